@@ -67,6 +67,7 @@ func plainly(v any) any {
 }
 
 // writeNotes puts the entries of a transaction behind the last one.
+// Raw, since GORM has no advisory locks.
 func (s *Store) writeNotes(ctx context.Context) error {
 	entries := s.notes.waiting
 	if len(entries) == 0 {
@@ -113,6 +114,7 @@ func link(last record.Entry, entries []record.Entry) error {
 }
 
 // chainEarlier numbers and hashes the entries of before there was a chain.
+// Raw, since a migration has no GORM.
 func chainEarlier(ctx context.Context, tx *sql.Tx) error {
 	rows, err := tx.QueryContext(
 		ctx,
@@ -225,11 +227,12 @@ func (s *Store) EntriesNumbered(ctx context.Context, seqs []int64) (map[int64]re
 
 // LastEntry returns the number of the last entry, 0 for none.
 func (s *Store) LastEntry(ctx context.Context) (seq int64, err error) {
-	err = s.db.WithContext(ctx).Raw("SELECT coalesce(max(seq), 0) FROM daybook").Scan(&seq).Error
+	err = s.db.WithContext(ctx).Table("daybook").Select("coalesce(max(seq), 0)").Scan(&seq).Error
 	return seq, plain(err)
 }
 
 // DaybookOpen reports whether the role of this connection could change the daybook.
+// Raw, since it asks for rights.
 func (s *Store) DaybookOpen(ctx context.Context) (open bool, err error) {
 	err = s.db.WithContext(ctx).
 		Raw("SELECT has_table_privilege('public.daybook', 'UPDATE') OR has_table_privilege('public.daybook', 'DELETE') OR " +

@@ -59,6 +59,7 @@ func fencedBy(err error) error {
 }
 
 // begin begins a transaction, which is fenced where ctx is a step's.
+// Raw, since the begin of the transaction and the fence's statement go out at once.
 func (p *pools) begin(ctx context.Context, o *sql.TxOptions) (gorm.ConnPool, error) {
 	f, fenced := fenceOf(ctx)
 	if !fenced || o != nil && o.ReadOnly {

@@ -8,6 +8,7 @@ import (
 )
 
 // Figures counts how the service does.
+// Raw, since it is one question over many tables.
 func (s *Store) Figures(ctx context.Context, now time.Time) (record.Figures, error) {
 	f := record.Figures{
 		LiveRuns:   map[string]int{},

@@ -25,10 +25,11 @@ func (s *Store) LastVersions(
 ) (map[uuid.UUID]map[string]record.FileVersion, error) {
 	var versions []record.FileVersion
 	err := s.db.WithContext(ctx).
-		Raw(`SELECT DISTINCT ON (login_id, path) id, login_id, path, there, digest, bytes, mode, method, seen_at, seen_until,
-			exposed
-		FROM file_versions WHERE login_id IN ? ORDER BY login_id, path, seen_at DESC`, logins).
-		Scan(&versions).
+		Select("DISTINCT ON (login_id, path) id, login_id, path, there, digest, bytes, mode, method, seen_at, seen_until, "+
+			"exposed").
+		Where("login_id IN ?", logins).
+		Order("login_id, path, seen_at DESC").
+		Find(&versions).
 		Error
 	last := map[uuid.UUID]map[string]record.FileVersion{}
 	for _, v := range versions {
@@ -41,6 +42,7 @@ func (s *Store) LastVersions(
 }
 
 // SeenAgain records until when files were seen with the contents.
+// Raw, since GORM updates no table from arrays.
 func (s *Store) SeenAgain(ctx context.Context, until map[uuid.UUID]time.Time) error {
 	if len(until) == 0 {
 		return nil
@@ -55,6 +57,7 @@ func (s *Store) SeenAgain(ctx context.Context, until map[uuid.UUID]time.Time) er
 }
 
 // AddVersions records new contents of files.
+// Raw where old ones go, since GORM numbers no rows.
 func (s *Store) AddVersions(ctx context.Context, versions []record.FileVersion) error {
 	if len(versions) == 0 {
 		return nil
@@ -77,8 +80,10 @@ func (s *Store) AddVersions(ctx context.Context, versions []record.FileVersion) 
 func (s *Store) NewestVersions(ctx context.Context, login uuid.UUID) ([]record.FileVersion, error) {
 	var versions []record.FileVersion
 	err := s.db.WithContext(ctx).
-		Raw("SELECT DISTINCT ON (path) * FROM file_versions WHERE login_id = ? ORDER BY path, seen_at DESC", login).
-		Scan(&versions).
+		Select("DISTINCT ON (path) *").
+		Where("login_id = ?", login).
+		Order("path, seen_at DESC").
+		Find(&versions).
 		Error
 	return versions, plain(err)
 }

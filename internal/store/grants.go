@@ -76,8 +76,14 @@ func (s *Store) AddGrants(ctx context.Context, grants []record.Grant) error {
 
 // WithdrawGrantsOf ends all grants in the logins of an instance.
 func (s *Store) WithdrawGrantsOf(ctx context.Context, instance uuid.UUID, at time.Time, by string) error {
-	return plain(s.db.WithContext(ctx).Exec(`UPDATE grants SET withdrawn_at = ?, withdrawn_by = ?
-		WHERE withdrawn_at IS NULL AND login_id IN (SELECT id FROM logins WHERE instance_id = ?)`, at, by, instance).Error)
+	db := s.db.WithContext(ctx)
+	logins := db.Model(&record.Login{}).Select("id").Where("instance_id = ?", instance)
+	return plain(
+		db.Model(&record.Grant{}).
+			Where("withdrawn_at IS NULL AND login_id IN (?)", logins).
+			Updates(map[string]any{"withdrawn_at": at, "withdrawn_by": by}).
+			Error,
+	)
 }
 
 // AddOrKeepGrant records a grant; one that is live already is kept, with the
@@ -94,6 +100,7 @@ func (s *Store) AddOrKeepGrant(ctx context.Context, g record.Grant) (added bool,
 
 // ReplaceGrant grants the login to a key in the place of another, until when that was
 // granted, and ends the other's grant where withdraw is set.
+// Raw, since GORM has no statement that changes two rows in different ways.
 func (s *Store) ReplaceGrant(ctx context.Context, g record.Grant, old uuid.UUID, withdraw bool) error {
 	return plain(
 		s.db.WithContext(ctx).
@@ -132,10 +139,17 @@ func (s *Store) WithdrawGrant(ctx context.Context, login, key uuid.UUID, at time
 // GrantsOver returns at most limit live grants whose time is over, the oldest first.
 func (s *Store) GrantsOver(ctx context.Context, now time.Time, limit int) ([]record.GrantOver, error) {
 	var over []record.GrantOver
-	err := s.db.WithContext(ctx).Raw(`SELECT g.id, k.name AS key_name, i.name AS instance_name, l.os_user, g.end_refused
-		FROM grants g JOIN keys k ON k.id = g.key_id JOIN logins l ON l.id = g.login_id
-			JOIN instances i ON i.id = l.instance_id AND i.gone_at IS NULL
-		WHERE g.withdrawn_at IS NULL AND g.until <= ? ORDER BY g.end_refused, g.until LIMIT ?`, now, limit).Scan(&over).Error
+	err := s.db.WithContext(ctx).
+		Table("grants g").
+		Select("g.id, k.name AS key_name, i.name AS instance_name, l.os_user, g.end_refused").
+		Joins("JOIN keys k ON k.id = g.key_id").
+		Joins("JOIN logins l ON l.id = g.login_id").
+		Joins("JOIN instances i ON i.id = l.instance_id AND i.gone_at IS NULL").
+		Where("g.withdrawn_at IS NULL AND g.until <= ?", now).
+		Order("g.end_refused, g.until").
+		Limit(limit).
+		Scan(&over).
+		Error
 	return over, plain(err)
 }
 
@@ -148,9 +162,10 @@ func (s *Store) NoteEndRefused(ctx context.Context, grant uuid.UUID) error {
 func (s *Store) GrantedAmong(ctx context.Context, items []uuid.UUID) (map[uuid.UUID]bool, error) {
 	var ids []uuid.UUID
 	err := s.db.WithContext(ctx).
-		Raw(`SELECT t.id FROM rotation_items t WHERE t.id IN ? AND EXISTS (SELECT 1 FROM grants g
-			WHERE g.login_id = t.login_id AND g.key_id = t.old_key_id AND g.withdrawn_at IS NULL)`, items).
-		Scan(&ids).
+		Table("rotation_items t").
+		Joins("JOIN grants g ON g.login_id = t.login_id AND g.key_id = t.old_key_id AND g.withdrawn_at IS NULL").
+		Where("t.id IN ?", items).
+		Pluck("t.id", &ids).
 		Error
 	granted := map[uuid.UUID]bool{}
 	for _, id := range ids {

@@ -66,11 +66,8 @@ func (s *Store) KeepHalf(ctx context.Context, key uuid.UUID, private record.Secr
 	if err := s.underMark(ctx, private); err != nil {
 		return err
 	}
-	return plain(
-		s.db.WithContext(ctx).
-			Exec("INSERT INTO kept_halves (key_id, sealed, kept_at) VALUES (?, ?, ?)", key, private.Sealed, at).
-			Error,
-	)
+	h := record.KeptHalf{KeyID: key, Sealed: private.Sealed, KeptAt: at}
+	return plain(s.db.WithContext(ctx).Create(&h).Error)
 }
 
 // CountHalves returns the number of kept private halves.
@@ -82,9 +79,8 @@ func (s *Store) CountHalves(ctx context.Context) (n int64, err error) {
 // RetireSteward ends the steward key of an instance and destroys its private half.
 func (s *Store) RetireSteward(ctx context.Context, instance uuid.UUID) error {
 	db := s.db.WithContext(ctx)
-	if err := db.Exec(
-		"DELETE FROM kept_halves WHERE key_id IN (SELECT id FROM keys WHERE steward_of = ?)", instance,
-	).Error; err != nil {
+	stewards := db.Model(&record.Key{}).Select("id").Where("steward_of = ?", instance)
+	if err := db.Where("key_id IN (?)", stewards).Delete(&record.KeptHalf{}).Error; err != nil {
 		return plain(err)
 	}
 	return plain(db.Model(&record.Key{}).Where("steward_of = ?", instance).Update("state", custody.Retired).Error)

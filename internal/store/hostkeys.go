@@ -4,21 +4,18 @@ import (
 	"context"
 
 	"github.com/google/uuid"
+	"gorm.io/gorm/clause"
 
 	"plumlatch/internal/record"
 )
 
 // PinHostKeys keeps the host keys of an instance that are not pinned yet.
 func (s *Store) PinHostKeys(ctx context.Context, keys []record.HostKey) error {
-	for _, k := range keys {
-		err := s.db.WithContext(ctx).Exec(`INSERT INTO host_keys (id, instance_id, algorithm, blob, sha256, learnt, pinned_at)
-			VALUES (?, ?, ?, ?, ?, ?, ?) ON CONFLICT (instance_id, algorithm) DO NOTHING`,
-			k.ID, k.InstanceID, k.Algorithm, k.Blob, k.SHA256, k.Learnt, k.PinnedAt).Error
-		if err != nil {
-			return plain(err)
-		}
+	if len(keys) == 0 {
+		return nil
 	}
-	return nil
+	one := clause.OnConflict{Columns: []clause.Column{{Name: "instance_id"}, {Name: "algorithm"}}, DoNothing: true}
+	return plain(s.db.WithContext(ctx).Clauses(one).Create(&keys).Error)
 }
 
 // HostKeys returns the pinned host keys of an instance.

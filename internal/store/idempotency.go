@@ -5,6 +5,7 @@ import (
 	"errors"
 
 	"github.com/google/uuid"
+	"gorm.io/gorm/clause"
 
 	"plumlatch/internal/record"
 )
@@ -17,8 +18,7 @@ func (s *Store) Remember(ctx context.Context, i record.Idempotency) (earlier *re
 		return nil, plain(err)
 	}
 	// A second request waits here for the first one's transaction to end.
-	result := db.Exec(`INSERT INTO idempotency (operator_id, key, request, subject, created_at) VALUES (?, ?, ?, ?, ?)
-		ON CONFLICT DO NOTHING`, i.OperatorID, i.Key, i.Request, i.Subject, i.CreatedAt)
+	result := db.Clauses(clause.OnConflict{DoNothing: true}).Create(&i)
 	if result.Error != nil || result.RowsAffected == 1 {
 		return nil, plain(result.Error)
 	}

@@ -97,9 +97,12 @@ func (s *Store) InstancesOfKeys(ctx context.Context, ids []uuid.UUID) (map[uuid.
 		Count int
 	}
 	err := s.db.WithContext(ctx).
-		Raw(`SELECT s.key_id, count(DISTINCT l.instance_id) AS count FROM sightings s JOIN logins l ON l.id = s.login_id
-		JOIN instances i ON i.id = l.instance_id AND i.gone_at IS NULL WHERE s.present AND s.key_id IN ?
-			GROUP BY s.key_id`, ids).
+		Table("sightings s").
+		Select("s.key_id, count(DISTINCT l.instance_id) AS count").
+		Joins("JOIN logins l ON l.id = s.login_id").
+		Joins("JOIN instances i ON i.id = l.instance_id AND i.gone_at IS NULL").
+		Where("s.present AND s.key_id IN ?", ids).
+		Group("s.key_id").
 		Scan(&rows).
 		Error
 	counts := map[uuid.UUID]int{}

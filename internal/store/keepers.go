@@ -5,6 +5,7 @@ import (
 
 	"github.com/google/uuid"
 	"gorm.io/gorm"
+	"gorm.io/gorm/clause"
 
 	"plumlatch/internal/record"
 )
@@ -62,13 +63,15 @@ func (s *Store) AddKeeper(ctx context.Context, k record.Keeper) error {
 // JoinTeam makes a person one of a team; false if they are already.
 func (s *Store) JoinTeam(ctx context.Context, team, operator uuid.UUID) (bool, error) {
 	r := s.db.WithContext(ctx).
-		Exec("INSERT INTO team_members (team_id, operator_id) VALUES (?, ?) ON CONFLICT DO NOTHING", team, operator)
+		Table("team_members").
+		Clauses(clause.OnConflict{DoNothing: true}).
+		Create(map[string]any{"team_id": team, "operator_id": operator})
 	return r.RowsAffected == 1, plain(r.Error)
 }
 
 // PartTeam takes a person out of a team; false if they are not in it.
 func (s *Store) PartTeam(ctx context.Context, team, operator uuid.UUID) (bool, error) {
-	r := s.db.WithContext(ctx).Exec("DELETE FROM team_members WHERE team_id = ? AND operator_id = ?", team, operator)
+	r := s.db.WithContext(ctx).Table("team_members").Where("team_id = ? AND operator_id = ?", team, operator).Delete(nil)
 	return r.RowsAffected == 1, plain(r.Error)
 }
 
@@ -84,6 +87,7 @@ func (s *Store) KeysOfKeeper(ctx context.Context, id uuid.UUID) (n int64, err er
 }
 
 // IsOf reports whether a keeper is the operator, or a team that the operator is in.
+// Raw, since GORM asks of one table whether there is something.
 func (s *Store) IsOf(ctx context.Context, keeper, operator uuid.UUID) (is bool, err error) {
 	err = s.db.WithContext(ctx).Raw(`SELECT EXISTS (SELECT 1 FROM keepers WHERE id = ? AND operator_id = ?)
 		OR EXISTS (SELECT 1 FROM team_members WHERE team_id = ?

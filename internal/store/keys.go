@@ -32,6 +32,7 @@ const insertListed = `INSERT INTO keys (id, name, type, algorithm, bits, blob, s
 // returned keys are filled in, nothing else. A *TakenError is returned where somebody
 // else records one of them at the same time; again, it is known. The keys differ in what they are
 // and share the rest: keeper, purpose, labels, custody, origin, state and making.
+// Raw, since GORM inserts no arrays.
 func (s *Store) AddKeysOrSkip(ctx context.Context, keys []record.Key) (map[string]record.Key, error) {
 	if len(keys) == 0 {
 		return nil, nil
@@ -102,8 +103,8 @@ func (s *Store) AddKeysOrSkip(ctx context.Context, keys []record.Key) (map[strin
 	return there, plain(err)
 }
 
-// collect puts the keys that a query returns in there, under their digests. It
-// asks the connection itself, since GORM would write an array as a list of parameters.
+// collect puts the keys that a query returns in there, under their digests. Raw, since
+// GORM would write an array as a list of parameters.
 func (s *Store) collect(ctx context.Context, there map[string]record.Key, query string, args ...any) error {
 	rows, err := s.db.Statement.ConnPool.QueryContext(ctx, query, args...)
 	if err != nil {
@@ -250,16 +251,13 @@ func (s *Store) LockKey(ctx context.Context, name string) (record.Key, error) {
 // DeleteKey removes a key that no grant names any more, with what was seen of it.
 func (s *Store) DeleteKey(ctx context.Context, id uuid.UUID) error {
 	db := s.db.WithContext(ctx)
-	for _, q := range []string{
-		"DELETE FROM sightings WHERE key_id = ?",
-		"DELETE FROM grants WHERE key_id = ? AND withdrawn_at IS NOT NULL",
-		"DELETE FROM keys WHERE id = ?",
-	} {
-		if err := db.Exec(q, id).Error; err != nil {
-			return plain(err)
-		}
+	if err := db.Where("key_id = ?", id).Delete(&record.Sighting{}).Error; err != nil {
+		return plain(err)
 	}
-	return nil
+	if err := db.Where("key_id = ? AND withdrawn_at IS NOT NULL", id).Delete(&record.Grant{}).Error; err != nil {
+		return plain(err)
+	}
+	return plain(db.Where("id = ?", id).Delete(&record.Key{}).Error)
 }
 
 // KeyByID returns the key.
@@ -281,6 +279,7 @@ func (s *Store) KeysByID(ctx context.Context, ids []uuid.UUID) ([]record.Key, er
 
 // NamesUnder returns the names of keys that are one of the stems, or one with a
 // hyphen and more after it.
+// Raw, since GORM would write an array as a list of parameters.
 func (s *Store) NamesUnder(ctx context.Context, stems []string) ([]string, error) {
 	var patterns []string
 	for _, stem := range stems {
@@ -306,16 +305,19 @@ func (s *Store) NamesUnder(ctx context.Context, stems []string) ([]string, error
 
 // MoreToReplace reports whether a rotation has an item of the old key that has not ended.
 func (s *Store) MoreToReplace(ctx context.Context, old uuid.UUID) (bool, error) {
-	var n int
+	var some []uuid.UUID
 	err := s.db.WithContext(ctx).
-		Raw("SELECT count(*) FROM (SELECT 1 FROM rotation_items WHERE old_key_id = ? AND ended_at IS NULL LIMIT 1) m", old).
-		Scan(&n).
+		Model(&record.RotationItem{}).
+		Where("old_key_id = ? AND ended_at IS NULL", old).
+		Limit(1).
+		Pluck("id", &some).
 		Error
-	return n > 0, plain(err)
+	return len(some) > 0, plain(err)
 }
 
 // RetireUnused marks a key as retired where nothing grants it and it was seen
 // nowhere at the last looks. It returns whether it did.
+// Raw, since GORM tells of an update only how it went, and the conditions span tables.
 func (s *Store) RetireUnused(ctx context.Context, key uuid.UUID) (bool, error) {
 	done := s.db.WithContext(ctx).Exec(`UPDATE keys SET state = 'retired' WHERE id = ? AND state = 'active'
 		AND NOT EXISTS (SELECT 1 FROM grants WHERE key_id = keys.id AND withdrawn_at IS NULL)

@@ -38,6 +38,7 @@ func (s *Store) Lock(ctx context.Context, name string) (held context.Context, re
 	return s.pools.locks.take(ctx, name)
 }
 
+// take takes the lock of a name on the connection that holds locks. Raw, since GORM has no advisory locks.
 func (l *locks) take(ctx context.Context, name string) (context.Context, func(), bool, error) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
@@ -67,6 +68,7 @@ func (l *locks) take(ctx context.Context, name string) (context.Context, func(),
 	}), true, nil
 }
 
+// release gives a lock back. Raw, since GORM has no advisory locks.
 func (l *locks) release(name string, conn *pgx.Conn) {
 	l.mu.Lock()
 	defer l.mu.Unlock()

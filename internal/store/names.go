@@ -31,6 +31,7 @@ const loginNames = `SELECT 'login' AS kind, l.os_user || '@' || i.name AS name, 
 // Names returns at most limit of what bears a name that has the text in it, in any
 // letter case: first what is called just that, then what begins with it. Logins are looked for
 // where the text has an @.
+// Raw, since GORM joins no questions by UNION.
 func (s *Store) Names(ctx context.Context, text string, limit int) ([]record.Named, error) {
 	sources := nameSources
 	if strings.Contains(text, "@") {

@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"github.com/google/uuid"
+	"gorm.io/gorm"
 
 	"plumlatch/internal/record"
 )
@@ -20,32 +21,26 @@ func (s *Store) LeavingOperators(ctx context.Context) ([]record.Operator, error)
 	return out, plain(err)
 }
 
-// NoteLeaving records what a leaving waits for.
-func (s *Store) NoteLeaving(ctx context.Context, operator uuid.UUID, note string) error {
+// changeLeaving sets one field of what is kept of a leaving.
+func (s *Store) changeLeaving(ctx context.Context, operator uuid.UUID, field, value string) error {
+	changed := gorm.Expr("jsonb_set(leaving, ARRAY[?], to_jsonb(?::text))", field, value)
 	return plain(
 		s.db.WithContext(ctx).
-			Exec(
-				"UPDATE operators SET leaving = jsonb_set(leaving, '{note}', to_jsonb(?::text))"+
-					" WHERE id = ? AND leaving IS NOT NULL",
-				note,
-				operator,
-			).
+			Model(&record.Operator{}).
+			Where("id = ? AND leaving IS NOT NULL", operator).
+			UpdateColumn("leaving", changed).
 			Error,
 	)
 }
 
+// NoteLeaving records what a leaving waits for.
+func (s *Store) NoteLeaving(ctx context.Context, operator uuid.UUID, note string) error {
+	return s.changeLeaving(ctx, operator, "note", note)
+}
+
 // SetLeavingRotation records the rotation that replaces the keys of somebody who leaves.
 func (s *Store) SetLeavingRotation(ctx context.Context, operator, rotation uuid.UUID) error {
-	return plain(
-		s.db.WithContext(ctx).
-			Exec(
-				"UPDATE operators SET leaving = jsonb_set(leaving, '{rotation}', to_jsonb(?::text)) WHERE id = ? AND leaving IS "+
-					"NOT NULL",
-				rotation.String(),
-				operator,
-			).
-			Error,
-	)
+	return s.changeLeaving(ctx, operator, "rotation", rotation.String())
 }
 
 // AddOperator keeps a new account. A *TakenError tells that the name is taken.
@@ -99,6 +94,7 @@ func (s *Store) ChangeOperator(ctx context.Context, id uuid.UUID, o record.Opera
 
 // LockPeople holds off every other change of who may do what until the transaction
 // ends.
+// Raw, since GORM has no advisory locks.
 func (s *Store) LockPeople(ctx context.Context) error {
 	return plain(s.db.WithContext(ctx).Exec("SELECT pg_advisory_xact_lock(hashtextextended('people', 0))").Error)
 }
@@ -130,7 +126,7 @@ func (s *Store) CloseOperator(ctx context.Context, id uuid.UUID, now time.Time) 
 	if err := tokens.Update("revoked_at", now).Error; err != nil {
 		return plain(err)
 	}
-	if err := db.Exec("DELETE FROM team_members WHERE operator_id = ?", id).Error; err != nil {
+	if err := db.Table("team_members").Where("operator_id = ?", id).Delete(nil).Error; err != nil {
 		return plain(err)
 	}
 	return plain(db.Model(&record.Keeper{}).Where("operator_id = ?", id).Update("left_at", now).Error)
@@ -160,7 +156,7 @@ func (s *Store) SetFactor(ctx context.Context, operator uuid.UUID, secret record
 	).Error; err != nil {
 		return plain(err)
 	}
-	return plain(db.Exec("DELETE FROM recovery_codes WHERE operator_id = ?", operator).Error)
+	return plain(db.Table("recovery_codes").Where("operator_id = ?", operator).Delete(nil).Error)
 }
 
 // ConfirmFactor puts the second factor into use, with the hashes of its recovery codes.

@@ -45,6 +45,7 @@ func (s *Store) NotePrimes(ctx context.Context, compared []uuid.UUID, shared []r
 }
 
 // withSharedPrimes fills in the names of the keys with which each shares a prime.
+// Raw, since GORM would write an array as a list of parameters.
 func (s *Store) withSharedPrimes(ctx context.Context, keys []record.Key) error {
 	var ids []uuid.UUID
 	place := map[uuid.UUID]int{}

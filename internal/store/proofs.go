@@ -29,6 +29,7 @@ func (s *Store) AddChallenge(ctx context.Context, c record.Challenge, now time.T
 
 // TakeChallenge returns a challenge that was not taken before and marks it as
 // taken; ErrNotFound where there is none.
+// Raw, since GORM gives back no row that it changes without a model of it.
 func (s *Store) TakeChallenge(ctx context.Context, id uuid.UUID, at time.Time) (record.Challenge, error) {
 	var c record.Challenge
 	taken := s.db.WithContext(ctx).
@@ -41,6 +42,7 @@ func (s *Store) TakeChallenge(ctx context.Context, id uuid.UUID, at time.Time) (
 }
 
 // AddProof keeps a proof, and notes it at the key or at the key's sighting.
+// Raw, since both rows come by one statement.
 func (s *Store) AddProof(ctx context.Context, p record.Proof) error {
 	db := s.db.WithContext(ctx)
 	if p.Kind == "entry" {
@@ -93,10 +95,9 @@ func (s *Store) LastSignedEntry(ctx context.Context, login, key uuid.UUID) (reco
 func (s *Store) SignedSince(ctx context.Context, logins []uuid.UUID, since time.Time) (map[[2]uuid.UUID]bool, error) {
 	var rows []struct{ LoginID, KeyID uuid.UUID }
 	err := s.db.WithContext(ctx).
-		Raw(
-			"SELECT DISTINCT login_id, key_id FROM proofs WHERE login_id IN ? AND signature <> '' AND at >= ?", logins,
-			since,
-		).
+		Table("proofs").
+		Distinct("login_id", "key_id").
+		Where("login_id IN ? AND signature <> '' AND at >= ?", logins, since).
 		Scan(&rows).
 		Error
 	of := map[[2]uuid.UUID]bool{}
@@ -139,7 +140,9 @@ func (s *Store) ProofsDue(
 func (s *Store) LastEntered(ctx context.Context, login, key uuid.UUID) (*time.Time, error) {
 	var at []struct{ EnteredAt *time.Time }
 	err := s.db.WithContext(ctx).
-		Raw("SELECT entered_at FROM sightings WHERE login_id = ? AND key_id = ?", login, key).
+		Table("sightings").
+		Select("entered_at").
+		Where("login_id = ? AND key_id = ?", login, key).
 		Scan(&at).
 		Error
 	if err != nil || len(at) == 0 {

@@ -17,6 +17,7 @@ import (
 
 // Reach returns what the reach of the logins is computed from, in three queries
 // whatever their number. The keys are those that the pairs name.
+// Raw, since GORM would write an array as a list of parameters.
 func (s *Store) Reach(
 	ctx context.Context, f record.ReachFilter,
 ) (logins []record.ReachLogin, pairs []record.ReachPair, keys []record.ReachKey, err error) {
@@ -68,6 +69,7 @@ func (s *Store) Reach(
 	return logins, pairs, keys, plain(rows.Err())
 }
 
+// reachLogins reads the logins. Raw, since GORM converts each value of a hundred thousand rows.
 func (s *Store) reachLogins(ctx context.Context, where string, args []any) ([]record.ReachLogin, error) {
 	rows, err := s.pools.plainOf(ctx).
 		Query(ctx, `SELECT l.id, l.os_user, i.name, i.region, l.swept_at, l.swept_by, l.sweep_error,
@@ -96,6 +98,7 @@ func (s *Store) reachLogins(ctx context.Context, where string, args []any) ([]re
 
 // reachPairs reads the pairs. There can be half a million, so the columns are
 // taken as they come in PostgreSQL's binary format, without a conversion for each.
+// Raw, since GORM converts each value of half a million rows.
 func (s *Store) reachPairs(ctx context.Context, among string, args []any) ([]record.ReachPair, error) {
 	var pairs []record.ReachPair
 	err := pgx.BeginFunc(ctx, s.pools.plainOf(ctx), func(tx pgx.Tx) error {

@@ -27,6 +27,7 @@ func redactPrivate(ctx context.Context, tx *sql.Tx) error {
 	return nil
 }
 
+// redactVersions takes what must not be kept out of the contents of files. Raw, since it runs by itself on the database, past the records of now.
 func redactVersions(ctx context.Context, tx *sql.Tx) error {
 	ids, err := idsOf(ctx, tx, "SELECT id::text FROM file_versions")
 	if err != nil {
@@ -54,6 +55,7 @@ func redactVersions(ctx context.Context, tx *sql.Tx) error {
 	return nil
 }
 
+// idsOf returns the ids that a question gives. Raw, since it runs by itself on the database, past the records of now.
 func idsOf(ctx context.Context, tx *sql.Tx, query string) (ids []string, err error) {
 	rows, err := tx.QueryContext(ctx, query)
 	if err != nil {
@@ -73,6 +75,7 @@ func idsOf(ctx context.Context, tx *sql.Tx, query string) (ids []string, err err
 // redactedSentence takes the place of what an entry said.
 const redactedSentence = "(The details of this entry were removed, since they held a part of a private key.)"
 
+// redactDaybook takes what must not be kept out of the daybook. Raw, since it runs by itself on the database, past the records of now.
 func redactDaybook(ctx context.Context, tx *sql.Tx) error {
 	var told []daybook.Redacted
 	var last record.Entry
@@ -179,6 +182,7 @@ func holdsPrivate(e record.Entry) (bool, error) {
 }
 
 // entriesIn returns the next entries behind the one with the number.
+// Raw, since it runs by itself on the database, past the records of now.
 func entriesIn(ctx context.Context, tx *sql.Tx, after int64) ([]record.Entry, error) {
 	rows, err := tx.QueryContext(
 		ctx,

@@ -16,8 +16,10 @@ import (
 func (s *Store) RotatingLines(ctx context.Context) (map[[2]uuid.UUID]bool, error) {
 	var rows []struct{ LoginID, OldKeyID uuid.UUID }
 	err := s.db.WithContext(ctx).
-		Raw("SELECT t.login_id, t.old_key_id FROM rotation_items t JOIN rotations r ON r.id = t.rotation_id AND r.ended_at " +
-			"IS NULL WHERE t.ended_at IS NULL AND t.old_key_id IS NOT NULL").
+		Table("rotation_items t").
+		Select("t.login_id, t.old_key_id").
+		Joins("JOIN rotations r ON r.id = t.rotation_id AND r.ended_at IS NULL").
+		Where("t.ended_at IS NULL AND t.old_key_id IS NOT NULL").
 		Scan(&rows).
 		Error
 	lines := map[[2]uuid.UUID]bool{}
@@ -29,6 +31,7 @@ func (s *Store) RotatingLines(ctx context.Context) (map[[2]uuid.UUID]bool, error
 
 // RotatingTimes returns the median time in seconds that the steps of the last
 // rotations took, on each instance and on all; 0 for all where there was none.
+// Raw, since GORM has no grouping sets.
 func (s *Store) RotatingTimes(ctx context.Context) (of map[uuid.UUID]float64, all float64, err error) {
 	const recent = `WITH recent AS (SELECT r.id, r.instance_id FROM runs r WHERE r.kind = 'rotate'
 		AND r.state = 'done' AND coalesce(r.payload ->> 'worker', r.facts ->> 'worker', '') = ''
@@ -58,6 +61,7 @@ func (s *Store) RotatingTimes(ctx context.Context) (of map[uuid.UUID]float64, al
 }
 
 // ReportedItems returns all items of a rotation in the order of its plan.
+// Raw, since GORM has no lateral join.
 func (s *Store) ReportedItems(ctx context.Context, id uuid.UUID) ([]record.ReportedItem, error) {
 	var items []record.ReportedItem
 	err := s.db.WithContext(ctx).
@@ -87,11 +91,10 @@ func (s *Store) RotationCounts(
 		Count      int
 	}
 	err := s.db.WithContext(ctx).
-		Raw(
-			"SELECT rotation_id, state, count(*) AS count FROM rotation_items WHERE rotation_id IN ? GROUP BY rotation_id, "+
-				"state",
-			ids,
-		).
+		Model(&record.RotationItem{}).
+		Select("rotation_id, state, count(*) AS count").
+		Where("rotation_id IN ?", ids).
+		Group("rotation_id, state").
 		Scan(&rows).
 		Error
 	counts := map[uuid.UUID]map[rotation.ItemState]int{}
@@ -160,10 +163,10 @@ func (s *Store) FirstGroup(ctx context.Context, id uuid.UUID, n int) (map[rotati
 		Count int
 	}
 	err := s.db.WithContext(ctx).
-		Raw(
-			"SELECT state, count(*) AS count FROM rotation_items WHERE rotation_id = ? AND seq < ? GROUP BY state", id,
-			n,
-		).
+		Model(&record.RotationItem{}).
+		Select("state, count(*) AS count").
+		Where("rotation_id = ? AND seq < ?", id, n).
+		Group("state").
 		Scan(&rows).
 		Error
 	counts := map[rotation.ItemState]int{}
@@ -259,17 +262,10 @@ func (s *Store) ChangeItemsByID(ctx context.Context, ids []uuid.UUID, c record.I
 
 // BusyItems counts the items of a rotation on which a run is at work, up to limit.
 func (s *Store) BusyItems(ctx context.Context, id uuid.UUID, limit int) (int, error) {
-	var n int
-	err := s.db.WithContext(ctx).
-		Raw(
-			"SELECT count(*) FROM (SELECT 1 FROM rotation_items WHERE rotation_id = ? AND state IN ('placing', 'removing') "+
-				"LIMIT ?) b",
-			id,
-			limit,
-		).
-		Scan(&n).
-		Error
-	return n, plain(err)
+	var busy []uuid.UUID
+	states := []rotation.ItemState{rotation.ItemPlacing, rotation.ItemRemoving}
+	err := s.itemsOf(ctx, id, uuid.Nil, states).Limit(limit).Pluck("id", &busy).Error
+	return len(busy), plain(err)
 }
 
 // ChangeItem changes an item.
@@ -317,9 +313,10 @@ func (s *Store) RotatingLogins(
 ) (map[uuid.UUID]uuid.UUID, error) {
 	var rows []struct{ LoginID, RotationID uuid.UUID }
 	err := s.db.WithContext(ctx).
-		Raw(`SELECT DISTINCT t.login_id, t.rotation_id FROM rotation_items t JOIN rotations r ON r.id = t.rotation_id
-			AND r.ended_at IS NULL
-		WHERE t.login_id IN ? AND t.ended_at IS NULL AND t.rotation_id <> ?`, logins, but).
+		Table("rotation_items t").
+		Distinct("t.login_id", "t.rotation_id").
+		Joins("JOIN rotations r ON r.id = t.rotation_id AND r.ended_at IS NULL").
+		Where("t.login_id IN ? AND t.ended_at IS NULL AND t.rotation_id <> ?", logins, but).
 		Scan(&rows).
 		Error
 	of := map[uuid.UUID]uuid.UUID{}

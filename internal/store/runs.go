@@ -94,7 +94,9 @@ var ErrFenced = errors.New("another worker has the run, or it has ended")
 // write another step, and returns it.
 func (s *Store) TakeRun(ctx context.Context, id uuid.UUID, at time.Time) (record.Run, error) {
 	r := s.db.WithContext(ctx).
-		Exec("UPDATE runs SET epoch = epoch + 1, taken_at = ? WHERE id = ? AND ended_at IS NULL", at, id)
+		Model(&record.Run{}).
+		Where("id = ? AND ended_at IS NULL", id).
+		Updates(map[string]any{"epoch": gorm.Expr("epoch + 1"), "taken_at": at})
 	if r.Error != nil {
 		return record.Run{}, plain(r.Error)
 	}
@@ -107,9 +109,11 @@ func (s *Store) TakeRun(ctx context.Context, id uuid.UUID, at time.Time) (record
 // AskUndo asks for the undo of a run that has not ended and is not past its point of no return.
 // It wins or loses against the step that commits the run: one statement decides.
 func (s *Store) AskUndo(ctx context.Context, id uuid.UUID, why string, at time.Time) (won bool, err error) {
-	r := s.db.WithContext(ctx).Exec(`UPDATE runs SET undo_asked_at = ?, undo_why = ?, version = version + 1
-		WHERE id = ? AND ended_at IS NULL AND committed_at IS NULL AND undo_asked_at IS NULL
-			AND state IN ('queued', 'running')`, at, why, id)
+	r := s.db.WithContext(ctx).
+		Model(&record.Run{}).
+		Where("id = ? AND ended_at IS NULL AND committed_at IS NULL AND undo_asked_at IS NULL", id).
+		Where("state IN ('queued', 'running')").
+		Updates(map[string]any{"undo_asked_at": at, "undo_why": why, "version": gorm.Expr("version + 1")})
 	return r.RowsAffected == 1, plain(r.Error)
 }
 
@@ -124,13 +128,9 @@ func (s *Store) UndoAsked(ctx context.Context, id uuid.UUID) (asked bool, why st
 func (s *Store) SavePayload(ctx context.Context, id uuid.UUID, epoch int64, payload []byte) error {
 	return fenced(
 		s.db.WithContext(withoutFence(ctx)).
-			Exec(
-				"UPDATE runs SET payload = ?::jsonb, payload_version = greatest(payload_version, 1) WHERE id = ? AND epoch = ? "+
-					"AND ended_at IS NULL",
-				string(payload),
-				id,
-				epoch,
-			),
+			Table("runs").
+			Where("id = ? AND epoch = ? AND ended_at IS NULL", id, epoch).
+			Updates(map[string]any{"payload": string(payload), "payload_version": gorm.Expr("greatest(payload_version, 1)")}),
 	)
 }
 
@@ -143,10 +143,11 @@ func (s *Store) AddReport(ctx context.Context, id uuid.UUID, step string, r reco
 	}
 	return fenced(
 		s.db.WithContext(ctx).
-			Exec(
-				"UPDATE runs SET reports = reports || ?::jsonb, version = version + 1 WHERE id = ? AND ended_at IS NULL",
-				string(text), id,
-			),
+			Table("runs").
+			Where("id = ? AND ended_at IS NULL", id).
+			Updates(map[string]any{
+				"reports": gorm.Expr("reports || ?::jsonb", string(text)), "version": gorm.Expr("version + 1"),
+			}),
 	)
 }
 
@@ -190,6 +191,7 @@ func (s *Store) Runs(ctx context.Context, f record.RunFilter, p record.Page) (re
 // ChangeRun makes a change and raises the run's version, all in one statement, if the epoch is
 // still the run's: ErrFenced if not, and where the run was to be committed and its undo was
 // asked for.
+// Raw, since GORM has no statement that changes two tables.
 func (s *Store) ChangeRun(ctx context.Context, run uuid.UUID, epoch int64, c record.RunChange) error {
 	var text strings.Builder
 	var args []any
@@ -323,6 +325,7 @@ func (s *Store) LiveRestoreOf(ctx context.Context, instance uuid.UUID) (uuid.UUI
 
 // StepTimes returns what the steps of the last runs that start, stop, launch and restore
 // instances took.
+// Raw, since GORM has no lateral join.
 func (s *Store) StepTimes(ctx context.Context) ([]record.StepTime, error) {
 	var out []record.StepTime
 	err := s.db.WithContext(ctx).Raw(`WITH last AS (

@@ -8,6 +8,7 @@ import (
 
 	"github.com/google/uuid"
 	"gorm.io/gorm"
+	"gorm.io/gorm/clause"
 
 	"plumlatch/internal/record"
 )
@@ -22,14 +23,14 @@ func (s *Store) SafeMarks(ctx context.Context, own string) (record.SafeMarks, er
 		Mark, Wanted string
 		Unreadable   json.RawMessage `gorm:"serializer:json"`
 	}
-	r := s.db.WithContext(ctx).Raw("SELECT mark, wanted, unreadable FROM safe_state").Scan(&row)
+	table := s.db.WithContext(ctx).Table("safe_state").Session(&gorm.Session{})
+	r := table.Select("mark, wanted, unreadable").Scan(&row)
 	if r.Error == nil && r.RowsAffected == 0 {
-		if err := s.db.WithContext(ctx).Exec(
-			"INSERT INTO safe_state (mark) VALUES (?) ON CONFLICT DO NOTHING", own,
-		).Error; err != nil {
+		first := map[string]any{"mark": own}
+		if err := table.Clauses(clause.OnConflict{DoNothing: true}).Create(first).Error; err != nil {
 			return record.SafeMarks{}, plain(err)
 		}
-		r = s.db.WithContext(ctx).Raw("SELECT mark, wanted, unreadable FROM safe_state").Scan(&row)
+		r = table.Select("mark, wanted, unreadable").Scan(&row)
 	}
 	if r.Error != nil {
 		return record.SafeMarks{}, plain(r.Error)
@@ -42,7 +43,8 @@ func (s *Store) SafeMarks(ctx context.Context, own string) (record.SafeMarks, er
 // another in its place wait for the transaction.
 func (s *Store) underMark(ctx context.Context, secret record.Secret) error {
 	var now []string
-	if err := s.db.WithContext(ctx).Raw("SELECT mark FROM safe_state FOR SHARE").Scan(&now).Error; err != nil {
+	db := s.db.WithContext(ctx).Table("safe_state").Clauses(clause.Locking{Strength: "SHARE"})
+	if err := db.Pluck("mark", &now).Error; err != nil {
 		return plain(err)
 	}
 	if len(now) != 1 || now[0] != secret.Mark {
@@ -53,12 +55,12 @@ func (s *Store) underMark(ctx context.Context, secret record.Secret) error {
 
 // WantMark says which master key is to take the place of the one of now.
 func (s *Store) WantMark(ctx context.Context, mark string) error {
-	return plain(s.db.WithContext(ctx).Exec("UPDATE safe_state SET wanted = ?", mark).Error)
+	return plain(s.db.WithContext(ctx).Table("safe_state").Where("true").Update("wanted", mark).Error)
 }
 
 // UseMark has all processes seal under the wanted master key. What is being sealed is waited for.
 func (s *Store) UseMark(ctx context.Context, mark string) error {
-	return plain(s.db.WithContext(ctx).Exec("UPDATE safe_state SET mark = ? WHERE wanted = ?", mark, mark).Error)
+	return plain(s.db.WithContext(ctx).Table("safe_state").Where("wanted = ?", mark).Update("mark", mark).Error)
 }
 
 // MarkUsed ends the change of the master key.
@@ -71,11 +73,16 @@ func (s *Store) MarkUsed(ctx context.Context, unreadable []string) error {
 		return err
 	}
 	return plain(
-		s.db.WithContext(ctx).Exec("UPDATE safe_state SET wanted = '', unreadable = CAST(? AS jsonb)", string(list)).Error,
+		s.db.WithContext(ctx).
+			Table("safe_state").
+			Where("true").
+			Updates(map[string]any{"wanted": "", "unreadable": string(list)}).
+			Error,
 	)
 }
 
 // NoteProcess keeps which master keys a process has, and forgets those that were not seen for long.
+// Raw, since GORM writes no array of a list.
 func (s *Store) NoteProcess(ctx context.Context, id uuid.UUID, host string, marks []string, now time.Time) error {
 	list, err := json.Marshal(marks)
 	if err != nil {
@@ -90,7 +97,7 @@ func (s *Store) NoteProcess(ctx context.Context, id uuid.UUID, host string, mark
 
 // ForgetProcess forgets a process that ends.
 func (s *Store) ForgetProcess(ctx context.Context, id uuid.UUID) error {
-	return plain(s.db.WithContext(ctx).Exec("DELETE FROM safe_processes WHERE id = ?", id).Error)
+	return plain(s.db.WithContext(ctx).Table("safe_processes").Where("id = ?", id).Delete(nil).Error)
 }
 
 // ProcessesWithout returns the hosts of the processes that were seen since then and do not have the
@@ -98,8 +105,10 @@ func (s *Store) ForgetProcess(ctx context.Context, id uuid.UUID) error {
 func (s *Store) ProcessesWithout(ctx context.Context, mark string, since time.Time) ([]string, error) {
 	var out []string
 	err := s.db.WithContext(ctx).
-		Raw("SELECT host FROM safe_processes WHERE seen_at >= ? AND NOT ? = ANY (marks) ORDER BY host", since, mark).
-		Scan(&out).
+		Table("safe_processes").
+		Where("seen_at >= ? AND NOT ? = ANY (marks)", since, mark).
+		Order("host").
+		Pluck("host", &out).
 		Error
 	return out, plain(err)
 }
@@ -159,10 +168,9 @@ func (s *Store) Reseal(ctx context.Context, old record.Sealed, secret record.Sec
 			if t.table == old.Table {
 				return plain(
 					tx.db.WithContext(ctx).
-						Exec(
-							"UPDATE public."+t.table+" SET "+t.column+" = ? WHERE "+t.id+"::text = ? AND "+t.column+" = ?",
-							secret.Sealed, old.ID, old.Sealed,
-						).
+						Table("public."+t.table).
+						Where(t.id+"::text = ? AND "+t.column+" = ?", old.ID, old.Sealed).
+						Update(t.column, secret.Sealed).
 						Error,
 				)
 			}

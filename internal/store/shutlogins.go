@@ -33,5 +33,5 @@ func (s *Store) SetShut(ctx context.Context, came, went []uuid.UUID, at time.Tim
 	if len(went) == 0 {
 		return nil
 	}
-	return plain(db.Exec("DELETE FROM shut_logins WHERE login_id IN ?", went).Error)
+	return plain(db.Table("shut_logins").Where("login_id IN ?", went).Delete(nil).Error)
 }

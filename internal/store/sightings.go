@@ -11,6 +11,7 @@ import (
 
 // PutSightings records looks; a later look replaces an earlier one. A login and
 // a key are named at most once.
+// Raw, since GORM inserts no arrays.
 func (s *Store) PutSightings(ctx context.Context, sightings []record.Sighting) error {
 	if len(sightings) == 0 {
 		return nil
@@ -54,16 +55,20 @@ func (s *Store) PutSightings(ctx context.Context, sightings []record.Sighting) e
 func (s *Store) StandsOf(ctx context.Context, keys []uuid.UUID) ([]record.KeyStand, error) {
 	var stands []record.KeyStand
 	err := s.db.WithContext(ctx).
-		Raw(`SELECT k.name AS key_name, i.name AS instance_name, l.os_user, s.seen_at FROM sightings s
-			JOIN keys k ON k.id = s.key_id JOIN logins l ON l.id = s.login_id
-		JOIN instances i ON i.id = l.instance_id AND i.gone_at IS NULL WHERE s.present AND s.key_id IN ?
-			ORDER BY k.name, i.name, l.os_user`, keys).
+		Table("sightings s").
+		Select("k.name AS key_name, i.name AS instance_name, l.os_user, s.seen_at").
+		Joins("JOIN keys k ON k.id = s.key_id").
+		Joins("JOIN logins l ON l.id = s.login_id").
+		Joins("JOIN instances i ON i.id = l.instance_id AND i.gone_at IS NULL").
+		Where("s.present AND s.key_id IN ?", keys).
+		Order("k.name, i.name, l.os_user").
 		Scan(&stands).
 		Error
 	return stands, plain(err)
 }
 
 // NamedKeyIDs returns, by login, the ids of the keys that are granted or were seen there.
+// Raw, since GORM joins no questions by UNION.
 func (s *Store) NamedKeyIDs(ctx context.Context, logins []uuid.UUID) (map[uuid.UUID][]uuid.UUID, error) {
 	var rows []struct{ LoginID, KeyID uuid.UUID }
 	err := s.db.WithContext(ctx).Raw(`SELECT login_id, key_id FROM grants WHERE login_id IN ? AND withdrawn_at IS NULL

@@ -71,6 +71,7 @@ func Open(ctx context.Context, url string) (*Store, error) {
 
 // Prepare brings the schema up to date as its owner, and lets the role of the service's
 // URL do what the service does: change records, and only add to the daybook.
+// Raw, since it grants rights.
 func Prepare(ctx context.Context, ownerURL, serviceURL string) error {
 	service, err := pgxpool.ParseConfig(serviceURL)
 	if err != nil {
@@ -187,6 +188,7 @@ func (s *Store) InTx(ctx context.Context, f func(*Store) error) error {
 
 // InLooseTx is InTx for what is found out again if it is lost: it does not wait
 // for the disk, so that a crash of the database may undo the last of them whole.
+// Raw, since it is a setting of the transaction.
 func (s *Store) InLooseTx(ctx context.Context, f func(*Store) error) error {
 	return s.InTx(ctx, func(tx *Store) error {
 		if err := tx.db.WithContext(ctx).Exec("SET LOCAL synchronous_commit = off").Error; err != nil {
@@ -237,6 +239,7 @@ func plain(err error) error {
 }
 
 // Empty reports whether the database at url has no tables.
+// Raw, since it asks the catalogue of the database.
 func Empty(ctx context.Context, url string) (empty bool, err error) {
 	pool, err := connect(ctx, url, 2, false)
 	if err != nil {

@@ -10,6 +10,7 @@ import (
 )
 
 // TakeStrangers returns the strangers that were not noted, and marks them as noted.
+// Raw, since GORM asks nothing of what it changes.
 func (s *Store) TakeStrangers(ctx context.Context) ([]record.NewStranger, error) {
 	var out []record.NewStranger
 	err := s.db.WithContext(ctx).
@@ -22,6 +23,7 @@ func (s *Store) TakeStrangers(ctx context.Context) ([]record.NewStranger, error)
 }
 
 // PutStrangers records the strangers that stand in the logins now; others are forgotten.
+// Raw, since GORM inserts no arrays.
 func (s *Store) PutStrangers(ctx context.Context, logins []uuid.UUID, strangers []record.Stranger) error {
 	in, of := plainIDs(logins), make([][16]byte, len(strangers))
 	digests, blobs := make([][]byte, len(strangers)), make([][]byte, len(strangers))
@@ -64,6 +66,7 @@ func (s *Store) PutStrangers(ctx context.Context, logins []uuid.UUID, strangers 
 }
 
 // ClaimStrangers makes sightings of the strangers that are recorded keys by now.
+// Raw, since GORM has no statement that changes two tables.
 func (s *Store) ClaimStrangers(ctx context.Context) error {
 	return plain(s.db.WithContext(ctx).Exec(`WITH known AS (
 			DELETE FROM strangers g USING keys k WHERE k.sha256 = g.sha256

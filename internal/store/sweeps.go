@@ -12,6 +12,7 @@ import (
 )
 
 // AddSweep keeps a new sweep of the logins.
+// Raw where items are added, since GORM inserts no rows of a question.
 func (s *Store) AddSweep(ctx context.Context, sweep record.Sweep, logins []uuid.UUID) error {
 	db := s.db.WithContext(ctx)
 	if err := db.Create(&sweep).Error; err != nil {
@@ -39,7 +40,10 @@ func (s *Store) SweepCounts(ctx context.Context, id uuid.UUID) (map[reading.Stat
 		Count int
 	}
 	err := s.db.WithContext(ctx).
-		Raw("SELECT state, count(*) AS count FROM sweep_items WHERE sweep_id = ? GROUP BY state", id).
+		Table("sweep_items").
+		Select("state, count(*) AS count").
+		Where("sweep_id = ?", id).
+		Group("state").
 		Scan(&rows).
 		Error
 	counts := map[reading.State]int{}
@@ -75,6 +79,7 @@ func (s *Store) SweepItems(
 // TakeSweepItems returns logins that sweeps wait for, and counts that their reading begins.
 // There are at most limits[0] of those whose reading begins for the first time; where there are
 // none, at most limits[1] of those that it begins for the second time, and so on.
+// Raw, since GORM updates no table from a question.
 func (s *Store) TakeSweepItems(ctx context.Context, limits ...int) ([]record.SweepItem, error) {
 	for tries, limit := range limits {
 		var items []record.SweepItem
@@ -93,13 +98,16 @@ func (s *Store) TakeSweepItems(ctx context.Context, limits ...int) ([]record.Swe
 func (s *Store) UntakeSweepItems(ctx context.Context, logins []uuid.UUID) error {
 	return plain(
 		s.db.WithContext(ctx).
-			Exec("UPDATE sweep_items SET tries = 0 WHERE state = 'waiting' AND login_id IN ?", logins).
+			Table("sweep_items").
+			Where("state = ? AND login_id IN ?", reading.Waiting, logins).
+			Update("tries", 0).
 			Error,
 	)
 }
 
 // GiveUpSweepItems ends the waiting for logins whose reading was begun so often and never
 // ended, and returns their ids.
+// Raw, since GORM has no statement that changes two tables.
 func (s *Store) GiveUpSweepItems(ctx context.Context, tries int, why string, at time.Time) ([]uuid.UUID, error) {
 	var ids []uuid.UUID
 	err := s.db.WithContext(ctx).
@@ -114,6 +122,7 @@ func (s *Store) GiveUpSweepItems(ctx context.Context, tries int, why string, at 
 
 // EndSweepItems records what came of logins, for each and for every sweep that
 // waits for it.
+// Raw, since GORM updates no table from arrays.
 func (s *Store) EndSweepItems(ctx context.Context, ends []record.SweepEnd) error {
 	ids, at := make([][16]byte, len(ends)), make([]time.Time, len(ends))
 	states, outcomes, methods, folders := make(
@@ -147,6 +156,7 @@ func (s *Store) EndSweepItems(ctx context.Context, ends []record.SweepEnd) error
 }
 
 // EndSweeps ends those sweeps that wait for no login any more.
+// Raw, since GORM updates no table from a question.
 func (s *Store) EndSweeps(ctx context.Context, at time.Time) error {
 	return plain(s.db.WithContext(ctx).Exec(`UPDATE sweeps SET ended_at = ? WHERE ended_at IS NULL
 		AND NOT EXISTS (SELECT 1 FROM sweep_items WHERE sweep_id = sweeps.id AND state = 'waiting')`, at).Error)

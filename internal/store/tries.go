@@ -14,6 +14,7 @@ const triesForgotten = time.Hour
 // ReserveTries counts one try at each subject before it is looked at, so that tries that come at
 // once do not all pass. wait is for how long none may be made; then nothing is counted.
 // It holds for all processes, since the counts are in the database.
+// Raw, since GORM gives back no column of a row that is there already.
 func (s *Store) ReserveTries(ctx context.Context, now time.Time, tries ...record.Try) (wait time.Duration, err error) {
 	tries = slices.Clone(tries)
 	slices.SortFunc(tries, func(a, b record.Try) int { // so that no two wait for each other
@@ -64,6 +65,7 @@ func (s *Store) ReserveTries(ctx context.Context, now time.Time, tries ...record
 
 // ReturnTries gives back what was reserved for a try that succeeded: one try less is counted at
 // each subject, or none any more.
+// Raw, since GORM has no CASE.
 func (s *Store) ReturnTries(ctx context.Context, tries ...record.Try) error {
 	for _, t := range tries {
 		db := s.db.WithContext(ctx)

@@ -128,7 +128,7 @@ function Rows<T extends object>({ pages, columns, rowKey, empty, sort, wraps, pl
     if (!at || !long) return;
     const body = at.querySelector("tbody");
     setLaid({
-      widths: Array.from(at.querySelectorAll<HTMLElement>("thead th"), (th) => th.offsetWidth),
+      widths: Array.from(at.querySelectorAll("thead th"), (th) => th.getBoundingClientRect().width),
       top: (body ?? at).getBoundingClientRect().top + window.scrollY,
     });
   }, [long, laid === undefined]); // eslint-disable-line react-hooks/exhaustive-deps -- only whether it is there

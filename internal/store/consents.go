@@ -105,5 +105,7 @@ func (s *Store) ConsentFor(ctx context.Context, key uuid.UUID, person string, no
 
 // UseConsent records that a granted request was made use of.
 func (s *Store) UseConsent(ctx context.Context, id uuid.UUID) error {
-	return plain(s.db.WithContext(ctx).Model(&record.Consent{}).Where("id = ?", id).Update("state", custody.ConsentUsed).Error)
+	return plain(
+		s.db.WithContext(ctx).Model(&record.Consent{}).Where("id = ?", id).Update("state", custody.ConsentUsed).Error,
+	)
 }

@@ -24,7 +24,9 @@ func TestAWorkerThatLostItsRunWritesNothing(t *testing.T) {
 	step := store.ForRun(t.Context(), run.ID, mine.Epoch)
 	other := record.Instance{ID: uuid.Must(uuid.NewV7()), Name: "tide-2", Labels: map[string]string{}, CreatedAt: begin}
 	writes := map[string]func() error{
-		"a statement":           func() error { return s.ChangeInstance(step, i.ID, record.InstanceChange{State: machines.Failed}) },
+		"a statement": func() error {
+			return s.ChangeInstance(step, i.ID, record.InstanceChange{State: machines.Failed})
+		},
 		"a row":                 func() error { return s.AddInstance(step, &other) },
 		"an entry":              func() error { return s.Note(step, record.Entry{At: begin, Person: "ines"}) },
 		"a transaction":         func() error { return s.InTx(step, func(*store.Store) error { return nil }) },
@@ -50,7 +52,14 @@ func TestAWorkerThatLostItsRunWritesNothing(t *testing.T) {
 	if l, err := s.Daybook(t.Context(), record.EntryFilter{}, record.Page{Limit: 1}); err != nil || len(l.Items) != 0 {
 		t.Errorf("the entry is there: %v %v", l.Items, err)
 	}
-	must(t, s.ChangeInstance(store.ForRun(t.Context(), run.ID, theirs.Epoch), i.ID, record.InstanceChange{State: machines.Stopped}))
+	must(
+		t,
+		s.ChangeInstance(
+			store.ForRun(t.Context(), run.ID, theirs.Epoch),
+			i.ID,
+			record.InstanceChange{State: machines.Stopped},
+		),
+	)
 }
 
 // TestARunIsTakenOnlyOnceTheTransactionAtWorkIsOver has another worker take the run in the midst

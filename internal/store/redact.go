@@ -27,7 +27,8 @@ func redactPrivate(ctx context.Context, tx *sql.Tx) error {
 	return nil
 }
 
-// redactVersions takes what must not be kept out of the contents of files. Raw, since it runs by itself on the database, past the records of now.
+// redactVersions takes what must not be kept out of the contents of files. Raw,
+// since it runs by itself on the database, past the records of now.
 func redactVersions(ctx context.Context, tx *sql.Tx) error {
 	ids, err := idsOf(ctx, tx, "SELECT id::text FROM file_versions")
 	if err != nil {
@@ -75,7 +76,8 @@ func idsOf(ctx context.Context, tx *sql.Tx, query string) (ids []string, err err
 // redactedSentence takes the place of what an entry said.
 const redactedSentence = "(The details of this entry were removed, since they held a part of a private key.)"
 
-// redactDaybook takes what must not be kept out of the daybook. Raw, since it runs by itself on the database, past the records of now.
+// redactDaybook takes what must not be kept out of the daybook. Raw, since it
+// runs by itself on the database, past the records of now.
 func redactDaybook(ctx context.Context, tx *sql.Tx) error {
 	var told []daybook.Redacted
 	var last record.Entry

@@ -466,52 +466,63 @@ func rotateStart(f *flag.FlagSet) func(context.Context, *kit.Session, []string) 
 			Reason:   kit.Optional(*reason),
 			Make:     apiclient.StartRotationMake(*maker),
 		}
-		if len(p.NewKeys) == 0 {
-			request.Make = apiclient.StartRotationMakeNone
-		}
-		for _, i := range p.Items {
-			if i.LeftOut == nil {
-				request.Shown = append(request.Shown, apiclient.ShownItem{Login: i.Login, Old: i.Old, New: *i.New})
-			}
-		}
-		var made []*madePair
-		if request.Make == apiclient.StartRotationMakeHere {
-			if made, err = makePairs(s, p.NewKeys); err != nil {
-				return err
-			}
-			request.NewKeys = new([]apiclient.NewPublicKey)
-			for _, m := range made {
-				*request.NewKeys = append(*request.NewKeys, apiclient.NewPublicKey{Name: m.name, PublicKey: m.pair.Line()})
-			}
-		}
-		r, err := kit.Answer[apiclient.Rotation](
-			client.StartRotation(ctx, &apiclient.StartRotationParams{IdempotencyKey: kit.NewRequestKey()}, request),
-		)
-		var refused *kit.ApiclientError
-		if errors.As(err, &refused) && refused.Status < 500 {
-			for _, m := range made { // nothing was recorded, so nothing is left
-				err = errors.Join(err, m.place.Remove())
-			}
-		}
+		r, err := startPlanned(s, ctx, client, p, request)
 		if err != nil {
 			return err
-		}
-		if !s.Json && !s.Quiet {
-			for _, m := range made {
-				fmt.Fprintf(s.Env.Out, "Made %s; its private half is in %s.\n", m.name, s.Shown(m.place.Path))
-			}
-			fmt.Fprintf(s.Env.Out, "The rotation %s has begun.\n", r.Id)
-			if request.Make == apiclient.StartRotationMakeBring {
-				fmt.Fprintln(
-					s.Env.Out, "Each new public half is asked of its keeper. See which are missing: plumlatch rotate asked",
-				)
-			}
 		}
 		if *detach {
 			return rotationSaid(s, r)
 		}
 		return WatchRotation(s, ctx, client, r, here)
 	}
+}
+
+// startPlanned starts the rotation that was planned, with the pairs that are made here for it where the request
+// says so. They are taken away again where the service refuses.
+func startPlanned(
+	s *kit.Session, ctx context.Context, client *apiclient.Client, p apiclient.RotationPlan,
+	request apiclient.StartRotation,
+) (r apiclient.Rotation, err error) {
+	if len(p.NewKeys) == 0 {
+		request.Make = apiclient.StartRotationMakeNone
+	}
+	for _, i := range p.Items {
+		if i.LeftOut == nil {
+			request.Shown = append(request.Shown, apiclient.ShownItem{Login: i.Login, Old: i.Old, New: *i.New})
+		}
+	}
+	var made []*madePair
+	if request.Make == apiclient.StartRotationMakeHere {
+		if made, err = makePairs(s, p.NewKeys); err != nil {
+			return r, err
+		}
+		request.NewKeys = new([]apiclient.NewPublicKey)
+		for _, m := range made {
+			*request.NewKeys = append(*request.NewKeys, apiclient.NewPublicKey{Name: m.name, PublicKey: m.pair.Line()})
+		}
+	}
+	r, err = kit.Answer[apiclient.Rotation](
+		client.StartRotation(ctx, &apiclient.StartRotationParams{IdempotencyKey: kit.NewRequestKey()}, request),
+	)
+	var refused *kit.ApiclientError
+	if errors.As(err, &refused) && refused.Status < 500 {
+		for _, m := range made { // nothing was recorded, so nothing is left
+			err = errors.Join(err, m.place.Remove())
+		}
+	}
+	if err != nil || s.Json || s.Quiet {
+		return r, err
+	}
+	for _, m := range made {
+		fmt.Fprintf(s.Env.Out, "Made %s; its private half is in %s.\n", m.name, s.Shown(m.place.Path))
+	}
+	fmt.Fprintf(s.Env.Out, "The rotation %s has begun.\n", r.Id)
+	if request.Make == apiclient.StartRotationMakeBring {
+		fmt.Fprintln(
+			s.Env.Out, "Each new public half is asked of its keeper. See which are missing: plumlatch rotate asked",
+		)
+	}
+	return r, nil
 }
 
 // madePair is a pair that was made here for a rotation.

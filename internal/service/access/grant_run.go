@@ -210,7 +210,14 @@ func (e *edit) ended(ctx context.Context, tx *store.Store, state runs.State, rea
 		note.Action, note.Sentence = "grant.removed", fmt.Sprintf("The line of %s is gone from %s.", k.Name, name)
 	}
 	if !done {
-		note.Outcome, note.Sentence = string(state), fmt.Sprintf("The change of %s for %s was not done: %s.", name, k.Name, reason)
+		note.Outcome, note.Sentence = string(
+			state,
+		), fmt.Sprintf(
+			"The change of %s for %s was not done: %s.",
+			name,
+			k.Name,
+			reason,
+		)
 	}
 	if withdrawing == done && (withdrawing || e.work.Added) {
 		if err := tx.WithdrawGrant(ctx, l.ID, k.ID, e.now(), e.run.RequestedBy); err != nil {

@@ -203,7 +203,13 @@ func (e *settling) ended(ctx context.Context, tx *store.Store, state runs.State,
 		text.Counted(len(e.work.Remove), "line"),
 	)
 	if state != runs.Done {
-		note.Outcome, note.Sentence = string(state), fmt.Sprintf("The differences of %s were not settled: %s.", called, reason)
+		note.Outcome, note.Sentence = string(
+			state,
+		), fmt.Sprintf(
+			"The differences of %s were not settled: %s.",
+			called,
+			reason,
+		)
 	}
 	return tx.Note(ctx, note)
 }

@@ -70,71 +70,8 @@ func (s *Service) AddToken(
 	if err := errors.Join(problem.CheckName("name", in.Name), problem.CheckLabels(in.Limits)); err != nil {
 		return record.Token{}, "", problem.First(err)
 	}
-	if in.Role == "" {
-		in.Role = actor.Role
-	}
-	switch in.Only {
-	case "":
-	case "read":
-		in.Role = Viewer
-	case "sweep":
-		in.Role = Operator
-	default:
-		return record.Token{}, "", &problem.Problem{
-			Kind:   problem.Invalid,
-			Code:   "bad-only",
-			Field:  "only",
-			Detail: "a token can be for sweep or read alone",
-		}
-	}
-	if !actor.Role.May(in.Role) {
-		return record.Token{}, "", &problem.Problem{
-			Kind:   problem.Forbidden,
-			Code:   "role-too-high",
-			Field:  "role",
-			Detail: fmt.Sprintf("a token of yours can have at most the role %s", actor.Role),
-		}
-	}
-	// The HTTP interface lets no token come here (Confirmed). What is made is within the
-	// maker all the same.
-	limits := both(actor.Limits, in.Limits)
-	if in.Role == Admin && len(limits) > 0 {
-		return record.Token{}, "", &problem.Problem{
-			Kind:   problem.Invalid,
-			Code:   "admin-with-limits",
-			Field:  "limits",
-			Detail: "an admin can change every limit, so none would hold",
-			Remedy: "Give the role operator or viewer",
-		}
-	}
-	if actor.ByToken {
-		return record.Token{}, "", &problem.Problem{
-			Kind:   problem.Forbidden,
-			Code:   "session-needed",
-			Detail: "a token makes no other",
-			Remedy: "Let the client ask for your password, or use the console",
-		}
-	}
-	if in.Days == 0 {
-		in.Days = 90
-	}
-	if in.Days < 1 || in.Days > 366 {
-		return record.Token{}, "", &problem.Problem{
-			Kind:   problem.Invalid,
-			Code:   "bad-days",
-			Field:  "days",
-			Detail: "a token holds for 1 to 366 days",
-		}
-	}
-	for k, v := range in.Limits {
-		if own, ok := actor.Limits[k]; ok && own != v {
-			return record.Token{}, "", &problem.Problem{
-				Kind:   problem.Invalid,
-				Code:   "beyond-your-limit",
-				Field:  "limits",
-				Detail: fmt.Sprintf("you see instances with %s=%s alone, so a token for %s=%s would see none", k, own, k, v),
-			}
-		}
+	if err := in.settle(actor); err != nil {
+		return record.Token{}, "", err
 	}
 	secret := tokenPrefix + secrets.New()
 	t := record.Token{
@@ -176,6 +113,77 @@ func (s *Service) AddToken(
 		))
 	})
 	return t, secret, err
+}
+
+// settle fills in what was left out, and refuses what would be wider, longer or higher than the maker.
+func (in *NewToken) settle(actor Actor) error {
+	if in.Role == "" {
+		in.Role = actor.Role
+	}
+	switch in.Only {
+	case "":
+	case "read":
+		in.Role = Viewer
+	case "sweep":
+		in.Role = Operator
+	default:
+		return &problem.Problem{
+			Kind:   problem.Invalid,
+			Code:   "bad-only",
+			Field:  "only",
+			Detail: "a token can be for sweep or read alone",
+		}
+	}
+	if !actor.Role.May(in.Role) {
+		return &problem.Problem{
+			Kind:   problem.Forbidden,
+			Code:   "role-too-high",
+			Field:  "role",
+			Detail: fmt.Sprintf("a token of yours can have at most the role %s", actor.Role),
+		}
+	}
+	// The HTTP interface lets no token come here (Confirmed). What is made is within the
+	// maker all the same.
+	limits := both(actor.Limits, in.Limits)
+	if in.Role == Admin && len(limits) > 0 {
+		return &problem.Problem{
+			Kind:   problem.Invalid,
+			Code:   "admin-with-limits",
+			Field:  "limits",
+			Detail: "an admin can change every limit, so none would hold",
+			Remedy: "Give the role operator or viewer",
+		}
+	}
+	if actor.ByToken {
+		return &problem.Problem{
+			Kind:   problem.Forbidden,
+			Code:   "session-needed",
+			Detail: "a token makes no other",
+			Remedy: "Let the client ask for your password, or use the console",
+		}
+	}
+	if in.Days == 0 {
+		in.Days = 90
+	}
+	if in.Days < 1 || in.Days > 366 {
+		return &problem.Problem{
+			Kind:   problem.Invalid,
+			Code:   "bad-days",
+			Field:  "days",
+			Detail: "a token holds for 1 to 366 days",
+		}
+	}
+	for k, v := range in.Limits {
+		if own, ok := actor.Limits[k]; ok && own != v {
+			return &problem.Problem{
+				Kind:   problem.Invalid,
+				Code:   "beyond-your-limit",
+				Field:  "limits",
+				Detail: fmt.Sprintf("you see instances with %s=%s alone, so a token for %s=%s would see none", k, own, k, v),
+			}
+		}
+	}
+	return nil
 }
 
 // whose is the actor, or nobody in particular where an admin asks for all.

@@ -104,7 +104,10 @@ func (s *Service) RecordLooks(ctx context.Context, looks []Look) (outcomes []str
 		for n, l := range looks {
 			if swept := logins[l.Login.ID].SweptAt; swept != nil && swept.After(l.At) {
 				outcomes[n] = "a later look is recorded already"
-				f.ends = append(f.ends, record.SweepEnd{LoginID: l.Login.ID, State: reading.AsBefore, Outcome: outcomes[n], At: l.At})
+				f.ends = append(
+					f.ends,
+					record.SweepEnd{LoginID: l.Login.ID, State: reading.AsBefore, Outcome: outcomes[n], At: l.At},
+				)
 				ids[n] = uuid.Nil // its strangers stay as they are
 				continue
 			}

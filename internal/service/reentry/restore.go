@@ -9,6 +9,7 @@ import (
 
 	"github.com/google/uuid"
 
+	"plumlatch/internal/core/keypair"
 	"plumlatch/internal/core/restore"
 	"plumlatch/internal/record"
 	"plumlatch/internal/runs"
@@ -79,52 +80,16 @@ func (s *Service) StartRestore(
 	if earlier, err := s.journal.Before(ctx, actor.ID, once); err != nil || earlier != "" {
 		return s.earlierRestore(ctx, earlier, err)
 	}
-	f, routes, err := s.restoreFacts(ctx, l, i, w.Lost)
-	if err == nil {
-		err = s.judgeRoute(w, i, s.route.Ways.Rank(f, w.Limits))
-	}
+	k, sealed, work, err := s.chosen(ctx, actor, w, l, i)
 	if err != nil {
 		return Restore{}, err
 	}
-	k, sealed, err := s.restoreKey(ctx, actor, w)
-	if err == nil {
-		err = s.keys.Grantable(k)
-	}
-	if err == nil && k.StewardOf != nil {
-		err = &problem.Problem{
-			Kind:   problem.Invalid,
-			Code:   "steward-key",
-			Field:  "key",
-			Where:  []string{k.Name},
-			Detail: k.Name + " is a steward key, and nobody logs in with it",
-			Remedy: "Choose another, or make one: plumlatch key new NAME",
-		}
-	}
-	if err != nil {
-		return Restore{}, err
-	}
-	f.RSA = restore.No
-	if k.Type == "rsa" {
-		f.RSA = restore.Yes
-	}
-	if err := s.judgeRoute(w, i, s.route.Ways.Rank(f, w.Limits)); err != nil {
-		return Restore{}, err
-	}
-	lost, err := s.lostOf(ctx, w, routes, k)
-	if err != nil {
-		return Restore{}, err
-	}
-	work, err := s.newRestore(ctx, w, l, i, k, lost, f)
-	if err != nil {
-		return Restore{}, err
-	}
-	work.Kept = work.Kept || sealed.Sealed != nil
 	run := s.engine.NewRun(runs.Request{
 		Kind:     route.RunKind,
 		Instance: i,
 		By:       actor.Name,
 		Reason:   w.Reason,
-		Payload:  work,
+		Payload:  *work,
 		At:       s.now(),
 	})
 	err = s.store.InTx(ctx, func(tx *store.Store) error {
@@ -133,38 +98,7 @@ func (s *Service) StartRestore(
 			run.ID, err = uuid.Parse(cmp.Or(earlier, run.ID.String()))
 			return cmp.Or(err, journal.ErrOnlyAsked)
 		}
-		if sealed.Sealed != nil {
-			if err := keys.AddKept(ctx, tx, &k, sealed); err != nil {
-				return err
-			}
-		}
-		if !s.route.Route(w.Route).NoGrant {
-			added, err := tx.AddOrKeepGrant(ctx, record.Grant{
-				ID:        store.NewID(),
-				KeyID:     k.ID,
-				LoginID:   l.ID,
-				GrantedAt: s.now(),
-				GrantedBy: actor.Name,
-				Reason:    cmp.Or(w.Reason, "restore"),
-			})
-			if err != nil {
-				return err
-			}
-			work.Added = added
-			if run.Payload, err = runs.Encode(work); err != nil {
-				return err
-			}
-		}
-		if err := tx.AddRun(ctx, run); err != nil {
-			return err
-		}
-		return tx.Note(ctx, journal.OnKeys(
-			s.journal.Entry(
-				actor.By(), "restore.start", "login", routes.Name, w.Reason,
-				"%s began to get back into %s by the route %s, with %s.", actor.Name, routes.Name, w.Route, k.Name,
-			),
-			k.Name,
-		))
+		return s.addRestore(ctx, tx, actor, w, &run, work, k, sealed)
 	})
 	var taken *store.TakenError
 	switch {
@@ -186,6 +120,89 @@ func (s *Service) StartRestore(
 	}
 	s.engine.Wake(ctx, run.ID)
 	return s.Restore(ctx, run.ID)
+}
+
+// chosen judges the route that was chosen and returns the key that comes in, the private half that is kept of
+// it, and what the run works on.
+func (s *Service) chosen(
+	ctx context.Context, actor people.Actor, w RestoreWanted, l record.Login, i record.Instance,
+) (k record.Key, sealed record.Secret, work *route.Work, err error) {
+	f, routes, err := s.restoreFacts(ctx, l, i, w.Lost)
+	if err != nil {
+		return k, sealed, nil, err
+	}
+	if err := s.judgeRoute(w, i, s.route.Ways.Rank(f, w.Limits)); err != nil {
+		return k, sealed, nil, err
+	}
+	if k, sealed, err = s.restoreKey(ctx, actor, w); err != nil {
+		return k, sealed, nil, err
+	}
+	if err := s.keys.Grantable(k); err != nil {
+		return k, sealed, nil, err
+	}
+	if k.StewardOf != nil {
+		return k, sealed, nil, &problem.Problem{
+			Kind:   problem.Invalid,
+			Code:   "steward-key",
+			Field:  "key",
+			Where:  []string{k.Name},
+			Detail: k.Name + " is a steward key, and nobody logs in with it",
+			Remedy: "Choose another, or make one: plumlatch key new NAME",
+		}
+	}
+	f.RSA = restore.No
+	if k.Type == keypair.RSA {
+		f.RSA = restore.Yes
+	}
+	if err := s.judgeRoute(w, i, s.route.Ways.Rank(f, w.Limits)); err != nil {
+		return k, sealed, nil, err
+	}
+	lost, err := s.lostOf(ctx, w, routes, k)
+	if err != nil {
+		return k, sealed, nil, err
+	}
+	begun, err := s.newRestore(ctx, w, l, i, k, lost, f)
+	begun.Kept = begun.Kept || sealed.Sealed != nil
+	return k, sealed, &begun, err
+}
+
+// addRestore records the run of a restore, the key that was made for it, and the key's grant.
+func (s *Service) addRestore(
+	ctx context.Context, tx *store.Store, actor people.Actor, w RestoreWanted, run *record.Run, work *route.Work,
+	k record.Key, sealed record.Secret,
+) error {
+	if sealed.Sealed != nil {
+		if err := keys.AddKept(ctx, tx, &k, sealed); err != nil {
+			return err
+		}
+	}
+	if !s.route.Route(w.Route).NoGrant {
+		added, err := tx.AddOrKeepGrant(ctx, record.Grant{
+			ID:        store.NewID(),
+			KeyID:     k.ID,
+			LoginID:   work.Login,
+			GrantedAt: s.now(),
+			GrantedBy: actor.Name,
+			Reason:    cmp.Or(w.Reason, "restore"),
+		})
+		if err != nil {
+			return err
+		}
+		work.Added = added
+		if run.Payload, err = runs.Encode(*work); err != nil {
+			return err
+		}
+	}
+	if err := tx.AddRun(ctx, *run); err != nil {
+		return err
+	}
+	return tx.Note(ctx, journal.OnKeys(
+		s.journal.Entry(
+			actor.By(), "restore.start", "login", work.LoginName, w.Reason,
+			"%s began to get back into %s by the route %s, with %s.", actor.Name, work.LoginName, w.Route, k.Name,
+		),
+		k.Name,
+	))
 }
 
 func (s *Service) earlierRestore(ctx context.Context, id string, err error) (Restore, error) {

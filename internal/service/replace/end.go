@@ -2,6 +2,7 @@ package replace
 
 import (
 	"context"
+	"time"
 
 	"plumlatch/internal/core/rotation"
 	"plumlatch/internal/record"
@@ -13,111 +14,146 @@ import (
 
 // ended moves the item on, and settles grants and records with what was done.
 func (e *rotating) ended(ctx context.Context, tx *store.Store, state runs.State, reason string) error {
-	item := e.work.Item
+	item, now := e.work.Item, e.now()
 	r, err := e.subjectIn(ctx, tx)
 	if err != nil {
 		return tx.ChangeItem(
-			ctx, item, record.ItemChange{State: rotation.ItemFailed, Detail: new(err.Error()), EndedAt: new(e.now())},
+			ctx, item, record.ItemChange{State: rotation.ItemFailed, Detail: new(err.Error()), EndedAt: &now},
 		)
 	}
-	phase, now := e.work.Phase, e.now()
-	name := fleet.LoginName(r.login.OSUser, r.login.Instance.Name)
-	note := func(outcome, sentence string, args ...any) error {
-		n := journal.OnKeys(
-			e.journal.Entry(journal.ForRun(e.run), "rotation.login", "login", name, e.run.Reason, sentence, args...),
-			r.old.Name, r.New.Name,
-		)
-		n.Outcome = outcome
-		return tx.Note(ctx, n)
-	}
+	end := ending{e, tx, r, now, fleet.LoginName(r.login.OSUser, r.login.Instance.Name)}
 	if state != runs.Done {
-		if err := tx.ChangeItem(
-			ctx, item, record.ItemChange{State: rotation.ItemFailed, Detail: &reason, EndedAt: &now},
-		); err != nil {
+		failed := record.ItemChange{State: rotation.ItemFailed, Detail: &reason, EndedAt: &now}
+		if err := tx.ChangeItem(ctx, item, failed); err != nil {
 			return err
 		}
-		return note(string(state), "%s was not replaced by %s in %s: %s.", r.old.Name, r.New.Name, name, reason)
+		return end.note(ctx, string(state), "%s was not replaced by %s in %s: %s.", r.old.Name, r.New.Name, end.name, reason)
 	}
-	grant := func(withdraw bool) error { // what was to end goes on to end
-		return tx.ReplaceGrant(
-			ctx,
-			record.Grant{
-				ID:        store.NewID(),
-				KeyID:     r.New.ID,
-				LoginID:   r.login.ID,
-				GrantedAt: now,
-				GrantedBy: e.run.RequestedBy,
-				Reason:    "follows " + r.old.Name,
-			},
-			r.old.ID,
-			withdraw,
-		)
-	}
-	entry := func() error {
-		if !e.work.Kept || phase == rotation.Forced && e.by.Key() == nil {
-			return nil
-		}
-		return tx.AddProof(
-			ctx,
-			record.Proof{ID: store.NewID(), Kind: "entry", KeyID: r.New.ID, LoginID: &r.login.ID, At: now, Person: "service"},
-		)
-	}
-	switch phase {
+	switch e.work.Phase {
 	case rotation.In:
-		entered, err := tx.LastEntered(ctx, r.login.ID, r.New.ID)
-		if err != nil {
-			return err
-		}
-		in := record.ItemChange{State: rotation.ItemPlaced, PlacedAt: &now, EnteredBefore: entered}
-		if e.work.Kept {
-			in = record.ItemChange{State: rotation.ItemProved, PlacedAt: &now, ProvedAt: &now}
-		}
-		if err := grant(false); err != nil {
-			return err
-		}
-		if err := entry(); err != nil {
-			return err
-		}
-		if err := tx.ChangeItem(ctx, item, in); err != nil {
-			return err
-		}
-		return note("done", "%s stands beside %s in %s.", r.New.Name, r.old.Name, name)
+		return end.in(ctx)
 	case rotation.Back:
-		if err := tx.WithdrawGrant(ctx, r.login.ID, r.New.ID, now, e.run.RequestedBy); err != nil {
-			return err
-		}
-		if err := tx.ChangeItem(ctx, item, record.ItemChange{State: rotation.ItemUndone, EndedAt: &now}); err != nil {
-			return err
-		}
-		return note("undone", "%s was taken out of %s again; %s opens it as before.", r.New.Name, name, r.old.Name)
+		return end.back(ctx)
 	}
-	if err := grant(true); err != nil {
+	return end.out(ctx)
+}
+
+// ending is the end of a run that has come to its end: what it worked on, and when.
+type ending struct {
+	*rotating
+	tx   *store.Store
+	of   subject
+	at   time.Time
+	name string // of the login
+}
+
+// in is the end of the new key's coming in beside the old one.
+func (e ending) in(ctx context.Context) error {
+	entered, err := e.tx.LastEntered(ctx, e.of.login.ID, e.of.New.ID)
+	if err != nil {
 		return err
 	}
-	if err := entry(); err != nil {
+	change := record.ItemChange{State: rotation.ItemPlaced, PlacedAt: &e.at, EnteredBefore: entered}
+	if e.work.Kept {
+		change = record.ItemChange{State: rotation.ItemProved, PlacedAt: &e.at, ProvedAt: &e.at}
+	}
+	if err := e.grant(ctx, false); err != nil {
 		return err
 	}
-	done := record.ItemChange{State: rotation.ItemDone, EndedAt: &now, Detail: new(""), OldRefused: new(true)}
-	if err := tx.ChangeItem(ctx, item, done); err != nil {
+	if err := e.entry(ctx); err != nil {
 		return err
 	}
-	if err := note(
-		"done",
-		"%s is replaced by %s in %s; the old key is refused.", r.old.Name, r.New.Name, name,
+	if err := e.tx.ChangeItem(ctx, e.work.Item, change); err != nil {
+		return err
+	}
+	return e.note(ctx, "done", "%s stands beside %s in %s.", e.of.New.Name, e.of.old.Name, e.name)
+}
+
+// back is the end of the new key's being taken out again.
+func (e ending) back(ctx context.Context) error {
+	if err := e.tx.WithdrawGrant(ctx, e.of.login.ID, e.of.New.ID, e.at, e.run.RequestedBy); err != nil {
+		return err
+	}
+	undone := record.ItemChange{State: rotation.ItemUndone, EndedAt: &e.at}
+	if err := e.tx.ChangeItem(ctx, e.work.Item, undone); err != nil {
+		return err
+	}
+	return e.note(
+		ctx, "undone", "%s was taken out of %s again; %s opens it as before.", e.of.New.Name, e.name, e.of.old.Name,
+	)
+}
+
+// out is the end of the old key's going.
+func (e ending) out(ctx context.Context) error {
+	if err := e.grant(ctx, true); err != nil {
+		return err
+	}
+	if err := e.entry(ctx); err != nil {
+		return err
+	}
+	done := record.ItemChange{State: rotation.ItemDone, EndedAt: &e.at, Detail: new(""), OldRefused: new(true)}
+	if err := e.tx.ChangeItem(ctx, e.work.Item, done); err != nil {
+		return err
+	}
+	if err := e.note(
+		ctx, "done", "%s is replaced by %s in %s; the old key is refused.", e.of.old.Name, e.of.New.Name, e.name,
 	); err != nil {
 		return err
 	}
-	// Whether it stands elsewhere is of no matter while it is at work on.
-	more, err := tx.MoreToReplace(ctx, r.old.ID)
+	return e.retire(ctx)
+}
+
+// retire retires the old key where it opens nothing any more. Whether it stands elsewhere is of no matter
+// while it is at work on.
+func (e ending) retire(ctx context.Context) error {
+	old := e.of.old
+	more, err := e.tx.MoreToReplace(ctx, old.ID)
 	if err != nil || more {
 		return err
 	}
-	retired, err := tx.RetireUnused(ctx, r.old.ID)
+	retired, err := e.tx.RetireUnused(ctx, old.ID)
 	if err != nil || !retired {
 		return err
 	}
-	return tx.Note(ctx, e.journal.Entry(
-		journal.ForRun(e.run), "key.retire", "key", r.old.Name, e.run.Reason,
-		"%s opens nothing any more and is retired.", r.old.Name,
+	return e.tx.Note(ctx, e.journal.Entry(
+		journal.ForRun(e.run), "key.retire", "key", old.Name, e.run.Reason,
+		"%s opens nothing any more and is retired.", old.Name,
 	))
+}
+
+// grant grants the login to the new key in the place of the old one's grant, which ends where withdraw says
+// so. What was to end goes on to end.
+func (e ending) grant(ctx context.Context, withdraw bool) error {
+	return e.tx.ReplaceGrant(
+		ctx,
+		record.Grant{
+			ID:        store.NewID(),
+			KeyID:     e.of.New.ID,
+			LoginID:   e.of.login.ID,
+			GrantedAt: e.at,
+			GrantedBy: e.run.RequestedBy,
+			Reason:    "follows " + e.of.old.Name,
+		},
+		e.of.old.ID,
+		withdraw,
+	)
+}
+
+// entry records the service's own login with the new key, if there was one.
+func (e ending) entry(ctx context.Context) error {
+	if !e.work.Kept || e.work.Phase == rotation.Forced && e.by.Key() == nil {
+		return nil
+	}
+	return e.tx.AddProof(ctx, record.Proof{
+		ID: store.NewID(), Kind: "entry", KeyID: e.of.New.ID, LoginID: &e.of.login.ID, At: e.at, Person: "service",
+	})
+}
+
+func (e ending) note(ctx context.Context, outcome, sentence string, args ...any) error {
+	n := journal.OnKeys(
+		e.journal.Entry(journal.ForRun(e.run), "rotation.login", "login", e.name, e.run.Reason, sentence, args...),
+		e.of.old.Name, e.of.New.Name,
+	)
+	n.Outcome = outcome
+	return e.tx.Note(ctx, n)
 }

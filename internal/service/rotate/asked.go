@@ -89,81 +89,12 @@ func (s *Service) AskedKeys(ctx context.Context, actor people.Actor, keeper stri
 func (s *Service) BringKey(
 	ctx context.Context, actor people.Actor, asked uuid.UUID, public string,
 ) (record.Key, error) {
-	a, err := s.store.AskedKeyByID(ctx, asked)
-	if errors.Is(err, store.ErrNotFound) {
-		return record.Key{}, &problem.Problem{
-			Kind:   problem.NotFound,
-			Code:   "not-asked",
-			Detail: "there is no such request, or it was answered already",
-			Remedy: "See what is asked for: plumlatch rotate asked",
-		}
-	}
+	a, k, err := s.askedFor(ctx, actor, asked, public)
 	if err != nil {
 		return record.Key{}, err
-	}
-	own, err := s.store.KeeperOf(ctx, actor.ID)
-	if err != nil && !errors.Is(err, store.ErrNotFound) {
-		return record.Key{}, err
-	}
-	if !mayBring(actor, own, a) {
-		return record.Key{}, &problem.Problem{
-			Kind:   problem.Forbidden,
-			Code:   "not-asked-of-you",
-			Where:  []string{a.KeeperName},
-			Detail: "this key is asked of " + a.KeeperName,
-			Remedy: "See what is asked of you: plumlatch rotate asked -keeper me",
-		}
-	}
-	half, err := keypair.ReadLine(public)
-	if err != nil {
-		return record.Key{}, problem.FromRefusal("public_key", err)
-	}
-	k := s.keys.NewRecord(actor, keys.NewKey{Name: a.Name, Purpose: "follows " + a.Follows}, half, "client")
-	k.KeeperID = &a.KeeperID
-	if err := s.keys.Grantable(k); err != nil {
-		return record.Key{}, err
-	}
-	if k.Type != a.Type && a.Type == keypair.RSA {
-		return record.Key{}, &problem.Problem{
-			Kind:   problem.Invalid,
-			Code:   "wrong-type",
-			Field:  "public_key",
-			Detail: fmt.Sprintf("an instance on which it will stand takes RSA keys only, and this is %s", k.Type),
-			Remedy: fmt.Sprintf("Bring an RSA key of %d bits: plumlatch rotate bring %s -new", a.Bits, a.Name),
-		}
 	}
 	err = s.store.InTx(ctx, func(tx *store.Store) error {
-		known, err := tx.KeysIn(ctx, [][]byte{k.SHA256})
-		if err != nil {
-			return err
-		}
-		if same, there := known[string(k.SHA256)]; there {
-			earlier, err := tx.KeyByID(ctx, same.ID)
-			if err != nil {
-				return err
-			}
-			if earlier.KeeperID == nil || *earlier.KeeperID != a.KeeperID || earlier.State != custody.Active {
-				return &problem.Problem{
-					Kind:   problem.Conflict,
-					Code:   "another-key",
-					Field:  "public_key",
-					Where:  []string{earlier.Name},
-					Detail: fmt.Sprintf("this is the key %s, which is not an active key of %s", earlier.Name, a.KeeperName),
-					Remedy: "Bring another",
-				}
-			}
-			if earlier.Name == a.Follows {
-				return &problem.Problem{
-					Kind:   problem.Conflict,
-					Code:   "old-key",
-					Field:  "public_key",
-					Where:  []string{earlier.Name},
-					Detail: "this is the key that is to be replaced",
-					Remedy: "Bring another: plumlatch rotate bring " + a.Name + " -new",
-				}
-			}
-			k = earlier
-		} else if err := tx.AddKey(ctx, &k); err != nil {
+		if k, err = knownOrNew(ctx, tx, a, k); err != nil {
 			return err
 		}
 		first, err := tx.BringKey(ctx, a, k, s.now())
@@ -200,6 +131,93 @@ func (s *Service) BringKey(
 	}
 	s.engine.Nudge(ctx, rotationDuty)
 	return s.keys.Key(ctx, k.Name)
+}
+
+// askedFor returns what is asked for, and the key that answers it, which is not recorded yet.
+func (s *Service) askedFor(
+	ctx context.Context, actor people.Actor, asked uuid.UUID, public string,
+) (a record.AskedKey, k record.Key, err error) {
+	a, err = s.store.AskedKeyByID(ctx, asked)
+	if errors.Is(err, store.ErrNotFound) {
+		return a, k, &problem.Problem{
+			Kind:   problem.NotFound,
+			Code:   "not-asked",
+			Detail: "there is no such request, or it was answered already",
+			Remedy: "See what is asked for: plumlatch rotate asked",
+		}
+	}
+	if err != nil {
+		return a, k, err
+	}
+	own, err := s.store.KeeperOf(ctx, actor.ID)
+	if err != nil && !errors.Is(err, store.ErrNotFound) {
+		return a, k, err
+	}
+	if !mayBring(actor, own, a) {
+		return a, k, &problem.Problem{
+			Kind:   problem.Forbidden,
+			Code:   "not-asked-of-you",
+			Where:  []string{a.KeeperName},
+			Detail: "this key is asked of " + a.KeeperName,
+			Remedy: "See what is asked of you: plumlatch rotate asked -keeper me",
+		}
+	}
+	half, err := keypair.ReadLine(public)
+	if err != nil {
+		return a, k, problem.FromRefusal("public_key", err)
+	}
+	k = s.keys.NewRecord(actor, keys.NewKey{Name: a.Name, Purpose: "follows " + a.Follows}, half, "client")
+	k.KeeperID = &a.KeeperID
+	if err := s.keys.Grantable(k); err != nil {
+		return a, k, err
+	}
+	if k.Type != a.Type && a.Type == keypair.RSA {
+		return a, k, &problem.Problem{
+			Kind:   problem.Invalid,
+			Code:   "wrong-type",
+			Field:  "public_key",
+			Detail: fmt.Sprintf("an instance on which it will stand takes RSA keys only, and this is %s", k.Type),
+			Remedy: fmt.Sprintf("Bring an RSA key of %d bits: plumlatch rotate bring %s -new", a.Bits, a.Name),
+		}
+	}
+	return a, k, nil
+}
+
+// knownOrNew records the key that was brought, or returns the record of one that may answer what is asked for.
+func knownOrNew(ctx context.Context, tx *store.Store, a record.AskedKey, k record.Key) (record.Key, error) {
+	known, err := tx.KeysIn(ctx, [][]byte{k.SHA256})
+	if err != nil {
+		return k, err
+	}
+	same, there := known[string(k.SHA256)]
+	if !there {
+		return k, tx.AddKey(ctx, &k)
+	}
+	earlier, err := tx.KeyByID(ctx, same.ID)
+	if err != nil {
+		return k, err
+	}
+	if earlier.KeeperID == nil || *earlier.KeeperID != a.KeeperID || earlier.State != custody.Active {
+		return k, &problem.Problem{
+			Kind:   problem.Conflict,
+			Code:   "another-key",
+			Field:  "public_key",
+			Where:  []string{earlier.Name},
+			Detail: fmt.Sprintf("this is the key %s, which is not an active key of %s", earlier.Name, a.KeeperName),
+			Remedy: "Bring another",
+		}
+	}
+	if earlier.Name == a.Follows {
+		return k, &problem.Problem{
+			Kind:   problem.Conflict,
+			Code:   "old-key",
+			Field:  "public_key",
+			Where:  []string{earlier.Name},
+			Detail: "this is the key that is to be replaced",
+			Remedy: "Bring another: plumlatch rotate bring " + a.Name + " -new",
+		}
+	}
+	return earlier, nil
 }
 
 // mayBring lets the keeper, of a team's any operator, and an admin.

@@ -36,58 +36,14 @@ func (s *Service) ChangeRotation(
 	if change == "override" {
 		return s.overrideItem(ctx, actor, id, login, of, reason)
 	}
-	conflict := func(r record.Rotation) error {
-		return &problem.Problem{
-			Kind:   problem.Conflict,
-			Code:   "wrong-state",
-			Detail: fmt.Sprintf("the rotation is %s, so it cannot be changed by %s", r.State, change),
-			Remedy: "See it: plumlatch rotate show " + id.String(),
-		}
-	}
 	err := s.store.InTx(ctx, func(tx *store.Store) error {
 		r, err := tx.LockRotation(ctx, id)
 		if err != nil {
 			return err
 		}
-		next, affected := record.RotationChange{}, -1
-		switch {
-		case change == "pause" && r.State == rotation.Running:
-			next.State, next.PausedWhy = rotation.Paused, new(cmp.Or(reason, "paused by "+actor.Name))
-		case change == "resume" && r.State == rotation.Paused:
-			// Whoever goes on has decided about what failed so far.
-			next.State, next.PausedWhy = rotation.Running, new("")
-			if r.Settings, err = resumed(ctx, tx, r); err != nil {
-				return err
-			}
-			next.Settings = &r.Settings
-		case change == "retry" && (r.State == rotation.Running || r.State == rotation.Paused || r.State == rotation.Ended):
-			if affected, err = tx.RetryItems(ctx, id, of); err != nil {
-				return err
-			}
-			if err := tx.ReopenRotation(ctx, id); err != nil {
-				return err
-			}
-			next.State, next.PausedWhy = rotation.Running, new("")
-		case change == "undo" && r.EndedAt == nil && login != "":
-			undone, err := s.undoItems(ctx, tx, id, of)
-			if err == nil {
-				err = undone.refused(true)
-			}
-			if err != nil {
-				return err
-			}
-			affected = undone.affected
-		case change == "undo" && r.EndedAt == nil:
-			undone, err := s.undoItems(ctx, tx, id, of)
-			if err == nil {
-				err = undone.refused(false)
-			}
-			if err != nil {
-				return err
-			}
-			next.State, next.PausedWhy = rotation.Undoing, new("")
-		default:
-			return conflict(r)
+		next, affected, err := s.nextOf(ctx, tx, r, change, of, cmp.Or(reason, "paused by "+actor.Name))
+		if err != nil {
+			return err
 		}
 		if affected == 0 {
 			return &problem.Problem{
@@ -119,6 +75,43 @@ func (s *Service) ChangeRotation(
 	}
 	s.engine.Nudge(ctx, rotationDuty)
 	return s.Rotation(ctx, id)
+}
+
+// nextOf does what a change of the rotation r does to its items, and returns what becomes of the rotation
+// itself and how many items it concerned, -1 where it is about none. of is one login, the zero one means all.
+func (s *Service) nextOf(
+	ctx context.Context, tx *store.Store, r record.Rotation, change string, of uuid.UUID, why string,
+) (next record.RotationChange, affected int, err error) {
+	affected = -1
+	switch live := r.State == rotation.Running || r.State == rotation.Paused; {
+	case change == "pause" && r.State == rotation.Running:
+		return record.RotationChange{State: rotation.Paused, PausedWhy: &why}, affected, nil
+	case change == "resume" && r.State == rotation.Paused:
+		// Whoever goes on has decided about what failed so far.
+		settings, err := resumed(ctx, tx, r)
+		return record.RotationChange{State: rotation.Running, PausedWhy: new(""), Settings: &settings}, affected, err
+	case change == "retry" && (live || r.State == rotation.Ended):
+		if affected, err = tx.RetryItems(ctx, r.ID, of); err != nil {
+			return next, affected, err
+		}
+		return record.RotationChange{State: rotation.Running, PausedWhy: new("")}, affected, tx.ReopenRotation(ctx, r.ID)
+	case change == "undo" && r.EndedAt == nil:
+		oneLogin := of != uuid.Nil
+		undone, err := s.undoItems(ctx, tx, r.ID, of)
+		if err != nil {
+			return next, affected, err
+		}
+		if oneLogin {
+			return next, undone.affected, undone.refused(oneLogin)
+		}
+		return record.RotationChange{State: rotation.Undoing, PausedWhy: new("")}, affected, undone.refused(oneLogin)
+	}
+	return next, affected, &problem.Problem{
+		Kind:   problem.Conflict,
+		Code:   "wrong-state",
+		Detail: fmt.Sprintf("the rotation is %s, so it cannot be changed by %s", r.State, change),
+		Remedy: "See it: plumlatch rotate show " + r.ID.String(),
+	}
 }
 
 // resumed returns the settings of a rotation that goes on after a pause.

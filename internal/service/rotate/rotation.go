@@ -123,34 +123,7 @@ func (s *Service) StartRotation(
 			r.ID, err = uuid.Parse(earlier)
 			return err
 		}
-		byName, err := addNewKeys(ctx, tx, start, keys, halves)
-		if err != nil {
-			return err
-		}
-		var items []record.RotationItem
-		items, r.LeftOut = itemsOfPlan(r.ID, plan, byName)
-		logins, instances, leftOut := plan.Counts()
-		made := "made"
-		if start.Make == MakeBring {
-			made = "asked for"
-		}
-		if err := tx.AddRotation(ctx, r, items); err != nil {
-			return err
-		}
-		if start.Rule != "" { // in the same transaction, so that a kill does not begin it twice
-			if err := tx.NoteRuleBegun(ctx, start.Rule, r.ID, r.CreatedAt); err != nil {
-				return err
-			}
-		}
-		if err := tx.AddAskedKeys(ctx, asked); err != nil {
-			return err
-		}
-		return tx.Note(ctx, s.journal.Entry(
-			actor.By(), "rotation.start", "rotation", r.ID.String(), start.Reason,
-			"%s started a rotation on %s of %s: %s replaced, %s left out, %s %s.", actor.Name,
-			text.Counted(logins, "login"), text.Counted(instances, "instance"), text.Counted(len(items), "key line"),
-			text.Counted(leftOut, "line"), text.Counted(len(plan.New), "key"), made,
-		))
+		return s.addRotation(ctx, tx, actor, start, plan, &r, newcomers{keys, halves, asked})
 	})
 	if err != nil {
 		var taken *store.TakenError
@@ -166,6 +139,49 @@ func (s *Service) StartRotation(
 	}
 	s.engine.Nudge(ctx, rotationDuty)
 	return s.Rotation(ctx, r.ID)
+}
+
+// newcomers are the new keys of a rotation: their records, the private halves that are kept, and those that
+// keepers are asked for.
+type newcomers struct {
+	keys   []record.Key
+	halves map[string]record.Secret
+	asked  []record.AskedKey
+}
+
+// addRotation records a rotation, its items and its new keys.
+func (s *Service) addRotation(
+	ctx context.Context, tx *store.Store, actor people.Actor, start RotationStart, plan RotationPlan,
+	r *record.Rotation, in newcomers,
+) error {
+	byName, err := addNewKeys(ctx, tx, start, in.keys, in.halves)
+	if err != nil {
+		return err
+	}
+	var items []record.RotationItem
+	items, r.LeftOut = itemsOfPlan(r.ID, plan, byName)
+	logins, instances, leftOut := plan.Counts()
+	made := "made"
+	if start.Make == MakeBring {
+		made = "asked for"
+	}
+	if err := tx.AddRotation(ctx, *r, items); err != nil {
+		return err
+	}
+	if start.Rule != "" { // in the same transaction, so that a kill does not begin it twice
+		if err := tx.NoteRuleBegun(ctx, start.Rule, r.ID, r.CreatedAt); err != nil {
+			return err
+		}
+	}
+	if err := tx.AddAskedKeys(ctx, in.asked); err != nil {
+		return err
+	}
+	return tx.Note(ctx, s.journal.Entry(
+		actor.By(), "rotation.start", "rotation", r.ID.String(), start.Reason,
+		"%s started a rotation on %s of %s: %s replaced, %s left out, %s %s.", actor.Name,
+		text.Counted(logins, "login"), text.Counted(instances, "instance"), text.Counted(len(items), "key line"),
+		text.Counted(leftOut, "line"), text.Counted(len(plan.New), "key"), made,
+	))
 }
 
 // addNewKeys records the new keys of a rotation, with the private halves that are kept. It returns the ids of

@@ -1,7 +1,6 @@
 package e2e
 
 import (
-	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -11,30 +10,9 @@ import (
 	"testing"
 
 	"golang.org/x/sys/unix"
-)
 
-// openTerminal makes a pseudo-terminal (pty(7)) and returns its two ends.
-func openTerminal(t *testing.T) (master, slave *os.File) {
-	t.Helper()
-	master, err := os.OpenFile("/dev/ptmx", os.O_RDWR|syscall.O_NOCTTY, 0)
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(func() { master.Close() })
-	if err := unix.IoctlSetPointerInt(int(master.Fd()), unix.TIOCSPTLCK, 0); err != nil {
-		t.Fatal(err)
-	}
-	n, err := unix.IoctlGetInt(int(master.Fd()), unix.TIOCGPTN)
-	if err != nil {
-		t.Fatal(err)
-	}
-	slave, err = os.OpenFile(fmt.Sprintf("/dev/pts/%d", n), os.O_RDWR|syscall.O_NOCTTY, 0)
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(func() { slave.Close() })
-	return master, slave
-}
+	"plumlatch/internal/cli/clitest"
+)
 
 // secret finds the prompts whose answer is not to be seen.
 var secret = regexp.MustCompile("^(Passphrase|Password|Again)")
@@ -43,7 +21,7 @@ var secret = regexp.MustCompile("^(Passphrase|Password|Again)")
 func (h *house) onTerminal(args []string, dialogue ...string) (string, error) {
 	h.t.Helper()
 	t := h.t.(*testing.T)
-	master, slave := openTerminal(t)
+	master, slave := clitest.Terminal(t)
 	if err := os.MkdirAll(h.home(), 0o700); err != nil {
 		t.Fatal(err)
 	}

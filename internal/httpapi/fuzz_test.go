@@ -1,96 +1,13 @@
 package httpapi
 
 import (
-	"bytes"
-	"context"
 	"encoding/base64"
-	"encoding/json"
-	"log/slog"
 	"net/http"
-	"net/http/httptest"
 	"strings"
 	"testing"
-	"time"
 
-	"plumlatch/internal/cloud"
 	"plumlatch/internal/core/keypair"
-	"plumlatch/internal/pgboot/pgtest"
-	"plumlatch/internal/runs"
-	"plumlatch/internal/service"
-	"plumlatch/internal/service/journal"
-	"plumlatch/internal/service/people"
-	"plumlatch/internal/store"
 )
-
-const inesPassword = "guillemot ledge"
-
-func TestMain(m *testing.M) { pgtest.Main(m, prepare) }
-
-// prepare readies a database in which ines is an admin.
-func prepare(ctx context.Context, owner, role string) error {
-	if err := store.Prepare(ctx, owner, role); err != nil {
-		return err
-	}
-	st, err := store.Open(ctx, role)
-	if err != nil {
-		return err
-	}
-	defer st.Close()
-	log := slog.New(slog.DiscardHandler)
-	return service.New(st, nil, runs.New(st, log), log, service.Options{}).
-		People.AddOperator(
-		ctx, people.Actor{Name: "setup", Via: "service"}, journal.IdempotencyKey{},
-		people.NewOperator{Name: "ines", Title: "Ines", Password: inesPassword, Role: people.Admin},
-	)
-}
-
-// caller makes requests of a handler, signed in.
-type caller struct {
-	handler http.Handler
-	cookies []*http.Cookie
-}
-
-func newCaller(t testing.TB) *caller {
-	t.Helper()
-	st, err := store.Open(t.Context(), pgtest.Database(t))
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(st.Close)
-	port, err := cloud.Connect("http://127.0.0.1:9", "none", time.Second)
-	if err != nil {
-		t.Fatal(err)
-	}
-	log := slog.New(slog.DiscardHandler)
-	c := &caller{}
-	if c.handler, err = New(Options{
-		Service: service.New(st, port, runs.New(st, log), log, service.Options{}),
-		Log:     log,
-	}); err != nil {
-		t.Fatal(err)
-	}
-	r := c.post("/session", map[string]any{"name": "ines", "password": inesPassword})
-	if c.cookies = r.Result().Cookies(); r.Code != http.StatusOK || len(c.cookies) == 0 {
-		t.Fatalf("sign in: %d %s", r.Code, r.Body)
-	}
-	return c
-}
-
-func (c *caller) post(path string, body any) *httptest.ResponseRecorder {
-	data, err := json.Marshal(body)
-	if err != nil {
-		panic(err)
-	}
-	r := httptest.NewRequest("POST", "/api/v1"+path, bytes.NewReader(data))
-	r.Header.Set("Content-Type", "application/json")
-	r.Header.Set("Sec-Fetch-Site", "same-origin")
-	for _, cookie := range c.cookies {
-		r.AddCookie(cookie)
-	}
-	w := httptest.NewRecorder()
-	c.handler.ServeHTTP(w, r)
-	return w
-}
 
 // FuzzWhatIsPasted sends a text to each call that reads keys. Each answers it or says what is wrong
 // with it.

@@ -138,3 +138,23 @@ func TestWhoeverResumesHasDecidedAboutWhatFailed(t *testing.T) {
 		}
 	}
 }
+
+// TestTheRestBeginsOnlyAfterAFirstGroupThatPausesNothing goes through what one look at the first group can find.
+func TestTheRestBeginsOnlyAfterAFirstGroupThatPausesNothing(t *testing.T) {
+	states := []ItemState{ItemWaiting, ItemPlacing, ItemPlaced, ItemProved, ItemRemoving, ItemDone, ItemFailed, ItemUndone}
+	for _, a := range states {
+		for _, b := range states {
+			group := map[ItemState]int{}
+			group[a]++
+			group[b]++
+			why, _ := Pause(Tally{Left: 5, GroupFailed: group[ItemFailed], GroupUndone: group[ItemUndone]}, 0)
+			over := group[ItemDone]+group[ItemUndone] == 2 // what failed is decided about first
+			if begins := Beyond(2, group) == 0; begins != over {
+				t.Errorf("%s and %s: the rest begins: %t, want %t", a, b, begins, over)
+			}
+			if lost := group[ItemFailed]+group[ItemUndone] > 0; lost != (why != "") {
+				t.Errorf("%s and %s: got the pause %q, want one: %t", a, b, why, lost)
+			}
+		}
+	}
+}

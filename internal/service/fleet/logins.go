@@ -7,13 +7,13 @@ import (
 	"fmt"
 	"strings"
 
+	"github.com/google/uuid"
+
 	"plumlatch/internal/core/keypair"
 	"plumlatch/internal/record"
 	"plumlatch/internal/service/problem"
 	"plumlatch/internal/sshio"
 	"plumlatch/internal/store"
-
-	"github.com/google/uuid"
 )
 
 // LoginNamed returns the login user@instance; an instance alone means its own

@@ -235,7 +235,7 @@ func TestAHelperThatVanishesAtAnyStepIsReplacedOrAllIsAsItWas(t *testing.T) {
 	r := servicetest.NewRestoreRig(t, func(_ *service.Service, e *runs.Engine) {
 		e.StepHook = func(run record.Run, step runs.Step) runs.Step { return now.hook(run, step) }
 	})
-	c := restoreCases[slices.IndexFunc(restoreCases, func(c restoreCase) bool { return c.route == restore.HelperDisk })]
+	c := caseOf(restore.HelperDisk)
 	way, _ := restore.All.Of(restore.HelperDisk)
 	for n, step := range way.Steps(restore.Plan{Lost: true}) {
 		o := lockOut(r, c, fmt.Sprintf("door-%d", n))
@@ -312,7 +312,7 @@ func TestAnUndoThatIsAskedForCutsTheStepOffAndAllIsAsItWas(t *testing.T) {
 func TestNoLineOfALostKeyGoesWithoutALogin(t *testing.T) {
 	t.Parallel()
 	r := servicetest.NewRestoreRig(t, nil)
-	o := lockOut(r, restoreCases[2], "door")
+	o := lockOut(r, caseOf(restore.GuestAgent), "door")
 	fresh := r.MadeKey("fresh", keypair.Spec{})
 	run, err := r.Reentry.StartRestore(
 		t.Context(), r.Ines, journal.IdempotencyKey{},
@@ -384,7 +384,7 @@ func TestWhatIsOpenIsClosedAtItsDeadlineAlsoWhereTheServiceWasAway(t *testing.T)
 	r := servicetest.NewRestoreRig(t, func(_ *service.Service, e *runs.Engine) {
 		e.StepHook = func(run record.Run, step runs.Step) runs.Step { return now.hook(run, step) }
 	})
-	for n, c := range []restoreCase{restoreCases[2], restoreCases[4]} {
+	for n, c := range []restoreCase{caseOf(restore.GuestAgent), caseOf(restore.BrowserShell)} {
 		o := lockOut(r, c, fmt.Sprintf("door-%d", n))
 		reached := make(chan struct{})
 		now = &at{step: string(restore.Place), do: func(ctx context.Context) { close(reached); <-ctx.Done() }}
@@ -425,7 +425,7 @@ func TestWhatIsOpenIsClosedAtItsDeadlineAlsoWhereTheServiceWasAway(t *testing.T)
 func TestAnOpeningThatComesAboutLaterIsClosedAsWell(t *testing.T) {
 	t.Parallel()
 	r := servicetest.NewRestoreRig(t, nil)
-	o := lockOut(r, restoreCases[4], "door")
+	o := lockOut(r, caseOf(restore.BrowserShell), "door")
 	run := o.ends(o.begin().ID)
 	// One whose answer never came, which was closed, and which the cloud does after all; and one
 	// whose answer came once it was closed.
@@ -479,7 +479,7 @@ func TestOneRunAtATimeWorksOnAnInstance(t *testing.T) {
 	r := servicetest.NewRestoreRig(t, func(_ *service.Service, e *runs.Engine) {
 		e.StepHook = func(run record.Run, step runs.Step) runs.Step { return now.hook(run, step) }
 	})
-	o := lockOut(r, restoreCases[2], "door")
+	o := lockOut(r, caseOf(restore.GuestAgent), "door")
 	hold := make(chan struct{})
 	now = &at{step: string(restore.Place), do: func(context.Context) { <-hold }}
 	first := o.begin()

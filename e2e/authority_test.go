@@ -245,7 +245,7 @@ func TestNobodySeesOrTouchesWhatIsBeyondTheirLimit(t *testing.T) {
 		t.Errorf("opens: %s", out)
 	}
 	if r := h.client("key", "mark-lost", "web-key", "-reason", "x", "-yes"); r.status == 0 ||
-		!strings.Contains(r.err, "keeper") && !strings.Contains(r.err, "do not see") {
+		!strings.Contains(r.err, "holder") && !strings.Contains(r.err, "do not see") {
 		t.Errorf("a key beyond her limit: %s%s", r.out, r.err)
 	}
 	if out := h.must("daybook", "list", "-all"); strings.Contains(out, "web-1") || !strings.Contains(out, "cam-1") {

@@ -17,12 +17,12 @@ func TestCommandsThatTakeMoreThanOneThingSayWhatIsMissing(t *testing.T) {
 		status int
 		says   string
 	}{
-		{"key loss", 2, "whose they are: -keeper NAME"},
+		{"key loss", 2, "whose they are: -holder NAME"},
 		{"key loss nothing", 1, `no key named "nothing"`},
 		{"key loss a nothing", 1, `no key named "nothing"`},
-		{"key loss -keeper nobody", 1, `no keeper "nobody"`},
+		{"key loss -holder nobody", 1, `no holder "nobody"`},
 		{"key mark-lost a", 2, "-reason TEXT"},
-		{"key mark-lost -reason x", 2, "whose they are: -keeper NAME"},
+		{"key mark-lost -reason x", 2, "whose they are: -holder NAME"},
 		{"rotate report", 1, "there is no rotation yet"},
 		{"rotate watch", 1, "there is no rotation yet"},
 		{"restore report", 1, "there is no restore yet"},
@@ -39,7 +39,7 @@ func TestCommandsThatTakeMoreThanOneThingSayWhatIsMissing(t *testing.T) {
 	if out := h.must("key", "loss", "a"); !strings.Contains(out, "WITHOUT a\n") || strings.Contains(out, "shut") {
 		t.Errorf("%s", out)
 	}
-	if out := h.must("key", "loss", "b", "-keeper", "ines"); !strings.Contains(out, "WITHOUT a, b") ||
+	if out := h.must("key", "loss", "b", "-holder", "ines"); !strings.Contains(out, "WITHOUT a, b") ||
 		!strings.Contains(out, "shut") {
 		t.Errorf("%s", out)
 	}
@@ -55,9 +55,9 @@ func TestCommandsThatTakeMoreThanOneThingSayWhatIsMissing(t *testing.T) {
 	if r := runa.client("session", "end", "-of", "ines"); r.status == 0 {
 		t.Errorf("a viewer ended the sessions of an admin: %s", r.out)
 	}
-	if r := runa.client("key", "mark-lost", "-keeper", "ines", "-reason", "x", "-yes"); r.status != 1 ||
+	if r := runa.client("key", "mark-lost", "-holder", "ines", "-reason", "x", "-yes"); r.status != 1 ||
 		!strings.Contains(r.err, "0 of 2 keys were marked before this") ||
-		!strings.Contains(r.err, "only the keeper") {
+		!strings.Contains(r.err, "only the holder") {
 		t.Errorf("%d %s%s", r.status, r.out, r.err)
 	}
 	if out := h.must("session", "end", "-of", "runa"); !strings.Contains(out, "1 token revoked") {
@@ -66,8 +66,8 @@ func TestCommandsThatTakeMoreThanOneThingSayWhatIsMissing(t *testing.T) {
 	if r := runa.client("whoami"); r.status == 0 {
 		t.Errorf("a token that was ended: %s", r.out)
 	}
-	h.must("key", "mark-lost", "-keeper", "ines", "-reason", "laptop stolen", "-yes")
-	if r := h.client("key", "mark-lost", "-keeper", "ines", "-reason", "again", "-yes"); r.status != 1 ||
+	h.must("key", "mark-lost", "-holder", "ines", "-reason", "laptop stolen", "-yes")
+	if r := h.client("key", "mark-lost", "-holder", "ines", "-reason", "again", "-yes"); r.status != 1 ||
 		!strings.Contains(r.err, "ines holds no active key") {
 		t.Errorf("%d %s%s", r.status, r.out, r.err)
 	}

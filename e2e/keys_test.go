@@ -82,7 +82,7 @@ func TestKeyNewThatIsRefusedLeavesNothingBehind(t *testing.T) {
 	for _, args := range [][]string{
 		{"key", "new", "atlas", "-out", other},
 		{"key", "new", "has space", "-out", other},
-		{"key", "new", "nobodys", "-keeper", "nobody-here", "-out", other},
+		{"key", "new", "nobodys", "-holder", "nobody-here", "-out", other},
 		{"key", "new", "weak", "-type", "rsa", "-bits", "1024", "-out", other},
 		{"key", "new", "atlas", "-make", "service", "-out", other},
 	} {
@@ -276,7 +276,7 @@ func TestKeyListFiltersSortsAndPages(t *testing.T) {
 		"c\nb\na\n": {"-sort", "-name"},
 		"c\na\nb\n": {"-sort", "created"},
 		"b\n":       {"-label", "team=b"},
-		"a\n":       {"-find", "A", "-type", "ed25519", "-keeper", "ines"},
+		"a\n":       {"-find", "A", "-type", "ed25519", "-holder", "ines"},
 		"":          {"-find", "%"},
 	} {
 		if out := h.must(append([]string{"key", "list", "-q"}, args...)...); out != want {

@@ -241,7 +241,7 @@ func TestCustodyGoesFromOneToAnotherAndSomebodyLeaves(t *testing.T) {
 		t.Errorf("the daybook says\n%s", out)
 	}
 	p.open("/keys/deploy-2")
-	p.says("with its keeper")
+	p.says("with its holder")
 	p.says("out of the safe, with the consent of ines")
 
 	// Handed over: it waits for oona's proof.
@@ -257,7 +257,7 @@ func TestCustodyGoesFromOneToAnotherAndSomebodyLeaves(t *testing.T) {
 		t.Fatal(r)
 	}
 	if out := h.must("key", "show", "deploy-2"); !strings.Contains(out, "oona") {
-		t.Errorf("its keeper:\n%s", out)
+		t.Errorf("its holder:\n%s", out)
 	}
 
 	// She leaves, and her only login is not shut.

@@ -13,7 +13,7 @@ func TestConsoleFromReachToADecisionAboutAStranger(t *testing.T) {
 	h := newHouse(t, "")
 	h.must("instance", "launch", "door", "-image", "debian-12", "-size", "small", "-new", "mine", "-steward")
 	h.must("key", "new", "second")
-	h.keeper("field")
+	h.holder("field")
 	dir := t.TempDir()
 	sshKeygen(t, dir, "stranger", "-t", "ed25519", "-N", "")
 	file := h.keysFile("door")

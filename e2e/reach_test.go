@@ -28,8 +28,8 @@ func (h *house) login(name string) apiclient.Login {
 	return l
 }
 
-// keeper records a team that can hold keys.
-func (h *house) keeper(name string) {
+// holder records a team that can hold keys.
+func (h *house) holder(name string) {
 	h.t.Helper()
 	conn, err := pgx.Connect(h.t.Context(), h.owner)
 	if err != nil {
@@ -37,7 +37,7 @@ func (h *house) keeper(name string) {
 	}
 	defer conn.Close(h.t.Context())
 	if _, err := conn.Exec(
-		h.t.Context(), "INSERT INTO keepers (id, name, kind, title) VALUES (gen_random_uuid(), $1, 'team', $1)", name,
+		h.t.Context(), "INSERT INTO holders (id, name, kind, title) VALUES (gen_random_uuid(), $1, 'team', $1)", name,
 	); err != nil {
 		h.t.Fatal(err)
 	}
@@ -176,7 +176,7 @@ func TestAGrantPlacesItsLineAndAWithdrawalRemovesIt(t *testing.T) {
 	}
 	h.must("prove", "mine", "second")
 	if l := h.login("door"); l.Reach.Reach != "thin" || l.Reach.InPlace != 2 {
-		t.Errorf("both keys are of one keeper: %+v", l.Reach)
+		t.Errorf("both keys are of one holder: %+v", l.Reach)
 	}
 	h.must("grant", "withdraw", "second", "door")
 	if _, err := h.ssh(h.instance("door"), "second", "hostname"); err == nil {
@@ -507,10 +507,10 @@ func TestAnAdoptedMachineIsReadChangedAndReleased(t *testing.T) {
 func TestTheReachOfALoginFollowsItsProofsAndLosses(t *testing.T) {
 	t.Parallel()
 	h := newHouse(t, "")
-	h.keeper("marek")
-	h.keeper("oona")
+	h.holder("marek")
+	h.holder("oona")
 	h.must("key", "new", "mine")
-	h.must("key", "new", "mareks", "-keeper", "marek")
+	h.must("key", "new", "mareks", "-holder", "marek")
 	// From a home without private halves no login is tried, so nobody proves anything.
 	status, body := h.call(
 		"POST", "/api/v1/instances", h.token,
@@ -524,7 +524,7 @@ func TestTheReachOfALoginFollowsItsProofsAndLosses(t *testing.T) {
 		t.Errorf("nobody proved: %s", l.Reach.Reach)
 	}
 	h.must("prove", "debian@door", "-with", h.private("mine"))
-	if l := h.login("door"); l.Reach.Reach != "thin" || l.Reach.Keepers != 1 {
+	if l := h.login("door"); l.Reach.Reach != "thin" || l.Reach.Holders != 1 {
 		t.Errorf("one login completed: %+v", l.Reach)
 	}
 	h.must("prove", "-with", filepath.Join(h.home(), ".ssh"))
@@ -560,7 +560,7 @@ func TestTheReachOfALoginFollowsItsProofsAndLosses(t *testing.T) {
 	}
 	for _, filter := range [][]string{
 		{"-state", "shut"},
-		{"-keeper", "oona"},
+		{"-holder", "oona"},
 		{"-key", "mareks"},
 		{"-region", "nowhere"},
 		{"-label", "a=b"},

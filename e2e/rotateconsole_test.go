@@ -23,7 +23,7 @@ func TestConsoleKeepsRulesShowsTheCalendarAndReports(t *testing.T) {
 	p.press("Add the rule")
 	p.says("Nothing says which keys are to be replaced")
 	p.fill("Older than, days", "20")
-	p.press("asked of the keeper of each old key")
+	p.press("asked of the holder of each old key")
 	p.press("Add the rule")
 	p.says("older than 20 days")
 	p.press("Pause")
@@ -41,9 +41,9 @@ func TestConsoleKeepsRulesShowsTheCalendarAndReports(t *testing.T) {
 	p.says("End the rule monthly?")
 	p.press("End it")
 	p.says("There is no standing rule.")
-	// A rotation whose keeper is asked, planned and answered in the console.
+	// A rotation whose holder is asked, planned and answered in the console.
 	p.open("/rotations/plan?key=mine")
-	p.press("new keys that the keeper of each old one is asked to bring")
+	p.press("new keys that the holder of each old one is asked to bring")
 	p.press("Show the plan")
 	p.says("2 logins on 2 instances change, 1 left out, 1 new key")
 	p.fill("Why, for the daybook", "yearly")
@@ -53,7 +53,7 @@ func TestConsoleKeepsRulesShowsTheCalendarAndReports(t *testing.T) {
 	p.says("Rotations wait for 1 new public half")
 	p.open("/proofs")
 	p.says("ines is asked to bring a new public half that follows mine, for 2 logins")
-	p.open("/rotations/asked?keeper=me")
+	p.open("/rotations/asked?holder=me")
 	p.press("Bring it")
 	if out, err := exec.Command(
 		"ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-C", "mine-2", "-f", h.private("brought"),

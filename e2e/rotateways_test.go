@@ -243,27 +243,27 @@ func TestARotationIsDoneFromHereWithTheOldPrivateHalf(t *testing.T) {
 	}
 }
 
-func TestKeepersAreAskedForNewPublicHalvesAndTheRotationGoesOnWithThem(t *testing.T) {
+func TestHoldersAreAskedForNewPublicHalvesAndTheRotationGoesOnWithThem(t *testing.T) {
 	t.Parallel() // it waits more than it works
 	h := newHouse(t, "")
 	h.fleet(t, "a", "b")
 	out := h.must("rotate", "start", "-key", "mine", "-make", "bring", "-reason", "yearly", "-yes")
-	if !strings.Contains(out, "asked of its keeper") || !strings.Contains(out, "plumlatch rotate bring mine-2") {
+	if !strings.Contains(out, "asked of its holder") || !strings.Contains(out, "plumlatch rotate bring mine-2") {
 		t.Errorf("%s", out)
 	}
 	id := h.rotation().Id.String()
 	if r := h.rotation(); r.Counts["asked"] != 2 || r.EndedAt != nil {
 		t.Errorf("%v", r.Counts)
 	}
-	for _, args := range [][]string{{"rotate", "asked", "-keeper", "me"}, {"reach"}, {"prove", "-due"}} {
+	for _, args := range [][]string{{"rotate", "asked", "-holder", "me"}, {"reach"}, {"prove", "-due"}} {
 		if r := h.client(args...); !strings.Contains(r.out, "mine-2") && !strings.Contains(r.out, "1 new public half") {
 			t.Errorf("%v does not tell of the request: %s%s", args, r.out, r.err)
 		}
 	}
 	h.must("key", "new", "spare")
-	otherKeeper := h.client("rotate", "bring", "nothing", "-new")
-	if otherKeeper.status != 1 || !strings.Contains(otherKeeper.err, "Asked for are: mine-2") {
-		t.Errorf("%d %s", otherKeeper.status, otherKeeper.err)
+	otherHolder := h.client("rotate", "bring", "nothing", "-new")
+	if otherHolder.status != 1 || !strings.Contains(otherHolder.err, "Asked for are: mine-2") {
+		t.Errorf("%d %s", otherHolder.status, otherHolder.err)
 	}
 	for _, c := range []struct{ args, want string }{
 		{h.private("mine.pub"), "the key that is to be replaced"},
@@ -296,7 +296,7 @@ func TestKeepersAreAskedForNewPublicHalvesAndTheRotationGoesOnWithThem(t *testin
 	if out := h.must("reach"); strings.Contains(out, "asked to bring") {
 		t.Errorf("%s", out)
 	}
-	// A key of the keeper's that is recorded already may come, and a rotation that is
+	// A key of the holder's that is recorded already may come, and a rotation that is
 	// undone asks no more.
 	h.client("rotate", "start", "-key", "mine-2", "-make", "bring", "-instance", "a", "-yes")
 	h.must("rotate", "bring", "mine-3", h.private("spare.pub"))
@@ -315,7 +315,7 @@ func TestAnUrgentRotationHasNoGraceAndAnOverrideByNameForALostKeyAlone(t *testin
 	h := newHouse(t, "")
 	h.fleet(t, "a", "b")
 	h.must("key", "new", "away")
-	for _, end := range []string{"away", "away.pub"} { // its keeper is not here
+	for _, end := range []string{"away", "away.pub"} { // its holder is not here
 		if err := os.Rename(h.private(end), filepath.Join(h.dir, end)); err != nil {
 			t.Fatal(err)
 		}
@@ -354,7 +354,7 @@ func TestAnUrgentRotationHasNoGraceAndAnOverrideByNameForALostKeyAlone(t *testin
 	if text := read(t, h.keysFile("a")); !strings.Contains(text, " mine\n") {
 		t.Fatalf("a refused override removed the line:\n%s", text)
 	}
-	h.client("rotate", "override", id, "-login", "debian@a", "-reason", "its keeper is at sea", "-yes")
+	h.client("rotate", "override", id, "-login", "debian@a", "-reason", "its holder is at sea", "-yes")
 	eventually(t, "the override", func() bool { return h.rotation().Counts["done"] == 1 })
 	h.replaced(t, "a", "away")
 	if text := read(t, h.keysFile("b")); !strings.Contains(text, " mine\n") {
@@ -363,17 +363,17 @@ func TestAnUrgentRotationHasNoGraceAndAnOverrideByNameForALostKeyAlone(t *testin
 	if out := h.must("daybook", "list"); !strings.Contains(
 		out, "ines has the lost key mine removed from debian@a, although nobody has logged in with away",
 	) ||
-		!strings.Contains(out, "its keeper is at sea") {
+		!strings.Contains(out, "its holder is at sea") {
 		t.Errorf("%s", out)
 	}
 	if p := h.report(id); len(p.Replaced) != 1 || p.Replaced[0].Override == nil ||
-		*p.Replaced[0].Override != "ines: its keeper is at sea" ||
+		*p.Replaced[0].Override != "ines: its holder is at sea" ||
 		p.Replaced[0].ProofAfter != nil ||
 		len(p.NotDone) != 1 {
 		t.Errorf("%+v", p)
 	}
 	if r := h.client("rotate", "report", id); r.status != 3 ||
-		!strings.Contains(r.out, "overridden by ines: its keeper is at sea") {
+		!strings.Contains(r.out, "overridden by ines: its holder is at sea") {
 		t.Errorf("%d %s", r.status, r.out)
 	}
 	// The override is for a lost key alone, also where the rotation waits.

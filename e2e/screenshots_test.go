@@ -69,7 +69,7 @@ func TestScreenshots(t *testing.T) {
 	take("console-keys", "atlas-old")
 	p.open("/keys/hides-shared")
 	take("console-key", "hide-cam-9")
-	p.open("/keys?keeper=marek")
+	p.open("/keys?holder=marek")
 	p.press("All of them are lost")
 	take("console-loss", "1 of them shut")
 	stack("console-keys-and-one", "console-keys", "console-key", "console-loss")

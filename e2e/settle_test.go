@@ -287,12 +287,12 @@ func TestALookIsComparedWithAnyOther(t *testing.T) {
 	}
 }
 
-func TestWhatIsToBeProvedIsToldToEachKeeper(t *testing.T) {
+func TestWhatIsToBeProvedIsToldToEachHolder(t *testing.T) {
 	t.Parallel()
 	h := newHouse(t, "")
-	h.keeper("marek")
+	h.holder("marek")
 	h.must("key", "new", "mine")
-	h.must("key", "new", "mareks", "-keeper", "marek")
+	h.must("key", "new", "mareks", "-holder", "marek")
 	h.must("key", "new", "idle")
 	h.must("instance", "launch", "door", "-image", "debian-12", "-size", "small", "-key", "mine", "-key", "mareks")
 	r := h.client("prove", "-due")
@@ -300,7 +300,7 @@ func TestWhatIsToBeProvedIsToldToEachKeeper(t *testing.T) {
 		strings.Contains(r.out, "idle") {
 		t.Errorf("one's own: %d\n%s", r.status, r.out)
 	}
-	if r := h.client("prove", "-due", "-keeper", "all", "-q"); r.status != 3 || r.out != "mine\nmareks\n" {
+	if r := h.client("prove", "-due", "-holder", "all", "-q"); r.status != 3 || r.out != "mine\nmareks\n" {
 		t.Errorf("everybody's: %d %q", r.status, r.out)
 	}
 	h.must("prove", "mine")
@@ -308,11 +308,11 @@ func TestWhatIsToBeProvedIsToldToEachKeeper(t *testing.T) {
 	if r := h.client("prove", "-due", "-within", "40"); r.status != 0 || !strings.Contains(r.out, "stale from") {
 		t.Errorf("what goes stale in 40 days: %d\n%s", r.status, r.out)
 	}
-	if r := h.client("prove", "-due", "-keeper", "marek"); r.status != 3 || !strings.Contains(r.out, "never proved") {
+	if r := h.client("prove", "-due", "-holder", "marek"); r.status != 3 || !strings.Contains(r.out, "never proved") {
 		t.Errorf("of another: %d\n%s", r.status, r.out)
 	}
-	if r := h.client("prove", "-due", "-keeper", "nobody-here"); r.status != 1 ||
-		!strings.Contains(r.err, "no keeper named") {
+	if r := h.client("prove", "-due", "-holder", "nobody-here"); r.status != 1 ||
+		!strings.Contains(r.err, "no holder named") {
 		t.Errorf("of nobody: %d %s", r.status, r.err)
 	}
 	if r := h.client("prove", "-due", "-within", "-1"); r.status != 1 || !strings.Contains(r.err, "-1 days") {

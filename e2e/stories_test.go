@@ -369,7 +369,7 @@ func TestTheWorstDayInTheConsole(t *testing.T) {
 	_, h := startDemo(t, demoDir(t))
 	p := openBrowser(t, h.url)
 	p.signedIn("ines", demo.Password("ines"))
-	p.open("/keys?keeper=oona")
+	p.open("/keys?holder=oona")
 	p.says("oona-main")
 	p.press("All of them are lost")
 	p.says("3 of them shut")

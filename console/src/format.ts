@@ -80,8 +80,8 @@ export const reachMeaning: Record<(typeof reachOrder)[number], string> = {
   shut: "nobody is known to hold a key in place",
   unswept: "nobody has looked",
   stale: "keys in place, none freshly proved",
-  thin: "one keeper with a fresh proof",
-  solid: "two or more keepers with a fresh proof",
+  thin: "one holder with a fresh proof",
+  solid: "two or more holders with a fresh proof",
 };
 
 /** The states of one login in a rotation, in their order. */

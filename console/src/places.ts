@@ -26,7 +26,7 @@ export const further: Place[] = [
   { to: "/rotations/plan", text: "Plan a rotation" },
   { to: "/rotations/rules", text: "Standing rules" },
   { to: "/rotations/calendar", text: "Calendar" },
-  { to: "/rotations/asked", text: "Asked of keepers" },
+  { to: "/rotations/asked", text: "Asked of holders" },
   { to: "/settings/people", text: "People and teams" },
   { to: "/settings/custody", text: "Custody" },
   { to: "/settings/receivers", text: "Receivers" },

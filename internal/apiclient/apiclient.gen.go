@@ -216,6 +216,24 @@ func (e Fit) Valid() bool {
 	}
 }
 
+// Defines values for HolderKind.
+const (
+	HolderKindPerson HolderKind = "person"
+	HolderKindTeam   HolderKind = "team"
+)
+
+// Valid indicates whether the value is a known member of the HolderKind enum.
+func (e HolderKind) Valid() bool {
+	switch e {
+	case HolderKindPerson:
+		return true
+	case HolderKindTeam:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for InstanceState.
 const (
 	InstanceStateFailed      InstanceState = "failed"
@@ -246,24 +264,6 @@ func (e InstanceState) Valid() bool {
 	case InstanceStateTerminated:
 		return true
 	case InstanceStateTerminating:
-		return true
-	default:
-		return false
-	}
-}
-
-// Defines values for KeeperKind.
-const (
-	KeeperKindPerson KeeperKind = "person"
-	KeeperKindTeam   KeeperKind = "team"
-)
-
-// Valid indicates whether the value is a known member of the KeeperKind enum.
-func (e KeeperKind) Valid() bool {
-	switch e {
-	case KeeperKindPerson:
-		return true
-	case KeeperKindTeam:
 		return true
 	default:
 		return false
@@ -1080,8 +1080,8 @@ type AskedKey struct {
 
 	// Follows The key whose place it takes.
 	Follows string             `json:"follows"`
+	Holder  string             `json:"holder"`
 	Id      openapi_types.UUID `json:"id"`
-	Keeper  string             `json:"keeper"`
 
 	// Logins How many logins wait for it.
 	Logins int `json:"logins"`
@@ -1105,7 +1105,7 @@ type BeginLeaving struct {
 	Again  *bool   `json:"again,omitempty"`
 	Reason *string `json:"reason,omitempty"`
 
-	// To The keeper who follows; needed unless again.
+	// To The holder who follows; needed unless again.
 	To *string `json:"to,omitempty"`
 }
 
@@ -1294,8 +1294,8 @@ type Difference struct {
 
 	// Fit How the key and the login stand; unswept until somebody has looked.
 	Fit      Fit     `json:"fit"`
+	Holder   *string `json:"holder,omitempty"`
 	Instance string  `json:"instance"`
-	Keeper   *string `json:"keeper,omitempty"`
 	Login    string  `json:"login"`
 
 	// Name The key's name, or the comment of a stranger's line.
@@ -1323,8 +1323,8 @@ type DueRotation struct {
 
 	// Cannot Why it cannot be done.
 	Cannot   *string `json:"cannot,omitempty"`
+	Holder   *string `json:"holder,omitempty"`
 	Instance string  `json:"instance"`
-	Keeper   *string `json:"keeper,omitempty"`
 	Login    string  `json:"login"`
 
 	// New The key that would come; absent where it cannot be done.
@@ -1536,7 +1536,7 @@ type GrantRecord struct {
 type HandOver struct {
 	Reason *string `json:"reason,omitempty"`
 
-	// To A keeper.
+	// To A holder.
 	To string `json:"to"`
 }
 
@@ -1544,9 +1544,25 @@ type HandOver struct {
 type HandedOver struct {
 	Key Key `json:"key"`
 
-	// WaitsFor The keeper who has to prove that they hold it; absent where it is done.
+	// WaitsFor The holder who has to prove that they hold it; absent where it is done.
 	WaitsFor *string `json:"waits_for,omitempty"`
 }
+
+// Holder defines model for Holder.
+type Holder struct {
+	Kind HolderKind `json:"kind"`
+
+	// Left Whether the person has left.
+	Left *bool `json:"left,omitempty"`
+
+	// Members Of a team.
+	Members *[]string `json:"members,omitempty"`
+	Name    string    `json:"name"`
+	Title   string    `json:"title"`
+}
+
+// HolderKind defines model for Holder.Kind.
+type HolderKind string
 
 // HostKey defines model for HostKey.
 type HostKey struct {
@@ -1573,8 +1589,8 @@ type ImportKey struct {
 	// Comment Replaces the comment; empty drops it. The comment is kept as it is where this is left out.
 	Comment *string `json:"comment,omitempty"`
 
-	// Keeper Whose key it is; the caller unless given.
-	Keeper *string            `json:"keeper,omitempty"`
+	// Holder Whose key it is; the caller unless given.
+	Holder *string            `json:"holder,omitempty"`
 	Labels *map[string]string `json:"labels,omitempty"`
 	Name   string             `json:"name"`
 
@@ -1591,7 +1607,7 @@ type ImportKey struct {
 
 // ImportKeys defines model for ImportKeys.
 type ImportKeys struct {
-	Keeper *string `json:"keeper,omitempty"`
+	Holder *string `json:"holder,omitempty"`
 
 	// Keys At most 5000.
 	Keys    []ListedKey        `json:"keys"`
@@ -1643,22 +1659,6 @@ type InstancePage struct {
 // InstanceState defines model for InstanceState.
 type InstanceState string
 
-// Keeper defines model for Keeper.
-type Keeper struct {
-	Kind KeeperKind `json:"kind"`
-
-	// Left Whether the person has left.
-	Left *bool `json:"left,omitempty"`
-
-	// Members Of a team.
-	Members *[]string `json:"members,omitempty"`
-	Name    string    `json:"name"`
-	Title   string    `json:"title"`
-}
-
-// KeeperKind defines model for Keeper.Kind.
-type KeeperKind string
-
 // KeptHead defines model for KeptHead.
 type KeptHead struct {
 	Hash string `json:"hash"`
@@ -1676,8 +1676,8 @@ type Key struct {
 	Custody      Custody            `json:"custody"`
 	Findings     []Finding          `json:"findings"`
 	Fingerprints Fingerprints       `json:"fingerprints"`
+	Holder       *Holder            `json:"holder,omitempty"`
 	Id           openapi_types.UUID `json:"id"`
-	Keeper       *Keeper            `json:"keeper,omitempty"`
 	Labels       map[string]string  `json:"labels"`
 	Name         string             `json:"name"`
 
@@ -1738,7 +1738,7 @@ type KeyReading struct {
 // KeyRef defines model for KeyRef.
 type KeyRef struct {
 	Bits   int     `json:"bits"`
-	Keeper *string `json:"keeper,omitempty"`
+	Holder *string `json:"holder,omitempty"`
 	Name   string  `json:"name"`
 	Sha256 string  `json:"sha256"`
 	Type   string  `json:"type"`
@@ -1801,16 +1801,16 @@ type Leaving struct {
 	TeamKeys []string `json:"team_keys"`
 	Thin     []string `json:"thin"`
 
-	// To The keeper who follows.
+	// To The holder who follows.
 	To *string `json:"to,omitempty"`
 }
 
 // LeavingItem defines model for LeavingItem.
 type LeavingItem struct {
-	// After How safe a login is: solid with two or more keepers with a fresh proof, thin with one, stale where keys are in place and none is freshly proved, shut where nobody is known to hold a key in place, unswept where nobody has looked.
+	// After How safe a login is: solid with two or more holders with a fresh proof, thin with one, stale where keys are in place and none is freshly proved, shut where nobody is known to hold a key in place, unswept where nobody has looked.
 	After *ReachState `json:"after,omitempty"`
 
-	// Before How safe a login is: solid with two or more keepers with a fresh proof, thin with one, stale where keys are in place and none is freshly proved, shut where nobody is known to hold a key in place, unswept where nobody has looked.
+	// Before How safe a login is: solid with two or more holders with a fresh proof, thin with one, stale where keys are in place and none is freshly proved, shut where nobody is known to hold a key in place, unswept where nobody has looked.
 	Before *ReachState     `json:"before,omitempty"`
 	Key    string          `json:"key"`
 	Login  *string         `json:"login,omitempty"`
@@ -1911,11 +1911,10 @@ type Login struct {
 
 // LoginReach defines model for LoginReach.
 type LoginReach struct {
+	// Holders With a fresh proof; 2 means two or more.
+	Holders  int    `json:"holders"`
 	InPlace  int    `json:"in_place"`
 	Instance string `json:"instance"`
-
-	// Keepers With a fresh proof; 2 means two or more.
-	Keepers int `json:"keepers"`
 
 	// Login user@instance
 	Login   string `json:"login"`
@@ -1925,7 +1924,7 @@ type LoginReach struct {
 	Next   *string `json:"next,omitempty"`
 	OsUser string  `json:"os_user"`
 
-	// Reach How safe a login is: solid with two or more keepers with a fresh proof, thin with one, stale where keys are in place and none is freshly proved, shut where nobody is known to hold a key in place, unswept where nobody has looked.
+	// Reach How safe a login is: solid with two or more holders with a fresh proof, thin with one, stale where keys are in place and none is freshly proved, shut where nobody is known to hold a key in place, unswept where nobody has looked.
 	Reach  ReachState `json:"reach"`
 	Region string     `json:"region"`
 
@@ -1956,10 +1955,10 @@ type Loss struct {
 
 // LossChange defines model for LossChange.
 type LossChange struct {
-	// After How safe a login is: solid with two or more keepers with a fresh proof, thin with one, stale where keys are in place and none is freshly proved, shut where nobody is known to hold a key in place, unswept where nobody has looked.
+	// After How safe a login is: solid with two or more holders with a fresh proof, thin with one, stale where keys are in place and none is freshly proved, shut where nobody is known to hold a key in place, unswept where nobody has looked.
 	After ReachState `json:"after"`
 
-	// Before How safe a login is: solid with two or more keepers with a fresh proof, thin with one, stale where keys are in place and none is freshly proved, shut where nobody is known to hold a key in place, unswept where nobody has looked.
+	// Before How safe a login is: solid with two or more holders with a fresh proof, thin with one, stale where keys are in place and none is freshly proved, shut where nobody is known to hold a key in place, unswept where nobody has looked.
 	Before   ReachState `json:"before"`
 	Instance string     `json:"instance"`
 	Login    string     `json:"login"`
@@ -1970,7 +1969,7 @@ type LostElsewhere struct {
 	Key   string `json:"key"`
 	Login string `json:"login"`
 
-	// Reach How safe a login is: solid with two or more keepers with a fresh proof, thin with one, stale where keys are in place and none is freshly proved, shut where nobody is known to hold a key in place, unswept where nobody has looked.
+	// Reach How safe a login is: solid with two or more holders with a fresh proof, thin with one, stale where keys are in place and none is freshly proved, shut where nobody is known to hold a key in place, unswept where nobody has looked.
 	Reach ReachState `json:"reach"`
 }
 
@@ -2001,7 +2000,7 @@ type MakeKey struct {
 
 	// Format The file format of a private half; openssh unless given.
 	Format *PrivateFormat     `json:"format,omitempty"`
-	Keeper *string            `json:"keeper,omitempty"`
+	Holder *string            `json:"holder,omitempty"`
 	Labels *map[string]string `json:"labels,omitempty"`
 	Name   string             `json:"name"`
 
@@ -2026,7 +2025,7 @@ type MapCell struct {
 type MapKey struct {
 	// Fresh Whether its private half is freshly proved.
 	Fresh  bool    `json:"fresh"`
-	Keeper *string `json:"keeper,omitempty"`
+	Holder *string `json:"holder,omitempty"`
 
 	// Logins On how many logins of the map it stands or should.
 	Logins int      `json:"logins"`
@@ -2040,7 +2039,7 @@ type MapLogin struct {
 	Cells []MapCell `json:"cells"`
 	Login string    `json:"login"`
 
-	// Reach How safe a login is: solid with two or more keepers with a fresh proof, thin with one, stale where keys are in place and none is freshly proved, shut where nobody is known to hold a key in place, unswept where nobody has looked.
+	// Reach How safe a login is: solid with two or more holders with a fresh proof, thin with one, stale where keys are in place and none is freshly proved, shut where nobody is known to hold a key in place, unswept where nobody has looked.
 	Reach ReachState `json:"reach"`
 
 	// Steward Whether the service's own key is in place; steward keys are not among the cells.
@@ -2088,7 +2087,7 @@ type MissingForRoute struct {
 
 // Named defines model for Named.
 type Named struct {
-	// About What tells it from others: an instance's state, image and region, a key's type and keeper, who a person is.
+	// About What tells it from others: an instance's state, image and region, a key's type and holder, who a person is.
 	About string    `json:"about"`
 	Kind  NamedKind `json:"kind"`
 	Name  string    `json:"name"`
@@ -2269,10 +2268,10 @@ type PasswordReadingWhat string
 type PlannedItem struct {
 	// ExpectedSeconds How long the work on this login may take, by what earlier rotations took there, else anywhere; without waits. Absent where there was none.
 	ExpectedSeconds *float32 `json:"expected_seconds,omitempty"`
-	Instance        string   `json:"instance"`
 
-	// Keeper The old key's.
-	Keeper *string `json:"keeper,omitempty"`
+	// Holder The old key's.
+	Holder   *string `json:"holder,omitempty"`
+	Instance string  `json:"instance"`
 
 	// LeftOut Why nothing is done.
 	LeftOut *string `json:"left_out,omitempty"`
@@ -2288,10 +2287,10 @@ type PlannedItem struct {
 	Old       string `json:"old"`
 	OldSha256 string `json:"old_sha256"`
 
-	// ReachAfter How safe a login is: solid with two or more keepers with a fresh proof, thin with one, stale where keys are in place and none is freshly proved, shut where nobody is known to hold a key in place, unswept where nobody has looked.
+	// ReachAfter How safe a login is: solid with two or more holders with a fresh proof, thin with one, stale where keys are in place and none is freshly proved, shut where nobody is known to hold a key in place, unswept where nobody has looked.
 	ReachAfter *ReachState `json:"reach_after,omitempty"`
 
-	// ReachBefore How safe a login is: solid with two or more keepers with a fresh proof, thin with one, stale where keys are in place and none is freshly proved, shut where nobody is known to hold a key in place, unswept where nobody has looked.
+	// ReachBefore How safe a login is: solid with two or more holders with a fresh proof, thin with one, stale where keys are in place and none is freshly proved, shut where nobody is known to hold a key in place, unswept where nobody has looked.
 	ReachBefore ReachState `json:"reach_before"`
 
 	// Remedy What to do about it.
@@ -2308,8 +2307,8 @@ type PlannedKey struct {
 	// Follows The key whose place it takes.
 	Follows string `json:"follows"`
 
-	// Keeper The keeper of that key, who will be its keeper.
-	Keeper *string `json:"keeper,omitempty"`
+	// Holder The holder of that key, who will be its holder.
+	Holder *string `json:"holder,omitempty"`
 	Name   string  `json:"name"`
 
 	// Type What it is to be made as.
@@ -2354,7 +2353,7 @@ type Problem struct {
 
 // ProofDue defines model for ProofDue.
 type ProofDue struct {
-	KeeperTitle *string `json:"keeper_title,omitempty"`
+	HolderTitle *string `json:"holder_title,omitempty"`
 	Key         KeyRef  `json:"key"`
 
 	// Logins How many logins the key is granted.
@@ -2395,7 +2394,7 @@ type ReachMap struct {
 
 // ReachPage defines model for ReachPage.
 type ReachPage struct {
-	// Asked How many new public halves keepers are asked to bring, for rotations that wait for them.
+	// Asked How many new public halves holders are asked to bring, for rotations that wait for them.
 	Asked int `json:"asked"`
 
 	// Counts How many of all logins that fit the filter, but for state, have which reach.
@@ -2416,7 +2415,7 @@ type ReachPage struct {
 	Worrying int `json:"worrying"`
 }
 
-// ReachState How safe a login is: solid with two or more keepers with a fresh proof, thin with one, stale where keys are in place and none is freshly proved, shut where nobody is known to hold a key in place, unswept where nobody has looked.
+// ReachState How safe a login is: solid with two or more holders with a fresh proof, thin with one, stale where keys are in place and none is freshly proved, shut where nobody is known to hold a key in place, unswept where nobody has looked.
 type ReachState string
 
 // ReadHostKeys defines model for ReadHostKeys.
@@ -2567,7 +2566,7 @@ type ReportedItem struct {
 	ProofBefore *ReportedProof `json:"proof_before,omitempty"`
 	ProvedAt    *time.Time     `json:"proved_at,omitempty"`
 
-	// State asked: the keeper is asked to bring a new public half; placed: the new key's line stands beside the old, and a login with it is awaited; proved: such a login was completed, and the old key goes when the grace is over.
+	// State asked: the holder is asked to bring a new public half; placed: the new key's line stands beside the old, and a login with it is awaited; proved: such a login was completed, and the old key goes when the grace is over.
 	State RotationItemState `json:"state"`
 }
 
@@ -2587,7 +2586,7 @@ type Restore struct {
 	// Differs What is not as it was, after an undo.
 	Differs *string `json:"differs,omitempty"`
 
-	// Kept Whether the service keeps the new key's private half, for its keeper to take out of the safe.
+	// Kept Whether the service keeps the new key's private half, for its holder to take out of the safe.
 	Kept bool `json:"kept"`
 
 	// Key The new key.
@@ -2689,7 +2688,7 @@ type RotationItem struct {
 	// Run The last run that worked on it.
 	Run *openapi_types.UUID `json:"run,omitempty"`
 
-	// State asked: the keeper is asked to bring a new public half; placed: the new key's line stands beside the old, and a login with it is awaited; proved: such a login was completed, and the old key goes when the grace is over.
+	// State asked: the holder is asked to bring a new public half; placed: the new key's line stands beside the old, and a login with it is awaited; proved: such a login was completed, and the old key goes when the grace is over.
 	State RotationItemState `json:"state"`
 }
 
@@ -2699,7 +2698,7 @@ type RotationItemPage struct {
 	Next  *string        `json:"next,omitempty"`
 }
 
-// RotationItemState asked: the keeper is asked to bring a new public half; placed: the new key's line stands beside the old, and a login with it is awaited; proved: such a login was completed, and the old key goes when the grace is over.
+// RotationItemState asked: the holder is asked to bring a new public half; placed: the new key's line stands beside the old, and a login with it is awaited; proved: such a login was completed, and the old key goes when the grace is over.
 type RotationItemState string
 
 // RotationPage defines model for RotationPage.
@@ -2804,11 +2803,11 @@ type RotationWanted struct {
 	Each *RotationWantedEach `json:"each,omitempty"`
 
 	// FromHere Where there is no steward key, the caller edits from their own machine with the old private half.
-	FromHere *bool `json:"from_here,omitempty"`
+	FromHere *bool   `json:"from_here,omitempty"`
+	Holder   *string `json:"holder,omitempty"`
 
 	// Instances Only on these.
 	Instances *[]string `json:"instances,omitempty"`
-	Keeper    *string   `json:"keeper,omitempty"`
 
 	// Keys Of these names.
 	Keys *[]string `json:"keys,omitempty"`
@@ -2911,7 +2910,7 @@ type Routes struct {
 	// Lost The keys in place that nobody can use any more, as far as the records tell.
 	Lost []UnusableKey `json:"lost"`
 
-	// Reach How safe a login is: solid with two or more keepers with a fresh proof, thin with one, stale where keys are in place and none is freshly proved, shut where nobody is known to hold a key in place, unswept where nobody has looked.
+	// Reach How safe a login is: solid with two or more holders with a fresh proof, thin with one, stale where keys are in place and none is freshly proved, shut where nobody is known to hold a key in place, unswept where nobody has looked.
 	Reach ReachState `json:"reach"`
 
 	// Rehearsed What was tried, where that was asked for.
@@ -3168,7 +3167,7 @@ type StartRestore struct {
 
 // StartRotation defines model for StartRotation.
 type StartRotation struct {
-	// Make Where the new keys come from: made by the caller, who gives their public halves; made by the service, which keeps the private halves in its safe; brought by the keeper of each old key, who is asked for it; or none has to be made.
+	// Make Where the new keys come from: made by the caller, who gives their public halves; made by the service, which keeps the private halves in its safe; brought by the holder of each old key, who is asked for it; or none has to be made.
 	Make StartRotationMake `json:"make"`
 
 	// NewKeys With here.
@@ -3183,7 +3182,7 @@ type StartRotation struct {
 	Wanted RotationWanted `json:"wanted"`
 }
 
-// StartRotationMake Where the new keys come from: made by the caller, who gives their public halves; made by the service, which keeps the private halves in its safe; brought by the keeper of each old key, who is asked for it; or none has to be made.
+// StartRotationMake Where the new keys come from: made by the caller, who gives their public halves; made by the service, which keeps the private halves in its safe; brought by the holder of each old key, who is asked for it; or none has to be made.
 type StartRotationMake string
 
 // StartSweep defines model for StartSweep.
@@ -3344,8 +3343,8 @@ type TracedKind string
 
 // UnusableKey defines model for UnusableKey.
 type UnusableKey struct {
-	// Keeper Also one who has left.
-	Keeper *string `json:"keeper,omitempty"`
+	// Holder Also one who has left.
+	Holder *string `json:"holder,omitempty"`
 	Name   string  `json:"name"`
 	Sha256 string  `json:"sha256"`
 }
@@ -3422,8 +3421,8 @@ type Total = bool
 
 // ListAskedKeysParams defines parameters for ListAskedKeys.
 type ListAskedKeysParams struct {
-	// Keeper Only what this keeper is asked for; me for the caller.
-	Keeper *string `form:"keeper,omitempty" json:"keeper,omitempty"`
+	// Holder Only what this holder is asked for; me for the caller.
+	Holder *string `form:"holder,omitempty" json:"holder,omitempty"`
 }
 
 // ListDaybookParams defines parameters for ListDaybook.
@@ -3557,8 +3556,8 @@ type ListGrantsParams struct {
 	// Key Only of this key.
 	Key *string `form:"key,omitempty" json:"key,omitempty"`
 
-	// Keeper Only of keys of this keeper.
-	Keeper *string `form:"keeper,omitempty" json:"keeper,omitempty"`
+	// Holder Only of keys of this holder.
+	Holder *string `form:"holder,omitempty" json:"holder,omitempty"`
 
 	// Login Only of this login, or of all logins of this instance.
 	Login *string `form:"login,omitempty" json:"login,omitempty"`
@@ -3674,8 +3673,8 @@ type ListKeysParams struct {
 	// Type Only keys of this type.
 	Type *string `form:"type,omitempty" json:"type,omitempty"`
 
-	// Keeper Only keys of this keeper.
-	Keeper *string `form:"keeper,omitempty" json:"keeper,omitempty"`
+	// Holder Only keys of this holder.
+	Holder *string `form:"holder,omitempty" json:"holder,omitempty"`
 
 	// Label Only keys with this label, written name=value.
 	Label *string `form:"label,omitempty" json:"label,omitempty"`
@@ -3752,8 +3751,8 @@ type GetLossParams struct {
 	// Key A key that would be lost; can be given several times.
 	Key *[]string `form:"key,omitempty" json:"key,omitempty"`
 
-	// Keeper All active keys of this person or team.
-	Keeper *string `form:"keeper,omitempty" json:"keeper,omitempty"`
+	// Holder All active keys of this person or team.
+	Holder *string `form:"holder,omitempty" json:"holder,omitempty"`
 }
 
 // ListNamesParams defines parameters for ListNames.
@@ -3785,8 +3784,8 @@ type ListProofsDueParams struct {
 	// Limit The greatest number of entries, 1 to 500; 50 unless given.
 	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
 
-	// Keeper Only of this keeper; me is the caller.
-	Keeper *string `form:"keeper,omitempty" json:"keeper,omitempty"`
+	// Holder Only of this holder; me is the caller.
+	Holder *string `form:"holder,omitempty" json:"holder,omitempty"`
 
 	// Within Also what goes stale within this many days; 7 unless given.
 	Within *int `form:"within,omitempty" json:"within,omitempty"`
@@ -3815,8 +3814,8 @@ type GetReachParams struct {
 	// Region Only logins in this region.
 	Region *string `form:"region,omitempty" json:"region,omitempty"`
 
-	// Keeper Only logins that a key of this keeper opens or should open.
-	Keeper *string `form:"keeper,omitempty" json:"keeper,omitempty"`
+	// Holder Only logins that a key of this holder opens or should open.
+	Holder *string `form:"holder,omitempty" json:"holder,omitempty"`
 
 	// Key Only logins that this key opens or should open.
 	Key *string `form:"key,omitempty" json:"key,omitempty"`
@@ -3842,8 +3841,8 @@ type GetReachMapParams struct {
 	// Region Only logins in this region.
 	Region *string `form:"region,omitempty" json:"region,omitempty"`
 
-	// Keeper Only logins that a key of this keeper opens or should open.
-	Keeper *string `form:"keeper,omitempty" json:"keeper,omitempty"`
+	// Holder Only logins that a key of this holder opens or should open.
+	Holder *string `form:"holder,omitempty" json:"holder,omitempty"`
 
 	// Key Only logins that this key opens or should open.
 	Key *string `form:"key,omitempty" json:"key,omitempty"`
@@ -4215,19 +4214,19 @@ type ClientInterface interface {
 
 	// ListAskedKeys performs a GET /asked-keys (the `ListAskedKeys` operationId) request.
 	//
-	// The new public halves that keepers are asked to bring for rotations that wait for them, the oldest request first.
+	// The new public halves that holders are asked to bring for rotations that wait for them, the oldest request first.
 	ListAskedKeys(ctx context.Context, params *ListAskedKeysParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// BringAskedKeyWithBody performs a POST /asked-keys/{asked} (the `BringAskedKey` operationId) request,
 	// with any type of body and a specified content type.
 	//
-	// Brings a public half that was asked for. The keeper may, of a team's any operator, and an admin. The rotation goes on with it.
+	// Brings a public half that was asked for. The holder may, of a team's any operator, and an admin. The rotation goes on with it.
 	BringAskedKeyWithBody(ctx context.Context, asked openapi_types.UUID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// BringAskedKey performs a POST /asked-keys/{asked} (the `BringAskedKey` operationId) request.
 	// Takes a body of the `application/json` content type.
 	//
-	// Brings a public half that was asked for. The keeper may, of a team's any operator, and an admin. The rotation goes on with it.
+	// Brings a public half that was asked for. The holder may, of a team's any operator, and an admin. The rotation goes on with it.
 	BringAskedKey(ctx context.Context, asked openapi_types.UUID, body BringAskedKeyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetCatalogue performs a GET /catalogue (the `GetCatalogue` operationId) request.
@@ -4375,6 +4374,9 @@ type ClientInterface interface {
 	// ListHandOvers performs a GET /hand-overs (the `ListHandOvers` operationId) request.
 	ListHandOvers(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListHolders performs a GET /holders (the `ListHolders` operationId) request.
+	ListHolders(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListInstances performs a GET /instances (the `ListInstances` operationId) request.
 	ListInstances(ctx context.Context, params *ListInstancesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
@@ -4461,9 +4463,6 @@ type ClientInterface interface {
 
 	// StopInstance performs a POST /instances/{instance}/stop (the `StopInstance` operationId) request.
 	StopInstance(ctx context.Context, instance InstanceName, params *StopInstanceParams, reqEditors ...RequestEditorFn) (*http.Response, error)
-
-	// ListKeepers performs a GET /keepers (the `ListKeepers` operationId) request.
-	ListKeepers(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListKeys performs a GET /keys (the `ListKeys` operationId) request.
 	ListKeys(ctx context.Context, params *ListKeysParams, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -4554,25 +4553,25 @@ type ClientInterface interface {
 	// HandOverKeyWithBody performs a POST /keys/{key}/hand-over (the `HandOverKey` operationId) request,
 	// with any type of body and a specified content type.
 	//
-	// Asks another keeper to take the key over, which is done once they prove that they hold it. A private half that never left the safe changes its keeper at once.
+	// Asks another holder to take the key over, which is done once they prove that they hold it. A private half that never left the safe changes its holder at once.
 	HandOverKeyWithBody(ctx context.Context, key KeyName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// HandOverKey performs a POST /keys/{key}/hand-over (the `HandOverKey` operationId) request.
 	// Takes a body of the `application/json` content type.
 	//
-	// Asks another keeper to take the key over, which is done once they prove that they hold it. A private half that never left the safe changes its keeper at once.
+	// Asks another holder to take the key over, which is done once they prove that they hold it. A private half that never left the safe changes its holder at once.
 	HandOverKey(ctx context.Context, key KeyName, body HandOverKeyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// MarkLostWithBody performs a POST /keys/{key}/lost (the `MarkLost` operationId) request,
 	// with any type of body and a specified content type.
 	//
-	// Marks the key as lost, by its keeper or an admin. It opens what it opens until its lines are removed.
+	// Marks the key as lost, by its holder or an admin. It opens what it opens until its lines are removed.
 	MarkLostWithBody(ctx context.Context, key KeyName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// MarkLost performs a POST /keys/{key}/lost (the `MarkLost` operationId) request.
 	// Takes a body of the `application/json` content type.
 	//
-	// Marks the key as lost, by its keeper or an admin. It opens what it opens until its lines are removed.
+	// Marks the key as lost, by its holder or an admin. It opens what it opens until its lines are removed.
 	MarkLost(ctx context.Context, key KeyName, body MarkLostJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListOpens performs a GET /keys/{key}/opens (the `ListOpens` operationId) request.
@@ -4581,13 +4580,13 @@ type ClientInterface interface {
 	// ReleasePrivateHalfWithBody performs a POST /keys/{key}/private-half (the `ReleasePrivateHalf` operationId) request,
 	// with any type of body and a specified content type.
 	//
-	// Hands a private half that the safe keeps over to the key's keeper or an admin, once. Refused for keys in the custody of their holder, with what to do instead.
+	// Hands a private half that the safe keeps over to the key's holder or an admin, once. Refused for keys in the custody of their holder, with what to do instead.
 	ReleasePrivateHalfWithBody(ctx context.Context, key KeyName, params *ReleasePrivateHalfParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ReleasePrivateHalf performs a POST /keys/{key}/private-half (the `ReleasePrivateHalf` operationId) request.
 	// Takes a body of the `application/json` content type.
 	//
-	// Hands a private half that the safe keeps over to the key's keeper or an admin, once. Refused for keys in the custody of their holder, with what to do instead.
+	// Hands a private half that the safe keeps over to the key's holder or an admin, once. Refused for keys in the custody of their holder, with what to do instead.
 	ReleasePrivateHalf(ctx context.Context, key KeyName, params *ReleasePrivateHalfParams, body ReleasePrivateHalfJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ForgetKey performs a POST /keys/{key}/private-half/forgetting (the `ForgetKey` operationId) request.
@@ -4656,7 +4655,7 @@ type ClientInterface interface {
 
 	// GetLoss performs a GET /loss (the `GetLoss` operationId) request.
 	//
-	// What would become of the logins if keys were lost together: those that are named, and all that a keeper holds.
+	// What would become of the logins if keys were lost together: those that are named, and all that a holder holds.
 	GetLoss(ctx context.Context, params *GetLossParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListNames performs a GET /names (the `ListNames` operationId) request.
@@ -4711,7 +4710,7 @@ type ClientInterface interface {
 
 	// ListProofsDue performs a GET /proofs/due (the `ListProofsDue` operationId) request.
 	//
-	// What each keeper has to prove: keys that open logins or should, without a fresh proof or with one that goes stale soon; by keeper, the keys that open the most first.
+	// What each holder has to prove: keys that open logins or should, without a fresh proof or with one that goes stale soon; by holder, the keys that open the most first.
 	ListProofsDue(ctx context.Context, params *ListProofsDueParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetReach performs a GET /reach (the `GetReach` operationId) request.
@@ -5063,7 +5062,7 @@ type ClientInterface interface {
 
 // ListAskedKeys performs a GET /asked-keys (the `ListAskedKeys` operationId) request.
 //
-// The new public halves that keepers are asked to bring for rotations that wait for them, the oldest request first.
+// The new public halves that holders are asked to bring for rotations that wait for them, the oldest request first.
 func (c *Client) ListAskedKeys(ctx context.Context, params *ListAskedKeysParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListAskedKeysRequest(c.Server, params)
 	if err != nil {
@@ -5079,7 +5078,7 @@ func (c *Client) ListAskedKeys(ctx context.Context, params *ListAskedKeysParams,
 // BringAskedKeyWithBody performs a POST /asked-keys/{asked} (the `BringAskedKey` operationId) request,
 // with any type of body and a specified content type.
 //
-// Brings a public half that was asked for. The keeper may, of a team's any operator, and an admin. The rotation goes on with it.
+// Brings a public half that was asked for. The holder may, of a team's any operator, and an admin. The rotation goes on with it.
 func (c *Client) BringAskedKeyWithBody(ctx context.Context, asked openapi_types.UUID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewBringAskedKeyRequestWithBody(c.Server, asked, contentType, body)
 	if err != nil {
@@ -5095,7 +5094,7 @@ func (c *Client) BringAskedKeyWithBody(ctx context.Context, asked openapi_types.
 // BringAskedKey performs a POST /asked-keys/{asked} (the `BringAskedKey` operationId) request.
 // Takes a body of the `application/json` content type.
 //
-// Brings a public half that was asked for. The keeper may, of a team's any operator, and an admin. The rotation goes on with it.
+// Brings a public half that was asked for. The holder may, of a team's any operator, and an admin. The rotation goes on with it.
 func (c *Client) BringAskedKey(ctx context.Context, asked openapi_types.UUID, body BringAskedKeyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewBringAskedKeyRequest(c.Server, asked, body)
 	if err != nil {
@@ -5563,6 +5562,19 @@ func (c *Client) ListHandOvers(ctx context.Context, reqEditors ...RequestEditorF
 	return c.Client.Do(req)
 }
 
+// ListHolders performs a GET /holders (the `ListHolders` operationId) request.
+func (c *Client) ListHolders(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListHoldersRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListInstances performs a GET /instances (the `ListInstances` operationId) request.
 func (c *Client) ListInstances(ctx context.Context, params *ListInstancesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListInstancesRequest(c.Server, params)
@@ -5840,19 +5852,6 @@ func (c *Client) StopInstance(ctx context.Context, instance InstanceName, params
 	return c.Client.Do(req)
 }
 
-// ListKeepers performs a GET /keepers (the `ListKeepers` operationId) request.
-func (c *Client) ListKeepers(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewListKeepersRequest(c.Server)
-	if err != nil {
-		return nil, err
-	}
-	req = req.WithContext(ctx)
-	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
-		return nil, err
-	}
-	return c.Client.Do(req)
-}
-
 // ListKeys performs a GET /keys (the `ListKeys` operationId) request.
 func (c *Client) ListKeys(ctx context.Context, params *ListKeysParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListKeysRequest(c.Server, params)
@@ -6102,7 +6101,7 @@ func (c *Client) CallOffHandOver(ctx context.Context, key KeyName, reqEditors ..
 // HandOverKeyWithBody performs a POST /keys/{key}/hand-over (the `HandOverKey` operationId) request,
 // with any type of body and a specified content type.
 //
-// Asks another keeper to take the key over, which is done once they prove that they hold it. A private half that never left the safe changes its keeper at once.
+// Asks another holder to take the key over, which is done once they prove that they hold it. A private half that never left the safe changes its holder at once.
 func (c *Client) HandOverKeyWithBody(ctx context.Context, key KeyName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewHandOverKeyRequestWithBody(c.Server, key, contentType, body)
 	if err != nil {
@@ -6118,7 +6117,7 @@ func (c *Client) HandOverKeyWithBody(ctx context.Context, key KeyName, contentTy
 // HandOverKey performs a POST /keys/{key}/hand-over (the `HandOverKey` operationId) request.
 // Takes a body of the `application/json` content type.
 //
-// Asks another keeper to take the key over, which is done once they prove that they hold it. A private half that never left the safe changes its keeper at once.
+// Asks another holder to take the key over, which is done once they prove that they hold it. A private half that never left the safe changes its holder at once.
 func (c *Client) HandOverKey(ctx context.Context, key KeyName, body HandOverKeyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewHandOverKeyRequest(c.Server, key, body)
 	if err != nil {
@@ -6134,7 +6133,7 @@ func (c *Client) HandOverKey(ctx context.Context, key KeyName, body HandOverKeyJ
 // MarkLostWithBody performs a POST /keys/{key}/lost (the `MarkLost` operationId) request,
 // with any type of body and a specified content type.
 //
-// Marks the key as lost, by its keeper or an admin. It opens what it opens until its lines are removed.
+// Marks the key as lost, by its holder or an admin. It opens what it opens until its lines are removed.
 func (c *Client) MarkLostWithBody(ctx context.Context, key KeyName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewMarkLostRequestWithBody(c.Server, key, contentType, body)
 	if err != nil {
@@ -6150,7 +6149,7 @@ func (c *Client) MarkLostWithBody(ctx context.Context, key KeyName, contentType 
 // MarkLost performs a POST /keys/{key}/lost (the `MarkLost` operationId) request.
 // Takes a body of the `application/json` content type.
 //
-// Marks the key as lost, by its keeper or an admin. It opens what it opens until its lines are removed.
+// Marks the key as lost, by its holder or an admin. It opens what it opens until its lines are removed.
 func (c *Client) MarkLost(ctx context.Context, key KeyName, body MarkLostJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewMarkLostRequest(c.Server, key, body)
 	if err != nil {
@@ -6179,7 +6178,7 @@ func (c *Client) ListOpens(ctx context.Context, key KeyName, params *ListOpensPa
 // ReleasePrivateHalfWithBody performs a POST /keys/{key}/private-half (the `ReleasePrivateHalf` operationId) request,
 // with any type of body and a specified content type.
 //
-// Hands a private half that the safe keeps over to the key's keeper or an admin, once. Refused for keys in the custody of their holder, with what to do instead.
+// Hands a private half that the safe keeps over to the key's holder or an admin, once. Refused for keys in the custody of their holder, with what to do instead.
 func (c *Client) ReleasePrivateHalfWithBody(ctx context.Context, key KeyName, params *ReleasePrivateHalfParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewReleasePrivateHalfRequestWithBody(c.Server, key, params, contentType, body)
 	if err != nil {
@@ -6195,7 +6194,7 @@ func (c *Client) ReleasePrivateHalfWithBody(ctx context.Context, key KeyName, pa
 // ReleasePrivateHalf performs a POST /keys/{key}/private-half (the `ReleasePrivateHalf` operationId) request.
 // Takes a body of the `application/json` content type.
 //
-// Hands a private half that the safe keeps over to the key's keeper or an admin, once. Refused for keys in the custody of their holder, with what to do instead.
+// Hands a private half that the safe keeps over to the key's holder or an admin, once. Refused for keys in the custody of their holder, with what to do instead.
 func (c *Client) ReleasePrivateHalf(ctx context.Context, key KeyName, params *ReleasePrivateHalfParams, body ReleasePrivateHalfJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewReleasePrivateHalfRequest(c.Server, key, params, body)
 	if err != nil {
@@ -6394,7 +6393,7 @@ func (c *Client) ListVersions(ctx context.Context, login LoginName, reqEditors .
 
 // GetLoss performs a GET /loss (the `GetLoss` operationId) request.
 //
-// What would become of the logins if keys were lost together: those that are named, and all that a keeper holds.
+// What would become of the logins if keys were lost together: those that are named, and all that a holder holds.
 func (c *Client) GetLoss(ctx context.Context, params *GetLossParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetLossRequest(c.Server, params)
 	if err != nil {
@@ -6559,7 +6558,7 @@ func (c *Client) BeginLeaving(ctx context.Context, operator OperatorName, body B
 
 // ListProofsDue performs a GET /proofs/due (the `ListProofsDue` operationId) request.
 //
-// What each keeper has to prove: keys that open logins or should, without a fresh proof or with one that goes stale soon; by keeper, the keys that open the most first.
+// What each holder has to prove: keys that open logins or should, without a fresh proof or with one that goes stale soon; by holder, the keys that open the most first.
 func (c *Client) ListProofsDue(ctx context.Context, params *ListProofsDueParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListProofsDueRequest(c.Server, params)
 	if err != nil {
@@ -7686,9 +7685,9 @@ func NewListAskedKeysRequest(server string, params *ListAskedKeysParams) (*http.
 		// per the OpenAPI spec (e.g. "color=blue,black,brown").
 		var rawQueryFragments []string
 
-		if params.Keeper != nil {
+		if params.Holder != nil {
 
-			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "keeper", *params.Keeper, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "holder", *params.Holder, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {
@@ -8905,9 +8904,9 @@ func NewListGrantsRequest(server string, params *ListGrantsParams) (*http.Reques
 
 		}
 
-		if params.Keeper != nil {
+		if params.Holder != nil {
 
-			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "keeper", *params.Keeper, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "holder", *params.Holder, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {
@@ -9084,6 +9083,33 @@ func NewListHandOversRequest(server string) (*http.Request, error) {
 	}
 
 	operationPath := fmt.Sprintf("/hand-overs")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListHoldersRequest constructs an http.Request for the ListHolders method
+func NewListHoldersRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/holders")
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -9952,33 +9978,6 @@ func NewStopInstanceRequest(server string, instance InstanceName, params *StopIn
 	return req, nil
 }
 
-// NewListKeepersRequest constructs an http.Request for the ListKeepers method
-func NewListKeepersRequest(server string) (*http.Request, error) {
-	var err error
-
-	serverURL, err := url.Parse(server)
-	if err != nil {
-		return nil, err
-	}
-
-	operationPath := fmt.Sprintf("/keepers")
-	if operationPath[0] == '/' {
-		operationPath = "." + operationPath
-	}
-
-	queryURL, err := serverURL.Parse(operationPath)
-	if err != nil {
-		return nil, err
-	}
-
-	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
-	if err != nil {
-		return nil, err
-	}
-
-	return req, nil
-}
-
 // NewListKeysRequest constructs an http.Request for the ListKeys method
 func NewListKeysRequest(server string, params *ListKeysParams) (*http.Request, error) {
 	var err error
@@ -10067,9 +10066,9 @@ func NewListKeysRequest(server string, params *ListKeysParams) (*http.Request, e
 
 		}
 
-		if params.Keeper != nil {
+		if params.Holder != nil {
 
-			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "keeper", *params.Keeper, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "holder", *params.Holder, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {
@@ -11267,9 +11266,9 @@ func NewGetLossRequest(server string, params *GetLossParams) (*http.Request, err
 
 		}
 
-		if params.Keeper != nil {
+		if params.Holder != nil {
 
-			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "keeper", *params.Keeper, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "holder", *params.Holder, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {
@@ -11666,9 +11665,9 @@ func NewListProofsDueRequest(server string, params *ListProofsDueParams) (*http.
 
 		}
 
-		if params.Keeper != nil {
+		if params.Holder != nil {
 
-			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "keeper", *params.Keeper, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "holder", *params.Holder, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {
@@ -11816,9 +11815,9 @@ func NewGetReachRequest(server string, params *GetReachParams) (*http.Request, e
 
 		}
 
-		if params.Keeper != nil {
+		if params.Holder != nil {
 
-			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "keeper", *params.Keeper, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "holder", *params.Holder, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {
@@ -11954,9 +11953,9 @@ func NewGetReachMapRequest(server string, params *GetReachMapParams) (*http.Requ
 
 		}
 
-		if params.Keeper != nil {
+		if params.Holder != nil {
 
-			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "keeper", *params.Keeper, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "holder", *params.Holder, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {

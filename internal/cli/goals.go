@@ -47,7 +47,7 @@ var goals = map[string]string{
 	"key public":         "derive the public key from the private one",
 	"key private":        "get the private key out, download the private key",
 	"key forget":         "delete the kept private key from the service",
-	"key hand-over":      "change the owner of a key, give a key to somebody else, new keeper",
+	"key hand-over":      "change the owner of a key, give a key to somebody else, new holder",
 	"operator leave":     "somebody leaves, offboard, quits, employee gone, remove a person",
 	"operator add":       "new person, onboard, create an account, add a user",
 	"operator change":    "change a role, promote, demote, reset a password, lock an account, close an account",

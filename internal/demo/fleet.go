@@ -38,7 +38,7 @@ type key struct {
 	name    string
 	spec    keypair.Spec
 	comment string
-	keeper  string
+	holder  string
 	purpose string
 	labels  map[string]string
 	age     int  // days since it was made
@@ -54,7 +54,7 @@ var keys = []key{
 		name:    "hides-shared",
 		spec:    keypair.Spec{Type: keypair.RSA, Bits: 2048},
 		comment: "hides",
-		keeper:  "team-field",
+		holder:  "team-field",
 		purpose: "one key for all hide cameras",
 		labels:  map[string]string{"team": "cameras"},
 		age:     88,
@@ -65,7 +65,7 @@ var keys = []key{
 		name:    "ines-main",
 		spec:    keypair.Spec{},
 		comment: "ines@wrackline-mb2",
-		keeper:  "ines",
+		holder:  "ines",
 		purpose: "everyday key",
 		age:     90,
 		atHand:  true,
@@ -75,7 +75,7 @@ var keys = []key{
 		name:    "marek-main",
 		spec:    keypair.Spec{Type: keypair.ECDSA, Bits: 256},
 		comment: "marek@puffin",
-		keeper:  "marek",
+		holder:  "marek",
 		purpose: "everyday key",
 		age:     84,
 		atHand:  true,
@@ -85,7 +85,7 @@ var keys = []key{
 		name:    "oona-main",
 		spec:    keypair.Spec{},
 		comment: "oona@field-tablet",
-		keeper:  "oona",
+		holder:  "oona",
 		purpose: "everyday key",
 		age:     80,
 		atHand:  true,
@@ -95,7 +95,7 @@ var keys = []key{
 		name:    "tomas-laptop",
 		spec:    keypair.Spec{},
 		comment: "tomas@thinkpad",
-		keeper:  "tomas",
+		holder:  "tomas",
 		purpose: "everyday key",
 		age:     86,
 		proved:  75,
@@ -104,7 +104,7 @@ var keys = []key{
 		name:    "id_rsa_2",
 		spec:    keypair.Spec{Type: keypair.RSA, Bits: weakRSA},
 		comment: "sunniva@old-desktop",
-		keeper:  "sunniva",
+		holder:  "sunniva",
 		purpose: "",
 		age:     90,
 	},
@@ -112,7 +112,7 @@ var keys = []key{
 		name:    "atlas-deploy",
 		spec:    keypair.Spec{},
 		comment: "atlas deploy",
-		keeper:  "team-atlas",
+		holder:  "team-atlas",
 		purpose: "deploys of the migration atlas",
 		labels:  map[string]string{"team": "atlas"},
 		age:     60,
@@ -123,7 +123,7 @@ var keys = []key{
 		name:    "atlas-old",
 		spec:    keypair.Spec{Type: keypair.RSA, Bits: 2048},
 		comment: "atlas 2024",
-		keeper:  "team-atlas",
+		holder:  "team-atlas",
 		purpose: "deploys, before atlas-deploy",
 		labels:  map[string]string{"team": "atlas"},
 		age:     89,
@@ -132,7 +132,7 @@ var keys = []key{
 		name:    "gateway-field",
 		spec:    keypair.Spec{},
 		comment: "gateways",
-		keeper:  "team-field",
+		holder:  "team-field",
 		purpose: "field gateways",
 		labels:  map[string]string{"team": "field"},
 		age:     70,
@@ -143,7 +143,7 @@ var keys = []key{
 		name:    "office-windows",
 		spec:    keypair.Spec{Type: keypair.RSA, Bits: 3072},
 		comment: "office windows",
-		keeper:  "ines",
+		holder:  "ines",
 		purpose: "the office machine takes RSA only",
 		age:     45,
 		atHand:  true,
@@ -153,7 +153,7 @@ var keys = []key{
 		name:    "archive-song",
 		spec:    keypair.Spec{Type: keypair.ECDSA, Bits: 384},
 		comment: "archive",
-		keeper:  "marek",
+		holder:  "marek",
 		purpose: "bird song archive",
 		age:     30,
 		atHand:  true,
@@ -163,7 +163,7 @@ var keys = []key{
 		name:    "sunniva-spare",
 		spec:    keypair.Spec{},
 		comment: "sunniva@spare",
-		keeper:  "sunniva",
+		holder:  "sunniva",
 		purpose: "spare, opens nothing yet",
 		age:     12,
 	},
@@ -258,7 +258,7 @@ func fleet() []machine {
 			labels: map[string]string{"team": "field", "site": fmt.Sprintf("pier-%d", n)},
 			label:  "oona-main", onDisk: []string{"oona-main"}, grants: []grant{{"oona-main", seen}}, age: 80 - 3*n, by: "oona",
 		}
-		if n == 3 { // its only keeper has left
+		if n == 3 { // its only holder has left
 			m.label, m.onDisk, m.grants, m.by = "tomas-laptop", []string{
 				"tomas-laptop",
 			}, []grant{

@@ -61,7 +61,7 @@ type Loader struct {
 // Loaded reports whether the fleet is there already. The teams come with the
 // last transaction of a load.
 func (l *Loader) Loaded(ctx context.Context) (bool, error) {
-	_, err := l.Store.KeeperNamed(ctx, teams[0].name)
+	_, err := l.Store.HolderNamed(ctx, teams[0].name)
 	if errors.Is(err, store.ErrNotFound) {
 		return false, nil
 	}
@@ -297,23 +297,23 @@ func (l *Loader) record(
 	ctx context.Context, tx *store.Store, machines []machine, public map[string]keypair.Public,
 	launches map[string]launched,
 ) error {
-	keepers := map[string]uuid.UUID{}
+	holders := map[string]uuid.UUID{}
 	for _, t := range teams {
-		if err := tx.AddKeeper(ctx, record.Keeper{ID: newID(), Name: t.name, Kind: "team", Title: t.title}); err != nil {
+		if err := tx.AddHolder(ctx, record.Holder{ID: newID(), Name: t.name, Kind: "team", Title: t.title}); err != nil {
 			return err
 		}
 	}
-	all, err := tx.Keepers(ctx)
+	all, err := tx.Holders(ctx)
 	if err != nil {
 		return err
 	}
 	for _, k := range all {
-		keepers[k.Name] = k.ID
+		holders[k.Name] = k.ID
 	}
 	var b book
 	ids := map[string]uuid.UUID{}
 	for _, k := range l.recordedKeys(machines) {
-		p, keeper := public[k.name], keepers[k.keeper]
+		p, holder := public[k.name], holders[k.holder]
 		row := record.Key{
 			ID:        newID(),
 			Name:      k.name,
@@ -325,16 +325,16 @@ func (l *Loader) record(
 			MD5:       p.MD5(),
 			SPKIMD5:   p.SPKIMD5(),
 			Comment:   p.Comment,
-			KeeperID:  &keeper,
+			HolderID:  &holder,
 			Purpose:   k.purpose,
 			Labels:    labelsOf(k.labels),
 			Custody:   custody.Holder,
 			Origin:    "import",
 			State:     custody.Active,
 			CreatedAt: l.daysAgo(k.age),
-			CreatedBy: k.keeper,
+			CreatedBy: k.holder,
 		}
-		if strings.HasPrefix(k.keeper, "team-") {
+		if strings.HasPrefix(k.holder, "team-") {
 			row.CreatedBy = "ines"
 		}
 		if k.proved > 0 {
@@ -382,7 +382,7 @@ func leave(ctx context.Context, tx *store.Store, name string, at time.Time) erro
 }
 
 func join(ctx context.Context, tx *store.Store, team, person string) error {
-	t, err := tx.KeeperNamed(ctx, team)
+	t, err := tx.HolderNamed(ctx, team)
 	if err != nil {
 		return err
 	}
@@ -399,7 +399,7 @@ func (l *Loader) recordedKeys(machines []machine) []key {
 	for _, m := range machines {
 		for _, g := range m.grants {
 			if !slices.ContainsFunc(out, func(k key) bool { return k.name == g.key }) {
-				out = append(out, key{name: g.key, keeper: "team-field", purpose: "load test", age: 11})
+				out = append(out, key{name: g.key, holder: "team-field", purpose: "load test", age: 11})
 			}
 		}
 	}

@@ -39,7 +39,7 @@ func (a *api) GetReach(ctx context.Context, r contract.GetReachRequestObject) (c
 			Region:    given(q.Region),
 			LabelName: name,
 			LabelText: text,
-			Keeper:    given(q.Keeper),
+			Holder:    given(q.Holder),
 			Keys:      oneOf(q.Key),
 		},
 		State: string(given(q.State)), Drift: given(q.Drift), Worry: given(q.Worry), After: p.After, Limit: p.Limit,
@@ -74,7 +74,7 @@ func (a *api) GetReachMap(
 			Region:    given(q.Region),
 			LabelName: name,
 			LabelText: text,
-			Keeper:    given(q.Keeper),
+			Holder:    given(q.Holder),
 			Keys:      oneOf(q.Key),
 		},
 		State: string(given(q.State)), Drift: given(q.Drift), Limit: limit,
@@ -84,7 +84,7 @@ func (a *api) GetReachMap(
 			return contract.MapKey{
 				Name:   k.Name,
 				Sha256: keypair.FormatSHA256(k.SHA256),
-				Keeper: k.KeeperName,
+				Holder: k.HolderName,
 				State:  contract.KeyState(k.State),
 				Fresh:  k.Fresh,
 				Logins: k.Logins,
@@ -137,7 +137,7 @@ func differenceOf(d access.Difference) contract.Difference {
 		Fit:      contract.Fit(d.Fit),
 		Name:     d.Name,
 		Sha256:   keypair.FormatSHA256(d.SHA256),
-		Keeper:   d.KeeperName,
+		Holder:   d.HolderName,
 		Since:    d.Since, SeenAt: d.SeenAt, NoMeans: optional(d.NoMeans),
 		Choices: each(d.Choices, func(c reach.Choice) contract.Choice { return contract.Choice(c) }),
 	}
@@ -188,7 +188,7 @@ func (a *api) ListGrants(
 	if err != nil {
 		return nil, err
 	}
-	f := record.GrantFilter{Key: given(q.Key), Keeper: given(q.Keeper), Ended: given(q.Ended), WithEnd: given(q.Until)}
+	f := record.GrantFilter{Key: given(q.Key), Holder: given(q.Holder), Ended: given(q.Ended), WithEnd: given(q.Until)}
 	if f.LabelName, f.LabelText, err = labelFrom(q.Label); err != nil {
 		return nil, err
 	}
@@ -228,7 +228,7 @@ func (a *api) ListProofsDue(
 	if r.Params.Within != nil {
 		within = *r.Params.Within
 	}
-	l, err := a.Service.Access.ProofsDue(ctx, actorOf(ctx), given(r.Params.Keeper), within, p)
+	l, err := a.Service.Access.ProofsDue(ctx, actorOf(ctx), given(r.Params.Holder), within, p)
 	return contract.ListProofsDue200JSONResponse{Items: each(l.Items, func(d access.ProofDue) contract.ProofDue {
 		return contract.ProofDue{
 			Key: contract.KeyRef{
@@ -236,10 +236,10 @@ func (a *api) ListProofsDue(
 				Type:   d.KeyType,
 				Bits:   d.KeyBits,
 				Sha256: keypair.FormatSHA256(d.KeySHA256),
-				Keeper: &d.KeeperName,
+				Holder: &d.HolderName,
 			},
-			KeeperTitle: optional(
-				d.KeeperTitle,
+			HolderTitle: optional(
+				d.HolderTitle,
 			), State: contract.ProofDueState(d.State), ProvedAt: d.ProvedAt, StaleAt: d.StaleAt, Logins: d.Logins,
 		}
 	}), Next: optional(l.Next)}, err
@@ -415,7 +415,7 @@ func (a *api) WithdrawGrant(
 }
 
 func (a *api) GetLoss(ctx context.Context, r contract.GetLossRequestObject) (contract.GetLossResponseObject, error) {
-	keys, changes, err := a.Service.Access.Loss(ctx, given(r.Params.Key), given(r.Params.Keeper))
+	keys, changes, err := a.Service.Access.Loss(ctx, given(r.Params.Key), given(r.Params.Holder))
 	return contract.GetLoss200JSONResponse{
 		Keys: keys,
 		Changes: each(changes, func(c access.LossChange) contract.LossChange {
@@ -489,7 +489,7 @@ func loginReachOf(l access.LoginReach) contract.LoginReach {
 		Instance:   l.Instance,
 		Region:     l.Region,
 		Reach:      contract.ReachState(l.Standing.State),
-		Keepers:    l.Keepers,
+		Holders:    l.Holders,
 		InPlace:    l.InPlace,
 		Missing:    l.Missing,
 		Ungranted:  l.Ungranted,

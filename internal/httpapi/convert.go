@@ -51,10 +51,10 @@ func namedOf(n record.Named) contract.Named {
 	return out
 }
 
-func keeperOf(k record.Keeper) contract.Keeper {
-	return contract.Keeper{
+func holderOf(k record.Holder) contract.Holder {
+	return contract.Holder{
 		Name:    k.Name,
-		Kind:    contract.KeeperKind(k.Kind),
+		Kind:    contract.HolderKind(k.Kind),
 		Title:   k.Title,
 		Members: list(split(k.Members)),
 		Left:    optional(k.LeftAt != nil),
@@ -81,8 +81,8 @@ func keyOf(k record.Key) contract.Key {
 	if k.PKCS8SHA1 != nil {
 		out.Fingerprints.Pkcs8Sha1 = new(keypair.FormatHex(k.PKCS8SHA1))
 	}
-	if k.Keeper != nil {
-		out.Keeper = new(keeperOf(*k.Keeper))
+	if k.Holder != nil {
+		out.Holder = new(holderOf(*k.Holder))
 	}
 	return out
 }
@@ -142,7 +142,7 @@ func openingOf(o record.Opening) contract.Opening {
 			Type:   o.KeyType,
 			Bits:   o.KeyBits,
 			Sha256: keypair.FormatSHA256(o.KeySHA256),
-			Keeper: o.KeeperName,
+			Holder: o.HolderName,
 		},
 		Login: o.OSUser + "@" + o.InstanceName, OsUser: o.OSUser, Instance: o.InstanceName, Region: o.Region,
 		InstanceState: contract.InstanceState(o.InstanceState), Fit: contract.Fit(fit),

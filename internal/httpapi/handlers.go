@@ -140,7 +140,7 @@ func (a *api) ListKeys(ctx context.Context, r contract.ListKeysRequestObject) (c
 	if err != nil {
 		return nil, err
 	}
-	f := record.KeyFilter{Text: given(q.Q), Type: given(q.Type), Keeper: given(q.Keeper), Sort: given(q.Sort)}
+	f := record.KeyFilter{Text: given(q.Q), Type: given(q.Type), Holder: given(q.Holder), Sort: given(q.Sort)}
 	if f.LabelName, f.LabelText, err = labelFrom(q.Label); err != nil {
 		return nil, err
 	}
@@ -196,7 +196,7 @@ func (a *api) ImportKey(
 	k, err := a.Service.Keys.ImportKey(ctx, actorOf(ctx), once, keys.ImportedKey{
 		NewKey: keys.NewKey{
 			Name:    b.Name,
-			Keeper:  given(b.Keeper),
+			Holder:  given(b.Holder),
 			Purpose: given(b.Purpose),
 			Labels:  given(b.Labels),
 		},
@@ -216,7 +216,7 @@ func (a *api) ImportKeys(
 		return keys.ListedKey{Name: k.Name, PublicKey: k.PublicKey}
 	})
 	results, err := a.Service.Keys.ImportKeys(
-		ctx, actorOf(ctx), keys.NewKey{Keeper: given(b.Keeper), Purpose: given(b.Purpose), Labels: given(b.Labels)},
+		ctx, actorOf(ctx), keys.NewKey{Holder: given(b.Holder), Purpose: given(b.Purpose), Labels: given(b.Labels)},
 		list,
 	)
 	return contract.ImportKeys200JSONResponse(each(results, func(l keys.ListResult) contract.ListResult {
@@ -249,7 +249,7 @@ func (a *api) MakeKey(ctx context.Context, r contract.MakeKeyRequestObject) (con
 	}
 	format := keypair.Format(given(b.Format))
 	k, private, err := a.Service.Keys.MakeKey(ctx, actorOf(ctx), once, keys.MadeHere{
-		NewKey: keys.NewKey{Name: b.Name, Keeper: given(b.Keeper), Purpose: given(b.Purpose), Labels: given(b.Labels)},
+		NewKey: keys.NewKey{Name: b.Name, Holder: given(b.Holder), Purpose: given(b.Purpose), Labels: given(b.Labels)},
 		Spec: keypair.Spec{
 			Type: given(b.Type),
 			Bits: given(b.Bits),

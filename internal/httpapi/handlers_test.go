@@ -190,7 +190,7 @@ func TestAListIsReadPageByPageAndAnswersInTheContractsFields(t *testing.T) {
 		}
 		for _, k := range page.Items {
 			names = append(names, k.Name)
-			if k.Keeper == nil || k.Keeper.Name != "ines" || k.Custody != contract.CustodyHolder || k.Type != "ed25519" {
+			if k.Holder == nil || k.Holder.Name != "ines" || k.Custody != contract.CustodyHolder || k.Type != "ed25519" {
 				t.Errorf("got %+v, want an ed25519 key that ines alone holds", k)
 			}
 		}

@@ -259,11 +259,11 @@ func (a *api) RevokeToken(
 	return contract.RevokeToken204Response{}, a.Service.People.RevokeToken(ctx, actorOf(ctx), r.Token)
 }
 
-func (a *api) ListKeepers(
-	ctx context.Context, _ contract.ListKeepersRequestObject,
-) (contract.ListKeepersResponseObject, error) {
-	keepers, err := a.Service.People.Keepers(ctx)
-	return contract.ListKeepers200JSONResponse(each(keepers, keeperOf)), err
+func (a *api) ListHolders(
+	ctx context.Context, _ contract.ListHoldersRequestObject,
+) (contract.ListHoldersResponseObject, error) {
+	holders, err := a.Service.People.Holders(ctx)
+	return contract.ListHolders200JSONResponse(each(holders, holderOf)), err
 }
 
 func split(names string) []string {

@@ -56,7 +56,7 @@ func (a *api) ListRoutes(
 		Labels:    found.Labels,
 		StopCosts: all(fleet.StopCosts(found.Instance)), Worry: found.Worry, Routes: each(found.Options, optionOf),
 		Lost: each(found.Lost, func(k record.ReachKey) contract.UnusableKey {
-			return contract.UnusableKey{Name: k.Name, Sha256: keypair.FormatSHA256(k.SHA256), Keeper: k.KeeperName}
+			return contract.UnusableKey{Name: k.Name, Sha256: keypair.FormatSHA256(k.SHA256), Holder: k.HolderName}
 		}),
 		Rehearsed: each(found.Rehearsed, func(h reentry.Rehearsal) contract.Rehearsal {
 			return contract.Rehearsal{Route: contract.RestoreRoute(h.Route), What: h.What, Works: h.Works, Detail: h.Detail}

@@ -18,8 +18,8 @@ import (
 
 func wantedOf(w rotate.RotationWanted) contract.RotationWanted {
 	out := contract.RotationWanted{
-		Keeper: optional(
-			w.Keeper,
+		Holder: optional(
+			w.Holder,
 		), Type: optional(w.Type),
 		OlderDays:  optional(int(w.Older / (24 * time.Hour))),
 		WeakerThan: optional(w.Weaker),
@@ -148,7 +148,7 @@ func (a *api) ListDueRotations(
 			Login:    d.Login,
 			Instance: d.Instance,
 			Old:      d.Old,
-			Keeper:   optional(d.Keeper),
+			Holder:   optional(d.Holder),
 			New:      optional(d.New),
 			Cannot:   optional(d.LeftOut),
 			Remedy:   optional(d.Remedy),
@@ -159,13 +159,13 @@ func (a *api) ListDueRotations(
 func (a *api) ListAskedKeys(
 	ctx context.Context, r contract.ListAskedKeysRequestObject,
 ) (contract.ListAskedKeysResponseObject, error) {
-	asked, err := a.Service.Rotate.AskedKeys(ctx, actorOf(ctx), given(r.Params.Keeper))
+	asked, err := a.Service.Rotate.AskedKeys(ctx, actorOf(ctx), given(r.Params.Holder))
 	return contract.ListAskedKeys200JSONResponse(each(asked, func(k rotate.AskedKey) contract.AskedKey {
 		return contract.AskedKey{
 			Id:          k.ID,
 			Name:        k.Name,
 			Follows:     k.Follows,
-			Keeper:      k.KeeperName,
+			Holder:      k.HolderName,
 			Type:        k.Type,
 			Bits:        k.Bits,
 			Rotation:    k.RotationID,

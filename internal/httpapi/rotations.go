@@ -21,7 +21,7 @@ func wantedFrom(w contract.RotationWanted) (rotate.RotationWanted, error) {
 		Selection: rotation.Selection{
 			Keys: given(
 				w.Keys,
-			), Keeper: given(w.Keeper), Type: given(w.Type), Older: time.Duration(given(w.OlderDays)) * 24 * time.Hour,
+			), Holder: given(w.Holder), Type: given(w.Type), Older: time.Duration(given(w.OlderDays)) * 24 * time.Hour,
 			Weaker: given(w.WeakerThan), Lost: given(w.Lost), Shared: given(w.Shared),
 		},
 		Instances: given(
@@ -47,7 +47,7 @@ func (a *api) PlanRotation(
 				Instance:  i.Instance,
 				Old:       i.Old,
 				OldSha256: keypair.FormatSHA256(i.OldSHA256),
-				Keeper:    optional(i.Keeper),
+				Holder:    optional(i.Holder),
 				New:       optional(i.New),
 				Means:     optional(i.Means),
 				ReachBefore: contract.ReachState(
@@ -61,7 +61,7 @@ func (a *api) PlanRotation(
 			return out
 		}),
 		NewKeys: each(p.New, func(k rotate.PlannedKey) contract.PlannedKey {
-			return contract.PlannedKey{Name: k.Name, Follows: k.Follows, Keeper: optional(k.Keeper), Type: k.Type, Bits: k.Bits}
+			return contract.PlannedKey{Name: k.Name, Follows: k.Follows, Holder: optional(k.Holder), Type: k.Type, Bits: k.Bits}
 		}),
 		Logins: logins, Instances: instances, LeftOut: leftOut, ExpectedSeconds: optional(int(math.Ceil(p.Seconds))),
 	}, err

@@ -18,7 +18,7 @@ type Difference struct {
 	Fit          reach.Fit
 	KeyID        *uuid.UUID // nil of a stranger
 	Name         string     // a stranger's comment
-	KeeperName   *string
+	HolderName   *string
 	SHA256       []byte `gorm:"column:sha256"`
 	Steward      bool
 	// Since is when it was granted or first seen.

@@ -25,7 +25,7 @@ type Grant struct {
 
 // GrantFilter narrows a list of grants; empty fields do not.
 type GrantFilter struct {
-	Key, Keeper          string
+	Key, Holder          string
 	Instance, OSUser     string
 	LabelName, LabelText string
 	// Ended asks for those that were withdrawn, WithEnd for those that end by themselves.
@@ -55,7 +55,7 @@ type Opening struct {
 	KeyType       string
 	KeyBits       int
 	KeySHA256     []byte `gorm:"column:key_sha256"`
-	KeeperName    *string
+	HolderName    *string
 	OSUser        string `gorm:"column:os_user"`
 	InstanceName  string
 	InstanceState machines.State

@@ -8,18 +8,18 @@ import (
 	"plumlatch/internal/core/custody"
 )
 
-// AskedKey is a new public half that a keeper is asked to bring for a rotation.
+// AskedKey is a new public half that a holder is asked to bring for a rotation.
 type AskedKey struct {
 	ID            uuid.UUID
 	RotationID    uuid.UUID
 	Name, Follows string
-	KeeperID      uuid.UUID
+	HolderID      uuid.UUID
 	Type          string
 	Bits          int
 	CreatedAt     time.Time
 	BroughtAt     *time.Time
-	// Of the keeper, the rotation, and what waits for it.
-	KeeperName, KeeperKind string `gorm:"->;-:migration"`
+	// Of the holder, the rotation, and what waits for it.
+	HolderName, HolderKind string `gorm:"->;-:migration"`
 	RequestedBy, Reason    string `gorm:"->;-:migration"`
 	Logins                 int    `gorm:"->;-:migration"`
 }
@@ -55,25 +55,25 @@ type KeptHalf struct {
 	ReleasedTo string
 }
 
-// Handover is a key that is to have another keeper, once that one has proved to hold it.
+// Handover is a key that is to have another holder, once that one has proved to hold it.
 type Handover struct {
 	ID         uuid.UUID
 	KeyID      uuid.UUID
-	FromKeeper *uuid.UUID
-	ToKeeper   uuid.UUID
+	FromHolder *uuid.UUID
+	ToHolder   uuid.UUID
 	AskedBy    string
 	Reason     string
 	AskedAt    time.Time
 	EndedAt    *time.Time
 	Outcome    string
-	// Names of the key and the keepers.
+	// Names of the key and the holders.
 	KeyName  string `gorm:"->;-:migration"`
 	FromName string `gorm:"->;-:migration"`
 	ToName   string `gorm:"->;-:migration"`
 }
 
-// Keeper is a person or team that holds private halves.
-type Keeper struct {
+// Holder is a person or team that holds private halves.
+type Holder struct {
 	ID         uuid.UUID
 	Name       string
 	Kind       string // person or team
@@ -97,8 +97,8 @@ type Key struct {
 	SPKIMD5   []byte `gorm:"column:spki_md5"`
 	PKCS8SHA1 []byte `gorm:"column:pkcs8_sha1"`
 	Comment   string
-	KeeperID  *uuid.UUID
-	Keeper    *Keeper
+	HolderID  *uuid.UUID
+	Holder    *Holder
 	Purpose   string
 	Labels    map[string]string `gorm:"serializer:json"`
 	Custody   custody.Custody
@@ -117,7 +117,7 @@ type Key struct {
 
 // KeyFilter narrows a list of keys; empty fields do not.
 type KeyFilter struct {
-	Text, Type, Keeper   string
+	Text, Type, Holder   string
 	LabelName, LabelText string
 	Sort                 string
 }

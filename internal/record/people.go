@@ -37,7 +37,7 @@ type Operator struct {
 	FactorStep     int64
 	KnownAddresses []string `gorm:"serializer:json;default:'[]'"`
 	Leaving        *Leaving `gorm:"serializer:json"`
-	// Of the keeper, and of what the person has.
+	// Of the holder, and of what the person has.
 	Title      string     `gorm:"->;-:migration"`
 	Teams      string     `gorm:"->;-:migration"` // names with commas between
 	Sessions   int        `gorm:"->;-:migration"`
@@ -51,7 +51,7 @@ type Leaving struct {
 	BegunAt time.Time `json:"begun_at"`
 	By      string    `json:"by"`
 	Reason  string    `json:"reason"`
-	// To is the keeper who follows; Rotation replaces the keys.
+	// To is the holder who follows; Rotation replaces the keys.
 	To       string     `json:"to"`
 	Rotation *uuid.UUID `json:"rotation,omitempty"`
 	Note     string     `json:"note"`

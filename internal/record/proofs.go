@@ -34,14 +34,14 @@ type Challenge struct {
 	Entry json.RawMessage `gorm:"type:jsonb;serializer:json"`
 }
 
-// ProofDue is a key that its keeper is to prove.
+// ProofDue is a key that its holder is to prove.
 type ProofDue struct {
 	KeyName     string
 	KeyType     string
 	KeyBits     int
 	KeySHA256   []byte `gorm:"column:key_sha256"`
-	KeeperName  string
-	KeeperTitle string
+	HolderName  string
+	HolderTitle string
 	ProvedAt    *time.Time
 	Logins      int
 }

@@ -14,8 +14,8 @@ type ReachFilter struct {
 	Instance             uuid.UUID
 	Text, Region         string
 	LabelName, LabelText string
-	// Keeper and Keys name those that open a login or should, any of them.
-	Keeper string
+	// Holder and Keys name those that open a login or should, any of them.
+	Holder string
 	Keys   []string
 }
 
@@ -48,9 +48,9 @@ type ReachKey struct {
 	ID     uuid.UUID
 	Name   string
 	SHA256 []byte
-	Keeper *uuid.UUID // nil also where the keeper has left
-	// KeeperName is also that of one who has left.
-	KeeperName *string
+	Holder *uuid.UUID // nil also where the holder has left
+	// HolderName is also that of one who has left.
+	HolderName *string
 	State      custody.State
 	Steward    bool
 	ProvedAt   *time.Time

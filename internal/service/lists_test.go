@@ -75,7 +75,7 @@ func fill(t *testing.T, o *servicetest.Office, n int) {
 		must(o.Store.AddRotation(ctx, other, []record.RotationItem{item}))
 		item.ID, item.RotationID, item.Seq = store.NewID(), first.ID, i
 		items = append(items, item)
-		must(o.Store.AddKeeper(ctx, record.Keeper{ID: store.NewID(), Name: fmt.Sprintf("team-%d", i), Kind: "team"}))
+		must(o.Store.AddHolder(ctx, record.Holder{ID: store.NewID(), Name: fmt.Sprintf("team-%d", i), Kind: "team"}))
 	}
 	must(o.Store.AddRotation(ctx, first, items))
 	must(o.Store.Note(ctx, o.Journal.Entry(o.Ines.By(), "key.make", "key", "key-0", "", "Made.")))
@@ -144,7 +144,7 @@ func TestAListOfFiftyCostsNoMoreStatementsThanOneOfFive(t *testing.T) {
 			return len(l.Items), err
 		},
 		"a rotation's plan": func(ctx context.Context, o *servicetest.Office) (int, error) {
-			wanted := rotate.RotationWanted{Selection: rotation.Selection{Keeper: "ines"}}
+			wanted := rotate.RotationWanted{Selection: rotation.Selection{Holder: "ines"}}
 			p, err := o.Rotate.PlanRotation(ctx, wanted)
 			return len(p.Items), err
 		},
@@ -156,8 +156,8 @@ func TestAListOfFiftyCostsNoMoreStatementsThanOneOfFive(t *testing.T) {
 			_, err := o.Reentry.Routes(ctx, reentry.RoutesWanted{Login: "debian@door-0"})
 			return 50, err
 		},
-		"keepers": func(ctx context.Context, o *servicetest.Office) (int, error) {
-			l, err := o.People.Keepers(ctx)
+		"holders": func(ctx context.Context, o *servicetest.Office) (int, error) {
+			l, err := o.People.Holders(ctx)
 			return len(l), err
 		},
 		"the daybook": func(ctx context.Context, o *servicetest.Office) (int, error) {

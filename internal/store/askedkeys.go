@@ -21,18 +21,18 @@ func (s *Store) AddAskedKeys(ctx context.Context, asked []record.AskedKey) error
 func (s *Store) askedKeys(ctx context.Context) *gorm.DB {
 	return s.db.WithContext(ctx).
 		Table("asked_keys a").
-		Joins("JOIN rotations r ON r.id = a.rotation_id AND r.ended_at IS NULL JOIN keepers o ON o.id = a.keeper_id").
+		Joins("JOIN rotations r ON r.id = a.rotation_id AND r.ended_at IS NULL JOIN holders o ON o.id = a.holder_id").
 		Where("a.brought_at IS NULL").
-		Select(`a.*, o.name AS keeper_name, o.kind AS keeper_kind, r.requested_by, r.reason,
+		Select(`a.*, o.name AS holder_name, o.kind AS holder_kind, r.requested_by, r.reason,
 			(SELECT count(DISTINCT t.login_id) FROM rotation_items t WHERE t.rotation_id = a.rotation_id
 				AND t.new_name = a.name AND t.state = 'asked') AS logins`)
 }
 
-// AskedKeys returns the requests that are open, the oldest first. keeper "" means all.
-func (s *Store) AskedKeys(ctx context.Context, keeper string) ([]record.AskedKey, error) {
+// AskedKeys returns the requests that are open, the oldest first. holder "" means all.
+func (s *Store) AskedKeys(ctx context.Context, holder string) ([]record.AskedKey, error) {
 	q := s.askedKeys(ctx)
-	if keeper != "" {
-		q = q.Where("o.name = ?", keeper)
+	if holder != "" {
+		q = q.Where("o.name = ?", holder)
 	}
 	var asked []record.AskedKey
 	if err := q.Order("a.created_at, a.name").Scan(&asked).Error; err != nil {

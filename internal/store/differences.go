@@ -12,13 +12,13 @@ func (s *Store) Differences(
 	ctx context.Context, f record.DifferenceFilter, p record.Page,
 ) (record.List[record.Difference], error) {
 	q := s.db.WithContext(ctx).Table(`(
-			SELECT g.login_id, 'missing' AS fit, g.key_id, k.name, k.keeper_id, k.sha256, k.steward_of IS NOT NULL AS steward,
+			SELECT g.login_id, 'missing' AS fit, g.key_id, k.name, k.holder_id, k.sha256, k.steward_of IS NOT NULL AS steward,
 				g.granted_at AS since, s.seen_at
 			FROM grants g JOIN sightings s ON s.login_id = g.login_id AND s.key_id = g.key_id AND NOT s.present
 				JOIN keys k ON k.id = g.key_id
 			WHERE g.withdrawn_at IS NULL
 		UNION ALL
-			SELECT s.login_id, 'ungranted', s.key_id, k.name, k.keeper_id, k.sha256, k.steward_of IS NOT NULL, NULL, s.seen_at
+			SELECT s.login_id, 'ungranted', s.key_id, k.name, k.holder_id, k.sha256, k.steward_of IS NOT NULL, NULL, s.seen_at
 			FROM sightings s JOIN keys k ON k.id = s.key_id
 			WHERE s.present AND NOT EXISTS (SELECT 1 FROM grants g WHERE g.login_id = s.login_id AND g.key_id = s.key_id
 				AND g.withdrawn_at IS NULL)
@@ -27,7 +27,7 @@ func (s *Store) Differences(
 		) d`).
 		Joins("JOIN logins l ON l.id = d.login_id").
 		Joins("JOIN instances i ON i.id = l.instance_id AND i.gone_at IS NULL").
-		Joins("LEFT JOIN keepers o ON o.id = d.keeper_id")
+		Joins("LEFT JOIN holders o ON o.id = d.holder_id")
 	for column, value := range map[string]string{"i.name": f.Instance, "l.os_user": f.OSUser, "d.fit": string(f.Fit)} {
 		if value != "" {
 			q = q.Where(column+" = ?", value)
@@ -48,7 +48,7 @@ func (s *Store) Differences(
 		return record.List[record.Difference]{}, err
 	}
 	var items []record.Difference
-	err = page.Select("d.login_id, l.os_user, i.name AS instance_name, d.fit, d.key_id, d.name, o.name AS keeper_name, " +
+	err = page.Select("d.login_id, l.os_user, i.name AS instance_name, d.fit, d.key_id, d.name, o.name AS holder_name, " +
 		"d.sha256, d.steward, d.since, d.seen_at").
 		Scan(&items).
 		Error

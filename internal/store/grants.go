@@ -18,7 +18,7 @@ func (s *Store) Grants(
 		Joins("JOIN logins l ON l.id = g.login_id").
 		Joins("JOIN instances i ON i.id = l.instance_id AND i.gone_at IS NULL").
 		Joins("JOIN keys k ON k.id = g.key_id").
-		Joins("LEFT JOIN keepers o ON o.id = k.keeper_id").
+		Joins("LEFT JOIN holders o ON o.id = k.holder_id").
 		Joins("LEFT JOIN sightings s ON s.login_id = g.login_id AND s.key_id = g.key_id")
 	if f.Ended {
 		q = q.Where("g.withdrawn_at IS NOT NULL")
@@ -30,7 +30,7 @@ func (s *Store) Grants(
 	}
 	for column, value := range map[string]string{
 		"k.name":    f.Key,
-		"o.name":    f.Keeper,
+		"o.name":    f.Holder,
 		"i.name":    f.Instance,
 		"l.os_user": f.OSUser,
 	} {

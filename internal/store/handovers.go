@@ -9,7 +9,7 @@ import (
 	"plumlatch/internal/record"
 )
 
-// AddHandover keeps that a key is to have another keeper. A *TakenError tells that it is to already.
+// AddHandover keeps that a key is to have another holder. A *TakenError tells that it is to already.
 func (s *Store) AddHandover(ctx context.Context, h record.Handover) error {
 	return plain(s.db.WithContext(ctx).Omit("KeyName", "FromName", "ToName").Create(&h).Error)
 }
@@ -20,8 +20,8 @@ func (s *Store) Handovers(ctx context.Context, key *uuid.UUID) ([]record.Handove
 		Model(&record.Handover{}).
 		Select("handovers.*, k.name AS key_name, coalesce(f.name, '') AS from_name, t.name AS to_name").
 		Joins("JOIN keys k ON k.id = handovers.key_id").
-		Joins("LEFT JOIN keepers f ON f.id = handovers.from_keeper").
-		Joins("JOIN keepers t ON t.id = handovers.to_keeper").
+		Joins("LEFT JOIN holders f ON f.id = handovers.from_holder").
+		Joins("JOIN holders t ON t.id = handovers.to_holder").
 		Where("handovers.ended_at IS NULL")
 	if key != nil {
 		q = q.Where("handovers.key_id = ?", *key)

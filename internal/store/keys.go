@@ -15,11 +15,11 @@ import (
 
 // AddKey keeps a new key. A *TakenError names keys_name or keys_sha256.
 func (s *Store) AddKey(ctx context.Context, k *record.Key) error {
-	return plain(s.db.WithContext(ctx).Omit("Keeper").Create(k).Error)
+	return plain(s.db.WithContext(ctx).Omit("Holder").Create(k).Error)
 }
 
 const insertListed = `INSERT INTO keys (id, name, type, algorithm, bits, blob, sha256, md5, spki_md5, comment,
-	keeper_id, purpose, labels, custody, origin, state, created_at, created_by)
+	holder_id, purpose, labels, custody, origin, state, created_at, created_by)
 	SELECT u.*, $11, $12, $13, $14, $15, $16, $17, $18
 	FROM unnest($1::uuid[], $2::text[], $3::text[], $4::text[], $5::int[], $6::bytea[], $7::bytea[], $8::bytea[],
 		$9::bytea[], $10::text[])
@@ -31,7 +31,7 @@ const insertListed = `INSERT INTO keys (id, name, type, algorithm, bits, blob, s
 // returns what is there afterwards under the keys' digests. The names and ids of the
 // returned keys are filled in, nothing else. A *TakenError is returned where somebody
 // else records one of them at the same time; again, it is known. The keys differ in what they are
-// and share the rest: keeper, purpose, labels, custody, origin, state and making.
+// and share the rest: holder, purpose, labels, custody, origin, state and making.
 // Raw, since GORM inserts no arrays.
 func (s *Store) AddKeysOrSkip(ctx context.Context, keys []record.Key) (map[string]record.Key, error) {
 	if len(keys) == 0 {
@@ -97,7 +97,7 @@ func (s *Store) AddKeysOrSkip(ctx context.Context, keys []record.Key) (map[strin
 	}
 	k := keys[0]
 	_, err = s.db.Statement.ConnPool.ExecContext(
-		ctx, insertListed, ids, names, types, algorithms, bits, blobs, digests, md5s, spkis, comments, k.KeeperID,
+		ctx, insertListed, ids, names, types, algorithms, bits, blobs, digests, md5s, spkis, comments, k.HolderID,
 		k.Purpose, string(labels), k.Custody, k.Origin, k.State, k.CreatedAt, k.CreatedBy,
 	)
 	return there, plain(err)
@@ -130,8 +130,8 @@ func (s *Store) Keys(ctx context.Context, f record.KeyFilter, p record.Page) (re
 	if f.Type != "" {
 		q = q.Where("keys.type = ?", f.Type)
 	}
-	if f.Keeper != "" {
-		q = q.Where("keys.keeper_id = (SELECT id FROM keepers WHERE keepers.name = ?)", f.Keeper)
+	if f.Holder != "" {
+		q = q.Where("keys.holder_id = (SELECT id FROM holders WHERE holders.name = ?)", f.Holder)
 	}
 	q = withLabel(q, "keys", f.LabelName, f.LabelText)
 	q = q.Session(&gorm.Session{})
@@ -144,7 +144,7 @@ func (s *Store) Keys(ctx context.Context, f record.KeyFilter, p record.Page) (re
 		return record.List[record.Key]{}, err
 	}
 	var items []record.Key
-	err = page.Preload("Keeper").
+	err = page.Preload("Holder").
 		Select("keys.*, (SELECT count(*) FROM grants g WHERE g.key_id = keys.id AND g.withdrawn_at IS NULL) AS opens").
 		Find(&items).Error
 	if err != nil {
@@ -184,7 +184,7 @@ func count(q *gorm.DB, p record.Page, total **int) error {
 
 func (s *Store) key(ctx context.Context, where string, value any) (record.Key, error) {
 	var k record.Key
-	err := s.db.WithContext(ctx).Preload("Keeper").
+	err := s.db.WithContext(ctx).Preload("Holder").
 		Select("keys.*, (SELECT count(*) FROM grants g WHERE g.key_id = keys.id AND g.withdrawn_at IS NULL) AS opens").
 		Where(where, value).Take(&k).Error
 	if err != nil {
@@ -214,7 +214,7 @@ func (s *Store) KeysWithDigest(ctx context.Context, kind string, digest []byte) 
 		"sha1":   "keys.pkcs8_sha1 = @d",
 	}[kind]
 	var keys []record.Key
-	err := s.db.WithContext(ctx).Preload("Keeper").
+	err := s.db.WithContext(ctx).Preload("Holder").
 		Select("keys.*, (SELECT count(*) FROM grants g WHERE g.key_id = keys.id AND g.withdrawn_at IS NULL) AS opens").
 		Where(where, map[string]any{"d": digest}).Order("keys.name").Find(&keys).Error
 	if err != nil {
@@ -270,10 +270,10 @@ func (s *Store) SetKeyState(ctx context.Context, key uuid.UUID, state custody.St
 	return plain(s.db.WithContext(ctx).Model(&record.Key{}).Where("id = ?", key).Update("state", state).Error)
 }
 
-// KeysByID returns the keys with their keepers, in no order.
+// KeysByID returns the keys with their holders, in no order.
 func (s *Store) KeysByID(ctx context.Context, ids []uuid.UUID) ([]record.Key, error) {
 	var keys []record.Key
-	err := s.db.WithContext(ctx).Preload("Keeper").Where("id IN ?", ids).Find(&keys).Error
+	err := s.db.WithContext(ctx).Preload("Holder").Where("id IN ?", ids).Find(&keys).Error
 	return keys, plain(err)
 }
 

@@ -17,9 +17,9 @@ var nameSources = []string{
 		WHEN k.steward_of IS NULL THEN ', of nobody' ELSE ', the service''s own' END)
 			|| CASE WHEN k.state = 'active' THEN '' ELSE ', ' || k.state END AS about, k.sha256, CASE
 				WHEN k.steward_of IS NULL THEN 0 ELSE 4 END AS later
-		FROM keys k LEFT JOIN keepers p ON p.id = k.keeper_id WHERE (k.name || ' ' || k.comment || ' ' || k.purpose) ILIKE ?`,
+		FROM keys k LEFT JOIN holders p ON p.id = k.holder_id WHERE (k.name || ' ' || k.comment || ' ' || k.purpose) ILIKE ?`,
 	`SELECT kind, name, title || CASE WHEN left_at IS NULL THEN ''
-		ELSE ', has left' END AS about, NULL::bytea AS sha256, 0 AS later FROM keepers WHERE (name || ' ' || title) ILIKE ?`,
+		ELSE ', has left' END AS about, NULL::bytea AS sha256, 0 AS later FROM holders WHERE (name || ' ' || title) ILIKE ?`,
 }
 
 // loginNames is the selection for a text with an @; pattern as in nameSources.

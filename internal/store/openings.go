@@ -10,7 +10,7 @@ import (
 )
 
 const openingColumns = `k.name AS key_name, k.type AS key_type, k.bits AS key_bits, k.sha256 AS key_sha256,
-	o.name AS keeper_name,
+	o.name AS holder_name,
 	l.os_user, i.name AS instance_name, i.state AS instance_state, i.region,
 	g.granted_at, g.until, g.granted_by, g.reason, s.seen_at, s.method, s.present, s.limits, s.entered_at, k.proved_at,
 	k.state AS key_state, k.steward_of IS NOT NULL AS steward`
@@ -21,7 +21,7 @@ func (s *Store) openings(ctx context.Context, pairs string, id uuid.UUID) *gorm.
 		Joins("JOIN logins l ON l.id = p.login_id").
 		Joins("JOIN instances i ON i.id = l.instance_id AND i.gone_at IS NULL").
 		Joins("JOIN keys k ON k.id = p.key_id").
-		Joins("LEFT JOIN keepers o ON o.id = k.keeper_id").
+		Joins("LEFT JOIN holders o ON o.id = k.holder_id").
 		Joins("LEFT JOIN grants g ON g.login_id = p.login_id AND g.key_id = p.key_id AND g.withdrawn_at IS NULL").
 		Joins("LEFT JOIN sightings s ON s.login_id = p.login_id AND s.key_id = p.key_id").
 		Session(&gorm.Session{})

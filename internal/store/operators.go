@@ -76,14 +76,14 @@ func (s *Store) Operators(ctx context.Context, now time.Time) ([]record.Operator
 	var out []record.Operator
 	err := s.db.WithContext(ctx).Model(&record.Operator{}).
 		Select(`operators.*, k.title,
-			(SELECT string_agg(t.name, ', ' ORDER BY t.name) FROM team_members m JOIN keepers t ON t.id = m.team_id
+			(SELECT string_agg(t.name, ', ' ORDER BY t.name) FROM team_members m JOIN holders t ON t.id = m.team_id
 				WHERE m.operator_id = operators.id) AS teams,
 			(SELECT count(*) FROM sessions n WHERE n.operator_id = operators.id AND n.expires_at > ?) AS sessions,
 			(SELECT count(*) FROM tokens t WHERE t.operator_id = operators.id AND t.revoked_at IS NULL
 				AND (t.expires_at IS NULL OR t.expires_at > ?)) AS tokens,
 			greatest((SELECT max(seen_at) FROM sessions n WHERE n.operator_id = operators.id), (SELECT max(last_used_at)
 				FROM tokens t WHERE t.operator_id = operators.id)) AS last_seen_at`, now, now).
-		Joins("LEFT JOIN keepers k ON k.operator_id = operators.id").Order("operators.name").Find(&out).Error
+		Joins("LEFT JOIN holders k ON k.operator_id = operators.id").Order("operators.name").Find(&out).Error
 	return out, plain(err)
 }
 
@@ -129,7 +129,7 @@ func (s *Store) CloseOperator(ctx context.Context, id uuid.UUID, now time.Time) 
 	if err := db.Table("team_members").Where("operator_id = ?", id).Delete(nil).Error; err != nil {
 		return plain(err)
 	}
-	return plain(db.Model(&record.Keeper{}).Where("operator_id = ?", id).Update("left_at", now).Error)
+	return plain(db.Model(&record.Holder{}).Where("operator_id = ?", id).Update("left_at", now).Error)
 }
 
 // OpenOperator opens a closed account again.
@@ -139,7 +139,7 @@ func (s *Store) OpenOperator(ctx context.Context, id uuid.UUID) error {
 	if err := db.Model(&record.Operator{}).Where("id = ?", id).Updates(opened).Error; err != nil {
 		return plain(err)
 	}
-	return plain(db.Model(&record.Keeper{}).Where("operator_id = ?", id).Update("left_at", nil).Error)
+	return plain(db.Model(&record.Holder{}).Where("operator_id = ?", id).Update("left_at", nil).Error)
 }
 
 // SetFactor keeps the sealed secret of a second factor, nil for none, and forgets the

@@ -108,18 +108,18 @@ func (s *Store) SignedSince(ctx context.Context, logins []uuid.UUID, since time.
 }
 
 // ProofsDue returns one page of the active keys that open logins or should, and
-// that their keeper, who has not left, last proved before the time; by keeper.
-// keeper "" means all.
+// that their holder, who has not left, last proved before the time; by holder.
+// holder "" means all.
 func (s *Store) ProofsDue(
-	ctx context.Context, keeper string, before time.Time, p record.Page,
+	ctx context.Context, holder string, before time.Time, p record.Page,
 ) (record.List[record.ProofDue], error) {
 	q := s.db.WithContext(ctx).Table("keys k").
-		Joins("JOIN keepers o ON o.id = k.keeper_id AND o.left_at IS NULL").
+		Joins("JOIN holders o ON o.id = k.holder_id AND o.left_at IS NULL").
 		Joins("JOIN LATERAL (SELECT count(*) AS logins FROM grants g JOIN logins l ON l.id = g.login_id JOIN instances i "+
 			"ON i.id = l.instance_id AND i.gone_at IS NULL WHERE g.key_id = k.id AND g.withdrawn_at IS NULL) g ON g.logins > 0").
 		Where("k.state = 'active' AND k.steward_of IS NULL AND (k.proved_at IS NULL OR k.proved_at < ?)", before)
-	if keeper != "" {
-		q = q.Where("o.name = ?", keeper)
+	if holder != "" {
+		q = q.Where("o.name = ?", holder)
 	}
 	page, err := seek(q, order{columns: []string{"o.name", "k.name"}}, p)
 	if err != nil {
@@ -127,13 +127,13 @@ func (s *Store) ProofsDue(
 	}
 	var items []record.ProofDue
 	err = page.Select("k.name AS key_name, k.type AS key_type, k.bits AS key_bits, k.sha256 AS key_sha256, o.name AS " +
-		"keeper_name, o.title AS keeper_title, k.proved_at, g.logins").
+		"holder_name, o.title AS holder_title, k.proved_at, g.logins").
 		Scan(&items).
 		Error
 	if err != nil {
 		return record.List[record.ProofDue]{}, plain(err)
 	}
-	return cut(items, p, func(d record.ProofDue) []string { return []string{d.KeeperName, d.KeyName} }), nil
+	return cut(items, p, func(d record.ProofDue) []string { return []string{d.HolderName, d.KeyName} }), nil
 }
 
 // LastEntered returns when the key last opened the login; nil where it is not known to.

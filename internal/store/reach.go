@@ -47,22 +47,22 @@ func (s *Store) Reach(
 		}
 	}
 	rows, err := s.pools.plainOf(ctx).
-		Query(ctx, `SELECT k.id, k.name, CASE WHEN o.left_at IS NULL THEN k.keeper_id END, k.state, k.steward_of IS NOT NULL,
+		Query(ctx, `SELECT k.id, k.name, CASE WHEN o.left_at IS NULL THEN k.holder_id END, k.state, k.steward_of IS NOT NULL,
 			k.proved_at, k.sha256, o.name
-		FROM keys k LEFT JOIN keepers o ON o.id = k.keeper_id WHERE k.id = ANY($1)`, ids)
+		FROM keys k LEFT JOIN holders o ON o.id = k.holder_id WHERE k.id = ANY($1)`, ids)
 	if err != nil {
 		return nil, nil, nil, plain(err)
 	}
 	for rows.Next() {
 		var k record.ReachKey
-		var keeper pgtype.UUID
+		var holder pgtype.UUID
 		if err := rows.Scan(
-			(*[16]byte)(&k.ID), &k.Name, &keeper, &k.State, &k.Steward, &k.ProvedAt, &k.SHA256, &k.KeeperName,
+			(*[16]byte)(&k.ID), &k.Name, &holder, &k.State, &k.Steward, &k.ProvedAt, &k.SHA256, &k.HolderName,
 		); err != nil {
 			return nil, nil, nil, plain(err)
 		}
-		if keeper.Valid {
-			k.Keeper = new(uuid.UUID(keeper.Bytes))
+		if holder.Valid {
+			k.Holder = new(uuid.UUID(holder.Bytes))
 		}
 		keys = append(keys, k)
 	}
@@ -172,8 +172,8 @@ func conditionsOf(f record.ReachFilter) (string, []any) {
 	if len(f.Keys) > 0 {
 		add(opened("SELECT id FROM keys WHERE name = ANY(?)"), f.Keys, f.Keys)
 	}
-	if f.Keeper != "" {
-		add(opened("SELECT k.id FROM keys k JOIN keepers o ON o.id = k.keeper_id WHERE o.name = ?"), f.Keeper, f.Keeper)
+	if f.Holder != "" {
+		add(opened("SELECT k.id FROM keys k JOIN holders o ON o.id = k.holder_id WHERE o.name = ?"), f.Holder, f.Holder)
 	}
 	return strings.Join(conditions, " AND "), args
 }

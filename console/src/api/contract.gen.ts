@@ -86,14 +86,14 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/keepers": {
+    "/holders": {
         parameters: {
             query?: never;
             header?: never;
             path?: never;
             cookie?: never;
         };
-        get: operations["listKeepers"];
+        get: operations["listHolders"];
         put?: never;
         post?: never;
         delete?: never;
@@ -379,7 +379,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** @description Asks another keeper to take the key over, which is done once they prove that they hold it. A private half that never left the safe changes its keeper at once. */
+        /** @description Asks another holder to take the key over, which is done once they prove that they hold it. A private half that never left the safe changes its holder at once. */
         post: operations["handOverKey"];
         delete: operations["callOffHandOver"];
         options?: never;
@@ -679,7 +679,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** @description Hands a private half that the safe keeps over to the key's keeper or an admin, once. Refused for keys in the custody of their holder, with what to do instead. */
+        /** @description Hands a private half that the safe keeps over to the key's holder or an admin, once. Refused for keys in the custody of their holder, with what to do instead. */
         post: operations["releasePrivateHalf"];
         delete?: never;
         options?: never;
@@ -1317,7 +1317,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** @description What each keeper has to prove: keys that open logins or should, without a fresh proof or with one that goes stale soon; by keeper, the keys that open the most first. */
+        /** @description What each holder has to prove: keys that open logins or should, without a fresh proof or with one that goes stale soon; by holder, the keys that open the most first. */
         get: operations["listProofsDue"];
         put?: never;
         post?: never;
@@ -1334,7 +1334,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** @description What would become of the logins if keys were lost together: those that are named, and all that a keeper holds. */
+        /** @description What would become of the logins if keys were lost together: those that are named, and all that a holder holds. */
         get: operations["getLoss"];
         put?: never;
         post?: never;
@@ -1353,7 +1353,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** @description Marks the key as lost, by its keeper or an admin. It opens what it opens until its lines are removed. */
+        /** @description Marks the key as lost, by its holder or an admin. It opens what it opens until its lines are removed. */
         post: operations["markLost"];
         delete?: never;
         options?: never;
@@ -1584,7 +1584,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** @description The new public halves that keepers are asked to bring for rotations that wait for them, the oldest request first. */
+        /** @description The new public halves that holders are asked to bring for rotations that wait for them, the oldest request first. */
         get: operations["listAskedKeys"];
         put?: never;
         post?: never;
@@ -1603,7 +1603,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** @description Brings a public half that was asked for. The keeper may, of a team's any operator, and an admin. The rotation goes on with it. */
+        /** @description Brings a public half that was asked for. The holder may, of a team's any operator, and an admin. The rotation goes on with it. */
         post: operations["bringAskedKey"];
         delete?: never;
         options?: never;
@@ -1817,7 +1817,7 @@ export interface components {
          */
         StepState: "waiting" | "running" | "done" | "failed" | "undone" | "left";
         /**
-         * @description How safe a login is: solid with two or more keepers with a fresh proof, thin with one, stale where keys are in place and none is freshly proved, shut where nobody is known to hold a key in place, unswept where nobody has looked.
+         * @description How safe a login is: solid with two or more holders with a fresh proof, thin with one, stale where keys are in place and none is freshly proved, shut where nobody is known to hold a key in place, unswept where nobody has looked.
          * @enum {string}
          */
         ReachState: "shut" | "unswept" | "stale" | "thin" | "solid";
@@ -1831,7 +1831,7 @@ export interface components {
             region: string;
             reach: components["schemas"]["ReachState"];
             /** @description With a fresh proof; 2 means two or more. */
-            keepers: number;
+            holders: number;
             in_place: number;
             missing: number;
             ungranted: number;
@@ -1862,7 +1862,7 @@ export interface components {
             drifting: number;
             /** @description For how many days a proof counts. */
             fresh_days: number;
-            /** @description How many new public halves keepers are asked to bring, for rotations that wait for them. */
+            /** @description How many new public halves holders are asked to bring, for rotations that wait for them. */
             asked: number;
             /** @description At how many of all logins that fit the filter, but for state, the best way back in is a bad one. */
             worrying: number;
@@ -1897,7 +1897,7 @@ export interface components {
             name: string;
             sha256: string;
             /** @description Also one who has left. */
-            keeper?: string;
+            holder?: string;
         };
         RouteOption: {
             route: components["schemas"]["RestoreRoute"];
@@ -1994,7 +1994,7 @@ export interface components {
              */
             proved_at?: string;
             undoable: boolean;
-            /** @description Whether the service keeps the new key's private half, for its keeper to take out of the safe. */
+            /** @description Whether the service keeps the new key's private half, for its holder to take out of the safe. */
             kept: boolean;
         };
         /** @description What a run waits for from somebody. */
@@ -2080,7 +2080,7 @@ export interface components {
         MapKey: {
             name: string;
             sha256: string;
-            keeper?: string;
+            holder?: string;
             state: components["schemas"]["KeyState"];
             /** @description Whether its private half is freshly proved. */
             fresh: boolean;
@@ -2112,7 +2112,7 @@ export interface components {
             /** @description The key's name, or the comment of a stranger's line. */
             name: string;
             sha256: string;
-            keeper?: string;
+            holder?: string;
             /**
              * Format: date-time
              * @description When it was granted, or first seen.
@@ -2185,7 +2185,7 @@ export interface components {
         };
         ProofDue: {
             key: components["schemas"]["KeyRef"];
-            keeper_title?: string;
+            holder_title?: string;
             /** @enum {string} */
             state: "never proved" | "stale" | "soon stale";
             /** Format: date-time */
@@ -2471,7 +2471,7 @@ export interface components {
          */
         RotationState: "running" | "paused" | "undoing" | "done" | "undone";
         /**
-         * @description asked: the keeper is asked to bring a new public half; placed: the new key's line stands beside the old, and a login with it is awaited; proved: such a login was completed, and the old key goes when the grace is over.
+         * @description asked: the holder is asked to bring a new public half; placed: the new key's line stands beside the old, and a login with it is awaited; proved: such a login was completed, and the old key goes when the grace is over.
          * @enum {string}
          */
         RotationItemState: "asked" | "waiting" | "placing" | "placed" | "proved" | "removing" | "done" | "failed" | "undoing" | "undone";
@@ -2479,7 +2479,7 @@ export interface components {
         RotationWanted: {
             /** @description Of these names. */
             keys?: string[];
-            keeper?: string;
+            holder?: string;
             /** @description ed25519, rsa, ecdsa, sk-ed25519 or sk-ecdsa. */
             type?: string;
             /** @description Recorded more than this many days ago. */
@@ -2532,7 +2532,7 @@ export interface components {
             old: string;
             old_sha256: string;
             /** @description The old key's. */
-            keeper?: string;
+            holder?: string;
             /** @description The key that comes; absent where it is left out. */
             new?: string;
             /** @description By what the login's files are edited: steward key, from here or guest agent. */
@@ -2555,8 +2555,8 @@ export interface components {
             name: string;
             /** @description The key whose place it takes. */
             follows: string;
-            /** @description The keeper of that key, who will be its keeper. */
-            keeper?: string;
+            /** @description The holder of that key, who will be its holder. */
+            holder?: string;
             /** @description What it is to be made as. */
             type: string;
             bits: number;
@@ -2590,7 +2590,7 @@ export interface components {
             /** @description What the plan showed as to be replaced. */
             shown: components["schemas"]["ShownItem"][];
             /**
-             * @description Where the new keys come from: made by the caller, who gives their public halves; made by the service, which keeps the private halves in its safe; brought by the keeper of each old key, who is asked for it; or none has to be made.
+             * @description Where the new keys come from: made by the caller, who gives their public halves; made by the service, which keeps the private halves in its safe; brought by the holder of each old key, who is asked for it; or none has to be made.
              * @enum {string}
              */
             make: "here" | "service" | "bring" | "none";
@@ -2700,7 +2700,7 @@ export interface components {
             name: string;
             /** @description The key whose place it takes. */
             follows: string;
-            keeper: string;
+            holder: string;
             /** @description As what it is best made; other types are taken where the instances take them. */
             type: string;
             bits: number;
@@ -2774,7 +2774,7 @@ export interface components {
             login: string;
             instance: string;
             old: string;
-            keeper?: string;
+            holder?: string;
             /** @description The key that would come; absent where it cannot be done. */
             new?: string;
             /** @description Why it cannot be done. */
@@ -2971,7 +2971,7 @@ export interface components {
             /** Format: date-time */
             begun_at?: string;
             begun_by?: string;
-            /** @description The keeper who follows. */
+            /** @description The holder who follows. */
             to?: string;
             reason?: string;
             /**
@@ -2985,7 +2985,7 @@ export interface components {
             closed: boolean;
         };
         BeginLeaving: {
-            /** @description The keeper who follows; needed unless again. */
+            /** @description The holder who follows; needed unless again. */
             to?: string;
             reason?: string;
             /** @description Takes up one whose rotation is over and has left something. */
@@ -3000,13 +3000,13 @@ export interface components {
             recipient?: string;
         };
         HandOver: {
-            /** @description A keeper. */
+            /** @description A holder. */
             to: string;
             reason?: string;
         };
         HandedOver: {
             key: components["schemas"]["Key"];
-            /** @description The keeper who has to prove that they hold it; absent where it is done. */
+            /** @description The holder who has to prove that they hold it; absent where it is done. */
             waits_for?: string;
         };
         WaitingHandOver: {
@@ -3217,12 +3217,12 @@ export interface components {
             /** @enum {string} */
             kind: "instance" | "login" | "key" | "person" | "team";
             name: string;
-            /** @description What tells it from others: an instance's state, image and region, a key's type and keeper, who a person is. */
+            /** @description What tells it from others: an instance's state, image and region, a key's type and holder, who a person is. */
             about: string;
             /** @description Of a key: its fingerprint. */
             sha256?: string;
         };
-        Keeper: {
+        Holder: {
             name: string;
             /** @enum {string} */
             kind: "person" | "team";
@@ -3309,7 +3309,7 @@ export interface components {
             /** @description The one-line OpenSSH form. */
             public_key: string;
             comment: string;
-            keeper?: components["schemas"]["Keeper"];
+            holder?: components["schemas"]["Holder"];
             purpose: string;
             labels: {
                 [key: string]: string;
@@ -3363,7 +3363,7 @@ export interface components {
             /** @description Replaces the comment; empty drops it. The comment is kept as it is where this is left out. */
             comment?: string;
             /** @description Whose key it is; the caller unless given. */
-            keeper?: string;
+            holder?: string;
             purpose?: string;
             labels?: {
                 [key: string]: string;
@@ -3403,7 +3403,7 @@ export interface components {
         ImportKeys: {
             /** @description At most 5000. */
             keys: components["schemas"]["ListedKey"][];
-            keeper?: string;
+            holder?: string;
             purpose?: string;
             labels?: {
                 [key: string]: string;
@@ -3425,7 +3425,7 @@ export interface components {
             /** @description rsa: 2048, 3072 or 4096. ecdsa: 256, 384 or 521. */
             bits?: number;
             comment?: string;
-            keeper?: string;
+            holder?: string;
             purpose?: string;
             labels?: {
                 [key: string]: string;
@@ -3451,7 +3451,7 @@ export interface components {
             type: string;
             bits: number;
             sha256: string;
-            keeper?: string;
+            holder?: string;
         };
         /** @description One key and one login. */
         Opening: {
@@ -3872,7 +3872,7 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
-    listKeepers: {
+    listHolders: {
         parameters: {
             query?: never;
             header?: never;
@@ -3887,7 +3887,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Keeper"][];
+                    "application/json": components["schemas"]["Holder"][];
                 };
             };
             default: components["responses"]["Problem"];
@@ -4845,8 +4845,8 @@ export interface operations {
                 q?: string;
                 /** @description Only keys of this type. */
                 type?: string;
-                /** @description Only keys of this keeper. */
-                keeper?: string;
+                /** @description Only keys of this holder. */
+                holder?: string;
                 /** @description Only keys with this label, written name=value. */
                 label?: string;
                 /** @description The order: name, -name, created or -created. */
@@ -5559,8 +5559,8 @@ export interface operations {
                 label?: string;
                 /** @description Only logins in this region. */
                 region?: string;
-                /** @description Only logins that a key of this keeper opens or should open. */
-                keeper?: string;
+                /** @description Only logins that a key of this holder opens or should open. */
+                holder?: string;
                 /** @description Only logins that this key opens or should open. */
                 key?: string;
                 /** @description Only logins whose name holds this text. */
@@ -5597,8 +5597,8 @@ export interface operations {
                 label?: string;
                 /** @description Only logins in this region. */
                 region?: string;
-                /** @description Only logins that a key of this keeper opens or should open. */
-                keeper?: string;
+                /** @description Only logins that a key of this holder opens or should open. */
+                holder?: string;
                 /** @description Only logins that this key opens or should open. */
                 key?: string;
                 /** @description Only logins whose name holds this text. */
@@ -6133,8 +6133,8 @@ export interface operations {
                 total?: components["parameters"]["Total"];
                 /** @description Only of this key. */
                 key?: string;
-                /** @description Only of keys of this keeper. */
-                keeper?: string;
+                /** @description Only of keys of this holder. */
+                holder?: string;
                 /** @description Only of this login, or of all logins of this instance. */
                 login?: string;
                 /** @description Only of instances with this label, name=value. */
@@ -6222,8 +6222,8 @@ export interface operations {
                 after?: components["parameters"]["After"];
                 /** @description The greatest number of entries, 1 to 500; 50 unless given. */
                 limit?: components["parameters"]["Limit"];
-                /** @description Only of this keeper; me is the caller. */
-                keeper?: string;
+                /** @description Only of this holder; me is the caller. */
+                holder?: string;
                 /** @description Also what goes stale within this many days; 7 unless given. */
                 within?: number;
             };
@@ -6251,7 +6251,7 @@ export interface operations {
                 /** @description A key that would be lost; can be given several times. */
                 key?: string[];
                 /** @description All active keys of this person or team. */
-                keeper?: string;
+                holder?: string;
             };
             header?: never;
             path?: never;
@@ -6677,8 +6677,8 @@ export interface operations {
     listAskedKeys: {
         parameters: {
             query?: {
-                /** @description Only what this keeper is asked for; me for the caller. */
-                keeper?: string;
+                /** @description Only what this holder is asked for; me for the caller. */
+                holder?: string;
             };
             header?: never;
             path?: never;

@@ -26,7 +26,7 @@ export type Subject =
   | "consents"
   | "daybook"
   | "instances"
-  | "keepers"
+  | "holders"
   | "keys"
   | "leaving"
   | "me"
@@ -64,8 +64,8 @@ export function useCatalogue() {
   return useQuery({ queryKey: ["catalogue"], queryFn: () => take(api.GET("/catalogue")), staleTime: 60_000 });
 }
 
-export function useKeepers() {
-  return useQuery({ queryKey: ["keepers"], queryFn: () => take(api.GET("/keepers")), staleTime: 60_000 });
+export function useHolders() {
+  return useQuery({ queryKey: ["holders"], queryFn: () => take(api.GET("/holders")), staleTime: 60_000 });
 }
 
 export function useKey(name: string) {
@@ -164,7 +164,7 @@ interface ReachFilter {
   worry?: string;
   region?: string;
   label?: string;
-  keeper?: string;
+  holder?: string;
   key?: string;
 }
 
@@ -209,7 +209,7 @@ export function useDifferences(f: { login?: string; fit?: string; label?: string
 
 export function useGrants(f: {
   login?: string;
-  keeper?: string;
+  holder?: string;
   key?: string;
   label?: string;
   ended?: string;
@@ -221,10 +221,10 @@ export function useGrants(f: {
   );
 }
 
-export function useProofsDue(keeper: string | undefined) {
+export function useProofsDue(holder: string | undefined) {
   return usePages<ProofDue>(
-    ["reach", "due", keeper],
-    (after) => take(api.GET("/proofs/due", { params: { query: { keeper, ...part(after) } } })),
+    ["reach", "due", holder],
+    (after) => take(api.GET("/proofs/due", { params: { query: { holder, ...part(after) } } })),
     60_000,
   );
 }
@@ -244,12 +244,12 @@ export function useVersions(login: string) {
   });
 }
 
-/** What the loss of keys would do: of one, or of all that a keeper has. */
-export function useLoss(of: { key?: string; keeper?: string }) {
+/** What the loss of keys would do: of one, or of all that a holder has. */
+export function useLoss(of: { key?: string; holder?: string }) {
   return useQuery({
     queryKey: ["reach", "loss", of],
     queryFn: () =>
-      take(api.GET("/loss", { params: { query: { key: of.key ? [of.key] : undefined, keeper: of.keeper } } })),
+      take(api.GET("/loss", { params: { query: { key: of.key ? [of.key] : undefined, holder: of.holder } } })),
   });
 }
 
@@ -333,10 +333,10 @@ export function useRun(id: string) {
   return { run, error: first.error, isPending: !run && first.isPending };
 }
 
-export function useAskedKeys(keeper?: string) {
+export function useAskedKeys(holder?: string) {
   return useQuery({
-    queryKey: ["asked", keeper],
-    queryFn: () => take(api.GET("/asked-keys", { params: { query: { keeper } } })),
+    queryKey: ["asked", holder],
+    queryFn: () => take(api.GET("/asked-keys", { params: { query: { holder } } })),
     refetchInterval: 15_000,
   });
 }

@@ -63,8 +63,8 @@ const pathOf = (n: Named) => {
     instance: `/instances/${name}`,
     login: `/logins/${name}`,
     key: `/keys/${name}`,
-    person: `/keys?keeper=${name}`,
-    team: `/keys?keeper=${name}`,
+    person: `/keys?holder=${name}`,
+    team: `/keys?holder=${name}`,
   }[n.kind];
 };
 
@@ -263,7 +263,7 @@ function Match({ of, close }: { of: Traced; close: () => void }) {
     <div>
       <div>
         It is the key <KeyName name={of.name} sha256={of.key?.fingerprints.sha256 ?? ""} onClick={close} /> of{" "}
-        {of.key?.keeper?.name ?? "nobody"} ({of.matched}).
+        {of.key?.holder?.name ?? "nobody"} ({of.matched}).
       </div>
       <div className="before-s">
         {logins.length === 0 ? (

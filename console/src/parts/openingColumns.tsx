@@ -43,7 +43,7 @@ export const keyColumns: TableColumnsType<Opening> = [
     render: (_, o) => <Link to={`/logins/${encodeURIComponent(o.login)}`}>{o.login}</Link>,
   },
   { title: "Type", key: "type", render: (_, o) => typeText(o.key.type, o.key.bits) },
-  { title: "Keeper", key: "keeper", render: (_, o) => (o.steward ? "the service's own" : (o.key.keeper ?? "nobody")) },
+  { title: "Holder", key: "holder", render: (_, o) => (o.steward ? "the service's own" : (o.key.holder ?? "nobody")) },
   fit,
   granted,
   looked,

@@ -40,7 +40,7 @@ LOGIN is user@instance, or the instance for its own login user.`,
 			"plumlatch grant list -login ringing-db",
 			"plumlatch grant list -key oona-main",
 			"plumlatch grant list -with-end",
-			"plumlatch grant list -keeper tomas -ended",
+			"plumlatch grant list -holder tomas -ended",
 		},
 	},
 	{
@@ -57,12 +57,12 @@ line is removed before another key has shown, by a completed login, that it open
 
 // grantFlags are those of adding and withdrawing.
 type grantFlags struct {
-	kit.HolderFlags
+	kit.LocalKeyFlags
 	reason string
 }
 
 func (g *grantFlags) flags(f *flag.FlagSet) {
-	g.HolderFlags.Flags(f)
+	g.LocalKeyFlags.Flags(f)
 	f.StringVar(&g.reason, "reason", "", "why, for the daybook")
 }
 
@@ -102,7 +102,7 @@ func grantList(f *flag.FlagSet) func(context.Context, *kit.Session, []string) er
 	var p kit.Paging
 	p.Flags(f)
 	key := f.String("key", "", "only of this key")
-	keeper := f.String("keeper", "", "only of keys of this keeper")
+	holder := f.String("holder", "", "only of keys of this holder")
 	login := f.String("login", "", "only of this login, user@instance, or of all logins of an instance")
 	label := f.String("label", "", "only of instances with this label, `name=value`")
 	withEnd := f.Bool("with-end", false, "only those that end by themselves")
@@ -121,7 +121,7 @@ func grantList(f *flag.FlagSet) func(context.Context, *kit.Session, []string) er
 					Limit:  &limit,
 					Total:  count,
 					Key:    kit.Optional(*key),
-					Keeper: kit.Optional(*keeper),
+					Holder: kit.Optional(*holder),
 					Login:  kit.Optional(*login),
 					Label:  kit.Optional(*label),
 				}
@@ -141,7 +141,7 @@ func grantList(f *flag.FlagSet) func(context.Context, *kit.Session, []string) er
 			Head: []string{
 				"LOGIN",
 				"KEY",
-				"KEEPER",
+				"HOLDER",
 				"GRANTED",
 				"UNTIL",
 				"FIT",
@@ -157,9 +157,9 @@ func grantList(f *flag.FlagSet) func(context.Context, *kit.Session, []string) er
 }
 
 func grantCells(g apiclient.GrantRecord) []string {
-	keeper, end, fit := kit.Given(g.Key.Keeper), "", string(kit.Given(g.Fit))
+	holder, end, fit := kit.Given(g.Key.Holder), "", string(kit.Given(g.Fit))
 	if kit.Given(g.Steward) {
-		keeper = "the service's own"
+		holder = "the service's own"
 	}
 	switch {
 	case g.WithdrawnAt != nil:
@@ -175,7 +175,7 @@ func grantCells(g apiclient.GrantRecord) []string {
 	return []string{
 		g.Login,
 		g.Key.Name,
-		keeper,
+		holder,
 		kit.Day(g.GrantedAt) + " by " + g.GrantedBy,
 		end,
 		fit,
@@ -263,7 +263,7 @@ func changeGrant(s *kit.Session,
 		fmt.Fprintf(s.Env.Out, "The line of %s is %s in %s.\n", grant.Key, done, grant.Login)
 		return nil
 	}
-	halves, end, err := s.Holder(g.HolderFlags)
+	halves, end, err := s.LocalKeys(g.LocalKeyFlags)
 	if err != nil {
 		return err
 	}

@@ -18,7 +18,7 @@ logins first. Below stands which key is which.`,
 	Examples: []string{
 		"plumlatch reach map",
 		"plumlatch reach map -region south-marsh",
-		"plumlatch reach map -keeper oona -keys 12",
+		"plumlatch reach map -holder oona -keys 12",
 	},
 }}
 
@@ -37,7 +37,7 @@ func reachMap(f *flag.FlagSet) func(context.Context, *kit.Session, []string) err
 	drift := f.Bool("drift", false, "only logins at which not just the granted keys stand")
 	label := f.String("label", "", "only instances with this label, `name=value`")
 	region := f.String("region", "", "only this region")
-	keeper := f.String("keeper", "", "only logins that a key of this keeper opens or should")
+	holder := f.String("holder", "", "only logins that a key of this holder opens or should")
 	key := f.String("key", "", "only logins that this key opens or should")
 	find := f.String("find", "", "`part` of a login's name")
 	return func(ctx context.Context, s *kit.Session, _ []string) error {
@@ -52,7 +52,7 @@ func reachMap(f *flag.FlagSet) func(context.Context, *kit.Session, []string) err
 			Limit:  limit,
 			Label:  kit.Optional(*label),
 			Region: kit.Optional(*region),
-			Keeper: kit.Optional(*keeper),
+			Holder: kit.Optional(*holder),
 			Key:    kit.Optional(*key),
 			Q:      kit.Optional(*find),
 		}
@@ -118,9 +118,9 @@ func drawMap(s *kit.Session, m apiclient.ReachMap, columns int) {
 	}
 	t.Write(s)
 	fmt.Fprint(s.Env.Out, "\n● in place   ○ missing   ◆ nobody granted it   ? nobody has looked   ▲ strangers\n\n")
-	legend := kit.Table{Head: []string{"", "KEY", "KEEPER", "LOGINS", "STATE"}}
+	legend := kit.Table{Head: []string{"", "KEY", "HOLDER", "LOGINS", "STATE"}}
 	for n, k := range shown {
-		keeper, state := kit.Given(k.Keeper), string(k.State)
+		holder, state := kit.Given(k.Holder), string(k.State)
 		switch {
 		case k.State != apiclient.KeyStateActive:
 		case k.Fresh:
@@ -128,7 +128,7 @@ func drawMap(s *kit.Session, m apiclient.ReachMap, columns int) {
 		default:
 			state = "not freshly proved"
 		}
-		legend.Add(heads[n], k.Name, keeper, fmt.Sprint(k.Logins), state)
+		legend.Add(heads[n], k.Name, holder, fmt.Sprint(k.Logins), state)
 	}
 	legend.Write(s)
 	if len(m.Keys) > len(shown) {

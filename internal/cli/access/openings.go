@@ -77,8 +77,8 @@ var nameListing = kit.Listing[apiclient.Named]{
 		see := map[apiclient.NamedKind]string{
 			apiclient.NamedKindInstance: "plumlatch instance show ", apiclient.NamedKindLogin: "plumlatch login show ",
 			apiclient.NamedKindKey:    "plumlatch key show ",
-			apiclient.NamedKindPerson: "plumlatch key list -keeper ",
-			apiclient.NamedKindTeam:   "plumlatch key list -keeper ",
+			apiclient.NamedKindPerson: "plumlatch key list -holder ",
+			apiclient.NamedKindTeam:   "plumlatch key list -holder ",
 		}[n.Kind]
 		return []string{string(n.Kind), n.Name, n.About, see + n.Name}
 	},
@@ -176,7 +176,7 @@ func adrift(o apiclient.Opening) bool {
 func OpeningTable(s *kit.Session, rows []apiclient.Opening, byInstance bool) {
 	t := kit.Table{Head: []string{"LOGIN", "REGION", "FIT", "GRANTED", "LAST SEEN", "WHY"}}
 	if byInstance {
-		t.Head = []string{"KEY", "LOGIN", "TYPE", "KEEPER", "FIT", "GRANTED", "LAST SEEN"}
+		t.Head = []string{"KEY", "LOGIN", "TYPE", "HOLDER", "FIT", "GRANTED", "LAST SEEN"}
 	}
 	for _, o := range rows {
 		granted, looked := "not granted", "never looked"
@@ -193,12 +193,12 @@ func OpeningTable(s *kit.Session, rows []apiclient.Opening, byInstance bool) {
 		if adrift(o) {
 			fit += " !"
 		}
-		keeper := kit.Given(o.Key.Keeper)
+		holder := kit.Given(o.Key.Holder)
 		if kit.Given(o.Steward) {
-			keeper = "the service's own"
+			holder = "the service's own"
 		}
 		if byInstance {
-			t.Add(o.Key.Name, o.Login, fmt.Sprintf("%s %d", o.Key.Type, o.Key.Bits), keeper, fit, granted, looked)
+			t.Add(o.Key.Name, o.Login, fmt.Sprintf("%s %d", o.Key.Type, o.Key.Bits), holder, fit, granted, looked)
 		} else {
 			t.Add(o.Login, o.Region, fit, granted, looked, kit.Given(o.Reason))
 		}

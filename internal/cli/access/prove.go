@@ -24,7 +24,7 @@ var ProveCommands = []kit.Command{
 FILE or folder, -agent, or found on this machine) and checked there. Without arguments
 every key at hand that is recorded is proved. Of a login, user@instance or just the instance: a login is
 completed from here, and the host key that was seen is reported. Nothing secret is sent.
-With -due it shows what is to be proved, of you or of -keeper, and ends with status 3 if
+With -due it shows what is to be proved, of you or of -holder, and ends with status 3 if
 something is: by a proof that is missing or too old, not by one that soon will be.`,
 		Examples: []string{
 			"plumlatch prove -due",
@@ -40,10 +40,10 @@ something is: by a proof that is missing or too old, not by one that soon will b
 func sha256Of(h kit.AtHand) string { return keypair.FormatSHA256(h.Public.SHA256()) }
 
 func prove(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error {
-	var h kit.HolderFlags
+	var h kit.LocalKeyFlags
 	h.Flags(f)
 	due := f.Bool("due", false, "show what is to be proved")
-	keeper := f.String("keeper", "me", "with -due: of this `keeper`; all for everybody")
+	holder := f.String("holder", "me", "with -due: of this `holder`; all for everybody")
 	within := f.Int("within", 7, "with -due: also what goes stale within this many `days`")
 	return func(ctx context.Context, s *kit.Session, args []string) error {
 		client, err := s.Connect()
@@ -54,11 +54,11 @@ func prove(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error 
 			if len(args) > 0 || h.Given() {
 				return kit.Usage("-due shows what is to be proved; to prove it, leave -due out")
 			}
-			return proofsDue(s, ctx, client, *keeper, *within)
+			return proofsDue(s, ctx, client, *holder, *within)
 		}
 		var halves []kit.AtHand
 		if h.Given() {
-			found, end, err := s.Holder(h)
+			found, end, err := s.LocalKeys(h)
 			if err != nil {
 				return err
 			}
@@ -89,11 +89,11 @@ func prove(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error 
 	}
 }
 
-// proofsDue shows what a keeper, or everybody, has to prove.
-func proofsDue(s *kit.Session, ctx context.Context, client *apiclient.Client, keeper string, within int) error {
+// proofsDue shows what a holder, or everybody, has to prove.
+func proofsDue(s *kit.Session, ctx context.Context, client *apiclient.Client, holder string, within int) error {
 	params := apiclient.ListProofsDueParams{Within: &within}
-	if keeper != "all" {
-		params.Keeper = &keeper
+	if holder != "all" {
+		params.Holder = &holder
 	}
 	rows, total, err := kit.Fetch[apiclient.ProofDue](
 		ctx,
@@ -108,7 +108,7 @@ func proofsDue(s *kit.Session, ctx context.Context, client *apiclient.Client, ke
 	}
 	l := kit.Listing[apiclient.ProofDue]{
 		Head: []string{
-			"KEEPER",
+			"HOLDER",
 			"KEY",
 			"OPENS",
 			"PROVED",
@@ -123,13 +123,13 @@ func proofsDue(s *kit.Session, ctx context.Context, client *apiclient.Client, ke
 			if d.State == apiclient.ProofDueStateSoonStale {
 				state = "stale from " + kit.Day(*d.StaleAt)
 			}
-			return []string{kit.Given(d.Key.Keeper), d.Key.Name, fmt.Sprint(d.Logins), last, state}
+			return []string{kit.Given(d.Key.Holder), d.Key.Name, fmt.Sprint(d.Logins), last, state}
 		},
 	}
 	if err := l.Show(s, rows, total); err != nil {
 		return err
 	}
-	if err := alsoAsked(s, ctx, client, keeper); err != nil {
+	if err := alsoAsked(s, ctx, client, holder); err != nil {
 		return err
 	}
 	if !slices.ContainsFunc(rows, func(d apiclient.ProofDue) bool { return d.State != apiclient.ProofDueStateSoonStale }) {
@@ -144,21 +144,21 @@ func proofsDue(s *kit.Session, ctx context.Context, client *apiclient.Client, ke
 	return kit.Quiet(kit.ExitNotAsItShould)
 }
 
-// alsoAsked tells of the new public halves that the same keeper is asked to bring.
-func alsoAsked(s *kit.Session, ctx context.Context, client *apiclient.Client, keeper string) error {
+// alsoAsked tells of the new public halves that the same holder is asked to bring.
+func alsoAsked(s *kit.Session, ctx context.Context, client *apiclient.Client, holder string) error {
 	if s.Json || s.Quiet {
 		return nil
 	}
 	var params apiclient.ListAskedKeysParams
-	if keeper != "all" {
-		params.Keeper = &keeper
+	if holder != "all" {
+		params.Holder = &holder
 	}
 	asked, err := kit.Answer[[]apiclient.AskedKey](client.ListAskedKeys(ctx, &params))
 	for _, k := range asked {
 		fmt.Fprintf(
 			s.Env.Out,
 			"\n%s is asked to bring a new public half that follows %s, for %s: plumlatch rotate bring %s -new\n",
-			k.Keeper, k.Follows, text.Counted(k.Logins, "login"), k.Name,
+			k.Holder, k.Follows, text.Counted(k.Logins, "login"), k.Name,
 		)
 	}
 	return err
@@ -232,7 +232,7 @@ func ProveKey(s *kit.Session,
 	client *apiclient.Client,
 	name string,
 	halves []kit.AtHand,
-	h kit.HolderFlags,
+	h kit.LocalKeyFlags,
 ) (proved, error) {
 	fail := func(err error) (proved, error) { return proved{What: name, Kind: "possession", Why: err.Error()}, err }
 	k, err := kit.Answer[apiclient.Key](client.GetKey(ctx, name))
@@ -247,7 +247,7 @@ func ProveKey(s *kit.Session,
 }
 
 // halfFor picks the private half of a key among those given, or finds it on this machine.
-func halfFor(s *kit.Session, sha256 string, halves []kit.AtHand, h kit.HolderFlags) (kit.AtHand, error) {
+func halfFor(s *kit.Session, sha256 string, halves []kit.AtHand, h kit.LocalKeyFlags) (kit.AtHand, error) {
 	for _, half := range halves {
 		if sha256Of(half) == sha256 {
 			return half, nil
@@ -297,7 +297,7 @@ func proveLogin(s *kit.Session,
 	client *apiclient.Client,
 	name string,
 	halves []kit.AtHand,
-	h kit.HolderFlags,
+	h kit.LocalKeyFlags,
 ) (proved, error) {
 	out := proved{What: name, Kind: "entry"}
 	fail := func(err error) (proved, error) {

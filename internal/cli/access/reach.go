@@ -17,13 +17,13 @@ var ReachCommands = []kit.Command{
 	{
 		Name: "reach", Flags: reachList,
 		Summary: "Show how safe each login is, the worst first, and what to do next",
-		Detail: `solid: two or more keepers with a fresh proof; thin: one; stale: keys in place, none freshly
+		Detail: `solid: two or more holders with a fresh proof; thin: one; stale: keys in place, none freshly
 proved; shut: nobody is known to hold a key in place; unswept: nobody has looked. It ends
 with status 3 if a login is shut, or if not just the granted keys stand in one.`,
 		Examples: []string{
 			"plumlatch reach",
 			"plumlatch reach -state shut",
-			"plumlatch reach -keeper tomas",
+			"plumlatch reach -holder tomas",
 			"plumlatch reach -drift",
 			"plumlatch reach -worry",
 		},
@@ -51,17 +51,17 @@ with status 3 if a login is shut, or if not just the granted keys stand in one.`
 	{
 		Name: "key loss", Args: "[KEY ...]", Max: -1, Flags: keyLoss,
 		Summary:  "Show what would become of the logins if keys were lost together",
-		Detail:   "With -keeper it takes all active keys of a person or team, as on a laptop that is gone.",
-		Examples: []string{"plumlatch key loss hides-shared", "plumlatch key loss -keeper marek"},
+		Detail:   "With -holder it takes all active keys of a person or team, as on a laptop that is gone.",
+		Examples: []string{"plumlatch key loss hides-shared", "plumlatch key loss -holder marek"},
 	},
 	{
 		Name: "key mark-lost", Args: "[KEY ...]", Max: -1, Flags: keyMarkLost,
 		Summary: "Mark keys as lost, after showing what that does",
-		Detail: `Their keeper or an admin may. With -keeper it takes all active keys of a person or team. What stands
+		Detail: `Their holder or an admin may. With -holder it takes all active keys of a person or team. What stands
 on the instances stays until it is removed there: plumlatch rotate start -lost -urgent does that.`,
 		Examples: []string{
 			`plumlatch key mark-lost oona-main -reason "tablet stolen at the pier"`,
-			`plumlatch key mark-lost -keeper marek -reason "laptop stolen on the train"`,
+			`plumlatch key mark-lost -holder marek -reason "laptop stolen on the train"`,
 		},
 	},
 }
@@ -74,7 +74,7 @@ func reachList(f *flag.FlagSet) func(context.Context, *kit.Session, []string) er
 	worry := f.Bool("worry", false, "only logins whose best way back in, should the last key be lost, is a bad one")
 	label := f.String("label", "", "only instances with this label, `name=value`")
 	region := f.String("region", "", "only this region")
-	keeper := f.String("keeper", "", "only logins that a key of this keeper opens or should")
+	holder := f.String("holder", "", "only logins that a key of this holder opens or should")
 	key := f.String("key", "", "only logins that this key opens or should")
 	find := f.String("find", "", "`part` of a login's name")
 	return func(ctx context.Context, s *kit.Session, _ []string) error {
@@ -85,7 +85,7 @@ func reachList(f *flag.FlagSet) func(context.Context, *kit.Session, []string) er
 		params := apiclient.GetReachParams{
 			Label:  kit.Optional(*label),
 			Region: kit.Optional(*region),
-			Keeper: kit.Optional(*keeper),
+			Holder: kit.Optional(*holder),
 			Key:    kit.Optional(*key),
 			Q:      kit.Optional(*find),
 		}
@@ -155,7 +155,7 @@ func showReach(s *kit.Session, rows []apiclient.LoginReach, p apiclient.ReachPag
 	if p.Asked > 0 {
 		fmt.Fprintf(
 			s.Env.Out,
-			"A rotation waits for %s that keepers are asked to bring: plumlatch rotate asked\n\n",
+			"A rotation waits for %s that holders are asked to bring: plumlatch rotate asked\n\n",
 			text.Counted(p.Asked, "new public half"),
 		)
 	}
@@ -215,17 +215,17 @@ func ShowLogin(s *kit.Session, l apiclient.Login) {
 		kit.Given(l.Reach.SweepError), "Cloud's label", kit.Given(l.Label), "Next", kit.Given(l.Reach.Next),
 	)
 	fmt.Fprintln(s.Env.Out)
-	t := kit.Table{Head: []string{"KEY", "KEEPER", "FIT", "PROVED", "LOGGED IN", "LIMITS"}}
+	t := kit.Table{Head: []string{"KEY", "HOLDER", "FIT", "PROVED", "LOGGED IN", "LIMITS"}}
 	for _, o := range l.Openers {
-		fit, keeper := string(o.Fit), kit.Given(o.Key.Keeper)
+		fit, holder := string(o.Fit), kit.Given(o.Key.Holder)
 		if adrift(o) {
 			fit += " !"
 		}
 		if kit.Given(o.Steward) {
-			keeper = "the service's own"
+			holder = "the service's own"
 		}
 		if kit.Given(o.KeyState) == apiclient.KeyStateLost {
-			keeper += ", lost"
+			holder += ", lost"
 		}
 		proved, entered := "never", "never"
 		if o.ProvedAt != nil {
@@ -234,7 +234,7 @@ func ShowLogin(s *kit.Session, l apiclient.Login) {
 		if o.EnteredAt != nil {
 			entered = kit.Day(*o.EnteredAt)
 		}
-		t.Add(o.Key.Name, keeper, fit, proved, entered, kit.Given(o.Limits))
+		t.Add(o.Key.Name, holder, fit, proved, entered, kit.Given(o.Limits))
 	}
 	for _, g := range l.Strangers {
 		t.Add(g.Sha256, "a stranger: "+g.Comment, "stranger !", "", "", kit.Given(g.Limits))
@@ -344,12 +344,12 @@ func compareLooks(s *kit.Session,
 	return nil
 }
 
-// lossOf asks what the loss of the named keys, and of all of a keeper, would do.
-func lossOf(ctx context.Context, client *apiclient.Client, keys []string, keeper string) (apiclient.Loss, error) {
-	if len(keys) == 0 && keeper == "" {
-		return apiclient.Loss{}, kit.Usage("name the keys, or whose they are: -keeper NAME")
+// lossOf asks what the loss of the named keys, and of all of a holder, would do.
+func lossOf(ctx context.Context, client *apiclient.Client, keys []string, holder string) (apiclient.Loss, error) {
+	if len(keys) == 0 && holder == "" {
+		return apiclient.Loss{}, kit.Usage("name the keys, or whose they are: -holder NAME")
 	}
-	params := apiclient.GetLossParams{Keeper: kit.Optional(keeper)}
+	params := apiclient.GetLossParams{Holder: kit.Optional(holder)}
 	if len(keys) > 0 {
 		params.Key = &keys
 	}
@@ -357,13 +357,13 @@ func lossOf(ctx context.Context, client *apiclient.Client, keys []string, keeper
 }
 
 func keyLoss(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error {
-	keeper := f.String("keeper", "", "all active keys of this `person` or team")
+	holder := f.String("holder", "", "all active keys of this `person` or team")
 	return func(ctx context.Context, s *kit.Session, args []string) error {
 		client, err := s.Connect()
 		if err != nil {
 			return err
 		}
-		loss, err := lossOf(ctx, client, args, *keeper)
+		loss, err := lossOf(ctx, client, args, *holder)
 		if err != nil {
 			return err
 		}
@@ -392,7 +392,7 @@ func showLoss(s *kit.Session, loss apiclient.Loss) {
 }
 
 func keyMarkLost(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error {
-	keeper := f.String("keeper", "", "all active keys of this `person` or team")
+	holder := f.String("holder", "", "all active keys of this `person` or team")
 	reason := f.String("reason", "", "what happened, for the daybook")
 	yes := f.Bool("yes", false, "do not ask")
 	return func(ctx context.Context, s *kit.Session, args []string) error {
@@ -403,12 +403,12 @@ func keyMarkLost(f *flag.FlagSet) func(context.Context, *kit.Session, []string) 
 		if err != nil {
 			return err
 		}
-		loss, err := lossOf(ctx, client, args, *keeper)
+		loss, err := lossOf(ctx, client, args, *holder)
 		if err != nil {
 			return err
 		}
 		if len(loss.Keys) == 0 {
-			return fmt.Errorf("%s holds no active key", *keeper)
+			return fmt.Errorf("%s holds no active key", *holder)
 		}
 		if !s.Json && !s.Quiet {
 			showLoss(s, loss)

@@ -162,7 +162,7 @@ func showDifferences(s *kit.Session, found []apiclient.Difference, chosen choice
 }
 
 func differenceTable(s *kit.Session, found []apiclient.Difference, chosen choices) {
-	t := kit.Table{Head: []string{"LOGIN", "KEY", "KEEPER", "FIT", "SINCE", "TO DO"}}
+	t := kit.Table{Head: []string{"LOGIN", "KEY", "HOLDER", "FIT", "SINCE", "TO DO"}}
 	for _, d := range found {
 		since, name := "", d.Name
 		if d.Since != nil {
@@ -178,7 +178,7 @@ func differenceTable(s *kit.Session, found []apiclient.Difference, chosen choice
 		case choice == "":
 			choice = strings.Join(choicesFor[d.Fit], " or ") + "?"
 		}
-		t.Add(d.Login, name, kit.Given(d.Keeper), string(d.Fit), since, choice)
+		t.Add(d.Login, name, kit.Given(d.Holder), string(d.Fit), since, choice)
 	}
 	t.Write(s)
 }

@@ -32,7 +32,7 @@ stand there.`,
 }
 
 func sweep(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error {
-	var h kit.HolderFlags
+	var h kit.LocalKeyFlags
 	h.Flags(f)
 	label := f.String("label", "", "instances with this label, `name=value`")
 	all := f.Bool("all", false, "all instances")
@@ -149,9 +149,9 @@ func sweepFromHere(s *kit.Session,
 	ctx context.Context,
 	client *apiclient.Client,
 	instances []string,
-	h kit.HolderFlags,
+	h kit.LocalKeyFlags,
 ) error {
-	halves, end, err := s.Holder(h)
+	halves, end, err := s.LocalKeys(h)
 	if err != nil {
 		return err
 	}

@@ -56,7 +56,7 @@ OpenSSH client configuration; - is the standard input. What is recorded already 
 }
 
 func instanceAdopt(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error {
-	var h kit.HolderFlags
+	var h kit.LocalKeyFlags
 	h.Flags(f)
 	l := kit.Labels{}
 	address := f.String("address", "", "its host name or `address`")
@@ -103,7 +103,7 @@ func instanceAdopt(f *flag.FlagSet) func(context.Context, *kit.Session, []string
 		); err != nil {
 			return err
 		}
-		halves, end, err := holderIfGiven(s, h)
+		halves, end, err := localKeysIfGiven(s, h)
 		if err != nil {
 			return err
 		}
@@ -116,12 +116,12 @@ func instanceAdopt(f *flag.FlagSet) func(context.Context, *kit.Session, []string
 	}
 }
 
-// holderIfGiven is holder, or nothing where no private half was named.
-func holderIfGiven(s *kit.Session, h kit.HolderFlags) ([]kit.AtHand, func(), error) {
+// localKeysIfGiven is holder, or nothing where no private half was named.
+func localKeysIfGiven(s *kit.Session, h kit.LocalKeyFlags) ([]kit.AtHand, func(), error) {
 	if !h.Given() {
 		return nil, func() {}, nil
 	}
-	return s.Holder(h)
+	return s.LocalKeys(h)
 }
 
 // found is a machine that is to be adopted, with the host keys that it shows.
@@ -199,7 +199,7 @@ type listed struct {
 
 // adoptList adopts the machines of a list, after showing their host keys.
 func adoptList(
-	s *kit.Session, ctx context.Context, file, user string, l kit.Labels, h kit.HolderFlags, steward, yes bool,
+	s *kit.Session, ctx context.Context, file, user string, l kit.Labels, h kit.LocalKeyFlags, steward, yes bool,
 ) error {
 	text, err := keys.ReadText(s, file, "the list", maxMachineList)
 	if err != nil {
@@ -238,7 +238,7 @@ func adoptList(
 	); err != nil {
 		return err
 	}
-	halves, end, err := holderIfGiven(s, h)
+	halves, end, err := localKeysIfGiven(s, h)
 	if err != nil {
 		return err
 	}
@@ -355,7 +355,7 @@ func adopted(s *kit.Session, ctx context.Context, client *apiclient.Client, i ap
 }
 
 func instanceSteward(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error {
-	var h kit.HolderFlags
+	var h kit.LocalKeyFlags
 	h.Flags(f)
 	return func(ctx context.Context, s *kit.Session, args []string) error {
 		if !h.Given() {
@@ -365,7 +365,7 @@ func instanceSteward(f *flag.FlagSet) func(context.Context, *kit.Session, []stri
 		if err != nil {
 			return err
 		}
-		halves, end, err := s.Holder(h)
+		halves, end, err := s.LocalKeys(h)
 		if err != nil {
 			return err
 		}

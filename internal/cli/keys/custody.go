@@ -62,13 +62,13 @@ func Record(s *kit.Session, v any, name string, text func()) error {
 var CustodyCommands = []kit.Command{
 	{
 		Name:    "key hand-over",
-		Args:    "NAME [KEEPER]",
+		Args:    "NAME [HOLDER]",
 		Min:     1,
 		Max:     2,
 		Flags:   keyHandOver,
-		Summary: "Ask another keeper to take a key over",
+		Summary: "Ask another holder to take a key over",
 		Detail: "It is done once they prove that they hold it: plumlatch prove NAME. A private half that\nnever left the " +
-			"safe changes its keeper at once.",
+			"safe changes its holder at once.",
 		Examples: []string{
 			"plumlatch key hand-over atlas-deploy marek -reason \"the atlas is his now\"",
 			"plumlatch key hand-over atlas-deploy -off",
@@ -86,7 +86,7 @@ var CustodyCommands = []kit.Command{
 		Min:     1,
 		Max:     1,
 		Flags:   keyForget,
-		Summary: "Have the safe forget a private half that its keeper holds",
+		Summary: "Have the safe forget a private half that its holder holds",
 		Detail: "It is proved first that you hold the private half, from the file or the agent given, or\nfrom one found " +
 			"on this machine.",
 		Examples: []string{
@@ -196,7 +196,7 @@ func keyHandOver(f *flag.FlagSet) func(context.Context, *kit.Session, []string) 
 			return Settled(s, r, err, "Nobody is asked to take %s over any more.", args[0])
 		}
 		if len(args) < 2 {
-			return kit.Usage("key hand-over: say who is to take it over\nSee: plumlatch keeper list")
+			return kit.Usage("key hand-over: say who is to take it over\nSee: plumlatch holder list")
 		}
 		h, err := kit.Answer[apiclient.HandedOver](
 			client.HandOverKey(ctx, args[0], apiclient.HandOver{To: args[1], Reason: kit.Optional(*reason)}),
@@ -206,7 +206,7 @@ func keyHandOver(f *flag.FlagSet) func(context.Context, *kit.Session, []string) 
 		}
 		return Record(s, h, h.Key.Name, func() {
 			if h.WaitsFor == nil {
-				Say(s, "%s is the keeper of %s now; its private half has never left the safe.", args[1], args[0])
+				Say(s, "%s is the holder of %s now; its private half has never left the safe.", args[1], args[0])
 				return
 			}
 			Say(s,
@@ -239,12 +239,12 @@ var handOverListing = kit.Listing[apiclient.WaitingHandOver]{
 }
 
 func keyForget(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error {
-	var h kit.HolderFlags
+	var h kit.LocalKeyFlags
 	h.Flags(f)
 	return With(func(ctx context.Context, s *kit.Session, client *apiclient.Client, args []string) error {
 		var halves []kit.AtHand
 		if h.Given() {
-			found, done, err := s.Holder(h)
+			found, done, err := s.LocalKeys(h)
 			if err != nil {
 				return err
 			}

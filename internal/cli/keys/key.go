@@ -34,7 +34,7 @@ and hands the private half over once.`,
 			"plumlatch key new atlas-deploy",
 			"plumlatch key new ringing-backup -type rsa -bits 4096 -passphrase",
 			"plumlatch key new gauge-admin -type rsa -format ppk3",
-			"plumlatch key new hides -keeper team-field -label team=cameras -out ./hides",
+			"plumlatch key new hides -holder team-field -label team=cameras -out ./hides",
 		},
 	},
 	{
@@ -49,7 +49,7 @@ holds is taken.`,
 			"plumlatch key import gauge-key -no-comment < gauge.pub",
 			"plumlatch key import ringing -list ./authorized_keys",
 			"plumlatch key import oona-token -agent -pick oona@token",
-			"plumlatch key import oona-main -from oona.pub -keeper oona -comment field-tablet",
+			"plumlatch key import oona-main -from oona.pub -holder oona -comment field-tablet",
 		},
 	},
 	{
@@ -58,7 +58,7 @@ holds is taken.`,
 		Summary: "List keys",
 		Examples: []string{
 			"plumlatch key list",
-			"plumlatch key list -keeper ines",
+			"plumlatch key list -holder ines",
 			"plumlatch key list -find atlas -sort -created",
 		},
 	},
@@ -77,7 +77,7 @@ holds is taken.`,
 	{
 		Name: "key private", Args: "NAME", Min: 1, Max: 1, Flags: keyPrivate,
 		Summary: "Take a private half that the service keeps out of its safe, once",
-		Detail: "Its keeper or an admin may, with a reason; for some labels a second person has to consent\n(plumlatch " +
+		Detail: "Its holder or an admin may, with a reason; for some labels a second person has to consent\n(plumlatch " +
 			"consent ask). It comes sealed for this machine. A private half that only its holder has is not here,\nand the " +
 			"answer says what to do instead.",
 		Examples: []string{`plumlatch key private atlas-deploy-2 -reason "the new key of the deploy job"`},
@@ -95,13 +95,13 @@ holds is taken.`,
 
 // newKeyFlags are the flags that say what a new record is to hold.
 type newKeyFlags struct {
-	keeper, purpose string
+	holder, purpose string
 	labels          kit.Labels
 }
 
 func (n *newKeyFlags) flags(f *flag.FlagSet) {
 	n.labels = kit.Labels{}
-	f.StringVar(&n.keeper, "keeper", "", "the person or team that holds the private half; you, unless given")
+	f.StringVar(&n.holder, "holder", "", "the person or team that holds the private half; you, unless given")
 	f.StringVar(&n.purpose, "purpose", "", "what the key is for")
 	f.Var(n.labels, "label", "a label, `name=value`; can be given several times")
 }
@@ -232,7 +232,7 @@ func NewPair(s *kit.Session, ctx context.Context, keyName string, p PairFlags) (
 		client.ImportKey(ctx, &apiclient.ImportKeyParams{IdempotencyKey: kit.NewRequestKey()}, apiclient.ImportKey{
 			Name:      keyName,
 			PublicKey: pair.Line(),
-			Keeper:    kit.Optional(p.keeper),
+			Holder:    kit.Optional(p.holder),
 			Purpose:   kit.Optional(p.purpose),
 			Labels:    p.labelMap(),
 			Origin:    new(apiclient.OriginClient),
@@ -295,7 +295,7 @@ func madeByService(s *kit.Session,
 			Type:    &spec.Type,
 			Bits:    &spec.Bits,
 			Comment: &p.comment,
-			Keeper:  kit.Optional(p.keeper),
+			Holder:  kit.Optional(p.holder),
 			Purpose: kit.Optional(p.purpose),
 			Labels:  p.labelMap(),
 		}),
@@ -368,7 +368,7 @@ func keyImport(f *flag.FlagSet) func(context.Context, *kit.Session, []string) er
 		request := apiclient.ImportKey{
 			Name:      args[0],
 			PublicKey: public.Line(),
-			Keeper:    kit.Optional(n.keeper),
+			Holder:    kit.Optional(n.holder),
 			Purpose:   kit.Optional(n.purpose),
 			Labels:    n.labelMap(),
 			Comment:   kit.Optional(*comment),
@@ -399,7 +399,7 @@ func keyImport(f *flag.FlagSet) func(context.Context, *kit.Session, []string) er
 		}
 		s.Facts(
 			"Type", kit.TypeText(k.Type, k.Bits), "SHA-256", k.Fingerprints.Sha256, "MD5", k.Fingerprints.Md5, "Comment",
-			k.Comment+note, "Keeper", keeperText(k),
+			k.Comment+note, "Holder", holderText(k),
 		)
 		showFindings(s, k.Findings)
 		return nil
@@ -436,22 +436,22 @@ func ReadText(s *kit.Session, from, what string, limit int64) (string, error) {
 	return string(data), err
 }
 
-// keeperName says whose a key is.
-func keeperName(k apiclient.Key) string {
+// holderName says whose a key is.
+func holderName(k apiclient.Key) string {
 	switch {
 	case kit.Given(k.Steward):
 		return "the service's own"
-	case k.Keeper == nil:
+	case k.Holder == nil:
 		return "nobody"
 	}
-	return k.Keeper.Name
+	return k.Holder.Name
 }
 
-// keeperText says whose a key is, with who that is.
-func keeperText(key apiclient.Key) string {
-	k := key.Keeper
+// holderText says whose a key is, with who that is.
+func holderText(key apiclient.Key) string {
+	k := key.Holder
 	if k == nil {
-		return keeperName(key)
+		return holderName(key)
 	}
 	if k.Title != "" && k.Title != k.Name {
 		return k.Name + " (" + k.Title + ")"
@@ -464,7 +464,7 @@ func keyList(f *flag.FlagSet) func(context.Context, *kit.Session, []string) erro
 	p.Flags(f)
 	find := f.String("find", "", "`part` of a name, a comment or a purpose")
 	typ := f.String("type", "", "only this type")
-	keeper := f.String("keeper", "", "only this keeper's")
+	holder := f.String("holder", "", "only this holder's")
 	label := f.String("label", "", "only with this label, `name=value`")
 	sort := f.String("sort", "name", "`order`: name, -name, created or -created")
 	return func(ctx context.Context, s *kit.Session, _ []string) error {
@@ -482,7 +482,7 @@ func keyList(f *flag.FlagSet) func(context.Context, *kit.Session, []string) erro
 					Total:  count,
 					Q:      kit.Optional(*find),
 					Type:   kit.Optional(*typ),
-					Keeper: kit.Optional(*keeper),
+					Holder: kit.Optional(*holder),
 					Label:  kit.Optional(*label),
 					Sort:   sort,
 				})
@@ -496,7 +496,7 @@ func keyList(f *flag.FlagSet) func(context.Context, *kit.Session, []string) erro
 }
 
 var keyListing = kit.Listing[apiclient.Key]{
-	Head: []string{"NAME", "TYPE", "BITS", "KEEPER", "OPENS", "MADE", "SHA-256"},
+	Head: []string{"NAME", "TYPE", "BITS", "HOLDER", "OPENS", "MADE", "SHA-256"},
 	Name: func(k apiclient.Key) string { return k.Name },
 	None: "No key fits. Make one: plumlatch key new NAME",
 	Cells: func(k apiclient.Key) []string {
@@ -504,7 +504,7 @@ var keyListing = kit.Listing[apiclient.Key]{
 			k.Name,
 			k.Type,
 			strconv.Itoa(k.Bits),
-			keeperName(k),
+			holderName(k),
 			strconv.Itoa(k.Opens),
 			kit.Day(k.CreatedAt),
 			k.Fingerprints.Sha256,
@@ -551,7 +551,7 @@ func keyShow(f *flag.FlagSet) func(context.Context, *kit.Session, []string) erro
 			"Name", k.Name, "Type", kit.TypeText(k.Type, k.Bits)+" ("+k.Algorithm+")", "SHA-256", k.Fingerprints.Sha256,
 			"MD5", k.Fingerprints.Md5, "MD5 of the SPKI DER", kit.Given(k.Fingerprints.SpkiMd5),
 			"SHA-1 of the PKCS#8 DER", kit.Given(k.Fingerprints.Pkcs8Sha1), "SSHFP", kit.Given(k.Fingerprints.Sshfp),
-			"Comment", k.Comment, "Keeper", keeperText(k), "Purpose", k.Purpose, "Labels", kit.LabelText(k.Labels),
+			"Comment", k.Comment, "Holder", holderText(k), "Purpose", k.Purpose, "Labels", kit.LabelText(k.Labels),
 			"State", string(k.State), "Private half", custodyText(k), "On this machine", file, "Recorded",
 			kit.Moment(k.CreatedAt)+" by "+k.CreatedBy, "Public half", k.PublicKey,
 		)
@@ -572,9 +572,9 @@ func custodyText(k apiclient.Key) string {
 	case k.Custody == apiclient.CustodyKept:
 		return "kept by the service, encrypted"
 	case k.Origin == apiclient.OriginService:
-		return "with its keeper; the service made it and handed it over once"
+		return "with its holder; the service made it and handed it over once"
 	}
-	return "with its keeper; it never came to the service"
+	return "with its holder; it never came to the service"
 }
 
 func keyPrivate(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error {

@@ -52,7 +52,7 @@ func importList(s *kit.Session, ctx context.Context, prefix, path string, drop, 
 		ctx,
 		client,
 		keys,
-		apiclient.ImportKeys{Keeper: kit.Optional(n.keeper), Purpose: kit.Optional(n.purpose), Labels: n.labelMap()},
+		apiclient.ImportKeys{Holder: kit.Optional(n.holder), Purpose: kit.Optional(n.purpose), Labels: n.labelMap()},
 	)
 	if err != nil {
 		return err

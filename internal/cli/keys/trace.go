@@ -145,7 +145,7 @@ func showTrace(s *kit.Session, t apiclient.Trace) {
 			fmt.Fprintf(s.Env.Out, "It is a host key of the instance %s (%s).\n", m.Name, m.Matched)
 			continue
 		}
-		fmt.Fprintf(s.Env.Out, "It is the key %s of %s (%s).\n", m.Name, keeperText(*m.Key), m.Matched)
+		fmt.Fprintf(s.Env.Out, "It is the key %s of %s (%s).\n", m.Name, holderText(*m.Key), m.Matched)
 		if openings := kit.Given(m.Logins); len(openings) > 0 {
 			access.OpeningTable(s, openings, false)
 			s.Rest(len(openings), m.Key.Opens)

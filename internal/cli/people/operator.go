@@ -478,7 +478,7 @@ func operatorChange(f *flag.FlagSet) func(context.Context, *kit.Session, []strin
 }
 
 func operatorLeave(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error {
-	to := f.String("to", "", "the `keeper` who follows; begins it")
+	to := f.String("to", "", "the `holder` who follows; begins it")
 	reason := f.String("reason", "", "why, for the daybook")
 	again := f.Bool("again", false, "take up one that has left something")
 	off := f.Bool("off", false, "call it off; what was replaced stays so")
@@ -601,7 +601,7 @@ func showLeaving(s *kit.Session, l apiclient.Leaving) {
 	case l.Rotation != nil:
 		keys.Say(s, "Watch it: plumlatch rotate watch %s", l.Rotation)
 	case l.BegunAt == nil:
-		keys.Say(s, "Begin it, and watch it to its end: plumlatch operator leave %s -to KEEPER -wait", l.Person)
+		keys.Say(s, "Begin it, and watch it to its end: plumlatch operator leave %s -to HOLDER -wait", l.Person)
 	}
 }
 
@@ -636,7 +636,7 @@ func teamPart(*flag.FlagSet) func(context.Context, *kit.Session, []string) error
 		return keys.Settled(s,
 			r,
 			err,
-			"%s is not in the team %s. They may still have its keys: plumlatch rotate plan -keeper %s",
+			"%s is not in the team %s. They may still have its keys: plumlatch rotate plan -holder %s",
 			args[1],
 			args[0],
 			args[0],

@@ -36,10 +36,10 @@ var PeopleCommands = []kit.Command{
 	},
 	{Name: "whoami", Flags: whoami, Summary: "Show who you are to the service", Examples: []string{"plumlatch whoami"}},
 	{
-		Name:     "keeper list",
-		Flags:    keeperList,
+		Name:     "holder list",
+		Flags:    holderList,
 		Summary:  "List the persons and teams that hold keys",
-		Examples: []string{"plumlatch keeper list"},
+		Examples: []string{"plumlatch holder list"},
 	},
 	{
 		Name:    "token new",
@@ -210,25 +210,25 @@ func whoami(*flag.FlagSet) func(context.Context, *kit.Session, []string) error {
 	}
 }
 
-func keeperList(*flag.FlagSet) func(context.Context, *kit.Session, []string) error {
+func holderList(*flag.FlagSet) func(context.Context, *kit.Session, []string) error {
 	return func(ctx context.Context, s *kit.Session, _ []string) error {
 		client, err := s.Connect()
 		if err != nil {
 			return err
 		}
-		keepers, err := kit.Answer[[]apiclient.Keeper](client.ListKeepers(ctx))
+		holders, err := kit.Answer[[]apiclient.Holder](client.ListHolders(ctx))
 		if err != nil {
 			return err
 		}
-		return keeperListing.Show(s, keepers, len(keepers))
+		return holderListing.Show(s, holders, len(holders))
 	}
 }
 
-var keeperListing = kit.Listing[apiclient.Keeper]{
+var holderListing = kit.Listing[apiclient.Holder]{
 	Head: []string{"NAME", "KIND", "WHO", "MEMBERS", "STATE"},
-	Name: func(k apiclient.Keeper) string { return k.Name },
-	None: "There is no keeper yet.",
-	Cells: func(k apiclient.Keeper) []string {
+	Name: func(k apiclient.Holder) string { return k.Name },
+	None: "There is no holder yet.",
+	Cells: func(k apiclient.Holder) []string {
 		state := ""
 		if kit.Given(k.Left) {
 			state = "has left"

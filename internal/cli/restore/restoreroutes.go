@@ -245,7 +245,7 @@ func showRehearsal(s *kit.Session, r apiclient.Routes) {
 	fmt.Fprintf(
 		s.Env.Out,
 		"\n%s: %s.\nMend it while you can get in: a steward key makes it seconds (plumlatch instance steward %s -with "+
-			"FILE), and so does a second keeper (plumlatch grant add KEY %s -with FILE).\n",
+			"FILE), and so does a second holder (plumlatch grant add KEY %s -with FILE).\n",
 		s.Bad("Mend this"),
 		r.Worry,
 		r.Instance,

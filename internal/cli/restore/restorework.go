@@ -23,7 +23,7 @@ import (
 
 // restoreWork is what a restore can be helped with from this machine.
 type restoreWork struct {
-	kit.HolderFlags
+	kit.LocalKeyFlags
 	password     bool
 	passwordFile string
 
@@ -33,7 +33,7 @@ type restoreWork struct {
 }
 
 func (w *restoreWork) flags(f *flag.FlagSet) {
-	w.HolderFlags.Flags(f)
+	w.LocalKeyFlags.Flags(f)
 	f.BoolVar(&w.password, "password", false, "ask for the login's password, for the route password")
 	f.StringVar(&w.passwordFile, "password-file", "", "`file` that holds the login's password")
 }
@@ -44,7 +44,7 @@ const restorePause = 250 * time.Millisecond
 // can be done from here.
 func followRestore(s *kit.Session, ctx context.Context, client *apiclient.Client, id uuid.UUID, w *restoreWork) error {
 	if w.Given() {
-		halves, end, err := s.Holder(w.HolderFlags)
+		halves, end, err := s.LocalKeys(w.LocalKeyFlags)
 		if err != nil {
 			return err
 		}

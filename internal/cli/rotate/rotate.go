@@ -39,10 +39,10 @@ var RotateCommands = []kit.Command{
 		Detail: rotateDetail + `
 New keys are made on this machine (-make here): their private halves are written to ~/.ssh with
 mode 0600, and this command completes a login with each of them before the old key goes. With
--make service the service makes and keeps them in its safe and logs in itself; their keepers take
+-make service the service makes and keeps them in its safe and logs in itself; their holders take
 them out with: plumlatch key private NAME. With -make bring
-each keeper is asked for a new public half (plumlatch rotate asked), and the rotation goes on with it
-when it comes. With -to a key that exists takes the place of all; its keeper shows that it opens each
+each holder is asked for a new public half (plumlatch rotate asked), and the rotation goes on with it
+when it comes. With -to a key that exists takes the place of all; its holder shows that it opens each
 login: plumlatch prove LOGIN.
 Files are edited by the steward key; where there is none, from this machine with the old private half
 (-from-here -with FILE), else by the guest agent. The plan says which.
@@ -119,7 +119,7 @@ a lost or compromised key alone, for one login that you name, with a reason; it 
 in the report. The new line must stand there. If the new key does not open the login after all, the
 login is shut.`,
 		Examples: []string{
-			`plumlatch rotate override 01a2… -login debian@tide-gauge-1 -reason "laptop stolen, its keeper is at sea"`,
+			`plumlatch rotate override 01a2… -login debian@tide-gauge-1 -reason "laptop stolen, its holder is at sea"`,
 		},
 	},
 	{
@@ -138,8 +138,8 @@ login is shut.`,
 	{
 		Name:     "rotate asked",
 		Flags:    rotateAsked,
-		Summary:  "List the new public halves that keepers are asked to bring",
-		Examples: []string{"plumlatch rotate asked", "plumlatch rotate asked -keeper me"},
+		Summary:  "List the new public halves that holders are asked to bring",
+		Examples: []string{"plumlatch rotate asked", "plumlatch rotate asked -holder me"},
 	},
 	{
 		Name:    "rotate bring",
@@ -166,13 +166,13 @@ login is shut.`,
 	},
 }
 
-const rotateDetail = `Say which keys (what is given must all hold): -key, -keeper, -type, -older, -weaker-than, -shared,
+const rotateDetail = `Say which keys (what is given must all hold): -key, -holder, -type, -older, -weaker-than, -shared,
 -lost; and where: -instance, -label, -region. Their lines are replaced with the options that they have.`
 
 // wantedFlags say which keys are to be replaced, where, and by what.
 type wantedFlags struct {
 	keys, instances            kit.Names
-	keeper, typ, older, weaker string
+	holder, typ, older, weaker string
 	label, region, each, to    string
 	overlap                    string
 	lost, shared               bool
@@ -181,7 +181,7 @@ type wantedFlags struct {
 
 func (w *wantedFlags) flags(f *flag.FlagSet) {
 	f.Var(&w.keys, "key", "a `key` to replace wherever it stands; can be given several times")
-	f.StringVar(&w.keeper, "keeper", "", "keys of this keeper")
+	f.StringVar(&w.holder, "holder", "", "keys of this holder")
 	f.StringVar(&w.typ, "type", "", "keys of this type: ed25519, rsa, ecdsa")
 	f.StringVar(&w.older, "older", "", "keys recorded longer ago than this `age`, such as 180d")
 	f.StringVar(&w.weaker, "weaker-than", "", "keys weaker than this `strength`, such as rsa3072")
@@ -208,7 +208,7 @@ func (w *wantedFlags) flags(f *flag.FlagSet) {
 
 func (w *wantedFlags) wanted() (apiclient.RotationWanted, error) {
 	out := apiclient.RotationWanted{
-		Keeper:     kit.Optional(w.keeper),
+		Holder:     kit.Optional(w.holder),
 		Type:       kit.Optional(w.typ),
 		WeakerThan: kit.Optional(w.weaker),
 		Label:      kit.Optional(w.label),
@@ -254,8 +254,8 @@ func (w *wantedFlags) wanted() (apiclient.RotationWanted, error) {
 		}
 		out.OlderDays = new(int(age / (24 * time.Hour)))
 	}
-	if len(w.keys) == 0 && w.keeper == "" && w.typ == "" && w.older == "" && w.weaker == "" && !w.lost && !w.shared {
-		return out, kit.Usage("say which keys: -key, -keeper, -type, -older, -weaker-than, -shared or -lost")
+	if len(w.keys) == 0 && w.holder == "" && w.typ == "" && w.older == "" && w.weaker == "" && !w.lost && !w.shared {
+		return out, kit.Usage("say which keys: -key, -holder, -type, -older, -weaker-than, -shared or -lost")
 	}
 	return out, nil
 }
@@ -316,7 +316,7 @@ func showPlan(s *kit.Session, p apiclient.RotationPlan) {
 		fmt.Fprintln(s.Env.Out, "No such key stands anywhere.")
 		return
 	}
-	t := kit.Table{Head: []string{"LOGIN", "OLD KEY", "KEEPER", "NEW KEY", "BY", "REACH", "AFTER", "TAKES"}}
+	t := kit.Table{Head: []string{"LOGIN", "OLD KEY", "HOLDER", "NEW KEY", "BY", "REACH", "AFTER", "TAKES"}}
 	known := false // how long it takes, or what it waits for
 	for _, i := range p.Items {
 		if i.LeftOut == nil {
@@ -326,7 +326,7 @@ func showPlan(s *kit.Session, p apiclient.RotationPlan) {
 			}
 			known = known || takes != ""
 			t.Add(
-				i.Login, i.Old, kit.Given(i.Keeper), kit.Given(i.New), kit.Given(i.Means), string(i.ReachBefore),
+				i.Login, i.Old, kit.Given(i.Holder), kit.Given(i.New), kit.Given(i.Means), string(i.ReachBefore),
 				string(kit.Given(i.ReachAfter)), takes,
 			)
 		}
@@ -405,13 +405,13 @@ func rotateStart(f *flag.FlagSet) func(context.Context, *kit.Session, []string) 
 	var t settingsFlags
 	w.flags(f)
 	t.flags(f)
-	var h kit.HolderFlags
+	var h kit.LocalKeyFlags
 	h.Flags(f)
 	maker := f.String(
 		"make",
 		"here",
 		"`where` new keys come from: here (made on this machine), service (made and kept by it), or bring (asked of each "+
-			"keeper)",
+			"holder)",
 	)
 	reason := f.String("reason", "", "why, for the daybook")
 	yes := f.Bool("yes", false, "do not ask")
@@ -519,7 +519,7 @@ func startPlanned(
 	fmt.Fprintf(s.Env.Out, "The rotation %s has begun.\n", r.Id)
 	if request.Make == apiclient.StartRotationMakeBring {
 		fmt.Fprintln(
-			s.Env.Out, "Each new public half is asked of its keeper. See which are missing: plumlatch rotate asked",
+			s.Env.Out, "Each new public half is asked of its holder. See which are missing: plumlatch rotate asked",
 		)
 	}
 	return r, nil
@@ -684,7 +684,7 @@ func rotateWatch(f *flag.FlagSet) func(context.Context, *kit.Session, []string) 
 	fromHere := f.Bool(
 		"from-here", false, "edit what waits for it from this machine with the old private half (-with or -agent)",
 	)
-	var h kit.HolderFlags
+	var h kit.LocalKeyFlags
 	h.Flags(f)
 	return func(ctx context.Context, s *kit.Session, args []string) error {
 		client, id, err := rotationAt(s, ctx, args)

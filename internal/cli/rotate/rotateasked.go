@@ -154,14 +154,14 @@ func showReport(s *kit.Session, p apiclient.RotationReport) {
 }
 
 func rotateAsked(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error {
-	keeper := f.String("keeper", "", "only what this `keeper` is asked for; me for yourself")
+	holder := f.String("holder", "", "only what this `holder` is asked for; me for yourself")
 	return func(ctx context.Context, s *kit.Session, _ []string) error {
 		client, err := s.Connect()
 		if err != nil {
 			return err
 		}
 		asked, err := kit.Answer[[]apiclient.AskedKey](
-			client.ListAskedKeys(ctx, &apiclient.ListAskedKeysParams{Keeper: kit.Optional(*keeper)}),
+			client.ListAskedKeys(ctx, &apiclient.ListAskedKeysParams{Holder: kit.Optional(*holder)}),
 		)
 		if err != nil {
 			return err
@@ -169,7 +169,7 @@ func rotateAsked(f *flag.FlagSet) func(context.Context, *kit.Session, []string) 
 		return kit.Listing[apiclient.AskedKey]{
 			Head: []string{
 				"NAME",
-				"KEEPER",
+				"HOLDER",
 				"FOLLOWS",
 				"BEST AS",
 				"LOGINS",
@@ -181,7 +181,7 @@ func rotateAsked(f *flag.FlagSet) func(context.Context, *kit.Session, []string) 
 			Cells: func(k apiclient.AskedKey) []string {
 				return []string{
 					k.Name,
-					k.Keeper,
+					k.Holder,
 					k.Follows,
 					kit.TypeText(k.Type, k.Bits),
 					fmt.Sprint(k.Logins),

@@ -28,12 +28,12 @@ type hereWork struct {
 
 // workHere returns what there is to work with; nil where nothing was given.
 func workHere(
-	s *kit.Session, ctx context.Context, client *apiclient.Client, h kit.HolderFlags,
+	s *kit.Session, ctx context.Context, client *apiclient.Client, h kit.LocalKeyFlags,
 ) (*hereWork, func(), error) {
 	if !h.Given() {
 		return nil, func() {}, nil
 	}
-	halves, end, err := s.Holder(h)
+	halves, end, err := s.LocalKeys(h)
 	if err != nil {
 		return nil, nil, err
 	}

@@ -22,7 +22,7 @@ var RuleCommands = []kit.Command{
 		Detail: rotateDetail + `
 What is selected, at the age of the rule, begins within ten minutes, in the hours that it has; within
 one day it begins at most one rotation, so that what failed is not tried again at once. New keys are
-made and kept by the service, or asked of their keepers (-make bring).`,
+made and kept by the service, or asked of their holders (-make bring).`,
 		Examples: []string{
 			"plumlatch rule add yearly -older 365d -between 22:00-04:00 -zone Europe/Berlin -grace 48h -make bring",
 			"plumlatch rule add no-short-rsa -weaker-than rsa3072",
@@ -76,7 +76,7 @@ func ruleAdd(f *flag.FlagSet) func(context.Context, *kit.Session, []string) erro
 	t.flags(f)
 	maker := f.String(
 		"make", "service",
-		"`where` new keys come from: service (made and kept by it) or bring (asked of each keeper)",
+		"`where` new keys come from: service (made and kept by it) or bring (asked of each holder)",
 	)
 	reason := f.String("reason", "", "why, for the daybook")
 	return func(ctx context.Context, s *kit.Session, args []string) error {
@@ -141,7 +141,7 @@ func wantedText(w apiclient.RotationWanted) string {
 	}
 	add("weaker than %s", w.WeakerThan)
 	add("of the type %s", w.Type)
-	add("of %s", w.Keeper)
+	add("of %s", w.Holder)
 	if kit.Given(w.Shared) {
 		parts = append(parts, "shared")
 	}
@@ -250,7 +250,7 @@ func ruleDue(f *flag.FlagSet) func(context.Context, *kit.Session, []string) erro
 				"RULE",
 				"LOGIN",
 				"KEY",
-				"KEEPER",
+				"HOLDER",
 				"NEW KEY",
 				"CANNOT BE DONE",
 				"WHAT TO DO",
@@ -265,7 +265,7 @@ func ruleDue(f *flag.FlagSet) func(context.Context, *kit.Session, []string) erro
 					d.Rule,
 					d.Login,
 					d.Old,
-					kit.Given(d.Keeper),
+					kit.Given(d.Holder),
 					kit.Given(d.New),
 					kit.Given(d.Cannot),
 					kit.Given(d.Remedy),

@@ -13,7 +13,7 @@ type Asked struct {
 	Reason bool
 	// Beyond is whether the key opens logins that the asker does not see.
 	Beyond bool
-	// Holds is whether the asker is the key's keeper, Admin whether they are an admin.
+	// Holds is whether the asker is the key's holder, Admin whether they are an admin.
 	Holds, Admin bool
 }
 
@@ -29,7 +29,7 @@ const (
 	Released Verdict = "private-half-released"
 	NoReason Verdict = "no-reason"
 	Beyond   Verdict = "beyond-your-limit"
-	NotTheir Verdict = "not-the-keeper"
+	NotTheir Verdict = "not-the-holder"
 )
 
 // Noted reports whether the daybook tells that it was asked for in vain: not where the asker only has

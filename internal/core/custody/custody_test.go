@@ -2,7 +2,7 @@ package custody
 
 import "testing"
 
-func TestAPrivateHalfGoesToItsKeeperOrAnAdminAndNobodyElse(t *testing.T) {
+func TestAPrivateHalfGoesToItsHolderOrAnAdminAndNobodyElse(t *testing.T) {
 	good := Asked{Kept: true, Reason: true, Holds: true}
 	with := func(change func(*Asked)) Asked {
 		a := good
@@ -14,7 +14,7 @@ func TestAPrivateHalfGoesToItsKeeperOrAnAdminAndNobodyElse(t *testing.T) {
 		want  Verdict
 		noted bool
 	}{
-		"the keeper":         {good, Granted, false},
+		"the holder":         {good, Granted, false},
 		"an admin":           {with(func(a *Asked) { a.Holds, a.Admin = false, true }), Granted, false},
 		"somebody else":      {with(func(a *Asked) { a.Holds = false }), NotTheir, true},
 		"not kept":           {with(func(a *Asked) { a.Kept = false }), NotKept, true},

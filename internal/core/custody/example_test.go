@@ -11,5 +11,5 @@ func ExampleJudge() {
 	fmt.Printf("%q\n", custody.Judge(custody.Asked{Kept: true, Reason: true}))
 	// Output:
 	// ""
-	// "not-the-keeper"
+	// "not-the-holder"
 }

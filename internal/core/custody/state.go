@@ -14,7 +14,7 @@ const (
 // Custody is where a private half is.
 type Custody string
 
-// With its keeper only, or in the service's safe.
+// With its holder only, or in the service's safe.
 const (
 	Holder Custody = "holder"
 	Kept   Custody = "kept"

@@ -38,7 +38,7 @@ type Item struct {
 }
 
 // Plan is what is to be done, ordered by the keys' names, with the logins that would be left shut or
-// with one keeper if nothing were replaced.
+// with one holder if nothing were replaced.
 type Plan struct {
 	Items      []Item
 	Shut, Thin []int

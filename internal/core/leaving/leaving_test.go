@@ -11,7 +11,7 @@ import (
 // input has the logins 0, which is opened by the key 0 alone, and 1, which two others keep as well.
 func input() reach.Input {
 	now := time.Date(2026, 11, 28, 12, 0, 0, 0, time.UTC)
-	key := func(keeper int) reach.Key { return reach.Key{Keeper: keeper, Proved: now} }
+	key := func(holder int) reach.Key { return reach.Key{Holder: holder, Proved: now} }
 	pair := func(k, l int32, s reach.Sighting) reach.Pair {
 		return reach.Pair{Key: k, Login: l, Granted: true, Sighting: s, Opens: true}
 	}

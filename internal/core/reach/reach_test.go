@@ -25,11 +25,11 @@ func TestFitIsNeverBetterThanWhatWasSeen(t *testing.T) {
 	}
 }
 
-func TestALoginIsAsSafeAsItsKeepersWithAFreshProof(t *testing.T) {
+func TestALoginIsAsSafeAsItsHoldersWithAFreshProof(t *testing.T) {
 	now := time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)
 	fresh, old := now.AddDate(0, 0, -3), now.AddDate(0, 0, -31)
-	ines, marek := Key{Keeper: 1, Proved: fresh}, Key{Keeper: 2, Proved: fresh}
-	staleKey := Key{Keeper: 3, Proved: old}
+	ines, marek := Key{Holder: 1, Proved: fresh}, Key{Holder: 2, Proved: fresh}
+	staleKey := Key{Holder: 3, Proved: old}
 	in := func(keys ...Key) []Pair {
 		var out []Pair
 		for i := range keys {
@@ -42,16 +42,16 @@ func TestALoginIsAsSafeAsItsKeepersWithAFreshProof(t *testing.T) {
 		pairs  func([]Pair) []Pair
 		want   State
 		loss   State // if the first key were lost
-		keeper int
+		holder int
 	}{
-		"two keepers":            {keys: []Key{ines, marek}, want: Solid, loss: Thin, keeper: 2},
-		"two keys of one keeper": {keys: []Key{ines, ines}, want: Thin, loss: Thin, keeper: 1},
-		"one keeper":             {keys: []Key{ines}, want: Thin, loss: Shut, keeper: 1},
+		"two holders":            {keys: []Key{ines, marek}, want: Solid, loss: Thin, holder: 2},
+		"two keys of one holder": {keys: []Key{ines, ines}, want: Thin, loss: Thin, holder: 1},
+		"one holder":             {keys: []Key{ines}, want: Thin, loss: Shut, holder: 1},
 		"nobody proved":          {keys: []Key{staleKey}, want: Stale, loss: Shut},
-		"fresh beside stale":     {keys: []Key{ines, staleKey}, want: Thin, loss: Stale, keeper: 1},
-		"nobody holds it":        {keys: []Key{{Keeper: Nobody, Proved: fresh}}, want: Shut, loss: Shut},
-		"lost":                   {keys: []Key{{Keeper: 1, Proved: fresh, Lost: true}}, want: Shut, loss: Shut},
-		"only the steward":       {keys: []Key{{Keeper: Nobody, Steward: true, Proved: fresh}}, want: Shut, loss: Shut},
+		"fresh beside stale":     {keys: []Key{ines, staleKey}, want: Thin, loss: Stale, holder: 1},
+		"nobody holds it":        {keys: []Key{{Holder: Nobody, Proved: fresh}}, want: Shut, loss: Shut},
+		"lost":                   {keys: []Key{{Holder: 1, Proved: fresh, Lost: true}}, want: Shut, loss: Shut},
+		"only the steward":       {keys: []Key{{Holder: Nobody, Steward: true, Proved: fresh}}, want: Shut, loss: Shut},
 		"granted, not seen": {
 			keys:  []Key{ines},
 			pairs: func(p []Pair) []Pair { p[0].Sighting = NotSeen; return p },
@@ -81,16 +81,16 @@ func TestALoginIsAsSafeAsItsKeepersWithAFreshProof(t *testing.T) {
 			pairs:  func(p []Pair) []Pair { p[0].Entered = fresh; return p },
 			want:   Thin,
 			loss:   Shut,
-			keeper: 1,
+			holder: 1,
 		},
 		"a clock an hour ahead": {
-			keys:   []Key{{Keeper: 1, Proved: now.Add(time.Hour)}},
+			keys:   []Key{{Holder: 1, Proved: now.Add(time.Hour)}},
 			want:   Thin,
 			loss:   Shut,
-			keeper: 1,
+			holder: 1,
 		},
 		"no pair, swept":             {keys: nil, want: Shut, loss: Shut},
-		"proof just as old as fresh": {keys: []Key{{Keeper: 1, Proved: now.AddDate(0, 0, -30)}}, want: Stale, loss: Shut},
+		"proof just as old as fresh": {keys: []Key{{Holder: 1, Proved: now.AddDate(0, 0, -30)}}, want: Stale, loss: Shut},
 	} {
 		pairs := in(c.keys...)
 		if c.pairs != nil {
@@ -105,7 +105,7 @@ func TestALoginIsAsSafeAsItsKeepersWithAFreshProof(t *testing.T) {
 			Strangers: []int{0},
 		}
 		got := Standings(input)[0]
-		if got.State != c.want || got.Keepers != c.keeper {
+		if got.State != c.want || got.Holders != c.holder {
 			t.Errorf("%s: %+v, want %s", name, got, c.want)
 		}
 		after := got.State
@@ -125,7 +125,7 @@ func TestALoginIsAsSafeAsItsKeepersWithAFreshProof(t *testing.T) {
 
 func TestDriftIsCountedByFit(t *testing.T) {
 	in := Input{
-		Keys:      []Key{{Keeper: 1}, {Keeper: 2}, {Keeper: Nobody, Steward: true}},
+		Keys:      []Key{{Holder: 1}, {Holder: 2}, {Holder: Nobody, Steward: true}},
 		Swept:     []bool{true, true},
 		Strangers: []int{2, 0},
 		Pairs: []Pair{
@@ -159,7 +159,7 @@ func BenchmarkStandings(b *testing.B) {
 		Strangers: make([]int, logins),
 	}
 	for i := range in.Keys {
-		in.Keys[i] = Key{Keeper: i % 500, Proved: now.AddDate(0, 0, -i%60)}
+		in.Keys[i] = Key{Holder: i % 500, Proved: now.AddDate(0, 0, -i%60)}
 	}
 	for i := range pairs {
 		in.Pairs = append(

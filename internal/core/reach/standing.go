@@ -17,17 +17,17 @@ const (
 // States are all states, the worst first.
 var States = []State{Shut, Unswept, Stale, Thin, Solid}
 
-// Nobody is the keeper of a key that nobody is known to hold.
+// Nobody is the holder of a key that nobody is known to hold.
 const Nobody = -1
 
 // Key is what matters of a key for the logins that it opens.
 type Key struct {
-	// Keeper is a number of the caller's for who holds the private half, or
-	// Nobody. A keeper who has left counts as Nobody.
-	Keeper int
+	// Holder is a number of the caller's for who holds the private half, or
+	// Nobody. A holder who has left counts as Nobody.
+	Holder int
 	// Lost is whether the private half is lost or compromised.
 	Lost bool
-	// Steward is whether it is the service's own, which never counts as a keeper.
+	// Steward is whether it is the service's own, which never counts as a holder.
 	Steward bool
 	// Proved is the last proof of possession; zero for none.
 	Proved time.Time
@@ -62,8 +62,8 @@ type Input struct {
 // Standing is how one login stands.
 type Standing struct {
 	State State
-	// Keepers is the number of keepers with a fresh proof, where 2 means two or more.
-	Keepers int
+	// Holders is the number of holders with a fresh proof, where 2 means two or more.
+	Holders int
 	// InPlace, Missing, Ungranted and Strangers count its keys by their fit. The
 	// steward key is not among those in place.
 	InPlace, Missing, Ungranted, Strangers int
@@ -77,7 +77,7 @@ func (s Standing) Drifts() bool { return s.Missing+s.Ungranted+s.Strangers > 0 }
 // tally is what one login has shown so far.
 type tally struct {
 	held   bool // some key in place has a private half that somebody is known to hold
-	keeper int  // the first keeper with a fresh proof
+	holder int  // the first holder with a fresh proof
 	seen   bool // any sighting of a known key
 }
 
@@ -88,7 +88,7 @@ func Standings(in Input) []Standing {
 	out := make([]Standing, len(in.Swept))
 	tallies := make([]tally, len(in.Swept))
 	for i := range tallies {
-		tallies[i].keeper = Nobody
+		tallies[i].holder = Nobody
 	}
 	for _, p := range in.Pairs {
 		s, t, k := &out[p.Login], &tallies[p.Login], &in.Keys[p.Key]
@@ -108,7 +108,7 @@ func Standings(in Input) []Standing {
 			continue
 		}
 		s.InPlace++
-		if !p.Opens || k.Lost || k.Keeper == Nobody {
+		if !p.Opens || k.Lost || k.Holder == Nobody {
 			continue
 		}
 		t.held = true
@@ -116,10 +116,10 @@ func Standings(in Input) []Standing {
 			continue
 		}
 		switch {
-		case t.keeper == Nobody:
-			t.keeper, s.Keepers = k.Keeper, 1
-		case t.keeper != k.Keeper:
-			s.Keepers = 2
+		case t.holder == Nobody:
+			t.holder, s.Holders = k.Holder, 1
+		case t.holder != k.Holder:
+			s.Holders = 2
 		}
 	}
 	for i := range out {
@@ -130,9 +130,9 @@ func Standings(in Input) []Standing {
 			s.State = Unswept
 		case !tallies[i].held:
 			s.State = Shut
-		case s.Keepers == 0:
+		case s.Holders == 0:
 			s.State = Stale
-		case s.Keepers == 1:
+		case s.Holders == 1:
 			s.State = Thin
 		default:
 			s.State = Solid

@@ -43,13 +43,13 @@ func Tell(login, instance string, s Standing, sweepFailed bool) (why, next strin
 		words = append(words, "no key in place is freshly proved")
 		next = "plumlatch prove " + login
 	case Thin:
-		words = append(words, "one keeper only, so one lost laptop shuts it")
+		words = append(words, "one holder only, so one lost laptop shuts it")
 		next = "plumlatch grant add KEY " + login
 		if !s.Steward {
 			next += " -with FILE"
 		}
 	case Solid:
-		words = append(words, "two or more keepers with a fresh proof")
+		words = append(words, "two or more holders with a fresh proof")
 	}
 	if s.Strangers > 0 {
 		words = append(words, text.Counted(s.Strangers, "stranger")+" in the file")
@@ -136,7 +136,7 @@ type Holding struct {
 	Fresh []int
 	// Steward is whether the service's own key is in place.
 	Steward bool
-	// Lost are the keys in place that nobody can use any more: lost ones, and those whose keeper has
+	// Lost are the keys in place that nobody can use any more: lost ones, and those whose holder has
 	// left or is nobody.
 	Lost []int
 }
@@ -154,7 +154,7 @@ func HoldingOf(in Input, login int) Holding {
 		switch {
 		case k.Steward:
 			out.Steward = out.Steward || p.Sighting == Seen
-		case k.Lost || k.Keeper == Nobody:
+		case k.Lost || k.Holder == Nobody:
 			out.Lost = append(out.Lost, int(p.Key))
 		case p.Sighting == Seen && p.Opens && (fresh(k.Proved) || fresh(p.Entered)):
 			out.Fresh = append(out.Fresh, int(p.Key))

@@ -68,7 +68,7 @@ func TestALabelIsWrongOnlyWhereSomebodyHasLooked(t *testing.T) {
 
 func TestALossIsWorseWhereItShutsOrThins(t *testing.T) {
 	now := time.Date(2026, 11, 28, 12, 0, 0, 0, time.UTC)
-	key := func(keeper int) Key { return Key{Keeper: keeper, Proved: now} }
+	key := func(holder int) Key { return Key{Holder: holder, Proved: now} }
 	pair := func(k, l int32) Pair { return Pair{Key: k, Login: l, Granted: true, Sighting: Seen, Opens: true} }
 	in := Input{
 		Now:       now,
@@ -104,13 +104,13 @@ func TestWhoCouldLetSomebodyIn(t *testing.T) {
 		Now:   now,
 		Fresh: time.Hour,
 		Keys: []Key{
-			{Keeper: 0, Proved: now.Add(-time.Minute)},
-			{Keeper: 1, Proved: now.Add(-time.Hour * 2)},
-			{Keeper: 2, Lost: true, Proved: now},
-			{Keeper: Nobody, Proved: now},
-			{Keeper: Nobody, Steward: true},
-			{Keeper: 3, Proved: now.Add(-time.Hour * 2)},
-			{Keeper: 4, Proved: now},
+			{Holder: 0, Proved: now.Add(-time.Minute)},
+			{Holder: 1, Proved: now.Add(-time.Hour * 2)},
+			{Holder: 2, Lost: true, Proved: now},
+			{Holder: Nobody, Proved: now},
+			{Holder: Nobody, Steward: true},
+			{Holder: 3, Proved: now.Add(-time.Hour * 2)},
+			{Holder: 4, Proved: now},
 		},
 		Pairs: []Pair{
 			{Key: 0, Sighting: Seen, Opens: true},

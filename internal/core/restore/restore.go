@@ -40,7 +40,7 @@ type Abilities struct {
 }
 
 // Holder is a key in place whose holder can be asked to place the line.
-type Holder struct{ Key, Keeper string }
+type Holder struct{ Key, Holder string }
 
 // Disk is the root disk as the cloud tells of it.
 type Disk struct {

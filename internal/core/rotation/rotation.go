@@ -23,7 +23,7 @@ type Key struct {
 	// Bits is the length of an RSA modulus or the size of a curve.
 	Bits    int
 	Created time.Time
-	Keeper  string
+	Holder  string
 	Lost    bool
 	// Steward is whether it is the service's own, which is never selected.
 	Steward bool
@@ -34,7 +34,7 @@ type Key struct {
 // Selection says which keys are to be replaced. What is set must all hold.
 type Selection struct {
 	Keys   []string
-	Keeper string
+	Holder string
 	Type   string
 	// Older is an age; 0 does not select by it.
 	Older time.Duration
@@ -47,7 +47,7 @@ type Selection struct {
 
 // Empty reports whether nothing is selected by.
 func (s Selection) Empty() bool {
-	return len(s.Keys) == 0 && s.Keeper == "" && s.Type == "" && s.Older == 0 && s.Weaker == "" && !s.Lost && !s.Shared
+	return len(s.Keys) == 0 && s.Holder == "" && s.Type == "" && s.Older == 0 && s.Weaker == "" && !s.Lost && !s.Shared
 }
 
 // ReadStrength reads a type and a length in bits, such as rsa3072.
@@ -75,7 +75,7 @@ func (s Selection) Wants(k Key, now time.Time) bool {
 			return false
 		}
 	}
-	return (len(s.Keys) == 0 || slices.Contains(s.Keys, k.Name)) && (s.Keeper == "" || s.Keeper == k.Keeper) &&
+	return (len(s.Keys) == 0 || slices.Contains(s.Keys, k.Name)) && (s.Holder == "" || s.Holder == k.Holder) &&
 		(s.Type == "" || s.Type == k.Type) &&
 		(s.Older == 0 || now.Sub(k.Created) > s.Older) && (!s.Lost || k.Lost) &&
 		(!s.Shared || k.Instances > 1)

@@ -126,7 +126,7 @@ func TestTheNewLineHasTheOptionsOfTheOld(t *testing.T) {
 }
 
 func TestASelectionWantsWhatFitsAllOfIt(t *testing.T) {
-	old := Key{Name: "a", Type: "rsa", Bits: 2048, Created: now.AddDate(0, 0, -200), Keeper: "oona", Instances: 3}
+	old := Key{Name: "a", Type: "rsa", Bits: 2048, Created: now.AddDate(0, 0, -200), Holder: "oona", Instances: 3}
 	for name, c := range map[string]struct {
 		s    Selection
 		k    Key
@@ -140,8 +140,8 @@ func TestASelectionWantsWhatFitsAllOfIt(t *testing.T) {
 		"another type":            {Selection{Weaker: "ecdsa384"}, old, false},
 		"old and weak":            {Selection{Weaker: "rsa3072", Older: 100 * 24 * time.Hour}, old, true},
 		"not so old":              {Selection{Older: 300 * 24 * time.Hour}, old, false},
-		"of a keeper, shared":     {Selection{Keeper: "oona", Shared: true}, old, true},
-		"not lost":                {Selection{Keeper: "oona", Lost: true}, old, false},
+		"of a holder, shared":     {Selection{Holder: "oona", Shared: true}, old, true},
+		"not lost":                {Selection{Holder: "oona", Lost: true}, old, false},
 		"a steward":               {Selection{Keys: []string{"a"}}, Key{Name: "a", Steward: true}, false},
 		"no strength":             {Selection{Weaker: "strong"}, old, false},
 	} {

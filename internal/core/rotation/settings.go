@@ -79,7 +79,7 @@ type Started struct {
 	Settings
 	// Rule is whether a standing rule starts it, FromHere whether somebody edits from their machine.
 	Rule, FromHere, Urgent bool
-	// Bring is whether keepers bring the new keys, Service whether the service makes and keeps them.
+	// Bring is whether holders bring the new keys, Service whether the service makes and keeps them.
 	Bring, Service bool
 }
 
@@ -101,7 +101,7 @@ func (s Started) Together() error {
 	case s.Urgent && s.Bring:
 		return &Fault{
 			"make",
-			"an urgent rotation does not wait for keepers to bring keys",
+			"an urgent rotation does not wait for holders to bring keys",
 			"Have them made: here or by the service",
 		}
 	case s.FromHere && s.Service:

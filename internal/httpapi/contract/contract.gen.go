@@ -223,6 +223,24 @@ func (e Fit) Valid() bool {
 	}
 }
 
+// Defines values for HolderKind.
+const (
+	HolderKindPerson HolderKind = "person"
+	HolderKindTeam   HolderKind = "team"
+)
+
+// Valid indicates whether the value is a known member of the HolderKind enum.
+func (e HolderKind) Valid() bool {
+	switch e {
+	case HolderKindPerson:
+		return true
+	case HolderKindTeam:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for InstanceState.
 const (
 	InstanceStateFailed      InstanceState = "failed"
@@ -253,24 +271,6 @@ func (e InstanceState) Valid() bool {
 	case InstanceStateTerminated:
 		return true
 	case InstanceStateTerminating:
-		return true
-	default:
-		return false
-	}
-}
-
-// Defines values for KeeperKind.
-const (
-	KeeperKindPerson KeeperKind = "person"
-	KeeperKindTeam   KeeperKind = "team"
-)
-
-// Valid indicates whether the value is a known member of the KeeperKind enum.
-func (e KeeperKind) Valid() bool {
-	switch e {
-	case KeeperKindPerson:
-		return true
-	case KeeperKindTeam:
 		return true
 	default:
 		return false
@@ -1087,8 +1087,8 @@ type AskedKey struct {
 
 	// Follows The key whose place it takes.
 	Follows string             `json:"follows"`
+	Holder  string             `json:"holder"`
 	Id      openapi_types.UUID `json:"id"`
-	Keeper  string             `json:"keeper"`
 
 	// Logins How many logins wait for it.
 	Logins int `json:"logins"`
@@ -1112,7 +1112,7 @@ type BeginLeaving struct {
 	Again  *bool   `json:"again,omitempty"`
 	Reason *string `json:"reason,omitempty"`
 
-	// To The keeper who follows; needed unless again.
+	// To The holder who follows; needed unless again.
 	To *string `json:"to,omitempty"`
 }
 
@@ -1301,8 +1301,8 @@ type Difference struct {
 
 	// Fit How the key and the login stand; unswept until somebody has looked.
 	Fit      Fit     `json:"fit"`
+	Holder   *string `json:"holder,omitempty"`
 	Instance string  `json:"instance"`
-	Keeper   *string `json:"keeper,omitempty"`
 	Login    string  `json:"login"`
 
 	// Name The key's name, or the comment of a stranger's line.
@@ -1330,8 +1330,8 @@ type DueRotation struct {
 
 	// Cannot Why it cannot be done.
 	Cannot   *string `json:"cannot,omitempty"`
+	Holder   *string `json:"holder,omitempty"`
 	Instance string  `json:"instance"`
-	Keeper   *string `json:"keeper,omitempty"`
 	Login    string  `json:"login"`
 
 	// New The key that would come; absent where it cannot be done.
@@ -1543,7 +1543,7 @@ type GrantRecord struct {
 type HandOver struct {
 	Reason *string `json:"reason,omitempty"`
 
-	// To A keeper.
+	// To A holder.
 	To string `json:"to"`
 }
 
@@ -1551,9 +1551,25 @@ type HandOver struct {
 type HandedOver struct {
 	Key Key `json:"key"`
 
-	// WaitsFor The keeper who has to prove that they hold it; absent where it is done.
+	// WaitsFor The holder who has to prove that they hold it; absent where it is done.
 	WaitsFor *string `json:"waits_for,omitempty"`
 }
+
+// Holder defines model for Holder.
+type Holder struct {
+	Kind HolderKind `json:"kind"`
+
+	// Left Whether the person has left.
+	Left *bool `json:"left,omitempty"`
+
+	// Members Of a team.
+	Members *[]string `json:"members,omitempty"`
+	Name    string    `json:"name"`
+	Title   string    `json:"title"`
+}
+
+// HolderKind defines model for Holder.Kind.
+type HolderKind string
 
 // HostKey defines model for HostKey.
 type HostKey struct {
@@ -1580,8 +1596,8 @@ type ImportKey struct {
 	// Comment Replaces the comment; empty drops it. The comment is kept as it is where this is left out.
 	Comment *string `json:"comment,omitempty"`
 
-	// Keeper Whose key it is; the caller unless given.
-	Keeper *string            `json:"keeper,omitempty"`
+	// Holder Whose key it is; the caller unless given.
+	Holder *string            `json:"holder,omitempty"`
 	Labels *map[string]string `json:"labels,omitempty"`
 	Name   string             `json:"name"`
 
@@ -1598,7 +1614,7 @@ type ImportKey struct {
 
 // ImportKeys defines model for ImportKeys.
 type ImportKeys struct {
-	Keeper *string `json:"keeper,omitempty"`
+	Holder *string `json:"holder,omitempty"`
 
 	// Keys At most 5000.
 	Keys    []ListedKey        `json:"keys"`
@@ -1650,22 +1666,6 @@ type InstancePage struct {
 // InstanceState defines model for InstanceState.
 type InstanceState string
 
-// Keeper defines model for Keeper.
-type Keeper struct {
-	Kind KeeperKind `json:"kind"`
-
-	// Left Whether the person has left.
-	Left *bool `json:"left,omitempty"`
-
-	// Members Of a team.
-	Members *[]string `json:"members,omitempty"`
-	Name    string    `json:"name"`
-	Title   string    `json:"title"`
-}
-
-// KeeperKind defines model for Keeper.Kind.
-type KeeperKind string
-
 // KeptHead defines model for KeptHead.
 type KeptHead struct {
 	Hash string `json:"hash"`
@@ -1683,8 +1683,8 @@ type Key struct {
 	Custody      Custody            `json:"custody"`
 	Findings     []Finding          `json:"findings"`
 	Fingerprints Fingerprints       `json:"fingerprints"`
+	Holder       *Holder            `json:"holder,omitempty"`
 	Id           openapi_types.UUID `json:"id"`
-	Keeper       *Keeper            `json:"keeper,omitempty"`
 	Labels       map[string]string  `json:"labels"`
 	Name         string             `json:"name"`
 
@@ -1745,7 +1745,7 @@ type KeyReading struct {
 // KeyRef defines model for KeyRef.
 type KeyRef struct {
 	Bits   int     `json:"bits"`
-	Keeper *string `json:"keeper,omitempty"`
+	Holder *string `json:"holder,omitempty"`
 	Name   string  `json:"name"`
 	Sha256 string  `json:"sha256"`
 	Type   string  `json:"type"`
@@ -1808,16 +1808,16 @@ type Leaving struct {
 	TeamKeys []string `json:"team_keys"`
 	Thin     []string `json:"thin"`
 
-	// To The keeper who follows.
+	// To The holder who follows.
 	To *string `json:"to,omitempty"`
 }
 
 // LeavingItem defines model for LeavingItem.
 type LeavingItem struct {
-	// After How safe a login is: solid with two or more keepers with a fresh proof, thin with one, stale where keys are in place and none is freshly proved, shut where nobody is known to hold a key in place, unswept where nobody has looked.
+	// After How safe a login is: solid with two or more holders with a fresh proof, thin with one, stale where keys are in place and none is freshly proved, shut where nobody is known to hold a key in place, unswept where nobody has looked.
 	After *ReachState `json:"after,omitempty"`
 
-	// Before How safe a login is: solid with two or more keepers with a fresh proof, thin with one, stale where keys are in place and none is freshly proved, shut where nobody is known to hold a key in place, unswept where nobody has looked.
+	// Before How safe a login is: solid with two or more holders with a fresh proof, thin with one, stale where keys are in place and none is freshly proved, shut where nobody is known to hold a key in place, unswept where nobody has looked.
 	Before *ReachState     `json:"before,omitempty"`
 	Key    string          `json:"key"`
 	Login  *string         `json:"login,omitempty"`
@@ -1918,11 +1918,10 @@ type Login struct {
 
 // LoginReach defines model for LoginReach.
 type LoginReach struct {
+	// Holders With a fresh proof; 2 means two or more.
+	Holders  int    `json:"holders"`
 	InPlace  int    `json:"in_place"`
 	Instance string `json:"instance"`
-
-	// Keepers With a fresh proof; 2 means two or more.
-	Keepers int `json:"keepers"`
 
 	// Login user@instance
 	Login   string `json:"login"`
@@ -1932,7 +1931,7 @@ type LoginReach struct {
 	Next   *string `json:"next,omitempty"`
 	OsUser string  `json:"os_user"`
 
-	// Reach How safe a login is: solid with two or more keepers with a fresh proof, thin with one, stale where keys are in place and none is freshly proved, shut where nobody is known to hold a key in place, unswept where nobody has looked.
+	// Reach How safe a login is: solid with two or more holders with a fresh proof, thin with one, stale where keys are in place and none is freshly proved, shut where nobody is known to hold a key in place, unswept where nobody has looked.
 	Reach  ReachState `json:"reach"`
 	Region string     `json:"region"`
 
@@ -1963,10 +1962,10 @@ type Loss struct {
 
 // LossChange defines model for LossChange.
 type LossChange struct {
-	// After How safe a login is: solid with two or more keepers with a fresh proof, thin with one, stale where keys are in place and none is freshly proved, shut where nobody is known to hold a key in place, unswept where nobody has looked.
+	// After How safe a login is: solid with two or more holders with a fresh proof, thin with one, stale where keys are in place and none is freshly proved, shut where nobody is known to hold a key in place, unswept where nobody has looked.
 	After ReachState `json:"after"`
 
-	// Before How safe a login is: solid with two or more keepers with a fresh proof, thin with one, stale where keys are in place and none is freshly proved, shut where nobody is known to hold a key in place, unswept where nobody has looked.
+	// Before How safe a login is: solid with two or more holders with a fresh proof, thin with one, stale where keys are in place and none is freshly proved, shut where nobody is known to hold a key in place, unswept where nobody has looked.
 	Before   ReachState `json:"before"`
 	Instance string     `json:"instance"`
 	Login    string     `json:"login"`
@@ -1977,7 +1976,7 @@ type LostElsewhere struct {
 	Key   string `json:"key"`
 	Login string `json:"login"`
 
-	// Reach How safe a login is: solid with two or more keepers with a fresh proof, thin with one, stale where keys are in place and none is freshly proved, shut where nobody is known to hold a key in place, unswept where nobody has looked.
+	// Reach How safe a login is: solid with two or more holders with a fresh proof, thin with one, stale where keys are in place and none is freshly proved, shut where nobody is known to hold a key in place, unswept where nobody has looked.
 	Reach ReachState `json:"reach"`
 }
 
@@ -2008,7 +2007,7 @@ type MakeKey struct {
 
 	// Format The file format of a private half; openssh unless given.
 	Format *PrivateFormat     `json:"format,omitempty"`
-	Keeper *string            `json:"keeper,omitempty"`
+	Holder *string            `json:"holder,omitempty"`
 	Labels *map[string]string `json:"labels,omitempty"`
 	Name   string             `json:"name"`
 
@@ -2033,7 +2032,7 @@ type MapCell struct {
 type MapKey struct {
 	// Fresh Whether its private half is freshly proved.
 	Fresh  bool    `json:"fresh"`
-	Keeper *string `json:"keeper,omitempty"`
+	Holder *string `json:"holder,omitempty"`
 
 	// Logins On how many logins of the map it stands or should.
 	Logins int      `json:"logins"`
@@ -2047,7 +2046,7 @@ type MapLogin struct {
 	Cells []MapCell `json:"cells"`
 	Login string    `json:"login"`
 
-	// Reach How safe a login is: solid with two or more keepers with a fresh proof, thin with one, stale where keys are in place and none is freshly proved, shut where nobody is known to hold a key in place, unswept where nobody has looked.
+	// Reach How safe a login is: solid with two or more holders with a fresh proof, thin with one, stale where keys are in place and none is freshly proved, shut where nobody is known to hold a key in place, unswept where nobody has looked.
 	Reach ReachState `json:"reach"`
 
 	// Steward Whether the service's own key is in place; steward keys are not among the cells.
@@ -2095,7 +2094,7 @@ type MissingForRoute struct {
 
 // Named defines model for Named.
 type Named struct {
-	// About What tells it from others: an instance's state, image and region, a key's type and keeper, who a person is.
+	// About What tells it from others: an instance's state, image and region, a key's type and holder, who a person is.
 	About string    `json:"about"`
 	Kind  NamedKind `json:"kind"`
 	Name  string    `json:"name"`
@@ -2276,10 +2275,10 @@ type PasswordReadingWhat string
 type PlannedItem struct {
 	// ExpectedSeconds How long the work on this login may take, by what earlier rotations took there, else anywhere; without waits. Absent where there was none.
 	ExpectedSeconds *float32 `json:"expected_seconds,omitempty"`
-	Instance        string   `json:"instance"`
 
-	// Keeper The old key's.
-	Keeper *string `json:"keeper,omitempty"`
+	// Holder The old key's.
+	Holder   *string `json:"holder,omitempty"`
+	Instance string  `json:"instance"`
 
 	// LeftOut Why nothing is done.
 	LeftOut *string `json:"left_out,omitempty"`
@@ -2295,10 +2294,10 @@ type PlannedItem struct {
 	Old       string `json:"old"`
 	OldSha256 string `json:"old_sha256"`
 
-	// ReachAfter How safe a login is: solid with two or more keepers with a fresh proof, thin with one, stale where keys are in place and none is freshly proved, shut where nobody is known to hold a key in place, unswept where nobody has looked.
+	// ReachAfter How safe a login is: solid with two or more holders with a fresh proof, thin with one, stale where keys are in place and none is freshly proved, shut where nobody is known to hold a key in place, unswept where nobody has looked.
 	ReachAfter *ReachState `json:"reach_after,omitempty"`
 
-	// ReachBefore How safe a login is: solid with two or more keepers with a fresh proof, thin with one, stale where keys are in place and none is freshly proved, shut where nobody is known to hold a key in place, unswept where nobody has looked.
+	// ReachBefore How safe a login is: solid with two or more holders with a fresh proof, thin with one, stale where keys are in place and none is freshly proved, shut where nobody is known to hold a key in place, unswept where nobody has looked.
 	ReachBefore ReachState `json:"reach_before"`
 
 	// Remedy What to do about it.
@@ -2315,8 +2314,8 @@ type PlannedKey struct {
 	// Follows The key whose place it takes.
 	Follows string `json:"follows"`
 
-	// Keeper The keeper of that key, who will be its keeper.
-	Keeper *string `json:"keeper,omitempty"`
+	// Holder The holder of that key, who will be its holder.
+	Holder *string `json:"holder,omitempty"`
 	Name   string  `json:"name"`
 
 	// Type What it is to be made as.
@@ -2361,7 +2360,7 @@ type Problem struct {
 
 // ProofDue defines model for ProofDue.
 type ProofDue struct {
-	KeeperTitle *string `json:"keeper_title,omitempty"`
+	HolderTitle *string `json:"holder_title,omitempty"`
 	Key         KeyRef  `json:"key"`
 
 	// Logins How many logins the key is granted.
@@ -2402,7 +2401,7 @@ type ReachMap struct {
 
 // ReachPage defines model for ReachPage.
 type ReachPage struct {
-	// Asked How many new public halves keepers are asked to bring, for rotations that wait for them.
+	// Asked How many new public halves holders are asked to bring, for rotations that wait for them.
 	Asked int `json:"asked"`
 
 	// Counts How many of all logins that fit the filter, but for state, have which reach.
@@ -2423,7 +2422,7 @@ type ReachPage struct {
 	Worrying int `json:"worrying"`
 }
 
-// ReachState How safe a login is: solid with two or more keepers with a fresh proof, thin with one, stale where keys are in place and none is freshly proved, shut where nobody is known to hold a key in place, unswept where nobody has looked.
+// ReachState How safe a login is: solid with two or more holders with a fresh proof, thin with one, stale where keys are in place and none is freshly proved, shut where nobody is known to hold a key in place, unswept where nobody has looked.
 type ReachState string
 
 // ReadHostKeys defines model for ReadHostKeys.
@@ -2574,7 +2573,7 @@ type ReportedItem struct {
 	ProofBefore *ReportedProof `json:"proof_before,omitempty"`
 	ProvedAt    *time.Time     `json:"proved_at,omitempty"`
 
-	// State asked: the keeper is asked to bring a new public half; placed: the new key's line stands beside the old, and a login with it is awaited; proved: such a login was completed, and the old key goes when the grace is over.
+	// State asked: the holder is asked to bring a new public half; placed: the new key's line stands beside the old, and a login with it is awaited; proved: such a login was completed, and the old key goes when the grace is over.
 	State RotationItemState `json:"state"`
 }
 
@@ -2594,7 +2593,7 @@ type Restore struct {
 	// Differs What is not as it was, after an undo.
 	Differs *string `json:"differs,omitempty"`
 
-	// Kept Whether the service keeps the new key's private half, for its keeper to take out of the safe.
+	// Kept Whether the service keeps the new key's private half, for its holder to take out of the safe.
 	Kept bool `json:"kept"`
 
 	// Key The new key.
@@ -2696,7 +2695,7 @@ type RotationItem struct {
 	// Run The last run that worked on it.
 	Run *openapi_types.UUID `json:"run,omitempty"`
 
-	// State asked: the keeper is asked to bring a new public half; placed: the new key's line stands beside the old, and a login with it is awaited; proved: such a login was completed, and the old key goes when the grace is over.
+	// State asked: the holder is asked to bring a new public half; placed: the new key's line stands beside the old, and a login with it is awaited; proved: such a login was completed, and the old key goes when the grace is over.
 	State RotationItemState `json:"state"`
 }
 
@@ -2706,7 +2705,7 @@ type RotationItemPage struct {
 	Next  *string        `json:"next,omitempty"`
 }
 
-// RotationItemState asked: the keeper is asked to bring a new public half; placed: the new key's line stands beside the old, and a login with it is awaited; proved: such a login was completed, and the old key goes when the grace is over.
+// RotationItemState asked: the holder is asked to bring a new public half; placed: the new key's line stands beside the old, and a login with it is awaited; proved: such a login was completed, and the old key goes when the grace is over.
 type RotationItemState string
 
 // RotationPage defines model for RotationPage.
@@ -2811,11 +2810,11 @@ type RotationWanted struct {
 	Each *RotationWantedEach `json:"each,omitempty"`
 
 	// FromHere Where there is no steward key, the caller edits from their own machine with the old private half.
-	FromHere *bool `json:"from_here,omitempty"`
+	FromHere *bool   `json:"from_here,omitempty"`
+	Holder   *string `json:"holder,omitempty"`
 
 	// Instances Only on these.
 	Instances *[]string `json:"instances,omitempty"`
-	Keeper    *string   `json:"keeper,omitempty"`
 
 	// Keys Of these names.
 	Keys *[]string `json:"keys,omitempty"`
@@ -2918,7 +2917,7 @@ type Routes struct {
 	// Lost The keys in place that nobody can use any more, as far as the records tell.
 	Lost []UnusableKey `json:"lost"`
 
-	// Reach How safe a login is: solid with two or more keepers with a fresh proof, thin with one, stale where keys are in place and none is freshly proved, shut where nobody is known to hold a key in place, unswept where nobody has looked.
+	// Reach How safe a login is: solid with two or more holders with a fresh proof, thin with one, stale where keys are in place and none is freshly proved, shut where nobody is known to hold a key in place, unswept where nobody has looked.
 	Reach ReachState `json:"reach"`
 
 	// Rehearsed What was tried, where that was asked for.
@@ -3175,7 +3174,7 @@ type StartRestore struct {
 
 // StartRotation defines model for StartRotation.
 type StartRotation struct {
-	// Make Where the new keys come from: made by the caller, who gives their public halves; made by the service, which keeps the private halves in its safe; brought by the keeper of each old key, who is asked for it; or none has to be made.
+	// Make Where the new keys come from: made by the caller, who gives their public halves; made by the service, which keeps the private halves in its safe; brought by the holder of each old key, who is asked for it; or none has to be made.
 	Make StartRotationMake `json:"make"`
 
 	// NewKeys With here.
@@ -3190,7 +3189,7 @@ type StartRotation struct {
 	Wanted RotationWanted `json:"wanted"`
 }
 
-// StartRotationMake Where the new keys come from: made by the caller, who gives their public halves; made by the service, which keeps the private halves in its safe; brought by the keeper of each old key, who is asked for it; or none has to be made.
+// StartRotationMake Where the new keys come from: made by the caller, who gives their public halves; made by the service, which keeps the private halves in its safe; brought by the holder of each old key, who is asked for it; or none has to be made.
 type StartRotationMake string
 
 // StartSweep defines model for StartSweep.
@@ -3351,8 +3350,8 @@ type TracedKind string
 
 // UnusableKey defines model for UnusableKey.
 type UnusableKey struct {
-	// Keeper Also one who has left.
-	Keeper *string `json:"keeper,omitempty"`
+	// Holder Also one who has left.
+	Holder *string `json:"holder,omitempty"`
 	Name   string  `json:"name"`
 	Sha256 string  `json:"sha256"`
 }
@@ -3429,8 +3428,8 @@ type Total = bool
 
 // ListAskedKeysParams defines parameters for ListAskedKeys.
 type ListAskedKeysParams struct {
-	// Keeper Only what this keeper is asked for; me for the caller.
-	Keeper *string `form:"keeper,omitempty" json:"keeper,omitempty"`
+	// Holder Only what this holder is asked for; me for the caller.
+	Holder *string `form:"holder,omitempty" json:"holder,omitempty"`
 }
 
 // ListDaybookParams defines parameters for ListDaybook.
@@ -3564,8 +3563,8 @@ type ListGrantsParams struct {
 	// Key Only of this key.
 	Key *string `form:"key,omitempty" json:"key,omitempty"`
 
-	// Keeper Only of keys of this keeper.
-	Keeper *string `form:"keeper,omitempty" json:"keeper,omitempty"`
+	// Holder Only of keys of this holder.
+	Holder *string `form:"holder,omitempty" json:"holder,omitempty"`
 
 	// Login Only of this login, or of all logins of this instance.
 	Login *string `form:"login,omitempty" json:"login,omitempty"`
@@ -3681,8 +3680,8 @@ type ListKeysParams struct {
 	// Type Only keys of this type.
 	Type *string `form:"type,omitempty" json:"type,omitempty"`
 
-	// Keeper Only keys of this keeper.
-	Keeper *string `form:"keeper,omitempty" json:"keeper,omitempty"`
+	// Holder Only keys of this holder.
+	Holder *string `form:"holder,omitempty" json:"holder,omitempty"`
 
 	// Label Only keys with this label, written name=value.
 	Label *string `form:"label,omitempty" json:"label,omitempty"`
@@ -3759,8 +3758,8 @@ type GetLossParams struct {
 	// Key A key that would be lost; can be given several times.
 	Key *[]string `form:"key,omitempty" json:"key,omitempty"`
 
-	// Keeper All active keys of this person or team.
-	Keeper *string `form:"keeper,omitempty" json:"keeper,omitempty"`
+	// Holder All active keys of this person or team.
+	Holder *string `form:"holder,omitempty" json:"holder,omitempty"`
 }
 
 // ListNamesParams defines parameters for ListNames.
@@ -3792,8 +3791,8 @@ type ListProofsDueParams struct {
 	// Limit The greatest number of entries, 1 to 500; 50 unless given.
 	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
 
-	// Keeper Only of this keeper; me is the caller.
-	Keeper *string `form:"keeper,omitempty" json:"keeper,omitempty"`
+	// Holder Only of this holder; me is the caller.
+	Holder *string `form:"holder,omitempty" json:"holder,omitempty"`
 
 	// Within Also what goes stale within this many days; 7 unless given.
 	Within *int `form:"within,omitempty" json:"within,omitempty"`
@@ -3822,8 +3821,8 @@ type GetReachParams struct {
 	// Region Only logins in this region.
 	Region *string `form:"region,omitempty" json:"region,omitempty"`
 
-	// Keeper Only logins that a key of this keeper opens or should open.
-	Keeper *string `form:"keeper,omitempty" json:"keeper,omitempty"`
+	// Holder Only logins that a key of this holder opens or should open.
+	Holder *string `form:"holder,omitempty" json:"holder,omitempty"`
 
 	// Key Only logins that this key opens or should open.
 	Key *string `form:"key,omitempty" json:"key,omitempty"`
@@ -3849,8 +3848,8 @@ type GetReachMapParams struct {
 	// Region Only logins in this region.
 	Region *string `form:"region,omitempty" json:"region,omitempty"`
 
-	// Keeper Only logins that a key of this keeper opens or should open.
-	Keeper *string `form:"keeper,omitempty" json:"keeper,omitempty"`
+	// Holder Only logins that a key of this holder opens or should open.
+	Holder *string `form:"holder,omitempty" json:"holder,omitempty"`
 
 	// Key Only logins that this key opens or should open.
 	Key *string `form:"key,omitempty" json:"key,omitempty"`
@@ -4221,6 +4220,9 @@ type ServerInterface interface {
 	// (GET /hand-overs)
 	ListHandOvers(c *gin.Context)
 
+	// (GET /holders)
+	ListHolders(c *gin.Context)
+
 	// (GET /instances)
 	ListInstances(c *gin.Context, params ListInstancesParams)
 
@@ -4265,9 +4267,6 @@ type ServerInterface interface {
 
 	// (POST /instances/{instance}/stop)
 	StopInstance(c *gin.Context, instance InstanceName, params StopInstanceParams)
-
-	// (GET /keepers)
-	ListKeepers(c *gin.Context)
 
 	// (GET /keys)
 	ListKeys(c *gin.Context, params ListKeysParams)
@@ -4549,11 +4548,11 @@ func (siw *ServerInterfaceWrapper) ListAskedKeys(c *gin.Context) {
 	// Parameter object where we will unmarshal all parameters from the context
 	var params ListAskedKeysParams
 
-	// ------------- Optional query parameter "keeper" -------------
+	// ------------- Optional query parameter "holder" -------------
 
-	err = runtime.BindQueryParameterWithOptions("form", true, false, "keeper", c.Request.URL.Query(), &params.Keeper, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "holder", c.Request.URL.Query(), &params.Holder, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
 	if err != nil {
-		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter keeper: %w", err), http.StatusBadRequest)
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter holder: %w", err), http.StatusBadRequest)
 		return
 	}
 
@@ -5194,11 +5193,11 @@ func (siw *ServerInterfaceWrapper) ListGrants(c *gin.Context) {
 		return
 	}
 
-	// ------------- Optional query parameter "keeper" -------------
+	// ------------- Optional query parameter "holder" -------------
 
-	err = runtime.BindQueryParameterWithOptions("form", true, false, "keeper", c.Request.URL.Query(), &params.Keeper, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "holder", c.Request.URL.Query(), &params.Holder, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
 	if err != nil {
-		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter keeper: %w", err), http.StatusBadRequest)
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter holder: %w", err), http.StatusBadRequest)
 		return
 	}
 
@@ -5308,6 +5307,19 @@ func (siw *ServerInterfaceWrapper) ListHandOvers(c *gin.Context) {
 	}
 
 	siw.Handler.ListHandOvers(c)
+}
+
+// ListHolders operation middleware
+func (siw *ServerInterfaceWrapper) ListHolders(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListHolders(c)
 }
 
 // ListInstances operation middleware
@@ -5812,19 +5824,6 @@ func (siw *ServerInterfaceWrapper) StopInstance(c *gin.Context) {
 	siw.Handler.StopInstance(c, instance, params)
 }
 
-// ListKeepers operation middleware
-func (siw *ServerInterfaceWrapper) ListKeepers(c *gin.Context) {
-
-	for _, middleware := range siw.HandlerMiddlewares {
-		middleware(c)
-		if c.IsAborted() {
-			return
-		}
-	}
-
-	siw.Handler.ListKeepers(c)
-}
-
 // ListKeys operation middleware
 func (siw *ServerInterfaceWrapper) ListKeys(c *gin.Context) {
 
@@ -5874,11 +5873,11 @@ func (siw *ServerInterfaceWrapper) ListKeys(c *gin.Context) {
 		return
 	}
 
-	// ------------- Optional query parameter "keeper" -------------
+	// ------------- Optional query parameter "holder" -------------
 
-	err = runtime.BindQueryParameterWithOptions("form", true, false, "keeper", c.Request.URL.Query(), &params.Keeper, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "holder", c.Request.URL.Query(), &params.Holder, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
 	if err != nil {
-		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter keeper: %w", err), http.StatusBadRequest)
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter holder: %w", err), http.StatusBadRequest)
 		return
 	}
 
@@ -6580,11 +6579,11 @@ func (siw *ServerInterfaceWrapper) GetLoss(c *gin.Context) {
 		return
 	}
 
-	// ------------- Optional query parameter "keeper" -------------
+	// ------------- Optional query parameter "holder" -------------
 
-	err = runtime.BindQueryParameterWithOptions("form", true, false, "keeper", c.Request.URL.Query(), &params.Keeper, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "holder", c.Request.URL.Query(), &params.Holder, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
 	if err != nil {
-		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter keeper: %w", err), http.StatusBadRequest)
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter holder: %w", err), http.StatusBadRequest)
 		return
 	}
 
@@ -6835,11 +6834,11 @@ func (siw *ServerInterfaceWrapper) ListProofsDue(c *gin.Context) {
 		return
 	}
 
-	// ------------- Optional query parameter "keeper" -------------
+	// ------------- Optional query parameter "holder" -------------
 
-	err = runtime.BindQueryParameterWithOptions("form", true, false, "keeper", c.Request.URL.Query(), &params.Keeper, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "holder", c.Request.URL.Query(), &params.Holder, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
 	if err != nil {
-		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter keeper: %w", err), http.StatusBadRequest)
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter holder: %w", err), http.StatusBadRequest)
 		return
 	}
 
@@ -6926,11 +6925,11 @@ func (siw *ServerInterfaceWrapper) GetReach(c *gin.Context) {
 		return
 	}
 
-	// ------------- Optional query parameter "keeper" -------------
+	// ------------- Optional query parameter "holder" -------------
 
-	err = runtime.BindQueryParameterWithOptions("form", true, false, "keeper", c.Request.URL.Query(), &params.Keeper, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "holder", c.Request.URL.Query(), &params.Holder, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
 	if err != nil {
-		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter keeper: %w", err), http.StatusBadRequest)
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter holder: %w", err), http.StatusBadRequest)
 		return
 	}
 
@@ -7009,11 +7008,11 @@ func (siw *ServerInterfaceWrapper) GetReachMap(c *gin.Context) {
 		return
 	}
 
-	// ------------- Optional query parameter "keeper" -------------
+	// ------------- Optional query parameter "holder" -------------
 
-	err = runtime.BindQueryParameterWithOptions("form", true, false, "keeper", c.Request.URL.Query(), &params.Keeper, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "holder", c.Request.URL.Query(), &params.Holder, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
 	if err != nil {
-		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter keeper: %w", err), http.StatusBadRequest)
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter holder: %w", err), http.StatusBadRequest)
 		return
 	}
 
@@ -8537,7 +8536,7 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/tokens", wrapper.ListTokens)
 	router.POST(options.BaseURL+"/tokens", wrapper.AddToken)
 	router.DELETE(options.BaseURL+"/tokens/:token", wrapper.RevokeToken)
-	router.GET(options.BaseURL+"/keepers", wrapper.ListKeepers)
+	router.GET(options.BaseURL+"/holders", wrapper.ListHolders)
 	router.GET(options.BaseURL+"/set-up", wrapper.GetSetUp)
 	router.POST(options.BaseURL+"/set-up", wrapper.SetUp)
 	router.GET(options.BaseURL+"/session/issuer", wrapper.AskIssuer)
@@ -9638,6 +9637,44 @@ func (response ListHandOversdefaultApplicationProblemPlusJSONResponse) VisitList
 	return err
 }
 
+type ListHoldersRequestObject struct {
+}
+
+type ListHoldersResponseObject interface {
+	VisitListHoldersResponse(w http.ResponseWriter) error
+}
+
+type ListHolders200JSONResponse []Holder
+
+func (response ListHolders200JSONResponse) VisitListHoldersResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListHoldersdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListHoldersdefaultApplicationProblemPlusJSONResponse) VisitListHoldersResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListInstancesRequestObject struct {
 	Params ListInstancesParams
 }
@@ -10207,44 +10244,6 @@ type StopInstancedefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response StopInstancedefaultApplicationProblemPlusJSONResponse) VisitStopInstanceResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/problem+json")
-	w.WriteHeader(response.StatusCode)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type ListKeepersRequestObject struct {
-}
-
-type ListKeepersResponseObject interface {
-	VisitListKeepersResponse(w http.ResponseWriter) error
-}
-
-type ListKeepers200JSONResponse []Keeper
-
-func (response ListKeepers200JSONResponse) VisitListKeepersResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/json")
-	w.WriteHeader(200)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type ListKeepersdefaultApplicationProblemPlusJSONResponse struct {
-	Body       Problem
-	StatusCode int
-}
-
-func (response ListKeepersdefaultApplicationProblemPlusJSONResponse) VisitListKeepersResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -13752,6 +13751,9 @@ type StrictServerInterface interface {
 	// (GET /hand-overs)
 	ListHandOvers(ctx context.Context, request ListHandOversRequestObject) (ListHandOversResponseObject, error)
 
+	// (GET /holders)
+	ListHolders(ctx context.Context, request ListHoldersRequestObject) (ListHoldersResponseObject, error)
+
 	// (GET /instances)
 	ListInstances(ctx context.Context, request ListInstancesRequestObject) (ListInstancesResponseObject, error)
 
@@ -13796,9 +13798,6 @@ type StrictServerInterface interface {
 
 	// (POST /instances/{instance}/stop)
 	StopInstance(ctx context.Context, request StopInstanceRequestObject) (StopInstanceResponseObject, error)
-
-	// (GET /keepers)
-	ListKeepers(ctx context.Context, request ListKeepersRequestObject) (ListKeepersResponseObject, error)
 
 	// (GET /keys)
 	ListKeys(ctx context.Context, request ListKeysRequestObject) (ListKeysResponseObject, error)
@@ -14898,6 +14897,30 @@ func (sh *strictHandler) ListHandOvers(ctx *gin.Context) {
 	}
 }
 
+// ListHolders operation middleware
+func (sh *strictHandler) ListHolders(ctx *gin.Context) {
+	var request ListHoldersRequestObject
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListHolders(ctx, request.(ListHoldersRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListHolders")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListHoldersResponseObject); ok {
+		if err := validResponse.VisitListHoldersResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // ListInstances operation middleware
 func (sh *strictHandler) ListInstances(ctx *gin.Context, params ListInstancesParams) {
 	var request ListInstancesRequestObject
@@ -15353,30 +15376,6 @@ func (sh *strictHandler) StopInstance(ctx *gin.Context, instance InstanceName, p
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(StopInstanceResponseObject); ok {
 		if err := validResponse.VisitStopInstanceResponse(ctx.Writer); err != nil {
-			sh.options.ResponseErrorHandlerFunc(ctx, err)
-		}
-	} else if response != nil {
-		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
-	}
-}
-
-// ListKeepers operation middleware
-func (sh *strictHandler) ListKeepers(ctx *gin.Context) {
-	var request ListKeepersRequestObject
-
-	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.ListKeepers(ctx, request.(ListKeepersRequestObject))
-	}
-	for _, middleware := range sh.middlewares {
-		handler = middleware(handler, "ListKeepers")
-	}
-
-	response, err := handler(ctx, request)
-
-	if err != nil {
-		sh.options.HandlerErrorFunc(ctx, err)
-	} else if validResponse, ok := response.(ListKeepersResponseObject); ok {
-		if err := validResponse.VisitListKeepersResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {
@@ -18243,410 +18242,410 @@ func (sh *strictHandler) Trace(ctx *gin.Context) {
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7P19cxs3sjcMfxWUrqfKST2jFztxNivVXXW0fol9bMcuy3t817WbUkEckMRyCHAHGNHcVL77XehuYDAk",
-	"MBxKpOI9m39sSRzOYIBGo19+/etfj0Z6vtBKKGuOzn89WvCaz4UVNfx2Obaidj+UwoxqubBSq6Pzo09T",
-	"wUZNbXTN7JRbZqeCLfhEsBsx1rVgE34rGDdMiS/25Kg4ku5L/2xEvToqjhSfi6PzIw63Lo7MaCrm3D3D",
-	"rhbuA2NrqSZHv/1WHL0uxXyhrVCj1Rux2hzHJbvlVSOYHsMQRryqRP3IsNFUy5HAsbnHGWan0jCtBKvF",
-	"Pxth2lFNBS9hHDSs6JHH7pnxAOf8y1uhJnZ6dP74yY9FasDjd9yOpukZE5ZP3FCXbljSjZKriSjdREnL",
-	"ltywWvDy3P0SfapVtWJyzJS+0eWKicoINuXt59IyI9VIsG8+vnzG/vz48VnBjBi557LH3508Pnn87QUz",
-	"ltvGsO8fP2HaTkW9lEbkp2B8jG+Re/ezJ98nX14Zy9VI/Ay3Sc2ApCseGViWMIIFt9P2+f6qo+LIrZas",
-	"RXl0butG9AvLG7HKP3kmVv0PncFa7/K8t3Iubfppk1pwK4xlqpnfiNotulC2lsIU7DGzmj09O7tgT89Y",
-	"oyphDJvIW6FyG6WC5yTGIpUVE1HjYPREqvzrV+7jgjVG1P/lpzczEXDpjlPxfiFqbnWdH4CmK/oXwV+1",
-	"4+M/Cm7ck9Yf/Hm6KtgYlJRgJV/daD3LzXKN99jyIG25u/fr0n2eeIGaLuh9gbGu59wenR81jSyPUjvp",
-	"Y1P17KK6qbbsIHfFrnPY9LxVc98XuloKscje37hP7/mET9ryKiUCwuk7t+dGulGW8arCc2HuVFxOGizc",
-	"LTFjN1pXgquj39wza2EWWhkBR+WHWt9UYu5+HGllhQLdwBeLSo5AJk4XeMX//x8krO3N/3+1GB+dH/2f",
-	"0/YsPsVPzam/Lzxx/eW4ZUuhLFvWWk3oBPj+6Z++PYE5oVvAQV6WP9Ucx7So3T6zEsc9rvX8eirqjLDh",
-	"mcoWFR/BMSpYJRXI3fqMFKBDN4WrIJWycfuONioY7VP/B9i40hqmlwr1F6ivk83VL/zmTT27UVam5ULB",
-	"44yob52tsJR2WtZ86c5i94wgcSW34tjKuUiKXSuyf6MjBF/2l3CxvvmHGFk3lMuy9ArEbfDNpZjzmUgO",
-	"tRYwViWW7iAzbKTngrmFcyMVqpm7x9ObHBVHNzC8XxITpUip7DKDRlgr1cRsE1T/blf++t+KoyVXVpRD",
-	"v/kZr16fVxh0uFeB05SZ4E96JtTmzJZ8ZTZn9pVessptHGnZVFeluWB/7p7JBXOaQhvLvvvhh0j0wtFb",
-	"4PEMN+dlKd2defWh8/CNGU2cz/xGVMbbsX4LGNRUzsITznQYNzUqsylXZEXi/hA1XBENsJ2U7JI7w3Jz",
-	"Tl7qmnE256OpVMJryhUrNVPaTqWagAXakbugvXmZFLpao7D3i0Al0gufXmi9sN7c3FxtXpa1MCblL0zd",
-	"Wrr7OnXDFaNLk1rFXXvt9tvmjV6j8tBKHDt1yN4vhLq6euV0FuxJacU8vfb0B17XfAXiAyu/k/hsTEcl",
-	"eK1sWr7dMOGlQXEsnSrBywtmmtHUOR9jWRvL3KHFRzY5E6DTrp36TQ4oK2ILXSeG9eTJht2bsGgTGsCv",
-	"a2dA8TolZWWxqDVHn2ygmLQad1TppmSGr9qtKA1TepmcJrrhNXrBCamxxguc95ThQOVu+sGd670teXzX",
-	"3HZMop4Dyn13Lq0V5fXNKmNMunt6xePsRnzRSlg87f14pbpg/MaAsQHTo5w3XWqR3jswcdfczFD7p40y",
-	"TvPrXF+49ALvKg3jN7qx64oIrnNbX5RpA8QdiZnjbaTr0s1du+abFzWVMKlZ0oYGMGl4XYLSdZvdSXdn",
-	"s/cpuJeyFkteVXDyJ/SA89C3akmv8q7g4vVdAm/fnXr/UsmNYWbPnPWaMgpzllzWTEiaQnR15uGipJjO",
-	"2q50n+wk4zd0/m6ezWNdVXppsiEBtoS1BePW7W3LZxl5luUAN8RZwGKRUZKgsjJGyJyrFdq4hi25tGT7",
-	"pg0OlXQMP/s4HLyWrCp2I5gXe8bNrnYzxcmC5kic6uTqDpkX/MPGcWy8FeO2/I0wztYoxQXGqJj7kmHc",
-	"aUk+E4r0zpqBxGfwp3ny/Va6qU2PU9j6N87GAbO5O+2tu9eVb3hLOpW8kIXVp2+TYBbrQYEwq0Ur60E8",
-	"/JhTe+YvYiLVW8Fv3dtt7psJTzlZn5xIs2YBwU8Udz8eN+n61ulhVUJIsRJjy4yeCzD00iq2R2Sszm00",
-	"Ny3u4Yzm6oIpIZxckh0AYz9JOlibs+A+SmqORXNTydH1TGSOOvycTXk1ZnKLAdev3qInpRbqGbe80pMm",
-	"YZrKOZ/QT0NOjdfu8uRxIf+1w22u5L+Sd/mXVjvc5f9qlbjL+s7AF/Qj9M9ITtPU7T01SUyT+LKQtTA7",
-	"HQMDVTTkAxZ8lNBH79EKMnKiuG1qwb65unp19fqnb5PKxYovNqOHpWFWOwXsbiXKgt2sLAY03A/b5QtH",
-	"7u4fj7eIpyUzoWoiPkaKuTuraEDC/JLvtuCNwUihaWBWG1Vq+N1COMyph1qWIunXZcI6n6WdMncf52LB",
-	"jc4xiQE5GPjSCYOL/N3B/+Z+zrzjbTbD1T0H2KYXGwd92aVqn+Z0DySDti8Ezdj2yU4HdLZO+C/F3W2s",
-	"3rFpmRJwNy0++zSXxkg1OQ/Wj4HIHsThfDAM/jqpubInLHyXElHwZ2daqBIk21hwJWpzzmox17ciBAvh",
-	"lnw0Egs46rnx342jCDCKo+LIPxrmyN3GHZPw3eRkPXMnmnoux2NRi2QwYBTmok+30Yw5mxGTOv22vO3I",
-	"f9Yh3jyDMPRA3hZYZ+hZcEUzJMowk2wirLkAkwiCfbAaIz2fOycs40FHYbspf/L0h75s2Fi6pyxqqez2",
-	"neDTQnRbnKfCz25SCCttkpbKqNJmRxO/FLx0orTDaRBFhzbXR9ukCb0KDr5lOEq2Ehbkd6qXrOJWUKo2",
-	"OeV6IdSOL1YLYylWsPXkcrsvf+C4hw84WeLcKj6abhxNcnI1tRpLN8D0yaLLnvNUjLRTEnxkdY3KAGT/",
-	"VtQr5r55AkHdkF/+4fvEyy+4MUtdlwNz0anxK8yKZ6aQs1El3c7C48Fqd1QxNEuzcaP+mOEgq+qVNtaZ",
-	"swnzzIfPNn3ATChubbEpPtaGzeCG2wJm2aDA7p45fiPjQJZiJMud9QB+J3PLA5qNuYiIVyWbymCpBnme",
-	"MEcFHKNGsxFXTvnge+7sgYUgkj9VfRSIDlzY9ePGwE/0n9uGiaM1ZZFiVCcsatEmzSNHNloDPyCcjB5Z",
-	"ey5G0iQVy8QnLTfnITPzawPHG/Q8+y2/EVUyOLxzqLVHMrMhcgAwbX8NijXg1dGzinag297xWTBGN7Z1",
-	"T4xEem+GmxnYeSO8JehxJ6pcrdhc1xlh3fd7u7EmX7QxVperWPanukJY0yxnPD5H7+DZVIxmiTONq+vW",
-	"gM/v45JbfsMhrlIF286nlUe6qUoK7nsM0AVk9KbwidI2PXF0bU+8kK5gY2kLtA/dgzGZo1U6djjmTbXV",
-	"vKVpeQnXokVs0ltwKniZtjCn3Ez9XEB+A382OTeu5CMrMvfyL4rRq1JYLitKZWFgkC/5qiAUnJ2KFZuK",
-	"qmScLWp560y2mVhdMA7mWw13WzErKsy3Ck4okLWMXTRpvfEOv040GTRbRSw90fulRLcz3RtSaMQ/07OC",
-	"C01v4wyYUgu0XEEgdB05eWlh8PZk/w50A6Brk6MXlXSGXEKvWCvmi1xoXqhd9auoa50Orc+kKjPQBWVF",
-	"zgnIzmwL2rMkfSsfL4xAZFtSljhtMLKinQr/FtHQoqlIzu9W19ZkDNoRV+xGsFIrQek0JxfuLQDQMOLO",
-	"FKhQjgansVo/ed1YHe4397pm2zIoO/rbLe4zAIy8B63HjAdf+5FZxzXFJt71XHBl0h5jR9uj9Ubq3nrg",
-	"JfjalTAFpTCkpSvTjrsQaqeN0Xr6mx9JNRIZ9BNhjsk0hOlBneIGcEcIlI8SRG4mxgnoHA/RAy+6/SL/",
-	"gacMliCogyQ22kAJqVUUxN1i/cKDkmNteuKtaXedgGczsQIcFxhXkGnv5uEvmNJLsLh8xK5sBONVLXi5",
-	"Gro8cA4pbbPBDpJY0hMnO0dS7rZdxTKfksVMP5pNei7WUAfDhqyrMpPUnItylU3+bxcEcGoIXZuQdffc",
-	"lJS8cGdIQj6cVs5FdACRMxK1Mi1SZyZW5xOulLBwvtODz7mtuDkub3ZDHvEQDdl0ZXZyycEeyyOYEMu7",
-	"MSfOQtx896tXl8dPnv6AeUm7ZkjiUUzIGWnBZ/YI0RFXWskRryCFh1DYH//049N07kY31glXGrQk6px/",
-	"vajF7XV64J/6x5oxeyEbfC23Wy9pqxjskqWuS5M5Sf6ZNr5Mg8uQfCp+dp01qm4l3xwRX8iCjSr3j1YG",
-	"HKHaH4sn6WDmaqjtCZuOVgUfH4R3bbjtm7VLHM1jdmu+RMOyuzt9lCw9/V5QoyC6X3oPt2tBS/5EHZpC",
-	"CyUb7S3cyVYJOKgHZMYyx3J4pexM7OPERW03/LAtCG6frmwZdg6/+LLQJuVAvpVKGLdNONhgcKASEAAQ",
-	"kYh203rGKjkTXafxhH1y3iSv3W8L6w5kdwidsM9TLZyCQu/encjke1di7W/zghkdzvsFl3WbHK4FJL3K",
-	"zQizT3XkvD7vWLt3I9//cQ6drETGA8NZ2Fm628krIkQOPAe86pyy68tHBa0fvZcTc3DmjdUa5rIWhVvI",
-	"qfjCSzGSc14NkHw3k34awiBSEvQS0hMpB3xUC5uEAN9wI757UoABt1oIJtObvKmrHM56IUcANAg5wMZO",
-	"hbJyxC0kz3lSs29oSRghPij/as8oR5PO3GzJNesyrT5fykr8j6jTwdublRUZ8F0F+Ru/4MupOzHc9klL",
-	"8Shf2IZyh4UwgEq1KCp09O5mEkWFO+kkG6gBPXYyzv7i3o5WDp7M/vrp5fGP8Ivf2hjXjwaZ0TTwJYBf",
-	"6Sa9fUSr4IYpYbo+8ZYDMx5zYac6bQLMk+m+14rpkeVVa6+e/XB2lnwbqP9K2zy7Or/uC6HIZ9h3rC93",
-	"2oxoLpPLn5K0u0pZKrFC5XA4rlYMC9pB7erT1IfFaSesMxO0Y+h10vtWlWkY4chmseIlX4H18eTsu7Pj",
-	"x0+Ov3tcMCjjZsupHE3DMdfGtt0xh4VbEPQGlKVgC24sQoB0Y5lW4pxx9z8Vfd1wRJWMeOMeXritNW3q",
-	"egWfclaLOa9nadh5Wpv1en42Z5UshZxMbZxSuIEIL40LESq8nm3Pno1w0eiGAdpFg8qsjz94TaJQrHya",
-	"RNN6FCN+L3cSL2Yj8+O1mfLHaf/rcet9fXjz7Or//Miev/gYjn9SWlNejUEYjJ5TnYRxC48hi9a0giMc",
-	"Ub0z5Rw1gIIFZx4g/ZZNuSp3shoGv6xZzOR1cr7ePX/avugV+g0fwLh5I1av1Vg7yX3+4mP+LeV8oWsr",
-	"Snjd9NPNdLzIbSbLIQap2NXVq5cfPBwIPNfvnzxNeq7rJ78Pp7kXTItRVHWQyHHOs6mdPPbA6KZOOaWX",
-	"oZoKi0oGDB/vFHAJNJ7Mixh7Wc5lwszIlx9FmJHEwZG26z5BPNceNwuGl6TBn9JWycCqpkIhU/T55jkL",
-	"jsKkYeDpqegp9QJbQpVt7Jk5H7G8YI0yS2e8wAEB4gwoPoB9az3rgvGkYh6PRxkkgIa2KAIfNoc/w42T",
-	"CdaXmILd1F9D7Yc/7WY/rMO08Vid54zXTEX0qAMV6s2GtFf2lT9nvbkqlDZJgzNeImh2rm9F2R8xSEQw",
-	"t473Y6N6q5YL7y9FU5CduH2ECuBGH0HxPXDAIH7yJvxcldceKJOs4nOWpS+fKNhNQ/HayOrxOFZ1EScO",
-	"sZRwOV1l6tcG59BoK+5kKvvvZCAqW+L8q20jeyNWH8V4i4z2YZfEktdlTiFDJPERxnpnIjN/O/oBYY12",
-	"msb2WzeroZVwiVxBtIKdpUkJ6yuuyve3KU26YznOJRXjbD+SrM6ORGTGMkxGkBZAWnM91vXWgiEqC1jU",
-	"CCj3BuVUVyWTdjM5JE0uK5RYl+QLEhxz01iqJrqWdpouMN1Wgu0zxHgdhRCSJ5tUu2KIu3VPw9PD67mt",
-	"8IJRnja6d3jJeJCpKcSipU2iET6X1SqnXa6h2q9zcGyvnb9jWXow3gZhz/Dqwo9/rfi8HXp6Kpxpm5Qn",
-	"giFsisxHEZGt0FUXTMwXdsXKWi/A1WGfIiSDD0whkZg0IS4rjfutN67UJnA3LFmD5iTc8iKGrG6tPdgH",
-	"qUGet6KWdLz0aZr3eNV+3d1u9DmOfxN2fMqBkK3Po91XlWLBwFH80+MfCvbhxTtnN/735zeZR9YLbYZL",
-	"/JbyxiDUJnUGZPEAaSaNS+JXeXqGpv4gs/GtNBbLx3+DyoHX+CV3j8MwbAyewSyqvo+tBBgNUoYmhEec",
-	"QVnxRo2momQ3VEZH5wnGl5UmIgVJPAoB75U2k5AhQJY9VeR4P7ffs5GVu7pJIyDH2+2I89/Jma7DItrS",
-	"H0zJA6jyQPAeXEo7NUgreSOMLLs16YjudWa+J8zBxfAoHu9bZ1lE0vukC0yE+FpURZdI/B1SBZNW7GXT",
-	"ICXSS7ghJjkEipH/Ev0lDjvwZOC3koOJdoWxenE90saabIWQuyRgk4zthniG2y3/0mqAKok5BnwdhdcV",
-	"XpZpouiWYUajLb65WBtLszE98X4IktTZ8CSlnUnr7OzOlu3Th/uIIgTd+rAhhK6URWkC1NYYNasbpfAn",
-	"N1WL6EcKpPHa4h+tqOdS8bXf4Koxl5VIk2u9CQfu2kFM8J1QX+vxM1bwebqcW4xtf6UD3iNQRaQPl7lw",
-	"SsokqwE5c0/fbbPsyYonfBB+KbWab8TCvqJ6hjUgEAG+huKrkiAmuEn6uduczVwVMRqHS1mLNmJqzPRY",
-	"lE+ePn3855PduHIifyR7/O7xyB61BTu9pgNdBsExSFkOVws+x5kEq3fTa1tu0157Fyqg/oAIXHVwn2kh",
-	"1FajggiIbMwkJLeYGTs7Y7W+DYKUQEaHxAQUDZmpXopyPe6z7pcNB0PT0zMiuc0zG0oW0+cuDDRg3ohV",
-	"ZLvsEhiFxCSQqAV7tMMcrqvSZB0DT9M03DAhpqM4dkSsR50tthZI8rqmnanYzKAtH4SrNX9yBoYX8EhJ",
-	"ZFSt8xw/Cp7GPgSw3GAn9K1UaatD22xdDhK9L7ibTu/hW/EFIN0+VNMGCO8IK/GANxxIZjL2YXtlStcP",
-	"aHZBniGzgv1B2rsdfl/LueNVXBIWqut5q7hBmqbcnBP9Sj0eYZzILGbSidk/lmn4DCA0rrnpsToaVW7g",
-	"faSJmObaApVkrfzD7oqhKm2wGms1Fy2Hf6vtquejW+oNiGRWJHsiadljvqcSbNg8dLU6TUEPaDacUzHn",
-	"wMjKW3RGLdy3OKq0SQME3oKnlI+N9UZsesQ0UCm3QCTgEdRAk7KzEB3UNlM6bXLg3EAiGbhQ1Qrqf/xx",
-	"7jke+U0lumwlu1FG9AVatodMMqbJB4hwcUYXICzFsKWoqoLdrCL94RNjwCJtEPcH5ZNmHVUVPdcHUHL4",
-	"ePf5tixFWvI7YZWUxL+lSGxCViMpHhqtuCNmI2bxadIQjSxP5I2YNLslvPEbOT+uStddxHEDPsLeC9IQ",
-	"qxIVRQTqT33bSUlHKx32aBqPbazbBVhO4fO+w4w3nJ7XVsxz9lv+qUsurQDWs7T1ny8g6yNcjcpIEzTN",
-	"nrMTZq2OU4R+m2z1SM20sT21RiYuvbwRzF0etE8b/tnx+BV8nuFQf+NUM6lpd1nkeVKgCaLl5x5CumJT",
-	"DiAAbUTBrNY7jmSKfuoO3xjMZzqAMdSH3/DxtBg0qniawo7q2dQgtZu2r+/V1atNBB9Ng2vZEpUP/87W",
-	"Jh9Z3jJvIJD0dsn+pk7zAxeRNxy2w6rRmcxSU7wVY/u+senZyg/3DsXDg4oZPQbI3R+/khy09yp3MRW3",
-	"m+2doM6Um1473QMWh3JPd58iDXMDB/Y833ypi9gaFnJ53Zv89opJw+U5eusMhM/zNsB9ge+vTfERbYZ3",
-	"aE52ZFwYZmdnafYwPmGSVDBYaZ0t5UcPCt74rs7dTlKS90LWPQI/l0c0CAofIXtPxEn2y0AjDR+Qm74M",
-	"r3w+mXlHGRxsU26BU+CY32Gjg94uFTsuaeik5LdlcNLRiQ/tEYGS0ZKbRBD+Xv2wj54lSVD0Z4/juxHO",
-	"IimwaZdTJH01rvfsTrJ5x17F0aGg2GxHsfOO9wfRfkDoQDSTBi3DR6GsFlvB8IjvZWBwqy34TAW4APFv",
-	"clEq+JDxG6IHnkfEZVPoaQVXsFIvkQH6XiPF4oOcO78N/PIIHFDszARGv67ttOgnXAAC2Hp4pNCpk4zx",
-	"WQvqWdPrxTjZAfMM9S4xMA/nhfdlHCmG+aVYpEsB/+L9dyxCBAoOlK12pZzy2L4p8CXbeYvfYQ1vgHLd",
-	"Clh2K30UyWY/Ul2j1Znc8AM4bkyG6ZyzcS3M1Nk8enzBnjDgimJ2Cfzna8yI61prS1O8ZFkuFeSk7bMk",
-	"Jz0lrwAvCsVBVK/u2/NuyrHJq9NBgtl1GfpwPrkIUhw/2ExyRTiqdNygsxcSNWxLIRbXgVEuYx06QSbq",
-	"NjdnwOnQCjuCMtL2IeydXWIsbXFVcrzkYPS1GsDqypborVdRLXVd99wRKnBvvN8PjVmWfMVu+GjGpCp8",
-	"gW+YJLckN4JV2uzAJO6FrOiSUk98aS2qBr/5inYHbytKQz2CctXjaGljcoz9ZocwCQQZDR/vEHvSxhAZ",
-	"a0LvpoMln0HhUjRbG8F4LSCSGrrA3i1P6GMO9Nq5icpyxz5MzKFXPec8+e3UdDSUgl4j8/L2RWXE0lMG",
-	"DOuT1VsBtZv67K0nwrulBk7+RG++u80oek9tZG6PiqN/UCdkMz0eaTWW6V6i1Jptt4R56+hsk8yQXwvP",
-	"Sb9mKZLuntPR1z2tsogOaOmO8HVAiVOBjWl4Va2w5KE86aEEH5Ad9xBMd/Osk4kvHHW6AyR3OsicFIrO",
-	"U4poBtITN0tPnA8zdcdYG37Onpx9/2PBvjv70xNn2nx/9ucfTpgYlfDR0x8K9t2P37sPnj7JOGq9WfYg",
-	"i/3NkOEVX+LFW/gHD4qA5sYspjU3Cfl6oUb1akH9E2O5umDOq0SiC2eHdUilNha5OFrW0or30KbV1o3Y",
-	"AixK91gjMGAnG3YBRcaGF7h6AwMZaSlaPBNVldp+QytZ84UwkENs87jOonHHFfmMZwNIeHFfuLFkBp9W",
-	"Hc6e72NENxvaAr5SrbBOscx1x965N+B7BX1H4vaANB9zvoA6A8tVaYBrD0yy/o6BOzHH7gZTywTqfBmh",
-	"B3Dh1IYXzqxKLiQiqmr4aeNFM1c3uC/n5v4ezEWcJjdEJmUZn2s1wXiEe/E7+DkZC8ib1ml7GWc5vTL1",
-	"zNlDO1Qhb/r7uYag71IZj1W+oJZKEaWhHmuEfWiboRuDjoSFjuC/5HrUbm/TBJclDYBxoIzb2uUDgund",
-	"TjjpBT18O/FoVEYIhFxY3YymwvgyU+BZqqp99BMPQTVYB9CVui46BdvQPcw55Iw47xivcsy+w3uJF6Eh",
-	"fn6F3avfYjBzrXHD4OA+DKg4AhBq24EfRSusZhCVpOSjM/tS1x91Y0Vqd/nEYwL/a8UidkjdAYQd9U76",
-	"Wkj1v1o2o/ozn6eQL308xthoQVo8tKGxqzlnXAWpfGQYnA4FA+wNrAlGAQrGib8dolVoMbkztIDcO29h",
-	"AmnzfK0CJnL8vCYku3lracyAAzRR6wJoLYwX7dBojQpVfMtzmNrkWojl+4WoeZK0UhrTiPo6O+47aJnd",
-	"bGNPu9SdlsdnzGr2+OzJ92w05TUfWVFvNINFYj1pQEja97i3OtitXgjunJn3wBL2b5Rl/FksP4qRkEnm",
-	"jmwn/Km1C3N+egod8KxduB+RhG8pbqZazy5YU7q/FsyOFnShreArS4yOL3SN/azNylR6kt2qwy07/x5v",
-	"3E4ZXjGWnjb/6pk5++RUwvBV3kXGck8Ee6WHhjYBqadv9E0a3naT5QUz8HT31JDeV+UbsfrgcycDOxxw",
-	"ZhRfmKkGALfbyaDcl9wAGSB1AUSGMvfHkN5zCgJwXniCDYuer6v60KySj8ENoaEEfOcvxfCekD4kA2kd",
-	"rLeHUm6rWalThfbbkUQhEdVveMJbFGEi/QEZMf9vVw4INqIzxYfP4VWTa035yIQj2lLLaUVD2+StFsqK",
-	"OlPe9cknCwKTOS3/zWqntf56ObL8h9d3q1HfiWJrJlbXO1eStad+QshngL8OqCg011AeIjZBp8gFNO7E",
-	"9mpRfGYXgvutWc6+DOTvW0PYB+HtyXPeidd4WPa9v8XAg/Oq9SYs+pN+azsoH7ojRbWPArYeDMYBi9jy",
-	"pnsLqE8Qt9yhDltYnlDoVxg4DO2FCPWIecA4+UvY/aIll1J6eRG3anefvB4fv+MWO+ntHCZZi4tQaKwx",
-	"mdT+mm+TCTe4ZX39nBE4ihwJIrRpIebnjLNbUcuxFCUTx3MuK4+AC/3CqKVIBgln7PXOe7tqazN+rwAQ",
-	"uc57DQDl/b4oIEauHfMXZwqWdgrzQKgv17xR8PmOtHI5I54s7SGh1jXqOAoShWgQDirsjGjqotcJjwsl",
-	"Aa3krJVCwx7vUzO5/H2ueueZ+7vpKgBdgz0AaoBPeK7WbKzribDXuU3/ic/oxt1Nz5d8hUZHOL6XUw2Q",
-	"kmy5+gGiHOtbSRswx5Vedvo6xPtEdWOVEWlYH/10byXQUOFPhWXeB0aGFLQW9j6XdfDEnPYe8xrUu0EQ",
-	"URxHR167TmwTWc+TPtQHeuOcuCmxvO6dlbwK8Rg2XIwBBTftjuo8NbVL/LDzZeW7sHHmq7/WC2F8d26A",
-	"Pw6Av4dAJTXsz0RpP1RcKVGm617El4UYOcWB2y/TYLjyqaelrmfINCMNuQBzvgLkPhVycssErysp6lCk",
-	"ZpjVeuZb9gDvBFcrCPlfhMIN4IA9YZcxgSueD0h619lUSFKyQzfChPBUJUaT0we5GNvrTBR7FZjc8uyy",
-	"fUnFTPPQv9DsbbQJBU0jSmlFeR6nBinxDXOkazZphHGaWKi0bbK9yyK0n0xy6PZShlJYo+fGEy1M7qvX",
-	"PUlnyExe3wFUhl+8C7Qsl1z5PDDGs4XKuFu3KaHZRbunQowHo0rusBGq3Cwx3VLauR3phmGgaPbXpqxH",
-	"jfSChBIdxrEiMi8g+JoI7pAWNInZiZk2KsEE+xZiFyvMCfmieGlNnum6j1MsiaH53FYqo99DB+fg2Lyf",
-	"lC6zQnLSOwCnTIl7FcBi0MO4CzECG81MN8rf/aFDn0Pea35E9Lju/8XsCf73Xfpsr/VNlTpRRslmDleW",
-	"31TiAvvt1XpS87nJ0IhWzTxhrzw+vuFGlAw/95QgSGgiVZQ/SmNe8sVyVMNdazUpcHhCL6q0Uh9LkVN2",
-	"8JHbztBTv7eOMv1iWHxI2D93s0cGGE/S73NfPdXtNbr2OpqNJTUNoev8wNoAUS53Yyy3TQ5m30wmwqSr",
-	"2i/ZLa8aESevS93fa2VosaUzkAiuu7lucJKTJwzwKf+qS77aB6Kadrh3/Wh6Ct8DiuQyvfe1Hj9vRI5V",
-	"+To/Ebu3Z8gYfjHUbCgHXCceOzC6aXklrnv7Y0M9DVgSzthZOgsFvjU8UrtRh6qgaScO94gG4f7XWuG9",
-	"h5ac+/BkD4zNL+Y+QpRBMA7QwPyDm400Qf2UV5UgP247uYScKG6b1K67unp19font83csczruW4GYJrb",
-	"x8c3T70CGHTv+CIJz09aIs4CiRSA0XME+HurbM4XLaayrTWPYXoXPmXfQsiBx5z2DvDQDK4IISRqDqq4",
-	"E+gRwZNJOgsKWvfv+rG0w5C1pt0A/ubZ1UnvAvR/8yNSYhnR4d8Kb9Ohh4T4eGeQOfnBozzyQBFGL63n",
-	"IJjnMOmNGhQj6tgWyeE6Y6yqOlVCY2l9Z2DrOwUBFgIRT5DoxmwOmOPJMFJZy7FNZmUvbQsPxlDvHJCj",
-	"/2gMPpbUNuJKQdbTkwCw3OuSp3bLS123T3GXgMXpdDNOXfqOuym4bh3r7mmYO0k0VcENmdkdlzVVNIdR",
-	"7xsO+fMBG8zzxJB8+peNxKGzbEUIJoWXym7GwNi2OW2Gj0XAZUhzzoyuZEkqrq1oDftwuVEBW4CBhR9o",
-	"Z6vDwUrBhYBvDiT42L4AWTi6IPqCCIim2NYXIsI+QgkgEe3Mb18YAHcrQpe7zrfSPe6IgMe3r2vNAaLk",
-	"gTdPekIfBS+pTZDZja/BMw50J/7JkxxXWU44+kBLbnTJ87y3TdB6pLEfTEbPeCtTYPBFLcbyS09qzknB",
-	"I6LpI1Y+oHsAoUl7AMmyZt865DF7J/8CkvT07OwMG/UOaHCFPVhptLm3jMroMhxCAaewqTZ95ZpTIS3j",
-	"XSVNaBCRiSXaQUYdXJUe+ACg30OQfJfEp54QhE6zvFJUbryipHbCTt9S4XXWvadvpKvyfbSAG8u+O4Nj",
-	"K32f/SIPIR28UybYfSGUoe9AXcKbLEgg19gUpt1Z0iaUABgMIBGWk33z6t3ls+OrV5dPnv7wLURZbrgR",
-	"P3zf1NVFom8vmBlzXopsYDTDU9CPxPSLEt6yvRdJVLz8u3Wd8AuYS1Dl53UjvdTkSNo6QrIOSjymYydq",
-	"oFo36pgaPGAe4lgvBKHTj2tRCY6TwKsqcxzh8z4JkySNijbKprDkZG/tddu7ZN5YLqRQycqg6KPNYAzW",
-	"oTwy7P/FKkWy9ulQR+lDT4u7cxqwIRYwXoJXaP1Ly7559eHNC+yH9efHP56ds+ev3rx49w3es2Cv3jx/",
-	"2Up19FvBLl9cHT95+sPxT8/eFa0jJ9VYs0XVzFnF7Wjarfb7+fLdi3hzpE+a1BzpW1GvnulSmHQQdSeY",
-	"QqLDeM4emApeG171EYolctCNHZBJMVbXAstWovxmht7Z1jJTSb3U9cwM2HU4qpD/xK/1xtQ+CmdzvVC2",
-	"3hbh2AS8hkpswBl4MruQB4UyXlKFAdM6iIhzqo3Ntxm4enXpZDKuGvFAHvfFNsvWC/vLdoPMx2neU72b",
-	"nxWKRxeY7gi7o/P8Sk8mSNgNn3+DsR7cH7tEezCuFiam2Cn845b4pee92qQBSHWdqyrKtQZElBH1rcD6",
-	"M6QexmyrZzAMiOdhxEpCKDeiw1Jk7YEK6/CiuE7rQDxO4cH5Jb2yIhHT6yHtWe/BDLl66JRZN4oJVUL6",
-	"1Ykl+LkLLTOpc93Ykc7CC0eE0c9kWgwNux/c764a0Bje3Ss/QzmQxxamSLQ2ANG1pNQmpLGzjMZClTs6",
-	"BndibImgEjk0Q+rvfYiCXAmGrno6fIPoX73yKsELN3JAue9g7LciXnNwWTB3Nte3vEqD1bZAH5xxUMsy",
-	"KXMa+or6Z0LekFrEt+zwbTGFu06JJSbFEViQIV8FKNturYZrrcdDARoooZC8aL87FKOx+eU75JgGmDAU",
-	"MHb7KE1lkEVTOIlsU0EouX1bFd9lT9iyTRFpy2pCXVV0Yl8Eon1/oPnfpTUC6x+2tIe2bals+jXBGExj",
-	"TH3/lDSuYsoNQwzc4BPtGd40daSVcjxO0/VR6h/IFQyZboUPOSjWqEwCeiYWdhC/Q1REQzvwkVlrIeym",
-	"v0WnABUfnwnf3QTuRVxiKQaRzDlND8si2wbFYLQSkS6D3bpjl4ysWq+INWL4vbbV+GzIOE1BjzW+parH",
-	"6dM8bMkQbgmCi2yiz8koNJZpJaguULtxEUQYGnPTQR9aYKzh8d3vqA93m+g7OWdDW00UR5bXE2EHcgq3",
-	"DoDV54wrqPDHyH8MKPTA6ZM0+WGp+U0H2hBJPZgmA4b+Ga7bcBkboDwhx7Fb+A9i2a59ePOi1Vm0f6Ix",
-	"kjroUYH7SPl7bfqwVUleZoRPVCSjx+35vzEEf0V7yifwXguZ2mhXVOaK9ShQ6mra7V2Ru2EIrTMffFLE",
-	"9cuJ2RQxuV8CNQzivN4ZsR2NO7Z2IX6MyAQTg3GO9m72GCHXd8CSrGHdk9TD4SQfJKIbJD/49/Z14lkO",
-	"AhAPvk8Wva5bR49FuVWr/XnQSfBZDg25jnGzA1z6GODSYK5ZXnLLjwnIcFPrpRH1sZmKquoW5ExFtRD1",
-	"cSnNDJRFUO/QwEKVemmOE+UFUYCW6jn8wG6lWELkV/siQLdx5lJlvt32hVmPGe4NugCi4zOzmKoCwzYJ",
-	"SLhTFeLuHuSwNqsYiL9Od+DYUq0LSMd89qpuKpFj3UHRYu4SVAs3YsJVNiQgrPUm8BBv5Mpfv6sbE2Dt",
-	"2bOgOGrqSTIe/1LXrWKjaLjSbFJnSJZTXUG9N9SZ27UUTZiMDXBDUg1EDtougY61sAYFO6LwR3KhymYL",
-	"KhFmI25ZdTDxv2cA5XepNUn8fVc+cm82hipA5xxavRO/Bpm6Gf6JulEedFzPgI5znX8ii3F8wIjCtr2w",
-	"FyMz3lsHwJZuTsXGqgBq6ZyiFOARS7OG7GN8DQg4vkC4D32v9bQhMkaUmDfCyDIE6tA/6ziN6JdwLLS5",
-	"INDROTVSj5hpgjOJ94gjfwBOXmZVw3qZX5vFdsNvf4IPAyoZvBFKdmsl2u7/6IN42nP4rM9e2KeAPLQb",
-	"4l+h4upeFYwxbk9PMFzTli9yyx7/4P7VarS1mnGtTC5bqZhoKpExxXbEgEdFnanYS7Z+MWHjJar71htT",
-	"DCgPQK6IDOOsWF7nO7S2TVmxo1+oqRrsSUW1adsy4x5IGYYUoZbbFYpmsE8ic55xjxeJdddcBa3hBBD7",
-	"VlbyVuzLj+0rYPWcDxVXbS/lkFU0ltd2h8aZbVO9fXiwStvrUivRgxtQOnS8xKSV+8NKDB9zJ1mWdHhJ",
-	"Dfe2pg7xq/08M3LrhqngDSwEfRD72eFNoomNZCN2xHvFnDyfNX9z/wBBwL/1dz5Fm61bRkvu1iCjDZG/",
-	"eaueEBwtAd2S4vrOAm3LvpsdCo/mfNZx+FvuBDBodqMYdedscvSvfZc056WFCcLIW8GMxCgtTSAUqnBn",
-	"Fk0axYhnkyvGWclXjE/08Lfr741bNgjqbluklRAM7ktE7sU93mg/vgHRi7GJvtXOkMd9xqszsMWlbz8D",
-	"q95xb703HG2Cji/ctwWvojlZTxheazUS2w9od9S3Pk6wcx4DB+sPF8742YY7L45uhF0KoVIIqWoFljQG",
-	"ZI1gU93UpiAL2rAnT87Pzo7Pvj8/O8vU1tYmheqmHt6TWjcLzJhIA+91QUl2EwQfbG9n5AEaA14YMR9n",
-	"KWaW6K3AVh9gQEKNgSrBx8BaMfIrBB9Nmc910EbzKag2ndlFDiXqY61etNH0tRbqTnxDQo6mAGIXTS3M",
-	"hX9F0W2dHd083yTd7WzskR7APJ2Ve9E4gTv9i6grqS7YXz89G9BMPS/Jac8P842V0ZHDHyp2wOO5QL4+",
-	"t6rUBjL2qupGKfKhPEy49Y/o4BvgJn0OqiDbcCnUKERWyBK5TUAi0G84YaEpubBs3hgLkjnV2JVhzV6k",
-	"NgOboEMvREC0CEJGZiM88Rb6T5CPi5RMSrTXenu2oBguQJ7MlLuXvoC75FgBMEYeIhKpGXMG43WfjRvY",
-	"vZTuhpIixnlRQkCObE9ZA+8g1Um02R4NTOZddsYE/VPsXyWUkybFtFtytadNR9qjQdikQXiX2TFlnu5E",
-	"6YffErfR1EiD1G4FPOz/gQr6DBtNSre+43AaAG7T2CxOSdSZWsCPvoEsFIGBAdGqJqwNnOi0NtK3oq74",
-	"opfAgKrJMPaC3WgpnxzMmw6DygWrBL8Vx86dyQl2uIICMEnRbok7E+sg6SXxolw/6GQpypXPE2gVTRmU",
-	"u20y+EZrkOo8f6mY+CKNMwpa3KUNbGqhW06Xtm9ge6AiagdUMDM79m2DdA2/ZdoE9ScTWjffadB5R/bO",
-	"Q2qhcD/RAaR0fPhfYNBOMY+NI+pxis3FJX4j59nqCUsgQtIzvBR8Juprtx4pEyQ0HOCsEmpip+dugqDz",
-	"lRGVGFnDPl5dEjDEPXAslqJmN9KawadjY8WLLwttmhRoKmua+HJcjG9hBVymunV4r4ciPO+X3FDfL9JJ",
-	"SD6pRRa0aGhjo6pfrMcZtqrHqBvj8C+VeqmchRObdxs0Yqkg4sZFQIK428PngrsF3dIOyDcYdjPibTA3",
-	"ZIO0fHQPzL54hw4rZS3jxjTzXI+pqDnsML6Atd4jyTjv8jrbHyB+KQrQ+wbi0MABtTcYsc4cyDQxco+Q",
-	"pVBW2lUPTSzdzVsLFOhHq2PbI4D1aIe4d7w5E5OiG2uSYF2IWADtZAhVlFpgDMtZFpTK2gEIp42RWWzU",
-	"nZBgxvJVDzwSIoRtgXZnYoeP27k2JlOg2MznvF7t1EABbfm0pzbmNTVldzY62vyZ7jerLCaepClg1vD3",
-	"9G3A6b1u2UUHVi0FSiB6/2hx128at7j1sobj9zOb0HMJrRYppFabesXmJcHvjoKUOc312r7saoLsOWFS",
-	"rbf7Utm7d2lMiC1wTMbsAJjk7fZVbEd6V1b6tFUdUhph08DWj0yTBhkwwQYsIsZVjGc4m9pAo6TB0eW/",
-	"qsbwm0pkWGPu1KMbygR7g+BQwFeEDFiqT+nA2LgvScyBWzOJIyDV2I1aJzZekmrqLq0aIG4z0ibbTIEz",
-	"dwnRmrkLu/24h6vR3Rt1eyIYXxmCGsUTFnur2Qe2T+7CJtmifLCRIO3hzryEhfTvEMFtvaQllUiTRLrN",
-	"59LaLWF8qMuCimCDtV1IFsxqYZtaeaA/Rkb8DDhNJ8xODUgeBv6WJwUYCIzrJ8ql2vQtkGrPc3AfFN0w",
-	"0Eyj4oaai+GmGhQJJjYOtfXLtNO/F6RcRi11ErvCP3kLCg7eMrMDNqgDeKOoZSevLW004JGv51LhY4Hr",
-	"iQyJsuZLSkUQ/3zYsYjNTUZEm/1gRpoHh4s0uRizEqI0x77VA1UawV4smBIS3YqQPoCItNLxn9CYROfL",
-	"qRXYlUje0jaBisNN/2xEgzCeEJ7ORaUjYE88ztzafOay57hx9k4AO3Z59Dejzzer6ylXZV+L45brFmaF",
-	"bNCQjlnUumxGNufO5UB/AfDnBk2KNwmskT3kOJDZ3KUMEMtxBzoU0RTgfBKVjLs6U7sbh5XyDAjYe4jw",
-	"LqXGhirq3P1GkSv3d3EjufqvUuuaUGpKmON5t9lC7NDobaEXaQdWGQer3900UCx4UfHTntp/V3yc0BrI",
-	"2NeTpYwC/LcERJ2JRSaYNef1LCFTwrdzmXPjDncqsoJ2DQte25a7cSJvweKx0GniJJ22d/foG3L7FMzw",
-	"XUBokj12RkUlCKjo9ksqLgsIoExwXKU95UbVgpe+NCohVEp33hyTjgGRGDL/QMcPZhHSpHnRW2uC5Ybp",
-	"RO94JlY9zPxgOd2DIRfORhKPdtaTkgUsLx+iphDr/eag037Kafl4dfni6vj95YsPuJE8lQGG0TCLwr75",
-	"+PIZ+/Hs8Z+YESPIL/zp5PG3HVPwZmUzGI9dS3V6GoB+asNnRH0DTfakJyGRlFckzpsMwTMU9Ji0QghO",
-	"GuwAZJv38iJt0YrLbt7V1mqitaVvF6wzIV0IE71HWiCIVyPhIihLmYjta0eM5QkqY26naYH2ic+tvFB2",
-	"euQvL8Ko6JnpV1L2csJTDe/FrVB2SLshujB9e2PSgfuemG7L8YV4IWdPnOzNF/qykLUwhygG0ku11aih",
-	"2gOq5ZMGMtNMUjecXFejnq4uUfuvDVp1OJqkauwO6LFbyTfvNdLK6EoUbFRJ6J26kNvPdZik0DRmrQgH",
-	"B91ZDnx2zMTmJjQtVfavi1zb6fwSINM+hMSMnACp/83KnYzJbm0561KUYkiPMaV97yq2ErZgRrcFnJhl",
-	"hKK7bleHAYVONADffio3P7YSz4GJQHiIwjr5lJZJ7IKntXyKuKlhdAhTbYRqn5cJCqZFeIN4GweWf68y",
-	"elDmvQYMWOIwt3DVADazrxtNvhYqC6mk+qDt9T55upYN2GFN0AiICaBDRshb1gWVbwmzhf4sBC+k6ewr",
-	"C8JFmSf593bz3TeXNyVHjbpnNCCD0IcbJ19wqpeKGHcTB1k10bW003mmB1wKBbdjx/UeUVhnSQmDiZYS",
-	"xpB9sXRlY49YZ2rt0tVwGTFrC86S45IT9VoNbvUiv7BSTpx/4R3kuLUf9fquiQCRuZvs1pWnp2Vcphd+",
-	"X7c393KifEXUtHcn45lyM9251f/78VpbFeq7e4HZYQkhpZnzXxNdFmOb45+ZjisENd+R+i/VoqHwoQ/A",
-	"tS2cG1vy1Y3Ws/9aVM0cqDELdIABvyC+tORwgpcDwg4BFu9ehya0IKKh2Dno5/+7kv9KHUOLXFOaUprZ",
-	"9UTepD+di7muV9fz3Of51lFivtA1r1fXfQ9IyysMtvPsaJjJWycnwvLa5mmYtBrLet5P6/LIwGq3OT7B",
-	"II0D6SygTNI1WzS2xXaQyEBgIdvG63qTd3oHWiMa1J37i6MCatGUgYMJSEZoD66jtAcnfbu8QJtocIyW",
-	"3oryhEWNRzLJ4Q6M8cINGtN2wBkeQ9p3QCRRMcp28qp5CFoF6jjks4IFjuNE0A/cO1R8JtQw/qo5/3Lt",
-	"UQvJM5lgC/mawnTT55d0wARmjnMYclZolL6GBEpSGhe6tmbQM9zLfnr2gcE3AJYKqUVKM1hNnMWp5Yob",
-	"FA810++M9tGL60ytReKllpFghA0jDSiAhSgJjtZuH+85t/6VT60ua2mtUEgSlUYbZ4wTD5jJ0YOiosvy",
-	"omQlvu7sTCjtFhDbOEfnn8gTEaqODQXdRjQevxi3ornofIW2kMfdtzRwa0Fu0pZui1ywm1o3k6n192h7",
-	"Gsa4fxyGNJ0I3gUjVeAlLfJevUNCEaj12jMn/ZmSiHzR7mdpp8yjaQbZ/T+L5QeYrjxCJR9PuUc12DQT",
-	"AopLYN1FiETuVnUMZ/cNZnsKsbGP2rJQVIYvRFo8uxeuliJFlcurKq3jeionPoGo77GUYa0F/ZbKhd+S",
-	"r5jkAb4DpYpNYtWj9p6EpdG5VoRZ6y9iDE6xdo7owakSMF7bQzCbullr6YDuAKvEGcnCKfs73nswhPTx",
-	"b3jOL5nVzaTvKzGGo7yfqDKF9MEmuhB92UjRtzQcbY4+xbQRSqeTyvLKN3DYMR4x0vN5VxjWKiKvo3jy",
-	"wCYiAYiakOv2KIJAByAD9EK4926rE7GCDLzzKdKLky2XJRWVudrCbhprxyDLrm9+r6iMXwl6m/Xpb4eT",
-	"lNqMxk1QH8bN5gCBW2Y+fBBcGYl4mpFkWJZlK+Srh3xseFcYWW5BUPmGaO1+bme/nerwxtlVTMff7si/",
-	"1XcODFPbfkiDuaO8qvWP7n3RfSC82lk7AGfU2vtHEfZ4ndmQdW5n/hOfiZiMygxvFUrhr0ghepd/zbSP",
-	"ilynfFfbyWnwfCYo1FhGxfs/7tozDl4wNeNucvYWhHY+RF/8cz3w7pTNeXs8eVZhq7vl9r4oOIcJ66P5",
-	"33U4aa78KTeJE0+q8wD5R8cSbtMd9QnTjT3P1ScWxOXf4fcvmBGiTVf6GnCoQoWmBSfAfXoef9c/PbZ1",
-	"MNYPxa/u+nTx66BsWJJW2WsjnB2fVVibdM9rtyYaSVHUM6H2QzxzQJQBkNYA6+jdrLTBhS4b85N3P1SV",
-	"kG7jdCnT2NSmoOpZ6+YYRWvOV6zUIWAjKpPeXT1tBwwRfKchSUR82+8IVyJ99vtcjscvwN3CPG4lUvlU",
-	"82R6Ws8XvM6WuUT9nNxVoSXlLvFWO5qK4acpjLPMxEjKa256whmQc4HKHAjCptu3bNAz412LdiraQWcn",
-	"8hMd693JzPTl7PQLkgqi28pX8EPD7YWoKmjaDCLZ9RmA5iSth4c2wKQ5TR3yA9rkxwUSXX4M3/QoqUd3",
-	"bNX9Hp2wvAjlRJQ+7VYUZSMVyWgMHDu63uhHgIZNaO2U29nrlgWWQtB+9YNPrUtctpZYHE+8sd6ry2jk",
-	"ryJgs/PJd4vODPUT6RXo8tQbfEYj9BVX5ft0h1Uz2/FgwG9kXCnnr+e4SHYlvEZWiSF92Kw+isZVtC+V",
-	"nBIqOPkJClA2J0StlnyVWdZQbgs0HSaKSEDzZ2y4py4YFEhAqsK9XTq71MNP07aaJIOpjYj0dlrZwfEb",
-	"iq7ynScmMo2s+7/E2tSdxDyUKTCXDJJsunzzwdg3tqmlXV05BUWFIoLXKOSgtWCS8E/hBlNrFxi7CTjT",
-	"NZVzK2r26e1VSMlhzgJyI2Isv7Dr61fa2GM4ZRHqqGdSeIVyfhTABtf+Ga3GXEjQ179BdHesM2ztAWwx",
-	"0srWfGRP2BW29jK2uTGIfv5Js1ElhbKB5pcwl48M0IFAhcLf1UQoUTu7w5MYSWTSZt/M+Uww//G3J39X",
-	"f1cvEPDCqypIMM4fWWFw+tFjGL1dwcSXkVhgq14oWVAn7Muxs36YNH9XILgCSRE9+bwz5ODx3gk9d6co",
-	"VC5hs4GC+V4D8Mxy7jbVl2M0EOe8nsGK/F1hU2DkbKExQl/7JUQReeXUsH/YCbvyHN14bni0pfavJw1W",
-	"nwJo/e8Ky0SdZ4M9PqxunNGBnYU7SYKYHHYq5sBpw17Uta5pFRa1vqnEnCF40CCQ/8/fP/3Tt55EyFh3",
-	"0CDYiL2VxmKFibN+2IJPIHMH/3t/7O9q1NQGNI5PFsFlmO+c8Ftxwi7Zh/dXn/AKND9NRBOJRR9c/V29",
-	"LsV8oa1Qo9XxG7E6p7z4HJtnAqyHksPGl4EjIhWY2dzcYC7eW+Z2KUfi5O8qBNjPjz5UzZy9ddsiKjk8",
-	"P3rsyS74Qh6dH313cnby3RHi2mFHn4IqP/bRjmyfny7j9q1fEt/3303lGku3k5OIMhmrw6X1/cbmhfdk",
-	"hRNdjOu11QYonlKr1+XR+ZFbr0t3+zdI2LvgNZ8LLM75W5qIMMC512nEx7q+YPO27xmeA0Hb/LMRUJxM",
-	"yoaMkAIVHk8p1l+gjHKhFZHDPDk7WytA4ItFJUfwOqf/oFOhvd8g69C/fQI8ucGAAA0ucULNCUJqx7yp",
-	"bO4ZYfSnH3AbgfpHFXN07tuTuL9F0nL6K/z8G5xNSUTMX9z8mNacB6RIgiWAfWqT3XPuDNGxUzaCzx8Z",
-	"MP69qio8/xPoK2rk6d0I4F7Xgct9U4ZgOGEaN2QIFp+qNWjtPU97e27auhGxKGyLkfwSItZ/0eVqJ6no",
-	"EwZ4lXDQdYf32z2lcasvlJY3SAzdW9RCAxwQthG3vNKTRkSaqbumPwn7LFx0wBdvH5J4/eB9A4sT09Bt",
-	"0FOTQaH2njdh3EBxku3sT6XdBo9NKu3ypFHuFqLEOgiNHPhw2TfKV4Fdc/tthPrDd5sS+zaeVcTISUdV",
-	"KXiJMdO8Dn/WtlE7vMrMtoTMLKHEGk6m9HLfC+auU/a45bZJSjPMEF761jNoPMA0RU8cerrgi4CmxtpX",
-	"CB1EmI6x9sQa3IO/MW7nAUo0JXuc6CIcQ91ZvRKdST06jEqOH/EMUlDDlPP3SR5vMFbwiNzDDGEvsVgS",
-	"B8ngg4rfrnaND1VBjeqfz4BstPBpj8iS3OORVGTsnEszCy7SzDlqHWisU6037mdVipLQ8To2PNllsH5t",
-	"rIZ45XyTFfLmoboN0efuml2amZ/Fwwh39IBBQv1439tqizTs3/KgHXD6K/3022kpRjIUzibl4GeEcLsL",
-	"y4AR1UvVjnJ94Z7Dpe3abTdJR511/qqMUnqN536eHtg2HSYp1OcZqkGXexcbKofpVa7P6ZqN1U49vb3k",
-	"9BJY4X8rtl74FrADAy78BHgZd2Gv/0zndinLnI8cMnJ5Hzn9EKFsLYXHT5gGYo8UDpQtXj/1TLr4Dg+F",
-	"W3Ngd2gZ7p37IucLXaM9TIQ/Wgk2k6rsXpcZEd7yHrPgedtk72OoAur+z4gZp1MPihFF939a3UB007vr",
-	"uYcijOCuz/NsRBA10zWruM1HdiCTktSbPdmZLQOg4GAYRO7ZUC+z+8N/OaD+fKFsvQI0WEKDvlcU/dRj",
-	"/64I4IgsrXPVVNVe3SZSp6ejqRjN8ufuTxpOWyieAMNqOdVVqE0El3csiRmYfFX3DquIdcr5tONU0OiZ",
-	"e3Srsg9xbr4RCwvFp7/RiXmgBaa3gDfK+8CBNfE+h2Ol1cTbJb0r2xKaJM/Lz9yOptkD849T649T649T",
-	"6+s/tYpkPglI9TtePCplI4BGDWUeymM11uWtw1thhFPBS0jP0BDfcmOPXzitcvz6+T2zNlZ8saihjo2t",
-	"BZ93de36DTcU6qVi8G2ni/DlLiDnXXLL0atncOgGMkmJaWacmhP22oakBtbXRohi98H+YmfuL/4VwU/r",
-	"6OgvvsVlUke/gI//UNJ/KOk/lPR/jGvx5ViVm9bndo1YVeF9wPgee6pBggGAdQ50lP999f5n9laqB1Nz",
-	"U+J/yeUZScOBpX5AKz0io8lEsujk9KCkKTfTzWO0ALQQRYw9xLNl4wH8056TXGWX3CyTmCS2efaPxljf",
-	"JV1ZUWIeCWo8zvGEkIZRz4sC/0AUGfQFBAMYqro00K47cHYkwm7R6B4g9JZq30YaJAwytXsD69eOairO",
-	"vm3rDZd8LqXG7vBcPFWkW7ewXo3yy6rrsEZZbSm7Z23f9njp5vegcZBWUIYEQyKhP9x2OjWB0M3kwyDI",
-	"1WbiIRGWbMWW0FBzqpeq3Vx8NBILt0RQRER9/EJTWLe5nI3iDtfQThKRuFDfhIg9D54FtpsT9j6q2MLW",
-	"VL5+Ap7dstrIlsMPtzFHE3Ajc7tGmniYCMzmcwblLp7seQDzTPoi9PYQUk2o2h2sH7cm+89hNOI4wPb6",
-	"ESbULB47GtZNBaqnqjx/hm8GDI1cMT9LzCYlh26WgR4H20T7ntBt3+ibxm70jQ4HWgv9Tmj7JpR3boUL",
-	"BjJv7Fc5hdKoM+d2fvfDDxfsu7O057mmxEpsnLShP9vqyweBCUYvvgvuBWYfllNrtc/seazRkP0vr8De",
-	"IVyWGTGqhV3DZz4yXRJB9s2n958+FOzjy2fshyff/fitp9oB9wM4tIB5iwPil7o3OE0UVnENHSgmUr3E",
-	"ER4wn01PyJh2+ObdN0GfEgAAiLe+z6qMa2GmvZFZnN1TIodrCZWS0JpneFU0bftXznjzZ7oUD51R/kgE",
-	"le7ZpmfJIqEMwncRWnkFiksESf9uKwpHNbIwpBfzI5zlX9Vafp/Eorc9pTtz742Lw84m2LV95yJ1CXcW",
-	"T1OVCOXB/QzWk3PMsLJOqILievgztA3XczoEV9scmp9wIF85jCD4B/uOOgXk4ThG+d8DxT/AafMlkryq",
-	"fGN6//m2iNe/kV8XkVKC2+D7R6kChiJ4iW8driK1NtZ1/v2BlyY1joj6LxNSDc8R2FvfTsXciOqW+MgG",
-	"hcA2HnZIDxJ25hDnEXXJQSCwaxlyeFDbSV0DUhETD+TNSWs844aoBdQSA2f5CQOuv1BL2VJzSCrUan1H",
-	"w5ZRaCbKVoRnJLCLZfkTNSrbTZFFJVVQlnAgVFsY3wO7hNFDN40OEJzYb9+7F4iieer3Pq96Ag++3tcJ",
-	"GI4sDg14wYpF6iNylnQah8JpCVW/maLfwvthWECMDXCsL+/LeYPdYuTDyEj3GV+loGDsIKjyvcvLlKvy",
-	"2Nm6/chyXyb/MNDy9dr8QRDz9vDzxYqcLWqtx5uJij37xx0SzuwUvg5Xfb2m3wdqY8+xvhvZtonyO3do",
-	"//MO1lFrGnm3CuvZsylArHbfx4OAZC2bQSYGtrs/JtiVcz7Jp1Hdh/d6zIZF6TmaD2RZOlkoRX1OpPLH",
-	"+B8R9zg5OaafszOra3vQYtwhbZ+H2HZhjvecvkSaSTpU0o78W6g5fN3m2L9Kw2ptlA98auLTRZkvcHOf",
-	"Q5oETJZ9n5dBPE55qX3Dwt4yarCe5nw0DbR4daMMM2ZaYsW0WvkCVKQCj0LlnsDHtFwGZJkbvkzZ5Hph",
-	"I/k5jF0dP+OBq4q6z813vzioib0hAqdumQITQ0+tGVfs6uoVpPFFHZpXhEUuPBNJm+lnPxNxxC1RbHgS",
-	"hnPPbEblShFRF50OkI/xzT2c3W1FVZlNofkoeEktmQ6Vp+s84gDB4OFc77731MCixbA0DyBElTT2OO79",
-	"mRYkN5cQEZAGTDXSLIZ98+zqfwqE36Dd5lmaiQwHMgOTBlf+W3L13BbpdILdlI13+ABnwh5QPOKnPHC6",
-	"IHp06H6aFocw1x62Iw9QwrgpGb/6P/2G4lCJFMf6W2FNSF7UJXUqpnu0mnGiLwIbjVbUchkPJ6BrdWqm",
-	"TElCJbgRdzdO6Is/O3NwgIfyEVm4EmZhOrfg31oaNrlnZmaz+LpdktxSdCfrk+/m/xVM1/5ML+gAmN4Y",
-	"QpUbFIQeHF1Kd/Tt0SCjhSmyiL89zfpDeCTbDJnDOSE5uT7li0Wt+WjaDyEB+IhhN8IuhVBRmCCEkKNO",
-	"ZO4UWujannsIuaclMXxlsMc74GKgo45zwQvsXhfd0f0+lrVY8qpCyMqmjvpJ2Es/+HtvuM018cNB0jA9",
-	"F+aii3PQS1V4FjDfigs40qQtBmFRNuDHD+kkh6nLiKSXi99BJIHYZkuE8j1dc2hNe7Bg3CHXlihqh8Q/",
-	"Ajd+SBFGiFCEI7oNTy1B4mzqIbRWXibiVqJZ8js4KqSxYF49Msx/CWOcn6Uq9bLNARdtY36n0D5eXUaE",
-	"xifsE+g9z5SINGge6hOqVpNa6Qpu61vsf8XH0tpAs9AZmCU/mQe0gBPrfTrERUK3Zj1mMuXG02khK6QX",
-	"BkVONBnCKevXHV9+XkDV7H8Zs4xCDxDJiCYa+ljl0UbQpuw/xa6FuXiIYGJn/sWS1+UAuCVeCIAAj7ls",
-	"VdlGa5MxA7TNwnqNZfiYoLuYNIaexV3Dre2nyj5toAJi4uUNbMAVvcW+N8njh8m/IqJC+264D7Pu2Mg0",
-	"t+304j9n1+nF4TYdMd/2GpNv6JqHiEvis4ZEJC+riipvycsSfL7v6pU1PuHU1Kz+fTLYBcDIoTucb1BR",
-	"L7QR+8xld9CM7iu5m8Pt7nn/A6ElsRnWHznl3Sh1h7hTe0oebAMKtiav6LA2w05wBsKCy3rzoH4N5e1J",
-	"WuWvI9ncDvCBM439jMkHtcqBpHtgNuiKQxc7ZPmHHkJuEwNHgVghXpS6kBFZAVeMN3aqa/kvUUKTaGh6",
-	"UEC7UIPmYKNK4VlgsWeetIZ0BKD9bkT79iFDia3F63TygJdvxOrAKST/hIfn1t6SOoKAKdZhYprlAGc2",
-	"CMwAnxgK5jr9AE7YJQoLhDVD0V5AB2PfWehRTmEeSCkbTFYjPtHoC2YE1hOGDgmQocQWCWuJRmqDkFdH",
-	"h0pERw/4vdLQKCvGrfzQOr8bAdRevp881l34nrzuCPVR5f0wuSW00ZyXYrtD6s6Y4FxS/Nvpkyn3JG4d",
-	"dxQodbUaCXQuQWbW+m2Q+EBisiqpRBnLASNe3k1BciP6ik81P7wHPtPe8VJsOdd8qiVeqKPiaEtd48Hk",
-	"brcDcMENdKhx56A0bVFyOLTofNrhyDrscfU7HFXbjqnQjPAwp9SvM7HqRTG0FQayEoH/RJqQheBqBdUH",
-	"F6RQsH0QnH5YlpBia3bPuos+eCNWO0RrDwJDiGnMcwnvPb/av1HfkbSAnY6mvKqEmogezfHamAaOLRB3",
-	"q0FBrHHvxGoQUrtQULCZWHC2M5P2gunad2elwkOOze6c2RG+Ri07gEnHvaqTzhLOtYjzJ0VpSi91/+Xe",
-	"v0YDQryXWCF/UF55Pwk5uQpLfzjpCjUzfRigZ7yq3o/HoYblsKqHKOxDr6x91FTv1kfBI02pH5TV0EWt",
-	"ZbC6FXXEjwBkKMDzAPthUWPv67A/nLUnrXNNOiYjXKGEMxyBhsanMRg2j/eOKoyAGHE295Ffkq9xG7Ul",
-	"Tw9rGbwCa7p9clJfd3lelhz6AUKr4kPYfrjXKpK4nOdBDQ/ReDXMXQ4F+JEg+ComaD322kIKmGxG6X/D",
-	"en5f8ug7DM71bco2dE99q4396qQnDOx/W3uxjCKGtduKCjJ3X6c/4EARyCdYPWsWua6RKQxhQYdbbToJ",
-	"jsEnzaqEVxBs4IlzIxwWGNGKO/rMxOpRSl8UFJ/wXokz7SAOSlGOUWOsO3dxoiRagnDQhQoMq1mpPQFD",
-	"Flf9AUf7Ct3tg0lrJ7F7CLd2JBeS2NB+G8bTvKi43JWO9NN6KEm21Q5ImnrIIymWw9OxrifCWjfQrEg+",
-	"F8bWemWoF/Fi1UVggBkUcGVTbtAzAJsIsGhTjH1133lTlF7CUP5NfcEitKx3G4gaFLf9paO1PkT/n87q",
-	"aj3ucRs/QbATVk9OFLdNLTDLFhwP9s3V1aur1z992zqMeswW2lBf6M2V++CW+ms0R8PA/kMMCkyMhBMm",
-	"F2/5AJfdW1lvvpxTXueUsavHo+//9PiHgpnFTLpD6R/L2QVmkAZhyZE8eg9M+nfW0FEe2m1k8WXfxAto",
-	"mJz+Cv//lkUCX/pgzNL3MPYQZomUJ8Dg5TzTubBTXSYxvG+JCGq35YZvHV634uByWDbkIjvgzA+kkJaU",
-	"ATXYqgacSaEAjxhlF+GWjzAtHReYrJhdalZpPUuUfjzDYtj/wfbp5j7rlNyYkiDj1J99SwHH3Vv89T2c",
-	"Aiw0hMAJ7qbSzVUWdqTv33TwQGL7UlZ+yfL1/DZ659as7koQUvO56RC8rqSoDyvuvpPWzgj0NtrrKb3i",
-	"kG9b/039J7fg0SHmem+VdAg3oB3dAxsOWUXoCXMDrOEQZuSamIAG2y4kyzUhqQUvvYeQwuoYVEV0pu0m",
-	"Mi9hSF+ryODo/lNEJlX+tiZBtW5sz5HqFOSSrwy74aMZkwrxXqhXwJsCmeG1oLiok6ibwIJF1ZiAKVFC",
-	"lKZgI22s+w+j6YX7GhHGQ6jNB4BXznCiClCkggu/d5Lr2WpyAMHgu+37pK60G7rFfi9SEdesiRqb+3YU",
-	"whqWb+gw51+uS71U1Halhx+8SDTLgJM6AmP62tG58+yN5as+CO81Xb0j7Wb82FCFDQ8kSJexerHAgB0x",
-	"vWehtUpfQz3CbiN406kbtHwmsAcBReWFkaWIiUFbtgID7CRMj/M8rKbrzASw1ZrBsoGpys+TZrZeeXNC",
-	"uRlyxzqmf6FJkRNfJ8pcrUCmL5ycw1bBoetKML+d89RlU8FrI34/WlPaaLn+yvDpYe2lW2+W9ykyetfI",
-	"aOp6Am3tqVufVMv4lJbZh0fwIA0AOrbwgFoQy+baWPb47Mxbx/tfRLOlj4QHVkGbv26yQBLNM6ya27zM",
-	"6gnsu/N1CmK3UYh6lldV25AfgvEArcg45GZri4gI2RpAYG4wF37DQwiFGXEral7BmWGG0l3nFdCcf3mN",
-	"Hz4+O9uujy6rCnrP3YpurQc12dM1FPrco+bjsJEHY3pCdS0dBMkF2iU1GB24JGhs7Fl2AbaeFd6XUnm7",
-	"+8YpZ6oWOu8cnWD+uDEXRM61UXpFL0OFRnTC69oXGYXwNeLpFAAavFEJtn7pu2l5QgnfR81OgXwexofT",
-	"5txEmdFxP8PLbtkKG4VRKh5yqIy6IF5exf4Lh1ywRfhmbwesf/aGGeb8y1uhJnZ6dP7EbYq5VP73xwPD",
-	"IBOoBnLmDDRSK9jjJz4SargsEZa+lPnqrgpSsGujkvNmfnT+FIeEv7QDeuAmMG4hy8Gw8CV3Vm2jyj3v",
-	"HW/RbM2s01UPMTPvIxDSkDJJPhrpRlnsXIQ9Q/fHO5Su0L0sy/eta/dV4s5/Fst2Ih8We959boKpAxcM",
-	"vEZE8e67GUjE5xUk/PRX/yNkDxbcIu9Rd3zPCFzmkU+Yd4GmaXBTxivwwmsx51KZJHJTTcSdpcN/cWiW",
-	"//X4HbzIocTIjwdf66HjNUMlCXvYQcMZoErFjtMwnBef+GRLQuuBpe+0EvyWQAQ5aHxQ+t55h0CCYUYn",
-	"JA7Rp2/prveTuIPajzTCxGK+jg0lPR4fgDouRWwWgBhYELnc4uiEYMFUzLsASYSUA9LV6Ajc6lwP6JeQ",
-	"dmv+nZfsM4EqLZ8JihZO9ZKNeY178RCn8HpQHdlJitAzwUQ1aIj5mraOVljt5VTjohCpW3QejSptRAk9",
-	"ejPt5/a4ZvvX1p0RPjRb97bdDXurnu2XrhMhPKdlI/rDF1RNiXEGDhsWQFfnEQEatAHzLGc1NQcrwq7n",
-	"DNS9h/nUbf01fHuiBTAaVtig8cJZo/jAYo1oDZ4DZKy6P6D1AV7ueSN+527I+BoXbC7IZqP01T65KS4r",
-	"o1GdRhNJzUlhEKH95wX70yBUDH75sP0+twCq9Ph5I4ZSRwSZ3LOPBwGY7O54pZeIlI3OOV5Tp9GlrqOG",
-	"76ThYSF4LeAX99Xk2fZR3IWacz9yGx3XvuMIkFkObQSypZxzNL2Cr/zW/3in7ygJ1dtKPduttpZje5d2",
-	"bJ3wG+QAl3zl84aFb3oYetHPxMrHSgukYrrh0Fc6u7F0Xa/uMbDfqw+6D1cftg1NjKDnbUd/2WLOoQol",
-	"HDDw+95Zfro4fmzuuOOTV3d/bBsspXpJJEwCVOBd2JgOmjJzG3qIjsZ3OywlLiiq0zlfZPX1W1IuE+72",
-	"EKiR80hX0wJEKjs0hl/6tqekdzD40opDXo2/44ttIedE0Lads4I9dofb47Ozswv25GxYs+7NCO72bPwf",
-	"2v8PJfuHkv1alaxTI9luG4u9W70jIbf2OvwYrnqIzIZ/2tDMRniHh01thGF+vamNdiYfNrXRfW6SEgQ+",
-	"v2CcLcXNVOvZI8OMGNXC5jl19hkQCTJz+qv/sbd/CRKm5Jc8/46PDIkkKZsFt9NYtYc75jPF21VQkv+g",
-	"ZfQRCqouobZjbywI7Q5J54g+8MYA/4DT8hCtSBV6Ycbka5rYgxSBwlh2yQ5lqc85EVocfj+cloKXvefC",
-	"c3fB17YXDnAiPReVG9hqMBBhBDYNgUxL/LYoUwi9Qx9UV0KVl84L+jdfp/4eDcriOybW41Uci0M0K3iF",
-	"D7B/nJfXw9MmIP+iBBO3TkFn2Vk+idYC+1+8iv4V3evmNxbRPkq77/UD2rttZjBd9PWSfYPn41+mbb0c",
-	"utBkui+3NPq/19rDiIfEl/zLHUSZbiOV/gtiD61mE2ETNSY3K8YRP37CPkPcyGJrML0w3SoEAEXaliQK",
-	"kIUGuysU2JmynmOtwo1Yb0Lht3WiDwnN5NfqlHTG+MCp185jU2oTPt5vDrZbDedl9/TXuumpzn7VAQiw",
-	"19awulEeoD3WVaWX7hgzYM5rhJCf1o2iG5/CgWIykcq7ycfHxt3iIZTAlvXZewAkXpJT5CXcgvHnxNa2",
-	"nApfQi8N0a9pVur2b84CRNTVkodaMVQLVAMQBZpFZUSGrxOLAb/+tcNx5lfQfXrYBWxUqfM21zOncvWY",
-	"6sStWBCBctjynu3duauh9AIqNm7EpFFFmw/EI4fB0b5Zu6zEEsKcTlZCiXPBtDueuYerQRMO2tXumaki",
-	"1b+qUt9z3b+S7jb9u9u9P0BOYJ73r3m1hUEfQ6PMfiuPLv3YYGHwAwQ8oycODXqCypBqgp0/9xn53GYD",
-	"XZYl9tqKBhDjg6RlRlRiZIkz0L2cAEYROxVzI6pbAA4juAfdsrJJt8zqTMxXatGsD/OhQ60bz07o3aYS",
-	"B95RTvtW/d24XyALHQyGXTL//SA0YfPng4UUhb2PVLgv7Upg3VTiIPTV2Wk8pXLzfPMzCpvucSb2vzMS",
-	"Y3xgYPzvvjmGnTRfUUDhlwdYjUFevp+a38XNBy8VlJVXUnh6OfdctQY9M1O9VEDJ7P4eqrSXuq5K7K3a",
-	"WOe5QYafWPy9hdgSROU8eXr21+3K+0E+tC/feW6qhp8W7pDevJfRU7f8PbQ2nxF/EcaEtRPOTwxRI8+N",
-	"H4olfIUFIPAZAKuRaKRDJzITiwQo+kPFVSQ9B0lp0e0/A1Dn99Lr7kWzXHsV3zfFW7vgv/off+sjRbzz",
-	"DvZfPLjX3rOLXu25SmXbRKZsnmRCud1IhbcUfTF4AQkeKkscc1n5ZE/BdO3d+jg2sxKWSFl0Y8/B44fk",
-	"AlyvVSDcOGGfoYrhVtS1LAn2DcSTVAVOAGEYj+efam/AeGWnupkEpp0pELNPJgJordajBtks+d7k6dDG",
-	"3u+lELYdBwc8AyJJDk7/VssPSTHus5zFAxULIEOJB+YAHHRPWNFoKjxk9CF0nnveEEt0GTjPsMS0YJ0+",
-	"c1T6+ECnzeD4dCiIhYBygfGWQOyq50Xc0UfrsXO9x7pGAknuJIaC2F0kg1YijmJzxXSF7dbnfMWMlVXF",
-	"Knmbj2D/u5yIv0cgO7XeUDa6jXob9A0BXZEZKuJOFKW0JsOJGJhN3Cp2qNTZC45taaDjuKciN1YsTJeY",
-	"0U2EuWjr++hgxQ/weLNy7k7MpWZzqRorjAe2x10RAaZmW8aSAs5vMN45Vl4ttFQJY9dNwf7U6YFOx81B",
-	"/l7NNt1IYAg7kaqAjbT/w7PZFiBp1NcPtmgiHP+O5+IwIDs8Qat/FyhHMyzAg0vbDezsp2tmR6mGpHiv",
-	"o9aorzKp2uQN2mbv5sY6fCA7YZ+5HU3vMWVpklJubCC1NiIqBkGWklbC33Jjj1+4IR6/fr4PNn943WNj",
-	"a8HnO5L6XyoC7y1ETbRt3iKsG3UBkJ6SW44n6cdGhXayEktLPXs69vuFITDABQbzbK8rDcV09KJtNV27",
-	"8nSe9zE0wwUR4zg4wJBKh5/qRm1wfC91PQMNlrZCyKLkblqw6xj6wl8smBXSsGUtrRWKlRBuBaW4nGpm",
-	"tZ4xaZ3tmTM4r6xY3GtrH4rYGQb20F7yofVJ93h3Vluf1r1ynx8SFuzun4lshc5XxNG8VzCpu/FpLWZi",
-	"1RPMaqxxuqNeUTC37X/EGgUNfyAcNOfGQg/JVdQA2BvNbuemJH8mVjS5Owp+Fgdy+FXB6obynjnWSqtJ",
-	"H9MUNRzqK/W5khP1vrFHQ9PDdEs3eiDT8Rp+pPVMCsoad8i2roQ9fgafHoxyq7+GOt83+d1Bd+Q7kfYy",
-	"NLVplWpyuMLxbIWEnKjXh8qT0M0fWNGn5/kKWzlLdUFKJMitVIyTvD60qBoxamppV0fnf/sl3rJqpZXo",
-	"7NnTkS5FXqH+JG994EOXwQpDrns25iOra18IbeREHcuQ1JXGNM5KAQNkrGsyxvCpj8JG9jyMjFe14GXC",
-	"5HBDeOYGeRhZegkvAQ/4uuTp7nt2p9UHSDyGDwdIwYIbs9R1WSCZb1YoqNsgFEWyl7pmj89CnCreJnO+",
-	"QhLiOTRx1jPo/tC5lSnCU5FizXOusm+8NUyGPXEifnvCLvFWcHulbaqPE7z3FR1cB8rexJN71/pEuonY",
-	"N/uulwDcp9nYN9ZTQUOPWi9N28r0/UKo18/ZM62UGFna7gm8oZm9xiesvex3iFvYaJlAMG7/tAi1FinQ",
-	"t3oURLYn8PNVKVqcoVOsvs53KIDYc2jVQ1rUcM/XLjxdO6QdsHCGs2zHx0t4WliBNcP1zvG01BdHqKN3",
-	"/p6oa10P+iIeGe03F1Uzr7gdTa+lf8F7hy2mdl7tGK5YswAgFlcJXmJ4UdPpqYyu7mMH/MftF6/0e+oO",
-	"iC+5DYo8MhAC8V+98GERKAajGxsmVJkDA3zwDz1Qn1O6/V5q1jEyVu6fwTpxTPRnFK78RVvraLUBewFc",
-	"9Btdri6AIgpcyWxDDF5Vh21qMyjF402FAQmeT+vySLu/lUAwmae6KqPSF2z8vWcsZryEp7/ST72cHC9U",
-	"2VpFqfOiW/BsOhbUvlo/DgsK7H2e7HGz6EcBdHh8KStrvP6HqqNSJysEr4T96+KgcTl4QC4wp9FWOJhP",
-	"kcP8vgtdrEGyfbd78hGJm8anuBe1BIKytpjPh+QAFmx5bVNN3tqpPYB36EZ9SZGuuynr/XYdGHKALoVY",
-	"9GYbuG8sJni10foxMOeBiTnChrcIzvbZE2CSMxmE9RVEhw6IjsYHPDA0OnpoQi+5Dw8Eik4xNeIKn/4K",
-	"/2+veOZhgGnVRAu2W1QbvnXoXO32WT8sJWZ3ojcgiJke2NQ4Fb4U1RCmWLZxFu8EsAkLUDwss/EB0Iph",
-	"Fh4Cqhge9rXwrkKPr3xR2mVZfhJ8/hUT4sHw7nM8uhnYS0eezdQUTO7pr+6/3jrKj76SCNKB0hKtJU8j",
-	"x7FkMr0s6dfrpw2yeKc9k9XFUzvZO9lfPLOnczG/ERt9jnI+xgde299x8op7NznJTDaF5sgvoOQzNlXc",
-	"IyNZk1AS/62l+t89oweZTZBjSDr0xjc+4SX/i6Mb8IZ3im1YPzeHBB32EMbiyL9eGgOa2YflL3CHcvvc",
-	"hAqA7BjVd3mO2KPiCFnDs1yx91zU7dFGFKbTX+H/3iPko7jVM5FZ/JRKoysPccTCZCL1tqIq0j0ywnbm",
-	"p+ajvsqFK74yLdc+0zWb+iI6zsZSTUQNQRbfihV6xrtPpemWycLbdIpigWcmEX355IZ0IHcf7v1JfLEP",
-	"nZrHl0qiatzc+l7ye6/i7AZ4fj26EbwW9dH5335xR2yAWf3tFyedRtS3XuKbujo6PzrlC3l6+/jot19+",
-	"+/8CAAD//w==",
+	"7P17jxs3sj+MvxVivj/ACX49FztxNjuDBzizvsQ+tmPD4z1+8N0NBhw1JXHVIrVN9sjaIO/9AauKbLZE",
+	"tloz0sR7Nv8ktiV181Is1uVTn/r1aKTnC62Esubo/NejBa/5XFhRw98ux1bU7g+lMKNaLqzU6uj86NNU",
+	"sFFTG10zO+WW2algCz4R7EaMdS3YhN8Kxg1T4os9OSqOpPvRPxtRr46KI8Xn4uj8iMOjiyMzmoo5d++w",
+	"q4X7wNhaqsnRb78VR69LMV9oK9Ro9UasNsdxyW551QimxzCEEa8qUT8ybDTVciRwbO51htmpNEwrwWrx",
+	"z0aYdlRTwUsYBw0reuWxe2c8wDn/8laoiZ0enT9+8mORGvD4HbejaXrFhOUTN9SlG5Z0o+RqIkq3UNKy",
+	"JTesFrw8d3+JPtWqWjE5Zkrf6HLFRGUEm/L2c2mZkWok2DcfXz5jf378+KxgRozce9nj704enzz+9oIZ",
+	"y21j2PePnzBtp6JeSiPySzA+xlnk5n725Pvk5JWxXI3Ez/CY1ApI+sYjA9sSRrDgdtq+33/rqDhyuyVr",
+	"UR6d27oR/cLyRqzyb56JVf9LZ7DXu7zvrZxLm37bpBbcCmOZauY3onabLpStpTAFe8ysZk/Pzi7Y0zPW",
+	"qEoYwybyVqjcQangPYmxSGXFRNQ4GD2RKj/9yn1csMaI+r/88mYWAr6641K8X4iaW13nB6DpG/2b4L+1",
+	"4+s/Cm7cm9Zf/Hm6KtgYlJRgJV/daD3LrXKNz9jyIm25e/br0n2emEBNX+idwFjXc26Pzo+aRpZHqZP0",
+	"sal6TlHdVFtOkPvGrmvY9Myque+ErpZCLLLPN+7Te77hk7a8SomAcPrOnbmRbpRlvKrwXpg7FZeTBgtP",
+	"S6zYjdaV4OroN/fOWpiFVkbAVfmh1jeVmLs/jrSyQoFu4ItFJUcgE6cL/Mb//x8krO3D/3+1GB+dH/2f",
+	"0/YuPsVPzal/LrxxfXLcsqVQli1rrSZ0A3z/9E/fnsCa0CPgIi/Ln2qOY1rU7pxZieMe13p+PRV1Rtjw",
+	"TmWLio/gGhWskgrkbn1FCtChm8JVkErZeHxHGxWMzqn/Bzi40hqmlwr1F6ivk83dL/zhTb27UVam5ULB",
+	"64yob52tsJR2WtZ86e5i944gcSW34tjKuUiKXSuyf6MrBCf7S/iyvvmHGFk3lMuy9ArEHfDNrZjzmUgO",
+	"tRYwViWW7iIzbKTngrmNcyMVqpm719NMjoqjGxjeL4mFUqRUdllBI6yVamK2Caqf25X//m/F0ZIrK8qh",
+	"v/yM315fVxh0eFaBy5RZ4E96JtTmypZ8ZTZX9pVessodHGnZVFeluWB/7t7JBXOaQhvLvvvhh0j0wtVb",
+	"4PUMD+dlKd2TefWh8/KNFU3cz/xGVMbbsf4IGNRUzsITznQYNzUqsylXZEXi+RA1fCMaYLso2S13huXm",
+	"mrzUNeNszkdTqYTXlCtWaqa0nUo1AQu0I3dBe/MyKXS1RmHvF4FKpDc+vdF6Yb25ubnbvCxrYUzKX5i6",
+	"vXTPdeqGK0ZfTWoV991rd942H/QalYdW4tipQ/Z+IdTV1Suns+BMSivm6b2nf+B1zVcgPrDzO4nPxnJU",
+	"gtfKpuXbDRMmDYpj6VQJfr1gphlNnfMxlrWxzF1afGSTKwE67dqp3+SAsiK20HViWE+ebNi9CYs2oQH8",
+	"vnYGFO9TUlYWi1pz9MkGikmrcUeVbkpm+Ko9itIwpZfJZaIHXqMXnJAaa7zAeU8ZLlTulh/cud7Hksd3",
+	"zW3HJOq5oNxv59JaUV7frDLGpHumVzzObsSJVsLibe/HK9UF4zcGjA1YHuW86VKL9NmBhbvmZobaP22U",
+	"cVpf5/rCVy/wqdIwfqMbu66I4Hvu6IsybYC4KzFzvY10Xbq1a/d880tNJUxqlbShAUwaXpegdN1hd9Ld",
+	"Oex9Cu6lrMWSVxXc/Ak94Dz0rVrSq7wr+PL6KYHZd5feTyp5MMzsmbNeU0ZhzpLLmglJU4i+nXm5KCmm",
+	"s3Yq3Sc7yfgN3b+bd/NYV5VemmxIgC1hb8G4dWfb8pnI3QVVmdF+shzgoZDKyhghc65WaOMatuTSku2b",
+	"NjhU0jH87ONwMC1ZVexGMC/2jJtd7WaKkwXNkbjVydUdMnn8h43r2Hgrxh35G2GcrVGKC4xRMfcjw7jT",
+	"knwmFOmdNQOJz+Cf5sn5rXRTmx6nsPVvnI0DZnN32Vt3ryvfMEu6lbyQBSGhX5NgFutBgbCqRSvrQTz8",
+	"mFNn5i9iItVbwW/d7DbPzYSnnKxPTqRZs4DgJ4q7H49bdH3r9LAqIaRYibFlRs8FGHppFdsjMlanDxou",
+	"i3s5o7W6YEoIJ5dkB8DYT5IO1uYquI+SmmPR3FRydD0TmasOP2dTXo2Z3GLA9au36E2pjXrGLa/0pEmY",
+	"pnLOJ/SnIbfGa/f15HUh/7XDY67kv5JP+ZdWOzzl/2qVeMr6ycAJ+hH6dySXaerOnpoklkl8WchamJ2u",
+	"gYF6GPIBCz5K6KP3aAUZOVHcNrVg31xdvbp6/dO3SeVixReb0cPSMKudAnaPEmXBblYWAxruD9vlC0fu",
+	"nh+Pt4iXJbOgaiI+Roq5u6poQML6ku+24I3BSKFpYFUbVWr4u4VwmFMPtSxF0q/LhHU+Sztl7jnOxYIH",
+	"nWMSA3Iw8KMTBl/yTwf/m/s184632QxX91xgm15sHPRll6p9m9M9kAzavhG0YtsXOx3Q2brgvxR3t7F6",
+	"x6ZlSsDdsvjs01waI9XkPFg/BiJ7EIfzwTD410nNlT1h4beUiIJ/dqaFKkGyjQVXojbnrBZzfStCsBAe",
+	"yUcjsYCrnhv/2ziKAKM4Ko78q2GN3GPcNQm/TS7WM3ejqedyPBa1SAYDRmEt+nQbrZizGTGp02/L2478",
+	"Zx3izTsIQw/kbYF1hp4FV7RCogwrySbCmgswiSDYB7sx0vO5c8IyHnQUtpvyJ09/6MuGjaV7y6KWym4/",
+	"CT4tRI/FdSr86iaFsNImaamMKm12NPFLwUsnSjvcBlF0aHN/tE2a0Kvg4FuGo2QrYUF+p3rJKm4FpWqT",
+	"S64XQu04sVoYS7GCrTeXO335C8e9fMDNEudW8dX04GiRk7up1Vi6AaZvFl323KdipJ2S4COra1QGIPu3",
+	"ol4x98sTCOqG/PIP3ycmv+DGLHVdDsxFp8avMCueWULORpV0JwuvB6vdVcXQLM3GjfpjhoOsqlfaWGfO",
+	"JswzHz7b9AEzobi1zab4WBs2gwduC5hlgwK7e+b4i4wDWYqRLHfWA/ibzCMPaDbmIiJelWwqg6Ua5HnC",
+	"GhVwjRrNRlw55YPz3NkDC0Ekf6v6KBBduHDqx42BP9H/3DFMXK0pixSjOmFTizZpHjmy0R74AeFi9Mja",
+	"czGSJqlYJj5pubkOmZVfGzg+oOfdb/mNqJLB4Z1DrT2SmQ2RA4Bp+zQo1oDfjt5VtAPdNsdnwRjdONY9",
+	"MRLpvRluZmDnjfCRoMedqHK1YnNdZ4R13/N2Y01OtDFWl6tY9kM0ZpYzHp+jd/BsKkazxJ3G1XVrwOfP",
+	"ccktv+EQV6mCbefTyiPdVCUF9z0G6AIyelP4RGmbXjj6bk+8kL7BxtIWaB+6F2MyR6t07HDMm2qreUvL",
+	"8hK+ixaxSR/BqeBlJubDzdSvBeQ38M8m58aVfGRF5ll+ohi9KoXlsqJUFgYG+ZKvCkLB2alYsamoSsbZ",
+	"opa3zmSbidUF42C+1fC0FbOiwnyr4IQCWcvYRYvWG+/w+0SLQatVxNITzS8lup3l3pBCI/6ZXhXcaJqN",
+	"M2BKLdByBYHQdeTkpYXB25P9J9ANgL6bHL2opDPkEnrFWjFf5ELzQu2qX0Vd63QEfiZVmYEuKCtyTkB2",
+	"ZVvQniXpW/l4YQQi25KyxGWDkRXtUvhZREOLliK5vltdW5MxaEdcsRvBSq0EpdOcXLhZAKBhxJ0pUKEc",
+	"DU5jtX7yurE63G/uy6X0eW138bdb3GcAGHkPWo8ZD772I7OOa4pNvOu54MqkPcaOtkfrjdS99cBL8LUr",
+	"YQpKYUhL30w77kKonQ5G6+lvfiTVSGTQT4Q5JtMQlgd1ihvAHSFQPkoQuZkYJ6B7PEQPvOj2i/wHnjJY",
+	"gqAOktjoACWkVlEQd4v1Cy9KjrXpibem3XUCns3ECnBcYFxBpr2bh79gSi/B4vIRu7IRjFe14OVq6PbA",
+	"PaS0zQY7SGJJT+yc+rzjcRXLfEoWM/1oNum5WEMdDBuyrspMUnMuylU2+b9dEMCpIXRtQtbde1NS8sLd",
+	"IQn5cFo5F9EBRM5I1Mq0SJ2ZWJ1PuFLCwv1OLz7ntuLmuLzZDXnEQzRk05XZySUHeyyPYEIs78aaOAtx",
+	"c+5Xry6Pnzz9AfOSds2QxKuYkDPSgs/sEaIjrrSSI15BCg+hsD/+6cen6dyNbqwTrjRoSdQ5/3pRi9vr",
+	"9MA/9Y81Y/ZCNvhabrde0lYx2CVLXZcmc5P8M218mQa3IflW/Ow6a1TdSr45Ir6QBRtV7j9aGXCEan8t",
+	"nqSDmauhticcOtoVfH0Q3rXhtjNrtzhax+zRfImGZfd0+ihZevm9oEZBdL/1Hm7Xgpb8jTo0hRZKNtpH",
+	"uJutEnBRD8iMZa7lMKXsSuzjxkVtN/yyLQhun65sGXYPv/iy0CblQL6VShh3TDjYYHChEhAAEJGIdtN6",
+	"xio5E12n8YR9ct4kr93fFtZdyO4SOmGfp1o4BYXevbuRyfeuxNq/zQtmdLjvF1zWbXK4FpD0KjcjzD7V",
+	"kfP6vGPt5ka+/+McOlmJjAeGq7CzdLeLV0SIHHgPeNU5ZdeXjwpaP5qXE3Nw5o3VGtayFoXbyKn4wksx",
+	"knNeDZB8t5J+GcIgUhL0EtITKQd8VAubhADfcCO+e1KAAbdaCCbTh7ypqxzOeiFHADQIOcDGToWycsQt",
+	"JM95UrNvaEkYIb4oP7VnlKNJZ2625Jp1mVafL2Ul/kfU6eDtzcqKDPiugvyN3/Dl1N0Y7vikpXiUL2xD",
+	"ucNCGEClWhQVunp3M4miwp10kg3UgB47GWd/cbOjnYM3s79+enn8I/zFH22M60eDzGga+BHAr3STPj6i",
+	"VXDDlDB9PzHLgRmPubBTnTYB5sl032vF9MjyqrVXz344O0vOBuq/0jbPrs6v+0Eo8hn2G+vLnTYjmsvk",
+	"9qck7a5SlkqsUDkcjqsVw4JOULv7tPRhc9oF66wEnRiaTvrcqjINIxzZLFa85CuwPp6cfXd2/PjJ8XeP",
+	"CwZl3Gw5laNpuOba2La75rBwC4LegLIUbMGNRQiQbizTSpwz7v5PRV83HFElI964lxfuaE2bul7Bp5zV",
+	"Ys7rWRp2ntZmvZ6fzVklSyEnUxunFG4gwkvjQoQKr2fbs2cj3DR6YIB20aAy++MvXpMoFCufJtG0HsWI",
+	"v8vdxIvZyPx4bab8cdr/etx6Xx/ePLv6Pz+y5y8+huuflNaUV2MQBqPnVCdh3MZjyKI1reAKR1TvTDlH",
+	"DaBgwZkHSL9lU67KnayGwZM1i5m8Tq7Xu+dP24leod/wAYybN2L1Wo21k9znLz7mZynnC11bUcJ00283",
+	"0/Eid5gshxikYldXr15+8HAg8Fy/f/I06bmu3/w+nOYmmBajqOogkeOcZ1M7eeyB0U2dckovQzUVFpUM",
+	"GD4+KeASaDyZiRh7Wc5lwszIlx9FmJHExZG26z5BPNceNwuGX0mDP6WtkoFVTYVCpujzzXMWHIVJw8DT",
+	"S9FT6gW2hCrb2DNzPmJ5wRplls54gQsCxBlQfAD71nrWBeNJxTwejzJIAA1tUQQ+bA7/DA9OJlhfhtDh",
+	"mv4aaj/8aTf7YR2mjdfqPGe8ZiqiRx2oUG82pP1mX/lz1purQmmTNLjiJYJm5/pWlP0Rg0QEc+t4Pzaq",
+	"t2q58P5StATZhdtHqAAe9BEU3wMHDOI3b8LPVXntgTLJKj5nWfryiYLdNBSvjawej2NVF3HiEEsJl9NV",
+	"pn5tcA6NjuJOprL/TQai0hvMJ9nuG9kbsfooxltktA+7JJa8LnMKGSKJjzDWOxOZ9dvRDwh7tNMytr+6",
+	"WQ2thEvkCqId7GxNSlhfcVW+v01p0h3LcS6pGGf7lWR1diQiM5ZhMoK0ANKa67GutxYMUVnAokZAuTco",
+	"3TeYtJvJIWlyWaHEviQnmLmyfDg84NV9PNoKPk+XR4ix7UcO4TNC6VVapudifiNSVWzvx4wz9/bdYhxZ",
+	"aymYNIMQWRRvxx+lFxJxrZtWZzXRtbTTdKXutlp2n2rH71EsJmkiSLUrGLtbQDY8z76eJAwTjBLe0bPD",
+	"JONBppYQq782GVv4XFarnJq+hrLJzg28nYTgjvX9u4kMfrvw41+r4m+Hnl4K5yMk5YnwHJsi81FErDX0",
+	"rQsm5gu7YmWtF+Azsk8RJMRH+JCRTZoQ4JbG/a03QNemyTdcAoN2OTzyIsb+bi3i2Ac7RJ4ApJZ0T/ep",
+	"7Pf4rf3GDbph/DiRQCD8KQdmu77QwL7KPQsGHvefHv9QsA8v3jkD/L8/v8m8sl5oM1zit9SJBqE2qexj",
+	"FnWRpiS5JKKap2foMw2yv99KY7EO/zcowXiNP3LPOAxVyeAVzJYn9NG+ADVEymKHOJOzzCveqNFUlOyG",
+	"6hHpPsFAvdLESCGJkCIA59J3M1ItyLKnHB+f5857NkR1V39zBCyDu11x/jc5H2BYakD6iyl5AVUeUd8D",
+	"8GmXBvk5b4SRZbe4H2HSzl/yzEO4GR4O5YMUWTqW9DnpIjwhUBmVIyYyqIdUwaQVe2lJSIn0MpeISQ7K",
+	"Y+S/RH+tyA6EI/ir5GCiU2GsXlyPtLEmW2rlvhJAXsZ2Y2XD7ZZ/aTVAlcRkDb4gxesKL8u0UPTIsKLR",
+	"Ed/crI2t2Vie+DwESeoceJLSzqJ1TnbnyPbpw32EY4JufdhYTFfKIicLtTWGH+tGKfyTW6pF9EeKSPLa",
+	"4j9aUc+l4mt/g2+NuaxEmqXsjVjYV1TPsHYVE+BrKL4qCWKCh6Qmv91HylURo02zlLVoI6bGTI9F+eTp",
+	"08d/PtmNKycyo7O3xh5vmlFbsNN749HXIDgGKcvh0uxznEmweje9tuUx7Xc7hn5/WSd8awd+oIOa+guh",
+	"tt6FREBkYyYhueV23NmHqPVtEKQEMjokJqBoyEz1UpTrcZ91d2I4GJrenhHJbQ7FULKYPit34L37Rqyi",
+	"K3eXwCgkJoFELZhRHeZwXZUma896mqbh9ykxHcUhD2I96hyxtfiH1zXtSsW3Ix35IFztrZ27F72AR0oi",
+	"o2qdw/NR8DT2IYDlBvtOb6VKX5baZutykOh9wd1yesfUii8A6fYRhjaudUdYiQe84UAyi7EPkyFTun5A",
+	"awHyDJkd7I8t3u3y+1ruHa/ikrBQXc9bxQ3SNOXmnOhX6vEIwxtmMZNOzP6xTMNnAKFxzU2P1dGocgPv",
+	"I03ENNcWqCRr5R/2VAxVaYPVWKu5aDv8rLarno9uqzcgklmR7AkAZa/5nkqwYevQ1eq0BD2g2XBPxZwD",
+	"Iytv0Yey8NziqNImDRB4CwZ+PqTTG2joEdNApdwCkYBHUANNys5CdFDbTOm0yYFrA4lk4EJVK6j/8de5",
+	"53jkN5XospXsRhnRFx/Y7ulnTJMPEJhxfj58AWEphi1FVRXsZhXpD5/PARZpg7g/KJ8066iq6L3e78/h",
+	"493n24LracnvRANSEv+WAogJWY2keKiTfUfMRszi06QhGlmeyBsxaXZLeOMvcn5cla67iPOcfIS9F6Qh",
+	"ViUqigjUn/q2k5KOdjqc0TQe21h3CrCcwud9hxlvuDyvrZjn7Lf8W5dcWgGsZ2nrP19A1ke4GpWRJmia",
+	"PWcnrFodZ7b8MdnqYZppY3tqjUxcenkjmPt60D5tunrH61fweYZD/Y1TzaSm3dciz5MS4xDkPfcQ0hWb",
+	"cgABaCMKZrXecSRT9FN3+MVgPtMBjKEeLoCvp82gUcXLFE5Uz6EGqd20fX2vrl5tIvhoGlzLlqh8+G+2",
+	"NvnI8pZ5A4Gkt0v2N3WaH7iIvOGwHVaNzmSWmuKtGNv3jU2vVn64dygeHlTM6DFA7vn4k+SgvVe5g6k4",
+	"wGzvBHWm3PTa6R6wOJR7uvsWaZgbOLDn+eZLXcTWsJDL696crVdMGr6eo7fOQPg8bwM8F/j+2swU0WZ4",
+	"h+ZkR8aFYXZ2lmYP4xMmSQWDldbZUn70oGDGd3XudpKSvBey7hH4tTyiQVD4CNl7Ik6yXwYaafiC3PJl",
+	"eOXzObg7yuBgm3ILCgDH/A4bHfR2qdhxS0MnJX8sg5OOTnxojwiUjJbcJILw9+qHffQsSYKiP3sc341w",
+	"FkmBTbucIumrcb1nd5LNJ/Yqjg4FxWY7ip1PvL+I9gNCB6KZNGgZPgpltdgKhkd8LwODW23BZyrABbaR",
+	"yUWp4EPGb4geeB4Rl02hpxWaVqVeIgP0vUYaMjBJd34bZuMROKDYmQmMfl3badFPuAAEsPXwSKFTJxnj",
+	"sxbUs6bXi3GyA+YZ6l1iYB7OC+/LOFIM80uxSJcC/sX771iECBQcKFvtTjnlsf1Q4CTbdYvnsJYmR7lu",
+	"BSx7lD6KZLOfaU4wgYmcs3EtzNQZLnp8wZ4wIHxidgkk5mv0hpGikOoabdmkGhlGj9PTFC9ZlksFOWn7",
+	"LMlJT8krgDlCcRDVq/v2vJtybPLqdJBgdl2GPnhKLoIUxw82k1wR/CcdN+ichUQN21KIxXVglMtYh06Q",
+	"ibrNrRlwOrTCjliCtH0IZ2eXGEtbXJUcLzkYfa0GsLqyJXrrVVRLXdc9T4QK3Bvv90NjliVfsRs+mjGp",
+	"Cl/gGxbJbcmNYJU2OzCJeyEruqTUE19ai6rBn9vorG0rSkM9gnLV42hpY3KM/WaHMAkEGQ0f7xB70sYQ",
+	"GWtC76aDJZ9B4VI0WxvBeC0gkhq6wN4tT+hjDjTt3EJluWMfJuZwJ56x7dR0NJSCppGZvH1RGbH0lAHD",
+	"+mT1VkDtpj5764nwaamBkz/Rm+9uM4reUxuZ26Pi6B/UCdlMj0dajWW6lyi1ZtstYd46OtskM+TXwnvS",
+	"0yxF0t1zOvq6p1UW0QEt3e2/DihxKrAxDa+qFSL1y5MeSvAB2XGPHHQPzzqZOOGo0x0AkNNB5qRQdN5S",
+	"RCuQXrhZeuF8mKk7xtrwc/bk7PsfC/bd2Z+eOKvo+7M//3DCxKiEj57+ULDvfvzeffD0ScZR682yB1ns",
+	"b4YMU3yJX+7Pkh4WuMuNWUxrbhLy9UKN6tWC+ifGcnXBnFeJRBfODuuQSm1scnG0rKUV76FNq60bsQVY",
+	"lO6xRmDATjbsAoqMDS9w9wYGMtJStHgmqip1/IZWsubrNyCH2OZxnUXjrivyGc8GkPDiuXBjyQw+rTqc",
+	"K9DHiG42tAX8pFphnWKmOWWfqGZ6A75X0Hckbg9I6zHnC4DHW65KA1x7YJL1dwzciTl2N5haJlDnq988",
+	"gAuXNkw4syu5kIioquG3jRfNXLnbvpyb+3swF3Ga3BCZlGV8rtUE4xFu4nfwczIWkDet0/YyrnJ6Z+qZ",
+	"s4d2qELe9PdzDUHfpTIeq3wdKFXQSUM91gj70DZDNwYdCQsdwX/J9ajd3qYJvpY0AMaBMm5rlw8Ipnc7",
+	"4aQ39PDtxKNRGSEQcmF1M5oK46sjgWepqvbRTzwE1WAfQFfquugUbEP3MOeQM+K8Y7zKMfsO7yVehIb4",
+	"+R12U7/FYOZa44bBwX0YUHEEINS2Az+KVtjNICpJyUdn9qWuP+rGitTp8onHBP7XikXskLoLCDvqnfS1",
+	"kOqfWjaj+jOfp5AvfTzG2GhBWry0obGrOWdcBal8ZBjcDgUD7A3sCUYBCsaJvx2iVdClFO7QAnLvvIUJ",
+	"pM3ztYr9yPHzmpDs5q2l/AMu0ERtPqC1MF60Q6M1Kqz3Lc9haZN7IZbvF6LmSdJKaUwj6uvsuO+gZXaz",
+	"jT3tUndZHp8xq9njsyffs9GU13xkRb3RDBaJ9aQBIWnncW91sFuxOjw5s+6BJezfKMv4s1h+FCMhk8wd",
+	"2U74U2sX5vz0FDrgWbtwf0QSvqW4mWo9u2BN6f61YHa0oC/aCn6yxMD6QtfYz9qsTKUn2aM63LLz83jj",
+	"Tspwhov0svmpZ9bsk1MJw3d5FxnLvRHslR4a2gSknn7Rt2j42E2WF8zA09NTQ3pflW/E6oPPcgzscMCZ",
+	"UXxhphoA3O4kg3JfcgNkgNQFEBnK3D+G9J5TEIDzwhtsWPR8XdWHZpV8DG4IDSXgO38phveE9CEZyAhh",
+	"mThUIFvNSp2qD9+OJAopo37DE2ZRhIX0F2TE/L9dOSDYiO4UHz6HqSb3mvKRCUe0pZbTioa2yVstlBV1",
+	"przrk08WBCZz2v6b1U57/fVyZPkPr+9WWr0TxdZMrK53riRrb/2EkM8Afx1QUWiuoTxEbIJOkQto3Eko",
+	"yDY+swvB/dYsZ18G8vetIeyD8PbkOe/Eazws+97fYuDBedV6Exb9Sb+1E5QP3ZGi2kcBWw8G44BFbHnT",
+	"vQXUJ/hG7lCHLSxPKPQrDByG9kKEesQ8YJz8Jex+0XIiKb28iFu1u09ej4/fcYud9HYOk6zFRSg01phM",
+	"an/Nt8mEG9y2vn7OCBxFjgTxsLQQ83PG2a2o5ViKkonjOZeVR8CFfmHUUiSDhDP2euezXbW1Gb9XAIhc",
+	"570GgPJ+XxQQI9eO+S9nCpZ2CvNAqC/XvFHw+Y5saDkjniztIaHWNcYzChKFaBAOKpyMaOmi6YTXhZKA",
+	"VnLWSqHhjPepmVz+Ple988z9u+kqAF2DPQBqgE94rtZsrOuJsNe5Q/+Jz+jB3UPPl3yFRke4vpdTDZCS",
+	"bLn6AaIc60dJGzDHlV52+jrE50R1Y5UR11Uf/XRvJdBQ4U+FZd4HRoYUtBbOPpd18MSc9h7zGtS7QRBR",
+	"HEdHOrZObBNZz5M+1AeacU7clFhe965KXoV4DBtuxoCCm/ZEdd6aOiV+2Pmy8l1IJPPVX+uFML47N8Af",
+	"B8DfQ6CSGvZnorQfKq6UKNN1L+LLQoyc4sDjl2kwXPnU01LXM2SakYZcgDlfAXKfCjm5ZYLXlRR1KFIz",
+	"zGo98y17gHeCqxWE/C9C4QZwwJ6wy5jAFe8H5GrrHCokKemjWQT5qEoMGCfv6n4QkRjb60wUexUIyPLs",
+	"sn1JxUzz0L/Q6m20CQVNI0ppRXkepwYp8Q1rpGs2aYRxmliotG2yvcsitJ9Mcuj2Ml1SWKPnwRMtTO6n",
+	"1z1JZ8hMXt8BVIY/vAu0LJdc+TwwxrOFyrhbtymh2UV7pkKMB6NK7rIRqtwsMd1S2rkd6YZhoGj115as",
+	"R430goQSHcaxIjIvIDhNBHdIC5rE7ESoGpVggn0LsYsV5oR8Uby0Js903Udom8TQfG4rldHvoYtzcGze",
+	"L0qXWSG56B2AU6bEvQpgMehh3IUYgY1mphvl7/7Soc8h7zU/IlZX9//F7An+77v03V7rmyp1o4ySzRyu",
+	"LL+pxAX226v1pOZzk2G/rJp5wl55fHzDjSgZfu4pQZDQRKoof5TGvOSL5aiGu9ZqUuDwhF5UaaU+liKn",
+	"7OAjd5yhp35vHWV6Ylh8SNg/97BHBhhP0vO5r57q9hpdm45mY0lNQ+h7fmBtgCiXuzGW2yYHs28mE2HS",
+	"Ve2X7JZXjYiT16Xu77UytNjSGUgE193cN7jJyRMG+JSf6pKv9oGophPuXT9ansL3gCK5TJ99rcfPG5Er",
+	"XrnOL8Tu7Rkyhl8MNRvKAdeJxw6Mblpeieve/thQigOWhDN2ls5CgV8Nj9Ru1KEqaNqJwz2iQbj/a63w",
+	"2UNLzn14sgfG5jdzHyHKIBgHaGD+wa1Gmld9yqtKkB+3nVxCThS3TerUXV29unr9kztm7lrm9Vw3AzDN",
+	"7evjh6emAAbdO75IwvOTloizQCIFYPQcAf7eKpvzRYupbGvNY5jehU/ZtxByoN+mswM8NIMrQgiJmoMq",
+	"7gR6RPBkks6Cgtb9p34s7TBkrWkPgH94dnfSpwD93/yIlFhGLO63wtt06CEhPt4ZZE5+8CqPPFCE0Uvr",
+	"OQjmOUx6owbFiDq2RXK4zhirqk6V0Fha3xnY+k5BgIVAxBMkujGbA+Z4MoxU1nJsk1nZS9vCgzHUOwfk",
+	"6D8ag68ltY24UpD19CIALPe65KnT8lLX7VvcV8DidLoZly5TGLmTguvWse6ehrmTRFMV3JCV3XFbU0Vz",
+	"GPW+4ZA/H3DAPE8MyaefbCQOnW0rQjApTCp7GANj2+ayGT4WAZchzTkzupIlqbi2GDacw+VG8WwBBhZ+",
+	"oJ2tDhcrBRcCvjlwtyPrPrJwdEH0BREQTbGtL0SEfYQSQCLamd++MACeVoQud51fpXvcEQGPb1/XmgNE",
+	"yQMzT3pCHwUvqbuN2Y2vwTMOdBf+yZMcV1lOOPpAS250yfu8t7vNeqSxH0xG73grU2DwRS3G8ktPas5J",
+	"wSOi6SNWPqB7AKFJewDJsmbf8eIxeyf/ApL09OzsDBv1DmhwhT1YabS5WUZldBkOoYBT2FSbvnLNqZCW",
+	"8a6SJvQ1yMQS7SCjDr6VHvgAoN9DkHyXxKeeEIROs7xSVG68oqR2wk7fUuF11r2nX6QL+n20gBvLvjuD",
+	"ayv9nP0iDyEdvFMm2P0glKHvQF3CmyxIINfYFJbdWdImlAAYDCARlpN98+rd5bPjq1eXT57+8C1EWW64",
+	"ET9839TVRaJvL5gZc16KbGA0w1PQj8T0mxJm2T6LJCre/t2aJfgNzCWo8uu6kV5qciRtHSFZByUe07UT",
+	"NVCtG3VMfQkwD3GsF4LQ6ce1qATHReBVlbmO8H2fhEmSRkUHZVNYcrK3Nt32KZkZy4UUKlkZFH20GYzB",
+	"OpRHhv2/WKVI1j5d6ih96Glxd08DNsQCxkvwCq1/adk3rz68eYFtnP78+Mezc/b81ZsX777BZxbs1Zvn",
+	"L1upjv5WsMsXV8dPnv5w/NOzd0XryEk11mxRNXNWcTuadqv9fr589yI+HOmbJrVG+lbUq2e6FCYdRN0J",
+	"ppDoMJ6zB6aC14ZXfYRiiRx0YwdkUozVtcCylSi/maF3trXMVFIvdT0zA04djirkP/FnvTG1j8LZXC+U",
+	"rbdFODYBr6ESG3AGnswu5EGhjJdUYcC0DiLinGpj820Grl5dOpmMq0Y8kMf9sM2y9cL+sk0M83Ga91Tv",
+	"5leF4tEFpjvC6ei8v9KTCRJ2w+ffYKwHz8cu0R6Mq4WFKXYK/7gtful5rzZpAFLN0qqKcq0BEWVEfSuw",
+	"/gyphzHb6hkMA+J5GLGSEMqN6LAUWXugwjq8KK7TOhCPU3hxfkuvrEjE9HpIe9Z7MEOuHho81o1iQpWQ",
+	"fnViCX7uQstM6lw3dqSz8MIRYfQzmRZDw+4H97tvDWgM756VX6EcyGMLUyRaG4DoWlJqE9LYWUZjocod",
+	"HYM7MbZEUIkcmiH1732IglwJhq56OnyD6F+98irBCzdyQLnfYOy3Il5zcFkwdzbXt7xKg9W2QB+ccVDL",
+	"MilzGtph+ndC3pBaxLfs8G0xhfueEktMiiOwIEO+ClC23Trk1lqPhwI0UEIhedH+dihGY/PHd8gxDTBh",
+	"KGDszlGayiCLpnAS2aaCUHL7jirOZU/Ysk0RactqQl1VdGNfBKJ9f6H5v0trBNY/bOlqbNtS2fQ0wRhM",
+	"Y0x9/5Q0rmLKDUMM3OAb7Rk+NHWllXI8TjP9UeofyBUMmW6FDzko1qhMAnomFnYQv0NUREMn8JFZ63zr",
+	"lr9FpwAVH58J390EnkVcYpsqJHtP08vSIIRMG3KeuCwjXQandccuGVm1XhFrxPBnbavx2ZBxWoIea3xL",
+	"VY/Tp3nYkiHcEgQX2USfk1FoLNNKUF2gduMiiDD0k6aLPrTAWMPju7+jPtxtoe/knA1tNVEcWV5PhB3I",
+	"Kdw6AFafM66gwh8j/zGg0AOnT9Lkh6XmNx1oQyT1YJoMGPpn+N6Gy9gA5Qk5jt3CfxDLdu/DzItWZ9H5",
+	"icZI6qBHBe4j5e+16cNWJXmZET5RkYwet/f/xhD8N9pbPoH3WsjUQbuiMlesR4FSV9Me74rcDUNonfng",
+	"myKuX06spojJ/RKQYhDn9c6I7WjctbUL8WNEJpgYjHO0d7PHCLm+A5ZkDeuepB4ON/kgEd0g+cF/b6cT",
+	"r3IQgHjwfbLodd06eizKrVrt74NOgs9yaMh1jIcd4NLHAJcGc83yklt+TECGm1ovjaiPzVRUVbcgZyqq",
+	"haiPS2lmoCyCeocGFqrUS3OcKC+IArRUz+EHdivFEiK/2hcBuoMzlyrz67YvzHrMcG/QBRAdn5nFVBUY",
+	"tklAwp2qEHf3IIe1TcVA/HW6A8eWal1AOuazV3VTiRzrDooWc19BtXAjJlxlQwLCWm8CD/FGrvz3d3Vj",
+	"Aqw9excUR009ScbjX+q6VWwUDVeaTeoMyXKqK6j3hjpru5aiCYuxAW5IqoHIQdsl0LEW1qBgRxT+SG5U",
+	"2WxBJcJqxC2rDib+9wyg/C61Jol/35WP3JuNoQrQOYdW78SvQaZuhn+ibpQHHdczoONc55/IYhwfMKKw",
+	"7SzsxciMz9YBsKWbS7GxK4BaOqeIMnjE0qwh+xhfAwKOLxDuQ79rPW2IjBEl5o0wsgyBOvTPOk4j+iUc",
+	"C20uCHR0To3UI2aa4EziM+LIH4CTl1nVsF7m12ax3fDbP8GHAZUM3gglu7USbdN69EE87Tl81mcv7FNA",
+	"HtoN8VOouLpXBWOM29MTDNe05Yvcssc/uP9qNdpazbhWJpetVEy0f8iYYjtiwKOizlTsJVu/mLDxEtV9",
+	"6+10BpQHIFdEhnFWLK/zHVrbpqzY0S/UVA32pKLatG2ZcQ+kDEOKUMvtDkUr2CeROc+4x4vEumuugtZw",
+	"Aoh9Kyt5K/blx/YVsHrOh4qrtpdyyCoay2u7Q+PMtqnePjxYpe11qZXowQ0oHTpeYtLK/cNKDB9zJ1mW",
+	"dHhJDfe2pg7xq/28M3LrhqngDSwEfRD72WEm0cJGshE74r1iTp7Pmr+5f4Ag4N/6O5+izdYtoyV3a5DR",
+	"hsjfvFVPCI6WgG5JcX1ngbZl380OhUdzPus4/C13Ahg0u1GMuns2OfrXvkua89LCAmHkrWBGYpSWFhAK",
+	"VbgziyaNYsSzyRXjrOQrxid6+Oz6e+OWDYK62xZpJQSD+xKRe3GPN9qPb0D0Ymyib7Uz5HWf8dsZ2OLS",
+	"t5+BXe+4t94bjg5BxxfuO4JX0ZqsJwyvtRqJ7Re0u+pbHyfYOY+Bg/WHC2f8bMOdF0c3wi6FUCmEVLUC",
+	"SxoDssYZ8E1tCrKgDXvy5Pzs7Pjs+/Ozs0xtbW1SqG7q4T2pdbPAjIk0MK8LSrKbIPhgezsjD9AYMGHE",
+	"fJylmFmiWYGtPsCAhBoDVYKPgbVi5FcIPpoyn+ugg+ZTUG06s4scStTHWr1oo+lrLdSd+IaEHC0BxC6a",
+	"WpgLP0XRbZ0dPTzfJN2dbOyRHsA8nZ170TiBO/2LqCupLthfPz0b0Ew9L8lpzw/zjZXRkcMfKnbA47lA",
+	"vj63q9QGMvaq6kYp8qE8TLj1j+jiG+AmfQ6qINtwKdQoRFbIErlNQCLQbzhhoSm5sGzeGAuS6bzaBFEm",
+	"tRnYBB16IQKiRRAyMhvhjbfQf4J8XKRkUqL9rrdnC4rhAuTJTLmb9AU8JccKgDHyEJFIrZgzGK/7bNzA",
+	"7qV0N5QUMc6LEgJyZHvKGngHqU6izfZoYDLvsjPu1FCj43ol9JYmnbVb3jXt0SBs0iC8y+yYMk93ovRj",
+	"bInbaGmkQWq3Al72/0AFfYaNJqVb33G4DQC3aWwWpyTqTC3gR99AForAwIBoVRPWBk50WhvpW1FXfNFL",
+	"YEDVZBh7wW60lE8O5k2HQeWCVYLfimPnzuQEO3yDAjBJ0W6JOxP7IGmS+KVcP+hkKcqVzxNoFS0ZlLtt",
+	"MvhGe5DqPH+pmPgijTMKWtylDWxqoVtOl7ZvYHugImoHVDAzO/Ztg3QNf8u0CepPJrRuvtOg847snYfU",
+	"QuH+RBeQ0vHlf4FBO8U8No6oxyk2F5f4jZxnqycsgQhJr/BS8Jmor91+pEyQ0HCAs0qoiZ2euwWCzldG",
+	"VGJkDft4dUnAEPfCsViKmt1Iawbfjo0VL74stGlSoKmsaeLLcTG+hRVwmerW4b0eivC+X3JDfb9IJyH5",
+	"pBZZ0KKhg42qfrEeZ9iqHqNujMN/VOqlchZObN5t0IilgogbXwISxN1ePhfcbeiWdkC+wbBbEW+DuSEb",
+	"pOWjZ2D2xTt0WClrGTemmed6TEXNYYfxBaz1HknGeZfX2f4A8aQoQO8biEMDB9TeYMQ6cyDTxMi9QpZC",
+	"WWlXPTSx9DRvLVCgH62Oba8A1qMd4t7x4Uwsim6sSYJ1IWIBtJMhVFFqgTGsmRALSmXtAITTxsgsNupO",
+	"SDBj+aoHHgkRwrZAu7Oww8ftXBuTKVBs5nNer3ZqoIC2fNpTG/OamrI7Gx1t/kz3m1UWE0/SFDBr+Pf0",
+	"Y8DpvW7ZRQdWLQVKIJp/tLnrD41b3HpZw/H7lU3ouYRWixRSq029YvOS4E9HQcqc1nrtXHY1QfaeSAQs",
+	"+lPZu3dpTIgtcEzG7ACY5O32VWxHeldW+rRVHVIa4dDA0Y9MkwYZMMEGLCLGVYxnOJvaQKOkwdHlv6rG",
+	"8JtKZFhj7tSjG8oEe4PgUMBXhAxYqk/pwNi4L0nMgVsziSMg1diNWic2XpJq6i6tGiBuM9Im20yBM/cV",
+	"ojVzX+z24x6uRndv1O2JYHxlCGoUT1jsrWYf2D65C5tki/LBRoJ0hjvrEjbSzyGC23pJSyqRJol0m8+l",
+	"tVvC+FCXBRXBBmu7kCyY1cI2tfJAf4yM+BVwmk6YnRqQPAz8LU8KMBAY16t1fcOcLZBqz3NwHxTdMNBM",
+	"o+KGmovhphoUCSYODrX1y7TTvxekXEYtdRKnwr95CwoOZpk5ARvUAbxR1LKT15YOGvDI13Op8LXA9USG",
+	"RFnzJaUiiH8+nFjE5iYjos1+MCPNg8NFmlyMWQlRmmPf6oEqjeAsFkwJiW5FSB9ARFrp+J/QmETny6kV",
+	"OJVI3tI2gYrDTf9sRIMwnhCezkWlI2BPPM7c3nzmsue6cfZOADt2efQ3o883q+spV2Vfi+OW6xZWhWzQ",
+	"kI5Z1LpsRjbnzuVAfwHw5wZNijcJrJE95DiQ2dylDBDLcQc6FNES4HoSlYz7dqZ2Nw4r5RkQsPcQ4V1K",
+	"jQ1V1Ln7G0Wu3L+LG8nVf5Va14RSU8Icz7vNFmKHRm8LvUg7sMo4WP3uoYFiwYuKX/bU+bvi4xRnKTD2",
+	"9WQpowD/LQFRZ2KRCWbNeT1LyJTw7Vzm3LjLnYqsoF3Dgte25W6cyFuweCx0mjhJp+3dM/qG3L4FM3wX",
+	"EJpkj51RUQkCKrrzkorLAgIoExxXaU+5UbXgpS+NSgiV0p2ZY9IxIBJD5h/o+MEsQpo0L3prTbDcMJ3o",
+	"Hc/EqoeZHyynezDkwt1I4tGuelKygOXlQ9QUYr3fHHTaTzktH68uX1wdv7988QEPkqcywDAaZlHYNx9f",
+	"PmM/nj3+EzNiBPmFP508/rZjCt6sbAbjsWupTk8D0E9t+Iyob6DJnvQkJJLyisR5kyF4hoIek1YIwUmD",
+	"E4Bs815epC1acdnNu9paTbS29e2GdRakC2GieaQFgng1Ei6CspSJ2L53xFieoDLmdpoWaJ/43MoLZadH",
+	"/utFGBW9Mz0lZS8nPNXwXtwKZYe0G6Ivph9vTDpw3xPTbTm+EC/k7ImTvflCXxayFuYQxUB6qbYaNVR7",
+	"QLV80kBmmknqhpPratTT1SVq/7VBqw5Xk1SN3QE9div55rNGWhldiYKNKgm9Uxdy+70OixSaxqwV4eCg",
+	"O9uB746Z2NyCpqXK/nWRazud3wJk2oeQmJETIPW/WbmbMdmtLWddilIM6TGmtO9dxVbCFszotoATs4xQ",
+	"dNft6jCg0IkG4NtP5dbHVuI5MBEIj0NYJ5/SMglQ8LSWTxE3NYwOYaqNUO37MkHBtAhvEG/jwPLzKqMX",
+	"ZeY1YMASh7mFqwawmX3daPK1UFlIJdUHba/3ydO1bMAOa4JGQEwAHTJC3rIuqHxLmC30ZyF4IS1nX1kQ",
+	"bso8yb+3m+++ub0pOWrUPaMBGYQ+PDg5waleKmLcTVxk1UTX0k7nmR5wKRTcjh3Xe0RhnSUlDCbaShhD",
+	"dmLpysYesc7U2qWr4TJi1hacJcclJ+q1GtzqRX5hpZw4/8I7yHFrP+r1XRMBInMP2a0rT0/LuEwv/L5u",
+	"b25yonxF1LR3J+OZcjPdudX/+/FaWxXqu3uB2WEJIaWZ818TXRZjm+OfmY4rBDXfkfov1aKh8KEPwLUt",
+	"nBtb8tWN1rP/WlTNHKgxC3SAAb8gvrTkcIKXA8IOARbvpkMLWhDRUOwc9PP/Xcl/pa6hRa4pTSnN7Hoi",
+	"b9KfzsVc16vree7zfOsoMV/omter674XpOUVBtt5dzTM5KOTC2F5bfM0TFqNZT3vp3V5ZGC32xyfYJDG",
+	"gXQWUCbpmi0a22I7SGQgsJAhTxKL603e6R1ojWhQd+4vjgqoRVMGDiYgGaEzuI7SHpz07fICbaLBMVp6",
+	"K8oTFjUeySSHOzDGCzdoTNsBZ3gMad8BkUTFKNvJq+YhaBWo45DPCjY4jhNBP3DvUPGZUMP4q+b8y7VH",
+	"LSTvZIIt5GsK002fX9IFE5g5zmHIWaFR+hoSKElpXOjamkHvcJP99OwDg18ALBVSi5RmsJo4i1PbFTco",
+	"Hmqm3xntoxfXmVqLxKSWkWCEAyMNKICFKAmO1h4f7zm3/pVPrS5raa1QSBKVRhtnjBMPmMnRg6Kiy/Ki",
+	"ZCW+7pxMKO0WENs4R+efyBMRqo4NBd1BNB6/GLeiuej8hI6Qx923NHBrQW7Slu6IXLCbWjeTqfXPaHsa",
+	"xrh/HIY0nQjeBSNV4CUt8l69Q0IRqPXaMyf9mZKIfNHuZ2mnzKNpBtn9P4vlB1iuPEIlH0+5RzXYNBMC",
+	"iktg3ZcQidyt6hjO7hvM9hRiYx+1ZaGoDCdEWjx7Fq6WIkWVy6sqreN6yiM+gajvsZRhrQX9lsqF35JT",
+	"TPIA34FSxSax6lF7T8LS6Fwrwqz1FzEGp1g7R/TiVAkYr+0hmE3dqrV0QHeAVeKKZOGU/R3vPRhC+vg3",
+	"vOeXzO5m0veVGMNV3k9UmUL6YBNdiL5spOhbGo42R59i2gil00lleeUbOOwYjxjp+bwrDGsVkddRPHlg",
+	"E5EARE3IdXsVQaADkAF6Idy82+pErCAD7zzurCvypKIyV1vYTWPtGGTZdeb3isr4naDZrC9/O5yk1GY0",
+	"boL6MG42BwjcMvPhg+DKSMTTjCTDsixbIV895GPDu8LIcguCyjdEa89zu/rtUocZZ3cxHX+7I/9W3z0w",
+	"TG37IQ3mjvKq1r+6d6L7QHi1q3YAzqi1+UcR9nif2ZB9blf+E5+JmIzKDG8VSuGvSCF6l3/NtI+KXKd8",
+	"V9vJafB8JijUWEbF+z/u2jMOJphacbc4ewtCOx+iL/65Hnh3yua8vZ48q7DV3XJ7XxScw4T10fzvOpw0",
+	"V/6Um8SNJ9V5gPyjYwmP6Y76hOnGnufqEwvi8u/w+xfMCNGmK30NOFShQtOCE+A+PY9/698e2zoY64fi",
+	"V/f9dPHroGxYklbZayNcHZ9VWFt0z2u3JhpJUdQzofZDPHNAlAGQ1gDr6N2stMGFLhvrk3c/VJWQbuN0",
+	"KdPY1Kag6lnr1hhFa85XrNQhYCMqkz5dPW0HDBF8pyFJRHzb7whXIn33+1yOxy/A08I6biVS+VTzZHpa",
+	"zxe8zpa5RP2c3LdCS8pd4q12NBXDb1MYZ5mJkZTX3PSEMyDnApU5EIRNt2/ZoGfGpxbtUrSDzi7kJ7rW",
+	"u4uZ6cvZ6RckFUS3la/gh4bbC1FV0LQZRLLrMwDNSVoPD22ASWuauuQHtMmPCyS6/Bi+6VFSj+7Yqvs9",
+	"OmF5EcqJKH3arSjKRiqS0Ri4dnS90Y8ADZvQ2il3stctCyyFoPPqB5/al7hsbRMwHOg81nt1GY38VQRs",
+	"dj75btGZoX4iTYG+nprBZzRCX3FVvk93WDWzHS8G/EXGlXL+erqCR+xMeI2sEkP6sFl9FI2raCeVXBIq",
+	"OPkJClA2F0StlnyV2dZQbgs0HSaKSEDzZ2y4py4YFEhAqsLNLp1d6uGnaVtNksHURkR6O63s4PgNRVf5",
+	"zhMTmUbW/V9ibeouYh7KFJhLBkk2fX3zxdg3tqmlXV05BUWFIoLXKOSgtWCR8J/CA6bWLjB2E3Cmayrn",
+	"VtTs09urkJLDnAXkRsRYfmHX16+0scdwyyLUUc+k8Arl/CiADa79O1qNuZCgr3+D6O5YZ9jaA9hipJWt",
+	"+ciesCts7WVsc2MQ/fyTZqNKCmUDzS9hLh8ZoAOBCoW/q4lQonZ2hycxksikzb6Z85lg/uNvT/6u/q5e",
+	"IOCFV1WQYFw/ssLg9qPXMJpdwcSXkVhgq14oWVAn7Muxs36YNH9XILgCSRE9+bwz5OD13gk9d7coVC5h",
+	"s4GC+V4D8M5y7g7Vl2M0EOe8nsGO/F1hU2DkbKExQl/7JUQReeXUsH/ZCbvyHN14b3i0pfbTkwarTwG0",
+	"/neFZaLOs8EeH1Y3zujAzsKdJEFMDjsVc+C0YS/qWte0C4ta31RizhA8aBDI/+fvn/7pW08iZKy7aBBs",
+	"xN5KY7HCxFk/bMEnkLmD/3t/7O9q1NQGNI5PFsHXMN854bfihF2yD++vPuE30Pw0EU0kFn1w9Xf1uhTz",
+	"hbZCjVbHb8TqnPLic2yeCbAeSg4bXwaOiFRgZnNrg7l4b5nbpRyJk7+rEGA/P/pQNXP21h2LqOTw/Oix",
+	"J7vgC3l0fvTdydnJd0eIa4cTfQqq/NhHO7J9frqM27dhS3x7ylqss3Q7OYkok7E6XFrfb2xeeE9WONHF",
+	"uF5bbYDiKbV6XR6dH7n9unSPf4OEvQte87nA4py/pYkIA5x7nUZ8rOsLNm/7nuE9ELTNPxsBxcmkbMgI",
+	"KVDh8ZRi/QXKKBdaETnMk7OztQIEvlhUcgTTOf0H3Qrt8wZZh372CfDkBgMCNLjEBTUnCKkd86ayuXeE",
+	"0Z9+wGME6h9VzNG5b0/i/i2SltNf4c+/wd2URMT8xa2Pac15QIokWAKgISft0pw7Q3TslI3g80cGjH+v",
+	"qgrP/wT6ihp5ejcCuNd14HLflCEYTljGDRmCzadqDdp7z9Pe3pu2bkQsCttiJL+EiPVfdLnaSSr6hAGm",
+	"Ei667vB+u6c0bvWF0vIGiaF7i1pogAPCNuKWV3rSiEgzdff0J2GfhS8dcOLtSxLTD943sDgxDd0GPTUZ",
+	"FGrv+RDGDRQn2c7+VNpt8Nqk0i5PGuUeIUqsg9DIgQ9f+0b5KrBrbr+NUH84tymxb+NdRYycdFWVgpcY",
+	"M83r8GdtG7XDq8xsS8jMFkqs4WRKL/e9Ye57yh633DZJaYYVwq++9QwaD7BM0RuH3i44EdDUWPsKoYMI",
+	"0zHWnliDe/A3xu08QImWZI8LXYRrqLuqV6KzqEeHUcnxK55BCmqYcv4+yeMNxgpekXtYIewlFkviIBl8",
+	"UPHb1a7xoSqoUf3zGZCNFj7tEVmSe7ySioydc2lmwUWaOUetA411qvXG/VmVoiR0vI4NT3YZrF8bqyFe",
+	"Od9khbx5qG5D9Lm7Z5dm5lfxMMIdvWCQUD/e97HaIg37tzzoBJz+Sn/67bQUIxkKZ5Ny8DNCuN0Xy4AR",
+	"1UvVjnJ9457DV9u9226Sjjr7/FUZpTSN536dHtg2HSYp1OcZqkGXexcbKofpVa7P6Tsbu516e/uV00tg",
+	"hf+t2PrFt4AdGPDFT4CXcV/s9Z/p3i5lmfORQ0Yu7yOnXyKUraXw+AnTQOyRwoGyxeun3klfvsNL4dEc",
+	"2B1ahnvnvsj5QtdoDxPhj1aCzaQqu9/LjAgfeY9V8Lxtsvc1VAF1/3fEjNOpF8WIovu/rW4guund9dxL",
+	"EUZw1/d5NiKImumaVdzmIzuQSUnqzZ7szJYBUHAwDCL3bqiX2f3lvxxQf75Qtl4BGiyhQd8rin7qsZ8r",
+	"AjgiS+tcNVW1V7eJ1OnpaCpGs/y9+5OG2xaKJ8CwWk51FWoTweUdS2IGJl/VzWEVsU45n3acCho9c69u",
+	"VfYh7s03YmGh+PQ3ujEPtME0C5hR3gcOrIn3uRwrrSbeLund2ZbQJHlffuZ2NM1emH/cWn/cWn/cWl//",
+	"rVUk80lAqt/x4lEpGwE0aijzUB6rsS5vHd4KI5wKjukZGuJbbuzxC6dVjl8/v2fWxoovFjXUsbG14POu",
+	"rl1/4IZCvVQMfu10EU7uAnLeJbccvXoGl24gk5SYZsalOWGvbUhqYH1thCh2H+wvdub+xU8R/LSOjv7i",
+	"W1wmdfQL+PgPJf2Hkv5DSf/HuBZfjlW5aX1u14hVFeYDxvfYUw0SDACsc6Cj/O+r9z+zt1I9mJqbEv9L",
+	"Ls9IGg4s9QNa6REZTSaSRTenByVNuZluXqMFoIUoYuwhni0bD+Cf9pzkKrvkZpnEJLHNs380xvou6cqK",
+	"EvNIUONxjjeENIx6XhT4D0SRQT9AMIChqksD7boDZ0ci7BaN7gFCb6n2baRBwiBTpzewfu2opuLs27be",
+	"cMn3UmrsDu/FW0W6fQv71Si/rboOe5TVlrJ71/Ydj5dufQ8aB2kFZUgwJBL6wx2nUxMI3Uw+DIJcbSYe",
+	"EmHJVmwJDTWneqnaw8VHI7FwWwRFRNTHLzSFdYfL2Sjucg3tJBGJC/VNiNjz4Flguzlh76OKLWxN5esn",
+	"4N0tq41sOfzwGHM0ATcyt2ukiYeJwGy+Z1Du4smeBzDPpC9Cbw8h1YSq3cH6cXuy/xxGI44DbK8fYULN",
+	"4rGjYd1UoHqqyvNn+GbA0MgV87PEbFJy6GYZ6HGwTbTvCd32jb5p7Ebf6HChtdDvhLZvQnnnVrhgIPPG",
+	"fpVTKI06c27ndz/8cMG+O0t7nmtKrMTGSRv6s62+fBCYYDTxXXAvsPqwnVqrfWbPY42G7H95BfYO4bLM",
+	"iFEt7Bo+85Hpkgiybz69//ShYB9fPmM/PPnux2891Q64H8ChBcxbHBC/1L3BaaKwi2voQDGR6iWO8ID5",
+	"bHpDxrTDmXdngj4lAAAQb32fXRnXwkx7I7O4uqdEDtcSKiWhNc/wW9Gy7V8548Of6VI8dEb5IxFUuneb",
+	"ni2LhDII30Vo5RUoLhEk/bvtKFzVyMKQ3syPcJd/VXv5fRKL3vaU7qy9Ny4Ou5pg1/bdi9Ql3Fk8TVUi",
+	"lAfPM1hPzjHDyjqhCorr4Z+hbbie0yW42ubQ/IQD+cphBME/2HfUKSAPxzHK/x4o/gFOmy+R5FXlG9P7",
+	"z7dFvP6N/LqIlBLcBt8/ShUwFMFLnHX4Fqm1sa7z8wdemtQ4Iuq/TEg1vEdgb307FXMjqlviIxsUAtt4",
+	"2SE9SDiZQ5xH1CUHgcCuZcjhRW0ndQ1IRUw8kDcnrfGMG6IWUEsMnOUnDLj+Qi1lS80hqVCr9R0NW0ah",
+	"mShbEd6RwC6W5U/UqGw3RRaVVEFZwoFQbWF8D+wSRi/dNDpAcGK/fe9eIIrmqT/7vOoJPPh6XydgOLI4",
+	"NOAFKxapj8hZ0mkcCrclVP1min4L74dhATE2wLG+vC/nDXaLkQ8jI913fJWCgrGDoMr3Li9TrspjZ+v2",
+	"I8t9mfzDQMvXa/MHQczby88XK3K2qLUebyYq9uwfUy1l/wLSdx5i+fBdQ1btsqool0uFvILP9x0P7VCU",
+	"ZtfndfjW12sYf6Am/xyr35GLnAjRcybNP+9gO7aGo3c6sdo/myBFLoB9vAgo6LL5deKnu/trgtU955N8",
+	"ktl9eK/XbNjbnsH6QHa3k4VS1OdEuX+M/yNaIycnx/Tn7Mrq2h60VHlIU+whlm9Y4z0nd5GEk67cdJjj",
+	"LVRkvm4RCF+l2bk2yge2KfDtosyX/7nPIYkEBt2+rYkgHqe81L6dY2+ROdiWcz6aBtLAulGGGTMtsZ5c",
+	"rXx5LhKlR4kET29kWqYH8lsMX6Y8Fr2wkfwcxuuI3/HANVfd9+Z7gxzUAdkQgVO3TYGnoqcSjyt2dfUK",
+	"QA6iDq09wiYXnqelxUGwn4lW45YISDxFxbnnfaNirojGjG4HyFb51ifOK7Giqsym0HwUvKSGVYfKYnZe",
+	"cYBQ+XAmfN+Za2BJZ9iaBxCiShp7HHdGTQuSW0uIl0gDphppFsO+eXb1PwWCk9Bu8xzWRBUEeZNJgzv/",
+	"LTnC7oh0+uRuysY7fIEzYQ8oHvFbHjiZEr069IZNi0NYaw9qkgco8NyUjF/9P/2G4lCJFAP9W2FNSO3U",
+	"JfVxpme0mnGiLwJXj1bUkBovJyCzdWqmTElCJbgRdzdO6Ic/O3NwgIfyETnKEmZhOvPiZy0Nm9wzb7VZ",
+	"mt5uSW4ruov1SdRzqbj9GpZrf6YX9EdMHwyhyg2CRg8dL6W7+vZokNHGFFk85J5W/SE8km2GzOGckJxc",
+	"n/LFotZ8NO0H2AC4xrAbYZdCqChMEALsUZ82dwstdG3PPcDek7YYvjLYAR9QQ9BvyLngBfb2i57o/j6W",
+	"tVjyqkJAz6aO+knYSz/4ex+4zT3xw0FKNT0X5qKLAtFLVXiONN+oDBjkpC0GIXU2wNkP6SSHpcuIpJeL",
+	"30EkgfZnS/jxPX3n0Jr2YMG4Q+4tEfgOiX+EzgEhgRrhZRGs6Q48NUyJc82H0Fp5mYgbrWapAeGqkMaC",
+	"efXIMP8jjHF+lqrUyzZDXjAjeIVEgVyxj1eXEd3zCfsEes/zSCJJnAdChZrepFa6gsd+8CP+eq+ltYFm",
+	"gUWwSn4xD2gBJ/b7dIiLhG7Nesxkyo0nG0POTC8MipxoMoRT1q+7vvy6gKrZ/zZm+ZYeIJIRLTR0+cpj",
+	"saCJ23+KXQtr8RDBxM76iyWvywFgVPwiwCU8IrVVZRuNX8YMwE4L6zWW4WMCNmNKHTo6dw23ttss+7SB",
+	"mYhpqTeQE1c0i30fkscPk51GvIn2vYIfZt+xzWvu2OnFf86p04vDHbo1PuFNSzJN5PuV5mgLgJFDdzjf",
+	"oKJeaCP2ma3toBndT3IPh8fd8/kHQktiM6w/sqa7UeoOcRj2FB7fBhRsjTrRYW2Gk+CuwAWX9eZV9BrK",
+	"25O0yl9HOrUd4APn0voZkw9qdwJJ98B8xxWHLnbI8g89hNwhBo4CsUK8KHUhI7ICrhhv7FTX8l+ihCbR",
+	"0PSgAM1i0OBpVCk8Cyz2zJPWkI4AtN+NaGcfcnDYWrxOh8d5+UasDpwk8W94eG7tLckRCAliHSYmEvYc",
+	"AQgCM8Drg4K5Tj+AE3aJwgKBu1C0F9DB2HcWepRTIAOSpgbTsYhPNPqCGYH1hKFDAuTgsEXCWiqN2iDk",
+	"1dGhUq3RC36vRCvKinE7P7TO70YAtZfvJ491F74nr7tCfdx0P0xuCW0056XY7nK5Oya4TxThdfpkyj2J",
+	"W8fhAkpdrUYC3SeQmbV+GyQ+kHqrSipRxnLAiJd3U5DciL7iW80P74HvtHe8FFvuNZ9MiDfqqDjaUtd4",
+	"MLnb7QJccAMdatw9KE1blBwuLbqfdriyDntd/Q5X1bZrKjQjPMwt9etMrHrz9G2FgaxE4D+RJsTZuVpB",
+	"9cEFKRRsHwS3H5YlpNia3bvuog/eiNUO8ciDJNpjGvNcSnfPU/s36juSFrDT0ZRXlVAT0aM5XhvTwLUF",
+	"4m41KIg17p1YDULyEgoKNkPnznZm0l4wXfvurFR4yLHZnTM7ws+oZQcw6bipOuks4V6LOH9SlKY0qftv",
+	"9/41GhDivcQK+YPyyvtFyMlV2PrDSVeomelDuTzjVfV+PA41LIdVPURhH3pl7aOmerc+Ch5LSf2grIYu",
+	"ai2D1a2oI34EIEMBngc4D4sae1+H8+GsPWmda9IxGeEbSjjDEWhofKCeYfN4Q4hRGAEx4myeI78lX+Mx",
+	"akueHtYyeAXWdPvmpL7u8rwsOfQDhFbFh7D98KxVJHE5z4MaHqLxapj7OhTgR4Lg63Sg9dhrC0lOshml",
+	"/xvW8/uSR99hcK5vU7ahe+tbbexXJz1hYP/b2otlFDHs3Vbci7n7Pv0BeIlgLMHqWbPIdY1MYQh8Odxu",
+	"001wDD5pViW8gmADT9wb4bLAiFbc0WcmVo9S+qKg+IT3SpxpB3FQinKMGmPdvYsLJf3tV0Q1BlazUnsC",
+	"hixy+AOO9hW62weT1k7q8hBu7UguJLGh/TaMp3lRcbkrHemn9VCSbPH8SJp6yCsplsPTsa4nwlo30KxI",
+	"PhfG1nplqBfxYtXFGIAZFJBTU27QMwCbCNBWU4x9dee8KUovYSj/pr5gEVrWo/EGDYrb/tLRXh+i/09n",
+	"d7Ue97iNnyDYCbsnJ4rbphaYZQuOB/vm6urV1eufvm0dRj1mC22oL/Tmzn1wW/01mqNhYP8hBgUmRsIN",
+	"k4u3fICv3VtZb07OKa9zytjV49H3f3r8Q8HMYibdpfSP5ewCM0iD0NJIHr0HJv07a+goD+0Osviyb+IF",
+	"NExOf4X//5bFul76YMzS9zD2IF2JlCfA4OU807mwU10mUapviQhqt+2GXx1et+Lgcmgt5CI74MoPpJCW",
+	"lAE12KoGnEmhAHEXZRfhkY8wLR2XUKyYXWpWaT1LFDc8w3LP/8H26eY++5Q8mJJA0dSffUuJwt1b/PW9",
+	"nAIsNITACe6W0q1VFnak79908EBi+1JWfsvyFes2mnNrVnclCKn53HIIXldS1IcVd99Ja2eMdRvt9ZRe",
+	"cci3rXCm/pNbENcQc723SjqEG9CO7oENh6wi9IS5AdZwCDNyTUxAg20XkuWakNSCl95DSGF1DKoiutN2",
+	"E5mXMKSvVWRwdP8pIpMq8FqToFo3tudKdQpyyVeG3fDRjEmFeC/UK+BNgczwWlBc1EnUTWDBonpDwJQo",
+	"IUpTsJE21v0Po+mF+xkRxkOozQeAV85wohpHpIILf+8k17P10gCCwbnt+6autBu6xX4vUhHXrIkam/t2",
+	"FMIalm/oMOdfrku9VNR2pYcfvEg0y4CbOgJj+urIufPsjeU9pKpicU3f3pF2M35tqDOGFxKky1i9WGDA",
+	"jpjes9Bapa8Bcb/bCN50KuMsnwnsQUBReWFkKWJi0LYe3wD/BtPjPA+r6TozAWy1ZrBsYKry66SZrVfe",
+	"nFBuhdy1julfaFLkxNeJMlcrkOkLJ+dwVHDouhLMH+c8OddU8NqI34/WlA5arr8yfHpYe+nWm+V9iozm",
+	"GhlNXU+gra50+5NqGZ/SMvvwCB6kAUDHFh7A3GfZXBvLHp+deet4/5totvSR8MAqaPPXTRZIonmGXXOH",
+	"l1k9gXN3vk5B7A4KUc/yqvIN+SkQCNCKjENutraIiJCtAQTmBnPhDzyEUJgRt6LmFdwZZijddV4BzfmX",
+	"1/jh47Oz7frosqqg99yt6NZ6UJM9XQMt4z1qPg4beTCmJ1TXEh6QXKBdUoPRgVuCxsaeZRdg61nhfSmV",
+	"t7tvnHKmaqHzztUJ5o8bc0H0UxtEmTQZKjSiG17XvsgohK8RT6cA0OCNSrD1S99Ny1Mm+D5qdgrk8zA+",
+	"XDbnJsqMjvsZJrvlKGwURql4yKEy6oJ4eRX7LxxywRbhl70dsP7ZG2aY8y9vhZrY6dH5E3co5lL5vz8e",
+	"GAaZQDWQM2egkVrBHj/xkVDDZYmw9KXMV3dVkIJdG5WcN/Oj86c4JPxLO6AHbgLjNrIcDAtfcmfVNqrc",
+	"89nxFs3WzDp96yFW5n0EQhpCastHI90oi52LsGfo/ph10jWol2X5vnXtvkrc+c9i2S7kw2LPu+9NcFHg",
+	"hoHXiCjefTcDiRirgoSf/ur/CNmDBbfI7NMd3zMCl3nkE+ZdoGkaPJTxCrzwWsy5VCaJ3FQTcWfp8D8c",
+	"muV/PX4HEzmUGPnx4LQeOl4zVJKwhx00nAEyUOw4DcN58YlPtiS0Hlj6TivBbwlEkIPGB6XvnXcIJBhm",
+	"dELiEH36lp56P4k7qP1II0xs5uvYUNLj8QHI0VLUXQGIgQWRyy2OTggWTMW8C5BESDkgXY2OwK3O9YB+",
+	"CWm35t95yz4TqNLymaBo4VQv2ZjXeBYPcQuvB9WRf6MIPRNMVIOGmK9p62iF3V5ONW4K0ZZF99Go0kaU",
+	"0KM3035uj3u2f23dGeFD81FvO91wturZfgkpEcJzWjaiP3wBTqiPM3A4sAC6Oo8ovqANmOfxqqk5WBFO",
+	"PWeg7j3Mp27rr+HXEy2As6/CBo0Xzhr1EMEulRi8B+hGdX9A6wNM7nkjfuduyDiNCzYXZLNR+mqf3BSX",
+	"ldGoTqOFpOakMIjQ/vOC/WkQKgZ/fNh+n1sAVXr8vBFDqSOCTO7Zx4MATPZ0vNJLRMpG9xyvqdPoUtdR",
+	"w3fS8LARvBbwF/fT5N32UdyFfHI/chtd176nBtA1Dm11saWcczS9gp/81v96p+8oCdXbSj3brbaWY3uX",
+	"dmyd8BvkAJd85fOGhW96GHrRz8TKx0oLJBu64dBXOnuwdF2v7jGw36sPug9XH7bRSoyg521Hf9lizqEK",
+	"JVww8Pe9s/x0cfzY3HGnN9+t42NH9KBzDtZLImESoALvwsZ00JSZO9BDdDTO7bCkr6CoTud8kdXXb0m5",
+	"TLg7Q6BGziNdTRsQqezQGH7p256S3sHgSysOeTX+ji+2hZwTQdt2zQr22F1uj8/Ozi7Yk7Nhzbo3I7jb",
+	"s/F/aP8/lOwfSvZrVbJOjWT7SSz2bvWOhNza6/Bj+NZDZDb824ZmNsIcHja1EYb59aY22pV82NRG971J",
+	"ShD4/IJxthQ3U61njwwzYlQLm+fU2WdAJMjM6a/+j70dOpAwJb/l+Tk+MiSSpGwW3E5j1R6emM8Ub1dB",
+	"Sf6DltFHKKi6hNqOvbEgtCcknSP6wBsD/ANOy0O0IlXohRmTr2lhD1IECmPZJTuUJffmRGhx+PNwWgpe",
+	"9t4Lz90XvrazcIAb6bmo3MBWg4EII7BpCGRa4q9FmULoHfqiuhKqvHRe0L/5PvV3IVAW55jYj1dxLA7R",
+	"rOAVPsD5cV5eD0+bgPyLEkzcOgWdZWf5JFoL7H/xLvopuunmDxbRPkq77/0D2rttZjB96esl+wbPx0+m",
+	"bS4c+qxk+gu3RPG/197DiIfEl/zkDqJMt5FK/wWxh1azibCJGpObFeOIHz9hnyFuZLH5lV6YbhUCgCJt",
+	"SxIFyEKD/QMK7L1Yz7FW4Uast1nwxzrRaYNW8mt1SjpjfODUa+e1KbUJH+83B9uthvOye/pr3fRUZ7/q",
+	"AATYa2tY3SgP0B7rqtJLd40ZMOc1QshP60bRg0/hQjGZSOXd5ONj4x7xEEpgy/7sPQASb8kp8hJuwfhz",
+	"YmtbToUvoZeG6Nc0K3X7b84CRNTVkodaMVQLVAMQBZpFZUSGrxOLAb/+vcNx5nfQfXrYDWxUqfM21zOn",
+	"cvWY6sStWBCBcjjynu3duauh9AIqNm7EpFFFmw/EK4fB1b5Zu6zEEsKcTlZCiXPBtLueuYerQRMOOtXu",
+	"naki1b+qUt9z37+S/i39p9vNHyAnsM7717zawqCPoRVkv5VHX/3YYGHwAwQ8ozcODXqCypBqgr0t9xn5",
+	"3GYDXZYldpOKBhDjg6RlRlRiZIkz0E1OAKOInYq5EdUtAIcR3INuWdmkm0J1FuYrtWjWh/nQodaNdyf0",
+	"blOJA58op32r/n7TL5CFDgbDLpn/fRCacPjzwUKKwt5HKtyPdiWwbipxEPrq7DKeUrl5vr0XhU33uBL7",
+	"PxmJMT4wMP53PxzDbpqvKKDwywPsxiAv3y/N7+Lmg5cKysorKby9nHuuWoOemaleKqBkdv8eqrSXuq5K",
+	"7B7aWOe5QYafWPy9hdgSROU8eXr31+3K+0E+tC/feW+qhp827pDevJfRU7f9PbQ2nxF/EcaEtRPOTwxR",
+	"I8+NH4olfIUFIPAZAKuRaKRDJzITiwQo+kPFVSQ9B0lp0eM/A1Dn99LrbqJZrr2K75vird3wX/0ff+sj",
+	"RbzzCfY/PLjX3nOKXu25SmXbQqZsnmRCuT1IhbcUfTF4AQkeKkscc1n5ZE/BdO3d+jg2sxKWSFl0Y8/B",
+	"44fkAnxfq0C4ccI+QxXDrahrWRLsG4gnqQqcAMIwHs8/1T6A8cpOdTMJTDtTIGafTATQWq1HDbJZ8r3J",
+	"06GNvd9LIWy7Dg54B0SSHJz+rZYfkmLcZzuLByoWQIYSD8wBOOiesKLRUnjI6EPoPPe+IZboMnCeYYlp",
+	"wTp95qj08YFum8Hx6VAQCwHlAuMtgdhVz4u4o4/WY+d6j3WNBJLcSQwFsbtIBq1EHMXmiukKG4rP+YoZ",
+	"K6uKVfI2H8H+d7kRf49Admq/oWx0G/U26BsCuiIzVMSdKEppTYYTMTCbuF3sUKmzFxzb0kBPbU9FbqxY",
+	"mC4xo1sIc9HW99HFih/g9Wbl3N2YS83mUjVWGA9sj7siAkzNtowlBdzfYLxzrLxaaKkSxq5bgv2p0wPd",
+	"jpuD/L2abbqRwBB2IlUBG2n/l2ezLUDSqK8fbNFEOP4d78VhQHZ4g1b/LlCOZliAB7e2G9jZT9fMjlIN",
+	"SfFeR61RX2VStckbtM3ezY11+EB2wT5zO5reY8nSJKXc2EBqbURUDIIsJa2Ev+XGHr9wQzx+/XwfbP4w",
+	"3WNja8HnO5L6XyoC7y1ETbRt3iKsG3UBkJ6SW4436cdGhXayEktLPXs69vuFITDABQbzbK87DcV0NNG2",
+	"mq7debrP+xia4QsR4zg4wJBKhz/Vjdrg+F7qegYaLG2FkEXJ3bJg1zH0hb9YMCukYctaWisUKyHcCkpx",
+	"OdXMaj1j0jrbM2dwXlmxuNfRPhSxMwzsob3kQ+uT7vXurLY+rXvlPj8kLNg9PxPZCp2viKN5r2BS9+DT",
+	"WszEqieY1VjjdEe9omBu2/+INQoa/kA4aM6NFTViSUIDYG80u5ObkvyZWNHi7ij4WRzI4XcFqxvKe+ZY",
+	"K60mfUxT1HCor9TnSk7U+8YeDU0P0yPd6IFMx2v4kdYzKShr3CHbuhL2+Bl8ejDKrf4a6nzf5HcHPZHv",
+	"RNrL0NSmVarJ4QrHsxUScqJeHypPQg9/YEWfXucrbOUs1QUpkSC3UjFO8vrQomrEqKmlXR2d/+2X+Miq",
+	"lVaic2ZPR7oUeYX6k7z1gQ9dBisMue7ZmI+srn0htJETdSxDUlca0zgrBQyQsa7JGMO3PgoH2fMwMl7V",
+	"gpcJk8MN4Zkb5GFk6SVMAl7wdcnT3c/sTrsPkHgMHw6QggU3ZqnrskAy36xQULdBKIpkL3XNHp+FOFV8",
+	"TOZ8hSTEc2jirGfQ/aHzKFOEtyLFmudcZd94a5gMe+JE/PaEXeKj4PFK21QfJ5j3FV1cB8rexIt71/pE",
+	"eojYN/uulwA8p9nYN9ZTQUOPWi9N28r0/UKo18/ZM62UGFk67gm8oZm9xjesTfY7xC1stEwgGLd/W4Ra",
+	"ixToWz0KItsT+PmqFC2u0ClWX+c7FEDsObTqIS1quOdrF56uHdIOWDjDWbbj4yW8LezAmuF653ha6ocj",
+	"1NE7/07Uta4H/RCvjPaXi6qZV9yOptfST/DeYYupnVc7hivWLACIxVWClxhe1HR7KqOr+9gB/3HnxSv9",
+	"nroD4ktugyKPDIRA/E8vfFgEisHowYYJVebAAB/8Sw/U55Qev5eadYyMlftnsE5cE/0ZhSv/pa11tNqA",
+	"vQAu+o0uVxdAEQWuZLYhBq+qwza1GZTi8abCgATPp3V5pNPfSiCYzFNdlVHpCzb+3jMWM97C01/pT72c",
+	"HC9U2VpFqfuiW/BsOhbUvlo/DgsK7H2d7HGz6EcBdHh8KStrvP6HqqNSJysEr4T96+KgcTl4QS4wp9FW",
+	"OJhPkcP8vgtdrEGyfbd78hGJm8anuBe1BIKytpjPh+QAFmx5bVNN3tqlPYB36EZ9SZGuuynr/XYdGHKB",
+	"LoVY9GYbuG8sJni10foxMOeBiTnChrcIzvbZE2CSMxmE9RVEhw6IjsYXPDA0OnppQi+5Dw8Eik4xNeIO",
+	"n/4K/99e8czDANOqiTZst6g2/OrQudrtq35YSszuQm9AEDM9sKlxKvwoqiFMsWzjKt4JYBM2oHhYZuMD",
+	"oBXDKjwEVDG87GvhXYUeX/mitMuy/CT4/CsmxIPh3ed6dCuwl448m6kpWNzTX93/eusoP/pKIkgHSku0",
+	"ljyNHMeSyfS2pKfXTxtk8Ul7JquLl3ayd7K/eGVP52J+Izb6HOV8jA+8tr/j4hX3bnKSWWwKzZFfQMln",
+	"bKq4R0ayJqEk/ltL9b97RQ+ymiDHkHTojW98wq/8L45uwAzvFNuwfm0OCTrsIYzFkX+9NAa0sg/LX+Au",
+	"5fa9CRUA2TGq7/IcsUfFEbKGZ7li77mp26ONKEynv8L/e6+Qj+JWz0Rm81Mqjb55iCsWFhOptxVVke6R",
+	"EbazPjUf9VUuXPGVabn2ma7Z1BfRcTaWaiJqCLL4VqzQM959Kk23TBZm0ymKBZ6ZRPTlkxvSgdx9ePYn",
+	"8cU+dGoeJ5VE1bi19b3k917F2Q3w/Hp0I3gt6qPzv/3irtgAs/rbL046jahvvcQ3dXV0fnTKF/L09vHR",
+	"b7/89v8FAAD//w==",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

@@ -300,7 +300,7 @@ func (s *Service) checkLeft(ctx context.Context, k record.Key, l record.Login, i
 		Code:   "would-be-" + string(change.After),
 		Where:  []string{name},
 		Detail: fmt.Sprintf("without %s, %s would be %s; it is %s now", k.Name, name, change.After, change.Before),
-		Remedy: "Grant it to another keeper's key first, or go on with -anyway and -reason TEXT",
+		Remedy: "Grant it to another holder's key first, or go on with -anyway and -reason TEXT",
 	}
 }
 

@@ -23,9 +23,9 @@ type LossChange struct {
 }
 
 // Loss returns what would become of the logins if keys were lost together: those of the
-// names, and all active ones of the keeper, unless that is "". It returns the names of all, too.
-func (s *Service) Loss(ctx context.Context, names []string, keeper string) ([]string, []LossChange, error) {
-	if len(names) == 0 && keeper == "" {
+// names, and all active ones of the holder, unless that is "". It returns the names of all, too.
+func (s *Service) Loss(ctx context.Context, names []string, holder string) ([]string, []LossChange, error) {
+	if len(names) == 0 && holder == "" {
 		return nil, nil, &problem.Problem{
 			Kind:   problem.Invalid,
 			Code:   "no-key",
@@ -43,16 +43,16 @@ func (s *Service) Loss(ctx context.Context, names []string, keeper string) ([]st
 			return nil, nil, s.keys.NoKey(store.ErrNotFound, n)
 		}
 	}
-	if keeper != "" {
-		k, err := s.store.KeeperNamed(ctx, keeper)
+	if holder != "" {
+		k, err := s.store.HolderNamed(ctx, holder)
 		if errors.Is(err, store.ErrNotFound) {
 			return nil, nil, &problem.Problem{
 				Kind:   problem.NotFound,
-				Code:   "no-such-keeper",
-				Field:  "keeper",
-				Where:  []string{keeper},
-				Detail: fmt.Sprintf("there is no keeper %q", keeper),
-				Remedy: "See who there is: plumlatch keeper list",
+				Code:   "no-such-holder",
+				Field:  "holder",
+				Where:  []string{holder},
+				Detail: fmt.Sprintf("there is no holder %q", holder),
+				Remedy: "See who there is: plumlatch holder list",
 			}
 		}
 		if err != nil {
@@ -88,7 +88,7 @@ func (s *Service) Loss(ctx context.Context, names []string, keeper string) ([]st
 	return all, out, nil
 }
 
-// MarkLost marks a key as lost: by the person who is its keeper, or an admin.
+// MarkLost marks a key as lost: by the person who is its holder, or an admin.
 func (s *Service) MarkLost(ctx context.Context, actor people.Actor, name, reason string) (record.Key, error) {
 	if err := problem.CheckText("reason", reason); err != nil {
 		return record.Key{}, err
@@ -111,9 +111,9 @@ func (s *Service) MarkLost(ctx context.Context, actor people.Actor, name, reason
 			if actor.Role != people.Admin && !own {
 				return &problem.Problem{
 					Kind:   problem.Forbidden,
-					Code:   "not-the-keeper",
+					Code:   "not-the-holder",
 					Where:  []string{name},
-					Detail: fmt.Sprintf("only the keeper of %s or an admin marks it as lost", name),
+					Detail: fmt.Sprintf("only the holder of %s or an admin marks it as lost", name),
 					Remedy: "Ask them",
 				}
 			}

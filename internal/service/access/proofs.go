@@ -280,7 +280,7 @@ func EntryIn(p record.Proof, k record.Key, i record.Instance, user string) (sshi
 	return sshio.SignedEntry(e, p.Signature, k.Blob)
 }
 
-// ProofDue is a key that its keeper is to prove.
+// ProofDue is a key that its holder is to prove.
 type ProofDue struct {
 	record.ProofDue
 	// State is never proved, stale or soon stale.
@@ -292,10 +292,10 @@ type ProofDue struct {
 // maxDueDays is how far ahead proofs that go stale are told, in days.
 const maxDueDays = 3650
 
-// ProofsDue returns one page of what keepers have to prove now or within the days.
-// keeper "" means all, "me" the actor.
+// ProofsDue returns one page of what holders have to prove now or within the days.
+// holder "" means all, "me" the actor.
 func (s *Service) ProofsDue(
-	ctx context.Context, actor people.Actor, keeper string, days int, p record.Page,
+	ctx context.Context, actor people.Actor, holder string, days int, p record.Page,
 ) (record.List[ProofDue], error) {
 	if days < 0 || days > maxDueDays {
 		return record.List[ProofDue]{}, &problem.Problem{
@@ -305,23 +305,23 @@ func (s *Service) ProofsDue(
 			Detail: fmt.Sprintf("%d days are not possible; 0 to %d are", days, maxDueDays),
 		}
 	}
-	if keeper == "me" {
-		own, err := s.store.KeeperOf(ctx, actor.ID)
+	if holder == "me" {
+		own, err := s.store.HolderOf(ctx, actor.ID)
 		if errors.Is(err, store.ErrNotFound) {
-			return record.List[ProofDue]{}, nil // no keeper, so nothing to prove
+			return record.List[ProofDue]{}, nil // no holder, so nothing to prove
 		}
 		if err != nil {
 			return record.List[ProofDue]{}, err
 		}
-		keeper = own.Name
-	} else if keeper != "" {
-		if _, err := s.store.KeeperNamed(ctx, keeper); errors.Is(err, store.ErrNotFound) {
+		holder = own.Name
+	} else if holder != "" {
+		if _, err := s.store.HolderNamed(ctx, holder); errors.Is(err, store.ErrNotFound) {
 			return record.List[ProofDue]{}, &problem.Problem{
 				Kind:   problem.NotFound,
-				Code:   "no-such-keeper",
-				Field:  "keeper",
-				Where:  []string{keeper},
-				Detail: fmt.Sprintf("there is no keeper named %q", keeper),
+				Code:   "no-such-holder",
+				Field:  "holder",
+				Where:  []string{holder},
+				Detail: fmt.Sprintf("there is no holder named %q", holder),
 				Remedy: "See who there is: plumlatch prove -due",
 			}
 		} else if err != nil {
@@ -329,7 +329,7 @@ func (s *Service) ProofsDue(
 		}
 	}
 	now := s.now()
-	l, err := s.store.ProofsDue(ctx, keeper, now.Add(-s.Fresh).AddDate(0, 0, days), p)
+	l, err := s.store.ProofsDue(ctx, holder, now.Add(-s.Fresh).AddDate(0, 0, days), p)
 	if err != nil {
 		return record.List[ProofDue]{}, problem.FromPage(err)
 	}

@@ -41,7 +41,7 @@ func (s *Service) World(ctx context.Context, f record.ReachFilter) (*World, erro
 			Strangers: make([]int, len(logins)),
 		},
 	}
-	keyAt, loginAt, keeperAt := make(
+	keyAt, loginAt, holderAt := make(
 		map[uuid.UUID]int32, len(keys),
 	), make(
 		map[uuid.UUID]int32, len(logins),
@@ -49,14 +49,14 @@ func (s *Service) World(ctx context.Context, f record.ReachFilter) (*World, erro
 	for n, k := range keys {
 		keyAt[k.ID] = int32(n)
 		out := &w.Input.Keys[n]
-		out.Keeper, out.Lost, out.Steward = reach.Nobody, k.State == custody.Lost, k.Steward
-		if k.Keeper != nil {
-			place, ok := keeperAt[*k.Keeper]
+		out.Holder, out.Lost, out.Steward = reach.Nobody, k.State == custody.Lost, k.Steward
+		if k.Holder != nil {
+			place, ok := holderAt[*k.Holder]
 			if !ok {
-				place = len(keeperAt)
-				keeperAt[*k.Keeper] = place
+				place = len(holderAt)
+				holderAt[*k.Holder] = place
 			}
-			out.Keeper = place
+			out.Holder = place
 		}
 		if k.ProvedAt != nil {
 			out.Proved = *k.ProvedAt
@@ -133,7 +133,7 @@ type ReachPage struct {
 	Total    int
 	Counts   map[reach.State]int
 	Drifting int
-	// Asked is how many new public halves keepers are asked to bring.
+	// Asked is how many new public halves holders are asked to bring.
 	Asked int
 	// Worrying is at how many the best way back in is a bad one.
 	Worrying int

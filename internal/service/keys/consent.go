@@ -44,7 +44,7 @@ func (s *Service) useConsent(
 		return "", err
 	case c.State == custody.ConsentAsked:
 		needed.Code, needed.Detail = "consent-awaited", needed.Detail+"; you have asked, and nobody has decided yet"
-		needed.Remedy = "Another admin or keeper decides: plumlatch consent grant " + c.ID.String()
+		needed.Remedy = "Another admin or holder decides: plumlatch consent grant " + c.ID.String()
 		return "", needed
 	case c.State == custody.ConsentRefused:
 		return "", &problem.Problem{
@@ -106,9 +106,9 @@ func (s *Service) AskConsent(ctx context.Context, actor people.Actor, key, reaso
 	if !own && actor.Role != people.Admin {
 		return record.Consent{}, &problem.Problem{
 			Kind:   problem.Forbidden,
-			Code:   "not-the-keeper",
+			Code:   "not-the-holder",
 			Where:  []string{key},
-			Detail: fmt.Sprintf("only the keeper of %s or an admin gets its private half", key),
+			Detail: fmt.Sprintf("only the holder of %s or an admin gets its private half", key),
 			Remedy: "Ask them",
 		}
 	}
@@ -210,7 +210,7 @@ func (s *Service) DecideConsent(
 		if actor.Role != people.Admin && !own {
 			return &problem.Problem{
 				Kind:   problem.Forbidden,
-				Code:   "not-the-keeper",
+				Code:   "not-the-holder",
 				Where:  []string{c.KeyName},
 				Detail: "an admin decides, or somebody else who holds " + c.KeyName,
 			}

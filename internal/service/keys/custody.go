@@ -17,7 +17,7 @@ const (
 	consentHolds = 4 * time.Hour
 	// consentsShown is how far back requests are listed.
 	consentsShown = 90 * 24 * time.Hour
-	// proofForForgetting is how recent the keeper's proof has to be before the kept copy goes.
+	// proofForForgetting is how recent the holder's proof has to be before the kept copy goes.
 	proofForForgetting = 15 * time.Minute
 	// releaseInfo binds what is sealed for somebody to its purpose (HPKE's info).
 	releaseInfo = "plum latch private half "
@@ -41,7 +41,7 @@ func (s *Service) LockKey(
 	return k, may(k)
 }
 
-// ForgetKey destroys the copy of a private half in the safe, once the keeper has just
+// ForgetKey destroys the copy of a private half in the safe, once the holder has just
 // proved to hold it.
 func (s *Service) ForgetKey(ctx context.Context, actor people.Actor, name string) (record.Key, error) {
 	err := s.store.InTx(ctx, func(tx *store.Store) error {
@@ -64,9 +64,9 @@ func (s *Service) ForgetKey(ctx context.Context, actor people.Actor, name string
 			case !own && actor.Role != people.Admin:
 				return &problem.Problem{
 					Kind:   problem.Forbidden,
-					Code:   "not-the-keeper",
+					Code:   "not-the-holder",
 					Where:  []string{name},
-					Detail: fmt.Sprintf("only the keeper of %s or an admin has the safe forget it", name),
+					Detail: fmt.Sprintf("only the holder of %s or an admin has the safe forget it", name),
 				}
 			}
 			return nil

@@ -29,7 +29,7 @@ func TestAReleaseUnderALabelNeedsSomebodyElsesConsent(t *testing.T) {
 	_, err := take(runa)
 	o.Wants("without asking", err, "consent-needed")
 	_, err = o.Keys.AskConsent(ctx, tomas, "deploy", "me too")
-	o.Wants("asked by somebody else", err, "not-the-keeper")
+	o.Wants("asked by somebody else", err, "not-the-holder")
 	_, err = o.Keys.AskConsent(ctx, runa, "deploy", "")
 	o.Wants("asked without a reason", err, "no-reason")
 	c, err := o.Keys.AskConsent(ctx, runa, "deploy", "the job moves")
@@ -44,7 +44,7 @@ func TestAReleaseUnderALabelNeedsSomebodyElsesConsent(t *testing.T) {
 	_, err = o.Keys.DecideConsent(ctx, runa, c.ID, true, "")
 	o.Wants("decided by herself", err, "own-request")
 	_, err = o.Keys.DecideConsent(ctx, tomas, c.ID, true, "")
-	o.Wants("decided by a bystander", err, "not-the-keeper")
+	o.Wants("decided by a bystander", err, "not-the-holder")
 	_, err = o.Keys.DecideConsent(ctx, o.Ines, c.ID, false, "not today")
 	o.Wants("refused", err, "")
 	_, err = take(runa)
@@ -75,7 +75,7 @@ func TestAReleaseUnderALabelNeedsSomebodyElsesConsent(t *testing.T) {
 	_, err = o.Keys.DecideConsent(ctx, o.Ines, c.ID, true, "")
 	o.Wants("an admin's own", err, "own-request")
 	_, err = o.Keys.DecideConsent(ctx, runa, c.ID, true, "")
-	o.Wants("decided by the keeper", err, "")
+	o.Wants("decided by the holder", err, "")
 	_, err = take(runa)
 	o.Wants("somebody else's consent", err, "consent-needed")
 	if half, err := take(o.Ines); err != nil || !strings.Contains(string(half), "PRIVATE KEY") {
@@ -151,7 +151,7 @@ func TestTheSafeForgetsOnlyWhatSomebodyHasJustProvedToHold(t *testing.T) {
 		t.Fatal(err)
 	}
 	_, err = o.Keys.ForgetKey(ctx, tomas, "deploy")
-	o.Wants("by somebody else", err, "not-the-keeper")
+	o.Wants("by somebody else", err, "not-the-holder")
 	o.At = o.At.Add(keys.ProofForForgetting + time.Minute)
 	_, err = o.Keys.ForgetKey(ctx, o.Ines, "deploy")
 	o.Wants("proved too long ago", err, "not-proved")
@@ -166,24 +166,24 @@ func TestTheSafeForgetsOnlyWhatSomebodyHasJustProvedToHold(t *testing.T) {
 	o.Wants("again", err, "not-kept")
 }
 
-func TestAKeyIsHandedOverOnceItsNewKeeperProvesToHoldIt(t *testing.T) {
+func TestAKeyIsHandedOverOnceItsNewHolderProvesToHoldIt(t *testing.T) {
 	t.Parallel()
 	o := servicetest.NewOffice(t)
 	ctx := t.Context()
 	runa, tomas := o.Hire("runa", people.Operator, nil), o.Hire("tomas", people.Operator, nil)
-	keeper := func(key string) string {
+	holder := func(key string) string {
 		k, err := o.Keys.Key(ctx, key)
 		if err != nil {
 			t.Fatal(err)
 		}
-		return k.Keeper.Name
+		return k.Holder.Name
 	}
 	o.Keep("still", "runa", nil)
 	_, _, err := o.Keys.HandOver(ctx, tomas, "still", "tomas", "")
-	o.Wants("by somebody else", err, "not-the-keeper")
+	o.Wants("by somebody else", err, "not-the-holder")
 	_, waits, err := o.Keys.HandOver(ctx, runa, "still", "tomas", "")
-	if err != nil || waits != nil || keeper("still") != "tomas" {
-		t.Errorf("never released: %v %v, its keeper is %s", waits, err, keeper("still"))
+	if err != nil || waits != nil || holder("still") != "tomas" {
+		t.Errorf("never released: %v %v, its holder is %s", waits, err, holder("still"))
 	}
 	o.Keep("out", "runa", nil)
 	half, err := o.Keys.PrivateHalf(ctx, runa, keys.Release{Key: "out", Reason: "r"})
@@ -198,13 +198,13 @@ func TestAKeyIsHandedOverOnceItsNewKeeperProvesToHoldIt(t *testing.T) {
 	o.Wants("a second one", err, "hand-over-waits")
 	o.Wants("runa's own proof", o.Prove(runa, "out", half), "")
 	o.Wants("a bystander's proof", o.Prove(tomas, "out", half), "")
-	if keeper("out") != "runa" {
-		t.Errorf("its keeper is %s", keeper("out"))
+	if holder("out") != "runa" {
+		t.Errorf("its holder is %s", holder("out"))
 	}
 	o.Wants("tomas joins", o.People.SetTeamMember(ctx, o.Ines, "cameras", "tomas", true), "")
 	o.Wants("a member's proof", o.Prove(tomas, "out", half), "")
-	if keeper("out") != "cameras" {
-		t.Errorf("its keeper is %s", keeper("out"))
+	if holder("out") != "cameras" {
+		t.Errorf("its holder is %s", holder("out"))
 	}
 	o.Wants("a team with a key", o.People.DeleteTeam(ctx, o.Ines, "cameras"), "team-holds-keys")
 	_, _, err = o.Keys.HandOver(ctx, tomas, "out", "runa", "")
@@ -212,5 +212,5 @@ func TestAKeyIsHandedOverOnceItsNewKeeperProvesToHoldIt(t *testing.T) {
 	o.Wants("called off", o.Keys.CallOffHandOver(ctx, tomas, "out"), "")
 	o.Wants("called off twice", o.Keys.CallOffHandOver(ctx, tomas, "out"), "no-hand-over")
 	_, _, err = o.Keys.HandOver(ctx, tomas, "out", "nobody", "")
-	o.Wants("to nobody", err, "no-such-keeper")
+	o.Wants("to nobody", err, "no-such-holder")
 }

@@ -13,32 +13,32 @@ import (
 	"plumlatch/internal/store"
 )
 
-// HandOver asks another keeper to take a key over, which is done once they prove that
-// they hold it. A private half that never left the safe changes its keeper at once.
+// HandOver asks another holder to take a key over, which is done once they prove that
+// they hold it. A private half that never left the safe changes its holder at once.
 func (s *Service) HandOver(
 	ctx context.Context, actor people.Actor, key, to, reason string,
 ) (record.Key, *record.Handover, error) {
 	if err := problem.CheckText("reason", reason); err != nil {
 		return record.Key{}, nil, err
 	}
-	keeper, err := s.people.KeeperFor(ctx, actor, to)
+	holder, err := s.people.HolderFor(ctx, actor, to)
 	if err != nil {
 		return record.Key{}, nil, err
 	}
-	if keeper == nil || to == "" {
+	if holder == nil || to == "" {
 		return record.Key{}, nil, &problem.Problem{
 			Kind:   problem.Invalid,
-			Code:   "no-such-keeper",
+			Code:   "no-such-holder",
 			Field:  "to",
 			Detail: "nobody was named to take the key over",
 		}
 	}
-	if keeper.LeftAt != nil {
+	if holder.LeftAt != nil {
 		return record.Key{}, nil, &problem.Problem{
 			Kind:   problem.Conflict,
-			Code:   "keeper-left",
+			Code:   "holder-left",
 			Field:  "to",
-			Detail: keeper.Name + " has left",
+			Detail: holder.Name + " has left",
 		}
 	}
 	var waits *record.Handover
@@ -47,7 +47,7 @@ func (s *Service) HandOver(
 		if err != nil {
 			return err
 		}
-		if err := handsOver(k, *keeper); err != nil {
+		if err := handsOver(k, *holder); err != nil {
 			return err
 		}
 		half, err := tx.KeptHalf(ctx, k.ID)
@@ -55,24 +55,24 @@ func (s *Service) HandOver(
 			return err
 		}
 		if err == nil && half.ReleasedAt == nil {
-			if err := tx.SetKeeper(ctx, k.ID, keeper.ID); err != nil {
+			if err := tx.SetHolder(ctx, k.ID, holder.ID); err != nil {
 				return err
 			}
 			return tx.Note(ctx, s.journal.Entry(
 				actor.By(), "key.hand-over", "key", key, reason,
-				"%s handed %s over to %s; its private half has never left the safe.", actor.Name, key, keeper.Name,
+				"%s handed %s over to %s; its private half has never left the safe.", actor.Name, key, holder.Name,
 			))
 		}
 		h := record.Handover{
 			ID:         store.NewID(),
 			KeyID:      k.ID,
-			FromKeeper: k.KeeperID,
-			ToKeeper:   keeper.ID,
+			FromHolder: k.HolderID,
+			ToHolder:   holder.ID,
 			AskedBy:    actor.Name,
 			Reason:     reason,
 			AskedAt:    s.now().Truncate(time.Microsecond),
 			KeyName:    k.Name,
-			ToName:     keeper.Name,
+			ToName:     holder.Name,
 		}
 		waits = &h
 		if err := tx.AddHandover(ctx, h); err != nil {
@@ -80,7 +80,7 @@ func (s *Service) HandOver(
 		}
 		return tx.Note(ctx, s.journal.Entry(
 			actor.By(), "key.hand-over-ask", "key", key, reason,
-			"%s asked %s to take %s over, and to prove it.", actor.Name, keeper.Name, key,
+			"%s asked %s to take %s over, and to prove it.", actor.Name, holder.Name, key,
 		))
 	})
 	var taken *store.TakenError
@@ -119,17 +119,17 @@ func (s *Service) mayHandOver(ctx context.Context, tx *store.Store, actor people
 	case !own && actor.Role != people.Admin:
 		return &problem.Problem{
 			Kind:   problem.Forbidden,
-			Code:   "not-the-keeper",
+			Code:   "not-the-holder",
 			Where:  []string{k.Name},
-			Detail: fmt.Sprintf("only the keeper of %s or an admin hands it over", k.Name),
+			Detail: fmt.Sprintf("only the holder of %s or an admin hands it over", k.Name),
 			Remedy: "Ask them",
 		}
 	}
 	return nil
 }
 
-// handsOver refuses a key that cannot go to the keeper.
-func handsOver(k record.Key, to record.Keeper) error {
+// handsOver refuses a key that cannot go to the holder.
+func handsOver(k record.Key, to record.Holder) error {
 	switch {
 	case k.State == custody.Lost:
 		return &problem.Problem{
@@ -139,12 +139,12 @@ func handsOver(k record.Key, to record.Keeper) error {
 			Detail: k.Name + " is marked as lost",
 			Remedy: "Rotate it: plumlatch rotate plan -key " + k.Name,
 		}
-	case k.KeeperID != nil && *k.KeeperID == to.ID:
+	case k.HolderID != nil && *k.HolderID == to.ID:
 		return &problem.Problem{
 			Kind:   problem.Conflict,
-			Code:   "keeper-already",
+			Code:   "holder-already",
 			Where:  []string{k.Name},
-			Detail: to.Name + " is its keeper already",
+			Detail: to.Name + " is its holder already",
 		}
 	}
 	return nil
@@ -173,9 +173,9 @@ func (s *Service) CallOffHandOver(ctx context.Context, actor people.Actor, key s
 			if !own && actor.Role != people.Admin && waiting[0].AskedBy != actor.Name {
 				return &problem.Problem{
 					Kind:   problem.Forbidden,
-					Code:   "not-the-keeper",
+					Code:   "not-the-holder",
 					Where:  []string{key},
-					Detail: "only who asked, the keeper, or an admin calls it off",
+					Detail: "only who asked, the holder, or an admin calls it off",
 				}
 			}
 			return nil
@@ -205,19 +205,19 @@ func (s *Service) TakeOver(ctx context.Context, tx *store.Store, actor people.Ac
 		return err
 	}
 	h := waiting[0]
-	is, err := tx.IsOf(ctx, h.ToKeeper, actor.ID)
+	is, err := tx.IsOf(ctx, h.ToHolder, actor.ID)
 	if err != nil || !is {
 		return err
 	}
 	if _, err := tx.EndHandover(ctx, h.ID, "proved", s.now()); err != nil {
 		return err
 	}
-	if err := tx.SetKeeper(ctx, k.ID, h.ToKeeper); err != nil {
+	if err := tx.SetHolder(ctx, k.ID, h.ToHolder); err != nil {
 		return err
 	}
 	return tx.Note(ctx, s.journal.Entry(
 		actor.By(), "key.hand-over", "key", k.Name, h.Reason,
-		"%s is the keeper of %s now, and has proved it; %s had asked for that.", h.ToName, k.Name, h.AskedBy,
+		"%s is the holder of %s now, and has proved it; %s had asked for that.", h.ToName, k.Name, h.AskedBy,
 	))
 }
 

@@ -23,7 +23,7 @@ const minGrantedRSA = 2048
 // NewKey says what a key that is recorded or made is to be called and whose it is.
 type NewKey struct {
 	Name    string
-	Keeper  string // "" means the actor
+	Holder  string // "" means the actor
 	Purpose string
 	Labels  map[string]string
 }
@@ -224,19 +224,19 @@ func CheckNewKey(in NewKey) error {
 func (s *Service) record(
 	ctx context.Context, actor people.Actor, in NewKey, public keypair.Public, origin string,
 ) (record.Key, error) {
-	keeper, err := s.people.KeeperFor(ctx, actor, in.Keeper)
+	holder, err := s.people.HolderFor(ctx, actor, in.Holder)
 	if err != nil {
 		return record.Key{}, err
 	}
 	k := s.NewRecord(actor, in, public, origin)
-	k.Keeper = keeper
-	if keeper != nil {
-		k.KeeperID = &keeper.ID
+	k.Holder = holder
+	if holder != nil {
+		k.HolderID = &holder.ID
 	}
 	return k, nil
 }
 
-// NewRecord fills in all of a record but its keeper.
+// NewRecord fills in all of a record but its holder.
 func (s *Service) NewRecord(actor people.Actor, in NewKey, public keypair.Public, origin string) record.Key {
 	k := record.Key{
 		ID:        store.NewID(),

@@ -109,7 +109,7 @@ func (s *Service) ImportKeys(
 	return results, err
 }
 
-// recordFor is record with the keeper looked up once for the whole list.
+// recordFor is record with the holder looked up once for the whole list.
 func (s *Service) recordFor(
 	ctx context.Context, actor people.Actor, in NewKey, public keypair.Public, before []record.Key,
 ) (record.Key, error) {
@@ -117,7 +117,7 @@ func (s *Service) recordFor(
 		return s.record(ctx, actor, in, public, "import")
 	}
 	k := s.NewRecord(actor, in, public, "import")
-	k.Keeper, k.KeeperID = before[0].Keeper, before[0].KeeperID
+	k.Holder, k.HolderID = before[0].Holder, before[0].HolderID
 	return k, nil
 }
 

@@ -23,7 +23,7 @@ type Release struct {
 	Recipient string
 }
 
-// PrivateHalf hands a private half that the safe keeps over to the key's keeper or an
+// PrivateHalf hands a private half that the safe keeps over to the key's holder or an
 // admin, once. Of any other key it says why there is none, and notes that it was
 // asked for. With a recipient the answer is sealed to that, in base64.
 func (s *Service) PrivateHalf(ctx context.Context, actor people.Actor, w Release) ([]byte, error) {
@@ -150,12 +150,12 @@ func recipientOf(text string) (hpke.PublicKey, error) {
 	return public, nil
 }
 
-// Holds reports whether the actor, or a team of theirs, is the key's keeper.
+// Holds reports whether the actor, or a team of theirs, is the key's holder.
 func (s *Service) Holds(ctx context.Context, tx *store.Store, actor people.Actor, k record.Key) (bool, error) {
-	if k.KeeperID == nil {
+	if k.HolderID == nil {
 		return false, nil
 	}
-	return tx.IsOf(ctx, *k.KeeperID, actor.ID)
+	return tx.IsOf(ctx, *k.HolderID, actor.ID)
 }
 
 // notReleased is why somebody gets no private half.
@@ -180,7 +180,7 @@ func notReleased(v custody.Verdict, k record.Key, half record.KeptHalf) *problem
 		p.Kind, p.Field, p.Where = problem.Invalid, "reason", nil
 		p.Detail, p.Remedy = "no reason was given", "Say why, for the daybook: -reason TEXT"
 	default:
-		p.Detail, p.Remedy = fmt.Sprintf("only the keeper of %s or an admin gets its private half", k.Name), "Ask them"
+		p.Detail, p.Remedy = fmt.Sprintf("only the holder of %s or an admin gets its private half", k.Name), "Ask them"
 	}
 	return p
 }

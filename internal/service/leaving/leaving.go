@@ -60,11 +60,11 @@ func (s *Service) Leaving(ctx context.Context, person string) (Leaving, error) {
 
 func (s *Service) leavingOf(ctx context.Context, o record.Operator) (Leaving, error) {
 	out := Leaving{Person: o.Name, Begun: o.Leaving, Closed: o.ClosedAt != nil}
-	keeper, err := s.store.KeeperOf(ctx, o.ID)
+	holder, err := s.store.HolderOf(ctx, o.ID)
 	if err != nil {
 		return out, err
 	}
-	keys, err := s.store.KeysHeldBy(ctx, keeper.ID)
+	keys, err := s.store.KeysHeldBy(ctx, holder.ID)
 	if err != nil {
 		return out, err
 	}
@@ -83,7 +83,7 @@ func (s *Service) leavingOf(ctx context.Context, o record.Operator) (Leaving, er
 	for _, k := range held {
 		out.TeamKeys = append(out.TeamKeys, k.Name)
 	}
-	w, err := s.access.World(ctx, record.ReachFilter{Keeper: keeper.Name})
+	w, err := s.access.World(ctx, record.ReachFilter{Holder: holder.Name})
 	if err != nil {
 		return out, err
 	}
@@ -120,7 +120,7 @@ func (s *Service) leavingOf(ctx context.Context, o record.Operator) (Leaving, er
 	return out, nil
 }
 
-// BeginLeaving begins what Leaving has shown. to is the keeper who follows.
+// BeginLeaving begins what Leaving has shown. to is the holder who follows.
 func (s *Service) BeginLeaving(ctx context.Context, actor people.Actor, person, to, reason string) (Leaving, error) {
 	if err := problem.CheckText("reason", reason); err != nil {
 		return Leaving{}, err
@@ -141,27 +141,27 @@ func (s *Service) BeginLeaving(ctx context.Context, actor people.Actor, person, 
 				Detail: "the account of " + person + " is closed already",
 			}
 		}
-		follows, err := tx.KeeperNamed(ctx, to)
+		follows, err := tx.HolderNamed(ctx, to)
 		switch {
 		case errors.Is(err, store.ErrNotFound):
 			return &problem.Problem{
 				Kind:   problem.Invalid,
-				Code:   "no-such-keeper",
+				Code:   "no-such-holder",
 				Field:  "to",
-				Detail: fmt.Sprintf("there is no keeper %q to follow", to),
-				Remedy: "See who there is: plumlatch keeper list",
+				Detail: fmt.Sprintf("there is no holder %q to follow", to),
+				Remedy: "See who there is: plumlatch holder list",
 			}
 		case err != nil:
 			return err
 		case follows.OperatorID != nil && *follows.OperatorID == o.ID:
 			return &problem.Problem{
 				Kind:   problem.Invalid,
-				Code:   "no-such-keeper",
+				Code:   "no-such-holder",
 				Field:  "to",
 				Detail: person + " cannot follow themselves",
 			}
 		case follows.LeftAt != nil:
-			return &problem.Problem{Kind: problem.Conflict, Code: "keeper-left", Field: "to", Detail: to + " has left"}
+			return &problem.Problem{Kind: problem.Conflict, Code: "holder-left", Field: "to", Detail: to + " has left"}
 		}
 		admins, err := tx.CountAdmins(ctx)
 		if err != nil {
@@ -342,12 +342,12 @@ func (s *Service) retire(ctx context.Context, actor people.Actor, key, reason st
 func (s *Service) replaceForLeaving(
 	ctx context.Context, by people.Actor, o record.Operator, reason string,
 ) (string, error) {
-	to, err := s.store.KeeperNamed(ctx, o.Leaving.To)
+	to, err := s.store.HolderNamed(ctx, o.Leaving.To)
 	if err != nil {
 		return "", err
 	}
 	wanted := rotate.RotationWanted{
-		Selection: rotation.Selection{Keeper: o.Name},
+		Selection: rotation.Selection{Holder: o.Name},
 		Wait:      true,
 		Follows:   rotation.Heir{Leaves: o.Name, To: to.Name},
 	}
@@ -367,7 +367,7 @@ func (s *Service) replaceForLeaving(
 		RotationWanted: wanted,
 		Make:           rotate.MakeBring,
 		Reason:         reason,
-		Keeper:         &to.ID,
+		Holder:         &to.ID,
 		Only:           replaced,
 	}
 	if s.Safe != nil {
@@ -409,7 +409,7 @@ func (s *Service) LeaveAgain(ctx context.Context, actor people.Actor, person, re
 			Code:   "not-leaving",
 			Where:  []string{person},
 			Detail: "nobody has begun the leaving of " + person,
-			Remedy: "Begin it: plumlatch operator leave " + person + " -to KEEPER",
+			Remedy: "Begin it: plumlatch operator leave " + person + " -to HOLDER",
 		}
 	}
 	if o.Leaving.Rotation != nil {

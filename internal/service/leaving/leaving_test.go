@@ -45,7 +45,7 @@ func TestSomebodyLeavesAndNothingIsShut(t *testing.T) {
 	if err != nil || len(l.Items) != 3 || len(l.Shut) != 2 {
 		t.Fatalf("%+v %v", l, err)
 	}
-	if _, err := r.Leaving.BeginLeaving(ctx, r.Ines, "runa", "nobody", ""); servicetest.CodeOf(err) != "no-such-keeper" {
+	if _, err := r.Leaving.BeginLeaving(ctx, r.Ines, "runa", "nobody", ""); servicetest.CodeOf(err) != "no-such-holder" {
 		t.Errorf("to nobody: %v", err)
 	}
 	if l, err = r.Leaving.BeginLeaving(ctx, r.Ines, "runa", "tomas", "the lighthouse"); err != nil || l.Begun == nil {
@@ -103,7 +103,7 @@ func TestSomebodyLeavesAndNothingIsShut(t *testing.T) {
 			t.Errorf("%s is %s, %v", instance, login.Standing.State, err)
 		}
 	}
-	kept, err := r.Keys.List(ctx, record.KeyFilter{Keeper: "tomas"}, record.Page{Limit: 10})
+	kept, err := r.Keys.List(ctx, record.KeyFilter{Holder: "tomas"}, record.Page{Limit: 10})
 	if err != nil || len(kept.Items) != 1 || kept.Items[0].Custody != "kept" {
 		t.Errorf("tomas keeps %d keys, %v", len(kept.Items), err)
 	}

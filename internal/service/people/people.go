@@ -75,7 +75,7 @@ func checkRole(role Role) error {
 	return nil
 }
 
-// AddOperator makes an account, and its keeper, so that keys can be theirs.
+// AddOperator makes an account, and its holder, so that keys can be theirs.
 func (s *Service) AddOperator(ctx context.Context, actor Actor, once journal.IdempotencyKey, in NewOperator) error {
 	made, err := s.newOperator(ctx, in)
 	if err != nil {
@@ -131,8 +131,8 @@ func (s *Service) addOperator(ctx context.Context, tx *store.Store, actor Actor,
 	if err := tx.AddOperator(ctx, o.Operator); err != nil {
 		return personTaken(err, o.Name)
 	}
-	if err := tx.AddKeeper(
-		ctx, record.Keeper{ID: store.NewID(), Name: o.Name, Kind: "person", Title: o.title, OperatorID: &o.ID},
+	if err := tx.AddHolder(
+		ctx, record.Holder{ID: store.NewID(), Name: o.Name, Kind: "person", Title: o.title, OperatorID: &o.ID},
 	); err != nil {
 		return personTaken(err, o.Name)
 	}
@@ -159,7 +159,7 @@ func personTaken(err error, name string) error {
 		Kind:   problem.Conflict,
 		Code:   "name-taken",
 		Field:  "name",
-		Detail: fmt.Sprintf("there is an operator or keeper named %s already", name),
+		Detail: fmt.Sprintf("there is an operator or holder named %s already", name),
 	}
 }
 

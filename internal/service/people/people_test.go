@@ -110,7 +110,7 @@ func TestOneAdminAlwaysRemains(t *testing.T) {
 		o.People.ChangeOperator(t.Context(), o.Ines, "ines", people.OperatorChange{Closed: new(true)}), "last-admin",
 	)
 	_, err := o.Leaving.BeginLeaving(t.Context(), o.Ines, "ines", "marek", "")
-	o.Wants("her own leaving", err, "keeper-left")
+	o.Wants("her own leaving", err, "holder-left")
 }
 
 func TestASecondFactorIsAskedForAndEachCodeTakenOnce(t *testing.T) {

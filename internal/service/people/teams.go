@@ -12,8 +12,8 @@ import (
 	"plumlatch/internal/store"
 )
 
-// Keepers returns all persons and teams.
-func (s *Service) Keepers(ctx context.Context) ([]record.Keeper, error) { return s.store.Keepers(ctx) }
+// Holders returns all persons and teams.
+func (s *Service) Holders(ctx context.Context) ([]record.Holder, error) { return s.store.Holders(ctx) }
 
 // AddTeam makes a team, that can keep keys.
 func (s *Service) AddTeam(ctx context.Context, actor Actor, once journal.IdempotencyKey, name, title string) error {
@@ -28,7 +28,7 @@ func (s *Service) AddTeam(ctx context.Context, actor Actor, once journal.Idempot
 		if err != nil || earlier != "" {
 			return err
 		}
-		if err := tx.AddKeeper(ctx, record.Keeper{ID: store.NewID(), Name: name, Kind: "team", Title: title}); err != nil {
+		if err := tx.AddHolder(ctx, record.Holder{ID: store.NewID(), Name: name, Kind: "team", Title: title}); err != nil {
 			return err
 		}
 		return tx.Note(
@@ -38,15 +38,15 @@ func (s *Service) AddTeam(ctx context.Context, actor Actor, once journal.Idempot
 	return personTaken(err, name)
 }
 
-func (s *Service) teamNamed(ctx context.Context, tx *store.Store, name string) (record.Keeper, error) {
-	k, err := tx.KeeperNamed(ctx, name)
+func (s *Service) teamNamed(ctx context.Context, tx *store.Store, name string) (record.Holder, error) {
+	k, err := tx.HolderNamed(ctx, name)
 	if errors.Is(err, store.ErrNotFound) || err == nil && k.Kind != "team" {
 		err = &problem.Problem{
 			Kind:   problem.NotFound,
 			Code:   "no-such-team",
 			Where:  []string{name},
 			Detail: fmt.Sprintf("there is no team named %q", name),
-			Remedy: "See them: plumlatch keeper list",
+			Remedy: "See them: plumlatch holder list",
 		}
 	}
 	return k, err
@@ -92,7 +92,7 @@ func (s *Service) DeleteTeam(ctx context.Context, actor Actor, name string) erro
 		if err != nil {
 			return err
 		}
-		n, err := tx.KeysOfKeeper(ctx, t.ID)
+		n, err := tx.KeysOfHolder(ctx, t.ID)
 		if err != nil {
 			return err
 		}
@@ -102,10 +102,10 @@ func (s *Service) DeleteTeam(ctx context.Context, actor Actor, name string) erro
 				Code:   "team-holds-keys",
 				Where:  []string{name},
 				Detail: fmt.Sprintf("the team %s holds %s", name, text.Counted(int(n), "key")),
-				Remedy: "Hand them over first: plumlatch key hand-over KEY KEEPER",
+				Remedy: "Hand them over first: plumlatch key hand-over KEY HOLDER",
 			}
 		}
-		if err := tx.DeleteKeeper(ctx, t.ID); err != nil {
+		if err := tx.DeleteHolder(ctx, t.ID); err != nil {
 			return err
 		}
 		return tx.Note(
@@ -114,23 +114,23 @@ func (s *Service) DeleteTeam(ctx context.Context, actor Actor, name string) erro
 	})
 }
 
-// KeeperFor returns the named keeper, or the actor's own.
-func (s *Service) KeeperFor(ctx context.Context, actor Actor, name string) (*record.Keeper, error) {
+// HolderFor returns the named holder, or the actor's own.
+func (s *Service) HolderFor(ctx context.Context, actor Actor, name string) (*record.Holder, error) {
 	if name == "" {
-		k, err := s.store.KeeperOf(ctx, actor.ID)
+		k, err := s.store.HolderOf(ctx, actor.ID)
 		if errors.Is(err, store.ErrNotFound) {
 			return nil, nil
 		}
 		return &k, err
 	}
-	k, err := s.store.KeeperNamed(ctx, name)
+	k, err := s.store.HolderNamed(ctx, name)
 	if errors.Is(err, store.ErrNotFound) {
 		return nil, &problem.Problem{
 			Kind:   problem.Invalid,
-			Code:   "no-such-keeper",
-			Field:  "keeper",
-			Detail: fmt.Sprintf("there is no keeper %q", name),
-			Remedy: "See who there is: plumlatch keeper list",
+			Code:   "no-such-holder",
+			Field:  "holder",
+			Detail: fmt.Sprintf("there is no holder %q", name),
+			Remedy: "See who there is: plumlatch holder list",
 		}
 	}
 	return &k, err

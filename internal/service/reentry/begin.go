@@ -51,11 +51,11 @@ func (s *Service) restoreKey(
 	if err != nil {
 		return k, none, err
 	}
-	own, err := s.store.KeeperOf(ctx, actor.ID)
+	own, err := s.store.HolderOf(ctx, actor.ID)
 	if err == nil {
-		k.KeeperID = &own.ID
+		k.HolderID = &own.ID
 	} else if errors.Is(err, store.ErrNotFound) {
-		err = nil // no keeper of their own: an admin takes it out of the safe
+		err = nil // no holder of their own: an admin takes it out of the safe
 	}
 	return k, sealed, err
 }
@@ -146,7 +146,7 @@ func (s *Service) newRestore(
 		Kept:      kept[k.ID] && s.Safe != nil,
 	}
 	for _, h := range f.Holders {
-		work.Holders = append(work.Holders, h.Keeper)
+		work.Holders = append(work.Holders, h.Holder)
 	}
 	for _, old := range lost {
 		work.Lost = append(work.Lost, route.NamedKey{ID: old.ID, Name: old.Name})

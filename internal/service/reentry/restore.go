@@ -26,7 +26,7 @@ type RestoreWanted struct {
 	Login string
 	Route restore.Route
 	// Key is the new key. Make has the service make it under that name; its private half
-	// stays in the safe until the keeper, who is the caller, takes it out.
+	// stays in the safe until the holder, who is the caller, takes it out.
 	Key  string
 	Make bool
 	// Lost are the keys whose lines go once the new key is proved; nil means those that

@@ -138,7 +138,7 @@ func (s *Service) keyFacts(
 	in.Now, in.Fresh = s.now(), s.Fresh
 	holding := reach.HoldingOf(in, place)
 	for _, k := range holding.Fresh {
-		f.Holders = append(f.Holders, restore.Holder{Key: w.Keys[k].Name, Keeper: *w.Keys[k].KeeperName})
+		f.Holders = append(f.Holders, restore.Holder{Key: w.Keys[k].Name, Holder: *w.Keys[k].HolderName})
 	}
 	for _, k := range holding.Lost {
 		out.Lost = append(out.Lost, w.Keys[k])
@@ -290,7 +290,7 @@ func (s *Service) Worries(ctx context.Context) func(record.ReachLogin, reach.Sta
 		if err != nil || l.Adopted || l.State != machines.Running {
 			return ""
 		}
-		o := outlook{l.Image, l.TemporaryGiB, l.Static, st.Steward && s.Safe != nil, st.Keepers > 0}
+		o := outlook{l.Image, l.TemporaryGiB, l.Static, st.Steward && s.Safe != nil, st.Holders > 0}
 		worry, judged := known[o]
 		if !judged {
 			f := restore.Facts{

@@ -20,7 +20,7 @@ import (
 )
 
 // askedKeys returns the requests that a rotation begins with: one for each key that
-// its keeper is to bring.
+// its holder is to bring.
 func askedKeys(r record.Rotation, plan RotationPlan, start RotationStart) ([]record.AskedKey, error) {
 	if start.Make != MakeBring || start.To != "" {
 		return nil, nil
@@ -28,7 +28,7 @@ func askedKeys(r record.Rotation, plan RotationPlan, start RotationStart) ([]rec
 	var asked []record.AskedKey
 	var nobody []string
 	for _, k := range plan.New {
-		if k.keeper == nil {
+		if k.holder == nil {
 			nobody = append(nobody, k.Follows)
 			continue
 		}
@@ -37,7 +37,7 @@ func askedKeys(r record.Rotation, plan RotationPlan, start RotationStart) ([]rec
 			RotationID: r.ID,
 			Name:       k.Name,
 			Follows:    k.Follows,
-			KeeperID:   *k.keeper,
+			HolderID:   *k.holder,
 			Type:       k.Type,
 			Bits:       k.Bits,
 			CreatedAt:  r.CreatedAt,
@@ -65,18 +65,18 @@ type AskedKey struct {
 }
 
 // AskedKeys returns the new public halves that are asked for, the oldest request
-// first. keeper "" means of all, "me" of the actor.
-func (s *Service) AskedKeys(ctx context.Context, actor people.Actor, keeper string) ([]AskedKey, error) {
-	own, err := s.store.KeeperOf(ctx, actor.ID)
+// first. holder "" means of all, "me" of the actor.
+func (s *Service) AskedKeys(ctx context.Context, actor people.Actor, holder string) ([]AskedKey, error) {
+	own, err := s.store.HolderOf(ctx, actor.ID)
 	if err != nil && !errors.Is(err, store.ErrNotFound) {
 		return nil, err
 	}
-	if keeper == "me" {
-		if keeper = own.Name; keeper == "" {
-			return nil, nil // no keeper, so nothing is asked of them
+	if holder == "me" {
+		if holder = own.Name; holder == "" {
+			return nil, nil // no holder, so nothing is asked of them
 		}
 	}
-	asked, err := s.store.AskedKeys(ctx, keeper)
+	asked, err := s.store.AskedKeys(ctx, holder)
 	out := make([]AskedKey, len(asked))
 	for n, a := range asked {
 		out[n] = AskedKey{a, mayBring(actor, own, a)}
@@ -84,8 +84,8 @@ func (s *Service) AskedKeys(ctx context.Context, actor people.Actor, keeper stri
 	return out, err
 }
 
-// BringKey takes the public half that a keeper was asked for. Where it is recorded
-// already as a key of that keeper, that key is the one that comes.
+// BringKey takes the public half that a holder was asked for. Where it is recorded
+// already as a key of that holder, that key is the one that comes.
 func (s *Service) BringKey(
 	ctx context.Context, actor people.Actor, asked uuid.UUID, public string,
 ) (record.Key, error) {
@@ -149,7 +149,7 @@ func (s *Service) askedFor(
 	if err != nil {
 		return a, k, err
 	}
-	own, err := s.store.KeeperOf(ctx, actor.ID)
+	own, err := s.store.HolderOf(ctx, actor.ID)
 	if err != nil && !errors.Is(err, store.ErrNotFound) {
 		return a, k, err
 	}
@@ -157,9 +157,9 @@ func (s *Service) askedFor(
 		return a, k, &problem.Problem{
 			Kind:   problem.Forbidden,
 			Code:   "not-asked-of-you",
-			Where:  []string{a.KeeperName},
-			Detail: "this key is asked of " + a.KeeperName,
-			Remedy: "See what is asked of you: plumlatch rotate asked -keeper me",
+			Where:  []string{a.HolderName},
+			Detail: "this key is asked of " + a.HolderName,
+			Remedy: "See what is asked of you: plumlatch rotate asked -holder me",
 		}
 	}
 	half, err := keypair.ReadLine(public)
@@ -167,7 +167,7 @@ func (s *Service) askedFor(
 		return a, k, problem.FromRefusal("public_key", err)
 	}
 	k = s.keys.NewRecord(actor, keys.NewKey{Name: a.Name, Purpose: "follows " + a.Follows}, half, "client")
-	k.KeeperID = &a.KeeperID
+	k.HolderID = &a.HolderID
 	if err := s.keys.Grantable(k); err != nil {
 		return a, k, err
 	}
@@ -197,13 +197,13 @@ func knownOrNew(ctx context.Context, tx *store.Store, a record.AskedKey, k recor
 	if err != nil {
 		return k, err
 	}
-	if earlier.KeeperID == nil || *earlier.KeeperID != a.KeeperID || earlier.State != custody.Active {
+	if earlier.HolderID == nil || *earlier.HolderID != a.HolderID || earlier.State != custody.Active {
 		return k, &problem.Problem{
 			Kind:   problem.Conflict,
 			Code:   "another-key",
 			Field:  "public_key",
 			Where:  []string{earlier.Name},
-			Detail: fmt.Sprintf("this is the key %s, which is not an active key of %s", earlier.Name, a.KeeperName),
+			Detail: fmt.Sprintf("this is the key %s, which is not an active key of %s", earlier.Name, a.HolderName),
 			Remedy: "Bring another",
 		}
 	}
@@ -220,7 +220,7 @@ func knownOrNew(ctx context.Context, tx *store.Store, a record.AskedKey, k recor
 	return earlier, nil
 }
 
-// mayBring lets the keeper, of a team's any operator, and an admin.
-func mayBring(actor people.Actor, own record.Keeper, a record.AskedKey) bool {
-	return actor.Role == people.Admin || actor.Role != people.Viewer && (a.KeeperKind == "team" || own.ID == a.KeeperID)
+// mayBring lets the holder, of a team's any operator, and an admin.
+func mayBring(actor people.Actor, own record.Holder, a record.AskedKey) bool {
+	return actor.Role == people.Admin || actor.Role != people.Viewer && (a.HolderKind == "team" || own.ID == a.HolderID)
 }

@@ -70,7 +70,7 @@ func (s *Service) newKeys(
 			}
 		}
 		k := s.keys.NewRecord(actor, in, public, origin)
-		k.KeeperID = planned.keeper
+		k.HolderID = planned.holder
 		if half := halves[planned.Name]; half != nil {
 			k.Custody = custody.Kept
 			sealed[planned.Name], err = s.safes.Seal(ctx, s.store, half, k.ID.String())

@@ -46,7 +46,7 @@ type RotationWanted struct {
 
 // PlannedItem is one old key in one login.
 type PlannedItem struct {
-	Login, Instance, Old, Keeper, New, Means string
+	Login, Instance, Old, Holder, New, Means string
 	OldSHA256                                []byte
 	Before, After                            reach.State
 	LeftOut, Remedy                          string
@@ -62,10 +62,10 @@ type PlannedItem struct {
 
 // PlannedKey is a key that has to be made.
 type PlannedKey struct {
-	Name, Follows, Keeper, Type string
+	Name, Follows, Holder, Type string
 	Bits                        int
 
-	keeper *uuid.UUID
+	holder *uuid.UUID
 }
 
 // RotationPlan is what a rotation would do.
@@ -106,7 +106,7 @@ func CheckWanted(w *RotationWanted) error {
 	case w.Selection.Empty():
 		return bad(
 			"wanted", "nothing says which keys are to be replaced",
-			"Name keys, or give an age, a strength, a type, a keeper, shared or lost",
+			"Name keys, or give an age, a strength, a type, a holder, shared or lost",
 		)
 	case w.Older < 0:
 		return bad("older_days", "an age is not negative", "")
@@ -149,7 +149,7 @@ func (s *Service) PlanRotation(ctx context.Context, w RotationWanted) (RotationP
 		Region:    w.Region,
 		LabelName: w.LabelName,
 		LabelText: w.LabelText,
-		Keeper:    w.Keeper,
+		Holder:    w.Holder,
 		Keys:      w.Keys,
 	}
 	world, err := s.access.World(ctx, filter)
@@ -210,8 +210,8 @@ func (p *planning) judgeKeys(ctx context.Context, s *Service) error {
 			Steward:   k.StewardOf != nil,
 			Instances: instances[id],
 		}
-		if k.Keeper != nil {
-			out.Keeper = k.Keeper.Name
+		if k.Holder != nil {
+			out.Holder = k.Holder.Name
 		}
 		p.keys = append(p.keys, out)
 	}
@@ -383,7 +383,7 @@ func (p *planning) plan(ctx context.Context, s *Service) (RotationPlan, error) {
 			Instance:  l.Instance,
 			Old:       k.Name,
 			OldSHA256: k.SHA256,
-			Keeper:    p.keys[i.Old].Keeper,
+			Holder:    p.keys[i.Old].Holder,
 			New:       i.New,
 			LeftOut:   i.LeftOut,
 			Remedy:    i.Remedy,
@@ -406,7 +406,7 @@ func (p *planning) plan(ctx context.Context, s *Service) (RotationPlan, error) {
 	}
 	for n, f := range made.New {
 		k := p.records[p.world.Keys[f.Old].ID]
-		planned := PlannedKey{Name: f.Name, Follows: k.Name, Keeper: p.keys[f.Old].Keeper, Type: types[n], keeper: k.KeeperID}
+		planned := PlannedKey{Name: f.Name, Follows: k.Name, Holder: p.keys[f.Old].Holder, Type: types[n], holder: k.HolderID}
 		planned.Bits = map[string]int{keypair.RSA: madeAsRSABits}[planned.Type]
 		if planned.Bits == 0 {
 			planned.Bits = 256
@@ -417,7 +417,7 @@ func (p *planning) plan(ctx context.Context, s *Service) (RotationPlan, error) {
 }
 
 // after computes the reach once the plan is carried out, where each new key is held
-// and proved by the keeper of the one that it follows.
+// and proved by the holder of the one that it follows.
 func (p *planning) after(made rotation.Plan) []reach.Standing {
 	in := p.world.Input
 	in.Keys, in.Pairs = slices.Clone(in.Keys), slices.Clone(in.Pairs)
@@ -428,7 +428,7 @@ func (p *planning) after(made rotation.Plan) []reach.Standing {
 		}
 		place := int32(p.places[i.Login])
 		gone[[2]int32{int32(i.Old), place}] = true
-		in.Keys = append(in.Keys, reach.Key{Keeper: in.Keys[i.Old].Keeper, Proved: in.Now})
+		in.Keys = append(in.Keys, reach.Key{Holder: in.Keys[i.Old].Holder, Proved: in.Now})
 		in.Pairs = append(in.Pairs, reach.Pair{
 			Key:      int32(len(in.Keys) - 1),
 			Login:    place,

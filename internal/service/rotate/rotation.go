@@ -50,9 +50,9 @@ type RotationStart struct {
 	Reason   string
 
 	Rule string // the standing rule that begins it
-	// Keeper is whose the new keys are, nil for those of the old ones' keepers; only says
+	// Holder is whose the new keys are, nil for those of the old ones' holders; only says
 	// which key lines are replaced, by key and login, nil for all.
-	Keeper *uuid.UUID
+	Holder *uuid.UUID
 	Only   map[[2]string]bool
 }
 
@@ -142,7 +142,7 @@ func (s *Service) StartRotation(
 }
 
 // newcomers are the new keys of a rotation: their records, the private halves that are kept, and those that
-// keepers are asked for.
+// holders are asked for.
 type newcomers struct {
 	keys   []record.Key
 	halves map[string]record.Secret
@@ -237,7 +237,7 @@ func itemsOfPlan(
 	return items, leftOut
 }
 
-// narrow keeps of the plan what is to be replaced, and gives the new keys their keeper.
+// narrow keeps of the plan what is to be replaced, and gives the new keys their holder.
 func (p *RotationPlan) narrow(start RotationStart) {
 	if start.Only != nil {
 		comes := map[string]bool{}
@@ -248,8 +248,8 @@ func (p *RotationPlan) narrow(start RotationStart) {
 		p.New = slices.DeleteFunc(p.New, func(k PlannedKey) bool { return !comes[k.Name] })
 	}
 	for n := range p.New {
-		if start.Keeper != nil {
-			p.New[n].keeper = start.Keeper
+		if start.Holder != nil {
+			p.New[n].holder = start.Holder
 		}
 	}
 }
@@ -398,7 +398,7 @@ func (s *Service) RotationItems(
 		item := RotationItem{RotationItem: i}
 		switch i.State {
 		case rotation.ItemAsked:
-			item.Detail, item.Next = "its keeper is asked to bring a new public half", "plumlatch rotate bring "+i.NewName
+			item.Detail, item.Next = "its holder is asked to bring a new public half", "plumlatch rotate bring "+i.NewName
 		case rotation.ItemWaiting:
 			item.Detail = "it waits for its turn"
 			if r.Settings.First > 0 && i.Seq >= r.Settings.First {

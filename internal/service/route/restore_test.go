@@ -156,7 +156,7 @@ func TestWhateverTheCloudDoesWrongAtAnyStepTheLoginIsRestoredOrAsItWas(t *testin
 					if err := r.Port.ClearFaults(t.Context()); err != nil { // of a step that asks the cloud nothing
 						t.Fatal(err)
 					}
-					if undone = nil; (run.State == runs.Undone || c.route == restore.WindowsPassword) && !o.keeperPlaces {
+					if undone = nil; (run.State == runs.Undone || c.route == restore.WindowsPassword) && !o.holderPlaces {
 						undone = o // which is as it was
 					}
 					if wrong := o.judge(run); len(wrong) > 0 {
@@ -207,7 +207,7 @@ func TestWhateverTheCloudDoesWrongInAnUndoAllIsAsItWas(t *testing.T) {
 					continue
 				}
 				for m, kind := range []cloud.FaultKind{"lose-reply", "refuse", "break"} {
-					if o == nil || o.keeperPlaces {
+					if o == nil || o.holderPlaces {
 						o = lockOut(r, c, fmt.Sprintf("hut-%d-%d", n, m))
 					}
 					hook = failing(steps[len(steps)-1], &at{step: string(step), undo: true, do: func(ctx context.Context) {
@@ -274,7 +274,7 @@ func TestAnUndoThatIsAskedForCutsTheStepOffAndAllIsAsItWas(t *testing.T) {
 			first := lockOut(r, c, "door")
 			var o *lockedOut
 			for n, step := range beforeEntry(stepsIn(t, first.ends(first.begin().ID))) {
-				if o == nil || o.keeperPlaces {
+				if o == nil || o.holderPlaces {
 					o = lockOut(r, c, fmt.Sprintf("hut-%d", n))
 				}
 				at := &at{step: string(step), do: func(ctx context.Context) { <-ctx.Done() }}

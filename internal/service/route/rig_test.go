@@ -40,24 +40,24 @@ type restoreCase struct {
 	steward      bool
 	holder       bool // somebody else's key is in place and proved
 	passwords    bool // password login is on
-	keeperPlaces bool // the line is placed from somebody's machine
+	holderPlaces bool // the line is placed from somebody's machine
 	ports        []int
 }
 
 func (c restoreCase) name() string {
-	if c.keeperPlaces && c.route == restore.StandingKey {
-		return "standing-key-of-a-keeper"
+	if c.holderPlaces && c.route == restore.StandingKey {
+		return "standing-key-of-a-holder"
 	}
 	return string(c.route)
 }
 
 var restoreCases = []restoreCase{
 	{route: restore.StandingKey, image: "debian-12", steward: true},
-	{route: restore.StandingKey, image: "debian-12", holder: true, keeperPlaces: true},
+	{route: restore.StandingKey, image: "debian-12", holder: true, holderPlaces: true},
 	{route: restore.GuestAgent, image: "debian-12"},
 	{route: restore.MetadataKeys, image: "ubuntu-24.04"},
 	{route: restore.BrowserShell, image: "debian-12"},
-	{route: restore.Password, image: "debian-12", passwords: true, keeperPlaces: true},
+	{route: restore.Password, image: "debian-12", passwords: true, holderPlaces: true},
 	{route: restore.HelperDisk, image: "fedora-42", size: "large-scratch", static: true},
 	{route: restore.Replacement, image: "debian-12", static: true, ports: []int{2222}},
 	{route: restore.WindowsPassword, image: "windows-2022"},
@@ -253,7 +253,7 @@ func (o *lockedOut) judge(r reentry.Restore) (wrong []string) {
 	case runs.Done:
 		wrong = o.judgeDone(r)
 	case runs.Undone:
-		if text := o.onDisk(o.disk); text != o.file && !(o.keeperPlaces && r.Differs != "") {
+		if text := o.onDisk(o.disk); text != o.file && !(o.holderPlaces && r.Differs != "") {
 			bad("the file is not as it was:\n%s", text)
 		}
 	default:

@@ -18,7 +18,7 @@ const ruleVersion = 1
 type ruleText struct {
 	Version      int           `json:"version"`
 	Keys         []string      `json:"keys,omitempty"`
-	Keeper       string        `json:"keeper,omitempty"`
+	Holder       string        `json:"holder,omitempty"`
 	Type         string        `json:"type,omitempty"`
 	OlderSeconds int64         `json:"older_seconds,omitempty"`
 	Weaker       string        `json:"weaker,omitempty"`
@@ -36,7 +36,7 @@ type ruleText struct {
 // earlierRule is the form of the version 0, which had the names that the code had then.
 type earlierRule struct {
 	Keys                 []string
-	Keeper, Type, Weaker string
+	Holder, Type, Weaker string
 	Older                time.Duration
 	Lost, Shared         bool
 	Instances            []string
@@ -51,7 +51,7 @@ func writeRule(w rotate.RotationWanted) (json.RawMessage, error) {
 	return json.Marshal(ruleText{
 		Version:      ruleVersion,
 		Keys:         w.Keys,
-		Keeper:       w.Keeper,
+		Holder:       w.Holder,
 		Type:         w.Type,
 		OlderSeconds: int64(w.Older / time.Second),
 		Weaker:       w.Weaker,
@@ -85,7 +85,7 @@ func readRule(text json.RawMessage) (rotate.RotationWanted, error) {
 		return rotate.RotationWanted{
 			Selection: rotation.Selection{
 				Keys:   r.Keys,
-				Keeper: r.Keeper,
+				Holder: r.Holder,
 				Type:   r.Type,
 				Older:  r.Older,
 				Weaker: r.Weaker,
@@ -108,7 +108,7 @@ func readRule(text json.RawMessage) (rotate.RotationWanted, error) {
 		return rotate.RotationWanted{
 			Selection: rotation.Selection{
 				Keys:   r.Keys,
-				Keeper: r.Keeper,
+				Holder: r.Holder,
 				Type:   r.Type,
 				Older:  time.Duration(r.OlderSeconds) * time.Second,
 				Weaker: r.Weaker,

@@ -16,7 +16,7 @@ func TestAStandingRuleIsKeptInAFormOfItsOwn(t *testing.T) {
 	want := rotate.RotationWanted{
 		Selection: rotation.Selection{
 			Keys:   []string{"a"},
-			Keeper: "ines",
+			Holder: "ines",
 			Type:   "rsa",
 			Older:  90 * 24 * time.Hour,
 			Weaker: "rsa3072",
@@ -44,7 +44,7 @@ func TestAStandingRuleIsKeptInAFormOfItsOwn(t *testing.T) {
 		t.Errorf("what is selected by has %d fields now; have the rules keep them", n)
 	}
 	// One that was kept before there was a version.
-	earlier := `{"Keys":["a"],"Keeper":"ines","Type":"rsa",` +
+	earlier := `{"Keys":["a"],"Holder":"ines","Type":"rsa",` +
 		`"Older":7776000000000000,"Weaker":"rsa3072","Lost":true,"Shared":true,"Instances":["door"],` +
 		`"LabelName":"team","LabelText":"tides","Region":"north","Each":"instance",` +
 		`"To":"","FromHere":true,"Urgent":false,"Wait":true}`
@@ -53,8 +53,8 @@ func TestAStandingRuleIsKeptInAFormOfItsOwn(t *testing.T) {
 	}
 	// A filter that is not known makes no wider rule.
 	for _, bent := range []string{
-		strings.Replace(string(text), "keeper", "holder", 1),
-		strings.Replace(earlier, "Keeper", "Holder", 1),
+		strings.Replace(string(text), "holder", "owner", 1),
+		strings.Replace(earlier, "Holder", "Owner", 1),
 		`{"version":2}`,
 		`{"version":1,"keys":"a"}`,
 		`[]`,

@@ -106,7 +106,7 @@ func (o *Office) known(name string) people.Actor {
 }
 
 // Keep has the service make a key pair whose private half is in the safe.
-func (o *Office) Keep(name, keeper string, labels map[string]string) record.Key {
+func (o *Office) Keep(name, holder string, labels map[string]string) record.Key {
 	o.T.Helper()
 	k, sealed, err := o.Keys.NewKept(
 		o.T.Context(), o.Store, o.Ines, keys.NewKey{Name: name, Labels: labels}, keypair.Spec{}, name,
@@ -114,11 +114,11 @@ func (o *Office) Keep(name, keeper string, labels map[string]string) record.Key 
 	if err != nil {
 		o.T.Fatal(err)
 	}
-	whose, err := o.Store.KeeperNamed(o.T.Context(), keeper)
+	whose, err := o.Store.HolderNamed(o.T.Context(), holder)
 	if err != nil {
 		o.T.Fatal(err)
 	}
-	k.KeeperID = &whose.ID
+	k.HolderID = &whose.ID
 	if err := o.Store.InTx(
 		o.T.Context(),
 		func(tx *store.Store) error { return keys.AddKept(o.T.Context(), tx, &k, sealed) },

@@ -1,7 +1,7 @@
 import { Card, Select, Tag, type TableColumnsType } from "antd";
 import { Link } from "react-router";
 import type { GrantRecord } from "../../api/client";
-import { useGrants, useKeepers } from "../../api/queries";
+import { useGrants, useHolders } from "../../api/queries";
 import { day, moment } from "../../format";
 import { EmptyNote } from "../../parts/EmptyNote";
 import { KeyName } from "../../parts/KeyName";
@@ -16,10 +16,10 @@ import { Toggle } from "../../parts/Toggle";
 /** What is wanted: which key should open which login, since when, until when, by whom and why. */
 export default function Grants() {
   const { get, set } = usePlace();
-  const keepers = useKeepers();
+  const holders = useHolders();
   const f = {
     login: get("login"),
-    keeper: get("keeper"),
+    holder: get("holder"),
     key: get("key"),
     label: get("label"),
     ended: get("ended"),
@@ -40,12 +40,12 @@ export default function Grants() {
         <Select
           allowClear
           showSearch
-          placeholder="Keeper"
-          aria-label="Keeper"
+          placeholder="Holder"
+          aria-label="Holder"
           className="field-m"
-          value={f.keeper}
-          onChange={(v) => set("keeper", v)}
-          options={keepers.data?.map((k) => ({ value: k.name, label: k.name }))}
+          value={f.holder}
+          onChange={(v) => set("holder", v)}
+          options={holders.data?.map((k) => ({ value: k.name, label: k.name }))}
         />
         {(["key", "label"] as const).map(
           (n) =>
@@ -82,7 +82,7 @@ const columnsFor = (ended: boolean): TableColumnsType<GrantRecord> => [
     render: (_, g) => <Link to={`/logins/${encodeURIComponent(g.login)}`}>{g.login}</Link>,
   },
   { title: "Key", key: "key", render: (_, g) => <KeyName name={g.key.name} sha256={g.key.sha256} /> },
-  { title: "Keeper", key: "keeper", render: (_, g) => (g.steward ? "the service's own" : (g.key.keeper ?? "nobody")) },
+  { title: "Holder", key: "holder", render: (_, g) => (g.steward ? "the service's own" : (g.key.holder ?? "nobody")) },
   { title: "Granted", key: "granted", render: (_, g) => `${day(g.granted_at)} by ${g.granted_by}` },
   ended
     ? {

@@ -156,7 +156,7 @@ export default function Launch() {
                         <span className="faint push">
                           {typeText(k.type, k.bits)}
                           {takes(k.type) ? "" : ", not taken by this image"}
-                          {k.keeper ? `, ${k.keeper.name}` : ""}
+                          {k.holder ? `, ${k.holder.name}` : ""}
                         </span>
                       </span>
                     )

@@ -2,7 +2,7 @@ import { App, Button, Card, Form, Input, Select } from "antd";
 import { useState } from "react";
 import { Link } from "react-router";
 import { api, take, type Entry, type Key } from "../../api/client";
-import { useDaybook, useHandOvers, useKeepers } from "../../api/queries";
+import { useDaybook, useHandOvers, useHolders } from "../../api/queries";
 import { moment } from "../../format";
 import { EmptyNote } from "../../parts/EmptyNote";
 import { FormDialog } from "../../parts/FormDialog";
@@ -47,12 +47,12 @@ export function Uses({ of }: { of: string }) {
   );
 }
 
-/** Has another keeper take a key over. */
+/** Has another holder take a key over. */
 export function HandOver({ of }: { of: Key }) {
   const [asking, setAsking] = useState(false);
   const { message } = App.useApp();
   const waiting = useHandOvers().data?.find((h) => h.key === of.name);
-  const keepers = useKeepers().data?.filter((k) => k.name !== of.keeper?.name && !k.left) ?? [];
+  const holders = useHolders().data?.filter((k) => k.name !== of.holder?.name && !k.left) ?? [];
   const off = useAct(() => take(api.DELETE("/keys/{key}/hand-over", { params: { path: { key: of.name } } })), "keys");
   if (waiting)
     return (
@@ -81,10 +81,10 @@ export function HandOver({ of }: { of: Key }) {
         >
           <p>
             Whoever takes it over proves that they hold the private half. One that never left the safe changes its
-            keeper at once.
+            holder at once.
           </p>
           <Form.Item name="to" label="To" rules={[{ required: true, message: "Say to whom" }]}>
-            <Select showSearch options={keepers.map((k) => ({ value: k.name, label: `${k.name} (${k.title})` }))} />
+            <Select showSearch options={holders.map((k) => ({ value: k.name, label: `${k.name} (${k.title})` }))} />
           </Form.Item>
           <Form.Item name="reason" label="Why, for the daybook">
             <Input />

@@ -10,7 +10,7 @@ import { KeyGlyph } from "../../parts/KeyGlyph";
 import { ProblemNote } from "../../parts/ProblemNote";
 import { holdsPrivate, publicHalfOf } from "../../privateMarks";
 import { useSettled } from "../../parts/useSettled";
-import { KeeperAndPurpose, nameRules } from "./KeeperAndPurpose";
+import { HolderAndPurpose, nameRules } from "./HolderAndPurpose";
 
 const maxKeyBytes = 64 * 1024;
 
@@ -18,7 +18,7 @@ interface ImportForm {
   name: string;
   public_key: string;
   comment: string;
-  keeper?: string;
+  holder?: string;
   purpose?: string;
 }
 
@@ -64,7 +64,7 @@ export function Import({ done }: { done: (k: Key) => void }) {
             name: v.name,
             public_key: v.public_key,
             comment: v.comment ?? "",
-            keeper: v.keeper,
+            holder: v.holder,
             purpose: v.purpose || undefined,
           },
         }),
@@ -147,7 +147,7 @@ export function Import({ done }: { done: (k: Key) => void }) {
       >
         <Input disabled={!read} />
       </Form.Item>
-      <KeeperAndPurpose />
+      <HolderAndPurpose />
       {save.error && (
         <Form.Item>
           <ProblemNote error={save.error} />

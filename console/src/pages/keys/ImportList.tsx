@@ -7,13 +7,13 @@ import { counted, typeText } from "../../format";
 import { KeyGlyph } from "../../parts/KeyGlyph";
 import { ProblemNote } from "../../parts/ProblemNote";
 import { holdsPrivate } from "../../privateMarks";
-import { KeeperAndPurpose, nameRules } from "./KeeperAndPurpose";
+import { HolderAndPurpose, nameRules } from "./HolderAndPurpose";
 
 type Line = components["schemas"]["ListLine"];
 interface ListForm {
   prefix: string;
   text: string;
-  keeper?: string;
+  holder?: string;
   purpose?: string;
 }
 
@@ -33,7 +33,7 @@ export function ImportList({ done, close }: { done: () => void; close: () => voi
         api.POST("/keys/lists", {
           body: {
             keys: lines.map((l) => ({ name: l.name ?? "", public_key: l.public_key ?? "" })),
-            keeper: v.keeper,
+            holder: v.holder,
             purpose: v.purpose || undefined,
           },
         }),
@@ -109,7 +109,7 @@ export function ImportList({ done, close }: { done: () => void; close: () => voi
           className="after-l"
         />
       )}
-      <KeeperAndPurpose />
+      <HolderAndPurpose />
       {read.error && (
         <Form.Item>
           <ProblemNote error={read.error} />

@@ -92,8 +92,8 @@ export default function KeyPage() {
               ["Comment", k.comment],
               ["Purpose", k.purpose],
               [
-                "Keeper",
-                k.steward ? "the service's own" : k.keeper ? `${k.keeper.name} (${k.keeper.title})` : "nobody",
+                "Holder",
+                k.steward ? "the service's own" : k.holder ? `${k.holder.name} (${k.holder.title})` : "nobody",
               ],
               ["Private half", custody(k)],
               [
@@ -154,8 +154,8 @@ const forms = [
 function custody(k: Key): string {
   if (k.steward) return "in the service's safe: it is the service's own key, for one instance";
   if (k.custody === "kept") return "kept by the service, encrypted";
-  if (k.origin === "service") return "with its keeper; the service made it and handed it over once";
-  return "with its keeper; it never came to the service";
+  if (k.origin === "service") return "with its holder; the service made it and handed it over once";
+  return "with its holder; it never came to the service";
 }
 
 function Delete({ of }: { of: Key }) {

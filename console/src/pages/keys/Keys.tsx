@@ -1,7 +1,7 @@
 import { Button, Select, Tag } from "antd";
 import { useState } from "react";
 import type { Key } from "../../api/client";
-import { useKeepers, useKeys, useMe } from "../../api/queries";
+import { useHolders, useKeys, useMe } from "../../api/queries";
 import { day, typeText } from "../../format";
 import { CopyText } from "../../parts/CopyText";
 import { EmptyNote } from "../../parts/EmptyNote";
@@ -19,17 +19,17 @@ const types = ["ed25519", "rsa", "ecdsa", "sk-ed25519", "sk-ecdsa"];
 export default function Keys() {
   const { get, set } = usePlace();
   const me = useMe();
-  const keepers = useKeepers();
+  const holders = useHolders();
   const [making, setMaking] = useState(false);
-  const filter = { q: get("q"), sort: get("sort"), type: get("type"), keeper: get("keeper"), label: get("label") };
+  const filter = { q: get("q"), sort: get("sort"), type: get("type"), holder: get("holder"), label: get("label") };
   const pages = useKeys(filter);
   const make = me.data?.role !== "viewer" && (
     <Button type="primary" onClick={() => setMaking(true)}>
       New key
     </Button>
   );
-  const lost = filter.keeper && (me.data?.role === "admin" || filter.keeper === me.data?.name) && (
-    <MarkLost of={{ keeper: filter.keeper }} text="All of them are lost" />
+  const lost = filter.holder && (me.data?.role === "admin" || filter.holder === me.data?.name) && (
+    <MarkLost of={{ holder: filter.holder }} text="All of them are lost" />
   );
   const narrowed = Object.values(filter).some(Boolean);
   return (
@@ -52,12 +52,12 @@ export default function Keys() {
         <Select
           allowClear
           showSearch
-          placeholder="Keeper"
-          aria-label="Keeper"
+          placeholder="Holder"
+          aria-label="Holder"
           className="field-m"
-          value={filter.keeper}
-          onChange={(v) => set("keeper", v)}
-          options={keepers.data?.map((k) => ({ value: k.name, label: k.name }))}
+          value={filter.holder}
+          onChange={(v) => set("holder", v)}
+          options={holders.data?.map((k) => ({ value: k.name, label: k.name }))}
         />
         {filter.label && (
           <Tag closable onClose={() => set("label", undefined)}>
@@ -99,10 +99,10 @@ export default function Keys() {
             render: (_, k) => <span className="nowrap">{typeText(k.type, k.bits)}</span>,
           },
           {
-            title: "Keeper",
-            key: "keeper",
+            title: "Holder",
+            key: "holder",
             render: (_, k) => (
-              <span title={k.keeper?.title}>{k.steward ? "the service's own" : (k.keeper?.name ?? "nobody")}</span>
+              <span title={k.holder?.title}>{k.steward ? "the service's own" : (k.holder?.name ?? "nobody")}</span>
             ),
           },
           {

@@ -69,12 +69,12 @@ function Changes({ of }: { of: Change[] }) {
   );
 }
 
-/** Marks a key, or all that a keeper has, as lost, after showing what that does to every login. */
-export function MarkLost({ of, text }: { of: { key?: string; keeper?: string }; text: string }) {
+/** Marks a key, or all that a holder has, as lost, after showing what that does to every login. */
+export function MarkLost({ of, text }: { of: { key?: string; holder?: string }; text: string }) {
   const [open, setOpen] = useState(false);
   return (
     <>
-      <Button danger={Boolean(of.keeper)} onClick={() => setOpen(true)}>
+      <Button danger={Boolean(of.holder)} onClick={() => setOpen(true)}>
         {text}
       </Button>
       {open && <LostDialog of={of} close={() => setOpen(false)} />}
@@ -82,7 +82,7 @@ export function MarkLost({ of, text }: { of: { key?: string; keeper?: string }; 
   );
 }
 
-function LostDialog({ of, close }: { of: { key?: string; keeper?: string }; close: () => void }) {
+function LostDialog({ of, close }: { of: { key?: string; holder?: string }; close: () => void }) {
   const loss = useLoss(of);
   const [reason, setReason] = useState("");
   const queries = useQueryClient();
@@ -94,11 +94,11 @@ function LostDialog({ of, close }: { of: { key?: string; keeper?: string }; clos
     },
     onSuccess: () => {
       close();
-      if (of.keeper) void navigate("/rotations/plan?lost=true&urgent=true");
+      if (of.holder) void navigate("/rotations/plan?lost=true&urgent=true");
     },
     onSettled: () => void queries.invalidateQueries(),
   });
-  const what = of.key ?? `all keys of ${of.keeper ?? ""}`;
+  const what = of.key ?? `all keys of ${of.holder ?? ""}`;
   return (
     <Modal
       open
@@ -111,13 +111,13 @@ function LostDialog({ of, close }: { of: { key?: string; keeper?: string }; clos
       confirmLoading={mark.isPending}
       width={640}
     >
-      {of.keeper && (
+      {of.holder && (
         <p>
           {keys.length === 0 ? (
-            `${of.keeper} holds no active key.`
+            `${of.holder} holds no active key.`
           ) : (
             <>
-              Of this keeper: <strong>{keys.join(", ")}</strong>.
+              Of this holder: <strong>{keys.join(", ")}</strong>.
             </>
           )}
         </p>
@@ -125,7 +125,7 @@ function LostDialog({ of, close }: { of: { key?: string; keeper?: string }; clos
       <p>
         What is lost is granted nowhere anew and counts nowhere as somebody&apos;s way in. The lines stay on the
         instances, and open them to whoever has the keys, until they are replaced there
-        {of.keeper && ", which is the next page"}.
+        {of.holder && ", which is the next page"}.
       </p>
       {loss.error && <ProblemNote error={loss.error} />}
       {loss.data && (

@@ -5,14 +5,14 @@ import { api, problemOf, requestKey, take, type Key } from "../../api/client";
 import type { components } from "../../api/contract.gen";
 import { CopyText } from "../../parts/CopyText";
 import { ProblemNote } from "../../parts/ProblemNote";
-import { KeeperAndPurpose, nameRules } from "./KeeperAndPurpose";
+import { HolderAndPurpose, nameRules } from "./HolderAndPurpose";
 
 interface MakeForm {
   name: string;
   kind: string;
   format: NonNullable<Body["format"]>;
   passphrase?: string;
-  keeper?: string;
+  holder?: string;
   purpose?: string;
 }
 
@@ -70,7 +70,7 @@ export function MakeByService({ done }: { done: (made: Handed) => void }) {
             comment: v.name,
             format: v.format,
             passphrase: v.passphrase || undefined,
-            keeper: v.keeper,
+            holder: v.holder,
             purpose: v.purpose || undefined,
           },
         }),
@@ -123,7 +123,7 @@ export function MakeByService({ done }: { done: (made: Handed) => void }) {
           )}
         />
       </Form.Item>
-      <KeeperAndPurpose />
+      <HolderAndPurpose />
       {make.error && (
         <Form.Item>
           <ProblemNote error={make.error} />

@@ -5,7 +5,7 @@ import { api, take, type Key } from "../../api/client";
 import { CopyText } from "../../parts/CopyText";
 import { Import } from "./Import";
 import { ImportList } from "./ImportList";
-import { goodName } from "./KeeperAndPurpose";
+import { goodName } from "./HolderAndPurpose";
 import { HandOver, MakeByService, type Handed } from "./MakeByService";
 
 type Way = "here" | "import" | "list" | "service";

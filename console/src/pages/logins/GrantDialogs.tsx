@@ -82,7 +82,7 @@ export function GrantDialog({ login, close }: { login: Login; close: () => void 
             placeholder="the key of a co-worker, or a second one of yours"
             options={keys.rows
               .filter((k) => !here.has(k.name) && k.state === "active" && !k.steward)
-              .map((k) => ({ value: k.name, label: `${k.name} (${k.keeper?.name ?? "nobody"})` }))}
+              .map((k) => ({ value: k.name, label: `${k.name} (${k.holder?.name ?? "nobody"})` }))}
           />
         </Form.Item>
         <div className="columns two-one">

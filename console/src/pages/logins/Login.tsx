@@ -112,9 +112,9 @@ function keyColumns(may: boolean, l: Login, withdraw: (o: Opening) => void): Tab
   const columns: (TableColumnsType<Opening>[number] | false)[] = [
     { title: "Key", key: "key", render: (_, o) => <KeyName name={o.key.name} sha256={o.key.sha256} /> },
     {
-      title: "Keeper",
-      key: "keeper",
-      render: (_, o) => (o.steward ? "the service's own" : (o.key.keeper ?? "nobody")),
+      title: "Holder",
+      key: "holder",
+      render: (_, o) => (o.steward ? "the service's own" : (o.key.holder ?? "nobody")),
     },
     { title: "Fit", key: "fit", render: (_, o) => <StateMark state={o.fit} /> },
     some((o) => o.key_state !== "active") && {

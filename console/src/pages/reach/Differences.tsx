@@ -123,7 +123,7 @@ const columns = (
     key: "key",
     render: (_, d) => (d.fit === "stranger" ? <Stranger of={d} /> : <KeyName name={d.name} sha256={d.sha256} />),
   },
-  { title: "Keeper", key: "keeper", render: (_, d) => (d.fit === "stranger" ? "" : (d.keeper ?? "nobody")) },
+  { title: "Holder", key: "holder", render: (_, d) => (d.fit === "stranger" ? "" : (d.holder ?? "nobody")) },
   {
     title: "Since",
     key: "since",

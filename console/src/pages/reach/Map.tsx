@@ -2,7 +2,7 @@ import { Card, Select, Tag, theme } from "antd";
 import { useMemo, useState } from "react";
 import { useNavigate } from "react-router";
 import type { MapLogin, ReachMap } from "../../api/client";
-import { useKeepers, useReachMap } from "../../api/queries";
+import { useHolders, useReachMap } from "../../api/queries";
 import { counted, lookOf, reachOrder, type State } from "../../format";
 import { useTones } from "../../look";
 import { headHeight } from "../../theme";
@@ -20,14 +20,14 @@ import { Toggle } from "../../parts/Toggle";
 /** Logins against keys: which key stands where, or should. */
 export default function MapPage() {
   const { get, set } = usePlace();
-  const keepers = useKeepers();
+  const holders = useHolders();
   const f = {
     q: get("q"),
     state: get("state"),
     drift: get("drift"),
     region: get("region"),
     label: get("label"),
-    keeper: get("keeper"),
+    holder: get("holder"),
     key: get("key"),
   };
   const map = useReachMap(f);
@@ -49,12 +49,12 @@ export default function MapPage() {
         <Select
           allowClear
           showSearch
-          placeholder="Keeper"
-          aria-label="Keeper"
+          placeholder="Holder"
+          aria-label="Holder"
           className="field-m"
-          value={f.keeper}
-          onChange={(v) => set("keeper", v)}
-          options={keepers.data?.map((k) => ({ value: k.name, label: k.name }))}
+          value={f.holder}
+          onChange={(v) => set("holder", v)}
+          options={holders.data?.map((k) => ({ value: k.name, label: k.name }))}
         />
         {(["region", "label", "key"] as const).map(
           (n) =>
@@ -147,7 +147,7 @@ function Drawn({ of }: { of: ReachMap }) {
             <strong>{login.login}</strong> <StateMark state={login.reach} />
             {key && (
               <span className="inline middle">
-                <KeyGlyph sha256={key.sha256} size={18} /> {key.name}, {key.keeper ?? "nobody"}
+                <KeyGlyph sha256={key.sha256} size={18} /> {key.name}, {key.holder ?? "nobody"}
                 {key.state === "active" ? (key.fresh ? ", freshly proved" : ", not freshly proved") : `, ${key.state}`}
               </span>
             )}

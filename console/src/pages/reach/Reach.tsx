@@ -2,7 +2,7 @@ import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { Alert, App, Button, Card, Select, Switch, Tag, type TableColumnsType } from "antd";
 import { Link } from "react-router";
 import { api, take, type LoginReach } from "../../api/client";
-import { useKeepers, useMe, useReach, useSweep } from "../../api/queries";
+import { useHolders, useMe, useReach, useSweep } from "../../api/queries";
 import { counted, day, lookOf, reachMeaning, reachOrder, type Tone } from "../../format";
 import { CopyText } from "../../parts/CopyText";
 import { EmptyNote } from "../../parts/EmptyNote";
@@ -16,7 +16,7 @@ import { ReachTabs } from "./ReachTabs";
 /** The first page: how safe each login is, the worst first, each with what to do next. */
 export default function Reach() {
   const { get, set } = usePlace();
-  const keepers = useKeepers();
+  const holders = useHolders();
   const values = {
     q: get("q"),
     state: get("state"),
@@ -24,7 +24,7 @@ export default function Reach() {
     worry: get("worry"),
     region: get("region"),
     label: get("label"),
-    keeper: get("keeper"),
+    holder: get("holder"),
     key: get("key"),
   };
   const { pages, first } = useReach(values);
@@ -52,7 +52,7 @@ export default function Reach() {
           className="after-m"
           title={
             <>
-              Rotations wait for {counted(first?.asked ?? 0, "new public half")} that keepers are asked to bring.{" "}
+              Rotations wait for {counted(first?.asked ?? 0, "new public half")} that holders are asked to bring.{" "}
               <Link to="/rotations/asked">See which</Link>
             </>
           }
@@ -85,12 +85,12 @@ export default function Reach() {
         <Select
           allowClear
           showSearch
-          placeholder="Keeper"
-          aria-label="Keeper"
+          placeholder="Holder"
+          aria-label="Holder"
           className="field-m"
-          value={values.keeper}
-          onChange={(v) => set("keeper", v)}
-          options={keepers.data?.map((k) => ({ value: k.name, label: k.name }))}
+          value={values.holder}
+          onChange={(v) => set("holder", v)}
+          options={holders.data?.map((k) => ({ value: k.name, label: k.name }))}
         />
         {(["region", "label", "key"] as const).map(
           (f) =>

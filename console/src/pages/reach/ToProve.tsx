@@ -1,7 +1,7 @@
 import { Alert, Card, Select, type TableColumnsType } from "antd";
 import { Link } from "react-router";
 import type { ProofDue } from "../../api/client";
-import { useAskedKeys, useKeepers, useProofsDue } from "../../api/queries";
+import { useAskedKeys, useHolders, useProofsDue } from "../../api/queries";
 import { counted, day } from "../../format";
 import { CopyText } from "../../parts/CopyText";
 import { EmptyNote } from "../../parts/EmptyNote";
@@ -15,28 +15,28 @@ import { ReachTabs } from "./ReachTabs";
 /** What each person has to prove today. */
 export default function ToProve() {
   const { get, set } = usePlace();
-  const keepers = useKeepers();
-  const keeper = get("keeper");
-  const pages = useProofsDue(keeper);
-  const asked = useAskedKeys(keeper);
+  const holders = useHolders();
+  const holder = get("holder");
+  const pages = useProofsDue(holder);
+  const asked = useAskedKeys(holder);
   return (
     <>
       <PageHead
         title="To prove"
-        note="keys that open logins, and whose keeper has not lately shown that they still hold them"
+        note="keys that open logins, and whose holder has not lately shown that they still hold them"
       />
       <ReachTabs />
       <div className="row gap-l middle many after-m">
         <Select
           allowClear
           placeholder="Everybody"
-          aria-label="Keeper"
+          aria-label="Holder"
           className="field-m"
-          value={keeper}
-          onChange={(v) => set("keeper", v)}
+          value={holder}
+          onChange={(v) => set("holder", v)}
           options={[
             { value: "me", label: "me" },
-            ...(keepers.data ?? []).map((k) => ({ value: k.name, label: k.name })),
+            ...(holders.data ?? []).map((k) => ({ value: k.name, label: k.name })),
           ]}
         />
         <span>
@@ -52,7 +52,7 @@ export default function ToProve() {
           className="after-s"
           title={
             <>
-              {`${k.keeper} is asked to bring a new public half that follows ${k.follows}, `}
+              {`${k.holder} is asked to bring a new public half that follows ${k.follows}, `}
               {`for ${counted(k.logins, "login")}. `}
               <Link to="/rotations/asked">Bring it</Link>
             </>
@@ -65,7 +65,7 @@ export default function ToProve() {
           noun="key"
           rowKey={(d) => d.key.name}
           columns={columns}
-          empty={<EmptyNote text={keeper ? "Nothing is to be proved here." : "Nobody has anything to prove."} />}
+          empty={<EmptyNote text={holder ? "Nothing is to be proved here." : "Nobody has anything to prove."} />}
         />
       </Card>
     </>
@@ -74,12 +74,12 @@ export default function ToProve() {
 
 const columns: TableColumnsType<ProofDue> = [
   {
-    title: "Keeper",
-    key: "keeper",
+    title: "Holder",
+    key: "holder",
     render: (_, d) => (
       <>
-        {d.key.keeper}
-        {d.keeper_title && d.keeper_title !== d.key.keeper && <span className="faint">, {d.keeper_title}</span>}
+        {d.key.holder}
+        {d.holder_title && d.holder_title !== d.key.holder && <span className="faint">, {d.holder_title}</span>}
       </>
     ),
   },

@@ -62,7 +62,7 @@ export default function Routes() {
               <span key={k.name}>
                 {n > 0 && ", "}
                 <Link to={`/keys/${encodeURIComponent(k.name)}`}>{k.name}</Link>
-                {k.keeper && ` of ${k.keeper}`}
+                {k.holder && ` of ${k.holder}`}
               </span>
             ))}
           </span>

@@ -154,7 +154,7 @@ export function StartDialog({
               onSearch={setSearch}
               options={keys.rows
                 .filter((k) => k.state === "active" && !k.steward)
-                .map((k) => ({ value: k.name, label: `${k.name} (${k.keeper?.name ?? "nobody"})` }))}
+                .map((k) => ({ value: k.name, label: `${k.name} (${k.holder?.name ?? "nobody"})` }))}
             />
           </Form.Item>
         )}

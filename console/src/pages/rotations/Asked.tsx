@@ -3,7 +3,7 @@ import { App, Button, Card, Form, Input, Modal, Select, Table, type TableColumns
 import { useState } from "react";
 import { Link } from "react-router";
 import { api, take, type AskedKey } from "../../api/client";
-import { useAskedKeys, useKeepers } from "../../api/queries";
+import { useAskedKeys, useHolders } from "../../api/queries";
 import { counted, moment, typeText } from "../../format";
 import { CopyText } from "../../parts/CopyText";
 import { EmptyNote } from "../../parts/EmptyNote";
@@ -16,24 +16,24 @@ import { RotationTabs } from "./RotationTabs";
 /** The new public halves that rotations wait for. */
 export default function Asked() {
   const { get, set } = usePlace();
-  const keepers = useKeepers();
-  const asked = useAskedKeys(get("keeper"));
+  const holders = useHolders();
+  const asked = useAskedKeys(get("holder"));
   const [bringing, setBringing] = useState<AskedKey>();
   return (
     <>
       <PageHead
-        title="Asked of keepers"
+        title="Asked of holders"
         note="new public halves that rotations wait for; a private half never comes here"
       />
       <RotationTabs />
       <Select
         allowClear
         placeholder="Everybody"
-        aria-label="Keeper"
+        aria-label="Holder"
         className="field-m after-m"
-        value={get("keeper")}
-        onChange={(v) => set("keeper", v)}
-        options={[{ value: "me", label: "me" }, ...(keepers.data ?? []).map((k) => ({ value: k.name, label: k.name }))]}
+        value={get("holder")}
+        onChange={(v) => set("holder", v)}
+        options={[{ value: "me", label: "me" }, ...(holders.data ?? []).map((k) => ({ value: k.name, label: k.name }))]}
       />
       {asked.error && <ProblemNote error={asked.error} again={() => void asked.refetch()} />}
       {asked.isPending && <Loading />}
@@ -55,7 +55,7 @@ export default function Asked() {
 }
 
 const columns = (bring: (k: AskedKey) => void): TableColumnsType<AskedKey> => [
-  { title: "Keeper", dataIndex: "keeper" },
+  { title: "Holder", dataIndex: "holder" },
   { title: "New key", dataIndex: "name" },
   {
     title: "Follows",

@@ -108,7 +108,7 @@ const columns: TableColumnsType<DueRotation> = [
       </Link>
     ),
   },
-  { title: "Keeper", key: "keeper", render: (_, d) => d.keeper ?? "nobody" },
+  { title: "Holder", key: "holder", render: (_, d) => d.holder ?? "nobody" },
   { title: "New key", key: "new", render: (_, d) => <span className="nowrap">{d.new}</span> },
   {
     title: "Cannot be done",

@@ -62,10 +62,10 @@ export default function Plan() {
                   options={[
                     {
                       value: "service",
-                      label: "new keys that the service makes and keeps in its safe; their keepers take them out",
+                      label: "new keys that the service makes and keeps in its safe; their holders take them out",
                     },
                     { value: "here", label: "new keys made on your machine, by the client" },
-                    { value: "bring", label: "new keys that the keeper of each old one is asked to bring" },
+                    { value: "bring", label: "new keys that the holder of each old one is asked to bring" },
                     { value: "existing", label: "a key that exists" },
                   ]}
                 />
@@ -158,7 +158,7 @@ function Preview({ of }: { of: RotationPlan }) {
           columns={[
             { title: "Login", render: (_, i) => <LoginLink of={i.login} /> },
             { title: "Old key", dataIndex: "old" },
-            { title: "Keeper", render: (_, i) => i.keeper ?? "nobody" },
+            { title: "Holder", render: (_, i) => i.holder ?? "nobody" },
             { title: "New key", dataIndex: "new" },
             { title: "By", dataIndex: "means" },
             {
@@ -204,7 +204,7 @@ function Preview({ of }: { of: RotationPlan }) {
           New keys:{" "}
           {of.new_keys
             .slice(0, 12)
-            .map((k) => `${k.name} (${typeText(k.type, k.bits)}, ${k.keeper ?? "nobody"})`)
+            .map((k) => `${k.name} (${typeText(k.type, k.bits)}, ${k.holder ?? "nobody"})`)
             .join("; ")}
           {of.new_keys.length > 12 ? "; …" : ""}
         </div>
@@ -288,7 +288,7 @@ function Start({
             showIcon
             className="after-l"
             title={
-              "Each keeper finds the request among what is asked of them; a login goes on when its new public half " +
+              "Each holder finds the request among what is asked of them; a login goes on when its new public half " +
               "has come."
             }
           />
@@ -313,7 +313,7 @@ function commandFor(w: RotationWanted): string {
     if (value !== undefined) flags.push(`-${name} ${value}`);
   };
   w.keys?.forEach((k) => add("key", k));
-  add("keeper", w.keeper);
+  add("holder", w.holder);
   add("type", w.type);
   add("weaker-than", w.weaker_than);
   add("label", w.label);

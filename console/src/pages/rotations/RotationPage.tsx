@@ -66,7 +66,7 @@ export default function RotationPage() {
             showIcon
             title={
               `${counted(r.counts.asked ?? 0, "login")} wait for new public halves ` +
-              "that keepers are asked to bring."
+              "that holders are asked to bring."
             }
             description={<Link to="/rotations/asked">See who is asked for what</Link>}
           />

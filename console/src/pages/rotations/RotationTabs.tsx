@@ -10,7 +10,7 @@ export function RotationTabs() {
         { to: "/rotations", text: "Rotations" },
         { to: "/rotations/rules", text: "Standing rules" },
         { to: "/rotations/calendar", text: "Calendar" },
-        { to: "/rotations/asked", text: "Asked of keepers", mine },
+        { to: "/rotations/asked", text: "Asked of holders", mine },
       ]}
     />
   );

@@ -69,7 +69,7 @@ const columns = (may: boolean): TableColumnsType<RotationRule> => [
   {
     title: "New keys",
     key: "make",
-    render: (_, r) => (r.make === "bring" ? "asked of their keepers" : "made and kept by the service"),
+    render: (_, r) => (r.make === "bring" ? "asked of their holders" : "made and kept by the service"),
   },
   { title: "How", key: "how", render: (_, r) => settingsText(r.settings) },
   {
@@ -194,7 +194,7 @@ function Add({ close }: { close: () => void }) {
               className="stack gap-xs"
               options={[
                 { value: "service", label: "made by the service and kept in its safe" },
-                { value: "bring", label: "asked of the keeper of each old key" },
+                { value: "bring", label: "asked of the holder of each old key" },
               ]}
             />
           </Form.Item>

@@ -1,12 +1,12 @@
 import { Checkbox, Form, Input, InputNumber, Select } from "antd";
 import { useState } from "react";
 import type { RotationWanted } from "../../api/client";
-import { useKeepers, useKeys } from "../../api/queries";
+import { useHolders, useKeys } from "../../api/queries";
 import { counted } from "../../format";
 
 export interface WhichKeysForm {
   keys?: string[];
-  keeper?: string;
+  holder?: string;
   type?: string;
   older_days?: number;
   weaker_than?: string;
@@ -19,7 +19,7 @@ export interface WhichKeysForm {
 /** What the fields say, without those that are empty. */
 export const selectionOf = (v: WhichKeysForm): RotationWanted => ({
   keys: v.keys?.length ? v.keys : undefined,
-  keeper: v.keeper,
+  holder: v.holder,
   type: v.type,
   older_days: v.older_days || undefined,
   weaker_than: v.weaker_than || undefined,
@@ -36,7 +36,7 @@ export function selectionText(w: RotationWanted): string {
   if (w.older_days) parts.push(`older than ${counted(w.older_days, "day")}`);
   if (w.weaker_than) parts.push(`weaker than ${w.weaker_than}`);
   if (w.type) parts.push(`of the type ${w.type}`);
-  if (w.keeper) parts.push(`of ${w.keeper}`);
+  if (w.holder) parts.push(`of ${w.holder}`);
   if (w.shared) parts.push("shared");
   if (w.lost) parts.push("lost");
   if (w.instances) parts.push(`on ${w.instances.join(", ")}`);
@@ -55,7 +55,7 @@ export function useKeyOptions() {
       .filter((k) => !k.steward)
       .map((k) => ({
         value: k.name,
-        label: `${k.name} (${k.keeper?.name ?? "nobody"}, ${counted(k.opens, "login")})`,
+        label: `${k.name} (${k.holder?.name ?? "nobody"}, ${counted(k.opens, "login")})`,
       })),
     setSearch,
   };
@@ -63,7 +63,7 @@ export function useKeyOptions() {
 
 /** The fields that say which keys, and where. All that are filled in must hold. */
 export function WhichKeys() {
-  const keepers = useKeepers();
+  const holders = useHolders();
   const { options, setSearch } = useKeyOptions();
   return (
     <div className="columns two-one-one-one of-fields">
@@ -75,12 +75,12 @@ export function WhichKeys() {
           options={options}
         />
       </Form.Item>
-      <Form.Item name="keeper" label="Of the keeper">
+      <Form.Item name="holder" label="Of the holder">
         <Select
           allowClear
           showSearch
           placeholder="any"
-          options={keepers.data?.map((k) => ({ value: k.name, label: k.name }))}
+          options={holders.data?.map((k) => ({ value: k.name, label: k.name }))}
         />
       </Form.Item>
       <Form.Item name="older_days" label="Older than, days">

@@ -146,7 +146,7 @@ function ConsentLabels({ admin }: { admin: boolean }) {
     >
       {labels.data?.length === 0 && (
         <p className="flush">
-          None: a keeper or an admin takes a kept private half out of the safe with a reason alone.
+          None: a holder or an admin takes a kept private half out of the safe with a reason alone.
         </p>
       )}
       {labels.data?.map((l) => (

@@ -2,7 +2,7 @@ import { Alert, App, Button, Card, Form, Input, Select, Table, type TableColumns
 import { useState } from "react";
 import { Link, useParams } from "react-router";
 import { api, take, type Leaving, type LeavingItem } from "../../api/client";
-import { useKeepers, useLeaving } from "../../api/queries";
+import { useHolders, useLeaving } from "../../api/queries";
 import { counted, moment } from "../../format";
 import { EmptyNote } from "../../parts/EmptyNote";
 import { FormDialog } from "../../parts/FormDialog";
@@ -171,7 +171,7 @@ function Standing({ of: l }: { of: Leaving }) {
 }
 
 function Begin({ name, close }: { name: string; close: () => void }) {
-  const keepers = useKeepers().data?.filter((k) => k.name !== name && !k.left) ?? [];
+  const holders = useHolders().data?.filter((k) => k.name !== name && !k.left) ?? [];
   return (
     <FormDialog<{ to: string; reason?: string; word: string }, unknown>
       title={`Begin the leaving of ${name}`}
@@ -193,7 +193,7 @@ function Begin({ name, close }: { name: string; close: () => void }) {
         ones are handed over. The account is closed last.
       </p>
       <Form.Item name="to" label="Who follows" rules={[{ required: true, message: "Say who follows" }]}>
-        <Select showSearch options={keepers.map((k) => ({ value: k.name, label: `${k.name} (${k.title})` }))} />
+        <Select showSearch options={holders.map((k) => ({ value: k.name, label: `${k.name} (${k.title})` }))} />
       </Form.Item>
       <Form.Item name="reason" label="Why, for the daybook">
         <Input />

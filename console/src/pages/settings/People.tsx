@@ -1,8 +1,8 @@
 import { App, Button, Card, Form, Input, Select, Table, type TableColumnsType } from "antd";
 import { useState } from "react";
 import { Link } from "react-router";
-import { api, requestKey, take, type Keeper, type Operator } from "../../api/client";
-import { useKeepers, useMe, useOperators } from "../../api/queries";
+import { api, requestKey, take, type Holder, type Operator } from "../../api/client";
+import { useHolders, useMe, useOperators } from "../../api/queries";
 import { moment } from "../../format";
 import { EmptyNote } from "../../parts/EmptyNote";
 import { FormDialog } from "../../parts/FormDialog";
@@ -27,7 +27,7 @@ const stateOf = (o: Operator) => (o.closed ? "closed" : o.leaving ? "leaving" : 
 /** Who may do what, and which teams there are. */
 export default function People() {
   const people = useOperators();
-  const keepers = useKeepers();
+  const holders = useHolders();
   const [adding, setAdding] = useState<"person" | "team">();
   const [changing, setChanging] = useState<Operator>();
   const close = () => {
@@ -55,7 +55,7 @@ export default function People() {
           scroll={{ x: "max-content" }}
         />
       </Card>
-      <Teams teams={keepers.data?.filter((k) => k.kind === "team")} people={people.data ?? []} />
+      <Teams teams={holders.data?.filter((k) => k.kind === "team")} people={people.data ?? []} />
       {adding === "person" && <AddPerson close={close} />}
       {adding === "team" && <AddTeam close={close} />}
       {changing && <ChangePerson of={changing} close={close} />}
@@ -111,7 +111,7 @@ function AddTeam({ close }: { close: () => void }) {
     <FormDialog<{ name: string; title?: string }, unknown>
       title="Make a team"
       act="Make it"
-      stale="keepers"
+      stale="holders"
       close={close}
       send={(body) => take(api.POST("/teams", { params: { header: { "Idempotency-Key": once } }, body }))}
     >
@@ -275,20 +275,20 @@ function ChangePerson({ of, close }: { of: Operator; close: () => void }) {
   );
 }
 
-function Teams({ teams, people }: { teams?: Keeper[]; people: Operator[] }) {
+function Teams({ teams, people }: { teams?: Holder[]; people: Operator[] }) {
   const { modal } = App.useApp();
   const join = useAct(
     ({ team, who }: { team: string; who: string }) =>
       take(api.PUT("/teams/{team}/members/{operator}", { params: { path: { team, operator: who } } })),
-    "keepers",
+    "holders",
   );
   const part = useAct(
     ({ team, who }: { team: string; who: string }) =>
       take(api.DELETE("/teams/{team}/members/{operator}", { params: { path: { team, operator: who } } })),
-    "keepers",
+    "holders",
   );
-  const end = useAct((team: string) => take(api.DELETE("/teams/{team}", { params: { path: { team } } })), "keepers");
-  const columns: TableColumnsType<Keeper> = [
+  const end = useAct((team: string) => take(api.DELETE("/teams/{team}", { params: { path: { team } } })), "holders");
+  const columns: TableColumnsType<Holder> = [
     { title: "Team", key: "name", render: (_, t) => <strong>{t.name}</strong> },
     { title: "What it is", dataIndex: "title" },
     {
@@ -333,7 +333,7 @@ function Teams({ teams, people }: { teams?: Keeper[]; people: Operator[] }) {
   ];
   return (
     <Card size="small" title="Teams" styles={{ body: { padding: 0 } }}>
-      <Table<Keeper>
+      <Table<Holder>
         size="small"
         rowKey="name"
         pagination={false}

@@ -1,5 +1,5 @@
 import { Form, Input, Select } from "antd";
-import { useKeepers } from "../../api/queries";
+import { useHolders } from "../../api/queries";
 
 export const goodName = /^[a-z0-9]([a-z0-9._-]{0,62}[a-z0-9])?$/;
 export const nameRules = [
@@ -8,16 +8,16 @@ export const nameRules = [
 ];
 
 /** The two fields that every way of recording a key has. */
-export function KeeperAndPurpose() {
-  const keepers = useKeepers();
+export function HolderAndPurpose() {
+  const holders = useHolders();
   return (
     <div className="pair of-fields">
-      <Form.Item name="keeper" label="Keeper, who holds the private half">
+      <Form.Item name="holder" label="Holder, who holds the private half">
         <Select
           allowClear
           showSearch
           placeholder="You"
-          options={keepers.data?.map((k) => ({ value: k.name, label: `${k.name} (${k.title})` }))}
+          options={holders.data?.map((k) => ({ value: k.name, label: `${k.name} (${k.title})` }))}
         />
       </Form.Item>
       <Form.Item name="purpose" label="Purpose">

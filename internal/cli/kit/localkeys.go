@@ -17,20 +17,20 @@ import (
 	"plumlatch/internal/sshio"
 )
 
-// HolderFlags say where a private half is that is at hand here.
-type HolderFlags struct {
+// LocalKeyFlags say where a private half is that is at hand here.
+type LocalKeyFlags struct {
 	AgentFlags
 	With           string
 	PassphraseFile string
 }
 
-func (h *HolderFlags) Flags(f *flag.FlagSet) {
+func (h *LocalKeyFlags) Flags(f *flag.FlagSet) {
 	f.StringVar(&h.With, "with", "", "`file` with a private half, or a folder with several")
 	f.StringVar(&h.PassphraseFile, "passphrase-file", "", "`file` that holds the passphrase")
 	h.AgentFlags.Flags(f)
 }
 
-func (h HolderFlags) Given() bool { return h.With != "" || h.Use }
+func (h LocalKeyFlags) Given() bool { return h.With != "" || h.Use }
 
 // AtHand is a private half that can sign here. It is never sent anywhere.
 type AtHand struct {
@@ -39,9 +39,9 @@ type AtHand struct {
 	From string
 }
 
-// Holder returns the private halves that the flags name. close ends the
+// LocalKeys returns the private halves that the flags name. close ends the
 // connection to the ssh-agent.
-func (s *Session) Holder(h HolderFlags) (halves []AtHand, close func(), err error) {
+func (s *Session) LocalKeys(h LocalKeyFlags) (halves []AtHand, close func(), err error) {
 	if err := h.Check(); err != nil {
 		return nil, nil, err
 	}

@@ -50,7 +50,7 @@ func partOf(n int) string {
 type fleet struct {
 	service *service
 	signer  ssh.Signer // of the key that opens all
-	line    string     // its public half
+	line    string     // its public key
 	targets map[string][]sshio.Target
 	stop    func()
 }

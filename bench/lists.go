@@ -98,7 +98,7 @@ func traces(s *service, dir string, listed []byte) error {
 	}{
 		{"its SHA-256 fingerprint", func(p keypair.Public) string { return keypair.FormatSHA256(p.SHA256()) }},
 		{"the MD5 of its SPKI DER", func(p keypair.Public) string { return keypair.FormatHex(p.SPKIMD5()) }},
-		{"its public half", keypair.Public.Line},
+		{"its public key", keypair.Public.Line},
 	} {
 		var times []time.Duration
 		for n := range calls {

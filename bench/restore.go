@@ -128,11 +128,11 @@ func startRestoring(dir, database string) (*restoring, error) {
 	if err != nil {
 		return r, err
 	}
-	half, err := pair.OpenSSH(nil)
+	private, err := pair.OpenSSH(nil)
 	if err != nil {
 		return r, err
 	}
-	if r.signer, err = ssh.ParsePrivateKey(half); err != nil {
+	if r.signer, err = ssh.ParsePrivateKey(private); err != nil {
 		return r, err
 	}
 	return r, s.post(

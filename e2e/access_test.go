@@ -191,9 +191,9 @@ func TestTheServiceStaysOnLoopbackWithoutTLS(t *testing.T) {
 	}
 }
 
-// TestAPrivateHalfIsInOneAnswerAndNowhereElse makes a pair in the service, has
+// TestAPrivateKeyIsInOneAnswerAndNowhereElse makes a pair in the service, has
 // private keys pasted where public ones belong, and looks for them everywhere.
-func TestAPrivateHalfIsInOneAnswerAndNowhereElse(t *testing.T) {
+func TestAPrivateKeyIsInOneAnswerAndNowhereElse(t *testing.T) {
 	t.Parallel()
 	h := newHouse(t, "")
 	made, err := kit.Answer[apiclient.MadeKey](h.api(h.token).MakeKey(
@@ -202,8 +202,8 @@ func TestAPrivateHalfIsInOneAnswerAndNowhereElse(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	secrets := [][]byte{[]byte(strings.Split(made.PrivateHalf, "\n")[2])}
-	pasted := strings.ReplaceAll(made.PrivateHalf, "b3BlbnNzaC1rZXktdjEA", "b3BlbnNzaC1rZXktdjEB") // another one
+	secrets := [][]byte{[]byte(strings.Split(made.PrivateKey, "\n")[2])}
+	pasted := strings.ReplaceAll(made.PrivateKey, "b3BlbnNzaC1rZXktdjEA", "b3BlbnNzaC1rZXktdjEB") // another one
 	for _, call := range []struct{ path, body string }{
 		{"/api/v1/keys", jsonBody(t, map[string]string{"name": "pasted", "public_key": pasted})},
 		{"/api/v1/keys/readings", jsonBody(t, map[string]string{"public_key": pasted})},
@@ -221,9 +221,9 @@ func TestAPrivateHalfIsInOneAnswerAndNowhereElse(t *testing.T) {
 	}
 	h.client("key", "private", "made")
 	h.call("GET", "/api/v1/keys/made", h.token, "")
-	_, again := h.call("POST", "/api/v1/keys/made/private-half", h.token, "")
+	_, again := h.call("POST", "/api/v1/keys/made/private-key", h.token, "")
 	if strings.Contains(again, "PRIVATE KEY") {
-		t.Error("the private half was handed over twice")
+		t.Error("the private key was handed over twice")
 	}
 	secrets = append(secrets, []byte(h.token), []byte(password))
 	places := map[string]string{"the service's log": h.service.out.String(), "the database": dump(t, h.owner)}

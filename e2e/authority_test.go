@@ -362,7 +362,7 @@ func TestMarkedSecretsAreNowhereTheyShouldNotBe(t *testing.T) {
 	// What is handed over or kept.
 	_, made := h.call("POST", "/api/v1/keys/made", h.token, `{"name":"by-service","passphrase":"`+mark+`"}`)
 	var answer struct {
-		PrivateKey string `json:"private_half"`
+		PrivateKey string `json:"private_key"`
 	}
 	if err := json.Unmarshal([]byte(made), &answer); err != nil || !strings.Contains(answer.PrivateKey, "PRIVATE KEY") {
 		t.Fatalf("%v %.300s", err, made)

@@ -44,7 +44,7 @@ func TestConsoleFromSignInToAnInstanceUnderItsKey(t *testing.T) {
 	p.press("Import a public key")
 	p.fill("Name", "tern")
 	p.paste("Public key", string(private))
-	p.says("Its public half was derived in this page")
+	p.says("Its public key was derived in this page")
 	p.paste("Public key", strings.TrimSpace(string(public))[:50])
 	p.says("before the key is complete")
 	p.paste("Public key", string(public))
@@ -94,7 +94,7 @@ func TestConsoleFromSignInToAnInstanceUnderItsKey(t *testing.T) {
 	p.says("It has no address while it is stopped")
 }
 
-func TestConsoleHandsAPrivateHalfOverAndStaysUntilItIsSaved(t *testing.T) {
+func TestConsoleHandsAPrivateKeyOverAndStaysUntilItIsSaved(t *testing.T) {
 	t.Parallel()
 	h := newHouse(t, "")
 	p := h.console(t)
@@ -102,8 +102,8 @@ func TestConsoleHandsAPrivateHalfOverAndStaysUntilItIsSaved(t *testing.T) {
 	p.press("New key")
 	p.press("Let the service make it")
 	p.fill("Name", "petrel")
-	p.press("Make it and download the private half")
-	p.says("Save the private half of petrel now")
+	p.press("Make it and download the private key")
+	p.says("Save the private key of petrel now")
 	file := filepath.Join(p.downloads, "petrel")
 	eventually(t, "the download", func() bool {
 		return exec.Command("ssh-keygen", "-y", "-P", "", "-f", readableCopy(t, file)).Run() == nil
@@ -113,9 +113,9 @@ func TestConsoleHandsAPrivateHalfOverAndStaysUntilItIsSaved(t *testing.T) {
 		`[...document.querySelectorAll("button")].find((b) => b.innerText === "Close").disabled
 			&& !document.querySelector(".ant-modal-close")`,
 	)
-	p.press("I have saved the private half of petrel")
+	p.press("I have saved the private key of petrel")
 	p.press("Close")
-	p.holds("the dialog is gone", `!document.body.innerText.includes("Save the private half")`)
+	p.holds("the dialog is gone", `!document.body.innerText.includes("Save the private key")`)
 	p.open("/keys/petrel")
 	p.says("the service made it and handed it over once")
 }

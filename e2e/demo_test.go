@@ -86,7 +86,7 @@ func TestDemoStartsWholeStopsWholeAndKeepsItsData(t *testing.T) {
 	if again.token != h.token {
 		t.Error("the second start made new tokens")
 	}
-	again.dir = h.dir // where the private half is
+	again.dir = h.dir // where the private key is
 	if out, err := again.ssh(again.instance("extra"), "extra-key", "whoami"); err != nil || out != "fedora" {
 		t.Errorf("after the second start: %s %v", out, err)
 	}

@@ -14,7 +14,7 @@ import (
 	"plumlatch/internal/cli/kit"
 )
 
-func TestKeyNewKeepsThePrivateHalfHereAndSendsOnlyThePublic(t *testing.T) {
+func TestKeyNewKeepsThePrivateKeyHereAndSendsOnlyThePublic(t *testing.T) {
 	t.Parallel()
 	h := newHouse(t, "")
 	for _, c := range []struct {
@@ -44,7 +44,7 @@ func TestKeyNewKeepsThePrivateHalfHereAndSendsOnlyThePublic(t *testing.T) {
 			t.Fatal(err)
 		}
 		if k.PublicKey != strings.TrimSpace(string(public)) || k.Type != c.want || k.Origin != apiclient.OriginClient {
-			t.Errorf("recorded %s %s %s; the file's public half is %s", k.Type, k.Origin, k.PublicKey, public)
+			t.Errorf("recorded %s %s %s; the file's public key is %s", k.Type, k.Origin, k.PublicKey, public)
 		}
 	}
 }
@@ -110,20 +110,20 @@ func TestKeyNewWithPassphraseFromAFileNeedsItAfterwards(t *testing.T) {
 	h.must("key", "new", "guarded", "-passphrase-file", secret)
 	file := filepath.Join(h.home(), ".ssh", "guarded")
 	if err := exec.Command("ssh-keygen", "-y", "-P", "", "-f", file).Run(); err == nil {
-		t.Error("the private half reads without its passphrase")
+		t.Error("the private key reads without its passphrase")
 	}
 	if err := exec.Command("ssh-keygen", "-y", "-P", "storm petrel", "-f", file).Run(); err != nil {
 		t.Errorf("the passphrase does not open it: %v", err)
 	}
 }
 
-func TestTheServiceHandsAPrivateHalfOverOnceAndNeverAgain(t *testing.T) {
+func TestTheServiceHandsAPrivateKeyOverOnceAndNeverAgain(t *testing.T) {
 	t.Parallel()
 	h := newHouse(t, "")
 	h.must("key", "new", "made", "-make", "service")
 	file := filepath.Join(h.home(), ".ssh", "made")
 	if err := exec.Command("ssh-keygen", "-y", "-P", "", "-f", file).Run(); err != nil {
-		t.Fatalf("the file is no private half: %v", err)
+		t.Fatalf("the file is no private key: %v", err)
 	}
 	for _, args := range [][]string{
 		{"key", "private", "made"},
@@ -135,7 +135,7 @@ func TestTheServiceHandsAPrivateHalfOverOnceAndNeverAgain(t *testing.T) {
 			t.Errorf("%v: status %d: %s", args, r.status, r.err)
 		}
 	}
-	// The same request sent twice must not bring the private half twice.
+	// The same request sent twice must not bring the private key twice.
 	key, body := "one-request", apiclient.MakeKey{Name: "twice"}
 	ask := func() ([]byte, error) {
 		return kit.AnswerBytes(h.api(h.token).MakeKey(t.Context(), &apiclient.MakeKeyParams{IdempotencyKey: &key}, body))
@@ -359,7 +359,7 @@ func TestAListIsImportedKeyByKeyAfterAPreview(t *testing.T) {
 	}
 }
 
-func TestAPrivateHalfIsWrittenInTheFormatThatIsAskedFor(t *testing.T) {
+func TestAPrivateKeyIsWrittenInTheFormatThatIsAskedFor(t *testing.T) {
 	t.Parallel()
 	h := newHouse(t, "")
 	secret := filepath.Join(h.dir, "secret")
@@ -438,7 +438,7 @@ func TestRSAKeysThatShareAPrimeAreFoundInTheRecord(t *testing.T) {
 	}
 }
 
-func TestConsoleImportsAListAndDerivesThePublicHalfOfAPrivateKey(t *testing.T) {
+func TestConsoleImportsAListAndDerivesThePublicKeyOfAPrivateKey(t *testing.T) {
 	t.Parallel()
 	h := newHouse(t, "")
 	dir := t.TempDir()
@@ -459,7 +459,7 @@ func TestConsoleImportsAListAndDerivesThePublicHalfOfAPrivateKey(t *testing.T) {
 	p.press("Import a public key")
 	p.fill("Name", "derived")
 	p.paste("Public key", read("two"))
-	p.says("Its public half was derived in this page")
+	p.says("Its public key was derived in this page")
 	p.press("Import it")
 	p.holds("the derived key in the list", `Boolean(document.querySelector("a[href='/keys/derived']"))`)
 	if out := h.must("trace", filepath.Join(dir, "two.pub"), "-q"); out != "derived\n" {

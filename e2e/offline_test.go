@@ -40,9 +40,9 @@ func sshKeygen(t *testing.T, dir, name string, args ...string) {
 	}
 }
 
-// TestEveryConvertedPrivateHalfStillOpensTheInstance converts a key through all
+// TestEveryConvertedPrivateKeyStillOpensTheInstance converts a key through all
 // formats and logs in with OpenSSH's client with each that it reads.
-func TestEveryConvertedPrivateHalfStillOpensTheInstance(t *testing.T) {
+func TestEveryConvertedPrivateKeyStillOpensTheInstance(t *testing.T) {
 	t.Parallel()
 	h := newHouse(t, "")
 	secret := filepath.Join(h.dir, "secret")
@@ -142,13 +142,13 @@ func TestInspectTellsWhatAFileIsAndWhatIsWrongWithIt(t *testing.T) {
 		status int
 		says   []string
 	}{
-		"good": {3, []string{"private half", "OpenSSH's own", "yes, aes256-ctr", "does NOT belong", "SHA256:"}},
+		"good": {3, []string{"private key", "OpenSSH's own", "yes, aes256-ctr", "does NOT belong", "SHA256:"}},
 		"weak": {
 			3,
 			[]string{"PKCS#1", "rsa, 1024 bits", "fewer than 2048", "no passphrase", "SHA-1 of the PKCS#8 DER", "belongs to it"},
 		},
 		"other":    {3, []string{"lets others read it", "chmod 600"}},
-		"weak.pub": {3, []string{"public half", "one line", "hide 3", "MD5 of the SPKI DER", "SSHFP"}},
+		"weak.pub": {3, []string{"public key", "one line", "hide 3", "MD5 of the SPKI DER", "SSHFP"}},
 	} {
 		r := offline(t, dir, "", "key", "inspect", file)
 		if r.status != c.status {
@@ -272,13 +272,13 @@ func TestTraceFindsARecordByAnyFingerprint(t *testing.T) {
 		t.Fatal(err)
 	}
 	if r := h.clientIn(string(private), "trace"); r.status != 0 || !strings.Contains(r.out, "It is the key mine") {
-		t.Errorf("a private half piped in: %d %s%s", r.status, r.out, r.err)
+		t.Errorf("a private key piped in: %d %s%s", r.status, r.out, r.err)
 	}
 	if status, body := h.call(
 		"POST", "/api/v1/traces", h.token, jsonBody(t, map[string]string{"text": string(private)}),
 	); status != 422 ||
 		!strings.Contains(body, `"code":"private-key"`) {
-		t.Errorf("a private half sent: %d %s", status, body)
+		t.Errorf("a private key sent: %d %s", status, body)
 	}
 	if r := h.client("trace", h.instance("door").Connection.HostKeys[1].Sha256); r.status != 0 ||
 		!strings.Contains(r.out, "host key of the instance door") {
@@ -309,7 +309,7 @@ func TestConsoleTellsWhatAFingerprintIs(t *testing.T) {
 	p.insert(strings.TrimSpace(string(out)))
 	p.says("MD5 as OpenSSH prints it")
 	p.press("debian@door")
-	p.says("Private half proved")
+	p.says("Private key proved")
 }
 
 func TestInspectFindsKeysThatShareAPrime(t *testing.T) {

@@ -235,8 +235,8 @@ func TestCustodyGoesFromOneToAnotherAndSomebodyLeaves(t *testing.T) {
 		t.Errorf("forgetting: %+v", r)
 	}
 	if out := h.must("daybook", "list", "-key", "deploy-2"); !regexp.MustCompile(`(?s)had the safe forget.*` +
-		`took the private half of deploy-2 out of the safe, with the consent of ines, sealed.*` +
-		`ines consents that marek.*The service used the kept private half`).
+		`took the private key of deploy-2 out of the safe, with the consent of ines, sealed.*` +
+		`ines consents that marek.*The service used the kept private key`).
 		MatchString(out) {
 		t.Errorf("the daybook says\n%s", out)
 	}

@@ -43,7 +43,7 @@ func (h *house) holder(name string) {
 	}
 }
 
-// signed has ssh-keygen sign the text with the private half of a key.
+// signed has ssh-keygen sign the text with the private key of a key.
 func (h *house) signed(key, namespace, text string) string {
 	h.t.Helper()
 	cmd := exec.Command("ssh-keygen", "-q", "-Y", "sign", "-f", h.private(key), "-n", namespace)
@@ -55,7 +55,7 @@ func (h *house) signed(key, namespace, text string) string {
 	return string(out)
 }
 
-// private is the file of a private half that key new made.
+// private is the file of a private key that key new made.
 func (h *house) private(key string) string { return filepath.Join(h.home(), ".ssh", key) }
 
 // keysFile is the authorized_keys file on a stand-in instance's disk, for changes by hand.
@@ -511,7 +511,7 @@ func TestTheReachOfALoginFollowsItsProofsAndLosses(t *testing.T) {
 	h.holder("oona")
 	h.must("key", "new", "mine")
 	h.must("key", "new", "mareks", "-holder", "marek")
-	// From a home without private halves no login is tried, so nobody proves anything.
+	// From a home without private keys no login is tried, so nobody proves anything.
 	status, body := h.call(
 		"POST", "/api/v1/instances", h.token,
 		`{"name": "door", "image": "debian-12", "size": "small", "keys": ["mine", "mareks"], "steward": true}`,

@@ -120,7 +120,7 @@ func TestTheClientGetsBackInByTheBestRoute(t *testing.T) {
 	if r := h.client("restore", "undo", id, "-yes"); r.status != 1 || !strings.Contains(r.err, "this restore is over") {
 		t.Errorf("%+v", r)
 	}
-	// A key in place whose private half is here places the next line.
+	// A key in place whose private key is here places the next line.
 	if r := h.client("restore", "start", "door", "-route", "standing-key", "-new", "third", "-lost-none"); r.status != 0 ||
 		!strings.Contains(r.err, "placed from somebody's machine") {
 		t.Errorf("%+v", r)

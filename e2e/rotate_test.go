@@ -214,7 +214,7 @@ func TestAKeyThatTheServiceKeepsIsProvedByItAndTakenOutOnce(t *testing.T) {
 		t.Errorf("without a reason: %d %s", r.status, r.err)
 	}
 	marek := strings.TrimSpace(h.must("token", "new", "t", "-role", "viewer", "-q"))
-	if status, _ := h.call("POST", "/api/v1/keys/mine-2/private-half?reason=x", marek, ""); status != 403 {
+	if status, _ := h.call("POST", "/api/v1/keys/mine-2/private-key?reason=x", marek, ""); status != 403 {
 		t.Errorf("a viewer: %d", status)
 	}
 	if r := h.client("key", "private", "steward-a", "-reason", "curious"); r.status != 1 ||
@@ -241,7 +241,7 @@ func TestAKeyThatTheServiceKeepsIsProvedByItAndTakenOutOnce(t *testing.T) {
 		!strings.Contains(r.err, "handed over once, to ines") {
 		t.Errorf("again: %d %s", r.status, r.err)
 	}
-	// It rotates on, with the private half that is in the safe and with one made here.
+	// It rotates on, with the private key that is in the safe and with one made here.
 	h.must("rotate", "start", "-key", "mine-2", "-yes")
 	h.replaced(t, "a", "mine-3")
 }

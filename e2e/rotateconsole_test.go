@@ -48,11 +48,11 @@ func TestConsoleKeepsRulesShowsTheCalendarAndReports(t *testing.T) {
 	p.says("2 logins on 2 instances change, 1 left out, 1 new key")
 	p.fill("Why, for the daybook", "yearly")
 	p.press("Replace keys in 2 logins")
-	p.says("2 logins wait for new public halves")
+	p.says("2 logins wait for new public keys")
 	p.open("/")
-	p.says("Rotations wait for 1 new public half")
+	p.says("Rotations wait for 1 new public key")
 	p.open("/proofs")
-	p.says("ines is asked to bring a new public half that follows mine, for 2 logins")
+	p.says("ines is asked to bring a new public key that follows mine, for 2 logins")
 	p.open("/rotations/asked?holder=me")
 	p.press("Bring it")
 	if out, err := exec.Command(
@@ -60,12 +60,12 @@ func TestConsoleKeepsRulesShowsTheCalendarAndReports(t *testing.T) {
 	).CombinedOutput(); err != nil {
 		t.Fatalf("%v %s", err, out)
 	}
-	p.paste("Or paste the public half", read(t, h.private("brought")))
+	p.paste("Or paste the public key", read(t, h.private("brought")))
 	p.press("Bring it")
-	p.says("That is a private half.")
-	p.paste("Or paste the public half", read(t, h.private("brought.pub")))
+	p.says("That is a private key.")
+	p.paste("Or paste the public key", read(t, h.private("brought.pub")))
 	p.press("Bring it")
-	p.says("No new public half is asked for.")
+	p.says("No new public key is asked for.")
 	id := h.rotation().Id.String()
 	h.client("rotate", "watch", id)
 	if r := h.rotation(); r.Counts["done"] != 2 {

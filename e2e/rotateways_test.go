@@ -126,14 +126,14 @@ func TestARotationGoesThroughTheGuestAgentWhereThereIsNoStewardKey(t *testing.T)
 	}
 }
 
-func TestARotationIsDoneFromHereWithTheOldPrivateHalf(t *testing.T) {
+func TestARotationIsDoneFromHereWithTheOldPrivateKey(t *testing.T) {
 	t.Parallel() // it waits more than it works
 	h := newHouse(t, "")
 	h.bare(t, "debian-12", "a", "b", "c", "d")
 	for name, args := range map[string][]string{
-		"needs the old private half":         {"-from-here"},
+		"needs the old private key":         {"-from-here"},
 		"these are for -from-here":           {"-with", h.private("mine")},
-		"needs the new private halves there": {"-from-here", "-with", h.private("mine"), "-make", "service"},
+		"needs the new private keys there": {"-from-here", "-with", h.private("mine"), "-make", "service"},
 	} {
 		if r := h.client(append([]string{"rotate", "start", "-key", "mine", "-yes"}, args...)...); r.status == 0 ||
 			!strings.Contains(r.err, name) {
@@ -182,7 +182,7 @@ func TestARotationIsDoneFromHereWithTheOldPrivateHalf(t *testing.T) {
 	if text := read(t, h.keysFile("e")); strings.Contains(text, " mine\n") || !strings.Contains(text, " "+kept+"\n") {
 		t.Errorf("%s", text)
 	}
-	// In the grace, and undone by whoever has the old private half.
+	// In the grace, and undone by whoever has the old private key.
 	h.client(
 		"rotate", "start", "-key", "mine", "-instance", "c", "-from-here", "-with", h.private("mine"), "-grace",
 		"48h", "-yes",
@@ -243,7 +243,7 @@ func TestARotationIsDoneFromHereWithTheOldPrivateHalf(t *testing.T) {
 	}
 }
 
-func TestHoldersAreAskedForNewPublicHalvesAndTheRotationGoesOnWithThem(t *testing.T) {
+func TestHoldersAreAskedForNewPublicKeysAndTheRotationGoesOnWithThem(t *testing.T) {
 	t.Parallel() // it waits more than it works
 	h := newHouse(t, "")
 	h.fleet(t, "a", "b")
@@ -256,7 +256,7 @@ func TestHoldersAreAskedForNewPublicHalvesAndTheRotationGoesOnWithThem(t *testin
 		t.Errorf("%v", r.Counts)
 	}
 	for _, args := range [][]string{{"rotate", "asked", "-holder", "me"}, {"reach"}, {"prove", "-due"}} {
-		if r := h.client(args...); !strings.Contains(r.out, "mine-2") && !strings.Contains(r.out, "1 new public half") {
+		if r := h.client(args...); !strings.Contains(r.out, "mine-2") && !strings.Contains(r.out, "1 new public key") {
 			t.Errorf("%v does not tell of the request: %s%s", args, r.out, r.err)
 		}
 	}
@@ -305,7 +305,7 @@ func TestHoldersAreAskedForNewPublicHalvesAndTheRotationGoesOnWithThem(t *testin
 	h.client("rotate", "start", "-key", "mine-2", "-make", "bring", "-yes")
 	h.client("rotate", "undo", h.rotation().Id.String(), "-yes")
 	eventually(t, "the undo", func() bool { return h.rotation().State == "undone" })
-	if r := h.client("rotate", "asked"); !strings.Contains(r.err, "No new public half is asked for") {
+	if r := h.client("rotate", "asked"); !strings.Contains(r.err, "No new public key is asked for") {
 		t.Errorf("%s%s", r.out, r.err)
 	}
 }
@@ -570,7 +570,7 @@ func TestTheReportTellsOfProofsAndOfPlacesWhereAnOldKeyMayLive(t *testing.T) {
 	h.must("rotate", "start", "-key", "mine-3", "-make", "service", "-yes")
 	h.cloud.kill(t)
 	kinds := fmt.Sprint(h.report(h.rotation().Id.String()).Elsewhere)
-	if !strings.Contains(kinds, "the service still keeps its private half") ||
+	if !strings.Contains(kinds, "the service still keeps its private key") ||
 		!strings.Contains(kinds, "the cloud could not be asked") {
 		t.Errorf("%s", kinds)
 	}

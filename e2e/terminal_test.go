@@ -64,7 +64,7 @@ func TestAPassphraseIsAskedTwiceWithoutEcho(t *testing.T) {
 	t.Parallel()
 	h := newHouse(t, "")
 	said, err := h.onTerminal(
-		[]string{"key", "new", "asked", "-passphrase"}, "Passphrase for the private half: ", "storm petrel",
+		[]string{"key", "new", "asked", "-passphrase"}, "Passphrase for the private key: ", "storm petrel",
 		"Again: ", "storm petrel",
 	)
 	if err != nil || strings.Contains(said, "petrel") || !strings.Contains(said, "asked is recorded") {
@@ -76,7 +76,7 @@ func TestAPassphraseIsAskedTwiceWithoutEcho(t *testing.T) {
 		t.Errorf("the passphrase does not open it: %v", err)
 	}
 	said, err = h.onTerminal(
-		[]string{"key", "new", "mistyped", "-passphrase"}, "Passphrase for the private half: ", "storm petrel",
+		[]string{"key", "new", "mistyped", "-passphrase"}, "Passphrase for the private key: ", "storm petrel",
 		"Again: ", "storm petral",
 	)
 	if err == nil || !strings.Contains(said, "the two passphrases differ") {

@@ -55,10 +55,7 @@ export function took(begin?: string, end?: string): string {
   return seconds < 60 ? `${seconds.toFixed(1)} s` : `${Math.floor(seconds / 60)} min ${Math.round(seconds % 60)} s`;
 }
 
-function plural(noun: string): string {
-  if (noun === "entry") return "entries";
-  return noun.endsWith("half") ? noun.replace(/half$/, "halves") : `${noun}s`;
-}
+const plural = (noun: string) => (noun === "entry" ? "entries" : `${noun}s`);
 
 /** A number with its noun, given in the singular. */
 export const counted = (n: number, noun: string) => `${n} ${n === 1 ? noun : plural(noun)}`;

@@ -1,5 +1,5 @@
 /**
- * The marks of a private half in any of its usual wrappings, as in
+ * The marks of a private key in any of its usual wrappings, as in
  * internal/core/keypair, so that one pasted by mistake is never sent.
  */
 const marks = /BEGIN [A-Z0-9 ]*PRIVATE|-User-Key-File-[0-9]|Private-Lines:|b3BlbnNzaC1rZXktdj|"d"\s*:\s*"/i;
@@ -10,11 +10,11 @@ const bareDER = /^[> \t\uFEFF]*M(?:..CAQ[AE]|I..AgE[AB]|II...IBA[A-D])|BgkqhkiG9
 export const holdsPrivate = (text: string) => marks.test(text) || bareDER.test(text);
 
 /**
- * The public half, as one line, of a private half in OpenSSH's own format or in
+ * The public key, as one line, of a private key in OpenSSH's own format or in
  * .ppk, which both hold it in the open. Undefined for any other text: the classic
  * forms would need the mathematics of each type of key.
  */
-export function publicHalfOf(text: string): string | undefined {
+export function publicKeyOf(text: string): string | undefined {
   try {
     const blob = ofOpenSSH(text) ?? ofPPK(text);
     if (!blob) return undefined;
@@ -38,7 +38,7 @@ function stringAt(bytes: Uint8Array, at: number) {
   return { body, end, text: new TextDecoder().decode(body) };
 }
 
-/** OpenSSH's PROTOCOL.key: a magic, cipher, KDF and its options, the number of keys, the public half. */
+/** OpenSSH's PROTOCOL.key: a magic, cipher, KDF and its options, the number of keys, the public key. */
 function ofOpenSSH(text: string): Uint8Array | undefined {
   const body = /BEGIN OPENSSH PRIVATE KEY-+([A-Za-z0-9+/=\s]+)-+END/.exec(text)?.[1];
   if (!body) return undefined;

@@ -1111,7 +1111,7 @@ type BeginLeaving struct {
 
 // BringKey defines model for BringKey.
 type BringKey struct {
-	// PublicKey The public half in the one-line OpenSSH form.
+	// PublicKey The public key in the one-line OpenSSH form.
 	PublicKey string `json:"public_key"`
 }
 
@@ -1448,7 +1448,7 @@ type Fingerprints struct {
 	// Md5 As OpenSSH prints it.
 	Md5 string `json:"md5"`
 
-	// Pkcs8Sha1 SHA-1 over the PKCS#8 DER of the private half, as some clouds show for keys that they made; known only where it was at hand.
+	// Pkcs8Sha1 SHA-1 over the PKCS#8 DER of the private key, as some clouds show for keys that they made; known only where it was at hand.
 	Pkcs8Sha1 *string `json:"pkcs8_sha1,omitempty"`
 
 	// Sha256 As OpenSSH prints it.
@@ -1597,10 +1597,10 @@ type ImportKey struct {
 	// Origin Where the pair was made as far as is known.
 	Origin *Origin `json:"origin,omitempty"`
 
-	// Pkcs8Sha1 SHA-1 over the PKCS#8 DER of the private half, in hexadecimal, where the client had it at hand.
+	// Pkcs8Sha1 SHA-1 over the PKCS#8 DER of the private key, in hexadecimal, where the client had it at hand.
 	Pkcs8Sha1 *string `json:"pkcs8_sha1,omitempty"`
 
-	// PublicKey The public half in the one-line OpenSSH form, RFC 4716, PEM or JWK.
+	// PublicKey The public key in the one-line OpenSSH form, RFC 4716, PEM or JWK.
 	PublicKey string  `json:"public_key"`
 	Purpose   *string `json:"purpose,omitempty"`
 }
@@ -1687,7 +1687,7 @@ type Key struct {
 	// Origin Where the pair was made as far as is known.
 	Origin Origin `json:"origin"`
 
-	// ProvedAt When somebody last showed that they hold the private half.
+	// ProvedAt When somebody last showed that they hold the private key.
 	ProvedAt *time.Time `json:"proved_at,omitempty"`
 	ProvedBy *string    `json:"proved_by,omitempty"`
 
@@ -1984,12 +1984,12 @@ type MachineListReadingFormat string
 
 // MadeKey defines model for MadeKey.
 type MadeKey struct {
-	// FileName What a file with the private half is usually called.
+	// FileName What a file with the private key is usually called.
 	FileName string `json:"file_name"`
 	Key      Key    `json:"key"`
 
-	// PrivateHalf In the format that was asked for.
-	PrivateHalf string `json:"private_half"`
+	// PrivateKey In the format that was asked for.
+	PrivateKey string `json:"private_key"`
 }
 
 // MakeKey defines model for MakeKey.
@@ -1998,13 +1998,13 @@ type MakeKey struct {
 	Bits    *int    `json:"bits,omitempty"`
 	Comment *string `json:"comment,omitempty"`
 
-	// Format The file format of a private half; openssh unless given.
+	// Format The file format of a private key; openssh unless given.
 	Format *PrivateFormat     `json:"format,omitempty"`
 	Holder *string            `json:"holder,omitempty"`
 	Labels *map[string]string `json:"labels,omitempty"`
 	Name   string             `json:"name"`
 
-	// Passphrase Encrypts the private half; used once and kept nowhere.
+	// Passphrase Encrypts the private key; used once and kept nowhere.
 	Passphrase *string `json:"passphrase,omitempty"`
 	Purpose    *string `json:"purpose,omitempty"`
 
@@ -2023,7 +2023,7 @@ type MapCell struct {
 
 // MapKey defines model for MapKey.
 type MapKey struct {
-	// Fresh Whether its private half is freshly proved.
+	// Fresh Whether its private key is freshly proved.
 	Fresh  bool    `json:"fresh"`
 	Holder *string `json:"holder,omitempty"`
 
@@ -2177,7 +2177,7 @@ type Opening struct {
 	Login  string `json:"login"`
 	OsUser string `json:"os_user"`
 
-	// ProvedAt When somebody last showed that they hold the private half.
+	// ProvedAt When somebody last showed that they hold the private key.
 	ProvedAt *time.Time `json:"proved_at,omitempty"`
 	Reason   *string    `json:"reason,omitempty"`
 	Region   string     `json:"region"`
@@ -2315,7 +2315,7 @@ type PlannedKey struct {
 	Type string `json:"type"`
 }
 
-// PrivateFormat The file format of a private half; openssh unless given.
+// PrivateFormat The file format of a private key; openssh unless given.
 type PrivateFormat string
 
 // Problem defines model for Problem.
@@ -2394,7 +2394,7 @@ type ReachMap struct {
 
 // ReachPage defines model for ReachPage.
 type ReachPage struct {
-	// Asked How many new public halves holders are asked to bring, for rotations that wait for them.
+	// Asked How many new public keys holders are asked to bring, for rotations that wait for them.
 	Asked int `json:"asked"`
 
 	// Counts How many of all logins that fit the filter, but for state, have which reach.
@@ -2485,7 +2485,7 @@ type ReceiverTest struct {
 
 // Recipient defines model for Recipient.
 type Recipient struct {
-	// Recipient The caller's X25519 public key in base64; the answer is then sealed to it (HPKE, RFC 9180: DHKEM(X25519, HKDF-SHA256), HKDF-SHA256, AES-256-GCM, with the info plum latch private half NAME), in base64.
+	// Recipient The caller's X25519 public key in base64; the answer is then sealed to it (HPKE, RFC 9180: DHKEM(X25519, HKDF-SHA256), HKDF-SHA256, AES-256-GCM, with the info plum latch private key NAME), in base64.
 	Recipient *string `json:"recipient,omitempty"`
 }
 
@@ -2566,7 +2566,7 @@ type ReportedItem struct {
 	ProofBefore *ReportedProof `json:"proof_before,omitempty"`
 	ProvedAt    *time.Time     `json:"proved_at,omitempty"`
 
-	// State asked: the holder is asked to bring a new public half; placed: the new key's line stands beside the old, and a login with it is awaited; proved: such a login was completed, and the old key goes when the grace is over.
+	// State asked: the holder is asked to bring a new public key; placed: the new key's line stands beside the old, and a login with it is awaited; proved: such a login was completed, and the old key goes when the grace is over.
 	State RotationItemState `json:"state"`
 }
 
@@ -2586,7 +2586,7 @@ type Restore struct {
 	// Differs What is not as it was, after an undo.
 	Differs *string `json:"differs,omitempty"`
 
-	// Kept Whether the service keeps the new key's private half, for its holder to take out of the safe.
+	// Kept Whether the service keeps the new key's private key, for its holder to take out of the safe.
 	Kept bool `json:"kept"`
 
 	// Key The new key.
@@ -2688,7 +2688,7 @@ type RotationItem struct {
 	// Run The last run that worked on it.
 	Run *openapi_types.UUID `json:"run,omitempty"`
 
-	// State asked: the holder is asked to bring a new public half; placed: the new key's line stands beside the old, and a login with it is awaited; proved: such a login was completed, and the old key goes when the grace is over.
+	// State asked: the holder is asked to bring a new public key; placed: the new key's line stands beside the old, and a login with it is awaited; proved: such a login was completed, and the old key goes when the grace is over.
 	State RotationItemState `json:"state"`
 }
 
@@ -2698,7 +2698,7 @@ type RotationItemPage struct {
 	Next  *string        `json:"next,omitempty"`
 }
 
-// RotationItemState asked: the holder is asked to bring a new public half; placed: the new key's line stands beside the old, and a login with it is awaited; proved: such a login was completed, and the old key goes when the grace is over.
+// RotationItemState asked: the holder is asked to bring a new public key; placed: the new key's line stands beside the old, and a login with it is awaited; proved: such a login was completed, and the old key goes when the grace is over.
 type RotationItemState string
 
 // RotationPage defines model for RotationPage.
@@ -2802,7 +2802,7 @@ type RotationWanted struct {
 	// Each One new key for each old key wherever it stands, or one for each instance, which ends sharing; key unless given.
 	Each *RotationWantedEach `json:"each,omitempty"`
 
-	// FromHere Where there is no steward key, the caller edits from their own machine with the old private half.
+	// FromHere Where there is no steward key, the caller edits from their own machine with the old private key.
 	FromHere *bool   `json:"from_here,omitempty"`
 	Holder   *string `json:"holder,omitempty"`
 
@@ -2984,9 +2984,6 @@ type RunWaits struct {
 
 // Safe defines model for Safe.
 type Safe struct {
-	// Halves How many private halves are kept.
-	Halves int `json:"halves"`
-
 	// Mark Tells the master key of now apart, without giving it away.
 	Mark *string `json:"mark,omitempty"`
 
@@ -2994,7 +2991,10 @@ type Safe struct {
 	Masters int  `json:"masters"`
 	On      bool `json:"on"`
 
-	// Unreadable What no master key opened when the last one took its place, as in: the private half of door-key. Absent where there was nothing.
+	// PrivateKeys How many private keys are kept.
+	PrivateKeys int `json:"private_keys"`
+
+	// Unreadable What no master key opened when the last one took its place, as in: the private key of door-key. Absent where there was nothing.
 	Unreadable *[]string `json:"unreadable,omitempty"`
 }
 
@@ -3144,7 +3144,7 @@ type StartRestore struct {
 	// Lost The keys whose lines go once the new key is proved. Those that nobody can use any more unless given; an empty list for none.
 	Lost *[]string `json:"lost,omitempty"`
 
-	// Make Whether the service makes the key, and keeps its private half until it is taken out of the safe.
+	// Make Whether the service makes the key, and keeps its private key until it is taken out of the safe.
 	Make *bool `json:"make,omitempty"`
 
 	// MaxDowntime In seconds.
@@ -3167,7 +3167,7 @@ type StartRestore struct {
 
 // StartRotation defines model for StartRotation.
 type StartRotation struct {
-	// Make Where the new keys come from: made by the caller, who gives their public halves; made by the service, which keeps the private halves in its safe; brought by the holder of each old key, who is asked for it; or none has to be made.
+	// Make Where the new keys come from: made by the caller, who gives their public keys; made by the service, which keeps the private keys in its safe; brought by the holder of each old key, who is asked for it; or none has to be made.
 	Make StartRotationMake `json:"make"`
 
 	// NewKeys With here.
@@ -3182,7 +3182,7 @@ type StartRotation struct {
 	Wanted RotationWanted `json:"wanted"`
 }
 
-// StartRotationMake Where the new keys come from: made by the caller, who gives their public halves; made by the service, which keeps the private halves in its safe; brought by the holder of each old key, who is asked for it; or none has to be made.
+// StartRotationMake Where the new keys come from: made by the caller, who gives their public keys; made by the service, which keeps the private keys in its safe; brought by the holder of each old key, who is asked for it; or none has to be made.
 type StartRotationMake string
 
 // StartSweep defines model for StartSweep.
@@ -3265,7 +3265,7 @@ type SweepItemState string
 
 // TakeRotationItems defines model for TakeRotationItems.
 type TakeRotationItems struct {
-	// Keys The names of the keys whose private halves the caller has.
+	// Keys The names of the keys whose private keys the caller has.
 	Keys []string `json:"keys"`
 
 	// Limit At most this many, 1 to 16; 8 unless given.
@@ -3707,14 +3707,14 @@ type ListOpensParams struct {
 	Total *Total `form:"total,omitempty" json:"total,omitempty"`
 }
 
-// ReleasePrivateHalfParams defines parameters for ReleasePrivateHalf.
-type ReleasePrivateHalfParams struct {
+// ReleasePrivateKeyParams defines parameters for ReleasePrivateKey.
+type ReleasePrivateKeyParams struct {
 	// Reason Why, for the daybook.
 	Reason *Reason `form:"reason,omitempty" json:"reason,omitempty"`
 }
 
-// GetPublicHalfParams defines parameters for GetPublicHalf.
-type GetPublicHalfParams struct {
+// GetPublicKeyParams defines parameters for GetPublicKey.
+type GetPublicKeyParams struct {
 	// Format The form: line, rfc4716, spki or jwk; line unless given.
 	Format *string `form:"format,omitempty" json:"format,omitempty"`
 }
@@ -4060,8 +4060,8 @@ type HandOverKeyJSONRequestBody = HandOver
 // MarkLostJSONRequestBody defines body for MarkLost for application/json ContentType.
 type MarkLostJSONRequestBody = MarkLost
 
-// ReleasePrivateHalfJSONRequestBody defines body for ReleasePrivateHalf for application/json ContentType.
-type ReleasePrivateHalfJSONRequestBody = Recipient
+// ReleasePrivateKeyJSONRequestBody defines body for ReleasePrivateKey for application/json ContentType.
+type ReleasePrivateKeyJSONRequestBody = Recipient
 
 // ProveKeyJSONRequestBody defines body for ProveKey for application/json ContentType.
 type ProveKeyJSONRequestBody = ProveKey
@@ -4214,19 +4214,19 @@ type ClientInterface interface {
 
 	// ListAskedKeys performs a GET /asked-keys (the `ListAskedKeys` operationId) request.
 	//
-	// The new public halves that holders are asked to bring for rotations that wait for them, the oldest request first.
+	// The new public keys that holders are asked to bring for rotations that wait for them, the oldest request first.
 	ListAskedKeys(ctx context.Context, params *ListAskedKeysParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// BringAskedKeyWithBody performs a POST /asked-keys/{asked} (the `BringAskedKey` operationId) request,
 	// with any type of body and a specified content type.
 	//
-	// Brings a public half that was asked for. The holder may, of a team's any operator, and an admin. The rotation goes on with it.
+	// Brings a public key that was asked for. The holder may, of a team's any operator, and an admin. The rotation goes on with it.
 	BringAskedKeyWithBody(ctx context.Context, asked openapi_types.UUID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// BringAskedKey performs a POST /asked-keys/{asked} (the `BringAskedKey` operationId) request.
 	// Takes a body of the `application/json` content type.
 	//
-	// Brings a public half that was asked for. The holder may, of a team's any operator, and an admin. The rotation goes on with it.
+	// Brings a public key that was asked for. The holder may, of a team's any operator, and an admin. The rotation goes on with it.
 	BringAskedKey(ctx context.Context, asked openapi_types.UUID, body BringAskedKeyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetCatalogue performs a GET /catalogue (the `GetCatalogue` operationId) request.
@@ -4254,13 +4254,13 @@ type ClientInterface interface {
 	// AskConsentWithBody performs a POST /consents (the `AskConsent` operationId) request,
 	// with any type of body and a specified content type.
 	//
-	// Asks that a kept private half may be handed over to the caller. A request that is open already is answered with.
+	// Asks that a kept private key may be handed over to the caller. A request that is open already is answered with.
 	AskConsentWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// AskConsent performs a POST /consents (the `AskConsent` operationId) request.
 	// Takes a body of the `application/json` content type.
 	//
-	// Asks that a kept private half may be handed over to the caller. A request that is open already is answered with.
+	// Asks that a kept private key may be handed over to the caller. A request that is open already is answered with.
 	AskConsent(ctx context.Context, body AskConsentJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// DecideConsentWithBody performs a POST /consents/{consent}/decision (the `DecideConsent` operationId) request,
@@ -4458,7 +4458,7 @@ type ClientInterface interface {
 
 	// AddSteward performs a POST /instances/{instance}/steward (the `AddSteward` operationId) request.
 	//
-	// Makes a steward key for the instance, whose private half is kept in the safe, and grants it the instance's own login. The caller places the line.
+	// Makes a steward key for the instance, whose private key is kept in the safe, and grants it the instance's own login. The caller places the line.
 	AddSteward(ctx context.Context, instance InstanceName, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// StopInstance performs a POST /instances/{instance}/stop (the `StopInstance` operationId) request.
@@ -4470,13 +4470,13 @@ type ClientInterface interface {
 	// ImportKeyWithBody performs a POST /keys (the `ImportKey` operationId) request,
 	// with any type of body and a specified content type.
 	//
-	// Records the public half of a key pair.
+	// Records the public key of a key pair.
 	ImportKeyWithBody(ctx context.Context, params *ImportKeyParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ImportKey performs a POST /keys (the `ImportKey` operationId) request.
 	// Takes a body of the `application/json` content type.
 	//
-	// Records the public half of a key pair.
+	// Records the public key of a key pair.
 	ImportKey(ctx context.Context, params *ImportKeyParams, body ImportKeyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ReadKeyListWithBody performs a POST /keys/list-readings (the `ReadKeyList` operationId) request,
@@ -4494,25 +4494,25 @@ type ClientInterface interface {
 	// ImportKeysWithBody performs a POST /keys/lists (the `ImportKeys` operationId) request,
 	// with any type of body and a specified content type.
 	//
-	// Records many public halves. A key that cannot be recorded keeps none of the others from being so; sending the same list again records nothing twice.
+	// Records many public keys. A key that cannot be recorded keeps none of the others from being so; sending the same list again records nothing twice.
 	ImportKeysWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ImportKeys performs a POST /keys/lists (the `ImportKeys` operationId) request.
 	// Takes a body of the `application/json` content type.
 	//
-	// Records many public halves. A key that cannot be recorded keeps none of the others from being so; sending the same list again records nothing twice.
+	// Records many public keys. A key that cannot be recorded keeps none of the others from being so; sending the same list again records nothing twice.
 	ImportKeys(ctx context.Context, body ImportKeysJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// MakeKeyWithBody performs a POST /keys/made (the `MakeKey` operationId) request,
 	// with any type of body and a specified content type.
 	//
-	// Makes a pair in the service and hands the private half over once. The same Idempotency-Key again is told that it was handed over.
+	// Makes a pair in the service and hands the private key over once. The same Idempotency-Key again is told that it was handed over.
 	MakeKeyWithBody(ctx context.Context, params *MakeKeyParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// MakeKey performs a POST /keys/made (the `MakeKey` operationId) request.
 	// Takes a body of the `application/json` content type.
 	//
-	// Makes a pair in the service and hands the private half over once. The same Idempotency-Key again is told that it was handed over.
+	// Makes a pair in the service and hands the private key over once. The same Idempotency-Key again is told that it was handed over.
 	MakeKey(ctx context.Context, params *MakeKeyParams, body MakeKeyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ReadKeyWithBody performs a POST /keys/readings (the `ReadKey` operationId) request,
@@ -4538,13 +4538,13 @@ type ClientInterface interface {
 	// ChallengeKeyWithBody performs a POST /keys/{key}/challenges (the `ChallengeKey` operationId) request,
 	// with any type of body and a specified content type.
 	//
-	// Issues a text to be signed with the private half, as proof that the caller holds it; or, for a login, as a report that they have just completed it with the key.
+	// Issues a text to be signed with the private key, as proof that the caller holds it; or, for a login, as a report that they have just completed it with the key.
 	ChallengeKeyWithBody(ctx context.Context, key KeyName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ChallengeKey performs a POST /keys/{key}/challenges (the `ChallengeKey` operationId) request.
 	// Takes a body of the `application/json` content type.
 	//
-	// Issues a text to be signed with the private half, as proof that the caller holds it; or, for a login, as a report that they have just completed it with the key.
+	// Issues a text to be signed with the private key, as proof that the caller holds it; or, for a login, as a report that they have just completed it with the key.
 	ChallengeKey(ctx context.Context, key KeyName, body ChallengeKeyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// CallOffHandOver performs a DELETE /keys/{key}/hand-over (the `CallOffHandOver` operationId) request.
@@ -4553,13 +4553,13 @@ type ClientInterface interface {
 	// HandOverKeyWithBody performs a POST /keys/{key}/hand-over (the `HandOverKey` operationId) request,
 	// with any type of body and a specified content type.
 	//
-	// Asks another holder to take the key over, which is done once they prove that they hold it. A private half that never left the safe changes its holder at once.
+	// Asks another holder to take the key over, which is done once they prove that they hold it. A private key that never left the safe changes its holder at once.
 	HandOverKeyWithBody(ctx context.Context, key KeyName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// HandOverKey performs a POST /keys/{key}/hand-over (the `HandOverKey` operationId) request.
 	// Takes a body of the `application/json` content type.
 	//
-	// Asks another holder to take the key over, which is done once they prove that they hold it. A private half that never left the safe changes its holder at once.
+	// Asks another holder to take the key over, which is done once they prove that they hold it. A private key that never left the safe changes its holder at once.
 	HandOverKey(ctx context.Context, key KeyName, body HandOverKeyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// MarkLostWithBody performs a POST /keys/{key}/lost (the `MarkLost` operationId) request,
@@ -4577,21 +4577,21 @@ type ClientInterface interface {
 	// ListOpens performs a GET /keys/{key}/opens (the `ListOpens` operationId) request.
 	ListOpens(ctx context.Context, key KeyName, params *ListOpensParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// ReleasePrivateHalfWithBody performs a POST /keys/{key}/private-half (the `ReleasePrivateHalf` operationId) request,
+	// ReleasePrivateKeyWithBody performs a POST /keys/{key}/private-key (the `ReleasePrivateKey` operationId) request,
 	// with any type of body and a specified content type.
 	//
-	// Hands a private half that the safe keeps over to the key's holder or an admin, once. Refused for keys in the custody of their holder, with what to do instead.
-	ReleasePrivateHalfWithBody(ctx context.Context, key KeyName, params *ReleasePrivateHalfParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+	// Hands a private key that the safe keeps over to the key's holder or an admin, once. Refused for keys in the custody of their holder, with what to do instead.
+	ReleasePrivateKeyWithBody(ctx context.Context, key KeyName, params *ReleasePrivateKeyParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// ReleasePrivateHalf performs a POST /keys/{key}/private-half (the `ReleasePrivateHalf` operationId) request.
+	// ReleasePrivateKey performs a POST /keys/{key}/private-key (the `ReleasePrivateKey` operationId) request.
 	// Takes a body of the `application/json` content type.
 	//
-	// Hands a private half that the safe keeps over to the key's holder or an admin, once. Refused for keys in the custody of their holder, with what to do instead.
-	ReleasePrivateHalf(ctx context.Context, key KeyName, params *ReleasePrivateHalfParams, body ReleasePrivateHalfJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+	// Hands a private key that the safe keeps over to the key's holder or an admin, once. Refused for keys in the custody of their holder, with what to do instead.
+	ReleasePrivateKey(ctx context.Context, key KeyName, params *ReleasePrivateKeyParams, body ReleasePrivateKeyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// ForgetKey performs a POST /keys/{key}/private-half/forgetting (the `ForgetKey` operationId) request.
+	// ForgetKey performs a POST /keys/{key}/private-key/forgetting (the `ForgetKey` operationId) request.
 	//
-	// Destroys the copy in the safe, once somebody has just proved to hold the private half.
+	// Destroys the copy in the safe, once somebody has just proved to hold the private key.
 	ForgetKey(ctx context.Context, key KeyName, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ProveKeyWithBody performs a POST /keys/{key}/proofs (the `ProveKey` operationId) request,
@@ -4606,8 +4606,8 @@ type ClientInterface interface {
 	// Takes the signature of a challenge (SSHSIG) as proof of possession.
 	ProveKey(ctx context.Context, key KeyName, body ProveKeyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// GetPublicHalf performs a GET /keys/{key}/public-half (the `GetPublicHalf` operationId) request.
-	GetPublicHalf(ctx context.Context, key KeyName, params *GetPublicHalfParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+	// GetPublicKey performs a GET /keys/{key}/public-key (the `GetPublicKey` operationId) request.
+	GetPublicKey(ctx context.Context, key KeyName, params *GetPublicKeyParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetLogin performs a GET /logins/{login} (the `GetLogin` operationId) request.
 	//
@@ -4871,13 +4871,13 @@ type ClientInterface interface {
 	// TakeRotationItemsWithBody performs a POST /rotations/{rotation}/takes (the `TakeRotationItems` operationId) request,
 	// with any type of body and a specified content type.
 	//
-	// Takes items whose files the caller edits from their own machine with an old private half. Each is a run, whose steps the caller reports; one that is not reported in time, two minutes unless the service is set otherwise, fails at a safe point.
+	// Takes items whose files the caller edits from their own machine with an old private key. Each is a run, whose steps the caller reports; one that is not reported in time, two minutes unless the service is set otherwise, fails at a safe point.
 	TakeRotationItemsWithBody(ctx context.Context, rotation RotationId, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// TakeRotationItems performs a POST /rotations/{rotation}/takes (the `TakeRotationItems` operationId) request.
 	// Takes a body of the `application/json` content type.
 	//
-	// Takes items whose files the caller edits from their own machine with an old private half. Each is a run, whose steps the caller reports; one that is not reported in time, two minutes unless the service is set otherwise, fails at a safe point.
+	// Takes items whose files the caller edits from their own machine with an old private key. Each is a run, whose steps the caller reports; one that is not reported in time, two minutes unless the service is set otherwise, fails at a safe point.
 	TakeRotationItems(ctx context.Context, rotation RotationId, body TakeRotationItemsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListRuns performs a GET /runs (the `ListRuns` operationId) request.
@@ -5062,7 +5062,7 @@ type ClientInterface interface {
 
 // ListAskedKeys performs a GET /asked-keys (the `ListAskedKeys` operationId) request.
 //
-// The new public halves that holders are asked to bring for rotations that wait for them, the oldest request first.
+// The new public keys that holders are asked to bring for rotations that wait for them, the oldest request first.
 func (c *Client) ListAskedKeys(ctx context.Context, params *ListAskedKeysParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListAskedKeysRequest(c.Server, params)
 	if err != nil {
@@ -5078,7 +5078,7 @@ func (c *Client) ListAskedKeys(ctx context.Context, params *ListAskedKeysParams,
 // BringAskedKeyWithBody performs a POST /asked-keys/{asked} (the `BringAskedKey` operationId) request,
 // with any type of body and a specified content type.
 //
-// Brings a public half that was asked for. The holder may, of a team's any operator, and an admin. The rotation goes on with it.
+// Brings a public key that was asked for. The holder may, of a team's any operator, and an admin. The rotation goes on with it.
 func (c *Client) BringAskedKeyWithBody(ctx context.Context, asked openapi_types.UUID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewBringAskedKeyRequestWithBody(c.Server, asked, contentType, body)
 	if err != nil {
@@ -5094,7 +5094,7 @@ func (c *Client) BringAskedKeyWithBody(ctx context.Context, asked openapi_types.
 // BringAskedKey performs a POST /asked-keys/{asked} (the `BringAskedKey` operationId) request.
 // Takes a body of the `application/json` content type.
 //
-// Brings a public half that was asked for. The holder may, of a team's any operator, and an admin. The rotation goes on with it.
+// Brings a public key that was asked for. The holder may, of a team's any operator, and an admin. The rotation goes on with it.
 func (c *Client) BringAskedKey(ctx context.Context, asked openapi_types.UUID, body BringAskedKeyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewBringAskedKeyRequest(c.Server, asked, body)
 	if err != nil {
@@ -5192,7 +5192,7 @@ func (c *Client) ListConsents(ctx context.Context, reqEditors ...RequestEditorFn
 // AskConsentWithBody performs a POST /consents (the `AskConsent` operationId) request,
 // with any type of body and a specified content type.
 //
-// Asks that a kept private half may be handed over to the caller. A request that is open already is answered with.
+// Asks that a kept private key may be handed over to the caller. A request that is open already is answered with.
 func (c *Client) AskConsentWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewAskConsentRequestWithBody(c.Server, contentType, body)
 	if err != nil {
@@ -5208,7 +5208,7 @@ func (c *Client) AskConsentWithBody(ctx context.Context, contentType string, bod
 // AskConsent performs a POST /consents (the `AskConsent` operationId) request.
 // Takes a body of the `application/json` content type.
 //
-// Asks that a kept private half may be handed over to the caller. A request that is open already is answered with.
+// Asks that a kept private key may be handed over to the caller. A request that is open already is answered with.
 func (c *Client) AskConsent(ctx context.Context, body AskConsentJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewAskConsentRequest(c.Server, body)
 	if err != nil {
@@ -5826,7 +5826,7 @@ func (c *Client) StartInstance(ctx context.Context, instance InstanceName, param
 
 // AddSteward performs a POST /instances/{instance}/steward (the `AddSteward` operationId) request.
 //
-// Makes a steward key for the instance, whose private half is kept in the safe, and grants it the instance's own login. The caller places the line.
+// Makes a steward key for the instance, whose private key is kept in the safe, and grants it the instance's own login. The caller places the line.
 func (c *Client) AddSteward(ctx context.Context, instance InstanceName, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewAddStewardRequest(c.Server, instance)
 	if err != nil {
@@ -5868,7 +5868,7 @@ func (c *Client) ListKeys(ctx context.Context, params *ListKeysParams, reqEditor
 // ImportKeyWithBody performs a POST /keys (the `ImportKey` operationId) request,
 // with any type of body and a specified content type.
 //
-// Records the public half of a key pair.
+// Records the public key of a key pair.
 func (c *Client) ImportKeyWithBody(ctx context.Context, params *ImportKeyParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewImportKeyRequestWithBody(c.Server, params, contentType, body)
 	if err != nil {
@@ -5884,7 +5884,7 @@ func (c *Client) ImportKeyWithBody(ctx context.Context, params *ImportKeyParams,
 // ImportKey performs a POST /keys (the `ImportKey` operationId) request.
 // Takes a body of the `application/json` content type.
 //
-// Records the public half of a key pair.
+// Records the public key of a key pair.
 func (c *Client) ImportKey(ctx context.Context, params *ImportKeyParams, body ImportKeyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewImportKeyRequest(c.Server, params, body)
 	if err != nil {
@@ -5932,7 +5932,7 @@ func (c *Client) ReadKeyList(ctx context.Context, body ReadKeyListJSONRequestBod
 // ImportKeysWithBody performs a POST /keys/lists (the `ImportKeys` operationId) request,
 // with any type of body and a specified content type.
 //
-// Records many public halves. A key that cannot be recorded keeps none of the others from being so; sending the same list again records nothing twice.
+// Records many public keys. A key that cannot be recorded keeps none of the others from being so; sending the same list again records nothing twice.
 func (c *Client) ImportKeysWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewImportKeysRequestWithBody(c.Server, contentType, body)
 	if err != nil {
@@ -5948,7 +5948,7 @@ func (c *Client) ImportKeysWithBody(ctx context.Context, contentType string, bod
 // ImportKeys performs a POST /keys/lists (the `ImportKeys` operationId) request.
 // Takes a body of the `application/json` content type.
 //
-// Records many public halves. A key that cannot be recorded keeps none of the others from being so; sending the same list again records nothing twice.
+// Records many public keys. A key that cannot be recorded keeps none of the others from being so; sending the same list again records nothing twice.
 func (c *Client) ImportKeys(ctx context.Context, body ImportKeysJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewImportKeysRequest(c.Server, body)
 	if err != nil {
@@ -5964,7 +5964,7 @@ func (c *Client) ImportKeys(ctx context.Context, body ImportKeysJSONRequestBody,
 // MakeKeyWithBody performs a POST /keys/made (the `MakeKey` operationId) request,
 // with any type of body and a specified content type.
 //
-// Makes a pair in the service and hands the private half over once. The same Idempotency-Key again is told that it was handed over.
+// Makes a pair in the service and hands the private key over once. The same Idempotency-Key again is told that it was handed over.
 func (c *Client) MakeKeyWithBody(ctx context.Context, params *MakeKeyParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewMakeKeyRequestWithBody(c.Server, params, contentType, body)
 	if err != nil {
@@ -5980,7 +5980,7 @@ func (c *Client) MakeKeyWithBody(ctx context.Context, params *MakeKeyParams, con
 // MakeKey performs a POST /keys/made (the `MakeKey` operationId) request.
 // Takes a body of the `application/json` content type.
 //
-// Makes a pair in the service and hands the private half over once. The same Idempotency-Key again is told that it was handed over.
+// Makes a pair in the service and hands the private key over once. The same Idempotency-Key again is told that it was handed over.
 func (c *Client) MakeKey(ctx context.Context, params *MakeKeyParams, body MakeKeyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewMakeKeyRequest(c.Server, params, body)
 	if err != nil {
@@ -6056,7 +6056,7 @@ func (c *Client) GetKey(ctx context.Context, key KeyName, reqEditors ...RequestE
 // ChallengeKeyWithBody performs a POST /keys/{key}/challenges (the `ChallengeKey` operationId) request,
 // with any type of body and a specified content type.
 //
-// Issues a text to be signed with the private half, as proof that the caller holds it; or, for a login, as a report that they have just completed it with the key.
+// Issues a text to be signed with the private key, as proof that the caller holds it; or, for a login, as a report that they have just completed it with the key.
 func (c *Client) ChallengeKeyWithBody(ctx context.Context, key KeyName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewChallengeKeyRequestWithBody(c.Server, key, contentType, body)
 	if err != nil {
@@ -6072,7 +6072,7 @@ func (c *Client) ChallengeKeyWithBody(ctx context.Context, key KeyName, contentT
 // ChallengeKey performs a POST /keys/{key}/challenges (the `ChallengeKey` operationId) request.
 // Takes a body of the `application/json` content type.
 //
-// Issues a text to be signed with the private half, as proof that the caller holds it; or, for a login, as a report that they have just completed it with the key.
+// Issues a text to be signed with the private key, as proof that the caller holds it; or, for a login, as a report that they have just completed it with the key.
 func (c *Client) ChallengeKey(ctx context.Context, key KeyName, body ChallengeKeyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewChallengeKeyRequest(c.Server, key, body)
 	if err != nil {
@@ -6101,7 +6101,7 @@ func (c *Client) CallOffHandOver(ctx context.Context, key KeyName, reqEditors ..
 // HandOverKeyWithBody performs a POST /keys/{key}/hand-over (the `HandOverKey` operationId) request,
 // with any type of body and a specified content type.
 //
-// Asks another holder to take the key over, which is done once they prove that they hold it. A private half that never left the safe changes its holder at once.
+// Asks another holder to take the key over, which is done once they prove that they hold it. A private key that never left the safe changes its holder at once.
 func (c *Client) HandOverKeyWithBody(ctx context.Context, key KeyName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewHandOverKeyRequestWithBody(c.Server, key, contentType, body)
 	if err != nil {
@@ -6117,7 +6117,7 @@ func (c *Client) HandOverKeyWithBody(ctx context.Context, key KeyName, contentTy
 // HandOverKey performs a POST /keys/{key}/hand-over (the `HandOverKey` operationId) request.
 // Takes a body of the `application/json` content type.
 //
-// Asks another holder to take the key over, which is done once they prove that they hold it. A private half that never left the safe changes its holder at once.
+// Asks another holder to take the key over, which is done once they prove that they hold it. A private key that never left the safe changes its holder at once.
 func (c *Client) HandOverKey(ctx context.Context, key KeyName, body HandOverKeyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewHandOverKeyRequest(c.Server, key, body)
 	if err != nil {
@@ -6175,12 +6175,12 @@ func (c *Client) ListOpens(ctx context.Context, key KeyName, params *ListOpensPa
 	return c.Client.Do(req)
 }
 
-// ReleasePrivateHalfWithBody performs a POST /keys/{key}/private-half (the `ReleasePrivateHalf` operationId) request,
+// ReleasePrivateKeyWithBody performs a POST /keys/{key}/private-key (the `ReleasePrivateKey` operationId) request,
 // with any type of body and a specified content type.
 //
-// Hands a private half that the safe keeps over to the key's holder or an admin, once. Refused for keys in the custody of their holder, with what to do instead.
-func (c *Client) ReleasePrivateHalfWithBody(ctx context.Context, key KeyName, params *ReleasePrivateHalfParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewReleasePrivateHalfRequestWithBody(c.Server, key, params, contentType, body)
+// Hands a private key that the safe keeps over to the key's holder or an admin, once. Refused for keys in the custody of their holder, with what to do instead.
+func (c *Client) ReleasePrivateKeyWithBody(ctx context.Context, key KeyName, params *ReleasePrivateKeyParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewReleasePrivateKeyRequestWithBody(c.Server, key, params, contentType, body)
 	if err != nil {
 		return nil, err
 	}
@@ -6191,12 +6191,12 @@ func (c *Client) ReleasePrivateHalfWithBody(ctx context.Context, key KeyName, pa
 	return c.Client.Do(req)
 }
 
-// ReleasePrivateHalf performs a POST /keys/{key}/private-half (the `ReleasePrivateHalf` operationId) request.
+// ReleasePrivateKey performs a POST /keys/{key}/private-key (the `ReleasePrivateKey` operationId) request.
 // Takes a body of the `application/json` content type.
 //
-// Hands a private half that the safe keeps over to the key's holder or an admin, once. Refused for keys in the custody of their holder, with what to do instead.
-func (c *Client) ReleasePrivateHalf(ctx context.Context, key KeyName, params *ReleasePrivateHalfParams, body ReleasePrivateHalfJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewReleasePrivateHalfRequest(c.Server, key, params, body)
+// Hands a private key that the safe keeps over to the key's holder or an admin, once. Refused for keys in the custody of their holder, with what to do instead.
+func (c *Client) ReleasePrivateKey(ctx context.Context, key KeyName, params *ReleasePrivateKeyParams, body ReleasePrivateKeyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewReleasePrivateKeyRequest(c.Server, key, params, body)
 	if err != nil {
 		return nil, err
 	}
@@ -6207,9 +6207,9 @@ func (c *Client) ReleasePrivateHalf(ctx context.Context, key KeyName, params *Re
 	return c.Client.Do(req)
 }
 
-// ForgetKey performs a POST /keys/{key}/private-half/forgetting (the `ForgetKey` operationId) request.
+// ForgetKey performs a POST /keys/{key}/private-key/forgetting (the `ForgetKey` operationId) request.
 //
-// Destroys the copy in the safe, once somebody has just proved to hold the private half.
+// Destroys the copy in the safe, once somebody has just proved to hold the private key.
 func (c *Client) ForgetKey(ctx context.Context, key KeyName, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewForgetKeyRequest(c.Server, key)
 	if err != nil {
@@ -6254,9 +6254,9 @@ func (c *Client) ProveKey(ctx context.Context, key KeyName, body ProveKeyJSONReq
 	return c.Client.Do(req)
 }
 
-// GetPublicHalf performs a GET /keys/{key}/public-half (the `GetPublicHalf` operationId) request.
-func (c *Client) GetPublicHalf(ctx context.Context, key KeyName, params *GetPublicHalfParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewGetPublicHalfRequest(c.Server, key, params)
+// GetPublicKey performs a GET /keys/{key}/public-key (the `GetPublicKey` operationId) request.
+func (c *Client) GetPublicKey(ctx context.Context, key KeyName, params *GetPublicKeyParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetPublicKeyRequest(c.Server, key, params)
 	if err != nil {
 		return nil, err
 	}
@@ -7059,7 +7059,7 @@ func (c *Client) ReportRotation(ctx context.Context, rotation RotationId, reqEdi
 // TakeRotationItemsWithBody performs a POST /rotations/{rotation}/takes (the `TakeRotationItems` operationId) request,
 // with any type of body and a specified content type.
 //
-// Takes items whose files the caller edits from their own machine with an old private half. Each is a run, whose steps the caller reports; one that is not reported in time, two minutes unless the service is set otherwise, fails at a safe point.
+// Takes items whose files the caller edits from their own machine with an old private key. Each is a run, whose steps the caller reports; one that is not reported in time, two minutes unless the service is set otherwise, fails at a safe point.
 func (c *Client) TakeRotationItemsWithBody(ctx context.Context, rotation RotationId, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewTakeRotationItemsRequestWithBody(c.Server, rotation, contentType, body)
 	if err != nil {
@@ -7075,7 +7075,7 @@ func (c *Client) TakeRotationItemsWithBody(ctx context.Context, rotation Rotatio
 // TakeRotationItems performs a POST /rotations/{rotation}/takes (the `TakeRotationItems` operationId) request.
 // Takes a body of the `application/json` content type.
 //
-// Takes items whose files the caller edits from their own machine with an old private half. Each is a run, whose steps the caller reports; one that is not reported in time, two minutes unless the service is set otherwise, fails at a safe point.
+// Takes items whose files the caller edits from their own machine with an old private key. Each is a run, whose steps the caller reports; one that is not reported in time, two minutes unless the service is set otherwise, fails at a safe point.
 func (c *Client) TakeRotationItems(ctx context.Context, rotation RotationId, body TakeRotationItemsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewTakeRotationItemsRequest(c.Server, rotation, body)
 	if err != nil {
@@ -10674,19 +10674,19 @@ func NewListOpensRequest(server string, key KeyName, params *ListOpensParams) (*
 	return req, nil
 }
 
-// NewReleasePrivateHalfRequest calls the generic ReleasePrivateHalf builder with application/json body
-func NewReleasePrivateHalfRequest(server string, key KeyName, params *ReleasePrivateHalfParams, body ReleasePrivateHalfJSONRequestBody) (*http.Request, error) {
+// NewReleasePrivateKeyRequest calls the generic ReleasePrivateKey builder with application/json body
+func NewReleasePrivateKeyRequest(server string, key KeyName, params *ReleasePrivateKeyParams, body ReleasePrivateKeyJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
 	buf, err := json.Marshal(body)
 	if err != nil {
 		return nil, err
 	}
 	bodyReader = bytes.NewReader(buf)
-	return NewReleasePrivateHalfRequestWithBody(server, key, params, "application/json", bodyReader)
+	return NewReleasePrivateKeyRequestWithBody(server, key, params, "application/json", bodyReader)
 }
 
-// NewReleasePrivateHalfRequestWithBody constructs an http.Request for the ReleasePrivateHalf method, with any body, and a specified content type
-func NewReleasePrivateHalfRequestWithBody(server string, key KeyName, params *ReleasePrivateHalfParams, contentType string, body io.Reader) (*http.Request, error) {
+// NewReleasePrivateKeyRequestWithBody constructs an http.Request for the ReleasePrivateKey method, with any body, and a specified content type
+func NewReleasePrivateKeyRequestWithBody(server string, key KeyName, params *ReleasePrivateKeyParams, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -10701,7 +10701,7 @@ func NewReleasePrivateHalfRequestWithBody(server string, key KeyName, params *Re
 		return nil, err
 	}
 
-	operationPath := fmt.Sprintf("/keys/%s/private-half", pathParam0)
+	operationPath := fmt.Sprintf("/keys/%s/private-key", pathParam0)
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -10764,7 +10764,7 @@ func NewForgetKeyRequest(server string, key KeyName) (*http.Request, error) {
 		return nil, err
 	}
 
-	operationPath := fmt.Sprintf("/keys/%s/private-half/forgetting", pathParam0)
+	operationPath := fmt.Sprintf("/keys/%s/private-key/forgetting", pathParam0)
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -10829,8 +10829,8 @@ func NewProveKeyRequestWithBody(server string, key KeyName, contentType string, 
 	return req, nil
 }
 
-// NewGetPublicHalfRequest constructs an http.Request for the GetPublicHalf method
-func NewGetPublicHalfRequest(server string, key KeyName, params *GetPublicHalfParams) (*http.Request, error) {
+// NewGetPublicKeyRequest constructs an http.Request for the GetPublicKey method
+func NewGetPublicKeyRequest(server string, key KeyName, params *GetPublicKeyParams) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -10845,7 +10845,7 @@ func NewGetPublicHalfRequest(server string, key KeyName, params *GetPublicHalfPa
 		return nil, err
 	}
 
-	operationPath := fmt.Sprintf("/keys/%s/public-half", pathParam0)
+	operationPath := fmt.Sprintf("/keys/%s/public-key", pathParam0)
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}

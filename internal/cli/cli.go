@@ -1,6 +1,6 @@
 // Package cli is the client, plumlatch: it finds the command, reads its flags, and says what came of it. The
 // commands are in the packages below, by subject, over package kit. Key material is made and kept on the
-// engineer's machine; only public halves are sent.
+// engineer's machine; only public keys are sent.
 package cli
 
 import (

@@ -42,7 +42,7 @@ type key struct {
 	purpose string
 	labels  map[string]string
 	age     int  // days since it was made
-	atHand  bool // whether the demo writes its private half, as if it were on your laptop
+	atHand  bool // whether the demo writes its private key, as if it were on your laptop
 	proved  int  // days since somebody last showed that they hold it; 0 for never
 }
 

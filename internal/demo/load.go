@@ -49,7 +49,7 @@ type Loader struct {
 	Store   *store.Store
 	Service *service.Service
 	Cloud   *cloud.Cloud
-	// KeyDir is where private halves that are at hand are written, mode 0600.
+	// KeyDir is where private keys that are at hand are written, mode 0600.
 	KeyDir string
 	// Size is the least number of instances; the sample has 24.
 	Size int
@@ -138,7 +138,7 @@ func (l *Loader) grow(machines []machine) []machine {
 	return machines
 }
 
-// ensureKeys makes the key pairs whose public half is not in the folder yet.
+// ensureKeys makes the key pairs whose public key is not in the folder yet.
 func (l *Loader) ensureKeys(machines []machine) (map[string]keypair.Public, error) {
 	if err := os.MkdirAll(l.KeyDir, 0o700); err != nil {
 		return nil, err
@@ -174,7 +174,7 @@ func readPublic(file string) (keypair.Public, error) {
 	return keypair.ReadLine(string(data))
 }
 
-// makeKey writes the private half only where it is at hand.
+// makeKey writes the private key only where it is at hand.
 func makeKey(k key, file string) (keypair.Public, error) {
 	if k.spec.Bits == weakRSA {
 		weak, err := rsa.GenerateKey(rand.Reader, weakRSA)
@@ -342,7 +342,7 @@ func (l *Loader) record(
 			row.ProvedAt, row.ProvedBy = &at, row.CreatedBy
 			b.note(
 				at, row.CreatedBy, "key.prove", "key", k.name,
-				"%s proved to hold the private half of %s.", row.CreatedBy, k.name,
+				"%s proved to hold the private key of %s.", row.CreatedBy, k.name,
 			)
 		}
 		if err := tx.AddKey(ctx, &row); err != nil {

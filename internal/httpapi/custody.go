@@ -11,15 +11,15 @@ import (
 	"plumlatch/internal/service/safekeeping"
 )
 
-func (a *api) ReleasePrivateHalf(
-	ctx context.Context, r contract.ReleasePrivateHalfRequestObject,
-) (contract.ReleasePrivateHalfResponseObject, error) {
+func (a *api) ReleasePrivateKey(
+	ctx context.Context, r contract.ReleasePrivateKeyRequestObject,
+) (contract.ReleasePrivateKeyResponseObject, error) {
 	w := keys.Release{Key: r.Key, Reason: given(r.Params.Reason)}
 	if r.Body != nil {
 		w.Recipient = given(r.Body.Recipient)
 	}
-	private, err := a.Service.Keys.PrivateHalf(ctx, actorOf(ctx), w)
-	return contract.ReleasePrivateHalf200TextResponse(private), err
+	private, err := a.Service.Keys.PrivateKey(ctx, actorOf(ctx), w)
+	return contract.ReleasePrivateKey200TextResponse(private), err
 }
 
 func (a *api) ForgetKey(
@@ -116,7 +116,7 @@ func (a *api) SetConsentLabel(
 }
 
 func safeOf(s safekeeping.SafeState) contract.Safe {
-	out := contract.Safe{On: s.On, Mark: optional(s.Mark), Masters: s.Masters, Halves: int(s.Halves)}
+	out := contract.Safe{On: s.On, Mark: optional(s.Mark), Masters: s.Masters, PrivateKeys: int(s.PrivateKeys)}
 	if len(s.Unreadable) > 0 {
 		out.Unreadable = &s.Unreadable
 	}

@@ -257,7 +257,7 @@ func (a *api) MakeKey(ctx context.Context, r contract.MakeKeyRequestObject) (con
 	})
 	return contract.MakeKey201JSONResponse{
 		Key:         keyOf(k),
-		PrivateHalf: string(private),
+		PrivateKey: string(private),
 		FileName:    format.FileName(k.Name),
 	}, err
 }
@@ -273,11 +273,11 @@ func (a *api) DeleteKey(
 	return contract.DeleteKey204Response{}, a.Service.Keys.DeleteKey(ctx, actorOf(ctx), r.Key)
 }
 
-func (a *api) GetPublicHalf(
-	ctx context.Context, r contract.GetPublicHalfRequestObject,
-) (contract.GetPublicHalfResponseObject, error) {
-	text, err := a.Service.Keys.PublicHalf(ctx, r.Key, keypair.Format(given(r.Params.Format)))
-	return contract.GetPublicHalf200TextResponse(text), err
+func (a *api) GetPublicKey(
+	ctx context.Context, r contract.GetPublicKeyRequestObject,
+) (contract.GetPublicKeyResponseObject, error) {
+	text, err := a.Service.Keys.PublicKey(ctx, r.Key, keypair.Format(given(r.Params.Format)))
+	return contract.GetPublicKey200TextResponse(text), err
 }
 
 func (a *api) ListOpens(

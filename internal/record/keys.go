@@ -8,7 +8,7 @@ import (
 	"plumlatch/internal/core/custody"
 )
 
-// AskedKey is a new public half that a holder is asked to bring for a rotation.
+// AskedKey is a new public key that a holder is asked to bring for a rotation.
 type AskedKey struct {
 	ID            uuid.UUID
 	RotationID    uuid.UUID
@@ -31,7 +31,7 @@ type ConsentLabel struct {
 	AddedAt     time.Time
 }
 
-// Consent is somebody's request that a kept private half may be handed over to them.
+// Consent is somebody's request that a kept private key may be handed over to them.
 type Consent struct {
 	ID        uuid.UUID
 	KeyID     uuid.UUID
@@ -46,8 +46,8 @@ type Consent struct {
 	KeyName   string `gorm:"->;-:migration"`
 }
 
-// KeptHalf is a private half in the safe.
-type KeptHalf struct {
+// KeptKey is a private key in the safe.
+type KeptKey struct {
 	KeyID      uuid.UUID `gorm:"primaryKey"`
 	Sealed     []byte
 	KeptAt     time.Time
@@ -72,7 +72,7 @@ type Handover struct {
 	ToName   string `gorm:"->;-:migration"`
 }
 
-// Holder is a person or team that holds private halves.
+// Holder is a person or team that holds private keys.
 type Holder struct {
 	ID         uuid.UUID
 	Name       string
@@ -84,7 +84,7 @@ type Holder struct {
 	Members string `gorm:"->;-:migration"`
 }
 
-// Key is the public half of a key pair and what is known of it.
+// Key is the public key of a key pair and what is known of it.
 type Key struct {
 	ID        uuid.UUID
 	Name      string
@@ -108,7 +108,7 @@ type Key struct {
 	CreatedBy string
 	Opens     int        `gorm:"->;-:migration"` // the number of logins granted
 	StewardOf *uuid.UUID // the instance whose steward key it is
-	// ProvedAt is when ProvedBy last showed that they hold the private half.
+	// ProvedAt is when ProvedBy last showed that they hold the private key.
 	ProvedAt *time.Time
 	ProvedBy string
 	// SharesPrimeWith names the RSA keys that share a prime with this one.

@@ -7,7 +7,7 @@ import (
 	"github.com/google/uuid"
 )
 
-// Proof is dated evidence that a person holds a key's private half.
+// Proof is dated evidence that a person holds a key's private key.
 type Proof struct {
 	ID      uuid.UUID
 	Kind    string // possession or entry
@@ -22,7 +22,7 @@ type Proof struct {
 	Signature string
 }
 
-// Challenge is a text that is to be signed with a key's private half.
+// Challenge is a text that is to be signed with a key's private key.
 type Challenge struct {
 	ID         uuid.UUID
 	KeyID      uuid.UUID

@@ -24,7 +24,7 @@ type Sealed struct {
 	Sealed                []byte
 }
 
-// ServiceKey is a key pair of the service's own, the private half sealed by the safe.
+// ServiceKey is a key pair of the service's own, the private key sealed by the safe.
 type ServiceKey struct {
 	Name   string
 	Blob   []byte

@@ -1,4 +1,4 @@
-// Package safe keeps private halves encrypted at rest: each under a data key of
+// Package safe keeps private keys encrypted at rest: each under a data key of
 // its own, bound to the record's id, and the data keys under one master key, which
 // lies in a file or comes from a command and never is in the database (envelope
 // encryption by tink).

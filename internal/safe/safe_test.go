@@ -24,15 +24,15 @@ func TestWhatIsSealedOpensOnlyForItsRecordUnderItsMasterKey(t *testing.T) {
 		return s
 	}
 	s, other := open("a"), open("b")
-	sealed, err := s.Seal(s.Mark(), []byte("the private half"), "record-1")
+	sealed, err := s.Seal(s.Mark(), []byte("the private key"), "record-1")
 	if err != nil || bytes.Contains(sealed, []byte("private")) {
 		t.Fatalf("%q %v", sealed, err)
 	}
-	again, err := s.Seal(s.Mark(), []byte("the private half"), "record-1")
+	again, err := s.Seal(s.Mark(), []byte("the private key"), "record-1")
 	if err != nil || bytes.Equal(sealed, again) {
 		t.Error("sealed twice it is the same, so equal secrets show")
 	}
-	if got, err := open("a").Open(sealed, "record-1"); err != nil || string(got) != "the private half" {
+	if got, err := open("a").Open(sealed, "record-1"); err != nil || string(got) != "the private key" {
 		t.Errorf("%q %v", got, err)
 	}
 	if _, err := s.Open(sealed, "record-2"); !errors.Is(err, ErrSealed) {

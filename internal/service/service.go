@@ -42,7 +42,7 @@ const (
 type Options struct {
 	People people.Options
 	Keys   keys.Options
-	// Safe keeps private halves; nil where it is switched off.
+	// Safe keeps private keys; nil where it is switched off.
 	Safe *safe.Safe
 	// SweepEvery is how often logins with a steward key are swept; 0 for never.
 	SweepEvery time.Duration

@@ -55,7 +55,7 @@ type Session struct {
 	folders []Folder // from the home folder down; nil where they have to be looked at again
 }
 
-// Login logs in with the private half. A completed login is proof of entry. The
+// Login logs in with the private key. A completed login is proof of entry. The
 // session ends with ctx.
 func Login(ctx context.Context, t Target, signer ssh.Signer) (*Session, error) {
 	client, shown, err := t.dial(ctx, ssh.PublicKeys(signer))
@@ -65,7 +65,7 @@ func Login(ctx context.Context, t Target, signer ssh.Signer) (*Session, error) {
 	return &Session{HostKey: shown, client: client, user: t.User, key: signer.PublicKey().Marshal(), at: time.Now()}, nil
 }
 
-// LoginAndSee logs in with the private half, and sees in the same connection whether
+// LoginAndSee logs in with the private key, and sees in the same connection whether
 // the server accepts another key, which it is asked about first. Where it does, there
 // is no session.
 func LoginAndSee(

@@ -34,7 +34,7 @@ type Target struct {
 
 const handshakeTimeout = 15 * time.Second
 
-// asker stands in for a private half that the service does not have. An SSH
+// asker stands in for a private key that the service does not have. An SSH
 // client first asks, without a signature, whether a key is acceptable (RFC 4252
 // section 7); when it is then told to sign, the answer was yes.
 type asker struct {
@@ -56,7 +56,7 @@ func (a *asker) SignWithAlgorithm(io.Reader, []byte, string) (*ssh.Signature, er
 }
 
 // Accepts asks the server whether the public key, in the wire form, would open
-// the login. It needs no private half and completes no login, so a yes is no proof
+// the login. It needs no private key and completes no login, so a yes is no proof
 // that anybody can get in.
 func Accepts(ctx context.Context, t Target, blob []byte) (bool, error) {
 	key, err := ssh.ParsePublicKey(blob)

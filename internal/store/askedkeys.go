@@ -10,7 +10,7 @@ import (
 	"plumlatch/internal/record"
 )
 
-// AddAskedKeys keeps requests for new public halves.
+// AddAskedKeys keeps requests for new public keys.
 func (s *Store) AddAskedKeys(ctx context.Context, asked []record.AskedKey) error {
 	if len(asked) == 0 {
 		return nil

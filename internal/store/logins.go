@@ -62,7 +62,7 @@ func (s *Store) LoginsToSweep(ctx context.Context, ids []uuid.UUID) ([]record.Lo
 		record.Key
 		Sealed []byte
 	}
-	if err := db.Table("keys").Select("keys.*, h.sealed").Joins("JOIN kept_halves h ON h.key_id = keys.id").
+	if err := db.Table("keys").Select("keys.*, h.sealed").Joins("JOIN kept_keys h ON h.key_id = keys.id").
 		Where("keys.steward_of IN ? AND keys.state = 'active'", instanceIDs).Scan(&stewards).Error; err != nil {
 		return nil, plain(err)
 	}

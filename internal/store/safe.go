@@ -117,12 +117,12 @@ func (s *Store) ProcessesWithout(ctx context.Context, mark string, since time.Ti
 // is sealed, the words before the name that it is bound to, and what it is called.
 var sealedTables = []struct{ table, id, column, bound, name, called string }{
 	{
-		"kept_halves",
+		"kept_keys",
 		"key_id",
 		"sealed",
 		"",
 		"(SELECT k.name FROM public.keys k WHERE k.id = key_id)",
-		"the private half of ",
+		"the private key of ",
 	},
 	{"operators", "id", "factor_sealed", "second factor of ", "name", "the second factor of "},
 	{"receivers", "id", "sealed", "receiver ", "name", "the secret of the receiver "},

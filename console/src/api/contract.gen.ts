@@ -353,7 +353,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/keys/{key}/private-half/forgetting": {
+    "/keys/{key}/private-key/forgetting": {
         parameters: {
             query?: never;
             header?: never;
@@ -362,7 +362,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** @description Destroys the copy in the safe, once somebody has just proved to hold the private half. */
+        /** @description Destroys the copy in the safe, once somebody has just proved to hold the private key. */
         post: operations["forgetKey"];
         delete?: never;
         options?: never;
@@ -379,7 +379,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** @description Asks another holder to take the key over, which is done once they prove that they hold it. A private half that never left the safe changes its holder at once. */
+        /** @description Asks another holder to take the key over, which is done once they prove that they hold it. A private key that never left the safe changes its holder at once. */
         post: operations["handOverKey"];
         delete: operations["callOffHandOver"];
         options?: never;
@@ -412,7 +412,7 @@ export interface paths {
         };
         get: operations["listConsents"];
         put?: never;
-        /** @description Asks that a kept private half may be handed over to the caller. A request that is open already is answered with. */
+        /** @description Asks that a kept private key may be handed over to the caller. A request that is open already is answered with. */
         post: operations["askConsent"];
         delete?: never;
         options?: never;
@@ -577,7 +577,7 @@ export interface paths {
         };
         get: operations["listKeys"];
         put?: never;
-        /** @description Records the public half of a key pair. */
+        /** @description Records the public key of a key pair. */
         post: operations["importKey"];
         delete?: never;
         options?: never;
@@ -594,7 +594,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** @description Records many public halves. A key that cannot be recorded keeps none of the others from being so; sending the same list again records nothing twice. */
+        /** @description Records many public keys. A key that cannot be recorded keeps none of the others from being so; sending the same list again records nothing twice. */
         post: operations["importKeys"];
         delete?: never;
         options?: never;
@@ -645,7 +645,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** @description Makes a pair in the service and hands the private half over once. The same Idempotency-Key again is told that it was handed over. */
+        /** @description Makes a pair in the service and hands the private key over once. The same Idempotency-Key again is told that it was handed over. */
         post: operations["makeKey"];
         delete?: never;
         options?: never;
@@ -670,7 +670,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/keys/{key}/private-half": {
+    "/keys/{key}/private-key": {
         parameters: {
             query?: never;
             header?: never;
@@ -679,22 +679,22 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** @description Hands a private half that the safe keeps over to the key's holder or an admin, once. Refused for keys in the custody of their holder, with what to do instead. */
-        post: operations["releasePrivateHalf"];
+        /** @description Hands a private key that the safe keeps over to the key's holder or an admin, once. Refused for keys in the custody of their holder, with what to do instead. */
+        post: operations["releasePrivateKey"];
         delete?: never;
         options?: never;
         head?: never;
         patch?: never;
         trace?: never;
     };
-    "/keys/{key}/public-half": {
+    "/keys/{key}/public-key": {
         parameters: {
             query?: never;
             header?: never;
             path?: never;
             cookie?: never;
         };
-        get: operations["getPublicHalf"];
+        get: operations["getPublicKey"];
         put?: never;
         post?: never;
         delete?: never;
@@ -879,7 +879,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** @description Makes a steward key for the instance, whose private half is kept in the safe, and grants it the instance's own login. The caller places the line. */
+        /** @description Makes a steward key for the instance, whose private key is kept in the safe, and grants it the instance's own login. The caller places the line. */
         post: operations["addSteward"];
         delete?: never;
         options?: never;
@@ -1370,7 +1370,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** @description Issues a text to be signed with the private half, as proof that the caller holds it; or, for a login, as a report that they have just completed it with the key. */
+        /** @description Issues a text to be signed with the private key, as proof that the caller holds it; or, for a login, as a report that they have just completed it with the key. */
         post: operations["challengeKey"];
         delete?: never;
         options?: never;
@@ -1552,7 +1552,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** @description Takes items whose files the caller edits from their own machine with an old private half. Each is a run, whose steps the caller reports; one that is not reported in time, two minutes unless the service is set otherwise, fails at a safe point. */
+        /** @description Takes items whose files the caller edits from their own machine with an old private key. Each is a run, whose steps the caller reports; one that is not reported in time, two minutes unless the service is set otherwise, fails at a safe point. */
         post: operations["takeRotationItems"];
         delete?: never;
         options?: never;
@@ -1584,7 +1584,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** @description The new public halves that holders are asked to bring for rotations that wait for them, the oldest request first. */
+        /** @description The new public keys that holders are asked to bring for rotations that wait for them, the oldest request first. */
         get: operations["listAskedKeys"];
         put?: never;
         post?: never;
@@ -1603,7 +1603,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** @description Brings a public half that was asked for. The holder may, of a team's any operator, and an admin. The rotation goes on with it. */
+        /** @description Brings a public key that was asked for. The holder may, of a team's any operator, and an admin. The rotation goes on with it. */
         post: operations["bringAskedKey"];
         delete?: never;
         options?: never;
@@ -1862,7 +1862,7 @@ export interface components {
             drifting: number;
             /** @description For how many days a proof counts. */
             fresh_days: number;
-            /** @description How many new public halves holders are asked to bring, for rotations that wait for them. */
+            /** @description How many new public keys holders are asked to bring, for rotations that wait for them. */
             asked: number;
             /** @description At how many of all logins that fit the filter, but for state, the best way back in is a bad one. */
             worrying: number;
@@ -1952,7 +1952,7 @@ export interface components {
             route: components["schemas"]["RestoreRoute"];
             /** @description The new key's name. */
             key: string;
-            /** @description Whether the service makes the key, and keeps its private half until it is taken out of the safe. */
+            /** @description Whether the service makes the key, and keeps its private key until it is taken out of the safe. */
             make?: boolean;
             /** @description The keys whose lines go once the new key is proved. Those that nobody can use any more unless given; an empty list for none. */
             lost?: string[];
@@ -1994,7 +1994,7 @@ export interface components {
              */
             proved_at?: string;
             undoable: boolean;
-            /** @description Whether the service keeps the new key's private half, for its holder to take out of the safe. */
+            /** @description Whether the service keeps the new key's private key, for its holder to take out of the safe. */
             kept: boolean;
         };
         /** @description What a run waits for from somebody. */
@@ -2082,7 +2082,7 @@ export interface components {
             sha256: string;
             holder?: string;
             state: components["schemas"]["KeyState"];
-            /** @description Whether its private half is freshly proved. */
+            /** @description Whether its private key is freshly proved. */
             fresh: boolean;
             /** @description On how many logins of the map it stands or should. */
             logins: number;
@@ -2471,7 +2471,7 @@ export interface components {
          */
         RotationState: "running" | "paused" | "undoing" | "done" | "undone";
         /**
-         * @description asked: the holder is asked to bring a new public half; placed: the new key's line stands beside the old, and a login with it is awaited; proved: such a login was completed, and the old key goes when the grace is over.
+         * @description asked: the holder is asked to bring a new public key; placed: the new key's line stands beside the old, and a login with it is awaited; proved: such a login was completed, and the old key goes when the grace is over.
          * @enum {string}
          */
         RotationItemState: "asked" | "waiting" | "placing" | "placed" | "proved" | "removing" | "done" | "failed" | "undoing" | "undone";
@@ -2503,7 +2503,7 @@ export interface components {
             each?: "key" | "instance";
             /** @description An existing key that takes the place of all. */
             to?: string;
-            /** @description Where there is no steward key, the caller edits from their own machine with the old private half. */
+            /** @description Where there is no steward key, the caller edits from their own machine with the old private key. */
             from_here?: boolean;
             /** @description For keys that are marked as lost: no grace, no hours, no first group; and an override for a login where nobody can log in with the new key. */
             urgent?: boolean;
@@ -2590,7 +2590,7 @@ export interface components {
             /** @description What the plan showed as to be replaced. */
             shown: components["schemas"]["ShownItem"][];
             /**
-             * @description Where the new keys come from: made by the caller, who gives their public halves; made by the service, which keeps the private halves in its safe; brought by the holder of each old key, who is asked for it; or none has to be made.
+             * @description Where the new keys come from: made by the caller, who gives their public keys; made by the service, which keeps the private keys in its safe; brought by the holder of each old key, who is asked for it; or none has to be made.
              * @enum {string}
              */
             make: "here" | "service" | "bring" | "none";
@@ -2664,7 +2664,7 @@ export interface components {
             reason?: string;
         };
         TakeRotationItems: {
-            /** @description The names of the keys whose private halves the caller has. */
+            /** @description The names of the keys whose private keys the caller has. */
             keys: string[];
             /** @description At most this many, 1 to 16; 8 unless given. */
             limit?: number;
@@ -2716,7 +2716,7 @@ export interface components {
             yours: boolean;
         };
         BringKey: {
-            /** @description The public half in the one-line OpenSSH form. */
+            /** @description The public key in the one-line OpenSSH form. */
             public_key: string;
         };
         AddRotationRule: {
@@ -2996,7 +2996,7 @@ export interface components {
             title?: string;
         };
         Recipient: {
-            /** @description The caller's X25519 public key in base64; the answer is then sealed to it (HPKE, RFC 9180: DHKEM(X25519, HKDF-SHA256), HKDF-SHA256, AES-256-GCM, with the info plum latch private half NAME), in base64. */
+            /** @description The caller's X25519 public key in base64; the answer is then sealed to it (HPKE, RFC 9180: DHKEM(X25519, HKDF-SHA256), HKDF-SHA256, AES-256-GCM, with the info plum latch private key NAME), in base64. */
             recipient?: string;
         };
         HandOver: {
@@ -3064,9 +3064,9 @@ export interface components {
             mark?: string;
             /** @description How many master keys open; over 1 while a new one takes the place of an old. */
             masters: number;
-            /** @description How many private halves are kept. */
-            halves: number;
-            /** @description What no master key opened when the last one took its place, as in: the private half of door-key. Absent where there was nothing. */
+            /** @description How many private keys are kept. */
+            private_keys: number;
+            /** @description What no master key opened when the last one took its place, as in: the private key of door-key. Absent where there was nothing. */
             unreadable?: string[];
         };
         /** @enum {string} */
@@ -3262,7 +3262,7 @@ export interface components {
             md5: string;
             /** @description MD5 over the SubjectPublicKeyInfo in DER, as some clouds show for imported keys. */
             spki_md5?: string;
-            /** @description SHA-1 over the PKCS#8 DER of the private half, as some clouds show for keys that they made; known only where it was at hand. */
+            /** @description SHA-1 over the PKCS#8 DER of the private key, as some clouds show for keys that they made; known only where it was at hand. */
             pkcs8_sha1?: string;
             /** @description The data of an SSHFP record (RFC 4255). */
             sshfp?: string;
@@ -3327,7 +3327,7 @@ export interface components {
             steward?: boolean;
             /**
              * Format: date-time
-             * @description When somebody last showed that they hold the private half.
+             * @description When somebody last showed that they hold the private key.
              */
             proved_at?: string;
             proved_by?: string;
@@ -3356,9 +3356,9 @@ export interface components {
         };
         ImportKey: {
             name: string;
-            /** @description The public half in the one-line OpenSSH form, RFC 4716, PEM or JWK. */
+            /** @description The public key in the one-line OpenSSH form, RFC 4716, PEM or JWK. */
             public_key: string;
-            /** @description SHA-1 over the PKCS#8 DER of the private half, in hexadecimal, where the client had it at hand. */
+            /** @description SHA-1 over the PKCS#8 DER of the private key, in hexadecimal, where the client had it at hand. */
             pkcs8_sha1?: string;
             /** @description Replaces the comment; empty drops it. The comment is kept as it is where this is left out. */
             comment?: string;
@@ -3431,19 +3431,19 @@ export interface components {
                 [key: string]: string;
             };
             format?: components["schemas"]["PrivateFormat"];
-            /** @description Encrypts the private half; used once and kept nowhere. */
+            /** @description Encrypts the private key; used once and kept nowhere. */
             passphrase?: string;
         };
         /**
-         * @description The file format of a private half; openssh unless given.
+         * @description The file format of a private key; openssh unless given.
          * @enum {string}
          */
         PrivateFormat: "openssh" | "pem" | "pkcs8" | "ppk2" | "ppk3";
         MadeKey: {
             key: components["schemas"]["Key"];
             /** @description In the format that was asked for. */
-            private_half: string;
-            /** @description What a file with the private half is usually called. */
+            private_key: string;
+            /** @description What a file with the private key is usually called. */
             file_name: string;
         };
         KeyRef: {
@@ -3482,7 +3482,7 @@ export interface components {
             entered_at?: string;
             /**
              * Format: date-time
-             * @description When somebody last showed that they hold the private half.
+             * @description When somebody last showed that they hold the private key.
              */
             proved_at?: string;
             key_state?: components["schemas"]["KeyState"];
@@ -4397,7 +4397,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description The key, whose holder alone has the private half now. */
+            /** @description The key, whose holder alone has the private key now. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -4989,7 +4989,7 @@ export interface operations {
             };
         };
         responses: {
-            /** @description The key and its private half */
+            /** @description The key and its private key */
             201: {
                 headers: {
                     [name: string]: unknown;
@@ -5047,7 +5047,7 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
-    releasePrivateHalf: {
+    releasePrivateKey: {
         parameters: {
             query?: {
                 /** @description Why, for the daybook. */
@@ -5066,7 +5066,7 @@ export interface operations {
             };
         };
         responses: {
-            /** @description The private half in OpenSSH format. */
+            /** @description The private key in OpenSSH format. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -5078,7 +5078,7 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
-    getPublicHalf: {
+    getPublicKey: {
         parameters: {
             query?: {
                 /** @description The form: line, rfc4716, spki or jwk; line unless given. */
@@ -5093,7 +5093,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description The public half as text. */
+            /** @description The public key as text. */
             200: {
                 headers: {
                     [name: string]: unknown;

@@ -159,7 +159,7 @@ function Box({ close }: { close: () => void }) {
             showIcon
             role="alert"
             title="This is a private key. It stayed in this page and was not sent."
-            description="On your own machine, plumlatch trace FILE derives the public half and asks with that."
+            description="On your own machine, plumlatch trace FILE derives the public key and asks with that."
           />
         )}
         {keyText && !secret && <Tracing text={text} close={close} />}

@@ -34,7 +34,7 @@ that read .ppk files.`,
 	{
 		Name: "ssh-config", Flags: sshConfig,
 		Summary: "Write an OpenSSH client config and known_hosts for all that you can open from here",
-		Detail: `It looks which private halves are on this machine (~/.ssh and PLUMLATCH_KEYS) and writes one
+		Detail: `It looks which private keys are on this machine (~/.ssh and PLUMLATCH_KEYS) and writes one
 Host entry for each instance that they open, with pinned host keys. Include the file it
 names at the top of ~/.ssh/config.`,
 		Examples: []string{"plumlatch ssh-config", "plumlatch ssh-config -label team=atlas"},
@@ -68,7 +68,7 @@ func WriteWhole(path, text string) error {
 }
 
 func connect(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error {
-	with := f.String("with", "", "`file` with the private half; one that opens it is looked for unless given")
+	with := f.String("with", "", "`file` with the private key; one that opens it is looked for unless given")
 	run := f.Bool("run", false, "run ssh instead of printing the command")
 	windows := f.Bool("windows", false, "tell it in words, for clients that read .ppk files")
 	return func(ctx context.Context, s *kit.Session, args []string) error {
@@ -91,7 +91,7 @@ func connect(f *flag.FlagSet) func(context.Context, *kit.Session, []string) erro
 				return err
 			}
 			if *with = s.FileFor(openers.Items); *with == "" && !*windows {
-				return fmt.Errorf("no private half that opens %s was found on this machine. Say where one is: -with FILE", i.Name)
+				return fmt.Errorf("no private key that opens %s was found on this machine. Say where one is: -with FILE", i.Name)
 			}
 		}
 		if *windows {
@@ -145,7 +145,7 @@ func connect(f *flag.FlagSet) func(context.Context, *kit.Session, []string) erro
 
 // tellWindows says what a client with a form for each field wants to know.
 func tellWindows(s *kit.Session, i apiclient.Instance, file string) {
-	key := "the .ppk file of your private half"
+	key := "the .ppk file of your private key"
 	if file != "" && !strings.HasSuffix(file, ".ppk") {
 		key = fmt.Sprintf("make it: plumlatch key convert %s -to ppk3 -out %s.ppk", s.Shown(file), i.Name)
 	}
@@ -276,7 +276,7 @@ func configWord(w string) string {
 	return w
 }
 
-// openedFromHere returns, by instance, the file of a private half on this
+// openedFromHere returns, by instance, the file of a private key on this
 // machine that opens it.
 func openedFromHere(s *kit.Session, ctx context.Context, client *apiclient.Client) (map[string]string, error) {
 	out := map[string]string{}

@@ -25,7 +25,7 @@ var GrantCommands = []kit.Command{
 		Name: "grant add", Args: "KEY LOGIN", Min: 2, Max: 2, Flags: grantAdd,
 		Summary: "Let a key open a login, and place its line there",
 		Detail: `The service places the line with the instance's steward key. Where there is none, -with
-FILE or -agent has this machine place it with a private half that is here and stays here.
+FILE or -agent has this machine place it with a private key that is here and stays here.
 LOGIN is user@instance, or the instance for its own login user.`,
 		Examples: []string{
 			`plumlatch grant add oona-main debian@ringing-db -reason "cover for ines in May"`,
@@ -263,20 +263,20 @@ func changeGrant(s *kit.Session,
 		fmt.Fprintf(s.Env.Out, "The line of %s is %s in %s.\n", grant.Key, done, grant.Login)
 		return nil
 	}
-	halves, end, err := s.LocalKeys(g.LocalKeyFlags)
+	signers, end, err := s.LocalKeys(g.LocalKeyFlags)
 	if err != nil {
 		return err
 	}
 	defer end()
-	halves = slices.DeleteFunc(halves, func(h kit.AtHand) bool { return sha256Of(h) == gone })
-	if len(halves) == 0 {
+	signers = slices.DeleteFunc(signers, func(h kit.AtHand) bool { return sha256Of(h) == gone })
+	if len(signers) == 0 {
 		return errOwnLine
 	}
 	grant, err := ask(true)
 	if err != nil {
 		return err
 	}
-	session, half, failed := kit.Enter(ctx, grant.Connection, halves)
+	session, signer, failed := kit.Enter(ctx, grant.Connection, signers)
 	if failed == nil {
 		defer session.Close()
 		failed = EditGranted(s, ctx, client, grant, session, edit)
@@ -305,14 +305,14 @@ func changeGrant(s *kit.Session,
 	if err != nil {
 		return err
 	}
-	if l, err = s.ReportEntry(ctx, client, l, session, half); err != nil {
+	if l, err = s.ReportEntry(ctx, client, l, session, signer); err != nil {
 		return err
 	}
 	if s.Json {
 		return s.WriteJSON(l)
 	}
 	if !s.Quiet {
-		fmt.Fprintf(s.Env.Out, "The line of %s is %s in %s, from here with %s.\n\n", grant.Key, done, grant.Login, half.From)
+		fmt.Fprintf(s.Env.Out, "The line of %s is %s in %s, from here with %s.\n\n", grant.Key, done, grant.Login, signer.From)
 		ShowLogin(s, l)
 	}
 	return nil

@@ -19,8 +19,8 @@ import (
 var ProveCommands = []kit.Command{
 	{
 		Name: "prove", Args: "[KEY|LOGIN ...]", Max: -1, Flags: prove,
-		Summary: "Prove that you hold a private half, or that you get in",
-		Detail: `Of a key: the service gives a text, which is signed here with the private half (from -with
+		Summary: "Prove that you hold a private key, or that you get in",
+		Detail: `Of a key: the service gives a text, which is signed here with the private key (from -with
 FILE or folder, -agent, or found on this machine) and checked there. Without arguments
 every key at hand that is recorded is proved. Of a login, user@instance or just the instance: a login is
 completed from here, and the host key that was seen is reported. Nothing secret is sent.
@@ -56,14 +56,14 @@ func prove(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error 
 			}
 			return proofsDue(s, ctx, client, *holder, *within)
 		}
-		var halves []kit.AtHand
+		var signers []kit.AtHand
 		if h.Given() {
 			found, end, err := s.LocalKeys(h)
 			if err != nil {
 				return err
 			}
 			defer end()
-			halves = found
+			signers = found
 		} else if len(args) == 0 {
 			return kit.Usage("say what to prove: KEY or user@instance; or everything in a place: -agent, -with FOLDER")
 		}
@@ -74,16 +74,16 @@ func prove(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error 
 			problems = append(problems, err)
 		}
 		if len(args) == 0 {
-			for _, half := range halves {
-				note(proveHalf(s, ctx, client, half))
+			for _, signer := range signers {
+				note(proveKey(s, ctx, client, signer))
 			}
 		}
 		for _, name := range args {
 			if strings.Contains(name, "@") || isInstance(s, ctx, client, name) {
-				note(proveLogin(s, ctx, client, name, halves, h))
+				note(proveLogin(s, ctx, client, name, signers, h))
 				continue
 			}
-			note(ProveKey(s, ctx, client, name, halves, h))
+			note(ProveKey(s, ctx, client, name, signers, h))
 		}
 		return showProved(s, results, errors.Join(problems...))
 	}
@@ -144,7 +144,7 @@ func proofsDue(s *kit.Session, ctx context.Context, client *apiclient.Client, ho
 	return kit.Quiet(kit.ExitNotAsItShould)
 }
 
-// alsoAsked tells of the new public halves that the same holder is asked to bring.
+// alsoAsked tells of the new public keys that the same holder is asked to bring.
 func alsoAsked(s *kit.Session, ctx context.Context, client *apiclient.Client, holder string) error {
 	if s.Json || s.Quiet {
 		return nil
@@ -157,7 +157,7 @@ func alsoAsked(s *kit.Session, ctx context.Context, client *apiclient.Client, ho
 	for _, k := range asked {
 		fmt.Fprintf(
 			s.Env.Out,
-			"\n%s is asked to bring a new public half that follows %s, for %s: plumlatch rotate bring %s -new\n",
+			"\n%s is asked to bring a new public key that follows %s, for %s: plumlatch rotate bring %s -new\n",
 			k.Holder, k.Follows, text.Counted(k.Logins, "login"), k.Name,
 		)
 	}
@@ -205,16 +205,16 @@ func showProved(s *kit.Session, results []proved, err error) error {
 	return err
 }
 
-// proveHalf proves the record that a private half belongs to, if there is one.
-func proveHalf(s *kit.Session, ctx context.Context, client *apiclient.Client, half kit.AtHand) (proved, error) {
-	name, err := s.RecordOf(ctx, client, half)
+// proveKey proves the record that a private key belongs to, if there is one.
+func proveKey(s *kit.Session, ctx context.Context, client *apiclient.Client, signer kit.AtHand) (proved, error) {
+	name, err := s.RecordOf(ctx, client, signer)
 	if err != nil {
-		return proved{What: half.From, Why: err.Error()}, err
+		return proved{What: signer.From, Why: err.Error()}, err
 	}
 	if name == "" {
-		return proved{What: half.From + " " + half.Comment, Kind: "possession", Why: "it is not recorded"}, nil
+		return proved{What: signer.From + " " + signer.Comment, Kind: "possession", Why: "it is not recorded"}, nil
 	}
-	return signFor(s, ctx, client, name, half)
+	return signFor(s, ctx, client, name, signer)
 }
 
 // isInstance reports whether there is an instance of that name, and no key. An error is left to
@@ -231,7 +231,7 @@ func ProveKey(s *kit.Session,
 	ctx context.Context,
 	client *apiclient.Client,
 	name string,
-	halves []kit.AtHand,
+	signers []kit.AtHand,
 	h kit.LocalKeyFlags,
 ) (proved, error) {
 	fail := func(err error) (proved, error) { return proved{What: name, Kind: "possession", Why: err.Error()}, err }
@@ -239,34 +239,34 @@ func ProveKey(s *kit.Session,
 	if err != nil {
 		return fail(err)
 	}
-	half, err := halfFor(s, k.Fingerprints.Sha256, halves, h)
+	signer, err := signerFor(s, k.Fingerprints.Sha256, signers, h)
 	if err != nil {
 		return fail(err)
 	}
-	return signFor(s, ctx, client, name, half)
+	return signFor(s, ctx, client, name, signer)
 }
 
-// halfFor picks the private half of a key among those given, or finds it on this machine.
-func halfFor(s *kit.Session, sha256 string, halves []kit.AtHand, h kit.LocalKeyFlags) (kit.AtHand, error) {
-	for _, half := range halves {
-		if sha256Of(half) == sha256 {
-			return half, nil
+// signerFor picks the private key of a key among those given, or finds it on this machine.
+func signerFor(s *kit.Session, sha256 string, signers []kit.AtHand, h kit.LocalKeyFlags) (kit.AtHand, error) {
+	for _, signer := range signers {
+		if sha256Of(signer) == sha256 {
+			return signer, nil
 		}
 	}
 	if h.Given() {
-		return kit.AtHand{}, fmt.Errorf("its private half (%s) is not there", sha256)
+		return kit.AtHand{}, fmt.Errorf("its private key (%s) is not there", sha256)
 	}
 	file := s.FindPrivate(sha256)
 	if file == "" {
 		return kit.AtHand{}, fmt.Errorf(
-			"its private half (%s) was not found on this machine; say where it is: -with FILE or -agent", sha256,
+			"its private key (%s) was not found on this machine; say where it is: -with FILE or -agent", sha256,
 		)
 	}
-	return s.FileHalf(file, h.PassphraseFile, false)
+	return s.FileKey(file, h.PassphraseFile, false)
 }
 
 func signFor(
-	s *kit.Session, ctx context.Context, client *apiclient.Client, name string, half kit.AtHand,
+	s *kit.Session, ctx context.Context, client *apiclient.Client, name string, signer kit.AtHand,
 ) (proved, error) {
 	out := proved{What: name, Kind: "possession"}
 	c, err := kit.Answer[apiclient.Challenge](client.ChallengeKeyWithBody(ctx, name, "application/json", http.NoBody))
@@ -278,7 +278,7 @@ func signFor(
 	}
 	if err == nil {
 		var armoured string
-		if armoured, err = signature.Sign(half.Signer, c.Namespace, []byte(c.Text)); err == nil {
+		if armoured, err = signature.Sign(signer.Signer, c.Namespace, []byte(c.Text)); err == nil {
 			_, err = kit.Answer[apiclient.Key](
 				client.ProveKey(ctx, name, apiclient.ProveKey{Challenge: c.Id, Signature: armoured}),
 			)
@@ -296,7 +296,7 @@ func proveLogin(s *kit.Session,
 	ctx context.Context,
 	client *apiclient.Client,
 	name string,
-	halves []kit.AtHand,
+	signers []kit.AtHand,
 	h kit.LocalKeyFlags,
 ) (proved, error) {
 	out := proved{What: name, Kind: "entry"}
@@ -312,24 +312,24 @@ func proveLogin(s *kit.Session,
 		file := s.FileFor(l.Openers)
 		if file == "" {
 			return fail(
-				errors.New("no private half that opens it was found on this machine; say where one is: -with FILE or -agent"),
+				errors.New("no private key that opens it was found on this machine; say where one is: -with FILE or -agent"),
 			)
 		}
-		half, err := s.FileHalf(file, h.PassphraseFile, false)
+		signer, err := s.FileKey(file, h.PassphraseFile, false)
 		if err != nil {
 			return fail(err)
 		}
-		halves = []kit.AtHand{half}
+		signers = []kit.AtHand{signer}
 	}
-	session, half, err := kit.Enter(ctx, l.Connection, halves)
+	session, signer, err := kit.Enter(ctx, l.Connection, signers)
 	if err != nil {
 		return fail(err)
 	}
 	defer session.Close()
-	if record, err := s.RecordOf(ctx, client, half); err != nil || record == "" {
+	if record, err := s.RecordOf(ctx, client, signer); err != nil || record == "" {
 		return fail(errors.Join(err, errors.New("the login was completed, but its key is not recorded")))
 	}
-	if _, err := s.ReportEntry(ctx, client, l, session, half); err != nil {
+	if _, err := s.ReportEntry(ctx, client, l, session, signer); err != nil {
 		return fail(err)
 	}
 	out.Proved = true

@@ -156,7 +156,7 @@ func showReach(s *kit.Session, rows []apiclient.LoginReach, p apiclient.ReachPag
 		fmt.Fprintf(
 			s.Env.Out,
 			"A rotation waits for %s that holders are asked to bring: plumlatch rotate asked\n\n",
-			text.Counted(p.Asked, "new public half"),
+			text.Counted(p.Asked, "new public key"),
 		)
 	}
 	if p.Worrying > 0 && !worry {

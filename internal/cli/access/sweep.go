@@ -20,7 +20,7 @@ var SweepCommands = []kit.Command{
 		Name: "sweep", Args: "[INSTANCE ...]", Max: -1, Flags: sweep,
 		Summary: "Read the real authorized_keys of logins and compare with the grants",
 		Detail: `The service reads them with the steward keys. Where an instance has none, -with FILE or
--agent has this machine log in, read them and report what it saw; the private half stays
+-agent has this machine log in, read them and report what it saw; the private key stays
 here. It ends with status 3 if a login could not be read, or if not just the granted keys
 stand there.`,
 		Examples: []string{
@@ -144,14 +144,14 @@ func sweptLogins(s *kit.Session, ctx context.Context, client *apiclient.Client, 
 	return err
 }
 
-// sweepFromHere reads the files of the instances with a private half that is here.
+// sweepFromHere reads the files of the instances with a private key that is here.
 func sweepFromHere(s *kit.Session,
 	ctx context.Context,
 	client *apiclient.Client,
 	instances []string,
 	h kit.LocalKeyFlags,
 ) error {
-	halves, end, err := s.LocalKeys(h)
+	signers, end, err := s.LocalKeys(h)
 	if err != nil {
 		return err
 	}
@@ -162,7 +162,7 @@ func sweepFromHere(s *kit.Session,
 		if err != nil {
 			return err
 		}
-		if l, err = ReadAndReport(s, ctx, client, l, halves); err != nil {
+		if l, err = ReadAndReport(s, ctx, client, l, signers); err != nil {
 			return fmt.Errorf("%s: %w", l.Reach.Login, err)
 		}
 		drift = drift || l.Reach.Missing+l.Reach.Ungranted+l.Reach.Strangers > 0
@@ -190,9 +190,9 @@ func ReadAndReport(s *kit.Session,
 	ctx context.Context,
 	client *apiclient.Client,
 	l apiclient.Login,
-	halves []kit.AtHand,
+	signers []kit.AtHand,
 ) (apiclient.Login, error) {
-	session, half, err := kit.Enter(ctx, l.Connection, halves)
+	session, signer, err := kit.Enter(ctx, l.Connection, signers)
 	if err != nil {
 		return l, err
 	}
@@ -201,7 +201,7 @@ func ReadAndReport(s *kit.Session,
 	if err != nil {
 		return l, err
 	}
-	return s.ReportEntry(ctx, client, fresh, session, half)
+	return s.ReportEntry(ctx, client, fresh, session, signer)
 }
 
 // Report reads the files of a login in a session and tells the service.

@@ -24,7 +24,7 @@ var WhyCommands = []kit.Command{{
 	Name: "why", Args: "INSTANCE", Min: 1, Max: 1, Flags: why,
 	Summary: "Find out why you cannot get in: ordered checks, each with its remedy",
 	Detail: `The checks stop at the first that fails; the rest are listed as not reached. They are made
-from this machine, with the private half of -with (or one that is found here), which is
+from this machine, with the private key of -with (or one that is found here), which is
 never sent. It ends with status 3 if a check fails.`,
 	Examples: []string{"plumlatch why tide-gauge-1", "plumlatch why atlas-web-1 -with ~/.ssh/atlas -login ubuntu"},
 }}
@@ -53,12 +53,12 @@ type diagnosis struct {
 	found    apiclient.Instance
 	login    apiclient.Login
 	approach apiclient.Approach
-	half     kit.AtHand
+	signer     kit.AtHand
 	record   apiclient.Key
 }
 
 func why(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error {
-	with := f.String("with", "", "`file` with the private half")
+	with := f.String("with", "", "`file` with the private key")
 	user := f.String("login", "", "the OS `user`; the image's own unless given")
 	passphraseFile := f.String("passphrase-file", "", "`file` that holds the passphrase")
 	from := f.String("from", "", "the `address` that you come from, where this service sees another")
@@ -77,8 +77,8 @@ func why(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error {
 			{"A firewall rule lets your address in", d.firewall},
 			{"Its SSH port answers", d.port},
 			{"The host key is the pinned one", d.hostKey},
-			{"The private half's file is as ssh wants it", d.keyFile},
-			{"The private half opens", func(context.Context) (string, error) { return d.opens(*passphraseFile) }},
+			{"The private key's file is as ssh wants it", d.keyFile},
+			{"The private key opens", func(context.Context) (string, error) { return d.opens(*passphraseFile) }},
 			{"The key is recorded, and neither lost nor retired", d.known},
 			{"The login user is right for the image", d.rightUser},
 			{"The key stands in the login's file, without a limit", d.stands},
@@ -264,7 +264,7 @@ func (d *diagnosis) keyFile(ctx context.Context) (string, error) {
 		}
 		if d.file = d.FileFor(openers.Items); d.file == "" {
 			return "", &failure{
-				"no private half that opens it was found on this machine",
+				"no private key that opens it was found on this machine",
 				"Say where it is: plumlatch why " + d.instance + " -with FILE. " +
 					"If it is lost: plumlatch restore routes " + d.instance,
 			}
@@ -272,15 +272,15 @@ func (d *diagnosis) keyFile(ctx context.Context) (string, error) {
 	}
 	info, err := os.Stat(d.file)
 	if err != nil {
-		return "", &failure{err.Error(), "Give the file of the private half: -with FILE"}
+		return "", &failure{err.Error(), "Give the file of the private key: -with FILE"}
 	}
 	if !info.Mode().IsRegular() {
-		return "", &failure{d.file + " is not a file", "Give the file of the private half: -with FILE"}
+		return "", &failure{d.file + " is not a file", "Give the file of the private key: -with FILE"}
 	}
 	if text, err := os.ReadFile(d.file); err == nil && len(text) <= keypair.MaxTextBytes &&
 		!keypair.HoldsPrivate(string(text)) {
 		return "", &failure{
-			d.Shown(d.file) + " holds no private half",
+			d.Shown(d.file) + " holds no private key",
 			"Give the private one: -with " + strings.TrimSuffix(d.Shown(d.file), ".pub"),
 		}
 	}
@@ -318,12 +318,12 @@ func (d *diagnosis) opens(passphraseFile string) (string, error) {
 			fmt.Sprintf("plumlatch key convert %s -to openssh -out %s.openssh", d.Shown(d.file), d.Shown(d.file)),
 		}
 	}
-	d.half, err = kit.HalfOf(k.Private.Pair, d.file)
+	d.signer, err = kit.SignerOf(k.Private.Pair, d.file)
 	return kit.TypeText(k.Private.Type, k.Private.Bits) + ", " + keypair.FormatSHA256(k.Private.SHA256()), err
 }
 
 func (d *diagnosis) known(ctx context.Context) (string, error) {
-	name, err := d.RecordOf(ctx, d.client, d.half)
+	name, err := d.RecordOf(ctx, d.client, d.signer)
 	if err != nil {
 		return "", err
 	}
@@ -390,7 +390,7 @@ func (d *diagnosis) modes(context.Context) (string, error) {
 }
 
 func (d *diagnosis) enter(ctx context.Context) (string, error) {
-	session, _, err := kit.Enter(ctx, d.login.Connection, []kit.AtHand{d.half})
+	session, _, err := kit.Enter(ctx, d.login.Connection, []kit.AtHand{d.signer})
 	if err != nil {
 		return "", &failure{err.Error(), "See what stands there now: plumlatch sweep " + d.instance}
 	}

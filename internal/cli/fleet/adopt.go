@@ -40,7 +40,7 @@ OpenSSH client configuration; - is the standard input. What is recorded already 
 	},
 	{
 		Name: "instance steward", Args: "NAME", Min: 1, Max: 1, Flags: instanceSteward,
-		Summary:  "Place a steward key on an instance, with a private half that is here",
+		Summary:  "Place a steward key on an instance, with a private key that is here",
 		Detail:   "Withdraw it at any time: plumlatch grant withdraw steward-NAME NAME -with FILE",
 		Examples: []string{"plumlatch instance steward tide-gauge-1 -with ~/.ssh/oona"},
 	},
@@ -103,12 +103,12 @@ func instanceAdopt(f *flag.FlagSet) func(context.Context, *kit.Session, []string
 		); err != nil {
 			return err
 		}
-		halves, end, err := localKeysIfGiven(s, h)
+		signers, end, err := localKeysIfGiven(s, h)
 		if err != nil {
 			return err
 		}
 		defer end()
-		i, err := adopt(s, ctx, client, m, halves, *steward)
+		i, err := adopt(s, ctx, client, m, signers, *steward)
 		if err != nil {
 			return err
 		}
@@ -116,7 +116,7 @@ func instanceAdopt(f *flag.FlagSet) func(context.Context, *kit.Session, []string
 	}
 }
 
-// localKeysIfGiven is holder, or nothing where no private half was named.
+// localKeysIfGiven is holder, or nothing where no private key was named.
 func localKeysIfGiven(s *kit.Session, h kit.LocalKeyFlags) ([]kit.AtHand, func(), error) {
 	if !h.Given() {
 		return nil, func() {}, nil
@@ -137,13 +137,13 @@ func (m *found) ask(ctx context.Context) (err error) {
 	return err
 }
 
-// adopt records the machine, and with private halves reads who gets in and, where it
+// adopt records the machine, and with private keys reads who gets in and, where it
 // is wanted, places a steward key.
 func adopt(s *kit.Session,
 	ctx context.Context,
 	client *apiclient.Client,
 	m found,
-	halves []kit.AtHand,
+	signers []kit.AtHand,
 	steward bool,
 ) (apiclient.Instance, error) {
 	request := apiclient.AdoptInstance{
@@ -160,11 +160,11 @@ func adopt(s *kit.Session,
 		request.Labels = &m.Labels
 	}
 	i, err := kit.Answer[apiclient.Instance](client.AdoptInstance(ctx, request))
-	if err != nil || len(halves) == 0 {
+	if err != nil || len(signers) == 0 {
 		return i, err
 	}
 	if steward {
-		if err := placeSteward(s, ctx, client, i.Name, halves); err != nil {
+		if err := placeSteward(s, ctx, client, i.Name, signers); err != nil {
 			return i, fmt.Errorf("%s is recorded, but: %w\nTry again: plumlatch instance steward %s", i.Name, err, i.Name)
 		}
 	}
@@ -172,7 +172,7 @@ func adopt(s *kit.Session,
 	if err != nil {
 		return i, err
 	}
-	if _, err := access.ReadAndReport(s, ctx, client, login, halves); err != nil {
+	if _, err := access.ReadAndReport(s, ctx, client, login, signers); err != nil {
 		return i, fmt.Errorf("%s is recorded, but its files could not be read: %w", i.Name, err)
 	}
 	return i, nil
@@ -238,7 +238,7 @@ func adoptList(
 	); err != nil {
 		return err
 	}
-	halves, end, err := localKeysIfGiven(s, h)
+	signers, end, err := localKeysIfGiven(s, h)
 	if err != nil {
 		return err
 	}
@@ -249,7 +249,7 @@ func adoptList(
 			continue
 		}
 		r.Outcome = "adopted"
-		if _, err := adopt(s, ctx, client, r.found, halves, steward); err != nil {
+		if _, err := adopt(s, ctx, client, r.found, signers, steward); err != nil {
 			r.Outcome, r.left = err.Error(), true
 		}
 	}
@@ -359,18 +359,18 @@ func instanceSteward(f *flag.FlagSet) func(context.Context, *kit.Session, []stri
 	h.Flags(f)
 	return func(ctx context.Context, s *kit.Session, args []string) error {
 		if !h.Given() {
-			return kit.Usage("say with which private half: -with FILE or -agent")
+			return kit.Usage("say with which private key: -with FILE or -agent")
 		}
 		client, err := s.Connect()
 		if err != nil {
 			return err
 		}
-		halves, end, err := s.LocalKeys(h)
+		signers, end, err := s.LocalKeys(h)
 		if err != nil {
 			return err
 		}
 		defer end()
-		if err := placeSteward(s, ctx, client, args[0], halves); err != nil {
+		if err := placeSteward(s, ctx, client, args[0], signers); err != nil {
 			return err
 		}
 		i, err := kit.Answer[apiclient.Instance](client.GetInstance(ctx, args[0]))
@@ -384,13 +384,13 @@ func instanceSteward(f *flag.FlagSet) func(context.Context, *kit.Session, []stri
 // placeSteward logs in first, so that no steward key is made for a machine that
 // cannot be reached, then has one made and places its line.
 func placeSteward(
-	s *kit.Session, ctx context.Context, client *apiclient.Client, instance string, halves []kit.AtHand,
+	s *kit.Session, ctx context.Context, client *apiclient.Client, instance string, signers []kit.AtHand,
 ) error {
 	i, err := kit.Answer[apiclient.Instance](client.GetInstance(ctx, instance))
 	if err != nil {
 		return err
 	}
-	session, half, err := kit.Enter(ctx, i.Connection, halves)
+	session, signer, err := kit.Enter(ctx, i.Connection, signers)
 	if err != nil {
 		return err
 	}
@@ -429,7 +429,7 @@ func placeSteward(
 	if err != nil {
 		return err
 	}
-	_, err = s.ReportEntry(ctx, client, l, session, half)
+	_, err = s.ReportEntry(ctx, client, l, session, signer)
 	return err
 }
 

@@ -106,7 +106,7 @@ func instanceLaunch(f *flag.FlagSet) func(context.Context, *kit.Session, []strin
 	newKey := f.String("new", "", "make a pair of this `name` on this machine first, and let it open the instance")
 	f.StringVar(&pair.Typ, "type", "ed25519", "with -new: ed25519, rsa or ecdsa")
 	f.IntVar(&pair.Bits, "bits", 0, "with -new: the size of an rsa or ecdsa key")
-	f.StringVar(&pair.Out, "out", "", "with -new: `file` for the private half; ~/.ssh/NAME unless given")
+	f.StringVar(&pair.Out, "out", "", "with -new: `file` for the private key; ~/.ssh/NAME unless given")
 	steward := f.Bool("steward", false, "place a steward key as well, by which the service sweeps and changes keys")
 	noKey := f.Bool("no-key", false, "launch without any key: nobody will be able to log in")
 	static := f.Bool("static-address", false, "take a public address that stays at a stop")
@@ -134,7 +134,7 @@ func instanceLaunch(f *flag.FlagSet) func(context.Context, *kit.Session, []strin
 				return err
 			}
 			if !s.Json && !s.Quiet {
-				fmt.Fprintf(s.Env.Err, "Made the key %s; its private half is in %s.\n", k.Name, s.Shown(path))
+				fmt.Fprintf(s.Env.Err, "Made the key %s; its private key is in %s.\n", k.Name, s.Shown(path))
 			}
 			granted = append(granted, *newKey)
 		}
@@ -228,7 +228,7 @@ func Begun(s *kit.Session, run apiclient.Run, instance string) error {
 	return nil
 }
 
-// launched tells how to log in, and tries it where a private half is here.
+// launched tells how to log in, and tries it where a private key is here.
 func launched(s *kit.Session, ctx context.Context, client *apiclient.Client, instance string, noKey bool) error {
 	i, err := kit.Answer[apiclient.Instance](client.GetInstance(ctx, instance))
 	if err != nil {

@@ -67,7 +67,7 @@ var CustodyCommands = []kit.Command{
 		Max:     2,
 		Flags:   keyHandOver,
 		Summary: "Ask another holder to take a key over",
-		Detail: "It is done once they prove that they hold it: plumlatch prove NAME. A private half that\nnever left the " +
+		Detail: "It is done once they prove that they hold it: plumlatch prove NAME. A private key that\nnever left the " +
 			"safe changes its holder at once.",
 		Examples: []string{
 			"plumlatch key hand-over atlas-deploy marek -reason \"the atlas is his now\"",
@@ -86,8 +86,8 @@ var CustodyCommands = []kit.Command{
 		Min:     1,
 		Max:     1,
 		Flags:   keyForget,
-		Summary: "Have the safe forget a private half that its holder holds",
-		Detail: "It is proved first that you hold the private half, from the file or the agent given, or\nfrom one found " +
+		Summary: "Have the safe forget a private key that its holder holds",
+		Detail: "It is proved first that you hold the private key, from the file or the agent given, or\nfrom one found " +
 			"on this machine.",
 		Examples: []string{
 			"plumlatch key forget atlas-deploy-2",
@@ -100,7 +100,7 @@ var CustodyCommands = []kit.Command{
 		Min:      1,
 		Max:      1,
 		Flags:    consentAsk,
-		Summary:  "Ask for consent to take a private half out of the safe",
+		Summary:  "Ask for consent to take a private key out of the safe",
 		Examples: []string{"plumlatch consent ask atlas-deploy-2 -reason \"the deploy job moves\" -wait"},
 	},
 	{
@@ -136,7 +136,7 @@ var CustodyCommands = []kit.Command{
 		Flags:   consentLabel,
 		Summary: "Show or set the labels that ask for consent",
 		Detail: "A label of the key, or of an instance that it is granted, has a second person consent before\nits " +
-			"private half is taken out of the safe.",
+			"private key is taken out of the safe.",
 		Examples: []string{
 			"plumlatch consent label",
 			"plumlatch consent label team=atlas",
@@ -155,9 +155,9 @@ var CustodyCommands = []kit.Command{
 }
 
 // releaseInfo binds what is sealed to its purpose; the service's is the same.
-const releaseInfo = "plum latch private half "
+const releaseInfo = "plum latch private key "
 
-// release takes a private half out of the safe, sealed on the way to a key that is made for
+// release takes a private key out of the safe, sealed on the way to a key that is made for
 // this one call (HPKE, RFC 9180).
 func release(ctx context.Context, client *apiclient.Client, name, reason string) ([]byte, error) {
 	own, err := ecdh.X25519().GenerateKey(rand.Reader)
@@ -169,8 +169,8 @@ func release(ctx context.Context, client *apiclient.Client, name, reason string)
 		return nil, err
 	}
 	recipient := base64.StdEncoding.EncodeToString(own.PublicKey().Bytes())
-	text, err := kit.AnswerBytes(client.ReleasePrivateHalf(
-		ctx, name, &apiclient.ReleasePrivateHalfParams{Reason: kit.Optional(reason)},
+	text, err := kit.AnswerBytes(client.ReleasePrivateKey(
+		ctx, name, &apiclient.ReleasePrivateKeyParams{Reason: kit.Optional(reason)},
 		apiclient.Recipient{Recipient: &recipient},
 	))
 	if err != nil {
@@ -180,11 +180,11 @@ func release(ctx context.Context, client *apiclient.Client, name, reason string)
 	if err != nil {
 		return nil, fmt.Errorf("the service's answer cannot be read: %w", err)
 	}
-	half, err := hpke.Open(private, hpke.HKDFSHA256(), hpke.AES256GCM(), []byte(releaseInfo+name), sealed)
+	signer, err := hpke.Open(private, hpke.HKDFSHA256(), hpke.AES256GCM(), []byte(releaseInfo+name), sealed)
 	if err != nil {
 		return nil, fmt.Errorf("what the service sealed cannot be opened here: %w", err)
 	}
-	return half, nil
+	return signer, nil
 }
 
 func keyHandOver(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error {
@@ -206,7 +206,7 @@ func keyHandOver(f *flag.FlagSet) func(context.Context, *kit.Session, []string) 
 		}
 		return Record(s, h, h.Key.Name, func() {
 			if h.WaitsFor == nil {
-				Say(s, "%s is the holder of %s now; its private half has never left the safe.", args[1], args[0])
+				Say(s, "%s is the holder of %s now; its private key has never left the safe.", args[1], args[0])
 				return
 			}
 			Say(s,
@@ -242,16 +242,16 @@ func keyForget(f *flag.FlagSet) func(context.Context, *kit.Session, []string) er
 	var h kit.LocalKeyFlags
 	h.Flags(f)
 	return With(func(ctx context.Context, s *kit.Session, client *apiclient.Client, args []string) error {
-		var halves []kit.AtHand
+		var signers []kit.AtHand
 		if h.Given() {
 			found, done, err := s.LocalKeys(h)
 			if err != nil {
 				return err
 			}
 			defer done()
-			halves = found
+			signers = found
 		}
-		if _, err := access.ProveKey(s, ctx, client, args[0], halves, h); err != nil {
+		if _, err := access.ProveKey(s, ctx, client, args[0], signers, h); err != nil {
 			return err
 		}
 		k, err := kit.Answer[apiclient.Key](client.ForgetKey(ctx, args[0]))
@@ -362,12 +362,12 @@ func consentDecide(grant bool) func(*flag.FlagSet) func(context.Context, *kit.Se
 				if grant {
 					Say(
 						s,
-						"%s may take the private half of %s out of the safe once, until %s.", c.AskedBy, c.Key,
+						"%s may take the private key of %s out of the safe once, until %s.", c.AskedBy, c.Key,
 						kit.Moment(c.ExpiresAt),
 					)
 					return
 				}
-				Say(s, "Refused: %s does not get the private half of %s.", c.AskedBy, c.Key)
+				Say(s, "Refused: %s does not get the private key of %s.", c.AskedBy, c.Key)
 			})
 		})
 	}
@@ -387,7 +387,7 @@ func consentLabel(f *flag.FlagSet) func(context.Context, *kit.Session, []string)
 		if !ok {
 			return kit.Usage("a label is written name=value")
 		}
-		words := "Before the private half of a key with %s, or granted such an instance, is taken out of the safe, a " +
+		words := "Before the private key of a key with %s, or granted such an instance, is taken out of the safe, a " +
 			"second person has to consent."
 		if *off {
 			words = "%s asks for no consent any more."
@@ -427,8 +427,8 @@ func showSafe(s *kit.Session, v apiclient.Safe) error {
 			old = fmt.Sprintf("%d still open: plumlatch safe rekey goes on", v.Masters-1)
 		}
 		s.Facts(
-			"Safe", "switched on", "Master key", kit.Given(v.Mark), "Old master keys", old, "Private halves",
-			fmt.Sprint(v.Halves), "Opened by none", strings.Join(kit.Given(v.Unreadable), ", "),
+			"Safe", "switched on", "Master key", kit.Given(v.Mark), "Old master keys", old, "Private keys",
+			fmt.Sprint(v.PrivateKeys), "Opened by none", strings.Join(kit.Given(v.Unreadable), ", "),
 		)
 	})
 }

@@ -26,10 +26,10 @@ import (
 var KeyCommands = []kit.Command{
 	{
 		Name: "key new", Args: "NAME", Min: 1, Max: 1, Flags: keyNew,
-		Summary: "Make a key pair on this machine and record its public half",
-		Detail: `The private half is written to ~/.ssh/NAME with mode 0600, never over a file that is
+		Summary: "Make a key pair on this machine and record its public key",
+		Detail: `The private key is written to ~/.ssh/NAME with mode 0600, never over a file that is
 there, and never leaves this machine. With -make service the service makes the pair
-and hands the private half over once.`,
+and hands the private key over once.`,
 		Examples: []string{
 			"plumlatch key new atlas-deploy",
 			"plumlatch key new ringing-backup -type rsa -bits 4096 -passphrase",
@@ -39,10 +39,10 @@ and hands the private half over once.`,
 	},
 	{
 		Name: "key import", Args: "NAME", Min: 1, Max: 1, Flags: keyImport,
-		Summary: "Record the public half of a pair that you have",
+		Summary: "Record the public key of a pair that you have",
 		Detail: `It takes the one-line OpenSSH form, as in a .pub file, the armoured form of RFC 4716, PEM
 and JWK. What can be repaired without doubt, such as CRLF or a wrapped line, is repaired
-and said. A private key is refused; with -agent the public half of one that the ssh-agent
+and said. A private key is refused; with -agent the public key of one that the ssh-agent
 holds is taken.`,
 		Examples: []string{
 			"plumlatch key import marek-laptop -from ~/.ssh/id_ed25519.pub",
@@ -76,9 +76,9 @@ holds is taken.`,
 	},
 	{
 		Name: "key private", Args: "NAME", Min: 1, Max: 1, Flags: keyPrivate,
-		Summary: "Take a private half that the service keeps out of its safe, once",
+		Summary: "Take a private key that the service keeps out of its safe, once",
 		Detail: "Its holder or an admin may, with a reason; for some labels a second person has to consent\n(plumlatch " +
-			"consent ask). It comes sealed for this machine. A private half that only its holder has is not here,\nand the " +
+			"consent ask). It comes sealed for this machine. A private key that only its holder has is not here,\nand the " +
 			"answer says what to do instead.",
 		Examples: []string{`plumlatch key private atlas-deploy-2 -reason "the new key of the deploy job"`},
 	},
@@ -101,7 +101,7 @@ type newKeyFlags struct {
 
 func (n *newKeyFlags) flags(f *flag.FlagSet) {
 	n.labels = kit.Labels{}
-	f.StringVar(&n.holder, "holder", "", "the person or team that holds the private half; you, unless given")
+	f.StringVar(&n.holder, "holder", "", "the person or team that holds the private key; you, unless given")
 	f.StringVar(&n.purpose, "purpose", "", "what the key is for")
 	f.Var(n.labels, "label", "a label, `name=value`; can be given several times")
 }
@@ -130,11 +130,11 @@ func (p *PairFlags) flags(f *flag.FlagSet) {
 	p.newKeyFlags.flags(f)
 	f.StringVar(&p.Typ, "type", "ed25519", "ed25519, rsa or ecdsa")
 	f.IntVar(&p.Bits, "bits", 0, "rsa: 2048, 3072 (default) or 4096; ecdsa: 256 (default), 384 or 521")
-	f.StringVar(&p.Out, "out", "", "`file` for the private half; ~/.ssh/NAME unless given")
-	f.StringVar(&p.comment, "comment", "", "comment in the public half; the key's name unless given")
-	f.BoolVar(&p.ask, "passphrase", false, "ask for a passphrase for the private half, twice")
+	f.StringVar(&p.Out, "out", "", "`file` for the private key; ~/.ssh/NAME unless given")
+	f.StringVar(&p.comment, "comment", "", "comment in the public key; the key's name unless given")
+	f.BoolVar(&p.ask, "passphrase", false, "ask for a passphrase for the private key, twice")
 	f.StringVar(&p.PassphraseFile, "passphrase-file", "", "`file` that holds the passphrase")
-	f.StringVar(&p.format, "format", "openssh", "`format` of the private half: openssh, pem, pkcs8, ppk2 or ppk3")
+	f.StringVar(&p.format, "format", "openssh", "`format` of the private key: openssh, pem, pkcs8, ppk2 or ppk3")
 	f.StringVar(&p.Maker, "make", "here", "`where` to make the pair: here (this machine) or service")
 }
 
@@ -158,17 +158,17 @@ func keyNew(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error
 		}
 		fmt.Fprintf(
 			s.Env.Out,
-			"%s is recorded. The private half is in %s (mode 0600) and nowhere else: keep it safe.\n\n", k.Name,
+			"%s is recorded. The private key is in %s (mode 0600) and nowhere else: keep it safe.\n\n", k.Name,
 			s.Shown(path),
 		)
-		s.Facts("Type", kit.TypeText(k.Type, k.Bits), "SHA-256", k.Fingerprints.Sha256, "Public half", s.Shown(path)+".pub")
+		s.Facts("Type", kit.TypeText(k.Type, k.Bits), "SHA-256", k.Fingerprints.Sha256, "Public key", s.Shown(path)+".pub")
 		fmt.Fprintf(s.Env.Out, "\nUse it: plumlatch instance launch NAME -image IMAGE -size SIZE -key %s\n", k.Name)
 		return nil
 	}
 }
 
 // NewPair makes a pair here or has the service make it, writes the private
-// half to its file, and records the public half.
+// key to its file, and records the public key.
 func NewPair(s *kit.Session, ctx context.Context, keyName string, p PairFlags) (apiclient.Key, string, error) {
 	var none apiclient.Key
 	if err := name.Check(keyName); err != nil {
@@ -279,7 +279,7 @@ func checkFree(s *kit.Session, ctx context.Context, client *apiclient.Client, ke
 }
 
 // madeByService has the service make the pair. A passphrase is put on the
-// private half here, so that it is not sent.
+// private key here, so that it is not sent.
 func madeByService(s *kit.Session,
 	ctx context.Context,
 	client *apiclient.Client,
@@ -303,7 +303,7 @@ func madeByService(s *kit.Session,
 	if err != nil {
 		return apiclient.Key{}, err
 	}
-	pair, err := keypair.ReadPrivate([]byte(made.PrivateHalf), nil)
+	pair, err := keypair.ReadPrivate([]byte(made.PrivateKey), nil)
 	var private []byte
 	if err == nil {
 		private, err = pair.Write(rand.Reader, keypair.Format(p.format), passphrase)
@@ -313,7 +313,7 @@ func madeByService(s *kit.Session,
 	}
 	if err != nil {
 		return apiclient.Key{}, fmt.Errorf(
-			"the service made %s, but its private half could not be written and is lost: %w\nDelete the record: plumlatch key "+
+			"the service made %s, but its private key could not be written and is lost: %w\nDelete the record: plumlatch key "+
 				"delete %s",
 			keyName,
 			err,
@@ -513,14 +513,14 @@ var keyListing = kit.Listing[apiclient.Key]{
 }
 
 func keyShow(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error {
-	format := f.String("format", "", "write only the public half, in this `form`: line, rfc4716, spki or jwk")
+	format := f.String("format", "", "write only the public key, in this `form`: line, rfc4716, spki or jwk")
 	return func(ctx context.Context, s *kit.Session, args []string) error {
 		client, err := s.Connect()
 		if err != nil {
 			return err
 		}
 		if *format != "" {
-			text, err := kit.AnswerBytes(client.GetPublicHalf(ctx, args[0], &apiclient.GetPublicHalfParams{Format: format}))
+			text, err := kit.AnswerBytes(client.GetPublicKey(ctx, args[0], &apiclient.GetPublicKeyParams{Format: format}))
 			if err == nil {
 				_, err = s.Env.Out.Write(text)
 			}
@@ -552,8 +552,8 @@ func keyShow(f *flag.FlagSet) func(context.Context, *kit.Session, []string) erro
 			"MD5", k.Fingerprints.Md5, "MD5 of the SPKI DER", kit.Given(k.Fingerprints.SpkiMd5),
 			"SHA-1 of the PKCS#8 DER", kit.Given(k.Fingerprints.Pkcs8Sha1), "SSHFP", kit.Given(k.Fingerprints.Sshfp),
 			"Comment", k.Comment, "Holder", holderText(k), "Purpose", k.Purpose, "Labels", kit.LabelText(k.Labels),
-			"State", string(k.State), "Private half", custodyText(k), "On this machine", file, "Recorded",
-			kit.Moment(k.CreatedAt)+" by "+k.CreatedBy, "Public half", k.PublicKey,
+			"State", string(k.State), "Private key", custodyText(k), "On this machine", file, "Recorded",
+			kit.Moment(k.CreatedAt)+" by "+k.CreatedBy, "Public key", k.PublicKey,
 		)
 		showFindings(s, k.Findings)
 		fmt.Fprintln(s.Env.Out)
@@ -612,7 +612,7 @@ func keyPrivate(f *flag.FlagSet) func(context.Context, *kit.Session, []string) e
 			return err
 		}
 		if place == nil { // the service has none, and said so before
-			return fmt.Errorf("the private half of %s is not kept", k.Name)
+			return fmt.Errorf("the private key of %s is not kept", k.Name)
 		}
 		if err := place.Keep(private, public); err != nil {
 			return err
@@ -620,7 +620,7 @@ func keyPrivate(f *flag.FlagSet) func(context.Context, *kit.Session, []string) e
 		if !s.Quiet && !s.Json {
 			fmt.Fprintf(
 				s.Env.Out,
-				"The private half of %s is in %s (mode 0600). It is handed over once; the copy in the safe serves the service "+
+				"The private key of %s is in %s (mode 0600). It is handed over once; the copy in the safe serves the service "+
 					"alone.\nProve that you hold it: plumlatch prove %s\nHave the safe forget its copy: plumlatch key forget %s\n",
 				k.Name,
 				s.Shown(*out),
@@ -647,7 +647,7 @@ func keyDelete(f *flag.FlagSet) func(context.Context, *kit.Session, []string) er
 			if err := s.Confirm(
 				*yes,
 				fmt.Sprintf(
-					"This deletes the record of %s (%s). Its private half, wherever it is, stays there.", k.Name,
+					"This deletes the record of %s (%s). Its private key, wherever it is, stays there.", k.Name,
 					k.Fingerprints.Sha256,
 				),
 				k.Name,

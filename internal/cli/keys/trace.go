@@ -18,7 +18,7 @@ var TraceCommands = []kit.Command{{
 	Summary: "Say which record a fingerprint or a key file is, and what it opens",
 	Detail: `It takes a fingerprint in any notation and spelling (SHA-256, MD5, MD5 of the SPKI DER, SHA-1
 of the PKCS#8 DER, SSHFP), a public key in any form, or the file of a public or private key;
-without an argument, or with -, standard input. Of a private half only the public one,
+without an argument, or with -, standard input. Of a private key only the public one,
 derived here, is sent. With -agent it traces every key that the ssh-agent holds, or those
 that -pick names. It ends with status 3 if nothing is recorded that matches.`,
 	Examples: []string{
@@ -90,7 +90,7 @@ func traceTexts(s *kit.Session, args []string, passphraseFile string, from kit.A
 	return texts, err
 }
 
-// traceText returns what is to be sent: never anything of a private half.
+// traceText returns what is to be sent: never anything of a private key.
 func traceText(s *kit.Session, args []string, passphraseFile string) (string, error) {
 	if len(args) == 1 && args[0] != "-" {
 		if _, err := os.Stat(args[0]); err != nil {
@@ -112,7 +112,7 @@ func traceText(s *kit.Session, args []string, passphraseFile string) (string, er
 	return checkNoPrivate(string(data))
 }
 
-// checkNoPrivate derives the public half of a private one that was piped in.
+// checkNoPrivate derives the public key of a private one that was piped in.
 func checkNoPrivate(text string) (string, error) {
 	if !keypair.HoldsPrivate(text) {
 		return text, nil

@@ -14,14 +14,14 @@ import (
 	"plumlatch/internal/core/keypair"
 )
 
-// KeyFile is a private half's place on this machine, held open so that the
-// half can be written there whole or not at all.
+// KeyFile is a private key's place on this machine, held open so that the
+// the pair can be written there whole or not at all.
 type KeyFile struct {
 	Path string
 	temp *os.File
 }
 
-// Reserve holds the place for a private half. It refuses a path where anything
+// Reserve holds the place for a private key. It refuses a path where anything
 // is already, and makes ~/.ssh with mode 0700 if that is missing.
 func Reserve(path string) (*KeyFile, error) {
 	for _, p := range []string{path, path + ".pub"} {
@@ -36,18 +36,18 @@ func Reserve(path string) (*KeyFile, error) {
 	}
 	temp, err := os.CreateTemp(filepath.Dir(path), ".plumlatch-*") // with mode 0600
 	if err != nil {
-		return nil, fmt.Errorf("no place to write the private half: %w", err)
+		return nil, fmt.Errorf("no place to write the private key: %w", err)
 	}
 	k := &KeyFile{path, temp}
 	// Room for the largest key, so that a full disk shows now and not later.
 	if _, err := temp.Write(make([]byte, 16<<10)); err != nil {
 		k.Drop()
-		return nil, fmt.Errorf("no place to write the private half: %w", err)
+		return nil, fmt.Errorf("no place to write the private key: %w", err)
 	}
 	return k, nil
 }
 
-// Keep writes both halves. A file that somebody put there meanwhile stays.
+// Keep writes both files. A file that somebody put there meanwhile stays.
 func (k *KeyFile) Keep(private []byte, public keypair.Public) error {
 	defer k.Drop()
 	if err := errors.Join(k.temp.Truncate(0), seekStart(k.temp)); err != nil {
@@ -81,7 +81,7 @@ func (k *KeyFile) Drop() {
 	os.Remove(k.temp.Name())
 }
 
-// Remove takes both halves away again.
+// Remove removes both files.
 func (k *KeyFile) Remove() error { return errors.Join(os.Remove(k.Path), os.Remove(k.Path+".pub")) }
 
 // KeyDirs are the folders where this machine's keys are looked for: ~/.ssh, and
@@ -94,7 +94,7 @@ func (s *Session) KeyDirs() []string {
 	return append(dirs, filepath.SplitList(s.Env.Getenv("PLUMLATCH_KEYS"))...)
 }
 
-// FindPrivate returns the file that holds the private half of the key with the
+// FindPrivate returns the file that holds the private key of the key with the
 // fingerprint, told by the .pub file beside it; "" if this machine has none.
 func (s *Session) FindPrivate(sha256 string) string {
 	for _, dir := range s.KeyDirs() {
@@ -160,7 +160,7 @@ func (s *Session) Passphrase(ask bool, file string) ([]byte, error) {
 	if !ask {
 		return nil, nil
 	}
-	first, err := s.AskSecret("Passphrase for the private half: ")
+	first, err := s.AskSecret("Passphrase for the private key: ")
 	if err != nil {
 		return nil, err
 	}
@@ -177,7 +177,7 @@ func (s *Session) Passphrase(ask bool, file string) ([]byte, error) {
 	return first, nil
 }
 
-// FileFor returns a private half on this machine that should open, before all
+// FileFor returns a private key on this machine that should open, before all
 // one of a key that was seen in place.
 func (s *Session) FileFor(openers []apiclient.Opening) string {
 	second := ""
@@ -194,7 +194,7 @@ func (s *Session) FileFor(openers []apiclient.Opening) string {
 	return second
 }
 
-// ReadKeyFile reads a key file of either kind. A closed private half asks for
+// ReadKeyFile reads a key file of either kind. A closed private key asks for
 // its passphrase, on a terminal; with mustOpen it is an error if that cannot be.
 func (s *Session) ReadKeyFile(path, passphraseFile string, mustOpen bool) (KeyOnDisk, error) {
 	k := KeyOnDisk{Path: path}
@@ -243,11 +243,11 @@ type KeyOnDisk struct {
 	Path    string
 	Text    []byte
 	Mode    fs.FileMode
-	Private *keypair.PrivateFile // nil for a public half
-	Public  keypair.PublicFile   // of a public half
-	// Passphrase is what opened the private half.
+	Private *keypair.PrivateFile // nil for a public key
+	Public  keypair.PublicFile   // of a public key
+	// Passphrase is what opened the private key.
 	Passphrase []byte
-	// Sealed is whether the private half stayed closed for want of a passphrase.
+	// Sealed is whether the private key stayed closed for want of a passphrase.
 	Sealed bool
 }
 

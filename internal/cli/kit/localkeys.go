@@ -17,7 +17,7 @@ import (
 	"plumlatch/internal/sshio"
 )
 
-// LocalKeyFlags say where a private half is that is at hand here.
+// LocalKeyFlags say where a private key is that is at hand here.
 type LocalKeyFlags struct {
 	AgentFlags
 	With           string
@@ -25,23 +25,23 @@ type LocalKeyFlags struct {
 }
 
 func (h *LocalKeyFlags) Flags(f *flag.FlagSet) {
-	f.StringVar(&h.With, "with", "", "`file` with a private half, or a folder with several")
+	f.StringVar(&h.With, "with", "", "`file` with a private key, or a folder with several")
 	f.StringVar(&h.PassphraseFile, "passphrase-file", "", "`file` that holds the passphrase")
 	h.AgentFlags.Flags(f)
 }
 
 func (h LocalKeyFlags) Given() bool { return h.With != "" || h.Use }
 
-// AtHand is a private half that can sign here. It is never sent anywhere.
+// AtHand is a private key that can sign here. It is never sent anywhere.
 type AtHand struct {
 	ssh.Signer
 	keypair.Public
 	From string
 }
 
-// LocalKeys returns the private halves that the flags name. close ends the
+// LocalKeys returns the private keys that the flags name. close ends the
 // connection to the ssh-agent.
-func (s *Session) LocalKeys(h LocalKeyFlags) (halves []AtHand, close func(), err error) {
+func (s *Session) LocalKeys(h LocalKeyFlags) (signers []AtHand, close func(), err error) {
 	if err := h.Check(); err != nil {
 		return nil, nil, err
 	}
@@ -49,7 +49,7 @@ func (s *Session) LocalKeys(h LocalKeyFlags) (halves []AtHand, close func(), err
 	case h.With != "" && h.Use:
 		return nil, nil, &UsageError{"-with and -agent exclude each other"}
 	case h.Use:
-		return s.agentHalves(h.AgentFlags)
+		return s.agentKeys(h.AgentFlags)
 	}
 	files := []string{h.With}
 	folder := false
@@ -60,45 +60,45 @@ func (s *Session) LocalKeys(h LocalKeyFlags) (halves []AtHand, close func(), err
 		}
 	}
 	for _, file := range files {
-		half, err := s.FileHalf(file, h.PassphraseFile, folder)
+		signer, err := s.FileKey(file, h.PassphraseFile, folder)
 		if err != nil && !folder {
 			return nil, nil, err
 		}
 		if err == nil {
-			halves = append(halves, half)
+			signers = append(signers, signer)
 		}
 	}
-	if len(halves) == 0 {
-		return nil, nil, fmt.Errorf("there is no private half in %s that can be opened here", h.With)
+	if len(signers) == 0 {
+		return nil, nil, fmt.Errorf("there is no private key in %s that can be opened here", h.With)
 	}
-	return halves, func() {}, nil
+	return signers, func() {}, nil
 }
 
-// FileHalf opens a private half. quiet is for folders, where other files lie too
+// FileKey opens a private key. quiet is for folders, where other files lie too
 // and no passphrase is asked for.
-func (s *Session) FileHalf(path, passphraseFile string, quiet bool) (AtHand, error) {
+func (s *Session) FileKey(path, passphraseFile string, quiet bool) (AtHand, error) {
 	if quiet {
 		text, err := os.ReadFile(path)
 		if err != nil || len(text) > keypair.MaxTextBytes || !keypair.HoldsPrivate(string(text)) {
-			return AtHand{}, errors.New("no private half")
+			return AtHand{}, errors.New("no private key")
 		}
 		file, err := keypair.ReadPrivate(text, nil)
 		if err != nil {
 			return AtHand{}, err
 		}
-		return HalfOf(file.Pair, path)
+		return SignerOf(file.Pair, path)
 	}
 	k, err := s.ReadKeyFile(path, passphraseFile, true)
 	if err != nil {
 		return AtHand{}, err
 	}
 	if k.Private == nil {
-		return AtHand{}, fmt.Errorf("%s is a public half; give the private one", path)
+		return AtHand{}, fmt.Errorf("%s is a public key; give the private one", path)
 	}
-	return HalfOf(k.Private.Pair, path)
+	return SignerOf(k.Private.Pair, path)
 }
 
-func HalfOf(pair keypair.Pair, from string) (AtHand, error) {
+func SignerOf(pair keypair.Pair, from string) (AtHand, error) {
 	text, err := pair.OpenSSH(nil)
 	if err != nil {
 		return AtHand{}, err
@@ -108,7 +108,7 @@ func HalfOf(pair keypair.Pair, from string) (AtHand, error) {
 	return AtHand{signer, pair.Public, from}, err
 }
 
-func (s *Session) agentHalves(a AgentFlags) ([]AtHand, func(), error) {
+func (s *Session) agentKeys(a AgentFlags) ([]AtHand, func(), error) {
 	keys, err := s.AgentKeys(a)
 	if err != nil {
 		return nil, nil, err
@@ -148,14 +148,14 @@ func TargetOf(c apiclient.Connection) (sshio.Target, error) {
 	return t, nil
 }
 
-// Enter logs in with the first of the halves that the server takes.
-func Enter(ctx context.Context, c apiclient.Connection, halves []AtHand) (*sshio.Session, AtHand, error) {
+// Enter logs in with the first of the keys that the server takes.
+func Enter(ctx context.Context, c apiclient.Connection, signers []AtHand) (*sshio.Session, AtHand, error) {
 	t, err := TargetOf(c)
 	if err != nil {
 		return nil, AtHand{}, err
 	}
 	var refused error
-	for _, h := range halves {
+	for _, h := range signers {
 		session, err := sshio.Login(ctx, t, h.Signer)
 		if err == nil {
 			return session, h, nil

@@ -16,27 +16,27 @@ import (
 // ErrNotTried is wrapped by what kept a login from being tried at all.
 var ErrNotTried = errors.New("it was not possible from here")
 
-// TryLogin completes a login with the private half in the file, and returns
+// TryLogin completes a login with the private key in the file, and returns
 // nil only if that succeeded. The host must show a pinned key. The login is reported
 // as a proof of entry.
 func (s *Session) TryLogin(ctx context.Context, client *apiclient.Client, i apiclient.Instance, file string) error {
 	if file == "" {
-		return fmt.Errorf("%w: no private half that fits is on this machine", ErrNotTried)
+		return fmt.Errorf("%w: no private key that fits is on this machine", ErrNotTried)
 	}
-	half, err := s.FileHalf(file, "", true)
+	signer, err := s.FileKey(file, "", true)
 	if errors.Is(err, keypair.ErrPassphraseNeeded) {
 		return fmt.Errorf("%w: %s has a passphrase", ErrNotTried, file)
 	}
 	if err != nil {
 		return fmt.Errorf("%w: %s cannot be read: %w", ErrNotTried, file, err)
 	}
-	session, half, err := Enter(ctx, i.Connection, []AtHand{half})
+	session, signer, err := Enter(ctx, i.Connection, []AtHand{signer})
 	if err != nil {
 		return err
 	}
 	defer session.Close()
 	l := apiclient.Login{Reach: apiclient.LoginReach{Login: i.Connection.User + "@" + i.Name}}
-	if _, err := s.ReportEntry(ctx, client, l, session, half); err != nil {
+	if _, err := s.ReportEntry(ctx, client, l, session, signer); err != nil {
 		fmt.Fprintf(
 			s.Env.Err,
 			"The login could not be reported as a proof: %v\nReport it later: plumlatch prove %s\n", err, l.Reach.Login,
@@ -47,25 +47,25 @@ func (s *Session) TryLogin(ctx context.Context, client *apiclient.Client, i apic
 
 // ReportEntry tells of a completed login where its key is recorded.
 func (s *Session) ReportEntry(
-	ctx context.Context, client *apiclient.Client, l apiclient.Login, session *sshio.Session, half AtHand,
+	ctx context.Context, client *apiclient.Client, l apiclient.Login, session *sshio.Session, signer AtHand,
 ) (apiclient.Login, error) {
-	name, err := s.RecordOf(ctx, client, half)
+	name, err := s.RecordOf(ctx, client, signer)
 	if err != nil || name == "" {
 		return l, err
 	}
-	return signEntry(ctx, client, l.Reach.Login, name, session, half)
+	return signEntry(ctx, client, l.Reach.Login, name, session, signer)
 }
 
 // signEntry reports that a login was completed with a key that has a record, signed with it.
 func signEntry(
-	ctx context.Context, client *apiclient.Client, login, key string, session *sshio.Session, half AtHand,
+	ctx context.Context, client *apiclient.Client, login, key string, session *sshio.Session, signer AtHand,
 ) (apiclient.Login, error) {
 	host := ssh.FingerprintSHA256(session.HostKey)
 	c, err := Answer[apiclient.Challenge](client.ChallengeKey(ctx, key, apiclient.EntryFor{Login: login, HostKey: host}))
 	if err != nil {
 		return apiclient.Login{}, err
 	}
-	armoured, err := signature.Sign(half.Signer, c.Namespace, []byte(c.Text))
+	armoured, err := signature.Sign(signer.Signer, c.Namespace, []byte(c.Text))
 	if err != nil {
 		return apiclient.Login{}, err
 	}
@@ -75,8 +75,8 @@ func signEntry(
 }
 
 // RecordOf returns the name of the record of a key; "" where it has none.
-func (s *Session) RecordOf(ctx context.Context, client *apiclient.Client, half AtHand) (string, error) {
-	t, err := Answer[apiclient.Trace](client.Trace(ctx, apiclient.TraceText{Text: half.Public.Line()}))
+func (s *Session) RecordOf(ctx context.Context, client *apiclient.Client, signer AtHand) (string, error) {
+	t, err := Answer[apiclient.Trace](client.Trace(ctx, apiclient.TraceText{Text: signer.Public.Line()}))
 	if err != nil {
 		return "", err
 	}

@@ -25,10 +25,10 @@ var OfflineCommands = []kit.Command{
 	{
 		Name: "key inspect", Args: "[FILE ...]", Max: -1, Flags: keyInspect,
 		Summary: "Say what key files are, with all fingerprints and findings",
-		Detail: `It reads private halves (OpenSSH, PEM, PKCS#8, .ppk) and public ones (one line, RFC 4716,
+		Detail: `It reads private keys (OpenSSH, PEM, PKCS#8, .ppk) and public ones (one line, RFC 4716,
 PEM, JWK), lists of keys such as authorized_keys, and with -agent the keys in the ssh-agent.
 It needs no service. It ends with status 3 if a file is not as it should be:
-a private half that others can read, halves that do not belong together, a broken key.`,
+a private key that others can read, a public key that does not belong to it, a broken key.`,
 		Examples: []string{
 			"plumlatch key inspect ~/.ssh/id_ed25519",
 			"plumlatch key inspect ~/.ssh/*.pub -json",
@@ -39,7 +39,7 @@ a private half that others can read, halves that do not belong together, a broke
 		Name: "key convert", Args: "FILE", Min: 1, Max: 1, Flags: keyConvert,
 		Summary: "Write a key in another file format",
 		Detail: `Private formats: openssh, pem (PKCS#1 and SEC1), pkcs8, ppk2, ppk3. Public formats, also of
-a private half: line, rfc4716, spki, jwk. A passphrase is kept unless another is asked for.
+a private key: line, rfc4716, spki, jwk. A passphrase is kept unless another is asked for.
 Files get the mode 0600 and are written whole or not at all, never over another one:
 -replace keeps the old one beside it, with the ending .old.`,
 		Examples: []string{
@@ -54,12 +54,12 @@ Files get the mode 0600 and are written whole or not at all, never over another 
 		Min:      1,
 		Max:      1,
 		Flags:    keyPublic,
-		Summary:  "Derive the public half of a private half",
+		Summary:  "Derive the public key of a private key",
 		Examples: []string{"plumlatch key public ~/.ssh/atlas > ~/.ssh/atlas.pub"},
 	},
 	{
 		Name: "key passphrase", Args: "FILE", Min: 1, Max: 1, Flags: keyPassphrase,
-		Summary: "Give a private half another passphrase, or none",
+		Summary: "Give a private key another passphrase, or none",
 		Detail: "The file keeps its format; classic PEM and .ppk version 2 are written as openssh and ppk3,\nwhose " +
 			"encryption is sound. The old file stays beside it, with the ending .old.",
 		Examples: []string{"plumlatch key passphrase ~/.ssh/atlas", "plumlatch key passphrase ~/.ssh/robot -none"},
@@ -249,7 +249,7 @@ func inspect(s *kit.Session, k kit.KeyOnDisk) (inspected, error) {
 	p := k.Key()
 	i := inspected{
 		File:     k.Path,
-		Kind:     "public half",
+		Kind:     "public key",
 		Format:   k.Public.Format,
 		Type:     p.Type,
 		Bits:     p.Bits,
@@ -281,7 +281,7 @@ func inspect(s *kit.Session, k kit.KeyOnDisk) (inspected, error) {
 				),
 			})
 		}
-		i.Kind, i.Format, i.Encrypted, i.Cipher = "private half", k.Private.Format, k.Private.Encrypted, k.Private.Cipher
+		i.Kind, i.Format, i.Encrypted, i.Cipher = "private key", k.Private.Format, k.Private.Encrypted, k.Private.Cipher
 		if !k.Sealed {
 			sum, err := k.Private.PKCS8SHA1()
 			if err != nil {
@@ -290,7 +290,7 @@ func inspect(s *kit.Session, k kit.KeyOnDisk) (inspected, error) {
 			i.PKCS8SHA1 = keypair.FormatHex(sum)
 		}
 		i.Findings = append(i.Findings, judgeFile(s, k)...)
-		if err := compareHalves(s, k, &i); err != nil {
+		if err := comparePublic(s, k, &i); err != nil {
 			return i, err
 		}
 		i.Findings = append(i.Findings, keypair.JudgePrivate(*k.Private)...)
@@ -329,8 +329,8 @@ func judgeFile(s *kit.Session, k kit.KeyOnDisk) []keypair.Finding {
 	return out
 }
 
-// compareHalves looks at the public half beside a private one.
-func compareHalves(s *kit.Session, k kit.KeyOnDisk, i *inspected) error {
+// comparePublic looks at the public key beside a private one.
+func comparePublic(s *kit.Session, k kit.KeyOnDisk, i *inspected) error {
 	beside := k.Path + ".pub"
 	text, err := os.ReadFile(beside)
 	if errors.Is(err, fs.ErrNotExist) || len(k.Key().Blob) == 0 {
@@ -345,9 +345,9 @@ func compareHalves(s *kit.Session, k kit.KeyOnDisk, i *inspected) error {
 	i.Belongs = &together
 	if !together {
 		i.Findings = append(i.Findings, keypair.Finding{
-			Code:   "halves-differ",
+			Code:   "keys-differ",
 			Weight: keypair.Bad,
-			Text:   beside + " is not the public half of it",
+			Text:   beside + " is not the public key of it",
 			Remedy: "Write it anew: plumlatch key public " + s.Shown(k.Path),
 		})
 	}
@@ -410,7 +410,7 @@ func showInspected(s *kit.Session, i inspected) {
 	if i.Type != "" {
 		typ = kit.TypeText(i.Type, i.Bits)
 	}
-	if i.Kind == "private half" {
+	if i.Kind == "private key" {
 		encrypted = "no, it has no passphrase"
 		if i.Encrypted {
 			encrypted = "yes, " + i.Cipher
@@ -426,14 +426,14 @@ func showInspected(s *kit.Session, i inspected) {
 		"File", i.File, "Kind", i.Kind, "Format", formatNames[i.Format], "Type", typ, "Encrypted", encrypted,
 		"Comment", i.Comment, "SHA-256", i.SHA256, "MD5", i.MD5, "MD5 of the SPKI DER", i.SPKIMD5,
 		"SHA-1 of the PKCS#8 DER", i.PKCS8SHA1, "SSHFP", i.SSHFP, "Mode", i.Mode, "Line ends", i.LineEnds,
-		"Public half", together, "Repaired", strings.Join(i.Repaired, "; "),
+		"Public key", together, "Repaired", strings.Join(i.Repaired, "; "),
 	)
 	for _, f := range i.Findings {
 		s.ShowFinding(f)
 	}
 }
 
-// newPassphrase are the flags that say how a written private half is closed.
+// newPassphrase are the flags that say how a written private key is closed.
 type newPassphrase struct {
 	ask, none bool
 	file      string
@@ -488,10 +488,10 @@ func keyConvert(f *flag.FlagSet) func(context.Context, *kit.Session, []string) e
 			return writeKeyFile(s, *out, text, *replace)
 		}
 		if k.Private == nil {
-			return fmt.Errorf("%s is a public half; nothing can make a private half of it", k.Path)
+			return fmt.Errorf("%s is a public key; nothing can make a private key of it", k.Path)
 		}
 		if *out == "" {
-			return kit.Usage("say where to write the private half: -out FILE")
+			return kit.Usage("say where to write the private key: -out FILE")
 		}
 		passphrase, err := fresh.choose(s, k.Passphrase)
 		if err != nil {
@@ -531,7 +531,7 @@ func keyPassphrase(f *flag.FlagSet) func(context.Context, *kit.Session, []string
 			return err
 		}
 		if k.Private == nil {
-			return fmt.Errorf("%s is a public half, which has no passphrase", k.Path)
+			return fmt.Errorf("%s is a public key, which has no passphrase", k.Path)
 		}
 		fresh.ask = !fresh.none && fresh.file == ""
 		passphrase, err := fresh.choose(s, nil)

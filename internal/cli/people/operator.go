@@ -608,7 +608,7 @@ func showLeaving(s *kit.Session, l apiclient.Leaving) {
 var leavingWords = map[apiclient.LeavingItemWhat]string{
 	apiclient.LeavingItemWhatReplace:  "replace it by a key of whoever follows",
 	apiclient.LeavingItemWhatWithdraw: "withdraw it; others keep the login solid, or it is missing",
-	apiclient.LeavingItemWhatHandOver: "hand it over; its private half has never left the safe",
+	apiclient.LeavingItemWhatHandOver: "hand it over; its private key has never left the safe",
 	apiclient.LeavingItemWhatRetire:   "retire it; it opens nothing",
 }
 

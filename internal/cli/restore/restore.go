@@ -44,7 +44,7 @@ with status 3 if no route is possible within the limits.`,
 		Name: "restore start", Args: "LOGIN", Min: 1, Max: 1, Flags: restoreStart,
 		Summary: "Get back into a login by a route, step by step, and prove it with a login",
 		Detail: `With -new a pair is made on this machine first (-make service: in the service, which keeps the private
-half in its safe, logs in itself, and hands it over to you with: plumlatch key private NAME). Each step
+key in its safe, logs in itself, and hands it over to you with: plumlatch key private NAME). Each step
 is written down before it begins; one that fails has all undone. What is opened for the while is closed
 by itself, with a deadline. The lines of the lost keys (-lost, or those that nobody can use any more)
 go only after a completed login with the new key; the keys are marked as lost everywhere.
@@ -60,7 +60,7 @@ the restore.`,
 	{
 		Name: "restore watch", Args: "[ID]", Max: 1, Flags: restoreWatch,
 		Summary: "Watch a restore, and do from this machine what it waits for",
-		Detail: "It watches the newest unless an id is given. With the private halves that are here it places the line, " +
+		Detail: "It watches the newest unless an id is given. With the private keys that are here it places the line, " +
 			"logs in, and removes the lost line, where the restore waits for that.",
 		Examples: []string{
 			"plumlatch restore watch",
@@ -111,7 +111,7 @@ func restoreStart(f *flag.FlagSet) func(context.Context, *kit.Session, []string)
 	f.StringVar(&pair.Maker, "make", "here", "with -new: `where` the pair is made, here or service")
 	f.StringVar(&pair.Typ, "type", "", "with -new: ed25519, rsa or ecdsa; what the route takes unless given")
 	f.IntVar(&pair.Bits, "bits", 0, "with -new: the size of an rsa or ecdsa key")
-	f.StringVar(&pair.Out, "out", "", "with -new: `file` for the private half; ~/.ssh/NAME unless given")
+	f.StringVar(&pair.Out, "out", "", "with -new: `file` for the private key; ~/.ssh/NAME unless given")
 	f.Var(&lost, "lost", "the `name` of a lost key whose line goes after the proof; can be given several times")
 	keepLines := f.Bool("lost-none", false, "no line goes")
 	stopFirst := f.Bool(
@@ -233,10 +233,10 @@ func restoreKey(s *kit.Session,
 		return err
 	}
 	if !s.Json && !s.Quiet {
-		fmt.Fprintf(s.Env.Err, "Made the key %s; its private half is in %s.\n", k.Name, s.Shown(path))
+		fmt.Fprintf(s.Env.Err, "Made the key %s; its private key is in %s.\n", k.Name, s.Shown(path))
 	}
-	half, err := s.FileHalf(path, pair.PassphraseFile, false)
-	work.found = append(work.found, half)
+	signer, err := s.FileKey(path, pair.PassphraseFile, false)
+	work.found = append(work.found, signer)
 	return err
 }
 

@@ -44,12 +44,12 @@ const restorePause = 250 * time.Millisecond
 // can be done from here.
 func followRestore(s *kit.Session, ctx context.Context, client *apiclient.Client, id uuid.UUID, w *restoreWork) error {
 	if w.Given() {
-		halves, end, err := s.LocalKeys(w.LocalKeyFlags)
+		signers, end, err := s.LocalKeys(w.LocalKeyFlags)
 		if err != nil {
 			return err
 		}
 		defer end()
-		w.found = append(w.found, halves...)
+		w.found = append(w.found, signers...)
 	}
 	w.tried = map[string]bool{}
 	defer w.close()
@@ -154,14 +154,14 @@ func helpWith(
 		return placeFor(s, ctx, client, r, l, fresh, w)
 	}
 	if w.open == nil {
-		half, err := halfOfKey(s, fresh, w)
+		signer, err := signerOfKey(s, fresh, w)
 		if err != nil {
 			return err
 		}
-		if w.open, half, err = kit.Enter(ctx, l.Connection, []kit.AtHand{half}); err != nil {
+		if w.open, signer, err = kit.Enter(ctx, l.Connection, []kit.AtHand{signer}); err != nil {
 			return err
 		}
-		if _, err := s.ReportEntry(ctx, client, l, w.open, half); err != nil {
+		if _, err := s.ReportEntry(ctx, client, l, w.open, signer); err != nil {
 			return err
 		}
 	}
@@ -176,8 +176,8 @@ func helpWith(
 	return &missingHere{fmt.Sprintf("this client knows no step %q; use a newer one", r.Waits.Step)}
 }
 
-// halfOfKey returns the private half of a key that is here.
-func halfOfKey(s *kit.Session, k apiclient.Key, w *restoreWork) (kit.AtHand, error) {
+// signerOfKey returns the private key of a key that is here.
+func signerOfKey(s *kit.Session, k apiclient.Key, w *restoreWork) (kit.AtHand, error) {
 	for _, h := range w.found {
 		if keypair.FormatSHA256(h.SHA256()) == k.Fingerprints.Sha256 {
 			return h, nil
@@ -185,9 +185,9 @@ func halfOfKey(s *kit.Session, k apiclient.Key, w *restoreWork) (kit.AtHand, err
 	}
 	file := s.FindPrivate(k.Fingerprints.Sha256)
 	if file == "" {
-		return kit.AtHand{}, &missingHere{"the private half of " + k.Name + " was not found on this machine"}
+		return kit.AtHand{}, &missingHere{"the private key of " + k.Name + " was not found on this machine"}
 	}
-	return s.FileHalf(file, w.PassphraseFile, false)
+	return s.FileKey(file, w.PassphraseFile, false)
 }
 
 // placeFor places the new line in a session that the password or another key opens.
@@ -233,17 +233,17 @@ func wayIn(s *kit.Session,
 		}
 		return sshio.LoginWithPassword(ctx, target, password)
 	}
-	halves := w.found
+	signers := w.found
 	if file := s.FileFor(l.Openers); file != "" {
-		half, err := s.FileHalf(file, w.PassphraseFile, true)
+		signer, err := s.FileKey(file, w.PassphraseFile, true)
 		if err == nil {
-			halves = append(halves, half)
+			signers = append(signers, signer)
 		}
 	}
-	if len(halves) == 0 {
-		return nil, &missingHere{"no private half that opens " + r.Login + " was found on this machine"}
+	if len(signers) == 0 {
+		return nil, &missingHere{"no private key that opens " + r.Login + " was found on this machine"}
 	}
-	session, _, err := kit.Enter(ctx, l.Connection, halves)
+	session, _, err := kit.Enter(ctx, l.Connection, signers)
 	return session, err
 }
 
@@ -283,7 +283,7 @@ func removeFor(
 	return err
 }
 
-// openedFor opens the administrator's password where the private half is here.
+// openedFor opens the administrator's password where the private key is here.
 func openedFor(
 	s *kit.Session, ctx context.Context, client *apiclient.Client, r apiclient.Restore, w *restoreWork,
 ) error {
@@ -296,7 +296,7 @@ func openedFor(
 		file = s.FindPrivate(k.Fingerprints.Sha256)
 	}
 	if file == "" {
-		return &missingHere{"the private half of " + r.Key + " was not found on this machine"}
+		return &missingHere{"the private key of " + r.Key + " was not found on this machine"}
 	}
 	password, _, err := openPassword(s, ctx, client, r.Target, file, w.PassphraseFile)
 	if err != nil {
@@ -391,14 +391,14 @@ func refreshConfig(s *kit.Session, ctx context.Context, client *apiclient.Client
 
 var PasswordCommands = []kit.Command{{
 	Name: "instance password", Args: "NAME", Min: 1, Max: 1, Flags: instancePassword,
-	Summary: "Open the administrator's password of a Windows instance with your private half, on this machine",
-	Detail: `The cloud gives the password sealed to an RSA public key. It is opened here; the private half is
+	Summary: "Open the administrator's password of a Windows instance with your private key, on this machine",
+	Detail: `The cloud gives the password sealed to an RSA public key. It is opened here; the private key is
 never sent. That you asked, and that you opened it, is in the daybook. Change it at once.`,
 	Examples: []string{"plumlatch instance password office-windows -with ~/.ssh/office-windows"},
 }}
 
 func instancePassword(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error {
-	with := f.String("with", "", "`file` with the private half; one that fits is looked for unless given")
+	with := f.String("with", "", "`file` with the private key; one that fits is looked for unless given")
 	passphraseFile := f.String("passphrase-file", "", "`file` that holds the passphrase")
 	return func(ctx context.Context, s *kit.Session, args []string) error {
 		client, err := s.Connect()
@@ -436,7 +436,7 @@ func showPassword(s *kit.Session, instance, password string) {
 	)
 }
 
-// openPassword asks for the sealed password and opens it with a private half that is here.
+// openPassword asks for the sealed password and opens it with a private key that is here.
 func openPassword(s *kit.Session,
 	ctx context.Context,
 	client *apiclient.Client,
@@ -454,7 +454,7 @@ func openPassword(s *kit.Session,
 	if file == "" {
 		if file = s.FindPrivate(fingerprint); file == "" {
 			return "", sealed, fmt.Errorf(
-				"the password is sealed to %s, whose private half was not found on this machine. Say where it is: -with FILE. If "+
+				"the password is sealed to %s, whose private key was not found on this machine. Say where it is: -with FILE. If "+
 					"it is lost: plumlatch restore routes %s",
 				fingerprint,
 				instance,
@@ -466,7 +466,7 @@ func openPassword(s *kit.Session,
 	case err != nil:
 		return "", sealed, err
 	case k.Private == nil:
-		return "", sealed, fmt.Errorf("%s is a public half; give the private one", file)
+		return "", sealed, fmt.Errorf("%s is a public key; give the private one", file)
 	case !bytes.Equal(k.Private.Blob, public.Blob):
 		return "", sealed, fmt.Errorf(
 			"the password is sealed to %s, and %s is %s. If the one it is sealed to is lost: plumlatch restore routes %s",

@@ -37,14 +37,14 @@ var RotateCommands = []kit.Command{
 		Name: "rotate start", Flags: rotateStart,
 		Summary: "Replace keys by that plan, after showing it",
 		Detail: rotateDetail + `
-New keys are made on this machine (-make here): their private halves are written to ~/.ssh with
+New keys are made on this machine (-make here): their private keys are written to ~/.ssh with
 mode 0600, and this command completes a login with each of them before the old key goes. With
 -make service the service makes and keeps them in its safe and logs in itself; their holders take
 them out with: plumlatch key private NAME. With -make bring
-each holder is asked for a new public half (plumlatch rotate asked), and the rotation goes on with it
+each holder is asked for a new public key (plumlatch rotate asked), and the rotation goes on with it
 when it comes. With -to a key that exists takes the place of all; its holder shows that it opens each
 login: plumlatch prove LOGIN.
-Files are edited by the steward key; where there is none, from this machine with the old private half
+Files are edited by the steward key; where there is none, from this machine with the old private key
 (-from-here -with FILE), else by the guest agent. The plan says which.
 The old line goes only after a completed login with the new key, and after the grace. A login that
 fails stays open by its old key, is said, and holds up no other.`,
@@ -75,8 +75,8 @@ fails stays open by its old key, is said, and holds up no other.`,
 	},
 	{
 		Name: "rotate watch", Args: "[ID]", Max: 1, Flags: rotateWatch,
-		Summary: "Watch a rotation, and show with the private halves that are here that its new keys open",
-		Detail: "It watches the newest unless an id is given. Anybody who holds some of the new private halves may " +
+		Summary: "Watch a rotation, and show with the private keys that are here that its new keys open",
+		Detail: "It watches the newest unless an id is given. Anybody who holds some of the new private keys may " +
 			"watch; each login is proved by whoever can.",
 		Examples: []string{"plumlatch rotate watch", "plumlatch rotate watch 01a2…"},
 	},
@@ -138,7 +138,7 @@ login is shut.`,
 	{
 		Name:     "rotate asked",
 		Flags:    rotateAsked,
-		Summary:  "List the new public halves that holders are asked to bring",
+		Summary:  "List the new public keys that holders are asked to bring",
 		Examples: []string{"plumlatch rotate asked", "plumlatch rotate asked -holder me"},
 	},
 	{
@@ -147,8 +147,8 @@ login is shut.`,
 		Min:     1,
 		Max:     2,
 		Flags:   rotateBring,
-		Summary: "Bring a new public half that a rotation asks for, from a file or made here",
-		Detail:  "FILE is a public half, or a private one of which only the public half is sent.",
+		Summary: "Bring a new public key that a rotation asks for, from a file or made here",
+		Detail:  "FILE is a public key, or a private one of which only the public key is sent.",
 		Examples: []string{
 			"plumlatch rotate bring marek-main-2 -new",
 			"plumlatch rotate bring marek-main-2 ~/.ssh/id_ed25519.pub",
@@ -194,7 +194,7 @@ func (w *wantedFlags) flags(f *flag.FlagSet) {
 	f.StringVar(&w.to, "to", "", "an existing `key` that takes the place of all")
 	f.BoolVar(
 		&w.fromHere, "from-here", false,
-		"where there is no steward key, edit from this machine with the old private half (-with or -agent)",
+		"where there is no steward key, edit from this machine with the old private key (-with or -agent)",
 	)
 	f.BoolVar(
 		&w.urgent, "urgent", false,
@@ -429,7 +429,7 @@ func rotateStart(f *flag.FlagSet) func(context.Context, *kit.Session, []string) 
 			return kit.Usage(fmt.Sprintf("-make is here, service or bring, not %q", *maker))
 		}
 		if w.fromHere != h.Given() {
-			return kit.Usage("-from-here needs the old private half: -with FILE or -agent; and these are for -from-here")
+			return kit.Usage("-from-here needs the old private key: -with FILE or -agent; and these are for -from-here")
 		}
 		client, err := s.Connect()
 		if err != nil {
@@ -514,12 +514,12 @@ func startPlanned(
 		return r, err
 	}
 	for _, m := range made {
-		fmt.Fprintf(s.Env.Out, "Made %s; its private half is in %s.\n", m.name, s.Shown(m.place.Path))
+		fmt.Fprintf(s.Env.Out, "Made %s; its private key is in %s.\n", m.name, s.Shown(m.place.Path))
 	}
 	fmt.Fprintf(s.Env.Out, "The rotation %s has begun.\n", r.Id)
 	if request.Make == apiclient.StartRotationMakeBring {
 		fmt.Fprintln(
-			s.Env.Out, "Each new public half is asked of its holder. See which are missing: plumlatch rotate asked",
+			s.Env.Out, "Each new public key is asked of its holder. See which are missing: plumlatch rotate asked",
 		)
 	}
 	return r, nil
@@ -532,7 +532,7 @@ type madePair struct {
 	place *kit.KeyFile
 }
 
-// makePairs makes the pairs and writes their private halves: all, or none.
+// makePairs makes the pairs and writes their private keys: all, or none.
 func makePairs(s *kit.Session, keys []apiclient.PlannedKey) (made []*madePair, err error) {
 	home, err := s.Home()
 	if err != nil {
@@ -682,7 +682,7 @@ func rotateShow(f *flag.FlagSet) func(context.Context, *kit.Session, []string) e
 
 func rotateWatch(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error {
 	fromHere := f.Bool(
-		"from-here", false, "edit what waits for it from this machine with the old private half (-with or -agent)",
+		"from-here", false, "edit what waits for it from this machine with the old private key (-with or -agent)",
 	)
 	var h kit.LocalKeyFlags
 	h.Flags(f)
@@ -696,7 +696,7 @@ func rotateWatch(f *flag.FlagSet) func(context.Context, *kit.Session, []string) 
 			return err
 		}
 		if *fromHere && !h.Given() || !*fromHere && h.Given() {
-			return kit.Usage("-from-here needs the old private half: -with FILE or -agent; and these are for -from-here")
+			return kit.Usage("-from-here needs the old private key: -with FILE or -agent; and these are for -from-here")
 		}
 		here, end, err := workHere(s, ctx, client, h)
 		if err != nil {

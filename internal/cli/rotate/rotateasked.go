@@ -176,7 +176,7 @@ func rotateAsked(f *flag.FlagSet) func(context.Context, *kit.Session, []string) 
 				"ASKED BY",
 				"SINCE",
 				"WHY",
-			}, None: "No new public half is asked for.",
+			}, None: "No new public key is asked for.",
 			Name: func(k apiclient.AskedKey) string { return k.Name },
 			Cells: func(k apiclient.AskedKey) []string {
 				return []string{
@@ -195,10 +195,10 @@ func rotateAsked(f *flag.FlagSet) func(context.Context, *kit.Session, []string) 
 }
 
 func rotateBring(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error {
-	fresh := f.Bool("new", false, "make the pair here; its private half goes to ~/.ssh")
+	fresh := f.Bool("new", false, "make the pair here; its private key goes to ~/.ssh")
 	return func(ctx context.Context, s *kit.Session, args []string) error {
 		if *fresh == (len(args) == 2) {
-			return kit.Usage("give the FILE with the public half, or -new to make a pair here")
+			return kit.Usage("give the FILE with the public key, or -new to make a pair here")
 		}
 		client, err := s.Connect()
 		if err != nil {
@@ -227,7 +227,7 @@ func rotateBring(f *flag.FlagSet) func(context.Context, *kit.Session, []string) 
 				strings.Join(append(names, "none")[:max(len(names), 1)], ", "),
 			)
 		}
-		line, drop, err := broughtHalf(s, of[0], args, *fresh)
+		line, drop, err := broughtKey(s, of[0], args, *fresh)
 		if err != nil {
 			return err
 		}
@@ -255,9 +255,9 @@ func rotateBring(f *flag.FlagSet) func(context.Context, *kit.Session, []string) 
 	}
 }
 
-// broughtHalf returns the public line that is brought, and what takes back a pair that
+// broughtKey returns the public line that is brought, and what takes back a pair that
 // was made for it.
-func broughtHalf(s *kit.Session,
+func broughtKey(s *kit.Session,
 	asked apiclient.AskedKey,
 	args []string,
 	fresh bool,
@@ -278,7 +278,7 @@ func broughtHalf(s *kit.Session,
 	if !s.Json && !s.Quiet {
 		fmt.Fprintf(
 			s.Env.Out,
-			"Made %s (%s); its private half is in %s.\n", asked.Name, kit.TypeText(asked.Type, asked.Bits),
+			"Made %s (%s); its private key is in %s.\n", asked.Name, kit.TypeText(asked.Type, asked.Bits),
 			s.Shown(made[0].place.Path),
 		)
 	}

@@ -22,8 +22,8 @@ import (
 
 // hereWork is what a rotation's logins are edited with from this machine.
 type hereWork struct {
-	halves []kit.AtHand    // those given, by which the old keys' logins are opened
-	names  map[string]bool // the keys whose private halves are at hand; false for those looked for in vain
+	signers []kit.AtHand    // those given, by which the old keys' logins are opened
+	names  map[string]bool // the keys whose private keys are at hand; false for those looked for in vain
 }
 
 // workHere returns what there is to work with; nil where nothing was given.
@@ -33,13 +33,13 @@ func workHere(
 	if !h.Given() {
 		return nil, func() {}, nil
 	}
-	halves, end, err := s.LocalKeys(h)
+	signers, end, err := s.LocalKeys(h)
 	if err != nil {
 		return nil, nil, err
 	}
-	w := &hereWork{halves: halves, names: map[string]bool{}}
-	for _, half := range halves {
-		name, err := s.RecordOf(ctx, client, half)
+	w := &hereWork{signers: signers, names: map[string]bool{}}
+	for _, signer := range signers {
+		name, err := s.RecordOf(ctx, client, signer)
 		if err != nil {
 			end()
 			return nil, nil, err
@@ -51,7 +51,7 @@ func workHere(
 	return w, end, nil
 }
 
-// has reports whether the private half of the key is at hand: one that was given, or
+// has reports whether the private key of the key is at hand: one that was given, or
 // one in the folders where keys are kept.
 func (w *hereWork) has(ctx context.Context, s *kit.Session, client *apiclient.Client, key string) bool {
 	if at, known := w.names[key]; known {
@@ -63,9 +63,9 @@ func (w *hereWork) has(ctx context.Context, s *kit.Session, client *apiclient.Cl
 		file = s.FindPrivate(k.Fingerprints.Sha256)
 	}
 	if file != "" {
-		half, err := s.FileHalf(file, "", true)
+		signer, err := s.FileKey(file, "", true)
 		if w.names[key] = err == nil; err == nil {
-			w.halves = append(w.halves, half)
+			w.signers = append(w.signers, signer)
 		}
 		return w.names[key]
 	}
@@ -73,18 +73,18 @@ func (w *hereWork) has(ctx context.Context, s *kit.Session, client *apiclient.Cl
 	return false
 }
 
-// half returns the private half of a public line.
-func (w *hereWork) half(line string) (kit.AtHand, error) {
+// signer returns the private key of a public line.
+func (w *hereWork) signer(line string) (kit.AtHand, error) {
 	public, err := keypair.ReadLine(line)
 	if err != nil {
 		return kit.AtHand{}, err
 	}
-	for _, h := range w.halves {
+	for _, h := range w.signers {
 		if bytes.Equal(h.Blob, public.Blob) {
 			return h, nil
 		}
 	}
-	return kit.AtHand{}, errors.New("its private half is not at hand here")
+	return kit.AtHand{}, errors.New("its private key is not at hand here")
 }
 
 // rotateFromHere takes the items that can be worked on from here and works on them,
@@ -199,19 +199,19 @@ func (e *editHere) do(ctx context.Context, step string) (string, error) {
 	return "", fmt.Errorf("this client knows no step %q; use a newer one", step)
 }
 
-// enter opens a session with the private half of the first of the lines that opens
+// enter opens a session with the private key of the first of the lines that opens
 // the login.
 func (e *editHere) enter(ctx context.Context, lines ...string) error {
-	var halves []kit.AtHand
+	var signers []kit.AtHand
 	var missing error
 	for _, line := range lines {
-		half, err := e.work.half(line)
+		signer, err := e.work.signer(line)
 		if err == nil {
-			halves = append(halves, half)
+			signers = append(signers, signer)
 		}
 		missing = errors.Join(missing, err)
 	}
-	if len(halves) == 0 {
+	if len(signers) == 0 {
 		return missing
 	}
 	l, err := kit.Answer[apiclient.Login](e.client.GetLogin(ctx, e.item.Login))
@@ -219,7 +219,7 @@ func (e *editHere) enter(ctx context.Context, lines ...string) error {
 		return err
 	}
 	e.close()
-	e.open, _, err = kit.Enter(ctx, l.Connection, halves)
+	e.open, _, err = kit.Enter(ctx, l.Connection, signers)
 	return err
 }
 

@@ -75,7 +75,7 @@ const (
 )
 
 // WatchRotation shows a rotation until it ends or is paused, and completes the logins
-// that are awaited where a private half is here. What is edited from somebody's machine
+// that are awaited where a private key is here. What is edited from somebody's machine
 // is, where there is something to work with.
 func WatchRotation(s *kit.Session,
 	ctx context.Context,
@@ -205,7 +205,7 @@ func items(s *kit.Session,
 const provesAtOnce = 8
 
 // proveRotated completes a login for each item that awaits one and whose new private
-// half is here, and reports it. Each is tried once.
+// key is here, and reports it. Each is tried once.
 func proveRotated(s *kit.Session, ctx context.Context, client *apiclient.Client, id uuid.UUID, tried map[string]bool) {
 	items, err := items(s, ctx, client, id, "placed")
 	if err != nil {
@@ -240,11 +240,11 @@ func proveOne(s *kit.Session, ctx context.Context, client *apiclient.Client, i a
 	if file == "" {
 		return false // somebody else holds it
 	}
-	half, err := s.FileHalf(file, "", true)
+	signer, err := s.FileKey(file, "", true)
 	if err == nil {
 		var l apiclient.Login
 		if l, err = kit.Answer[apiclient.Login](client.GetLogin(ctx, i.Login)); err == nil {
-			_, err = completeLogin(s, ctx, client, l, half)
+			_, err = completeLogin(s, ctx, client, l, signer)
 		}
 	}
 	if err != nil && !s.Quiet && !s.Json {
@@ -257,14 +257,14 @@ func completeLogin(s *kit.Session,
 	ctx context.Context,
 	client *apiclient.Client,
 	l apiclient.Login,
-	half kit.AtHand,
+	signer kit.AtHand,
 ) (apiclient.Login, error) {
-	session, half, err := kit.Enter(ctx, l.Connection, []kit.AtHand{half})
+	session, signer, err := kit.Enter(ctx, l.Connection, []kit.AtHand{signer})
 	if err != nil {
 		return l, err
 	}
 	defer session.Close()
-	return s.ReportEntry(ctx, client, l, session, half)
+	return s.ReportEntry(ctx, client, l, session, signer)
 }
 
 func showItems(s *kit.Session, ctx context.Context, client *apiclient.Client, id uuid.UUID, state string) error {

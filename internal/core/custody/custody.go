@@ -1,9 +1,9 @@
-// Package custody decides who gets a private half that the safe keeps.
+// Package custody decides who gets a private key that the safe keeps.
 package custody
 
 // Asked is what somebody asks for, and of which key.
 type Asked struct {
-	// Kept is whether the safe has the private half, and Released whether it was handed over before.
+	// Kept is whether the safe has the private key, and Released whether it was handed over before.
 	Kept, Released bool
 	// Steward is whether the key is the service's own of an instance.
 	Steward bool
@@ -17,7 +17,7 @@ type Asked struct {
 	Holds, Admin bool
 }
 
-// Verdict is why somebody gets no private half; Granted where they do.
+// Verdict is why somebody gets no private key; Granted where they do.
 type Verdict string
 
 // The verdicts.
@@ -26,7 +26,7 @@ const (
 	NotKept  Verdict = "not-kept"
 	Steward  Verdict = "steward-key"
 	SafeOff  Verdict = "no-safe"
-	Released Verdict = "private-half-released"
+	Released Verdict = "private-key-released"
 	NoReason Verdict = "no-reason"
 	Beyond   Verdict = "beyond-your-limit"
 	NotTheir Verdict = "not-the-holder"

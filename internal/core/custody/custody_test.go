@@ -2,7 +2,7 @@ package custody
 
 import "testing"
 
-func TestAPrivateHalfGoesToItsHolderOrAnAdminAndNobodyElse(t *testing.T) {
+func TestAPrivateKeyGoesToItsHolderOrAnAdminAndNobodyElse(t *testing.T) {
 	good := Asked{Kept: true, Reason: true, Holds: true}
 	with := func(change func(*Asked)) Asked {
 		a := good

@@ -3,7 +3,7 @@ package custody
 // State is how a key is to be taken.
 type State string
 
-// The states. One is lost where nobody has its private half any more, or somebody has who must not; one is
+// The states. One is lost where nobody has its private key any more, or somebody has who must not; one is
 // retired where it opens nothing any more.
 const (
 	Active  State = "active"
@@ -11,7 +11,7 @@ const (
 	Retired State = "retired"
 )
 
-// Custody is where a private half is.
+// Custody is where a private key is.
 type Custody string
 
 // With its holder only, or in the service's safe.

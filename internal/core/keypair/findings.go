@@ -78,7 +78,7 @@ func Judge(p Public) []Finding {
 		out = append(out, Finding{
 			"comment-names",
 			Remark,
-			"the comment names a person and a machine, and goes wherever the public half goes",
+			"the comment names a person and a machine, and goes wherever the public key goes",
 			"Replace it: -comment TEXT, or -no-comment",
 			"",
 		})
@@ -86,7 +86,7 @@ func Judge(p Public) []Finding {
 	return out
 }
 
-// JudgePrivate returns what is to be known about a private half's file, beside
+// JudgePrivate returns what is to be known about a private key's file, beside
 // what Judge says of the key.
 func JudgePrivate(f PrivateFile) []Finding {
 	var out []Finding
@@ -95,7 +95,7 @@ func JudgePrivate(f PrivateFile) []Finding {
 		out = append(out, Finding{
 			"no-passphrase",
 			Caution,
-			"the private half has no passphrase: whoever gets the file gets in",
+			"the private key has no passphrase: whoever gets the file gets in",
 			"Give it one: plumlatch key passphrase FILE",
 			"",
 		})
@@ -215,7 +215,7 @@ func SharedPrimeFinding(others []string) Finding {
 	return Finding{
 		Code:   "shared-prime",
 		Weight: Bad,
-		Text:   "it shares a prime with " + strings.Join(others, ", ") + ", so anybody can compute both private halves",
+		Text:   "it shares a prime with " + strings.Join(others, ", ") + ", so anybody can compute both private keys",
 		Remedy: "Make new keys on another machine, and let those in instead: plumlatch key new NAME",
 	}
 }

@@ -25,7 +25,7 @@ const (
 	SKECDSA   = "sk-ecdsa"
 )
 
-// Public is the public half of a key pair.
+// Public is the public key of a key pair.
 type Public struct {
 	// Algorithm is the name on the wire, such as "ssh-ed25519".
 	Algorithm string

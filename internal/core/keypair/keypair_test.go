@@ -58,7 +58,7 @@ func TestMadePairsReadBackAndAgreeWithSSHKeygen(t *testing.T) {
 			}
 			if passphrase != "" {
 				if _, err := ssh.ParseRawPrivateKey(text); err == nil {
-					t.Errorf("%v: the private half reads without its passphrase", s)
+					t.Errorf("%v: the private key reads without its passphrase", s)
 				}
 			}
 		}

@@ -14,14 +14,14 @@ import (
 // MaxTextBytes is the greatest text taken as one public key, in bytes.
 const MaxTextBytes = 64 << 10
 
-// privateMarks find a private half in any of its usual wrappings: a PEM
+// privateMarks find a private key in any of its usual wrappings: a PEM
 // header, the header of a .ppk file, and the magic of OpenSSH's own format in
 // base64, which shows even when the header line was lost.
 var privateMarks = regexp.MustCompile(
 	`(?i)BEGIN [A-Z0-9 ]*PRIVATE|-User-Key-File-[0-9]|Private-Lines:|b3BlbnNzaC1rZXktdj|"d"\s*:\s*"`,
 )
 
-// bareDER finds a private half in PEM whose header line was lost: base64 of a
+// bareDER finds a private key in PEM whose header line was lost: base64 of a
 // PKCS#1, SEC1 or PKCS#8 structure, which begins with a SEQUENCE and a version.
 var bareDER = regexp.MustCompile(`(?m)^[> \t\x{feff}]*M(?:..CAQ[AE]|I..AgE[AB]|II...IBA[A-D])|BgkqhkiG9w0BBQ0`)
 
@@ -115,7 +115,7 @@ func otherForm(l textLine) *Refusal {
 	return &Refusal{
 		Code: CodeOtherForm, Line: l.number, Column: l.column,
 		Problem: "this is " + form + ", not the one-line OpenSSH form",
-		Remedy: "Have the program that made the key save or show its public half in the OpenSSH one-line form, which " +
+		Remedy: "Have the program that made the key save or show its public key in the OpenSSH one-line form, which " +
 			"begins with a type such as ssh-ed25519",
 	}
 }

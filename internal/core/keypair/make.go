@@ -95,7 +95,7 @@ func Make(random io.Reader, s Spec, comment string) (Pair, error) {
 	return Pair{Public: public, private: signer}, nil
 }
 
-// OpenSSH returns the private half in OpenSSH's own format, as PEM. With a
+// OpenSSH returns the private key in OpenSSH's own format, as PEM. With a
 // passphrase it is encrypted (aes256-ctr under bcrypt_pbkdf, 16 rounds).
 func (p Pair) OpenSSH(passphrase []byte) ([]byte, error) {
 	var block *pem.Block
@@ -106,7 +106,7 @@ func (p Pair) OpenSSH(passphrase []byte) ([]byte, error) {
 		block, err = ssh.MarshalPrivateKey(p.private, p.Comment)
 	}
 	if err != nil {
-		return nil, fmt.Errorf("write the private half: %w", err)
+		return nil, fmt.Errorf("write the private key: %w", err)
 	}
 	return pem.EncodeToMemory(block), nil
 }

@@ -58,7 +58,7 @@ func readOpenSSH(data, passphrase []byte) (PrivateFile, error) {
 	}
 	var err error
 	if file.Public, err = ReadBlob(publicBlob); err != nil {
-		return file, damaged("the public half in the file: %v", err)
+		return file, damaged("the public key in the file: %v", err)
 	}
 	if len(r.rest) != how.tag || len(sealed) < how.block || len(sealed)%how.block != 0 {
 		return file, damaged("the encrypted part has a length that it cannot have")
@@ -72,7 +72,7 @@ func readOpenSSH(data, passphrase []byte) (PrivateFile, error) {
 		return file, err
 	}
 	if !bytes.Equal(pair.Blob, publicBlob) {
-		return file, damaged("the private and the public half in the file do not belong together")
+		return file, damaged("the private and the public key in the file do not belong together")
 	}
 	file.Pair = pair
 	return file, nil
@@ -117,7 +117,7 @@ func readOpenSSHSection(plain []byte, encrypted bool) (Pair, error) {
 	name := string(r.str())
 	alg, ok := algorithms[name]
 	if r.err != nil || !ok {
-		return Pair{}, damaged("the private half is of the type %q, which is not known here", printable(name))
+		return Pair{}, damaged("the private key is of the type %q, which is not known here", printable(name))
 	}
 	key, err := readOpenSSHKey(&r, alg)
 	comment := string(r.str())
@@ -158,8 +158,8 @@ func readOpenSSHKey(r *reader, alg algorithm) (any, error) {
 	}
 	return nil, &Refusal{
 		Code:    CodeUnknownType,
-		Problem: "the private half of this key is in a hardware token; the file only tells the token which",
-		Remedy:  "Use its public half, the .pub file beside it; sign through an agent",
+		Problem: "the private key of this key is in a hardware token; the file only tells the token which",
+		Remedy:  "Use its public key, the .pub file beside it; sign through an agent",
 	}
 }
 

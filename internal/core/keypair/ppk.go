@@ -67,7 +67,7 @@ func readPPK(text, passphrase []byte) (PrivateFile, error) {
 		file.Cipher = p.encryption
 	}
 	if file.Public, err = ReadBlob(p.public); err != nil {
-		return file, damaged("the public half in the file: %v", err)
+		return file, damaged("the public key in the file: %v", err)
 	}
 	file.Public.Comment = p.comment
 	if file.Public.Algorithm != p.algorithm {
@@ -100,7 +100,7 @@ func readPPK(text, passphrase []byte) (PrivateFile, error) {
 		return file, err
 	}
 	if !bytes.Equal(pair.Blob, p.public) {
-		return file, damaged("the private and the public half in the file do not belong together")
+		return file, damaged("the private and the public key in the file do not belong together")
 	}
 	file.Pair = pair
 	return file, nil

@@ -18,7 +18,7 @@ import (
 // Format is a file format of a key.
 type Format string
 
-// The formats of a private half.
+// The formats of a private key.
 const (
 	OpenSSHPrivate Format = "openssh"
 	ClassicPEM     Format = "pem" // PKCS#1 (RFC 8017) and SEC1 (RFC 5915)
@@ -27,7 +27,7 @@ const (
 	PPK3           Format = "ppk3"
 )
 
-// The formats of a public half.
+// The formats of a public key.
 const (
 	OneLine Format = "line"
 	RFC4716 Format = "rfc4716"
@@ -35,11 +35,11 @@ const (
 	JWK     Format = "jwk"
 )
 
-// ErrPassphraseNeeded is returned for an encrypted private half that is read
+// ErrPassphraseNeeded is returned for an encrypted private key that is read
 // without a passphrase, ErrPassphraseWrong where the passphrase does not open it.
 var (
-	ErrPassphraseNeeded = errors.New("the private half is encrypted: its passphrase is needed")
-	ErrPassphraseWrong  = errors.New("the passphrase does not open the private half, or the file is damaged")
+	ErrPassphraseNeeded = errors.New("the private key is encrypted: its passphrase is needed")
+	ErrPassphraseWrong  = errors.New("the passphrase does not open the private key, or the file is damaged")
 )
 
 // Bounds on the work that a file can ask for. A file that asks for more is
@@ -52,7 +52,7 @@ const (
 	maxScryptMemory    = 32 << 20
 )
 
-// PrivateFile is what a private half's file holds.
+// PrivateFile is what a private key's file holds.
 type PrivateFile struct {
 	Pair
 	Format Format
@@ -64,7 +64,7 @@ type PrivateFile struct {
 	Notes []Note
 }
 
-// ReadPrivate reads a private half in any of the formats. passphrase is nil for
+// ReadPrivate reads a private key in any of the formats. passphrase is nil for
 // none. The error is ErrPassphraseNeeded, ErrPassphraseWrong or a *Refusal; with
 // the first of them, what the file tells without its passphrase is returned too.
 func ReadPrivate(text, passphrase []byte) (PrivateFile, error) {
@@ -195,7 +195,7 @@ var ellipticCurves = map[string]elliptic.Curve{
 	"nistp521": elliptic.P521(),
 }
 
-// ecdsaKey puts an ECDSA private key together and sees that its halves agree.
+// ecdsaKey puts an ECDSA private key together and checks that its two parts agree.
 func ecdsaKey(curve string, point []byte, d *big.Int) (*ecdsa.PrivateKey, error) {
 	c, ok := ellipticCurves[curve]
 	if !ok {
@@ -214,19 +214,19 @@ func ecdsaKey(curve string, point []byte, d *big.Int) (*ecdsa.PrivateKey, error)
 		return nil, damaged("the key does not fit the curve")
 	}
 	if !bytes.Equal(have.Bytes(), point) {
-		return nil, damaged("the private and the public half in the file do not belong together")
+		return nil, damaged("the private and the public key in the file do not belong together")
 	}
 	return key, nil
 }
 
-// ed25519Key puts an Ed25519 private key together and sees that its halves agree.
+// ed25519Key puts an Ed25519 private key together and checks that its two parts agree.
 func ed25519Key(seed, public []byte) (ed25519.PrivateKey, error) {
 	if len(seed) != ed25519.SeedSize {
-		return nil, damaged("an Ed25519 private half has 32 bytes, this one %d", len(seed))
+		return nil, damaged("an Ed25519 private key has 32 bytes, this one %d", len(seed))
 	}
 	key := ed25519.NewKeyFromSeed(seed)
 	if string(key.Public().(ed25519.PublicKey)) != string(public) {
-		return nil, damaged("the private and the public half in the file do not belong together")
+		return nil, damaged("the private and the public key in the file do not belong together")
 	}
 	return key, nil
 }

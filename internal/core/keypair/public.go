@@ -37,9 +37,9 @@ func checkPublicText(text string, limit int) *Refusal {
 	if HoldsPrivate(text) {
 		return &Refusal{
 			Code:    CodePrivate,
-			Problem: "this is a private key; only the public half belongs here, and nothing of it was kept",
+			Problem: "this is a private key; only the public key belongs here, and nothing of it was kept",
 			Remedy: "If it was sent over a network or pasted into a page, treat it as exposed and make a new pair (plumlatch " +
-				"key new NAME). To get the public half on your own machine: plumlatch key public FILE",
+				"key new NAME). To get the public key on your own machine: plumlatch key public FILE",
 		}
 	}
 	if len(text) > limit {

@@ -97,7 +97,7 @@ func smartOptions(line string) bool {
 	return found && strings.ContainsAny(before, "“”„")
 }
 
-// repairPrivate takes out of a private half's text what an editor or a mail
+// repairPrivate takes out of a private key's text what an editor or a mail
 // program put in, and sets its armour right where one of its two lines is missing
 // or stands there twice. Whether the result is whole shows when it is read: each
 // format has lengths, and most have a checksum, that a lost line breaks.
@@ -135,7 +135,7 @@ func repairPrivate(text []byte) ([]byte, []Note) {
 	return []byte(strings.Join(out, "\n") + "\n"), notes
 }
 
-// repairArmour sets the armour of a public half right where a line of it is
+// repairArmour sets the armour of a public key right where a line of it is
 // missing or stands there twice.
 func repairArmour(lines []textLine) ([]textLine, []Note) {
 	var notes []Note

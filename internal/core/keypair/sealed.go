@@ -10,7 +10,7 @@ import (
 // ErrNotRSA is returned where something is sealed to an RSA key and the pair is another.
 var ErrNotRSA = errors.New("it is sealed to an RSA key, and this is none")
 
-// OpenSealed decrypts what was encrypted to the public half with RSAES-OAEP, SHA-256 and
+// OpenSealed decrypts what was encrypted to the public key with RSAES-OAEP, SHA-256 and
 // no label (RFC 8017 section 7.1), such as the first password of a Windows instance.
 func (p Pair) OpenSealed(sealed []byte) ([]byte, error) {
 	key, ok := p.private.(*rsa.PrivateKey)
@@ -19,7 +19,7 @@ func (p Pair) OpenSealed(sealed []byte) ([]byte, error) {
 	}
 	text, err := rsa.DecryptOAEP(sha256.New(), nil, key, sealed, nil)
 	if err != nil {
-		return nil, fmt.Errorf("it does not open with this private half: %w", err)
+		return nil, fmt.Errorf("it does not open with this private key: %w", err)
 	}
 	return text, nil
 }

@@ -137,7 +137,7 @@ func TestDamagedPublicKeysAreRepairedAndSaidOrRefusedWithThePlace(t *testing.T) 
 	}
 }
 
-func TestDamagedPrivateHalvesAreRepairedAndSaidOrRefused(t *testing.T) {
+func TestDamagedPrivateKeysAreRepairedAndSaidOrRefused(t *testing.T) {
 	read := func(file string) string {
 		text, err := os.ReadFile(filepath.Join("testdata/private", file))
 		if err != nil {

@@ -25,7 +25,7 @@ type FormatError struct{ Problem string }
 
 func (e *FormatError) Error() string { return e.Problem }
 
-// FileName returns what a file with the private half of the named key is
+// FileName returns what a file with the private key of the named key is
 // usually called in the format.
 func (f Format) FileName(name string) string {
 	switch f {
@@ -37,7 +37,7 @@ func (f Format) FileName(name string) string {
 	return name
 }
 
-// Write returns the private half in the format, encrypted if a passphrase is
+// Write returns the private key in the format, encrypted if a passphrase is
 // given. The error is a *FormatError where the format has no such form.
 func (p Pair) Write(random io.Reader, f Format, passphrase []byte) ([]byte, error) {
 	switch f {
@@ -100,7 +100,7 @@ func (p Pair) pkcs8(passphrase []byte) ([]byte, error) {
 	return pem.EncodeToMemory(&pem.Block{Type: typ, Bytes: der}), nil
 }
 
-// PKCS8SHA1 returns the SHA-1 digest of the private half's PKCS#8 DER: 20
+// PKCS8SHA1 returns the SHA-1 digest of the private key's PKCS#8 DER: 20
 // bytes. Some clouds show it for key pairs that they made.
 func (p Pair) PKCS8SHA1() ([]byte, error) {
 	der, err := x509.MarshalPKCS8PrivateKey(p.private)
@@ -111,7 +111,7 @@ func (p Pair) PKCS8SHA1() ([]byte, error) {
 	return sum[:], nil
 }
 
-// Write returns the public half in the format, with a line break at the end.
+// Write returns the public key in the format, with a line break at the end.
 func (p Public) Write(f Format) ([]byte, error) {
 	switch f {
 	case OneLine:

@@ -16,12 +16,12 @@ type What string
 const (
 	Replace  What = "replace"   // by a key of whoever follows
 	Withdraw What = "withdraw"  // others keep the login solid, or its line is not there
-	HandOver What = "hand over" // its private half has never left the safe
+	HandOver What = "hand over" // its private key has never left the safe
 	Retire   What = "retire"    // it opens nothing
 )
 
 // Key is a key of whoever leaves. Place is its place among the keys of the input, below 0 where it is
-// in none; Kept is whether its private half has never left the safe.
+// in none; Kept is whether its private key has never left the safe.
 type Key struct {
 	Name  string
 	Place int

@@ -22,10 +22,10 @@ const Nobody = -1
 
 // Key is what matters of a key for the logins that it opens.
 type Key struct {
-	// Holder is a number of the caller's for who holds the private half, or
+	// Holder is a number of the caller's for who holds the private key, or
 	// Nobody. A holder who has left counts as Nobody.
 	Holder int
-	// Lost is whether the private half is lost or compromised.
+	// Lost is whether the private key is lost or compromised.
 	Lost bool
 	// Steward is whether it is the service's own, which never counts as a holder.
 	Steward bool
@@ -76,7 +76,7 @@ func (s Standing) Drifts() bool { return s.Missing+s.Ungranted+s.Strangers > 0 }
 
 // tally is what one login has shown so far.
 type tally struct {
-	held   bool // some key in place has a private half that somebody is known to hold
+	held   bool // some key in place has a private key that somebody is known to hold
 	holder int  // the first holder with a fresh proof
 	seen   bool // any sighting of a known key
 }

@@ -43,7 +43,7 @@ const (
 	MoveAddress Step = "move-address"
 	StopOld     Step = "stop-old"
 
-	// Reset sets the administrator's password; Open decrypts it where the private half is.
+	// Reset sets the administrator's password; Open decrypts it where the private key is.
 	Reset Step = "reset"
 	Open  Step = "open"
 

@@ -43,7 +43,7 @@ func TestNoPhaseRemovesALineBeforeAnEntry(t *testing.T) {
 		t.Errorf("%d phases remove a line; Out for both, and Whole", removals)
 	}
 	if Steps(Whole, false) != nil {
-		t.Error("whole, without the new private half, somebody else's entry would not be waited for")
+		t.Error("whole, without the new private key, somebody else's entry would not be waited for")
 	}
 }
 

@@ -42,7 +42,7 @@ const (
 
 // Steps returns the steps of a phase in their order. In each of them but Forced a
 // removal of the old line comes after an entry. kept is whether the service has the new key's
-// private half and can log in with it itself; otherwise somebody else shows that the
+// private key and can log in with it itself; otherwise somebody else shows that the
 // new key opens the login before the phase Out, and there is no Whole.
 func Steps(p Phase, kept bool) []Step {
 	switch {

@@ -1,5 +1,5 @@
 // Package signature makes and checks challenges: texts that somebody signs to
-// show that they hold a private half. The signatures are SSHSIG, described in
+// show that they hold a private key. The signatures are SSHSIG, described in
 // OpenSSH's PROTOCOL.sshsig, so that ssh-keygen -Y sign and an ssh-agent make them too.
 package signature
 
@@ -53,7 +53,7 @@ type Challenge struct {
 // and a time, so that it is worth nothing for any other.
 func (c Challenge) Text() string {
 	return fmt.Sprintf(
-		"I hold the private half of this key.\nservice: %s\nperson: %s\nkey: %s\nfingerprint: %s\n"+
+		"I hold the private key of this key.\nservice: %s\nperson: %s\nkey: %s\nfingerprint: %s\n"+
 			"valid until: %s\nnonce: %s\n",
 		c.Service,
 		c.Person,
@@ -86,7 +86,7 @@ func toBeSigned(namespace string, text []byte) []byte {
 }
 
 // Sign signs a text in the namespace and returns the armoured signature. The
-// signer is a private half or an ssh-agent's; RSA signs with SHA-512.
+// signer is a private key or an ssh-agent's; RSA signs with SHA-512.
 func Sign(signer ssh.Signer, namespace string, text []byte) (string, error) {
 	data := toBeSigned(namespace, text)
 	var sig *ssh.Signature

@@ -11,9 +11,7 @@ func Counted(n int, noun string) string {
 		return "1 " + noun
 	}
 	plural := noun + "s"
-	if stem, ok := strings.CutSuffix(noun, "half"); ok {
-		plural = stem + "halves"
-	} else if stem, ok := strings.CutSuffix(noun, "entry"); ok {
+	if stem, ok := strings.CutSuffix(noun, "entry"); ok {
 		plural = stem + "entries"
 	}
 	return strconv.Itoa(n) + " " + plural

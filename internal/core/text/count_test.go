@@ -12,7 +12,7 @@ func TestANumberComesWithItsNoun(t *testing.T) {
 		{2, "key", "2 keys"},
 		{1, "entry", "1 entry"},
 		{3, "daybook entry", "3 daybook entries"},
-		{2, "private half", "2 private halves"},
+		{2, "private key", "2 private keys"},
 	} {
 		if got := Counted(c.n, c.noun); got != c.want {
 			t.Errorf("Counted(%d, %q) = %q, want %q", c.n, c.noun, got, c.want)

@@ -1118,7 +1118,7 @@ type BeginLeaving struct {
 
 // BringKey defines model for BringKey.
 type BringKey struct {
-	// PublicKey The public half in the one-line OpenSSH form.
+	// PublicKey The public key in the one-line OpenSSH form.
 	PublicKey string `json:"public_key"`
 }
 
@@ -1455,7 +1455,7 @@ type Fingerprints struct {
 	// Md5 As OpenSSH prints it.
 	Md5 string `json:"md5"`
 
-	// Pkcs8Sha1 SHA-1 over the PKCS#8 DER of the private half, as some clouds show for keys that they made; known only where it was at hand.
+	// Pkcs8Sha1 SHA-1 over the PKCS#8 DER of the private key, as some clouds show for keys that they made; known only where it was at hand.
 	Pkcs8Sha1 *string `json:"pkcs8_sha1,omitempty"`
 
 	// Sha256 As OpenSSH prints it.
@@ -1604,10 +1604,10 @@ type ImportKey struct {
 	// Origin Where the pair was made as far as is known.
 	Origin *Origin `json:"origin,omitempty"`
 
-	// Pkcs8Sha1 SHA-1 over the PKCS#8 DER of the private half, in hexadecimal, where the client had it at hand.
+	// Pkcs8Sha1 SHA-1 over the PKCS#8 DER of the private key, in hexadecimal, where the client had it at hand.
 	Pkcs8Sha1 *string `json:"pkcs8_sha1,omitempty"`
 
-	// PublicKey The public half in the one-line OpenSSH form, RFC 4716, PEM or JWK.
+	// PublicKey The public key in the one-line OpenSSH form, RFC 4716, PEM or JWK.
 	PublicKey string  `json:"public_key"`
 	Purpose   *string `json:"purpose,omitempty"`
 }
@@ -1694,7 +1694,7 @@ type Key struct {
 	// Origin Where the pair was made as far as is known.
 	Origin Origin `json:"origin"`
 
-	// ProvedAt When somebody last showed that they hold the private half.
+	// ProvedAt When somebody last showed that they hold the private key.
 	ProvedAt *time.Time `json:"proved_at,omitempty"`
 	ProvedBy *string    `json:"proved_by,omitempty"`
 
@@ -1991,12 +1991,12 @@ type MachineListReadingFormat string
 
 // MadeKey defines model for MadeKey.
 type MadeKey struct {
-	// FileName What a file with the private half is usually called.
+	// FileName What a file with the private key is usually called.
 	FileName string `json:"file_name"`
 	Key      Key    `json:"key"`
 
-	// PrivateHalf In the format that was asked for.
-	PrivateHalf string `json:"private_half"`
+	// PrivateKey In the format that was asked for.
+	PrivateKey string `json:"private_key"`
 }
 
 // MakeKey defines model for MakeKey.
@@ -2005,13 +2005,13 @@ type MakeKey struct {
 	Bits    *int    `json:"bits,omitempty"`
 	Comment *string `json:"comment,omitempty"`
 
-	// Format The file format of a private half; openssh unless given.
+	// Format The file format of a private key; openssh unless given.
 	Format *PrivateFormat     `json:"format,omitempty"`
 	Holder *string            `json:"holder,omitempty"`
 	Labels *map[string]string `json:"labels,omitempty"`
 	Name   string             `json:"name"`
 
-	// Passphrase Encrypts the private half; used once and kept nowhere.
+	// Passphrase Encrypts the private key; used once and kept nowhere.
 	Passphrase *string `json:"passphrase,omitempty"`
 	Purpose    *string `json:"purpose,omitempty"`
 
@@ -2030,7 +2030,7 @@ type MapCell struct {
 
 // MapKey defines model for MapKey.
 type MapKey struct {
-	// Fresh Whether its private half is freshly proved.
+	// Fresh Whether its private key is freshly proved.
 	Fresh  bool    `json:"fresh"`
 	Holder *string `json:"holder,omitempty"`
 
@@ -2184,7 +2184,7 @@ type Opening struct {
 	Login  string `json:"login"`
 	OsUser string `json:"os_user"`
 
-	// ProvedAt When somebody last showed that they hold the private half.
+	// ProvedAt When somebody last showed that they hold the private key.
 	ProvedAt *time.Time `json:"proved_at,omitempty"`
 	Reason   *string    `json:"reason,omitempty"`
 	Region   string     `json:"region"`
@@ -2322,7 +2322,7 @@ type PlannedKey struct {
 	Type string `json:"type"`
 }
 
-// PrivateFormat The file format of a private half; openssh unless given.
+// PrivateFormat The file format of a private key; openssh unless given.
 type PrivateFormat string
 
 // Problem defines model for Problem.
@@ -2401,7 +2401,7 @@ type ReachMap struct {
 
 // ReachPage defines model for ReachPage.
 type ReachPage struct {
-	// Asked How many new public halves holders are asked to bring, for rotations that wait for them.
+	// Asked How many new public keys holders are asked to bring, for rotations that wait for them.
 	Asked int `json:"asked"`
 
 	// Counts How many of all logins that fit the filter, but for state, have which reach.
@@ -2492,7 +2492,7 @@ type ReceiverTest struct {
 
 // Recipient defines model for Recipient.
 type Recipient struct {
-	// Recipient The caller's X25519 public key in base64; the answer is then sealed to it (HPKE, RFC 9180: DHKEM(X25519, HKDF-SHA256), HKDF-SHA256, AES-256-GCM, with the info plum latch private half NAME), in base64.
+	// Recipient The caller's X25519 public key in base64; the answer is then sealed to it (HPKE, RFC 9180: DHKEM(X25519, HKDF-SHA256), HKDF-SHA256, AES-256-GCM, with the info plum latch private key NAME), in base64.
 	Recipient *string `json:"recipient,omitempty"`
 }
 
@@ -2573,7 +2573,7 @@ type ReportedItem struct {
 	ProofBefore *ReportedProof `json:"proof_before,omitempty"`
 	ProvedAt    *time.Time     `json:"proved_at,omitempty"`
 
-	// State asked: the holder is asked to bring a new public half; placed: the new key's line stands beside the old, and a login with it is awaited; proved: such a login was completed, and the old key goes when the grace is over.
+	// State asked: the holder is asked to bring a new public key; placed: the new key's line stands beside the old, and a login with it is awaited; proved: such a login was completed, and the old key goes when the grace is over.
 	State RotationItemState `json:"state"`
 }
 
@@ -2593,7 +2593,7 @@ type Restore struct {
 	// Differs What is not as it was, after an undo.
 	Differs *string `json:"differs,omitempty"`
 
-	// Kept Whether the service keeps the new key's private half, for its holder to take out of the safe.
+	// Kept Whether the service keeps the new key's private key, for its holder to take out of the safe.
 	Kept bool `json:"kept"`
 
 	// Key The new key.
@@ -2695,7 +2695,7 @@ type RotationItem struct {
 	// Run The last run that worked on it.
 	Run *openapi_types.UUID `json:"run,omitempty"`
 
-	// State asked: the holder is asked to bring a new public half; placed: the new key's line stands beside the old, and a login with it is awaited; proved: such a login was completed, and the old key goes when the grace is over.
+	// State asked: the holder is asked to bring a new public key; placed: the new key's line stands beside the old, and a login with it is awaited; proved: such a login was completed, and the old key goes when the grace is over.
 	State RotationItemState `json:"state"`
 }
 
@@ -2705,7 +2705,7 @@ type RotationItemPage struct {
 	Next  *string        `json:"next,omitempty"`
 }
 
-// RotationItemState asked: the holder is asked to bring a new public half; placed: the new key's line stands beside the old, and a login with it is awaited; proved: such a login was completed, and the old key goes when the grace is over.
+// RotationItemState asked: the holder is asked to bring a new public key; placed: the new key's line stands beside the old, and a login with it is awaited; proved: such a login was completed, and the old key goes when the grace is over.
 type RotationItemState string
 
 // RotationPage defines model for RotationPage.
@@ -2809,7 +2809,7 @@ type RotationWanted struct {
 	// Each One new key for each old key wherever it stands, or one for each instance, which ends sharing; key unless given.
 	Each *RotationWantedEach `json:"each,omitempty"`
 
-	// FromHere Where there is no steward key, the caller edits from their own machine with the old private half.
+	// FromHere Where there is no steward key, the caller edits from their own machine with the old private key.
 	FromHere *bool   `json:"from_here,omitempty"`
 	Holder   *string `json:"holder,omitempty"`
 
@@ -2991,9 +2991,6 @@ type RunWaits struct {
 
 // Safe defines model for Safe.
 type Safe struct {
-	// Halves How many private halves are kept.
-	Halves int `json:"halves"`
-
 	// Mark Tells the master key of now apart, without giving it away.
 	Mark *string `json:"mark,omitempty"`
 
@@ -3001,7 +2998,10 @@ type Safe struct {
 	Masters int  `json:"masters"`
 	On      bool `json:"on"`
 
-	// Unreadable What no master key opened when the last one took its place, as in: the private half of door-key. Absent where there was nothing.
+	// PrivateKeys How many private keys are kept.
+	PrivateKeys int `json:"private_keys"`
+
+	// Unreadable What no master key opened when the last one took its place, as in: the private key of door-key. Absent where there was nothing.
 	Unreadable *[]string `json:"unreadable,omitempty"`
 }
 
@@ -3151,7 +3151,7 @@ type StartRestore struct {
 	// Lost The keys whose lines go once the new key is proved. Those that nobody can use any more unless given; an empty list for none.
 	Lost *[]string `json:"lost,omitempty"`
 
-	// Make Whether the service makes the key, and keeps its private half until it is taken out of the safe.
+	// Make Whether the service makes the key, and keeps its private key until it is taken out of the safe.
 	Make *bool `json:"make,omitempty"`
 
 	// MaxDowntime In seconds.
@@ -3174,7 +3174,7 @@ type StartRestore struct {
 
 // StartRotation defines model for StartRotation.
 type StartRotation struct {
-	// Make Where the new keys come from: made by the caller, who gives their public halves; made by the service, which keeps the private halves in its safe; brought by the holder of each old key, who is asked for it; or none has to be made.
+	// Make Where the new keys come from: made by the caller, who gives their public keys; made by the service, which keeps the private keys in its safe; brought by the holder of each old key, who is asked for it; or none has to be made.
 	Make StartRotationMake `json:"make"`
 
 	// NewKeys With here.
@@ -3189,7 +3189,7 @@ type StartRotation struct {
 	Wanted RotationWanted `json:"wanted"`
 }
 
-// StartRotationMake Where the new keys come from: made by the caller, who gives their public halves; made by the service, which keeps the private halves in its safe; brought by the holder of each old key, who is asked for it; or none has to be made.
+// StartRotationMake Where the new keys come from: made by the caller, who gives their public keys; made by the service, which keeps the private keys in its safe; brought by the holder of each old key, who is asked for it; or none has to be made.
 type StartRotationMake string
 
 // StartSweep defines model for StartSweep.
@@ -3272,7 +3272,7 @@ type SweepItemState string
 
 // TakeRotationItems defines model for TakeRotationItems.
 type TakeRotationItems struct {
-	// Keys The names of the keys whose private halves the caller has.
+	// Keys The names of the keys whose private keys the caller has.
 	Keys []string `json:"keys"`
 
 	// Limit At most this many, 1 to 16; 8 unless given.
@@ -3714,14 +3714,14 @@ type ListOpensParams struct {
 	Total *Total `form:"total,omitempty" json:"total,omitempty"`
 }
 
-// ReleasePrivateHalfParams defines parameters for ReleasePrivateHalf.
-type ReleasePrivateHalfParams struct {
+// ReleasePrivateKeyParams defines parameters for ReleasePrivateKey.
+type ReleasePrivateKeyParams struct {
 	// Reason Why, for the daybook.
 	Reason *Reason `form:"reason,omitempty" json:"reason,omitempty"`
 }
 
-// GetPublicHalfParams defines parameters for GetPublicHalf.
-type GetPublicHalfParams struct {
+// GetPublicKeyParams defines parameters for GetPublicKey.
+type GetPublicKeyParams struct {
 	// Format The form: line, rfc4716, spki or jwk; line unless given.
 	Format *string `form:"format,omitempty" json:"format,omitempty"`
 }
@@ -4067,8 +4067,8 @@ type HandOverKeyJSONRequestBody = HandOver
 // MarkLostJSONRequestBody defines body for MarkLost for application/json ContentType.
 type MarkLostJSONRequestBody = MarkLost
 
-// ReleasePrivateHalfJSONRequestBody defines body for ReleasePrivateHalf for application/json ContentType.
-type ReleasePrivateHalfJSONRequestBody = Recipient
+// ReleasePrivateKeyJSONRequestBody defines body for ReleasePrivateKey for application/json ContentType.
+type ReleasePrivateKeyJSONRequestBody = Recipient
 
 // ProveKeyJSONRequestBody defines body for ProveKey for application/json ContentType.
 type ProveKeyJSONRequestBody = ProveKey
@@ -4307,17 +4307,17 @@ type ServerInterface interface {
 	// (GET /keys/{key}/opens)
 	ListOpens(c *gin.Context, key KeyName, params ListOpensParams)
 
-	// (POST /keys/{key}/private-half)
-	ReleasePrivateHalf(c *gin.Context, key KeyName, params ReleasePrivateHalfParams)
+	// (POST /keys/{key}/private-key)
+	ReleasePrivateKey(c *gin.Context, key KeyName, params ReleasePrivateKeyParams)
 
-	// (POST /keys/{key}/private-half/forgetting)
+	// (POST /keys/{key}/private-key/forgetting)
 	ForgetKey(c *gin.Context, key KeyName)
 
 	// (POST /keys/{key}/proofs)
 	ProveKey(c *gin.Context, key KeyName)
 
-	// (GET /keys/{key}/public-half)
-	GetPublicHalf(c *gin.Context, key KeyName, params GetPublicHalfParams)
+	// (GET /keys/{key}/public-key)
+	GetPublicKey(c *gin.Context, key KeyName, params GetPublicKeyParams)
 
 	// (GET /logins/{login})
 	GetLogin(c *gin.Context, login LoginName)
@@ -6228,8 +6228,8 @@ func (siw *ServerInterfaceWrapper) ListOpens(c *gin.Context) {
 	siw.Handler.ListOpens(c, key, params)
 }
 
-// ReleasePrivateHalf operation middleware
-func (siw *ServerInterfaceWrapper) ReleasePrivateHalf(c *gin.Context) {
+// ReleasePrivateKey operation middleware
+func (siw *ServerInterfaceWrapper) ReleasePrivateKey(c *gin.Context) {
 
 	var err error
 	_ = err
@@ -6244,7 +6244,7 @@ func (siw *ServerInterfaceWrapper) ReleasePrivateHalf(c *gin.Context) {
 	}
 
 	// Parameter object where we will unmarshal all parameters from the context
-	var params ReleasePrivateHalfParams
+	var params ReleasePrivateKeyParams
 
 	// ------------- Optional query parameter "reason" -------------
 
@@ -6261,7 +6261,7 @@ func (siw *ServerInterfaceWrapper) ReleasePrivateHalf(c *gin.Context) {
 		}
 	}
 
-	siw.Handler.ReleasePrivateHalf(c, key, params)
+	siw.Handler.ReleasePrivateKey(c, key, params)
 }
 
 // ForgetKey operation middleware
@@ -6314,8 +6314,8 @@ func (siw *ServerInterfaceWrapper) ProveKey(c *gin.Context) {
 	siw.Handler.ProveKey(c, key)
 }
 
-// GetPublicHalf operation middleware
-func (siw *ServerInterfaceWrapper) GetPublicHalf(c *gin.Context) {
+// GetPublicKey operation middleware
+func (siw *ServerInterfaceWrapper) GetPublicKey(c *gin.Context) {
 
 	var err error
 	_ = err
@@ -6330,7 +6330,7 @@ func (siw *ServerInterfaceWrapper) GetPublicHalf(c *gin.Context) {
 	}
 
 	// Parameter object where we will unmarshal all parameters from the context
-	var params GetPublicHalfParams
+	var params GetPublicKeyParams
 
 	// ------------- Optional query parameter "format" -------------
 
@@ -6347,7 +6347,7 @@ func (siw *ServerInterfaceWrapper) GetPublicHalf(c *gin.Context) {
 		}
 	}
 
-	siw.Handler.GetPublicHalf(c, key, params)
+	siw.Handler.GetPublicKey(c, key, params)
 }
 
 // GetLogin operation middleware
@@ -8557,7 +8557,7 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.DELETE(options.BaseURL+"/teams/:team", wrapper.DeleteTeam)
 	router.DELETE(options.BaseURL+"/teams/:team/members/:operator", wrapper.PartTeam)
 	router.PUT(options.BaseURL+"/teams/:team/members/:operator", wrapper.JoinTeam)
-	router.POST(options.BaseURL+"/keys/:key/private-half/forgetting", wrapper.ForgetKey)
+	router.POST(options.BaseURL+"/keys/:key/private-key/forgetting", wrapper.ForgetKey)
 	router.DELETE(options.BaseURL+"/keys/:key/hand-over", wrapper.CallOffHandOver)
 	router.POST(options.BaseURL+"/keys/:key/hand-over", wrapper.HandOverKey)
 	router.GET(options.BaseURL+"/hand-overs", wrapper.ListHandOvers)
@@ -8584,8 +8584,8 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.POST(options.BaseURL+"/keys/made", wrapper.MakeKey)
 	router.DELETE(options.BaseURL+"/keys/:key", wrapper.DeleteKey)
 	router.GET(options.BaseURL+"/keys/:key", wrapper.GetKey)
-	router.POST(options.BaseURL+"/keys/:key/private-half", wrapper.ReleasePrivateHalf)
-	router.GET(options.BaseURL+"/keys/:key/public-half", wrapper.GetPublicHalf)
+	router.POST(options.BaseURL+"/keys/:key/private-key", wrapper.ReleasePrivateKey)
+	router.GET(options.BaseURL+"/keys/:key/public-key", wrapper.GetPublicKey)
 	router.GET(options.BaseURL+"/keys/:key/opens", wrapper.ListOpens)
 	router.GET(options.BaseURL+"/names", wrapper.ListNames)
 	router.POST(options.BaseURL+"/traces", wrapper.Trace)
@@ -10756,19 +10756,19 @@ func (response ListOpensdefaultApplicationProblemPlusJSONResponse) VisitListOpen
 	return err
 }
 
-type ReleasePrivateHalfRequestObject struct {
+type ReleasePrivateKeyRequestObject struct {
 	Key    KeyName `json:"key"`
-	Params ReleasePrivateHalfParams
-	Body   *ReleasePrivateHalfJSONRequestBody
+	Params ReleasePrivateKeyParams
+	Body   *ReleasePrivateKeyJSONRequestBody
 }
 
-type ReleasePrivateHalfResponseObject interface {
-	VisitReleasePrivateHalfResponse(w http.ResponseWriter) error
+type ReleasePrivateKeyResponseObject interface {
+	VisitReleasePrivateKeyResponse(w http.ResponseWriter) error
 }
 
-type ReleasePrivateHalf200TextResponse string
+type ReleasePrivateKey200TextResponse string
 
-func (response ReleasePrivateHalf200TextResponse) VisitReleasePrivateHalfResponse(w http.ResponseWriter) error {
+func (response ReleasePrivateKey200TextResponse) VisitReleasePrivateKeyResponse(w http.ResponseWriter) error {
 
 	w.Header().Set("Content-Type", "text/plain")
 	w.WriteHeader(200)
@@ -10777,12 +10777,12 @@ func (response ReleasePrivateHalf200TextResponse) VisitReleasePrivateHalfRespons
 	return err
 }
 
-type ReleasePrivateHalfdefaultApplicationProblemPlusJSONResponse struct {
+type ReleasePrivateKeydefaultApplicationProblemPlusJSONResponse struct {
 	Body       Problem
 	StatusCode int
 }
 
-func (response ReleasePrivateHalfdefaultApplicationProblemPlusJSONResponse) VisitReleasePrivateHalfResponse(w http.ResponseWriter) error {
+func (response ReleasePrivateKeydefaultApplicationProblemPlusJSONResponse) VisitReleasePrivateKeyResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -10873,18 +10873,18 @@ func (response ProveKeydefaultApplicationProblemPlusJSONResponse) VisitProveKeyR
 	return err
 }
 
-type GetPublicHalfRequestObject struct {
+type GetPublicKeyRequestObject struct {
 	Key    KeyName `json:"key"`
-	Params GetPublicHalfParams
+	Params GetPublicKeyParams
 }
 
-type GetPublicHalfResponseObject interface {
-	VisitGetPublicHalfResponse(w http.ResponseWriter) error
+type GetPublicKeyResponseObject interface {
+	VisitGetPublicKeyResponse(w http.ResponseWriter) error
 }
 
-type GetPublicHalf200TextResponse string
+type GetPublicKey200TextResponse string
 
-func (response GetPublicHalf200TextResponse) VisitGetPublicHalfResponse(w http.ResponseWriter) error {
+func (response GetPublicKey200TextResponse) VisitGetPublicKeyResponse(w http.ResponseWriter) error {
 
 	w.Header().Set("Content-Type", "text/plain")
 	w.WriteHeader(200)
@@ -10893,12 +10893,12 @@ func (response GetPublicHalf200TextResponse) VisitGetPublicHalfResponse(w http.R
 	return err
 }
 
-type GetPublicHalfdefaultApplicationProblemPlusJSONResponse struct {
+type GetPublicKeydefaultApplicationProblemPlusJSONResponse struct {
 	Body       Problem
 	StatusCode int
 }
 
-func (response GetPublicHalfdefaultApplicationProblemPlusJSONResponse) VisitGetPublicHalfResponse(w http.ResponseWriter) error {
+func (response GetPublicKeydefaultApplicationProblemPlusJSONResponse) VisitGetPublicKeyResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -13838,17 +13838,17 @@ type StrictServerInterface interface {
 	// (GET /keys/{key}/opens)
 	ListOpens(ctx context.Context, request ListOpensRequestObject) (ListOpensResponseObject, error)
 
-	// (POST /keys/{key}/private-half)
-	ReleasePrivateHalf(ctx context.Context, request ReleasePrivateHalfRequestObject) (ReleasePrivateHalfResponseObject, error)
+	// (POST /keys/{key}/private-key)
+	ReleasePrivateKey(ctx context.Context, request ReleasePrivateKeyRequestObject) (ReleasePrivateKeyResponseObject, error)
 
-	// (POST /keys/{key}/private-half/forgetting)
+	// (POST /keys/{key}/private-key/forgetting)
 	ForgetKey(ctx context.Context, request ForgetKeyRequestObject) (ForgetKeyResponseObject, error)
 
 	// (POST /keys/{key}/proofs)
 	ProveKey(ctx context.Context, request ProveKeyRequestObject) (ProveKeyResponseObject, error)
 
-	// (GET /keys/{key}/public-half)
-	GetPublicHalf(ctx context.Context, request GetPublicHalfRequestObject) (GetPublicHalfResponseObject, error)
+	// (GET /keys/{key}/public-key)
+	GetPublicKey(ctx context.Context, request GetPublicKeyRequestObject) (GetPublicKeyResponseObject, error)
 
 	// (GET /logins/{login})
 	GetLogin(ctx context.Context, request GetLoginRequestObject) (GetLoginResponseObject, error)
@@ -15863,14 +15863,14 @@ func (sh *strictHandler) ListOpens(ctx *gin.Context, key KeyName, params ListOpe
 	}
 }
 
-// ReleasePrivateHalf operation middleware
-func (sh *strictHandler) ReleasePrivateHalf(ctx *gin.Context, key KeyName, params ReleasePrivateHalfParams) {
-	var request ReleasePrivateHalfRequestObject
+// ReleasePrivateKey operation middleware
+func (sh *strictHandler) ReleasePrivateKey(ctx *gin.Context, key KeyName, params ReleasePrivateKeyParams) {
+	var request ReleasePrivateKeyRequestObject
 
 	request.Key = key
 	request.Params = params
 
-	var body ReleasePrivateHalfJSONRequestBody
+	var body ReleasePrivateKeyJSONRequestBody
 	var err error
 	// A request validator built on kin-openapi's openapi3filter with
 	// KeepValidatedValue leaves the value it validated on the body. Bind
@@ -15892,18 +15892,18 @@ func (sh *strictHandler) ReleasePrivateHalf(ctx *gin.Context, key KeyName, param
 	}
 
 	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.ReleasePrivateHalf(ctx, request.(ReleasePrivateHalfRequestObject))
+		return sh.ssi.ReleasePrivateKey(ctx, request.(ReleasePrivateKeyRequestObject))
 	}
 	for _, middleware := range sh.middlewares {
-		handler = middleware(handler, "ReleasePrivateHalf")
+		handler = middleware(handler, "ReleasePrivateKey")
 	}
 
 	response, err := handler(ctx, request)
 
 	if err != nil {
 		sh.options.HandlerErrorFunc(ctx, err)
-	} else if validResponse, ok := response.(ReleasePrivateHalfResponseObject); ok {
-		if err := validResponse.VisitReleasePrivateHalfResponse(ctx.Writer); err != nil {
+	} else if validResponse, ok := response.(ReleasePrivateKeyResponseObject); ok {
+		if err := validResponse.VisitReleasePrivateKeyResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {
@@ -15981,26 +15981,26 @@ func (sh *strictHandler) ProveKey(ctx *gin.Context, key KeyName) {
 	}
 }
 
-// GetPublicHalf operation middleware
-func (sh *strictHandler) GetPublicHalf(ctx *gin.Context, key KeyName, params GetPublicHalfParams) {
-	var request GetPublicHalfRequestObject
+// GetPublicKey operation middleware
+func (sh *strictHandler) GetPublicKey(ctx *gin.Context, key KeyName, params GetPublicKeyParams) {
+	var request GetPublicKeyRequestObject
 
 	request.Key = key
 	request.Params = params
 
 	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.GetPublicHalf(ctx, request.(GetPublicHalfRequestObject))
+		return sh.ssi.GetPublicKey(ctx, request.(GetPublicKeyRequestObject))
 	}
 	for _, middleware := range sh.middlewares {
-		handler = middleware(handler, "GetPublicHalf")
+		handler = middleware(handler, "GetPublicKey")
 	}
 
 	response, err := handler(ctx, request)
 
 	if err != nil {
 		sh.options.HandlerErrorFunc(ctx, err)
-	} else if validResponse, ok := response.(GetPublicHalfResponseObject); ok {
-		if err := validResponse.VisitGetPublicHalfResponse(ctx.Writer); err != nil {
+	} else if validResponse, ok := response.(GetPublicKeyResponseObject); ok {
+		if err := validResponse.VisitGetPublicKeyResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {
@@ -18242,410 +18242,409 @@ func (sh *strictHandler) Trace(ctx *gin.Context) {
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7P17jxs3sj+MvxVivj/ACX49FztxNjuDBzizvsQ+tmPD4z1+8N0NBhw1JXHVIrVN9sjaIO/9AauKbLZE",
-	"tloz0sR7Nv8ktiV181Is1uVTn/r1aKTnC62Esubo/NejBa/5XFhRw98ux1bU7g+lMKNaLqzU6uj86NNU",
-	"sFFTG10zO+WW2algCz4R7EaMdS3YhN8Kxg1T4os9OSqOpPvRPxtRr46KI8Xn4uj8iMOjiyMzmoo5d++w",
-	"q4X7wNhaqsnRb78VR69LMV9oK9Ro9UasNsdxyW551QimxzCEEa8qUT8ybDTVciRwbO51htmpNEwrwWrx",
-	"z0aYdlRTwUsYBw0reuWxe2c8wDn/8laoiZ0enT9+8mORGvD4HbejaXrFhOUTN9SlG5Z0o+RqIkq3UNKy",
-	"JTesFrw8d3+JPtWqWjE5Zkrf6HLFRGUEm/L2c2mZkWok2DcfXz5jf378+KxgRozce9nj704enzz+9oIZ",
-	"y21j2PePnzBtp6JeSiPySzA+xlnk5n725Pvk5JWxXI3Ez/CY1ApI+sYjA9sSRrDgdtq+33/rqDhyuyVr",
-	"UR6d27oR/cLyRqzyb56JVf9LZ7DXu7zvrZxLm37bpBbcCmOZauY3onabLpStpTAFe8ysZk/Pzi7Y0zPW",
-	"qEoYwybyVqjcQangPYmxSGXFRNQ4GD2RKj/9yn1csMaI+r/88mYWAr6641K8X4iaW13nB6DpG/2b4L+1",
-	"4+s/Cm7cm9Zf/Hm6KtgYlJRgJV/daD3LrXKNz9jyIm25e/br0n2emEBNX+idwFjXc26Pzo+aRpZHqZP0",
-	"sal6TlHdVFtOkPvGrmvY9Myque+ErpZCLLLPN+7Te77hk7a8SomAcPrOnbmRbpRlvKrwXpg7FZeTBgtP",
-	"S6zYjdaV4OroN/fOWpiFVkbAVfmh1jeVmLs/jrSyQoFu4ItFJUcgE6cL/Mb//x8krO3D/3+1GB+dH/2f",
-	"0/YuPsVPzal/LrxxfXLcsqVQli1rrSZ0A3z/9E/fnsCa0CPgIi/Ln2qOY1rU7pxZieMe13p+PRV1Rtjw",
-	"TmWLio/gGhWskgrkbn1FCtChm8JVkErZeHxHGxWMzqn/Bzi40hqmlwr1F6ivk83dL/zhTb27UVam5ULB",
-	"64yob52tsJR2WtZ86e5i944gcSW34tjKuUiKXSuyf6MrBCf7S/iyvvmHGFk3lMuy9ArEHfDNrZjzmUgO",
-	"tRYwViWW7iIzbKTngrmNcyMVqpm719NMjoqjGxjeL4mFUqRUdllBI6yVamK2Caqf25X//m/F0ZIrK8qh",
-	"v/yM315fVxh0eFaBy5RZ4E96JtTmypZ8ZTZX9pVessodHGnZVFeluWB/7t7JBXOaQhvLvvvhh0j0wtVb",
-	"4PUMD+dlKd2TefWh8/KNFU3cz/xGVMbbsf4IGNRUzsITznQYNzUqsylXZEXi+RA1fCMaYLso2S13huXm",
-	"mrzUNeNszkdTqYTXlCtWaqa0nUo1AQu0I3dBe/MyKXS1RmHvF4FKpDc+vdF6Yb25ubnbvCxrYUzKX5i6",
-	"vXTPdeqGK0ZfTWoV991rd942H/QalYdW4tipQ/Z+IdTV1Suns+BMSivm6b2nf+B1zVcgPrDzO4nPxnJU",
-	"gtfKpuXbDRMmDYpj6VQJfr1gphlNnfMxlrWxzF1afGSTKwE67dqp3+SAsiK20HViWE+ebNi9CYs2oQH8",
-	"vnYGFO9TUlYWi1pz9MkGikmrcUeVbkpm+Ko9itIwpZfJZaIHXqMXnJAaa7zAeU8ZLlTulh/cud7Hksd3",
-	"zW3HJOq5oNxv59JaUV7frDLGpHumVzzObsSJVsLibe/HK9UF4zcGjA1YHuW86VKL9NmBhbvmZobaP22U",
-	"cVpf5/rCVy/wqdIwfqMbu66I4Hvu6IsybYC4KzFzvY10Xbq1a/d880tNJUxqlbShAUwaXpegdN1hd9Ld",
-	"Oex9Cu6lrMWSVxXc/Ak94Dz0rVrSq7wr+PL6KYHZd5feTyp5MMzsmbNeU0ZhzpLLmglJU4i+nXm5KCmm",
-	"s3Yq3Sc7yfgN3b+bd/NYV5VemmxIgC1hb8G4dWfb8pnI3QVVmdF+shzgoZDKyhghc65WaOMatuTSku2b",
-	"NjhU0jH87ONwMC1ZVexGMC/2jJtd7WaKkwXNkbjVydUdMnn8h43r2Hgrxh35G2GcrVGKC4xRMfcjw7jT",
-	"knwmFOmdNQOJz+Cf5sn5rXRTmx6nsPVvnI0DZnN32Vt3ryvfMEu6lbyQBSGhX5NgFutBgbCqRSvrQTz8",
-	"mFNn5i9iItVbwW/d7DbPzYSnnKxPTqRZs4DgJ4q7H49bdH3r9LAqIaRYibFlRs8FGHppFdsjMlanDxou",
-	"i3s5o7W6YEoIJ5dkB8DYT5IO1uYquI+SmmPR3FRydD0TmasOP2dTXo2Z3GLA9au36E2pjXrGLa/0pEmY",
-	"pnLOJ/SnIbfGa/f15HUh/7XDY67kv5JP+ZdWOzzl/2qVeMr6ycAJ+hH6dySXaerOnpoklkl8WchamJ2u",
-	"gYF6GPIBCz5K6KP3aAUZOVHcNrVg31xdvbp6/dO3SeVixReb0cPSMKudAnaPEmXBblYWAxruD9vlC0fu",
-	"nh+Pt4iXJbOgaiI+Roq5u6poQML6ku+24I3BSKFpYFUbVWr4u4VwmFMPtSxF0q/LhHU+Sztl7jnOxYIH",
-	"nWMSA3Iw8KMTBl/yTwf/m/s184632QxX91xgm15sHPRll6p9m9M9kAzavhG0YtsXOx3Q2brgvxR3t7F6",
-	"x6ZlSsDdsvjs01waI9XkPFg/BiJ7EIfzwTD410nNlT1h4beUiIJ/dqaFKkGyjQVXojbnrBZzfStCsBAe",
-	"yUcjsYCrnhv/2ziKAKM4Ko78q2GN3GPcNQm/TS7WM3ejqedyPBa1SAYDRmEt+nQbrZizGTGp02/L2478",
-	"Zx3izTsIQw/kbYF1hp4FV7RCogwrySbCmgswiSDYB7sx0vO5c8IyHnQUtpvyJ09/6MuGjaV7y6KWym4/",
-	"CT4tRI/FdSr86iaFsNImaamMKm12NPFLwUsnSjvcBlF0aHN/tE2a0Kvg4FuGo2QrYUF+p3rJKm4FpWqT",
-	"S64XQu04sVoYS7GCrTeXO335C8e9fMDNEudW8dX04GiRk7up1Vi6AaZvFl323KdipJ2S4COra1QGIPu3",
-	"ol4x98sTCOqG/PIP3ycmv+DGLHVdDsxFp8avMCueWULORpV0JwuvB6vdVcXQLM3GjfpjhoOsqlfaWGfO",
-	"JswzHz7b9AEzobi1zab4WBs2gwduC5hlgwK7e+b4i4wDWYqRLHfWA/ibzCMPaDbmIiJelWwqg6Ua5HnC",
-	"GhVwjRrNRlw55YPz3NkDC0Ekf6v6KBBduHDqx42BP9H/3DFMXK0pixSjOmFTizZpHjmy0R74AeFi9Mja",
-	"czGSJqlYJj5pubkOmZVfGzg+oOfdb/mNqJLB4Z1DrT2SmQ2RA4Bp+zQo1oDfjt5VtAPdNsdnwRjdONY9",
-	"MRLpvRluZmDnjfCRoMedqHK1YnNdZ4R13/N2Y01OtDFWl6tY9kM0ZpYzHp+jd/BsKkazxJ3G1XVrwOfP",
-	"ccktv+EQV6mCbefTyiPdVCUF9z0G6AIyelP4RGmbXjj6bk+8kL7BxtIWaB+6F2MyR6t07HDMm2qreUvL",
-	"8hK+ixaxSR/BqeBlJubDzdSvBeQ38M8m58aVfGRF5ll+ohi9KoXlsqJUFgYG+ZKvCkLB2alYsamoSsbZ",
-	"opa3zmSbidUF42C+1fC0FbOiwnyr4IQCWcvYRYvWG+/w+0SLQatVxNITzS8lup3l3pBCI/6ZXhXcaJqN",
-	"M2BKLdByBYHQdeTkpYXB25P9J9ANgL6bHL2opDPkEnrFWjFf5ELzQu2qX0Vd63QEfiZVmYEuKCtyTkB2",
-	"ZVvQniXpW/l4YQQi25KyxGWDkRXtUvhZREOLliK5vltdW5MxaEdcsRvBSq0EpdOcXLhZAKBhxJ0pUKEc",
-	"DU5jtX7yurE63G/uy6X0eW138bdb3GcAGHkPWo8ZD772I7OOa4pNvOu54MqkPcaOtkfrjdS99cBL8LUr",
-	"YQpKYUhL30w77kKonQ5G6+lvfiTVSGTQT4Q5JtMQlgd1ihvAHSFQPkoQuZkYJ6B7PEQPvOj2i/wHnjJY",
-	"gqAOktjoACWkVlEQd4v1Cy9KjrXpibem3XUCns3ECnBcYFxBpr2bh79gSi/B4vIRu7IRjFe14OVq6PbA",
-	"PaS0zQY7SGJJT+yc+rzjcRXLfEoWM/1oNum5WEMdDBuyrspMUnMuylU2+b9dEMCpIXRtQtbde1NS8sLd",
-	"IQn5cFo5F9EBRM5I1Mq0SJ2ZWJ1PuFLCwv1OLz7ntuLmuLzZDXnEQzRk05XZySUHeyyPYEIs78aaOAtx",
-	"c+5Xry6Pnzz9AfOSds2QxKuYkDPSgs/sEaIjrrSSI15BCg+hsD/+6cen6dyNbqwTrjRoSdQ5/3pRi9vr",
-	"9MA/9Y81Y/ZCNvhabrde0lYx2CVLXZcmc5P8M218mQa3IflW/Ow6a1TdSr45Ir6QBRtV7j9aGXCEan8t",
-	"nqSDmauhticcOtoVfH0Q3rXhtjNrtzhax+zRfImGZfd0+ihZevm9oEZBdL/1Hm7Xgpb8jTo0hRZKNtpH",
-	"uJutEnBRD8iMZa7lMKXsSuzjxkVtN/yyLQhun65sGXYPv/iy0CblQL6VShh3TDjYYHChEhAAEJGIdtN6",
-	"xio5E12n8YR9ct4kr93fFtZdyO4SOmGfp1o4BYXevbuRyfeuxNq/zQtmdLjvF1zWbXK4FpD0KjcjzD7V",
-	"kfP6vGPt5ka+/+McOlmJjAeGq7CzdLeLV0SIHHgPeNU5ZdeXjwpaP5qXE3Nw5o3VGtayFoXbyKn4wksx",
-	"knNeDZB8t5J+GcIgUhL0EtITKQd8VAubhADfcCO+e1KAAbdaCCbTh7ypqxzOeiFHADQIOcDGToWycsQt",
-	"JM95UrNvaEkYIb4oP7VnlKNJZ2625Jp1mVafL2Ul/kfU6eDtzcqKDPiugvyN3/Dl1N0Y7vikpXiUL2xD",
-	"ucNCGEClWhQVunp3M4miwp10kg3UgB47GWd/cbOjnYM3s79+enn8I/zFH22M60eDzGga+BHAr3STPj6i",
-	"VXDDlDB9PzHLgRmPubBTnTYB5sl032vF9MjyqrVXz344O0vOBuq/0jbPrs6v+0Eo8hn2G+vLnTYjmsvk",
-	"9qck7a5SlkqsUDkcjqsVw4JOULv7tPRhc9oF66wEnRiaTvrcqjINIxzZLFa85CuwPp6cfXd2/PjJ8XeP",
-	"CwZl3Gw5laNpuOba2La75rBwC4LegLIUbMGNRQiQbizTSpwz7v5PRV83HFElI964lxfuaE2bul7Bp5zV",
-	"Ys7rWRp2ntZmvZ6fzVklSyEnUxunFG4gwkvjQoQKr2fbs2cj3DR6YIB20aAy++MvXpMoFCufJtG0HsWI",
-	"v8vdxIvZyPx4bab8cdr/etx6Xx/ePLv6Pz+y5y8+huuflNaUV2MQBqPnVCdh3MZjyKI1reAKR1TvTDlH",
-	"DaBgwZkHSL9lU67KnayGwZM1i5m8Tq7Xu+dP24leod/wAYybN2L1Wo21k9znLz7mZynnC11bUcJ00283",
-	"0/Eid5gshxikYldXr15+8HAg8Fy/f/I06bmu3/w+nOYmmBajqOogkeOcZ1M7eeyB0U2dckovQzUVFpUM",
-	"GD4+KeASaDyZiRh7Wc5lwszIlx9FmJHExZG26z5BPNceNwuGX0mDP6WtkoFVTYVCpujzzXMWHIVJw8DT",
-	"S9FT6gW2hCrb2DNzPmJ5wRplls54gQsCxBlQfAD71nrWBeNJxTwejzJIAA1tUQQ+bA7/DA9OJlhfhtDh",
-	"mv4aaj/8aTf7YR2mjdfqPGe8ZiqiRx2oUG82pP1mX/lz1purQmmTNLjiJYJm5/pWlP0Rg0QEc+t4Pzaq",
-	"t2q58P5StATZhdtHqAAe9BEU3wMHDOI3b8LPVXntgTLJKj5nWfryiYLdNBSvjawej2NVF3HiEEsJl9NV",
-	"pn5tcA6NjuJOprL/TQai0hvMJ9nuG9kbsfooxltktA+7JJa8LnMKGSKJjzDWOxOZ9dvRDwh7tNMytr+6",
-	"WQ2thEvkCqId7GxNSlhfcVW+v01p0h3LcS6pGGf7lWR1diQiM5ZhMoK0ANKa67GutxYMUVnAokZAuTco",
-	"3TeYtJvJIWlyWaHEviQnmLmyfDg84NV9PNoKPk+XR4ix7UcO4TNC6VVapudifiNSVWzvx4wz9/bdYhxZ",
-	"aymYNIMQWRRvxx+lFxJxrZtWZzXRtbTTdKXutlp2n2rH71EsJmkiSLUrGLtbQDY8z76eJAwTjBLe0bPD",
-	"JONBppYQq782GVv4XFarnJq+hrLJzg28nYTgjvX9u4kMfrvw41+r4m+Hnl4K5yMk5YnwHJsi81FErDX0",
-	"rQsm5gu7YmWtF+Azsk8RJMRH+JCRTZoQ4JbG/a03QNemyTdcAoN2OTzyIsb+bi3i2Ac7RJ4ApJZ0T/ep",
-	"7Pf4rf3GDbph/DiRQCD8KQdmu77QwL7KPQsGHvefHv9QsA8v3jkD/L8/v8m8sl5oM1zit9SJBqE2qexj",
-	"FnWRpiS5JKKap2foMw2yv99KY7EO/zcowXiNP3LPOAxVyeAVzJYn9NG+ADVEymKHOJOzzCveqNFUlOyG",
-	"6hHpPsFAvdLESCGJkCIA59J3M1ItyLKnHB+f5857NkR1V39zBCyDu11x/jc5H2BYakD6iyl5AVUeUd8D",
-	"8GmXBvk5b4SRZbe4H2HSzl/yzEO4GR4O5YMUWTqW9DnpIjwhUBmVIyYyqIdUwaQVe2lJSIn0MpeISQ7K",
-	"Y+S/RH+tyA6EI/ir5GCiU2GsXlyPtLEmW2rlvhJAXsZ2Y2XD7ZZ/aTVAlcRkDb4gxesKL8u0UPTIsKLR",
-	"Ed/crI2t2Vie+DwESeoceJLSzqJ1TnbnyPbpw32EY4JufdhYTFfKIicLtTWGH+tGKfyTW6pF9EeKSPLa",
-	"4j9aUc+l4mt/g2+NuaxEmqXsjVjYV1TPsHYVE+BrKL4qCWKCh6Qmv91HylURo02zlLVoI6bGTI9F+eTp",
-	"08d/PtmNKycyo7O3xh5vmlFbsNN749HXIDgGKcvh0uxznEmweje9tuUx7Xc7hn5/WSd8awd+oIOa+guh",
-	"tt6FREBkYyYhueV23NmHqPVtEKQEMjokJqBoyEz1UpTrcZ91d2I4GJrenhHJbQ7FULKYPit34L37Rqyi",
-	"K3eXwCgkJoFELZhRHeZwXZUma896mqbh9ykxHcUhD2I96hyxtfiH1zXtSsW3Ix35IFztrZ27F72AR0oi",
-	"o2qdw/NR8DT2IYDlBvtOb6VKX5baZutykOh9wd1yesfUii8A6fYRhjaudUdYiQe84UAyi7EPkyFTun5A",
-	"awHyDJkd7I8t3u3y+1ruHa/ikrBQXc9bxQ3SNOXmnOhX6vEIwxtmMZNOzP6xTMNnAKFxzU2P1dGocgPv",
-	"I03ENNcWqCRr5R/2VAxVaYPVWKu5aDv8rLarno9uqzcgklmR7AkAZa/5nkqwYevQ1eq0BD2g2XBPxZwD",
-	"Iytv0Yey8NziqNImDRB4CwZ+PqTTG2joEdNApdwCkYBHUANNys5CdFDbTOm0yYFrA4lk4EJVK6j/8de5",
-	"53jkN5XospXsRhnRFx/Y7ulnTJMPEJhxfj58AWEphi1FVRXsZhXpD5/PARZpg7g/KJ8066iq6L3e78/h",
-	"493n24LracnvRANSEv+WAogJWY2keKiTfUfMRszi06QhGlmeyBsxaXZLeOMvcn5cla67iPOcfIS9F6Qh",
-	"ViUqigjUn/q2k5KOdjqc0TQe21h3CrCcwud9hxlvuDyvrZjn7Lf8W5dcWgGsZ2nrP19A1ke4GpWRJmia",
-	"PWcnrFodZ7b8MdnqYZppY3tqjUxcenkjmPt60D5tunrH61fweYZD/Y1TzaSm3dciz5MS4xDkPfcQ0hWb",
-	"cgABaCMKZrXecSRT9FN3+MVgPtMBjKEeLoCvp82gUcXLFE5Uz6EGqd20fX2vrl5tIvhoGlzLlqh8+G+2",
-	"NvnI8pZ5A4Gkt0v2N3WaH7iIvOGwHVaNzmSWmuKtGNv3jU2vVn64dygeHlTM6DFA7vn4k+SgvVe5g6k4",
-	"wGzvBHWm3PTa6R6wOJR7uvsWaZgbOLDn+eZLXcTWsJDL696crVdMGr6eo7fOQPg8bwM8F/j+2swU0WZ4",
-	"h+ZkR8aFYXZ2lmYP4xMmSQWDldbZUn70oGDGd3XudpKSvBey7hH4tTyiQVD4CNl7Ik6yXwYaafiC3PJl",
-	"eOXzObg7yuBgm3ILCgDH/A4bHfR2qdhxS0MnJX8sg5OOTnxojwiUjJbcJILw9+qHffQsSYKiP3sc341w",
-	"FkmBTbucIumrcb1nd5LNJ/Yqjg4FxWY7ip1PvL+I9gNCB6KZNGgZPgpltdgKhkd8LwODW23BZyrABbaR",
-	"yUWp4EPGb4geeB4Rl02hpxWaVqVeIgP0vUYaMjBJd34bZuMROKDYmQmMfl3badFPuAAEsPXwSKFTJxnj",
-	"sxbUs6bXi3GyA+YZ6l1iYB7OC+/LOFIM80uxSJcC/sX771iECBQcKFvtTjnlsf1Q4CTbdYvnsJYmR7lu",
-	"BSx7lD6KZLOfaU4wgYmcs3EtzNQZLnp8wZ4wIHxidgkk5mv0hpGikOoabdmkGhlGj9PTFC9ZlksFOWn7",
-	"LMlJT8krgDlCcRDVq/v2vJtybPLqdJBgdl2GPnhKLoIUxw82k1wR/CcdN+ichUQN21KIxXVglMtYh06Q",
-	"ibrNrRlwOrTCjliCtH0IZ2eXGEtbXJUcLzkYfa0GsLqyJXrrVVRLXdc9T4QK3Bvv90NjliVfsRs+mjGp",
-	"Cl/gGxbJbcmNYJU2OzCJeyEruqTUE19ai6rBn9vorG0rSkM9gnLV42hpY3KM/WaHMAkEGQ0f7xB70sYQ",
-	"GWtC76aDJZ9B4VI0WxvBeC0gkhq6wN4tT+hjDjTt3EJluWMfJuZwJ56x7dR0NJSCppGZvH1RGbH0lAHD",
-	"+mT1VkDtpj5764nwaamBkz/Rm+9uM4reUxuZ26Pi6B/UCdlMj0dajWW6lyi1ZtstYd46OtskM+TXwnvS",
-	"0yxF0t1zOvq6p1UW0QEt3e2/DihxKrAxDa+qFSL1y5MeSvAB2XGPHHQPzzqZOOGo0x0AkNNB5qRQdN5S",
-	"RCuQXrhZeuF8mKk7xtrwc/bk7PsfC/bd2Z+eOKvo+7M//3DCxKiEj57+ULDvfvzeffD0ScZR682yB1ns",
-	"b4YMU3yJX+7Pkh4WuMuNWUxrbhLy9UKN6tWC+ifGcnXBnFeJRBfODuuQSm1scnG0rKUV76FNq60bsQVY",
-	"lO6xRmDATjbsAoqMDS9w9wYGMtJStHgmqip1/IZWsubrNyCH2OZxnUXjrivyGc8GkPDiuXBjyQw+rTqc",
-	"K9DHiG42tAX8pFphnWKmOWWfqGZ6A75X0Hckbg9I6zHnC4DHW65KA1x7YJL1dwzciTl2N5haJlDnq988",
-	"gAuXNkw4syu5kIioquG3jRfNXLnbvpyb+3swF3Ga3BCZlGV8rtUE4xFu4nfwczIWkDet0/YyrnJ6Z+qZ",
-	"s4d2qELe9PdzDUHfpTIeq3wdKFXQSUM91gj70DZDNwYdCQsdwX/J9ajd3qYJvpY0AMaBMm5rlw8Ipnc7",
-	"4aQ39PDtxKNRGSEQcmF1M5oK46sjgWepqvbRTzwE1WAfQFfquugUbEP3MOeQM+K8Y7zKMfsO7yVehIb4",
-	"+R12U7/FYOZa44bBwX0YUHEEINS2Az+KVtjNICpJyUdn9qWuP+rGitTp8onHBP7XikXskLoLCDvqnfS1",
-	"kOqfWjaj+jOfp5AvfTzG2GhBWry0obGrOWdcBal8ZBjcDgUD7A3sCUYBCsaJvx2iVdClFO7QAnLvvIUJ",
-	"pM3ztYr9yPHzmpDs5q2l/AMu0ERtPqC1MF60Q6M1Kqz3Lc9haZN7IZbvF6LmSdJKaUwj6uvsuO+gZXaz",
-	"jT3tUndZHp8xq9njsyffs9GU13xkRb3RDBaJ9aQBIWnncW91sFuxOjw5s+6BJezfKMv4s1h+FCMhk8wd",
-	"2U74U2sX5vz0FDrgWbtwf0QSvqW4mWo9u2BN6f61YHa0oC/aCn6yxMD6QtfYz9qsTKUn2aM63LLz83jj",
-	"Tspwhov0svmpZ9bsk1MJw3d5FxnLvRHslR4a2gSknn7Rt2j42E2WF8zA09NTQ3pflW/E6oPPcgzscMCZ",
-	"UXxhphoA3O4kg3JfcgNkgNQFEBnK3D+G9J5TEIDzwhtsWPR8XdWHZpV8DG4IDSXgO38phveE9CEZyAhh",
-	"mThUIFvNSp2qD9+OJAopo37DE2ZRhIX0F2TE/L9dOSDYiO4UHz6HqSb3mvKRCUe0pZbTioa2yVstlBV1",
-	"przrk08WBCZz2v6b1U57/fVyZPkPr+9WWr0TxdZMrK53riRrb/2EkM8Afx1QUWiuoTxEbIJOkQto3Eko",
-	"yDY+swvB/dYsZ18G8vetIeyD8PbkOe/Eazws+97fYuDBedV6Exb9Sb+1E5QP3ZGi2kcBWw8G44BFbHnT",
-	"vQXUJ/hG7lCHLSxPKPQrDByG9kKEesQ8YJz8Jex+0XIiKb28iFu1u09ej4/fcYud9HYOk6zFRSg01phM",
-	"an/Nt8mEG9y2vn7OCBxFjgTxsLQQ83PG2a2o5ViKkonjOZeVR8CFfmHUUiSDhDP2euezXbW1Gb9XAIhc",
-	"570GgPJ+XxQQI9eO+S9nCpZ2CvNAqC/XvFHw+Y5saDkjniztIaHWNcYzChKFaBAOKpyMaOmi6YTXhZKA",
-	"VnLWSqHhjPepmVz+Ple988z9u+kqAF2DPQBqgE94rtZsrOuJsNe5Q/+Jz+jB3UPPl3yFRke4vpdTDZCS",
-	"bLn6AaIc60dJGzDHlV52+jrE50R1Y5UR11Uf/XRvJdBQ4U+FZd4HRoYUtBbOPpd18MSc9h7zGtS7QRBR",
-	"HEdHOrZObBNZz5M+1AeacU7clFhe965KXoV4DBtuxoCCm/ZEdd6aOiV+2Pmy8l1IJPPVX+uFML47N8Af",
-	"B8DfQ6CSGvZnorQfKq6UKNN1L+LLQoyc4sDjl2kwXPnU01LXM2SakYZcgDlfAXKfCjm5ZYLXlRR1KFIz",
-	"zGo98y17gHeCqxWE/C9C4QZwwJ6wy5jAFe8H5GrrHCokKemjWQT5qEoMGCfv6n4QkRjb60wUexUIyPLs",
-	"sn1JxUzz0L/Q6m20CQVNI0ppRXkepwYp8Q1rpGs2aYRxmliotG2yvcsitJ9Mcuj2Ml1SWKPnwRMtTO6n",
-	"1z1JZ8hMXt8BVIY/vAu0LJdc+TwwxrOFyrhbtymh2UV7pkKMB6NK7rIRqtwsMd1S2rkd6YZhoGj115as",
-	"R430goQSHcaxIjIvIDhNBHdIC5rE7ESoGpVggn0LsYsV5oR8Uby0Js903Udom8TQfG4rldHvoYtzcGze",
-	"L0qXWSG56B2AU6bEvQpgMehh3IUYgY1mphvl7/7Soc8h7zU/IlZX9//F7An+77v03V7rmyp1o4ySzRyu",
-	"LL+pxAX226v1pOZzk2G/rJp5wl55fHzDjSgZfu4pQZDQRKoof5TGvOSL5aiGu9ZqUuDwhF5UaaU+liKn",
-	"7OAjd5yhp35vHWV6Ylh8SNg/97BHBhhP0vO5r57q9hpdm45mY0lNQ+h7fmBtgCiXuzGW2yYHs28mE2HS",
-	"Ve2X7JZXjYiT16Xu77UytNjSGUgE193cN7jJyRMG+JSf6pKv9oGophPuXT9ansL3gCK5TJ99rcfPG5Er",
-	"XrnOL8Tu7Rkyhl8MNRvKAdeJxw6Mblpeieve/thQigOWhDN2ls5CgV8Nj9Ru1KEqaNqJwz2iQbj/a63w",
-	"2UNLzn14sgfG5jdzHyHKIBgHaGD+wa1Gmld9yqtKkB+3nVxCThS3TerUXV29unr9kztm7lrm9Vw3AzDN",
-	"7evjh6emAAbdO75IwvOTloizQCIFYPQcAf7eKpvzRYupbGvNY5jehU/ZtxByoN+mswM8NIMrQgiJmoMq",
-	"7gR6RPBkks6Cgtb9p34s7TBkrWkPgH94dnfSpwD93/yIlFhGLO63wtt06CEhPt4ZZE5+8CqPPFCE0Uvr",
-	"OQjmOUx6owbFiDq2RXK4zhirqk6V0Fha3xnY+k5BgIVAxBMkujGbA+Z4MoxU1nJsk1nZS9vCgzHUOwfk",
-	"6D8ag68ltY24UpD19CIALPe65KnT8lLX7VvcV8DidLoZly5TGLmTguvWse6ehrmTRFMV3JCV3XFbU0Vz",
-	"GPW+4ZA/H3DAPE8MyaefbCQOnW0rQjApTCp7GANj2+ayGT4WAZchzTkzupIlqbi2GDacw+VG8WwBBhZ+",
-	"oJ2tDhcrBRcCvjlwtyPrPrJwdEH0BREQTbGtL0SEfYQSQCLamd++MACeVoQud51fpXvcEQGPb1/XmgNE",
-	"yQMzT3pCHwUvqbuN2Y2vwTMOdBf+yZMcV1lOOPpAS250yfu8t7vNeqSxH0xG73grU2DwRS3G8ktPas5J",
-	"wSOi6SNWPqB7AKFJewDJsmbf8eIxeyf/ApL09OzsDBv1DmhwhT1YabS5WUZldBkOoYBT2FSbvnLNqZCW",
-	"8a6SJvQ1yMQS7SCjDr6VHvgAoN9DkHyXxKeeEIROs7xSVG68oqR2wk7fUuF11r2nX6QL+n20gBvLvjuD",
-	"ayv9nP0iDyEdvFMm2P0glKHvQF3CmyxIINfYFJbdWdImlAAYDCARlpN98+rd5bPjq1eXT57+8C1EWW64",
-	"ET9839TVRaJvL5gZc16KbGA0w1PQj8T0mxJm2T6LJCre/t2aJfgNzCWo8uu6kV5qciRtHSFZByUe07UT",
-	"NVCtG3VMfQkwD3GsF4LQ6ce1qATHReBVlbmO8H2fhEmSRkUHZVNYcrK3Nt32KZkZy4UUKlkZFH20GYzB",
-	"OpRHhv2/WKVI1j5d6ih96Glxd08DNsQCxkvwCq1/adk3rz68eYFtnP78+Mezc/b81ZsX777BZxbs1Zvn",
-	"L1upjv5WsMsXV8dPnv5w/NOzd0XryEk11mxRNXNWcTuadqv9fr589yI+HOmbJrVG+lbUq2e6FCYdRN0J",
-	"ppDoMJ6zB6aC14ZXfYRiiRx0YwdkUozVtcCylSi/maF3trXMVFIvdT0zA04djirkP/FnvTG1j8LZXC+U",
-	"rbdFODYBr6ESG3AGnswu5EGhjJdUYcC0DiLinGpj820Grl5dOpmMq0Y8kMf9sM2y9cL+sk0M83Ga91Tv",
-	"5leF4tEFpjvC6ei8v9KTCRJ2w+ffYKwHz8cu0R6Mq4WFKXYK/7gtful5rzZpAFLN0qqKcq0BEWVEfSuw",
-	"/gyphzHb6hkMA+J5GLGSEMqN6LAUWXugwjq8KK7TOhCPU3hxfkuvrEjE9HpIe9Z7MEOuHho81o1iQpWQ",
-	"fnViCX7uQstM6lw3dqSz8MIRYfQzmRZDw+4H97tvDWgM756VX6EcyGMLUyRaG4DoWlJqE9LYWUZjocod",
-	"HYM7MbZEUIkcmiH1732IglwJhq56OnyD6F+98irBCzdyQLnfYOy3Il5zcFkwdzbXt7xKg9W2QB+ccVDL",
-	"MilzGtph+ndC3pBaxLfs8G0xhfueEktMiiOwIEO+ClC23Trk1lqPhwI0UEIhedH+dihGY/PHd8gxDTBh",
-	"KGDszlGayiCLpnAS2aaCUHL7jirOZU/Ysk0RactqQl1VdGNfBKJ9f6H5v0trBNY/bOlqbNtS2fQ0wRhM",
-	"Y0x9/5Q0rmLKDUMM3OAb7Rk+NHWllXI8TjP9UeofyBUMmW6FDzko1qhMAnomFnYQv0NUREMn8JFZ63zr",
-	"lr9FpwAVH58J390EnkVcYpsqJHtP08vSIIRMG3KeuCwjXQandccuGVm1XhFrxPBnbavx2ZBxWoIea3xL",
-	"VY/Tp3nYkiHcEgQX2USfk1FoLNNKUF2gduMiiDD0k6aLPrTAWMPju7+jPtxtoe/knA1tNVEcWV5PhB3I",
-	"Kdw6AFafM66gwh8j/zGg0AOnT9Lkh6XmNx1oQyT1YJoMGPpn+N6Gy9gA5Qk5jt3CfxDLdu/DzItWZ9H5",
-	"icZI6qBHBe4j5e+16cNWJXmZET5RkYwet/f/xhD8N9pbPoH3WsjUQbuiMlesR4FSV9Me74rcDUNonfng",
-	"myKuX06spojJ/RKQYhDn9c6I7WjctbUL8WNEJpgYjHO0d7PHCLm+A5ZkDeuepB4ON/kgEd0g+cF/b6cT",
-	"r3IQgHjwfbLodd06eizKrVrt74NOgs9yaMh1jIcd4NLHAJcGc83yklt+TECGm1ovjaiPzVRUVbcgZyqq",
-	"haiPS2lmoCyCeocGFqrUS3OcKC+IArRUz+EHdivFEiK/2hcBuoMzlyrz67YvzHrMcG/QBRAdn5nFVBUY",
-	"tklAwp2qEHf3IIe1TcVA/HW6A8eWal1AOuazV3VTiRzrDooWc19BtXAjJlxlQwLCWm8CD/FGrvz3d3Vj",
-	"Aqw9excUR009ScbjX+q6VWwUDVeaTeoMyXKqK6j3hjpru5aiCYuxAW5IqoHIQdsl0LEW1qBgRxT+SG5U",
-	"2WxBJcJqxC2rDib+9wyg/C61Jol/35WP3JuNoQrQOYdW78SvQaZuhn+ibpQHHdczoONc55/IYhwfMKKw",
-	"7SzsxciMz9YBsKWbS7GxK4BaOqeIMnjE0qwh+xhfAwKOLxDuQ79rPW2IjBEl5o0wsgyBOvTPOk4j+iUc",
-	"C20uCHR0To3UI2aa4EziM+LIH4CTl1nVsF7m12ax3fDbP8GHAZUM3gglu7USbdN69EE87Tl81mcv7FNA",
-	"HtoN8VOouLpXBWOM29MTDNe05Yvcssc/uP9qNdpazbhWJpetVEy0f8iYYjtiwKOizlTsJVu/mLDxEtV9",
-	"6+10BpQHIFdEhnFWLK/zHVrbpqzY0S/UVA32pKLatG2ZcQ+kDEOKUMvtDkUr2CeROc+4x4vEumuugtZw",
-	"Aoh9Kyt5K/blx/YVsHrOh4qrtpdyyCoay2u7Q+PMtqnePjxYpe11qZXowQ0oHTpeYtLK/cNKDB9zJ1mW",
-	"dHhJDfe2pg7xq/28M3LrhqngDSwEfRD72WEm0cJGshE74r1iTp7Pmr+5f4Ag4N/6O5+izdYtoyV3a5DR",
-	"hsjfvFVPCI6WgG5JcX1ngbZl380OhUdzPus4/C13Ahg0u1GMuns2OfrXvkua89LCAmHkrWBGYpSWFhAK",
-	"VbgziyaNYsSzyRXjrOQrxid6+Oz6e+OWDYK62xZpJQSD+xKRe3GPN9qPb0D0Ymyib7Uz5HWf8dsZ2OLS",
-	"t5+BXe+4t94bjg5BxxfuO4JX0ZqsJwyvtRqJ7Re0u+pbHyfYOY+Bg/WHC2f8bMOdF0c3wi6FUCmEVLUC",
-	"SxoDssYZ8E1tCrKgDXvy5Pzs7Pjs+/Ozs0xtbW1SqG7q4T2pdbPAjIk0MK8LSrKbIPhgezsjD9AYMGHE",
-	"fJylmFmiWYGtPsCAhBoDVYKPgbVi5FcIPpoyn+ugg+ZTUG06s4scStTHWr1oo+lrLdSd+IaEHC0BxC6a",
-	"WpgLP0XRbZ0dPTzfJN2dbOyRHsA8nZ170TiBO/2LqCupLthfPz0b0Ew9L8lpzw/zjZXRkcMfKnbA47lA",
-	"vj63q9QGMvaq6kYp8qE8TLj1j+jiG+AmfQ6qINtwKdQoRFbIErlNQCLQbzhhoSm5sGzeGAuS6bzaBFEm",
-	"tRnYBB16IQKiRRAyMhvhjbfQf4J8XKRkUqL9rrdnC4rhAuTJTLmb9AU8JccKgDHyEJFIrZgzGK/7bNzA",
-	"7qV0N5QUMc6LEgJyZHvKGngHqU6izfZoYDLvsjPu1FCj43ol9JYmnbVb3jXt0SBs0iC8y+yYMk93ovRj",
-	"bInbaGmkQWq3Al72/0AFfYaNJqVb33G4DQC3aWwWpyTqTC3gR99AForAwIBoVRPWBk50WhvpW1FXfNFL",
-	"YEDVZBh7wW60lE8O5k2HQeWCVYLfimPnzuQEO3yDAjBJ0W6JOxP7IGmS+KVcP+hkKcqVzxNoFS0ZlLtt",
-	"MvhGe5DqPH+pmPgijTMKWtylDWxqoVtOl7ZvYHugImoHVDAzO/Ztg3QNf8u0CepPJrRuvtOg847snYfU",
-	"QuH+RBeQ0vHlf4FBO8U8No6oxyk2F5f4jZxnqycsgQhJr/BS8Jmor91+pEyQ0HCAs0qoiZ2euwWCzldG",
-	"VGJkDft4dUnAEPfCsViKmt1Iawbfjo0VL74stGlSoKmsaeLLcTG+hRVwmerW4b0eivC+X3JDfb9IJyH5",
-	"pBZZ0KKhg42qfrEeZ9iqHqNujMN/VOqlchZObN5t0IilgogbXwISxN1ePhfcbeiWdkC+wbBbEW+DuSEb",
-	"pOWjZ2D2xTt0WClrGTemmed6TEXNYYfxBaz1HknGeZfX2f4A8aQoQO8biEMDB9TeYMQ6cyDTxMi9QpZC",
-	"WWlXPTSx9DRvLVCgH62Oba8A1qMd4t7x4Uwsim6sSYJ1IWIBtJMhVFFqgTGsmRALSmXtAITTxsgsNupO",
-	"SDBj+aoHHgkRwrZAu7Oww8ftXBuTKVBs5nNer3ZqoIC2fNpTG/OamrI7Gx1t/kz3m1UWE0/SFDBr+Pf0",
-	"Y8DpvW7ZRQdWLQVKIJp/tLnrD41b3HpZw/H7lU3ouYRWixRSq029YvOS4E9HQcqc1nrtXHY1QfaeSAQs",
-	"+lPZu3dpTIgtcEzG7ACY5O32VWxHeldW+rRVHVIa4dDA0Y9MkwYZMMEGLCLGVYxnOJvaQKOkwdHlv6rG",
-	"8JtKZFhj7tSjG8oEe4PgUMBXhAxYqk/pwNi4L0nMgVsziSMg1diNWic2XpJq6i6tGiBuM9Im20yBM/cV",
-	"ojVzX+z24x6uRndv1O2JYHxlCGoUT1jsrWYf2D65C5tki/LBRoJ0hjvrEjbSzyGC23pJSyqRJol0m8+l",
-	"tVvC+FCXBRXBBmu7kCyY1cI2tfJAf4yM+BVwmk6YnRqQPAz8LU8KMBAY16t1fcOcLZBqz3NwHxTdMNBM",
-	"o+KGmovhphoUCSYODrX1y7TTvxekXEYtdRKnwr95CwoOZpk5ARvUAbxR1LKT15YOGvDI13Op8LXA9USG",
-	"RFnzJaUiiH8+nFjE5iYjos1+MCPNg8NFmlyMWQlRmmPf6oEqjeAsFkwJiW5FSB9ARFrp+J/QmETny6kV",
-	"OJVI3tI2gYrDTf9sRIMwnhCezkWlI2BPPM7c3nzmsue6cfZOADt2efQ3o883q+spV2Vfi+OW6xZWhWzQ",
-	"kI5Z1LpsRjbnzuVAfwHw5wZNijcJrJE95DiQ2dylDBDLcQc6FNES4HoSlYz7dqZ2Nw4r5RkQsPcQ4V1K",
-	"jQ1V1Ln7G0Wu3L+LG8nVf5Va14RSU8Icz7vNFmKHRm8LvUg7sMo4WP3uoYFiwYuKX/bU+bvi4xRnKTD2",
-	"9WQpowD/LQFRZ2KRCWbNeT1LyJTw7Vzm3LjLnYqsoF3Dgte25W6cyFuweCx0mjhJp+3dM/qG3L4FM3wX",
-	"EJpkj51RUQkCKrrzkorLAgIoExxXaU+5UbXgpS+NSgiV0p2ZY9IxIBJD5h/o+MEsQpo0L3prTbDcMJ3o",
-	"Hc/EqoeZHyynezDkwt1I4tGuelKygOXlQ9QUYr3fHHTaTzktH68uX1wdv7988QEPkqcywDAaZlHYNx9f",
-	"PmM/nj3+EzNiBPmFP508/rZjCt6sbAbjsWupTk8D0E9t+Iyob6DJnvQkJJLyisR5kyF4hoIek1YIwUmD",
-	"E4Bs815epC1acdnNu9paTbS29e2GdRakC2GieaQFgng1Ei6CspSJ2L53xFieoDLmdpoWaJ/43MoLZadH",
-	"/utFGBW9Mz0lZS8nPNXwXtwKZYe0G6Ivph9vTDpw3xPTbTm+EC/k7ImTvflCXxayFuYQxUB6qbYaNVR7",
-	"QLV80kBmmknqhpPratTT1SVq/7VBqw5Xk1SN3QE9div55rNGWhldiYKNKgm9Uxdy+70OixSaxqwV4eCg",
-	"O9uB746Z2NyCpqXK/nWRazud3wJk2oeQmJETIPW/WbmbMdmtLWddilIM6TGmtO9dxVbCFszotoATs4xQ",
-	"dNft6jCg0IkG4NtP5dbHVuI5MBEIj0NYJ5/SMglQ8LSWTxE3NYwOYaqNUO37MkHBtAhvEG/jwPLzKqMX",
-	"ZeY1YMASh7mFqwawmX3daPK1UFlIJdUHba/3ydO1bMAOa4JGQEwAHTJC3rIuqHxLmC30ZyF4IS1nX1kQ",
-	"bso8yb+3m+++ub0pOWrUPaMBGYQ+PDg5waleKmLcTVxk1UTX0k7nmR5wKRTcjh3Xe0RhnSUlDCbaShhD",
-	"dmLpysYesc7U2qWr4TJi1hacJcclJ+q1GtzqRX5hpZw4/8I7yHFrP+r1XRMBInMP2a0rT0/LuEwv/L5u",
-	"b25yonxF1LR3J+OZcjPdudX/+/FaWxXqu3uB2WEJIaWZ818TXRZjm+OfmY4rBDXfkfov1aKh8KEPwLUt",
-	"nBtb8tWN1rP/WlTNHKgxC3SAAb8gvrTkcIKXA8IOARbvpkMLWhDRUOwc9PP/Xcl/pa6hRa4pTSnN7Hoi",
-	"b9KfzsVc16vree7zfOsoMV/omter674XpOUVBtt5dzTM5KOTC2F5bfM0TFqNZT3vp3V5ZGC32xyfYJDG",
-	"gXQWUCbpmi0a22I7SGQgsJAhTxKL603e6R1ojWhQd+4vjgqoRVMGDiYgGaEzuI7SHpz07fICbaLBMVp6",
-	"K8oTFjUeySSHOzDGCzdoTNsBZ3gMad8BkUTFKNvJq+YhaBWo45DPCjY4jhNBP3DvUPGZUMP4q+b8y7VH",
-	"LSTvZIIt5GsK002fX9IFE5g5zmHIWaFR+hoSKElpXOjamkHvcJP99OwDg18ALBVSi5RmsJo4i1PbFTco",
-	"Hmqm3xntoxfXmVqLxKSWkWCEAyMNKICFKAmO1h4f7zm3/pVPrS5raa1QSBKVRhtnjBMPmMnRg6Kiy/Ki",
-	"ZCW+7pxMKO0WENs4R+efyBMRqo4NBd1BNB6/GLeiuej8hI6Qx923NHBrQW7Slu6IXLCbWjeTqfXPaHsa",
-	"xrh/HIY0nQjeBSNV4CUt8l69Q0IRqPXaMyf9mZKIfNHuZ2mnzKNpBtn9P4vlB1iuPEIlH0+5RzXYNBMC",
-	"iktg3ZcQidyt6hjO7hvM9hRiYx+1ZaGoDCdEWjx7Fq6WIkWVy6sqreN6yiM+gajvsZRhrQX9lsqF35JT",
-	"TPIA34FSxSax6lF7T8LS6Fwrwqz1FzEGp1g7R/TiVAkYr+0hmE3dqrV0QHeAVeKKZOGU/R3vPRhC+vg3",
-	"vOeXzO5m0veVGMNV3k9UmUL6YBNdiL5spOhbGo42R59i2gil00lleeUbOOwYjxjp+bwrDGsVkddRPHlg",
-	"E5EARE3IdXsVQaADkAF6Idy82+pErCAD7zzurCvypKIyV1vYTWPtGGTZdeb3isr4naDZrC9/O5yk1GY0",
-	"boL6MG42BwjcMvPhg+DKSMTTjCTDsixbIV895GPDu8LIcguCyjdEa89zu/rtUocZZ3cxHX+7I/9W3z0w",
-	"TG37IQ3mjvKq1r+6d6L7QHi1q3YAzqi1+UcR9nif2ZB9blf+E5+JmIzKDG8VSuGvSCF6l3/NtI+KXKd8",
-	"V9vJafB8JijUWEbF+z/u2jMOJphacbc4ewtCOx+iL/65Hnh3yua8vZ48q7DV3XJ7XxScw4T10fzvOpw0",
-	"V/6Um8SNJ9V5gPyjYwmP6Y76hOnGnufqEwvi8u/w+xfMCNGmK30NOFShQtOCE+A+PY9/698e2zoY64fi",
-	"V/f9dPHroGxYklbZayNcHZ9VWFt0z2u3JhpJUdQzofZDPHNAlAGQ1gDr6N2stMGFLhvrk3c/VJWQbuN0",
-	"KdPY1Kag6lnr1hhFa85XrNQhYCMqkz5dPW0HDBF8pyFJRHzb7whXIn33+1yOxy/A08I6biVS+VTzZHpa",
-	"zxe8zpa5RP2c3LdCS8pd4q12NBXDb1MYZ5mJkZTX3PSEMyDnApU5EIRNt2/ZoGfGpxbtUrSDzi7kJ7rW",
-	"u4uZ6cvZ6RckFUS3la/gh4bbC1FV0LQZRLLrMwDNSVoPD22ASWuauuQHtMmPCyS6/Bi+6VFSj+7Yqvs9",
-	"OmF5EcqJKH3arSjKRiqS0Ri4dnS90Y8ADZvQ2il3stctCyyFoPPqB5/al7hsbRMwHOg81nt1GY38VQRs",
-	"dj75btGZoX4iTYG+nprBZzRCX3FVvk93WDWzHS8G/EXGlXL+erqCR+xMeI2sEkP6sFl9FI2raCeVXBIq",
-	"OPkJClA2F0StlnyV2dZQbgs0HSaKSEDzZ2y4py4YFEhAqsLNLp1d6uGnaVtNksHURkR6O63s4PgNRVf5",
-	"zhMTmUbW/V9ibeouYh7KFJhLBkk2fX3zxdg3tqmlXV05BUWFIoLXKOSgtWCR8J/CA6bWLjB2E3Cmayrn",
-	"VtTs09urkJLDnAXkRsRYfmHX16+0scdwyyLUUc+k8Arl/CiADa79O1qNuZCgr3+D6O5YZ9jaA9hipJWt",
-	"+ciesCts7WVsc2MQ/fyTZqNKCmUDzS9hLh8ZoAOBCoW/q4lQonZ2hycxksikzb6Z85lg/uNvT/6u/q5e",
-	"IOCFV1WQYFw/ssLg9qPXMJpdwcSXkVhgq14oWVAn7Muxs36YNH9XILgCSRE9+bwz5OD13gk9d7coVC5h",
-	"s4GC+V4D8M5y7g7Vl2M0EOe8nsGO/F1hU2DkbKExQl/7JUQReeXUsH/ZCbvyHN14b3i0pfbTkwarTwG0",
-	"/neFZaLOs8EeH1Y3zujAzsKdJEFMDjsVc+C0YS/qWte0C4ta31RizhA8aBDI/+fvn/7pW08iZKy7aBBs",
-	"xN5KY7HCxFk/bMEnkLmD/3t/7O9q1NQGNI5PFsHXMN854bfihF2yD++vPuE30Pw0EU0kFn1w9Xf1uhTz",
-	"hbZCjVbHb8TqnPLic2yeCbAeSg4bXwaOiFRgZnNrg7l4b5nbpRyJk7+rEGA/P/pQNXP21h2LqOTw/Oix",
-	"J7vgC3l0fvTdydnJd0eIa4cTfQqq/NhHO7J9frqM27dhS3x7ylqss3Q7OYkok7E6XFrfb2xeeE9WONHF",
-	"uF5bbYDiKbV6XR6dH7n9unSPf4OEvQte87nA4py/pYkIA5x7nUZ8rOsLNm/7nuE9ELTNPxsBxcmkbMgI",
-	"KVDh8ZRi/QXKKBdaETnMk7OztQIEvlhUcgTTOf0H3Qrt8wZZh372CfDkBgMCNLjEBTUnCKkd86ayuXeE",
-	"0Z9+wGME6h9VzNG5b0/i/i2SltNf4c+/wd2URMT8xa2Pac15QIokWAKgISft0pw7Q3TslI3g80cGjH+v",
-	"qgrP/wT6ihp5ejcCuNd14HLflCEYTljGDRmCzadqDdp7z9Pe3pu2bkQsCttiJL+EiPVfdLnaSSr6hAGm",
-	"Ei667vB+u6c0bvWF0vIGiaF7i1pogAPCNuKWV3rSiEgzdff0J2GfhS8dcOLtSxLTD943sDgxDd0GPTUZ",
-	"FGrv+RDGDRQn2c7+VNpt8Nqk0i5PGuUeIUqsg9DIgQ9f+0b5KrBrbr+NUH84tymxb+NdRYycdFWVgpcY",
-	"M83r8GdtG7XDq8xsS8jMFkqs4WRKL/e9Ye57yh633DZJaYYVwq++9QwaD7BM0RuH3i44EdDUWPsKoYMI",
-	"0zHWnliDe/A3xu08QImWZI8LXYRrqLuqV6KzqEeHUcnxK55BCmqYcv4+yeMNxgpekXtYIewlFkviIBl8",
-	"UPHb1a7xoSqoUf3zGZCNFj7tEVmSe7ySioydc2lmwUWaOUetA411qvXG/VmVoiR0vI4NT3YZrF8bqyFe",
-	"Od9khbx5qG5D9Lm7Z5dm5lfxMMIdvWCQUD/e97HaIg37tzzoBJz+Sn/67bQUIxkKZ5Ny8DNCuN0Xy4AR",
-	"1UvVjnJ9457DV9u9226Sjjr7/FUZpTSN536dHtg2HSYp1OcZqkGXexcbKofpVa7P6Tsbu516e/uV00tg",
-	"hf+t2PrFt4AdGPDFT4CXcV/s9Z/p3i5lmfORQ0Yu7yOnXyKUraXw+AnTQOyRwoGyxeun3klfvsNL4dEc",
-	"2B1ahnvnvsj5QtdoDxPhj1aCzaQqu9/LjAgfeY9V8Lxtsvc1VAF1/3fEjNOpF8WIovu/rW4guund9dxL",
-	"EUZw1/d5NiKImumaVdzmIzuQSUnqzZ7szJYBUHAwDCL3bqiX2f3lvxxQf75Qtl4BGiyhQd8rin7qsZ8r",
-	"AjgiS+tcNVW1V7eJ1OnpaCpGs/y9+5OG2xaKJ8CwWk51FWoTweUdS2IGJl/VzWEVsU45n3acCho9c69u",
-	"VfYh7s03YmGh+PQ3ujEPtME0C5hR3gcOrIn3uRwrrSbeLund2ZbQJHlffuZ2NM1emH/cWn/cWn/cWl//",
-	"rVUk80lAqt/x4lEpGwE0aijzUB6rsS5vHd4KI5wKjukZGuJbbuzxC6dVjl8/v2fWxoovFjXUsbG14POu",
-	"rl1/4IZCvVQMfu10EU7uAnLeJbccvXoGl24gk5SYZsalOWGvbUhqYH1thCh2H+wvdub+xU8R/LSOjv7i",
-	"W1wmdfQL+PgPJf2Hkv5DSf/HuBZfjlW5aX1u14hVFeYDxvfYUw0SDACsc6Cj/O+r9z+zt1I9mJqbEv9L",
-	"Ls9IGg4s9QNa6REZTSaSRTenByVNuZluXqMFoIUoYuwhni0bD+Cf9pzkKrvkZpnEJLHNs380xvou6cqK",
-	"EvNIUONxjjeENIx6XhT4D0SRQT9AMIChqksD7boDZ0ci7BaN7gFCb6n2baRBwiBTpzewfu2opuLs27be",
-	"cMn3UmrsDu/FW0W6fQv71Si/rboOe5TVlrJ71/Ydj5dufQ8aB2kFZUgwJBL6wx2nUxMI3Uw+DIJcbSYe",
-	"EmHJVmwJDTWneqnaw8VHI7FwWwRFRNTHLzSFdYfL2Sjucg3tJBGJC/VNiNjz4Flguzlh76OKLWxN5esn",
-	"4N0tq41sOfzwGHM0ATcyt2ukiYeJwGy+Z1Du4smeBzDPpC9Cbw8h1YSq3cH6cXuy/xxGI44DbK8fYULN",
-	"4rGjYd1UoHqqyvNn+GbA0MgV87PEbFJy6GYZ6HGwTbTvCd32jb5p7Ebf6HChtdDvhLZvQnnnVrhgIPPG",
-	"fpVTKI06c27ndz/8cMG+O0t7nmtKrMTGSRv6s62+fBCYYDTxXXAvsPqwnVqrfWbPY42G7H95BfYO4bLM",
-	"iFEt7Bo+85Hpkgiybz69//ShYB9fPmM/PPnux2891Q64H8ChBcxbHBC/1L3BaaKwi2voQDGR6iWO8ID5",
-	"bHpDxrTDmXdngj4lAAAQb32fXRnXwkx7I7O4uqdEDtcSKiWhNc/wW9Gy7V8548Of6VI8dEb5IxFUuneb",
-	"ni2LhDII30Vo5RUoLhEk/bvtKFzVyMKQ3syPcJd/VXv5fRKL3vaU7qy9Ny4Ou5pg1/bdi9Ql3Fk8TVUi",
-	"lAfPM1hPzjHDyjqhCorr4Z+hbbie0yW42ubQ/IQD+cphBME/2HfUKSAPxzHK/x4o/gFOmy+R5FXlG9P7",
-	"z7dFvP6N/LqIlBLcBt8/ShUwFMFLnHX4Fqm1sa7z8wdemtQ4Iuq/TEg1vEdgb307FXMjqlviIxsUAtt4",
-	"2SE9SDiZQ5xH1CUHgcCuZcjhRW0ndQ1IRUw8kDcnrfGMG6IWUEsMnOUnDLj+Qi1lS80hqVCr9R0NW0ah",
-	"mShbEd6RwC6W5U/UqGw3RRaVVEFZwoFQbWF8D+wSRi/dNDpAcGK/fe9eIIrmqT/7vOoJPPh6XydgOLI4",
-	"NOAFKxapj8hZ0mkcCrclVP1min4L74dhATE2wLG+vC/nDXaLkQ8jI913fJWCgrGDoMr3Li9TrspjZ+v2",
-	"I8t9mfzDQMvXa/MHQczby88XK3K2qLUebyYq9uwfUy1l/wLSdx5i+fBdQ1btsqool0uFvILP9x0P7VCU",
-	"ZtfndfjW12sYf6Am/xyr35GLnAjRcybNP+9gO7aGo3c6sdo/myBFLoB9vAgo6LL5deKnu/trgtU955N8",
-	"ktl9eK/XbNjbnsH6QHa3k4VS1OdEuX+M/yNaIycnx/Tn7Mrq2h60VHlIU+whlm9Y4z0nd5GEk67cdJjj",
-	"LVRkvm4RCF+l2bk2yge2KfDtosyX/7nPIYkEBt2+rYkgHqe81L6dY2+ROdiWcz6aBtLAulGGGTMtsZ5c",
-	"rXx5LhKlR4kET29kWqYH8lsMX6Y8Fr2wkfwcxuuI3/HANVfd9+Z7gxzUAdkQgVO3TYGnoqcSjyt2dfUK",
-	"QA6iDq09wiYXnqelxUGwn4lW45YISDxFxbnnfaNirojGjG4HyFb51ifOK7Giqsym0HwUvKSGVYfKYnZe",
-	"cYBQ+XAmfN+Za2BJZ9iaBxCiShp7HHdGTQuSW0uIl0gDphppFsO+eXb1PwWCk9Bu8xzWRBUEeZNJgzv/",
-	"LTnC7oh0+uRuysY7fIEzYQ8oHvFbHjiZEr069IZNi0NYaw9qkgco8NyUjF/9P/2G4lCJFAP9W2FNSO3U",
-	"JfVxpme0mnGiLwJXj1bUkBovJyCzdWqmTElCJbgRdzdO6Ic/O3NwgIfyETnKEmZhOvPiZy0Nm9wzb7VZ",
-	"mt5uSW4ruov1SdRzqbj9GpZrf6YX9EdMHwyhyg2CRg8dL6W7+vZokNHGFFk85J5W/SE8km2GzOGckJxc",
-	"n/LFotZ8NO0H2AC4xrAbYZdCqChMEALsUZ82dwstdG3PPcDek7YYvjLYAR9QQ9BvyLngBfb2i57o/j6W",
-	"tVjyqkJAz6aO+knYSz/4ex+4zT3xw0FKNT0X5qKLAtFLVXiONN+oDBjkpC0GIXU2wNkP6SSHpcuIpJeL",
-	"30EkgfZnS/jxPX3n0Jr2YMG4Q+4tEfgOiX+EzgEhgRrhZRGs6Q48NUyJc82H0Fp5mYgbrWapAeGqkMaC",
-	"efXIMP8jjHF+lqrUyzZDXjAjeIVEgVyxj1eXEd3zCfsEes/zSCJJnAdChZrepFa6gsd+8CP+eq+ltYFm",
-	"gUWwSn4xD2gBJ/b7dIiLhG7Nesxkyo0nG0POTC8MipxoMoRT1q+7vvy6gKrZ/zZm+ZYeIJIRLTR0+cpj",
-	"saCJ23+KXQtr8RDBxM76iyWvywFgVPwiwCU8IrVVZRuNX8YMwE4L6zWW4WMCNmNKHTo6dw23ttss+7SB",
-	"mYhpqTeQE1c0i30fkscPk51GvIn2vYIfZt+xzWvu2OnFf86p04vDHbo1PuFNSzJN5PuV5mgLgJFDdzjf",
-	"oKJeaCP2ma3toBndT3IPh8fd8/kHQktiM6w/sqa7UeoOcRj2FB7fBhRsjTrRYW2Gk+CuwAWX9eZV9BrK",
-	"25O0yl9HOrUd4APn0voZkw9qdwJJ98B8xxWHLnbI8g89hNwhBo4CsUK8KHUhI7ICrhhv7FTX8l+ihCbR",
-	"0PSgAM1i0OBpVCk8Cyz2zJPWkI4AtN+NaGcfcnDYWrxOh8d5+UasDpwk8W94eG7tLckRCAliHSYmEvYc",
-	"AQgCM8Drg4K5Tj+AE3aJwgKBu1C0F9DB2HcWepRTIAOSpgbTsYhPNPqCGYH1hKFDAuTgsEXCWiqN2iDk",
-	"1dGhUq3RC36vRCvKinE7P7TO70YAtZfvJ491F74nr7tCfdx0P0xuCW0056XY7nK5Oya4TxThdfpkyj2J",
-	"W8fhAkpdrUYC3SeQmbV+GyQ+kHqrSipRxnLAiJd3U5DciL7iW80P74HvtHe8FFvuNZ9MiDfqqDjaUtd4",
-	"MLnb7QJccAMdatw9KE1blBwuLbqfdriyDntd/Q5X1bZrKjQjPMwt9etMrHrz9G2FgaxE4D+RJsTZuVpB",
-	"9cEFKRRsHwS3H5YlpNia3bvuog/eiNUO8ciDJNpjGvNcSnfPU/s36juSFrDT0ZRXlVAT0aM5XhvTwLUF",
-	"4m41KIg17p1YDULyEgoKNkPnznZm0l4wXfvurFR4yLHZnTM7ws+oZQcw6bipOuks4V6LOH9SlKY0qftv",
-	"9/41GhDivcQK+YPyyvtFyMlV2PrDSVeomelDuTzjVfV+PA41LIdVPURhH3pl7aOmerc+Ch5LSf2grIYu",
-	"ai2D1a2oI34EIEMBngc4D4sae1+H8+GsPWmda9IxGeEbSjjDEWhofKCeYfN4Q4hRGAEx4myeI78lX+Mx",
-	"akueHtYyeAXWdPvmpL7u8rwsOfQDhFbFh7D98KxVJHE5z4MaHqLxapj7OhTgR4Lg63Sg9dhrC0lOshml",
-	"/xvW8/uSR99hcK5vU7ahe+tbbexXJz1hYP/b2otlFDHs3Vbci7n7Pv0BeIlgLMHqWbPIdY1MYQh8Odxu",
-	"001wDD5pViW8gmADT9wb4bLAiFbc0WcmVo9S+qKg+IT3SpxpB3FQinKMGmPdvYsLJf3tV0Q1BlazUnsC",
-	"hixy+AOO9hW62weT1k7q8hBu7UguJLGh/TaMp3lRcbkrHemn9VCSbPH8SJp6yCsplsPTsa4nwlo30KxI",
-	"PhfG1nplqBfxYtXFGIAZFJBTU27QMwCbCNBWU4x9dee8KUovYSj/pr5gEVrWo/EGDYrb/tLRXh+i/09n",
-	"d7Ue97iNnyDYCbsnJ4rbphaYZQuOB/vm6urV1eufvm0dRj1mC22oL/Tmzn1wW/01mqNhYP8hBgUmRsIN",
-	"k4u3fICv3VtZb07OKa9zytjV49H3f3r8Q8HMYibdpfSP5ewCM0iD0NJIHr0HJv07a+goD+0Osviyb+IF",
-	"NExOf4X//5bFul76YMzS9zD2IF2JlCfA4OU807mwU10mUapviQhqt+2GXx1et+Lgcmgt5CI74MoPpJCW",
-	"lAE12KoGnEmhAHEXZRfhkY8wLR2XUKyYXWpWaT1LFDc8w3LP/8H26eY++5Q8mJJA0dSffUuJwt1b/PW9",
-	"nAIsNITACe6W0q1VFnak79908EBi+1JWfsvyFes2mnNrVnclCKn53HIIXldS1IcVd99Ja2eMdRvt9ZRe",
-	"cci3rXCm/pNbENcQc723SjqEG9CO7oENh6wi9IS5AdZwCDNyTUxAg20XkuWakNSCl95DSGF1DKoiutN2",
-	"E5mXMKSvVWRwdP8pIpMq8FqToFo3tudKdQpyyVeG3fDRjEmFeC/UK+BNgczwWlBc1EnUTWDBonpDwJQo",
-	"IUpTsJE21v0Po+mF+xkRxkOozQeAV85wohpHpIILf+8k17P10gCCwbnt+6autBu6xX4vUhHXrIkam/t2",
-	"FMIalm/oMOdfrku9VNR2pYcfvEg0y4CbOgJj+urIufPsjeU9pKpicU3f3pF2M35tqDOGFxKky1i9WGDA",
-	"jpjes9Bapa8Bcb/bCN50KuMsnwnsQUBReWFkKWJi0LYe3wD/BtPjPA+r6TozAWy1ZrBsYKry66SZrVfe",
-	"nFBuhdy1julfaFLkxNeJMlcrkOkLJ+dwVHDouhLMH+c8OddU8NqI34/WlA5arr8yfHpYe+nWm+V9iozm",
-	"GhlNXU+gra50+5NqGZ/SMvvwCB6kAUDHFh7A3GfZXBvLHp+deet4/5totvSR8MAqaPPXTRZIonmGXXOH",
-	"l1k9gXN3vk5B7A4KUc/yqvIN+SkQCNCKjENutraIiJCtAQTmBnPhDzyEUJgRt6LmFdwZZijddV4BzfmX",
-	"1/jh47Oz7frosqqg99yt6NZ6UJM9XQMt4z1qPg4beTCmJ1TXEh6QXKBdUoPRgVuCxsaeZRdg61nhfSmV",
-	"t7tvnHKmaqHzztUJ5o8bc0H0UxtEmTQZKjSiG17XvsgohK8RT6cA0OCNSrD1S99Ny1Mm+D5qdgrk8zA+",
-	"XDbnJsqMjvsZJrvlKGwURql4yKEy6oJ4eRX7LxxywRbhl70dsP7ZG2aY8y9vhZrY6dH5E3co5lL5vz8e",
-	"GAaZQDWQM2egkVrBHj/xkVDDZYmw9KXMV3dVkIJdG5WcN/Oj86c4JPxLO6AHbgLjNrIcDAtfcmfVNqrc",
-	"89nxFs3WzDp96yFW5n0EQhpCastHI90oi52LsGfo/ph10jWol2X5vnXtvkrc+c9i2S7kw2LPu+9NcFHg",
-	"hoHXiCjefTcDiRirgoSf/ur/CNmDBbfI7NMd3zMCl3nkE+ZdoGkaPJTxCrzwWsy5VCaJ3FQTcWfp8D8c",
-	"muV/PX4HEzmUGPnx4LQeOl4zVJKwhx00nAEyUOw4DcN58YlPtiS0Hlj6TivBbwlEkIPGB6XvnXcIJBhm",
-	"dELiEH36lp56P4k7qP1II0xs5uvYUNLj8QHI0VLUXQGIgQWRyy2OTggWTMW8C5BESDkgXY2OwK3O9YB+",
-	"CWm35t95yz4TqNLymaBo4VQv2ZjXeBYPcQuvB9WRf6MIPRNMVIOGmK9p62iF3V5ONW4K0ZZF99Go0kaU",
-	"0KM3035uj3u2f23dGeFD81FvO91wturZfgkpEcJzWjaiP3wBTqiPM3A4sAC6Oo8ovqANmOfxqqk5WBFO",
-	"PWeg7j3Mp27rr+HXEy2As6/CBo0Xzhr1EMEulRi8B+hGdX9A6wNM7nkjfuduyDiNCzYXZLNR+mqf3BSX",
-	"ldGoTqOFpOakMIjQ/vOC/WkQKgZ/fNh+n1sAVXr8vBFDqSOCTO7Zx4MATPZ0vNJLRMpG9xyvqdPoUtdR",
-	"w3fS8LARvBbwF/fT5N32UdyFfHI/chtd176nBtA1Dm11saWcczS9gp/81v96p+8oCdXbSj3brbaWY3uX",
-	"dmyd8BvkAJd85fOGhW96GHrRz8TKx0oLJBu64dBXOnuwdF2v7jGw36sPug9XH7bRSoyg521Hf9lizqEK",
-	"JVww8Pe9s/x0cfzY3HGnN9+t42NH9KBzDtZLImESoALvwsZ00JSZO9BDdDTO7bCkr6CoTud8kdXXb0m5",
-	"TLg7Q6BGziNdTRsQqezQGH7p256S3sHgSysOeTX+ji+2hZwTQdt2zQr22F1uj8/Ozi7Yk7Nhzbo3I7jb",
-	"s/F/aP8/lOwfSvZrVbJOjWT7SSz2bvWOhNza6/Bj+NZDZDb824ZmNsIcHja1EYb59aY22pV82NRG971J",
-	"ShD4/IJxthQ3U61njwwzYlQLm+fU2WdAJMjM6a/+j70dOpAwJb/l+Tk+MiSSpGwW3E5j1R6emM8Ub1dB",
-	"Sf6DltFHKKi6hNqOvbEgtCcknSP6wBsD/ANOy0O0IlXohRmTr2lhD1IECmPZJTuUJffmRGhx+PNwWgpe",
-	"9t4Lz90XvrazcIAb6bmo3MBWg4EII7BpCGRa4q9FmULoHfqiuhKqvHRe0L/5PvV3IVAW55jYj1dxLA7R",
-	"rOAVPsD5cV5eD0+bgPyLEkzcOgWdZWf5JFoL7H/xLvopuunmDxbRPkq77/0D2rttZjB96esl+wbPx0+m",
-	"bS4c+qxk+gu3RPG/197DiIfEl/zkDqJMt5FK/wWxh1azibCJGpObFeOIHz9hnyFuZLH5lV6YbhUCgCJt",
-	"SxIFyEKD/QMK7L1Yz7FW4Uast1nwxzrRaYNW8mt1SjpjfODUa+e1KbUJH+83B9uthvOye/pr3fRUZ7/q",
-	"AATYa2tY3SgP0B7rqtJLd40ZMOc1QshP60bRg0/hQjGZSOXd5ONj4x7xEEpgy/7sPQASb8kp8hJuwfhz",
-	"YmtbToUvoZeG6Nc0K3X7b84CRNTVkodaMVQLVAMQBZpFZUSGrxOLAb/+vcNx5nfQfXrYDWxUqfM21zOn",
-	"cvWY6sStWBCBcjjynu3duauh9AIqNm7EpFFFmw/EK4fB1b5Zu6zEEsKcTlZCiXPBtLueuYerQRMOOtXu",
-	"naki1b+qUt9z37+S/i39p9vNHyAnsM7717zawqCPoRVkv5VHX/3YYGHwAwQ8ozcODXqCypBqgr0t9xn5",
-	"3GYDXZYldpOKBhDjg6RlRlRiZIkz0E1OAKOInYq5EdUtAIcR3INuWdmkm0J1FuYrtWjWh/nQodaNdyf0",
-	"blOJA58op32r/n7TL5CFDgbDLpn/fRCacPjzwUKKwt5HKtyPdiWwbipxEPrq7DKeUrl5vr0XhU33uBL7",
-	"PxmJMT4wMP53PxzDbpqvKKDwywPsxiAv3y/N7+Lmg5cKysorKby9nHuuWoOemaleKqBkdv8eqrSXuq5K",
-	"7B7aWOe5QYafWPy9hdgSROU8eXr31+3K+0E+tC/feW+qhp827pDevJfRU7f9PbQ2nxF/EcaEtRPOTwxR",
-	"I8+NH4olfIUFIPAZAKuRaKRDJzITiwQo+kPFVSQ9B0lp0eM/A1Dn99LrbqJZrr2K75vird3wX/0ff+sj",
-	"RbzzCfY/PLjX3nOKXu25SmXbQqZsnmRCuT1IhbcUfTF4AQkeKkscc1n5ZE/BdO3d+jg2sxKWSFl0Y8/B",
-	"44fkAnxfq0C4ccI+QxXDrahrWRLsG4gnqQqcAMIwHs8/1T6A8cpOdTMJTDtTIGafTATQWq1HDbJZ8r3J",
-	"06GNvd9LIWy7Dg54B0SSHJz+rZYfkmLcZzuLByoWQIYSD8wBOOiesKLRUnjI6EPoPPe+IZboMnCeYYlp",
-	"wTp95qj08YFum8Hx6VAQCwHlAuMtgdhVz4u4o4/WY+d6j3WNBJLcSQwFsbtIBq1EHMXmiukKG4rP+YoZ",
-	"K6uKVfI2H8H+d7kRf49Admq/oWx0G/U26BsCuiIzVMSdKEppTYYTMTCbuF3sUKmzFxzb0kBPbU9FbqxY",
-	"mC4xo1sIc9HW99HFih/g9Wbl3N2YS83mUjVWGA9sj7siAkzNtowlBdzfYLxzrLxaaKkSxq5bgv2p0wPd",
-	"jpuD/L2abbqRwBB2IlUBG2n/l2ezLUDSqK8fbNFEOP4d78VhQHZ4g1b/LlCOZliAB7e2G9jZT9fMjlIN",
-	"SfFeR61RX2VStckbtM3ezY11+EB2wT5zO5reY8nSJKXc2EBqbURUDIIsJa2Ev+XGHr9wQzx+/XwfbP4w",
-	"3WNja8HnO5L6XyoC7y1ETbRt3iKsG3UBkJ6SW4436cdGhXayEktLPXs69vuFITDABQbzbK87DcV0NNG2",
-	"mq7debrP+xia4QsR4zg4wJBKhz/Vjdrg+F7qegYaLG2FkEXJ3bJg1zH0hb9YMCukYctaWisUKyHcCkpx",
-	"OdXMaj1j0jrbM2dwXlmxuNfRPhSxMwzsob3kQ+uT7vXurLY+rXvlPj8kLNg9PxPZCp2viKN5r2BS9+DT",
-	"WszEqieY1VjjdEe9omBu2/+INQoa/kA4aM6NFTViSUIDYG80u5ObkvyZWNHi7ij4WRzI4XcFqxvKe+ZY",
-	"K60mfUxT1HCor9TnSk7U+8YeDU0P0yPd6IFMx2v4kdYzKShr3CHbuhL2+Bl8ejDKrf4a6nzf5HcHPZHv",
-	"RNrL0NSmVarJ4QrHsxUScqJeHypPQg9/YEWfXucrbOUs1QUpkSC3UjFO8vrQomrEqKmlXR2d/+2X+Miq",
-	"lVaic2ZPR7oUeYX6k7z1gQ9dBisMue7ZmI+srn0htJETdSxDUlca0zgrBQyQsa7JGMO3PgoH2fMwMl7V",
-	"gpcJk8MN4Zkb5GFk6SVMAl7wdcnT3c/sTrsPkHgMHw6QggU3ZqnrskAy36xQULdBKIpkL3XNHp+FOFV8",
-	"TOZ8hSTEc2jirGfQ/aHzKFOEtyLFmudcZd94a5gMe+JE/PaEXeKj4PFK21QfJ5j3FV1cB8rexIt71/pE",
-	"eojYN/uulwA8p9nYN9ZTQUOPWi9N28r0/UKo18/ZM62UGFk67gm8oZm9xjesTfY7xC1stEwgGLd/W4Ra",
-	"ixToWz0KItsT+PmqFC2u0ClWX+c7FEDsObTqIS1quOdrF56uHdIOWDjDWbbj4yW8LezAmuF653ha6ocj",
-	"1NE7/07Uta4H/RCvjPaXi6qZV9yOptfST/DeYYupnVc7hivWLACIxVWClxhe1HR7KqOr+9gB/3HnxSv9",
-	"nroD4ktugyKPDIRA/E8vfFgEisHowYYJVebAAB/8Sw/U55Qev5eadYyMlftnsE5cE/0ZhSv/pa11tNqA",
-	"vQAu+o0uVxdAEQWuZLYhBq+qwza1GZTi8abCgATPp3V5pNPfSiCYzFNdlVHpCzb+3jMWM97C01/pT72c",
-	"HC9U2VpFqfuiW/BsOhbUvlo/DgsK7H2d7HGz6EcBdHh8KStrvP6HqqNSJysEr4T96+KgcTl4QS4wp9FW",
-	"OJhPkcP8vgtdrEGyfbd78hGJm8anuBe1BIKytpjPh+QAFmx5bVNN3tqlPYB36EZ9SZGuuynr/XYdGHKB",
-	"LoVY9GYbuG8sJni10foxMOeBiTnChrcIzvbZE2CSMxmE9RVEhw6IjsYXPDA0OnppQi+5Dw8Eik4xNeIO",
-	"n/4K/99e8czDANOqiTZst6g2/OrQudrtq35YSszuQm9AEDM9sKlxKvwoqiFMsWzjKt4JYBM2oHhYZuMD",
-	"oBXDKjwEVDG87GvhXYUeX/mitMuy/CT4/CsmxIPh3ed6dCuwl448m6kpWNzTX93/eusoP/pKIkgHSku0",
-	"ljyNHMeSyfS2pKfXTxtk8Ul7JquLl3ayd7K/eGVP52J+Izb6HOV8jA+8tr/j4hX3bnKSWWwKzZFfQMln",
-	"bKq4R0ayJqEk/ltL9b97RQ+ymiDHkHTojW98wq/8L45uwAzvFNuwfm0OCTrsIYzFkX+9NAa0sg/LX+Au",
-	"5fa9CRUA2TGq7/IcsUfFEbKGZ7li77mp26ONKEynv8L/e6+Qj+JWz0Rm81Mqjb55iCsWFhOptxVVke6R",
-	"EbazPjUf9VUuXPGVabn2ma7Z1BfRcTaWaiJqCLL4VqzQM959Kk23TBZm0ymKBZ6ZRPTlkxvSgdx9ePYn",
-	"8cU+dGoeJ5VE1bi19b3k917F2Q3w/Hp0I3gt6qPzv/3irtgAs/rbL046jahvvcQ3dXV0fnTKF/L09vHR",
-	"b7/89v8FAAD//w==",
+	"7P17cxs3sj+MvxWUvr+qJPUbXexcNivVU3W0vsQ+cWKX5T1+6rubUkEckMRqCHAHGNHcVN77U+huYDAk",
+	"MJyRSMV7Nv8ktknO4NJo9OXTn/71aKIXS62Esubo/NejJa/5QlhRw98up1bU7g+lMJNaLq3U6uj86MNc",
+	"sElTG10zO+eW2blgSz4T7EZMdS3YjN8Jxg1T4pM9OSqOpPvRPxtRr4+KI8UX4uj8iMOjiyMzmYsFd++w",
+	"66X7wNhaqtnRb78VR69LsVhqK9Rk/aNYb4/jkt3xqhFMT2EIE15Vov7CsMlcy4nAsbnXGWbn0jCtBKvF",
+	"Pxth2lHNBS9hHDSs6JXH7p3xABf80xuhZnZ+dP7k6fdFasDTn7idzNMrJiyfuaGu3LCkGyVXM1G6hZKW",
+	"rbhhteDluftL9KlW1ZrJKVP6RpdrJioj2Jy3n0vLjFQTwb58//IZ+/OTJ2cFM2Li3suefH3y5OTJVxfM",
+	"WG4bw7558pRpOxf1ShqRX4LpMc4iN/ezp98kJ6+M5WoifobHpFZA0je+MLAtYQRLbuft+/23joojt1uy",
+	"FuXRua0b0S8sP4p1/s23Yt3/0lvY6zHveyMX0qbfNqsFt8JYpprFjajdpgtlaylMwZ4wq9m3Z2cX7Nsz",
+	"1qhKGMNm8k6o3EGp4D2JsUhlxUzUOBg9kyo//cp9XLDGiPq//PJmFgK+OnIp3i5Fza2u8wPQ9I3+TfDf",
+	"Gvn694Ib96bNF3+crws2BSUlWMnXN1rf5la5xmfseJG23D37dek+T0ygpi/0TmCq6wW3R+dHTSPLo9RJ",
+	"et9UPaeobqodJ8h9Y+waNj2zah46oauVEMvs84379IFv+KAtr1IiIJy+c2duohtlGa8qvBcWTsXlpMHC",
+	"0xIrdqN1Jbg6+s29sxZmqZURcFW+q/VNJRbujxOtrFCgG/hyWckJyMTpEr/x//8HCWv78P9fLaZH50f/",
+	"57S9i0/xU3Pqnwtv3Jwct2wllGWrWqsZ3QDffPunr05gTegRcJGX5Q81xzEta3fOrMRxT2u9uJ6LOiNs",
+	"eKeyZcUncI0KVkkFcre5IgXo0G3hKkilbD2+o40KRufU/wMcXGkN0yuF+gvU18n27hf+8Kbe3Sgr03Kh",
+	"4HVG1HfOVlhJOy9rvnJ3sXtHkLiSW3Fs5UIkxa4V2b/RFYKT/SV8Wd/8Q0ysG8plWXoF4g749lYs+K1I",
+	"DrUWMFYlVu4iM2yiF4K5jXMjFapZuNfTTI6KoxsY3i+JhVKkVMasoBHWSjUzuwTVz+3Kf/+34mjFlRXl",
+	"0F9+xG9vrisMOjyrwGXKLPAHfSvU9sqWfG22V/aVXrHKHRxp2VxXpblgf+7eyQVzmkIby77+7rtI9MLV",
+	"W+D1DA/nZSndk3n1rvPyrRVN3M/8RlTG27H+CBjUVM7CE850mDY1KrM5V2RF4vkQNXwjGmC7KNktd4bl",
+	"9pq81DXjbMEnc6mE15RrVmqmtJ1LNQMLtCN3QXvzMil0tUZh7xeBSqQ3Pr3Remm9ubm927wsa2FMyl+Y",
+	"u710z3XqhitGX01qFffda3feth/0GpWHVuLYqUP2dinU1dUrp7PgTEorFum9p3/gdc3XID6w86PEZ2s5",
+	"KsFrZdPy7YYJkwbFsXKqBL9eMNNM5s75mMraWOYuLT6xyZUAnXbt1G9yQFkRW+o6MaynT7fs3oRFm9AA",
+	"fl87A4r3KSkry2WtOfpkA8Wk1biTSjclM3zdHkVpmNKr5DLRA6/RC05IjTVe4LynDBcqd8sP7lzvY8nj",
+	"u+a2YxL1XFDutwtprSivb9YZY9I90yseZzfiRCth8bb345XqgvEbA8YGLI9y3nSpRfrswMJdc3OL2j9t",
+	"lHFaX+f6wlcv8KnSMH6jG7upiOB77uiLMm2AuCsxc71NdF26tWv3fPtLTSVMapW0oQHMGl6XoHTdYXfS",
+	"3TnsfQrupazFilcV3PwJPeA89J1a0qu8K/jy5imB2XeX3k8qeTDM7TNnvaaMwpwllzUTkqYQfTvzclFS",
+	"TGfjVLpPRsn4Dd2/23fzVFeVXplsSICtYG/BuHVn2/JbkbsLqjKj/WQ5wEMhlZUxQhZcrdHGNWzFpSXb",
+	"N21wqKRj+NHH4WBasqrYjWBe7Bk3Y+1mipMFzZG41cnVHTJ5/Iet69h4K8Yd+RthnK1RiguMUTH3I8O4",
+	"05L8VijSOxsGEr+Ff1ok57fWTW16nMLWv3E2DpjN3WVv3b2ufMMs6VbyQhaEhH5NgllsBgXCqhatrAfx",
+	"8GNOnZm/iJlUbwS/c7PbPjcznnKyPjiRZs0Sgp8o7n48btH1ndPDqoSQYiWmlhm9EGDopVVsj8hYnT5o",
+	"uCzu5YzW6oIpIZxckh0AYz9JOljbq+A+SmqOZXNTycn1rchcdfg5HBC5w37r127Ri1L79IxbXulZk7BM",
+	"5YLP6E9DLo3X7uvJ20L+a8RjruS/kk/5l1YjnvJ/tUo8ZfNg4AT9CP07kss0d0dPzRLLJD4tZS3MqFtg",
+	"oBqGdMCSTxLq6C0aQUbOFLdNLdiXV1evrl7/8FVSt1jxyWbUsDTMaqd/3aNEWbCbtcV4hvvDbvnCkbvn",
+	"x+Mt4mXJLKiaifeRXu6uKtqPsL7kui15YzBQaBpY1UaVGv5uIRrmtEMtS5F06zJRnY/Szpl7jvOw4EHn",
+	"mMOAFAz86ITBl/zTwf3mfs283222o9U999e2ExvHfNmlat/mVA/kgnZvBK3Y7sVOx3N2Lvgvxf1NrN6x",
+	"aZkScLcsPvm0kMZINTsPxo+BwB6E4XwsDP51VnNlT1j4LeWh4J+dZaFKkGxjwZOozTmrxULfiRArhEfy",
+	"yUQs4abnxv82DiLAKI6KI/9qWCP3GHdLwm+Ti/XMXWjquZxORS2SsYBJWIs+3UYr5kxGzOn0m/K2I/9Z",
+	"f3j7CsLIAzlbYJyhY8EVrZAow0qymbDmAiwiiPXBbkz0YuF8sIwDHUXt5vzpt9/1JcOm0r1lWUtld58E",
+	"nxWix+I6FX51k0JYaZM0VCaVNiMt/FLw0onSiNsgCg5t74+2SQt6Hfx7y3CUbC0syO9cr1jFraBMbXLJ",
+	"9VKokROrhbEUKth5c7nTl79w3MsH3CxxahVfTQ+OFjm5m1pNpRtg+mbRZc99KibaKQk+sbpGZQCyfyfq",
+	"NXO/PIGYbkgvf/dNYvJLbsxK1+XAVHRq/AqT4pkl5GxSSXey8Hqw2l1VDK3SbNioP2Q4yKp6pY111mzC",
+	"PPPRs20XMBOJ29hsCo+1UTN44K54WTYmMN4xx19k/MdSTGQ5Wg/gbzKPPKDZmAuIeFWyrQxWapDjCWtU",
+	"wDVqNJtw5ZQPznO0AxZiSP5W9UEgunDh1E8bA3+i/7ljmLhaUxYpBnXCphZtzjzyY6M98APCxeiRtedi",
+	"Ik1Sscx8znJ7HTIrvzFwfEDPu9/wG1ElY8OjI609kpmNkAN+afc0KNSA347eVbQD3TXHZ8EY3TrWPSES",
+	"6b0Zbm7BzpvgI0GPO1Hlas0Wus4I677n7caanGhjrC7XseyHYMxtznh8jt7Bs7mY3CbuNK6uWwM+f45L",
+	"bvkNh7BKFWw7n1We6KYqKbbvIUAXkNCbwydK2/TC0Xd7woX0DTaVtkD70L0YczlapUOHU95UO81bWpaX",
+	"8F20iE36CM4FLzMhH27mfi0gvYF/Njk3ruQTKzLP8hPF4FUpLJcVZbIwLshXfF0QCM7OxZrNRVUyzpa1",
+	"vHMm261YXzAO5lsNT1szKypMtwpOIJCNhF20aL3xDr9PtBi0WkUsPdH8UqLbWe4tKTTin+lVwY2m2TgD",
+	"ptQCLVcQCF1HTl5aGLw92X8C3QDou8nRi0o6Qy6hV6wVi2UuMi/UWP0q6lqnA/C3UpUZ5IKyIucEZFe2",
+	"xexZkr4QL4wwZDsylrhsMLKiXQo/i2ho0VIk13ena2syBu2EK3YjWKmVoGyakws3C8AzTLgzBSqUo8FZ",
+	"rNZP3jRWh/vNfamUPq/tPv52C/sM+CLvQesp48HX/sJswppiE+96IbgyaY+xo+3ReiN1bz3uEnztSpiC",
+	"MhjS0jfTjrsQatTBaD397Y+kmogM+Ikgx2QawvKgTnEDuCcCykcJIjcT4wR0j4fogRfdfpF/x1MGSxDU",
+	"QRIbHaCE1CoK4u6wfuFFybE2PfHWtLtOuLNbsQYYFxhXkGjvpuEvmNIrsLh8xK5sBONVLXi5Hro9cA8p",
+	"bbPBDpJY0hOjM5/3PK5ilc/IYqIfzSa9EBugg2FD1lWZyWkuRLnO5v53CwI4NQSuTci6e29KSl64OyQh",
+	"H04r5yI6AMiZiFqZFqhzK9bnM66UsHC/04vPua24OS5vxgGPeIiGbLsyo1xysMfyACaE8m6tibMQt+d+",
+	"9ery+Om332Fa0m4YkngVE3BGWvCZPUB0wpVWcsIrSOEhEvb7P33/bTp3oxvrhCuNWRJ1zr9e1uLuOj3w",
+	"D/1jzZi9kAy+lrutl7RVDHbJStelydwk/0wbX6bBbUi+FT+7zhpVd5Jvj4gvZcEmlfuPVgYcodpfiyfp",
+	"YOZ6qO0Jh452BV8fhHdjuO3M2i2O1jF7NF+iYdk9nT5Kll5+L6hREN1vvUfbtZglf6MOTaGFio32Ee5m",
+	"qwRc1AMyY5lrOUwpuxL7uHFR2w2/bAtC26cLW4bdwy8+LbVJOZBvpBLGHRMONhhcqC0OgFB9lda3rJK3",
+	"ous0nrAPzpvktfvb0roL2V1CJ+zjXAunoNC7dzcy+d6V2Pi3RcGMDvf9ksu6TQ7XApJe5XaE2ac6cl6f",
+	"d6zd3Mj3f5IDJyuR8cBwFUZLd7t4RQTIgfeAV51Tdn35qKD1o3k5MQdn3litYS1rUbiNnItPvBQTueDV",
+	"AMl3K+mXIQwiJUEvIT2RcsAntbBJBPANN+LrpwUYcOulYDJ9yJu6ysGsl3ICQIOQA2zsXCgrJ9xC8pwn",
+	"NfuWloQR4ovyU3tGOZp05mZHrlmXafX5Ulbif0SdDt7erK3IYO8qyN/4DV/N3Y3hjk9aiif5ujaUO6yD",
+	"AVCqRVGhq3ecSRTV7aSTbKAG9NTJOPuLmx3tHLyZ/fXDy+Pv4S/+aGNcPxpkRtPAjwB9pZv08RGtghum",
+	"hOn7iVkOzHgshJ3rtAmwSKb7XiumJ5ZXrb169t3ZWXI2UP6VtnnGOr/uB6HGZ9hvrK922o5orpLbn5K0",
+	"+0pZKrFC1XA4rlYMCzpB7e7T0ofNaRessxJ0Ymg66XOryjSKcGKzUPGSr8H6eHr29dnxk6fHXz8pGFRx",
+	"s9VcTubhmmtj2+6aw7otCHoDyFKwJTcWIUC6sUwrcc64+z/VfN1wRJVMeONeXrijNW/qeg2fclaLBa9v",
+	"06jztDbr9fxszipZCTmb2zilcAMRXhoXIlR4fbs7ezbBTaMHBmgXDSqzP/7iNYk6sfLbJJjWoxjxd7mb",
+	"eHk7Md9fmzl/kva/nrTe17sfn139n+/Z8xfvw/XfKi2QBaMXVCVh3L5jxKK1rOAGR0zvrXJ+GiDBgi8P",
+	"gH7L5lyVo4yGwXM1y1t5nVyun55/287zCt2Gd2Db/CjWr9VUO8F9/uJ9fpZysdS1FSVMN/12M58uc2fJ",
+	"cghBKnZ19erlO48GAsf1m6ffJh3XzYvfR9PcBNNSFNUcJFKci2xmJw89MLqpUz7pZailwpKSAcPHJwVY",
+	"Ao0nMxFjL8uFTFgZ+eKjCDKSuDfSZt0HCOfa42bJ8Ctp7Ke0VTKuqqlMyBR9rnnOgKMoaRh4eil6Cr3A",
+	"lFBlG3pmzkUsL1ijzMrZLnA/gDgDiA9A31rfdrF4UjEPx6MEEiBDWxCBj5rDP8ODk/nVlyFyuKG+hpoP",
+	"fxpnPmyitPFWXeRs10w99KSDFOpNhrTf7Ct+zjpzVShskgZXvETM7ELfibI/YJAIYO4c7/tG9dYsF95d",
+	"ipYgu3D7iBTAg96D4nvkeEH85m30uSqvPU4mWcPnDEtfPFGwm4bCtZHR42Gs6iLOG2Ih4Wq+zlSvDU6h",
+	"0VEcZSn732QQKr2xfJLtvpH9KNbvxXSHjPZBl8SK12VOIUMg8QsM9d6KzPqNdAPCHo1axvZXN+uhdXCJ",
+	"VEG0g52tSQnrK67Kt3cpTTqyGOeSSnF2X0lWZ0ciMmMZJiNICiCtuZ7qeme5EFUFLGvEk3uD0n2DSbud",
+	"G5ImlxRK7Etygpkry0fDA1zdh6Ot4It0dYSY2n7gED4jFF6lZXohFjciVcP2dso4c28fF+LIWkvBpBkE",
+	"yKJwO/4ovZAIa922OquZrqWdp+t0d1Wy+0w7fo9CMUkTQaqxWOxu+djwNPtmjjBMMMp3R88Ok4wHmVpC",
+	"LP7a5mvhC1mtc2r6GoomOzfwbgqCe1b3jxMZ/Hbhx79Rw98OPb0UzkdIyhPBObZF5r2IOGvoWxdMLJZ2",
+	"zcpaL8FnZB8iRIgP8CEfmzQhvi2N+1tvfK7Nkm+5BAbtcnjkRQz93VnDsQ9uiDz9Ry3pnu5T2W/xW3sN",
+	"G3SD+HEagSD4cw60dn2RgT3VehYM/O0/PfmuYO9e/OTM7//++GPmjfVSm+HyvqNINIi0SaUes5CLNB3J",
+	"JZHUfHuGHtMg6/uNNBZr8H+D+ovX+CP3jMPQlAxewWxtQh/lC9BCpOx1iDI5u7zijZrMRcluqBiRbhOM",
+	"0itNbBSSyCgCai59MyPNgix7SvHxee60ZwNU9/U2J8AwOO6C87/JeQDD8gLSX0vJ66fycPoedE+7NMjN",
+	"eSOMLLuF/YiRdt6SZx3CzfBYKB+iyFKxpM9JF94JYcqoFjGRPj2kAiad2EtJQkqkl7VEzHI4HiP/JfoL",
+	"RUaQjeCvkoOJToWxenk90caabJ2V+0pAeBnbjZQNt1r+pdUAVRITNfhqFK8rvCzTQtEjw4pGR3x7s7a2",
+	"Zmt54vMQJKlz4ElKO4vWOdmdI9unD/cRjAm69XEjMV0pi1ws1NYYfKwbpfBPbqmW0R8pHslri/9oRb2Q",
+	"im/8Db415bISaYayH8XSvqJiho2rmNBeQ8FVSQQTPCQ1+d0eUq6EGG2alaxFGy81Zn4syqfffvvkzyfj",
+	"eHIiIzp7a+zxppm01Tq9Nx59DUJjkK8cLs0+wZlEqndzazse0363Y+b313TCt0ZwAx3U0F8KtfMuJPIh",
+	"G7MIyR2342gPotZ3QZASsOiQloCKITPXK1FuRn02nInhQGh6eUYid7kTQ4li+ozcgdfuj2Id3bhjoqKQ",
+	"lQT+tGBFdUjDdVWarDnrGZqGX6dEchTHO4jwqHPCNoIfXtW0KxVfjnTig2y1l3buWvTyHemIjKZ1/s57",
+	"wdO4hwCUG+w6vZEqfVdqm63JQY73JXfL6f1SKz4BnNuHF9qg1j0hJR7shgPJLMY+LIZM2foBjQVIMmR2",
+	"sD+weL+773O5dryKS0JCdb1o9TZI05ybc6JeqacTjG6Y5a10YvaPVRo6A/CMa256jI5GlVtYH2kikrm2",
+	"OCVZJ/+4p2KoShusxlrNRdvhZ7Vb9bx3W70Fj8yKZE/8J3vL91SBDVuHrlanJegBzIZ7KuYbmFh5hy6U",
+	"hecWR5U2aXTAG7Dv8xGd3jhDj5gGFuUWhQQUghooUkYL0UFNM6XTJgeuDWSRgQZVraH2x1/nnt6R31Si",
+	"y1Qyji6iLzyw29HPmCbvIC7j3Hz4AmJSDFuJqirYzTrSHz6ZAwTSBjF/UDppNiFV0Xu925/DxrvPd0XW",
+	"05LfCQakJP4NxQ8TshpJ8VAf+56AjZjBp0njM7IUkTdi1ozLduMvcm5cla65iJOcfIJtF6QhRiUqiAis",
+	"n/quk4+Odjqc0TQW21h3CrCUwid9hxlvuDyvrVjk7Lf8W1dcWgGMZ2nrP1881se1GpWQJhiaPV0nrFod",
+	"p7X8MdnpYJp5Y3vqjExcdnkjmPt60D5trnrk9Sv4IkOf/qNTzaSm3dcix5Oy4hDjPff40TWbc0AAaCMK",
+	"ZrUeOZI5uqkjfjGYynQAW6jHCuDraTNoVPEyhRPVc6hBardtX9+mq1ebCD6ZB9ey5Sgf/pud/T2ynGXe",
+	"QCDp7RL9zZ3mBx4ibzjshlSjM5mlpXgjpvZtY9OrlR/uPQqHBxUyegCQez7+JDlo71WOMBUHmO2dmM6c",
+	"m1473aMVh9JOd98iDXMDB+Y833epC9caFnJ53Zuy9YpJw9dzzNYZ/J7nbIDnAtdfm5giygzv0JyMZFsY",
+	"ZmdnKfYwPmGSNDBYZZ0t40cPCmZ8X+dulJTkvZBNj8Cv5RENgsJHyNwT8ZH9MtBIwxfkli9DKZ9Pwd1T",
+	"BgfblDtAADjmn7DHQW+DipFbGpoo+WMZnHR04kNnRKBjtOQmEX6/Vz/so11JEhH90YP4boSzSArs1+UU",
+	"SV996wMbk2w/sVdxdOgntjtRjD7x/iLaDwIdSGbSiGX4KJTUYhcYHnG9DAxutcWeqQAX2EYmF6WCDxm/",
+	"IWrgRURaNod2VmhalXqF7M8PGmlIwCTd+V2QjS/AAcWmTGD069rOi36yBSB/rYdHCp06yRiftaB2Nb1e",
+	"jJMdMM9Q7xL78nBOeF/DkWKXX4llugzwL95/xwJEoN9A2Wp3yimP3YcCJ9muWzyHjSw5ynUrYNmj9F4k",
+	"+/zMc4IJLOScTWth5s5w0dML9pQB2ROzKyAw36A2jBSFVNdoyybVyDBqnJ5+eMmSXKrGSdtnST56Sl4B",
+	"xhEqg6hW3Xfm3ZZjk1engwSz6zL0oVNyEaQ4frCd5IrQP+m4QecsJArYVkIsrwObXMY6dIJMtG1uzYDP",
+	"oRV2hBKk7UM4O2NiLG1lVXK85GD0tRnA0sqW5K1XUa10Xfc8Eapvb7zfDz1ZVnzNbvjklklV+OLesEhu",
+	"S24Eq7QZwSLuhazoElLPfFktqgZ/bqOztqsiDfUIylWPo6WNybH1mxFhEggyGj4dEXvSxhARa0LvpoMl",
+	"H0HhUjRbG8F4LSCSGhrA3i9P6GMONO3cQmV5Yx8n5nAvjrHdtHQ0lIKmkZm8fVEZsfJ0AcNaZPWWP41T",
+	"n73FRPi01MDJn+jNd7cZRe+pTczdUXH0D2qCbObHE62mMt1GlLqyjUuYt47OLskM+bXwnvQ0S5F095yO",
+	"vu7pkkVUQCt3+2/gSZwGbEzDq2qNKP3ypIcNfEBy3OMG+1xMnG7U4g7Qx+kQc1Ik4pcU0fTTq3abXjUf",
+	"Y+oOsTb8nD09++b7gn199qenziT65uzP350wMSnho2+/K9jX33/jPvj2acZL602xB0Hsb4IMM3yJX+5P",
+	"kR4WtMuNWc5rbhLC9UJN6vWS+iZ2yIedR4kEF84G65BJbW1xcbSqpRVvoTurrRuxA1SUbq1GOMBOJuwC",
+	"qosNL3DzBgYx0kK0fCaqKnX0hpaw5is3IH/Y5nCdNeOuKvIXzwaQ7/pzYHODT6sN5wb0MaGbTU0Bv6jW",
+	"WJ+YaUnZJ6iZjoBvFbQbiZsC0nIs+BKA8Zar0gDFHlhj/X0CRxHGjkOoZWJ0vurNY7dwZcOEM5uSi4aI",
+	"qhp+0XjJzJW57cuvebjzchFnyA1xSFnGF1rNMBThJn4PFydj/HirOm0q4yqnd6a+dabQiOrjbVc/1wb0",
+	"p1SyY52v/6TKOWmotRrBHtoW6MagD2GhD/gvuc60u7szwdeSl/80MMXtbO4BcfRuA5z0hh6+iXg0KiME",
+	"oi2sbiZzYXxVJNArVdU+uoiHeBrsA+hKXRedQm1oGuZ8cUZUd4xXOULf4R3Ei9AGP7/Dbup3GMfc6Ncw",
+	"OK4PAyqOAH/a9t1H0Qq7GUQlKfnox77U9XvdWJE6XT7nmID+WrGMfVF3AWEjvZO+zlH9U8smU3/mixTo",
+	"pY++GPsrSIt3NrRzNeeMqyCVXxgGt0PBAHYDe4IBgIJxom2HQBX0JoU7tIC0O28RAmnTfKNSP/L5vCYk",
+	"o3lnCf+ACzRRkw9ALQwVjeivRgX1vtE5LG1yL8Tq7VLUPMlVKY1pRH2dHfc9tMw4y9jTLXWX5ckZs5o9",
+	"OXv6DZvMec0nVtRbLWCRT08aEJJ2Hg9WB+OK1OHJmXUP7GD/RgnGn8XqvZgImWTsyPa/n1u7NOenp9D4",
+	"ztql+yNy763EzVzr2wvWlO5fC2YnS/qireAnK4ypL3WNXazN2lR6lj2qwy07P48f3UkZzmyRXjY/9cya",
+	"fXAqYfguj5Gx3BvBXulhn02g6ekXfYuGj91md8HkOz09NaS3VfmjWL/zCY6BjQ04M4ovzVwDdtudZFDu",
+	"K26ABJCa/yEzmfvHkNlzCgIgXniDDQucb6r60KOST8ENoaEEaOcvxfBWkD4eA8kgLBCH2mOrWalTleG7",
+	"QUQhW9RveMIsirCQ/oKMCP93KwfEGdGd4iPnMNXkXlMqMuGItpRyWtHQtumqhbKizhR2ffB5gkBgTtt/",
+	"sx61158vN5b/8Pp+RdWjqLVuxfp6dBFZe+snhPwWoNcBEIXmGspDxCLoFLmAfp0EgGzDM2N47XcmOPuS",
+	"j79r9WAfeLcnw3kvNuNheff+xgKPTqfWm6roT/dtHKB84I701D5K13rQFwcsX8tb7i2UPkE0co8CbGF5",
+	"Qp9fYdwwNBUivCNmAOO0L6H2i5YKSenVRdyg3X3yenr8E7fYP290lGQjLEKRscZkkvobrk0m2uC29fVz",
+	"RrAo8iOIgKUFl58z7vx/OZWiZOJ4wWXlsW+hSxg1Eslg4Iy9Hn22q7Yq4/eK/5DnvNf4T97ti+Jh5Nkx",
+	"/+VMqdKoKA9E+nItGwVfjCRBy9nwZGgPibRuEJ1RjCgEg3BQ4WRESxdNJ7wuFAO0krNRBA1nvE/N5DL3",
+	"ubqdZ+7fTVcB6BrMAVADfMZzVWZTXc+Evc4d+g/8lh7cPfR8xddoc4TbezXXACbJFqofIMixeZS0AWtc",
+	"6VWnm0N8TlQ3VBmRXPWxTvfWAA0V/lRU5m2gYkiBauHsc1kHR8xp7ymvQb0bhA/FYXSkYeuENpHsPOlC",
+	"vaMZ58RNidV176rkVYhHr+FmDCi1aU9U562pU+KHnS8oH8Mdma/72iyB8T25Afg4APge4pTUpj8TpH1X",
+	"caVEma54EZ+WYuIUBx6/TFvhymeeVrq+RYoZacgDWPA1YPaphJNbJnhdSVGH8jTDrNa3vlEPME5wtYaI",
+	"/0Uo2QDq1xN2GfO24v2AJG2dQ4XsJH3siiAfVYnx4uRd3Q8fElN7nQlirwPzWJ5Uti+nmGkZ+hdava3m",
+	"oKBpRCmtKM/jzCClvWGNdM1mjTBOEwuVtk1291aEppNJ6txegkuKavQ8eKaFyf30uifnDInJ63vAyfCH",
+	"9wGV5XIrHweGeHYwGHcrNiX0uGjPVAjxYFDJXTZCldvFpTuKOndj3DAKFK3+xpL1qJFehFCirzjWQuYF",
+	"BKeJ0A5pQZOYUTyqUfEl2LcQulhjSsiXw0tr8gTXfTy2SQTNx7ZGGf0eujgHh+b9onQ5FZKL3kE3ZYrb",
+	"qwAUg87FHXwRmGhmvlX37u8c+hyyXosj4nJ1/1/ePsX/fZ2+2mt9U6UulEmyhcOV5TeVuMAme7We1Xxh",
+	"MqyXVbNImCtPjm+4ESXDzz0XCDKZSBVlj9KIl3yVHBVv11rNChye0MsqrdOnUuR0HXzkTjM00u8toExP",
+	"DKsOCfbnHvaFAaqT9Hweqqa6DUY3pqPZVFKrEPqeH1gbH8plbozltsnh65vZTJh0Ofslu+NVI+LUdan7",
+	"O6wMrbJ09hHhdLf3DS5ycoQBPOWnuuLrfUCp6YB7z4+Wp/CNn0gu00df6+nzRuSqVq7zCzG+KUPG7ouB",
+	"ZkO53zrR2IHBTcsrcd3bFBtqcMCQcLbOyhko8KvhgdqtAlQFnTpxuEc0CPd/rRU+e2ituY9O9oDY/Gbu",
+	"I0IZBOMAXcvfudVIs6nPeVUJcuN2s0rImeK2SZ26q6tXV69/cMfM3cq8XuhmAJy5fX388NQUwJ77iS+T",
+	"uPykIeIMkEgBGL1AZL83yhZ82SIq2yLzGKR34RP2LXYcaLfp7AABzeBSEIKh5oCKoyCPCJ1M8lhQzLr/",
+	"1E+lHQarNe0B8A/P7k76FKD7mx+REqtOg965LxytBQHjnTXmpAcv8sj9RPy8tJ56YJFDozdqUICoY1kk",
+	"B+sssarqFAdNpfXNgK3vDgQ4CEQ7QZIbUzlgiydjSGUtpzaZkb20LTQY47wLQI3+ozH4WlLauHYg6elF",
+	"AEjudclTZ+Wlrtu3uK+Auek0My5dph5ylHrrlq+Oz8HcS56p+G3Iyo7c1lStHIa8bzjkzgccL08PQ/Lp",
+	"JxuJQ2fbihBJCpPKHsVA1La9bIZPRcBkSHPOjK5kSQqurYEN53C1VTNbgHmFH2hnqcO1SpGFgG0OjO3I",
+	"tY/kG10AfUG8Q3Ps5AvhYB+eBICIdsa3rwmApxWhs13nV+m+dsS741vWtcYAMfHAzJN+0HvBS+poY8bR",
+	"NHiige7CP32aoyjLCUcfYMmNLnmb93a02Qwz9gPJ6B1vZAoIvqzFVH7qycs5KfiC2PmIjA9YHkBo0vZ/",
+	"sprZ97l4wn6SfwFJ+vbs7Ax78w5oaoVtV2m0uVlG1XMZ6qCAUdhWm75gzamQluiukiZ0M8gEEu0gkw6+",
+	"lR74AJDfY1B7l8SinhCEToO8UlRuvKKkDsJO31K9dda5p1+k6/h9rIAby74+g2sr/Zz9og4hFzwqDex+",
+	"EKrPRzCW8CaLEMg1M4Vld3a0CfB/g9EjwnGyL1/9dPns+OrV5dNvv/sKYiw33Ijvvmnq6iLRqxfMjAUv",
+	"RTYqmqEn6Edh+k0Js2yfRRIVb/+4Fgl+A3PZqfy6buWWmhw3W0dINgGJx3TtRE1T60YdUzcCTEIc66Ug",
+	"ZPpxLSrBcRF4VWWuI3zfB2GSXFHRQdkWlpzsbUy3fUpmxnIphUpWBUUfbYdisAblC8P+XyxQ7DZqQulD",
+	"P4u7exqAIRbwXYJXaP1Ly7589e7HF9i86c9Pvj87Z89f/fjipy/xmQV79ePzl61UR38r2OWLq+On3353",
+	"/MOzn4rWjZNqqtmyahas4nYy7xT6/Xz504v4bKQvmtQS6TtRr5/pUph0BHUURCHRUzxnDswFrw2v+mjE",
+	"Evnnxg7Iohira4EVK1FuM0PqbGuZKaBe6frWDDh0OKqQ+8Sf9QbU3gtncr1Qtt4V3tjGuoYKbMAYeAq7",
+	"kAOFAl7ShAHOOoh+c66NzTcXuHp16UQyLhjxIB73wzbD1gv5y/YtzAdp3lKpm18VCkYXmOoIh6Pz/krP",
+	"ZkjTDZ9/iYEePB9jQj0YVAsLU4yK/bgtfunZrraL/1Md0qqK8qwBDWVEfSew9AwJhzHT6nkLA9h5GJ2S",
+	"EMqN6LDEWHsgwDq8KG6SORB7U3hxfkuvrEgE9HqoejbbLkOeHno61o1iQpWQenViCW7uUstM2lw3dqKz",
+	"0MIJwfMzaRZDw+7H9btvDegF756VX6EcwGMHPyQaG4DmWlFaE1LYWR5jocqRfsG9eFoimEQOyZD69z40",
+	"Qa76Qlc9Tb1B9K9eeZXghRuZn9xvMPBbEZs5eCyYOFvoO16lgWo7YA/OOKhlmZQ5DS0w/TshaUhd4VtO",
+	"+LaOwn1PiRUmxBFUkKFcBRjbuKa4tdbToeAMlFDIXLS/HYrP2P7xPRJMA0wYihe7c5RmMcgiKZxEtnkg",
+	"lNy+o4pz2ROubFtE2oqaUFIV3dgXgV7fX2j+79IaUU13qyKwuGgA6WmCMZjGl/quKWlMxZwbhvi3wTfa",
+	"M3xo6kor5XSa5vejvD/wKhgy3QofcVCsUZns861Y2kHUDlH9DJ3AL0y32a1b/RaYAvx7/Fb4libwKCIQ",
+	"29Yg2Wua3pUGIGQaj/PEXRmpMjisI1tjZLV6RXwRw5+1q7pnS8RpCXqM8R0FPU6d5hFLhiBLEFpkM31O",
+	"NqGxTCtBFYHajYvQwdBBmu750PdiA4rv/o7qcNxC38s3G9pfojiyvJ4JO5BIuLX/rT5nXEFtP8b9Yyyh",
+	"x0yfpBkPS81vOrCGSOrBMhkw9I/wvS2PsQGyE/IbuyX/IJbt3oeZF63KovMTjZG0QY8G3Ee63yvTxy1I",
+	"8jIjfJoiGTtur/+tIfhvtJd8Auu1lKmDdkUFrliKAkWupj3eFXkbhpA6i8EXRVy5nFhNETP6JdDEIM6b",
+	"3RDb0bhbawzbY8QgmBiM87PHmWMEWh+BI9mAuSf5hsNFPkhEt+h98N/b6cSrHAQgHnyfLHpdt4kcizKr",
+	"Vvv7oJPesxy6cB3jYQek9DEgpcFas7zklh8TiOGm1isj6mMzF1XVrcWZi2op6uNSmltQFkG9Q9cKVeqV",
+	"OU5UFkThWSrl8AO7k2IFcV/t6//cwVlIlfl12wxmM2S4N+ACiI7Py2KiCuzaJBzhXgWI4x3IYa1SMQx/",
+	"nW67saNQF1CO+dxV3VQix7eDosXcV1At3IgZV9mIgLDWW8BDnJEr//2xXkxAtGfvguKoqWfJaPxLXbeK",
+	"jWLhSrNZnWFWTrUC9c5QZ203EjRhMbagDUk1EPlnY+IcG1ENinVE0Y/kRpXNDkQirEbcp+pg4v/A+Mnv",
+	"UmaS+PexJOTebAwFgM43tHoUswaZuhnmibpRHnBc3wIP5ybzRBbf+IgBhV1nYS9GZny2DoAr3V6KrV0B",
+	"zNI5BZTBI5ZmA9fH+AYI8AKxPvSz1s+GuBhxYd4II8sQpkP3rOMzolvCscTmghBH59Q7PaKkCb4kPiOO",
+	"+wEueZXVDJsFfm0K2w2//RN8GADJ4IxQplsr0fapRxfEU53DZ33mwj7l47G9ED+FiqsH1S7GoD09w2BN",
+	"W7jILXvynfuvVpOddYwbBXLZGsVEy4eMJTYS/h2Vc6ZCL9nKxYSJl6jr22yhM6AyAFkiMlSzYnWd78ra",
+	"NmLFLn6hmmqwIxVVpe3Ki3sUZRhSBFhudyhawT6JzDnGPU4kVlxzFbSGE0DsVVnJO7EvN7avdNWzPVRc",
+	"tf2TQ07RWF7bEc0y20Z6+3BglbbXpVaiBzWgdOhyiSkr9w9rMXzMnVRZ0t8lNdzbjjqEr/bzzsirG6aC",
+	"t5AQ9EHsZoeZRAsbyUbsh/eKOTk+G+7m/tGBAH7r73aKJlu3gJa8rUE2G8J+80Y94Tda5rkVRfWdAdoW",
+	"fDcjao4W/Lbj77esCWDPjOMWdfdscvSvfWc056SFBcLAW8GMxCAtLSDUqHBnFs0axYhgkyvGWcnXjM/0",
+	"8Nn198MtG0R0t23RSogF96Uh9+Idb7Uc38LnxcBE315nyOs+4rczmMWVbzkDu97xbr0zHB2CjivcdwSv",
+	"ojXZTBdeazURuy9od9W3Lk6wc54A+ep3F8742QU6L45uhF0JoVL4qGoNljTGY42z35vaFGRBG/b06fnZ",
+	"2fHZN+dnZ5my2tqkIN3Ut3tW62aJCRNpYF4XlGI3QfDB9nZGHmAxYMKI+DhLcbJEswJbfYABCQUGqgQf",
+	"A8vEyK8QfDJnPtVBB81noNpkZhc3lCiNtXrZBtM32qY78Q35OFoCCF00tTAXfoqi2y47eni+Mbo72dgX",
+	"PUB5Ojv3onECd/oXUVdSXbC/fng2oIF6XpLTjh+mGyujI38/lOuAx3OBRH1uV6n1Y+xV1Y1S5EN5jHDr",
+	"H9HFN8BN+hhUQbbJUihQiKyQFbKagESg33DCQiNyYdmiMRYk0zm1CYZM6i+wDTn0QgQMiyBkZDbCG++g",
+	"7wT5uEjGpET7XW/PFhTCBcCTmXM36Qt4So4QAEPkISCRWjFnMF732biB10vpbiQpopoXJcTjyPaUNTAO",
+	"UpFEm+zRQGHeoWUc1Uij43kl1JYmlTUu65p2aBAzaRDbZUYmzNPNJ/0YW8Y2WhlpkNOtgJf9P1A7n6Gh",
+	"SanWnzhcBgDaNDYLUhJ1pg7wve8ZCwVgYD+0mgnrAmc6rYz0nagrvuylLqBKMgy9YANayiYH66ZDnXLB",
+	"KsHvxLHzZnJyHb5B8ZekZLeMnYl9kDRJ/FKuBXSyDOXKZwm0ipYMSt22mXujPUg1m79UTHySxtkELejS",
+	"Bhq10CSny9c3sCtQEXUBKpi5PfbdgnQNf8t0B+pPJbRevlOgi47snYfEQuH+RPeP0vHdf4ExO8U8MI4o",
+	"xyk0F5f3TZxjq2csgQdJr/BK8FtRX7v9SFkgodEAZ5VQMzs/dwsE/a6MqMTEGvb+6pJgIe6FU7ESNbuR",
+	"1gy+HBsrXnxaatOkEFNZy8SX4mJ4C6vfMpWtw3s8FOF9v+SG+naZTkHyWS2yiEVDBxs1/XIzzLBTPUYN",
+	"GIf/qNQr5Qyc2Lrb4g9LxRC3vgTsh+NevhDcbeiONkC+p7BbEW+CuSEb5OOjZ2DuxftzWCVrGTemWeR6",
+	"S0X9YIcxBWz0HEmGeVfX2b4A8aQoPO97hkPjBtTeYMM6ayDTvMi9QpZCWWnXPfyw9DRvLFCcH42OXa8A",
+	"vqMRYe/4cCYWRTfWJJG6ELAAvskQqSi1wBDWrRBLSmSNgMFpY2QWGXUvHJixfN2DjYQAYVuc3VnY4eN2",
+	"no3JFCc2iwWv16MaJ6Apn3bUprymPuzOREeTP9P1Zp0FxJM0BcQa/j39GPB5r1ta0YElS4EMiOYfbe7m",
+	"Q+Outl7WcPx+ZRN6LqHVIoXUalOv2Lwk+NNRkDKntd44l11NkL0nEvGK/kT2+N6MCbEFcsmYGQBTvN12",
+	"iu1I78tGn7aqQ0YjHBo4+pFp0iD1JdiARUS1iuEMZ1MbaJA0OLj8V9UYflOJDF/MvdpyQ41gbwwcqveK",
+	"kABLNScdGBr39Yg5aGsmbwSEGuNIdWLjJamm7tOiAcI2E22yTRQ4c18hQjP3xW4L7uFqdHxvbk8C48tC",
+	"UKN4pmJvNfu49sl9aCRbjA82EKQz3FmXsJF+DhHY1ktaUok0SZzbYiGt3RHFh6IsqAY2WNiFLMGsFrap",
+	"lUf5Y2DEr4DTdMKMajzyOOC3PCHAQFhcr9b1jXJ2AKo9x8FDMHTDIDONihtpLoebalAhmDg41M4v00H/",
+	"QYByGbXSSZwK/+YdGDiYZeYEbNEG8EZRq05eWzpoQCBfL6TC1wLPExkSZc1XlIkg4vlwYhGZmwyINvuB",
+	"jDSPjhZpciFmJURpjn2PByozgrNYMCUkuhUhewABaaXjf0JjEp0vp1bgVCJxS9v8KQ43/bMRDaJ4QnQ6",
+	"F5SOcD3xOHN785HLnuvG2TsB6tgl0N8OPt+sr+dclX2djVuSW1gVskFDNmZZ67KZ2Jw7l4P8BbifGzQp",
+	"3iSuRvYQ40Bic0wNINbiDnQooiXA9SQaGfftTOFuHFbK0x9gzyGCu5QaO6moc/c3ily5fxc3kqv/KrWu",
+	"CaSmhDledLssxA6N3hV6kXZgiXGw+t1DA7+CFxW/7Knzd8WnCa2x4PVtQgqE77yy4MZdx1QUBZ0Vlry2",
+	"Lc/iTN6BjWKhKcRJOs/untEHVWrfgim5CwgmsifODKgEAQudhKciqQDZyYSzVdq3paRFBvsUhhXlNjC9",
+	"dCuWmTBeo2rBS18clRAspTtriXnHAEoMyX/g4gfTCGnSvPh1G2C5eTvpO74V6x5WfjCeHkCPC9djZ63a",
+	"zUyKGFC9vIvaQmw2nING+ynv5f3V5Yur47eXL97hifKEBhhPw3QK+/L9y2fs+7Mnf2JGTCDR8KeTJ191",
+	"bMKbtc1gPcZW7PR0AP3QxtGI/wa67ElPRSIpv0jENxmOZ6jrMWnNELw1OFjIN++FRtqilZlxbtbOoqIN",
+	"AWg3rLMgXSgTzSMtEMSukfAVlKWUxO69I9LyBJsxt/O0WPsE6E5yKDs/8l8vwqjonekpKXs546mO9+JO",
+	"KDuk4RB9Mf14Y9IR/J7gbkv0hbghZ1ic7M0p+rSUtTCHqAnSK7XTuqESBCrpkwYy1ExSP5xcX6Oevi5R",
+	"A7AtZnW48aRq7AgU2Z3k28+aaGV0JQo2qSQ0T13K3Rc8LFJoG7NRi4OD7mwHvjumY3MLmpYq+9dlru90",
+	"fguQbB9iY0bOgNf/Zu0u3GS/tpyZKUoxpMuY0r57FVsLWzCj2zpOTDdC7V23r8OAeicagG9AlVsfW4nn",
+	"wEcgPCBhk4JKyyRSwXNbfov4qWGkCHNthGrfl4kOpkV4i3sbB5afVxm9KDOvAQOWOMwdjDWA0ezrR5Mv",
+	"icpCK6lMaHfZT560ZQt+WBNGAoID6JkRApd1weU74m2hQwvBDGk5+6qDcFMWSRK+cU789vam5KhRDwwL",
+	"ZJD68ODkBOd6pYh2N3GRVTNdSztfZLrApdBwI1uu94jCJldKGEy0lTCG7MTSBY49Yp0puUsXxWXErK07",
+	"S45LztRrNbjbi/zESjlzTob3lOPmftTsuyYaROYeMq4vT0/TuEwz/L5+b25yonxF/LT3p+SZczMf3ev/",
+	"7XSjswp13r3ANLGE2NKtc4sTfRZjm+OfmaYrBDkfSQCY6tJQ+BgIANyWzjsu+fpG69v/WlbNAvgxC/Sr",
+	"AcggPrUUcYKXA+IPAR7vpkMLWhDdUOwc9LMAXsl/pa6hZa4vTSnN7fVM3qQ/XYiFrtfXi9zn+eZRYrHU",
+	"Na/X130vSMsrDLbz7miYyUcnF8Ly2ubJmLSaynrRz+7yhYHdbpN9gkE+B/JaQJyka7ZsbAvyIJGB6EKG",
+	"Qkksr7fJp0ewG9Gg7t1gHBVQC6sMVEzANUJncBOtPTj726UH2kaFY9j0TpQnLOo9kskSd/CMF27QmL8D",
+	"4vAY2j4CmkRFKbsprBYhFhYI5JDVCjY4ChZBQ3DvT/FboYaxWC34p2uPXkheyQRfyJcWprs+v6T7JfBz",
+	"nMOIszKj9DUkUtKRPF1bM+gdbrIfnr1j8AuAp0KKkdINVhNvcWq34g7FQ630e6N+9PI6U3KRmNQqkotw",
+	"XqSB878UJcHS2tPjHefWvfIp1lUtrRUKqaLSqOOMbeKBMzmOUNRzWXaUrMDXnYMJFd4CQhvn6PsTgyIi",
+	"1rGjoDuHxuMY22Y0F50f0Pnx4PuWCa4T7iVF6Y7HBbupdTObW/+EtqFhDP3HIUjTCd5dMNICXsoix9X7",
+	"IhR82iw/c5KfqYrI1+1+lHbOPKJmkMn/s1i9g6XKo1TyoZQHFITNM9GfuArWfQnRyN3CjuH0vsFiT6E2",
+	"9lFeFurKcEKkwLPn4GolUly5vKrS+q2nROIDiPkeyxk2+s/vqF74LTnFJBHwPUhVbBKvHvX2JDyNzjUi",
+	"zBp+EWVwirZzQi9OVYHx2h6C2tStWksIdA9oJa5IFlLZ3+7eAyKkD33De37J7G4mhV+JKVzj/VSVKbQP",
+	"dtCFwMtWmr5l4mjz9CmyjVA9nVSWV76Bw8hQxEQvFl1h2CiKvI5CyQObiAQwakKu24sIYhyADtBL4ebd",
+	"FihiERk45nFbXZGnFZW58sJuBmtkfGXszB8UkPE7QbPZXP52OEmpzWjcBPlh3GwOULhl5sNHwZaRiKdJ",
+	"SYYlWHbCvnrox4Z3hZHlDhSVb4jWnud29dulDjPO7mI69HZPBq6+e2CY2vZDGswe5VWtf3XvRPeB8mpX",
+	"7QCsURvzj4Lr8T6zIfvcrvwHfitiOiozvFEoRb4ihei9/Y5hH1W5zvlYy8np73wKKFRZRtX734/tGAfT",
+	"S623W5q9RZ+dB9EX+NyMuDtVc95eTp5V2Opuvb2vCs6hwvpY/scOJ02VP+cmcd9JdR5A/+hSwmO6oz5h",
+	"urHnuQrFgqj8O/T+BTNCtHlKXwQOdajQs+AEuE/P49/6t8eWDgb5ofzVfT9d/jooDZakVfa6CFfHpxM2",
+	"Ft3z2m2IRlIU9a1Q+2GeOSC8AFhrgHX0fjba4FKXrfXJOx+qSki3cZqUaexpU1D9rHVrjKK14GtW6hCq",
+	"EZVJn66ergOGCL7TWCQivu13gyuRvvl9EscDF+BpYR13Mql8qHkyL60XS15nC12idk7uW6Eh5ZhAq53M",
+	"xfC7FMZZZiIk5TU3PcEMSLZAbQ6EX9PdW7bomfGpRbsU7aCzC/mBLvXuYma6cnbaBUkFYW3la/ih2fZS",
+	"VBW0bAaR7HoMwHOS1sND21/Smqau+AEt8uMSiS5Bhu95lNSjI9t0v0UXLC9CORGlT7s1Rdk4RTIWA9eO",
+	"rrf6EaBZEzo75U72pmWBxRB0Xv3gU/sSF65tbU5L6LHZqstoJLAiaLPzyMfFZoZ6iTQF+npqBh/RBH3F",
+	"Vfk23V/V3I68GPAXGUfKeevpGh4xmvAaeSWGtGGz+igaV9FOKrkkVHLyA5SgbC+IWq/4OrOtoeAWiDpM",
+	"FI+A1s/Yb09dMCiRgCSFm106r9RDUNM2miSDqY2H9HZaGeH2DYVV+c4TM5mG1P1fom3qLmIewxS4SwZJ",
+	"Nn19+8XYNbappV1fOQVFpSKC1yjkoLVgkfCfwgPm1i4xchMAphsq507U7MObq5CMw4wF5EXEVH5i19ev",
+	"tLHHcMsixlHfSuEVyvlRQBlc+3e0GnMpQV//BrHdqc6wtQeUxUQrW/OJPWFX2NnL2ObGIOz5B80mlRTK",
+	"Bp5fAlt+YYAQBJD6f1czoUTt7A7PYiSRSZt9ueC3gvmPvzr5u/q7eoFIF15VQYJx/cgKg9uPXsNodgUT",
+	"nyZiiY16oQRCnbBPx876YdL8XYHgCmRF9OTzzpCD13sn9NzdolC7hM0GCuZ7DcA7y4U7VJ+O0UBc8PoW",
+	"duTvClsCI2sLjRG62q8ghsgrp4b9y07YlefoxnvDwyy1n540WH8KaPW/KywUdZ4N9viwunFGB/YV7qQI",
+	"YnbYuVgAqw17Ude6pl1Y1vqmEguGqEGDCP4/f/Ptn77yNELGuosGUUbsjTQWKy2c9cOWfAZZO/i/98f+",
+	"riZNbUDj+FQRfA0znTN+J07YJXv39uoDfgPNTxPxRGIRCVd/V69LsVhqK9RkffyjWJ9TRnyBeXPA81Ba",
+	"2PhCcISiAjWbWxtMwnvL3K7kRJz8XYXw+vnRu6pZsDfuWERFh+dHTzzdBV/Ko/Ojr0/OTr4+QkA7nOhT",
+	"UOXHPtaR7fPTZdz2G+J7U9Zik6PbSUnEmIzV4dL6ZmOLwvuxwgkuxvTaIgMUTqnV6/Lo/Mjt1qV7/I9Y",
+	"GrLkNV8ILPX5W5qHMKC4N0nEp7q+YIu26RneAkHX/LMRUJxMqoZMkALVHU+p1V+gjHKpFZHDPD0726g7",
+	"4MtlJScwndN/0J3QPm+Qbehnn8BMbjEgQHdLXFBzgkjaKW8qm3tHGP3pOzxEoPxRwRyd++Yk7t8iWTn9",
+	"Ff78G9xMSSDMX9z6mK4xnyAJgGactEkL7qzQqdM0gi++MGD5ez1VePonUFbUxNP7EMC8rgOT+7YIwWjC",
+	"Km6JEOw91WjQ1nuW9vbStHUjYknYFSD5JQSr/6LL9Sih6JMFmEq45brD++2BwrjTEUqLG+SEHixpofsN",
+	"yNqEW17pWSMitdTd0x+EfRa+dMCJty9JTD+43kDixDR0GvTMZFCnveczGDdPnGWb+lNlt8E7kwq6PGeU",
+	"e4QosfpBIwM+fO1L5Wu/rrn9KsL64dzmxL2NFxXxcdI9VQpeYsA0r8KftT3UDq8xs+0gM1sosSCUKb3a",
+	"94a57yl73FLbJKUZVgi/+sYTaDzCMkVvHHq54ERAU2MhLcQNIjjHVHteDe4h3xi089gkWpI9LnQRbqHu",
+	"ql6JzqIeHUYlx694BtmnYcr5mySLN9gqeEXuYYWwkVgsiYNk8FHFb6xZ4+NUUJn65zPgGi18ziMyJPd4",
+	"JRUZM+fS3Ab/6NZ5aTEg1mnWG+ffqlKUBInXsdnJLoPta2MtxCvnl6yRNQ+1bYg8d7fs0tz6RTyMbEcv",
+	"GCTTT/Z9qnYIw/4NDzoAp7/Sn347LcVEhmrZpBj8jLht98UyIEP1SrWj3Ny45/DVdu92W6STzj5/VjYp",
+	"TeO5X6dHNk2HSQq1eIYS0NXexYZqYHp163P6ztZup97efuX0Eijhfyt2fvEN4AYGfPEDIGXcF3u9Z7q2",
+	"S1nmPOSQjct7yOmXCGVrKTxywjQQd6RQoGxR+ql30pfv8VJ4NAdKh5be3nkvcrHUNZrDRPejlWC3UpXd",
+	"72VGhI98wCp41jbZ+xoqe3r4O2K+6dSLYizRw99WNxDZ9N567qUIIbjv+zwXEUTMdM0qbvNxHciiJPVm",
+	"T2ZmxwAoMBgGkXs3VMmMf/kvB9SfL5St14ADS2jQt4oin3rq54rgjcjQOldNVe3VayJ1ejqZi8lt/t79",
+	"QcNtC2UTYFit5roKBYng8U4l8QKTq+rmsI44p5xLO03FjJ65V7cq+xD35o9iaaHi9De6MQ+0wTQLmFHe",
+	"BQ6ciQ+5HCutZt4u6d3ZlsUkeV9+5HYyz16Yf9xaf9xaf9xan/+tVSRzSUCp33HiUSkbAZRsKPNQE6ux",
+	"Gm8T2gojnAuOyRka4htu7PELp1WOXz9/YM7Gik8WNdSxsbXgi66u3XzglkK9VAx+7XQRTu4C8t0ltxy9",
+	"egaXbqCSlJhixqU5Ya9tyGlgVW2EJnYf7C905v7FTxH8tI6O/uT7WyZ19Av4+A8l/YeS/kNJ/8e4Fp+O",
+	"Vbltfe7WiFUV5gPG99TzCxIIAKxzIKL876u3P7M3Uj2ampsT6UsuzUgaDiz1A1rpEQNNJpJFN6cHJM25",
+	"mW9fowUghShi7OGdLQUPYJ/2nOMqu4xmmbwkcc2zfzTG+hbpyooS00hQ33GON4Q0jDpeFPgPxItBP0As",
+	"gKF6SwO9ugNRRyLsFo3uEUJvqeZtpEHCIFOnN1B9jVRTcfJtV2e45HspM3aP9+KtIt2+hf1qlN9WXYc9",
+	"ympL2b1r+47HS7e+B42DtIIyJBgSCf3hjtOpCSxuJh8GQYI2Ew+JcGRrtoJumnO9Uu3h4pOJWLotggIi",
+	"6uIXOsK6w+VsFHe5hl6SiMKF2iZE63ngLFDcnLC3UbUWNqbytRPw7pbKRrbEfXiMOZqAW4nbDabEw0Rg",
+	"tt8zKHfxdM8DWGTSF6Gzh5BqRnXuYP24Pdl/DqMRxwG01w8woU7x2M+wbipQPVXlmTN8J2Do4orpWeI0",
+	"KTn0sgykONgj2jeEbptG3zR2q2l0uNBa2HdC2zehsHMnWDAwcGO3yjmURZ05t/Pr7767YF+fpT3PDSVW",
+	"YtukLf3ZVl4+CkgwmvgY2AusPmyn1mqfyfNYoyHlX16B/YRQWWbEpBZ2A535hekyB7IvP7z98K5g718+",
+	"Y989/fr7rzzFDrgfQJwFdFsc0L7Uu8FporCLG+BAMZPqJY7wgPlsekPGtMOZd2eCPiUAABBr/ZBdmdbC",
+	"zHsjs7i6p8QI19IoJZE1z/Bb0bLtXznjw5/pUjx2Rvk9sVK6d5ueLYuEMgjfRWjkFXgtESL9u+0oXNXI",
+	"v5DezPdwl39We/lNEofeNpTurL03Lg67mmDX9t2L1CLcWTxNVSKUB88zWE/OMcOqOqEKiuvhn6FnuF7Q",
+	"Jbje5dD8gAP5zGEEwT/Yd9QpAA+nMcb/ARj+AU6bL4/kVeW70vvPd0W8/o38uoiJEtwG3z1KFTAUwUuc",
+	"dfgWqbWprvPzB0aa1Dgiwr9MSDW8R2BjfTsXCyOqO2IiGxQC23rZIT1IOJlDnEfUJQdBwG5kyOFFbR91",
+	"DUBFTDyQNyet8WwbohZQRwxE5ScMWP5CHWVLyyGpSKv1HQ1bRaGZKFsR3pHALpblD9SmbJwii8qpoCrh",
+	"QKi2ML5Hdgmjl24bHSA4sd++dy8QRfPUn31e9QQefK2vEzAcWRwa8IIVi9R75CvptA2F2xIqfjMFv4X3",
+	"w7B4GLveWF/al/MGu4XIh5GR7js+S0HB2EFQ5XuXlzlX5bGzdfuB5b5E/nGQ5Zt1+YMQ5u3l50sVOVvW",
+	"Wk+3ExV79o+pkrJ/Aek7j7F8+K4hq3ZZVZTLpSJewRf7jod2yEmz6/M6fOvzNYzfUYt/jpXvSEBOLOg5",
+	"k+af97AdW8PRO51Y6Z9NkCIPwD5eBORz2fw6MdPd/zXB6l7wWT7J7D580Gu27G3PW30gu9vJQinqc+LZ",
+	"P8b/EaWRk5Nj+nN2ZXVtD1qoPKQl9hDLN6zxnpO7SL9JV246zPEGCjJftwiEz9Ls3BjlI9sU+HZR5qv/",
+	"3OeQRAKDbt/WRBCPU15q38Oxt8QcbMsFn8wDYWDdKMOMmZdYTq7WvjoXKdKjRIKnNjItywP5LYavUh6L",
+	"XtpIfg7jdcTveOSaq+578w1BDuqAbInAqdumwFHRU4jHFbu6egUgB1GHfh5hkwvP0dLiINjPRKlxR+Qj",
+	"nqDi3HO+UTFXRGFGtwNkq3y/E+eVWFFVZlto3gteUpeqQ2UxO684QKh8OAe+b8c1sKIzbM0jCFEljT2O",
+	"26GmBcmtJcRLpAFTjTSLYV8+u/qfAsFJaLd59mqiCYK8yazBnf+KHGF3RDotcrdl4yd8gTNhDyge8Vse",
+	"OZkSvTo0hE2LQ1hrD2qSByjw3JaMX/0//YbiUIkU9/wbYU1I7dQl9YSmZ7SacaYvAk+PVtTcGi8nILJ1",
+	"aqZMSUIluBH3N07ohz87c3CAh/Ie+ckSZmE68+JnLQ2bPTBvtV2Z3m5Jbiu6i/VB1AupuP0clmt/phc0",
+	"RUwfDKHKLXJGDx0vpbv69miQ0cYUWTzknlb9MTySXYbM4ZyQnFyf8uWy1nwy7wfYALjGsBthV0KoKEwQ",
+	"AuxRczZ3Cy11bc89wN5zthi+NthNH1BD0GnIueAFNvSLnuj+PpW1WPGqQkDPto76QdhLP/gHH7jtPfHD",
+	"QTo1vRDmoosC0StVeH40350M2OOkLQYhdbbA2Y/pJIely4ikl4vfQSSB9WdH+PEtfefQmvZgwbhD7i2R",
+	"9w6Jf4SeASGBGuFlEazpDjy1SolzzYfQWnmZiLurZmkB4aqQxoJ59YVh/kcY4/woValXbYa8YEbwCmkC",
+	"uWLvry4jdrgT9gH0nueQRI44D4QKNb1JrXQFj33nR/z5XksbA80Ci2CV/GIe0AJO7PfpEBcJ3ZrNmMmc",
+	"G881hnyZXhgUOdFkCKesX3d9+XUBVbP/bczSLT1CJCNaaOjvlcdiQfu2/xS7FtbiMYKJnfUXK16XA8Co",
+	"+EWAS3hEaqvKtlq+MMA6La1XWIZPCdeMGXXo4ty129oOs+zDFmQiZqTeAk5c0ST2fUaePE5yGuEm2vcH",
+	"fpxtx96uuVOnl/85h04vD3fmNqiEtw3JNIvvZ5qiLQBFDm3hfG+KeqmN2GeytgNmdD/JPRwe98DnHwgs",
+	"iV2w/kiajiPUHeIv7Ck6vgsn2Np0nY6NcBDcH5Zc1ts30Wsobk9yKn8eydR2gI+cSeunSz6o1QkE3QOz",
+	"HVccutchvz90D3JnGBgKxBrRotR/jKgKuGK8sXNdy3+JEppDQ7uDAhSLQXunUaXwFLDYK09aQyoCsH43",
+	"op19yMBhO/E6HRzn5Y9ifeAUiX/D4xNr70iNQEAQqzAxjbBn/z8IzACfD8rlok4AJ+yy5XZvC/YCMhi7",
+	"zUJncgpiQMLUYCoWsYlGXzAjsJYwdEaA/Bu2RthIo1H7g7wyOlSaNXrB75VkRUkxbt+H1vjdCKD18l3k",
+	"sebCd+J196ePme6HxS2hixa8FLvdLXfDBN+JortOm8y5J3CLnS1g09VqItB1ApHZaLNB0gNZt6qk6mSs",
+	"BIwoebflyA3oM77S/PAe+UL7iZdix6Xm8wjRPh0VRzsqGg8mdeMuvyU30JfG3YHStOXI4cKiu2nEdXXY",
+	"q+p3uKZ2XVGhBeFhbqhfb8W6N0Pf1hbISgTmE2lChJ2rNdQdXJA6waZBcPNhQUKKp9m96z7q4EexHhGJ",
+	"PEiKPeYvzyVz9zy1f6OGI2kBO53MeVUJNRM9muO1MQ1cWiDuVoOC2GDdibQgZC2hkmA7Zu7MZibtBdO1",
+	"b8lKFYccO9w5myP8jFp1AIWOm6kTzhJutYjsJ8VlSnN6+G7vX6EBE95LLI0/KKG8X4ScWIWdP5xwhWKZ",
+	"PnjLM15Vb6fTULxyWM1D3PWhRdY+iqnH9U/wIErqA2U1tE5rqavuRB0RIwALChA8wHlY1tjwOpwPZ+tJ",
+	"6/yS2F6ELyjhrEagn/EReobt4g0hRWEAxISzfYz8jnyOp6gtdXpcu+AVmNLtm5PausvvsuLQAxDaEx/C",
+	"8sOjVpHA5bwOanKIlqth7utQeB8Jgq/PgY5jry0kN8lilP5vWMfvSx19V8GFvktZhu6tb7Sxn530hIH9",
+	"b+sqltHDsHc78S7m/vv0B9Algq8Eo2fDHtc1MoQh4OVwu00XwTG18U1rhFcQZ+Dbt0a4KjCWFffxuRXr",
+	"L1LaoqDQhPdInF0H8U+Kb0waY92li8sk/dVXRJUFVrNSe9qFLF74HQ72QRfSyITlITzaiVxKokD7bRg5",
+	"87LiciwH6YeNGJJsMfxIlHrI6yiSwdOprmfCWjfMrDg+F8bWem2o9fBy3cUVgAEUwFJzbtAnAGsIAFZz",
+	"jHl1ZrwtRi9hJP+mPmARGtSj2QbtiNtu0u1GH6LhT2drtZ72eIsfIMIJeydnitumFphYCw4H+/Lq6tXV",
+	"6x++ah1FPWVLbagJ9PbGvXMb/TnaoWFg/yGWBOZC/NWSi7K8g289VE1vT83prXNK0dXTyTd/evJdwczy",
+	"Vrrb6B+r2wtMGQ0CRyNX9B6I8++tm9u8szvE4tO+aRbQHDn9Ff7/WxbZeukjMCvfsNhDciUSnABfl3NH",
+	"F8LOdZnEpL4h2qdxuw2/OrxexcHlwFnIPHbAlR9IGC0p42mwMQ24kEIBwC7KJ8Ijv8A0dFwwsWZ2pVml",
+	"9W2ilOEZFnf+DzZKNw/Zp+S5lASBpk7sOwoS7t/Qr+/lFFWhIQQGcLeUbq2yKCP98BaDBxLbl7LyW5av",
+	"T7fRnFtzuitBSMTnlkPwupKiPqy4+75ZoxHVbYjXE3jFcd62npm6Te7AV0Og9cEq6RD2fzu6R7YasorQ",
+	"0+MGIMMhbMgNMQENtltIVhtCUgteeucghc0xqIroThsnMi9hSJ+ryODo/lNEJlXOtSFBtW5sz5XqFOSK",
+	"rw274ZNbJhXiu1CvgCcFMsNrQdFQJ1E3gfOKqgsBRaKEKE3BJtpY9z+MoRfuZ0QPDwE2H/ZdO8OJKhqR",
+	"+C38vZNQz1ZHA+wF57bvm7rSbugWu7tIRcyyJupi7ptPCGtYvn3Dgn+6LvVKUZOVHjbwItEaA27qCHvp",
+	"ayEXzqk3lvdQqIrlNX17JMlm/NpQVQwvJBCXsXq5xDAd8bpnkbRKXwPAftwIfuzUwVl+K7DjAMXihZGl",
+	"iGlA2+p7A2wbTE/zrKum68sEeNWGwbKFosqvk2a2XntzQrkVctc6pnyhJZETXyfKXK1Bpi+cnMNRwaHr",
+	"SjB/nPNUXHPBayN+PxJTOmi5bsrw6WHtpTtvlvcpMpprZDR1PYG2ltLtT6o/fErL7MMjeBS6/44tPICn",
+	"z7KFNpY9OTvz1vH+N9Hs6BrhwVTQ1K+bIpBE6gy75g4vs3oG5+58k3DYHRQimuVV5bvvUxAQ8BQZh9zs",
+	"bAgRYVkD8MsN5sIfeIigMCPuRM0ruDPMUHLrvAJa8E+v8cMnZ2e79dFlVUGnuTvRLe2glnq6BhLGB5R4",
+	"HDbyYExPnK6lNyC5QLukBqMDtwSNjT3LLsDUs8L7Uipvd9845UzFQeedqxPMHzfmgsimtmgxaTJUV0Q3",
+	"vK59TVEIXSOGTgGKwRuVYOuXvneWJ0jwXdPsHKjmYXy4bM5NlBkd9zNMdsdR2KqDUvGQQyHUBbHwKvZf",
+	"OOSCLcMve/td/bM3zLDgn94INbPzo/On7lAspPJ/fzIwDDKD4h9nzkDbtII9eeoDoYbLEoHoK5kv5qog",
+	"8boxKrloFkfn3+KQ8C/tgB655YvbyHIwEHzFnVXbqHLPZ8dbNDvz6fStx1iZtxHyaAiFLZ9MdKMs9inC",
+	"DqH749FJl5xeluXb1rX7LKHmP4tVu5CPCzfvvjfBPIEbBl4jInf33foj4qcKEn76q/8jZA+W3CKPT3d8",
+	"zwhS5vFOmHaBFmnwUMYr8MJrseBSmSRcU83EvaXD/3Boev/19CeYyKHEyI8Hp/XY8ZqhkoQd66C9DFB/",
+	"Yn9pGM6LD3y2I5/1yNJ3Wgl+R/iBHBw+KH3vvEMgwTCjExKHkNM39NSHSdxB7UcaYWIzX8eGkp5OD0CF",
+	"liLqChgMLIBc7XB0QrBgLhZdWCTCyAHeanSEaHWuB3RHSLs1/85b9pGglJbfCooWzvWKTXmNZ/EQt/Bm",
+	"UB3pNorQIcFEVWeI9Zq3jlbY7dVc46YQSVl0H00qbUQJHXkzzeb2uGf719adET42+/Su0w1nq77dL/0k",
+	"4ndOy0b0hy/ACfVxBg4HFvBW5xGhFzT98qxdNbUCK8Kp5wzUvcf41G29Nfwamv4byytsx3jhrFEPDewS",
+	"h8F7gFxU9we03sHknjfid+59jNO4YAtBNhulr/ZJRXFZGY3qNFpIakUKgwjNPi/YnwaBYvDHh+3uuQNN",
+	"pafPGzGUKSLI5J59PAjAZE/HK71ChGx0z/Ga+oqudB21dycNDxvBawF/cT9N3m3vxX2oJvcjt9F17Tto",
+	"ADnj0MYWO0o4J/Mr+Mlv/a93+o6SUL2N07O9aWs5tfdpvtYJv0EOcMXXPm9Y+BaHofP8rVj7WGmB3EI3",
+	"HLpIZw+Wruv1Awb2e3U99+Hqw7ZViXHzvO3fL1usOdSehAsG/r53Up8ueh9bOY568/36O3ZED/rkYJEk",
+	"8iMBKvA+5EsHTZm5Az1ER+PcDkvxCorqdMGXWX39hpTLjLszBGrkPNLVtAGRyg5t4Fe+ySnpHQy+tOKQ",
+	"V+M/8eWukHMiaNuuWcGeuMvtydnZ2QV7ejasNfd2BHd3Nv4P7f+Hkv1DyX6uStapkWz3iOXerd6JkDs7",
+	"G74P33qMzIZ/29DMRpjD46Y2wjA/39RGu5KPm9rovjdJAwKfXzDOVuJmrvXtF4YZMamFzfPo7DMgEmTm",
+	"9Ff/x95+HEiSkt/y/By/MCSSpGyW3M5j1R6emM8U71ZBSdKDlsVHKKi2hNqOvVEftCcknSN6xxsDrANO",
+	"y0O0IlXlhRmTz2lhD1L9CWMZkx3KUnlzYrE4/Hk4LQUve++F5+4Ln9tZOMCN9FxUbmDrwUCECdg0BDIt",
+	"8deiTCH0Dn1RXQlVXjov6N98n/p7DiiLc0zsx6s4FodoVvAKH+H8OC+vh5tNQP5FCSbunILOcrJ8EK0F",
+	"9r94F/0U3XTzB4uIHqXd9/4B1d0uM5i+9Plye4Pn4yfTthIOXVUy3YRbXvjfa+9hxEPiS35yB1Gmuzik",
+	"/4LYQ6vZTNhEjcnNmnHEj5+wj23/f2P10nSrEAAUaVtmKEAWGmwXUGCnxXqBtQo3YrOrgj/Wib4atJKf",
+	"q1PSGeMjp147r02pTfh4vznYbjWcl93TX+umpzr7VQcgwF5bw+pGeYD2VFeVXrlrzIA5rxFCflo3ih58",
+	"CheKyUQq7ycf7xv3iMdQAjv2Z+8BkHhLTpGMcAfGnxNF22oufAm9NES6plmp239zFiCirlY81IqhWqAa",
+	"gCjQLCojMhydWAz4+e8djjO/g+7Tw25go0qdt7meOZWrp1QnbsWSOJPDkffs7s5dDaUXULFxI2aNKtp8",
+	"IF45DK727dplJVYQ5nSyEkqcC6bd9cw9XA16btCpdu9MFan+VZX6gfv+mbRr6T/dbv4AOYF13r/m1RYG",
+	"fQyNH/utPPrq+wYLgx8h4Bm9cWjQE1SGVDPsZLnPyOcuG+iyLLF3VDSAGB8kLTOiEhNLTIFucgIYRexc",
+	"LIyo7gA4jOAedMvKJt0DqrMwn6lFsznMxw61br07oXebShz4RDntW/V3l36B5HMwGHbJ/O+D0ITDnw8W",
+	"UhT2IVLhfjSWtLqpxEEoq7PLeErl5vluXhQ23eNK7P9kJMb4yMD43/1wDLtpPqOAwi+PsBuDvHy/NL+L",
+	"mw9eKigrr6Tw9nLuuWoNembmeqWAh9n9e6jSXum6KrFXaGOd5wYZfmLu9xZiSxCV8+Tp3Z+3K+8H+di+",
+	"fOe9qRp+2rhDevNeRk/d9vfQ2nxE/EUYE9ZOOD8xRI08IX4olvAVFoDAZwCsRqKRDp3IrVgmQNHvKq4i",
+	"6TlISose/xGAOr+XXncTzVLtVXzfFG/thv/q//hbHyXivU+w/+HBvfaeU/Rqz1UquxYyZfMkE8rtQSq8",
+	"peiLwQtI8FBZ4pTLyid7CqZr79bHsZm1sETKoht7Dh4/JBfg+1oFwo0T9hGqGO5EXcuSYN/AO0lV4AQQ",
+	"hvF4/qn2AYxXdq6bWWDamQMd+2wmgNZqM2qQzZLvTZ4Obez9Xgph13VwwDsgkuTg9O+0/JAU4yHbWTxS",
+	"sQAylHhgDsBB94QVjZbCQ0YfQ+e59w2xRFeB8wxLTAvW6SxHpY+PdNsMjk+HglgIKBcYbwnErnpRxF18",
+	"tJ4613uqaySQ5E5iKIjdRTJoJeIoNldMV9g+fMHXzFhZVaySd/kI9r/Ljfh7BLJT+w1lo7t4t0HfENAV",
+	"maEi7kRRSmsynIiB2cTtYsyizl5wbEUDHbQ9C7mxYmm6vIxuHcxFW95H9yp+gLeblQt3Ya40W0jVWGE8",
+	"rj1ugwgoNdsSlhRwfYPtzrHwaqmlSti6bgX2p00PdDluD/L36q7pRgJDGMWpAibS/u/OZld8pFGfP9ai",
+	"iWD8I6/FYTh2eINW/y5IjmZYfAe3thvX2U+jzI5ODTnxXj+tUZ9lTrXJ27PN3q2NTfRAdsE+cjuZP2DJ",
+	"0hyl3NjAaW1EVAuCJCWthL/hxh6/cEM8fv18H1z+MN1jY2vBFyMp/S8VYfeWoibWNm8Q1o26AERPyS3H",
+	"m/R9o0IDWYmVpZ48HTv8whAYwAKDdbbXnYZaOppoW0zX7jzd530EzfCFiHAc/F/IpMOf6kZtUXyvdH0L",
+	"GixthJBByd2yYKsxdIU/WTArpGGrWlorFCsh2gpKcTXXzGp9y6R1pmfO3ryyYvmgo30oXmcY2GM7yYfW",
+	"J93r3VltfVr3yn1+SFSwe34msBUaXhFF816xpO7Bp7XobcX1rrHG6Y56TbHctvMRaxT0+oFo0IIbK2qE",
+	"koSev95odic3Jfm3Yk2LO1LwszCQw+8KFjeUD0yxVlrN+oimqNlQX6XPlZypt409Gpodpke60QOXjtfw",
+	"E61vpaCkcYdr60rY42fw6cEYt/pLqPOtkn866In8SaS9DE2tWaWaHa5uPFsgIWfq9aHSJPTwR1b06XW+",
+	"wu7NUl2QEglyKxXjJK+PLapGTJpa2vXR+d9+iY+sWmslOmf2dKJLkVeoP8g7H/fQZbDCkOqeTfnE6trX",
+	"QRs5U8cy5HSlMY2zUsAAmeqajDF86xfhIHsaRsarWvAyYXK4ITxzgzyMLL2EScALPi95uv+ZHbX7gIjH",
+	"6OEAKVhyY1a6Lgvk8s0KBfUZhJpI9lLX7MlZiFPFx2TB18hBvIDGzfoWmj90HmWK8FZkWPOUq+xLbw2T",
+	"YU+UiF+dsEt8FDxeaZtq4wTzvqKL60DJm3hx71ueSA8R+ybf9RKA5zQb+sZyKujnUeuVaTuYvl0K9fo5",
+	"e6aVEhNLxz0BNzS3r/ENG5P9GmELWx0TCMXt3xaB1iIF+kZPgsj2BH4+K0WLK3SKxdf5BgUQeg6dekiL",
+	"Gu7p2oVna4esA9bNcJbt9ngJbws7sGG43juelvrhBHX06N+Jutb1oB/ildH+clk1i4rbyfxa+gk+OGwx",
+	"t4tqZLhiwwKAWFwleInhRU23pzK6eogd8B93XrzS7yk7ILrkNijyhYEQiP/phQ+LQC0YPdgwococFuCd",
+	"f+mBepzS4/dSso6RsXL/BNaJa6I/o3Dlv7SzjFYbsBfARb/R5foCGKLAlcz2w+BVddieNoNSPN5UGJDg",
+	"+bApj3T6WwkEk3muqzKqfMF+33uGYsZbePor/amXkuOFKlurKHVfdOudTceC2lfnx2FBgb2vkz1ulv0g",
+	"gA6NL2Vljdf/UHRU6mSB4JWwf10eNC4HL8gF5jTaCgfzKXKQ359CB2uQbN/knnxEoqbxKe5lLYGfrK3l",
+	"8yE5QAVbXttUj7d2aQ/gHbpRX1Kk637Ker9NB4ZcoCshlr3ZBu77iglebXV+DMR5YGJOsN8tYrN99gSI",
+	"5EwGYH0F0aEDgqPxBY+MjI5emtBL7sMDYaJTRI24w6e/wv93FzzzMMC0aqINGxfVhl8dOle7e9UPy4jZ",
+	"XegtBGKmBTb1TYUfRSWEKZJtXMV7AWzCBhSPS2x8ALBiWIXHQCqGl30utKvQ4itfk3ZZlh8EX3zGfHgw",
+	"vIdcj24F9tKQZzs1BYt7+qv7X28Z5XtfSATpQGmJ1ZKngeNYMZnelvT0+lmDLD5pz1x18dLO9s71F6/s",
+	"6UIsbsRWm6Ocj/GO1/Z3XLziwT1OMotNoTnyCyj5jD0V90hI1iSUxH9rqf53r+hBVhPkGJIOvfGND/iV",
+	"/8XRDZjhvWIb1q/NIUGHPXyxOPLPl8WAVvZx6Qvcpdy+N6ECIDtG5V2eIvaoOELS8CxV7AM3dXe0EYXp",
+	"9Ff4f+8V8l7c6VuR2fyUSqNvHuKKhcVE5m1FRaR7JITtrE/NJ32FC1d8bVqqfaZrNvc1dJxNpZqJGoIs",
+	"vhMrtIx3n0rTrZKF2XRqYoFmJhF9+eCGdCB3H579QXyyj52ax0klUTVubX0r+b0XcXYDPL8e3Qhei/ro",
+	"/G+/uCs2wKz+9ouTTiPqOy/xTV0dnR+d8qU8vXty9Nsvv/1/AQAA//8=",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

@@ -225,7 +225,7 @@ func (e *edit) ended(ctx context.Context, tx *store.Store, state runs.State, rea
 		}
 	}
 	if k.StewardOf != nil &&
-		(withdrawing && done || !withdrawing && !done && e.work.Added) { // its private half is of no use from now on
+		(withdrawing && done || !withdrawing && !done && e.work.Added) { // its private key is of no use from now on
 		if err := tx.RetireSteward(ctx, *k.StewardOf); err != nil {
 			return err
 		}

@@ -261,7 +261,7 @@ func (s *Service) WithdrawGrant(ctx context.Context, actor people.Actor, w Withd
 		At:       s.now(),
 	})
 	err = s.store.InTx(ctx, func(tx *store.Store) error {
-		// The grant ends when its line is gone, and a steward key's private half with it.
+		// The grant ends when its line is gone, and a steward key's private key with it.
 		if err := tx.AddRun(ctx, run); err != nil {
 			return err
 		}

@@ -24,7 +24,7 @@ type ReachMap struct {
 // MapKey is a key on a map.
 type MapKey struct {
 	record.ReachKey
-	// Fresh is whether its private half is freshly proved, Logins on how many logins
+	// Fresh is whether its private key is freshly proved, Logins on how many logins
 	// of the map it stands or should.
 	Fresh  bool
 	Logins int

@@ -33,7 +33,7 @@ type EntryFor struct {
 	Login, HostKey string
 }
 
-// Challenge issues a text to be signed with the private half of the key: that somebody holds it,
+// Challenge issues a text to be signed with the private key of the key: that somebody holds it,
 // or that they have just completed a login with it.
 func (s *Service) Challenge(
 	ctx context.Context, actor people.Actor, key string, entry *EntryFor,
@@ -47,7 +47,7 @@ func (s *Service) Challenge(
 			Kind:   problem.Conflict,
 			Code:   "steward-key",
 			Where:  []string{key},
-			Detail: key + " is a steward key, whose private half is in the safe and nowhere else",
+			Detail: key + " is a steward key, whose private key is in the safe and nowhere else",
 			Remedy: "Prove a key of your own",
 		}
 	}
@@ -116,7 +116,7 @@ func (s *Service) challengeEntry(
 }
 
 // Prove takes the signature of a challenge as proof that the actor holds the
-// private half. Each challenge is taken once.
+// private key. Each challenge is taken once.
 func (s *Service) Prove(
 	ctx context.Context, actor people.Actor, key string, challenge uuid.UUID, armoured string,
 ) (record.Key, error) {
@@ -155,7 +155,7 @@ func (s *Service) Prove(
 		}
 		if err := tx.Note(ctx, s.journal.Entry(
 			actor.By(), "key.prove", "key", k.Name, "",
-			"%s proved to hold the private half of %s.", actor.Name, k.Name,
+			"%s proved to hold the private key of %s.", actor.Name, k.Name,
 		)); err != nil {
 			return err
 		}

@@ -133,7 +133,7 @@ type ReachPage struct {
 	Total    int
 	Counts   map[reach.State]int
 	Drifting int
-	// Asked is how many new public halves holders are asked to bring.
+	// Asked is how many new public keys holders are asked to bring.
 	Asked int
 	// Worrying is at how many the best way back in is a bad one.
 	Worrying int

@@ -61,7 +61,7 @@ func (s *Service) AddSteward(ctx context.Context, actor people.Actor, instance s
 		}
 		return tx.Note(ctx, s.journal.Entry(
 			actor.By(), "steward.add", "instance", i.Name, "",
-			"%s had a steward key made for %s; its private half is in the safe.", actor.Name, i.Name,
+			"%s had a steward key made for %s; its private key is in the safe.", actor.Name, i.Name,
 		))
 	})
 	var taken *store.TakenError

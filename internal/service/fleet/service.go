@@ -15,7 +15,7 @@ import (
 
 // Service is the use cases of instances.
 type Service struct {
-	// Safe keeps the private halves of steward keys; nil where it is switched off.
+	// Safe keeps the private keys of steward keys; nil where it is switched off.
 	Safe *safe.Safe
 
 	store   *store.Store

@@ -14,7 +14,7 @@ import (
 	"plumlatch/internal/store"
 )
 
-// NewSteward makes a steward key for the instance. Its private half is in the
+// NewSteward makes a steward key for the instance. Its private key is in the
 // safe when tx ends, and nowhere else.
 func (s *Service) NewSteward(
 	ctx context.Context, tx *store.Store, actor people.Actor, i record.Instance,

@@ -12,7 +12,7 @@ import (
 	"plumlatch/internal/record"
 )
 
-// uses gathers which kept private halves were used, so that a sweep of a thousand logins
+// uses gathers which kept private keys were used, so that a sweep of a thousand logins
 // is a few entries of the daybook and not a thousand.
 type uses struct {
 	mu sync.Mutex
@@ -24,7 +24,7 @@ const (
 	usedAtOnce = 200 // names in one entry
 )
 
-// Use remembers the use of a kept private half; it is in the daybook within seconds.
+// Use remembers the use of a kept private key; it is in the daybook within seconds.
 func (s *Service) Use(what, name string) {
 	s.uses.mu.Lock()
 	defer s.uses.mu.Unlock()
@@ -59,6 +59,6 @@ func (s *Service) used(what string, names []string) record.Entry {
 		shown += fmt.Sprintf(" and %s more", text.Counted(more, "key"))
 	}
 	return OnKeys(
-		s.Entry(ByService, "key.use", "key", names[0], "", "The service used the kept private half of %s %s.", shown, what),
+		s.Entry(ByService, "key.use", "key", names[0], "", "The service used the kept private key of %s %s.", shown, what),
 		names...)
 }

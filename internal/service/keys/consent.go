@@ -32,7 +32,7 @@ func (s *Service) useConsent(
 		Code:  "consent-needed",
 		Where: []string{k.Name},
 		Detail: fmt.Sprintf(
-			"the label %s=%s asks for a second person's consent before the private half of %s is handed over",
+			"the label %s=%s asks for a second person's consent before the private key of %s is handed over",
 			label.Name, label.Value, k.Name,
 		),
 	}
@@ -65,7 +65,7 @@ func becauseOf(note string) string {
 	return ": " + note
 }
 
-// AskConsent asks that a kept private half may be handed over to the actor.
+// AskConsent asks that a kept private key may be handed over to the actor.
 func (s *Service) AskConsent(ctx context.Context, actor people.Actor, key, reason string) (record.Consent, error) {
 	if err := problem.CheckText("reason", reason); err != nil {
 		return record.Consent{}, err
@@ -88,13 +88,13 @@ func (s *Service) AskConsent(ctx context.Context, actor people.Actor, key, reaso
 			Kind:   problem.Conflict,
 			Code:   "no-consent-needed",
 			Where:  []string{key},
-			Detail: "no label asks for consent before the private half of " + key + " is handed over",
+			Detail: "no label asks for consent before the private key of " + key + " is handed over",
 			Remedy: "Take it: plumlatch key private " + key,
 		}
 	} else if err != nil {
 		return record.Consent{}, err
 	}
-	if _, err := s.store.KeptHalf(ctx, k.ID); errors.Is(err, store.ErrNotFound) {
+	if _, err := s.store.KeptKey(ctx, k.ID); errors.Is(err, store.ErrNotFound) {
 		return record.Consent{}, handedOver(k)
 	} else if err != nil {
 		return record.Consent{}, err
@@ -108,7 +108,7 @@ func (s *Service) AskConsent(ctx context.Context, actor people.Actor, key, reaso
 			Kind:   problem.Forbidden,
 			Code:   "not-the-holder",
 			Where:  []string{key},
-			Detail: fmt.Sprintf("only the holder of %s or an admin gets its private half", key),
+			Detail: fmt.Sprintf("only the holder of %s or an admin gets its private key", key),
 			Remedy: "Ask them",
 		}
 	}
@@ -137,7 +137,7 @@ func (s *Service) AskConsent(ctx context.Context, actor people.Actor, key, reaso
 		}
 		return tx.Note(ctx, s.journal.Entry(
 			actor.By(), "consent.ask", "key", k.Name, reason,
-			"%s asks for consent to take the private half of %s out of the safe.", actor.Name, k.Name,
+			"%s asks for consent to take the private key of %s out of the safe.", actor.Name, k.Name,
 		))
 	})
 	return c, err
@@ -215,11 +215,11 @@ func (s *Service) DecideConsent(
 				Detail: "an admin decides, or somebody else who holds " + c.KeyName,
 			}
 		}
-		action, words := "consent.grant", "%s consents that %s takes the private half of %s out of the safe."
+		action, words := "consent.grant", "%s consents that %s takes the private key of %s out of the safe."
 		c.State = custody.ConsentGranted
 		if !grant {
 			c.State, action = custody.ConsentRefused, "consent.refuse"
-			words = "%s refuses that %s takes the private half of %s out of the " +
+			words = "%s refuses that %s takes the private key of %s out of the " +
 				"safe."
 		}
 		now := s.now().Truncate(time.Microsecond)

@@ -20,7 +20,7 @@ const (
 	// proofForForgetting is how recent the holder's proof has to be before the kept copy goes.
 	proofForForgetting = 15 * time.Minute
 	// releaseInfo binds what is sealed for somebody to its purpose (HPKE's info).
-	releaseInfo = "plum latch private half "
+	releaseInfo = "plum latch private key "
 )
 
 // LockKey locks a key for what whoever may asks for with the key's record; it asks before the lock,
@@ -41,7 +41,7 @@ func (s *Service) LockKey(
 	return k, may(k)
 }
 
-// ForgetKey destroys the copy of a private half in the safe, once the holder has just
+// ForgetKey destroys the copy of a private key in the safe, once the holder has just
 // proved to hold it.
 func (s *Service) ForgetKey(ctx context.Context, actor people.Actor, name string) (record.Key, error) {
 	err := s.store.InTx(ctx, func(tx *store.Store) error {
@@ -74,43 +74,43 @@ func (s *Service) ForgetKey(ctx context.Context, actor people.Actor, name string
 		if err != nil {
 			return err
 		}
-		half, err := tx.KeptHalf(ctx, k.ID)
+		kept, err := tx.KeptKey(ctx, k.ID)
 		switch {
 		case errors.Is(err, store.ErrNotFound):
 			return &problem.Problem{
 				Kind:   problem.Conflict,
 				Code:   "not-kept",
 				Where:  []string{name},
-				Detail: "the safe has no private half of " + name,
+				Detail: "the safe has no private key of " + name,
 			}
 		case err != nil:
 			return err
-		case half.ReleasedAt == nil:
+		case kept.ReleasedAt == nil:
 			return &problem.Problem{
 				Kind:   problem.Conflict,
 				Code:   "never-released",
 				Where:  []string{name},
-				Detail: "nobody has the private half of " + name + " but the safe, so forgetting it would lose it",
+				Detail: "nobody has the private key of " + name + " but the safe, so forgetting it would lose it",
 				Remedy: "Take it out first: plumlatch key private " + name,
 			}
-		case k.ProvedAt == nil || k.ProvedAt.Before(*half.ReleasedAt) || s.now().Sub(*k.ProvedAt) > proofForForgetting:
+		case k.ProvedAt == nil || k.ProvedAt.Before(*kept.ReleasedAt) || s.now().Sub(*k.ProvedAt) > proofForForgetting:
 			return &problem.Problem{
 				Kind:  problem.Conflict,
 				Code:  "not-proved",
 				Where: []string{name},
 				Detail: fmt.Sprintf(
-					"nobody has proved within the last %d minutes to hold the private half of %s",
+					"nobody has proved within the last %d minutes to hold the private key of %s",
 					int(proofForForgetting.Minutes()), name,
 				),
 				Remedy: "Prove it, and then again: plumlatch key forget " + name + " -with FILE",
 			}
 		}
-		if err := tx.ForgetHalf(ctx, k.ID); err != nil {
+		if err := tx.ForgetKey(ctx, k.ID); err != nil {
 			return err
 		}
 		return tx.Note(ctx, s.journal.Entry(
 			actor.By(), "key.forget", "key", name, "",
-			"%s had the safe forget the private half of %s; %s had proved to hold it.", actor.Name, name, k.ProvedBy,
+			"%s had the safe forget the private key of %s; %s had proved to hold it.", actor.Name, name, k.ProvedBy,
 		))
 	})
 	if err != nil {

@@ -24,7 +24,7 @@ func TestAReleaseUnderALabelNeedsSomebodyElsesConsent(t *testing.T) {
 	o.Keep("deploy", "runa", map[string]string{"team": "atlas"})
 	o.Wants("the label", o.Keys.SetConsentLabel(ctx, o.Ines, "team", "atlas", true), "")
 	take := func(actor people.Actor) ([]byte, error) {
-		return o.Keys.PrivateHalf(ctx, actor, keys.Release{Key: "deploy", Reason: "the job moves"})
+		return o.Keys.PrivateKey(ctx, actor, keys.Release{Key: "deploy", Reason: "the job moves"})
 	}
 	_, err := take(runa)
 	o.Wants("without asking", err, "consent-needed")
@@ -78,11 +78,11 @@ func TestAReleaseUnderALabelNeedsSomebodyElsesConsent(t *testing.T) {
 	o.Wants("decided by the holder", err, "")
 	_, err = take(runa)
 	o.Wants("somebody else's consent", err, "consent-needed")
-	if half, err := take(o.Ines); err != nil || !strings.Contains(string(half), "PRIVATE KEY") {
+	if private, err := take(o.Ines); err != nil || !strings.Contains(string(private), "PRIVATE KEY") {
 		t.Errorf("with consent: %v", err)
 	}
 	_, err = take(o.Ines)
-	o.Wants("again", err, "private-half-released")
+	o.Wants("again", err, "private-key-released")
 	l, err := o.Journal.List(
 		ctx, record.EntryFilter{About: []string{"key:deploy"}, Action: "key.release"}, record.Page{Limit: 9},
 	)
@@ -94,7 +94,7 @@ func TestAReleaseUnderALabelNeedsSomebodyElsesConsent(t *testing.T) {
 	o.Wants("with no label", err, "no-consent-needed")
 }
 
-func TestAPrivateHalfComesSealedForWhoeverOffersAKey(t *testing.T) {
+func TestAPrivateKeyComesSealedForWhoeverOffersAKey(t *testing.T) {
 	t.Parallel()
 	o := servicetest.NewOffice(t)
 	o.Keep("deploy", "ines", nil)
@@ -103,10 +103,10 @@ func TestAPrivateHalfComesSealedForWhoeverOffersAKey(t *testing.T) {
 		t.Fatal(err)
 	}
 	for _, bad := range []string{"x", "QUJD", base64.StdEncoding.EncodeToString(make([]byte, 33))} {
-		_, err := o.Keys.PrivateHalf(t.Context(), o.Ines, keys.Release{Key: "deploy", Reason: "r", Recipient: bad})
+		_, err := o.Keys.PrivateKey(t.Context(), o.Ines, keys.Release{Key: "deploy", Reason: "r", Recipient: bad})
 		o.Wants("the recipient "+bad, err, "bad-recipient")
 	}
-	text, err := o.Keys.PrivateHalf(
+	text, err := o.Keys.PrivateKey(
 		t.Context(), o.Ines,
 		keys.Release{Key: "deploy", Reason: "r", Recipient: base64.StdEncoding.EncodeToString(own.PublicKey().Bytes())},
 	)
@@ -126,8 +126,8 @@ func TestAPrivateHalfComesSealedForWhoeverOffersAKey(t *testing.T) {
 	); err == nil {
 		t.Error("it opens for another key's name")
 	}
-	half, err := hpke.Open(k, hpke.HKDFSHA256(), hpke.AES256GCM(), []byte(keys.ReleaseInfo+"deploy"), sealed)
-	if err != nil || !strings.Contains(string(half), "PRIVATE KEY") {
+	private, err := hpke.Open(k, hpke.HKDFSHA256(), hpke.AES256GCM(), []byte(keys.ReleaseInfo+"deploy"), sealed)
+	if err != nil || !strings.Contains(string(private), "PRIVATE KEY") {
 		t.Errorf("%v", err)
 	}
 }
@@ -140,14 +140,14 @@ func TestTheSafeForgetsOnlyWhatSomebodyHasJustProvedToHold(t *testing.T) {
 	o.Keep("deploy", "ines", nil)
 	_, err := o.Keys.ForgetKey(ctx, o.Ines, "deploy")
 	o.Wants("never released", err, "never-released")
-	half, err := o.Keys.PrivateHalf(ctx, o.Ines, keys.Release{Key: "deploy", Reason: "r"})
+	private, err := o.Keys.PrivateKey(ctx, o.Ines, keys.Release{Key: "deploy", Reason: "r"})
 	if err != nil {
 		t.Fatal(err)
 	}
 	_, err = o.Keys.ForgetKey(ctx, o.Ines, "deploy")
 	o.Wants("not proved", err, "not-proved")
 	o.At = o.At.Add(time.Minute)
-	if err := o.Prove(o.Ines, "deploy", half); err != nil {
+	if err := o.Prove(o.Ines, "deploy", private); err != nil {
 		t.Fatal(err)
 	}
 	_, err = o.Keys.ForgetKey(ctx, tomas, "deploy")
@@ -155,7 +155,7 @@ func TestTheSafeForgetsOnlyWhatSomebodyHasJustProvedToHold(t *testing.T) {
 	o.At = o.At.Add(keys.ProofForForgetting + time.Minute)
 	_, err = o.Keys.ForgetKey(ctx, o.Ines, "deploy")
 	o.Wants("proved too long ago", err, "not-proved")
-	if err := o.Prove(o.Ines, "deploy", half); err != nil {
+	if err := o.Prove(o.Ines, "deploy", private); err != nil {
 		t.Fatal(err)
 	}
 	k, err := o.Keys.ForgetKey(ctx, o.Ines, "deploy")
@@ -186,7 +186,7 @@ func TestAKeyIsHandedOverOnceItsNewHolderProvesToHoldIt(t *testing.T) {
 		t.Errorf("never released: %v %v, its holder is %s", waits, err, holder("still"))
 	}
 	o.Keep("out", "runa", nil)
-	half, err := o.Keys.PrivateHalf(ctx, runa, keys.Release{Key: "out", Reason: "r"})
+	private, err := o.Keys.PrivateKey(ctx, runa, keys.Release{Key: "out", Reason: "r"})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -196,13 +196,13 @@ func TestAKeyIsHandedOverOnceItsNewHolderProvesToHoldIt(t *testing.T) {
 	}
 	_, _, err = o.Keys.HandOver(ctx, runa, "out", "tomas", "")
 	o.Wants("a second one", err, "hand-over-waits")
-	o.Wants("runa's own proof", o.Prove(runa, "out", half), "")
-	o.Wants("a bystander's proof", o.Prove(tomas, "out", half), "")
+	o.Wants("runa's own proof", o.Prove(runa, "out", private), "")
+	o.Wants("a bystander's proof", o.Prove(tomas, "out", private), "")
 	if holder("out") != "runa" {
 		t.Errorf("its holder is %s", holder("out"))
 	}
 	o.Wants("tomas joins", o.People.SetTeamMember(ctx, o.Ines, "cameras", "tomas", true), "")
-	o.Wants("a member's proof", o.Prove(tomas, "out", half), "")
+	o.Wants("a member's proof", o.Prove(tomas, "out", private), "")
 	if holder("out") != "cameras" {
 		t.Errorf("its holder is %s", holder("out"))
 	}

@@ -14,7 +14,7 @@ import (
 )
 
 // HandOver asks another holder to take a key over, which is done once they prove that
-// they hold it. A private half that never left the safe changes its holder at once.
+// they hold it. A private key that never left the safe changes its holder at once.
 func (s *Service) HandOver(
 	ctx context.Context, actor people.Actor, key, to, reason string,
 ) (record.Key, *record.Handover, error) {
@@ -50,17 +50,17 @@ func (s *Service) HandOver(
 		if err := handsOver(k, *holder); err != nil {
 			return err
 		}
-		half, err := tx.KeptHalf(ctx, k.ID)
+		kept, err := tx.KeptKey(ctx, k.ID)
 		if err != nil && !errors.Is(err, store.ErrNotFound) {
 			return err
 		}
-		if err == nil && half.ReleasedAt == nil {
+		if err == nil && kept.ReleasedAt == nil {
 			if err := tx.SetHolder(ctx, k.ID, holder.ID); err != nil {
 				return err
 			}
 			return tx.Note(ctx, s.journal.Entry(
 				actor.By(), "key.hand-over", "key", key, reason,
-				"%s handed %s over to %s; its private half has never left the safe.", actor.Name, key, holder.Name,
+				"%s handed %s over to %s; its private key has never left the safe.", actor.Name, key, holder.Name,
 			))
 		}
 		h := record.Handover{
@@ -231,20 +231,20 @@ func handedOverWords(k record.Key) string {
 func handedOver(k record.Key) *problem.Problem {
 	p := &problem.Problem{
 		Kind:   problem.Gone,
-		Code:   "private-half-not-here",
+		Code:   "private-key-not-here",
 		Where:  []string{k.Name},
 		Remedy: "If nobody has it any more, make a new pair (plumlatch key new NAME) and let that in instead",
 	}
 	switch k.Origin {
 	case "service":
-		p.Detail = fmt.Sprintf("the private half of %s %s", k.Name, handedOverWords(k))
+		p.Detail = fmt.Sprintf("the private key of %s %s", k.Name, handedOverWords(k))
 	case "client":
 		p.Detail = fmt.Sprintf(
-			"the private half of %s was made on the machine of %s and never came here", k.Name, k.CreatedBy,
+			"the private key of %s was made on the machine of %s and never came here", k.Name, k.CreatedBy,
 		)
 	default:
 		p.Detail = fmt.Sprintf(
-			"only the public half of %s was imported, by %s; the private half never came here", k.Name, k.CreatedBy,
+			"only the public key of %s was imported, by %s; the private key never came here", k.Name, k.CreatedBy,
 		)
 	}
 	return p

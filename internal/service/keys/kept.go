@@ -19,29 +19,29 @@ func LineOf(k record.Key) string {
 	return keypair.Public{Algorithm: k.Algorithm, Blob: k.Blob, Comment: k.Comment}.Line()
 }
 
-// KeptSigner opens a key's private half in the safe.
+// KeptSigner opens a key's private key in the safe.
 func (s *Service) KeptSigner(ctx context.Context, k record.Key) (ssh.Signer, error) {
 	if s.Safe == nil {
-		return nil, fmt.Errorf("the private half of %s cannot be used: the safe is switched off", k.Name)
+		return nil, fmt.Errorf("the private key of %s cannot be used: the safe is switched off", k.Name)
 	}
-	half, err := s.store.KeptHalf(ctx, k.ID)
+	kept, err := s.store.KeptKey(ctx, k.ID)
 	if err != nil {
 		return nil, err
 	}
-	private, err := s.Safe.Open(half.Sealed, k.ID.String())
+	private, err := s.Safe.Open(kept.Sealed, k.ID.String())
 	if err != nil {
-		return nil, fmt.Errorf("the private half of %s cannot be used: %w", k.Name, err)
+		return nil, fmt.Errorf("the private key of %s cannot be used: %w", k.Name, err)
 	}
 	signer, err := ssh.ParsePrivateKey(private)
 	clear(private)
 	if err != nil {
-		return nil, fmt.Errorf("the private half of %s cannot be used: it does not read as one", k.Name)
+		return nil, fmt.Errorf("the private key of %s cannot be used: it does not read as one", k.Name)
 	}
 	s.journal.Use("to log in", k.Name)
 	return signer, nil
 }
 
-// NewKept makes a pair whose private half is to be kept, and seals that.
+// NewKept makes a pair whose private key is to be kept, and seals that.
 func (s *Service) NewKept(
 	ctx context.Context, tx *store.Store, actor people.Actor, in NewKey, spec keypair.Spec, comment string,
 ) (k record.Key, sealed record.Secret, err error) {
@@ -67,7 +67,7 @@ func AddKept(ctx context.Context, tx *store.Store, k *record.Key, sealed record.
 	if err := tx.AddKey(ctx, k); err != nil {
 		return err
 	}
-	return tx.KeepHalf(ctx, k.ID, sealed, k.CreatedAt)
+	return tx.KeepKey(ctx, k.ID, sealed, k.CreatedAt)
 }
 
 // LineFor is the line of a key in authorized_keys. A steward key's is limited to

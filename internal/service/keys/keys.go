@@ -28,12 +28,12 @@ type NewKey struct {
 	Labels  map[string]string
 }
 
-// ImportedKey is the public half of a pair made elsewhere.
+// ImportedKey is the public key of a pair made elsewhere.
 type ImportedKey struct {
 	NewKey
 	// PublicKey is in any of the forms that keypair.ReadPublic reads.
 	PublicKey string
-	// PKCS8SHA1 is the digest of the private half's PKCS#8 DER, in hexadecimal,
+	// PKCS8SHA1 is the digest of the private key's PKCS#8 DER, in hexadecimal,
 	// where the client had that at hand; "" otherwise.
 	PKCS8SHA1 string
 	// Comment replaces the line's own; nil keeps that.
@@ -56,7 +56,7 @@ func (s *Service) ReadKey(ctx context.Context, text string) (keypair.PublicFile,
 	return file, k.Name, err
 }
 
-// ImportKey records the public half of a key pair.
+// ImportKey records the public key of a key pair.
 func (s *Service) ImportKey(
 	ctx context.Context, actor people.Actor, once journal.IdempotencyKey, in ImportedKey,
 ) (record.Key, error) {
@@ -80,7 +80,7 @@ func (s *Service) ImportKey(
 	}
 	origin, sentence := "import", "%s imported the key %s (%s)."
 	if in.MadeByClient {
-		origin, sentence = "client", "%s made the key pair %s (%s) on their own machine; only the public half was sent."
+		origin, sentence = "client", "%s made the key pair %s (%s) on their own machine; only the public key was sent."
 	}
 	k, err := s.record(ctx, actor, in.NewKey, public, origin)
 	if err != nil {
@@ -119,13 +119,13 @@ type MadeHere struct {
 	NewKey
 	keypair.Spec
 	Comment string
-	// Format is that of the private half; "" means keypair.OpenSSHPrivate.
+	// Format is that of the private key; "" means keypair.OpenSSHPrivate.
 	Format keypair.Format
-	// Passphrase encrypts the private half; empty for none.
+	// Passphrase encrypts the private key; empty for none.
 	Passphrase string
 }
 
-// MakeKey makes a pair here and returns the private half, which is kept nowhere.
+// MakeKey makes a pair here and returns the private key, which is kept nowhere.
 func (s *Service) MakeKey(
 	ctx context.Context, actor people.Actor, once journal.IdempotencyKey, made MadeHere,
 ) (record.Key, []byte, error) {
@@ -185,7 +185,7 @@ func (s *Service) MakeKey(
 		}
 		return tx.Note(ctx, s.journal.Entry(
 			actor.By(), "key.make", "key", k.Name, "",
-			"%s had the service make the key pair %s (%s); the private half was handed over once and not kept.",
+			"%s had the service make the key pair %s (%s); the private key was handed over once and not kept.",
 			actor.Name, k.Name, Describe(pair.Public),
 		))
 	})
@@ -290,7 +290,7 @@ func (s *Service) TakenKey(ctx context.Context, err error, wanted string, public
 		Remedy: "Choose another name",
 	}
 	if k, err := s.store.KeyNamed(ctx, wanted); err == nil && k.Origin == "service" {
-		p.Detail += "; the service made it, and its private half " + handedOverWords(k)
+		p.Detail += "; the service made it, and its private key " + handedOverWords(k)
 		p.Remedy = "Make a new pair under another name"
 	}
 	return p
@@ -321,8 +321,8 @@ func (s *Service) Key(ctx context.Context, name string) (record.Key, error) {
 	return k, s.NoKey(err, name)
 }
 
-// PublicHalf returns the public half of a key in the form; "" means one line.
-func (s *Service) PublicHalf(ctx context.Context, name string, f keypair.Format) (string, error) {
+// PublicKey returns the public key of a key in the form; "" means one line.
+func (s *Service) PublicKey(ctx context.Context, name string, f keypair.Format) (string, error) {
 	k, err := s.Key(ctx, name)
 	if err != nil {
 		return "", err
@@ -452,7 +452,7 @@ func (s *Service) Grantable(k record.Key) error {
 		return refuse(
 			"key-broken",
 			fmt.Sprintf(
-				"the key %s shares a prime with %s, so anybody can compute its private half", k.Name,
+				"the key %s shares a prime with %s, so anybody can compute its private key", k.Name,
 				strings.Join(k.SharesPrimeWith, ", "),
 			),
 			"Make a new key on another machine: plumlatch key new NAME",

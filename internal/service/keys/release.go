@@ -15,18 +15,18 @@ import (
 	"plumlatch/internal/store"
 )
 
-// Release says what is wanted of a kept private half.
+// Release says what is wanted of a kept private key.
 type Release struct {
 	Key, Reason string
 	// Recipient is the asker's public key for HPKE (RFC 9180: DHKEM(X25519, HKDF-SHA256),
-	// HKDF-SHA256, AES-256-GCM) in base64; "" for a private half in plain text.
+	// HKDF-SHA256, AES-256-GCM) in base64; "" for a private key in plain text.
 	Recipient string
 }
 
-// PrivateHalf hands a private half that the safe keeps over to the key's holder or an
+// PrivateKey hands a private key that the safe keeps over to the key's holder or an
 // admin, once. Of any other key it says why there is none, and notes that it was
 // asked for. With a recipient the answer is sealed to that, in base64.
-func (s *Service) PrivateHalf(ctx context.Context, actor people.Actor, w Release) ([]byte, error) {
+func (s *Service) PrivateKey(ctx context.Context, actor people.Actor, w Release) ([]byte, error) {
 	if err := problem.CheckText("reason", w.Reason); err != nil {
 		return nil, err
 	}
@@ -41,8 +41,8 @@ func (s *Service) PrivateHalf(ctx context.Context, actor people.Actor, w Release
 	}
 	refuse := func(p error) ([]byte, error) {
 		refused := s.journal.Entry(
-			actor.By(), "key.private-half", "key", name, w.Reason,
-			"%s asked for the private half of %s, and did not get it.", actor.Name, name,
+			actor.By(), "key.private-key", "key", name, w.Reason,
+			"%s asked for the private key of %s, and did not get it.", actor.Name, name,
 		)
 		refused.Outcome = "refused"
 		if err := s.store.Note(ctx, refused); err != nil {
@@ -50,7 +50,7 @@ func (s *Service) PrivateHalf(ctx context.Context, actor people.Actor, w Release
 		}
 		return nil, p
 	}
-	half, err := s.store.KeptHalf(ctx, k.ID)
+	kept, err := s.store.KeptKey(ctx, k.ID)
 	there := err == nil
 	if err != nil && !errors.Is(err, store.ErrNotFound) {
 		return nil, err
@@ -66,7 +66,7 @@ func (s *Service) PrivateHalf(ctx context.Context, actor people.Actor, w Release
 	}
 	verdict := custody.Judge(custody.Asked{
 		Kept:     there,
-		Released: half.ReleasedAt != nil,
+		Released: kept.ReleasedAt != nil,
 		Steward:  k.StewardOf != nil,
 		SafeOff:  s.Safe == nil,
 		Reason:   w.Reason != "",
@@ -75,15 +75,15 @@ func (s *Service) PrivateHalf(ctx context.Context, actor people.Actor, w Release
 		Admin:    actor.Role == people.Admin,
 	})
 	if verdict != custody.Granted {
-		why := cmp.Or(refused, notReleased(verdict, k, half))
+		why := cmp.Or(refused, notReleased(verdict, k, kept))
 		if verdict.Noted() {
 			return refuse(why)
 		}
 		return nil, why
 	}
-	private, err := s.Safe.Open(half.Sealed, k.ID.String())
+	private, err := s.Safe.Open(kept.Sealed, k.ID.String())
 	if err != nil {
-		return nil, fmt.Errorf("open the private half of %s: %w", name, err)
+		return nil, fmt.Errorf("open the private key of %s: %w", name, err)
 	}
 	how := ""
 	if recipient != nil {
@@ -100,13 +100,13 @@ func (s *Service) PrivateHalf(ctx context.Context, actor people.Actor, w Release
 		if err != nil {
 			return err
 		}
-		first, err := tx.ReleaseHalf(ctx, k.ID, actor.Name, s.now())
+		first, err := tx.ReleaseKey(ctx, k.ID, actor.Name, s.now())
 		if err == nil && !first {
 			err = &problem.Problem{
 				Kind:   problem.Gone,
-				Code:   "private-half-released",
+				Code:   "private-key-released",
 				Where:  []string{name},
-				Detail: "the private half of " + name + " was handed over at this moment to somebody else",
+				Detail: "the private key of " + name + " was handed over at this moment to somebody else",
 			}
 		}
 		if err != nil {
@@ -114,7 +114,7 @@ func (s *Service) PrivateHalf(ctx context.Context, actor people.Actor, w Release
 		}
 		return tx.Note(ctx, s.journal.Entry(
 			actor.By(), "key.release", "key", name, w.Reason,
-			"%s took the private half of %s out of the safe%s%s.", actor.Name, name, consented, how,
+			"%s took the private key of %s out of the safe%s%s.", actor.Name, name, consented, how,
 		))
 	})
 	if err != nil {
@@ -158,8 +158,8 @@ func (s *Service) Holds(ctx context.Context, tx *store.Store, actor people.Actor
 	return tx.IsOf(ctx, *k.HolderID, actor.ID)
 }
 
-// notReleased is why somebody gets no private half.
-func notReleased(v custody.Verdict, k record.Key, half record.KeptHalf) *problem.Problem {
+// notReleased is why somebody gets no private key.
+func notReleased(v custody.Verdict, k record.Key, kept record.KeptKey) *problem.Problem {
 	p := &problem.Problem{Kind: problem.Forbidden, Code: string(v), Where: []string{k.Name}}
 	switch v {
 	case custody.NotKept:
@@ -167,20 +167,20 @@ func notReleased(v custody.Verdict, k record.Key, half record.KeptHalf) *problem
 	case custody.SafeOff:
 		return problem.NoSafe()
 	case custody.Steward:
-		p.Detail = k.Name + " is a steward key, whose private half leaves the safe for nobody"
+		p.Detail = k.Name + " is a steward key, whose private key leaves the safe for nobody"
 		p.Remedy = "Grant a key of your own: plumlatch grant add"
 	case custody.Released:
 		p.Kind = problem.Gone
 		p.Detail = fmt.Sprintf(
-			"the private half of %s was handed over once, to %s on %s", k.Name, half.ReleasedTo,
-			half.ReleasedAt.UTC().Format("2 Jan 2006 at 15:04 UTC"),
+			"the private key of %s was handed over once, to %s on %s", k.Name, kept.ReleasedTo,
+			kept.ReleasedAt.UTC().Format("2 Jan 2006 at 15:04 UTC"),
 		)
 		p.Remedy = "If nobody has it any more, rotate the key: plumlatch rotate plan -key " + k.Name
 	case custody.NoReason:
 		p.Kind, p.Field, p.Where = problem.Invalid, "reason", nil
 		p.Detail, p.Remedy = "no reason was given", "Say why, for the daybook: -reason TEXT"
 	default:
-		p.Detail, p.Remedy = fmt.Sprintf("only the holder of %s or an admin gets its private half", k.Name), "Ask them"
+		p.Detail, p.Remedy = fmt.Sprintf("only the holder of %s or an admin gets its private key", k.Name), "Ask them"
 	}
 	return p
 }

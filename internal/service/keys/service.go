@@ -1,4 +1,4 @@
-// Package keys holds the public halves that are recorded and the private halves that are kept: how they are made,
+// Package keys holds the public keys that are recorded and the private keys that are kept: how they are made,
 // imported, told apart, released under consent, handed over and forgotten.
 package keys
 
@@ -25,7 +25,7 @@ type Options struct {
 // Service is the use cases of keys.
 type Service struct {
 	Options
-	// Safe keeps private halves; nil where it is switched off.
+	// Safe keeps private keys; nil where it is switched off.
 	Safe *safe.Safe
 
 	store   *store.Store

@@ -33,7 +33,7 @@ type Trace struct {
 var compared = map[string][]string{
 	"sha256": {"SHA-256 of keys", "SHA-256 of host keys"},
 	"md5":    {"MD5 of keys as OpenSSH prints it", "MD5 of keys over the SPKI DER"},
-	"sha1":   {"SHA-1 over the PKCS#8 DER of private halves that were at hand"},
+	"sha1":   {"SHA-1 over the PKCS#8 DER of private keys that were at hand"},
 }
 
 // maxTracedLogins is how many logins a trace tells of.

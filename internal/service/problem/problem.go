@@ -224,7 +224,7 @@ func NoSafe() *Problem {
 	return &Problem{
 		Kind:   Conflict,
 		Code:   "no-safe",
-		Detail: "the safe is switched off, so no private half can be kept",
+		Detail: "the safe is switched off, so no private key can be kept",
 		Remedy: "Start the service with -safe-key-file FILE",
 	}
 }

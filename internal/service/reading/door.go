@@ -116,7 +116,7 @@ func (s *Service) StewardSession(
 	signer, err := ssh.ParsePrivateKey(private)
 	clear(private)
 	if err != nil {
-		return nil, nil, fmt.Errorf("the steward key of %s cannot be used: it does not read as a private half", i.Name)
+		return nil, nil, fmt.Errorf("the steward key of %s cannot be used: it does not read as a private key", i.Name)
 	}
 	s.journal.Use("to read or change what opens its login", l.Steward.Name)
 	ctx, cancel := context.WithTimeout(ctx, SweepTimeout)

@@ -19,7 +19,7 @@ import (
 
 // Service is the use cases of reading what opens logins.
 type Service struct {
-	// Safe keeps the private halves of steward keys; nil where it is switched off.
+	// Safe keeps the private keys of steward keys; nil where it is switched off.
 	Safe *safe.Safe
 	// SweepEvery is how often logins with a steward key are swept; 0 for never.
 	SweepEvery time.Duration

@@ -29,7 +29,7 @@ func nameTaken(name string) error {
 	}
 }
 
-// restoreKey returns the new key; where the service makes it, with its sealed private half.
+// restoreKey returns the new key; where the service makes it, with its sealed private key.
 func (s *Service) restoreKey(
 	ctx context.Context, actor people.Actor, w RestoreWanted,
 ) (record.Key, record.Secret, error) {
@@ -117,7 +117,7 @@ func (s *Service) lostOf(ctx context.Context, w RestoreWanted, routes Routes, fr
 			return nil, bad(name+" cannot be the new key and a lost one", "Choose another key")
 		case k.StewardOf != nil:
 			return nil, bad(
-				name+" is a steward key, whose private half is in the safe",
+				name+" is a steward key, whose private key is in the safe",
 				"Withdraw it, if it is to go: plumlatch grant withdraw "+name,
 			)
 		}

@@ -25,7 +25,7 @@ import (
 type RestoreWanted struct {
 	Login string
 	Route restore.Route
-	// Key is the new key. Make has the service make it under that name; its private half
+	// Key is the new key. Make has the service make it under that name; its private key
 	// stays in the safe until the holder, who is the caller, takes it out.
 	Key  string
 	Make bool
@@ -60,7 +60,7 @@ type Restore struct {
 	ProvedAt *time.Time
 	// Undoable is whether it can be undone now.
 	Undoable bool
-	// Kept is whether the service keeps the new key's private half.
+	// Kept is whether the service keeps the new key's private key.
 	Kept bool
 
 	work *route.Work
@@ -122,7 +122,7 @@ func (s *Service) StartRestore(
 	return s.Restore(ctx, run.ID)
 }
 
-// chosen judges the route that was chosen and returns the key that comes in, the private half that is kept of
+// chosen judges the route that was chosen and returns the key that comes in, the private key that is kept of
 // it, and what the run works on.
 func (s *Service) chosen(
 	ctx context.Context, actor people.Actor, w RestoreWanted, l record.Login, i record.Instance,

@@ -20,7 +20,7 @@ import (
 
 // Service is the use cases of restores.
 type Service struct {
-	// Safe keeps private halves; nil where it is switched off.
+	// Safe keeps private keys; nil where it is switched off.
 	Safe *safe.Safe
 	// Fresh is for how long a proof counts.
 	Fresh time.Duration

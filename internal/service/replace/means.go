@@ -24,7 +24,7 @@ type hand struct {
 	// here is whether somebody changes the lines from their own machine.
 	here bool
 	// by is who changes the lines, and proof by what a login is completed where the safe has not the new
-	// private half, both for people.
+	// private key, both for people.
 	by, proof func(*Work) string
 	// method is what a look by it is called.
 	method string
@@ -32,7 +32,7 @@ type hand struct {
 	change func(
 		context.Context, *rotating, *runs.Progress, subject, func(*means.Door) (means.Seen, error),
 	) (means.Seen, error)
-	// entered is the login by which the old line may go where the safe has not the new private half, and
+	// entered is the login by which the old line may go where the safe has not the new private key, and
 	// says what it shows beside that the new key is accepted.
 	entered func(context.Context, *rotating, subject) (sshio.Entry, error)
 	says    func(subject) string
@@ -63,7 +63,7 @@ var hands = map[Means]hand{
 	},
 	FromHere: { // whose steps are reported, and not taken by the service; see package work
 		here:  true,
-		by:    func(w *Work) string { return "the old private half, from the machine of " + w.Worker },
+		by:    func(w *Work) string { return "the old private key, from the machine of " + w.Worker },
 		proof: func(w *Work) string { return "the new key, from the machine of " + w.Worker },
 	},
 }

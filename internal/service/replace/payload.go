@@ -19,7 +19,7 @@ type Work struct {
 	Phase    rotation.Phase `json:"phase"`
 	// Means is by what the files are changed.
 	Means Means `json:"means"`
-	// Kept is whether the service has the new key's private half.
+	// Kept is whether the service has the new key's private key.
 	Kept bool `json:"kept,omitempty"`
 	// Worker is who changes the lines from their own machine; "" for the service.
 	Worker string `json:"worker,omitempty"`

@@ -41,7 +41,7 @@ func (e *rotating) newProved(ctx context.Context, r subject) (bool, error) {
 	return entered != nil, err
 }
 
-// enteredWithOld completes a login with the old key, where the service has its private half.
+// enteredWithOld completes a login with the old key, where the service has its private key.
 func (e *rotating) enteredWithOld(ctx context.Context, r subject) (sshio.Entry, error) {
 	kept, err := e.store.KeptAmong(ctx, []uuid.UUID{r.old.ID})
 	if err != nil {
@@ -72,7 +72,7 @@ func (e *rotating) enteredWithOld(ctx context.Context, r subject) (sshio.Entry, 
 }
 
 // entered completes a login in this run, and returns it: with the new key where the safe has its
-// private half; else with the steward key, where the server accepts the new key and somebody has
+// private key; else with the steward key, where the server accepts the new key and somebody has
 // reported a login with it since it was placed. Where a guest agent edits, it is that
 // reported login, which is signed with the new key.
 func (e *rotating) entered(ctx context.Context, r subject) (sshio.Entry, error) {

@@ -57,14 +57,14 @@ func askedKeys(r record.Rotation, plan RotationPlan, start RotationStart) ([]rec
 	return asked, nil
 }
 
-// AskedKey is a new public half that is asked for.
+// AskedKey is a new public key that is asked for.
 type AskedKey struct {
 	record.AskedKey
 	// Yours is whether the actor may bring it.
 	Yours bool
 }
 
-// AskedKeys returns the new public halves that are asked for, the oldest request
+// AskedKeys returns the new public keys that are asked for, the oldest request
 // first. holder "" means of all, "me" of the actor.
 func (s *Service) AskedKeys(ctx context.Context, actor people.Actor, holder string) ([]AskedKey, error) {
 	own, err := s.store.HolderOf(ctx, actor.ID)
@@ -84,7 +84,7 @@ func (s *Service) AskedKeys(ctx context.Context, actor people.Actor, holder stri
 	return out, err
 }
 
-// BringKey takes the public half that a holder was asked for. Where it is recorded
+// BringKey takes the public key that a holder was asked for. Where it is recorded
 // already as a key of that holder, that key is the one that comes.
 func (s *Service) BringKey(
 	ctx context.Context, actor people.Actor, asked uuid.UUID, public string,
@@ -162,11 +162,11 @@ func (s *Service) askedFor(
 			Remedy: "See what is asked of you: plumlatch rotate asked -holder me",
 		}
 	}
-	half, err := keypair.ReadLine(public)
+	read, err := keypair.ReadLine(public)
 	if err != nil {
 		return a, k, problem.FromRefusal("public_key", err)
 	}
-	k = s.keys.NewRecord(actor, keys.NewKey{Name: a.Name, Purpose: "follows " + a.Follows}, half, "client")
+	k = s.keys.NewRecord(actor, keys.NewKey{Name: a.Name, Purpose: "follows " + a.Follows}, read, "client")
 	k.HolderID = &a.HolderID
 	if err := s.keys.Grantable(k); err != nil {
 		return a, k, err

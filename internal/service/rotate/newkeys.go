@@ -14,7 +14,7 @@ import (
 )
 
 // newKeys returns the keys that come, and of those that the service makes the sealed
-// private halves.
+// private keys.
 func (s *Service) newKeys(
 	ctx context.Context, actor people.Actor, plan RotationPlan, start RotationStart,
 ) (made []record.Key, sealed map[string]record.Secret, err error) {
@@ -37,7 +37,7 @@ func (s *Service) newKeys(
 			"bad-make", fmt.Sprintf("%q is not a source for new keys", start.Make), "Say here, service or bring",
 		)
 	}
-	halves := map[string][]byte{}
+	privates := map[string][]byte{}
 	sealed = map[string]record.Secret{}
 	for _, planned := range plan.New {
 		in := keys.NewKey{Name: planned.Name, Purpose: "follows " + planned.Follows}
@@ -47,7 +47,7 @@ func (s *Service) newKeys(
 			line, ok := start.NewKeys[planned.Name]
 			if !ok {
 				return nil, nil, bad(
-					"key-missing", fmt.Sprintf("the public half of the new key %s was not given", planned.Name),
+					"key-missing", fmt.Sprintf("the public key of the new key %s was not given", planned.Name),
 					"The client makes and gives all of them: plumlatch rotate start",
 				)
 			}
@@ -65,16 +65,16 @@ func (s *Service) newKeys(
 				return nil, nil, err
 			}
 			public = pair.Public
-			if halves[planned.Name], err = pair.OpenSSH(nil); err != nil {
+			if privates[planned.Name], err = pair.OpenSSH(nil); err != nil {
 				return nil, nil, err
 			}
 		}
 		k := s.keys.NewRecord(actor, in, public, origin)
 		k.HolderID = planned.holder
-		if half := halves[planned.Name]; half != nil {
+		if private := privates[planned.Name]; private != nil {
 			k.Custody = custody.Kept
-			sealed[planned.Name], err = s.safes.Seal(ctx, s.store, half, k.ID.String())
-			clear(half)
+			sealed[planned.Name], err = s.safes.Seal(ctx, s.store, private, k.ID.String())
+			clear(private)
 			if err != nil {
 				return nil, nil, err
 			}

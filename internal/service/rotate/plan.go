@@ -281,7 +281,7 @@ func (p *planning) gatherLogins(ctx context.Context, s *Service) error {
 				out.NoMeans += "; and " + missing
 			}
 			if no.Code == "no-means" && p.ways[ids[n]].Steward == nil {
-				if p.Urgent { // whoever has the old private half is not the one to edit
+				if p.Urgent { // whoever has the old private key is not the one to edit
 					out.Remedy = "Get back in, which takes the lost line out as well: plumlatch restore routes " + l.Instance
 					break
 				}

@@ -77,7 +77,7 @@ func (s *Service) oldKeyPlaces(ctx context.Context, items []record.ReportedItem)
 		if kept[k] {
 			out = append(
 				out,
-				fleet.OldKeyPlace{Old: names[k], Kind: "safe", Place: "the safe", Note: "the service still keeps its private half"},
+				fleet.OldKeyPlace{Old: names[k], Kind: "safe", Place: "the safe", Note: "the service still keeps its private key"},
 			)
 		}
 	}

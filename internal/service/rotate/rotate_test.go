@@ -58,10 +58,10 @@ func TestAClockThatJumpsMovesARemovalAndNeverTakesAProofAway(t *testing.T) {
 func TestALoginThatIsReportedWhileTheClockIsSetBackCounts(t *testing.T) {
 	r := servicetest.NewRig(t)
 	r.Launch("door", "old")
-	made, half, err := r.Keys.MakeKey(
+	made, private, err := r.Keys.MakeKey(
 		t.Context(), r.Ines, journal.IdempotencyKey{}, keys.MadeHere{NewKey: keys.NewKey{Name: "next"}},
 	)
-	if err != nil || len(half) == 0 {
+	if err != nil || len(private) == 0 {
 		t.Fatal(err)
 	}
 	wanted := servicetest.Selecting("old")
@@ -77,7 +77,7 @@ func TestALoginThatIsReportedWhileTheClockIsSetBackCounts(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	r.ReportEntry("debian@door", "next", ssh.FingerprintSHA256(hostKey), half)
+	r.ReportEntry("debian@door", "next", ssh.FingerprintSHA256(hostKey), private)
 	r.Until("the end", r.Is(state, rotation.ItemDone))
 	if r.Stands("door", "old") || !r.Stands("door", "next") {
 		t.Errorf("the file is\n%s", r.KeysFile("door"))

@@ -45,7 +45,7 @@ type RotationStart struct {
 	RotationWanted
 	Shown    []ShownItem
 	Make     string
-	NewKeys  map[string]string // public halves by the names of the plan, with Make here
+	NewKeys  map[string]string // public keys by the names of the plan, with Make here
 	Settings rotation.Settings
 	Reason   string
 
@@ -96,7 +96,7 @@ func (s *Service) StartRotation(
 			Remedy: "See why: plumlatch rotate plan",
 		}
 	}
-	keys, halves, err := s.newKeys(ctx, actor, plan, start)
+	keys, privates, err := s.newKeys(ctx, actor, plan, start)
 	if err != nil {
 		return RotationState{}, err
 	}
@@ -123,7 +123,7 @@ func (s *Service) StartRotation(
 			r.ID, err = uuid.Parse(earlier)
 			return err
 		}
-		return s.addRotation(ctx, tx, actor, start, plan, &r, newcomers{keys, halves, asked})
+		return s.addRotation(ctx, tx, actor, start, plan, &r, newcomers{keys, privates, asked})
 	})
 	if err != nil {
 		var taken *store.TakenError
@@ -141,11 +141,11 @@ func (s *Service) StartRotation(
 	return s.Rotation(ctx, r.ID)
 }
 
-// newcomers are the new keys of a rotation: their records, the private halves that are kept, and those that
+// newcomers are the new keys of a rotation: their records, the private keys that are kept, and those that
 // holders are asked for.
 type newcomers struct {
 	keys   []record.Key
-	halves map[string]record.Secret
+	privates map[string]record.Secret
 	asked  []record.AskedKey
 }
 
@@ -154,7 +154,7 @@ func (s *Service) addRotation(
 	ctx context.Context, tx *store.Store, actor people.Actor, start RotationStart, plan RotationPlan,
 	r *record.Rotation, in newcomers,
 ) error {
-	byName, err := addNewKeys(ctx, tx, start, in.keys, in.halves)
+	byName, err := addNewKeys(ctx, tx, start, in.keys, in.privates)
 	if err != nil {
 		return err
 	}
@@ -184,10 +184,10 @@ func (s *Service) addRotation(
 	))
 }
 
-// addNewKeys records the new keys of a rotation, with the private halves that are kept. It returns the ids of
+// addNewKeys records the new keys of a rotation, with the private keys that are kept. It returns the ids of
 // all by their names; a key that is there already is only named.
 func addNewKeys(
-	ctx context.Context, tx *store.Store, start RotationStart, keys []record.Key, halves map[string]record.Secret,
+	ctx context.Context, tx *store.Store, start RotationStart, keys []record.Key, privates map[string]record.Secret,
 ) (map[string]uuid.UUID, error) {
 	byName := map[string]uuid.UUID{}
 	for n := range keys {
@@ -199,8 +199,8 @@ func addNewKeys(
 		if err := tx.AddKey(ctx, k); err != nil {
 			return nil, err
 		}
-		if half, kept := halves[k.Name]; kept {
-			if err := tx.KeepHalf(ctx, k.ID, half, k.CreatedAt); err != nil {
+		if private, kept := privates[k.Name]; kept {
+			if err := tx.KeepKey(ctx, k.ID, private, k.CreatedAt); err != nil {
 				return nil, err
 			}
 		}
@@ -398,14 +398,14 @@ func (s *Service) RotationItems(
 		item := RotationItem{RotationItem: i}
 		switch i.State {
 		case rotation.ItemAsked:
-			item.Detail, item.Next = "its holder is asked to bring a new public half", "plumlatch rotate bring "+i.NewName
+			item.Detail, item.Next = "its holder is asked to bring a new public key", "plumlatch rotate bring "+i.NewName
 		case rotation.ItemWaiting:
 			item.Detail = "it waits for its turn"
 			if r.Settings.First > 0 && i.Seq >= r.Settings.First {
 				item.Detail = "it begins when all of the first group are done"
 			}
 			if replace.IsHere(i.Means) {
-				item.Detail = "it waits for somebody who edits from their machine with the old private half"
+				item.Detail = "it waits for somebody who edits from their machine with the old private key"
 				item.Next = "plumlatch rotate watch " + id.String() + " -from-here -with FILE"
 			} else if other, at := others[i.LoginID]; at {
 				item.Detail = "it waits for another rotation that is at work on the login"
@@ -419,7 +419,7 @@ func (s *Service) RotationItems(
 			item.Detail = "the new key opens it; the old one goes when the grace is over"
 			if replace.IsHere(i.Means) {
 				item.Detail, item.Next = "the new key opens it; the old one goes when the grace is over, from the machine that "+
-					"has the new private half", "plumlatch rotate watch "+id.String()+" -from-here"
+					"has the new private key", "plumlatch rotate watch "+id.String()+" -from-here"
 			}
 		case rotation.ItemFailed:
 			item.Next = "plumlatch why " + i.InstanceName

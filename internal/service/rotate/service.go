@@ -33,7 +33,7 @@ const (
 
 // Service is the use cases of rotations.
 type Service struct {
-	// Safe keeps private halves; nil where it is switched off.
+	// Safe keeps private keys; nil where it is switched off.
 	Safe *safe.Safe
 
 	store   *store.Store

@@ -26,7 +26,7 @@ type Work struct {
 	Lost    []NamedKey `json:"lost,omitempty"`
 	Removes []NamedKey `json:"removes,omitempty"`
 	// Steward is whether the steward key edits, Kept whether the service has the new key's
-	// private half. Holders have a key that is in place.
+	// private key. Holders have a key that is in place.
 	Steward bool     `json:"steward,omitempty"`
 	Kept    bool     `json:"kept,omitempty"`
 	Holders []string `json:"holders,omitempty"`

@@ -43,7 +43,7 @@ func (r *restoring) ask(ctx context.Context, _ *runs.Progress) (string, error) {
 }
 
 // enter waits for a login with the new key: the service's own where it keeps the private
-// half, and else one that was reported since the restore began.
+// key, and else one that was reported since the restore began.
 func (r *restoring) enter(ctx context.Context, p *runs.Progress) (string, error) {
 	k, l, err := r.subject(ctx)
 	if err != nil {
@@ -83,7 +83,7 @@ func (r *restoring) waitFor(who, what string) error {
 	)
 }
 
-// keptSession logs in with the new key's private half, which the service keeps.
+// keptSession logs in with the new key's private key, which the service keeps.
 func (r *restoring) keptSession(ctx context.Context, k record.Key, l record.LoginToSweep) (*sshio.Session, error) {
 	signer, err := r.keys.KeptSigner(ctx, k)
 	if err != nil {

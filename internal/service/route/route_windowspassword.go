@@ -28,7 +28,7 @@ var windowsPassword = Route{
 		}
 		steps[restore.Open] = runs.Step{
 			Title: "Open the password",
-			Intent: "Wait until somebody has opened the password with the private half of " + r.work.KeyName +
+			Intent: "Wait until somebody has opened the password with the private key of " + r.work.KeyName +
 				", on their machine",
 			Do: r.awaitOpened,
 		}
@@ -72,7 +72,7 @@ func (r *restoring) awaitOpened(ctx context.Context, p *runs.Progress) (string, 
 	}
 	return "", runs.WaitFor(record.Waits{
 		Who:  r.run.RequestedBy,
-		What: "to open the password with the private half of " + r.work.KeyName,
+		What: "to open the password with the private key of " + r.work.KeyName,
 		Next: fmt.Sprintf("plumlatch instance password %s -with FILE", r.instance.Name),
 	})
 }

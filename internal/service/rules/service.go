@@ -14,7 +14,7 @@ import (
 
 // Service is the use cases of the standing rules.
 type Service struct {
-	// Safe keeps private halves; nil where it is switched off.
+	// Safe keeps private keys; nil where it is switched off.
 	Safe *safe.Safe
 
 	store   *store.Store

@@ -27,20 +27,20 @@ type SafeState struct {
 	Mark string
 	// Masters is how many master keys open; over 1 while a new one takes the place of an old.
 	Masters int
-	// Halves is how many private halves are kept.
-	Halves int64
+	// PrivateKeys is how many are kept.
+	PrivateKeys int64
 	// Unreadable is what no master key opened when the last one took its place.
 	Unreadable []string
 }
 
 // SafeState returns how the safe stands.
 func (s *Service) SafeState(ctx context.Context) (SafeState, error) {
-	n, err := s.store.CountHalves(ctx)
+	n, err := s.store.CountKept(ctx)
 	if err != nil || s.Safe == nil {
-		return SafeState{Halves: n}, err
+		return SafeState{PrivateKeys: n}, err
 	}
 	marks, err := s.store.SafeMarks(ctx, s.Safe.Mark())
-	return SafeState{On: true, Mark: marks.Mark, Masters: s.Safe.Masters(), Halves: n, Unreadable: marks.Unreadable}, err
+	return SafeState{On: true, Mark: marks.Mark, Masters: s.Safe.Masters(), PrivateKeys: n, Unreadable: marks.Unreadable}, err
 }
 
 // Seal seals a secret under the master key that all processes seal under. Whoever keeps it has the store

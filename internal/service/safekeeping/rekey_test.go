@@ -97,10 +97,10 @@ func TestARekeyWaitsForAProcessWithoutTheNewKeyAndStepsOverWhatNoneOpens(t *test
 	o := servicetest.NewOffice(t)
 	o.Keep("good", "ines", nil)
 	k := o.Keep("bent", "ines", nil)
-	half, err := o.Store.KeptHalf(t.Context(), k.ID)
+	kept, err := o.Store.KeptKey(t.Context(), k.ID)
 	if err == nil {
 		err = o.Store.Reseal(
-			t.Context(), record.Sealed{Table: "kept_halves", ID: k.ID.String(), Sealed: half.Sealed},
+			t.Context(), record.Sealed{Table: "kept_keys", ID: k.ID.String(), Sealed: kept.Sealed},
 			record.Secret{Sealed: []byte("bent"), Mark: o.Safe.Mark()},
 		)
 	}
@@ -147,7 +147,7 @@ func TestARekeyWaitsForAProcessWithoutTheNewKeyAndStepsOverWhatNoneOpens(t *test
 	}
 	state, err := o.Safes.SafeState(t.Context())
 	if err != nil || state.Mark == before || state.Masters != 1 ||
-		strings.Join(state.Unreadable, "") != "the private half of bent" {
+		strings.Join(state.Unreadable, "") != "the private key of bent" {
 		t.Errorf("%+v %v", state, err)
 	}
 	if err := o.Safes.CarryRekey(t.Context()); err != nil {
@@ -231,7 +231,7 @@ func TestRekeyPutsEverythingUnderTheNewKeyAndCanBeCutOff(t *testing.T) {
 		t.Fatal(err)
 	}
 	state, err := o.Safes.SafeState(t.Context())
-	if err != nil || state.Masters != 1 || state.Halves != 30 {
+	if err != nil || state.Masters != 1 || state.PrivateKeys != 30 {
 		t.Fatalf("%+v %v", state, err)
 	}
 	old := filepath.Join(t.TempDir(), "old.key")

@@ -105,7 +105,7 @@ func (o *Office) known(name string) people.Actor {
 	return people.Actor{ID: op.ID, Name: op.Name, Role: people.Role(op.Role), Limits: op.Limits}
 }
 
-// Keep has the service make a key pair whose private half is in the safe.
+// Keep has the service make a key pair whose private key is in the safe.
 func (o *Office) Keep(name, holder string, labels map[string]string) record.Key {
 	o.T.Helper()
 	k, sealed, err := o.Keys.NewKept(
@@ -142,7 +142,7 @@ func (o *Office) SignIn(name, password, code, address string) (string, error) {
 	return secret, err
 }
 
-// Prove has the actor sign a challenge with the private half.
+// Prove has the actor sign a challenge with the private key.
 func (o *Office) Prove(actor people.Actor, key string, private []byte) error {
 	o.T.Helper()
 	signer, err := ssh.ParsePrivateKey(private)

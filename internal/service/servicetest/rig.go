@@ -288,7 +288,7 @@ func (r *Rig) Is(of rotate.RotationState, state rotation.ItemState) func() bool 
 	}
 }
 
-// ReportEntry reports a login with a key, signed with its private half, as the client does.
+// ReportEntry reports a login with a key, signed with its private key, as the client does.
 func (r *Rig) ReportEntry(login, key, hostKey string, private []byte) {
 	r.T.Helper()
 	signer, err := ssh.ParsePrivateKey(private)
@@ -424,13 +424,13 @@ func NewImpatientRig(t *testing.T, timeout time.Duration, setUp func(*service.Se
 // MadeKey has the service make a key and hand it over.
 func (r *Rig) MadeKey(name string, spec keypair.Spec) ssh.Signer {
 	r.T.Helper()
-	_, half, err := r.Keys.MakeKey(
+	_, private, err := r.Keys.MakeKey(
 		r.T.Context(), r.Ines, journal.IdempotencyKey{}, keys.MadeHere{NewKey: keys.NewKey{Name: name}, Spec: spec},
 	)
 	if err != nil {
 		r.T.Fatal(err)
 	}
-	signer, err := ssh.ParsePrivateKey(half)
+	signer, err := ssh.ParsePrivateKey(private)
 	if err != nil {
 		r.T.Fatal(err)
 	}

@@ -214,7 +214,7 @@ export default function Adopt() {
             title={`${counted(adopted.length, "machine")} recorded.`}
             description={
               <>
-                Now read who gets in, from a machine with a private half that opens{" "}
+                Now read who gets in, from a machine with a private key that opens{" "}
                 {adopted.length === 1 ? "it" : "them"}:{" "}
                 <CopyText text={`plumlatch sweep ${adopted.map((r) => r.name).join(" ")} -with FILE`} label="command" />
               </>

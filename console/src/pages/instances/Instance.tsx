@@ -52,7 +52,7 @@ export default function InstancePage() {
           )}
           {i.public_address && (
             <p>
-              The file is where the private half of {first ? <strong>{first.key.name}</strong> : "your key"} lies on
+              The file is where the private key of {first ? <strong>{first.key.name}</strong> : "your key"} lies on
               your machine. Compare the host key at the first connection:
             </p>
           )}

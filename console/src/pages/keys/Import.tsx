@@ -8,7 +8,7 @@ import { Facts } from "../../parts/Facts";
 import { Findings } from "../../parts/Findings";
 import { KeyGlyph } from "../../parts/KeyGlyph";
 import { ProblemNote } from "../../parts/ProblemNote";
-import { holdsPrivate, publicHalfOf } from "../../privateMarks";
+import { holdsPrivate, publicKeyOf } from "../../privateMarks";
 import { useSettled } from "../../parts/useSettled";
 import { HolderAndPurpose, nameRules } from "./HolderAndPurpose";
 
@@ -29,11 +29,11 @@ export function Import({ done }: { done: (k: Key) => void }) {
   const settled = useSettled(text, 300);
   const secret = holdsPrivate(text);
   const [derived, setDerived] = useState(false);
-  // Only the public half stays in the box, and only that is ever sent.
+  // Only the public key stays in the box, and only that is ever sent.
   const put = (value: string) => {
-    const half = holdsPrivate(value) ? publicHalfOf(value) : undefined;
-    setDerived(half !== undefined);
-    form.setFieldValue("public_key", half ?? value);
+    const privateKey = holdsPrivate(value) ? publicKeyOf(value) : undefined;
+    setDerived(privateKey !== undefined);
+    form.setFieldValue("public_key", privateKey ?? value);
   };
   const drop = (files: FileList) => {
     const file = files[0];
@@ -107,11 +107,11 @@ export function Import({ done }: { done: (k: Key) => void }) {
           type="success"
           showIcon
           title={
-            "That was a private key. Its public half was derived in this page; only that is in the box and only " +
+            "That was a private key. Its public key was derived in this page; only that is in the box and only " +
             "that is sent."
           }
           description={
-            "If the private half went over a network before, by mail or chat, treat it as exposed and make a new " +
+            "If the private key went over a network before, by mail or chat, treat it as exposed and make a new " +
             "pair."
           }
           className="after-l"
@@ -125,10 +125,10 @@ export function Import({ done }: { done: (k: Key) => void }) {
           title="This is a private key. It stayed in this page and was not sent."
           description={
             <>
-              Its format is not read here. Derive the public half on your machine, and paste that:{" "}
+              Its format is not read here. Derive the public key on your machine, and paste that:{" "}
               <CopyText label="command" text="plumlatch key public FILE" />
               <br />
-              If the private half went over a network before, by mail or chat, treat it as exposed and make a new pair.
+              If the private key went over a network before, by mail or chat, treat it as exposed and make a new pair.
             </>
           }
           className="after-l"

@@ -51,7 +51,7 @@ export default function KeyPage() {
         {may && <Delete of={k} />}
       </PageHead>
       <div className="columns three-two after-l">
-        <Card size="small" title="Fingerprints and public half">
+        <Card size="small" title="Fingerprints and public key">
           <Facts
             of={[
               ["SHA-256", <CopyText key="s" text={k.fingerprints.sha256} label="SHA-256 fingerprint" />],
@@ -68,13 +68,13 @@ export default function KeyPage() {
                   <CopyText key="h" text={k.fingerprints.pkcs8_sha1} label="SHA-1 of the PKCS#8 DER" />
                 ),
               ],
-              ["Public half", <CopyText key="p" text={k.public_key} label="public half" />],
+              ["Public key", <CopyText key="p" text={k.public_key} label="public key" />],
               [
                 "Download it as",
                 forms.map((f) => (
                   <a
                     key={f.format}
-                    href={`/api/v1/keys/${encodeURIComponent(k.name)}/public-half?format=${f.format}`}
+                    href={`/api/v1/keys/${encodeURIComponent(k.name)}/public-key?format=${f.format}`}
                     download={`${k.name}.${f.ending}`}
                     className="apart"
                   >
@@ -95,7 +95,7 @@ export default function KeyPage() {
                 "Holder",
                 k.steward ? "the service's own" : k.holder ? `${k.holder.name} (${k.holder.title})` : "nobody",
               ],
-              ["Private half", custody(k)],
+              ["Private key", custody(k)],
               [
                 "Take it out, once",
                 !k.steward && k.custody === "kept" && (
@@ -191,7 +191,7 @@ function Delete({ of }: { of: Key }) {
   const ask = () =>
     modal.confirm({
       title: `Delete the record of ${of.name}?`,
-      content: "Its private half, wherever it is, stays there. A record is deleted only if the key is granted nowhere.",
+      content: "Its private key, wherever it is, stays there. A record is deleted only if the key is granted nowhere.",
       okText: "Delete the record",
       cancelText: "Keep it",
       okButtonProps: { danger: true },

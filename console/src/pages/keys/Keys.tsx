@@ -77,7 +77,7 @@ export default function Keys() {
           ) : (
             <EmptyNote
               text={
-                "There is no key yet. Make a pair on your own machine, or import the public half of one " +
+                "There is no key yet. Make a pair on your own machine, or import the public key of one " +
                 "that you have."
               }
             >

@@ -18,10 +18,10 @@ interface MakeForm {
 
 type Body = components["schemas"]["MakeKey"];
 
-/** A private half in the file that it is handed over in. */
+/** A private key in the file that it is handed over in. */
 export interface Handed {
   of: Key;
-  half: string;
+  privateKey: string;
   file: string;
 }
 
@@ -55,7 +55,7 @@ const kinds = [
   { value: "ecdsa 521", label: "ecdsa 521" },
 ];
 
-/** Has the service make a pair, whose private half is handed over once. */
+/** Has the service make a pair, whose private key is handed over once. */
 export function MakeByService({ done }: { done: (made: Handed) => void }) {
   const make = useMutation({
     mutationFn: ({ once, ...v }: MakeForm & { once: string }) => {
@@ -76,8 +76,8 @@ export function MakeByService({ done }: { done: (made: Handed) => void }) {
         }),
       );
     },
-    onSuccess: (m) => done({ of: m.key, half: m.private_half, file: m.file_name }),
-    gcTime: 0, // the answer holds the private half
+    onSuccess: (m) => done({ of: m.key, privateKey: m.private_key, file: m.file_name }),
+    gcTime: 0, // the answer holds the private key
   });
   const problem = make.error && problemOf(make.error);
   return (
@@ -91,7 +91,7 @@ export function MakeByService({ done }: { done: (made: Handed) => void }) {
         type="info"
         showIcon
         title={
-          "The private half is handed over once, as a download, and kept nowhere here. Making it on your own " +
+          "The private key is handed over once, as a download, and kept nowhere here. Making it on your own " +
           "machine is safer."
         }
         className="after-l"
@@ -112,7 +112,7 @@ export function MakeByService({ done }: { done: (made: Handed) => void }) {
           <Input.Password autoComplete="new-password" />
         </Form.Item>
       </div>
-      <Form.Item name="format" label="Format of the private half">
+      <Form.Item name="format" label="Format of the private key">
         <Select
           options={formats}
           optionRender={(o) => (
@@ -130,25 +130,25 @@ export function MakeByService({ done }: { done: (made: Handed) => void }) {
         </Form.Item>
       )}
       <Button type="primary" htmlType="submit" loading={make.isPending}>
-        Make it and download the private half
+        Make it and download the private key
       </Button>
     </Form>
   );
 }
 
-/** Hands the private half over and stays until the person says that it is saved. */
-export function HandOver({ of, half, file, close }: Handed & { close: () => void }) {
+/** Hands the private key over and stays until the person says that it is saved. */
+export function HandOver({ of, privateKey, file, close }: Handed & { close: () => void }) {
   const [saved, setSaved] = useState(false);
   useEffect(() => {
-    download(file, half);
+    download(file, privateKey);
     const stay = (e: BeforeUnloadEvent) => e.preventDefault();
     window.addEventListener("beforeunload", stay);
     return () => window.removeEventListener("beforeunload", stay);
-  }, [file, half]);
+  }, [file, privateKey]);
   return (
     <Modal
       open
-      title={`Save the private half of ${of.name} now`}
+      title={`Save the private key of ${of.name} now`}
       closable={false}
       keyboard={false}
       mask={{ closable: false }}
@@ -166,17 +166,17 @@ export function HandOver({ of, half, file, close }: Handed & { close: () => void
       <p>Put it where your SSH client finds it, readable by you alone:</p>
       <CopyText block label="commands" text={`mv ~/Downloads/${file} ~/.ssh/${file} && chmod 600 ~/.ssh/${file}`} />
       <p>
-        <Button onClick={() => download(file, half)}>Download it again</Button>
+        <Button onClick={() => download(file, privateKey)}>Download it again</Button>
       </p>
       <Checkbox checked={saved} onChange={(e) => setSaved(e.target.checked)}>
-        I have saved the private half of {of.name}
+        I have saved the private key of {of.name}
       </Checkbox>
     </Modal>
   );
 }
 
-function download(name: string, half: string) {
-  const url = URL.createObjectURL(new Blob([half], { type: "application/octet-stream" }));
+function download(name: string, privateKey: string) {
+  const url = URL.createObjectURL(new Blob([privateKey], { type: "application/octet-stream" }));
   const a = document.createElement("a");
   a.href = url;
   a.download = name;

@@ -94,7 +94,7 @@ function MakeHere({ done }: { done: (k: Key) => void }) {
   const fresh = found && new Date(found.created_at).getTime() > begun - 2000;
   return (
     <>
-      <p>The private half is made on your machine and never leaves it; only the public half is sent.</p>
+      <p>The private key is made on your machine and never leaves it; only the public key is sent.</p>
       <Form layout="vertical">
         <Form.Item
           label="Name"

@@ -123,7 +123,7 @@ function keyColumns(may: boolean, l: Login, withdraw: (o: Opening) => void): Tab
       render: (_, o) => o.key_state && o.key_state !== "active" && <StateMark state={o.key_state} />,
     },
     {
-      title: "Private half proved",
+      title: "Private key proved",
       key: "proved",
       render: (_, o) => (o.steward ? "" : o.proved_at ? day(o.proved_at) : "never"),
     },

@@ -52,7 +52,7 @@ export default function Reach() {
           className="after-m"
           title={
             <>
-              Rotations wait for {counted(first?.asked ?? 0, "new public half")} that holders are asked to bring.{" "}
+              Rotations wait for {counted(first?.asked ?? 0, "new public key")} that holders are asked to bring.{" "}
               <Link to="/rotations/asked">See which</Link>
             </>
           }

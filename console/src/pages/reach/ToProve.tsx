@@ -52,7 +52,7 @@ export default function ToProve() {
           className="after-s"
           title={
             <>
-              {`${k.holder} is asked to bring a new public half that follows ${k.follows}, `}
+              {`${k.holder} is asked to bring a new public key that follows ${k.follows}, `}
               {`for ${counted(k.logins, "login")}. `}
               <Link to="/rotations/asked">Bring it</Link>
             </>

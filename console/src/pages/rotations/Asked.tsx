@@ -13,7 +13,7 @@ import { ProblemNote } from "../../parts/ProblemNote";
 import { usePlace } from "../../parts/usePlace";
 import { RotationTabs } from "./RotationTabs";
 
-/** The new public halves that rotations wait for. */
+/** The new public keys that rotations wait for. */
 export default function Asked() {
   const { get, set } = usePlace();
   const holders = useHolders();
@@ -23,7 +23,7 @@ export default function Asked() {
     <>
       <PageHead
         title="Asked of holders"
-        note="new public halves that rotations wait for; a private half never comes here"
+        note="new public keys that rotations wait for; a private key never comes here"
       />
       <RotationTabs />
       <Select
@@ -45,7 +45,7 @@ export default function Asked() {
             pagination={false}
             dataSource={asked.data}
             columns={columns(setBringing)}
-            locale={{ emptyText: <EmptyNote text="No new public half is asked for." /> }}
+            locale={{ emptyText: <EmptyNote text="No new public key is asked for." /> }}
           />
         </Card>
       )}
@@ -101,21 +101,21 @@ function Bring({ of, close }: { of: AskedKey; close: () => void }) {
     },
   });
   return (
-    <Modal open title={`Bring a new public half that follows ${of.follows}`} footer={null} onCancel={close} width={680}>
+    <Modal open title={`Bring a new public key that follows ${of.follows}`} footer={null} onCancel={close} width={680}>
       <p>
-        Best on the machine where the private half is to be:{" "}
+        Best on the machine where the private key is to be:{" "}
         <CopyText text={`plumlatch rotate bring ${of.name} -new`} label="command" />
       </p>
       <Form<{ public_key: string }> layout="vertical" requiredMark={false} onFinish={(v) => bring.mutate(v)}>
         <Form.Item
           name="public_key"
-          label="Or paste the public half"
+          label="Or paste the public key"
           rules={[
             { required: true, message: "Paste the one line of a .pub file" },
             {
               validator: (_, v?: string) =>
                 v?.includes("PRIVATE KEY")
-                  ? Promise.reject(new Error("That is a private half. It stays where it is; paste the .pub file."))
+                  ? Promise.reject(new Error("That is a private key. It stays where it is; paste the .pub file."))
                   : Promise.resolve(),
             },
           ]}

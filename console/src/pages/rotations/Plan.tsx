@@ -100,7 +100,7 @@ export default function Plan() {
               </Form.Item>
               {source === "here" && (
                 <Form.Item name="from_here" valuePropName="checked" noStyle>
-                  <Checkbox>edit from your machine with the old private half where there is no steward key</Checkbox>
+                  <Checkbox>edit from your machine with the old private key where there is no steward key</Checkbox>
                 </Form.Item>
               )}
             </div>
@@ -120,7 +120,7 @@ export default function Plan() {
         {plan.data &&
           plan.data.logins > 0 &&
           (source === "here" ? (
-            <Card size="small" title="3  Start it where the private halves are to be">
+            <Card size="small" title="3  Start it where the private keys are to be">
               <CopyText block text={commandFor(wantedOf(form.getFieldsValue()))} label="command" />
             </Card>
           ) : (
@@ -288,7 +288,7 @@ function Start({
             showIcon
             className="after-l"
             title={
-              "Each holder finds the request among what is asked of them; a login goes on when its new public half " +
+              "Each holder finds the request among what is asked of them; a login goes on when its new public key " +
               "has come."
             }
           />

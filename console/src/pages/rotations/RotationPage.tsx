@@ -55,7 +55,7 @@ export default function RotationPage() {
             showIcon
             title={
               `${counted(r.counts.placed ?? 0, "login")} await a login with the new key, ` +
-              "from whoever holds its private half."
+              "from whoever holds its private key."
             }
             description={<CopyText text={`plumlatch rotate watch ${r.id}`} label="command" />}
           />
@@ -65,7 +65,7 @@ export default function RotationPage() {
             type="info"
             showIcon
             title={
-              `${counted(r.counts.asked ?? 0, "login")} wait for new public halves ` +
+              `${counted(r.counts.asked ?? 0, "login")} wait for new public keys ` +
               "that holders are asked to bring."
             }
             description={<Link to="/rotations/asked">See who is asked for what</Link>}
@@ -76,7 +76,7 @@ export default function RotationPage() {
             <Alert
               type="info"
               showIcon
-              title="Some logins are edited from the machine of somebody who has the old private half."
+              title="Some logins are edited from the machine of somebody who has the old private key."
               description={<CopyText text={`plumlatch rotate watch ${r.id} -from-here -with FILE`} label="command" />}
             />
           )}

@@ -146,7 +146,7 @@ function ConsentLabels({ admin }: { admin: boolean }) {
     >
       {labels.data?.length === 0 && (
         <p className="flush">
-          None: a holder or an admin takes a kept private half out of the safe with a reason alone.
+          None: a holder or an admin takes a kept private key out of the safe with a reason alone.
         </p>
       )}
       {labels.data?.map((l) => (
@@ -223,14 +223,14 @@ function SafeCard() {
       {safe.on ? (
         <Facts
           of={[
-            ["Private halves", String(safe.halves)],
+            ["Private keys", String(safe.private_keys)],
             ["Master key", <code key="m">{safe.mark}</code>],
             ["Old master keys", safe.masters > 1 && `${safe.masters - 1} still open`],
             ["Opened by none", safe.unreadable?.join(", ")],
           ]}
         />
       ) : (
-        <p className="flush">It is switched off: no private half is kept, and there are no steward keys.</p>
+        <p className="flush">It is switched off: no private key is kept, and there are no steward keys.</p>
       )}
     </Card>
   );

@@ -16,7 +16,7 @@ import { SettingsTabs } from "./SettingsTabs";
 const words: Record<LeavingItem["what"], string> = {
   replace: "replace it by a key of whoever follows",
   withdraw: "withdraw it; others keep the login solid, or it is missing",
-  "hand over": "hand it over; its private half has never left the safe",
+  "hand over": "hand it over; its private key has never left the safe",
   retire: "retire it; it opens nothing",
 };
 

@@ -17,7 +17,7 @@ const kinds: { value: Receiver["kinds"][number]; label: string }[] = [
   { value: "stranger", label: "a stranger's key has appeared" },
   { value: "run-failed", label: "a run has failed" },
   { value: "left-open", label: "something is open beyond its deadline" },
-  { value: "key-released", label: "a private half was taken out of the safe" },
+  { value: "key-released", label: "a private key was taken out of the safe" },
   { value: "all", label: "every entry of the daybook" },
 ];
 

@@ -58,7 +58,7 @@ func TestTheDaybookIsCheckedThereAndHereAndFollowed(t *testing.T) {
 		{"daybook", "check", "-head", in("head.json")},
 		{"daybook", "check", "-file", in("all.jsonl"), "-head", in("head.json")},
 	} {
-		if out := h.must(args...); !strings.Contains(out, "entries fit") || strings.Contains(out, "could change") {
+		if out := h.must(args...); !strings.Contains(out, "entries are intact") || strings.Contains(out, "could change") {
 			t.Errorf("%v: %s", args, out)
 		}
 	}
@@ -87,11 +87,11 @@ func TestTheDaybookIsCheckedThereAndHereAndFollowed(t *testing.T) {
 	// There: changed by SQL, made anew up to the end, and shortened.
 	h.sql("ALTER TABLE daybook DISABLE TRIGGER ALL; UPDATE daybook SET person = 'nobody' WHERE seq = 4")
 	if r := h.client("daybook", "check"); r.status != 3 ||
-		!strings.Contains(r.out, "Entry 4 does not fit: what it says is not what its hash was made of") {
+		!strings.Contains(r.out, "Entry 4 is not intact: what it says is not what its hash was made of") {
 		t.Errorf("changed: %+v", r)
 	}
 	h.sql("UPDATE daybook SET person = 'ines' WHERE seq = 4; DELETE FROM daybook WHERE seq > 3")
-	if out := h.must("daybook", "check"); !strings.Contains(out, "All 3 entries fit") {
+	if out := h.must("daybook", "check"); !strings.Contains(out, "All 3 entries are intact") {
 		t.Errorf("shortened, without a head: %s", out)
 	}
 	if r := h.client("daybook", "check", "-head", in("head.json")); r.status != 3 ||
@@ -135,7 +135,7 @@ func TestACopyOfTheDatabaseIsTheDrill(t *testing.T) {
 		t.Errorf("half a copy: %s", out)
 	}
 	out, err := service("-database", database, "-owner-database", owner, "-restore", copied)
-	if err != nil || !strings.Contains(out, "entries of the daybook fit") {
+	if err != nil || !strings.Contains(out, "entries of the daybook are intact") {
 		t.Fatalf("%v %s", err, out)
 	}
 	h.owner, h.database = owner, database
@@ -147,7 +147,7 @@ func TestACopyOfTheDatabaseIsTheDrill(t *testing.T) {
 	if out := h.must("sweep", "door"); !strings.Contains(out, "door") {
 		t.Error(out)
 	}
-	if out := h.must("daybook", "check"); !strings.Contains(out, "entries fit") || strings.Contains(out, "could change") {
+	if out := h.must("daybook", "check"); !strings.Contains(out, "entries are intact") || strings.Contains(out, "could change") {
 		t.Error(out)
 	}
 }

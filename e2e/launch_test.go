@@ -94,7 +94,7 @@ func TestAKeyFromKeyNewOpensTheInstanceAndNoOtherDoes(t *testing.T) {
 	}
 	var openings []apiclient.Opening
 	if err := json.Unmarshal([]byte(h.must("opens", "good", "-json")), &openings); err != nil ||
-		openings[0].Fit != apiclient.FitInPlace ||
+		openings[0].Status != apiclient.StatusInPlace ||
 		*openings[0].Reason != "a new pier" {
 		t.Errorf("%+v, %v", openings, err)
 	}

@@ -160,11 +160,11 @@ func TestTheConsoleSetsUpPeopleASecondFactorAndTokens(t *testing.T) {
 	h.must("key", "new", "tern")
 	p.says("ines made the key pair tern")
 	p.press("Check")
-	p.says("entries fit")
+	p.says("entries are intact")
 	h.sql("ALTER TABLE daybook DISABLE TRIGGER ALL; UPDATE daybook SET person = 'nobody' WHERE seq = 4")
 	p.open("/daybook")
 	p.press("Check")
-	p.says("Entry 4 does not fit")
+	p.says("Entry 4 is not intact")
 	h.sql("UPDATE daybook SET person = 'ines' WHERE seq = 4")
 	// Closing the account ends what she has open.
 	h.must("operator", "change", "runa", "-close", "-reason", "a try")

@@ -64,9 +64,9 @@ func TestDifferencesAreSettledTogetherAfterAPreview(t *testing.T) {
 	t.Parallel()
 	h := newHouse(t, "")
 	file, text := h.adrift("door")
-	if found := h.differences("-all"); len(found) != 3 || found[0].Fit != "missing" || found[0].Name != "second" ||
-		found[1].Fit != "stranger" ||
-		found[2].Fit != "ungranted" ||
+	if found := h.differences("-all"); len(found) != 3 || found[0].Status != "missing" || found[0].Name != "second" ||
+		found[1].Status != "stranger" ||
+		found[2].Status != "ungranted" ||
 		found[2].Name != "third" {
 		t.Fatalf("%+v", found)
 	}
@@ -124,10 +124,10 @@ func TestASettlementTheWorldHasOutrunIsLeftOut(t *testing.T) {
 	h := newHouse(t, "")
 	h.adrift("door")
 	found := h.differences("door")
-	choose := func(d apiclient.Difference, fit, choice string) string {
+	choose := func(d apiclient.Difference, status, choice string) string {
 		return jsonBody(
 			t,
-			map[string]any{"choices": []map[string]any{{"login": d.Login, "sha256": d.Sha256, "fit": fit, "choice": choice}}},
+			map[string]any{"choices": []map[string]any{{"login": d.Login, "sha256": d.Sha256, "status": status, "choice": choice}}},
 		)
 	}
 	for name, c := range map[string]struct {
@@ -142,8 +142,8 @@ func TestASettlementTheWorldHasOutrunIsLeftOut(t *testing.T) {
 			422,
 			"is no SHA-256",
 		},
-		"no login":           {strings.ReplaceAll(choose(found[0], "missing", "place"), "door", "gate"), 404, "no instance"},
-		"another fit by now": {choose(found[0], "ungranted", "accept"), 202, "it is missing now, not ungranted"},
+		"no login":              {strings.ReplaceAll(choose(found[0], "missing", "place"), "door", "gate"), 404, "no instance"},
+		"another status by now": {choose(found[0], "ungranted", "accept"), 202, "it is missing now, not ungranted"},
 		"no difference": {
 			strings.ReplaceAll(choose(found[0], "missing", "place"), found[0].Sha256, "SHA256:"+strings.Repeat("A", 43)),
 			202,
@@ -332,7 +332,7 @@ func TestTheReachMapAndTheGrantListTellTheSame(t *testing.T) {
 	}
 	got := map[string]string{}
 	for _, c := range m.Logins[0].Cells {
-		got[m.Keys[c.Key].Name] = string(c.Fit)
+		got[m.Keys[c.Key].Name] = string(c.Status)
 	}
 	if len(got) != 2 || got["second"] != "missing" || got["third"] != "in place" || m.Logins[0].Strangers != 1 ||
 		!m.Logins[0].Steward {
@@ -342,7 +342,7 @@ func TestTheReachMapAndTheGrantListTellTheSame(t *testing.T) {
 		strings.Contains(out, "steward-door") {
 		t.Errorf("%s", out)
 	}
-	if out := h.must("reach", "map", "-find", "nowhere"); !strings.Contains(out, "No login fits") {
+	if out := h.must("reach", "map", "-find", "nowhere"); !strings.Contains(out, "No login matches") {
 		t.Errorf("%s", out)
 	}
 	if r := h.client("reach", "map", "-limit", "1001"); r.status != 1 || !strings.Contains(r.err, "1 to 1000") {

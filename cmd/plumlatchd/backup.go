@@ -111,10 +111,10 @@ func restore(ctx context.Context, o settings, database string) error {
 		return err
 	}
 	if check.Fault != nil {
-		return fmt.Errorf("-restore: the copy is read, but its daybook does not fit: %w", check.Fault)
+		return fmt.Errorf("-restore: the copy is read, but its daybook is not intact: %w", check.Fault)
 	}
 	fmt.Printf(
-		"The copy is read. All %d entries of the daybook fit; the last one's hash is %s.\n", check.Entries,
+		"The copy is read. All %d entries of the daybook are intact; the last one's hash is %s.\n", check.Entries,
 		check.Head,
 	)
 	return nil

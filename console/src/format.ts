@@ -115,7 +115,7 @@ export type Outcome = "done" | "refused" | "found" | "failed";
 export type State =
   | components["schemas"]["InstanceState"]
   | components["schemas"]["KeyState"]
-  | components["schemas"]["Fit"]
+  | components["schemas"]["Status"]
   | components["schemas"]["RunState"]
   | components["schemas"]["StepState"]
   | components["schemas"]["ReachState"]

@@ -189,33 +189,6 @@ func (e FindingWeight) Valid() bool {
 	}
 }
 
-// Defines values for Fit.
-const (
-	FitInPlace   Fit = "in place"
-	FitMissing   Fit = "missing"
-	FitStranger  Fit = "stranger"
-	FitUngranted Fit = "ungranted"
-	FitUnswept   Fit = "unswept"
-)
-
-// Valid indicates whether the value is a known member of the Fit enum.
-func (e Fit) Valid() bool {
-	switch e {
-	case FitInPlace:
-		return true
-	case FitMissing:
-		return true
-	case FitStranger:
-		return true
-	case FitUngranted:
-		return true
-	case FitUnswept:
-		return true
-	default:
-		return false
-	}
-}
-
 // Defines values for HolderKind.
 const (
 	HolderKindPerson HolderKind = "person"
@@ -888,6 +861,33 @@ func (e StartRotationMake) Valid() bool {
 	}
 }
 
+// Defines values for Status.
+const (
+	StatusInPlace   Status = "in place"
+	StatusMissing   Status = "missing"
+	StatusStranger  Status = "stranger"
+	StatusUngranted Status = "ungranted"
+	StatusUnswept   Status = "unswept"
+)
+
+// Valid indicates whether the value is a known member of the Status enum.
+func (e Status) Valid() bool {
+	switch e {
+	case StatusInPlace:
+		return true
+	case StatusMissing:
+		return true
+	case StatusStranger:
+		return true
+	case StatusUngranted:
+		return true
+	case StatusUnswept:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for StepState.
 const (
 	StepStateDone    StepState = "done"
@@ -1164,16 +1164,16 @@ type Choice string
 type ChosenDifference struct {
 	// Choice For what is missing: place its line, or withdraw its grant. For what nobody granted and for strangers: remove the line, or accept it as granted.
 	Choice Choice `json:"choice"`
-
-	// Fit How the key and the login stand; unswept until somebody has looked.
-	Fit   Fit    `json:"fit"`
-	Login string `json:"login"`
+	Login  string `json:"login"`
 
 	// Name The name of the record that an accepted stranger gets; made from its comment unless given.
 	Name *string `json:"name,omitempty"`
 
 	// Sha256 The key's fingerprint.
 	Sha256 string `json:"sha256"`
+
+	// Status How the key and the login stand; unswept until somebody has looked.
+	Status Status `json:"status"`
 }
 
 // Closing defines model for Closing.
@@ -1256,13 +1256,13 @@ type DaybookCheck struct {
 	// CanChange Whether the database role of the service could change entries; it should not.
 	CanChange bool `json:"can_change"`
 
-	// Entries How many entries fit, from the first on.
+	// Entries How many entries are intact, from the first on.
 	Entries int           `json:"entries"`
 	Fault   *DaybookFault `json:"fault,omitempty"`
-	Fits    bool          `json:"fits"`
 
 	// Head The hash of the last of these.
-	Head string `json:"head"`
+	Head   string `json:"head"`
+	Intact bool   `json:"intact"`
 
 	// Redacted The entries whose details were taken away, since they held a private key; a later entry tells of each.
 	Redacted []int `json:"redacted"`
@@ -1270,7 +1270,7 @@ type DaybookCheck struct {
 
 // DaybookFault defines model for DaybookFault.
 type DaybookFault struct {
-	// Seq The first entry that does not fit, or is missing.
+	// Seq the first entry that is not intact, or is missing.
 	Seq  int    `json:"seq"`
 	What string `json:"what"`
 }
@@ -1290,13 +1290,10 @@ type Delivery struct {
 // Difference defines model for Difference.
 type Difference struct {
 	// Choices What can be done about it, the most careful first.
-	Choices []Choice `json:"choices"`
-
-	// Fit How the key and the login stand; unswept until somebody has looked.
-	Fit      Fit     `json:"fit"`
-	Holder   *string `json:"holder,omitempty"`
-	Instance string  `json:"instance"`
-	Login    string  `json:"login"`
+	Choices  []Choice `json:"choices"`
+	Holder   *string  `json:"holder,omitempty"`
+	Instance string   `json:"instance"`
+	Login    string   `json:"login"`
 
 	// Name The key's name, or the comment of a stranger's line.
 	Name string `json:"name"`
@@ -1308,6 +1305,9 @@ type Difference struct {
 
 	// Since When it was granted, or first seen.
 	Since *time.Time `json:"since,omitempty"`
+
+	// Status How the key and the login stand; unswept until somebody has looked.
+	Status Status `json:"status"`
 }
 
 // DifferencePage defines model for DifferencePage.
@@ -1482,9 +1482,6 @@ type FirstAdmin struct {
 	Title *string `json:"title,omitempty"`
 }
 
-// Fit How the key and the login stand; unswept until somebody has looked.
-type Fit string
-
 // Folder defines model for Folder.
 type Folder struct {
 	// Mode In octal, such as 0700.
@@ -1514,16 +1511,16 @@ type GrantPage struct {
 // GrantRecord defines model for GrantRecord.
 type GrantRecord struct {
 	// EndRefused Its time is over, but it could not be withdrawn; the daybook says why.
-	EndRefused *bool `json:"end_refused,omitempty"`
+	EndRefused *bool     `json:"end_refused,omitempty"`
+	GrantedAt  time.Time `json:"granted_at"`
+	GrantedBy  string    `json:"granted_by"`
+	Instance   string    `json:"instance"`
+	Key        KeyRef    `json:"key"`
+	Login      string    `json:"login"`
+	Reason     *string   `json:"reason,omitempty"`
 
-	// Fit How the key and the login stand; unswept until somebody has looked.
-	Fit       *Fit      `json:"fit,omitempty"`
-	GrantedAt time.Time `json:"granted_at"`
-	GrantedBy string    `json:"granted_by"`
-	Instance  string    `json:"instance"`
-	Key       KeyRef    `json:"key"`
-	Login     string    `json:"login"`
-	Reason    *string   `json:"reason,omitempty"`
+	// Status How the key and the login stand; unswept until somebody has looked.
+	Status *Status `json:"status,omitempty"`
 
 	// Steward The service's own key.
 	Steward     *bool      `json:"steward,omitempty"`
@@ -2014,11 +2011,11 @@ type MakeKey struct {
 
 // MapCell defines model for MapCell.
 type MapCell struct {
-	// Fit How the key and the login stand; unswept until somebody has looked.
-	Fit Fit `json:"fit"`
-
 	// Key The place of the key in keys, from 0.
 	Key int `json:"key"`
+
+	// Status How the key and the login stand; unswept until somebody has looked.
+	Status Status `json:"status"`
 }
 
 // MapKey defines model for MapKey.
@@ -2159,10 +2156,7 @@ type OldKeyPlaceKind string
 // Opening One key and one login.
 type Opening struct {
 	// EnteredAt The last completed login by it.
-	EnteredAt *time.Time `json:"entered_at,omitempty"`
-
-	// Fit How the key and the login stand; unswept until somebody has looked.
-	Fit           Fit           `json:"fit"`
+	EnteredAt     *time.Time    `json:"entered_at,omitempty"`
 	GrantedAt     *time.Time    `json:"granted_at,omitempty"`
 	GrantedBy     *string       `json:"granted_by,omitempty"`
 	Instance      string        `json:"instance"`
@@ -2185,6 +2179,9 @@ type Opening struct {
 
 	// SeenBy By which method it was seen.
 	SeenBy *string `json:"seen_by,omitempty"`
+
+	// Status How the key and the login stand; unswept until somebody has looked.
+	Status Status `json:"status"`
 
 	// Steward The service's own key.
 	Steward *bool      `json:"steward,omitempty"`
@@ -3196,6 +3193,9 @@ type StartSweep struct {
 	Label *string `json:"label,omitempty"`
 }
 
+// Status How the key and the login stand; unswept until somebody has looked.
+type Status string
+
 // Step defines model for Step.
 type Step struct {
 	EndedAt *time.Time `json:"ended_at,omitempty"`
@@ -3532,8 +3532,8 @@ type ListDifferencesParams struct {
 	// Label Only of instances with this label, name=value.
 	Label *string `form:"label,omitempty" json:"label,omitempty"`
 
-	// Fit Only of this kind: missing, ungranted or stranger.
-	Fit *Fit `form:"fit,omitempty" json:"fit,omitempty"`
+	// Status Only of this kind: missing, ungranted or stranger.
+	Status *Status `form:"status,omitempty" json:"status,omitempty"`
 }
 
 // ListDueRotationsParams defines parameters for ListDueRotations.
@@ -4281,13 +4281,13 @@ type ClientInterface interface {
 	// CheckDaybookWithBody performs a POST /daybook/check (the `CheckDaybook` operationId) request,
 	// with any type of body and a specified content type.
 	//
-	// Goes through the whole daybook and finds the first entry that does not fit.
+	// Goes through the whole daybook and finds the first entry that is not intact.
 	CheckDaybookWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// CheckDaybook performs a POST /daybook/check (the `CheckDaybook` operationId) request.
 	// Takes a body of the `application/json` content type.
 	//
-	// Goes through the whole daybook and finds the first entry that does not fit.
+	// Goes through the whole daybook and finds the first entry that is not intact.
 	CheckDaybook(ctx context.Context, body CheckDaybookJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// WatchDaybook performs a GET /daybook/events (the `WatchDaybook` operationId) request.
@@ -5269,7 +5269,7 @@ func (c *Client) ListDaybook(ctx context.Context, params *ListDaybookParams, req
 // CheckDaybookWithBody performs a POST /daybook/check (the `CheckDaybook` operationId) request,
 // with any type of body and a specified content type.
 //
-// Goes through the whole daybook and finds the first entry that does not fit.
+// Goes through the whole daybook and finds the first entry that is not intact.
 func (c *Client) CheckDaybookWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewCheckDaybookRequestWithBody(c.Server, contentType, body)
 	if err != nil {
@@ -5285,7 +5285,7 @@ func (c *Client) CheckDaybookWithBody(ctx context.Context, contentType string, b
 // CheckDaybook performs a POST /daybook/check (the `CheckDaybook` operationId) request.
 // Takes a body of the `application/json` content type.
 //
-// Goes through the whole daybook and finds the first entry that does not fit.
+// Goes through the whole daybook and finds the first entry that is not intact.
 func (c *Client) CheckDaybook(ctx context.Context, body CheckDaybookJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewCheckDaybookRequest(c.Server, body)
 	if err != nil {
@@ -8601,9 +8601,9 @@ func NewListDifferencesRequest(server string, params *ListDifferencesParams) (*h
 
 		}
 
-		if params.Fit != nil {
+		if params.Status != nil {
 
-			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "fit", *params.Fit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "status", *params.Status, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {

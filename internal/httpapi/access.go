@@ -97,7 +97,7 @@ func (a *api) GetReachMap(
 				Strangers: l.Strangers,
 				Steward:   l.Steward,
 				Cells: each(l.Cells, func(c access.MapCell) contract.MapCell {
-					return contract.MapCell{Key: c.Key, Fit: contract.Fit(c.Fit)}
+					return contract.MapCell{Key: c.Key, Status: contract.Status(c.Status)}
 				}),
 			}
 		}),
@@ -113,7 +113,7 @@ func (a *api) ListDifferences(
 	if err != nil {
 		return nil, err
 	}
-	f := record.DifferenceFilter{Fit: reach.Fit(given(q.Fit))}
+	f := record.DifferenceFilter{Status: reach.Status(given(q.Status))}
 	if f.LabelName, f.LabelText, err = labelFrom(q.Label); err != nil {
 		return nil, err
 	}
@@ -134,7 +134,7 @@ func differenceOf(d access.Difference) contract.Difference {
 	return contract.Difference{
 		Login:    d.OSUser + "@" + d.InstanceName,
 		Instance: d.InstanceName,
-		Fit:      contract.Fit(d.Fit),
+		Status:   contract.Status(d.Status),
 		Name:     d.Name,
 		Sha256:   keypair.FormatSHA256(d.SHA256),
 		Holder:   d.HolderName,
@@ -150,7 +150,7 @@ func (a *api) SettleDifferences(
 		return access.Choice{
 			Login:  c.Login,
 			SHA256: c.Sha256,
-			Fit:    reach.Fit(c.Fit),
+			Status: reach.Status(c.Status),
 			Choice: reach.Choice(c.Choice),
 			Name:   given(c.Name),
 		}
@@ -196,15 +196,15 @@ func (a *api) ListGrants(
 	l, err := a.Service.Access.Grants(ctx, f, p)
 	return contract.ListGrants200JSONResponse{Items: each(l.Items, func(g record.GrantRecord) contract.GrantRecord {
 		o := openingOf(g.Opening)
-		fit := &o.Fit
+		status := &o.Status
 		if g.WithdrawnAt != nil {
-			fit = nil
+			status = nil
 		}
 		return contract.GrantRecord{
 			Key:         o.Key,
 			Login:       o.Login,
 			Instance:    o.Instance,
-			Fit:         fit,
+			Status:      status,
 			GrantedAt:   *g.GrantedAt,
 			GrantedBy:   given(g.GrantedBy),
 			Until:       g.Until,

@@ -135,7 +135,7 @@ func openingOf(o record.Opening) contract.Opening {
 			seen = reach.Seen
 		}
 	}
-	fit, _ := reach.FitOf(o.GrantedAt != nil, seen) // the store gives no pair that is neither granted nor seen
+	status, _ := reach.StatusOf(o.GrantedAt != nil, seen) // the store gives no pair that is neither granted nor seen
 	return contract.Opening{
 		Key: contract.KeyRef{
 			Name:   o.KeyName,
@@ -145,7 +145,7 @@ func openingOf(o record.Opening) contract.Opening {
 			Holder: o.HolderName,
 		},
 		Login: o.OSUser + "@" + o.InstanceName, OsUser: o.OSUser, Instance: o.InstanceName, Region: o.Region,
-		InstanceState: contract.InstanceState(o.InstanceState), Fit: contract.Fit(fit),
+		InstanceState: contract.InstanceState(o.InstanceState), Status: contract.Status(status),
 		GrantedAt: o.GrantedAt, Until: o.Until, GrantedBy: o.GrantedBy, Reason: o.Reason, SeenAt: o.SeenAt, SeenBy: o.Method,
 		Limits: optional(
 			given(o.Limits),

@@ -164,7 +164,7 @@ func (a *api) CheckDaybook(
 	out := contract.CheckDaybook200JSONResponse{
 		Entries:   int(c.Entries),
 		Head:      c.Head.String(),
-		Fits:      c.Fault == nil,
+		Intact:    c.Fault == nil,
 		CanChange: c.Open,
 		Redacted:  each(c.Redacted, func(n int64) int { return int(n) }),
 	}

@@ -256,9 +256,9 @@ func (a *api) MakeKey(ctx context.Context, r contract.MakeKeyRequestObject) (con
 		}, Comment: given(b.Comment), Format: format, Passphrase: passphrase,
 	})
 	return contract.MakeKey201JSONResponse{
-		Key:         keyOf(k),
+		Key:        keyOf(k),
 		PrivateKey: string(private),
-		FileName:    format.FileName(k.Name),
+		FileName:   format.FileName(k.Name),
 	}, err
 }
 

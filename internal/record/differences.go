@@ -15,7 +15,7 @@ type Difference struct {
 	LoginID      uuid.UUID
 	OSUser       string `gorm:"column:os_user"`
 	InstanceName string
-	Fit          reach.Fit
+	Status       reach.Status
 	KeyID        *uuid.UUID // nil of a stranger
 	Name         string     // a stranger's comment
 	HolderName   *string
@@ -31,7 +31,7 @@ type DifferenceFilter struct {
 	Instance, OSUser     string
 	Logins               []uuid.UUID
 	LabelName, LabelText string
-	Fit                  reach.Fit
+	Status               reach.Status
 	Digests              [][]byte // of the keys
 }
 

@@ -1735,7 +1735,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** @description Goes through the whole daybook and finds the first entry that does not fit. */
+        /** @description Goes through the whole daybook and finds the first entry that is not intact. */
         post: operations["checkDaybook"];
         delete?: never;
         options?: never;
@@ -1801,7 +1801,7 @@ export interface components {
          * @description How the key and the login stand; unswept until somebody has looked.
          * @enum {string}
          */
-        Fit: "in place" | "missing" | "ungranted" | "stranger" | "unswept";
+        Status: "in place" | "missing" | "ungranted" | "stranger" | "unswept";
         /** @enum {string} */
         InstanceState: "launching" | "running" | "stopping" | "stopped" | "starting" | "terminating" | "terminated" | "failed";
         /** @enum {string} */
@@ -2098,7 +2098,7 @@ export interface components {
         MapCell: {
             /** @description The place of the key in keys, from 0. */
             key: number;
-            fit: components["schemas"]["Fit"];
+            status: components["schemas"]["Status"];
         };
         /**
          * @description For what is missing: place its line, or withdraw its grant. For what nobody granted and for strangers: remove the line, or accept it as granted.
@@ -2108,7 +2108,7 @@ export interface components {
         Difference: {
             login: string;
             instance: string;
-            fit: components["schemas"]["Fit"];
+            status: components["schemas"]["Status"];
             /** @description The key's name, or the comment of a stranger's line. */
             name: string;
             sha256: string;
@@ -2133,7 +2133,7 @@ export interface components {
             login: string;
             /** @description The key's fingerprint. */
             sha256: string;
-            fit: components["schemas"]["Fit"];
+            status: components["schemas"]["Status"];
             choice: components["schemas"]["Choice"];
             /** @description The name of the record that an accepted stranger gets; made from its comment unless given. */
             name?: string;
@@ -2174,7 +2174,7 @@ export interface components {
             withdrawn_by?: string;
             /** @description Its time is over, but it could not be withdrawn; the daybook says why. */
             end_refused?: boolean;
-            fit?: components["schemas"]["Fit"];
+            status?: components["schemas"]["Status"];
             /** @description The service's own key. */
             steward?: boolean;
         };
@@ -3121,11 +3121,11 @@ export interface components {
             hash: string;
         };
         DaybookCheck: {
-            /** @description How many entries fit, from the first on. */
+            /** @description How many entries are intact, from the first on. */
             entries: number;
             /** @description The hash of the last of these. */
             head: string;
-            fits: boolean;
+            intact: boolean;
             fault?: components["schemas"]["DaybookFault"];
             /** @description The entries whose details were taken away, since they held a private key; a later entry tells of each. */
             redacted: number[];
@@ -3133,7 +3133,7 @@ export interface components {
             can_change: boolean;
         };
         DaybookFault: {
-            /** @description The first entry that does not fit, or is missing. */
+            /** @description the first entry that is not intact, or is missing. */
             seq: number;
             what: string;
         };
@@ -3462,7 +3462,7 @@ export interface components {
             instance: string;
             region: string;
             instance_state: components["schemas"]["InstanceState"];
-            fit: components["schemas"]["Fit"];
+            status: components["schemas"]["Status"];
             /** Format: date-time */
             granted_at?: string;
             /** Format: date-time */
@@ -5634,7 +5634,7 @@ export interface operations {
                 /** @description Only of instances with this label, name=value. */
                 label?: string;
                 /** @description Only of this kind: missing, ungranted or stranger. */
-                fit?: components["schemas"]["Fit"];
+                status?: components["schemas"]["Status"];
             };
             header?: never;
             path?: never;
@@ -6959,7 +6959,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description All entries that fit, the oldest first, as JSON Lines. */
+            /** @description All matching entries, the oldest first, as JSON Lines. */
             200: {
                 headers: {
                     [name: string]: unknown;

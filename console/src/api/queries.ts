@@ -200,8 +200,8 @@ export function useReachMap(f: ReachFilter) {
   });
 }
 
-export function useDifferences(f: { login?: string; fit?: string; label?: string }) {
-  const query = { ...f, fit: f.fit as Difference["fit"] | undefined };
+export function useDifferences(f: { login?: string; status?: string; label?: string }) {
+  const query = { ...f, status: f.status as Difference["status"] | undefined };
   return usePages<Difference>(["reach", "differences", f], (after) =>
     take(api.GET("/differences", { params: { query: { ...query, ...part(after) } } })),
   );

@@ -7,11 +7,11 @@ import { StateMark } from "./StateMark";
 
 function seen(o: Opening): string {
   if (!o.seen_at) return "never looked";
-  if (o.fit === "missing") return `not there on ${day(o.seen_at)}`;
+  if (o.status === "missing") return `not there on ${day(o.seen_at)}`;
   return `${day(o.seen_at)}, ${o.seen_by}`;
 }
 
-const fit = { title: "Fit", key: "fit", render: (_: unknown, o: Opening) => <StateMark state={o.fit} /> };
+const status = { title: "Status", key: "status", render: (_: unknown, o: Opening) => <StateMark state={o.status} /> };
 const granted = {
   title: "Granted",
   key: "granted",
@@ -28,7 +28,7 @@ export const loginColumns: TableColumnsType<Opening> = [
   },
   { title: "Region", dataIndex: "region" },
   { title: "Instance", key: "state", render: (_, o) => <StateMark state={o.instance_state} /> },
-  fit,
+  status,
   granted,
   looked,
   { title: "Why", dataIndex: "reason" },
@@ -44,7 +44,7 @@ export const keyColumns: TableColumnsType<Opening> = [
   },
   { title: "Type", key: "type", render: (_, o) => typeText(o.key.type, o.key.bits) },
   { title: "Holder", key: "holder", render: (_, o) => (o.steward ? "the service's own" : (o.key.holder ?? "nobody")) },
-  fit,
+  status,
   granted,
   looked,
 ];

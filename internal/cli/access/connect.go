@@ -314,7 +314,7 @@ func openedFromHere(s *kit.Session, ctx context.Context, client *apiclient.Clien
 			}
 			for _, o := range openings {
 				if _, there := out[o.Instance]; !there &&
-					slices.Contains([]apiclient.Fit{apiclient.FitInPlace, apiclient.FitUnswept}, o.Fit) {
+					slices.Contains([]apiclient.Status{apiclient.StatusInPlace, apiclient.StatusUnswept}, o.Status) {
 					out[o.Instance] = private
 				}
 			}

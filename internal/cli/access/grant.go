@@ -144,9 +144,9 @@ func grantList(f *flag.FlagSet) func(context.Context, *kit.Session, []string) er
 				"HOLDER",
 				"GRANTED",
 				"UNTIL",
-				"FIT",
+				"STATUS",
 				"WHY",
-			}, Cells: grantCells, None: "No grant fits.",
+			}, Cells: grantCells, None: "No grant matches.",
 			Name: func(g apiclient.GrantRecord) string { return g.Login + " " + g.Key.Name },
 		}
 		if *ended {
@@ -157,20 +157,20 @@ func grantList(f *flag.FlagSet) func(context.Context, *kit.Session, []string) er
 }
 
 func grantCells(g apiclient.GrantRecord) []string {
-	holder, end, fit := kit.Given(g.Key.Holder), "", string(kit.Given(g.Fit))
+	holder, end, status := kit.Given(g.Key.Holder), "", string(kit.Given(g.Status))
 	if kit.Given(g.Steward) {
 		holder = "the service's own"
 	}
 	switch {
 	case g.WithdrawnAt != nil:
-		end, fit = kit.Day(*g.WithdrawnAt), kit.Given(g.WithdrawnBy)
+		end, status = kit.Day(*g.WithdrawnAt), kit.Given(g.WithdrawnBy)
 	case kit.Given(g.EndRefused):
 		end = kit.Day(*g.Until) + ", but it could not go"
 	case g.Until != nil:
 		end = kit.Moment(*g.Until)
 	}
-	if fit == string(apiclient.FitMissing) {
-		fit += " !"
+	if status == string(apiclient.StatusMissing) {
+		status += " !"
 	}
 	return []string{
 		g.Login,
@@ -178,7 +178,7 @@ func grantCells(g apiclient.GrantRecord) []string {
 		holder,
 		kit.Day(g.GrantedAt) + " by " + g.GrantedBy,
 		end,
-		fit,
+		status,
 		kit.Given(g.Reason),
 	}
 }

@@ -22,12 +22,12 @@ logins first. Below stands which key is which.`,
 	},
 }}
 
-// fitSigns are how a map shows a fit.
-var fitSigns = map[apiclient.Fit]string{
-	apiclient.FitInPlace:   "●",
-	apiclient.FitMissing:   "○",
-	apiclient.FitUngranted: "◆",
-	apiclient.FitUnswept:   "?",
+// statusSigns are how a map shows a fit.
+var statusSigns = map[apiclient.Status]string{
+	apiclient.StatusInPlace:   "●",
+	apiclient.StatusMissing:   "○",
+	apiclient.StatusUngranted: "◆",
+	apiclient.StatusUnswept:   "?",
 }
 
 func reachMap(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error {
@@ -81,7 +81,7 @@ func reachMap(f *flag.FlagSet) func(context.Context, *kit.Session, []string) err
 
 func drawMap(s *kit.Session, m apiclient.ReachMap, columns int) {
 	if len(m.Logins) == 0 {
-		fmt.Fprintln(s.Env.Out, "No login fits.")
+		fmt.Fprintln(s.Env.Out, "No login matches.")
 		return
 	}
 	shown := m.Keys[:min(columns, len(m.Keys))]
@@ -101,7 +101,7 @@ func drawMap(s *kit.Session, m apiclient.ReachMap, columns int) {
 				others++
 				continue
 			}
-			cells[c.Key] = " " + fitSigns[c.Fit]
+			cells[c.Key] = " " + statusSigns[c.Status]
 		}
 		var more, strangers string
 		if others > 0 {

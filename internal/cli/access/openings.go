@@ -169,14 +169,14 @@ func showOpenings(s *kit.Session, rows []apiclient.Opening, total int, byInstanc
 
 // adrift reports whether what was seen is not what is wanted.
 func adrift(o apiclient.Opening) bool {
-	return o.Fit == apiclient.FitMissing || o.Fit == apiclient.FitUngranted
+	return o.Status == apiclient.StatusMissing || o.Status == apiclient.StatusUngranted
 }
 
 // OpeningTable shows logins of one key, or keys of one instance.
 func OpeningTable(s *kit.Session, rows []apiclient.Opening, byInstance bool) {
-	t := kit.Table{Head: []string{"LOGIN", "REGION", "FIT", "GRANTED", "LAST SEEN", "WHY"}}
+	t := kit.Table{Head: []string{"LOGIN", "REGION", "STATUS", "GRANTED", "LAST SEEN", "WHY"}}
 	if byInstance {
-		t.Head = []string{"KEY", "LOGIN", "TYPE", "HOLDER", "FIT", "GRANTED", "LAST SEEN"}
+		t.Head = []string{"KEY", "LOGIN", "TYPE", "HOLDER", "STATUS", "GRANTED", "LAST SEEN"}
 	}
 	for _, o := range rows {
 		granted, looked := "not granted", "never looked"
@@ -184,23 +184,23 @@ func OpeningTable(s *kit.Session, rows []apiclient.Opening, byInstance bool) {
 			granted = kit.Day(*o.GrantedAt) + " by " + kit.Given(o.GrantedBy)
 		}
 		switch {
-		case o.SeenAt != nil && o.Fit == apiclient.FitMissing:
+		case o.SeenAt != nil && o.Status == apiclient.StatusMissing:
 			looked = "not there on " + kit.Day(*o.SeenAt)
 		case o.SeenAt != nil:
 			looked = kit.Day(*o.SeenAt) + ", " + kit.Given(o.SeenBy)
 		}
-		fit := string(o.Fit)
+		status := string(o.Status)
 		if adrift(o) {
-			fit += " !"
+			status += " !"
 		}
 		holder := kit.Given(o.Key.Holder)
 		if kit.Given(o.Steward) {
 			holder = "the service's own"
 		}
 		if byInstance {
-			t.Add(o.Key.Name, o.Login, fmt.Sprintf("%s %d", o.Key.Type, o.Key.Bits), holder, fit, granted, looked)
+			t.Add(o.Key.Name, o.Login, fmt.Sprintf("%s %d", o.Key.Type, o.Key.Bits), holder, status, granted, looked)
 		} else {
-			t.Add(o.Login, o.Region, fit, granted, looked, kit.Given(o.Reason))
+			t.Add(o.Login, o.Region, status, granted, looked, kit.Given(o.Reason))
 		}
 	}
 	t.Write(s)

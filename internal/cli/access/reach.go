@@ -167,7 +167,7 @@ func showReach(s *kit.Session, rows []apiclient.LoginReach, p apiclient.ReachPag
 		)
 	}
 	if len(rows) == 0 {
-		fmt.Fprintln(s.Env.Out, "No login fits.")
+		fmt.Fprintln(s.Env.Out, "No login matches.")
 		return nil
 	}
 	t := kit.Table{Head: []string{"LOGIN", "REACH", "KEYS", "SWEPT", "WHY", "NEXT"}}
@@ -215,11 +215,11 @@ func ShowLogin(s *kit.Session, l apiclient.Login) {
 		kit.Given(l.Reach.SweepError), "Cloud's label", kit.Given(l.Label), "Next", kit.Given(l.Reach.Next),
 	)
 	fmt.Fprintln(s.Env.Out)
-	t := kit.Table{Head: []string{"KEY", "HOLDER", "FIT", "PROVED", "LOGGED IN", "LIMITS"}}
+	t := kit.Table{Head: []string{"KEY", "HOLDER", "STATUS", "PROVED", "LOGGED IN", "LIMITS"}}
 	for _, o := range l.Openers {
-		fit, holder := string(o.Fit), kit.Given(o.Key.Holder)
+		status, holder := string(o.Status), kit.Given(o.Key.Holder)
 		if adrift(o) {
-			fit += " !"
+			status += " !"
 		}
 		if kit.Given(o.Steward) {
 			holder = "the service's own"
@@ -234,7 +234,7 @@ func ShowLogin(s *kit.Session, l apiclient.Login) {
 		if o.EnteredAt != nil {
 			entered = kit.Day(*o.EnteredAt)
 		}
-		t.Add(o.Key.Name, holder, fit, proved, entered, kit.Given(o.Limits))
+		t.Add(o.Key.Name, holder, status, proved, entered, kit.Given(o.Limits))
 	}
 	for _, g := range l.Strangers {
 		t.Add(g.Sha256, "a stranger: "+g.Comment, "stranger !", "", "", kit.Given(g.Limits))

@@ -30,16 +30,16 @@ made about stays as it is. Lines are changed in a run that can be undone until i
 	},
 }}
 
-// choices are what is to be done about differences, by fit.
-type choices map[apiclient.Fit]*string
+// choices are what is to be done about differences, by status.
+type choices map[apiclient.Status]*string
 
 func settle(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error {
 	label := f.String("label", "", "instances with this label, `name=value`")
 	all := f.Bool("all", false, "all logins")
 	chosen := choices{
-		apiclient.FitMissing:   f.String("missing", "", "place or withdraw, for granted keys that are not there"),
-		apiclient.FitUngranted: f.String("ungranted", "", "accept or remove, for known keys that nobody granted"),
-		apiclient.FitStranger:  f.String("strangers", "", "accept or remove, for keys in no record"),
+		apiclient.StatusMissing:   f.String("missing", "", "place or withdraw, for granted keys that are not there"),
+		apiclient.StatusUngranted: f.String("ungranted", "", "accept or remove, for known keys that nobody granted"),
+		apiclient.StatusStranger:  f.String("strangers", "", "accept or remove, for keys in no record"),
 	}
 	reason := f.String("reason", "", "why, for the daybook")
 	yes := f.Bool("yes", false, "do not ask")
@@ -47,10 +47,10 @@ func settle(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error
 		if len(args) == 0 && *label == "" && !*all {
 			return kit.Usage("say where: LOGIN ..., -label name=value, or -all")
 		}
-		for fit, choice := range chosen {
-			if allowed := choicesFor[fit]; *choice != "" && !slices.Contains(allowed, *choice) {
+		for status, choice := range chosen {
+			if allowed := choicesFor[status]; *choice != "" && !slices.Contains(allowed, *choice) {
 				return kit.Usage(
-					fmt.Sprintf("for what is %s the choices are %s; not %q", fit, strings.Join(allowed, " and "), *choice),
+					fmt.Sprintf("for what is %s the choices are %s; not %q", status, strings.Join(allowed, " and "), *choice),
 				)
 			}
 		}
@@ -84,11 +84,11 @@ func settle(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error
 	}
 }
 
-var choicesFor = map[apiclient.Fit][]string{
-	apiclient.FitMissing: {
+var choicesFor = map[apiclient.Status][]string{
+	apiclient.StatusMissing: {
 		"place",
 		"withdraw",
-	}, apiclient.FitUngranted: {"accept", "remove"}, apiclient.FitStranger: {"accept", "remove"},
+	}, apiclient.StatusUngranted: {"accept", "remove"}, apiclient.StatusStranger: {"accept", "remove"},
 }
 
 func settleThese(s *kit.Session,
@@ -102,10 +102,10 @@ func settleThese(s *kit.Session,
 	var request apiclient.SettleDifferences
 	request.Reason = kit.Optional(reason)
 	for _, d := range found {
-		if choice := kit.Given(chosen[d.Fit]); choice != "" {
+		if choice := kit.Given(chosen[d.Status]); choice != "" {
 			request.Choices = append(
 				request.Choices,
-				apiclient.ChosenDifference{Login: d.Login, Sha256: d.Sha256, Fit: d.Fit, Choice: apiclient.Choice(choice)},
+				apiclient.ChosenDifference{Login: d.Login, Sha256: d.Sha256, Status: d.Status, Choice: apiclient.Choice(choice)},
 			)
 		}
 	}
@@ -162,23 +162,23 @@ func showDifferences(s *kit.Session, found []apiclient.Difference, chosen choice
 }
 
 func differenceTable(s *kit.Session, found []apiclient.Difference, chosen choices) {
-	t := kit.Table{Head: []string{"LOGIN", "KEY", "HOLDER", "FIT", "SINCE", "TO DO"}}
+	t := kit.Table{Head: []string{"LOGIN", "KEY", "HOLDER", "STATUS", "SINCE", "TO DO"}}
 	for _, d := range found {
 		since, name := "", d.Name
 		if d.Since != nil {
 			since = kit.Day(*d.Since)
 		}
-		if d.Fit == apiclient.FitStranger {
+		if d.Status == apiclient.StatusStranger {
 			name = strings.TrimSpace(name + " " + d.Sha256)
 		}
-		choice := kit.Given(chosen[d.Fit])
+		choice := kit.Given(chosen[d.Status])
 		switch {
 		case choice == "" && d.NoMeans != nil:
 			choice = "by hand: " + *d.NoMeans
 		case choice == "":
-			choice = strings.Join(choicesFor[d.Fit], " or ") + "?"
+			choice = strings.Join(choicesFor[d.Status], " or ") + "?"
 		}
-		t.Add(d.Login, name, kit.Given(d.Holder), string(d.Fit), since, choice)
+		t.Add(d.Login, name, kit.Given(d.Holder), string(d.Status), since, choice)
 	}
 	t.Write(s)
 }

@@ -53,7 +53,7 @@ type diagnosis struct {
 	found    apiclient.Instance
 	login    apiclient.Login
 	approach apiclient.Approach
-	signer     kit.AtHand
+	signer   kit.AtHand
 	record   apiclient.Key
 }
 
@@ -353,7 +353,7 @@ func (d *diagnosis) stands(context.Context) (string, error) {
 	}
 	o := d.login.Openers[i]
 	switch {
-	case o.Fit == apiclient.FitMissing:
+	case o.Status == apiclient.StatusMissing:
 		return "", &failure{"it is granted, but was not there at the last look on " + kit.Moment(*o.SeenAt), grant}
 	case o.Limits != nil && (strings.Contains(*o.Limits, "expired") || strings.Contains(*o.Limits, "only ")):
 		return "", &failure{"its line has a limit: " + *o.Limits, "See the line: plumlatch login show " + d.login.Reach.Login}

@@ -64,7 +64,7 @@ var DaybookCommands = []kit.Command{
 	{
 		Name:    "daybook check",
 		Flags:   daybookCheck,
-		Summary: "Find the first entry that does not fit",
+		Summary: "Find the first entry that is not intact",
 		Detail: "With -file an export is checked here, without the service. With -head it is seen too whether " +
 			"the\ndaybook was shortened or written anew since that head was taken.",
 		Examples: []string{
@@ -163,7 +163,7 @@ func daybookList(f *flag.FlagSet) func(context.Context, *kit.Session, []string) 
 var entryListing = kit.Listing[apiclient.Entry]{
 	Head:  []string{"WHEN", "BY", "WAY", "OUTCOME", "WHAT"},
 	Name:  func(e apiclient.Entry) string { return strconv.Itoa(e.Seq) },
-	None:  "No entry fits.",
+	None:  "No entry matches.",
 	Cells: entryCells,
 }
 
@@ -358,13 +358,13 @@ func daybookCheck(f *flag.FlagSet) func(context.Context, *kit.Session, []string)
 			last = c.Head
 		}
 		if err := keys.Record(s, c, strconv.Itoa(c.Entries), func() {
-			if c.Fits {
-				keys.Say(s, "%s", s.Good(fmt.Sprintf("All %d entries fit.", c.Entries)))
+			if c.Intact {
+				keys.Say(s, "%s", s.Good(fmt.Sprintf("All %d entries are intact.", c.Entries)))
 			} else {
-				keys.Say(s, "%s", s.Bad(fmt.Sprintf("Entry %d does not fit: %s.", c.Fault.Seq, c.Fault.What)))
+				keys.Say(s, "%s", s.Bad(fmt.Sprintf("Entry %d is not intact: %s.", c.Fault.Seq, c.Fault.What)))
 			}
 			compared := ""
-			if head != nil && c.Fits {
+			if head != nil && c.Intact {
 				compared = fmt.Sprintf("of entry %d on %s, signed by %s: it fits", head.Seq, kit.Moment(head.At), by)
 			}
 			open := ""
@@ -382,7 +382,7 @@ func daybookCheck(f *flag.FlagSet) func(context.Context, *kit.Session, []string)
 		}); err != nil {
 			return err
 		}
-		if !c.Fits {
+		if !c.Intact {
 			return kit.Quiet(kit.ExitNotAsItShould)
 		}
 		return nil
@@ -438,7 +438,7 @@ func checkHere(_ context.Context, path string, head *daybook.Head) (apiclient.Da
 		err = c.End()
 	}
 	seq, hash := c.Head()
-	out := apiclient.DaybookCheck{Entries: int(seq), Head: hash.String(), Fits: err == nil, Redacted: []int{}}
+	out := apiclient.DaybookCheck{Entries: int(seq), Head: hash.String(), Intact: err == nil, Redacted: []int{}}
 	for _, seq := range c.Redacted() {
 		out.Redacted = append(out.Redacted, int(seq))
 	}

@@ -63,7 +63,7 @@ func runList(f *flag.FlagSet) func(context.Context, *kit.Session, []string) erro
 var runListing = kit.Listing[apiclient.Run]{
 	Head: []string{"RUN", "INSTANCE", "STATE", "BEGUN", "BY", "ID"},
 	Name: func(r apiclient.Run) string { return r.Id.String() },
-	None: "No run fits.",
+	None: "No run matches.",
 	Cells: func(r apiclient.Run) []string {
 		state := string(r.State)
 		if r.Waits != nil && r.EndedAt == nil {

@@ -186,7 +186,7 @@ func (s *Session) FileFor(openers []apiclient.Opening) string {
 		if file == "" || o.GrantedAt == nil {
 			continue
 		}
-		if o.Fit == apiclient.FitInPlace {
+		if o.Status == apiclient.StatusInPlace {
 			return file
 		}
 		second = file

@@ -109,8 +109,8 @@ type Steps struct {
 	width int // of the titles
 }
 
-// Fit makes the column of titles as wide as those of the run need.
-func (s *Steps) Fit(run apiclient.Run) {
+// FitTitles makes the column of titles as wide as those of the run need.
+func (s *Steps) FitTitles(run apiclient.Run) {
 	s.width = 18
 	for _, step := range run.Steps {
 		s.width = max(s.width, utf8.RuneCountInString(step.Title))
@@ -122,7 +122,7 @@ func (s *Steps) Tell(run apiclient.Run) {
 		return
 	}
 	s.Clear()
-	s.Fit(run)
+	s.FitTitles(run)
 	for _, step := range run.Steps {
 		key := step.Name + string(step.State)
 		switch {

@@ -94,7 +94,7 @@ func showRestoreReport(s *kit.Session, p apiclient.RestoreReport) {
 	)
 	fmt.Fprintln(s.Env.Out, "\nSteps:")
 	show := &kit.Steps{Session: s}
-	show.Fit(r.Run)
+	show.FitTitles(r.Run)
 	for _, step := range r.Run.Steps {
 		if step.State != apiclient.StepStateWaiting && step.State != apiclient.StepStateRunning {
 			fmt.Fprintln(s.Env.Out, show.Line(step))

@@ -23,7 +23,7 @@ import (
 // hereWork is what a rotation's logins are edited with from this machine.
 type hereWork struct {
 	signers []kit.AtHand    // those given, by which the old keys' logins are opened
-	names  map[string]bool // the keys whose private keys are at hand; false for those looked for in vain
+	names   map[string]bool // the keys whose private keys are at hand; false for those looked for in vain
 }
 
 // workHere returns what there is to work with; nil where nothing was given.

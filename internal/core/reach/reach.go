@@ -2,16 +2,16 @@
 // and what was seen (sightings).
 package reach
 
-// Fit is how one key and one login stand.
-type Fit string
+// Status is how one key and one login stand.
+type Status string
 
-// The fits. FitUnswept means that nobody has looked yet; it is never shown as
+// The fits. StatusUnswept means that nobody has looked yet; it is never shown as
 // anything better.
 const (
-	InPlace    Fit = "in place"
-	Missing    Fit = "missing"
-	Ungranted  Fit = "ungranted"
-	FitUnswept Fit = "unswept"
+	InPlace       Status = "in place"
+	Missing       Status = "missing"
+	Ungranted     Status = "ungranted"
+	StatusUnswept Status = "unswept"
 )
 
 // Sighting is what the last look at a login said of one key.
@@ -24,16 +24,16 @@ const (
 	NotSeen
 )
 
-// FitOf returns the fit of a known key and a login. ok is false where the key
+// StatusOf returns the status of a known key and a login. ok is false where the key
 // is neither wanted nor seen there, so that there is nothing to tell.
-func FitOf(granted bool, s Sighting) (fit Fit, ok bool) {
+func StatusOf(granted bool, s Sighting) (status Status, ok bool) {
 	switch {
 	case granted && s == Seen:
 		return InPlace, true
 	case granted && s == NotSeen:
 		return Missing, true
 	case granted:
-		return FitUnswept, true
+		return StatusUnswept, true
 	case s == Seen:
 		return Ungranted, true
 	}

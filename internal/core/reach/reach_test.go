@@ -9,18 +9,18 @@ func TestFitIsNeverBetterThanWhatWasSeen(t *testing.T) {
 	for _, c := range []struct {
 		granted bool
 		seen    Sighting
-		fit     Fit
+		status  Status
 		ok      bool
 	}{
 		{true, Seen, InPlace, true},
 		{true, NotSeen, Missing, true},
-		{true, NeverLooked, FitUnswept, true},
+		{true, NeverLooked, StatusUnswept, true},
 		{false, Seen, Ungranted, true},
 		{false, NotSeen, "", false},
 		{false, NeverLooked, "", false},
 	} {
-		if fit, ok := FitOf(c.granted, c.seen); fit != c.fit || ok != c.ok {
-			t.Errorf("FitOf(%v, %v) = %q, %v; want %q, %v", c.granted, c.seen, fit, ok, c.fit, c.ok)
+		if status, ok := StatusOf(c.granted, c.seen); status != c.status || ok != c.ok {
+			t.Errorf("StatusOf(%v, %v) = %q, %v; want %q, %v", c.granted, c.seen, status, ok, c.status, c.ok)
 		}
 	}
 }

@@ -64,7 +64,7 @@ type Standing struct {
 	State State
 	// Holders is the number of holders with a fresh proof, where 2 means two or more.
 	Holders int
-	// InPlace, Missing, Ungranted and Strangers count its keys by their fit. The
+	// InPlace, Missing, Ungranted and Strangers count its keys by their status. The
 	// steward key is not among those in place.
 	InPlace, Missing, Ungranted, Strangers int
 	// Steward is whether the service's own key is in place.
@@ -93,14 +93,14 @@ func Standings(in Input) []Standing {
 	for _, p := range in.Pairs {
 		s, t, k := &out[p.Login], &tallies[p.Login], &in.Keys[p.Key]
 		t.seen = t.seen || p.Sighting != NeverLooked
-		fit, ok := FitOf(p.Granted, p.Sighting)
+		status, ok := StatusOf(p.Granted, p.Sighting)
 		switch {
-		case !ok, fit == FitUnswept:
+		case !ok, status == StatusUnswept:
 			continue
-		case fit == Missing:
+		case status == Missing:
 			s.Missing++
 			continue
-		case fit == Ungranted:
+		case status == Ungranted:
 			s.Ungranted++
 			continue
 		case k.Steward:

@@ -115,12 +115,12 @@ const (
 	Remove   Choice = "remove"
 )
 
-// Stranger is the fit of a key that no record is of.
-const Stranger Fit = "stranger"
+// Stranger is the status of a key that no record is of.
+const Stranger Status = "stranger"
 
 // Choices returns what can be done about a difference, the most careful first; none where there is
 // nothing to do.
-func Choices(f Fit) []Choice {
+func Choices(f Status) []Choice {
 	switch f {
 	case Missing:
 		return []Choice{Place, Withdraw}

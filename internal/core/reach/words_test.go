@@ -86,14 +86,14 @@ func TestALossIsWorseWhereItShutsOrThins(t *testing.T) {
 }
 
 func TestTheCarefulChoiceComesFirst(t *testing.T) {
-	for fit, want := range map[Fit][]Choice{
+	for status, want := range map[Status][]Choice{
 		Missing:   {Place, Withdraw},
 		Ungranted: {Accept, Remove},
 		Stranger:  {Accept, Remove},
 		InPlace:   nil,
 	} {
-		if got := Choices(fit); !slices.Equal(got, want) {
-			t.Errorf("%s: got %v, want %v", fit, got, want)
+		if got := Choices(status); !slices.Equal(got, want) {
+			t.Errorf("%s: got %v, want %v", status, got, want)
 		}
 	}
 }

@@ -196,33 +196,6 @@ func (e FindingWeight) Valid() bool {
 	}
 }
 
-// Defines values for Fit.
-const (
-	FitInPlace   Fit = "in place"
-	FitMissing   Fit = "missing"
-	FitStranger  Fit = "stranger"
-	FitUngranted Fit = "ungranted"
-	FitUnswept   Fit = "unswept"
-)
-
-// Valid indicates whether the value is a known member of the Fit enum.
-func (e Fit) Valid() bool {
-	switch e {
-	case FitInPlace:
-		return true
-	case FitMissing:
-		return true
-	case FitStranger:
-		return true
-	case FitUngranted:
-		return true
-	case FitUnswept:
-		return true
-	default:
-		return false
-	}
-}
-
 // Defines values for HolderKind.
 const (
 	HolderKindPerson HolderKind = "person"
@@ -895,6 +868,33 @@ func (e StartRotationMake) Valid() bool {
 	}
 }
 
+// Defines values for Status.
+const (
+	StatusInPlace   Status = "in place"
+	StatusMissing   Status = "missing"
+	StatusStranger  Status = "stranger"
+	StatusUngranted Status = "ungranted"
+	StatusUnswept   Status = "unswept"
+)
+
+// Valid indicates whether the value is a known member of the Status enum.
+func (e Status) Valid() bool {
+	switch e {
+	case StatusInPlace:
+		return true
+	case StatusMissing:
+		return true
+	case StatusStranger:
+		return true
+	case StatusUngranted:
+		return true
+	case StatusUnswept:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for StepState.
 const (
 	StepStateDone    StepState = "done"
@@ -1171,16 +1171,16 @@ type Choice string
 type ChosenDifference struct {
 	// Choice For what is missing: place its line, or withdraw its grant. For what nobody granted and for strangers: remove the line, or accept it as granted.
 	Choice Choice `json:"choice"`
-
-	// Fit How the key and the login stand; unswept until somebody has looked.
-	Fit   Fit    `json:"fit"`
-	Login string `json:"login"`
+	Login  string `json:"login"`
 
 	// Name The name of the record that an accepted stranger gets; made from its comment unless given.
 	Name *string `json:"name,omitempty"`
 
 	// Sha256 The key's fingerprint.
 	Sha256 string `json:"sha256"`
+
+	// Status How the key and the login stand; unswept until somebody has looked.
+	Status Status `json:"status"`
 }
 
 // Closing defines model for Closing.
@@ -1263,13 +1263,13 @@ type DaybookCheck struct {
 	// CanChange Whether the database role of the service could change entries; it should not.
 	CanChange bool `json:"can_change"`
 
-	// Entries How many entries fit, from the first on.
+	// Entries How many entries are intact, from the first on.
 	Entries int           `json:"entries"`
 	Fault   *DaybookFault `json:"fault,omitempty"`
-	Fits    bool          `json:"fits"`
 
 	// Head The hash of the last of these.
-	Head string `json:"head"`
+	Head   string `json:"head"`
+	Intact bool   `json:"intact"`
 
 	// Redacted The entries whose details were taken away, since they held a private key; a later entry tells of each.
 	Redacted []int `json:"redacted"`
@@ -1277,7 +1277,7 @@ type DaybookCheck struct {
 
 // DaybookFault defines model for DaybookFault.
 type DaybookFault struct {
-	// Seq The first entry that does not fit, or is missing.
+	// Seq the first entry that is not intact, or is missing.
 	Seq  int    `json:"seq"`
 	What string `json:"what"`
 }
@@ -1297,13 +1297,10 @@ type Delivery struct {
 // Difference defines model for Difference.
 type Difference struct {
 	// Choices What can be done about it, the most careful first.
-	Choices []Choice `json:"choices"`
-
-	// Fit How the key and the login stand; unswept until somebody has looked.
-	Fit      Fit     `json:"fit"`
-	Holder   *string `json:"holder,omitempty"`
-	Instance string  `json:"instance"`
-	Login    string  `json:"login"`
+	Choices  []Choice `json:"choices"`
+	Holder   *string  `json:"holder,omitempty"`
+	Instance string   `json:"instance"`
+	Login    string   `json:"login"`
 
 	// Name The key's name, or the comment of a stranger's line.
 	Name string `json:"name"`
@@ -1315,6 +1312,9 @@ type Difference struct {
 
 	// Since When it was granted, or first seen.
 	Since *time.Time `json:"since,omitempty"`
+
+	// Status How the key and the login stand; unswept until somebody has looked.
+	Status Status `json:"status"`
 }
 
 // DifferencePage defines model for DifferencePage.
@@ -1489,9 +1489,6 @@ type FirstAdmin struct {
 	Title *string `json:"title,omitempty"`
 }
 
-// Fit How the key and the login stand; unswept until somebody has looked.
-type Fit string
-
 // Folder defines model for Folder.
 type Folder struct {
 	// Mode In octal, such as 0700.
@@ -1521,16 +1518,16 @@ type GrantPage struct {
 // GrantRecord defines model for GrantRecord.
 type GrantRecord struct {
 	// EndRefused Its time is over, but it could not be withdrawn; the daybook says why.
-	EndRefused *bool `json:"end_refused,omitempty"`
+	EndRefused *bool     `json:"end_refused,omitempty"`
+	GrantedAt  time.Time `json:"granted_at"`
+	GrantedBy  string    `json:"granted_by"`
+	Instance   string    `json:"instance"`
+	Key        KeyRef    `json:"key"`
+	Login      string    `json:"login"`
+	Reason     *string   `json:"reason,omitempty"`
 
-	// Fit How the key and the login stand; unswept until somebody has looked.
-	Fit       *Fit      `json:"fit,omitempty"`
-	GrantedAt time.Time `json:"granted_at"`
-	GrantedBy string    `json:"granted_by"`
-	Instance  string    `json:"instance"`
-	Key       KeyRef    `json:"key"`
-	Login     string    `json:"login"`
-	Reason    *string   `json:"reason,omitempty"`
+	// Status How the key and the login stand; unswept until somebody has looked.
+	Status *Status `json:"status,omitempty"`
 
 	// Steward The service's own key.
 	Steward     *bool      `json:"steward,omitempty"`
@@ -2021,11 +2018,11 @@ type MakeKey struct {
 
 // MapCell defines model for MapCell.
 type MapCell struct {
-	// Fit How the key and the login stand; unswept until somebody has looked.
-	Fit Fit `json:"fit"`
-
 	// Key The place of the key in keys, from 0.
 	Key int `json:"key"`
+
+	// Status How the key and the login stand; unswept until somebody has looked.
+	Status Status `json:"status"`
 }
 
 // MapKey defines model for MapKey.
@@ -2166,10 +2163,7 @@ type OldKeyPlaceKind string
 // Opening One key and one login.
 type Opening struct {
 	// EnteredAt The last completed login by it.
-	EnteredAt *time.Time `json:"entered_at,omitempty"`
-
-	// Fit How the key and the login stand; unswept until somebody has looked.
-	Fit           Fit           `json:"fit"`
+	EnteredAt     *time.Time    `json:"entered_at,omitempty"`
 	GrantedAt     *time.Time    `json:"granted_at,omitempty"`
 	GrantedBy     *string       `json:"granted_by,omitempty"`
 	Instance      string        `json:"instance"`
@@ -2192,6 +2186,9 @@ type Opening struct {
 
 	// SeenBy By which method it was seen.
 	SeenBy *string `json:"seen_by,omitempty"`
+
+	// Status How the key and the login stand; unswept until somebody has looked.
+	Status Status `json:"status"`
 
 	// Steward The service's own key.
 	Steward *bool      `json:"steward,omitempty"`
@@ -3203,6 +3200,9 @@ type StartSweep struct {
 	Label *string `json:"label,omitempty"`
 }
 
+// Status How the key and the login stand; unswept until somebody has looked.
+type Status string
+
 // Step defines model for Step.
 type Step struct {
 	EndedAt *time.Time `json:"ended_at,omitempty"`
@@ -3539,8 +3539,8 @@ type ListDifferencesParams struct {
 	// Label Only of instances with this label, name=value.
 	Label *string `form:"label,omitempty" json:"label,omitempty"`
 
-	// Fit Only of this kind: missing, ungranted or stranger.
-	Fit *Fit `form:"fit,omitempty" json:"fit,omitempty"`
+	// Status Only of this kind: missing, ungranted or stranger.
+	Status *Status `form:"status,omitempty" json:"status,omitempty"`
 }
 
 // ListDueRotationsParams defines parameters for ListDueRotations.
@@ -5055,11 +5055,11 @@ func (siw *ServerInterfaceWrapper) ListDifferences(c *gin.Context) {
 		return
 	}
 
-	// ------------- Optional query parameter "fit" -------------
+	// ------------- Optional query parameter "status" -------------
 
-	err = runtime.BindQueryParameterWithOptions("form", true, false, "fit", c.Request.URL.Query(), &params.Fit, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "status", c.Request.URL.Query(), &params.Status, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
 	if err != nil {
-		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter fit: %w", err), http.StatusBadRequest)
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter status: %w", err), http.StatusBadRequest)
 		return
 	}
 
@@ -18242,409 +18242,409 @@ func (sh *strictHandler) Trace(ctx *gin.Context) {
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7P17cxs3sj+MvxWUvr+qJPUbXexcNivVU3W0vsQ+cWKX5T1+6rubUkEckMRqCHAHGNHcVN77U+huYDAk",
-	"MJyRSMV7Nv8ktknO4NJo9OXTn/71aKIXS62Esubo/NejJa/5QlhRw98up1bU7g+lMJNaLq3U6uj86MNc",
-	"sElTG10zO+eW2blgSz4T7EZMdS3YjN8Jxg1T4pM9OSqOpPvRPxtRr4+KI8UX4uj8iMOjiyMzmYsFd++w",
-	"66X7wNhaqtnRb78VR69LsVhqK9Rk/aNYb4/jkt3xqhFMT2EIE15Vov7CsMlcy4nAsbnXGWbn0jCtBKvF",
-	"Pxth2lHNBS9hHDSs6JXH7p3xABf80xuhZnZ+dP7k6fdFasDTn7idzNMrJiyfuaGu3LCkGyVXM1G6hZKW",
-	"rbhhteDluftL9KlW1ZrJKVP6RpdrJioj2Jy3n0vLjFQTwb58//IZ+/OTJ2cFM2Li3suefH3y5OTJVxfM",
-	"WG4bw7558pRpOxf1ShqRX4LpMc4iN/ezp98kJ6+M5WoifobHpFZA0je+MLAtYQRLbuft+/23joojt1uy",
-	"FuXRua0b0S8sP4p1/s23Yt3/0lvY6zHveyMX0qbfNqsFt8JYpprFjajdpgtlaylMwZ4wq9m3Z2cX7Nsz",
-	"1qhKGMNm8k6o3EGp4D2JsUhlxUzUOBg9kyo//cp9XLDGiPq//PJmFgK+OnIp3i5Fza2u8wPQ9I3+TfDf",
-	"Gvn694Ib96bNF3+crws2BSUlWMnXN1rf5la5xmfseJG23D37dek+T0ygpi/0TmCq6wW3R+dHTSPLo9RJ",
-	"et9UPaeobqodJ8h9Y+waNj2zah46oauVEMvs84379IFv+KAtr1IiIJy+c2duohtlGa8qvBcWTsXlpMHC",
-	"0xIrdqN1Jbg6+s29sxZmqZURcFW+q/VNJRbujxOtrFCgG/hyWckJyMTpEr/x//8HCWv78P9fLaZH50f/",
-	"57S9i0/xU3Pqnwtv3Jwct2wllGWrWqsZ3QDffPunr05gTegRcJGX5Q81xzEta3fOrMRxT2u9uJ6LOiNs",
-	"eKeyZcUncI0KVkkFcre5IgXo0G3hKkilbD2+o40KRufU/wMcXGkN0yuF+gvU18n27hf+8Kbe3Sgr03Kh",
-	"4HVG1HfOVlhJOy9rvnJ3sXtHkLiSW3Fs5UIkxa4V2b/RFYKT/SV8Wd/8Q0ysG8plWXoF4g749lYs+K1I",
-	"DrUWMFYlVu4iM2yiF4K5jXMjFapZuNfTTI6KoxsY3i+JhVKkVMasoBHWSjUzuwTVz+3Kf/+34mjFlRXl",
-	"0F9+xG9vrisMOjyrwGXKLPAHfSvU9sqWfG22V/aVXrHKHRxp2VxXpblgf+7eyQVzmkIby77+7rtI9MLV",
-	"W+D1DA/nZSndk3n1rvPyrRVN3M/8RlTG27H+CBjUVM7CE850mDY1KrM5V2RF4vkQNXwjGmC7KNktd4bl",
-	"9pq81DXjbMEnc6mE15RrVmqmtJ1LNQMLtCN3QXvzMil0tUZh7xeBSqQ3Pr3Remm9ubm927wsa2FMyl+Y",
-	"u710z3XqhitGX01qFffda3feth/0GpWHVuLYqUP2dinU1dUrp7PgTEorFum9p3/gdc3XID6w86PEZ2s5",
-	"KsFrZdPy7YYJkwbFsXKqBL9eMNNM5s75mMraWOYuLT6xyZUAnXbt1G9yQFkRW+o6MaynT7fs3oRFm9AA",
-	"fl87A4r3KSkry2WtOfpkA8Wk1biTSjclM3zdHkVpmNKr5DLRA6/RC05IjTVe4LynDBcqd8sP7lzvY8nj",
-	"u+a2YxL1XFDutwtprSivb9YZY9I90yseZzfiRCth8bb345XqgvEbA8YGLI9y3nSpRfrswMJdc3OL2j9t",
-	"lHFaX+f6wlcv8KnSMH6jG7upiOB77uiLMm2AuCsxc71NdF26tWv3fPtLTSVMapW0oQHMGl6XoHTdYXfS",
-	"3TnsfQrupazFilcV3PwJPeA89J1a0qu8K/jy5imB2XeX3k8qeTDM7TNnvaaMwpwllzUTkqYQfTvzclFS",
-	"TGfjVLpPRsn4Dd2/23fzVFeVXplsSICtYG/BuHVn2/JbkbsLqjKj/WQ5wEMhlZUxQhZcrdHGNWzFpSXb",
-	"N21wqKRj+NHH4WBasqrYjWBe7Bk3Y+1mipMFzZG41cnVHTJ5/Iet69h4K8Yd+RthnK1RiguMUTH3I8O4",
-	"05L8VijSOxsGEr+Ff1ok57fWTW16nMLWv3E2DpjN3WVv3b2ufMMs6VbyQhaEhH5NgllsBgXCqhatrAfx",
-	"8GNOnZm/iJlUbwS/c7PbPjcznnKyPjiRZs0Sgp8o7n48btH1ndPDqoSQYiWmlhm9EGDopVVsj8hYnT5o",
-	"uCzu5YzW6oIpIZxckh0AYz9JOljbq+A+SmqOZXNTycn1rchcdfg5HBC5w37r127Ri1L79IxbXulZk7BM",
-	"5YLP6E9DLo3X7uvJ20L+a8RjruS/kk/5l1YjnvJ/tUo8ZfNg4AT9CP07kss0d0dPzRLLJD4tZS3MqFtg",
-	"oBqGdMCSTxLq6C0aQUbOFLdNLdiXV1evrl7/8FVSt1jxyWbUsDTMaqd/3aNEWbCbtcV4hvvDbvnCkbvn",
-	"x+Mt4mXJLKiaifeRXu6uKtqPsL7kui15YzBQaBpY1UaVGv5uIRrmtEMtS5F06zJRnY/Szpl7jvOw4EHn",
-	"mMOAFAz86ITBl/zTwf3mfs283222o9U999e2ExvHfNmlat/mVA/kgnZvBK3Y7sVOx3N2Lvgvxf1NrN6x",
-	"aZkScLcsPvm0kMZINTsPxo+BwB6E4XwsDP51VnNlT1j4LeWh4J+dZaFKkGxjwZOozTmrxULfiRArhEfy",
-	"yUQs4abnxv82DiLAKI6KI/9qWCP3GHdLwm+Ti/XMXWjquZxORS2SsYBJWIs+3UYr5kxGzOn0m/K2I/9Z",
-	"f3j7CsLIAzlbYJyhY8EVrZAow0qymbDmAiwiiPXBbkz0YuF8sIwDHUXt5vzpt9/1JcOm0r1lWUtld58E",
-	"nxWix+I6FX51k0JYaZM0VCaVNiMt/FLw0onSiNsgCg5t74+2SQt6Hfx7y3CUbC0syO9cr1jFraBMbXLJ",
-	"9VKokROrhbEUKth5c7nTl79w3MsH3CxxahVfTQ+OFjm5m1pNpRtg+mbRZc99KibaKQk+sbpGZQCyfyfq",
-	"NXO/PIGYbkgvf/dNYvJLbsxK1+XAVHRq/AqT4pkl5GxSSXey8Hqw2l1VDK3SbNioP2Q4yKp6pY111mzC",
-	"PPPRs20XMBOJ29hsCo+1UTN44K54WTYmMN4xx19k/MdSTGQ5Wg/gbzKPPKDZmAuIeFWyrQxWapDjCWtU",
-	"wDVqNJtw5ZQPznO0AxZiSP5W9UEgunDh1E8bA3+i/7ljmLhaUxYpBnXCphZtzjzyY6M98APCxeiRtedi",
-	"Ik1Sscx8znJ7HTIrvzFwfEDPu9/wG1ElY8OjI609kpmNkAN+afc0KNSA347eVbQD3TXHZ8EY3TrWPSES",
-	"6b0Zbm7BzpvgI0GPO1Hlas0Wus4I677n7caanGhjrC7XseyHYMxtznh8jt7Bs7mY3CbuNK6uWwM+f45L",
-	"bvkNh7BKFWw7n1We6KYqKbbvIUAXkNCbwydK2/TC0Xd7woX0DTaVtkD70L0YczlapUOHU95UO81bWpaX",
-	"8F20iE36CM4FLzMhH27mfi0gvYF/Njk3ruQTKzLP8hPF4FUpLJcVZbIwLshXfF0QCM7OxZrNRVUyzpa1",
-	"vHMm261YXzAO5lsNT1szKypMtwpOIJCNhF20aL3xDr9PtBi0WkUsPdH8UqLbWe4tKTTin+lVwY2m2TgD",
-	"ptQCLVcQCF1HTl5aGLw92X8C3QDou8nRi0o6Qy6hV6wVi2UuMi/UWP0q6lqnA/C3UpUZ5IKyIucEZFe2",
-	"xexZkr4QL4wwZDsylrhsMLKiXQo/i2ho0VIk13ena2syBu2EK3YjWKmVoGyakws3C8AzTLgzBSqUo8FZ",
-	"rNZP3jRWh/vNfamUPq/tPv52C/sM+CLvQesp48HX/sJswppiE+96IbgyaY+xo+3ReiN1bz3uEnztSpiC",
-	"MhjS0jfTjrsQatTBaD397Y+kmogM+Ikgx2QawvKgTnEDuCcCykcJIjcT4wR0j4fogRfdfpF/x1MGSxDU",
-	"QRIbHaCE1CoK4u6wfuFFybE2PfHWtLtOuLNbsQYYFxhXkGjvpuEvmNIrsLh8xK5sBONVLXi5Hro9cA8p",
-	"bbPBDpJY0hOjM5/3PK5ilc/IYqIfzSa9EBugg2FD1lWZyWkuRLnO5v53CwI4NQSuTci6e29KSl64OyQh",
-	"H04r5yI6AMiZiFqZFqhzK9bnM66UsHC/04vPua24OS5vxgGPeIiGbLsyo1xysMfyACaE8m6tibMQt+d+",
-	"9ery+Om332Fa0m4YkngVE3BGWvCZPUB0wpVWcsIrSOEhEvb7P33/bTp3oxvrhCuNWRJ1zr9e1uLuOj3w",
-	"D/1jzZi9kAy+lrutl7RVDHbJStelydwk/0wbX6bBbUi+FT+7zhpVd5Jvj4gvZcEmlfuPVgYcodpfiyfp",
-	"YOZ6qO0Jh452BV8fhHdjuO3M2i2O1jF7NF+iYdk9nT5Kll5+L6hREN1vvUfbtZglf6MOTaGFio32Ee5m",
-	"qwRc1AMyY5lrOUwpuxL7uHFR2w2/bAtC26cLW4bdwy8+LbVJOZBvpBLGHRMONhhcqC0OgFB9lda3rJK3",
-	"ous0nrAPzpvktfvb0roL2V1CJ+zjXAunoNC7dzcy+d6V2Pi3RcGMDvf9ksu6TQ7XApJe5XaE2ac6cl6f",
-	"d6zd3Mj3f5IDJyuR8cBwFUZLd7t4RQTIgfeAV51Tdn35qKD1o3k5MQdn3litYS1rUbiNnItPvBQTueDV",
-	"AMl3K+mXIQwiJUEvIT2RcsAntbBJBPANN+LrpwUYcOulYDJ9yJu6ysGsl3ICQIOQA2zsXCgrJ9xC8pwn",
-	"NfuWloQR4ovyU3tGOZp05mZHrlmXafX5Ulbif0SdDt7erK3IYO8qyN/4DV/N3Y3hjk9aiif5ujaUO6yD",
-	"AVCqRVGhq3ecSRTV7aSTbKAG9NTJOPuLmx3tHLyZ/fXDy+Pv4S/+aGNcPxpkRtPAjwB9pZv08RGtghum",
-	"hOn7iVkOzHgshJ3rtAmwSKb7XiumJ5ZXrb169t3ZWXI2UP6VtnnGOr/uB6HGZ9hvrK922o5orpLbn5K0",
-	"+0pZKrFC1XA4rlYMCzpB7e7T0ofNaRessxJ0Ymg66XOryjSKcGKzUPGSr8H6eHr29dnxk6fHXz8pGFRx",
-	"s9VcTubhmmtj2+6aw7otCHoDyFKwJTcWIUC6sUwrcc64+z/VfN1wRJVMeONeXrijNW/qeg2fclaLBa9v",
-	"06jztDbr9fxszipZCTmb2zilcAMRXhoXIlR4fbs7ezbBTaMHBmgXDSqzP/7iNYk6sfLbJJjWoxjxd7mb",
-	"eHk7Md9fmzl/kva/nrTe17sfn139n+/Z8xfvw/XfKi2QBaMXVCVh3L5jxKK1rOAGR0zvrXJ+GiDBgi8P",
-	"gH7L5lyVo4yGwXM1y1t5nVyun55/287zCt2Gd2Db/CjWr9VUO8F9/uJ9fpZysdS1FSVMN/12M58uc2fJ",
-	"cghBKnZ19erlO48GAsf1m6ffJh3XzYvfR9PcBNNSFNUcJFKci2xmJw89MLqpUz7pZailwpKSAcPHJwVY",
-	"Ao0nMxFjL8uFTFgZ+eKjCDKSuDfSZt0HCOfa42bJ8Ctp7Ke0VTKuqqlMyBR9rnnOgKMoaRh4eil6Cr3A",
-	"lFBlG3pmzkUsL1ijzMrZLnA/gDgDiA9A31rfdrF4UjEPx6MEEiBDWxCBj5rDP8ODk/nVlyFyuKG+hpoP",
-	"fxpnPmyitPFWXeRs10w99KSDFOpNhrTf7Ct+zjpzVShskgZXvETM7ELfibI/YJAIYO4c7/tG9dYsF95d",
-	"ipYgu3D7iBTAg96D4nvkeEH85m30uSqvPU4mWcPnDEtfPFGwm4bCtZHR42Gs6iLOG2Ih4Wq+zlSvDU6h",
-	"0VEcZSn732QQKr2xfJLtvpH9KNbvxXSHjPZBl8SK12VOIUMg8QsM9d6KzPqNdAPCHo1axvZXN+uhdXCJ",
-	"VEG0g52tSQnrK67Kt3cpTTqyGOeSSnF2X0lWZ0ciMmMZJiNICiCtuZ7qeme5EFUFLGvEk3uD0n2DSbud",
-	"G5ImlxRK7Etygpkry0fDA1zdh6Ot4It0dYSY2n7gED4jFF6lZXohFjciVcP2dso4c28fF+LIWkvBpBkE",
-	"yKJwO/4ovZAIa922OquZrqWdp+t0d1Wy+0w7fo9CMUkTQaqxWOxu+djwNPtmjjBMMMp3R88Ok4wHmVpC",
-	"LP7a5mvhC1mtc2r6GoomOzfwbgqCe1b3jxMZ/Hbhx79Rw98OPb0UzkdIyhPBObZF5r2IOGvoWxdMLJZ2",
-	"zcpaL8FnZB8iRIgP8CEfmzQhvi2N+1tvfK7Nkm+5BAbtcnjkRQz93VnDsQ9uiDz9Ry3pnu5T2W/xW3sN",
-	"G3SD+HEagSD4cw60dn2RgT3VehYM/O0/PfmuYO9e/OTM7//++GPmjfVSm+HyvqNINIi0SaUes5CLNB3J",
-	"JZHUfHuGHtMg6/uNNBZr8H+D+ovX+CP3jMPQlAxewWxtQh/lC9BCpOx1iDI5u7zijZrMRcluqBiRbhOM",
-	"0itNbBSSyCgCai59MyPNgix7SvHxee60ZwNU9/U2J8AwOO6C87/JeQDD8gLSX0vJ66fycPoedE+7NMjN",
-	"eSOMLLuF/YiRdt6SZx3CzfBYKB+iyFKxpM9JF94JYcqoFjGRPj2kAiad2EtJQkqkl7VEzHI4HiP/JfoL",
-	"RUaQjeCvkoOJToWxenk90caabJ2V+0pAeBnbjZQNt1r+pdUAVRITNfhqFK8rvCzTQtEjw4pGR3x7s7a2",
-	"Zmt54vMQJKlz4ElKO4vWOdmdI9unD/cRjAm69XEjMV0pi1ws1NYYfKwbpfBPbqmW0R8pHslri/9oRb2Q",
-	"im/8Db415bISaYayH8XSvqJiho2rmNBeQ8FVSQQTPCQ1+d0eUq6EGG2alaxFGy81Zn4syqfffvvkzyfj",
-	"eHIiIzp7a+zxppm01Tq9Nx59DUJjkK8cLs0+wZlEqndzazse0363Y+b313TCt0ZwAx3U0F8KtfMuJPIh",
-	"G7MIyR2342gPotZ3QZASsOiQloCKITPXK1FuRn02nInhQGh6eUYid7kTQ4li+ozcgdfuj2Id3bhjoqKQ",
-	"lQT+tGBFdUjDdVWarDnrGZqGX6dEchTHO4jwqHPCNoIfXtW0KxVfjnTig2y1l3buWvTyHemIjKZ1/s57",
-	"wdO4hwCUG+w6vZEqfVdqm63JQY73JXfL6f1SKz4BnNuHF9qg1j0hJR7shgPJLMY+LIZM2foBjQVIMmR2",
-	"sD+weL+773O5dryKS0JCdb1o9TZI05ybc6JeqacTjG6Y5a10YvaPVRo6A/CMa256jI5GlVtYH2kikrm2",
-	"OCVZJ/+4p2KoShusxlrNRdvhZ7Vb9bx3W70Fj8yKZE/8J3vL91SBDVuHrlanJegBzIZ7KuYbmFh5hy6U",
-	"hecWR5U2aXTAG7Dv8xGd3jhDj5gGFuUWhQQUghooUkYL0UFNM6XTJgeuDWSRgQZVraH2x1/nnt6R31Si",
-	"y1Qyji6iLzyw29HPmCbvIC7j3Hz4AmJSDFuJqirYzTrSHz6ZAwTSBjF/UDppNiFV0Xu925/DxrvPd0XW",
-	"05LfCQakJP4NxQ8TshpJ8VAf+56AjZjBp0njM7IUkTdi1ozLduMvcm5cla65iJOcfIJtF6QhRiUqiAis",
-	"n/quk4+Odjqc0TQW21h3CrCUwid9hxlvuDyvrVjk7Lf8W1dcWgGMZ2nrP1881se1GpWQJhiaPV0nrFod",
-	"p7X8MdnpYJp5Y3vqjExcdnkjmPt60D5trnrk9Sv4IkOf/qNTzaSm3dcix5Oy4hDjPff40TWbc0AAaCMK",
-	"ZrUeOZI5uqkjfjGYynQAW6jHCuDraTNoVPEyhRPVc6hBardtX9+mq1ebCD6ZB9ey5Sgf/pud/T2ynGXe",
-	"QCDp7RL9zZ3mBx4ibzjshlSjM5mlpXgjpvZtY9OrlR/uPQqHBxUyegCQez7+JDlo71WOMBUHmO2dmM6c",
-	"m1473aMVh9JOd98iDXMDB+Y833epC9caFnJ53Zuy9YpJw9dzzNYZ/J7nbIDnAtdfm5giygzv0JyMZFsY",
-	"ZmdnKfYwPmGSNDBYZZ0t40cPCmZ8X+dulJTkvZBNj8Cv5RENgsJHyNwT8ZH9MtBIwxfkli9DKZ9Pwd1T",
-	"BgfblDtAADjmn7DHQW+DipFbGpoo+WMZnHR04kNnRKBjtOQmEX6/Vz/so11JEhH90YP4boSzSArs1+UU",
-	"SV996wMbk2w/sVdxdOgntjtRjD7x/iLaDwIdSGbSiGX4KJTUYhcYHnG9DAxutcWeqQAX2EYmF6WCDxm/",
-	"IWrgRURaNod2VmhalXqF7M8PGmlIwCTd+V2QjS/AAcWmTGD069rOi36yBSB/rYdHCp06yRiftaB2Nb1e",
-	"jJMdMM9Q7xL78nBOeF/DkWKXX4llugzwL95/xwJEoN9A2Wp3yimP3YcCJ9muWzyHjSw5ynUrYNmj9F4k",
-	"+/zMc4IJLOScTWth5s5w0dML9pQB2ROzKyAw36A2jBSFVNdoyybVyDBqnJ5+eMmSXKrGSdtnST56Sl4B",
-	"xhEqg6hW3Xfm3ZZjk1engwSz6zL0oVNyEaQ4frCd5IrQP+m4QecsJArYVkIsrwObXMY6dIJMtG1uzYDP",
-	"oRV2hBKk7UM4O2NiLG1lVXK85GD0tRnA0sqW5K1XUa10Xfc8Eapvb7zfDz1ZVnzNbvjklklV+OLesEhu",
-	"S24Eq7QZwSLuhazoElLPfFktqgZ/bqOztqsiDfUIylWPo6WNybH1mxFhEggyGj4dEXvSxhARa0LvpoMl",
-	"H0HhUjRbG8F4LSCSGhrA3i9P6GMONO3cQmV5Yx8n5nAvjrHdtHQ0lIKmkZm8fVEZsfJ0AcNaZPWWP41T",
-	"n73FRPi01MDJn+jNd7cZRe+pTczdUXH0D2qCbObHE62mMt1GlLqyjUuYt47OLskM+bXwnvQ0S5F095yO",
-	"vu7pkkVUQCt3+2/gSZwGbEzDq2qNKP3ypIcNfEBy3OMG+1xMnG7U4g7Qx+kQc1Ik4pcU0fTTq3abXjUf",
-	"Y+oOsTb8nD09++b7gn199qenziT65uzP350wMSnho2+/K9jX33/jPvj2acZL602xB0Hsb4IMM3yJX+5P",
-	"kR4WtMuNWc5rbhLC9UJN6vWS+iZ2yIedR4kEF84G65BJbW1xcbSqpRVvoTurrRuxA1SUbq1GOMBOJuwC",
-	"qosNL3DzBgYx0kK0fCaqKnX0hpaw5is3IH/Y5nCdNeOuKvIXzwaQ7/pzYHODT6sN5wb0MaGbTU0Bv6jW",
-	"WJ+YaUnZJ6iZjoBvFbQbiZsC0nIs+BKA8Zar0gDFHlhj/X0CRxHGjkOoZWJ0vurNY7dwZcOEM5uSi4aI",
-	"qhp+0XjJzJW57cuvebjzchFnyA1xSFnGF1rNMBThJn4PFydj/HirOm0q4yqnd6a+dabQiOrjbVc/1wb0",
-	"p1SyY52v/6TKOWmotRrBHtoW6MagD2GhD/gvuc60u7szwdeSl/80MMXtbO4BcfRuA5z0hh6+iXg0KiME",
-	"oi2sbiZzYXxVJNArVdU+uoiHeBrsA+hKXRedQm1oGuZ8cUZUd4xXOULf4R3Ei9AGP7/Dbup3GMfc6Ncw",
-	"OK4PAyqOAH/a9t1H0Qq7GUQlKfnox77U9XvdWJE6XT7nmID+WrGMfVF3AWEjvZO+zlH9U8smU3/mixTo",
-	"pY++GPsrSIt3NrRzNeeMqyCVXxgGt0PBAHYDe4IBgIJxom2HQBX0JoU7tIC0O28RAmnTfKNSP/L5vCYk",
-	"o3lnCf+ACzRRkw9ALQwVjeivRgX1vtE5LG1yL8Tq7VLUPMlVKY1pRH2dHfc9tMw4y9jTLXWX5ckZs5o9",
-	"OXv6DZvMec0nVtRbLWCRT08aEJJ2Hg9WB+OK1OHJmXUP7GD/RgnGn8XqvZgImWTsyPa/n1u7NOenp9D4",
-	"ztql+yNy763EzVzr2wvWlO5fC2YnS/qireAnK4ypL3WNXazN2lR6lj2qwy07P48f3UkZzmyRXjY/9cya",
-	"fXAqYfguj5Gx3BvBXulhn02g6ekXfYuGj91md8HkOz09NaS3VfmjWL/zCY6BjQ04M4ovzVwDdtudZFDu",
-	"K26ABJCa/yEzmfvHkNlzCgIgXniDDQucb6r60KOST8ENoaEEaOcvxfBWkD4eA8kgLBCH2mOrWalTleG7",
-	"QUQhW9RveMIsirCQ/oKMCP93KwfEGdGd4iPnMNXkXlMqMuGItpRyWtHQtumqhbKizhR2ffB5gkBgTtt/",
-	"sx61158vN5b/8Pp+RdWjqLVuxfp6dBFZe+snhPwWoNcBEIXmGspDxCLoFLmAfp0EgGzDM2N47XcmOPuS",
-	"j79r9WAfeLcnw3kvNuNheff+xgKPTqfWm6roT/dtHKB84I701D5K13rQFwcsX8tb7i2UPkE0co8CbGF5",
-	"Qp9fYdwwNBUivCNmAOO0L6H2i5YKSenVRdyg3X3yenr8E7fYP290lGQjLEKRscZkkvobrk0m2uC29fVz",
-	"RrAo8iOIgKUFl58z7vx/OZWiZOJ4wWXlsW+hSxg1Eslg4Iy9Hn22q7Yq4/eK/5DnvNf4T97ti+Jh5Nkx",
-	"/+VMqdKoKA9E+nItGwVfjCRBy9nwZGgPibRuEJ1RjCgEg3BQ4WRESxdNJ7wuFAO0krNRBA1nvE/N5DL3",
-	"ubqdZ+7fTVcB6BrMAVADfMZzVWZTXc+Evc4d+g/8lh7cPfR8xddoc4TbezXXACbJFqofIMixeZS0AWtc",
-	"6VWnm0N8TlQ3VBmRXPWxTvfWAA0V/lRU5m2gYkiBauHsc1kHR8xp7ymvQb0bhA/FYXSkYeuENpHsPOlC",
-	"vaMZ58RNidV176rkVYhHr+FmDCi1aU9U562pU+KHnS8oH8Mdma/72iyB8T25Afg4APge4pTUpj8TpH1X",
-	"caVEma54EZ+WYuIUBx6/TFvhymeeVrq+RYoZacgDWPA1YPaphJNbJnhdSVGH8jTDrNa3vlEPME5wtYaI",
-	"/0Uo2QDq1xN2GfO24v2AJG2dQ4XsJH3siiAfVYnx4uRd3Q8fElN7nQlirwPzWJ5Uti+nmGkZ+hdava3m",
-	"oKBpRCmtKM/jzCClvWGNdM1mjTBOEwuVtk1291aEppNJ6txegkuKavQ8eKaFyf30uifnDInJ63vAyfCH",
-	"9wGV5XIrHweGeHYwGHcrNiX0uGjPVAjxYFDJXTZCldvFpTuKOndj3DAKFK3+xpL1qJFehFCirzjWQuYF",
-	"BKeJ0A5pQZOYUTyqUfEl2LcQulhjSsiXw0tr8gTXfTy2SQTNx7ZGGf0eujgHh+b9onQ5FZKL3kE3ZYrb",
-	"qwAUg87FHXwRmGhmvlX37u8c+hyyXosj4nJ1/1/ePsX/fZ2+2mt9U6UulEmyhcOV5TeVuMAme7We1Xxh",
-	"MqyXVbNImCtPjm+4ESXDzz0XCDKZSBVlj9KIl3yVHBVv11rNChye0MsqrdOnUuR0HXzkTjM00u8toExP",
-	"DKsOCfbnHvaFAaqT9Hweqqa6DUY3pqPZVFKrEPqeH1gbH8plbozltsnh65vZTJh0Ofslu+NVI+LUdan7",
-	"O6wMrbJ09hHhdLf3DS5ycoQBPOWnuuLrfUCp6YB7z4+Wp/CNn0gu00df6+nzRuSqVq7zCzG+KUPG7ouB",
-	"ZkO53zrR2IHBTcsrcd3bFBtqcMCQcLbOyhko8KvhgdqtAlQFnTpxuEc0CPd/rRU+e2ituY9O9oDY/Gbu",
-	"I0IZBOMAXcvfudVIs6nPeVUJcuN2s0rImeK2SZ26q6tXV69/cMfM3cq8XuhmAJy5fX388NQUwJ77iS+T",
-	"uPykIeIMkEgBGL1AZL83yhZ82SIq2yLzGKR34RP2LXYcaLfp7AABzeBSEIKh5oCKoyCPCJ1M8lhQzLr/",
-	"1E+lHQarNe0B8A/P7k76FKD7mx+REqtOg965LxytBQHjnTXmpAcv8sj9RPy8tJ56YJFDozdqUICoY1kk",
-	"B+sssarqFAdNpfXNgK3vDgQ4CEQ7QZIbUzlgiydjSGUtpzaZkb20LTQY47wLQI3+ozH4WlLauHYg6elF",
-	"AEjudclTZ+Wlrtu3uK+Auek0My5dph5ylHrrlq+Oz8HcS56p+G3Iyo7c1lStHIa8bzjkzgccL08PQ/Lp",
-	"JxuJQ2fbihBJCpPKHsVA1La9bIZPRcBkSHPOjK5kSQqurYEN53C1VTNbgHmFH2hnqcO1SpGFgG0OjO3I",
-	"tY/kG10AfUG8Q3Ps5AvhYB+eBICIdsa3rwmApxWhs13nV+m+dsS741vWtcYAMfHAzJN+0HvBS+poY8bR",
-	"NHiige7CP32aoyjLCUcfYMmNLnmb93a02Qwz9gPJ6B1vZAoIvqzFVH7qycs5KfiC2PmIjA9YHkBo0vZ/",
-	"sprZ97l4wn6SfwFJ+vbs7Ax78w5oaoVtV2m0uVlG1XMZ6qCAUdhWm75gzamQluiukiZ0M8gEEu0gkw6+",
-	"lR74AJDfY1B7l8SinhCEToO8UlRuvKKkDsJO31K9dda5p1+k6/h9rIAby74+g2sr/Zz9og4hFzwqDex+",
-	"EKrPRzCW8CaLEMg1M4Vld3a0CfB/g9EjwnGyL1/9dPns+OrV5dNvv/sKYiw33Ijvvmnq6iLRqxfMjAUv",
-	"RTYqmqEn6Edh+k0Js2yfRRIVb/+4Fgl+A3PZqfy6buWWmhw3W0dINgGJx3TtRE1T60YdUzcCTEIc66Ug",
-	"ZPpxLSrBcRF4VWWuI3zfB2GSXFHRQdkWlpzsbUy3fUpmxnIphUpWBUUfbYdisAblC8P+XyxQ7DZqQulD",
-	"P4u7exqAIRbwXYJXaP1Ly7589e7HF9i86c9Pvj87Z89f/fjipy/xmQV79ePzl61UR38r2OWLq+On3353",
-	"/MOzn4rWjZNqqtmyahas4nYy7xT6/Xz504v4bKQvmtQS6TtRr5/pUph0BHUURCHRUzxnDswFrw2v+mjE",
-	"Evnnxg7Iohira4EVK1FuM0PqbGuZKaBe6frWDDh0OKqQ+8Sf9QbU3gtncr1Qtt4V3tjGuoYKbMAYeAq7",
-	"kAOFAl7ShAHOOoh+c66NzTcXuHp16UQyLhjxIB73wzbD1gv5y/YtzAdp3lKpm18VCkYXmOoIh6Pz/krP",
-	"ZkjTDZ9/iYEePB9jQj0YVAsLU4yK/bgtfunZrraL/1Md0qqK8qwBDWVEfSew9AwJhzHT6nkLA9h5GJ2S",
-	"EMqN6LDEWHsgwDq8KG6SORB7U3hxfkuvrEgE9HqoejbbLkOeHno61o1iQpWQenViCW7uUstM2lw3dqKz",
-	"0MIJwfMzaRZDw+7H9btvDegF756VX6EcwGMHPyQaG4DmWlFaE1LYWR5jocqRfsG9eFoimEQOyZD69z40",
-	"Qa76Qlc9Tb1B9K9eeZXghRuZn9xvMPBbEZs5eCyYOFvoO16lgWo7YA/OOKhlmZQ5DS0w/TshaUhd4VtO",
-	"+LaOwn1PiRUmxBFUkKFcBRjbuKa4tdbToeAMlFDIXLS/HYrP2P7xPRJMA0wYihe7c5RmMcgiKZxEtnkg",
-	"lNy+o4pz2ROubFtE2oqaUFIV3dgXgV7fX2j+79IaUU13qyKwuGgA6WmCMZjGl/quKWlMxZwbhvi3wTfa",
-	"M3xo6kor5XSa5vejvD/wKhgy3QofcVCsUZns861Y2kHUDlH9DJ3AL0y32a1b/RaYAvx7/Fb4libwKCIQ",
-	"29Yg2Wua3pUGIGQaj/PEXRmpMjisI1tjZLV6RXwRw5+1q7pnS8RpCXqM8R0FPU6d5hFLhiBLEFpkM31O",
-	"NqGxTCtBFYHajYvQwdBBmu750PdiA4rv/o7qcNxC38s3G9pfojiyvJ4JO5BIuLX/rT5nXEFtP8b9Yyyh",
-	"x0yfpBkPS81vOrCGSOrBMhkw9I/wvS2PsQGyE/IbuyX/IJbt3oeZF63KovMTjZG0QY8G3Ee63yvTxy1I",
-	"8jIjfJoiGTtur/+tIfhvtJd8Auu1lKmDdkUFrliKAkWupj3eFXkbhpA6i8EXRVy5nFhNETP6JdDEIM6b",
-	"3RDb0bhbawzbY8QgmBiM87PHmWMEWh+BI9mAuSf5hsNFPkhEt+h98N/b6cSrHAQgHnyfLHpdt4kcizKr",
-	"Vvv7oJPesxy6cB3jYQek9DEgpcFas7zklh8TiOGm1isj6mMzF1XVrcWZi2op6uNSmltQFkG9Q9cKVeqV",
-	"OU5UFkThWSrl8AO7k2IFcV/t6//cwVlIlfl12wxmM2S4N+ACiI7Py2KiCuzaJBzhXgWI4x3IYa1SMQx/",
-	"nW67saNQF1CO+dxV3VQix7eDosXcV1At3IgZV9mIgLDWW8BDnJEr//2xXkxAtGfvguKoqWfJaPxLXbeK",
-	"jWLhSrNZnWFWTrUC9c5QZ203EjRhMbagDUk1EPlnY+IcG1ENinVE0Y/kRpXNDkQirEbcp+pg4v/A+Mnv",
-	"UmaS+PexJOTebAwFgM43tHoUswaZuhnmibpRHnBc3wIP5ybzRBbf+IgBhV1nYS9GZny2DoAr3V6KrV0B",
-	"zNI5BZTBI5ZmA9fH+AYI8AKxPvSz1s+GuBhxYd4II8sQpkP3rOMzolvCscTmghBH59Q7PaKkCb4kPiOO",
-	"+wEueZXVDJsFfm0K2w2//RN8GADJ4IxQplsr0fapRxfEU53DZ33mwj7l47G9ED+FiqsH1S7GoD09w2BN",
-	"W7jILXvynfuvVpOddYwbBXLZGsVEy4eMJTYS/h2Vc6ZCL9nKxYSJl6jr22yhM6AyAFkiMlSzYnWd78ra",
-	"NmLFLn6hmmqwIxVVpe3Ki3sUZRhSBFhudyhawT6JzDnGPU4kVlxzFbSGE0DsVVnJO7EvN7avdNWzPVRc",
-	"tf2TQ07RWF7bEc0y20Z6+3BglbbXpVaiBzWgdOhyiSkr9w9rMXzMnVRZ0t8lNdzbjjqEr/bzzsirG6aC",
-	"t5AQ9EHsZoeZRAsbyUbsh/eKOTk+G+7m/tGBAH7r73aKJlu3gJa8rUE2G8J+80Y94Tda5rkVRfWdAdoW",
-	"fDcjao4W/Lbj77esCWDPjOMWdfdscvSvfWc056SFBcLAW8GMxCAtLSDUqHBnFs0axYhgkyvGWcnXjM/0",
-	"8Nn198MtG0R0t23RSogF96Uh9+Idb7Uc38LnxcBE315nyOs+4rczmMWVbzkDu97xbr0zHB2CjivcdwSv",
-	"ojXZTBdeazURuy9od9W3Lk6wc54A+ep3F8742QU6L45uhF0JoVL4qGoNljTGY42z35vaFGRBG/b06fnZ",
-	"2fHZN+dnZ5my2tqkIN3Ut3tW62aJCRNpYF4XlGI3QfDB9nZGHmAxYMKI+DhLcbJEswJbfYABCQUGqgQf",
-	"A8vEyK8QfDJnPtVBB81noNpkZhc3lCiNtXrZBtM32qY78Q35OFoCCF00tTAXfoqi2y47eni+Mbo72dgX",
-	"PUB5Ojv3onECd/oXUVdSXbC/fng2oIF6XpLTjh+mGyujI38/lOuAx3OBRH1uV6n1Y+xV1Y1S5EN5jHDr",
-	"H9HFN8BN+hhUQbbJUihQiKyQFbKagESg33DCQiNyYdmiMRYk0zm1CYZM6i+wDTn0QgQMiyBkZDbCG++g",
-	"7wT5uEjGpET7XW/PFhTCBcCTmXM36Qt4So4QAEPkISCRWjFnMF732biB10vpbiQpopoXJcTjyPaUNTAO",
-	"UpFEm+zRQGHeoWUc1Uij43kl1JYmlTUu65p2aBAzaRDbZUYmzNPNJ/0YW8Y2WhlpkNOtgJf9P1A7n6Gh",
-	"SanWnzhcBgDaNDYLUhJ1pg7wve8ZCwVgYD+0mgnrAmc6rYz0nagrvuylLqBKMgy9YANayiYH66ZDnXLB",
-	"KsHvxLHzZnJyHb5B8ZekZLeMnYl9kDRJ/FKuBXSyDOXKZwm0ipYMSt22mXujPUg1m79UTHySxtkELejS",
-	"Bhq10CSny9c3sCtQEXUBKpi5PfbdgnQNf8t0B+pPJbRevlOgi47snYfEQuH+RPeP0vHdf4ExO8U8MI4o",
-	"xyk0F5f3TZxjq2csgQdJr/BK8FtRX7v9SFkgodEAZ5VQMzs/dwsE/a6MqMTEGvb+6pJgIe6FU7ESNbuR",
-	"1gy+HBsrXnxaatOkEFNZy8SX4mJ4C6vfMpWtw3s8FOF9v+SG+naZTkHyWS2yiEVDBxs1/XIzzLBTPUYN",
-	"GIf/qNQr5Qyc2Lrb4g9LxRC3vgTsh+NevhDcbeiONkC+p7BbEW+CuSEb5OOjZ2DuxftzWCVrGTemWeR6",
-	"S0X9YIcxBWz0HEmGeVfX2b4A8aQoPO97hkPjBtTeYMM6ayDTvMi9QpZCWWnXPfyw9DRvLFCcH42OXa8A",
-	"vqMRYe/4cCYWRTfWJJG6ELAAvskQqSi1wBDWrRBLSmSNgMFpY2QWGXUvHJixfN2DjYQAYVuc3VnY4eN2",
-	"no3JFCc2iwWv16MaJ6Apn3bUprymPuzOREeTP9P1Zp0FxJM0BcQa/j39GPB5r1ta0YElS4EMiOYfbe7m",
-	"Q+Outl7WcPx+ZRN6LqHVIoXUalOv2Lwk+NNRkDKntd44l11NkL0nEvGK/kT2+N6MCbEFcsmYGQBTvN12",
-	"iu1I78tGn7aqQ0YjHBo4+pFp0iD1JdiARUS1iuEMZ1MbaJA0OLj8V9UYflOJDF/MvdpyQ41gbwwcqveK",
-	"kABLNScdGBr39Yg5aGsmbwSEGuNIdWLjJamm7tOiAcI2E22yTRQ4c18hQjP3xW4L7uFqdHxvbk8C48tC",
-	"UKN4pmJvNfu49sl9aCRbjA82EKQz3FmXsJF+DhHY1ktaUok0SZzbYiGt3RHFh6IsqAY2WNiFLMGsFrap",
-	"lUf5Y2DEr4DTdMKMajzyOOC3PCHAQFhcr9b1jXJ2AKo9x8FDMHTDIDONihtpLoebalAhmDg41M4v00H/",
-	"QYByGbXSSZwK/+YdGDiYZeYEbNEG8EZRq05eWzpoQCBfL6TC1wLPExkSZc1XlIkg4vlwYhGZmwyINvuB",
-	"jDSPjhZpciFmJURpjn2PByozgrNYMCUkuhUhewABaaXjf0JjEp0vp1bgVCJxS9v8KQ43/bMRDaJ4QnQ6",
-	"F5SOcD3xOHN785HLnuvG2TsB6tgl0N8OPt+sr+dclX2djVuSW1gVskFDNmZZ67KZ2Jw7l4P8BbifGzQp",
-	"3iSuRvYQ40Bic0wNINbiDnQooiXA9SQaGfftTOFuHFbK0x9gzyGCu5QaO6moc/c3ily5fxc3kqv/KrWu",
-	"CaSmhDledLssxA6N3hV6kXZgiXGw+t1DA7+CFxW/7Knzd8WnCa2x4PVtQgqE77yy4MZdx1QUBZ0Vlry2",
-	"Lc/iTN6BjWKhKcRJOs/untEHVWrfgim5CwgmsifODKgEAQudhKciqQDZyYSzVdq3paRFBvsUhhXlNjC9",
-	"dCuWmTBeo2rBS18clRAspTtriXnHAEoMyX/g4gfTCGnSvPh1G2C5eTvpO74V6x5WfjCeHkCPC9djZ63a",
-	"zUyKGFC9vIvaQmw2nING+ynv5f3V5Yur47eXL97hifKEBhhPw3QK+/L9y2fs+7Mnf2JGTCDR8KeTJ191",
-	"bMKbtc1gPcZW7PR0AP3QxtGI/wa67ElPRSIpv0jENxmOZ6jrMWnNELw1OFjIN++FRtqilZlxbtbOoqIN",
-	"AWg3rLMgXSgTzSMtEMSukfAVlKWUxO69I9LyBJsxt/O0WPsE6E5yKDs/8l8vwqjonekpKXs546mO9+JO",
-	"KDuk4RB9Mf14Y9IR/J7gbkv0hbghZ1ic7M0p+rSUtTCHqAnSK7XTuqESBCrpkwYy1ExSP5xcX6Oevi5R",
-	"A7AtZnW48aRq7AgU2Z3k28+aaGV0JQo2qSQ0T13K3Rc8LFJoG7NRi4OD7mwHvjumY3MLmpYq+9dlru90",
-	"fguQbB9iY0bOgNf/Zu0u3GS/tpyZKUoxpMuY0r57FVsLWzCj2zpOTDdC7V23r8OAeicagG9AlVsfW4nn",
-	"wEcgPCBhk4JKyyRSwXNbfov4qWGkCHNthGrfl4kOpkV4i3sbB5afVxm9KDOvAQOWOMwdjDWA0ezrR5Mv",
-	"icpCK6lMaHfZT560ZQt+WBNGAoID6JkRApd1weU74m2hQwvBDGk5+6qDcFMWSRK+cU789vam5KhRDwwL",
-	"ZJD68ODkBOd6pYh2N3GRVTNdSztfZLrApdBwI1uu94jCJldKGEy0lTCG7MTSBY49Yp0puUsXxWXErK07",
-	"S45LztRrNbjbi/zESjlzTob3lOPmftTsuyYaROYeMq4vT0/TuEwz/L5+b25yonxF/LT3p+SZczMf3ev/",
-	"7XSjswp13r3ANLGE2NKtc4sTfRZjm+OfmaYrBDkfSQCY6tJQ+BgIANyWzjsu+fpG69v/WlbNAvgxC/Sr",
-	"AcggPrUUcYKXA+IPAR7vpkMLWhDdUOwc9LMAXsl/pa6hZa4vTSnN7fVM3qQ/XYiFrtfXi9zn+eZRYrHU",
-	"Na/X130vSMsrDLbz7miYyUcnF8Ly2ubJmLSaynrRz+7yhYHdbpN9gkE+B/JaQJyka7ZsbAvyIJGB6EKG",
-	"Qkksr7fJp0ewG9Gg7t1gHBVQC6sMVEzANUJncBOtPTj726UH2kaFY9j0TpQnLOo9kskSd/CMF27QmL8D",
-	"4vAY2j4CmkRFKbsprBYhFhYI5JDVCjY4ChZBQ3DvT/FboYaxWC34p2uPXkheyQRfyJcWprs+v6T7JfBz",
-	"nMOIszKj9DUkUtKRPF1bM+gdbrIfnr1j8AuAp0KKkdINVhNvcWq34g7FQ630e6N+9PI6U3KRmNQqkotw",
-	"XqSB878UJcHS2tPjHefWvfIp1lUtrRUKqaLSqOOMbeKBMzmOUNRzWXaUrMDXnYMJFd4CQhvn6PsTgyIi",
-	"1rGjoDuHxuMY22Y0F50f0Pnx4PuWCa4T7iVF6Y7HBbupdTObW/+EtqFhDP3HIUjTCd5dMNICXsoix9X7",
-	"IhR82iw/c5KfqYrI1+1+lHbOPKJmkMn/s1i9g6XKo1TyoZQHFITNM9GfuArWfQnRyN3CjuH0vsFiT6E2",
-	"9lFeFurKcEKkwLPn4GolUly5vKrS+q2nROIDiPkeyxk2+s/vqF74LTnFJBHwPUhVbBKvHvX2JDyNzjUi",
-	"zBp+EWVwirZzQi9OVYHx2h6C2tStWksIdA9oJa5IFlLZ3+7eAyKkD33De37J7G4mhV+JKVzj/VSVKbQP",
-	"dtCFwMtWmr5l4mjz9CmyjVA9nVSWV76Bw8hQxEQvFl1h2CiKvI5CyQObiAQwakKu24sIYhyADtBL4ebd",
-	"FihiERk45nFbXZGnFZW58sJuBmtkfGXszB8UkPE7QbPZXP52OEmpzWjcBPlh3GwOULhl5sNHwZaRiKdJ",
-	"SYYlWHbCvnrox4Z3hZHlDhSVb4jWnud29dulDjPO7mI69HZPBq6+e2CY2vZDGswe5VWtf3XvRPeB8mpX",
-	"7QCsURvzj4Lr8T6zIfvcrvwHfitiOiozvFEoRb4ihei9/Y5hH1W5zvlYy8np73wKKFRZRtX734/tGAfT",
-	"S623W5q9RZ+dB9EX+NyMuDtVc95eTp5V2Opuvb2vCs6hwvpY/scOJ02VP+cmcd9JdR5A/+hSwmO6oz5h",
-	"urHnuQrFgqj8O/T+BTNCtHlKXwQOdajQs+AEuE/P49/6t8eWDgb5ofzVfT9d/jooDZakVfa6CFfHpxM2",
-	"Ft3z2m2IRlIU9a1Q+2GeOSC8AFhrgHX0fjba4FKXrfXJOx+qSki3cZqUaexpU1D9rHVrjKK14GtW6hCq",
-	"EZVJn66ergOGCL7TWCQivu13gyuRvvl9EscDF+BpYR13Mql8qHkyL60XS15nC12idk7uW6Eh5ZhAq53M",
-	"xfC7FMZZZiIk5TU3PcEMSLZAbQ6EX9PdW7bomfGpRbsU7aCzC/mBLvXuYma6cnbaBUkFYW3la/ih2fZS",
-	"VBW0bAaR7HoMwHOS1sND21/Smqau+AEt8uMSiS5Bhu95lNSjI9t0v0UXLC9CORGlT7s1Rdk4RTIWA9eO",
-	"rrf6EaBZEzo75U72pmWBxRB0Xv3gU/sSF65tbU5L6LHZqstoJLAiaLPzyMfFZoZ6iTQF+npqBh/RBH3F",
-	"Vfk23V/V3I68GPAXGUfKeevpGh4xmvAaeSWGtGGz+igaV9FOKrkkVHLyA5SgbC+IWq/4OrOtoeAWiDpM",
-	"FI+A1s/Yb09dMCiRgCSFm106r9RDUNM2miSDqY2H9HZaGeH2DYVV+c4TM5mG1P1fom3qLmIewxS4SwZJ",
-	"Nn19+8XYNbappV1fOQVFpSKC1yjkoLVgkfCfwgPm1i4xchMAphsq507U7MObq5CMw4wF5EXEVH5i19ev",
-	"tLHHcMsixlHfSuEVyvlRQBlc+3e0GnMpQV//BrHdqc6wtQeUxUQrW/OJPWFX2NnL2ObGIOz5B80mlRTK",
-	"Bp5fAlt+YYAQBJD6f1czoUTt7A7PYiSRSZt9ueC3gvmPvzr5u/q7eoFIF15VQYJx/cgKg9uPXsNodgUT",
-	"nyZiiY16oQRCnbBPx876YdL8XYHgCmRF9OTzzpCD13sn9NzdolC7hM0GCuZ7DcA7y4U7VJ+O0UBc8PoW",
-	"duTvClsCI2sLjRG62q8ghsgrp4b9y07YlefoxnvDwyy1n540WH8KaPW/KywUdZ4N9viwunFGB/YV7qQI",
-	"YnbYuVgAqw17Ude6pl1Y1vqmEguGqEGDCP4/f/Ptn77yNELGuosGUUbsjTQWKy2c9cOWfAZZO/i/98f+",
-	"riZNbUDj+FQRfA0znTN+J07YJXv39uoDfgPNTxPxRGIRCVd/V69LsVhqK9RkffyjWJ9TRnyBeXPA81Ba",
-	"2PhCcISiAjWbWxtMwnvL3K7kRJz8XYXw+vnRu6pZsDfuWERFh+dHTzzdBV/Ko/Ojr0/OTr4+QkA7nOhT",
-	"UOXHPtaR7fPTZdz2G+J7U9Zik6PbSUnEmIzV4dL6ZmOLwvuxwgkuxvTaIgMUTqnV6/Lo/Mjt1qV7/I9Y",
-	"GrLkNV8ILPX5W5qHMKC4N0nEp7q+YIu26RneAkHX/LMRUJxMqoZMkALVHU+p1V+gjHKpFZHDPD0726g7",
-	"4MtlJScwndN/0J3QPm+Qbehnn8BMbjEgQHdLXFBzgkjaKW8qm3tHGP3pOzxEoPxRwRyd++Yk7t8iWTn9",
-	"Ff78G9xMSSDMX9z6mK4xnyAJgGactEkL7qzQqdM0gi++MGD5ez1VePonUFbUxNP7EMC8rgOT+7YIwWjC",
-	"Km6JEOw91WjQ1nuW9vbStHUjYknYFSD5JQSr/6LL9Sih6JMFmEq45brD++2BwrjTEUqLG+SEHixpofsN",
-	"yNqEW17pWSMitdTd0x+EfRa+dMCJty9JTD+43kDixDR0GvTMZFCnveczGDdPnGWb+lNlt8E7kwq6PGeU",
-	"e4QosfpBIwM+fO1L5Wu/rrn9KsL64dzmxL2NFxXxcdI9VQpeYsA0r8KftT3UDq8xs+0gM1sosSCUKb3a",
-	"94a57yl73FLbJKUZVgi/+sYTaDzCMkVvHHq54ERAU2MhLcQNIjjHVHteDe4h3xi089gkWpI9LnQRbqHu",
-	"ql6JzqIeHUYlx694BtmnYcr5mySLN9gqeEXuYYWwkVgsiYNk8FHFb6xZ4+NUUJn65zPgGi18ziMyJPd4",
-	"JRUZM+fS3Ab/6NZ5aTEg1mnWG+ffqlKUBInXsdnJLoPta2MtxCvnl6yRNQ+1bYg8d7fs0tz6RTyMbEcv",
-	"GCTTT/Z9qnYIw/4NDzoAp7/Sn347LcVEhmrZpBj8jLht98UyIEP1SrWj3Ny45/DVdu92W6STzj5/VjYp",
-	"TeO5X6dHNk2HSQq1eIYS0NXexYZqYHp163P6ztZup97efuX0Eijhfyt2fvEN4AYGfPEDIGXcF3u9Z7q2",
-	"S1nmPOSQjct7yOmXCGVrKTxywjQQd6RQoGxR+ql30pfv8VJ4NAdKh5be3nkvcrHUNZrDRPejlWC3UpXd",
-	"72VGhI98wCp41jbZ+xoqe3r4O2K+6dSLYizRw99WNxDZ9N567qUIIbjv+zwXEUTMdM0qbvNxHciiJPVm",
-	"T2ZmxwAoMBgGkXs3VMmMf/kvB9SfL5St14ADS2jQt4oin3rq54rgjcjQOldNVe3VayJ1ejqZi8lt/t79",
-	"QcNtC2UTYFit5roKBYng8U4l8QKTq+rmsI44p5xLO03FjJ65V7cq+xD35o9iaaHi9De6MQ+0wTQLmFHe",
-	"BQ6ciQ+5HCutZt4u6d3ZlsUkeV9+5HYyz16Yf9xaf9xaf9xan/+tVSRzSUCp33HiUSkbAZRsKPNQE6ux",
-	"Gm8T2gojnAuOyRka4htu7PELp1WOXz9/YM7Gik8WNdSxsbXgi66u3XzglkK9VAx+7XQRTu4C8t0ltxy9",
-	"egaXbqCSlJhixqU5Ya9tyGlgVW2EJnYf7C905v7FTxH8tI6O/uT7WyZ19Av4+A8l/YeS/kNJ/8e4Fp+O",
-	"Vbltfe7WiFUV5gPG99TzCxIIAKxzIKL876u3P7M3Uj2ampsT6UsuzUgaDiz1A1rpEQNNJpJFN6cHJM25",
-	"mW9fowUghShi7OGdLQUPYJ/2nOMqu4xmmbwkcc2zfzTG+hbpyooS00hQ33GON4Q0jDpeFPgPxItBP0As",
-	"gKF6SwO9ugNRRyLsFo3uEUJvqeZtpEHCIFOnN1B9jVRTcfJtV2e45HspM3aP9+KtIt2+hf1qlN9WXYc9",
-	"ympL2b1r+47HS7e+B42DtIIyJBgSCf3hjtOpCSxuJh8GQYI2Ew+JcGRrtoJumnO9Uu3h4pOJWLotggIi",
-	"6uIXOsK6w+VsFHe5hl6SiMKF2iZE63ngLFDcnLC3UbUWNqbytRPw7pbKRrbEfXiMOZqAW4nbDabEw0Rg",
-	"tt8zKHfxdM8DWGTSF6Gzh5BqRnXuYP24Pdl/DqMRxwG01w8woU7x2M+wbipQPVXlmTN8J2Do4orpWeI0",
-	"KTn0sgykONgj2jeEbptG3zR2q2l0uNBa2HdC2zehsHMnWDAwcGO3yjmURZ05t/Pr7767YF+fpT3PDSVW",
-	"YtukLf3ZVl4+CkgwmvgY2AusPmyn1mqfyfNYoyHlX16B/YRQWWbEpBZ2A535hekyB7IvP7z98K5g718+",
-	"Y989/fr7rzzFDrgfQJwFdFsc0L7Uu8FporCLG+BAMZPqJY7wgPlsekPGtMOZd2eCPiUAABBr/ZBdmdbC",
-	"zHsjs7i6p8QI19IoJZE1z/Bb0bLtXznjw5/pUjx2Rvk9sVK6d5ueLYuEMgjfRWjkFXgtESL9u+0oXNXI",
-	"v5DezPdwl39We/lNEofeNpTurL03Lg67mmDX9t2L1CLcWTxNVSKUB88zWE/OMcOqOqEKiuvhn6FnuF7Q",
-	"Jbje5dD8gAP5zGEEwT/Yd9QpAA+nMcb/ARj+AU6bL4/kVeW70vvPd0W8/o38uoiJEtwG3z1KFTAUwUuc",
-	"dfgWqbWprvPzB0aa1Dgiwr9MSDW8R2BjfTsXCyOqO2IiGxQC23rZIT1IOJlDnEfUJQdBwG5kyOFFbR91",
-	"DUBFTDyQNyet8WwbohZQRwxE5ScMWP5CHWVLyyGpSKv1HQ1bRaGZKFsR3pHALpblD9SmbJwii8qpoCrh",
-	"QKi2ML5Hdgmjl24bHSA4sd++dy8QRfPUn31e9QQefK2vEzAcWRwa8IIVi9R75CvptA2F2xIqfjMFv4X3",
-	"w7B4GLveWF/al/MGu4XIh5GR7js+S0HB2EFQ5XuXlzlX5bGzdfuB5b5E/nGQ5Zt1+YMQ5u3l50sVOVvW",
-	"Wk+3ExV79o+pkrJ/Aek7j7F8+K4hq3ZZVZTLpSJewRf7jod2yEmz6/M6fOvzNYzfUYt/jpXvSEBOLOg5",
-	"k+af97AdW8PRO51Y6Z9NkCIPwD5eBORz2fw6MdPd/zXB6l7wWT7J7D580Gu27G3PW30gu9vJQinqc+LZ",
-	"P8b/EaWRk5Nj+nN2ZXVtD1qoPKQl9hDLN6zxnpO7SL9JV246zPEGCjJftwiEz9Ls3BjlI9sU+HZR5qv/",
-	"3OeQRAKDbt/WRBCPU15q38Oxt8QcbMsFn8wDYWDdKMOMmZdYTq7WvjoXKdKjRIKnNjItywP5LYavUh6L",
-	"XtpIfg7jdcTveOSaq+578w1BDuqAbInAqdumwFHRU4jHFbu6egUgB1GHfh5hkwvP0dLiINjPRKlxR+Qj",
-	"nqDi3HO+UTFXRGFGtwNkq3y/E+eVWFFVZlto3gteUpeqQ2UxO684QKh8OAe+b8c1sKIzbM0jCFEljT2O",
-	"26GmBcmtJcRLpAFTjTSLYV8+u/qfAsFJaLd59mqiCYK8yazBnf+KHGF3RDotcrdl4yd8gTNhDyge8Vse",
-	"OZkSvTo0hE2LQ1hrD2qSByjw3JaMX/0//YbiUIkU9/wbYU1I7dQl9YSmZ7SacaYvAk+PVtTcGi8nILJ1",
-	"aqZMSUIluBH3N07ohz87c3CAh/Ie+ckSZmE68+JnLQ2bPTBvtV2Z3m5Jbiu6i/VB1AupuP0clmt/phc0",
-	"RUwfDKHKLXJGDx0vpbv69miQ0cYUWTzknlb9MTySXYbM4ZyQnFyf8uWy1nwy7wfYALjGsBthV0KoKEwQ",
-	"AuxRczZ3Cy11bc89wN5zthi+NthNH1BD0GnIueAFNvSLnuj+PpW1WPGqQkDPto76QdhLP/gHH7jtPfHD",
-	"QTo1vRDmoosC0StVeH40350M2OOkLQYhdbbA2Y/pJIely4ikl4vfQSSB9WdH+PEtfefQmvZgwbhD7i2R",
-	"9w6Jf4SeASGBGuFlEazpDjy1SolzzYfQWnmZiLurZmkB4aqQxoJ59YVh/kcY4/woValXbYa8YEbwCmkC",
-	"uWLvry4jdrgT9gH0nueQRI44D4QKNb1JrXQFj33nR/z5XksbA80Ci2CV/GIe0AJO7PfpEBcJ3ZrNmMmc",
-	"G881hnyZXhgUOdFkCKesX3d9+XUBVbP/bczSLT1CJCNaaOjvlcdiQfu2/xS7FtbiMYKJnfUXK16XA8Co",
-	"+EWAS3hEaqvKtlq+MMA6La1XWIZPCdeMGXXo4ty129oOs+zDFmQiZqTeAk5c0ST2fUaePE5yGuEm2vcH",
-	"fpxtx96uuVOnl/85h04vD3fmNqiEtw3JNIvvZ5qiLQBFDm3hfG+KeqmN2GeytgNmdD/JPRwe98DnHwgs",
-	"iV2w/kiajiPUHeIv7Ck6vgsn2Np0nY6NcBDcH5Zc1ts30Wsobk9yKn8eydR2gI+cSeunSz6o1QkE3QOz",
-	"HVccutchvz90D3JnGBgKxBrRotR/jKgKuGK8sXNdy3+JEppDQ7uDAhSLQXunUaXwFLDYK09aQyoCsH43",
-	"op19yMBhO/E6HRzn5Y9ifeAUiX/D4xNr70iNQEAQqzAxjbBn/z8IzACfD8rlok4AJ+yy5XZvC/YCMhi7",
-	"zUJncgpiQMLUYCoWsYlGXzAjsJYwdEaA/Bu2RthIo1H7g7wyOlSaNXrB75VkRUkxbt+H1vjdCKD18l3k",
-	"sebCd+J196ePme6HxS2hixa8FLvdLXfDBN+JortOm8y5J3CLnS1g09VqItB1ApHZaLNB0gNZt6qk6mSs",
-	"BIwoebflyA3oM77S/PAe+UL7iZdix6Xm8wjRPh0VRzsqGg8mdeMuvyU30JfG3YHStOXI4cKiu2nEdXXY",
-	"q+p3uKZ2XVGhBeFhbqhfb8W6N0Pf1hbISgTmE2lChJ2rNdQdXJA6waZBcPNhQUKKp9m96z7q4EexHhGJ",
-	"PEiKPeYvzyVz9zy1f6OGI2kBO53MeVUJNRM9muO1MQ1cWiDuVoOC2GDdibQgZC2hkmA7Zu7MZibtBdO1",
-	"b8lKFYccO9w5myP8jFp1AIWOm6kTzhJutYjsJ8VlSnN6+G7vX6EBE95LLI0/KKG8X4ScWIWdP5xwhWKZ",
-	"PnjLM15Vb6fTULxyWM1D3PWhRdY+iqnH9U/wIErqA2U1tE5rqavuRB0RIwALChA8wHlY1tjwOpwPZ+tJ",
-	"6/yS2F6ELyjhrEagn/EReobt4g0hRWEAxISzfYz8jnyOp6gtdXpcu+AVmNLtm5PausvvsuLQAxDaEx/C",
-	"8sOjVpHA5bwOanKIlqth7utQeB8Jgq/PgY5jry0kN8lilP5vWMfvSx19V8GFvktZhu6tb7Sxn530hIH9",
-	"b+sqltHDsHc78S7m/vv0B9Algq8Eo2fDHtc1MoQh4OVwu00XwTG18U1rhFcQZ+Dbt0a4KjCWFffxuRXr",
-	"L1LaoqDQhPdInF0H8U+Kb0waY92li8sk/dVXRJUFVrNSe9qFLF74HQ72QRfSyITlITzaiVxKokD7bRg5",
-	"87LiciwH6YeNGJJsMfxIlHrI6yiSwdOprmfCWjfMrDg+F8bWem2o9fBy3cUVgAEUwFJzbtAnAGsIAFZz",
-	"jHl1ZrwtRi9hJP+mPmARGtSj2QbtiNtu0u1GH6LhT2drtZ72eIsfIMIJeydnitumFphYCw4H+/Lq6tXV",
-	"6x++ah1FPWVLbagJ9PbGvXMb/TnaoWFg/yGWBOZC/NWSi7K8g289VE1vT83prXNK0dXTyTd/evJdwczy",
-	"Vrrb6B+r2wtMGQ0CRyNX9B6I8++tm9u8szvE4tO+aRbQHDn9Ff7/WxbZeukjMCvfsNhDciUSnABfl3NH",
-	"F8LOdZnEpL4h2qdxuw2/OrxexcHlwFnIPHbAlR9IGC0p42mwMQ24kEIBwC7KJ8Ijv8A0dFwwsWZ2pVml",
-	"9W2ilOEZFnf+DzZKNw/Zp+S5lASBpk7sOwoS7t/Qr+/lFFWhIQQGcLeUbq2yKCP98BaDBxLbl7LyW5av",
-	"T7fRnFtzuitBSMTnlkPwupKiPqy4+75ZoxHVbYjXE3jFcd62npm6Te7AV0Og9cEq6RD2fzu6R7YasorQ",
-	"0+MGIMMhbMgNMQENtltIVhtCUgteeucghc0xqIroThsnMi9hSJ+ryODo/lNEJlXOtSFBtW5sz5XqFOSK",
-	"rw274ZNbJhXiu1CvgCcFMsNrQdFQJ1E3gfOKqgsBRaKEKE3BJtpY9z+MoRfuZ0QPDwE2H/ZdO8OJKhqR",
-	"+C38vZNQz1ZHA+wF57bvm7rSbugWu7tIRcyyJupi7ptPCGtYvn3Dgn+6LvVKUZOVHjbwItEaA27qCHvp",
-	"ayEXzqk3lvdQqIrlNX17JMlm/NpQVQwvJBCXsXq5xDAd8bpnkbRKXwPAftwIfuzUwVl+K7DjAMXihZGl",
-	"iGlA2+p7A2wbTE/zrKum68sEeNWGwbKFosqvk2a2XntzQrkVctc6pnyhJZETXyfKXK1Bpi+cnMNRwaHr",
-	"SjB/nPNUXHPBayN+PxJTOmi5bsrw6WHtpTtvlvcpMpprZDR1PYG2ltLtT6o/fErL7MMjeBS6/44tPICn",
-	"z7KFNpY9OTvz1vH+N9Hs6BrhwVTQ1K+bIpBE6gy75g4vs3oG5+58k3DYHRQimuVV5bvvUxAQ8BQZh9zs",
-	"bAgRYVkD8MsN5sIfeIigMCPuRM0ruDPMUHLrvAJa8E+v8cMnZ2e79dFlVUGnuTvRLe2glnq6BhLGB5R4",
-	"HDbyYExPnK6lNyC5QLukBqMDtwSNjT3LLsDUs8L7Uipvd9845UzFQeedqxPMHzfmgsimtmgxaTJUV0Q3",
-	"vK59TVEIXSOGTgGKwRuVYOuXvneWJ0jwXdPsHKjmYXy4bM5NlBkd9zNMdsdR2KqDUvGQQyHUBbHwKvZf",
-	"OOSCLcMve/td/bM3zLDgn94INbPzo/On7lAspPJ/fzIwDDKD4h9nzkDbtII9eeoDoYbLEoHoK5kv5qog",
-	"8boxKrloFkfn3+KQ8C/tgB655YvbyHIwEHzFnVXbqHLPZ8dbNDvz6fStx1iZtxHyaAiFLZ9MdKMs9inC",
-	"DqH749FJl5xeluXb1rX7LKHmP4tVu5CPCzfvvjfBPIEbBl4jInf33foj4qcKEn76q/8jZA+W3CKPT3d8",
-	"zwhS5vFOmHaBFmnwUMYr8MJrseBSmSRcU83EvaXD/3Boev/19CeYyKHEyI8Hp/XY8ZqhkoQd66C9DFB/",
-	"Yn9pGM6LD3y2I5/1yNJ3Wgl+R/iBHBw+KH3vvEMgwTCjExKHkNM39NSHSdxB7UcaYWIzX8eGkp5OD0CF",
-	"liLqChgMLIBc7XB0QrBgLhZdWCTCyAHeanSEaHWuB3RHSLs1/85b9pGglJbfCooWzvWKTXmNZ/EQt/Bm",
-	"UB3pNorQIcFEVWeI9Zq3jlbY7dVc46YQSVl0H00qbUQJHXkzzeb2uGf719adET42+/Su0w1nq77dL/0k",
-	"4ndOy0b0hy/ACfVxBg4HFvBW5xGhFzT98qxdNbUCK8Kp5wzUvcf41G29Nfwamv4byytsx3jhrFEPDewS",
-	"h8F7gFxU9we03sHknjfid+59jNO4YAtBNhulr/ZJRXFZGY3qNFpIakUKgwjNPi/YnwaBYvDHh+3uuQNN",
-	"pafPGzGUKSLI5J59PAjAZE/HK71ChGx0z/Ga+oqudB21dycNDxvBawF/cT9N3m3vxX2oJvcjt9F17Tto",
-	"ADnj0MYWO0o4J/Mr+Mlv/a93+o6SUL2N07O9aWs5tfdpvtYJv0EOcMXXPm9Y+BaHofP8rVj7WGmB3EI3",
-	"HLpIZw+Wruv1Awb2e3U99+Hqw7ZViXHzvO3fL1usOdSehAsG/r53Up8ueh9bOY568/36O3ZED/rkYJEk",
-	"8iMBKvA+5EsHTZm5Az1ER+PcDkvxCorqdMGXWX39hpTLjLszBGrkPNLVtAGRyg5t4Fe+ySnpHQy+tOKQ",
-	"V+M/8eWukHMiaNuuWcGeuMvtydnZ2QV7ejasNfd2BHd3Nv4P7f+Hkv1DyX6uStapkWz3iOXerd6JkDs7",
-	"G74P33qMzIZ/29DMRpjD46Y2wjA/39RGu5KPm9rovjdJAwKfXzDOVuJmrvXtF4YZMamFzfPo7DMgEmTm",
-	"9Ff/x95+HEiSkt/y/By/MCSSpGyW3M5j1R6emM8U71ZBSdKDlsVHKKi2hNqOvVEftCcknSN6xxsDrANO",
-	"y0O0IlXlhRmTz2lhD1L9CWMZkx3KUnlzYrE4/Hk4LQUve++F5+4Ln9tZOMCN9FxUbmDrwUCECdg0BDIt",
-	"8deiTCH0Dn1RXQlVXjov6N98n/p7DiiLc0zsx6s4FodoVvAKH+H8OC+vh5tNQP5FCSbunILOcrJ8EK0F",
-	"9r94F/0U3XTzB4uIHqXd9/4B1d0uM5i+9Plye4Pn4yfTthIOXVUy3YRbXvjfa+9hxEPiS35yB1Gmuzik",
-	"/4LYQ6vZTNhEjcnNmnHEj5+wj23/f2P10nSrEAAUaVtmKEAWGmwXUGCnxXqBtQo3YrOrgj/Wib4atJKf",
-	"q1PSGeMjp147r02pTfh4vznYbjWcl93TX+umpzr7VQcgwF5bw+pGeYD2VFeVXrlrzIA5rxFCflo3ih58",
-	"CheKyUQq7ycf7xv3iMdQAjv2Z+8BkHhLTpGMcAfGnxNF22oufAm9NES6plmp239zFiCirlY81IqhWqAa",
-	"gCjQLCojMhydWAz4+e8djjO/g+7Tw25go0qdt7meOZWrp1QnbsWSOJPDkffs7s5dDaUXULFxI2aNKtp8",
-	"IF45DK727dplJVYQ5nSyEkqcC6bd9cw9XA16btCpdu9MFan+VZX6gfv+mbRr6T/dbv4AOYF13r/m1RYG",
-	"fQyNH/utPPrq+wYLgx8h4Bm9cWjQE1SGVDPsZLnPyOcuG+iyLLF3VDSAGB8kLTOiEhNLTIFucgIYRexc",
-	"LIyo7gA4jOAedMvKJt0DqrMwn6lFsznMxw61br07oXebShz4RDntW/V3l36B5HMwGHbJ/O+D0ITDnw8W",
-	"UhT2IVLhfjSWtLqpxEEoq7PLeErl5vluXhQ23eNK7P9kJMb4yMD43/1wDLtpPqOAwi+PsBuDvHy/NL+L",
-	"mw9eKigrr6Tw9nLuuWoNembmeqWAh9n9e6jSXum6KrFXaGOd5wYZfmLu9xZiSxCV8+Tp3Z+3K+8H+di+",
-	"fOe9qRp+2rhDevNeRk/d9vfQ2nxE/EUYE9ZOOD8xRI08IX4olvAVFoDAZwCsRqKRDp3IrVgmQNHvKq4i",
-	"6TlISose/xGAOr+XXncTzVLtVXzfFG/thv/q//hbHyXivU+w/+HBvfaeU/Rqz1UquxYyZfMkE8rtQSq8",
-	"peiLwQtI8FBZ4pTLyid7CqZr79bHsZm1sETKoht7Dh4/JBfg+1oFwo0T9hGqGO5EXcuSYN/AO0lV4AQQ",
-	"hvF4/qn2AYxXdq6bWWDamQMd+2wmgNZqM2qQzZLvTZ4Obez9Xgph13VwwDsgkuTg9O+0/JAU4yHbWTxS",
-	"sQAylHhgDsBB94QVjZbCQ0YfQ+e59w2xRFeB8wxLTAvW6SxHpY+PdNsMjk+HglgIKBcYbwnErnpRxF18",
-	"tJ4613uqaySQ5E5iKIjdRTJoJeIoNldMV9g+fMHXzFhZVaySd/kI9r/Ljfh7BLJT+w1lo7t4t0HfENAV",
-	"maEi7kRRSmsynIiB2cTtYsyizl5wbEUDHbQ9C7mxYmm6vIxuHcxFW95H9yp+gLeblQt3Ya40W0jVWGE8",
-	"rj1ugwgoNdsSlhRwfYPtzrHwaqmlSti6bgX2p00PdDluD/L36q7pRgJDGMWpAibS/u/OZld8pFGfP9ai",
-	"iWD8I6/FYTh2eINW/y5IjmZYfAe3thvX2U+jzI5ODTnxXj+tUZ9lTrXJ27PN3q2NTfRAdsE+cjuZP2DJ",
-	"0hyl3NjAaW1EVAuCJCWthL/hxh6/cEM8fv18H1z+MN1jY2vBFyMp/S8VYfeWoibWNm8Q1o26AERPyS3H",
-	"m/R9o0IDWYmVpZ48HTv8whAYwAKDdbbXnYZaOppoW0zX7jzd530EzfCFiHAc/F/IpMOf6kZtUXyvdH0L",
-	"GixthJBByd2yYKsxdIU/WTArpGGrWlorFCsh2gpKcTXXzGp9y6R1pmfO3ryyYvmgo30oXmcY2GM7yYfW",
-	"J93r3VltfVr3yn1+SFSwe34msBUaXhFF816xpO7Bp7XobcX1rrHG6Y56TbHctvMRaxT0+oFo0IIbK2qE",
-	"koSev95odic3Jfm3Yk2LO1LwszCQw+8KFjeUD0yxVlrN+oimqNlQX6XPlZypt409Gpodpke60QOXjtfw",
-	"E61vpaCkcYdr60rY42fw6cEYt/pLqPOtkn866In8SaS9DE2tWaWaHa5uPFsgIWfq9aHSJPTwR1b06XW+",
-	"wu7NUl2QEglyKxXjJK+PLapGTJpa2vXR+d9+iY+sWmslOmf2dKJLkVeoP8g7H/fQZbDCkOqeTfnE6trX",
-	"QRs5U8cy5HSlMY2zUsAAmeqajDF86xfhIHsaRsarWvAyYXK4ITxzgzyMLL2EScALPi95uv+ZHbX7gIjH",
-	"6OEAKVhyY1a6Lgvk8s0KBfUZhJpI9lLX7MlZiFPFx2TB18hBvIDGzfoWmj90HmWK8FZkWPOUq+xLbw2T",
-	"YU+UiF+dsEt8FDxeaZtq4wTzvqKL60DJm3hx71ueSA8R+ybf9RKA5zQb+sZyKujnUeuVaTuYvl0K9fo5",
-	"e6aVEhNLxz0BNzS3r/ENG5P9GmELWx0TCMXt3xaB1iIF+kZPgsj2BH4+K0WLK3SKxdf5BgUQeg6dekiL",
-	"Gu7p2oVna4esA9bNcJbt9ngJbws7sGG43juelvrhBHX06N+Jutb1oB/ildH+clk1i4rbyfxa+gk+OGwx",
-	"t4tqZLhiwwKAWFwleInhRU23pzK6eogd8B93XrzS7yk7ILrkNijyhYEQiP/phQ+LQC0YPdgwococFuCd",
-	"f+mBepzS4/dSso6RsXL/BNaJa6I/o3Dlv7SzjFYbsBfARb/R5foCGKLAlcz2w+BVddieNoNSPN5UGJDg",
-	"+bApj3T6WwkEk3muqzKqfMF+33uGYsZbePor/amXkuOFKlurKHVfdOudTceC2lfnx2FBgb2vkz1ulv0g",
-	"gA6NL2Vljdf/UHRU6mSB4JWwf10eNC4HL8gF5jTaCgfzKXKQ359CB2uQbN/knnxEoqbxKe5lLYGfrK3l",
-	"8yE5QAVbXttUj7d2aQ/gHbpRX1Kk637Ker9NB4ZcoCshlr3ZBu77iglebXV+DMR5YGJOsN8tYrN99gSI",
-	"5EwGYH0F0aEDgqPxBY+MjI5emtBL7sMDYaJTRI24w6e/wv93FzzzMMC0aqINGxfVhl8dOle7e9UPy4jZ",
-	"XegtBGKmBTb1TYUfRSWEKZJtXMV7AWzCBhSPS2x8ALBiWIXHQCqGl30utKvQ4itfk3ZZlh8EX3zGfHgw",
-	"vIdcj24F9tKQZzs1BYt7+qv7X28Z5XtfSATpQGmJ1ZKngeNYMZnelvT0+lmDLD5pz1x18dLO9s71F6/s",
-	"6UIsbsRWm6Ocj/GO1/Z3XLziwT1OMotNoTnyCyj5jD0V90hI1iSUxH9rqf53r+hBVhPkGJIOvfGND/iV",
-	"/8XRDZjhvWIb1q/NIUGHPXyxOPLPl8WAVvZx6Qvcpdy+N6ECIDtG5V2eIvaoOELS8CxV7AM3dXe0EYXp",
-	"9Ff4f+8V8l7c6VuR2fyUSqNvHuKKhcVE5m1FRaR7JITtrE/NJ32FC1d8bVqqfaZrNvc1dJxNpZqJGoIs",
-	"vhMrtIx3n0rTrZKF2XRqYoFmJhF9+eCGdCB3H579QXyyj52ax0klUTVubX0r+b0XcXYDPL8e3Qhei/ro",
-	"/G+/uCs2wKz+9ouTTiPqOy/xTV0dnR+d8qU8vXty9Nsvv/1/AQAA//8=",
+	"7P17bxs5sj+MvxXC3x+QGfzal2QuO2vjAY43l0lOkkkQZ08efHcHBq2mJK5apLbJtqId5L0/YFWRzZbI",
+	"VsuWPNmz809iW63mrVj3+tRvRyM9X2gllDVH578dLXjN58KKGn67HFtRux9KYUa1XFip1dH50cepYKOm",
+	"Nrpmdsots1PBFnwi2I0Y61qwCb8VjBumxGd7clQcSfelfzaiXh0VR4rPxdH5EYdXF0dmNBVz7sawq4X7",
+	"wNhaqsnRly/F0atSzBfaCjVavRarzXlcslteNYLpMUxhxKtK1I8MG021HAmcmxvOMDuVhmklWC3+2QjT",
+	"zmoqeAnzoGlFQx67MeMJzvnnN0JN7PTo/PGTn4rUhMdvuR1N0zsmLJ+4qS7dtKSbJVcTUbqNkpYtuWG1",
+	"4OW5+yX6VKtqxeSYKX2jyxUTlRFsytvPpWVGqpFg33x48ZT9+fHjs4IZMXLjssffnTw+efztBTOW28aw",
+	"7x8/YdpORb2URuS3YHyMq8it/ezJ98nFK2O5Golf4DWpHZD0xCMDxxJmsOB22o7vnzoqjtxpyVqUR+e2",
+	"bkQ/sbwWq/zIM7HqH3QGZ73LeG/kXNr0aJNacCuMZaqZ34jaHbpQtpbCFOwxs5r9cHZ2wX44Y42qhDFs",
+	"Im+Fyl2UCsZJzEUqKyaixsnoiVT55Vfu44I1RtT/5bc3sxHw6I5b8W4ham51nZ+Apif6D8E/tePwHwQ3",
+	"bqT1gT9NVwUbA5MSrOSrG61nuV2u8R1bBtKWu3e/Kt3niQXU9EDvAsa6nnN7dH7UNLI8St2kD03Vc4vq",
+	"ptpyg9wTu+5h07Oq5r4LuloKsci+37hP7znCR215lSIB4fidu3Mj3SjLeFWhXJg7FpejBgtvS+zYjdaV",
+	"4OroixuzFmahlREgKt/X+qYSc/fjSCsrFPAGvlhUcgQ0cbrAJ/7//yBibV/+/6vF+Oj86P+ctrL4FD81",
+	"p/69MOL64rhlS6EsW9ZaTUgCfP/Dn749gT2hV4AgL8ufa45zWtTunlmJ8x7Xen49FXWG2FCmskXFRyBG",
+	"BaukArpb35ECeOgmcRXEUjZe3+FGBaN76v8AF1daw/RSIf8C9nWyefqFv7ypsRtlZZouFAxnRH3rdIWl",
+	"tNOy5ksni90YgeJKbsWxlXORJLuWZP9GIgQX+2t4WN/8Q4ysm8plWXoG4i745lHM+Uwkp1oLmKsSSyfI",
+	"DBvpuWDu4NxMhWrmbnhayVFxdAPT+zWxUYqYyi47aIS1Uk3MNkL1a7vyz38pjpZcWVEO/eYnfHp9X2HS",
+	"4V0FblNmgz/qmVCbO1vyldnc2Zd6ySp3caRlU12V5oL9uSuTC+Y4hTaWfffjjxHpBdFboHiGl/OylO7N",
+	"vHrfGXxjRxPymd+Iyng91l8Bg5zKaXjCqQ7jpkZmNuWKtEi8H6KGJ6IJtpuSPXKnWG7uyQtdM87mfDSV",
+	"SnhOuWKlZkrbqVQT0EA7dBe4Ny+TRFdrJPZ+EqhE+uDTB60X1qubm6fNy7IWxqTshak7S/dex264YvRo",
+	"kqu4Z6/dfdt80StkHlqJY8cO2buFUFdXLx3PgjsprZinz57+wOuar4B84OR3Ip+N7agEr5VN07ebJiwa",
+	"GMfSsRJ8vGCmGU2d8TGWtbHMCS0+ssmdAJ527dhvckJZElvoOjGtJ0829N6ERpvgAP5cOxOKzylJK4tF",
+	"rTnaZAPJpOW4o0o3JTN81V5FaZjSy+Q20Quv0QpOUI01nuC8pQwClbvtB3Ou97Vk8V1z21GJegSU++5c",
+	"WivK65tVRpl07/SMx+mNuNBKWJT2fr5SXTB+Y0DZgO1RzpoutUjfHdi4a25myP3TShmn/XWmLzx6gW+V",
+	"hvEb3dh1RgTPuasvyrQC4kRiRryNdF26vWvPfPOhphImtUva0AQmDa9LYLrusjvq7lz2Pgb3QtZiyasK",
+	"JH+CDzgLfSuX9CzvCh5evyWw+u7W+0UlL4aZPXXaa0opzGlyWTUhqQrR05nBRUk+nbVb6T7ZicZvSP5u",
+	"yuaxriq9NFmXAFvC2YJy6+625TORkwVVmeF+shxgoRDLyighc65WqOMatuTSku6bVjhU0jD85P1wsCxZ",
+	"VexGME/2jJtd9WbykwXOkZDqZOoOWTz+YUMcG6/FuCt/I4zTNUpxgT4q5r5kGHdcks+EIr6zpiDxGfxp",
+	"nlzfSje16TEKW/vG6TigNne3vTX3uvQNqySp5IksEAl9mwizWHcKhF0tWloP5OHnnLozfxETqd4IfutW",
+	"t3lvJjxlZH10JM2aBTg/kdz9fNym61vHh1UJLsVKjC0zei5A0Uuz2B6SsTp90XBb3OCM9uqCKSEcXZIe",
+	"AHM/SRpYm7vgPkpyjkVzU8nR9UxkRB1+DhdEbtHf+rlbNFDqnJ5yyys9aRKaqZzzCf00RGi8co8npYX8",
+	"1w6vuZL/Sr7lX1rt8Jb/q1XiLesXAxfoZ+jHSG7T1F09NUlsk/i8kLUwO0mBgWwYwgELPkqwo3eoBBk5",
+	"Udw2tWDfXF29vHr187dJ3mLFZ5thw9Iwqx3/da8SZcFuVhb9Ge6H7fSFM3fvj+dbxNuS2VA1ER8ivtzd",
+	"VdQfYX/JdFvwxqCj0DSwq40qNfxuwRvmuEMtS5E06zJenU/STpl7j7Ow4EXnGMOAEAx86YTBQ/7tYH5z",
+	"v2fe7jab3uoe+bVpxMY+X3ap2tEc64FY0PaDoB3bvtlpf87WDf+1uLuK1Ts3LVME7rbFB5/m0hipJudB",
+	"+THg2AM3nPeFwV8nNVf2hIXvUhwK/uw0C1UCZRsLlkRtzlkt5vpWBF8hvJKPRmIBkp4b/93YiQCzOCqO",
+	"/NCwR+41TkrCd5Ob9dQJNPVMjseiFklfwCjsRR9vox2LqTpr5W4KFvQnkAkFKheaC1zRukUZ9odNhDUX",
+	"oOeABw/2eKTnc2dZZcziyBc35U9++LEvxDWWbpRFLVXalMdI4FaJgU+t05yPDdE0wtsKv81Jaqy0SWos",
+	"o0qbHVX9UvDS0dQOYiHyEm0eqbZJVXoVDH3LcJZsJSwQ8lQvWcWtoJBtco/1QqgdF1YLY8lnsFWEuWuY",
+	"lzxu8AEiJo6x4tD04miTk6ep1Vi6CaZFjC57BKsYacct+MjqGrkCXJdbUa+Y++YJOHdDnPnH7xOLX3Bj",
+	"lrouB8akU/NXGB3PbCFno0q6y4hywmonsxiqp1n/Ub/vcJB69VIb69TahJ7m3WibtmDGJbd22OQna91n",
+	"8MJtjrOsc2B3Cx2/kTEkSzGS5c58AL+TeeUB9cecZ8Szkk1msFSDLFDYowLkqdFsxJVjPrjOnS2x4Ezy",
+	"4tV7g0jywq0fNwZ+ov/cNUzI2JRqit6dcKhFGzyPDNroDPyEcDN6aO2ZGEmTZCwTH7zc3IfMzq9NHF/Q",
+	"M/YbfiOqpJN4Z5drD2VmXeWQyLR9GeRzwKejsYp2otvW+DRopRvXusdXIr1Zw80MFL4RvhL4uCNVrlZs",
+	"rusMse573W6uyYU2xupyFdN+8MrMclrkMzQTnk7FaJaQaVxdt5p8/h6X3PIbDv6VKqiDPrw80k1VkpPf",
+	"5wJdQGRvCp8obdMbR8/2+A3pCXCUSYjhFKhZuvExtqNV2pU45k1ltwkm2p0X8KwTbYKXGUcPN1O/cAhq",
+	"4M8mbbzhXNN3uhYlH1mRGcevGN1ZpbBcVhTbQk8hX/JVQWlxdipWbCqqknG2qOWt091mYnXBOOhxNbxt",
+	"xayoMAArOKWFrIXwom3r9YD4A6ONCussYkKKVpii4s6WbxCkEf/c3Jf2sGk9pA66q+mpQteR5ZemCK9b",
+	"9t9GNwN6Njl9UUmn1CV4jLVivsi564XaldeKutZpr/xMqjKTzqCsyBkEya0FEy8k8lkiwOBEjBLLtoQx",
+	"cdtgZkW7FX4V0dSirUju71Z712SU2xFX7EawUitBITZpC1gFJDmMuFMLKiSkwaGt1nheV1z7oiZ9dtld",
+	"jPA2wzOkEnmzWo8ZDwb4I7OewRQrcddzwZVJ24Qdfo76GTF061MswQCvhCkoWCEtPZm2xYVQO5F7a/5v",
+	"fiTVSGTynCi7mJQ/2B5kFW4CQ5Od9uQ6iAzP4Dwg4R68Cp6G+2n/PU9pMYFiB5FudJMS5KvIxbtFJYaB",
+	"knNteryxaRuestJmYgVJXqBxQRi+G6S/YEovQQ3z/ryyEYxXteDlaviJIm1mPSBE5MQwdo6L3vGGi2U+",
+	"XotpAKhL6blYS0kYNmVdlZmI51yUq2xmwHZCAEuHUm8T5O7GTVHJcydMEvTh2HPOzQPpOiNRK9Om8czE",
+	"6nzClRIWBD0NfM5txc1xebNbWhIPLpJN+2YnOx10s3x6Eyb6buyJ0yQ313718vL4yQ8/YtDSrimcKJMp",
+	"rUZaMKR9+uiIK63kiFcQ4MM82Z/+9NMP6ciObqwjrnRGk6hzRveiFrfX6Yl/7J9rJrYBoeJruV2NSWvI",
+	"oKAsdV2ajPD5Z1oLMw0eQ3JU/Ow6q13dSr45I76QBRtV7h+tDFhHtZekJ2kP52qoEgqXjk4Fhw/Euzbd",
+	"dmXtEUf7mL2aL1DD7N5O7zpLb78n1MgZ74/e5+K1GU1eCA8NsIV6jvYVTrJVAmT7gLhZRjKHJWV3Yh8S",
+	"F7ndcGFbUC5+uuxlmBx+/nmhTcqYfCOVMO6acFDbQKC2WQKU81dpPWOVnImuAXnCPjrL0lndM7GwTiA7",
+	"IXTCPk21cAwKTX4nkckSr8Ta3+YFMzrI+wWXdRs6rgWExMpNt7OPf2xSBRn74xB6M+QJeJxLXVYiY4rh",
+	"LuxM3e3mFVG6DowDFnaO2fXFtQLXj9blyBwMe2O1hr2sReEOcio+81KM5JxXAyjf7aTfhjCJFAW9gJhF",
+	"yhQf1cIm84NvuBHfPSlAgVstBJPpS97UVS4JeyFHkIYQYomNnQpl5YhbCK3zJGff4JIwQxwov7SnFLhJ",
+	"h3O2RKJ1mWafL2Ql/kfUaY/uzcqKTGZeBUEdf+DLqZMY7vqkqXiUr3pDusMqGUhZtUgqJHp3U4miqp50",
+	"5A3YgB47Gmd/caujk4OR2V8/vjj+CX7xVxud/dEkM5wGvgS5WbpJXx/RMrhhTJieT6xyYBhkLuxUp1WA",
+	"eTIG+EoxPbK8avXVsx/PzpKrgeKwtM6zq73svhAqgIZ9x/paqE2v5DJ5/ClKuyuVpaItVCuH82rJsKAb",
+	"1J4+bX04nHbDOjtBN4aWk763qkznGI5sNpG85CvQPp6cfXd2/PjJ8XePCwY13mw5laNpEHOtw9uJOazq",
+	"Ak84pGAKtuDGYoKQbizTSpwz7v6nirAbjjknI964wQt3taZNXa/gU85qMef1LJ2TnuZmvZafzWklSyEn",
+	"UxvHGW7A20vzwvwVXs+2h9RGeGj0wpD4RZPKnI8XvCZRRVb+kEy19TmO+L2cJF7MRuanazPlj9P21+PW",
+	"+nr/+unV//mJPXv+IYj/lmkBLRg9pxoK484dPRatZgUSHDN+Z8rZaZAnFmx5SPe3bMpVuZPSMHitZjGT",
+	"18ntevvsh3adV2g2vAfd5rVYvVJj7Qj32fMP+VXK+ULXVpSw3PToZjpe5O6S5eC1VOzq6uWL9z6rCAzX",
+	"75/8kDRc1wW/96a5BaapKKpISMQ95920+ogP5vMRjG7qlE16GSqtsOBkwPTxTSFXgeaTWYixl+VcJrSM",
+	"fGlSlEeSkBtpte4jeIDtcbNg+Eg6M1TaKumK1T4qU/SZ5jkFjrykYeLJrQjuuDWeMFQm/2k3mbyeGI2i",
+	"ap5TCDMlyKNOTk5vqKF9sq/eOGshVaGWSBrMfCwxTXWub0XZb4UnvIJb5/uhUb1lwoW3QaItyG7cPsxv",
+	"eNEH4CYPbITHI28mfKvy2mekJMvmnLbm6xUKdtOQDzTSJHzmqLqIo3JYu7ecrtLRdQqJ7KRU+u9kMjx6",
+	"3d5EsX0n9FqsPojxFsrrT/0ZHqRxz4slr8scrwMf3SP0os5EZhd31LDDSe207e23blZDC9ASXvjoxDtH",
+	"mSLZl1yV725T/HTHKphLqoHZzu2tzs5EZOYyjKawGl9acz3W9dY6HUrHX9SYyO11NfcEk3Yz7CJNLt6S",
+	"OJfkAjOCyzuaQ5649/RawefpsgQxtv2JOviOUPGUpum5mN+IVPHYuzHjzI2+m/cgq4gEbWFQAhR5svFL",
+	"6Y3ENNJNha6a6FraabpAdlsJuY9743Pk5UgqClLtmvvcrdsaHvReD7+FBUah5OjdYZHxJFNbiFVXm0Ap",
+	"fC6rVY6tX0O1YkcOb6/9v2NZ/W4kg08Xfv5rxfPt1NNb4dTvJD1RcsUmyXwQEVgMPXXBxHxhV6ys9QLM",
+	"MfYxys/wvjMEQpMmuI6lcb/1ur7aAPSGtm3Q4QCvvIhTbbeWWewDlCGPu1FLkut9LPsdPrVXi7zrH489",
+	"9JTyPuWAJ9dndO+pyLJgYMr+6fGPBXv//K1Twv/70+vMiPVCm+H0vqU6M5C0SUX1stkMaRyQS0KH+eEM",
+	"7aZBOvgbaSwWv3+BeodX+CX3jsPggwzewWwtQB/WCuAxpLR2cOA47bzijRpNRcluqAqQpAk6wJUmGAhJ",
+	"KBAhMy0tmRHfQJY9NfD4Pnfbs76fu9qcI4D2203A+e/kLIZhLnfpxVJS/FQ+fb0ncabdGgTFvBFGlt2K",
+	"esxJdjaTh/vBw/BpRlJRwWAOAyV9T7oplOABjIoAE5HJQzJg4om9WCDERHrhQsQklyJj5L9Ef2HGDigf",
+	"+K3kZKJbYaxeXI+0sSZb1+QeCclTxnadUMO1ln9pNYCVxAgJvvrD8wpPy7RR9Mqwo9EV3zysjaPZ2J74",
+	"PgRK6lx4otLOpnVudufK9vHDfbhkAm99WH9Ml8oiEwu5tRsHXFwKf3JbtYh+hGM0ltcW/2hFPZeKr/0G",
+	"T425rEQaGuy1WNiXVE+wJoopkWpo3lIyOQheklr8dgspV+WLOs1S1qL1mhozPRblkx9+ePznk90AaiIl",
+	"Ois19ihpRm11TK/Eo8e+FEdjDAUOp2YfO0wQ83gtbLXlNe2zHTW/v4YSntoBlOegiv5CqK2ykFB/bAzf",
+	"I7dIx50tiFrfBkJKZBwbPRdQ1A9FO2aql6Jc9/qsGRPDc4xp8AxFbjMnhiK09Cm5A8Xua7GKJO4uXlEI",
+	"+AFwWdCiOmjduipNVp310EjDxSmhC8X+DkIa6tywNeeHZzXtTsXCkW58oK1WaOfEoqfviEdkOK2zdz4I",
+	"nk4pCDlog02nN1KlZaW22boXBFdfcLed3i614jNkSnv3QuvUumO2hs8jw4lkNmMfGkOmTPyAygIEJTIn",
+	"2O9YvJvs+1rEjmdxyWxLXc9bvg3UNOXmnDBP6vEIvRtmMZOOzP6xTGelQObDNTc9Skejyo00GmkidLe2",
+	"7iNZl/6wt2IoSxvMxlrORcfhV7Wd9XxwR72ReZglyR7/T1bK99RkDduHLlenLejJRQ1yKq7vH1l5iyaU",
+	"hfcWR5U26WrnN6Df5z06vX6GHjIN8MVtgg9g92mAJNmZiA6qmimdVjlwbyCWDPijagVlNV6ce1xFflOJ",
+	"LjLIbvAMfe6B7YZ+RjV5D34ZZ+bDA5g5athSVFXBblYR//DBHEBuNphOB4WMZj1bKRrXm/25tHP3+TbP",
+	"epryO86AFMW/If9hglYjKh5qY98xbSNGzGnSWRpZbMYbMWl2i3bjN3JmXJUuZ4iDnHyE/Q6kIQQjqjUI",
+	"cJv6thOPjk463NF0mrOx7hZglYIP+g5T3nB7Xlkxz+lv+VGXXFoBUGNp7T9fl9UHchpVZyagkT1OJuxa",
+	"HYe1/DXZamCaaWN7SnhMXNF4I5h7PHCfNla9o/gVfJ7BLX/tWDOxafdYZHhSVBx8vOc+NXPFphwyALQR",
+	"BbNa7ziTKZqpO3xjMIboAJhOnyuAw9Nh0KzibQo3qudSA9Vu6r6+P1YvNxF8NA2mZQsOPvw7WxtrZDHC",
+	"vIJA1NtF2Js6zg+4P15x2J6tjMZkFvrhjRjbd41N71Z+uneoyR1UI+gTgNz78SvJSXurcgdVcYDa3vHp",
+	"TLnp1dN9zuJQvOfuKNIwN3FAqvMNj7rpWsNcLq96Q7aeMWl4PAcpncni8wgK8F4AJmkDUwRL4Q2akx2x",
+	"D4bp2VlIO/RPmCTWChYwZyvk0YKCFd/VuNuJSvJWyLpF4PfyiCZB7iMEyInwv34dqKThALnty2C550Nw",
+	"d6TBwTrlliQAnPNbbC7Q2xlixyMN3Yv8tQxGOhrxoSUhwB9aMpMoNb6XP+yjT0gyL/qTT+K7EU4jKbBR",
+	"lmMkfaWj9+wIsvnGXsbRQXbYbAGx8433gmg/eegA+ZLOW4aPQrUqtl/hEfLKQOdWW0eZcnCBbmRyXir4",
+	"kPEbwuSdR+hgU+gjhapVqZcIu3yvmYYATNKc35ay8QgMUOyGBEq/ru206McxALDVerin0LGTjPJZC+oT",
+	"02vFONoB9Qz5LsEeDwdjp28kYd2XYpGusPuLt9+xtg+QLZC22pNyzGP7pcBFtvsWr2EtSo503RJY9ip9",
+	"EMkGO9McYQL8N2fjWpipU1z0+II9YQC9xOwSkMPXoAQjRiHVNeqySTYyDHWmpxFdstoVIdMy+lkSCJ6C",
+	"V5Dj6NRsXwbuW+Ju0rHJs9NBhNk1GfqyU3IepNh/sBnkirJ/0n6Dzl1I1IYthVhcB8S2jHboCJmg0dye",
+	"AVRCS+yYSpDWD+Hu7OJjaZSHQ03OlwyMPnx/rFpsgdR6GdVS13XPG6Gw9cbb/dAMZclX7IaPZkyqwtfN",
+	"hk1yR3IjWKWNHY7x4Yms6AJAT3zFKrIGf2+ju9begXjfurzD01WPoaWNycHkmx3cJOBkNHy8g+9JG0PA",
+	"pwm+m3aWfAKGS95sbQTjtQBPaui8erc4ofc50LJzG5XFaX0Yn8Od4Lu2g77RVApaRmbx9nllxNJX4g/r",
+	"TdVbLrUb++wtJsK3pSZO9kRvvLuNKHpLbWRuj4qjf1D3YTM9Hmk1lun+ndQObbeAeWvobKPMEF8L46SX",
+	"WYqkued49HVPeypC2Vk66b+WT+I4YGMaXlUrzNIvT3rQtwcEx33eYJ+JicuNestB9nHaxZwkiXiQIlp+",
+	"etdm6V3zPqbuFGvDz9mTs+9/Kth3Z3964lSi78/+/OMJE6MSPvrhx4J999P37oMfnmSstN4QeyDE/u7D",
+	"sMIX+HB/iPSwSbvcmMW05iZBXM/VqF4tqGFhB+PXWZSIHeF0sA5O08YRF0fLWlrxDtqi2roRW5KK0j3N",
+	"KA+wEwm7gBpjwws8vIFOjDQRLZ6KqsoyxUQ9BkQF28is01GcACIr8CxNOPeC+sTbQK/IrCLNP5w90AdB",
+	"btZZBnyjWmGhYqYpZB/FZnryvVPQ5yNuy0c7OOcLyJC3XJUGYOxALevv1LcTjutuqWoZZ13cnwVqv2Bn",
+	"w4Izh5Jzi4iqGi5xPInm6t32ZeDc34q5iEPlhnCaLONzrSbok3ALv4Otk9GCvHqd1plxl9MnU8+cTrRD",
+	"GfKmzZ9rxPk2FfVY5QtBqYROGmpuRvkPbRNyY9CYsNCJ+9dcb9jtnZTgsaQWMA5obFu7aoBDvdt5Jn2g",
+	"h2/jHc3KCIFpF1Y3o6kwvjwSIIyqah99vINjDc4BeKWui07FNrTtckY5Izg5xqscaO7wHt5FaESfP2G3",
+	"9Ft0aK41Shjs4IcJFUeQiNp2vkfSCqcZSCVJ+WjQvtD1B91YkbpdPviYyAG2YhEbpU4AYSu7k76WTf1L",
+	"y0ZVf+HzVPZLH0Qw9jOQFsU8NFQ154yrQJWPDAPpUDDIv4EzQU9AwTihqYPHCrqDggwtIP7O21SBtI6+",
+	"VrIfGX+eE5L2vLWWf4AATRTnQ8YW+oz6eqGtay1YWe9bjcPWJs9CLN8tRM2TeJDSmEbU19l534HL7KYi",
+	"e0ij7rY8PmNWs8dnT75noymv+ciKeqMJK2LWSQNE0q7j3uxgt2p1eHNm3wMC179RpPEXsfwgRkImoTuy",
+	"Hein1i7M+ekpdJyzduF+RHy7pbiZaj27YE3p/lowO1rQg7aCryzRub7QNfaRNitT6Un2qg7X7Pw6Xrub",
+	"Mhzior+Xf2bPPjqWMPyUd6Gx3Iigr/QgvCbS6ukbfZuGr92EecEoPL09NaV3VflarN77SMfA5gGcGcUX",
+	"ZqohidvdZGDuS24AaI+67iF8tPtjCPE5BgG5XijBhnnQ11l96A/Jx2CG0FRCjuevxfAejN4xA1EhrBSH",
+	"ImSrWalTJeLbs4lC2Khf8YRVFGEjvYCMQPW3MwdMOCKZ4l3osNTkWVNMMmGIEgKsKiGahO1zNyChhbKi",
+	"zlR4ffQBgwASTsd/s9rprB8aKst/eH23mumdkLZmYnW9c41YK8sTpDuDzOqQ74RKGJ5yS2PAngW0v6T8",
+	"xtZPswsi/Nb4ZV9s8XctDuzLze0JYN4JB3hYWL0fkv+rR1frjVz0R//WLlyvB48Y1j6K2XryMQ5Y0JZX",
+	"4dvk+gT0yB1KsoXlCcZ+hQ7E0MGHMiAxJhgHgimPv2jBkZReXsS90t0nr8bHb7nFxnU7u0vW/CPkImtM",
+	"Jsy/ZuNk3A7uWF89Y5QoRQYFQbK06ebnjLNbUcuxFCUTx3MuK58NF7p4UdeOTFacsdc7s4OqrdP4vRxB",
+	"ZELv1RGUt/8ixxiZeMw/nCle2sndAy6/XK9Ewec7wqLllHnSuIe4XNegz8hZFLxCOKlwM6Kti5YThgvl",
+	"AS3lrJVFwx3vYzO5WH6ukuep+7vpMgBdgwYBbIBPeK7ubKzribDXuUv/kc/oxd1Lz5d8hWpKEPjLqYb0",
+	"kmzp+gG8HetXSRtQy5VedlonxPdEdX2WEexVH8Rzb1XQUOJPuWfeBXCGVJot3H0u62CROe495jWwd4MJ",
+	"RbE/HYHZOj5ORBZP2lLvacU5clNied27K3kW4vPZ8DAGFN+0N6ozauqW+GnnS8x3QZPMV4KtF8X4rtjY",
+	"r397KnxwWFKj/Iy39n3FlRJlugZGfF6IkWMceP0yjX0rH4Ja6nqGoDPSkNEw5yvI4qeiTm6Z4HUlRR0K",
+	"1gyzWs98VxzAoOBqBa7/i1DEAWCwJ+wyRnJF+YCwbZ1LhXglfXiLQB9ViY7jTL/fvoQiMbbXGW/2KmCR",
+	"5WFm+4KLmZaef6Hd22jeCZxGlNKK8jwOEVLIHPZI12zSCOM4sVBp3WR7I0Po8JgE0+2FvCT3Rs+LJ1qY",
+	"3Feve4LPEKG8vkOCGX7xLmlmuSDLp4G+ni2Yxt0aTgkNJdo7FXw96F1ywkaocrPcdEuZ5/asN3QHRbu/",
+	"tmU9bKQ3ZyjR0hurI/MEgsvEtBBpgZOYnZBVo3JM0G/B27HC2JAvkJfW5CGv+5Btkzk1n9qqZbR7SHAO",
+	"9tH7TemiLCQ3vZPvlCl3r0LqGHQW7mQcgYpmphuV8F7m0OcQ/pofEbqr+38xe4L/fZcW7bW+qVICZZRs",
+	"7XBl+U0lLrCjXa0nNZ+bDA5m1cwT6srj4xtuRMnwc48OgtgmUkVhpHTqS75ujsq5a60mBU5P6EWV5ulj",
+	"KXK8Dj5ytxl62PeWVKYXhnWIlAjoXvbIAPhJej33ZVPdbp5ry9FsLBV60eg5P7HWRZQL4bQeqVQnz8lE",
+	"mHSB+yW75VUj4hh2qfvbmQytu3T6EWXubp4bCHIyhCGLyi8VWvbfP7maLri3/EKPaeqyRHSZvvpaj581",
+	"IlfHcp3fiN3bOmT0vjjjbCgaXMeBO7iTdyWueztQQ1UOKBJO11k6BQW+tVu78E5JqoK2mDjdI5qE+19r",
+	"he8eWn3uHZQ92Wz+MPfhoQyEcYAW4e/dbqTx1ae8qgSZcdtxJuREcdukbt3V1curVz+7a+akMq/nuhmQ",
+	"4NwOH788tQTQ597yRTIpNamIOAUkYgBGzzHX3ytlc75oUyvbsvM4W+/CR+7bbHIA4qa7A5A0g4tDKB81",
+	"l7G4U+4j5lAmkS3IZ91/68cyKYHSJSQ0Pf/y7OmkbwGav/kZKbHsdMOd+lLSWlCqvNPGHPWgII/MT8yo",
+	"l9aDEcxz+emNGuQg6mgWyck6TayqOuVCY2l9513ruwZBQgSmPUG0G6M/oIsnfUhlLcc2GZq9tG2OMPp5",
+	"55A++o/G4LDEtHHvgNLTmwC5udclT92VF7puR3GPgLrpODNuXaZCcif21i1o3T0Gcyd6pnK4ITu747Gm",
+	"qufQ5X3DIYg+4Hp5wBiiT7/YiBw6x1YET1JYVPYqBui2zW0zfCxCcoY058zoSpbE4Nqq2HAPlxtVtAWo",
+	"V/iBdpo6iFXyLIQk54Dhjuj7CMfRzaQvCIloim1zwR3s3ZOQKaKd8u3rCeBtBWsU1GB2vwVddrSeofYS",
+	"0oQRiYe+ESkDhM0DK0/aQR8EL6nHjdkNuMFDD3Q3/smTHGhZjjj6Mpfc7JLSvLfHzbqbsT+jjMZ4I1MZ",
+	"4YtajOXnnrico4JHhNdH8HyA+wBEk9b/k/XNvvPFY/ZW/gUo6YezszNshDugzRX2OKXZ5lYZ1dNlwIRC",
+	"WsMm2/QlbI6FtNB3lTShv0HGkWgHqXTwVHriA7L9HgLsuyRc9QQhdBrnlaJy8xUltet1/JYqsLPGPX0j",
+	"XdnvfQXcWPbdGYit9Hv2m34IseCdwsDuC6EefQcME95kMwRynUNh250ebUIdgEHvESV0sm9evr18enz1",
+	"8vLJDz9+Cz6WG27Ej983dXWRaIwLasaclyLrFc0AFvSnY/pDCats30UUFR//bk0T/AHmolP5fd2ILTU5",
+	"tLYOkaxnJh6T2PEFOAjleEz9CTAIcawXglLUj2tRCY6bwKsqI45wvI/CJNGjoouySSw52ltbbvuWzIrl",
+	"QgqVLA+KPtp0xWAxyiPD/l8sWey2bkLqQzuLOzkNiSEWUsIEr1D7l5Z98/L96+fYzunPj386O2fPXr5+",
+	"/vYbfGfBXr5+9qKl6ui3gl0+vzp+8sOPxz8/fVu0ZpxUY80WVTNnFbejaafi75fLt8/ju5EWNKkt0rei",
+	"Xj3VpTBpD+pOKQqJBt45dWAqeG141Qcslog/N3ZAFMVYXQssXYlimxmYZ1vLTEn1UtczM+DS4axC7BO/",
+	"1utQ+yCcyvVc2Xqbe2Mz6TXUZEOOgQe1CzFQKOklThjyWgcBck61sfl2A1cvLx1JxpUjPonHfbGNsPVm",
+	"CWY7GeadNO+o5s3vCjmjCwx1hMvRGb/SkwkCd8Pn36CjB+/HLq4edKqFjSl28v24I37h8a824QBSPdOq",
+	"iuKsIRvKiPpWYA0aQhBjpNUjGYas52EAS0IoN6PDQmXtARLr8KS4Du9AeE5h4PyRXlmRcOj1gPest2OG",
+	"OD10eawbxYQqIfTqyBLM3IWWmbC5buxIZ1MLR5Snn+voT9PuT/B3Tw1ovO7eld+hXILHFsRIVDYgm2tJ",
+	"YU0IYWeRjYUqd7QL7oTcEqVJ5DIZUn/vyybIlWHoqqfZN5D+1UvPEjxxIxaU+w46fivCNweLBQNnc33L",
+	"q3Si2pa0B6cc1LLM9Oyf8jKMCUFD6hbfosS3BRXuOSWWGBDHpIIMCCukse3WJrfWejw0OQMpFCIX7XeH",
+	"5mdsfvkOAaYBKgz5i909SsMZZDMpHEW2cSCk3L6rimvZU17ZJom0pTWhtiqS2BcBcN8LNP+7tEZU4+2s",
+	"CDQumkB6maAMpvNLfR+VdE7FlBuG+W+DJdpTfGlKpJVyPE4j/lHcHwAWDKluhfc4KNaoTPR5JhZ2EMZD",
+	"VHJDN/CR6ba/dbvfJqYAIh+fCd/kBF5FkGKbHCQrpmmsdAJCphU5T8jKiJXBZd2xWUaWq1cEHDH8XdsK",
+	"gjZInLagRxnfUgPk2Gk+Y8lQyhK4FtlEn5NOaCzTSlBpoHbzouxg6ClNcj50wlhLxXe/IzvcbaPvZJsN",
+	"7ThRHFleT4QdCC3c6v9WnzOuoMgf/f5xLqHPmT5JYyCWmt900hoiqgfNZMDUP8FzGxZjA6gnZDd2a/+B",
+	"LNuzDysvWpZF9yeaI3GDHg64j3C/Z6YPW5DkaUb4MEXSd9yK/40p+CdaIZ/I9VrI1EW7okpXLEWBalfT",
+	"Xu+KrA1DmTrzwYIiLmFO7KaIMf4S2cRAzuv9EdvZOKm1C/5jhCmYmIyzs3dTxyhpfYc8krU09yQCcRDk",
+	"g0h0A+cH/94uJ97lQADx5Pto0fO69cyxKLJqtZcHnfCe5dCX6xgvO2RKH0OmNGhrlpfc8mNKYrip9dKI",
+	"+thMRVV1a3GmolqI+riUZgbMIrB36GOhSr00x4nKgsg9S6UcfmK3UizB76t9/Z+7OHOpMt9u28Osuwz3",
+	"lrgApOPjshioAr02mY5wpwLE3Q3IYc1T0Q1/nW7EsaW2F7Ic87GruqlEDngHSYu5R5At3IgJV1mPgLDW",
+	"a8BDjJEr//yuVkzIaM/KguKoqSdJb/wLXbeMjXzhSrNJncFaTjUH9cZQZ2/XAjRhMzZSG5JsILLPdvFz",
+	"rHk1yNcReT+SB1U2WzISYTfizlUHI/97+k9+lzKTxN93hSX3amMoAHS2odU7QWyQqpuBoKgb5ROO6xkg",
+	"c65DUGTzGx/QobDtLuxFyYzv1gHySje3YuNUIGfpnBzKYBFLs5bXx/haEuAF5vrQ11o7G/xiBIp5I4ws",
+	"g5sOzbOOzYhmCccSmwvKODqnbuoRNk2wJfEdsd8P8pKXWc6wXuDXhrDd9Nuf4MOQkAzGCEW6tRJt53o0",
+	"QTz4OXzWpy7skz4e2grxS6i4ulftYpy0pyforGkLF7llj390/2o12lrHuFYgl61RTDSByGhiO6Z/R+Wc",
+	"KddLtnIxoeIl6vrWm+oMqAxAlIgM5qxYXuf7tLatWbGvX6imGmxIRVVp2+LiPosyTClKWG5PKNrBPorM",
+	"GcY9RiRWXHMVuIYjQOxeWclbsS8ztq901aM9VFy1HZVDTNFYXtsd2me2rfX2YcAqba9LrURP1oDSoe8l",
+	"hqzcH1Zi+Jw7obKkvUtsuLdBdXBf7WfMyKobxoI3MiHog9jMDiuJNjaijdgO7yVzMnzWzM39ZwdC8lt/",
+	"/1NU2boFtGRtDdLZMO03r9RT/kYLQbckr75TQNuC72aHmqM5n3Xs/RY1AfSZ3UBGnZxNzv6V75XmjLSw",
+	"Qeh4K5iR6KSlDYQaFe7UokmjGCFtcsU4K/mK8Ykevrr+DrllgxndbaO0EnzBfWHIvVjHG03IN/Lz4sRE",
+	"33BnyHCf8OlMzuLSN6GBU+9Yt94Yji5BxxTuu4JX0Z6shwuvtRqJ7QLaifrWxAl6zmNAYf3xwik/25LO",
+	"i6MbYZdCqFR+VLUCTRr9scbp701tCtKgDXvy5Pzs7Pjs+/Ozs0xZbW1SKd3UyXtS62aBARNpYF0XFGI3",
+	"gfBB93ZKHuRiwIIx4+MshckSrQp09QEKJBQYqBJsDCwTI7tC8NGU+VAHXTQfgWqDmd28oVSDA71onelr",
+	"jdQd+YZ4HG0BuC6aWpgLv0TRbaAdvTzfKt3dbOyUHlJ5Oif3vHEEd/oXUVdSXbC/fnw6oKV6npLThh+G",
+	"GyujI3s/lOuAxXOB2H7uVKkZZGxV1Y1SZEP5HOHWPiLBN8BM+hRYQbbtUihQiLSQJaKaAEWg3XDCQmty",
+	"Ydm8MRYo0xm1CahMajSwmXLoiQhAGYHISG2EEW+hAQXZuAjGpET7rNdnC3LhQsKTmXK36At4Sw4QAF3k",
+	"wSGR2jGnMF736bgB10vpricpwpwXJfjjSPeUNYAOUpFEG+zRgGXeQXLcqaNGx/JKsC1NLGu3qGvaoMGc",
+	"SYO5XWbHgHm6HaWfY4vYRjsjDWK6FTDY/wO18xkYmhRrfctBGEDSprHZJCVRZ+oAP/guslAABvpDy5mw",
+	"LnCi08xI34q64ote6AKqJEPXC7akpWhy0G460CkXrBL8Vhw7ayZH1+EJ8r8kKbsF+Uycg6RF4kO5ptDJ",
+	"MpQrHyXQKtoyKHXbhPCNziDVfv5SMfFZGqcTtEmXNsCohQY7Xby+gX2CiqgvUMHM7Nj3D9I1/JbpF9Qf",
+	"SmitfMdA5x3aOw+BhcL9RPJH6Vj2X6DPTjGfGEfY4+Sai8v7Rs6w1ROWyAdJ7/BS8Jmor915pDSQ0HGA",
+	"s0qoiZ2euw2CDlhGVGJkDftwdUlpIW7AsViKmt1IawYLx8aK558X2jSpjKmsZuJLcdG9hdVvmcrW4c0e",
+	"ijDer7mpvlukQ5B8UotsxqKhi42cfrHuZtjKHqOWjMO/VOqlcgpOrN1t4IelfIgbDwH64W6DzwV3B7ql",
+	"H5DvMux2xKtgbsoG8fjoHRh78fYcVslaxo1p5rkmU1GH2GFIAWvNR5Ju3uV1tkFAvChyz/su4tDBAbk3",
+	"6LBOG8h0MXJDyFIoK+2qBx+W3uaVBfLzo9KxbQjAO9rB7R1fzsSm6MaaZKYuOCwAbzJ4Kkot0IU1E2JB",
+	"gawd0uC0MTKbGXWnPDBj+aonNxIchG1xdmdjh8/bWTYmU5zYzOe8Xu3UQQFV+bShNuY1dWZ3Kjqq/Jn2",
+	"N6tsQjxRU8hYw9/TrwGb97qFFR1YshTAgGj90eGuvzTuc+tpDefvdzbB5xJcLWJILTf1jM1Tgr8dBTFz",
+	"2uu1e9nlBFk5kfBX9Aeyd+/WmCBbAJeMkQEwxNttsNjO9K4A9mmtOkQ0wqWBqx+pJg1CX4IOWERQq+jO",
+	"cDq1gU5Jg53Lf1WN4TeVyODF3KlRN9QI9vrAoXqvCAGwVLvSga5xX4+YS23NxI0AUGM3UJ1YeUmyqbt0",
+	"dQC3zUibbN8FztwjBGjmHuw25R7ORnfv1u1BYHxZCHIUj1TstWbv1z65C4xkm+ODnQTpDnf2JRykX0OU",
+	"bOspLclEmmSe23wurd3ixYeiLKgGNljYhSjBrBa2qZXP8kfHiN8Bx+mE2akDycMkv+UBAQamxfVyXd8x",
+	"Z0tCtcc4uE8O3bCUmUbFHTUXw1U1qBBMXBzq65fpqX+vhHIZ9dRJ3Ao/8pYcOFhl5gZswAbwRlHPTl5b",
+	"umgAIF/PpcJhAeeJFImy5kuKRBDwfLixmJmbdIg2+0kZaR48W6TJuZiVEKU59j0eqMwI7mLBlJBoVoTo",
+	"ATiklY7/hMokGl+OrcCtROCWtgtU7G76ZyMazOIJ3umcUzrK64nnmTubT1z2iBun74RUxy6A/qbz+WZ1",
+	"PeWq7Gtx3ILcwq6QDhqiMYtal83I5sy5XMpfSPdzkybGm8yrkT3AOBDY3KUGEGtxBxoU0RbgfhKMjHs6",
+	"U7gbu5Xy8AfYpojSXUqNnVTUufuNPFfu7+JGcvVfpdY1JakpYY7n3S4LsUGjt7lepB1YYhy0fvfSgK/g",
+	"ScVve+r+XfFxgmvMeT1LUIHwnVfm3DhxTEVR0FlhwWvb4ixO5C3oKBaaQpyk4+zuHX2pSu0oGJK7AGci",
+	"e+zUgEpQYqGj8JQnFVJ2Mu5slbZto1b8fdOKYhsYXpqJRcaN16ha8NIXRyUIS+nOXmLcMSQlhuA/YPGD",
+	"aoQwaZ78uj2z3Lod9R3PxKoHlR+Up3vA44J47OxVe5hJEgOol/dRW4j1znPQej9lvXy4unx+dfzu8vl7",
+	"vFEe0AD9aRhOYd98ePGU/XT2+E/MiBEEGv508vjbjk54s7KZXI9dK3Z6WoF+bP1ohH8D7fakhyKRFF8k",
+	"4JsMxjPU9Zg0ZwjWGlwsxJv3RCNt0dLMbmbW1qKiNQJoD6yzId1UJlpHmiAIXSNhKyhLIYntZ0eg5Qk0",
+	"Y26nabL2AdCt4FB2euQfL8KsaMz0kpS9nPBU63txK5Qd0nCIHky/3pi0B7/HudsCfWHekFMsTvZmFH1e",
+	"yFqYQ9QE6aXaqt1QCQKV9EkDEWomqR9Orq9RT1+XqAHYBrI6SDypGrtDFtmt5JvvGmlldCUKNqokdFFd",
+	"yO0CHjYptI1Zq8XBSXeOA8eO4djchqapyv51kWtAnT8CBNsH35iRE8D1v1k5gZvs15ZTM0UphnQZU9p3",
+	"r2IrYQtmdFvHieFGqL3r9nUYUO9EE/ANqHL7YyvxDPAIhE9IWIeg0jKZqeCxLX/A/KlhoAhTbYRqx8t4",
+	"B9MkvIG9jRPLr6uMBsqsa8CEJU5zC2IN5Gj29aPJl0RlUyupTGh72U8etGUj/bCmHAlwDqBlRhm4rJtc",
+	"vsXfFjq0UJohbWdfdRAeyjwJwrebEb95vCk6atQ93QKZTH14cXKBU71UBLubEGTVRNfSTueZLnCpbLgd",
+	"e6/3kMI6VkqYTHSUMIfswtIFjj1knSm5SxfFZcisrTtLzktO1Cs1uNuL/MxKOXFGhreU4+Z+1PW7JhhE",
+	"5l6yW1+enqZxma74ff3e3OJE+ZLwae8OyTPlZrpz0/9347XOKtR89wLDxBJ8SzNnFif6LMY6xz8zTVco",
+	"5XxHAMBUl4bC+0AgwW3hrOOSr260nv3XomrmgI9ZoF0NiQzicwsRJ3g5wP8Q0uPdcmhDC4Ibio2DfhTA",
+	"K/mvlBha5PrSlNLMrifyJv3pXMx1vbqe5z7PN48S84Wueb267hsgTa8w2c7Y0TSTr05uhOW1zYMxaTWW",
+	"9bwf3eWRgdNug32CQTwH4loAnKRrtmhsm+RBJAPehQyEklhcb4JP74BuRJO6c09yZEBtWmWAYgKsEbqD",
+	"69nag6O/XXigzaxwdJveivKERb1HMlHiTj7jhZs0xu8AODxObd8hNYmKUrZDWM2DLywAyCGqFRxw5CyC",
+	"nuDenuIzoYahWM3552ufvZAUyZS+kC8tTHd9fkHyJeBznMOMszSj9DUEUtKePF1bM2gMt9iPT98z+Aak",
+	"p0KIkcINVhNuceq04g7FQ7X0O2f96MV1puQisahlRBfhvkgD938hSkpLa2+PN5xb88qHWJe1tFYohIpK",
+	"Zx1ndBOfOJPDCEU+l0VHyRJ83bmYUOEtwLVxjrY/IShixjp2FHT30Pg8xrYZzUXnC3R/fPJ9iwTXcfcS",
+	"o3TX44Ld1LqZTK1/Q9vQME79xylI03HeXTDiAp7KIsPV2yLkfFovP3OUn6mKyNftfpJ2ynxGzSCV/xex",
+	"fA9blc9SybtS7lEQNs14f+IqWPcQZiN3CzuGw/sGjT2VtbGP8rJQV4YLIgaevQdXS5HCyuVVleZvPSUS",
+	"H4HM91jOsNZ/fkv1wpf0Eqm/4GZExSNSe3QGzA+HBL6L0A0GRVUHU2SzH4xP4Ork3zWKWih1Ift905jU",
+	"LcrAFt8BAsYms+ujTqSU/aNzbROzamoEcJwCGR3RwKmaNV7bQwCxul1r4YvukAiKO5JNAO1vzu/TN6R3",
+	"1MM46evm57kxi0qMQenoB9ZM5SZhv19wE20kFbS4IW1WQQoaJNR6Z4iSaHdHx8lIz+ddYlgr4byOHN8D",
+	"W56E1NkEXbdiEzwykMugF8KtO7reUPIGboS4CbDIg6DKXDFkN962ozdo15Xfy33kT4JWs7797XSSVJuR",
+	"Dwmoxrg1HuQMl5kPHyQTjkg8DaEyLBy0NUmtByxteA8bWW7J+fLt29r73O5+u9VhxdlTTDsK74gX1icH",
+	"hrFtP6XBWFee1fqhexe6j5y0dtcOgHG1tv4oFBCfMxtyzu3Of+QzEYNnmeFtTclPFzFE75vomCFRTe6U",
+	"76rnOf6dD1iFmtAIa+CnXfvbwfJS++22Zm++cmfv9Llp1+MDjtWct8LJYyBb3UUH8DXMuRy2vp4Eu04n",
+	"Dew/5SYh76Q6DyUKaADDa7qzPmG6see5esqCGg90mhEUzAjRRlV9yTpUzUKHhRNAaj2Pv+tH7yrgyBac",
+	"qcpHs3Sx7qCgXRIE2vMi3B0f/FjbdI/Ct0YaSVLUM6H2g5NzwGQIwNgBjNS76WiDC3M29idvfKgqQd3G",
+	"cVKmsQNPQdW+1u0xktacr1ipg2NJVCZ9u3p6JBiCI09nThFMb7/RXom05PchJ59mAW8L+7gV9+VjzZNR",
+	"dD1f8DpblhM1n3JPhfaZu7iF7WgqhstSmGeZ8eeU19z0uF4gNASVROAsTvea2QCTxrcW7Va0k85u5EcS",
+	"6t3NzPQQ7TQ3kgqc8MojDkBr8IWoKmgwDSTZtRgAlSXNh4c266Q9TYn4AQ3944KOLpyH79CU5KM7NhV/",
+	"hyZYnoRyJEqfdiugsn6KpOcIxI6uN7onoFoT+lDlbva6ZoGlG3Rf/eRT5xKX2W0cTgs/st5YzGiE26JE",
+	"bGeR7+abGWol0hLo8dQKPqEK+pKr8l26G6yZ7SgY8BsZQ8pZ6+mKI7EzPDeiYAxpGmf1UTSvol1Uckuo",
+	"QOZnKJjZ3BC1WvJV5lhDeTDAipjY3ThtICbqRNMFg4IOCKm41aWjYD1wOm1bTFKYWn9Ib1+YHcy+oUlg",
+	"vk/GRKYTAP8vgUx1NzGfcRWQVgZRNj2+OTD2uG1qaVdXjkFRYYvgNRI5cC3YJPxTeMHU2gV6bkI67BrL",
+	"uRU1+/jmKoQOMb4CURwxlp/Z9fVLbewxSFnMyNQzKTxDOT8KORHXfoyWYy4k8Osv4Nsd6wy2fMgJGWll",
+	"az6yJ+wK+5AZ29wYTNL+WbNRJYWywe9NqaGPDMCXQF3B39VEKFE7vcNjLknE/WbfzPlMMP/xtyd/V39X",
+	"zzEvh1dVoGDcP9LCQPrRMIxWVzDxeSQW2FYYCjbUCft87LQfJs3fFRCuQAxHD5XvFDkY3huh506KQqUV",
+	"tkYomO+MAGOWc3epPh+jgjjn9QxO5O8KGxgjxgzNEXrwL8GHyCvHhv1gJ+zKe/9RbvikUO2XJw1Wy0Ju",
+	"/d8VlrU6ywY7kljdOKUDuyB3Ahoxlu1UzAGDhz2va13TKSxqfVOJOcMcR4P1Bn/+/oc/fetBj4x1ggZz",
+	"otgbaSzWhTjthy34BGKM8L+3x/6uRk1tgOP4wBY8hnHZCb8VJ+ySvX939RGfQPXTRKiWWPLC1d/Vq1LM",
+	"F9oKNVodvxarc4rfzymuMuGg5pgltKU0UeIsAMm5vcGUAa+Z26UciZO/q+BePz96XzVz9sZdi6hE8vzo",
+	"sQfn4At5dH703cnZyXdHmH4PN/oUWPmx93VkuxJ18cH9gfhOmrVYRxR3VBLhO2Mtu7S+Ndq88HascISL",
+	"Pr22JAKJU2r1qjw6P3Kndele/xoLWRa85nOBhUl/S6Mmhpzzdcjzsa4v2Lxt0YZSIPCafzYCSqmJ1ZAK",
+	"UiC74ym2+isUfS60IiibJ2dna1USfLGo5AiWc/oPkgnt+wbphn71iQzPDbwG6MWJG2pOMO93zJvK5sYI",
+	"sz99j5cImD8ymKNz30rF/S2ildPf4OcvIJmSaTt/cftjusp8AtIAWofSIc2500LHjtMIPn9kQPP3fKrw",
+	"YFXArKjlqLchACdeB9z5TRKC2YRd3CAhOHuqKKGj95jyrdC0dSNiStjmIPk1OKv/osvVTkTRRwuwlCDl",
+	"utP7ck9i3GoIpckNYkL3prTQqwdobcQtr/SkERFb6p7pz8I+DQ8dcOHtIInlB9MbIKeYhr6IHkcNqsr3",
+	"fAfjVo9Jbg0zojp0gzKTys88wpV7hSixVkMjXj889o3ylWrX3H4bZSbi2qaEFI6CitBDSU6VgpfoMM2z",
+	"8Kdtx7fDc8xs88rMEUosX2VKL/d9YO45ZY9bIJ4kNcMO4aNvPNzHA2xTNOJQ4YILAU6NZb/gN4iST8ba",
+	"o4Bwn6COTjufSUVbsseNLoIU6u7qlehs6tFhWHI8xFOIPg1jzt8nMcdBV0ERuYcdwrZnMSUOosEHJb9d",
+	"1Rrvp4I62j+fATJq4WMekSK5R5FUZNScSzML9tHMWWlx+q7jrDfOvlWlKCmBX8dqJ7sMuq+NuRCvnF2y",
+	"Qow/5LbB89w9sksz85t4GNqOBhhE04/3fau2EMP+FQ+6AKe/0U9fTksxkqG2N0kGv2CWuXuwDHmseqna",
+	"Wa4f3DN4tD277RrpqHPOX5VOSst45vfpgVXTYZRCDamhYHW5d7Khip1e3vqMntk47dTo7SOnlwBg/6XY",
+	"+uAbyBsY8OBHyJRxD/ZazyS2S1nmLOQQjctbyOlBhLK1FD5zwjTgdyRXoGxrClJj0sN3GBRezQGAogXj",
+	"d9aLnC90jeowgRNpJdhMqrL7XGZG+Mp77ILHmJO9w1CR1v3HiNGxUwPFuUT3H61uwLPprfXcoJhCcNfx",
+	"PHISeMx0zSpu834diKIk+WZPZGbLBMgxGCaRGxsSpXcf/NcD8s/nytYryANLcNB3ijyfeuzXiskbkaJ1",
+	"rpqq2qvVROz0dDQVo1le7v6sQdpCkQcoVsuprkL5JFi8Y0koxmSqujWsgrrlDFqpLB8lRPRTN3bLsw8h",
+	"OF+LhYUC2S8kMg90wrQKWFHeBg4Qj/eRjpVWE6+Y9B5tC7qSFJifuB1NsxLzD7H1h9j6Q2x9/WKrSAaT",
+	"oANAx4pHrmwEIMghzUMJr8biwfXcVpjhVHCMztAU33Bjj587rnL86tk9gzZWfLbIoY6NrQWfd3nt+gs3",
+	"GOqlYvBtx4twcRcQ8C655WjWM5C6AflSYowZt+aEvbIhqIGVVVE6sftgf74z9xe/RDDUOjz6s2/HmeTR",
+	"z+HjP5j0H0z6Dyb9H2NbfD5W5ab2uZ0jVhWmKkJqMS6skwUA6jngZv731btf2BupHozNTQmjJhdnJA4H",
+	"mvoBtfQIMCfjyiLJ6TOSptxMN8VoAalC5DIO1bu6A4iz5yBX2QVgywQmCRqf/aMx1nd0V1aUGEeCAo9z",
+	"lBDSMCoQLvAPBONBX8BkAF8sbKC1eMAVSfjdotk9gO8t1WuOOEiYZOr2BmSyHdlUHH3b1sguOS6Fxu4w",
+	"LkoV6c4tnFeo54bmZnRGWXmLdefF0BuCjx/WHdKSyxCfSET6h7tUpyZAz5m8NwRR5Uw8JUonW7EltACd",
+	"6qVqrxgfjcTCHRTUEVHrwdDG1l0xp6k4ERsaYGIyLpQ4YdKez58FXJ4T9i4q2sJuWr6EAsZu8XdkizaI",
+	"l5mjIrgRv12DdzyMH2ZznEEhjCd7nsA8E8UI7UiEE55Y7g46kDuT/YcyGnEccvf680yovT02YaybChhQ",
+	"VXm4D9++GFrPYpSWgFhKDg04A5IPNrb2XazbTtc3jd3odB3EWpv9neD5Tajv3JozGGDDscXmFKqjzpzx",
+	"+d2PP16w787S9ucaKyux19MGF20LMB8kVzBa+C7ZL7D7cJxaq33G0GOOhjiFeQb2FjNmmRGjWti1JM1H",
+	"pgt3yL75+O7j+4J9ePGU/fjku5++9bhAYIQA2hdghHFI+qWGE44ThVNcyxEUE6le4AwPGNamETIKHq68",
+	"uxK0LCEPAFOu73Mq41qYaa9/Fnf3lGDsWuynZILNU3wq2rb9M2d8+VNdiocOLH8gKE03tuk5sogoA/Fd",
+	"hO5jAYwTM6V/txMFUY0wDOnD/ACy/Ks6y++T6ehtF+zO3nvl4rC7Cdptn1ykvuZO42mqEjN68D6D9uTM",
+	"MyyuE6og7x7+DI3O9ZyE4GqbWfMzTuQrzyYIVsK+fU8h/3Acp/rfI5V/gOnmqyR5VflW+v7zbX6vfyPr",
+	"LoLPBLPBt7xSBUxF8BJXHZ4itjbWdX79AEyTmkeEUphxrIZxhCpJgZwbUd0SfNogR9jGYIe0IOFmDjEe",
+	"kZccJBF2LVAOA7XN3zXkK2L4gaw5aY0H3RC1gHJiQFc/YQBNGMopW3QOSbVare1o2DJy0EQxizBGIoWx",
+	"LH+m3mq7MbKoqgqKEw6U3Bbm98AmYTToptIBhBPb7Xu3ApE0T/3d51WP48GX/DoCw5nFrgFPWDFJfUDY",
+	"kk6vU5CWUPibqfstvB2GNcTYqsf6Cr+cNditRz4MjXTH+CoJBX0HgZXvnV6mXJXHTtftzy/3lfIPk2C+",
+	"Xp4/KNG8FX6+YpGzRa31eDNcsWf7mAoq+zeQnnmI7cOxhuzaZVVRRJdqeQWf79sf2kFUze7Pq/DU16sY",
+	"v+e1xUpHKIBH1HSCbs+pNP+8g+7YKo7e6MSC/2yYFOEA9jEQYND1ef3FvYYJWvecT/KhZvfhvYbZ0Lc9",
+	"2PaB9G5HC6Woz6k5wDH+R8hGjk6O6efszuraHrReeUgf7yGab9jjPYd4EYWTRG7azfEG6jJftXkIX6Xa",
+	"uTbLB9YpcHRR5osA3ecQRAKFbt/aRCCPU15q33iyt9IcdMs5H00DbmDdKMOMmZZYVa5WvkgXcd2jQIJH",
+	"ODIt2APZLYYvUxaLXtiIfg5jdcRjPHDpVXfcfBeTgxogGyRw6o4pQFX01ONxxa6uXkKqg6hDE5JwyIWH",
+	"ammzIdgvhKxxSxgkHqfi3EO/UU1XhGRG0gGiVb5Ji7NKrKgqs0k0HwQvqbXWoaKYnSEO4CofDtzve4gN",
+	"LOwMR/MARFRJY4/jHq5pQnJ7Cf4SaUBVI85i2DdPr/6nwBQl1Ns8iDWhBUHcZNLgyX9LhrC7Ip2+vpu0",
+	"8RYHcCrsAckjHuWBgynR0KGLbZocwl771CZ5gDrPTcr4zf/pC5JDJVIQ9G+ENSG0U5fUyJre0XLGib4I",
+	"cD1aUUduFE6AZ+vYTJmihEpwI+6unNAXf3Hq4AAL5QPClCXUwnTkxa9aGja5Z9xqs0C9PZLcUXQ366Oo",
+	"51Jx+zVs1/5UL+jkmL4YQpUbGI0+gbyUTvTtUSGjgymyWZF72vWHsEi2KTKHM0JydH3KF4ta89G0P8EG",
+	"kmsMuxF2KYSK3ATBwR51lHNSaKFre+7T7D10i+ErqHqmrCFoj+RM8AK7EEZvdL+PZS2WvKowoWeTR/0s",
+	"7KWf/L0v3OaZ+OkgqpqeC3PRzQLRS1V4mDTfUg1A5KQtBmXqbKRoP6SRHLYuQ5KeLn4HkgTwny3ux3f0",
+	"zKE57cGccYc8W8LwHeL/CK0DQgA1yprFZE134aljShxrPgTXytNE3BI2iw4IokIaC+rVI8P8l9DH+Umq",
+	"Ui/bCHnBjOAVogVyxT5cXUYgcSfsI/A9DyWJUHE+ESqU9ia50hW89r2f8dcrltYmmk0sgl3ym3lADThx",
+	"3qdDTCQ0a9Z9JlNuPOQYwmZ6YlBkRJMinNJ+nfjy+wKsZv/HmEVdegBPRrTR0OYrn4sFPef+U/Ra2IuH",
+	"cCZ29l8seV0OSEbFByFdwmektqxso/MLg1ynhfUMy/Ax5TVjRB1aT3f1trYtLvu4kTIRA1NvJE5c0SL2",
+	"fUceP0xwGtNNtG9q/DDHjg1pc7dOL/5zLp1eHO7OrSEKbyqSaTDfrzREW0AWOXSH8y0q6oU2Yp/B2k4y",
+	"o/tK7uXwunu+/0DJktgM64+g6W64ukPshT15x7flCbY6XadxI1wE98OCy3pTEr2CEvcktPLXEUxtJ/jA",
+	"kbR+1OSDap2A0z0w2nHFoYkdwvxDEyF3hwGnQKwwW5TakBFgAVeMN3aqa/kvUUJHa+h6UABjMajvNKoU",
+	"HgkWW+ZJa4hFQK7fjWhXHyJw2AO9TjvHeflarA4cIvEjPDy+9pbQCDgEsQoTwwh7tv8DwQyw+aBcLmoI",
+	"cMIuW4j3tmAvZAZj01lop05ODAiYGgzFYm6i0RfMCKwlDA0SIP6GHRLWwmjUBSHPjA4VZo0G+L2CrEgp",
+	"xp370Bq/GwHgXr71PdZc+Ia8Tn56n+l+wNwSvGjOS7Hd3HISJthO5N113GTKPY5bbGwBqK5WI4GmE5DM",
+	"WrcNoh6IulUlVSdjJWCEzLtJR25CX7FI89N7YIH2lpdii1DzcYTonI6Koy0VjQejut2E34IbaE/jZKA0",
+	"bTlyEFgkm3YQV4cVVb+DmNomokInwsNIqN9mYtUboW9rC2QlAv6JNMHDztUK6g4uiJ1g7yCQfFiQkIJr",
+	"dmPdhR28FqsdPJEHCbHHMOa5YO6el/Zv1HckTWCnoymvKqEmoodzvDKmAaEF5G41MIg17J2IC0LUEioJ",
+	"Nn3mTm1m0l4wXfvOrFRxyLHRndM5wteoYwcA6biVOuIsQapFkD8pRFNa0/1Pe/8MDfDwXmBp/EFx5f0m",
+	"5MgqnPzhiCsUy/SltzzlVfVuPA7FK4flPARhHzpl7aOYerc2Cj6JktpBWQ0d1FoAq1tRR8AIgIICAA9w",
+	"HxY19r0O98PpetI6uyTWF+EBJZzWCPAz3kPPsGu8oUxRmAAh4WxeI38iX+MtakudHlYveAmqdDtyklt3",
+	"8V2WHFoBQpfiQ2h+eNUqIric1UG9DlFzNcw9DoX3ESH4+hxoPPbKQnCTNEbpf8M6fl/q6JsLzvVtSjN0",
+	"o77Rxn511BMm9r+tuViGD8PZbc13MXc/pz8SXaL0laD0rOnjukaEMEx4OdxpkyA4pm6+aY7wEvwMfFNq",
+	"BFGBvqy4nc9MrB6luEVBrglvkTi9Dvyf5N8YNcY6oYvbJL3oK6LKAqtZqT3sQjZf+D1O9l4CaceA5SEs",
+	"2pFcSIJA+zIMonlRcbkrEunHNR+SbHP4ES71kOIoosHTsa4nwlo3zSw5PhPG1nplqAPxYtXNKwAFKCRL",
+	"TblBmwC0IUiwmqLPq7PiTTJ6ATP5N7UBi9CnHtU26ErcNpVuD/oQfX86R6v1uMda/AgeTjg7OVHcNrXA",
+	"wFowONg3V1cvr179/G1rKOoxW2hDvaA3D+69O+ivUQ8NE/sP0SQwFuJFS87L8h6eui+b3lya41vnFKKr",
+	"x6Pv//T4x4KZxUw6afSP5ewCQ0aDkqMRMXoP8Pl35s1t3NldYvF53zALqI6c/gb/f8lmtl56D8zS9y32",
+	"KbkSAU4Ar8uZo3Nhp7pM5qS+Idin3U4bvnV4voqTyyVnIfLYAXd+IGy0pIinwfY0YEIKBQl2UTwRXvkI",
+	"w9BxwcSK2aVmldazRCnDUyzu/B/sl27uc07JeykpBZoasm8pSLh7X7++wcmrQlMIOOBuK91eZbOM9P07",
+	"DR6IbF/Iyh9Zvj7dRmtu1ekuBSEQn9sOwetKivqw5O7bZ+2cUd26eD2AV+znbeuZqenklvxqcLTemyUd",
+	"Qv9vZ/fAWkOWEXp43JDIcAgdco1MgINtJ5LlGpHUgpfeOEjl5hhkRSTTdiOZFzClr5VkcHb/KSSTKuda",
+	"o6BaN7ZHpDoGueQrw274aMakwvwu5CtgSQHN8FqQN9RR1E3AvKLqQsgiUUKUpmAjbaz7D33ohfsawcOD",
+	"g827fVdOcaKKRgR+C793AurZ6mhIe8G17VtSV9pN3WKPF6kIWdZEzcx9CwphDcs3cZjzz9elXipqtdKD",
+	"Bl4kGmSApI5yL30t5NwZ9cbyHghVsbimp3cE2YyHDVXFMCAlcRmrFwt00xGuezaTVulrSLDfbQavO3Vw",
+	"ls8EdhwgX7wwshQxDGhbfW8AbYPpcR511XRtmZBetaawbGRR5fdJM1uvvDqh3A45sY4hX2hM5MjXkTJX",
+	"K6DpC0fncFVw6roSzF/nPBTXVPDaiN8PxJQuWq6pMnx6WH3p1qvlfYyM1hopTV1LoK2ldOeTahOf4jL7",
+	"sAgeBO6/owsPwOmzbK6NZY/Pzrx2vP9DNFu6RvhkKmjt1w0RSAJ1hlNzl5dZPYF7d74OOOwuCgHN8qry",
+	"TfjJCQj5FBmD3GxtCBHlsobELzeZC3/hwYPCjLgVNa9AZpih4NZ5BjTnn1/hh4/Pzrbzo8uqgn5zt6Jb",
+	"2kGN9XQNIIz3KPE4rOfBmB4/XQtvQHSBekkNSgceCSobe6ZdSFPPEu8LqbzefeOYMxUHnXdEJ6g/bs4F",
+	"gU1twGLSYqiuiCS8rn1NUXBdYw6dgiwGr1SCrl/6DloeIMH3TrNTgJqH+eG2OTNRZnjcL7DYLVdhow5K",
+	"xVMOhVAXhMKr2H/hlAu2CN/s7Xr1z143w5x/fiPUxE6Pzp+4SzGXyv/+eKAbZALFP06dgeZpBXv8xDtC",
+	"DZclJqIvZb6Yq4LA69qs5LyZH53/gFPCX9oJPXDLF3eQ5eBE8CV3Wm2jyj3fHa/RbI2n01MPsTPvosyj",
+	"IRC2fDTSjbLYpwj7hO4PRyddcnpZlu9a0+6rTDX/RSzbjXzYdPPuuAnkCTwwsBoxc3ffrT8ifKpA4ae/",
+	"+R8herDgFnF8uvN7SillPt8Jwy7QIg1eyngFVngt5lwqk0zXVBNxZ+rwXxwa3n81fgsLORQZ+fngsh7a",
+	"XzOUkrBjHbSXAehP7DIN03n+kU+2xLMemPpOK8FvKX8glw4fmL433sGRYJjRCYrDlNM39Nb7UdxB9Uea",
+	"YeIwX8WKkh6PDwCFlgLqCjkYWAC53GLoBGfBVMy7aZGYRg7prUZHGa3O9IDuCGmz5t/5yD5RKqXlM0He",
+	"wqlesjGv8S4eQgqvO9URbqMIHRJMVHWGuV7T1tAKp72cajwUAimL5NGo0kaU0Jc302xuj2e2f27dmeFD",
+	"o09vu91wt+rZfuEnMX/ntGxEv/sCjFDvZ+BwYSHf6jwC9IKmXx61q6ZWYEW49ZwBu/c5PnVbbw3fhtb/",
+	"xvIK2zFeOG3UpwZ2gcNgHAAX1f0OrfewuGeN+J07IOMyLthckM5G4at9QlFcVkYjO402klqRwiRCs88L",
+	"9qdBSTH45cN299ySTaXHzxoxFCki0OSebTxwwGRvx0u9xAzZSM7xmvqKLnUdNXknDg8HwWsBv7ivJmXb",
+	"B3EXqMn90G0krn0HDQBnHNrYYksJ52h6BV/50j+843cUhOptn57tTVvLsb1L87WO+w1igEu+8nHDwrc4",
+	"DP3nZ2LlfaUFYgvdcOginb1Yuq5X95jY79X73LurD9tWJc6b520Xf9nmmkPtSRAw8PveQX262fvYynGn",
+	"ke/W37FDetAnB4skER8JsgLvAr500JCZu9BDeDSu7bAQr8CoTud8keXXb4i5TLi7Q8BGziNeTQcQsezQ",
+	"Bn7pm5wS30HnS0sOeTb+li+2uZwTTtt2zwr22Am3x2dnZxfsydmw1tybHtzt0fg/uP8fTPYPJvu1MlnH",
+	"RrLdIxZ713pHQm7tbPghPPUQkQ0/2tDIRljDw4Y2wjS/3tBGu5MPG9rojpuEAYHPLxhnS3Ez1Xr2yDAj",
+	"RrWweRydfTpEAs2c/uZ/7O3HgSAp+SPPr/GRIZIkZrPgdhqz9vDGfKR4OwtKgh60KD5CQbUl1HbsDfqg",
+	"vSHpGNF73hhAHXBcHrwVqSovjJh8TRt7kOpPmMsu0aEslDcnFIvD34fTUvCyVy48cw98bXfhABLpmajc",
+	"xFaDExFGoNNQkmmJ3xZlKkPv0ILqSqjy0llB/+bn1N9zQFlcY+I8Xsa+OMxmBavwAe6Ps/J6sNkExF+U",
+	"YOLWMegsJstH0Wpg/4tP0S/RLTd/sQjoUdp9nx9A3W1Tg+mhrxfbGywfv5i2lXDoqpLpJtziwv9eZw8z",
+	"HuJf8os7CDPdhiH9F8w9tJpNhE3UmNysGMf88RP2qe3/b6xemG4VAiRF2hYZCjILDbYLKLDTYj3HWoUb",
+	"sd5VwV/rRF8N2smv1SjpzPGBQ6+dYVNsEz7ebwy2Ww3naff0t7rpqc5+2UkQYK+sYXWjfIL2WFeVXjox",
+	"ZkCd15hCflo3il58CgLFZDyVd6OPD417xUMwgS3ns3cHSHwkpwhGuCXHnxNE23IqfAm9NAS6plmp2785",
+	"DRCzrpY81IohW6AagMjRLCojMhidWAz49Z8dzjN/gu7Twx5go0qd17meOparx1QnbsWCMJPDlffo7s5c",
+	"DaUXULFxIyaNKtp4IIocBqJ9s3ZZiSW4OR2thBLngmknnrlPV4OeG3Sr3ZipItW/qlLf89y/knYt/bfb",
+	"rR9STmCf9895tYVJH0Pjx34tjx790GBh8AM4PKMRhzo9gWVINcFOlvv0fG7TgS7LEntHRROI84OkZUZU",
+	"YmQJKdAtTgCiiJ2KuRHVLSQOY3IPmmVlk+4B1dmYr1SjWZ/mQ7taN8ZO8N2mEge+UY77Vv3dpZ8j+BxM",
+	"hl0y//1ANOHy552F5IW9D1W4L+0KWt1U4iCQ1dltPKVy83w3L3Kb7nEn9n8zEnN84MT43/1yDJM0X5FD",
+	"4dcHOI1BVr7fmt/FzAcrFZiVZ1IovZx5rlqFnpmpXirAYXZ/D1XaS11XJfYKbayz3CDCT8j9XkNsAaJy",
+	"ljyN/XWb8n6SD23Ld8ZN1fDTwR3Smvc0euqOvwfW5hPmX4Q5Ye2EsxOD18gD4odiCV9hARn4DBKrEWik",
+	"AycyE4tEUvT7iquIeg4S0qLXf4JEnd+Lr7uFZqH2Kr5viLf2wH/zP37pg0S88w32Xzy41d5zi17uuUpl",
+	"20amdJ5kQLm9SIXXFH0xeAEBHipLHHNZ+WBPwXTtzfrYN7MSlkBZdGPPweKH4AI8r1UA3Dhhn6CK4VbU",
+	"tSwp7RtwJ6kKnBKEYT4ef6p9AeOVnepmEpB2pgDHPpkIgLVa9xpko+R7o6dDK3u/F0PYJg4OKAMiSg5G",
+	"/1bND0Ex7nOcxQMVCyBCiU/MgXTQPeWKRlvhU0Yfgue58YZoosuAeYYlpgXrdJaj0scHkjaD/dOhIBYc",
+	"ygX6WwKwq54XcRcfrcfO9B7rGgEkuaMYcmJ3Mxm0ErEXmyumK2wfPucrZqysKlbJ27wH+99FIv4ejuzU",
+	"eUPZ6DbcbeA3lOiKyFARdqIopTUZTMSAbOJOMUZRZ885tqKBDtoehdxYsTBdXEa3D+aiLe8juYofoHSz",
+	"cu4E5lKzuVSNFcbntcdtECFLzbaAJQWIb9DdORZeLbRUCV3X7cD+uOmBhOPmJH+v7ppuJjCFnTBVQEXa",
+	"v+xstvlHGvX151o0URr/jmJxWB47jKDVv0smRzPMv4NH2/Xr7KdRZoenhph4r53WqK8yptrk9dlm79rG",
+	"evZAdsM+cTua3mPL0hil3NiAaW1EVAuCICUthb/hxh4/d1M8fvVsH1j+sNxjY2vB5ztC+l8qyt1biJpQ",
+	"27xCWDfqAjJ6Sm45StIPjQoNZCVWlnrwdOzwC1NgkBYYtLO9njTU0tFC22K69uRJnvcBNMMDEeA42L8Q",
+	"SYef6kZtQHwvdT0DDpZWQkih5G5bsNUYmsKfLagV0rBlLa0VipXgbQWmuJxqZrWeMWmd6pnTN6+sWNzr",
+	"ah8K1xkm9tBG8qH5SVe8O62tj+teuc8PmRXs3p9xbIWGVwTRvNdcUvfi01r0tuJ631jjeEe9Il9u2/mI",
+	"NQp6/YA3aM6NFTWmkoSev15pdjc3RfkzsaLN3ZHws2kghz8VLG4o7xlirbSa9AFNUbOhvkqfKzlR7xp7",
+	"NDQ6TK90swcsHc/hR1rPpKCgcQdr60rY46fw6cEQt/pLqPOtkt8e9Ea+FWkrQ1NrVqkmh6sbzxZIyIl6",
+	"dagwCb38gRl9ep+vsHuzVBfERALdSsU40etDk6oRo6aWdnV0/rdf4yurVlqJzp09HelS5Bnqz/LW+z10",
+	"GbQwhLpnYz6yuvZ10EZO1LEMMV1pTOO0FFBAxromZQxHfRQusodhZLyqBS8TKoebwlM3ycPQ0gtYBAzw",
+	"ddHT3e/sTqcPGfHoPRxABQtuzFLXZYFYvlmioD6DUBPJXuiaPT4Lfqr4msz5CjGI59C4Wc+g+UPnVaYI",
+	"oyLCmodcZd94bZgUe4JE/PaEXeKr4PVK21QbJ1j3FQmuAwVv4s29a3kivUTsG3zXUwDe06zrG8upoJ9H",
+	"rZem7WD6biHUq2fsqVZKjCxd90S6oZm9whHWFvsdpi1sdEygLG4/WpS0FjHQN3oUSLbH8fNVMVrcoVMs",
+	"vs43KADXc+jUQ1zUcA/XLjxaO0QdsG6Gs2y3x0sYLZzAmuJ6Z39a6osj5NE7f0/Uta4HfRFFRvvNRdXM",
+	"K25H02vpF3hvt8XUzqsd3RVrGgD44irBS3QvapKeyujqPnrAf9x98Uy/p+yA4JJbp8gjAy4Q/9UL7xaB",
+	"WjB6sWFClblcgPd+0AP1OKXX76VkHT1j5f4BrBNioj+icOUf2lpGqw3oC2Ci3+hydQEIUWBKZvth8Ko6",
+	"bE+bQSEeryoMCPB8XKdHuv0tBYLKPNVVGVW+YL/vPadixkd4+hv91AvJ8VyVrVaUkhfdemfT0aD21flx",
+	"mFNg7/tkj5tFfxJAB8aXorLG838oOip1skDwSti/Lg7ql4MBco45jbrCwWyKXMrv29DBGijbN7knG5Gg",
+	"aXyIe1FLwCdra/m8Sw6ygi2vbarHW7u1B7AO3awvydN1N2a936YDQwToUohFb7SB+75iglcbnR8DcB6o",
+	"mCPsd4u52T56AkByJpNgfQXeoQMmR+MAD5wZHQ2a4EvuwwPlRKeAGvGET3+D/7cXPPMwwTRrogPbzasN",
+	"3zp0rHb7rh8WEbO70RsZiJkW2NQ3Fb4UlRCmQLZxF++UYBMOoHhYYOMDJCuGXXiITMUw2NcCuwotvvI1",
+	"aZdl+VHw+VeMhwfTu494dDuwl4Y8m6Ep2NzT39x/vWWUH3whEYQDpSVUS55OHMeKyfSxpJfXjxpk8U17",
+	"xqqLt3ayd6y/eGdP52J+IzbaHOVsjPe8tr/j5hX37nGS2WxyzZFdQMFn7Km4R0CyJsEk/ltL9b97Rw+y",
+	"m0DHEHTo9W98xEf+F3s3YIV38m1YvzeHTDrswYvFmX+9KAa0sw8LX+CEcjtuggVAdIzKuzxE7FFxhKDh",
+	"WajYex7qdm8jEtPpb/B/rwj5IG71TGQOP8XS6MlDiFjYTETeVlREukdA2M7+1HzUV7hwxVemhdpnumZT",
+	"X0PH2ViqiajByeI7sULLePepNN0qWVhNpyYWYGYS3pePbkoHMvfh3R/FZ/vQoXlcVDKrxu2tbyW/9yLO",
+	"roPnt6MbwWtRH53/7VcnYkOa1d9+ddRpRH3rKb6pq6Pzo1O+kKe3j4++/Prl/wsAAP//",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

@@ -33,7 +33,7 @@ func (s *Service) Differences(
 	}
 	out := record.List[Difference]{Next: l.Next}
 	for _, d := range l.Items {
-		item := Difference{Difference: d, Choices: reach.Choices(reach.Fit(d.Fit))}
+		item := Difference{Difference: d, Choices: reach.Choices(reach.Status(d.Status))}
 		if p := s.NoMeans(ways[d.LoginID]); p != nil {
 			item.NoMeans = p.Detail
 		}

@@ -41,8 +41,8 @@ type MapLogin struct {
 
 // MapCell is a key, by its place among the map's, and how it and the login stand.
 type MapCell struct {
-	Key int
-	Fit reach.Fit
+	Key    int
+	Status reach.Status
 }
 
 // Map returns the worst logins that fit, at most limit, against their keys, those
@@ -77,10 +77,10 @@ func (s *Service) Map(ctx context.Context, r ReachWanted) (ReachMap, error) {
 	}
 	onMap := make([]int, len(w.Keys))
 	for _, p := range w.Input.Pairs {
-		fit, ok := reach.FitOf(p.Granted, p.Sighting)
+		status, ok := reach.StatusOf(p.Granted, p.Sighting)
 		if row, shown := rowOf[p.Login]; ok && shown && !w.Keys[p.Key].Steward {
 			onMap[p.Key]++
-			out.Logins[row].Cells = append(out.Logins[row].Cells, MapCell{int(p.Key), fit})
+			out.Logins[row].Cells = append(out.Logins[row].Cells, MapCell{int(p.Key), status})
 		}
 	}
 	var keys []int

@@ -33,7 +33,7 @@ const settleKind = "settle"
 // Choice is what is to be done about one difference, as it was shown.
 type Choice struct {
 	Login, SHA256 string
-	Fit           reach.Fit
+	Status        reach.Status
 	Choice        reach.Choice
 	// Name is that of the record that an accepted stranger gets; "" for one made
 	// from its comment.
@@ -109,8 +109,8 @@ func (s *Service) Settle(
 		case !there:
 			out[n].State, out[n].Detail = settledLeftOut, "it is no difference any more"
 			continue
-		case d.Fit != c.Fit:
-			out[n].State, out[n].Detail = settledLeftOut, fmt.Sprintf("it is %s now, not %s", d.Fit, c.Fit)
+		case d.Status != c.Status:
+			out[n].State, out[n].Detail = settledLeftOut, fmt.Sprintf("it is %s now, not %s", d.Status, c.Status)
 			continue
 		}
 		out[n].Name = cmp.Or(c.Name, d.Name)
@@ -143,13 +143,13 @@ func (s *Service) Settle(
 func readChoices(choices []Choice) ([][]byte, error) {
 	digests := make([][]byte, len(choices))
 	for n, c := range choices {
-		if !slices.Contains(reach.Choices(c.Fit), c.Choice) {
+		if !slices.Contains(reach.Choices(c.Status), c.Choice) {
 			return nil, &problem.Problem{
 				Kind:   problem.Invalid,
 				Code:   "bad-choice",
 				Field:  fmt.Sprintf("choices[%d].choice", n),
-				Detail: fmt.Sprintf("%q cannot be done about what is %s", c.Choice, c.Fit),
-				Remedy: "Choose " + choiceWords(c.Fit),
+				Detail: fmt.Sprintf("%q cannot be done about what is %s", c.Choice, c.Status),
+				Remedy: "Choose " + choiceWords(c.Status),
 			}
 		}
 		d, ok := keypair.ReadFingerprint(c.SHA256)
@@ -427,7 +427,7 @@ func (s *Service) acceptable(
 	))
 }
 
-func choiceWords(f reach.Fit) string {
+func choiceWords(f reach.Status) string {
 	var words []string
 	for _, c := range reach.Choices(f) {
 		words = append(words, string(c))

@@ -154,7 +154,7 @@ func (s *Service) Watch(
 type Check struct {
 	Entries int64
 	Head    daybook.Hash
-	// Fault is the first entry that does not fit, nil if all do.
+	// Fault is the first entry that is not intact, nil if all do.
 	Fault *daybook.Fault
 	// Redacted are the entries whose details were taken away and of which a later one tells.
 	Redacted []int64

@@ -242,7 +242,7 @@ func (p *planning) gatherLogins(ctx context.Context, s *Service) error {
 			Kind:   problem.Invalid,
 			Code:   "too-many-logins",
 			Field:  "wanted",
-			Detail: fmt.Sprintf("%d logins fit; %d is the limit of one rotation", len(ids), mostRotated),
+			Detail: fmt.Sprintf("%d logins match; %d is the limit of one rotation", len(ids), mostRotated),
 			Remedy: "Narrow it by label or region, and rotate one part after the other",
 		}
 	}

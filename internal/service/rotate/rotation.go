@@ -144,9 +144,9 @@ func (s *Service) StartRotation(
 // newcomers are the new keys of a rotation: their records, the private keys that are kept, and those that
 // holders are asked for.
 type newcomers struct {
-	keys   []record.Key
+	keys     []record.Key
 	privates map[string]record.Secret
-	asked  []record.AskedKey
+	asked    []record.AskedKey
 }
 
 // addRotation records a rotation, its items and its new keys.

@@ -84,7 +84,7 @@ export default function Daybook() {
         wraps
         noun="entry"
         rowKey={(e) => String(e.seq)}
-        empty={<EmptyNote text="No entry fits." />}
+        empty={<EmptyNote text="No entry matches." />}
         columns={[
           {
             title: "No.",
@@ -166,9 +166,9 @@ function Check() {
             {c.redacted.length > 10 ? ", …" : ""}.
           </p>
         ) : null;
-      if (c.fits)
+      if (c.intact)
         modal.success({
-          title: `All ${c.entries} entries fit`,
+          title: `All ${c.entries} entries are intact`,
           content: (
             <>
               <p className="anywhere">
@@ -182,7 +182,7 @@ function Check() {
         });
       else
         modal.error({
-          title: `Entry ${c.fault?.seq ?? ""} does not fit`,
+          title: `Entry ${c.fault?.seq ?? ""} is not intact`,
           content: (
             <>
               <p>{c.fault?.what}.</p>

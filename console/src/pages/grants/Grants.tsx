@@ -68,7 +68,7 @@ export default function Grants() {
           noun="grant"
           rowKey={(g) => `${g.login} ${g.key.name} ${g.granted_at}`}
           columns={columnsFor(ended)}
-          empty={<EmptyNote text="No grant fits." />}
+          empty={<EmptyNote text="No grant matches." />}
         />
       </Card>
     </>
@@ -97,6 +97,6 @@ const columnsFor = (ended: boolean): TableColumnsType<GrantRecord> => [
       },
   ...(ended
     ? []
-    : [{ title: "Fit", key: "fit", render: (_: unknown, g: GrantRecord) => g.fit && <StateMark state={g.fit} /> }]),
+    : [{ title: "Status", key: "status", render: (_: unknown, g: GrantRecord) => g.status && <StateMark state={g.status} /> }]),
   { title: "Why", dataIndex: "reason" },
 ];

@@ -69,7 +69,7 @@ export default function Instances() {
         sort={(s) => set("sort", s)}
         empty={
           narrowed ? (
-            <EmptyNote text="No instance fits." />
+            <EmptyNote text="No instance matches." />
           ) : (
             <EmptyNote
               text={

@@ -73,7 +73,7 @@ export default function Keys() {
         sort={(s) => set("sort", s)}
         empty={
           narrowed ? (
-            <EmptyNote text="No key fits." />
+            <EmptyNote text="No key matches." />
           ) : (
             <EmptyNote
               text={

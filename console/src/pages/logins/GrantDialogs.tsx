@@ -24,7 +24,7 @@ export function GrantDialog({ login, close }: { login: Login; close: () => void 
   const key = (Form.useWatch("key", form) as string | undefined) ?? "KEY";
   const navigate = useNavigate();
   const queries = useQueryClient();
-  const here = new Set(login.openers.filter((o) => o.fit === "in place").map((o) => o.key.name));
+  const here = new Set(login.openers.filter((o) => o.status === "in place").map((o) => o.key.name));
   const grant = useMutation({
     mutationFn: (v: GrantForm & { once: string }) =>
       take(

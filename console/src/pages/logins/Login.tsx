@@ -116,7 +116,7 @@ function keyColumns(may: boolean, l: Login, withdraw: (o: Opening) => void): Tab
       key: "holder",
       render: (_, o) => (o.steward ? "the service's own" : (o.key.holder ?? "nobody")),
     },
-    { title: "Fit", key: "fit", render: (_, o) => <StateMark state={o.fit} /> },
+    { title: "Status", key: "status", render: (_, o) => <StateMark state={o.status} /> },
     some((o) => o.key_state !== "active") && {
       title: "State",
       key: "state",
@@ -149,10 +149,10 @@ function keyColumns(may: boolean, l: Login, withdraw: (o: Opening) => void): Tab
         may &&
         !o.steward && (
           <span className="inline">
-            {o.fit === "ungranted" && <Settle login={l} of={o} text="Accept it" />}
-            {o.fit === "missing" && <Settle login={l} of={o} text="Place it" />}
+            {o.status === "ungranted" && <Settle login={l} of={o} text="Accept it" />}
+            {o.status === "missing" && <Settle login={l} of={o} text="Place it" />}
             <Button size="small" onClick={() => withdraw(o)}>
-              {o.fit === "ungranted" ? "Remove it" : "Withdraw"}
+              {o.status === "ungranted" ? "Remove it" : "Withdraw"}
             </Button>
           </span>
         ),
@@ -173,8 +173,8 @@ function Settle({ login, of, text }: { login: Login; of: Opening; text: string }
           body: {
             key: of.key.name,
             login: login.reach.login,
-            reason: of.fit === "missing" ? "placed again" : "accepted as it stands",
-            from_here: of.fit === "ungranted",
+            reason: of.status === "missing" ? "placed again" : "accepted as it stands",
+            from_here: of.status === "ungranted",
           },
         }),
       ),

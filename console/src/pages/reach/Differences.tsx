@@ -33,7 +33,7 @@ const idOf = (d: Difference) => `${d.login} ${d.sha256}`;
 export default function Differences() {
   const { get, set } = usePlace();
   const me = useMe();
-  const filter = { login: get("login"), fit: get("fit"), label: get("label") };
+  const filter = { login: get("login"), status: get("status"), label: get("label") };
   const pages = useDifferences(filter);
   const [chosen, setChosen] = useState<Record<string, Choice | undefined>>({});
   const [asking, setAsking] = useState(false);
@@ -63,20 +63,20 @@ export default function Differences() {
           hint="Instance, or user@instance"
         />
         <Segmented
-          value={filter.fit ?? "all"}
-          onChange={(v) => set("fit", v === "all" ? undefined : v)}
+          value={filter.status ?? "all"}
+          onChange={(v) => set("status", v === "all" ? undefined : v)}
           options={["all", "missing", "ungranted", "stranger"]}
         />
         {may &&
-          (["missing", "ungranted", "stranger"] as const).map((fit) => {
-            const of = pages.rows.filter((d) => d.fit === fit);
+          (["missing", "ungranted", "stranger"] as const).map((status) => {
+            const of = pages.rows.filter((d) => d.status === status);
             return (
               of.length > 1 && (
                 <Select
-                  key={fit}
+                  key={status}
                   allowClear
-                  placeholder={`All ${fit}`}
-                  aria-label={`For all ${fit}`}
+                  placeholder={`All ${status}`}
+                  aria-label={`For all ${status}`}
                   className="field-m"
                   onChange={(c: Choice | undefined) => choose(of, c)}
                   options={of[0]?.choices.map((c) => ({ value: c, label: choiceWords[c] }))}
@@ -117,17 +117,17 @@ const columns = (
     key: "login",
     render: (_, d) => <Link to={`/logins/${encodeURIComponent(d.login)}`}>{d.login}</Link>,
   },
-  { title: "Fit", key: "fit", render: (_, d) => <StateMark state={d.fit} /> },
+  { title: "Status", key: "status", render: (_, d) => <StateMark state={d.status} /> },
   {
     title: "Key",
     key: "key",
-    render: (_, d) => (d.fit === "stranger" ? <Stranger of={d} /> : <KeyName name={d.name} sha256={d.sha256} />),
+    render: (_, d) => (d.status === "stranger" ? <Stranger of={d} /> : <KeyName name={d.name} sha256={d.sha256} />),
   },
-  { title: "Holder", key: "holder", render: (_, d) => (d.fit === "stranger" ? "" : (d.holder ?? "nobody")) },
+  { title: "Holder", key: "holder", render: (_, d) => (d.status === "stranger" ? "" : (d.holder ?? "nobody")) },
   {
     title: "Since",
     key: "since",
-    render: (_, d) => d.since && `${d.fit === "missing" ? "granted" : "first seen"} ${day(d.since)}`,
+    render: (_, d) => d.since && `${d.status === "missing" ? "granted" : "first seen"} ${day(d.since)}`,
   },
   { title: "Last look", key: "seen", render: (_, d) => d.seen_at && day(d.seen_at) },
   {
@@ -175,7 +175,7 @@ function Confirm({ of, close }: { of: (Difference & { choice: Choice })[]; close
         api.POST("/differences/settlements", {
           body: {
             reason: reason || undefined,
-            choices: of.map((d) => ({ login: d.login, sha256: d.sha256, fit: d.fit, choice: d.choice })),
+            choices: of.map((d) => ({ login: d.login, sha256: d.sha256, status: d.status, choice: d.choice })),
           },
         }),
       ),

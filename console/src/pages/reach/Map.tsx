@@ -74,7 +74,7 @@ export default function MapPage() {
         <Loading />
       ) : map.data.logins.length === 0 ? (
         <Card size="small">
-          <EmptyNote text="No login fits." />
+          <EmptyNote text="No login matches." />
         </Card>
       ) : (
         <Drawn of={map.data} />
@@ -151,7 +151,7 @@ function Drawn({ of }: { of: ReachMap }) {
                 {key.state === "active" ? (key.fresh ? ", freshly proved" : ", not freshly proved") : `, ${key.state}`}
               </span>
             )}
-            {key && (cell ? <StateMark state={cell.fit} /> : "neither stands there nor should")}
+            {key && (cell ? <StateMark state={cell.status} /> : "neither stands there nor should")}
             {strangers && <span className="bad">▲ {strangers}</span>}
           </>
         ) : (
@@ -281,8 +281,8 @@ function Row({
           x={left + c.key * column + column / 2}
           y={y}
           r={r}
-          fit={c.fit}
-          colour={tones[lookOf(c.fit).tone]}
+          status={c.status}
+          colour={tones[lookOf(c.status).tone]}
         />
       ))}
       {of.strangers > 0 && (
@@ -294,9 +294,9 @@ function Row({
   );
 }
 
-/** A fit as a shape, so that colour is not all that tells it. */
-function Mark({ x, y, r, fit, colour }: { x: number; y: number; r: number; fit: string; colour: string }) {
-  switch (fit) {
+/** A status as a shape, so that colour is not all that tells it. */
+function Mark({ x, y, r, status, colour }: { x: number; y: number; r: number; status: string; colour: string }) {
+  switch (status) {
     case "in place":
       return <circle cx={x} cy={y} r={r} fill={colour} />;
     case "missing":

@@ -124,7 +124,7 @@ export default function Reach() {
           noun="login"
           rowKey={(l) => l.login}
           columns={values.worry === "true" ? worryColumns : columns}
-          empty={<EmptyNote text="No login fits." />}
+          empty={<EmptyNote text="No login matches." />}
         />
       </Card>
     </>

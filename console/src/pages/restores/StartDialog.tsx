@@ -41,7 +41,7 @@ export function StartDialog({
   const confirmed: string | undefined = Form.useWatch("confirm", form);
   const stops = option.stops || option.new_identity;
   const replaces = option.route === "replacement";
-  const here = login.data?.openers.filter((o) => !o.steward && o.fit !== "missing").map((o) => o.key.name) ?? [];
+  const here = login.data?.openers.filter((o) => !o.steward && o.status !== "missing").map((o) => o.key.name) ?? [];
   const start = useMutation({
     mutationFn: (v: StartForm & { once: string }) =>
       take(

@@ -71,7 +71,7 @@ export function WhichKeys() {
         <Select
           mode="multiple"
           showSearch={{ filterOption: false, onSearch: setSearch }}
-          placeholder="any that fit the rest"
+          placeholder="any that match the rest"
           options={options}
         />
       </Form.Item>

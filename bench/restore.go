@@ -379,7 +379,7 @@ func (r *restoring) bareHelper(ctx context.Context, name string) (time.Duration,
 		func() error { return wait(r.cloud.Detach(ctx, disk, helper.Instance)) },
 		func() error { return wait(r.cloud.Attach(ctx, disk, own)) },
 		func() error { return wait(r.cloud.Start(ctx, i.CloudID)) },
-		func() error { return wait(r.cloud.Terminate(ctx, helper.Instance)) },
+		func() error { return wait(r.cloud.Delete(ctx, helper.Instance)) },
 	} {
 		if err := step(); err != nil {
 			return 0, err

@@ -333,7 +333,7 @@ func TestMarkedSecretsAreNowhereTheyShouldNotBe(t *testing.T) {
 			for name, schema := range op.RequestBody.Value.Content["application/json"].Schema.Value.Properties {
 				switch {
 				case slices.Contains(
-					[]string{"password", "new_password", "code", "secret", "passphrase", "signature", "sealed"}, name,
+					[]string{"password", "new_password", "code", "secret", "passphrase", "signature", "encrypted"}, name,
 				):
 					fields[name], marked = mark+"-password", marked+1
 				case slices.Contains([]string{"text", "public_key", "recipient", "csv", "fingerprint"}, name):
@@ -372,10 +372,10 @@ func TestMarkedSecretsAreNowhereTheyShouldNotBe(t *testing.T) {
 	if err := json.Unmarshal([]byte(factor), &f); err != nil || len(f.Secret) < 16 {
 		t.Fatal(factor)
 	}
-	_, receiver := h.call("POST", "/api/v1/receivers", h.token, `{"name":"pager","address":"http://127.0.0.1:1/"}`)
+	_, subscriber := h.call("POST", "/api/v1/subscribers", h.token, `{"name":"pager","address":"http://127.0.0.1:1/"}`)
 	var r struct{ Secret string }
-	if err := json.Unmarshal([]byte(receiver), &r); err != nil || len(r.Secret) < 32 {
-		t.Fatal(receiver)
+	if err := json.Unmarshal([]byte(subscriber), &r); err != nil || len(r.Secret) < 32 {
+		t.Fatal(subscriber)
 	}
 	marks = append(marks, strings.Split(answer.PrivateKey, "\n")[2], f.Secret, r.Secret, h.token)
 

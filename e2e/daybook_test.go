@@ -143,11 +143,12 @@ func TestACopyOfTheDatabaseIsTheDrill(t *testing.T) {
 	if got := h.must("instance", "list", "-q"); got != "door\n" {
 		t.Errorf("the instances are %q", got)
 	}
-	// The steward key is in the copy, and opens with the master key's file.
+	// The steward key is in the copy, and opens with the safe key's file.
 	if out := h.must("sweep", "door"); !strings.Contains(out, "door") {
 		t.Error(out)
 	}
-	if out := h.must("daybook", "check"); !strings.Contains(out, "entries are intact") || strings.Contains(out, "could change") {
+	if out := h.must("daybook", "check"); !strings.Contains(out, "entries are intact") ||
+		strings.Contains(out, "could change") {
 		t.Error(out)
 	}
 }

@@ -400,9 +400,9 @@ func TestAPrivateKeyIsWrittenInTheFormatThatIsAskedFor(t *testing.T) {
 		t.Error("a key that could not be written was recorded")
 	}
 	status, body := h.call(
-		"POST", "/api/v1/keys/made", h.token, `{"name":"sealed","format":"ppk3","passphrase":"wilson's petrel"}`,
+		"POST", "/api/v1/keys/made", h.token, `{"name":"encrypted","format":"ppk3","passphrase":"wilson's petrel"}`,
 	)
-	if status != 201 || !strings.Contains(body, `"file_name":"sealed.ppk"`) ||
+	if status != 201 || !strings.Contains(body, `"file_name":"encrypted.ppk"`) ||
 		!strings.Contains(body, "argon2") && !strings.Contains(body, "Argon2id") {
 		t.Errorf("made by the API: %d %s", status, body)
 	}

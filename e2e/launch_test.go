@@ -117,8 +117,8 @@ func TestKeyDeleteRefusesWhileGrantedAndListsWhere(t *testing.T) {
 	if r.status != 1 || !strings.Contains(r.err, "debian@one") || !strings.Contains(r.err, "root@two") {
 		t.Errorf("status %d: %s", r.status, r.err)
 	}
-	h.must("instance", "terminate", "one", "-yes")
-	h.must("instance", "terminate", "two", "-yes")
+	h.must("instance", "delete", "one", "-yes")
+	h.must("instance", "delete", "two", "-yes")
 	h.must("key", "delete", "key-a", "-yes")
 	if r := h.client("key", "show", "key-a"); r.status != 1 || !strings.Contains(r.err, "no key named") {
 		t.Errorf("after the delete: %d %s", r.status, r.err)
@@ -320,7 +320,7 @@ func (h *house) cloudInstances() int {
 	}
 	n := 0
 	for _, i := range all {
-		if i.State != "terminated" {
+		if i.State != "deleted" {
 			n++
 		}
 	}

@@ -146,7 +146,7 @@ var pages = []string{
 	"/settings/people",
 	"/settings/people/marek/leaving",
 	"/settings/custody",
-	"/settings/receivers",
+	"/settings/subscribers",
 }
 
 func TestEveryPageIsReadableInLightAndDarkAtEveryWidthAndByName(t *testing.T) {

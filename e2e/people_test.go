@@ -71,8 +71,8 @@ func TestANewServiceIsSetUpByItsSecretAndWorksWithoutASafe(t *testing.T) {
 	for _, args := range [][]string{
 		{"daybook", "head"},
 		{"factor", "add"},
-		{"receiver", "add", "x", "https://hooks.example"},
-		{"safe", "rekey"},
+		{"subscriber", "add", "x", "https://hooks.example"},
+		{"safe", "new-key"},
 		{"instance", "steward", "door", "-with", h.private("gannet")},
 	} {
 		if r := h.client(args...); r.status != 1 || !strings.Contains(r.err, "the safe is switched off") {
@@ -229,13 +229,13 @@ func TestCustodyGoesFromOneToAnotherAndSomebodyLeaves(t *testing.T) {
 		t.Fatalf("with consent: %+v", r)
 	}
 	if out, err := h.ssh(h.instance("web"), "deploy-2", "hostname"); err != nil || out != "web" {
-		t.Errorf("with what was sealed on the way: %s %v", out, err)
+		t.Errorf("with what was encrypted on the way: %s %v", out, err)
 	}
 	if r := as(marek, "key", "forget", "deploy-2"); r.status != 0 || !strings.Contains(r.out, "yours is the only one") {
 		t.Errorf("forgetting: %+v", r)
 	}
 	if out := h.must("daybook", "list", "-key", "deploy-2"); !regexp.MustCompile(`(?s)had the safe forget.*` +
-		`took the private key of deploy-2 out of the safe, with the consent of ines, sealed.*` +
+		`took the private key of deploy-2 out of the safe, with the consent of ines, encrypted.*` +
 		`ines consents that marek.*The service used the kept private key`).
 		MatchString(out) {
 		t.Errorf("the daybook says\n%s", out)
@@ -532,7 +532,7 @@ func TestTheServiceReadsANewCertificateHoldsBackCallersAndStaysOffItsOwnMachine(
 	h := newHouse(t, "")
 	h.must("key", "new", "gannet")
 	h.must("instance", "launch", "door", "-image", "debian-12", "-size", "small", "-key", "gannet", "-steward")
-	h.must("receiver", "add", "pager", "http://127.0.0.1:1/")
+	h.must("subscriber", "add", "pager", "http://127.0.0.1:1/")
 	if err := h.service.Stop(20 * time.Second); err != nil {
 		t.Fatal(err)
 	}
@@ -616,10 +616,10 @@ func TestTheServiceReadsANewCertificateHoldsBackCallersAndStaysOffItsOwnMachine(
 	if held == 0 {
 		t.Error("nobody was held back")
 	}
-	// What is on this machine is not reached: not the instance, not the receiver, not the cloud.
+	// What is on this machine is not reached: not the instance, not the subscriber, not the cloud.
 	eventually(t, "it is asked again", func() bool {
 		time.Sleep(300 * time.Millisecond)
-		r, err := http.NewRequest("POST", h.url+"/api/v1/receivers/pager/test", nil)
+		r, err := http.NewRequest("POST", h.url+"/api/v1/subscribers/pager/test", nil)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -632,7 +632,7 @@ func TestTheServiceReadsANewCertificateHoldsBackCallersAndStaysOffItsOwnMachine(
 		body, err := io.ReadAll(answer.Body)
 		if answer.StatusCode != http.StatusTooManyRequests &&
 			(err != nil || !strings.Contains(string(body), "does not connect there")) {
-			t.Errorf("the receiver: %s %v", body, err)
+			t.Errorf("the subscriber: %s %v", body, err)
 		}
 		return answer.StatusCode != http.StatusTooManyRequests
 	})
@@ -646,9 +646,9 @@ func TestTheServiceReadsANewCertificateHoldsBackCallersAndStaysOffItsOwnMachine(
 	})
 }
 
-// TestTheMasterKeyMayComeFromACommandAndAWrongOneIsSaid starts services with master keys that do
+// TestTheSafeKeyMayComeFromACommandAndAWrongOneIsSaid starts services with safe keys that do
 // not do.
-func TestTheMasterKeyMayComeFromACommandAndAWrongOneIsSaid(t *testing.T) {
+func TestTheSafeKeyMayComeFromACommandAndAWrongOneIsSaid(t *testing.T) {
 	t.Parallel()
 	h := newHouse(t, "")
 	h.fleet(t, "door")
@@ -688,17 +688,17 @@ func TestTheMasterKeyMayComeFromACommandAndAWrongOneIsSaid(t *testing.T) {
 	}
 	// A wrong one is found out by what it cannot open, and nothing is lost.
 	begin("-safe-key-file", filepath.Join(h.dir, "other.key"))
-	if r := h.client("sweep", "door"); !strings.Contains(r.out+r.err, "sealed under another master key") {
-		t.Errorf("with a wrong master key: %+v", r)
+	if r := h.client("sweep", "door"); !strings.Contains(r.out+r.err, "encrypted under another safe key") {
+		t.Errorf("with a wrong safe key: %+v", r)
 	}
 	if err := h.service.Stop(20 * time.Second); err != nil {
 		t.Fatal(err)
 	}
 	begin("-safe-key-command", "/bin/cat "+filepath.Join(h.dir, "safe.key"))
-	if out := h.must("sweep", "door"); strings.Contains(out, "another master key") {
+	if out := h.must("sweep", "door"); strings.Contains(out, "another safe key") {
 		t.Error(out)
 	}
-	if r := h.client("safe", "rekey"); r.status != 1 || !strings.Contains(r.err, "the master key comes from a command") {
+	if r := h.client("safe", "new-key"); r.status != 1 || !strings.Contains(r.err, "the safe key comes from a command") {
 		t.Errorf("%+v", r)
 	}
 	// The command prints a new one before the old one.
@@ -709,7 +709,7 @@ func TestTheMasterKeyMayComeFromACommandAndAWrongOneIsSaid(t *testing.T) {
 		t.Fatal(err)
 	}
 	writeFile(t, file, base64.StdEncoding.EncodeToString(fresh)+"\n"+old)
-	if out := h.must("safe", "rekey", "-reason", "a try"); !strings.Contains(out, "new master key") {
+	if out := h.must("safe", "new-key", "-reason", "a try"); !strings.Contains(out, "new safe key") {
 		t.Error(out)
 	}
 	writeFile(t, file, base64.StdEncoding.EncodeToString(fresh)+"\n")
@@ -717,11 +717,11 @@ func TestTheMasterKeyMayComeFromACommandAndAWrongOneIsSaid(t *testing.T) {
 		t.Fatal(err)
 	}
 	begin("-safe-key-file", file)
-	if out := h.must("sweep", "door"); strings.Contains(out, "another master key") {
+	if out := h.must("sweep", "door"); strings.Contains(out, "another safe key") {
 		t.Error(out)
 	}
 	if out := fmt.Sprint(h.must("daybook", "list", "-action", "safe")); !strings.Contains(
-		out, "put under a new master key",
+		out, "put under a new safe key",
 	) {
 		t.Error(out)
 	}

@@ -245,13 +245,13 @@ func TestTheAdministratorsPasswordIsOpenedHere(t *testing.T) {
 		t.Errorf("%q, then %q", first, again)
 	}
 	if r := h.client("instance", "password", "desk", "-with", h.private("other")); r.status != 1 ||
-		!strings.Contains(r.err, "the password is sealed to SHA256:") {
+		!strings.Contains(r.err, "the password is encrypted to SHA256:") {
 		t.Errorf("%+v", r)
 	}
 	if r := h.client(
 		"restore", "start", "desk", "-route", "windows-password", "-new", "curve", "-type", "ed25519",
 	); r.status != 1 ||
-		!strings.Contains(r.err, "sealed to RSA keys alone") {
+		!strings.Contains(r.err, "encrypted to RSA keys alone") {
 		t.Errorf("%+v", r)
 	}
 	r := h.client("restore", "start", "desk", "-route", "windows-password", "-key", "other", "-lost", "office")

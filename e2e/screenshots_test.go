@@ -156,9 +156,9 @@ func TestScreenshots(t *testing.T) {
 	take("console-people", "Runa Lund")
 	p.open("/settings/custody")
 	take("console-custody", "the deploy job moves")
-	p.open("/settings/receivers")
-	take("console-receivers", "pager")
-	stack("console-settings", "console-you", "console-people", "console-custody", "console-receivers")
+	p.open("/settings/subscribers")
+	take("console-subscribers", "pager")
+	stack("console-settings", "console-you", "console-people", "console-custody", "console-subscribers")
 	p.open("/settings/people/marek/leaving")
 	take("console-leaving", "Still to do")
 	stack("console-daybook-and-leaving", "console-daybook", "console-leaving")
@@ -173,10 +173,10 @@ func (h *house) settingsToShow(t *testing.T) {
 		"-password-file", word, "-confirm-file", writeFile(t, filepath.Join(h.dir, "own"), demo.Password("ines")),
 	)
 	h.must(
-		"receiver", "add", "pager", "https://hooks.wrackline.example/latch", "-kind", "login-shut", "-kind",
+		"subscriber", "add", "pager", "https://hooks.wrackline.example/latch", "-kind", "login-shut", "-kind",
 		"left-open",
 	)
-	h.must("receiver", "add", "log", "udp://127.0.0.1:5514", "-kind", "all")
+	h.must("subscriber", "add", "log", "udp://127.0.0.1:5514", "-kind", "all")
 	h.must("rotate", "start", "-key", "atlas-deploy", "-make", "service", "-reason", "yearly", "-yes")
 	h.must("consent", "label", "team=atlas")
 	h.must("key", "hand-over", "id_rsa_2", "oona", "-reason", "she runs the ringing tables now")

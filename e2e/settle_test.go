@@ -127,7 +127,9 @@ func TestASettlementTheWorldHasOutrunIsLeftOut(t *testing.T) {
 	choose := func(d apiclient.Difference, status, choice string) string {
 		return jsonBody(
 			t,
-			map[string]any{"choices": []map[string]any{{"login": d.Login, "sha256": d.Sha256, "status": status, "choice": choice}}},
+			map[string]any{
+				"choices": []map[string]any{{"login": d.Login, "sha256": d.Sha256, "status": status, "choice": choice}},
+			},
 		)
 	}
 	for name, c := range map[string]struct {
@@ -142,7 +144,9 @@ func TestASettlementTheWorldHasOutrunIsLeftOut(t *testing.T) {
 			422,
 			"is no SHA-256",
 		},
-		"no login":              {strings.ReplaceAll(choose(found[0], "missing", "place"), "door", "gate"), 404, "no instance"},
+		"no login": {
+			strings.ReplaceAll(choose(found[0], "missing", "place"), "door", "gate"), 404, "no instance",
+		},
 		"another status by now": {choose(found[0], "ungranted", "accept"), 202, "it is missing now, not ungranted"},
 		"no difference": {
 			strings.ReplaceAll(choose(found[0], "missing", "place"), found[0].Sha256, "SHA256:"+strings.Repeat("A", 43)),

@@ -36,7 +36,7 @@ func run() error {
 	latency := flag.String(
 		"latency",
 		"",
-		"how long each phase takes, such as disk=1s,boot=2s; phases: disk instance boot start stop terminate agent attach "+
+		"how long each phase takes, such as disk=1s,boot=2s; phases: disk instance boot start stop delete agent attach "+
 			"detach metadata, and snapshot-gib for each GiB of a copy",
 	)
 	without := flag.String("without", "", "capabilities to do without, with commas between")
@@ -98,14 +98,14 @@ func parseCapabilities(s string) (out []adapter.Capability) {
 func parseLatency(s string) (paddock.Latency, error) {
 	var l paddock.Latency
 	places := map[string]*time.Duration{
-		"disk":      &l.Disk,
-		"instance":  &l.Instance,
-		"boot":      &l.Boot,
-		"start":     &l.Start,
-		"stop":      &l.Stop,
-		"terminate": &l.Terminate,
-		"agent":     &l.Agent,
-		"attach":    &l.Attach, "detach": &l.Detach, "metadata": &l.Metadata, "snapshot-gib": &l.SnapshotGiB,
+		"disk":     &l.Disk,
+		"instance": &l.Instance,
+		"boot":     &l.Boot,
+		"start":    &l.Start,
+		"stop":     &l.Stop,
+		"delete":   &l.Delete,
+		"agent":    &l.Agent,
+		"attach":   &l.Attach, "detach": &l.Detach, "metadata": &l.Metadata, "snapshot-gib": &l.SnapshotGiB,
 	}
 	for _, part := range strings.FieldsFunc(s, func(r rune) bool { return r == ',' }) {
 		name, value, _ := strings.Cut(part, "=")

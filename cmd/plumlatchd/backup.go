@@ -51,7 +51,7 @@ func backup(ctx context.Context, database, file string) error {
 		return fmt.Errorf("-backup: %w", err)
 	}
 	fmt.Printf(
-		"The database is copied to %s (mode 0600). The safe's master key is not in it: keep a copy of that elsewhere.\n",
+		"The database is copied to %s (mode 0600). The safe's key is not in it: keep a copy of that elsewhere.\n",
 		file,
 	)
 	return nil

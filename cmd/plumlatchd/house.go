@@ -51,7 +51,7 @@ func (h *house) furnish(o service.Options) {
 	h.service = service.New(h.store, h.cloud, h.engine, h.log, o)
 }
 
-// openSafe opens the safe under the master key in the file or from the command; it is nil without
+// openSafe opens the safe under the safe key in the file or from the command; it is nil without
 // either, for one that is switched off.
 func openSafe(file, command string) (*safe.Safe, error) {
 	switch {

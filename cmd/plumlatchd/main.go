@@ -139,7 +139,7 @@ func (o *settings) flags(f *flag.FlagSet) {
 		&o.safeKey,
 		"safe-key-file",
 		"",
-		"file with the safe's master key, made with mode 0600 if it is not there; without it no steward key can be kept. "+
+		"file with the safe's key, made with mode 0600 if it is not there; without it no steward key can be kept. "+
 			"Keep a copy elsewhere: what is in the safe cannot be opened without it",
 	)
 	f.DurationVar(
@@ -164,13 +164,13 @@ func (o *settings) flags(f *flag.FlagSet) {
 	)
 	f.StringVar(
 		&o.safeCommand, "safe-key-command", "",
-		"program, with its arguments, that prints the safe's master key, instead of -safe-key-file",
+		"program, with its arguments, that prints the safe's key, instead of -safe-key-file",
 	)
 	f.BoolVar(
 		&o.allowLocal,
 		"allow-local-targets",
 		false,
-		"let the service connect to loopback and link-local addresses: instances, receivers, adapters and issuers on this "+
+		"let the service connect to loopback and link-local addresses: instances, subscribers, adapters and issuers on this "+
 			"machine",
 	)
 	f.Float64Var(&o.perSecond, "requests-per-second", 200, "how many requests may come from one address; 0 for any number")
@@ -211,7 +211,7 @@ func (o *settings) flags(f *flag.FlagSet) {
 		"backup",
 		"",
 		"write a copy of the database to this file, in the format of pg_dump, and end; what is in the safe stays "+
-			"encrypted, and its master key is not in it",
+			"encrypted, and its safe key is not in it",
 	)
 	f.StringVar(&o.restore, "restore", "", "read the copy in this file into an empty database, check the daybook, and end")
 }
@@ -346,11 +346,11 @@ func (o settings) checkEncrypted() error {
 		if url == "" || o.plainDB {
 			continue
 		}
-		sealed, err := store.Encrypted(url)
+		encrypted, err := store.Encrypted(url)
 		if err != nil {
 			return fmt.Errorf("%s: %w", name, err)
 		}
-		if !sealed {
+		if !encrypted {
 			return fmt.Errorf(
 				"%s leads to another machine without sslmode=verify-full, so it is not known who answers and who reads along: "+
 					"add sslmode=verify-full and sslrootcert=FILE to it, or say -plain-database-beyond-loopback",

@@ -40,7 +40,7 @@ const You = lazy(() => import("./pages/settings/You"));
 const People = lazy(() => import("./pages/settings/People"));
 const LeavingPage = lazy(() => import("./pages/settings/LeavingPage"));
 const Custody = lazy(() => import("./pages/settings/Custody"));
-const Receivers = lazy(() => import("./pages/settings/Receivers"));
+const Subscribers = lazy(() => import("./pages/settings/Subscribers"));
 const Daybook = lazy(() => import("./pages/daybook/Daybook"));
 
 const router = createBrowserRouter([
@@ -96,7 +96,7 @@ const router = createBrowserRouter([
           { path: "settings/people", element: <People /> },
           { path: "settings/people/:name/leaving", element: <LeavingPage /> },
           { path: "settings/custody", element: <Custody /> },
-          { path: "settings/receivers", element: <Receivers /> },
+          { path: "settings/subscribers", element: <Subscribers /> },
           { path: "*", element: <NotFound /> },
         ],
       },

@@ -29,5 +29,5 @@ export const further: Place[] = [
   { to: "/rotations/asked", text: "Asked of holders" },
   { to: "/settings/people", text: "People and teams" },
   { to: "/settings/custody", text: "Custody" },
-  { to: "/settings/receivers", text: "Receivers" },
+  { to: "/settings/subscribers", text: "Subscribers" },
 ];

@@ -209,19 +209,23 @@ func (e HolderKind) Valid() bool {
 
 // Defines values for InstanceState.
 const (
-	InstanceStateFailed      InstanceState = "failed"
-	InstanceStateLaunching   InstanceState = "launching"
-	InstanceStateRunning     InstanceState = "running"
-	InstanceStateStarting    InstanceState = "starting"
-	InstanceStateStopped     InstanceState = "stopped"
-	InstanceStateStopping    InstanceState = "stopping"
-	InstanceStateTerminated  InstanceState = "terminated"
-	InstanceStateTerminating InstanceState = "terminating"
+	InstanceStateDeleted   InstanceState = "deleted"
+	InstanceStateDeleting  InstanceState = "deleting"
+	InstanceStateFailed    InstanceState = "failed"
+	InstanceStateLaunching InstanceState = "launching"
+	InstanceStateRunning   InstanceState = "running"
+	InstanceStateStarting  InstanceState = "starting"
+	InstanceStateStopped   InstanceState = "stopped"
+	InstanceStateStopping  InstanceState = "stopping"
 )
 
 // Valid indicates whether the value is a known member of the InstanceState enum.
 func (e InstanceState) Valid() bool {
 	switch e {
+	case InstanceStateDeleted:
+		return true
+	case InstanceStateDeleting:
+		return true
 	case InstanceStateFailed:
 		return true
 	case InstanceStateLaunching:
@@ -233,10 +237,6 @@ func (e InstanceState) Valid() bool {
 	case InstanceStateStopped:
 		return true
 	case InstanceStateStopping:
-		return true
-	case InstanceStateTerminated:
-		return true
-	case InstanceStateTerminating:
 		return true
 	default:
 		return false
@@ -516,36 +516,6 @@ func (e ReachState) Valid() bool {
 	}
 }
 
-// Defines values for ReceiverKind.
-const (
-	ReceiverKindAll         ReceiverKind = "all"
-	ReceiverKindKeyReleased ReceiverKind = "key-released"
-	ReceiverKindLeftOpen    ReceiverKind = "left-open"
-	ReceiverKindLoginShut   ReceiverKind = "login-shut"
-	ReceiverKindRunFailed   ReceiverKind = "run-failed"
-	ReceiverKindStranger    ReceiverKind = "stranger"
-)
-
-// Valid indicates whether the value is a known member of the ReceiverKind enum.
-func (e ReceiverKind) Valid() bool {
-	switch e {
-	case ReceiverKindAll:
-		return true
-	case ReceiverKindKeyReleased:
-		return true
-	case ReceiverKindLeftOpen:
-		return true
-	case ReceiverKindLoginShut:
-		return true
-	case ReceiverKindRunFailed:
-		return true
-	case ReceiverKindStranger:
-		return true
-	default:
-		return false
-	}
-}
-
 // Defines values for RestoreRoute.
 const (
 	RestoreRouteBrowserShell    RestoreRoute = "browser-shell"
@@ -746,20 +716,22 @@ func (e RotationWantedOverlap) Valid() bool {
 
 // Defines values for RunKind.
 const (
-	RunKindGrant     RunKind = "grant"
-	RunKindLaunch    RunKind = "launch"
-	RunKindRestore   RunKind = "restore"
-	RunKindRotate    RunKind = "rotate"
-	RunKindSettle    RunKind = "settle"
-	RunKindStart     RunKind = "start"
-	RunKindStop      RunKind = "stop"
-	RunKindTerminate RunKind = "terminate"
-	RunKindWithdraw  RunKind = "withdraw"
+	RunKindDelete   RunKind = "delete"
+	RunKindGrant    RunKind = "grant"
+	RunKindLaunch   RunKind = "launch"
+	RunKindRestore  RunKind = "restore"
+	RunKindRotate   RunKind = "rotate"
+	RunKindSettle   RunKind = "settle"
+	RunKindStart    RunKind = "start"
+	RunKindStop     RunKind = "stop"
+	RunKindWithdraw RunKind = "withdraw"
 )
 
 // Valid indicates whether the value is a known member of the RunKind enum.
 func (e RunKind) Valid() bool {
 	switch e {
+	case RunKindDelete:
+		return true
 	case RunKindGrant:
 		return true
 	case RunKindLaunch:
@@ -773,8 +745,6 @@ func (e RunKind) Valid() bool {
 	case RunKindStart:
 		return true
 	case RunKindStop:
-		return true
-	case RunKindTerminate:
 		return true
 	case RunKindWithdraw:
 		return true
@@ -912,6 +882,36 @@ func (e StepState) Valid() bool {
 	case StepStateUndone:
 		return true
 	case StepStateWaiting:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for SubscriberKind.
+const (
+	SubscriberKindAll         SubscriberKind = "all"
+	SubscriberKindKeyReleased SubscriberKind = "key-released"
+	SubscriberKindLeftOpen    SubscriberKind = "left-open"
+	SubscriberKindLoginShut   SubscriberKind = "login-shut"
+	SubscriberKindRunFailed   SubscriberKind = "run-failed"
+	SubscriberKindStranger    SubscriberKind = "stranger"
+)
+
+// Valid indicates whether the value is a known member of the SubscriberKind enum.
+func (e SubscriberKind) Valid() bool {
+	switch e {
+	case SubscriberKindAll:
+		return true
+	case SubscriberKindKeyReleased:
+		return true
+	case SubscriberKindLeftOpen:
+		return true
+	case SubscriberKindLoginShut:
+		return true
+	case SubscriberKindRunFailed:
+		return true
+	case SubscriberKindStranger:
 		return true
 	default:
 		return false
@@ -1332,6 +1332,19 @@ type DueRotation struct {
 	Old    string  `json:"old"`
 	Remedy *string `json:"remedy,omitempty"`
 	Rule   string  `json:"rule"`
+}
+
+// EncryptedPassword defines model for EncryptedPassword.
+type EncryptedPassword struct {
+	// Encrypted RSAES-OAEP with SHA-256 and no label (RFC 8017 section 7.1).
+	Encrypted []byte    `json:"encrypted"`
+	MadeAt    time.Time `json:"made_at"`
+
+	// PublicKey The public key in one line that it is encrypted to.
+	PublicKey string `json:"public_key"`
+
+	// Readings Who asked for it and who opened it, the last first.
+	Readings []PasswordReading `json:"readings"`
 }
 
 // Entry defines model for Entry.
@@ -2116,12 +2129,12 @@ type NewPublicKey struct {
 	PublicKey string `json:"public_key"`
 }
 
-// NewReceiver defines model for NewReceiver.
-type NewReceiver struct {
+// NewSubscriber defines model for NewSubscriber.
+type NewSubscriber struct {
 	// Address https:// or http:// for a webhook; udp://, tcp:// or tls:// with a port for syslog.
-	Address string          `json:"address"`
-	Kinds   *[]ReceiverKind `json:"kinds,omitempty"`
-	Name    string          `json:"name"`
+	Address string            `json:"address"`
+	Kinds   *[]SubscriberKind `json:"kinds,omitempty"`
+	Name    string            `json:"name"`
 }
 
 // NewTeam defines model for NewTeam.
@@ -2444,45 +2457,9 @@ type ReadMachineList struct {
 	Text      string  `json:"text"`
 }
 
-// Receiver defines model for Receiver.
-type Receiver struct {
-	Address   string    `json:"address"`
-	CreatedAt time.Time `json:"created_at"`
-	CreatedBy string    `json:"created_by"`
-
-	// Dead What could not be delivered after all attempts.
-	Dead int `json:"dead"`
-
-	// Delivered Within the last 30 days.
-	Delivered int            `json:"delivered"`
-	Kinds     []ReceiverKind `json:"kinds"`
-	LastAt    *time.Time     `json:"last_at,omitempty"`
-	LastError *string        `json:"last_error,omitempty"`
-	Name      string         `json:"name"`
-	Paused    bool           `json:"paused"`
-
-	// Secret What signs the calls of a webhook (HMAC-SHA256), in base64url; only where it was just made.
-	Secret  *string `json:"secret,omitempty"`
-	Waiting int     `json:"waiting"`
-}
-
-// ReceiverChange defines model for ReceiverChange.
-type ReceiverChange struct {
-	Paused bool `json:"paused"`
-}
-
-// ReceiverKind defines model for ReceiverKind.
-type ReceiverKind string
-
-// ReceiverTest defines model for ReceiverTest.
-type ReceiverTest struct {
-	Delivered bool    `json:"delivered"`
-	Error     *string `json:"error,omitempty"`
-}
-
 // Recipient defines model for Recipient.
 type Recipient struct {
-	// Recipient The caller's X25519 public key in base64; the answer is then sealed to it (HPKE, RFC 9180: DHKEM(X25519, HKDF-SHA256), HKDF-SHA256, AES-256-GCM, with the info plum latch private key NAME), in base64.
+	// Recipient The caller's X25519 public key in base64; the answer is then encrypted to it (HPKE, RFC 9180: DHKEM(X25519, HKDF-SHA256), HKDF-SHA256, AES-256-GCM, with the info plum latch private key NAME), in base64.
 	Recipient *string `json:"recipient,omitempty"`
 }
 
@@ -2981,31 +2958,18 @@ type RunWaits struct {
 
 // Safe defines model for Safe.
 type Safe struct {
-	// Mark Tells the master key of now apart, without giving it away.
+	// Mark Tells the safe key of now apart, without giving it away.
 	Mark *string `json:"mark,omitempty"`
-
-	// Masters How many master keys open; over 1 while a new one takes the place of an old.
-	Masters int  `json:"masters"`
-	On      bool `json:"on"`
+	On   bool    `json:"on"`
 
 	// PrivateKeys How many private keys are kept.
 	PrivateKeys int `json:"private_keys"`
 
-	// Unreadable What no master key opened when the last one took its place, as in: the private key of door-key. Absent where there was nothing.
+	// SafeKeys How many safe keys open; over 1 while a new one takes the place of an old.
+	SafeKeys int `json:"safe_keys"`
+
+	// Unreadable What no safe key opened when the last one took its place, as in: the private key of door-key. Absent where there was nothing.
 	Unreadable *[]string `json:"unreadable,omitempty"`
-}
-
-// SealedPassword defines model for SealedPassword.
-type SealedPassword struct {
-	// Encrypted RSAES-OAEP with SHA-256 and no label (RFC 8017 section 7.1).
-	Encrypted []byte    `json:"encrypted"`
-	MadeAt    time.Time `json:"made_at"`
-
-	// PublicKey The public key in one line that it is sealed to.
-	PublicKey string `json:"public_key"`
-
-	// Readings Who asked for it and who opened it, the last first.
-	Readings []PasswordReading `json:"readings"`
 }
 
 // SeenFile defines model for SeenFile.
@@ -3231,6 +3195,42 @@ type Stranger struct {
 	Line   string    `json:"line"`
 	SeenAt time.Time `json:"seen_at"`
 	Sha256 string    `json:"sha256"`
+}
+
+// Subscriber defines model for Subscriber.
+type Subscriber struct {
+	Address   string    `json:"address"`
+	CreatedAt time.Time `json:"created_at"`
+	CreatedBy string    `json:"created_by"`
+
+	// Dead What could not be delivered after all attempts.
+	Dead int `json:"dead"`
+
+	// Delivered Within the last 30 days.
+	Delivered int              `json:"delivered"`
+	Kinds     []SubscriberKind `json:"kinds"`
+	LastAt    *time.Time       `json:"last_at,omitempty"`
+	LastError *string          `json:"last_error,omitempty"`
+	Name      string           `json:"name"`
+	Paused    bool             `json:"paused"`
+
+	// Secret What signs the calls of a webhook (HMAC-SHA256), in base64url; only where it was just made.
+	Secret  *string `json:"secret,omitempty"`
+	Waiting int     `json:"waiting"`
+}
+
+// SubscriberChange defines model for SubscriberChange.
+type SubscriberChange struct {
+	Paused bool `json:"paused"`
+}
+
+// SubscriberKind defines model for SubscriberKind.
+type SubscriberKind string
+
+// SubscriberTest defines model for SubscriberTest.
+type SubscriberTest struct {
+	Delivered bool    `json:"delivered"`
+	Error     *string `json:"error,omitempty"`
 }
 
 // Sweep defines model for Sweep.
@@ -3620,8 +3620,8 @@ type ReleaseInstanceParams struct {
 	Reason *Reason `form:"reason,omitempty" json:"reason,omitempty"`
 }
 
-// TerminateInstanceParams defines parameters for TerminateInstance.
-type TerminateInstanceParams struct {
+// DeleteInstanceParams defines parameters for DeleteInstance.
+type DeleteInstanceParams struct {
 	// Reason Why, for the daybook.
 	Reason *Reason `form:"reason,omitempty" json:"reason,omitempty"`
 }
@@ -3851,12 +3851,6 @@ type GetReachMapParams struct {
 	Q *string `form:"q,omitempty" json:"q,omitempty"`
 }
 
-// AddReceiverParams defines parameters for AddReceiver.
-type AddReceiverParams struct {
-	// IdempotencyKey A value of the caller's choice that names this one request.
-	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
-}
-
 // ListRestoresParams defines parameters for ListRestores.
 type ListRestoresParams struct {
 	// After The cursor that the page before gave as next.
@@ -3944,8 +3938,8 @@ type WatchRunParams struct {
 	LastEventID *string `json:"Last-Event-ID,omitempty"`
 }
 
-// RekeySafeParams defines parameters for RekeySafe.
-type RekeySafeParams struct {
+// NewSafeKeyParams defines parameters for NewSafeKey.
+type NewSafeKeyParams struct {
 	// Reason Why, for the daybook.
 	Reason *Reason `form:"reason,omitempty" json:"reason,omitempty"`
 }
@@ -3962,6 +3956,12 @@ type AnswerIssuerParams struct {
 type ListSessionsParams struct {
 	// All Those of everybody; for admins.
 	All *bool `form:"all,omitempty" json:"all,omitempty"`
+}
+
+// AddSubscriberParams defines parameters for AddSubscriber.
+type AddSubscriberParams struct {
+	// IdempotencyKey A value of the caller's choice that names this one request.
+	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
 }
 
 // ListSweepItemsParams defines parameters for ListSweepItems.
@@ -4081,12 +4081,6 @@ type ChangeOperatorJSONRequestBody = OperatorChange
 // BeginLeavingJSONRequestBody defines body for BeginLeaving for application/json ContentType.
 type BeginLeavingJSONRequestBody = BeginLeaving
 
-// AddReceiverJSONRequestBody defines body for AddReceiver for application/json ContentType.
-type AddReceiverJSONRequestBody = NewReceiver
-
-// ChangeReceiverJSONRequestBody defines body for ChangeReceiver for application/json ContentType.
-type ChangeReceiverJSONRequestBody = ReceiverChange
-
 // StartRestoreJSONRequestBody defines body for StartRestore for application/json ContentType.
 type StartRestoreJSONRequestBody = StartRestore
 
@@ -4125,6 +4119,12 @@ type ChangePasswordJSONRequestBody = PasswordChange
 
 // SetUpJSONRequestBody defines body for SetUp for application/json ContentType.
 type SetUpJSONRequestBody = FirstAdmin
+
+// AddSubscriberJSONRequestBody defines body for AddSubscriber for application/json ContentType.
+type AddSubscriberJSONRequestBody = NewSubscriber
+
+// ChangeSubscriberJSONRequestBody defines body for ChangeSubscriber for application/json ContentType.
+type ChangeSubscriberJSONRequestBody = SubscriberChange
 
 // StartSweepJSONRequestBody defines body for StartSweep for application/json ContentType.
 type StartSweepJSONRequestBody = StartSweep
@@ -4429,8 +4429,8 @@ type ClientInterface interface {
 	// Lets the record of an adopted instance go; nothing on the machine is touched.
 	ReleaseInstance(ctx context.Context, instance InstanceName, params *ReleaseInstanceParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// TerminateInstance performs a DELETE /instances/{instance} (the `TerminateInstance` operationId) request.
-	TerminateInstance(ctx context.Context, instance InstanceName, params *TerminateInstanceParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+	// DeleteInstance performs a DELETE /instances/{instance} (the `DeleteInstance` operationId) request.
+	DeleteInstance(ctx context.Context, instance InstanceName, params *DeleteInstanceParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetInstance performs a GET /instances/{instance} (the `GetInstance` operationId) request.
 	GetInstance(ctx context.Context, instance InstanceName, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -4443,10 +4443,10 @@ type ClientInterface interface {
 	// ListOpeners performs a GET /instances/{instance}/openers (the `ListOpeners` operationId) request.
 	ListOpeners(ctx context.Context, instance InstanceName, params *ListOpenersParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// GetSealedPassword performs a GET /instances/{instance}/password (the `GetSealedPassword` operationId) request.
+	// GetEncryptedPassword performs a GET /instances/{instance}/password (the `GetEncryptedPassword` operationId) request.
 	//
-	// The administrator's password of a Windows instance, sealed to an RSA public key. That somebody asked is in the daybook.
-	GetSealedPassword(ctx context.Context, instance InstanceName, reqEditors ...RequestEditorFn) (*http.Response, error)
+	// The administrator's password of a Windows instance, encrypted to an RSA public key. That somebody asked is in the daybook.
+	GetEncryptedPassword(ctx context.Context, instance InstanceName, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ReportPasswordOpened performs a POST /instances/{instance}/password/readings (the `ReportPasswordOpened` operationId) request.
 	//
@@ -4723,43 +4723,6 @@ type ClientInterface interface {
 	// Logins against keys: the worst logins first, and for each which keys stand there or should.
 	GetReachMap(ctx context.Context, params *GetReachMapParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// ListReceivers performs a GET /receivers (the `ListReceivers` operationId) request.
-	ListReceivers(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
-
-	// AddReceiverWithBody performs a POST /receivers (the `AddReceiver` operationId) request,
-	// with any type of body and a specified content type.
-	AddReceiverWithBody(ctx context.Context, params *AddReceiverParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
-
-	// AddReceiver performs a POST /receivers (the `AddReceiver` operationId) request.
-	// Takes a body of the `application/json` content type.
-	AddReceiver(ctx context.Context, params *AddReceiverParams, body AddReceiverJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
-
-	// DeleteReceiver performs a DELETE /receivers/{receiver} (the `DeleteReceiver` operationId) request.
-	DeleteReceiver(ctx context.Context, receiver string, reqEditors ...RequestEditorFn) (*http.Response, error)
-
-	// ChangeReceiverWithBody performs a PATCH /receivers/{receiver} (the `ChangeReceiver` operationId) request,
-	// with any type of body and a specified content type.
-	//
-	// Pauses it or goes on.
-	ChangeReceiverWithBody(ctx context.Context, receiver string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
-
-	// ChangeReceiver performs a PATCH /receivers/{receiver} (the `ChangeReceiver` operationId) request.
-	// Takes a body of the `application/json` content type.
-	//
-	// Pauses it or goes on.
-	ChangeReceiver(ctx context.Context, receiver string, body ChangeReceiverJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
-
-	// ListDead performs a GET /receivers/{receiver}/dead (the `ListDead` operationId) request.
-	ListDead(ctx context.Context, receiver string, reqEditors ...RequestEditorFn) (*http.Response, error)
-
-	// SendAgain performs a POST /receivers/{receiver}/dead (the `SendAgain` operationId) request.
-	SendAgain(ctx context.Context, receiver string, reqEditors ...RequestEditorFn) (*http.Response, error)
-
-	// TestReceiver performs a POST /receivers/{receiver}/test (the `TestReceiver` operationId) request.
-	//
-	// Sends one event at once.
-	TestReceiver(ctx context.Context, receiver string, reqEditors ...RequestEditorFn) (*http.Response, error)
-
 	// ListRestores performs a GET /restores (the `ListRestores` operationId) request.
 	ListRestores(ctx context.Context, params *ListRestoresParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
@@ -4904,10 +4867,10 @@ type ClientInterface interface {
 	// GetSafe performs a GET /safe (the `GetSafe` operationId) request.
 	GetSafe(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// RekeySafe performs a POST /safe/rekey (the `RekeySafe` operationId) request.
+	// NewSafeKey performs a POST /safe/new-key (the `NewSafeKey` operationId) request.
 	//
-	// Puts everything in the safe under a new master key while the service runs.
-	RekeySafe(ctx context.Context, params *RekeySafeParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+	// Puts everything in the safe under a new safe key while the service runs.
+	NewSafeKey(ctx context.Context, params *NewSafeKeyParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// SignOut performs a DELETE /session (the `SignOut` operationId) request.
 	SignOut(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -4991,6 +4954,43 @@ type ClientInterface interface {
 	//
 	// Makes the first admin, by the secret that is printed where the service was started.
 	SetUp(ctx context.Context, body SetUpJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListSubscribers performs a GET /subscribers (the `ListSubscribers` operationId) request.
+	ListSubscribers(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddSubscriberWithBody performs a POST /subscribers (the `AddSubscriber` operationId) request,
+	// with any type of body and a specified content type.
+	AddSubscriberWithBody(ctx context.Context, params *AddSubscriberParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddSubscriber performs a POST /subscribers (the `AddSubscriber` operationId) request.
+	// Takes a body of the `application/json` content type.
+	AddSubscriber(ctx context.Context, params *AddSubscriberParams, body AddSubscriberJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// DeleteSubscriber performs a DELETE /subscribers/{subscriber} (the `DeleteSubscriber` operationId) request.
+	DeleteSubscriber(ctx context.Context, subscriber string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ChangeSubscriberWithBody performs a PATCH /subscribers/{subscriber} (the `ChangeSubscriber` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Pauses it or goes on.
+	ChangeSubscriberWithBody(ctx context.Context, subscriber string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ChangeSubscriber performs a PATCH /subscribers/{subscriber} (the `ChangeSubscriber` operationId) request.
+	// Takes a body of the `application/json` content type.
+	//
+	// Pauses it or goes on.
+	ChangeSubscriber(ctx context.Context, subscriber string, body ChangeSubscriberJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListDead performs a GET /subscribers/{subscriber}/dead (the `ListDead` operationId) request.
+	ListDead(ctx context.Context, subscriber string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SendAgain performs a POST /subscribers/{subscriber}/dead (the `SendAgain` operationId) request.
+	SendAgain(ctx context.Context, subscriber string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TestSubscriber performs a POST /subscribers/{subscriber}/test (the `TestSubscriber` operationId) request.
+	//
+	// Sends one event at once.
+	TestSubscriber(ctx context.Context, subscriber string, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// StartSweepWithBody performs a POST /sweeps (the `StartSweep` operationId) request,
 	// with any type of body and a specified content type.
@@ -5727,9 +5727,9 @@ func (c *Client) ReleaseInstance(ctx context.Context, instance InstanceName, par
 	return c.Client.Do(req)
 }
 
-// TerminateInstance performs a DELETE /instances/{instance} (the `TerminateInstance` operationId) request.
-func (c *Client) TerminateInstance(ctx context.Context, instance InstanceName, params *TerminateInstanceParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewTerminateInstanceRequest(c.Server, instance, params)
+// DeleteInstance performs a DELETE /instances/{instance} (the `DeleteInstance` operationId) request.
+func (c *Client) DeleteInstance(ctx context.Context, instance InstanceName, params *DeleteInstanceParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDeleteInstanceRequest(c.Server, instance, params)
 	if err != nil {
 		return nil, err
 	}
@@ -5781,11 +5781,11 @@ func (c *Client) ListOpeners(ctx context.Context, instance InstanceName, params 
 	return c.Client.Do(req)
 }
 
-// GetSealedPassword performs a GET /instances/{instance}/password (the `GetSealedPassword` operationId) request.
+// GetEncryptedPassword performs a GET /instances/{instance}/password (the `GetEncryptedPassword` operationId) request.
 //
-// The administrator's password of a Windows instance, sealed to an RSA public key. That somebody asked is in the daybook.
-func (c *Client) GetSealedPassword(ctx context.Context, instance InstanceName, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewGetSealedPasswordRequest(c.Server, instance)
+// The administrator's password of a Windows instance, encrypted to an RSA public key. That somebody asked is in the daybook.
+func (c *Client) GetEncryptedPassword(ctx context.Context, instance InstanceName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetEncryptedPasswordRequest(c.Server, instance)
 	if err != nil {
 		return nil, err
 	}
@@ -6601,133 +6601,6 @@ func (c *Client) GetReachMap(ctx context.Context, params *GetReachMapParams, req
 	return c.Client.Do(req)
 }
 
-// ListReceivers performs a GET /receivers (the `ListReceivers` operationId) request.
-func (c *Client) ListReceivers(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewListReceiversRequest(c.Server)
-	if err != nil {
-		return nil, err
-	}
-	req = req.WithContext(ctx)
-	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
-		return nil, err
-	}
-	return c.Client.Do(req)
-}
-
-// AddReceiverWithBody performs a POST /receivers (the `AddReceiver` operationId) request,
-// with any type of body and a specified content type.
-func (c *Client) AddReceiverWithBody(ctx context.Context, params *AddReceiverParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewAddReceiverRequestWithBody(c.Server, params, contentType, body)
-	if err != nil {
-		return nil, err
-	}
-	req = req.WithContext(ctx)
-	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
-		return nil, err
-	}
-	return c.Client.Do(req)
-}
-
-// AddReceiver performs a POST /receivers (the `AddReceiver` operationId) request.
-// Takes a body of the `application/json` content type.
-func (c *Client) AddReceiver(ctx context.Context, params *AddReceiverParams, body AddReceiverJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewAddReceiverRequest(c.Server, params, body)
-	if err != nil {
-		return nil, err
-	}
-	req = req.WithContext(ctx)
-	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
-		return nil, err
-	}
-	return c.Client.Do(req)
-}
-
-// DeleteReceiver performs a DELETE /receivers/{receiver} (the `DeleteReceiver` operationId) request.
-func (c *Client) DeleteReceiver(ctx context.Context, receiver string, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewDeleteReceiverRequest(c.Server, receiver)
-	if err != nil {
-		return nil, err
-	}
-	req = req.WithContext(ctx)
-	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
-		return nil, err
-	}
-	return c.Client.Do(req)
-}
-
-// ChangeReceiverWithBody performs a PATCH /receivers/{receiver} (the `ChangeReceiver` operationId) request,
-// with any type of body and a specified content type.
-//
-// Pauses it or goes on.
-func (c *Client) ChangeReceiverWithBody(ctx context.Context, receiver string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewChangeReceiverRequestWithBody(c.Server, receiver, contentType, body)
-	if err != nil {
-		return nil, err
-	}
-	req = req.WithContext(ctx)
-	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
-		return nil, err
-	}
-	return c.Client.Do(req)
-}
-
-// ChangeReceiver performs a PATCH /receivers/{receiver} (the `ChangeReceiver` operationId) request.
-// Takes a body of the `application/json` content type.
-//
-// Pauses it or goes on.
-func (c *Client) ChangeReceiver(ctx context.Context, receiver string, body ChangeReceiverJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewChangeReceiverRequest(c.Server, receiver, body)
-	if err != nil {
-		return nil, err
-	}
-	req = req.WithContext(ctx)
-	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
-		return nil, err
-	}
-	return c.Client.Do(req)
-}
-
-// ListDead performs a GET /receivers/{receiver}/dead (the `ListDead` operationId) request.
-func (c *Client) ListDead(ctx context.Context, receiver string, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewListDeadRequest(c.Server, receiver)
-	if err != nil {
-		return nil, err
-	}
-	req = req.WithContext(ctx)
-	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
-		return nil, err
-	}
-	return c.Client.Do(req)
-}
-
-// SendAgain performs a POST /receivers/{receiver}/dead (the `SendAgain` operationId) request.
-func (c *Client) SendAgain(ctx context.Context, receiver string, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewSendAgainRequest(c.Server, receiver)
-	if err != nil {
-		return nil, err
-	}
-	req = req.WithContext(ctx)
-	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
-		return nil, err
-	}
-	return c.Client.Do(req)
-}
-
-// TestReceiver performs a POST /receivers/{receiver}/test (the `TestReceiver` operationId) request.
-//
-// Sends one event at once.
-func (c *Client) TestReceiver(ctx context.Context, receiver string, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewTestReceiverRequest(c.Server, receiver)
-	if err != nil {
-		return nil, err
-	}
-	req = req.WithContext(ctx)
-	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
-		return nil, err
-	}
-	return c.Client.Do(req)
-}
-
 // ListRestores performs a GET /restores (the `ListRestores` operationId) request.
 func (c *Client) ListRestores(ctx context.Context, params *ListRestoresParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListRestoresRequest(c.Server, params)
@@ -7172,11 +7045,11 @@ func (c *Client) GetSafe(ctx context.Context, reqEditors ...RequestEditorFn) (*h
 	return c.Client.Do(req)
 }
 
-// RekeySafe performs a POST /safe/rekey (the `RekeySafe` operationId) request.
+// NewSafeKey performs a POST /safe/new-key (the `NewSafeKey` operationId) request.
 //
-// Puts everything in the safe under a new master key while the service runs.
-func (c *Client) RekeySafe(ctx context.Context, params *RekeySafeParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewRekeySafeRequest(c.Server, params)
+// Puts everything in the safe under a new safe key while the service runs.
+func (c *Client) NewSafeKey(ctx context.Context, params *NewSafeKeyParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewNewSafeKeyRequest(c.Server, params)
 	if err != nil {
 		return nil, err
 	}
@@ -7430,6 +7303,133 @@ func (c *Client) SetUpWithBody(ctx context.Context, contentType string, body io.
 // Makes the first admin, by the secret that is printed where the service was started.
 func (c *Client) SetUp(ctx context.Context, body SetUpJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewSetUpRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListSubscribers performs a GET /subscribers (the `ListSubscribers` operationId) request.
+func (c *Client) ListSubscribers(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListSubscribersRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddSubscriberWithBody performs a POST /subscribers (the `AddSubscriber` operationId) request,
+// with any type of body and a specified content type.
+func (c *Client) AddSubscriberWithBody(ctx context.Context, params *AddSubscriberParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddSubscriberRequestWithBody(c.Server, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddSubscriber performs a POST /subscribers (the `AddSubscriber` operationId) request.
+// Takes a body of the `application/json` content type.
+func (c *Client) AddSubscriber(ctx context.Context, params *AddSubscriberParams, body AddSubscriberJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddSubscriberRequest(c.Server, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DeleteSubscriber performs a DELETE /subscribers/{subscriber} (the `DeleteSubscriber` operationId) request.
+func (c *Client) DeleteSubscriber(ctx context.Context, subscriber string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDeleteSubscriberRequest(c.Server, subscriber)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ChangeSubscriberWithBody performs a PATCH /subscribers/{subscriber} (the `ChangeSubscriber` operationId) request,
+// with any type of body and a specified content type.
+//
+// Pauses it or goes on.
+func (c *Client) ChangeSubscriberWithBody(ctx context.Context, subscriber string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewChangeSubscriberRequestWithBody(c.Server, subscriber, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ChangeSubscriber performs a PATCH /subscribers/{subscriber} (the `ChangeSubscriber` operationId) request.
+// Takes a body of the `application/json` content type.
+//
+// Pauses it or goes on.
+func (c *Client) ChangeSubscriber(ctx context.Context, subscriber string, body ChangeSubscriberJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewChangeSubscriberRequest(c.Server, subscriber, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListDead performs a GET /subscribers/{subscriber}/dead (the `ListDead` operationId) request.
+func (c *Client) ListDead(ctx context.Context, subscriber string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListDeadRequest(c.Server, subscriber)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SendAgain performs a POST /subscribers/{subscriber}/dead (the `SendAgain` operationId) request.
+func (c *Client) SendAgain(ctx context.Context, subscriber string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSendAgainRequest(c.Server, subscriber)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TestSubscriber performs a POST /subscribers/{subscriber}/test (the `TestSubscriber` operationId) request.
+//
+// Sends one event at once.
+func (c *Client) TestSubscriber(ctx context.Context, subscriber string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTestSubscriberRequest(c.Server, subscriber)
 	if err != nil {
 		return nil, err
 	}
@@ -9513,8 +9513,8 @@ func NewReleaseInstanceRequest(server string, instance InstanceName, params *Rel
 	return req, nil
 }
 
-// NewTerminateInstanceRequest constructs an http.Request for the TerminateInstance method
-func NewTerminateInstanceRequest(server string, instance InstanceName, params *TerminateInstanceParams) (*http.Request, error) {
+// NewDeleteInstanceRequest constructs an http.Request for the DeleteInstance method
+func NewDeleteInstanceRequest(server string, instance InstanceName, params *DeleteInstanceParams) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -9754,8 +9754,8 @@ func NewListOpenersRequest(server string, instance InstanceName, params *ListOpe
 	return req, nil
 }
 
-// NewGetSealedPasswordRequest constructs an http.Request for the GetSealedPassword method
-func NewGetSealedPasswordRequest(server string, instance InstanceName) (*http.Request, error) {
+// NewGetEncryptedPasswordRequest constructs an http.Request for the GetEncryptedPassword method
+func NewGetEncryptedPasswordRequest(server string, instance InstanceName) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -12003,271 +12003,6 @@ func NewGetReachMapRequest(server string, params *GetReachMapParams) (*http.Requ
 	return req, nil
 }
 
-// NewListReceiversRequest constructs an http.Request for the ListReceivers method
-func NewListReceiversRequest(server string) (*http.Request, error) {
-	var err error
-
-	serverURL, err := url.Parse(server)
-	if err != nil {
-		return nil, err
-	}
-
-	operationPath := fmt.Sprintf("/receivers")
-	if operationPath[0] == '/' {
-		operationPath = "." + operationPath
-	}
-
-	queryURL, err := serverURL.Parse(operationPath)
-	if err != nil {
-		return nil, err
-	}
-
-	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
-	if err != nil {
-		return nil, err
-	}
-
-	return req, nil
-}
-
-// NewAddReceiverRequest calls the generic AddReceiver builder with application/json body
-func NewAddReceiverRequest(server string, params *AddReceiverParams, body AddReceiverJSONRequestBody) (*http.Request, error) {
-	var bodyReader io.Reader
-	buf, err := json.Marshal(body)
-	if err != nil {
-		return nil, err
-	}
-	bodyReader = bytes.NewReader(buf)
-	return NewAddReceiverRequestWithBody(server, params, "application/json", bodyReader)
-}
-
-// NewAddReceiverRequestWithBody constructs an http.Request for the AddReceiver method, with any body, and a specified content type
-func NewAddReceiverRequestWithBody(server string, params *AddReceiverParams, contentType string, body io.Reader) (*http.Request, error) {
-	var err error
-
-	serverURL, err := url.Parse(server)
-	if err != nil {
-		return nil, err
-	}
-
-	operationPath := fmt.Sprintf("/receivers")
-	if operationPath[0] == '/' {
-		operationPath = "." + operationPath
-	}
-
-	queryURL, err := serverURL.Parse(operationPath)
-	if err != nil {
-		return nil, err
-	}
-
-	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
-	if err != nil {
-		return nil, err
-	}
-
-	req.Header.Add("Content-Type", contentType)
-
-	if params != nil {
-
-		if params.IdempotencyKey != nil {
-			var headerParam0 string
-
-			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "Idempotency-Key", *params.IdempotencyKey, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
-			if err != nil {
-				return nil, err
-			}
-
-			req.Header.Set("Idempotency-Key", headerParam0)
-		}
-
-	}
-
-	return req, nil
-}
-
-// NewDeleteReceiverRequest constructs an http.Request for the DeleteReceiver method
-func NewDeleteReceiverRequest(server string, receiver string) (*http.Request, error) {
-	var err error
-
-	var pathParam0 string
-
-	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "receiver", receiver, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
-	if err != nil {
-		return nil, err
-	}
-
-	serverURL, err := url.Parse(server)
-	if err != nil {
-		return nil, err
-	}
-
-	operationPath := fmt.Sprintf("/receivers/%s", pathParam0)
-	if operationPath[0] == '/' {
-		operationPath = "." + operationPath
-	}
-
-	queryURL, err := serverURL.Parse(operationPath)
-	if err != nil {
-		return nil, err
-	}
-
-	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
-	if err != nil {
-		return nil, err
-	}
-
-	return req, nil
-}
-
-// NewChangeReceiverRequest calls the generic ChangeReceiver builder with application/json body
-func NewChangeReceiverRequest(server string, receiver string, body ChangeReceiverJSONRequestBody) (*http.Request, error) {
-	var bodyReader io.Reader
-	buf, err := json.Marshal(body)
-	if err != nil {
-		return nil, err
-	}
-	bodyReader = bytes.NewReader(buf)
-	return NewChangeReceiverRequestWithBody(server, receiver, "application/json", bodyReader)
-}
-
-// NewChangeReceiverRequestWithBody constructs an http.Request for the ChangeReceiver method, with any body, and a specified content type
-func NewChangeReceiverRequestWithBody(server string, receiver string, contentType string, body io.Reader) (*http.Request, error) {
-	var err error
-
-	var pathParam0 string
-
-	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "receiver", receiver, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
-	if err != nil {
-		return nil, err
-	}
-
-	serverURL, err := url.Parse(server)
-	if err != nil {
-		return nil, err
-	}
-
-	operationPath := fmt.Sprintf("/receivers/%s", pathParam0)
-	if operationPath[0] == '/' {
-		operationPath = "." + operationPath
-	}
-
-	queryURL, err := serverURL.Parse(operationPath)
-	if err != nil {
-		return nil, err
-	}
-
-	req, err := http.NewRequest(http.MethodPatch, queryURL.String(), body)
-	if err != nil {
-		return nil, err
-	}
-
-	req.Header.Add("Content-Type", contentType)
-
-	return req, nil
-}
-
-// NewListDeadRequest constructs an http.Request for the ListDead method
-func NewListDeadRequest(server string, receiver string) (*http.Request, error) {
-	var err error
-
-	var pathParam0 string
-
-	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "receiver", receiver, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
-	if err != nil {
-		return nil, err
-	}
-
-	serverURL, err := url.Parse(server)
-	if err != nil {
-		return nil, err
-	}
-
-	operationPath := fmt.Sprintf("/receivers/%s/dead", pathParam0)
-	if operationPath[0] == '/' {
-		operationPath = "." + operationPath
-	}
-
-	queryURL, err := serverURL.Parse(operationPath)
-	if err != nil {
-		return nil, err
-	}
-
-	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
-	if err != nil {
-		return nil, err
-	}
-
-	return req, nil
-}
-
-// NewSendAgainRequest constructs an http.Request for the SendAgain method
-func NewSendAgainRequest(server string, receiver string) (*http.Request, error) {
-	var err error
-
-	var pathParam0 string
-
-	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "receiver", receiver, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
-	if err != nil {
-		return nil, err
-	}
-
-	serverURL, err := url.Parse(server)
-	if err != nil {
-		return nil, err
-	}
-
-	operationPath := fmt.Sprintf("/receivers/%s/dead", pathParam0)
-	if operationPath[0] == '/' {
-		operationPath = "." + operationPath
-	}
-
-	queryURL, err := serverURL.Parse(operationPath)
-	if err != nil {
-		return nil, err
-	}
-
-	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
-	if err != nil {
-		return nil, err
-	}
-
-	return req, nil
-}
-
-// NewTestReceiverRequest constructs an http.Request for the TestReceiver method
-func NewTestReceiverRequest(server string, receiver string) (*http.Request, error) {
-	var err error
-
-	var pathParam0 string
-
-	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "receiver", receiver, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
-	if err != nil {
-		return nil, err
-	}
-
-	serverURL, err := url.Parse(server)
-	if err != nil {
-		return nil, err
-	}
-
-	operationPath := fmt.Sprintf("/receivers/%s/test", pathParam0)
-	if operationPath[0] == '/' {
-		operationPath = "." + operationPath
-	}
-
-	queryURL, err := serverURL.Parse(operationPath)
-	if err != nil {
-		return nil, err
-	}
-
-	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
-	if err != nil {
-		return nil, err
-	}
-
-	return req, nil
-}
-
 // NewListRestoresRequest constructs an http.Request for the ListRestores method
 func NewListRestoresRequest(server string, params *ListRestoresParams) (*http.Request, error) {
 	var err error
@@ -13384,8 +13119,8 @@ func NewGetSafeRequest(server string) (*http.Request, error) {
 	return req, nil
 }
 
-// NewRekeySafeRequest constructs an http.Request for the RekeySafe method
-func NewRekeySafeRequest(server string, params *RekeySafeParams) (*http.Request, error) {
+// NewNewSafeKeyRequest constructs an http.Request for the NewSafeKey method
+func NewNewSafeKeyRequest(server string, params *NewSafeKeyParams) (*http.Request, error) {
 	var err error
 
 	serverURL, err := url.Parse(server)
@@ -13393,7 +13128,7 @@ func NewRekeySafeRequest(server string, params *RekeySafeParams) (*http.Request,
 		return nil, err
 	}
 
-	operationPath := fmt.Sprintf("/safe/rekey")
+	operationPath := fmt.Sprintf("/safe/new-key")
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -13925,6 +13660,271 @@ func NewSetUpRequestWithBody(server string, contentType string, body io.Reader) 
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewListSubscribersRequest constructs an http.Request for the ListSubscribers method
+func NewListSubscribersRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/subscribers")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewAddSubscriberRequest calls the generic AddSubscriber builder with application/json body
+func NewAddSubscriberRequest(server string, params *AddSubscriberParams, body AddSubscriberJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAddSubscriberRequestWithBody(server, params, "application/json", bodyReader)
+}
+
+// NewAddSubscriberRequestWithBody constructs an http.Request for the AddSubscriber method, with any body, and a specified content type
+func NewAddSubscriberRequestWithBody(server string, params *AddSubscriberParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/subscribers")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IdempotencyKey != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "Idempotency-Key", *params.IdempotencyKey, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("Idempotency-Key", headerParam0)
+		}
+
+	}
+
+	return req, nil
+}
+
+// NewDeleteSubscriberRequest constructs an http.Request for the DeleteSubscriber method
+func NewDeleteSubscriberRequest(server string, subscriber string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "subscriber", subscriber, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/subscribers/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewChangeSubscriberRequest calls the generic ChangeSubscriber builder with application/json body
+func NewChangeSubscriberRequest(server string, subscriber string, body ChangeSubscriberJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewChangeSubscriberRequestWithBody(server, subscriber, "application/json", bodyReader)
+}
+
+// NewChangeSubscriberRequestWithBody constructs an http.Request for the ChangeSubscriber method, with any body, and a specified content type
+func NewChangeSubscriberRequestWithBody(server string, subscriber string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "subscriber", subscriber, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/subscribers/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPatch, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewListDeadRequest constructs an http.Request for the ListDead method
+func NewListDeadRequest(server string, subscriber string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "subscriber", subscriber, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/subscribers/%s/dead", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSendAgainRequest constructs an http.Request for the SendAgain method
+func NewSendAgainRequest(server string, subscriber string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "subscriber", subscriber, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/subscribers/%s/dead", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewTestSubscriberRequest constructs an http.Request for the TestSubscriber method
+func NewTestSubscriberRequest(server string, subscriber string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "subscriber", subscriber, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/subscribers/%s/test", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
 
 	return req, nil
 }

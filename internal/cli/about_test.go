@@ -43,7 +43,7 @@ func TestWhatSomebodyWantsLeadsToTheCommand(t *testing.T) {
 		"use a ppk file":                                   "key convert",
 		"bring in existing servers":                        "instance adopt",
 		"end sharing of one key":                           "rotate plan",
-		"send alerts to a webhook":                         "receiver add",
+		"send alerts to a webhook":                         "subscriber add",
 		"two factor authentication":                        "factor add",
 		"was the log tampered with":                        "daybook check",
 		"unknown keys in authorized_keys":                  "settle",

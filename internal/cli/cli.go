@@ -47,7 +47,7 @@ func groups() []group {
 		{"Instances", slices.Concat(fleet.InstanceCommands, restore.PasswordCommands, fleet.AdoptCommands)},
 		{
 			"What is going on and what was done",
-			slices.Concat(journal.RunCommands, journal.DaybookCommands, journal.ReceiverCommands),
+			slices.Concat(journal.RunCommands, journal.DaybookCommands, journal.SubscriberCommands),
 		},
 		{"Who keeps what, and the safe", keys.CustodyCommands},
 		{"People and tokens", slices.Concat(people.PeopleCommands, people.OperatorCommands)},

@@ -79,13 +79,13 @@ const (
 	AgentFileIsFile   = adapter.AgentFileKindFile
 	AgentFileIsFolder = adapter.AgentFileKindFolder
 
-	Launching   = adapter.InstanceStateLaunching
-	Running     = adapter.InstanceStateRunning
-	Stopping    = adapter.InstanceStateStopping
-	Stopped     = adapter.InstanceStateStopped
-	Starting    = adapter.InstanceStateStarting
-	Terminating = adapter.InstanceStateTerminating
-	Terminated  = adapter.InstanceStateTerminated
+	Launching = adapter.InstanceStateLaunching
+	Running   = adapter.InstanceStateRunning
+	Stopping  = adapter.InstanceStateStopping
+	Stopped   = adapter.InstanceStateStopped
+	Starting  = adapter.InstanceStateStarting
+	Deleting  = adapter.InstanceStateDeleting
+	Deleted   = adapter.InstanceStateDeleted
 
 	AgentReady        = adapter.AgentStateReady
 	AgentNotPermitted = adapter.AgentStateNotPermitted
@@ -217,9 +217,9 @@ func (c *Cloud) Stop(ctx context.Context, id string) (Operation, error) {
 	return read[Operation](c.client.StopInstance(ctx, id))
 }
 
-// Terminate begins the end of an instance and its disks.
-func (c *Cloud) Terminate(ctx context.Context, id string) (Operation, error) {
-	return read[Operation](c.client.TerminateInstance(ctx, id))
+// Delete begins the end of an instance and its disks.
+func (c *Cloud) Delete(ctx context.Context, id string) (Operation, error) {
+	return read[Operation](c.client.DeleteInstance(ctx, id))
 }
 
 // Operation returns how far an operation has come.

@@ -23,7 +23,7 @@ import (
 )
 
 // Latency is how slow the demo's cloud is, so that there is something to watch.
-const Latency = "disk=1200ms,instance=500ms,boot=1800ms,start=800ms,stop=900ms,terminate=700ms," +
+const Latency = "disk=1200ms,instance=500ms,boot=1800ms,start=800ms,stop=900ms,delete=700ms," +
 	"agent=1500ms,attach=600ms,detach=500ms,metadata=900ms,snapshot-gib=120ms"
 
 // Stage is what the service stands on in the demo: a database and a cloud, both

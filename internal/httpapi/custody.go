@@ -4,11 +4,11 @@ import (
 	"context"
 
 	"plumlatch/internal/httpapi/contract"
-	"plumlatch/internal/receivers"
 	"plumlatch/internal/record"
 	"plumlatch/internal/service/keys"
 	"plumlatch/internal/service/people"
 	"plumlatch/internal/service/safekeeping"
+	"plumlatch/internal/subscribers"
 )
 
 func (a *api) ReleasePrivateKey(
@@ -116,7 +116,7 @@ func (a *api) SetConsentLabel(
 }
 
 func safeOf(s safekeeping.SafeState) contract.Safe {
-	out := contract.Safe{On: s.On, Mark: optional(s.Mark), Masters: s.Masters, PrivateKeys: int(s.PrivateKeys)}
+	out := contract.Safe{On: s.On, Mark: optional(s.Mark), SafeKeys: s.SafeKeys, PrivateKeys: int(s.PrivateKeys)}
 	if len(s.Unreadable) > 0 {
 		out.Unreadable = &s.Unreadable
 	}
@@ -128,18 +128,18 @@ func (a *api) GetSafe(ctx context.Context, _ contract.GetSafeRequestObject) (con
 	return contract.GetSafe200JSONResponse(safeOf(s)), err
 }
 
-func (a *api) RekeySafe(
-	ctx context.Context, r contract.RekeySafeRequestObject,
-) (contract.RekeySafeResponseObject, error) {
-	s, err := a.Service.Safes.Rekey(ctx, actorOf(ctx).By(), given(r.Params.Reason))
-	return contract.RekeySafe200JSONResponse(safeOf(s)), err
+func (a *api) NewSafeKey(
+	ctx context.Context, r contract.NewSafeKeyRequestObject,
+) (contract.NewSafeKeyResponseObject, error) {
+	s, err := a.Service.Safes.NewKey(ctx, actorOf(ctx).By(), given(r.Params.Reason))
+	return contract.NewSafeKey200JSONResponse(safeOf(s)), err
 }
 
-func receiverOf(r record.Receiver) contract.Receiver {
-	return contract.Receiver{
+func subscriberOf(r record.Subscriber) contract.Subscriber {
+	return contract.Subscriber{
 		Name:      r.Name,
 		Address:   r.Address,
-		Kinds:     each(r.Kinds, func(k receivers.Kind) contract.ReceiverKind { return contract.ReceiverKind(k) }),
+		Kinds:     each(r.Kinds, func(k subscribers.Kind) contract.SubscriberKind { return contract.SubscriberKind(k) }),
 		Paused:    r.Paused,
 		Waiting:   r.Waiting,
 		Dead:      r.Dead,
@@ -151,56 +151,56 @@ func receiverOf(r record.Receiver) contract.Receiver {
 	}
 }
 
-func (a *api) ListReceivers(
-	ctx context.Context, _ contract.ListReceiversRequestObject,
-) (contract.ListReceiversResponseObject, error) {
-	all, err := a.Service.Notify.Receivers(ctx)
-	return contract.ListReceivers200JSONResponse(each(all, receiverOf)), err
+func (a *api) ListSubscribers(
+	ctx context.Context, _ contract.ListSubscribersRequestObject,
+) (contract.ListSubscribersResponseObject, error) {
+	all, err := a.Service.Notify.Subscribers(ctx)
+	return contract.ListSubscribers200JSONResponse(each(all, subscriberOf)), err
 }
 
-func (a *api) AddReceiver(
-	ctx context.Context, r contract.AddReceiverRequestObject,
-) (contract.AddReceiverResponseObject, error) {
+func (a *api) AddSubscriber(
+	ctx context.Context, r contract.AddSubscriberRequestObject,
+) (contract.AddSubscriberResponseObject, error) {
 	once, err := onceFrom(r.Params.IdempotencyKey, r.Body)
 	if err != nil {
 		return nil, err
 	}
-	made, err := a.Service.Notify.AddReceiver(
+	made, err := a.Service.Notify.AddSubscriber(
 		ctx,
 		actorOf(ctx),
 		once,
 		r.Body.Name,
 		r.Body.Address,
-		each(given(r.Body.Kinds), func(k contract.ReceiverKind) receivers.Kind { return receivers.Kind(k) }),
+		each(given(r.Body.Kinds), func(k contract.SubscriberKind) subscribers.Kind { return subscribers.Kind(k) }),
 	)
-	out := receiverOf(made.Receiver)
+	out := subscriberOf(made.Subscriber)
 	out.Secret = optional(made.Secret)
-	return contract.AddReceiver201JSONResponse(out), err
+	return contract.AddSubscriber201JSONResponse(out), err
 }
 
-func (a *api) DeleteReceiver(
-	ctx context.Context, r contract.DeleteReceiverRequestObject,
-) (contract.DeleteReceiverResponseObject, error) {
-	return contract.DeleteReceiver204Response{}, a.Service.Notify.DeleteReceiver(ctx, actorOf(ctx), r.Receiver)
+func (a *api) DeleteSubscriber(
+	ctx context.Context, r contract.DeleteSubscriberRequestObject,
+) (contract.DeleteSubscriberResponseObject, error) {
+	return contract.DeleteSubscriber204Response{}, a.Service.Notify.DeleteSubscriber(ctx, actorOf(ctx), r.Subscriber)
 }
 
-func (a *api) ChangeReceiver(
-	ctx context.Context, r contract.ChangeReceiverRequestObject,
-) (contract.ChangeReceiverResponseObject, error) {
-	return contract.ChangeReceiver204Response{}, a.Service.Notify.PauseReceiver(
-		ctx, actorOf(ctx), r.Receiver, r.Body.Paused,
+func (a *api) ChangeSubscriber(
+	ctx context.Context, r contract.ChangeSubscriberRequestObject,
+) (contract.ChangeSubscriberResponseObject, error) {
+	return contract.ChangeSubscriber204Response{}, a.Service.Notify.PauseSubscriber(
+		ctx, actorOf(ctx), r.Subscriber, r.Body.Paused,
 	)
 }
 
-func (a *api) TestReceiver(
-	ctx context.Context, r contract.TestReceiverRequestObject,
-) (contract.TestReceiverResponseObject, error) {
-	why, err := a.Service.Notify.TestReceiver(ctx, r.Receiver)
-	return contract.TestReceiver200JSONResponse{Delivered: why == "", Error: optional(why)}, err
+func (a *api) TestSubscriber(
+	ctx context.Context, r contract.TestSubscriberRequestObject,
+) (contract.TestSubscriberResponseObject, error) {
+	why, err := a.Service.Notify.TestSubscriber(ctx, r.Subscriber)
+	return contract.TestSubscriber200JSONResponse{Delivered: why == "", Error: optional(why)}, err
 }
 
 func (a *api) ListDead(ctx context.Context, r contract.ListDeadRequestObject) (contract.ListDeadResponseObject, error) {
-	all, err := a.Service.Notify.DeadDeliveries(ctx, r.Receiver)
+	all, err := a.Service.Notify.DeadDeliveries(ctx, r.Subscriber)
 	return contract.ListDead200JSONResponse(each(all, func(d record.Delivery) contract.Delivery {
 		return contract.Delivery{
 			Seq:      int(d.Seq),
@@ -216,6 +216,6 @@ func (a *api) ListDead(ctx context.Context, r contract.ListDeadRequestObject) (c
 func (a *api) SendAgain(
 	ctx context.Context, r contract.SendAgainRequestObject,
 ) (contract.SendAgainResponseObject, error) {
-	n, err := a.Service.Notify.SendAgain(ctx, actorOf(ctx), r.Receiver)
+	n, err := a.Service.Notify.SendAgain(ctx, actorOf(ctx), r.Subscriber)
 	return contract.SendAgain200JSONResponse{Events: int(n)}, err
 }

@@ -30,7 +30,7 @@ var (
 	openFigure       = described("open", "What restores have opened and not closed yet.")
 	overdueFigure    = described("open_overdue", "What is open beyond its deadline.")
 	deliveriesFigure = described(
-		"deliveries", "Deliveries to receivers that are not done, by state: waiting or dead.", "state",
+		"deliveries", "Deliveries to subscribers that are not done, by state: waiting or dead.", "state",
 	)
 	daybookFigure = described("daybook_entries", "The number of the daybook's last entry.")
 	failedFigure  = described("figures_failed", "Whether the figures could not be counted.")

@@ -375,11 +375,11 @@ func (a *api) StopInstance(
 	return contract.StopInstance202JSONResponse(runOf(run)), err
 }
 
-func (a *api) TerminateInstance(
-	ctx context.Context, r contract.TerminateInstanceRequestObject,
-) (contract.TerminateInstanceResponseObject, error) {
-	run, err := a.Service.Fleet.Change(ctx, actorOf(ctx), fleet.RunTerminate, r.Instance, given(r.Params.Reason))
-	return contract.TerminateInstance202JSONResponse(runOf(run)), err
+func (a *api) DeleteInstance(
+	ctx context.Context, r contract.DeleteInstanceRequestObject,
+) (contract.DeleteInstanceResponseObject, error) {
+	run, err := a.Service.Fleet.Change(ctx, actorOf(ctx), fleet.RunDelete, r.Instance, given(r.Params.Reason))
+	return contract.DeleteInstance202JSONResponse(runOf(run)), err
 }
 
 func (a *api) ListOpeners(

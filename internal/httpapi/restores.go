@@ -205,11 +205,11 @@ func (a *api) ListClosings(
 	return contract.ListClosings200JSONResponse(each(open, closingOf)), err
 }
 
-func (a *api) GetSealedPassword(
-	ctx context.Context, r contract.GetSealedPasswordRequestObject,
-) (contract.GetSealedPasswordResponseObject, error) {
-	p, readings, err := a.Service.Reentry.SealedPassword(ctx, actorOf(ctx), r.Instance)
-	return contract.GetSealedPassword200JSONResponse{
+func (a *api) GetEncryptedPassword(
+	ctx context.Context, r contract.GetEncryptedPasswordRequestObject,
+) (contract.GetEncryptedPasswordResponseObject, error) {
+	p, readings, err := a.Service.Reentry.EncryptedPassword(ctx, actorOf(ctx), r.Instance)
+	return contract.GetEncryptedPassword200JSONResponse{
 		Encrypted: p.Encrypted,
 		PublicKey: p.PublicKey,
 		MadeAt:    p.MadeAt,

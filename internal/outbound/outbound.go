@@ -1,6 +1,6 @@
 // Package outbound decides where a process may connect to; the service refuses what is local
 // unless it is set up otherwise, and a client, which is a person's own, refuses nothing. Addresses for SSH,
-// receivers and adapters come from people and from clouds; one that leads back to this
+// subscribers and adapters come from people and from clouds; one that leads back to this
 // machine, or to the link-local addresses where clouds answer for an instance's
 // credentials, would let them reach what only the service can.
 package outbound

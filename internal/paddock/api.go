@@ -228,19 +228,19 @@ func (a api) GetInstance(
 	return adapter.GetInstance200JSONResponse(i.Instance), nil
 }
 
-func (a api) TerminateInstance(
-	ctx context.Context, r adapter.TerminateInstanceRequestObject,
-) (adapter.TerminateInstanceResponseObject, error) {
-	if i, err := a.state.instance(r.Instance); err == nil && i.State == adapter.InstanceStateTerminated {
+func (a api) DeleteInstance(
+	ctx context.Context, r adapter.DeleteInstanceRequestObject,
+) (adapter.DeleteInstanceResponseObject, error) {
+	if i, err := a.state.instance(r.Instance); err == nil && i.State == adapter.InstanceStateDeleted {
 		op, err := a.state.operation(i.Operation)
-		return adapter.TerminateInstance202JSONResponse(op.Operation), err
+		return adapter.DeleteInstance202JSONResponse(op.Operation), err
 	}
 	op, err := a.begin(
-		ctx, r.Instance, adapter.OperationKindTerminate, adapter.InstanceStateTerminating,
+		ctx, r.Instance, adapter.OperationKindDelete, adapter.InstanceStateDeleting,
 		adapter.InstanceStateLaunching, adapter.InstanceStateRunning, adapter.InstanceStateStopped,
 		adapter.InstanceStateFailed, adapter.InstanceStateStarting, adapter.InstanceStateStopping,
 	)
-	return adapter.TerminateInstance202JSONResponse(a.progress(op)), err
+	return adapter.DeleteInstance202JSONResponse(a.progress(op)), err
 }
 
 func (a api) StartInstance(

@@ -248,7 +248,7 @@ func (a api) AttachDisk(
 		switch {
 		case err != nil:
 			return false, fmt.Errorf("instance %s: %w", want.Instance, err)
-		case i.State == adapter.InstanceStateTerminated || i.State == adapter.InstanceStateTerminating:
+		case i.State == adapter.InstanceStateDeleted || i.State == adapter.InstanceStateDeleting:
 			return false, &conflict{i.Name + " is " + string(i.State)}
 		case i.Zone != d.Zone:
 			return false, &conflict{fmt.Sprintf("the disk is in the zone %s, and %s in %s", d.Zone, i.Name, i.Zone)}

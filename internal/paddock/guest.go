@@ -416,11 +416,18 @@ func (d *disk) newPassword(user, line string) (*adapter.Password, error) {
 		return nil, err
 	}
 	password := rand.Text()[:16] + "-9a"
-	sealed, err := rsa.EncryptOAEP(sha256.New(), rand.Reader, key, []byte(password), nil)
+	encrypted, err := rsa.EncryptOAEP(sha256.New(), rand.Reader, key, []byte(password), nil)
 	if err != nil {
 		return nil, err
 	}
-	return &adapter.Password{Encrypted: sealed, PublicKey: line, MadeAt: time.Now().UTC()}, d.setPassword(user, password)
+	return &adapter.Password{
+			Encrypted: encrypted,
+			PublicKey: line,
+			MadeAt:    time.Now().UTC(),
+		}, d.setPassword(
+			user,
+			password,
+		)
 }
 
 func rsaIn(line string) (*rsa.PublicKey, error) {

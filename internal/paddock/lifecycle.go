@@ -41,7 +41,7 @@ func (c *Cloud) phases(kind adapter.OperationKind, size int) []phase {
 	case adapter.OperationKindStop:
 		return []phase{{"stop", l.Stop, (*Cloud).halt}}
 	default:
-		return []phase{{"terminate", l.Terminate, (*Cloud).terminate}}
+		return []phase{{"delete", l.Delete, (*Cloud).delete}}
 	}
 }
 
@@ -306,7 +306,7 @@ func (c *Cloud) halt(op operation) error {
 	})
 }
 
-func (c *Cloud) terminate(op operation) error {
+func (c *Cloud) delete(op operation) error {
 	c.unlisten(op.Instance)
 	if err := c.removeDisks(op.Instance); err != nil {
 		return err
@@ -319,7 +319,7 @@ func (c *Cloud) terminate(op operation) error {
 		if err := errors.Join(giveAddress(tx, i.PublicAddress), giveAddress(tx, i.PrivateAddress)); err != nil {
 			return err
 		}
-		i.PublicAddress, i.PrivateAddress, i.State, i.UserData, i.BootOutput = "", "", adapter.InstanceStateTerminated, "", ""
+		i.PublicAddress, i.PrivateAddress, i.State, i.UserData, i.BootOutput = "", "", adapter.InstanceStateDeleted, "", ""
 		return put(tx, bucketInstances, i.Id, i)
 	})
 }

@@ -33,7 +33,7 @@ var DefaultBlock = netip.MustParsePrefix("127.40.0.0/16")
 // Latency is how long each phase of the slow operations takes, and how long a
 // guest agent that was permitted takes to register.
 type Latency struct {
-	Disk, Instance, Boot, Start, Stop, Terminate, Agent, Attach, Detach, Metadata time.Duration
+	Disk, Instance, Boot, Start, Stop, Delete, Agent, Attach, Detach, Metadata time.Duration
 	// SnapshotGiB is what a copy takes for each GiB.
 	SnapshotGiB time.Duration
 }
@@ -137,7 +137,7 @@ func (c *Cloud) resume() error {
 		return err
 	}
 	for _, i := range instances {
-		if i.RootDisk == "" && i.State != adapter.InstanceStateTerminated { // of before disks had records
+		if i.RootDisk == "" && i.State != adapter.InstanceStateDeleted { // of before disks had records
 			if i, err = c.adoptDisk(i); err != nil {
 				return err
 			}

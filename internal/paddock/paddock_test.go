@@ -309,19 +309,19 @@ func TestTerminateInMidLaunchWins(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if end := r.await(r.client.Terminate(t.Context(), op.Instance)); end.State != "done" {
+	if end := r.await(r.client.Delete(t.Context(), op.Instance)); end.State != "done" {
 		t.Errorf("%+v", end)
 	}
 	if launch := r.await(r.client.Operation(t.Context(), op.Id)); launch.State != "failed" {
 		t.Errorf("the launch ended %s", launch.State)
 	}
-	if i := r.instance(op.Instance); i.State != "terminated" || i.PublicAddress != "" {
+	if i := r.instance(op.Instance); i.State != "deleted" || i.PublicAddress != "" {
 		t.Errorf("%+v", i)
 	}
 	if _, err := os.Stat(r.options.Dir + "/disks/" + op.Instance); !errors.Is(err, fs.ErrNotExist) {
 		t.Errorf("the disk is still there: %v", err)
 	}
-	if again := r.await(r.client.Terminate(t.Context(), op.Instance)); again.State != "done" {
+	if again := r.await(r.client.Delete(t.Context(), op.Instance)); again.State != "done" {
 		t.Errorf("a second end: %+v", again)
 	}
 }

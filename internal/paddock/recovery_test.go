@@ -183,7 +183,7 @@ func TestAHelperThatEndsLetsGoOfTheDiskThatWasBroughtToIt(t *testing.T) {
 	r.done(r.client.Stop(ctx, i.Id))
 	r.done(r.client.Detach(ctx, disk.Id, i.Id))
 	r.done(r.client.Attach(ctx, disk.Id, cloud.Attachment{Instance: helper.Id, Device: "/dev/vdb"}))
-	r.done(r.client.Terminate(ctx, helper.Id))
+	r.done(r.client.Delete(ctx, helper.Id))
 	if now, ok, err := r.client.Disk(ctx, disk.Id); err != nil || !ok || len(now.Attachments) != 0 {
 		t.Errorf("%v %+v", err, now)
 	}
@@ -389,7 +389,7 @@ func TestAPasswordOpensOnlyWherePasswordLoginIsOn(t *testing.T) {
 	}
 }
 
-func TestTheAdministratorsPasswordIsSealedToTheKeyAndCanBeReset(t *testing.T) {
+func TestTheAdministratorsPasswordIsEncryptedToTheKeyAndCanBeReset(t *testing.T) {
 	r := newRig(t, Latency{})
 	private, err := rsa.GenerateKey(rand.Reader, 2048)
 	if err != nil {

@@ -13,7 +13,7 @@ type Figures struct {
 	// OpenClosings is what runs have opened and not closed; Overdue of these is open
 	// beyond its deadline.
 	OpenClosings, Overdue int
-	// Deliveries are those to receivers that are not done, by state.
+	// Deliveries are those to subscribers that are not done, by state.
 	Deliveries map[string]int
 	// LastEntry is the number of the daybook's last entry.
 	LastEntry int64

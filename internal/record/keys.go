@@ -49,7 +49,7 @@ type Consent struct {
 // KeptKey is a private key in the safe.
 type KeptKey struct {
 	KeyID      uuid.UUID `gorm:"primaryKey"`
-	Sealed     []byte
+	Encrypted  []byte
 	KeptAt     time.Time
 	ReleasedAt *time.Time
 	ReleasedTo string

@@ -39,6 +39,6 @@ type LoginToSweep struct {
 	Instance Instance
 	// Steward is the instance's steward key; nil where it has none.
 	Steward *Key
-	// Sealed is the steward's private key.
-	Sealed []byte
+	// Encrypted is the steward's private key.
+	Encrypted []byte
 }

@@ -30,13 +30,13 @@ type Operator struct {
 	ClosedAt *time.Time
 	// IssuerName is what an OpenID Connect issuer calls the person.
 	IssuerName, IssuerSubject string
-	// FactorSealed is the secret of the second factor, in use from FactorAt on;
+	// FactorEncrypted is the secret of the second factor, in use from FactorAt on;
 	// FactorStep is the last time step that a code was taken for.
-	FactorSealed   []byte
-	FactorAt       *time.Time
-	FactorStep     int64
-	KnownAddresses []string `gorm:"serializer:json;default:'[]'"`
-	Leaving        *Leaving `gorm:"serializer:json"`
+	FactorEncrypted []byte
+	FactorAt        *time.Time
+	FactorStep      int64
+	KnownAddresses  []string `gorm:"serializer:json;default:'[]'"`
+	Leaving         *Leaving `gorm:"serializer:json"`
 	// Of the holder, and of what the person has.
 	Title      string     `gorm:"->;-:migration"`
 	Teams      string     `gorm:"->;-:migration"` // names with commas between

@@ -1,10 +1,10 @@
 // Package safe keeps private keys encrypted at rest: each under a data key of
-// its own, bound to the record's id, and the data keys under one master key, which
+// its own, bound to the record's id, and the data keys under one safe key, which
 // lies in a file or comes from a command and never is in the database (envelope
 // encryption by tink).
 //
-// A master key is 32 bytes in base64, on a line of its own. Where there are several
-// lines, all of them open, and whoever seals says under which: that is how a master key is replaced.
+// A safe key is 32 bytes in base64, on a line of its own. Where there are several
+// lines, all of them open, and whoever seals says under which: that is how a safe key is replaced.
 package safe
 
 import (
@@ -41,49 +41,49 @@ type Safe struct {
 	asked    atomic.Int64 // when the command was last run for something that did not open
 }
 
-// ring is the master keys, the one that seals first.
+// ring is the safe keys, the one that seals first.
 type ring struct {
 	lines, marks []string
 	envelopes    []tink.AEAD
 }
 
-// ErrSealed is returned where what was sealed cannot be opened: it was sealed
-// under another master key or for another record, or was changed.
-var ErrSealed = errors.New("it was sealed under another master key or for another record, or was changed")
+// ErrEncrypted is returned where what was encrypted cannot be opened: it was encrypted
+// under another safe key or for another record, or was changed.
+var ErrEncrypted = errors.New("it was encrypted under another safe key or for another record, or was changed")
 
-// ErrCommand is returned where the master key comes from a command, which is not ours to
+// ErrCommand is returned where the safe key comes from a command, which is not ours to
 // change.
 var ErrCommand = errors.New(
-	"the master key comes from a command: have the command print the new key on its first line and the old one after it",
+	"the safe key comes from a command: have the command print the new key on its first line and the old one after it",
 )
 
 const (
-	masterBytes    = 32
+	keyBytes       = 32
 	commandTimeout = 30 * time.Second
 	commandPause   = 10 * time.Second
 )
 
-// Open reads the master key from its file.
+// Open reads the safe key from its file.
 func Open(path string) (*Safe, error) {
 	s := &Safe{file: path}
 	return s, s.Reload()
 }
 
-// OpenCommand takes the master key from what the command prints. The command is run
+// OpenCommand takes the safe key from what the command prints. The command is run
 // without a shell.
 func OpenCommand(command string) (*Safe, error) {
 	s := &Safe{command: strings.Fields(command)}
 	if len(s.command) == 0 {
-		return nil, errors.New("the safe's master key: the command is empty")
+		return nil, errors.New("the safe's key: the command is empty")
 	}
 	return s, s.Reload()
 }
 
-// Reload reads the master keys again.
+// Reload reads the safe keys again.
 func (s *Safe) Reload() error {
 	text, err := s.read()
 	if err != nil {
-		return fmt.Errorf("the safe's master key: %w", err)
+		return fmt.Errorf("the safe's key: %w", err)
 	}
 	r := &ring{}
 	for line := range strings.Lines(string(text)) {
@@ -92,12 +92,12 @@ func (s *Safe) Reload() error {
 			continue
 		}
 		master, err := base64.StdEncoding.DecodeString(line)
-		if err != nil || len(master) != masterBytes {
-			return fmt.Errorf("the safe's master key: line %d of %s is not 32 bytes in base64", len(r.lines)+1, s.source())
+		if err != nil || len(master) != keyBytes {
+			return fmt.Errorf("the safe's key: line %d of %s is not 32 bytes in base64", len(r.lines)+1, s.source())
 		}
 		cipher, err := subtle.NewAESGCM(master)
 		if err != nil {
-			return fmt.Errorf("the safe's master key: %w", err)
+			return fmt.Errorf("the safe's key: %w", err)
 		}
 		r.lines, r.marks, r.envelopes = append(
 			r.lines, line,
@@ -108,7 +108,7 @@ func (s *Safe) Reload() error {
 		)
 	}
 	if len(r.lines) == 0 {
-		return fmt.Errorf("the safe's master key: %s holds none", s.source())
+		return fmt.Errorf("the safe's key: %s holds none", s.source())
 	}
 	s.ring.Store(r)
 	return nil
@@ -143,28 +143,28 @@ func (s *Safe) read() ([]byte, error) {
 	return os.ReadFile(s.file)
 }
 
-// Make writes a new master key to a file with mode 0600. A file that is there stays.
+// Make writes a new safe key to a file with mode 0600. A file that is there stays.
 func Make(path string) error {
 	f, err := os.OpenFile(path, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
 	if errors.Is(err, fs.ErrExist) {
 		return nil
 	}
 	if err != nil {
-		return fmt.Errorf("the safe's master key: %w", err)
+		return fmt.Errorf("the safe's key: %w", err)
 	}
-	return write(f, newMaster()+"\n")
+	return write(f, newKey()+"\n")
 }
 
-func newMaster() string {
-	master := make([]byte, masterBytes)
+func newKey() string {
+	master := make([]byte, keyBytes)
 	rand.Read(master)
 	return base64.StdEncoding.EncodeToString(master)
 }
 
-// ErrNoMaster is returned where there is no master key with the mark.
-var ErrNoMaster = errors.New("there is no master key with this mark")
+// ErrNoKey is returned where there is no safe key with the mark.
+var ErrNoKey = errors.New("there is no safe key with this mark")
 
-// Seal encrypts the secret of a record under the master key with the mark. The error is ErrNoMaster.
+// Seal encrypts the secret of a record under the safe key with the mark. The error is ErrNoKey.
 func (s *Safe) Seal(mark string, secret []byte, record string) ([]byte, error) {
 	if !slices.Contains(s.ring.Load().marks, mark) { // another process may have put it in
 		if err := s.Reload(); err != nil {
@@ -174,21 +174,21 @@ func (s *Safe) Seal(mark string, secret []byte, record string) ([]byte, error) {
 	r := s.ring.Load()
 	n := slices.Index(r.marks, mark)
 	if n < 0 {
-		return nil, ErrNoMaster
+		return nil, ErrNoKey
 	}
 	return r.envelopes[n].Encrypt(secret, []byte(record))
 }
 
-// Open returns the secret of a record. The error is ErrSealed.
-func (s *Safe) Open(sealed []byte, record string) ([]byte, error) {
-	secret, _, err := s.open(sealed, record)
-	if err != nil && s.mayReload() && s.Reload() == nil { // another process may have put in a new master key
-		secret, _, err = s.open(sealed, record)
+// Open returns the secret of a record. The error is ErrEncrypted.
+func (s *Safe) Open(encrypted []byte, record string) ([]byte, error) {
+	secret, _, err := s.open(encrypted, record)
+	if err != nil && s.mayReload() && s.Reload() == nil { // another process may have put in a new safe key
+		secret, _, err = s.open(encrypted, record)
 	}
 	return secret, err
 }
 
-// mayReload is whether the master keys are read again for something that does not open: a command is
+// mayReload is whether the safe keys are read again for something that does not open: a command is
 // not run for each.
 func (s *Safe) mayReload() bool {
 	if s.file != "" {
@@ -199,21 +199,21 @@ func (s *Safe) mayReload() bool {
 	return now-last > int64(commandPause) && s.asked.CompareAndSwap(last, now)
 }
 
-// open returns also the mark of the master key by which it was opened.
-func (s *Safe) open(sealed []byte, record string) (secret []byte, mark string, err error) {
+// open returns also the mark of the safe key by which it was opened.
+func (s *Safe) open(encrypted []byte, record string) (secret []byte, mark string, err error) {
 	r := s.ring.Load()
 	for n, e := range r.envelopes {
-		if secret, err := e.Decrypt(sealed, []byte(record)); err == nil {
+		if secret, err := e.Decrypt(encrypted, []byte(record)); err == nil {
 			return secret, r.marks[n], nil
 		}
 	}
-	return nil, "", ErrSealed
+	return nil, "", ErrEncrypted
 }
 
-// Reseal returns what was sealed, sealed under the master key with the mark; nil if it is
-// already. The error is ErrSealed or ErrNoMaster.
-func (s *Safe) Reseal(mark string, sealed []byte, record string) ([]byte, error) {
-	secret, by, err := s.open(sealed, record)
+// Reseal returns what was encrypted, encrypted under the safe key with the mark; nil if it is
+// already. The error is ErrEncrypted or ErrNoKey.
+func (s *Safe) Reseal(mark string, encrypted []byte, record string) ([]byte, error) {
+	secret, by, err := s.open(encrypted, record)
 	if err != nil || by == mark {
 		clear(secret)
 		return nil, err
@@ -222,17 +222,17 @@ func (s *Safe) Reseal(mark string, sealed []byte, record string) ([]byte, error)
 	return s.Seal(mark, secret, record)
 }
 
-// Masters is how many master keys there are. More than one means that some things may
-// still be sealed under an old one.
-func (s *Safe) Masters() int { return len(s.ring.Load().lines) }
+// SafeKeys is how many safe keys there are. More than one means that some things may
+// still be encrypted under an old one.
+func (s *Safe) SafeKeys() int { return len(s.ring.Load().lines) }
 
-// Fixed reports whether the master key comes from a command.
+// Fixed reports whether the safe key comes from a command.
 func (s *Safe) Fixed() bool { return s.file == "" }
 
-// Mark tells the first master key apart without giving it away: 8 hexadecimal digits.
+// Mark tells the first safe key apart without giving it away: 8 hexadecimal digits.
 func (s *Safe) Mark() string { return s.ring.Load().marks[0] }
 
-// Marks are those of all master keys.
+// Marks are those of all safe keys.
 func (s *Safe) Marks() []string { return slices.Clone(s.ring.Load().marks) }
 
 func markOf(line string) string {
@@ -240,17 +240,17 @@ func markOf(line string) string {
 	return hex.EncodeToString(sum[:4])
 }
 
-// AddMaster puts a new master key before the others, in the file too. The error is
+// AddKey puts a new safe key before the others, in the file too. The error is
 // ErrCommand where there is no file.
-func (s *Safe) AddMaster() error {
-	return s.rewrite(func(lines []string) []string { return append([]string{newMaster()}, lines...) })
+func (s *Safe) AddKey() error {
+	return s.rewrite(func(lines []string) []string { return append([]string{newKey()}, lines...) })
 }
 
-// DropOld forgets all master keys but the one with the mark. What is still sealed under one of
+// DropOld forgets all safe keys but the one with the mark. What is still encrypted under one of
 // them is lost, so see first that nothing is.
 func (s *Safe) DropOld(mark string) error {
 	if !slices.Contains(s.Marks(), mark) {
-		return ErrNoMaster
+		return ErrNoKey
 	}
 	return s.rewrite(func(lines []string) []string {
 		return slices.DeleteFunc(lines, func(line string) bool { return markOf(line) != mark })

@@ -9,7 +9,7 @@ import (
 	"testing"
 )
 
-func TestWhatIsSealedOpensOnlyForItsRecordUnderItsMasterKey(t *testing.T) {
+func TestWhatIsEncryptedOpensOnlyForItsRecordUnderItsSafeKey(t *testing.T) {
 	dir := t.TempDir()
 	open := func(name string) *Safe {
 		t.Helper()
@@ -24,33 +24,33 @@ func TestWhatIsSealedOpensOnlyForItsRecordUnderItsMasterKey(t *testing.T) {
 		return s
 	}
 	s, other := open("a"), open("b")
-	sealed, err := s.Seal(s.Mark(), []byte("the private key"), "record-1")
-	if err != nil || bytes.Contains(sealed, []byte("private")) {
-		t.Fatalf("%q %v", sealed, err)
+	encrypted, err := s.Seal(s.Mark(), []byte("the private key"), "record-1")
+	if err != nil || bytes.Contains(encrypted, []byte("private")) {
+		t.Fatalf("%q %v", encrypted, err)
 	}
 	again, err := s.Seal(s.Mark(), []byte("the private key"), "record-1")
-	if err != nil || bytes.Equal(sealed, again) {
-		t.Error("sealed twice it is the same, so equal secrets show")
+	if err != nil || bytes.Equal(encrypted, again) {
+		t.Error("encrypted twice it is the same, so equal secrets show")
 	}
-	if got, err := open("a").Open(sealed, "record-1"); err != nil || string(got) != "the private key" {
+	if got, err := open("a").Open(encrypted, "record-1"); err != nil || string(got) != "the private key" {
 		t.Errorf("%q %v", got, err)
 	}
-	if _, err := s.Open(sealed, "record-2"); !errors.Is(err, ErrSealed) {
+	if _, err := s.Open(encrypted, "record-2"); !errors.Is(err, ErrEncrypted) {
 		t.Errorf("for another record: %v", err)
 	}
-	if _, err := other.Open(sealed, "record-1"); !errors.Is(err, ErrSealed) {
-		t.Errorf("under another master key: %v", err)
+	if _, err := other.Open(encrypted, "record-1"); !errors.Is(err, ErrEncrypted) {
+		t.Errorf("under another safe key: %v", err)
 	}
-	for i := range sealed {
-		changed := bytes.Clone(sealed)
+	for i := range encrypted {
+		changed := bytes.Clone(encrypted)
 		changed[i] ^= 1
-		if _, err := s.Open(changed, "record-1"); !errors.Is(err, ErrSealed) {
+		if _, err := s.Open(changed, "record-1"); !errors.Is(err, ErrEncrypted) {
 			t.Errorf("byte %d changed: %v", i, err)
 		}
 	}
 }
 
-func TestAMasterKeyThatOthersCanReadOrThatIsNoneIsRefused(t *testing.T) {
+func TestASafeKeyThatOthersCanReadOrThatIsNoneIsRefused(t *testing.T) {
 	path := filepath.Join(t.TempDir(), "key")
 	if _, err := Open(path); err == nil {
 		t.Error("a file that is not there was taken")
@@ -66,7 +66,7 @@ func TestAMasterKeyThatOthersCanReadOrThatIsNoneIsRefused(t *testing.T) {
 		t.Fatal(err)
 	}
 	if after, err := os.ReadFile(path); err != nil || !bytes.Equal(before, after) {
-		t.Error("Make wrote over the master key, so that everything sealed is lost")
+		t.Error("Make wrote over the safe key, so that everything encrypted is lost")
 	}
 	if err := os.Chmod(path, 0o644); err != nil {
 		t.Fatal(err)

@@ -110,7 +110,8 @@ func TestAListOfFiftyCostsNoMoreStatementsThanOneOfFive(t *testing.T) {
 			var choices []access.Choice
 			for _, d := range l.Items {
 				choices = append(choices, access.Choice{
-					Login: d.OSUser + "@" + d.InstanceName, SHA256: keypair.FormatSHA256(d.SHA256), Status: d.Status, Choice: reach.Place,
+					Login: d.OSUser + "@" + d.InstanceName, SHA256: keypair.FormatSHA256(d.SHA256), Status: d.Status,
+					Choice: reach.Place,
 				})
 			}
 			if err != nil {

@@ -165,7 +165,7 @@ func New(s *store.Store, c *cloud.Cloud, e *runs.Engine, log *slog.Logger, o Opt
 // Start takes up the runs that have not ended and works until ctx ends.
 func (s *Service) Start(ctx context.Context) error {
 	if s.Safes.Safe != nil {
-		if err := s.Safes.TellMasters(ctx); err != nil {
+		if err := s.Safes.TellKeys(ctx); err != nil {
 			return err
 		}
 	}

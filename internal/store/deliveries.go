@@ -9,9 +9,9 @@ import (
 	"plumlatch/internal/record"
 )
 
-// Queue keeps what a receiver is to be told of, and that the daybook was looked at up to the
+// Queue keeps what a subscriber is to be told of, and that the daybook was looked at up to the
 // entry with the number.
-func (s *Store) Queue(ctx context.Context, receiver uuid.UUID, wanted []record.Delivery, upTo int64) error {
+func (s *Store) Queue(ctx context.Context, subscriber uuid.UUID, wanted []record.Delivery, upTo int64) error {
 	return s.InTx(ctx, func(tx *Store) error {
 		db := tx.db.WithContext(ctx)
 		if len(wanted) > 0 {
@@ -19,12 +19,12 @@ func (s *Store) Queue(ctx context.Context, receiver uuid.UUID, wanted []record.D
 				return err
 			}
 			if err := db.Where(
-				"receiver_id = ? AND state = 'done' AND ended_at < ?", receiver, wanted[0].DueAt.Add(-deliveriesKept),
+				"subscriber_id = ? AND state = 'done' AND ended_at < ?", subscriber, wanted[0].DueAt.Add(-deliveriesKept),
 			).Delete(&record.Delivery{}).Error; err != nil {
 				return err
 			}
 		}
-		return db.Model(&record.Receiver{}).Where("id = ?", receiver).Update("last_seq", upTo).Error
+		return db.Model(&record.Subscriber{}).Where("id = ?", subscriber).Update("last_seq", upTo).Error
 	})
 }
 
@@ -32,7 +32,7 @@ func (s *Store) Queue(ctx context.Context, receiver uuid.UUID, wanted []record.D
 func (s *Store) DueDeliveries(ctx context.Context, now time.Time, limit int) ([]record.Delivery, error) {
 	var out []record.Delivery
 	err := s.db.WithContext(ctx).
-		Where("state = 'waiting' AND due_at <= ? AND receiver_id IN (SELECT id FROM receivers WHERE NOT paused)", now).
+		Where("state = 'waiting' AND due_at <= ? AND subscriber_id IN (SELECT id FROM subscribers WHERE NOT paused)", now).
 		Order("due_at, seq").
 		Limit(limit).
 		Find(&out).
@@ -47,14 +47,14 @@ func (s *Store) ChangeDelivery(ctx context.Context, d record.Delivery) error {
 	)
 }
 
-// DeadDeliveries returns what could not be delivered to a receiver, newest first.
-func (s *Store) DeadDeliveries(ctx context.Context, receiver uuid.UUID) ([]record.Delivery, error) {
+// DeadDeliveries returns what could not be delivered to a subscriber, newest first.
+func (s *Store) DeadDeliveries(ctx context.Context, subscriber uuid.UUID) ([]record.Delivery, error) {
 	var out []record.Delivery
 	err := s.db.WithContext(ctx).
 		Model(&record.Delivery{}).
 		Select("deliveries.*, b.sentence").
 		Joins("JOIN daybook b ON b.seq = deliveries.seq").
-		Where("receiver_id = ? AND state = 'dead'", receiver).
+		Where("subscriber_id = ? AND state = 'dead'", subscriber).
 		Order("deliveries.seq DESC").
 		Limit(500).
 		Find(&out).
@@ -63,10 +63,10 @@ func (s *Store) DeadDeliveries(ctx context.Context, receiver uuid.UUID) ([]recor
 }
 
 // ReviveDeliveries has what could not be delivered tried again.
-func (s *Store) ReviveDeliveries(ctx context.Context, receiver uuid.UUID, now time.Time) (int64, error) {
+func (s *Store) ReviveDeliveries(ctx context.Context, subscriber uuid.UUID, now time.Time) (int64, error) {
 	r := s.db.WithContext(ctx).
 		Model(&record.Delivery{}).
-		Where("receiver_id = ? AND state = 'dead'", receiver).
+		Where("subscriber_id = ? AND state = 'dead'", subscriber).
 		Updates(map[string]any{"state": record.DeliveryWaiting, "attempts": 0, "due_at": now, "ended_at": nil})
 	return r.RowsAffected, plain(r.Error)
 }

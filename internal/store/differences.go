@@ -28,7 +28,9 @@ func (s *Store) Differences(
 		Joins("JOIN logins l ON l.id = d.login_id").
 		Joins("JOIN instances i ON i.id = l.instance_id AND i.gone_at IS NULL").
 		Joins("LEFT JOIN holders o ON o.id = d.holder_id")
-	for column, value := range map[string]string{"i.name": f.Instance, "l.os_user": f.OSUser, "d.status": string(f.Status)} {
+	for column, value := range map[string]string{
+		"i.name": f.Instance, "l.os_user": f.OSUser, "d.status": string(f.Status),
+	} {
 		if value != "" {
 			q = q.Where(column+" = ?", value)
 		}
@@ -48,8 +50,8 @@ func (s *Store) Differences(
 		return record.List[record.Difference]{}, err
 	}
 	var items []record.Difference
-	err = page.Select("d.login_id, l.os_user, i.name AS instance_name, d.status, d.key_id, d.name, o.name AS holder_name, " +
-		"d.sha256, d.steward, d.since, d.seen_at").
+	err = page.Select("d.login_id, l.os_user, i.name AS instance_name, d.status, d.key_id, d.name, " +
+		"o.name AS holder_name, d.sha256, d.steward, d.since, d.seen_at").
 		Scan(&items).
 		Error
 	if err != nil {

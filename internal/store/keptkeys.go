@@ -45,7 +45,7 @@ func (s *Store) KeptAmong(ctx context.Context, keys []uuid.UUID) (map[uuid.UUID]
 	return kept, plain(err)
 }
 
-// KeptKey returns the sealed private key of a key; ErrNotFound where the safe has none.
+// KeptKey returns the encrypted private key of a key; ErrNotFound where the safe has none.
 func (s *Store) KeptKey(ctx context.Context, key uuid.UUID) (record.KeptKey, error) {
 	var h record.KeptKey
 	err := s.db.WithContext(ctx).Where("key_id = ?", key).Take(&h).Error
@@ -61,12 +61,12 @@ func (s *Store) ReleaseKey(ctx context.Context, key uuid.UUID, to string, at tim
 	return done.RowsAffected > 0, plain(done.Error)
 }
 
-// KeepKey keeps the sealed private key of a key.
+// KeepKey keeps the encrypted private key of a key.
 func (s *Store) KeepKey(ctx context.Context, key uuid.UUID, private record.Secret, at time.Time) error {
 	if err := s.underMark(ctx, private); err != nil {
 		return err
 	}
-	h := record.KeptKey{KeyID: key, Sealed: private.Sealed, KeptAt: at}
+	h := record.KeptKey{KeyID: key, Encrypted: private.Encrypted, KeptAt: at}
 	return plain(s.db.WithContext(ctx).Create(&h).Error)
 }
 

@@ -60,9 +60,9 @@ func (s *Store) LoginsToSweep(ctx context.Context, ids []uuid.UUID) ([]record.Lo
 	}
 	var stewards []struct {
 		record.Key
-		Sealed []byte
+		Encrypted []byte
 	}
-	if err := db.Table("keys").Select("keys.*, h.sealed").Joins("JOIN kept_keys h ON h.key_id = keys.id").
+	if err := db.Table("keys").Select("keys.*, h.encrypted").Joins("JOIN kept_keys h ON h.key_id = keys.id").
 		Where("keys.steward_of IN ? AND keys.state = 'active'", instanceIDs).Scan(&stewards).Error; err != nil {
 		return nil, plain(err)
 	}
@@ -71,7 +71,7 @@ func (s *Store) LoginsToSweep(ctx context.Context, ids []uuid.UUID) ([]record.Lo
 		byInstance[i.ID] = &record.LoginToSweep{Instance: i}
 	}
 	for _, k := range stewards {
-		byInstance[*k.StewardOf].Steward, byInstance[*k.StewardOf].Sealed = &k.Key, k.Sealed
+		byInstance[*k.StewardOf].Steward, byInstance[*k.StewardOf].Encrypted = &k.Key, k.Encrypted
 	}
 	out := make([]record.LoginToSweep, len(logins))
 	for n, l := range logins {

@@ -142,17 +142,17 @@ func (s *Store) OpenOperator(ctx context.Context, id uuid.UUID) error {
 	return plain(db.Model(&record.Holder{}).Where("operator_id = ?", id).Update("left_at", nil).Error)
 }
 
-// SetFactor keeps the sealed secret of a second factor, nil for none, and forgets the
+// SetFactor keeps the encrypted secret of a second factor, nil for none, and forgets the
 // recovery codes of the one before.
 func (s *Store) SetFactor(ctx context.Context, operator uuid.UUID, secret record.Secret) error {
 	db := s.db.WithContext(ctx)
-	if secret.Sealed != nil {
+	if secret.Encrypted != nil {
 		if err := s.underMark(ctx, secret); err != nil {
 			return err
 		}
 	}
 	if err := db.Model(&record.Operator{}).Where("id = ?", operator).Updates(
-		map[string]any{"factor_sealed": secret.Sealed, "factor_at": nil, "factor_step": 0},
+		map[string]any{"factor_encrypted": secret.Encrypted, "factor_at": nil, "factor_step": 0},
 	).Error; err != nil {
 		return plain(err)
 	}

@@ -113,16 +113,16 @@ func Encrypted(url string) (bool, error) {
 	if err != nil {
 		return false, errURL
 	}
-	sealed := func(host string, t *tls.Config) bool {
+	encrypted := func(host string, t *tls.Config) bool {
 		ip := net.ParseIP(host)
 		local := strings.HasPrefix(host, "/") || host == "localhost" || ip != nil && ip.IsLoopback()
 		return local || t != nil && !t.InsecureSkipVerify && t.ServerName != ""
 	}
-	if !sealed(config.Host, config.TLSConfig) {
+	if !encrypted(config.Host, config.TLSConfig) {
 		return false, nil
 	}
 	for _, f := range config.Fallbacks {
-		if !sealed(f.Host, f.TLSConfig) {
+		if !encrypted(f.Host, f.TLSConfig) {
 			return false, nil
 		}
 	}

@@ -13,9 +13,9 @@ import (
 	"plumlatch/internal/record"
 )
 
-// ErrOtherMaster is returned where something is sealed under a master key that the processes
+// ErrOtherKey is returned where something is encrypted under a safe key that the processes
 // do not seal under any more.
-var ErrOtherMaster = errors.New("another master key has taken the place of the one that this was sealed under")
+var ErrOtherKey = errors.New("another safe key has taken the place of the one that this was encrypted under")
 
 // SafeMarks returns the marks; where none was kept before, own is the one from now on.
 func (s *Store) SafeMarks(ctx context.Context, own string) (record.SafeMarks, error) {
@@ -39,7 +39,7 @@ func (s *Store) SafeMarks(ctx context.Context, own string) (record.SafeMarks, er
 	return out, json.Unmarshal(row.Unreadable, &out.Unreadable)
 }
 
-// underMark refuses what is sealed under another master key than that of now, and has whoever puts
+// underMark refuses what is encrypted under another safe key than that of now, and has whoever puts
 // another in its place wait for the transaction.
 func (s *Store) underMark(ctx context.Context, secret record.Secret) error {
 	var now []string
@@ -48,22 +48,22 @@ func (s *Store) underMark(ctx context.Context, secret record.Secret) error {
 		return plain(err)
 	}
 	if len(now) != 1 || now[0] != secret.Mark {
-		return ErrOtherMaster
+		return ErrOtherKey
 	}
 	return nil
 }
 
-// WantMark says which master key is to take the place of the one of now.
+// WantMark says which safe key is to take the place of the one of now.
 func (s *Store) WantMark(ctx context.Context, mark string) error {
 	return plain(s.db.WithContext(ctx).Table("safe_state").Where("true").Update("wanted", mark).Error)
 }
 
-// UseMark has all processes seal under the wanted master key. What is being sealed is waited for.
+// UseMark has all processes seal under the wanted safe key. What is being encrypted is waited for.
 func (s *Store) UseMark(ctx context.Context, mark string) error {
 	return plain(s.db.WithContext(ctx).Table("safe_state").Where("wanted = ?", mark).Update("mark", mark).Error)
 }
 
-// MarkUsed ends the change of the master key.
+// MarkUsed ends the change of the safe key.
 func (s *Store) MarkUsed(ctx context.Context, unreadable []string) error {
 	if unreadable == nil {
 		unreadable = []string{}
@@ -81,7 +81,7 @@ func (s *Store) MarkUsed(ctx context.Context, unreadable []string) error {
 	)
 }
 
-// NoteProcess keeps which master keys a process has, and forgets those that were not seen for long.
+// NoteProcess keeps which safe keys a process has, and forgets those that were not seen for long.
 // Raw, since GORM writes no array of a list.
 func (s *Store) NoteProcess(ctx context.Context, id uuid.UUID, host string, marks []string, now time.Time) error {
 	list, err := json.Marshal(marks)
@@ -101,7 +101,7 @@ func (s *Store) ForgetProcess(ctx context.Context, id uuid.UUID) error {
 }
 
 // ProcessesWithout returns the hosts of the processes that were seen since then and do not have the
-// master key.
+// safe key.
 func (s *Store) ProcessesWithout(ctx context.Context, mark string, since time.Time) ([]string, error) {
 	var out []string
 	err := s.db.WithContext(ctx).
@@ -113,30 +113,30 @@ func (s *Store) ProcessesWithout(ctx context.Context, mark string, since time.Ti
 	return out, plain(err)
 }
 
-// sealedTables say where sealed things are: the column that names the row, the column that
-// is sealed, the words before the name that it is bound to, and what it is called.
-var sealedTables = []struct{ table, id, column, bound, name, called string }{
+// encryptedTables say where encrypted things are: the column that names the row, the column that
+// is encrypted, the words before the name that it is bound to, and what it is called.
+var encryptedTables = []struct{ table, id, column, bound, name, called string }{
 	{
 		"kept_keys",
 		"key_id",
-		"sealed",
+		"encrypted",
 		"",
 		"(SELECT k.name FROM public.keys k WHERE k.id = key_id)",
 		"the private key of ",
 	},
-	{"operators", "id", "factor_sealed", "second factor of ", "name", "the second factor of "},
-	{"receivers", "id", "sealed", "receiver ", "name", "the secret of the receiver "},
-	{"service_keys", "name", "sealed", "service key ", "name", "the service's own key "},
+	{"operators", "id", "factor_encrypted", "second factor of ", "name", "the second factor of "},
+	{"subscribers", "id", "encrypted", "receiver ", "name", "the secret of the subscriber "},
+	{"service_keys", "name", "encrypted", "service key ", "name", "the service's own key "},
 }
 
-// SealedThings returns up to limit sealed things behind the one given, nil for the
+// EncryptedThings returns up to limit encrypted things behind the one given, nil for the
 // first ones.
-func (s *Store) SealedThings(ctx context.Context, after *record.Sealed, limit int) ([]record.Sealed, error) {
+func (s *Store) EncryptedThings(ctx context.Context, after *record.Encrypted, limit int) ([]record.Encrypted, error) {
 	past := after == nil
-	for _, t := range sealedTables {
+	for _, t := range encryptedTables {
 		q := s.db.WithContext(ctx).
 			Table("public." + t.table).
-			Select(t.id + "::text AS id, " + t.column + " AS sealed, " + t.name + " AS name").
+			Select(t.id + "::text AS id, " + t.column + " AS encrypted, " + t.name + " AS name").
 			Where(t.column + " IS NOT NULL").
 			Order(t.id + "::text").
 			Limit(limit)
@@ -147,7 +147,7 @@ func (s *Store) SealedThings(ctx context.Context, after *record.Sealed, limit in
 			past = true
 			q = q.Where(t.id+"::text > ?", after.ID)
 		}
-		var out []record.Sealed
+		var out []record.Encrypted
 		if err := q.Scan(&out).Error; err != nil || len(out) > 0 {
 			for i := range out {
 				out[i].Table, out[i].Record, out[i].Called = t.table, t.bound+out[i].ID, t.called+out[i].Name
@@ -158,19 +158,19 @@ func (s *Store) SealedThings(ctx context.Context, after *record.Sealed, limit in
 	return nil, nil
 }
 
-// Reseal replaces what is sealed, if it is still as it was.
-func (s *Store) Reseal(ctx context.Context, old record.Sealed, secret record.Secret) error {
+// Reseal replaces what is encrypted, if it is still as it was.
+func (s *Store) Reseal(ctx context.Context, old record.Encrypted, secret record.Secret) error {
 	return s.InTx(ctx, func(tx *Store) error {
 		if err := tx.underMark(ctx, secret); err != nil {
 			return err
 		}
-		for _, t := range sealedTables {
+		for _, t := range encryptedTables {
 			if t.table == old.Table {
 				return plain(
 					tx.db.WithContext(ctx).
 						Table("public."+t.table).
-						Where(t.id+"::text = ? AND "+t.column+" = ?", old.ID, old.Sealed).
-						Update(t.column, secret.Sealed).
+						Where(t.id+"::text = ? AND "+t.column+" = ?", old.ID, old.Encrypted).
+						Update(t.column, secret.Encrypted).
 						Error,
 				)
 			}

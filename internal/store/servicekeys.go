@@ -15,7 +15,7 @@ func (s *Store) ServiceKey(ctx context.Context, name string) (record.ServiceKey,
 
 // AddServiceKey keeps a key of the service's own; the first one of a name stays.
 func (s *Store) AddServiceKey(ctx context.Context, k record.ServiceKey, private record.Secret) error {
-	k.Sealed = private.Sealed
+	k.Encrypted = private.Encrypted
 	return s.InTx(ctx, func(tx *Store) error {
 		if err := tx.underMark(ctx, private); err != nil {
 			return err

@@ -2,11 +2,15 @@ package store
 
 import (
 	"errors"
+	"strings"
 	"testing"
 
 	"plumlatch/internal/core/daybook"
+	"plumlatch/internal/core/machines"
 	"plumlatch/internal/pgboot/pgtest"
 	"plumlatch/internal/record"
+
+	"github.com/google/uuid"
 )
 
 func TestADaybookOfBeforeTheChainIsChainedAsItStands(t *testing.T) {
@@ -75,5 +79,58 @@ func TestADatabaseOfALaterProgramIsLeftAlone(t *testing.T) {
 	var newer *NewerError
 	if _, err := Open(t.Context(), url); !errors.As(err, &newer) || newer.There != 9999 {
 		t.Errorf("%v", err)
+	}
+}
+
+func TestTheWordsOfAnEarlierDatabaseAreTakenOver(t *testing.T) {
+	ctx := t.Context()
+	url, _ := pgtest.Empty(t)
+	pool, err := connect(ctx, url, 2, false)
+	if err != nil {
+		t.Fatal(err)
+	}
+	earlier, err := schema(pool)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := earlier.UpTo(ctx, 20); err != nil {
+		t.Fatal(err)
+	}
+	const id = "018f3b8a-0000-7000-8000-00000000000"
+	for _, statement := range []string{
+		`INSERT INTO keepers (id, name, kind, title) VALUES ('` + id + `1', 'team-field', 'team', 'Field')`,
+		`INSERT INTO rotation_rules (id, name, wanted, make, settings, created_by, created_at)
+			VALUES ('` + id + `2', 'old', '{"version": 1, "keeper": "team-field"}', 'bring', '{}', 'ines', now())`,
+		`INSERT INTO instances (id, name, cloud_id, state, image, size, zone, region, login_user, private_address,
+				public_address, ssh_port, static_address, temporary_gib, key_label, labels, created_at, created_by)
+			VALUES ('` + id + `3', 'gone', 'i-1', 'terminated', 'debian-12', 'small', 'z', 'r', 'debian', '', '', 22, false,
+				0, '', '{}', now(), 'ines')`,
+		`INSERT INTO runs (id, kind, instance_id, state, version, requested_by, reason, facts, error, created_at, ended_at)
+			VALUES ('` + id + `4', 'terminate', '` + id + `3', 'done', 1, 'ines', '', '{}', '', now(), now())`,
+	} {
+		if _, err := pool.Exec(ctx, statement); err != nil {
+			t.Fatal(statement, err)
+		}
+	}
+	pool.Close()
+	s, err := Open(ctx, url)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(s.Close)
+	if h, err := s.HolderNamed(ctx, "team-field"); err != nil || h.Kind != "team" {
+		t.Errorf("got the holder %+v, %v; want a team", h, err)
+	}
+	r, err := s.RotationRules(ctx)
+	if err != nil || len(r) != 1 || !strings.Contains(string(r[0].Wanted), `"holder"`) {
+		t.Errorf("got the rules %+v, %v; want one by its holder", r, err)
+	}
+	i, err := s.InstanceByID(ctx, uuid.MustParse(id+"3"))
+	if err != nil || i.State != machines.Deleted {
+		t.Errorf("got the instance %s, %v; want it deleted", i.State, err)
+	}
+	run, err := s.RunByID(ctx, uuid.MustParse(id+"4"))
+	if err != nil || run.Kind != "delete" {
+		t.Errorf("got a run of the kind %s, %v; want delete", run.Kind, err)
 	}
 }

@@ -49,7 +49,7 @@ export type Leaving = components["schemas"]["Leaving"];
 export type LeavingItem = components["schemas"]["LeavingItem"];
 export type Consent = components["schemas"]["Consent"];
 export type WaitingHandOver = components["schemas"]["WaitingHandOver"];
-export type Receiver = components["schemas"]["Receiver"];
+export type Subscriber = components["schemas"]["Subscriber"];
 export type Delivery = components["schemas"]["Delivery"];
 export type HostKey = components["schemas"]["HostKey"];
 

@@ -469,7 +469,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/safe/rekey": {
+    "/safe/new-key": {
         parameters: {
             query?: never;
             header?: never;
@@ -478,31 +478,31 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** @description Puts everything in the safe under a new master key while the service runs. */
-        post: operations["rekeySafe"];
+        /** @description Puts everything in the safe under a new safe key while the service runs. */
+        post: operations["newSafeKey"];
         delete?: never;
         options?: never;
         head?: never;
         patch?: never;
         trace?: never;
     };
-    "/receivers": {
+    "/subscribers": {
         parameters: {
             query?: never;
             header?: never;
             path?: never;
             cookie?: never;
         };
-        get: operations["listReceivers"];
+        get: operations["listSubscribers"];
         put?: never;
-        post: operations["addReceiver"];
+        post: operations["addSubscriber"];
         delete?: never;
         options?: never;
         head?: never;
         patch?: never;
         trace?: never;
     };
-    "/receivers/{receiver}": {
+    "/subscribers/{subscriber}": {
         parameters: {
             query?: never;
             header?: never;
@@ -512,14 +512,14 @@ export interface paths {
         get?: never;
         put?: never;
         post?: never;
-        delete: operations["deleteReceiver"];
+        delete: operations["deleteSubscriber"];
         options?: never;
         head?: never;
         /** @description Pauses it or goes on. */
-        patch: operations["changeReceiver"];
+        patch: operations["changeSubscriber"];
         trace?: never;
     };
-    "/receivers/{receiver}/test": {
+    "/subscribers/{subscriber}/test": {
         parameters: {
             query?: never;
             header?: never;
@@ -529,14 +529,14 @@ export interface paths {
         get?: never;
         put?: never;
         /** @description Sends one event at once. */
-        post: operations["testReceiver"];
+        post: operations["testSubscriber"];
         delete?: never;
         options?: never;
         head?: never;
         patch?: never;
         trace?: never;
     };
-    "/receivers/{receiver}/dead": {
+    "/subscribers/{subscriber}/dead": {
         parameters: {
             query?: never;
             header?: never;
@@ -779,7 +779,7 @@ export interface paths {
         get: operations["getInstance"];
         put?: never;
         post?: never;
-        delete: operations["terminateInstance"];
+        delete: operations["deleteInstance"];
         options?: never;
         head?: never;
         patch?: never;
@@ -1129,8 +1129,8 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** @description The administrator's password of a Windows instance, sealed to an RSA public key. That somebody asked is in the daybook. */
-        get: operations["getSealedPassword"];
+        /** @description The administrator's password of a Windows instance, encrypted to an RSA public key. That somebody asked is in the daybook. */
+        get: operations["getEncryptedPassword"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1803,9 +1803,9 @@ export interface components {
          */
         Status: "in place" | "missing" | "ungranted" | "stranger" | "unswept";
         /** @enum {string} */
-        InstanceState: "launching" | "running" | "stopping" | "stopped" | "starting" | "terminating" | "terminated" | "failed";
+        InstanceState: "launching" | "running" | "stopping" | "stopped" | "starting" | "deleting" | "deleted" | "failed";
         /** @enum {string} */
-        RunKind: "launch" | "start" | "stop" | "terminate" | "grant" | "withdraw" | "settle" | "rotate" | "restore";
+        RunKind: "launch" | "start" | "stop" | "delete" | "grant" | "withdraw" | "settle" | "rotate" | "restore";
         /**
          * @description needs-person: it has ended, neither all of it done nor all of it undone, and its error says what to do.
          * @enum {string}
@@ -2057,13 +2057,13 @@ export interface components {
             /** Format: date-time */
             at: string;
         };
-        SealedPassword: {
+        EncryptedPassword: {
             /**
              * Format: byte
              * @description RSAES-OAEP with SHA-256 and no label (RFC 8017 section 7.1).
              */
             encrypted: string;
-            /** @description The public key in one line that it is sealed to. */
+            /** @description The public key in one line that it is encrypted to. */
             public_key: string;
             /** Format: date-time */
             made_at: string;
@@ -2996,7 +2996,7 @@ export interface components {
             title?: string;
         };
         Recipient: {
-            /** @description The caller's X25519 public key in base64; the answer is then sealed to it (HPKE, RFC 9180: DHKEM(X25519, HKDF-SHA256), HKDF-SHA256, AES-256-GCM, with the info plum latch private key NAME), in base64. */
+            /** @description The caller's X25519 public key in base64; the answer is then encrypted to it (HPKE, RFC 9180: DHKEM(X25519, HKDF-SHA256), HKDF-SHA256, AES-256-GCM, with the info plum latch private key NAME), in base64. */
             recipient?: string;
         };
         HandOver: {
@@ -3060,21 +3060,21 @@ export interface components {
         };
         Safe: {
             on: boolean;
-            /** @description Tells the master key of now apart, without giving it away. */
+            /** @description Tells the safe key of now apart, without giving it away. */
             mark?: string;
-            /** @description How many master keys open; over 1 while a new one takes the place of an old. */
-            masters: number;
+            /** @description How many safe keys open; over 1 while a new one takes the place of an old. */
+            safe_keys: number;
             /** @description How many private keys are kept. */
             private_keys: number;
-            /** @description What no master key opened when the last one took its place, as in: the private key of door-key. Absent where there was nothing. */
+            /** @description What no safe key opened when the last one took its place, as in: the private key of door-key. Absent where there was nothing. */
             unreadable?: string[];
         };
         /** @enum {string} */
-        ReceiverKind: "login-shut" | "stranger" | "run-failed" | "left-open" | "key-released" | "all";
-        Receiver: {
+        SubscriberKind: "login-shut" | "stranger" | "run-failed" | "left-open" | "key-released" | "all";
+        Subscriber: {
             name: string;
             address: string;
-            kinds: components["schemas"]["ReceiverKind"][];
+            kinds: components["schemas"]["SubscriberKind"][];
             paused: boolean;
             waiting: number;
             /** @description What could not be delivered after all attempts. */
@@ -3090,16 +3090,16 @@ export interface components {
             /** @description What signs the calls of a webhook (HMAC-SHA256), in base64url; only where it was just made. */
             secret?: string;
         };
-        NewReceiver: {
+        NewSubscriber: {
             name: string;
             /** @description https:// or http:// for a webhook; udp://, tcp:// or tls:// with a port for syslog. */
             address: string;
-            kinds?: components["schemas"]["ReceiverKind"][];
+            kinds?: components["schemas"]["SubscriberKind"][];
         };
-        ReceiverChange: {
+        SubscriberChange: {
             paused: boolean;
         };
-        ReceiverTest: {
+        SubscriberTest: {
             delivered: boolean;
             error?: string;
         };
@@ -4618,7 +4618,7 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
-    rekeySafe: {
+    newSafeKey: {
         parameters: {
             query?: {
                 /** @description Why, for the daybook. */
@@ -4642,7 +4642,7 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
-    listReceivers: {
+    listSubscribers: {
         parameters: {
             query?: never;
             header?: never;
@@ -4651,19 +4651,19 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description All receivers, by name. */
+            /** @description All subscribers, by name. */
             200: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Receiver"][];
+                    "application/json": components["schemas"]["Subscriber"][];
                 };
             };
             default: components["responses"]["Problem"];
         };
     };
-    addReceiver: {
+    addSubscriber: {
         parameters: {
             query?: never;
             header?: {
@@ -4675,29 +4675,29 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["NewReceiver"];
+                "application/json": components["schemas"]["NewSubscriber"];
             };
         };
         responses: {
-            /** @description The receiver; a webhook's secret is in this answer alone. */
+            /** @description The subscriber; a webhook's secret is in this answer alone. */
             201: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Receiver"];
+                    "application/json": components["schemas"]["Subscriber"];
                 };
             };
             default: components["responses"]["Problem"];
         };
     };
-    deleteReceiver: {
+    deleteSubscriber: {
         parameters: {
             query?: never;
             header?: never;
             path: {
-                /** @description The receiver's name. */
-                receiver: string;
+                /** @description The subscriber's name. */
+                subscriber: string;
             };
             cookie?: never;
         };
@@ -4713,19 +4713,19 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
-    changeReceiver: {
+    changeSubscriber: {
         parameters: {
             query?: never;
             header?: never;
             path: {
-                /** @description The receiver's name. */
-                receiver: string;
+                /** @description The subscriber's name. */
+                subscriber: string;
             };
             cookie?: never;
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["ReceiverChange"];
+                "application/json": components["schemas"]["SubscriberChange"];
             };
         };
         responses: {
@@ -4739,13 +4739,13 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
-    testReceiver: {
+    testSubscriber: {
         parameters: {
             query?: never;
             header?: never;
             path: {
-                /** @description The receiver's name. */
-                receiver: string;
+                /** @description The subscriber's name. */
+                subscriber: string;
             };
             cookie?: never;
         };
@@ -4757,7 +4757,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ReceiverTest"];
+                    "application/json": components["schemas"]["SubscriberTest"];
                 };
             };
             default: components["responses"]["Problem"];
@@ -4768,8 +4768,8 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                /** @description The receiver's name. */
-                receiver: string;
+                /** @description The subscriber's name. */
+                subscriber: string;
             };
             cookie?: never;
         };
@@ -4792,8 +4792,8 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                /** @description The receiver's name. */
-                receiver: string;
+                /** @description The subscriber's name. */
+                subscriber: string;
             };
             cookie?: never;
         };
@@ -5279,7 +5279,7 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
-    terminateInstance: {
+    deleteInstance: {
         parameters: {
             query?: {
                 /** @description Why, for the daybook. */
@@ -5889,7 +5889,7 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
-    getSealedPassword: {
+    getEncryptedPassword: {
         parameters: {
             query?: never;
             header?: never;
@@ -5901,13 +5901,13 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description The sealed password. */
+            /** @description The encrypted password. */
             200: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["SealedPassword"];
+                    "application/json": components["schemas"]["EncryptedPassword"];
                 };
             };
             default: components["responses"]["Problem"];

@@ -34,7 +34,7 @@ export type Subject =
   | "operators"
   | "reach"
   | "reading"
-  | "receivers"
+  | "subscribers"
   | "restores"
   | "rotations"
   | "routes"
@@ -465,14 +465,14 @@ export function useSafe() {
   return useQuery({ queryKey: ["safe"], queryFn: () => take(api.GET("/safe")) });
 }
 
-export function useReceivers() {
-  return useQuery({ queryKey: ["receivers"], queryFn: () => take(api.GET("/receivers")), refetchInterval: 5_000 });
+export function useSubscribers() {
+  return useQuery({ queryKey: ["subscribers"], queryFn: () => take(api.GET("/subscribers")), refetchInterval: 5_000 });
 }
 
 export function useDead(name: string) {
   return useQuery({
-    queryKey: ["receivers", name, "dead"],
-    queryFn: () => take(api.GET("/receivers/{receiver}/dead", { params: { path: { receiver: name } } })),
+    queryKey: ["subscribers", name, "dead"],
+    queryFn: () => take(api.GET("/subscribers/{subscriber}/dead", { params: { path: { subscriber: name } } })),
   });
 }
 

@@ -312,7 +312,14 @@ func changeGrant(s *kit.Session,
 		return s.WriteJSON(l)
 	}
 	if !s.Quiet {
-		fmt.Fprintf(s.Env.Out, "The line of %s is %s in %s, from here with %s.\n\n", grant.Key, done, grant.Login, signer.From)
+		fmt.Fprintf(
+			s.Env.Out,
+			"The line of %s is %s in %s, from here with %s.\n\n",
+			grant.Key,
+			done,
+			grant.Login,
+			signer.From,
+		)
 		ShowLogin(s, l)
 	}
 	return nil

@@ -67,13 +67,13 @@ a pair is made on this machine first. Ctrl-C stops the watching, not the launch.
 		Examples: []string{`plumlatch instance stop atlas-tiles -reason "resize on Tuesday"`},
 	},
 	{
-		Name:     "instance terminate",
+		Name:     "instance delete",
 		Args:     "NAME",
 		Min:      1,
 		Max:      1,
-		Flags:    changeWith("terminate"),
+		Flags:    changeWith("delete"),
 		Summary:  "End an instance and its disks for good",
-		Examples: []string{"plumlatch instance terminate scratch"},
+		Examples: []string{"plumlatch instance delete scratch"},
 	},
 	{
 		Name:     "image list",
@@ -430,7 +430,7 @@ func changeWith(action string) func(*flag.FlagSet) func(context.Context, *kit.Se
 			case "stop":
 				resp, err = client.StopInstance(ctx, i.Name, &apiclient.StopInstanceParams{Reason: kit.Optional(*reason)})
 			default:
-				resp, err = client.TerminateInstance(ctx, i.Name, &apiclient.TerminateInstanceParams{Reason: kit.Optional(*reason)})
+				resp, err = client.DeleteInstance(ctx, i.Name, &apiclient.DeleteInstanceParams{Reason: kit.Optional(*reason)})
 			}
 			run, err := kit.Answer[apiclient.Run](resp, err)
 			if err != nil {
@@ -448,7 +448,7 @@ func changeWith(action string) func(*flag.FlagSet) func(context.Context, *kit.Se
 			if action != "start" {
 				fmt.Fprintf(
 					s.Env.Out, "%s is %s.\n", i.Name,
-					map[string]string{"stop": "stopped", "terminate": "gone, with its disks"}[action],
+					map[string]string{"stop": "stopped", "delete": "gone, with its disks"}[action],
 				)
 				return nil
 			}
@@ -461,7 +461,7 @@ func confirmChange(s *kit.Session, action string, i apiclient.Instance, yes bool
 	switch {
 	case action == "stop" && len(i.StopCosts) > 0:
 		return s.Confirm(yes, fmt.Sprintf("Stopping %s costs this:\n  %s", i.Name, strings.Join(i.StopCosts, "\n  ")), i.Name)
-	case action == "terminate":
+	case action == "delete":
 		return s.Confirm(
 			yes,
 			fmt.Sprintf("This ends %s (%s) and its disks for good. There is no undo.", i.Name, kit.LabelText(i.Labels)),

@@ -1,4 +1,4 @@
-// Package journal holds the commands about what is going on and what was done: runs, the daybook, and receivers.
+// Package journal holds the commands about what is going on and what was done: runs, the daybook, and subscribers.
 package journal
 
 import (

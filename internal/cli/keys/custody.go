@@ -145,19 +145,19 @@ var CustodyCommands = []kit.Command{
 	},
 	{Name: "safe show", Flags: safeShow, Summary: "Show how the safe stands", Examples: []string{"plumlatch safe show"}},
 	{
-		Name:    "safe rekey",
-		Flags:   safeRekey,
-		Summary: "Put everything in the safe under a new master key",
+		Name:    "safe new-key",
+		Flags:   safeNewKey,
+		Summary: "Put everything in the safe under a new safe key",
 		Detail: "The service goes on meanwhile. What is cut off is gone on with by the next call, or by the\nservice " +
 			"itself.",
-		Examples: []string{"plumlatch safe rekey -reason \"the machine was serviced\""},
+		Examples: []string{"plumlatch safe new-key -reason \"the machine was serviced\""},
 	},
 }
 
-// releaseInfo binds what is sealed to its purpose; the service's is the same.
+// releaseInfo binds what is encrypted to its purpose; the service's is the same.
 const releaseInfo = "plum latch private key "
 
-// release takes a private key out of the safe, sealed on the way to a key that is made for
+// release takes a private key out of the safe, encrypted on the way to a key that is made for
 // this one call (HPKE, RFC 9180).
 func release(ctx context.Context, client *apiclient.Client, name, reason string) ([]byte, error) {
 	own, err := ecdh.X25519().GenerateKey(rand.Reader)
@@ -176,13 +176,13 @@ func release(ctx context.Context, client *apiclient.Client, name, reason string)
 	if err != nil {
 		return nil, err
 	}
-	sealed, err := base64.StdEncoding.DecodeString(string(text))
+	encrypted, err := base64.StdEncoding.DecodeString(string(text))
 	if err != nil {
 		return nil, fmt.Errorf("the service's answer cannot be read: %w", err)
 	}
-	signer, err := hpke.Open(private, hpke.HKDFSHA256(), hpke.AES256GCM(), []byte(releaseInfo+name), sealed)
+	signer, err := hpke.Open(private, hpke.HKDFSHA256(), hpke.AES256GCM(), []byte(releaseInfo+name), encrypted)
 	if err != nil {
-		return nil, fmt.Errorf("what the service sealed cannot be opened here: %w", err)
+		return nil, fmt.Errorf("what the service encrypted cannot be opened here: %w", err)
 	}
 	return signer, nil
 }
@@ -423,25 +423,27 @@ func showSafe(s *kit.Session, v apiclient.Safe) error {
 			return
 		}
 		old := ""
-		if v.Masters > 1 {
-			old = fmt.Sprintf("%d still open: plumlatch safe rekey goes on", v.Masters-1)
+		if v.SafeKeys > 1 {
+			old = fmt.Sprintf("%d still open: plumlatch safe new-key goes on", v.SafeKeys-1)
 		}
 		s.Facts(
-			"Safe", "switched on", "Master key", kit.Given(v.Mark), "Old master keys", old, "Private keys",
+			"Safe", "switched on", "Safe key", kit.Given(v.Mark), "Old safe keys", old, "Private keys",
 			fmt.Sprint(v.PrivateKeys), "Opened by none", strings.Join(kit.Given(v.Unreadable), ", "),
 		)
 	})
 }
 
-func safeRekey(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error {
+func safeNewKey(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error {
 	reason := f.String("reason", "", "why, for the daybook")
 	return With(func(ctx context.Context, s *kit.Session, client *apiclient.Client, _ []string) error {
-		v, err := kit.Answer[apiclient.Safe](client.RekeySafe(ctx, &apiclient.RekeySafeParams{Reason: kit.Optional(*reason)}))
+		v, err := kit.Answer[apiclient.Safe](
+			client.NewSafeKey(ctx, &apiclient.NewSafeKeyParams{Reason: kit.Optional(*reason)}),
+		)
 		if err != nil {
 			return err
 		}
 		Say(s,
-			"Everything in the safe is under a new master key. Keep a copy of its file elsewhere, and destroy those of the "+
+			"Everything in the safe is under a new safe key. Keep a copy of its file elsewhere, and destroy those of the "+
 				"old one once no backup needs them.",
 		)
 		return showSafe(s, v)

@@ -78,7 +78,7 @@ holds is taken.`,
 		Name: "key private", Args: "NAME", Min: 1, Max: 1, Flags: keyPrivate,
 		Summary: "Take a private key that the service keeps out of its safe, once",
 		Detail: "Its holder or an admin may, with a reason; for some labels a second person has to consent\n(plumlatch " +
-			"consent ask). It comes sealed for this machine. A private key that only its holder has is not here,\nand the " +
+			"consent ask). It comes encrypted for this machine. A private key that only its holder has is not here,\nand the " +
 			"answer says what to do instead.",
 		Examples: []string{`plumlatch key private atlas-deploy-2 -reason "the new key of the deploy job"`},
 	},

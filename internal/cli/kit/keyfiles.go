@@ -230,7 +230,7 @@ func (s *Session) ReadKeyFile(path, passphraseFile string, mustOpen bool) (KeyOn
 	}
 	k.Private = &file
 	if errors.Is(err, keypair.ErrPassphraseNeeded) && !mustOpen {
-		k.Sealed, err = true, nil
+		k.Encrypted, err = true, nil
 	}
 	if errors.Is(err, keypair.ErrPassphraseNeeded) {
 		err = fmt.Errorf("%w: give it with -passphrase-file FILE", err)
@@ -247,8 +247,8 @@ type KeyOnDisk struct {
 	Public  keypair.PublicFile   // of a public key
 	// Passphrase is what opened the private key.
 	Passphrase []byte
-	// Sealed is whether the private key stayed closed for want of a passphrase.
-	Sealed bool
+	// Encrypted is whether the private key stayed closed for want of a passphrase.
+	Encrypted bool
 }
 
 func (k KeyOnDisk) Key() keypair.Public {

@@ -26,7 +26,9 @@ func typed(t *testing.T, text string) *os.File {
 }
 
 func TestConfirmTakesTheWordAndNothingElse(t *testing.T) {
-	for text, want := range map[string]bool{"yes\n": true, "y\n": false, "\n": false, "yes please\n": false, "no\n": false} {
+	for text, want := range map[string]bool{
+		"yes\n": true, "y\n": false, "\n": false, "yes please\n": false, "no\n": false,
+	} {
 		var out, errs bytes.Buffer
 		err := at(typed(t, text), &out, &errs).Confirm(false, "All of it goes.", "yes")
 		if (err == nil) != want {

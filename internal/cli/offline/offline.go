@@ -282,7 +282,7 @@ func inspect(s *kit.Session, k kit.KeyOnDisk) (inspected, error) {
 			})
 		}
 		i.Kind, i.Format, i.Encrypted, i.Cipher = "private key", k.Private.Format, k.Private.Encrypted, k.Private.Cipher
-		if !k.Sealed {
+		if !k.Encrypted {
 			sum, err := k.Private.PKCS8SHA1()
 			if err != nil {
 				return i, err

@@ -392,7 +392,7 @@ func refreshConfig(s *kit.Session, ctx context.Context, client *apiclient.Client
 var PasswordCommands = []kit.Command{{
 	Name: "instance password", Args: "NAME", Min: 1, Max: 1, Flags: instancePassword,
 	Summary: "Open the administrator's password of a Windows instance with your private key, on this machine",
-	Detail: `The cloud gives the password sealed to an RSA public key. It is opened here; the private key is
+	Detail: `The cloud gives the password encrypted to an RSA public key. It is opened here; the private key is
 never sent. That you asked, and that you opened it, is in the daybook. Change it at once.`,
 	Examples: []string{"plumlatch instance password office-windows -with ~/.ssh/office-windows"},
 }}
@@ -405,7 +405,7 @@ func instancePassword(f *flag.FlagSet) func(context.Context, *kit.Session, []str
 		if err != nil {
 			return err
 		}
-		password, sealed, err := openPassword(s, ctx, client, args[0], *with, *passphraseFile)
+		password, encrypted, err := openPassword(s, ctx, client, args[0], *with, *passphraseFile)
 		if err != nil {
 			return err
 		}
@@ -415,13 +415,13 @@ func instancePassword(f *flag.FlagSet) func(context.Context, *kit.Session, []str
 				Password string                      `json:"password"`
 				MadeAt   time.Time                   `json:"made_at"`
 				Readings []apiclient.PasswordReading `json:"readings"`
-			}{password, sealed.MadeAt, sealed.Readings})
+			}{password, encrypted.MadeAt, encrypted.Readings})
 		case s.Quiet:
 			fmt.Fprintln(s.Env.Out, password)
 			return nil
 		}
 		showPassword(s, args[0], password)
-		for _, r := range sealed.Readings[1:] { // the first is this one
+		for _, r := range encrypted.Readings[1:] { // the first is this one
 			fmt.Fprintf(s.Env.Err, "  %s %s it, %s\n", r.Person, r.What, kit.Moment(r.At))
 		}
 		return nil
@@ -436,25 +436,26 @@ func showPassword(s *kit.Session, instance, password string) {
 	)
 }
 
-// openPassword asks for the sealed password and opens it with a private key that is here.
+// openPassword asks for the encrypted password and opens it with a private key that is here.
 func openPassword(s *kit.Session,
 	ctx context.Context,
 	client *apiclient.Client,
 	instance, file, passphraseFile string,
-) (string, apiclient.SealedPassword, error) {
-	sealed, err := kit.Answer[apiclient.SealedPassword](client.GetSealedPassword(ctx, instance))
+) (string, apiclient.EncryptedPassword, error) {
+	encrypted, err := kit.Answer[apiclient.EncryptedPassword](client.GetEncryptedPassword(ctx, instance))
 	if err != nil {
-		return "", sealed, err
+		return "", encrypted, err
 	}
-	public, err := keypair.ReadLine(sealed.PublicKey)
+	public, err := keypair.ReadLine(encrypted.PublicKey)
 	if err != nil {
-		return "", sealed, fmt.Errorf("the key that the password is sealed to cannot be read: %w", err)
+		return "", encrypted, fmt.Errorf("the key that the password is encrypted to cannot be read: %w", err)
 	}
 	fingerprint := keypair.FormatSHA256(public.SHA256())
 	if file == "" {
 		if file = s.FindPrivate(fingerprint); file == "" {
-			return "", sealed, fmt.Errorf(
-				"the password is sealed to %s, whose private key was not found on this machine. Say where it is: -with FILE. If "+
+			return "", encrypted, fmt.Errorf(
+				"the password is encrypted to %s, whose private key was not found on this machine. Say where it is: -with FILE. "+
+					"If "+
 					"it is lost: plumlatch restore routes %s",
 				fingerprint,
 				instance,
@@ -464,19 +465,19 @@ func openPassword(s *kit.Session,
 	k, err := s.ReadKeyFile(file, passphraseFile, true)
 	switch {
 	case err != nil:
-		return "", sealed, err
+		return "", encrypted, err
 	case k.Private == nil:
-		return "", sealed, fmt.Errorf("%s is a public key; give the private one", file)
+		return "", encrypted, fmt.Errorf("%s is a public key; give the private one", file)
 	case !bytes.Equal(k.Private.Blob, public.Blob):
-		return "", sealed, fmt.Errorf(
-			"the password is sealed to %s, and %s is %s. If the one it is sealed to is lost: plumlatch restore routes %s",
+		return "", encrypted, fmt.Errorf(
+			"the password is encrypted to %s, and %s is %s. If the one it is encrypted to is lost: plumlatch restore routes %s",
 			fingerprint, file, keypair.FormatSHA256(k.Private.SHA256()), instance,
 		)
 	}
-	text, err := k.Private.OpenSealed(sealed.Encrypted)
+	text, err := k.Private.OpenEncrypted(encrypted.Encrypted)
 	if err != nil {
-		return "", sealed, err
+		return "", encrypted, err
 	}
 	_, err = kit.AnswerBytes(client.ReportPasswordOpened(ctx, instance))
-	return string(text), sealed, err
+	return string(text), encrypted, err
 }

@@ -163,19 +163,23 @@ func (e ImageFamily) Valid() bool {
 
 // Defines values for InstanceState.
 const (
-	InstanceStateFailed      InstanceState = "failed"
-	InstanceStateLaunching   InstanceState = "launching"
-	InstanceStateRunning     InstanceState = "running"
-	InstanceStateStarting    InstanceState = "starting"
-	InstanceStateStopped     InstanceState = "stopped"
-	InstanceStateStopping    InstanceState = "stopping"
-	InstanceStateTerminated  InstanceState = "terminated"
-	InstanceStateTerminating InstanceState = "terminating"
+	InstanceStateDeleted   InstanceState = "deleted"
+	InstanceStateDeleting  InstanceState = "deleting"
+	InstanceStateFailed    InstanceState = "failed"
+	InstanceStateLaunching InstanceState = "launching"
+	InstanceStateRunning   InstanceState = "running"
+	InstanceStateStarting  InstanceState = "starting"
+	InstanceStateStopped   InstanceState = "stopped"
+	InstanceStateStopping  InstanceState = "stopping"
 )
 
 // Valid indicates whether the value is a known member of the InstanceState enum.
 func (e InstanceState) Valid() bool {
 	switch e {
+	case InstanceStateDeleted:
+		return true
+	case InstanceStateDeleting:
+		return true
 	case InstanceStateFailed:
 		return true
 	case InstanceStateLaunching:
@@ -188,10 +192,6 @@ func (e InstanceState) Valid() bool {
 		return true
 	case InstanceStateStopping:
 		return true
-	case InstanceStateTerminated:
-		return true
-	case InstanceStateTerminating:
-		return true
 	default:
 		return false
 	}
@@ -199,19 +199,21 @@ func (e InstanceState) Valid() bool {
 
 // Defines values for OperationKind.
 const (
-	OperationKindAttach    OperationKind = "attach"
-	OperationKindDetach    OperationKind = "detach"
-	OperationKindLaunch    OperationKind = "launch"
-	OperationKindSnapshot  OperationKind = "snapshot"
-	OperationKindStart     OperationKind = "start"
-	OperationKindStop      OperationKind = "stop"
-	OperationKindTerminate OperationKind = "terminate"
+	OperationKindAttach   OperationKind = "attach"
+	OperationKindDelete   OperationKind = "delete"
+	OperationKindDetach   OperationKind = "detach"
+	OperationKindLaunch   OperationKind = "launch"
+	OperationKindSnapshot OperationKind = "snapshot"
+	OperationKindStart    OperationKind = "start"
+	OperationKindStop     OperationKind = "stop"
 )
 
 // Valid indicates whether the value is a known member of the OperationKind enum.
 func (e OperationKind) Valid() bool {
 	switch e {
 	case OperationKindAttach:
+		return true
+	case OperationKindDelete:
 		return true
 	case OperationKindDetach:
 		return true
@@ -222,8 +224,6 @@ func (e OperationKind) Valid() bool {
 	case OperationKindStart:
 		return true
 	case OperationKindStop:
-		return true
-	case OperationKindTerminate:
 		return true
 	default:
 		return false
@@ -857,10 +857,10 @@ type ClientInterface interface {
 	// Takes a body of the `application/json` content type.
 	LaunchInstance(ctx context.Context, body LaunchInstanceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// TerminateInstance performs a DELETE /instances/{instance} (the `TerminateInstance` operationId) request.
+	// DeleteInstance performs a DELETE /instances/{instance} (the `DeleteInstance` operationId) request.
 	//
 	// Ends the instance and its disks for good. Ending one that is gone already succeeds.
-	TerminateInstance(ctx context.Context, instance InstanceId, reqEditors ...RequestEditorFn) (*http.Response, error)
+	DeleteInstance(ctx context.Context, instance InstanceId, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetInstance performs a GET /instances/{instance} (the `GetInstance` operationId) request.
 	GetInstance(ctx context.Context, instance InstanceId, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -1263,11 +1263,11 @@ func (c *Client) LaunchInstance(ctx context.Context, body LaunchInstanceJSONRequ
 	return c.Client.Do(req)
 }
 
-// TerminateInstance performs a DELETE /instances/{instance} (the `TerminateInstance` operationId) request.
+// DeleteInstance performs a DELETE /instances/{instance} (the `DeleteInstance` operationId) request.
 //
 // Ends the instance and its disks for good. Ending one that is gone already succeeds.
-func (c *Client) TerminateInstance(ctx context.Context, instance InstanceId, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewTerminateInstanceRequest(c.Server, instance)
+func (c *Client) DeleteInstance(ctx context.Context, instance InstanceId, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDeleteInstanceRequest(c.Server, instance)
 	if err != nil {
 		return nil, err
 	}
@@ -2225,8 +2225,8 @@ func NewLaunchInstanceRequestWithBody(server string, contentType string, body io
 	return req, nil
 }
 
-// NewTerminateInstanceRequest constructs an http.Request for the TerminateInstance method
-func NewTerminateInstanceRequest(server string, instance InstanceId) (*http.Request, error) {
+// NewDeleteInstanceRequest constructs an http.Request for the DeleteInstance method
+func NewDeleteInstanceRequest(server string, instance InstanceId) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string

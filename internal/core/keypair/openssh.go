@@ -21,11 +21,14 @@ const opensshMagic = "openssh-key-v1\x00"
 // opensshCipher is one way in which the private section is encrypted.
 type opensshCipher struct {
 	key, iv, tag, block int // lengths in bytes
-	open                func(key, iv, sealed []byte) ([]byte, error)
+	open                func(key, iv, encrypted []byte) ([]byte, error)
 }
 
 var opensshCiphers = map[string]opensshCipher{
-	"none":                          {block: 8, open: func(_, _, sealed []byte) ([]byte, error) { return sealed, nil }},
+	"none": {
+		block: 8,
+		open:  func(_, _, encrypted []byte) ([]byte, error) { return encrypted, nil },
+	},
 	"aes128-ctr":                    {key: 16, iv: 16, block: 16, open: openCTR},
 	"aes192-ctr":                    {key: 24, iv: 16, block: 16, open: openCTR},
 	"aes256-ctr":                    {key: 32, iv: 16, block: 16, open: openCTR},
@@ -44,7 +47,7 @@ func readOpenSSH(data, passphrase []byte) (PrivateFile, error) {
 	r := reader{rest: rest}
 	cipherName, kdf, options := string(r.str()), string(r.str()), r.str()
 	count := r.uint32()
-	publicBlob, sealed := r.str(), r.str()
+	publicBlob, encrypted := r.str(), r.str()
 	if r.err != nil {
 		return PrivateFile{}, damaged("the data ends too early; part of the file is missing")
 	}
@@ -60,10 +63,10 @@ func readOpenSSH(data, passphrase []byte) (PrivateFile, error) {
 	if file.Public, err = ReadBlob(publicBlob); err != nil {
 		return file, damaged("the public key in the file: %v", err)
 	}
-	if len(r.rest) != how.tag || len(sealed) < how.block || len(sealed)%how.block != 0 {
+	if len(r.rest) != how.tag || len(encrypted) < how.block || len(encrypted)%how.block != 0 {
 		return file, damaged("the encrypted part has a length that it cannot have")
 	}
-	plain, err := unsealOpenSSH(how, kdf, options, append(bytes.Clone(sealed), r.rest...), passphrase)
+	plain, err := unsealOpenSSH(how, kdf, options, append(bytes.Clone(encrypted), r.rest...), passphrase)
 	if err != nil {
 		return file, err
 	}
@@ -78,10 +81,10 @@ func readOpenSSH(data, passphrase []byte) (PrivateFile, error) {
 	return file, nil
 }
 
-func unsealOpenSSH(how opensshCipher, kdf string, options, sealed, passphrase []byte) ([]byte, error) {
+func unsealOpenSSH(how opensshCipher, kdf string, options, encrypted, passphrase []byte) ([]byte, error) {
 	switch {
 	case kdf == "none" && how.key == 0:
-		return sealed, nil
+		return encrypted, nil
 	case kdf != "bcrypt" || how.key == 0:
 		return nil, damaged("the key derivation %q does not fit the cipher", printable(kdf))
 	}
@@ -100,7 +103,7 @@ func unsealOpenSSH(how opensshCipher, kdf string, options, sealed, passphrase []
 	if err != nil {
 		return nil, damaged("the settings of the key derivation are damaged")
 	}
-	return how.open(derived[:how.key], derived[how.key:], sealed)
+	return how.open(derived[:how.key], derived[how.key:], encrypted)
 }
 
 // readOpenSSHSection reads the decrypted section: two equal check numbers, the
@@ -163,25 +166,25 @@ func readOpenSSHKey(r *reader, alg algorithm) (any, error) {
 	}
 }
 
-func openCTR(key, iv, sealed []byte) ([]byte, error) {
+func openCTR(key, iv, encrypted []byte) ([]byte, error) {
 	block, err := aes.NewCipher(key)
 	if err != nil {
 		return nil, err
 	}
-	cipher.NewCTR(block, iv).XORKeyStream(sealed, sealed)
-	return sealed, nil
+	cipher.NewCTR(block, iv).XORKeyStream(encrypted, encrypted)
+	return encrypted, nil
 }
 
-func openCBC(key, iv, sealed []byte) ([]byte, error) {
+func openCBC(key, iv, encrypted []byte) ([]byte, error) {
 	block, err := aes.NewCipher(key)
 	if err != nil {
 		return nil, err
 	}
-	cipher.NewCBCDecrypter(block, iv).CryptBlocks(sealed, sealed)
-	return sealed, nil
+	cipher.NewCBCDecrypter(block, iv).CryptBlocks(encrypted, encrypted)
+	return encrypted, nil
 }
 
-func openGCM(key, iv, sealed []byte) ([]byte, error) {
+func openGCM(key, iv, encrypted []byte) ([]byte, error) {
 	block, err := aes.NewCipher(key)
 	if err != nil {
 		return nil, err
@@ -190,7 +193,7 @@ func openGCM(key, iv, sealed []byte) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	plain, err := aead.Open(nil, iv, sealed, nil)
+	plain, err := aead.Open(nil, iv, encrypted, nil)
 	if err != nil {
 		return nil, ErrPassphraseWrong
 	}
@@ -199,22 +202,22 @@ func openGCM(key, iv, sealed []byte) ([]byte, error) {
 
 // openChaCha opens OpenSSH's own ChaCha20-Poly1305 with sequence number zero:
 // the first 32 bytes of the key serve, block 0 makes the Poly1305 key.
-func openChaCha(key, _, sealed []byte) ([]byte, error) {
+func openChaCha(key, _, encrypted []byte) ([]byte, error) {
 	stream, err := chacha20.NewUnauthenticatedCipher(key[:32], make([]byte, chacha20.NonceSize))
 	if err != nil {
 		return nil, err
 	}
 	var macKey [32]byte
 	stream.XORKeyStream(macKey[:], macKey[:])
-	n := len(sealed) - poly1305.TagSize
+	n := len(encrypted) - poly1305.TagSize
 	var tag [poly1305.TagSize]byte
-	poly1305.Sum(&tag, sealed[:n], &macKey)
-	if subtle.ConstantTimeCompare(tag[:], sealed[n:]) != 1 {
+	poly1305.Sum(&tag, encrypted[:n], &macKey)
+	if subtle.ConstantTimeCompare(tag[:], encrypted[n:]) != 1 {
 		return nil, ErrPassphraseWrong
 	}
 	stream.SetCounter(1)
 	plain := make([]byte, n)
-	stream.XORKeyStream(plain, sealed[:n])
+	stream.XORKeyStream(plain, encrypted[:n])
 	return plain, nil
 }
 

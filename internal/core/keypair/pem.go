@@ -140,7 +140,7 @@ func dekBlock(name string, salt, passphrase []byte) (cipher.Block, error) {
 	return c.new(key[:c.key])
 }
 
-func openDEK(info string, sealed, passphrase []byte) ([]byte, error) {
+func openDEK(info string, encrypted, passphrase []byte) ([]byte, error) {
 	name, ivText, _ := strings.Cut(info, ",")
 	iv, err := hex.DecodeString(strings.TrimSpace(ivText))
 	if err != nil || len(iv) < 8 {
@@ -150,11 +150,11 @@ func openDEK(info string, sealed, passphrase []byte) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	if len(iv) != block.BlockSize() || len(sealed) == 0 || len(sealed)%block.BlockSize() != 0 {
+	if len(iv) != block.BlockSize() || len(encrypted) == 0 || len(encrypted)%block.BlockSize() != 0 {
 		return nil, damaged("the encrypted key data has a length that it cannot have")
 	}
-	plain := make([]byte, len(sealed))
-	cipher.NewCBCDecrypter(block, iv).CryptBlocks(plain, sealed)
+	plain := make([]byte, len(encrypted))
+	cipher.NewCBCDecrypter(block, iv).CryptBlocks(plain, encrypted)
 	pad := int(plain[len(plain)-1])
 	if pad == 0 || pad > block.BlockSize() || !bytes.Equal(plain[len(plain)-pad:], bytes.Repeat([]byte{byte(pad)}, pad)) {
 		return nil, ErrPassphraseWrong
@@ -173,11 +173,11 @@ func sealDEK(random io.Reader, typ string, der, passphrase []byte) (*pem.Block, 
 		return nil, err
 	}
 	pad := aes.BlockSize - len(der)%aes.BlockSize
-	sealed := append(bytes.Clone(der), bytes.Repeat([]byte{byte(pad)}, pad)...)
-	cipher.NewCBCEncrypter(block, iv).CryptBlocks(sealed, sealed)
+	encrypted := append(bytes.Clone(der), bytes.Repeat([]byte{byte(pad)}, pad)...)
+	cipher.NewCBCEncrypter(block, iv).CryptBlocks(encrypted, encrypted)
 	return &pem.Block{
 		Type:  typ,
-		Bytes: sealed,
+		Bytes: encrypted,
 		Headers: map[string]string{
 			"Proc-Type": "4,ENCRYPTED",
 			"DEK-Info":  "AES-256-CBC," + strings.ToUpper(hex.EncodeToString(iv)),

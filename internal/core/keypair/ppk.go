@@ -282,11 +282,11 @@ func (p ppk) checkArgon() error {
 	return nil
 }
 
-func (k ppkKeys) open(sealed []byte) ([]byte, error) {
-	if len(sealed) == 0 || len(sealed)%aes.BlockSize != 0 {
+func (k ppkKeys) open(encrypted []byte) ([]byte, error) {
+	if len(encrypted) == 0 || len(encrypted)%aes.BlockSize != 0 {
 		return nil, damaged("the encrypted part has a length that it cannot have")
 	}
-	return openCBC(k.cipher, k.iv, bytes.Clone(sealed))
+	return openCBC(k.cipher, k.iv, bytes.Clone(encrypted))
 }
 
 func (p ppk) computeMAC(k ppkKeys, plain []byte) []byte {

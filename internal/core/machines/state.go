@@ -5,14 +5,14 @@ type State string
 
 // The states.
 const (
-	Launching   State = "launching"
-	Running     State = "running"
-	Stopping    State = "stopping"
-	Stopped     State = "stopped"
-	Starting    State = "starting"
-	Terminating State = "terminating"
-	Terminated  State = "terminated"
-	Failed      State = "failed"
+	Launching State = "launching"
+	Running   State = "running"
+	Stopping  State = "stopping"
+	Stopped   State = "stopped"
+	Starting  State = "starting"
+	Deleting  State = "deleting"
+	Deleted   State = "deleted"
+	Failed    State = "failed"
 )
 
 // Settled reports whether the machine runs or has stopped, and is on its way to neither.

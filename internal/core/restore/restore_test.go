@@ -100,7 +100,9 @@ func TestWhatIsMissingIsSaidWithTheStepThatWouldProvideIt(t *testing.T) {
 		"stopped":            {func(f *Facts) { f.State = "stopped" }, GuestAgent, "it is stopped"},
 		"adopted":            {func(f *Facts) { f.Adopted = true }, GuestAgent, "adopted"},
 		"windows":            {func(f *Facts) { f.Windows = true }, HelperDisk, "on Windows"},
-		"no RSA key":         {func(f *Facts) { f.Windows, f.RSA = true, No }, WindowsPassword, "sealed to RSA keys alone"},
+		"no RSA key": {
+			func(f *Facts) { f.Windows, f.RSA = true, No }, WindowsPassword, "encrypted to RSA keys alone",
+		},
 	} {
 		f := open()
 		c.change(&f)

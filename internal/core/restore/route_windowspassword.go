@@ -1,13 +1,13 @@
 package restore
 
-// WindowsPassword has the guest agent set a new administrator's password, sealed to
+// WindowsPassword has the guest agent set a new administrator's password, encrypted to
 // an RSA key.
 const WindowsPassword Route = "windows-password"
 
 var windowsPasswordWay = Way{
 	Route:   WindowsPassword,
 	Title:   "Windows password",
-	Summary: "The guest agent sets a new administrator's password, sealed to your RSA key",
+	Summary: "The guest agent sets a new administrator's password, encrypted to your RSA key",
 	Windows: true,
 	Judge:   Facts.judgeWindows,
 	Bring: func(p Plan) []Step {
@@ -37,7 +37,7 @@ func (f Facts) judgeWindows(o *Option) {
 		f.spend(&o.Cost, Agent)
 	}
 	if f.RSA == No {
-		o.miss("the password is sealed to RSA keys alone, and the new key is none", "plumlatch key new NAME -type rsa")
+		o.miss("the password is encrypted to RSA keys alone, and the new key is none", "plumlatch key new NAME -type rsa")
 	}
 	o.Changes = append(o.Changes, "the administrator's password of before opens nothing any more")
 }

@@ -216,19 +216,23 @@ func (e HolderKind) Valid() bool {
 
 // Defines values for InstanceState.
 const (
-	InstanceStateFailed      InstanceState = "failed"
-	InstanceStateLaunching   InstanceState = "launching"
-	InstanceStateRunning     InstanceState = "running"
-	InstanceStateStarting    InstanceState = "starting"
-	InstanceStateStopped     InstanceState = "stopped"
-	InstanceStateStopping    InstanceState = "stopping"
-	InstanceStateTerminated  InstanceState = "terminated"
-	InstanceStateTerminating InstanceState = "terminating"
+	InstanceStateDeleted   InstanceState = "deleted"
+	InstanceStateDeleting  InstanceState = "deleting"
+	InstanceStateFailed    InstanceState = "failed"
+	InstanceStateLaunching InstanceState = "launching"
+	InstanceStateRunning   InstanceState = "running"
+	InstanceStateStarting  InstanceState = "starting"
+	InstanceStateStopped   InstanceState = "stopped"
+	InstanceStateStopping  InstanceState = "stopping"
 )
 
 // Valid indicates whether the value is a known member of the InstanceState enum.
 func (e InstanceState) Valid() bool {
 	switch e {
+	case InstanceStateDeleted:
+		return true
+	case InstanceStateDeleting:
+		return true
 	case InstanceStateFailed:
 		return true
 	case InstanceStateLaunching:
@@ -240,10 +244,6 @@ func (e InstanceState) Valid() bool {
 	case InstanceStateStopped:
 		return true
 	case InstanceStateStopping:
-		return true
-	case InstanceStateTerminated:
-		return true
-	case InstanceStateTerminating:
 		return true
 	default:
 		return false
@@ -523,36 +523,6 @@ func (e ReachState) Valid() bool {
 	}
 }
 
-// Defines values for ReceiverKind.
-const (
-	ReceiverKindAll         ReceiverKind = "all"
-	ReceiverKindKeyReleased ReceiverKind = "key-released"
-	ReceiverKindLeftOpen    ReceiverKind = "left-open"
-	ReceiverKindLoginShut   ReceiverKind = "login-shut"
-	ReceiverKindRunFailed   ReceiverKind = "run-failed"
-	ReceiverKindStranger    ReceiverKind = "stranger"
-)
-
-// Valid indicates whether the value is a known member of the ReceiverKind enum.
-func (e ReceiverKind) Valid() bool {
-	switch e {
-	case ReceiverKindAll:
-		return true
-	case ReceiverKindKeyReleased:
-		return true
-	case ReceiverKindLeftOpen:
-		return true
-	case ReceiverKindLoginShut:
-		return true
-	case ReceiverKindRunFailed:
-		return true
-	case ReceiverKindStranger:
-		return true
-	default:
-		return false
-	}
-}
-
 // Defines values for RestoreRoute.
 const (
 	RestoreRouteBrowserShell    RestoreRoute = "browser-shell"
@@ -753,20 +723,22 @@ func (e RotationWantedOverlap) Valid() bool {
 
 // Defines values for RunKind.
 const (
-	RunKindGrant     RunKind = "grant"
-	RunKindLaunch    RunKind = "launch"
-	RunKindRestore   RunKind = "restore"
-	RunKindRotate    RunKind = "rotate"
-	RunKindSettle    RunKind = "settle"
-	RunKindStart     RunKind = "start"
-	RunKindStop      RunKind = "stop"
-	RunKindTerminate RunKind = "terminate"
-	RunKindWithdraw  RunKind = "withdraw"
+	RunKindDelete   RunKind = "delete"
+	RunKindGrant    RunKind = "grant"
+	RunKindLaunch   RunKind = "launch"
+	RunKindRestore  RunKind = "restore"
+	RunKindRotate   RunKind = "rotate"
+	RunKindSettle   RunKind = "settle"
+	RunKindStart    RunKind = "start"
+	RunKindStop     RunKind = "stop"
+	RunKindWithdraw RunKind = "withdraw"
 )
 
 // Valid indicates whether the value is a known member of the RunKind enum.
 func (e RunKind) Valid() bool {
 	switch e {
+	case RunKindDelete:
+		return true
 	case RunKindGrant:
 		return true
 	case RunKindLaunch:
@@ -780,8 +752,6 @@ func (e RunKind) Valid() bool {
 	case RunKindStart:
 		return true
 	case RunKindStop:
-		return true
-	case RunKindTerminate:
 		return true
 	case RunKindWithdraw:
 		return true
@@ -919,6 +889,36 @@ func (e StepState) Valid() bool {
 	case StepStateUndone:
 		return true
 	case StepStateWaiting:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for SubscriberKind.
+const (
+	SubscriberKindAll         SubscriberKind = "all"
+	SubscriberKindKeyReleased SubscriberKind = "key-released"
+	SubscriberKindLeftOpen    SubscriberKind = "left-open"
+	SubscriberKindLoginShut   SubscriberKind = "login-shut"
+	SubscriberKindRunFailed   SubscriberKind = "run-failed"
+	SubscriberKindStranger    SubscriberKind = "stranger"
+)
+
+// Valid indicates whether the value is a known member of the SubscriberKind enum.
+func (e SubscriberKind) Valid() bool {
+	switch e {
+	case SubscriberKindAll:
+		return true
+	case SubscriberKindKeyReleased:
+		return true
+	case SubscriberKindLeftOpen:
+		return true
+	case SubscriberKindLoginShut:
+		return true
+	case SubscriberKindRunFailed:
+		return true
+	case SubscriberKindStranger:
 		return true
 	default:
 		return false
@@ -1339,6 +1339,19 @@ type DueRotation struct {
 	Old    string  `json:"old"`
 	Remedy *string `json:"remedy,omitempty"`
 	Rule   string  `json:"rule"`
+}
+
+// EncryptedPassword defines model for EncryptedPassword.
+type EncryptedPassword struct {
+	// Encrypted RSAES-OAEP with SHA-256 and no label (RFC 8017 section 7.1).
+	Encrypted []byte    `json:"encrypted"`
+	MadeAt    time.Time `json:"made_at"`
+
+	// PublicKey The public key in one line that it is encrypted to.
+	PublicKey string `json:"public_key"`
+
+	// Readings Who asked for it and who opened it, the last first.
+	Readings []PasswordReading `json:"readings"`
 }
 
 // Entry defines model for Entry.
@@ -2123,12 +2136,12 @@ type NewPublicKey struct {
 	PublicKey string `json:"public_key"`
 }
 
-// NewReceiver defines model for NewReceiver.
-type NewReceiver struct {
+// NewSubscriber defines model for NewSubscriber.
+type NewSubscriber struct {
 	// Address https:// or http:// for a webhook; udp://, tcp:// or tls:// with a port for syslog.
-	Address string          `json:"address"`
-	Kinds   *[]ReceiverKind `json:"kinds,omitempty"`
-	Name    string          `json:"name"`
+	Address string            `json:"address"`
+	Kinds   *[]SubscriberKind `json:"kinds,omitempty"`
+	Name    string            `json:"name"`
 }
 
 // NewTeam defines model for NewTeam.
@@ -2451,45 +2464,9 @@ type ReadMachineList struct {
 	Text      string  `json:"text"`
 }
 
-// Receiver defines model for Receiver.
-type Receiver struct {
-	Address   string    `json:"address"`
-	CreatedAt time.Time `json:"created_at"`
-	CreatedBy string    `json:"created_by"`
-
-	// Dead What could not be delivered after all attempts.
-	Dead int `json:"dead"`
-
-	// Delivered Within the last 30 days.
-	Delivered int            `json:"delivered"`
-	Kinds     []ReceiverKind `json:"kinds"`
-	LastAt    *time.Time     `json:"last_at,omitempty"`
-	LastError *string        `json:"last_error,omitempty"`
-	Name      string         `json:"name"`
-	Paused    bool           `json:"paused"`
-
-	// Secret What signs the calls of a webhook (HMAC-SHA256), in base64url; only where it was just made.
-	Secret  *string `json:"secret,omitempty"`
-	Waiting int     `json:"waiting"`
-}
-
-// ReceiverChange defines model for ReceiverChange.
-type ReceiverChange struct {
-	Paused bool `json:"paused"`
-}
-
-// ReceiverKind defines model for ReceiverKind.
-type ReceiverKind string
-
-// ReceiverTest defines model for ReceiverTest.
-type ReceiverTest struct {
-	Delivered bool    `json:"delivered"`
-	Error     *string `json:"error,omitempty"`
-}
-
 // Recipient defines model for Recipient.
 type Recipient struct {
-	// Recipient The caller's X25519 public key in base64; the answer is then sealed to it (HPKE, RFC 9180: DHKEM(X25519, HKDF-SHA256), HKDF-SHA256, AES-256-GCM, with the info plum latch private key NAME), in base64.
+	// Recipient The caller's X25519 public key in base64; the answer is then encrypted to it (HPKE, RFC 9180: DHKEM(X25519, HKDF-SHA256), HKDF-SHA256, AES-256-GCM, with the info plum latch private key NAME), in base64.
 	Recipient *string `json:"recipient,omitempty"`
 }
 
@@ -2988,31 +2965,18 @@ type RunWaits struct {
 
 // Safe defines model for Safe.
 type Safe struct {
-	// Mark Tells the master key of now apart, without giving it away.
+	// Mark Tells the safe key of now apart, without giving it away.
 	Mark *string `json:"mark,omitempty"`
-
-	// Masters How many master keys open; over 1 while a new one takes the place of an old.
-	Masters int  `json:"masters"`
-	On      bool `json:"on"`
+	On   bool    `json:"on"`
 
 	// PrivateKeys How many private keys are kept.
 	PrivateKeys int `json:"private_keys"`
 
-	// Unreadable What no master key opened when the last one took its place, as in: the private key of door-key. Absent where there was nothing.
+	// SafeKeys How many safe keys open; over 1 while a new one takes the place of an old.
+	SafeKeys int `json:"safe_keys"`
+
+	// Unreadable What no safe key opened when the last one took its place, as in: the private key of door-key. Absent where there was nothing.
 	Unreadable *[]string `json:"unreadable,omitempty"`
-}
-
-// SealedPassword defines model for SealedPassword.
-type SealedPassword struct {
-	// Encrypted RSAES-OAEP with SHA-256 and no label (RFC 8017 section 7.1).
-	Encrypted []byte    `json:"encrypted"`
-	MadeAt    time.Time `json:"made_at"`
-
-	// PublicKey The public key in one line that it is sealed to.
-	PublicKey string `json:"public_key"`
-
-	// Readings Who asked for it and who opened it, the last first.
-	Readings []PasswordReading `json:"readings"`
 }
 
 // SeenFile defines model for SeenFile.
@@ -3238,6 +3202,42 @@ type Stranger struct {
 	Line   string    `json:"line"`
 	SeenAt time.Time `json:"seen_at"`
 	Sha256 string    `json:"sha256"`
+}
+
+// Subscriber defines model for Subscriber.
+type Subscriber struct {
+	Address   string    `json:"address"`
+	CreatedAt time.Time `json:"created_at"`
+	CreatedBy string    `json:"created_by"`
+
+	// Dead What could not be delivered after all attempts.
+	Dead int `json:"dead"`
+
+	// Delivered Within the last 30 days.
+	Delivered int              `json:"delivered"`
+	Kinds     []SubscriberKind `json:"kinds"`
+	LastAt    *time.Time       `json:"last_at,omitempty"`
+	LastError *string          `json:"last_error,omitempty"`
+	Name      string           `json:"name"`
+	Paused    bool             `json:"paused"`
+
+	// Secret What signs the calls of a webhook (HMAC-SHA256), in base64url; only where it was just made.
+	Secret  *string `json:"secret,omitempty"`
+	Waiting int     `json:"waiting"`
+}
+
+// SubscriberChange defines model for SubscriberChange.
+type SubscriberChange struct {
+	Paused bool `json:"paused"`
+}
+
+// SubscriberKind defines model for SubscriberKind.
+type SubscriberKind string
+
+// SubscriberTest defines model for SubscriberTest.
+type SubscriberTest struct {
+	Delivered bool    `json:"delivered"`
+	Error     *string `json:"error,omitempty"`
 }
 
 // Sweep defines model for Sweep.
@@ -3627,8 +3627,8 @@ type ReleaseInstanceParams struct {
 	Reason *Reason `form:"reason,omitempty" json:"reason,omitempty"`
 }
 
-// TerminateInstanceParams defines parameters for TerminateInstance.
-type TerminateInstanceParams struct {
+// DeleteInstanceParams defines parameters for DeleteInstance.
+type DeleteInstanceParams struct {
 	// Reason Why, for the daybook.
 	Reason *Reason `form:"reason,omitempty" json:"reason,omitempty"`
 }
@@ -3858,12 +3858,6 @@ type GetReachMapParams struct {
 	Q *string `form:"q,omitempty" json:"q,omitempty"`
 }
 
-// AddReceiverParams defines parameters for AddReceiver.
-type AddReceiverParams struct {
-	// IdempotencyKey A value of the caller's choice that names this one request.
-	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
-}
-
 // ListRestoresParams defines parameters for ListRestores.
 type ListRestoresParams struct {
 	// After The cursor that the page before gave as next.
@@ -3951,8 +3945,8 @@ type WatchRunParams struct {
 	LastEventID *string `json:"Last-Event-ID,omitempty"`
 }
 
-// RekeySafeParams defines parameters for RekeySafe.
-type RekeySafeParams struct {
+// NewSafeKeyParams defines parameters for NewSafeKey.
+type NewSafeKeyParams struct {
 	// Reason Why, for the daybook.
 	Reason *Reason `form:"reason,omitempty" json:"reason,omitempty"`
 }
@@ -3969,6 +3963,12 @@ type AnswerIssuerParams struct {
 type ListSessionsParams struct {
 	// All Those of everybody; for admins.
 	All *bool `form:"all,omitempty" json:"all,omitempty"`
+}
+
+// AddSubscriberParams defines parameters for AddSubscriber.
+type AddSubscriberParams struct {
+	// IdempotencyKey A value of the caller's choice that names this one request.
+	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
 }
 
 // ListSweepItemsParams defines parameters for ListSweepItems.
@@ -4088,12 +4088,6 @@ type ChangeOperatorJSONRequestBody = OperatorChange
 // BeginLeavingJSONRequestBody defines body for BeginLeaving for application/json ContentType.
 type BeginLeavingJSONRequestBody = BeginLeaving
 
-// AddReceiverJSONRequestBody defines body for AddReceiver for application/json ContentType.
-type AddReceiverJSONRequestBody = NewReceiver
-
-// ChangeReceiverJSONRequestBody defines body for ChangeReceiver for application/json ContentType.
-type ChangeReceiverJSONRequestBody = ReceiverChange
-
 // StartRestoreJSONRequestBody defines body for StartRestore for application/json ContentType.
 type StartRestoreJSONRequestBody = StartRestore
 
@@ -4132,6 +4126,12 @@ type ChangePasswordJSONRequestBody = PasswordChange
 
 // SetUpJSONRequestBody defines body for SetUp for application/json ContentType.
 type SetUpJSONRequestBody = FirstAdmin
+
+// AddSubscriberJSONRequestBody defines body for AddSubscriber for application/json ContentType.
+type AddSubscriberJSONRequestBody = NewSubscriber
+
+// ChangeSubscriberJSONRequestBody defines body for ChangeSubscriber for application/json ContentType.
+type ChangeSubscriberJSONRequestBody = SubscriberChange
 
 // StartSweepJSONRequestBody defines body for StartSweep for application/json ContentType.
 type StartSweepJSONRequestBody = StartSweep
@@ -4242,7 +4242,7 @@ type ServerInterface interface {
 	ReleaseInstance(c *gin.Context, instance InstanceName, params ReleaseInstanceParams)
 
 	// (DELETE /instances/{instance})
-	TerminateInstance(c *gin.Context, instance InstanceName, params TerminateInstanceParams)
+	DeleteInstance(c *gin.Context, instance InstanceName, params DeleteInstanceParams)
 
 	// (GET /instances/{instance})
 	GetInstance(c *gin.Context, instance InstanceName)
@@ -4254,7 +4254,7 @@ type ServerInterface interface {
 	ListOpeners(c *gin.Context, instance InstanceName, params ListOpenersParams)
 
 	// (GET /instances/{instance}/password)
-	GetSealedPassword(c *gin.Context, instance InstanceName)
+	GetEncryptedPassword(c *gin.Context, instance InstanceName)
 
 	// (POST /instances/{instance}/password/readings)
 	ReportPasswordOpened(c *gin.Context, instance InstanceName)
@@ -4370,27 +4370,6 @@ type ServerInterface interface {
 	// (GET /reach/map)
 	GetReachMap(c *gin.Context, params GetReachMapParams)
 
-	// (GET /receivers)
-	ListReceivers(c *gin.Context)
-
-	// (POST /receivers)
-	AddReceiver(c *gin.Context, params AddReceiverParams)
-
-	// (DELETE /receivers/{receiver})
-	DeleteReceiver(c *gin.Context, receiver string)
-
-	// (PATCH /receivers/{receiver})
-	ChangeReceiver(c *gin.Context, receiver string)
-
-	// (GET /receivers/{receiver}/dead)
-	ListDead(c *gin.Context, receiver string)
-
-	// (POST /receivers/{receiver}/dead)
-	SendAgain(c *gin.Context, receiver string)
-
-	// (POST /receivers/{receiver}/test)
-	TestReceiver(c *gin.Context, receiver string)
-
 	// (GET /restores)
 	ListRestores(c *gin.Context, params ListRestoresParams)
 
@@ -4457,8 +4436,8 @@ type ServerInterface interface {
 	// (GET /safe)
 	GetSafe(c *gin.Context)
 
-	// (POST /safe/rekey)
-	RekeySafe(c *gin.Context, params RekeySafeParams)
+	// (POST /safe/new-key)
+	NewSafeKey(c *gin.Context, params NewSafeKeyParams)
 
 	// (DELETE /session)
 	SignOut(c *gin.Context)
@@ -4495,6 +4474,27 @@ type ServerInterface interface {
 
 	// (POST /set-up)
 	SetUp(c *gin.Context)
+
+	// (GET /subscribers)
+	ListSubscribers(c *gin.Context)
+
+	// (POST /subscribers)
+	AddSubscriber(c *gin.Context, params AddSubscriberParams)
+
+	// (DELETE /subscribers/{subscriber})
+	DeleteSubscriber(c *gin.Context, subscriber string)
+
+	// (PATCH /subscribers/{subscriber})
+	ChangeSubscriber(c *gin.Context, subscriber string)
+
+	// (GET /subscribers/{subscriber}/dead)
+	ListDead(c *gin.Context, subscriber string)
+
+	// (POST /subscribers/{subscriber}/dead)
+	SendAgain(c *gin.Context, subscriber string)
+
+	// (POST /subscribers/{subscriber}/test)
+	TestSubscriber(c *gin.Context, subscriber string)
 
 	// (POST /sweeps)
 	StartSweep(c *gin.Context)
@@ -5528,8 +5528,8 @@ func (siw *ServerInterfaceWrapper) ReleaseInstance(c *gin.Context) {
 	siw.Handler.ReleaseInstance(c, instance, params)
 }
 
-// TerminateInstance operation middleware
-func (siw *ServerInterfaceWrapper) TerminateInstance(c *gin.Context) {
+// DeleteInstance operation middleware
+func (siw *ServerInterfaceWrapper) DeleteInstance(c *gin.Context) {
 
 	var err error
 	_ = err
@@ -5544,7 +5544,7 @@ func (siw *ServerInterfaceWrapper) TerminateInstance(c *gin.Context) {
 	}
 
 	// Parameter object where we will unmarshal all parameters from the context
-	var params TerminateInstanceParams
+	var params DeleteInstanceParams
 
 	// ------------- Optional query parameter "reason" -------------
 
@@ -5561,7 +5561,7 @@ func (siw *ServerInterfaceWrapper) TerminateInstance(c *gin.Context) {
 		}
 	}
 
-	siw.Handler.TerminateInstance(c, instance, params)
+	siw.Handler.DeleteInstance(c, instance, params)
 }
 
 // GetInstance operation middleware
@@ -5677,8 +5677,8 @@ func (siw *ServerInterfaceWrapper) ListOpeners(c *gin.Context) {
 	siw.Handler.ListOpeners(c, instance, params)
 }
 
-// GetSealedPassword operation middleware
-func (siw *ServerInterfaceWrapper) GetSealedPassword(c *gin.Context) {
+// GetEncryptedPassword operation middleware
+func (siw *ServerInterfaceWrapper) GetEncryptedPassword(c *gin.Context) {
 
 	var err error
 	_ = err
@@ -5699,7 +5699,7 @@ func (siw *ServerInterfaceWrapper) GetSealedPassword(c *gin.Context) {
 		}
 	}
 
-	siw.Handler.GetSealedPassword(c, instance)
+	siw.Handler.GetEncryptedPassword(c, instance)
 }
 
 // ReportPasswordOpened operation middleware
@@ -7042,184 +7042,6 @@ func (siw *ServerInterfaceWrapper) GetReachMap(c *gin.Context) {
 	siw.Handler.GetReachMap(c, params)
 }
 
-// ListReceivers operation middleware
-func (siw *ServerInterfaceWrapper) ListReceivers(c *gin.Context) {
-
-	for _, middleware := range siw.HandlerMiddlewares {
-		middleware(c)
-		if c.IsAborted() {
-			return
-		}
-	}
-
-	siw.Handler.ListReceivers(c)
-}
-
-// AddReceiver operation middleware
-func (siw *ServerInterfaceWrapper) AddReceiver(c *gin.Context) {
-
-	var err error
-	_ = err
-
-	// Parameter object where we will unmarshal all parameters from the context
-	var params AddReceiverParams
-
-	headers := c.Request.Header
-
-	// ------------- Optional header parameter "Idempotency-Key" -------------
-	if valueList, found := headers[http.CanonicalHeaderKey("Idempotency-Key")]; found {
-		var IdempotencyKey IdempotencyKey
-		n := len(valueList)
-		if n != 1 {
-			siw.ErrorHandler(c, fmt.Errorf("Expected one value for Idempotency-Key, got %d", n), http.StatusBadRequest)
-			return
-		}
-
-		err = runtime.BindStyledParameterWithOptions("simple", "Idempotency-Key", valueList[0], &IdempotencyKey, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
-		if err != nil {
-			siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter Idempotency-Key: %w", err), http.StatusBadRequest)
-			return
-		}
-
-		params.IdempotencyKey = &IdempotencyKey
-
-	}
-
-	for _, middleware := range siw.HandlerMiddlewares {
-		middleware(c)
-		if c.IsAborted() {
-			return
-		}
-	}
-
-	siw.Handler.AddReceiver(c, params)
-}
-
-// DeleteReceiver operation middleware
-func (siw *ServerInterfaceWrapper) DeleteReceiver(c *gin.Context) {
-
-	var err error
-	_ = err
-
-	// ------------- Path parameter "receiver" -------------
-	var receiver string
-
-	err = runtime.BindStyledParameterWithOptions("simple", "receiver", c.Param("receiver"), &receiver, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
-	if err != nil {
-		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter receiver: %w", err), http.StatusBadRequest)
-		return
-	}
-
-	for _, middleware := range siw.HandlerMiddlewares {
-		middleware(c)
-		if c.IsAborted() {
-			return
-		}
-	}
-
-	siw.Handler.DeleteReceiver(c, receiver)
-}
-
-// ChangeReceiver operation middleware
-func (siw *ServerInterfaceWrapper) ChangeReceiver(c *gin.Context) {
-
-	var err error
-	_ = err
-
-	// ------------- Path parameter "receiver" -------------
-	var receiver string
-
-	err = runtime.BindStyledParameterWithOptions("simple", "receiver", c.Param("receiver"), &receiver, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
-	if err != nil {
-		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter receiver: %w", err), http.StatusBadRequest)
-		return
-	}
-
-	for _, middleware := range siw.HandlerMiddlewares {
-		middleware(c)
-		if c.IsAborted() {
-			return
-		}
-	}
-
-	siw.Handler.ChangeReceiver(c, receiver)
-}
-
-// ListDead operation middleware
-func (siw *ServerInterfaceWrapper) ListDead(c *gin.Context) {
-
-	var err error
-	_ = err
-
-	// ------------- Path parameter "receiver" -------------
-	var receiver string
-
-	err = runtime.BindStyledParameterWithOptions("simple", "receiver", c.Param("receiver"), &receiver, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
-	if err != nil {
-		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter receiver: %w", err), http.StatusBadRequest)
-		return
-	}
-
-	for _, middleware := range siw.HandlerMiddlewares {
-		middleware(c)
-		if c.IsAborted() {
-			return
-		}
-	}
-
-	siw.Handler.ListDead(c, receiver)
-}
-
-// SendAgain operation middleware
-func (siw *ServerInterfaceWrapper) SendAgain(c *gin.Context) {
-
-	var err error
-	_ = err
-
-	// ------------- Path parameter "receiver" -------------
-	var receiver string
-
-	err = runtime.BindStyledParameterWithOptions("simple", "receiver", c.Param("receiver"), &receiver, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
-	if err != nil {
-		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter receiver: %w", err), http.StatusBadRequest)
-		return
-	}
-
-	for _, middleware := range siw.HandlerMiddlewares {
-		middleware(c)
-		if c.IsAborted() {
-			return
-		}
-	}
-
-	siw.Handler.SendAgain(c, receiver)
-}
-
-// TestReceiver operation middleware
-func (siw *ServerInterfaceWrapper) TestReceiver(c *gin.Context) {
-
-	var err error
-	_ = err
-
-	// ------------- Path parameter "receiver" -------------
-	var receiver string
-
-	err = runtime.BindStyledParameterWithOptions("simple", "receiver", c.Param("receiver"), &receiver, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
-	if err != nil {
-		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter receiver: %w", err), http.StatusBadRequest)
-		return
-	}
-
-	for _, middleware := range siw.HandlerMiddlewares {
-		middleware(c)
-		if c.IsAborted() {
-			return
-		}
-	}
-
-	siw.Handler.TestReceiver(c, receiver)
-}
-
 // ListRestores operation middleware
 func (siw *ServerInterfaceWrapper) ListRestores(c *gin.Context) {
 
@@ -7919,14 +7741,14 @@ func (siw *ServerInterfaceWrapper) GetSafe(c *gin.Context) {
 	siw.Handler.GetSafe(c)
 }
 
-// RekeySafe operation middleware
-func (siw *ServerInterfaceWrapper) RekeySafe(c *gin.Context) {
+// NewSafeKey operation middleware
+func (siw *ServerInterfaceWrapper) NewSafeKey(c *gin.Context) {
 
 	var err error
 	_ = err
 
 	// Parameter object where we will unmarshal all parameters from the context
-	var params RekeySafeParams
+	var params NewSafeKeyParams
 
 	// ------------- Optional query parameter "reason" -------------
 
@@ -7943,7 +7765,7 @@ func (siw *ServerInterfaceWrapper) RekeySafe(c *gin.Context) {
 		}
 	}
 
-	siw.Handler.RekeySafe(c, params)
+	siw.Handler.NewSafeKey(c, params)
 }
 
 // SignOut operation middleware
@@ -8171,6 +7993,184 @@ func (siw *ServerInterfaceWrapper) SetUp(c *gin.Context) {
 	}
 
 	siw.Handler.SetUp(c)
+}
+
+// ListSubscribers operation middleware
+func (siw *ServerInterfaceWrapper) ListSubscribers(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListSubscribers(c)
+}
+
+// AddSubscriber operation middleware
+func (siw *ServerInterfaceWrapper) AddSubscriber(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params AddSubscriberParams
+
+	headers := c.Request.Header
+
+	// ------------- Optional header parameter "Idempotency-Key" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("Idempotency-Key")]; found {
+		var IdempotencyKey IdempotencyKey
+		n := len(valueList)
+		if n != 1 {
+			siw.ErrorHandler(c, fmt.Errorf("Expected one value for Idempotency-Key, got %d", n), http.StatusBadRequest)
+			return
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "Idempotency-Key", valueList[0], &IdempotencyKey, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter Idempotency-Key: %w", err), http.StatusBadRequest)
+			return
+		}
+
+		params.IdempotencyKey = &IdempotencyKey
+
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.AddSubscriber(c, params)
+}
+
+// DeleteSubscriber operation middleware
+func (siw *ServerInterfaceWrapper) DeleteSubscriber(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "subscriber" -------------
+	var subscriber string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "subscriber", c.Param("subscriber"), &subscriber, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter subscriber: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.DeleteSubscriber(c, subscriber)
+}
+
+// ChangeSubscriber operation middleware
+func (siw *ServerInterfaceWrapper) ChangeSubscriber(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "subscriber" -------------
+	var subscriber string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "subscriber", c.Param("subscriber"), &subscriber, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter subscriber: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ChangeSubscriber(c, subscriber)
+}
+
+// ListDead operation middleware
+func (siw *ServerInterfaceWrapper) ListDead(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "subscriber" -------------
+	var subscriber string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "subscriber", c.Param("subscriber"), &subscriber, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter subscriber: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListDead(c, subscriber)
+}
+
+// SendAgain operation middleware
+func (siw *ServerInterfaceWrapper) SendAgain(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "subscriber" -------------
+	var subscriber string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "subscriber", c.Param("subscriber"), &subscriber, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter subscriber: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.SendAgain(c, subscriber)
+}
+
+// TestSubscriber operation middleware
+func (siw *ServerInterfaceWrapper) TestSubscriber(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "subscriber" -------------
+	var subscriber string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "subscriber", c.Param("subscriber"), &subscriber, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter subscriber: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.TestSubscriber(c, subscriber)
 }
 
 // StartSweep operation middleware
@@ -8567,14 +8567,14 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/consent-labels", wrapper.ListConsentLabels)
 	router.POST(options.BaseURL+"/consent-labels", wrapper.SetConsentLabel)
 	router.GET(options.BaseURL+"/safe", wrapper.GetSafe)
-	router.POST(options.BaseURL+"/safe/rekey", wrapper.RekeySafe)
-	router.GET(options.BaseURL+"/receivers", wrapper.ListReceivers)
-	router.POST(options.BaseURL+"/receivers", wrapper.AddReceiver)
-	router.DELETE(options.BaseURL+"/receivers/:receiver", wrapper.DeleteReceiver)
-	router.PATCH(options.BaseURL+"/receivers/:receiver", wrapper.ChangeReceiver)
-	router.POST(options.BaseURL+"/receivers/:receiver/test", wrapper.TestReceiver)
-	router.GET(options.BaseURL+"/receivers/:receiver/dead", wrapper.ListDead)
-	router.POST(options.BaseURL+"/receivers/:receiver/dead", wrapper.SendAgain)
+	router.POST(options.BaseURL+"/safe/new-key", wrapper.NewSafeKey)
+	router.GET(options.BaseURL+"/subscribers", wrapper.ListSubscribers)
+	router.POST(options.BaseURL+"/subscribers", wrapper.AddSubscriber)
+	router.DELETE(options.BaseURL+"/subscribers/:subscriber", wrapper.DeleteSubscriber)
+	router.PATCH(options.BaseURL+"/subscribers/:subscriber", wrapper.ChangeSubscriber)
+	router.POST(options.BaseURL+"/subscribers/:subscriber/test", wrapper.TestSubscriber)
+	router.GET(options.BaseURL+"/subscribers/:subscriber/dead", wrapper.ListDead)
+	router.POST(options.BaseURL+"/subscribers/:subscriber/dead", wrapper.SendAgain)
 	router.GET(options.BaseURL+"/catalogue", wrapper.GetCatalogue)
 	router.GET(options.BaseURL+"/keys", wrapper.ListKeys)
 	router.POST(options.BaseURL+"/keys", wrapper.ImportKey)
@@ -8591,7 +8591,7 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.POST(options.BaseURL+"/traces", wrapper.Trace)
 	router.GET(options.BaseURL+"/instances", wrapper.ListInstances)
 	router.POST(options.BaseURL+"/instances", wrapper.LaunchInstance)
-	router.DELETE(options.BaseURL+"/instances/:instance", wrapper.TerminateInstance)
+	router.DELETE(options.BaseURL+"/instances/:instance", wrapper.DeleteInstance)
 	router.GET(options.BaseURL+"/instances/:instance", wrapper.GetInstance)
 	router.POST(options.BaseURL+"/instances/adopted", wrapper.AdoptInstance)
 	router.DELETE(options.BaseURL+"/instances/adopted/:instance", wrapper.ReleaseInstance)
@@ -8614,7 +8614,7 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.POST(options.BaseURL+"/restores/:run/undo", wrapper.UndoRestore)
 	router.GET(options.BaseURL+"/restores/:run/report", wrapper.ReportRestore)
 	router.GET(options.BaseURL+"/closings", wrapper.ListClosings)
-	router.GET(options.BaseURL+"/instances/:instance/password", wrapper.GetSealedPassword)
+	router.GET(options.BaseURL+"/instances/:instance/password", wrapper.GetEncryptedPassword)
 	router.POST(options.BaseURL+"/instances/:instance/password/readings", wrapper.ReportPasswordOpened)
 	router.POST(options.BaseURL+"/logins/:login/files", wrapper.ReportFiles)
 	router.GET(options.BaseURL+"/logins/:login/versions", wrapper.ListVersions)
@@ -9905,18 +9905,18 @@ func (response ReleaseInstancedefaultApplicationProblemPlusJSONResponse) VisitRe
 	return err
 }
 
-type TerminateInstanceRequestObject struct {
+type DeleteInstanceRequestObject struct {
 	Instance InstanceName `json:"instance"`
-	Params   TerminateInstanceParams
+	Params   DeleteInstanceParams
 }
 
-type TerminateInstanceResponseObject interface {
-	VisitTerminateInstanceResponse(w http.ResponseWriter) error
+type DeleteInstanceResponseObject interface {
+	VisitDeleteInstanceResponse(w http.ResponseWriter) error
 }
 
-type TerminateInstance202JSONResponse Run
+type DeleteInstance202JSONResponse Run
 
-func (response TerminateInstance202JSONResponse) VisitTerminateInstanceResponse(w http.ResponseWriter) error {
+func (response DeleteInstance202JSONResponse) VisitDeleteInstanceResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response); err != nil {
@@ -9928,12 +9928,12 @@ func (response TerminateInstance202JSONResponse) VisitTerminateInstanceResponse(
 	return err
 }
 
-type TerminateInstancedefaultApplicationProblemPlusJSONResponse struct {
+type DeleteInstancedefaultApplicationProblemPlusJSONResponse struct {
 	Body       Problem
 	StatusCode int
 }
 
-func (response TerminateInstancedefaultApplicationProblemPlusJSONResponse) VisitTerminateInstanceResponse(w http.ResponseWriter) error {
+func (response DeleteInstancedefaultApplicationProblemPlusJSONResponse) VisitDeleteInstanceResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -10064,17 +10064,17 @@ func (response ListOpenersdefaultApplicationProblemPlusJSONResponse) VisitListOp
 	return err
 }
 
-type GetSealedPasswordRequestObject struct {
+type GetEncryptedPasswordRequestObject struct {
 	Instance InstanceName `json:"instance"`
 }
 
-type GetSealedPasswordResponseObject interface {
-	VisitGetSealedPasswordResponse(w http.ResponseWriter) error
+type GetEncryptedPasswordResponseObject interface {
+	VisitGetEncryptedPasswordResponse(w http.ResponseWriter) error
 }
 
-type GetSealedPassword200JSONResponse SealedPassword
+type GetEncryptedPassword200JSONResponse EncryptedPassword
 
-func (response GetSealedPassword200JSONResponse) VisitGetSealedPasswordResponse(w http.ResponseWriter) error {
+func (response GetEncryptedPassword200JSONResponse) VisitGetEncryptedPasswordResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response); err != nil {
@@ -10086,12 +10086,12 @@ func (response GetSealedPassword200JSONResponse) VisitGetSealedPasswordResponse(
 	return err
 }
 
-type GetSealedPassworddefaultApplicationProblemPlusJSONResponse struct {
+type GetEncryptedPassworddefaultApplicationProblemPlusJSONResponse struct {
 	Body       Problem
 	StatusCode int
 }
 
-func (response GetSealedPassworddefaultApplicationProblemPlusJSONResponse) VisitGetSealedPasswordResponse(w http.ResponseWriter) error {
+func (response GetEncryptedPassworddefaultApplicationProblemPlusJSONResponse) VisitGetEncryptedPasswordResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -11590,268 +11590,6 @@ func (response GetReachMapdefaultApplicationProblemPlusJSONResponse) VisitGetRea
 	return err
 }
 
-type ListReceiversRequestObject struct {
-}
-
-type ListReceiversResponseObject interface {
-	VisitListReceiversResponse(w http.ResponseWriter) error
-}
-
-type ListReceivers200JSONResponse []Receiver
-
-func (response ListReceivers200JSONResponse) VisitListReceiversResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/json")
-	w.WriteHeader(200)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type ListReceiversdefaultApplicationProblemPlusJSONResponse struct {
-	Body       Problem
-	StatusCode int
-}
-
-func (response ListReceiversdefaultApplicationProblemPlusJSONResponse) VisitListReceiversResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/problem+json")
-	w.WriteHeader(response.StatusCode)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type AddReceiverRequestObject struct {
-	Params AddReceiverParams
-	Body   *AddReceiverJSONRequestBody
-}
-
-type AddReceiverResponseObject interface {
-	VisitAddReceiverResponse(w http.ResponseWriter) error
-}
-
-type AddReceiver201JSONResponse Receiver
-
-func (response AddReceiver201JSONResponse) VisitAddReceiverResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/json")
-	w.WriteHeader(201)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type AddReceiverdefaultApplicationProblemPlusJSONResponse struct {
-	Body       Problem
-	StatusCode int
-}
-
-func (response AddReceiverdefaultApplicationProblemPlusJSONResponse) VisitAddReceiverResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/problem+json")
-	w.WriteHeader(response.StatusCode)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type DeleteReceiverRequestObject struct {
-	Receiver string `json:"receiver"`
-}
-
-type DeleteReceiverResponseObject interface {
-	VisitDeleteReceiverResponse(w http.ResponseWriter) error
-}
-
-type DeleteReceiver204Response struct {
-}
-
-func (response DeleteReceiver204Response) VisitDeleteReceiverResponse(w http.ResponseWriter) error {
-	w.WriteHeader(204)
-	return nil
-}
-
-type DeleteReceiverdefaultApplicationProblemPlusJSONResponse struct {
-	Body       Problem
-	StatusCode int
-}
-
-func (response DeleteReceiverdefaultApplicationProblemPlusJSONResponse) VisitDeleteReceiverResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/problem+json")
-	w.WriteHeader(response.StatusCode)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type ChangeReceiverRequestObject struct {
-	Receiver string `json:"receiver"`
-	Body     *ChangeReceiverJSONRequestBody
-}
-
-type ChangeReceiverResponseObject interface {
-	VisitChangeReceiverResponse(w http.ResponseWriter) error
-}
-
-type ChangeReceiver204Response struct {
-}
-
-func (response ChangeReceiver204Response) VisitChangeReceiverResponse(w http.ResponseWriter) error {
-	w.WriteHeader(204)
-	return nil
-}
-
-type ChangeReceiverdefaultApplicationProblemPlusJSONResponse struct {
-	Body       Problem
-	StatusCode int
-}
-
-func (response ChangeReceiverdefaultApplicationProblemPlusJSONResponse) VisitChangeReceiverResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/problem+json")
-	w.WriteHeader(response.StatusCode)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type ListDeadRequestObject struct {
-	Receiver string `json:"receiver"`
-}
-
-type ListDeadResponseObject interface {
-	VisitListDeadResponse(w http.ResponseWriter) error
-}
-
-type ListDead200JSONResponse []Delivery
-
-func (response ListDead200JSONResponse) VisitListDeadResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/json")
-	w.WriteHeader(200)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type ListDeaddefaultApplicationProblemPlusJSONResponse struct {
-	Body       Problem
-	StatusCode int
-}
-
-func (response ListDeaddefaultApplicationProblemPlusJSONResponse) VisitListDeadResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/problem+json")
-	w.WriteHeader(response.StatusCode)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type SendAgainRequestObject struct {
-	Receiver string `json:"receiver"`
-}
-
-type SendAgainResponseObject interface {
-	VisitSendAgainResponse(w http.ResponseWriter) error
-}
-
-type SendAgain200JSONResponse SentAgain
-
-func (response SendAgain200JSONResponse) VisitSendAgainResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/json")
-	w.WriteHeader(200)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type SendAgaindefaultApplicationProblemPlusJSONResponse struct {
-	Body       Problem
-	StatusCode int
-}
-
-func (response SendAgaindefaultApplicationProblemPlusJSONResponse) VisitSendAgainResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/problem+json")
-	w.WriteHeader(response.StatusCode)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type TestReceiverRequestObject struct {
-	Receiver string `json:"receiver"`
-}
-
-type TestReceiverResponseObject interface {
-	VisitTestReceiverResponse(w http.ResponseWriter) error
-}
-
-type TestReceiver200JSONResponse ReceiverTest
-
-func (response TestReceiver200JSONResponse) VisitTestReceiverResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/json")
-	w.WriteHeader(200)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type TestReceiverdefaultApplicationProblemPlusJSONResponse struct {
-	Body       Problem
-	StatusCode int
-}
-
-func (response TestReceiverdefaultApplicationProblemPlusJSONResponse) VisitTestReceiverResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/problem+json")
-	w.WriteHeader(response.StatusCode)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
 type ListRestoresRequestObject struct {
 	Params ListRestoresParams
 }
@@ -12741,17 +12479,17 @@ func (response GetSafedefaultApplicationProblemPlusJSONResponse) VisitGetSafeRes
 	return err
 }
 
-type RekeySafeRequestObject struct {
-	Params RekeySafeParams
+type NewSafeKeyRequestObject struct {
+	Params NewSafeKeyParams
 }
 
-type RekeySafeResponseObject interface {
-	VisitRekeySafeResponse(w http.ResponseWriter) error
+type NewSafeKeyResponseObject interface {
+	VisitNewSafeKeyResponse(w http.ResponseWriter) error
 }
 
-type RekeySafe200JSONResponse Safe
+type NewSafeKey200JSONResponse Safe
 
-func (response RekeySafe200JSONResponse) VisitRekeySafeResponse(w http.ResponseWriter) error {
+func (response NewSafeKey200JSONResponse) VisitNewSafeKeyResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response); err != nil {
@@ -12763,12 +12501,12 @@ func (response RekeySafe200JSONResponse) VisitRekeySafeResponse(w http.ResponseW
 	return err
 }
 
-type RekeySafedefaultApplicationProblemPlusJSONResponse struct {
+type NewSafeKeydefaultApplicationProblemPlusJSONResponse struct {
 	Body       Problem
 	StatusCode int
 }
 
-func (response RekeySafedefaultApplicationProblemPlusJSONResponse) VisitRekeySafeResponse(w http.ResponseWriter) error {
+func (response NewSafeKeydefaultApplicationProblemPlusJSONResponse) VisitNewSafeKeyResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -13261,6 +12999,268 @@ type SetUpdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response SetUpdefaultApplicationProblemPlusJSONResponse) VisitSetUpResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListSubscribersRequestObject struct {
+}
+
+type ListSubscribersResponseObject interface {
+	VisitListSubscribersResponse(w http.ResponseWriter) error
+}
+
+type ListSubscribers200JSONResponse []Subscriber
+
+func (response ListSubscribers200JSONResponse) VisitListSubscribersResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListSubscribersdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListSubscribersdefaultApplicationProblemPlusJSONResponse) VisitListSubscribersResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddSubscriberRequestObject struct {
+	Params AddSubscriberParams
+	Body   *AddSubscriberJSONRequestBody
+}
+
+type AddSubscriberResponseObject interface {
+	VisitAddSubscriberResponse(w http.ResponseWriter) error
+}
+
+type AddSubscriber201JSONResponse Subscriber
+
+func (response AddSubscriber201JSONResponse) VisitAddSubscriberResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddSubscriberdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response AddSubscriberdefaultApplicationProblemPlusJSONResponse) VisitAddSubscriberResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type DeleteSubscriberRequestObject struct {
+	Subscriber string `json:"subscriber"`
+}
+
+type DeleteSubscriberResponseObject interface {
+	VisitDeleteSubscriberResponse(w http.ResponseWriter) error
+}
+
+type DeleteSubscriber204Response struct {
+}
+
+func (response DeleteSubscriber204Response) VisitDeleteSubscriberResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type DeleteSubscriberdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response DeleteSubscriberdefaultApplicationProblemPlusJSONResponse) VisitDeleteSubscriberResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ChangeSubscriberRequestObject struct {
+	Subscriber string `json:"subscriber"`
+	Body       *ChangeSubscriberJSONRequestBody
+}
+
+type ChangeSubscriberResponseObject interface {
+	VisitChangeSubscriberResponse(w http.ResponseWriter) error
+}
+
+type ChangeSubscriber204Response struct {
+}
+
+func (response ChangeSubscriber204Response) VisitChangeSubscriberResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type ChangeSubscriberdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ChangeSubscriberdefaultApplicationProblemPlusJSONResponse) VisitChangeSubscriberResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListDeadRequestObject struct {
+	Subscriber string `json:"subscriber"`
+}
+
+type ListDeadResponseObject interface {
+	VisitListDeadResponse(w http.ResponseWriter) error
+}
+
+type ListDead200JSONResponse []Delivery
+
+func (response ListDead200JSONResponse) VisitListDeadResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListDeaddefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListDeaddefaultApplicationProblemPlusJSONResponse) VisitListDeadResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SendAgainRequestObject struct {
+	Subscriber string `json:"subscriber"`
+}
+
+type SendAgainResponseObject interface {
+	VisitSendAgainResponse(w http.ResponseWriter) error
+}
+
+type SendAgain200JSONResponse SentAgain
+
+func (response SendAgain200JSONResponse) VisitSendAgainResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SendAgaindefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SendAgaindefaultApplicationProblemPlusJSONResponse) VisitSendAgainResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type TestSubscriberRequestObject struct {
+	Subscriber string `json:"subscriber"`
+}
+
+type TestSubscriberResponseObject interface {
+	VisitTestSubscriberResponse(w http.ResponseWriter) error
+}
+
+type TestSubscriber200JSONResponse SubscriberTest
+
+func (response TestSubscriber200JSONResponse) VisitTestSubscriberResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type TestSubscriberdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response TestSubscriberdefaultApplicationProblemPlusJSONResponse) VisitTestSubscriberResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -13773,7 +13773,7 @@ type StrictServerInterface interface {
 	ReleaseInstance(ctx context.Context, request ReleaseInstanceRequestObject) (ReleaseInstanceResponseObject, error)
 
 	// (DELETE /instances/{instance})
-	TerminateInstance(ctx context.Context, request TerminateInstanceRequestObject) (TerminateInstanceResponseObject, error)
+	DeleteInstance(ctx context.Context, request DeleteInstanceRequestObject) (DeleteInstanceResponseObject, error)
 
 	// (GET /instances/{instance})
 	GetInstance(ctx context.Context, request GetInstanceRequestObject) (GetInstanceResponseObject, error)
@@ -13785,7 +13785,7 @@ type StrictServerInterface interface {
 	ListOpeners(ctx context.Context, request ListOpenersRequestObject) (ListOpenersResponseObject, error)
 
 	// (GET /instances/{instance}/password)
-	GetSealedPassword(ctx context.Context, request GetSealedPasswordRequestObject) (GetSealedPasswordResponseObject, error)
+	GetEncryptedPassword(ctx context.Context, request GetEncryptedPasswordRequestObject) (GetEncryptedPasswordResponseObject, error)
 
 	// (POST /instances/{instance}/password/readings)
 	ReportPasswordOpened(ctx context.Context, request ReportPasswordOpenedRequestObject) (ReportPasswordOpenedResponseObject, error)
@@ -13901,27 +13901,6 @@ type StrictServerInterface interface {
 	// (GET /reach/map)
 	GetReachMap(ctx context.Context, request GetReachMapRequestObject) (GetReachMapResponseObject, error)
 
-	// (GET /receivers)
-	ListReceivers(ctx context.Context, request ListReceiversRequestObject) (ListReceiversResponseObject, error)
-
-	// (POST /receivers)
-	AddReceiver(ctx context.Context, request AddReceiverRequestObject) (AddReceiverResponseObject, error)
-
-	// (DELETE /receivers/{receiver})
-	DeleteReceiver(ctx context.Context, request DeleteReceiverRequestObject) (DeleteReceiverResponseObject, error)
-
-	// (PATCH /receivers/{receiver})
-	ChangeReceiver(ctx context.Context, request ChangeReceiverRequestObject) (ChangeReceiverResponseObject, error)
-
-	// (GET /receivers/{receiver}/dead)
-	ListDead(ctx context.Context, request ListDeadRequestObject) (ListDeadResponseObject, error)
-
-	// (POST /receivers/{receiver}/dead)
-	SendAgain(ctx context.Context, request SendAgainRequestObject) (SendAgainResponseObject, error)
-
-	// (POST /receivers/{receiver}/test)
-	TestReceiver(ctx context.Context, request TestReceiverRequestObject) (TestReceiverResponseObject, error)
-
 	// (GET /restores)
 	ListRestores(ctx context.Context, request ListRestoresRequestObject) (ListRestoresResponseObject, error)
 
@@ -13988,8 +13967,8 @@ type StrictServerInterface interface {
 	// (GET /safe)
 	GetSafe(ctx context.Context, request GetSafeRequestObject) (GetSafeResponseObject, error)
 
-	// (POST /safe/rekey)
-	RekeySafe(ctx context.Context, request RekeySafeRequestObject) (RekeySafeResponseObject, error)
+	// (POST /safe/new-key)
+	NewSafeKey(ctx context.Context, request NewSafeKeyRequestObject) (NewSafeKeyResponseObject, error)
 
 	// (DELETE /session)
 	SignOut(ctx context.Context, request SignOutRequestObject) (SignOutResponseObject, error)
@@ -14026,6 +14005,27 @@ type StrictServerInterface interface {
 
 	// (POST /set-up)
 	SetUp(ctx context.Context, request SetUpRequestObject) (SetUpResponseObject, error)
+
+	// (GET /subscribers)
+	ListSubscribers(ctx context.Context, request ListSubscribersRequestObject) (ListSubscribersResponseObject, error)
+
+	// (POST /subscribers)
+	AddSubscriber(ctx context.Context, request AddSubscriberRequestObject) (AddSubscriberResponseObject, error)
+
+	// (DELETE /subscribers/{subscriber})
+	DeleteSubscriber(ctx context.Context, request DeleteSubscriberRequestObject) (DeleteSubscriberResponseObject, error)
+
+	// (PATCH /subscribers/{subscriber})
+	ChangeSubscriber(ctx context.Context, request ChangeSubscriberRequestObject) (ChangeSubscriberResponseObject, error)
+
+	// (GET /subscribers/{subscriber}/dead)
+	ListDead(ctx context.Context, request ListDeadRequestObject) (ListDeadResponseObject, error)
+
+	// (POST /subscribers/{subscriber}/dead)
+	SendAgain(ctx context.Context, request SendAgainRequestObject) (SendAgainResponseObject, error)
+
+	// (POST /subscribers/{subscriber}/test)
+	TestSubscriber(ctx context.Context, request TestSubscriberRequestObject) (TestSubscriberResponseObject, error)
 
 	// (POST /sweeps)
 	StartSweep(ctx context.Context, request StartSweepRequestObject) (StartSweepResponseObject, error)
@@ -15144,26 +15144,26 @@ func (sh *strictHandler) ReleaseInstance(ctx *gin.Context, instance InstanceName
 	}
 }
 
-// TerminateInstance operation middleware
-func (sh *strictHandler) TerminateInstance(ctx *gin.Context, instance InstanceName, params TerminateInstanceParams) {
-	var request TerminateInstanceRequestObject
+// DeleteInstance operation middleware
+func (sh *strictHandler) DeleteInstance(ctx *gin.Context, instance InstanceName, params DeleteInstanceParams) {
+	var request DeleteInstanceRequestObject
 
 	request.Instance = instance
 	request.Params = params
 
 	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.TerminateInstance(ctx, request.(TerminateInstanceRequestObject))
+		return sh.ssi.DeleteInstance(ctx, request.(DeleteInstanceRequestObject))
 	}
 	for _, middleware := range sh.middlewares {
-		handler = middleware(handler, "TerminateInstance")
+		handler = middleware(handler, "DeleteInstance")
 	}
 
 	response, err := handler(ctx, request)
 
 	if err != nil {
 		sh.options.HandlerErrorFunc(ctx, err)
-	} else if validResponse, ok := response.(TerminateInstanceResponseObject); ok {
-		if err := validResponse.VisitTerminateInstanceResponse(ctx.Writer); err != nil {
+	} else if validResponse, ok := response.(DeleteInstanceResponseObject); ok {
+		if err := validResponse.VisitDeleteInstanceResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {
@@ -15251,25 +15251,25 @@ func (sh *strictHandler) ListOpeners(ctx *gin.Context, instance InstanceName, pa
 	}
 }
 
-// GetSealedPassword operation middleware
-func (sh *strictHandler) GetSealedPassword(ctx *gin.Context, instance InstanceName) {
-	var request GetSealedPasswordRequestObject
+// GetEncryptedPassword operation middleware
+func (sh *strictHandler) GetEncryptedPassword(ctx *gin.Context, instance InstanceName) {
+	var request GetEncryptedPasswordRequestObject
 
 	request.Instance = instance
 
 	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.GetSealedPassword(ctx, request.(GetSealedPasswordRequestObject))
+		return sh.ssi.GetEncryptedPassword(ctx, request.(GetEncryptedPasswordRequestObject))
 	}
 	for _, middleware := range sh.middlewares {
-		handler = middleware(handler, "GetSealedPassword")
+		handler = middleware(handler, "GetEncryptedPassword")
 	}
 
 	response, err := handler(ctx, request)
 
 	if err != nil {
 		sh.options.HandlerErrorFunc(ctx, err)
-	} else if validResponse, ok := response.(GetSealedPasswordResponseObject); ok {
-		if err := validResponse.VisitGetSealedPasswordResponse(ctx.Writer); err != nil {
+	} else if validResponse, ok := response.(GetEncryptedPasswordResponseObject); ok {
+		if err := validResponse.VisitGetEncryptedPasswordResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {
@@ -16541,222 +16541,6 @@ func (sh *strictHandler) GetReachMap(ctx *gin.Context, params GetReachMapParams)
 	}
 }
 
-// ListReceivers operation middleware
-func (sh *strictHandler) ListReceivers(ctx *gin.Context) {
-	var request ListReceiversRequestObject
-
-	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.ListReceivers(ctx, request.(ListReceiversRequestObject))
-	}
-	for _, middleware := range sh.middlewares {
-		handler = middleware(handler, "ListReceivers")
-	}
-
-	response, err := handler(ctx, request)
-
-	if err != nil {
-		sh.options.HandlerErrorFunc(ctx, err)
-	} else if validResponse, ok := response.(ListReceiversResponseObject); ok {
-		if err := validResponse.VisitListReceiversResponse(ctx.Writer); err != nil {
-			sh.options.ResponseErrorHandlerFunc(ctx, err)
-		}
-	} else if response != nil {
-		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
-	}
-}
-
-// AddReceiver operation middleware
-func (sh *strictHandler) AddReceiver(ctx *gin.Context, params AddReceiverParams) {
-	var request AddReceiverRequestObject
-
-	request.Params = params
-
-	var body AddReceiverJSONRequestBody
-	var err error
-	// A request validator built on kin-openapi's openapi3filter with
-	// KeepValidatedValue leaves the value it validated on the body. Bind
-	// that value, matching member names exactly, so the handler receives
-	// what was validated instead of a second, case-insensitive decode.
-	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
-		err = ctx.ShouldBindJSON(&body)
-	} else if binding.Validator != nil {
-		// ShouldBindJSON runs the struct validator after decoding; keep that.
-		err = binding.Validator.ValidateStruct(&body)
-	}
-	if err != nil {
-		sh.options.RequestErrorHandlerFunc(ctx, err)
-		return
-	}
-	request.Body = &body
-
-	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.AddReceiver(ctx, request.(AddReceiverRequestObject))
-	}
-	for _, middleware := range sh.middlewares {
-		handler = middleware(handler, "AddReceiver")
-	}
-
-	response, err := handler(ctx, request)
-
-	if err != nil {
-		sh.options.HandlerErrorFunc(ctx, err)
-	} else if validResponse, ok := response.(AddReceiverResponseObject); ok {
-		if err := validResponse.VisitAddReceiverResponse(ctx.Writer); err != nil {
-			sh.options.ResponseErrorHandlerFunc(ctx, err)
-		}
-	} else if response != nil {
-		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
-	}
-}
-
-// DeleteReceiver operation middleware
-func (sh *strictHandler) DeleteReceiver(ctx *gin.Context, receiver string) {
-	var request DeleteReceiverRequestObject
-
-	request.Receiver = receiver
-
-	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.DeleteReceiver(ctx, request.(DeleteReceiverRequestObject))
-	}
-	for _, middleware := range sh.middlewares {
-		handler = middleware(handler, "DeleteReceiver")
-	}
-
-	response, err := handler(ctx, request)
-
-	if err != nil {
-		sh.options.HandlerErrorFunc(ctx, err)
-	} else if validResponse, ok := response.(DeleteReceiverResponseObject); ok {
-		if err := validResponse.VisitDeleteReceiverResponse(ctx.Writer); err != nil {
-			sh.options.ResponseErrorHandlerFunc(ctx, err)
-		}
-	} else if response != nil {
-		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
-	}
-}
-
-// ChangeReceiver operation middleware
-func (sh *strictHandler) ChangeReceiver(ctx *gin.Context, receiver string) {
-	var request ChangeReceiverRequestObject
-
-	request.Receiver = receiver
-
-	var body ChangeReceiverJSONRequestBody
-	var err error
-	// A request validator built on kin-openapi's openapi3filter with
-	// KeepValidatedValue leaves the value it validated on the body. Bind
-	// that value, matching member names exactly, so the handler receives
-	// what was validated instead of a second, case-insensitive decode.
-	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
-		err = ctx.ShouldBindJSON(&body)
-	} else if binding.Validator != nil {
-		// ShouldBindJSON runs the struct validator after decoding; keep that.
-		err = binding.Validator.ValidateStruct(&body)
-	}
-	if err != nil {
-		sh.options.RequestErrorHandlerFunc(ctx, err)
-		return
-	}
-	request.Body = &body
-
-	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.ChangeReceiver(ctx, request.(ChangeReceiverRequestObject))
-	}
-	for _, middleware := range sh.middlewares {
-		handler = middleware(handler, "ChangeReceiver")
-	}
-
-	response, err := handler(ctx, request)
-
-	if err != nil {
-		sh.options.HandlerErrorFunc(ctx, err)
-	} else if validResponse, ok := response.(ChangeReceiverResponseObject); ok {
-		if err := validResponse.VisitChangeReceiverResponse(ctx.Writer); err != nil {
-			sh.options.ResponseErrorHandlerFunc(ctx, err)
-		}
-	} else if response != nil {
-		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
-	}
-}
-
-// ListDead operation middleware
-func (sh *strictHandler) ListDead(ctx *gin.Context, receiver string) {
-	var request ListDeadRequestObject
-
-	request.Receiver = receiver
-
-	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.ListDead(ctx, request.(ListDeadRequestObject))
-	}
-	for _, middleware := range sh.middlewares {
-		handler = middleware(handler, "ListDead")
-	}
-
-	response, err := handler(ctx, request)
-
-	if err != nil {
-		sh.options.HandlerErrorFunc(ctx, err)
-	} else if validResponse, ok := response.(ListDeadResponseObject); ok {
-		if err := validResponse.VisitListDeadResponse(ctx.Writer); err != nil {
-			sh.options.ResponseErrorHandlerFunc(ctx, err)
-		}
-	} else if response != nil {
-		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
-	}
-}
-
-// SendAgain operation middleware
-func (sh *strictHandler) SendAgain(ctx *gin.Context, receiver string) {
-	var request SendAgainRequestObject
-
-	request.Receiver = receiver
-
-	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.SendAgain(ctx, request.(SendAgainRequestObject))
-	}
-	for _, middleware := range sh.middlewares {
-		handler = middleware(handler, "SendAgain")
-	}
-
-	response, err := handler(ctx, request)
-
-	if err != nil {
-		sh.options.HandlerErrorFunc(ctx, err)
-	} else if validResponse, ok := response.(SendAgainResponseObject); ok {
-		if err := validResponse.VisitSendAgainResponse(ctx.Writer); err != nil {
-			sh.options.ResponseErrorHandlerFunc(ctx, err)
-		}
-	} else if response != nil {
-		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
-	}
-}
-
-// TestReceiver operation middleware
-func (sh *strictHandler) TestReceiver(ctx *gin.Context, receiver string) {
-	var request TestReceiverRequestObject
-
-	request.Receiver = receiver
-
-	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.TestReceiver(ctx, request.(TestReceiverRequestObject))
-	}
-	for _, middleware := range sh.middlewares {
-		handler = middleware(handler, "TestReceiver")
-	}
-
-	response, err := handler(ctx, request)
-
-	if err != nil {
-		sh.options.HandlerErrorFunc(ctx, err)
-	} else if validResponse, ok := response.(TestReceiverResponseObject); ok {
-		if err := validResponse.VisitTestReceiverResponse(ctx.Writer); err != nil {
-			sh.options.ResponseErrorHandlerFunc(ctx, err)
-		}
-	} else if response != nil {
-		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
-	}
-}
-
 // ListRestores operation middleware
 func (sh *strictHandler) ListRestores(ctx *gin.Context, params ListRestoresParams) {
 	var request ListRestoresRequestObject
@@ -17470,25 +17254,25 @@ func (sh *strictHandler) GetSafe(ctx *gin.Context) {
 	}
 }
 
-// RekeySafe operation middleware
-func (sh *strictHandler) RekeySafe(ctx *gin.Context, params RekeySafeParams) {
-	var request RekeySafeRequestObject
+// NewSafeKey operation middleware
+func (sh *strictHandler) NewSafeKey(ctx *gin.Context, params NewSafeKeyParams) {
+	var request NewSafeKeyRequestObject
 
 	request.Params = params
 
 	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.RekeySafe(ctx, request.(RekeySafeRequestObject))
+		return sh.ssi.NewSafeKey(ctx, request.(NewSafeKeyRequestObject))
 	}
 	for _, middleware := range sh.middlewares {
-		handler = middleware(handler, "RekeySafe")
+		handler = middleware(handler, "NewSafeKey")
 	}
 
 	response, err := handler(ctx, request)
 
 	if err != nil {
 		sh.options.HandlerErrorFunc(ctx, err)
-	} else if validResponse, ok := response.(RekeySafeResponseObject); ok {
-		if err := validResponse.VisitRekeySafeResponse(ctx.Writer); err != nil {
+	} else if validResponse, ok := response.(NewSafeKeyResponseObject); ok {
+		if err := validResponse.VisitNewSafeKeyResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {
@@ -17880,6 +17664,222 @@ func (sh *strictHandler) SetUp(ctx *gin.Context) {
 	}
 }
 
+// ListSubscribers operation middleware
+func (sh *strictHandler) ListSubscribers(ctx *gin.Context) {
+	var request ListSubscribersRequestObject
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListSubscribers(ctx, request.(ListSubscribersRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListSubscribers")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListSubscribersResponseObject); ok {
+		if err := validResponse.VisitListSubscribersResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// AddSubscriber operation middleware
+func (sh *strictHandler) AddSubscriber(ctx *gin.Context, params AddSubscriberParams) {
+	var request AddSubscriberRequestObject
+
+	request.Params = params
+
+	var body AddSubscriberJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.AddSubscriber(ctx, request.(AddSubscriberRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "AddSubscriber")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(AddSubscriberResponseObject); ok {
+		if err := validResponse.VisitAddSubscriberResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// DeleteSubscriber operation middleware
+func (sh *strictHandler) DeleteSubscriber(ctx *gin.Context, subscriber string) {
+	var request DeleteSubscriberRequestObject
+
+	request.Subscriber = subscriber
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.DeleteSubscriber(ctx, request.(DeleteSubscriberRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "DeleteSubscriber")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(DeleteSubscriberResponseObject); ok {
+		if err := validResponse.VisitDeleteSubscriberResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ChangeSubscriber operation middleware
+func (sh *strictHandler) ChangeSubscriber(ctx *gin.Context, subscriber string) {
+	var request ChangeSubscriberRequestObject
+
+	request.Subscriber = subscriber
+
+	var body ChangeSubscriberJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ChangeSubscriber(ctx, request.(ChangeSubscriberRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ChangeSubscriber")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ChangeSubscriberResponseObject); ok {
+		if err := validResponse.VisitChangeSubscriberResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ListDead operation middleware
+func (sh *strictHandler) ListDead(ctx *gin.Context, subscriber string) {
+	var request ListDeadRequestObject
+
+	request.Subscriber = subscriber
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListDead(ctx, request.(ListDeadRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListDead")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListDeadResponseObject); ok {
+		if err := validResponse.VisitListDeadResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// SendAgain operation middleware
+func (sh *strictHandler) SendAgain(ctx *gin.Context, subscriber string) {
+	var request SendAgainRequestObject
+
+	request.Subscriber = subscriber
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.SendAgain(ctx, request.(SendAgainRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SendAgain")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(SendAgainResponseObject); ok {
+		if err := validResponse.VisitSendAgainResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// TestSubscriber operation middleware
+func (sh *strictHandler) TestSubscriber(ctx *gin.Context, subscriber string) {
+	var request TestSubscriberRequestObject
+
+	request.Subscriber = subscriber
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.TestSubscriber(ctx, request.(TestSubscriberRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "TestSubscriber")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(TestSubscriberResponseObject); ok {
+		if err := validResponse.VisitTestSubscriberResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // StartSweep operation middleware
 func (sh *strictHandler) StartSweep(ctx *gin.Context) {
 	var request StartSweepRequestObject
@@ -18242,409 +18242,410 @@ func (sh *strictHandler) Trace(ctx *gin.Context) {
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7P17bxs5sj+MvxXC3x+QGfzal2QuO2vjAY43l0lOkkkQZ08efHcHBq2mJK5apLbJtqId5L0/YFWRzZbI",
-	"VsuWPNmz809iW63mrVj3+tRvRyM9X2gllDVH578dLXjN58KKGn67HFtRux9KYUa1XFip1dH50cepYKOm",
-	"Nrpmdsots1PBFnwi2I0Y61qwCb8VjBumxGd7clQcSfelfzaiXh0VR4rPxdH5EYdXF0dmNBVz7sawq4X7",
-	"wNhaqsnRly/F0atSzBfaCjVavRarzXlcslteNYLpMUxhxKtK1I8MG021HAmcmxvOMDuVhmklWC3+2QjT",
-	"zmoqeAnzoGlFQx67MeMJzvnnN0JN7PTo/PGTn4rUhMdvuR1N0zsmLJ+4qS7dtKSbJVcTUbqNkpYtuWG1",
-	"4OW5+yX6VKtqxeSYKX2jyxUTlRFsytvPpWVGqpFg33x48ZT9+fHjs4IZMXLjssffnTw+efztBTOW28aw",
-	"7x8/YdpORb2URuS3YHyMq8it/ezJ98nFK2O5Golf4DWpHZD0xCMDxxJmsOB22o7vnzoqjtxpyVqUR+e2",
-	"bkQ/sbwWq/zIM7HqH3QGZ73LeG/kXNr0aJNacCuMZaqZ34jaHbpQtpbCFOwxs5r9cHZ2wX44Y42qhDFs",
-	"Im+Fyl2UCsZJzEUqKyaixsnoiVT55Vfu44I1RtT/5bc3sxHw6I5b8W4ham51nZ+Apif6D8E/tePwHwQ3",
-	"bqT1gT9NVwUbA5MSrOSrG61nuV2u8R1bBtKWu3e/Kt3niQXU9EDvAsa6nnN7dH7UNLI8St2kD03Vc4vq",
-	"ptpyg9wTu+5h07Oq5r4LuloKsci+37hP7znCR215lSIB4fidu3Mj3SjLeFWhXJg7FpejBgtvS+zYjdaV",
-	"4OroixuzFmahlREgKt/X+qYSc/fjSCsrFPAGvlhUcgQ0cbrAJ/7//yBibV/+/6vF+Oj86P+ctrL4FD81",
-	"p/69MOL64rhlS6EsW9ZaTUgCfP/Dn749gT2hV4AgL8ufa45zWtTunlmJ8x7Xen49FXWG2FCmskXFRyBG",
-	"BaukArpb35ECeOgmcRXEUjZe3+FGBaN76v8AF1daw/RSIf8C9nWyefqFv7ypsRtlZZouFAxnRH3rdIWl",
-	"tNOy5ksni90YgeJKbsWxlXORJLuWZP9GIgQX+2t4WN/8Q4ysm8plWXoG4i745lHM+Uwkp1oLmKsSSyfI",
-	"DBvpuWDu4NxMhWrmbnhayVFxdAPT+zWxUYqYyi47aIS1Uk3MNkL1a7vyz38pjpZcWVEO/eYnfHp9X2HS",
-	"4V0FblNmgz/qmVCbO1vyldnc2Zd6ySp3caRlU12V5oL9uSuTC+Y4hTaWfffjjxHpBdFboHiGl/OylO7N",
-	"vHrfGXxjRxPymd+Iyng91l8Bg5zKaXjCqQ7jpkZmNuWKtEi8H6KGJ6IJtpuSPXKnWG7uyQtdM87mfDSV",
-	"SnhOuWKlZkrbqVQT0EA7dBe4Ny+TRFdrJPZ+EqhE+uDTB60X1qubm6fNy7IWxqTshak7S/dex264YvRo",
-	"kqu4Z6/dfdt80StkHlqJY8cO2buFUFdXLx3PgjsprZinz57+wOuar4B84OR3Ip+N7agEr5VN07ebJiwa",
-	"GMfSsRJ8vGCmGU2d8TGWtbHMCS0+ssmdAJ527dhvckJZElvoOjGtJ0829N6ERpvgAP5cOxOKzylJK4tF",
-	"rTnaZAPJpOW4o0o3JTN81V5FaZjSy+Q20Quv0QpOUI01nuC8pQwClbvtB3Ou97Vk8V1z21GJegSU++5c",
-	"WivK65tVRpl07/SMx+mNuNBKWJT2fr5SXTB+Y0DZgO1RzpoutUjfHdi4a25myP3TShmn/XWmLzx6gW+V",
-	"hvEb3dh1RgTPuasvyrQC4kRiRryNdF26vWvPfPOhphImtUva0AQmDa9LYLrusjvq7lz2Pgb3QtZiyasK",
-	"JH+CDzgLfSuX9CzvCh5evyWw+u7W+0UlL4aZPXXaa0opzGlyWTUhqQrR05nBRUk+nbVb6T7ZicZvSP5u",
-	"yuaxriq9NFmXAFvC2YJy6+625TORkwVVmeF+shxgoRDLyighc65WqOMatuTSku6bVjhU0jD85P1wsCxZ",
-	"VexGME/2jJtd9WbykwXOkZDqZOoOWTz+YUMcG6/FuCt/I4zTNUpxgT4q5r5kGHdcks+EIr6zpiDxGfxp",
-	"nlzfSje16TEKW/vG6TigNne3vTX3uvQNqySp5IksEAl9mwizWHcKhF0tWloP5OHnnLozfxETqd4IfutW",
-	"t3lvJjxlZH10JM2aBTg/kdz9fNym61vHh1UJLsVKjC0zei5A0Uuz2B6SsTp90XBb3OCM9uqCKSEcXZIe",
-	"AHM/SRpYm7vgPkpyjkVzU8nR9UxkRB1+DhdEbtHf+rlbNFDqnJ5yyys9aRKaqZzzCf00RGi8co8npYX8",
-	"1w6vuZL/Sr7lX1rt8Jb/q1XiLesXAxfoZ+jHSG7T1F09NUlsk/i8kLUwO0mBgWwYwgELPkqwo3eoBBk5",
-	"Udw2tWDfXF29vHr187dJ3mLFZ5thw9Iwqx3/da8SZcFuVhb9Ge6H7fSFM3fvj+dbxNuS2VA1ER8ivtzd",
-	"VdQfYX/JdFvwxqCj0DSwq40qNfxuwRvmuEMtS5E06zJenU/STpl7j7Ow4EXnGMOAEAx86YTBQ/7tYH5z",
-	"v2fe7jab3uoe+bVpxMY+X3ap2tEc64FY0PaDoB3bvtlpf87WDf+1uLuK1Ts3LVME7rbFB5/m0hipJudB",
-	"+THg2AM3nPeFwV8nNVf2hIXvUhwK/uw0C1UCZRsLlkRtzlkt5vpWBF8hvJKPRmIBkp4b/93YiQCzOCqO",
-	"/NCwR+41TkrCd5Ob9dQJNPVMjseiFklfwCjsRR9vox2LqTpr5W4KFvQnkAkFKheaC1zRukUZ9odNhDUX",
-	"oOeABw/2eKTnc2dZZcziyBc35U9++LEvxDWWbpRFLVXalMdI4FaJgU+t05yPDdE0wtsKv81Jaqy0SWos",
-	"o0qbHVX9UvDS0dQOYiHyEm0eqbZJVXoVDH3LcJZsJSwQ8lQvWcWtoJBtco/1QqgdF1YLY8lnsFWEuWuY",
-	"lzxu8AEiJo6x4tD04miTk6ep1Vi6CaZFjC57BKsYacct+MjqGrkCXJdbUa+Y++YJOHdDnPnH7xOLX3Bj",
-	"lrouB8akU/NXGB3PbCFno0q6y4hywmonsxiqp1n/Ub/vcJB69VIb69TahJ7m3WibtmDGJbd22OQna91n",
-	"8MJtjrOsc2B3Cx2/kTEkSzGS5c58AL+TeeUB9cecZ8Szkk1msFSDLFDYowLkqdFsxJVjPrjOnS2x4Ezy",
-	"4tV7g0jywq0fNwZ+ov/cNUzI2JRqit6dcKhFGzyPDNroDPyEcDN6aO2ZGEmTZCwTH7zc3IfMzq9NHF/Q",
-	"M/YbfiOqpJN4Z5drD2VmXeWQyLR9GeRzwKejsYp2otvW+DRopRvXusdXIr1Zw80MFL4RvhL4uCNVrlZs",
-	"rusMse573W6uyYU2xupyFdN+8MrMclrkMzQTnk7FaJaQaVxdt5p8/h6X3PIbDv6VKqiDPrw80k1VkpPf",
-	"5wJdQGRvCp8obdMbR8/2+A3pCXCUSYjhFKhZuvExtqNV2pU45k1ltwkm2p0X8KwTbYKXGUcPN1O/cAhq",
-	"4M8mbbzhXNN3uhYlH1mRGcevGN1ZpbBcVhTbQk8hX/JVQWlxdipWbCqqknG2qOWt091mYnXBOOhxNbxt",
-	"xayoMAArOKWFrIXwom3r9YD4A6ONCussYkKKVpii4s6WbxCkEf/c3Jf2sGk9pA66q+mpQteR5ZemCK9b",
-	"9t9GNwN6Njl9UUmn1CV4jLVivsi564XaldeKutZpr/xMqjKTzqCsyBkEya0FEy8k8lkiwOBEjBLLtoQx",
-	"cdtgZkW7FX4V0dSirUju71Z712SU2xFX7EawUitBITZpC1gFJDmMuFMLKiSkwaGt1nheV1z7oiZ9dtld",
-	"jPA2wzOkEnmzWo8ZDwb4I7OewRQrcddzwZVJ24Qdfo76GTF061MswQCvhCkoWCEtPZm2xYVQO5F7a/5v",
-	"fiTVSGTynCi7mJQ/2B5kFW4CQ5Od9uQ6iAzP4Dwg4R68Cp6G+2n/PU9pMYFiB5FudJMS5KvIxbtFJYaB",
-	"knNteryxaRuestJmYgVJXqBxQRi+G6S/YEovQQ3z/ryyEYxXteDlaviJIm1mPSBE5MQwdo6L3vGGi2U+",
-	"XotpAKhL6blYS0kYNmVdlZmI51yUq2xmwHZCAEuHUm8T5O7GTVHJcydMEvTh2HPOzQPpOiNRK9Om8czE",
-	"6nzClRIWBD0NfM5txc1xebNbWhIPLpJN+2YnOx10s3x6Eyb6buyJ0yQ313718vL4yQ8/YtDSrimcKJMp",
-	"rUZaMKR9+uiIK63kiFcQ4MM82Z/+9NMP6ciObqwjrnRGk6hzRveiFrfX6Yl/7J9rJrYBoeJruV2NSWvI",
-	"oKAsdV2ajPD5Z1oLMw0eQ3JU/Ow6q13dSr45I76QBRtV7h+tDFhHtZekJ2kP52qoEgqXjk4Fhw/Euzbd",
-	"dmXtEUf7mL2aL1DD7N5O7zpLb78n1MgZ74/e5+K1GU1eCA8NsIV6jvYVTrJVAmT7gLhZRjKHJWV3Yh8S",
-	"F7ndcGFbUC5+uuxlmBx+/nmhTcqYfCOVMO6acFDbQKC2WQKU81dpPWOVnImuAXnCPjrL0lndM7GwTiA7",
-	"IXTCPk21cAwKTX4nkckSr8Ta3+YFMzrI+wWXdRs6rgWExMpNt7OPf2xSBRn74xB6M+QJeJxLXVYiY4rh",
-	"LuxM3e3mFVG6DowDFnaO2fXFtQLXj9blyBwMe2O1hr2sReEOcio+81KM5JxXAyjf7aTfhjCJFAW9gJhF",
-	"yhQf1cIm84NvuBHfPSlAgVstBJPpS97UVS4JeyFHkIYQYomNnQpl5YhbCK3zJGff4JIwQxwov7SnFLhJ",
-	"h3O2RKJ1mWafL2Ql/kfUaY/uzcqKTGZeBUEdf+DLqZMY7vqkqXiUr3pDusMqGUhZtUgqJHp3U4miqp50",
-	"5A3YgB47Gmd/caujk4OR2V8/vjj+CX7xVxud/dEkM5wGvgS5WbpJXx/RMrhhTJieT6xyYBhkLuxUp1WA",
-	"eTIG+EoxPbK8avXVsx/PzpKrgeKwtM6zq73svhAqgIZ9x/paqE2v5DJ5/ClKuyuVpaItVCuH82rJsKAb",
-	"1J4+bX04nHbDOjtBN4aWk763qkznGI5sNpG85CvQPp6cfXd2/PjJ8XePCwY13mw5laNpEHOtw9uJOazq",
-	"Ak84pGAKtuDGYoKQbizTSpwz7v6nirAbjjknI964wQt3taZNXa/gU85qMef1LJ2TnuZmvZafzWklSyEn",
-	"UxvHGW7A20vzwvwVXs+2h9RGeGj0wpD4RZPKnI8XvCZRRVb+kEy19TmO+L2cJF7MRuanazPlj9P21+PW",
-	"+nr/+unV//mJPXv+IYj/lmkBLRg9pxoK484dPRatZgUSHDN+Z8rZaZAnFmx5SPe3bMpVuZPSMHitZjGT",
-	"18ntevvsh3adV2g2vAfd5rVYvVJj7Qj32fMP+VXK+ULXVpSw3PToZjpe5O6S5eC1VOzq6uWL9z6rCAzX",
-	"75/8kDRc1wW/96a5BaapKKpISMQ95920+ogP5vMRjG7qlE16GSqtsOBkwPTxTSFXgeaTWYixl+VcJrSM",
-	"fGlSlEeSkBtpte4jeIDtcbNg+Eg6M1TaKumK1T4qU/SZ5jkFjrykYeLJrQjuuDWeMFQm/2k3mbyeGI2i",
-	"ap5TCDMlyKNOTk5vqKF9sq/eOGshVaGWSBrMfCwxTXWub0XZb4UnvIJb5/uhUb1lwoW3QaItyG7cPsxv",
-	"eNEH4CYPbITHI28mfKvy2mekJMvmnLbm6xUKdtOQDzTSJHzmqLqIo3JYu7ecrtLRdQqJ7KRU+u9kMjx6",
-	"3d5EsX0n9FqsPojxFsrrT/0ZHqRxz4slr8scrwMf3SP0os5EZhd31LDDSe207e23blZDC9ASXvjoxDtH",
-	"mSLZl1yV725T/HTHKphLqoHZzu2tzs5EZOYyjKawGl9acz3W9dY6HUrHX9SYyO11NfcEk3Yz7CJNLt6S",
-	"OJfkAjOCyzuaQ5649/RawefpsgQxtv2JOviOUPGUpum5mN+IVPHYuzHjzI2+m/cgq4gEbWFQAhR5svFL",
-	"6Y3ENNJNha6a6FraabpAdlsJuY9743Pk5UgqClLtmvvcrdsaHvReD7+FBUah5OjdYZHxJFNbiFVXm0Ap",
-	"fC6rVY6tX0O1YkcOb6/9v2NZ/W4kg08Xfv5rxfPt1NNb4dTvJD1RcsUmyXwQEVgMPXXBxHxhV6ys9QLM",
-	"MfYxys/wvjMEQpMmuI6lcb/1ur7aAPSGtm3Q4QCvvIhTbbeWWewDlCGPu1FLkut9LPsdPrVXi7zrH489",
-	"9JTyPuWAJ9dndO+pyLJgYMr+6fGPBXv//K1Twv/70+vMiPVCm+H0vqU6M5C0SUX1stkMaRyQS0KH+eEM",
-	"7aZBOvgbaSwWv3+BeodX+CX3jsPggwzewWwtQB/WCuAxpLR2cOA47bzijRpNRcluqAqQpAk6wJUmGAhJ",
-	"KBAhMy0tmRHfQJY9NfD4Pnfbs76fu9qcI4D2203A+e/kLIZhLnfpxVJS/FQ+fb0ncabdGgTFvBFGlt2K",
-	"esxJdjaTh/vBw/BpRlJRwWAOAyV9T7oplOABjIoAE5HJQzJg4om9WCDERHrhQsQklyJj5L9Ef2HGDigf",
-	"+K3kZKJbYaxeXI+0sSZb1+QeCclTxnadUMO1ln9pNYCVxAgJvvrD8wpPy7RR9Mqwo9EV3zysjaPZ2J74",
-	"PgRK6lx4otLOpnVudufK9vHDfbhkAm99WH9Ml8oiEwu5tRsHXFwKf3JbtYh+hGM0ltcW/2hFPZeKr/0G",
-	"T425rEQaGuy1WNiXVE+wJoopkWpo3lIyOQheklr8dgspV+WLOs1S1qL1mhozPRblkx9+ePznk90AaiIl",
-	"Ois19ihpRm11TK/Eo8e+FEdjDAUOp2YfO0wQ83gtbLXlNe2zHTW/v4YSntoBlOegiv5CqK2ykFB/bAzf",
-	"I7dIx50tiFrfBkJKZBwbPRdQ1A9FO2aql6Jc9/qsGRPDc4xp8AxFbjMnhiK09Cm5A8Xua7GKJO4uXlEI",
-	"+AFwWdCiOmjduipNVp310EjDxSmhC8X+DkIa6tywNeeHZzXtTsXCkW58oK1WaOfEoqfviEdkOK2zdz4I",
-	"nk4pCDlog02nN1KlZaW22boXBFdfcLed3i614jNkSnv3QuvUumO2hs8jw4lkNmMfGkOmTPyAygIEJTIn",
-	"2O9YvJvs+1rEjmdxyWxLXc9bvg3UNOXmnDBP6vEIvRtmMZOOzP6xTGelQObDNTc9Skejyo00GmkidLe2",
-	"7iNZl/6wt2IoSxvMxlrORcfhV7Wd9XxwR72ReZglyR7/T1bK99RkDduHLlenLejJRQ1yKq7vH1l5iyaU",
-	"hfcWR5U26WrnN6Df5z06vX6GHjIN8MVtgg9g92mAJNmZiA6qmimdVjlwbyCWDPijagVlNV6ce1xFflOJ",
-	"LjLIbvAMfe6B7YZ+RjV5D34ZZ+bDA5g5athSVFXBblYR//DBHEBuNphOB4WMZj1bKRrXm/25tHP3+TbP",
-	"epryO86AFMW/If9hglYjKh5qY98xbSNGzGnSWRpZbMYbMWl2i3bjN3JmXJUuZ4iDnHyE/Q6kIQQjqjUI",
-	"cJv6thOPjk463NF0mrOx7hZglYIP+g5T3nB7Xlkxz+lv+VGXXFoBUGNp7T9fl9UHchpVZyagkT1OJuxa",
-	"HYe1/DXZamCaaWN7SnhMXNF4I5h7PHCfNla9o/gVfJ7BLX/tWDOxafdYZHhSVBx8vOc+NXPFphwyALQR",
-	"BbNa7ziTKZqpO3xjMIboAJhOnyuAw9Nh0KzibQo3qudSA9Vu6r6+P1YvNxF8NA2mZQsOPvw7WxtrZDHC",
-	"vIJA1NtF2Js6zg+4P15x2J6tjMZkFvrhjRjbd41N71Z+uneoyR1UI+gTgNz78SvJSXurcgdVcYDa3vHp",
-	"TLnp1dN9zuJQvOfuKNIwN3FAqvMNj7rpWsNcLq96Q7aeMWl4PAcpncni8wgK8F4AJmkDUwRL4Q2akx2x",
-	"D4bp2VlIO/RPmCTWChYwZyvk0YKCFd/VuNuJSvJWyLpF4PfyiCZB7iMEyInwv34dqKThALnty2C550Nw",
-	"d6TBwTrlliQAnPNbbC7Q2xlixyMN3Yv8tQxGOhrxoSUhwB9aMpMoNb6XP+yjT0gyL/qTT+K7EU4jKbBR",
-	"lmMkfaWj9+wIsvnGXsbRQXbYbAGx8433gmg/eegA+ZLOW4aPQrUqtl/hEfLKQOdWW0eZcnCBbmRyXir4",
-	"kPEbwuSdR+hgU+gjhapVqZcIu3yvmYYATNKc35ay8QgMUOyGBEq/ru206McxALDVerin0LGTjPJZC+oT",
-	"02vFONoB9Qz5LsEeDwdjp28kYd2XYpGusPuLt9+xtg+QLZC22pNyzGP7pcBFtvsWr2EtSo503RJY9ip9",
-	"EMkGO9McYQL8N2fjWpipU1z0+II9YQC9xOwSkMPXoAQjRiHVNeqySTYyDHWmpxFdstoVIdMy+lkSCJ6C",
-	"V5Dj6NRsXwbuW+Ju0rHJs9NBhNk1GfqyU3IepNh/sBnkirJ/0n6Dzl1I1IYthVhcB8S2jHboCJmg0dye",
-	"AVRCS+yYSpDWD+Hu7OJjaZSHQ03OlwyMPnx/rFpsgdR6GdVS13XPG6Gw9cbb/dAMZclX7IaPZkyqwtfN",
-	"hk1yR3IjWKWNHY7x4Yms6AJAT3zFKrIGf2+ju9begXjfurzD01WPoaWNycHkmx3cJOBkNHy8g+9JG0PA",
-	"pwm+m3aWfAKGS95sbQTjtQBPaui8erc4ofc50LJzG5XFaX0Yn8Od4Lu2g77RVApaRmbx9nllxNJX4g/r",
-	"TdVbLrUb++wtJsK3pSZO9kRvvLuNKHpLbWRuj4qjf1D3YTM9Hmk1lun+ndQObbeAeWvobKPMEF8L46SX",
-	"WYqkued49HVPeypC2Vk66b+WT+I4YGMaXlUrzNIvT3rQtwcEx33eYJ+JicuNestB9nHaxZwkiXiQIlp+",
-	"etdm6V3zPqbuFGvDz9mTs+9/Kth3Z3964lSi78/+/OMJE6MSPvrhx4J999P37oMfnmSstN4QeyDE/u7D",
-	"sMIX+HB/iPSwSbvcmMW05iZBXM/VqF4tqGFhB+PXWZSIHeF0sA5O08YRF0fLWlrxDtqi2roRW5KK0j3N",
-	"KA+wEwm7gBpjwws8vIFOjDQRLZ6KqsoyxUQ9BkQF28is01GcACIr8CxNOPeC+sTbQK/IrCLNP5w90AdB",
-	"btZZBnyjWmGhYqYpZB/FZnryvVPQ5yNuy0c7OOcLyJC3XJUGYOxALevv1LcTjutuqWoZZ13cnwVqv2Bn",
-	"w4Izh5Jzi4iqGi5xPInm6t32ZeDc34q5iEPlhnCaLONzrSbok3ALv4Otk9GCvHqd1plxl9MnU8+cTrRD",
-	"GfKmzZ9rxPk2FfVY5QtBqYROGmpuRvkPbRNyY9CYsNCJ+9dcb9jtnZTgsaQWMA5obFu7aoBDvdt5Jn2g",
-	"h2/jHc3KCIFpF1Y3o6kwvjwSIIyqah99vINjDc4BeKWui07FNrTtckY5Izg5xqscaO7wHt5FaESfP2G3",
-	"9Ft0aK41Shjs4IcJFUeQiNp2vkfSCqcZSCVJ+WjQvtD1B91YkbpdPviYyAG2YhEbpU4AYSu7k76WTf1L",
-	"y0ZVf+HzVPZLH0Qw9jOQFsU8NFQ154yrQJWPDAPpUDDIv4EzQU9AwTihqYPHCrqDggwtIP7O21SBtI6+",
-	"VrIfGX+eE5L2vLWWf4AATRTnQ8YW+oz6eqGtay1YWe9bjcPWJs9CLN8tRM2TeJDSmEbU19l534HL7KYi",
-	"e0ij7rY8PmNWs8dnT75noymv+ciKeqMJK2LWSQNE0q7j3uxgt2p1eHNm3wMC179RpPEXsfwgRkImoTuy",
-	"Hein1i7M+ekpdJyzduF+RHy7pbiZaj27YE3p/lowO1rQg7aCryzRub7QNfaRNitT6Un2qg7X7Pw6Xrub",
-	"Mhzior+Xf2bPPjqWMPyUd6Gx3Iigr/QgvCbS6ukbfZuGr92EecEoPL09NaV3VflarN77SMfA5gGcGcUX",
-	"ZqohidvdZGDuS24AaI+67iF8tPtjCPE5BgG5XijBhnnQ11l96A/Jx2CG0FRCjuevxfAejN4xA1EhrBSH",
-	"ImSrWalTJeLbs4lC2Khf8YRVFGEjvYCMQPW3MwdMOCKZ4l3osNTkWVNMMmGIEgKsKiGahO1zNyChhbKi",
-	"zlR4ffQBgwASTsd/s9rprB8aKst/eH23mumdkLZmYnW9c41YK8sTpDuDzOqQ74RKGJ5yS2PAngW0v6T8",
-	"xtZPswsi/Nb4ZV9s8XctDuzLze0JYN4JB3hYWL0fkv+rR1frjVz0R//WLlyvB48Y1j6K2XryMQ5Y0JZX",
-	"4dvk+gT0yB1KsoXlCcZ+hQ7E0MGHMiAxJhgHgimPv2jBkZReXsS90t0nr8bHb7nFxnU7u0vW/CPkImtM",
-	"Jsy/ZuNk3A7uWF89Y5QoRQYFQbK06ebnjLNbUcuxFCUTx3MuK58NF7p4UdeOTFacsdc7s4OqrdP4vRxB",
-	"ZELv1RGUt/8ixxiZeMw/nCle2sndAy6/XK9Ewec7wqLllHnSuIe4XNegz8hZFLxCOKlwM6Kti5YThgvl",
-	"AS3lrJVFwx3vYzO5WH6ukuep+7vpMgBdgwYBbIBPeK7ubKzribDXuUv/kc/oxd1Lz5d8hWpKEPjLqYb0",
-	"kmzp+gG8HetXSRtQy5VedlonxPdEdX2WEexVH8Rzb1XQUOJPuWfeBXCGVJot3H0u62CROe495jWwd4MJ",
-	"RbE/HYHZOj5ORBZP2lLvacU5clNied27K3kW4vPZ8DAGFN+0N6ozauqW+GnnS8x3QZPMV4KtF8X4rtjY",
-	"r397KnxwWFKj/Iy39n3FlRJlugZGfF6IkWMceP0yjX0rH4Ja6nqGoDPSkNEw5yvI4qeiTm6Z4HUlRR0K",
-	"1gyzWs98VxzAoOBqBa7/i1DEAWCwJ+wyRnJF+YCwbZ1LhXglfXiLQB9ViY7jTL/fvoQiMbbXGW/2KmCR",
-	"5WFm+4KLmZaef6Hd22jeCZxGlNKK8jwOEVLIHPZI12zSCOM4sVBp3WR7I0Po8JgE0+2FvCT3Rs+LJ1qY",
-	"3Feve4LPEKG8vkOCGX7xLmlmuSDLp4G+ni2Yxt0aTgkNJdo7FXw96F1ywkaocrPcdEuZ5/asN3QHRbu/",
-	"tmU9bKQ3ZyjR0hurI/MEgsvEtBBpgZOYnZBVo3JM0G/B27HC2JAvkJfW5CGv+5Btkzk1n9qqZbR7SHAO",
-	"9tH7TemiLCQ3vZPvlCl3r0LqGHQW7mQcgYpmphuV8F7m0OcQ/pofEbqr+38xe4L/fZcW7bW+qVICZZRs",
-	"7XBl+U0lLrCjXa0nNZ+bDA5m1cwT6srj4xtuRMnwc48OgtgmUkVhpHTqS75ujsq5a60mBU5P6EWV5ulj",
-	"KXK8Dj5ytxl62PeWVKYXhnWIlAjoXvbIAPhJej33ZVPdbp5ry9FsLBV60eg5P7HWRZQL4bQeqVQnz8lE",
-	"mHSB+yW75VUj4hh2qfvbmQytu3T6EWXubp4bCHIyhCGLyi8VWvbfP7maLri3/EKPaeqyRHSZvvpaj581",
-	"IlfHcp3fiN3bOmT0vjjjbCgaXMeBO7iTdyWueztQQ1UOKBJO11k6BQW+tVu78E5JqoK2mDjdI5qE+19r",
-	"he8eWn3uHZQ92Wz+MPfhoQyEcYAW4e/dbqTx1ae8qgSZcdtxJuREcdukbt3V1curVz+7a+akMq/nuhmQ",
-	"4NwOH788tQTQ597yRTIpNamIOAUkYgBGzzHX3ytlc75oUyvbsvM4W+/CR+7bbHIA4qa7A5A0g4tDKB81",
-	"l7G4U+4j5lAmkS3IZ91/68cyKYHSJSQ0Pf/y7OmkbwGav/kZKbHsdMOd+lLSWlCqvNPGHPWgII/MT8yo",
-	"l9aDEcxz+emNGuQg6mgWyck6TayqOuVCY2l9513ruwZBQgSmPUG0G6M/oIsnfUhlLcc2GZq9tG2OMPp5",
-	"55A++o/G4LDEtHHvgNLTmwC5udclT92VF7puR3GPgLrpODNuXaZCcif21i1o3T0Gcyd6pnK4ITu747Gm",
-	"qufQ5X3DIYg+4Hp5wBiiT7/YiBw6x1YET1JYVPYqBui2zW0zfCxCcoY058zoSpbE4Nqq2HAPlxtVtAWo",
-	"V/iBdpo6iFXyLIQk54Dhjuj7CMfRzaQvCIloim1zwR3s3ZOQKaKd8u3rCeBtBWsU1GB2vwVddrSeofYS",
-	"0oQRiYe+ESkDhM0DK0/aQR8EL6nHjdkNuMFDD3Q3/smTHGhZjjj6Mpfc7JLSvLfHzbqbsT+jjMZ4I1MZ",
-	"4YtajOXnnrico4JHhNdH8HyA+wBEk9b/k/XNvvPFY/ZW/gUo6YezszNshDugzRX2OKXZ5lYZ1dNlwIRC",
-	"WsMm2/QlbI6FtNB3lTShv0HGkWgHqXTwVHriA7L9HgLsuyRc9QQhdBrnlaJy8xUltet1/JYqsLPGPX0j",
-	"XdnvfQXcWPbdGYit9Hv2m34IseCdwsDuC6EefQcME95kMwRynUNh250ebUIdgEHvESV0sm9evr18enz1",
-	"8vLJDz9+Cz6WG27Ej983dXWRaIwLasaclyLrFc0AFvSnY/pDCats30UUFR//bk0T/AHmolP5fd2ILTU5",
-	"tLYOkaxnJh6T2PEFOAjleEz9CTAIcawXglLUj2tRCY6bwKsqI45wvI/CJNGjoouySSw52ltbbvuWzIrl",
-	"QgqVLA+KPtp0xWAxyiPD/l8sWey2bkLqQzuLOzkNiSEWUsIEr1D7l5Z98/L96+fYzunPj386O2fPXr5+",
-	"/vYbfGfBXr5+9qKl6ui3gl0+vzp+8sOPxz8/fVu0ZpxUY80WVTNnFbejaafi75fLt8/ju5EWNKkt0rei",
-	"Xj3VpTBpD+pOKQqJBt45dWAqeG141Qcslog/N3ZAFMVYXQssXYlimxmYZ1vLTEn1UtczM+DS4axC7BO/",
-	"1utQ+yCcyvVc2Xqbe2Mz6TXUZEOOgQe1CzFQKOklThjyWgcBck61sfl2A1cvLx1JxpUjPonHfbGNsPVm",
-	"CWY7GeadNO+o5s3vCjmjCwx1hMvRGb/SkwkCd8Pn36CjB+/HLq4edKqFjSl28v24I37h8a824QBSPdOq",
-	"iuKsIRvKiPpWYA0aQhBjpNUjGYas52EAS0IoN6PDQmXtARLr8KS4Du9AeE5h4PyRXlmRcOj1gPest2OG",
-	"OD10eawbxYQqIfTqyBLM3IWWmbC5buxIZ1MLR5Snn+voT9PuT/B3Tw1ovO7eld+hXILHFsRIVDYgm2tJ",
-	"YU0IYWeRjYUqd7QL7oTcEqVJ5DIZUn/vyybIlWHoqqfZN5D+1UvPEjxxIxaU+w46fivCNweLBQNnc33L",
-	"q3Si2pa0B6cc1LLM9Oyf8jKMCUFD6hbfosS3BRXuOSWWGBDHpIIMCCukse3WJrfWejw0OQMpFCIX7XeH",
-	"5mdsfvkOAaYBKgz5i909SsMZZDMpHEW2cSCk3L6rimvZU17ZJom0pTWhtiqS2BcBcN8LNP+7tEZU4+2s",
-	"CDQumkB6maAMpvNLfR+VdE7FlBuG+W+DJdpTfGlKpJVyPE4j/lHcHwAWDKluhfc4KNaoTPR5JhZ2EMZD",
-	"VHJDN/CR6ba/dbvfJqYAIh+fCd/kBF5FkGKbHCQrpmmsdAJCphU5T8jKiJXBZd2xWUaWq1cEHDH8XdsK",
-	"gjZInLagRxnfUgPk2Gk+Y8lQyhK4FtlEn5NOaCzTSlBpoHbzouxg6ClNcj50wlhLxXe/IzvcbaPvZJsN",
-	"7ThRHFleT4QdCC3c6v9WnzOuoMgf/f5xLqHPmT5JYyCWmt900hoiqgfNZMDUP8FzGxZjA6gnZDd2a/+B",
-	"LNuzDysvWpZF9yeaI3GDHg64j3C/Z6YPW5DkaUb4MEXSd9yK/40p+CdaIZ/I9VrI1EW7okpXLEWBalfT",
-	"Xu+KrA1DmTrzwYIiLmFO7KaIMf4S2cRAzuv9EdvZOKm1C/5jhCmYmIyzs3dTxyhpfYc8krU09yQCcRDk",
-	"g0h0A+cH/94uJ97lQADx5Pto0fO69cyxKLJqtZcHnfCe5dCX6xgvO2RKH0OmNGhrlpfc8mNKYrip9dKI",
-	"+thMRVV1a3GmolqI+riUZgbMIrB36GOhSr00x4nKgsg9S6UcfmK3UizB76t9/Z+7OHOpMt9u28Osuwz3",
-	"lrgApOPjshioAr02mY5wpwLE3Q3IYc1T0Q1/nW7EsaW2F7Ic87GruqlEDngHSYu5R5At3IgJV1mPgLDW",
-	"a8BDjJEr//yuVkzIaM/KguKoqSdJb/wLXbeMjXzhSrNJncFaTjUH9cZQZ2/XAjRhMzZSG5JsILLPdvFz",
-	"rHk1yNcReT+SB1U2WzISYTfizlUHI/97+k9+lzKTxN93hSX3amMoAHS2odU7QWyQqpuBoKgb5ROO6xkg",
-	"c65DUGTzGx/QobDtLuxFyYzv1gHySje3YuNUIGfpnBzKYBFLs5bXx/haEuAF5vrQ11o7G/xiBIp5I4ws",
-	"g5sOzbOOzYhmCccSmwvKODqnbuoRNk2wJfEdsd8P8pKXWc6wXuDXhrDd9Nuf4MOQkAzGCEW6tRJt53o0",
-	"QTz4OXzWpy7skz4e2grxS6i4ulftYpy0pyforGkLF7llj390/2o12lrHuFYgl61RTDSByGhiO6Z/R+Wc",
-	"KddLtnIxoeIl6vrWm+oMqAxAlIgM5qxYXuf7tLatWbGvX6imGmxIRVVp2+LiPosyTClKWG5PKNrBPorM",
-	"GcY9RiRWXHMVuIYjQOxeWclbsS8ztq901aM9VFy1HZVDTNFYXtsd2me2rfX2YcAqba9LrURP1oDSoe8l",
-	"hqzcH1Zi+Jw7obKkvUtsuLdBdXBf7WfMyKobxoI3MiHog9jMDiuJNjaijdgO7yVzMnzWzM39ZwdC8lt/",
-	"/1NU2boFtGRtDdLZMO03r9RT/kYLQbckr75TQNuC72aHmqM5n3Xs/RY1AfSZ3UBGnZxNzv6V75XmjLSw",
-	"Qeh4K5iR6KSlDYQaFe7UokmjGCFtcsU4K/mK8Ykevrr+DrllgxndbaO0EnzBfWHIvVjHG03IN/Lz4sRE",
-	"33BnyHCf8OlMzuLSN6GBU+9Yt94Yji5BxxTuu4JX0Z6shwuvtRqJ7QLaifrWxAl6zmNAYf3xwik/25LO",
-	"i6MbYZdCqFR+VLUCTRr9scbp701tCtKgDXvy5Pzs7Pjs+/Ozs0xZbW1SKd3UyXtS62aBARNpYF0XFGI3",
-	"gfBB93ZKHuRiwIIx4+MshckSrQp09QEKJBQYqBJsDCwTI7tC8NGU+VAHXTQfgWqDmd28oVSDA71onelr",
-	"jdQd+YZ4HG0BuC6aWpgLv0TRbaAdvTzfKt3dbOyUHlJ5Oif3vHEEd/oXUVdSXbC/fnw6oKV6npLThh+G",
-	"GyujI3s/lOuAxXOB2H7uVKkZZGxV1Y1SZEP5HOHWPiLBN8BM+hRYQbbtUihQiLSQJaKaAEWg3XDCQmty",
-	"Ydm8MRYo0xm1CahMajSwmXLoiQhAGYHISG2EEW+hAQXZuAjGpET7rNdnC3LhQsKTmXK36At4Sw4QAF3k",
-	"wSGR2jGnMF736bgB10vpricpwpwXJfjjSPeUNYAOUpFEG+zRgGXeQXLcqaNGx/JKsC1NLGu3qGvaoMGc",
-	"SYO5XWbHgHm6HaWfY4vYRjsjDWK6FTDY/wO18xkYmhRrfctBGEDSprHZJCVRZ+oAP/guslAABvpDy5mw",
-	"LnCi08xI34q64ote6AKqJEPXC7akpWhy0G460CkXrBL8Vhw7ayZH1+EJ8r8kKbsF+Uycg6RF4kO5ptDJ",
-	"MpQrHyXQKtoyKHXbhPCNziDVfv5SMfFZGqcTtEmXNsCohQY7Xby+gX2CiqgvUMHM7Nj3D9I1/JbpF9Qf",
-	"SmitfMdA5x3aOw+BhcL9RPJH6Vj2X6DPTjGfGEfY4+Sai8v7Rs6w1ROWyAdJ7/BS8Jmor915pDSQ0HGA",
-	"s0qoiZ2euw2CDlhGVGJkDftwdUlpIW7AsViKmt1IawYLx8aK558X2jSpjKmsZuJLcdG9hdVvmcrW4c0e",
-	"ijDer7mpvlukQ5B8UotsxqKhi42cfrHuZtjKHqOWjMO/VOqlcgpOrN1t4IelfIgbDwH64W6DzwV3B7ql",
-	"H5DvMux2xKtgbsoG8fjoHRh78fYcVslaxo1p5rkmU1GH2GFIAWvNR5Ju3uV1tkFAvChyz/su4tDBAbk3",
-	"6LBOG8h0MXJDyFIoK+2qBx+W3uaVBfLzo9KxbQjAO9rB7R1fzsSm6MaaZKYuOCwAbzJ4Kkot0IU1E2JB",
-	"gawd0uC0MTKbGXWnPDBj+aonNxIchG1xdmdjh8/bWTYmU5zYzOe8Xu3UQQFV+bShNuY1dWZ3Kjqq/Jn2",
-	"N6tsQjxRU8hYw9/TrwGb97qFFR1YshTAgGj90eGuvzTuc+tpDefvdzbB5xJcLWJILTf1jM1Tgr8dBTFz",
-	"2uu1e9nlBFk5kfBX9Aeyd+/WmCBbAJeMkQEwxNttsNjO9K4A9mmtOkQ0wqWBqx+pJg1CX4IOWERQq+jO",
-	"cDq1gU5Jg53Lf1WN4TeVyODF3KlRN9QI9vrAoXqvCAGwVLvSga5xX4+YS23NxI0AUGM3UJ1YeUmyqbt0",
-	"dQC3zUibbN8FztwjBGjmHuw25R7ORnfv1u1BYHxZCHIUj1TstWbv1z65C4xkm+ODnQTpDnf2JRykX0OU",
-	"bOspLclEmmSe23wurd3ixYeiLKgGNljYhSjBrBa2qZXP8kfHiN8Bx+mE2akDycMkv+UBAQamxfVyXd8x",
-	"Z0tCtcc4uE8O3bCUmUbFHTUXw1U1qBBMXBzq65fpqX+vhHIZ9dRJ3Ao/8pYcOFhl5gZswAbwRlHPTl5b",
-	"umgAIF/PpcJhAeeJFImy5kuKRBDwfLixmJmbdIg2+0kZaR48W6TJuZiVEKU59j0eqMwI7mLBlJBoVoTo",
-	"ATiklY7/hMokGl+OrcCtROCWtgtU7G76ZyMazOIJ3umcUzrK64nnmTubT1z2iBun74RUxy6A/qbz+WZ1",
-	"PeWq7Gtx3ILcwq6QDhqiMYtal83I5sy5XMpfSPdzkybGm8yrkT3AOBDY3KUGEGtxBxoU0RbgfhKMjHs6",
-	"U7gbu5Xy8AfYpojSXUqNnVTUufuNPFfu7+JGcvVfpdY1JakpYY7n3S4LsUGjt7lepB1YYhy0fvfSgK/g",
-	"ScVve+r+XfFxgmvMeT1LUIHwnVfm3DhxTEVR0FlhwWvb4ixO5C3oKBaaQpyk4+zuHX2pSu0oGJK7AGci",
-	"e+zUgEpQYqGj8JQnFVJ2Mu5slbZto1b8fdOKYhsYXpqJRcaN16ha8NIXRyUIS+nOXmLcMSQlhuA/YPGD",
-	"aoQwaZ78uj2z3Lod9R3PxKoHlR+Up3vA44J47OxVe5hJEgOol/dRW4j1znPQej9lvXy4unx+dfzu8vl7",
-	"vFEe0AD9aRhOYd98ePGU/XT2+E/MiBEEGv508vjbjk54s7KZXI9dK3Z6WoF+bP1ohH8D7fakhyKRFF8k",
-	"4JsMxjPU9Zg0ZwjWGlwsxJv3RCNt0dLMbmbW1qKiNQJoD6yzId1UJlpHmiAIXSNhKyhLIYntZ0eg5Qk0",
-	"Y26nabL2AdCt4FB2euQfL8KsaMz0kpS9nPBU63txK5Qd0nCIHky/3pi0B7/HudsCfWHekFMsTvZmFH1e",
-	"yFqYQ9QE6aXaqt1QCQKV9EkDEWomqR9Orq9RT1+XqAHYBrI6SDypGrtDFtmt5JvvGmlldCUKNqokdFFd",
-	"yO0CHjYptI1Zq8XBSXeOA8eO4djchqapyv51kWtAnT8CBNsH35iRE8D1v1k5gZvs15ZTM0UphnQZU9p3",
-	"r2IrYQtmdFvHieFGqL3r9nUYUO9EE/ANqHL7YyvxDPAIhE9IWIeg0jKZqeCxLX/A/KlhoAhTbYRqx8t4",
-	"B9MkvIG9jRPLr6uMBsqsa8CEJU5zC2IN5Gj29aPJl0RlUyupTGh72U8etGUj/bCmHAlwDqBlRhm4rJtc",
-	"vsXfFjq0UJohbWdfdRAeyjwJwrebEb95vCk6atQ93QKZTH14cXKBU71UBLubEGTVRNfSTueZLnCpbLgd",
-	"e6/3kMI6VkqYTHSUMIfswtIFjj1knSm5SxfFZcisrTtLzktO1Cs1uNuL/MxKOXFGhreU4+Z+1PW7JhhE",
-	"5l6yW1+enqZxma74ff3e3OJE+ZLwae8OyTPlZrpz0/9347XOKtR89wLDxBJ8SzNnFif6LMY6xz8zTVco",
-	"5XxHAMBUl4bC+0AgwW3hrOOSr260nv3XomrmgI9ZoF0NiQzicwsRJ3g5wP8Q0uPdcmhDC4Ibio2DfhTA",
-	"K/mvlBha5PrSlNLMrifyJv3pXMx1vbqe5z7PN48S84Wueb267hsgTa8w2c7Y0TSTr05uhOW1zYMxaTWW",
-	"9bwf3eWRgdNug32CQTwH4loAnKRrtmhsm+RBJAPehQyEklhcb4JP74BuRJO6c09yZEBtWmWAYgKsEbqD",
-	"69nag6O/XXigzaxwdJveivKERb1HMlHiTj7jhZs0xu8AODxObd8hNYmKUrZDWM2DLywAyCGqFRxw5CyC",
-	"nuDenuIzoYahWM3552ufvZAUyZS+kC8tTHd9fkHyJeBznMOMszSj9DUEUtKePF1bM2gMt9iPT98z+Aak",
-	"p0KIkcINVhNuceq04g7FQ7X0O2f96MV1puQisahlRBfhvkgD938hSkpLa2+PN5xb88qHWJe1tFYohIpK",
-	"Zx1ndBOfOJPDCEU+l0VHyRJ83bmYUOEtwLVxjrY/IShixjp2FHT30Pg8xrYZzUXnC3R/fPJ9iwTXcfcS",
-	"o3TX44Ld1LqZTK1/Q9vQME79xylI03HeXTDiAp7KIsPV2yLkfFovP3OUn6mKyNftfpJ2ynxGzSCV/xex",
-	"fA9blc9SybtS7lEQNs14f+IqWPcQZiN3CzuGw/sGjT2VtbGP8rJQV4YLIgaevQdXS5HCyuVVleZvPSUS",
-	"H4HM91jOsNZ/fkv1wpf0Eqm/4GZExSNSe3QGzA+HBL6L0A0GRVUHU2SzH4xP4Ork3zWKWih1Ift905jU",
-	"LcrAFt8BAsYms+ujTqSU/aNzbROzamoEcJwCGR3RwKmaNV7bQwCxul1r4YvukAiKO5JNAO1vzu/TN6R3",
-	"1MM46evm57kxi0qMQenoB9ZM5SZhv19wE20kFbS4IW1WQQoaJNR6Z4iSaHdHx8lIz+ddYlgr4byOHN8D",
-	"W56E1NkEXbdiEzwykMugF8KtO7reUPIGboS4CbDIg6DKXDFkN962ozdo15Xfy33kT4JWs7797XSSVJuR",
-	"Dwmoxrg1HuQMl5kPHyQTjkg8DaEyLBy0NUmtByxteA8bWW7J+fLt29r73O5+u9VhxdlTTDsK74gX1icH",
-	"hrFtP6XBWFee1fqhexe6j5y0dtcOgHG1tv4oFBCfMxtyzu3Of+QzEYNnmeFtTclPFzFE75vomCFRTe6U",
-	"76rnOf6dD1iFmtAIa+CnXfvbwfJS++22Zm++cmfv9Llp1+MDjtWct8LJYyBb3UUH8DXMuRy2vp4Eu04n",
-	"Dew/5SYh76Q6DyUKaADDa7qzPmG6see5esqCGg90mhEUzAjRRlV9yTpUzUKHhRNAaj2Pv+tH7yrgyBac",
-	"qcpHs3Sx7qCgXRIE2vMi3B0f/FjbdI/Ct0YaSVLUM6H2g5NzwGQIwNgBjNS76WiDC3M29idvfKgqQd3G",
-	"cVKmsQNPQdW+1u0xktacr1ipg2NJVCZ9u3p6JBiCI09nThFMb7/RXom05PchJ59mAW8L+7gV9+VjzZNR",
-	"dD1f8DpblhM1n3JPhfaZu7iF7WgqhstSmGeZ8eeU19z0uF4gNASVROAsTvea2QCTxrcW7Va0k85u5EcS",
-	"6t3NzPQQ7TQ3kgqc8MojDkBr8IWoKmgwDSTZtRgAlSXNh4c266Q9TYn4AQ3944KOLpyH79CU5KM7NhV/",
-	"hyZYnoRyJEqfdiugsn6KpOcIxI6uN7onoFoT+lDlbva6ZoGlG3Rf/eRT5xKX2W0cTgs/st5YzGiE26JE",
-	"bGeR7+abGWol0hLo8dQKPqEK+pKr8l26G6yZ7SgY8BsZQ8pZ6+mKI7EzPDeiYAxpGmf1UTSvol1Uckuo",
-	"QOZnKJjZ3BC1WvJV5lhDeTDAipjY3ThtICbqRNMFg4IOCKm41aWjYD1wOm1bTFKYWn9Ib1+YHcy+oUlg",
-	"vk/GRKYTAP8vgUx1NzGfcRWQVgZRNj2+OTD2uG1qaVdXjkFRYYvgNRI5cC3YJPxTeMHU2gV6bkI67BrL",
-	"uRU1+/jmKoQOMb4CURwxlp/Z9fVLbewxSFnMyNQzKTxDOT8KORHXfoyWYy4k8Osv4Nsd6wy2fMgJGWll",
-	"az6yJ+wK+5AZ29wYTNL+WbNRJYWywe9NqaGPDMCXQF3B39VEKFE7vcNjLknE/WbfzPlMMP/xtyd/V39X",
-	"zzEvh1dVoGDcP9LCQPrRMIxWVzDxeSQW2FYYCjbUCft87LQfJs3fFRCuQAxHD5XvFDkY3huh506KQqUV",
-	"tkYomO+MAGOWc3epPh+jgjjn9QxO5O8KGxgjxgzNEXrwL8GHyCvHhv1gJ+zKe/9RbvikUO2XJw1Wy0Ju",
-	"/d8VlrU6ywY7kljdOKUDuyB3Ahoxlu1UzAGDhz2va13TKSxqfVOJOcMcR4P1Bn/+/oc/fetBj4x1ggZz",
-	"otgbaSzWhTjthy34BGKM8L+3x/6uRk1tgOP4wBY8hnHZCb8VJ+ySvX939RGfQPXTRKiWWPLC1d/Vq1LM",
-	"F9oKNVodvxarc4rfzymuMuGg5pgltKU0UeIsAMm5vcGUAa+Z26UciZO/q+BePz96XzVz9sZdi6hE8vzo",
-	"sQfn4At5dH703cnZyXdHmH4PN/oUWPmx93VkuxJ18cH9gfhOmrVYRxR3VBLhO2Mtu7S+Ndq88HascISL",
-	"Pr22JAKJU2r1qjw6P3Kndele/xoLWRa85nOBhUl/S6Mmhpzzdcjzsa4v2Lxt0YZSIPCafzYCSqmJ1ZAK",
-	"UiC74ym2+isUfS60IiibJ2dna1USfLGo5AiWc/oPkgnt+wbphn71iQzPDbwG6MWJG2pOMO93zJvK5sYI",
-	"sz99j5cImD8ymKNz30rF/S2ildPf4OcvIJmSaTt/cftjusp8AtIAWofSIc2500LHjtMIPn9kQPP3fKrw",
-	"YFXArKjlqLchACdeB9z5TRKC2YRd3CAhOHuqKKGj95jyrdC0dSNiStjmIPk1OKv/osvVTkTRRwuwlCDl",
-	"utP7ck9i3GoIpckNYkL3prTQqwdobcQtr/SkERFb6p7pz8I+DQ8dcOHtIInlB9MbIKeYhr6IHkcNqsr3",
-	"fAfjVo9Jbg0zojp0gzKTys88wpV7hSixVkMjXj889o3ylWrX3H4bZSbi2qaEFI6CitBDSU6VgpfoMM2z",
-	"8Kdtx7fDc8xs88rMEUosX2VKL/d9YO45ZY9bIJ4kNcMO4aNvPNzHA2xTNOJQ4YILAU6NZb/gN4iST8ba",
-	"o4Bwn6COTjufSUVbsseNLoIU6u7qlehs6tFhWHI8xFOIPg1jzt8nMcdBV0ERuYcdwrZnMSUOosEHJb9d",
-	"1Rrvp4I62j+fATJq4WMekSK5R5FUZNScSzML9tHMWWlx+q7jrDfOvlWlKCmBX8dqJ7sMuq+NuRCvnF2y",
-	"Qow/5LbB89w9sksz85t4GNqOBhhE04/3fau2EMP+FQ+6AKe/0U9fTksxkqG2N0kGv2CWuXuwDHmseqna",
-	"Wa4f3DN4tD277RrpqHPOX5VOSst45vfpgVXTYZRCDamhYHW5d7Khip1e3vqMntk47dTo7SOnlwBg/6XY",
-	"+uAbyBsY8OBHyJRxD/ZazyS2S1nmLOQQjctbyOlBhLK1FD5zwjTgdyRXoGxrClJj0sN3GBRezQGAogXj",
-	"d9aLnC90jeowgRNpJdhMqrL7XGZG+Mp77ILHmJO9w1CR1v3HiNGxUwPFuUT3H61uwLPprfXcoJhCcNfx",
-	"PHISeMx0zSpu834diKIk+WZPZGbLBMgxGCaRGxsSpXcf/NcD8s/nytYryANLcNB3ijyfeuzXiskbkaJ1",
-	"rpqq2qvVROz0dDQVo1le7v6sQdpCkQcoVsuprkL5JFi8Y0koxmSqujWsgrrlDFqpLB8lRPRTN3bLsw8h",
-	"OF+LhYUC2S8kMg90wrQKWFHeBg4Qj/eRjpVWE6+Y9B5tC7qSFJifuB1NsxLzD7H1h9j6Q2x9/WKrSAaT",
-	"oANAx4pHrmwEIMghzUMJr8biwfXcVpjhVHCMztAU33Bjj587rnL86tk9gzZWfLbIoY6NrQWfd3nt+gs3",
-	"GOqlYvBtx4twcRcQ8C655WjWM5C6AflSYowZt+aEvbIhqIGVVVE6sftgf74z9xe/RDDUOjz6s2/HmeTR",
-	"z+HjP5j0H0z6Dyb9H2NbfD5W5ab2uZ0jVhWmKkJqMS6skwUA6jngZv731btf2BupHozNTQmjJhdnJA4H",
-	"mvoBtfQIMCfjyiLJ6TOSptxMN8VoAalC5DIO1bu6A4iz5yBX2QVgywQmCRqf/aMx1nd0V1aUGEeCAo9z",
-	"lBDSMCoQLvAPBONBX8BkAF8sbKC1eMAVSfjdotk9gO8t1WuOOEiYZOr2BmSyHdlUHH3b1sguOS6Fxu4w",
-	"LkoV6c4tnFeo54bmZnRGWXmLdefF0BuCjx/WHdKSyxCfSET6h7tUpyZAz5m8NwRR5Uw8JUonW7EltACd",
-	"6qVqrxgfjcTCHRTUEVHrwdDG1l0xp6k4ERsaYGIyLpQ4YdKez58FXJ4T9i4q2sJuWr6EAsZu8XdkizaI",
-	"l5mjIrgRv12DdzyMH2ZznEEhjCd7nsA8E8UI7UiEE55Y7g46kDuT/YcyGnEccvf680yovT02YaybChhQ",
-	"VXm4D9++GFrPYpSWgFhKDg04A5IPNrb2XazbTtc3jd3odB3EWpv9neD5Tajv3JozGGDDscXmFKqjzpzx",
-	"+d2PP16w787S9ucaKyux19MGF20LMB8kVzBa+C7ZL7D7cJxaq33G0GOOhjiFeQb2FjNmmRGjWti1JM1H",
-	"pgt3yL75+O7j+4J9ePGU/fjku5++9bhAYIQA2hdghHFI+qWGE44ThVNcyxEUE6le4AwPGNamETIKHq68",
-	"uxK0LCEPAFOu73Mq41qYaa9/Fnf3lGDsWuynZILNU3wq2rb9M2d8+VNdiocOLH8gKE03tuk5sogoA/Fd",
-	"hO5jAYwTM6V/txMFUY0wDOnD/ACy/Ks6y++T6ehtF+zO3nvl4rC7Cdptn1ykvuZO42mqEjN68D6D9uTM",
-	"MyyuE6og7x7+DI3O9ZyE4GqbWfMzTuQrzyYIVsK+fU8h/3Acp/rfI5V/gOnmqyR5VflW+v7zbX6vfyPr",
-	"LoLPBLPBt7xSBUxF8BJXHZ4itjbWdX79AEyTmkeEUphxrIZxhCpJgZwbUd0SfNogR9jGYIe0IOFmDjEe",
-	"kZccJBF2LVAOA7XN3zXkK2L4gaw5aY0H3RC1gHJiQFc/YQBNGMopW3QOSbVare1o2DJy0EQxizBGIoWx",
-	"LH+m3mq7MbKoqgqKEw6U3Bbm98AmYTToptIBhBPb7Xu3ApE0T/3d51WP48GX/DoCw5nFrgFPWDFJfUDY",
-	"kk6vU5CWUPibqfstvB2GNcTYqsf6Cr+cNditRz4MjXTH+CoJBX0HgZXvnV6mXJXHTtftzy/3lfIPk2C+",
-	"Xp4/KNG8FX6+YpGzRa31eDNcsWf7mAoq+zeQnnmI7cOxhuzaZVVRRJdqeQWf79sf2kFUze7Pq/DU16sY",
-	"v+e1xUpHKIBH1HSCbs+pNP+8g+7YKo7e6MSC/2yYFOEA9jEQYND1ef3FvYYJWvecT/KhZvfhvYbZ0Lc9",
-	"2PaB9G5HC6Woz6k5wDH+R8hGjk6O6efszuraHrReeUgf7yGab9jjPYd4EYWTRG7azfEG6jJftXkIX6Xa",
-	"uTbLB9YpcHRR5osA3ecQRAKFbt/aRCCPU15q33iyt9IcdMs5H00DbmDdKMOMmZZYVa5WvkgXcd2jQIJH",
-	"ODIt2APZLYYvUxaLXtiIfg5jdcRjPHDpVXfcfBeTgxogGyRw6o4pQFX01ONxxa6uXkKqg6hDE5JwyIWH",
-	"ammzIdgvhKxxSxgkHqfi3EO/UU1XhGRG0gGiVb5Ji7NKrKgqs0k0HwQvqbXWoaKYnSEO4CofDtzve4gN",
-	"LOwMR/MARFRJY4/jHq5pQnJ7Cf4SaUBVI85i2DdPr/6nwBQl1Ns8iDWhBUHcZNLgyX9LhrC7Ip2+vpu0",
-	"8RYHcCrsAckjHuWBgynR0KGLbZocwl771CZ5gDrPTcr4zf/pC5JDJVIQ9G+ENSG0U5fUyJre0XLGib4I",
-	"cD1aUUduFE6AZ+vYTJmihEpwI+6unNAXf3Hq4AAL5QPClCXUwnTkxa9aGja5Z9xqs0C9PZLcUXQ366Oo",
-	"51Jx+zVs1/5UL+jkmL4YQpUbGI0+gbyUTvTtUSGjgymyWZF72vWHsEi2KTKHM0JydH3KF4ta89G0P8EG",
-	"kmsMuxF2KYSK3ATBwR51lHNSaKFre+7T7D10i+ErqHqmrCFoj+RM8AK7EEZvdL+PZS2WvKowoWeTR/0s",
-	"7KWf/L0v3OaZ+OkgqpqeC3PRzQLRS1V4mDTfUg1A5KQtBmXqbKRoP6SRHLYuQ5KeLn4HkgTwny3ux3f0",
-	"zKE57cGccYc8W8LwHeL/CK0DQgA1yprFZE134aljShxrPgTXytNE3BI2iw4IokIaC+rVI8P8l9DH+Umq",
-	"Ui/bCHnBjOAVogVyxT5cXUYgcSfsI/A9DyWJUHE+ESqU9ia50hW89r2f8dcrltYmmk0sgl3ym3lADThx",
-	"3qdDTCQ0a9Z9JlNuPOQYwmZ6YlBkRJMinNJ+nfjy+wKsZv/HmEVdegBPRrTR0OYrn4sFPef+U/Ra2IuH",
-	"cCZ29l8seV0OSEbFByFdwmektqxso/MLg1ynhfUMy/Ax5TVjRB1aT3f1trYtLvu4kTIRA1NvJE5c0SL2",
-	"fUceP0xwGtNNtG9q/DDHjg1pc7dOL/5zLp1eHO7OrSEKbyqSaTDfrzREW0AWOXSH8y0q6oU2Yp/B2k4y",
-	"o/tK7uXwunu+/0DJktgM64+g6W64ukPshT15x7flCbY6XadxI1wE98OCy3pTEr2CEvcktPLXEUxtJ/jA",
-	"kbR+1OSDap2A0z0w2nHFoYkdwvxDEyF3hwGnQKwwW5TakBFgAVeMN3aqa/kvUUJHa+h6UABjMajvNKoU",
-	"HgkWW+ZJa4hFQK7fjWhXHyJw2AO9TjvHeflarA4cIvEjPDy+9pbQCDgEsQoTwwh7tv8DwQyw+aBcLmoI",
-	"cMIuW4j3tmAvZAZj01lop05ODAiYGgzFYm6i0RfMCKwlDA0SIP6GHRLWwmjUBSHPjA4VZo0G+L2CrEgp",
-	"xp370Bq/GwHgXr71PdZc+Ia8Tn56n+l+wNwSvGjOS7Hd3HISJthO5N113GTKPY5bbGwBqK5WI4GmE5DM",
-	"WrcNoh6IulUlVSdjJWCEzLtJR25CX7FI89N7YIH2lpdii1DzcYTonI6Koy0VjQejut2E34IbaE/jZKA0",
-	"bTlyEFgkm3YQV4cVVb+DmNomokInwsNIqN9mYtUboW9rC2QlAv6JNMHDztUK6g4uiJ1g7yCQfFiQkIJr",
-	"dmPdhR28FqsdPJEHCbHHMOa5YO6el/Zv1HckTWCnoymvKqEmoodzvDKmAaEF5G41MIg17J2IC0LUEioJ",
-	"Nn3mTm1m0l4wXfvOrFRxyLHRndM5wteoYwcA6biVOuIsQapFkD8pRFNa0/1Pe/8MDfDwXmBp/EFx5f0m",
-	"5MgqnPzhiCsUy/SltzzlVfVuPA7FK4flPARhHzpl7aOYerc2Cj6JktpBWQ0d1FoAq1tRR8AIgIICAA9w",
-	"HxY19r0O98PpetI6uyTWF+EBJZzWCPAz3kPPsGu8oUxRmAAh4WxeI38iX+MtakudHlYveAmqdDtyklt3",
-	"8V2WHFoBQpfiQ2h+eNUqIric1UG9DlFzNcw9DoX3ESH4+hxoPPbKQnCTNEbpf8M6fl/q6JsLzvVtSjN0",
-	"o77Rxn511BMm9r+tuViGD8PZbc13MXc/pz8SXaL0laD0rOnjukaEMEx4OdxpkyA4pm6+aY7wEvwMfFNq",
-	"BFGBvqy4nc9MrB6luEVBrglvkTi9Dvyf5N8YNcY6oYvbJL3oK6LKAqtZqT3sQjZf+D1O9l4CaceA5SEs",
-	"2pFcSIJA+zIMonlRcbkrEunHNR+SbHP4ES71kOIoosHTsa4nwlo3zSw5PhPG1nplqAPxYtXNKwAFKCRL",
-	"TblBmwC0IUiwmqLPq7PiTTJ6ATP5N7UBi9CnHtU26ErcNpVuD/oQfX86R6v1uMda/AgeTjg7OVHcNrXA",
-	"wFowONg3V1cvr179/G1rKOoxW2hDvaA3D+69O+ivUQ8NE/sP0SQwFuJFS87L8h6eui+b3lya41vnFKKr",
-	"x6Pv//T4x4KZxUw6afSP5ewCQ0aDkqMRMXoP8Pl35s1t3NldYvF53zALqI6c/gb/f8lmtl56D8zS9y32",
-	"KbkSAU4Ar8uZo3Nhp7pM5qS+Idin3U4bvnV4voqTyyVnIfLYAXd+IGy0pIinwfY0YEIKBQl2UTwRXvkI",
-	"w9BxwcSK2aVmldazRCnDUyzu/B/sl27uc07JeykpBZoasm8pSLh7X7++wcmrQlMIOOBuK91eZbOM9P07",
-	"DR6IbF/Iyh9Zvj7dRmtu1ekuBSEQn9sOwetKivqw5O7bZ+2cUd26eD2AV+znbeuZqenklvxqcLTemyUd",
-	"Qv9vZ/fAWkOWEXp43JDIcAgdco1MgINtJ5LlGpHUgpfeOEjl5hhkRSTTdiOZFzClr5VkcHb/KSSTKuda",
-	"o6BaN7ZHpDoGueQrw274aMakwvwu5CtgSQHN8FqQN9RR1E3AvKLqQsgiUUKUpmAjbaz7D33ohfsawcOD",
-	"g827fVdOcaKKRgR+C793AurZ6mhIe8G17VtSV9pN3WKPF6kIWdZEzcx9CwphDcs3cZjzz9elXipqtdKD",
-	"Bl4kGmSApI5yL30t5NwZ9cbyHghVsbimp3cE2YyHDVXFMCAlcRmrFwt00xGuezaTVulrSLDfbQavO3Vw",
-	"ls8EdhwgX7wwshQxDGhbfW8AbYPpcR511XRtmZBetaawbGRR5fdJM1uvvDqh3A45sY4hX2hM5MjXkTJX",
-	"K6DpC0fncFVw6roSzF/nPBTXVPDaiN8PxJQuWq6pMnx6WH3p1qvlfYyM1hopTV1LoK2ldOeTahOf4jL7",
-	"sAgeBO6/owsPwOmzbK6NZY/Pzrx2vP9DNFu6RvhkKmjt1w0RSAJ1hlNzl5dZPYF7d74OOOwuCgHN8qry",
-	"TfjJCQj5FBmD3GxtCBHlsobELzeZC3/hwYPCjLgVNa9AZpih4NZ5BjTnn1/hh4/Pzrbzo8uqgn5zt6Jb",
-	"2kGN9XQNIIz3KPE4rOfBmB4/XQtvQHSBekkNSgceCSobe6ZdSFPPEu8LqbzefeOYMxUHnXdEJ6g/bs4F",
-	"gU1twGLSYqiuiCS8rn1NUXBdYw6dgiwGr1SCrl/6DloeIMH3TrNTgJqH+eG2OTNRZnjcL7DYLVdhow5K",
-	"xVMOhVAXhMKr2H/hlAu2CN/s7Xr1z143w5x/fiPUxE6Pzp+4SzGXyv/+eKAbZALFP06dgeZpBXv8xDtC",
-	"DZclJqIvZb6Yq4LA69qs5LyZH53/gFPCX9oJPXDLF3eQ5eBE8CV3Wm2jyj3fHa/RbI2n01MPsTPvosyj",
-	"IRC2fDTSjbLYpwj7hO4PRyddcnpZlu9a0+6rTDX/RSzbjXzYdPPuuAnkCTwwsBoxc3ffrT8ifKpA4ae/",
-	"+R8herDgFnF8uvN7SillPt8Jwy7QIg1eyngFVngt5lwqk0zXVBNxZ+rwXxwa3n81fgsLORQZ+fngsh7a",
-	"XzOUkrBjHbSXAehP7DIN03n+kU+2xLMemPpOK8FvKX8glw4fmL433sGRYJjRCYrDlNM39Nb7UdxB9Uea",
-	"YeIwX8WKkh6PDwCFlgLqCjkYWAC53GLoBGfBVMy7aZGYRg7prUZHGa3O9IDuCGmz5t/5yD5RKqXlM0He",
-	"wqlesjGv8S4eQgqvO9URbqMIHRJMVHWGuV7T1tAKp72cajwUAimL5NGo0kaU0Jc302xuj2e2f27dmeFD",
-	"o09vu91wt+rZfuEnMX/ntGxEv/sCjFDvZ+BwYSHf6jwC9IKmXx61q6ZWYEW49ZwBu/c5PnVbbw3fhtb/",
-	"xvIK2zFeOG3UpwZ2gcNgHAAX1f0OrfewuGeN+J07IOMyLthckM5G4at9QlFcVkYjO402klqRwiRCs88L",
-	"9qdBSTH45cN299ySTaXHzxoxFCki0OSebTxwwGRvx0u9xAzZSM7xmvqKLnUdNXknDg8HwWsBv7ivJmXb",
-	"B3EXqMn90G0krn0HDQBnHNrYYksJ52h6BV/50j+843cUhOptn57tTVvLsb1L87WO+w1igEu+8nHDwrc4",
-	"DP3nZ2LlfaUFYgvdcOginb1Yuq5X95jY79X73LurD9tWJc6b520Xf9nmmkPtSRAw8PveQX262fvYynGn",
-	"ke/W37FDetAnB4skER8JsgLvAr500JCZu9BDeDSu7bAQr8CoTud8keXXb4i5TLi7Q8BGziNeTQcQsezQ",
-	"Bn7pm5wS30HnS0sOeTb+li+2uZwTTtt2zwr22Am3x2dnZxfsydmw1tybHtzt0fg/uP8fTPYPJvu1MlnH",
-	"RrLdIxZ713pHQm7tbPghPPUQkQ0/2tDIRljDw4Y2wjS/3tBGu5MPG9rojpuEAYHPLxhnS3Ez1Xr2yDAj",
-	"RrWweRydfTpEAs2c/uZ/7O3HgSAp+SPPr/GRIZIkZrPgdhqz9vDGfKR4OwtKgh60KD5CQbUl1HbsDfqg",
-	"vSHpGNF73hhAHXBcHrwVqSovjJh8TRt7kOpPmMsu0aEslDcnFIvD34fTUvCyVy48cw98bXfhABLpmajc",
-	"xFaDExFGoNNQkmmJ3xZlKkPv0ILqSqjy0llB/+bn1N9zQFlcY+I8Xsa+OMxmBavwAe6Ps/J6sNkExF+U",
-	"YOLWMegsJstH0Wpg/4tP0S/RLTd/sQjoUdp9nx9A3W1Tg+mhrxfbGywfv5i2lXDoqpLpJtziwv9eZw8z",
-	"HuJf8os7CDPdhiH9F8w9tJpNhE3UmNysGMf88RP2qe3/b6xemG4VAiRF2hYZCjILDbYLKLDTYj3HWoUb",
-	"sd5VwV/rRF8N2smv1SjpzPGBQ6+dYVNsEz7ebwy2Ww3naff0t7rpqc5+2UkQYK+sYXWjfIL2WFeVXjox",
-	"ZkCd15hCflo3il58CgLFZDyVd6OPD417xUMwgS3ns3cHSHwkpwhGuCXHnxNE23IqfAm9NAS6plmp2785",
-	"DRCzrpY81IohW6AagMjRLCojMhidWAz49Z8dzjN/gu7Twx5go0qd17meOparx1QnbsWCMJPDlffo7s5c",
-	"DaUXULFxIyaNKtp4IIocBqJ9s3ZZiSW4OR2thBLngmknnrlPV4OeG3Sr3ZipItW/qlLf89y/knYt/bfb",
-	"rR9STmCf9895tYVJH0Pjx34tjx790GBh8AM4PKMRhzo9gWVINcFOlvv0fG7TgS7LEntHRROI84OkZUZU",
-	"YmQJKdAtTgCiiJ2KuRHVLSQOY3IPmmVlk+4B1dmYr1SjWZ/mQ7taN8ZO8N2mEge+UY77Vv3dpZ8j+BxM",
-	"hl0y//1ANOHy552F5IW9D1W4L+0KWt1U4iCQ1dltPKVy83w3L3Kb7nEn9n8zEnN84MT43/1yDJM0X5FD",
-	"4dcHOI1BVr7fmt/FzAcrFZiVZ1IovZx5rlqFnpmpXirAYXZ/D1XaS11XJfYKbayz3CDCT8j9XkNsAaJy",
-	"ljyN/XWb8n6SD23Ld8ZN1fDTwR3Smvc0euqOvwfW5hPmX4Q5Ye2EsxOD18gD4odiCV9hARn4DBKrEWik",
-	"AycyE4tEUvT7iquIeg4S0qLXf4JEnd+Lr7uFZqH2Kr5viLf2wH/zP37pg0S88w32Xzy41d5zi17uuUpl",
-	"20amdJ5kQLm9SIXXFH0xeAEBHipLHHNZ+WBPwXTtzfrYN7MSlkBZdGPPweKH4AI8r1UA3Dhhn6CK4VbU",
-	"tSwp7RtwJ6kKnBKEYT4ef6p9AeOVnepmEpB2pgDHPpkIgLVa9xpko+R7o6dDK3u/F0PYJg4OKAMiSg5G",
-	"/1bND0Ex7nOcxQMVCyBCiU/MgXTQPeWKRlvhU0Yfgue58YZoosuAeYYlpgXrdJaj0scHkjaD/dOhIBYc",
-	"ygX6WwKwq54XcRcfrcfO9B7rGgEkuaMYcmJ3Mxm0ErEXmyumK2wfPucrZqysKlbJ27wH+99FIv4ejuzU",
-	"eUPZ6DbcbeA3lOiKyFARdqIopTUZTMSAbOJOMUZRZ885tqKBDtoehdxYsTBdXEa3D+aiLe8juYofoHSz",
-	"cu4E5lKzuVSNFcbntcdtECFLzbaAJQWIb9DdORZeLbRUCV3X7cD+uOmBhOPmJH+v7ppuJjCFnTBVQEXa",
-	"v+xstvlHGvX151o0URr/jmJxWB47jKDVv0smRzPMv4NH2/Xr7KdRZoenhph4r53WqK8yptrk9dlm79rG",
-	"evZAdsM+cTua3mPL0hil3NiAaW1EVAuCICUthb/hxh4/d1M8fvVsH1j+sNxjY2vB5ztC+l8qyt1biJpQ",
-	"27xCWDfqAjJ6Sm45StIPjQoNZCVWlnrwdOzwC1NgkBYYtLO9njTU0tFC22K69uRJnvcBNMMDEeA42L8Q",
-	"SYef6kZtQHwvdT0DDpZWQkih5G5bsNUYmsKfLagV0rBlLa0VipXgbQWmuJxqZrWeMWmd6pnTN6+sWNzr",
-	"ah8K1xkm9tBG8qH5SVe8O62tj+teuc8PmRXs3p9xbIWGVwTRvNdcUvfi01r0tuJ631jjeEe9Il9u2/mI",
-	"NQp6/YA3aM6NFTWmkoSev15pdjc3RfkzsaLN3ZHws2kghz8VLG4o7xlirbSa9AFNUbOhvkqfKzlR7xp7",
-	"NDQ6TK90swcsHc/hR1rPpKCgcQdr60rY46fw6cEQt/pLqPOtkt8e9Ea+FWkrQ1NrVqkmh6sbzxZIyIl6",
-	"dagwCb38gRl9ep+vsHuzVBfERALdSsU40etDk6oRo6aWdnV0/rdf4yurVlqJzp09HelS5Bnqz/LW+z10",
-	"GbQwhLpnYz6yuvZ10EZO1LEMMV1pTOO0FFBAxromZQxHfRQusodhZLyqBS8TKoebwlM3ycPQ0gtYBAzw",
-	"ddHT3e/sTqcPGfHoPRxABQtuzFLXZYFYvlmioD6DUBPJXuiaPT4Lfqr4msz5CjGI59C4Wc+g+UPnVaYI",
-	"oyLCmodcZd94bZgUe4JE/PaEXeKr4PVK21QbJ1j3FQmuAwVv4s29a3kivUTsG3zXUwDe06zrG8upoJ9H",
-	"rZem7WD6biHUq2fsqVZKjCxd90S6oZm9whHWFvsdpi1sdEygLG4/WpS0FjHQN3oUSLbH8fNVMVrcoVMs",
-	"vs43KADXc+jUQ1zUcA/XLjxaO0QdsG6Gs2y3x0sYLZzAmuJ6Z39a6osj5NE7f0/Uta4HfRFFRvvNRdXM",
-	"K25H02vpF3hvt8XUzqsd3RVrGgD44irBS3QvapKeyujqPnrAf9x98Uy/p+yA4JJbp8gjAy4Q/9UL7xaB",
-	"WjB6sWFClblcgPd+0AP1OKXX76VkHT1j5f4BrBNioj+icOUf2lpGqw3oC2Ci3+hydQEIUWBKZvth8Ko6",
-	"bE+bQSEeryoMCPB8XKdHuv0tBYLKPNVVGVW+YL/vPadixkd4+hv91AvJ8VyVrVaUkhfdemfT0aD21flx",
-	"mFNg7/tkj5tFfxJAB8aXorLG838oOip1skDwSti/Lg7ql4MBco45jbrCwWyKXMrv29DBGijbN7knG5Gg",
-	"aXyIe1FLwCdra/m8Sw6ygi2vbarHW7u1B7AO3awvydN1N2a936YDQwToUohFb7SB+75iglcbnR8DcB6o",
-	"mCPsd4u52T56AkByJpNgfQXeoQMmR+MAD5wZHQ2a4EvuwwPlRKeAGvGET3+D/7cXPPMwwTRrogPbzasN",
-	"3zp0rHb7rh8WEbO70RsZiJkW2NQ3Fb4UlRCmQLZxF++UYBMOoHhYYOMDJCuGXXiITMUw2NcCuwotvvI1",
-	"aZdl+VHw+VeMhwfTu494dDuwl4Y8m6Ep2NzT39x/vWWUH3whEYQDpSVUS55OHMeKyfSxpJfXjxpk8U17",
-	"xqqLt3ayd6y/eGdP52J+IzbaHOVsjPe8tr/j5hX37nGS2WxyzZFdQMFn7Km4R0CyJsEk/ltL9b97Rw+y",
-	"m0DHEHTo9W98xEf+F3s3YIV38m1YvzeHTDrswYvFmX+9KAa0sw8LX+CEcjtuggVAdIzKuzxE7FFxhKDh",
-	"WajYex7qdm8jEtPpb/B/rwj5IG71TGQOP8XS6MlDiFjYTETeVlREukdA2M7+1HzUV7hwxVemhdpnumZT",
-	"X0PH2ViqiajByeI7sULLePepNN0qWVhNpyYWYGYS3pePbkoHMvfh3R/FZ/vQoXlcVDKrxu2tbyW/9yLO",
-	"roPnt6MbwWtRH53/7VcnYkOa1d9+ddRpRH3rKb6pq6Pzo1O+kKe3j4++/Prl/wsAAP//",
+	"7P17cxs3sj+MvxWUvr+qJPUbXexcNivVU3W0vsQ+cWKX5T1+6rubUoEckMRyCHAHGNHcVN77U+huYDAk",
+	"MBxKpOI9m39sSRwOgEaj0ddP/3oy1oulVkJZc3L568mS13whrKjht+uJFbX7oRRmXMullVqdXJ58mAk2",
+	"bmqja2Zn3DI7E2zJp4KNxETXgk35nWDcMCU+2bOT4kS6L/2zEfX6pDhRfCFOLk84vLo4MeOZWHA3hl0v",
+	"3QfG1lJNT377rTh5XYrFUluhxusfxXp7HtfsjleNYHoCUxjzqhL1F4aNZ1qOBc7NDWeYnUnDtBKsFv9s",
+	"hGlnNRO8hHnQtKIhT92Y8QQX/NMboaZ2dnL55On3RWrCk5+4Hc/SFBOWT91UV25a0s2Sq6koHaGkZStu",
+	"WC14eel+iT7VqlozOWFKj3S5ZqIygs14+7m0zEg1FuzL9y+fsT8/eXJRMCPGblz25OuzJ2dPvrpixnLb",
+	"GPbNk6dM25moV9KIPAkmp7iK3Novnn6TXLwylqux+Blek6KApCe+MLAtYQZLbmft+P6pk+LE7ZasRXly",
+	"aetG9DPLj2KdH3ku1v2DzmGv9xnvjVxImx5tWgtuhbFMNYuRqN2mC2VrKUzBnjCr2bcXF1fs2wvWqEoY",
+	"w6byTqjcQalgnMRcpLJiKmqcjJ5KlV9+5T4uWGNE/V+evBlCwKN7kuLtUtTc6jo/AU1P9G+Cf2rP4d8L",
+	"btxImwN/nK0LNgEhJVjJ1yOt5zkq1/iOHQNpy927X5fu88QCanqgdwETXS+4Pbk8aRpZnqRO0vum6jlF",
+	"dVPtOEHuiX1p2PSsqnnogm5WQiyz7zfu0weO8EFbXqVYQDh5587cWDfKMl5VeC8snIjLcYOFtyUoNtK6",
+	"Elyd/ObGrIVZamUEXJXvaj2qxML9ONbKCgWygS+XlRwDT5wv8Yn//z+IWduX//9qMTm5PPk/5+1dfI6f",
+	"mnP/Xhhxc3HcspVQlq1qraZ0A3zz7Z++OgOa0CvgIi/LH2qOc1rW7pxZifOe1HpxOxN1htnwTmXLio/h",
+	"GhWskgr4bpMiBcjQbeYqSKRsvb4jjQpG59T/AQ6utIbplUL5BeLrbHv3C394U2M3yso0XygYzoj6zukK",
+	"K2lnZc1X7i52YwSOK7kVp1YuRJLtWpb9G10huNhfwsN69A8xtm4q12XpBYg74NtbseBzkZxqLWCuSqzc",
+	"RWbYWC8EcxvnZipUs3DD00pOipMRTO+XBKEUCZV9KGiEtVJNzS5G9Wu78c//VpysuLKiHPrNj/j0Jl1h",
+	"0uFdBZIpQ+APei7UNmVLvjbblH2lV6xyB0daNtNVaa7Yn7t3csGcpNDGsq+/+y5ivXD1Fng9w8t5WUr3",
+	"Zl696wy+RdHE/cxHojJej/VHwKCkchqecKrDpKlRmM24Ii0Sz4eo4Ylogi1RslvuFMttmrzUNeNswccz",
+	"qYSXlGtWaqa0nUk1BQ20w3dBevMyyXS1RmbvZ4FKpDc+vdF6ab26ub3bvCxrYUzKXpi5vXTvdeKGK0aP",
+	"JqWKe/bWnbftF71G4aGVOHXikL1dCnVz88rJLDiT0opFeu/pD7yu+RrYB3Z+L/bZIkcleK1smr/dNGHR",
+	"IDhWTpTg4wUzzXjmjI+JrI1l7tLiY5ukBMi0Wyd+kxPKsthS14lpPX26pfcmNNqEBPD72plQvE9JXlku",
+	"a83RJhvIJq3EHVe6KZnh6/YoSsOUXiXJRC+8RSs4wTXWeIbzljJcqNyRH8y53teSxXfLbUcl6rmg3HcX",
+	"0lpR3o7WGWXSvdMLHqc34kIrYfG29/OV6orxkQFlA8ijnDVdapE+O0C4W27mKP3TShkn+jrTFx69wrdK",
+	"w/hIN3ZTEMFz7uiLMq2AuCsxc72NdV062rV7vv1QUwmTopI2NIFpw+sShK477I67O4e9T8C9lLVY8aqC",
+	"mz8hB5yFvlNKepF3Aw9vnhJYfZf0flHJg2Hmz5z2mlIKc5pcVk1IqkL0dGZwUZJPZ+NUuk/24vER3b/b",
+	"d/NEV5VemaxLgK1gb0G5dWfb8rnI3QVVmZF+shxgoZDIyighC67WqOMatuLSku6bVjhU0jD86P1wsCxZ",
+	"VWwkmGd7xs2+ejP5yYLkSNzqZOoOWTz+Yes6Nl6LcUd+JIzTNUpxhT4q5r5kGHdSks+FIrmzoSDxOfxp",
+	"kVzfWje16TEKW/vG6TigNnfJ3pp7Xf6GVdKt5JksMAl9mxiz2HQKBKoWLa8H9vBzTp2Zv4ipVG8Ev3Or",
+	"2z43U54ysj44lmbNEpyfyO5+Po7o+s7JYVWCS7ESE8uMXghQ9NIitodlrE4fNCSLG5wRra6YEsLxJekB",
+	"MPezpIG1TQX3UVJyLJtRJce3c5G56vBzOCByh/7WL92igVL79IxbXulpk9BM5YJP6achl8Zr93jytpD/",
+	"2uM1N/Jfybf8S6s93vJ/tUq8ZfNg4AL9DP0YSTLN3NFT0wSZxKelrIXZ6xYYKIYhHLDk44Q4eotKkJFT",
+	"xW1TC/blzc2rm9c/fJWULVZ8shkxLA2z2slf9ypRFmy0tujPcD/s5i+cuXt/PN8iJkuGoGoq3kdyuUtV",
+	"1B+BvmS6LXlj0FFoGqBqo0oNv1vwhjnpUMtSJM26jFfno7Qz5t7jLCx40SXGMCAEA186Y/CQfzuY39zT",
+	"zNvdZttb3XN/bRuxsc+XXat2NCd6IBa0eyOIYruJnfbn7CT4L8X9VazeuWmZYnBHFh98WkhjpJpeBuXH",
+	"gGMP3HDeFwZ/ndZc2TMWvktxKPiz0yxUCZxtLFgStblktVjoOxF8hfBKPh6LJdz03Pjvxk4EmMVJceKH",
+	"Bhq517hbEr6bJNYzd6Gp53IyEbVI+gLGgRZ9so0oFnN11srdvljQn0AmFKhcaC5wResWZaAPmwprrkDP",
+	"AQ8e0HisFwtnWWXM4sgXN+NPv/2uL8Q1kW6UZS1V2pTHSODOGwOf2uQ5HxuiaYS3FZ7MSW6stElqLONK",
+	"mz1V/VLw0vHUHtdC5CXa3lJtk6r0Ohj6luEs2VpYYOSZXrGKW0Eh2ySN9VKoPRdWC2PJZ7DzCnPHMH/z",
+	"uMEHXDFxjBWHphdHRE7uplYT6SaYvmJ02XOxirF20oKPra5RKsBxuRP1mrlvnoFzN8SZv/smsfglN2al",
+	"63JgTDo1f4XR8QwJORtX0h1GvCesdncWQ/U06z/q9x0OUq9eaWOdWpvQ07wbbdsWzLjkNjab/GSt+wxe",
+	"uMtxlnUO7G+h4zcyhmQpxrLcWw7gdzKvPKL+mPOMeFGyLQxWapAFCjQq4D41mo25csIH17m3JRacSf56",
+	"9d4gunnh1E8aAz/Rf+4YJu7YlGqK3p2wqUUbPI8M2mgP/ISQGD289lyMpUkKlqkPXm7TIUP5jYnjC3rG",
+	"fsNHoko6ifd2ufZwZtZVDolMu5dBPgd8OhqraCe6a43Pgla6dax7fCXSmzXczEHhG+MrQY47VuVqzRa6",
+	"zjDrodft5ppcaGOsLtcx7wevzDynRT5HM+HZTIzniTuNq9tWk8+f45JbPuLgX6mCOujDy2PdVCU5+X0u",
+	"0BVE9mbwidI2TTh6tsdvSE+Ao0xCDKdAzdKNj7EdrdKuxAlvKrvrYiLqvIRn3dUmeJlx9HAz8wuHoAb+",
+	"bNLGG841faZrUfKxFZlx/IrRnVUKy2VFsS30FPIVXxeUFmdnYs1moioZZ8ta3jndbS7WV4yDHlfD29bM",
+	"igoDsIJTWshGCC8iW68HxG8YESqss4gZKVphios7JN9iSCP+uU2XdrNpPaQOuqPpuULXkeWX5givW/af",
+	"RjcDejY5fVFJp9QlZIy1YrHMueuF2lfWirrWaa/8XKoyk86grMgZBEnSgokXEvksMWBwIkaJZTvCmEg2",
+	"mFnRksKvIppaRIokfXfauyaj3I65YiPBSq0EhdikLWAVkOQw5k4tqJCRBoe2WuN5U3Hti5r02WX3McLb",
+	"DM+QSuTNaj1hPBjgX5jNDKZYibtdCK5M2ibsyHPUz0igW59iCQZ4JUxBwQpp6cm0LS6E2ovdW/N/+yOp",
+	"xiKT50TZxaT8AXlQVLgJDE12OpDrIDI8g/OALvfgVfA83M/773hKiwkcO4h1o5OUYF9FLt4dKjEMlJxr",
+	"0+ONTdvwlJU2F2tI8gKNC8Lw3SD9FVN6BWqY9+eVjWC8qgUv18N3FHkz6wEhJieBsXdc9J4nXKzy8VpM",
+	"A0BdSi/ERkrCsCnrqsxEPBeiXGczA3YzAlg6lHqbYHc3bopLXqhxvV5aUb6LXBsb8RD/yDZl3t9cv7g5",
+	"fXv94h24bdnNq+vTp99+B3ak0phYhomh3188+VOoDPjT2ZOvOnwyWtskiyx4KfaSUftF4dxFVIUEDzQy",
+	"wmqZ1Tm3f+kzEjcZV6MhTRF0IMNqphm65MJtB9rpfrec3533OPgAPdDvWYcmLUWjdaTZwiY1KHdr57x/",
+	"kMU1FrUybXbXXKwvp1wpYUH/I3685Lbi5rQc7ZetxoPnbNvs3ct9Ayp7PusN87+3aOIMjO21e5aHWLbd",
+	"sENQVaNsK2IIn1U85korOeYVxH3plPzp+2/TAT/dWCdz0oluos75Ypa1uLtNT/xD/1wzvA8ZBLdyt3ab",
+	"Npzg2DlGNhmd5J9p5dw0uA3JUfGz26zSfSf59oz4UhZsXLl/tDJgNNdewTpLO77XQ20TOF+0Kzh8YN6N",
+	"6bYra7c4omP2aL5Ew6N7Or1HNU1+z6hRjMZvvU/RbBPdvG42NO4aynzaVzgpVglQ+QaEUzMKW1hSlhKH",
+	"UMRQ2g3XwQoq0UhXQw1Tz158WmqTulPfSCWMOyYctHm4S9pri1JBK63nrJJz0fUrnLEPM7EGZ8xcLK3T",
+	"05xucsY+zrRwAgo9QU70k4OmEht/WxTM6KAGLrms24yCWkCktNyORviw2DZXkA9oEiKyhhxET3IZ7Upk",
+	"LHSkwt7c3RKviLK4YBxwvOSEXV+4M0j9aF2OzcHfY6zWQMtaFG4jZ+ITL8VYLng1gPMdJT0ZwiRSHPQS",
+	"QlkpD824FjaZNj7iRnz9tAC9fr0UTKYPeVNXudz8pRxDdkoIMTd2JpSVY24h44InJfuWlIQZ4kD5pT2j",
+	"eF46yrcjQUGXafH5Ulbif0SddvQ7PTSTsFlBrM9v+Grmbgx3fNJcPM4XQyLfYfEUZDJbZBW6evdTiaJi",
+	"r3RAFsSAnjgeZ39xq6Odg5HZXz+8PP0efvFHG2NA0SQzkga+BCl7ukkfH9EKuGFCmJ5PrHJgdGwh7Eyn",
+	"VYBFMjT8WjE9trxq9dWL7y4ukquBmsG0zrOvG8V9IRSGDfuO9SVy287qVXL7U5x2Xy5LBeGohBLn1bJh",
+	"QSeo3X0ifdiclmAdStCJoeWkz60q06mnY5utLyj5GrSPpxdfX5w+eXr69ZOCQek/W83keBauuTYO4q45",
+	"LPaDAAlk5gq25MZi3phurDMbLxl3/1Oh4IhjKtKYN27wwh2tWVPXa/iUs1oseD1PlyqkpVmvQ8DmtJKV",
+	"kNOZjcNPIwgC0LwwrYnX892R1jFuGr0w5APSpDL74y9ekyguLL9NZmD71Ff8Xu4mXs7H5vtbM+NP0vbX",
+	"k9b6evfjs5v/8z17/uJ9uP5boQW8YPSCSmuM23d0ZLWaFdzgmAg+V85Og/TB4OKBKhDLZlyVeykNg9dq",
+	"lnN5myTXT8+/bdd5g2bDO9BtfhTr12qiHeM+f/E+v0q5WOraihKWmx7dzCbL3FmyHJzZit3cvHr5zieb",
+	"geH6zdNvk4br5sXvnaxugWkuigpVEuHwRbfaIpKD+TQVo5s6ZZNehwI8rEMaMH18U0hhoflkFmLsdbmQ",
+	"CS0jX7EW+eAS90ZarfsAgQF72iwZPpJOGJa2EmmXFQXrij7TPKfAkfM8TDxJiuCl3ZAJQ+/kP+13J2/m",
+	"y+NVtcgphJnK9HEnVas3AtU+2VeGnrWQIg+kwYTYErOXF/pOlP1WeMJZvHO+7xvVWz1eeBskIkGWcIcw",
+	"v+FF70GaPLIRHo+c8HuXtz5RKVlN6bQ1X8ZSsFFDPtBIk/AJxeoqDtZiSedqtk4nXVCkbC+l0n8nk/jT",
+	"Gw0hju3boR/F+r2Y7OC8/oyw4bE797xY8brMyTrw0X2BXtS5yFBxTw077NReZG+/NVoPrUtMBGeiHe9s",
+	"ZYplX3FVvr1LydM9i6OuqTRqt7S3OjsTkZnLMJ5CkAZpze1E1zvLt6hKY1ljfr/X1dwTTNrtaJw0uTBc",
+	"Yl+SC8xcXN7RHMoHvKfXCr5IV6uIie3P38J3hEK4NE8vxGIkUjWFbyeMMzf6ft6DrCIStIVBeXHkycYv",
+	"pQmJ2cXbCl011bW0s3Td9C5kAZ8Ogc+RlyOpKEi1b0p8N5A4PBdiMyobFhhlGHQCcrTIeJIpEmIx3jZ+",
+	"Dl/Iap0T67dQxNq5h3dDQtwTbWE/lsGnCz//DUyFduppUjj1O8lPlHOTCFSLCEOInrpiYrG0a1bWegnm",
+	"GPsQpe143xni40kTXMfSuN96XV9tXsKWtm3Q4QCvvIozsHdW3xwCqyMPx1JLutf7RPZbfOqgFnnXPx57",
+	"6KkSYsYBZrDP6D5Q7W3BwJT905PvCvbuxU9OCf/vjz9mRqyX2gzn9x1Fu4GlTSqql01yScPDXBNo0LcX",
+	"aDcN0sHfSGMREwHSLj69xi+5dxwHNmYwBbMlIn0QPDqdr/IaHThOO694o8YzUbIRFYfSbVL45BVEB5EE",
+	"DhISFtM3M8JeyLIHGgHf50571vdzX5tzDIiP+11w/js5i2GYy136ayl5/VS+qqEnn6olDWKljoSRZRdo",
+	"AVPVnc3kUaBwM3z2mVRUR5qDxkmfk25mLXgAo9rQRGTymAKYZGIvRAwJkV4UGTHNpcgY+S/RX6+zB/gL",
+	"fis5mehUGKuXt2NtrMmWu7lHQk6dsV0n1HCt5V9aDRAlMXCGLwryssLzMhGKXhkoGh3x7c3a2pot8sTn",
+	"IXBS58ATl3aI1jnZnSPbJw8P4ZIJsvVx/TFdLotMLJTWbhxwcSn8yZFqGf0I22gsry3+sRSViH+Ezydc",
+	"ViKNFfejWNpXVGCycQlTCtXQjKVkWhC8JLXs3bZRruwbtZmVrEXrLzVmdirKp99+++TPZ/shFkXqc/a+",
+	"OOAdM27LpXrvOnrst+JkgkHA4Xzso4YJNp5sBKx2vKZ9tqPg9xfVwlN7oDQdVcVfCrXzFiQYKBvjOckd",
+	"9+LetkOt7wIjJVLQjV4IQHmAPFkz0ytRbvp7NsyI4UnnNHiGI3cZEkMhe/rU24EX7o9iHd21+/hDIdQH",
+	"SHZBf+rAt+uqNFlF1mNlDb9ICW4q9nQQ9FTnhG24PbyoaSkVX4t04gNvtdd17kL0/B3JiIykdZaOT6Pe",
+	"Eroh+2yw0fRGqvQtqW22EArR9pfckdNbpFZ8ghxp71ho3Vn3zNPwGWQ4kQwxDqErZHADjqgmQDgis4P9",
+	"LsX73X2fy7XjRVwyz1LXi1ZuAzfNuLkkEJx6Mka/hlnOpWOzf6zS+SiQ83DLTY/S0ahyK4FGmgjury0E",
+	"SgIVPO6pGCrSBouxVnLRdvhV7RY9791Wb+UcZlmyx/OTveV7ivSG0aEr1YkEPVmo4Z6KAR/GVt6h8WTh",
+	"vcVJpU26/P0NaPZ5X06vh6GHTQOedZvaA2COWI2zNxMdVTVTOq1yIG0gigyAtGoNBTX+OvdAm3xUiS5U",
+	"zH54HX2Ogd0mfkY1eQceGWfgwwOYM2rYSlRVwUbrSH74MA5AeRtMpIPKVrOZpxSN6w3+XMK5+3yXTz3N",
+	"+R03QIrj35DnMMGrERcPta7vmbARQyg16fyMLFjnSEyb/eLc+I2cGVelCxni8CYfYwMMaQjSiqoMQtmd",
+	"vutEoqOdDmc0neBsrDsFWJ/gw73DlDckz2srFjn9LT/qikuLdX5p7T9fkdWHehuV6yawsj1wKlCtjgNa",
+	"/pjsNDDNrLE9xTsmLnEdCeYeD9KnjVLvef0KvsgA2f/oRDOJafdYZHhSPBy8u5c+KXPNZhxi/9qIglmt",
+	"95zJDM3UPb4xGFR2AG6rzxLA4WkzaFYxmcKJ6jnUwLXbuq9vmNYrTQQfz4Jp2aLFD//Ozk4rWdA4ryAQ",
+	"93YhF2dO8gMQlFccducpozGZxQJ5Iyb2bWPT1MpP9x5F2oOqA33qj3s/fiU5aW9V7qEqDlDbOz6dGTe9",
+	"errPVhwKAN4dRRrmJg7Qhb4DVjdRa5jL5XVvsNYLJg2P5zDGM/l7HlID3gtINW1IinBKvEFzticYxjA9",
+	"O4txiP4JkwTfwdLlLGQCWlCw4vsad3txSd4K2bQIPC1PaBLkPkLEpAgQ7peBShoOkCNfBtw/H3y7Jw8O",
+	"1il3hP9xzj9ht4neViF7bmloZ+WPZTDS0YgPPSoBD9OSmURJ8b3y4RCNY5IZ0R99+t5IOI2kwM5pTpD0",
+	"FY0+sEXM9ht7BUcH6mO7J8jeJ95fRIfJQAcMoHTGMnwU6lSxHw+PoHgGOrfaCsqUgwt0I5PzUsGHjI8I",
+	"pHkRwcXNoLEYqlalXiEO94NmGgIwSXN+V7LGF2CAEoqJU/p1bWdFP4IBQH3Uwz2FTpxklM9aUOOgXivG",
+	"8Q6oZyh3CQd7ODo/fSOJ878Sy3Rt3V+8/Y5VfYBpgbzV7pQTHrsPBS6ypVu8ho34OPJ1y2DZo/ReJDsu",
+	"zXKMCXjwnE1qYWZOcdGTK/aUARYXsyuAkt/AlowEhVS3qMsmxcgwGKKezoTJOlfE0MvoZ8nOABS8guxG",
+	"p2b7AnDfI3mbj01enA5izK7J0JeXkvMgxf6D7SBXlPeT9ht0zkKiKmwlxPI2QPhltEPHyISV52gGIAkt",
+	"s2MqQVo/hLOzj4+lUR4fNzlfMjD6Gj5gvWKLrNcrqFa6rnveCCWtI2/3Q3ecFV+zER/PmVSFr5gNRHJb",
+	"MhKs0sYOR/fwTFZ0EcGnvlYVRYM/t9FZa89ATLeu7PB81WNoaWNyfRPMHm4ScDIaPtnD96SNISTchNxN",
+	"O0s+gsAlb7Y2gvFagCc1tOK9X5zQ+xxo2TlCZYF7H8fncC88t90ogDSVgpaRWbx9URmx8jX4w5qV9RZK",
+	"7Sc+e8uI8G2piZM90RvvbiOK3lIbm7uT4uQf1I7azE7HWk1kuqEr9cfbL2DeGjq7ODPE18I46WWWImnu",
+	"ORl929OvjPB1ALhuI5/EScDGNLyq1pifX571wLEPCI77jME+ExOXGzUb9FByZwOb/8aDFNHy01Sbp6nm",
+	"fUzdKdaGX7KnF998X7CvL/701KlE31z8+bszJsYlfPTtdwX7+vtv3AffPs1Yab0h9sCI/e2oYYUv8eH+",
+	"EOlx03W5MctZzU2CuQhS0Wwy1RVzFiWiRjgdrIPQtLXFxcmqlla8hT65tm7EjqSidJM7ygPsRMKuoLrY",
+	"8AI3b6ATI81Ey2eiqrJCMVGJAVHBNjLrdBR3AZEVeJFmnAdhv+JpoFdkVpGWH84e6MOkN5siA75RrbFE",
+	"MdMltI9jM00a3ypo/BL3aSQKLvgScuMtV6UBADtQy/pbN+4F7LtfqlrGWRc37IGqL6BsWHBmU3JuEVFV",
+	"w28cz6K5SrdDGTgPt2Ku4lC5IYQmy/hCqyn6JNzC72HrZLQgr16ndWakcnpn6rnTifYoQN62+XOdWX9K",
+	"RT3W+RJQKp6ThrrdUf5D25XeGDQmLLRm/yXXLHh3ay14LKkFTAIO2842K+BQ77YiSm/o8fu6R7MyQmDa",
+	"hdXNeCaML4wE8KKqOkRj9+BYg30AWanrolOrDX3cnFHOCEiO8SqHojy8qXtxQoeuZ4fd0u/QobnROWOw",
+	"gx8mVJxAIqof0LNW2M3AKknOR4P2pa7f68aK1OnywcdEDrAVy9godRcQ9jY86+vh1b+0bFT1Z75IZb/0",
+	"gQNjgwtp8ZqHDrvmknEVuPILw+B2KBjk38CeoCegYJzg9cFjBe1i4Q4tIP7O21SBtI6+UawfGX9eEpL2",
+	"vLOKf8AFmijLh4wt9Bn1Ncfb1Fqwpt73ngfSJvdCrN4uRc2TSJDSmEbUt9l530PK7KciezCjLlmeXDCr",
+	"2ZOLp9+w8YzXfGxFvdWVF9HqpAEmadfxYHGwX506vDlD94C99W8UafxZrG6akRt1lEK2iCKN3bnNrF2a",
+	"y/NzaEJo7dL9iNh2KzGaaT2/Yk3p/lowO17Sg7aCr6zQvb7UNbYWN2tT6Wn2sO4Ruwgr+dGdluEAF2nS",
+	"+cVn6PbBiYXhO70Pn+VGBJ2lB981kVpP3+gjG752G+QFI/H09tSU3lblj2L9zkc7BnaU4MwovjQzDYnc",
+	"7jSDgF9xAzB71IoRwaPdH0OYzwkJyPfCW2yYF31T3IemoXwCpghNJeR5/lIMb8zpnTMQGSoI3Z9DYKDU",
+	"qQLx3RlFIXTUr3zCKopASH9JRpD6uwUEJh3RveLd6LDU5F5TXDJhjBL+qyqxfwL0VN4ChBbKijpT5fXB",
+	"Bw0CRDht/2i9114/NlCW//D2fhXTe+FszcX6du86sfY+T7DuHLKrQ84TKmK4yy2PgYAW0BOVchxbX80+",
+	"ePA7Y5h98cXftUCwLz+3J4h5LxTgYaH1fkD+zx5brTd60R8B3DhwvV48EliHKGjryck4YlFbXo1vE+wT",
+	"wCP3KMsWlicE+w06EUNbJ8qCxLhgHAymXP6ihUZSenUVN9B3n7yenP7ELXYz3NtlsuEjITdZYzKh/g07",
+	"J+N6cNv6+jmjZCkyKgiQpU05v2Sc3YlaTqQomThdcFn5jLjQ2o16dmQy44y93VscVG2txu/lDCIz+qDO",
+	"oLwNGDnHyMxj/uFMAdNeLh9w++UaaAq+2BMULafMk8Y9xO26AXxGDqPgGcJJhZMRkS5aThgulAi0nLNR",
+	"Gg1nvE/M5OL5uWqeZ+7vpisAdA0aBIgBPuW52rOJrqfC3uYO/Qc+pxd3Dz1f8TWqKeHCX800pJhky9eP",
+	"4PHYPEragFqu9KrTOCE+J6rrt4xAr/oAnnsrg4Yyf8pF8zYANKRSbeHsc1kHi8xJ7wmvQbwbTCqKfeoI",
+	"y9bxcyKueNKW8o3LcuymxOq2lyp5EeJz2nAzBhTgtCeqM2rqlGz2W8uYuwMxJ/LVYJuFMb5VOnaM250O",
+	"H5yW8CLoPJVcTsWVEmW6DkZ8WoqxExx4/DLdnisfhlrpeo7AM9KQ0bDga8jkp8JObpngdSVFHYrWDLNa",
+	"z31PHMCh4GoN7v+rUMgBULBn7DrGccX7AUHbOocKMUv60BaBP6oSnceZJtB9SUViYm8zHu11QCLLg8z2",
+	"BRgzfV7/QtTb6ugKkkaU0oryMg4TUtgcaKRrNm2EcZJYqLRusru7JbT9TELp9gJeknuj58VTLUzuq7c9",
+	"AWiIUt7eI8kMv3ifVLNcoOXjQF/PDkTjbh2nhHYS7ZkKvh7qHWkEE6rcLjndUeq5O/MN3UER9TdI1iNG",
+	"evOGEn3esUIyzyC4TEwNkRYkidkLVzUqyQT9Frwda4wP+SJ5aU0e8LoP1zaZV/OxrVxGu4cuzsF+ek+U",
+	"LtJCkuidnKdMyXsV0seg3XQn6whUNDPbqob3dw59DiGwxQlhu7r/l/On+N/X6au91qMqdaGMk40dbiwf",
+	"VeIK+9nVelrzhcmgYFbNIqGuPDkdcSNKhp97hBDEN5EqCiWl01/ytXNU0l1rNS1wekIvq7RMn0iRk3Xw",
+	"kTvNE95UtresMr0wrEWkZED3si8MAKCk1/NQMdXt5bmxHM0mUqEXjZ7zE2tdRLkgTuuRSvXxnE6FSRe5",
+	"X7M7XjUijmOXur+ZydDaS6cfUfbu9r7BRU6GMGRS+aWu+PoQCdZ0wL3lFxqPU48l4sv00dd68rwRuVqW",
+	"2zwh9m/qkNH74qyzoYhwHQfu4PbulbjtbUsOlTmgSDhdZ+UUFPjWfj3kO2WpCppi4nRPaBLuf60Vvnto",
+	"Bbp3UPZktPnNPISHMjDGEfrGv3PUSKOrz3hVCTLjdmNNyKnitkmdupubVzevf3DHzN3KvF7oZkCSczt8",
+	"/PLUEkCf+4kvk4mpSUXEKSCRADB6gfn+Xilb8GWbXtmWnscZe1c+et9mlAMMN52d/fp9U05qLmtxr/xH",
+	"zKNMoluQz7r/1E9k8gZKl5HQ9PzLs7uTPgVo/uZnpMSq0wt35stJa0Hp8k4bc9yDF3lkfmJWvbQekGCR",
+	"y1Fv1CAHUUezSE7WaWJV1SkZmkjr++5a3zMIUiIw9Qmi3Rj9AV086UMqazmxydDstW3zhNHPu4AU0n80",
+	"BocloY20A05PEwHyc29LnjorL3XdjuIeAXXTSWYkXaZKci/x1i1q3T8Gcy9+ppK4IZTdc1tTFXTo8h5x",
+	"CKIPOF4eNIb40y82YofOthXBkxQWlT2KAb5tm2yGT0RIzpDmkhldyZIEXFsZG87haquStgD1Cj/QTlOH",
+	"a5U8CyHROSC4I/Y+QnJ0s+kLQiOaYdNccAd79yRkiminfPuaAnhbwRoFdZjdb0GPHa3nqL2EVGFE46Fv",
+	"RMoA4fPAypN20HvBS+pwY/YDb/DwA13CP32aAy7LMUdf5pKbXfI27+1ws+lm7M8qozHeyFRW+LIWE/mp",
+	"Jy7nuOALwuwjiD7AfgCmSev/yRpn3/fiCftJ/gU46duLiwtsgzugyRV2OKXZ5lYZ1dRlAIVCWsO22PRl",
+	"bE6EtPB3lTShu0HGkWgHqXTwVHriY7mUQiVT9qOPtk0jTBD/wrD/F8uIuo1UnNX63Teo93B3brBVvNPX",
+	"BdZA4YUsLfvy1bsfX2B/lT8/+f7ikj1/9eOLn77E1xbs1Y/PX57evLp++u13X3V+K9j1i5vTp99+d/rD",
+	"s5+KVrOSaqLZsmoWrOJ2POsU4vx8/dOLr4p2gum9T1FJ34l6/UyXwqSdGntFDRMddXMndCZ4bXjVh/eT",
+	"CAk1doBj01hdC8woj8INGfRVW8tMpeNK1/MkAuRmaQeMFMIR+LVeG/e9cFLwhbL1LotjOw8tlEpC2M9j",
+	"TYWwBFTaUf5MSDUbhJM308bmUcB98/8oodvH1d0XW6d3b+JOtrVY3m56S6UonirkHyrQ+xgOR2f8Sk+n",
+	"iKcLn3+Jtheej32sL7RzA2GKvcwxt8UvPSzNdpVuqolRVVHoIyQoGFE7a70WvERkUAx+eICxkIg4LHdY",
+	"COVmdFwEmwMg1RyfFTerrglmJQyc39IbKxI2dg+mxmZ/VAidQdu1unGXRgnREMeWoHkutcxEsnRjxzqb",
+	"7TOm1Nlci22adn/OrXtqQCdk9648hXIx1x1AbggsAgkWK4o0QFQpCzgqVLmnw+1egApR5DIXXEz9vS/A",
+	"l8uM1lVP911g/ZtXXiR45kaIFvcd9MVUBDsMHf/Rl73Qd7xK547siEQ65aCWZaaJ9oyXYUzw41P75ha8",
+	"uc1xds8psaKO9BDny2AjQmbJfn0rndE1NF6KHArOxPa7Q0Om21++h893gApDLhx3jtJVxtngpuPI1jWL",
+	"nNt3VHEtB0r12GaRNts9lDtEN/ZVwMH2F5r/XVojqsluUQQaF00gvUxQBtMpX769QTrM6UxmTEkZfKM9",
+	"w5emrrRSTiZpIC4KxUHdsyHVraDzyxVrVCYgNHcm+5DS6ygLnk7gF6bbj9JRv40VA1AWnwvfewBeRUg/",
+	"2xIke03TWOmYYKY3ME/clZEog8O6J4Z9VqpXVM89/F27cvS3WJxI0KOM70jLd+I0n0RgKIsArH021Zek",
+	"ExrLtBJUraPdvChhD5q80j0fAOo3smPd7ygO9yP0vWyzoUDwxYnl9VTYgYifrf5v9SXjCmpv0RUXp/f4",
+	"NMazNDRZqfmoE2mMuB40kwFT/wjPbVmMDYARkN3YLckFtmz3Pqy8aEUWnZ9ojiQNeiTgISJwXpg+bo2A",
+	"5xnhPYdJX2N7/W9NwT/RXvKJ9IulTB20Gyo+w+xwKEAz7fGuyNowFDxfDL4o4qrCBDVFDL2VSPADdt5s",
+	"W9bOxt1a+8CyRVBfick4O3s/dYzySPcI7W5kniaBQcNFPohFt+A38O/tcmIqBwaIJ9/Hi17WbSZzRMEO",
+	"q/190PG4Ww7tck7xsEPy4ikkL4K2ZnnJLT+luOKo1isj6lMzE1XVTY+fiWop6tNSmjkIiyDeAV5elXpl",
+	"ThPJvpEDn7Kr/cTupFhBTZL2JTnu4Cykyny77dqw6TI8WCwRWMeHStB3DHptMkJ4r5qg/Q3IYT0Nl9yZ",
+	"cLdpfPwd5XaQeJQv1qybSuTwMJC1mHsExcJITLnKegSEtV4DHmKM3Pjn97ViQpJp9i4oTpp6mnTIv9R1",
+	"K9jIF640m9YZCNRUzz5vDHVou1E6EoixFW1MioHIPtvHz7Hh1SBfR+T9SG5U2exIEgJqxA1ljsb+D/Sf",
+	"/C6Z34m/74sW7NXGUJPjbEOr96p6J1U3UxVeN8rnANZzAMzbrArPphw9okNh11k4iJIZn60jpHptk2Jr",
+	"VyCN4JIcymARh474PtWG8Y28nCsMv9PXWjsb/GKEVRe1eddVieZZx2ZEs4Rj1vsVJQFcUpPjCC4i2JL4",
+	"jtjvB6mCq6xk2Ky5cUNhIoWbfvuTwJbflCMIxgj1lMYO4dRQGk0Qj0kMn/WpC4fkj8e2QvwSKq4eVE4U",
+	"59HoKTpr2loibtmT79y/Wo13lhZt1Kxky4YS2OwZTWzPjMyowirleskWEyVUvESpzWaviwHJuli4nYGC",
+	"FKvbfPvEtmMittsKBQ6DDamoUGRXXNwnNoUpRTmE7Q5FFOzjyJxh3GNEYhEkV0FqOAbEpnKVvBOHMmP7",
+	"qsl8AXbFVdvoNMQUoZ/9Hl3t2o5XhzBglba3pVaiJ2tA6dCODkNW7g9rMXzOnVBZ0t4lMdzbNza4rw4z",
+	"ZmTVDRPBW5kQ9EFsZoeVRISNeCO2w3vZnAyfDXPz8B36Acygvy0hqmzdmjaytgbpbJiJl1fqKX+jRYVa",
+	"kVffKaBtDWazRxnAgs879n5byAz6zH7Yf+6eTc7+tW9h5Iy0QCB0vBXMSHTSEgEhbZw7tWjaKEYAeFwx",
+	"zkq+Znyqh6+uv3Fl2WCSZdu/qARfcF8Y8iDW8VZvYHQMJIm9Cn0whgz3EZ/OFNqtfG8I2PWOdbvZU37T",
+	"FO47gjcRTTbDhbdajcXuC9pd9a2JE/ScJwCO+N2VU3525YEWJyNhV0KoVH5UtQZNGv2x0Pi/qU1BGrRh",
+	"T59eXlycXnxzeXGRqXSrTSrLkhrsTmvdLDFgIg2s64pC7CYwPujeTsmDXAxYMGZ8XKRgEqJVga4+QIGE",
+	"nF9Vgo2BlRtkVwg+njEf6qCD5iNQbTCzmzeUwh3Xy9aZvtHf2LFviMcRCcB10dTCXPklim5f2+jl+Q7G",
+	"7mRjA+OQytPZuReNY7jzv4i6kuqK/fXDswGdjvOcnDb8MNxYGR3Z+yGDHiyeK4TbcrtKPdpiq6pulCIb",
+	"Cg96bB/RxTfATPoYREG2G0rIGY60kBUCDQBHoN1wxkLHYGHZojEWONMZtQn0OsL/3k459EwEOGnAZKQ2",
+	"woh3gAtPNi7ioyjRPuv12YJcuJDwZGbcLfoK3pKr0UUXeXBIpCjmFMbbPh03QO0o3fUkRVDQogR/HOme",
+	"sgYcMMpbboM9GiCGO+BqewHddyyvhNjSJLL2i7qmDRrMmTTUFP4eTd/zc2xBlIgy0iDMUgGD/T9QzppB",
+	"hkiJ1p84XAaQtGlsNklJ1JnSnPe+uSPUZID+0EomLNWZ6rQw0neirviyt5qYijvQ9YKdIimaHLSbDprB",
+	"FasEvxOnzprJ8XV4gvwvSc5ucfcS+yBpkfhQrldrnZIhNz5KoFVEMqg+2UbVjPYg1RX6WjHxSRqnE7RJ",
+	"lzYgG4W+F10IrYHtO4qoXUfBzPzUt/XQNfyWaePRH0porXwnQBcd3rsMgYXC/UT3j9Lx3X+FPjvFfGIc",
+	"AQKTay6uuBk7w1ZPWSIfJE3hleBzUd+6/UhpIAEInLNKqKmdXToCQWMaIyoxtoa9v7mmtBA34ESsRM1G",
+	"0prBl2NjxYtPS22aVMZUVjPx1XHo3sKClEyx2XAM9iKM90tuqm+X6RAkn9Yim7Fo6GCjpF9uuhl2iseo",
+	"U9rwL5V6pZyCE2t3W5A+KR/i1kMASLbf4AvB3YbuaNPhm386ioT29HLh5Dw3zL8DYy/ensPCNcu4Mc0i",
+	"1/slatw4rHh3oydA0s27us2idseLIve8b+4LwOoovUGHddpAprmIG0KWQllp1z2QjfQ2ryyQnx+Vjl1D",
+	"AATJHm7v+HAmiKIba5KZuuCwAAi44KkotUAX1lyIJQWy9kiD08bIbGbUvfLAjOXrntxIcBC29ZIdwg6f",
+	"t7NsTHrSplkseL3eC9QcVfm0oTbhNTVMdio6qvyZrhTrbEI8cVPIWMPf068Bm/e2RfobWLIU8Dlo/dHm",
+	"br40bj/peQ3n7ymbkHMJqRYJpFaaesHmOcGfjoKEOdF641x2JUH2nkj4K/oD2fs3UUuwLeC9xcW6GOLt",
+	"9j2LGoPfE1M6rVWHiEY4NNj1vFVNGkSjAx2wiNAP0Z3hdGoDDUwGO5f/qhrDR5XIQDjcq38u1Aj2+sCh",
+	"eq8IAbBUF8GBrnFfj5hLbc3EjaDGfT+ci1h5SYqp+wCtg9tmrE0WCp0z9whhDLkHu71yh4vR/ZvoelwG",
+	"XxaCEsWDh3qt2fu1z+6D7Nbm+GCDLzrDHbqEjfRriJJtPaclhUiTzHNbLKS1O7z4UJQF1cAGC7sQuJPV",
+	"wja18ln+6BjxFHCSTpi9mgI8TvJbqHG7b1pcr9T1TSx2JFT7ricPyaEbljLTqLjR3XKf9vJimTo41G4r",
+	"0+r6QQnlMmpzkTgVfuQdOXCwyswJ+HGzxwhvFLXS47WlgwZVz5WAMQF3hbSIsuYrCkMQEHQ4rpiWm/SG",
+	"NofJF2kePVWkyfmXlRClOfWY61RjBAexYEpItClC6AC80UrHf0JNEi0vJ1PgSCKQQtuVJfY1/bMRDabw",
+	"BNd0ziMdJfXE88ztzUcue+4ap+yEPMcuoPW253m0vp1xVfa1HW1BJ4EqpICGUMyy1mUztjlbLpfvF3L9",
+	"3KRJ6iaTamQPUAVENfcpAMRC3IHWREQCpCfh9LmnM1W7sU8pj32AbUMo16XU2NlAXbrfyG3l/i5Gkqv/",
+	"KrWuKUNNCXO66KKex9aM3uV3kXZgfXFQ+d1LA7iCZxVP9tT5u+GThNRY8Hqe4ALhOyFA8TXVQwHO+ZLX",
+	"tkU9m8o7UE8sQLSnMz9V2riMWlT3pTBFwQWM78zFMuNHc3Pd9Tq/Hoz7XYHHkj1xukYlKHvRnaSUuxby",
+	"gtIjN6oWvPR1UQm2UjqiJAYcQzZiiPoDLjboRAhZ5FlvoyG5njDHeadzse5ByAat6QFQlXAvdvYoJnCS",
+	"wTyOQkIrVJacz0EajNY2nZFBiLEJKEluZ+l1+FDXDvMeXuAfL8KsaMz0kpS9nvJU72FxJ5Qd0u2BHky/",
+	"3pi0r7bHjVcHIBPMEHG3yNnB1N9PS1kLc4zqD71SO68ySjan4i1pIBbJJDUjyDWV6AHVj7qvbMHaAiyj",
+	"VI3dI1/oTvLtd421MroSBRtXElrYLeVuaQ5ECpj9G1UXOOnOduDYbWtCJGiaq+xfl7kOoPktQKRj8IIY",
+	"OQVQ5dHaSb1ks5ycTiFKMaTFi9K+dQhbC1swo9uKPQwsQZVVF1R7QGULTcB3/8jRx1biOVSeCx963gQb",
+	"0jIZk/bAYt9ipsyw8veZNkK142X8QIP6ZfuJ5ddVRgNl1jVgwhKnuQObBLLx+poB5Itfskl0VBCyu8Bj",
+	"QKf6kIBC0XAwA1ENp1xL1k0j3uFZCfD4lFBG5OyrA8FNWSQR1/az2La3N8VHjXqgDZjJyYYXJxc40ytF",
+	"mIeJi6ya6lra2SLTgieV97Rn89seVthExQiTibYS5pBdWLqUrYetM8VV6fKnDJu1FUbJecmpeq0GQ+3L",
+	"T6yUU6dVhn7mUWclarlaE+Adcy/ZrylCT8eeTFvivmY7N9C6/5Xg5cPAV2bczPbuuvx2sgFrT50PrzAg",
+	"KMGRMHdWUKLJVaxz/DODeN+2n38oRHbhDV5IZVo6E6Xk65HW8/9aVs0CkBALNG4gZC0+tWBggpcDjM2Q",
+	"CO2WQwQtCFimpeEuvLcb+a/UNbTMNQUopZnfTuUo/elCLHS9vl3kPs937hCLpa55vb7tGyDNrzDZztjR",
+	"NJOvThLC8trmYXe0msh60Y/j8YWB3W7DOoKB5x4iGACRo2u2bGwbzieWAXMyA5YjlrfbsLR74NjQpO7d",
+	"ELbwnaA9WIkH3QFUCTqDm3m5g+N8XSCY7fxf9JHdifKMRcDvmXhgJ3Ptyk0aIzWA2honMe+RhELlB7vB",
+	"ihbBIRGgwhC/CDY48g5AQ1ZvT/G5UMPwihb8062PUyevZApU54vI0i03X9L9EpAYLmHGWZ5R+hZc5mmX",
+	"ka6tGTSGW+yHZ++g0zwmIkIwiXzLVhNIbWq34vaQQ7X0e+d36OVtJrk+sahVxBfhvEgD538pSkpAak+P",
+	"N5xb88oH01a1tFYoBAVK55dmdBOfIpFDg0Q5l8XByDJ83TmYUMuLjakv0fYnrDzMTcZ2Tu4cGp+x1nYC",
+	"uOp8gc6PT7NuMb86fkUSlO54XLFRrZvpzPo3tN2k4iRvnIKMgurgJCcp4LksMly9LULOp81CI8f5mfz3",
+	"fIXmR2lnzOdODFL5fxard0CqfD5C3pXygNKfWcb7E9c7UvfuQLm9C/lajT0Vnz9EIVGoIMIFkQDPnoOb",
+	"lUihovKqSsu3nmT4D8DmB0xc32j+uyNP/bf0Eqm507av3WMP+zp8zASGVK2rAMWPV1UHPWIbjN+n6nQy",
+	"rRpF/SvA9q65mgJIj0fsT52iDEDtPcA+bDKPOmoDR3keOtezKqumRlC2KTjJMQ2cqk7itT0G5KajWgtU",
+	"c4+UP6RINtWvvzOyD9RL76iHcdLHzc9zaxaVmIDS0Q+hmMpCwWaL4CbaiiC3CBFtCDkFAhGqejNMSby7",
+	"p+NkrBeLLjNsFOvdo+14SJJM8HV7bYJHBgLXGlvjR8cbipvAjRB3YBR5uEuZK3vrNhfY0xu078of5D7y",
+	"O0Gr2SR/O50k1zYjt/JRkgF6moUcoby7JJfLTuhRUck7Ubt7GqFYq4px64xgm222SN9I6y8yCoJ+fQG1",
+	"Sen3zKXaAzuvJa1Pjdq+GI3d74S4L+SzvXo8ZB65OpFhLca1yN0mRk6p055Tew3281yJ0UzrOfvy1U/X",
+	"z9pGGaHFRVNXV0xDxW8cK4TGTxtBlG6fWqpGGOYUaaNQuC1RaWcrGYGnYgbYiHNFLNl/OnIdw/OU3Yr8",
+	"Nrk0xg1GiXO5nFA7pWZAkZZRN+o0yHgn2k+dKESb6LQWleBICKfmJYV+GPGDSPWO6RyYbZbJceDGktu3",
+	"JFed0UwTcKBxRzTYhzLz4aNkWxLh0zA9wwLROxMhewD5hh8UWe7IK/Rdu9rz0lK/JXVYcXYX0yGKe2LS",
+	"9WmgwxRGP6XBeGpeyfND9y70EKmPLdWOgKO2sf5InMT7zIbsc0v5D3wuYoA2M7ybJUUIIlXMe0U7DpCo",
+	"7nvG97UwneaYD5WHuuMIz+L7fduaZZOOHGkOFqVTYnXbFyDajEw6UXPZqsUeZ9vqLgKFr5PPpUr29b3Y",
+	"dzrp5hEzbhKatlSXoQwGXW/wmu6sz5hu7GWuZreg5hadhhcFM0K0+RweFgEqs6GLxxmgAV/G3/Wjd01/",
+	"FAsnxYl7Pl0QPihdIAk07mURUidug98JcCHS4wZrJFlRz4U6DBbTEdOwQIsFHN77WYeDi7+26JN3e6gq",
+	"wd3GSVKmsctTQRXl1tEYWWvB16zUwaUtKpM+XT19OAxB3qebohMUdL+7sBLpm98Hu32CF7wt0HEnttCH",
+	"mifzd/Riyets6VfU4Mw9Fbom7hOQsuOZGH6XwjzLjCe5vOWmx+kLQWmoVoMwVbqf0RZgOb61aEnRTjpL",
+	"yA90qXeJmWkd2WmgJRWE/5RHtYCO0EtRVdBXGFiy66sA5J+0HB7ao5FomrriB/Rxj4uGupAxvgtYUo7u",
+	"2Uv6LTp/8iyUY1H6tFtll7Wlkz5ruHZ0vdWhA9Wa0Ossd7I3NQssD6Lz6ief2pe4lDPThT/VvM5ohHSj",
+	"fH9nMO7nFR7qn6Il0OOpFXxEFfQVV+Xbu6TTycz3vBjwGxlDalLrtP8y1/CwJ/yESCtDGhNafRLNq2gX",
+	"lSQJ1WH9AHVZ2wRR6xVfZ7Y1OFgAusbEgY5ZA9kY7mq6YlA3BMFct7p0/L0HsqntvkoKU+uJ7e09tIfZ",
+	"NzT91Pdimcp06vH/JSCzLhHzuZ4BzWcQZ9Pj2wOjI62ppV3fOAFF9VOC18jkILWASPin8IKZtUt0w4VE",
+	"/A2Rcydq9uHNTUhawMguxI/FRH5it7evtLGncMtiLrieS+EFyuVJyMa69WO0EnMpQV7/BlGlic70LwjZ",
+	"aGOtbM3H9ozdYK87Y5uRQcyuHzQbV1IoGyJulJT+hQGIHCid+buaCiVqp3d4XC+J2PLsywWfC+Y//urs",
+	"7+rv6gVmBPKqChyM9CMtDG4/GobR6gomPo3FEn2XUBmkztinU6f9MGn+roBxBeKE+nYMTpGD4b0Reulu",
+	"USjow/YbBfPdN2DMcuEO1adTVBAXvJ7DjvxdoZcUcYxojtB6fQXRC145MewHO2M3Pu6I94ZPR9d+edJg",
+	"RTbAm/9dYem0s2yw643VjVM60NXaCaXGeMkzsQCcJ/airnVNu7Cs9agSC4bZ1YZ9Cb2Qv/n2T195YC1j",
+	"3UWD2ZjsjTQWS5+c9sOWfArZDfC/t8f+rsZNbUDi+JA6PIYZIVN+J87YNXv39uYDPoHqp4mQU7Hiiau/",
+	"q9elWCy1FWq8Pv1RrC8pc2hBEd0pBzXHrKD1qYlS9gGs0NEGk5W8Zm5XcizO/q5CYO/y5F3VLNgbdyyi",
+	"MtzLkyceAIYv5cnlyddnF2dfn2DhD5zocxDlp97Xke181cWg9xviu7XWYhO13nFJhCGOeAnS+vZ7i8Lb",
+	"scIxLvr0WnQDZE6p1evy5PLE7da1e/2PWDO15DVfCAtN7v6WRuYM1S6bsPoTXV+xRdsGEG+BIGv+2Qgo",
+	"1ydRQypIgeKOp8TqL1BbvNSK4JKeXlxs1Gfx5bKSY1jO+T/oTmjfN0g39KtP5JZvYYJAv1ckqDnDaNGE",
+	"N5XNjRFmf/4ODxEIfxQwJ5e+XY/7W8Qr57/Cz7/BzZRMGPyLo4/pKvMJ2AxoT0ubtOBOC504SSP44gsD",
+	"mr+XU4UHRANhRW1tvQ0BvQh06G2wzUIwm0DFLRaCvadaNtp637egvTRt3YiYE3Y5SH4Jzuq/6HK9F1P0",
+	"8QIsJdxy3en99kBm3GkIpdkNotEP5rTQDwp4bcwtr/S0EZFY6u7pD8I+Cw8dceHtIInlB9MbYM2Yht6b",
+	"HqsPkAsOfAbjdqLTbJyT4A4M3plUHutR1NwrRIlVYhp7QsBjXypNj95y+1WUE41rmxEaPV5UhFBL91Qp",
+	"eIkO07wIf9Z2FTy+xMw2SM1socTqZab06tAb5p5T9rQFe0pyM1AIH33jIWUegUzRiEMvF1wISGqs+ga/",
+	"QZT2NtEeaYb70hh02vkcTiLJAQldhFuoS9Ub0SHqyXFEcjwEBdYHCedvkrj2oKvgFXkACmFrvZgTB/Hg",
+	"o7LfvmqN91NBhsufMcOl8DGPSJE84JVUZNScazMP9tHcWWlx4YCTrCNn36pSlFQ6pGO1k10H3dfGUohX",
+	"zi5ZI44kStvgee5u2bWZeyIeh7ejAQbx9JNDn6odzHB4xYMOwPmv9NNv56UYy4AqkGSDn7G+xT1Yhgx6",
+	"vVLtLDc37jk82u7dbo103Nnnz0onpWU893R6ZNV0GKdQ03MolV8dnG2oVrBXtj6nZ7Z2OzV6+8j5NTRJ",
+	"+K3Y+eAbyBsY8OAHyJRxD/Zaz3Rtl7LMWcghGpe3kNODCGVrKXzmhGnA70iuQNlWM6XGpIfvMSi8mo8t",
+	"uNV8wwdnvcjFUteoDhMGllaCzaUqu89lZoSvfAAVPI6h7B2GykMfPkaMwJ4aKM4levhodQOeTW+t5wbF",
+	"FIL7jucBusBjpmtWcZv360AUJSk3eyIzOyZAjsEwidzYUKKx/+C/HFF+vlC2XkMeWEKCvlXk+dQTv1ZM",
+	"3ogUrUvVVNVBrSYSp+fjmRjP8/fuDxpuWygvA8VqNdNVKNwGi3ciCSmbTFW3hnVQt5xBK5Xl48QV/cyN",
+	"3crsY1ycP4qlhdL83+jKPNIO0ypgRXkbOMCIPuR2rLSaesWkd2tbuKfkhfmR2/Ese2P+cW39cW39cW19",
+	"/tdWkQwmQZeJjhWPUtkIABBEngfwAI1ly5u5rTDDmeAYnaEpvuHGnr5wUuX09fMHBm2s+GRRQp0aWwu+",
+	"6MrazRduCdRrxeDbThbh4q4g4F1yy9GsZ3DrBoBViTFmJM0Ze21DUANrOqN0YvfB4Xxn7i9+iWCodWT0",
+	"J9/yNSmjX8DHfwjpP4T0H0L6P8a2+HSqym3tc7dErCpMVYTUYlxYJwsA1HOAaP3vm7c/szdSPZqYm1Gp",
+	"Zi7OSBLuFVbfHU1Lj6C6Mq4sujl9RtKMm9n2NVpAqhC5jANugO5AcR04yFV2oR8zgUlqv4CVk24yBDmA",
+	"cSQo8LjEG0IaRtAEBf6BAIToC5gM4AsIDbSvD4hGCb9bNLtH8L2l+hmSBAmTTJ3egIm4p5iKo2+7miUm",
+	"x6XQ2D3GxVtFun0L+xWQJKCBHu1R9r5FxIti6AnBx4/rDmnZZYhPJGL94x2qcxNAL03eG4J4liaeEqWT",
+	"rdkK2szO9Eq1R4yPx2LpNgrqiKi9ZWiV7I6Y01TcFRuarGIyLpQ4YdKez58FRLAz9jYq2sKObb6EAsZu",
+	"kb9ki3OKh5mjIrgVv90Alj2OH2Z7nEEhjKcHnsAiE8UILW+EuzwRaAN0ILcnhw9lNOI05O7155lgUwBq",
+	"9Fk3FQigqvJAQ75FNrQ3xigtQUCVHJq8BgwxbJ7uO6W33dRHjd3qph6utTb7OyHzm1DfuTNnMEDZYxvX",
+	"GVRHXTjj8+vvvrtiX1+k7c8NUVZiP7EtKdoWYD5KrmC08H2yX4D6sJ1aq0PG0GOJhgipeQH2E2bMMsRw",
+	"2EjS/MJ0gVbZlx/efnhXsPcvn7Hvnn79/VcekQyMEMAZBHRCDkm/1NfESaKwixs5gmIq1Uuc4RHD2jRC",
+	"RsHDlXdXgpYl5AFgyvVDdmVSCzPr9c8idc8JQLNFnUsm2DzDpyKyHV4448uf6VI8dmD5PYH4urFNz5ZF",
+	"TBmY7yp0uAswwJgp/bvtKFzVCMOQ3sz3cJd/Vnv5TTIdve203qG9Vy6OS03QbvvuReqd7zSepioxowfP",
+	"M2hPzjzD4jqhCvLu4c/QTF8v6BJc7zJrfsCJfObZBMFKOLTvKeQfTuJU/wek8g8w3XyVJK8q/EM7/C6/",
+	"17+RdRcB94LZ4DurqQKmIniJqw5PkVib6Dq/fgCmSc0jQhjKOFbDOEKVpEAujKjuCLhxkCNsa7BjWpBw",
+	"MocYjyhLjpIIuxEoh4FCA3mrIV8Rww9kzUlrPOiGqAWUE0NfhzMGoKihnLJF55BUq9XajoatIgdNFLMI",
+	"YyRSGMvyB2rht58gi6qqoDjhSMltYX6PbBJGg24rHcA4sd1+cCsQWfPcn31e9TgefMmvYzCcWewa8IwV",
+	"s9R7hC3p9NOF2xIKfzN1v4W3w7CGGICahfUVfjlrsFuPfBwe6Y7xWTIK+g6CKD84v8y4Kk+drtufX+4r",
+	"5R8nwXyzPH9Qonl7+fmKRc6WtdaT7XDFge1jKqjsJyA98xjkw7GGUO26qiiiS7W8gi8O7Q/tYDln6fM6",
+	"PPX5KsbveG2x0hEK4LFfAwFA5lSaf95Dd2wVR290YsF/NkyKcACHGAgw6Pq8/uJBwwSte8Gn+VCz+/BB",
+	"w2zp2x7m/0h6t+OFUtSX1JbkFP8jZCPHJ6f0c5ayurZHrVce0it+iOYbaHzgEC+icNKVm3ZzvIG6zNdt",
+	"HsJnqXZuzPKRdQocXZT5IkD3OQSRQKE7tDYR2OOcl3pJbQZ6K81Bt1zw8SzgBtaNMsyYWYlV5Wrti3Sx",
+	"o0QUSPAIR6YFeyC7xfBVymLRSxvxz3GsjniMRy696o6b7590VANkiwXO3TYFqIqeejyu2M3NK0h1EHVo",
+	"fxQ2ufBQLW02BPuZkDXuCIPE41Rceug3qumKkMzodoBolW8P5awSK6rKbDPNe8FLaup3rChmZ4gjuMqH",
+	"twzx3QsHFnaGrXkEJqqksae14KWvok8zkqMl+EukAVWNJIthXz67+Z8CU5RQb/Pw+YQWBHGTaYM7/xUZ",
+	"wu6IdFpIb/PGTziAU2GPyB7xKI8cTImGfo/kz7FDoLVPbZJHqPPc5oxf/Z9+I8xwkWp+8UZYE0I7dUl9",
+	"zOkdrWSc6qsA16MRVdZfToBn68RMmeIEADu/v3JCX/zZqYMDLJT3CFOWUAvTkRe/amnY9IFxq+0C9XZL",
+	"cluxWUPr/v4Z0Opwehc0kE2fCqHKLYBGnz1eSnfvHVAbo10psimRB6L6Y5gju7SY41kgOaY+58tlrfl4",
+	"1p9dA5k1ho2EXQmhIh9B8K5HjSzdFbTUtb30OfYet8XwNZQ8U8oQdGVz9neBzU+jN7rfJ7IWK15VmM2z",
+	"LaB+EPbaT/7BB257T/x0EFJNL4S56qaA6JUqPEaa7+QICHLSFoPSdLbysx/TQg6ky7Ck54vfgSUB+WeH",
+	"7/EtPXNsSXs0T9wx95YAfIc4P0LfgBA9jVJmMVPTHXjfyCcKNB9DauV5Iu5EnYUGhKtCGgu61ReG+S+h",
+	"g/OjVKVeteHxggk1rtdLBIF0Mu39zXUEEnfGPoDo81CSCBXnE6FCaW9SML3wb37n5/35Xk7bc81e+55c",
+	"nrBHVIUTe38+xFZC+2bTeTLjxmOPIX6mZwxF1jRpxCk12F1lnjQgdg6/mVn4pUdwaUSEhk6D+aQsaHv5",
+	"n6LjAi0ew6vYob9Y8bockJWKD0LehE9NbcXaVgsYBklPS+sll+ETSnDG0Dp0v+/qcG1nbvZhK3ciRqje",
+	"yqC4oUUc+ow8eZwoNeadaN9X/XG2HXti506dXv7nHDq9PN6Z24AW3lYq06i+n2mstoB0cmhQ6XtV1Ett",
+	"xCGjtp2sRveV3MvhdQ98/5GyJrEr1h/R0/0AdofYDgdyk+9KGGx1uk7vWDgI7ocll/X2TfQaat2TGMuf",
+	"R1S1neAjh9T64ZOPqnUCYPfAsMcNh252iPcP3YTcGQbAArHGtFHqR0bIBVwx3tiZruW/RAlN9aH9QQGC",
+	"xaC+06hSeEhY7J0nrSERAUl/I9GuPoTiIIlE12kvOS9/FOsjx0r8CI8PtL0jRgLOQSzHxHjCgX0BgWEG",
+	"2HxQNxd1Bjhj1y3We1u5F1KEse+1chxFDg2InBqMyWKSotFXzAgsKgydEiAQh60SNuJp1A4hL4yOFW+N",
+	"Bvi9oq3IKcbt+9Biv5EAlC89QRbC4gvfE9zdn95/ehhUt4QsWvBS7Da33A0TbCfy9DppMuMe0C02tgBd",
+	"V6uxQNMJWGaj7QZxD4TfqpLKlLEkMILo3eYjN6HP+Erz03vkC+0nXoodl5qPKUT7dFKc7ChtPBrX7Xf5",
+	"LbkBF6W7A6Vp65LDhUV30x7X1XGvqt/hmtp1RYWWhMe5oX6di3VvqL4tMpCVCEAo0gRvO1drKEC4InGC",
+	"TYTg5sPKhBRusxvrPuLgR7HewxN5lFh7jGeeC+weeGn/Rg1I0gx2Pp7xqhJqKnokx2tjGri0gN2tBgGx",
+	"AcITSUGIYEJJwbbP3KnNTNorpmvfopVKDzl2vHM6R/gate4ARB23UsecJdxqEfZPCtqU1vTw3T68QANg",
+	"vJdYI39UgHlPhBxbhZ0/HnOFqpm+PJdnvKreTiahiuW4koew7EPLrENUVe/XT8FnU1JfKKuhlVqLZHUn",
+	"6gghAeBQAOkBzsOyxgbY4Xw4XU9aZ5fE+iI8oITTGgGHxnvoGbaPN5QyChMgSJztY+R35HM8RW3N0+Pq",
+	"Ba9AlW5HTkrrLtDLikNPQGhXfAzND49aRQyXszqo6SFqroa5x6ECP2IEX6gDHcheWwhuksYo/W9Y0O9r",
+	"Hn2XwYW+S2mGbtQ32tjPjnvCxP63dRnLyGHYu525L+b++/RH0kuUyhKUng19XNcIFYbJL8fbbboITqmt",
+	"b1oivAI/A9++NcJVgb6suK/PXKy/SEmLglwT3iJxeh34P8m/MW6MdZcukkn6q6+ISgysZqX2+AvZxOF3",
+	"ONkHXUh7BiyPYdGO5VISFtpvw7CalxWX+0KSftjwIck2mR9xU495HUU8eD7R9VRY66aZZcfnwtharw21",
+	"Il6uu3kFoACFrKkZN2gTgDYEmVYz9Hl1VrzNRi9hJv+mNmARGtaj2gbtidvu0u1GH6MBUGdrtZ70WIsf",
+	"wMMJeyenitumFhhYCwYH+/Lm5tXN6x++ag1FPWFLbagp9PbGvXMb/TnqoWFi/yGaBMZC/NWS87K8g6ce",
+	"Kqa3l+bk1iWF6OrJ+Js/PfmuYGY5l+42+sdqfoUho0GJ0ggdfQAc/XvL5jbu7A6x+HRovAVUR85/hf9/",
+	"y2a5XnsPzMo3MPbpuRKRTgC4y5mjC2Fnukwmp74h/Kf9dhu+dXy5ipPLJWchBNkRKT8QP1pSxNNgnxow",
+	"IYWCBLsongiv/ALD0HHxxJrZlWaV1vNEWcMzrPL8H2ycbh6yT8lzKSkdmjqz7yhOuH+Dv77ByatCUwiA",
+	"4I6UjlbZLCP98JaDR2Lbl7LyW5YvVLfRmlt1ustBiMjnyCF4XUlRH5fdfR+tvTOqWxevR/KK/bxtYTN1",
+	"n9yRXw2O1geLpGPo/+3sHllryApCj5MbEhmOoUNusAlIsN1Mstpgklrw0hsHqdwcg6KI7rT9WOYlTOlz",
+	"ZRmc3X8Ky6RKuzY4qNaN7blSnYBc8bVhIz6eM6kwvwvlClhSwDO8FuQNdRw1CuBXVGkIWSRKiNIUbKyN",
+	"df+hD71wXyOceHCwebfv2ilOVN2ICHDh905APVsmDWkvuLZD39SVdlO32OxFKoKYNVFXc9+LQljD8t0c",
+	"FvzTbalXinqu9MCCF4lOGXBTR7mXvi5y4Yx6Y3kPlqpY3tLTe6JtxsOGCmMYkJK4jNXLJbrpCOA9m0mr",
+	"9C0k2O83gx87NXGWzwW2HiBfvDCyFDEeaFuGbwB2g+lJHn7VdG2ZkF61obBsZVHl6aSZrddenVCOQu5a",
+	"x5AvdChy7OtYmas18PSV43M4Kjh1XQnmj3Mek2smeG3E74dmSgct110ZPj2uvnTn1fI+QUZrjZSmriXQ",
+	"1lW6/Un1i09JmUNYBI+C+9/RhQcA9lm20MayJxcXXjs+/CaaHe0jfDIV9PjrhggkoTvDrrnDy6yewrm7",
+	"3EQedgeFEGd5Vflu/OQEhHyKjEFudnaGiHJZQ+KXm8yVP/DgQWFG3ImaV3BnmKEo13kBtOCfXuOHTy4u",
+	"dsuj66qCxnN3olvaQR32dA1ojA8o8Tiu58GYHj9dC3VAfIF6SQ1KB24JKhsH5l1IU88y70upvN49csKZ",
+	"ioMuO1cnqD9uzgWhTm3hY9JiqK6Ibnhd+5qi4LrGHDoFWQxeqQRdv/SttDxYgm+iZmeAOQ/zQ7I5M1Fm",
+	"ZNzPsNgdR2GrDkrFUw6FUFcEx6vYf+GUC7YM3+xtf/XPXjfDgn96I9TUzk4un7pDsZDK//5koBtkCsU/",
+	"Tp2BLmoFe/LUO0INlyUmoq9kvpirgsDrxqzkolmcXH6LU8Jf2gk9cu8Xt5Hl4ETwFXdabaPKA58dr9Hs",
+	"jKfTU49BmbdR5tEQLFs+HutGWWxYhA1DD4epky45vS7Lt61p91mmmv8sVi0hHzfdvDtuAoUCNwysRszc",
+	"PXQPkAioKnD4+a/+R4geLLlFTJ/u/J5RSpnPd8KwC/RKg5cyXoEVXosFl8ok0zXVVNybO/wXh4b3X09+",
+	"goUci438fHBZj+2vGcpJ2LoO+swABii2m4bpvPjApzviWY/MfeeV4HeUP5BLhw9C3xvv4EgwzOgEx2HK",
+	"6Rt668M47qj6I80wsZmvY0VJTyZHgEVLgXaFHAwsgFztMHSCs2AmFt20SEwjh/RWo6OMVmd6QJuEtFnz",
+	"77xlHymV0vK5IG/hTK/YhNd4Fo9xC2861RFuowitEkxUdYa5XrPW0Aq7vZpp3BQCLIvuo3GljSihQW+m",
+	"69wB9+zw0rozw8eGod51uuFs1fPD4lBi/s552Yh+9wUYod7PwOHAQr7VZQTuBd2/PIJXTT3BinDqOQNx",
+	"73N86rbeGr491QLQ+irsy3jltFGfGtgFEYNxAGVU9zu03sHinjfid26FjMu4YgtBOhuFrw4JRXFdGY3i",
+	"NCIk9SSFSYSun1fsT4OSYvDLx23zuSObSk+eN2IoUkTgyQPbeOCAyZ6OV3qFGbLRPcdrajC60nXU7Z0k",
+	"PGwErwX84r6avNvei/vATh6Gb6Pr2rfSAKDGoR0udpRwjmc38JXf+od38o6CUL191LNNams5sffpwtZx",
+	"v0EMcMXXPm5Y+F6HoRH9XKy9r7RAbKERh3bS2YOl63r9gIn9Xk3Qvbv6uP1V4rx53rbzl22uOdSehAsG",
+	"fj84qE83ex97Ou418v0aPXZYDxrmYJEk4iNBVuB9wJeOGjJzB3qIjMa1HRfuFQTV+YIvs/L6DQmXKXdn",
+	"CMTIZSSraQMikR36wa98t1OSO+h8adkhL8Z/4stdLueE07alWcGeuMvtycXFxRV7ejGsR/e2B3d3NP4P",
+	"6f+HkP1DyH6uQtaJkWwbieXBtV6A+OgPbLz3D33mjZn9YgZ3MJYtHubvteEw4yH3ql9cKs3j6Nh5f8GY",
+	"q9VsKmwit260ZhzzZs7Yx7YBqrF6abrZVxAMtm1FPERUDcKkFoxa9GOO1khsosli2KpI4QkTJT/XOFNn",
+	"jo/scuoMm8JkgY8P63vqZgF73j3/tW56qlJedRyj7LU1rG6UT0yZ6KrSK+zJ7Gxrjakz53Wj6MXn4k5A",
+	"8+mkhnY//njfuFc8hhDYsT9HEvxEOQRh2ZHbxAmaAnv7e6c+gk1oVur2b06bw2jTiocc2dBpO/SmQwVb",
+	"VEZksIkwCfrz3zucZ34H3afH3cBGlTqfWP/MiVw9ofoYK5aEFReOvEe11MK0KWeQqTYS00YVrR8ErxwG",
+	"V/t2zYYSK1DvHK+E0o4Cm6pzH6YDrGE61W7MVHL+X1WpH7jvnwlMdf/pdusHVzvQ+fCSV1uY9Ck0v+nX",
+	"8ujR9w0WRBw/hSUecWgaC4gMqabYzeeQySy7dKDrskTM/GgCcVxEWmZEJcaWEFLc4gRUUtqZWBhR3UHC",
+	"BAY10DVcNmns+w5hPlONZnOaj5w9sz12Qu42lTjyiXLSt+pvr/cCQTdgMuya+e8HpgmHH0M6qVJ4hOh7",
+	"EFe4L+0L1tdU4ihQfVkynlOZTb6LASbYHJIShz8ZiTk+ckLQ7344ht00n5FD4ZdH2I1BVr4nze9i5oOV",
+	"CsLKCym8vZx5rlqFnpmZXinAn3N/D9UpK11XJfZIaqyz3MCzSYilXkNsC+NzljyN/Xmb8n6Sj23Ld8ZN",
+	"1S7Rxh3Tmvc8eu62v6ec9yP6ncOcMGfM2YnBa+SBQEOSmM8sg8wjBgklWGDZKaOci2UiGeRdxVXEPUep",
+	"yqXXf4QAxe8l191CsxAjFT80tEW74b/6H3/rg4K59wn2Xzy61d5zil4dODtvFyFTOs9mnUoDNcfhIBVe",
+	"U/RFMAWUaVI69oTLSpQY+iyYrr1ZH/tm1sJSMapu7CVY/HoCL9I15GpRoeEZ+wjZW3eirmVJ6S6At0PV",
+	"L5QYAfMJPejDCxiv7Ew301BhPAMYyukU+kpveQ1yaeKH46djK3u/l0DYdR0c8Q6IODkY/Ts1PywGfMh2",
+	"Fo+UJIWVmT5OC2HwA8XII1L4UPljyDw33hBNdBWwHjC1vmCdjhqU8v1It81g/3QoBACHcoH+lgBopRdF",
+	"jF6u9cSZ3hNdI3AOdxxDTuwxaCEEE1BqJWIvNldMV9g2ccHXzFhZVaySd3kP9r/Ljfh7OLJT+w3p8rvw",
+	"BkHeUIAfK+IjzBhRQvPvJBZMqOh0uxijR7IXHCG4oXOgR180VixNF4/G0cFctWnNdK/iB3i7WblwF+ZK",
+	"s4VUjRXG5/PE7V+cTBG2LdQs4PoG3Z1jwulSS5XQdR0FDidNj3Q5bk/y9+oq5GYCU9irlhRUpMPfnc0u",
+	"/0ijPv9ciyZKX9rzWhyWvwMjaPXvksnRDPPv4NZ2/TqHaRDUkakhJt5rpzXqs4yp5hu7Hqada5pSlD2Q",
+	"JdhHbsezB5Asjc3EjQ1YfkZEOXBYnNly+Btu7OkLN8XT188PgWEKyz01thZ8sSeU6bVi8G22FDWhVXiF",
+	"sG7UFWT0lNxyvEnfNyo0zpKYUe9BI7GzGUyBCUCg8NrZQXcacohpoW0ScbvzdJ/3AdPBAxHQIti/EEmH",
+	"n+pGbUEbrnQ9BwmWVkJIoeSOLNhiAU3hTxbUCmlCc9kSvK0gFFczzazWcyatUz1z+uaNFcsHHe1j4dnB",
+	"xB7bSD62POle705r65O6N+7zIy4X3p9xbAWgf4KmO2iRoXvxuRKr/iYE7xprnPSo1+TNbTHfqa0qB38Q",
+	"9SNYR73OvNLsTu425/8sVm7p90GgzueBHH9bsOqzfGCMtdJq2ldhTyjrfT2ZbuRUvW3sydDwML3SzR6K",
+	"iL2IH2s9l4Kixh2QgRthT5/Bp0eDGuivHcn3iPvpqEfyJ5E2MzT1pJJqeryCmRw6i9vv18eKk9DLH1nS",
+	"p+l8g23rpLoiKRL4Vipofu848rFZ1YhxU0u7Prn82y/xkVVrrUTnzJ6PdV9z2R/knXd86DKoYYjxySZ8",
+	"bHXtC0CMnKpTGYK60pjGqSmggUx0TdoYjvpFOMgef4bxqha8TOgcbgrP3CSPw0svYREwwOfFT/c/s3vt",
+	"PqTEo/twABcsuTErXZcFgphlmYIarEAfPPZS1+zJRXBUxcdkwdcIvraAjnV6Dqi3nVeZIoyK0BIea4p9",
+	"6dVh0uwJC+arM3aNr4LXK21T+PWw7hu6uI4UvYmJO4i5EpchvUQcGnXMcwCe06zv+0b47tGjWq9M27rp",
+	"7VKo18/ZM62UGFs67ol8QzN/jSNsLPZrzFvYgoqlNG4/WpS1FgnQN3ocWLbH8/NZCVqk0Dl2b84js4Lv",
+	"OUCUkxQ13ONUCg9TCWEHLJzhLNvm5hpGCzuwobje26GW+uIYZfTe3xN1retBX8Qro/3msmoWFbfj2a30",
+	"C3yw32JmF9We/ooNDQCccZXgJfoXNd2eyujqIXrAf9x58UK/p+6AcOJar8gXBnwg/qtX3i8CxWD0YsOE",
+	"KnPJAO/8oEdq7kSv3wfJLXEnEFIXvKQ8PHJf4proDync+Id2FqhrA/oCWOgjXa6vsGWzMyWzQMC8qo4L",
+	"5j0oxuNVhQERng+b/Einv+VAUJlnuiqj0hdsdHjgXMx4C89/pZ9+6zPUX6iy1YpS98WS21l0XXQ0qEO1",
+	"vBnmFDg4nexps+zPAujgl1FY1nj5D1VHpU5WCN4I+9flUR1zMEDOM6dRVziaTVFk2wT71n3A2b67J9mI",
+	"RoxrYUOMe1lLAGZoi/m8Tw7Sgi2vbaq5RUvaI1iHbtbX5Om6n7A+LNrqkAu0GbnxR2IHovBN9NyjSNAw",
+	"3uByrHaGjwssHE3184UWjun5uOVRmyMnJHV44opxthKjmdbzL4w/8bKN7qM9hM1HDxwxaLnn/Nf2l97b",
+	"D2uh+ra/b60RiEDqqozfmr8t73U7RtnrRiiomIZei2t0wRzyzKQxmymNWFqm63ypGeq9nx95j+CiDrM5",
+	"iK7PwZN/ECfQgBNyXgpe9t4dz90Dn+PZOMK99VxU0tkrg5O7utmd+G1RHqXmasdVdiNUeT3lqUaq/3Z7",
+	"1a/8KovrzCjAAS8TO05B+cIjnSUrcGcyRXHgX9VKUM4Lt9j6fjslU8Qa2//2/QxTcsvOHzTKlZH2wHu5",
+	"EmLZm7DDfUsywautppEBcw+ctGNslYvljT4BCTDoTKZG8Qbiq0esL8QBHrm4MBo0wavuwyOVFaYwHnGH",
+	"z3+F/3djBvEwwbRxTxu2n6UA3zp2uuNuqh8XTLNL6K0inkz3bGq5Cl+KLL8UPjdS8V456mEDisfFRD5C",
+	"vU+gwmMU+4TBPhfEVugOlod1uC7LD4IvPmNTHqb3EAeTo8BBevlsX4ZA3PNf3X+9SCTvfS0+ZNRJS4CY",
+	"PF17iYZ2elvSy+tXYiy+6cBmdUza6cEdFDFlzxdigbpjp0NSzk/xjtf2dyRe8eD2KBliU3CbPOuUvYnt",
+	"GA9oKzUJIfHfWqr/3RQ9CjWBjyFtp9df8AEf+V8cH4QV3is6aD1tjlm30+Psxpl/vkBgRNnHdXG7S7kd",
+	"NyECIL+MEBK8X/ukOEG88ax/+4Gbujtej8x0/iv833uFvBd3ei4ym58SafTkMa5YICaCdivyZB/Qd92h",
+	"T83HfbW/N3xtWpR+pms28zAUnE2kmooawpS+iSt0m3efStMFmoHVdGBlAKkxEb/84KZ0JHMf3v1BfLKP",
+	"ndyKi0o6bhxtfRf6g+OgdEOkv56MBK9FfXL5t1/cFRsKFf72i+NOI+o7z/FNXZ1cnpzzpTy/e3Ly2y+/",
+	"/X8BAAD//w==",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

@@ -162,19 +162,23 @@ func (e ImageFamily) Valid() bool {
 
 // Defines values for InstanceState.
 const (
-	InstanceStateFailed      InstanceState = "failed"
-	InstanceStateLaunching   InstanceState = "launching"
-	InstanceStateRunning     InstanceState = "running"
-	InstanceStateStarting    InstanceState = "starting"
-	InstanceStateStopped     InstanceState = "stopped"
-	InstanceStateStopping    InstanceState = "stopping"
-	InstanceStateTerminated  InstanceState = "terminated"
-	InstanceStateTerminating InstanceState = "terminating"
+	InstanceStateDeleted   InstanceState = "deleted"
+	InstanceStateDeleting  InstanceState = "deleting"
+	InstanceStateFailed    InstanceState = "failed"
+	InstanceStateLaunching InstanceState = "launching"
+	InstanceStateRunning   InstanceState = "running"
+	InstanceStateStarting  InstanceState = "starting"
+	InstanceStateStopped   InstanceState = "stopped"
+	InstanceStateStopping  InstanceState = "stopping"
 )
 
 // Valid indicates whether the value is a known member of the InstanceState enum.
 func (e InstanceState) Valid() bool {
 	switch e {
+	case InstanceStateDeleted:
+		return true
+	case InstanceStateDeleting:
+		return true
 	case InstanceStateFailed:
 		return true
 	case InstanceStateLaunching:
@@ -187,10 +191,6 @@ func (e InstanceState) Valid() bool {
 		return true
 	case InstanceStateStopping:
 		return true
-	case InstanceStateTerminated:
-		return true
-	case InstanceStateTerminating:
-		return true
 	default:
 		return false
 	}
@@ -198,19 +198,21 @@ func (e InstanceState) Valid() bool {
 
 // Defines values for OperationKind.
 const (
-	OperationKindAttach    OperationKind = "attach"
-	OperationKindDetach    OperationKind = "detach"
-	OperationKindLaunch    OperationKind = "launch"
-	OperationKindSnapshot  OperationKind = "snapshot"
-	OperationKindStart     OperationKind = "start"
-	OperationKindStop      OperationKind = "stop"
-	OperationKindTerminate OperationKind = "terminate"
+	OperationKindAttach   OperationKind = "attach"
+	OperationKindDelete   OperationKind = "delete"
+	OperationKindDetach   OperationKind = "detach"
+	OperationKindLaunch   OperationKind = "launch"
+	OperationKindSnapshot OperationKind = "snapshot"
+	OperationKindStart    OperationKind = "start"
+	OperationKindStop     OperationKind = "stop"
 )
 
 // Valid indicates whether the value is a known member of the OperationKind enum.
 func (e OperationKind) Valid() bool {
 	switch e {
 	case OperationKindAttach:
+		return true
+	case OperationKindDelete:
 		return true
 	case OperationKindDetach:
 		return true
@@ -221,8 +223,6 @@ func (e OperationKind) Valid() bool {
 	case OperationKindStart:
 		return true
 	case OperationKindStop:
-		return true
-	case OperationKindTerminate:
 		return true
 	default:
 		return false
@@ -749,7 +749,7 @@ type ServerInterface interface {
 	LaunchInstance(c *gin.Context)
 
 	// (DELETE /instances/{instance})
-	TerminateInstance(c *gin.Context, instance InstanceId)
+	DeleteInstance(c *gin.Context, instance InstanceId)
 
 	// (GET /instances/{instance})
 	GetInstance(c *gin.Context, instance InstanceId)
@@ -1068,8 +1068,8 @@ func (siw *ServerInterfaceWrapper) LaunchInstance(c *gin.Context) {
 	siw.Handler.LaunchInstance(c)
 }
 
-// TerminateInstance operation middleware
-func (siw *ServerInterfaceWrapper) TerminateInstance(c *gin.Context) {
+// DeleteInstance operation middleware
+func (siw *ServerInterfaceWrapper) DeleteInstance(c *gin.Context) {
 
 	var err error
 	_ = err
@@ -1090,7 +1090,7 @@ func (siw *ServerInterfaceWrapper) TerminateInstance(c *gin.Context) {
 		}
 	}
 
-	siw.Handler.TerminateInstance(c, instance)
+	siw.Handler.DeleteInstance(c, instance)
 }
 
 // GetInstance operation middleware
@@ -1671,7 +1671,7 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/zones", wrapper.ListZones)
 	router.GET(options.BaseURL+"/instances", wrapper.ListInstances)
 	router.POST(options.BaseURL+"/instances", wrapper.LaunchInstance)
-	router.DELETE(options.BaseURL+"/instances/:instance", wrapper.TerminateInstance)
+	router.DELETE(options.BaseURL+"/instances/:instance", wrapper.DeleteInstance)
 	router.GET(options.BaseURL+"/instances/:instance", wrapper.GetInstance)
 	router.POST(options.BaseURL+"/instances/:instance/start", wrapper.StartInstance)
 	router.POST(options.BaseURL+"/instances/:instance/stop", wrapper.StopInstance)
@@ -2151,17 +2151,17 @@ func (response LaunchInstancedefaultApplicationProblemPlusJSONResponse) VisitLau
 	return err
 }
 
-type TerminateInstanceRequestObject struct {
+type DeleteInstanceRequestObject struct {
 	Instance InstanceId `json:"instance"`
 }
 
-type TerminateInstanceResponseObject interface {
-	VisitTerminateInstanceResponse(w http.ResponseWriter) error
+type DeleteInstanceResponseObject interface {
+	VisitDeleteInstanceResponse(w http.ResponseWriter) error
 }
 
-type TerminateInstance202JSONResponse Operation
+type DeleteInstance202JSONResponse Operation
 
-func (response TerminateInstance202JSONResponse) VisitTerminateInstanceResponse(w http.ResponseWriter) error {
+func (response DeleteInstance202JSONResponse) VisitDeleteInstanceResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response); err != nil {
@@ -2173,12 +2173,12 @@ func (response TerminateInstance202JSONResponse) VisitTerminateInstanceResponse(
 	return err
 }
 
-type TerminateInstancedefaultApplicationProblemPlusJSONResponse struct {
+type DeleteInstancedefaultApplicationProblemPlusJSONResponse struct {
 	Body       Problem
 	StatusCode int
 }
 
-func (response TerminateInstancedefaultApplicationProblemPlusJSONResponse) VisitTerminateInstanceResponse(w http.ResponseWriter) error {
+func (response DeleteInstancedefaultApplicationProblemPlusJSONResponse) VisitDeleteInstanceResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -3029,7 +3029,7 @@ type StrictServerInterface interface {
 	LaunchInstance(ctx context.Context, request LaunchInstanceRequestObject) (LaunchInstanceResponseObject, error)
 
 	// (DELETE /instances/{instance})
-	TerminateInstance(ctx context.Context, request TerminateInstanceRequestObject) (TerminateInstanceResponseObject, error)
+	DeleteInstance(ctx context.Context, request DeleteInstanceRequestObject) (DeleteInstanceResponseObject, error)
 
 	// (GET /instances/{instance})
 	GetInstance(ctx context.Context, request GetInstanceRequestObject) (GetInstanceResponseObject, error)
@@ -3540,25 +3540,25 @@ func (sh *strictHandler) LaunchInstance(ctx *gin.Context) {
 	}
 }
 
-// TerminateInstance operation middleware
-func (sh *strictHandler) TerminateInstance(ctx *gin.Context, instance InstanceId) {
-	var request TerminateInstanceRequestObject
+// DeleteInstance operation middleware
+func (sh *strictHandler) DeleteInstance(ctx *gin.Context, instance InstanceId) {
+	var request DeleteInstanceRequestObject
 
 	request.Instance = instance
 
 	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.TerminateInstance(ctx, request.(TerminateInstanceRequestObject))
+		return sh.ssi.DeleteInstance(ctx, request.(DeleteInstanceRequestObject))
 	}
 	for _, middleware := range sh.middlewares {
-		handler = middleware(handler, "TerminateInstance")
+		handler = middleware(handler, "DeleteInstance")
 	}
 
 	response, err := handler(ctx, request)
 
 	if err != nil {
 		sh.options.HandlerErrorFunc(ctx, err)
-	} else if validResponse, ok := response.(TerminateInstanceResponseObject); ok {
-		if err := validResponse.VisitTerminateInstanceResponse(ctx.Writer); err != nil {
+	} else if validResponse, ok := response.(DeleteInstanceResponseObject); ok {
+		if err := validResponse.VisitDeleteInstanceResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {

@@ -135,5 +135,5 @@ func (s *Service) Forget(ctx context.Context, tx *store.Store, instance uuid.UUI
 	if err := tx.RetireSteward(ctx, instance); err != nil {
 		return err
 	}
-	return tx.ChangeInstance(ctx, instance, record.InstanceChange{GoneAt: new(s.now()), State: machines.Terminated})
+	return tx.ChangeInstance(ctx, instance, record.InstanceChange{GoneAt: new(s.now()), State: machines.Deleted})
 }

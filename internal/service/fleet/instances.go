@@ -377,7 +377,7 @@ func (s *Service) Release(ctx context.Context, actor people.Actor, name, reason 
 			Code:   "not-adopted",
 			Where:  []string{name},
 			Detail: name + " was launched here, so letting its record go would leave it running unseen",
-			Remedy: "End it: plumlatch instance terminate " + name,
+			Remedy: "End it: plumlatch instance delete " + name,
 		}
 	}
 	return s.release(ctx, actor, i, reason)
@@ -388,13 +388,13 @@ type RunFor string
 
 // The runs that change whether an instance runs.
 const (
-	RunStart     RunFor = "start"
-	RunStop      RunFor = "stop"
-	RunTerminate RunFor = "terminate"
+	RunStart  RunFor = "start"
+	RunStop   RunFor = "stop"
+	RunDelete RunFor = "delete"
 )
 
 var during = map[RunFor]machines.State{
-	RunStart: machines.Starting, RunStop: machines.Stopping, RunTerminate: machines.Terminating,
+	RunStart: machines.Starting, RunStop: machines.Stopping, RunDelete: machines.Deleting,
 }
 
 // Change begins a start, a stop or the end of an instance.
@@ -418,9 +418,9 @@ func (s *Service) Change(
 		}
 	}
 	needs := map[RunFor][]machines.State{
-		RunStart:     {machines.Stopped},
-		RunStop:      {machines.Running},
-		RunTerminate: {machines.Running, machines.Stopped, machines.Failed},
+		RunStart:  {machines.Stopped},
+		RunStop:   {machines.Running},
+		RunDelete: {machines.Running, machines.Stopped, machines.Failed},
 	}[kind]
 	if !slices.Contains(needs, i.State) {
 		return record.Run{}, &problem.Problem{

@@ -23,7 +23,7 @@ const (
 	launchKind = "launch"
 	startKind  = "start"
 	stopKind   = "stop"
-	endKind    = "terminate"
+	endKind    = "delete"
 )
 
 const (
@@ -128,12 +128,12 @@ func (s *Service) lifecyclePlan(run record.Run) (runs.Plan, error) {
 			},
 		}}, nil
 	case endKind:
-		return runs.Plan{Payload: w, Ended: l.changeEnded(run, machines.Terminated), Steps: []runs.Step{
+		return runs.Plan{Payload: w, Ended: l.changeEnded(run, machines.Deleted), Steps: []runs.Step{
 			{
-				Name:     "terminate",
+				Name:     "delete",
 				Title:    "End",
 				Intent:   "Have the cloud end " + name + " and its disks",
-				Do:       l.begin((*cloud.Cloud).Terminate, cloud.Terminated),
+				Do:       l.begin((*cloud.Cloud).Delete, cloud.Deleted),
 				Patience: cloudPatience,
 			},
 			{Name: "gone", Title: "Gone", Intent: "Wait until it is gone", Do: l.awaitEnd, Patience: cloudPatience},
@@ -408,7 +408,7 @@ func (l *lifecycle) launchEnded(run record.Run) func(context.Context, *store.Sto
 	}
 }
 
-var runNouns = map[string]string{"start": "start", "stop": "stop", "terminate": "end"}
+var runNouns = map[string]string{"start": "start", "stop": "stop", "delete": "deletion"}
 
 // changeEnded gives the instance its new state, or what the cloud says of it.
 func (l *lifecycle) changeEnded(
@@ -428,7 +428,7 @@ func (l *lifecycle) changeEnded(
 			e.Outcome, e.Sentence = string(state), fmt.Sprintf(
 				"The %s of %s, asked for by %s, was not done: %s.", runNouns[run.Kind], name, run.RequestedBy, reason,
 			)
-		case success == machines.Terminated:
+		case success == machines.Deleted:
 			change.GoneAt = new(l.now())
 			if err := l.Forget(ctx, tx, run.InstanceID); err != nil {
 				return err

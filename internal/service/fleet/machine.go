@@ -30,13 +30,13 @@ func (m *Machine) Set(ctx context.Context, c record.InstanceChange) error {
 // EndLaunched ends the instance that was asked for with the request token, if there is one.
 func (m *Machine) EndLaunched(ctx context.Context, p *runs.Progress, token string) error {
 	i, there, err := m.fleet.cloud.Launched(ctx, token)
-	if err != nil || !there || i.State == cloud.Terminated {
+	if err != nil || !there || i.State == cloud.Deleted {
 		return Calling(err)
 	}
-	if i.State == cloud.Terminating {
+	if i.State == cloud.Deleting {
 		return runs.Temporary(fmt.Errorf("%s is ending", i.Name))
 	}
-	op, err := m.fleet.cloud.Terminate(ctx, i.Id)
+	op, err := m.fleet.cloud.Delete(ctx, i.Id)
 	if err != nil {
 		if cloud.NotThere(err) {
 			return nil

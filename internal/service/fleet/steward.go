@@ -26,7 +26,7 @@ func (s *Service) NewSteward(
 	if _, err := tx.KeyNamed(ctx, called); err == nil {
 		called = name.Suggest(called[:min(len(called), name.MaxLength-7)] + "-" + strings.ToLower(rand.Text()[:6]))
 	}
-	k, sealed, err := s.keys.NewKept(
+	k, encrypted, err := s.keys.NewKept(
 		ctx, tx, actor, keys.NewKey{Name: called, Purpose: "the service's own key for " + i.Name}, keypair.Spec{},
 		"plum latch steward of "+i.Name,
 	)
@@ -34,5 +34,5 @@ func (s *Service) NewSteward(
 		return record.Key{}, err
 	}
 	k.StewardOf = &i.ID
-	return k, keys.AddKept(ctx, tx, &k, sealed)
+	return k, keys.AddKept(ctx, tx, &k, encrypted)
 }

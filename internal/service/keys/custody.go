@@ -19,7 +19,7 @@ const (
 	consentsShown = 90 * 24 * time.Hour
 	// proofForForgetting is how recent the holder's proof has to be before the kept copy goes.
 	proofForForgetting = 15 * time.Minute
-	// releaseInfo binds what is sealed for somebody to its purpose (HPKE's info).
+	// releaseInfo binds what is encrypted for somebody to its purpose (HPKE's info).
 	releaseInfo = "plum latch private key "
 )
 

@@ -94,7 +94,7 @@ func TestAReleaseUnderALabelNeedsSomebodyElsesConsent(t *testing.T) {
 	o.Wants("with no label", err, "no-consent-needed")
 }
 
-func TestAPrivateKeyComesSealedForWhoeverOffersAKey(t *testing.T) {
+func TestAPrivateKeyComesEncryptedForWhoeverOffersAKey(t *testing.T) {
 	t.Parallel()
 	o := servicetest.NewOffice(t)
 	o.Keep("deploy", "ines", nil)
@@ -113,7 +113,7 @@ func TestAPrivateKeyComesSealedForWhoeverOffersAKey(t *testing.T) {
 	if err != nil || strings.Contains(string(text), "PRIVATE") {
 		t.Fatalf("%v", err)
 	}
-	sealed, err := base64.StdEncoding.DecodeString(string(text))
+	encrypted, err := base64.StdEncoding.DecodeString(string(text))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -122,11 +122,11 @@ func TestAPrivateKeyComesSealedForWhoeverOffersAKey(t *testing.T) {
 		t.Fatal(err)
 	}
 	if _, err := hpke.Open(
-		k, hpke.HKDFSHA256(), hpke.AES256GCM(), []byte(keys.ReleaseInfo+"another"), sealed,
+		k, hpke.HKDFSHA256(), hpke.AES256GCM(), []byte(keys.ReleaseInfo+"another"), encrypted,
 	); err == nil {
 		t.Error("it opens for another key's name")
 	}
-	private, err := hpke.Open(k, hpke.HKDFSHA256(), hpke.AES256GCM(), []byte(keys.ReleaseInfo+"deploy"), sealed)
+	private, err := hpke.Open(k, hpke.HKDFSHA256(), hpke.AES256GCM(), []byte(keys.ReleaseInfo+"deploy"), encrypted)
 	if err != nil || !strings.Contains(string(private), "PRIVATE KEY") {
 		t.Errorf("%v", err)
 	}

@@ -28,7 +28,7 @@ func (s *Service) KeptSigner(ctx context.Context, k record.Key) (ssh.Signer, err
 	if err != nil {
 		return nil, err
 	}
-	private, err := s.Safe.Open(kept.Sealed, k.ID.String())
+	private, err := s.Safe.Open(kept.Encrypted, k.ID.String())
 	if err != nil {
 		return nil, fmt.Errorf("the private key of %s cannot be used: %w", k.Name, err)
 	}
@@ -44,30 +44,30 @@ func (s *Service) KeptSigner(ctx context.Context, k record.Key) (ssh.Signer, err
 // NewKept makes a pair whose private key is to be kept, and seals that.
 func (s *Service) NewKept(
 	ctx context.Context, tx *store.Store, actor people.Actor, in NewKey, spec keypair.Spec, comment string,
-) (k record.Key, sealed record.Secret, err error) {
+) (k record.Key, encrypted record.Secret, err error) {
 	if s.Safe == nil {
-		return k, sealed, problem.NoSafe()
+		return k, encrypted, problem.NoSafe()
 	}
 	pair, err := keypair.Make(rand.Reader, spec, comment)
 	if err != nil {
-		return k, sealed, err
+		return k, encrypted, err
 	}
 	k = s.NewRecord(actor, in, pair.Public, "service")
 	k.Custody = custody.Kept
 	private, err := pair.OpenSSH(nil)
 	if err != nil {
-		return k, sealed, err
+		return k, encrypted, err
 	}
-	sealed, err = s.safes.Seal(ctx, tx, private, k.ID.String())
+	encrypted, err = s.safes.Seal(ctx, tx, private, k.ID.String())
 	clear(private)
-	return k, sealed, err
+	return k, encrypted, err
 }
 
-func AddKept(ctx context.Context, tx *store.Store, k *record.Key, sealed record.Secret) error {
+func AddKept(ctx context.Context, tx *store.Store, k *record.Key, encrypted record.Secret) error {
 	if err := tx.AddKey(ctx, k); err != nil {
 		return err
 	}
-	return tx.KeepKey(ctx, k.ID, sealed, k.CreatedAt)
+	return tx.KeepKey(ctx, k.ID, encrypted, k.CreatedAt)
 }
 
 // LineFor is the line of a key in authorized_keys. A steward key's is limited to

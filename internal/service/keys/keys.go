@@ -392,7 +392,7 @@ func stillOpens(name string, n int, some []record.Opening) error {
 		Kind:   problem.Conflict,
 		Code:   "key-granted",
 		Detail: fmt.Sprintf("the key %s still opens, or should open, %s", name, text.Counted(n, "login")),
-		Remedy: "Withdraw it there first, or terminate those instances. See them all: plumlatch opens " + name,
+		Remedy: "Withdraw it there first, or delete those instances. See them all: plumlatch opens " + name,
 	}
 	for _, o := range some {
 		p.Where = append(p.Where, o.OSUser+"@"+o.InstanceName)

@@ -25,7 +25,7 @@ type Release struct {
 
 // PrivateKey hands a private key that the safe keeps over to the key's holder or an
 // admin, once. Of any other key it says why there is none, and notes that it was
-// asked for. With a recipient the answer is sealed to that, in base64.
+// asked for. With a recipient the answer is encrypted to that, in base64.
 func (s *Service) PrivateKey(ctx context.Context, actor people.Actor, w Release) ([]byte, error) {
 	if err := problem.CheckText("reason", w.Reason); err != nil {
 		return nil, err
@@ -81,19 +81,19 @@ func (s *Service) PrivateKey(ctx context.Context, actor people.Actor, w Release)
 		}
 		return nil, why
 	}
-	private, err := s.Safe.Open(kept.Sealed, k.ID.String())
+	private, err := s.Safe.Open(kept.Encrypted, k.ID.String())
 	if err != nil {
 		return nil, fmt.Errorf("open the private key of %s: %w", name, err)
 	}
 	how := ""
 	if recipient != nil {
 		plain := private
-		sealed, err := hpke.Seal(recipient, hpke.HKDFSHA256(), hpke.AES256GCM(), []byte(releaseInfo+name), plain)
+		encrypted, err := hpke.Seal(recipient, hpke.HKDFSHA256(), hpke.AES256GCM(), []byte(releaseInfo+name), plain)
 		clear(plain)
 		if err != nil {
 			return nil, err
 		}
-		private, how = []byte(base64.StdEncoding.EncodeToString(sealed)), ", sealed for their client"
+		private, how = []byte(base64.StdEncoding.EncodeToString(encrypted)), ", encrypted for their client"
 	}
 	err = s.store.InTx(ctx, func(tx *store.Store) error {
 		consented, err := s.useConsent(ctx, tx, actor, k)

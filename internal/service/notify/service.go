@@ -1,4 +1,4 @@
-// Package notify tells receivers outside of the service what is written in the daybook.
+// Package notify tells subscribers outside of the service what is written in the daybook.
 package notify
 
 import (
@@ -13,9 +13,9 @@ import (
 	"plumlatch/internal/store"
 )
 
-// Service is the use cases of receivers.
+// Service is the use cases of subscribers.
 type Service struct {
-	// Safe keeps the secrets of receivers; nil where it is switched off.
+	// Safe keeps the secrets of subscribers; nil where it is switched off.
 	Safe *safe.Safe
 
 	store   *store.Store
@@ -27,7 +27,7 @@ type Service struct {
 	now     func() time.Time
 }
 
-// New returns the use cases of receivers.
+// New returns the use cases of subscribers.
 func New(
 	s *store.Store, e *runs.Engine, j *journal.Service, safes *safekeeping.Service, a *access.Service,
 	log *slog.Logger, now func() time.Time,

@@ -72,7 +72,7 @@ func (s *Service) BeginFactor(ctx context.Context, actor Actor) (Factor, error) 
 	if err != nil {
 		return Factor{}, err
 	}
-	sealed, err := s.safes.Seal(ctx, s.store, []byte(key.Secret()), factorRecord(o))
+	encrypted, err := s.safes.Seal(ctx, s.store, []byte(key.Secret()), factorRecord(o))
 	if err != nil {
 		return Factor{}, err
 	}
@@ -81,7 +81,7 @@ func (s *Service) BeginFactor(ctx context.Context, actor Actor) (Factor, error) 
 			key.URL(),
 		}, s.store.InTx(
 			ctx,
-			func(tx *store.Store) error { return tx.SetFactor(ctx, o.ID, sealed) },
+			func(tx *store.Store) error { return tx.SetFactor(ctx, o.ID, encrypted) },
 		)
 }
 
@@ -92,7 +92,7 @@ func (s *Service) ConfirmFactor(ctx context.Context, actor Actor, code string) (
 	if err != nil {
 		return nil, err
 	}
-	if o.FactorSealed == nil || o.FactorAt != nil {
+	if o.FactorEncrypted == nil || o.FactorAt != nil {
 		return nil, &problem.Problem{
 			Kind:   problem.Conflict,
 			Code:   "no-factor-begun",
@@ -207,7 +207,7 @@ func (s *Service) totpFits(ctx context.Context, o record.Operator, code string) 
 			Remedy: "Give a recovery code, or have the service started with -safe-key-file FILE",
 		}
 	}
-	secret, err := s.Safe.Open(o.FactorSealed, factorRecord(o))
+	secret, err := s.Safe.Open(o.FactorEncrypted, factorRecord(o))
 	if err != nil {
 		return false, fmt.Errorf("open the second factor of %s: %w", o.Name, err)
 	}

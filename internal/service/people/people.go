@@ -346,7 +346,7 @@ func (s *Service) changeOperator(
 			return nil, err
 		}
 	}
-	if c.ForgetFactor && o.FactorSealed != nil {
+	if c.ForgetFactor && o.FactorEncrypted != nil {
 		if err := tx.SetFactor(ctx, o.ID, record.Secret{}); err != nil {
 			return nil, err
 		}

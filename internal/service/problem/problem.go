@@ -59,7 +59,7 @@ func First(err error) error {
 // errPanicked is told where a fault of this program came up while it dealt with a machine.
 var errPanicked = errors.New("what was sent has brought up a fault in this service, which its log tells of")
 
-// Guard does what deals with a machine, a cloud or a receiver, any of which may have been made
+// Guard does what deals with a machine, a cloud or a subscriber, any of which may have been made
 // to break it: a panic is logged and becomes errPanicked.
 func Guard(log *slog.Logger, what string, do func() error) (err error) {
 	defer func() {

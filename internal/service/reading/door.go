@@ -109,7 +109,7 @@ func (s *Service) StewardSession(
 			fmt.Sprintf("the steward key of %s is that of %s, not of %s", i.Name, i.LoginUser, l.OSUser),
 		}
 	}
-	private, err := s.Safe.Open(l.Sealed, l.Steward.ID.String())
+	private, err := s.Safe.Open(l.Encrypted, l.Steward.ID.String())
 	if err != nil {
 		return nil, nil, fmt.Errorf("the steward key of %s cannot be used: %w", i.Name, err)
 	}

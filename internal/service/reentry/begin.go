@@ -29,7 +29,7 @@ func nameTaken(name string) error {
 	}
 }
 
-// restoreKey returns the new key; where the service makes it, with its sealed private key.
+// restoreKey returns the new key; where the service makes it, with its encrypted private key.
 func (s *Service) restoreKey(
 	ctx context.Context, actor people.Actor, w RestoreWanted,
 ) (record.Key, record.Secret, error) {
@@ -47,7 +47,7 @@ func (s *Service) restoreKey(
 		return record.Key{}, none, err
 	}
 	spec := s.route.Route(w.Route).Key
-	k, sealed, err := s.keys.NewKept(ctx, s.store, actor, keys.NewKey{Name: w.Key, Purpose: "restore"}, spec, w.Key)
+	k, encrypted, err := s.keys.NewKept(ctx, s.store, actor, keys.NewKey{Name: w.Key, Purpose: "restore"}, spec, w.Key)
 	if err != nil {
 		return k, none, err
 	}
@@ -57,7 +57,7 @@ func (s *Service) restoreKey(
 	} else if errors.Is(err, store.ErrNotFound) {
 		err = nil // no holder of their own: an admin takes it out of the safe
 	}
-	return k, sealed, err
+	return k, encrypted, err
 }
 
 // judgeRoute refuses a route that is not possible, not within the limits, or not confirmed.

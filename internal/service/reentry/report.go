@@ -90,9 +90,9 @@ func (s *Service) lostElsewhere(
 	return so, nil
 }
 
-// SealedPassword returns the administrator's password of a Windows instance, sealed to an
+// EncryptedPassword returns the administrator's password of a Windows instance, encrypted to an
 // RSA key. That somebody asked is in the daybook.
-func (s *Service) SealedPassword(
+func (s *Service) EncryptedPassword(
 	ctx context.Context, actor people.Actor, name string,
 ) (cloud.Password, []record.PasswordReading, error) {
 	i, err := s.fleet.Instance(ctx, name)
@@ -113,7 +113,7 @@ func (s *Service) SealedPassword(
 	}
 	if err := s.notePassword(
 		ctx, actor, i, "asked",
-		"%s asked for the administrator's password of %s, sealed.",
+		"%s asked for the administrator's password of %s, encrypted.",
 	); err != nil {
 		return password, nil, err
 	}

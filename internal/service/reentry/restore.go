@@ -80,7 +80,7 @@ func (s *Service) StartRestore(
 	if earlier, err := s.journal.Before(ctx, actor.ID, once); err != nil || earlier != "" {
 		return s.earlierRestore(ctx, earlier, err)
 	}
-	k, sealed, work, err := s.chosen(ctx, actor, w, l, i)
+	k, encrypted, work, err := s.chosen(ctx, actor, w, l, i)
 	if err != nil {
 		return Restore{}, err
 	}
@@ -98,7 +98,7 @@ func (s *Service) StartRestore(
 			run.ID, err = uuid.Parse(cmp.Or(earlier, run.ID.String()))
 			return cmp.Or(err, journal.ErrOnlyAsked)
 		}
-		return s.addRestore(ctx, tx, actor, w, &run, work, k, sealed)
+		return s.addRestore(ctx, tx, actor, w, &run, work, k, encrypted)
 	})
 	var taken *store.TakenError
 	switch {
@@ -126,22 +126,22 @@ func (s *Service) StartRestore(
 // it, and what the run works on.
 func (s *Service) chosen(
 	ctx context.Context, actor people.Actor, w RestoreWanted, l record.Login, i record.Instance,
-) (k record.Key, sealed record.Secret, work *route.Work, err error) {
+) (k record.Key, encrypted record.Secret, work *route.Work, err error) {
 	f, routes, err := s.restoreFacts(ctx, l, i, w.Lost)
 	if err != nil {
-		return k, sealed, nil, err
+		return k, encrypted, nil, err
 	}
 	if err := s.judgeRoute(w, i, s.route.Ways.Rank(f, w.Limits)); err != nil {
-		return k, sealed, nil, err
+		return k, encrypted, nil, err
 	}
-	if k, sealed, err = s.restoreKey(ctx, actor, w); err != nil {
-		return k, sealed, nil, err
+	if k, encrypted, err = s.restoreKey(ctx, actor, w); err != nil {
+		return k, encrypted, nil, err
 	}
 	if err := s.keys.Grantable(k); err != nil {
-		return k, sealed, nil, err
+		return k, encrypted, nil, err
 	}
 	if k.StewardOf != nil {
-		return k, sealed, nil, &problem.Problem{
+		return k, encrypted, nil, &problem.Problem{
 			Kind:   problem.Invalid,
 			Code:   "steward-key",
 			Field:  "key",
@@ -155,24 +155,24 @@ func (s *Service) chosen(
 		f.RSA = restore.Yes
 	}
 	if err := s.judgeRoute(w, i, s.route.Ways.Rank(f, w.Limits)); err != nil {
-		return k, sealed, nil, err
+		return k, encrypted, nil, err
 	}
 	lost, err := s.lostOf(ctx, w, routes, k)
 	if err != nil {
-		return k, sealed, nil, err
+		return k, encrypted, nil, err
 	}
 	begun, err := s.newRestore(ctx, w, l, i, k, lost, f)
-	begun.Kept = begun.Kept || sealed.Sealed != nil
-	return k, sealed, &begun, err
+	begun.Kept = begun.Kept || encrypted.Encrypted != nil
+	return k, encrypted, &begun, err
 }
 
 // addRestore records the run of a restore, the key that was made for it, and the key's grant.
 func (s *Service) addRestore(
 	ctx context.Context, tx *store.Store, actor people.Actor, w RestoreWanted, run *record.Run, work *route.Work,
-	k record.Key, sealed record.Secret,
+	k record.Key, encrypted record.Secret,
 ) error {
-	if sealed.Sealed != nil {
-		if err := keys.AddKept(ctx, tx, &k, sealed); err != nil {
+	if encrypted.Encrypted != nil {
+		if err := keys.AddKept(ctx, tx, &k, encrypted); err != nil {
 			return err
 		}
 	}

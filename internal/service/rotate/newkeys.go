@@ -13,11 +13,11 @@ import (
 	"plumlatch/internal/service/problem"
 )
 
-// newKeys returns the keys that come, and of those that the service makes the sealed
+// newKeys returns the keys that come, and of those that the service makes the encrypted
 // private keys.
 func (s *Service) newKeys(
 	ctx context.Context, actor people.Actor, plan RotationPlan, start RotationStart,
-) (made []record.Key, sealed map[string]record.Secret, err error) {
+) (made []record.Key, encrypted map[string]record.Secret, err error) {
 	bad := func(code, detail, remedy string) error {
 		return &problem.Problem{Kind: problem.Invalid, Code: code, Field: "make", Detail: detail, Remedy: remedy}
 	}
@@ -38,7 +38,7 @@ func (s *Service) newKeys(
 		)
 	}
 	privates := map[string][]byte{}
-	sealed = map[string]record.Secret{}
+	encrypted = map[string]record.Secret{}
 	for _, planned := range plan.New {
 		in := keys.NewKey{Name: planned.Name, Purpose: "follows " + planned.Follows}
 		var public keypair.Public
@@ -73,7 +73,7 @@ func (s *Service) newKeys(
 		k.HolderID = planned.holder
 		if private := privates[planned.Name]; private != nil {
 			k.Custody = custody.Kept
-			sealed[planned.Name], err = s.safes.Seal(ctx, s.store, private, k.ID.String())
+			encrypted[planned.Name], err = s.safes.Seal(ctx, s.store, private, k.ID.String())
 			clear(private)
 			if err != nil {
 				return nil, nil, err
@@ -84,5 +84,5 @@ func (s *Service) newKeys(
 		}
 		made = append(made, k)
 	}
-	return made, sealed, nil
+	return made, encrypted, nil
 }

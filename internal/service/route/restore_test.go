@@ -245,7 +245,7 @@ func TestAHelperThatVanishesAtAnyStepIsReplacedOrAllIsAsItWas(t *testing.T) {
 			if err != nil || !there || helper.State != "running" {
 				return
 			}
-			op, err := r.Port.Terminate(ctx, helper.Id)
+			op, err := r.Port.Delete(ctx, helper.Id)
 			if _, err := r.Port.Await(ctx, op, err); err != nil {
 				t.Error(err)
 			}

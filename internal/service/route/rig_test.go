@@ -292,7 +292,7 @@ func (o *lockedOut) judge(r reentry.Restore) (wrong []string) {
 	}
 	for n := range route.MaxHelpers {
 		if helper, there, err := o.Port.Launched(ctx, fmt.Sprintf("%s helper %d", r.ID, n+1)); err != nil ||
-			there && helper.State != "terminated" {
+			there && helper.State != "deleted" {
 			bad("the helper %d is there: %v %+v", n+1, err, helper)
 		}
 	}

@@ -208,7 +208,7 @@ func (r *restoring) helpers(ctx context.Context) ([]cloud.Instance, error) {
 		if err != nil {
 			return nil, fleet.Calling(err)
 		}
-		if there && i.State != cloud.Terminated {
+		if there && i.State != cloud.Deleted {
 			out = append(out, i)
 		}
 	}

@@ -12,7 +12,7 @@ import (
 	"plumlatch/internal/service/keys"
 )
 
-// windowsPassword has the guest agent set a new administrator's password, sealed to an RSA key.
+// windowsPassword has the guest agent set a new administrator's password, encrypted to an RSA key.
 var windowsPassword = Route{
 	Way:      must(restore.WindowsPassword),
 	Key:      keypair.Spec{Type: keypair.RSA, Bits: rsaBits},
@@ -23,7 +23,7 @@ var windowsPassword = Route{
 		steps := permitting(r)
 		steps[restore.Reset] = runs.Step{
 			Title:  "Set a new password",
-			Intent: "Have the guest agent set a new administrator's password, sealed to " + r.work.KeyName,
+			Intent: "Have the guest agent set a new administrator's password, encrypted to " + r.work.KeyName,
 			Do:     r.reset,
 		}
 		steps[restore.Open] = runs.Step{
@@ -56,9 +56,9 @@ func (r *restoring) reset(ctx context.Context, _ *runs.Progress) (string, error)
 		return "", fleet.Calling(err)
 	}
 	if !holdsKey(password.PublicKey, k) {
-		return "", fmt.Errorf("the cloud sealed the password to another key than %s", k.Name)
+		return "", fmt.Errorf("the cloud encrypted the password to another key than %s", k.Name)
 	}
-	return "the new password is sealed to " + k.Name, nil
+	return "the new password is encrypted to " + k.Name, nil
 }
 
 // awaitOpened waits until somebody has opened the password.

@@ -9,12 +9,12 @@ import (
 
 // What the tests of this package reach.
 
-func (s *Service) CarryRekey(ctx context.Context) error { return s.carryRekey(ctx) }
+func (s *Service) CarryNewKey(ctx context.Context) error { return s.carryNewKey(ctx) }
 
-func (s *Service) EachSealed(ctx context.Context, tell func(record.Sealed) error) error {
-	return s.eachSealed(ctx, tell)
+func (s *Service) EachEncrypted(ctx context.Context, tell func(record.Encrypted) error) error {
+	return s.eachEncrypted(ctx, tell)
 }
 
-func (s *Service) RekeyWithin(ctx context.Context, within time.Duration) (int, error) {
-	return s.rekey(ctx, within)
+func (s *Service) RenewWithin(ctx context.Context, within time.Duration) (int, error) {
+	return s.renew(ctx, within)
 }

@@ -33,7 +33,7 @@ func (s *Service) OwnKey(ctx context.Context, name string) (ssh.Signer, error) {
 	if err != nil {
 		return nil, err
 	}
-	private, err := s.Safe.Open(k.Sealed, ownRecord(name))
+	private, err := s.Safe.Open(k.Encrypted, ownRecord(name))
 	if err != nil {
 		return nil, fmt.Errorf("the service's own key %s: %w", name, err)
 	}
@@ -41,7 +41,7 @@ func (s *Service) OwnKey(ctx context.Context, name string) (ssh.Signer, error) {
 	return ssh.ParsePrivateKey(private)
 }
 
-// ownRecord is what the sealed half of a key of the service's own is bound to.
+// ownRecord is what the encrypted half of a key of the service's own is bound to.
 func ownRecord(name string) string { return "service key " + name }
 
 func (s *Service) newOwnKey(ctx context.Context, name string) (record.ServiceKey, error) {
@@ -54,11 +54,11 @@ func (s *Service) newOwnKey(ctx context.Context, name string) (record.ServiceKey
 		return record.ServiceKey{}, err
 	}
 	defer clear(private)
-	sealed, err := s.Seal(ctx, s.store, private, ownRecord(name))
+	encrypted, err := s.Seal(ctx, s.store, private, ownRecord(name))
 	if err != nil {
 		return record.ServiceKey{}, err
 	}
-	err = s.store.AddServiceKey(ctx, record.ServiceKey{Name: name, Blob: pair.Public.Blob, MadeAt: s.now()}, sealed)
+	err = s.store.AddServiceKey(ctx, record.ServiceKey{Name: name, Blob: pair.Public.Blob, MadeAt: s.now()}, encrypted)
 	var taken *store.TakenError
 	if err != nil && !errors.As(err, &taken) {
 		return record.ServiceKey{}, err

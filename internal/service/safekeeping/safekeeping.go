@@ -1,6 +1,6 @@
-// Package safekeeping holds what the service keeps sealed: it seals secrets under the master key that
+// Package safekeeping holds what the service keeps encrypted: it seals secrets under the safe key that
 // all processes of the service seal under, puts everything under a new one, and keeps the service's
-// own keys. How something is sealed is package safe's.
+// own keys. How something is encrypted is package safe's.
 package safekeeping
 
 import (
@@ -37,8 +37,8 @@ func (s *Service) Duties() []runs.Duty {
 		return nil
 	}
 	return []runs.Duty{
-		{Name: "tell-masters", Every: processSeen, Do: s.TellMasters, Own: true},
-		{Name: "carry-rekey", Every: rekeyEvery, Do: s.carryRekey},
+		{Name: "tell-safe_keys", Every: processSeen, Do: s.TellKeys, Own: true},
+		{Name: "carry-new-key", Every: renewEvery, Do: s.carryNewKey},
 	}
 }
 

@@ -108,7 +108,7 @@ func (o *Office) known(name string) people.Actor {
 // Keep has the service make a key pair whose private key is in the safe.
 func (o *Office) Keep(name, holder string, labels map[string]string) record.Key {
 	o.T.Helper()
-	k, sealed, err := o.Keys.NewKept(
+	k, encrypted, err := o.Keys.NewKept(
 		o.T.Context(), o.Store, o.Ines, keys.NewKey{Name: name, Labels: labels}, keypair.Spec{}, name,
 	)
 	if err != nil {
@@ -121,7 +121,7 @@ func (o *Office) Keep(name, holder string, labels map[string]string) record.Key 
 	k.HolderID = &whose.ID
 	if err := o.Store.InTx(
 		o.T.Context(),
-		func(tx *store.Store) error { return keys.AddKept(o.T.Context(), tx, &k, sealed) },
+		func(tx *store.Store) error { return keys.AddKept(o.T.Context(), tx, &k, encrypted) },
 	); err != nil {
 		o.T.Fatal(err)
 	}

@@ -97,6 +97,12 @@ const columnsFor = (ended: boolean): TableColumnsType<GrantRecord> => [
       },
   ...(ended
     ? []
-    : [{ title: "Status", key: "status", render: (_: unknown, g: GrantRecord) => g.status && <StateMark state={g.status} /> }]),
+    : [
+        {
+          title: "Status",
+          key: "status",
+          render: (_: unknown, g: GrantRecord) => g.status && <StateMark state={g.status} />,
+        },
+      ]),
   { title: "Why", dataIndex: "reason" },
 ];

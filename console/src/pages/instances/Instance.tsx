@@ -52,8 +52,8 @@ export default function InstancePage() {
           )}
           {i.public_address && (
             <p>
-              The file is where the private key of {first ? <strong>{first.key.name}</strong> : "your key"} lies on
-              your machine. Compare the host key at the first connection:
+              The file is where the private key of {first ? <strong>{first.key.name}</strong> : "your key"} lies on your
+              machine. Compare the host key at the first connection:
             </p>
           )}
           <HostKeys keys={i.connection.host_keys} />
@@ -100,7 +100,7 @@ export default function InstancePage() {
   );
 }
 
-type Action = "start" | "stop" | "terminate";
+type Action = "start" | "stop" | "delete";
 
 function Actions({ instance }: { instance: Instance }) {
   const me = useMe();
@@ -110,7 +110,7 @@ function Actions({ instance }: { instance: Instance }) {
   const change = useMutation({
     mutationFn: (a: Action) => {
       const params = { params: { path: { instance: instance.name } } };
-      if (a === "terminate") return take(api.DELETE("/instances/{instance}", params));
+      if (a === "delete") return take(api.DELETE("/instances/{instance}", params));
       return take(
         a === "start"
           ? api.POST("/instances/{instance}/start", params)
@@ -130,8 +130,8 @@ function Actions({ instance }: { instance: Instance }) {
       )}
       {instance.state === "running" && <Button onClick={() => setAsked("stop")}>Stop</Button>}
       {me.data.role === "admin" && ["running", "stopped", "failed"].includes(instance.state) && (
-        <Button danger onClick={() => setAsked("terminate")}>
-          Terminate
+        <Button danger onClick={() => setAsked("delete")}>
+          Delete
         </Button>
       )}
       {asked && (
@@ -163,15 +163,15 @@ function ConfirmChange({
 }) {
   const [typed, setTyped] = useState("");
   const costs =
-    action === "terminate" ? ["the instance and its disks are gone for good; there is no undo"] : instance.stop_costs;
+    action === "delete" ? ["the instance and its disks are gone for good; there is no undo"] : instance.stop_costs;
   return (
     <Modal
       open
-      title={`${action === "stop" ? "Stop" : "Terminate"} ${instance.name}?`}
+      title={`${action === "stop" ? "Stop" : "Delete"} ${instance.name}?`}
       onCancel={close}
       onOk={go}
       confirmLoading={busy}
-      okText={action === "stop" ? "Stop it" : "Terminate it"}
+      okText={action === "stop" ? "Stop it" : "Delete it"}
       okButtonProps={{ danger: true, disabled: typed !== instance.name }}
       cancelText="Leave it as it is"
     >

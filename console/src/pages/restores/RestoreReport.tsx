@@ -150,7 +150,7 @@ export default function RestoreReport() {
               {
                 title: "What",
                 key: "what",
-                render: (_, w) => (w.what === "asked" ? "asked for it, sealed" : "opened it"),
+                render: (_, w) => (w.what === "asked" ? "asked for it, encrypted" : "opened it"),
               },
               { title: "When", key: "at", render: (_, w) => moment(w.at) },
             ]}

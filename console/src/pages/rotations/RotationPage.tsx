@@ -65,8 +65,7 @@ export default function RotationPage() {
             type="info"
             showIcon
             title={
-              `${counted(r.counts.asked ?? 0, "login")} wait for new public keys ` +
-              "that holders are asked to bring."
+              `${counted(r.counts.asked ?? 0, "login")} wait for new public keys ` + "that holders are asked to bring."
             }
             description={<Link to="/rotations/asked">See who is asked for what</Link>}
           />

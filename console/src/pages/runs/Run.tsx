@@ -19,7 +19,7 @@ const titles = {
   launch: "Launch of",
   start: "Start of",
   stop: "Stop of",
-  terminate: "End of",
+  delete: "Deletion of",
   grant: "Letting a key in to",
   withdraw: "Removing a key from",
   settle: "Settling differences of",
@@ -62,7 +62,7 @@ export default function RunPage() {
         {run.state === "done" && (run.kind === "launch" || run.kind === "start") && (
           <HowToLogIn instance={run.instance} />
         )}
-        {run.state === "done" && run.kind !== "terminate" && (
+        {run.state === "done" && run.kind !== "delete" && (
           <div>
             <Link
               to={`/${aboutLogins.includes(run.kind) ? "logins" : "instances"}/${encodeURIComponent(run.instance)}`}

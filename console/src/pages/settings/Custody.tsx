@@ -193,7 +193,7 @@ function ConsentLabels({ admin }: { admin: boolean }) {
 function SafeCard() {
   const safe = useSafe().data;
   const { modal } = App.useApp();
-  const rekey = useAct(() => take(api.POST("/safe/rekey", { params: { query: {} } })), "safe");
+  const renew = useAct(() => take(api.POST("/safe/new-key", { params: { query: {} } })), "safe");
   if (!safe) return null;
   return (
     <Card
@@ -203,19 +203,19 @@ function SafeCard() {
         safe.on && (
           <Button
             size="small"
-            loading={rekey.isPending}
+            loading={renew.isPending}
             onClick={() =>
               void modal.confirm({
-                title: "Put everything under a new master key?",
+                title: "Put everything under a new safe key?",
                 content:
                   "The service goes on meanwhile. Keep a copy of the new key's file elsewhere; backups of before " +
                   "need the old one.",
                 okText: "Do it",
-                onOk: () => rekey.mutateAsync(undefined).catch(() => {}),
+                onOk: () => renew.mutateAsync(undefined).catch(() => {}),
               })
             }
           >
-            New master key
+            New safe key
           </Button>
         )
       }
@@ -224,8 +224,8 @@ function SafeCard() {
         <Facts
           of={[
             ["Private keys", String(safe.private_keys)],
-            ["Master key", <code key="m">{safe.mark}</code>],
-            ["Old master keys", safe.masters > 1 && `${safe.masters - 1} still open`],
+            ["Safe key", <code key="m">{safe.mark}</code>],
+            ["Old safe keys", safe.safe_keys > 1 && `${safe.safe_keys - 1} still open`],
             ["Opened by none", safe.unreadable?.join(", ")],
           ]}
         />

@@ -1,4 +1,4 @@
-package receivers
+package subscribers
 
 import (
 	"bufio"
@@ -27,7 +27,7 @@ var event = Event{
 	Sentence: "debian@tide-gauge-3 has become\nshut.", Data: map[string]any{"seq": 41}, Bad: true,
 }
 
-// verify checks a signature as a receiver does that has read RFC 9421 and RFC 9530.
+// verify checks a signature as a subscriber does that has read RFC 9421 and RFC 9530.
 func verify(r *http.Request, body, secret []byte) error {
 	m := regexp.MustCompile(`^latch=(\("@method" "@target-uri" "content-digest"\);` +
 		`created=\d+;keyid="pager";alg="hmac-sha256")$`).
@@ -94,12 +94,12 @@ func TestAWebhookGetsASignedCloudEvent(t *testing.T) {
 		answer = status
 		if err := Send(t.Context(), a, "pager", secret, event, event.At); err == nil ||
 			!strings.Contains(err.Error(), fmt.Sprint(status)) {
-			t.Errorf("a receiver that answers %d: %v", status, err)
+			t.Errorf("a subscriber that answers %d: %v", status, err)
 		}
 	}
 }
 
-func TestAReceiverThatHangsIsGivenUp(t *testing.T) {
+func TestASubscriberThatHangsIsGivenUp(t *testing.T) {
 	l, err := net.Listen("tcp", "127.0.0.1:0") // takes connections, and says nothing
 	if err != nil {
 		t.Fatal(err)

@@ -15,7 +15,6 @@ import (
 
 	"plumlatch/internal/core/reach"
 	"plumlatch/internal/core/text"
-	"plumlatch/internal/receivers"
 	"plumlatch/internal/record"
 	"plumlatch/internal/service/fleet"
 	"plumlatch/internal/service/journal"
@@ -23,6 +22,7 @@ import (
 	"plumlatch/internal/service/problem"
 	"plumlatch/internal/service/secrets"
 	"plumlatch/internal/store"
+	"plumlatch/internal/subscribers"
 )
 
 const (
@@ -32,41 +32,46 @@ const (
 	sendAtOnce   = 8
 )
 
-// Receiver is a receiver and how it does.
-type Receiver struct {
-	record.Receiver
+// Subscriber is a subscriber and how it does.
+type Subscriber struct {
+	record.Subscriber
 	Secret string // only of a webhook that was just made
 }
 
-// AddReceiver has events sent to an address from now on. The secret of a webhook is
+// AddSubscriber has events sent to an address from now on. The secret of a webhook is
 // returned once, and kept in the safe.
-func (s *Service) AddReceiver(
+func (s *Service) AddSubscriber(
 	ctx context.Context, actor people.Actor, once journal.IdempotencyKey, name, address string,
-	kinds []receivers.Kind,
-) (Receiver, error) {
+	kinds []subscribers.Kind,
+) (Subscriber, error) {
 	if err := problem.CheckName("name", name); err != nil {
-		return Receiver{}, err
+		return Subscriber{}, err
 	}
-	at, err := receivers.ReadAddress(address)
+	at, err := subscribers.ReadAddress(address)
 	if err != nil {
-		return Receiver{}, &problem.Problem{Kind: problem.Invalid, Code: "bad-address", Field: "address", Detail: err.Error()}
+		return Subscriber{}, &problem.Problem{
+			Kind:   problem.Invalid,
+			Code:   "bad-address",
+			Field:  "address",
+			Detail: err.Error(),
+		}
 	}
 	if len(kinds) == 0 {
-		kinds = receivers.Kinds[:len(receivers.Kinds)-1] // all but that of all
+		kinds = subscribers.Kinds[:len(subscribers.Kinds)-1] // all but that of all
 	}
 	for _, k := range kinds {
-		if !slices.Contains(receivers.Kinds, k) {
-			return Receiver{}, &problem.Problem{
+		if !slices.Contains(subscribers.Kinds, k) {
+			return Subscriber{}, &problem.Problem{
 				Kind:   problem.Invalid,
 				Code:   "bad-kind",
 				Field:  "kinds",
 				Detail: fmt.Sprintf("%q is no kind of event", k),
-				Remedy: "The kinds are " + kindWords(receivers.Kinds),
+				Remedy: "The kinds are " + kindWords(subscribers.Kinds),
 			}
 		}
 	}
-	out := Receiver{
-		Receiver: record.Receiver{
+	out := Subscriber{
+		Subscriber: record.Subscriber{
 			ID:        store.NewID(),
 			Name:      name,
 			Address:   address,
@@ -75,10 +80,10 @@ func (s *Service) AddReceiver(
 			CreatedAt: s.now().Truncate(time.Microsecond),
 		},
 	}
-	var sealed record.Secret
+	var encrypted record.Secret
 	if at.Webhook() {
 		if s.Safe == nil {
-			return Receiver{}, &problem.Problem{
+			return Subscriber{}, &problem.Problem{
 				Kind:   problem.Conflict,
 				Code:   "no-safe",
 				Detail: "the safe is switched off, so the secret that signs cannot be kept",
@@ -86,8 +91,8 @@ func (s *Service) AddReceiver(
 			}
 		}
 		out.Secret = secrets.New()
-		if sealed, err = s.safes.Seal(ctx, s.store, []byte(out.Secret), receiverRecord(out.ID)); err != nil {
-			return Receiver{}, err
+		if encrypted, err = s.safes.Seal(ctx, s.store, []byte(out.Secret), subscriberRecord(out.ID)); err != nil {
+			return Subscriber{}, err
 		}
 	}
 	err = s.store.InTx(ctx, func(tx *store.Store) error {
@@ -99,105 +104,115 @@ func (s *Service) AddReceiver(
 			return &problem.Problem{
 				Kind:   problem.Gone,
 				Code:   "secret-shown",
-				Detail: "this request made the receiver before, and its secret was shown then",
-				Remedy: "End that receiver and make another (plumlatch receiver list)",
+				Detail: "this request made the subscriber before, and its secret was shown then",
+				Remedy: "End that subscriber and make another (plumlatch subscriber list)",
 			}
 		}
 		if out.LastSeq, err = tx.LastEntry(ctx); err != nil {
 			return err
 		}
-		if err := tx.AddReceiver(ctx, out.Receiver, sealed); err != nil {
+		if err := tx.AddSubscriber(ctx, out.Subscriber, encrypted); err != nil {
 			return err
 		}
 		return tx.Note(ctx, s.journal.Entry(
-			actor.By(), "receiver.add", "receiver", name, "",
-			"%s has events (%s) sent to the receiver %s.", actor.Name, kindWords(kinds), name,
+			actor.By(), "subscriber.add", "subscriber", name, "",
+			"%s has events (%s) sent to the subscriber %s.", actor.Name, kindWords(kinds), name,
 		))
 	})
 	var taken *store.TakenError
 	if errors.As(err, &taken) {
-		return Receiver{}, &problem.Problem{
+		return Subscriber{}, &problem.Problem{
 			Kind:   problem.Conflict,
 			Code:   "name-taken",
 			Field:  "name",
-			Detail: "there is a receiver named " + name,
+			Detail: "there is a subscriber named " + name,
 			Remedy: "Choose another name",
 		}
 	}
 	return out, err
 }
 
-func receiverRecord(id uuid.UUID) string { return "receiver " + id.String() }
+// subscriberRecord is what the secret of a subscriber is bound to: the words are in what is encrypted already.
+func subscriberRecord(id uuid.UUID) string { return "receiver " + id.String() }
 
-// Receivers returns all receivers, by name.
-func (s *Service) Receivers(ctx context.Context) ([]record.Receiver, error) {
-	return s.store.Receivers(ctx)
+// Subscribers returns all subscribers, by name.
+func (s *Service) Subscribers(ctx context.Context) ([]record.Subscriber, error) {
+	return s.store.Subscribers(ctx)
 }
 
-func (s *Service) receiverNamed(ctx context.Context, name string) (record.Receiver, error) {
-	r, err := s.store.ReceiverNamed(ctx, name)
+func (s *Service) subscriberNamed(ctx context.Context, name string) (record.Subscriber, error) {
+	r, err := s.store.SubscriberNamed(ctx, name)
 	if errors.Is(err, store.ErrNotFound) {
 		err = &problem.Problem{
 			Kind:   problem.NotFound,
-			Code:   "no-such-receiver",
+			Code:   "no-such-subscriber",
 			Where:  []string{name},
-			Detail: fmt.Sprintf("there is no receiver named %q", name),
-			Remedy: "See them: plumlatch receiver list",
+			Detail: fmt.Sprintf("there is no subscriber named %q", name),
+			Remedy: "See them: plumlatch subscriber list",
 		}
 	}
 	return r, err
 }
 
-// DeleteReceiver ends a receiver, with what was still to be sent to it.
-func (s *Service) DeleteReceiver(ctx context.Context, actor people.Actor, name string) error {
-	r, err := s.receiverNamed(ctx, name)
+// DeleteSubscriber ends a subscriber, with what was still to be sent to it.
+func (s *Service) DeleteSubscriber(ctx context.Context, actor people.Actor, name string) error {
+	r, err := s.subscriberNamed(ctx, name)
 	if err != nil {
 		return err
 	}
 	return s.store.InTx(ctx, func(tx *store.Store) error {
-		if err := tx.DeleteReceiver(ctx, r.ID); err != nil {
+		if err := tx.DeleteSubscriber(ctx, r.ID); err != nil {
 			return err
 		}
 		return tx.Note(
 			ctx,
-			s.journal.Entry(actor.By(), "receiver.delete", "receiver", name, "", "%s ended the receiver %s.", actor.Name, name),
+			s.journal.Entry(
+				actor.By(),
+				"subscriber.delete",
+				"subscriber",
+				name,
+				"",
+				"%s ended the subscriber %s.",
+				actor.Name,
+				name,
+			),
 		)
 	})
 }
 
-// PauseReceiver has nothing sent to a receiver for a while, or goes on. What happens
+// PauseSubscriber has nothing sent to a subscriber for a while, or goes on. What happens
 // meanwhile is kept for it.
-func (s *Service) PauseReceiver(ctx context.Context, actor people.Actor, name string, pause bool) error {
-	r, err := s.receiverNamed(ctx, name)
+func (s *Service) PauseSubscriber(ctx context.Context, actor people.Actor, name string, pause bool) error {
+	r, err := s.subscriberNamed(ctx, name)
 	if err != nil || r.Paused == pause {
 		return err
 	}
-	action, words := "receiver.resume", "%s goes on sending to the receiver %s."
+	action, words := "subscriber.resume", "%s goes on sending to the subscriber %s."
 	if pause {
-		action, words = "receiver.pause", "%s pauses the receiver %s."
+		action, words = "subscriber.pause", "%s pauses the subscriber %s."
 	}
 	return s.store.InTx(ctx, func(tx *store.Store) error {
-		if err := tx.PauseReceiver(ctx, r.ID, pause); err != nil {
+		if err := tx.PauseSubscriber(ctx, r.ID, pause); err != nil {
 			return err
 		}
-		return tx.Note(ctx, s.journal.Entry(actor.By(), action, "receiver", name, "", words, actor.Name, name))
+		return tx.Note(ctx, s.journal.Entry(actor.By(), action, "subscriber", name, "", words, actor.Name, name))
 	})
 }
 
-// TestReceiver sends one event at once and returns why it could not be delivered, "" if it was.
-func (s *Service) TestReceiver(ctx context.Context, name string) (string, error) {
-	r, err := s.receiverNamed(ctx, name)
+// TestSubscriber sends one event at once and returns why it could not be delivered, "" if it was.
+func (s *Service) TestSubscriber(ctx context.Context, name string) (string, error) {
+	r, err := s.subscriberNamed(ctx, name)
 	if err != nil {
 		return "", err
 	}
-	e := receivers.Event{
+	e := subscribers.Event{
 		ID:       store.NewID().String(),
 		Type:     "plumlatch.test",
 		Source:   eventSource,
 		Subject:  r.Name,
 		At:       s.now(),
-		Sentence: "This is a test of the receiver " + r.Name + ".",
-		Data:     map[string]any{"sentence": "This is a test of the receiver " + r.Name + "."},
+		Sentence: "This is a test of the subscriber " + r.Name + ".",
+		Data:     map[string]any{"sentence": "This is a test of the subscriber " + r.Name + "."},
 	}
 	if err := s.send(ctx, r, e); err != nil {
 		return err.Error(), nil
@@ -205,19 +220,19 @@ func (s *Service) TestReceiver(ctx context.Context, name string) (string, error)
 	return "", nil
 }
 
-// DeadDeliveries returns what could not be delivered to a receiver, newest first.
+// DeadDeliveries returns what could not be delivered to a subscriber, newest first.
 func (s *Service) DeadDeliveries(ctx context.Context, name string) ([]record.Delivery, error) {
-	r, err := s.receiverNamed(ctx, name)
+	r, err := s.subscriberNamed(ctx, name)
 	if err != nil {
 		return nil, err
 	}
 	return s.store.DeadDeliveries(ctx, r.ID)
 }
 
-// SendAgain tries what could not be delivered to a receiver again, and returns how many
+// SendAgain tries what could not be delivered to a subscriber again, and returns how many
 // those are.
 func (s *Service) SendAgain(ctx context.Context, actor people.Actor, name string) (int64, error) {
-	r, err := s.receiverNamed(ctx, name)
+	r, err := s.subscriberNamed(ctx, name)
 	if err != nil {
 		return 0, err
 	}
@@ -227,16 +242,16 @@ func (s *Service) SendAgain(ctx context.Context, actor people.Actor, name string
 	}
 	s.engine.Nudge(ctx, deliverDuty)
 	return n, s.store.Note(ctx, s.journal.Entry(
-		actor.By(), "receiver.again", "receiver", name, "",
-		"%s has %s sent to the receiver %s again.", actor.Name, text.Counted(int(n), "event"), name,
+		actor.By(), "subscriber.again", "subscriber", name, "",
+		"%s has %s sent to the subscriber %s again.", actor.Name, text.Counted(int(n), "event"), name,
 	))
 }
 
 const eventSource = "/plumlatch"
 
-// send delivers one event to a receiver.
-func (s *Service) send(ctx context.Context, r record.Receiver, e receivers.Event) error {
-	at, err := receivers.ReadAddress(r.Address)
+// send delivers one event to a subscriber.
+func (s *Service) send(ctx context.Context, r record.Subscriber, e subscribers.Event) error {
+	at, err := subscribers.ReadAddress(r.Address)
 	if err != nil {
 		return err
 	}
@@ -245,7 +260,7 @@ func (s *Service) send(ctx context.Context, r record.Receiver, e receivers.Event
 		if s.Safe == nil {
 			return errors.New("the safe is switched off, so it cannot be signed")
 		}
-		text, err := s.Safe.Open(r.Sealed, receiverRecord(r.ID))
+		text, err := s.Safe.Open(r.Encrypted, subscriberRecord(r.ID))
 		if err != nil {
 			return err
 		}
@@ -253,16 +268,16 @@ func (s *Service) send(ctx context.Context, r record.Receiver, e receivers.Event
 			return err
 		}
 	}
-	return receivers.Send(ctx, at, r.Name, secret, e, s.now())
+	return subscribers.Send(ctx, at, r.Name, secret, e, s.now())
 }
 
-// Deliver looks for what receivers are to be told of, and sends what is due.
+// Deliver looks for what subscribers are to be told of, and sends what is due.
 func (s *Service) deliver(ctx context.Context) error {
-	list, err := s.store.ActiveReceivers(ctx)
+	list, err := s.store.ActiveSubscribers(ctx)
 	if err != nil || len(list) == 0 {
 		return err
 	}
-	byID := map[uuid.UUID]record.Receiver{}
+	byID := map[uuid.UUID]record.Subscriber{}
 	for _, r := range list {
 		byID[r.ID] = r
 		if err := s.queueFor(ctx, r); err != nil {
@@ -284,7 +299,7 @@ func (s *Service) deliver(ctx context.Context) error {
 	sending, ctx := errgroup.WithContext(ctx)
 	sending.SetLimit(sendAtOnce)
 	for _, d := range due {
-		r, there := byID[d.ReceiverID]
+		r, there := byID[d.SubscriberID]
 		e, written := entries[d.Seq]
 		if there && written {
 			sending.Go(func() error {
@@ -295,35 +310,35 @@ func (s *Service) deliver(ctx context.Context) error {
 	return sending.Wait()
 }
 
-// queueFor writes down what a receiver is to be told of.
-func (s *Service) queueFor(ctx context.Context, r record.Receiver) error {
+// queueFor writes down what a subscriber is to be told of.
+func (s *Service) queueFor(ctx context.Context, r record.Subscriber) error {
 	entries, err := s.store.EntriesAfter(ctx, record.EntryFilter{}, r.LastSeq, deliverPart)
 	if err != nil || len(entries) == 0 {
 		return err
 	}
 	var wanted []record.Delivery
 	for _, e := range entries {
-		kind := receivers.KindOf(e.Action, e.Outcome)
-		if slices.Contains(r.Kinds, receivers.All) || kind != "" && slices.Contains(r.Kinds, kind) {
+		kind := subscribers.KindOf(e.Action, e.Outcome)
+		if slices.Contains(r.Kinds, subscribers.All) || kind != "" && slices.Contains(r.Kinds, kind) {
 			wanted = append(wanted, record.Delivery{
-				ID:         store.NewID(),
-				ReceiverID: r.ID,
-				Seq:        e.Seq,
-				Kind:       string(kind),
-				State:      record.DeliveryWaiting,
-				DueAt:      s.now(),
+				ID:           store.NewID(),
+				SubscriberID: r.ID,
+				Seq:          e.Seq,
+				Kind:         string(kind),
+				State:        record.DeliveryWaiting,
+				DueAt:        s.now(),
 			})
 		}
 	}
 	return s.store.Queue(ctx, r.ID, wanted, entries[len(entries)-1].Seq)
 }
 
-func (s *Service) deliverOne(ctx context.Context, r record.Receiver, d record.Delivery, e record.Entry) error {
+func (s *Service) deliverOne(ctx context.Context, r record.Subscriber, d record.Delivery, e record.Entry) error {
 	kind := d.Kind
 	if kind == "" {
 		kind = "entry"
 	}
-	event := receivers.Event{
+	event := subscribers.Event{
 		ID: strconv.FormatInt(
 			e.Seq, 10,
 		), Type: "plumlatch." + kind,
@@ -347,7 +362,7 @@ func (s *Service) deliverOne(ctx context.Context, r record.Receiver, d record.De
 		return nil // it is sent again; the id tells that it is the same
 	}
 	d.Attempts++
-	after, dead := receivers.NextTry(d.Attempts)
+	after, dead := subscribers.NextTry(d.Attempts)
 	switch {
 	case sent == nil:
 		d.State, d.Error, d.EndedAt = record.DeliveryDone, "", new(s.now())
@@ -435,7 +450,7 @@ func commentWords(comment string) string {
 	return ", with the comment " + strconv.Quote(comment)
 }
 
-func kindWords(kinds []receivers.Kind) string {
+func kindWords(kinds []subscribers.Kind) string {
 	words := make([]string, len(kinds))
 	for n, k := range kinds {
 		words[n] = string(k)

@@ -19,9 +19,9 @@ import (
 	"plumlatch/internal/store"
 )
 
-// TestARekeyLosesNothingThatAnotherProcessSeals has one process replace the master key while another, which
+// TestANewSafeKeyLosesNothingThatAnotherProcessSeals has one process replace the safe key while another, which
 // has the same file and looks at it of itself, puts secrets into the safe.
-func TestARekeyLosesNothingThatAnotherProcessSeals(t *testing.T) {
+func TestANewSafeKeyLosesNothingThatAnotherProcessSeals(t *testing.T) {
 	t.Parallel()
 	o := servicetest.NewOffice(t)
 	before := o.Safe.Mark()
@@ -35,14 +35,14 @@ func TestARekeyLosesNothingThatAnotherProcessSeals(t *testing.T) {
 	var group sync.WaitGroup
 	group.Go(func() {
 		for ctx.Err() == nil {
-			if err := other.Safes.TellMasters(ctx); err != nil && ctx.Err() == nil {
+			if err := other.Safes.TellKeys(ctx); err != nil && ctx.Err() == nil {
 				t.Error(err)
 			}
 			time.Sleep(20 * time.Millisecond)
 		}
 	})
 	put := func(n int) error {
-		_, err := other.Notify.AddReceiver(
+		_, err := other.Notify.AddSubscriber(
 			t.Context(), o.Ines, journal.IdempotencyKey{}, fmt.Sprint("r-", n), "https://hooks.example/x", nil,
 		)
 		return err
@@ -53,15 +53,15 @@ func TestARekeyLosesNothingThatAnotherProcessSeals(t *testing.T) {
 	group.Go(func() {
 		for n := 1; n <= 40; n++ {
 			var refused *problem.Problem
-			if err := put(n); err != nil && !errors.Is(err, store.ErrOtherMaster) && !errors.As(err, &refused) {
+			if err := put(n); err != nil && !errors.Is(err, store.ErrOtherKey) && !errors.As(err, &refused) {
 				t.Error(err)
 			}
 		}
 	})
-	state, err := o.Safes.Rekey(t.Context(), o.Ines.By(), "a try")
+	state, err := o.Safes.NewKey(t.Context(), o.Ines.By(), "a try")
 	stop()
 	group.Wait()
-	if err != nil || state.Mark == before || state.Masters != 1 || len(state.Unreadable) > 0 {
+	if err != nil || state.Mark == before || state.SafeKeys != 1 || len(state.Unreadable) > 0 {
 		t.Fatalf("%+v %v", state, err)
 	}
 	if err := put(99); err != nil {
@@ -72,27 +72,27 @@ func TestARekeyLosesNothingThatAnotherProcessSeals(t *testing.T) {
 		t.Fatal(err)
 	}
 	n := 0
-	if err := o.Safes.EachSealed(store.Unlimited(t.Context()), func(x record.Sealed) error {
+	if err := o.Safes.EachEncrypted(store.Unlimited(t.Context()), func(x record.Encrypted) error {
 		n++
-		_, err := fresh.Open(x.Sealed, x.Record)
+		_, err := fresh.Open(x.Encrypted, x.Record)
 		return err
 	}); err != nil || n < 2 {
 		t.Errorf("of %d things: %v", n, err)
 	}
-	// What is sealed under the old key is not kept any more.
+	// What is encrypted under the old key is not kept any more.
 	err = o.Store.InTx(t.Context(), func(tx *store.Store) error {
 		return tx.AddServiceKey(
 			t.Context(), record.ServiceKey{Name: "late", Blob: []byte("x"), MadeAt: o.Now()},
-			record.Secret{Sealed: []byte("x"), Mark: before},
+			record.Secret{Encrypted: []byte("x"), Mark: before},
 		)
 	})
-	if !errors.Is(err, store.ErrOtherMaster) {
-		t.Errorf("sealed under the old master key: %v", err)
+	if !errors.Is(err, store.ErrOtherKey) {
+		t.Errorf("encrypted under the old safe key: %v", err)
 	}
 }
 
-// TestARekeyWaitsForAProcessWithoutTheNewKeyAndStepsOverWhatNoneOpens has a process with a file of its own.
-func TestARekeyWaitsForAProcessWithoutTheNewKeyAndStepsOverWhatNoneOpens(t *testing.T) {
+// TestANewSafeKeyWaitsForAProcessWithoutTheNewKeyAndStepsOverWhatNoneOpens has a process with a file of its own.
+func TestANewSafeKeyWaitsForAProcessWithoutTheNewKeyAndStepsOverWhatNoneOpens(t *testing.T) {
 	t.Parallel()
 	o := servicetest.NewOffice(t)
 	o.Keep("good", "ines", nil)
@@ -100,8 +100,8 @@ func TestARekeyWaitsForAProcessWithoutTheNewKeyAndStepsOverWhatNoneOpens(t *test
 	kept, err := o.Store.KeptKey(t.Context(), k.ID)
 	if err == nil {
 		err = o.Store.Reseal(
-			t.Context(), record.Sealed{Table: "kept_keys", ID: k.ID.String(), Sealed: kept.Sealed},
-			record.Secret{Sealed: []byte("bent"), Mark: o.Safe.Mark()},
+			t.Context(), record.Encrypted{Table: "kept_keys", ID: k.ID.String(), Encrypted: kept.Encrypted},
+			record.Secret{Encrypted: []byte("bent"), Mark: o.Safe.Mark()},
 		)
 	}
 	if err != nil {
@@ -121,15 +121,15 @@ func TestARekeyWaitsForAProcessWithoutTheNewKeyAndStepsOverWhatNoneOpens(t *test
 	}
 	other := o.Beside(o.Store, its)
 	before := o.Safe.Mark()
-	if err := other.Safes.TellMasters(t.Context()); err != nil {
+	if err := other.Safes.TellKeys(t.Context()); err != nil {
 		t.Fatal(err)
 	}
-	if err := o.Safe.AddMaster(); err != nil {
+	if err := o.Safe.AddKey(); err != nil {
 		t.Fatal(err)
 	}
-	_, err = o.Safes.RekeyWithin(t.Context(), 0)
-	o.Wants("a process without the key", err, "rekey-waits")
-	if state, err := o.Safes.SafeState(t.Context()); err != nil || state.Mark != before || state.Masters != 2 {
+	_, err = o.Safes.RenewWithin(t.Context(), 0)
+	o.Wants("a process without the key", err, "new-key-waits")
+	if state, err := o.Safes.SafeState(t.Context()); err != nil || state.Mark != before || state.SafeKeys != 2 {
 		t.Errorf("%+v %v", state, err)
 	}
 	// It goes on by itself once the other process has the key.
@@ -139,18 +139,18 @@ func TestARekeyWaitsForAProcessWithoutTheNewKeyAndStepsOverWhatNoneOpens(t *test
 	if err != nil {
 		t.Fatal(err)
 	}
-	if err := other.Safes.TellMasters(t.Context()); err != nil {
+	if err := other.Safes.TellKeys(t.Context()); err != nil {
 		t.Fatal(err)
 	}
-	if err := o.Safes.CarryRekey(t.Context()); err != nil {
+	if err := o.Safes.CarryNewKey(t.Context()); err != nil {
 		t.Fatal(err)
 	}
 	state, err := o.Safes.SafeState(t.Context())
-	if err != nil || state.Mark == before || state.Masters != 1 ||
+	if err != nil || state.Mark == before || state.SafeKeys != 1 ||
 		strings.Join(state.Unreadable, "") != "the private key of bent" {
 		t.Errorf("%+v %v", state, err)
 	}
-	if err := o.Safes.CarryRekey(t.Context()); err != nil {
+	if err := o.Safes.CarryNewKey(t.Context()); err != nil {
 		t.Errorf("again: %v", err)
 	}
 }
@@ -182,7 +182,7 @@ func TestWhatASafeCannotBeOpenedWithIsSaidAtOnce(t *testing.T) {
 	}
 }
 
-func TestRekeyPutsEverythingUnderTheNewKeyAndCanBeCutOff(t *testing.T) {
+func TestANewSafeKeyPutsEverythingUnderTheNewKeyAndCanBeCutOff(t *testing.T) {
 	t.Parallel()
 	o := servicetest.NewOffice(t)
 	for n := range 30 {
@@ -194,7 +194,7 @@ func TestRekeyPutsEverythingUnderTheNewKeyAndCanBeCutOff(t *testing.T) {
 	if _, err := o.Journal.Head(t.Context()); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := o.Notify.AddReceiver(
+	if _, err := o.Notify.AddSubscriber(
 		t.Context(), o.Ines, journal.IdempotencyKey{}, "pager", "https://hooks.example/x", nil,
 	); err != nil {
 		t.Fatal(err)
@@ -204,7 +204,7 @@ func TestRekeyPutsEverythingUnderTheNewKeyAndCanBeCutOff(t *testing.T) {
 		t.Fatal(err)
 	}
 	// Cut off after a part: the new key is in the file, and some things are under it.
-	if err := o.Safe.AddMaster(); err != nil {
+	if err := o.Safe.AddKey(); err != nil {
 		t.Fatal(err)
 	}
 	if err := errors.Join(
@@ -212,26 +212,26 @@ func TestRekeyPutsEverythingUnderTheNewKeyAndCanBeCutOff(t *testing.T) {
 	); err != nil {
 		t.Fatal(err)
 	}
-	things, err := o.Store.SealedThings(t.Context(), nil, 7)
+	things, err := o.Store.EncryptedThings(t.Context(), nil, 7)
 	if err != nil || len(things) != 7 {
 		t.Fatal(len(things), err)
 	}
 	for _, x := range things {
-		sealed, err := o.Safe.Reseal(o.Safe.Mark(), x.Sealed, x.Record)
+		encrypted, err := o.Safe.Reseal(o.Safe.Mark(), x.Encrypted, x.Record)
 		if err != nil {
 			t.Fatal(err)
 		}
-		if err := o.Store.Reseal(t.Context(), x, record.Secret{Sealed: sealed, Mark: o.Safe.Mark()}); err != nil {
+		if err := o.Store.Reseal(t.Context(), x, record.Secret{Encrypted: encrypted, Mark: o.Safe.Mark()}); err != nil {
 			t.Fatal(err)
 		}
 	}
 	// Another process comes up with the file as it is, and goes on.
 	o.Restart()
-	if err := o.Safes.CarryRekey(t.Context()); err != nil {
+	if err := o.Safes.CarryNewKey(t.Context()); err != nil {
 		t.Fatal(err)
 	}
 	state, err := o.Safes.SafeState(t.Context())
-	if err != nil || state.Masters != 1 || state.PrivateKeys != 30 {
+	if err != nil || state.SafeKeys != 1 || state.PrivateKeys != 30 {
 		t.Fatalf("%+v %v", state, err)
 	}
 	old := filepath.Join(t.TempDir(), "old.key")
@@ -243,9 +243,9 @@ func TestRekeyPutsEverythingUnderTheNewKeyAndCanBeCutOff(t *testing.T) {
 		t.Fatal(err)
 	}
 	count := 0
-	var last *record.Sealed
+	var last *record.Encrypted
 	for {
-		things, err := o.Store.SealedThings(t.Context(), last, 10)
+		things, err := o.Store.EncryptedThings(t.Context(), last, 10)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -254,22 +254,22 @@ func TestRekeyPutsEverythingUnderTheNewKeyAndCanBeCutOff(t *testing.T) {
 		}
 		for _, x := range things {
 			count++
-			if _, err := o.Safe.Open(x.Sealed, x.Record); err != nil {
+			if _, err := o.Safe.Open(x.Encrypted, x.Record); err != nil {
 				t.Errorf("%s: %v", x.Record, err)
 			}
-			if _, err := oldSafe.Open(x.Sealed, x.Record); err == nil {
-				t.Errorf("%s still opens with the old master key", x.Record)
+			if _, err := oldSafe.Open(x.Encrypted, x.Record); err == nil {
+				t.Errorf("%s still opens with the old safe key", x.Record)
 			}
-			if _, err := o.Safe.Open(x.Sealed, "another record"); err == nil {
+			if _, err := o.Safe.Open(x.Encrypted, "another record"); err == nil {
 				t.Errorf("%s opens for another record", x.Record)
 			}
 		}
 		last = &things[len(things)-1]
 	}
 	if count != 33 {
-		t.Errorf("%d sealed things, want 33", count)
+		t.Errorf("%d encrypted things, want 33", count)
 	}
-	if state, err = o.Safes.Rekey(t.Context(), o.Ines.By(), "again"); err != nil || state.Masters != 1 {
+	if state, err = o.Safes.NewKey(t.Context(), o.Ines.By(), "again"); err != nil || state.SafeKeys != 1 {
 		t.Errorf("%+v %v", state, err)
 	}
 	text, err := os.ReadFile(o.SafeFile)

@@ -1,7 +1,7 @@
 import { App, Button, Card, Checkbox, Form, Input, Modal, Table, type TableColumnsType } from "antd";
 import { useState } from "react";
-import { api, requestKey, take, type Delivery, type Receiver } from "../../api/client";
-import { useDead, useReceivers } from "../../api/queries";
+import { api, requestKey, take, type Delivery, type Subscriber } from "../../api/client";
+import { useDead, useSubscribers } from "../../api/queries";
 import { moment } from "../../format";
 import { CopyText } from "../../parts/CopyText";
 import { EmptyNote } from "../../parts/EmptyNote";
@@ -12,7 +12,7 @@ import { StateMark } from "../../parts/StateMark";
 import { useAct } from "../../parts/useAct";
 import { SettingsTabs } from "./SettingsTabs";
 
-const kinds: { value: Receiver["kinds"][number]; label: string }[] = [
+const kinds: { value: Subscriber["kinds"][number]; label: string }[] = [
   { value: "login-shut", label: "a login has become shut" },
   { value: "stranger", label: "a stranger's key has appeared" },
   { value: "run-failed", label: "a run has failed" },
@@ -22,30 +22,30 @@ const kinds: { value: Receiver["kinds"][number]; label: string }[] = [
 ];
 
 /** Programs elsewhere that are told of what happens. */
-export default function Receivers() {
-  const receivers = useReceivers();
+export default function Subscribers() {
+  const subscribers = useSubscribers();
   const [adding, setAdding] = useState(false);
   const [dead, setDead] = useState<string>();
   const [secret, setSecret] = useState<string>();
   const add = (
     <Button type="primary" onClick={() => setAdding(true)}>
-      Add a receiver
+      Add a subscriber
     </Button>
   );
   return (
     <>
-      <PageHead title="Receivers" note="programs elsewhere that are told of what happens: webhooks and syslog">
+      <PageHead title="Subscribers" note="programs elsewhere that are told of what happens: webhooks and syslog">
         {add}
       </PageHead>
       <SettingsTabs />
-      {receivers.error && <ProblemNote error={receivers.error} again={() => void receivers.refetch()} />}
+      {subscribers.error && <ProblemNote error={subscribers.error} again={() => void subscribers.refetch()} />}
       <Card size="small" styles={{ body: { padding: 0 } }}>
-        <Table<Receiver>
+        <Table<Subscriber>
           size="small"
           rowKey="name"
           pagination={false}
-          loading={receivers.isPending}
-          dataSource={receivers.data}
+          loading={subscribers.isPending}
+          dataSource={subscribers.data}
           columns={columns(setDead)}
           locale={{ emptyText: <EmptyNote text="Nobody is told of what happens.">{add}</EmptyNote> }}
         />
@@ -73,14 +73,14 @@ export default function Receivers() {
 function Add({ close, made }: { close: () => void; made: (secret: string | undefined) => void }) {
   const [once] = useState(requestKey);
   return (
-    <FormDialog<{ name: string; address: string; kinds: Receiver["kinds"] }, Receiver>
-      title="Add a receiver"
+    <FormDialog<{ name: string; address: string; kinds: Subscriber["kinds"] }, Subscriber>
+      title="Add a subscriber"
       act="Add it"
-      stale="receivers"
+      stale="subscribers"
       close={close}
       done={(r) => made(r.secret)}
       initial={{ kinds: kinds.slice(0, 5).map((k) => k.value) }}
-      send={(body) => take(api.POST("/receivers", { params: { header: { "Idempotency-Key": once } }, body }))}
+      send={(body) => take(api.POST("/subscribers", { params: { header: { "Idempotency-Key": once } }, body }))}
     >
       <Form.Item name="name" label="Name" rules={[{ required: true, message: "Give it a name" }]}>
         <Input placeholder="pager" />
@@ -100,7 +100,7 @@ function Add({ close, made }: { close: () => void; made: (secret: string | undef
   );
 }
 
-const columns = (show: (name: string) => void): TableColumnsType<Receiver> => [
+const columns = (show: (name: string) => void): TableColumnsType<Subscriber> => [
   { title: "Name", key: "name", render: (_, r) => <strong>{r.name}</strong> },
   { title: "Address", dataIndex: "address" },
   { title: "Told when", key: "kinds", render: (_, r) => r.kinds.join(", ") },
@@ -127,22 +127,22 @@ const columns = (show: (name: string) => void): TableColumnsType<Receiver> => [
   { title: "", key: "do", align: "right", render: (_, r) => <Changes of={r} /> },
 ];
 
-function Changes({ of }: { of: Receiver }) {
+function Changes({ of }: { of: Subscriber }) {
   const { modal, message } = App.useApp();
-  const path = { path: { receiver: of.name } };
+  const path = { path: { subscriber: of.name } };
   const test = useAct(
-    () => take(api.POST("/receivers/{receiver}/test", { params: path })),
-    "receivers",
+    () => take(api.POST("/subscribers/{subscriber}/test", { params: path })),
+    "subscribers",
     (r) =>
       void (r.delivered
         ? message.success(`${of.name} has taken a test event`)
         : message.warning(`${of.name} did not take it: ${r.error ?? ""}`, 8)),
   );
   const pause = useAct(
-    (paused: boolean) => take(api.PATCH("/receivers/{receiver}", { params: path, body: { paused } })),
-    "receivers",
+    (paused: boolean) => take(api.PATCH("/subscribers/{subscriber}", { params: path, body: { paused } })),
+    "subscribers",
   );
-  const end = useAct(() => take(api.DELETE("/receivers/{receiver}", { params: path })), "receivers");
+  const end = useAct(() => take(api.DELETE("/subscribers/{subscriber}", { params: path })), "subscribers");
   return (
     <span className="inline">
       <Button size="small" loading={test.isPending} onClick={() => test.mutate(undefined)}>
@@ -156,7 +156,7 @@ function Changes({ of }: { of: Receiver }) {
         danger
         onClick={() =>
           void modal.confirm({
-            title: `End the receiver ${of.name}?`,
+            title: `End the subscriber ${of.name}?`,
             content: "What was still to be sent to it is dropped.",
             okText: "End it",
             okButtonProps: { danger: true },
@@ -173,8 +173,8 @@ function Changes({ of }: { of: Receiver }) {
 function Dead({ of, close }: { of: string; close: () => void }) {
   const dead = useDead(of);
   const again = useAct(
-    () => take(api.POST("/receivers/{receiver}/dead", { params: { path: { receiver: of } } })),
-    "receivers",
+    () => take(api.POST("/subscribers/{subscriber}/dead", { params: { path: { subscriber: of } } })),
+    "subscribers",
     close,
   );
   const columns: TableColumnsType<Delivery> = [

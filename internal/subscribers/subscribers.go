@@ -1,8 +1,8 @@
-// Package receivers sends what happened to programs elsewhere: to webhooks as CloudEvents 1.0
+// Package subscribers sends what happened to programs elsewhere: to webhooks as CloudEvents 1.0
 // in JSON (the structured mode of its HTTP binding), signed by HMAC-SHA256 as HTTP
 // message signatures (RFC 9421) over a digest of the content (RFC 9530), and to syslog (RFC 5424,
 // over TCP with octet counting as in RFC 6587, over TLS as in RFC 5425, or over UDP).
-package receivers
+package subscribers
 
 import (
 	"bytes"
@@ -43,7 +43,7 @@ type Event struct {
 	Bad bool
 }
 
-// Address is where a receiver is.
+// Address is where a subscriber is.
 type Address struct{ url *url.URL }
 
 // ReadAddress reads http://, https://, udp://, tcp:// and tls:// addresses.
@@ -131,7 +131,7 @@ func post(ctx context.Context, to, name string, secret []byte, e Event, now time
 }
 
 // Sign puts the digest of the body and a signature by HMAC-SHA256 into the headers. The
-// signature covers the method, the address and the digest; keyid is the receiver's name.
+// signature covers the method, the address and the digest; keyid is the subscriber's name.
 func Sign(r *http.Request, body []byte, name string, secret []byte, now time.Time) {
 	sum := sha256.Sum256(body)
 	digest := "sha-256=:" + base64.StdEncoding.EncodeToString(sum[:]) + ":"

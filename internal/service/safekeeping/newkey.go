@@ -23,13 +23,13 @@ import (
 // SafeState is how the safe stands.
 type SafeState struct {
 	On bool
-	// Mark tells the master key apart under which all processes seal, without giving it away.
+	// Mark tells the safe key apart under which all processes seal, without giving it away.
 	Mark string
-	// Masters is how many master keys open; over 1 while a new one takes the place of an old.
-	Masters int
+	// SafeKeys is how many safe keys open; over 1 while a new one takes the place of an old.
+	SafeKeys int
 	// PrivateKeys is how many are kept.
 	PrivateKeys int64
-	// Unreadable is what no master key opened when the last one took its place.
+	// Unreadable is what no safe key opened when the last one took its place.
 	Unreadable []string
 }
 
@@ -40,42 +40,48 @@ func (s *Service) SafeState(ctx context.Context) (SafeState, error) {
 		return SafeState{PrivateKeys: n}, err
 	}
 	marks, err := s.store.SafeMarks(ctx, s.Safe.Mark())
-	return SafeState{On: true, Mark: marks.Mark, Masters: s.Safe.Masters(), PrivateKeys: n, Unreadable: marks.Unreadable}, err
+	return SafeState{
+		On:          true,
+		Mark:        marks.Mark,
+		SafeKeys:    s.Safe.SafeKeys(),
+		PrivateKeys: n,
+		Unreadable:  marks.Unreadable,
+	}, err
 }
 
-// Seal seals a secret under the master key that all processes seal under. Whoever keeps it has the store
+// Seal seals a secret under the safe key that all processes seal under. Whoever keeps it has the store
 // see that this is still so.
 func (s *Service) Seal(ctx context.Context, tx *store.Store, secret []byte, about string) (record.Secret, error) {
 	marks, err := tx.SafeMarks(ctx, s.Safe.Mark())
 	if err != nil {
 		return record.Secret{}, err
 	}
-	sealed, err := s.Safe.Seal(marks.Mark, secret, about)
-	if errors.Is(err, safe.ErrNoMaster) {
-		return record.Secret{}, lacksMaster(marks.Mark)
+	encrypted, err := s.Safe.Seal(marks.Mark, secret, about)
+	if errors.Is(err, safe.ErrNoKey) {
+		return record.Secret{}, lacksKey(marks.Mark)
 	}
-	return record.Secret{Sealed: sealed, Mark: marks.Mark}, err
+	return record.Secret{Encrypted: encrypted, Mark: marks.Mark}, err
 }
 
-func lacksMaster(mark string) error {
+func lacksKey(mark string) error {
 	return &problem.Problem{
 		Kind: problem.Unavailable,
-		Code: "master-key-missing",
+		Code: "safe-key-missing",
 		Detail: fmt.Sprintf(
-			"this process of the service does not have the master key %s, which the safe is sealed under", mark,
+			"this process of the service does not have the safe key %s, which the safe is encrypted under", mark,
 		),
 		Remedy: "Give it the same safe-key-file as the others",
 	}
 }
 
 const (
-	// processSeen is how often a process tells which master keys it has, and processGone for how long
+	// processSeen is how often a process tells which safe keys it has, and processGone for how long
 	// one that tells nothing counts as there.
 	processSeen = 10 * time.Second
 	processGone = time.Minute
-	// rekeyEvery is how often one that was cut off is gone on with.
-	rekeyEvery = 30 * time.Second
-	// processesWithin is for how long a rekey waits for the other processes before it goes on by itself later.
+	// renewEvery is how often one that was cut off is gone on with.
+	renewEvery = 30 * time.Second
+	// processesWithin is for how long a new safe key waits for the other processes before it goes on by itself later.
 	processesWithin = 25 * time.Second
 )
 
@@ -90,20 +96,20 @@ func newProcess() process {
 	return process{uuid.New(), cmp.Or(host, "a machine")}
 }
 
-// TellMasters has the other processes know which master keys this one has.
-func (s *Service) TellMasters(ctx context.Context) error {
+// TellKeys has the other processes know which safe keys this one has.
+func (s *Service) TellKeys(ctx context.Context) error {
 	marks, err := s.store.SafeMarks(ctx, s.Safe.Mark())
 	if err != nil {
 		return err
 	}
-	if err := s.knowMasters(marks); err != nil {
+	if err := s.knowKeys(marks); err != nil {
 		return err
 	}
 	return s.store.NoteProcess(ctx, s.process.id, s.process.host, s.Safe.Marks(), s.now())
 }
 
-// knowMasters reads the master keys again where one is missing that is in use or is to be.
-func (s *Service) knowMasters(marks record.SafeMarks) error {
+// knowKeys reads the safe keys again where one is missing that is in use or is to be.
+func (s *Service) knowKeys(marks record.SafeMarks) error {
 	have := s.Safe.Marks()
 	if slices.Contains(have, marks.Mark) && (marks.Wanted == "" || slices.Contains(have, marks.Wanted)) {
 		return nil
@@ -111,24 +117,24 @@ func (s *Service) knowMasters(marks record.SafeMarks) error {
 	return s.Safe.Reload()
 }
 
-// Rekey puts everything in the safe under a new master key while the service runs. What
+// NewKey puts everything in the safe under a new safe key while the service runs. What
 // is killed on the way is gone on with by the next call, or by the service itself.
-func (s *Service) Rekey(ctx context.Context, by journal.By, reason string) (SafeState, error) {
+func (s *Service) NewKey(ctx context.Context, by journal.By, reason string) (SafeState, error) {
 	if err := problem.CheckText("reason", reason); err != nil {
 		return SafeState{}, err
 	}
 	if s.Safe == nil {
 		return SafeState{}, problem.NoSafe()
 	}
-	ctx, release, ok, err := s.store.Lock(ctx, "rekey")
+	ctx, release, ok, err := s.store.Lock(ctx, "new safe key")
 	if err != nil {
 		return SafeState{}, err
 	}
 	if !ok {
 		return SafeState{}, &problem.Problem{
 			Kind:   problem.Conflict,
-			Code:   "rekey-at-work",
-			Detail: "the safe is being put under a new master key already",
+			Code:   "new-key-at-work",
+			Detail: "the safe is being put under a new safe key already",
 		}
 	}
 	defer release()
@@ -139,12 +145,12 @@ func (s *Service) Rekey(ctx context.Context, by journal.By, reason string) (Safe
 	if err != nil {
 		return SafeState{}, err
 	}
-	if s.Safe.Masters() == 1 && s.Safe.Mark() == marks.Mark { // else an earlier call was cut off
-		err := s.Safe.AddMaster()
+	if s.Safe.SafeKeys() == 1 && s.Safe.Mark() == marks.Mark { // else an earlier call was cut off
+		err := s.Safe.AddKey()
 		if errors.Is(err, safe.ErrCommand) {
 			return SafeState{}, &problem.Problem{
 				Kind:   problem.Conflict,
-				Code:   "master-from-command",
+				Code:   "safe-key-from-command",
 				Detail: err.Error(),
 				Remedy: "Then call this again",
 			}
@@ -153,13 +159,13 @@ func (s *Service) Rekey(ctx context.Context, by journal.By, reason string) (Safe
 			return SafeState{}, err
 		}
 	}
-	n, err := s.rekey(ctx, processesWithin)
+	n, err := s.renew(ctx, processesWithin)
 	if err != nil {
 		return SafeState{}, err
 	}
-	if err := s.noteRekey(ctx, s.journal.Entry(
-		by, "safe.rekey", "safe", s.Safe.Mark(), reason,
-		"%s had the safe put under a new master key, %s; %s sealed anew.", by.Name, s.Safe.Mark(),
+	if err := s.noteNewKey(ctx, s.journal.Entry(
+		by, "safe.new-key", "safe", s.Safe.Mark(), reason,
+		"%s had the safe put under a new safe key, %s; %s encrypted anew.", by.Name, s.Safe.Mark(),
 		text.Counted(n, "secret"),
 	)); err != nil {
 		return SafeState{}, err
@@ -167,22 +173,22 @@ func (s *Service) Rekey(ctx context.Context, by journal.By, reason string) (Safe
 	return s.SafeState(ctx)
 }
 
-// noteRekey also tells of what could not be opened.
-func (s *Service) noteRekey(ctx context.Context, e record.Entry) error {
+// noteNewKey also tells of what could not be opened.
+func (s *Service) noteNewKey(ctx context.Context, e record.Entry) error {
 	marks, err := s.store.SafeMarks(ctx, s.Safe.Mark())
 	if err != nil {
 		return err
 	}
 	if len(marks.Unreadable) > 0 {
-		e.Sentence += fmt.Sprintf(" No master key opens %s.", listed(marks.Unreadable))
+		e.Sentence += fmt.Sprintf(" No safe key opens %s.", listed(marks.Unreadable))
 	}
 	return s.store.Note(ctx, e)
 }
 
-// rekey puts all under the first master key: it waits until every process has it, has all seal under it,
+// renew puts all under the first safe key: it waits until every process has it, has all seal under it,
 // seals anew what is under an older one, and then drops the older ones. What none of them opens is
 // stepped over, and told of.
-func (s *Service) rekey(ctx context.Context, within time.Duration) (n int, err error) {
+func (s *Service) renew(ctx context.Context, within time.Duration) (n int, err error) {
 	ctx = store.Unlimited(ctx)
 	mark := s.Safe.Mark()
 	if err := s.store.WantMark(ctx, mark); err != nil {
@@ -199,9 +205,9 @@ func (s *Service) rekey(ctx context.Context, within time.Duration) (n int, err e
 		if time.Now().After(until) {
 			return 0, &problem.Problem{
 				Kind:   problem.Conflict,
-				Code:   "rekey-waits",
+				Code:   "new-key-waits",
 				Where:  lack,
-				Detail: fmt.Sprintf("not every process of the service has the new master key %s yet: on %s", mark, listed(lack)),
+				Detail: fmt.Sprintf("not every process of the service has the new safe key %s yet: on %s", mark, listed(lack)),
 				Remedy: "Give it the same safe-key-file; the change goes on by itself then",
 			}
 		}
@@ -215,17 +221,17 @@ func (s *Service) rekey(ctx context.Context, within time.Duration) (n int, err e
 		return 0, err
 	}
 	var unreadable []string
-	err = s.eachSealed(ctx, func(t record.Sealed) error {
-		sealed, err := s.Safe.Reseal(mark, t.Sealed, t.Record)
+	err = s.eachEncrypted(ctx, func(t record.Encrypted) error {
+		encrypted, err := s.Safe.Reseal(mark, t.Encrypted, t.Record)
 		switch {
-		case errors.Is(err, safe.ErrSealed):
+		case errors.Is(err, safe.ErrEncrypted):
 			unreadable = append(unreadable, t.Called)
 			return nil
-		case err != nil || sealed == nil:
+		case err != nil || encrypted == nil:
 			return err
 		}
 		n++
-		return s.store.Reseal(ctx, t, record.Secret{Sealed: sealed, Mark: mark})
+		return s.store.Reseal(ctx, t, record.Secret{Encrypted: encrypted, Mark: mark})
 	})
 	if err != nil {
 		return n, err
@@ -236,11 +242,11 @@ func (s *Service) rekey(ctx context.Context, within time.Duration) (n int, err e
 	return n, s.store.MarkUsed(ctx, unreadable)
 }
 
-// eachSealed tells of everything that the safe has sealed.
-func (s *Service) eachSealed(ctx context.Context, tell func(record.Sealed) error) error {
-	var last *record.Sealed
+// eachEncrypted tells of everything that the safe has encrypted.
+func (s *Service) eachEncrypted(ctx context.Context, tell func(record.Encrypted) error) error {
+	var last *record.Encrypted
 	for {
-		things, err := s.store.SealedThings(ctx, last, 200)
+		things, err := s.store.EncryptedThings(ctx, last, 200)
 		if err != nil || len(things) == 0 {
 			return err
 		}
@@ -253,16 +259,16 @@ func (s *Service) eachSealed(ctx context.Context, tell func(record.Sealed) error
 	}
 }
 
-// carryRekey goes on with a rekey that was cut off, or that waited for a process.
-func (s *Service) carryRekey(ctx context.Context) error {
+// carryNewKey goes on with a new safe key that was cut off, or that waited for a process.
+func (s *Service) carryNewKey(ctx context.Context) error {
 	if s.Safe == nil || s.Safe.Fixed() {
 		return nil
 	}
 	marks, err := s.store.SafeMarks(ctx, s.Safe.Mark())
-	if err != nil || s.Safe.Masters() == 1 && marks.Wanted == "" {
+	if err != nil || s.Safe.SafeKeys() == 1 && marks.Wanted == "" {
 		return err
 	}
-	ctx, release, ok, err := s.store.Lock(ctx, "rekey")
+	ctx, release, ok, err := s.store.Lock(ctx, "new safe key")
 	if err != nil || !ok {
 		return err
 	}
@@ -271,20 +277,20 @@ func (s *Service) carryRekey(ctx context.Context) error {
 		return err
 	}
 	if marks.Wanted != "" && s.Safe.Mark() != marks.Wanted {
-		return lacksMaster(marks.Wanted)
+		return lacksKey(marks.Wanted)
 	}
-	n, err := s.rekey(ctx, 0)
+	n, err := s.renew(ctx, 0)
 	var waits *problem.Problem
-	if errors.As(err, &waits) && waits.Code == "rekey-waits" {
-		s.log.Info("a new master key waits", "err", err)
+	if errors.As(err, &waits) && waits.Code == "new-key-waits" {
+		s.log.Info("a new safe key waits", "err", err)
 		return nil
 	}
 	if err != nil {
 		return err
 	}
-	return s.noteRekey(ctx, s.journal.Entry(
-		journal.ByService, "safe.rekey", "safe", s.Safe.Mark(), "",
-		"The service went on with putting the safe under a new master key, %s; %s sealed anew.", s.Safe.Mark(),
+	return s.noteNewKey(ctx, s.journal.Entry(
+		journal.ByService, "safe.new-key", "safe", s.Safe.Mark(), "",
+		"The service went on with putting the safe under a new safe key, %s; %s encrypted anew.", s.Safe.Mark(),
 		text.Counted(n, "secret"),
 	))
 }

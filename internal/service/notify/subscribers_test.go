@@ -10,10 +10,10 @@ import (
 	"testing"
 	"time"
 
-	"plumlatch/internal/receivers"
 	"plumlatch/internal/record"
 	"plumlatch/internal/service/journal"
 	"plumlatch/internal/service/servicetest"
+	"plumlatch/internal/subscribers"
 )
 
 // hook is a webhook that can be made to fail.
@@ -60,22 +60,22 @@ func (h *hook) types() string {
 	return strings.Join(out, " ")
 }
 
-func TestAReceiverIsToldOfItsKindsOnceAndDeadOnesAreKept(t *testing.T) {
+func TestASubscriberIsToldOfItsKindsOnceAndDeadOnesAreKept(t *testing.T) {
 	t.Parallel()
 	o := servicetest.NewOffice(t)
 	ctx := t.Context()
 	pager := newHook(t)
 	for name, c := range map[string]struct {
 		address string
-		kinds   []receivers.Kind
+		kinds   []subscribers.Kind
 		code    string
-	}{"no address": {"nowhere", nil, "bad-address"}, "no kind": {pager.URL, []receivers.Kind{"rain"}, "bad-kind"}} {
-		_, err := o.Notify.AddReceiver(ctx, o.Ines, journal.IdempotencyKey{}, "x", c.address, c.kinds)
+	}{"no address": {"nowhere", nil, "bad-address"}, "no kind": {pager.URL, []subscribers.Kind{"rain"}, "bad-kind"}} {
+		_, err := o.Notify.AddSubscriber(ctx, o.Ines, journal.IdempotencyKey{}, "x", c.address, c.kinds)
 		o.Wants(name, err, c.code)
 	}
-	r, err := o.Notify.AddReceiver(
+	r, err := o.Notify.AddSubscriber(
 		ctx, o.Ines, journal.IdempotencyKey{}, "pager", pager.URL,
-		[]receivers.Kind{receivers.KeyReleased, receivers.RunFailed},
+		[]subscribers.Kind{subscribers.KeyReleased, subscribers.RunFailed},
 	)
 	if err != nil || r.Secret == "" {
 		t.Fatal(r, err)
@@ -106,39 +106,39 @@ func TestAReceiverIsToldOfItsKindsOnceAndDeadOnesAreKept(t *testing.T) {
 	}
 	pager.set(http.StatusServiceUnavailable)
 	happens()
-	for range receivers.MostAttempts + 2 {
+	for range subscribers.MostAttempts + 2 {
 		deliver()
 		o.At = o.At.Add(3 * time.Hour)
 	}
-	all, err := o.Notify.Receivers(ctx)
+	all, err := o.Notify.Subscribers(ctx)
 	if err != nil || all[0].Dead != 2 || all[0].Waiting != 0 || all[0].Delivered != 2 ||
 		!strings.Contains(all[0].LastError, "503") {
 		t.Fatalf("%+v %v", all, err)
 	}
 	dead, err := o.Notify.DeadDeliveries(ctx, "pager")
-	if err != nil || len(dead) != 2 || dead[0].Attempts != receivers.MostAttempts || dead[0].Sentence != "Taken." {
+	if err != nil || len(dead) != 2 || dead[0].Attempts != subscribers.MostAttempts || dead[0].Sentence != "Taken." {
 		t.Fatalf("%+v %v", dead, err)
 	}
-	if why, err := o.Notify.TestReceiver(ctx, "pager"); err != nil || !strings.Contains(why, "503") {
+	if why, err := o.Notify.TestSubscriber(ctx, "pager"); err != nil || !strings.Contains(why, "503") {
 		t.Errorf("%q %v", why, err)
 	}
 	pager.set(http.StatusOK)
 	if n, err := o.Notify.SendAgain(ctx, o.Ines, "pager"); err != nil || n != 2 {
 		t.Fatal(n, err)
 	}
-	o.Wants("paused", o.Notify.PauseReceiver(ctx, o.Ines, "pager", true), "")
+	o.Wants("paused", o.Notify.PauseSubscriber(ctx, o.Ines, "pager", true), "")
 	deliver()
 	if got := strings.Count(pager.types(), "plumlatch"); got != 2 {
 		t.Errorf("%d calls while it is paused", got)
 	}
-	o.Wants("resumed", o.Notify.PauseReceiver(ctx, o.Ines, "pager", false), "")
+	o.Wants("resumed", o.Notify.PauseSubscriber(ctx, o.Ines, "pager", false), "")
 	deliver()
 	if got := strings.Count(pager.types(), "plumlatch"); got != 4 {
 		t.Errorf("%d calls in all", got)
 	}
-	// A receiver of everything that is itself told of does not tell of itself for ever.
-	if _, err := o.Notify.AddReceiver(
-		ctx, o.Ines, journal.IdempotencyKey{}, "all", pager.URL, []receivers.Kind{receivers.All},
+	// A subscriber of everything that is itself told of does not tell of itself for ever.
+	if _, err := o.Notify.AddSubscriber(
+		ctx, o.Ines, journal.IdempotencyKey{}, "all", pager.URL, []subscribers.Kind{subscribers.All},
 	); err != nil {
 		t.Fatal(err)
 	}
@@ -151,8 +151,8 @@ func TestAReceiverIsToldOfItsKindsOnceAndDeadOnesAreKept(t *testing.T) {
 	if after, err := o.Store.LastEntry(ctx); err != nil || after != before {
 		t.Errorf("deliveries wrote %d entries, %v", after-before, err)
 	}
-	o.Wants("ended", o.Notify.DeleteReceiver(ctx, o.Ines, "pager"), "")
-	o.Wants("ended again", o.Notify.DeleteReceiver(ctx, o.Ines, "pager"), "no-such-receiver")
+	o.Wants("ended", o.Notify.DeleteSubscriber(ctx, o.Ines, "pager"), "")
+	o.Wants("ended again", o.Notify.DeleteSubscriber(ctx, o.Ines, "pager"), "no-such-subscriber")
 }
 
 func TestTheDaybookTellsWhichLoginsBecameShutAndWhichStrangersCame(t *testing.T) {

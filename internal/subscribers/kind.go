@@ -1,6 +1,6 @@
-package receivers
+package subscribers
 
-// Kind is what a receiver can be told of.
+// Kind is what a subscriber can be told of.
 type Kind string
 
 // The kinds. All is every entry of the daybook.

@@ -12,75 +12,75 @@ import (
 	"plumlatch/internal/core/text"
 )
 
-var ReceiverCommands = []kit.Command{
+var SubscriberCommands = []kit.Command{
 	{
-		Name:    "receiver add",
+		Name:    "subscriber add",
 		Args:    "NAME ADDRESS",
 		Min:     2,
 		Max:     2,
-		Flags:   receiverAdd,
+		Flags:   subscriberAdd,
 		Summary: "Have events sent to a webhook or to syslog",
 		Detail: "The address is https:// or http:// for a webhook (CloudEvents 1.0, signed by HMAC-SHA256 as in\nRFC " +
 			"9421), and udp://, tcp:// or tls:// with a port for syslog (RFC 5424).",
 		Examples: []string{
-			"plumlatch receiver add pager https://hooks.wrackline.example/latch -kind login-shut -kind left-open",
-			"plumlatch receiver add log tls://log.wrackline.example:6514 -kind all",
+			"plumlatch subscriber add pager https://hooks.wrackline.example/latch -kind login-shut -kind left-open",
+			"plumlatch subscriber add log tls://log.wrackline.example:6514 -kind all",
 		},
 	},
 	{
-		Name:     "receiver list",
-		Flags:    receiverList,
-		Summary:  "List the receivers and how they do",
-		Examples: []string{"plumlatch receiver list"},
+		Name:     "subscriber list",
+		Flags:    subscriberList,
+		Summary:  "List the subscribers and how they do",
+		Examples: []string{"plumlatch subscriber list"},
 	},
 	{
-		Name:     "receiver test",
+		Name:     "subscriber test",
 		Args:     "NAME",
 		Min:      1,
 		Max:      1,
-		Flags:    receiverTest,
+		Flags:    subscriberTest,
 		Summary:  "Send one event at once",
-		Examples: []string{"plumlatch receiver test pager"},
+		Examples: []string{"plumlatch subscriber test pager"},
 	},
 	{
-		Name:     "receiver dead",
+		Name:     "subscriber dead",
 		Args:     "NAME",
 		Min:      1,
 		Max:      1,
-		Flags:    receiverDead,
+		Flags:    subscriberDead,
 		Summary:  "List what could not be delivered, or try it again",
-		Examples: []string{"plumlatch receiver dead pager", "plumlatch receiver dead pager -again"},
+		Examples: []string{"plumlatch subscriber dead pager", "plumlatch subscriber dead pager -again"},
 	},
 	{
-		Name:     "receiver pause",
+		Name:     "subscriber pause",
 		Args:     "NAME",
 		Min:      1,
 		Max:      1,
-		Flags:    receiverPause(true),
+		Flags:    subscriberPause(true),
 		Summary:  "Send nothing for a while; what happens is kept",
-		Examples: []string{"plumlatch receiver pause pager"},
+		Examples: []string{"plumlatch subscriber pause pager"},
 	},
 	{
-		Name:     "receiver resume",
+		Name:     "subscriber resume",
 		Args:     "NAME",
 		Min:      1,
 		Max:      1,
-		Flags:    receiverPause(false),
+		Flags:    subscriberPause(false),
 		Summary:  "Go on sending",
-		Examples: []string{"plumlatch receiver resume pager"},
+		Examples: []string{"plumlatch subscriber resume pager"},
 	},
 	{
-		Name:     "receiver delete",
+		Name:     "subscriber delete",
 		Args:     "NAME",
 		Min:      1,
 		Max:      1,
-		Flags:    receiverDelete,
-		Summary:  "End a receiver",
-		Examples: []string{"plumlatch receiver delete pager"},
+		Flags:    subscriberDelete,
+		Summary:  "End a subscriber",
+		Examples: []string{"plumlatch subscriber delete pager"},
 	},
 }
 
-func receiverAdd(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error {
+func subscriberAdd(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error {
 	var kinds kit.Names
 	f.Var(
 		&kinds,
@@ -89,15 +89,15 @@ func receiverAdd(f *flag.FlagSet) func(context.Context, *kit.Session, []string) 
 			"unless given",
 	)
 	return keys.With(func(ctx context.Context, s *kit.Session, client *apiclient.Client, args []string) error {
-		request := apiclient.NewReceiver{Name: args[0], Address: args[1]}
+		request := apiclient.NewSubscriber{Name: args[0], Address: args[1]}
 		if len(kinds) > 0 {
-			request.Kinds = &[]apiclient.ReceiverKind{}
+			request.Kinds = &[]apiclient.SubscriberKind{}
 			for _, k := range kinds {
-				*request.Kinds = append(*request.Kinds, apiclient.ReceiverKind(k))
+				*request.Kinds = append(*request.Kinds, apiclient.SubscriberKind(k))
 			}
 		}
-		r, err := kit.Answer[apiclient.Receiver](
-			client.AddReceiver(ctx, &apiclient.AddReceiverParams{IdempotencyKey: kit.NewRequestKey()}, request),
+		r, err := kit.Answer[apiclient.Subscriber](
+			client.AddSubscriber(ctx, &apiclient.AddSubscriberParams{IdempotencyKey: kit.NewRequestKey()}, request),
 		)
 		if err != nil {
 			return err
@@ -107,12 +107,12 @@ func receiverAdd(f *flag.FlagSet) func(context.Context, *kit.Session, []string) 
 			if r.Secret != nil {
 				keys.Say(s, "Their signatures are made with this secret (base64url), shown only now:\n  %s", *r.Secret)
 			}
-			keys.Say(s, "Try it: plumlatch receiver test %s", r.Name)
+			keys.Say(s, "Try it: plumlatch subscriber test %s", r.Name)
 		})
 	})
 }
 
-func kindText(kinds []apiclient.ReceiverKind) string {
+func kindText(kinds []apiclient.SubscriberKind) string {
 	var out []string
 	for _, k := range kinds {
 		out = append(out, string(k))
@@ -120,21 +120,21 @@ func kindText(kinds []apiclient.ReceiverKind) string {
 	return strings.Join(out, ", ")
 }
 
-func receiverList(*flag.FlagSet) func(context.Context, *kit.Session, []string) error {
+func subscriberList(*flag.FlagSet) func(context.Context, *kit.Session, []string) error {
 	return keys.With(func(ctx context.Context, s *kit.Session, client *apiclient.Client, _ []string) error {
-		all, err := kit.Answer[[]apiclient.Receiver](client.ListReceivers(ctx))
+		all, err := kit.Answer[[]apiclient.Subscriber](client.ListSubscribers(ctx))
 		if err != nil {
 			return err
 		}
-		return receiverListing.Show(s, all, len(all))
+		return subscriberListing.Show(s, all, len(all))
 	})
 }
 
-var receiverListing = kit.Listing[apiclient.Receiver]{
+var subscriberListing = kit.Listing[apiclient.Subscriber]{
 	Head: []string{"NAME", "ADDRESS", "EVENTS", "STATE", "DELIVERED", "WAITING", "DEAD", "LAST ERROR"},
-	Name: func(r apiclient.Receiver) string { return r.Name },
-	None: "There is no receiver.",
-	Cells: func(r apiclient.Receiver) []string {
+	Name: func(r apiclient.Subscriber) string { return r.Name },
+	None: "There is no subscriber.",
+	Cells: func(r apiclient.Subscriber) []string {
 		state := "sending"
 		if r.Paused {
 			state = "paused"
@@ -152,9 +152,9 @@ var receiverListing = kit.Listing[apiclient.Receiver]{
 	},
 }
 
-func receiverTest(*flag.FlagSet) func(context.Context, *kit.Session, []string) error {
+func subscriberTest(*flag.FlagSet) func(context.Context, *kit.Session, []string) error {
 	return keys.With(func(ctx context.Context, s *kit.Session, client *apiclient.Client, args []string) error {
-		t, err := kit.Answer[apiclient.ReceiverTest](client.TestReceiver(ctx, args[0]))
+		t, err := kit.Answer[apiclient.SubscriberTest](client.TestSubscriber(ctx, args[0]))
 		if err != nil {
 			return err
 		}
@@ -171,7 +171,7 @@ func receiverTest(*flag.FlagSet) func(context.Context, *kit.Session, []string) e
 	})
 }
 
-func receiverDead(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error {
+func subscriberDead(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error {
 	again := f.Bool("again", false, "try all of them again")
 	return keys.With(func(ctx context.Context, s *kit.Session, client *apiclient.Client, args []string) error {
 		if *again {
@@ -203,22 +203,22 @@ var deadListing = kit.Listing[apiclient.Delivery]{
 	},
 }
 
-func receiverPause(pause bool) func(*flag.FlagSet) func(context.Context, *kit.Session, []string) error {
+func subscriberPause(pause bool) func(*flag.FlagSet) func(context.Context, *kit.Session, []string) error {
 	return func(*flag.FlagSet) func(context.Context, *kit.Session, []string) error {
 		return keys.With(func(ctx context.Context, s *kit.Session, client *apiclient.Client, args []string) error {
 			words := "Events go to %s again, those of meanwhile first."
 			if pause {
 				words = "Nothing is sent to %s for now; what happens is kept for it."
 			}
-			r, err := client.ChangeReceiver(ctx, args[0], apiclient.ReceiverChange{Paused: pause})
+			r, err := client.ChangeSubscriber(ctx, args[0], apiclient.SubscriberChange{Paused: pause})
 			return keys.Settled(s, r, err, words, args[0])
 		})
 	}
 }
 
-func receiverDelete(*flag.FlagSet) func(context.Context, *kit.Session, []string) error {
+func subscriberDelete(*flag.FlagSet) func(context.Context, *kit.Session, []string) error {
 	return keys.With(func(ctx context.Context, s *kit.Session, client *apiclient.Client, args []string) error {
-		r, err := client.DeleteReceiver(ctx, args[0])
+		r, err := client.DeleteSubscriber(ctx, args[0])
 		return keys.Settled(s, r, err, "Nothing is sent to %s any more.", args[0])
 	})
 }

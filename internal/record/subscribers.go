@@ -5,7 +5,7 @@ import (
 
 	"github.com/google/uuid"
 
-	"plumlatch/internal/receivers"
+	"plumlatch/internal/subscribers"
 )
 
 // DeliveryState is how far a delivery is.
@@ -18,27 +18,27 @@ const (
 	DeliveryDead    DeliveryState = "dead"
 )
 
-// Delivery is one entry of the daybook on its way to one receiver.
+// Delivery is one entry of the daybook on its way to one subscriber.
 type Delivery struct {
-	ID         uuid.UUID
-	ReceiverID uuid.UUID
-	Seq        int64
-	Kind       string
-	State      DeliveryState
-	Attempts   int
-	DueAt      time.Time
-	Error      string
-	EndedAt    *time.Time
-	Sentence   string `gorm:"->;-:migration"`
+	ID           uuid.UUID
+	SubscriberID uuid.UUID
+	Seq          int64
+	Kind         string
+	State        DeliveryState
+	Attempts     int
+	DueAt        time.Time
+	Error        string
+	EndedAt      *time.Time
+	Sentence     string `gorm:"->;-:migration"`
 }
 
-// Receiver is where events are sent to.
-type Receiver struct {
+// Subscriber is where events are sent to.
+type Subscriber struct {
 	ID        uuid.UUID
 	Name      string
 	Address   string
-	Sealed    []byte           // the secret of a webhook
-	Kinds     []receivers.Kind `gorm:"serializer:json"`
+	Encrypted []byte             // the secret of a webhook
+	Kinds     []subscribers.Kind `gorm:"serializer:json"`
 	Paused    bool
 	CreatedBy string
 	CreatedAt time.Time

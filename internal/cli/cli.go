@@ -117,7 +117,10 @@ func run(ctx context.Context, args []string, env kit.Env) error {
 	if len(positional) < c.Min || c.Max >= 0 && len(positional) > c.Max {
 		return kit.Usage(fmt.Sprintf("%s: %s\nUsage: plumlatch %s %s", c.Name, countProblem(c, positional), c.Name, c.Args))
 	}
-	return do(ctx, s, positional)
+	if err := do(ctx, s, positional); err != nil {
+		return err
+	}
+	return s.Fault()
 }
 
 func countProblem(c kit.Command, given []string) string {

@@ -200,7 +200,8 @@ func Reference() string {
 	b.WriteString(
 		"# The client's commands\n\nThis page is made from the code: `plumlatch reference`. The same is told by `plumlatch " +
 			"help COMMAND`, and by manual\npages that `plumlatch manual DIR` writes.\n\nEvery command takes `-json` (for " +
-			"programs: see [programs.md](programs.md)), `-q` (only\nnames), `-server URL` and `-token-file FILE`. Exit " +
+			"programs: see [programs.md](programs.md)), `-q` (only\nnames), `-wide` (all columns " +
+			"in full), `-columns name,state` (these columns), `-server URL` and\n`-token-file FILE`. Exit " +
 			"status: 0 done, 1 failed, 2 wrong usage, 3 the answer is \"not as it\nshould be\".\n",
 	)
 	for _, g := range groups() {
@@ -222,7 +223,7 @@ func Reference() string {
 }
 
 // everyFlag are those that each command has.
-var everyFlag = []string{"json", "q", "server", "token-file"}
+var everyFlag = []string{"json", "q", "server", "token-file", "wide", "columns"}
 
 func writeFlagTable(b *strings.Builder, c kit.Command) {
 	first := true

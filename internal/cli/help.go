@@ -18,8 +18,10 @@ Usage: plumlatch THING ACTION [flags] [args]
 
 const helpFoot = `
 Flags go before or after the arguments. Every command takes -json (for programs)
-and -q (only names). The service and the token come from -server and -token-file,
-then PLUMLATCH_URL and PLUMLATCH_TOKEN, then what sign-in has kept.
+and -q (only names). On a narrow terminal tables leave columns out and cut long
+cells: -wide shows all, -columns name,state those that you name. The service and
+the token come from -server and -token-file, then PLUMLATCH_URL and
+PLUMLATCH_TOKEN, then what sign-in has kept.
 More on one command, with examples: plumlatch help key new
 Or say what you want: plumlatch help locked out of a server
 

@@ -5,12 +5,12 @@ import (
 	"strings"
 	"testing"
 
+	"github.com/google/uuid"
+
 	"plumlatch/internal/core/daybook"
 	"plumlatch/internal/core/machines"
 	"plumlatch/internal/pgboot/pgtest"
 	"plumlatch/internal/record"
-
-	"github.com/google/uuid"
 )
 
 func TestADaybookOfBeforeTheChainIsChainedAsItStands(t *testing.T) {

@@ -146,7 +146,7 @@ func grantList(f *flag.FlagSet) func(context.Context, *kit.Session, []string) er
 				"UNTIL",
 				"STATUS",
 				"WHY",
-			}, Cells: grantCells, None: "No grant matches.",
+			}, Least: []string{"WHY", "HOLDER", "GRANTED"}, Cells: grantCells, None: "No grant matches.",
 			Name: func(g apiclient.GrantRecord) string { return g.Login + " " + g.Key.Name },
 		}
 		if *ended {

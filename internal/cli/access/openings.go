@@ -174,9 +174,13 @@ func adrift(o apiclient.Opening) bool {
 
 // OpeningTable shows logins of one key, or keys of one instance.
 func OpeningTable(s *kit.Session, rows []apiclient.Opening, byInstance bool) {
-	t := kit.Table{Head: []string{"LOGIN", "REGION", "STATUS", "GRANTED", "LAST SEEN", "WHY"}}
+	t := kit.Table{
+		Head:  []string{"LOGIN", "REGION", "STATUS", "GRANTED", "LAST SEEN", "WHY"},
+		Least: []string{"REGION", "WHY", "GRANTED"},
+	}
 	if byInstance {
 		t.Head = []string{"KEY", "LOGIN", "TYPE", "HOLDER", "STATUS", "GRANTED", "LAST SEEN"}
+		t.Least = []string{"TYPE", "GRANTED", "LAST SEEN", "LOGIN"}
 	}
 	for _, o := range rows {
 		granted, looked := "not granted", "never looked"

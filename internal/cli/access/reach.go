@@ -170,17 +170,28 @@ func showReach(s *kit.Session, rows []apiclient.LoginReach, p apiclient.ReachPag
 		fmt.Fprintln(s.Env.Out, "No login matches.")
 		return nil
 	}
-	t := kit.Table{Head: []string{"LOGIN", "REACH", "KEYS", "SWEPT", "WHY", "NEXT"}}
+	// On a narrow terminal the name of the program is said once, in the head.
+	lead, narrow := "", s.Narrower(120)
+	next := "NEXT"
+	if narrow {
+		lead, next = "plumlatch ", "NEXT: plumlatch"
+	}
+	t := kit.Table{
+		Head:  []string{"LOGIN", "REACH", "KEYS", "SWEPT", "WHY", next},
+		Least: []string{"SWEPT", "KEYS", "WHY"}, Whole: []string{next}, Wraps: []string{"WHY"},
+	}
 	for _, r := range rows {
 		swept := "never"
 		if r.SweptAt != nil {
 			swept = kit.Day(*r.SweptAt)
 		}
-		why, next := r.Why, kit.Given(r.Next)
+		why, command := r.Why, kit.Given(r.Next)
 		if worry {
-			why, next = kit.Given(r.Worry), "plumlatch restore rehearse "+r.Instance
+			why, command = kit.Given(r.Worry), "plumlatch restore rehearse "+r.Instance
 		}
-		t.Add(r.Login, string(r.Reach), fmt.Sprint(r.InPlace), swept, why, next)
+		t.Add(
+			r.Login, string(r.Reach), fmt.Sprint(r.InPlace), swept, why, strings.TrimPrefix(command, lead),
+		)
 	}
 	t.Write(s)
 	s.Rest(len(rows), p.Total)

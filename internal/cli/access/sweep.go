@@ -76,7 +76,7 @@ func awaitSweep(s *kit.Session,
 	client *apiclient.Client,
 	w apiclient.Sweep,
 ) (apiclient.Sweep, error) {
-	live := kit.IsTerminal(s.Env.Err) && !s.Json && !s.Quiet
+	live := s.Live() && !s.Json && !s.Quiet
 	for w.EndedAt == nil {
 		if live {
 			done := w.Total - w.Waiting

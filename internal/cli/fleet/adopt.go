@@ -295,7 +295,10 @@ func askListed(s *kit.Session, ctx context.Context, machines []apiclient.ListedM
 }
 
 func showListed(s *kit.Session, rows []listed) {
-	t := kit.Table{Head: []string{"NAME", "LOGIN", "ADDRESS", "HOST KEY, OR WHY IT IS LEFT OUT"}}
+	t := kit.Table{
+		Head:  []string{"NAME", "LOGIN", "ADDRESS", "HOST KEY, OR WHY IT IS LEFT OUT"},
+		Wraps: []string{"HOST KEY, OR WHY IT IS LEFT OUT"},
+	}
 	for _, r := range rows {
 		t.Add(r.Name, r.Login, r.Address, cmp.Or(r.Outcome, r.HostKey))
 	}

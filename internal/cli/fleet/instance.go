@@ -338,9 +338,10 @@ func instanceList(f *flag.FlagSet) func(context.Context, *kit.Session, []string)
 }
 
 var instanceListing = kit.Listing[apiclient.Instance]{
-	Head: []string{"NAME", "STATE", "IMAGE", "REGION", "LOGIN", "KEYS", "LABELS"},
-	Name: func(i apiclient.Instance) string { return i.Name },
-	None: "No instance matches. Launch one: plumlatch help instance launch",
+	Head:  []string{"NAME", "STATE", "IMAGE", "REGION", "LOGIN", "KEYS", "LABELS"},
+	Least: []string{"LABELS", "REGION", "IMAGE"},
+	Name:  func(i apiclient.Instance) string { return i.Name },
+	None:  "No instance matches. Launch one: plumlatch help instance launch",
 	Cells: func(i apiclient.Instance) []string {
 		login := i.Connection.User + "@" + i.PublicAddress
 		if i.PublicAddress == "" {

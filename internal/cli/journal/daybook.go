@@ -162,6 +162,7 @@ func daybookList(f *flag.FlagSet) func(context.Context, *kit.Session, []string) 
 
 var entryListing = kit.Listing[apiclient.Entry]{
 	Head:  []string{"WHEN", "BY", "WAY", "OUTCOME", "WHAT"},
+	Least: []string{"WAY", "OUTCOME"}, Wraps: []string{"WHAT"},
 	Name:  func(e apiclient.Entry) string { return strconv.Itoa(e.Seq) },
 	None:  "No entry matches.",
 	Cells: entryCells,

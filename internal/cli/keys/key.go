@@ -496,7 +496,8 @@ func keyList(f *flag.FlagSet) func(context.Context, *kit.Session, []string) erro
 }
 
 var keyListing = kit.Listing[apiclient.Key]{
-	Head: []string{"NAME", "TYPE", "BITS", "HOLDER", "OPENS", "MADE", "SHA-256"},
+	Head:  []string{"NAME", "TYPE", "BITS", "HOLDER", "OPENS", "MADE", "SHA-256"},
+	Least: []string{"SHA-256", "MADE", "BITS"}, Whole: []string{"SHA-256"},
 	Name: func(k apiclient.Key) string { return k.Name },
 	None: "No key matches. Make one: plumlatch key new NAME",
 	Cells: func(k apiclient.Key) []string {

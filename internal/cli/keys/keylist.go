@@ -205,7 +205,7 @@ func previewList(s *kit.Session, listed []keypair.Listed, keys []apiclient.Liste
 func tellPart(s *kit.Session, done, all int) {
 	switch {
 	case s.Json || s.Quiet:
-	case kit.IsTerminal(s.Env.Err):
+	case s.Live():
 		fmt.Fprintf(s.Env.Err, "\r\x1b[K  %s %d of %d", kit.Bar(done*100/all), done, all)
 		if done == all {
 			fmt.Fprintln(s.Env.Err)

@@ -5,6 +5,9 @@ import "fmt"
 // Listing says how rows of one kind are shown.
 type Listing[T any] struct {
 	Head  []string
+	Least []string // as of a Table
+	Whole []string // as of a Table
+	Wraps []string // as of a Table
 	Cells func(T) []string
 	Name  func(T) string // what -q shows
 	None  string         // what is said when there are no rows
@@ -22,7 +25,7 @@ func (l Listing[T]) Show(s *Session, rows []T, total int) error {
 	case len(rows) == 0:
 		fmt.Fprintln(s.Env.Err, l.None)
 	default:
-		t := Table{Head: l.Head}
+		t := Table{Head: l.Head, Least: l.Least, Whole: l.Whole, Wraps: l.Wraps}
 		for _, r := range rows {
 			t.Add(l.Cells(r)...)
 		}

@@ -34,8 +34,12 @@ type Session struct {
 	tokenFile string
 	Json      bool
 	Quiet     bool
-	client    *apiclient.Client
-	reached   string // the server that was dialled last
+	// Wide and Columns say which columns of tables are shown.
+	Wide    bool
+	Columns string
+	client  *apiclient.Client
+	reached string // the server that was dialled last
+	fault   error  // why a table was not written
 }
 
 func (s *Session) Flags(f *flag.FlagSet) {
@@ -43,7 +47,12 @@ func (s *Session) Flags(f *flag.FlagSet) {
 	f.StringVar(&s.tokenFile, "token-file", "", "file that holds the token")
 	f.BoolVar(&s.Json, "json", false, "write JSON")
 	f.BoolVar(&s.Quiet, "q", false, "write only names")
+	f.BoolVar(&s.Wide, "wide", false, "show all columns in full, however wide the terminal is")
+	f.StringVar(&s.Columns, "columns", "", "show these `columns` of a table, such as name,state")
 }
+
+// Fault is why a table could not be written as was asked.
+func (s *Session) Fault() error { return s.fault }
 
 // Kept is what sign-in keeps, in a file of mode 0600.
 type Kept struct {

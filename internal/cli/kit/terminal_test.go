@@ -3,9 +3,13 @@ package kit
 import (
 	"bytes"
 	"errors"
+	"fmt"
 	"os"
 	"strings"
 	"testing"
+	"unicode/utf8"
+
+	"golang.org/x/sys/unix"
 
 	"plumlatch/internal/cli/clitest"
 )
@@ -92,6 +96,100 @@ func TestASecretIsReadFromAFileATerminalOrAPipe(t *testing.T) {
 	rest := make([]byte, 20)
 	if n, err := pipe.Read(rest); err != nil || string(rest[:n]) != "and more" {
 		t.Errorf("got %q, %v of the rest of the pipe, want all of it", rest[:n], err)
+	}
+}
+
+// lines writes the table to a terminal of so many columns and returns what it shows.
+func lines(t *testing.T, columns uint16, write func(*Session)) []string {
+	t.Helper()
+	master, slave := clitest.Terminal(t)
+	if err := unix.IoctlSetWinsize(int(slave.Fd()), unix.TIOCSWINSZ, &unix.Winsize{Row: 24, Col: columns}); err != nil {
+		t.Fatal(err)
+	}
+	s := &Session{Env: Env{Out: slave, Err: slave, Getenv: func(name string) string {
+		return map[string]string{"TERM": "dumb"}[name]
+	}}}
+	write(s)
+	fmt.Fprintln(slave, "end")
+	data := make([]byte, 0, 4096)
+	for !strings.HasSuffix(string(data), "end\r\n") {
+		part := make([]byte, 1024)
+		n, err := master.Read(part)
+		if err != nil {
+			t.Fatal(err)
+		}
+		data = append(data, part[:n]...)
+	}
+	return strings.Split(strings.TrimSuffix(string(data), "end\r\n"), "\r\n")
+}
+
+func TestATableIsNoWiderThanTheTerminal(t *testing.T) {
+	table := func() *Table {
+		t := &Table{
+			Head:  []string{"NAME", "KIND", "WHY", "NEXT"},
+			Least: []string{"KIND", "WHY"},
+			Whole: []string{"NEXT"},
+		}
+		t.Add("warden@hide-cam-1", "rsa 2048", "no key in place has a fresh proof of anybody", "plumlatch sweep hide-cam-1")
+		t.Add("root@gateway-3", "ed25519 256", "nobody has read it", "plumlatch sweep gateway-3")
+		return t
+	}
+	for columns, want := range map[uint16]string{
+		200: "NAME KIND WHY NEXT", 110: "NAME KIND WHY NEXT", 80: "NAME WHY NEXT", 50: "NAME NEXT",
+	} {
+		got := lines(t, columns, func(s *Session) { table().Write(s) })
+		if head := strings.Join(strings.Fields(got[0]), " "); head != want {
+			t.Errorf("%d columns: got %q, want %q", columns, head, want)
+		}
+		for _, line := range got {
+			if n := utf8.RuneCountInString(line); n > int(columns) {
+				t.Errorf("%d columns: a line has %d: %s", columns, n, line)
+			}
+			if strings.ContainsRune(line, '\x1b') {
+				t.Errorf("a dumb terminal gets an escape: %q", line)
+			}
+		}
+		if !strings.Contains(got[1], "plumlatch sweep hide-cam-1") {
+			t.Errorf("%d columns: the command is cut: %s", columns, got[1])
+		}
+	}
+	for _, line := range lines(t, 80, func(s *Session) { s.Wide = true; table().Write(s) }) {
+		if strings.Contains(line, "…") {
+			t.Errorf("with -wide a cell is cut: %s", line)
+		}
+	}
+	got := lines(t, 80, func(s *Session) { s.Columns = "next,Kind"; table().Write(s) })
+	if head := strings.Join(strings.Fields(got[0]), " "); head != "NEXT KIND" {
+		t.Errorf("-columns next,Kind: got %q", head)
+	}
+	s := at(nil, &bytes.Buffer{}, &bytes.Buffer{})
+	s.Columns = "colour"
+	table().Write(s)
+	var usage *UsageError
+	if !errors.As(s.Fault(), &usage) {
+		t.Errorf("an unknown column: got %v, want wrong usage", s.Fault())
+	}
+}
+
+func TestAComparisonStaysOneOnANarrowTerminal(t *testing.T) {
+	table := &Table{Head: []string{"ROUTE", "STOPS IT", "OPENS MEANWHILE"}}
+	for _, name := range []string{"guest-agent", "browser-shell", "helper-disk", "replacement", "password"} {
+		table.Add(name, "nothing stops", "the SSH port to the cloud's own 127.255.16.0/28, 10 min at most")
+	}
+	got := lines(t, 80, func(s *Session) { table.WriteCompared(s) })
+	if !strings.Contains(got[0], "guest-agent") || !strings.Contains(got[0], "helper-disk") {
+		t.Errorf("got %q first, want several routes side by side", got[0])
+	}
+	text := strings.Join(got, "\n")
+	for _, want := range []string{"replacement", "password", "SSH port"} {
+		if !strings.Contains(text, want) {
+			t.Errorf("%q is not there:\n%s", want, text)
+		}
+	}
+	for _, line := range got {
+		if n := utf8.RuneCountInString(line); n > 80 {
+			t.Errorf("a line has %d characters: %s", n, line)
+		}
 	}
 }
 

@@ -128,7 +128,7 @@ func (s *Steps) Tell(run apiclient.Run) {
 		switch {
 		case s.Shown[key] || step.State == apiclient.StepStateWaiting:
 		case step.State == apiclient.StepStateRunning:
-			if IsTerminal(s.Env.Err) {
+			if s.Live() {
 				fmt.Fprintf(
 					s.Env.Err,
 					"  …       %-*s  %s %s", s.width, step.Title, Bar(Given(step.Percent)), Given(step.Outcome),

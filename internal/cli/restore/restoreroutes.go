@@ -146,7 +146,7 @@ func compareRoutes(s *kit.Session, of []apiclient.RouteOption) {
 			short(o.Agree, "nobody"),
 		)
 	}
-	t.Write(s)
+	t.WriteCompared(s)
 	if assumed {
 		fmt.Fprintln(s.Env.Out, s.Faint("* partly assumed: not all of it was measured here before"))
 	}

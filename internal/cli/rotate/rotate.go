@@ -316,7 +316,10 @@ func showPlan(s *kit.Session, p apiclient.RotationPlan) {
 		fmt.Fprintln(s.Env.Out, "No such key stands anywhere.")
 		return
 	}
-	t := kit.Table{Head: []string{"LOGIN", "OLD KEY", "HOLDER", "NEW KEY", "BY", "REACH", "AFTER", "TAKES"}}
+	t := kit.Table{
+		Head:  []string{"LOGIN", "OLD KEY", "HOLDER", "NEW KEY", "BY", "REACH", "AFTER", "TAKES"},
+		Least: []string{"TAKES", "BY", "HOLDER", "REACH"},
+	}
 	known := false // how long it takes, or what it waits for
 	for _, i := range p.Items {
 		if i.LeftOut == nil {
@@ -339,7 +342,10 @@ func showPlan(s *kit.Session, p apiclient.RotationPlan) {
 	}
 	if p.LeftOut > 0 {
 		fmt.Fprintf(s.Env.Out, "\nLeft out:\n")
-		left := kit.Table{Head: []string{"LOGIN", "KEY", "WHY", "WHAT TO DO"}}
+		left := kit.Table{
+			Head:  []string{"LOGIN", "KEY", "WHY", "WHAT TO DO"},
+			Least: []string{"KEY"}, Wraps: []string{"WHY", "WHAT TO DO"},
+		}
 		for _, i := range p.Items {
 			if i.LeftOut != nil {
 				left.Add(i.Login, i.Old, *i.LeftOut, kit.Given(i.Remedy))

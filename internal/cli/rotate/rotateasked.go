@@ -131,7 +131,7 @@ func showReport(s *kit.Session, p apiclient.RotationReport) {
 	}
 	if len(p.LeftOut) > 0 {
 		fmt.Fprintf(s.Env.Out, "\nLeft out by the plan (%d):\n", len(p.LeftOut))
-		t := kit.Table{Head: []string{"LOGIN", "KEY", "WHY", "WHAT TO DO"}}
+		t := kit.Table{Head: []string{"LOGIN", "KEY", "WHY", "WHAT TO DO"}, Wraps: []string{"WHY", "WHAT TO DO"}}
 		for _, i := range p.LeftOut {
 			t.Add(i.Login, i.Old, i.Why, kit.Given(i.Remedy))
 		}
@@ -142,7 +142,10 @@ func showReport(s *kit.Session, p apiclient.RotationReport) {
 		return
 	}
 	fmt.Fprintf(s.Env.Out, "\nWhere an old key may still live (%d):\n", len(p.Elsewhere))
-	t := kit.Table{Head: []string{"KEY", "KIND", "WHERE", "MADE OR SEEN", "WHAT THAT MEANS"}}
+	t := kit.Table{
+		Head:  []string{"KEY", "KIND", "WHERE", "MADE OR SEEN", "WHAT THAT MEANS"},
+		Wraps: []string{"WHAT THAT MEANS"},
+	}
 	for _, o := range p.Elsewhere {
 		at := ""
 		if o.At != nil {

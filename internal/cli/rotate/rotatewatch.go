@@ -83,7 +83,7 @@ func WatchRotation(s *kit.Session,
 	r apiclient.Rotation,
 	here *hereWork,
 ) error {
-	live := kit.IsTerminal(s.Env.Err) && !s.Json && !s.Quiet
+	live := s.Live() && !s.Json && !s.Quiet
 	tried := map[string]bool{} // what was tried from here, and whether the login was completed
 	begun, doneBefore := time.Now(), r.Counts["done"]
 	last, changed := countsText(r), time.Now()

@@ -196,7 +196,8 @@ func ruleList(*flag.FlagSet) func(context.Context, *kit.Session, []string) error
 				"BY",
 				"LOOKED",
 				"NEXT AT THE EARLIEST",
-			}, None: "There is no standing rule. Add one: plumlatch rule add NAME -older 365d",
+			}, Least: []string{"LOOKED", "BY", "NEW KEYS"}, Wraps: []string{"WHICH KEYS", "HOW"},
+			None: "There is no standing rule. Add one: plumlatch rule add NAME -older 365d",
 			Name: func(r apiclient.RotationRule) string { return r.Name },
 			Cells: func(r apiclient.RotationRule) []string {
 				looked, next := "not yet", "when due"
@@ -254,14 +255,15 @@ func ruleDue(f *flag.FlagSet) func(context.Context, *kit.Session, []string) erro
 				"NEW KEY",
 				"CANNOT BE DONE",
 				"WHAT TO DO",
-			}, None: fmt.Sprintf("Nothing is due within %s.", text.Counted(*days, "day")),
+			}, Least: []string{"HOLDER", "NEW KEY", "RULE"}, Wraps: []string{"CANNOT BE DONE", "WHAT TO DO"},
+			None: fmt.Sprintf("Nothing is due within %s.", text.Counted(*days, "day")),
 			Name: func(d apiclient.DueRotation) string { return d.Login },
 			Cells: func(d apiclient.DueRotation) []string {
 				if d.Cannot != nil {
 					cannot++
 				}
 				return []string{
-					kit.Moment(d.At),
+					kit.Day(d.At),
 					d.Rule,
 					d.Login,
 					d.Old,

@@ -32,7 +32,7 @@ console/node_modules/.package-lock.json: console/package-lock.json
 console/dist/index.html: console/node_modules/.package-lock.json $(CONSOLE)
 	cd console && npm run --silent build -- --logLevel warn
 
-generate: console/node_modules/.package-lock.json ## make the server, client and types anew from the contracts
+generate: console/node_modules/.package-lock.json ## make the server, client and types again from the contracts
 	go tool oapi-codegen -config internal/httpapi/contract/generate.yaml api/openapi.yaml
 	go tool oapi-codegen -config internal/apiclient/generate.yaml api/openapi.yaml
 	go tool oapi-codegen -config internal/cloud/adapter/generate.yaml api/adapter.yaml
@@ -50,7 +50,7 @@ bench: build ## measure the speed and print a table (see docs/benchmarks.md)
 	@scripts/need "/usr/lib/postgresql/*/bin/initdb=postgresql"
 	@go run ./bench
 
-screenshots: build ## take the pictures in docs/screenshots anew
+screenshots: build ## take the pictures in docs/screenshots again
 	@scripts/need "/usr/lib/postgresql/*/bin/initdb=postgresql" /usr/bin/chromium-headless-shell=chromium-headless-shell Xvfb=xvfb xterm=xterm import=imagemagick /usr/share/fonts/truetype/dejavu/DejaVuSansMono.ttf=fonts-dejavu-core
 	go test ./e2e -run TestScreenshots -count=1 -screenshots $(CURDIR)/docs/screenshots
 	scripts/terminal-pictures docs/screenshots

@@ -99,7 +99,7 @@ func TestEveryCallOfTheContractAsksForItsRole(t *testing.T) {
 		}
 		for role, token := range tokens {
 			if op.OperationID == "watchDaybook" && rank[role] >= rank[least] {
-				continue // it would go on for ever
+				continue // it would continue for ever
 			}
 			status, body := h.call(method, url, token, "{}")
 			refused := status == http.StatusForbidden && strings.Contains(body, "role-too-low")

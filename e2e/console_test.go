@@ -145,7 +145,7 @@ func TestConsoleNoticesAKeyMadeOnOnesOwnMachine(t *testing.T) {
 	p.says("Waiting for own to be recorded")
 	h.must("key", "new", "own")
 	p.says("own is recorded: SHA256:")
-	p.press("Go on")
+	p.press("Continue")
 	p.holds("the key in the list", `Boolean(document.querySelector("a[href='/keys/own']"))`)
 }
 
@@ -179,7 +179,7 @@ func TestConsoleSaysThatItWasUpdatedMeanwhile(t *testing.T) {
 	p.press("Daybook")
 	p.says("The console was updated meanwhile")
 	block(false)
-	p.press("Load the page anew")
+	p.press("Load the page again")
 	p.says("ines signed in.")
 }
 

@@ -8,7 +8,7 @@ import (
 	"testing"
 )
 
-// TestGeneratedCodeFollowsTheContracts generates everything anew and compares.
+// TestGeneratedCodeFollowsTheContracts generates everything again and compares.
 func TestGeneratedCodeFollowsTheContracts(t *testing.T) {
 	for config, spec := range map[string]string{
 		"internal/httpapi/contract/generate.yaml": "api/openapi.yaml",

@@ -84,7 +84,7 @@ func TestTheDaybookIsCheckedThereAndHereAndFollowed(t *testing.T) {
 			t.Errorf("%v: %+v", args, r)
 		}
 	}
-	// There: changed by SQL, made anew up to the end, and shortened.
+	// There: changed by SQL, made again up to the end, and shortened.
 	h.sql("ALTER TABLE daybook DISABLE TRIGGER ALL; UPDATE daybook SET person = 'nobody' WHERE seq = 4")
 	if r := h.client("daybook", "check"); r.status != 3 ||
 		!strings.Contains(r.out, "Entry 4 is not intact: what it says is not what its hash was made of") {
@@ -100,7 +100,7 @@ func TestTheDaybookIsCheckedThereAndHereAndFollowed(t *testing.T) {
 	}
 }
 
-// TestACopyOfTheDatabaseIsTheDrill makes a copy, reads it into an empty database and goes on there.
+// TestACopyOfTheDatabaseIsTheDrill makes a copy, reads it into an empty database and continues there.
 func TestACopyOfTheDatabaseIsTheDrill(t *testing.T) {
 	t.Parallel()
 	h := newHouse(t, "")

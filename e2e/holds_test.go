@@ -123,7 +123,7 @@ func TestAStreamEndsWithWhatItWasOpenedBy(t *testing.T) {
 		select {
 		case <-ended:
 		case <-time.After(20 * time.Second):
-			t.Errorf("%s: the stream goes on", who)
+			t.Errorf("%s: the stream continues", who)
 		}
 		resp.Body.Close()
 	}

@@ -65,7 +65,7 @@ func TestANewServiceIsSetUpByItsSecretAndWorksWithoutASafe(t *testing.T) {
 		t.Errorf("again: %+v", r)
 	}
 	h.token = h.signIn("ines", password)
-	// With the safe switched off all but what needs it goes on.
+	// With the safe switched off all but what needs it continues.
 	h.must("key", "new", "gannet")
 	h.must("instance", "launch", "door", "-image", "debian-12", "-size", "small", "-key", "gannet")
 	for _, args := range [][]string{
@@ -268,7 +268,7 @@ func TestCustodyGoesFromOneToAnotherAndSomebodyLeaves(t *testing.T) {
 	p.says("Without oona, 1 login would be shut: debian@web")
 	p.press("Begin it")
 	p.choose("Who follows", "ines")
-	p.fill("Type oona to go on", "oona")
+	p.fill("Type oona to continue", "oona")
 	p.holds(
 		"the dialog's button",
 		`Boolean([...document.querySelectorAll("[role=dialog] button")].find((e) => e.innerText.trim() === "Begin it"))`,

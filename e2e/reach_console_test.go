@@ -21,7 +21,7 @@ func TestConsoleFromReachToADecisionAboutAStranger(t *testing.T) {
 	appendTo(t, file, read(t, filepath.Join(dir, "stranger.pub")))
 	p := h.console(t)
 	p.open("/")
-	p.says("keys in place, none freshly proved")
+	p.says("keys in place, none with a fresh proof")
 	p.press("Sweep all")
 	p.says("Swept: 1 as before, 0 changed, 0 could not be read") // the first look is no change
 	p.says("1 stranger in the file")
@@ -42,7 +42,7 @@ func TestConsoleFromReachToADecisionAboutAStranger(t *testing.T) {
 		t.Errorf("with the stranger removed the file is\n%s", read(t, file))
 	}
 	p.open("/logins/door")
-	p.says("What changed from look to look")
+	p.says("What changed between readings")
 	p.press("Let a key in")
 	p.choose("Key", "second")
 	p.press("Place its line")
@@ -56,7 +56,7 @@ func TestConsoleFromReachToADecisionAboutAStranger(t *testing.T) {
 	p.press("Withdraw")
 	p.press("Remove its line")
 	p.says("would be shut; it is thin now")
-	p.says("Go on anyway, with the reason above")
+	p.says("Continue anyway, with the reason above")
 	p.open("/keys/mine")
 	p.says("If it were lost")
 	p.says("1 of them shut")
@@ -65,7 +65,7 @@ func TestConsoleFromReachToADecisionAboutAStranger(t *testing.T) {
 	p.press("Mark it as lost")
 	p.says("lost")
 	p.open("/")
-	p.says("nobody is known to hold a key in place")
+	p.says("no key in place that anybody is known to have")
 }
 
 func TestConsoleSettlesDifferencesAndShowsTheMapTheGrantsAndTheProofs(t *testing.T) {
@@ -80,7 +80,7 @@ func TestConsoleSettlesDifferencesAndShowsTheMapTheGrantsAndTheProofs(t *testing
 		"the stranger on the map",
 		`[...document.querySelectorAll("svg text")].some((e) => e.textContent.includes("1 stranger"))`,
 	)
-	p.press("Differences")
+	p.press("Drift")
 	p.says("first seen")
 	for _, c := range []struct{ what, choice string }{
 		{"second", "place its line"},
@@ -108,13 +108,13 @@ func TestConsoleSettlesDifferencesAndShowsTheMapTheGrantsAndTheProofs(t *testing
 		return strings.Contains(text, " second") && !strings.Contains(text, " third")
 	})
 	p.press("Close")
-	p.says("Just the granted keys stand there")
+	p.says("No drift")
 	p.press("Grants")
 	p.says("spring cleaning")
 	p.open("/proofs")
 	p.says("never proved")
 	p.open("/logins/door")
-	p.press("Compare any two looks")
+	p.press("Compare any two readings")
 	p.says("Two looks at debian@door")
 }
 

@@ -129,10 +129,10 @@ func TestASweepReadsWhatReallyStandsThereAndTellsWhatChanged(t *testing.T) {
 		!strings.Contains(out, `+ from="10.0.0.0/8"`) {
 		t.Errorf("the history says\n%s", out)
 	}
-	if out := h.must("daybook", "list"); !strings.Contains(out, "is not as it was: 2 lines came, 0 lines went") {
+	if out := h.must("daybook", "list"); !strings.Contains(out, "changed: 2 lines came, 0 lines went") {
 		t.Errorf("the daybook says\n%s", out)
 	}
-	// A key that is then recorded is no stranger any more, but nobody granted it.
+	// A key that is then recorded is no stranger now, but nobody granted it.
 	h.must("key", "import", "found", "-from", filepath.Join(dir, "stranger.pub"))
 	if l := h.login("door"); len(l.Strangers) != 0 || l.Reach.Ungranted != 1 {
 		t.Errorf("recorded, it is %+v", l.Reach)
@@ -172,7 +172,7 @@ func TestAGrantPlacesItsLineAndAWithdrawalRemovesIt(t *testing.T) {
 	}
 	h.must("grant", "add", "second", "debian@door") // again: nothing doubles
 	if got := read(t, file); strings.Count(got, "second") != 1 {
-		t.Errorf("granted twice, the line stands there more than once:\n%s", got)
+		t.Errorf("granted twice, the line is in place there more than once:\n%s", got)
 	}
 	h.must("prove", "mine", "second")
 	if l := h.login("door"); l.Reach.Reach != "thin" || l.Reach.InPlace != 2 {
@@ -236,7 +236,7 @@ func TestAGrantThatCannotBePlacedIsUndoneAndSaid(t *testing.T) {
 	if err := os.Remove(file); err != nil {
 		t.Fatal(err)
 	}
-	if err := os.Mkdir(file, 0o700); err != nil { // the steward cannot get in any more
+	if err := os.Mkdir(file, 0o700); err != nil { // the steward can no longer get in
 		t.Fatal(err)
 	}
 	r := h.client("grant", "add", "second", "door")
@@ -473,9 +473,9 @@ func TestAnAdoptedMachineIsReadChangedAndReleased(t *testing.T) {
 	if !strings.HasPrefix(text, foreign) || !strings.Contains(text, "restrict ssh-ed25519 ") {
 		t.Errorf("with the steward key the file is\n%q", text)
 	}
-	h.must("grant", "add", "mine", "mast") // it stands there already, so it is only accepted
+	h.must("grant", "add", "mine", "mast") // it is in place there already, so it is only accepted
 	if read(t, server.KeysFile) != text {
-		t.Error("accepting what stands there changed the file")
+		t.Error("accepting what is in place there changed the file")
 	}
 	h.must("grant", "add", "second", "mast")
 	h.must("prove", server.User+"@mast", "-with", h.private("second"))

@@ -97,8 +97,8 @@ func TestTheClientGetsBackInByTheBestRoute(t *testing.T) {
 		"the laptop is gone",
 	)
 	if r.status != 0 ||
-		!strings.Contains(r.out, "debian@door is open again: a login with back was completed. gone opens it no more") ||
-		!strings.Contains(r.out, "is written anew") {
+		!strings.Contains(r.out, "debian@door is open again: a login with back was completed. gone no longer opens it") ||
+		!strings.Contains(r.out, "is written again") {
 		t.Fatalf("%+v", r)
 	}
 	h.opensAgain(t, "door", "back")
@@ -157,7 +157,7 @@ func TestAPasswordIsTypedOnceAndPasswordLoginIsOffAfter(t *testing.T) {
 	r := h.client(
 		"restore", "start", "door", "-route", "password", "-new", "back", "-lost", "gone", "-password-file", secret,
 	)
-	if r.status != 0 || !strings.Contains(r.err, "the SSH server takes no passwords any more") ||
+	if r.status != 0 || !strings.Contains(r.err, "the SSH server no longer takes passwords") ||
 		strings.Contains(r.out+r.err, "brent goose") {
 		t.Fatalf("%+v", r)
 	}

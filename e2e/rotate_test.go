@@ -272,7 +272,7 @@ func TestAFailingLoginStopsAtItsSafePointAndHoldsUpNoOther(t *testing.T) {
 		t.Errorf("%d\n%s%s", r.status, r.out, r.err)
 	}
 	for _, want := range []string{
-		"does not stand there any more",
+		"no longer is in place there",
 		"certificate authority",
 		"refuses the login",
 		"plumlatch why e",
@@ -687,7 +687,7 @@ func TestConsolePlansStartsWatchesAndUndoesARotation(t *testing.T) {
 	p.fill("Grace, hours", "24")
 	p.fill("Why, for the daybook", "end sharing")
 	p.press("Replace keys in 2 logins")
-	p.says("the old key goes on")
+	p.says("the old key is removed on")
 	p.holds("both proved", `document.querySelector("[role=img]")?.getAttribute("aria-label") === "2 proved"`)
 	if text := read(t, h.keysFile("a")); !strings.Contains(text, " a-mine\n") || !strings.Contains(text, " mine\n") {
 		t.Errorf("in the grace the file is\n%s", text)

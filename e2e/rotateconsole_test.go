@@ -17,7 +17,7 @@ func TestConsoleKeepsRulesShowsTheCalendarAndReports(t *testing.T) {
 	h.client("sweep", "bare", "-with", h.private("mine"))
 	p := h.console(t)
 	p.open("/rotations/rules")
-	p.says("There is no standing rule.")
+	p.says("There are no rotation rules.")
 	p.press("Add a rule")
 	p.fill("Name", "monthly")
 	p.press("Add the rule")
@@ -40,7 +40,7 @@ func TestConsoleKeepsRulesShowsTheCalendarAndReports(t *testing.T) {
 	p.press("End")
 	p.says("End the rule monthly?")
 	p.press("End it")
-	p.says("There is no standing rule.")
+	p.says("There are no rotation rules.")
 	// A rotation whose holder is asked, planned and answered in the console.
 	p.open("/rotations/plan?key=mine")
 	p.press("new keys that the holder of each old one is asked to bring")
@@ -103,7 +103,7 @@ func TestConsoleOverridesForALostKeyByTheLoginsName(t *testing.T) {
 	p.fill("Type the login's name", "debian@b")
 	p.fill("Why, for the daybook", "at sea")
 	p.holds(
-		"no way to go on with another name",
+		"no way to continue with another name",
 		`[...document.querySelectorAll(".ant-modal-footer button")].some((b) => b.innerText.trim() === "Remove it"
 			&& b.disabled)`,
 	)

@@ -178,7 +178,7 @@ func TestAHostileFileIsRotatedByteForByte(t *testing.T) {
 }
 
 // TestAClientThatIsKilledWhileItEditsLeavesALoginThatOpens kills the client at moments
-// that the database holds, and goes on from another client.
+// that the database holds, and continues from another client.
 func TestAClientThatIsKilledWhileItEditsLeavesALoginThatOpens(t *testing.T) {
 	t.Parallel() // it waits more than it works
 	h := newHouse(t, "")

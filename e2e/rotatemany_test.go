@@ -62,7 +62,7 @@ func TestOfAThousandLoginsFiftyFailInFiveWaysAndHoldUpNoOther(t *testing.T) {
 		why     string
 		breakIt func(i apiclient.Instance, text string) error
 	}{
-		{"is not there any more", func(i apiclient.Instance, text string) error {
+		{"is no longer there", func(i apiclient.Instance, text string) error {
 			return os.WriteFile(file(i), []byte("# tide tables\n"), 0o600)
 		}},
 		{"certificate authority", func(i apiclient.Instance, text string) error {

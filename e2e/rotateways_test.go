@@ -101,7 +101,7 @@ func TestARotationGoesThroughTheGuestAgentWhereThereIsNoStewardKey(t *testing.T)
 		!strings.Contains(out, "by what earlier rotations took") {
 		t.Errorf("the plan does not tell how long it may take:\n%s", out)
 	}
-	// An agent that is not permitted any more in the grace stops at the safe point.
+	// An agent that is no longer permitted in the grace stops at the safe point.
 	h.client("rotate", "start", "-key", "mine-3", "-make", "service", "-grace", "2s", "-detach", "-yes")
 	eventually(t, "the new line", func() bool { return h.rotation().Counts["proved"] == 1 })
 	if err := h.cloudPort().PermitAgent(t.Context(), h.instance("b").CloudId, false); err != nil {
@@ -522,7 +522,7 @@ func TestARotationWaitsForAnotherOnTheSameLoginOrFindsItDone(t *testing.T) {
 	)
 	eventually(t, "both end", func() bool { all := h.rotations(); return all[0].EndedAt != nil && all[1].EndedAt != nil })
 	if r := h.rotation(); r.Id != second || r.Counts["undone"] != 1 ||
-		!strings.Contains(*h.rotationItems(second.String())[0].Detail, "nobody grants mine-2 there any more") {
+		!strings.Contains(*h.rotationItems(second.String())[0].Detail, "mine-2 is no longer granted there") {
 		t.Errorf("%+v %+v", r, h.rotationItems(second.String()))
 	}
 }

@@ -86,7 +86,7 @@ func TestScreenshots(t *testing.T) {
 		"48h", "-reason", "end sharing", "-yes",
 	)
 	p.open("/rotations/" + h.rotation().Id.String())
-	take("console-rotation", "the old key goes on")
+	take("console-rotation", "the old key is removed on")
 	stack("console-rotation-plan-and-live", "console-rotation-plan", "console-rotation")
 	h.must(
 		"rotate", "start", "-key", "gateway-field", "-each", "instance", "-make", "service", "-reason",

@@ -151,7 +151,7 @@ func TestASettlementTheWorldHasOutrunIsLeftOut(t *testing.T) {
 		"no difference": {
 			strings.ReplaceAll(choose(found[0], "missing", "place"), found[0].Sha256, "SHA256:"+strings.Repeat("A", 43)),
 			202,
-			"no difference any more",
+			"no difference now",
 		},
 	} {
 		if status, body := h.call("POST", "/api/v1/differences/settlements", h.token, c.body); status != c.status ||
@@ -188,7 +188,7 @@ func TestASettlementThatFailsOrIsKilledIsWholeOrAsBefore(t *testing.T) {
 	h := newHouse(t, "")
 	file, text := h.adrift("door")
 	// A line that excludes everybody stands for the key already, so placing adds
-	// nothing and the server goes on refusing it.
+	// nothing and the server continues refusing it.
 	text = strings.ReplaceAll(text, "half a line", `from="192.0.2.1" `+read(t, h.private("second.pub")))
 	if err := os.WriteFile(file, []byte(text), 0o600); err != nil {
 		t.Fatal(err)

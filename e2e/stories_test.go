@@ -239,7 +239,7 @@ func TestStoryOfTheFirstHour(t *testing.T) {
 	s.told("stories/1-first-hour", map[string]func(p *page){
 		"what is wrong": func(p *page) {
 			p.open("/")
-			p.says("nobody is known to hold a key in place")
+			p.says("no key in place that anybody is known to have")
 			p.says("tide-gauge-3")
 			p.says("Get back in")
 		},
@@ -264,7 +264,7 @@ func TestStoryOfOurOwnMachines(t *testing.T) {
 		},
 		"settled": func(p *page) {
 			p.open("/differences?label=site%3Dpier")
-			p.says("Just the granted keys stand there")
+			p.says("No drift")
 		},
 	})
 }

@@ -91,11 +91,11 @@ func TestHarmIsConfirmedByTypingTheName(t *testing.T) {
 	t.Parallel()
 	h := newHouse(t, "")
 	h.must("instance", "launch", "doomed", "-image", "debian-12", "-size", "small", "-no-key")
-	said, err := h.onTerminal([]string{"instance", "delete", "doomed"}, "Type doomed to go on: ", "yes")
+	said, err := h.onTerminal([]string{"instance", "delete", "doomed"}, "Type doomed to continue: ", "yes")
 	if err == nil || !strings.Contains(said, "not confirmed; nothing was done") {
 		t.Errorf("%v: %q", err, said)
 	}
-	said, err = h.onTerminal([]string{"instance", "delete", "doomed"}, "Type doomed to go on: ", "doomed")
+	said, err = h.onTerminal([]string{"instance", "delete", "doomed"}, "Type doomed to continue: ", "doomed")
 	if err != nil || !strings.Contains(said, "gone, with its disks") {
 		t.Errorf("%v: %q", err, said)
 	}

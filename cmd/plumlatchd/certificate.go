@@ -43,7 +43,7 @@ func (f *fileCertificate) get(*tls.ClientHelloInfo) (*tls.Certificate, error) {
 		return nil, err
 	}
 	if err != nil {
-		f.log.Warn("the TLS certificate cannot be read anew; the one before stays in use", "err", err)
+		f.log.Warn("the TLS certificate cannot be read again; the one before stays in use", "err", err)
 	}
 	return f.loaded, nil
 }

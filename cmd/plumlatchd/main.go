@@ -133,7 +133,7 @@ func (o *settings) flags(f *flag.FlagSet) {
 	)
 	f.BoolVar(
 		&o.shortRSA, "allow-short-rsa", false,
-		"let RSA keys under 2048 bits be granted anew; they can be broken by those with money",
+		"let RSA keys under 2048 bits be granted again; they can be broken by those with money",
 	)
 	f.StringVar(
 		&o.safeKey,

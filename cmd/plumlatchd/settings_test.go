@@ -8,7 +8,7 @@ import (
 	"testing"
 )
 
-var update = flag.Bool("update", false, "write docs/settings.md anew")
+var update = flag.Bool("update", false, "write docs/settings.md again")
 
 // TestThePageOfSettingsIsThatOfTheCode compares docs/settings.md with the flags.
 func TestThePageOfSettingsIsThatOfTheCode(t *testing.T) {

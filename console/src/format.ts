@@ -74,9 +74,9 @@ export const loginCommand = (c: { user: string; address: string; port: number },
 /** The states of a login, the worst first, and what each means. */
 export const reachOrder = ["shut", "unswept", "stale", "thin", "solid"] as const;
 export const reachMeaning: Record<(typeof reachOrder)[number], string> = {
-  shut: "nobody is known to hold a key in place",
-  unswept: "nobody has looked",
-  stale: "keys in place, none freshly proved",
+  shut: "no key in place that anybody is known to have",
+  unswept: "nobody has read it yet",
+  stale: "keys in place, none with a fresh proof",
   thin: "one holder with a fresh proof",
   solid: "two or more holders with a fresh proof",
 };

@@ -24,7 +24,7 @@ export const further: Place[] = [
   { to: "/launch", text: "Launch an instance" },
   { to: "/adopt", text: "Adopt machines" },
   { to: "/rotations/plan", text: "Plan a rotation" },
-  { to: "/rotations/rules", text: "Standing rules" },
+  { to: "/rotations/rules", text: "Rotation rules" },
   { to: "/rotations/calendar", text: "Calendar" },
   { to: "/rotations/asked", text: "Asked of holders" },
   { to: "/settings/people", text: "People and teams" },

@@ -1242,7 +1242,7 @@ type ConsentLabel struct {
 
 // ConsentLabelChange defines model for ConsentLabelChange.
 type ConsentLabelChange struct {
-	// Asks Whether it is to ask for consent, or not any more.
+	// Asks Whether it is to ask for consent, or not now.
 	Asks  bool   `json:"asks"`
 	Name  string `json:"name"`
 	Value string `json:"value"`
@@ -1817,10 +1817,10 @@ type Leaving struct {
 
 // LeavingItem defines model for LeavingItem.
 type LeavingItem struct {
-	// After How safe a login is: solid with two or more holders with a fresh proof, thin with one, stale where keys are in place and none is freshly proved, shut where nobody is known to hold a key in place, unswept where nobody has looked.
+	// After How safe a login is: solid with two or more holders with a fresh proof, thin with one, stale where keys are in place and none is freshly proved, shut where no key in place that anybody is known to have, unswept where nobody has read it yet.
 	After *ReachState `json:"after,omitempty"`
 
-	// Before How safe a login is: solid with two or more holders with a fresh proof, thin with one, stale where keys are in place and none is freshly proved, shut where nobody is known to hold a key in place, unswept where nobody has looked.
+	// Before How safe a login is: solid with two or more holders with a fresh proof, thin with one, stale where keys are in place and none is freshly proved, shut where no key in place that anybody is known to have, unswept where nobody has read it yet.
 	Before *ReachState     `json:"before,omitempty"`
 	Key    string          `json:"key"`
 	Login  *string         `json:"login,omitempty"`
@@ -1934,7 +1934,7 @@ type LoginReach struct {
 	Next   *string `json:"next,omitempty"`
 	OsUser string  `json:"os_user"`
 
-	// Reach How safe a login is: solid with two or more holders with a fresh proof, thin with one, stale where keys are in place and none is freshly proved, shut where nobody is known to hold a key in place, unswept where nobody has looked.
+	// Reach How safe a login is: solid with two or more holders with a fresh proof, thin with one, stale where keys are in place and none is freshly proved, shut where no key in place that anybody is known to have, unswept where nobody has read it yet.
 	Reach  ReachState `json:"reach"`
 	Region string     `json:"region"`
 
@@ -1965,10 +1965,10 @@ type Loss struct {
 
 // LossChange defines model for LossChange.
 type LossChange struct {
-	// After How safe a login is: solid with two or more holders with a fresh proof, thin with one, stale where keys are in place and none is freshly proved, shut where nobody is known to hold a key in place, unswept where nobody has looked.
+	// After How safe a login is: solid with two or more holders with a fresh proof, thin with one, stale where keys are in place and none is freshly proved, shut where no key in place that anybody is known to have, unswept where nobody has read it yet.
 	After ReachState `json:"after"`
 
-	// Before How safe a login is: solid with two or more holders with a fresh proof, thin with one, stale where keys are in place and none is freshly proved, shut where nobody is known to hold a key in place, unswept where nobody has looked.
+	// Before How safe a login is: solid with two or more holders with a fresh proof, thin with one, stale where keys are in place and none is freshly proved, shut where no key in place that anybody is known to have, unswept where nobody has read it yet.
 	Before   ReachState `json:"before"`
 	Instance string     `json:"instance"`
 	Login    string     `json:"login"`
@@ -1979,7 +1979,7 @@ type LostElsewhere struct {
 	Key   string `json:"key"`
 	Login string `json:"login"`
 
-	// Reach How safe a login is: solid with two or more holders with a fresh proof, thin with one, stale where keys are in place and none is freshly proved, shut where nobody is known to hold a key in place, unswept where nobody has looked.
+	// Reach How safe a login is: solid with two or more holders with a fresh proof, thin with one, stale where keys are in place and none is freshly proved, shut where no key in place that anybody is known to have, unswept where nobody has read it yet.
 	Reach ReachState `json:"reach"`
 }
 
@@ -2049,7 +2049,7 @@ type MapLogin struct {
 	Cells []MapCell `json:"cells"`
 	Login string    `json:"login"`
 
-	// Reach How safe a login is: solid with two or more holders with a fresh proof, thin with one, stale where keys are in place and none is freshly proved, shut where nobody is known to hold a key in place, unswept where nobody has looked.
+	// Reach How safe a login is: solid with two or more holders with a fresh proof, thin with one, stale where keys are in place and none is freshly proved, shut where no key in place that anybody is known to have, unswept where nobody has read it yet.
 	Reach ReachState `json:"reach"`
 
 	// Steward Whether the service's own key is in place; steward keys are not among the cells.
@@ -2297,10 +2297,10 @@ type PlannedItem struct {
 	Old       string `json:"old"`
 	OldSha256 string `json:"old_sha256"`
 
-	// ReachAfter How safe a login is: solid with two or more holders with a fresh proof, thin with one, stale where keys are in place and none is freshly proved, shut where nobody is known to hold a key in place, unswept where nobody has looked.
+	// ReachAfter How safe a login is: solid with two or more holders with a fresh proof, thin with one, stale where keys are in place and none is freshly proved, shut where no key in place that anybody is known to have, unswept where nobody has read it yet.
 	ReachAfter *ReachState `json:"reach_after,omitempty"`
 
-	// ReachBefore How safe a login is: solid with two or more holders with a fresh proof, thin with one, stale where keys are in place and none is freshly proved, shut where nobody is known to hold a key in place, unswept where nobody has looked.
+	// ReachBefore How safe a login is: solid with two or more holders with a fresh proof, thin with one, stale where keys are in place and none is freshly proved, shut where no key in place that anybody is known to have, unswept where nobody has read it yet.
 	ReachBefore ReachState `json:"reach_before"`
 
 	// Remedy What to do about it.
@@ -2425,7 +2425,7 @@ type ReachPage struct {
 	Worrying int `json:"worrying"`
 }
 
-// ReachState How safe a login is: solid with two or more holders with a fresh proof, thin with one, stale where keys are in place and none is freshly proved, shut where nobody is known to hold a key in place, unswept where nobody has looked.
+// ReachState How safe a login is: solid with two or more holders with a fresh proof, thin with one, stale where keys are in place and none is freshly proved, shut where no key in place that anybody is known to have, unswept where nobody has read it yet.
 type ReachState string
 
 // ReadHostKeys defines model for ReadHostKeys.
@@ -2628,7 +2628,7 @@ type Rotation struct {
 	Reason      *string            `json:"reason,omitempty"`
 	RequestedBy string             `json:"requested_by"`
 
-	// Rule The standing rule that began it.
+	// Rule The rotation rule that began it.
 	Rule     *string          `json:"rule,omitempty"`
 	Settings RotationSettings `json:"settings"`
 
@@ -2846,7 +2846,7 @@ type RouteOption struct {
 	// NewAddress Whether the public address is another afterwards.
 	NewAddress bool `json:"new_address"`
 
-	// NewIdentity Whether another machine stands there afterwards.
+	// NewIdentity Whether another machine is in place there afterwards.
 	NewIdentity bool            `json:"new_identity"`
 	Opens       []RouteExposure `json:"opens"`
 
@@ -2881,10 +2881,10 @@ type Routes struct {
 	// Login user@instance
 	Login string `json:"login"`
 
-	// Lost The keys in place that nobody can use any more, as far as the records tell.
+	// Lost The keys in place that nobody can use, as far as the records tell.
 	Lost []UnusableKey `json:"lost"`
 
-	// Reach How safe a login is: solid with two or more holders with a fresh proof, thin with one, stale where keys are in place and none is freshly proved, shut where nobody is known to hold a key in place, unswept where nobody has looked.
+	// Reach How safe a login is: solid with two or more holders with a fresh proof, thin with one, stale where keys are in place and none is freshly proved, shut where no key in place that anybody is known to have, unswept where nobody has read it yet.
 	Reach ReachState `json:"reach"`
 
 	// Rehearsed What was tried, where that was asked for.
@@ -2958,7 +2958,7 @@ type RunWaits struct {
 
 // Safe defines model for Safe.
 type Safe struct {
-	// Mark Tells the safe key of now apart, without giving it away.
+	// Mark Tells the safe current key apart, without giving it away.
 	Mark *string `json:"mark,omitempty"`
 	On   bool    `json:"on"`
 
@@ -3102,7 +3102,7 @@ type StartRestore struct {
 	// Login user@instance, or an instance for its image's own login.
 	Login string `json:"login"`
 
-	// Lost The keys whose lines go once the new key is proved. Those that nobody can use any more unless given; an empty list for none.
+	// Lost The keys whose lines go once the new key is proved. Those that nobody can use unless given; an empty list for none.
 	Lost *[]string `json:"lost,omitempty"`
 
 	// Make Whether the service makes the key, and keeps its private key until it is taken out of the safe.
@@ -4220,13 +4220,13 @@ type ClientInterface interface {
 	// BringAskedKeyWithBody performs a POST /asked-keys/{asked} (the `BringAskedKey` operationId) request,
 	// with any type of body and a specified content type.
 	//
-	// Brings a public key that was asked for. The holder may, of a team's any operator, and an admin. The rotation goes on with it.
+	// Brings a public key that was asked for. The holder may, of a team's any operator, and an admin. The rotation continues with it.
 	BringAskedKeyWithBody(ctx context.Context, asked openapi_types.UUID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// BringAskedKey performs a POST /asked-keys/{asked} (the `BringAskedKey` operationId) request.
 	// Takes a body of the `application/json` content type.
 	//
-	// Brings a public key that was asked for. The holder may, of a team's any operator, and an admin. The rotation goes on with it.
+	// Brings a public key that was asked for. The holder may, of a team's any operator, and an admin. The rotation continues with it.
 	BringAskedKey(ctx context.Context, asked openapi_types.UUID, body BringAskedKeyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetCatalogue performs a GET /catalogue (the `GetCatalogue` operationId) request.
@@ -4318,7 +4318,7 @@ type ClientInterface interface {
 
 	// ListDueRotations performs a GET /due-rotations (the `ListDueRotations` operationId) request.
 	//
-	// What the standing rules will replace within some days, by the day on which it is due, and what is due but cannot be done, with the reason.
+	// What the rotation rules will replace within some days, by the day on which it is due, and what is due but cannot be done, with the reason.
 	ListDueRotations(ctx context.Context, params *ListDueRotationsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// BeginFactor performs a POST /factor (the `BeginFactor` operationId) request.
@@ -4720,7 +4720,7 @@ type ClientInterface interface {
 
 	// GetReachMap performs a GET /reach/map (the `GetReachMap` operationId) request.
 	//
-	// Logins against keys: the worst logins first, and for each which keys stand there or should.
+	// Logins against keys: the worst logins first, and for each which keys are in place there or should.
 	GetReachMap(ctx context.Context, params *GetReachMapParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListRestores performs a GET /restores (the `ListRestores` operationId) request.
@@ -4759,18 +4759,18 @@ type ClientInterface interface {
 	// AddRotationRuleWithBody performs a POST /rotation-rules (the `AddRotationRule` operationId) request,
 	// with any type of body and a specified content type.
 	//
-	// Adds a standing rule: keys that it selects are rotated by themselves when they are due.
+	// Adds a rotation rule: keys that it selects are rotated by themselves when they are due.
 	AddRotationRuleWithBody(ctx context.Context, params *AddRotationRuleParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// AddRotationRule performs a POST /rotation-rules (the `AddRotationRule` operationId) request.
 	// Takes a body of the `application/json` content type.
 	//
-	// Adds a standing rule: keys that it selects are rotated by themselves when they are due.
+	// Adds a rotation rule: keys that it selects are rotated by themselves when they are due.
 	AddRotationRule(ctx context.Context, params *AddRotationRuleParams, body AddRotationRuleJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// DeleteRotationRule performs a DELETE /rotation-rules/{rule} (the `DeleteRotationRule` operationId) request.
 	//
-	// Ends a rule. A rotation that it has begun goes on.
+	// Ends a rule. A rotation that it has begun continues.
 	DeleteRotationRule(ctx context.Context, rule RuleName, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ChangeRotationRuleWithBody performs a POST /rotation-rules/{rule}/changes (the `ChangeRotationRule` operationId) request,
@@ -4814,13 +4814,13 @@ type ClientInterface interface {
 	// ChangeRotationWithBody performs a POST /rotations/{rotation}/changes (the `ChangeRotation` operationId) request,
 	// with any type of body and a specified content type.
 	//
-	// Pauses a rotation, goes on with it, tries what failed again, or undoes what is not yet taken out: all of it, or one login's. With override, the line of a lost key goes from the one login although nobody has logged in with the new key.
+	// Pauses a rotation, continues with it, tries what failed again, or undoes what is not yet taken out: all of it, or one login's. With override, the line of a lost key goes from the one login although nobody has logged in with the new key.
 	ChangeRotationWithBody(ctx context.Context, rotation RotationId, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ChangeRotation performs a POST /rotations/{rotation}/changes (the `ChangeRotation` operationId) request.
 	// Takes a body of the `application/json` content type.
 	//
-	// Pauses a rotation, goes on with it, tries what failed again, or undoes what is not yet taken out: all of it, or one login's. With override, the line of a lost key goes from the one login although nobody has logged in with the new key.
+	// Pauses a rotation, continues with it, tries what failed again, or undoes what is not yet taken out: all of it, or one login's. With override, the line of a lost key goes from the one login although nobody has logged in with the new key.
 	ChangeRotation(ctx context.Context, rotation RotationId, body ChangeRotationJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListRotationItems performs a GET /rotations/{rotation}/items (the `ListRotationItems` operationId) request.
@@ -4972,13 +4972,13 @@ type ClientInterface interface {
 	// ChangeSubscriberWithBody performs a PATCH /subscribers/{subscriber} (the `ChangeSubscriber` operationId) request,
 	// with any type of body and a specified content type.
 	//
-	// Pauses it or goes on.
+	// Pauses it or continues.
 	ChangeSubscriberWithBody(ctx context.Context, subscriber string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ChangeSubscriber performs a PATCH /subscribers/{subscriber} (the `ChangeSubscriber` operationId) request.
 	// Takes a body of the `application/json` content type.
 	//
-	// Pauses it or goes on.
+	// Pauses it or continues.
 	ChangeSubscriber(ctx context.Context, subscriber string, body ChangeSubscriberJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListDead performs a GET /subscribers/{subscriber}/dead (the `ListDead` operationId) request.
@@ -5078,7 +5078,7 @@ func (c *Client) ListAskedKeys(ctx context.Context, params *ListAskedKeysParams,
 // BringAskedKeyWithBody performs a POST /asked-keys/{asked} (the `BringAskedKey` operationId) request,
 // with any type of body and a specified content type.
 //
-// Brings a public key that was asked for. The holder may, of a team's any operator, and an admin. The rotation goes on with it.
+// Brings a public key that was asked for. The holder may, of a team's any operator, and an admin. The rotation continues with it.
 func (c *Client) BringAskedKeyWithBody(ctx context.Context, asked openapi_types.UUID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewBringAskedKeyRequestWithBody(c.Server, asked, contentType, body)
 	if err != nil {
@@ -5094,7 +5094,7 @@ func (c *Client) BringAskedKeyWithBody(ctx context.Context, asked openapi_types.
 // BringAskedKey performs a POST /asked-keys/{asked} (the `BringAskedKey` operationId) request.
 // Takes a body of the `application/json` content type.
 //
-// Brings a public key that was asked for. The holder may, of a team's any operator, and an admin. The rotation goes on with it.
+// Brings a public key that was asked for. The holder may, of a team's any operator, and an admin. The rotation continues with it.
 func (c *Client) BringAskedKey(ctx context.Context, asked openapi_types.UUID, body BringAskedKeyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewBringAskedKeyRequest(c.Server, asked, body)
 	if err != nil {
@@ -5386,7 +5386,7 @@ func (c *Client) SettleDifferences(ctx context.Context, body SettleDifferencesJS
 
 // ListDueRotations performs a GET /due-rotations (the `ListDueRotations` operationId) request.
 //
-// What the standing rules will replace within some days, by the day on which it is due, and what is due but cannot be done, with the reason.
+// What the rotation rules will replace within some days, by the day on which it is due, and what is due but cannot be done, with the reason.
 func (c *Client) ListDueRotations(ctx context.Context, params *ListDueRotationsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListDueRotationsRequest(c.Server, params)
 	if err != nil {
@@ -6588,7 +6588,7 @@ func (c *Client) GetReach(ctx context.Context, params *GetReachParams, reqEditor
 
 // GetReachMap performs a GET /reach/map (the `GetReachMap` operationId) request.
 //
-// Logins against keys: the worst logins first, and for each which keys stand there or should.
+// Logins against keys: the worst logins first, and for each which keys are in place there or should.
 func (c *Client) GetReachMap(ctx context.Context, params *GetReachMapParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetReachMapRequest(c.Server, params)
 	if err != nil {
@@ -6707,7 +6707,7 @@ func (c *Client) ListRotationRules(ctx context.Context, reqEditors ...RequestEdi
 // AddRotationRuleWithBody performs a POST /rotation-rules (the `AddRotationRule` operationId) request,
 // with any type of body and a specified content type.
 //
-// Adds a standing rule: keys that it selects are rotated by themselves when they are due.
+// Adds a rotation rule: keys that it selects are rotated by themselves when they are due.
 func (c *Client) AddRotationRuleWithBody(ctx context.Context, params *AddRotationRuleParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewAddRotationRuleRequestWithBody(c.Server, params, contentType, body)
 	if err != nil {
@@ -6723,7 +6723,7 @@ func (c *Client) AddRotationRuleWithBody(ctx context.Context, params *AddRotatio
 // AddRotationRule performs a POST /rotation-rules (the `AddRotationRule` operationId) request.
 // Takes a body of the `application/json` content type.
 //
-// Adds a standing rule: keys that it selects are rotated by themselves when they are due.
+// Adds a rotation rule: keys that it selects are rotated by themselves when they are due.
 func (c *Client) AddRotationRule(ctx context.Context, params *AddRotationRuleParams, body AddRotationRuleJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewAddRotationRuleRequest(c.Server, params, body)
 	if err != nil {
@@ -6738,7 +6738,7 @@ func (c *Client) AddRotationRule(ctx context.Context, params *AddRotationRulePar
 
 // DeleteRotationRule performs a DELETE /rotation-rules/{rule} (the `DeleteRotationRule` operationId) request.
 //
-// Ends a rule. A rotation that it has begun goes on.
+// Ends a rule. A rotation that it has begun continues.
 func (c *Client) DeleteRotationRule(ctx context.Context, rule RuleName, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewDeleteRotationRuleRequest(c.Server, rule)
 	if err != nil {
@@ -6872,7 +6872,7 @@ func (c *Client) GetRotation(ctx context.Context, rotation RotationId, reqEditor
 // ChangeRotationWithBody performs a POST /rotations/{rotation}/changes (the `ChangeRotation` operationId) request,
 // with any type of body and a specified content type.
 //
-// Pauses a rotation, goes on with it, tries what failed again, or undoes what is not yet taken out: all of it, or one login's. With override, the line of a lost key goes from the one login although nobody has logged in with the new key.
+// Pauses a rotation, continues with it, tries what failed again, or undoes what is not yet taken out: all of it, or one login's. With override, the line of a lost key goes from the one login although nobody has logged in with the new key.
 func (c *Client) ChangeRotationWithBody(ctx context.Context, rotation RotationId, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewChangeRotationRequestWithBody(c.Server, rotation, contentType, body)
 	if err != nil {
@@ -6888,7 +6888,7 @@ func (c *Client) ChangeRotationWithBody(ctx context.Context, rotation RotationId
 // ChangeRotation performs a POST /rotations/{rotation}/changes (the `ChangeRotation` operationId) request.
 // Takes a body of the `application/json` content type.
 //
-// Pauses a rotation, goes on with it, tries what failed again, or undoes what is not yet taken out: all of it, or one login's. With override, the line of a lost key goes from the one login although nobody has logged in with the new key.
+// Pauses a rotation, continues with it, tries what failed again, or undoes what is not yet taken out: all of it, or one login's. With override, the line of a lost key goes from the one login although nobody has logged in with the new key.
 func (c *Client) ChangeRotation(ctx context.Context, rotation RotationId, body ChangeRotationJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewChangeRotationRequest(c.Server, rotation, body)
 	if err != nil {
@@ -7370,7 +7370,7 @@ func (c *Client) DeleteSubscriber(ctx context.Context, subscriber string, reqEdi
 // ChangeSubscriberWithBody performs a PATCH /subscribers/{subscriber} (the `ChangeSubscriber` operationId) request,
 // with any type of body and a specified content type.
 //
-// Pauses it or goes on.
+// Pauses it or continues.
 func (c *Client) ChangeSubscriberWithBody(ctx context.Context, subscriber string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewChangeSubscriberRequestWithBody(c.Server, subscriber, contentType, body)
 	if err != nil {
@@ -7386,7 +7386,7 @@ func (c *Client) ChangeSubscriberWithBody(ctx context.Context, subscriber string
 // ChangeSubscriber performs a PATCH /subscribers/{subscriber} (the `ChangeSubscriber` operationId) request.
 // Takes a body of the `application/json` content type.
 //
-// Pauses it or goes on.
+// Pauses it or continues.
 func (c *Client) ChangeSubscriber(ctx context.Context, subscriber string, body ChangeSubscriberJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewChangeSubscriberRequest(c.Server, subscriber, body)
 	if err != nil {

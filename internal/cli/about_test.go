@@ -13,7 +13,7 @@ import (
 	"plumlatch/internal/cli/kit"
 )
 
-var update = flag.Bool("update", false, "write docs/reference.md anew")
+var update = flag.Bool("update", false, "write docs/reference.md again")
 
 // TestTheReferenceIsThatOfTheCode compares docs/reference.md with the commands.
 func TestTheReferenceIsThatOfTheCode(t *testing.T) {
@@ -30,24 +30,24 @@ func TestTheReferenceIsThatOfTheCode(t *testing.T) {
 
 func TestWhatSomebodyWantsLeadsToTheCommand(t *testing.T) {
 	for wanted, command := range map[string]string{
-		"I lost my private key and cannot log in any more": "restore routes",
-		"locked out of a server":                           "restore routes",
-		"who can get in to atlas-db":                       "openers",
-		"which servers does this key open":                 "opens",
-		"a laptop was stolen":                              "key mark-lost",
-		"give somebody access to a server":                 "grant add",
-		"take away access":                                 "grant withdraw",
-		"somebody leaves the team for good":                "operator leave",
-		"permission denied when I connect":                 "why",
-		"what is this fingerprint":                         "trace",
-		"use a ppk file":                                   "key convert",
-		"bring in existing servers":                        "instance adopt",
-		"end sharing of one key":                           "rotate plan",
-		"send alerts to a webhook":                         "subscriber add",
-		"two factor authentication":                        "factor add",
-		"was the log tampered with":                        "daybook check",
-		"unknown keys in authorized_keys":                  "settle",
-		"new virtual machine":                              "instance launch",
+		"I lost my private key and can no longer log in": "restore routes",
+		"locked out of a server":                         "restore routes",
+		"who can get in to atlas-db":                     "openers",
+		"which servers does this key open":               "opens",
+		"a laptop was stolen":                            "key mark-lost",
+		"give somebody access to a server":               "grant add",
+		"take away access":                               "grant withdraw",
+		"somebody leaves the team for good":              "operator leave",
+		"permission denied when I connect":               "why",
+		"what is this fingerprint":                       "trace",
+		"use a ppk file":                                 "key convert",
+		"bring in existing servers":                      "instance adopt",
+		"end sharing of one key":                         "rotate plan",
+		"send alerts to a webhook":                       "subscriber add",
+		"two factor authentication":                      "factor add",
+		"was the log tampered with":                      "daybook check",
+		"unknown keys in authorized_keys":                "settle",
+		"new virtual machine":                            "instance launch",
 	} {
 		found := suggested(strings.Fields(wanted))
 		ok := false

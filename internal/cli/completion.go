@@ -24,7 +24,7 @@ func aboutCommands() []kit.Command {
 			Min:     1,
 			Max:     1,
 			Flags:   completion,
-			Summary: "Write what completes commands and flags in bash, zsh or fish",
+			Summary: "Print a shell completion script for bash, zsh or fish",
 			Examples: []string{
 				"source <(plumlatch completion bash)",
 				"plumlatch completion zsh > ~/.zfunc/_plumlatch",

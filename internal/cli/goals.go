@@ -13,7 +13,7 @@ import (
 
 // goals are what people say they want, in their own words, by the command that does it.
 var goals = map[string]string{
-	"restore routes": "locked out, lost my private key, cannot log in any more, get back in, recover access, forgot " +
+	"restore routes": "locked out, lost my private key, can no longer log in, get back in, recover access, forgot " +
 		"the passphrase, laptop stolen",
 	"restore start": "restore access, recover, get back in",
 	"key mark-lost": "laptop stolen, key leaked, compromised, lost key, somebody has my key",

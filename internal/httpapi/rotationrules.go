@@ -13,7 +13,7 @@ import (
 	"plumlatch/internal/service/rules"
 )
 
-// The calls about standing rules, about new public keys that are asked for, and
+// The calls about rotation rules, about new public keys that are asked for, and
 // about rotations that are worked on from somebody's machine.
 
 func wantedOf(w rotate.RotationWanted) contract.RotationWanted {

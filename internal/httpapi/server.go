@@ -169,7 +169,7 @@ type call struct {
 	sweep bool
 	// fresh is whether it needs a session whose person has just shown who they are.
 	fresh bool
-	// stream is whether it goes on for as long as the caller likes, long whether it may take
+	// stream is whether it continues for as long as the caller likes, long whether it may take
 	// longer than others.
 	stream, long bool
 }

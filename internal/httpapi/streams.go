@@ -14,9 +14,9 @@ import (
 )
 
 const (
-	// askAgainEvery is how often it is asked anew who reads a stream.
+	// askAgainEvery is how often it is asked again who reads a stream.
 	askAgainEvery = 5 * time.Second
-	// longestStream is after how long a stream ends. Whoever reads it goes on with another, from
+	// longestStream is after how long a stream ends. Whoever reads it continues with another, from
 	// the last event that they have seen.
 	longestStream = 15 * time.Minute
 	// streamsEach is how many streams one account may read at once.
@@ -53,7 +53,7 @@ func (s *streams) end(account uuid.UUID) {
 	}
 }
 
-// watchOver ends a stream when it is not for its reader any more: the session or token is over,
+// watchOver ends a stream when it is not for its reader now: the session or token is over,
 // the account is closed, or its role or limits are other ones.
 func (s *server) watchOver(c *gin.Context, least people.Role) {
 	reader := actorOf(c)
@@ -86,7 +86,7 @@ func (s *server) watchOver(c *gin.Context, least people.Role) {
 				continue
 			}
 			if ctx.Err() == nil {
-				s.Log.Info("a stream is ended, as it is not for its reader any more", "id", reader.RequestID, "err", err)
+				s.Log.Info("a stream is ended, as it is not for its reader now", "id", reader.RequestID, "err", err)
 			}
 			cancel()
 			return

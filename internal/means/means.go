@@ -170,7 +170,7 @@ func checkKey(k Key) error {
 
 // ErrOldGone is returned where the old key is in none of the files, so that there is nothing
 // to place another beside.
-var ErrOldGone = errors.New("the old key's line is not there any more, so there is nothing to replace")
+var ErrOldGone = errors.New("the old key's line is no longer there, so there is nothing to replace")
 
 // PlaceBeside places a line of the new key for each line of the old, with the old one's options.
 // Where the new key is there, nothing is placed.
@@ -257,7 +257,7 @@ func (d *Door) removeAll(
 // The errors of TakeBack.
 var (
 	ErrProved = errors.New("the new key was shown to open the login, so its line stays")
-	ErrLast   = errors.New("no other line lets anybody in any more, so the line that was placed stays")
+	ErrLast   = errors.New("no other line lets anybody in now, so the line that was placed stays")
 )
 
 // TakeBack removes the lines of those of the keys that the journal says were placed, which nobody

@@ -200,7 +200,7 @@ func TestALineIsRemovedOnlyWhereTheLineThatWasLoggedInWithStays(t *testing.T) {
 		}
 		for _, k := range c.remove {
 			if c.removed && strings.Contains(m.all(), k.Line) {
-				t.Errorf("%s: %s stands there still", name, k.Name)
+				t.Errorf("%s: %s is in place there still", name, k.Name)
 			}
 		}
 		if c.removed && !strings.Contains(m.all(), marek.Line) {

@@ -55,7 +55,7 @@ func plain(ip netip.Addr) netip.Addr {
 var refuse atomic.Bool
 
 // RefuseLocal has this process refuse to connect to loopback and link-local addresses, or
-// not any more. It is one setting of the whole process.
+// not now. It is one setting of the whole process.
 func RefuseLocal(on bool) { refuse.Store(on) }
 
 // Dialer returns a dialer that refuses what is not allowed, after names were resolved, so

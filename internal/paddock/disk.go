@@ -203,7 +203,7 @@ type cloudConfig struct {
 }
 
 // firstBoot applies user-data as cloud-init would, and returns what it wrote to
-// the console. On the copy of another disk the keys that stand there stay. Bad user-data is told there and
+// the console. On the copy of another disk the keys that are in place there stay. Bad user-data is told there and
 // places nothing, as on real images.
 func (d *disk) firstBoot(image adapter.Image, userData string, copied bool) (string, error) {
 	var out bytes.Buffer

@@ -75,7 +75,7 @@ type Cloud struct {
 }
 
 // Open loads the state kept in o.Dir, starts the SSH endpoint of every
-// running instance and goes on with the operations that were under way.
+// running instance and continues with the operations that were under way.
 func Open(o Options) (*Cloud, error) {
 	if !o.Block.IsValid() {
 		o.Block = DefaultBlock
@@ -113,7 +113,7 @@ func Open(o Options) (*Cloud, error) {
 	return c, nil
 }
 
-// Close stops the endpoints and the operations under way; they go on at the
+// Close stops the endpoints and the operations under way; they continue at the
 // next Open.
 func (c *Cloud) Close() {
 	c.cancel()

@@ -429,7 +429,7 @@ func TestTheAdministratorsPasswordIsEncryptedToTheKeyAndCanBeReset(t *testing.T)
 	}
 	line = strings.TrimSpace(string(ssh.MarshalAuthorizedKey(public)))
 	if second := read(r.client.ResetPassword(t.Context(), i.Id, line)); second == first {
-		t.Error("the password of before is still good")
+		t.Error("the previous password is still good")
 	}
 	if _, err := r.client.ResetPassword(t.Context(), i.Id, other); err == nil {
 		t.Error("an Ed25519 key was taken")

@@ -203,7 +203,7 @@ func (s *state) change(op operation, f func(*instance, *operation)) (instance, o
 
 // takeAddress gives out the next free address of the block to the instance:
 // one of the lower half as a private address, one of the upper half as a public
-// one. It goes on from the last one given, so that an address given back is not
+// one. It continues from the last one given, so that an address given back is not
 // soon given out again.
 func takeAddress(tx *bbolt.Tx, block netip.Prefix, id string, public bool) (string, error) {
 	b := tx.Bucket(bucketAddresses)

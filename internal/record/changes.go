@@ -39,7 +39,7 @@ type RotationChange struct {
 	EndedAt   *time.Time
 }
 
-// RuleChange is a change of a standing rule.
+// RuleChange is a change of a rotation rule.
 type RuleChange struct {
 	Paused   *bool
 	LookedAt *time.Time
@@ -67,7 +67,7 @@ type RunChange struct {
 	Error       *string
 	CommittedAt *time.Time
 	EndedAt     *time.Time
-	// Waits is what the run waits for from now on. Goes is whether it waits for nothing any more.
+	// Waits is what the run waits for from now on. Goes is whether it waits for nothing now.
 	Waits *Waits
 	Goes  bool
 	Steps []StepChange

@@ -9,7 +9,7 @@ import (
 	"plumlatch/internal/core/reach"
 )
 
-// Difference is a key that is missing in a login, stands there without a grant,
+// Difference is a key that is missing in a login, is in place there without a grant,
 // or is a stranger there.
 type Difference struct {
 	LoginID      uuid.UUID

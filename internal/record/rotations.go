@@ -75,7 +75,7 @@ type Rotation struct {
 	PausedWhy   string
 	// Urgent is for lost keys, with no grace.
 	Urgent bool
-	// Rule is the name of the standing rule that began it, "" for a person.
+	// Rule is the name of the rotation rule that began it, "" for a person.
 	Rule    string
 	LeftOut []LeftOut `gorm:"serializer:json;default:'[]'"`
 }

@@ -38,7 +38,7 @@ type Engine struct {
 
 	duties   []Duty
 	planners map[string]Planner // by kind
-	// stopping is closed when the engine stops, and made anew where it starts again.
+	// stopping is closed when the engine stops, and made again where it starts again.
 	stopping chan struct{}
 	stops    sync.Mutex // held for a look at stopping
 	// endDuties ends what comes up again and again, which atWork counts.
@@ -211,7 +211,7 @@ func (t troubles) HandlePanic(
 	return nil
 }
 
-// Stop lets the workers leave their steps where they are; the runs go on at
+// Stop lets the workers leave their steps where they are; the runs continue at
 // the next Start.
 func (e *Engine) Stop(ctx context.Context) {
 	if e.queue == nil {

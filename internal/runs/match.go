@@ -8,7 +8,7 @@ import (
 	"plumlatch/internal/record"
 )
 
-// MismatchError tells that a run was begun with steps that this version cannot go on from.
+// MismatchError tells that a run was begun with steps that this version cannot continue from.
 type MismatchError struct {
 	// Why says what does not fit.
 	Why string
@@ -18,7 +18,7 @@ type MismatchError struct {
 }
 
 func (e *MismatchError) Error() string {
-	text := "this version cannot go on with the run: " + e.Why
+	text := "this version cannot continue with the run: " + e.Why
 	if len(e.Done) > 0 {
 		text += ". Begun: " + strings.Join(e.Done, "; ")
 	}

@@ -93,7 +93,7 @@ type Plan struct {
 }
 
 // Planner gives the plan of a run, the same each time. An error means that this version does
-// not know how to go on with the run.
+// not know how to continue with the run.
 type Planner func(record.Run) (Plan, error)
 
 // ErrPayload is wrapped by the error of a payload that this version cannot read.

@@ -171,7 +171,7 @@ func (e *Engine) logPanic(run *record.Run, err error) {
 	}
 }
 
-// giveUp ends a run that this version cannot go on with.
+// giveUp ends a run that this version cannot continue with.
 func (e *Engine) giveUp(ctx context.Context, run record.Run, plan Plan, why error) error {
 	e.logPanic(&run, why)
 	reason := text.Line(why.Error(), 4*text.MaxMessage)
@@ -213,7 +213,7 @@ func (e *Engine) carry(ctx, forward context.Context, run *record.Run, plan Plan)
 func (e *Engine) undoWanted(ctx, forward context.Context, run *record.Run, plan Plan, cause error) (bool, error) {
 	asked := errors.Is(context.Cause(forward), errUndo) || errors.Is(cause, errUndo)
 	if !asked && !isFailure(ctx, cause) || ctx.Err() != nil {
-		return false, cause // cut off: it goes on later
+		return false, cause // cut off: it continues later
 	}
 	if asked {
 		wanted, why, err := e.store.UndoAsked(ctx, run.ID)
@@ -433,7 +433,7 @@ func (e *Engine) end(ctx context.Context, run record.Run, plan Plan, state State
 	e.log.Info("run ended", "run", run.ID, "kind", run.Kind, "instance", run.Instance.Name, "state", state)
 	if plan.After != nil {
 		if err := plan.After(ctx); err != nil {
-			e.log.Warn("go on after a run", "run", run.ID, "err", err)
+			e.log.Warn("continue after a run", "run", run.ID, "err", err)
 		}
 	}
 	return nil

@@ -177,7 +177,7 @@ func (s *Service) Start(ctx context.Context) error {
 	return s.StartRuns(ctx)
 }
 
-// Stop ends what Start has begun; the runs go on at the next start.
+// Stop ends what Start has begun; the runs continue at the next start.
 func (s *Service) Stop(ctx context.Context) {
 	s.engine.Stop(ctx)
 	s.Safes.Leave(ctx)

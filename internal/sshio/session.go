@@ -441,7 +441,7 @@ var errBusy = errors.New("somebody else is writing the file")
 // mode, flushes, sees that the file is still as it was read, renames over it, and
 // reads back and compares. change returning the file as it was writes nothing. It
 // may be called again, where somebody edited the file meanwhile. One whose temporary
-// file stands there is waited for.
+// file is in place there is waited for.
 func (s *Session) Edit(name string, change func(authorizedkeys.File) (authorizedkeys.File, error)) (RemoteFile, error) {
 	return s.edit(name, nil, change)
 }
@@ -590,7 +590,7 @@ func (s *Session) makeNew(name string) (*sftp.File, error) {
 	return nil, fmt.Errorf("write a temporary file: %w", err)
 }
 
-// writeBeside writes the content to a new file with the mode and owner of before.
+// writeBeside writes the content to a new file with the mode and previous owner.
 func (s *Session) writeBeside(name string, before RemoteFile, content []byte) error {
 	f, err := s.makeNew(name)
 	if err != nil {

@@ -172,7 +172,7 @@ func TestAnEditNeverOverwritesWhatSomebodyElseWrote(t *testing.T) {
 		for k, done := range placed[n] {
 			got := strings.Count(text, fmt.Sprintf("# together %d %d\n", n, k))
 			if all += got; got > 1 || done && got != 1 {
-				t.Errorf("line %d of editor %d stands there %d times; placed: %v", k, n, got, done)
+				t.Errorf("line %d of editor %d is in place there %d times; placed: %v", k, n, got, done)
 			}
 		}
 	}
@@ -228,7 +228,7 @@ func TestWhatIsNoOrdinaryFileIsSaidAndLeft(t *testing.T) {
 		t.Errorf("a file that is not there: %+v %v", r, err)
 	}
 	if _, err := s.Edit(missing, add("# ours")); err != nil || content(t, missing) != "# ours\n" {
-		t.Errorf("made anew: %v", err)
+		t.Errorf("made again: %v", err)
 	}
 	if info, err := os.Stat(filepath.Dir(missing)); err != nil || info.Mode().Perm() != 0o700 {
 		t.Errorf("the folder that was made: %v %v", info.Mode(), err)

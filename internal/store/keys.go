@@ -248,7 +248,7 @@ func (s *Store) LockKey(ctx context.Context, name string) (record.Key, error) {
 	return k, plain(err)
 }
 
-// DeleteKey removes a key that no grant names any more, with what was seen of it.
+// DeleteKey removes a key that no grant names now, with what was seen of it.
 func (s *Store) DeleteKey(ctx context.Context, id uuid.UUID) error {
 	db := s.db.WithContext(ctx)
 	if err := db.Where("key_id = ?", id).Delete(&record.Sighting{}).Error; err != nil {

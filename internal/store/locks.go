@@ -11,7 +11,7 @@ import (
 )
 
 // ErrLockLost is why the context of a lock ends where the database does not hold the lock for
-// this process any more. Somebody else may have it by then.
+// this process now. Somebody else may have it by then.
 var ErrLockLost = errors.New("the lock's connection to the database is gone, and the lock with it")
 
 // locks are the advisory locks that this process holds, all of them by one connection. When

@@ -24,7 +24,7 @@ const (
 )
 
 // Bounds that the database keeps to by itself, so that nobody waits for ever for somebody who
-// does not go on.
+// does not continue.
 const (
 	lockTimeout      = 10 * time.Second
 	statementTimeout = 60 * time.Second
@@ -32,7 +32,7 @@ const (
 )
 
 // pools are the connections of a store: those for requests, and others for the service's own work,
-// which so goes on however many requests wait.
+// which so continues however many requests wait.
 type pools struct {
 	url            string
 	requests, work *pgxpool.Pool

@@ -273,7 +273,7 @@ func (s *Store) ChangeItem(ctx context.Context, id uuid.UUID, c record.ItemChang
 	return plain(s.db.WithContext(ctx).Model(&record.RotationItem{}).Where("id = ?", id).Updates(&c).Error)
 }
 
-// ForceItem notes who had an item's old line go without a login by the new key, and has the item go on.
+// ForceItem notes who had an item's old line go without a login by the new key, and has the item continue.
 func (s *Store) ForceItem(ctx context.Context, id uuid.UUID, by, why string) error {
 	return plain(s.db.WithContext(ctx).Model(&record.RotationItem{}).Where("id = ?", id).
 		Updates(map[string]any{"override_by": by, "override_why": why, "ended_at": nil}).Error)

@@ -10,12 +10,12 @@ import (
 	"plumlatch/internal/record"
 )
 
-// AddRotationRule keeps a new standing rule.
+// AddRotationRule keeps a new rotation rule.
 func (s *Store) AddRotationRule(ctx context.Context, r record.RotationRule) error {
 	return plain(s.db.WithContext(ctx).Create(&r).Error)
 }
 
-// RotationRules returns all standing rules by name.
+// RotationRules returns all rotation rules by name.
 func (s *Store) RotationRules(ctx context.Context) ([]record.RotationRule, error) {
 	var rules []record.RotationRule
 	err := s.db.WithContext(ctx).Order("name").Find(&rules).Error

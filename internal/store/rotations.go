@@ -67,7 +67,7 @@ func (s *Store) ChangeRotation(ctx context.Context, id uuid.UUID, c record.Rotat
 	return plain(s.db.WithContext(ctx).Model(&record.Rotation{}).Where("id = ?", id).Updates(&c).Error)
 }
 
-// ReopenRotation has a rotation that has ended go on.
+// ReopenRotation has a rotation that has ended continue.
 func (s *Store) ReopenRotation(ctx context.Context, id uuid.UUID) error {
 	return plain(s.db.WithContext(ctx).Model(&record.Rotation{}).Where("id = ?", id).Update("ended_at", nil).Error)
 }

@@ -14,7 +14,7 @@ import (
 )
 
 // ErrOtherKey is returned where something is encrypted under a safe key that the processes
-// do not seal under any more.
+// do not seal under now.
 var ErrOtherKey = errors.New("another safe key has taken the place of the one that this was encrypted under")
 
 // SafeMarks returns the marks; where none was kept before, own is the one from now on.

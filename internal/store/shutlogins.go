@@ -18,7 +18,7 @@ func (s *Store) ShutLogins(ctx context.Context) (map[uuid.UUID]bool, error) {
 	return out, plain(err)
 }
 
-// SetShut records which logins have become shut, and which are not any more.
+// SetShut records which logins have become shut, and which no longer are.
 func (s *Store) SetShut(ctx context.Context, came, went []uuid.UUID, at time.Time) error {
 	db := s.db.WithContext(ctx)
 	if len(came) > 0 {

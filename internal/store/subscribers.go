@@ -52,7 +52,7 @@ func (s *Store) DeleteSubscriber(ctx context.Context, id uuid.UUID) error {
 	return plain(s.db.WithContext(ctx).Where("id = ?", id).Delete(&record.Subscriber{}).Error)
 }
 
-// PauseSubscriber pauses a subscriber or goes on.
+// PauseSubscriber pauses a subscriber or continues.
 func (s *Store) PauseSubscriber(ctx context.Context, id uuid.UUID, pause bool) error {
 	return plain(s.db.WithContext(ctx).Model(&record.Subscriber{}).Where("id = ?", id).Update("paused", pause).Error)
 }

@@ -155,7 +155,7 @@ func (s *Store) EndSweepItems(ctx context.Context, ends []record.SweepEnd) error
 	return plain(err)
 }
 
-// EndSweeps ends those sweeps that wait for no login any more.
+// EndSweeps ends those sweeps that wait for no login now.
 // Raw, since GORM updates no table from a question.
 func (s *Store) EndSweeps(ctx context.Context, at time.Time) error {
 	return plain(s.db.WithContext(ctx).Exec(`UPDATE sweeps SET ended_at = ? WHERE ended_at IS NULL

@@ -64,7 +64,7 @@ func (s *Store) ReserveTries(ctx context.Context, now time.Time, tries ...record
 }
 
 // ReturnTries gives back what was reserved for a try that succeeded: one try less is counted at
-// each subject, or none any more.
+// each subject, or none now.
 // Raw, since GORM has no CASE.
 func (s *Store) ReturnTries(ctx context.Context, tries ...record.Try) error {
 	for _, t := range tries {

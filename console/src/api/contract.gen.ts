@@ -515,7 +515,7 @@ export interface paths {
         delete: operations["deleteSubscriber"];
         options?: never;
         head?: never;
-        /** @description Pauses it or goes on. */
+        /** @description Pauses it or continues. */
         patch: operations["changeSubscriber"];
         trace?: never;
     };
@@ -959,7 +959,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** @description Logins against keys: the worst logins first, and for each which keys stand there or should. */
+        /** @description Logins against keys: the worst logins first, and for each which keys are in place there or should. */
         get: operations["getReachMap"];
         put?: never;
         post?: never;
@@ -1518,7 +1518,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** @description Pauses a rotation, goes on with it, tries what failed again, or undoes what is not yet taken out: all of it, or one login's. With override, the line of a lost key goes from the one login although nobody has logged in with the new key. */
+        /** @description Pauses a rotation, continues with it, tries what failed again, or undoes what is not yet taken out: all of it, or one login's. With override, the line of a lost key goes from the one login although nobody has logged in with the new key. */
         post: operations["changeRotation"];
         delete?: never;
         options?: never;
@@ -1603,7 +1603,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** @description Brings a public key that was asked for. The holder may, of a team's any operator, and an admin. The rotation goes on with it. */
+        /** @description Brings a public key that was asked for. The holder may, of a team's any operator, and an admin. The rotation continues with it. */
         post: operations["bringAskedKey"];
         delete?: never;
         options?: never;
@@ -1620,7 +1620,7 @@ export interface paths {
         };
         get: operations["listRotationRules"];
         put?: never;
-        /** @description Adds a standing rule: keys that it selects are rotated by themselves when they are due. */
+        /** @description Adds a rotation rule: keys that it selects are rotated by themselves when they are due. */
         post: operations["addRotationRule"];
         delete?: never;
         options?: never;
@@ -1638,7 +1638,7 @@ export interface paths {
         get?: never;
         put?: never;
         post?: never;
-        /** @description Ends a rule. A rotation that it has begun goes on. */
+        /** @description Ends a rule. A rotation that it has begun continues. */
         delete: operations["deleteRotationRule"];
         options?: never;
         head?: never;
@@ -1668,7 +1668,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** @description What the standing rules will replace within some days, by the day on which it is due, and what is due but cannot be done, with the reason. */
+        /** @description What the rotation rules will replace within some days, by the day on which it is due, and what is due but cannot be done, with the reason. */
         get: operations["listDueRotations"];
         put?: never;
         post?: never;
@@ -1817,7 +1817,7 @@ export interface components {
          */
         StepState: "waiting" | "running" | "done" | "failed" | "undone" | "left";
         /**
-         * @description How safe a login is: solid with two or more holders with a fresh proof, thin with one, stale where keys are in place and none is freshly proved, shut where nobody is known to hold a key in place, unswept where nobody has looked.
+         * @description How safe a login is: solid with two or more holders with a fresh proof, thin with one, stale where keys are in place and none is freshly proved, shut where no key in place that anybody is known to have, unswept where nobody has read it yet.
          * @enum {string}
          */
         ReachState: "shut" | "unswept" | "stale" | "thin" | "solid";
@@ -1888,7 +1888,7 @@ export interface components {
             routes: components["schemas"]["RouteOption"][];
             /** @description What is bad about the best of them without limits; empty where nothing is. */
             worry: string;
-            /** @description The keys in place that nobody can use any more, as far as the records tell. */
+            /** @description The keys in place that nobody can use, as far as the records tell. */
             lost: components["schemas"]["UnusableKey"][];
             /** @description What was tried, where that was asked for. */
             rehearsed: components["schemas"]["Rehearsal"][];
@@ -1924,7 +1924,7 @@ export interface components {
             agree: string[];
             /** @description How far it can be undone. */
             undo: string;
-            /** @description Whether another machine stands there afterwards. */
+            /** @description Whether another machine is in place there afterwards. */
             new_identity: boolean;
             /** @description Whether the public address is another afterwards. */
             new_address: boolean;
@@ -1954,7 +1954,7 @@ export interface components {
             key: string;
             /** @description Whether the service makes the key, and keeps its private key until it is taken out of the safe. */
             make?: boolean;
-            /** @description The keys whose lines go once the new key is proved. Those that nobody can use any more unless given; an empty list for none. */
+            /** @description The keys whose lines go once the new key is proved. Those that nobody can use unless given; an empty list for none. */
             lost?: string[];
             /** @description The instance's name, where the route stops it or puts another in its place. */
             confirm?: string;
@@ -2613,7 +2613,7 @@ export interface components {
             settings: components["schemas"]["RotationSettings"];
             /** @description For lost keys, with no grace. */
             urgent?: boolean;
-            /** @description The standing rule that began it. */
+            /** @description The rotation rule that began it. */
             rule?: string;
             /** @description How many items are in which state. */
             counts: {
@@ -3055,12 +3055,12 @@ export interface components {
         ConsentLabelChange: {
             name: string;
             value: string;
-            /** @description Whether it is to ask for consent, or not any more. */
+            /** @description Whether it is to ask for consent, or not now. */
             asks: boolean;
         };
         Safe: {
             on: boolean;
-            /** @description Tells the safe key of now apart, without giving it away. */
+            /** @description Tells the safe current key apart, without giving it away. */
             mark?: string;
             /** @description How many safe keys open; over 1 while a new one takes the place of an old. */
             safe_keys: number;
@@ -3862,7 +3862,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description The token opens nothing any more. */
+            /** @description The token no longer opens anything. */
             204: {
                 headers: {
                     [name: string]: unknown;
@@ -3946,7 +3946,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description Where the browser goes on. */
+            /** @description Where the browser continues. */
             302: {
                 headers: {
                     Location?: string;
@@ -3983,7 +3983,7 @@ export interface operations {
                     "text/html": string;
                 };
             };
-            /** @description Where the browser goes on. */
+            /** @description Where the browser continues. */
             302: {
                 headers: {
                     Location?: string;
@@ -4122,7 +4122,7 @@ export interface operations {
             };
         };
         responses: {
-            /** @description There is no second factor any more. */
+            /** @description There is no second factor now. */
             204: {
                 headers: {
                     [name: string]: unknown;
@@ -4449,7 +4449,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description Nobody is asked any more. */
+            /** @description Nobody is asked now. */
             204: {
                 headers: {
                     [name: string]: unknown;
@@ -4703,7 +4703,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description Nothing is sent to it any more. */
+            /** @description Nothing more is sent to it. */
             204: {
                 headers: {
                     [name: string]: unknown;
@@ -6734,7 +6734,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description All standing rules, by name. */
+            /** @description All rotation rules, by name. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -6921,7 +6921,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description An event per entry; its data is an Entry and its id the number. It goes on until the caller goes. */
+            /** @description An event per entry; its data is an Entry and its id the number. It continues until the caller goes. */
             200: {
                 headers: {
                     [name: string]: unknown;

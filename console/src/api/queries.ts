@@ -17,7 +17,7 @@ import type { components } from "./contract.gen";
 
 type ReachPage = components["schemas"]["ReachPage"];
 
-/** What is known is kept under its subject, and read anew by it. */
+/** What is known is kept under its subject, and read again by it. */
 export type Subject =
   | "asked"
   | "catalogue"
@@ -117,7 +117,7 @@ function usePages<T>(
     queryFn: ({ pageParam }) => get(pageParam),
     initialPageParam: undefined as string | undefined,
     getNextPageParam: (last) => last.next,
-    // All pages are read anew each time.
+    // All pages are read again each time.
     refetchInterval: (q) => interval && interval * (q.state.data?.pages.length ?? 1),
   });
   const rows = query.data?.pages.flatMap((p) => p.items) ?? [];
@@ -476,7 +476,7 @@ export function useDead(name: string) {
   });
 }
 
-/** Reads the daybook anew whenever an entry that fits is added. */
+/** Reads the daybook again whenever an entry that fits is added. */
 export function useLiveDaybook(live: boolean, filter: ListFilter): "off" | "open" | "broken" {
   const queries = useQueryClient();
   const [state, setState] = useState<"off" | "open" | "broken">("off");

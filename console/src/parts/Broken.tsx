@@ -11,13 +11,13 @@ export function Broken() {
       title={outdated ? "The console was updated meanwhile" : "This page cannot be shown"}
       subTitle={
         outdated
-          ? "Load it anew to go on with the new one."
+          ? "Load it again to continue with the new one."
           : "Nothing was changed by that. What went wrong here: " +
             (error instanceof Error ? error.message : String(error))
       }
       extra={
         <Button type="primary" onClick={() => window.location.reload()}>
-          Load the page anew
+          Load the page again
         </Button>
       }
     />

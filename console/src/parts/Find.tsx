@@ -164,7 +164,7 @@ function Box({ close }: { close: () => void }) {
         )}
         {keyText && !secret && <Tracing text={text} close={close} />}
         {error && <ProblemNote error={error} />}
-        {!keyText && choices.length === 0 && fresh && <p className="flush">Nothing bears a name with that in it.</p>}
+        {!keyText && choices.length === 0 && fresh && <p className="flush">No matches.</p>}
       </div>
       {!keyText && <Choices id={list} choices={choices} active={active} over={setAt} go={go} />}
     </Modal>

@@ -29,7 +29,7 @@ interface Props<T> {
   /** Whether long texts wrap; else a wide table scrolls. */
   wraps?: boolean;
   /**
-   * Whether cells show nothing but their row, so that one which stays need not be drawn anew as the list is
+   * Whether cells show nothing but their row, so that one which stays need not be drawn again as the list is
    * scrolled.
    */
   plain?: boolean;
@@ -137,12 +137,12 @@ function Rows<T extends object>({ pages, columns, rowKey, empty, sort, wraps, pl
     if (table) setFits(table.offsetWidth <= (box.current?.offsetWidth ?? 0));
   }, [rows, laid, fits === undefined]); // eslint-disable-line react-hooks/exhaustive-deps -- only whether it is known
   useEffect(() => {
-    const anew = () => {
+    const again = () => {
       setLaid(undefined);
       setFits(undefined);
     };
-    window.addEventListener("resize", anew);
-    return () => window.removeEventListener("resize", anew);
+    window.addEventListener("resize", again);
+    return () => window.removeEventListener("resize", again);
   }, []);
   const near = windowed.getVirtualItems();
   const first = Math.floor((near[0]?.index ?? 0) / step) * step;
@@ -160,7 +160,7 @@ function Rows<T extends object>({ pages, columns, rowKey, empty, sort, wraps, pl
       }
     : noGap;
   const measure = windowed.measureElement;
-  // It is drawn anew when other rows come near, and not at each step of the wheel.
+  // It is drawn again when other rows come near, and not at each step of the wheel.
   const table = useMemo(
     () => (
       <Table<T>

@@ -3,7 +3,7 @@ import { App } from "antd";
 import { problemOf } from "../api/client";
 import type { Subject } from "../api/queries";
 
-/** Does something with one click: what has changed is read anew, and a problem is told. */
+/** Does something with one click: what has changed is read again, and a problem is told. */
 export function useAct<V, R>(act: (v: V) => Promise<R>, stale: Subject, done?: (r: R) => void) {
   const queries = useQueryClient();
   const { message } = App.useApp();

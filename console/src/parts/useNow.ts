@@ -1,6 +1,6 @@
 import { useEffect, useState } from "react";
 
-/** The time, told anew each second while it is wanted. */
+/** The time, told again each second while it is wanted. */
 export function useNow(wanted: boolean): number {
   const [now, setNow] = useState(() => Date.now());
   useEffect(() => {

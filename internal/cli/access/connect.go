@@ -21,7 +21,7 @@ import (
 var ConnectCommands = []kit.Command{
 	{
 		Name: "connect", Args: "INSTANCE", Min: 1, Max: 1, Flags: connect,
-		Summary: "Print, or with -run run, the right ssh command, with the pinned host key",
+		Summary: "Print or run the ssh command for an instance, with its pinned host key",
 		Detail: `The host key is checked against the pinned ones under the instance's name, so that ssh asks
 nothing, also after the address has changed. -windows tells the same in words, for clients
 that read .ppk files.`,

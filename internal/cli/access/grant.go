@@ -23,7 +23,7 @@ import (
 var GrantCommands = []kit.Command{
 	{
 		Name: "grant add", Args: "KEY LOGIN", Min: 2, Max: 2, Flags: grantAdd,
-		Summary: "Let a key open a login, and place its line there",
+		Summary: "Grant a login to a key and place the key's line",
 		Detail: `The service places the line with the instance's steward key. Where there is none, -with
 FILE or -agent has this machine place it with a private key that is here and stays here.
 LOGIN is user@instance, or the instance for its own login user.`,
@@ -35,7 +35,7 @@ LOGIN is user@instance, or the instance for its own login user.`,
 	},
 	{
 		Name: "grant list", Flags: grantList,
-		Summary: "Show which key should open which login, since when, until when, by whom and why",
+		Summary: "List grants: which key should open which login",
 		Examples: []string{
 			"plumlatch grant list -login ringing-db",
 			"plumlatch grant list -key oona-main",
@@ -45,8 +45,8 @@ LOGIN is user@instance, or the instance for its own login user.`,
 	},
 	{
 		Name: "grant withdraw", Args: "KEY LOGIN", Min: 2, Max: 2, Flags: grantWithdraw,
-		Summary: "Let a key open a login no more, and remove its line",
-		Detail: `It refuses where that would leave the login shut or thin; -anyway with -reason goes on. No
+		Summary: "Withdraw a grant and remove the key's line",
+		Detail: `It refuses where that would leave the login shut or thin; -anyway with -reason continues. No
 line is removed before another key has shown, by a completed login, that it opens the login.`,
 		Examples: []string{
 			"plumlatch grant withdraw tomas-laptop debian@tide-gauge-1",
@@ -206,7 +206,7 @@ var errOwnLine = errors.New(
 func grantWithdraw(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error {
 	var g grantFlags
 	g.flags(f)
-	anyway := f.Bool("anyway", false, "go on where the login is left shut or thin; needs -reason")
+	anyway := f.Bool("anyway", false, "continue where the login is left shut or thin; needs -reason")
 	return func(ctx context.Context, s *kit.Session, args []string) error {
 		client, err := s.Connect()
 		if err != nil {

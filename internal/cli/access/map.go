@@ -12,7 +12,7 @@ import (
 
 var MapCommands = []kit.Command{{
 	Name: "reach map", Flags: reachMap,
-	Summary: "Draw logins against keys: which key stands where, or should",
+	Summary: "Draw a map of logins and keys: which key is in place where",
 	Detail: `One row for each login, the worst first; one column for each key, the one with the most
 logins first. Below stands which key is which.`,
 	Examples: []string{
@@ -117,7 +117,7 @@ func drawMap(s *kit.Session, m apiclient.ReachMap, columns int) {
 		t.Add(l.Login, string(l.Reach), strings.Join(cells, " "), more, steward, strangers)
 	}
 	t.Write(s)
-	fmt.Fprint(s.Env.Out, "\n● in place   ○ missing   ◆ nobody granted it   ? nobody has looked   ▲ strangers\n\n")
+	fmt.Fprint(s.Env.Out, "\n● in place   ○ missing   ◆ nobody granted it   ? nobody has read it yet   ▲ strangers\n\n")
 	legend := kit.Table{Head: []string{"", "KEY", "HOLDER", "LOGINS", "STATE"}}
 	for n, k := range shown {
 		holder, state := kit.Given(k.Holder), string(k.State)

@@ -72,7 +72,7 @@ func findNames(f *flag.FlagSet) func(context.Context, *kit.Session, []string) er
 var nameListing = kit.Listing[apiclient.Named]{
 	Head: []string{"KIND", "NAME", "ABOUT", "SEE"},
 	Name: func(n apiclient.Named) string { return n.Name },
-	None: "Nothing bears a name with that in it.",
+	None: "No matches.",
 	Cells: func(n apiclient.Named) []string {
 		see := map[apiclient.NamedKind]string{
 			apiclient.NamedKindInstance: "plumlatch instance show ", apiclient.NamedKindLogin: "plumlatch login show ",

@@ -19,7 +19,7 @@ import (
 var ProveCommands = []kit.Command{
 	{
 		Name: "prove", Args: "[KEY|LOGIN ...]", Max: -1, Flags: prove,
-		Summary: "Prove that you hold a private key, or that you get in",
+		Summary: "Prove that you have a private key, or that it opens a login",
 		Detail: `Of a key: the service gives a text, which is signed here with the private key (from -with
 FILE or folder, -agent, or found on this machine) and checked there. Without arguments
 every key at hand that is recorded is proved. Of a login, user@instance or just the instance: a login is

@@ -18,7 +18,7 @@ var ReachCommands = []kit.Command{
 		Name: "reach", Flags: reachList,
 		Summary: "Show how safe each login is, the worst first, and what to do next",
 		Detail: `solid: two or more holders with a fresh proof; thin: one; stale: keys in place, none freshly
-proved; shut: nobody is known to hold a key in place; unswept: nobody has looked. It ends
+proved; shut: no key in place that anybody is known to have; unswept: nobody has read it yet. It ends
 with status 3 if a login is shut, or if not just the granted keys stand in one.`,
 		Examples: []string{
 			"plumlatch reach",
@@ -34,7 +34,7 @@ with status 3 if a login is shut, or if not just the granted keys stand in one.`
 		Min:      1,
 		Max:      1,
 		Flags:    loginShow,
-		Summary:  "Show who gets in to a login today, by which key, proved when",
+		Summary:  "Show the keys of a login, with their status and proofs",
 		Examples: []string{"plumlatch login show ubuntu@atlas-web-1", "plumlatch login show ringing-web"},
 	},
 	{
@@ -43,20 +43,20 @@ with status 3 if a login is shut, or if not just the granted keys stand in one.`
 		Min:     1,
 		Max:     1,
 		Flags:   loginHistory,
-		Summary: "Show how a login's authorized_keys changed from look to look",
+		Summary: "Show how the authorized_keys of a login changed",
 		Detail: "With -from and -to it shows what came and went between any two looks, by their numbers in\nthe history; " +
 			"-to is the newest of that file unless given.",
 		Examples: []string{"plumlatch login history ringing-web", "plumlatch login history ringing-web -from 5 -to 1"},
 	},
 	{
 		Name: "key loss", Args: "[KEY ...]", Max: -1, Flags: keyLoss,
-		Summary:  "Show what would become of the logins if keys were lost together",
+		Summary:  "Show the effect of losing keys",
 		Detail:   "With -holder it takes all active keys of a person or team, as on a laptop that is gone.",
 		Examples: []string{"plumlatch key loss hides-shared", "plumlatch key loss -holder marek"},
 	},
 	{
 		Name: "key mark-lost", Args: "[KEY ...]", Max: -1, Flags: keyMarkLost,
-		Summary: "Mark keys as lost, after showing what that does",
+		Summary: "Mark keys as lost, after showing the effect",
 		Detail: `Their holder or an admin may. With -holder it takes all active keys of a person or team. What stands
 on the instances stays until it is removed there: plumlatch rotate start -lost -urgent does that.`,
 		Examples: []string{
@@ -428,7 +428,7 @@ func keyMarkLost(f *flag.FlagSet) func(context.Context, *kit.Session, []string) 
 		gone := strings.Join(loss.Keys, ", ")
 		if err := s.Confirm(
 			*yes,
-			fmt.Sprintf("This marks %s as lost: granted nowhere anew, and counted nowhere as somebody's way in.", gone),
+			fmt.Sprintf("This marks %s as lost: granted nowhere again, and counted nowhere as somebody's way in.", gone),
 			loss.Keys[0],
 		); err != nil {
 			return err

@@ -16,11 +16,11 @@ import (
 
 var SettleCommands = []kit.Command{{
 	Name: "settle", Args: "[LOGIN ...]", Max: -1, Flags: settle,
-	Summary: "Show where not just the granted keys stand, and settle it, all at once",
+	Summary: "Show drift between granted and actual keys, and fix it in bulk",
 	Detail: `Without a choice it shows the differences and ends with status 3 if there is one. With
 choices it shows what will be done about each, asks, and does it: -missing place places
 the granted lines again, -missing withdraw ends their grants; -ungranted and -strangers
-accept records what stands there as granted, remove takes the lines out. What no choice is
+accept records what is in place there as granted, remove takes the lines out. What no choice is
 made about stays as it is. Lines are changed in a run that can be undone until it is done.`,
 	Examples: []string{
 		"plumlatch settle -all",
@@ -150,7 +150,7 @@ func showDifferences(s *kit.Session, found []apiclient.Difference, chosen choice
 			fmt.Fprintln(s.Env.Out, d.Login, d.Name)
 		}
 	case len(found) == 0:
-		fmt.Fprintln(s.Env.Out, "Just the granted keys stand there, as of the last look.")
+		fmt.Fprintln(s.Env.Out, "No drift, as of the last look.")
 	default:
 		differenceTable(s, found, chosen)
 		fmt.Fprintln(s.Env.Out, "\nSettle them with -missing, -ungranted and -strangers: plumlatch help settle")

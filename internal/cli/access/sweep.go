@@ -18,11 +18,11 @@ import (
 var SweepCommands = []kit.Command{
 	{
 		Name: "sweep", Args: "[INSTANCE ...]", Max: -1, Flags: sweep,
-		Summary: "Read the real authorized_keys of logins and compare with the grants",
+		Summary: "Read the authorized_keys of logins and compare them with the grants",
 		Detail: `The service reads them with the steward keys. Where an instance has none, -with FILE or
 -agent has this machine log in, read them and report what it saw; the private key stays
 here. It ends with status 3 if a login could not be read, or if not just the granted keys
-stand there.`,
+are in place there.`,
 		Examples: []string{
 			"plumlatch sweep -all",
 			"plumlatch sweep -label team=cameras",
@@ -84,7 +84,7 @@ func awaitSweep(s *kit.Session,
 		}
 		select {
 		case <-ctx.Done():
-			return w, errors.New("you stopped watching; the sweep goes on in the service")
+			return w, errors.New("you stopped watching; the sweep continues in the service")
 		case <-time.After(sweepPause):
 		}
 		fresh, err := kit.Answer[apiclient.Sweep](client.GetSweep(ctx, w.Id))

@@ -22,7 +22,7 @@ import (
 
 var WhyCommands = []kit.Command{{
 	Name: "why", Args: "INSTANCE", Min: 1, Max: 1, Flags: why,
-	Summary: "Find out why you cannot get in: ordered checks, each with its remedy",
+	Summary: "Diagnose why you cannot log in: ordered checks, each with its remedy",
 	Detail: `The checks stop at the first that fails; the rest are listed as not reached. They are made
 from this machine, with the private key of -with (or one that is found here), which is
 never sent. It ends with status 3 if a check fails.`,
@@ -175,7 +175,7 @@ func (d *diagnosis) address(ctx context.Context) (string, error) {
 	}
 	if before := kit.Given(a.AddressBefore); before != "" && before != now {
 		return fmt.Sprintf(
-			"%s; until %s it was %s, which is no use any more", now, kit.Moment(*a.AddressChangedAt), before,
+			"%s; until %s it was %s, which no longer works", now, kit.Moment(*a.AddressChangedAt), before,
 		), nil
 	}
 	return now, nil
@@ -358,7 +358,7 @@ func (d *diagnosis) stands(context.Context) (string, error) {
 	case o.Limits != nil && (strings.Contains(*o.Limits, "expired") || strings.Contains(*o.Limits, "only ")):
 		return "", &failure{"its line has a limit: " + *o.Limits, "See the line: plumlatch login show " + d.login.Reach.Login}
 	case o.SeenAt == nil:
-		return "it is granted; nobody has looked", nil
+		return "it is granted; nobody has read it yet", nil
 	}
 	return "seen on " + kit.Moment(*o.SeenAt), nil
 }
@@ -381,7 +381,7 @@ func (d *diagnosis) modes(context.Context) (string, error) {
 		mode, err := strconv.ParseUint(j.mode, 8, 32)
 		if err == nil && mode&0o022 != 0 {
 			return "", &failure{
-				fmt.Sprintf("%s has the mode %s: others may write it, so sshd ignores what stands there", j.path, j.mode),
+				fmt.Sprintf("%s has the mode %s: others may write it, so sshd ignores what is in place there", j.path, j.mode),
 				fmt.Sprintf("On the instance: chmod go-w %s; then: plumlatch sweep %s", j.path, d.instance),
 			}
 		}
@@ -392,7 +392,7 @@ func (d *diagnosis) modes(context.Context) (string, error) {
 func (d *diagnosis) enter(ctx context.Context) (string, error) {
 	session, _, err := kit.Enter(ctx, d.login.Connection, []kit.AtHand{d.signer})
 	if err != nil {
-		return "", &failure{err.Error(), "See what stands there now: plumlatch sweep " + d.instance}
+		return "", &failure{err.Error(), "See what is in place there now: plumlatch sweep " + d.instance}
 	}
 	session.Close()
 	return "you get in: plumlatch connect " + d.instance, nil

@@ -40,7 +40,7 @@ OpenSSH client configuration; - is the standard input. What is recorded already 
 	},
 	{
 		Name: "instance steward", Args: "NAME", Min: 1, Max: 1, Flags: instanceSteward,
-		Summary:  "Place a steward key on an instance, with a private key that is here",
+		Summary:  "Place a steward key on an instance, using a private key on this machine",
 		Detail:   "Withdraw it at any time: plumlatch grant withdraw steward-NAME NAME -with FILE",
 		Examples: []string{"plumlatch instance steward tide-gauge-1 -with ~/.ssh/oona"},
 	},
@@ -50,7 +50,7 @@ OpenSSH client configuration; - is the standard input. What is recorded already 
 		Min:      1,
 		Max:      1,
 		Flags:    instanceRelease,
-		Summary:  "Let the record of an adopted machine go; the machine is not touched",
+		Summary:  "Release an adopted machine; the machine itself is not changed",
 		Examples: []string{"plumlatch instance release weather-mast"},
 	},
 }

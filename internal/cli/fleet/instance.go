@@ -72,7 +72,7 @@ a pair is made on this machine first. Ctrl-C stops the watching, not the launch.
 		Min:      1,
 		Max:      1,
 		Flags:    changeWith("delete"),
-		Summary:  "End an instance and its disks for good",
+		Summary:  "Delete an instance and its disks for good",
 		Examples: []string{"plumlatch instance delete scratch"},
 	},
 	{

@@ -41,7 +41,7 @@ var DaybookCommands = []kit.Command{
 	{
 		Name:     "daybook watch",
 		Flags:    daybookWatch,
-		Summary:  "Show what is done as it is done",
+		Summary:  "Follow the daybook live",
 		Examples: []string{"plumlatch daybook watch", "plumlatch daybook watch -action key.release"},
 	},
 	{
@@ -66,7 +66,7 @@ var DaybookCommands = []kit.Command{
 		Flags:   daybookCheck,
 		Summary: "Find the first entry that is not intact",
 		Detail: "With -file an export is checked here, without the service. With -head it is seen too whether " +
-			"the\ndaybook was shortened or written anew since that head was taken.",
+			"the\ndaybook was shortened or written again since that head was taken.",
 		Examples: []string{
 			"plumlatch daybook check",
 			"plumlatch daybook check -head head-2026-11.json",

@@ -19,7 +19,7 @@ var SubscriberCommands = []kit.Command{
 		Min:     2,
 		Max:     2,
 		Flags:   subscriberAdd,
-		Summary: "Have events sent to a webhook or to syslog",
+		Summary: "Send events to a webhook or to syslog",
 		Detail: "The address is https:// or http:// for a webhook (CloudEvents 1.0, signed by HMAC-SHA256 as in\nRFC " +
 			"9421), and udp://, tcp:// or tls:// with a port for syslog (RFC 5424).",
 		Examples: []string{
@@ -30,7 +30,7 @@ var SubscriberCommands = []kit.Command{
 	{
 		Name:     "subscriber list",
 		Flags:    subscriberList,
-		Summary:  "List the subscribers and how they do",
+		Summary:  "List subscribers and their delivery status",
 		Examples: []string{"plumlatch subscriber list"},
 	},
 	{
@@ -39,7 +39,7 @@ var SubscriberCommands = []kit.Command{
 		Min:      1,
 		Max:      1,
 		Flags:    subscriberTest,
-		Summary:  "Send one event at once",
+		Summary:  "Send a test event",
 		Examples: []string{"plumlatch subscriber test pager"},
 	},
 	{
@@ -48,7 +48,7 @@ var SubscriberCommands = []kit.Command{
 		Min:      1,
 		Max:      1,
 		Flags:    subscriberDead,
-		Summary:  "List what could not be delivered, or try it again",
+		Summary:  "List undelivered events, or send them again",
 		Examples: []string{"plumlatch subscriber dead pager", "plumlatch subscriber dead pager -again"},
 	},
 	{
@@ -57,7 +57,7 @@ var SubscriberCommands = []kit.Command{
 		Min:      1,
 		Max:      1,
 		Flags:    subscriberPause(true),
-		Summary:  "Send nothing for a while; what happens is kept",
+		Summary:  "Pause a subscriber; events are kept for later",
 		Examples: []string{"plumlatch subscriber pause pager"},
 	},
 	{
@@ -66,7 +66,7 @@ var SubscriberCommands = []kit.Command{
 		Min:      1,
 		Max:      1,
 		Flags:    subscriberPause(false),
-		Summary:  "Go on sending",
+		Summary:  "Resume a paused subscriber",
 		Examples: []string{"plumlatch subscriber resume pager"},
 	},
 	{
@@ -219,6 +219,6 @@ func subscriberPause(pause bool) func(*flag.FlagSet) func(context.Context, *kit.
 func subscriberDelete(*flag.FlagSet) func(context.Context, *kit.Session, []string) error {
 	return keys.With(func(ctx context.Context, s *kit.Session, client *apiclient.Client, args []string) error {
 		r, err := client.DeleteSubscriber(ctx, args[0])
-		return keys.Settled(s, r, err, "Nothing is sent to %s any more.", args[0])
+		return keys.Settled(s, r, err, "Nothing more is sent to %s.", args[0])
 	})
 }

@@ -66,7 +66,7 @@ var CustodyCommands = []kit.Command{
 		Min:     1,
 		Max:     2,
 		Flags:   keyHandOver,
-		Summary: "Ask another holder to take a key over",
+		Summary: "Ask another holder to take over a key",
 		Detail: "It is done once they prove that they hold it: plumlatch prove NAME. A private key that\nnever left the " +
 			"safe changes its holder at once.",
 		Examples: []string{
@@ -77,7 +77,7 @@ var CustodyCommands = []kit.Command{
 	{
 		Name:     "key hand-overs",
 		Flags:    keyHandOvers,
-		Summary:  "List the hand-overs that wait for a proof",
+		Summary:  "List hand-overs that are pending",
 		Examples: []string{"plumlatch key hand-overs"},
 	},
 	{
@@ -86,7 +86,7 @@ var CustodyCommands = []kit.Command{
 		Min:     1,
 		Max:     1,
 		Flags:   keyForget,
-		Summary: "Have the safe forget a private key that its holder holds",
+		Summary: "Delete a private key from the safe once its holder has it",
 		Detail: "It is proved first that you hold the private key, from the file or the agent given, or\nfrom one found " +
 			"on this machine.",
 		Examples: []string{
@@ -100,7 +100,7 @@ var CustodyCommands = []kit.Command{
 		Min:      1,
 		Max:      1,
 		Flags:    consentAsk,
-		Summary:  "Ask for consent to take a private key out of the safe",
+		Summary:  "Ask for consent to release a private key from the safe",
 		Examples: []string{"plumlatch consent ask atlas-deploy-2 -reason \"the deploy job moves\" -wait"},
 	},
 	{
@@ -115,7 +115,7 @@ var CustodyCommands = []kit.Command{
 		Min:      1,
 		Max:      1,
 		Flags:    consentDecide(true),
-		Summary:  "Consent to somebody else's request",
+		Summary:  "Grant somebody else's request for consent",
 		Examples: []string{"plumlatch consent grant 0199c0de-7b1f-7c3a-9a51-3f2b6c9d8e10"},
 	},
 	{
@@ -124,7 +124,7 @@ var CustodyCommands = []kit.Command{
 		Min:     1,
 		Max:     1,
 		Flags:   consentDecide(false),
-		Summary: "Refuse somebody else's request",
+		Summary: "Refuse somebody else's request for consent",
 		Examples: []string{
 			"plumlatch consent refuse 0199c0de-7b1f-7c3a-9a51-3f2b6c9d8e10 -note \"ask for a key of your own\"",
 		},
@@ -143,12 +143,12 @@ var CustodyCommands = []kit.Command{
 			"plumlatch consent label team=atlas -off",
 		},
 	},
-	{Name: "safe show", Flags: safeShow, Summary: "Show how the safe stands", Examples: []string{"plumlatch safe show"}},
+	{Name: "safe show", Flags: safeShow, Summary: "Show the state of the safe", Examples: []string{"plumlatch safe show"}},
 	{
 		Name:    "safe new-key",
 		Flags:   safeNewKey,
-		Summary: "Put everything in the safe under a new safe key",
-		Detail: "The service goes on meanwhile. What is cut off is gone on with by the next call, or by the\nservice " +
+		Summary: "Replace the safe's key and encrypt everything with the new one",
+		Detail: "The service continues meanwhile. What is cut off is resumed by the next call, or by the\nservice " +
 			"itself.",
 		Examples: []string{"plumlatch safe new-key -reason \"the machine was serviced\""},
 	},
@@ -193,7 +193,7 @@ func keyHandOver(f *flag.FlagSet) func(context.Context, *kit.Session, []string) 
 	return With(func(ctx context.Context, s *kit.Session, client *apiclient.Client, args []string) error {
 		if *off {
 			r, err := client.CallOffHandOver(ctx, args[0])
-			return Settled(s, r, err, "Nobody is asked to take %s over any more.", args[0])
+			return Settled(s, r, err, "Nobody is asked to take %s over now.", args[0])
 		}
 		if len(args) < 2 {
 			return kit.Usage("key hand-over: say who is to take it over\nSee: plumlatch holder list")
@@ -390,7 +390,7 @@ func consentLabel(f *flag.FlagSet) func(context.Context, *kit.Session, []string)
 		words := "Before the private key of a key with %s, or granted such an instance, is taken out of the safe, a " +
 			"second person has to consent."
 		if *off {
-			words = "%s asks for no consent any more."
+			words = "%s asks for consent no longer."
 		}
 		r, err := client.SetConsentLabel(ctx, apiclient.ConsentLabelChange{Name: name, Value: value, Asks: !*off})
 		return Settled(s, r, err, words, args[0])
@@ -424,7 +424,7 @@ func showSafe(s *kit.Session, v apiclient.Safe) error {
 		}
 		old := ""
 		if v.SafeKeys > 1 {
-			old = fmt.Sprintf("%d still open: plumlatch safe new-key goes on", v.SafeKeys-1)
+			old = fmt.Sprintf("%d still open: plumlatch safe new-key continues", v.SafeKeys-1)
 		}
 		s.Facts(
 			"Safe", "switched on", "Safe key", kit.Given(v.Mark), "Old safe keys", old, "Private keys",

@@ -39,7 +39,7 @@ and hands the private key over once.`,
 	},
 	{
 		Name: "key import", Args: "NAME", Min: 1, Max: 1, Flags: keyImport,
-		Summary: "Record the public key of a pair that you have",
+		Summary: "Import a public key",
 		Detail: `It takes the one-line OpenSSH form, as in a .pub file, the armoured form of RFC 4716, PEM
 and JWK. What can be repaired without doubt, such as CRLF or a wrapped line, is repaired
 and said. A private key is refused; with -agent the public key of one that the ssh-agent
@@ -76,7 +76,7 @@ holds is taken.`,
 	},
 	{
 		Name: "key private", Args: "NAME", Min: 1, Max: 1, Flags: keyPrivate,
-		Summary: "Take a private key that the service keeps out of its safe, once",
+		Summary: "Release a kept private key from the safe, once",
 		Detail: "Its holder or an admin may, with a reason; for some labels a second person has to consent\n(plumlatch " +
 			"consent ask). It comes encrypted for this machine. A private key that only its holder has is not here,\nand the " +
 			"answer says what to do instead.",

@@ -91,7 +91,7 @@ func sendList(s *kit.Session,
 	}
 	if err := sending.Wait(); err != nil {
 		return nil, fmt.Errorf(
-			"%d of %d keys were sent before this; the same command again goes on: %w", done, len(keys), err,
+			"%d of %d keys were sent before this; the same command again continues: %w", done, len(keys), err,
 		)
 	}
 	return slices.Concat(answers...), nil

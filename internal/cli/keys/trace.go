@@ -15,7 +15,7 @@ import (
 
 var TraceCommands = []kit.Command{{
 	Name: "trace", Args: "[FILE|TEXT]", Max: 1, Flags: trace,
-	Summary: "Say which record a fingerprint or a key file is, and what it opens",
+	Summary: "Find the key of a fingerprint or key file, and what it opens",
 	Detail: `It takes a fingerprint in any notation and spelling (SHA-256, MD5, MD5 of the SPKI DER, SHA-1
 of the PKCS#8 DER, SSHFP), a public key in any form, or the file of a public or private key;
 without an argument, or with -, standard input. Of a private key only the public one,

@@ -149,7 +149,7 @@ func (s *Session) Dial(server, token string) (*apiclient.Client, error) {
 	return s.dialWith(server, token, nil)
 }
 
-// How long the service may take to take a connection, and to begin its answer. A stream goes on
+// How long the service may take to take a connection, and to begin its answer. A stream continues
 // for as long as it does.
 const (
 	dialWithin   = 15 * time.Second
@@ -368,9 +368,9 @@ func (s *Session) Confirm(yes bool, what, word string) error {
 		return nil
 	}
 	if !IsTerminal(s.Env.In) {
-		return &UsageError{what + "\nSay -yes to go on without being asked"}
+		return &UsageError{what + "\nSay -yes to continue without being asked"}
 	}
-	fmt.Fprintf(s.Env.Err, "%s\nType %s to go on: ", what, word)
+	fmt.Fprintf(s.Env.Err, "%s\nType %s to continue: ", what, word)
 	typed := ReadLine(s.Env.In)
 	if typed != word {
 		return errors.New("not confirmed; nothing was done")

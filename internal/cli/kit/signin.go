@@ -34,5 +34,5 @@ func (s *Session) Secret(prompt, file string) (string, error) {
 	return string(p), err
 }
 
-// Gone reports whether the service says that the token opens nothing any more.
+// Gone reports whether the service says that the token no longer opens anything.
 func Gone(err error) bool { return Code(err) == "not-signed-in" || Code(err) == "no-such-token" }

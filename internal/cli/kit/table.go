@@ -21,7 +21,7 @@ type Table struct {
 	// Least names the columns that are left out on a narrow terminal, the least important first; the columns
 	// of leastOfAll where it is nil. The first column stays.
 	Least []string
-	// Wraps names the columns whose cells go on in further lines where they are too long, rather than being cut.
+	// Wraps names the columns whose cells continue in further lines where they are too long, rather than being cut.
 	Wraps []string
 	// Whole names the columns whose cells are never cut, such as commands that are to be copied.
 	Whole []string
@@ -112,7 +112,7 @@ func (t *Table) linesOf(row []string, columns, widths []int) []string {
 }
 
 // WriteCompared writes the table; where that is too wide for the terminal, turned: each row becomes a column whose
-// cells go on in further lines, and as many stand side by side as there is room for.
+// cells continue in further lines, and as many stand side by side as there is room for.
 func (t *Table) WriteCompared(s *Session) {
 	width := s.width()
 	label, total := 0, 0

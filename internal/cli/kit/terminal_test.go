@@ -36,7 +36,7 @@ func TestConfirmTakesTheWordAndNothingElse(t *testing.T) {
 		var out, errs bytes.Buffer
 		err := at(typed(t, text), &out, &errs).Confirm(false, "All of it goes.", "yes")
 		if (err == nil) != want {
-			t.Errorf("%q: got %v, want it to go on: %t", text, err, want)
+			t.Errorf("%q: got %v, want it to continue: %t", text, err, want)
 		}
 		if !strings.Contains(errs.String(), "All of it goes.") || out.Len() > 0 {
 			t.Errorf("%q: asked %q, and wrote %q; want the question on stderr alone", text, &errs, &out)

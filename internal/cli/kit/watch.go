@@ -57,12 +57,12 @@ func (s *Session) Watch(ctx context.Context, client *apiclient.Client, id uuid.U
 		if ctx.Err() != nil {
 			show.Clear()
 			return run, fmt.Errorf(
-				"you stopped watching; the run goes on in the service. Watch again: plumlatch run watch %s", id,
+				"you stopped watching; the run continues in the service. Watch again: plumlatch run watch %s", id,
 			)
 		}
 		if tries == WatchTries {
 			return run, fmt.Errorf(
-				"%w; the run goes on when it is back. Watch again: plumlatch run watch %s", ErrUnreachable, id,
+				"%w; the run continues when it is back. Watch again: plumlatch run watch %s", ErrUnreachable, id,
 			)
 		}
 		select {

@@ -24,7 +24,7 @@ import (
 var OfflineCommands = []kit.Command{
 	{
 		Name: "key inspect", Args: "[FILE ...]", Max: -1, Flags: keyInspect,
-		Summary: "Say what key files are, with all fingerprints and findings",
+		Summary: "Inspect key files: format, fingerprints and findings",
 		Detail: `It reads private keys (OpenSSH, PEM, PKCS#8, .ppk) and public ones (one line, RFC 4716,
 PEM, JWK), lists of keys such as authorized_keys, and with -agent the keys in the ssh-agent.
 It needs no service. It ends with status 3 if a file is not as it should be:
@@ -59,7 +59,7 @@ Files get the mode 0600 and are written whole or not at all, never over another 
 	},
 	{
 		Name: "key passphrase", Args: "FILE", Min: 1, Max: 1, Flags: keyPassphrase,
-		Summary: "Give a private key another passphrase, or none",
+		Summary: "Change or remove the passphrase of a private key",
 		Detail: "The file keeps its format; classic PEM and .ppk version 2 are written as openssh and ppk3,\nwhose " +
 			"encryption is sound. The old file stays beside it, with the ending .old.",
 		Examples: []string{"plumlatch key passphrase ~/.ssh/atlas", "plumlatch key passphrase ~/.ssh/robot -none"},
@@ -274,7 +274,7 @@ func inspect(s *kit.Session, k kit.KeyOnDisk) (inspected, error) {
 				Code:   "damaged-text",
 				Weight: keypair.Caution,
 				Text:   "other programs may refuse the file: " + n.Text,
-				Remedy: "Write it anew: plumlatch key convert " + s.Shown(
+				Remedy: "Write it again: plumlatch key convert " + s.Shown(
 					k.Path,
 				) + " -to openssh -replace -out " + s.Shown(
 					k.Path,
@@ -348,7 +348,7 @@ func comparePublic(s *kit.Session, k kit.KeyOnDisk, i *inspected) error {
 			Code:   "keys-differ",
 			Weight: keypair.Bad,
 			Text:   beside + " is not the public key of it",
-			Remedy: "Write it anew: plumlatch key public " + s.Shown(k.Path),
+			Remedy: "Write it again: plumlatch key public " + s.Shown(k.Path),
 		})
 	}
 	return nil

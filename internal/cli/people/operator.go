@@ -24,7 +24,7 @@ var OperatorCommands = []kit.Command{
 		Max:     1,
 		Flags:   setUp,
 		Summary: "Make the first admin of a new service",
-		Detail: "The set-up secret is printed where the service was started, anew at each start until there is\nan " +
+		Detail: "The set-up secret is printed where the service was started, again at each start until there is\nan " +
 			"account.",
 		Examples: []string{"plumlatch set-up ines -server https://latch.wrackline.example"},
 	},
@@ -37,7 +37,7 @@ var OperatorCommands = []kit.Command{
 	{
 		Name:    "factor add",
 		Flags:   factorAdd,
-		Summary: "Sign in with a second factor from now on",
+		Summary: "Add a second factor to your sign-in",
 		Detail: "The secret goes into an authenticator, whose six digits are asked for at each sign-in. The\nrecovery " +
 			"codes let you in without it, each once.",
 		Examples: []string{"plumlatch factor add"},
@@ -45,7 +45,7 @@ var OperatorCommands = []kit.Command{
 	{
 		Name:     "factor remove",
 		Flags:    factorRemove,
-		Summary:  "Give your second factor up, by a code of it",
+		Summary:  "Remove your second factor",
 		Examples: []string{"plumlatch factor remove -code 123456"},
 	},
 	{
@@ -59,7 +59,7 @@ var OperatorCommands = []kit.Command{
 		Args:     "[ID]",
 		Max:      1,
 		Flags:    sessionEnd,
-		Summary:  "End a console session at once, or all of somebody with their tokens",
+		Summary:  "End a console session, or all sessions and tokens of a person",
 		Examples: []string{"plumlatch session end -of oona", "plumlatch session end 0199c0de-7b1f-7c3a-9a51-3f2b6c9d8e10"},
 	},
 	{
@@ -68,7 +68,7 @@ var OperatorCommands = []kit.Command{
 		Min:     1,
 		Max:     1,
 		Flags:   operatorAdd,
-		Summary: "Give somebody an account",
+		Summary: "Create an account for a person",
 		Detail: "The password is asked for, or read from a file. Somebody with an issuer name signs in through\nthe " +
 			"OpenID Connect issuer, and needs none.",
 		Examples: []string{
@@ -101,7 +101,7 @@ var OperatorCommands = []kit.Command{
 		Min:     1,
 		Max:     1,
 		Flags:   operatorLeave,
-		Summary: "See what somebody's leaving takes, and begin it",
+		Summary: "Plan and start the departure of a person",
 		Detail: "Without -to it shows what they hold, and what would be shut or thin without them. With it their\nkeys " +
 			"are replaced by keys of the one who follows, or withdrawn where others keep the\nlogin solid; kept ones are " +
 			"handed over. The account is closed last.",
@@ -118,7 +118,7 @@ var OperatorCommands = []kit.Command{
 		Min:      1,
 		Max:      1,
 		Flags:    teamAdd,
-		Summary:  "Make a team, that can keep keys",
+		Summary:  "Create a team that can hold keys",
 		Examples: []string{"plumlatch team add cameras -title \"the camera crew\""},
 	},
 	{
@@ -127,7 +127,7 @@ var OperatorCommands = []kit.Command{
 		Min:      2,
 		Max:      2,
 		Flags:    teamJoin,
-		Summary:  "Put somebody into a team",
+		Summary:  "Add a person to a team",
 		Examples: []string{"plumlatch team join cameras runa"},
 	},
 	{
@@ -136,7 +136,7 @@ var OperatorCommands = []kit.Command{
 		Min:      2,
 		Max:      2,
 		Flags:    teamPart,
-		Summary:  "Take somebody out of a team",
+		Summary:  "Remove a person from a team",
 		Examples: []string{"plumlatch team part cameras runa"},
 	},
 	{
@@ -175,11 +175,11 @@ func setUp(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error 
 }
 
 func password(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error {
-	old := f.String("password-file", "", "`file` that holds the password of now; asked for unless given")
+	old := f.String("password-file", "", "`file` that holds the current password; asked for unless given")
 	next := f.String("new-password-file", "", "`file` that holds the new one; asked for unless given")
 	factor := f.String("confirm-code", "", "a code of your second factor; asked for where it is needed")
 	return func(ctx context.Context, s *kit.Session, _ []string) error {
-		was, err := s.Secret("Password of now: ", *old)
+		was, err := s.Secret("Current password: ", *old)
 		if err != nil {
 			return err
 		}
@@ -241,7 +241,7 @@ func factorRemove(f *flag.FlagSet) func(context.Context, *kit.Session, []string)
 			*code = kit.ReadLine(s.Env.In)
 		}
 		r, err := client.RemoveFactor(ctx, apiclient.FactorCode{Code: *code})
-		return keys.Settled(s, r, err, "You have no second factor any more.")
+		return keys.Settled(s, r, err, "You have no second factor now.")
 	})
 }
 
@@ -257,7 +257,7 @@ func sessionList(f *flag.FlagSet) func(context.Context, *kit.Session, []string) 
 }
 
 var sessionListing = kit.Listing[apiclient.Session]{
-	Head: []string{"WHO", "BEGUN", "LAST USED", "HOLDS UNTIL", "WAY", "FROM", "ID"},
+	Head: []string{"WHO", "BEGUN", "LAST USED", "VALID UNTIL", "WAY", "FROM", "ID"},
 	Name: func(n apiclient.Session) string { return n.Id.String() },
 	None: "No console session holds.",
 	Cells: func(n apiclient.Session) []string {

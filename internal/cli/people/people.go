@@ -31,7 +31,7 @@ var PeopleCommands = []kit.Command{
 	{
 		Name:     "sign-out",
 		Flags:    signOut,
-		Summary:  "Revoke the kept token and forget it",
+		Summary:  "Revoke the kept token and delete it from this machine",
 		Examples: []string{"plumlatch sign-out"},
 	},
 	{Name: "whoami", Flags: whoami, Summary: "Show who you are to the service", Examples: []string{"plumlatch whoami"}},
@@ -65,7 +65,7 @@ var PeopleCommands = []kit.Command{
 		Min:      1,
 		Max:      1,
 		Flags:    tokenRevoke,
-		Summary:  "End a token at once",
+		Summary:  "Revoke a token",
 		Examples: []string{"plumlatch token revoke 0199c0de-7b1f-7c3a-9a51-3f2b6c9d8e10"},
 	},
 }
@@ -290,7 +290,7 @@ func tokenList(f *flag.FlagSet) func(context.Context, *kit.Session, []string) er
 }
 
 var tokenListing = kit.Listing[apiclient.Token]{
-	Head: []string{"NAME", "WHOSE", "MAY", "MADE", "HOLDS UNTIL", "LAST USED", "ID"},
+	Head: []string{"NAME", "WHOSE", "MAY", "MADE", "VALID UNTIL", "LAST USED", "ID"},
 	Name: func(k apiclient.Token) string { return k.Name },
 	None: "You have no token.",
 	Cells: func(k apiclient.Token) []string {

@@ -23,7 +23,7 @@ import (
 var RestoreCommands = []kit.Command{
 	{
 		Name: "restore routes", Args: "LOGIN", Min: 1, Max: 1, Flags: restoreRoutes(false),
-		Summary: "Lay the ways back into a login side by side, the best first, with what each costs",
+		Summary: "Compare the routes back into a login, the best first, with what each costs",
 		Detail: `LOGIN is user@instance, or an instance for its image's own login. Nothing is touched. The order
 is explained: what can be done within your limits comes first, then what loses nothing, puts no
 other machine there, stops nothing, keeps the address, needs nobody else and opens nothing. It ends
@@ -36,7 +36,7 @@ with status 3 if no route is possible within the limits.`,
 	},
 	{
 		Name: "restore rehearse", Args: "LOGIN", Min: 1, Max: 1, Flags: restoreRoutes(true),
-		Summary:  "Try, without touching anything, whether each way back into a login would work today",
+		Summary:  "Check whether each route back into a login would work, without changing anything",
 		Detail:   "It ends with status 3 if the best way back is a bad one, so that it can be mended before it is needed.",
 		Examples: []string{"plumlatch restore rehearse atlas-web-1"},
 	},
@@ -45,8 +45,8 @@ with status 3 if no route is possible within the limits.`,
 		Summary: "Get back into a login by a route, step by step, and prove it with a login",
 		Detail: `With -new a pair is made on this machine first (-make service: in the service, which keeps the private
 key in its safe, logs in itself, and hands it over to you with: plumlatch key private NAME). Each step
-is written down before it begins; one that fails has all undone. What is opened for the while is closed
-by itself, with a deadline. The lines of the lost keys (-lost, or those that nobody can use any more)
+is written down before it begins; one that fails has all undone. What is opened temporarily is closed
+by itself, with a deadline. The lines of the lost keys (-lost, or those that nobody can use)
 go only after a completed login with the new key; the keys are marked as lost everywhere.
 Where the route stops the instance, it asks for the instance's name. Ctrl-C stops the watching, not
 the restore.`,
@@ -59,7 +59,7 @@ the restore.`,
 	},
 	{
 		Name: "restore watch", Args: "[ID]", Max: 1, Flags: restoreWatch,
-		Summary: "Watch a restore, and do from this machine what it waits for",
+		Summary: "Watch a restore, and do its pending steps on this machine",
 		Detail: "It watches the newest unless an id is given. With the private keys that are here it places the line, " +
 			"logs in, and removes the lost line, where the restore waits for that.",
 		Examples: []string{
@@ -74,7 +74,7 @@ the restore.`,
 		Min:      1,
 		Max:      1,
 		Flags:    restoreUndo,
-		Summary:  "Cut a restore off and put everything back as it was",
+		Summary:  "Abort a restore and roll back its changes",
 		Examples: []string{`plumlatch restore undo 01a2… -reason "wrong machine"`},
 	},
 	{
@@ -85,14 +85,14 @@ the restore.`,
 	},
 	{
 		Name: "restore report", Args: "[ID]", Max: 1, Flags: restoreReport,
-		Summary:  "Show what a restore did, what is left, and where the lost keys stand elsewhere",
+		Summary:  "Report what a restore did, what is left to do, and where the lost keys still are",
 		Detail:   "It is of the newest restore unless an id is given, and ends with status 3 if something is left to do.",
 		Examples: []string{"plumlatch restore report", "plumlatch restore report 01a2… -json"},
 	},
 	{
 		Name:     "restore open",
 		Flags:    restoreOpen,
-		Summary:  "Show what restores hold open right now, and until when",
+		Summary:  "Show what restores have opened, and until when",
 		Detail:   "It ends with status 3 if something is open.",
 		Examples: []string{"plumlatch restore open"},
 	},

@@ -126,7 +126,7 @@ func showRestoreReport(s *kit.Session, p apiclient.RestoreReport) {
 	for _, w := range p.Passwords {
 		readings = append(readings, fmt.Sprintf("%s %s it, %s", w.Person, w.What, kit.Moment(w.At)))
 	}
-	part("Opened for the while", opened)
+	part("Opened temporarily", opened)
 	part("Where the lost keys stand elsewhere", elsewhere)
 	part("Copies of the disk with the lost keys in them", copies)
 	part("Who saw the administrator's password, the last first", readings)

@@ -181,7 +181,7 @@ func routesHead(s *kit.Session, r apiclient.Routes) {
 		for _, k := range r.Lost {
 			names = append(names, k.Name)
 		}
-		fmt.Fprintf(s.Env.Out, " Nobody can use any more: %s.", strings.Join(names, ", "))
+		fmt.Fprintf(s.Env.Out, " Keys nobody can use: %s.", strings.Join(names, ", "))
 	}
 	if l := kit.LabelText(r.Labels); l != "" {
 		fmt.Fprintf(s.Env.Out, " Labels: %s.", l)

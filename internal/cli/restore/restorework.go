@@ -74,7 +74,7 @@ func followRestore(s *kit.Session, ctx context.Context, client *apiclient.Client
 		case <-ctx.Done():
 			show.Clear()
 			return fmt.Errorf(
-				"you stopped watching; the restore goes on in the service. Watch again: plumlatch restore watch %s", id,
+				"you stopped watching; the restore continues in the service. Watch again: plumlatch restore watch %s", id,
 			)
 		case <-time.After(restorePause):
 		}
@@ -215,7 +215,7 @@ func placeFor(s *kit.Session,
 	return err
 }
 
-// wayIn opens a session by the password, or by another key that stands there.
+// wayIn opens a session by the password, or by another key that is in place there.
 func wayIn(s *kit.Session,
 	ctx context.Context,
 	r apiclient.Restore,
@@ -324,7 +324,7 @@ func restored(s *kit.Session, ctx context.Context, client *apiclient.Client, r a
 	case r.Route == "windows-password":
 		fmt.Fprintf(
 			s.Env.Out,
-			"\nThe administrator's password of %s was set anew and opened. Change it at once; who saw it when is in: "+
+			"\nThe administrator's password of %s was set again and opened. Change it at once; who saw it when is in: "+
 				"plumlatch restore report %s\n",
 			r.Target,
 			r.Run.Id,
@@ -343,7 +343,7 @@ func restored(s *kit.Session, ctx context.Context, client *apiclient.Client, r a
 func tellRestored(s *kit.Session, ctx context.Context, client *apiclient.Client, r apiclient.Restore) error {
 	fmt.Fprintf(s.Env.Out, "\n%s is open again: a login with %s was completed.", loginOf(r), r.Key)
 	if len(r.Lost) > 0 {
-		fmt.Fprintf(s.Env.Out, " %s opens it no more, and is marked as lost everywhere.", strings.Join(r.Lost, ", "))
+		fmt.Fprintf(s.Env.Out, " %s no longer opens it, and is marked as lost everywhere.", strings.Join(r.Lost, ", "))
 	}
 	fmt.Fprintln(s.Env.Out)
 	for _, l := range r.Left {
@@ -362,7 +362,7 @@ func tellRestored(s *kit.Session, ctx context.Context, client *apiclient.Client,
 	if written, err := refreshConfig(s, ctx, client); err != nil {
 		return err
 	} else if written != "" {
-		fmt.Fprintf(s.Env.Out, "%s is written anew, so that ssh %s leads there.\n", s.Shown(written), r.Target)
+		fmt.Fprintf(s.Env.Out, "%s is written again, so that ssh %s leads there.\n", s.Shown(written), r.Target)
 	}
 	fmt.Fprintln(s.Env.Out)
 	if r.Kept {
@@ -372,7 +372,7 @@ func tellRestored(s *kit.Session, ctx context.Context, client *apiclient.Client,
 	return nil
 }
 
-// refreshConfig writes the ssh config anew, where there is one.
+// refreshConfig writes the ssh config again, where there is one.
 func refreshConfig(s *kit.Session, ctx context.Context, client *apiclient.Client) (string, error) {
 	dir, err := s.ConfigDir()
 	if err != nil {

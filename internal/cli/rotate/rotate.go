@@ -1,4 +1,4 @@
-// Package rotate holds the commands that replace keys, and those of standing rules.
+// Package rotate holds the commands that replace keys, and those of rotation rules.
 package rotate
 
 import (
@@ -24,7 +24,7 @@ import (
 var RotateCommands = []kit.Command{
 	{
 		Name: "rotate plan", Flags: rotatePlan,
-		Summary: "Show what replacing keys would do, login by login, and what is left out",
+		Summary: "Preview a rotation, login by login",
 		Detail:  rotateDetail,
 		Examples: []string{
 			"plumlatch rotate plan -key hides-shared -each instance", "plumlatch rotate plan -older 180d -label team=atlas",
@@ -35,13 +35,13 @@ var RotateCommands = []kit.Command{
 	},
 	{
 		Name: "rotate start", Flags: rotateStart,
-		Summary: "Replace keys by that plan, after showing it",
+		Summary: "Start a rotation, after showing its plan",
 		Detail: rotateDetail + `
 New keys are made on this machine (-make here): their private keys are written to ~/.ssh with
 mode 0600, and this command completes a login with each of them before the old key goes. With
 -make service the service makes and keeps them in its safe and logs in itself; their holders take
 them out with: plumlatch key private NAME. With -make bring
-each holder is asked for a new public key (plumlatch rotate asked), and the rotation goes on with it
+each holder is asked for a new public key (plumlatch rotate asked), and the rotation continues with it
 when it comes. With -to a key that exists takes the place of all; its holder shows that it opens each
 login: plumlatch prove LOGIN.
 Files are edited by the steward key; where there is none, from this machine with the old private key
@@ -66,7 +66,7 @@ fails stays open by its old key, is said, and holds up no other.`,
 		Args:    "[ID]",
 		Max:     1,
 		Flags:   rotateShow,
-		Summary: "Show how far a rotation is, the newest unless given, login by login",
+		Summary: "Show the progress of a rotation, the newest by default",
 		Examples: []string{
 			"plumlatch rotate show",
 			"plumlatch rotate show 01a2…",
@@ -75,7 +75,7 @@ fails stays open by its old key, is said, and holds up no other.`,
 	},
 	{
 		Name: "rotate watch", Args: "[ID]", Max: 1, Flags: rotateWatch,
-		Summary: "Watch a rotation, and show with the private keys that are here that its new keys open",
+		Summary: "Watch a rotation, and test new keys held on this machine by logging in",
 		Detail: "It watches the newest unless an id is given. Anybody who holds some of the new private keys may " +
 			"watch; each login is proved by whoever can.",
 		Examples: []string{"plumlatch rotate watch", "plumlatch rotate watch 01a2…"},
@@ -86,7 +86,7 @@ fails stays open by its old key, is said, and holds up no other.`,
 		Min:      1,
 		Max:      1,
 		Flags:    rotateChange("pause"),
-		Summary:  "Begin no further login until it is resumed",
+		Summary:  "Pause a rotation; no new logins start until you resume it",
 		Examples: []string{"plumlatch rotate pause 01a2…"},
 	},
 	{
@@ -95,7 +95,7 @@ fails stays open by its old key, is said, and holds up no other.`,
 		Min:      1,
 		Max:      1,
 		Flags:    rotateChange("resume"),
-		Summary:  "Go on with a rotation that is paused, also after a first group of which some failed",
+		Summary:  "Resume a paused rotation, including one that failures in its first group paused",
 		Examples: []string{"plumlatch rotate resume 01a2…"},
 	},
 	{
@@ -104,7 +104,7 @@ fails stays open by its old key, is said, and holds up no other.`,
 		Min:      1,
 		Max:      1,
 		Flags:    rotateChange("retry"),
-		Summary:  "Try again what failed: all of it, or one login",
+		Summary:  "Retry the failed logins of a rotation, or one of them",
 		Examples: []string{"plumlatch rotate retry 01a2… -login debian@tide-gauge-1"},
 	},
 	{
@@ -113,10 +113,10 @@ fails stays open by its old key, is said, and holds up no other.`,
 		Min:     1,
 		Max:     1,
 		Flags:   rotateOverride,
-		Summary: "Remove a lost key's line from one login although nobody has logged in with the new key",
+		Summary: "Remove a lost key's line before anybody has logged in with the new key",
 		Detail: `The one way round the rule that a line goes only after a completed login with another key. It is for
 a lost or compromised key alone, for one login that you name, with a reason; it is in the daybook and
-in the report. The new line must stand there. If the new key does not open the login after all, the
+in the report. The new line must are in place there. If the new key does not open the login after all, the
 login is shut.`,
 		Examples: []string{
 			`plumlatch rotate override 01a2… -login debian@tide-gauge-1 -reason "laptop stolen, its holder is at sea"`,
@@ -138,7 +138,7 @@ login is shut.`,
 	{
 		Name:     "rotate asked",
 		Flags:    rotateAsked,
-		Summary:  "List the new public keys that holders are asked to bring",
+		Summary:  "List the public keys that holders are asked for",
 		Examples: []string{"plumlatch rotate asked", "plumlatch rotate asked -holder me"},
 	},
 	{
@@ -160,7 +160,7 @@ login is shut.`,
 		Min:      1,
 		Max:      1,
 		Flags:    rotateChange("undo"),
-		Summary:  "Take out again the new keys whose old ones still stand: all, or of one login",
+		Summary:  "Undo a rotation: remove each new key whose old key is still in place",
 		Detail:   "What is done already stays: there the old key is gone.",
 		Examples: []string{"plumlatch rotate undo 01a2… -yes", "plumlatch rotate undo 01a2… -login debian@tide-gauge-1"},
 	},

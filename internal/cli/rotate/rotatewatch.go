@@ -112,7 +112,7 @@ func WatchRotation(s *kit.Session,
 		select {
 		case <-ctx.Done():
 			return fmt.Errorf(
-				"you stopped watching; the rotation goes on in the service. Watch again: plumlatch rotate watch %s", r.Id,
+				"you stopped watching; the rotation continues in the service. Watch again: plumlatch rotate watch %s", r.Id,
 			)
 		case <-time.After(rotatePause):
 		}
@@ -175,7 +175,7 @@ func restsOnOthers(s *kit.Session,
 		}
 		fmt.Fprintf(
 			s.Env.Out,
-			"\nThe rest waits; the rotation goes on by itself. Watch again: plumlatch rotate watch %s\n", r.Id,
+			"\nThe rest waits; the rotation continues by itself. Watch again: plumlatch rotate watch %s\n", r.Id,
 		)
 	}
 	return true, rotationSaid(s, r)
@@ -282,7 +282,7 @@ func showItems(s *kit.Session, ctx context.Context, client *apiclient.Client, id
 	for _, i := range items {
 		what := kit.Given(i.Detail)
 		if i.DueAt != nil {
-			what = "the old key goes on " + kit.Moment(*i.DueAt)
+			what = "the old key is removed on " + kit.Moment(*i.DueAt)
 		}
 		mark := ""
 		if i.State == apiclient.RotationItemStateFailed {

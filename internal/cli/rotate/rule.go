@@ -18,7 +18,7 @@ var RuleCommands = []kit.Command{
 		Min:     1,
 		Max:     1,
 		Flags:   ruleAdd,
-		Summary: "Have keys rotated by themselves when they are due",
+		Summary: "Rotate keys automatically when they are due",
 		Detail: rotateDetail + `
 What is selected, at the age of the rule, begins within ten minutes, in the hours that it has; within
 one day it begins at most one rotation, so that what failed is not tried again at once. New keys are
@@ -31,13 +31,13 @@ made and kept by the service, or asked of their holders (-make bring).`,
 	{
 		Name:     "rule list",
 		Flags:    ruleList,
-		Summary:  "List the standing rules, and what is due by them and cannot be done",
+		Summary:  "List rotation rules, with anything that is due but blocked",
 		Examples: []string{"plumlatch rule list"},
 	},
 	{
 		Name:     "rule due",
 		Flags:    ruleDue,
-		Summary:  "Show what the rules will replace within some days, day by day",
+		Summary:  "Show what rotation rules will replace in the coming days",
 		Examples: []string{"plumlatch rule due", "plumlatch rule due -days 90"},
 	},
 	{
@@ -46,7 +46,7 @@ made and kept by the service, or asked of their holders (-make bring).`,
 		Min:      1,
 		Max:      1,
 		Flags:    ruleChange("pause"),
-		Summary:  "Have a rule begin nothing until it is resumed",
+		Summary:  "Pause a rotation rule",
 		Examples: []string{"plumlatch rule pause yearly"},
 	},
 	{
@@ -55,7 +55,7 @@ made and kept by the service, or asked of their holders (-make bring).`,
 		Min:      1,
 		Max:      1,
 		Flags:    ruleChange("resume"),
-		Summary:  "Let a paused rule go on",
+		Summary:  "Resume a rotation rule",
 		Examples: []string{"plumlatch rule resume yearly"},
 	},
 	{
@@ -64,7 +64,7 @@ made and kept by the service, or asked of their holders (-make bring).`,
 		Min:      1,
 		Max:      1,
 		Flags:    ruleDelete,
-		Summary:  "End a rule; a rotation that it has begun goes on",
+		Summary:  "Delete a rotation rule; a rotation in progress continues",
 		Examples: []string{"plumlatch rule delete yearly"},
 	},
 }
@@ -197,7 +197,7 @@ func ruleList(*flag.FlagSet) func(context.Context, *kit.Session, []string) error
 				"LOOKED",
 				"NEXT AT THE EARLIEST",
 			}, Least: []string{"LOOKED", "BY", "NEW KEYS"}, Wraps: []string{"WHICH KEYS", "HOW"},
-			None: "There is no standing rule. Add one: plumlatch rule add NAME -older 365d",
+			None: "There are no rotation rules. Add one: plumlatch rule add NAME -older 365d",
 			Name: func(r apiclient.RotationRule) string { return r.Name },
 			Cells: func(r apiclient.RotationRule) []string {
 				looked, next := "not yet", "when due"
@@ -306,7 +306,7 @@ func ruleDelete(f *flag.FlagSet) func(context.Context, *kit.Session, []string) e
 	yes := f.Bool("yes", false, "do not ask")
 	return func(ctx context.Context, s *kit.Session, args []string) error {
 		if err := s.Confirm(
-			*yes, fmt.Sprintf("This ends the standing rule %s. Its keys are rotated by themselves no more.", args[0]),
+			*yes, fmt.Sprintf("This ends the rotation rule %s. Its keys are rotated by themselves no more.", args[0]),
 			args[0],
 		); err != nil {
 			return err

@@ -3,8 +3,8 @@ package custody
 // State is how a key is to be taken.
 type State string
 
-// The states. One is lost where nobody has its private key any more, or somebody has who must not; one is
-// retired where it opens nothing any more.
+// The states. One is lost where nobody has its private key, or somebody has who must not; one is
+// retired where it no longer opens anything.
 const (
 	Active  State = "active"
 	Lost    State = "lost"

@@ -4,7 +4,7 @@
 // The hash of an entry is SHA-256 over the hash of the entry before it (32 zero bytes for
 // the first) and the entry's canonical JSON (RFC 8785). A head is the number and the
 // hash of the last entry at some time; signed and kept elsewhere, it shows later that
-// the daybook was not shortened or written anew since.
+// the daybook was not shortened or written again since.
 package daybook
 
 import (
@@ -160,7 +160,7 @@ func (c *Checker) Add(l Linked) error {
 	if c.Kept != nil && c.Kept.Seq == l.Seq && c.Kept.Hash != hash {
 		return &Fault{
 			l.Seq,
-			"its hash is not that of the kept head: it or an entry before it was changed, and the hashes made anew",
+			"its hash is not that of the kept head: it or an entry before it was changed, and the hashes made again",
 		}
 	}
 	c.last, c.seq = hash, l.Seq

@@ -126,7 +126,7 @@ func TestAKeptHeadShowsAShortenedAndARewrittenDaybook(t *testing.T) {
 	if f := check(links, nil); f != nil {
 		t.Fatalf("without a head nobody can tell: %v", f)
 	}
-	if f := check(links, head); f == nil || f.Seq != 7 || !strings.Contains(f.What, "made anew") {
+	if f := check(links, head); f == nil || f.Seq != 7 || !strings.Contains(f.What, "made again") {
 		t.Fatalf("rewritten: %v", f)
 	}
 }

@@ -104,7 +104,7 @@ func JudgePrivate(f PrivateFile) []Finding {
 			"old-encryption",
 			Caution,
 			"the passphrase is stretched with one round of MD5, so it can be guessed fast",
-			"Write it anew: plumlatch key convert FILE -to openssh",
+			"Write it again: plumlatch key convert FILE -to openssh",
 			"",
 		})
 	case f.Format == PPK2:
@@ -112,7 +112,7 @@ func JudgePrivate(f PrivateFile) []Finding {
 			"old-encryption",
 			Caution,
 			"version 2 of .ppk stretches the passphrase with one round of SHA-1, so it can be guessed fast",
-			"Write it anew: plumlatch key convert FILE -to ppk3",
+			"Write it again: plumlatch key convert FILE -to ppk3",
 			"",
 		})
 	case strings.HasSuffix(f.Cipher, "-cbc") && f.Format == OpenSSHPrivate:
@@ -120,7 +120,7 @@ func JudgePrivate(f PrivateFile) []Finding {
 			"old-cipher",
 			Remark,
 			"it is encrypted with " + f.Cipher + "; OpenSSH has written aes256-ctr since 2018",
-			"Write it anew: plumlatch key passphrase FILE",
+			"Write it again: plumlatch key passphrase FILE",
 			"",
 		})
 	}

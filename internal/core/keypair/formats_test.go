@@ -208,7 +208,7 @@ func TestDamagedFilesAreRefused(t *testing.T) {
 func TestPublicFormsAgreeWithSSHKeygen(t *testing.T) {
 	dir := t.TempDir()
 	for _, s := range []Spec{{Type: Ed25519}, {Type: RSA, Bits: 2048}, {Type: ECDSA, Bits: 384}} {
-		pair := makePair(t, s, "hide 3, a comment that is long enough to go on over the end of a line of the armour")
+		pair := makePair(t, s, "hide 3, a comment that is long enough to continue over the end of a line of the armour")
 		for format, name := range map[Format]string{RFC4716: "RFC4716", SPKI: "PKCS8"} {
 			text, err := pair.Public.Write(format)
 			if err != nil {

@@ -138,7 +138,7 @@ func refuseLines(lines []textLine) *Refusal {
 		base64Run.MatchString(strings.Fields(second.text)[0]) {
 		return &Refusal{
 			Code: CodeWrapped, Line: second.number, Column: second.column,
-			Problem: fmt.Sprintf("the key is wrapped over %d lines: it goes on here, but must be one line", len(lines)),
+			Problem: fmt.Sprintf("the key is wrapped over %d lines: it continues here, but must be one line", len(lines)),
 			Remedy:  "Copy it again from the .pub file without line breaks, or give the file itself with -from FILE",
 		}
 	}

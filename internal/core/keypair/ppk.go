@@ -172,7 +172,7 @@ func parsePPK(text string) (ppk, error) {
 			Line:    1,
 			Column:  1,
 			Problem: fmt.Sprintf("this is a .ppk file of the version %q; 2 and 3 are read", printable(versionText)),
-			Remedy:  "Save it anew with the program that made it",
+			Remedy:  "Save it again with the program that made it",
 		}
 	}
 	var err error

@@ -111,7 +111,7 @@ func tooMuchWork(what string, asked, limit int64) error {
 	return &Refusal{
 		Code:    CodeTooLarge,
 		Problem: fmt.Sprintf("the file asks for %s %d; %d is the limit", what, asked, limit),
-		Remedy:  "Read it with the program that made it, and give it a passphrase anew with ordinary settings",
+		Remedy:  "Read it with the program that made it, and give it a passphrase again with ordinary settings",
 	}
 }
 

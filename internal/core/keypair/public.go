@@ -248,7 +248,7 @@ func readRFC4716(lines []textLine) (PublicFile, error) {
 			body += text
 			continue
 		}
-		for strings.HasSuffix(text, `\`) && i+1 < end { // a header goes on after a backslash
+		for strings.HasSuffix(text, `\`) && i+1 < end { // a header continues after a backslash
 			i++
 			text = strings.TrimSuffix(text, `\`) + lines[i].text
 		}

@@ -99,7 +99,7 @@ func smartOptions(line string) bool {
 
 // repairPrivate takes out of a private key's text what an editor or a mail
 // program put in, and sets its armour right where one of its two lines is missing
-// or stands there twice. Whether the result is whole shows when it is read: each
+// or is in place there twice. Whether the result is whole shows when it is read: each
 // format has lengths, and most have a checksum, that a lost line breaks.
 func repairPrivate(text []byte) ([]byte, []Note) {
 	lines, notes, refused := repair(string(text))
@@ -136,7 +136,7 @@ func repairPrivate(text []byte) ([]byte, []Note) {
 }
 
 // repairArmour sets the armour of a public key right where a line of it is
-// missing or stands there twice.
+// missing or is in place there twice.
 func repairArmour(lines []textLine) ([]textLine, []Note) {
 	var notes []Note
 	for len(lines) > 1 && strings.Contains(lines[0].text, "BEGIN") && lines[1].text == lines[0].text {

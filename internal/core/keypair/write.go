@@ -170,7 +170,7 @@ func (p Public) rfc4716() []byte {
 	b.WriteString("---- BEGIN SSH2 PUBLIC KEY ----\n")
 	if p.Comment != "" {
 		header := `Comment: "` + p.Comment + `"`
-		for len(header) > width { // a long header goes on after a backslash
+		for len(header) > width { // a long header continues after a backslash
 			b.WriteString(header[:width] + "\\\n")
 			header = header[width:]
 		}

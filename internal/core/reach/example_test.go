@@ -12,6 +12,6 @@ func ExampleTell() {
 	fmt.Println(why)
 	fmt.Println(next)
 	// Output:
-	// no key in place is freshly proved
+	// no key in place has a fresh proof
 	// plumlatch prove debian@tide-gauge-3
 }

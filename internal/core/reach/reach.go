@@ -5,7 +5,7 @@ package reach
 // Status is how one key and one login stand.
 type Status string
 
-// The fits. StatusUnswept means that nobody has looked yet; it is never shown as
+// The fits. StatusUnswept means that nobody has read it yet yet; it is never shown as
 // anything better.
 const (
 	InPlace       Status = "in place"

@@ -70,7 +70,7 @@ func TestALoginIsAsSafeAsItsHoldersWithAFreshProof(t *testing.T) {
 			want:  Shut,
 			loss:  Shut,
 		},
-		"nobody has looked": {
+		"nobody has read it yet": {
 			keys:  []Key{ines},
 			pairs: func(p []Pair) []Pair { p[0].Sighting = NeverLooked; return p },
 			want:  Unswept,

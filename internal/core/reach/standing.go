@@ -5,7 +5,7 @@ import "time"
 // State is how safe a login is.
 type State string
 
-// The states, the worst first. Unswept is a login at which nobody has looked.
+// The states, the worst first. Unswept is a login at which nobody has read it yet.
 const (
 	Shut    State = "shut"
 	Unswept State = "unswept"
@@ -55,7 +55,7 @@ type Input struct {
 	Pairs []Pair
 	// Swept is, for each login, whether somebody has looked at it.
 	Swept []bool
-	// Strangers is, for each login, how many unknown keys stand there.
+	// Strangers is, for each login, how many unknown keys are in place there.
 	Strangers []int
 }
 

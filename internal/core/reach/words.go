@@ -26,7 +26,7 @@ func Tell(login, instance string, s Standing, sweepFailed bool) (why, next strin
 	var words []string
 	switch s.State {
 	case Shut:
-		words = append(words, "nobody is known to hold a key in place")
+		words = append(words, "no key in place that anybody is known to have")
 		if s.Ungranted > 0 { // somebody may well get in; whether they should is to be said
 			words[0] = "nobody is known to hold a key that is granted there"
 			next = "plumlatch settle " + login
@@ -37,13 +37,13 @@ func Tell(login, instance string, s Standing, sweepFailed bool) (why, next strin
 			next = "plumlatch restore routes " + instance
 		}
 	case Unswept:
-		words = append(words, "nobody has looked")
+		words = append(words, "nobody has read it yet")
 		next = "plumlatch sweep " + instance
 	case Stale:
-		words = append(words, "no key in place is freshly proved")
+		words = append(words, "no key in place has a fresh proof")
 		next = "plumlatch prove " + login
 	case Thin:
-		words = append(words, "one holder only, so one lost laptop shuts it")
+		words = append(words, "one holder only; one lost laptop would shut it")
 		next = "plumlatch grant add KEY " + login
 		if !s.Steward {
 			next += " -with FILE"
@@ -69,7 +69,7 @@ func Tell(login, instance string, s Standing, sweepFailed bool) (why, next strin
 	return strings.Join(words, "; "), next
 }
 
-// Labelled is a key that opens, or should open, an instance; Present is nil where nobody has looked.
+// Labelled is a key that opens, or should open, an instance; Present is nil where nobody has read it yet.
 type Labelled struct {
 	Name    string
 	Present *bool
@@ -104,7 +104,7 @@ func Worse(in Input, key, login int) (Change, bool) {
 	return Change{}, false
 }
 
-// Choice is what can be done about a difference between what is granted and what stands there.
+// Choice is what can be done about a difference between what is granted and what is in place there.
 type Choice string
 
 // The choices.
@@ -136,7 +136,7 @@ type Holding struct {
 	Fresh []int
 	// Steward is whether the service's own key is in place.
 	Steward bool
-	// Lost are the keys in place that nobody can use any more: lost ones, and those whose holder has
+	// Lost are the keys in place that nobody can use: lost ones, and those whose holder has
 	// left or is nobody.
 	Lost []int
 }

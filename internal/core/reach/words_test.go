@@ -30,7 +30,7 @@ func TestEachStateHasItsNextCommand(t *testing.T) {
 		"shut":                    {Standing{State: Shut}, "plumlatch restore routes door"},
 		"shut, with a steward":    {Standing{State: Shut, Steward: true}, "plumlatch grant add KEY debian@door"},
 		"shut, ungranted in file": {Standing{State: Shut, Ungranted: 1}, "plumlatch settle debian@door"},
-		"nobody has looked":       {Standing{State: Unswept}, "plumlatch sweep door"},
+		"nobody has read it yet":  {Standing{State: Unswept}, "plumlatch sweep door"},
 		"stale":                   {Standing{State: Stale}, "plumlatch prove debian@door"},
 		"stale, with a stranger":  {Standing{State: Stale, Strangers: 1}, "plumlatch prove debian@door"},
 		"thin":                    {Standing{State: Thin}, "plumlatch grant add KEY debian@door -with FILE"},
@@ -53,12 +53,12 @@ func TestALabelIsWrongOnlyWhereSomebodyHasLooked(t *testing.T) {
 		openers []Labelled
 		wrong   bool
 	}{
-		"no label":            {"", []Labelled{{"a", yes}}, false},
-		"nobody has looked":   {"a", []Labelled{{"a", nil}}, false},
-		"in place":            {"a", []Labelled{{"b", no}, {"a", yes}}, false},
-		"another key":         {"a", []Labelled{{"b", yes}}, true},
-		"not in place":        {"a", []Labelled{{"a", no}}, true},
-		"no openers are told": {"a", nil, false},
+		"no label":               {"", []Labelled{{"a", yes}}, false},
+		"nobody has read it yet": {"a", []Labelled{{"a", nil}}, false},
+		"in place":               {"a", []Labelled{{"b", no}, {"a", yes}}, false},
+		"another key":            {"a", []Labelled{{"b", yes}}, true},
+		"not in place":           {"a", []Labelled{{"a", no}}, true},
+		"no openers are told":    {"a", nil, false},
 	} {
 		if got := LabelWorth(c.label, c.openers); (got != "") != c.wrong {
 			t.Errorf("%s: got %q, want it wrong: %t", name, got, c.wrong)

@@ -1,5 +1,5 @@
 // Package reading compares what was read of the authorized_keys files of a login with what is known:
-// which files are new, which lines stand there, which keys are known and which are strangers. The format
+// which files are new, which lines are in place there, which keys are known and which are strangers. The format
 // is that of sshd(8), AUTHORIZED_KEYS FILE FORMAT; package authorizedkeys reads it.
 package reading
 

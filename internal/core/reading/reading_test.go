@@ -24,7 +24,11 @@ func TestEachKeyIsReadOnceAndTheLineThatOpensCounts(t *testing.T) {
 		t.Fatalf("got %d keys and %d lines that cannot be read, want 2 and 1", len(got.Keys), got.Unreadable)
 	}
 	if k := got.Keys[0]; !k.Opens || k.Comment != "again" {
-		t.Errorf("of the key that stands there twice got the line %q, opens %t, want the one that opens", k.Comment, k.Opens)
+		t.Errorf(
+			"of the key that is in place there twice got the line %q, opens %t, want the one that opens",
+			k.Comment,
+			k.Opens,
+		)
 	}
 	if k := got.Keys[1]; k.Comment != "cormorant" || !k.Opens {
 		t.Errorf("got %q second, want cormorant", k.Comment)

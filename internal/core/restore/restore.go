@@ -146,7 +146,7 @@ type Cost struct {
 	Changes, Loses, Stays, Agree []string
 	Opens                        []Exposure
 	Undo                         string
-	// NewIdentity is whether another machine stands there afterwards, NewAddress whether
+	// NewIdentity is whether another machine is in place there afterwards, NewAddress whether
 	// the public address is another.
 	NewIdentity, NewAddress bool
 }

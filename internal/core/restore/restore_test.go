@@ -79,7 +79,7 @@ func TestWhatIsMissingIsSaidWithTheStepThatWouldProvideIt(t *testing.T) {
 		route  Route
 		what   string
 	}{
-		"no holder":         {func(f *Facts) { f.Steward = false }, StandingKey, "no other key stands there"},
+		"no holder":         {func(f *Facts) { f.Steward = false }, StandingKey, "no other key is in place there"},
 		"no agent at all":   {func(f *Facts) { f.Can.Agent = false }, GuestAgent, "the cloud has no guest agent"},
 		"no agent in image": {func(f *Facts) { f.Agent = AgentAbsent }, GuestAgent, "its image has no guest agent"},
 		"no metadata":       {func(f *Facts) { f.MetadataImage = false }, MetadataKeys, "no process in its image"},

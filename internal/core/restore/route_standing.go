@@ -33,7 +33,7 @@ func (f Facts) judgeStanding(o *Option) {
 		o.Measured = false
 	default:
 		o.miss(
-			"no other key stands there that somebody has freshly proved, and no steward key",
+			"no other key is in place there that somebody has freshly proved, and no steward key",
 			"If somebody holds one: plumlatch prove "+f.Login+" -with FILE",
 		)
 	}

@@ -39,5 +39,5 @@ func (f Facts) judgeWindows(o *Option) {
 	if f.RSA == No {
 		o.miss("the password is encrypted to RSA keys alone, and the new key is none", "plumlatch key new NAME -type rsa")
 	}
-	o.Changes = append(o.Changes, "the administrator's password of before opens nothing any more")
+	o.Changes = append(o.Changes, "the administrator's previous password no longer opens anything")
 }

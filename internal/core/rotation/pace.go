@@ -3,7 +3,7 @@ package rotation
 // PauseWhy is why a rotation waits for somebody's decision.
 type PauseWhy string
 
-// The reasons. NoPause is that it goes on.
+// The reasons. NoPause is that it continues.
 const (
 	NoPause     PauseWhy = ""
 	ManyFailed  PauseWhy = "many-failed"      // as many logins failed as were allowed
@@ -20,7 +20,7 @@ type Tally struct {
 }
 
 // Pause returns why a rotation pauses, and how many logins that is about. stopAfter is how many
-// logins may fail before it does; 0 for any number. A rotation of which nothing is left goes on to
+// logins may fail before it does; 0 for any number. A rotation of which nothing is left continues to
 // its end. A first group that was taken back was a trial that did not please, so the rest waits too.
 func Pause(t Tally, stopAfter int) (PauseWhy, int) {
 	switch {

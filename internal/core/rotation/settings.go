@@ -9,7 +9,7 @@ import (
 // MaxAtOnce is how many logins a rotation works on at once at most.
 const MaxAtOnce = 16
 
-// Settings say how a rotation goes on. They are kept as JSON.
+// Settings say how a rotation continues. They are kept as JSON.
 type Settings struct {
 	// First is the size of the first group, 0 for none; AtOnce how many logins are
 	// worked on at once; StopAfter how many failures pause it, 0 for no number.
@@ -61,8 +61,8 @@ func (t Settings) Within(local time.Time) bool {
 	return err == nil && hours.Has(local)
 }
 
-// Resumed returns the settings of a rotation that goes on after a pause: with as many failures allowed
-// anew, and with all the rest where some of the first group failed or was taken back. failed is how many
+// Resumed returns the settings of a rotation that continues after a pause: with as many failures allowed
+// again, and with all the rest where some of the first group failed or was taken back. failed is how many
 // have failed, groupLost how many of the first group failed or were taken back.
 func (t Settings) Resumed(failed, groupLost int) Settings {
 	if t.StopAfter > 0 && failed >= t.StopAfter {
@@ -77,7 +77,7 @@ func (t Settings) Resumed(failed, groupLost int) Settings {
 // Started is how a rotation is to be started: what of it excludes what.
 type Started struct {
 	Settings
-	// Rule is whether a standing rule starts it, FromHere whether somebody edits from their machine.
+	// Rule is whether a rotation rule starts it, FromHere whether somebody edits from their machine.
 	Rule, FromHere, Urgent bool
 	// Bring is whether holders bring the new keys, Service whether the service makes and keeps them.
 	Bring, Service bool
@@ -89,7 +89,7 @@ func (s Started) Together() error {
 	case s.FromHere && s.Rule:
 		return &Fault{
 			"from_here",
-			"a standing rule has nobody's machine to edit from",
+			"a rotation rule has nobody's machine to edit from",
 			"Place steward keys: plumlatch instance steward",
 		}
 	case s.Urgent && (s.GraceSeconds > 0 || s.Between != "" || s.First > 0):

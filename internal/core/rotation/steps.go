@@ -138,10 +138,12 @@ func (o Override) For(login string) bool { return o.login != "" && o.login == lo
 
 // ErrAuthority is returned for an old key that stands as a certificate authority,
 // which another key does not replace.
-var ErrAuthority = errors.New("the old key stands there as a certificate authority, which must be replaced by hand")
+var ErrAuthority = errors.New(
+	"the old key is in place there as a certificate authority, which must be replaced by hand",
+)
 
 // Beside returns the file with a line of the new key for each line of the old, with
-// the old one's options. Where the new key stands there, nothing is added.
+// the old one's options. Where the new key is in place there, nothing is added.
 func Beside(f authorizedkeys.File, old, blob []byte, line string) (with authorizedkeys.File, added bool, err error) {
 	if len(f.Find(blob)) > 0 {
 		return f, false, nil

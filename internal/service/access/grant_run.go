@@ -130,7 +130,7 @@ func (e *edit) place(ctx context.Context, p *runs.Progress) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	return "the line stands there; " + outcome, nil
+	return "the line is in place there; " + outcome, nil
 }
 
 // takeBack removes the line if this run placed it. One that stood there before
@@ -180,7 +180,7 @@ func (e *edit) ask(want bool) func(context.Context, *runs.Progress) (string, err
 			return "", fmt.Errorf("the SSH server still accepts %s", k.Name)
 		case !accepted && want:
 			return "", fmt.Errorf(
-				"the line stands there, but the SSH server does not accept %s; see why: plumlatch why %s", k.Name,
+				"the line is in place there, but the SSH server does not accept %s; see why: plumlatch why %s", k.Name,
 				l.Instance.Name,
 			)
 		case want:

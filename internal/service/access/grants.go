@@ -149,7 +149,7 @@ func (s *Service) startGranted(ctx context.Context, out Granted, run record.Run,
 	}
 	if run.EndedAt == nil {
 		s.engine.Wake(ctx, run.ID)
-		if w, err := grantWorkOf(run); err == nil && w.Worker != "" { // who goes on once the first step is begun
+		if w, err := grantWorkOf(run); err == nil && w.Worker != "" { // who continues once the first step is begun
 			if err := s.runs.AwaitStep(ctx, run.ID, ""); err != nil {
 				return out, err
 			}
@@ -201,7 +201,7 @@ func (s *Service) NoMeans(l record.LoginToSweep) *problem.Problem {
 // Withdrawal says which grant is to end.
 type Withdrawal struct {
 	Key, Login, Reason string
-	// Anyway is whether to go on where the login would be left shut or thin.
+	// Anyway is whether to continue where the login would be left shut or thin.
 	Anyway   bool
 	FromHere bool
 }
@@ -216,7 +216,7 @@ func (s *Service) WithdrawGrant(ctx context.Context, actor people.Actor, w Withd
 			Kind:   problem.Invalid,
 			Code:   "no-reason",
 			Field:  "reason",
-			Detail: "to go on anyway needs a reason, for the daybook",
+			Detail: "to continue anyway needs a reason, for the daybook",
 			Remedy: "Say why: -reason TEXT",
 		}
 	}
@@ -277,7 +277,7 @@ func (s *Service) WithdrawGrant(ctx context.Context, actor people.Actor, w Withd
 }
 
 // checkLeft refuses a withdrawal that leaves the login shut or thin, unless
-// told to go on. The steward key and one that is lost anyway may always go.
+// told to continue. The steward key and one that is lost anyway may always go.
 func (s *Service) checkLeft(ctx context.Context, k record.Key, l record.Login, i record.Instance, anyway bool) error {
 	if anyway || k.StewardOf != nil || k.State == custody.Lost {
 		return nil
@@ -300,7 +300,7 @@ func (s *Service) checkLeft(ctx context.Context, k record.Key, l record.Login, i
 		Code:   "would-be-" + string(change.After),
 		Where:  []string{name},
 		Detail: fmt.Sprintf("without %s, %s would be %s; it is %s now", k.Name, name, change.After, change.Before),
-		Remedy: "Grant it to another holder's key first, or go on with -anyway and -reason TEXT",
+		Remedy: "Grant it to another holder's key first, or continue with -anyway and -reason TEXT",
 	}
 }
 

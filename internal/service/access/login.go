@@ -42,7 +42,7 @@ func (s *Service) Login(ctx context.Context, name string) (Login, error) {
 			Kind:   problem.NotFound,
 			Code:   "no-such-login",
 			Where:  []string{name},
-			Detail: fmt.Sprintf("there is no login %s any more", name),
+			Detail: fmt.Sprintf("login %s no longer exists", name),
 		}
 	}
 	out := Login{LoginReach: judged(w.Logins[place], reach.Standings(w.Input)[place]), Of: i, Folders: l.Folders}

@@ -30,7 +30,7 @@ type MapKey struct {
 	Logins int
 }
 
-// MapLogin is a login on a map with the keys that stand there or should.
+// MapLogin is a login on a map with the keys that are in place there or should.
 type MapLogin struct {
 	Name      string
 	State     reach.State

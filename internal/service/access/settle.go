@@ -107,7 +107,7 @@ func (s *Service) Settle(
 		d, there := now[differing{logins[c.Login], c.SHA256}]
 		switch {
 		case !there:
-			out[n].State, out[n].Detail = settledLeftOut, "it is no difference any more"
+			out[n].State, out[n].Detail = settledLeftOut, "it is no difference now"
 			continue
 		case d.Status != c.Status:
 			out[n].State, out[n].Detail = settledLeftOut, fmt.Sprintf("it is %s now, not %s", d.Status, c.Status)
@@ -388,7 +388,7 @@ func (s *Service) acceptable(
 		return record.Key{}, &problem.Problem{
 			Kind:   problem.Conflict,
 			Code:   "not-there",
-			Detail: "it does not stand there any more",
+			Detail: "it no longer is in place there",
 		}
 	}
 	public, err := keypair.ReadLine(

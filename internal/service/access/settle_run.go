@@ -154,7 +154,7 @@ func (e *settling) ask(ctx context.Context, _ *runs.Progress) (string, error) {
 		}
 		if !accepted {
 			return "", fmt.Errorf(
-				"the line stands there, but the SSH server does not accept %s; see why: plumlatch why %s", k.Name,
+				"the line is in place there, but the SSH server does not accept %s; see why: plumlatch why %s", k.Name,
 				l.Instance.Name,
 			)
 		}

@@ -100,7 +100,7 @@ func (s *Service) Shut(ctx context.Context, run record.Run, kind string) (said s
 	if err := s.closeOne(ctx, c); err != nil {
 		return "", true, err
 	}
-	return "seen to be closed: " + c.What, true, nil
+	return "confirmed closed: " + c.What, true, nil
 }
 
 // closeOne closes something, sees that it is closed, and records that. It may be repeated.

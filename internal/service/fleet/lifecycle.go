@@ -335,7 +335,7 @@ func (l *lifecycle) begin(
 			return "", l.began(ctx, p, op.Id)
 		}
 		if cloud.NotThere(err) {
-			return "", fmt.Errorf("the cloud does not know %s any more", l.machine.Instance.Name)
+			return "", fmt.Errorf("the cloud no longer knows %s", l.machine.Instance.Name)
 		}
 		if i, again := l.cloud.Instance(ctx, l.machine.Instance.CloudID); again == nil && i.State == end {
 			return "it was " + string(end) + " already", l.began(ctx, p, noOperation)

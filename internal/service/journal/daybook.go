@@ -255,7 +255,7 @@ func (s *Service) Once(
 var ErrOnlyAsked = errors.New("it was only asked")
 
 // Before returns the subject of the earlier request under the key, "" where there is
-// none, for what cannot be judged anew once it was done. Nothing is remembered.
+// none, for what cannot be judged again once it was done. Nothing is remembered.
 func (s *Service) Before(ctx context.Context, operator uuid.UUID, k IdempotencyKey) (subject string, err error) {
 	err = s.store.InTx(ctx, func(tx *store.Store) error {
 		if subject, err = s.Once(ctx, tx, operator, k, ""); err != nil {

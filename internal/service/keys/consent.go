@@ -189,7 +189,7 @@ func (s *Service) DecideConsent(
 		if c.State != custody.ConsentAsked || c.ExpiresAt.Before(s.now()) {
 			state := string(c.State)
 			if c.State == custody.ConsentAsked {
-				state = "over: its time ran out"
+				state = "expired"
 			}
 			return &problem.Problem{
 				Kind:   problem.Conflict,
@@ -239,14 +239,14 @@ func (s *Service) ConsentLabels(ctx context.Context) ([]record.ConsentLabel, err
 	return s.store.ConsentLabels(ctx)
 }
 
-// SetConsentLabel has a label ask for a second person's consent, or not any more.
+// SetConsentLabel has a label ask for a second person's consent, or not now.
 func (s *Service) SetConsentLabel(ctx context.Context, actor people.Actor, name, value string, asks bool) error {
 	if err := problem.CheckLabels(map[string]string{name: value}); err != nil {
 		return err
 	}
 	return s.store.InTx(ctx, func(tx *store.Store) error {
 		change, action, words := tx.DeleteConsentLabel, "consent.label-end", "%s has releases under the label %s=%s ask "+
-			"for no consent any more."
+			"for consent no longer."
 		if asks {
 			change = func(ctx context.Context, name, value string) (bool, error) {
 				return tx.AddConsentLabel(ctx, record.ConsentLabel{Name: name, Value: value, AddedBy: actor.Name, AddedAt: s.now()})

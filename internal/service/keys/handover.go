@@ -233,7 +233,7 @@ func handedOver(k record.Key) *problem.Problem {
 		Kind:   problem.Gone,
 		Code:   "private-key-not-here",
 		Where:  []string{k.Name},
-		Remedy: "If nobody has it any more, make a new pair (plumlatch key new NAME) and let that in instead",
+		Remedy: "If nobody has it, make a new pair (plumlatch key new NAME) and let that in instead",
 	}
 	switch k.Origin {
 	case "service":

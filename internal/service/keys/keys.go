@@ -17,7 +17,7 @@ import (
 	"plumlatch/internal/store"
 )
 
-// minGrantedRSA is the least length of an RSA key that may be granted anew, in bits.
+// minGrantedRSA is the least length of an RSA key that may be granted again, in bits.
 const minGrantedRSA = 2048
 
 // NewKey says what a key that is recorded or made is to be called and whose it is.
@@ -427,7 +427,7 @@ func (s *Service) Beyond(ctx context.Context, tx *store.Store, k record.Key) err
 	return nil
 }
 
-// Grantable refuses keys that are not to be granted anew.
+// Grantable refuses keys that are not to be granted again.
 func (s *Service) Grantable(k record.Key) error {
 	refuse := func(code, detail, remedy string) error {
 		return &problem.Problem{

@@ -175,7 +175,7 @@ func notReleased(v custody.Verdict, k record.Key, kept record.KeptKey) *problem.
 			"the private key of %s was handed over once, to %s on %s", k.Name, kept.ReleasedTo,
 			kept.ReleasedAt.UTC().Format("2 Jan 2006 at 15:04 UTC"),
 		)
-		p.Remedy = "If nobody has it any more, rotate the key: plumlatch rotate plan -key " + k.Name
+		p.Remedy = "If nobody has it, rotate the key: plumlatch rotate plan -key " + k.Name
 	case custody.NoReason:
 		p.Kind, p.Field, p.Where = problem.Invalid, "reason", nil
 		p.Detail, p.Remedy = "no reason was given", "Say why, for the daybook: -reason TEXT"

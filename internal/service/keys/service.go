@@ -15,7 +15,7 @@ import (
 
 // Options says which keys are taken.
 type Options struct {
-	// AllowShortRSA is whether RSA keys under 2048 bits may be granted anew.
+	// AllowShortRSA is whether RSA keys under 2048 bits may be granted again.
 	AllowShortRSA bool
 	// StewardFrom limits steward keys to these addresses, as in the from option of
 	// authorized_keys; "" for no limit.

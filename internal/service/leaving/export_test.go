@@ -2,5 +2,5 @@ package leaving
 
 import "context"
 
-// CarryLeavings goes on with what is left of leavings.
+// CarryLeavings continues with what is left of leavings.
 func (s *Service) CarryLeavings(ctx context.Context) error { return s.carryLeavings(ctx) }

@@ -206,7 +206,7 @@ const (
 	leaveEvery  = 5 * time.Second
 )
 
-// carryLeavings goes on with the leavings that were begun. Each turn looks at how things are
+// carryLeavings continues with the leavings that were begun. Each turn looks at how things are
 // and does what is next, so that it may be cut off anywhere.
 func (s *Service) carryLeavings(ctx context.Context) error {
 	people, err := s.store.LeavingOperators(ctx)
@@ -289,7 +289,7 @@ func (s *Service) carryLeaving(ctx context.Context, o record.Operator) (note str
 	case r != nil && r.State == rotation.Paused:
 		stuck = append(
 			stuck,
-			"the rotation that replaces their keys is paused; let it go on: plumlatch rotate resume "+r.ID.String(),
+			"the rotation that replaces their keys is paused; let it continue: plumlatch rotate resume "+r.ID.String(),
 		)
 	}
 	if len(l.Items) > 0 {
@@ -316,7 +316,7 @@ func (s *Service) carryLeaving(ctx context.Context, o record.Operator) (note str
 		}
 		return tx.Note(ctx, s.journal.Entry(
 			by.By(), "operator.left", "operator", o.Name, o.Leaving.Reason,
-			"%s has left: none of their keys is in place any more, and the account is closed.", o.Name,
+			"%s has left: none of their keys is in place now, and the account is closed.", o.Name,
 		))
 	})
 }

@@ -77,7 +77,7 @@ func TestSomebodyLeavesAndNothingIsShut(t *testing.T) {
 	if _, err := r.Rotate.ChangeRotation(ctx, r.Ines, replaces, "pause", "", ""); err != nil {
 		t.Fatal(err)
 	}
-	if note := waits(); !strings.Contains(note, "is paused; let it go on: plumlatch rotate resume ") {
+	if note := waits(); !strings.Contains(note, "is paused; let it continue: plumlatch rotate resume ") {
 		t.Errorf("of a rotation that is paused it says %q", note)
 	}
 	if _, err := r.Rotate.ChangeRotation(ctx, r.Ines, replaces, "resume", "", ""); err != nil {

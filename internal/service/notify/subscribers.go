@@ -180,14 +180,14 @@ func (s *Service) DeleteSubscriber(ctx context.Context, actor people.Actor, name
 	})
 }
 
-// PauseSubscriber has nothing sent to a subscriber for a while, or goes on. What happens
+// PauseSubscriber has nothing sent to a subscriber for a while, or continues. What happens
 // meanwhile is kept for it.
 func (s *Service) PauseSubscriber(ctx context.Context, actor people.Actor, name string, pause bool) error {
 	r, err := s.subscriberNamed(ctx, name)
 	if err != nil || r.Paused == pause {
 		return err
 	}
-	action, words := "subscriber.resume", "%s goes on sending to the subscriber %s."
+	action, words := "subscriber.resume", "%s continues sending to the subscriber %s."
 	if pause {
 		action, words = "subscriber.pause", "%s pauses the subscriber %s."
 	}
@@ -418,7 +418,7 @@ func (s *Service) watchReach(ctx context.Context) error {
 				if name := names[id]; name != "" { // else its instance is gone
 					entries = append(
 						entries,
-						s.journal.Entry(journal.ByService, "login.open-again", "login", name, "", "%s is not shut any more.", name),
+						s.journal.Entry(journal.ByService, "login.open-again", "login", name, "", "%s is no longer shut.", name),
 					)
 				}
 			}

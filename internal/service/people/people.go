@@ -262,7 +262,7 @@ func (s *Service) ChangeOperator(ctx context.Context, actor Actor, name string, 
 		}
 		now, err := tx.OperatorNamed(ctx, actor.Name) // the actor may have been changed while this waited
 		if err == nil && (now.ClosedAt != nil || Role(now.Role) != Admin) {
-			return &problem.Problem{Kind: problem.Forbidden, Code: "role-too-low", Detail: "you are no admin any more"}
+			return &problem.Problem{Kind: problem.Forbidden, Code: "role-too-low", Detail: "you are no longer an admin"}
 		}
 		if c.Match != "" && !matches(c.Match, OperatorTag(o)) {
 			return &problem.Problem{
@@ -281,7 +281,7 @@ func (s *Service) ChangeOperator(ctx context.Context, actor Actor, name string, 
 			return &problem.Problem{
 				Kind:   problem.Invalid,
 				Code:   "nothing-to-change",
-				Detail: "nothing was said that is to be other",
+				Detail: "no changes were given",
 			}
 		}
 		admins, err := tx.CountAdmins(ctx)

@@ -385,7 +385,7 @@ func (s *Service) SetUp(ctx context.Context, in SignIn, secret, title string) er
 			Code:   "wrong-set-up-secret",
 			Field:  "secret",
 			Detail: "that is not the set-up secret",
-			Remedy: "It is printed where the service was started, anew at each start until there is an account",
+			Remedy: "It is printed where the service was started, again at each start until there is an account",
 		}
 	}
 	if err := try.succeeded(ctx); err != nil {

@@ -27,7 +27,7 @@ var DatabaseAway = &Problem{
 	Kind:   Unavailable,
 	Code:   "database-unavailable",
 	Detail: "the database does not answer",
-	Remedy: "The service goes on by itself once the database is back; try again then",
+	Remedy: "The service continues by itself once the database is back; try again then",
 }
 
 // FromCloud turns the errors of a cloud that is away or refuses into problems.

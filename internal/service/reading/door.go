@@ -134,7 +134,7 @@ func plainly(err error) error {
 	case errors.Is(err, sshio.ErrHostKey):
 		return fmt.Errorf("%w; nothing was sent. Find out why it changed before anything else", err)
 	case errors.Is(err, sshio.ErrRefused):
-		return fmt.Errorf("%w: the steward key does not stand there any more", err)
+		return fmt.Errorf("%w: the steward key no longer is in place there", err)
 	case strings.Contains(err.Error(), "connection reset"), strings.Contains(err.Error(), "EOF"):
 		return fmt.Errorf("%w; a firewall may refuse this service's address", err)
 	}

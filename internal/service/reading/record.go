@@ -223,7 +223,7 @@ func (s *Service) noteChanges(ctx context.Context, tx *store.Store, f *findings,
 			came, went := ChangesOf(contents[c.before.ID], c.now.Content)
 			e := s.journal.Entry(
 				c.By, "login.changed", "login", c.Name, "",
-				"The file %s of %s is not as it was: %s came, %s went.", path, c.Name, text.Counted(len(came), "line"),
+				"The file %s of %s changed: %s came, %s went.", path, c.Name, text.Counted(len(came), "line"),
 				text.Counted(len(went), "line"),
 			)
 			e.Details = map[string]any{

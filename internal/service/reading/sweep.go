@@ -132,7 +132,7 @@ func (s *Service) SweepItems(
 }
 
 // carrySweeps reads the logins that sweeps wait for, until none is left. A
-// service that was stopped in between goes on where it was. Where it was killed, the logins
+// service that was stopped in between continues where it was. Where it was killed, the logins
 // that it was at are read a few at a time, and then one by one, so that one at which the
 // service dies is found and given up.
 func (s *Service) carrySweeps(ctx context.Context) error {

@@ -30,7 +30,7 @@ type RestoreWanted struct {
 	Key  string
 	Make bool
 	// Lost are the keys whose lines go once the new key is proved; nil means those that
-	// nobody can use any more as far as the records tell, and an empty list none.
+	// nobody can use as far as the records tell, and an empty list none.
 	Lost   []string
 	Limits restore.Limits
 	// Confirm is the instance's name, where the route stops it or puts another in its place.

@@ -40,7 +40,7 @@ type Routes struct {
 	Options  []restore.Option
 	// Worry says what is bad about the best; "" where nothing is.
 	Worry string
-	// Lost are the keys in place that nobody can use any more, as far as the records tell.
+	// Lost are the keys in place that nobody can use, as far as the records tell.
 	Lost []record.ReachKey
 	// Runs are what else is known to run there: labels, and logins with keys.
 	Labels map[string]string

@@ -103,7 +103,7 @@ func (e ending) out(ctx context.Context) error {
 	return e.retire(ctx)
 }
 
-// retire retires the old key where it opens nothing any more. Whether it stands elsewhere is of no matter
+// retire retires the old key where it no longer opens anything. Whether it stands elsewhere is of no matter
 // while it is at work on.
 func (e ending) retire(ctx context.Context) error {
 	old := e.of.old
@@ -117,12 +117,12 @@ func (e ending) retire(ctx context.Context) error {
 	}
 	return e.tx.Note(ctx, e.journal.Entry(
 		journal.ForRun(e.run), "key.retire", "key", old.Name, e.run.Reason,
-		"%s opens nothing any more and is retired.", old.Name,
+		"%s no longer opens anything and is retired.", old.Name,
 	))
 }
 
 // grant grants the login to the new key in the place of the old one's grant, which ends where withdraw says
-// so. What was to end goes on to end.
+// so. What was to end continues to end.
 func (e ending) grant(ctx context.Context, withdraw bool) error {
 	return e.tx.ReplaceGrant(
 		ctx,

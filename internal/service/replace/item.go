@@ -171,7 +171,7 @@ func (e *rotating) place(ctx context.Context, p *runs.Progress) (string, error) 
 		return "", fleet.Answering(err)
 	}
 	if !accepted {
-		return "", fmt.Errorf("the line stands there, but the SSH server does not accept %s", r.New.Name)
+		return "", fmt.Errorf("the line is in place there, but the SSH server does not accept %s", r.New.Name)
 	}
 	return "the new line stands beside the old, and the SSH server accepts it; " + outcome, nil
 }
@@ -238,7 +238,7 @@ func (e *rotating) remove(ctx context.Context, p *runs.Progress) (string, error)
 	read, err := e.changing(ctx, p, r, func(d *means.Door) (means.Seen, error) {
 		before, err := d.Read(ctx)
 		if err == nil && before.Here(old.Blob) && !before.Here(fresh.Blob) {
-			err = fmt.Errorf("the line of %s does not stand there any more, so that of %s stays", r.New.Name, r.old.Name)
+			err = fmt.Errorf("the line of %s no longer is in place there, so that of %s stays", r.New.Name, r.old.Name)
 		}
 		switch {
 		case err != nil:

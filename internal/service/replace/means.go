@@ -71,7 +71,7 @@ var hands = map[Means]hand{
 // IsHere reports whether the lines of an item are changed from somebody's own machine.
 func IsHere(name string) bool { return hands[Means(name)].here }
 
-// changeBySteward changes the files with the steward key. A session that broke is opened anew at the
+// changeBySteward changes the files with the steward key. A session that broke is opened again at the
 // next try.
 func changeBySteward(
 	ctx context.Context, e *rotating, p *runs.Progress, r subject, change func(*means.Door) (means.Seen, error),

@@ -83,7 +83,7 @@ func (e *rotating) entered(ctx context.Context, r subject) (sshio.Entry, error) 
 			return sshio.Entry{}, fleet.Answering(err)
 		}
 		if !accepted {
-			return sshio.Entry{}, fmt.Errorf("the SSH server does not accept %s any more", r.New.Name)
+			return sshio.Entry{}, fmt.Errorf("the SSH server no longer accepts %s", r.New.Name)
 		}
 		return hands[e.work.Means].entered(ctx, e, r)
 	}

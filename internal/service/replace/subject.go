@@ -136,7 +136,7 @@ func subjectsOf(ctx context.Context, from *store.Store, list []record.Run) (map[
 const preparedFor = 5 * time.Second
 
 // preparations keep what runs work on from when they are started until a worker takes
-// them up. What is lost or old is read anew.
+// them up. What is lost or old is read again.
 type preparations struct {
 	mu sync.Mutex
 	of map[uuid.UUID]preparation

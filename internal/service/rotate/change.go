@@ -14,7 +14,7 @@ import (
 	"plumlatch/internal/store"
 )
 
-// ChangeRotation pauses a rotation, goes on with it, tries again what failed, or
+// ChangeRotation pauses a rotation, continues with it, tries again what failed, or
 // undoes what is not taken out yet. login "" means all of it.
 func (s *Service) ChangeRotation(
 	ctx context.Context, actor people.Actor, id uuid.UUID, change, login, reason string,
@@ -62,7 +62,7 @@ func (s *Service) ChangeRotation(
 		}
 		done := map[string]string{
 			"pause":  "paused",
-			"resume": "went on with",
+			"resume": "resumed",
 			"retry":  "tried again what failed of",
 			"undo":   "had undone",
 		}[change]
@@ -87,7 +87,7 @@ func (s *Service) nextOf(
 	case change == "pause" && r.State == rotation.Running:
 		return record.RotationChange{State: rotation.Paused, PausedWhy: &why}, affected, nil
 	case change == "resume" && r.State == rotation.Paused:
-		// Whoever goes on has decided about what failed so far.
+		// Whoever continues has decided about what failed so far.
 		settings, err := resumed(ctx, tx, r)
 		return record.RotationChange{State: rotation.Running, PausedWhy: new(""), Settings: &settings}, affected, err
 	case change == "retry" && (live || r.State == rotation.Ended):
@@ -114,7 +114,7 @@ func (s *Service) nextOf(
 	}
 }
 
-// resumed returns the settings of a rotation that goes on after a pause.
+// resumed returns the settings of a rotation that continues after a pause.
 func resumed(ctx context.Context, tx *store.Store, r record.Rotation) (rotation.Settings, error) {
 	counts, err := tx.RotationCounts(ctx, r.ID)
 	if err != nil {

@@ -152,7 +152,7 @@ func (s *Service) overrideItem(
 				Kind:   problem.Conflict,
 				Code:   "nothing-to-override",
 				Where:  []string{name},
-				Detail: "no new line awaits a login in " + name + " that the service could go on without",
+				Detail: "no new line awaits a login in " + name + " that the service could continue without",
 				Remedy: "See it: plumlatch rotate show " + id.String(),
 			}
 		}
@@ -200,7 +200,7 @@ func (s *Service) overrideItem(
 			Code:   "run-at-work",
 			Where:  []string{name},
 			Detail: "another run is at work there",
-			Remedy: "Wait for it, and say it again",
+			Remedy: "Wait for it to finish, then retry",
 		}
 	}
 	if err != nil {

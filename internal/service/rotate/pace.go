@@ -19,7 +19,7 @@ import (
 	"plumlatch/internal/store"
 )
 
-// carryRotations has every live rotation go on as far as it can now.
+// carryRotations has every live rotation continue as far as it can now.
 func (s *Service) carryRotations(ctx context.Context) error {
 	ids, err := s.store.LiveRotations(ctx)
 	if err != nil {
@@ -285,7 +285,7 @@ func (s *Service) startRotating(
 		if i.phase == "" && !granted[i.ID] { // withdrawn or replaced since the plan
 			turns = append(turns, store.ItemTurn{
 				ID: i.ID, State: rotation.ItemUndone, EndedAt: new(s.now()),
-				Detail: "nobody grants " + i.OldName + " there any more, so there is nothing to replace",
+				Detail: "nobody grants " + i.OldName + " there now, so there is nothing to replace",
 			})
 			continue
 		}

@@ -49,7 +49,7 @@ type RotationStart struct {
 	Settings rotation.Settings
 	Reason   string
 
-	Rule string // the standing rule that begins it
+	Rule string // the rotation rule that begins it
 	// Holder is whose the new keys are, nil for those of the old ones' holders; only says
 	// which key lines are replaced, by key and login, nil for all.
 	Holder *uuid.UUID

@@ -25,7 +25,7 @@ import (
 
 const (
 	rotationDuty = "rotations"
-	// rotateEvery is how soon a rotation whose wake was lost goes on.
+	// rotateEvery is how soon a rotation whose wake was lost continues.
 	rotateEvery = time.Second
 	// queuedRuns is how many runs may wait for a worker.
 	queuedRuns = 3 * rotation.MaxAtOnce
@@ -71,7 +71,7 @@ type Parts struct {
 	Now     func() time.Time
 }
 
-// New returns the use cases of rotations and has them go on when one of their runs ends.
+// New returns the use cases of rotations and has them continue when one of their runs ends.
 func New(p Parts) *Service {
 	s := &Service{
 		Safe:    p.Keys.Safe,

@@ -58,7 +58,7 @@ func TestWhatTheCloudHasNoCallForIsDoneByHandAndSeen(t *testing.T) {
 	}
 	r.Lacks.Store("static-addresses")
 	r.Down()
-	r.Restart() // and asks the cloud anew for what it can do
+	r.Restart() // and asks the cloud again for what it can do
 	o = lockOut(r, caseOf(restore.Replacement), "gate")
 	begun = o.begin()
 	o.waitsByHand(begun.ID, restore.MoveAddress)
@@ -220,7 +220,7 @@ func TestAnUndoOpensAnewWhatWasClosedUnderIt(t *testing.T) {
 			found = found || strings.HasSuffix(c.Kind, route.ForUndo+" 2") && c.ClosedAt != nil
 		}
 		if !found {
-			t.Errorf("%s: it was not opened anew: %+v", way, run.Closings)
+			t.Errorf("%s: it was not opened again: %+v", way, run.Closings)
 		}
 	}
 }

@@ -137,7 +137,7 @@ func (r *restoring) lineOut(
 	return err
 }
 
-// placedElsewhere waits until the line stands there, placed by somebody from their machine. waits
+// placedElsewhere waits until the line is in place there, placed by somebody from their machine. waits
 // is what is waited for.
 func (r *restoring) placedElsewhere(
 	ctx context.Context, k record.Key, l record.LoginToSweep, waits func(what, login string) error,

@@ -202,7 +202,7 @@ func (r *restoring) see(ctx context.Context, _ *runs.Progress) (string, error) {
 		return "", fleet.Answering(err)
 	}
 	if !accepted {
-		return "", fmt.Errorf("the SSH server does not accept %s any more", k.Name)
+		return "", fmt.Errorf("the SSH server no longer accepts %s", k.Name)
 	}
 	return strings.Join(NamesOf(r.work.Removes), ", ") + " is refused, and " + k.Name + " accepted", nil
 }

@@ -272,7 +272,7 @@ func (o *lockedOut) judge(r reentry.Restore) (wrong []string) {
 			)
 		}
 		if s, err := o.Session(o.name, o.user, o.other); err != nil {
-			bad("somebody else's key does not open it any more: %v", err)
+			bad("somebody else's key no longer opens it: %v", err)
 		} else {
 			s.Close()
 		}

@@ -46,7 +46,7 @@ func byAgent(ctx context.Context, r *restoring, l record.LoginToSweep) (entrance
 	return entrance{r.reading.AgentOf(l), reading.AgentMethod, func() {}}, nil
 }
 
-// permitting are the steps that permit the guest agent for the while.
+// permitting are the steps that permit the guest agent temporarily.
 func permitting(r *restoring) map[restore.Step]runs.Step {
 	return map[restore.Step]runs.Step{
 		restore.Permit: {
@@ -70,7 +70,7 @@ func rehearseAgent(s *Service, c Rehearsing) (string, func(context.Context) (str
 		if c.Facts.Agent != restore.AgentReady {
 			return "", errors.New(
 				"it was not asked, since it is " + strings.ReplaceAll(string(c.Facts.Agent), "-", " ") +
-					"; permission would be given for the while",
+					"; permission would be given temporarily",
 			)
 		}
 		read, err := s.cloud.AgentFile(ctx, cloud.AgentPlace{Instance: c.Instance.CloudID}, "/etc/passwd", "")
@@ -78,7 +78,7 @@ func rehearseAgent(s *Service, c Rehearsing) (string, func(context.Context) (str
 	}
 }
 
-// permit permits the guest agent for the while and waits until it answers.
+// permit permits the guest agent temporarily and waits until it answers.
 func (r *restoring) permit(ctx context.Context, p *runs.Progress) (string, error) {
 	id := r.instance.CloudID
 	err := r.closings.Open(

@@ -157,7 +157,7 @@ func (r *restoring) attached(ctx context.Context, p *runs.Progress, want *cloud.
 		case err != nil:
 			return fleet.Calling(err)
 		case !there:
-			return fmt.Errorf("the cloud does not know the disk %s any more", id)
+			return fmt.Errorf("the cloud does not know the disk %s now", id)
 		case want == nil && len(d.Attachments) == 0, want != nil && slices.Equal(d.Attachments, []cloud.Attachment{*want}):
 			return nil
 		}

@@ -71,5 +71,5 @@ func (r *restoring) passwordsOff(ctx context.Context, _ *runs.Progress) (string,
 	if takes {
 		return "", errors.New("the SSH server still takes passwords")
 	}
-	return "the SSH server takes no passwords any more", nil
+	return "the SSH server no longer takes passwords", nil
 }

@@ -63,14 +63,14 @@ func rehearseShell(s *Service, c Rehearsing) (string, func(context.Context) (str
 	return "a command in the browser shell", func(ctx context.Context) (string, error) {
 		if !c.Facts.ShellAdmitted {
 			return "", errors.New("it was not tried, since the SSH port is closed to " + c.Facts.ShellRange +
-				"; it would be opened for the while")
+				"; it would be opened temporarily")
 		}
 		said, err := s.cloud.Shell(ctx, c.Instance.CloudID, nil, "whoami")
 		return "it answers as " + text.Line(strings.TrimSpace(string(said.Output)), text.MaxLine), err
 	}
 }
 
-// openPort lets the browser shell's range in for the while.
+// openPort lets the browser shell's range in temporarily.
 func (r *restoring) openPort(ctx context.Context, _ *runs.Progress) (string, error) {
 	can, _, err := r.fleet.Outline(ctx)
 	if err != nil {

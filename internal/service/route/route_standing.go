@@ -19,7 +19,7 @@ var standingKey = Route{
 	Way: must(restore.StandingKey),
 	by: func(r *restoring) string {
 		if !r.work.Steward {
-			return "from the machine of somebody whose key stands there"
+			return "from the machine of somebody whose key is in place there"
 		}
 		return "by the steward key"
 	},

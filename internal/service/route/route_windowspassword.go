@@ -36,7 +36,7 @@ var windowsPassword = Route{
 	},
 	sentence: func(r *restoring) string {
 		return fmt.Sprintf(
-			"The administrator's password of %s was set anew and opened with %s. It should be changed at once.",
+			"The administrator's password of %s was set again and opened with %s. It should be changed at once.",
 			r.instance.Name, r.work.KeyName,
 		)
 	},

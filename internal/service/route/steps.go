@@ -25,7 +25,7 @@ import (
 
 const (
 	// settlePatience is for how long what was opened or made is tried to be closed and
-	// removed without a pause; it goes on after that as well.
+	// removed without a pause; it continues after that as well.
 	settlePatience = 24 * time.Hour
 	// checkPatience is for how long services of a replacement are waited for.
 	checkPatience = 15 * time.Minute

@@ -30,7 +30,7 @@ const (
 	maxDueAhead = 366
 )
 
-// RuleWanted is a standing rule that somebody wants.
+// RuleWanted is a rotation rule that somebody wants.
 type RuleWanted struct {
 	Name     string
 	Wanted   rotate.RotationWanted
@@ -39,7 +39,7 @@ type RuleWanted struct {
 	Reason   string
 }
 
-// Rule is a standing rule.
+// Rule is a rotation rule.
 type Rule struct {
 	record.RotationRule
 	Wanted rotate.RotationWanted
@@ -61,7 +61,7 @@ func ruleOf(r record.RotationRule, now time.Time) (Rule, error) {
 	return out, nil
 }
 
-// RotationRules returns all standing rules by name.
+// RotationRules returns all rotation rules by name.
 func (s *Service) RotationRules(ctx context.Context) ([]Rule, error) {
 	records, err := s.store.RotationRules(ctx)
 	if err != nil {
@@ -76,11 +76,11 @@ func (s *Service) RotationRules(ctx context.Context) ([]Rule, error) {
 	return rules, nil
 }
 
-// AddRotationRule adds a standing rule. What is due by it begins at once, in its hours.
+// AddRotationRule adds a rotation rule. What is due by it begins at once, in its hours.
 func (s *Service) AddRotationRule(
 	ctx context.Context, actor people.Actor, once journal.IdempotencyKey, w RuleWanted,
 ) (Rule, error) {
-	if err := people.FleetWide(ctx, "a standing rule"); err != nil {
+	if err := people.FleetWide(ctx, "a rotation rule"); err != nil {
 		return Rule{}, err
 	}
 	start := rotate.RotationStart{RotationWanted: w.Wanted, Make: w.Make, Settings: w.Settings, Rule: w.Name}
@@ -96,14 +96,14 @@ func (s *Service) AddRotationRule(
 	switch {
 	case w.Wanted.To != "":
 		return Rule{}, bad(
-			"wanted", "a standing rule has no one key that takes the place of all, since that comes to the age as well",
+			"wanted", "a rotation rule has no one key that takes the place of all, since that comes to the age as well",
 			"Leave -to out",
 		)
 	case w.Wanted.Urgent:
-		return Rule{}, bad("wanted", "a standing rule is not urgent", "For lost keys: plumlatch rotate start -lost -urgent")
+		return Rule{}, bad("wanted", "a rotation rule is not urgent", "For lost keys: plumlatch rotate start -lost -urgent")
 	case w.Make != rotate.MakeService && w.Make != rotate.MakeBring:
 		return Rule{}, bad(
-			"make", fmt.Sprintf("new keys have to come from somewhere, and %q says not from where", w.Make),
+			"make", fmt.Sprintf("%q is not a source for new keys; use here, service or bring", w.Make),
 			"Say service or bring",
 		)
 	case w.Make == rotate.MakeService && s.Safe == nil:
@@ -139,7 +139,7 @@ func (s *Service) AddRotationRule(
 		}
 		return tx.Note(ctx, s.journal.Entry(
 			actor.By(), "rule.add", "rule", w.Name, w.Reason,
-			"%s added the standing rule %s.", actor.Name, w.Name,
+			"%s added the rotation rule %s.", actor.Name, w.Name,
 		))
 	})
 	var taken *store.TakenError
@@ -170,11 +170,11 @@ func noSuchRule(name string) error {
 	}
 }
 
-// ChangeRotationRule pauses a rule or lets it go on.
+// ChangeRotationRule pauses a rule or lets it continue.
 func (s *Service) ChangeRotationRule(
 	ctx context.Context, actor people.Actor, name, change, reason string,
 ) (Rule, error) {
-	if err := errors.Join(problem.CheckText("reason", reason), people.FleetWide(ctx, "a standing rule")); err != nil {
+	if err := errors.Join(problem.CheckText("reason", reason), people.FleetWide(ctx, "a rotation rule")); err != nil {
 		return Rule{}, problem.First(err)
 	}
 	var kept record.RotationRule
@@ -183,13 +183,13 @@ func (s *Service) ChangeRotationRule(
 			return err
 		}
 		kept.Paused = change == "pause"
-		did := map[bool]string{true: "paused", false: "went on with"}[kept.Paused]
+		did := map[bool]string{true: "paused", false: "resumed"}[kept.Paused]
 		if err := tx.ChangeRotationRule(ctx, kept.ID, record.RuleChange{Paused: &kept.Paused}); err != nil {
 			return err
 		}
 		return tx.Note(ctx, s.journal.Entry(
 			actor.By(), "rule."+change, "rule", name, reason,
-			"%s %s the standing rule %s.", actor.Name, did, name,
+			"%s %s the rotation rule %s.", actor.Name, did, name,
 		))
 	})
 	if errors.Is(err, store.ErrNotFound) {
@@ -202,9 +202,9 @@ func (s *Service) ChangeRotationRule(
 	return ruleOf(kept, s.now())
 }
 
-// DeleteRotationRule ends a rule. A rotation that it has begun goes on.
+// DeleteRotationRule ends a rule. A rotation that it has begun continues.
 func (s *Service) DeleteRotationRule(ctx context.Context, actor people.Actor, name string) error {
-	if err := people.FleetWide(ctx, "a standing rule"); err != nil {
+	if err := people.FleetWide(ctx, "a rotation rule"); err != nil {
 		return err
 	}
 	err := s.store.InTx(ctx, func(tx *store.Store) error {
@@ -217,7 +217,7 @@ func (s *Service) DeleteRotationRule(ctx context.Context, actor people.Actor, na
 		}
 		return tx.Note(
 			ctx,
-			s.journal.Entry(actor.By(), "rule.delete", "rule", name, "", "%s ended the standing rule %s.", actor.Name, name),
+			s.journal.Entry(actor.By(), "rule.delete", "rule", name, "", "%s ended the rotation rule %s.", actor.Name, name),
 		)
 	})
 	if errors.Is(err, store.ErrNotFound) {
@@ -226,7 +226,7 @@ func (s *Service) DeleteRotationRule(ctx context.Context, actor people.Actor, na
 	return err
 }
 
-// carryRules begins what is due by the standing rules, and notes what is due and
+// carryRules begins what is due by the rotation rules, and notes what is due and
 // cannot be done.
 func (s *Service) carryRules(ctx context.Context) error {
 	rules, err := s.RotationRules(ctx)
@@ -330,7 +330,7 @@ func (s *Service) noteRule(ctx context.Context, r Rule, note string) error {
 	})
 }
 
-// DueRotation is a key in a login that a standing rule will replace.
+// DueRotation is a key in a login that a rotation rule will replace.
 type DueRotation struct {
 	At   time.Time
 	Rule string

@@ -1,4 +1,4 @@
-// Package rules holds the standing rules, by which keys are rotated when they are due.
+// Package rules holds the rotation rules, by which keys are rotated when they are due.
 package rules
 
 import (
@@ -12,7 +12,7 @@ import (
 	"plumlatch/internal/store"
 )
 
-// Service is the use cases of the standing rules.
+// Service is the use cases of the rotation rules.
 type Service struct {
 	// Safe keeps private keys; nil where it is switched off.
 	Safe *safe.Safe
@@ -25,7 +25,7 @@ type Service struct {
 	now     func() time.Time
 }
 
-// New returns the use cases of the standing rules.
+// New returns the use cases of the rotation rules.
 func New(
 	s *store.Store, e *runs.Engine, j *journal.Service, r *rotate.Service, log *slog.Logger, now func() time.Time,
 ) *Service {

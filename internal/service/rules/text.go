@@ -10,10 +10,10 @@ import (
 	"plumlatch/internal/service/rotate"
 )
 
-// ruleVersion is the version of the form in which standing rules are kept.
+// ruleVersion is the version of the form in which rotation rules are kept.
 const ruleVersion = 1
 
-// ruleText is what a standing rule selects, as it is kept: a form of its own, so that no name in the code
+// ruleText is what a rotation rule selects, as it is kept: a form of its own, so that no name in the code
 // changes what a rule means.
 type ruleText struct {
 	Version      int           `json:"version"`

@@ -79,9 +79,9 @@ const (
 	// one that tells nothing counts as there.
 	processSeen = 10 * time.Second
 	processGone = time.Minute
-	// renewEvery is how often one that was cut off is gone on with.
+	// renewEvery is how often one that was cut off is resumed.
 	renewEvery = 30 * time.Second
-	// processesWithin is for how long a new safe key waits for the other processes before it goes on by itself later.
+	// processesWithin is for how long a new safe key waits for the other processes before it continues by itself later.
 	processesWithin = 25 * time.Second
 )
 
@@ -118,7 +118,7 @@ func (s *Service) knowKeys(marks record.SafeMarks) error {
 }
 
 // NewKey puts everything in the safe under a new safe key while the service runs. What
-// is killed on the way is gone on with by the next call, or by the service itself.
+// is killed on the way is resumed by the next call, or by the service itself.
 func (s *Service) NewKey(ctx context.Context, by journal.By, reason string) (SafeState, error) {
 	if err := problem.CheckText("reason", reason); err != nil {
 		return SafeState{}, err
@@ -165,7 +165,7 @@ func (s *Service) NewKey(ctx context.Context, by journal.By, reason string) (Saf
 	}
 	if err := s.noteNewKey(ctx, s.journal.Entry(
 		by, "safe.new-key", "safe", s.Safe.Mark(), reason,
-		"%s had the safe put under a new safe key, %s; %s encrypted anew.", by.Name, s.Safe.Mark(),
+		"%s had the safe put under a new safe key, %s; %s encrypted again.", by.Name, s.Safe.Mark(),
 		text.Counted(n, "secret"),
 	)); err != nil {
 		return SafeState{}, err
@@ -186,7 +186,7 @@ func (s *Service) noteNewKey(ctx context.Context, e record.Entry) error {
 }
 
 // renew puts all under the first safe key: it waits until every process has it, has all seal under it,
-// seals anew what is under an older one, and then drops the older ones. What none of them opens is
+// seals again what is under an older one, and then drops the older ones. What none of them opens is
 // stepped over, and told of.
 func (s *Service) renew(ctx context.Context, within time.Duration) (n int, err error) {
 	ctx = store.Unlimited(ctx)
@@ -208,7 +208,7 @@ func (s *Service) renew(ctx context.Context, within time.Duration) (n int, err e
 				Code:   "new-key-waits",
 				Where:  lack,
 				Detail: fmt.Sprintf("not every process of the service has the new safe key %s yet: on %s", mark, listed(lack)),
-				Remedy: "Give it the same safe-key-file; the change goes on by itself then",
+				Remedy: "Give it the same safe-key-file; the change continues by itself then",
 			}
 		}
 		select {
@@ -259,7 +259,7 @@ func (s *Service) eachEncrypted(ctx context.Context, tell func(record.Encrypted)
 	}
 }
 
-// carryNewKey goes on with a new safe key that was cut off, or that waited for a process.
+// carryNewKey continues with a new safe key that was cut off, or that waited for a process.
 func (s *Service) carryNewKey(ctx context.Context) error {
 	if s.Safe == nil || s.Safe.Fixed() {
 		return nil
@@ -290,7 +290,7 @@ func (s *Service) carryNewKey(ctx context.Context) error {
 	}
 	return s.noteNewKey(ctx, s.journal.Entry(
 		journal.ByService, "safe.new-key", "safe", s.Safe.Mark(), "",
-		"The service went on with putting the safe under a new safe key, %s; %s encrypted anew.", s.Safe.Mark(),
+		"The service resumed putting the safe under a new safe key, %s; %s encrypted again.", s.Safe.Mark(),
 		text.Counted(n, "secret"),
 	))
 }

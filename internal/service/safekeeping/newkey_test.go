@@ -79,7 +79,7 @@ func TestANewSafeKeyLosesNothingThatAnotherProcessSeals(t *testing.T) {
 	}); err != nil || n < 2 {
 		t.Errorf("of %d things: %v", n, err)
 	}
-	// What is encrypted under the old key is not kept any more.
+	// What is encrypted under the old key is no longer kept.
 	err = o.Store.InTx(t.Context(), func(tx *store.Store) error {
 		return tx.AddServiceKey(
 			t.Context(), record.ServiceKey{Name: "late", Blob: []byte("x"), MadeAt: o.Now()},
@@ -132,7 +132,7 @@ func TestANewSafeKeyWaitsForAProcessWithoutTheNewKeyAndStepsOverWhatNoneOpens(t 
 	if state, err := o.Safes.SafeState(t.Context()); err != nil || state.Mark != before || state.SafeKeys != 2 {
 		t.Errorf("%+v %v", state, err)
 	}
-	// It goes on by itself once the other process has the key.
+	// It continues by itself once the other process has the key.
 	if text, err = os.ReadFile(o.SafeFile); err == nil {
 		err = os.WriteFile(own, text, 0o600)
 	}
@@ -225,7 +225,7 @@ func TestANewSafeKeyPutsEverythingUnderTheNewKeyAndCanBeCutOff(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	// Another process comes up with the file as it is, and goes on.
+	// Another process comes up with the file as it is, and continues.
 	o.Restart()
 	if err := o.Safes.CarryNewKey(t.Context()); err != nil {
 		t.Fatal(err)

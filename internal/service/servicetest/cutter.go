@@ -17,7 +17,7 @@ import (
 // cutter is two services on one database. At every step of restores and rotations, and at every
 // undo, it has the database end the connections that hold the locks: once before anything has
 // been done, and once when it has taken effect and that is not written down. Each time the worker
-// goes on beside the one that took the run from it.
+// continues beside the one that took the run from it.
 type cutter struct {
 	*Rig
 	other  *service.Service

@@ -190,7 +190,7 @@ func (r *Rig) Up() {
 // Restart has the service come up again, once it is stopped.
 func (r *Rig) Restart() { r.T.Helper(); r.Reconnect(); r.Up() }
 
-// Reconnect makes the service anew, without a start.
+// Reconnect makes the service again, without a start.
 func (r *Rig) Reconnect() {
 	r.T.Helper()
 	var err error

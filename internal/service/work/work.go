@@ -81,8 +81,8 @@ func (s *Service) Watch(ctx context.Context, id uuid.UUID, last int64, tell func
 }
 
 // Elsewhere turns a step into one that rests until it is reported by whoever works
-// on it. What they did stays as it is where they are not heard of any more: the old
-// key still opens the login, or the new one was shown to. again is the command that goes on then.
+// on it. What they did stays as it is where they are not heard of now: the old
+// key still opens the login, or the new one was shown to. again is the command that continues then.
 func (s *Service) Elsewhere(step runs.Step, run record.Run, worker, again string) runs.Step {
 	step.Undo, step.UndoIntent, step.Patience = nil, "", 0
 	title := step.Title
@@ -201,7 +201,7 @@ func (s *Service) seeFromHere(ctx context.Context, job Job, run record.Run, work
 		return "", fmt.Errorf("the SSH server still accepts %s", key.Name)
 	case !accepted && about.Accept:
 		return "", fmt.Errorf(
-			"the line stands there, but the SSH server does not accept %s; see why: plumlatch why %s", key.Name,
+			"the line is in place there, but the SSH server does not accept %s; see why: plumlatch why %s", key.Name,
 			login.Instance.Name,
 		)
 	case about.Accept:
@@ -231,7 +231,7 @@ func (s *Service) AwaitStep(ctx context.Context, id uuid.UUID, step string) erro
 			return &problem.Problem{
 				Kind:   problem.Unavailable,
 				Code:   "service-busy",
-				Detail: "the report is recorded, but the run was not gone on with yet",
+				Detail: "the report is recorded, but the run was not resumed yet",
 				Remedy: "See it: plumlatch run watch " + id.String(),
 			}
 		}

@@ -186,7 +186,7 @@ function ConfirmChange({
         </>
       )}
       <p>
-        Type <strong>{instance.name}</strong> to go on:
+        Type <strong>{instance.name}</strong> to continue:
       </p>
       <Input
         aria-label="The instance's name"

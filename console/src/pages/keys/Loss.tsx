@@ -123,7 +123,7 @@ function LostDialog({ of, close }: { of: { key?: string; holder?: string }; clos
         </p>
       )}
       <p>
-        What is lost is granted nowhere anew and counts nowhere as somebody&apos;s way in. The lines stay on the
+        What is lost is granted nowhere again and counts nowhere as somebody&apos;s way in. The lines stay on the
         instances, and open them to whoever has the keys, until they are replaced there
         {of.holder && ", which is the next page"}.
       </p>

@@ -132,7 +132,7 @@ function MakeHere({ done }: { done: (k: Key) => void }) {
             title={`${name} is recorded: ${found.fingerprints.sha256}`}
             action={
               <Button type="primary" onClick={() => done(found)}>
-                Go on
+                Continue
               </Button>
             }
           />

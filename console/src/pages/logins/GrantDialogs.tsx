@@ -153,7 +153,7 @@ export function WithdrawDialog({ login, opening, close }: { login: Login; openin
       )}
       <p>
         Its line is taken out of the file; all other lines stay byte for byte. Whoever holds only this key does not get
-        in any more.
+        in now.
       </p>
       <p>
         <label htmlFor="withdraw-reason">Why, for the daybook</label>
@@ -163,7 +163,7 @@ export function WithdrawDialog({ login, opening, close }: { login: Login; openin
       {stops && (
         <p>
           <Checkbox checked={anyway} onChange={(e) => setAnyway(e.target.checked)}>
-            Go on anyway, with the reason above
+            Continue anyway, with the reason above
           </Checkbox>
         </p>
       )}

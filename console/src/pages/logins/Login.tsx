@@ -57,7 +57,7 @@ export default function LoginPage() {
       <Card size="small" className="after-l">
         <Facts
           of={[
-            ["How it stands", l.reach.why],
+            ["Status", l.reach.why],
             [
               "Instance",
               <Link key="i" to={`/instances/${encodeURIComponent(l.reach.instance)}`}>
@@ -161,7 +161,7 @@ function keyColumns(may: boolean, l: Login, withdraw: (o: Opening) => void): Tab
   return columns.filter((c) => c !== false);
 }
 
-/** Accepts what stands there as granted, or places what is missing: both are a grant. */
+/** Accepts what is in place there as granted, or places what is missing: both are a grant. */
 function Settle({ login, of, text }: { login: Login; of: Opening; text: string }) {
   const { message } = App.useApp();
   const queries = useQueryClient();
@@ -342,7 +342,7 @@ function Files({ of }: { of: Login }) {
       ))}
       <Card
         size="small"
-        title="What changed from look to look"
+        title="What changed between readings"
         extra={versions.data && <AnyTwo of={of.reach.login} versions={versions.data} />}
       >
         {changes.length === 0 ? (
@@ -382,7 +382,7 @@ function AnyTwo({ of, versions }: { of: string; versions: FileVersion[] }) {
   return (
     <>
       <Button size="small" onClick={() => setOpen(true)}>
-        Compare any two looks
+        Compare any two readings
       </Button>
       <Modal open={open} width={760} title={`Two looks at ${of}`} onCancel={() => setOpen(false)} footer={null}>
         <div className="pair gap-m after-l">

@@ -48,7 +48,7 @@ export default function Differences() {
     }));
   return (
     <>
-      <PageHead title="Differences" note="where not just the granted keys stand, as of the last looks">
+      <PageHead title="Drift" note="keys in place that differ from the grants, as of the last readings">
         {may && (
           <Button type="primary" disabled={picked.length === 0} onClick={() => setAsking(true)}>
             Settle {picked.length > 0 ? counted(picked.length, "difference") : "them"}
@@ -91,7 +91,7 @@ export default function Differences() {
           noun="difference"
           rowKey={idOf}
           columns={columns(may, chosen, choose)}
-          empty={<EmptyNote text="Just the granted keys stand there, as of the last looks." />}
+          empty={<EmptyNote text="No drift as of the last readings." />}
         />
       </Card>
       {asking && (
@@ -221,7 +221,7 @@ function Confirm({ of, close }: { of: (Difference & { choice: Choice })[]; close
               type="warning"
               showIcon
               className="after-m"
-              title="Whoever holds only a key that is removed does not get in any more."
+              title="Whoever holds only a key that is removed no longer gets in."
             />
           )}
           <p>

@@ -65,7 +65,7 @@ export default function MapPage() {
             ),
         )}
         <Toggle on={f.drift === "true"} change={(to) => set("drift", to)}>
-          only with differences
+          only with drift
         </Toggle>
       </div>
       {map.error ? (
@@ -151,7 +151,7 @@ function Drawn({ of }: { of: ReachMap }) {
                 {key.state === "active" ? (key.fresh ? ", freshly proved" : ", not freshly proved") : `, ${key.state}`}
               </span>
             )}
-            {key && (cell ? <StateMark state={cell.status} /> : "neither stands there nor should")}
+            {key && (cell ? <StateMark state={cell.status} /> : "neither is in place there nor should")}
             {strangers && <span className="bad">▲ {strangers}</span>}
           </>
         ) : (

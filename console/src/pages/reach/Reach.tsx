@@ -106,7 +106,7 @@ export default function Reach() {
             checked={values.drift === "true"}
             onChange={(on) => set("drift", on ? "true" : undefined)}
           />{" "}
-          only with differences
+          only with drift
         </label>
         <label className="inline middle">
           <Switch
@@ -171,7 +171,7 @@ function Counts({
           set("state", state === s ? undefined : s),
         ),
       )}
-      {tile("drift", drift, drifting, "with differences", "not just the granted keys stand there", "warn", "◆", () =>
+      {tile("drift", drift, drifting, "with drift", "the keys in place differ from the grants", "warn", "◆", () =>
         set("drift", drift ? undefined : "true"),
       )}
     </div>

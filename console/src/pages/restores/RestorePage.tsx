@@ -50,14 +50,14 @@ export default function RestorePage() {
               showIcon
               title={
                 r.route === "windows-password"
-                  ? "The administrator's password was set anew and opened. Change it at once."
+                  ? "The administrator's password was set again and opened. Change it at once."
                   : `${target} is open again: a login with ${r.key} was completed.`
               }
               description={
                 <>
                   {r.lost.length > 0 && (
                     <div>
-                      {r.lost.join(", ")} opens it no more, and is marked as lost everywhere.{" "}
+                      {r.lost.join(", ")} no longer opens it, and is marked as lost everywhere.{" "}
                       <Link to={`/restores/${r.run.id}/report`}>See where else it stands</Link>
                     </div>
                   )}
@@ -90,7 +90,7 @@ export default function RestorePage() {
           <Card size="small" title="Steps" aria-live="polite">
             <RunSteps run={r.run} wide />
           </Card>
-          {!ended && <p className="flush">The service goes on with it even if this page is closed.</p>}
+          {!ended && <p className="flush">The service continues with it even if this page is closed.</p>}
         </div>
         <Card size="small">
           <Facts
@@ -181,7 +181,7 @@ function Undo({ of }: { of: Restore }) {
         title="Undo this restore?"
         okText="Undo it"
         okButtonProps={{ danger: true }}
-        cancelText="Let it go on"
+        cancelText="Let it continue"
         confirmLoading={undo.isPending}
         onCancel={() => setAsking(false)}
         onOk={() => undo.mutate()}

@@ -81,7 +81,7 @@ export default function RestoreReport() {
           ]}
         />
       </Part>
-      <Part title="Opened for the while" n={r.closings.length} none="Nothing was opened.">
+      <Part title="Opened temporarily" n={r.closings.length} none="Nothing was opened.">
         <Table<ReportOf["restore"]["closings"][number]>
           size="small"
           rowKey="what"

@@ -190,7 +190,7 @@ export function StartDialog({
             name="confirm"
             label={
               <span>
-                Type <strong>{routes.instance}</strong> to go on
+                Type <strong>{routes.instance}</strong> to continue
               </span>
             }
           >

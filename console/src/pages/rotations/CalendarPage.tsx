@@ -12,7 +12,7 @@ import { RotationTabs } from "./RotationTabs";
 
 const spans = { "30": "30 days", "90": "90 days", "366": "a year" } as const;
 
-/** What the standing rules will replace, day by day. */
+/** What the rotation rules will replace, day by day. */
 export default function CalendarPage() {
   const { get, set } = usePlace();
   const days = get("days") ?? "30";
@@ -75,7 +75,7 @@ export default function CalendarPage() {
             pagination={rows.length > 20 ? { pageSize: 20, showSizeChanger: false } : false}
             locale={{
               emptyText: (
-                <EmptyNote text="Nothing is due by a standing rule.">
+                <EmptyNote text="Nothing is due by a rotation rule.">
                   <Link to="/rotations/rules">See the rules</Link>
                 </EmptyNote>
               ),

@@ -288,7 +288,7 @@ function Start({
             showIcon
             className="after-l"
             title={
-              "Each holder finds the request among what is asked of them; a login goes on when its new public key " +
+              "Each holder finds the request among what is asked of them; a login continues when its new public key " +
               "has come."
             }
           />

@@ -137,7 +137,7 @@ const columns = (may: boolean, r: Rotation): TableColumnsType<RotationItem> => [
     title: "What",
     key: "what",
     render: (_, i) => (
-      <span className="block-text wide">{i.due_at ? `the old key goes on ${moment(i.due_at)}` : i.detail}</span>
+      <span className="block-text wide">{i.due_at ? `the old key is removed on ${moment(i.due_at)}` : i.detail}</span>
     ),
   },
   {
@@ -264,7 +264,7 @@ function Changes({ of }: { of: Rotation }) {
         title="Undo this rotation?"
         okText="Undo it"
         okButtonProps={{ danger: true }}
-        cancelText="Let it go on"
+        cancelText="Let it continue"
         onCancel={() => setUndoing(false)}
         onOk={() => {
           change.mutate({ change: "undo", reason: reason || undefined });

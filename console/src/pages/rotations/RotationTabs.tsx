@@ -8,7 +8,7 @@ export function RotationTabs() {
     <Tabs
       of={[
         { to: "/rotations", text: "Rotations" },
-        { to: "/rotations/rules", text: "Standing rules" },
+        { to: "/rotations/rules", text: "Rotation rules" },
         { to: "/rotations/calendar", text: "Calendar" },
         { to: "/rotations/asked", text: "Asked of holders", mine },
       ]}

@@ -14,7 +14,7 @@ import { RotationTabs } from "./RotationTabs";
 import { localZone, Settings, settingsOf, settingsText, type SettingsForm } from "./Settings";
 import { selectionOf, selectionText, WhichKeys, type WhichKeysForm } from "./WhichKeys";
 
-/** The standing rules, by which keys are rotated by themselves. */
+/** The rotation rules, by which keys are rotated by themselves. */
 export default function Rules() {
   const rules = useRotationRules();
   const me = useMe();
@@ -27,7 +27,7 @@ export default function Rules() {
   );
   return (
     <>
-      <PageHead title="Standing rules" note="what is due by a rule is rotated by itself, once a day at most">
+      <PageHead title="Rotation rules" note="what is due by a rule is rotated by itself, once a day at most">
         {add}
       </PageHead>
       <RotationTabs />
@@ -53,7 +53,7 @@ export default function Rules() {
             pagination={false}
             dataSource={rules.data}
             columns={columns(may)}
-            locale={{ emptyText: <EmptyNote text="There is no standing rule.">{add}</EmptyNote> }}
+            locale={{ emptyText: <EmptyNote text="There are no rotation rules.">{add}</EmptyNote> }}
           />
         </Card>
       )}
@@ -134,7 +134,7 @@ function Changes({ of }: { of: RotationRule }) {
         onClick={() =>
           void modal.confirm({
             title: `End the rule ${of.name}?`,
-            content: "Its keys are rotated by themselves no more. A rotation that it has begun goes on.",
+            content: "Its keys no longer rotate automatically. A rotation in progress continues.",
             okText: "End it",
             okButtonProps: { danger: true },
             cancelText: "Keep it",
@@ -172,7 +172,7 @@ function Add({ close }: { close: () => void }) {
     },
   });
   return (
-    <Modal open title="Add a standing rule" footer={null} onCancel={close} width={1080}>
+    <Modal open title="Add a rotation rule" footer={null} onCancel={close} width={1080}>
       <Form<AddForm>
         layout="vertical"
         requiredMark={false}

@@ -41,7 +41,7 @@ export function Settings() {
       <Form.Item name="stop_after" label="Pause after failures">
         <InputNumber min={0} className="full" placeholder="never" />
       </Form.Item>
-      <Form.Item name="grace_hours" label="Grace, hours" extra="both keys stand so long">
+      <Form.Item name="grace_hours" label="Grace, hours" extra="overlap period, both keys work">
         <InputNumber min={0} className="full" placeholder="none" />
       </Form.Item>
       <Form.Item name="between" label="Only between">

@@ -58,7 +58,7 @@ export default function RunPage() {
         >
           <RunSteps run={run} />
         </Card>
-        {!ended && <p className="flush">The service goes on with it even if this page is closed.</p>}
+        {!ended && <p className="flush">The service continues with it even if this page is closed.</p>}
         {run.state === "done" && (run.kind === "launch" || run.kind === "start") && (
           <HowToLogIn instance={run.instance} />
         )}

@@ -208,7 +208,7 @@ function SafeCard() {
               void modal.confirm({
                 title: "Put everything under a new safe key?",
                 content:
-                  "The service goes on meanwhile. Keep a copy of the new key's file elsewhere; backups of before " +
+                  "The service continues meanwhile. Keep a copy of the new key's file elsewhere; previous backups " +
                   "need the old one.",
                 okText: "Do it",
                 onOk: () => renew.mutateAsync(undefined).catch(() => {}),

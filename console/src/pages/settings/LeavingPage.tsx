@@ -115,7 +115,7 @@ function Standing({ of: l }: { of: Leaving }) {
         type="success"
         showIcon
         title={`${l.person} has left`}
-        description="None of their keys is in place any more, and the account is closed."
+        description="None of their keys is in place now, and the account is closed."
       />
     );
   return (
@@ -200,7 +200,7 @@ function Begin({ name, close }: { name: string; close: () => void }) {
       </Form.Item>
       <Form.Item
         name="word"
-        label={`Type ${name} to go on`}
+        label={`Type ${name} to continue`}
         rules={[{ required: true, pattern: new RegExp(`^${name.replace(/[.]/g, "\\.")}$`), message: `Type ${name}` }]}
       >
         <Input autoComplete="off" />

@@ -47,7 +47,7 @@ export default function Subscribers() {
           loading={subscribers.isPending}
           dataSource={subscribers.data}
           columns={columns(setDead)}
-          locale={{ emptyText: <EmptyNote text="Nobody is told of what happens.">{add}</EmptyNote> }}
+          locale={{ emptyText: <EmptyNote text="No subscribers yet.">{add}</EmptyNote> }}
         />
       </Card>
       {adding && <Add close={() => setAdding(false)} made={setSecret} />}

@@ -95,7 +95,7 @@ export default function You() {
         >
           <Form.Item
             name="password"
-            label="Password of now"
+            label="Current password"
             rules={[{ required: true, message: "Give your password" }]}
           >
             <Input.Password autoComplete="current-password" />
@@ -176,7 +176,7 @@ function Sessions({ all, extra }: { all: boolean; extra: React.ReactNode }) {
     },
     { title: "Begun", key: "begun", render: (_, n) => moment(n.created_at) },
     { title: "Last used", key: "seen", render: (_, n) => moment(n.seen_at) },
-    { title: "Holds until", key: "until", render: (_, n) => moment(n.expires_at) },
+    { title: "Valid until", key: "until", render: (_, n) => moment(n.expires_at) },
     { title: "From", key: "from", render: (_, n) => `${n.address}, ${n.via}` },
     {
       title: "",
@@ -231,7 +231,7 @@ function Tokens({ all, add }: { all: boolean; add: () => void }) {
       ),
     },
     { title: "Made", key: "made", render: (_, k) => day(k.created_at) },
-    { title: "Holds until", key: "until", render: (_, k) => (k.expires_at ? day(k.expires_at) : "no end") },
+    { title: "Valid until", key: "until", render: (_, k) => (k.expires_at ? day(k.expires_at) : "no end") },
     { title: "Last used", key: "used", render: (_, k) => (k.last_used_at ? moment(k.last_used_at) : "never") },
     {
       title: "",
@@ -321,7 +321,7 @@ function AddToken({ close, made }: { close: () => void; made: (secret: string) =
         />
       </Form.Item>
       <LabelsInput name="limits" label="Only for instances with" />
-      <Form.Item name="days" label="Days that it holds">
+      <Form.Item name="days" label="Valid for (days)">
         <InputNumber min={1} max={366} />
       </Form.Item>
     </FormDialog>

@@ -52,7 +52,7 @@ func TestFindLeadsToWhateverBearsTheName(t *testing.T) {
 			t.Errorf("%q finds %q, want %q", text, got, want)
 		}
 	}
-	if r := h.client("find", "nobody-has-this"); r.status != 3 || !strings.Contains(r.err, "Nothing bears a name") {
+	if r := h.client("find", "nobody-has-this"); r.status != 3 || !strings.Contains(r.err, "No matches") {
 		t.Errorf("%d %s%s", r.status, r.out, r.err)
 	}
 	if status, body := h.call("GET", "/api/v1/names?q=%20", h.token, ""); status != 422 ||

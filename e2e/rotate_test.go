@@ -562,7 +562,7 @@ func (h *house) holdAt(t *testing.T, a at) (held func() bool, letGo func()) {
 		return conn.QueryRow(ctx, waiting+" LIMIT 1", key).Scan(&pid) == nil
 	}
 	letGo = func() {
-		if _, err := conn.Exec(ctx, "SELECT PG@(pid) FROM ("+waiting+") w", key); err != nil {
+		if _, err := conn.Exec(ctx, "SELECT pg_terminate_backend(pid) FROM ("+waiting+") w", key); err != nil {
 			t.Error(err)
 		}
 		eventually(t, "the end of what was held", func() bool { return !held() })

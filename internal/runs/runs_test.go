@@ -607,7 +607,7 @@ func TestAWorkerThatLostItsLockWritesNoOtherStep(t *testing.T) {
 	<-inside
 	if _, err := g.store.Pool().Exec(
 		t.Context(),
-		"SELECT PG@(pid) FROM pg_locks WHERE locktype = 'advisory' AND database = (SELECT oid FROM "+
+		"SELECT pg_terminate_backend(pid) FROM pg_locks WHERE locktype = 'advisory' AND database = (SELECT oid FROM "+
 			"pg_database WHERE datname = current_database())",
 	); err != nil {
 		t.Fatal(err)

@@ -14,8 +14,7 @@ export function WaitsNote({ waits: w }: { waits: components["schemas"]["RunWaits
         <>
           {w.next && <CopyText block text={w.next} label="command" />}
           <div>
-            {w.by_hand ? "Do it there, by hand. " : ""}It continues by itself once that is seen; it has waited since{" "}
-            {moment(w.since)}.
+            {w.by_hand ? "Do it there, by hand. " : ""}It continues once that is seen; pending since {moment(w.since)}.
           </div>
         </>
       }

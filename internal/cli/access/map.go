@@ -117,7 +117,7 @@ func drawMap(s *kit.Session, m apiclient.ReachMap, columns int) {
 		t.Add(l.Login, string(l.Reach), strings.Join(cells, " "), more, steward, strangers)
 	}
 	t.Write(s)
-	fmt.Fprint(s.Env.Out, "\n● in place   ○ missing   ◆ nobody granted it   ? nobody has read it yet   ▲ strangers\n\n")
+	fmt.Fprint(s.Env.Out, "\n● in place   ○ missing   ◆ nobody granted it   ? not read yet   ▲ strangers\n\n")
 	legend := kit.Table{Head: []string{"", "KEY", "HOLDER", "LOGINS", "STATE"}}
 	for n, k := range shown {
 		holder, state := kit.Given(k.Holder), string(k.State)

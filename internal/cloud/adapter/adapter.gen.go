@@ -961,13 +961,13 @@ type ClientInterface interface {
 	// ResetPasswordWithBody performs a POST /instances/{instance}/password (the `ResetPassword` operationId) request,
 	// with any type of body and a specified content type.
 	//
-	// Has the guest agent set a new administrator's password, encrypted to the key. The password of before is gone. The same key again changes nothing.
+	// Has the guest agent set a new administrator's password, encrypted to the key. The previous password is gone. The same key again changes nothing.
 	ResetPasswordWithBody(ctx context.Context, instance InstanceId, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ResetPassword performs a POST /instances/{instance}/password (the `ResetPassword` operationId) request.
 	// Takes a body of the `application/json` content type.
 	//
-	// Has the guest agent set a new administrator's password, encrypted to the key. The password of before is gone. The same key again changes nothing.
+	// Has the guest agent set a new administrator's password, encrypted to the key. The previous password is gone. The same key again changes nothing.
 	ResetPassword(ctx context.Context, instance InstanceId, body ResetPasswordJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// RunInShellWithBody performs a POST /instances/{instance}/shell (the `RunInShell` operationId) request,
@@ -1537,7 +1537,7 @@ func (c *Client) GetPassword(ctx context.Context, instance InstanceId, reqEditor
 // ResetPasswordWithBody performs a POST /instances/{instance}/password (the `ResetPassword` operationId) request,
 // with any type of body and a specified content type.
 //
-// Has the guest agent set a new administrator's password, encrypted to the key. The password of before is gone. The same key again changes nothing.
+// Has the guest agent set a new administrator's password, encrypted to the key. The previous password is gone. The same key again changes nothing.
 func (c *Client) ResetPasswordWithBody(ctx context.Context, instance InstanceId, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewResetPasswordRequestWithBody(c.Server, instance, contentType, body)
 	if err != nil {
@@ -1553,7 +1553,7 @@ func (c *Client) ResetPasswordWithBody(ctx context.Context, instance InstanceId,
 // ResetPassword performs a POST /instances/{instance}/password (the `ResetPassword` operationId) request.
 // Takes a body of the `application/json` content type.
 //
-// Has the guest agent set a new administrator's password, encrypted to the key. The password of before is gone. The same key again changes nothing.
+// Has the guest agent set a new administrator's password, encrypted to the key. The previous password is gone. The same key again changes nothing.
 func (c *Client) ResetPassword(ctx context.Context, instance InstanceId, body ResetPasswordJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewResetPasswordRequest(c.Server, instance, body)
 	if err != nil {

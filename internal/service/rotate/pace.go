@@ -285,7 +285,7 @@ func (s *Service) startRotating(
 		if i.phase == "" && !granted[i.ID] { // withdrawn or replaced since the plan
 			turns = append(turns, store.ItemTurn{
 				ID: i.ID, State: rotation.ItemUndone, EndedAt: new(s.now()),
-				Detail: "nobody grants " + i.OldName + " there now, so there is nothing to replace",
+				Detail: i.OldName + " is no longer granted there; nothing to replace",
 			})
 			continue
 		}

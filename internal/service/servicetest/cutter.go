@@ -98,7 +98,7 @@ func (c *cutter) lose(run record.Run, part string) {
 	_, err := c.Store.Pool().
 		Exec(
 			ctx,
-			"SELECT PG@(pid) FROM pg_locks WHERE locktype = 'advisory' AND pid <> pg_backend_pid() AND "+
+			"SELECT pg_terminate_backend(pid) FROM pg_locks WHERE locktype = 'advisory' AND pid <> pg_backend_pid() AND "+
 				"database = (SELECT oid FROM pg_database WHERE datname = current_database())",
 		)
 	if err != nil {

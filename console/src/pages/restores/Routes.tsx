@@ -57,7 +57,7 @@ export default function Routes() {
         </span>
         {r.lost.length > 0 && (
           <span>
-            Nobody can use:{" "}
+            Keys nobody can use:{" "}
             {r.lost.map((k, n) => (
               <span key={k.name}>
                 {n > 0 && ", "}

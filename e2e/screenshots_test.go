@@ -51,7 +51,7 @@ func TestScreenshots(t *testing.T) {
 	p.open("/")
 	take("console-reach", "tide-gauge-3")
 	p.open("/logins/ubuntu@ringing-web")
-	take("console-login", "The first look was on")
+	take("console-login", "The first reading was on")
 	p.open("/differences")
 	take("console-differences", "missing")
 	stack("console-login-and-differences", "console-login", "console-differences")

@@ -132,38 +132,43 @@ func (t *Table) WriteCompared(s *Session) {
 	const least = 14
 	side := max(1, (width-label)/(least+columnGap))
 	for rows := range slices.Chunk(t.Rows, side) {
-		each := (width-label)/len(rows) - columnGap
-		for n, h := range t.Head {
-			var cells [][]string
-			lines := 1
-			for _, row := range rows {
-				cells = append(cells, wrapped(row[n], each))
-				lines = max(lines, len(cells[len(cells)-1]))
-			}
-			for line := range lines {
-				var b strings.Builder
-				name := ""
-				if line == 0 {
-					name = h
-				}
-				fmt.Fprintf(&b, "%-*s", label, name)
-				for _, cell := range cells {
-					part := ""
-					if line < len(cell) {
-						part = cell[line]
-					}
-					b.WriteString(strings.Repeat(" ", columnGap) + part)
-					b.WriteString(strings.Repeat(" ", max(0, each-utf8.RuneCountInString(part))))
-				}
-				shown := strings.TrimRight(b.String(), " ")
-				if n == 0 {
-					shown = s.Faint(shown)
-				}
-				fmt.Fprintln(s.Env.Out, shown)
-			}
-		}
-		fmt.Fprintln(s.Env.Out)
+		t.turned(rows).lay(s, label, (width-label)/len(rows)-columnGap)
 	}
+}
+
+// turned returns the table of the rows whose columns are the rows, and whose rows the columns.
+func (t *Table) turned(rows [][]string) *Table {
+	out := &Table{}
+	for n, h := range t.Head {
+		row := []string{h}
+		for _, r := range rows {
+			row = append(row, r[n])
+		}
+		if n == 0 {
+			out.Head, out.Wraps = row, row[1:]
+			continue
+		}
+		out.Add(row...)
+	}
+	return out
+}
+
+// lay writes a table whose first column has the width first, and the others the width each.
+func (t *Table) lay(s *Session, first, each int) {
+	columns, widths := make([]int, len(t.Head)), make([]int, len(t.Head))
+	for n := range columns {
+		columns[n], widths[n] = n, each
+	}
+	widths[0] = first
+	for n, row := range append([][]string{t.Head}, t.Rows...) {
+		for _, line := range t.linesOf(row, columns, widths) {
+			if n == 0 {
+				line = s.Faint(line)
+			}
+			fmt.Fprintln(s.Env.Out, line)
+		}
+	}
+	fmt.Fprintln(s.Env.Out)
 }
 
 // wrapped parts a text into lines of at most so many characters: at its blanks, and within words that are longer.

@@ -57,7 +57,7 @@ export default function LoginPage() {
       <Card size="small" className="after-l">
         <Facts
           of={[
-            ["Status", l.reach.why],
+            ["Reach", l.reach.why],
             [
               "Instance",
               <Link key="i" to={`/instances/${encodeURIComponent(l.reach.instance)}`}>
@@ -348,7 +348,7 @@ function Files({ of }: { of: Login }) {
         {changes.length === 0 ? (
           <EmptyNote
             text={
-              `The first look was on ${moment(versions.data?.at(-1)?.seen_at ?? of.files[0]?.seen_at ?? "")}. ` +
+              `The first reading was on ${moment(versions.data?.at(-1)?.seen_at ?? of.files[0]?.seen_at ?? "")}. ` +
               "Nothing has changed since."
             }
           />

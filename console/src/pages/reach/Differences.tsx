@@ -129,7 +129,7 @@ const columns = (
     key: "since",
     render: (_, d) => d.since && `${d.status === "missing" ? "granted" : "first seen"} ${day(d.since)}`,
   },
-  { title: "Last look", key: "seen", render: (_, d) => d.seen_at && day(d.seen_at) },
+  { title: "Last reading", key: "seen", render: (_, d) => d.seen_at && day(d.seen_at) },
   {
     title: "What to do",
     key: "choice",

@@ -137,7 +137,7 @@ func (c *Cloud) resume() error {
 		return err
 	}
 	for _, i := range instances {
-		if i.RootDisk == "" && i.State != adapter.InstanceStateDeleted { // of before disks had records
+		if i.RootDisk == "" && i.State != adapter.InstanceStateDeleted { // of a time when disks had no records
 			if i, err = c.adoptDisk(i); err != nil {
 				return err
 			}

@@ -98,5 +98,5 @@ func PayloadOf[T any](run record.Run, earlier func(facts map[string]string) (T, 
 	return &w, err
 }
 
-// NoEarlier is for the kinds whose runs of before there were payloads are not resumed.
+// NoEarlier is for kinds whose runs from before payloads are not resumed.
 func NoEarlier[T any](map[string]string) (w T, err error) { return w, ErrPayload }

@@ -28,7 +28,7 @@ func redactPrivate(ctx context.Context, tx *sql.Tx) error {
 }
 
 // redactVersions takes what must not be kept out of the contents of files. Raw,
-// since it runs by itself on the database, past the records of now.
+// since it runs by itself on the database, not through the records, which later versions change.
 func redactVersions(ctx context.Context, tx *sql.Tx) error {
 	ids, err := idsOf(ctx, tx, "SELECT id::text FROM file_versions")
 	if err != nil {
@@ -56,7 +56,8 @@ func redactVersions(ctx context.Context, tx *sql.Tx) error {
 	return nil
 }
 
-// idsOf returns the ids that a question gives. Raw, since it runs by itself on the database, past the records of now.
+// idsOf returns the ids that a question gives. Raw,
+// since it runs by itself on the database, not through the records, which later versions change.
 func idsOf(ctx context.Context, tx *sql.Tx, query string) (ids []string, err error) {
 	rows, err := tx.QueryContext(ctx, query)
 	if err != nil {
@@ -77,7 +78,7 @@ func idsOf(ctx context.Context, tx *sql.Tx, query string) (ids []string, err err
 const redactedSentence = "(The details of this entry were removed, since they held a part of a private key.)"
 
 // redactDaybook takes what must not be kept out of the daybook. Raw, since it
-// runs by itself on the database, past the records of now.
+// runs by itself on the database, not through the records, which later versions change.
 func redactDaybook(ctx context.Context, tx *sql.Tx) error {
 	var told []daybook.Redacted
 	var last record.Entry
@@ -184,7 +185,7 @@ func holdsPrivate(e record.Entry) (bool, error) {
 }
 
 // entriesIn returns the next entries behind the one with the number.
-// Raw, since it runs by itself on the database, past the records of now.
+// Raw, since it runs by itself on the database, not through the records, which later versions change.
 func entriesIn(ctx context.Context, tx *sql.Tx, after int64) ([]record.Entry, error) {
 	rows, err := tx.QueryContext(
 		ctx,

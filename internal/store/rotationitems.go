@@ -190,7 +190,7 @@ func (s *Store) ProveEntered(ctx context.Context, id uuid.UUID) error {
 type ItemTurn struct {
 	ID    uuid.UUID
 	State rotation.ItemState
-	// Run is its run from now on, nil for the one of before; EndedAt when it ended, nil for not.
+	// Run is its run from now on, nil for the earlier one; EndedAt when it ended, nil for not.
 	Run     *uuid.UUID
 	Detail  string
 	EndedAt *time.Time

@@ -24,7 +24,7 @@ var ProveCommands = []kit.Command{
 FILE or folder, -agent, or found on this machine) and checked there. Without arguments
 every key at hand that is recorded is proved. Of a login, user@instance or just the instance: a login is
 completed from here, and the host key that was seen is reported. Nothing secret is sent.
-With -due it shows what is to be proved, of you or of -holder, and ends with status 3 if
+With -due it shows what you or -holder have to prove, and ends with status 3 if
 something is: by a proof that is missing or too old, not by one that soon will be.`,
 		Examples: []string{
 			"plumlatch prove -due",
@@ -114,7 +114,7 @@ func proofsDue(s *kit.Session, ctx context.Context, client *apiclient.Client, ho
 			"PROVED",
 			"STATE",
 		}, Name: func(d apiclient.ProofDue) string { return d.Key.Name },
-		None: "Nothing is to be proved.",
+		None: "Nothing to prove.",
 		Cells: func(d apiclient.ProofDue) []string {
 			last, state := "never", string(d.State)
 			if d.ProvedAt != nil {

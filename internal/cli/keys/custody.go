@@ -145,11 +145,10 @@ var CustodyCommands = []kit.Command{
 	},
 	{Name: "safe show", Flags: safeShow, Summary: "Show the state of the safe", Examples: []string{"plumlatch safe show"}},
 	{
-		Name:    "safe new-key",
-		Flags:   safeNewKey,
-		Summary: "Replace the safe's key and encrypt everything with the new one",
-		Detail: "The service continues meanwhile. What is cut off is resumed by the next call, or by the\nservice " +
-			"itself.",
+		Name:     "safe new-key",
+		Flags:    safeNewKey,
+		Summary:  "Replace the safe's key and encrypt everything with the new one",
+		Detail:   "The service keeps running. An interrupted change resumes with the next call, or by itself.",
 		Examples: []string{"plumlatch safe new-key -reason \"the machine was serviced\""},
 	},
 }

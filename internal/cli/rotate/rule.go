@@ -306,7 +306,7 @@ func ruleDelete(f *flag.FlagSet) func(context.Context, *kit.Session, []string) e
 	yes := f.Bool("yes", false, "do not ask")
 	return func(ctx context.Context, s *kit.Session, args []string) error {
 		if err := s.Confirm(
-			*yes, fmt.Sprintf("This ends the rotation rule %s. Its keys are rotated by themselves no more.", args[0]),
+			*yes, fmt.Sprintf("This ends the rotation rule %s. Its keys will no longer rotate automatically.", args[0]),
 			args[0],
 		); err != nil {
 			return err

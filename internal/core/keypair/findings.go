@@ -95,7 +95,7 @@ func JudgePrivate(f PrivateFile) []Finding {
 		out = append(out, Finding{
 			"no-passphrase",
 			Caution,
-			"the private key has no passphrase: whoever gets the file gets in",
+			"the private key has no passphrase: anyone with the file can log in",
 			"Give it one: plumlatch key passphrase FILE",
 			"",
 		})

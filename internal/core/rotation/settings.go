@@ -107,7 +107,7 @@ func (s Started) Together() error {
 	case s.FromHere && s.Service:
 		return &Fault{
 			"make",
-			"whoever edits from their own machine needs the new private keys there, and the service would keep them",
+			"editing from your own machine needs the new private keys there, and the service would keep them",
 			"Say -make here",
 		}
 	}

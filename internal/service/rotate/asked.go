@@ -213,7 +213,7 @@ func knownOrNew(ctx context.Context, tx *store.Store, a record.AskedKey, k recor
 			Code:   "old-key",
 			Field:  "public_key",
 			Where:  []string{earlier.Name},
-			Detail: "this is the key that is to be replaced",
+			Detail: "this is the key being replaced",
 			Remedy: "Bring another: plumlatch rotate bring " + a.Name + " -new",
 		}
 	}

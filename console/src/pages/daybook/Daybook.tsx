@@ -77,7 +77,7 @@ export default function Daybook() {
           ))}
       </div>
       {streaming === "broken" && (
-        <Alert type="warning" showIcon className="after-s" title="The stream was cut off; it is tried again" />
+        <Alert type="warning" showIcon className="after-s" title="The connection was lost; reconnecting" />
       )}
       <PagedTable<Entry>
         pages={pages}

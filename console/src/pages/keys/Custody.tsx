@@ -80,8 +80,8 @@ export function HandOver({ of }: { of: Key }) {
           send={(body) => take(api.POST("/keys/{key}/hand-over", { params: { path: { key: of.name } }, body }))}
         >
           <p>
-            Whoever takes it over proves that they hold the private key. One that never left the safe changes its holder
-            at once.
+            The new holder proves that they have the private key. One that never left the safe changes its holder at
+            once.
           </p>
           <Form.Item name="to" label="To" rules={[{ required: true, message: "Say to whom" }]}>
             <Select showSearch options={holders.map((k) => ({ value: k.name, label: `${k.name} (${k.title})` }))} />

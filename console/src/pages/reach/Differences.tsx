@@ -221,7 +221,7 @@ function Confirm({ of, close }: { of: (Difference & { choice: Choice })[]; close
               type="warning"
               showIcon
               className="after-m"
-              title="Whoever holds only a key that is removed no longer gets in."
+              title="Anyone who has only a removed key can no longer log in."
             />
           )}
           <p>

@@ -65,7 +65,7 @@ export default function ToProve() {
           noun="key"
           rowKey={(d) => d.key.name}
           columns={columns}
-          empty={<EmptyNote text={holder ? "Nothing is to be proved here." : "Nobody has anything to prove."} />}
+          empty={<EmptyNote text={holder ? "Nothing to prove here." : "Nobody has anything to prove."} />}
         />
       </Card>
     </>

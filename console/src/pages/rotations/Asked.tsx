@@ -103,7 +103,7 @@ function Bring({ of, close }: { of: AskedKey; close: () => void }) {
   return (
     <Modal open title={`Bring a new public key that follows ${of.follows}`} footer={null} onCancel={close} width={680}>
       <p>
-        Best on the machine where the private key is to be:{" "}
+        Best on the machine that keeps the private key:{" "}
         <CopyText text={`plumlatch rotate bring ${of.name} -new`} label="command" />
       </p>
       <Form<{ public_key: string }> layout="vertical" requiredMark={false} onFinish={(v) => bring.mutate(v)}>

@@ -165,7 +165,7 @@ func TestEveryPageIsReadableInLightAndDarkAtEveryWidthAndByName(t *testing.T) {
 	restore := "/restores/" + restores[0].Run.Id.String()
 	p := openBrowser(t, h.url)
 	p.signedIn("ines", demo.Password("ines"))
-	p.within(5 * time.Minute) // for so many pages
+	p.within(12 * time.Minute) // for so many pages
 	for _, path := range append(pages, rotation, rotation+"/report", restore, restore+"/report") {
 		for n, look := range []struct {
 			wide int64

@@ -266,7 +266,7 @@ func TestHoldersAreAskedForNewPublicKeysAndTheRotationGoesOnWithThem(t *testing.
 		t.Errorf("%d %s", otherHolder.status, otherHolder.err)
 	}
 	for _, c := range []struct{ args, want string }{
-		{h.private("mine.pub"), "the key that is to be replaced"},
+		{h.private("mine.pub"), "old-key"},
 		{"", "give the FILE"},
 		{h.keysFile("a"), "a second key begins here"},
 	} {

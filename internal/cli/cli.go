@@ -66,27 +66,17 @@ func commands() []kit.Command {
 // Run carries out the command line and returns the exit status.
 func Run(ctx context.Context, args []string, env kit.Env) int {
 	err := run(ctx, args, env)
-	var usage *kit.UsageError
 	var quiet *kit.QuietError
 	switch {
-	case err == nil:
-		return kit.ExitDone
-	case errors.As(err, &quiet):
-		return quiet.Status
-	}
-	status := kit.ExitFailed
-	if errors.As(err, &usage) {
-		status = kit.ExitUsage
-	}
-	switch {
+	case err == nil || errors.As(err, &quiet):
 	case slices.ContainsFunc(args, func(a string) bool { return strings.TrimLeft(a, "-") == "json" && a != "json" }):
 		kit.WriteProblem(env.Err, err)
-	case status == kit.ExitUsage:
+	case kit.Status(err) == kit.ExitUsage:
 		fmt.Fprintln(env.Err, "plumlatch:", text.PlainLines(err.Error()))
 	default:
 		kit.WriteError(env.Err, err)
 	}
-	return status
+	return kit.Status(err)
 }
 
 func run(ctx context.Context, args []string, env kit.Env) error {

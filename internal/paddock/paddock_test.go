@@ -484,7 +484,7 @@ func TestTheAPIAsksForItsTokenAndTellsErrorsApart(t *testing.T) {
 }
 
 func TestProgressGrowsThroughThePhases(t *testing.T) {
-	r := newRig(t, Latency{Disk: 100 * time.Millisecond, Boot: 100 * time.Millisecond})
+	r := newRig(t, Latency{Disk: 500 * time.Millisecond, Boot: 500 * time.Millisecond})
 	op, err := r.client.Launch(
 		t.Context(),
 		cloud.Launch{RequestToken: "t", Name: "slow", Image: "debian-12", Size: "small", Zone: "north-shore-a"},

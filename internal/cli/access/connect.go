@@ -81,7 +81,9 @@ func connect(f *flag.FlagSet) func(context.Context, *kit.Session, []string) erro
 			return err
 		}
 		if i.State != apiclient.InstanceStateRunning {
-			return fmt.Errorf("%s is %s. Start it: plumlatch instance start %s", i.Name, i.State, i.Name)
+			return kit.Conflict(
+				"wrong-state", fmt.Sprintf("%s is %s", i.Name, i.State), "Start it: plumlatch instance start "+i.Name,
+			)
 		}
 		if *with == "" {
 			openers, err := kit.Answer[apiclient.OpeningPage](
@@ -91,7 +93,7 @@ func connect(f *flag.FlagSet) func(context.Context, *kit.Session, []string) erro
 				return err
 			}
 			if *with = s.FileFor(openers.Items); *with == "" && !*windows {
-				return fmt.Errorf("no private key that opens %s was found on this machine. Say where one is: -with FILE", i.Name)
+				return noPrivateKey("that opens " + i.Name)
 			}
 		}
 		if *windows {

@@ -3,7 +3,6 @@ package access
 
 import (
 	"context"
-	"errors"
 	"flag"
 	"fmt"
 	"net/http"
@@ -198,9 +197,10 @@ func readUntil(text string) (*time.Time, error) {
 	return new(at.AddDate(0, 0, 1)), nil
 }
 
-var errOwnLine = errors.New(
-	"this is the line of the key that was logged in with: nothing would show that another key opens the login. Give " +
-		"another with -with FILE, or -agent -pick",
+var errOwnLine = kit.Refused(
+	"own-line",
+	"this is the line of the key that was logged in with, so nothing would show that another key opens the login",
+	"Give another key: -with FILE, or -agent -pick COMMENT",
 )
 
 func grantWithdraw(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error {

@@ -200,7 +200,7 @@ func showProved(s *kit.Session, results []proved, err error) error {
 	case err != nil && done > 0:
 		return kit.Quiet(kit.ExitNotAsItShould)
 	case done == 0 && err == nil:
-		return errors.New("no key here is recorded. Record one: plumlatch key import NAME -from FILE")
+		return kit.Missing("no-such-key", "no key here is recorded", "Record one: plumlatch key import NAME -from FILE")
 	}
 	return err
 }
@@ -254,13 +254,11 @@ func signerFor(s *kit.Session, sha256 string, signers []kit.AtHand, h kit.LocalK
 		}
 	}
 	if h.Given() {
-		return kit.AtHand{}, fmt.Errorf("its private key (%s) is not there", sha256)
+		return kit.AtHand{}, kit.Missing("no-private-key", "the private key of "+sha256+" is not among those given", "")
 	}
 	file := s.FindPrivate(sha256)
 	if file == "" {
-		return kit.AtHand{}, fmt.Errorf(
-			"its private key (%s) was not found on this machine; say where it is: -with FILE or -agent", sha256,
-		)
+		return kit.AtHand{}, noPrivateKey("of " + sha256)
 	}
 	return s.FileKey(file, h.PassphraseFile, false)
 }
@@ -312,7 +310,7 @@ func proveLogin(s *kit.Session,
 		file := s.FileFor(l.Openers)
 		if file == "" {
 			return fail(
-				errors.New("no private key that opens it was found on this machine; say where one is: -with FILE or -agent"),
+				noPrivateKey("that opens " + name),
 			)
 		}
 		signer, err := s.FileKey(file, h.PassphraseFile, false)
@@ -327,11 +325,22 @@ func proveLogin(s *kit.Session,
 	}
 	defer session.Close()
 	if record, err := s.RecordOf(ctx, client, signer); err != nil || record == "" {
-		return fail(errors.Join(err, errors.New("the login was completed, but its key is not recorded")))
+		return fail(errors.Join(err, kit.Missing(
+			"no-such-key", "the login was completed, but its key is not recorded",
+			"Record it: plumlatch key import NAME -from FILE",
+		)))
 	}
 	if _, err := s.ReportEntry(ctx, client, l, session, signer); err != nil {
 		return fail(err)
 	}
 	out.Proved = true
 	return out, nil
+}
+
+// noPrivateKey is the failure that no private key of a kind was found on this machine.
+func noPrivateKey(which string) error {
+	return kit.Missing(
+		"no-private-key", "no private key "+which+" was found on this machine",
+		"Say where it is: -with FILE, or -agent for the keys of the ssh-agent",
+	)
 }

@@ -419,7 +419,7 @@ func keyMarkLost(f *flag.FlagSet) func(context.Context, *kit.Session, []string) 
 			return err
 		}
 		if len(loss.Keys) == 0 {
-			return fmt.Errorf("%s holds no active key", *holder)
+			return kit.Missing("no-such-key", *holder+" holds no active key", "")
 		}
 		if !s.Json && !s.Quiet {
 			showLoss(s, loss)

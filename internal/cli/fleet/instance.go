@@ -3,17 +3,14 @@ package fleet
 
 import (
 	"context"
-	"errors"
 	"flag"
 	"fmt"
 	"net/http"
-	"slices"
 	"strconv"
 	"strings"
 
 	"plumlatch/internal/apiclient"
 	"plumlatch/internal/cli/access"
-	"plumlatch/internal/cli/keys"
 	"plumlatch/internal/cli/kit"
 )
 
@@ -95,127 +92,6 @@ a pair is made on this machine first. Ctrl-C stops the watching, not the launch.
 	},
 }
 
-func instanceLaunch(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error {
-	var granted kit.Names
-	var pair keys.PairFlags
-	l := kit.Labels{}
-	image := f.String("image", "", "the image; see: plumlatch image list")
-	size := f.String("size", "", "the size; see: plumlatch size list")
-	zone := f.String("zone", "", "the zone; the cloud's first unless given")
-	f.Var(&granted, "key", "the `name` of a key that is to open it; can be given several times")
-	newKey := f.String("new", "", "make a pair of this `name` on this machine first, and let it open the instance")
-	f.StringVar(&pair.Typ, "type", "ed25519", "with -new: ed25519, rsa or ecdsa")
-	f.IntVar(&pair.Bits, "bits", 0, "with -new: the size of an rsa or ecdsa key")
-	f.StringVar(&pair.Out, "out", "", "with -new: `file` for the private key; ~/.ssh/NAME unless given")
-	steward := f.Bool("steward", false, "place a steward key as well, by which the service sweeps and changes keys")
-	noKey := f.Bool("no-key", false, "launch without any key: nobody will be able to log in")
-	static := f.Bool("static-address", false, "take a public address that stays at a stop")
-	f.Var(l, "label", "a label, `name=value`; can be given several times")
-	reason := f.String("reason", "", "why, for the daybook")
-	noWait := f.Bool("no-wait", false, "end when the launch has begun")
-	return func(ctx context.Context, s *kit.Session, args []string) error {
-		client, err := s.Connect()
-		if err != nil {
-			return err
-		}
-		if len(granted) == 0 && *newKey == "" && !*noKey {
-			return kit.Usage(
-				"no key was given, so nobody would be able to log in\nName a key (-key NAME), make one (-new NAME), or say " +
-					"-no-key if that is meant",
-			)
-		}
-		if *newKey != "" {
-			if err := checkCatalogue(s, ctx, client, *image, *size); err != nil {
-				return err // before a pair is made for nothing
-			}
-			pair.Maker = "here"
-			k, path, err := keys.NewPair(s, ctx, *newKey, pair)
-			if err != nil {
-				return err
-			}
-			if !s.Json && !s.Quiet {
-				fmt.Fprintf(s.Env.Err, "Made the key %s; its private key is in %s.\n", k.Name, s.Shown(path))
-			}
-			granted = append(granted, *newKey)
-		}
-		request := apiclient.LaunchInstance{
-			Name:          args[0],
-			Image:         *image,
-			Size:          *size,
-			Zone:          kit.Optional(*zone),
-			StaticAddress: static,
-			Reason:        kit.Optional(*reason),
-		}
-		if len(granted) > 0 {
-			request.Keys = new([]string(granted))
-		}
-		if *noKey {
-			request.NoKey = noKey
-		}
-		if *steward {
-			request.Steward = steward
-		}
-		if len(l) > 0 {
-			request.Labels = new(map[string]string(l))
-		}
-		begun, err := kit.Answer[apiclient.Launched](
-			client.LaunchInstance(ctx, &apiclient.LaunchInstanceParams{IdempotencyKey: kit.NewRequestKey()}, request),
-		)
-		if err != nil {
-			return err
-		}
-		if *noWait {
-			return Begun(s, begun.Run, args[0])
-		}
-		if !s.Json && !s.Quiet {
-			fmt.Fprintf(
-				s.Env.Err,
-				"Launching %s (%s, %s, %s)\n", args[0], begun.Instance.Image, begun.Instance.Size, begun.Instance.Zone,
-			)
-		}
-		run, err := s.Watch(ctx, client, begun.Run.Id)
-		if err != nil {
-			return err
-		}
-		if run.State != apiclient.RunStateDone {
-			if *newKey != "" {
-				fmt.Fprintf(s.Env.Err, "The key %s is recorded and can be used for another try.\n", *newKey)
-			}
-			return s.RunEnded(run)
-		}
-		return launched(s, ctx, client, args[0], *noKey)
-	}
-}
-
-func checkCatalogue(s *kit.Session, ctx context.Context, client *apiclient.Client, image, size string) error {
-	c, err := kit.Answer[apiclient.Catalogue](client.GetCatalogue(ctx))
-	if err != nil {
-		return err
-	}
-	var images, sizes []string
-	for _, i := range c.Images {
-		images = append(images, i.Name)
-	}
-	for _, z := range c.Sizes {
-		sizes = append(sizes, z.Name)
-	}
-	for _, w := range []struct {
-		what, wanted string
-		among        []string
-	}{{"image", image, images}, {"size", size, sizes}} {
-		if !slices.Contains(w.among, w.wanted) {
-			return &kit.ApiclientError{
-				Problem: apiclient.Problem{
-					Code:   "no-such-" + w.what,
-					Detail: fmt.Sprintf("the cloud has no %s %q", w.what, w.wanted),
-					Remedy: new("There are: " + strings.Join(w.among, ", ")),
-				},
-			}
-		}
-	}
-	return nil
-}
-
 func Begun(s *kit.Session, run apiclient.Run, instance string) error {
 	if s.Json {
 		return s.WriteJSON(run)
@@ -225,54 +101,6 @@ func Begun(s *kit.Session, run apiclient.Run, instance string) error {
 		return nil
 	}
 	fmt.Fprintf(s.Env.Out, "The %s of %s has begun. Watch it: plumlatch run watch %s\n", run.Kind, instance, run.Id)
-	return nil
-}
-
-// launched tells how to log in, and tries it where a private key is here.
-func launched(s *kit.Session, ctx context.Context, client *apiclient.Client, instance string, noKey bool) error {
-	i, err := kit.Answer[apiclient.Instance](client.GetInstance(ctx, instance))
-	if err != nil {
-		return err
-	}
-	openers, err := kit.Answer[apiclient.OpeningPage](client.ListOpeners(ctx, instance, &apiclient.ListOpenersParams{}))
-	if err != nil {
-		return err
-	}
-	file := s.FileFor(openers.Items)
-	entry := s.TryLogin(ctx, client, i, file)
-	if s.Json {
-		return s.WriteJSON(struct {
-			apiclient.Instance
-			SSH      string `json:"ssh"`
-			LoggedIn bool   `json:"logged_in"`
-		}{i, sshCommand(s, i.Connection, file), entry == nil})
-	}
-	if s.Quiet {
-		fmt.Fprintln(s.Env.Out, i.Name)
-		return nil
-	}
-	fmt.Fprintln(s.Env.Out)
-	if noKey {
-		fmt.Fprintf(s.Env.Out, "%s is up, and nobody can log in: no key was placed.\n", i.Name)
-		return nil
-	}
-	switch {
-	case entry == nil:
-		fmt.Fprintf(
-			s.Env.Out,
-			"%s is up. A login as %s with %s was tried from here and completed.\n", i.Name, i.Connection.User,
-			s.Shown(file),
-		)
-	case errors.Is(entry, kit.ErrNotTried):
-		fmt.Fprintf(
-			s.Env.Out,
-			"%s is up and accepts the key for %s. No login was tried: %v.\n", i.Name, i.Connection.User, entry,
-		)
-	default:
-		fmt.Fprintf(s.Env.Out, "%s is up and accepts the key, but a login from here failed: %v\n", i.Name, entry)
-	}
-	fmt.Fprintf(s.Env.Out, "\n  %s\n\n", sshCommand(s, i.Connection, file))
-	showHostKeys(s, i.Connection)
 	return nil
 }
 

@@ -172,7 +172,7 @@ func keyNew(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error
 func NewPair(s *kit.Session, ctx context.Context, keyName string, p PairFlags) (apiclient.Key, string, error) {
 	var none apiclient.Key
 	if err := name.Check(keyName); err != nil {
-		return none, "", fmt.Errorf("the name %q does not do: %w", keyName, err)
+		return none, "", kit.BadName(keyName, err)
 	}
 	if p.Maker != "here" && p.Maker != "service" {
 		return none, "", kit.Usage(fmt.Sprintf("-make is here or service, not %q", p.Maker))
@@ -269,13 +269,10 @@ func checkFree(s *kit.Session, ctx context.Context, client *apiclient.Client, ke
 		_, err := release(ctx, client, keyName, "")
 		return fmt.Errorf("there is a key named %s already: %w", keyName, err)
 	}
-	return &kit.ApiclientError{
-		Problem: apiclient.Problem{
-			Code:   "name-taken",
-			Detail: fmt.Sprintf("there is a key named %s already", keyName),
-			Remedy: new("Choose another name, or see it: plumlatch key show " + keyName),
-		},
-	}
+	return kit.Conflict(
+		"name-taken", fmt.Sprintf("there is a key named %s already", keyName),
+		"Choose another name, or see it: plumlatch key show "+keyName,
+	)
 }
 
 // madeByService has the service make the pair. A passphrase is put on the
@@ -379,6 +376,11 @@ func keyImport(f *flag.FlagSet) func(context.Context, *kit.Session, []string) er
 		k, err := kit.Answer[apiclient.Key](
 			client.ImportKey(ctx, &apiclient.ImportKeyParams{IdempotencyKey: kit.NewRequestKey()}, request),
 		)
+		recorded := "is recorded"
+		if code := kit.Code(err); code == "key-known" || code == "name-taken" {
+			recorded = "was recorded already, with this key; nothing was changed"
+			k, err = sameKey(ctx, client, args[0], public.Public, err)
+		}
 		if err != nil {
 			return err
 		}
@@ -392,7 +394,7 @@ func keyImport(f *flag.FlagSet) func(context.Context, *kit.Session, []string) er
 		for _, n := range public.Notes {
 			fmt.Fprintf(s.Env.Err, "Repaired: %s.\n", n.Text)
 		}
-		fmt.Fprintf(s.Env.Out, "%s is recorded.\n\n", k.Name)
+		fmt.Fprintf(s.Env.Out, "%s %s.\n\n", k.Name, recorded)
 		note := ""
 		if k.Comment != "" && k.Comment == public.Comment {
 			note = s.Faint("  (kept; -no-comment drops it, -comment TEXT replaces it)")
@@ -404,6 +406,17 @@ func keyImport(f *flag.FlagSet) func(context.Context, *kit.Session, []string) er
 		showFindings(s, k.Findings)
 		return nil
 	}
+}
+
+// sameKey returns the key of that name if it is this one, and refused if it is not.
+func sameKey(
+	ctx context.Context, client *apiclient.Client, keyName string, public keypair.Public, refused error,
+) (apiclient.Key, error) {
+	k, err := kit.Answer[apiclient.Key](client.GetKey(ctx, keyName))
+	if err != nil || k.Fingerprints.Sha256 != keypair.FormatSHA256(public.SHA256()) {
+		return k, refused
+	}
+	return k, nil
 }
 
 func importText(s *kit.Session, from string, held kit.AgentFlags) (string, error) {

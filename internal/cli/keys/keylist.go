@@ -30,7 +30,7 @@ const (
 // a preview.
 func importList(s *kit.Session, ctx context.Context, prefix, path string, drop, yes bool, n newKeyFlags) error {
 	if err := name.Check(prefix); err != nil {
-		return fmt.Errorf("the name %q does not do: %w", prefix, err)
+		return kit.BadName(prefix, err)
 	}
 	listed, err := readListFile(path)
 	if err != nil {
@@ -38,7 +38,9 @@ func importList(s *kit.Session, ctx context.Context, prefix, path string, drop, 
 	}
 	keys, refused := nameListed(prefix, listed, drop)
 	if len(keys) == 0 {
-		return fmt.Errorf("%s holds no key that can be imported (%d lines were refused)", path, len(refused))
+		return kit.Failed(
+			"no-keys-in-list", fmt.Sprintf("%s has no key that can be imported; %d lines were refused", path, len(refused)), "",
+		)
 	}
 	client, err := s.Connect()
 	if err != nil {
@@ -57,7 +59,7 @@ func importList(s *kit.Session, ctx context.Context, prefix, path string, drop, 
 	if err != nil {
 		return err
 	}
-	return showListResults(s, results, len(refused))
+	return showListResults(s, lineResults(listed, results))
 }
 
 // sendList sends the keys in parts, two at once, and returns what became of
@@ -215,10 +217,39 @@ func tellPart(s *kit.Session, done, all int) {
 	}
 }
 
-// showListResults tells what became of the keys; what was not recorded is named.
-func showListResults(s *kit.Session, results []apiclient.ListResult, refused int) error {
+// lineResult is what came of one line of a list. A line that is refused here has no name.
+type lineResult struct {
+	Line int `json:"line"`
+	apiclient.ListResult
+}
+
+// lineResults puts the answers of the service and what was refused here in the order of the lines.
+func lineResults(listed []keypair.Listed, results []apiclient.ListResult) []lineResult {
+	out := make([]lineResult, 0, len(listed))
+	for _, l := range listed {
+		if l.Refused != nil {
+			out = append(out, lineResult{l.Line, apiclient.ListResult{
+				State: apiclient.ListResultStateRefused, Detail: &l.Refused.Problem,
+			}})
+			continue
+		}
+		out = append(out, lineResult{l.Line, results[0]})
+		results = results[1:]
+	}
+	return out
+}
+
+// showListResults tells what became of the keys; what was not recorded is named. It ends with status 3
+// unless every key of the list is recorded now.
+func showListResults(s *kit.Session, results []lineResult) error {
+	var end error
+	for _, r := range results {
+		if r.State != apiclient.ListResultStateRecorded && r.State != apiclient.ListResultStateKnown {
+			end = kit.Quiet(kit.ExitNotAsItShould)
+		}
+	}
 	if s.Json {
-		return s.WriteJSON(results)
+		return errors.Join(s.WriteJSON(results), end)
 	}
 	counts := map[apiclient.ListResultState]int{}
 	told := 0
@@ -232,8 +263,8 @@ func showListResults(s *kit.Session, results []apiclient.ListResult, refused int
 		}
 		told++
 		fmt.Fprintf(
-			s.Env.Out, "%s: %s %s\n", r.Name, strings.TrimSpace(string(r.State)+" "+kit.Given(r.KnownAs)),
-			kit.Given(r.Detail),
+			s.Env.Out, "line %d: %s %s %s\n", r.Line, r.Name,
+			strings.TrimSpace(string(r.State)+" "+kit.Given(r.KnownAs)), kit.Given(r.Detail),
 		)
 	}
 	if !s.Quiet {
@@ -241,8 +272,8 @@ func showListResults(s *kit.Session, results []apiclient.ListResult, refused int
 			s.Env.Out,
 			"%d recorded, %d known already, %d names taken, %d refused.\n", counts[apiclient.ListResultStateRecorded],
 			counts[apiclient.ListResultStateKnown], counts[apiclient.ListResultStateNameTaken],
-			counts[apiclient.ListResultStateRefused]+refused,
+			counts[apiclient.ListResultStateRefused],
 		)
 	}
-	return nil
+	return end
 }

@@ -1,7 +1,6 @@
 package kit
 
 import (
-	"errors"
 	"flag"
 	"fmt"
 	"net"
@@ -34,11 +33,13 @@ func (a AgentFlags) Check() error {
 func (s *Session) dialAgent() (agent.ExtendedAgent, net.Conn, error) {
 	path := s.Env.Getenv("SSH_AUTH_SOCK")
 	if path == "" {
-		return nil, nil, errors.New("there is no ssh-agent: SSH_AUTH_SOCK is not set. Start one: eval $(ssh-agent)")
+		return nil, nil, Missing(
+			"no-agent", "no ssh-agent is running: SSH_AUTH_SOCK is not set", "Start one: eval $(ssh-agent)",
+		)
 	}
 	conn, err := net.Dial("unix", path)
 	if err != nil {
-		return nil, nil, fmt.Errorf("the ssh-agent does not answer: %w", err)
+		return nil, nil, Missing("no-agent", "the ssh-agent does not answer: "+err.Error(), "")
 	}
 	return agent.NewClient(conn), conn, nil
 }
@@ -71,7 +72,7 @@ func (s *Session) AgentKeys(a AgentFlags) ([]keypair.Public, error) {
 		keys = append(keys, k)
 	}
 	if len(keys) == 0 {
-		return nil, errors.New("the ssh-agent holds no key. Add one: ssh-add FILE")
+		return nil, Missing("no-key-in-agent", "the ssh-agent has no keys", "Add one: ssh-add FILE")
 	}
 	return pickKeys(keys, a.pick)
 }
@@ -98,7 +99,9 @@ func pickKeys(keys []keypair.Public, pick string) ([]keypair.Public, error) {
 			return picked, nil
 		}
 	}
-	return nil, fmt.Errorf("no key in the ssh-agent fits %q. It holds:\n%s", pick, listKeys(keys))
+	return nil, Missing(
+		"no-key-in-agent", fmt.Sprintf("no key in the ssh-agent matches %q. It has:\n%s", pick, listKeys(keys)), "",
+	)
 }
 
 // AgentKey returns the one key that is picked.
@@ -108,9 +111,7 @@ func (s *Session) AgentKey(a AgentFlags) (keypair.Public, error) {
 		return keypair.Public{}, err
 	}
 	if len(keys) > 1 {
-		return keypair.Public{}, fmt.Errorf(
-			"%d keys in the ssh-agent fit; say which with -pick:\n%s", len(keys), listKeys(keys),
-		)
+		return keypair.Public{}, Usage(fmt.Sprintf("%d keys in the ssh-agent match; say which with -pick:\n%s", len(keys), listKeys(keys)))
 	}
 	return keys[0], nil
 }

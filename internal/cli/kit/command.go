@@ -9,16 +9,6 @@ import (
 	"strings"
 )
 
-// The exit statuses.
-const (
-	ExitDone   = 0
-	ExitFailed = 1
-	ExitUsage  = 2
-	// ExitNotAsItShould is for scripts: the answer is that something is not as
-	// it should be.
-	ExitNotAsItShould = 3
-)
-
 // Version is what the client calls itself.
 var Version = "dev"
 
@@ -40,22 +30,6 @@ type Command struct {
 	// Flags adds the command's flags and returns what it does with them.
 	Flags func(*flag.FlagSet) func(context.Context, *Session, []string) error
 }
-
-// UsageError is an error about how the command was written.
-type UsageError struct{ text string }
-
-func (e *UsageError) Error() string { return e.text }
-
-// Usage is an error about how the command was written.
-func Usage(text string) error { return &UsageError{text} }
-
-// Quiet ends with a status after everything has been said.
-func Quiet(status int) error { return &QuietError{status} }
-
-// QuietError ends with a status after everything has been said.
-type QuietError struct{ Status int }
-
-func (e *QuietError) Error() string { return "" }
 
 // Labels is a flag that can be given several times, as name=value.
 type Labels map[string]string

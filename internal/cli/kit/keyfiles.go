@@ -26,7 +26,7 @@ type KeyFile struct {
 func Reserve(path string) (*KeyFile, error) {
 	for _, p := range []string{path, path + ".pub"} {
 		if _, err := os.Lstat(p); err == nil {
-			return nil, fmt.Errorf("%s is there already and is never written over; give another file with -out FILE", p)
+			return nil, Conflict("file-exists", p+" exists, and files are never overwritten", "Give another file: -out FILE")
 		} else if !errors.Is(err, fs.ErrNotExist) {
 			return nil, err
 		}
@@ -169,10 +169,10 @@ func (s *Session) Passphrase(ask bool, file string) ([]byte, error) {
 		return nil, err
 	}
 	if !bytes.Equal(first, second) {
-		return nil, errors.New("the two passphrases differ; nothing was made")
+		return nil, Failed("passphrases-differ", "the two passphrases differ; nothing was made", "Try again")
 	}
 	if len(first) == 0 {
-		return nil, errors.New("the passphrase is empty; leave -passphrase out for none")
+		return nil, Failed("empty-passphrase", "the passphrase is empty", "For none, leave out -passphrase")
 	}
 	return first, nil
 }

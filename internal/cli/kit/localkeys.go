@@ -69,7 +69,7 @@ func (s *Session) LocalKeys(h LocalKeyFlags) (signers []AtHand, close func(), er
 		}
 	}
 	if len(signers) == 0 {
-		return nil, nil, fmt.Errorf("there is no private key in %s that can be opened here", h.With)
+		return nil, nil, Missing("no-private-key", "no private key in "+h.With+" can be opened here", "")
 	}
 	return signers, func() {}, nil
 }
@@ -93,7 +93,7 @@ func (s *Session) FileKey(path, passphraseFile string, quiet bool) (AtHand, erro
 		return AtHand{}, err
 	}
 	if k.Private == nil {
-		return AtHand{}, fmt.Errorf("%s is a public key; give the private one", path)
+		return AtHand{}, publicGiven(path)
 	}
 	return SignerOf(k.Private.Pair, path)
 }
@@ -143,7 +143,10 @@ func TargetOf(c apiclient.Connection) (sshio.Target, error) {
 		t.HostKeys = append(t.HostKeys, k.Blob)
 	}
 	if len(t.HostKeys) == 0 {
-		return t, errors.New("no host key is pinned, so the machine cannot be told from another")
+		return t, Refused(
+			"no-host-key", "no host key is pinned for this instance, so nothing shows that it is the right one",
+			"",
+		)
 	}
 	return t, nil
 }
@@ -171,4 +174,8 @@ func Enter(ctx context.Context, c apiclient.Connection, signers []AtHand) (*sshi
 // HostPort writes an address for people.
 func HostPort(c apiclient.Connection) string {
 	return net.JoinHostPort(c.Address, fmt.Sprint(c.Port))
+}
+
+func publicGiven(path string) error {
+	return Failed("public-key-given", path+" is a public key", "Give the file with the private key")
 }

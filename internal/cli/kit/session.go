@@ -189,14 +189,6 @@ func (s *Session) dialWith(server, token string, cookies []*http.Cookie) (*apicl
 	)
 }
 
-// ApiclientError is the service's own no.
-type ApiclientError struct{ apiclient.Problem }
-
-func (e *ApiclientError) Error() string { return e.Detail }
-
-// ErrUnreachable is wrapped by errors of a service that does not answer.
-var ErrUnreachable = errors.New("the service does not answer")
-
 // Answer reads a response into a T, or into an error.
 func Answer[T any](r *http.Response, err error) (T, error) {
 	var v T
@@ -272,64 +264,6 @@ func AnswerBytes(r *http.Response, err error) ([]byte, error) {
 	return nil, &ApiclientError{p}
 }
 
-// Code returns the stable code of the service's no, or "".
-func Code(err error) string {
-	var e *ApiclientError
-	if errors.As(err, &e) {
-		return e.Code
-	}
-	return ""
-}
-
-// WriteError says what is wrong, where, and what to type next.
-func WriteError(w io.Writer, err error) {
-	var e *ApiclientError
-	if !errors.As(err, &e) {
-		fmt.Fprintln(w, "plumlatch:", text.PlainLines(err.Error()))
-		if errors.Is(err, ErrUnreachable) {
-			fmt.Fprintln(w, "Is it running, and is its address right? Give it with -server URL or PLUMLATCH_URL.")
-		}
-		return
-	}
-	where := ""
-	if e.Line != nil && e.Column != nil && Given(e.Field) == "public_key" {
-		where = fmt.Sprintf("line %d, column %d: ", *e.Line, *e.Column)
-	}
-	fmt.Fprintf(w, "plumlatch: %s%s\n", where, text.PlainLines(e.Detail))
-	if e.Code == "key-granted" && e.Where != nil {
-		for _, x := range *e.Where {
-			fmt.Fprintln(w, "  "+text.Plain(x))
-		}
-	}
-	if e.Remedy != nil {
-		fmt.Fprintln(w, text.PlainLines(*e.Remedy)+".")
-	}
-	if e.Code == "failed" && e.RequestId != nil {
-		fmt.Fprintln(w, "Request id:", *e.RequestId)
-	}
-}
-
-// WriteProblem writes an error for programs: the problem that the service told of, or one with
-// the code usage, unreachable or failed.
-func WriteProblem(w io.Writer, err error) {
-	var e *ApiclientError
-	var usage *UsageError
-	problem := any(map[string]string{"code": "failed", "detail": err.Error()})
-	switch {
-	case errors.As(err, &e):
-		problem = e.Problem
-	case errors.As(err, &usage):
-		problem = map[string]string{"code": "usage", "detail": err.Error()}
-	case errors.Is(err, ErrUnreachable):
-		problem = map[string]string{"code": "unreachable", "detail": err.Error()}
-	}
-	text, err := json.Marshal(problem)
-	if err != nil {
-		text = []byte(`{"code":"failed"}`)
-	}
-	fmt.Fprintln(w, string(text))
-}
-
 func NewRequestKey() *string { return new(rand.Text()) }
 
 // WriteJSON writes v for programs.
@@ -373,7 +307,7 @@ func (s *Session) Confirm(yes bool, what, word string) error {
 	fmt.Fprintf(s.Env.Err, "%s\nType %s to continue: ", what, word)
 	typed := ReadLine(s.Env.In)
 	if typed != word {
-		return errors.New("not confirmed; nothing was done")
+		return Failed("not-confirmed", "not confirmed; nothing was done", "")
 	}
 	return nil
 }

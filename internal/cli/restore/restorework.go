@@ -453,12 +453,10 @@ func openPassword(s *kit.Session,
 	fingerprint := keypair.FormatSHA256(public.SHA256())
 	if file == "" {
 		if file = s.FindPrivate(fingerprint); file == "" {
-			return "", encrypted, fmt.Errorf(
-				"the password is encrypted to %s, whose private key was not found on this machine. Say where it is: -with FILE. "+
-					"If "+
-					"it is lost: plumlatch restore routes %s",
-				fingerprint,
-				instance,
+			return "", encrypted, kit.Missing(
+				"no-private-key",
+				"the password is encrypted to "+fingerprint+", whose private key was not found on this machine",
+				"Say where it is: -with FILE. If it is lost: plumlatch restore routes "+instance,
 			)
 		}
 	}
@@ -467,11 +465,14 @@ func openPassword(s *kit.Session,
 	case err != nil:
 		return "", encrypted, err
 	case k.Private == nil:
-		return "", encrypted, fmt.Errorf("%s is a public key; give the private one", file)
+		return "", encrypted, kit.Failed("public-key-given", file+" is a public key", "Give the file with the private key")
 	case !bytes.Equal(k.Private.Blob, public.Blob):
-		return "", encrypted, fmt.Errorf(
-			"the password is encrypted to %s, and %s is %s. If the one it is encrypted to is lost: plumlatch restore routes %s",
-			fingerprint, file, keypair.FormatSHA256(k.Private.SHA256()), instance,
+		return "", encrypted, kit.Conflict(
+			"another-key",
+			fmt.Sprintf(
+				"the password is encrypted to %s; %s is %s", fingerprint, file, keypair.FormatSHA256(k.Private.SHA256()),
+			),
+			"If the private key of "+fingerprint+" is lost: plumlatch restore routes "+instance,
 		)
 	}
 	text, err := k.Private.OpenEncrypted(encrypted.Encrypted)

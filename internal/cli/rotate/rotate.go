@@ -455,7 +455,7 @@ func rotateStart(f *flag.FlagSet) func(context.Context, *kit.Session, []string) 
 			fmt.Fprintln(s.Env.Out)
 		}
 		if p.Logins == 0 {
-			return errors.New("the plan replaces nothing, so nothing was started")
+			return kit.Conflict("nothing-to-rotate", "the plan replaces no key, so nothing was started", "")
 		}
 		if err := s.Confirm(
 			*yes,
@@ -642,7 +642,7 @@ func rotationAt(s *kit.Session, ctx context.Context, args []string) (*apiclient.
 			client.ListRotations(ctx, &apiclient.ListRotationsParams{Limit: new(1)}),
 		)
 		if err == nil && len(l.Items) == 0 {
-			err = errors.New("there is no rotation yet")
+			err = kit.Missing("no-such-rotation", "there is no rotation yet", "Plan one: plumlatch rotate plan -key NAME")
 		}
 		if err != nil {
 			return nil, uuid.Nil, err

@@ -225,9 +225,9 @@ func rotateBring(f *flag.FlagSet) func(context.Context, *kit.Session, []string) 
 					}
 				}
 			})
-			return fmt.Errorf(
-				"no key named %s is asked for. Asked for are: %s", args[0],
-				strings.Join(append(names, "none")[:max(len(names), 1)], ", "),
+			return kit.Missing(
+				"not-asked", "no key named "+args[0]+" is asked for",
+				"Asked for: "+strings.Join(append(names, "none")[:max(len(names), 1)], ", "),
 			)
 		}
 		line, drop, err := broughtKey(s, of[0], args, *fresh)

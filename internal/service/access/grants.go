@@ -296,7 +296,7 @@ func (s *Service) checkLeft(ctx context.Context, k record.Key, l record.Login, i
 	}
 	name := fleet.LoginName(l.OSUser, i.Name)
 	return &problem.Problem{
-		Kind:   problem.Conflict,
+		Kind:   problem.Forbidden,
 		Code:   "would-be-" + string(change.After),
 		Where:  []string{name},
 		Detail: fmt.Sprintf("without %s, %s would be %s; it is %s now", k.Name, name, change.After, change.Before),

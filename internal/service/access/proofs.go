@@ -44,7 +44,7 @@ func (s *Service) Challenge(
 	}
 	if k.StewardOf != nil {
 		return record.Challenge{}, &problem.Problem{
-			Kind:   problem.Conflict,
+			Kind:   problem.Forbidden,
 			Code:   "steward-key",
 			Where:  []string{key},
 			Detail: key + " is a steward key, whose private key is in the safe and nowhere else",

@@ -28,7 +28,7 @@ func (s *Service) useConsent(
 	}
 	c, err := tx.ConsentFor(ctx, k.ID, actor.Name, s.now())
 	needed := &problem.Problem{
-		Kind:  problem.Conflict,
+		Kind:  problem.Forbidden,
 		Code:  "consent-needed",
 		Where: []string{k.Name},
 		Detail: fmt.Sprintf(

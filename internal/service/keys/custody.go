@@ -55,7 +55,7 @@ func (s *Service) ForgetKey(ctx context.Context, actor people.Actor, name string
 				return err
 			case k.StewardOf != nil:
 				return &problem.Problem{
-					Kind:   problem.Conflict,
+					Kind:   problem.Forbidden,
 					Code:   "steward-key",
 					Where:  []string{name},
 					Detail: name + " is a steward key, that nobody but the service has",
@@ -87,7 +87,7 @@ func (s *Service) ForgetKey(ctx context.Context, actor people.Actor, name string
 			return err
 		case kept.ReleasedAt == nil:
 			return &problem.Problem{
-				Kind:   problem.Conflict,
+				Kind:   problem.Forbidden,
 				Code:   "never-released",
 				Where:  []string{name},
 				Detail: "nobody has the private key of " + name + " but the safe, so forgetting it would lose it",

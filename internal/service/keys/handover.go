@@ -111,7 +111,7 @@ func (s *Service) mayHandOver(ctx context.Context, tx *store.Store, actor people
 		return err
 	case k.StewardOf != nil:
 		return &problem.Problem{
-			Kind:   problem.Conflict,
+			Kind:   problem.Forbidden,
 			Code:   "steward-key",
 			Where:  []string{k.Name},
 			Detail: k.Name + " is a steward key, the service's own",
@@ -133,7 +133,7 @@ func handsOver(k record.Key, to record.Holder) error {
 	switch {
 	case k.State == custody.Lost:
 		return &problem.Problem{
-			Kind:   problem.Conflict,
+			Kind:   problem.Forbidden,
 			Code:   "key-lost",
 			Where:  []string{k.Name},
 			Detail: k.Name + " is marked as lost",
@@ -230,7 +230,7 @@ func handedOverWords(k record.Key) string {
 
 func handedOver(k record.Key) *problem.Problem {
 	p := &problem.Problem{
-		Kind:   problem.Gone,
+		Kind:   problem.NotFound,
 		Code:   "private-key-not-here",
 		Where:  []string{k.Name},
 		Remedy: "If nobody has it, make a new pair (plumlatch key new NAME) and let that in instead",

@@ -169,7 +169,7 @@ func (s *Service) BeginLeaving(ctx context.Context, actor people.Actor, person, 
 		}
 		if people.Role(o.Role) == people.Admin && admins == 1 {
 			return &problem.Problem{
-				Kind:   problem.Conflict,
+				Kind:   problem.Forbidden,
 				Code:   "last-admin",
 				Where:  []string{person},
 				Detail: person + " is the only admin; nobody could make another",
@@ -305,7 +305,7 @@ func (s *Service) carryLeaving(ctx context.Context, o record.Operator) (note str
 		}
 		if people.Role(o.Role) == people.Admin && admins == 1 {
 			return &problem.Problem{
-				Kind:   problem.Conflict,
+				Kind:   problem.Forbidden,
 				Code:   "last-admin",
 				Detail: o.Name + " is the only admin now",
 				Remedy: "Make somebody else an admin: plumlatch operator change NAME -role admin",

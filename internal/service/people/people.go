@@ -290,7 +290,7 @@ func (s *Service) ChangeOperator(ctx context.Context, actor Actor, name string, 
 		}
 		if admins == 0 {
 			return &problem.Problem{
-				Kind:   problem.Conflict,
+				Kind:   problem.Forbidden,
 				Code:   "last-admin",
 				Where:  []string{name},
 				Detail: fmt.Sprintf("%s is the only admin; nobody could make another", name),

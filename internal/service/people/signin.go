@@ -373,7 +373,7 @@ func (s *Service) SetUp(ctx context.Context, in SignIn, secret, title string) er
 	want := s.setUp.Load()
 	if want == nil {
 		return &problem.Problem{
-			Kind:   problem.Gone,
+			Kind:   problem.Conflict,
 			Code:   "set-up-over",
 			Detail: "there are accounts here already",
 			Remedy: "Sign in; an admin makes further accounts",
@@ -405,7 +405,7 @@ func (s *Service) SetUp(ctx context.Context, in SignIn, secret, title string) er
 		}
 		if n > 0 {
 			return &problem.Problem{
-				Kind:   problem.Gone,
+				Kind:   problem.Conflict,
 				Code:   "set-up-over",
 				Detail: "there are accounts here already",
 				Remedy: "Sign in; an admin makes further accounts",

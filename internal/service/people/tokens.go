@@ -176,7 +176,7 @@ func (in *NewToken) settle(actor Actor) error {
 	for k, v := range in.Limits {
 		if own, ok := actor.Limits[k]; ok && own != v {
 			return &problem.Problem{
-				Kind:   problem.Invalid,
+				Kind:   problem.Forbidden,
 				Code:   "beyond-your-limit",
 				Field:  "limits",
 				Detail: fmt.Sprintf("you see instances with %s=%s alone, so a token for %s=%s would see none", k, own, k, v),

@@ -42,7 +42,7 @@ func FromCloud(err error) error {
 			Remedy: "Try again in a moment; if it stays so, look at the cloud's adapter",
 		}
 	case errors.As(err, &refused):
-		return &Problem{Kind: Conflict, Code: "cloud-refused", Detail: refused.Error()}
+		return &Problem{Kind: Forbidden, Code: "cloud-refused", Detail: refused.Error()}
 	}
 	return err
 }

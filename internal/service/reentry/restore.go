@@ -142,7 +142,7 @@ func (s *Service) chosen(
 	}
 	if k.StewardOf != nil {
 		return k, encrypted, nil, &problem.Problem{
-			Kind:   problem.Invalid,
+			Kind:   problem.Forbidden,
 			Code:   "steward-key",
 			Field:  "key",
 			Where:  []string{k.Name},

@@ -52,7 +52,7 @@ func (s *Service) UndoRestore(ctx context.Context, actor people.Actor, id uuid.U
 		}
 	}
 	return Restore{}, &problem.Problem{
-		Kind: problem.Conflict,
+		Kind: problem.Forbidden,
 		Code: "restore-proved",
 		Detail: fmt.Sprintf(
 			"a login with %s was completed, so that %s is open again and there is nothing to undo", r.Key, r.Login,

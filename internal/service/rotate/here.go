@@ -133,7 +133,7 @@ func (s *Service) overrideItem(
 		}
 		refuse := func(err error) error {
 			return &problem.Problem{
-				Kind:   problem.Invalid,
+				Kind:   problem.Forbidden,
 				Code:   "no-override",
 				Field:  "login",
 				Detail: err.Error(),

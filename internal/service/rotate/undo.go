@@ -90,7 +90,7 @@ func (u undoneItems) refused(oneLogin bool) error {
 		return nil
 	}
 	return &problem.Problem{
-		Kind:   problem.Conflict,
+		Kind:   problem.Forbidden,
 		Code:   "new-key-proved",
 		Field:  "login",
 		Detail: u.why,

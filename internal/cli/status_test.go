@@ -1,0 +1,86 @@
+package cli
+
+import (
+	"bytes"
+	"encoding/json"
+	"flag"
+	"io"
+	"net/http"
+	"net/http/httptest"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"plumlatch/internal/apiclient"
+	"plumlatch/internal/cli/kit"
+)
+
+// typed are words of an example as they are typed, with what answers all questions and finds its files.
+func typed(t *testing.T, c kit.Command, example string) []string {
+	t.Helper()
+	words := shellWords(strings.TrimSpace(example[strings.Index(example, "plumlatch "+c.Name):]))[1:]
+	fs := flag.NewFlagSet(c.Name, flag.ContinueOnError)
+	c.Flags(fs)
+	if fs.Lookup("yes") != nil {
+		words = append(words, "-yes")
+	}
+	return words
+}
+
+// atHome is a world with a home folder of its own, the service at url, and in the files that examples name.
+func atHome(t *testing.T, url string) (kit.Env, *bytes.Buffer, *bytes.Buffer) {
+	t.Helper()
+	home := t.TempDir()
+	t.Chdir(home)
+	var out, errs bytes.Buffer
+	public, err := os.ReadFile(filepath.Join(home, "key.pub"))
+	_ = public
+	_ = err
+	in, err := os.Open(os.DevNull)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { in.Close() })
+	env := map[string]string{"HOME": home, "PLUMLATCH_URL": url, "PLUMLATCH_TOKEN": "a-token"}
+	return kit.Env{In: in, Out: &out, Err: &errs, Getenv: func(name string) string { return env[name] }}, &out, &errs
+}
+
+// TestEveryCommandEndsWithTheStatusThatSaysWhy types an example of every command to a service that says no.
+func TestEveryCommandEndsWithTheStatusThatSaysWhy(t *testing.T) {
+	for name, c := range map[string]struct {
+		problem apiclient.Problem
+		status  int
+	}{
+		"missing":     {apiclient.Problem{Status: 404, Code: "no-such-key"}, kit.ExitMissing},
+		"named wrong": {apiclient.Problem{Status: 422, Code: "no-such-holder"}, kit.ExitMissing},
+		"invalid":     {apiclient.Problem{Status: 422, Code: "bad-text"}, kit.ExitFailed},
+		"signed out":  {apiclient.Problem{Status: 401, Code: "not-signed-in"}, kit.ExitRefused},
+		"forbidden":   {apiclient.Problem{Status: 403, Code: "role-too-low"}, kit.ExitRefused},
+		"conflict":    {apiclient.Problem{Status: 409, Code: "wrong-state"}, kit.ExitConflict},
+		"changed":     {apiclient.Problem{Status: 412, Code: "changed-since"}, kit.ExitConflict},
+		"a fault":     {apiclient.Problem{Status: 500, Code: "failed"}, kit.ExitFailed},
+		"away":        {apiclient.Problem{Status: 503, Code: "database-unavailable"}, kit.ExitUnreachable},
+	} {
+		t.Run(name, func(t *testing.T) {
+			c.problem.Detail = "no"
+			body, err := json.Marshal(c.problem)
+			if err != nil {
+				t.Fatal(err)
+			}
+			service := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+				w.Header().Set("Content-Type", "application/problem+json")
+				w.WriteHeader(c.problem.Status)
+				io.WriteString(w, string(body))
+			}))
+			defer service.Close()
+			for _, command := range commands() {
+				env, out, errs := atHome(t, service.URL)
+				words := typed(t, command, command.Examples[0])
+				if status := Run(t.Context(), words, env); status != c.status {
+					t.Errorf("%v: status %d, want %d\n%s%s", words, status, c.status, out, errs)
+				}
+			}
+		})
+	}
+}

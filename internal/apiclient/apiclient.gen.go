@@ -3864,6 +3864,9 @@ type ListRestoresParams struct {
 
 	// Instance Only restores of this instance.
 	Instance *string `form:"instance,omitempty" json:"instance,omitempty"`
+
+	// Meant Only what this means: an id or the beginning of one, or the name of an instance or a login (user@instance).
+	Meant *string `form:"meant,omitempty" json:"meant,omitempty"`
 }
 
 // StartRestoreParams defines parameters for StartRestore.
@@ -3894,6 +3897,9 @@ type ListRotationsParams struct {
 
 	// Total Whether to count all that match.
 	Total *Total `form:"total,omitempty" json:"total,omitempty"`
+
+	// Meant Only what this means: an id or the beginning of one, or the name of an instance or a login (user@instance).
+	Meant *string `form:"meant,omitempty" json:"meant,omitempty"`
 }
 
 // StartRotationParams defines parameters for StartRotation.
@@ -3930,6 +3936,9 @@ type ListRunsParams struct {
 
 	// Instance Only runs on this instance.
 	Instance *string `form:"instance,omitempty" json:"instance,omitempty"`
+
+	// Meant Only what this means: an id or the beginning of one, or the name of an instance or a login (user@instance).
+	Meant *string `form:"meant,omitempty" json:"meant,omitempty"`
 }
 
 // WatchRunParams defines parameters for WatchRun.
@@ -12079,6 +12088,18 @@ func NewListRestoresRequest(server string, params *ListRestoresParams) (*http.Re
 
 		}
 
+		if params.Meant != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "meant", *params.Meant, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
 		if encoded := queryValues.Encode(); encoded != "" {
 			rawQueryFragments = append(rawQueryFragments, encoded)
 		}
@@ -12495,6 +12516,18 @@ func NewListRotationsRequest(server string, params *ListRotationsParams) (*http.
 		if params.Total != nil {
 
 			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "total", *params.Total, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Meant != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "meant", *params.Meant, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {
@@ -12939,6 +12972,18 @@ func NewListRunsRequest(server string, params *ListRunsParams) (*http.Request, e
 		if params.Instance != nil {
 
 			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "instance", *params.Instance, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Meant != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "meant", *params.Meant, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {

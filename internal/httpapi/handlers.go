@@ -402,7 +402,9 @@ func (a *api) ListRuns(ctx context.Context, r contract.ListRunsRequestObject) (c
 	if err != nil {
 		return nil, err
 	}
-	l, err := a.Service.Runs.List(ctx, given(r.Params.State), given(r.Params.Instance), p)
+	l, err := a.Service.Runs.List(ctx, record.RunFilter{
+		State: given(r.Params.State), Instance: given(r.Params.Instance), Meant: given(r.Params.Meant),
+	}, p)
 	return contract.ListRuns200JSONResponse{Items: each(l.Items, runOf), Next: optional(l.Next), Total: l.Total}, err
 }
 

@@ -164,7 +164,9 @@ func (a *api) ListRestores(
 	if err != nil {
 		return nil, err
 	}
-	l, err := a.Service.Reentry.Restores(ctx, given(r.Params.Instance), p)
+	l, err := a.Service.Reentry.Restores(ctx, record.RunFilter{
+		Instance: given(r.Params.Instance), Meant: given(r.Params.Meant),
+	}, p)
 	return contract.ListRestores200JSONResponse{
 		Items: each(l.Items, restoreOf),
 		Next:  optional(l.Next),

@@ -100,7 +100,7 @@ func (a *api) ListRotations(
 	if err != nil {
 		return nil, err
 	}
-	l, err := a.Service.Rotate.Rotations(ctx, p)
+	l, err := a.Service.Rotate.Rotations(ctx, given(r.Params.Meant), p)
 	return contract.ListRotations200JSONResponse{
 		Items: each(l.Items, rotationOf),
 		Next:  optional(l.Next),

@@ -83,7 +83,11 @@ type RunStep struct {
 }
 
 // RunFilter narrows a list of runs; empty fields do not.
-type RunFilter struct{ Kind, State, Instance string }
+type RunFilter struct {
+	Kind, State, Instance string
+	// Meant is an id or the beginning of one, or the name of an instance or a login.
+	Meant string
+}
 
 // Sentence says in words what is waited for.
 func (w Waits) Sentence() string {

@@ -129,15 +129,15 @@ func TestAListOfFiftyCostsNoMoreStatementsThanOneOfFive(t *testing.T) {
 			return len(l.Items), err
 		},
 		"runs": func(ctx context.Context, o *servicetest.Office) (int, error) {
-			l, err := o.Runs.List(ctx, "", "", page)
+			l, err := o.Runs.List(ctx, record.RunFilter{}, page)
 			return len(l.Items), err
 		},
 		"restores": func(ctx context.Context, o *servicetest.Office) (int, error) {
-			l, err := o.Reentry.Restores(ctx, "", page)
+			l, err := o.Reentry.Restores(ctx, record.RunFilter{}, page)
 			return len(l.Items), err
 		},
 		"rotations": func(ctx context.Context, o *servicetest.Office) (int, error) {
-			l, err := o.Rotate.Rotations(ctx, page)
+			l, err := o.Rotate.Rotations(ctx, "", page)
 			return len(l.Items), err
 		},
 		"items of a rotation": func(ctx context.Context, o *servicetest.Office) (int, error) {

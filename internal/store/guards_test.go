@@ -76,7 +76,7 @@ func TestAMadeUpCursorIsRefusedAndAsksTheDatabaseNothing(t *testing.T) {
 			_, err := s.Runs(t.Context(), record.RunFilter{}, cursor("2026-11-01T00:00:00Z", "y"))
 			return err
 		},
-		"rotations, no time": func() error { _, err := s.Rotations(t.Context(), cursor("", "")); return err },
+		"rotations, no time": func() error { _, err := s.Rotations(t.Context(), "", cursor("", "")); return err },
 		"instances, NUL": func() error {
 			_, err := s.Instances(
 				t.Context(), record.InstanceFilter{}, cursor("a\x00"),

@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"strings"
 
 	"github.com/google/uuid"
 	"gorm.io/gorm"
@@ -47,9 +48,23 @@ func (s *Store) LiveRotations(ctx context.Context) ([]uuid.UUID, error) {
 }
 
 // Rotations returns one page of rotations, the newest first, without what their plans
-// left out.
-func (s *Store) Rotations(ctx context.Context, p record.Page) (record.List[record.Rotation], error) {
-	q := s.db.WithContext(ctx).Model(&record.Rotation{}).Session(&gorm.Session{})
+// left out. With meant, only those that begin with that id, or that work on the login, instance or key of that name.
+func (s *Store) Rotations(ctx context.Context, meant string, p record.Page) (record.List[record.Rotation], error) {
+	q := s.db.WithContext(ctx).Model(&record.Rotation{})
+	if meant != "" {
+		first, last, _ := idsFrom(meant)
+		user, _, ok := strings.Cut(meant, "@")
+		if !ok {
+			user = ""
+		}
+		q = q.Where(
+			"rotations.id BETWEEN ? AND ? OR rotations.id IN (SELECT t.rotation_id FROM rotation_items t JOIN logins l "+
+				"ON l.id = t.login_id JOIN instances i ON i.id = l.instance_id WHERE i.name = ? AND (? = '' OR l.user_name = ?)) "+
+				"OR rotations.id IN (SELECT t.rotation_id FROM rotation_items t JOIN keys k ON k.id = t.old_key_id WHERE k.name = ?)",
+			first, last, instanceMeant(meant), user, user, meant,
+		)
+	}
+	q = q.Session(&gorm.Session{})
 	page, err := seek(q, order{columns: []string{"created_at", "id"}, down: true}, p)
 	if err != nil {
 		return record.List[record.Rotation]{}, err

@@ -175,6 +175,13 @@ func (s *Store) Runs(ctx context.Context, f record.RunFilter, p record.Page) (re
 	if f.Instance != "" {
 		q = q.Where("runs.instance_id IN (SELECT id FROM instances WHERE name = ?)", f.Instance)
 	}
+	if f.Meant != "" {
+		first, last, _ := idsFrom(f.Meant)
+		q = q.Where(
+			"runs.id BETWEEN ? AND ? OR runs.instance_id IN (SELECT id FROM instances WHERE name = ?)", first, last,
+			instanceMeant(f.Meant),
+		)
+	}
 	q = q.Session(&gorm.Session{})
 	page, err := seek(q, order{columns: []string{"runs.created_at", "runs.id"}, down: true}, p)
 	if err != nil {

@@ -5749,6 +5749,8 @@ export interface operations {
                 total?: components["parameters"]["Total"];
                 /** @description Only restores of this instance. */
                 instance?: string;
+                /** @description Only what this means: an id or the beginning of one, or the name of an instance or a login (user@instance). */
+                meant?: string;
             };
             header?: never;
             path?: never;
@@ -6368,6 +6370,8 @@ export interface operations {
                 state?: string;
                 /** @description Only runs on this instance. */
                 instance?: string;
+                /** @description Only what this means: an id or the beginning of one, or the name of an instance or a login (user@instance). */
+                meant?: string;
             };
             header?: never;
             path?: never;
@@ -6470,6 +6474,8 @@ export interface operations {
                 limit?: components["parameters"]["Limit"];
                 /** @description Whether to count all that match. */
                 total?: components["parameters"]["Total"];
+                /** @description Only what this means: an id or the beginning of one, or the name of an instance or a login (user@instance). */
+                meant?: string;
             };
             header?: never;
             path?: never;

@@ -2,7 +2,6 @@ package access
 
 import (
 	"context"
-	"errors"
 	"flag"
 	"fmt"
 	"net/http"
@@ -77,6 +76,8 @@ func awaitSweep(s *kit.Session,
 	w apiclient.Sweep,
 ) (apiclient.Sweep, error) {
 	live := s.Live() && !s.Json && !s.Quiet
+	patience := s.Patience()
+	patience.Answered() // it has told of what is watched
 	for w.EndedAt == nil {
 		if live {
 			done := w.Total - w.Waiting
@@ -84,14 +85,19 @@ func awaitSweep(s *kit.Session,
 		}
 		select {
 		case <-ctx.Done():
-			return w, errors.New("you stopped watching; the sweep continues in the service")
+			return w, kit.Stopped("sweep", "")
 		case <-time.After(sweepPause):
 		}
 		fresh, err := kit.Answer[apiclient.Sweep](client.GetSweep(ctx, w.Id))
-		if err != nil {
-			return w, err
+		if err != nil && ctx.Err() == nil {
+			if err := patience.Wait(ctx, err); err != nil {
+				return w, err
+			}
 		}
-		w = fresh
+		if err == nil {
+			patience.Answered()
+			w = fresh
+		}
 	}
 	if live {
 		fmt.Fprint(s.Env.Err, "\r\x1b[K")

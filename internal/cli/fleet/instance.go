@@ -100,7 +100,7 @@ func Begun(s *kit.Session, run apiclient.Run, instance string) error {
 		fmt.Fprintln(s.Env.Out, run.Id)
 		return nil
 	}
-	fmt.Fprintf(s.Env.Out, "The %s of %s has begun. Watch it: plumlatch run watch %s\n", run.Kind, instance, run.Id)
+	fmt.Fprintf(s.Env.Out, "The %s of %s has begun. Watch it: plumlatch run watch %s\n", run.Kind, instance, instance)
 	return nil
 }
 

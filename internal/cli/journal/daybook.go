@@ -182,7 +182,8 @@ func daybookWatch(f *flag.FlagSet) func(context.Context, *kit.Session, []string)
 	return keys.With(func(ctx context.Context, s *kit.Session, client *apiclient.Client, _ []string) error {
 		q := e.params()
 		var last *string
-		for tries := 0; ctx.Err() == nil; tries++ {
+		patience := s.Patience()
+		for ctx.Err() == nil {
 			resp, err := client.WatchDaybook(ctx, &apiclient.WatchDaybookParams{
 				LastEventID: last,
 				Person:      q.Person,
@@ -194,20 +195,19 @@ func daybookWatch(f *flag.FlagSet) func(context.Context, *kit.Session, []string)
 				From:        q.From,
 				Until:       q.Until,
 			})
-			if err == nil && resp.StatusCode != http.StatusOK {
-				_, err := kit.AnswerBytes(resp, nil)
+			switch {
+			case err != nil:
+				err = fmt.Errorf("%w: %w", kit.ErrUnreachable, err)
+			case resp.StatusCode != http.StatusOK:
+				_, err = kit.AnswerBytes(resp, nil)
+			default:
+				patience.Answered()
+				if err = followEntries(s, resp, &last); ctx.Err() == nil {
+					err = nil // the stream broke off, and is opened again
+				}
+			}
+			if err := patience.Wait(ctx, err); err != nil && ctx.Err() == nil {
 				return err
-			}
-			if err == nil {
-				tries = 0
-				err = followEntries(s, resp, &last)
-			}
-			if tries == kit.WatchTries {
-				return fmt.Errorf("%w: %w", kit.ErrUnreachable, err)
-			}
-			select {
-			case <-ctx.Done():
-			case <-time.After(kit.WatchPause):
 			}
 		}
 		return nil

@@ -5,6 +5,7 @@ import (
 	"flag"
 	"fmt"
 	"net/http"
+	"strings"
 
 	"github.com/google/uuid"
 
@@ -21,12 +22,12 @@ var RunCommands = []kit.Command{
 	},
 	{
 		Name:     "run watch",
-		Args:     "ID",
-		Min:      1,
+		Args:     "[INSTANCE|ID]",
 		Max:      1,
 		Flags:    runWatch,
 		Summary:  "Watch a run until it ends",
-		Examples: []string{"plumlatch run watch 0199c0de-7b1f-7c3a-9a51-3f2b6c9d8e10"},
+		Detail:   `The newest run, the newest on an instance, or the one whose id begins as given.`,
+		Examples: []string{"plumlatch run watch atlas-web-1", "plumlatch run watch"},
 	},
 }
 
@@ -75,11 +76,11 @@ var runListing = kit.Listing[apiclient.Run]{
 
 func runWatch(*flag.FlagSet) func(context.Context, *kit.Session, []string) error {
 	return func(ctx context.Context, s *kit.Session, args []string) error {
-		id, err := uuid.Parse(args[0])
-		if err != nil {
-			return kit.Usage(fmt.Sprintf("%q is not the id of a run; see: plumlatch run list", args[0]))
-		}
 		client, err := s.Connect()
+		if err != nil {
+			return err
+		}
+		id, err := runMeant(ctx, client, args)
 		if err != nil {
 			return err
 		}
@@ -89,4 +90,22 @@ func runWatch(*flag.FlagSet) func(context.Context, *kit.Session, []string) error
 		}
 		return s.RunEnded(run)
 	}
+}
+
+// runMeant returns the run that args mean: the newest, or what is named.
+func runMeant(ctx context.Context, client *apiclient.Client, args []string) (uuid.UUID, error) {
+	text := strings.Join(args, "")
+	l, err := kit.Answer[kit.Page[apiclient.Run]](
+		client.ListRuns(ctx, &apiclient.ListRunsParams{Limit: new(kit.MeantOf), Meant: kit.Optional(text)}),
+	)
+	if err != nil {
+		return uuid.Nil, err
+	}
+	things := make([]kit.Thing, len(l.Items))
+	for n, r := range l.Items {
+		things[n] = kit.Thing{
+			ID: r.Id, Names: []string{r.Instance}, What: fmt.Sprintf("%s of %s, %s", r.Kind, r.Instance, kit.Moment(r.CreatedAt)),
+		}
+	}
+	return kit.Meant("run", text, "run list", things)
 }

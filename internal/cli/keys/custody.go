@@ -111,22 +111,22 @@ var CustodyCommands = []kit.Command{
 	},
 	{
 		Name:     "consent grant",
-		Args:     "ID",
+		Args:     "KEY|ID",
 		Min:      1,
 		Max:      1,
 		Flags:    consentDecide(true),
 		Summary:  "Grant somebody else's request for consent",
-		Examples: []string{"plumlatch consent grant 0199c0de-7b1f-7c3a-9a51-3f2b6c9d8e10"},
+		Examples: []string{"plumlatch consent grant ringing-backup"},
 	},
 	{
 		Name:    "consent refuse",
-		Args:    "ID",
+		Args:    "KEY|ID",
 		Min:     1,
 		Max:     1,
 		Flags:   consentDecide(false),
 		Summary: "Refuse somebody else's request for consent",
 		Examples: []string{
-			"plumlatch consent refuse 0199c0de-7b1f-7c3a-9a51-3f2b6c9d8e10 -note \"ask for a key of your own\"",
+			"plumlatch consent refuse ringing-backup -note \"ask for a key of your own\"",
 		},
 	},
 	{
@@ -274,7 +274,7 @@ func consentAsk(f *flag.FlagSet) func(context.Context, *kit.Session, []string) e
 			return err
 		}
 		if *wait {
-			Say(s, "Asked; somebody else decides: plumlatch consent grant %s", c.Id)
+			Say(s, "Asked; somebody else decides: plumlatch consent grant %s", c.Key)
 		}
 		for *wait && c.State == apiclient.ConsentStateAsked {
 			select {
@@ -301,7 +301,7 @@ func consentAsk(f *flag.FlagSet) func(context.Context, *kit.Session, []string) e
 					"Asked until %s. Another admin, or somebody else who holds %s, decides:\n  plumlatch consent grant %s",
 					kit.Moment(c.ExpiresAt),
 					c.Key,
-					c.Id,
+					c.Key,
 				)
 			default:
 				Say(s, "It is %s. %s", c.State, kit.Given(c.Note))
@@ -347,9 +347,9 @@ func consentDecide(grant bool) func(*flag.FlagSet) func(context.Context, *kit.Se
 	return func(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error {
 		note := f.String("note", "", "a word to whoever asked, for the daybook")
 		return With(func(ctx context.Context, s *kit.Session, client *apiclient.Client, args []string) error {
-			id, err := uuid.Parse(args[0])
+			id, err := consentMeant(ctx, client, args[0])
 			if err != nil {
-				return kit.Usage(fmt.Sprintf("%q is no id of a request\nSee: plumlatch consent list", args[0]))
+				return err
 			}
 			c, err := kit.Answer[apiclient.Consent](
 				client.DecideConsent(ctx, id, apiclient.ConsentDecision{Grant: grant, Note: kit.Optional(*note)}),
@@ -370,6 +370,22 @@ func consentDecide(grant bool) func(*flag.FlagSet) func(context.Context, *kit.Se
 			})
 		})
 	}
+}
+
+// consentMeant returns the request that text means: the newest for a key of that name, or by its id.
+func consentMeant(ctx context.Context, client *apiclient.Client, text string) (uuid.UUID, error) {
+	all, err := kit.Answer[[]apiclient.Consent](client.ListConsents(ctx))
+	if err != nil {
+		return uuid.Nil, err
+	}
+	things := make([]kit.Thing, len(all))
+	for n, c := range all {
+		things[n] = kit.Thing{ID: c.Id, What: fmt.Sprintf("%s for %s, %s", c.Key, c.AskedBy, c.State)}
+		if c.State == apiclient.ConsentStateAsked {
+			things[n].Names = []string{c.Key}
+		}
+	}
+	return kit.Meant("consent", text, "consent list", things)
 }
 
 func consentLabel(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error {

@@ -13,13 +13,11 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
-	"net"
 	"net/http"
 	"os"
 	"path/filepath"
 	"reflect"
 	"strings"
-	"time"
 
 	"golang.org/x/term"
 
@@ -147,22 +145,6 @@ func sameServer(a, b string) bool { return strings.TrimSuffix(a, "/") == strings
 
 func (s *Session) Dial(server, token string) (*apiclient.Client, error) {
 	return s.dialWith(server, token, nil)
-}
-
-// How long the service may take to take a connection, and to begin its answer. A stream continues
-// for as long as it does.
-const (
-	dialWithin   = 15 * time.Second
-	answerWithin = 2 * time.Minute
-)
-
-func newHTTPClient(dialWithin, answerWithin time.Duration) *http.Client {
-	return &http.Client{Transport: &http.Transport{
-		Proxy:                 http.ProxyFromEnvironment,
-		DialContext:           (&net.Dialer{Timeout: dialWithin}).DialContext,
-		TLSHandshakeTimeout:   dialWithin,
-		ResponseHeaderTimeout: answerWithin, ForceAttemptHTTP2: true, MaxIdleConnsPerHost: 16, IdleConnTimeout: time.Minute,
-	}}
 }
 
 // dialWith is dial with the cookies of a session.

@@ -2,13 +2,13 @@ package kit
 
 import (
 	"bufio"
+	"cmp"
 	"context"
 	"encoding/json"
 	"fmt"
 	"net/http"
 	"strconv"
 	"strings"
-	"time"
 	"unicode/utf8"
 
 	"github.com/google/uuid"
@@ -34,40 +34,33 @@ func (s *Session) RunEnded(run apiclient.Run) error {
 	return fmt.Errorf("the %s of %s failed: %s", run.Kind, run.Instance, Given(run.Error))
 }
 
-const (
-	WatchTries = 60
-	WatchPause = time.Second
-)
-
-// Watch follows a run to its end, through breaks of the connection.
+// Watch follows a run to its end, through restarts of the service.
 func (s *Session) Watch(ctx context.Context, client *apiclient.Client, id uuid.UUID) (apiclient.Run, error) {
 	show := &Steps{Session: s, Shown: map[string]bool{}}
+	defer show.Clear()
+	patience := s.Patience()
 	var run apiclient.Run
-	for tries := 0; ; tries++ {
+	for {
 		last := Optional(strconv.Itoa(run.Version))
 		resp, err := client.WatchRun(ctx, id, &apiclient.WatchRunParams{LastEventID: last})
-		if err == nil && resp.StatusCode == http.StatusOK {
+		switch {
+		case err != nil:
+			err = fmt.Errorf("%w: %w", ErrUnreachable, err)
+		case resp.StatusCode != http.StatusOK:
+			_, err = AnswerBytes(resp, nil)
+		default:
+			patience.Answered()
 			if run, err = follow(resp, run, show.Tell); err == nil && run.EndedAt != nil {
-				show.Clear()
 				return run, nil
 			}
-		} else if _, refused := AnswerBytes(resp, err); err == nil && resp.StatusCode < 500 {
-			return run, refused
+			err = nil // the stream broke off, and is opened again
 		}
 		if ctx.Err() != nil {
-			show.Clear()
-			return run, fmt.Errorf(
-				"you stopped watching; the run continues in the service. Watch again: plumlatch run watch %s", id,
-			)
+			return run, Stopped("run", "plumlatch run watch "+cmp.Or(run.Instance, id.String()))
 		}
-		if tries == WatchTries {
-			return run, fmt.Errorf(
-				"%w; the run continues when it is back. Watch again: plumlatch run watch %s", ErrUnreachable, id,
-			)
-		}
-		select {
-		case <-ctx.Done():
-		case <-time.After(WatchPause):
+		show.Clear()
+		if err := patience.Wait(ctx, err); err != nil {
+			return run, err
 		}
 	}
 }

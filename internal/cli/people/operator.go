@@ -282,13 +282,40 @@ func sessionEnd(f *flag.FlagSet) func(context.Context, *kit.Session, []string) e
 		if *of != "" {
 			return endAllOf(s, ctx, client, *of)
 		}
-		id, err := uuid.Parse(args[0])
+		id, err := sessionMeant(ctx, client, args[0])
 		if err != nil {
-			return kit.Usage(fmt.Sprintf("%q is no id of a session\nSee: plumlatch session list", args[0]))
+			return err
 		}
 		r, err := client.EndSession(ctx, id)
 		return keys.Settled(s, r, err, "The session is over.")
 	})
+}
+
+// sessionMeant returns the session that text means: one's own, or, for admins, anybody's.
+func sessionMeant(ctx context.Context, client *apiclient.Client, text string) (uuid.UUID, error) {
+	var id uuid.UUID
+	var err error
+	for _, everybody := range []bool{false, true} {
+		sessions, asked := kit.Answer[[]apiclient.Session](
+			client.ListSessions(ctx, &apiclient.ListSessionsParams{All: &everybody}),
+		)
+		if asked != nil && everybody { // who may not see those of others is told that there is none
+			return uuid.Nil, err
+		}
+		if asked != nil {
+			return uuid.Nil, asked
+		}
+		things := make([]kit.Thing, len(sessions))
+		for n, session := range sessions {
+			things[n] = kit.Thing{
+				ID: session.Id, What: fmt.Sprintf("%s from %s, %s", session.Person, session.Address, kit.Moment(session.CreatedAt)),
+			}
+		}
+		if id, err = kit.Meant("session", text, "session list", things); err == nil {
+			return id, nil
+		}
+	}
+	return id, err
 }
 
 // endAllOf ends the sessions and the tokens of a person, the one that is used here last.

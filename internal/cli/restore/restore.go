@@ -58,24 +58,24 @@ the restore.`,
 		},
 	},
 	{
-		Name: "restore watch", Args: "[ID]", Max: 1, Flags: restoreWatch,
+		Name: "restore watch", Args: "[LOGIN|ID]", Max: 1, Flags: restoreWatch,
 		Summary: "Watch a restore, and do its pending steps on this machine",
-		Detail: "It watches the newest unless an id is given. With the private keys that are here it places the line, " +
+		Detail: "It watches the newest restore, or the newest of a login or an instance. With the private keys that are here it places the line, " +
 			"logs in, and removes the lost line, where the restore waits for that.",
 		Examples: []string{
 			"plumlatch restore watch",
-			"plumlatch restore watch 01a2… -with ~/.ssh/oona",
-			"plumlatch restore watch 01a2… -password",
+			"plumlatch restore watch tide-gauge-3 -with ~/.ssh/oona",
+			"plumlatch restore watch win-console -password",
 		},
 	},
 	{
 		Name:     "restore undo",
-		Args:     "ID",
+		Args:     "LOGIN|ID",
 		Min:      1,
 		Max:      1,
 		Flags:    restoreUndo,
 		Summary:  "Abort a restore and roll back its changes",
-		Examples: []string{`plumlatch restore undo 01a2… -reason "wrong machine"`},
+		Examples: []string{`plumlatch restore undo tide-gauge-3 -reason "wrong machine"`},
 	},
 	{
 		Name:     "restore list",
@@ -84,10 +84,11 @@ the restore.`,
 		Examples: []string{"plumlatch restore list", "plumlatch restore list -instance tide-gauge-3"},
 	},
 	{
-		Name: "restore report", Args: "[ID]", Max: 1, Flags: restoreReport,
-		Summary:  "Report what a restore did, what is left to do, and where the lost keys still are",
-		Detail:   "It is of the newest restore unless an id is given, and ends with status 3 if something is left to do.",
-		Examples: []string{"plumlatch restore report", "plumlatch restore report 01a2… -json"},
+		Name: "restore report", Args: "[LOGIN|ID]", Max: 1, Flags: restoreReport,
+		Summary: "Report what a restore did, what is left to do, and where the lost keys still are",
+		Detail: "It reports the newest restore, or the newest of a login or an instance, and ends with status 3 if something " +
+			"is left to do.",
+		Examples: []string{"plumlatch restore report", "plumlatch restore report debian@tide-gauge-3 -json"},
 	},
 	{
 		Name:     "restore open",
@@ -271,30 +272,28 @@ func confirmRoute(s *kit.Session, r apiclient.Routes, o apiclient.RouteOption, y
 	return s.Confirm(yes, strings.Join(lines, "\n"), r.Instance)
 }
 
-// restoreAt connects to the service, for the restore with the id, or the newest where none is
-// given.
+// restoreAt connects to the service, for the restore that args mean: the newest, or what is named.
 func restoreAt(s *kit.Session, ctx context.Context, args []string) (*apiclient.Client, uuid.UUID, error) {
-	var id uuid.UUID
-	if len(args) > 0 {
-		var err error
-		if id, err = uuid.Parse(args[0]); err != nil {
-			return nil, id, kit.Usage(fmt.Sprintf("%q is not the id of a restore; see: plumlatch restore list", args[0]))
+	client, err := s.Connect()
+	if err != nil {
+		return nil, uuid.Nil, err
+	}
+	text := strings.Join(args, "")
+	l, err := kit.Answer[kit.Page[apiclient.Restore]](
+		client.ListRestores(ctx, &apiclient.ListRestoresParams{Limit: new(kit.MeantOf), Meant: kit.Optional(text)}),
+	)
+	if err != nil {
+		return nil, uuid.Nil, err
+	}
+	things := make([]kit.Thing, len(l.Items))
+	for n, r := range l.Items {
+		things[n] = kit.Thing{
+			ID: r.Run.Id, Names: []string{r.Login, r.Run.Instance},
+			What: fmt.Sprintf("%s by %s, %s", r.Login, r.Route, kit.Moment(r.Run.CreatedAt)),
 		}
 	}
-	client, err := s.Connect()
-	if err != nil || len(args) > 0 {
-		return client, id, err
-	}
-	l, err := kit.Answer[kit.Page[apiclient.Restore]](
-		client.ListRestores(ctx, &apiclient.ListRestoresParams{Limit: new(1)}),
-	)
-	if err == nil && len(l.Items) == 0 {
-		err = errors.New("there is no restore yet")
-	}
-	if err != nil {
-		return nil, id, err
-	}
-	return client, l.Items[0].Run.Id, nil
+	id, err := kit.Meant("restore", text, "restore list", things)
+	return client, id, err
 }
 
 func restoreWatch(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error {

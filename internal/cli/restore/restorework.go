@@ -2,6 +2,7 @@ package restore
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"errors"
 	"flag"
@@ -54,28 +55,28 @@ func followRestore(s *kit.Session, ctx context.Context, client *apiclient.Client
 	w.tried = map[string]bool{}
 	defer w.close()
 	show := &kit.Steps{Session: s, Shown: map[string]bool{}}
-	for tries := 0; ; {
+	patience := s.Patience()
+	for {
 		r, err := kit.Answer[apiclient.Restore](client.GetRestore(ctx, id))
 		switch {
 		case err == nil:
-			tries = 0
+			patience.Answered()
 			show.Tell(r.Run)
 			if r.Run.EndedAt != nil {
 				show.Clear()
 				return restored(s, ctx, client, r)
 			}
 			help(s, ctx, client, r, w, show)
-		case !errors.Is(err, kit.ErrUnreachable) || tries == kit.WatchTries:
+		case ctx.Err() == nil:
 			show.Clear()
-			return err
+			if err := patience.Wait(ctx, err); err != nil {
+				return err
+			}
 		}
-		tries++
 		select {
 		case <-ctx.Done():
 			show.Clear()
-			return fmt.Errorf(
-				"you stopped watching; the restore continues in the service. Watch again: plumlatch restore watch %s", id,
-			)
+			return kit.Stopped("restore", "plumlatch restore watch "+cmp.Or(r.Login, id.String()))
 		case <-time.After(restorePause):
 		}
 	}
@@ -327,7 +328,7 @@ func restored(s *kit.Session, ctx context.Context, client *apiclient.Client, r a
 			"\nThe administrator's password of %s was set again and opened. Change it at once; who saw it when is in: "+
 				"plumlatch restore report %s\n",
 			r.Target,
-			r.Run.Id,
+			r.Login,
 		)
 	default:
 		if err := tellRestored(s, ctx, client, r); err != nil {
@@ -368,7 +369,7 @@ func tellRestored(s *kit.Session, ctx context.Context, client *apiclient.Client,
 	if r.Kept {
 		fmt.Fprintf(s.Env.Out, "  plumlatch key private %s -reason TEXT\n", r.Key)
 	}
-	fmt.Fprintf(s.Env.Out, "  plumlatch connect %s -run\n  plumlatch restore report %s\n", r.Target, r.Run.Id)
+	fmt.Fprintf(s.Env.Out, "  plumlatch connect %s -run\n  plumlatch restore report %s\n", r.Target, r.Login)
 	return nil
 }
 

@@ -63,76 +63,76 @@ fails stays open by its old key, is said, and holds up no other.`,
 	},
 	{
 		Name:    "rotate show",
-		Args:    "[ID]",
+		Args:    "[NAME|ID]",
 		Max:     1,
 		Flags:   rotateShow,
 		Summary: "Show the progress of a rotation, the newest by default",
 		Examples: []string{
 			"plumlatch rotate show",
-			"plumlatch rotate show 01a2…",
-			"plumlatch rotate show 01a2… -state failed",
+			"plumlatch rotate show hides-shared",
+			"plumlatch rotate show hides-shared -state failed",
 		},
 	},
 	{
-		Name: "rotate watch", Args: "[ID]", Max: 1, Flags: rotateWatch,
+		Name: "rotate watch", Args: "[NAME|ID]", Max: 1, Flags: rotateWatch,
 		Summary: "Watch a rotation, and test new keys held on this machine by logging in",
-		Detail: "It watches the newest unless an id is given. Anybody who holds some of the new private keys may " +
+		Detail: "It watches the newest rotation, or the newest of a login, an instance or an old key. Anybody who holds some of the new private keys may " +
 			"watch; each login is proved by whoever can.",
-		Examples: []string{"plumlatch rotate watch", "plumlatch rotate watch 01a2…"},
+		Examples: []string{"plumlatch rotate watch", "plumlatch rotate watch debian@tide-gauge-1"},
 	},
 	{
 		Name:     "rotate pause",
-		Args:     "ID",
+		Args:     "NAME|ID",
 		Min:      1,
 		Max:      1,
 		Flags:    rotateChange("pause"),
 		Summary:  "Pause a rotation; no new logins start until you resume it",
-		Examples: []string{"plumlatch rotate pause 01a2…"},
+		Examples: []string{"plumlatch rotate pause hides-shared"},
 	},
 	{
 		Name:     "rotate resume",
-		Args:     "ID",
+		Args:     "NAME|ID",
 		Min:      1,
 		Max:      1,
 		Flags:    rotateChange("resume"),
 		Summary:  "Resume a paused rotation, including one that failures in its first group paused",
-		Examples: []string{"plumlatch rotate resume 01a2…"},
+		Examples: []string{"plumlatch rotate resume hides-shared"},
 	},
 	{
 		Name:     "rotate retry",
-		Args:     "ID",
+		Args:     "NAME|ID",
 		Min:      1,
 		Max:      1,
 		Flags:    rotateChange("retry"),
 		Summary:  "Retry the failed logins of a rotation, or one of them",
-		Examples: []string{"plumlatch rotate retry 01a2… -login debian@tide-gauge-1"},
+		Examples: []string{"plumlatch rotate retry hides-shared -login debian@tide-gauge-1"},
 	},
 	{
 		Name:    "rotate override",
-		Args:    "ID",
+		Args:    "NAME|ID",
 		Min:     1,
 		Max:     1,
 		Flags:   rotateOverride,
 		Summary: "Remove a lost key's line before anybody has logged in with the new key",
 		Detail: `The one way round the rule that a line goes only after a completed login with another key. It is for
 a lost or compromised key alone, for one login that you name, with a reason; it is in the daybook and
-in the report. The new line must are in place there. If the new key does not open the login after all, the
+in the report. The new line must be in place there. If the new key does not open the login after all, the
 login is shut.`,
 		Examples: []string{
-			`plumlatch rotate override 01a2… -login debian@tide-gauge-1 -reason "laptop stolen, its holder is at sea"`,
+			`plumlatch rotate override oona-main -login debian@tide-gauge-1 -reason "laptop stolen, its holder is at sea"`,
 		},
 	},
 	{
 		Name:  "rotate report",
-		Args:  "[ID]",
+		Args:  "[NAME|ID]",
 		Max:   1,
 		Flags: rotateReport,
 		Summary: "Report, of the newest rotation unless given, what was replaced where, when and by whom, the proofs, what " +
 			"was not done, and where an old key may still live",
 		Examples: []string{
 			"plumlatch rotate report",
-			"plumlatch rotate report 01a2…",
-			"plumlatch rotate report 01a2… -json > report.json",
+			"plumlatch rotate report hides-shared",
+			"plumlatch rotate report hides-shared -json > report.json",
 		},
 	},
 	{
@@ -156,13 +156,13 @@ login is shut.`,
 	},
 	{
 		Name:     "rotate undo",
-		Args:     "ID",
+		Args:     "NAME|ID",
 		Min:      1,
 		Max:      1,
 		Flags:    rotateChange("undo"),
 		Summary:  "Undo a rotation: remove each new key whose old key is still in place",
 		Detail:   "What is done already stays: there the old key is gone.",
-		Examples: []string{"plumlatch rotate undo 01a2… -yes", "plumlatch rotate undo 01a2… -login debian@tide-gauge-1"},
+		Examples: []string{"plumlatch rotate undo hides-shared -yes", "plumlatch rotate undo hides-shared -login debian@tide-gauge-1"},
 	},
 }
 
@@ -622,38 +622,28 @@ func rotateList(f *flag.FlagSet) func(context.Context, *kit.Session, []string) e
 	}
 }
 
-func readRotation(text string) (uuid.UUID, error) {
-	id, err := uuid.Parse(text)
-	if err != nil {
-		return id, kit.Usage(fmt.Sprintf("%q is no id of a rotation\nSee what there is: plumlatch rotate list", text))
-	}
-	return id, nil
-}
-
-// rotationAt connects to the service, for the rotation with the id, or the newest where none
-// is given.
+// rotationAt connects to the service, for the rotation that args mean: the newest, or what is named. Which
+// rotations work on something of a name, the service says.
 func rotationAt(s *kit.Session, ctx context.Context, args []string) (*apiclient.Client, uuid.UUID, error) {
-	if len(args) == 0 {
-		client, err := s.Connect()
-		if err != nil {
-			return nil, uuid.Nil, err
-		}
-		l, err := kit.Answer[kit.Page[apiclient.Rotation]](
-			client.ListRotations(ctx, &apiclient.ListRotationsParams{Limit: new(1)}),
-		)
-		if err == nil && len(l.Items) == 0 {
-			err = kit.Missing("no-such-rotation", "there is no rotation yet", "Plan one: plumlatch rotate plan -key NAME")
-		}
-		if err != nil {
-			return nil, uuid.Nil, err
-		}
-		return client, l.Items[0].Id, nil
-	}
-	id, err := readRotation(args[0])
-	if err != nil {
-		return nil, id, err
-	}
 	client, err := s.Connect()
+	if err != nil {
+		return nil, uuid.Nil, err
+	}
+	text := strings.Join(args, "")
+	l, err := kit.Answer[kit.Page[apiclient.Rotation]](
+		client.ListRotations(ctx, &apiclient.ListRotationsParams{Limit: new(kit.MeantOf), Meant: kit.Optional(text)}),
+	)
+	if err != nil {
+		return nil, uuid.Nil, err
+	}
+	things := make([]kit.Thing, len(l.Items))
+	for n, r := range l.Items {
+		things[n] = kit.Thing{ID: r.Id, What: fmt.Sprintf("by %s, %s", r.RequestedBy, kit.Moment(r.CreatedAt))}
+		if !strings.HasPrefix(strings.ReplaceAll(r.Id.String(), "-", ""), strings.ReplaceAll(text, "-", "")) {
+			things[n].Names = []string{text}
+		}
+	}
+	id, err := kit.Meant("rotation", text, "rotate list", things)
 	return client, id, err
 }
 

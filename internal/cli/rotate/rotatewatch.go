@@ -87,6 +87,8 @@ func WatchRotation(s *kit.Session,
 	tried := map[string]bool{} // what was tried from here, and whether the login was completed
 	begun, doneBefore := time.Now(), r.Counts["done"]
 	last, changed := countsText(r), time.Now()
+	patience := s.Patience()
+	patience.Answered() // it has told of what is watched
 	for r.EndedAt == nil && r.State != apiclient.RotationStatePaused {
 		if live {
 			rate := float64(r.Counts["done"]-doneBefore) / max(time.Since(begun).Seconds(), 1)
@@ -97,7 +99,7 @@ func WatchRotation(s *kit.Session,
 			proveRotated(s, ctx, client, r.Id, tried)
 		}
 		if here != nil && r.Counts["waiting"]+r.Counts["proved"]+r.Counts["undoing"] > 0 {
-			if _, err := rotateFromHere(s, ctx, client, r.Id, here); err != nil {
+			if _, err := rotateFromHere(s, ctx, client, r.Id, here); err != nil && kit.Status(err) != kit.ExitUnreachable {
 				return err
 			}
 		}
@@ -105,22 +107,25 @@ func WatchRotation(s *kit.Session,
 			last, changed = now, time.Now()
 		}
 		if time.Since(changed) > restsAfter && r.Counts["placing"]+r.Counts["removing"]+r.Counts["undoing"] == 0 {
-			if stop, err := restsOnOthers(s, ctx, client, r, tried, here); stop || err != nil {
+			if stop, err := restsOnOthers(s, ctx, client, r, tried, here); stop || err != nil && kit.Status(err) != kit.ExitUnreachable {
 				return err
 			}
 		}
 		select {
 		case <-ctx.Done():
-			return fmt.Errorf(
-				"you stopped watching; the rotation continues in the service. Watch again: plumlatch rotate watch %s", r.Id,
-			)
+			return kit.Stopped("rotation", "plumlatch rotate watch "+r.Id.String())
 		case <-time.After(rotatePause):
 		}
 		fresh, err := kit.Answer[apiclient.Rotation](client.GetRotation(ctx, r.Id))
-		if err != nil {
-			return err
+		if err != nil && ctx.Err() == nil {
+			if err := patience.Wait(ctx, err); err != nil {
+				return err
+			}
 		}
-		r = fresh
+		if err == nil {
+			patience.Answered()
+			r = fresh
+		}
 	}
 	if live {
 		fmt.Fprint(s.Env.Err, "\r\x1b[K")

@@ -3871,6 +3871,9 @@ type ListRestoresParams struct {
 
 	// Instance Only restores of this instance.
 	Instance *string `form:"instance,omitempty" json:"instance,omitempty"`
+
+	// Meant Only what this means: an id or the beginning of one, or the name of an instance or a login (user@instance).
+	Meant *string `form:"meant,omitempty" json:"meant,omitempty"`
 }
 
 // StartRestoreParams defines parameters for StartRestore.
@@ -3901,6 +3904,9 @@ type ListRotationsParams struct {
 
 	// Total Whether to count all that match.
 	Total *Total `form:"total,omitempty" json:"total,omitempty"`
+
+	// Meant Only what this means: an id or the beginning of one, or the name of an instance or a login (user@instance).
+	Meant *string `form:"meant,omitempty" json:"meant,omitempty"`
 }
 
 // StartRotationParams defines parameters for StartRotation.
@@ -3937,6 +3943,9 @@ type ListRunsParams struct {
 
 	// Instance Only runs on this instance.
 	Instance *string `form:"instance,omitempty" json:"instance,omitempty"`
+
+	// Meant Only what this means: an id or the beginning of one, or the name of an instance or a login (user@instance).
+	Meant *string `form:"meant,omitempty" json:"meant,omitempty"`
 }
 
 // WatchRunParams defines parameters for WatchRun.
@@ -7083,6 +7092,14 @@ func (siw *ServerInterfaceWrapper) ListRestores(c *gin.Context) {
 		return
 	}
 
+	// ------------- Optional query parameter "meant" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "meant", c.Request.URL.Query(), &params.Meant, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter meant: %w", err), http.StatusBadRequest)
+		return
+	}
+
 	for _, middleware := range siw.HandlerMiddlewares {
 		middleware(c)
 		if c.IsAborted() {
@@ -7355,6 +7372,14 @@ func (siw *ServerInterfaceWrapper) ListRotations(c *gin.Context) {
 		return
 	}
 
+	// ------------- Optional query parameter "meant" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "meant", c.Request.URL.Query(), &params.Meant, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter meant: %w", err), http.StatusBadRequest)
+		return
+	}
+
 	for _, middleware := range siw.HandlerMiddlewares {
 		middleware(c)
 		if c.IsAborted() {
@@ -7616,6 +7641,14 @@ func (siw *ServerInterfaceWrapper) ListRuns(c *gin.Context) {
 	err = runtime.BindQueryParameterWithOptions("form", true, false, "instance", c.Request.URL.Query(), &params.Instance, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter instance: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "meant" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "meant", c.Request.URL.Query(), &params.Meant, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter meant: %w", err), http.StatusBadRequest)
 		return
 	}
 
@@ -18597,55 +18630,56 @@ var swaggerSpec = []string{
 	"W8uJvU8Dto77DWKAK772ccPCtzkM7efnYu19pQXCCo04NJHOHixd1+sHTOz3an3u3dXHba0S583ztom/",
 	"bHPNofYkXDDw+8HxfLrZ+9jOca+R79fjscN60CsH6yMRGgmyAu+Du3TUkJk70ENkNK7tuEivIKjOF3yZ",
 	"lddvSLhMuTtDIEYuI1lNGxCJ7NAFfuUbnYaOttjuG3wwLVfkpflPfLnL85zw3bakK9gTd8c9ubi4uGJP",
-	"L4Y16N525O4Oyv9xCfwha/+QtZ+rrHViJNtIYnlw5RdAPvrjG+/9Q595a2a/mME9jGWLiPl7bTjMeMj1",
-	"6heXyvY4OnreXzD0ajWbCptIsRutGcf0mTP2sW2Baqxemm4SFsSEbVsYD4FVg1dtwag/P6ZqjcQmnixG",
-	"r4oUojBR8nMNN3Xm+Miep86wKVQW+PiwLqhuMrDn3fNf66anOOVVxz/KXlvD6kb5/JSJriq9wq7MzsTW",
-	"mEFzXjeKXnwu7gS0n05qaPfjj/eNe8VjCIEd+3MkwU+UQxiWHSlOnBAqsLu/9+0j5oRmpW7/5rQ5DDqt",
-	"eEiVDb22Q3c6UO2YqIzIoBNhLvTnv3c4z/wOuk+Pu4GNKnU+v/6ZE7l6QmUyViwJLS4ceY9rqYVpM88g",
-	"YW0kpo0qWncIXjkMrvbt0g0lVqDeOV4JFR4FtlXnPloHaMN0qt2YqRz9v6pSP3DfPxOg6v7T7dYPHneg",
-	"8+Elr7Yw6VNof9Ov5dGj7xusizh+Jks84tBsFr8g7OdzyJyWXTrQdQkYCp0JxOERaZkRlRhbAkpxzwko",
-	"qLQzsTCiuoO8CYxtoIe4bNLo9x3CfKYazeY0HzmJZnvshNxtKnHkE+Wkb9XfYO8FYm/AZNh1yz+eacLh",
-	"h7RvqZpUmyqE6XsQX7gv7QvY11TiKHB9WUKeU71NvpMBZtockhKHPxuJOT5yZtDvfjyG3TWfkUvhl0fY",
-	"jUF2vifN72Log53auebw/nIGumpVemZmeqUAiM79PZSprHRdldgnqbHOdgPfJqGWeh2xrZDP2fI09udt",
-	"zPtJPrY13xk3VcREG3dMe97z6Lnb/p663o/oeQ5zwuQxZykGv5EHAw3ZYj7FDFKQGGSWYKVlp55yLpaJ",
-	"rJB3FVcR9xylPJde/xFCFL+XXHcLzWKNVPzQGBfthv/qf/ytDxPm3ifYf/HodnvPKXp14DS9XYRM6Tyb",
-	"BSsNFB+Hg1S0uqKvhymgYpMysydcVqLEKGjBdO1N+9g/sxaW6lJ1Yy/B6tcTeJGuIW2Lag7P2EdI5LoT",
-	"dS1LynwB6B0qhKEcCchLCp3owwsYr+xMN9NQbDwDRMrpFLpLb3kOchnjh+OoY6t7v5dI2HUhHPEWiHg5",
-	"GP47dT+sC3zIdhaPlC+FRZo+Vguh8APFySNS+HD5Y0g9N94QXXQVYB8wy75gnb4alP39SPfNYB91qAkA",
-	"p3KBPpeAbaUXRYxhrvXEmd8TXSOGDnccQ47sMeghhBhQaiViTzZXTFfYPHHB18xYWVWsknd5L/a/y534",
-	"ezizU/sNmfO7oAdB3lCQH4vjI/gYUUIL8CQsTCjudLsYA0myFxzRuKF/oAdiNFYsTReaxtHBXLUZznSv",
-	"4gd4u1m5cBfmSrOFVI0Vxuf0xE1gnEwRtq3ZLOD6Bu2dY+7pUkuV0HYdBQ4nTY90OW5P8vfqLeRmAlPY",
-	"q6wUVKTD353NLg9Joz7/fIsmSmHa81oclsMDI2j175LN0Qzz8ODWdj07h2kT1JGpIS7ea6k16rOMq+bb",
-	"ux6mqWuaUpRBkCXYR27HsweQLA3TxI0NsH5GRHlwWKfZcvgbbuzpCzfF09fPDwFnCss9NbYWfLEnqum1",
-	"YvBtthQ1AVd4hbBu1BVk9ZTccrxJ3zcqtM+SmFzv8SOxvxlMgQkAo/Da2UF3GtKJaaFtPnG783Sf92HU",
-	"wQMR5iLYvxBNh5/qRm2hHK50PQcJllZCSKHkjizYbQFN4U8W1AppQovZEvytIBRXM82s1nMmrVM9c/rm",
-	"jRXLBx3tY0HbwcQe20g+tjzpXu9Oa+uTujfu8yMuF96fcW0FzH9CqTtovaF78bkSq/5+BO8aa5z0qNfk",
-	"z23h36m5Kgd/ELUmWEcdz7zS7E7uNuf/LFZu6fcBo87nghx/W7AAtHxglLXSatpXbE+A632dmW7kVL1t",
-	"7MnQADG90s0e6om9iB9rPZeC4sYdvIEbYU+fwadHQx3oLyPJd4r76ahH8ieRNjM0daaSanq82pkcUIvb",
-	"79fHipTQyx9Z0qfpfIPN66S6IikS+FYqaIHvOPKxWdWIcVNLuz65/Nsv8ZFVa61E58yej3Vfi9kf5J13",
-	"fOgyqGEI98kmfGx17YtAjJyqUxnCutKYxqkpoIFMdE3aGI76RTjIHoqG8aoWvEzoHG4Kz9wkj8NLL2ER",
-	"MMDnxU/3P7N77T6kxaP7cAAXLLkxK12XBeKZZZmCeq0sdC3O2EtdsycXwVEVH5MFXyMO2wKa1+k5AOB2",
-	"XmWKMCqiTHjYKfalV4dJsydYmK/O2DW+Cl6vtE1B2cO6b+jiOlL0JibuIOZKXIb0EnFoADLPAXhOs77v",
-	"G+F7SI9qvTJtF6e3S6FeP2fPtFJibOm4J3IOzfw1jrCx2K8xc2ELNZZSuf1oncy1SIS+0ePAtD2+n89K",
-	"1CKNzrGLcx6mFbzPAa+c5KjhHrRSeMxKCDxg+Qxn2Z431zBa2IMN1fXeLrXUF8copff+nqhrXQ/6Il4a",
-	"7TeXVbOouB3PbqVf4IM9FzO7qPb0WGzoAOCOqwQv0cOo6f5URlcP0QT+A0+MF/w99QcEG9d6Rr4w4Afx",
-	"X73yvhEoCqMXGyZUmUsIeOcHPVKvJ3r9PsBuiXuBgLvgJeXhgfwSV0V/WOHGP7SzUF0b0BnASh/pcn2F",
-	"zZudOZnFBeZVdVxs70FxHq8uDIjyfNjkRzr/LQeC2jzTVRmVwGDfwwNnZMZbeP4r/fRbn7H+QpWtZpS6",
-	"MZbczqILo6NFHaoDzjDHwMHpZE+bZX8mQAfOjEKzxt8AUH1U6mSl4I2wf10e1TkHA+S8cxq1haPZFUW2",
-	"a7Dv5Aec7Zt9kp1oxLgWNsS5l7UEgIa2qM/75SA52PLapnpdtKQ9goXoZn1N3q77CevDgq8OuUCbkRt/",
-	"JHYADN9Ezz2KBA3jDS3LilbyuDjD0VQ/X6ThmJ6PWya1OXJCUocnrhhnKzGaaT3/wvgTL9sIP1pE2Iv0",
-	"wFGDlnvOf21/6b39sCKqb/v71hqBCaSuyvit+dvyXrejz2FfUM29EQrKp6U96HlJwzdTIrG0TNd95Wao",
-	"9X5+xD2CkzrM5iCaPgdf/kHcQAPOx3kpeNl7czx3D3yOJ+MIt9ZzUUlnrQxO7+rmd+K3RXmUuqsdF9mN",
-	"UOX1lKe6qv7b7VW/6qssrjOj/gbwTGw/BQUMj3SWrMCdyRTGgYdVK0FZL9xiH/ztpEwR62v/2/czTMkt",
-	"O3/QKFvmkHcc7OVKiGVvyg73/ckEr7Y6SAbkPXDSjrFvLpY4+hQkQKIzmTrFG4iwHrHGEAd45ALDaNAE",
-	"r7oPj1RamAJ8xB0+/xX+340cxMME06Y9bdh+dgJ869gJj7upflxkzS6ht8p4Mq20qf8qfCmy+1Jg3UjF",
-	"e2Wphw0oHhcg+QgVP4EKj1HuEwb7XOBboVVYHtrhuiw/CL74jA15mN5D3EuOAgdp7LN9GQJxz391//Xi",
-	"kbz39fiQUyctwWLydPUlmtnpbUkvr1+JsfimAxvVMWmnB3dPxJQ9X4gF6o6ddkk5L8U7XtvfkXjFg3ul",
-	"ZIhNwW3yq1P+JvZmPKCt1CSExH9rqf53U/Qo1AQ+hsSdXn/BB3zkf3F0EFZ4r9ig9bQ5ZuVOj6sbZ/75",
-	"woERZR/Xwe0u5XbchAiADDPCSPBe7ZPiBFHHs97tB27q7mg9MtP5r/B/7xXyXtzpuchsfkqk0ZPHuGKB",
-	"mEpjZ3kPH+5bgh84yGtrPu6r/73ha9OC9jNds5mHouBsIt0EIUzpe7pC83n3qTRduBlYRQdcBhAbE/HL",
-	"D25KRzL44d0fxCf72AmuuKik68bR1jelPzgaSjdE+uvJSPBa1CeXf/vFXbKhWOFvvzj+NKK+8zzf1NXJ",
-	"5ck5X8rzuycnv/3y2/8XAAD//w==",
+	"L4Y16N525O4Oyv9xCfwha/+QtZ+rrHViJNtIYnlw5RdAPvrjG+/9Q595a2a/mME9jGWLiLkvd60CNy8E",
+	"V+aScQXJyTVllk2lUtArY8KgNxN9oAiqyD3t85JaTAT2ZWNE/V/+k6+yCVkCW3/+XlwKZB6iE/gdSaWo",
+	"HB3y7y8YL7aaTYVN5AWO1oxjzs8Z+9j2bTVWL003cwwC2bat5odosEH9oMAOOfUC88tGYhMEF0NuRQoG",
+	"mSj5ucbIOnN8ZHdZZ9gUlAx8fFi/WTeD2fPu+a9101NR86rj1GWvrWF1o3xSzURXlV5hK2mu1hiYv2Tn",
+	"daPoxefiTkDP7KRaeT/+eN+4VzyGENixP0e6rYhyiB2zIy+LE6zGaiZ82ZNT8AAoQ7NSt39zKihGylY8",
+	"5PeGBuGhpR7oo0xURmQglTCB+/PfO5xnfgfdp8fdwEaVOl8U8MyJXD2h2h4rlgRxF468B+PUwrTpcpBl",
+	"NxLTRhWtDwevHAb6yHa9iRIr0Ekdr4SylAJ7wXMfYgSIZDrVbsxUYcFfVakfuO+fCbp2/+l264cwAdD5",
+	"8JJXW5j0KfTs6VdN6dH3DRZzHD/9Jh5xaAqOXxA2ITpkIs4uHei6BOCHzgTimI60zIhKjC2hu7jnBFSB",
+	"2plYGFHdQbIHBmTQrV02acj+DmE+U41mc5qPnPmzPXZC7jaVOPKJctK36u8K+AIBQ2Ay7LrlH8804fBD",
+	"rrpUTaq3FmILPogv3Jf2RRlsKnEUjMEsIc+pSCjffgHTgw5JicOfjcQcHzmd6Xc/HsPums/eD/Kf7Jug",
+	"PRrknPD7+bt4J8C47tzNeOmyZcVVa4cwM9MrBZB/7u+hIGil66rEjlSNdQYneJEJH9Yrti0WQc4BQWN/",
+	"3h4IP8nHdkF0xk2Vi9HGHdMJ4Xn03G1/TwX1R/Txhzlhmp4zb4Ozy8Ouhrw8n8wHyV4McniwprVTuToX",
+	"y0T+zbuKq4h7jlIITa//CMGg3+sycgvNorpU/NBoIu2G/+p//K0PfefeJ9h/8ejOhp5T9OrACZG7CJlS",
+	"1DZLgxoo8w4HqWgVXF95VEBtLOXAT7isRInxZrhJyR8RO5XWwlIFsG7sJbgq9ARepGtIkKPqzjP2EVLm",
+	"7kRdy5JyjADkiEqOKBsFMsBCz//wAsYrO9PNNJR1zwD7czqFPt5b7o5cbv7hOOrYOurvJRJ2XQhHvAUi",
+	"Xg7eip0KK1ZgPmQ7i0fKTMNyWB8Vh6SDA2UkRKTwiQmPIfXceEN00VUA2MB6hoJ1OphQnv0j3TeDHeuh",
+	"+gI84QU6igKKmF4UMVq81hPDRmKia0Qr4o5jyPs+Bj2EsBlKMEpa9ztXTFfYpnLB18xYWVWsknd51/u/",
+	"y534e3jgU/sNNQq7QB5B3lA6BcIQREA9ooRm60kAnlBG63YxhuxkLzjinkOnRg95aaxYmi4IkKODuWpz",
+	"yelexQ/wdrNy4S7MlWYLqRorjM+eitvtOJkibFsdW8D1Ddo7xyzfpZYqoe06ChxOmh7pctye5O/VxcnN",
+	"BKawVwEvqEiHvzubXW6d5vP36LhF3PdaHJbPAiNo9UfezBGlfjPMLYX82HVHHaaLVOciCBkIveZloz7L",
+	"CHa+++9hev6mKUW5GlmCfeR2PHsAydIoXtzYgPpoRJQmiWW8LXu/4caevnBTPH39/BBot7DcU2NrwRd7",
+	"gt5eKwbfZktRE66J12LrRl1B/lTJLcfr/32jQnc1ibUXHl4U29/BFJgArBKvUh50pyHbnBbappu3O09K",
+	"SB+EITwQQXKC0Q55C/BT3agtEMyVrucgdtOaE2nB3JEFm3Gg/f7Jgi4kTehAXIKTmCSsZlbrOZPW6cs5",
+	"JfnGiuWDjvaxkA9hYo9t2R9bnnR1Eqdq9kndG/f5EZcL78/440JLCAIxPGg5qnvxuRKr/nYV7xprnPSo",
+	"1+SEbrsDUO9dDk4s6lyxjhrieU3fndxtzv9ZrNzS74NVns+6Of62YH1w+cB4dqXVtA+LgfD4+xp33cip",
+	"etvYk6GheHqlmz2Um3sRP9Z6LgVF6DtwFDfCnj6DT48GStFfZZRvJPjTUY/kTyJtG2lqXCbV9HilVTkc",
+	"H7ffr48V3qGXP7KkT9P5BnsbSnVFUiTwrVSME78+NqsaMW5qadcnl3/7JT6yaq2V6JzZ87Hu60D8g7zz",
+	"3hpdBjUM0WDZhI8tGFnoBJFTdSpDLFoa0zg1BTSQia5JG8NRvwgH2SMVMV7VgpcJncNN4Zmb5HF46SUs",
+	"Agb4vPjp/md2r92HAgT0eQ7ggiU3ZqXrskATOssU1IpnoWtxxl7qmj25CN61+Jgs+Bph+hbQ21DPAR+5",
+	"8ypThFERhMSjkrEvvTpMmj2hBn11xq7xVfB6pW2q0wGs+4YuriOFnGLiDmKuxGVILxGHxqfzHIDnNOuw",
+	"vxG+xfio1ivTNvl6uxTq9XP2TCslxpaOeyK708xf4wgbi/0a0y22QIUpad6P1skRjEToGz0OTNvjSPqs",
+	"RC3S6BybfOdRfMFlHuDsSY4a7jFNhYc0hWgJFipxlm2JdA2jhT3YUF3v7QdMfXGMUnrv74m61vWgL+Kl",
+	"0X5zWTWLitvx7Fb6BT7YczGzi2pPj8WGDgDuuErwEt2imu5PZXT1EE3gP/DEeMHfU+lBqIKtZ+QLA34Q",
+	"/9Ur7xuB8jt6sWFClbkshnd+0CO1AqPX74P7l7gXCNcNXlIeHucxcVX0x0Ju/EM7cQy0AZ0BrPSRLtdX",
+	"2NvbmZNZ2GheVceFfh8UnPLqwoDQ1IdNfqTz33IgqM0zXZVRsRG2xTxwGmm8hee/0k+/9RnrL1TZakap",
+	"G2PJ7Sy6MDpa1KEaJA1zDBycTva0WfanL3TQ7iiebPwNAHVepU7WZN4I+9flUZ1zMEDOO6dRWziaXVFk",
+	"m0r7Ro/A2b4XLNmJRoxrYUNwfllLwO9oyye9Xw4ymi2vbaoVSkvaI1iIbtbX5O26n7A+LDbvkAu0Gbnx",
+	"R2IH/vRN9NyjSNAw3tACuGgljwtDHU318wWijun5uAVpmyMnJHV44opxthKjmdbzL4w/8bJNS0CLCFvV",
+	"Hjhq0HLP+a/tL723H9ae9W1/31oj2IbUVRm/NX9b3ut29In3C0I3MEJBobq0Bz0vaXRvyn6Wlum6r7AP",
+	"td7Pj7hHcFKH2RxE0+fgyz+IG2jA+TgvBS97b47n7oHP8WQc4dZ6LirprJXBOWndpFT8tiiPUiy24yK7",
+	"Eaq8nvJU091/u73qV32VxXVm1N+ArYrdyaDq4pHOkhW4M5lqPvCwaiUo64Vb8J0nMklFrK/9b9/PMCW3",
+	"7PxBo2yZQ95xsJcrIZa9KTvct68TvNpqMBqAGcFJO8a2yliX6VOQAKjQZIorbyDCesTCSBzgkasio0ET",
+	"vOo+PFI9ZAoPFHf4/Ff4fzdGEw8TTJv2tGH72QnwrWMnPO6m+nGBV7uE3qo9ynRap/a88KXI7kthuSMV",
+	"75VaHzageFz87COUKQUqPEaNUhjsc0H3hU5yeRCN67L8IPjiMzbkYXoPcS85Chyk79P2ZQjEPf/V/deL",
+	"/PLegwhATp20hJrK0yWjaGantyW9vH4lxuKbDmxUx6SdHtw9EVP2fCEWqDt2umnlvBTveG1/R+IVD26l",
+	"kyE2BbfJr075m9i684C2UpMQEv+tpfrfTdGjUBP4GBJ3ev0FH/CR/8XRQVjhvWKD1tPmmJU7Pa5unPnn",
+	"C7xGlH1cB7e7lNtxEyIAMswI2MF7tU+KEwSlz3q3H7ipu6P1yEznv8L/vVfIe3Gn5yKz+SmRRk8e44oF",
+	"YirNKq2mAV3ed4w/cJDX1nzcV7R8w9em7enAdM1mHj+Ds4l0E4QwpW/5O6rkGD6VpouRA6voIOIANmYi",
+	"fvnBTelIBj+8+4P4ZB87wRUXlXTdONrWYgw5nQeHcOmGSH89GQlei/rk8m+/uEs2FCv87RfHn0bUd57n",
+	"m7o6uTw550t5fvfk5Ldffvv/AgAA//8=",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

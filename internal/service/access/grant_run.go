@@ -80,7 +80,7 @@ func (s *Service) grantPlan(run record.Run) (runs.Plan, error) {
 	}
 	if w.Worker != "" {
 		for n, step := range steps {
-			steps[n] = s.runs.Elsewhere(step, run, w.Worker, "plumlatch run watch "+run.ID.String())
+			steps[n] = s.runs.Elsewhere(step, run, w.Worker, "plumlatch run watch "+run.Instance.Name)
 		}
 	}
 	return runs.Plan{Payload: w, Ended: e.ended, Steps: steps}, nil

@@ -44,7 +44,7 @@ func (s *Service) useConsent(
 		return "", err
 	case c.State == custody.ConsentAsked:
 		needed.Code, needed.Detail = "consent-awaited", needed.Detail+"; you have asked, and nobody has decided yet"
-		needed.Remedy = "Another admin or holder decides: plumlatch consent grant " + c.ID.String()
+		needed.Remedy = "Another admin or holder decides: plumlatch consent grant " + k.Name
 		return "", needed
 	case c.State == custody.ConsentRefused:
 		return "", &problem.Problem{

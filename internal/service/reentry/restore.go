@@ -280,8 +280,11 @@ func restoreOf(run record.Run, closings []record.Closing) (Restore, error) {
 }
 
 // Restores returns one page of restores, newest first.
-func (s *Service) Restores(ctx context.Context, instance string, p record.Page) (record.List[Restore], error) {
-	l, err := s.store.Runs(ctx, record.RunFilter{Kind: route.RunKind, Instance: instance}, p)
+func (s *Service) Restores(
+	ctx context.Context, f record.RunFilter, p record.Page,
+) (record.List[Restore], error) {
+	f.Kind = route.RunKind
+	l, err := s.store.Runs(ctx, f, p)
 	if err != nil {
 		return record.List[Restore]{}, problem.FromPage(err)
 	}

@@ -57,7 +57,7 @@ func (s *Service) UndoRestore(ctx context.Context, actor people.Actor, id uuid.U
 		Detail: fmt.Sprintf(
 			"a login with %s was completed, so that %s is open again and there is nothing to undo", r.Key, r.Login,
 		),
-		Remedy: "Let the last steps end: plumlatch restore watch " + id.String(),
+		Remedy: "Let the last steps end: plumlatch restore watch " + r.Login,
 	}
 }
 

@@ -137,7 +137,7 @@ func (s *Service) overrideItem(
 				Code:   "no-override",
 				Field:  "login",
 				Detail: err.Error(),
-				Remedy: "plumlatch rotate override " + id.String() + " -login USER@INSTANCE -reason TEXT",
+				Remedy: "Name it: plumlatch rotate override " + id.String() + " -login USER@INSTANCE -reason TEXT",
 			}
 		}
 		if login == uuid.Nil {
@@ -153,7 +153,7 @@ func (s *Service) overrideItem(
 				Code:   "nothing-to-override",
 				Where:  []string{name},
 				Detail: "no new line awaits a login in " + name + " that the service could continue without",
-				Remedy: "See it: plumlatch rotate show " + id.String(),
+				Remedy: "See it: plumlatch rotate show " + name,
 			}
 		}
 		if err != nil {

@@ -349,8 +349,10 @@ func (s *Service) Rotation(ctx context.Context, id uuid.UUID) (RotationState, er
 }
 
 // Rotations returns one page of rotations, the newest first.
-func (s *Service) Rotations(ctx context.Context, p record.Page) (record.List[RotationState], error) {
-	l, err := s.store.Rotations(ctx, p)
+func (s *Service) Rotations(
+	ctx context.Context, meant string, p record.Page,
+) (record.List[RotationState], error) {
+	l, err := s.store.Rotations(ctx, meant, p)
 	if err != nil {
 		return record.List[RotationState]{}, problem.FromPage(err)
 	}
@@ -396,6 +398,7 @@ func (s *Service) RotationItems(
 	out := record.List[RotationItem]{Next: l.Next}
 	for _, i := range l.Items {
 		item := RotationItem{RotationItem: i}
+		loginName := fleet.LoginName(i.OSUser, i.InstanceName)
 		switch i.State {
 		case rotation.ItemAsked:
 			item.Detail, item.Next = "its holder is asked to bring a new public key", "plumlatch rotate bring "+i.NewName
@@ -406,20 +409,20 @@ func (s *Service) RotationItems(
 			}
 			if replace.IsHere(i.Means) {
 				item.Detail = "it waits for somebody who edits from their machine with the old private key"
-				item.Next = "plumlatch rotate watch " + id.String() + " -from-here -with FILE"
+				item.Next = "plumlatch rotate watch " + loginName + " -from-here -with FILE"
 			} else if other, at := others[i.LoginID]; at {
 				item.Detail = "it waits for another rotation that is at work on the login"
 				item.Next = "plumlatch rotate watch " + other.String()
 			}
 		case rotation.ItemPlaced:
-			item.Next = "plumlatch prove " + fleet.LoginName(i.OSUser, i.InstanceName)
+			item.Next = "plumlatch prove " + loginName
 			item.Detail = cmp.Or(item.Detail, "the new line stands beside the old; a login with "+i.NewName+" is awaited")
 		case rotation.ItemProved:
 			item.DueAt = new(i.ProvedAt.Add(time.Duration(r.Settings.GraceSeconds) * time.Second))
 			item.Detail = "the new key opens it; the old one goes when the grace is over"
 			if replace.IsHere(i.Means) {
 				item.Detail, item.Next = "the new key opens it; the old one goes when the grace is over, from the machine that "+
-					"has the new private key", "plumlatch rotate watch "+id.String()+" -from-here"
+					"has the new private key", "plumlatch rotate watch "+loginName+" -from-here"
 			}
 		case rotation.ItemFailed:
 			item.Next = "plumlatch why " + i.InstanceName

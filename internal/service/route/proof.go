@@ -79,7 +79,7 @@ func (r *restoring) enter(ctx context.Context, p *runs.Progress) (string, error)
 // waitFor leaves the run until somebody has done what the client does while it watches the run.
 func (r *restoring) waitFor(who, what string) error {
 	return runs.WaitFor(
-		record.Waits{Who: who, What: what, Next: fmt.Sprintf("plumlatch restore watch %s -with FILE", r.run.ID)},
+		record.Waits{Who: who, What: what, Next: "plumlatch restore watch " + r.run.Instance.Name + " -with FILE"},
 	)
 }
 

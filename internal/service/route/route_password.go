@@ -3,7 +3,6 @@ package route
 import (
 	"context"
 	"errors"
-	"fmt"
 
 	"plumlatch/internal/core/restore"
 	"plumlatch/internal/record"
@@ -37,7 +36,7 @@ var password = Route{
 			return runs.WaitFor(record.Waits{
 				Who:  "whoever knows the password of " + login,
 				What: what,
-				Next: fmt.Sprintf("plumlatch restore watch %s -password", r.run.ID),
+				Next: "plumlatch restore watch " + login + " -password",
 			})
 		})
 	},

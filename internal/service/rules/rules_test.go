@@ -28,7 +28,7 @@ func TestARuleBeginsOnTheDayAndOnceADayAtMost(t *testing.T) {
 		if err := r.Rules.CarryRules(t.Context()); err != nil {
 			t.Fatal(err)
 		}
-		all, err := r.Rotate.Rotations(t.Context(), record.Page{Limit: 10})
+		all, err := r.Rotate.Rotations(t.Context(), "", record.Page{Limit: 10})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -53,7 +53,7 @@ func TestARuleBeginsOnTheDayAndOnceADayAtMost(t *testing.T) {
 	if n := begun(); n != 1 {
 		t.Fatalf("on the day %d began", n)
 	}
-	all, err := r.Rotate.Rotations(t.Context(), record.Page{Limit: 1})
+	all, err := r.Rotate.Rotations(t.Context(), "", record.Page{Limit: 1})
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -213,7 +213,7 @@ func (r *Rig) Until(what string, ok func() bool) {
 	r.T.Helper()
 	for end := time.Now().Add(90 * time.Second); !ok(); time.Sleep(50 * time.Millisecond) {
 		if time.Now().After(end) {
-			all, err := r.Rotate.Rotations(r.T.Context(), record.Page{Limit: 1})
+			all, err := r.Rotate.Rotations(r.T.Context(), "", record.Page{Limit: 1})
 			for _, state := range all.Items {
 				items, err := r.Rotate.RotationItems(r.T.Context(), state.ID, "", record.Page{Limit: 5})
 				r.T.Logf("%+v %+v %v", state, items.Items, err)

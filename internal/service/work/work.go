@@ -45,8 +45,8 @@ func (s *Service) Run(ctx context.Context, id uuid.UUID) (record.Run, error) {
 }
 
 // List returns one page of runs, newest first.
-func (s *Service) List(ctx context.Context, state, instance string, p record.Page) (record.List[record.Run], error) {
-	l, err := s.store.Runs(ctx, record.RunFilter{State: state, Instance: instance}, p)
+func (s *Service) List(ctx context.Context, f record.RunFilter, p record.Page) (record.List[record.Run], error) {
+	l, err := s.store.Runs(ctx, f, p)
 	return l, problem.FromPage(err)
 }
 
@@ -151,7 +151,7 @@ func (s *Service) ReportStep(
 			Kind:   problem.Conflict,
 			Code:   code,
 			Detail: detail,
-			Remedy: "See it: plumlatch run watch " + id.String(),
+			Remedy: "See it: plumlatch run watch " + run.Instance.Name,
 		}
 	}
 	at := slices.IndexFunc(run.Steps, func(st record.RunStep) bool { return st.State == runs.StepRunning })
@@ -232,7 +232,7 @@ func (s *Service) AwaitStep(ctx context.Context, id uuid.UUID, step string) erro
 				Kind:   problem.Unavailable,
 				Code:   "service-busy",
 				Detail: "the report is recorded, but the run was not resumed yet",
-				Remedy: "See it: plumlatch run watch " + id.String(),
+				Remedy: "See it: plumlatch run watch " + run.Instance.Name,
 			}
 		}
 		s.engine.Wake(ctx, id)

@@ -22,9 +22,7 @@ func TestConnectAndSSHConfigPinTheHostKeySoThatSSHAsksNothing(t *testing.T) {
 	if err != nil || strings.TrimSpace(string(out)) != "door" {
 		t.Errorf("%s\nsays %s %v", command, out, err)
 	}
-	if r := h.client("connect", "other"); r.status != 1 || !strings.Contains(r.err, "Say where one is: -with FILE") {
-		t.Errorf("an instance that no key here opens: %d %s", r.status, r.err)
-	}
+	h.refused("?1", "connect", "other")
 	if out := h.must("connect", "door", "-windows"); !strings.Contains(out, "-to ppk3") ||
 		!strings.Contains(out, h.instance("door").Connection.HostKeys[0].Sha256) {
 		t.Errorf("in words:\n%s", out)

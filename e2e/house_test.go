@@ -408,6 +408,17 @@ func present(r *http.Request, with string) {
 }
 
 // must runs the client and fails the test if the client fails.
+// refused types a command that is refused with that code, and returns the whole problem.
+func (h *house) refused(code string, args ...string) apiclient.Problem {
+	h.t.Helper()
+	r := h.client(append(args, "-json")...)
+	var p apiclient.Problem
+	if err := json.Unmarshal([]byte(r.err[strings.LastIndex(r.err, "\n{")+1:]), &p); err != nil || r.status == 0 || p.Code != code {
+		h.t.Errorf("%v: status %d, code %q, want %q: %s%s", args, r.status, p.Code, code, r.out, r.err)
+	}
+	return p
+}
+
 func (h *house) must(args ...string) string {
 	h.t.Helper()
 	r := h.client(args...)

@@ -67,12 +67,7 @@ func TestEveryConvertedPrivateKeyStillOpensTheInstance(t *testing.T) {
 			"key", "convert", filepath.Join(ssh, to), "-to", format, "-out", filepath.Join(ssh, to+"-closed"),
 			"-new-passphrase-file", secret,
 		)
-		if r := h.client(
-			"key", "convert", filepath.Join(ssh, to+"-closed"), "-to", "openssh", "-out", filepath.Join(ssh, to+"-no"),
-		); r.status != 1 ||
-			!strings.Contains(r.err, "passphrase is needed") {
-			t.Errorf("%s closed, without its passphrase: %d %s", format, r.status, r.err)
-		}
+		h.refused("?41", "key", "convert", filepath.Join(ssh, to+"-closed"), "-to", "openssh", "-out", filepath.Join(ssh, to+"-no"))
 		h.must(
 			"key", "convert", filepath.Join(ssh, to+"-closed"), "-passphrase-file", secret, "-no-passphrase", "-to",
 			"openssh", "-out", filepath.Join(ssh, to+"-opened"),
@@ -95,8 +90,7 @@ func TestConvertWritesWholeFilesAndNeverOverAnother(t *testing.T) {
 	if err := os.WriteFile(filepath.Join(dir, "there"), []byte("older"), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	if r := offline(t, dir, "", "key", "convert", "k", "-to", "pem", "-out", "there"); r.status != 1 ||
-		!strings.Contains(r.err, "-replace") {
+	if r := offline(t, dir, "", "key", "convert", "k", "-to", "pem", "-out", "there"); r.status != 6 {
 		t.Errorf("%d %s", r.status, r.err)
 	}
 	if data, err := os.ReadFile(filepath.Join(dir, "there")); err != nil || string(data) != "older" {
@@ -160,7 +154,7 @@ func TestInspectTellsWhatAFileIsAndWhatIsWrongWithIt(t *testing.T) {
 			}
 		}
 	}
-	if r := offline(t, dir, "", "key", "inspect", "good", "none", "weak"); r.status != 1 ||
+	if r := offline(t, dir, "", "key", "inspect", "good", "none", "weak"); r.status != 4 ||
 		!strings.Contains(r.out, "1024") ||
 		!strings.Contains(r.err, "none") {
 		t.Errorf("one file that is missing: %d %s", r.status, r.err)
@@ -186,8 +180,7 @@ func TestPassphraseIsChangedInPlaceAndTheOldFileKept(t *testing.T) {
 	}
 	if r := offline(
 		t, dir, "", "key", "passphrase", "k", "-passphrase-file", "second", "-new-passphrase-file", "first",
-	); r.status != 1 ||
-		!strings.Contains(r.err, "does not open") {
+	); r.status != 1 {
 		t.Errorf("a wrong passphrase: %d %s", r.status, r.err)
 	}
 	if r := offline(
@@ -222,10 +215,7 @@ func TestImportTakesEveryFormAndSaysWhatItRepaired(t *testing.T) {
 			t.Errorf("%s comes back as\n%s, was\n%s", format, out, text)
 		}
 	}
-	if r := h.client("key", "show", "kjwk", "-format", "xml"); r.status != 1 ||
-		!strings.Contains(r.err, "no public format") {
-		t.Errorf("a form that is none: %d %s", r.status, r.err)
-	}
+	h.refused("?42", "key", "show", "kjwk", "-format", "xml")
 }
 
 func TestTraceFindsARecordByAnyFingerprint(t *testing.T) {
@@ -288,10 +278,7 @@ func TestTraceFindsARecordByAnyFingerprint(t *testing.T) {
 		!strings.Contains(r.out, "MD5 of keys over the SPKI DER") {
 		t.Errorf("an unknown one: %d %s", r.status, r.out)
 	}
-	if r := h.client("trace", "hello"); r.status != 1 ||
-		!strings.Contains(r.err, "neither a fingerprint nor a public key") {
-		t.Errorf("a word: %d %s", r.status, r.err)
-	}
+	h.refused("?43", "trace", "hello")
 }
 
 func TestConsoleTellsWhatAFingerprintIs(t *testing.T) {
@@ -393,15 +380,11 @@ func TestKeysInTheAgentAreImportedAndTraced(t *testing.T) {
 		t.Fatal(err)
 	}
 	startAgent(t, filepath.Join(dir, "one"), filepath.Join(dir, "two"))
-	if r := h.client("key", "import", "which", "-agent"); r.status != 1 ||
-		!strings.Contains(r.err, "say which with -pick") ||
+	if r := h.client("key", "import", "which", "-agent"); r.status != 2 ||
 		!strings.Contains(r.err, "tide gauge") {
 		t.Errorf("two keys, none picked: %d %s", r.status, r.err)
 	}
-	if r := h.client("key", "import", "which", "-agent", "-pick", "puffin"); r.status != 1 ||
-		!strings.Contains(r.err, "no key in the ssh-agent fits") {
-		t.Errorf("a key that is not there: %d %s", r.status, r.err)
-	}
+	h.refused("?44", "key", "import", "which", "-agent", "-pick", "puffin")
 	h.must("key", "import", "gauge", "-agent", "-pick", "tide")
 	print, err := exec.Command("ssh-keygen", "-lf", filepath.Join(dir, "one.pub"), "-E", "md5").Output()
 	if err != nil {
@@ -417,7 +400,5 @@ func TestKeysInTheAgentAreImportedAndTraced(t *testing.T) {
 		t.Errorf("inspect: %d %s%s", r.status, r.out, r.err)
 	}
 	t.Setenv("SSH_AUTH_SOCK", "")
-	if r := h.client("trace", "-agent"); r.status != 1 || !strings.Contains(r.err, "there is no ssh-agent") {
-		t.Errorf("without an agent: %d %s", r.status, r.err)
-	}
+	h.refused("?45", "trace", "-agent")
 }

@@ -82,9 +82,7 @@ func TestAPassphraseIsAskedTwiceWithoutEcho(t *testing.T) {
 	if err == nil || !strings.Contains(said, "the two passphrases differ") {
 		t.Errorf("two different passphrases: %v: %q", err, said)
 	}
-	if r := h.client("key", "show", "mistyped"); r.status != 1 {
-		t.Error("the mistyped key was recorded")
-	}
+	h.refused("no-such-key", "key", "show", "mistyped")
 }
 
 func TestHarmIsConfirmedByTypingTheName(t *testing.T) {

@@ -575,7 +575,10 @@ func writeKeyFile(s *kit.Session, path string, text []byte, replace bool) error 
 		return err
 	}
 	if !replace {
-		return fmt.Errorf("%s is there already and is not written over; say -replace to keep it as %s.old", path, path)
+		return kit.Conflict(
+			"file-exists", path+" exists, and files are not overwritten",
+			"Say -replace to keep the old one as "+path+".old",
+		)
 	}
 	old := path + ".old"
 	for n := 2; ; n++ {

@@ -65,5 +65,5 @@ func TestCommandsThatTakeMoreThanOneThingSayWhatIsMissing(t *testing.T) {
 		t.Errorf("a token that was ended: %s", r.out)
 	}
 	h.must("key", "mark-lost", "-holder", "ines", "-reason", "laptop stolen", "-yes")
-	h.refused("?46", "key", "mark-lost", "-holder", "ines", "-reason", "again", "-yes")
+	h.refused("no-such-key", "key", "mark-lost", "-holder", "ines", "-reason", "again", "-yes")
 }

@@ -17,12 +17,12 @@ func TestConnectAndSSHConfigPinTheHostKeySoThatSSHAsksNothing(t *testing.T) {
 		"instance", "launch", "other", "-image", "debian-12", "-size", "small", "-new", "elsewhere", "-out",
 		filepath.Join(t.TempDir(), "elsewhere"),
 	)
-	command := strings.TrimSpace(h.must("connect", "door"))
+	command := strings.TrimSpace(h.must("connect", "door", "-print", "ssh"))
 	out, err := exec.Command("sh", "-c", command+" hostname </dev/null").CombinedOutput()
 	if err != nil || strings.TrimSpace(string(out)) != "door" {
 		t.Errorf("%s\nsays %s %v", command, out, err)
 	}
-	h.refused("?1", "connect", "other")
+	h.refused("no-private-key", "connect", "other")
 	if out := h.must("connect", "door", "-windows"); !strings.Contains(out, "-to ppk3") ||
 		!strings.Contains(out, h.instance("door").Connection.HostKeys[0].Sha256) {
 		t.Errorf("in words:\n%s", out)

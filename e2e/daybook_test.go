@@ -48,7 +48,7 @@ func TestTheDaybookIsCheckedThereAndHereAndFollowed(t *testing.T) {
 	)
 
 	h.must("daybook", "head", "-out", in("head.json"))
-	h.refused("?16", "daybook", "head", "-out", in("head.json"))
+	h.refused("file-exists", "daybook", "head", "-out", in("head.json"))
 	h.must("key", "delete", "tern", "-yes")
 	h.must("daybook", "export", "-out", in("all.jsonl"))
 	for _, args := range [][]string{

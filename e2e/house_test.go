@@ -413,7 +413,8 @@ func (h *house) refused(code string, args ...string) apiclient.Problem {
 	h.t.Helper()
 	r := h.client(append(args, "-json")...)
 	var p apiclient.Problem
-	if err := json.Unmarshal([]byte(r.err[strings.LastIndex(r.err, "\n{")+1:]), &p); err != nil || r.status == 0 || p.Code != code {
+	if err := json.Unmarshal([]byte(r.err[strings.LastIndex(r.err, "\n{")+1:]), &p); err != nil || r.status == 0 ||
+		p.Code != code {
 		h.t.Errorf("%v: status %d, code %q, want %q: %s%s", args, r.status, p.Code, code, r.out, r.err)
 	}
 	return p

@@ -56,7 +56,7 @@ func TestKeyNewNeverWritesOverAFile(t *testing.T) {
 	if err := os.WriteFile(file, []byte("an older key"), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	h.refused("?34", "key", "new", "fresh", "-out", file)
+	h.refused("file-exists", "key", "new", "fresh", "-out", file)
 	if data, err := os.ReadFile(file); err != nil || string(data) != "an older key" {
 		t.Errorf("the older file now holds %q, %v", data, err)
 	}
@@ -122,7 +122,7 @@ func TestTheServiceHandsAPrivateKeyOverOnceAndNeverAgain(t *testing.T) {
 		{"key", "private", "made"},
 		{"key", "new", "made", "-make", "service", "-out", file + "2"},
 	} {
-		h.refused("private-key-released", args...)
+		h.refused("private-key-not-here", args...)
 	}
 	// The same request sent twice must not bring the private key twice.
 	key, body := "one-request", apiclient.MakeKey{Name: "twice"}
@@ -339,7 +339,7 @@ func TestAListIsImportedKeyByKeyAfterAPreview(t *testing.T) {
 	) {
 		t.Errorf("the second time:\n%s", out)
 	}
-	h.refused("?35", "key", "import", "office", "-list", filepath.Join(h.dir, "l"+"sunniva@desk"+"21"), "-yes")
+	h.refused("no-keys-in-list", "key", "import", "office", "-list", filepath.Join(h.dir, "l"+"sunniva@desk"+"21"), "-yes")
 }
 
 func TestAPrivateKeyIsWrittenInTheFormatThatIsAskedFor(t *testing.T) {
@@ -375,7 +375,7 @@ func TestAPrivateKeyIsWrittenInTheFormatThatIsAskedFor(t *testing.T) {
 			}
 		}
 	}
-	h.refused("?36", "key", "new", "round", "-format", "pem")
+	h.refused("bad-format", "key", "new", "round", "-format", "pem")
 	h.refused("no-such-key", "key", "show", "round")
 	status, body := h.call(
 		"POST", "/api/v1/keys/made", h.token, `{"name":"encrypted","format":"ppk3","passphrase":"wilson's petrel"}`,
@@ -406,7 +406,7 @@ func TestRSAKeysThatShareAPrimeAreFoundInTheRecord(t *testing.T) {
 	if out := h.must("daybook", "list"); !strings.Contains(out, "share a prime") {
 		t.Errorf("the daybook says nothing:\n%s", out)
 	}
-	h.refused("?91", "instance", "launch", "door", "-image", "debian-12", "-size", "small", "-key", "a")
+	h.refused("key-broken", "instance", "launch", "door", "-image", "debian-12", "-size", "small", "-key", "a")
 	h.must("key", "delete", "b", "-yes")
 	if out := h.must("key", "show", "a"); strings.Contains(out, "shares a prime with b") {
 		t.Error("the finding names a key that is gone")

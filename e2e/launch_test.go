@@ -121,7 +121,7 @@ func TestKeyDeleteRefusesWhileGrantedAndListsWhere(t *testing.T) {
 	h.must("instance", "delete", "one", "-yes")
 	h.must("instance", "delete", "two", "-yes")
 	h.must("key", "delete", "key-a", "-yes")
-	h.refused("?12", "key", "show", "key-a")
+	h.refused("no-such-key", "key", "show", "key-a")
 	if !strings.Contains(h.must("daybook", "list", "-action", "key.delete"), "refused") {
 		t.Error("the refused delete is not in the daybook")
 	}
@@ -244,7 +244,7 @@ func TestAStopCostsTheAddressUnlessStaticAndTheHostKeyStays(t *testing.T) {
 	before := map[string]apiclient.Instance{"moves": h.instance("moves"), "stays": h.instance("stays")}
 	for name := range before {
 		h.must("instance", "stop", name, "-yes")
-		h.refused("?13", "instance", "stop", name, "-yes")
+		h.refused("wrong-state", "instance", "stop", name, "-yes")
 		if out, err := h.ssh(before[name], "k", "whoami"); err == nil {
 			t.Errorf("%s lets in while it is stopped: %s", name, out)
 		}
@@ -397,7 +397,7 @@ func TestADatabaseThatStopsIsToldAndTheServiceRecovers(t *testing.T) {
 	if status, _ := h.call("GET", "/healthz", "", ""); status != http.StatusOK {
 		t.Errorf("/healthz: %d", status)
 	}
-	h.refused("?14", "key", "list")
+	h.refused("database-unavailable", "key", "list")
 	server.start(t)
 	eventually(t, "the service is ready again", func() bool {
 		status, _ := h.call("GET", "/readyz", "", "")
@@ -460,7 +460,7 @@ func TestAShortRSAKeyIsNotGrantedUnlessASettingAllowsIt(t *testing.T) {
 		t.Errorf("the import does not warn:\n%s", out)
 	}
 	launch := []string{"instance", "launch", "one", "-image", "debian-12", "-size", "small", "-key", "short"}
-	h.refused("?15", launch...)
+	h.refused("key-too-weak", launch...)
 	if err := h.service.Stop(10 * time.Second); err != nil {
 		t.Fatal(err)
 	}

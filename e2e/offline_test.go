@@ -67,7 +67,16 @@ func TestEveryConvertedPrivateKeyStillOpensTheInstance(t *testing.T) {
 			"key", "convert", filepath.Join(ssh, to), "-to", format, "-out", filepath.Join(ssh, to+"-closed"),
 			"-new-passphrase-file", secret,
 		)
-		h.refused("?41", "key", "convert", filepath.Join(ssh, to+"-closed"), "-to", "openssh", "-out", filepath.Join(ssh, to+"-no"))
+		h.refused(
+			"failed",
+			"key",
+			"convert",
+			filepath.Join(ssh, to+"-closed"),
+			"-to",
+			"openssh",
+			"-out",
+			filepath.Join(ssh, to+"-no"),
+		)
 		h.must(
 			"key", "convert", filepath.Join(ssh, to+"-closed"), "-passphrase-file", secret, "-no-passphrase", "-to",
 			"openssh", "-out", filepath.Join(ssh, to+"-opened"),
@@ -215,7 +224,7 @@ func TestImportTakesEveryFormAndSaysWhatItRepaired(t *testing.T) {
 			t.Errorf("%s comes back as\n%s, was\n%s", format, out, text)
 		}
 	}
-	h.refused("?42", "key", "show", "kjwk", "-format", "xml")
+	h.refused("no-such-format", "key", "show", "kjwk", "-format", "xml")
 }
 
 func TestTraceFindsARecordByAnyFingerprint(t *testing.T) {
@@ -278,7 +287,7 @@ func TestTraceFindsARecordByAnyFingerprint(t *testing.T) {
 		!strings.Contains(r.out, "MD5 of keys over the SPKI DER") {
 		t.Errorf("an unknown one: %d %s", r.status, r.out)
 	}
-	h.refused("?43", "trace", "hello")
+	h.refused("not-recognised", "trace", "hello")
 }
 
 func TestConsoleTellsWhatAFingerprintIs(t *testing.T) {
@@ -384,7 +393,7 @@ func TestKeysInTheAgentAreImportedAndTraced(t *testing.T) {
 		!strings.Contains(r.err, "tide gauge") {
 		t.Errorf("two keys, none picked: %d %s", r.status, r.err)
 	}
-	h.refused("?44", "key", "import", "which", "-agent", "-pick", "puffin")
+	h.refused("no-key-in-agent", "key", "import", "which", "-agent", "-pick", "puffin")
 	h.must("key", "import", "gauge", "-agent", "-pick", "tide")
 	print, err := exec.Command("ssh-keygen", "-lf", filepath.Join(dir, "one.pub"), "-E", "md5").Output()
 	if err != nil {
@@ -400,5 +409,5 @@ func TestKeysInTheAgentAreImportedAndTraced(t *testing.T) {
 		t.Errorf("inspect: %d %s%s", r.status, r.out, r.err)
 	}
 	t.Setenv("SSH_AUTH_SOCK", "")
-	h.refused("?45", "trace", "-agent")
+	h.refused("no-agent", "trace", "-agent")
 }

@@ -48,7 +48,7 @@ func TestANewServiceIsSetUpByItsSecretAndWorksWithoutASafe(t *testing.T) {
 	word := writeFile(t, filepath.Join(h.dir, "word"), password)
 	wrong := writeFile(t, filepath.Join(h.dir, "wrong"), "not-it")
 	right := writeFile(t, filepath.Join(h.dir, "right"), secret+"\n")
-	h.refused("?7", "set-up", "ines", "-secret-file", wrong, "-password-file", word)
+	h.refused("wrong-set-up-secret", "set-up", "ines", "-secret-file", wrong, "-password-file", word)
 	p := openBrowser(t, h.url)
 	p.open("/")
 	p.says("There is no account yet")
@@ -57,7 +57,7 @@ func TestANewServiceIsSetUpByItsSecretAndWorksWithoutASafe(t *testing.T) {
 	p.fill("Password", password)
 	p.press("Make the first admin")
 	p.says("Which key opens which login")
-	h.refused("?8", "set-up", "eve", "-secret-file", right, "-password-file", word)
+	h.refused("set-up-over", "set-up", "eve", "-secret-file", right, "-password-file", word)
 	h.token = h.signIn("ines", password)
 	// With the safe switched off all but what needs it continues.
 	h.must("key", "new", "gannet")
@@ -69,7 +69,7 @@ func TestANewServiceIsSetUpByItsSecretAndWorksWithoutASafe(t *testing.T) {
 		{"safe", "new-key"},
 		{"instance", "steward", "door", "-with", h.private("gannet")},
 	} {
-		h.refused("?9", args...)
+		h.refused("no-safe", args...)
 	}
 	if out := h.must("safe", "show"); !strings.Contains(out, "switched off") {
 		t.Error(out)
@@ -165,7 +165,7 @@ func TestTheConsoleSetsUpPeopleASecondFactorAndTokens(t *testing.T) {
 	if out := h.must("operator", "list"); !regexp.MustCompile(`runa .*team=cameras .*closed`).MatchString(out) {
 		t.Error(out)
 	}
-	h.refused("?10", "operator", "change", "ines", "-role", "viewer")
+	h.refused("last-admin", "operator", "change", "ines", "-role", "viewer")
 }
 
 func TestCustodyGoesFromOneToAnotherAndSomebodyLeaves(t *testing.T) {
@@ -687,7 +687,7 @@ func TestTheSafeKeyMayComeFromACommandAndAWrongOneIsSaid(t *testing.T) {
 	if out := h.must("sweep", "door"); strings.Contains(out, "another safe key") {
 		t.Error(out)
 	}
-	h.refused("?11", "safe", "new-key")
+	h.refused("safe-key-from-command", "safe", "new-key")
 	// The command prints a new one before the old one.
 	file := filepath.Join(h.dir, "safe.key")
 	old := read(t, file)

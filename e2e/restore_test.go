@@ -85,7 +85,7 @@ func TestTheClientGetsBackInByTheBestRoute(t *testing.T) {
 			t.Errorf("%v: %+v", bad, r)
 		}
 	}
-	h.refused("?2", "restore", "start", "door", "-route", "metadata-keys", "-new", "x")
+	h.refused("route-not-possible", "restore", "start", "door", "-route", "metadata-keys", "-new", "x")
 	if _, err := os.Stat(h.private("x")); err == nil {
 		t.Error("a pair was made for a restore that is not possible")
 	}
@@ -114,7 +114,7 @@ func TestTheClientGetsBackInByTheBestRoute(t *testing.T) {
 		!strings.Contains(out, "gone is marked as lost") {
 		t.Errorf("%s", out)
 	}
-	h.refused("?3", "restore", "undo", id, "-yes")
+	h.refused("restore-over", "restore", "undo", id, "-yes")
 	// A key in place whose private key is here places the next line.
 	if r := h.client("restore", "start", "door", "-route", "standing-key", "-new", "third", "-lost-none"); r.status != 0 ||
 		!strings.Contains(r.err, "placed from somebody's machine") {
@@ -173,12 +173,12 @@ func TestWhatIsOpenIsShownAndAnUndoPutsAllBack(t *testing.T) {
 		return r.status == 3 && strings.Contains(r.out, "the guest agent's permission")
 	})
 	id := h.newestRestore().Run.Id.String()
-	h.refused("?4", "restore", "start", "door", "-route", "browser-shell", "-key", "back")
+	h.refused("run-at-work", "restore", "start", "door", "-route", "browser-shell", "-key", "back")
 	if r := h.client("restore", "undo", id); r.status != 2 || !strings.Contains(r.err, "puts everything back") {
 		t.Errorf("without being asked: %+v", r)
 	}
 	r := h.client("restore", "undo", id, "-yes", "-reason", "wrong machine")
-	if r.status != 0 || !strings.Contains(r.out, "The restore of debian@door is undone. All is as it was.") {
+	if r.status != 0 || !strings.Contains(r.out, "The restore of debian@door is undone. Everything is as it was before.") {
 		t.Fatalf("%+v", r)
 	}
 	if read(t, h.keysFile("door")) != before {
@@ -236,8 +236,19 @@ func TestTheAdministratorsPasswordIsOpenedHere(t *testing.T) {
 		len(strings.TrimSpace(first)) < 12 {
 		t.Errorf("%q, then %q", first, again)
 	}
-	h.refused("?5", "instance", "password", "desk", "-with", h.private("other"))
-	h.refused("?6", "restore", "start", "desk", "-route", "windows-password", "-new", "curve", "-type", "ed25519")
+	h.refused("another-key", "instance", "password", "desk", "-with", h.private("other"))
+	h.refused(
+		"route-not-possible",
+		"restore",
+		"start",
+		"desk",
+		"-route",
+		"windows-password",
+		"-new",
+		"curve",
+		"-type",
+		"ed25519",
+	)
 	r := h.client("restore", "start", "desk", "-route", "windows-password", "-key", "other", "-lost", "office")
 	if r.status != 0 || !strings.Contains(r.out, "Change it at once") {
 		t.Fatalf("%+v", r)

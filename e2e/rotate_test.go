@@ -158,22 +158,22 @@ func TestARotationReplacesAKeyEverywhereByPairsMadeHere(t *testing.T) {
 		args []string
 		want string
 	}{
-		"nothing selected": {[]string{"plan"}, "?r1"},
-		"no such key":      {[]string{"plan", "-key", "gone"}, "?r2"},
-		"no such strength": {[]string{"plan", "-weaker-than", "strong"}, "?r3"},
-		"no age":           {[]string{"plan", "-older", "long"}, "?r4"},
-		"both":             {[]string{"plan", "-key", "mine", "-to", "next", "-each", "instance"}, "?r5"},
-		"no instance":      {[]string{"plan", "-key", "mine", "-instance", "gone"}, "?r6"},
-		"hours":            {[]string{"start", "-key", "b-mine", "-between", "22-04", "-yes"}, "?r7"},
+		"nothing selected": {[]string{"plan"}, "usage"},
+		"no such key":      {[]string{"plan", "-key", "gone"}, "no-such-key"},
+		"no such strength": {[]string{"plan", "-weaker-than", "strong"}, "bad-weaker-than"},
+		"no age":           {[]string{"plan", "-older", "long"}, "usage"},
+		"both":             {[]string{"plan", "-key", "mine", "-to", "next", "-each", "instance"}, "bad-to"},
+		"no instance":      {[]string{"plan", "-key", "mine", "-instance", "gone"}, "no-such-instance"},
+		"hours":            {[]string{"start", "-key", "b-mine", "-between", "22-04", "-yes"}, "bad-between"},
 		"a zone": {
 			[]string{"start", "-key", "b-mine", "-between", "22:00-04:00", "-zone", "Nowhere", "-yes"},
-			"?r8",
+			"bad-zone",
 		},
-		"too many":      {[]string{"start", "-key", "b-mine", "-at-once", "17", "-yes"}, "?r9"},
-		"nothing to do": {[]string{"start", "-key", "mine", "-instance", "bare", "-yes"}, "?r10"},
-		"no id":         {[]string{"show", "x"}, "?r11"},
-		"unknown":       {[]string{"pause", "0199c0de-7b1f-7c3a-9a51-3f2b6c9d8e10"}, "?r12"},
-		"where":         {[]string{"start", "-key", "b-mine", "-make", "there", "-yes"}, "?r13"},
+		"too many":      {[]string{"start", "-key", "b-mine", "-at-once", "17", "-yes"}, "bad-at-once"},
+		"nothing to do": {[]string{"start", "-key", "mine", "-instance", "bare", "-yes"}, "nothing-to-rotate"},
+		"no id":         {[]string{"show", "x"}, "no-such-rotation"},
+		"unknown":       {[]string{"pause", "0199c0de-7b1f-7c3a-9a51-3f2b6c9d8e10"}, "no-such-rotation"},
+		"where":         {[]string{"start", "-key", "b-mine", "-make", "there", "-yes"}, "usage"},
 	} {
 		t.Run(name, func(t *testing.T) { h.in(t).refused(c.want, append([]string{"rotate"}, c.args...)...) })
 	}
@@ -207,16 +207,16 @@ func TestAKeyThatTheServiceKeepsIsProvedByItAndTakenOutOnce(t *testing.T) {
 	if l := h.login("a"); l.Reach.Reach != "thin" {
 		t.Errorf("%+v", l.Reach)
 	}
-	h.refused("?27", "key", "private", "mine-2")
+	h.refused("no-reason", "key", "private", "mine-2")
 	marek := strings.TrimSpace(h.must("token", "new", "t", "-role", "viewer", "-q"))
 	if status, _ := h.call("POST", "/api/v1/keys/mine-2/private-key?reason=x", marek, ""); status != 403 {
 		t.Errorf("a viewer: %d", status)
 	}
-	h.refused("?28", "key", "private", "steward-a", "-reason", "curious")
+	h.refused("steward-key", "key", "private", "steward-a", "-reason", "curious")
 	if err := os.WriteFile(h.private("mine-2"), []byte("in the way"), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	h.refused("?29", "key", "private", "mine-2", "-reason", "mine")
+	h.refused("file-exists", "key", "private", "mine-2", "-reason", "mine")
 	if err := os.Remove(h.private("mine-2")); err != nil {
 		t.Fatal(err)
 	}
@@ -224,7 +224,16 @@ func TestAKeyThatTheServiceKeepsIsProvedByItAndTakenOutOnce(t *testing.T) {
 	if out, err := h.ssh(h.instance("b"), "mine-2", "hostname"); err != nil || out != "b" {
 		t.Errorf("taken out: %s %v", out, err)
 	}
-	h.refused("?30", "key", "private", "mine-2", "-reason", "again", "-out", filepath.Join(t.TempDir(), "x"))
+	h.refused(
+		"private-key-released",
+		"key",
+		"private",
+		"mine-2",
+		"-reason",
+		"again",
+		"-out",
+		filepath.Join(t.TempDir(), "x"),
+	)
 	// It rotates on, with the private key that is in the safe and with one made here.
 	h.must("rotate", "start", "-key", "mine-2", "-yes")
 	h.replaced(t, "a", "mine-3")
@@ -277,7 +286,7 @@ func TestAFailingLoginStopsAtItsSafePointAndHoldsUpNoOther(t *testing.T) {
 	h.client("rotate", "retry", id, "-login", "debian@e")
 	eventually(t, "the second try of e", func() bool { return h.rotation().Counts["done"] == 2 })
 	h.replaced(t, "e", "mine-2")
-	h.refused("?31", "rotate", "retry", id, "-login", "debian@e")
+	h.refused("nothing-to-change", "rotate", "retry", id, "-login", "debian@e")
 	edit("d", `restrict,from="192.0.2.1"`, "restrict")
 	h.client("rotate", "retry", id)
 	eventually(t, "the end", func() bool { return h.rotation().EndedAt != nil && h.rotation().Counts["done"] == 3 })
@@ -344,7 +353,7 @@ func TestARotationPausesGoesOnAndIsUndoneWhileTheOldKeyStands(t *testing.T) {
 	if out := h.must("opens", "next"); !strings.Contains(out, "opens nothing") {
 		t.Errorf("%s", out)
 	}
-	h.refused("?32", "rotate", "pause", id)
+	h.refused("wrong-state", "rotate", "pause", id)
 	// A first group that is taken back pauses the rest as well.
 	h.client("rotate", "start", "-key", "mine", "-make", "service", "-first", "1", "-grace", "48h", "-yes")
 	id = h.rotation().Id.String()
@@ -379,7 +388,7 @@ func TestALostKeyIsNotLetInAgainByAnUndo(t *testing.T) {
 	id := h.rotation().Id.String()
 	h.must("key", "mark-lost", "mine", "-reason", "the laptop was stolen", "-yes")
 	for _, args := range [][]string{{"rotate", "undo", id, "-yes"}, {"rotate", "undo", id, "-login", "debian@a", "-yes"}} {
-		h.refused("?33", args...)
+		h.refused("key-lost", args...)
 	}
 	if status, body := h.call("POST", "/api/v1/rotations/"+id+"/changes", h.token, `{"change":"undo"}`); status < 400 {
 		t.Errorf("by the API: %d %s", status, body)

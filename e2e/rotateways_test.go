@@ -288,7 +288,7 @@ func TestHoldersAreAskedForNewPublicKeysAndTheRotationGoesOnWithThem(t *testing.
 	}
 	h.replaced(t, "a", "mine-2")
 	h.replaced(t, "b", "mine-2")
-	h.refused("?17", "rotate", "bring", "mine-2", "-new")
+	h.refused("not-asked", "rotate", "bring", "mine-2", "-new")
 	if out := h.must("reach"); strings.Contains(out, "asked to bring") {
 		t.Errorf("%s", out)
 	}
@@ -322,7 +322,7 @@ func TestAnUrgentRotationHasNoGraceAndAnOverrideByNameForALostKeyAlone(t *testin
 	}
 	h.must("key", "mark-lost", "mine", "-reason", "laptop stolen", "-yes")
 	for _, bad := range [][]string{{"-grace", "1h"}, {"-between", "22:00-04:00"}, {"-first", "1"}} {
-		h.refused("?18", append(
+		h.refused("bad-urgent", append(
 			[]string{"rotate", "start", "-lost", "-urgent", "-to", "away", "-yes"}, bad...,
 		)...)
 	}
@@ -377,7 +377,7 @@ func TestAnUrgentRotationHasNoGraceAndAnOverrideByNameForALostKeyAlone(t *testin
 	h.client("rotate", "start", "-key", "other", "-to", "away", "-detach", "-yes")
 	id = h.rotation().Id.String()
 	eventually(t, "it waits", func() bool { return h.rotation().Counts["placed"] == 1 })
-	h.refused("?19", "rotate", "override", id, "-login", "debian@b", "-reason", "impatient", "-yes")
+	h.refused("no-override", "rotate", "override", id, "-login", "debian@b", "-reason", "impatient", "-yes")
 }
 
 func TestAStandingRuleRotatesWhatIsDueAndTellsWhatIsNot(t *testing.T) {

@@ -315,8 +315,8 @@ func TestWhatIsToBeProvedIsToldToEachHolder(t *testing.T) {
 	if r := h.client("prove", "-due", "-holder", "marek"); r.status != 3 || !strings.Contains(r.out, "never proved") {
 		t.Errorf("of another: %d\n%s", r.status, r.out)
 	}
-	h.refused("?37", "prove", "-due", "-holder", "nobody-here")
-	h.refused("?38", "prove", "-due", "-within", "-1")
+	h.refused("no-such-holder", "prove", "-due", "-holder", "nobody-here")
+	h.refused("bad-within", "prove", "-due", "-within", "-1")
 }
 
 func TestTheReachMapAndTheGrantListTellTheSame(t *testing.T) {
@@ -344,7 +344,7 @@ func TestTheReachMapAndTheGrantListTellTheSame(t *testing.T) {
 	if out := h.must("reach", "map", "-find", "nowhere"); !strings.Contains(out, "No login matches") {
 		t.Errorf("%s", out)
 	}
-	h.refused("?39", "reach", "map", "-limit", "1001")
+	h.refused("bad-limit", "reach", "map", "-limit", "1001")
 	for want, args := range map[string][]string{
 		"debian@door second\ndebian@door steward-door\ndebian@door third\n": {},
 		"debian@door third\n":  {"-with-end"},
@@ -521,7 +521,7 @@ func TestASilentOrChangedHostCostsTheOthersNothing(t *testing.T) {
 		t.Errorf("what was seen before does not stay: %+v", l.Reach)
 	}
 	h.must("key", "new", "second")
-	h.refused("?40", "grant", "add", "second", "changed")
+	h.refused("run-undone", "grant", "add", "second", "changed")
 	changed.lead(real)
 	if r := h.client("sweep", "changed"); r.status != 0 || read(t, server.KeysFile) != before {
 		t.Errorf("led back: %d\n%s", r.status, r.out)

@@ -31,7 +31,7 @@ func main() {
 func run() error {
 	dir := flag.String("data", "paddock-data", "folder for the state and the disks")
 	listen := flag.String("listen", "127.0.0.1:0", "address of the API; port 0 picks a free one")
-	tokenFile := flag.String("token-file", "", "file that holds the token callers must present")
+	tokenFile := flag.String("token-file", "", "file with the token callers must present")
 	block := flag.String("block", paddock.DefaultBlock.String(), "loopback range for the instances' addresses")
 	latency := flag.String(
 		"latency",

@@ -112,7 +112,7 @@ func main() {
 // flags adds the settings to f.
 func (o *settings) flags(f *flag.FlagSet) {
 	f.BoolVar(&o.demo, "demo", false, "start PostgreSQL, the stand-in cloud and the sample fleet as well")
-	f.IntVar(&o.demoSize, "demo-size", 0, "with -demo: the least number of instances in the sample fleet")
+	f.IntVar(&o.demoSize, "demo-size", 0, "with -demo: how many instances the sample fleet has at least")
 	f.StringVar(&o.dir, "data", ".demo", "with -demo: the folder for the data")
 	f.StringVar(&o.listen, "listen", "127.0.0.1:8420", "address to serve on; port 0 picks a free one")
 	f.StringVar(
@@ -120,7 +120,7 @@ func (o *settings) flags(f *flag.FlagSet) {
 		"URL of the PostgreSQL database; also PLUMLATCH_DATABASE, which keeps the password out of the process list",
 	)
 	f.StringVar(&o.cloudURL, "cloud", "", "URL of the cloud's adapter")
-	f.StringVar(&o.cloudToken, "cloud-token-file", "", "file that holds the token for the adapter")
+	f.StringVar(&o.cloudToken, "cloud-token-file", "", "file with the token for the adapter")
 	f.StringVar(&o.certificate, "tls-cert", "", "file with the TLS certificate chain")
 	f.StringVar(&o.privateKey, "tls-key", "", "file with the TLS certificate's private key")
 	f.BoolVar(
@@ -174,8 +174,8 @@ func (o *settings) flags(f *flag.FlagSet) {
 			"machine",
 	)
 	f.Float64Var(&o.perSecond, "requests-per-second", 200, "how many requests may come from one address; 0 for any number")
-	f.DurationVar(&o.sessionFor, "session-lasts", 12*time.Hour, "for how long a console session holds")
-	f.DurationVar(&o.sessionIdle, "session-idle", time.Hour, "for how long a console session holds without use")
+	f.DurationVar(&o.sessionFor, "session-lasts", 12*time.Hour, "how long a console session stays valid")
+	f.DurationVar(&o.sessionIdle, "session-idle", time.Hour, "how long a console session stays valid without use")
 	f.StringVar(&o.issuer, "oidc-issuer", "", "URL of an OpenID Connect issuer by which people may sign in")
 	f.StringVar(&o.clientID, "oidc-client-id", "", "what the issuer calls this service")
 	f.StringVar(&o.clientFile, "oidc-client-secret-file", "", "file with this service's secret at the issuer")
@@ -313,7 +313,7 @@ func (o settings) check() error {
 	case o.sweepEvery < 0:
 		return errors.New("-sweep-every is negative; 0 is never")
 	case strings.ContainsAny(o.stewardFrom, "\"\\ \t\r\n"):
-		return errors.New("-steward-from holds a quote, a backslash or a blank; give patterns as in 192.0.2.0/24,10.0.*")
+		return errors.New("-steward-from has a quote, a backslash or a blank in it; give patterns as in 192.0.2.0/24,10.0.*")
 	case (o.certificate == "") != (o.privateKey == ""):
 		return errors.New("-tls-cert and -tls-key go together")
 	}

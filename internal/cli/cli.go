@@ -83,9 +83,8 @@ func run(ctx context.Context, args []string, env kit.Env) error {
 	if len(args) == 0 || args[0] == "help" || args[0] == "-h" || args[0] == "-help" || args[0] == "--help" {
 		return help(env, args[min(len(args), 1):])
 	}
-	if args[0] == "version" || args[0] == "-version" || args[0] == "--version" {
-		fmt.Fprintln(env.Out, "plumlatch", kit.Version)
-		return nil
+	if args[0] == "-version" || args[0] == "--version" {
+		args[0] = "version"
 	}
 	c, rest, err := find(args)
 	if err != nil {
@@ -106,6 +105,9 @@ func run(ctx context.Context, args []string, env kit.Env) error {
 	}
 	if len(positional) < c.Min || c.Max >= 0 && len(positional) > c.Max {
 		return kit.Usage(fmt.Sprintf("%s: %s\nUsage: plumlatch %s %s", c.Name, countProblem(c, positional), c.Name, c.Args))
+	}
+	if s.Quiet && c.NoNames {
+		return kit.Usage(fmt.Sprintf("%s: -q writes only names, and here are none; use -json", c.Name))
 	}
 	if err := do(ctx, s, positional); err != nil {
 		return err

@@ -126,8 +126,8 @@ func TestEveryCommandThatAMessageNamesIsThere(t *testing.T) {
 func TestErrorsAreJSONForPrograms(t *testing.T) {
 	for args, code := range map[string]string{
 		"key show -json":                          "usage",
-		"rotate show nonsense -json":              "usage",
-		"key inspect /nowhere -json":              "failed",
+		"rotate show nonsense -json -server x":    "usage",
+		"key inspect /nowhere -json":              "no-such-file",
 		"whoami -json -server http://127.0.0.1:1": "unreachable",
 	} {
 		var out, errs bytes.Buffer

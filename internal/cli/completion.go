@@ -19,7 +19,7 @@ import (
 func aboutCommands() []kit.Command {
 	return []kit.Command{
 		{
-			Name:    "completion",
+			Name: "completion", NoNames: true,
 			Args:    "SHELL",
 			Min:     1,
 			Max:     1,
@@ -32,7 +32,13 @@ func aboutCommands() []kit.Command {
 			},
 		},
 		{
-			Name:     "reference",
+			Name: "version", NoNames: true,
+			Flags:    version,
+			Summary:  "Show the version of this client",
+			Examples: []string{"plumlatch version", "plumlatch version -json"},
+		},
+		{
+			Name: "reference", NoNames: true,
 			Flags:    reference,
 			Summary:  "Write the reference of every command as Markdown",
 			Examples: []string{"plumlatch reference > reference.md"},
@@ -306,4 +312,16 @@ func manPage(name string, c kit.Command) string {
 	}
 	b.WriteString(".fi\n.SH EXIT STATUS\n0 done, 1 failed, 2 wrong usage, 3 the answer is \"not as it should be\".\n")
 	return b.String()
+}
+
+func version(*flag.FlagSet) func(context.Context, *kit.Session, []string) error {
+	return func(_ context.Context, s *kit.Session, _ []string) error {
+		if s.Json {
+			return s.WriteJSON(struct {
+				Version string `json:"version"`
+			}{kit.Version})
+		}
+		_, err := fmt.Fprintln(s.Env.Out, "plumlatch", kit.Version)
+		return err
+	}
 }

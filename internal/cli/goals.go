@@ -32,7 +32,7 @@ var goals = map[string]string{
 	"grant add":         "let somebody in, give access, add a key to a server, temporary access, share access",
 	"grant withdraw":    "take access away, remove a key from a server, revoke access",
 	"grant list":        "who was given access, when does access end",
-	"prove":             "show that I hold a key, stale, test a login, verify",
+	"prove":             "show that I have a key, stale, test a login, verify",
 	"why":               "permission denied, connection refused, cannot connect, host key changed, debug ssh, timeout",
 	"connect":           "log in, ssh, open a shell",
 	"ssh-config":        "ssh config, known_hosts, host aliases",

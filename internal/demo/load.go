@@ -342,7 +342,7 @@ func (l *Loader) record(
 			row.ProvedAt, row.ProvedBy = &at, row.CreatedBy
 			b.note(
 				at, row.CreatedBy, "key.prove", "key", k.name,
-				"%s proved to hold the private key of %s.", row.CreatedBy, k.name,
+				"%s proved possession of the private key of %s.", row.CreatedBy, k.name,
 			)
 		}
 		if err := tx.AddKey(ctx, &row); err != nil {

@@ -155,7 +155,7 @@ func (a *api) CheckDaybook(
 				Code:   "bad-hash",
 				Field:  "hash",
 				Detail: "the head's hash is not 64 hexadecimal digits",
-				Remedy: "Give the head as it was exported: plumlatch daybook head",
+				Remedy: "Give the head as plumlatch daybook head exported it",
 			}
 		}
 		kept = &daybook.Head{Seq: int64(r.Body.Seq), Hash: hash}

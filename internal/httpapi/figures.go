@@ -20,7 +20,7 @@ func described(name, help string, labels ...string) *prometheus.Desc {
 
 var (
 	loginsFigure    = described("logins", "Logins by how safe they are.", "reach")
-	strangersFigure = described("strangers", "Keys in logins that stand in no record.")
+	strangersFigure = described("strangers", "Keys in logins that are not recorded.")
 	liveRunsFigure  = described("runs_live", "Runs that have not ended, by kind.", "kind")
 	endedRunsFigure = described(
 		"runs_ended_last_day", "Runs that ended within the last day, by kind and state.", "kind", "state",

@@ -86,7 +86,7 @@ func (s *server) watchOver(c *gin.Context, least people.Role) {
 				continue
 			}
 			if ctx.Err() == nil {
-				s.Log.Info("a stream is ended, as it is not for its reader now", "id", reader.RequestID, "err", err)
+				s.Log.Info("a stream is ended, because its reader may no longer read it", "id", reader.RequestID, "err", err)
 			}
 			cancel()
 			return

@@ -188,7 +188,7 @@ var rules = map[string]func(*yard, login) string{
 		}
 		return ""
 	},
-	"no line goes without a login whose own line stays": func(y *yard, l login) string {
+	"no line is removed without a login whose own line stays": func(y *yard, l login) string {
 		before := l.text()
 		d := New(l, nil, nil, now)
 		for _, by := range []sshio.Entry{{}, y.marek.entered(y.t), newPerson(y.t, "eve").entered(y.t)} {

@@ -175,7 +175,7 @@ func (a api) ReadAgentFile(
 }
 
 // errChanged is returned where a file is not what a writer took it for.
-var errChanged = errors.New("the file is not as it was read")
+var errChanged = errors.New("the file has changed since it was read")
 
 // WriteAgentFile writes with the rights of the owner: a temporary file beside the old one,
 // flushed and renamed over it.

@@ -74,7 +74,7 @@ func match(rows []record.RunStep, plan []Step) ([]record.RunStep, error) {
 	}
 	for n, r := range rows {
 		if !used[n] && begun(r) {
-			return fail("it has begun the step %q, which there is no more", r.Name)
+			return fail("it has begun the step %q, which no longer exists", r.Name)
 		}
 	}
 	frontier := false // a step that has not begun was seen

@@ -108,7 +108,7 @@ func (s *Safe) Reload() error {
 		)
 	}
 	if len(r.lines) == 0 {
-		return fmt.Errorf("the safe's key: %s holds none", s.source())
+		return fmt.Errorf("the safe's key: %s has none", s.source())
 	}
 	s.ring.Store(r)
 	return nil

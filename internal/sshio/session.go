@@ -171,7 +171,7 @@ func CleanPath(name string) (string, error) {
 	case len(name) > maxPathBytes:
 		return "", fmt.Errorf("a path of %d bytes; %d is the limit", len(name), maxPathBytes)
 	case text.Plain(name) != name:
-		return "", fmt.Errorf("the path %q holds control characters", text.Cut(name, text.MaxLine))
+		return "", fmt.Errorf("the path %q has control characters in it", text.Cut(name, text.MaxLine))
 	case !path.IsAbs(name):
 		return "", fmt.Errorf("the path %q does not begin with a slash", name)
 	}
@@ -472,7 +472,7 @@ func (s *Session) edit(
 			return after, err
 		}
 	}
-	return RemoteFile{}, fmt.Errorf("edit %s: %w; it was left as it is", name, ErrEdited)
+	return RemoteFile{}, fmt.Errorf("edit %s: %w; it was left unchanged", name, ErrEdited)
 }
 
 // temporaryFile is the temporary file of somebody else, as it was seen and since when.
@@ -531,7 +531,7 @@ func (s *Session) editOnce(
 			return before, err
 		}
 		c.Remove(temporary)
-		return before, fmt.Errorf("edit %s: it was left as it is: %w", name, err)
+		return before, fmt.Errorf("edit %s: it was left unchanged: %w", name, err)
 	}
 	written := time.Now()
 	again, err := s.Read(name)

@@ -59,8 +59,9 @@ func (s *Store) Rotations(ctx context.Context, meant string, p record.Page) (rec
 		}
 		q = q.Where(
 			"rotations.id BETWEEN ? AND ? OR rotations.id IN (SELECT t.rotation_id FROM rotation_items t JOIN logins l "+
-				"ON l.id = t.login_id JOIN instances i ON i.id = l.instance_id WHERE i.name = ? AND (? = '' OR l.user_name = ?)) "+
-				"OR rotations.id IN (SELECT t.rotation_id FROM rotation_items t JOIN keys k ON k.id = t.old_key_id WHERE k.name = ?)",
+				"ON l.id = t.login_id JOIN instances i ON i.id = l.instance_id WHERE i.name = ? AND (? = '' OR l.os_user = ?)) "+
+				"OR rotations.id IN (SELECT t.rotation_id FROM rotation_items t JOIN keys k ON k.id = t.old_key_id WHERE "+
+				"k.name = ?)",
 			first, last, instanceMeant(meant), user, user, meant,
 		)
 	}

@@ -29,7 +29,7 @@ import (
 var ErrNotFound = errors.New("not found")
 
 // ErrText is returned where a text holds bytes that no text may hold.
-var ErrText = errors.New("the text is not valid UTF-8 or holds a zero byte")
+var ErrText = errors.New("the text is not valid UTF-8 or has a zero byte in it")
 
 // ErrDeadlock is returned where two transactions waited for each other and this
 // one was given up; again, it is likely to succeed.

@@ -56,7 +56,7 @@ func ReadAddress(s string) (Address, error) {
 	case "http", "https":
 		if u.User != nil {
 			return Address{}, errors.New(
-				"a password in the address would be shown to whoever reads it; the signature says who sends",
+				"a password in the address would be shown to everybody who reads it; the signature says who sends",
 			)
 		}
 	case "udp", "tcp", "tls":

@@ -1,11 +1,10 @@
 package access
 
 import (
+	"cmp"
 	"context"
-	"errors"
 	"flag"
 	"fmt"
-	"net/http"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -15,30 +14,26 @@ import (
 
 	"plumlatch/internal/apiclient"
 	"plumlatch/internal/cli/kit"
-	"plumlatch/internal/core/keypair"
 )
 
 var ConnectCommands = []kit.Command{
 	{
-		Name: "connect", Args: "INSTANCE", Min: 1, Max: 1, Flags: connect,
-		Summary: "Print or run the ssh command for an instance, with its pinned host key",
-		Detail: `The host key is checked against the pinned ones under the instance's name, so that ssh asks
-nothing, also after the address has changed. -windows tells the same in words, for clients
-that read .ppk files.`,
+		Name: "connect", NoNames: true, Args: "INSTANCE|LOGIN [-- COMMAND ...]", Min: 1, Max: -1, Flags: connect,
+		Summary: "Log in with ssh, or run one command there, with the pinned host key",
+		Detail: `It runs the ssh of this machine. The host key is compared with the pinned ones under the
+instance's name, so that ssh asks nothing, also after the address has changed. The private
+key is one on this machine or in the ssh-agent that opens the login. Its exit status is
+that of ssh. -windows tells the same in words, for clients that read .ppk files.`,
 		Examples: []string{
 			"plumlatch connect atlas-web-1",
-			"plumlatch connect tide-gauge-1 -with ~/.ssh/oona -run",
+			"plumlatch connect root@gateway-1 -with ~/.ssh/oona",
+			"plumlatch connect atlas-web-1 -- uptime",
+			"plumlatch connect atlas-web-1 -sftp",
+			"plumlatch connect atlas-web-1 -print scp",
 			"plumlatch connect office-windows -windows",
 		},
 	},
-	{
-		Name: "ssh-config", Flags: sshConfig,
-		Summary: "Write an OpenSSH client config and known_hosts for all that you can open from here",
-		Detail: `It looks which private keys are on this machine (~/.ssh and PLUMLATCH_KEYS) and writes one
-Host entry for each instance that they open, with pinned host keys. Include the file it
-names at the top of ~/.ssh/config.`,
-		Examples: []string{"plumlatch ssh-config", "plumlatch ssh-config -label team=atlas"},
-	},
+	sshConfigCommand,
 }
 
 // knownHosts is the pinned host keys of an instance under its name.
@@ -50,277 +45,168 @@ func knownHosts(i apiclient.Instance) string {
 	return b.String()
 }
 
-// WriteWhole writes a file with mode 0600, whole or not at all.
-func WriteWhole(path, text string) error {
-	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
-		return err
+// wayIn is how to log in somewhere with OpenSSH's clients.
+type wayIn struct {
+	name       string // under which its host keys are pinned
+	connection apiclient.Connection
+	identity   string // the file for -i
+	pins       string // the file with the pinned host keys
+}
+
+// clients are the programs of OpenSSH that can be run or printed.
+var clients = []string{"ssh", "sftp", "scp"}
+
+// words are the command line of one of the clients. For scp it is up to what is copied.
+func (w wayIn) words(program string) []string {
+	port := "-P"
+	if program == "ssh" {
+		port = "-p"
 	}
-	temp, err := os.CreateTemp(filepath.Dir(path), ".plumlatch-*")
-	if err != nil {
-		return err
+	target := w.connection.User + "@" + w.connection.Address
+	if program != "ssh" && strings.Contains(w.connection.Address, ":") {
+		target = w.connection.User + "@[" + w.connection.Address + "]"
 	}
-	defer os.Remove(temp.Name())
-	_, err = temp.WriteString(text)
-	if err := errors.Join(err, temp.Sync(), temp.Close()); err != nil {
-		return err
+	words := []string{
+		program, "-i", w.identity, "-o", "IdentitiesOnly=yes", "-o", "HostKeyAlias=" + w.name,
+		"-o", "UserKnownHostsFile=" + w.pins, "-o", "StrictHostKeyChecking=yes",
+		port, fmt.Sprint(w.connection.Port),
 	}
-	return os.Rename(temp.Name(), path)
+	if program == "scp" {
+		return append(words, "FILE", target+":")
+	}
+	return append(words, target)
 }
 
 func connect(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error {
+	var held kit.AgentFlags
+	held.Flags(f)
 	with := f.String("with", "", "`file` with the private key; one that opens it is looked for unless given")
-	run := f.Bool("run", false, "run ssh instead of printing the command")
+	sftp := f.Bool("sftp", false, "run sftp instead of ssh, for files")
+	print := f.String("print", "", "print the command line instead of running it: `ssh`, sftp or scp")
 	windows := f.Bool("windows", false, "tell it in words, for clients that read .ppk files")
 	return func(ctx context.Context, s *kit.Session, args []string) error {
+		switch {
+		case *print != "" && !slices.Contains(clients, *print):
+			return kit.Usage(fmt.Sprintf("-print is %s, not %q", strings.Join(clients, ", "), *print))
+		case len(args) > 1 && (*sftp || *print != "" || *windows):
+			return kit.Usage("a COMMAND goes with none of -sftp, -print and -windows")
+		case held.Use && *with != "":
+			return kit.Usage("-with and -agent exclude each other")
+		}
+		if err := held.Check(); err != nil {
+			return err
+		}
 		client, err := s.Connect()
 		if err != nil {
 			return err
 		}
-		i, err := kit.Answer[apiclient.Instance](client.GetInstance(ctx, args[0]))
+		w, openers, err := wayTo(s, ctx, client, args[0])
 		if err != nil {
 			return err
 		}
-		if i.State != apiclient.InstanceStateRunning {
-			return kit.Conflict(
-				"wrong-state", fmt.Sprintf("%s is %s", i.Name, i.State), "Start it: plumlatch instance start "+i.Name,
-			)
+		if w.identity = *with; w.identity == "" {
+			w.identity, err = s.Identity(openers, held)
 		}
-		if *with == "" {
-			openers, err := kit.Answer[apiclient.OpeningPage](
-				client.ListOpeners(ctx, i.Name, &apiclient.ListOpenersParams{Limit: new(kit.PageSize)}),
-			)
-			if err != nil {
-				return err
-			}
-			if *with = s.FileFor(openers.Items); *with == "" && !*windows {
-				return noPrivateKey("that opens " + i.Name)
-			}
+		if err != nil && !*windows {
+			return err
+		}
+		if w.identity == "" && !*windows {
+			return noPrivateKey("that opens " + args[0])
 		}
 		if *windows {
-			tellWindows(s, i, *with)
+			tellWindows(s, w, w.identity)
 			return nil
 		}
-		dir, err := s.ConfigDir()
-		if err != nil {
-			return err
+		program := "ssh"
+		if *sftp {
+			program = "sftp"
 		}
-		pins := filepath.Join(dir, "known_hosts.d", i.Name)
-		if err := WriteWhole(pins, knownHosts(i)); err != nil {
-			return err
-		}
-		words := []string{
-			"ssh",
-			"-i",
-			*with,
-			"-o",
-			"IdentitiesOnly=yes",
-			"-o",
-			"HostKeyAlias=" + i.Name,
-			"-o",
-			"UserKnownHostsFile=" + pins,
-			"-o",
-			"StrictHostKeyChecking=yes",
-			"-p",
-			fmt.Sprint(i.Connection.Port),
-			i.Connection.User + "@" + i.Connection.Address,
-		}
-		if *run {
-			program, err := exec.LookPath("ssh")
-			if err != nil {
-				return fmt.Errorf("ssh is not on this machine: %w", err)
-			}
-			return syscall.Exec(program, words, os.Environ())
-		}
-		if s.Json {
+		switch {
+		case s.Json:
 			return s.WriteJSON(struct {
 				Command    []string `json:"command"`
 				KnownHosts string   `json:"known_hosts"`
-			}{words, pins})
+			}{w.words(cmp.Or(*print, program)), w.pins})
+		case *print != "":
+			words := w.words(*print)
+			for n, w := range words {
+				words[n] = kit.ShellWord(w)
+			}
+			_, err := fmt.Fprintln(s.Env.Out, strings.Join(words, " "))
+			return err
 		}
-		for n, w := range words {
-			words[n] = kit.ShellWord(w)
+		path, err := exec.LookPath(program)
+		if err != nil {
+			return kit.Missing("no-"+program, program+" is not on this machine", "Install the OpenSSH client")
 		}
-		fmt.Fprintln(s.Env.Out, strings.Join(words, " "))
-		return nil
+		words := w.words(program)
+		if len(args) > 1 {
+			words = append(append(words, "--"), args[1:]...)
+		}
+		return syscall.Exec(path, words, os.Environ())
 	}
 }
 
+// wayTo returns the way to an instance or a login, with its host keys pinned in a file, and what opens it.
+func wayTo(
+	s *kit.Session, ctx context.Context, client *apiclient.Client, name string,
+) (wayIn, []apiclient.Opening, error) {
+	var w wayIn
+	_, instance, isLogin := strings.Cut(name, "@")
+	if !isLogin {
+		instance = name
+	}
+	i, err := kit.Answer[apiclient.Instance](client.GetInstance(ctx, instance))
+	if err != nil {
+		return w, nil, err
+	}
+	if i.State != apiclient.InstanceStateRunning {
+		return w, nil, kit.Conflict(
+			"wrong-state", fmt.Sprintf("%s is %s", i.Name, i.State), "Start it: plumlatch instance start "+i.Name,
+		)
+	}
+	w.name, w.connection = i.Name, i.Connection
+	var openers []apiclient.Opening
+	if isLogin {
+		l, err := kit.Answer[apiclient.Login](client.GetLogin(ctx, name))
+		if err != nil {
+			return w, nil, err
+		}
+		w.connection, openers = l.Connection, l.Openers
+	} else {
+		l, err := kit.Answer[apiclient.OpeningPage](
+			client.ListOpeners(ctx, i.Name, &apiclient.ListOpenersParams{Limit: new(kit.PageSize)}),
+		)
+		if err != nil {
+			return w, nil, err
+		}
+		openers = l.Items
+	}
+	dir, err := s.ConfigDir()
+	if err != nil {
+		return w, nil, err
+	}
+	w.pins = filepath.Join(dir, "known_hosts.d", i.Name)
+	return w, openers, kit.WriteWhole(w.pins, knownHosts(i))
+}
+
 // tellWindows says what a client with a form for each field wants to know.
-func tellWindows(s *kit.Session, i apiclient.Instance, file string) {
+func tellWindows(s *kit.Session, w wayIn, file string) {
 	key := "the .ppk file of your private key"
 	if file != "" && !strings.HasSuffix(file, ".ppk") {
-		key = fmt.Sprintf("make it: plumlatch key convert %s -to ppk3 -out %s.ppk", s.Shown(file), i.Name)
+		key = fmt.Sprintf("make it: plumlatch key convert %s -to ppk3 -out %s.ppk", s.Shown(file), w.name)
 	}
 	if strings.HasSuffix(file, ".ppk") {
 		key = file
 	}
 	s.Facts(
-		"Host name", i.Connection.Address, "Port", fmt.Sprint(i.Connection.Port), "User name", i.Connection.User,
+		"Host name", w.connection.Address, "Port", fmt.Sprint(w.connection.Port), "User name", w.connection.User,
 		"Private key file", key,
 	)
 	fmt.Fprintln(
 		s.Env.Out, "\nAt the first connection the client shows the host key's fingerprint. It must be one of these:",
 	)
-	for _, h := range i.Connection.HostKeys {
+	for _, h := range w.connection.HostKeys {
 		fmt.Fprintf(s.Env.Out, "  %s  %s\n", h.Sha256, h.Algorithm)
 	}
-}
-
-func sshConfig(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error {
-	label := f.String("label", "", "only instances with this label, `name=value`")
-	print := f.Bool("print", false, "print the config instead of writing the files")
-	return func(ctx context.Context, s *kit.Session, _ []string) error {
-		client, err := s.Connect()
-		if err != nil {
-			return err
-		}
-		c, err := SshConfigOf(s, ctx, client, *label)
-		if err != nil {
-			return err
-		}
-		if *print {
-			fmt.Fprint(s.Env.Out, c.config)
-			return nil
-		}
-		if err := c.Write(); err != nil {
-			return err
-		}
-		switch {
-		case s.Json:
-			return s.WriteJSON(struct {
-				Config     string `json:"config"`
-				KnownHosts string `json:"known_hosts"`
-				Instances  int    `json:"instances"`
-			}{c.file, c.pinsFile, c.instances})
-		case s.Quiet:
-			fmt.Fprintln(s.Env.Out, c.file)
-			return nil
-		}
-		fmt.Fprintf(
-			s.Env.Out,
-			"%d instances that you can open from here are in %s, with %d pinned host keys.\nPut this line at the top of "+
-				"~/.ssh/config, once:\n\n  Include %s\n\nThen type: ssh NAME\n",
-			c.instances,
-			s.Shown(c.file),
-			strings.Count(c.pins, "\n"),
-			configWord(c.file),
-		)
-		return nil
-	}
-}
-
-// sshConfigFiles are an OpenSSH client config and its known_hosts, as they are to be written.
-type sshConfigFiles struct {
-	file, pinsFile string
-	config, pins   string
-	instances      int
-}
-
-func (c sshConfigFiles) Write() error {
-	return errors.Join(WriteWhole(c.pinsFile, c.pins), WriteWhole(c.file, c.config))
-}
-
-// SshConfigOf makes the config for all instances that can be opened from here.
-func SshConfigOf(s *kit.Session, ctx context.Context, client *apiclient.Client, label string) (sshConfigFiles, error) {
-	var c sshConfigFiles
-	files, err := openedFromHere(s, ctx, client)
-	if err != nil {
-		return c, err
-	}
-	instances, _, err := kit.Fetch[apiclient.Instance](
-		ctx,
-		kit.Paging{Limit: 1, All: true},
-		func(ctx context.Context, after *string, limit int, count *bool) (*http.Response, error) {
-			return client.ListInstances(
-				ctx, &apiclient.ListInstancesParams{After: after, Limit: &limit, Total: count, Label: kit.Optional(label)},
-			)
-		},
-	)
-	if err != nil {
-		return c, err
-	}
-	dir, err := s.ConfigDir()
-	if err != nil {
-		return c, err
-	}
-	c.file, c.pinsFile = filepath.Join(dir, "ssh_config"), filepath.Join(dir, "known_hosts")
-	var config, pins strings.Builder
-	fmt.Fprintln(&config, "# Written by plumlatch ssh-config; the next one replaces it.")
-	for _, i := range instances {
-		file := files[i.Name]
-		if file == "" || i.Connection.Address == "" {
-			continue
-		}
-		c.instances++
-		fmt.Fprintf(
-			&config,
-			"\nHost %s\n  HostName %s\n  Port %d\n  User %s\n  IdentityFile %s\n  IdentitiesOnly yes\n  HostKeyAlias %s\n  "+
-				"UserKnownHostsFile %s\n  StrictHostKeyChecking yes\n",
-			i.Name,
-			i.Connection.Address,
-			i.Connection.Port,
-			i.Connection.User,
-			configWord(file),
-			i.Name,
-			configWord(c.pinsFile),
-		)
-		pins.WriteString(knownHosts(i))
-	}
-	c.config, c.pins = config.String(), pins.String()
-	return c, nil
-}
-
-// configWord quotes a word for an OpenSSH client config where it needs it.
-func configWord(w string) string {
-	if strings.ContainsAny(w, " \t") {
-		return `"` + w + `"`
-	}
-	return w
-}
-
-// openedFromHere returns, by instance, the file of a private key on this
-// machine that opens it.
-func openedFromHere(s *kit.Session, ctx context.Context, client *apiclient.Client) (map[string]string, error) {
-	out := map[string]string{}
-	for _, dir := range s.KeyDirs() {
-		pubs, err := filepath.Glob(filepath.Join(dir, "*.pub"))
-		if err != nil {
-			return nil, err
-		}
-		for _, pub := range pubs {
-			private := strings.TrimSuffix(pub, ".pub")
-			data, err := os.ReadFile(pub)
-			if err != nil || len(data) > keypair.MaxTextBytes {
-				continue
-			}
-			k, err := keypair.ReadLine(string(data))
-			if _, missing := os.Stat(private); err != nil || missing != nil {
-				continue
-			}
-			name, err := s.RecordOf(ctx, client, kit.AtHand{Public: k})
-			if err != nil {
-				return nil, err
-			}
-			if name == "" {
-				continue
-			}
-			openings, _, err := kit.Fetch[apiclient.Opening](
-				ctx,
-				kit.Paging{Limit: 1, All: true},
-				func(ctx context.Context, after *string, limit int, count *bool) (*http.Response, error) {
-					return client.ListOpens(ctx, name, &apiclient.ListOpensParams{After: after, Limit: &limit, Total: count})
-				},
-			)
-			if err != nil {
-				return nil, err
-			}
-			for _, o := range openings {
-				if _, there := out[o.Instance]; !there &&
-					slices.Contains([]apiclient.Status{apiclient.StatusInPlace, apiclient.StatusUnswept}, o.Status) {
-					out[o.Instance] = private
-				}
-			}
-		}
-	}
-	return out, nil
 }

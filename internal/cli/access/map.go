@@ -11,10 +11,10 @@ import (
 )
 
 var MapCommands = []kit.Command{{
-	Name: "reach map", Flags: reachMap,
+	Name: "reach map", NoNames: true, Flags: reachMap,
 	Summary: "Draw a map of logins and keys: which key is in place where",
 	Detail: `One row for each login, the worst first; one column for each key, the one with the most
-logins first. Below stands which key is which.`,
+logins first. Below it each key is named.`,
 	Examples: []string{
 		"plumlatch reach map",
 		"plumlatch reach map -region south-marsh",
@@ -34,7 +34,7 @@ func reachMap(f *flag.FlagSet) func(context.Context, *kit.Session, []string) err
 	limit := f.Int("limit", 200, "the greatest `number` of logins, up to 1000")
 	columns := f.Int("keys", 30, "the greatest `number` of keys")
 	state := f.String("state", "", "only logins with this reach")
-	drift := f.Bool("drift", false, "only logins at which not just the granted keys stand")
+	drift := f.Bool("drift", false, "only logins with drift: the keys in place differ from the grants")
 	label := f.String("label", "", "only instances with this label, `name=value`")
 	region := f.String("region", "", "only this region")
 	holder := f.String("holder", "", "only logins that a key of this holder opens or should")

@@ -42,9 +42,9 @@ func sha256Of(h kit.AtHand) string { return keypair.FormatSHA256(h.Public.SHA256
 func prove(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error {
 	var h kit.LocalKeyFlags
 	h.Flags(f)
-	due := f.Bool("due", false, "show what is to be proved")
+	due := f.Bool("due", false, "show which proofs are due")
 	holder := f.String("holder", "me", "with -due: of this `holder`; all for everybody")
-	within := f.Int("within", 7, "with -due: also what goes stale within this many `days`")
+	within := f.Int("within", 7, "with -due: also proofs that go stale within this many `days`")
 	return func(ctx context.Context, s *kit.Session, args []string) error {
 		client, err := s.Connect()
 		if err != nil {
@@ -52,7 +52,7 @@ func prove(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error 
 		}
 		if *due {
 			if len(args) > 0 || h.Given() {
-				return kit.Usage("-due shows what is to be proved; to prove it, leave -due out")
+				return kit.Usage("-due only shows which proofs are due; to prove a key, leave -due out")
 			}
 			return proofsDue(s, ctx, client, *holder, *within)
 		}

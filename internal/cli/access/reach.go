@@ -19,7 +19,7 @@ var ReachCommands = []kit.Command{
 		Summary: "Show how safe each login is, the worst first, and what to do next",
 		Detail: `solid: two or more holders with a fresh proof; thin: one; stale: keys in place, none freshly
 proved; shut: no key in place that anybody is known to have; unswept: nobody has read it yet. It ends
-with status 3 if a login is shut, or if not just the granted keys stand in one.`,
+with status 3 if a login is shut, or if the keys in place differ from the grants.`,
 		Examples: []string{
 			"plumlatch reach",
 			"plumlatch reach -state shut",
@@ -29,7 +29,7 @@ with status 3 if a login is shut, or if not just the granted keys stand in one.`
 		},
 	},
 	{
-		Name:     "login show",
+		Name: "login show", NoNames: true,
 		Args:     "LOGIN",
 		Min:      1,
 		Max:      1,
@@ -38,7 +38,7 @@ with status 3 if a login is shut, or if not just the granted keys stand in one.`
 		Examples: []string{"plumlatch login show ubuntu@atlas-web-1", "plumlatch login show ringing-web"},
 	},
 	{
-		Name:    "login history",
+		Name: "login history", NoNames: true,
 		Args:    "LOGIN",
 		Min:     1,
 		Max:     1,
@@ -49,7 +49,7 @@ with status 3 if a login is shut, or if not just the granted keys stand in one.`
 		Examples: []string{"plumlatch login history ringing-web", "plumlatch login history ringing-web -from 5 -to 1"},
 	},
 	{
-		Name: "key loss", Args: "[KEY ...]", Max: -1, Flags: keyLoss,
+		Name: "key loss", NoNames: true, Args: "[KEY ...]", Max: -1, Flags: keyLoss,
 		Summary:  "Show the effect of losing keys",
 		Detail:   "With -holder it takes all active keys of a person or team, as on a laptop that is gone.",
 		Examples: []string{"plumlatch key loss hides-shared", "plumlatch key loss -holder marek"},
@@ -57,8 +57,8 @@ with status 3 if a login is shut, or if not just the granted keys stand in one.`
 	{
 		Name: "key mark-lost", Args: "[KEY ...]", Max: -1, Flags: keyMarkLost,
 		Summary: "Mark keys as lost, after showing the effect",
-		Detail: `Their holder or an admin may. With -holder it takes all active keys of a person or team. What stands
-on the instances stays until it is removed there: plumlatch rotate start -lost -urgent does that.`,
+		Detail: `Their holder or an admin may. With -holder it takes all active keys of a person or team. Their lines
+stay on the instances until you replace them: plumlatch rotate start -lost -urgent.`,
 		Examples: []string{
 			`plumlatch key mark-lost oona-main -reason "tablet stolen at the pier"`,
 			`plumlatch key mark-lost -holder marek -reason "laptop stolen on the train"`,
@@ -70,7 +70,7 @@ func reachList(f *flag.FlagSet) func(context.Context, *kit.Session, []string) er
 	var p kit.Paging
 	p.Flags(f)
 	state := f.String("state", "", "only this reach: shut, unswept, stale, thin or solid")
-	drift := f.Bool("drift", false, "only logins at which not just the granted keys stand")
+	drift := f.Bool("drift", false, "only logins with drift: the keys in place differ from the grants")
 	worry := f.Bool("worry", false, "only logins whose best way back in, should the last key be lost, is a bad one")
 	label := f.String("label", "", "only instances with this label, `name=value`")
 	region := f.String("region", "", "only this region")
@@ -149,7 +149,7 @@ func showReach(s *kit.Session, rows []apiclient.LoginReach, p apiclient.ReachPag
 	}
 	fmt.Fprintf(
 		s.Env.Out,
-		"%s; at %d not just the granted keys stand. A proof counts for %d days.\n\n", strings.Join(counts, ", "),
+		"%s; %d with drift. A proof counts for %d days.\n\n", strings.Join(counts, ", "),
 		p.Drifting, p.FreshDays,
 	)
 	if p.Asked > 0 {
@@ -449,7 +449,8 @@ func keyMarkLost(f *flag.FlagSet) func(context.Context, *kit.Session, []string) 
 		if !s.Quiet {
 			fmt.Fprintf(
 				s.Env.Out,
-				"Marked as lost: %s. Their lines still stand, %d in all, and open logins to whoever has the keys.\nReplace them "+
+				"Marked as lost: %s. Their %d lines are still in place, and open the logins to anybody who has the "+
+					"keys.\nReplace them "+
 					"now: plumlatch rotate start -lost -urgent\n",
 				gone,
 				stand,

@@ -20,8 +20,8 @@ var SweepCommands = []kit.Command{
 		Summary: "Read the authorized_keys of logins and compare them with the grants",
 		Detail: `The service reads them with the steward keys. Where an instance has none, -with FILE or
 -agent has this machine log in, read them and report what it saw; the private key stays
-here. It ends with status 3 if a login could not be read, or if not just the granted keys
-are in place there.`,
+here. It ends with status 3 if a login could not be read, or if the keys in place differ
+from the grants.`,
 		Examples: []string{
 			"plumlatch sweep -all",
 			"plumlatch sweep -label team=cameras",
@@ -140,7 +140,7 @@ func sweptLogins(s *kit.Session, ctx context.Context, client *apiclient.Client, 
 		t.Write(s)
 		fmt.Fprintf(
 			s.Env.Out,
-			"\n%d read as before, %d changed, %d failed. See how they stand: plumlatch reach\n", w.AsBefore, w.Changed,
+			"\n%d read as before, %d changed, %d failed. See the result: plumlatch reach\n", w.AsBefore, w.Changed,
 			w.Failed,
 		)
 	}

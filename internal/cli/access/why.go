@@ -1,6 +1,7 @@
 package access
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"flag"
@@ -21,12 +22,12 @@ import (
 )
 
 var WhyCommands = []kit.Command{{
-	Name: "why", Args: "INSTANCE", Min: 1, Max: 1, Flags: why,
+	Name: "why", NoNames: true, Args: "INSTANCE|LOGIN", Min: 1, Max: 1, Flags: why,
 	Summary: "Diagnose why you cannot log in: ordered checks, each with its remedy",
 	Detail: `The checks stop at the first that fails; the rest are listed as not reached. They are made
-from this machine, with the private key of -with (or one that is found here), which is
-never sent. It ends with status 3 if a check fails.`,
-	Examples: []string{"plumlatch why tide-gauge-1", "plumlatch why atlas-web-1 -with ~/.ssh/atlas -login ubuntu"},
+from this machine, with the private key of -with, or one that is found here or in the
+ssh-agent; it is never sent. It ends with status 3 if a check fails.`,
+	Examples: []string{"plumlatch why tide-gauge-1", "plumlatch why ubuntu@atlas-web-1 -with ~/.ssh/atlas"},
 }}
 
 // check is one of the questions of why. A failure has one remedy to type.
@@ -48,26 +49,39 @@ type diagnosis struct {
 	client   *apiclient.Client
 	instance string
 	user     string
-	file     string
+	held     kit.LocalKeyFlags
+	file     string // of the private key; "" where the ssh-agent has it
 	from     string // the address that the instance sees; "" for what the service sees
 	found    apiclient.Instance
 	login    apiclient.Login
 	approach apiclient.Approach
 	signer   kit.AtHand
 	record   apiclient.Key
+	end      func() // ends the connection to the ssh-agent
 }
 
 func why(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error {
-	with := f.String("with", "", "`file` with the private key")
+	var held kit.LocalKeyFlags
+	held.Flags(f)
 	user := f.String("login", "", "the OS `user`; the image's own unless given")
-	passphraseFile := f.String("passphrase-file", "", "`file` that holds the passphrase")
 	from := f.String("from", "", "the `address` that you come from, where this service sees another")
 	return func(ctx context.Context, s *kit.Session, args []string) error {
 		client, err := s.Connect()
 		if err != nil {
 			return err
 		}
-		d := &diagnosis{Session: s, client: client, instance: args[0], user: *user, file: *with, from: *from}
+		if err := held.Check(); err != nil {
+			return err
+		}
+		d := &diagnosis{Session: s, client: client, instance: args[0], user: *user, held: held, file: held.With, from: *from}
+		if of, instance, ok := strings.Cut(args[0], "@"); ok {
+			d.instance, d.user = instance, cmp.Or(*user, of)
+		}
+		defer func() {
+			if d.end != nil {
+				d.end()
+			}
+		}()
 		questions := []struct {
 			name string
 			ask  func(context.Context) (string, error)
@@ -77,11 +91,11 @@ func why(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error {
 			{"A firewall rule lets your address in", d.firewall},
 			{"Its SSH port answers", d.port},
 			{"The host key is the pinned one", d.hostKey},
-			{"The private key's file is as ssh wants it", d.keyFile},
-			{"The private key opens", func(context.Context) (string, error) { return d.opens(*passphraseFile) }},
+			{"The private key is at hand, as ssh wants it", d.keyFile},
+			{"The private key opens", d.opens},
 			{"The key is recorded, and neither lost nor retired", d.known},
 			{"The login user is right for the image", d.rightUser},
-			{"The key stands in the login's file, without a limit", d.stands},
+			{"The key is in the login's file, without a limit", d.stands},
 			{"The modes of home, .ssh and the file pass the server's strict check", d.modes},
 			{"A login completes", d.enter},
 		}
@@ -238,7 +252,7 @@ func (d *diagnosis) hostKey(ctx context.Context) (string, error) {
 	if err != nil {
 		return "", &failure{
 			fmt.Sprintf("the port answers, but not as an SSH server: %v", err),
-			"A firewall may refuse your address, or sshd is not running: look at the boot output in the cloud",
+			"A firewall may refuse your address, or sshd is not running: see the boot output in the cloud",
 		}
 	}
 	for _, k := range keys {
@@ -262,12 +276,8 @@ func (d *diagnosis) keyFile(ctx context.Context) (string, error) {
 		if err != nil {
 			return "", err
 		}
-		if d.file = d.FileFor(openers.Items); d.file == "" {
-			return "", &failure{
-				"no private key that opens it was found on this machine",
-				"Say where it is: plumlatch why " + d.instance + " -with FILE. " +
-					"If it is lost: plumlatch restore routes " + d.instance,
-			}
+		if d.file = d.FileFor(openers.Items); d.file == "" || d.held.Use {
+			return d.fromAgent(openers.Items)
 		}
 	}
 	info, err := os.Stat(d.file)
@@ -280,7 +290,7 @@ func (d *diagnosis) keyFile(ctx context.Context) (string, error) {
 	if text, err := os.ReadFile(d.file); err == nil && len(text) <= keypair.MaxTextBytes &&
 		!keypair.HoldsPrivate(string(text)) {
 		return "", &failure{
-			d.Shown(d.file) + " holds no private key",
+			d.Shown(d.file) + " has no private key",
 			"Give the private one: -with " + strings.TrimSuffix(d.Shown(d.file), ".pub"),
 		}
 	}
@@ -299,8 +309,38 @@ func (d *diagnosis) keyFile(ctx context.Context) (string, error) {
 	return d.Shown(d.file), nil
 }
 
-func (d *diagnosis) opens(passphraseFile string) (string, error) {
-	k, err := d.ReadKeyFile(d.file, passphraseFile, true)
+// fromAgent takes the private key from the ssh-agent, where it has one that opens the instance.
+func (d *diagnosis) fromAgent(openers []apiclient.Opening) (string, error) {
+	none := &failure{
+		"no private key that opens it was found, neither on this machine nor in the ssh-agent",
+		"Say where it is: plumlatch why " + d.instance + " -with FILE. " +
+			"If it is lost: plumlatch restore routes " + d.instance,
+	}
+	d.file = ""
+	signers, end, err := d.LocalKeys(kit.LocalKeyFlags{AgentFlags: d.held.Agent()})
+	if err != nil {
+		if d.held.Use {
+			return "", &failure{err.Error(), none.remedy}
+		}
+		return "", none
+	}
+	d.end = end
+	for _, o := range openers {
+		for _, signer := range signers {
+			if o.Key.Sha256 == keypair.FormatSHA256(signer.SHA256()) {
+				d.signer = signer
+				return "the ssh-agent has " + o.Key.Name, nil
+			}
+		}
+	}
+	return "", none
+}
+
+func (d *diagnosis) opens(context.Context) (string, error) {
+	if d.file == "" {
+		return kit.TypeText(d.signer.Type, d.signer.Bits) + ", by the ssh-agent", nil
+	}
+	k, err := d.ReadKeyFile(d.file, d.held.PassphraseFile, true)
 	switch {
 	case errors.Is(err, keypair.ErrPassphraseNeeded):
 		return "", &failure{"it is encrypted", "Give its passphrase: -passphrase-file FILE"}

@@ -24,8 +24,8 @@ var AdoptCommands = []kit.Command{
 	{
 		Name: "instance adopt", Args: "[NAME]", Max: 1, Flags: instanceAdopt,
 		Summary: "Bring in a machine that runs sshd, of any cloud or none",
-		Detail: `It asks the machine for its host keys and shows their fingerprints, to be compared with what
-another way tells (the console of the machine, whoever set it up), before it pins them.
+		Detail: `It asks the machine for its host keys and shows their fingerprints, and pins them once you
+have compared them with another source: the machine's console, or the person who set it up.
 With -with FILE or -agent it logs in and reads who gets in today; with -steward it places
 a steward key as well, by which the service sweeps and changes keys.
 With -list FILE it brings in all machines of a list: CSV with the heading
@@ -75,7 +75,7 @@ func instanceAdopt(f *flag.FlagSet) func(context.Context, *kit.Session, []string
 		case *list != "":
 			return adoptList(s, ctx, *list, *user, l, h, *steward, *yes)
 		case len(args) == 0:
-			return kit.Usage("say how it is to be called: plumlatch instance adopt NAME -address A -login USER; or -list FILE")
+			return kit.Usage("give it a name: plumlatch instance adopt NAME -address A -login USER; or -list FILE")
 		case *address == "" || *user == "":
 			return kit.Usage("say where it is and as whom to log in: -address A -login USER")
 		case *steward && !h.Given():

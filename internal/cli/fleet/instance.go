@@ -37,7 +37,7 @@ a pair is made on this machine first. Ctrl-C stops the watching, not the launch.
 		},
 	},
 	{
-		Name:     "instance show",
+		Name: "instance show", NoNames: true,
 		Args:     "NAME",
 		Min:      1,
 		Max:      1,

@@ -45,7 +45,7 @@ var DaybookCommands = []kit.Command{
 		Examples: []string{"plumlatch daybook watch", "plumlatch daybook watch -action key.release"},
 	},
 	{
-		Name:    "daybook export",
+		Name: "daybook export", NoNames: true,
 		Flags:   daybookExport,
 		Summary: "Write all entries as JSON Lines, oldest first",
 		Examples: []string{
@@ -54,7 +54,7 @@ var DaybookCommands = []kit.Command{
 		},
 	},
 	{
-		Name:    "daybook head",
+		Name: "daybook head", NoNames: true,
 		Flags:   daybookHead,
 		Summary: "Write the signed head of the daybook, to compare with later",
 		Detail: "Keep it where nobody of this service can write. The first time, compare the fingerprint of the\nkey " +
@@ -62,7 +62,7 @@ var DaybookCommands = []kit.Command{
 		Examples: []string{"plumlatch daybook head -out head-2026-11.json"},
 	},
 	{
-		Name:    "daybook check",
+		Name: "daybook check", NoNames: true,
 		Flags:   daybookCheck,
 		Summary: "Find the first entry that is not intact",
 		Detail: "With -file an export is checked here, without the service. With -head it is seen too whether " +
@@ -321,7 +321,7 @@ func readHead(path, signer string) (daybook.Head, string, error) {
 	}
 	head := daybook.Head{Service: h.Service, Seq: int64(h.Seq), Hash: hash, At: h.At}
 	if err := signature.Verify(h.Signature, daybook.Namespace, []byte(head.Text()), key.Blob); err != nil {
-		return daybook.Head{}, "", fmt.Errorf("%s: the signature does not hold: %w", path, err)
+		return daybook.Head{}, "", fmt.Errorf("%s: the signature is not valid: %w", path, err)
 	}
 	print := keypair.FormatSHA256(key.SHA256())
 	if signer != "" && signer != print {

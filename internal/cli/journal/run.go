@@ -104,7 +104,9 @@ func runMeant(ctx context.Context, client *apiclient.Client, args []string) (uui
 	things := make([]kit.Thing, len(l.Items))
 	for n, r := range l.Items {
 		things[n] = kit.Thing{
-			ID: r.Id, Names: []string{r.Instance}, What: fmt.Sprintf("%s of %s, %s", r.Kind, r.Instance, kit.Moment(r.CreatedAt)),
+			ID: r.Id, Names: []string{r.Instance},
+			What: fmt.Sprintf("%s of %s, "+
+				"%s", r.Kind, r.Instance, kit.Moment(r.CreatedAt)),
 		}
 	}
 	return kit.Meant("run", text, "run list", things)

@@ -67,7 +67,8 @@ var CustodyCommands = []kit.Command{
 		Max:     2,
 		Flags:   keyHandOver,
 		Summary: "Ask another holder to take over a key",
-		Detail: "It is done once they prove that they hold it: plumlatch prove NAME. A private key that\nnever left the " +
+		Detail: "It is complete once they prove that they have it: plumlatch prove NAME. A private key that\nnever " +
+			"left the " +
 			"safe changes its holder at once.",
 		Examples: []string{
 			"plumlatch key hand-over atlas-deploy marek -reason \"the atlas is his now\"",
@@ -87,7 +88,7 @@ var CustodyCommands = []kit.Command{
 		Max:     1,
 		Flags:   keyForget,
 		Summary: "Delete a private key from the safe once its holder has it",
-		Detail: "It is proved first that you hold the private key, from the file or the agent given, or\nfrom one found " +
+		Detail: "You first prove that you have the private key, from the file or the agent given, or\nfrom one found " +
 			"on this machine.",
 		Examples: []string{
 			"plumlatch key forget atlas-deploy-2",
@@ -143,7 +144,7 @@ var CustodyCommands = []kit.Command{
 			"plumlatch consent label team=atlas -off",
 		},
 	},
-	{Name: "safe show", Flags: safeShow, Summary: "Show the state of the safe", Examples: []string{"plumlatch safe show"}},
+	{Name: "safe show", NoNames: true, Flags: safeShow, Summary: "Show the state of the safe", Examples: []string{"plumlatch safe show"}},
 	{
 		Name:     "safe new-key",
 		Flags:    safeNewKey,
@@ -209,7 +210,7 @@ func keyHandOver(f *flag.FlagSet) func(context.Context, *kit.Session, []string) 
 				return
 			}
 			Say(s,
-				"%s is asked to take %s over. It is done once they prove that they hold it:\n  plumlatch prove %s",
+				"%s is asked to take over %s. The hand-over is complete once they prove that they have it:\n  plumlatch prove %s",
 				*h.WaitsFor,
 				args[0],
 				args[0],
@@ -258,7 +259,7 @@ func keyForget(f *flag.FlagSet) func(context.Context, *kit.Session, []string) er
 			return err
 		}
 		return Record(s, k, k.Name, func() {
-			Say(s, "You have proved that you hold %s. The safe has forgotten its copy, so yours is the only one.", k.Name)
+			Say(s, "You have proved that you have %s. The safe has deleted its copy, so yours is the only one.", k.Name)
 		})
 	})
 }
@@ -266,7 +267,7 @@ func keyForget(f *flag.FlagSet) func(context.Context, *kit.Session, []string) er
 const consentPause = 2 * time.Second
 
 func consentAsk(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error {
-	reason := f.String("reason", "", "why, for whoever decides")
+	reason := f.String("reason", "", "the reason, for the person who decides")
 	wait := f.Bool("wait", false, "wait until somebody has decided")
 	return With(func(ctx context.Context, s *kit.Session, client *apiclient.Client, args []string) error {
 		c, err := kit.Answer[apiclient.Consent](client.AskConsent(ctx, apiclient.AskConsent{Key: args[0], Reason: *reason}))
@@ -298,7 +299,7 @@ func consentAsk(f *flag.FlagSet) func(context.Context, *kit.Session, []string) e
 				Say(s, "%s consents. Take it: plumlatch key private %s -reason TEXT", kit.Given(c.DecidedBy), c.Key)
 			case apiclient.ConsentStateAsked:
 				Say(s,
-					"Asked until %s. Another admin, or somebody else who holds %s, decides:\n  plumlatch consent grant %s",
+					"Asked until %s. Another admin or holder of %s decides:\n  plumlatch consent grant %s",
 					kit.Moment(c.ExpiresAt),
 					c.Key,
 					c.Key,
@@ -345,7 +346,7 @@ var consentListing = kit.Listing[apiclient.Consent]{
 
 func consentDecide(grant bool) func(*flag.FlagSet) func(context.Context, *kit.Session, []string) error {
 	return func(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error {
-		note := f.String("note", "", "a word to whoever asked, for the daybook")
+		note := f.String("note", "", "a note to the person who asked, for the daybook")
 		return With(func(ctx context.Context, s *kit.Session, client *apiclient.Client, args []string) error {
 			id, err := consentMeant(ctx, client, args[0])
 			if err != nil {

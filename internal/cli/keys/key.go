@@ -41,9 +41,9 @@ and hands the private key over once.`,
 		Name: "key import", Args: "NAME", Min: 1, Max: 1, Flags: keyImport,
 		Summary: "Import a public key",
 		Detail: `It takes the one-line OpenSSH form, as in a .pub file, the armoured form of RFC 4716, PEM
-and JWK. What can be repaired without doubt, such as CRLF or a wrapped line, is repaired
-and said. A private key is refused; with -agent the public key of one that the ssh-agent
-holds is taken.`,
+and JWK. It repairs what can be repaired without doubt, such as CRLF or a wrapped line,
+and says so. A private key is refused; with -agent it takes the public key of one in the
+ssh-agent.`,
 		Examples: []string{
 			"plumlatch key import marek-laptop -from ~/.ssh/id_ed25519.pub",
 			"plumlatch key import gauge-key -no-comment < gauge.pub",
@@ -63,7 +63,7 @@ holds is taken.`,
 		},
 	},
 	{
-		Name:    "key show",
+		Name: "key show", NoNames: true,
 		Args:    "NAME",
 		Min:     1,
 		Max:     1,
@@ -133,7 +133,7 @@ func (p *PairFlags) flags(f *flag.FlagSet) {
 	f.StringVar(&p.Out, "out", "", "`file` for the private key; ~/.ssh/NAME unless given")
 	f.StringVar(&p.comment, "comment", "", "comment in the public key; the key's name unless given")
 	f.BoolVar(&p.ask, "passphrase", false, "ask for a passphrase for the private key, twice")
-	f.StringVar(&p.PassphraseFile, "passphrase-file", "", "`file` that holds the passphrase")
+	f.StringVar(&p.PassphraseFile, "passphrase-file", "", "`file` with the passphrase")
 	f.StringVar(&p.format, "format", "openssh", "`format` of the private key: openssh, pem, pkcs8, ppk2 or ppk3")
 	f.StringVar(&p.Maker, "make", "here", "`where` to make the pair: here (this machine) or service")
 }
@@ -635,7 +635,7 @@ func keyPrivate(f *flag.FlagSet) func(context.Context, *kit.Session, []string) e
 			fmt.Fprintf(
 				s.Env.Out,
 				"The private key of %s is in %s (mode 0600). It is handed over once; the copy in the safe serves the service "+
-					"alone.\nProve that you hold it: plumlatch prove %s\nHave the safe forget its copy: plumlatch key forget %s\n",
+					"alone.\nProve that you have it: plumlatch prove %s\nDelete the safe's copy: plumlatch key forget %s\n",
 				k.Name,
 				s.Shown(*out),
 				k.Name,

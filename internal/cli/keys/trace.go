@@ -30,7 +30,7 @@ that -pick names. It ends with status 3 if nothing is recorded that matches.`,
 }}
 
 func trace(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error {
-	passphraseFile := f.String("passphrase-file", "", "`file` that holds the passphrase")
+	passphraseFile := f.String("passphrase-file", "", "`file` with the passphrase")
 	var from kit.AgentFlags
 	from.Flags(f)
 	return func(ctx context.Context, s *kit.Session, args []string) error {

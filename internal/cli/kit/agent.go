@@ -22,6 +22,12 @@ func (a *AgentFlags) Flags(f *flag.FlagSet) {
 	f.StringVar(&a.pick, "pick", "", "with -agent: `which` key, by its comment, a part of that, or a fingerprint")
 }
 
+// Agent returns the flags as if -agent had been given.
+func (a AgentFlags) Agent() AgentFlags {
+	a.Use = true
+	return a
+}
+
 func (a AgentFlags) Check() error {
 	if a.pick != "" && !a.Use {
 		return &UsageError{"-pick goes with -agent"}
@@ -111,7 +117,9 @@ func (s *Session) AgentKey(a AgentFlags) (keypair.Public, error) {
 		return keypair.Public{}, err
 	}
 	if len(keys) > 1 {
-		return keypair.Public{}, Usage(fmt.Sprintf("%d keys in the ssh-agent match; say which with -pick:\n%s", len(keys), listKeys(keys)))
+		return keypair.Public{}, Usage(
+			fmt.Sprintf("%d keys in the ssh-agent match; say which with -pick:\n%s", len(keys), listKeys(keys)),
+		)
 	}
 	return keys[0], nil
 }

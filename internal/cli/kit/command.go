@@ -27,6 +27,8 @@ type Command struct {
 	Detail   string
 	Examples []string
 	Min, Max int // how many arguments; max -1 is any number
+	// NoNames says that -q is refused, as what the command shows has no name.
+	NoNames bool
 	// Flags adds the command's flags and returns what it does with them.
 	Flags func(*flag.FlagSet) func(context.Context, *Session, []string) error
 }

@@ -20,7 +20,7 @@ type Confirming struct {
 
 func (c *Confirming) flags(f *flag.FlagSet) {
 	f.StringVar(
-		&c.file, "confirm-file", "", "`file` that holds your own password, which this needs; asked for unless given",
+		&c.file, "confirm-file", "", "`file` with your own password, which this needs; asked for unless given",
 	)
 	f.StringVar(&c.Code, "confirm-code", "", "a code of your own second factor; asked for where it is needed")
 }

@@ -106,6 +106,8 @@ func Status(err error) int {
 		return ExitUnreachable
 	case errors.Is(err, fs.ErrNotExist):
 		return ExitMissing
+	case errors.Is(err, fs.ErrExist):
+		return ExitConflict
 	}
 	return ExitFailed
 }
@@ -118,9 +120,9 @@ func statusOf(p apiclient.Problem) int {
 		return ExitConflict
 	}
 	switch p.Status {
-	case http.StatusNotFound, http.StatusGone:
+	case http.StatusNotFound:
 		return ExitMissing
-	case http.StatusUnauthorized, http.StatusForbidden:
+	case http.StatusUnauthorized, http.StatusForbidden, http.StatusGone:
 		return ExitRefused
 	case http.StatusConflict, http.StatusPreconditionFailed:
 		return ExitConflict
@@ -135,6 +137,7 @@ func Code(err error) string {
 	var e *ApiclientError
 	var f *Failure
 	var k *keypair.Refusal
+	var format *keypair.FormatError
 	switch {
 	case errors.As(err, &e):
 		return e.Code
@@ -142,6 +145,14 @@ func Code(err error) string {
 		return f.Code
 	case errors.As(err, &k):
 		return k.Code
+	case errors.As(err, &format):
+		return "bad-format"
+	case errors.Is(err, keypair.ErrPassphraseNeeded):
+		return "passphrase-needed"
+	case errors.Is(err, keypair.ErrPassphraseWrong):
+		return "passphrase-wrong"
+	case errors.Is(err, fs.ErrExist):
+		return "file-exists"
 	}
 	return ""
 }

@@ -2,6 +2,7 @@ package kit
 
 import (
 	"bytes"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"io"
@@ -192,6 +193,59 @@ func (s *Session) FileFor(openers []apiclient.Opening) string {
 		second = file
 	}
 	return second
+}
+
+// Identity returns a file for ssh's -i that stands for a private key which should open: one on this machine, or
+// the public key of one that the ssh-agent holds, which ssh then signs with. "" where there is none.
+func (s *Session) Identity(openers []apiclient.Opening, held AgentFlags) (string, error) {
+	if file := s.FileFor(openers); file != "" && !held.Use {
+		return file, nil
+	}
+	if !held.Use && s.Env.Getenv("SSH_AUTH_SOCK") == "" {
+		return "", nil
+	}
+	keys, err := s.AgentKeys(held)
+	if err != nil {
+		if held.Use {
+			return "", err
+		}
+		return "", nil
+	}
+	for _, o := range openers {
+		for _, k := range keys {
+			if o.Key.Sha256 == keypair.FormatSHA256(k.SHA256()) && o.Status != apiclient.StatusMissing {
+				return s.AgentIdentity(k)
+			}
+		}
+	}
+	return "", nil
+}
+
+// AgentIdentity writes the public key of one that the ssh-agent holds to a file for ssh's -i, and returns it.
+func (s *Session) AgentIdentity(k keypair.Public) (string, error) {
+	dir, err := s.ConfigDir()
+	if err != nil {
+		return "", err
+	}
+	path := filepath.Join(dir, "agent", hex.EncodeToString(k.SHA256()[:8])+".pub")
+	return path, WriteWhole(path, k.Line()+"\n")
+}
+
+// WriteWhole writes a file with mode 0600, whole or not at all.
+func WriteWhole(path, text string) error {
+	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
+		return err
+	}
+	temp, err := os.CreateTemp(filepath.Dir(path), ".plumlatch-*")
+	if err != nil {
+		return err
+	}
+	defer os.Remove(temp.Name())
+	_, err = temp.WriteString(text)
+	if err := errors.Join(err, temp.Sync(), temp.Close()); err != nil {
+		return err
+	}
+	return os.Rename(temp.Name(), path)
 }
 
 // ReadKeyFile reads a key file of either kind. A closed private key asks for

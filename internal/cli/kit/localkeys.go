@@ -26,7 +26,7 @@ type LocalKeyFlags struct {
 
 func (h *LocalKeyFlags) Flags(f *flag.FlagSet) {
 	f.StringVar(&h.With, "with", "", "`file` with a private key, or a folder with several")
-	f.StringVar(&h.PassphraseFile, "passphrase-file", "", "`file` that holds the passphrase")
+	f.StringVar(&h.PassphraseFile, "passphrase-file", "", "`file` with the passphrase")
 	h.AgentFlags.Flags(f)
 }
 

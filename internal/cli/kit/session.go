@@ -42,7 +42,7 @@ type Session struct {
 
 func (s *Session) Flags(f *flag.FlagSet) {
 	f.StringVar(&s.Server, "server", "", "URL of the service")
-	f.StringVar(&s.tokenFile, "token-file", "", "file that holds the token")
+	f.StringVar(&s.tokenFile, "token-file", "", "file with the token")
 	f.BoolVar(&s.Json, "json", false, "write JSON")
 	f.BoolVar(&s.Quiet, "q", false, "write only names")
 	f.BoolVar(&s.Wide, "wide", false, "show all columns in full, however wide the terminal is")
@@ -248,8 +248,40 @@ func AnswerBytes(r *http.Response, err error) ([]byte, error) {
 
 func NewRequestKey() *string { return new(rand.Text()) }
 
-// WriteJSON writes v for programs.
+// filled makes lists and maps that are nil empty ones, so that no null stands for them.
+func filled(v reflect.Value) {
+	switch v.Kind() {
+	case reflect.Pointer, reflect.Interface:
+		if !v.IsNil() {
+			filled(v.Elem())
+		}
+	case reflect.Struct:
+		for n := range v.NumField() {
+			filled(v.Field(n))
+		}
+	case reflect.Slice:
+		if v.Type().Elem().Kind() == reflect.Uint8 {
+			return
+		}
+		if v.IsNil() && v.CanSet() {
+			v.Set(reflect.MakeSlice(v.Type(), 0, 0))
+		}
+		for n := range v.Len() {
+			filled(v.Index(n))
+		}
+	case reflect.Map:
+		if v.IsNil() && v.CanSet() {
+			v.Set(reflect.MakeMap(v.Type()))
+		}
+	}
+}
+
+// WriteJSON writes v for programs, without a null where the contract has a list or a map.
 func (s *Session) WriteJSON(v any) error {
+	whole := reflect.New(reflect.TypeOf(v))
+	whole.Elem().Set(reflect.ValueOf(v))
+	filled(whole.Elem())
+	v = whole.Interface()
 	var b bytes.Buffer
 	enc := json.NewEncoder(&b)
 	enc.SetEscapeHTML(false)

@@ -27,11 +27,14 @@ func (s *Session) RunEnded(run apiclient.Run) error {
 	case apiclient.RunStateDone:
 		return nil
 	case apiclient.RunStateUndone:
-		return fmt.Errorf("the %s of %s was undone: %s", run.Kind, run.Instance, Given(run.Error))
+		return Failed("run-undone", fmt.Sprintf("the %s of %s was undone: %s", run.Kind, run.Instance, Given(run.Error)), "")
 	case apiclient.RunStateNeedsPerson:
-		return fmt.Errorf("the %s of %s has ended with something left to do: %s", run.Kind, run.Instance, Given(run.Error))
+		return Failed(
+			"needs-person",
+			fmt.Sprintf("the %s of %s has ended with something left to do: %s", run.Kind, run.Instance, Given(run.Error)), "",
+		)
 	}
-	return fmt.Errorf("the %s of %s failed: %s", run.Kind, run.Instance, Given(run.Error))
+	return Failed("run-failed", fmt.Sprintf("the %s of %s failed: %s", run.Kind, run.Instance, Given(run.Error)), "")
 }
 
 // Watch follows a run to its end, through restarts of the service.

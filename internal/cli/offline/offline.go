@@ -23,7 +23,7 @@ import (
 // OfflineCommands work on files of this machine and need no service.
 var OfflineCommands = []kit.Command{
 	{
-		Name: "key inspect", Args: "[FILE ...]", Max: -1, Flags: keyInspect,
+		Name: "key inspect", NoNames: true, Args: "[FILE ...]", Max: -1, Flags: keyInspect,
 		Summary: "Inspect key files: format, fingerprints and findings",
 		Detail: `It reads private keys (OpenSSH, PEM, PKCS#8, .ppk) and public ones (one line, RFC 4716,
 PEM, JWK), lists of keys such as authorized_keys, and with -agent the keys in the ssh-agent.
@@ -36,7 +36,7 @@ a private key that others can read, a public key that does not belong to it, a b
 		},
 	},
 	{
-		Name: "key convert", Args: "FILE", Min: 1, Max: 1, Flags: keyConvert,
+		Name: "key convert", NoNames: true, Args: "FILE", Min: 1, Max: 1, Flags: keyConvert,
 		Summary: "Write a key in another file format",
 		Detail: `Private formats: openssh, pem (PKCS#1 and SEC1), pkcs8, ppk2, ppk3. Public formats, also of
 a private key: line, rfc4716, spki, jwk. A passphrase is kept unless another is asked for.
@@ -49,7 +49,7 @@ Files get the mode 0600 and are written whole or not at all, never over another 
 		},
 	},
 	{
-		Name:     "key public",
+		Name: "key public", NoNames: true,
 		Args:     "FILE",
 		Min:      1,
 		Max:      1,
@@ -58,7 +58,7 @@ Files get the mode 0600 and are written whole or not at all, never over another 
 		Examples: []string{"plumlatch key public ~/.ssh/atlas > ~/.ssh/atlas.pub"},
 	},
 	{
-		Name: "key passphrase", Args: "FILE", Min: 1, Max: 1, Flags: keyPassphrase,
+		Name: "key passphrase", NoNames: true, Args: "FILE", Min: 1, Max: 1, Flags: keyPassphrase,
 		Summary: "Change or remove the passphrase of a private key",
 		Detail: "The file keeps its format; classic PEM and .ppk version 2 are written as openssh and ppk3,\nwhose " +
 			"encryption is sound. The old file stays beside it, with the ending .old.",
@@ -103,7 +103,7 @@ type inspectedLine struct {
 }
 
 func keyInspect(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error {
-	passphraseFile := f.String("passphrase-file", "", "`file` that holds the passphrase")
+	passphraseFile := f.String("passphrase-file", "", "`file` with the passphrase")
 	var held kit.AgentFlags
 	held.Flags(f)
 	return func(_ context.Context, s *kit.Session, args []string) error {
@@ -456,10 +456,10 @@ func keyConvert(f *flag.FlagSet) func(context.Context, *kit.Session, []string) e
 	to := f.String("to", "", "the `format`: openssh, pem, pkcs8, ppk2, ppk3, or line, rfc4716, spki, jwk")
 	out := f.String("out", "", "`file` to write; standard output for public formats unless given")
 	replace := f.Bool("replace", false, "put it in the place of a file that is there, and keep that beside it")
-	passphraseFile := f.String("passphrase-file", "", "`file` that holds the passphrase")
+	passphraseFile := f.String("passphrase-file", "", "`file` with the passphrase")
 	var fresh newPassphrase
 	f.BoolVar(&fresh.ask, "new-passphrase", false, "ask for a new passphrase, twice")
-	f.StringVar(&fresh.file, "new-passphrase-file", "", "`file` that holds the new passphrase")
+	f.StringVar(&fresh.file, "new-passphrase-file", "", "`file` with the new passphrase")
 	f.BoolVar(&fresh.none, "no-passphrase", false, "write it without a passphrase")
 	return func(_ context.Context, s *kit.Session, args []string) error {
 		format := keypair.Format(*to)
@@ -506,7 +506,7 @@ func keyConvert(f *flag.FlagSet) func(context.Context, *kit.Session, []string) e
 }
 
 func keyPublic(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error {
-	passphraseFile := f.String("passphrase-file", "", "`file` that holds the passphrase")
+	passphraseFile := f.String("passphrase-file", "", "`file` with the passphrase")
 	return func(_ context.Context, s *kit.Session, args []string) error {
 		k, err := s.ReadKeyFile(args[0], *passphraseFile, false)
 		if err != nil {
@@ -521,9 +521,9 @@ func keyPublic(f *flag.FlagSet) func(context.Context, *kit.Session, []string) er
 }
 
 func keyPassphrase(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error {
-	passphraseFile := f.String("passphrase-file", "", "`file` that holds the passphrase of now")
+	passphraseFile := f.String("passphrase-file", "", "`file` with the current passphrase")
 	var fresh newPassphrase
-	f.StringVar(&fresh.file, "new-passphrase-file", "", "`file` that holds the new one; asked for, twice, unless given")
+	f.StringVar(&fresh.file, "new-passphrase-file", "", "`file` with the new one; asked for, twice, unless given")
 	f.BoolVar(&fresh.none, "none", false, "take the passphrase away")
 	return func(_ context.Context, s *kit.Session, args []string) error {
 		k, err := s.ReadKeyFile(args[0], *passphraseFile, true)

@@ -151,8 +151,8 @@ var OperatorCommands = []kit.Command{
 }
 
 func setUp(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error {
-	secretFile := f.String("secret-file", "", "`file` that holds the set-up secret; asked for unless given")
-	passwordFile := f.String("password-file", "", "`file` that holds the new password; asked for unless given")
+	secretFile := f.String("secret-file", "", "`file` with the set-up secret; asked for unless given")
+	passwordFile := f.String("password-file", "", "`file` with the new password; asked for unless given")
 	title := f.String("title", "", "who that is, in words")
 	return func(ctx context.Context, s *kit.Session, args []string) error {
 		client, err := s.Dial(serverHere(s), "")
@@ -175,8 +175,8 @@ func setUp(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error 
 }
 
 func password(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error {
-	old := f.String("password-file", "", "`file` that holds the current password; asked for unless given")
-	next := f.String("new-password-file", "", "`file` that holds the new one; asked for unless given")
+	old := f.String("password-file", "", "`file` with the current password; asked for unless given")
+	next := f.String("new-password-file", "", "`file` with the new one; asked for unless given")
 	factor := f.String("confirm-code", "", "a code of your second factor; asked for where it is needed")
 	return func(ctx context.Context, s *kit.Session, _ []string) error {
 		was, err := s.Secret("Current password: ", *old)
@@ -190,7 +190,12 @@ func password(f *flag.FlagSet) func(context.Context, *kit.Session, []string) err
 		own := kit.Confirming{Password: was, Code: *factor}
 		return own.Do(ctx, s, func(client *apiclient.Client) error {
 			r, err := client.ChangePassword(ctx, apiclient.PasswordChange{Password: was, NewPassword: is})
-			return keys.Settled(s, r, err, "Your password is changed, and your console sessions are over. Tokens hold on.")
+			return keys.Settled(
+				s,
+				r,
+				err,
+				"Your password is changed and your console sessions have ended. Your tokens stay valid.",
+			)
 		})
 	}
 }
@@ -259,7 +264,7 @@ func sessionList(f *flag.FlagSet) func(context.Context, *kit.Session, []string) 
 var sessionListing = kit.Listing[apiclient.Session]{
 	Head: []string{"WHO", "BEGUN", "LAST USED", "VALID UNTIL", "WAY", "FROM", "ID"},
 	Name: func(n apiclient.Session) string { return n.Id.String() },
-	None: "No console session holds.",
+	None: "There are no console sessions.",
 	Cells: func(n apiclient.Session) []string {
 		return []string{
 			n.Person,
@@ -362,7 +367,7 @@ func endAllOf(s *kit.Session, ctx context.Context, client *apiclient.Client, per
 func operatorAdd(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error {
 	role := f.String("role", "operator", "viewer, operator or admin")
 	title := f.String("title", "", "who that is, in words")
-	passwordFile := f.String("password-file", "", "`file` that holds the password; asked for unless given")
+	passwordFile := f.String("password-file", "", "`file` with the password; asked for unless given")
 	issuer := f.String(
 		"issuer-name", "", "what the OpenID Connect issuer calls them: a verified e-mail address, or the subject",
 	)
@@ -455,11 +460,11 @@ func operatorChange(f *flag.FlagSet) func(context.Context, *kit.Session, []strin
 	limits := kit.Labels{}
 	f.Var(
 		limits, "limit",
-		"`name=value` of the instances that they see and touch, in place of those of now; may be given several times",
+		"limit them to instances with this label, `name=value`, in place of the current limits; can be given several times",
 	)
 	free := f.Bool("no-limit", false, "let them see and touch all instances")
 	newPassword := f.Bool("new-password", false, "ask for a new password")
-	passwordFile := f.String("password-file", "", "`file` that holds a new password")
+	passwordFile := f.String("password-file", "", "`file` with a new password")
 	issuer := f.String("issuer-name", "", "what the OpenID Connect issuer calls them")
 	noFactor := f.Bool("forget-factor", false, "take the second factor away from somebody who lost it")
 	closed := f.Bool("close", false, "close the account at once, with its sessions and tokens")
@@ -633,7 +638,7 @@ func showLeaving(s *kit.Session, l apiclient.Leaving) {
 }
 
 var leavingWords = map[apiclient.LeavingItemWhat]string{
-	apiclient.LeavingItemWhatReplace:  "replace it by a key of whoever follows",
+	apiclient.LeavingItemWhatReplace:  "replace it with a key of the successor",
 	apiclient.LeavingItemWhatWithdraw: "withdraw it; others keep the login solid, or it is missing",
 	apiclient.LeavingItemWhatHandOver: "hand it over; its private key has never left the safe",
 	apiclient.LeavingItemWhatRetire:   "retire it; it opens nothing",

@@ -13,7 +13,6 @@ import (
 	"strings"
 
 	"plumlatch/internal/apiclient"
-	"plumlatch/internal/cli/access"
 	"plumlatch/internal/cli/keys"
 	"plumlatch/internal/cli/kit"
 	"plumlatch/internal/core/name"
@@ -71,9 +70,9 @@ var PeopleCommands = []kit.Command{
 }
 
 func signIn(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error {
-	passwordFile := f.String("password-file", "", "`file` that holds the password; asked for unless given")
+	passwordFile := f.String("password-file", "", "`file` with the password; asked for unless given")
 	factor := f.String("code", "", "of your second factor, or a recovery code; asked for where it is needed")
-	days := f.Int("days", 30, "how long the token holds")
+	days := f.Int("days", 30, "how long the token is valid")
 	return func(ctx context.Context, s *kit.Session, args []string) error {
 		server := serverHere(s)
 		who := keys.LocalName()
@@ -123,7 +122,7 @@ func signIn(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error
 		}
 		fmt.Fprintf(
 			s.Env.Out,
-			"Signed in to %s as %s (%s). The token is in %s and holds until %s.\n", server, me.Name, me.Role, file,
+			"Signed in to %s as %s (%s). The token is in %s and is valid until %s.\n", server, me.Name, me.Role, file,
 			kit.Day(*made.Token.ExpiresAt),
 		)
 		return nil
@@ -147,7 +146,7 @@ func keep(s *kit.Session, k kit.Kept) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	return file, access.WriteWhole(file, string(data)+"\n")
+	return file, kit.WriteWhole(file, string(data)+"\n")
 }
 
 func signOut(*flag.FlagSet) func(context.Context, *kit.Session, []string) error {
@@ -239,7 +238,7 @@ var holderListing = kit.Listing[apiclient.Holder]{
 
 func tokenNew(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error {
 	role := f.String("role", "", "viewer, operator or admin; yours unless given")
-	days := f.Int("days", 90, "how long it holds, at most 366")
+	days := f.Int("days", 90, "how long it is valid, at most 366")
 	only := f.String("only", "", "sweep or read: for a machine that may do nothing else")
 	limits := kit.Labels{}
 	f.Var(limits, "limit", "`name=value` of the instances that it sees; may be given several times")
@@ -267,7 +266,7 @@ func tokenNew(f *flag.FlagSet) func(context.Context, *kit.Session, []string) err
 		}
 		fmt.Fprintf(
 			s.Env.Out,
-			"%s (%s) holds until %s. Its secret, shown only now:\n%s\n", made.Token.Name, made.Token.Role,
+			"%s (%s) is valid until %s. Its secret, shown only now:\n%s\n", made.Token.Name, made.Token.Role,
 			kit.Day(*made.Token.ExpiresAt), made.Secret,
 		)
 		return nil

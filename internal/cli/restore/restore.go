@@ -35,7 +35,7 @@ with status 3 if no route is possible within the limits.`,
 		},
 	},
 	{
-		Name: "restore rehearse", Args: "LOGIN", Min: 1, Max: 1, Flags: restoreRoutes(true),
+		Name: "restore rehearse", NoNames: true, Args: "LOGIN", Min: 1, Max: 1, Flags: restoreRoutes(true),
 		Summary:  "Check whether each route back into a login would work, without changing anything",
 		Detail:   "It ends with status 3 if the best way back is a bad one, so that it can be mended before it is needed.",
 		Examples: []string{"plumlatch restore rehearse atlas-web-1"},
@@ -60,7 +60,8 @@ the restore.`,
 	{
 		Name: "restore watch", Args: "[LOGIN|ID]", Max: 1, Flags: restoreWatch,
 		Summary: "Watch a restore, and do its pending steps on this machine",
-		Detail: "It watches the newest restore, or the newest of a login or an instance. With the private keys that are here it places the line, " +
+		Detail: "It watches the newest restore, or the newest of a login or an instance. With the private keys that " +
+			"are here it places the line, " +
 			"logs in, and removes the lost line, where the restore waits for that.",
 		Examples: []string{
 			"plumlatch restore watch",
@@ -86,7 +87,8 @@ the restore.`,
 	{
 		Name: "restore report", Args: "[LOGIN|ID]", Max: 1, Flags: restoreReport,
 		Summary: "Report what a restore did, what is left to do, and where the lost keys still are",
-		Detail: "It reports the newest restore, or the newest of a login or an instance, and ends with status 3 if something " +
+		Detail: "It reports the newest restore, or the newest of a login or an instance, and ends with status 3 if " +
+			"something " +
 			"is left to do.",
 		Examples: []string{"plumlatch restore report", "plumlatch restore report debian@tide-gauge-3 -json"},
 	},
@@ -113,8 +115,8 @@ func restoreStart(f *flag.FlagSet) func(context.Context, *kit.Session, []string)
 	f.StringVar(&pair.Typ, "type", "", "with -new: ed25519, rsa or ecdsa; what the route takes unless given")
 	f.IntVar(&pair.Bits, "bits", 0, "with -new: the size of an rsa or ecdsa key")
 	f.StringVar(&pair.Out, "out", "", "with -new: `file` for the private key; ~/.ssh/NAME unless given")
-	f.Var(&lost, "lost", "the `name` of a lost key whose line goes after the proof; can be given several times")
-	keepLines := f.Bool("lost-none", false, "no line goes")
+	f.Var(&lost, "lost", "the `name` of a lost key whose line is removed after the proof; can be given several times")
+	keepLines := f.Bool("lost-none", false, "no line is removed")
 	stopFirst := f.Bool(
 		"stop-first", false, "for replacement: stop it before its image is made, so that nothing written is lost",
 	)
@@ -361,9 +363,9 @@ func restoreUndo(f *flag.FlagSet) func(context.Context, *kit.Session, []string) 
 // differs says what is not as it was after an undo.
 func differs(r apiclient.Restore) string {
 	if d := kit.Given(r.Differs); d != "" {
-		return "Not as it was: " + d + "."
+		return "Not restored: " + d + "."
 	}
-	return "All is as it was."
+	return "Everything is as it was before."
 }
 
 func restoreList(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error {

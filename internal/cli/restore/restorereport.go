@@ -127,12 +127,12 @@ func showRestoreReport(s *kit.Session, p apiclient.RestoreReport) {
 		readings = append(readings, fmt.Sprintf("%s %s it, %s", w.Person, w.What, kit.Moment(w.At)))
 	}
 	part("Opened temporarily", opened)
-	part("Where the lost keys stand elsewhere", elsewhere)
+	part("Where else the lost keys are", elsewhere)
 	part("Copies of the disk with the lost keys in them", copies)
 	part("Who saw the administrator's password, the last first", readings)
 	part("Left to do", r.Left)
 	if d := kit.Given(r.Differs); d != "" {
-		part("Not as it was", strings.Split(d, "; "))
+		part("Not restored", strings.Split(d, "; "))
 	}
 	if e := kit.Given(r.Run.Error); e != "" {
 		part("Why it was not done", []string{e})

@@ -36,7 +36,7 @@ type restoreWork struct {
 func (w *restoreWork) flags(f *flag.FlagSet) {
 	w.LocalKeyFlags.Flags(f)
 	f.BoolVar(&w.password, "password", false, "ask for the login's password, for the route password")
-	f.StringVar(&w.passwordFile, "password-file", "", "`file` that holds the login's password")
+	f.StringVar(&w.passwordFile, "password-file", "", "`file` with the login's password")
 }
 
 const restorePause = 250 * time.Millisecond
@@ -316,7 +316,9 @@ func restored(s *kit.Session, ctx context.Context, client *apiclient.Client, r a
 	}
 	switch {
 	case r.Run.State == apiclient.RunStateUndone:
-		return fmt.Errorf("the restore of %s was undone: %s. %s", r.Login, kit.Given(r.Run.Error), differs(r))
+		return kit.Failed(
+			"run-undone", fmt.Sprintf("the restore of %s was undone: %s. %s", r.Login, kit.Given(r.Run.Error), differs(r)), "",
+		)
 	case r.Run.State != apiclient.RunStateDone:
 		return s.RunEnded(r.Run)
 	case s.Json:
@@ -369,7 +371,7 @@ func tellRestored(s *kit.Session, ctx context.Context, client *apiclient.Client,
 	if r.Kept {
 		fmt.Fprintf(s.Env.Out, "  plumlatch key private %s -reason TEXT\n", r.Key)
 	}
-	fmt.Fprintf(s.Env.Out, "  plumlatch connect %s -run\n  plumlatch restore report %s\n", r.Target, r.Login)
+	fmt.Fprintf(s.Env.Out, "  plumlatch connect %s\n  plumlatch restore report %s\n", r.Target, r.Login)
 	return nil
 }
 
@@ -400,7 +402,7 @@ never sent. That you asked, and that you opened it, is in the daybook. Change it
 
 func instancePassword(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error {
 	with := f.String("with", "", "`file` with the private key; one that fits is looked for unless given")
-	passphraseFile := f.String("passphrase-file", "", "`file` that holds the passphrase")
+	passphraseFile := f.String("passphrase-file", "", "`file` with the passphrase")
 	return func(ctx context.Context, s *kit.Session, args []string) error {
 		client, err := s.Connect()
 		if err != nil {

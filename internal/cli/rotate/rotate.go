@@ -38,7 +38,7 @@ var RotateCommands = []kit.Command{
 		Summary: "Start a rotation, after showing its plan",
 		Detail: rotateDetail + `
 New keys are made on this machine (-make here): their private keys are written to ~/.ssh with
-mode 0600, and this command completes a login with each of them before the old key goes. With
+mode 0600, and this command completes a login with each of them before it removes the old key. With
 -make service the service makes and keeps them in its safe and logs in itself; their holders take
 them out with: plumlatch key private NAME. With -make bring
 each holder is asked for a new public key (plumlatch rotate asked), and the rotation continues with it
@@ -76,8 +76,9 @@ fails stays open by its old key, is said, and holds up no other.`,
 	{
 		Name: "rotate watch", Args: "[NAME|ID]", Max: 1, Flags: rotateWatch,
 		Summary: "Watch a rotation, and test new keys held on this machine by logging in",
-		Detail: "It watches the newest rotation, or the newest of a login, an instance or an old key. Anybody who holds some of the new private keys may " +
-			"watch; each login is proved by whoever can.",
+		Detail: "It watches the newest rotation, or the newest of a login, an instance or an old key. Anybody with " +
+			"some of the new private keys can " +
+			"watch, and proves the logins that they open.",
 		Examples: []string{"plumlatch rotate watch", "plumlatch rotate watch debian@tide-gauge-1"},
 	},
 	{
@@ -114,7 +115,7 @@ fails stays open by its old key, is said, and holds up no other.`,
 		Max:     1,
 		Flags:   rotateOverride,
 		Summary: "Remove a lost key's line before anybody has logged in with the new key",
-		Detail: `The one way round the rule that a line goes only after a completed login with another key. It is for
+		Detail: `The one way round the rule that a line is removed only after a completed login with another key. It is for
 a lost or compromised key alone, for one login that you name, with a reason; it is in the daybook and
 in the report. The new line must be in place there. If the new key does not open the login after all, the
 login is shut.`,
@@ -155,18 +156,21 @@ login is shut.`,
 		},
 	},
 	{
-		Name:     "rotate undo",
-		Args:     "NAME|ID",
-		Min:      1,
-		Max:      1,
-		Flags:    rotateChange("undo"),
-		Summary:  "Undo a rotation: remove each new key whose old key is still in place",
-		Detail:   "What is done already stays: there the old key is gone.",
-		Examples: []string{"plumlatch rotate undo hides-shared -yes", "plumlatch rotate undo hides-shared -login debian@tide-gauge-1"},
+		Name:    "rotate undo",
+		Args:    "NAME|ID",
+		Min:     1,
+		Max:     1,
+		Flags:   rotateChange("undo"),
+		Summary: "Undo a rotation: remove each new key whose old key is still in place",
+		Detail:  "What is done already stays: there the old key is gone.",
+		Examples: []string{
+			"plumlatch rotate undo hides-shared -yes",
+			"plumlatch rotate undo hides-shared -login debian@tide-gauge-1",
+		},
 	},
 }
 
-const rotateDetail = `Say which keys (what is given must all hold): -key, -holder, -type, -older, -weaker-than, -shared,
+const rotateDetail = `Say which keys (all conditions must match): -key, -holder, -type, -older, -weaker-than, -shared,
 -lost; and where: -instance, -label, -region. Their lines are replaced with the options that they have.`
 
 // wantedFlags say which keys are to be replaced, where, and by what.
@@ -180,13 +184,13 @@ type wantedFlags struct {
 }
 
 func (w *wantedFlags) flags(f *flag.FlagSet) {
-	f.Var(&w.keys, "key", "a `key` to replace wherever it stands; can be given several times")
+	f.Var(&w.keys, "key", "a `key` to replace on every login; can be given several times")
 	f.StringVar(&w.holder, "holder", "", "keys of this holder")
 	f.StringVar(&w.typ, "type", "", "keys of this type: ed25519, rsa, ecdsa")
 	f.StringVar(&w.older, "older", "", "keys recorded longer ago than this `age`, such as 180d")
 	f.StringVar(&w.weaker, "weaker-than", "", "keys weaker than this `strength`, such as rsa3072")
 	f.BoolVar(&w.lost, "lost", false, "keys that are marked as lost")
-	f.BoolVar(&w.shared, "shared", false, "keys that stand on more than one instance")
+	f.BoolVar(&w.shared, "shared", false, "keys that are on more than one instance")
 	f.Var(&w.instances, "instance", "only on this `instance`; can be given several times")
 	f.StringVar(&w.label, "label", "", "only on instances with this label, `name=value`")
 	f.StringVar(&w.region, "region", "", "only in this region")
@@ -313,7 +317,7 @@ func showPlan(s *kit.Session, p apiclient.RotationPlan) {
 		return
 	}
 	if len(p.Items) == 0 {
-		fmt.Fprintln(s.Env.Out, "No such key stands anywhere.")
+		fmt.Fprintln(s.Env.Out, "No such key is in place anywhere.")
 		return
 	}
 	t := kit.Table{
@@ -384,7 +388,7 @@ func (t *settingsFlags) flags(f *flag.FlagSet) {
 	f.IntVar(&t.stopAfter, "stop-after", 0, "pause after this `number` of failures")
 	f.StringVar(&t.between, "between", "", "only within these `hours`, such as 22:00-04:00")
 	f.StringVar(&t.zone, "zone", "", "the time `zone` of the hours, such as Europe/Berlin; UTC unless given")
-	f.StringVar(&t.grace, "grace", "", "for this `long`, such as 48h, old and new stand beside each other")
+	f.StringVar(&t.grace, "grace", "", "how `long` old and new keys both stay in place, such as 48h")
 }
 
 func (t *settingsFlags) settings() (apiclient.RotationSettings, error) {
@@ -678,7 +682,7 @@ func rotateShow(f *flag.FlagSet) func(context.Context, *kit.Session, []string) e
 
 func rotateWatch(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error {
 	fromHere := f.Bool(
-		"from-here", false, "edit what waits for it from this machine with the old private key (-with or -agent)",
+		"from-here", false, "edit from this machine, with the old private key (-with or -agent), the logins that need it",
 	)
 	var h kit.LocalKeyFlags
 	h.Flags(f)

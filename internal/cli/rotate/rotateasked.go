@@ -198,7 +198,7 @@ func rotateAsked(f *flag.FlagSet) func(context.Context, *kit.Session, []string) 
 }
 
 func rotateBring(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error {
-	fresh := f.Bool("new", false, "make the pair here; its private key goes to ~/.ssh")
+	fresh := f.Bool("new", false, "make the pair here and write its private key to ~/.ssh")
 	return func(ctx context.Context, s *kit.Session, args []string) error {
 		if *fresh == (len(args) == 2) {
 			return kit.Usage("give the FILE with the public key, or -new to make a pair here")

@@ -238,7 +238,7 @@ func (e *editHere) place(ctx context.Context, old, fresh means.Key) (string, err
 		return "", err
 	}
 	err := e.edit(ctx, func(d *means.Door) (means.Seen, error) { return d.PlaceBeside(ctx, old, fresh) })
-	return "the new line stands beside the old, placed from here with " + e.item.Old, err
+	return "the new line is in place beside the old one, placed from here with " + e.item.Old, err
 }
 
 // takeBack removes the new line in a session that was opened with the old key, whose line stays.

@@ -107,7 +107,8 @@ func WatchRotation(s *kit.Session,
 			last, changed = now, time.Now()
 		}
 		if time.Since(changed) > restsAfter && r.Counts["placing"]+r.Counts["removing"]+r.Counts["undoing"] == 0 {
-			if stop, err := restsOnOthers(s, ctx, client, r, tried, here); stop || err != nil && kit.Status(err) != kit.ExitUnreachable {
+			if stop, err := restsOnOthers(s, ctx, client, r, tried, here); stop ||
+				err != nil && kit.Status(err) != kit.ExitUnreachable {
 				return err
 			}
 		}

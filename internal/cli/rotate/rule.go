@@ -109,7 +109,7 @@ func ruleAdd(f *flag.FlagSet) func(context.Context, *kit.Session, []string) erro
 		if err != nil {
 			return err
 		}
-		return ruleSaid(s, r, "The rule %s stands. See what it will do: plumlatch rule due\n")
+		return ruleSaid(s, r, "The rule %s is recorded. See what it will do: plumlatch rule due\n")
 	}
 }
 

@@ -124,7 +124,7 @@ type Checker struct {
 func (c *Checker) Add(l Linked) error {
 	switch {
 	case l.Seq <= c.seq:
-		return &Fault{l.Seq, fmt.Sprintf("it stands after entry %d", c.seq)}
+		return &Fault{l.Seq, fmt.Sprintf("it comes after entry %d", c.seq)}
 	case l.Seq != c.seq+1 && c.seq == 0:
 		return &Fault{1, fmt.Sprintf("the entries up to %d were removed", l.Seq-1)}
 	case l.Seq == c.seq+2:

@@ -78,7 +78,7 @@ func Judge(p Public) []Finding {
 		out = append(out, Finding{
 			"comment-names",
 			Remark,
-			"the comment names a person and a machine, and goes wherever the public key goes",
+			"the comment names a person and a machine, and is seen wherever the public key is",
 			"Replace it: -comment TEXT, or -no-comment",
 			"",
 		})

@@ -313,7 +313,7 @@ func refuseShort(blobText, comment string, at func(int) (int, int)) *Refusal {
 			Code:    CodeWrapped,
 			Line:    line,
 			Column:  column,
-			Problem: "a blank stands in the middle of the key data, as when a wrapped line is joined",
+			Problem: "there is a blank in the middle of the key data, as when a wrapped line is joined",
 			Remedy:  "Copy it again from the .pub file without breaks, or give the file itself with -from FILE",
 		}
 	}

@@ -53,7 +53,7 @@ func readOpenSSH(data, passphrase []byte) (PrivateFile, error) {
 	}
 	file := PrivateFile{Format: OpenSSHPrivate, Cipher: cipherName, Encrypted: cipherName != "none"}
 	if count != 1 {
-		return file, damaged("the file holds %d keys; one is usual and all that is read", count)
+		return file, damaged("the file has %d keys; only a file with one is read", count)
 	}
 	how, ok := opensshCiphers[cipherName]
 	if !ok {

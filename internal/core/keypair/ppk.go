@@ -329,7 +329,7 @@ func readPPKKey(public Public, plain []byte) (any, error) {
 		// The number is written little-endian without its leading zeros.
 		return ed25519Key(append(seed, make([]byte, ed25519.SeedSize-len(seed))...), point)
 	}
-	return nil, damaged("a .ppk file holds no keys of the type %s", public.Type)
+	return nil, damaged("a .ppk file cannot have a key of the type %s", public.Type)
 }
 
 func ppkPrivateBlob(key crypto.Signer) []byte {

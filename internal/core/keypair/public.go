@@ -91,7 +91,7 @@ func noKey(line int) error {
 		Code:    CodeBadBlob,
 		Line:    line,
 		Column:  1,
-		Problem: "the text begins like a key's armour, and holds no public key",
+		Problem: "the text begins like a key's armour, but has no public key",
 		Remedy:  "Copy the whole file, from its BEGIN line to its END line",
 	}
 }
@@ -463,7 +463,7 @@ func RefuseTwice(list []Listed) {
 				Code:    CodeSeveral,
 				Line:    l.Line,
 				Column:  1,
-				Problem: fmt.Sprintf("the same key stands in line %d", earlier),
+				Problem: fmt.Sprintf("the same key is in line %d", earlier),
 			}
 			continue
 		}

@@ -70,7 +70,7 @@ func repair(text string) ([]textLine, []Note, *Refusal) {
 			apply(quoting.ReplaceAllString(strings.TrimLeft(fixed, " \t"), ""), "the quoting of a mail (>) was taken out")
 		}
 		if htmlEntity.MatchString(fixed) {
-			apply(html.UnescapeString(fixed), "HTML entities such as &#43; were read as the characters that they stand for")
+			apply(html.UnescapeString(fixed), "HTML entities such as &#43; were read as characters")
 		}
 		if isArmour := armour.MatchString(smart.Replace(fixed)); isArmour || strings.Contains(fixed, "\u00a0") ||
 			smartOptions(fixed) {

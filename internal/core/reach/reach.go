@@ -14,7 +14,7 @@ const (
 	StatusUnswept Status = "unswept"
 )
 
-// Sighting is what the last look at a login said of one key.
+// Sighting is what the last reading of a login said of one key.
 type Sighting int
 
 // The sightings.

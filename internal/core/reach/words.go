@@ -28,7 +28,7 @@ func Tell(login, instance string, s Standing, sweepFailed bool) (why, next strin
 	case Shut:
 		words = append(words, "no key in place that anybody is known to have")
 		if s.Ungranted > 0 { // somebody may well get in; whether they should is to be said
-			words[0] = "nobody is known to hold a key that is granted there"
+			words[0] = "nobody is known to have a key that is granted there"
 			next = "plumlatch settle " + login
 		} else if s.Steward {
 			next = "plumlatch grant add KEY " + login

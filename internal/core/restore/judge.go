@@ -57,7 +57,7 @@ func (f Facts) running(o *Option) {
 	}
 }
 
-const undoLine = "wholly, until somebody has logged in with the new key: the new line goes again"
+const undoLine = "completely, until somebody has logged in with the new key: the new line is removed again"
 
 // address notes what a stop does to the public address, and to temporary disks.
 func (f Facts) stopCosts(o *Option) {

@@ -22,7 +22,7 @@ func (f Facts) judgePassword(o *Option) {
 	o.Undo = undoLine
 	switch f.Passwords {
 	case Yes:
-		o.Agree = append(o.Agree, "whoever knows the password types it on their machine")
+		o.Agree = append(o.Agree, "a person who knows the password types it on their machine")
 		o.Changes = append(o.Changes, "password login is off afterwards")
 		o.Expected += time.Minute
 		o.Measured = false

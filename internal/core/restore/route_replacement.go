@@ -39,7 +39,8 @@ var replacementWay = Way{
 }
 
 func (f Facts) judgeReplacement(o *Option) {
-	o.Undo = "until it is over: the address goes back and the new instance is ended. The old one is stopped, not ended, " +
+	o.Undo = "until it has ended: the address moves back and the new instance is deleted. The old one is stopped, " +
+		"not deleted, " +
 		"so that it can be started again"
 	if !f.Can.Snapshots || !f.Can.Launch {
 		o.miss("the cloud has no call that makes an image of an instance", "")

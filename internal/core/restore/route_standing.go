@@ -34,7 +34,7 @@ func (f Facts) judgeStanding(o *Option) {
 	default:
 		o.miss(
 			"no other key is in place there that somebody has freshly proved, and no steward key",
-			"If somebody holds one: plumlatch prove "+f.Login+" -with FILE",
+			"If somebody has one: plumlatch prove "+f.Login+" -with FILE",
 		)
 	}
 }

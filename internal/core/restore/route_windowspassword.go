@@ -22,7 +22,7 @@ var windowsPasswordWay = Way{
 }
 
 func (f Facts) judgeWindows(o *Option) {
-	o.Undo = "not at all once the password is set: the one of before is gone"
+	o.Undo = "not once the password is set: the previous one is gone"
 	f.running(o)
 	switch {
 	case !f.Windows:

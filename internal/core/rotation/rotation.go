@@ -41,7 +41,7 @@ type Selection struct {
 	// Weaker is a type and a length, such as rsa3072: keys of that type with fewer bits.
 	Weaker string
 	Lost   bool
-	// Shared selects keys that stand on more than one instance.
+	// Shared selects keys that are on more than one instance.
 	Shared bool
 }
 

@@ -41,7 +41,7 @@ func Render(c Config) (string, error) {
 	}
 	for i, k := range c.Keys {
 		if strings.ContainsAny(k, "\r\n\x00") {
-			return "", fmt.Errorf("user-data: key %d holds a line break", i+1)
+			return "", fmt.Errorf("user-data: key %d has a line break in it", i+1)
 		}
 	}
 	var b bytes.Buffer

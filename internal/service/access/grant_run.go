@@ -202,7 +202,7 @@ func (e *edit) ended(ctx context.Context, tx *store.Store, state runs.State, rea
 	note := journal.OnKeys(
 		e.journal.Entry(
 			journal.ForRun(e.run), "grant.placed", "login", name, e.run.Reason,
-			"The line of %s stands in %s.", k.Name, name,
+			"The line of %s is in place in %s.", k.Name, name,
 		),
 		k.Name,
 	)

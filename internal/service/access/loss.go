@@ -31,7 +31,7 @@ func (s *Service) Loss(ctx context.Context, names []string, holder string) ([]st
 			Code:   "no-key",
 			Field:  "key",
 			Detail: "no key is named",
-			Remedy: "Name keys, or whoever keeps them",
+			Remedy: "Name keys, or their holder",
 		}
 	}
 	keys, err := s.store.KeysNamed(ctx, names)

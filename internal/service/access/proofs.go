@@ -155,7 +155,7 @@ func (s *Service) Prove(
 		}
 		if err := tx.Note(ctx, s.journal.Entry(
 			actor.By(), "key.prove", "key", k.Name, "",
-			"%s proved to hold the private key of %s.", actor.Name, k.Name,
+			"%s proved possession of the private key of %s.", actor.Name, k.Name,
 		)); err != nil {
 			return err
 		}
@@ -223,7 +223,7 @@ func (s *Service) ReportEntry(ctx context.Context, actor people.Actor, login str
 				Code:   "bad-signature",
 				Field:  "signature",
 				Detail: text.Line(err.Error(), text.MaxMessage),
-				Remedy: "Sign the challenge as it was issued, with the key that was logged in with",
+				Remedy: "Sign the unchanged challenge with the key of the login",
 			}
 		}
 		if s.now().After(c.ExpiresAt) {

@@ -335,7 +335,7 @@ func (s *Service) settleAtOnce(
 			LoginID:   l.ID,
 			GrantedAt: s.now(),
 			GrantedBy: actor.Name,
-			Reason:    cmp.Or(reason, "accepted as it stands"),
+			Reason:    cmp.Or(reason, "accepted"),
 		}); err != nil {
 			return err
 		}

@@ -256,7 +256,7 @@ func (s *Service) judgeLaunch(
 				"the cloud says that the login user of %s is %q: %v", image.Name, text.Line(image.LoginUser, text.MaxLine),
 				err,
 			),
-			Remedy: "Ask whoever runs the adapter",
+			Remedy: "Ask the person who runs the adapter",
 		})
 	}
 	size, err := Choose("size", l.Size, c.Sizes, func(z cloud.Size) string { return z.Name })

@@ -76,7 +76,7 @@ func (s *Service) AskConsent(ctx context.Context, actor people.Actor, key, reaso
 			Code:   "no-reason",
 			Field:  "reason",
 			Detail: "no reason was given",
-			Remedy: "Say why, for whoever decides: -reason TEXT",
+			Remedy: "Say the reason, for the person who decides: -reason TEXT",
 		}
 	}
 	k, err := s.Key(ctx, key)
@@ -212,7 +212,7 @@ func (s *Service) DecideConsent(
 				Kind:   problem.Forbidden,
 				Code:   "not-the-holder",
 				Where:  []string{c.KeyName},
-				Detail: "an admin decides, or somebody else who holds " + c.KeyName,
+				Detail: "an admin decides, or another holder of " + c.KeyName,
 			}
 		}
 		action, words := "consent.grant", "%s consents that %s takes the private key of %s out of the safe."

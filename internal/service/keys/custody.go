@@ -99,7 +99,7 @@ func (s *Service) ForgetKey(ctx context.Context, actor people.Actor, name string
 				Code:  "not-proved",
 				Where: []string{name},
 				Detail: fmt.Sprintf(
-					"nobody has proved within the last %d minutes to hold the private key of %s",
+					"nobody has proved possession of the private key of %[2]s in the last %[1]d minutes",
 					int(proofForForgetting.Minutes()), name,
 				),
 				Remedy: "Prove it, and then again: plumlatch key forget " + name + " -with FILE",
@@ -110,7 +110,7 @@ func (s *Service) ForgetKey(ctx context.Context, actor people.Actor, name string
 		}
 		return tx.Note(ctx, s.journal.Entry(
 			actor.By(), "key.forget", "key", name, "",
-			"%s had the safe forget the private key of %s; %s had proved to hold it.", actor.Name, name, k.ProvedBy,
+			"%s deleted the private key of %s from the safe; %s had proved possession of it.", actor.Name, name, k.ProvedBy,
 		))
 	})
 	if err != nil {

@@ -406,7 +406,7 @@ func (s *Service) watchReach(ctx context.Context) error {
 				came = append(came, id)
 				e := s.journal.Entry(
 					journal.ByService, "login.shut", "login", name, "",
-					"%s has become shut: nobody is known to hold a key that opens it.", name,
+					"%s is shut: nobody is known to have a key that opens it.", name,
 				)
 				e.Outcome = "shut"
 				entries = append(entries, e)

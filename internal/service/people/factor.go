@@ -203,7 +203,7 @@ func (s *Service) totpFits(ctx context.Context, o record.Operator, code string) 
 		return false, &problem.Problem{
 			Kind:   problem.Unavailable,
 			Code:   "no-safe",
-			Detail: "the safe is switched off, so a code of the second factor cannot be looked at",
+			Detail: "the safe is switched off, so a code of the second factor cannot be checked",
 			Remedy: "Give a recovery code, or have the service started with -safe-key-file FILE",
 		}
 	}

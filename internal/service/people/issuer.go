@@ -154,7 +154,7 @@ func (i *Issuer) identify(ctx context.Context, a Asked, code string, now func() 
 	raw, _ := token.Extra("id_token").(string)
 	id, err := i.provider.Verifier(&oidc.Config{ClientID: i.config.ClientID, Now: now}).Verify(ctx, raw)
 	if err != nil {
-		return identity{}, &notIdentified{err, "what the issuer says of you does not hold", "Sign in again"}
+		return identity{}, &notIdentified{err, "the issuer's statement about you is not valid", "Sign in again"}
 	}
 	if id.Nonce == "" || subtle.ConstantTimeCompare([]byte(id.Nonce), []byte(a.Nonce)) != 1 {
 		return identity{}, &notIdentified{

@@ -56,7 +56,7 @@ func checkLimits(role Role, limits map[string]string) error {
 			Kind:   problem.Invalid,
 			Code:   "admin-with-limits",
 			Field:  "limits",
-			Detail: "an admin can change every limit, so none would hold",
+			Detail: "an admin can change every limit, so an admin cannot be limited",
 			Remedy: "Give the role operator or viewer",
 		}
 	}
@@ -270,7 +270,7 @@ func (s *Service) ChangeOperator(ctx context.Context, actor Actor, name string, 
 				Code:   "changed-since",
 				Where:  []string{name},
 				Detail: "somebody else has changed the account of " + name + " since you read it; nothing was changed now",
-				Remedy: "Look at it as it is now, and change it again: plumlatch operator list",
+				Remedy: "See it as it is now and change it again: plumlatch operator list",
 			}
 		}
 		did, err := s.changeOperator(ctx, tx, &o, c)

@@ -166,7 +166,7 @@ func (s *Service) SignOut(ctx context.Context, secret string) error {
 var errUnauthenticated = &problem.Problem{
 	Kind:   problem.Unauthenticated,
 	Code:   "not-signed-in",
-	Detail: "this needs a token or a session, and there is none that holds",
+	Detail: "this needs a valid token or session",
 	Remedy: "Sign in: plumlatch sign-in",
 }
 
@@ -252,7 +252,7 @@ func (s *Service) Confirm(ctx context.Context, actor Actor, password, code strin
 		return &problem.Problem{
 			Kind:   problem.Forbidden,
 			Code:   "wrong-confirmation",
-			Detail: "that is not your password, or not a code of now",
+			Detail: "that is not your password, or not a current code",
 		}
 	}
 	if err := try.succeeded(ctx); err != nil {
@@ -333,7 +333,7 @@ func (s *Service) EndSession(ctx context.Context, actor Actor, id uuid.UUID) err
 		return &problem.Problem{
 			Kind:   problem.NotFound,
 			Code:   "no-such-session",
-			Detail: "there is no such session that holds",
+			Detail: "there is no such session",
 			Remedy: "See them: plumlatch session list",
 		}
 	}

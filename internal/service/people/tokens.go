@@ -150,7 +150,7 @@ func (in *NewToken) settle(actor Actor) error {
 			Kind:   problem.Invalid,
 			Code:   "admin-with-limits",
 			Field:  "limits",
-			Detail: "an admin can change every limit, so none would hold",
+			Detail: "an admin can change every limit, so an admin cannot be limited",
 			Remedy: "Give the role operator or viewer",
 		}
 	}
@@ -170,7 +170,7 @@ func (in *NewToken) settle(actor Actor) error {
 			Kind:   problem.Invalid,
 			Code:   "bad-days",
 			Field:  "days",
-			Detail: "a token holds for 1 to 366 days",
+			Detail: "a token is valid for 1 to 366 days",
 		}
 	}
 	for k, v := range in.Limits {
@@ -245,7 +245,7 @@ func (s *Service) RevokeToken(ctx context.Context, actor Actor, id string) error
 		return &problem.Problem{
 			Kind:   problem.NotFound,
 			Code:   "no-such-token",
-			Detail: "you have no such token that holds",
+			Detail: "you have no such token",
 			Remedy: "See yours: plumlatch token list",
 		}
 	}

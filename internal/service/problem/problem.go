@@ -39,7 +39,7 @@ func FromCloud(err error) error {
 			Kind:   Unavailable,
 			Code:   "cloud-unreachable",
 			Detail: "the cloud does not answer, so nothing was begun",
-			Remedy: "Try again in a moment; if it stays so, look at the cloud's adapter",
+			Remedy: "Try again in a moment; if it still does not answer, check the cloud's adapter",
 		}
 	case errors.As(err, &refused):
 		return &Problem{Kind: Forbidden, Code: "cloud-refused", Detail: refused.Error()}
@@ -200,7 +200,7 @@ func CheckLabels(labels map[string]string) error {
 				Kind:   Invalid,
 				Code:   "bad-label",
 				Field:  "labels",
-				Detail: "the value of the label " + k + " is over 128 bytes or holds a control character",
+				Detail: "the value of the label " + k + " is over 128 bytes or has a control character in it",
 			}
 		}
 	}
@@ -213,7 +213,7 @@ func CheckText(field, text string) error {
 			Kind:   Invalid,
 			Code:   "bad-text",
 			Field:  field,
-			Detail: "the " + field + " is over 1024 bytes or holds a control character",
+			Detail: "the " + field + " is over 1024 bytes or has a control character in it",
 			Remedy: "Give one line of plain text",
 		}
 	}

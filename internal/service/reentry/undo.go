@@ -63,7 +63,7 @@ func (s *Service) UndoRestore(ctx context.Context, actor people.Actor, id uuid.U
 
 func overRemedy(r Restore) string {
 	if r.State == runs.Done && r.Target != r.Instance.Name {
-		return fmt.Sprintf("The instance of before is stopped, not ended: plumlatch instance start %s", r.Instance.Name)
+		return fmt.Sprintf("The previous instance is stopped, not deleted: plumlatch instance start %s", r.Instance.Name)
 	}
 	return "To take the new key away: plumlatch grant withdraw " + r.Key + " " + r.Login
 }

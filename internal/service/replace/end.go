@@ -66,7 +66,7 @@ func (e ending) in(ctx context.Context) error {
 	if err := e.tx.ChangeItem(ctx, e.work.Item, change); err != nil {
 		return err
 	}
-	return e.note(ctx, "done", "%s stands beside %s in %s.", e.of.New.Name, e.of.old.Name, e.name)
+	return e.note(ctx, "done", "%s is in place beside %s in %s.", e.of.New.Name, e.of.old.Name, e.name)
 }
 
 // back is the end of the new key's being taken out again.

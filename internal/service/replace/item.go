@@ -160,7 +160,7 @@ func (e *rotating) place(ctx context.Context, p *runs.Progress) (string, error) 
 		return "", err
 	}
 	if e.work.Phase == rotation.Whole {
-		return "the new line stands beside the old", nil // the look after the removal is the one that is recorded
+		return "the new line is in place beside the old one", nil // the look after the removal is the one that is recorded
 	}
 	outcome, err := e.record(ctx, r, read)
 	if err != nil {
@@ -173,7 +173,7 @@ func (e *rotating) place(ctx context.Context, p *runs.Progress) (string, error) 
 	if !accepted {
 		return "", fmt.Errorf("the line is in place there, but the SSH server does not accept %s", r.New.Name)
 	}
-	return "the new line stands beside the old, and the SSH server accepts it; " + outcome, nil
+	return "the new line is in place beside the old one, and the SSH server accepts it; " + outcome, nil
 }
 
 // takeBack removes the new line if this rotation placed it. One that was shown to open the login

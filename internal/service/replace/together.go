@@ -83,7 +83,7 @@ func (s *Service) recordGathered(ctx context.Context) {
 			case len(batch) > 1: // what is wrong with one costs nothing to the others
 				w.err = problem.Guard(
 					s.log,
-					"recording a look at "+w.Name,
+					"recording a reading of "+w.Name,
 					func() (err error) { w.outcome, err = s.reading.RecordLook(ctx, w.Look); return err },
 				)
 			default:

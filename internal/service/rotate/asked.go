@@ -176,7 +176,7 @@ func (s *Service) askedFor(
 			Kind:   problem.Invalid,
 			Code:   "wrong-type",
 			Field:  "public_key",
-			Detail: fmt.Sprintf("an instance on which it will stand takes RSA keys only, and this is %s", k.Type),
+			Detail: fmt.Sprintf("an instance that it will open takes RSA keys only, and this is %s", k.Type),
 			Remedy: fmt.Sprintf("Bring an RSA key of %d bits: plumlatch rotate bring %s -new", a.Bits, a.Name),
 		}
 	}

@@ -105,7 +105,7 @@ func CheckWanted(w *RotationWanted) error {
 	switch {
 	case w.Selection.Empty():
 		return bad(
-			"wanted", "nothing says which keys are to be replaced",
+			"wanted", "no keys to replace were given",
 			"Name keys, or give an age, a strength, a type, a holder, shared or lost",
 		)
 	case w.Older < 0:

@@ -416,12 +416,16 @@ func (s *Service) RotationItems(
 			}
 		case rotation.ItemPlaced:
 			item.Next = "plumlatch prove " + loginName
-			item.Detail = cmp.Or(item.Detail, "the new line stands beside the old; a login with "+i.NewName+" is awaited")
+			item.Detail = cmp.Or(
+				item.Detail,
+				"the new line is in place beside the old one; pending: a login with "+i.NewName+" is awaited",
+			)
 		case rotation.ItemProved:
 			item.DueAt = new(i.ProvedAt.Add(time.Duration(r.Settings.GraceSeconds) * time.Second))
-			item.Detail = "the new key opens it; the old one goes when the grace is over"
+			item.Detail = "the new key opens it; the old one is removed when the grace period ends"
 			if replace.IsHere(i.Means) {
-				item.Detail, item.Next = "the new key opens it; the old one goes when the grace is over, from the machine that "+
+				item.Detail, item.Next = "the new key opens it; the old one is removed when the grace period ends, from the "+
+					"machine that "+
 					"has the new private key", "plumlatch rotate watch "+loginName+" -from-here"
 			}
 		case rotation.ItemFailed:

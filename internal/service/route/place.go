@@ -50,7 +50,7 @@ func (r *restoring) placeBy(
 	if err != nil {
 		return "", err
 	}
-	return "the line stands in " + fleet.LoginName(l.OSUser, l.Instance.Name) + "; " + outcome, nil
+	return "the line is in " + fleet.LoginName(l.OSUser, l.Instance.Name) + "; " + outcome, nil
 }
 
 // changing changes the files of the login, and records what they hold then.
@@ -148,7 +148,7 @@ func (r *restoring) placedElsewhere(
 	}
 	name := fleet.LoginName(l.OSUser, l.Instance.Name)
 	if accepted {
-		return "the line stands in " + name + ", placed from somebody's machine", nil
+		return "the line is in " + name + ", placed from somebody's machine", nil
 	}
 	return "", waits("to place the line in "+name+" from their machine", name)
 }
@@ -162,7 +162,7 @@ func (r *restoring) tellOfLine(ctx context.Context, p *runs.Progress, k record.K
 	}
 	name := fleet.LoginName(l.OSUser, l.Instance.Name)
 	r.work.LineLeft = fmt.Sprintf(
-		"a line of %s stands in %s, and the service cannot take it out: plumlatch grant withdraw %s %s -with FILE",
+		"a line of %s is in %s, and the service cannot remove it: plumlatch grant withdraw %s %s -with FILE",
 		k.Name, name, k.Name, name,
 	)
 	return p.Save(ctx)

@@ -107,7 +107,7 @@ func (r *restoring) remove(ctx context.Context, p *runs.Progress) (string, error
 		return "", err
 	}
 	if r.work.ProvedAt == nil {
-		return "", errors.New("no login with the new key was completed, so no line goes")
+		return "", errors.New("no login with the new key was completed, so no line is removed")
 	}
 	var session *sshio.Session
 	end := func() {}
@@ -171,7 +171,7 @@ func (r *restoring) removedElsewhere(
 			"to remove the line of "+strings.Join(NamesOf(r.work.Removes), ", ")+" from "+name+", from your machine",
 		)
 	}
-	return "the last look at " + name + " finds no line of " + strings.Join(NamesOf(r.work.Removes), ", "), nil
+	return "the last reading of " + name + " finds no line of " + strings.Join(NamesOf(r.work.Removes), ", "), nil
 }
 
 // see finds that the lost keys are refused.
@@ -192,7 +192,7 @@ func (r *restoring) see(ctx context.Context, _ *runs.Progress) (string, error) {
 		}
 		if accepted {
 			return "", fmt.Errorf(
-				"the SSH server still accepts %s; look where its line stands: plumlatch login show %s", old.Name,
+				"the SSH server still accepts %s; find its line: plumlatch login show %s", old.Name,
 				fleet.LoginName(l.OSUser, l.Instance.Name),
 			)
 		}

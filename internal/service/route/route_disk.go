@@ -48,7 +48,7 @@ var helperDisk = Route{
 		if _, err := r.reading.DoorBy(disk, p, &r.work.Journal).Place(ctx, r.reading.MeansKey(k)); err != nil {
 			return "", reading.Reaching(err)
 		}
-		return "the line stands in the file on the disk, with the owner, the mode and the label of its place", nil
+		return "the line is in the file on the disk, with the owner, the mode and the label of its place", nil
 	},
 	takeBack: func(ctx context.Context, r *restoring, p *runs.Progress, k record.Key, l record.LoginToSweep) error {
 		if !r.work.Journal.HasPlaced(k.Blob) {

@@ -34,7 +34,7 @@ var password = Route{
 	) (string, error) {
 		return r.placedElsewhere(ctx, k, l, func(what, login string) error {
 			return runs.WaitFor(record.Waits{
-				Who:  "whoever knows the password of " + login,
+				Who:  "a person who knows the password of " + login,
 				What: what,
 				Next: "plumlatch restore watch " + login + " -password",
 			})

@@ -77,7 +77,7 @@ func (r *restoring) openPort(ctx context.Context, _ *runs.Progress) (string, err
 		return "", fleet.Calling(err)
 	}
 	if can.ShellRange == nil {
-		return "", errors.New("the cloud does not say from where its browser shell comes")
+		return "", errors.New("the cloud does not tell the address of its browser shell")
 	}
 	i, err := r.cloud.Instance(ctx, r.instance.CloudID)
 	if err != nil {

@@ -99,8 +99,8 @@ func (r *restoring) steps() map[restore.Step]runs.Step {
 	}
 	all := map[restore.Step]runs.Step{
 		restore.Look: {
-			Title:      "Write down how it stands",
-			Intent:     "Ask the cloud how " + r.instance.Name + " stands, to compare with afterwards",
+			Title:      "Record its state",
+			Intent:     "Ask the cloud how " + r.instance.Name + " is, to compare with afterwards",
 			UndoIntent: "Find what is different",
 			Do:         r.look,
 			Undo:       r.compare,

@@ -96,7 +96,7 @@ func (s *Service) AddRotationRule(
 	switch {
 	case w.Wanted.To != "":
 		return Rule{}, bad(
-			"wanted", "a rotation rule has no one key that takes the place of all, since that comes to the age as well",
+			"wanted", "a rotation rule cannot name one replacement key, because that key would reach the age as well",
 			"Leave -to out",
 		)
 	case w.Wanted.Urgent:

@@ -105,7 +105,7 @@ func (s *Service) Elsewhere(step runs.Step, run record.Run, worker, again string
 		}
 		if s.now().Sub(heard) > s.ReportWithin {
 			return "", fmt.Errorf(
-				"nothing was heard from the machine of %s for %s; what it did stands, and it is safe to try again: %s",
+				"the machine of %s has not reported for %s; what it did stays, and it is safe to try again: %s",
 				worker, s.ReportWithin, again,
 			)
 		}

@@ -173,7 +173,7 @@ function Settle({ login, of, text }: { login: Login; of: Opening; text: string }
           body: {
             key: of.key.name,
             login: login.reach.login,
-            reason: of.status === "missing" ? "placed again" : "accepted as it stands",
+            reason: of.status === "missing" ? "placed again" : "accepted",
             from_here: of.status === "ungranted",
           },
         }),

@@ -76,7 +76,7 @@ export default function RestorePage() {
               description={
                 <>
                   <div>{r.run.error}</div>
-                  {r.differs && <div>Not as it was: {r.differs}</div>}
+                  {r.differs && <div>Not restored: {r.differs}</div>}
                 </>
               }
             />
@@ -137,7 +137,7 @@ export default function RestorePage() {
             <div className="stack gap-s before-m">
               <strong>Log in</strong>
               {r.kept && <CopyText block label="command" text={`plumlatch key private ${r.key} -reason "restore"`} />}
-              <CopyText block label="command" text={`plumlatch connect ${r.target} -run`} />
+              <CopyText block label="command" text={`plumlatch connect ${r.target}`} />
             </div>
           )}
           {r.run.state === "done" && (

@@ -61,7 +61,7 @@ export default function RestoreReport() {
                 ? p.address_after
                 : `${p.address_after ?? "none"}, and was ${p.address_before ?? "none"}`,
             ],
-            ["Not as it was", r.differs],
+            ["Not restored", r.differs],
             ["Not done because", r.run.error],
           ]}
         />
@@ -107,7 +107,7 @@ export default function RestoreReport() {
           ))}
         </ul>
       </Part>
-      <Part title="Where the lost keys stand elsewhere" n={p.elsewhere.length} none="Nowhere else, as far as is known.">
+      <Part title="Where else the lost keys are" n={p.elsewhere.length} none="Nowhere else, as far as is known.">
         <Table<ReportOf["elsewhere"][number]>
           size="small"
           rowKey={(l) => `${l.key} ${l.login}`}

@@ -148,7 +148,7 @@ function Preview({ of }: { of: RotationPlan }) {
       }
       styles={{ body: { padding: 0 } }}
     >
-      {of.items.length === 0 && <div className="padded">No such key stands anywhere.</div>}
+      {of.items.length === 0 && <div className="padded">No such key is in place anywhere.</div>}
       {going.length > 0 && (
         <Table
           size="small"

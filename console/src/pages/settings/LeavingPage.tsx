@@ -14,7 +14,7 @@ import { useAct } from "../../parts/useAct";
 import { SettingsTabs } from "./SettingsTabs";
 
 const words: Record<LeavingItem["what"], string> = {
-  replace: "replace it by a key of whoever follows",
+  replace: "replace it with a key of the successor",
   withdraw: "withdraw it; others keep the login solid, or it is missing",
   "hand over": "hand it over; its private key has never left the safe",
   retire: "retire it; it opens nothing",

@@ -200,7 +200,7 @@ function Sessions({ all, extra }: { all: boolean; extra: React.ReactNode }) {
         dataSource={sessions.data}
         columns={columns}
         scroll={{ x: "max-content" }}
-        locale={{ emptyText: <EmptyNote text="No console session holds." /> }}
+        locale={{ emptyText: <EmptyNote text="There are no console sessions." /> }}
       />
     </Card>
   );

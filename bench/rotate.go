@@ -99,7 +99,7 @@ func (f *fleet) rotateByProduct(ctx context.Context) (float64, error) {
 	var plan struct {
 		Items []struct{ Login, Old, New string }
 	}
-	if err := f.service.post(ctx, "/api/v1/rotations/plans", wanted, &plan); err != nil {
+	if err := f.service.post(ctx, "/api/v1/rotations/plans", map[string]any{"wanted": wanted}, &plan); err != nil {
 		return 0, err
 	}
 	if len(plan.Items) != rotated {

@@ -27,7 +27,7 @@ func TestConnectAndSSHConfigPinTheHostKeySoThatSSHAsksNothing(t *testing.T) {
 		!strings.Contains(out, h.instance("door").Connection.HostKeys[0].Sha256) {
 		t.Errorf("in words:\n%s", out)
 	}
-	if out := h.must("ssh-config"); !strings.Contains(out, "1 instances that you can open") {
+	if out := h.must("ssh-config"); !strings.Contains(out, "1 instance that you can open") {
 		t.Errorf("%s", out)
 	}
 	config := filepath.Join(h.home(), ".config", "plumlatch", "ssh_config")
@@ -111,7 +111,7 @@ func TestWhyStopsAtTheFirstThingThatIsWrong(t *testing.T) {
 	ask("a key in no record", 7, "not recorded", "plumlatch key import", "-with", filepath.Join(dir, "unknown"))
 	ask("no passphrase", 6, "encrypted", "-passphrase-file", "-with", filepath.Join(dir, "closed"))
 	ask("quoted in a mail", 6, "a form that ssh does not read", "plumlatch key convert", "-with", crlf)
-	ask("the public key", 5, "holds no private key", "-with", "-with", filepath.Join(dir, "unknown.pub"))
+	ask("the public key", 5, "has no private key", "-with", "-with", filepath.Join(dir, "unknown.pub"))
 	ask("others can read it", 5, "lets others read it", "chmod 600", "-with", open)
 	ask("no file", 5, "no such file", "-with", "-with", filepath.Join(dir, "none"))
 	ask("another user", 8, "no login that is recorded", "-login debian", "-login", "root", "-with", mine)

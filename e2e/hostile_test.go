@@ -45,7 +45,7 @@ func hostile(text string) map[string]hostileCase {
 		"banner":   both(sshdtest.Harm{Banner: "come in \x1b[2J" + strings.Repeat("x", 70) + "\r\n"}, "version string"),
 		"slow":     {slow, "connection lost", ""},
 		"refuses":  {refuses, "", "pwned"},
-		"swallows": {swallows, "", "left as it is"},
+		"swallows": {swallows, "", "left unchanged"},
 	}
 }
 
@@ -146,7 +146,7 @@ func TestHostileMachinesAreSweptExplainedRotatedRestoredAndAdoptedInSafety(t *te
 			"-yes",
 		)
 		if all := plainly(t, "restore "+name, r); r.status != 1 || !strings.Contains(all, c.changed) ||
-			!strings.Contains(all, "All is as it was") {
+			!strings.Contains(all, "Everything is as it was before") {
 			t.Errorf("restore %s: %d %s", name, r.status, all)
 		}
 		m := sshdtest.StartHostile(t, hostile(texts[name])[name].harm)

@@ -327,9 +327,20 @@ func TestAListIsImportedKeyByKeyAfterAPreview(t *testing.T) {
 	if out := h.must("key", "list", "-q"); out != "" {
 		t.Errorf("the preview recorded %s", out)
 	}
-	out := h.must("key", "import", "office", "-list", list, "-yes")
-	if !strings.Contains(out, "4 recorded, 0 known already, 0 names taken, 2 refused") {
-		t.Errorf("the import says\n%s", out)
+	var imported []struct {
+		Line  int
+		State string
+	}
+	r := h.client("key", "import", "office", "-list", list, "-yes", "-json")
+	if err := json.Unmarshal([]byte(r.out), &imported); err != nil || r.status != 3 || len(imported) != 6 {
+		t.Errorf("the import ends with %d: %s%s", r.status, r.out, r.err)
+	}
+	states := map[string]int{}
+	for _, l := range imported {
+		states[l.State]++
+	}
+	if states["recorded"] != 4 || states["refused"] != 2 {
+		t.Errorf("the lines are %v", imported)
 	}
 	if out := h.must("key", "list", "-q"); out != "office-3\noffice-4\noffice-sunniva-at-home\noffice-sunniva-desk\n" {
 		t.Errorf("recorded:\n%s", out)

@@ -68,7 +68,7 @@ func TestEveryConvertedPrivateKeyStillOpensTheInstance(t *testing.T) {
 			"-new-passphrase-file", secret,
 		)
 		h.refused(
-			"failed",
+			"passphrase-needed",
 			"key",
 			"convert",
 			filepath.Join(ssh, to+"-closed"),

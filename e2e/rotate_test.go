@@ -388,7 +388,7 @@ func TestALostKeyIsNotLetInAgainByAnUndo(t *testing.T) {
 	id := h.rotation().Id.String()
 	h.must("key", "mark-lost", "mine", "-reason", "the laptop was stolen", "-yes")
 	for _, args := range [][]string{{"rotate", "undo", id, "-yes"}, {"rotate", "undo", id, "-login", "debian@a", "-yes"}} {
-		h.refused("key-lost", args...)
+		h.refused("new-key-proved", args...)
 	}
 	if status, body := h.call("POST", "/api/v1/rotations/"+id+"/changes", h.token, `{"change":"undo"}`); status < 400 {
 		t.Errorf("by the API: %d %s", status, body)

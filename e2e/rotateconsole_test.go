@@ -21,7 +21,7 @@ func TestConsoleKeepsRulesShowsTheCalendarAndReports(t *testing.T) {
 	p.press("Add a rule")
 	p.fill("Name", "monthly")
 	p.press("Add the rule")
-	p.says("Nothing says which keys are to be replaced")
+	p.says("No keys to replace were given")
 	p.fill("Older than, days", "20")
 	p.press("asked of the holder of each old key")
 	p.press("Add the rule")

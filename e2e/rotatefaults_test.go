@@ -87,7 +87,7 @@ func TestAFullDiskStopsARotationAtItsSafePoint(t *testing.T) {
 	}
 	fill.Close()
 	r := h.client("rotate", "start", "-key", "mine", "-make", "service", "-yes")
-	if r.status != 3 || !strings.Contains(r.out, "1 failed") || !strings.Contains(r.out, "it was left as it is") ||
+	if r.status != 3 || !strings.Contains(r.out, "1 failed") || !strings.Contains(r.out, "it was left unchanged") ||
 		read(t, file) != text {
 		t.Errorf("%d %s%s\n%s", r.status, r.out, r.err, read(t, file))
 	}

@@ -521,7 +521,7 @@ func TestASilentOrChangedHostCostsTheOthersNothing(t *testing.T) {
 		t.Errorf("what was seen before does not stay: %+v", l.Reach)
 	}
 	h.must("key", "new", "second")
-	h.refused("run-undone", "grant", "add", "second", "changed")
+	h.refused("run-failed", "grant", "add", "second", "changed")
 	changed.lead(real)
 	if r := h.client("sweep", "changed"); r.status != 0 || read(t, server.KeysFile) != before {
 		t.Errorf("led back: %d\n%s", r.status, r.out)

@@ -441,6 +441,30 @@ func (e PasswordReadingWhat) Valid() bool {
 	}
 }
 
+// Defines values for PlanRotationMake.
+const (
+	PlanRotationMakeBring   PlanRotationMake = "bring"
+	PlanRotationMakeHere    PlanRotationMake = "here"
+	PlanRotationMakeNone    PlanRotationMake = "none"
+	PlanRotationMakeService PlanRotationMake = "service"
+)
+
+// Valid indicates whether the value is a known member of the PlanRotationMake enum.
+func (e PlanRotationMake) Valid() bool {
+	switch e {
+	case PlanRotationMakeBring:
+		return true
+	case PlanRotationMakeHere:
+		return true
+	case PlanRotationMakeNone:
+		return true
+	case PlanRotationMakeService:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for PrivateFormat.
 const (
 	PrivateFormatOpenssh PrivateFormat = "openssh"
@@ -1132,6 +1156,17 @@ type Challenge struct {
 
 	// Text What is to be signed, byte for byte.
 	Text string `json:"text"`
+}
+
+// ChangeKey What is left out stays as it is.
+type ChangeKey struct {
+	Name    *string `json:"name,omitempty"`
+	Purpose *string `json:"purpose,omitempty"`
+	Reason  *string `json:"reason,omitempty"`
+
+	// RemoveLabels The names of labels.
+	RemoveLabels *[]string          `json:"remove_labels,omitempty"`
+	SetLabels    *map[string]string `json:"set_labels,omitempty"`
 }
 
 // ChangeRotation defines model for ChangeRotation.
@@ -2274,6 +2309,19 @@ type PasswordReading struct {
 // PasswordReadingWhat defines model for PasswordReading.What.
 type PasswordReadingWhat string
 
+// PlanRotation defines model for PlanRotation.
+type PlanRotation struct {
+	// Make Where new keys are to come from, so that what excludes it is refused already.
+	Make     *PlanRotationMake `json:"make,omitempty"`
+	Settings *RotationSettings `json:"settings,omitempty"`
+
+	// Wanted Which keys are to be replaced, where, and by what. What is set must all hold.
+	Wanted RotationWanted `json:"wanted"`
+}
+
+// PlanRotationMake Where new keys are to come from, so that what excludes it is refused already.
+type PlanRotationMake string
+
 // PlannedItem defines model for PlannedItem.
 type PlannedItem struct {
 	// ExpectedSeconds How long the work on this login may take, by what earlier rotations took there, else anywhere; without waits. Absent where there was none.
@@ -2755,7 +2803,7 @@ type RotationSettings struct {
 	// Between Only within these hours, such as 22:00-04:00.
 	Between *string `json:"between,omitempty"`
 
-	// First A first group of this many; the rest begins when all of it are done. 0 for none.
+	// First A first group of this many, after which the rotation pauses until it is resumed; 0 for none.
 	First *int `json:"first,omitempty"`
 
 	// GraceSeconds How long old and new stand beside each other once the new key has opened the login.
@@ -2763,6 +2811,9 @@ type RotationSettings struct {
 
 	// StopAfter Pause after this many failures; 0 for never.
 	StopAfter *int `json:"stop_after,omitempty"`
+
+	// ThenGo With first: continue with the rest once all of the first group are done, without a pause.
+	ThenGo *bool `json:"then_go,omitempty"`
 
 	// Zone The time zone of the hours, such as Europe/Berlin; UTC unless given.
 	Zone *string `json:"zone,omitempty"`
@@ -2791,6 +2842,9 @@ type RotationWanted struct {
 
 	// Lost Marked as lost.
 	Lost *bool `json:"lost,omitempty"`
+
+	// Names A pattern for the names of new keys, in which {key} is the old key's name, {instance} the instance's (with each instance), {holder} the holder's, and {year}, {month} and {day} the date in UTC. A name that is taken gets a number.
+	Names *string `json:"names,omitempty"`
 
 	// OlderDays Recorded more than this many days ago.
 	OlderDays *int `json:"older_days,omitempty"`
@@ -4060,6 +4114,9 @@ type MakeKeyJSONRequestBody = MakeKey
 // ReadKeyJSONRequestBody defines body for ReadKey for application/json ContentType.
 type ReadKeyJSONRequestBody = ReadKey
 
+// ChangeKeyJSONRequestBody defines body for ChangeKey for application/json ContentType.
+type ChangeKeyJSONRequestBody = ChangeKey
+
 // ChallengeKeyJSONRequestBody defines body for ChallengeKey for application/json ContentType.
 type ChallengeKeyJSONRequestBody = EntryFor
 
@@ -4103,7 +4160,7 @@ type ChangeRotationRuleJSONRequestBody = ChangeRotationRule
 type StartRotationJSONRequestBody = StartRotation
 
 // PlanRotationJSONRequestBody defines body for PlanRotation for application/json ContentType.
-type PlanRotationJSONRequestBody = RotationWanted
+type PlanRotationJSONRequestBody = PlanRotation
 
 // ChangeRotationJSONRequestBody defines body for ChangeRotation for application/json ContentType.
 type ChangeRotationJSONRequestBody = ChangeRotation
@@ -4543,6 +4600,18 @@ type ClientInterface interface {
 
 	// GetKey performs a GET /keys/{key} (the `GetKey` operationId) request.
 	GetKey(ctx context.Context, key KeyName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ChangeKeyWithBody performs a PATCH /keys/{key} (the `ChangeKey` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Changes the name, the purpose or the labels of the key's record. Its holder may, or an admin.
+	ChangeKeyWithBody(ctx context.Context, key KeyName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ChangeKey performs a PATCH /keys/{key} (the `ChangeKey` operationId) request.
+	// Takes a body of the `application/json` content type.
+	//
+	// Changes the name, the purpose or the labels of the key's record. Its holder may, or an admin.
+	ChangeKey(ctx context.Context, key KeyName, body ChangeKeyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ChallengeKeyWithBody performs a POST /keys/{key}/challenges (the `ChallengeKey` operationId) request,
 	// with any type of body and a specified content type.
@@ -6052,6 +6121,38 @@ func (c *Client) DeleteKey(ctx context.Context, key KeyName, reqEditors ...Reque
 // GetKey performs a GET /keys/{key} (the `GetKey` operationId) request.
 func (c *Client) GetKey(ctx context.Context, key KeyName, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetKeyRequest(c.Server, key)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ChangeKeyWithBody performs a PATCH /keys/{key} (the `ChangeKey` operationId) request,
+// with any type of body and a specified content type.
+//
+// Changes the name, the purpose or the labels of the key's record. Its holder may, or an admin.
+func (c *Client) ChangeKeyWithBody(ctx context.Context, key KeyName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewChangeKeyRequestWithBody(c.Server, key, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ChangeKey performs a PATCH /keys/{key} (the `ChangeKey` operationId) request.
+// Takes a body of the `application/json` content type.
+//
+// Changes the name, the purpose or the labels of the key's record. Its holder may, or an admin.
+func (c *Client) ChangeKey(ctx context.Context, key KeyName, body ChangeKeyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewChangeKeyRequest(c.Server, key, body)
 	if err != nil {
 		return nil, err
 	}
@@ -10419,6 +10520,53 @@ func NewGetKeyRequest(server string, key KeyName) (*http.Request, error) {
 	if err != nil {
 		return nil, err
 	}
+
+	return req, nil
+}
+
+// NewChangeKeyRequest calls the generic ChangeKey builder with application/json body
+func NewChangeKeyRequest(server string, key KeyName, body ChangeKeyJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewChangeKeyRequestWithBody(server, key, "application/json", bodyReader)
+}
+
+// NewChangeKeyRequestWithBody constructs an http.Request for the ChangeKey method, with any body, and a specified content type
+func NewChangeKeyRequestWithBody(server string, key KeyName, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "key", key, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/keys/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPatch, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }

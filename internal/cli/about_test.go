@@ -28,96 +28,25 @@ func TestTheReferenceIsThatOfTheCode(t *testing.T) {
 	}
 }
 
-func TestWhatSomebodyWantsLeadsToTheCommand(t *testing.T) {
-	for wanted, command := range map[string]string{
-		"I lost my private key and can no longer log in": "restore routes",
-		"locked out of a server":                         "restore routes",
-		"who can get in to atlas-db":                     "openers",
-		"which servers does this key open":               "opens",
-		"a laptop was stolen":                            "key mark-lost",
-		"give somebody access to a server":               "grant add",
-		"take away access":                               "grant withdraw",
-		"somebody leaves the team for good":              "operator leave",
-		"permission denied when I connect":               "why",
-		"what is this fingerprint":                       "trace",
-		"use a ppk file":                                 "key convert",
-		"bring in existing servers":                      "instance adopt",
-		"end sharing of one key":                         "rotate plan",
-		"send alerts to a webhook":                       "subscriber add",
-		"two factor authentication":                      "factor add",
-		"was the log tampered with":                      "daybook check",
-		"unknown keys in authorized_keys":                "settle",
-		"new virtual machine":                            "instance launch",
-	} {
-		found := suggested(strings.Fields(wanted))
-		ok := false
-		for _, c := range found[:min(3, len(found))] {
-			ok = ok || c.Name == command
-		}
-		if !ok {
-			var names []string
-			for _, c := range found {
-				names = append(names, c.Name)
-			}
-			t.Errorf("%q leads to %v, want %s among the first three", wanted, names, command)
-		}
-	}
-	for name := range goals {
-		if c, rest, err := find(strings.Fields(name)); err != nil || c.Name != name || len(rest) > 0 {
-			t.Errorf("the goals of %q are of no command", name)
-		}
-	}
-	var out bytes.Buffer
-	if status := Run(
-		t.Context(), []string{"help", "locked", "out"}, kit.Env{Out: &out, Err: &out, Getenv: os.Getenv},
-	); status != 0 ||
-		!strings.Contains(out.String(), "restore routes") {
-		t.Errorf("%d %s", status, &out)
-	}
-	if status := Run(
-		t.Context(), []string{"help", "xyzzy"}, kit.Env{Out: &out, Err: &out, Getenv: os.Getenv},
-	); status != kit.ExitUsage {
-		t.Errorf("nonsense: %d", status)
-	}
-}
-
-func TestBashCompletesThingsActionsAndFlags(t *testing.T) {
-	script := filepath.Join(t.TempDir(), "complete")
-	if err := os.WriteFile(script, []byte(bashCompletion()), 0o600); err != nil {
-		t.Fatal(err)
-	}
+func TestWordsAreCompletedWithoutAService(t *testing.T) {
+	env := kit.Env{Getenv: func(string) string { return "" }}
 	for typed, want := range map[string]string{
-		"rest":              "restore",
-		"key hand":          "hand-over hand-overs",
-		"key new -purp":     "-purpose",
-		"reach -wor":        "-worry",
-		"daybook check -he": "-head",
-		"token new x -on":   "-only",
+		"rest":                    "restore",
+		"key hand":                "hand-over hand-overs",
+		"key new -purp":           "-purpose",
+		"reach -wor":              "-worry",
+		"daybook check -he":       "-head",
+		"token new x -on":         "-only",
+		"help key hand":           "hand-over hand-overs",
+		"completion ":             "bash fish zsh",
+		"restore start x -route ": "browser-shell guest-agent helper-disk metadata-keys password replacement standing-key windows-password",
+		"key new a":               "",
+		"frob x":                  "",
 	} {
-		words := append([]string{"plumlatch"}, strings.Fields(typed)...)
-		cmd := exec.Command(
-			"bash", "-c", `. "$0"; COMP_WORDS=("$@"); COMP_CWORD=$(($#-1)); _plumlatch; echo "${COMPREPLY[@]}"`,
-		)
-		cmd.Args = append(cmd.Args, append([]string{script}, words...)...)
-		out, err := cmd.CombinedOutput()
-		if got := strings.TrimSpace(string(out)); err != nil || got != want {
-			t.Errorf("%q completes to %q, want %q: %v", typed, got, want, err)
-		}
-	}
-	for _, shell := range []string{"zsh", "fish"} {
-		var out bytes.Buffer
-		if status := Run(
-			t.Context(), []string{"completion", shell}, kit.Env{Out: &out, Err: &out, Getenv: os.Getenv},
-		); status != 0 ||
-			!strings.Contains(out.String(), "hand-over") {
-			t.Errorf("%s: %d", shell, status)
-		}
-		if path, err := exec.LookPath(shell); err == nil { // where the shell is there, it reads it
-			cmd := exec.Command(path, "-n")
-			cmd.Stdin = &out
-			if said, err := cmd.CombinedOutput(); err != nil {
-				t.Errorf("%s does not read it: %s", shell, said)
-			}
+		words := strings.Split(typed, " ")
+		got := strings.Join(Candidates(t.Context(), env, words[:len(words)-1], words[len(words)-1]), " ")
+		if got != want {
+			t.Errorf("%q completes to %q, want %q", typed, got, want)
 		}
 	}
 }

@@ -21,6 +21,7 @@ import (
 	"plumlatch/internal/cli/people"
 	"plumlatch/internal/cli/restore"
 	"plumlatch/internal/cli/rotate"
+	"plumlatch/internal/core/name"
 	"plumlatch/internal/core/text"
 )
 
@@ -86,6 +87,9 @@ func run(ctx context.Context, args []string, env kit.Env) error {
 	if args[0] == "-version" || args[0] == "--version" {
 		args[0] = "version"
 	}
+	if args[0] == "candidates" { // of the completion of a shell, and in no list
+		return candidates(ctx, env, args[1:])
+	}
 	c, rest, err := find(args)
 	if err != nil {
 		return err
@@ -110,7 +114,7 @@ func run(ctx context.Context, args []string, env kit.Env) error {
 		return kit.Usage(fmt.Sprintf("%s: -q writes only names, and here are none; use -json", c.Name))
 	}
 	if err := do(ctx, s, positional); err != nil {
-		return err
+		return s.DidYouMean(ctx, err)
 	}
 	return s.Fault()
 }
@@ -142,11 +146,43 @@ func find(args []string) (kit.Command, []string, error) {
 		}
 	}
 	if len(actions) > 0 {
+		if len(args) > 1 && !strings.HasPrefix(args[1], "-") {
+			if meant := name.Nearest(args[1], actions); len(meant) > 0 {
+				return kit.Command{}, nil, kit.Usage(
+					fmt.Sprintf("there is no command %q\nDid you mean: plumlatch %s %s", args[0]+" "+args[1], args[0], meant[0]),
+				)
+			}
+		}
 		return kit.Command{}, nil, kit.Usage(
 			fmt.Sprintf("say what to do with a %s: %s\nSee: plumlatch help %s", args[0], strings.Join(actions, ", "), args[0]),
 		)
 	}
-	return kit.Command{}, nil, kit.Usage(fmt.Sprintf("there is no command %q\nSee: plumlatch help", args[0]))
+	return kit.Command{}, nil, noCommand(args)
+}
+
+// noCommand is the failure of a command that is not there, with those that may be meant.
+func noCommand(words []string) error {
+	typed := strings.Join(words[:min(2, len(words))], " ")
+	var meant []string
+	if len(words) > 1 { // such as list keys
+		for _, c := range commands() {
+			if c.Name == words[1]+" "+words[0] || c.Name == strings.TrimSuffix(words[1], "s")+" "+words[0] {
+				meant = append(meant, c.Name)
+			}
+		}
+	}
+	var names []string
+	for _, c := range commands() {
+		names = append(names, c.Name)
+	}
+	things, _ := things()
+	meant = append(meant, name.Nearest(typed, names)...)
+	meant = append(meant, name.Nearest(words[0], things)...)
+	see := "See: plumlatch help"
+	if len(meant) > 0 {
+		see = "Did you mean: plumlatch " + strings.Join(slices.Compact(meant[:min(3, len(meant))]), ", plumlatch ")
+	}
+	return kit.Usage(fmt.Sprintf("there is no command %q\n%s", typed, see))
 }
 
 // parse takes flags before, between and after the arguments.

@@ -68,7 +68,6 @@ func TestWrongUsageEndsWithStatusTwoAndSaysWhatToDo(t *testing.T) {
 		{"frob", `no command "frob"`}, {"key", "new, import, list"}, {"key new", "an argument is missing"},
 		{"key show a b", `"b" is one argument too many`},
 		{"key list -limit x", "plumlatch help key list"},
-		{"help frob", "plumlatch help"},
 		{"key import a -label x -from y", "name=value"},
 	} {
 		var out bytes.Buffer

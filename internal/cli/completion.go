@@ -82,7 +82,8 @@ func things() (names []string, actions map[string][]string) {
 
 func completion(*flag.FlagSet) func(context.Context, *kit.Session, []string) error {
 	return func(_ context.Context, s *kit.Session, args []string) error {
-		write := map[string]func() string{"bash": bashCompletion, "zsh": zshCompletion, "fish": fishCompletion}[args[0]]
+		write := map[string]func() string{
+			"bash": bashCompletion, "zsh": zshCompletion, "fish": fishCompletion}[args[0]]
 		if write == nil {
 			return kit.Usage(fmt.Sprintf("there is no completion for %q: bash, zsh or fish", args[0]))
 		}
@@ -91,105 +92,58 @@ func completion(*flag.FlagSet) func(context.Context, *kit.Session, []string) err
 	}
 }
 
-// wordCases writes the cases of a shell's case statement: what may follow the first word, and
-// which flags a command has.
-func wordCases(line string) string {
-	var b strings.Builder
-	names, actions := things()
-	for _, thing := range names {
-		if list := strings.TrimSpace(strings.Join(actions[thing], " ")); list != "" {
-			fmt.Fprintf(&b, line, thing, list)
-		}
-	}
-	return b.String()
-}
-
-func flagCases(line string) string {
-	var b strings.Builder
-	for _, c := range commands() {
-		var flags []string
-		for _, f := range flagsOf(c) {
-			flags = append(flags, "-"+f.Name)
-		}
-		fmt.Fprintf(&b, line, c.Name, strings.Join(flags, " "))
-	}
-	return b.String()
-}
+// The scripts ask the client itself what a word may become: it knows its commands and flags, and asks the
+// service for names. Where it has nothing to say, a file is completed.
 
 func bashCompletion() string {
-	names, _ := things()
 	return `# Completes plumlatch in bash: source <(plumlatch completion bash)
 _plumlatch() {
-	local cur=${COMP_WORDS[COMP_CWORD]} first=${COMP_WORDS[1]:-} words=
-	if [ "$COMP_CWORD" = 1 ]; then
-		words="help version ` + strings.Join(names, " ") + `"
-	elif [ "${cur:0:1}" = - ]; then
-		case "$first ${COMP_WORDS[2]:-}" in
-` + flagCases("\t\t\"%s\"*) words=\"%s\" ;;\n") + `		esac
-	elif [ "$COMP_CWORD" = 2 ]; then
-		case "$first" in
-` + wordCases("\t\t%s) words=\"%s\" ;;\n") + `		esac
+	local typed=${COMP_LINE:0:COMP_POINT} cur keep
+	local -a before
+	read -ra before <<<"$typed"
+	if [[ $typed == *[[:space:]] ]]; then
+		cur=
+	else
+		cur=${before[-1]}
+		unset 'before[-1]'
 	fi
-	COMPREPLY=($(compgen -W "$words" -- "$cur"))
-	[ ${#COMPREPLY[@]} -gt 0 ] || COMPREPLY=($(compgen -f -- "$cur"))
+	mapfile -t COMPREPLY < <(plumlatch candidates "${before[@]:1}" "$cur" 2>/dev/null)
+	if [ ${#COMPREPLY[@]} -eq 0 ]; then
+		mapfile -t COMPREPLY < <(compgen -f -- "$cur")
+		compopt -o filenames
+	fi
+	keep=${cur%"${cur##*[@:=]}"} # what bash takes for words before this one
+	COMPREPLY=("${COMPREPLY[@]#"$keep"}")
 }
 complete -F _plumlatch plumlatch
 `
 }
 
 func zshCompletion() string {
-	names, _ := things()
 	return `#compdef plumlatch
-# Completes plumlatch in zsh: put it as _plumlatch into a folder of $fpath.
-local -a candidates
-if (( CURRENT == 2 )); then
-	candidates=(help version ` + strings.Join(names, " ") + `)
-elif [[ $words[CURRENT] == -* ]]; then
-	case "$words[2] $words[3]" in
-` + flagCases("\t\"%s\"*) candidates=(%s) ;;\n") + `	esac
-elif (( CURRENT == 3 )); then
-	case $words[2] in
-` + wordCases("\t%s) candidates=(%s) ;;\n") + `	esac
-fi
-(( $#candidates )) && compadd -- $candidates || _files
+# Completes plumlatch in zsh: put it as _plumlatch into a folder of $fpath, or: source <(plumlatch completion zsh)
+_plumlatch() {
+	local -a found
+	found=("${(@f)$(plumlatch candidates "${(@)words[2,CURRENT-1]}" "${words[CURRENT]}" 2>/dev/null)}")
+	found=(${found:#})
+	(( $#found )) && compadd -- $found || _files
+}
+compdef _plumlatch plumlatch
 `
 }
 
 func fishCompletion() string {
-	var b strings.Builder
-	b.WriteString("# Completes plumlatch in fish.\n")
-	quote := func(s string) string {
-		return "'" + strings.NewReplacer(`\`, `\\`, "'", `\'`).Replace(s) + "'"
-	}
-	names, actions := things()
-	for _, thing := range names {
-		fmt.Fprintf(&b, "complete -c plumlatch -n __fish_use_subcommand -f -a %s\n", thing)
-		for _, action := range actions[thing] {
-			if action == "" {
-				continue
-			}
-			c, _, err := find([]string{thing, action})
-			if err != nil {
-				continue // a name that is not there is never listed
-			}
-			fmt.Fprintf(
-				&b,
-				"complete -c plumlatch -n '__fish_seen_subcommand_from %s; "+
-					"and test (count (commandline -opc)) = 2' -f -a %s -d %s\n",
-				thing,
-				action,
-				quote(c.Summary),
-			)
-		}
-	}
-	for _, c := range commands() {
-		seen := "__fish_seen_subcommand_from " + strings.ReplaceAll(c.Name, " ", "; and __fish_seen_subcommand_from ")
-		for _, f := range flagsOf(c) {
-			_, usage := flag.UnquoteUsage(f)
-			fmt.Fprintf(&b, "complete -c plumlatch -n '%s' -o %s -d %s\n", seen, f.Name, quote(usage))
-		}
-	}
-	return b.String()
+	return `# Completes plumlatch in fish.
+function __plumlatch_words
+	set -l found (plumlatch candidates (commandline -opc)[2..-1] (commandline -ct) 2>/dev/null)
+	if test (count $found) -gt 0
+		printf '%s\n' $found
+	else
+		__fish_complete_path (commandline -ct)
+	end
+end
+complete -c plumlatch -f -a '(__plumlatch_words)'
+`
 }
 
 // reference writes all commands as Markdown, under the headings of the help.

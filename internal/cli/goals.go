@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"fmt"
 	"io"
+	"math"
 	"slices"
 	"strings"
 	"unicode"
@@ -17,7 +18,7 @@ var goals = map[string]string{
 		"the passphrase, laptop stolen",
 	"restore start": "restore access, recover, get back in",
 	"key mark-lost": "laptop stolen, key leaked, compromised, lost key, somebody has my key",
-	"rotate plan": "replace keys, change a key everywhere, leaked key, shared key, old keys, weak rsa, end " +
+	"rotate plan": "dry run, one key for nine machines, one key on many machines, replace keys, change a key everywhere, leaked key, shared key, old keys, weak rsa, end " +
 		"sharing, new key for each instance, expire",
 	"rotate start": "replace keys, change a key everywhere, end sharing, urgent leak",
 	"reach":        "what is wrong, which logins are at risk, how safe, overview, attention, audit",
@@ -29,16 +30,18 @@ var goals = map[string]string{
 	"trace":             "whose key is this, unknown fingerprint, md5 fingerprint, what is this file, identify",
 	"sweep":             "read authorized_keys, look for strangers, unknown keys, check servers, scan, drift",
 	"settle":            "unknown key in authorized_keys, stranger, drift, clean up, differences, missing line",
-	"grant add":         "let somebody in, give access, add a key to a server, temporary access, share access",
+	"grant add":         "coworker until friday, access for two days, access that expires, expire, let somebody in, give access, add a key to a server, temporary access, share access",
 	"grant withdraw":    "take access away, remove a key from a server, revoke access",
 	"grant list":        "who was given access, when does access end",
 	"prove":             "show that I have a key, stale, test a login, verify",
-	"why":               "permission denied, connection refused, cannot connect, host key changed, debug ssh, timeout",
-	"connect":           "log in, ssh, open a shell",
+	"why":               "host key failed, host key verification failed, permission denied, connection refused, cannot connect, host key changed, debug ssh, timeout",
+	"connect":           "log in, ssh, open a shell, copy files to a server, run a command on a machine, scp, sftp",
 	"ssh-config":        "ssh config, known_hosts, host aliases",
-	"instance launch":   "new server, create a machine, new vm, provision",
+	"instance launch":   "new virtual machine, new server, create a machine, new vm, provision",
 	"instance adopt":    "existing server, bring in a host, import a machine, our own machines, on premises",
 	"instance steward":  "let the service manage a server, automatic sweeps",
+	"key list":          "which keys do I hold, list keys, my keys",
+	"key change":        "rename a key, change keys labels, change the purpose of a key",
 	"key new":           "generate a key pair, create a key, make a key",
 	"key import":        "upload a public key, existing public key, register a key, csv of keys",
 	"key inspect":       "is this a private key, key format, weak key, what kind of file",
@@ -48,22 +51,35 @@ var goals = map[string]string{
 	"key private":       "get the private key out, download the private key",
 	"key forget":        "delete the kept private key from the service",
 	"key hand-over":     "change the owner of a key, give a key to somebody else, new holder",
-	"operator leave":    "somebody leaves, offboard, quits, employee gone, remove a person",
+	"operator leave":    "somebody leaves the team for good, somebody leaves the company, offboard, quits, employee gone, remove a person",
 	"operator add":      "new person, onboard, create an account, add a user",
-	"operator change":   "change a role, promote, demote, reset a password, lock an account, close an account",
+	"operator change":   "make somebody an admin, reset a second factor, change a role, promote, demote, reset a password, lock an account, close an account",
 	"team add":          "new team, group",
-	"token new":         "api token, access from a script, ci job, automation",
+	"token new":         "expire, api token, access from a script, ci job, automation",
 	"factor add":        "two factor, second factor, totp, authenticator, mfa",
 	"session list":      "who is signed in",
+	"session end":       "end a session, sign out everywhere",
+	"sign-out":          "sign out, log out, forget the token on this machine",
+	"sign-in":           "sign in, log in to the service",
+	"password":          "change my password",
+	"daybook export":    "download all data, download the log, export everything",
 	"daybook list":      "what was done, history, audit log, who did it",
 	"daybook check":     "was the log tampered with, audit, integrity",
 	"daybook head":      "evidence for an auditor",
 	"subscriber add":    "webhook, syslog, alert, notify, siem, chat message",
 	"safe new-key":      "new safe key, rotate the safe key",
+	"rotate pause":      "stop a rotation for now, hold a rotation",
+	"rotate undo":       "undo a rotation, roll back",
+	"restore undo":      "undo a restore, roll back",
+	"restore rehearse":  "dry run, try a way back in, test a route without doing it, rehearse",
 	"rule add":          "rotate keys automatically, every year, schedule, standing",
+	"instance stop":     "power off, shut down a machine, turn a server off",
+	"instance start":    "start a stopped machine, power on, turn a server on",
+	"instance list":     "list servers, all machines, inventory",
+	"completion":        "tab completion, shell completion",
 	"instance delete":   "delete a server, remove a machine",
 	"instance password": "windows password, administrator password",
-	"login history":     "what changed in authorized_keys, earlier versions",
+	"login history":     "what changed in authorized_keys, earlier versions, what did authorized_keys look like before",
 }
 
 // ordinary words say nothing of what is wanted.
@@ -87,16 +103,30 @@ func stems(text string) []string {
 			!unicode.IsDigit(r) && r != '_'
 	}) {
 		if !strings.Contains(ordinary, " "+w+" ") {
-			out = append(out, stem(w))
+			out = append(out, cmp.Or(alike[stem(w)], stem(w)))
 		}
 	}
 	return out
 }
 
-const mostSuggested = 6
+const (
+	mostSuggested = 6
+	// leastCovered is how much of a wish, by the weight of its words, a command has to be about.
+	leastCovered = 0.5
+)
 
-// suggested returns the commands that fit what somebody wants, in plain words, the best
-// first. A word counts for more the fewer commands it fits.
+// alike are words that mean the same here, by the one that is looked for.
+var alike = map[string]string{
+	"server": "instanc", "machin": "instanc", "host": "instanc", "vm": "instanc", "box": "instanc", "node": "instanc",
+	"employe": "person", "coworker": "person", "colleagu": "person", "teammat": "person", "somebod": "person",
+	"someon": "person", "user": "person", "peopl": "person", "left": "leav", "leaver": "leav", "gone": "leav",
+	"destroy": "delet", "remov": "delet", "unknown": "unknown", "unauthoriz": "unknown", "stranger": "unknown",
+	"pair": "pair", "twofactor": "two", "scheduled": "schedul", "automatical": "schedul", "dai": "day", "week": "day",
+}
+
+// suggested returns the commands that fit what somebody wants, in plain words, the best first; none where none is
+// about enough of it. A word counts for more the fewer commands it fits, and where it is in the name or the goals
+// of a command for more than in its summary.
 func suggested(words []string) []kit.Command {
 	wanted := stems(strings.Join(words, " "))
 	all := commands()
@@ -104,14 +134,22 @@ func suggested(words []string) []kit.Command {
 	fits := map[string]float64{} // how many commands have the word
 	for i, c := range all {
 		texts[i] = map[string]float64{}
-		for weight, text := range map[float64]string{4: c.Name, 3: goals[c.Name], 2: c.Summary, 1: c.Detail} {
-			for _, w := range stems(text) {
-				texts[i][w] = max(texts[i][w], weight)
+		for _, text := range []struct {
+			weight float64
+			text   string
+		}{{3, c.Name}, {4, goals[c.Name]}, {2, c.Summary}} {
+			for _, w := range stems(text.text) {
+				texts[i][w] = max(texts[i][w], text.weight)
 			}
 		}
 		for w := range texts[i] {
 			fits[w]++
 		}
+	}
+	weigh := func(w string) float64 { return math.Log(1 + float64(len(all))/max(fits[w], 1)) }
+	whole := 0.0
+	for _, w := range wanted {
+		whole += weigh(w)
 	}
 	type hit struct {
 		kit.Command
@@ -119,14 +157,15 @@ func suggested(words []string) []kit.Command {
 	}
 	var hits []hit
 	for i, c := range all {
-		score := 0.0
+		score, covered := 0.0, 0.0
 		for _, w := range wanted {
 			if texts[i][w] > 0 {
-				score += texts[i][w] / fits[w]
+				score += texts[i][w] * weigh(w)
+				covered += weigh(w)
 			}
 		}
-		if score > 0 {
-			hits = append(hits, hit{c, score})
+		if whole > 0 && covered/whole >= leastCovered {
+			hits = append(hits, hit{c, score + 4*phrase(goals[c.Name], wanted)})
 		}
 	}
 	slices.SortStableFunc(hits, func(a, b hit) int { return cmp.Compare(b.score, a.score) })
@@ -135,6 +174,24 @@ func suggested(words []string) []kit.Command {
 		out = append(out, h.Command)
 	}
 	return out
+}
+
+// phrase returns how much of the best of the phrases is wanted, from 0 to 1, for those of two words or more.
+func phrase(phrases string, wanted []string) float64 {
+	best := 0.0
+	for p := range strings.SplitSeq(phrases, ",") {
+		words := stems(p)
+		both := 0.0
+		for _, w := range words {
+			if slices.Contains(wanted, w) {
+				both++
+			}
+		}
+		if both > 1 {
+			best = max(best, both/float64(max(len(words), len(wanted))))
+		}
+	}
+	return best
 }
 
 // suggest writes the commands that fit what somebody wants, and reports whether any does.

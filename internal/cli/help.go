@@ -56,7 +56,9 @@ func help(env kit.Env, words []string) error {
 		return nil
 	}
 	if len(of) == 0 {
-		return kit.Usage(fmt.Sprintf("there is no command %q\nSee: plumlatch help", wanted))
+		return kit.Missing(
+			"no-such-command", fmt.Sprintf("nothing here fits %q", wanted), "See what there is: plumlatch help",
+		)
 	}
 	writeSummaries(env.Out, of)
 	fmt.Fprintln(env.Out, "\nExamples:")

@@ -267,6 +267,16 @@ func (a *api) GetKey(ctx context.Context, r contract.GetKeyRequestObject) (contr
 	return contract.GetKey200JSONResponse(keyOf(k)), err
 }
 
+func (a *api) ChangeKey(
+	ctx context.Context, r contract.ChangeKeyRequestObject,
+) (contract.ChangeKeyResponseObject, error) {
+	k, err := a.Service.Keys.ChangeKey(ctx, actorOf(ctx), r.Key, keys.Change{
+		Name: given(r.Body.Name), Purpose: r.Body.Purpose, SetLabels: given(r.Body.SetLabels),
+		RemoveLabels: given(r.Body.RemoveLabels), Reason: given(r.Body.Reason),
+	})
+	return contract.ChangeKey200JSONResponse(keyOf(k)), err
+}
+
 func (a *api) DeleteKey(
 	ctx context.Context, r contract.DeleteKeyRequestObject,
 ) (contract.DeleteKeyResponseObject, error) {

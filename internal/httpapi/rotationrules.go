@@ -29,6 +29,7 @@ func wantedOf(w rotate.RotationWanted) contract.RotationWanted {
 			w.Region,
 		), Each: optional(contract.RotationWantedEach(w.Each)),
 		To:       optional(w.To),
+		Names:    optional(w.Names),
 		FromHere: optional(w.FromHere),
 		Urgent:   optional(w.Urgent),
 	}
@@ -50,6 +51,7 @@ func wantedOf(w rotate.RotationWanted) contract.RotationWanted {
 func settingsFrom(t contract.RotationSettings) rotation.Settings {
 	return rotation.Settings{
 		First:        given(t.First),
+		ThenGo:       given(t.ThenGo),
 		AtOnce:       given(t.AtOnce),
 		StopAfter:    given(t.StopAfter),
 		Between:      given(t.Between),
@@ -61,6 +63,7 @@ func settingsFrom(t contract.RotationSettings) rotation.Settings {
 func settingsOf(t rotation.Settings) contract.RotationSettings {
 	return contract.RotationSettings{
 		First:        optional(t.First),
+		ThenGo:       optional(t.ThenGo),
 		AtOnce:       optional(t.AtOnce),
 		StopAfter:    optional(t.StopAfter),
 		Between:      optional(t.Between),

@@ -27,6 +27,7 @@ func wantedFrom(w contract.RotationWanted) (rotate.RotationWanted, error) {
 		Instances: given(
 			w.Instances,
 		), LabelName: name, LabelText: text, Region: given(w.Region), Each: rotation.Each(given(w.Each)), To: given(w.To),
+		Names:    given(w.Names),
 		FromHere: given(w.FromHere), Urgent: given(w.Urgent), Wait: given(w.Overlap) == contract.RotationWantedOverlapWait,
 	}, err
 }
@@ -34,11 +35,13 @@ func wantedFrom(w contract.RotationWanted) (rotate.RotationWanted, error) {
 func (a *api) PlanRotation(
 	ctx context.Context, r contract.PlanRotationRequestObject,
 ) (contract.PlanRotationResponseObject, error) {
-	w, err := wantedFrom(*r.Body)
+	w, err := wantedFrom(r.Body.Wanted)
 	if err != nil {
 		return nil, err
 	}
-	p, err := a.Service.Rotate.PlanRotation(ctx, w)
+	p, err := a.Service.Rotate.PlanStart(ctx, rotate.RotationStart{
+		RotationWanted: w, Settings: settingsFrom(given(r.Body.Settings)), Make: string(given(r.Body.Make)),
+	})
 	logins, instances, leftOut := p.Counts()
 	return contract.PlanRotation200JSONResponse{
 		Items: each(p.Items, func(i rotate.PlannedItem) contract.PlannedItem {

@@ -75,3 +75,10 @@ type RunChange struct {
 	// was asked for.
 	Commits bool
 }
+
+// KeyChange is a change of a key's record.
+type KeyChange struct {
+	Name    string
+	Purpose *string
+	Labels  *map[string]string `gorm:"serializer:json"`
+}

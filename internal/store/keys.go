@@ -270,6 +270,11 @@ func (s *Store) SetKeyState(ctx context.Context, key uuid.UUID, state custody.St
 	return plain(s.db.WithContext(ctx).Model(&record.Key{}).Where("id = ?", key).Update("state", state).Error)
 }
 
+// ChangeKey changes the record of a key. A *TakenError names keys_name.
+func (s *Store) ChangeKey(ctx context.Context, key uuid.UUID, c record.KeyChange) error {
+	return plain(s.db.WithContext(ctx).Model(&record.Key{}).Where("id = ?", key).Updates(c).Error)
+}
+
 // KeysByID returns the keys with their holders, in no order.
 func (s *Store) KeysByID(ctx context.Context, ids []uuid.UUID) ([]record.Key, error) {
 	var keys []record.Key

@@ -667,7 +667,8 @@ export interface paths {
         delete: operations["deleteKey"];
         options?: never;
         head?: never;
-        patch?: never;
+        /** @description Changes the name, the purpose or the labels of the key's record. Its holder may, or an admin. */
+        patch: operations["changeKey"];
         trace?: never;
     };
     "/keys/{key}/private-key": {
@@ -2503,6 +2504,8 @@ export interface components {
             each?: "key" | "instance";
             /** @description An existing key that takes the place of all. */
             to?: string;
+            /** @description A pattern for the names of new keys, in which {key} is the old key's name, {instance} the instance's (with each instance), {holder} the holder's, and {year}, {month} and {day} the date in UTC. A name that is taken gets a number. */
+            names?: string;
             /** @description Where there is no steward key, the caller edits from their own machine with the old private key. */
             from_here?: boolean;
             /** @description For keys that are marked as lost: no grace, no hours, no first group; and an override for a login where nobody can log in with the new key. */
@@ -2512,6 +2515,15 @@ export interface components {
              * @enum {string}
              */
             overlap?: "leave-out" | "wait";
+        };
+        PlanRotation: {
+            wanted: components["schemas"]["RotationWanted"];
+            settings?: components["schemas"]["RotationSettings"];
+            /**
+             * @description Where new keys are to come from, so that what excludes it is refused already.
+             * @enum {string}
+             */
+            make?: "here" | "service" | "bring" | "none";
         };
         RotationPlan: {
             items: components["schemas"]["PlannedItem"][];
@@ -2572,8 +2584,10 @@ export interface components {
             public_key: string;
         };
         RotationSettings: {
-            /** @description A first group of this many; the rest begins when all of it are done. 0 for none. */
+            /** @description A first group of this many, after which the rotation pauses until it is resumed; 0 for none. */
             first?: number;
+            /** @description With first: continue with the rest once all of the first group are done, without a pause. */
+            then_go?: boolean;
             /** @description How many logins are worked on at once, 1 to 16; 16 unless given. */
             at_once?: number;
             /** @description Pause after this many failures; 0 for never. */
@@ -3331,6 +3345,17 @@ export interface components {
              */
             proved_at?: string;
             proved_by?: string;
+        };
+        /** @description What is left out stays as it is. */
+        ChangeKey: {
+            name?: string;
+            purpose?: string;
+            set_labels?: {
+                [key: string]: string;
+            };
+            /** @description The names of labels. */
+            remove_labels?: string[];
+            reason?: string;
         };
         KeyPage: {
             items: components["schemas"]["Key"][];
@@ -5047,6 +5072,34 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
+    changeKey: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The key's name. */
+                key: components["parameters"]["KeyName"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ChangeKey"];
+            };
+        };
+        responses: {
+            /** @description The key, under its new name. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Key"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
     releasePrivateKey: {
         parameters: {
             query?: {
@@ -6449,7 +6502,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["RotationWanted"];
+                "application/json": components["schemas"]["PlanRotation"];
             };
         };
         responses: {

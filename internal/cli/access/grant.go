@@ -68,25 +68,22 @@ func (g *grantFlags) flags(f *flag.FlagSet) {
 func grantAdd(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error {
 	var g grantFlags
 	g.flags(f)
-	until := f.String(
-		"until", "",
-		"the `day`, as 2026-12-31, at whose end the service withdraws it; or a time, as 2026-12-31T18:00:00Z",
+	var until kit.When
+	f.Var(
+		&until, "until",
+		"the `time` at which the service withdraws it: 2d, friday, tomorrow 18:00, 2026-12-31 (its end) or RFC 3339",
 	)
 	return func(ctx context.Context, s *kit.Session, args []string) error {
-		end, err := readUntil(*until)
-		if err != nil {
-			return err
-		}
 		client, err := s.Connect()
 		if err != nil {
 			return err
 		}
-		request := apiclient.AddGrant{Key: args[0], Login: args[1], Reason: kit.Optional(g.reason), Until: end}
+		request := apiclient.AddGrant{Key: args[0], Login: args[1], Reason: kit.Optional(g.reason), Until: until.At}
 		place := func(ctx context.Context, d *means.Door, _ sshio.Entry, line means.Key) error {
 			_, err := d.Place(ctx, line)
 			return err
 		}
-		return changeGrant(s, ctx, client, g, "", func(fromHere bool) (apiclient.Grant, error) {
+		err = changeGrant(s, ctx, client, g, "", func(fromHere bool) (apiclient.Grant, error) {
 			if fromHere {
 				request.FromHere = new(true)
 			}
@@ -94,6 +91,10 @@ func grantAdd(f *flag.FlagSet) func(context.Context, *kit.Session, []string) err
 				client.AddGrant(ctx, &apiclient.AddGrantParams{IdempotencyKey: kit.NewRequestKey()}, request),
 			)
 		}, place)
+		if err == nil && until.At != nil && !s.Json && !s.Quiet {
+			fmt.Fprintf(s.Env.Out, "The grant ends on %s.\n", kit.Moment(*until.At))
+		}
+		return err
 	}
 }
 
@@ -180,21 +181,6 @@ func grantCells(g apiclient.GrantRecord) []string {
 		status,
 		kit.Given(g.Reason),
 	}
-}
-
-// readUntil reads a day, whose end it means, or a time.
-func readUntil(text string) (*time.Time, error) {
-	if text == "" {
-		return nil, nil
-	}
-	if at, err := time.Parse(time.RFC3339, text); err == nil {
-		return &at, nil
-	}
-	at, err := time.ParseInLocation("2006-01-02", text, time.Local)
-	if err != nil {
-		return nil, kit.Usage(fmt.Sprintf("-until is a day, as 2026-12-31, or a time, as 2026-12-31T18:00:00Z; not %q", text))
-	}
-	return new(at.AddDate(0, 0, 1)), nil
 }
 
 var errOwnLine = kit.Refused(

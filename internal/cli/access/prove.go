@@ -44,7 +44,8 @@ func prove(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error 
 	h.Flags(f)
 	due := f.Bool("due", false, "show which proofs are due")
 	holder := f.String("holder", "me", "with -due: of this `holder`; all for everybody")
-	within := f.Int("within", 7, "with -due: also proofs that go stale within this many `days`")
+	within := kit.Days(7)
+	f.Var(&within, "within", "with -due: also proofs that go stale within this `time`, such as 14d; 7d unless given")
 	return func(ctx context.Context, s *kit.Session, args []string) error {
 		client, err := s.Connect()
 		if err != nil {
@@ -54,7 +55,7 @@ func prove(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error 
 			if len(args) > 0 || h.Given() {
 				return kit.Usage("-due only shows which proofs are due; to prove a key, leave -due out")
 			}
-			return proofsDue(s, ctx, client, *holder, *within)
+			return proofsDue(s, ctx, client, *holder, int(within))
 		}
 		var signers []kit.AtHand
 		if h.Given() {

@@ -181,6 +181,35 @@ func differenceTable(s *kit.Session, found []apiclient.Difference, chosen choice
 		t.Add(d.Login, name, kit.Given(d.Holder), string(d.Status), since, choice)
 	}
 	t.Write(s)
+	tellByHand(s, found, chosen)
+}
+
+// tellByHand prints what to type for what the service cannot do.
+func tellByHand(s *kit.Session, found []apiclient.Difference, chosen choices) {
+	var lines []string
+	add := func(line string) {
+		if !slices.Contains(lines, line) {
+			lines = append(lines, line)
+		}
+	}
+	for _, d := range found {
+		if d.NoMeans == nil || kit.Given(chosen[d.Status]) != "" {
+			continue
+		}
+		_, instance, _ := strings.Cut(d.Login, "@")
+		switch d.Status {
+		case apiclient.StatusMissing:
+			add("plumlatch grant add " + d.Name + " " + d.Login + " -with FILE")
+		default:
+			add("plumlatch instance steward " + instance + " -with FILE, then settle again")
+		}
+	}
+	if len(lines) > 0 {
+		fmt.Fprintln(s.Env.Out, "\nBy hand, with a private key that opens the login:")
+	}
+	for _, l := range lines {
+		fmt.Fprintln(s.Env.Out, "  "+l)
+	}
 }
 
 // awaitSettled waits for the runs and says what came of each choice.

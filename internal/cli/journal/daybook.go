@@ -14,7 +14,6 @@ import (
 	"os"
 	"strconv"
 	"strings"
-	"time"
 
 	"golang.org/x/crypto/ssh"
 
@@ -78,29 +77,7 @@ var DaybookCommands = []kit.Command{
 // entryFlags narrow the daybook.
 type entryFlags struct {
 	person, about, action, key, instance, run string
-	from, until                               moments
-}
-
-// moments is a flag that is a day, or a time as in RFC 3339.
-type moments struct{ time.Time }
-
-func (m *moments) String() string { return "" }
-
-func (m *moments) Set(s string) error {
-	for _, layout := range []string{time.RFC3339, "2006-01-02 15:04", time.DateOnly} {
-		if t, err := time.ParseInLocation(layout, s, time.Local); err == nil {
-			m.Time = t
-			return nil
-		}
-	}
-	return errors.New("give a day such as 2026-11-25, or a time such as 2026-11-25T14:00:00Z")
-}
-
-func (m moments) optional() *time.Time {
-	if m.IsZero() {
-		return nil
-	}
-	return &m.Time
+	from, until                               kit.Ago
 }
 
 func (e *entryFlags) flags(f *flag.FlagSet) {
@@ -110,7 +87,7 @@ func (e *entryFlags) flags(f *flag.FlagSet) {
 	f.StringVar(&e.key, "key", "", "only entries about this key")
 	f.StringVar(&e.instance, "instance", "", "only entries about this instance")
 	f.StringVar(&e.run, "run", "", "only entries about the run with this `id`")
-	f.Var(&e.from, "from", "only entries of this `time` or later")
+	f.Var(&e.from, "from", "only entries of this `time` or later, such as 7d (ago), monday or 2026-11-25")
 	f.Var(&e.until, "until", "only entries before this `time`")
 }
 
@@ -123,7 +100,7 @@ func (e *entryFlags) params() apiclient.ExportDaybookParams {
 		Key:      kit.Optional(e.key),
 		Instance: kit.Optional(e.instance),
 		Run:      kit.Optional(e.run),
-		From:     e.from.optional(), Until: e.until.optional(),
+		From:     e.from.At, Until: e.until.At,
 	}
 }
 

@@ -198,24 +198,25 @@ func keyHandOver(f *flag.FlagSet) func(context.Context, *kit.Session, []string) 
 		if len(args) < 2 {
 			return kit.Usage("key hand-over: say who is to take it over\nSee: plumlatch holder list")
 		}
-		h, err := kit.Answer[apiclient.HandedOver](
-			client.HandOverKey(ctx, args[0], apiclient.HandOver{To: args[1], Reason: kit.Optional(*reason)}),
-		)
-		if err != nil {
-			return err
+		return handOver(s, ctx, client, args[0], apiclient.HandOver{To: args[1], Reason: kit.Optional(*reason)})
+	})
+}
+
+// handOver asks somebody to take a key over, and says what is left to do.
+func handOver(s *kit.Session, ctx context.Context, client *apiclient.Client, key string, to apiclient.HandOver) error {
+	h, err := kit.Answer[apiclient.HandedOver](client.HandOverKey(ctx, key, to))
+	if err != nil {
+		return err
+	}
+	return Record(s, h, h.Key.Name, func() {
+		if h.WaitsFor == nil {
+			Say(s, "%s is the holder of %s now; its private key has never left the safe.", to.To, key)
+			return
 		}
-		return Record(s, h, h.Key.Name, func() {
-			if h.WaitsFor == nil {
-				Say(s, "%s is the holder of %s now; its private key has never left the safe.", args[1], args[0])
-				return
-			}
-			Say(s,
-				"%s is asked to take over %s. The hand-over is complete once they prove that they have it:\n  plumlatch prove %s",
-				*h.WaitsFor,
-				args[0],
-				args[0],
-			)
-		})
+		Say(s,
+			"%s is asked to take over %s. The hand-over is complete once they prove that they have it:\n  plumlatch prove %s",
+			*h.WaitsFor, key, key,
+		)
 	})
 }
 

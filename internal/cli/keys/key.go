@@ -83,6 +83,17 @@ ssh-agent.`,
 		Examples: []string{`plumlatch key private atlas-deploy-2 -reason "the new key of the deploy job"`},
 	},
 	{
+		Name: "key change", Args: "KEY", Min: 1, Max: 1, Flags: keyChange,
+		Summary: "Rename a key, or change its purpose, labels or holder",
+		Detail: `Its holder may, or an admin. -holder asks somebody to take the key over, as key hand-over does.
+The lines on the instances stay as they are.`,
+		Examples: []string{
+			"plumlatch key change id_rsa_2 -name ringing-sunniva",
+			`plumlatch key change hides-shared -purpose "cameras in the hides" -label team=field -remove-label old`,
+			"plumlatch key change atlas-deploy -holder team-atlas",
+		},
+	},
+	{
 		Name:     "key delete",
 		Args:     "NAME",
 		Min:      1,
@@ -643,6 +654,50 @@ func keyPrivate(f *flag.FlagSet) func(context.Context, *kit.Session, []string) e
 			)
 		}
 		return nil
+	}
+}
+
+func keyChange(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error {
+	labels := kit.Labels{}
+	var remove kit.Names
+	rename := f.String("name", "", "its new `name`")
+	purpose := f.String("purpose", "", "what the key is for")
+	f.Var(labels, "label", "set a label, `name=value`; can be given several times")
+	f.Var(&remove, "remove-label", "remove the label of this `name`; can be given several times")
+	holder := f.String("holder", "", "ask this person or team to take the key over")
+	reason := f.String("reason", "", "why, for the daybook")
+	return func(ctx context.Context, s *kit.Session, args []string) error {
+		request := apiclient.ChangeKey{Name: kit.Optional(*rename), Reason: kit.Optional(*reason)}
+		f.Visit(func(given *flag.Flag) {
+			if given.Name == "purpose" {
+				request.Purpose = purpose
+			}
+		})
+		if len(labels) > 0 {
+			request.SetLabels = new(map[string]string(labels))
+		}
+		if len(remove) > 0 {
+			request.RemoveLabels = new([]string(remove))
+		}
+		changes := request.Name != nil || request.Purpose != nil || len(labels)+len(remove) > 0
+		if !changes && *holder == "" {
+			return kit.Usage("no changes were given: -name, -purpose, -label, -remove-label or -holder")
+		}
+		client, err := s.Connect()
+		if err != nil {
+			return err
+		}
+		k, err := kit.Answer[apiclient.Key](client.GetKey(ctx, args[0]))
+		if changes && err == nil {
+			k, err = kit.Answer[apiclient.Key](client.ChangeKey(ctx, args[0], request))
+		}
+		if err != nil {
+			return err
+		}
+		if *holder != "" && holderName(k) != *holder {
+			return handOver(s, ctx, client, k.Name, apiclient.HandOver{To: *holder, Reason: kit.Optional(*reason)})
+		}
+		return Record(s, k, k.Name, func() { Say(s, "%s is changed. See it: plumlatch key show %s", k.Name, k.Name) })
 	}
 }
 

@@ -91,6 +91,7 @@ func Status(err error) int {
 	var usage *UsageError
 	var failure *Failure
 	var refused *ApiclientError
+	var file *fs.PathError // of a file here, and not on another machine
 	switch {
 	case err == nil:
 		return ExitDone
@@ -104,9 +105,9 @@ func Status(err error) int {
 		return statusOf(refused.Problem)
 	case errors.Is(err, ErrUnreachable):
 		return ExitUnreachable
-	case errors.Is(err, fs.ErrNotExist):
+	case errors.As(err, &file) && errors.Is(file, fs.ErrNotExist):
 		return ExitMissing
-	case errors.Is(err, fs.ErrExist):
+	case errors.As(err, &file) && errors.Is(file, fs.ErrExist):
 		return ExitConflict
 	}
 	return ExitFailed
@@ -138,6 +139,7 @@ func Code(err error) string {
 	var f *Failure
 	var k *keypair.Refusal
 	var format *keypair.FormatError
+	var file *fs.PathError
 	switch {
 	case errors.As(err, &e):
 		return e.Code
@@ -151,7 +153,7 @@ func Code(err error) string {
 		return "passphrase-needed"
 	case errors.Is(err, keypair.ErrPassphraseWrong):
 		return "passphrase-wrong"
-	case errors.Is(err, fs.ErrExist):
+	case errors.As(err, &file) && errors.Is(file, fs.ErrExist):
 		return "file-exists"
 	}
 	return ""

@@ -48,7 +48,7 @@ var PeopleCommands = []kit.Command{
 		Flags:   tokenNew,
 		Summary: "Make a token for a program; its secret is shown once",
 		Examples: []string{
-			"plumlatch token new nightly-report -role viewer -days 30",
+			"plumlatch token new nightly-report -role viewer -valid 30d",
 			"plumlatch token new sweeper -only sweep -limit team=cameras",
 		},
 	},
@@ -72,7 +72,8 @@ var PeopleCommands = []kit.Command{
 func signIn(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error {
 	passwordFile := f.String("password-file", "", "`file` with the password; asked for unless given")
 	factor := f.String("code", "", "of your second factor, or a recovery code; asked for where it is needed")
-	days := f.Int("days", 30, "how long the token is valid")
+	var valid kit.When
+	f.Var(&valid, "valid", "`until` when the token is valid, such as 30d, friday or 2026-12-31; 30d unless given")
 	return func(ctx context.Context, s *kit.Session, args []string) error {
 		server := serverHere(s)
 		who := keys.LocalName()
@@ -108,7 +109,7 @@ func signIn(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error
 		tokenName := name.Suggest("sign-in-" + host)
 		made, err := kit.Answer[apiclient.NewToken](plain.AddToken(
 			ctx, &apiclient.AddTokenParams{IdempotencyKey: kit.NewRequestKey()},
-			apiclient.AddToken{Name: tokenName, Days: days}, withCookie,
+			apiclient.AddToken{Name: tokenName, Days: new(valid.Days(30))}, withCookie,
 		))
 		if err != nil {
 			return err
@@ -238,12 +239,13 @@ var holderListing = kit.Listing[apiclient.Holder]{
 
 func tokenNew(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error {
 	role := f.String("role", "", "viewer, operator or admin; yours unless given")
-	days := f.Int("days", 90, "how long it is valid, at most 366")
+	var valid kit.When
+	f.Var(&valid, "valid", "`until` when it is valid, such as 90d, friday or 2026-12-31; 90d unless given, at most 366d")
 	only := f.String("only", "", "sweep or read: for a machine that may do nothing else")
 	limits := kit.Labels{}
 	f.Var(limits, "limit", "`name=value` of the instances that it sees; may be given several times")
 	return kit.WithConfirmed(f, func(ctx context.Context, s *kit.Session, client *apiclient.Client, args []string) error {
-		request := apiclient.AddToken{Name: args[0], Days: days}
+		request := apiclient.AddToken{Name: args[0], Days: new(valid.Days(90))}
 		request.Limits = labelsOf(limits)
 		if *only != "" {
 			request.Only = new(apiclient.AddTokenOnly(*only))

@@ -15,19 +15,19 @@ import (
 
 // limitFlags are the limits that a route must keep to.
 type limitFlags struct {
-	maxDowntime         time.Duration
+	maxDowntime         kit.Span
 	keepAddress, noStop bool
 }
 
 func (l *limitFlags) flags(f *flag.FlagSet) {
-	f.DurationVar(&l.maxDowntime, "max-downtime", 0, "the longest `time` for which nobody gets in, such as 5m")
+	f.Var(&l.maxDowntime, "max-downtime", "the longest `time` for which nobody gets in, such as 5m")
 	f.BoolVar(&l.keepAddress, "keep-address", false, "the public address must stay")
 	f.BoolVar(&l.noStop, "no-stop", false, "the instance must not be stopped or replaced")
 }
 
 func (l limitFlags) params() *apiclient.ListRoutesParams {
 	p := &apiclient.ListRoutesParams{}
-	if l.maxDowntime > 0 {
+	if l.maxDowntime.Duration > 0 {
 		p.MaxDowntime = new(int(l.maxDowntime.Seconds()))
 	}
 	if l.keepAddress {

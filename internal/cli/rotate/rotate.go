@@ -11,7 +11,6 @@ import (
 	"net/http"
 	"path/filepath"
 	"strings"
-	"time"
 
 	"github.com/google/uuid"
 
@@ -175,19 +174,21 @@ const rotateDetail = `Say which keys (all conditions must match): -key, -holder,
 
 // wantedFlags say which keys are to be replaced, where, and by what.
 type wantedFlags struct {
-	keys, instances            kit.Names
-	holder, typ, older, weaker string
-	label, region, each, to    string
-	overlap                    string
-	lost, shared               bool
-	fromHere, urgent           bool
+	keys, instances         kit.Names
+	holder, typ, weaker     string
+	older                   kit.Days
+	label, region, each, to string
+	names                   string
+	overlap                 string
+	lost, shared            bool
+	fromHere, urgent        bool
 }
 
 func (w *wantedFlags) flags(f *flag.FlagSet) {
 	f.Var(&w.keys, "key", "a `key` to replace on every login; can be given several times")
 	f.StringVar(&w.holder, "holder", "", "keys of this holder")
 	f.StringVar(&w.typ, "type", "", "keys of this type: ed25519, rsa, ecdsa")
-	f.StringVar(&w.older, "older", "", "keys recorded longer ago than this `age`, such as 180d")
+	f.Var(&w.older, "older", "keys recorded longer ago than this `age`, such as 180d")
 	f.StringVar(&w.weaker, "weaker-than", "", "keys weaker than this `strength`, such as rsa3072")
 	f.BoolVar(&w.lost, "lost", false, "keys that are marked as lost")
 	f.BoolVar(&w.shared, "shared", false, "keys that are on more than one instance")
@@ -196,6 +197,10 @@ func (w *wantedFlags) flags(f *flag.FlagSet) {
 	f.StringVar(&w.region, "region", "", "only in this region")
 	f.StringVar(&w.each, "each", "key", "one new key for each old `key`, or for each instance, which ends sharing")
 	f.StringVar(&w.to, "to", "", "an existing `key` that takes the place of all")
+	f.StringVar(
+		&w.names, "names", "",
+		"a `pattern` for the names of new keys, such as {key}-{year}; also {instance}, {holder}, {month}, {day}",
+	)
 	f.BoolVar(
 		&w.fromHere, "from-here", false,
 		"where there is no steward key, edit from this machine with the old private key (-with or -agent)",
@@ -218,6 +223,7 @@ func (w *wantedFlags) wanted() (apiclient.RotationWanted, error) {
 		Label:      kit.Optional(w.label),
 		Region:     kit.Optional(w.region),
 		To:         kit.Optional(w.to),
+		Names:      kit.Optional(w.names),
 	}
 	if len(w.keys) > 0 {
 		out.Keys = new([]string(w.keys))
@@ -251,48 +257,81 @@ func (w *wantedFlags) wanted() (apiclient.RotationWanted, error) {
 	default:
 		return out, kit.Usage(fmt.Sprintf("-overlap is leave-out or wait, not %q", w.overlap))
 	}
-	if w.older != "" {
-		age, err := readAge(w.older)
-		if err != nil {
-			return out, kit.Usage("-older: " + err.Error())
-		}
-		out.OlderDays = new(int(age / (24 * time.Hour)))
+	if w.older > 0 {
+		out.OlderDays = new(int(w.older))
 	}
-	if len(w.keys) == 0 && w.holder == "" && w.typ == "" && w.older == "" && w.weaker == "" && !w.lost && !w.shared {
+	if len(w.keys) == 0 && w.holder == "" && w.typ == "" && w.older == 0 && w.weaker == "" && !w.lost && !w.shared {
 		return out, kit.Usage("say which keys: -key, -holder, -type, -older, -weaker-than, -shared or -lost")
 	}
 	return out, nil
 }
 
-// readAge reads a time span, also in days, such as 180d or 48h.
-func readAge(text string) (time.Duration, error) {
-	if days, ok := strings.CutSuffix(text, "d"); ok {
-		var n int
-		if _, err := fmt.Sscanf(days+"\n", "%d\n", &n); err != nil || n < 0 || fmt.Sprint(n) != days {
-			return 0, fmt.Errorf("%q is no number of days", text)
-		}
-		return time.Duration(n) * 24 * time.Hour, nil
+// startFlags are those of a start, which a plan takes as well: what is planned is what is started.
+type startFlags struct {
+	wantedFlags
+	settingsFlags
+	kit.LocalKeyFlags
+	maker, reason string
+	yes, detach   bool
+}
+
+func (t *startFlags) flags(f *flag.FlagSet) {
+	t.wantedFlags.flags(f)
+	t.settingsFlags.flags(f)
+	t.LocalKeyFlags.Flags(f)
+	f.StringVar(
+		&t.maker, "make", "here",
+		"`where` new keys come from: here (made on this machine), service (made and kept by it), or bring (asked of each "+
+			"holder)",
+	)
+	f.StringVar(&t.reason, "reason", "", "why, for the daybook")
+	f.BoolVar(&t.yes, "yes", false, "do not ask")
+	f.BoolVar(&t.detach, "detach", false, "do not wait for the end")
+}
+
+// planned asks the service for the plan, which refuses what a start would.
+func (t *startFlags) planned(
+	ctx context.Context, client *apiclient.Client,
+) (apiclient.RotationPlan, apiclient.StartRotation, error) {
+	request := apiclient.StartRotation{
+		Settings: new(t.settings()), Reason: kit.Optional(t.reason), Make: apiclient.StartRotationMake(t.maker),
 	}
-	d, err := time.ParseDuration(text)
-	if err != nil || d < 0 {
-		return 0, fmt.Errorf("%q is no time span such as 48h or 180d", text)
+	var err error
+	if request.Wanted, err = t.wanted(); err != nil {
+		return apiclient.RotationPlan{}, request, err
 	}
-	return d, nil
+	p, err := kit.Answer[apiclient.RotationPlan](client.PlanRotation(ctx, apiclient.PlanRotation{
+		Wanted: request.Wanted, Settings: request.Settings, Make: new(apiclient.PlanRotationMake(t.maker)),
+	}))
+	return p, request, err
+}
+
+// check refuses what is written wrong.
+func (t *startFlags) check() error {
+	switch {
+	case t.maker != "here" && t.maker != "service" && t.maker != "bring":
+		return kit.Usage(fmt.Sprintf("-make is here, service or bring, not %q", t.maker))
+	case t.thenGo && t.first == 0:
+		return kit.Usage("-then-go goes with -first N")
+	case !t.fromHere && t.Given():
+		return kit.Usage("-with and -agent go with -from-here, which edits with the old private key")
+	}
+	_, err := t.wanted()
+	return err
 }
 
 func rotatePlan(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error {
-	var w wantedFlags
-	w.flags(f)
+	var t startFlags
+	t.flags(f)
 	return func(ctx context.Context, s *kit.Session, _ []string) error {
-		wanted, err := w.wanted()
-		if err != nil {
+		if err := t.check(); err != nil {
 			return err
 		}
 		client, err := s.Connect()
 		if err != nil {
 			return err
 		}
-		p, err := kit.Answer[apiclient.RotationPlan](client.PlanRotation(ctx, wanted))
+		p, _, err := t.planned(ctx, client)
 		if err != nil {
 			return err
 		}
@@ -300,10 +339,52 @@ func rotatePlan(f *flag.FlagSet) func(context.Context, *kit.Session, []string) e
 			return s.WriteJSON(p)
 		}
 		showPlan(s, p)
+		if !s.Quiet && p.Logins > 0 {
+			t.show(s, p)
+		}
 		if p.LeftOut > 0 {
 			return kit.Quiet(kit.ExitNotAsItShould)
 		}
 		return nil
+	}
+}
+
+// show says how a start would go about the plan.
+func (t *startFlags) show(s *kit.Session, p apiclient.RotationPlan) {
+	var lines []string
+	switch {
+	case len(p.NewKeys) == 0:
+	case t.maker == "here":
+		lines = append(lines, "New keys are made on this machine; their private keys are written to ~/.ssh.")
+	case t.maker == "service":
+		lines = append(lines, "New keys are made by the service, which keeps their private keys in its safe.")
+	case t.maker == "bring":
+		lines = append(lines, "Each holder is asked for a new public key.")
+	}
+	if t.first > 0 {
+		var group []string
+		for _, i := range p.Items {
+			if i.LeftOut == nil && len(group) < t.first {
+				group = append(group, i.Login)
+			}
+		}
+		rest := "the rest waits for your word: plumlatch rotate resume " + group[0]
+		if t.thenGo {
+			rest = "the rest begins when all of them are done"
+		}
+		lines = append(lines, fmt.Sprintf("First %s; %s.", strings.Join(group, ", "), rest))
+	}
+	if t.between != "" {
+		lines = append(lines, fmt.Sprintf("Only between %s, %s.", t.between, cmp.Or(t.zone, "UTC")))
+	}
+	if t.grace.Duration > 0 {
+		lines = append(lines, fmt.Sprintf("An old line is removed %s after a login with the new key.", t.grace.Duration))
+	}
+	if t.stopAfter > 0 {
+		lines = append(lines, fmt.Sprintf("It pauses after %s.", text.Counted(t.stopAfter, "failure")))
+	}
+	for _, l := range lines {
+		fmt.Fprintln(s.Env.Out, l)
 	}
 }
 
@@ -379,90 +460,71 @@ func seconds(of *float32) string {
 // settingsFlags say how a rotation goes about it.
 type settingsFlags struct {
 	first, atOnce, stopAfter int
-	between, zone, grace     string
+	thenGo                   bool
+	between, zone            string
+	grace                    kit.Span
 }
 
 func (t *settingsFlags) flags(f *flag.FlagSet) {
-	f.IntVar(&t.first, "first", 0, "a first group of this `number`; the rest begins when all of it are done")
+	f.IntVar(&t.first, "first", 0, "a first group of this `number`; the rest waits until you resume the rotation")
+	f.BoolVar(&t.thenGo, "then-go", false, "with -first: continue with the rest once all of the first group are done")
 	f.IntVar(&t.atOnce, "at-once", 16, "the `number` of logins that are worked on at once, up to 16")
 	f.IntVar(&t.stopAfter, "stop-after", 0, "pause after this `number` of failures")
 	f.StringVar(&t.between, "between", "", "only within these `hours`, such as 22:00-04:00")
 	f.StringVar(&t.zone, "zone", "", "the time `zone` of the hours, such as Europe/Berlin; UTC unless given")
-	f.StringVar(&t.grace, "grace", "", "how `long` old and new keys both stay in place, such as 48h")
+	f.Var(&t.grace, "grace", "how `long` old and new keys both stay in place, such as 48h")
 }
 
-func (t *settingsFlags) settings() (apiclient.RotationSettings, error) {
+func (t *settingsFlags) settings() apiclient.RotationSettings {
 	out := apiclient.RotationSettings{
 		First:     &t.first,
+		ThenGo:    &t.thenGo,
 		AtOnce:    &t.atOnce,
 		StopAfter: &t.stopAfter,
 		Between:   kit.Optional(t.between),
 		Zone:      kit.Optional(t.zone),
 	}
-	if t.grace == "" {
-		return out, nil
+	if t.grace.Duration > 0 {
+		out.GraceSeconds = new(int(t.grace.Seconds()))
 	}
-	grace, err := readAge(t.grace)
-	if err != nil {
-		return out, kit.Usage("-grace: " + err.Error())
-	}
-	out.GraceSeconds = new(int(grace / time.Second))
-	return out, nil
+	return out
 }
 
 func rotateStart(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error {
-	var w wantedFlags
-	var t settingsFlags
-	w.flags(f)
+	var t startFlags
 	t.flags(f)
-	var h kit.LocalKeyFlags
-	h.Flags(f)
-	maker := f.String(
-		"make",
-		"here",
-		"`where` new keys come from: here (made on this machine), service (made and kept by it), or bring (asked of each "+
-			"holder)",
-	)
-	reason := f.String("reason", "", "why, for the daybook")
-	yes := f.Bool("yes", false, "do not ask")
-	detach := f.Bool("detach", false, "do not wait for the end")
 	return func(ctx context.Context, s *kit.Session, _ []string) error {
-		wanted, err := w.wanted()
-		if err != nil {
+		if err := t.check(); err != nil {
 			return err
 		}
-		settings, err := t.settings()
-		if err != nil {
-			return err
-		}
-		if *maker != "here" && *maker != "service" && *maker != "bring" {
-			return kit.Usage(fmt.Sprintf("-make is here, service or bring, not %q", *maker))
-		}
-		if w.fromHere != h.Given() {
-			return kit.Usage("-from-here needs the old private key: -with FILE or -agent; and these are for -from-here")
+		if t.fromHere != t.Given() {
+			return kit.Usage("-from-here needs the old private key: -with FILE or -agent")
 		}
 		client, err := s.Connect()
 		if err != nil {
 			return err
 		}
-		here, end, err := workHere(s, ctx, client, h)
+		here, end, err := workHere(s, ctx, client, t.LocalKeyFlags)
 		if err != nil {
 			return err
 		}
 		defer end()
-		p, err := kit.Answer[apiclient.RotationPlan](client.PlanRotation(ctx, wanted))
+		p, request, err := t.planned(ctx, client)
 		if err != nil {
 			return err
 		}
 		if !s.Json && !s.Quiet {
 			showPlan(s, p)
+			if p.Logins > 0 {
+				t.show(s, p)
+			}
 			fmt.Fprintln(s.Env.Out)
 		}
 		if p.Logins == 0 {
 			return kit.Conflict("nothing-to-rotate", "the plan replaces no key, so nothing was started", "")
 		}
 		if err := s.Confirm(
-			*yes,
+			t.yes,
 			fmt.Sprintf(
 				"This replaces keys in %s on %s.", text.Counted(p.Logins, "login"), text.Counted(p.Instances, "instance"),
 			),
@@ -470,17 +532,11 @@ func rotateStart(f *flag.FlagSet) func(context.Context, *kit.Session, []string) 
 		); err != nil {
 			return err
 		}
-		request := apiclient.StartRotation{
-			Wanted:   wanted,
-			Settings: &settings,
-			Reason:   kit.Optional(*reason),
-			Make:     apiclient.StartRotationMake(*maker),
-		}
 		r, err := startPlanned(s, ctx, client, p, request)
 		if err != nil {
 			return err
 		}
-		if *detach {
+		if t.detach {
 			return rotationSaid(s, r)
 		}
 		return WatchRotation(s, ctx, client, r, here)

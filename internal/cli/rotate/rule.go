@@ -38,7 +38,7 @@ made and kept by the service, or asked of their holders (-make bring).`,
 		Name:     "rule due",
 		Flags:    ruleDue,
 		Summary:  "Show what rotation rules will replace in the coming days",
-		Examples: []string{"plumlatch rule due", "plumlatch rule due -days 90"},
+		Examples: []string{"plumlatch rule due", "plumlatch rule due -within 90d"},
 	},
 	{
 		Name:     "rule pause",
@@ -84,10 +84,7 @@ func ruleAdd(f *flag.FlagSet) func(context.Context, *kit.Session, []string) erro
 		if err != nil {
 			return err
 		}
-		settings, err := t.settings()
-		if err != nil {
-			return err
-		}
+		settings := t.settings()
 		if *maker != "service" && *maker != "bring" {
 			return kit.Usage(fmt.Sprintf("-make is service or bring, not %q", *maker))
 		}
@@ -232,14 +229,15 @@ func ruleList(*flag.FlagSet) func(context.Context, *kit.Session, []string) error
 }
 
 func ruleDue(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error {
-	days := f.Int("days", 30, "how many `days` ahead, up to 366")
+	within := kit.Days(30)
+	f.Var(&within, "within", "how far `ahead`, such as 90d, up to 366d; 30d unless given")
 	return func(ctx context.Context, s *kit.Session, _ []string) error {
 		client, err := s.Connect()
 		if err != nil {
 			return err
 		}
 		due, err := kit.Answer[[]apiclient.DueRotation](
-			client.ListDueRotations(ctx, &apiclient.ListDueRotationsParams{Days: days}),
+			client.ListDueRotations(ctx, &apiclient.ListDueRotationsParams{Days: new(int(within))}),
 		)
 		if err != nil {
 			return err
@@ -256,7 +254,7 @@ func ruleDue(f *flag.FlagSet) func(context.Context, *kit.Session, []string) erro
 				"CANNOT BE DONE",
 				"WHAT TO DO",
 			}, Least: []string{"HOLDER", "NEW KEY", "RULE"}, Wraps: []string{"CANNOT BE DONE", "WHAT TO DO"},
-			None: fmt.Sprintf("Nothing is due within %s.", text.Counted(*days, "day")),
+			None: fmt.Sprintf("Nothing is due within %s.", text.Counted(int(within), "day")),
 			Name: func(d apiclient.DueRotation) string { return d.Login },
 			Cells: func(d apiclient.DueRotation) []string {
 				if d.Cannot != nil {

@@ -89,7 +89,7 @@ func TestTheFirstEntryThatDoesNotFitIsFound(t *testing.T) {
 			l[2].Seq, l[3].Seq = 3, 4
 			return l
 		}, 3, "changed"},
-		"one put in again": {func(l []Linked) []Linked { return slices.Insert(l, 5, l[4]) }, 5, "stands after"},
+		"one put in again": {func(l []Linked) []Linked { return slices.Insert(l, 5, l[4]) }, 5, "comes after"},
 		"changed and hashed": {
 			func(l []Linked) []Linked { l[3].Sentence = "x"; relink(t, l[:4], 3); return l },
 			5,

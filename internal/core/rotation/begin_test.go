@@ -124,16 +124,17 @@ func TestTheHoursAreThoseOfTheZone(t *testing.T) {
 
 func TestWhoeverResumesHasDecidedAboutWhatFailed(t *testing.T) {
 	for name, c := range map[string]struct {
-		before            Settings
-		failed, groupLost int
-		want              Settings
+		before                       Settings
+		failed, groupLost, groupDone int
+		want                         Settings
 	}{
-		"nothing failed":     {Settings{First: 2, StopAfter: 3}, 0, 0, Settings{First: 2, StopAfter: 3}},
-		"as many as allowed": {Settings{StopAfter: 3}, 3, 0, Settings{StopAfter: 6}},
-		"fewer than allowed": {Settings{StopAfter: 3}, 2, 0, Settings{StopAfter: 3}},
-		"the group failed":   {Settings{First: 2, StopAfter: 5}, 1, 1, Settings{StopAfter: 5}},
+		"nothing failed":     {Settings{First: 2, StopAfter: 3}, 0, 0, 1, Settings{First: 2, StopAfter: 3}},
+		"as many as allowed": {Settings{StopAfter: 3}, 3, 0, 0, Settings{StopAfter: 6}},
+		"fewer than allowed": {Settings{StopAfter: 3}, 2, 0, 0, Settings{StopAfter: 3}},
+		"the group failed":   {Settings{First: 2, StopAfter: 5}, 1, 1, 1, Settings{StopAfter: 5}},
+		"the group is done":  {Settings{First: 2}, 0, 0, 2, Settings{}},
 	} {
-		if got := c.before.Resumed(c.failed, c.groupLost); got != c.want {
+		if got := c.before.Resumed(c.failed, c.groupLost, c.groupDone); got != c.want {
 			t.Errorf("%s: got %+v, want %+v", name, got, c.want)
 		}
 	}

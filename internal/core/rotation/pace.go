@@ -9,6 +9,7 @@ const (
 	ManyFailed  PauseWhy = "many-failed"      // as many logins failed as were allowed
 	GroupFailed PauseWhy = "group-failed"     // logins of the first group failed
 	GroupUndone PauseWhy = "group-taken-back" // logins of the first group were taken back
+	GroupDone   PauseWhy = "group-done"       // all of the first group are done, and the rest waits for a word
 )
 
 // Tally is how far a rotation is.
@@ -17,6 +18,9 @@ type Tally struct {
 	Failed, Left int
 	// Of the first group, where there is one:
 	GroupFailed, GroupUndone int
+	// Group is its size where the rest waits for somebody's word, and 0 where it does not; GroupDone is how many
+	// of it are done.
+	Group, GroupDone int
 }
 
 // Pause returns why a rotation pauses, and how many logins that is about. stopAfter is how many
@@ -32,6 +36,8 @@ func Pause(t Tally, stopAfter int) (PauseWhy, int) {
 		return GroupFailed, t.GroupFailed
 	case t.GroupUndone > 0:
 		return GroupUndone, t.GroupUndone
+	case t.Group > 0 && t.GroupDone >= t.Group:
+		return GroupDone, t.GroupDone
 	}
 	return NoPause, 0
 }

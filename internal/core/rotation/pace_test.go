@@ -17,6 +17,9 @@ func TestARotationPausesWhereSomebodyHasToDecide(t *testing.T) {
 		"the first group was taken back":    {Tally{Left: 3, GroupUndone: 2}, 0, GroupUndone, 2},
 		"failed counts before taken back":   {Tally{Left: 3, Failed: 1, GroupFailed: 1, GroupUndone: 2}, 0, GroupFailed, 1},
 		"the limit counts before the group": {Tally{Left: 3, Failed: 2, GroupFailed: 1}, 2, ManyFailed, 2},
+		"the first group is done":           {Tally{Left: 3, Group: 2, GroupDone: 2}, 0, GroupDone, 2},
+		"the first group is at work":        {Tally{Left: 3, Group: 2, GroupDone: 1}, 0, NoPause, 0},
+		"the rest needs no word":            {Tally{Left: 3, GroupDone: 2}, 0, NoPause, 0},
 		"nothing is left, so it ends":       {Tally{Failed: 9, GroupFailed: 1}, 1, NoPause, 0},
 	} {
 		if why, n := Pause(c.tally, c.stopAfter); why != c.why || n != c.logins {

@@ -182,6 +182,8 @@ type Wanted struct {
 	To string
 	// Urgent is for lost keys alone.
 	Urgent bool
+	// Names is a pattern for the names of new keys, as NamedBy has it; "" for names that follow the old ones.
+	Names string
 	// Follows is who takes over from whom: what is named after Leaves is named after To. The
 	// zero value changes no name.
 	Follows Heir
@@ -223,7 +225,9 @@ func Make(w Wanted, keys []Key, logins []Login, taken func(string) bool) Plan {
 			return n
 		}
 		n := ""
-		if w.Each == EachInstance {
+		if w.Names != "" {
+			n = NamedBy(w.Names, keys[old], l.Instance, w.Now, inUse)
+		} else if w.Each == EachInstance {
 			n = OwnName(keys[old].Name, l.Instance, inUse)
 		} else {
 			n = w.Follows.name(keys[old].Name, inUse)

@@ -13,9 +13,11 @@ const MaxAtOnce = 16
 type Settings struct {
 	// First is the size of the first group, 0 for none; AtOnce how many logins are
 	// worked on at once; StopAfter how many failures pause it, 0 for no number.
-	First     int `json:"first"`
-	AtOnce    int `json:"at_once"`
-	StopAfter int `json:"stop_after"`
+	First int `json:"first"`
+	// ThenGo is whether the rest begins by itself once the first group is done.
+	ThenGo    bool `json:"then_go"`
+	AtOnce    int  `json:"at_once"`
+	StopAfter int  `json:"stop_after"`
 	// Between are hours such as 22:00-04:00 in Zone; "" for all.
 	Between string `json:"between"`
 	Zone    string `json:"zone"`
@@ -62,13 +64,13 @@ func (t Settings) Within(local time.Time) bool {
 }
 
 // Resumed returns the settings of a rotation that continues after a pause: with as many failures allowed
-// again, and with all the rest where some of the first group failed or was taken back. failed is how many
-// have failed, groupLost how many of the first group failed or were taken back.
-func (t Settings) Resumed(failed, groupLost int) Settings {
+// again, and with all the rest where the first group is over or some of it failed or was taken back. failed is
+// how many have failed, groupLost how many of the first group failed or were taken back, groupDone how many are done.
+func (t Settings) Resumed(failed, groupLost, groupDone int) Settings {
 	if t.StopAfter > 0 && failed >= t.StopAfter {
 		t.StopAfter += failed
 	}
-	if groupLost > 0 {
+	if groupLost > 0 || t.First > 0 && groupDone >= t.First {
 		t.First = 0
 	}
 	return t

@@ -448,6 +448,30 @@ func (e PasswordReadingWhat) Valid() bool {
 	}
 }
 
+// Defines values for PlanRotationMake.
+const (
+	PlanRotationMakeBring   PlanRotationMake = "bring"
+	PlanRotationMakeHere    PlanRotationMake = "here"
+	PlanRotationMakeNone    PlanRotationMake = "none"
+	PlanRotationMakeService PlanRotationMake = "service"
+)
+
+// Valid indicates whether the value is a known member of the PlanRotationMake enum.
+func (e PlanRotationMake) Valid() bool {
+	switch e {
+	case PlanRotationMakeBring:
+		return true
+	case PlanRotationMakeHere:
+		return true
+	case PlanRotationMakeNone:
+		return true
+	case PlanRotationMakeService:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for PrivateFormat.
 const (
 	PrivateFormatOpenssh PrivateFormat = "openssh"
@@ -1139,6 +1163,17 @@ type Challenge struct {
 
 	// Text What is to be signed, byte for byte.
 	Text string `json:"text"`
+}
+
+// ChangeKey What is left out stays as it is.
+type ChangeKey struct {
+	Name    *string `json:"name,omitempty"`
+	Purpose *string `json:"purpose,omitempty"`
+	Reason  *string `json:"reason,omitempty"`
+
+	// RemoveLabels The names of labels.
+	RemoveLabels *[]string          `json:"remove_labels,omitempty"`
+	SetLabels    *map[string]string `json:"set_labels,omitempty"`
 }
 
 // ChangeRotation defines model for ChangeRotation.
@@ -2281,6 +2316,19 @@ type PasswordReading struct {
 // PasswordReadingWhat defines model for PasswordReading.What.
 type PasswordReadingWhat string
 
+// PlanRotation defines model for PlanRotation.
+type PlanRotation struct {
+	// Make Where new keys are to come from, so that what excludes it is refused already.
+	Make     *PlanRotationMake `json:"make,omitempty"`
+	Settings *RotationSettings `json:"settings,omitempty"`
+
+	// Wanted Which keys are to be replaced, where, and by what. What is set must all hold.
+	Wanted RotationWanted `json:"wanted"`
+}
+
+// PlanRotationMake Where new keys are to come from, so that what excludes it is refused already.
+type PlanRotationMake string
+
 // PlannedItem defines model for PlannedItem.
 type PlannedItem struct {
 	// ExpectedSeconds How long the work on this login may take, by what earlier rotations took there, else anywhere; without waits. Absent where there was none.
@@ -2762,7 +2810,7 @@ type RotationSettings struct {
 	// Between Only within these hours, such as 22:00-04:00.
 	Between *string `json:"between,omitempty"`
 
-	// First A first group of this many; the rest begins when all of it are done. 0 for none.
+	// First A first group of this many, after which the rotation pauses until it is resumed; 0 for none.
 	First *int `json:"first,omitempty"`
 
 	// GraceSeconds How long old and new stand beside each other once the new key has opened the login.
@@ -2770,6 +2818,9 @@ type RotationSettings struct {
 
 	// StopAfter Pause after this many failures; 0 for never.
 	StopAfter *int `json:"stop_after,omitempty"`
+
+	// ThenGo With first: continue with the rest once all of the first group are done, without a pause.
+	ThenGo *bool `json:"then_go,omitempty"`
 
 	// Zone The time zone of the hours, such as Europe/Berlin; UTC unless given.
 	Zone *string `json:"zone,omitempty"`
@@ -2798,6 +2849,9 @@ type RotationWanted struct {
 
 	// Lost Marked as lost.
 	Lost *bool `json:"lost,omitempty"`
+
+	// Names A pattern for the names of new keys, in which {key} is the old key's name, {instance} the instance's (with each instance), {holder} the holder's, and {year}, {month} and {day} the date in UTC. A name that is taken gets a number.
+	Names *string `json:"names,omitempty"`
 
 	// OlderDays Recorded more than this many days ago.
 	OlderDays *int `json:"older_days,omitempty"`
@@ -4067,6 +4121,9 @@ type MakeKeyJSONRequestBody = MakeKey
 // ReadKeyJSONRequestBody defines body for ReadKey for application/json ContentType.
 type ReadKeyJSONRequestBody = ReadKey
 
+// ChangeKeyJSONRequestBody defines body for ChangeKey for application/json ContentType.
+type ChangeKeyJSONRequestBody = ChangeKey
+
 // ChallengeKeyJSONRequestBody defines body for ChallengeKey for application/json ContentType.
 type ChallengeKeyJSONRequestBody = EntryFor
 
@@ -4110,7 +4167,7 @@ type ChangeRotationRuleJSONRequestBody = ChangeRotationRule
 type StartRotationJSONRequestBody = StartRotation
 
 // PlanRotationJSONRequestBody defines body for PlanRotation for application/json ContentType.
-type PlanRotationJSONRequestBody = RotationWanted
+type PlanRotationJSONRequestBody = PlanRotation
 
 // ChangeRotationJSONRequestBody defines body for ChangeRotation for application/json ContentType.
 type ChangeRotationJSONRequestBody = ChangeRotation
@@ -4300,6 +4357,9 @@ type ServerInterface interface {
 
 	// (GET /keys/{key})
 	GetKey(c *gin.Context, key KeyName)
+
+	// (PATCH /keys/{key})
+	ChangeKey(c *gin.Context, key KeyName)
 
 	// (POST /keys/{key}/challenges)
 	ChallengeKey(c *gin.Context, key KeyName)
@@ -6083,6 +6143,31 @@ func (siw *ServerInterfaceWrapper) GetKey(c *gin.Context) {
 	}
 
 	siw.Handler.GetKey(c, key)
+}
+
+// ChangeKey operation middleware
+func (siw *ServerInterfaceWrapper) ChangeKey(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "key" -------------
+	var key KeyName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "key", c.Param("key"), &key, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter key: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ChangeKey(c, key)
 }
 
 // ChallengeKey operation middleware
@@ -8617,6 +8702,7 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.POST(options.BaseURL+"/keys/made", wrapper.MakeKey)
 	router.DELETE(options.BaseURL+"/keys/:key", wrapper.DeleteKey)
 	router.GET(options.BaseURL+"/keys/:key", wrapper.GetKey)
+	router.PATCH(options.BaseURL+"/keys/:key", wrapper.ChangeKey)
 	router.POST(options.BaseURL+"/keys/:key/private-key", wrapper.ReleasePrivateKey)
 	router.GET(options.BaseURL+"/keys/:key/public-key", wrapper.GetPublicKey)
 	router.GET(options.BaseURL+"/keys/:key/opens", wrapper.ListOpens)
@@ -10585,6 +10671,46 @@ type GetKeydefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response GetKeydefaultApplicationProblemPlusJSONResponse) VisitGetKeyResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ChangeKeyRequestObject struct {
+	Key  KeyName `json:"key"`
+	Body *ChangeKeyJSONRequestBody
+}
+
+type ChangeKeyResponseObject interface {
+	VisitChangeKeyResponse(w http.ResponseWriter) error
+}
+
+type ChangeKey200JSONResponse Key
+
+func (response ChangeKey200JSONResponse) VisitChangeKeyResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ChangeKeydefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ChangeKeydefaultApplicationProblemPlusJSONResponse) VisitChangeKeyResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -13856,6 +13982,9 @@ type StrictServerInterface interface {
 	// (GET /keys/{key})
 	GetKey(ctx context.Context, request GetKeyRequestObject) (GetKeyResponseObject, error)
 
+	// (PATCH /keys/{key})
+	ChangeKey(ctx context.Context, request ChangeKeyRequestObject) (ChangeKeyResponseObject, error)
+
 	// (POST /keys/{key}/challenges)
 	ChallengeKey(ctx context.Context, request ChallengeKeyRequestObject) (ChallengeKeyResponseObject, error)
 
@@ -15701,6 +15830,50 @@ func (sh *strictHandler) GetKey(ctx *gin.Context, key KeyName) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(GetKeyResponseObject); ok {
 		if err := validResponse.VisitGetKeyResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ChangeKey operation middleware
+func (sh *strictHandler) ChangeKey(ctx *gin.Context, key KeyName) {
+	var request ChangeKeyRequestObject
+
+	request.Key = key
+
+	var body ChangeKeyJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ChangeKey(ctx, request.(ChangeKeyRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ChangeKey")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ChangeKeyResponseObject); ok {
+		if err := validResponse.VisitChangeKeyResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {
@@ -18275,411 +18448,416 @@ func (sh *strictHandler) Trace(ctx *gin.Context) {
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7P17cxs3sj+MvxWUvr+qJPUbXexcNivVU3W0vsQ+cWKX5T1+6rubUoEckMRyCHAHGNHcVN77U+huYDAk",
-	"MBxKpOI9m39sSRwOgEaj0ddP/3oy1oulVkJZc3L568mS13whrKjht+uJFbX7oRRmXMullVqdXJ58mAk2",
-	"bmqja2Zn3DI7E2zJp4KNxETXgk35nWDcMCU+2bOT4kS6L/2zEfX6pDhRfCFOLk84vLo4MeOZWHA3hl0v",
-	"3QfG1lJNT377rTh5XYrFUluhxusfxXp7HtfsjleNYHoCUxjzqhL1F4aNZ1qOBc7NDWeYnUnDtBKsFv9s",
-	"hGlnNRO8hHnQtKIhT92Y8QQX/NMboaZ2dnL55On3RWrCk5+4Hc/SFBOWT91UV25a0s2Sq6koHaGkZStu",
-	"WC14eel+iT7VqlozOWFKj3S5ZqIygs14+7m0zEg1FuzL9y+fsT8/eXJRMCPGblz25OuzJ2dPvrpixnLb",
-	"GPbNk6dM25moV9KIPAkmp7iK3Novnn6TXLwylqux+Blek6KApCe+MLAtYQZLbmft+P6pk+LE7ZasRXly",
-	"aetG9DPLj2KdH3ku1v2DzmGv9xnvjVxImx5tWgtuhbFMNYuRqN2mC2VrKUzBnjCr2bcXF1fs2wvWqEoY",
-	"w6byTqjcQalgnMRcpLJiKmqcjJ5KlV9+5T4uWGNE/V+evBlCwKN7kuLtUtTc6jo/AU1P9G+Cf2rP4d8L",
-	"btxImwN/nK0LNgEhJVjJ1yOt5zkq1/iOHQNpy927X5fu88QCanqgdwETXS+4Pbk8aRpZnqRO0vum6jlF",
-	"dVPtOEHuiX1p2PSsqnnogm5WQiyz7zfu0weO8EFbXqVYQDh5587cWDfKMl5VeC8snIjLcYOFtyUoNtK6",
-	"Elyd/ObGrIVZamUEXJXvaj2qxML9ONbKCgWygS+XlRwDT5wv8Yn//z+IWduX//9qMTm5PPk/5+1dfI6f",
-	"mnP/Xhhxc3HcspVQlq1qraZ0A3zz7Z++OgOa0CvgIi/LH2qOc1rW7pxZifOe1HpxOxN1htnwTmXLio/h",
-	"GhWskgr4bpMiBcjQbeYqSKRsvb4jjQpG59T/AQ6utIbplUL5BeLrbHv3C394U2M3yso0XygYzoj6zukK",
-	"K2lnZc1X7i52YwSOK7kVp1YuRJLtWpb9G10huNhfwsN69A8xtm4q12XpBYg74NtbseBzkZxqLWCuSqzc",
-	"RWbYWC8EcxvnZipUs3DD00pOipMRTO+XBKEUCZV9KGiEtVJNzS5G9Wu78c//VpysuLKiHPrNj/j0Jl1h",
-	"0uFdBZIpQ+APei7UNmVLvjbblH2lV6xyB0daNtNVaa7Yn7t3csGcpNDGsq+/+y5ivXD1Fng9w8t5WUr3",
-	"Zl696wy+RdHE/cxHojJej/VHwKCkchqecKrDpKlRmM24Ii0Sz4eo4Ylogi1RslvuFMttmrzUNeNswccz",
-	"qYSXlGtWaqa0nUk1BQ20w3dBevMyyXS1RmbvZ4FKpDc+vdF6ab26ub3bvCxrYUzKXpi5vXTvdeKGK0aP",
-	"JqWKe/bWnbftF71G4aGVOHXikL1dCnVz88rJLDiT0opFeu/pD7yu+RrYB3Z+L/bZIkcleK1smr/dNGHR",
-	"IDhWTpTg4wUzzXjmjI+JrI1l7tLiY5ukBMi0Wyd+kxPKsthS14lpPX26pfcmNNqEBPD72plQvE9JXlku",
-	"a83RJhvIJq3EHVe6KZnh6/YoSsOUXiXJRC+8RSs4wTXWeIbzljJcqNyRH8y53teSxXfLbUcl6rmg3HcX",
-	"0lpR3o7WGWXSvdMLHqc34kIrYfG29/OV6orxkQFlA8ijnDVdapE+O0C4W27mKP3TShkn+jrTFx69wrdK",
-	"w/hIN3ZTEMFz7uiLMq2AuCsxc72NdV062rV7vv1QUwmTopI2NIFpw+sShK477I67O4e9T8C9lLVY8aqC",
-	"mz8hB5yFvlNKepF3Aw9vnhJYfZf0flHJg2Hmz5z2mlIKc5pcVk1IqkL0dGZwUZJPZ+NUuk/24vER3b/b",
-	"d/NEV5VemaxLgK1gb0G5dWfb8rnI3QVVmZF+shxgoZDIyighC67WqOMatuLSku6bVjhU0jD86P1wsCxZ",
-	"VWwkmGd7xs2+ejP5yYLkSNzqZOoOWTz+Yes6Nl6LcUd+JIzTNUpxhT4q5r5kGHdSks+FIrmzoSDxOfxp",
-	"kVzfWje16TEKW/vG6TigNnfJ3pp7Xf6GVdKt5JksMAl9mxiz2HQKBKoWLa8H9vBzTp2Zv4ipVG8Ev3Or",
-	"2z43U54ysj44lmbNEpyfyO5+Po7o+s7JYVWCS7ESE8uMXghQ9NIitodlrE4fNCSLG5wRra6YEsLxJekB",
-	"MPezpIG1TQX3UVJyLJtRJce3c5G56vBzOCByh/7WL92igVL79IxbXulpk9BM5YJP6achl8Zr93jytpD/",
-	"2uM1N/Jfybf8S6s93vJ/tUq8ZfNg4AL9DP0YSTLN3NFT0wSZxKelrIXZ6xYYKIYhHLDk44Q4eotKkJFT",
-	"xW1TC/blzc2rm9c/fJWULVZ8shkxLA2z2slf9ypRFmy0tujPcD/s5i+cuXt/PN8iJkuGoGoq3kdyuUtV",
-	"1B+BvmS6LXlj0FFoGqBqo0oNv1vwhjnpUMtSJM26jFfno7Qz5t7jLCx40SXGMCAEA186Y/CQfzuY39zT",
-	"zNvdZttb3XN/bRuxsc+XXat2NCd6IBa0eyOIYruJnfbn7CT4L8X9VazeuWmZYnBHFh98WkhjpJpeBuXH",
-	"gGMP3HDeFwZ/ndZc2TMWvktxKPiz0yxUCZxtLFgStblktVjoOxF8hfBKPh6LJdz03Pjvxk4EmMVJceKH",
-	"Bhq517hbEr6bJNYzd6Gp53IyEbVI+gLGgRZ9so0oFnN11srdvljQn0AmFKhcaC5wResWZaAPmwprrkDP",
-	"AQ8e0HisFwtnWWXM4sgXN+NPv/2uL8Q1kW6UZS1V2pTHSODOGwOf2uQ5HxuiaYS3FZ7MSW6stElqLONK",
-	"mz1V/VLw0vHUHtdC5CXa3lJtk6r0Ohj6luEs2VpYYOSZXrGKW0Eh2ySN9VKoPRdWC2PJZ7DzCnPHMH/z",
-	"uMEHXDFxjBWHphdHRE7uplYT6SaYvmJ02XOxirF20oKPra5RKsBxuRP1mrlvnoFzN8SZv/smsfglN2al",
-	"63JgTDo1f4XR8QwJORtX0h1GvCesdncWQ/U06z/q9x0OUq9eaWOdWpvQ07wbbdsWzLjkNjab/GSt+wxe",
-	"uMtxlnUO7G+h4zcyhmQpxrLcWw7gdzKvPKL+mPOMeFGyLQxWapAFCjQq4D41mo25csIH17m3JRacSf56",
-	"9d4gunnh1E8aAz/Rf+4YJu7YlGqK3p2wqUUbPI8M2mgP/ISQGD289lyMpUkKlqkPXm7TIUP5jYnjC3rG",
-	"fsNHoko6ifd2ufZwZtZVDolMu5dBPgd8OhqraCe6a43Pgla6dax7fCXSmzXczEHhG+MrQY47Vu06xeP9",
-	"OfCS3TSTa2yM1eU6ZvvgkJnnFMjnaCE8m4nxPHGdcXXbKvH5I1xyy0ccXCtV0AR9ZHmsm6ok/75PA7qC",
-	"oN4MPlHapglHz/a4DOkJ8JFJCN8UqFS68TGso1XaizjhTWV33UlEnZfwrLvVBC8zPh5uZn7hEM/An03a",
-	"bsO5po9zLUo+tiIzjl8xerJKYbmsKKyFTkK+4uuCMuLsTKzZTFQl42xZyzunts3F+opxUOFqeNuaWVFh",
-	"7FVwygjZiN5FZOt1fvgNI0KFdRYxI0UrTHFxh+RbDGnEP7fp0m42rYc0QXcqPVfoOjL60hzh1cr+0+hm",
-	"QM8mpy8q6fS5hHixViyWOU+9UPuKWVHXOu2Qn0tVZjIZlBU5WyBJWrDuQg6fJQYM/sMop2xHBBPJBjMr",
-	"WlL4VURTi0iRpO9OU9dk9NoxV2wkWKmVoOiatAWsAvIbxtxpBBUy0uCoVms3b+qsfQGTPpPsPvZ3m9wZ",
-	"soi8Ra0njAfb+wuzmbwU62+3C8GVSZuDHXmOqhkJdOuzK8H2roQpKE4hLT2ZNsOFUHuxe2v5b38k1Vhk",
-	"UpwosZj0PiAPigo3gaF5TgfyGkQ2Z/Ab0OUeHAqeh/t5/x1PKTCBYwexbnSSEuyryLu7QxuGgZJzbXoc",
-	"sWnznRLS5mIN+V2gbEEEvhufv3KaFmhg3pVXNoLxqha8XA/fUeTNrPODmJwExt4h0XuecLHKh2oxAwB1",
-	"Kb0QG9kIw6asqzIT7FyIcp1NCtjNCGDkUNZtgt3duCkueaHG9XppRfku8mpshEL8I9uUeX9z/eLm9O31",
-	"i3fgsWU3r65Pn377HZiQSmNOGeaEfn/x5E+hKOBPZ0++6vDJaG2TLLLgpdhLRu0XgHMXURVyO9C+CKtl",
-	"Vuc8/qVPRtxkXI02NAXPgQyrmWbojQu3HWin+91yfnfe4+AD9EC/Zx2atBSN1pFmC5vUoNytnXP8QQLX",
-	"WNTKtIldc7G+nHKlhAX9j/jxktuKm9NytF+iGg9Os22Ldy/PDajs+YQ3TP3eookzMLbX7lkewth2ww5B",
-	"VY0SrYghfELxmCut5JhXEPKlU/Kn779Nx/p0Y53MSee4iTrnhlnW4u42PfEP/XPN8D4kD9zK3dpt2nCC",
-	"Y+cY2WR0kn+mlXPT4DYkR8XPbrNK953k2zPiS1mwceX+0cqA0Vx7Bess7fNeD7VN4HzRruDwgXk3ptuu",
-	"rN3iiI7Zo/kSDY/u6fTO1DT5PaNG4Rm/9T47s81x87rZ0JBrqPBpX+GkWCVA5RsQSc0obGFJWUocQhFD",
-	"aTdcByuoOiNdCDVMPXvxaalN6k59I5Uw7phw0ObhLmmvLcoCrbSes0rORdevcMY+zMQanDFzsQSPmNNN",
-	"ztjHmRZOQKEnyIl+ctBUYuNvi4IZHdTAJZd1m0xQCwiSltuBCB8R2+YK8gFNQjDWkIPoSS6ZXYmMhY5U",
-	"2Ju7W+IVUQIXjAOOl5yw64t0BqkfrcuxOfh7jNUaaFmLwm3kTHzipRjLBa8GcL6jpCdDmESKg15CFCvl",
-	"oRnXwiYzxkfciK+fFqDXr5eCyfQhb+oql5a/lGNITAnR5cbOhLJyzC0kW/CkZN+SkjBDHCi/tGcUyksH",
-	"+HbkJugyLT5fykr8j6jTPn6nh2ZyNSsI8/kNX83cjeGOT5qLx/k6SOQ7rJuCJGaLrEJX734qUVTnlY7F",
-	"ghjQE8fj7C9udbRzMDL764eXp9/DL/5oY/gnmmRG0sCXIFtPN+njI1oBN0wI0/OJVQ4MjC2Enem0CrBI",
-	"RoVfK6bHlletvnrx3cVFcjVQLpjWefZ1o7gvhJqwYd+xvjpu21m9Sm5/itPuy2Wp+BtVT+K8WjYs6AS1",
-	"u0+kD5vTEqxDCToxtJz0uVVlOut0bLOlBSVfg/bx9OLri9MnT0+/flIwqPpnq5kcz8I118ZB3DWHdX4Q",
-	"IIGkXMGW3FhMGdONdWbjJePuf6oRHHHMQhrzxg1euKM1a+p6DZ9yVosFr+fpKoW0NOt1CNicVrIScjqz",
-	"cfhpBEEAmhdmNPF6vjvIOsZNoxeGVECaVGZ//MVrEnWF5bfJ5Guf9Yrfy93Ey/nYfH9rZvxJ2v560lpf",
-	"7358dvN/vmfPX7wP138rtIAXjF5QVY1x+46OrFazghscc8DnytlpkDkYXDxQAGLZjKtyL6Vh8FrNci5v",
-	"k+T66fm37Tpv0Gx4B7rNj2L9Wk20Y9znL97nVykXS11bUcJy06Ob2WSZO0uWgzNbsZubVy/f+TwzMFy/",
-	"efpt0nDdvPi9k9UtMM1FUY1KIhK+6BZaRHIwn6FidFOnbNLrUHuHJUgDpo9vCtkrNJ/MQoy9LhcyoWXk",
-	"i9UiH1zi3kirdR8gMGBPmyXDR9K5wtJWIu2yomBd0Wea5xQ4cp6HiSdJEby0GzJh6J38p/3u5M1Uebyq",
-	"FjmFMFOUPu5kafVGoNon+yrQsxZS5IE0mAtbYuLyQt+Jst8KTziLd873faN6C8cLb4NEJMgS7hDmN7zo",
-	"PUiTRzbC45ETfu/y1ucoJQspnbbmK1gKNmrIBxppEj6XWF3FwVqs5lzN1umkC4qU7aVU+u9kcn56oyHE",
-	"sX079KNYvxeTHZzXnww2PHbnnhcrXpc5WQc+ui/QizoXGSruqWGHndqL7O23RuuhJYmJ4Ey0452tTLHs",
-	"K67Kt3cpebpnXdQ1VUXtlvZWZ2ciMnMZxlOIzyCtuZ3oemflFhVoLGtM7fe6mnuCSbsdjZMmF4ZL7Ety",
-	"gZmLyzuaQ+WA9/RawRfpQhUxsf35W/iOUAOX5umFWIxEqpzw7YRx5kbfz3uQVUSCtjAoL4482filNCEx",
-	"sXhboaumupZ2li6Z3gUq4NMh8DnyciQVBan2zYbvBhKH50JsRmXDAqMMg05AjhYZTzJFQqzD24bO4QtZ",
-	"rXNi/RbqVzv38G40iHsCLezHMvh04ee/AafQTj1NCqd+J/mJcm4SgWoRwQfRU1dMLJZ2zcpaL8EcYx+i",
-	"tB3vO0NoPGmC61ga91uv66vNS9jStg06HOCVV3Hy9c7Cm0PAdOSRWGpJ93qfyH6LTx3UIu/6x2MPPRVB",
-	"zDggDPYZ3Qcquy0YmLJ/evJdwd69+Mkp4f/98cfMiPVSm+H8vqNeN7C0SUX1skkuaWSYa8IL+vYC7aZB",
-	"OvgbaSzCIUDaxafX+CX3juMgxgymYLY6pA99R6fzVV6jA8dp5xVv1HgmSjaiulC6TQqfvILAIJJwQULC",
-	"YvpmRsQLWfagIuD73GnP+n7ua3OOAexxvwvOfydnMQxzuUt/LSWvn8oXNPTkU7WkQZjUkTCy7GIsYKq6",
-	"s5k8ABRuhs8+k4pKSHOoOOlz0s2sBQ9gVBaaiEweUwCTTOxFhyEh0gsgI6a5FBkj/yX6S3X2wH3BbyUn",
-	"E50KY/XydqyNNdlKN/dIyKkztuuEGq61/EurAaIkxszw9UBeVnheJkLRKwNFoyO+vVlbW7NFnvg8BE7q",
-	"HHji0g7ROie7c2T75OEhXDJBtj6uP6bLZZGJhdLajQMuLoU/OVItox9hG43ltcU/lqIS8Y/w+YTLSqRh",
-	"4n4US/uKCkw2LmFKoRqasZRMC4KXpJa92zbKVXyjNrOStWj9pcbMTkX59Ntvn/z5bD+wokh9zt4XB7xj",
-	"xm25VO9dR4/9VpxMMAg4nI991DDBxpONgNWO17TPdhT8/npaeGoPgKajqvhLoXbegoQAZWMoJ7njXtzb",
-	"dqj1XWCkRAq60QsBAA+QJ2tmeiXKTX/PhhkxPOmcBs9w5C5DYihaT596O/DC/VGso7t2H38ohPoAxC7o",
-	"Tx3kdl2VJqvIepis4RcpIU3Fng5CneqcsA23hxc1LaXia5FOfOCt9rrOXYievyMZkZG0ztLxadRbQjdk",
-	"nw02mt5Ilb4ltc0WQiHQ/pI7cnqL1IpPkCPtHQutO+ueeRo+gwwnkiHGIXSFDGTAEdUECEdkdrDfpXi/",
-	"u+9zuXa8iEvmWep60cpt4KYZN5eEf1NPxujXMMu5dGz2j1U6HwVyHm656VE6GlVuJdBIEyH9tYVASYyC",
-	"xz0VQ0XaYDHWSi7aDr+q3aLnvdvqrZzDLEv2eH6yt3xPkd4wOnSlOpGgJws13FMx1sPYyjs0niy8tzip",
-	"tEmXv78BzT7vy+n1MPSwaYCyblN7AMcRq3H2ZqKjqmZKp1UOpA1EkQGLVq2hoMZf5x5jk48q0UWJ2Q+q",
-	"o88xsNvEz6gm78Aj4wx8eABzRg1biaoq2GgdyQ8fxgEUb4OJdFDZajbzlKJxvcGfSzh3n+/yqac5v+MG",
-	"SHH8G/IcJng14uKh1vU9EzZi9KQmnZ+RxekciWmzX5wbv5Ez46p0IUMc3uRj7H0hDaFZUZVBKLvTd51I",
-	"dLTT4YymE5yNdacA6xN8uHeY8obkeW3FIqe/5UddcWmxzi+t/ecrsvoAb6Ny3QRMtsdMBarVcUDLH5Od",
-	"BqaZNbaneMfEJa4jwdzjQfq0Ueo9r1/BFxkM+x+daCYx7R6LDE+Kh4N399InZa7ZjEPsXxtRMKv1njOZ",
-	"oZm6xzcG48kOgGz1WQI4PG0GzSomUzhRPYcauHZb9/W90nqlieDjWTAtW6D44d/Z2WQlixfnFQTi3i7a",
-	"4sxJfsCA8orD7jxlNCazWCBvxMS+bWyaWvnp3qNIe1B1oE/9ce/HryQn7a3KPVTFAWp7x6cz46ZXT/fZ",
-	"ikOxv7ujSMPcxAG10De/6iZqDXO5vO4N1nrBpOHxHLx4Jn/PQ2rAewGppg1JEU6JN2jO9gTDGKZnZ+EN",
-	"0T9hkuA7WLqchUxACwpWfF/jbi8uyVshmxaBp+UJTYLcR4iYFGHB/TJQScMBcuTL4Prng2/35MHBOuWO",
-	"8D/O+SdsNNHbJWTPLQ2drPyxDEY6GvGhPSVAYVoykygpvlc+HKJnTDIj+qNP3xsJp5EU2DTNCZK+otEH",
-	"dofZfmOv4OhAfWy3A9n7xPuL6DAZ6IABlM5Yho9CnSq24uERFM9A51ZbQZlycIFuZHJeKviQ8RHhMy8i",
-	"uLgZ9BRD1arUK4TgftBMQwAmac7vStb4AgxQQjFxSr+u7azoRzAAqI96uKfQiZOM8lkL6hnUa8U43gH1",
-	"DOUuQWAPB+anbyQh/ldima6t+4u337GqDzAtkLfanXLCY/ehwEW2dIvXsBEfR75uGSx7lN6LZLOlWY4x",
-	"AQqes0ktzMwpLnpyxZ4ywOJidgUo8guqmdwWFFLdoi6bFCPDYIh6mhIm61wRQy+jnyWbAlDwCrIbnZrt",
-	"C8B9e+RtPjZ5cTqIMbsmQ19eSs6DFPsPtoNcUd5P2m/QOQuJqrCVEMvbAOGX0Q4dIxNWnqMZgCS0zI6p",
-	"BGn9EM7OPj6WRnlo3OR8ycDo6/WA9Yotsl6voFrpuu55I5S0jrzdD41xVnzNRnw8Z1IVvmI2EMltyUiw",
-	"Shs7HN3DM1nRBQOf+lpVFA3+3EZnrT0DMd26ssPzVY+hpY3JtUwwe7hJwMlo+GQP35M2hkBwE3I37Sz5",
-	"CAKXvNnaCMZrAZ7U0IX3fnFC73OgZecIlcXsfRyfw73w3HajANJUClpGZvH2RWXEytfgD+tT1lsotZ/4",
-	"7C0jwrelJk72RG+8u40oekttbO5OipN/UCdqMzsdazWR6V6u1Bpvv4B5a+js4swQXwvjpJdZiqS552T0",
-	"bU+rMsLXAeC6jXwSJwEb0/CqWmN+fnnWg8Q+IDjuMwb7TExcbtRn0EPJnQ3s+xsPUkTLT1Ntnqaa9zF1",
-	"p1gbfsmeXnzzfcG+vvjTU6cSfXPx5+/OmBiX8NG33xXs6++/cR98+zRjpfWG2AMj9neihhW+xIf7Q6TH",
-	"TdflxixnNTcJ5iJIRbPJVFfMWZSIGuF0sA5C09YWFyerWlrxFlrk2roRO5KK0v3tKA+wEwm7gupiwwvc",
-	"vIFOjDQTLZ+JqsoKxUQlBkQF28is01HcBURW4EWacR6E/YqngV6RWUVafjh7oA+O3myKDPhGtcYSxUyD",
-	"0D6OzfRnfKug50vcopEouOBLyI23XJUGAOxALevv2rgXsO9+qWoZZ13cqweqvoCyYcGZTcm5RURVDb9x",
-	"PIvmKt0OZeA83Iq5ikPlhhCaLOMLrabok3ALv4etk9GCvHqd1pmRyumdqedOJ9qjAHnb5s81Zf0pFfVY",
-	"50tAqXhOGmp0R/kPbUN6Y9CYsNCV/Zdcn+DdXbXgsaQWMAk4bDs7rIBDvduFKL2hx2/pHs3KCIFpF1Y3",
-	"45kwvjASwIuq6hA93YNjDfYBZKWui06tNrRwc0Y5IyA5xqscivLwfu7FCR26nh12S79Dh+ZG54zBDn6Y",
-	"UHECiah+QM9aYTcDqyQ5Hw3al7p+rxsrUqfLBx8TOcBWLGOj1F1A2NbwrK99V//SslHVn/kilf3SBw6M",
-	"DS6kxWsemuuaS8ZV4MovDIPboWCQfwN7gp6AgnGC1wePFXSKhTu0gPg7b1MF0jr6RrF+ZPx5SUja884q",
-	"/gEXaKIsHzK20GfU1xdvU2vBmnrfdh5Im9wLsXq7FDVPIkFKYxpR32bnfQ8ps5+K7MGMumR5csGsZk8u",
-	"nn7DxjNe87EV9VZDXkSrkwaYpF3Hg8XBfnXq8OYM3QP21r9RpPFnsbppRm7UUQrZIoo0duc2s3ZpLs/P",
-	"of+gtUv3I2LbrcRopvX8ijWl+2vB7HhJD9oKvrJC9/pS19hV3KxNpafZw7pH7CKs5Ed3WoYDXKRJ5xef",
-	"odsHJxaG7/Q+fJYbEXSWHnzXRGo9faOPbPjabZAXjMTT21NTeluVP4r1Ox/tGNhRgjOj+NLMNCRyu9MM",
-	"An7FDcDsURdGBI92fwxhPickIN8Lb7FhXvRNcR/6hfIJmCI0lZDn+UsxvCend85AZKggdH8OgYFSpwrE",
-	"d2cUhdBRv/IJqygCIf0lGUHq7xYQmHRE94p3o8NSk3tNccmEMUr4r6rE/gnQTnkLEFooK+pMldcHHzQI",
-	"EOG0/aP1Xnv92EBZ/sPb+1VM74WzNRfr273rxNr7PMG6c8iuDjlPqIjhLrc8BgJaQDtUynFsfTX74MHv",
-	"jGH2xRd/1wLBvvzcniDmvVCAh4XW+wH5P3tstd7oRX8EcOPA9XrxSGAdoqCtJyfjiEVteTW+TbBPAI/c",
-	"oyxbWJ4Q7DfoRAxtnSgLEuOCcTCYcvmLFhpJ6dVV3DvfffJ6cvoTt9jNcG+XyYaPhNxkjcmE+jfsnIzr",
-	"wW3r6+eMkqXIqCBAljbl/JJxdidqOZGiZOJ0wWXlM+JCazfq2ZHJjDP2dm9xULW1Gr+XM4jM6IM6g/I2",
-	"YOQcIzOP+YczBUx7uXzA7ZdroCn4Yk9QtJwyTxr3ELfrBvAZOYyCZwgnFU5GRLpoOWG4UCLQcs5GaTSc",
-	"8T4xk4vn56p5nrm/m64A0DVoECAG+JTnas8mup4Ke5s79B/4nF7cPfR8xdeopoQLfzXTkGKSLV8/gsdj",
-	"8yhpA2q50qtO44T4nKiu3zICveoDeO6tDBrK/CkXzdsA0JBKtYWzz2UdLDInvSe8BvFuMKko9qkjLFvH",
-	"z4m44klbyjcuy7GbEqvbXqrkRYjPacPNGFCA056ozqipU7LZby1j7g7EnMhXg20Wxvgu6dgxbnc6fHBa",
-	"woug81RyORVXSpTpOhjxaSnGTnDg8ct0e658GGql6zkCz0hDRsOCryGTnwo7uWWC15UUdShaM8xqPfc9",
-	"cQCHgqs1uP+vQiEHQMGesesYxxXvBwRt6xwqxCzpQ1sE/qhKdB5nmkD3JRWJib3NeLTXAYksDzLbF2DM",
-	"9Hn9C1Fvq6MrSBpRSivKyzhMSGFzoJGu2bQRxkliodK6ye7ultD2Mwml2wt4Se6NnhdPtTC5r972BKAh",
-	"Snl7jyQz/OJ9Us1ygZaPA309OxCNu3WcEtpJtGcq+Hqod6QRTKhyu+R0R6nn7sw3dAdF1N8gWY8Y6c0b",
-	"SvR5xwrJPIPgMjE1RFqQJGYvXNWoJBP0W/B2rDE+5IvkpTV5wOs+XNtkXs3HtnIZ7R66OAf76T1RukgL",
-	"SaJ3cp4yJe9VSB+DdtOdrCNQ0cxsqxre3zn0OYTAFieE7er+X86f4n9fp6/2Wo+q1IUyTjZ2uLF8VIkr",
-	"7GdX62nNFyaDglk1i4S68uR0xI0oGX7uEUIQ30SqKJSUTn/J185RSXet1bTA6Qm9rNIyfSJFTtbBR+40",
-	"T3hT2d6yyvTCsBaRkgHdy74wAICSXs9DxVS3l+fGcjSbSIVeNHrOT6x1EeWCOK1HKtXHczoVJl3kfs3u",
-	"eNWIOI5d6v5mJkNrL51+RNm72/sGFzkZwpBJ5Ze64utDJFjTAfeWX2g8Tj2WiC/TR1/ryfNG5GpZbvOE",
-	"2L+pQ0bvi7POhiLCdRy4g9u7V+K2ty05VOaAIuF0nZVTUOBb+/WQ75SlKmiKidM9oUm4/7VW+O6hFeje",
-	"QdmT0eY38xAeysAYR+gb/85RI42uPuNVJciM2401IaeK2yZ16m5uXt28/sEdM3cr83qhmwFJzu3w8ctT",
-	"SwB97ie+TCamJhURp4BEAsDoBeb7e6VswZdtemVbeh5n7F356H2bUQ4w3HR29uv3TTmpuazFvfIfMY8y",
-	"iW5BPuv+Uz+RyRsoXUZC0/Mvz+5O+hSg+ZufkRKrTi/cmS8nrQWlyzttzHEPXuSR+YlZ9dJ6QIJFLke9",
-	"UYMcRB3NIjlZp4lVVadkaCKt77trfc8gSInA1CeIdmP0B3TxpA+prOXEJkOz17bNE0Y/7wJSSP/RGByW",
-	"hDbSDjg9TQTIz70teeqsvNR1O4p7BNRNJ5mRdJkqyb3EW7eodf8YzL34mUrihlB2z21NVdChy3vEIYg+",
-	"4Hh50BjiT7/YiB0621YET1JYVPYoBvi2bbIZPhEhOUOaS2Z0JUsScG1lbDiHq61K2gLUK/xAO00drlXy",
-	"LIRE54Dgjtj7CMnRzaYvCI1ohk1zffEAfo26Ea/BSeydlj5/pGCNgnLM8GV4bAZgGdhcYo1d80LaMCLz",
-	"0NcixYCweoAKSZvoveAldbsx+wE5eCiC7iY8fZoDMcsxSl8Wk5td8mbv7Xaz6XLszzCjMd7IVIb4shYT",
-	"+aknRuc44gvC7yO4PsCBAAZK2wLJemffA+MJ+0n+Bbjq24uLC2yJO6DhFXY7pdnmVhnV12XAhUKKw7YI",
-	"9SVtTpy0UHiVNKHTQcapaAepd/BUeuJjuZRCJdP3o4+2zSRMFv/CsP8XS4q6TVWcBfvdN6gDcXdusG28",
-	"090F1kPh5Swt+/LVux9fYK+VPz/5/uKSPX/144ufvsTXFuzVj89fnt68un767XdfdX4r2PWLm9On3353",
-	"+sOzn4pWy5Jqotmyahas4nY86xTl/Hz904uvinaC6b1PUUnfiXr9TJfCpB0ce0UQE911cyd0JnhteNWH",
-	"/ZMIDzV2gJPTWF0LzC6PQg8ZJFZby0zV40rX8yQa5GaZB4wUQhP4tV57971wUvCFsvUu62M7Jy2UTUII",
-	"0ONOhRAFVN1RLk1IOxuEmTfTxuYRwW9eXTuWjJO7fYzdfbF1gPcm8WTbjOVtqLdUluKpQr6iAj2R4XB0",
-	"xq/0dIrYuvD5l2iH4fnYxxJDmzcQptjLNHNb/NJD1GxX7KYaGlUVhUFCsoIRtbPc3f2NKKEYCPFgYyEp",
-	"cVgesRDKzei4aDYHQK05PituVmAT5EoYOL+lN1Yk7O0efI3NXqkQRoMWbHXjLo0SIiOOLUELXWqZiWrp",
-	"xo51NvNnTGm0uXbbNO3+/Fv31ICuyO5deQrl4q87QN0QZASSLVYUdYAIUxZ8VKhyT+fbvcAVoihmLtCY",
-	"+ntfsC+XJa2rnk68wPo3r7xI8MyNcC3uO+iXqQiCGLr/o197oe94lc4j2RGVdMpBLctMQ+0ZL8OY4NOn",
-	"Vs4tkHOb7+yeU2JF3ekh5pfBSYQsk/16WDoDbGjsFDkUHIvtd4eGT7e/fA//7wAVhtw57hylK46zgU7H",
-	"ka2bFjm376jiWg6U9rHNIm3meyh9iG7sq4CJ7S80/7u0RlST3aIINC6aQHqZoAym0798q4N0yNPZzZie",
-	"MvhGe4YvTV1ppZxM0qBcFJaDGmhDqltB55cr1qhMcGjuTPYhZdhRRjydwC9Mtzelo34bNwbQLD4Xvg8B",
-	"vIpQf7YlSPaaprHS8cFMn2CeuCsjUQaHdU88+6xUr6i2e/i7duXrb7E4kaBHGd+Rou/EaT6hwFBGAVj7",
-	"bKovSSc0lmklqHJHu3lR8h40fKV7PoDVb2TKut9RHO5H6HvZZkNB4YsTy+upsAPRP1v93+pLxhXU4aJb",
-	"Lk718SmNZ2mYslLzUSfqGHE9aCYDpv4RntuyGBsAJiC7sVueC2zZ7n1YedGKLDo/0RxJGvRIwENE47ww",
-	"fdx6Ac8zwnsOk77G9vrfmoJ/or3kE6kYS5k6aDdUiIaZ4lCMZtrjXZG1YSiQvhh8UcQVhglqihiGK5Hs",
-	"B+y82cKsnY27tfaBaItgvxKTcXb2fuoY5ZTuEebdyEJNgoSGi3wQi25BceDf2+XEVA4MEE++jxe9rNtM",
-	"7IgCH1b7+6DjcbccWuec4mGHRMZTSGQEbc3yklt+SjHGUa1XRtSnZiaqqpsqPxPVUtSnpTRzEBZBvAPU",
-	"vCr1ypwmEn8jBz5lWvuJ3Umxgvok7ctz3MFZSJX5dtvBYdNleLC4IrCOD5ug7xj02mS08F71QfsbkMP6",
-	"Gy65M+Fu01j5O0rvIAkpX7hZN5XYkW/pHkGxMBJTrrIeAWGt14CHGCM3/vl9rZiQcJq9C4qTpp4mHfIv",
-	"dd0KNvKFK82mdQYONdW/zxtDHdpulJEEYmxFHpNiILLP9vFzbHg1yNcReT+SG1U2OxKGgBpxc5mjsf8D",
-	"/Se/SxZ44u/7Igd7tTHU5zjb0Oq9KuBJ1c1UiNeN8vmA9RzA8zYrxLPpR4/oUNh1Fg6iZMZn6whpX9uk",
-	"2NoVSCm4JIcyWMShO75Pu2F8I0fnCiP09LXWzga/GOHWRS3fdVWiedaxGdEs4ZgBf0UJAZfU8DiCjgi2",
-	"JL4j9vtB2uAqKxk262/cUJhU4abf/iSw/TflC4IxQv2lsVs4NZdGE8TjE8NnferCIfnjsa0Qv4SKqweV",
-	"FsU5NXqKzpq2rohb9uQ7969W451lRhv1K9kSogROe0YT2zM7M6q2SrlesoVFCRUvUXaz2fdiQOIuFnFn",
-	"YCHF6jbfSrHtnoitt0Kxw2BDKioa2RUX90lOYUpRPmG7QxEF+zgyZxj3GJFYEMlVkBqOAbHBXCXvxKHM",
-	"2L7KMl+MXXHVNj0NMUXobb9Hh7u2+9UhDFil7W2plejJGlA6tKbDkJX7A2VXDfSlRKGypL1LYri3h2xw",
-	"Xx1mzMiqGyaCtzIh6IPYzA4riQgb8UZsh/eyORk+G+bm4bv1A7BBf4tCVNm69W1kbQ3S2Sqt532OZMrf",
-	"aBGiVuTVdwpoW4/Z7FESsODzjr3fFjWDPrMfDqC7Z5Ozf+3bGTkjLRAIHW8FMxKdtERASCHnTi2aNooR",
-	"GB5XjLOSrxmf6uGr629iWTaYcNn2MirBF9wXhjyIdbzVJxgdA0lir0JPjCHDfcSnM0V3K98nAna9Y91u",
-	"9pffNIX7juBNRJPNcOGtVmOx+4J2V31r4gQ95wkAJX535ZSfXXmgxclI2JUQKpUfVa1Bk0Z/rHH6e1Ob",
-	"gjRow54+vby4OL345vLiIlP1VptUliU1253WulliwEQaWNcVhdhNYHzQvZ2SB7kYsGDM+LhIQSZEqwJd",
-	"fYAC6e5sSB8WK6riILtC8PGM+VAHHTQfgWqDmd28oRQGuV62zvSNXseOfUM8jkgAroumFubKL1F0e9xG",
-	"L893M3YnG5sZh1Sezs69aBzDnf9F1JVUV+yvH54N6Hqc5+S04YfhxsroyN4P2fRg8Vwh9JbbVerXFltV",
-	"daMU2VB40GP7iC6+AWbSxyAKsp1RQs5wpIWsEHQAOALthjMWugcLyxaNscCZzqhNINkRFvh2yqFnIsBM",
-	"AyYjtRFGvAOMeLJxEStFifZZr88W5MKFhCcz427RV/CWXL0uusiDQyJFMacw3vbpuAF2R+muJymChRYl",
-	"+ONI95Q1YIJR3nIb7NEAN9wBWtsL9L5jeSXEliaRtV/UNW3QYM6koQbx92gAn59jC6hElJEGIZcKGOz/",
-	"gdLWDEpESrT+xOEygKRNY7NJSqLOlOm8940eoT4D9IdWMmHZzlSnhZG+E3XFl72VxVToga4Xqr5AERu0",
-	"mw6ywRWrBL8Tp86ayfF1eIL8L0nObjH4EvsgaZH4UK5va52SITcUgHJ72ZIMKlG2ETajPUh1iL5WTHyS",
-	"xukEbdKlDShHoQdGF05rYCuPImrdUTAzP/UtPnQNv2VaevSHElor3wnQRYf3LkNgoXA/0f2jdHz3X6HP",
-	"TjGfGEfgwOSai8tuxs6w1VOWyAdJU3gl+FzUt24/UhpIAAXnrBJqameXjkDQpMaISoytYe9vriktxA04",
-	"EStRs5G0ZvDl2Fjx4tNSmyaVMZXVTHylHLq3sCAlU3g2HI+9COP9kpvq22U6BMmntchmLBo62Cjpl5tu",
-	"hp3iMeqaNvxLpV4pp+DE2t0WvE/Kh7j1EICT7Tf4QnC3oTtadvhGoI4ioVW9XDg5zw3z78DYi7fnsIjN",
-	"Mm5Ms8j1gYmaOA4r5N3oD5B0865uswje8aLIPe8b/QLIOkpv0GGdNpBpNOKGkKVQVtp1D3wjvc0rC1GX",
-	"E9I8do0DmCR7+L7jE5qgjG6sSabrgtcCMOGCu6LUAv1YcyGWFM3aIxdOGyOz6VH3SgYzlq97EiTBS9gW",
-	"UHYIO3zezrwx6UmbZrHg9XovlHPU59PW2oTX1EHZ6emo92faVKyzWfEUOgppa/h7+jVg+N620H8D65YC",
-	"YAetP9rczZfG/Sg9r+H8PWUTwi4h2iKp1IpUL908J/jTUZBEJ1pvHM6uOMheFgmnRX80e/+uagm2BQC4",
-	"uE4X47zdRmhRp/B7gkynVesQ1uiWD0f6SWNEEaEgoivD6dMGGpkMdiz/VTWGjyqRgXK4Vx9dqA/s9X9D",
-	"5V4Rgl+pboID3eK+FjGX1pqJGUGt+354F7HikpRO9wFcB5fNWJssJDpn7hHCGnIPdnvmDpee+zfT9fgM",
-	"viQEBYkHEfUas/dpn90H4a3N78FGX3R0O3QJG+nXECXaek5Lyo4mmeO2WEhrd3jwoSALKoENFnUhgCer",
-	"hW1q5TP80SniKeAEnDB7NQd4nMS3UN9235S4XmHrm1nsSKb23U8ekj83LF2mUXHDu+U+bebFMnVwqO1W",
-	"puX1g5LJZdTuInEq/Mg78t9glZkT8ONmrxHeKGqpx2tLBw0qnisBYwL+CikPZc1XFIIgQOhwXDElN+kJ",
-	"bQ6TK9I8eppIk/MtKyFKc+qx16m+CA5iwZSQaE+EsAF4opWO/4QKJFpdTqbAkUQQhbY7S+xn+mcjGkzf",
-	"CW7pnDc6SuiJ55nbm49c9tw1TscJOY5dYOttr/NofTvjquxrP9qCTwJVSO8MYZhlrctmbHN2XC7XL+T5",
-	"uUmT1E0m1MgekAqIaO5T/IdFuAONiIgESE/C63NPZyp2Y39SHvcA24dQnkupscOBunS/kcvK/V2MJFf/",
-	"VWpdU3aaEuZ00UU/j40YvcvnIu3A2uKg6buXBmAFzyqe7Knzd8MnCamx4PU8wQXCd0SAwutxU9du76F6",
-	"dslr28KfTeUd6CcWsNrTaZ8qbVRGvar78peiyAIGd+ZimXGiucnueh0sKNSCXIG7kj1xykYlKHXRHaWU",
-	"rxaSgtIjN6oWvPRFUQm+UjqM7KONIRUxhPwBIBuUogp8rZ73NjqT6wlzrHc6F+seqGxQmx6AWQkXY2eP",
-	"YgInOcyDKCTUQmXJ8xzEwWht0+kYBB2bwJTkdpZeh49z7TDr4QX+8SLMisZML0nZ6ylPNSEWd0LZIW0f",
-	"6MH0641JO2p7fHh1QDHB9BB3jZwdTP/9tJS1MMco/dArtfMuo0xzqtySBgKRTFJXglx3iR50/agNyxa+",
-	"LeAzStXYPZKF7iTfftdYK6MrUbBxJaGX3VLuFudApADev1FygZPubAeO3fYoRIKmucr+dZlrBZrfAoQ8",
-	"Bu+HkVNAVx6tndRLds3JKRWiFEN6vSjte4iwtbAFM7ot18OoEpRYddG1B5S10AR8G5AcfWwlnkPZufBx",
-	"502kIS2TAWmPKvYtpskMq32faSNUO17GETSocbafWH5dZTRQZl0DJixxmjuASSAVr68rQL7yJZtBR9Ug",
-	"u6s7BrSsD9knFAoHOxD1cEq0ZN0c4h2ulYCTT9lkRM6+IhDclEUSbm0/k217e1N81KgHGoGZhGx4cXKB",
-	"M71SBHiYuMiqqa6lnS0yvXhSSU97dsHtYYVNSIwwmWgrYQ7ZhaXr2HrYOlNZla59yrBZW16UnJecqtdq",
-	"MOa+/MRKOXVaZWhsHrVYot6rNaHdMfeS/boj9LTuyfQn7uu6cwM9/F8JXj4MeWXGzWzv9stvJxv49tQC",
-	"8QoDgRI8CXOlV6luV7HO8c8M9H3bh/6hWNmFt3ghj2npTJSSr0daz/9rWTULgEEs0LiBeLX41CKBCV4O",
-	"sDZDFrRbDhG0IFSZloa7wN5u5L9S19Ay1x2glGZ+O5Wj9KcLsdD1+naR+zzfwkMslrrm9fq2b4A0v8Jk",
-	"O2NH00y+OkkIy2ubx9zRaiLrRT+IxxcGdruN6wgGrnsIYQA+jq7ZsrFtLJ9YBszJDFKOWN5uY9LuAWJD",
-	"k7p3Z9jCt4T2SCUecQcgJegMbiblDo7vdVFgtpN/0Ul2J8ozFiHAd+OAnWy1KzdXjNAAUmucuLxH4gmV",
-	"HOwGKFoEP0SAB0PMItjXyCkADVm9GcXnQg3DKFrwT7c+LJ28iSkunS8cS7fcfEnXSkBfuIQZZ1lF6Vtw",
-	"lac9Rbq2ZtAYbrEfnr2DTvOYfAhBJPIpW03AtKndittDDlXO753OoZe3mYT6xKJWEV+EYyINHPulKCnp",
-	"qD003l5urSofRFvV0lqhEAgonVOaUUl8RkQOARLFWxb7Isvwdec8Qv0uNqa+RJOf8PEwHxnbOblzaHyW",
-	"WtsJ4KrzBTo/PrW6xfnquBNJPrrjccVGtW6mM+vf0HaTihO7cQoyCqaDc5ykgOeyyF71Jgj5nDaLixzn",
-	"Z3Le81WZH6WdMZ8qMUjT/1ms3gGp8nkIeQ/KA8p9ZhmnT1zjSN27A+X2Lt5rFfVUXP4QxUOhaggXRAI8",
-	"ew5uViKFhMqrKi3fehLgPwCbHzBZfaP5747c9N/SS6TmTtsudo837GvvMfsXMrOuAgY/XlUdxAgs+4vP",
-	"i8/M6SRWNYr6V4DJXXM1BWAej9KfOkUZUNp7AHzYZO501AaO8jt0rmdVVjuN4GtTEJJjGjhVkcRrewyY",
-	"TUe1FpzmHhl+SJFsZl9/Z2QfoJfePw/jpI+bn+fWLCoxAaWjHzYxlX2CzRbBO7QVOW5RIdrQcQr4IVTy",
-	"ZpiSeHdPf8lYLxZdZtgo0LtH2/GQE5ng6/baBEcMBKw1tsaPjjcUNIH3IO7AKPIQlzJX6tZtKLCnE2jf",
-	"lT/Ia+R3glazSf52OkmubUZu5aMkA/Q0CDlCSXdJnpadcKOikneidvc0wq9WFePW2b4222yRvpHWX2QU",
-	"+/z6AuqR0u+ZS7UHXl5LWp8StX0xGrvfCXFfyGd59TjGPFp1IqFajGuRu02MnFKnPaf2GuznuRKjmdZz",
-	"9uWrn66ftc0xQluLpq6umIYq3zhECI2fNmIn3T61VIEwzBfSBp9wW6JyzlYyAk/FDLAR3opYsv905DqG",
-	"5ym7FfBtcumLG4wS53A5oXZKDYAiLaNu1GmQ8U60nzpRiDbRaS0qwZEQTs1LCv0w4geR6hfTOTDbLJPj",
-	"wI0lt29JrjqjmSYgQOOOaLAPZebDR8myJMKnoXmGxZ93JkD2gPANPyiy3JFP6Lt2teelpX5L6rDi7C6m",
-	"IxP3xKHr00CHKYx+SoMx1LyS54fuXeghUh5bqh0BO21j/ZE4ifeZDdnnlvIf+FzEoGxmeDdLCgxEqph3",
-	"hnYcIFGt94zva2E6zTEfIQ+1xhGGxff7tjLL5ho50hwsOKfE6rYvLrQZkHSi5rJViz22ttVd1AlfG59L",
-	"kezrdbHvdNINI2bcJDRtqS7bSjxwvcFrurM+Y7qxl7k63YIaWnSaXBTMCNGmcXgoBKjGhs4dZ4AAfBl/",
-	"14/eNf1RLJwUJ+75dBH4oCyBJLi4l0VInbgNfieuheiOG6yRZEU9F+ow+EtHzL4CLRawd+9nHQ6u9dqi",
-	"T97toaoEdxsnSZnGzk4FVZFbR2NkrQVfs1IHl7aoTPp09fTeMARzn26KTvDP/e7CSqRvfh/j9nld8LZA",
-	"x514Qh9qnkzb0Yslr7MlX1FTM/dU6JS4T0DKjmdi+F0K8ywznuTylpsepy/EoqFKDcJU6R5GWyDl+Nai",
-	"JUU76SwhP9Cl3iVmpl1kp2mWVAyaDXskC+gIvRRVBX2FgSW7vgpA+0nL4aF9GYmmqSt+QB/3uFioCxPj",
-	"O38l5eievaTfovMnz0I5FqVPu9V1WVs66bOGa0fXW105UK0J/c1yJ3tTs8CyIDqvfvKpfYlLODNd+FMN",
-	"64xGGDfK83cG435e4aH+KVoCPZ5awUdUQV9xVb69SzqdzHzPiwG/kTGkJrVO+y9zTQ57wk+IrjKkGaHV",
-	"J9G8inZRSZJQ/dUPUI+1TRC1XvF1ZluDgwXgakwc6Jg1kIThrqYrBvVCEMx1q0vH33tgmtqOq6QwtZ7Y",
-	"3n5De5h9Q7NOff+VqUxnHP9fAi/rEjGf4hkQfAZxNj2+PTA60ppa2vWNE1BUNyV4jUwOUguIhH8KL5hZ",
-	"u0Q3XMi/3xA5d6JmH97chKQFjOxC/FhM5Cd2e/tKG3sKtyymgOu5FF6gXJ6EJKxbP0YrMZcS5PVvEFWa",
-	"6PTOt0loY61szcf2jN1gfztjm5FBnK4fNBtXUigbIm6Ui/6FAVgcqJj5u5oKJWqnd3gsL4l48uzLBZ8L",
-	"5j/+6uzv6u/qBSYC8qoKHIz0Iy0Mbj8ahtHqCiY+jcUSfZdQEKTO2KdTp/0waf6ugHEFYoP6FgxOkYPh",
-	"vRF66W5RKOTDlhsF8x03YMxy4Q7Vp1NUEBe8nsOO/F2hlxSxi2iO0Hp9BdELXjkx7Ac7Yzc+7oj3hs9C",
-	"13550mAlNkCa/11hybSzbLDTjdWNUzrQ1doJpcYYyTOxAGwn9qKudU27sKz1qBILhknVhn0J/Y+/+fZP",
-	"X3kwLWPdRYNJmOyNNBYrnqBH+ZJPIbsB/vf22N/VuKkNSBwfUofHMCNkyu/EGbtm797efMAnUP00EVoq",
-	"Fjpx9Xf1uhSLpbZCjdenP4r1JWUOLSiiO+Wg5pgVtDs1UaY+ABQ62mCyktfM7UqOxdnfVQjsXZ68q5oF",
-	"e+OORVR+e3nyxOO98KU8uTz5+uzi7OsTrPeBE30OovzU+zqy3a66uPN+Q3yH1lpsItU7LolwwxEnQVrf",
-	"cm9ReDtWOMZFn16LaoDMKbV6XZ5cnrjdunav/xFLpZa85gthobHd39JonKHIZRNKf6LrK7ZoW//hLRBk",
-	"zT8bAWX6JGpIBSlQ3PGUWP0FaoqXWhFE0tOLi42yLL5cVnIMyzn/B90J7fsG6YZ+9YmU8i0IEOjKggQ1",
-	"ZxgtmvCmsrkxwuzP3+EhAuGPAubk0rfocX+LeOX8V/j5N7iZknmCf3H0MV1lPgGXAS1paZMW3GmhEydp",
-	"BF98YUDz93Kq8CBoIKyola23IRy1pWo8PqBMMBHMJ9Bxi4lg96mIjTbfdytor01bNyLmhV0ukl+Cu/ov",
-	"ulzvxRZ93ABLCfdcd3q/PZAdd5pCaYaDePSDeS10gQJuG3PLKz1tRCSYunv6g7DPwkNHXHg7SGL5wfgG",
-	"MDOmoeOmR+gDzIIDn8K4ieg0G+kkoAODtybVxXrsNPcKUWJ5mMZOEPDYl0rTo7fcfhUlQ+PaZoRBj1cV",
-	"4dLSTVUKXqLLNC/En7W9BI8vM7NtUTNbKLFsmSm9OvSGueeUPW3RnZLcDBTCR994MJlHIFM04tDrBRcC",
-	"shrLvcFzECW+TbTHmOG+Jgbddj6Lk0hyQEIX4R7qUvVGdIh6chyRHA9BofVBwvmbJJo9aCt4SR6AQthQ",
-	"L+bEQTz4qOy3r2LjPVWQ4/JnzHEpfNQjUiUPeCUVGUXn2syDhTR3dlpcOuAk68hZuKoUJdUM6VjxZNdB",
-	"+7WxFOKVs0zWiB6J0jb4nrtbdm3mnojH4e1ogEE8/eTQp2oHMxxe8aADcP4r/fTbeSnGMsAJJNngZyxs",
-	"cQ+WIYder1Q7y82New6Ptnu3WyMdd/b5s9JJaRnPPZ0eWTUdxinU6hxq5FcHZxsqEuyVrc/pma3dTo3e",
-	"PnJ+Da0Rfit2PvgGMgcGPPgBcmXcg732M13bpSxzNnKIx+Vt5PQgQtlaCp87YRrwPJIzULb1TKkx6eF7",
-	"DAqv5mMLjjXf5sFZL3Kx1DWqw4R+pZVgc6nK7nOZGeErH0AFj2Aoe4ehutCHjxHjrqcGirOJHj5a3YBv",
-	"09vruUExieC+43loLvCZ6ZpV3OY9OxBHScrNntjMjgmQazBMIjc2FGnsP/gvR5SfL5St15AJlpCgbxX5",
-	"PvXErxXTNyJF61I1VXVQq4nE6fl4Jsbz/L37g4bbFgrMQLFazXQVKrbB4p1IVcZOVbeGdVC3nEErleXj",
-	"xBX9zI3dyuxjXJw/iqWFmvzf6Mo80g7TKmBFeRs4AIg+5HastJp6xaR3a1ucp+SF+ZHb8Sx7Y/5xbf1x",
-	"bf1xbX3+11aRDCdBb4mOFY9S2QhADkSeB9QAjYXLm9mtMMOZ4BifoSm+4caevnBS5fT18weGbaz4ZFFC",
-	"nRpbC77oytrNF24J1GvF4NtOFuHiriDkXXLL0axncOsGaFWJUWYkzRl7baOwBtZ1RinFUy0OGN1xf/GL",
-	"BFOtI6U/+VavSSn9Aj7+Q0z/Iab/ENP/MdbFp1NVbuufu2ViVWG6IqQX48I6mQCgoAM663/fvP2ZvZHq",
-	"0cTcjMo1c5FGknCvsALvaHp6hNKVcWbR3emzkmbczLYv0gLShchpHLADdAeF68BhrrKL+pgJTVLrBaye",
-	"dJMh2AGMJEGRxyXeENIwgico8A+EHURfwIQAX0RooG19ADNKeN6i2T2C9y3Vx5AkSJhk6vQGOMQ9xVQc",
-	"f9vVJDE5LgXH7jEu3irS7VvYr4AmAY3zaI+y9y2iXhRDTwg+flyHSMsuQ7wiEesf71Cdm4B3afL+EISy",
-	"NPGUKKVszVbQXnamV6o9Ynw8Fku3UVBLRG0tQ4tkd8ScpuKu2NBcFRNyocwJE/d8Di2AgZ2xt1HhFnZq",
-	"82UUMDak9UAXSNlCnOJh5qgIbkVwNzBlj+OJ2R5nUBDj6YEnsMjEMUK7G+EuTwTbAB3I7cnhgxmNOA35",
-	"e/2ZJjbOxKqbCgRQVXmwId8aG9oaY5yWYKBKDs1dA44YNk33HdLbLuqjxm51UQ/XWpsBnpD5Tajx3Jk3",
-	"GFDssX3rDCqkLpz5+fV3312xry/SFuiGKCuxhdiWFG2LMB8lXzBa+D75L0B9UBC0VoeMoscSDcFR8wLs",
-	"J8yaZYjjsJGo+YXpYqyyLz+8/fCuYO9fPmPfPf36+688Khk2RWyMQGBCDom/1NPESaKwixtZgmIq1Uuc",
-	"4RED2zRCRsHDlXdXgpYlZAJg2vVDdmVSCzPr9dAidc8JO7NFnkum2DzDpyKyHV4448uf6VI8dmj5PeH3",
-	"urFNz5ZFTBmY7yp0twsIwJgt/bvtKFzVCMWQ3sz3cJd/Vnv5TTIlve2w3qH9AyP7uwkJim3flUjt8p2y",
-	"01QlpvPgUQbFyVlmWFsnVEGOPfwZ+ufrBd1/610WzQ84kc88lSAYCId2O4Xkw0mc6f+ATP4BVpsvkuRV",
-	"hX9oh9/l8vo3MuwiuF6wGHxDNVXAVAQvcdXhKZJoE13n1w+4NKl5RABDGZ9qGEeoknTHhRHVHeE2DvKB",
-	"bQ12TOMRTuYQuxFlyVGyYDei5DBQ6BlvNSQrYuyBDDlpjcfcELWAamLo5nDGABM1VFO24BySSrVas9Gw",
-	"VeSbicIVYYxE/mJZ/kCd+/YTZFFRFVQmHCmzLczvka3BaNBtfQMYJzbZD24AImue+7PPqx6fg6/4dQyG",
-	"M4u9Ap6xYpZ6j6glnTa6cFtC3W+m7LfwJhiWEANOs7C+wC9nCHbLkY/DI90xPktGQbdBEOUH55cZV+Wp",
-	"U3P7k8t9ofzjZJdvVucPyjJvLz9fsMjZstZ6sh2pOLBpTPWU/QSkZx6DfDjWEKpdVxUFc6mUV/DFoV2h",
-	"HSjnLH1eh6c+X8X4Ha8tFjpC/Tt2aSD8x5xK88976I6t4ujtTaz3z0ZIEQ3gEAMBBF2fw188aJigdS/4",
-	"NB9ldh8+aJgtfduj/B9J73a8UIr6kpqRnOJ/BGzk+OSUfs5SVtf2qOXKQ1rED9F8A40PHN1FEE66ctMe",
-	"jjdQlPm6TUH4LNXOjVk+sk6Bo4syXwHoPof4ESh0h9YmAnuc81IvqctAb6E56JYLPp4F2MC6UYYZMyux",
-	"qFytfYUuNpSIYgge4Mi0WA9ktxi+Slksemkj/jmO1RGP8ch1V91x812TjmqAbLHAudumgFTRU4zHFbu5",
-	"eQVZDqIOTY/CJhceqaVNhGA/E7DGHUGQeJiKS4/8RgVdEZAZ3Q4QqPJNoZxVYkVVmW2meS94Sa38jhXA",
-	"7AxxBC/58I4hvmfhwKrOsDWPwESVNPa0Frz0JfRpRnK0BH+JNKCqkWQx7MtnN/9TYHYS6m0ePZ/AgiBk",
-	"Mm1w578iQ9gdkU7j6G3e+AkHcCrsEdkjHuWR4yjR0O+R/Dl2CLT2WU3yCEWe25zxq//TbwQZLlK9L94I",
-	"a0JUpy6pezm9o5WMU30V0Ho0gsr6ywngbJ2YKVOcAFjn91dO6Is/O3VwgIXyHlHKEmphOujiVy0Nmz4w",
-	"ZLVdnd5uSW4rNgto3d8/A1odTu+CtrHpUyFUuYXP6FPHS+nuvQNqY7QrRTYb8kBUfwxzZJcWczwLJMfU",
-	"53y5rDUfz/oTayAZ0rCRsCshVOQjCN71qH2lu4KWuraXPr3eg7YYvoZ6Z8oWgqZszv4usOVp9Eb3+0TW",
-	"YsWrChN5tgXUD8Je+8k/+MBt74mfDiKq6YUwV93sD71ShYdI840cAUBO2mJQhs5WavZjWsiBdBmW9Hzx",
-	"O7AkwP7s8D2+pWeOLWmP5ok75t4Sfu8Q50doGxCip1G2LCZpugPv+/hEgeZjSK08T8T9p7PIgHBVSGNB",
-	"t/rCMP8ldHB+lKrUqzY8XjChxvV6iRiQTqa9v7mOMOLO2AcQfR5JEpHifA5UqOtNCqYX/s3v/Lw/38tp",
-	"e67Za9+TyxP2iKpwYu/Ph9hKaN9sOk9m3HjgMYTP9IyhyJomjTilBrurzJMGxM7hNzOLvfQILo2I0NBo",
-	"MJ+PBV0v/1N0XKDFY3gVO/QXK16XAxJS8UHIm/BZqa1Y2+oAwyDpaWm95DJ8QrnNGFqHnvddHa7tx80+",
-	"bOVOxADVWxkUN7SIQ5+RJ48Tpca8E+27qT/OtmNL7Nyp08v/nEOnl8c7cxvIwttKZRrU9zON1RaQSQ79",
-	"KX2rinqpjThk1LaT1ei+kns5vO6B7z9S1iQ2xfojerofuu4Q2+FAbvJdCYOtTtdpHQsHwf2w5LLevole",
-	"Q5l7EmD584iqthN85JBaP3byUbVOwOseGPa44dDMDuH+oZmQO8OAVSDWmDZK7cgItIArxhs707X8lyih",
-	"pz50PyhAsBjUdxpVCo8Hi63zpDUkIiDpbyTa1YdQHCSR6DrtJeflj2J95FiJH+HxUbZ3xEjAOYiVmBhP",
-	"OLAvIDDMAJsPSuaixgBn7LqFem+L9kKKMLa9Vo6jyKEBkVODMVlMUjT6ihmhSt8KGxolQCAOOyVsxNOo",
-	"G0JeGB0r3hoN8HtFW5FTjNv3oXV+IwEQX3qCLITFF74luLs/vf/0MJBuCVm04KXYbW65GybYTuTpddJk",
-	"xj2aW2xsAbSuVmOBphOwzEbXDeIeCL9VJVUoYzVghM+7zUduQp/xlean98gX2k+8FDsuNR9TiPbppDjZ",
-	"UdV4NK7b7/JbcgMuSncHStOWJIcLi+6mPa6r415Vv8M1teuKCh0Jj3ND/ToX695QfVtkICsRMFCkCd52",
-	"rtZQgHBF4gR7CMHNh5UJKdBmN9Z9xMGPYr2HJ/IosfYYzDwX2D3w0v6Nuo+kGex8PONVJdRU9EiO18Y0",
-	"cGkBu1sNAmIDfyeSghDBhJKCbZ+5U5uZtFdM175DK5Uecmx453SO8DXq2wFgOm6ljjlLuNUi2J8Urimt",
-	"6eG7fXiBBqh4L7E8/qjo8p4IObYKO3885gpVM315Ls94Vb2dTEIVy3ElDwHZh45Zh4ZKL/pTNzGRkjpC",
-	"WQ1N1Fr8qjtRR7gIAIIC+A5wFJY1tr4OR8OpedI6kyRWFeEBJZzCCOgz3jnPsHG8oWxRmAAB4WyfIL8Z",
-	"n+MBasudHlcleAVadDtyUlB34V1WHLoBQqPiYyh9eMoqYricwUHtDlFpNcw9DsX3ESP4Gh3oPfbaQlyT",
-	"lEXpf8Nafl/u6PsLLvRdSil0o77Rxn523BMm9r+tu1hGBMPe7Ux7Mfffpz/yXaIslqDvbKjiukaAMMx7",
-	"Od5u00VwSg190xLhFbgY+PatEa4KdGPF/XzmYv1FSloU5JXwxohT6cD1Sa6NcWOsu2+RTNJffUVUXWA1",
-	"K7WHXsjmDL/DyT7oQtozVnkMY3Ysl5IQ0H4bhtG8rLjcF4j0w4b7SLZ5/IiWeszrKOLB84mup8JaN80s",
-	"Oz4XxtZ6bagJ8XLdTSkABSgkTM24QXMAtCFIspqhu6uz4m02egkz+Tc1/4rQqh7VNmhM3PaVbjf6GI1/",
-	"Olur9aTHUPwAzk3YOzlV3Da1wJhasDXYlzc3r25e//BVayPqCVtqQ+2gtzfundvoz1EPDRP7D9EkMAzi",
-	"r5acg+UdPPVQMb29NCe3Lik6V0/G3/zpyXcFM8u5dLfRP1bzK4wWDcqRRsDoA+Dn31s2tyFnd4jFp0ND",
-	"LaA6cv4r/P9bNsH12jtfVr51sc/MlQhyAphdzhxdCDvTZTIv9Q1BP+232/Ct48tVnFwuLwvRx45I+YGo",
-	"0ZKCnQb704AJKRTk1kWhRHjlFxiBjusm1syuNKu0nicqGp5hgef/YMt085B9Sp5LSZnQ1JN9R13C/Rv7",
-	"9Q1OXhWaQoABd6R0tMomGOmHtxo8Etu+lJXfsnyNuo3W3KrTXQ5CMD5HDsHrSor6uOzu+2ftnUzdenc9",
-	"iFfs4m1rmqnr5I7UavCxPlgkHUP/b2f3yFpDVhB6dNyQw3AMHXKDTUCC7WaS1QaT1IKX3jhIpeUYFEV0",
-	"p+3HMi9hSp8ry+Ds/lNYJlXVtcFBtW5sz5XqBOSKrw0b8fGcSYWpXShXwJICnuG1IG+o46hRwL2iIkNI",
-	"IFFClKZgY22s+w996IX7GqHDg4PNu33XTnGiwkYEfwu/d2Lp2QppyHjBtR36pq60m7rFFi9SEbCsibqZ",
-	"+w4UwhqW7+Gw4J9uS71S1GmlBwy8SPTHgJs6Srv0JZELZ9Qby3tgVMXylp7eE2gzHjYUF8OAlL9lrF4u",
-	"0U1HsO7ZJFqlbyG3fr8Z/Ngph7N8LrDhAPnihZGliKFA2wp8A4gbTE/yyKuma8uEzKoNhWUrgSpPJ81s",
-	"vfbqhHIUctc6RnuhL5FjX8fKXK2Bp68cn8NRIbz8SjB/nPNwXDPBayN+PyBTOmi5rsrw6XH1pTuvlvcJ",
-	"MlprpDR1LYG2pNLtT6pPfErKHMIieBS0/44uPACrz7KFNpY9ubjw2vHhN9HsaBrh86igt183RCAJ2Bl2",
-	"zR1eZvUUzt3lJuiwOygENsurynfhJycgpFJkDHKzsx9ElMYacr7cZK78gQcPCjPiTtS8gjvDDAW4zgug",
-	"Bf/0Gj98cnGxWx5dVxW0m7sT3aoO6qunawBifEB1x3E9D8b0+OlalAPiC9RLalA6cEtQ2Tgw70KGepZ5",
-	"X0rl9e6RE85UF3TZuTpB/XFzLghwagsakxZDJUV0w+valxMF1zWmzynIYvBKJej6pW+g5XESfOs0OwO4",
-	"eZgfks2ZiTIj436Gxe44ClslUCqecqiBuiIkXsX+C6dcsGX4Zm/Tq3/2uhkW/NMboaZ2dnL51B2KhVT+",
-	"9ycD3SBTqPtx6gz0TivYk6feEWq4LDEHfSXzdVwVBF43ZiUXzeLk8lucEv7STuiRO764jSwH54CvuNNq",
-	"G1Ue+Ox4jWZnPJ2eegzKvI0yj4bA2PLxWDfKYpsibBN6ODiddLXpdVm+bU27zzLL/Gexagn5uJnm3XET",
-	"ABS4YWA1YtLuodt/RBhVgcPPf/U/QvRgyS3C+XTn94xSyny+E4ZdoEMavJTxCqzwWiy4VCaZqamm4t7c",
-	"4b84NLz/evITLORYbOTng8t6bH/NUE7ChnXQXQbgP7HNNEznxQc+3RHPemTuO68Ev6P8gVwmfBD63ngH",
-	"R4JhRic4DrNN39BbH8ZxR9UfaYaJzXwdK0p6MjkCIloKryvkYGDt42qHoROcBTOx6KZFYgY5pLcaHWW0",
-	"OtMDOiSkzZp/5y37SKmUls8FeQtnesUmvMazeIxbeNOpjkgbReiSYKKCM8z1mrWGVtjt1UzjphBWWXQf",
-	"jSttRAlteTO95g64Z4eX1p0ZPjYC9a7TDWernh8WghLzd87LRvS7L8AI9X4GDgcW8q0uI1wvaPzlwbtq",
-	"agdWhFPPGYh7n+NTt6XW8O2pFgDUV2E3xiunjfrUwC5+GIwDAKO636H1Dhb3vBG/cwNkXMYVWwjS2Sh8",
-	"dUgUiuvKaBSnESGpEylMIvT6vGJ/GpQUg18+bnPPHdlUevK8EUNBIgJPHtjGAwdM9nS80ivMkI3uOV5T",
-	"W9GVrqMe7yThYSN4LeAX99Xk3fZe3Adx8jB8G13XvosGYDQObW6xo3pzPLuBr/zWP7yTdxSE6u2enm1N",
-	"W8uJvU8Dto77DWKAK772ccPCtzkM7efnYu19pQXCCo04NJHOHixd1+sHTOz3an3u3dXHba0S583ztom/",
-	"bHPNofYkXDDw+8HxfLrZ+9jOca+R79fjscN60CsH6yMRGgmyAu+Du3TUkJk70ENkNK7tuEivIKjOF3yZ",
-	"lddvSLhMuTtDIEYuI1lNGxCJ7NAFfuUbnYaOttjuG3wwLVfkpflPfLnL85zw3bakK9gTd8c9ubi4uGJP",
-	"L4Y16N525O4Oyv9xCfwha/+QtZ+rrHViJNtIYnlw5RdAPvrjG+/9Q595a2a/mME9jGWLiLkvd60CNy8E",
-	"V+aScQXJyTVllk2lUtArY8KgNxN9oAiqyD3t85JaTAT2ZWNE/V/+k6+yCVkCW3/+XlwKZB6iE/gdSaWo",
-	"HB3y7y8YL7aaTYVN5AWO1oxjzs8Z+9j2bTVWL003cwwC2bat5odosEH9oMAOOfUC88tGYhMEF0NuRQoG",
-	"mSj5ucbIOnN8ZHdZZ9gUlAx8fFi/WTeD2fPu+a9101NR86rj1GWvrWF1o3xSzURXlV5hK2mu1hiYv2Tn",
-	"daPoxefiTkDP7KRaeT/+eN+4VzyGENixP0e6rYhyiB2zIy+LE6zGaiZ82ZNT8AAoQ7NSt39zKihGylY8",
-	"5PeGBuGhpR7oo0xURmQglTCB+/PfO5xnfgfdp8fdwEaVOl8U8MyJXD2h2h4rlgRxF468B+PUwrTpcpBl",
-	"NxLTRhWtDwevHAb6yHa9iRIr0Ekdr4SylAJ7wXMfYgSIZDrVbsxUYcFfVakfuO+fCbp2/+l264cwAdD5",
-	"8JJXW5j0KfTs6VdN6dH3DRZzHD/9Jh5xaAqOXxA2ITpkIs4uHei6BOCHzgTimI60zIhKjC2hu7jnBFSB",
-	"2plYGFHdQbIHBmTQrV02acj+DmE+U41mc5qPnPmzPXZC7jaVOPKJctK36u8K+AIBQ2Ay7LrlH8804fBD",
-	"rrpUTaq3FmILPogv3Jf2RRlsKnEUjMEsIc+pSCjffgHTgw5JicOfjcQcHzmd6Xc/HsPums/eD/Kf7Jug",
-	"PRrknPD7+bt4J8C47tzNeOmyZcVVa4cwM9MrBZB/7u+hIGil66rEjlSNdQYneJEJH9Yrti0WQc4BQWN/",
-	"3h4IP8nHdkF0xk2Vi9HGHdMJ4Xn03G1/TwX1R/Txhzlhmp4zb4Ozy8Ouhrw8n8wHyV4McniwprVTuToX",
-	"y0T+zbuKq4h7jlIITa//CMGg3+sycgvNorpU/NBoIu2G/+p//K0PfefeJ9h/8ejOhp5T9OrACZG7CJlS",
-	"1DZLgxoo8w4HqWgVXF95VEBtLOXAT7isRInxZrhJyR8RO5XWwlIFsG7sJbgq9ARepGtIkKPqzjP2EVLm",
-	"7kRdy5JyjADkiEqOKBsFMsBCz//wAsYrO9PNNJR1zwD7czqFPt5b7o5cbv7hOOrYOurvJRJ2XQhHvAUi",
-	"Xg7eip0KK1ZgPmQ7i0fKTMNyWB8Vh6SDA2UkRKTwiQmPIfXceEN00VUA2MB6hoJ1OphQnv0j3TeDHeuh",
-	"+gI84QU6igKKmF4UMVq81hPDRmKia0Qr4o5jyPs+Bj2EsBlKMEpa9ztXTFfYpnLB18xYWVWsknd51/u/",
-	"y534e3jgU/sNNQq7QB5B3lA6BcIQREA9ooRm60kAnlBG63YxhuxkLzjinkOnRg95aaxYmi4IkKODuWpz",
-	"yelexQ/wdrNy4S7MlWYLqRorjM+eitvtOJkibFsdW8D1Ddo7xyzfpZYqoe06ChxOmh7pctye5O/VxcnN",
-	"BKawVwEvqEiHvzubXW6d5vP36LhF3PdaHJbPAiNo9UfezBGlfjPMLYX82HVHHaaLVOciCBkIveZloz7L",
-	"CHa+++9hev6mKUW5GlmCfeR2PHsAydIoXtzYgPpoRJQmiWW8LXu/4caevnBTPH39/BBot7DcU2NrwRd7",
-	"gt5eKwbfZktRE66J12LrRl1B/lTJLcfr/32jQnc1ibUXHl4U29/BFJgArBKvUh50pyHbnBbappu3O09K",
-	"SB+EITwQQXKC0Q55C/BT3agtEMyVrucgdtOaE2nB3JEFm3Gg/f7Jgi4kTehAXIKTmCSsZlbrOZPW6cs5",
-	"JfnGiuWDjvaxkA9hYo9t2R9bnnR1Eqdq9kndG/f5EZcL78/440JLCAIxPGg5qnvxuRKr/nYV7xprnPSo",
-	"1+SEbrsDUO9dDk4s6lyxjhrieU3fndxtzv9ZrNzS74NVns+6Of62YH1w+cB4dqXVtA+LgfD4+xp33cip",
-	"etvYk6GheHqlmz2Um3sRP9Z6LgVF6DtwFDfCnj6DT48GStFfZZRvJPjTUY/kTyJtG2lqXCbV9HilVTkc",
-	"H7ffr48V3qGXP7KkT9P5BnsbSnVFUiTwrVSME78+NqsaMW5qadcnl3/7JT6yaq2V6JzZ87Hu60D8g7zz",
-	"3hpdBjUM0WDZhI8tGFnoBJFTdSpDLFoa0zg1BTSQia5JG8NRvwgH2SMVMV7VgpcJncNN4Zmb5HF46SUs",
-	"Agb4vPjp/md2r92HAgT0eQ7ggiU3ZqXrskATOssU1IpnoWtxxl7qmj25CN61+Jgs+Bph+hbQ21DPAR+5",
-	"8ypThFERhMSjkrEvvTpMmj2hBn11xq7xVfB6pW2q0wGs+4YuriOFnGLiDmKuxGVILxGHxqfzHIDnNOuw",
-	"vxG+xfio1ivTNvl6uxTq9XP2TCslxpaOeyK708xf4wgbi/0a0y22QIUpad6P1skRjEToGz0OTNvjSPqs",
-	"RC3S6BybfOdRfMFlHuDsSY4a7jFNhYc0hWgJFipxlm2JdA2jhT3YUF3v7QdMfXGMUnrv74m61vWgL+Kl",
-	"0X5zWTWLitvx7Fb6BT7YczGzi2pPj8WGDgDuuErwEt2imu5PZXT1EE3gP/DEeMHfU+lBqIKtZ+QLA34Q",
-	"/9Ur7xuB8jt6sWFClbkshnd+0CO1AqPX74P7l7gXCNcNXlIeHucxcVX0x0Ju/EM7cQy0AZ0BrPSRLtdX",
-	"2NvbmZNZ2GheVceFfh8UnPLqwoDQ1IdNfqTz33IgqM0zXZVRsRG2xTxwGmm8hee/0k+/9RnrL1TZakap",
-	"G2PJ7Sy6MDpa1KEaJA1zDBycTva0WfanL3TQ7iiebPwNAHVepU7WZN4I+9flUZ1zMEDOO6dRWziaXVFk",
-	"m0r7Ro/A2b4XLNmJRoxrYUNwfllLwO9oyye9Xw4ymi2vbaoVSkvaI1iIbtbX5O26n7A+LDbvkAu0Gbnx",
-	"R2IH/vRN9NyjSNAw3tACuGgljwtDHU318wWijun5uAVpmyMnJHV44opxthKjmdbzL4w/8bJNS0CLCFvV",
-	"Hjhq0HLP+a/tL723H9ae9W1/31oj2IbUVRm/NX9b3ut29In3C0I3MEJBobq0Bz0vaXRvyn6Wlum6r7AP",
-	"td7Pj7hHcFKH2RxE0+fgyz+IG2jA+TgvBS97b47n7oHP8WQc4dZ6LirprJXBOWndpFT8tiiPUiy24yK7",
-	"Eaq8nvJU091/u73qV32VxXVm1N+ArYrdyaDq4pHOkhW4M5lqPvCwaiUo64Vb8J0nMklFrK/9b9/PMCW3",
-	"7PxBo2yZQ95xsJcrIZa9KTvct68TvNpqMBqAGcFJO8a2yliX6VOQAKjQZIorbyDCesTCSBzgkasio0ET",
-	"vOo+PFI9ZAoPFHf4/Ff4fzdGEw8TTJv2tGH72QnwrWMnPO6m+nGBV7uE3qo9ynRap/a88KXI7kthuSMV",
-	"75VaHzageFz87COUKQUqPEaNUhjsc0H3hU5yeRCN67L8IPjiMzbkYXoPcS85Chyk79P2ZQjEPf/V/deL",
-	"/PLegwhATp20hJrK0yWjaGantyW9vH4lxuKbDmxUx6SdHtw9EVP2fCEWqDt2umnlvBTveG1/R+IVD26l",
-	"kyE2BbfJr075m9i684C2UpMQEv+tpfrfTdGjUBP4GBJ3ev0FH/CR/8XRQVjhvWKD1tPmmJU7Pa5unPnn",
-	"C7xGlH1cB7e7lNtxEyIAMswI2MF7tU+KEwSlz3q3H7ipu6P1yEznv8L/vVfIe3Gn5yKz+SmRRk8e44oF",
-	"YirNKq2mAV3ed4w/cJDX1nzcV7R8w9em7enAdM1mHj+Ds4l0E4QwpW/5O6rkGD6VpouRA6voIOIANmYi",
-	"fvnBTelIBj+8+4P4ZB87wRUXlXTdONrWYgw5nQeHcOmGSH89GQlei/rk8m+/uEs2FCv87RfHn0bUd57n",
-	"m7o6uTw550t5fvfk5Ldffvv/AgAA//8=",
+	"7P17c9s4sj+MvxWUv7+qzNSPviRz2Vm7nqrjzWWSk8wkFWdPnvqenXJBIiRxTQFcArSiTeW9P4XuBghK",
+	"AEXakie7O/8ktkURt0bf+9Ofj6ZqWSkppNFH55+PKl7zpTCiht8uZ0bU9odc6GldVKZQ8uj86MNCsGlT",
+	"a1Uzs+CGmYVgFZ8LNhEzVQs257eCcc2k+GROjrKjwn7pH42o10fZkeRLcXR+xOHV2ZGeLsSS2zHMurIf",
+	"aFMXcn705Ut29CoXy0oZIafr12K9PY9LdsvLRjA1gylMeVmK+pFm04UqpgLnZofTzCwKzZQUrBb/aIRu",
+	"Z7UQPId50LSCIY/tmOEEl/zTGyHnZnF0/vjJT1lswrNfuJku4jsmDJ/bqa7stAo7Sy7nIrcbVRi24prV",
+	"gufn9pfgUyXLNStmTKqJytdMlFqwBW8/LwzThZwK9s37F0/Znx8/PsuYFlM7Lnv83cnjk8ffXjBtuGk0",
+	"+/7xE6bMQtSrQov0FsyOcRWptZ89+T66eKkNl1PxK7wmtgMFPfFIw7H4GVTcLNrx3VNH2ZE9raIW+dG5",
+	"qRvRTyyvxTo98o1Y9w96A2c9Zrw3xbIw8dHmteBGaMNks5yI2h66kKYuhM7YY2YU++Hs7IL9cMYaWQqt",
+	"2by4FTJ1UUoYJzKXQhoxFzVORs0LmV5+aT/OWKNF/V9uexMbAY+O3Iq3lai5UXV6Aoqe6D8E99TI4d8L",
+	"ru1ImwN/XKwzNgMmJVjO1xOlblK7XOM7dgykDLfvfpXbzyMLqOmB3gXMVL3k5uj8qGmK/Ch2k943Zc8t",
+	"qptyxw2yT4zdw6ZnVc19F3S1EqJKvl/bT+85wgdleBkjAWH5nb1zU9VIw3hZolxYWhaXogYDb4vs2ESp",
+	"UnB59MWOWQtdKakFiMp3tZqUYml/nCpphATewKuqLKZAE6cVPvH//zsRa/vy/18tZkfnR//ntJXFp/ip",
+	"PnXvhRE3F8cNWwlp2KpWck4S4Psf/vTtCewJvQIEeZ7/XHOcU1Xbe2YKnPesVsvrhagTxIYylVUln4IY",
+	"FawsJNDd5o5kwEO3iSsjlrL1+g43yhjdU/cHuLiF0UytJPIvYF8n26efucsbG7uRpojThYThtKhvra6w",
+	"Kswir/nKymI7hqe4nBtxbIqliJJdS7L/SyIEF/ubf1hN/i6mxk7lMs8dA7EXfPsolvxGRKdaC5irFCsr",
+	"yDSbqqVg9uDsTIVslnZ4WslRdjSB6f0W2ShJTGXMDmphTCHnehehurVduee/ZEcrLo3Ih37zIz69ua8w",
+	"af+uDLcpscEf1I2Q2zub87Xe3tmXasVKe3EKwxaqzPUF+3NXJmfMcgqlDfvuxx8D0vOiN0PxDC/neV7Y",
+	"N/PyXWfwrR2NyGc+EaV2eqy7Aho5ldXwhFUdZk2NzGzBJWmReD9EDU8EE2w3JXnkVrHc3pMXqmacLfl0",
+	"UUjhOOWa5YpJZRaFnIMG2qE7z715HiW6WiGx95NAKeIHHz9oVRmnbm6fNs/zWmgdsxcW9iztey274ZLR",
+	"o1GuYp+9tvdt+0WvkHkoKY4tO2RvKyGvrl5angV3sjBiGT97+gOva74G8oGTH0U+W9tRCl5LE6dvO01Y",
+	"NDCOlWUl+HjGdDNdWONjVtTaMCu0+NREdwJ42rVlv9EJJUmsUnVkWk+ebOm9EY02wgHcuXYmFJ5TlFaq",
+	"qlYcbbKBZNJy3Gmpmpxpvm6vYqGZVKvoNtELr9EKjlCN0Y7gnKUMApXb7Qdzrve1ZPFdc9NRiXoElP3u",
+	"sjBG5NeTdUKZtO90jMfqjbjQUhiU9m6+hbxgfKJB2YDtkdaazpWI3x3YuGuub5D7x5UyTvtrTV949ALf",
+	"WmjGJ6oxm4wInrNXX+RxBcSKxIR4m6o6t3vXnvn2Q00pdGyXlKYJzBte58B07WW31N257H0M7kVRixUv",
+	"S5D8ET5gLfSdXNKxvCt4ePOWwOq7W+8WFb0Y+uap1V5jSmFKk0uqCVFViJ5ODC5y8uls3Er7ySgan5D8",
+	"3ZbNM1WWaqWTLgG2grMF5dbebcNvREoWlHmC+xX5AAuFWFZCCVlyuUYdV7MVLwzpvnGFQ0YNw4/ODwfL",
+	"KsqSTQRzZM+4Hqs3k5/Mc46IVCdTd8ji8Q9b4lg7LcZe+YnQVtfIxQX6qJj9kmbcckl+IyTxnQ0Fid/A",
+	"n5bR9a1VU+seo7C1b6yOA2pzd9tbc69L37BKkkqOyDyR0LeJMLNNp4Df1ayldU8ebs6xO/MXMS/kG8Fv",
+	"7eq2782cx4ysD5akWVOB8xPJ3c3Hbrq6tXxY5uBSLMXMMK2WAhS9OIvtIRmj4hcNt8UOzmivLpgUwtIl",
+	"6QEw95OogbW9C/ajKOeomklZTK9vRELU4edwQYod+ls/dwsGip3TU254qeZNRDMtlnxOPw0RGq/s41Fp",
+	"UfxzxGuuin9G3/JPJUe85f8qGXnL5sXABboZujGi27SwV0/OI9skPlVFLfQoKTCQDUM4oOLTCDt6i0qQ",
+	"LuaSm6YW7Jurq5dXr37+NspbjPhkEmy40Mwoy3/tq0SescnaoD/D/rCbvnDm9v3hfLNwWxIbKuciGihx",
+	"04IbbjUrbaxOi5GHAoRD9wTSKn1TV0qPdiLUYqluxXVr7WxfTwzUqBkZw+PMKC3M9f1NqS/JXX0fSLvu",
+	"TqFWDlRLBnHFG43uV90ArTYyV/C7AR+j5bl1kYuosZzwlX0szILZ91i7FV50jpEhCGzBl04YPOTeDk4N",
+	"7ijReTP0dgyg5xi3XQOhJ51dynY0y9AhwrabvGnHftu52XEv2c4N/y27u+LaOzdVxNiG3RYX0lsWWhdy",
+	"fu5VSg3uUnBuOg8j/HVec2lOmP8uRffgz1ZfkznwC23APqv1OcMb5D2w8Eo+nYoK9Ceu3XdD1wzM4ig7",
+	"ckMfuYtodQ/4bnSznlo1QT4rZjNRi6iHZer3ok9i0I6FVJ30HcT5gTdMQZFFI4xLWrfI/f6wuTD6ArRH",
+	"8IvCHk/Vcmnt1YSzIfBwLviTH37sCxzOCjtKVRcy7iDB+OpOOYxPbdKci7jRNPzbMrfNUWoslY7qgdNS",
+	"6ZEGVC54bmlqhLANfG/bR6pM1EBZe/eJYThLthYGCHmhVqzkRlAgPLrHqhJy5MJqoQ15YnYqBvYapgWn",
+	"HXyA4A4j1zg0vTjY5OhpKjkr7ATjIkblPeqKmCrLLfjUqBq5AlyXW1Gvmf3mCbjMffT+x+8ji6+41itV",
+	"5wMj/bH5S8w5SGwhZ9OysJcR5YRRVmYxVPqTXrl+j+wgpfWl0sZqRBGVwTknty3shKNz47DJ+9g6JeGF",
+	"u9yRSZfLeL8HfiNhnudiWuSj+QB+J/HKA2rlKX+TYyXbzGAlB9n1sEcZyFOt2JRLy3xwnaPtW++ic+LV",
+	"+dhI8sKtnzUafqL/7DWMyNiYwo8+M3+oWZuSELgJgjNwE8LN6KG1Z2Ja6ChjmbuQ8PY+JHZ+Y+L4gp6x",
+	"31idPOp6H+3I7qHMpLUC6WG7l0GeHHw6GCtrJ7prjU+9Vrp1rXs8UIUzFrm+AYVviq8EPm5JtRtqCM9n",
+	"z0u204yusdFG5euQ7L2b6yalQD5DC+HpQkxvIuKMy+tWiU9f4ZwbPuHgsCq9Juji9VPVlDlFTVxy1QWE",
+	"ShfwiVQmvnH0bI8jlp4Az2MBQbEMlUo7PgbLlIz7Zme8Kc0umUS78wKetVJN8DzhOeN64RYOUSL8Wcft",
+	"Npxr/DrXIudTIxLjuBWjfzAXhhclBQvR9cpXfJ1RnqFZiDVbiDJnnFV1cWvVthuxvmAcVLga3rZmRpQY",
+	"0Rac8mw2jPlg23pdSu7AaKP8OrOQkIIVxqi4s+VbBKnFP7b3pT1sWg9pgvZWOqpQdWD0xSnCqZX9t9HO",
+	"gJ6NTl+UhdXnIuzFGLGsUvEPIceyWVHXKh7muClknsgPkUakbIHo1oJ15zMjDRGg98oGmXo74sK4bTCz",
+	"rN0Kt4pgasFWRPd3p6mrE3rtlEs2ESxXUlDMsjAZrAKyRqbcagQlEtLgWGFrN2/qrH1hqD6T7C72d5sy",
+	"63OznEWtZox72/uR3kwJC/W366XgUsfNwQ4/R9WMGLpxOatge5dCZxT9KQw9GTfDhZCjyL21/Lc/KuRU",
+	"JBLHKF2b9D7YHmQVdgJDs8f25DUIbE7vNyDh7h0Kjob7af8djykwnmIHkW5wkyLkK8lnvkMbhoGic216",
+	"HLFx853S/G7EGrLmQNmCvIZu1sOF1bRAA3OuvLwRjJe14Pl6+IkibSadH0TkxDBGB5rveMPFKh0Ax7wK",
+	"1KXUUmzkeAybsirzlM9f5OtkqsVuQgAjh3KZI+Rux41RyXM5rdeVEfm7wKuxEWByj2zvzPury+dXx28v",
+	"n78Djy27enl5/OSHH8GElAqDE5hp+9PZ4z/5Uos/nTz+tkMnk7WJksiS52IUjxoX1rSCqPQZM2hf+NUy",
+	"o1Ie/9yleG4SrkIbmlISYBtWC8XQG+elHWin46ScO533OPgAPdCdWWdP2h0N1hEnCxPVoKzUTjn+IC1u",
+	"Kmqp23S5G7E+n3MphQH9j+jxnJuS6+N8Mi5uxb3TbNviHeW5AZU9HfvChPqtPbEGxvbaHclDcoDZsENQ",
+	"VaP0NSIIl6Y95VLJYspLCKTTLfnTTz/EI6iqMZbnxMOMok65Yapa3F7HJ/6hf64J2oeUjOtit3YbN5zg",
+	"2llC1gmd5B9x5Vw3eAzRUfGz66TSfVvw7RnxqsjYtLT/KKnBaK6dgnUS93mvh9omcL/oVHB4T7wb021X",
+	"1h5xsI/Jq/kCDY/u7XTO1Pj2O0INwjPu6F3Oa5s56HSzoSFXXzfVvsJysVKAyjcgkppQ2PySkjuxD0UM",
+	"ud1wHSyjmpd4edkw9ez5p0rpmEx9U0ih7TXhoM2DLGnFFuXWlkrdsLK4EV2/wgn7sBBrcMbciAo8YlY3",
+	"OWEfF0pYBoWeIMv6yUFTio2/LTOmlVcDK17UbYpGLSBImm8HIlxEbJsqyAc088FYTQ6ix6kSASkSFjru",
+	"wmjqbjcvC9LiYBxwvKSYXV+k03P9YF2WzMHfo41SsJe1yOxBLsQnnotpseTlAMq3O+m2wU8iRkEvIIoV",
+	"89BMa2GiefgTrsV3TzLQ69eVYEX8kjd1mSp2qIoppPv46HJjFkKaYsoNJFvwKGff4pIwQxwovbSnFMqL",
+	"B/h25CaoPM4+XxSl+B9Rx338Vg9NZNyUEOZzB75aWIlhr0+ciqfp6lKkO6xGg9Rwg6RConecShRUz8Vj",
+	"scAG1MzSOPuLXR2dHIzM/vrhxfFP8Iu72hj+CSaZ4DTwJZchFSUi0TK4YUyYno+scmBgbCnMQsVVgGU0",
+	"KvxKMjU1vGz11bMfz86iq4EizLjOM9aNYr/gK+2Gfce4msNtZ/UqevwxSrsrlcXib1STivNqyTCjG9Se",
+	"Pm29P5x2wzo7QTeGlhO/tzKP5/JOTbJgI+dr0D6enH13dvz4yfF3jzMGWApstSimCy/m2jiIFXNYPQkB",
+	"Ekh1Fqzi2mDKmGqMNRvPGbf/U+XlhGMW0pQ3dvDMXq1FU9dr+JSzWix5fROv/Yhzs16HgElpJStRzBcm",
+	"DD9NIAhA88KMJl7f7A6yTvHQ6IU+wZImlTgfJ3h1pFoz/yGa0u5yifF7KUlc3Uz1T9d6wR/H7a/HrfX1",
+	"7vXTq//zE3v2/L0X/y3TAlrQakm1StqeOzqyWs0KJDhm1t9Ia6dB5qB38UBZjWELLvNRSsPgterqpriO",
+	"btcvz35o13mFZsM70G1ei/UrOVOWcJ89f59eZbGsVG1EDsuNj64Xsyp1lwwHZ7ZkV1cvX7xzeWZguH7/",
+	"5Ieo4bop+J2T1S4wTkVB5U8kEr7slq8EfDCdoaJVU8ds0ktf0YiFXQOmj2/y2Ss0n8RCtLnMl0VEy0jn",
+	"Cwc+uIjciKt1HyAwYI6biuEj8QzswpQi7rKiYF3WZ5qnFDhynvuJR7fCe2k3eMJQmfyncTJ5swABRdUy",
+	"pRAmSv2nnSyt3ghU+2RfXX/SQgo8kBpzYXNMXF6qW5H3W+ERZ/HO+b5vZG85fuZskGALkhu3D/MbXvQe",
+	"uMkDG+HhyBG/d37tcpSi5alWW3N1QRmbNOQDDTQJl0ssL8JgLdbIrhbreNIFRcpGKZXuO4mcn95oCFFs",
+	"3wm9Fuv3YraD8vqTwYbH7uzzYsXrPMXrwEf3CL2oNyKxiyM1bH9So7a9/dZkPbTQMxKcCU68c5Qxkn3J",
+	"Zf72NsZPR1abXVKt2W5ub1RyJiIxl2E0hagXhdHXM1XvrIejAo2qxtR+p6vZJ1hhtqNxhU6F4SLnEl1g",
+	"QnA5R7OvHHCeXiP4Ml6oImamP38L3+ErC+M0vRTLiYgVab6dMc7s6OO8B0lFxGsLg/LiyJONX4pvJCYW",
+	"byt05VzVhVnEC9F3QTW4dAh8jrwcUUWhkGOz4buBxOG5EJtRWb/AIMOgE5CjRYaTjG0hVjduAxLxZVGu",
+	"U2z9GqqCO3J4N8bGHeErxpEMPp25+W+AVLRTj2+FVb+j9EQ5N5FAtQhAmeipCyaWlVmzvFYVmGPsQ5C2",
+	"43xnruzPu44LHRYH7shL2NK2NToc4JUXYfL1zsKbfYCfpPFt6oLkeh/LfotP7dUi7/rHQw89FUEsOOA2",
+	"9hndeypmzhiYsn96/GPG3j3/xSrh//3xdWLEVGVnnN53VEF7ktaxqF4yySWOt3NJKEw/nKHdNEgHf1No",
+	"gyATkHbx6RV+yb7jMDg8g3cwWR3Sh2mk4vkqr9CBY7XzkjdyuhA5m1BdKEmTzCWvINxKQWgrPmExLpkR",
+	"R6TIe7Am8H32tid9P3e1OacAoTlOwLnvpCyGYS73womlqPgpXUFDTz5VuzVY0zwRusi7yBWYqm5tJger",
+	"hYfhss8KSSWkKayh+D3pZtaCBzAoC41EJg/JgIkn9mLuEBPpheUR81SKjC7+KfpLdUag6eC3opMJboU2",
+	"qrqeKm10stLNPuJz6rTpOqGGay3/VHIAKwmRSFw9kOMVjpZpo+iVfkeDK759WFtHs7U94X3wlNS58ESl",
+	"nU3r3OzOle3jh/twyXje+rD+mC6VBSYWcms7Dri4JP5kt6oKfoRj1IbXBv+Yi1KEP8LnM16UIg6+91pU",
+	"5iUVmGwIYUqhGpqxFE0LgpfElr3bNkpVfKM2sypq0fpLtV4ci/zJDz88/vPJOAioQH1Oyos9yphpWy7V",
+	"K+vosS/Z0QyDgMPp2EUNI2Q82whY7XhN+2xHwe+vp4WnRsBeHVTFr4TcKQUJV8uEAFnFDrk42nao1a0n",
+	"pEgKulZLAQAPkCerF2ol8k1/z4YZMTzpnAZPUOQuQ2IoBlI/9MsggftarANZO8YfCqE+gAb0+lMHD1+V",
+	"uU4qsg58bLggJfyu0NNBWF6dG7bh9nCspt2pUCzSjfe01YrrlEB09B3wiASntZaOS6PeYro++2yw0fSm",
+	"kHEpqUyyEArbF1TcbqezSI34BDnSHnXIu7PumKfhMshwIonN2IeukIAMOKCaAOGIxAn2uxTvJvu+FrHj",
+	"WFw0z1LVy5ZvAzUtuD4n/Jt6NkW/hq5uCktmf1/F81Eg5+Ga98BOsUbmWwk0hQ7wE9tCoChGwcPeiqEs",
+	"bTAbazkXHYdb1W7W894e9VbOYZIkezw/SSnfU6Q3bB+6XJ22oCcL1cupEOthaopbNJ4MvDc7KpWOl7+/",
+	"Ac0+7cvp9TDsQkcj8gySHg1W44wmooOqZlLFVQ7cG4giA8KvXENBjRPnDrmUT0rRRYkZB9XR5xjYbeIn",
+	"VJN34JGxBj48gDmjmq1EWWZssg74hwvjADa6xkQ6qGzVm3lKwbjO4E8lnNvPd/nU45TfcQPEKP4NeQ4j",
+	"tBpQ8VDr+o4JGyF6UhPPz0iin07EvBkX58ZvpMy4Ml7IEIY3+RQ7ihSa0KyoysCX3anbTiQ6OGl/R+MJ",
+	"ztrYW4D1CS7cO0x5w+15ZcQypb+lR13xwmCdX1z7T1dk9eE+BuW6EfBxh0QLu1aHAS13TXYamHrRmJ7i",
+	"HR2WuE4Es4977tNGqUeKX8GXic4Ary1rJjZtHwsMT4qHg3f33CVlrtmCQ+xfaZExo9TImSzQTB3xjcEo",
+	"vQOAcF2WAA5Ph0GzCrfJ36ieSw1Uu637ug50vdxE8OnCm5Yt/P7w7+xsXZPEi3MKAlFvF21xYTk/YEA5",
+	"xWF3njIak0kskDdiZt42Jr5b6eneoUh7UHWgS/2x78evRCftrMoRquIAtb3j01lw3aunu2zFoYjq3VEK",
+	"zezEAbXQtRTrJmoNc7m86g3WOsak4PEUaHsif89BasB7AammDUkRTokzaE5GgmEM07OT8Ibon9BR8B0s",
+	"XU5CJqAFBSu+q3E3ikrSVsimReD28ogmQe4jREwKsOB+G6ik4QCp7Ut0S+jBab4bDQ7WKXeE/3HOv2D7",
+	"jt7eKyOP1PcHc9fSG+loxPumnwCFachMoqT4Xv6wj0480Yzojy59byKsRpJhKzrLSPqKRu/Zc2f7jb2M",
+	"owP1sd1kZfSNd4JoPxnogAEUz1iGj3ydKjY44gEUz0DnVltBGXNwgW6kU14q+JDxCeEzLwO4uAV0akPV",
+	"KlcrhOC+10x9ACZqzu9K1ngEBiihmFilX9VmkfUjGADURz3cU2jZSUL5rAV1Yuq1YiztgHqGfJcgsIe3",
+	"O6BvRHHiV6KK19b9xdnvWNUHmBZIW+1JWeax+1LgItt9C9ewER9Hum4JLHmV3otoC6tFijABCp6zWS30",
+	"wiouanbBnjDA4mJmBSjyS6qZ3GYUhbxGXTbKRobBEPW0eozWuSKGXkI/i7ZaoOAVZDdaNdsVgLum09t0",
+	"rNPsdBBhdk2GvryUlAcp9B9sB7mCvJ+436BzFyJVYSshqmsP4ZfQDi0hE1ae3TMASWiJHVMJ4voh3J0x",
+	"PpZGOmjc6HzJwOjroIH1ii2yXi+jWqm67nkjlLROnN0P7YZWfM0mfHrDCpm5ilm/SfZIJoKVSpvh6B6O",
+	"yLIuGPjc1aoia3D3Nrhr7R0I963LOxxd9RhaSutUywQ9wk0CTkbNZyN8T0prAsGN8N24s+QjMFzyZist",
+	"GK8FeFJ9b+O7xQmdz4GWndqoJGbvw/gc7oTnthsFkKaS0TISizfPSy1WrgZ/WPe33kKpceyzt4wI3xab",
+	"ONkTvfHuNqLoLLWpvj3Kjv5O/b314niq5KyId8ilhoPjAuatobOLMn18zY8TX2Yuouae5dHXPQ3gCF8H",
+	"gOs28kksB2x0w8tyjfn5+UkPEvuA4LjLGOwzMXG5QfdGByV3MrCbcjhIFiw/vms38V1zPqbuFGvNz9mT",
+	"s+9/yth3Z396YlWi78/+/OMJE9McPvrhx4x999P39oMfniSstN4QuyfE/v7esMIX+HB/iPSw6bpc62pR",
+	"cx0hLoJU1JtEdcGsRYmoEVYH6yA0bR1xdrSqCyPeQuNhUzdiR1JRvGsg5QF2ImEXUF2seYaHN9CJESei",
+	"6qkoyyRTjFRiQFSwjcxaHcUKILICz+KEcy/sV7wN9IrEKuL8w9oDfXD0epNlwDfKNZYoJtqu9lFsouvl",
+	"Wwk9X8LGl7SDS15BbrzhMtcAYAdqWX8vzFHAvuNS1RLOurBXD1R9wc76BScOJeUWEWU5XOI4Ek1Vuu3L",
+	"wLm/FXMRhso1ITQZxpdKztEnYRd+B1snoQU59TquM+Mux0+mvrE60YgC5G2bP9Xq9pdY1GOdLgGl4rlC",
+	"U/tAyn9o2/xrjcaEgV73v6W6L+/uqgWPRbWAmcdh29lhBRzq3S5E8QM9fKP8YFZaCEy7MKqZLoR2hZEA",
+	"XlSW++iU7x1rcA7AK1WddWq1oYWbNcoZAckxXqZQlId3yc+O6NL1nLBd+i06NDc6Zwx28MOEsiNIRHUD",
+	"OtLyp+lJJUr5aNC+UPV71RgRu10u+BjJATaiCo1SK4CwreFJX/uu/qUlo6q/8mUs+6UPHBgbXBQGxTy0",
+	"LNbnjEtPlY80A+mQMci/gTNBT0DGOMHrg8cK+u+CDM0g/s7bVIG4jr5RrB8Yf44Tkva8s4p/gACNlOVD",
+	"xhb6jPr64m1qLVhT75r5w9ZGz0Ks3lai5lEkyELrRtTXyXnfgcuMU5EdmFF3Wx6fMaPY47Mn37Ppgtd8",
+	"akS91eYY0eoKDUTSruPe7GBcnTq8ObHvHnvrXyjS+KtYXTUTO+okhmwRRBq7c1sYU+nz01PoP2hMZX9E",
+	"bLuVmCyUurlgTW7/mjEzrehBU8JXVuher1SNvdr1WpdqnrysI2IXfiWv7W0ZDnAR3zq3+MS+fbBsYfhJ",
+	"j6Gz1Iigs/Tgu0ZS6+kbfduGr90GecFIPL09NqW3Zf5arN+5aMfAjhKcackrvVCQyG1vMzD4FdcAs0dd",
+	"GBE82v7Rh/ksk4B8L5Riw7zom+ze9wvlMzBFaCo+z/O3bHhPTuecgchQRuj+HAIDuYoViO/OKPKho37l",
+	"E1aR+Y10QjKA1N/NIDDpiOSKc6PDUqNnTXHJiDFK+K8yx/4J0E55CxBaSCPqRJXXBxc08BDhdPyT9aiz",
+	"fmigLPfh9d0qpkfhbN2I9fXoOrFWnkdI9wayq33OEypieMotjQGDFtAOlXIcW1/NGDz4nTHMvvji71og",
+	"2NuXPR3EvBMK8LDQej8g/1ePrdYbveiPAG5cuF4vHjGsfRS09eRkHLCoLa3Gtwn2EeCRO5RlC8MjjP0K",
+	"nYi+rRNlQWJcMAwGUy5/1kIjSbW6CHvn209ezY5/4Qa7GY52mWz4SMhN1uhEqH/Dzkm4HuyxvnrGKFmK",
+	"jAoCZGlTzs8ZZ7eiLmaFyJk4XvKidBlxvrUb9exIZMZpcz2aHZRtrcbv5QwiM3qvzqC0DRg4x8jMY+7h",
+	"RAHTKJcPuP1SDTQFX44ERUsp86RxD3G7bgCfkcPIe4ZwUv5mBFsXLMcP50sEWsrZKI2GO97HZlLx/FQ1",
+	"z1P7d91lAKoGDQLYAJ/zVO3ZTNVzYa5Tl/4Dv6EXdy89X/E1qile4K8WClJMkuXrB/B4bF4lpUEtl2rV",
+	"aZwQ3hPZ9VsGoFd9AM+9lUFDiT/monnrARpiqbZw93lRe4vMcu8Zr4G9a0wqCn3qCMvW8XMirnjUlnKN",
+	"y1LkJsXqundX0izE5bThYQwowGlvVGfU2C3Z7LeWMHcHYk6kq8E2C2Ncl3TsGLc7Hd47LeFF0HkqupyS",
+	"y3QzyCW/SSZiS7Fq41FGQeNDuJRtAR9oC+LTtGxy4TQCSp8Oc8h9R2xsGdFSz4Ti3fbWRGlIC2Nc+X3/",
+	"DcAVXrnnAV7WpdQN+eZHfHrLE45/Tu2sFHm8wkh8qsTUsmRkbIk+2qUL8K1UfYOQPoUmc2zJ11AjQSWz",
+	"dqN5XRai9uWAmhmlbly3IUD44HINgZULXyIDILsn7DJEyEXJi3B4HXaFaDB9OJZw88oc3fKJ9tp96Vpi",
+	"Zq4TsYK1x3hLw/f2hW4THXT/Qru31SsX6FrkhRH5eRiApYQE2CNVs3kjtJVxQsa1vt19Q6GhahSkuBdK",
+	"lBxHPS+eK6FTX73uCe1D/Pf6Dul7+MW7JPGlQlgfB3rRdmBFdytkC2jU0d4p70WjrpxaMCHz7WLeHUW0",
+	"u3MK0dEW7P7GlvWwkd6MrEgHfaw9TRMILhOTbgoDnESPQqwNil3BcgA/0hojbw5+oDA6DSXehxgczVj6",
+	"2NaEo0VJKsngCIjblC6GRXTTO9lkCTCB0ifmQSPvTj4XKL96sYUz4EQdfQ7BxeURoeba/6ubJ/jfd3Gl",
+	"qVaTMiZQptGWGVeGT0pxgZ0CazWv+VIn8EXLZhlRBB8fT7iV1vi5w15B5JhCBkG6eGJRuiqRiuVrJecZ",
+	"Tk+oqozz9FkhUrwOPrK3ecab0vQWrMYXhlWelGZpX/ZIA7RMfD33ZVPdLqkby1FsVkj0T9JzbmKt8y0V",
+	"Hmt9fbEOqfO50HH4gEt2y8tGhBkCuepvEzO0qtVqnpQXvX1uIMjJxQA5am6pK77eR+o6XXBnU/uW7tS9",
+	"iugyfvWVmj1rRKpK6Dq9EePbZST0vjCfbyjWXsc1Prhxfimuexu+Q80TKBJW11lZBQW+Na47f6fgV0K7",
+	"UZzuEU3C/q+UxHcPre13rt+eXEF3mPvw/XrCOEBH/nd2N+K49QteloIM5N0oHsVcctPEbt3V1curVz/b",
+	"a2alMq+XqhmQPt4OH748tgTQ537hVTTlN6qIWAUkYABaLbGSwillS161iattUX+YC3nh8iLaXH0AOKe7",
+	"M66TOmX7pvJBR2WWYoZqFDeEogH9t35WRCVQvECHpudenjyd+C1Ax0J6RtbOD7sML1yhbi2oEMFqY5Z6",
+	"UJAH5ifWKxTGQT0sU9n/jRzkeutoFtHJWk2sLDvFWLPCuI7GxnVjgmQTTCqDPAKMq4EuHvXO5XUxM9Gg",
+	"96VpM7DRg76E5Ny/NxqHJaaNeweUHt8EyHy+znnsrrxQdTuKfQTUTcuZcesS9aej2Fu3XHh8dOtO9EzF",
+	"hkN2duSxxmoTMZgw4ZCeMOB6OTgeok+32IAcOseWeR+dX1TyKnpgvO1t03wmfNpLoc+ZVmWRE4Nra479",
+	"PVxt1ShnoF7hB8pq6iBWybPgXXYeGx+7GiDYSbdOISOcJ/T3KVeWgV+jPs9rcL87d7DLzMlYI6HQ1X8Z",
+	"HlsADAm27VhjP0KfkI2YR/S1QDEgFCTYhahN9F7wnPoI6XEQGQ7koXsIT56k4OFShNKXH2ZnF5XsvX2E",
+	"Np25/bl7NMabIpZ7X9ViVnzqiX5ainhEyIjkywWEDSCguC0QrSR33UUes1+KvwBV/XB2dobNhge0EsM+",
+	"sjTb1CqDysUEbJNPHtlmoa5Y0LKTFmSwLLTvIZFwKppB6h08FZ/4tKgKIaOFEcFH22YSpuE/0uz/xWKt",
+	"brsaa8H++D3qQNzeG2zIb3V3gZVmKJwLw755+e71c+xi8+fHP52ds2cvXz//5Rt8bcZevn724vjq5eWT",
+	"H378tvNbxi6fXx0/+eHH45+f/pK1WlYhZ4pVZbNkJTfTRafc6dfLX55/m7UTjJ99bJfUrajXT1UudNzB",
+	"MSo2G+lbnLqhC8Frzcs+VKVI4K0xA5yc2qhaYN5+ENRJYNyaukjUk65UfRPF2dwsoIGRfNAHv9Zr774X",
+	"lgs+l6beZX1sZ/v5glQIrjpELx+igHpGylLyCX2D0AgXSps01vrVy0tLkmHavMtesF9sHeC96VHJBm5p",
+	"G+otFfy4XSFfUYaeSH85OuOXaj5H1GL4/Bu0w/B+jLHE0Ob1G5ONMs3sEb9w4D/btdCxVlFlSWEQnwai",
+	"RW0tdyu/EX8VAyEOxs2new7L0BZC2hkdFidoD3hAhyfFzdp2ArPxA6eP9MqIiL3dg1yy2YUWwmjQ3K5u",
+	"rNDIITJiyRK00EoViaiWasxUJXOqppSgnGpkTtPuz2y2Tw3oN23fld6hVPx1B1wewrdAGsuKog4QYUrC",
+	"ugqZj3S+3Qm2IohipgKNsb/3BftS+eeq7OlxDKR/9dKxBEfcCIRjv4N+mZLAnWeGih2hczUv4xk6O6KS",
+	"VjmoizzRqnzBcz8m+PSpSXYLkd1mktvnKHvBxfwSCJSQvzOuO6g1wIbGTpFCwbHYfndo+HT7y3fw/w5Q",
+	"YcidY+9RvJY7Gei0FNm6aZFy+64qrmVPCTXbJNLWFPiikkBiX3i0cSfQ3O+F0aKc7WZFoHHRBOLLBGUw",
+	"nljnsljiIU9rN2Piz2CJ9hRfGhNpeTGbxeHOKCwH1eWaVLeM7i+XrJGJ4NCNNdmHFLgHtQZ0Ax/pbtdP",
+	"u/tt3BjgyPiNcB0e4FWEp7TNQZJimsaKxwcTHZh5RFYGrAwu68hOAUmuXlLV/PB37aqE2CJx2oIeZXxH",
+	"8YNlp+mEAk0ZBWDts7k6J51QG6akoJooZedFaZHQSpfkvG8DsJGDbH9Hdjhuo+9kmw2F28+ODK/nwgzE",
+	"VW31f6POGZdQ4YxuuTDVxyWLnsQB4HLFJ52oY0D1oJkMmPpHeG7LYmwA8oHsxm7hM5Ble/Z+5VnLsuj+",
+	"BHMkbtDDAfcRjXPM9GErMRzNCOc5jPoaW/G/NQX3RCvkI6kYVRG7aFdU4oc5+FDmp9vrXZK1oSmQvhws",
+	"KMLazchuihDgLJLsB+S82RyunY2VWmPA7wJAtchkrJ09Th2jbN0RYd6N/N4o/KoX5INIdAvkBP/eLifc",
+	"ZU8A4eT7aNHxus3EjiDwYZSTBx2Pu+HQlOgYLzskMh5DIiNoa4bn3PBjijFOarXSoj7WC1GW3SKEhSgr",
+	"UR/nhb4BZuHZO4D4y1yt9HEkpTpw4FMOu5vYbSFWUPmlXOGTvTjLQia+ncpe3mNcEUjHhU3Qdwx6bTRa",
+	"eKfKq/EG5LDOkRW3Jtx1vAvBjqJGSEJKl8TWTSl25FvaR5AtTMScy6RH4B553KOsGJ9wmpQF2VFTz6MO",
+	"+Reqbhkb+cKlYvM6ATQb64zojKHO3m4U6PjN2Io8RtlAYJ+N8XNseDXI1xF4P6IHlTc7EoZgN8K2PQcj",
+	"/3v6T36XLPDI38diMju10Vc+WdvQqFHYAqTqJmrv60a6fMD6BmAJN2vvk+lHD+hQ2HUX9qJkhnfrAGlf",
+	"21uxdSqQUnBODmWwiAu9kXbD+EaOzgVG6OlrrZ0NfjFCBAya6asyR/OsYzOiWcIxA/6CEgLOqZV0AMrh",
+	"bUl8R+j3g7TBVZIzbFY22aEwqcJOv/1JYGN1yhcEY4Q6d2MfdmrbjSaIQ37OUyVDbs/3SR8PbYW4JZRc",
+	"3qu0KMypUXN01rR1Rdywxz/af5Wc7iwz2qhfSZYQRRDwE5rYyOzMoNoq5npJFhZFVLxI2c1mR5EBibtY",
+	"Hp8A3BSr63STyrYvJTY188UOgw2poGhkV1zcJTn5KQX5hO0JBTvYR5Epw7jHiMRiQi4917AEiK37yuJW",
+	"7MuM7assc2XuJZdtO1kfU9SG12ZE78C2r9g+DFipzHWupOjJGpDKN/3DkJX9A2VXDfSlBKGyqL1LbLi3",
+	"O693X+1nzMCqG8aCtzIh6IPQzPYrCTY2oI3QDu8lczJ8NszNO5h9QZ/yOFK1Ntf9zR9RZevWt5G1NUhn",
+	"K5W66XMkU/5Gi721Iq++VUDbesxmREmAqypusVi7Bb+jEBatnI3O/pVrFGWNNL9B6HjLmC7QSUsbCCnk",
+	"3KpF80YyghnkknGW8zXjczV8df3tQfMGEy7bLlE5+IL7wpB7sY63OjCjYyC62Xspjaaiu5XrwAGn3rFu",
+	"Nzv3b5rCfVfwKtiTzXDhtZJTsVtAW1Hfmjhez3kMEJQ/XljlZ1ceaHY0EWYlhIzlR5Vr0KTRH6ut/t7U",
+	"OiMNWrMnT87Pzo7Pvj8/O0tUvdU6lmVJbYzntWoqDJgUGtblAnVtaqOnejhrzQCdyQccdLO0mv1ZDJgi",
+	"WCHo7QOUSSu/IZVYrKiig2wMwacL5sIedOlcNKoNbHZziGJI76pqHesbHaXt8nxsjrYD3BhNLbRfouh2",
+	"Eg6BXxZCXs9VogEUbPg5myppCtkEiV610IZQ+8vSBa/C47Ekhve7TUOAsxjbutoyG+xc7bOLOsT0vLF3",
+	"4PQvoi4LecH++uHpgBbX6csVt0UxAlpqFbggfII/GGEXiLNml03N+UJDr26kJLMOeU9ospEsHmC5ffTc",
+	"KdkGx6cxB4rRCnEQgDDRlDlhvlW0MGzZaAPnaO3sCGwhAb9vZ0E6WgaAPKB10mRhxFtoCEBmNwLjSNE+",
+	"61TsjK4t5GDpBbeLvoC3pEqI0WvvfSSxHbM67HWf2u0xlqTqOrcCDHCRg4uQ1OGiBgA4SqVur4ICbOkO",
+	"qt6oDgcdYzDCSRVx0XGB4LiNhWmcGtPN9B26/afn2KJn0c4UGvG1Mhjs/4Fq2wRwRYzb/8JBPkEeqU4g",
+	"G8EqYoKi4saIWvqEFkzxVzMP3ZK10YzPN2L9hdLHWwQP+ErGPrtlfemE5x9p9g0ss0PJ32bsMx70l8Bt",
+	"9YhSAD6vBa+/ZOzzUkmz+IJ/y/kan7WKlZ3TXz88PWGX3b7B0BCWzYXRjDNEIkk5PUWdKKR675qcQgUN",
+	"aHitvMDCqrmKiwh1K+qSV72131SKg84xqo9BweclcQd74oKVgt+KYysYUtfcP0EesuhFb/EnI2RZ0CLx",
+	"oVTP4jrGUq8oRGhJu90yqBXaRpcNSDLWHf1SMvGp0FZra9NijUf48v1fulByA9vYZEHbmozpm2PX3kbV",
+	"8FuinU1/sKf1w1h5suxcxXMf+snsTySOpQrF/wV6VSVzqYsEjE3O07Awasql/TOLZOzEd3gl+I2or+15",
+	"xK6+B8TnrBRybhbndoOgQZMWpZgazd5fXVLiDug4YiVqNimMHqwrNEY8/1Qp3cRy2pL6oqtlRAcklgwl",
+	"SgOH9yLI/Hi/pab6tooHifm8FsmcUk0XGwVftekI2iktgo6Bw7+Uq5W0+l6oc28BMMW8vFsPATDfuMGX",
+	"gtsD3dGuxjXBtTviNFI7ZY1QcfQOjI45ixvLDA3jGgyPOFkHDUyHlVpv9MaIOuJX10n0+nBRFEBxTa6h",
+	"wQByb7AsrHKUaLJjhyhyIU1h1j3QpfQ2pzsFHX5IEds1DqDGjIhOhDc0sjOqMTqaUA1+JcBD9A6lXAn0",
+	"NN4IUVG8cUS2otK6SCaw3SldTxu+7klhBT9uW+La2djh87ZGp45PWjfLJa/XoxD+0byJ29AzXlP3cGu2",
+	"oBmUaNGyTtYtUHDPJxbi7/HXgGviuoW9HFhZ5iFVaP3B4W6+NOzF6mgN5+92NsLsIqwt4EotS3XczVGC",
+	"ux0ZcXTa643L2WUHSWERcSv15xuM7ygYIVuA6AsrqTES320CGHTJvyPAetzS8IGnboF3oJ80WmQBAig6",
+	"QKw+raGJz2DX/19lo/mkFAmwjTv1kIYKzt4IBdRWZj48GeukOTBw4apFU4nHiageoBGMQyQJFZcod7pL",
+	"swFwpE2VTrYD4Mw+QmhQ9sFuv+jh3HN8I2mHoOG8ZchIHICu05hd1OHkLhh8bQYWNrmjq9vZF3+Qbg1B",
+	"KrSjtCjvaKJZiMtlYcyOGAuUzEGttsayOwSvZbUwTS27rl23A5bBAa7q8ODEw6Qm+grEuyYt9jJb18hl",
+	"R7q76/xznwzHYQlNjQybPVYj2hQZUcUuDrWcS7R7v1e6fxG0eoncCjfyjgxFWGXiBrze7LPDG0ntJHlt",
+	"6KJBTXopYExAyCHlIa/5ioJEBIburysmTUcdw81+snmaB0/kaVKudilEro9d3wGqAIOLmDEpCrQnMOYA",
+	"yrm0fDH8EyqQaHVZngJXEmEu2s5EoZ/pH41oMMHKe+lTzvkg5SqcZ+psPvKiR9ZYHcdnoXZB3bed8JP1",
+	"9YLLvK/1bgsPCrtCeqcPlFW1yptpypOazMb0mZh20sR1oylPRQ+MCMScx5RnYpn0QCMi2ALcT0JUtE8n",
+	"aqpDf1IamQJb51AmUq6wu4c8t7+Ry8r+XUwKLv8rV6qm/EEp9PGyi/wfGjFql8+lMAOrv72mb1/qoS8c",
+	"qbhtj92/Kz4TMdDz+iZCBcJ1A4HS+GlT1/bsob654rVpQ3zz4hb0EwN9CuI+ahk3KoM+7X0ZZkGgBWNd",
+	"N6JKONHsZHe9Dhbkq3UuwF3JHltloxSUXGqvUsxXC2lb8ZEbWQueu7K1CF1J5Ud2MWCfLOqTMgDCHJSi",
+	"EnytjvY2uvKrGbOkd3wj1j1g5qA23QNVFARj54zCDY5SmIO5iKiF0pDn2bODydrEE2YI3DeC+snNIr4O",
+	"F/bbYdbDC9zjmZ8VjRlfkjSXcx5rwC1uhTRDWp7Qg/HXax131Pb48GqPM4MJPFaMnOxN//1UFbXQhyjO",
+	"USu5U5ZRLQDV1hUa4rKsoI4cqc4qPZ0lghZEWwjEgKBZyMaMSOe6Lfj2u6ZKalWKjE3LAvo4VsVudg6b",
+	"5BtXbBTF4KQ7x4Fjt/05cUPjVGX+WqXa4KaPAEGpwfuhizngX0/WlutFO0allAqRiyF9jqRy/XPYWpi2",
+	"i0abVAJFcF388wGFRzQB1wIntT+mFM8AGEC4MPwmFpQqovF5h/v2AyYyDUMnWCgtZDtewhE0qGm8m1h6",
+	"XXkwUGJdAyZc4DR3QMdAsmRf34Z0bVIyx5HqdXbX36TRU7byAGsKhYMdiHo4pcKybpb3DteK72RA+X60",
+	"nX1lOngoyygg3jiTbft4Y3TUyHsagYmUeXhxdIELtZIESRkRZOVc1YVZLBN9qGI5YCM7QPeQwiZoiZ9M",
+	"cJQwh+TC4pWGPWSdqH2LV6clyKwtAIvOq5jLV3JwV4TiE8uLudUqfVP/oL0Y9R2uCY+Q2ZeM61/R07Yq",
+	"0Zu7r+OUXZzIXwqe3w8bZ8H1YnTr8bezjQ4E1P7zAgOBBXgSbqRaxTq9hTrHPxLNCSj3eyQSXwzNPHMW",
+	"L+Q5VdZEyfl6otTNf1VlswSgygyNG4hXi08tVpvg+QBr0+ep2+XQhmaE+9Pu4S44vqvinzExVKX6N+SF",
+	"vrmeF5P4p0uxVPX6epn6PN1kRSwrVfN6fd03QJxeYbKdsYNpRl8d3QjDa5NGRVJyVtTLfpgVn6LmjT0G",
+	"rnsIYQCCkapZ1Zg2lk8kA+ZkAstIVNfbqMEjYIZoUnfuipy5dugOS8ZhIgHoB93BzVTpwfG9Lk7Pdko2",
+	"OsluRX7CAoz+bhywk612YeeKERrA0g3TyUcknqRazW1BSC29H8IDuCGqFJxr4BQI090xe3AQitSSf7p2",
+	"YemoJKa4dLq0L95u9gWJFY+PcQ4zTpKKVNfgKo97ilRt9KAx7GI/PH3H4BuQfAhBJPIpG0XQwbHTCjPk",
+	"hyrnd07nUNV1ouQhsqhVQBf+mhQarn0lcko6ai+Ns5dbq8oF0VZ1YYyQCNUUT7FNqCQuIyKF0Yns7U69",
+	"FYP7qNvGiudo8hOCIaZnY8Mtew+1y1JrezVcdL5A98dlmrdIbB13IvFHez0u2KRWzXxh3Bvafl9hnjtO",
+	"oQiC6eAcJy7gqCywV+/e7zFdNwuFGi5VYpCm/6tYvYOtSuchpD0o9yjIWiScPmEVKnWu9zs3uryyVdRj",
+	"cfk9dr50CyIGnrwHVysRw6rlZRnnbz31AB+AzPeYu7/R+HpHqv6X+BKp/da2i90hQjt0BMz+hcysC98l",
+	"AUVVB9MDCzPD++IyczqJVY2kDiNgctdczgE6yfVRiN2iBGzwHSBYTDR3OmjUR/kdKtVVLKmdBgDDMZDP",
+	"KQ0cqxPjtTkEEKrdtRY+6A4Zfrgjycy+/q7gLkBfOP88jBO/bm6eW7MoxQyUjn5gy1j2CbbDBO/QVuS4",
+	"xe1oQ8cxaA5fa50gSqLdkf6SqVouu8SwUUJ5h5b7PicyQtet2ARHDASsVSXsuoPrDfVd4D0Ie2SKNAhp",
+	"kar867Z8GOkEGrvye3mN3EnQaja3v51OlGqbiV35JEoAPS1cDlB0n5OnZScgrCiLW1FbOY0AuWXJuLG2",
+	"r0m2w6RvxPWXIoh9fncG9Ujx99wUcgSiYbu1LiVqWzBqM+6G2C+ks7x6HGMOTzySUC2mtUhJE13MqRei",
+	"VXs1dlxdiclCqRv2zctfLp+27Ut845GmLi+YgjrsMEQIrbk2YifdTsJUgTDMF9IGn/BYgurWljMCTYUE",
+	"sBHeCkiy/3akuuWnd3Yr4Nuk0hc3CCXM4bJM7ZhaNAVaRt3IY8/jLWs/tqwQbaLjWpSC40ZYNS/K9P2I",
+	"H0Sso0/nwmyTTIoCN5bcviW66oRmGgFpDXvWwTnkiQ8fJMuSNj4OnjQs/rwzAbIHJnH4RSnyHfmErq9a",
+	"e1/a3W+32q84eYrxyMQdkQL7NNBhCqOb0mCUO6fkuaF7F7qPlMd21w6Abrex/oCdhOfMhpxzu/Mf+I0I",
+	"YfP08H6jQQG06TpDOw6QoPR9wcdamFZzTEfIA6gOjzLy09hmc8lcI7s1ewvOSbG67osLbQYkLas5b9Vi",
+	"X7Stulggrro8lSLZ141k7HTiLT0WXEc07UKet5V44HqD13RnfcJUY85TdboZtRzptCHJmBaiTeNwyBBQ",
+	"jQ29VU4Ao/k8/K4bvWv6I1s4yo7s8/Ei8EFZAlH4d8eLcHdctHVj0x3+5gZpRElR3Qi5H4SsA2ZfgRYL",
+	"6Mh3sw4H13pt7U/a7SHLCHVry0mZwt5bGVWRG7vHSFpLvma58i5tUer47erpjqKpEUG8bT0BdPe7C0sR",
+	"l/wuxu3yuuBtfh93Ij59qHk0bUctK14nS76CtnP2Kd/LckxAykwXYrgshXnmCU9yfs11j9MXYtFQpQZh",
+	"qniXqS0YeXxr1m5FO+nkRn4god7dzERDz05bs0IyaAftkCygZ3clyhI6PwNJdn0VgMEU58NDO2fSnsZE",
+	"/IBO+2GxUBc1x/Vmi/LRkd2+36LzJ01CKRKlT7vVdUlbOuqzBrGj6q2+KajW+A50qZu9qVlgWRDdVzf5",
+	"2LmEJZxbh9Oi/Gy2FNQKgfYoz98ajOO8wkP9U7QEejy2go+ogr7kMn97G3U66ZuRggG/kTCkZrWK+y9T",
+	"bSh7wk+IrjKkXaRRR8G8snZR0S2h+qufoR5re0PkesXXiWP1DhaAq9FhoGPRQBKGFU0XDOqFIJhrVxeP",
+	"v/egVrU9cUlhaj2xvR2hRph9Q7NOXYeceRHPOP6/hOXW3cR0iqdH8BlE2fT49sDoSGvqwqyvLIOiuinB",
+	"ayRy4FqwSfgn/4KFMRW64Xz+/QbLuRU1+/DmyictYGQX4sdiVnxi19cvlTbHIGUxBVzdFMIxlPMjn4R1",
+	"7cZoOWZVAL/+AlGlmYqffJuENlXS1HxqTtgVdiDUpplohC37WbFpWQhpfMSNctEfaYDFgYqZv8m5kKK2",
+	"eoeDNisQ8Z99s+Q3grmPvz35m/ybfI6JgLwsPQXj/pEWBtKPhmG0uoyJT1NRoe8SCoLkCft0bLUfVui/",
+	"SSBcgeitrkmGVeRgeGeEnlspCoV82BQlY64nCoyZL+2l+nSMCuKS1zdwIn+T6CVF7CKaIzTHX0H0gpeW",
+	"DbvBTtiVizui3HBZ6Motr9BYiQ2g83+TWDJtLRvsRWRUY5UOdLV2QqkhivVCLAHbiT2va1XTKVS1mpRi",
+	"yTCpWrNvoEP19z/86VsHpqWNFTSYhMneFNpgxRN0ka/4HLIb4H9nj/1NTptaA8dxIXV4DDNC5vxWnLBL",
+	"9u7t1Qd8AtVPHeDZYqETl3+Tr3KxrJQRcro+fi3W55Q5tKSI7pyDmqNX0JBWB5n6gNdo9waTlZxmblbF",
+	"VJz8TfrA3vnRu7JZsjf2WgTlt+dHjx3eC6+Ko/Oj707OTr47wnofuNGnwMqPna8j2Y+s2xnAHYjroVuL",
+	"zV4ClkoCZHfESSiMw5BbZs6OFZZw0afXohogcRZKvsqPzo/saV3a17/GUqmK13wpDLQe/N84Xqovctls",
+	"djBT9QVbts0ZUQp4XvOPRkCZPrEaUkEyZHc8xlZ/g5riSkmCSHpydrZRlsWrqiymsJzTv5NMaN83SDd0",
+	"q4+klG9BgEDfHNxQfYLRohlvSpMaw8/+9B1eImD+yGCOzl0TJfu3gFZOP8PPX0AyRfME/2L3R3eV+Qhc",
+	"BjQNpkNacquFziynEXz5SIPm7/hU5kDQgFlRs2FnQzhIVe16TmwTEczH7+MWEcHpUxEbHb7rJ9GKTVM3",
+	"IqSFXS6S37y7+i8qX48iiz5qgKV4Oded3pd7kuNOUyhOcBCPvjet+T5dQG1Tbnip5o0IGFP3TH8W5ql/",
+	"6IALbweJLN8b3wBmxhT0RHUIfYBZsOdbGLZ5nScjnQR0oFFqUl2sw06zrxA5locp7NUBj30jFT16zc23",
+	"QTI0rm1BXQJQVBFML0mqXPAcXaZpJv607fZ4eJ6ZbFybOMICy5aZVKt9H5h9TprjFt0pSs2wQ/joGwcm",
+	"8wDbFIw4VLzgQoBXY7k3eA6CxLeZchgz3NXEoNvOZXHSluxxozMvh7q7eiU6m3p0GJYcDkGh9UHM+fto",
+	"vwHQVlBI7mGHsOVhSImDaPBByW+sYuM8VZDj8mfMcclc1CNQJfcokrKEonOpb7yFdGPttLB0wHLWibVw",
+	"ZS5yqhlSoeLJLr32a0IuxEtrmawRPRK5rfc9d4/sUt+4TTwMbQcDDKLpx/u+VTuIYf+KB12A08/005fT",
+	"XEwLDycQJYNfsbDFPpj7HHq1ku0sNw/uGTzant1ujXTaOeevSielZTxz+/TAqukwSqFm9FAjv9o72VCR",
+	"YC9vfUbPbJ12bPT2kdNLaFjxJdv54BvIHBjw4AfIlbEP9trPJLbzIk/ZyD4el7aR44MIaepCuNwJ3YDn",
+	"kZyBRVvPFBuTHr7DoPBqPjXgWHNdL6z1UiwrVaM6TOhXSgp2U8i8+1xiRvjKe+yCQzAseoehutD7jxHi",
+	"rscGCrOJ7j9a3YBv09nrqUExieCu4zloLvCZqZqV3KQ9OxBHifLNntjMjgmQa9BPIjU2FGmMH/y3A/LP",
+	"59LUa8gEi3DQt5J8n2rm1orpG4GidS6bstyr1UTs9HS6ENObtNz9WYG0hQIzUKxWC1X6im2weGeFzEOn",
+	"ql3D2qtb1qAtpOHTiIh+asduefYhBOdrURmoyf9CIvNAJ0yrgBWlbWAPIHof6VgqOXeKSe/RtjhPUYH5",
+	"kZvpIikx/xBbf4itP8TW1y+2smg4CXpLdKx45MpaAHIg0jygBigsXN7MboUZLgTH+AxN8Q3X5vi55SrH",
+	"r57dM2xjxCeDHOpYm1rwZZfXbr5wi6FeSgbftrwIF3cBIe+cG45mPQOp66FVC4wyU0si9soEYQ2s6wxS",
+	"iudK7DG6Y//iFgmmWodLf3LNeKNc+jl8/Aeb/oNN/8Gm/2Osi0/HMt/WP3fzxLLEdEVIL8aFdTIBQEEH",
+	"dNb/vnr7K3tTyAdjcwsq10xFGonDvcQKvIPp6QFKV8KZRbLTZSUtuF5sC9IM0oXIaeyxA1QHhWvPYa68",
+	"i/qYCE1S6wWsnrSTIdgBjCRBkcc5SohCM4InyPAPhB1EX8CEAFdEqDM2WbdgRhHPWzC7B/C+xdo6Egfx",
+	"k4zdXg+HOJJNhfG3XT0jo+NScOwO46JUKey5+fPyaBLQOI/OKClvEfUiG3pD8PHDOkRachniFQlI/3CX",
+	"6lR7vEud9ocglKUOp0QpZWu2gm67C7WS7RXj06mo7EFBLRG1tfRNrO0Vs5qKFbG+1ywm5EKZEybuuRxa",
+	"AAM7YW+Dwi3s1ObKKGBsSOuBLpBFC3GKl5mjIrgVwd3AlD2MJ2Z7nEFBjCd7nsAyEcfw7W6EFZ4ItgE6",
+	"kD2T/QczGnHs8/f6M006HcLrpgQGVJYObMg1L4cuzxinJRionEOvW48jhm3tXQ/7ts/9pDFbfe6D3tku",
+	"AzzC8xtf47kzb9Cj2GP71gVUSJ1Z8/O7H3+8YN+dxS3QDVaWYwuxLS7aFmE+SL5gsPAx+S+w+6AgKCX3",
+	"GUUPORqCo6YZ2C+YNcsQx2EjUfOR7mKssm8+vP3wLmPvXzxlPz757qdvHSoZNkVstKC+6pD4Sz1NLCfy",
+	"p7iRJSjmhXyBMzxgYJtGSCh4uPLuStCyhEwATLu+z6nMaqEXvR5a3N1Tws5skeeiKTZP8alg2/bPnPHl",
+	"T1UuHjq0/J7we+3YuufIAqL0xHfhu9t5BGDMlv7dThRENUIxxA/zPcjyr+osv4+mpLcN5zt7f8/I/u6N",
+	"BMW2TyQiKOLaKjtNmWM6D15lUJysZYa1dUJm5NjDnydQOLEk+bfeZdH8jBP5ylMJvIGwb7eTTz6chZn+",
+	"98jkH2C1uSJJXpb4h3b4XS6vfyHDLoDrBYvBNVSTGUxF8BxX7Z8ijjZTdXr9gEsTm0cAMJTwqfpxhMxJ",
+	"d1xqUd4SbuMgH9jWYIc0HuFmDrEbkZccJAt2I0oOA/me8UZBsiLGHsiQK4x2mBuiFlBNDN0cThhgovpq",
+	"yhaco6BSrdZs1GwV+GaCcIUfI5K/mOc/U+e+cYwsKKqCyoQDZbb5+T2wNRgMuq1vAOGEJvveDUAkzVN3",
+	"93nZ43NwFb+WwHBmoVfAEVZIUu8RtaTTRhekJdT9Jsp+M2eCYQkx4DQL4wr8UoZgtxz5MDTSHeOrJBR0",
+	"G3hWvnd6WXCZH1s1tz+53BXKP0x2+WZ1/qAs81b4uYJFzqpaqdl2pGLPpjHVU/ZvID3zENuHYw3Ztcuy",
+	"pGAulfIKvty3K7QD5Zzcn1f+qa9XMX7Ha4OFjlD/jl0aCP8xpdL84w66Y6s4OnsT6/2TEVJEA9jHQABB",
+	"1+fwF/caxmvdSz5PR5nth/caZkvfdij/B9K7LS3koj6nZiTH+B8BG1k6OaafkzuranPQcuUhLeKHaL5+",
+	"j/cc3UUQThK5cQ/HGyjKfNWmIHyVaufGLB9Yp8DRRZ6uALSfQ/wIFLp9axOePE55rirqMtBbaA665ZJP",
+	"Fx42sG6kZlovciwql2tXoYsNJYIYggM40i3WA9ktmq9iFouqTEA/h7E6wjEeuO6qO266a9JBDZAtEji1",
+	"x+SRKnqK8bhkV1cvIctB1L7pkT/kzCG1tIkQ7FcC1rglCBIHU3HukN+ooCsAMiPpAIEq1xTKWiVGlKXe",
+	"Jpr3gufUyu9QAczOEAfwkg/vGOJ6Fg6s6vRH8wBEVBbaHNeC566EPk5Idi/BX1JoUNWIs2j2zdOr/8kw",
+	"Own1NoeeT2BBEDKZN3jy35IhbK9Ip3H0Nm38ggNYFfaA5BGO8sBxlGDo97j9KXLwe+2ymooDFHluU8Zn",
+	"96cvBBkuYr0v3gijfVSnzql7Ob2j5YxzdeHRehSCyjrhBHC2ls3kMUoArPO7Kyf0xV+tOjjAQnmPKGUR",
+	"tTAedHGrLjSb3zNktV2d3h5J6ig2C2jt37+Cvdqf3gVtY+O3Qsh8C5/RpY7nhZV7e9TG6FSyZDbknnb9",
+	"IcyRXVrM4SyQFFGf8qqqFZ8u+hNrIBlSs4kwKyFk4CPw3vWgfaUVQZWqzblLr3egLZqvod6ZsoWgKZu1",
+	"vzNseRq80f4+K2qx4mWJiTzbDOpnYS7d5O994bbPxE0HEdXUUuiLbvaHWsnMQaS5Ro4AIFeYbFCGzlZq",
+	"9kNayH7rEiTp6OJ3IEmA/dnhe3xLzxya0x7ME3fIsyX83iHOD982wEdPg2xZTNK0F9718QkCzYfgWmma",
+	"CPtPJ5EBQVQU2oBu9Ugz9yV0cH4sZK5WbXg8Y0JO63WFGJCWp72/ugww4k7YB2B9DkkSkeJcDpSv640y",
+	"pufuze/cvL9e4bQ916TYd9vlNvaAqnDk7E+H2Epo32w6TxZcO+AxhM90hCHJmiaNOKYGW1HmtgbYzv4P",
+	"M4m99AAujWCjodFgOh8Lul7+p+i4sBcP4VXs7L9Y8TofkJCKD0LehMtKbdnaVgcYBklPlXGcS/MZ5TZj",
+	"aB163nd1uLYfN/uwlTsRAlRvZVBc0SL2fUceP0yUGvNOlOum/jDHji2xU7dOVf85l05Vh7tzG8jC20pl",
+	"HNT3K43VZpBJDv0pXauKulJa7DNq28lqtF9JvRxed8/3HyhrEpti/RE9HYeuO8R22JObfFfCYKvTdVrH",
+	"wkWwP1S8qLcl0Ssoc48CLH8dUdV2gg8cUuvHTj6o1gl43QPDHlccmtkh3D80E7J3GLAKxBrTRqkdGYEW",
+	"cMl4YxaqLv4pcuipD90PMmAsGvWdRubC4cFi67zCaGIRkPQ3Ee3qfSgOkkhUHfeS8/y1WB84VuJGeHiU",
+	"7R0xEnAOYiUmxhP27AvwBDPA5oOSuaAxwAm7bKHe26I9nyKMba+lpShyaEDkVGNMFpMUtbpgWsjctcKG",
+	"RgkQiMNOCRvxNOqGkGZGh4q3BgP8XtFWpBRtz31ond9EAMSXmiEJYfGFawlu5afzn+4H0i3Ci5Y8F7vN",
+	"LSthvO1Enl7LTRbcobmFxhZA6yo5FWg6AclsdN0g6oHwW5lThTJWAwb4vNt0ZCf0FYs0N70HFmi/8Fzs",
+	"EGouphCc01F2tKOq8WBUN074VVyDi9LKwEK3JcleYJFsGiGuDiuqfgcxtUtE+Y6Eh5FQn2/EujdU3xYZ",
+	"FKXwGCiF9t52LtdQgHBB7AR7CIHkw8qEGGizHesu7OC1WI/wRB4k1h6CmacCu3te2r9Q95HAJII2Sltn",
+	"gsD+KHvQtkTrCDwAjDyC1NSqjfI8cqr9CXtldLfXTd02tIlgj9rR7n8cB8D69jP7qhrQZGRoQF85sSKI",
+	"t0OIEuA8p9MFL0thKSItUl5p3YA2A3zQKJAcG8BMgXiE0DbUmmwHU6w9xQpzwVTtWvdSTSrHTohWGfVf",
+	"o4YugLJk12q5Vg7qToAHFSU6XNPXSHcAl/gCcRMO2nbAbUKK2PzJH0ysteVUfQlQT3lZvp3NfHnTYUUS",
+	"dTjwrdT2jaGf9ef0YoYtsU+joLteC2x2K+oAMAPQcQD4A65CVWNPdH81rP5fGGurhjYEPCCFtSQAlshF",
+	"bex5A+MvWv5NCEnbN8gdxtd4gdo6uIfl2y/BvGpHTrDvEPdnxaFNJHSwPhwLL4ngUpYo9cFEa0Yz+zig",
+	"MgSEEMpw9spAwJusiML9hiAPrg7WNZ5cqtuYtWBHfaO0+eqox0/s363tXIIFw9ntzIfSdz+nPxKhgvQm",
+	"r+9s2GiqRuQ4TIg63GmTIDimTs9xjvASfE98W2p4UYH+zbDRE5oA29wiI3eVs1KtSgc+cfJ5TRttrLzF",
+	"bSqc6MuCshOjWK4cJkcymfwdTvZeAmlkEPsQXo5pURUEjfdlGHh3VfJiLELthw2/YtEWeCCM7iHFUUCD",
+	"pzNVz4UxdppJcnwmtKnVWlN36mrdzTUBBchn0i24RnMAtCHIvlugH7Sz4m0yegEz+Rf1C7jEHKe2Qcfq",
+	"tuF4e9CH6AjVOVqlZj2G4gfwesPZFXPJTVMLDLZ6W4N9c3X18urVz9+2NqKasUpp6hO+fXDv7EF/jXqo",
+	"n9h/iCaB8TEnWlKet3fw1H3Z9PbSLN86p7BtPZt+/6fHP2ZMVzeFlUZ/X91cYBhxUPI8IonvobHCnXlz",
+	"m4tgL7H4tG8MDlRHTj/D/1+Smc+Xzvmycj2tXcp2geg3AOZmzdGlMAuVRxOW3xAm2LjThm8dnq/i5FIJ",
+	"ewhLd8CdHwgnXlAUXGPjIjAhhYSkyyDGDK98hKkJYUHNmpmVYqVSN5FSl6dY+fs/2Etf3+ecoveyoBR5",
+	"ata/o2Dl7h0f+wYnrwpNwePD2620e5XMPFP370F5ILJ9UZTuyNLgBSZYc6tOdykIURrtdghel4WoD0vu",
+	"rrHa6Cz71rvr0N1CF29b7E7tSHfk3IOP9d4s6RD6fzu7B9YakozQwSb75JZD6JAbZAIcbDeRrDaIpBY8",
+	"d8ZBLF9LIysimTaOZF7AlL5WksHZ/aeQTKzcb4OCatWYHpFqGeSKrzWb8OkNKyTm/CFfAUsKaIbXgryh",
+	"lqImHhCNqk8hs0gKkeuMTZU29j/0oWf2a9Q2ABxszu27tooTVbwiKqD/vZNkkSydh1QoXNu+JXWp7NQN",
+	"9v4pJCEO66DNvWtNIoxm6eYeS/7pOlcrSS14elDis0jjFJDUQT6uq5VdWqNeG96Dryuqa3p6JAJrOKyv",
+	"OocBKbFPG1VV6KYjvP9kdrVU11B0MW4Grzt1kobfCOxEQb54oYtchBixLTSDBigWpmZpSF7dtWV8yt2G",
+	"wrKVWZfeJ8VMvXbqhLQ7ZMU6RnuhYZUlX0vKXK6Bpi8sncNVoUYKpWDuOqdx2haC11r8fgi3dNFS7bbh",
+	"08PqS7dOLe9jZLTWQGnqWgJtra09H2Rm3b62MS6zD4vgQdpAdHThASCOhi2VNuzx2ZnTjvd/iHpHNxGX",
+	"YAdNH7shgoIQv+HU7OVlRs3h3p1volHbi0IoxLws6e/OCQipFAmDXO9sFBLkN/tkQDuZC3fhwYPCtLgV",
+	"NS9BZuihyOdpBrTkn17hh4/Pznbzo8uyhD6Et6Jb7kMNF1UNCJ33KPs5rOdB6x4/XQt/QXSBekkNSgce",
+	"CSobe6ZdKF1IEu+LQjq9e2KZMxWMnXdEJ6g/ds4ZIZFtYabSYqjWjCS8qn2WmXNdY16lhCwGp1SCrp+7",
+	"zmoOQMP11DML6EMA88Nts2ZikeBxv8Jid1yFrdo4GU7ZF8ddEESzZP+FU85Y5b/Z2w3tH71uhiX/9EbI",
+	"uVkcnT+xl2JZSPf744FukDkUhFl1BprqZezxE+cI1bzIsThhVaQL/EoIvG7Mqlg2y6PzH3BK+Es7oQdu",
+	"BWQPMh9cHLDiVqttZL7nu+M0mp3xdHrqIXbmbZB5NATfmE+nqpEG+1ftKbnQ4yzFy5Av8/xta9p9leUH",
+	"v4pVu5EPW4LQHTeCTIIHBlYjZnPvuy9MAF7mKfz0s/sRogc7coldvhOGXaB1HryU8RKs8FoseSF1Kj34",
+	"ztThvjg0vP9q9gss5FBk5OaDy3pof81QSsJOhtB2CHBhsf84TOf5Bz7fEc96YOo7LQW/pfyBVImEZ/rO",
+	"eAdHgmZaRSgOs03f0FvvR3EH1R9phpHDfBUqSmo2OwBUXgzIzedgYFHsaoeh450FC7HspkViBjmkt2oV",
+	"ZLRa0wNaZ8TNmn/lI/tIqZSG3wjyFi7Uis14jXfxEFJ406mOECyZb5+hg0pEzPVatIaWP+3VQuGhEIhd",
+	"II+mpdIih37NiSaEezyz/XPrzgwfGpp81+2Gu1Xf7BebFPN3TvNG9LsvwAh1fgYOFxbyrc4DwDfoCOdQ",
+	"3WrqE5f5W88ZsHuX41O3Nfjw7bkSgOBYYpvOC6uNutTALrAcjAPIs6rfofUOFvesEb9zZ2xcxgVbCtLZ",
+	"KHy1T3iSy1IrZKfBRlKLWpiEbwJ7wf40KCkGv3zYrq87sqnU7FkjhqKHeJrcs40HDpjk7XipVpghG8g5",
+	"XlMN3UrVQfN/4vBwELwW8Iv9alS2vRd3gSLdD90G4tq1VwHwzqFdT3aU9U4XV/CVL/3DW35HQajetvrJ",
+	"nsV1MTN36czXcb9BDHDF1y5umLn+l1gUiQDvzleaId7UhEN38eTFUnW9vsfEfq+e+M5dfdieO2HePHfg",
+	"PAEbpdoTL2Dg970DPXWz97HP56iR79b8s0N60EQJ6yMRMwuyAu8CyHXQkJm90EN4NK7tsBDAwKhOl7xK",
+	"8us3xFzm3N4hYCPnAa+mAwhY9kzVqP2sXAdc3+oY+8CDD6alijQ3/4VXuzzPEd9tu3UZe2xl3OOzs7ML",
+	"9uRsWOf2bUfu7qD8H0LgD177B6/9WnmtZSPJDiPV3pVfQH/pj2+8dw995T273WIGN7cuWqjUsdS18tS8",
+	"FFzqc8YlJCfXlFk2L6SEJiozBk276ANJGFb2aZeX1GIisG8aLer/cp98m0zIEtgT9veiUtjmITqBO5FY",
+	"isrBsSD/gvFio9hcmEhe4GTNOOb8nLCPbUNfbVSlu5ljEMg2bTU/RIM16gcZtk6ql5hfNhGb6MgYcsti",
+	"+Ni0k19rjKwzxwd2l3WGjWEMwcf79Zt1M5gd7Z5+rpueipqXHacuYOXUjXRJNTNVlmqFPca5XGNg/pyd",
+	"1o2kF5+KWwHN1KNq5d3o431jX/EQTGDH+RxIWtHOIXbMjrwsTrAaq4VwZU9WwQOgDMVy1f7NqqAYKVtx",
+	"n9/rO8f7XougjzJRapHA2sIE7q//7HCe6RO0nx72ABuZq3RRwFPLctWManuMqAj70F95h9KqhG7T5SDL",
+	"biLmjcxaHw6KHAb6yHa9iRQr0EktrfiylIwpK+e5CzECdjbdajtmrLDgrzJX9zz3rwR2vf922/VDmAD2",
+	"ef+cVxmY9DE0c+pXTenR9w0Wcxw+/SYccWgKjlsQdqfaZyLOLh3oMgfgh84EwphOYZgWpZgaQnexzwmo",
+	"AjULsdSivIVkDwzIoFs7b+K9HDob85VqNJvTfODMn+2xI3y3KcWBb5TlvmV/u8jnCBgCk2GXLf04ovGX",
+	"H3LVC9nEmq4h6OS96MJ+aSz8ZFOKg4BPJjfylIqE0n05MD1onztxKHjE8dfj7N/negyTNV+9H+Q/2TdB",
+	"ZzTIOeHO83fxToBx3ZHNKHRZVXLZ2iFML9RKAuSf/bsvCFqpusyxVVljrMEJXmQCDnaKbYtFkHJA0Nhf",
+	"twfCTfKhXRCdcWPlYnRwh3RCOBo9tcffU0H9EX38fk6YpmfNW+/scrCrPi/PJfNBsheDHB6sae1Urt6I",
+	"KpJ/867kMqCeg8DthEP8TqLIziGJ6VLyfWOJtMf92f34pQ975873133x4K6Gnjv0cs/pkLs2MqambRYG",
+	"NVDk7a9R1qq3ru4og8pYyoCf8aIUOUabQY6SNyJ0Ka2Fofpf1ZhzcFSoGbxI1ZAeR7WdJ+wjJMzdirou",
+	"csowAogjKjiiXBTI/3JQB+0LGC/NQjVzX9S9AOTP+Rzau285O1KZ+fujqENrqL8XS9glDg4oAwJa9r6K",
+	"neoq1l/e5zizB8pLw2JYFxOHlIM95SMEW+HSEh6C69nxhmiiKw+vgdUMGes0tqEs+weSN4Pd6r72Avzg",
+	"GbqJPIaYWmYhVrxSM80mYqZqxCrilmLI9z4FLYSQGXIwSVrnO5dMldi9dMnXTJuiLFlZ3KYd7/8qMvH3",
+	"8L/HzhsqFHZBPAK/oWQKBCEIYHpEDj34o/A7vojWnmII2Mmec0Q9hwaeDvBSG1HpLgSQ3Qd90WaSk1zF",
+	"D1C6mQLaWqwUWxayMUK73KmwC5PlKcK0tbEZiG/Q3Tnm+FaqkBFd1+7A/rjpgYTj9iR/r+ZediYwhVHl",
+	"u6Ai7V92NrucOs3X78+xi7irWByWzQIjKPlH1swBuX4zzCmF9Nh1Ru2nuVhHEPj8g17zspFfZfw63RR6",
+	"P62g4ztFmRrJDfvIzXRxjy2LY3hxbTzmoxZBkiQW8bbk/YZrc/zcTvH41bN9YN3Cco+1qQVfjoS8vZQM",
+	"vs0qUROqidNi60ZeQPZUzg1H8f++kb7pXoGVFw5cFLsiwhSYAKQSp1Lu9aQh15wW2iabtydPSkgfgCE8",
+	"EABygtEOWQvwU93ILQjMlapvgO3GNSfSgrndFmzFgfb7JwO6UKF9Y+ocXMTEYRUzSt2wwlh9OaUkXxlR",
+	"3etqHwr3ECb20Jb9oflJVyexqmYf172ynx9wufD+hD/ON4QgCMO9FqPaF59KsepvVvGuMdpyj3pNLui2",
+	"NwB1SuPgxKK+FeugT6LT9O3N3ab8X8XKLv0uSOXpnJvDHwtWB+f3jGaXSs77kBgIjb+vbddVMZdvG3M0",
+	"NBBPr7Szh2Jzx+KnSt0UguLzHTCKK2GOn8KnB4Ok6K8xSveX/OWgV/IXEbeNFLUtK+T8cIVVKRQfe96v",
+	"DhXcoZc/MKeP7/MVdjYs5AVxEU+3hWSc6PWhSVWLaVMXZn10/r+/hVdWrpUUnTt7OlV9jal/Lm6dt0bl",
+	"Xg1DLFg241MDRhY6QYq5PC58JLrQurFqCmggM1WTNoajPvIX2eEUMV7WgucRncNO4amd5GFo6QUsAgb4",
+	"uujp7nd21OlD+QH6PAdQQcW1Xqk6xz6uaaKgRjxLVYsT9kLV7PGZ966F12TJ1wjSt4TOhuoG0JE7r9KZ",
+	"HxUhSBwmGfvGqcOk2RNm0Lcn7BJfBa+XysT6HMC6r0hwHSjkFG7uIOKKCEN6idg3Op2jALynSYf9lXCd",
+	"5ye1Wum2xdfbSshXz9hTJaWYGrrukdxOffMKR9hY7HeYbLEFKUwp8260ToZgwELfqKkn2h5H0lfFanGP",
+	"TrH3exrDF1zmHsye+Kjma99gmQBNIVqCZUqcJRsiXcJo/gw2VNc7+wFjX5wilx79PVHXqh70RRQa7Ter",
+	"slmW3EwX14Vb4L09FwuzLEd6LDZ0AHDHlYLn6BZVJD+lVuV9NIH/wBvjGH9PnUfQnxw9I480+EHcVy+c",
+	"bwSK7+jFmgmZp7IY3rlBD5SZRK8fg/oXkQuE6gYvyfeP8hgRFf2xkCv30E4UA2gcP0MrfaLy9QV29rbm",
+	"ZBI0mpflYYHfBwWnnLowIDT1YZMe6f63FAhq80KVeVBqhE0x95xEGh7h6Wf66Uufsf5c5q1mFJMYFTeL",
+	"QGB0tKh9tUca5hjY+z6Z46bqT1/oYN1RPFk7CQBVXrmKVmReCfPX6qDOORgg5Z1TqC0czK7Iki2lXZtH",
+	"oGzXCZbsRC2mtTA+OF/VBaB3tMWTzi8H+cyG1ybWCKXd2gNYiHbWl+Ttuhuz3i8y7xAB2kzs+BOxA336",
+	"KnjuQTioH29o+VuwkocFoQ6m+vXCUIf7+bDlaJsjRzi1f+KCcbYSk4VSN4+0u/FFm5aAFhE2qt1z1KCl",
+	"ntPP7S+90g8rz/qOv2+tAWhDTFSGb01LyztJR5d2vyRsAy0klKkXZq/3JY7tTdnPhWGq7ivrQ63369vc",
+	"Azip/Wz2oulz8OXvxQ004H6c5oLnvZLjmX3ga7wZB5Baz0RZWGtlcE5aNykVvy3yg5SK7RBkV0Lml3Me",
+	"a7n7L3dW/aqvNLjOhPrrkVWxNxlUXTzQXTICTyZRywceViUFZb1wA77zSCapCPW1f/fz9FOyy05fNMqW",
+	"2aeMg7NcCVH1puxw17xO8HKrvaiHZQQn7RSbKmNVpktBAphCnSitvIII6wHLInGAB66JDAaN0Kr98EDV",
+	"kDE0UDzh08/w/26EJu4nGDft6cDG2QnwrUMnPO7e9cPCrnY3eqv2KNFnnZrzwpcCuy+G5I67eKfUen8A",
+	"2cOiZx+gTMnvwkPUKPnBvhZsX+gjl4bQuMzzD4Ivv2JDHqZ3H/eS3YG9dH3aFoawuaef7X+9uC/vHYQA",
+	"5NQVhjBTebxkFM3s+LHEl9evxBh8056N6nBr53t3T4Q7e7oUS9QdO720Ul6Kd7w2v+PmZfdupJPYbApu",
+	"k1+d8jexcecebaUmwiT+WxXy33tHD7KbQMeQuNPrL/iAj/wbRwdhhXeKDRq3N4es3OlxdePMv17YNdrZ",
+	"h3VwW6HcjhthAZBhRsAOzqt9lB0hJH3Su33PQ90drUdiOv0M//eKkPfiVt2IxOHHWBo9eQgRC5spFSuV",
+	"nHtsedcvfs9BXlPzaV/R8hVf67ajA1M1Wzj8DM5mhZ0ghCldw99JWUzh00J3EXJgFR08HEDGjMQvP9gp",
+	"Hcjgh3d/EJ/MQye44qKirhu7t7WYQk7n3iFcuiHSz0cTwWtRH53/729WyPpihf/9zdKnFvWto/mmLo/O",
+	"j055VZzePj768tuX/y8AAP//",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

@@ -230,7 +230,7 @@ func handedOverWords(k record.Key) string {
 
 func handedOver(k record.Key) *problem.Problem {
 	p := &problem.Problem{
-		Kind:   problem.NotFound,
+		Kind:   problem.Gone,
 		Code:   "private-key-not-here",
 		Where:  []string{k.Name},
 		Remedy: "If nobody has it, make a new pair (plumlatch key new NAME) and let that in instead",

@@ -127,5 +127,5 @@ func resumed(ctx context.Context, tx *store.Store, r record.Rotation) (rotation.
 		}
 	}
 	lost := group[rotation.ItemFailed] + group[rotation.ItemUndone]
-	return r.Settings.Resumed(counts[r.ID][rotation.ItemFailed], lost), nil
+	return r.Settings.Resumed(counts[r.ID][rotation.ItemFailed], lost, group[rotation.ItemDone]), nil
 }

@@ -114,6 +114,10 @@ func pauseWhy(r record.Rotation, counts, group map[rotation.ItemState]int) strin
 		Left:        rotation.Left(counts),
 		GroupFailed: group[rotation.ItemFailed],
 		GroupUndone: group[rotation.ItemUndone],
+		GroupDone:   group[rotation.ItemDone],
+	}
+	if !r.Settings.ThenGo {
+		tally.Group = r.Settings.First
 	}
 	why, n := rotation.Pause(tally, r.Settings.StopAfter)
 	switch why {
@@ -123,6 +127,8 @@ func pauseWhy(r record.Rotation, counts, group map[rotation.ItemState]int) strin
 		return text.Counted(n, "login") + " of the first group failed"
 	case rotation.GroupUndone:
 		return text.Counted(n, "login") + " of the first group taken back"
+	case rotation.GroupDone:
+		return fmt.Sprintf("the first group of %d is done, and the rest waits for your word", n)
 	}
 	return ""
 }

@@ -31,6 +31,8 @@ type RotationWanted struct {
 	Region               string
 	Each                 rotation.Each
 	To                   string
+	// Names is a pattern for the names of new keys; "" for names that follow the old ones.
+	Names string
 	// FromHere is whether whoever asks edits where there is no steward key.
 	FromHere bool
 	// Urgent is for lost keys: no grace, no hours, no first group.
@@ -116,6 +118,9 @@ func CheckWanted(w *RotationWanted) error {
 			"Leave one of them out",
 		)
 	}
+	if err := rotation.CheckNames(w.Names, w.Each); err != nil {
+		return faultProblem("", err)
+	}
 	if w.Urgent && !w.Lost && len(w.Keys) == 0 {
 		return bad("urgent", "only lost keys are urgent, and nothing says which", "Name them, or select all: -lost")
 	}
@@ -125,6 +130,14 @@ func CheckWanted(w *RotationWanted) error {
 		}
 	}
 	return nil
+}
+
+// PlanStart is PlanRotation for a start with settings, of which it refuses what a start would refuse.
+func (s *Service) PlanStart(ctx context.Context, start RotationStart) (RotationPlan, error) {
+	if err := start.checkStart(); err != nil {
+		return RotationPlan{}, err
+	}
+	return s.PlanRotation(ctx, start.RotationWanted)
 }
 
 // PlanRotation says what a rotation would do. Nothing is kept.
@@ -342,6 +355,7 @@ func (p *planning) plan(ctx context.Context, s *Service) (RotationPlan, error) {
 		Selection: p.Selection,
 		Each:      p.Each,
 		To:        p.To,
+		Names:     p.Names,
 		Urgent:    p.Urgent,
 		Follows:   p.Follows,
 		Now:       p.now,

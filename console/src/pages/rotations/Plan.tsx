@@ -16,6 +16,7 @@ type PlanForm = WhichKeysForm & {
   to?: string;
   wait?: boolean;
   urgent?: boolean;
+  names?: string;
   from_here?: boolean;
 };
 
@@ -25,6 +26,7 @@ const wantedOf = (v: PlanForm): RotationWanted => ({
   to: v.source === "existing" ? v.to : undefined,
   overlap: v.wait ? "wait" : undefined,
   urgent: v.urgent || undefined,
+  names: v.source === "existing" ? undefined : v.names || undefined,
   from_here: (v.source === "here" && v.from_here) || undefined,
 });
 
@@ -34,7 +36,9 @@ export default function Plan() {
   const [form] = Form.useForm<PlanForm>();
   const source = (Form.useWatch("source", form) as PlanForm["source"] | undefined) ?? "service";
   const { options, setSearch } = useKeyOptions();
-  const plan = useMutation({ mutationFn: (v: PlanForm) => take(api.POST("/rotations/plans", { body: wantedOf(v) })) });
+  const plan = useMutation({
+    mutationFn: (v: PlanForm) => take(api.POST("/rotations/plans", { body: { wanted: wantedOf(v) } })),
+  });
   return (
     <>
       <PageHead title="Plan a rotation" note="nothing is changed before you start it" />
@@ -91,6 +95,15 @@ export default function Plan() {
                 </Form.Item>
               )}
             </div>
+            {source !== "existing" && (
+              <Form.Item
+                name="names"
+                label="Names of new keys"
+                extra="a pattern of {key}, {instance}, {holder}, {year}, {month} and {day}; a number follows the old name unless given"
+              >
+                <Input placeholder="{key}-{year}" />
+              </Form.Item>
+            )}
             <div className="row gap-xl many before-m">
               <Form.Item name="wait" valuePropName="checked" noStyle>
                 <Checkbox>wait for logins that another rotation is at work on</Checkbox>

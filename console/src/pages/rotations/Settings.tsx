@@ -1,9 +1,10 @@
-import { Form, Input, InputNumber } from "antd";
+import { Checkbox, Form, Input, InputNumber } from "antd";
 import type { RotationSettings } from "../../api/client";
 import { counted, graceText } from "../../format";
 
 export interface SettingsForm {
   first?: number;
+  then_go?: boolean;
   stop_after?: number;
   between?: string;
   zone?: string;
@@ -15,6 +16,7 @@ export const localZone = () => Intl.DateTimeFormat().resolvedOptions().timeZone;
 
 export const settingsOf = (v: SettingsForm): RotationSettings => ({
   first: v.first || undefined,
+  then_go: (v.first && v.then_go) || undefined,
   stop_after: v.stop_after || undefined,
   between: v.between || undefined,
   zone: v.zone || undefined,
@@ -25,7 +27,7 @@ export const settingsOf = (v: SettingsForm): RotationSettings => ({
 export function settingsText(t: RotationSettings): string {
   const parts: string[] = [];
   if (t.between) parts.push(`${t.between} ${t.zone ?? "UTC"}`);
-  if (t.first) parts.push(`${t.first} first`);
+  if (t.first) parts.push(t.then_go ? `${t.first} first` : `${t.first} first, then waits for a word`);
   if (t.grace_seconds) parts.push(`grace ${graceText(t.grace_seconds)}`);
   if (t.stop_after) parts.push(`pauses after ${counted(t.stop_after, "failure")}`);
   return parts.join(", ") || "at once";
@@ -35,8 +37,11 @@ export function settingsText(t: RotationSettings): string {
 export function Settings() {
   return (
     <div className="columns five of-fields">
-      <Form.Item name="first" label="A first group of" extra="the rest begins when all are done">
+      <Form.Item name="first" label="A first group of" extra="the rest waits until you resume it">
         <InputNumber min={0} className="full" placeholder="none" />
+      </Form.Item>
+      <Form.Item name="then_go" label="After the first group" valuePropName="checked">
+        <Checkbox>continue by itself</Checkbox>
       </Form.Item>
       <Form.Item name="stop_after" label="Pause after failures">
         <InputNumber min={0} className="full" placeholder="never" />

@@ -54,6 +54,44 @@ func TestConnectAndSSHConfigPinTheHostKeySoThatSSHAsksNothing(t *testing.T) {
 	}
 }
 
+// TestTheAgentsKeysConnect has the private key in the ssh-agent alone. It sets the environment, and so runs alone.
+func TestTheAgentsKeysConnect(t *testing.T) {
+	h := newHouse(t, "")
+	h.must("instance", "launch", "door", "-image", "debian-12", "-size", "small", "-new", "mine", "-steward")
+	h.must("sweep", "door")
+	startAgent(t, h.private("mine"))
+	for _, file := range []string{"mine", "mine.pub"} {
+		if err := os.Remove(h.private(file)); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if out := h.must("connect", "door", "--", "whoami"); strings.TrimSpace(out) != "debian" {
+		t.Errorf("by the agent it says %s", out)
+	}
+	if out := h.must("connect", "debian@door", "-agent", "--", "hostname"); strings.TrimSpace(out) != "door" {
+		t.Errorf("with -agent it says %s", out)
+	}
+	if r := h.clientIn("ls\n", "connect", "door", "-sftp"); r.status != 0 {
+		t.Errorf("sftp: %d %s%s", r.status, r.out, r.err)
+	}
+	if out := h.must("connect", "door", "-print", "scp"); !strings.HasPrefix(out, "scp -i "+
+		"") || !strings.Contains(out, " -P ") {
+		t.Errorf("the line for scp is %s", out)
+	}
+	h.must("why", "door")
+	h.must("why", "debian@door", "-agent")
+	h.must("ssh-config")
+	config := filepath.Join(h.home(), ".config", "plumlatch", "ssh_config")
+	if out, err := exec.Command("ssh", "-F", config, "-n", "door", "hostname").CombinedOutput(); err != nil {
+		t.Errorf("ssh door by the agent says %s %v", out, err)
+	}
+	h.refused("no-key-in-agent", "connect", "door", "-agent", "-pick", "puffin")
+	h.refused("usage", "connect", "door", "-print", "telnet")
+	if r := h.client("connect", "door", "--", "false"); r.status == 0 {
+		t.Error("the status of the command is lost")
+	}
+}
+
 // TestWhyStopsAtTheFirstThingThatIsWrong breaks one thing after another, the
 // last first, and asks each time.
 func TestWhyStopsAtTheFirstThingThatIsWrong(t *testing.T) {

@@ -13,7 +13,7 @@ import { ProblemNote } from "./parts/ProblemNote";
 import { takeThen } from "./parts/then";
 import { places } from "./places";
 
-/** What stands around every page: the bar with the places, and who is signed in. */
+/** The frame of every page: the bar with the places, and who is signed in. */
 export function Frame() {
   const me = useMe();
   const here = useLocation();

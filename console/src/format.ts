@@ -60,7 +60,7 @@ const plural = (noun: string) => (noun === "entry" ? "entries" : `${noun}s`);
 /** A number with its noun, given in the singular. */
 export const counted = (n: number, noun: string) => `${n} ${n === 1 ? noun : plural(noun)}`;
 
-/** Says when a finding is to be acted on. */
+/** Says by when to act on a finding. */
 export function actBy(f: { act_by?: string; weight: string }): string {
   if (f.act_by) return ` (${f.weight === "bad" ? "overdue since" : "by"} ${day(`${f.act_by}T00:00:00`)})`;
   return f.weight === "remark" ? "" : " (at once)";

@@ -1154,7 +1154,7 @@ type Challenge struct {
 	// Namespace Of the signature (SSHSIG).
 	Namespace string `json:"namespace"`
 
-	// Text What is to be signed, byte for byte.
+	// Text What to sign, byte for byte.
 	Text string `json:"text"`
 }
 
@@ -1207,7 +1207,7 @@ type ChosenDifference struct {
 	// Sha256 The key's fingerprint.
 	Sha256 string `json:"sha256"`
 
-	// Status How the key and the login stand; unswept until somebody has looked.
+	// Status Relates the key and the login; unswept until it is read.
 	Status Status `json:"status"`
 }
 
@@ -1341,7 +1341,7 @@ type Difference struct {
 	// Since When it was granted, or first seen.
 	Since *time.Time `json:"since,omitempty"`
 
-	// Status How the key and the login stand; unswept until somebody has looked.
+	// Status Relates the key and the login; unswept until it is read.
 	Status Status `json:"status"`
 }
 
@@ -1426,7 +1426,7 @@ type EntryPage struct {
 	Total *int    `json:"total,omitempty"`
 }
 
-// Exposed Lines in a file for public keys that look like a private key. They are kept nowhere. Whoever could read the file could read them, so the key pair is to be replaced.
+// Exposed Lines in a file for public keys that look like a private key. They are kept nowhere. Everybody who could read the file could read them, so replace the key pair.
 type Exposed struct {
 	// Line The first of the lines, from 1.
 	Line  int `json:"line"`
@@ -1567,7 +1567,7 @@ type GrantRecord struct {
 	Login      string    `json:"login"`
 	Reason     *string   `json:"reason,omitempty"`
 
-	// Status How the key and the login stand; unswept until somebody has looked.
+	// Status Relates the key and the login; unswept until it is read.
 	Status *Status `json:"status,omitempty"`
 
 	// Steward The service's own key.
@@ -1732,7 +1732,7 @@ type Key struct {
 	// Origin Where the pair was made as far as is known.
 	Origin Origin `json:"origin"`
 
-	// ProvedAt When somebody last showed that they hold the private key.
+	// ProvedAt When somebody last proved possession of the private key.
 	ProvedAt *time.Time `json:"proved_at,omitempty"`
 	ProvedBy *string    `json:"proved_by,omitempty"`
 
@@ -1982,7 +1982,7 @@ type LoginReach struct {
 	SweptAt    *time.Time `json:"swept_at,omitempty"`
 	Ungranted  int        `json:"ungranted"`
 
-	// Why What is to be known about it, in words.
+	// Why What there is to know about it, in words.
 	Why string `json:"why"`
 
 	// Worry What is bad about the best way back in, should the last key be lost.
@@ -2062,7 +2062,7 @@ type MapCell struct {
 	// Key The place of the key in keys, from 0.
 	Key int `json:"key"`
 
-	// Status How the key and the login stand; unswept until somebody has looked.
+	// Status Relates the key and the login; unswept until it is read.
 	Status Status `json:"status"`
 }
 
@@ -2072,7 +2072,7 @@ type MapKey struct {
 	Fresh  bool    `json:"fresh"`
 	Holder *string `json:"holder,omitempty"`
 
-	// Logins On how many logins of the map it stands or should.
+	// Logins On how many logins of the map it is in place or granted.
 	Logins int      `json:"logins"`
 	Name   string   `json:"name"`
 	Sha256 string   `json:"sha256"`
@@ -2219,7 +2219,7 @@ type Opening struct {
 	Login  string `json:"login"`
 	OsUser string `json:"os_user"`
 
-	// ProvedAt When somebody last showed that they hold the private key.
+	// ProvedAt When somebody last proved possession of the private key.
 	ProvedAt *time.Time `json:"proved_at,omitempty"`
 	Reason   *string    `json:"reason,omitempty"`
 	Region   string     `json:"region"`
@@ -2228,7 +2228,7 @@ type Opening struct {
 	// SeenBy By which method it was seen.
 	SeenBy *string `json:"seen_by,omitempty"`
 
-	// Status How the key and the login stand; unswept until somebody has looked.
+	// Status Relates the key and the login; unswept until it is read.
 	Status Status `json:"status"`
 
 	// Steward The service's own key.
@@ -2281,7 +2281,7 @@ type OperatorChange struct {
 	ForgetFactor *bool   `json:"forget_factor,omitempty"`
 	IssuerName   *string `json:"issuer_name,omitempty"`
 
-	// Limits Those of now are replaced; empty for none.
+	// Limits Replaces the current ones; empty for none.
 	Limits   *map[string]string `json:"limits,omitempty"`
 	Password *string            `json:"password,omitempty"`
 	Reason   *string            `json:"reason,omitempty"`
@@ -2295,7 +2295,7 @@ type Origin string
 type PasswordChange struct {
 	NewPassword string `json:"new_password"`
 
-	// Password The one of now.
+	// Password The current one.
 	Password string `json:"password"`
 }
 
@@ -2369,7 +2369,7 @@ type PlannedKey struct {
 	Holder *string `json:"holder,omitempty"`
 	Name   string  `json:"name"`
 
-	// Type What it is to be made as.
+	// Type The type to make.
 	Type string `json:"type"`
 }
 
@@ -2405,7 +2405,7 @@ type Problem struct {
 	Title      string  `json:"title"`
 	Type       string  `json:"type"`
 
-	// Where The things that stand in the way, by name.
+	// Where The things in the way, by name.
 	Where *[]string `json:"where,omitempty"`
 }
 
@@ -2442,7 +2442,7 @@ type ProveKey struct {
 
 // ReachMap defines model for ReachMap.
 type ReachMap struct {
-	// Keys Those that stand somewhere on the map or should, without steward keys; the one with the most logins first.
+	// Keys Those in place or granted somewhere on the map, without steward keys; the one with the most logins first.
 	Keys   []MapKey   `json:"keys"`
 	Logins []MapLogin `json:"logins"`
 
@@ -2458,7 +2458,7 @@ type ReachPage struct {
 	// Counts How many of all logins that fit the filter, but for state, have which reach.
 	Counts map[string]int `json:"counts"`
 
-	// Drifting At how many of them not just the granted keys stand.
+	// Drifting How many of them have drift: the keys in place differ from the grants.
 	Drifting int `json:"drifting"`
 
 	// FreshDays For how many days a proof counts.
@@ -2588,7 +2588,7 @@ type ReportedItem struct {
 	ProofBefore *ReportedProof `json:"proof_before,omitempty"`
 	ProvedAt    *time.Time     `json:"proved_at,omitempty"`
 
-	// State asked: the holder is asked to bring a new public key; placed: the new key's line stands beside the old, and a login with it is awaited; proved: such a login was completed, and the old key goes when the grace is over.
+	// State asked: the holder is asked to bring a new public key; placed: the new key's line is in place beside the old one, and a login with it is pending; proved: such a login was completed, and the old key is removed when the grace period ends.
 	State RotationItemState `json:"state"`
 }
 
@@ -2622,7 +2622,7 @@ type Restore struct {
 	// ProvedAt When a login with the new key was completed.
 	ProvedAt *time.Time `json:"proved_at,omitempty"`
 
-	// Removes The keys whose lines go: the lost ones, and on a replacement the steward key of the instance of before.
+	// Removes The keys whose lines are removed: the lost ones, and on a replacement the steward key of the previous instance.
 	Removes []string `json:"removes"`
 
 	// Route A way back into a login.
@@ -2710,7 +2710,7 @@ type RotationItem struct {
 	// Run The last run that worked on it.
 	Run *openapi_types.UUID `json:"run,omitempty"`
 
-	// State asked: the holder is asked to bring a new public key; placed: the new key's line stands beside the old, and a login with it is awaited; proved: such a login was completed, and the old key goes when the grace is over.
+	// State asked: the holder is asked to bring a new public key; placed: the new key's line is in place beside the old one, and a login with it is pending; proved: such a login was completed, and the old key is removed when the grace period ends.
 	State RotationItemState `json:"state"`
 }
 
@@ -2720,7 +2720,7 @@ type RotationItemPage struct {
 	Next  *string        `json:"next,omitempty"`
 }
 
-// RotationItemState asked: the holder is asked to bring a new public key; placed: the new key's line stands beside the old, and a login with it is awaited; proved: such a login was completed, and the old key goes when the grace is over.
+// RotationItemState asked: the holder is asked to bring a new public key; placed: the new key's line is in place beside the old one, and a login with it is pending; proved: such a login was completed, and the old key is removed when the grace period ends.
 type RotationItemState string
 
 // RotationPage defines model for RotationPage.
@@ -2806,7 +2806,7 @@ type RotationSettings struct {
 	// First A first group of this many, after which the rotation pauses until it is resumed; 0 for none.
 	First *int `json:"first,omitempty"`
 
-	// GraceSeconds How long old and new stand beside each other once the new key has opened the login.
+	// GraceSeconds How long both keys stay in place once the new one has opened the login.
 	GraceSeconds *int `json:"grace_seconds,omitempty"`
 
 	// StopAfter Pause after this many failures; 0 for never.
@@ -2824,7 +2824,7 @@ type RotationState string
 
 // RotationWanted Which keys are to be replaced, where, and by what. What is set must all hold.
 type RotationWanted struct {
-	// Each One new key for each old key wherever it stands, or one for each instance, which ends sharing; key unless given.
+	// Each One new key for each old key on all its logins, or one for each instance, which ends sharing; key unless given.
 	Each *RotationWantedEach `json:"each,omitempty"`
 
 	// FromHere Where there is no steward key, the caller edits from their own machine with the old private key.
@@ -2871,7 +2871,7 @@ type RotationWanted struct {
 	WeakerThan *string `json:"weaker_than,omitempty"`
 }
 
-// RotationWantedEach One new key for each old key wherever it stands, or one for each instance, which ends sharing; key unless given.
+// RotationWantedEach One new key for each old key on all its logins, or one for each instance, which ends sharing; key unless given.
 type RotationWantedEach string
 
 // RotationWantedOverlap What to do with a login that another rotation is at work on; leave-out unless given.
@@ -2920,7 +2920,7 @@ type RouteOption struct {
 	// Undo How far it can be undone.
 	Undo string `json:"undo"`
 
-	// Why Why it stands where it stands.
+	// Why The reason for its rank.
 	Why          string `json:"why"`
 	WithinLimits bool   `json:"within_limits"`
 }
@@ -2992,7 +2992,7 @@ type RunState string
 
 // RunWaits What a run waits for from somebody.
 type RunWaits struct {
-	// ByHand Whether it is to be done outside of this product.
+	// ByHand Whether it has to be done outside of this product.
 	ByHand bool `json:"by_hand"`
 
 	// Next The command that does it; absent where there is none.
@@ -3063,7 +3063,7 @@ type SetUp struct {
 	// Issuer Whether people can sign in by an OpenID Connect issuer.
 	Issuer bool `json:"issuer"`
 
-	// Needed Whether there is no account yet, so that the first admin is to be made.
+	// Needed Whether there is no account yet, so that the first admin has to be made.
 	Needed bool `json:"needed"`
 }
 
@@ -3211,7 +3211,7 @@ type StartSweep struct {
 	Label *string `json:"label,omitempty"`
 }
 
-// Status How the key and the login stand; unswept until somebody has looked.
+// Status Relates the key and the login; unswept until it is read.
 type Status string
 
 // Step defines model for Step.
@@ -3302,10 +3302,23 @@ type Sweep struct {
 
 // SweepItem defines model for SweepItem.
 type SweepItem struct {
-	Instance string         `json:"instance"`
-	Login    string         `json:"login"`
-	Outcome  string         `json:"outcome"`
-	State    SweepItemState `json:"state"`
+	// InPlace How many known keys are in place in the login now.
+	InPlace  int    `json:"in_place"`
+	Instance string `json:"instance"`
+	Login    string `json:"login"`
+
+	// Missing How many granted keys are not there now.
+	Missing int `json:"missing"`
+
+	// Outcome What was read, in words.
+	Outcome string         `json:"outcome"`
+	State   SweepItemState `json:"state"`
+
+	// Strangers How many keys are there that are not recorded.
+	Strangers int `json:"strangers"`
+
+	// Ungranted How many known keys are there that nobody granted.
+	Ungranted int `json:"ungranted"`
 }
 
 // SweepItemPage defines model for SweepItemPage.
@@ -3331,7 +3344,7 @@ type TakenItem struct {
 	Login string `json:"login"`
 	New   string `json:"new"`
 
-	// NewPublicKey In the one-line form: the line that is to stand beside the old one.
+	// NewPublicKey In the one-line form: the line to place beside the old one.
 	NewPublicKey string `json:"new_public_key"`
 	Old          string `json:"old"`
 
@@ -3856,7 +3869,7 @@ type GetReachParams struct {
 	// State Only logins with this reach.
 	State *ReachState `form:"state,omitempty" json:"state,omitempty"`
 
-	// Drift Only logins at which not just the granted keys stand.
+	// Drift Only logins with drift: the keys in place differ from the grants.
 	Drift *bool `form:"drift,omitempty" json:"drift,omitempty"`
 
 	// Worry Only logins whose best way back in, should the last key be lost, is a bad one.
@@ -3886,7 +3899,7 @@ type GetReachMapParams struct {
 	// State Only logins with this reach.
 	State *ReachState `form:"state,omitempty" json:"state,omitempty"`
 
-	// Drift Only logins at which not just the granted keys stand.
+	// Drift Only logins with drift: the keys in place differ from the grants.
 	Drift *bool `form:"drift,omitempty" json:"drift,omitempty"`
 
 	// Label Only logins of instances with this label, name=value.
@@ -4367,19 +4380,19 @@ type ClientInterface interface {
 
 	// ListDifferences performs a GET /differences (the `ListDifferences` operationId) request.
 	//
-	// Where not just the granted keys stand: what is missing, what nobody granted, and strangers, by login.
+	// Drift by login: what is missing, what nobody granted, and strangers.
 	ListDifferences(ctx context.Context, params *ListDifferencesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// SettleDifferencesWithBody performs a POST /differences/settlements (the `SettleDifferences` operationId) request,
 	// with any type of body and a specified content type.
 	//
-	// Settles differences as they were shown: what is accepted is recorded at once, and one run for each login places and removes lines. One that is not as it was shown any more is left out and said.
+	// Settles differences as they were shown: what is accepted is recorded at once, and one run for each login places and removes lines. A difference that has changed since it was shown is left out, with the reason.
 	SettleDifferencesWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// SettleDifferences performs a POST /differences/settlements (the `SettleDifferences` operationId) request.
 	// Takes a body of the `application/json` content type.
 	//
-	// Settles differences as they were shown: what is accepted is recorded at once, and one run for each login places and removes lines. One that is not as it was shown any more is left out and said.
+	// Settles differences as they were shown: what is accepted is recorded at once, and one run for each login places and removes lines. A difference that has changed since it was shown is left out, with the reason.
 	SettleDifferences(ctx context.Context, body SettleDifferencesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListDueRotations performs a GET /due-rotations (the `ListDueRotations` operationId) request.
@@ -4503,7 +4516,7 @@ type ClientInterface interface {
 
 	// GetApproach performs a GET /instances/{instance}/approach (the `GetApproach` operationId) request.
 	//
-	// What stands between an address and the instance's SSH port: what the cloud says now about its state, its address and its firewall rules.
+	// What may keep an address from the instance's SSH port: its state, its address and its firewall rules as the cloud tells them now.
 	GetApproach(ctx context.Context, instance InstanceName, params *GetApproachParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListOpeners performs a GET /instances/{instance}/openers (the `ListOpeners` operationId) request.
@@ -4669,7 +4682,7 @@ type ClientInterface interface {
 
 	// ForgetKey performs a POST /keys/{key}/private-key/forgetting (the `ForgetKey` operationId) request.
 	//
-	// Destroys the copy in the safe, once somebody has just proved to hold the private key.
+	// Destroys the copy in the safe, once somebody has just proved possession of the private key.
 	ForgetKey(ctx context.Context, key KeyName, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ProveKeyWithBody performs a POST /keys/{key}/proofs (the `ProveKey` operationId) request,
@@ -4694,7 +4707,7 @@ type ClientInterface interface {
 
 	// CompareVersions performs a GET /logins/{login}/differences (the `CompareVersions` operationId) request.
 	//
-	// Which lines came and went in one of the login's files between any two looks.
+	// The lines added to and removed from one of the login's files between two readings.
 	CompareVersions(ctx context.Context, login LoginName, params *CompareVersionsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ReportEntryWithBody performs a POST /logins/{login}/entries (the `ReportEntry` operationId) request,
@@ -4723,7 +4736,7 @@ type ClientInterface interface {
 
 	// ListRoutes performs a GET /logins/{login}/routes (the `ListRoutes` operationId) request.
 	//
-	// The ways back into a login whose keys are lost, the best first: what each needs, costs, changes, loses and opens, and why it stands where it stands. Nothing is touched.
+	// The ways back into a login whose keys are lost, the best first: what each needs, costs, changes, loses and opens, and the reason for its rank. Nothing is changed.
 	ListRoutes(ctx context.Context, login LoginName, params *ListRoutesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListVersions performs a GET /logins/{login}/versions (the `ListVersions` operationId) request.
@@ -4771,7 +4784,7 @@ type ClientInterface interface {
 
 	// GetLeaving performs a GET /operators/{operator}/leaving (the `GetLeaving` operationId) request.
 	//
-	// What somebody holds, what would become of the logins without them, and what is to be done so that they can leave.
+	// The keys of a person, what their logins would be without them, and what to do so that they can leave.
 	GetLeaving(ctx context.Context, operator OperatorName, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// BeginLeavingWithBody performs a POST /operators/{operator}/leaving (the `BeginLeaving` operationId) request,
@@ -4823,7 +4836,7 @@ type ClientInterface interface {
 
 	// ReportRestore performs a GET /restores/{run}/report (the `ReportRestore` operationId) request.
 	//
-	// What was done when, what is left to do, what is not as it was, and where the lost keys stand elsewhere.
+	// What was done when, what is left to do, what was not restored, and where else the lost keys are.
 	ReportRestore(ctx context.Context, run RunId, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// UndoRestore performs a POST /restores/{run}/undo (the `UndoRestore` operationId) request.
@@ -5102,7 +5115,7 @@ type ClientInterface interface {
 
 	// DeleteTeam performs a DELETE /teams/{team} (the `DeleteTeam` operationId) request.
 	//
-	// Refused while it holds a key.
+	// Refused while it has a key.
 	DeleteTeam(ctx context.Context, team string, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// PartTeam performs a DELETE /teams/{team}/members/{operator} (the `PartTeam` operationId) request.
@@ -5417,7 +5430,7 @@ func (c *Client) GetDaybookHead(ctx context.Context, reqEditors ...RequestEditor
 
 // ListDifferences performs a GET /differences (the `ListDifferences` operationId) request.
 //
-// Where not just the granted keys stand: what is missing, what nobody granted, and strangers, by login.
+// Drift by login: what is missing, what nobody granted, and strangers.
 func (c *Client) ListDifferences(ctx context.Context, params *ListDifferencesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListDifferencesRequest(c.Server, params)
 	if err != nil {
@@ -5433,7 +5446,7 @@ func (c *Client) ListDifferences(ctx context.Context, params *ListDifferencesPar
 // SettleDifferencesWithBody performs a POST /differences/settlements (the `SettleDifferences` operationId) request,
 // with any type of body and a specified content type.
 //
-// Settles differences as they were shown: what is accepted is recorded at once, and one run for each login places and removes lines. One that is not as it was shown any more is left out and said.
+// Settles differences as they were shown: what is accepted is recorded at once, and one run for each login places and removes lines. A difference that has changed since it was shown is left out, with the reason.
 func (c *Client) SettleDifferencesWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewSettleDifferencesRequestWithBody(c.Server, contentType, body)
 	if err != nil {
@@ -5449,7 +5462,7 @@ func (c *Client) SettleDifferencesWithBody(ctx context.Context, contentType stri
 // SettleDifferences performs a POST /differences/settlements (the `SettleDifferences` operationId) request.
 // Takes a body of the `application/json` content type.
 //
-// Settles differences as they were shown: what is accepted is recorded at once, and one run for each login places and removes lines. One that is not as it was shown any more is left out and said.
+// Settles differences as they were shown: what is accepted is recorded at once, and one run for each login places and removes lines. A difference that has changed since it was shown is left out, with the reason.
 func (c *Client) SettleDifferences(ctx context.Context, body SettleDifferencesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewSettleDifferencesRequest(c.Server, body)
 	if err != nil {
@@ -5833,7 +5846,7 @@ func (c *Client) GetInstance(ctx context.Context, instance InstanceName, reqEdit
 
 // GetApproach performs a GET /instances/{instance}/approach (the `GetApproach` operationId) request.
 //
-// What stands between an address and the instance's SSH port: what the cloud says now about its state, its address and its firewall rules.
+// What may keep an address from the instance's SSH port: its state, its address and its firewall rules as the cloud tells them now.
 func (c *Client) GetApproach(ctx context.Context, instance InstanceName, params *GetApproachParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetApproachRequest(c.Server, instance, params)
 	if err != nil {
@@ -6319,7 +6332,7 @@ func (c *Client) ReleasePrivateKey(ctx context.Context, key KeyName, params *Rel
 
 // ForgetKey performs a POST /keys/{key}/private-key/forgetting (the `ForgetKey` operationId) request.
 //
-// Destroys the copy in the safe, once somebody has just proved to hold the private key.
+// Destroys the copy in the safe, once somebody has just proved possession of the private key.
 func (c *Client) ForgetKey(ctx context.Context, key KeyName, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewForgetKeyRequest(c.Server, key)
 	if err != nil {
@@ -6394,7 +6407,7 @@ func (c *Client) GetLogin(ctx context.Context, login LoginName, reqEditors ...Re
 
 // CompareVersions performs a GET /logins/{login}/differences (the `CompareVersions` operationId) request.
 //
-// Which lines came and went in one of the login's files between any two looks.
+// The lines added to and removed from one of the login's files between two readings.
 func (c *Client) CompareVersions(ctx context.Context, login LoginName, params *CompareVersionsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewCompareVersionsRequest(c.Server, login, params)
 	if err != nil {
@@ -6473,7 +6486,7 @@ func (c *Client) ReportFiles(ctx context.Context, login LoginName, body ReportFi
 
 // ListRoutes performs a GET /logins/{login}/routes (the `ListRoutes` operationId) request.
 //
-// The ways back into a login whose keys are lost, the best first: what each needs, costs, changes, loses and opens, and why it stands where it stands. Nothing is touched.
+// The ways back into a login whose keys are lost, the best first: what each needs, costs, changes, loses and opens, and the reason for its rank. Nothing is changed.
 func (c *Client) ListRoutes(ctx context.Context, login LoginName, params *ListRoutesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListRoutesRequest(c.Server, login, params)
 	if err != nil {
@@ -6621,7 +6634,7 @@ func (c *Client) CallOffLeaving(ctx context.Context, operator OperatorName, reqE
 
 // GetLeaving performs a GET /operators/{operator}/leaving (the `GetLeaving` operationId) request.
 //
-// What somebody holds, what would become of the logins without them, and what is to be done so that they can leave.
+// The keys of a person, what their logins would be without them, and what to do so that they can leave.
 func (c *Client) GetLeaving(ctx context.Context, operator OperatorName, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetLeavingRequest(c.Server, operator)
 	if err != nil {
@@ -6773,7 +6786,7 @@ func (c *Client) GetRestore(ctx context.Context, run RunId, reqEditors ...Reques
 
 // ReportRestore performs a GET /restores/{run}/report (the `ReportRestore` operationId) request.
 //
-// What was done when, what is left to do, what is not as it was, and where the lost keys stand elsewhere.
+// What was done when, what is left to do, what was not restored, and where else the lost keys are.
 func (c *Client) ReportRestore(ctx context.Context, run RunId, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewReportRestoreRequest(c.Server, run)
 	if err != nil {
@@ -7642,7 +7655,7 @@ func (c *Client) AddTeam(ctx context.Context, params *AddTeamParams, body AddTea
 
 // DeleteTeam performs a DELETE /teams/{team} (the `DeleteTeam` operationId) request.
 //
-// Refused while it holds a key.
+// Refused while it has a key.
 func (c *Client) DeleteTeam(ctx context.Context, team string, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewDeleteTeamRequest(c.Server, team)
 	if err != nil {

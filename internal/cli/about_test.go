@@ -31,17 +31,18 @@ func TestTheReferenceIsThatOfTheCode(t *testing.T) {
 func TestWordsAreCompletedWithoutAService(t *testing.T) {
 	env := kit.Env{Getenv: func(string) string { return "" }}
 	for typed, want := range map[string]string{
-		"rest":                    "restore",
-		"key hand":                "hand-over hand-overs",
-		"key new -purp":           "-purpose",
-		"reach -wor":              "-worry",
-		"daybook check -he":       "-head",
-		"token new x -on":         "-only",
-		"help key hand":           "hand-over hand-overs",
-		"completion ":             "bash fish zsh",
-		"restore start x -route ": "browser-shell guest-agent helper-disk metadata-keys password replacement standing-key windows-password",
-		"key new a":               "",
-		"frob x":                  "",
+		"rest":              "restore",
+		"key hand":          "hand-over hand-overs",
+		"key new -purp":     "-purpose",
+		"reach -wor":        "-worry",
+		"daybook check -he": "-head",
+		"token new x -on":   "-only",
+		"help key hand":     "hand-over hand-overs",
+		"completion ":       "bash fish zsh",
+		"restore start x -route ": "browser-shell guest-agent helper-disk metadata-keys password replacement " +
+			"standing-key windows-password",
+		"key new a": "",
+		"frob x":    "",
 	} {
 		words := strings.Split(typed, " ")
 		got := strings.Join(Candidates(t.Context(), env, words[:len(words)-1], words[len(words)-1]), " ")

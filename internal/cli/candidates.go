@@ -224,14 +224,20 @@ func askNames(ctx context.Context, client *apiclient.Client, kind, word string) 
 	case "zone":
 		return each(catalogue.Zones, func(z apiclient.Zone) string { return z.Name }), nil
 	case "rule":
-		return asked[apiclient.RotationRule](client.ListRotationRules(ctx))(func(r apiclient.RotationRule) string { return r.Name })
+		return asked[apiclient.RotationRule](
+			client.ListRotationRules(ctx),
+		)(
+			func(r apiclient.RotationRule) string { return r.Name },
+		)
 	case "subscriber":
 		return asked[apiclient.Subscriber](client.ListSubscribers(ctx))(func(r apiclient.Subscriber) string { return r.Name })
 	case "holder":
 		return asked[apiclient.Holder](client.ListHolders(ctx))(func(h apiclient.Holder) string { return h.Name })
 	}
 	if word != "" {
-		found, err := kit.Answer[[]apiclient.Named](client.ListNames(ctx, &apiclient.ListNamesParams{Q: word, Limit: new(50)}))
+		found, err := kit.Answer[[]apiclient.Named](
+			client.ListNames(ctx, &apiclient.ListNamesParams{Q: word, Limit: new(50)}),
+		)
 		var names []string
 		for _, n := range found {
 			if string(n.Kind) == kind || kind == "login" && n.Kind == apiclient.NamedKindInstance {

@@ -41,16 +41,19 @@ func groups() []group {
 				access.OpeningCommands, keys.TraceCommands, access.ReachCommands, access.MapCommands, access.SweepCommands,
 			),
 		},
-		{"Letting in, and proving", slices.Concat(access.GrantCommands, access.SettleCommands, access.ProveCommands)},
+		{
+			"Granting access and proving keys",
+			slices.Concat(access.GrantCommands, access.SettleCommands, access.ProveCommands),
+		},
 		{"Replacing keys", slices.Concat(rotate.RotateCommands, rotate.RuleCommands)},
-		{"Getting in", slices.Concat(access.ConnectCommands, access.WhyCommands)},
-		{"Getting back in, where the private key is lost", restore.RestoreCommands},
+		{"Logging in", slices.Concat(access.ConnectCommands, access.WhyCommands)},
+		{"Getting back in after a lost key", restore.RestoreCommands},
 		{"Instances", slices.Concat(fleet.InstanceCommands, restore.PasswordCommands, fleet.AdoptCommands)},
 		{
-			"What is going on and what was done",
+			"Work in progress and the daybook",
 			slices.Concat(journal.RunCommands, journal.DaybookCommands, journal.SubscriberCommands),
 		},
-		{"Who keeps what, and the safe", keys.CustodyCommands},
+		{"Holders, consent and the safe", keys.CustodyCommands},
 		{"People and tokens", slices.Concat(people.PeopleCommands, people.OperatorCommands)},
 		{"About this client", aboutCommands()},
 	}
@@ -80,7 +83,7 @@ func Run(ctx context.Context, args []string, env kit.Env) int {
 	return kit.Status(err)
 }
 
-func run(ctx context.Context, args []string, env kit.Env) error {
+func run(ctx context.Context, args []string, env kit.Env) (err error) {
 	if len(args) == 0 || args[0] == "help" || args[0] == "-h" || args[0] == "-help" || args[0] == "--help" {
 		return help(env, args[min(len(args), 1):])
 	}
@@ -113,10 +116,23 @@ func run(ctx context.Context, args []string, env kit.Env) error {
 	if s.Quiet && c.NoNames {
 		return kit.Usage(fmt.Sprintf("%s: -q writes only names, and here are none; use -json", c.Name))
 	}
+	if pager := kit.NewPager(env, shows(c) && !s.NoPager && !s.Json); pager != nil {
+		s.Env.Out = pager
+		defer func() { err = errors.Join(err, pager.Close()) }()
+	}
 	if err := do(ctx, s, positional); err != nil {
 		return s.DidYouMean(ctx, err)
 	}
 	return s.Fault()
+}
+
+// shows reports whether a command only shows what there is, so that a pager may hold it until it is whole.
+func shows(c kit.Command) bool {
+	words := strings.Fields(c.Name)
+	return slices.Contains([]string{
+		"list", "show", "history", "report", "plan", "routes", "rehearse", "map", "due", "asked", "loss", "reach",
+		"openers", "opens", "find", "trace", "hand-overs", "inspect", "reference",
+	}, words[len(words)-1])
 }
 
 func countProblem(c kit.Command, given []string) string {

@@ -161,8 +161,8 @@ func Reference() string {
 		"# The client's commands\n\nThis page is made from the code: `plumlatch reference`. The same is told by `plumlatch " +
 			"help COMMAND`, and by manual\npages that `plumlatch manual DIR` writes.\n\nEvery command takes `-json` (for " +
 			"programs: see [programs.md](programs.md)), `-q` (only\nnames), `-wide` (all columns " +
-			"in full), `-columns name,state` (these columns), `-server URL` and\n`-token-file FILE`. Exit " +
-			"status: 0 done, 1 failed, 2 wrong usage, 3 the answer is \"not as it\nshould be\".\n",
+			"in full), `-columns name,state` (these columns), `-no-pager`, `-server URL` and\n`-token-file FILE`. Exit " +
+			"status: see [programs.md](programs.md).\n",
 	)
 	for _, g := range groups() {
 		fmt.Fprintf(&b, "\n## %s\n", g.heading)
@@ -182,8 +182,14 @@ func Reference() string {
 	return b.String()
 }
 
+// exitStatuses are what the statuses of every command mean, from 0 on.
+var exitStatuses = []string{
+	"done, or as it should be", "failed", "wrong usage", "the answer is \"not as it should be\"", "there is no such thing",
+	"refused by a rule or a right", "it conflicts with what is there", "the service or a cloud cannot be reached",
+}
+
 // everyFlag are those that each command has.
-var everyFlag = []string{"json", "q", "server", "token-file", "wide", "columns"}
+var everyFlag = []string{"json", "q", "server", "token-file", "wide", "columns", "no-pager"}
 
 func writeFlagTable(b *strings.Builder, c kit.Command) {
 	first := true
@@ -195,7 +201,7 @@ func writeFlagTable(b *strings.Builder, c kit.Command) {
 			b.WriteString("\n| flag | |\n| --- | --- |\n")
 			first = false
 		}
-		value, usage := flag.UnquoteUsage(f)
+		value, usage := valueOf(f)
 		fmt.Fprintf(
 			b, "| `%s` | %s%s |\n", strings.TrimSpace("-"+f.Name+" "+value), strings.ReplaceAll(usage, "|", `\|`),
 			defaultText(f),
@@ -257,14 +263,17 @@ func manPage(name string, c kit.Command) string {
 	}
 	b.WriteString(".SH FLAGS\n")
 	for _, f := range flagsOf(c) {
-		value, usage := flag.UnquoteUsage(f)
+		value, usage := valueOf(f)
 		fmt.Fprintf(&b, ".TP\n.B %s\n%s\n", roff(strings.TrimSpace("-"+f.Name+" "+value)), roff(usage))
 	}
 	b.WriteString(".SH EXAMPLES\n.nf\n")
 	for _, e := range c.Examples {
 		b.WriteString(roff(e) + "\n")
 	}
-	b.WriteString(".fi\n.SH EXIT STATUS\n0 done, 1 failed, 2 wrong usage, 3 the answer is \"not as it should be\".\n")
+	b.WriteString(".fi\n.SH EXIT STATUS\n")
+	for n, what := range exitStatuses {
+		fmt.Fprintf(&b, ".TP\n.B %d\n%s\n", n, roff(what))
+	}
 	return b.String()
 }
 

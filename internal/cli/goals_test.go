@@ -124,7 +124,8 @@ func names(of []kit.Command) []string {
 }
 
 func TestHelpSaysWhereNothingFits(t *testing.T) {
-	for wish, status := range map[string]int{"locked out": kit.ExitDone, "bastion": kit.ExitMissing, "xyzzy": kit.ExitMissing} {
+	for wish, status := range map[string]int{"locked " +
+		"out": kit.ExitDone, "bastion": kit.ExitMissing, "xyzzy": kit.ExitMissing} {
 		var out bytes.Buffer
 		words := append([]string{"help"}, strings.Fields(wish)...)
 		if got := Run(t.Context(), words, kit.Env{Out: &out, Err: &out, Getenv: os.Getenv}); got != status {

@@ -1,9 +1,11 @@
 package cli
 
 import (
+	"errors"
 	"flag"
 	"fmt"
 	"io"
+	"slices"
 	"strings"
 	"text/tabwriter"
 
@@ -17,20 +19,37 @@ Usage: plumlatch THING ACTION [flags] [args]
 `
 
 const helpFoot = `
-Flags go before or after the arguments. Every command takes -json (for programs)
-and -q (only names). On a narrow terminal tables leave columns out and cut long
-cells: -wide shows all, -columns name,state those that you name. The service and
-the token come from -server and -token-file, then PLUMLATCH_URL and
-PLUMLATCH_TOKEN, then what sign-in has kept.
-More on one command, with examples: plumlatch help key new
-Or say what you want: plumlatch help locked out of a server
+Every command takes -json, -q (only names), -wide, -columns a,b and -no-pager. The
+service and the token come from flags, from PLUMLATCH_URL and PLUMLATCH_TOKEN, or
+from sign-in. Exit statuses: plumlatch help statuses
 
-Exit status: 0 done, 1 failed, 2 wrong usage, 3 the answer is "not as it should be".
+One command with examples:  plumlatch help key new
+Everything, one line each:  plumlatch help -all
+What you want to do:        plumlatch help locked out of a server
 `
 
-func help(env kit.Env, words []string) error {
+func help(env kit.Env, words []string) (err error) {
+	noPager := slices.Contains(words, "-no-pager")
+	words = slices.DeleteFunc(slices.Clone(words), func(w string) bool { return w == "-no-pager" })
+	if pager := kit.NewPager(env, !noPager); pager != nil {
+		env.Out = pager
+		defer func() { err = errors.Join(err, pager.Close()) }()
+	}
 	if len(words) == 0 {
 		fmt.Fprint(env.Out, helpHead)
+		for _, g := range groups() {
+			writeGroup(env.Out, g)
+		}
+		fmt.Fprint(env.Out, helpFoot)
+		return nil
+	}
+	if len(words) == 1 && words[0] == "statuses" {
+		for n, what := range exitStatuses {
+			fmt.Fprintf(env.Out, "%d  %s\n", n, what)
+		}
+		return nil
+	}
+	if words[0] == "-all" || words[0] == "--all" {
 		for n, g := range groups() {
 			if n > 0 {
 				fmt.Fprintln(env.Out)
@@ -38,7 +57,6 @@ func help(env kit.Env, words []string) error {
 			fmt.Fprintln(env.Out, g.heading)
 			writeSummaries(env.Out, g.commands)
 		}
-		fmt.Fprint(env.Out, helpFoot)
 		return nil
 	}
 	wanted := strings.Join(words, " ")
@@ -70,6 +88,48 @@ func help(env kit.Env, words []string) error {
 	return nil
 }
 
+// writeGroup writes the commands of a group by their things, in lines of at most 79 columns.
+func writeGroup(w io.Writer, g group) {
+	fmt.Fprintln(w, g.heading)
+	var things []string
+	actions := map[string][]string{}
+	for _, c := range g.commands {
+		thing, action, _ := strings.Cut(c.Name, " ")
+		if _, there := actions[thing]; !there {
+			things = append(things, thing)
+		}
+		actions[thing] = append(actions[thing], action)
+	}
+	line := ""
+	for _, thing := range things {
+		words := strings.TrimSpace(thing + " " + strings.Join(actions[thing], ", "))
+		words = strings.ReplaceAll(words, " , ", " or with ") // a thing that is a command by itself, too
+		if line != "" && len(line)+3+len(words) <= overviewWidth {
+			line += "   " + words
+			continue
+		}
+		writeFolded(w, line)
+		line = words
+	}
+	writeFolded(w, line)
+}
+
+// overviewWidth is how many columns the overview has, of a terminal of 80.
+const overviewWidth = 76
+
+// writeFolded writes a line, folded at blanks where it is too long.
+func writeFolded(w io.Writer, line string) {
+	indent := "  "
+	for len(line) > overviewWidth {
+		at := strings.LastIndexByte(line[:overviewWidth], ' ')
+		fmt.Fprintln(w, indent+line[:at])
+		line, indent = line[at+1:], "    "
+	}
+	if line != "" {
+		fmt.Fprintln(w, indent+line)
+	}
+}
+
 // writeSummaries writes one line for each command, all aligned alike.
 func writeSummaries(w io.Writer, of []kit.Command) {
 	const width = 24
@@ -92,10 +152,7 @@ func writeHelp(w io.Writer, c kit.Command) {
 			fmt.Fprint(w, "\nFlags:\n")
 			first = false
 		}
-		value, usage := flag.UnquoteUsage(f)
-		if value == "value" {
-			value = strings.ToUpper(strings.TrimPrefix(f.Name, "-"))
-		}
+		value, usage := valueOf(f)
 		fmt.Fprintf(t, "  -%s %s\t%s\n", f.Name, value, usage)
 	})
 	t.Flush()
@@ -105,4 +162,14 @@ func writeHelp(w io.Writer, c kit.Command) {
 			fmt.Fprintln(w, "  "+e)
 		}
 	}
+}
+
+// valueOf returns what a flag's value is called, and the flag's usage. What has no name of its own is called as the
+// flag, in capitals.
+func valueOf(f *flag.Flag) (value, usage string) {
+	value, usage = flag.UnquoteUsage(f)
+	if value == "value" || value == "string" || value == "int" {
+		value = strings.ToUpper(f.Name)
+	}
+	return value, usage
 }

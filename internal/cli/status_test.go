@@ -11,6 +11,7 @@ import (
 	"net/http/httptest"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 
@@ -113,5 +114,55 @@ func TestEveryCommandEndsWithTheStatusThatSaysWhy(t *testing.T) {
 				}
 			}
 		})
+	}
+}
+
+// TestAServiceThatIsAwayIsNotToldAsASignInThatIsMissing asks without a token, of a service and of none.
+func TestAServiceThatIsAwayIsNotToldAsASignInThatIsMissing(t *testing.T) {
+	service := httptest.NewServer(http.NotFoundHandler())
+	defer service.Close()
+	for url, want := range map[string]int{service.URL: kit.ExitRefused, "http://127.0.0.1:1": kit.ExitUnreachable} {
+		env, out, errs := atHome(t, url)
+		getenv := env.Getenv
+		env.Getenv = func(name string) string {
+			if name == "PLUMLATCH_TOKEN" {
+				return ""
+			}
+			return getenv(name)
+		}
+		if status := Run(t.Context(), []string{"key", "list"}, env); status != want {
+			t.Errorf("%s: status %d, want %d: %s%s", url, status, want, out, errs)
+		}
+	}
+}
+
+// TestACommandWithoutNamesRefusesToWriteOnlyNames types an example of each such command with -q.
+func TestACommandWithoutNamesRefusesToWriteOnlyNames(t *testing.T) {
+	env, _, _ := atHome(t, "http://127.0.0.1:1")
+	for _, c := range commands() {
+		if !c.NoNames {
+			continue
+		}
+		words := append(typed(t, c, strings.ReplaceAll(c.Examples[0], "~/", env.Getenv("HOME")+"/")), "-q")
+		if at := slices.Index(words, "--"); at >= 0 {
+			words = append(words[:at:at], "-q")
+		}
+		if status := Run(t.Context(), words, env); status != kit.ExitUsage {
+			t.Errorf("%v: status %d, want %d", words, status, kit.ExitUsage)
+		}
+	}
+}
+
+// TestADidYouMeanIsSaidForCommands mistypes commands.
+func TestADidYouMeanIsSaidForCommands(t *testing.T) {
+	for typed, want := range map[string]string{
+		"key imprt": "key import", "list keys": "key list", "keys": "key", "instnace list": "instance list", "rech": "reach",
+		"key lst": "key list",
+	} {
+		env, _, errs := atHome(t, "http://127.0.0.1:1")
+		status := Run(t.Context(), strings.Fields(typed), env)
+		if status != kit.ExitUsage || !strings.Contains(errs.String(), "plumlatch "+want) {
+			t.Errorf("%q: status %d, %s", typed, status, errs)
+		}
 	}
 }

@@ -383,6 +383,7 @@ func (a *api) ListSweepItems(
 			Instance: i.InstanceName,
 			State:    contract.SweepItemState(i.State),
 			Outcome:  i.Outcome,
+			InPlace:  i.InPlace, Missing: i.Missing, Ungranted: i.Ungranted, Strangers: i.Strangers,
 		}
 	}), Next: optional(l.Next)}, err
 }

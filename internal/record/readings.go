@@ -68,6 +68,12 @@ type SweepItem struct {
 	// Of the login.
 	OSUser       string `gorm:"->;-:migration;column:os_user"`
 	InstanceName string `gorm:"->;-:migration"`
+	// Of what is known of the login now: the known keys that are in place, the granted ones that are missing, the known
+	// ones that nobody granted, and the strangers.
+	InPlace   int `gorm:"->;-:migration"`
+	Missing   int `gorm:"->;-:migration"`
+	Ungranted int `gorm:"->;-:migration"`
+	Strangers int `gorm:"->;-:migration"`
 }
 
 // SweepEnd is what came of the attempt to read a login.

@@ -70,11 +70,20 @@ func (s *Store) SweepItems(
 		return record.List[record.SweepItem]{}, err
 	}
 	var items []record.SweepItem
-	if err := page.Select("sweep_items.*, l.os_user, i.name AS instance_name").Scan(&items).Error; err != nil {
+	if err := page.Select("sweep_items.*, l.os_user, i.name AS instance_name, " + keysNow).Scan(&items).Error; err != nil {
 		return record.List[record.SweepItem]{}, plain(err)
 	}
 	return cut(items, p, func(i record.SweepItem) []string { return []string{i.InstanceName, i.OSUser} }), nil
 }
+
+// keysNow counts, for each login of a sweep, the keys by their status as it is now.
+const keysNow = `
+	(SELECT count(*) FROM sightings s WHERE s.login_id = l.id AND s.present) AS in_place,
+	(SELECT count(*) FROM grants g JOIN sightings s ON s.login_id = g.login_id AND s.key_id = g.key_id AND NOT s.present
+		WHERE g.login_id = l.id AND g.withdrawn_at IS NULL) AS missing,
+	(SELECT count(*) FROM sightings s WHERE s.login_id = l.id AND s.present AND NOT EXISTS (SELECT 1 FROM grants g
+		WHERE g.login_id = s.login_id AND g.key_id = s.key_id AND g.withdrawn_at IS NULL)) AS ungranted,
+	(SELECT count(*) FROM strangers t WHERE t.login_id = l.id) AS strangers`
 
 // TakeSweepItems returns logins that sweeps wait for, and counts that their reading begins.
 // There are at most limits[0] of those whose reading begins for the first time; where there are

@@ -292,7 +292,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** @description What somebody holds, what would become of the logins without them, and what is to be done so that they can leave. */
+        /** @description The keys of a person, what their logins would be without them, and what to do so that they can leave. */
         get: operations["getLeaving"];
         put?: never;
         /** @description Replaces, withdraws and hands over the keys of somebody who leaves; the account is closed last. */
@@ -330,7 +330,7 @@ export interface paths {
         get?: never;
         put?: never;
         post?: never;
-        /** @description Refused while it holds a key. */
+        /** @description Refused while it has a key. */
         delete: operations["deleteTeam"];
         options?: never;
         head?: never;
@@ -362,7 +362,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** @description Destroys the copy in the safe, once somebody has just proved to hold the private key. */
+        /** @description Destroys the copy in the safe, once somebody has just proved possession of the private key. */
         post: operations["forgetKey"];
         delete?: never;
         options?: never;
@@ -861,7 +861,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** @description What stands between an address and the instance's SSH port: what the cloud says now about its state, its address and its firewall rules. */
+        /** @description What may keep an address from the instance's SSH port: its state, its address and its firewall rules as the cloud tells them now. */
         get: operations["getApproach"];
         put?: never;
         post?: never;
@@ -977,7 +977,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** @description Where not just the granted keys stand: what is missing, what nobody granted, and strangers, by login. */
+        /** @description Drift by login: what is missing, what nobody granted, and strangers. */
         get: operations["listDifferences"];
         put?: never;
         post?: never;
@@ -996,7 +996,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** @description Settles differences as they were shown: what is accepted is recorded at once, and one run for each login places and removes lines. One that is not as it was shown any more is left out and said. */
+        /** @description Settles differences as they were shown: what is accepted is recorded at once, and one run for each login places and removes lines. A difference that has changed since it was shown is left out, with the reason. */
         post: operations["settleDifferences"];
         delete?: never;
         options?: never;
@@ -1028,7 +1028,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** @description The ways back into a login whose keys are lost, the best first: what each needs, costs, changes, loses and opens, and why it stands where it stands. Nothing is touched. */
+        /** @description The ways back into a login whose keys are lost, the best first: what each needs, costs, changes, loses and opens, and the reason for its rank. Nothing is changed. */
         get: operations["listRoutes"];
         put?: never;
         post?: never;
@@ -1096,7 +1096,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** @description What was done when, what is left to do, what is not as it was, and where the lost keys stand elsewhere. */
+        /** @description What was done when, what is left to do, what was not restored, and where else the lost keys are. */
         get: operations["reportRestore"];
         put?: never;
         post?: never;
@@ -1198,7 +1198,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** @description Which lines came and went in one of the login's files between any two looks. */
+        /** @description The lines added to and removed from one of the login's files between two readings. */
         get: operations["compareVersions"];
         put?: never;
         post?: never;
@@ -1782,7 +1782,7 @@ export interface components {
             column?: number;
             /** @description A value that would do. */
             suggestion?: string;
-            /** @description The things that stand in the way, by name. */
+            /** @description The things in the way, by name. */
             where?: string[];
             /** @description To find the request in the service's log. */
             request_id?: string;
@@ -1799,7 +1799,7 @@ export interface components {
          */
         Origin: "client" | "service" | "import";
         /**
-         * @description How the key and the login stand; unswept until somebody has looked.
+         * @description Relates the key and the login; unswept until it is read.
          * @enum {string}
          */
         Status: "in place" | "missing" | "ungranted" | "stranger" | "unswept";
@@ -1843,7 +1843,7 @@ export interface components {
             swept_at?: string;
             /** @description Why the last attempt to read its files failed. */
             sweep_error?: string;
-            /** @description What is to be known about it, in words. */
+            /** @description What there is to know about it, in words. */
             why: string;
             /** @description The one command to type next. */
             next?: string;
@@ -1859,7 +1859,7 @@ export interface components {
             counts: {
                 [key: string]: number;
             };
-            /** @description At how many of them not just the granted keys stand. */
+            /** @description How many of them have drift: the keys in place differ from the grants. */
             drifting: number;
             /** @description For how many days a proof counts. */
             fresh_days: number;
@@ -1909,7 +1909,7 @@ export interface components {
             missing: components["schemas"]["MissingForRoute"][];
             /** @description The limits that it does not keep to. */
             outside: string[];
-            /** @description Why it stands where it stands. */
+            /** @description The reason for its rank. */
             why: string;
             stops: boolean;
             downtime_seconds: number;
@@ -1978,7 +1978,7 @@ export interface components {
             /** @description The new key. */
             key: string;
             lost: string[];
-            /** @description The keys whose lines go: the lost ones, and on a replacement the steward key of the instance of before. */
+            /** @description The keys whose lines are removed: the lost ones, and on a replacement the steward key of the previous instance. */
             removes: string[];
             /** @description The instance that is logged in to: another one, where it is replaced. */
             target: string;
@@ -2009,7 +2009,7 @@ export interface components {
             what: string;
             /** @description The command that does it; absent where there is none. */
             next?: string;
-            /** @description Whether it is to be done outside of this product. */
+            /** @description Whether it has to be done outside of this product. */
             by_hand: boolean;
             /** Format: date-time */
             since: string;
@@ -2072,7 +2072,7 @@ export interface components {
             readings: components["schemas"]["PasswordReading"][];
         };
         ReachMap: {
-            /** @description Those that stand somewhere on the map or should, without steward keys; the one with the most logins first. */
+            /** @description Those in place or granted somewhere on the map, without steward keys; the one with the most logins first. */
             keys: components["schemas"]["MapKey"][];
             logins: components["schemas"]["MapLogin"][];
             /** @description How many logins fit. */
@@ -2085,7 +2085,7 @@ export interface components {
             state: components["schemas"]["KeyState"];
             /** @description Whether its private key is freshly proved. */
             fresh: boolean;
-            /** @description On how many logins of the map it stands or should. */
+            /** @description On how many logins of the map it is in place or granted. */
             logins: number;
         };
         MapLogin: {
@@ -2311,7 +2311,7 @@ export interface components {
             /** @description The lines that were there before. */
             went: string[];
         };
-        /** @description Lines in a file for public keys that look like a private key. They are kept nowhere. Whoever could read the file could read them, so the key pair is to be replaced. */
+        /** @description Lines in a file for public keys that look like a private key. They are kept nowhere. Everybody who could read the file could read them, so replace the key pair. */
         Exposed: {
             /** @description The first of the lines, from 1. */
             line: number;
@@ -2384,7 +2384,16 @@ export interface components {
             login: string;
             instance: string;
             state: components["schemas"]["SweepItemState"];
+            /** @description What was read, in words. */
             outcome: string;
+            /** @description How many known keys are in place in the login now. */
+            in_place: number;
+            /** @description How many granted keys are not there now. */
+            missing: number;
+            /** @description How many known keys are there that nobody granted. */
+            ungranted: number;
+            /** @description How many keys are there that are not recorded. */
+            strangers: number;
         };
         SweepItemPage: {
             items: components["schemas"]["SweepItem"][];
@@ -2453,7 +2462,7 @@ export interface components {
         Challenge: {
             /** Format: uuid */
             id: string;
-            /** @description What is to be signed, byte for byte. */
+            /** @description What to sign, byte for byte. */
             text: string;
             /** @description Of the signature (SSHSIG). */
             namespace: string;
@@ -2472,7 +2481,7 @@ export interface components {
          */
         RotationState: "running" | "paused" | "undoing" | "done" | "undone";
         /**
-         * @description asked: the holder is asked to bring a new public key; placed: the new key's line stands beside the old, and a login with it is awaited; proved: such a login was completed, and the old key goes when the grace is over.
+         * @description asked: the holder is asked to bring a new public key; placed: the new key's line is in place beside the old one, and a login with it is pending; proved: such a login was completed, and the old key is removed when the grace period ends.
          * @enum {string}
          */
         RotationItemState: "asked" | "waiting" | "placing" | "placed" | "proved" | "removing" | "done" | "failed" | "undoing" | "undone";
@@ -2498,7 +2507,7 @@ export interface components {
             /** @description Only in this region. */
             region?: string;
             /**
-             * @description One new key for each old key wherever it stands, or one for each instance, which ends sharing; key unless given.
+             * @description One new key for each old key on all its logins, or one for each instance, which ends sharing; key unless given.
              * @enum {string}
              */
             each?: "key" | "instance";
@@ -2569,7 +2578,7 @@ export interface components {
             follows: string;
             /** @description The holder of that key, who will be its holder. */
             holder?: string;
-            /** @description What it is to be made as. */
+            /** @description The type to make. */
             type: string;
             bits: number;
         };
@@ -2596,7 +2605,7 @@ export interface components {
             between?: string;
             /** @description The time zone of the hours, such as Europe/Berlin; UTC unless given. */
             zone?: string;
-            /** @description How long old and new stand beside each other once the new key has opened the login. */
+            /** @description How long both keys stay in place once the new one has opened the login. */
             grace_seconds?: number;
         };
         StartRotation: {
@@ -2696,7 +2705,7 @@ export interface components {
             /** @description In the one-line form. */
             old_public_key: string;
             new: string;
-            /** @description In the one-line form: the line that is to stand beside the old one. */
+            /** @description In the one-line form: the line to place beside the old one. */
             new_public_key: string;
         };
         ReportStep: {
@@ -2859,7 +2868,7 @@ export interface components {
             note: string;
         };
         SetUp: {
-            /** @description Whether there is no account yet, so that the first admin is to be made. */
+            /** @description Whether there is no account yet, so that the first admin has to be made. */
             needed: boolean;
             /** @description Whether people can sign in by an OpenID Connect issuer. */
             issuer: boolean;
@@ -2873,7 +2882,7 @@ export interface components {
             password: string;
         };
         PasswordChange: {
-            /** @description The one of now. */
+            /** @description The current one. */
             password: string;
             new_password: string;
         };
@@ -2953,7 +2962,7 @@ export interface components {
         };
         OperatorChange: {
             role?: components["schemas"]["Role"];
-            /** @description Those of now are replaced; empty for none. */
+            /** @description Replaces the current ones; empty for none. */
             limits?: {
                 [key: string]: string;
             };
@@ -3341,7 +3350,7 @@ export interface components {
             steward?: boolean;
             /**
              * Format: date-time
-             * @description When somebody last showed that they hold the private key.
+             * @description When somebody last proved possession of the private key.
              */
             proved_at?: string;
             proved_by?: string;
@@ -3507,7 +3516,7 @@ export interface components {
             entered_at?: string;
             /**
              * Format: date-time
-             * @description When somebody last showed that they hold the private key.
+             * @description When somebody last proved possession of the private key.
              */
             proved_at?: string;
             key_state?: components["schemas"]["KeyState"];
@@ -4631,7 +4640,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description How the safe stands. */
+            /** @description The state of the safe. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -5604,7 +5613,7 @@ export interface operations {
                 limit?: components["parameters"]["Limit"];
                 /** @description Only logins with this reach. */
                 state?: components["schemas"]["ReachState"];
-                /** @description Only logins at which not just the granted keys stand. */
+                /** @description Only logins with drift: the keys in place differ from the grants. */
                 drift?: boolean;
                 /** @description Only logins whose best way back in, should the last key be lost, is a bad one. */
                 worry?: boolean;
@@ -5644,7 +5653,7 @@ export interface operations {
                 limit?: number;
                 /** @description Only logins with this reach. */
                 state?: components["schemas"]["ReachState"];
-                /** @description Only logins at which not just the granted keys stand. */
+                /** @description Only logins with drift: the keys in place differ from the grants. */
                 drift?: boolean;
                 /** @description Only logins of instances with this label, name=value. */
                 label?: string;

@@ -1,7 +1,7 @@
 import { Button, Result } from "antd";
 import { useRouteError } from "react-router";
 
-/** Stands where a page could not be shown. */
+/** Takes the place of a page that could not be shown. */
 export function Broken() {
   const error = useRouteError();
   const outdated = error instanceof TypeError && error.message.includes("dynamically imported module");

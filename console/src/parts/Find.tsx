@@ -13,7 +13,7 @@ import { ProblemNote } from "./ProblemNote";
 const typing = (e: Element | null) =>
   e instanceof HTMLElement && (["INPUT", "TEXTAREA"].includes(e.tagName) || e.isContentEditable);
 
-/** The box on every page that jumps to whatever bears a name, and says what a fingerprint or a public key is. */
+/** The box on every page that jumps to anything with a name, and says what a fingerprint or a public key is. */
 export function Find({ narrow }: { narrow: boolean }) {
   const [open, setOpen] = useState(false);
   useEffect(() => {
@@ -77,7 +77,7 @@ interface Choice {
 }
 
 /**
- * What bears a name like the text, then the pages; none for "". fresh is whether that is the answer to this very
+ * What is named like the text, then the pages; none for "". fresh is whether that is the answer to this very
  * text.
  */
 function useChoices(text: string, off: boolean): { choices: Choice[]; fresh: boolean; error: Error | null } {

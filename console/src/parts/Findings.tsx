@@ -4,7 +4,7 @@ import { actBy } from "../format";
 
 const kinds = { bad: "error", caution: "warning", remark: "info" } as const;
 
-/** What is to be known about a key, each with what to do about it. */
+/** Findings about a key, each with what to do about it. */
 export function Findings({ of }: { of: Finding[] }) {
   return (
     <div className="stack gap-s">

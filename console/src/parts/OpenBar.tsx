@@ -3,7 +3,7 @@ import { useClosings } from "../api/queries";
 import { useNow } from "./useNow";
 import { clock, left } from "../format";
 
-/** What restores hold open right now, on every page, until it is seen to be closed. */
+/** What restores hold open right now, on every page, until it is confirmed closed. */
 export function OpenBar() {
   const open = useClosings().data ?? [];
   const now = useNow(open.length > 0);

@@ -1,7 +1,7 @@
 import { Typography } from "antd";
 import type { ReactNode } from "react";
 
-/** The head of a page, which the window is called after. sign stands before the title. */
+/** The head of a page, which the window is called after. sign comes before the title. */
 export function PageHead({
   title,
   sign,

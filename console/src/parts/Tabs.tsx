@@ -1,6 +1,6 @@
 import { NavLink } from "react-router";
 
-/** Links between the views of one place. mine is how much waits for whoever looks. */
+/** Links between the views of one place. mine is how much is pending for the person who looks. */
 export function Tabs({ of }: { of: { to: string; text: string; mine?: number }[] }) {
   return (
     <nav aria-label="Views" className="tabs">

@@ -20,10 +20,10 @@ var ConnectCommands = []kit.Command{
 	{
 		Name: "connect", NoNames: true, Args: "INSTANCE|LOGIN [-- COMMAND ...]", Min: 1, Max: -1, Flags: connect,
 		Summary: "Log in with ssh, or run one command there, with the pinned host key",
-		Detail: `It runs the ssh of this machine. The host key is compared with the pinned ones under the
-instance's name, so that ssh asks nothing, also after the address has changed. The private
+		Detail: `It runs ssh on this machine. The host key is checked against the pinned ones under the
+instance's name, so ssh asks nothing, even after the address has changed. The private
 key is one on this machine or in the ssh-agent that opens the login. Its exit status is
-that of ssh. -windows tells the same in words, for clients that read .ppk files.`,
+that of ssh. -windows lists the same facts, for clients that read .ppk files.`,
 		Examples: []string{
 			"plumlatch connect atlas-web-1",
 			"plumlatch connect root@gateway-1 -with ~/.ssh/oona",
@@ -80,10 +80,10 @@ func (w wayIn) words(program string) []string {
 func connect(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error {
 	var held kit.AgentFlags
 	held.Flags(f)
-	with := f.String("with", "", "`file` with the private key; one that opens it is looked for unless given")
+	with := f.String("with", "", "`file` with the private key; a matching one on this machine unless given")
 	sftp := f.Bool("sftp", false, "run sftp instead of ssh, for files")
 	print := f.String("print", "", "print the command line instead of running it: `ssh`, sftp or scp")
-	windows := f.Bool("windows", false, "tell it in words, for clients that read .ppk files")
+	windows := f.Bool("windows", false, "list the facts to enter, for clients that read .ppk files")
 	return func(ctx context.Context, s *kit.Session, args []string) error {
 		switch {
 		case *print != "" && !slices.Contains(clients, *print):

@@ -31,8 +31,8 @@ var statusSigns = map[apiclient.Status]string{
 }
 
 func reachMap(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error {
-	limit := f.Int("limit", 200, "the greatest `number` of logins, up to 1000")
-	columns := f.Int("keys", 30, "the greatest `number` of keys")
+	limit := f.Int("limit", 200, "at most this `many` logins, up to 1000")
+	columns := f.Int("keys", 30, "at most this `many` keys")
 	state := f.String("state", "", "only logins with this reach")
 	drift := f.Bool("drift", false, "only logins with drift: the keys in place differ from the grants")
 	label := f.String("label", "", "only instances with this label, `name=value`")

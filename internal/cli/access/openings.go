@@ -19,9 +19,9 @@ var OpeningCommands = []kit.Command{
 		Max:     1,
 		Flags:   findNames,
 		Summary: "Find instances, logins, keys, persons and teams by a part of a name",
-		Detail: `Names, addresses, purposes and comments of keys are looked through, in any letter case; what is called
-just that comes first. With an @ in the text it looks for logins. For a fingerprint or a key file there is
-plumlatch trace. It ends with status 3 if nothing is found.`,
+		Detail: `It searches names, addresses, and the purposes and comments of keys, in any letter case;
+exact matches come first. With an @ in the text it searches logins. For a fingerprint or a
+key file use plumlatch trace. It ends with status 3 if nothing matches.`,
 		Examples: []string{"plumlatch find tide", "plumlatch find 127.64.1.9", "plumlatch find pi@"},
 	},
 	{
@@ -46,11 +46,11 @@ plumlatch trace. It ends with status 3 if nothing is found.`,
 	},
 }
 
-const driftDetail = `It ends with status 3 if a granted key was not there at the last look ("missing"), or
-one is there that nobody granted ("ungranted").`
+const driftDetail = `It ends with status 3 if the last reading did not find a granted key ("missing"), or found
+one that nobody granted ("ungranted").`
 
 func findNames(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error {
-	limit := f.Int("limit", 20, "the greatest `number` of rows, 50 at most")
+	limit := f.Int("limit", 20, "at most this `many` rows, 50 at most")
 	return func(ctx context.Context, s *kit.Session, args []string) error {
 		client, err := s.Connect()
 		if err != nil {

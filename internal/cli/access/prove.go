@@ -20,12 +20,11 @@ var ProveCommands = []kit.Command{
 	{
 		Name: "prove", Args: "[KEY|LOGIN ...]", Max: -1, Flags: prove,
 		Summary: "Prove that you have a private key, or that it opens a login",
-		Detail: `Of a key: the service gives a text, which is signed here with the private key (from -with
-FILE or folder, -agent, or found on this machine) and checked there. Without arguments
-every key at hand that is recorded is proved. Of a login, user@instance or just the instance: a login is
-completed from here, and the host key that was seen is reported. Nothing secret is sent.
-With -due it shows what you or -holder have to prove, and ends with status 3 if
-something is: by a proof that is missing or too old, not by one that soon will be.`,
+		Detail: `For a key, this machine signs a text from the service with the private key (from -with FILE
+or folder, -agent, or found here), and the service checks the signature. Without arguments
+it proves every recorded key at hand. For a login, user@instance or just the instance, it
+logs in from here and reports the host key. Nothing secret is sent. With -due it shows what
+you or -holder have to prove, and ends with status 3 if a proof is missing or too old.`,
 		Examples: []string{
 			"plumlatch prove -due",
 			"plumlatch prove -agent",

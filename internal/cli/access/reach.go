@@ -18,8 +18,9 @@ var ReachCommands = []kit.Command{
 		Name: "reach", Flags: reachList,
 		Summary: "Show how safe each login is, the worst first, and what to do next",
 		Detail: `solid: two or more holders with a fresh proof; thin: one; stale: keys in place, none freshly
-proved; shut: no key in place that anybody is known to have; unswept: nobody has read it yet. It ends
-with status 3 if a login is shut, or if the keys in place differ from the grants.`,
+proved; shut: no key in place that anybody is known to have; unswept: nobody has read it
+yet. It ends with status 3 if a login is shut, or if the keys in place differ from the
+grants.`,
 		Examples: []string{
 			"plumlatch reach",
 			"plumlatch reach -state shut",
@@ -44,14 +45,14 @@ with status 3 if a login is shut, or if the keys in place differ from the grants
 		Max:     1,
 		Flags:   loginHistory,
 		Summary: "Show how the authorized_keys of a login changed",
-		Detail: "With -from and -to it shows what came and went between any two looks, by their numbers in\nthe history; " +
-			"-to is the newest of that file unless given.",
+		Detail: "With -from and -to it shows the lines added and removed between two readings, by their numbers in " +
+			"the history; -to is the newest of that file unless given.",
 		Examples: []string{"plumlatch login history ringing-web", "plumlatch login history ringing-web -from 5 -to 1"},
 	},
 	{
 		Name: "key loss", NoNames: true, Args: "[KEY ...]", Max: -1, Flags: keyLoss,
 		Summary:  "Show the effect of losing keys",
-		Detail:   "With -holder it takes all active keys of a person or team, as on a laptop that is gone.",
+		Detail:   "With -holder it takes all active keys of a person or team, as for a stolen laptop.",
 		Examples: []string{"plumlatch key loss hides-shared", "plumlatch key loss -holder marek"},
 	},
 	{
@@ -71,7 +72,7 @@ func reachList(f *flag.FlagSet) func(context.Context, *kit.Session, []string) er
 	p.Flags(f)
 	state := f.String("state", "", "only this reach: shut, unswept, stale, thin or solid")
 	drift := f.Bool("drift", false, "only logins with drift: the keys in place differ from the grants")
-	worry := f.Bool("worry", false, "only logins whose best way back in, should the last key be lost, is a bad one")
+	worry := f.Bool("worry", false, "only logins whose best route back in, if the last key were lost, is a bad one")
 	label := f.String("label", "", "only instances with this label, `name=value`")
 	region := f.String("region", "", "only this region")
 	holder := f.String("holder", "", "only logins that a key of this holder opens or should")
@@ -266,15 +267,15 @@ func sayExposed(s *kit.Session, login, path string, x apiclient.Exposed) {
 	}
 	fmt.Fprintf(
 		s.Env.Out,
-		"\n%s %s of %s, line %d. Treat it as exposed: whoever could read the file has it.\n",
+		"\n%s %s of %s, line %d. Treat it as exposed: everybody who could read the file has it.\n",
 		s.Bad("A private key lies in"), path, login, x.Line,
 	)
 	fmt.Fprintf(s.Env.Out, "Remove the lines there by hand, and replace the key pair. %s\n", which)
 }
 
 func loginHistory(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error {
-	from := f.Int("from", 0, "compare this `look` with another")
-	to := f.Int("to", 0, "the other `look`")
+	from := f.Int("from", 0, "compare this `reading` with another")
+	to := f.Int("to", 0, "the other `reading`")
 	return func(ctx context.Context, s *kit.Session, args []string) error {
 		client, err := s.Connect()
 		if err != nil {

@@ -17,11 +17,11 @@ import (
 var SettleCommands = []kit.Command{{
 	Name: "settle", Args: "[LOGIN ...]", Max: -1, Flags: settle,
 	Summary: "Show drift between granted and actual keys, and fix it in bulk",
-	Detail: `Without a choice it shows the differences and ends with status 3 if there is one. With
-choices it shows what will be done about each, asks, and does it: -missing place places
-the granted lines again, -missing withdraw ends their grants; -ungranted and -strangers
-accept records what is in place there as granted, remove takes the lines out. What no choice is
-made about stays as it is. Lines are changed in a run that can be undone until it is done.`,
+	Detail: `Without a choice it shows the differences and ends with status 3 if there are any. With
+choices it shows what it will do about each, asks, and does it: -missing place places the
+granted lines again, -missing withdraw ends their grants; -ungranted and -strangers accept
+records what is in place there as granted, remove deletes the lines. Differences without a
+choice stay as they are. Lines are changed in a run that can be undone until it is done.`,
 	Examples: []string{
 		"plumlatch settle -all",
 		"plumlatch settle ubuntu@ringing-web -ungranted remove",
@@ -37,9 +37,9 @@ func settle(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error
 	label := f.String("label", "", "instances with this label, `name=value`")
 	all := f.Bool("all", false, "all logins")
 	chosen := choices{
-		apiclient.StatusMissing:   f.String("missing", "", "place or withdraw, for granted keys that are not there"),
+		apiclient.StatusMissing:   f.String("missing", "", "place or withdraw, for granted keys that are missing"),
 		apiclient.StatusUngranted: f.String("ungranted", "", "accept or remove, for known keys that nobody granted"),
-		apiclient.StatusStranger:  f.String("strangers", "", "accept or remove, for keys in no record"),
+		apiclient.StatusStranger:  f.String("strangers", "", "accept or remove, for keys that are not recorded"),
 	}
 	reason := f.String("reason", "", "why, for the daybook")
 	yes := f.Bool("yes", false, "do not ask")

@@ -20,8 +20,8 @@ var sshConfigCommand = kit.Command{
 	Name: "ssh-config", Flags: sshConfig,
 	Summary: "Write an OpenSSH client config and known_hosts for all that you can open from here",
 	Detail: `It looks which private keys are on this machine (~/.ssh and PLUMLATCH_KEYS) and in the
-ssh-agent, and writes one Host entry for each instance that they open, with pinned host keys. Include the file it
-names at the top of ~/.ssh/config.`,
+ssh-agent, and writes one Host entry for each instance that they open, with pinned host
+keys. Include the file it names at the top of ~/.ssh/config.`,
 	Examples: []string{"plumlatch ssh-config", "plumlatch ssh-config -label team=atlas"},
 }
 

@@ -124,15 +124,15 @@ func sweptLogins(s *kit.Session, ctx context.Context, client *apiclient.Client, 
 		}{w, items})
 	case s.Quiet:
 		for _, i := range items {
-			if i.State == apiclient.SweepItemStateFailed || i.State == apiclient.SweepItemStateChanged {
+			if i.State == apiclient.SweepItemStateFailed || i.Missing+i.Ungranted+i.Strangers > 0 {
 				fmt.Fprintln(s.Env.Out, i.Login)
 			}
 		}
 	default:
-		t := kit.Table{Head: []string{"LOGIN", "READ", "WHAT STANDS THERE"}}
+		t := kit.Table{Head: []string{"LOGIN", "READ", "IN PLACE"}}
 		for _, i := range items {
 			state := string(i.State)
-			if i.State != apiclient.SweepItemStateAsBefore {
+			if i.State == apiclient.SweepItemStateFailed || i.Missing+i.Ungranted+i.Strangers > 0 {
 				state += " !"
 			}
 			t.Add(i.Login, state, i.Outcome)
@@ -144,7 +144,11 @@ func sweptLogins(s *kit.Session, ctx context.Context, client *apiclient.Client, 
 			w.Failed,
 		)
 	}
-	if err == nil && w.Changed+w.Failed > 0 {
+	drift := w.Failed
+	for _, i := range items {
+		drift += i.Missing + i.Ungranted + i.Strangers
+	}
+	if err == nil && drift > 0 {
 		err = kit.Quiet(kit.ExitNotAsItShould)
 	}
 	return err

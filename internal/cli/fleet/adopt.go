@@ -26,11 +26,11 @@ var AdoptCommands = []kit.Command{
 		Summary: "Bring in a machine that runs sshd, of any cloud or none",
 		Detail: `It asks the machine for its host keys and shows their fingerprints, and pins them once you
 have compared them with another source: the machine's console, or the person who set it up.
-With -with FILE or -agent it logs in and reads who gets in today; with -steward it places
-a steward key as well, by which the service sweeps and changes keys.
-With -list FILE it brings in all machines of a list: CSV with the heading
-name,address,port,login (other columns are labels), a JSON array of the same, or an
-OpenSSH client configuration; - is the standard input. What is recorded already is left.`,
+With -with FILE or -agent it logs in and reads who gets in today; with -steward it places a
+steward key as well, by which the service sweeps and changes keys. With -list FILE it brings
+in all machines of a list: CSV with the heading name,address,port,login (other columns are
+labels), a JSON array of the same, or an OpenSSH client configuration; - is the standard
+input. Machines that are recorded already are skipped.`,
 		Examples: []string{
 			"plumlatch instance adopt -list machines.csv",
 			"plumlatch instance adopt -list ~/.ssh/config -login pi",

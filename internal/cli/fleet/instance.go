@@ -18,8 +18,8 @@ var InstanceCommands = []kit.Command{
 	{
 		Name: "instance launch", Args: "NAME", Min: 1, Max: 1, Flags: instanceLaunch,
 		Summary: "Launch an instance that given keys open",
-		Detail: `It shows each step and ends when the SSH server has answered for every key. With -new
-a pair is made on this machine first. Ctrl-C stops the watching, not the launch.`,
+		Detail: `It shows each step and ends when the SSH server accepts every key. With -new it first
+makes a pair on this machine. Ctrl-C stops watching; the launch continues.`,
 		Examples: []string{
 			"plumlatch instance launch hide-cam-10 -image gateway-os-7 -size small -key hides-shared -key oona-main",
 			"plumlatch instance launch atlas-web-3 -image ubuntu-24.04 -size medium -new atlas-web-3 -label team=atlas",
@@ -60,7 +60,7 @@ a pair is made on this machine first. Ctrl-C stops the watching, not the launch.
 		Min:      1,
 		Max:      1,
 		Flags:    changeWith("stop"),
-		Summary:  "Stop an instance, after saying what that costs",
+		Summary:  "Stop an instance, after showing what that costs",
 		Examples: []string{`plumlatch instance stop atlas-tiles -reason "resize on Tuesday"`},
 	},
 	{

@@ -30,7 +30,7 @@ var DaybookCommands = []kit.Command{
 	{
 		Name:    "daybook list",
 		Flags:   daybookList,
-		Summary: "Show what was done, newest first",
+		Summary: "Show the daybook: who did what, newest first",
 		Examples: []string{
 			"plumlatch daybook list",
 			"plumlatch daybook list -instance atlas-web-1",
@@ -56,16 +56,16 @@ var DaybookCommands = []kit.Command{
 		Name: "daybook head", NoNames: true,
 		Flags:   daybookHead,
 		Summary: "Write the signed head of the daybook, to compare with later",
-		Detail: "Keep it where nobody of this service can write. The first time, compare the fingerprint of the\nkey " +
-			"that signs with what the service shows.",
+		Detail: "Keep it where nobody who runs this service can write. The first time, compare the fingerprint of " +
+			"the signing key with the one that the service shows.",
 		Examples: []string{"plumlatch daybook head -out head-2026-11.json"},
 	},
 	{
 		Name: "daybook check", NoNames: true,
 		Flags:   daybookCheck,
 		Summary: "Find the first entry that is not intact",
-		Detail: "With -file an export is checked here, without the service. With -head it is seen too whether " +
-			"the\ndaybook was shortened or written again since that head was taken.",
+		Detail: "With -file it checks an export here, without the service. With -head it also finds whether the " +
+			"daybook was shortened or rewritten since that head was written.",
 		Examples: []string{
 			"plumlatch daybook check",
 			"plumlatch daybook check -head head-2026-11.json",
@@ -215,7 +215,7 @@ func followEntries(s *kit.Session, resp *http.Response, last **string) error {
 func daybookExport(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error {
 	var e entryFlags
 	e.flags(f)
-	out := f.String("out", "", "`file` to write to, never over one that is there; standard output unless given")
+	out := f.String("out", "", "`file` to write, never over an existing one; standard output unless given")
 	return keys.With(func(ctx context.Context, s *kit.Session, client *apiclient.Client, _ []string) error {
 		data, err := kit.AnswerBytes(client.ExportDaybook(ctx, new(e.params())))
 		if err != nil {
@@ -244,7 +244,7 @@ func writeNew(path string, data []byte) error {
 }
 
 func daybookHead(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error {
-	out := f.String("out", "", "`file` to write to, never over one that is there; standard output unless given")
+	out := f.String("out", "", "`file` to write, never over an existing one; standard output unless given")
 	return keys.With(func(ctx context.Context, s *kit.Session, client *apiclient.Client, _ []string) error {
 		h, err := kit.Answer[apiclient.SignedHead](client.GetDaybookHead(ctx))
 		if err != nil {
@@ -310,7 +310,7 @@ func readHead(path, signer string) (daybook.Head, string, error) {
 func daybookCheck(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error {
 	file := f.String("file", "", "check this export here, without the service")
 	kept := f.String("head", "", "compare with the head in this `file`")
-	signer := f.String("signer", "", "the `fingerprint` of the key that the head has to be signed with")
+	signer := f.String("signer", "", "the `fingerprint` of the key that must have signed the head")
 	return func(ctx context.Context, s *kit.Session, _ []string) error {
 		var head *daybook.Head
 		by := ""

@@ -26,7 +26,7 @@ var RunCommands = []kit.Command{
 		Max:      1,
 		Flags:    runWatch,
 		Summary:  "Watch a run until it ends",
-		Detail:   `The newest run, the newest on an instance, or the one whose id begins as given.`,
+		Detail:   `It watches the newest run, the newest on an instance, or one by its id.`,
 		Examples: []string{"plumlatch run watch atlas-web-1", "plumlatch run watch"},
 	},
 }

@@ -75,7 +75,7 @@ var SubscriberCommands = []kit.Command{
 		Min:      1,
 		Max:      1,
 		Flags:    subscriberDelete,
-		Summary:  "End a subscriber",
+		Summary:  "Delete a subscriber",
 		Examples: []string{"plumlatch subscriber delete pager"},
 	},
 }

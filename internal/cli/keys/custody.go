@@ -136,15 +136,16 @@ var CustodyCommands = []kit.Command{
 		Max:     1,
 		Flags:   consentLabel,
 		Summary: "Show or set the labels that ask for consent",
-		Detail: "A label of the key, or of an instance that it is granted, has a second person consent before\nits " +
-			"private key is taken out of the safe.",
+		Detail: "A private key whose key, or an instance of it, has such a label leaves the safe only with a second " +
+			"person's consent.",
 		Examples: []string{
 			"plumlatch consent label",
 			"plumlatch consent label team=atlas",
 			"plumlatch consent label team=atlas -off",
 		},
 	},
-	{Name: "safe show", NoNames: true, Flags: safeShow, Summary: "Show the state of the safe", Examples: []string{"plumlatch safe show"}},
+	{Name: "safe show", NoNames: true, Flags: safeShow, Summary: "Show the state of the " +
+		"safe", Examples: []string{"plumlatch safe show"}},
 	{
 		Name:     "safe new-key",
 		Flags:    safeNewKey,
@@ -189,7 +190,7 @@ func release(ctx context.Context, client *apiclient.Client, name, reason string)
 
 func keyHandOver(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error {
 	reason := f.String("reason", "", "why, for the daybook")
-	off := f.Bool("off", false, "call off the one that waits")
+	off := f.Bool("off", false, "cancel the pending hand-over")
 	return With(func(ctx context.Context, s *kit.Session, client *apiclient.Client, args []string) error {
 		if *off {
 			r, err := client.CallOffHandOver(ctx, args[0])
@@ -391,7 +392,7 @@ func consentMeant(ctx context.Context, client *apiclient.Client, text string) (u
 }
 
 func consentLabel(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error {
-	off := f.Bool("off", false, "have the label ask for consent no longer")
+	off := f.Bool("off", false, "stop asking for consent because of this label")
 	return With(func(ctx context.Context, s *kit.Session, client *apiclient.Client, args []string) error {
 		if len(args) == 0 {
 			all, err := kit.Answer[[]apiclient.ConsentLabel](client.ListConsentLabels(ctx))

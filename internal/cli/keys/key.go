@@ -27,9 +27,9 @@ var KeyCommands = []kit.Command{
 	{
 		Name: "key new", Args: "NAME", Min: 1, Max: 1, Flags: keyNew,
 		Summary: "Make a key pair on this machine and record its public key",
-		Detail: `The private key is written to ~/.ssh/NAME with mode 0600, never over a file that is
-there, and never leaves this machine. With -make service the service makes the pair
-and hands the private key over once.`,
+		Detail: `The private key is written to ~/.ssh/NAME with mode 0600, never over an existing file,
+and never leaves this machine. With -make service the service makes the pair and hands
+over the private key once.`,
 		Examples: []string{
 			"plumlatch key new atlas-deploy",
 			"plumlatch key new ringing-backup -type rsa -bits 4096 -passphrase",
@@ -112,7 +112,7 @@ type newKeyFlags struct {
 
 func (n *newKeyFlags) flags(f *flag.FlagSet) {
 	n.labels = kit.Labels{}
-	f.StringVar(&n.holder, "holder", "", "the person or team that holds the private key; you, unless given")
+	f.StringVar(&n.holder, "holder", "", "the person or team that has the private key; you, unless given")
 	f.StringVar(&n.purpose, "purpose", "", "what the key is for")
 	f.Var(n.labels, "label", "a label, `name=value`; can be given several times")
 }

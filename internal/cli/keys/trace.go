@@ -16,11 +16,11 @@ import (
 var TraceCommands = []kit.Command{{
 	Name: "trace", Args: "[FILE|TEXT]", Max: 1, Flags: trace,
 	Summary: "Find the key of a fingerprint or key file, and what it opens",
-	Detail: `It takes a fingerprint in any notation and spelling (SHA-256, MD5, MD5 of the SPKI DER, SHA-1
-of the PKCS#8 DER, SSHFP), a public key in any form, or the file of a public or private key;
-without an argument, or with -, standard input. Of a private key only the public one,
-derived here, is sent. With -agent it traces every key that the ssh-agent holds, or those
-that -pick names. It ends with status 3 if nothing is recorded that matches.`,
+	Detail: `It takes a fingerprint in any notation and spelling (SHA-256, MD5, MD5 of the SPKI DER,
+SHA-1 of the PKCS#8 DER, SSHFP), a public key in any form, or the file of a public or
+private key; without an argument, or with -, standard input. Of a private key only the
+public key, derived here, is sent. With -agent it traces every key in the ssh-agent, or
+those that -pick names. It ends with status 3 if nothing recorded matches.`,
 	Examples: []string{
 		"plumlatch trace ~/.ssh/id_rsa_2",
 		"plumlatch trace d3:ca:cb:61:72:e7:a3:60:68:e6:20:fa:f4:00:2c:3e",

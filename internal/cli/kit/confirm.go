@@ -22,7 +22,7 @@ func (c *Confirming) flags(f *flag.FlagSet) {
 	f.StringVar(
 		&c.file, "confirm-file", "", "`file` with your own password, which this needs; asked for unless given",
 	)
-	f.StringVar(&c.Code, "confirm-code", "", "a code of your own second factor; asked for where it is needed")
+	f.StringVar(&c.Code, "confirm-code", "", "a code of your own second factor; asked for when needed")
 }
 
 // WithConfirmed makes a command that is done in a session which begins with the person's own

@@ -16,7 +16,7 @@ type Paging struct {
 }
 
 func (p *Paging) Flags(f *flag.FlagSet) {
-	f.IntVar(&p.Limit, "limit", 50, "the greatest `number` of rows")
+	f.IntVar(&p.Limit, "limit", 50, "at most this `many` rows")
 	f.BoolVar(&p.All, "all", false, "all rows")
 }
 

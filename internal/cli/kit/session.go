@@ -5,6 +5,7 @@ package kit
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"crypto/rand"
 	"encoding/json"
@@ -18,6 +19,7 @@ import (
 	"path/filepath"
 	"reflect"
 	"strings"
+	"time"
 
 	"golang.org/x/term"
 
@@ -35,6 +37,8 @@ type Session struct {
 	// Wide and Columns say which columns of tables are shown.
 	Wide    bool
 	Columns string
+	// NoPager has long output written as it is.
+	NoPager bool
 	client  *apiclient.Client
 	reached string // the server that was dialled last
 	fault   error  // why a table was not written
@@ -46,6 +50,7 @@ func (s *Session) Flags(f *flag.FlagSet) {
 	f.BoolVar(&s.Json, "json", false, "write JSON")
 	f.BoolVar(&s.Quiet, "q", false, "write only names")
 	f.BoolVar(&s.Wide, "wide", false, "show all columns in full, however wide the terminal is")
+	f.BoolVar(&s.NoPager, "no-pager", false, "do not show long output through $PAGER")
 	f.StringVar(&s.Columns, "columns", "", "show these `columns` of a table, such as name,state")
 }
 
@@ -133,12 +138,20 @@ func (s *Session) Connect() (*apiclient.Client, error) {
 		token = k.Token
 	}
 	if token == "" {
-		return nil, &ApiclientError{
-			Problem: apiclient.Problem{Detail: "you are not signed in", Remedy: new("Sign in: plumlatch sign-in")},
-		}
+		return nil, notSignedIn(cmp.Or(server, DefaultServer))
 	}
 	s.client, err = s.Dial(server, token)
 	return s.client, err
+}
+
+// notSignedIn says that there is no token for a service, or that there is no such service to sign in to.
+func notSignedIn(server string) error {
+	asked, err := newHTTPClient(3*time.Second, 3*time.Second).Get(strings.TrimSuffix(server, "/") + "/healthz")
+	if err != nil {
+		return fmt.Errorf("%w: %w", ErrUnreachable, err)
+	}
+	asked.Body.Close()
+	return Refused("not-signed-in", "you are not signed in to "+server, "Sign in: plumlatch sign-in")
 }
 
 func sameServer(a, b string) bool { return strings.TrimSuffix(a, "/") == strings.TrimSuffix(b, "/") }
@@ -295,7 +308,7 @@ func (s *Session) WriteJSON(v any) error {
 
 // IsTerminal reports whether w is a person's screen.
 func IsTerminal(w any) bool {
-	f, ok := w.(*os.File)
+	f, ok := w.(interface{ Fd() uintptr })
 	return ok && term.IsTerminal(int(f.Fd()))
 }
 

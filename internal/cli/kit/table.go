@@ -2,7 +2,6 @@ package kit
 
 import (
 	"fmt"
-	"os"
 	"slices"
 	"strings"
 	"time"
@@ -275,7 +274,7 @@ func cut(cell string, width int) string {
 
 // width is that of the terminal that is written to; 0 where it is none or its width is not to matter.
 func (s *Session) width() int {
-	f, ok := s.Env.Out.(*os.File)
+	f, ok := s.Env.Out.(interface{ Fd() uintptr })
 	if s.Wide || !ok || !term.IsTerminal(int(f.Fd())) {
 		return 0
 	}

@@ -60,7 +60,7 @@ Files get the mode 0600 and are written whole or not at all, never over another 
 	{
 		Name: "key passphrase", NoNames: true, Args: "FILE", Min: 1, Max: 1, Flags: keyPassphrase,
 		Summary: "Change or remove the passphrase of a private key",
-		Detail: "The file keeps its format; classic PEM and .ppk version 2 are written as openssh and ppk3,\nwhose " +
+		Detail: "The file keeps its format; classic PEM and .ppk version 2 become openssh and ppk3, whose " +
 			"encryption is sound. The old file stays beside it, with the ending .old.",
 		Examples: []string{"plumlatch key passphrase ~/.ssh/atlas", "plumlatch key passphrase ~/.ssh/robot -none"},
 	},
@@ -455,7 +455,7 @@ func (n newPassphrase) choose(s *kit.Session, old []byte) ([]byte, error) {
 func keyConvert(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error {
 	to := f.String("to", "", "the `format`: openssh, pem, pkcs8, ppk2, ppk3, or line, rfc4716, spki, jwk")
 	out := f.String("out", "", "`file` to write; standard output for public formats unless given")
-	replace := f.Bool("replace", false, "put it in the place of a file that is there, and keep that beside it")
+	replace := f.Bool("replace", false, "replace an existing file, and keep the old one beside it")
 	passphraseFile := f.String("passphrase-file", "", "`file` with the passphrase")
 	var fresh newPassphrase
 	f.BoolVar(&fresh.ask, "new-passphrase", false, "ask for a new passphrase, twice")
@@ -524,7 +524,7 @@ func keyPassphrase(f *flag.FlagSet) func(context.Context, *kit.Session, []string
 	passphraseFile := f.String("passphrase-file", "", "`file` with the current passphrase")
 	var fresh newPassphrase
 	f.StringVar(&fresh.file, "new-passphrase-file", "", "`file` with the new one; asked for, twice, unless given")
-	f.BoolVar(&fresh.none, "none", false, "take the passphrase away")
+	f.BoolVar(&fresh.none, "none", false, "remove the passphrase")
 	return func(_ context.Context, s *kit.Session, args []string) error {
 		k, err := s.ReadKeyFile(args[0], *passphraseFile, true)
 		if err != nil {

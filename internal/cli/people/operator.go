@@ -18,14 +18,13 @@ import (
 
 var OperatorCommands = []kit.Command{
 	{
-		Name:    "set-up",
-		Args:    "NAME",
-		Min:     1,
-		Max:     1,
-		Flags:   setUp,
-		Summary: "Make the first admin of a new service",
-		Detail: "The set-up secret is printed where the service was started, again at each start until there is\nan " +
-			"account.",
+		Name:     "set-up",
+		Args:     "NAME",
+		Min:      1,
+		Max:      1,
+		Flags:    setUp,
+		Summary:  "Make the first admin of a new service",
+		Detail:   "The service prints the set-up secret at each start until there is an account.",
 		Examples: []string{"plumlatch set-up ines -server https://latch.wrackline.example"},
 	},
 	{
@@ -38,8 +37,8 @@ var OperatorCommands = []kit.Command{
 		Name:    "factor add",
 		Flags:   factorAdd,
 		Summary: "Add a second factor to your sign-in",
-		Detail: "The secret goes into an authenticator, whose six digits are asked for at each sign-in. The\nrecovery " +
-			"codes let you in without it, each once.",
+		Detail: "Put the secret into an authenticator; each sign-in then asks for its six digits. Each recovery " +
+			"code lets you in once without it.",
 		Examples: []string{"plumlatch factor add"},
 	},
 	{
@@ -69,8 +68,8 @@ var OperatorCommands = []kit.Command{
 		Max:     1,
 		Flags:   operatorAdd,
 		Summary: "Create an account for a person",
-		Detail: "The password is asked for, or read from a file. Somebody with an issuer name signs in through\nthe " +
-			"OpenID Connect issuer, and needs none.",
+		Detail: "It asks for the password, or reads it from a file. A person with an issuer name signs in through " +
+			"the OpenID Connect issuer and needs no password.",
 		Examples: []string{
 			"plumlatch operator add runa -role operator -limit team=cameras -title \"Runa Lund, cameras\"",
 			"plumlatch operator add marek -role admin -issuer-name marek@wrackline.example",
@@ -102,9 +101,9 @@ var OperatorCommands = []kit.Command{
 		Max:     1,
 		Flags:   operatorLeave,
 		Summary: "Plan and start the departure of a person",
-		Detail: "Without -to it shows what they hold, and what would be shut or thin without them. With it their\nkeys " +
-			"are replaced by keys of the one who follows, or withdrawn where others keep the\nlogin solid; kept ones are " +
-			"handed over. The account is closed last.",
+		Detail: "Without -to it shows what they hold, and what would be shut or thin without them. With -to their " +
+			"keys are replaced by keys of the successor, or withdrawn where the login stays solid without them; kept " +
+			"keys are handed over. The account is closed last.",
 		Examples: []string{
 			"plumlatch operator leave marek",
 			"plumlatch operator leave marek -to ines -reason \"he goes to the lighthouse\"",
@@ -118,7 +117,7 @@ var OperatorCommands = []kit.Command{
 		Min:      1,
 		Max:      1,
 		Flags:    teamAdd,
-		Summary:  "Create a team that can hold keys",
+		Summary:  "Create a team that can be a holder of keys",
 		Examples: []string{"plumlatch team add cameras -title \"the camera crew\""},
 	},
 	{
@@ -145,7 +144,7 @@ var OperatorCommands = []kit.Command{
 		Min:      1,
 		Max:      1,
 		Flags:    teamDelete,
-		Summary:  "End a team that holds no key",
+		Summary:  "Delete a team that has no keys",
 		Examples: []string{"plumlatch team delete cameras"},
 	},
 }
@@ -153,7 +152,7 @@ var OperatorCommands = []kit.Command{
 func setUp(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error {
 	secretFile := f.String("secret-file", "", "`file` with the set-up secret; asked for unless given")
 	passwordFile := f.String("password-file", "", "`file` with the new password; asked for unless given")
-	title := f.String("title", "", "who that is, in words")
+	title := f.String("title", "", "who they are, such as \"Runa Lund, cameras\"")
 	return func(ctx context.Context, s *kit.Session, args []string) error {
 		client, err := s.Dial(serverHere(s), "")
 		if err != nil {
@@ -177,7 +176,7 @@ func setUp(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error 
 func password(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error {
 	old := f.String("password-file", "", "`file` with the current password; asked for unless given")
 	next := f.String("new-password-file", "", "`file` with the new one; asked for unless given")
-	factor := f.String("confirm-code", "", "a code of your second factor; asked for where it is needed")
+	factor := f.String("confirm-code", "", "a code of your second factor; asked for when needed")
 	return func(ctx context.Context, s *kit.Session, _ []string) error {
 		was, err := s.Secret("Current password: ", *old)
 		if err != nil {
@@ -251,7 +250,7 @@ func factorRemove(f *flag.FlagSet) func(context.Context, *kit.Session, []string)
 }
 
 func sessionList(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error {
-	all := f.Bool("all", false, "those of everybody; for admins")
+	all := f.Bool("all", false, "everybody's; for admins")
 	return keys.With(func(ctx context.Context, s *kit.Session, client *apiclient.Client, _ []string) error {
 		sessions, err := kit.Answer[[]apiclient.Session](client.ListSessions(ctx, &apiclient.ListSessionsParams{All: all}))
 		if err != nil {
@@ -279,7 +278,7 @@ var sessionListing = kit.Listing[apiclient.Session]{
 }
 
 func sessionEnd(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error {
-	of := f.String("of", "", "all sessions and tokens of this `person`; for admins, where it is not you")
+	of := f.String("of", "", "all sessions and tokens of this `person`; for others than you, admins only")
 	return keys.With(func(ctx context.Context, s *kit.Session, client *apiclient.Client, args []string) error {
 		if (*of == "") == (len(args) == 0) {
 			return kit.Usage("give the id of a session, or whose are to end: -of NAME")
@@ -366,13 +365,13 @@ func endAllOf(s *kit.Session, ctx context.Context, client *apiclient.Client, per
 
 func operatorAdd(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error {
 	role := f.String("role", "operator", "viewer, operator or admin")
-	title := f.String("title", "", "who that is, in words")
+	title := f.String("title", "", "who they are, such as \"Runa Lund, cameras\"")
 	passwordFile := f.String("password-file", "", "`file` with the password; asked for unless given")
 	issuer := f.String(
 		"issuer-name", "", "what the OpenID Connect issuer calls them: a verified e-mail address, or the subject",
 	)
 	limits := kit.Labels{}
-	f.Var(limits, "limit", "`name=value` of the instances that they see and touch; may be given several times")
+	f.Var(limits, "limit", "limit them to instances with this label, `name=value`; can be given several times")
 	return kit.WithConfirmed(f, func(ctx context.Context, s *kit.Session, client *apiclient.Client, args []string) error {
 		request := apiclient.NewOperator{
 			Name:       args[0],
@@ -462,11 +461,11 @@ func operatorChange(f *flag.FlagSet) func(context.Context, *kit.Session, []strin
 		limits, "limit",
 		"limit them to instances with this label, `name=value`, in place of the current limits; can be given several times",
 	)
-	free := f.Bool("no-limit", false, "let them see and touch all instances")
+	free := f.Bool("no-limit", false, "remove all limits")
 	newPassword := f.Bool("new-password", false, "ask for a new password")
 	passwordFile := f.String("password-file", "", "`file` with a new password")
 	issuer := f.String("issuer-name", "", "what the OpenID Connect issuer calls them")
-	noFactor := f.Bool("forget-factor", false, "take the second factor away from somebody who lost it")
+	noFactor := f.Bool("forget-factor", false, "remove the second factor of a person who lost it")
 	closed := f.Bool("close", false, "close the account at once, with its sessions and tokens")
 	open := f.Bool("open", false, "open a closed account again")
 	reason := f.String("reason", "", "why, for the daybook")
@@ -510,10 +509,10 @@ func operatorChange(f *flag.FlagSet) func(context.Context, *kit.Session, []strin
 }
 
 func operatorLeave(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error {
-	to := f.String("to", "", "the `holder` who follows; begins it")
+	to := f.String("to", "", "the `successor`; starts the departure")
 	reason := f.String("reason", "", "why, for the daybook")
-	again := f.Bool("again", false, "take up one that has left something")
-	off := f.Bool("off", false, "call it off; what was replaced stays so")
+	again := f.Bool("again", false, "resume a departure that left something to do")
+	off := f.Bool("off", false, "cancel it; keys that were replaced stay replaced")
 	yes := f.Bool("yes", false, "do not ask")
 	wait := f.Bool("wait", false, "watch it to its end")
 	return keys.With(func(ctx context.Context, s *kit.Session, client *apiclient.Client, args []string) error {
@@ -605,7 +604,7 @@ func showLeaving(s *kit.Session, l apiclient.Leaving) {
 			kit.Given(l.To),
 		)
 	case len(l.Items) == 0:
-		keys.Say(s, "%s holds no key.", l.Person)
+		keys.Say(s, "%s has no keys.", l.Person)
 	default:
 		keys.Say(s,
 			"Without %s, %s would be shut and %s thin.",
@@ -645,7 +644,7 @@ var leavingWords = map[apiclient.LeavingItemWhat]string{
 }
 
 func teamAdd(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error {
-	title := f.String("title", "", "what the team is, in words")
+	title := f.String("title", "", "what the team is, such as \"the camera crew\"")
 	return keys.With(func(ctx context.Context, s *kit.Session, client *apiclient.Client, args []string) error {
 		r, err := client.AddTeam(
 			ctx, &apiclient.AddTeamParams{IdempotencyKey: kit.NewRequestKey()},

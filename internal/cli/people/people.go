@@ -37,7 +37,7 @@ var PeopleCommands = []kit.Command{
 	{
 		Name:     "holder list",
 		Flags:    holderList,
-		Summary:  "List the persons and teams that hold keys",
+		Summary:  "List the people and teams that have keys",
 		Examples: []string{"plumlatch holder list"},
 	},
 	{
@@ -71,7 +71,7 @@ var PeopleCommands = []kit.Command{
 
 func signIn(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error {
 	passwordFile := f.String("password-file", "", "`file` with the password; asked for unless given")
-	factor := f.String("code", "", "of your second factor, or a recovery code; asked for where it is needed")
+	factor := f.String("code", "", "a `code` of your second factor, or a recovery code; asked for when needed")
 	var valid kit.When
 	f.Var(&valid, "valid", "`until` when the token is valid, such as 30d, friday or 2026-12-31; 30d unless given")
 	return func(ctx context.Context, s *kit.Session, args []string) error {
@@ -241,9 +241,9 @@ func tokenNew(f *flag.FlagSet) func(context.Context, *kit.Session, []string) err
 	role := f.String("role", "", "viewer, operator or admin; yours unless given")
 	var valid kit.When
 	f.Var(&valid, "valid", "`until` when it is valid, such as 90d, friday or 2026-12-31; 90d unless given, at most 366d")
-	only := f.String("only", "", "sweep or read: for a machine that may do nothing else")
+	only := f.String("only", "", "sweep or read: the only thing that the token allows")
 	limits := kit.Labels{}
-	f.Var(limits, "limit", "`name=value` of the instances that it sees; may be given several times")
+	f.Var(limits, "limit", "limit it to instances with this label, `name=value`; can be given several times")
 	return kit.WithConfirmed(f, func(ctx context.Context, s *kit.Session, client *apiclient.Client, args []string) error {
 		request := apiclient.AddToken{Name: args[0], Days: new(valid.Days(90))}
 		request.Limits = labelsOf(limits)
@@ -276,7 +276,7 @@ func tokenNew(f *flag.FlagSet) func(context.Context, *kit.Session, []string) err
 }
 
 func tokenList(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error {
-	all := f.Bool("all", false, "those of everybody; for admins")
+	all := f.Bool("all", false, "everybody's; for admins")
 	return func(ctx context.Context, s *kit.Session, _ []string) error {
 		client, err := s.Connect()
 		if err != nil {

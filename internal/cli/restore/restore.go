@@ -24,10 +24,10 @@ var RestoreCommands = []kit.Command{
 	{
 		Name: "restore routes", Args: "LOGIN", Min: 1, Max: 1, Flags: restoreRoutes(false),
 		Summary: "Compare the routes back into a login, the best first, with what each costs",
-		Detail: `LOGIN is user@instance, or an instance for its image's own login. Nothing is touched. The order
-is explained: what can be done within your limits comes first, then what loses nothing, puts no
-other machine there, stops nothing, keeps the address, needs nobody else and opens nothing. It ends
-with status 3 if no route is possible within the limits.`,
+		Detail: `LOGIN is user@instance, or an instance for its image's own login. Nothing is changed. The
+order is: within your limits first, then routes that lose nothing, replace no machine, stop
+nothing, keep the address, need nobody else and open nothing. It ends with status 3 if no
+route is possible within the limits.`,
 		Examples: []string{
 			"plumlatch restore routes tide-gauge-3",
 			"plumlatch restore routes atlas-tiles -max-downtime 5m -keep-address",
@@ -37,19 +37,19 @@ with status 3 if no route is possible within the limits.`,
 	{
 		Name: "restore rehearse", NoNames: true, Args: "LOGIN", Min: 1, Max: 1, Flags: restoreRoutes(true),
 		Summary:  "Check whether each route back into a login would work, without changing anything",
-		Detail:   "It ends with status 3 if the best way back is a bad one, so that it can be mended before it is needed.",
+		Detail:   "It ends with status 3 if the best route is a bad one, so that you can improve it before you need it.",
 		Examples: []string{"plumlatch restore rehearse atlas-web-1"},
 	},
 	{
 		Name: "restore start", Args: "LOGIN", Min: 1, Max: 1, Flags: restoreStart,
 		Summary: "Get back into a login by a route, step by step, and prove it with a login",
-		Detail: `With -new a pair is made on this machine first (-make service: in the service, which keeps the private
-key in its safe, logs in itself, and hands it over to you with: plumlatch key private NAME). Each step
-is written down before it begins; one that fails has all undone. What is opened temporarily is closed
-by itself, with a deadline. The lines of the lost keys (-lost, or those that nobody can use)
-go only after a completed login with the new key; the keys are marked as lost everywhere.
-Where the route stops the instance, it asks for the instance's name. Ctrl-C stops the watching, not
-the restore.`,
+		Detail: `With -new a pair is made on this machine first (-make service: in the service, which keeps
+the private key in its safe, logs in itself, and hands it over to you with: 
+plumlatch key private NAME). Each step is recorded before it begins; if one fails, all are undone.
+Anything opened temporarily is closed again by a deadline. The lines of the lost keys
+(-lost, or those that nobody can use) are removed only after a completed login with the new
+key; the keys are marked as lost everywhere. Where the route stops the instance, it asks for
+the instance's name. Ctrl-C stops watching; the restore continues.`,
 		Examples: []string{
 			"plumlatch restore start tide-gauge-3 -route guest-agent -new tide-gauge-3-key",
 			"plumlatch restore start gateway-3 -route helper-disk -key oona-main -lost gateway-field",
@@ -60,9 +60,8 @@ the restore.`,
 	{
 		Name: "restore watch", Args: "[LOGIN|ID]", Max: 1, Flags: restoreWatch,
 		Summary: "Watch a restore, and do its pending steps on this machine",
-		Detail: "It watches the newest restore, or the newest of a login or an instance. With the private keys that " +
-			"are here it places the line, " +
-			"logs in, and removes the lost line, where the restore waits for that.",
+		Detail: "It watches the newest restore, or the newest of a login or an instance. With the private keys on " +
+			"this machine it does the pending steps: it places the line, logs in, and removes the lost line.",
 		Examples: []string{
 			"plumlatch restore watch",
 			"plumlatch restore watch tide-gauge-3 -with ~/.ssh/oona",
@@ -109,8 +108,8 @@ func restoreStart(f *flag.FlagSet) func(context.Context, *kit.Session, []string)
 	limits.flags(f)
 	work.flags(f)
 	route := f.String("route", "", "the `route`; see: plumlatch restore routes LOGIN")
-	key := f.String("key", "", "the `name` of the key that is to open it")
-	newKey := f.String("new", "", "make a pair of this `name` first, and let it open the login")
+	key := f.String("key", "", "the `name` of the key to open it with")
+	newKey := f.String("new", "", "first make a pair of this `name`, which opens the login")
 	f.StringVar(&pair.Maker, "make", "here", "with -new: `where` the pair is made, here or service")
 	f.StringVar(&pair.Typ, "type", "", "with -new: ed25519, rsa or ecdsa; what the route takes unless given")
 	f.IntVar(&pair.Bits, "bits", 0, "with -new: the size of an rsa or ecdsa key")
@@ -118,9 +117,9 @@ func restoreStart(f *flag.FlagSet) func(context.Context, *kit.Session, []string)
 	f.Var(&lost, "lost", "the `name` of a lost key whose line is removed after the proof; can be given several times")
 	keepLines := f.Bool("lost-none", false, "no line is removed")
 	stopFirst := f.Bool(
-		"stop-first", false, "for replacement: stop it before its image is made, so that nothing written is lost",
+		"stop-first", false, "for replacement: stop the instance before its image is made, so that no data is lost",
 	)
-	f.Var(&ports, "port", "for replacement: a TCP `port` at which the new one has to answer; can be given several times")
+	f.Var(&ports, "port", "for replacement: a TCP `port` that the new instance must answer on; can be given several times")
 	as := f.String("as", "", "for replacement: the `name` of the new instance")
 	reason := f.String("reason", "", "why, for the daybook")
 	confirm := f.String("confirm", "", "the instance's `name`, where the route stops it; asked for unless given")

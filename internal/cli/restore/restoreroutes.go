@@ -20,7 +20,7 @@ type limitFlags struct {
 }
 
 func (l *limitFlags) flags(f *flag.FlagSet) {
-	f.Var(&l.maxDowntime, "max-downtime", "the longest `time` for which nobody gets in, such as 5m")
+	f.Var(&l.maxDowntime, "max-downtime", "the longest `time` without access, such as 5m")
 	f.BoolVar(&l.keepAddress, "keep-address", false, "the public address must stay")
 	f.BoolVar(&l.noStop, "no-stop", false, "the instance must not be stopped or replaced")
 }
@@ -44,7 +44,7 @@ func restoreRoutes(rehearse bool) func(*flag.FlagSet) func(context.Context, *kit
 		var limits limitFlags
 		var lost kit.Names
 		limits.flags(f)
-		f.Var(&lost, "lost", "the `name` of a key to be taken for lost; can be given several times")
+		f.Var(&lost, "lost", "the `name` of a key to treat as lost; can be given several times")
 		return func(ctx context.Context, s *kit.Session, args []string) error {
 			client, err := s.Connect()
 			if err != nil {

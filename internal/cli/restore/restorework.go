@@ -395,13 +395,14 @@ func refreshConfig(s *kit.Session, ctx context.Context, client *apiclient.Client
 var PasswordCommands = []kit.Command{{
 	Name: "instance password", Args: "NAME", Min: 1, Max: 1, Flags: instancePassword,
 	Summary: "Open the administrator's password of a Windows instance with your private key, on this machine",
-	Detail: `The cloud gives the password encrypted to an RSA public key. It is opened here; the private key is
-never sent. That you asked, and that you opened it, is in the daybook. Change it at once.`,
+	Detail: `The cloud gives the password encrypted to an RSA public key. It is decrypted here; the
+private key is never sent. The daybook records that you asked and that you opened it. Change
+the password at once.`,
 	Examples: []string{"plumlatch instance password office-windows -with ~/.ssh/office-windows"},
 }}
 
 func instancePassword(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error {
-	with := f.String("with", "", "`file` with the private key; one that fits is looked for unless given")
+	with := f.String("with", "", "`file` with the private key; a matching one on this machine unless given")
 	passphraseFile := f.String("passphrase-file", "", "`file` with the passphrase")
 	return func(ctx context.Context, s *kit.Session, args []string) error {
 		client, err := s.Connect()

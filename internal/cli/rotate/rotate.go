@@ -36,17 +36,17 @@ var RotateCommands = []kit.Command{
 		Name: "rotate start", Flags: rotateStart,
 		Summary: "Start a rotation, after showing its plan",
 		Detail: rotateDetail + `
-New keys are made on this machine (-make here): their private keys are written to ~/.ssh with
-mode 0600, and this command completes a login with each of them before it removes the old key. With
--make service the service makes and keeps them in its safe and logs in itself; their holders take
-them out with: plumlatch key private NAME. With -make bring
-each holder is asked for a new public key (plumlatch rotate asked), and the rotation continues with it
-when it comes. With -to a key that exists takes the place of all; its holder shows that it opens each
-login: plumlatch prove LOGIN.
-Files are edited by the steward key; where there is none, from this machine with the old private key
-(-from-here -with FILE), else by the guest agent. The plan says which.
-The old line goes only after a completed login with the new key, and after the grace. A login that
-fails stays open by its old key, is said, and holds up no other.`,
+New keys are made on this machine (-make here): their private keys are written to ~/.ssh
+with mode 0600, and this command completes a login with each of them before it removes the
+old key. With -make service the service makes and keeps them in its safe and logs in itself;
+their holders take them out with: plumlatch key private NAME. With -make bring each holder
+is asked for a new public key (plumlatch rotate asked), and the rotation continues when it
+arrives. With -to an existing key replaces them all; its holder shows that it opens each
+login: plumlatch prove LOGIN. Files are edited by the steward key; where there is none, from
+this machine with the old private key (-from-here -with FILE), else by the guest agent. The
+plan says which. The old line is removed only after a completed login with the new key and
+the grace period. A login that fails stays open by its old key, and
+holds up no other.`,
 		Examples: []string{
 			"plumlatch rotate start -key hides-shared -each instance -first 3",
 			"plumlatch rotate start -lost -urgent -make service",
@@ -114,10 +114,10 @@ fails stays open by its old key, is said, and holds up no other.`,
 		Max:     1,
 		Flags:   rotateOverride,
 		Summary: "Remove a lost key's line before anybody has logged in with the new key",
-		Detail: `The one way round the rule that a line is removed only after a completed login with another key. It is for
-a lost or compromised key alone, for one login that you name, with a reason; it is in the daybook and
-in the report. The new line must be in place there. If the new key does not open the login after all, the
-login is shut.`,
+		Detail: `This is the only exception to the rule that a line is removed only after a completed login
+with another key. It is for a lost or compromised key, for one login that you name, with a
+reason; the daybook and the report record it. The new line must be in place there. If the
+new key does not open the login after all, the login is shut.`,
 		Examples: []string{
 			`plumlatch rotate override oona-main -login debian@tide-gauge-1 -reason "laptop stolen, its holder is at sea"`,
 		},
@@ -127,7 +127,7 @@ login is shut.`,
 		Args:  "[NAME|ID]",
 		Max:   1,
 		Flags: rotateReport,
-		Summary: "Report, of the newest rotation unless given, what was replaced where, when and by whom, the proofs, what " +
+		Summary: "Report what a rotation replaced where, when and by whom, the proofs, what  " +
 			"was not done, and where an old key may still live",
 		Examples: []string{
 			"plumlatch rotate report",
@@ -161,7 +161,7 @@ login is shut.`,
 		Max:     1,
 		Flags:   rotateChange("undo"),
 		Summary: "Undo a rotation: remove each new key whose old key is still in place",
-		Detail:  "What is done already stays: there the old key is gone.",
+		Detail:  "Logins that are done stay as they are: their old key is gone.",
 		Examples: []string{
 			"plumlatch rotate undo hides-shared -yes",
 			"plumlatch rotate undo hides-shared -login debian@tide-gauge-1",
@@ -170,7 +170,7 @@ login is shut.`,
 }
 
 const rotateDetail = `Say which keys (all conditions must match): -key, -holder, -type, -older, -weaker-than, -shared,
--lost; and where: -instance, -label, -region. Their lines are replaced with the options that they have.`
+-lost; and where: -instance, -label, -region. The options of their lines are kept.`
 
 // wantedFlags say which keys are to be replaced, where, and by what.
 type wantedFlags struct {
@@ -195,15 +195,15 @@ func (w *wantedFlags) flags(f *flag.FlagSet) {
 	f.Var(&w.instances, "instance", "only on this `instance`; can be given several times")
 	f.StringVar(&w.label, "label", "", "only on instances with this label, `name=value`")
 	f.StringVar(&w.region, "region", "", "only in this region")
-	f.StringVar(&w.each, "each", "key", "one new key for each old `key`, or for each instance, which ends sharing")
-	f.StringVar(&w.to, "to", "", "an existing `key` that takes the place of all")
+	f.StringVar(&w.each, "each", "key", "one new key for each old `key`, or one for each instance, which ends sharing")
+	f.StringVar(&w.to, "to", "", "an existing `key` that replaces them all")
 	f.StringVar(
 		&w.names, "names", "",
 		"a `pattern` for the names of new keys, such as {key}-{year}; also {instance}, {holder}, {month}, {day}",
 	)
 	f.BoolVar(
 		&w.fromHere, "from-here", false,
-		"where there is no steward key, edit from this machine with the old private key (-with or -agent)",
+		"where there is no steward key, change lines from this machine with the old private key (-with or -agent)",
 	)
 	f.BoolVar(
 		&w.urgent, "urgent", false,
@@ -211,7 +211,7 @@ func (w *wantedFlags) flags(f *flag.FlagSet) {
 	)
 	f.StringVar(
 		&w.overlap, "overlap", "leave-out",
-		"`what` to do with a login that another rotation is at work on: leave-out, or wait for it",
+		"`what` to do with a login that another rotation is changing: leave-out, or wait for it",
 	)
 }
 
@@ -468,7 +468,7 @@ type settingsFlags struct {
 func (t *settingsFlags) flags(f *flag.FlagSet) {
 	f.IntVar(&t.first, "first", 0, "a first group of this `number`; the rest waits until you resume the rotation")
 	f.BoolVar(&t.thenGo, "then-go", false, "with -first: continue with the rest once all of the first group are done")
-	f.IntVar(&t.atOnce, "at-once", 16, "the `number` of logins that are worked on at once, up to 16")
+	f.IntVar(&t.atOnce, "at-once", 16, "how `many` logins are changed at once, up to 16")
 	f.IntVar(&t.stopAfter, "stop-after", 0, "pause after this `number` of failures")
 	f.StringVar(&t.between, "between", "", "only within these `hours`, such as 22:00-04:00")
 	f.StringVar(&t.zone, "zone", "", "the time `zone` of the hours, such as Europe/Berlin; UTC unless given")
@@ -790,7 +790,8 @@ func rotateChange(
 				if err := s.Confirm(
 					*yes,
 					fmt.Sprintf(
-						"This takes the new key out of %s again, where the old one still stands, and begins none of the %d that wait. "+
+						"This removes the new key from %s where the old one is still in place, and starts none of the %d that are "+
+							"waiting. "+
 							"%s stay replaced.",
 						text.Counted(open, "login"),
 						r.Counts["waiting"],

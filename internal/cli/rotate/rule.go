@@ -19,10 +19,9 @@ var RuleCommands = []kit.Command{
 		Max:     1,
 		Flags:   ruleAdd,
 		Summary: "Rotate keys automatically when they are due",
-		Detail: rotateDetail + `
-What is selected, at the age of the rule, begins within ten minutes, in the hours that it has; within
-one day it begins at most one rotation, so that what failed is not tried again at once. New keys are
-made and kept by the service, or asked of their holders (-make bring).`,
+		Detail: rotateDetail + `When keys reach the age of the rule, a rotation begins within ten minutes, in the hours of
+the rule; at most one a day, so that failures are not repeated at once. New keys are made
+and kept by the service, or asked of their holders (-make bring).`,
 		Examples: []string{
 			"plumlatch rule add yearly -older 365d -between 22:00-04:00 -zone Europe/Berlin -grace 48h -make bring",
 			"plumlatch rule add no-short-rsa -weaker-than rsa3072",

@@ -59,12 +59,18 @@ func ReadPublic(text string) (PublicFile, error) {
 	if r := checkPublicText(text, MaxTextBytes); r != nil {
 		return PublicFile{}, r
 	}
+	text, unpacked := unpack(text)
+	if len(unpacked) > 0 { // what was packed may be a private key as well
+		if r := checkPublicText(text, MaxTextBytes); r != nil {
+			return PublicFile{}, r
+		}
+	}
 	lines, notes, refused := repair(text)
 	if refused != nil {
 		return PublicFile{}, refused
 	}
 	file, err := readLines(lines)
-	file.Notes = append(notes, file.Notes...)
+	file.Notes = slices.Concat(unpacked, notes, file.Notes)
 	return file, err
 }
 
@@ -207,6 +213,15 @@ func readWrapped(lines []textLine) (PublicFile, error) {
 		}
 	}
 	file, err := readKeyLine(textLine{number: lines[0].number, column: lines[0].column, text: joined})
+	if err != nil { // as mail wraps it: at the blanks too, and with the comment on a line of its own
+		words := make([]string, len(lines))
+		for n, l := range lines {
+			words[n] = l.text
+		}
+		file, err = readKeyLine(
+			textLine{number: lines[0].number, column: lines[0].column, text: strings.Join(words, " ")},
+		)
+	}
 	if err != nil {
 		return PublicFile{}, refuseLines(lines)
 	}
@@ -252,6 +267,13 @@ func readRFC4716(lines []textLine) (PublicFile, error) {
 			i++
 			text = strings.TrimSuffix(text, `\`) + lines[i].text
 		}
+		for i+1 < end && openQuote(text) { // mail has wrapped it at a blank
+			i++
+			text += " " + lines[i].text
+			file.Notes = append(
+				file.Notes, Note{Line: lines[i].number, Text: "a header that was wrapped over lines was joined"},
+			)
+		}
 		if name, value, _ := strings.Cut(text, ":"); strings.EqualFold(name, "Comment") {
 			comment = strings.TrimSpace(value)
 			if len(comment) > 1 && strings.HasPrefix(comment, `"`) && strings.HasSuffix(comment, `"`) {
@@ -274,6 +296,13 @@ func readRFC4716(lines []textLine) (PublicFile, error) {
 	}
 	file.Comment = comment
 	return file, CheckComment(comment)
+}
+
+// openQuote reports whether the value of a header begins with a quote that does not end in it.
+func openQuote(header string) bool {
+	_, value, _ := strings.Cut(header, ":")
+	value = strings.TrimSpace(value)
+	return strings.HasPrefix(value, `"`) && (len(value) == 1 || !strings.HasSuffix(value, `"`))
 }
 
 func blobRefusal(err error, line int) error {

@@ -76,8 +76,14 @@ func repair(text string) ([]textLine, []Note, *Refusal) {
 			smartOptions(fixed) {
 			apply(smart.Replace(fixed), "typographic quotes, dashes or blanks were read as plain ones")
 		}
-		if spaced := strings.ReplaceAll(fixed, "\t", " "); spaced != fixed && armour.MatchString(spaced) {
-			apply(spaced, "tabs in the BEGIN or END line were read as blanks")
+		if spaced := strings.ReplaceAll(fixed, "\t", " "); spaced != fixed {
+			typ, _, _ := strings.Cut(strings.TrimSpace(spaced), " ")
+			switch {
+			case armour.MatchString(spaced):
+				apply(spaced, "tabs in the BEGIN or END line were read as blanks")
+			case knownType(typ) || strings.HasPrefix(strings.TrimSpace(spaced), "Comment:"):
+				apply(spaced, "tabs were read as blanks")
+			}
 		}
 		trimmed := strings.TrimLeftFunc(fixed, unicode.IsSpace)
 		column := utf8.RuneCountInString(l) - utf8.RuneCountInString(trimmed) + 1

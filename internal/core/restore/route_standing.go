@@ -10,7 +10,7 @@ const StandingKey Route = "standing-key"
 
 var standingKeyWay = Way{
 	Route:   StandingKey,
-	Title:   "Standing key",
+	Title:   "Key in place",
 	Summary: "Another key in place lets somebody in, who places the new line beside it",
 	Adopted: true,
 	Windows: true,

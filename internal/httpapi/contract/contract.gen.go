@@ -1161,7 +1161,7 @@ type Challenge struct {
 	// Namespace Of the signature (SSHSIG).
 	Namespace string `json:"namespace"`
 
-	// Text What is to be signed, byte for byte.
+	// Text What to sign, byte for byte.
 	Text string `json:"text"`
 }
 
@@ -1214,7 +1214,7 @@ type ChosenDifference struct {
 	// Sha256 The key's fingerprint.
 	Sha256 string `json:"sha256"`
 
-	// Status How the key and the login stand; unswept until somebody has looked.
+	// Status Relates the key and the login; unswept until it is read.
 	Status Status `json:"status"`
 }
 
@@ -1348,7 +1348,7 @@ type Difference struct {
 	// Since When it was granted, or first seen.
 	Since *time.Time `json:"since,omitempty"`
 
-	// Status How the key and the login stand; unswept until somebody has looked.
+	// Status Relates the key and the login; unswept until it is read.
 	Status Status `json:"status"`
 }
 
@@ -1433,7 +1433,7 @@ type EntryPage struct {
 	Total *int    `json:"total,omitempty"`
 }
 
-// Exposed Lines in a file for public keys that look like a private key. They are kept nowhere. Whoever could read the file could read them, so the key pair is to be replaced.
+// Exposed Lines in a file for public keys that look like a private key. They are kept nowhere. Everybody who could read the file could read them, so replace the key pair.
 type Exposed struct {
 	// Line The first of the lines, from 1.
 	Line  int `json:"line"`
@@ -1574,7 +1574,7 @@ type GrantRecord struct {
 	Login      string    `json:"login"`
 	Reason     *string   `json:"reason,omitempty"`
 
-	// Status How the key and the login stand; unswept until somebody has looked.
+	// Status Relates the key and the login; unswept until it is read.
 	Status *Status `json:"status,omitempty"`
 
 	// Steward The service's own key.
@@ -1739,7 +1739,7 @@ type Key struct {
 	// Origin Where the pair was made as far as is known.
 	Origin Origin `json:"origin"`
 
-	// ProvedAt When somebody last showed that they hold the private key.
+	// ProvedAt When somebody last proved possession of the private key.
 	ProvedAt *time.Time `json:"proved_at,omitempty"`
 	ProvedBy *string    `json:"proved_by,omitempty"`
 
@@ -1989,7 +1989,7 @@ type LoginReach struct {
 	SweptAt    *time.Time `json:"swept_at,omitempty"`
 	Ungranted  int        `json:"ungranted"`
 
-	// Why What is to be known about it, in words.
+	// Why What there is to know about it, in words.
 	Why string `json:"why"`
 
 	// Worry What is bad about the best way back in, should the last key be lost.
@@ -2069,7 +2069,7 @@ type MapCell struct {
 	// Key The place of the key in keys, from 0.
 	Key int `json:"key"`
 
-	// Status How the key and the login stand; unswept until somebody has looked.
+	// Status Relates the key and the login; unswept until it is read.
 	Status Status `json:"status"`
 }
 
@@ -2079,7 +2079,7 @@ type MapKey struct {
 	Fresh  bool    `json:"fresh"`
 	Holder *string `json:"holder,omitempty"`
 
-	// Logins On how many logins of the map it stands or should.
+	// Logins On how many logins of the map it is in place or granted.
 	Logins int      `json:"logins"`
 	Name   string   `json:"name"`
 	Sha256 string   `json:"sha256"`
@@ -2226,7 +2226,7 @@ type Opening struct {
 	Login  string `json:"login"`
 	OsUser string `json:"os_user"`
 
-	// ProvedAt When somebody last showed that they hold the private key.
+	// ProvedAt When somebody last proved possession of the private key.
 	ProvedAt *time.Time `json:"proved_at,omitempty"`
 	Reason   *string    `json:"reason,omitempty"`
 	Region   string     `json:"region"`
@@ -2235,7 +2235,7 @@ type Opening struct {
 	// SeenBy By which method it was seen.
 	SeenBy *string `json:"seen_by,omitempty"`
 
-	// Status How the key and the login stand; unswept until somebody has looked.
+	// Status Relates the key and the login; unswept until it is read.
 	Status Status `json:"status"`
 
 	// Steward The service's own key.
@@ -2288,7 +2288,7 @@ type OperatorChange struct {
 	ForgetFactor *bool   `json:"forget_factor,omitempty"`
 	IssuerName   *string `json:"issuer_name,omitempty"`
 
-	// Limits Those of now are replaced; empty for none.
+	// Limits Replaces the current ones; empty for none.
 	Limits   *map[string]string `json:"limits,omitempty"`
 	Password *string            `json:"password,omitempty"`
 	Reason   *string            `json:"reason,omitempty"`
@@ -2302,7 +2302,7 @@ type Origin string
 type PasswordChange struct {
 	NewPassword string `json:"new_password"`
 
-	// Password The one of now.
+	// Password The current one.
 	Password string `json:"password"`
 }
 
@@ -2376,7 +2376,7 @@ type PlannedKey struct {
 	Holder *string `json:"holder,omitempty"`
 	Name   string  `json:"name"`
 
-	// Type What it is to be made as.
+	// Type The type to make.
 	Type string `json:"type"`
 }
 
@@ -2412,7 +2412,7 @@ type Problem struct {
 	Title      string  `json:"title"`
 	Type       string  `json:"type"`
 
-	// Where The things that stand in the way, by name.
+	// Where The things in the way, by name.
 	Where *[]string `json:"where,omitempty"`
 }
 
@@ -2449,7 +2449,7 @@ type ProveKey struct {
 
 // ReachMap defines model for ReachMap.
 type ReachMap struct {
-	// Keys Those that stand somewhere on the map or should, without steward keys; the one with the most logins first.
+	// Keys Those in place or granted somewhere on the map, without steward keys; the one with the most logins first.
 	Keys   []MapKey   `json:"keys"`
 	Logins []MapLogin `json:"logins"`
 
@@ -2465,7 +2465,7 @@ type ReachPage struct {
 	// Counts How many of all logins that fit the filter, but for state, have which reach.
 	Counts map[string]int `json:"counts"`
 
-	// Drifting At how many of them not just the granted keys stand.
+	// Drifting How many of them have drift: the keys in place differ from the grants.
 	Drifting int `json:"drifting"`
 
 	// FreshDays For how many days a proof counts.
@@ -2595,7 +2595,7 @@ type ReportedItem struct {
 	ProofBefore *ReportedProof `json:"proof_before,omitempty"`
 	ProvedAt    *time.Time     `json:"proved_at,omitempty"`
 
-	// State asked: the holder is asked to bring a new public key; placed: the new key's line stands beside the old, and a login with it is awaited; proved: such a login was completed, and the old key goes when the grace is over.
+	// State asked: the holder is asked to bring a new public key; placed: the new key's line is in place beside the old one, and a login with it is pending; proved: such a login was completed, and the old key is removed when the grace period ends.
 	State RotationItemState `json:"state"`
 }
 
@@ -2629,7 +2629,7 @@ type Restore struct {
 	// ProvedAt When a login with the new key was completed.
 	ProvedAt *time.Time `json:"proved_at,omitempty"`
 
-	// Removes The keys whose lines go: the lost ones, and on a replacement the steward key of the instance of before.
+	// Removes The keys whose lines are removed: the lost ones, and on a replacement the steward key of the previous instance.
 	Removes []string `json:"removes"`
 
 	// Route A way back into a login.
@@ -2717,7 +2717,7 @@ type RotationItem struct {
 	// Run The last run that worked on it.
 	Run *openapi_types.UUID `json:"run,omitempty"`
 
-	// State asked: the holder is asked to bring a new public key; placed: the new key's line stands beside the old, and a login with it is awaited; proved: such a login was completed, and the old key goes when the grace is over.
+	// State asked: the holder is asked to bring a new public key; placed: the new key's line is in place beside the old one, and a login with it is pending; proved: such a login was completed, and the old key is removed when the grace period ends.
 	State RotationItemState `json:"state"`
 }
 
@@ -2727,7 +2727,7 @@ type RotationItemPage struct {
 	Next  *string        `json:"next,omitempty"`
 }
 
-// RotationItemState asked: the holder is asked to bring a new public key; placed: the new key's line stands beside the old, and a login with it is awaited; proved: such a login was completed, and the old key goes when the grace is over.
+// RotationItemState asked: the holder is asked to bring a new public key; placed: the new key's line is in place beside the old one, and a login with it is pending; proved: such a login was completed, and the old key is removed when the grace period ends.
 type RotationItemState string
 
 // RotationPage defines model for RotationPage.
@@ -2813,7 +2813,7 @@ type RotationSettings struct {
 	// First A first group of this many, after which the rotation pauses until it is resumed; 0 for none.
 	First *int `json:"first,omitempty"`
 
-	// GraceSeconds How long old and new stand beside each other once the new key has opened the login.
+	// GraceSeconds How long both keys stay in place once the new one has opened the login.
 	GraceSeconds *int `json:"grace_seconds,omitempty"`
 
 	// StopAfter Pause after this many failures; 0 for never.
@@ -2831,7 +2831,7 @@ type RotationState string
 
 // RotationWanted Which keys are to be replaced, where, and by what. What is set must all hold.
 type RotationWanted struct {
-	// Each One new key for each old key wherever it stands, or one for each instance, which ends sharing; key unless given.
+	// Each One new key for each old key on all its logins, or one for each instance, which ends sharing; key unless given.
 	Each *RotationWantedEach `json:"each,omitempty"`
 
 	// FromHere Where there is no steward key, the caller edits from their own machine with the old private key.
@@ -2878,7 +2878,7 @@ type RotationWanted struct {
 	WeakerThan *string `json:"weaker_than,omitempty"`
 }
 
-// RotationWantedEach One new key for each old key wherever it stands, or one for each instance, which ends sharing; key unless given.
+// RotationWantedEach One new key for each old key on all its logins, or one for each instance, which ends sharing; key unless given.
 type RotationWantedEach string
 
 // RotationWantedOverlap What to do with a login that another rotation is at work on; leave-out unless given.
@@ -2927,7 +2927,7 @@ type RouteOption struct {
 	// Undo How far it can be undone.
 	Undo string `json:"undo"`
 
-	// Why Why it stands where it stands.
+	// Why The reason for its rank.
 	Why          string `json:"why"`
 	WithinLimits bool   `json:"within_limits"`
 }
@@ -2999,7 +2999,7 @@ type RunState string
 
 // RunWaits What a run waits for from somebody.
 type RunWaits struct {
-	// ByHand Whether it is to be done outside of this product.
+	// ByHand Whether it has to be done outside of this product.
 	ByHand bool `json:"by_hand"`
 
 	// Next The command that does it; absent where there is none.
@@ -3070,7 +3070,7 @@ type SetUp struct {
 	// Issuer Whether people can sign in by an OpenID Connect issuer.
 	Issuer bool `json:"issuer"`
 
-	// Needed Whether there is no account yet, so that the first admin is to be made.
+	// Needed Whether there is no account yet, so that the first admin has to be made.
 	Needed bool `json:"needed"`
 }
 
@@ -3218,7 +3218,7 @@ type StartSweep struct {
 	Label *string `json:"label,omitempty"`
 }
 
-// Status How the key and the login stand; unswept until somebody has looked.
+// Status Relates the key and the login; unswept until it is read.
 type Status string
 
 // Step defines model for Step.
@@ -3309,10 +3309,23 @@ type Sweep struct {
 
 // SweepItem defines model for SweepItem.
 type SweepItem struct {
-	Instance string         `json:"instance"`
-	Login    string         `json:"login"`
-	Outcome  string         `json:"outcome"`
-	State    SweepItemState `json:"state"`
+	// InPlace How many known keys are in place in the login now.
+	InPlace  int    `json:"in_place"`
+	Instance string `json:"instance"`
+	Login    string `json:"login"`
+
+	// Missing How many granted keys are not there now.
+	Missing int `json:"missing"`
+
+	// Outcome What was read, in words.
+	Outcome string         `json:"outcome"`
+	State   SweepItemState `json:"state"`
+
+	// Strangers How many keys are there that are not recorded.
+	Strangers int `json:"strangers"`
+
+	// Ungranted How many known keys are there that nobody granted.
+	Ungranted int `json:"ungranted"`
 }
 
 // SweepItemPage defines model for SweepItemPage.
@@ -3338,7 +3351,7 @@ type TakenItem struct {
 	Login string `json:"login"`
 	New   string `json:"new"`
 
-	// NewPublicKey In the one-line form: the line that is to stand beside the old one.
+	// NewPublicKey In the one-line form: the line to place beside the old one.
 	NewPublicKey string `json:"new_public_key"`
 	Old          string `json:"old"`
 
@@ -3863,7 +3876,7 @@ type GetReachParams struct {
 	// State Only logins with this reach.
 	State *ReachState `form:"state,omitempty" json:"state,omitempty"`
 
-	// Drift Only logins at which not just the granted keys stand.
+	// Drift Only logins with drift: the keys in place differ from the grants.
 	Drift *bool `form:"drift,omitempty" json:"drift,omitempty"`
 
 	// Worry Only logins whose best way back in, should the last key be lost, is a bad one.
@@ -3893,7 +3906,7 @@ type GetReachMapParams struct {
 	// State Only logins with this reach.
 	State *ReachState `form:"state,omitempty" json:"state,omitempty"`
 
-	// Drift Only logins at which not just the granted keys stand.
+	// Drift Only logins with drift: the keys in place differ from the grants.
 	Drift *bool `form:"drift,omitempty" json:"drift,omitempty"`
 
 	// Label Only logins of instances with this label, name=value.
@@ -18448,416 +18461,417 @@ func (sh *strictHandler) Trace(ctx *gin.Context) {
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7P17c9s4sj+MvxWUv7+qzNSPviRz2Vm7nqrjzWWSk8wkFWdPnvqenXJBIiRxTQFcArSiTeW9P4XuBghK",
-	"AEXakie7O/8ktkURt0bf+9Ofj6ZqWSkppNFH55+PKl7zpTCiht8uZ0bU9odc6GldVKZQ8uj86MNCsGlT",
-	"a1Uzs+CGmYVgFZ8LNhEzVQs257eCcc2k+GROjrKjwn7pH42o10fZkeRLcXR+xOHV2ZGeLsSS2zHMurIf",
-	"aFMXcn705Ut29CoXy0oZIafr12K9PY9LdsvLRjA1gylMeVmK+pFm04UqpgLnZofTzCwKzZQUrBb/aIRu",
-	"Z7UQPId50LSCIY/tmOEEl/zTGyHnZnF0/vjJT1lswrNfuJku4jsmDJ/bqa7stAo7Sy7nIrcbVRi24prV",
-	"gufn9pfgUyXLNStmTKqJytdMlFqwBW8/LwzThZwK9s37F0/Znx8/PsuYFlM7Lnv83cnjk8ffXjBtuGk0",
-	"+/7xE6bMQtSrQov0FsyOcRWptZ89+T66eKkNl1PxK7wmtgMFPfFIw7H4GVTcLNrx3VNH2ZE9raIW+dG5",
-	"qRvRTyyvxTo98o1Y9w96A2c9Zrw3xbIw8dHmteBGaMNks5yI2h66kKYuhM7YY2YU++Hs7IL9cMYaWQqt",
-	"2by4FTJ1UUoYJzKXQhoxFzVORs0LmV5+aT/OWKNF/V9uexMbAY+O3Iq3lai5UXV6Aoqe6D8E99TI4d8L",
-	"ru1ImwN/XKwzNgMmJVjO1xOlblK7XOM7dgykDLfvfpXbzyMLqOmB3gXMVL3k5uj8qGmK/Ch2k943Zc8t",
-	"qptyxw2yT4zdw6ZnVc19F3S1EqJKvl/bT+85wgdleBkjAWH5nb1zU9VIw3hZolxYWhaXogYDb4vs2ESp",
-	"UnB59MWOWQtdKakFiMp3tZqUYml/nCpphATewKuqLKZAE6cVPvH//zsRa/vy/18tZkfnR//ntJXFp/ip",
-	"PnXvhRE3F8cNWwlp2KpWck4S4Psf/vTtCewJvQIEeZ7/XHOcU1Xbe2YKnPesVsvrhagTxIYylVUln4IY",
-	"FawsJNDd5o5kwEO3iSsjlrL1+g43yhjdU/cHuLiF0UytJPIvYF8n26efucsbG7uRpojThYThtKhvra6w",
-	"Kswir/nKymI7hqe4nBtxbIqliJJdS7L/SyIEF/ubf1hN/i6mxk7lMs8dA7EXfPsolvxGRKdaC5irFCsr",
-	"yDSbqqVg9uDsTIVslnZ4WslRdjSB6f0W2ShJTGXMDmphTCHnehehurVduee/ZEcrLo3Ih37zIz69ua8w",
-	"af+uDLcpscEf1I2Q2zub87Xe3tmXasVKe3EKwxaqzPUF+3NXJmfMcgqlDfvuxx8D0vOiN0PxDC/neV7Y",
-	"N/PyXWfwrR2NyGc+EaV2eqy7Aho5ldXwhFUdZk2NzGzBJWmReD9EDU8EE2w3JXnkVrHc3pMXqmacLfl0",
-	"UUjhOOWa5YpJZRaFnIMG2qE7z715HiW6WiGx95NAKeIHHz9oVRmnbm6fNs/zWmgdsxcW9iztey274ZLR",
-	"o1GuYp+9tvdt+0WvkHkoKY4tO2RvKyGvrl5angV3sjBiGT97+gOva74G8oGTH0U+W9tRCl5LE6dvO01Y",
-	"NDCOlWUl+HjGdDNdWONjVtTaMCu0+NREdwJ42rVlv9EJJUmsUnVkWk+ebOm9EY02wgHcuXYmFJ5TlFaq",
-	"qlYcbbKBZNJy3Gmpmpxpvm6vYqGZVKvoNtELr9EKjlCN0Y7gnKUMApXb7Qdzrve1ZPFdc9NRiXoElP3u",
-	"sjBG5NeTdUKZtO90jMfqjbjQUhiU9m6+hbxgfKJB2YDtkdaazpWI3x3YuGuub5D7x5UyTvtrTV949ALf",
-	"WmjGJ6oxm4wInrNXX+RxBcSKxIR4m6o6t3vXnvn2Q00pdGyXlKYJzBte58B07WW31N257H0M7kVRixUv",
-	"S5D8ET5gLfSdXNKxvCt4ePOWwOq7W+8WFb0Y+uap1V5jSmFKk0uqCVFViJ5ODC5y8uls3Er7ySgan5D8",
-	"3ZbNM1WWaqWTLgG2grMF5dbebcNvREoWlHmC+xX5AAuFWFZCCVlyuUYdV7MVLwzpvnGFQ0YNw4/ODwfL",
-	"KsqSTQRzZM+4Hqs3k5/Mc46IVCdTd8ji8Q9b4lg7LcZe+YnQVtfIxQX6qJj9kmbcckl+IyTxnQ0Fid/A",
-	"n5bR9a1VU+seo7C1b6yOA2pzd9tbc69L37BKkkqOyDyR0LeJMLNNp4Df1ayldU8ebs6xO/MXMS/kG8Fv",
-	"7eq2782cx4ysD5akWVOB8xPJ3c3Hbrq6tXxY5uBSLMXMMK2WAhS9OIvtIRmj4hcNt8UOzmivLpgUwtIl",
-	"6QEw95OogbW9C/ajKOeomklZTK9vRELU4edwQYod+ls/dwsGip3TU254qeZNRDMtlnxOPw0RGq/s41Fp",
-	"UfxzxGuuin9G3/JPJUe85f8qGXnL5sXABboZujGi27SwV0/OI9skPlVFLfQoKTCQDUM4oOLTCDt6i0qQ",
-	"LuaSm6YW7Jurq5dXr37+NspbjPhkEmy40Mwoy3/tq0SescnaoD/D/rCbvnDm9v3hfLNwWxIbKuciGihx",
-	"04IbbjUrbaxOi5GHAoRD9wTSKn1TV0qPdiLUYqluxXVr7WxfTwzUqBkZw+PMKC3M9f1NqS/JXX0fSLvu",
-	"TqFWDlRLBnHFG43uV90ArTYyV/C7AR+j5bl1kYuosZzwlX0szILZ91i7FV50jpEhCGzBl04YPOTeDk4N",
-	"7ijReTP0dgyg5xi3XQOhJ51dynY0y9AhwrabvGnHftu52XEv2c4N/y27u+LaOzdVxNiG3RYX0lsWWhdy",
-	"fu5VSg3uUnBuOg8j/HVec2lOmP8uRffgz1ZfkznwC23APqv1OcMb5D2w8Eo+nYoK9Ceu3XdD1wzM4ig7",
-	"ckMfuYtodQ/4bnSznlo1QT4rZjNRi6iHZer3ok9i0I6FVJ30HcT5gTdMQZFFI4xLWrfI/f6wuTD6ArRH",
-	"8IvCHk/Vcmnt1YSzIfBwLviTH37sCxzOCjtKVRcy7iDB+OpOOYxPbdKci7jRNPzbMrfNUWoslY7qgdNS",
-	"6ZEGVC54bmlqhLANfG/bR6pM1EBZe/eJYThLthYGCHmhVqzkRlAgPLrHqhJy5MJqoQ15YnYqBvYapgWn",
-	"HXyA4A4j1zg0vTjY5OhpKjkr7ATjIkblPeqKmCrLLfjUqBq5AlyXW1Gvmf3mCbjMffT+x+8ji6+41itV",
-	"5wMj/bH5S8w5SGwhZ9OysJcR5YRRVmYxVPqTXrl+j+wgpfWl0sZqRBGVwTknty3shKNz47DJ+9g6JeGF",
-	"u9yRSZfLeL8HfiNhnudiWuSj+QB+J/HKA2rlKX+TYyXbzGAlB9n1sEcZyFOt2JRLy3xwnaPtW++ic+LV",
-	"+dhI8sKtnzUafqL/7DWMyNiYwo8+M3+oWZuSELgJgjNwE8LN6KG1Z2Ja6ChjmbuQ8PY+JHZ+Y+L4gp6x",
-	"31idPOp6H+3I7qHMpLUC6WG7l0GeHHw6GCtrJ7prjU+9Vrp1rXs8UIUzFrm+AYVviq8EPm5JtRtqCM9n",
-	"z0u204yusdFG5euQ7L2b6yalQD5DC+HpQkxvIuKMy+tWiU9f4ZwbPuHgsCq9Juji9VPVlDlFTVxy1QWE",
-	"ShfwiVQmvnH0bI8jlp4Az2MBQbEMlUo7PgbLlIz7Zme8Kc0umUS78wKetVJN8DzhOeN64RYOUSL8Wcft",
-	"Npxr/DrXIudTIxLjuBWjfzAXhhclBQvR9cpXfJ1RnqFZiDVbiDJnnFV1cWvVthuxvmAcVLga3rZmRpQY",
-	"0Rac8mw2jPlg23pdSu7AaKP8OrOQkIIVxqi4s+VbBKnFP7b3pT1sWg9pgvZWOqpQdWD0xSnCqZX9t9HO",
-	"gJ6NTl+UhdXnIuzFGLGsUvEPIceyWVHXKh7muClknsgPkUakbIHo1oJ15zMjDRGg98oGmXo74sK4bTCz",
-	"rN0Kt4pgasFWRPd3p6mrE3rtlEs2ESxXUlDMsjAZrAKyRqbcagQlEtLgWGFrN2/qrH1hqD6T7C72d5sy",
-	"63OznEWtZox72/uR3kwJC/W366XgUsfNwQ4/R9WMGLpxOatge5dCZxT9KQw9GTfDhZCjyL21/Lc/KuRU",
-	"JBLHKF2b9D7YHmQVdgJDs8f25DUIbE7vNyDh7h0Kjob7af8djykwnmIHkW5wkyLkK8lnvkMbhoGic216",
-	"HLFx853S/G7EGrLmQNmCvIZu1sOF1bRAA3OuvLwRjJe14Pl6+IkibSadH0TkxDBGB5rveMPFKh0Ax7wK",
-	"1KXUUmzkeAybsirzlM9f5OtkqsVuQgAjh3KZI+Rux41RyXM5rdeVEfm7wKuxEWByj2zvzPury+dXx28v",
-	"n78Djy27enl5/OSHH8GElAqDE5hp+9PZ4z/5Uos/nTz+tkMnk7WJksiS52IUjxoX1rSCqPQZM2hf+NUy",
-	"o1Ie/9yleG4SrkIbmlISYBtWC8XQG+elHWin46ScO533OPgAPdCdWWdP2h0N1hEnCxPVoKzUTjn+IC1u",
-	"Kmqp23S5G7E+n3MphQH9j+jxnJuS6+N8Mi5uxb3TbNviHeW5AZU9HfvChPqtPbEGxvbaHclDcoDZsENQ",
-	"VaP0NSIIl6Y95VLJYspLCKTTLfnTTz/EI6iqMZbnxMOMok65Yapa3F7HJ/6hf64J2oeUjOtit3YbN5zg",
-	"2llC1gmd5B9x5Vw3eAzRUfGz66TSfVvw7RnxqsjYtLT/KKnBaK6dgnUS93mvh9omcL/oVHB4T7wb021X",
-	"1h5xsI/Jq/kCDY/u7XTO1Pj2O0INwjPu6F3Oa5s56HSzoSFXXzfVvsJysVKAyjcgkppQ2PySkjuxD0UM",
-	"ud1wHSyjmpd4edkw9ez5p0rpmEx9U0ih7TXhoM2DLGnFFuXWlkrdsLK4EV2/wgn7sBBrcMbciAo8YlY3",
-	"OWEfF0pYBoWeIMv6yUFTio2/LTOmlVcDK17UbYpGLSBImm8HIlxEbJsqyAc088FYTQ6ix6kSASkSFjru",
-	"wmjqbjcvC9LiYBxwvKSYXV+k03P9YF2WzMHfo41SsJe1yOxBLsQnnotpseTlAMq3O+m2wU8iRkEvIIoV",
-	"89BMa2GiefgTrsV3TzLQ69eVYEX8kjd1mSp2qIoppPv46HJjFkKaYsoNJFvwKGff4pIwQxwovbSnFMqL",
-	"B/h25CaoPM4+XxSl+B9Rx338Vg9NZNyUEOZzB75aWIlhr0+ciqfp6lKkO6xGg9Rwg6RConecShRUz8Vj",
-	"scAG1MzSOPuLXR2dHIzM/vrhxfFP8Iu72hj+CSaZ4DTwJZchFSUi0TK4YUyYno+scmBgbCnMQsVVgGU0",
-	"KvxKMjU1vGz11bMfz86iq4EizLjOM9aNYr/gK+2Gfce4msNtZ/UqevwxSrsrlcXib1STivNqyTCjG9Se",
-	"Pm29P5x2wzo7QTeGlhO/tzKP5/JOTbJgI+dr0D6enH13dvz4yfF3jzMGWApstSimCy/m2jiIFXNYPQkB",
-	"Ekh1Fqzi2mDKmGqMNRvPGbf/U+XlhGMW0pQ3dvDMXq1FU9dr+JSzWix5fROv/Yhzs16HgElpJStRzBcm",
-	"DD9NIAhA88KMJl7f7A6yTvHQ6IU+wZImlTgfJ3h1pFoz/yGa0u5yifF7KUlc3Uz1T9d6wR/H7a/HrfX1",
-	"7vXTq//zE3v2/L0X/y3TAlrQakm1StqeOzqyWs0KJDhm1t9Ia6dB5qB38UBZjWELLvNRSsPgterqpriO",
-	"btcvz35o13mFZsM70G1ei/UrOVOWcJ89f59eZbGsVG1EDsuNj64Xsyp1lwwHZ7ZkV1cvX7xzeWZguH7/",
-	"5Ieo4bop+J2T1S4wTkVB5U8kEr7slq8EfDCdoaJVU8ds0ktf0YiFXQOmj2/y2Ss0n8RCtLnMl0VEy0jn",
-	"Cwc+uIjciKt1HyAwYI6biuEj8QzswpQi7rKiYF3WZ5qnFDhynvuJR7fCe2k3eMJQmfyncTJ5swABRdUy",
-	"pRAmSv2nnSyt3ghU+2RfXX/SQgo8kBpzYXNMXF6qW5H3W+ERZ/HO+b5vZG85fuZskGALkhu3D/MbXvQe",
-	"uMkDG+HhyBG/d37tcpSi5alWW3N1QRmbNOQDDTQJl0ssL8JgLdbIrhbreNIFRcpGKZXuO4mcn95oCFFs",
-	"3wm9Fuv3YraD8vqTwYbH7uzzYsXrPMXrwEf3CL2oNyKxiyM1bH9So7a9/dZkPbTQMxKcCU68c5Qxkn3J",
-	"Zf72NsZPR1abXVKt2W5ub1RyJiIxl2E0hagXhdHXM1XvrIejAo2qxtR+p6vZJ1hhtqNxhU6F4SLnEl1g",
-	"QnA5R7OvHHCeXiP4Ml6oImamP38L3+ErC+M0vRTLiYgVab6dMc7s6OO8B0lFxGsLg/LiyJONX4pvJCYW",
-	"byt05VzVhVnEC9F3QTW4dAh8jrwcUUWhkGOz4buBxOG5EJtRWb/AIMOgE5CjRYaTjG0hVjduAxLxZVGu",
-	"U2z9GqqCO3J4N8bGHeErxpEMPp25+W+AVLRTj2+FVb+j9EQ5N5FAtQhAmeipCyaWlVmzvFYVmGPsQ5C2",
-	"43xnruzPu44LHRYH7shL2NK2NToc4JUXYfL1zsKbfYCfpPFt6oLkeh/LfotP7dUi7/rHQw89FUEsOOA2",
-	"9hndeypmzhiYsn96/GPG3j3/xSrh//3xdWLEVGVnnN53VEF7ktaxqF4yySWOt3NJKEw/nKHdNEgHf1No",
-	"gyATkHbx6RV+yb7jMDg8g3cwWR3Sh2mk4vkqr9CBY7XzkjdyuhA5m1BdKEmTzCWvINxKQWgrPmExLpkR",
-	"R6TIe7Am8H32tid9P3e1OacAoTlOwLnvpCyGYS73womlqPgpXUFDTz5VuzVY0zwRusi7yBWYqm5tJger",
-	"hYfhss8KSSWkKayh+D3pZtaCBzAoC41EJg/JgIkn9mLuEBPpheUR81SKjC7+KfpLdUag6eC3opMJboU2",
-	"qrqeKm10stLNPuJz6rTpOqGGay3/VHIAKwmRSFw9kOMVjpZpo+iVfkeDK759WFtHs7U94X3wlNS58ESl",
-	"nU3r3OzOle3jh/twyXje+rD+mC6VBSYWcms7Dri4JP5kt6oKfoRj1IbXBv+Yi1KEP8LnM16UIg6+91pU",
-	"5iUVmGwIYUqhGpqxFE0LgpfElr3bNkpVfKM2sypq0fpLtV4ci/zJDz88/vPJOAioQH1Oyos9yphpWy7V",
-	"K+vosS/Z0QyDgMPp2EUNI2Q82whY7XhN+2xHwe+vp4WnRsBeHVTFr4TcKQUJV8uEAFnFDrk42nao1a0n",
-	"pEgKulZLAQAPkCerF2ol8k1/z4YZMTzpnAZPUOQuQ2IoBlI/9MsggftarANZO8YfCqE+gAb0+lMHD1+V",
-	"uU4qsg58bLggJfyu0NNBWF6dG7bh9nCspt2pUCzSjfe01YrrlEB09B3wiASntZaOS6PeYro++2yw0fSm",
-	"kHEpqUyyEArbF1TcbqezSI34BDnSHnXIu7PumKfhMshwIonN2IeukIAMOKCaAOGIxAn2uxTvJvu+FrHj",
-	"WFw0z1LVy5ZvAzUtuD4n/Jt6NkW/hq5uCktmf1/F81Eg5+Ga98BOsUbmWwk0hQ7wE9tCoChGwcPeiqEs",
-	"bTAbazkXHYdb1W7W894e9VbOYZIkezw/SSnfU6Q3bB+6XJ22oCcL1cupEOthaopbNJ4MvDc7KpWOl7+/",
-	"Ac0+7cvp9TDsQkcj8gySHg1W44wmooOqZlLFVQ7cG4giA8KvXENBjRPnDrmUT0rRRYkZB9XR5xjYbeIn",
-	"VJN34JGxBj48gDmjmq1EWWZssg74hwvjADa6xkQ6qGzVm3lKwbjO4E8lnNvPd/nU45TfcQPEKP4NeQ4j",
-	"tBpQ8VDr+o4JGyF6UhPPz0iin07EvBkX58ZvpMy4Ml7IEIY3+RQ7ihSa0KyoysCX3anbTiQ6OGl/R+MJ",
-	"ztrYW4D1CS7cO0x5w+15ZcQypb+lR13xwmCdX1z7T1dk9eE+BuW6EfBxh0QLu1aHAS13TXYamHrRmJ7i",
-	"HR2WuE4Es4977tNGqUeKX8GXic4Ary1rJjZtHwsMT4qHg3f33CVlrtmCQ+xfaZExo9TImSzQTB3xjcEo",
-	"vQOAcF2WAA5Ph0GzCrfJ36ieSw1Uu637ug50vdxE8OnCm5Yt/P7w7+xsXZPEi3MKAlFvF21xYTk/YEA5",
-	"xWF3njIak0kskDdiZt42Jr5b6eneoUh7UHWgS/2x78evRCftrMoRquIAtb3j01lw3aunu2zFoYjq3VEK",
-	"zezEAbXQtRTrJmoNc7m86g3WOsak4PEUaHsif89BasB7AammDUkRTokzaE5GgmEM07OT8Ibon9BR8B0s",
-	"XU5CJqAFBSu+q3E3ikrSVsimReD28ogmQe4jREwKsOB+G6ik4QCp7Ut0S+jBab4bDQ7WKXeE/3HOv2D7",
-	"jt7eKyOP1PcHc9fSG+loxPumnwCFachMoqT4Xv6wj0480Yzojy59byKsRpJhKzrLSPqKRu/Zc2f7jb2M",
-	"owP1sd1kZfSNd4JoPxnogAEUz1iGj3ydKjY44gEUz0DnVltBGXNwgW6kU14q+JDxCeEzLwO4uAV0akPV",
-	"KlcrhOC+10x9ACZqzu9K1ngEBiihmFilX9VmkfUjGADURz3cU2jZSUL5rAV1Yuq1YiztgHqGfJcgsIe3",
-	"O6BvRHHiV6KK19b9xdnvWNUHmBZIW+1JWeax+1LgItt9C9ewER9Hum4JLHmV3otoC6tFijABCp6zWS30",
-	"wiouanbBnjDA4mJmBSjyS6qZ3GYUhbxGXTbKRobBEPW0eozWuSKGXkI/i7ZaoOAVZDdaNdsVgLum09t0",
-	"rNPsdBBhdk2GvryUlAcp9B9sB7mCvJ+436BzFyJVYSshqmsP4ZfQDi0hE1ae3TMASWiJHVMJ4voh3J0x",
-	"PpZGOmjc6HzJwOjroIH1ii2yXi+jWqm67nkjlLROnN0P7YZWfM0mfHrDCpm5ilm/SfZIJoKVSpvh6B6O",
-	"yLIuGPjc1aoia3D3Nrhr7R0I963LOxxd9RhaSutUywQ9wk0CTkbNZyN8T0prAsGN8N24s+QjMFzyZist",
-	"GK8FeFJ9b+O7xQmdz4GWndqoJGbvw/gc7oTnthsFkKaS0TISizfPSy1WrgZ/WPe33kKpceyzt4wI3xab",
-	"ONkTvfHuNqLoLLWpvj3Kjv5O/b314niq5KyId8ilhoPjAuatobOLMn18zY8TX2Yuouae5dHXPQ3gCF8H",
-	"gOs28kksB2x0w8tyjfn5+UkPEvuA4LjLGOwzMXG5QfdGByV3MrCbcjhIFiw/vms38V1zPqbuFGvNz9mT",
-	"s+9/yth3Z396YlWi78/+/OMJE9McPvrhx4x999P39oMfniSstN4QuyfE/v7esMIX+HB/iPSw6bpc62pR",
-	"cx0hLoJU1JtEdcGsRYmoEVYH6yA0bR1xdrSqCyPeQuNhUzdiR1JRvGsg5QF2ImEXUF2seYaHN9CJESei",
-	"6qkoyyRTjFRiQFSwjcxaHcUKILICz+KEcy/sV7wN9IrEKuL8w9oDfXD0epNlwDfKNZYoJtqu9lFsouvl",
-	"Wwk9X8LGl7SDS15BbrzhMtcAYAdqWX8vzFHAvuNS1RLOurBXD1R9wc76BScOJeUWEWU5XOI4Ek1Vuu3L",
-	"wLm/FXMRhso1ITQZxpdKztEnYRd+B1snoQU59TquM+Mux0+mvrE60YgC5G2bP9Xq9pdY1GOdLgGl4rlC",
-	"U/tAyn9o2/xrjcaEgV73v6W6L+/uqgWPRbWAmcdh29lhBRzq3S5E8QM9fKP8YFZaCEy7MKqZLoR2hZEA",
-	"XlSW++iU7x1rcA7AK1WddWq1oYWbNcoZAckxXqZQlId3yc+O6NL1nLBd+i06NDc6Zwx28MOEsiNIRHUD",
-	"OtLyp+lJJUr5aNC+UPV71RgRu10u+BjJATaiCo1SK4CwreFJX/uu/qUlo6q/8mUs+6UPHBgbXBQGxTy0",
-	"LNbnjEtPlY80A+mQMci/gTNBT0DGOMHrg8cK+u+CDM0g/s7bVIG4jr5RrB8Yf44Tkva8s4p/gACNlOVD",
-	"xhb6jPr64m1qLVhT75r5w9ZGz0Ks3lai5lEkyELrRtTXyXnfgcuMU5EdmFF3Wx6fMaPY47Mn37Ppgtd8",
-	"akS91eYY0eoKDUTSruPe7GBcnTq8ObHvHnvrXyjS+KtYXTUTO+okhmwRRBq7c1sYU+nz01PoP2hMZX9E",
-	"bLuVmCyUurlgTW7/mjEzrehBU8JXVuher1SNvdr1WpdqnrysI2IXfiWv7W0ZDnAR3zq3+MS+fbBsYfhJ",
-	"j6Gz1Iigs/Tgu0ZS6+kbfduGr90GecFIPL09NqW3Zf5arN+5aMfAjhKcackrvVCQyG1vMzD4FdcAs0dd",
-	"GBE82v7Rh/ksk4B8L5Riw7zom+ze9wvlMzBFaCo+z/O3bHhPTuecgchQRuj+HAIDuYoViO/OKPKho37l",
-	"E1aR+Y10QjKA1N/NIDDpiOSKc6PDUqNnTXHJiDFK+K8yx/4J0E55CxBaSCPqRJXXBxc08BDhdPyT9aiz",
-	"fmigLPfh9d0qpkfhbN2I9fXoOrFWnkdI9wayq33OEypieMotjQGDFtAOlXIcW1/NGDz4nTHMvvji71og",
-	"2NuXPR3EvBMK8LDQej8g/1ePrdYbveiPAG5cuF4vHjGsfRS09eRkHLCoLa3Gtwn2EeCRO5RlC8MjjP0K",
-	"nYi+rRNlQWJcMAwGUy5/1kIjSbW6CHvn209ezY5/4Qa7GY52mWz4SMhN1uhEqH/Dzkm4HuyxvnrGKFmK",
-	"jAoCZGlTzs8ZZ7eiLmaFyJk4XvKidBlxvrUb9exIZMZpcz2aHZRtrcbv5QwiM3qvzqC0DRg4x8jMY+7h",
-	"RAHTKJcPuP1SDTQFX44ERUsp86RxD3G7bgCfkcPIe4ZwUv5mBFsXLMcP50sEWsrZKI2GO97HZlLx/FQ1",
-	"z1P7d91lAKoGDQLYAJ/zVO3ZTNVzYa5Tl/4Dv6EXdy89X/E1qile4K8WClJMkuXrB/B4bF4lpUEtl2rV",
-	"aZwQ3hPZ9VsGoFd9AM+9lUFDiT/monnrARpiqbZw93lRe4vMcu8Zr4G9a0wqCn3qCMvW8XMirnjUlnKN",
-	"y1LkJsXqundX0izE5bThYQwowGlvVGfU2C3Z7LeWMHcHYk6kq8E2C2Ncl3TsGLc7Hd47LeFF0HkqupyS",
-	"y3QzyCW/SSZiS7Fq41FGQeNDuJRtAR9oC+LTtGxy4TQCSp8Oc8h9R2xsGdFSz4Ti3fbWRGlIC2Nc+X3/",
-	"DcAVXrnnAV7WpdQN+eZHfHrLE45/Tu2sFHm8wkh8qsTUsmRkbIk+2qUL8K1UfYOQPoUmc2zJ11AjQSWz",
-	"dqN5XRai9uWAmhmlbly3IUD44HINgZULXyIDILsn7DJEyEXJi3B4HXaFaDB9OJZw88oc3fKJ9tp96Vpi",
-	"Zq4TsYK1x3hLw/f2hW4THXT/Qru31SsX6FrkhRH5eRiApYQE2CNVs3kjtJVxQsa1vt19Q6GhahSkuBdK",
-	"lBxHPS+eK6FTX73uCe1D/Pf6Dul7+MW7JPGlQlgfB3rRdmBFdytkC2jU0d4p70WjrpxaMCHz7WLeHUW0",
-	"u3MK0dEW7P7GlvWwkd6MrEgHfaw9TRMILhOTbgoDnESPQqwNil3BcgA/0hojbw5+oDA6DSXehxgczVj6",
-	"2NaEo0VJKsngCIjblC6GRXTTO9lkCTCB0ifmQSPvTj4XKL96sYUz4EQdfQ7BxeURoeba/6ubJ/jfd3Gl",
-	"qVaTMiZQptGWGVeGT0pxgZ0CazWv+VIn8EXLZhlRBB8fT7iV1vi5w15B5JhCBkG6eGJRuiqRiuVrJecZ",
-	"Tk+oqozz9FkhUrwOPrK3ecab0vQWrMYXhlWelGZpX/ZIA7RMfD33ZVPdLqkby1FsVkj0T9JzbmKt8y0V",
-	"Hmt9fbEOqfO50HH4gEt2y8tGhBkCuepvEzO0qtVqnpQXvX1uIMjJxQA5am6pK77eR+o6XXBnU/uW7tS9",
-	"iugyfvWVmj1rRKpK6Dq9EePbZST0vjCfbyjWXsc1Prhxfimuexu+Q80TKBJW11lZBQW+Na47f6fgV0K7",
-	"UZzuEU3C/q+UxHcPre13rt+eXEF3mPvw/XrCOEBH/nd2N+K49QteloIM5N0oHsVcctPEbt3V1curVz/b",
-	"a2alMq+XqhmQPt4OH748tgTQ537hVTTlN6qIWAUkYABaLbGSwillS161iattUX+YC3nh8iLaXH0AOKe7",
-	"M66TOmX7pvJBR2WWYoZqFDeEogH9t35WRCVQvECHpudenjyd+C1Ax0J6RtbOD7sML1yhbi2oEMFqY5Z6",
-	"UJAH5ifWKxTGQT0sU9n/jRzkeutoFtHJWk2sLDvFWLPCuI7GxnVjgmQTTCqDPAKMq4EuHvXO5XUxM9Gg",
-	"96VpM7DRg76E5Ny/NxqHJaaNeweUHt8EyHy+znnsrrxQdTuKfQTUTcuZcesS9aej2Fu3XHh8dOtO9EzF",
-	"hkN2duSxxmoTMZgw4ZCeMOB6OTgeok+32IAcOseWeR+dX1TyKnpgvO1t03wmfNpLoc+ZVmWRE4Nra479",
-	"PVxt1ShnoF7hB8pq6iBWybPgXXYeGx+7GiDYSbdOISOcJ/T3KVeWgV+jPs9rcL87d7DLzMlYI6HQ1X8Z",
-	"HlsADAm27VhjP0KfkI2YR/S1QDEgFCTYhahN9F7wnPoI6XEQGQ7koXsIT56k4OFShNKXH2ZnF5XsvX2E",
-	"Np25/bl7NMabIpZ7X9ViVnzqiX5ainhEyIjkywWEDSCguC0QrSR33UUes1+KvwBV/XB2dobNhge0EsM+",
-	"sjTb1CqDysUEbJNPHtlmoa5Y0LKTFmSwLLTvIZFwKppB6h08FZ/4tKgKIaOFEcFH22YSpuE/0uz/xWKt",
-	"brsaa8H++D3qQNzeG2zIb3V3gZVmKJwLw755+e71c+xi8+fHP52ds2cvXz//5Rt8bcZevn724vjq5eWT",
-	"H378tvNbxi6fXx0/+eHH45+f/pK1WlYhZ4pVZbNkJTfTRafc6dfLX55/m7UTjJ99bJfUrajXT1UudNzB",
-	"MSo2G+lbnLqhC8Frzcs+VKVI4K0xA5yc2qhaYN5+ENRJYNyaukjUk65UfRPF2dwsoIGRfNAHv9Zr774X",
-	"lgs+l6beZX1sZ/v5glQIrjpELx+igHpGylLyCX2D0AgXSps01vrVy0tLkmHavMtesF9sHeC96VHJBm5p",
-	"G+otFfy4XSFfUYaeSH85OuOXaj5H1GL4/Bu0w/B+jLHE0Ob1G5ONMs3sEb9w4D/btdCxVlFlSWEQnwai",
-	"RW0tdyu/EX8VAyEOxs2new7L0BZC2hkdFidoD3hAhyfFzdp2ArPxA6eP9MqIiL3dg1yy2YUWwmjQ3K5u",
-	"rNDIITJiyRK00EoViaiWasxUJXOqppSgnGpkTtPuz2y2Tw3oN23fld6hVPx1B1wewrdAGsuKog4QYUrC",
-	"ugqZj3S+3Qm2IohipgKNsb/3BftS+eeq7OlxDKR/9dKxBEfcCIRjv4N+mZLAnWeGih2hczUv4xk6O6KS",
-	"VjmoizzRqnzBcz8m+PSpSXYLkd1mktvnKHvBxfwSCJSQvzOuO6g1wIbGTpFCwbHYfndo+HT7y3fw/w5Q",
-	"YcidY+9RvJY7Gei0FNm6aZFy+64qrmVPCTXbJNLWFPiikkBiX3i0cSfQ3O+F0aKc7WZFoHHRBOLLBGUw",
-	"nljnsljiIU9rN2Piz2CJ9hRfGhNpeTGbxeHOKCwH1eWaVLeM7i+XrJGJ4NCNNdmHFLgHtQZ0Ax/pbtdP",
-	"u/tt3BjgyPiNcB0e4FWEp7TNQZJimsaKxwcTHZh5RFYGrAwu68hOAUmuXlLV/PB37aqE2CJx2oIeZXxH",
-	"8YNlp+mEAk0ZBWDts7k6J51QG6akoJooZedFaZHQSpfkvG8DsJGDbH9Hdjhuo+9kmw2F28+ODK/nwgzE",
-	"VW31f6POGZdQ4YxuuTDVxyWLnsQB4HLFJ52oY0D1oJkMmPpHeG7LYmwA8oHsxm7hM5Ble/Z+5VnLsuj+",
-	"BHMkbtDDAfcRjXPM9GErMRzNCOc5jPoaW/G/NQX3RCvkI6kYVRG7aFdU4oc5+FDmp9vrXZK1oSmQvhws",
-	"KMLazchuihDgLJLsB+S82RyunY2VWmPA7wJAtchkrJ09Th2jbN0RYd6N/N4o/KoX5INIdAvkBP/eLifc",
-	"ZU8A4eT7aNHxus3EjiDwYZSTBx2Pu+HQlOgYLzskMh5DIiNoa4bn3PBjijFOarXSoj7WC1GW3SKEhSgr",
-	"UR/nhb4BZuHZO4D4y1yt9HEkpTpw4FMOu5vYbSFWUPmlXOGTvTjLQia+ncpe3mNcEUjHhU3Qdwx6bTRa",
-	"eKfKq/EG5LDOkRW3Jtx1vAvBjqJGSEJKl8TWTSl25FvaR5AtTMScy6RH4B553KOsGJ9wmpQF2VFTz6MO",
-	"+Reqbhkb+cKlYvM6ATQb64zojKHO3m4U6PjN2Io8RtlAYJ+N8XNseDXI1xF4P6IHlTc7EoZgN8K2PQcj",
-	"/3v6T36XLPDI38diMju10Vc+WdvQqFHYAqTqJmrv60a6fMD6BmAJN2vvk+lHD+hQ2HUX9qJkhnfrAGlf",
-	"21uxdSqQUnBODmWwiAu9kXbD+EaOzgVG6OlrrZ0NfjFCBAya6asyR/OsYzOiWcIxA/6CEgLOqZV0AMrh",
-	"bUl8R+j3g7TBVZIzbFY22aEwqcJOv/1JYGN1yhcEY4Q6d2MfdmrbjSaIQ37OUyVDbs/3SR8PbYW4JZRc",
-	"3qu0KMypUXN01rR1Rdywxz/af5Wc7iwz2qhfSZYQRRDwE5rYyOzMoNoq5npJFhZFVLxI2c1mR5EBibtY",
-	"Hp8A3BSr63STyrYvJTY188UOgw2poGhkV1zcJTn5KQX5hO0JBTvYR5Epw7jHiMRiQi4917AEiK37yuJW",
-	"7MuM7assc2XuJZdtO1kfU9SG12ZE78C2r9g+DFipzHWupOjJGpDKN/3DkJX9A2VXDfSlBKGyqL1LbLi3",
-	"O693X+1nzMCqG8aCtzIh6IPQzPYrCTY2oI3QDu8lczJ8NszNO5h9QZ/yOFK1Ntf9zR9RZevWt5G1NUhn",
-	"K5W66XMkU/5Gi721Iq++VUDbesxmREmAqypusVi7Bb+jEBatnI3O/pVrFGWNNL9B6HjLmC7QSUsbCCnk",
-	"3KpF80YyghnkknGW8zXjczV8df3tQfMGEy7bLlE5+IL7wpB7sY63OjCjYyC62Xspjaaiu5XrwAGn3rFu",
-	"Nzv3b5rCfVfwKtiTzXDhtZJTsVtAW1Hfmjhez3kMEJQ/XljlZ1ceaHY0EWYlhIzlR5Vr0KTRH6ut/t7U",
-	"OiMNWrMnT87Pzo7Pvj8/O0tUvdU6lmVJbYzntWoqDJgUGtblAnVtaqOnejhrzQCdyQccdLO0mv1ZDJgi",
-	"WCHo7QOUSSu/IZVYrKiig2wMwacL5sIedOlcNKoNbHZziGJI76pqHesbHaXt8nxsjrYD3BhNLbRfouh2",
-	"Eg6BXxZCXs9VogEUbPg5myppCtkEiV610IZQ+8vSBa/C47Ekhve7TUOAsxjbutoyG+xc7bOLOsT0vLF3",
-	"4PQvoi4LecH++uHpgBbX6csVt0UxAlpqFbggfII/GGEXiLNml03N+UJDr26kJLMOeU9ospEsHmC5ffTc",
-	"KdkGx6cxB4rRCnEQgDDRlDlhvlW0MGzZaAPnaO3sCGwhAb9vZ0E6WgaAPKB10mRhxFtoCEBmNwLjSNE+",
-	"61TsjK4t5GDpBbeLvoC3pEqI0WvvfSSxHbM67HWf2u0xlqTqOrcCDHCRg4uQ1OGiBgA4SqVur4ICbOkO",
-	"qt6oDgcdYzDCSRVx0XGB4LiNhWmcGtPN9B26/afn2KJn0c4UGvG1Mhjs/4Fq2wRwRYzb/8JBPkEeqU4g",
-	"G8EqYoKi4saIWvqEFkzxVzMP3ZK10YzPN2L9hdLHWwQP+ErGPrtlfemE5x9p9g0ss0PJ32bsMx70l8Bt",
-	"9YhSAD6vBa+/ZOzzUkmz+IJ/y/kan7WKlZ3TXz88PWGX3b7B0BCWzYXRjDNEIkk5PUWdKKR675qcQgUN",
-	"aHitvMDCqrmKiwh1K+qSV72131SKg84xqo9BweclcQd74oKVgt+KYysYUtfcP0EesuhFb/EnI2RZ0CLx",
-	"oVTP4jrGUq8oRGhJu90yqBXaRpcNSDLWHf1SMvGp0FZra9NijUf48v1fulByA9vYZEHbmozpm2PX3kbV",
-	"8FuinU1/sKf1w1h5suxcxXMf+snsTySOpQrF/wV6VSVzqYsEjE3O07Awasql/TOLZOzEd3gl+I2or+15",
-	"xK6+B8TnrBRybhbndoOgQZMWpZgazd5fXVLiDug4YiVqNimMHqwrNEY8/1Qp3cRy2pL6oqtlRAcklgwl",
-	"SgOH9yLI/Hi/pab6tooHifm8FsmcUk0XGwVftekI2iktgo6Bw7+Uq5W0+l6oc28BMMW8vFsPATDfuMGX",
-	"gtsD3dGuxjXBtTviNFI7ZY1QcfQOjI45ixvLDA3jGgyPOFkHDUyHlVpv9MaIOuJX10n0+nBRFEBxTa6h",
-	"wQByb7AsrHKUaLJjhyhyIU1h1j3QpfQ2pzsFHX5IEds1DqDGjIhOhDc0sjOqMTqaUA1+JcBD9A6lXAn0",
-	"NN4IUVG8cUS2otK6SCaw3SldTxu+7klhBT9uW+La2djh87ZGp45PWjfLJa/XoxD+0byJ29AzXlP3cGu2",
-	"oBmUaNGyTtYtUHDPJxbi7/HXgGviuoW9HFhZ5iFVaP3B4W6+NOzF6mgN5+92NsLsIqwt4EotS3XczVGC",
-	"ux0ZcXTa643L2WUHSWERcSv15xuM7ygYIVuA6AsrqTES320CGHTJvyPAetzS8IGnboF3oJ80WmQBAig6",
-	"QKw+raGJz2DX/19lo/mkFAmwjTv1kIYKzt4IBdRWZj48GeukOTBw4apFU4nHiageoBGMQyQJFZcod7pL",
-	"swFwpE2VTrYD4Mw+QmhQ9sFuv+jh3HN8I2mHoOG8ZchIHICu05hd1OHkLhh8bQYWNrmjq9vZF3+Qbg1B",
-	"KrSjtCjvaKJZiMtlYcyOGAuUzEGttsayOwSvZbUwTS27rl23A5bBAa7q8ODEw6Qm+grEuyYt9jJb18hl",
-	"R7q76/xznwzHYQlNjQybPVYj2hQZUcUuDrWcS7R7v1e6fxG0eoncCjfyjgxFWGXiBrze7LPDG0ntJHlt",
-	"6KJBTXopYExAyCHlIa/5ioJEBIburysmTUcdw81+snmaB0/kaVKudilEro9d3wGqAIOLmDEpCrQnMOYA",
-	"yrm0fDH8EyqQaHVZngJXEmEu2s5EoZ/pH41oMMHKe+lTzvkg5SqcZ+psPvKiR9ZYHcdnoXZB3bed8JP1",
-	"9YLLvK/1bgsPCrtCeqcPlFW1yptpypOazMb0mZh20sR1oylPRQ+MCMScx5RnYpn0QCMi2ALcT0JUtE8n",
-	"aqpDf1IamQJb51AmUq6wu4c8t7+Ry8r+XUwKLv8rV6qm/EEp9PGyi/wfGjFql8+lMAOrv72mb1/qoS8c",
-	"qbhtj92/Kz4TMdDz+iZCBcJ1A4HS+GlT1/bsob654rVpQ3zz4hb0EwN9CuI+ahk3KoM+7X0ZZkGgBWNd",
-	"N6JKONHsZHe9Dhbkq3UuwF3JHltloxSUXGqvUsxXC2lb8ZEbWQueu7K1CF1J5Ud2MWCfLOqTMgDCHJSi",
-	"EnytjvY2uvKrGbOkd3wj1j1g5qA23QNVFARj54zCDY5SmIO5iKiF0pDn2bODydrEE2YI3DeC+snNIr4O",
-	"F/bbYdbDC9zjmZ8VjRlfkjSXcx5rwC1uhTRDWp7Qg/HXax131Pb48GqPM4MJPFaMnOxN//1UFbXQhyjO",
-	"USu5U5ZRLQDV1hUa4rKsoI4cqc4qPZ0lghZEWwjEgKBZyMaMSOe6Lfj2u6ZKalWKjE3LAvo4VsVudg6b",
-	"5BtXbBTF4KQ7x4Fjt/05cUPjVGX+WqXa4KaPAEGpwfuhizngX0/WlutFO0allAqRiyF9jqRy/XPYWpi2",
-	"i0abVAJFcF388wGFRzQB1wIntT+mFM8AGEC4MPwmFpQqovF5h/v2AyYyDUMnWCgtZDtewhE0qGm8m1h6",
-	"XXkwUGJdAyZc4DR3QMdAsmRf34Z0bVIyx5HqdXbX36TRU7byAGsKhYMdiHo4pcKybpb3DteK72RA+X60",
-	"nX1lOngoyygg3jiTbft4Y3TUyHsagYmUeXhxdIELtZIESRkRZOVc1YVZLBN9qGI5YCM7QPeQwiZoiZ9M",
-	"cJQwh+TC4pWGPWSdqH2LV6clyKwtAIvOq5jLV3JwV4TiE8uLudUqfVP/oL0Y9R2uCY+Q2ZeM61/R07Yq",
-	"0Zu7r+OUXZzIXwqe3w8bZ8H1YnTr8bezjQ4E1P7zAgOBBXgSbqRaxTq9hTrHPxLNCSj3eyQSXwzNPHMW",
-	"L+Q5VdZEyfl6otTNf1VlswSgygyNG4hXi08tVpvg+QBr0+ep2+XQhmaE+9Pu4S44vqvinzExVKX6N+SF",
-	"vrmeF5P4p0uxVPX6epn6PN1kRSwrVfN6fd03QJxeYbKdsYNpRl8d3QjDa5NGRVJyVtTLfpgVn6LmjT0G",
-	"rnsIYQCCkapZ1Zg2lk8kA+ZkAstIVNfbqMEjYIZoUnfuipy5dugOS8ZhIgHoB93BzVTpwfG9Lk7Pdko2",
-	"OsluRX7CAoz+bhywk612YeeKERrA0g3TyUcknqRazW1BSC29H8IDuCGqFJxr4BQI090xe3AQitSSf7p2",
-	"YemoJKa4dLq0L95u9gWJFY+PcQ4zTpKKVNfgKo97ilRt9KAx7GI/PH3H4BuQfAhBJPIpG0XQwbHTCjPk",
-	"hyrnd07nUNV1ouQhsqhVQBf+mhQarn0lcko6ai+Ns5dbq8oF0VZ1YYyQCNUUT7FNqCQuIyKF0Yns7U69",
-	"FYP7qNvGiudo8hOCIaZnY8Mtew+1y1JrezVcdL5A98dlmrdIbB13IvFHez0u2KRWzXxh3Bvafl9hnjtO",
-	"oQiC6eAcJy7gqCywV+/e7zFdNwuFGi5VYpCm/6tYvYOtSuchpD0o9yjIWiScPmEVKnWu9zs3uryyVdRj",
-	"cfk9dr50CyIGnrwHVysRw6rlZRnnbz31AB+AzPeYu7/R+HpHqv6X+BKp/da2i90hQjt0BMz+hcysC98l",
-	"AUVVB9MDCzPD++IyczqJVY2kDiNgctdczgE6yfVRiN2iBGzwHSBYTDR3OmjUR/kdKtVVLKmdBgDDMZDP",
-	"KQ0cqxPjtTkEEKrdtRY+6A4Zfrgjycy+/q7gLkBfOP88jBO/bm6eW7MoxQyUjn5gy1j2CbbDBO/QVuS4",
-	"xe1oQ8cxaA5fa50gSqLdkf6SqVouu8SwUUJ5h5b7PicyQtet2ARHDASsVSXsuoPrDfVd4D0Ie2SKNAhp",
-	"kar867Z8GOkEGrvye3mN3EnQaja3v51OlGqbiV35JEoAPS1cDlB0n5OnZScgrCiLW1FbOY0AuWXJuLG2",
-	"r0m2w6RvxPWXIoh9fncG9Ujx99wUcgSiYbu1LiVqWzBqM+6G2C+ks7x6HGMOTzySUC2mtUhJE13MqRei",
-	"VXs1dlxdiclCqRv2zctfLp+27Ut845GmLi+YgjrsMEQIrbk2YifdTsJUgTDMF9IGn/BYgurWljMCTYUE",
-	"sBHeCkiy/3akuuWnd3Yr4Nuk0hc3CCXM4bJM7ZhaNAVaRt3IY8/jLWs/tqwQbaLjWpSC40ZYNS/K9P2I",
-	"H0Sso0/nwmyTTIoCN5bcviW66oRmGgFpDXvWwTnkiQ8fJMuSNj4OnjQs/rwzAbIHJnH4RSnyHfmErq9a",
-	"e1/a3W+32q84eYrxyMQdkQL7NNBhCqOb0mCUO6fkuaF7F7qPlMd21w6Abrex/oCdhOfMhpxzu/Mf+I0I",
-	"YfP08H6jQQG06TpDOw6QoPR9wcdamFZzTEfIA6gOjzLy09hmc8lcI7s1ewvOSbG67osLbQYkLas5b9Vi",
-	"X7Stulggrro8lSLZ141k7HTiLT0WXEc07UKet5V44HqD13RnfcJUY85TdboZtRzptCHJmBaiTeNwyBBQ",
-	"jQ29VU4Ao/k8/K4bvWv6I1s4yo7s8/Ei8EFZAlH4d8eLcHdctHVj0x3+5gZpRElR3Qi5H4SsA2ZfgRYL",
-	"6Mh3sw4H13pt7U/a7SHLCHVry0mZwt5bGVWRG7vHSFpLvma58i5tUer47erpjqKpEUG8bT0BdPe7C0sR",
-	"l/wuxu3yuuBtfh93Ij59qHk0bUctK14nS76CtnP2Kd/LckxAykwXYrgshXnmCU9yfs11j9MXYtFQpQZh",
-	"qniXqS0YeXxr1m5FO+nkRn4god7dzERDz05bs0IyaAftkCygZ3clyhI6PwNJdn0VgMEU58NDO2fSnsZE",
-	"/IBO+2GxUBc1x/Vmi/LRkd2+36LzJ01CKRKlT7vVdUlbOuqzBrGj6q2+KajW+A50qZu9qVlgWRDdVzf5",
-	"2LmEJZxbh9Oi/Gy2FNQKgfYoz98ajOO8wkP9U7QEejy2go+ogr7kMn97G3U66ZuRggG/kTCkZrWK+y9T",
-	"bSh7wk+IrjKkXaRRR8G8snZR0S2h+qufoR5re0PkesXXiWP1DhaAq9FhoGPRQBKGFU0XDOqFIJhrVxeP",
-	"v/egVrU9cUlhaj2xvR2hRph9Q7NOXYeceRHPOP6/hOXW3cR0iqdH8BlE2fT49sDoSGvqwqyvLIOiuinB",
-	"ayRy4FqwSfgn/4KFMRW64Xz+/QbLuRU1+/DmyictYGQX4sdiVnxi19cvlTbHIGUxBVzdFMIxlPMjn4R1",
-	"7cZoOWZVAL/+AlGlmYqffJuENlXS1HxqTtgVdiDUpplohC37WbFpWQhpfMSNctEfaYDFgYqZv8m5kKK2",
-	"eoeDNisQ8Z99s+Q3grmPvz35m/ybfI6JgLwsPQXj/pEWBtKPhmG0uoyJT1NRoe8SCoLkCft0bLUfVui/",
-	"SSBcgeitrkmGVeRgeGeEnlspCoV82BQlY64nCoyZL+2l+nSMCuKS1zdwIn+T6CVF7CKaIzTHX0H0gpeW",
-	"DbvBTtiVizui3HBZ6Motr9BYiQ2g83+TWDJtLRvsRWRUY5UOdLV2QqkhivVCLAHbiT2va1XTKVS1mpRi",
-	"yTCpWrNvoEP19z/86VsHpqWNFTSYhMneFNpgxRN0ka/4HLIb4H9nj/1NTptaA8dxIXV4DDNC5vxWnLBL",
-	"9u7t1Qd8AtVPHeDZYqETl3+Tr3KxrJQRcro+fi3W55Q5tKSI7pyDmqNX0JBWB5n6gNdo9waTlZxmblbF",
-	"VJz8TfrA3vnRu7JZsjf2WgTlt+dHjx3eC6+Ko/Oj707OTr47wnofuNGnwMqPna8j2Y+s2xnAHYjroVuL",
-	"zV4ClkoCZHfESSiMw5BbZs6OFZZw0afXohogcRZKvsqPzo/saV3a17/GUqmK13wpDLQe/N84Xqovctls",
-	"djBT9QVbts0ZUQp4XvOPRkCZPrEaUkEyZHc8xlZ/g5riSkmCSHpydrZRlsWrqiymsJzTv5NMaN83SDd0",
-	"q4+klG9BgEDfHNxQfYLRohlvSpMaw8/+9B1eImD+yGCOzl0TJfu3gFZOP8PPX0AyRfME/2L3R3eV+Qhc",
-	"BjQNpkNacquFziynEXz5SIPm7/hU5kDQgFlRs2FnQzhIVe16TmwTEczH7+MWEcHpUxEbHb7rJ9GKTVM3",
-	"IqSFXS6S37y7+i8qX48iiz5qgKV4Oded3pd7kuNOUyhOcBCPvjet+T5dQG1Tbnip5o0IGFP3TH8W5ql/",
-	"6IALbweJLN8b3wBmxhT0RHUIfYBZsOdbGLZ5nScjnQR0oFFqUl2sw06zrxA5locp7NUBj30jFT16zc23",
-	"QTI0rm1BXQJQVBFML0mqXPAcXaZpJv607fZ4eJ6ZbFybOMICy5aZVKt9H5h9TprjFt0pSs2wQ/joGwcm",
-	"8wDbFIw4VLzgQoBXY7k3eA6CxLeZchgz3NXEoNvOZXHSluxxozMvh7q7eiU6m3p0GJYcDkGh9UHM+fto",
-	"vwHQVlBI7mGHsOVhSImDaPBByW+sYuM8VZDj8mfMcclc1CNQJfcokrKEonOpb7yFdGPttLB0wHLWibVw",
-	"ZS5yqhlSoeLJLr32a0IuxEtrmawRPRK5rfc9d4/sUt+4TTwMbQcDDKLpx/u+VTuIYf+KB12A08/005fT",
-	"XEwLDycQJYNfsbDFPpj7HHq1ku0sNw/uGTzant1ujXTaOeevSielZTxz+/TAqukwSqFm9FAjv9o72VCR",
-	"YC9vfUbPbJ12bPT2kdNLaFjxJdv54BvIHBjw4AfIlbEP9trPJLbzIk/ZyD4el7aR44MIaepCuNwJ3YDn",
-	"kZyBRVvPFBuTHr7DoPBqPjXgWHNdL6z1UiwrVaM6TOhXSgp2U8i8+1xiRvjKe+yCQzAseoehutD7jxHi",
-	"rscGCrOJ7j9a3YBv09nrqUExieCu4zloLvCZqZqV3KQ9OxBHifLNntjMjgmQa9BPIjU2FGmMH/y3A/LP",
-	"59LUa8gEi3DQt5J8n2rm1orpG4GidS6bstyr1UTs9HS6ENObtNz9WYG0hQIzUKxWC1X6im2weGeFzEOn",
-	"ql3D2qtb1qAtpOHTiIh+asduefYhBOdrURmoyf9CIvNAJ0yrgBWlbWAPIHof6VgqOXeKSe/RtjhPUYH5",
-	"kZvpIikx/xBbf4itP8TW1y+2smg4CXpLdKx45MpaAHIg0jygBigsXN7MboUZLgTH+AxN8Q3X5vi55SrH",
-	"r57dM2xjxCeDHOpYm1rwZZfXbr5wi6FeSgbftrwIF3cBIe+cG45mPQOp66FVC4wyU0si9soEYQ2s6wxS",
-	"iudK7DG6Y//iFgmmWodLf3LNeKNc+jl8/Aeb/oNN/8Gm/2Osi0/HMt/WP3fzxLLEdEVIL8aFdTIBQEEH",
-	"dNb/vnr7K3tTyAdjcwsq10xFGonDvcQKvIPp6QFKV8KZRbLTZSUtuF5sC9IM0oXIaeyxA1QHhWvPYa68",
-	"i/qYCE1S6wWsnrSTIdgBjCRBkcc5SohCM4InyPAPhB1EX8CEAFdEqDM2WbdgRhHPWzC7B/C+xdo6Egfx",
-	"k4zdXg+HOJJNhfG3XT0jo+NScOwO46JUKey5+fPyaBLQOI/OKClvEfUiG3pD8PHDOkRachniFQlI/3CX",
-	"6lR7vEud9ocglKUOp0QpZWu2gm67C7WS7RXj06mo7EFBLRG1tfRNrO0Vs5qKFbG+1ywm5EKZEybuuRxa",
-	"AAM7YW+Dwi3s1ObKKGBsSOuBLpBFC3GKl5mjIrgVwd3AlD2MJ2Z7nEFBjCd7nsAyEcfw7W6EFZ4ItgE6",
-	"kD2T/QczGnHs8/f6M006HcLrpgQGVJYObMg1L4cuzxinJRionEOvW48jhm3tXQ/7ts/9pDFbfe6D3tku",
-	"AzzC8xtf47kzb9Cj2GP71gVUSJ1Z8/O7H3+8YN+dxS3QDVaWYwuxLS7aFmE+SL5gsPAx+S+w+6AgKCX3",
-	"GUUPORqCo6YZ2C+YNcsQx2EjUfOR7mKssm8+vP3wLmPvXzxlPz757qdvHSoZNkVstKC+6pD4Sz1NLCfy",
-	"p7iRJSjmhXyBMzxgYJtGSCh4uPLuStCyhEwATLu+z6nMaqEXvR5a3N1Tws5skeeiKTZP8alg2/bPnPHl",
-	"T1UuHjq0/J7we+3YuufIAqL0xHfhu9t5BGDMlv7dThRENUIxxA/zPcjyr+osv4+mpLcN5zt7f8/I/u6N",
-	"BMW2TyQiKOLaKjtNmWM6D15lUJysZYa1dUJm5NjDnydQOLEk+bfeZdH8jBP5ylMJvIGwb7eTTz6chZn+",
-	"98jkH2C1uSJJXpb4h3b4XS6vfyHDLoDrBYvBNVSTGUxF8BxX7Z8ijjZTdXr9gEsTm0cAMJTwqfpxhMxJ",
-	"d1xqUd4SbuMgH9jWYIc0HuFmDrEbkZccJAt2I0oOA/me8UZBsiLGHsiQK4x2mBuiFlBNDN0cThhgovpq",
-	"yhaco6BSrdZs1GwV+GaCcIUfI5K/mOc/U+e+cYwsKKqCyoQDZbb5+T2wNRgMuq1vAOGEJvveDUAkzVN3",
-	"93nZ43NwFb+WwHBmoVfAEVZIUu8RtaTTRhekJdT9Jsp+M2eCYQkx4DQL4wr8UoZgtxz5MDTSHeOrJBR0",
-	"G3hWvnd6WXCZH1s1tz+53BXKP0x2+WZ1/qAs81b4uYJFzqpaqdl2pGLPpjHVU/ZvID3zENuHYw3Ztcuy",
-	"pGAulfIKvty3K7QD5Zzcn1f+qa9XMX7Ha4OFjlD/jl0aCP8xpdL84w66Y6s4OnsT6/2TEVJEA9jHQABB",
-	"1+fwF/caxmvdSz5PR5nth/caZkvfdij/B9K7LS3koj6nZiTH+B8BG1k6OaafkzuranPQcuUhLeKHaL5+",
-	"j/cc3UUQThK5cQ/HGyjKfNWmIHyVaufGLB9Yp8DRRZ6uALSfQ/wIFLp9axOePE55rirqMtBbaA665ZJP",
-	"Fx42sG6kZlovciwql2tXoYsNJYIYggM40i3WA9ktmq9iFouqTEA/h7E6wjEeuO6qO266a9JBDZAtEji1",
-	"x+SRKnqK8bhkV1cvIctB1L7pkT/kzCG1tIkQ7FcC1rglCBIHU3HukN+ooCsAMiPpAIEq1xTKWiVGlKXe",
-	"Jpr3gufUyu9QAczOEAfwkg/vGOJ6Fg6s6vRH8wBEVBbaHNeC566EPk5Idi/BX1JoUNWIs2j2zdOr/8kw",
-	"Own1NoeeT2BBEDKZN3jy35IhbK9Ip3H0Nm38ggNYFfaA5BGO8sBxlGDo97j9KXLwe+2ymooDFHluU8Zn",
-	"96cvBBkuYr0v3gijfVSnzql7Ob2j5YxzdeHRehSCyjrhBHC2ls3kMUoArPO7Kyf0xV+tOjjAQnmPKGUR",
-	"tTAedHGrLjSb3zNktV2d3h5J6ig2C2jt37+Cvdqf3gVtY+O3Qsh8C5/RpY7nhZV7e9TG6FSyZDbknnb9",
-	"IcyRXVrM4SyQFFGf8qqqFZ8u+hNrIBlSs4kwKyFk4CPw3vWgfaUVQZWqzblLr3egLZqvod6ZsoWgKZu1",
-	"vzNseRq80f4+K2qx4mWJiTzbDOpnYS7d5O994bbPxE0HEdXUUuiLbvaHWsnMQaS5Ro4AIFeYbFCGzlZq",
-	"9kNayH7rEiTp6OJ3IEmA/dnhe3xLzxya0x7ME3fIsyX83iHOD982wEdPg2xZTNK0F9718QkCzYfgWmma",
-	"CPtPJ5EBQVQU2oBu9Ugz9yV0cH4sZK5WbXg8Y0JO63WFGJCWp72/ugww4k7YB2B9DkkSkeJcDpSv640y",
-	"pufuze/cvL9e4bQ916TYd9vlNvaAqnDk7E+H2Epo32w6TxZcO+AxhM90hCHJmiaNOKYGW1HmtgbYzv4P",
-	"M4m99AAujWCjodFgOh8Lul7+p+i4sBcP4VXs7L9Y8TofkJCKD0LehMtKbdnaVgcYBklPlXGcS/MZ5TZj",
-	"aB163nd1uLYfN/uwlTsRAlRvZVBc0SL2fUceP0yUGvNOlOum/jDHji2xU7dOVf85l05Vh7tzG8jC20pl",
-	"HNT3K43VZpBJDv0pXauKulJa7DNq28lqtF9JvRxed8/3HyhrEpti/RE9HYeuO8R22JObfFfCYKvTdVrH",
-	"wkWwP1S8qLcl0Ssoc48CLH8dUdV2gg8cUuvHTj6o1gl43QPDHlccmtkh3D80E7J3GLAKxBrTRqkdGYEW",
-	"cMl4YxaqLv4pcuipD90PMmAsGvWdRubC4cFi67zCaGIRkPQ3Ee3qfSgOkkhUHfeS8/y1WB84VuJGeHiU",
-	"7R0xEnAOYiUmxhP27AvwBDPA5oOSuaAxwAm7bKHe26I9nyKMba+lpShyaEDkVGNMFpMUtbpgWsjctcKG",
-	"RgkQiMNOCRvxNOqGkGZGh4q3BgP8XtFWpBRtz31ond9EAMSXmiEJYfGFawlu5afzn+4H0i3Ci5Y8F7vN",
-	"LSthvO1Enl7LTRbcobmFxhZA6yo5FWg6AclsdN0g6oHwW5lThTJWAwb4vNt0ZCf0FYs0N70HFmi/8Fzs",
-	"EGouphCc01F2tKOq8WBUN074VVyDi9LKwEK3JcleYJFsGiGuDiuqfgcxtUtE+Y6Eh5FQn2/EujdU3xYZ",
-	"FKXwGCiF9t52LtdQgHBB7AR7CIHkw8qEGGizHesu7OC1WI/wRB4k1h6CmacCu3te2r9Q95HAJII2Sltn",
-	"gsD+KHvQtkTrCDwAjDyC1NSqjfI8cqr9CXtldLfXTd02tIlgj9rR7n8cB8D69jP7qhrQZGRoQF85sSKI",
-	"t0OIEuA8p9MFL0thKSItUl5p3YA2A3zQKJAcG8BMgXiE0DbUmmwHU6w9xQpzwVTtWvdSTSrHTohWGfVf",
-	"o4YugLJk12q5Vg7qToAHFSU6XNPXSHcAl/gCcRMO2nbAbUKK2PzJH0ysteVUfQlQT3lZvp3NfHnTYUUS",
-	"dTjwrdT2jaGf9ef0YoYtsU+joLteC2x2K+oAMAPQcQD4A65CVWNPdH81rP5fGGurhjYEPCCFtSQAlshF",
-	"bex5A+MvWv5NCEnbN8gdxtd4gdo6uIfl2y/BvGpHTrDvEPdnxaFNJHSwPhwLL4ngUpYo9cFEa0Yz+zig",
-	"MgSEEMpw9spAwJusiML9hiAPrg7WNZ5cqtuYtWBHfaO0+eqox0/s363tXIIFw9ntzIfSdz+nPxKhgvQm",
-	"r+9s2GiqRuQ4TIg63GmTIDimTs9xjvASfE98W2p4UYH+zbDRE5oA29wiI3eVs1KtSgc+cfJ5TRttrLzF",
-	"bSqc6MuCshOjWK4cJkcymfwdTvZeAmlkEPsQXo5pURUEjfdlGHh3VfJiLELthw2/YtEWeCCM7iHFUUCD",
-	"pzNVz4UxdppJcnwmtKnVWlN36mrdzTUBBchn0i24RnMAtCHIvlugH7Sz4m0yegEz+Rf1C7jEHKe2Qcfq",
-	"tuF4e9CH6AjVOVqlZj2G4gfwesPZFXPJTVMLDLZ6W4N9c3X18urVz9+2NqKasUpp6hO+fXDv7EF/jXqo",
-	"n9h/iCaB8TEnWlKet3fw1H3Z9PbSLN86p7BtPZt+/6fHP2ZMVzeFlUZ/X91cYBhxUPI8IonvobHCnXlz",
-	"m4tgL7H4tG8MDlRHTj/D/1+Smc+Xzvmycj2tXcp2geg3AOZmzdGlMAuVRxOW3xAm2LjThm8dnq/i5FIJ",
-	"ewhLd8CdHwgnXlAUXGPjIjAhhYSkyyDGDK98hKkJYUHNmpmVYqVSN5FSl6dY+fs/2Etf3+ecoveyoBR5",
-	"ata/o2Dl7h0f+wYnrwpNwePD2620e5XMPFP370F5ILJ9UZTuyNLgBSZYc6tOdykIURrtdghel4WoD0vu",
-	"rrHa6Cz71rvr0N1CF29b7E7tSHfk3IOP9d4s6RD6fzu7B9YakozQwSb75JZD6JAbZAIcbDeRrDaIpBY8",
-	"d8ZBLF9LIysimTaOZF7AlL5WksHZ/aeQTKzcb4OCatWYHpFqGeSKrzWb8OkNKyTm/CFfAUsKaIbXgryh",
-	"lqImHhCNqk8hs0gKkeuMTZU29j/0oWf2a9Q2ABxszu27tooTVbwiKqD/vZNkkSydh1QoXNu+JXWp7NQN",
-	"9v4pJCEO66DNvWtNIoxm6eYeS/7pOlcrSS14elDis0jjFJDUQT6uq5VdWqNeG96Dryuqa3p6JAJrOKyv",
-	"OocBKbFPG1VV6KYjvP9kdrVU11B0MW4Grzt1kobfCOxEQb54oYtchBixLTSDBigWpmZpSF7dtWV8yt2G",
-	"wrKVWZfeJ8VMvXbqhLQ7ZMU6RnuhYZUlX0vKXK6Bpi8sncNVoUYKpWDuOqdx2haC11r8fgi3dNFS7bbh",
-	"08PqS7dOLe9jZLTWQGnqWgJtra09H2Rm3b62MS6zD4vgQdpAdHThASCOhi2VNuzx2ZnTjvd/iHpHNxGX",
-	"YAdNH7shgoIQv+HU7OVlRs3h3p1volHbi0IoxLws6e/OCQipFAmDXO9sFBLkN/tkQDuZC3fhwYPCtLgV",
-	"NS9BZuihyOdpBrTkn17hh4/Pznbzo8uyhD6Et6Jb7kMNF1UNCJ33KPs5rOdB6x4/XQt/QXSBekkNSgce",
-	"CSobe6ZdKF1IEu+LQjq9e2KZMxWMnXdEJ6g/ds4ZIZFtYabSYqjWjCS8qn2WmXNdY16lhCwGp1SCrp+7",
-	"zmoOQMP11DML6EMA88Nts2ZikeBxv8Jid1yFrdo4GU7ZF8ddEESzZP+FU85Y5b/Z2w3tH71uhiX/9EbI",
-	"uVkcnT+xl2JZSPf744FukDkUhFl1BprqZezxE+cI1bzIsThhVaQL/EoIvG7Mqlg2y6PzH3BK+Es7oQdu",
-	"BWQPMh9cHLDiVqttZL7nu+M0mp3xdHrqIXbmbZB5NATfmE+nqpEG+1ftKbnQ4yzFy5Av8/xta9p9leUH",
-	"v4pVu5EPW4LQHTeCTIIHBlYjZnPvuy9MAF7mKfz0s/sRogc7coldvhOGXaB1HryU8RKs8FoseSF1Kj34",
-	"ztThvjg0vP9q9gss5FBk5OaDy3pof81QSsJOhtB2CHBhsf84TOf5Bz7fEc96YOo7LQW/pfyBVImEZ/rO",
-	"eAdHgmZaRSgOs03f0FvvR3EH1R9phpHDfBUqSmo2OwBUXgzIzedgYFHsaoeh450FC7HspkViBjmkt2oV",
-	"ZLRa0wNaZ8TNmn/lI/tIqZSG3wjyFi7Uis14jXfxEFJ406mOECyZb5+hg0pEzPVatIaWP+3VQuGhEIhd",
-	"II+mpdIih37NiSaEezyz/XPrzgwfGpp81+2Gu1Xf7BebFPN3TvNG9LsvwAh1fgYOFxbyrc4DwDfoCOdQ",
-	"3WrqE5f5W88ZsHuX41O3Nfjw7bkSgOBYYpvOC6uNutTALrAcjAPIs6rfofUOFvesEb9zZ2xcxgVbCtLZ",
-	"KHy1T3iSy1IrZKfBRlKLWpiEbwJ7wf40KCkGv3zYrq87sqnU7FkjhqKHeJrcs40HDpjk7XipVpghG8g5",
-	"XlMN3UrVQfN/4vBwELwW8Iv9alS2vRd3gSLdD90G4tq1VwHwzqFdT3aU9U4XV/CVL/3DW35HQajetvrJ",
-	"nsV1MTN36czXcb9BDHDF1y5umLn+l1gUiQDvzleaId7UhEN38eTFUnW9vsfEfq+e+M5dfdieO2HePHfg",
-	"PAEbpdoTL2Dg970DPXWz97HP56iR79b8s0N60EQJ6yMRMwuyAu8CyHXQkJm90EN4NK7tsBDAwKhOl7xK",
-	"8us3xFzm3N4hYCPnAa+mAwhY9kzVqP2sXAdc3+oY+8CDD6alijQ3/4VXuzzPEd9tu3UZe2xl3OOzs7ML",
-	"9uRsWOf2bUfu7qD8H0LgD177B6/9WnmtZSPJDiPV3pVfQH/pj2+8dw995T273WIGN7cuWqjUsdS18tS8",
-	"FFzqc8YlJCfXlFk2L6SEJiozBk276ANJGFb2aZeX1GIisG8aLer/cp98m0zIEtgT9veiUtjmITqBO5FY",
-	"isrBsSD/gvFio9hcmEhe4GTNOOb8nLCPbUNfbVSlu5ljEMg2bTU/RIM16gcZtk6ql5hfNhGb6MgYcsti",
-	"+Ni0k19rjKwzxwd2l3WGjWEMwcf79Zt1M5gd7Z5+rpueipqXHacuYOXUjXRJNTNVlmqFPca5XGNg/pyd",
-	"1o2kF5+KWwHN1KNq5d3o431jX/EQTGDH+RxIWtHOIXbMjrwsTrAaq4VwZU9WwQOgDMVy1f7NqqAYKVtx",
-	"n9/rO8f7XougjzJRapHA2sIE7q//7HCe6RO0nx72ABuZq3RRwFPLctWManuMqAj70F95h9KqhG7T5SDL",
-	"biLmjcxaHw6KHAb6yHa9iRQr0EktrfiylIwpK+e5CzECdjbdajtmrLDgrzJX9zz3rwR2vf922/VDmAD2",
-	"ef+cVxmY9DE0c+pXTenR9w0Wcxw+/SYccWgKjlsQdqfaZyLOLh3oMgfgh84EwphOYZgWpZgaQnexzwmo",
-	"AjULsdSivIVkDwzIoFs7b+K9HDob85VqNJvTfODMn+2xI3y3KcWBb5TlvmV/u8jnCBgCk2GXLf04ovGX",
-	"H3LVC9nEmq4h6OS96MJ+aSz8ZFOKg4BPJjfylIqE0n05MD1onztxKHjE8dfj7N/negyTNV+9H+Q/2TdB",
-	"ZzTIOeHO83fxToBx3ZHNKHRZVXLZ2iFML9RKAuSf/bsvCFqpusyxVVljrMEJXmQCDnaKbYtFkHJA0Nhf",
-	"twfCTfKhXRCdcWPlYnRwh3RCOBo9tcffU0H9EX38fk6YpmfNW+/scrCrPi/PJfNBsheDHB6sae1Urt6I",
-	"KpJ/867kMqCeg8DthEP8TqLIziGJ6VLyfWOJtMf92f34pQ975873133x4K6Gnjv0cs/pkLs2MqambRYG",
-	"NVDk7a9R1qq3ru4og8pYyoCf8aIUOUabQY6SNyJ0Ka2Fofpf1ZhzcFSoGbxI1ZAeR7WdJ+wjJMzdirou",
-	"csowAogjKjiiXBTI/3JQB+0LGC/NQjVzX9S9AOTP+Rzau285O1KZ+fujqENrqL8XS9glDg4oAwJa9r6K",
-	"neoq1l/e5zizB8pLw2JYFxOHlIM95SMEW+HSEh6C69nxhmiiKw+vgdUMGes0tqEs+weSN4Pd6r72Avzg",
-	"GbqJPIaYWmYhVrxSM80mYqZqxCrilmLI9z4FLYSQGXIwSVrnO5dMldi9dMnXTJuiLFlZ3KYd7/8qMvH3",
-	"8L/HzhsqFHZBPAK/oWQKBCEIYHpEDj34o/A7vojWnmII2Mmec0Q9hwaeDvBSG1HpLgSQ3Qd90WaSk1zF",
-	"D1C6mQLaWqwUWxayMUK73KmwC5PlKcK0tbEZiG/Q3Tnm+FaqkBFd1+7A/rjpgYTj9iR/r+ZediYwhVHl",
-	"u6Ai7V92NrucOs3X78+xi7irWByWzQIjKPlH1swBuX4zzCmF9Nh1Ru2nuVhHEPj8g17zspFfZfw63RR6",
-	"P62g4ztFmRrJDfvIzXRxjy2LY3hxbTzmoxZBkiQW8bbk/YZrc/zcTvH41bN9YN3Cco+1qQVfjoS8vZQM",
-	"vs0qUROqidNi60ZeQPZUzg1H8f++kb7pXoGVFw5cFLsiwhSYAKQSp1Lu9aQh15wW2iabtydPSkgfgCE8",
-	"EABygtEOWQvwU93ILQjMlapvgO3GNSfSgrndFmzFgfb7JwO6UKF9Y+ocXMTEYRUzSt2wwlh9OaUkXxlR",
-	"3etqHwr3ECb20Jb9oflJVyexqmYf172ynx9wufD+hD/ON4QgCMO9FqPaF59KsepvVvGuMdpyj3pNLui2",
-	"NwB1SuPgxKK+FeugT6LT9O3N3ab8X8XKLv0uSOXpnJvDHwtWB+f3jGaXSs77kBgIjb+vbddVMZdvG3M0",
-	"NBBPr7Szh2Jzx+KnSt0UguLzHTCKK2GOn8KnB4Ok6K8xSveX/OWgV/IXEbeNFLUtK+T8cIVVKRQfe96v",
-	"DhXcoZc/MKeP7/MVdjYs5AVxEU+3hWSc6PWhSVWLaVMXZn10/r+/hVdWrpUUnTt7OlV9jal/Lm6dt0bl",
-	"Xg1DLFg241MDRhY6QYq5PC58JLrQurFqCmggM1WTNoajPvIX2eEUMV7WgucRncNO4amd5GFo6QUsAgb4",
-	"uujp7nd21OlD+QH6PAdQQcW1Xqk6xz6uaaKgRjxLVYsT9kLV7PGZ966F12TJ1wjSt4TOhuoG0JE7r9KZ",
-	"HxUhSBwmGfvGqcOk2RNm0Lcn7BJfBa+XysT6HMC6r0hwHSjkFG7uIOKKCEN6idg3Op2jALynSYf9lXCd",
-	"5ye1Wum2xdfbSshXz9hTJaWYGrrukdxOffMKR9hY7HeYbLEFKUwp8260ToZgwELfqKkn2h5H0lfFanGP",
-	"TrH3exrDF1zmHsye+Kjma99gmQBNIVqCZUqcJRsiXcJo/gw2VNc7+wFjX5wilx79PVHXqh70RRQa7Ter",
-	"slmW3EwX14Vb4L09FwuzLEd6LDZ0AHDHlYLn6BZVJD+lVuV9NIH/wBvjGH9PnUfQnxw9I480+EHcVy+c",
-	"bwSK7+jFmgmZp7IY3rlBD5SZRK8fg/oXkQuE6gYvyfeP8hgRFf2xkCv30E4UA2gcP0MrfaLy9QV29rbm",
-	"ZBI0mpflYYHfBwWnnLowIDT1YZMe6f63FAhq80KVeVBqhE0x95xEGh7h6Wf66Uufsf5c5q1mFJMYFTeL",
-	"QGB0tKh9tUca5hjY+z6Z46bqT1/oYN1RPFk7CQBVXrmKVmReCfPX6qDOORgg5Z1TqC0czK7Iki2lXZtH",
-	"oGzXCZbsRC2mtTA+OF/VBaB3tMWTzi8H+cyG1ybWCKXd2gNYiHbWl+Ttuhuz3i8y7xAB2kzs+BOxA336",
-	"KnjuQTioH29o+VuwkocFoQ6m+vXCUIf7+bDlaJsjRzi1f+KCcbYSk4VSN4+0u/FFm5aAFhE2qt1z1KCl",
-	"ntPP7S+90g8rz/qOv2+tAWhDTFSGb01LyztJR5d2vyRsAy0klKkXZq/3JY7tTdnPhWGq7ivrQ63369vc",
-	"Azip/Wz2oulz8OXvxQ004H6c5oLnvZLjmX3ga7wZB5Baz0RZWGtlcE5aNykVvy3yg5SK7RBkV0Lml3Me",
-	"a7n7L3dW/aqvNLjOhPrrkVWxNxlUXTzQXTICTyZRywceViUFZb1wA77zSCapCPW1f/fz9FOyy05fNMqW",
-	"2aeMg7NcCVH1puxw17xO8HKrvaiHZQQn7RSbKmNVpktBAphCnSitvIII6wHLInGAB66JDAaN0Kr98EDV",
-	"kDE0UDzh08/w/26EJu4nGDft6cDG2QnwrUMnPO7e9cPCrnY3eqv2KNFnnZrzwpcCuy+G5I67eKfUen8A",
-	"2cOiZx+gTMnvwkPUKPnBvhZsX+gjl4bQuMzzD4Ivv2JDHqZ3H/eS3YG9dH3aFoawuaef7X+9uC/vHYQA",
-	"5NQVhjBTebxkFM3s+LHEl9evxBh8056N6nBr53t3T4Q7e7oUS9QdO720Ul6Kd7w2v+PmZfdupJPYbApu",
-	"k1+d8jexcecebaUmwiT+WxXy33tHD7KbQMeQuNPrL/iAj/wbRwdhhXeKDRq3N4es3OlxdePMv17YNdrZ",
-	"h3VwW6HcjhthAZBhRsAOzqt9lB0hJH3Su33PQ90drUdiOv0M//eKkPfiVt2IxOHHWBo9eQgRC5spFSuV",
-	"nHtsedcvfs9BXlPzaV/R8hVf67ajA1M1Wzj8DM5mhZ0ghCldw99JWUzh00J3EXJgFR08HEDGjMQvP9gp",
-	"Hcjgh3d/EJ/MQye44qKirhu7t7WYQk7n3iFcuiHSz0cTwWtRH53/729WyPpihf/9zdKnFvWto/mmLo/O",
-	"j055VZzePj768tuX/y8AAP//",
+	"7P17jxs3sj+MvxVivj8gCX49FzuXzc7gAc6sL7FPnNjweE8efM8GA0pNSb1qkVqSPbI28Ht/wKoimy2R",
+	"rdaMNPHu5p9kLLWat2Ld61O/nYzVYqmkkNacXP52suSaL4QVGv51PbFCuz9KYca6WtpKyZPLkw8zwcaN",
+	"NkozO+OW2ZlgSz4VbCQmSgs25XeCccOk+GjPToqTyv3oH43Q65PiRPKFOLk84fDq4sSMZ2LB3Rh2vXRf",
+	"GKsrOT359Kk4eV2KxVJZIcfrH8V6ex7X7I7XjWBqAlMY87oW+gvDxjNVjQXOzQ1nmJ1VhikpmBb/aIRp",
+	"ZzUTvIR50LSiIU/dmPEEF/zjGyGndnZy+eTp90VqwpOfuB3P0jsmLJ+6qa7ctCo3Sy6nonQbVVm24oZp",
+	"wctL94/oWyXrNasmTKqRKtdM1EawGW+/rywzlRwL9uX7l8/Yn588uSiYEWM3Lnvy9dmTsydfXTFjuW0M",
+	"++bJU6bsTOhVZUR+CyanuIrc2i+efpNcvDSWy7H4GV6T2oGKnvjCwLGEGSy5nbXj+6dOihN3WpUW5cml",
+	"1Y3oJ5YfxTo/8lys+wedw1nvM96balHZ9GhTLbgVxjLZLEZCu0MX0upKmII9YVaxby8urti3F6yRtTCG",
+	"Tas7IXMXpYZxEnOppBVToXEyalrJ/PJr93XBGiP0f/ntzWwEPLrnVrxdCs2t0vkJKHqi/xD8U3sO/15w",
+	"40baHPiX2bpgE2BSgpV8PVJqnttlje/YMZCy3L37dem+TyxA0wO9C5goveD25PKkaaryJHWT3jd1zy3S",
+	"Tb3jBrkn9t3DpmdVzUMXdLMSYpl9v3HfPnCED8ryOkUCwvE7d+fGqpGW8bpGubBwLC5HDRbeltixkVK1",
+	"4PLkkxtTC7NU0ggQle+0GtVi4f4cK2mFBN7Al8u6GgNNnC/xif//34lY25f//7SYnFye/J/zVhaf47fm",
+	"3L8XRtxcHLdsJaRlK63klCTAN9/+6asz2BN6BQjysvxBc5zTUrt7Ziuc90Srxe1M6AyxoUxly5qPQYwK",
+	"VlcS6G5zRwrgodvEVRBL2Xp9hxsVjO6p/wAubmUNUyuJ/AvY19n26Rf+8qbGbqSt0nQhYTgj9J3TFVaV",
+	"nZWar5wsdmMEiiu5Fae2Wogk2bUk+78kQnCxv4aH1ejvYmzdVK7L0jMQd8G3j2LB5yI5VS1grlKsnCAz",
+	"bKwWgrmDczMVslm44WklJ8XJCKb3a2KjJDGVfXbQCGsrOTW7CNWv7cY//6k4WXFpRTn0l7/g05v7CpMO",
+	"7ypwmzIb/EHNhdze2ZKvzfbOvlIrVruLU1k2U3VprtifuzK5YI5TKGPZ1999F5FeEL0Fimd4OS/Lyr2Z",
+	"1+86g2/taEI+85Gojddj/RUwyKmchiec6jBpNDKzGZekReL9EBqeiCbYbkr2yJ1iub0nL5VmnC34eFZJ",
+	"4TnlmpWKSWVnlZyCBtqhu8C9eZkkOq2Q2PtJoBbpg08ftFpar25unzYvSy2MSdkLM3eW7r2O3XDJ6NEk",
+	"V3HP3rr7tv2i18g8lBSnjh2yt0shb25eOZ4Fd7KyYpE+e/qAa83XQD5w8nuRz9Z21IJradP07aYJiwbG",
+	"sXKsBB8vmGnGM2d8TCptLHNCi49tcieAp9069pucUJbElkonpvX06Zbem9BoExzAn2tnQvE5JWlludSK",
+	"o002kExajjuuVVMyw9ftVawMk2qV3CZ64S1awQmqscYTnLeUQaByt/1gzvW+liy+W247KlGPgHK/XVTW",
+	"ivJ2tM4ok+6dnvE4vREXWguL0t7Pt5JXjI8MKBuwPdJZ06US6bsDG3fLzRy5f1op47S/zvSFR6/wrZVh",
+	"fKQau8mI4Dl39UWZVkCcSMyIt7HSpdu79sy3H2pqYVK7pAxNYNpwXQLTdZfdUXfnsvcxuJeVFite1yD5",
+	"E3zAWeg7uaRneTfw8OYtgdV3t94vKnkxzPyZ015TSmFOk8uqCUlViJ7ODC5K8uls3Er3zV40PiL5uy2b",
+	"J6qu1cpkXQJsBWcLyq2725bPRU4W1GWG+1XlAAuFWFZGCVlwuUYd17AVryzpvmmFQyYNw1+8Hw6WVdU1",
+	"GwnmyZ5xs6/eTH6ywDkSUp1M3SGLxw+2xLHxWoy78iNhnK5Riiv0UTH3I8O445J8LiTxnQ0Fic/ho0Vy",
+	"fWvVaNNjFLb2jdNxQG3ubntr7nXpG1ZJUskTWSAS+jURZrHpFAi7WrS0HsjDzzl1Z/4ippV8I/idW932",
+	"vZnylJH1wZE0a5bg/ERy9/Nxm67uHB+WJbgUazGxzKiFAEUvzWJ7SMaq9EXDbXGDM9qrKyaFcHRJegDM",
+	"/SxpYG3vgvsqyTmWzaiuxrdzkRF1+D1ckGqH/tbP3aKBUuf0jFteq2mT0EyrBZ/SX0OExmv3eFJaVP/c",
+	"4zU31T+Tb/mnknu85f8qmXjL5sXABfoZ+jGS2zRzV09OE9skPi4rLcxeUmAgG4ZwwJKPE+zoLSpBpppK",
+	"bhst2Jc3N69uXv/wVZK3WPHR5tiwgpcUbLS26Mdwf+ymK5yxe288zyLejsxGyqlIBkh+oVAD3GynURnr",
+	"dFmMOFQgFLo7n1flG71UZm/ngRYLdSduWytn+1pigEZNyAjez3wywt4+3IT6lN3V95GU6+4UauNArWQI",
+	"L3lj0O1qGqDRRpYK/m3Bt+h4ra5KkTSSMz6yXyo7Y+49zl6FF11iRAgCWvCjMwYP+beDM4MbR4QjEbwY",
+	"Ztv333OM2y6B2IPOrmU7mmPkEFnbTd60Y7/u3Oy0d2znhv9a3F9h7Z2bqlLswm2LD+UtKmMqOb0MqqQB",
+	"Nyk4Nb1nET6dai7tGQu/pagefOz0NFkCvzAW7DJtLhneoOB5hVfy8VgsQW/ixv82dsnALE6KEz/0ib+I",
+	"TueA3yY365lTD+TzajIRWiQ9K+OwF32SgnYspuqszyDND4JBCgosGl9c0rpFGfaHTYU1V6A1gj8U9nis",
+	"Fgtnp2acDJFnc8affvtdX8BwUrlRlrqSaccIxlV3yl98apPmfKSNphHeVvhtTlJjrUxS/xvXyuxpOJWC",
+	"l46m9hCykc9t+0iVTRom6+A2sQxnydbCAiHP1IrV3AoKgCf3WC2F3HNhWhhLHpidCoG7hnnB6QYfILjj",
+	"iDUOTS+ONjl5mkpOKjfBtIhRZY+aIsbKcQs+tkojV4Drcif0mrlfnoGrPETtv/smsfglN2aldDkwwp+a",
+	"v8Rcg8wWcjauK3cZUU5Y5WQWQ2U/643r98QOUlZfKWOdRpRQGbxTctuyzjg4Nw6bvI6tMxJeuMsNmXW1",
+	"7O/vwF9kzPJSjKtybz6Av8m88ojaeM7P5FnJNjNYyUH2POxRAfLUKDbm0jEfXOfedm1wzXnx6n1rJHnh",
+	"1k8aA3/R/9w1TMjYlMKPvrJwqEWbihC5B6Iz8BPCzeihtediXJkkY5n6UPD2PmR2fmPi+IKesd84nTzp",
+	"ct/bgd1DmVlrBdLCdi+DPDj4dDRW0U501xqfBa1061r3eJ5QIFrl6BQUvjG+Evi4I9VuiCE+nwMv2U0z",
+	"ucbGWFWuY7IP7q15ToF8jhbCs5kYzxPijMvbVonPX+GSWz7i4Kiqgybo4/Rj1dQlRUt8UtUVhEhn8I1U",
+	"Nr1x9GyPA5aeAI9jBcGwApVKNz4GyZRM+2QnvKntLplEu/MSnnVSTfAy4zHjZuYXDtEh/Nuk7Taca/o6",
+	"a1HysRWZcfyK0S9YCsurmoKE6HLlK74uKL/QzsSazURdMs6WurpzattcrK8YBxVOw9vWzIoaI9mCU37N",
+	"hjEfbVuvK8kfGG1UWGcRE1K0whQVd7Z8iyCN+Mf2vrSHTeshTdDdSk8VSkdGX5oivFrZfxvdDOjZ5PRF",
+	"XTl9LsFerBWLZS7uIeS+bFZordLhjXkly0xeiLQiZwsktxasu5ARaYkAgzc2ytDbEQ/GbYOZFe1W+FVE",
+	"U4u2Irm/O01dk9Frx1yykWClkoJilZUtYBWQLTLmTiOokZAGxwhbu3lTZ+0LP/WZZPexv9tU2ZCT5S1q",
+	"NWE82N5fmM1UsFh/u10ILk3aHOzwc1TNiKFbn6sKtnctTEFRn8rSk2kzXAi5F7m3lv/2V5Uci0zCGKVp",
+	"k94H24Oswk1gaNbYgbwGkc0Z/AYk3INDwdNwP+2/4ykFJlDsINKNblKCfCX5yndowzBQcq5NjyM2bb5T",
+	"et9crCFbDpQtyGfoZjtcOU0LNDDvyisbwXitBS/Xw08UaTPr/CAiJ4axd4D5njdcrPKBb8ynQF1KLcRG",
+	"bsewKau6zPn8RbnOpljsJgQwciiHOUHubtwUlbyQY71eWlG+i7waG4El/8j2zry/uX5xc/r2+sU78Niy",
+	"m1fXp0+//Q5MSKkwOIEZtt9fPPlTKLH409mTrzp0MlrbJIkseCn24lH7hTOdIKpDpgzaF2G1zKqcx7/0",
+	"qZ2bhKvQhqZUBNiG1Uwx9MYFaQfa6X5Szp/Oexx8gB7oz6yzJ+2ORutIk4VNalBOauccf5AONxZamjZN",
+	"bi7Wl1MupbCg/xE9XnJbc3NajvaLW/HgNNu2ePfy3IDKno99YSL91p44A2N77Z7kISnAbtghqKpR2hoR",
+	"hE/PHnOpZDXmNQTQ6Zb86ftv05FT1VjHc9JhRqFzbpilFne36Yl/6J9rhvYhFeO22q3dpg0nuHaOkE1G",
+	"J/lHWjk3DR5DclT87jardN9VfHtGfFkVbFy7/yhpwGjWXsE6S/u810NtE7hfdCo4fCDejem2K2uPONrH",
+	"7NV8iYZH93Z6Z2p6+z2hRuEZf/Q+17XNGPS62dCQa6iXal/huFgtQOUbEEnNKGxhSdmdOIQihtxuuA5W",
+	"UK1LuqxsmHr24uNSmZRMfVNJYdw14aDNgyxpxRbl1NZKzVldzUXXr3DGPszEGpwxc7EEj5jTTc7YC2cR",
+	"Q9TUySP0BzkBQG6aWmx8tiiYUUwLDM16pXDJK70dhPDRsG2KIP/PJARiDTmHnuTKAqTIWOe4A3tTdrtx",
+	"RZQKB+OA0yXH6PqinIHjR+tyJA6+HmOVgh3UonCHOBMfeSnG1YLXA6je7aTfhjCJFPW8hAhWyjsz1sIm",
+	"c+9H3Iivnxag06+XglXpC97oOlfgsKzGkOITIsuNnQlpqzG3kGjBk1x9i0PCDHGg/NKeURgvHdzbkZeg",
+	"yjTrfFnV4n+ETvv3nQ6aybapIcTnD3w1c9LCXZo0FY/zFaVId1iBBungFkmFxO5+6lBUMZeOwwILUBNH",
+	"4+wvbnV0cjAy++uHl6ffwz/omlPoJ5pkhsvAj3x2VJKIRMvchjFgej6xyoFBsYWwM5UW/4tkRPi1ZGps",
+	"ed3qqhffXVwkVwOFl2l9Z18XivtBqK4b9hvr6wy3HdWr5PGnKO2+VJaKvVEdKs6rJcOCblB7+rT14XDa",
+	"DevsBN0YWk763soynb87ttkijZKvQfN4evH1xemTp6dfPykY4Cew1awaz4JQa2MgznDHikkIjkB6s2BL",
+	"biymi6nGOpPxknH3f6q2HHHMQBrzxg1euKs1a7Rew7ecabHgep6u90hzs15ngM1pJCtRTWc2Dj2NIABA",
+	"88JsJq7nuwOsYzw0emFIrqRJZc7HC16TqNAsv02msfv8YfxdThIv52Pz/a2Z8Sdp2+tJa3m9+/HZzf/5",
+	"nj1/8T6I/5ZpAS0YtaD6JOPOHZ1YrVYFEhyz6efS2WiQNRjcO1BKY9mMy3IvpWHwWs1yXt0mt+un59+2",
+	"67xBk+Ed6DY/ivVrOVGOcJ+/eJ9fZbVYKm1FCctNj25mk2XuLlkOjmzJbm5evXznc8zAaP3m6bdJo3VT",
+	"8HsHq1tgmoqiap9EFHzRLVmJ+GA+O8WoRqfs0etQxYjFXAOmj28KmSs0n8xCjL0uF1VCy8jnCkf+t4Tc",
+	"SKt1HyAoYE+bJcNH0lnXla1F2l1FgbqizyzPKXDkOA8TT25F8NBu8IShMvlP+8nkzaIDFFWLnEKYKe8f",
+	"dzK0eqNP7ZN9tfxZCynyPhrMgy0xaXmh7kTZb4EnHMU75/u+kb0l+IW3QaItyG7cIUxveNF74CaPbIDH",
+	"Iyd83uWtz09KlqQ6bc3XAhVs1JD/M9IkfB6xvIoDtVgXu5qt0wkXFCXbS6n0v8nk+/RGQohi+07oR7F+",
+	"LyY7KK8/EWx43M49L1ZclzleB/65L9CDOheZXdxTww4ntde2t78arYcWdyYCM9GJd44yRbKvuCzf3qX4",
+	"6Z4VZtdUX7ab21uVnYnIzGUYTSHSRWXN7UTpnTVwVJyx1JjW73U19wSr7HYkrjK5EFziXJILzAgu72QO",
+	"VQPey2sFX6SLVMTE9udu4TtCNWGaphdiMRKpwsy3E8aZG30/70FWEQnawqCcOPJi44/SG4lJxdsKXT1V",
+	"urKzdPH5LngGnwqBz5GXI6koVHLfTPhuEHF4HsRmRDYsMMou6ATjaJHxJFNbiBWN2yBEfFHV6xxbv4VK",
+	"4I4c3o2rcU/Iiv1IBp8u/Pw3gCnaqae3wqnfSXqifJtEkFpEQEz01BUTi6Vds1KrJZhj7EOUsuN9Z77k",
+	"L7iOKxMXBu7ISdjStg06HOCVV3Hi9c6im0MAnuQxbXRFcr2PZb/Fpw5qkXf947GHngogZhywGvuM7gMV",
+	"MBcMTNk/PfmuYO9e/OSU8P/+5cfMiLmqzjS976h8DiRtUhG9bIJLGmPnmpCXvr1Au2mQDv6mMhaBJSDl",
+	"4uNr/JF7x3GwdwbvYLYypA/HSKVzVV6jA8dp5zVv5HgmSjaimlCSJoVPXEGIlYoQVkKyYloyI3ZIVfbg",
+	"S+D73G3P+n7ua3OOATZzPwHnf5OzGIa53CsvlpLip/bFDD25VO3WYD3zSJiq7KJVYJq6s5k8lBYehs88",
+	"qySVj+bwhdL3pJtVCx7AqCQ0EZk8JgMmntiLs0NMpBeKR0xz6TGm+qfoL9PZA0EHf5WcTHQrjFXL27Ey",
+	"1mSr3NwjIZ/O2K4TarjW8k8lB7CSGH3E1wJ5XuFpmTaKXhl2NLri24e1dTRb2xPfh0BJnQtPVNrZtM7N",
+	"7lzZPn54CJdM4K2P64/pUllkYiG3duOAi0viX26rltGfcIzGcm3xw1LUIv4Tvp/wqhZpwL0fxdK+ouKS",
+	"DSFM6VNDs5WSKUHwktSyd9tGuWpv1GZWlRatv9SY2akon3777ZM/n+0H+xSpz1l5cUAZM25LpXplHT32",
+	"qTiZYBBwOB37qGGCjCcbAasdr2mf7Sj4/bW08NQeUFdHVfGXQu6UgoSlZWNQrGqHXNzbdtDqLhBSIv3c",
+	"qIWANCXIkcWn2VIZI4yplExYEcPzzWnsDEHusiOGwh71o74Mkrc/inUkavdxh0KkD9AAg/rUgcBXdWmy",
+	"eqzHGxsuRwmyK3Z0EHxX54JteD08p2l3KpaKdOEDabXSOicPPXlHLCLDaJ2h4zOot3huSD4bbDO9qWRa",
+	"SCqbrYHCjgVL7rbTG6RWfIT06AA4FLxZ90zT8AlkOJHMZhxCVcigBRxRS4BoROYE+z2K9xN9n4vU8Swu",
+	"mWap9KJl20BNM24uCfpGT8bo1jDLeeXI7O+rdDoKpDzc8h7EKdbIcit/pjIRZGJbA5SEJ3jcWzGUpQ1m",
+	"Yy3nouPwq9rNet67o95KOcySZI/jJyvke+rzhu1Dl6vTFvQkoQY5FcM8jG11h7aThfcWJ7Uy6cr3N6DY",
+	"5105vQ6GXcBoRJ5RzqPFQpy9ieiomplUaZUD9waCyADqK9dQS+PFuQcr5aNadAFi9kPp6PML7LbwM6rJ",
+	"O3DIOPseHsCUUcNWoq4LNlpH/MNHcQAO3WAeHRS1ms00pWhcb+/n8s3d97tc6mnK73gBUhT/hhyHCVqN",
+	"qHiocX3PfI0YOKlJp2dkAU9HYtrsF+bGX+SsuDpdwxBHN/kYm4hUhoCsoLQgqrhTd51AdHTS4Y6m85uN",
+	"dbcAMft8tHeY8obb89qKRU5/y4+64pXFEr+09p8vxuqDfIwqdRN44x58FnZNx/Esf0122pdm1tieuh0T",
+	"V7eOBHOPB+7TBqn3FL+CLzLNAH50rJnYtHsssjspHA7O3Uufk7lmMw6hf2VEwaxSe85khlbqHr8YDMw7",
+	"APvWJwng8HQYNKt4m8KN6rnUQLXbuq9vOtfLTQQfz4Jp2SLuD//Nzm41Wag4ryAQ9XaBFmeO8wP8k1cc",
+	"dqcpozGZhQF5Iyb2bWPTu5Wf7j3qswcVBvrMH/d+/Ely0t6q3ENVHKC2d1w6M2569XSfrDgURL07SmWY",
+	"mzgAFvouYt08rWEul9e9sVrPmBQ8nsNpz6TveTQNeC+A1LQRKYIo8QbN2Z44GMP07CyyIfonTBJ3B6uW",
+	"s2gJaEHBiu9r3O1FJXkrZNMi8Ht5QpMg9xGCJUUwcL8OVNJwgNz2ZRok9EA0348GB+uUO6L/OOefsGNH",
+	"b7uVPY80tATz1zIY6WjEhz6fgIJpyUyinPhe/nCI5jvJhOhffPbeSDiNpMDuc46R9NWMPrDNzvYbexlH",
+	"B+Vju6/K3jfeC6LDJKAD/E86YRm+CmWq2NOIRyg8A51bbQFlysEFupHJeangS8ZHBM28iJDiZtCcDVWr",
+	"Uq0QfftBMw3xl6Q5vytX4wswQAnAxCn9SttZ0Q9eACgferin0LGTjPKpBTVf6rViHO2AeoZ8l9Cvh3c4",
+	"oF8kIeJXYpkurfuLt9+xqA/gLJC22pNyzGP3pcBFtvsWr2EjPI503RJY9iq9F8muVbMcYQIKPGcTLczM",
+	"KS5qcsWeMoDhYnYFAPILKpncZhSVvEVdNslGhiEQ9XR3TJa5InxeRj9Ldleg4BUkNzo129d/+z7T23Rs",
+	"8ux0EGF2TYa+tJScByn2H2wHuaK0n7TfoHMXEkVhKyGWtwG9L6MdOkImmDy3Z4CM0BI7ZhKk9UO4O/v4",
+	"WBrpUXGT8yUDI82vtCBUVKcORLB6vaxqpbTu6XwBNa0jb/lDj6EVX7MRH89ZJQtfMhu2yR3KSLBaGTsc",
+	"2sOTWdFFAp/6YlVkDv7mRretvQXxznW5h6esHlNLGZPrl2D2cJSAm9HwyR7eJ2UMIeAmOG/aXfILsFzy",
+	"ZysjGNcCfKmhofH9IoXe60DLzm1UFrD3cbwO9wJz2w0BSFMpaBmZxdsXtRErX4Q/rOVbb6XUfgy0t44I",
+	"35aaOFkUvRHvNqbobbWxuTspTv5OTb3N7HSs5KRKt8WlLoP7hcxbU2cXZYYIWxgnvcxSJA0+x6Vve7q+",
+	"EbgOoNZtZJQ4DtiYhtf1GhP0y7MeGPYB4XGfMthnZOJyo5aNHkfubGAL5XiQIlp+etfm6V3zXqbuFLXh",
+	"l+zpxTffF+zriz89dUrRNxd//u6MiXEJX337XcG+/v4b98W3TzN2Wm+QPRBif1NvWOFLfLg/SHrcfF1u",
+	"zHKmuUkQF+Epmk2iumLOpkTYCKeFdeCZto64OFnpyoq30G3Y6kbsSCtKtwqkRMBOLOwKyosNL/DwBrox",
+	"0kS0fCbqOssUE6UYEBdsY7NOR3ECiOzAizThPAj4FW8DvSKzijT/cBZBHxa92WQZ8It6TUlracW0j2Iz",
+	"rS7fSmj4Ene7pB1c8CVF0EISvNL96Xr3yR3YM2Ut47SL2/VA8Rfsb1h25mhy7hFR18PljifUXMHboQyd",
+	"h1szV3HI3BBQk2V8oeQUfRNu4feweTK6kFey05oz7nL6ZPTcaUZ71CFv2/65Lrc/paIf63wlKNXQVQb6",
+	"B0L+ULfDP2SOuj2DNve/5hov726sBY8ldYFJgGPb2WQFHOvdRkTpAz1+j/xoVkYITL+wqhnPhPH1kYBh",
+	"VNeHaJIfHGxwDsAxlS46JdvQxc0Z54zw5Bivc0DKwxvkFyd06XpO2C39Dh2bG80zBjv6YULFCSSk+gE9",
+	"aYXTDKSSpHw0a18q/V41VqRulw9CJnKBrVjGpqkTQ9jZ8Kyvg1f/0rLR1Z/5IpUF04cPjD0uKovCHroV",
+	"m0vGZaDKLwwD6VAwyMOBM0F/QME4IeyD5wpa74IkLSAOz9uUgbSmvlGzH5mAnhOSDr2zmH+AAE1U50Pm",
+	"FvqO+lrjbeouWFrv+/jD1ibPQqzeLoXmSUDIyphG6NvsvO/BZfZTlD2mUXdbnlwwq9iTi6ffsPGMaz62",
+	"Qm91OA7eLUck7ToezA72K1eHN2f2PUBw/QtFHH8Wq5tm5EYdpQAuoohjd24za5fm8vwcWhBau3R/IsTd",
+	"SoxmSs2vWFO6Twtmx0t60NbwkxW62ZdKY5t2sza1mmYv6x4xjLCSH91tGY5zkd46v/jMvn1wbGH4Se9D",
+	"Z7kRQWfpgXlNpNjTL/q2DV+7jfWCEXl6e2pKb+vyR7F+56MeA5tKcGYkX5qZgoRud5uBwa+4AbQ9asSI",
+	"+NHuwxDuc0wC8r5Qig3zpm+y+9AylE/AFKGphHzPX4vhbTm9iwYiRAUB/GP36lKl6sR3ZxaFEFK/8gmr",
+	"KMJGeiEZoervZhCYfERyxTvTYanJs6b4ZMIkJRhYWWILBeiovIULLaQVOlPs9cGHDgJKOB3/aL3XWT82",
+	"Xpb/8vZ+hdN7wW3Nxfp273qxVp4nSHcOWdYh9wkVMTzllsaAQQvoiEq5jq3HZh9I+J2xzL444+9ZJ9jb",
+	"mT0fy7wXFvCwCHs/JP9nj7DWG8LoDwNu3LdeVx7xq0PUtfWkZhyxti2vxbd59gn4kXsUZwvLE3z9xnJZ",
+	"mraxEyVDYnAwjghTSn/RAiRJtbqKu+e7b15PTn/iFvsZ7u0x2XCRkJesMZmI/4aZk/E8uGN9/ZxRzhTZ",
+	"FATL0maeXzLO7oSuJpUomThd8Kr2iXGhuRt17cgkyBl7uzc7qNuSjd/LF0RW9EF9QXkTMPKNkZXH/MOZ",
+	"Oqa9PD4gB3ItNAVf7AmNltPlSeEe4nXdgD8jf1FwDOGkws2Iti5aThguVAq0lLNRIQ13vI/N5IL6uaKe",
+	"Z+5z02UASoMCAWyAT3muBG2i9FTY29yl/8Dn9OLupecrvkYtJcj71UxBnkm2iv0IDo8+OLlGa2jyKLv3",
+	"RHbdlhH0VR/Mc2+B0FDiT3lo3gaYhlTGLdx9XulgkDnuPeEa2LtBKPTYpY7gbB03J6KLJ00p37osR25S",
+	"rG57dyXPQj50T2BAIU57pTrDpq7JZsu1jLk7EHsiXxW2WSDjG6Vj07jdafHBaQkvguZTyeXUXOb7QS74",
+	"PJuQLcWqjUdZBb0P4Va2hXygLoiP47ophVcJKI06ziUPTbGxc0RLPiOKertrkyQiI6z1Zfj9VwBXeOOf",
+	"B5RZn1o35Je/4NNbnnD8OLezUpTpSiPxcSnGjicjZ8u00q59gG+l9ByRfSpD5tiCr6FWgkpn3UZzXVdC",
+	"h7JAw6xSc990CJA+uFxDYOUqlMoA1u4Zu46BclH0Iipe5/ogKEwfnCVkldYluuUzHbb7krbExN5mYgXr",
+	"APWWR/HtC91mmuj+hXZvq10u0LUoKyvKyzgAS2kJsEdKs2kjjBNyQqbVvt2tQ6GnahKruBdRlBxHPS+e",
+	"KmFyP73tCe1D/Pf2Hkl8+MP7pPLlQli/DPSi7YCM7lbKVtCvo71TwYtGjTmNYEKW20W9O4ppd2cWoqMt",
+	"2v2NLethI715WYkm+liDmicQXCamh1QWOInZC7g2KnoF0wH8SGuMvHkYgsqaPKJ4H3BwMm/JjQiBPquY",
+	"E0yDIx9+M7oYFsnN7uSSZcAE6pCWBz28O9lcoPWa2RbOgBdx9D0EFRcnBJrr/r+cP8X/fZ3WlrQa1SlB",
+	"Mk52zLixfFSLK2wSqNVU84XJwIvWzSKhAT45HXEnpfF7j72CyDGVjIJz6YSifFUiFctrJacFTk+oZZ3m",
+	"5ZNK5HgcfOVu8YQ3te0tWE0vDKs8KcnSvewLA9Ay6fU8lD11G6RuLEexSSUxbZ6e8xNrvW65sFjr5Es1",
+	"R51OhUnDB1yzO143Is4MKFV/l5ihVa1O46Ss6MT9dQLc+PWt+PoQ2ep0q70FHVq4U8cqIsb0fVdq8rwR",
+	"udKg2/zq92+RkVHy4hS+ofh6HT/44Eb5tbjtbfAOhU6gNTjFZuW0EfjVft34O1W+UtwJTY74E5qE+79S",
+	"Et89tKDfO3p7EgP9YR7C0xsI4wgd+N+53Uhj1c94XQsyh3dDd1RTyW2Tumo3N69uXv/grpkTwVwvVDMg",
+	"Y7wdPn55agmgvP3El8ks36TW4bSNRD4qeHBQ5SVVbMGXbSF/nPd45XMg2ux8wDSnq7Nf43TK783lfu6V",
+	"RYrZqEmsEHL991/6SZWUOumSHJqef3n2cNKXAJ0I+Rk5mz5uKjzzxblaUOmBVQyschTekamJFQqV9fAO",
+	"i1y+fyMH+dk62kRysk77qutO+dWksr51sfUNmCCxBBPIIGcAg2igdyddcaWuJjYZ4I5HdivE98Hzly2w",
+	"WKDysppMhG6LmYHkMwoT5D3fljx1eV4q3eZ6u0dA6XSsGjczU4W6F7/rFg3vH9y6F4VTwWFyr69tu+b9",
+	"DzpVn4ixhBEvN3yC/QG5QLF+sRGBdI6tCB66sKjs5QzweNvbZvhEhKSXylwyo+qqJJbXVh6Hm7naqlQu",
+	"QMnCL5TT10HOkl8hOOwClWJrA4Q86dYqFIT2hN4+5UszfO9vaPaMzcO9N9jn5RSskVDuGn4Mj80AjAR7",
+	"d6yxKWFIx0bkI/pZpCkQFhLsQtIyei94Sc2EzH5AGR7qoXsIT5/mQOJyhNKXHeZmlxT1vc2ENl25/Zl7",
+	"NMabKpV5v9RiUn3sCX46iviC8BHJkws4G0BAaYsgWU/uW4w8YT9VfwGq+vbi4gI7Dg/oJ4bNZGm2uVVG",
+	"1YsZ8KaQOrLNQn3BoGMnLdRgXZnQSCLjUrSD9D14Kj3xcbWshEyWRURfJWIYkIT/hWH/LxZsdXvWODv2",
+	"u29QK+Lu3kA03DplXmC1GYrryrIvX7378QW2svnzk+8vLtnzVz+++OlLfG3BXv34/OXpzavrp99+91Xn",
+	"XwW7fnFz+vTb705/ePZT0epdlZwotqybBau5Hc86JU8/X//04quinWD67FO7pO6EXj9TpTBpN8deodlE",
+	"8+LcDZ0Jrg2v+7CVEnG3xg5wcRqrtMCs/Sikk0G6tbrK1JSulJ4n0TY3y2dgpBDywZ/1GsDvheOCL6TV",
+	"u8yR7Vy/UJQKsVWP6xUCFFDTSElKIZ1vECbhTBmbR1y/eXXtSDJOmvfJC+6Hrfu7Nzsq28Utb1S9pXIf",
+	"vyvkMSowNhouR2f8Wk2niF0M33+Jhhnej31MMzSCw8YUe9lq7ohfegig7XroVL+ouqYgSMgCMUI7U97J",
+	"b0RhRcXWg7mFZM9h+dlCSDej46IFHQAV6PikuFnfTpA2YeD8kd5YkTDAe/BLNlvRQhANOtzpxgmNEuIi",
+	"jixBC12qKhPTUo0dq2xK1ZjSk3PdzGna/XnN7qkBTafdu/I7lIu+7gDNQxAXyGJZER4txJey4K5Clnt6",
+	"4+4FXRHFMHNhxtTnfaG+XPa5qnsaHQPp37zyLMETN8LhuN+gp6YmiOeJpVJHaF/N63SCzo6YpFMOdFVm",
+	"+pXPeBnGBM8+dcpugbLbPHL3HOUu+IhfBocS+m7v1yLUGWBDI6dIoeBpbH87NHi6/eN7OIQHqDDk4HH3",
+	"KF3JnQ1zOops/bZIuX1XFddyoHSabRJpKwpCSUkksa8C5rgXaP7flTWinuxmRaBx0QTSywRlMJ1X53NY",
+	"UtEy6NrAMO1nsER7hi9NiTR0S/XgZ0NtuSHVraD7yyVrZCZENHcm+5Dy9qjSgG7gF6bb+tPtfhs1BlAy",
+	"Phe+zwO8ijCVtjlIVkzTWOkoYaYNM0/IyoiVwWXds19AlqvXVDM//F276iC2SJy2oEcZ31H74NhpPp3A",
+	"UD4BWPvgRiAGfEnKocFcyIKKgxj3cOXQWJcEfugKEMo0xF2lGtMpZRq+Sfey0YaC7xcnluupsANRVls7",
+	"wKpLxiXUOaN7Lk74oU1JW4Hu/vFRJxwZUT9oKAOm/gs8t2U5NgD8QPZjt/wZyLOlgbDyomVddI+iORJX",
+	"6OGEhwjTeab6uAUZnmaE9yAmfY6tGrA1Bf9EK+wTiRnLKnXhbqjQD1PxodjPtNe8JqvDR9gXgwVGXMGZ",
+	"2E0Rg50lUv6AnDc7xbWzcdJrHyC8CFwtMRlnb++nllHO7h7x340s3yQYaxDog0h0C+oEP2+XE+9yIIB4",
+	"8n206HndZppHFACxysuFjufdcmhRdIqXHdIZTyGdEbQ2y0tu+SlFH0darYzQp2Ym6rpbizAT9VLo07Iy",
+	"c2AWgbsDpL8s1cqcJhKrI0c+pbL7id1VYgUFYMrXP7mLs6hk5te5HOYDRhyBdHz4BH3IoN8m44j3KsDa",
+	"35Ac1kZyyZ0pd5vuSbCjthFSkvKFsbqpxY6sS/cIsoWRmHKZ9Qw8IJt7L2smpJ1mZUFx0uhp0jH/UumW",
+	"sZFPXCo21RnY2VSfRG8UdfZ2o04nbMZWBDLJBiI7bR9/x4Z3g3wekRckeVBlsyOTCHYjbuJzNPJ/oB/l",
+	"d8kFT3y+L0KzVxtDAZSzEa3aC2GAVN1MBb5upM8O1HOAKNyswM/mJT2iY2HXXTiIkhnfrSPkg21vxdap",
+	"QGrBJTmWwTKuzEZCDuMb2TtXGKmnn7X2tu9vEkL5UXt9VZdolDh66xiRaJ8sBegKV5QhcEkNpiOMjmBc",
+	"4jtiRyDYN+SW6zKKpdCVKsEDHasmIaGCV5Rv4Sbc/iWw8TrlFsK7qbM39mmntt5olXhg6DJXS+SP4ZAk",
+	"89iGiV9CzeWDao7idBs1RT9OW3DELXvynfuvkuOd9UcbhS3Z2qIERH5GOdszkzMqw0p5ZbIVRwmtL1GP",
+	"s9lyZECSLxbOZ5A4xeo238WybVyJXc+gsN6ZD4Ntq6iaZFfI3Oc/hSlFyYftCUU72EeROVu5x67EKkMu",
+	"A/9wBIi9/erqThzKsu0rOfMF8DWXbb/ZEG40lmu7R3PBtvHYIWxaqextqaToSSiQKnQFxGiW+4ASrwa6",
+	"V6IoWtIEJjbc2743eLQOM2Zk6A1jwVtJEvRFbHmHlUQbG9FGbJr3kjnZQhsW6D0swaiReRrI2tjb/u6Q",
+	"qMV1C9/IABukxtVKzft8zJTa0YJyrcjh73TStlCz2aN8wJcbtyCt3UrgvaAXnZxNzv617yTl7LawQeiL",
+	"K5ip0G9LGwj55tww6HfKCH+QS8ZZydeMT9Xw1fX3Dy0bzMVs20iVQRPLRSgPYjBvtWhGX0Fysw9SM01V",
+	"eSvfoANOvWPwbrb237SO+67gTbQnm5HEWyXHYreAdqK+tXqCnvMEsCm/u3LKz64U0eJkJOxKCJlKnarX",
+	"oFOji9Y4lb7RpiBd2rCnTy8vLk4vvrm8uMiUxWmTSsCkPsdTrZolhlAqA+vyMbw26zFQPZy1YYDbFGIQ",
+	"plmI8opdpCArohWC7j5AmRwpSz1KjOVRCrHyF83ZJu6etXHObkpRCvxdLVv/+kababekEKqjLQBvRqOF",
+	"CcsS3fbCMQzMTMjbqcp0hYJNvmRjJW0lmyjvSwtjCci/rn0IKz4SR1Z4p9usBNj/fftZOwaD7axDslGH",
+	"gF40ju7P/yJ0Xckr9tcPzwb0vc5fqLRJigHR2qjIExHy/cHwusJObW7Z1LEvNu50IyWZcshvYjON5O8A",
+	"a+2XwJGynXFCVnOkDK0QFMExVzJfzljoHy0sWzTGwjk6czuBYUgo8NtJkT7QCmh5fDwL2qvjJHUNwW3c",
+	"JUTJkaJ91GvVBd1UyMgyM67B5HYvyZUVo+8+eEpSG+bU1ts+TTsALknVdXFFeOCiBEchacCVBjQ4Sqxu",
+	"b4ICnOkOxN5ePQ869l+CeSpinPuFg9NmFSZ1Gkw+M3tG9NMtA/0cWygt2pnKINhWAYP9P1CBmwGxSDH4",
+	"nziIJMgqNRmYI1hFSjYsubVCy5Deggn/ahJgXIo2pvHbXKw/UTJ5i+YBPynYb35Znzp4YV8Y9iUss0PJ",
+	"XxXsNzzoT5Hz6gvKA/htLbj+VLDfFkra2Sf8rORrfNbpUm5Of/3w7Ixdd3sJQ5NYNhXWMM4QlSTn+hQ6",
+	"U1b13jc+hXoaUOpacYFlVlOVlhDqTuiaL3vrwakwBz1jVC2DYdIgfDs4FFesFvxOnDq5kLvm4QlyiiUv",
+	"egtGmSDLihaJD+X6GOsUR72hQKEj7XbLoHJoG2k2IslUx/RrycTHyjhFrU2StQHuK3SE6eLKDWxsU0SN",
+	"bApm5qe+4Y3S8K9Mg5v+kE/renHiZNG5ipchAFS4v0gaSxVL/yt0qUrmExkJJJs8p3GZ1JhL9zFL5O+k",
+	"d3gl+FzoW3ceqasfwPE5q4Wc2tml2yBo2WRELcbWsPc315TGAyqOWAnNRpU1g1WFxooXH5fKNKkMt6yK",
+	"6Csb0eeIBUSZQsHhfQmKMN6vuam+XaZDxXyqRTbD1NDFRsG33PT97JQWUQ/B4T8q1Uo6dS9Ws7fAmFKO",
+	"3a2HAKVvv8EXgrsD3dG6xjfGdTviFVI3ZYO4cfQOjJF5IxuLDi3jBmyNNFlHTU2HlWJv9MlI+t5Xt1kk",
+	"+3hRFEbxja+h2QBybzAsnHKUabjjhqhKIW1l1z04pvQ2rzvF8RhUxHaNA0gyewQk4hua2BnVWJNMrwZX",
+	"EoAjBh9SqQQ6F+dCLCnquEfuojKmyqax3Stpz9mVPQmt4LptC147Gzt83s7mNOlJm2ax4Hq9F9o/Wjdp",
+	"s3nCNXUUd1YLWkGZdi2ZlFdM6AjptJrLefoF4Ie4bdEvB1aYBawVWnl0rJsvjfuyeirDmfs9TbC5BFOL",
+	"+FHLTD1f8zTg70VBvJx2eeNadhlBVkwkfEj9+Qb7dxdMECwA9cUV1RiJ7zYEjHrm3xNmPW1jfNhCMYBL",
+	"H2kmjRFFBASKng+nSRto5TPYz/9X2Rg+qkUGhuNeHaWhkrM3HAE1lkWIRaa6ag6MUviq0VzicSaEB6gE",
+	"+2GVxCpLki/dp+UAeNDGymSbAnDmHiFsKPdgt3f0cL65f1NpD6/h3WTISDyOrteVfYjh7D5IfG0GFra6",
+	"o6vb2ZdwkH4NUSq0p7Qk72iSWYiLRWXtjoAKlM5BzbbB8juw0BXTwjZadv24fgccgwN01eGRiMdJTQyV",
+	"iPdNWuxltr6dy450d9//5yEZjsMSmhoZt3xc7tGsyIpl6uJQ47lM8/cHpftXUcOXxK3wI+/IUIRVZm7A",
+	"j5vddngjqakk15YuGtSm1wLGBHQcUh5KzVcUESJM9HBdMWk66RFuDpO60zx61k6T87FLIUpz6tsPUCUY",
+	"XMSCSVGhJYHBBlDLpeOL8UeoOqK95XgKXEmEu2j7E8Uepn80osFsquCez3nlo/yqeJ65s/mFVz2yxuk4",
+	"IQu1i+2+7X0frW9nXJZ9bXi9ve4rt0jxDGGxpVZlM845UbPpmCEV082a2G4ywanqwROBCPM+dZpYLz3Q",
+	"foj2ADeUsBbd05ni6tiVlIeogGCOzzsqFXb5kJfuX+Stcp+LUcXlf5VKacoblMKcLrodAGL7Re1yt1R2",
+	"YBl4UPXdSwMGhqcVv+2pC3jDJyKFfa7nCSoQvisI1Mh7mHkodF5ybdvg3rS6AwXFQr+CtHtapu3JqGl7",
+	"Xz5ZFGPBKNdcLDP+MzfZXa+DBYVynSvwVLInTtuoBWWXuquUctNCklZ65EZqwUtft5agK6nCyD76G9JD",
+	"QwoGIJmDVlSDm9XT3kaLfjVhjvRO52Ldg2kOetMD8EZBMnbOKN7gJIV5vIuEXigtOZ0DOxitbTo9hrB+",
+	"E3ig3M7S6/ARvx12PbzAP16EWdGY6SVJez3lqT7c4k5IO6T1CT2Yfr0xaR9tj/tOB8AZTNdxcuTsYArw",
+	"x2WlhTlGdY5ayV5G7kNxHnQHRNgYwsnUmSPXYaWnwUTUimgLkBjANSvZ2D2St+4qvv2usZJG1aJg47qC",
+	"do7Lajc7h00K/Ss2qmJw0p3jwLHbNp24oWmqsn9d5rrh5o8AMarB/WGqKcBhj9aO6yU7R+WUClGKIf2O",
+	"pPJ9dNha2LaZRptOAlVwkYbjM4B33HGage+Fk9sgW4vnABEgfAh+ExVKVcnYvEeA+xbzlobhFMyUEbId",
+	"L+MKGtQ83k8sv64yGiizrgETrnCaO0BkIDeyr39Dvjopm9JIFTu7K3DyOCpbaX+awuBgCaImTpmvrJvU",
+	"vcO5EjoaUHofbWdfoQ4eyiIJjbef0bZ9vCk6auQDzcBMhjy8OLnAmVpJAqdMSLJ6qnRlZ4tMQ6pU+tee",
+	"naB7SGETviRMJjpKmEN2Yelawx6yzlS/pevTMmTWloAl51VN5Ws5uEtC9ZGV1dSplaG5f9RnjPoPa0Im",
+	"ZO4l+/Wx6OlflenR3dd5yi1OlK8ELx+GkjPjZrZ3C/K3k42OBNQH9AqDgBX4EuZSrVIt32Kl4x+ZZgWU",
+	"6r0nJl8K6LzwJi/kOC0BipmvR0rN/2tZNwuArCzQuoFYtfjYorYJXg4wN0NaulsObWhBCEDtHu4C5rup",
+	"/pkSQ8tcP4eyMvPbaTVKf7sQC6XXt4vc9/lmK2KxVJrr9W3fAGl6hcl2xo6mmXx1ciMs1zaPj6TkpNKL",
+	"fqCVkJ4WrD0GznsIYgCWkdJs2dg2jk8kA/ZkBtVILG+38YP3AByiSd27O3Lh26J7NBkfzgXYD7qDm1nS",
+	"gyN8MWLPVHWzsalcE2srzxjC9ycigZ1MtSs3V4zRAKpunD2+R9JJruXcFpjUIjgiApQb4kvBuUZegTi7",
+	"HTMHB+FJLfjHWx+YTkpiikznK/nSfWdfklgJCBmXMOMsqUh1C87ytKtIaWsGjeEW++HZOwa/gMRDCCO1",
+	"vlIEEU6dVpwcP1Q5v3cqh1reZiocEotaRXQRrkll4NovRUkJR+2l8QZza1b5MNpKV9YKiWBN6fTajEri",
+	"cyJyaJ3I3u7VYzG6j6ZtsHiJNj9hGWJqNjbecvfQ+Ay1to/DVecHdH98lnmLydbxJxJ/dNfjio20aqYz",
+	"69/Q9v2KU9xxClUUTgfvOHGBhL16/76P+TJZqNHwyRKDNP2fxeodbFU+EyHvQnlA/dUs4/WJi07dQ5hn",
+	"2i1gGA60GxT1VGT+gB0w/YKIgWfvwc1KpFBreV2n+VtPLcAHIPMD5u1vdMDekab/Kb1Ease1mWtec9sK",
+	"qwCNACzkKnRL6JZh8U69jE/I6eRTNZL66ICdrbmcAmKSb6OQujoZ1OB7IK/YZLK0x5SpjE/rULnWYlmV",
+	"NMIXTmF8jmngVF0Y1/YYOKhu11rUoHuk9OGOZFP5+nuC+7h85b3yME76jvl5bs2iFhPQNPpxLVNJJ9gL",
+	"E1xCWwHjFpujjRin4DdCPXWGKIl293SSjNVi0SWGjTLJezTcD6mQCbpuZSV4XyBOrZbCrbu9z1jQBS6D",
+	"uEGmyGOQVrlKv27Hhz09P/uu/EGuIn8StJrN7W+nk6TaZuRWPkoSQE8HlyMU1pfkXtmJByvq6k5oJ5wR",
+	"H7euGbfO4LXZnpj0i7TSUkURz68voAAp/Z55JfcAMmy31mdCbUtDY/e7Ie4H+eSuHm+YhxNPZFCLsRY5",
+	"aWKqKfVGdLquwbarKzGaKTVnX7766fpZ270k9B1pdH3FFNRax4HBvzfGbgZMum2EqeRgmAOkDTnhsUTV",
+	"rC1nBJqKCWAjqBWRZP/tyPXKz+/sVpi3yWUtbhBKnLrlmNopdWiKtAzdyNPA4x1rP3WsEA2hUy1qwXEj",
+	"nG6XZPphxA8i1dCnc2G2SSZHgRtLbt+SXHVGHU1gs8ZN7OAcysyXj5JcSRufBkgaFnXemffYg444/KJU",
+	"5Y40Qt9Wrb0v7e63Wx1WnD3FdDiikreoNufzXjDRfrszWhX1BmdSrfrBqvZFIGyLmzLT8h0yw8Sc5LGU",
+	"/JyZTH9jjhX1X+tmct9TIfZbHiW9ImfoSzFq6/HbBHy/NB+IzKUReUtn8EFGY5DXsqen7vCUcb/HRUtb",
+	"u0wy00+1h0hbba/AERAKNw47kg3xpWVDLm1LZh/4XMTQh2Z4M9mofN123dkdF1YEXDDj+/oInBmQz3GI",
+	"sFUCLMz3+zYOzKaLua05WHhVitVtX2RvM6Ts5MZla+NYlYWJ3AttVNXl3tNIt2WZcZPgcJW8bOsnwWkK",
+	"r+nO+oypxl7mqqsLwqfstJIpmBGizcDpgFlCf5wzwNe+jH/rR+/6b5B3nBQn7vl06f6g/I4kdL9nWLg7",
+	"Pk6+sekeO3WDJJIkqOZCHgbK7IiJc2CKALL1/Uz8wXV6W/uT913JOkHdxnFQpjTJX6z9t26PkbQWfM1K",
+	"FYIRojbp29XT4cZQE4nk7zSBq/c7emuRVt98doJPyYO3hX3cCc31QfNkwpVaLLnOlutFrQPdU6Ef6T6h",
+	"RDueieEyFOZZZmIA5S03Pe56yCKACkMIMKY7hW21AMC3Fu1WtJPObuQHEubdzcw0Ze20pqskgybfHn+E",
+	"y5KZpahr6OcNJNl1OAFwVpoPD+1+SnuaEu27joPiMfMNc7Rthci6zGtD7R5+7m/Rg5cnoRyJ0rc79Ol0",
+	"FPjtpA1dq+AiDDFMVGdCF8Hczd7UKLCki+6rn3zqXOLy263DabGZNttCGoWIiFSi4az+/Vz7Q52MtAR6",
+	"PLWCX1D1fMVl+fYu6Tk08z0FA/4iYw1PtEo7oXOtRHsCh4iJM6Tlp1Un0byKdlHJLaHauR+glm57Q+R6",
+	"xdeZYw1eMgAZMpHpC13AsbervGJQ6wVheLe6dOZED9ZY29eYFKbWnd7b1WsP03povrDvbjSt0sni/5cA",
+	"+LqbmE/ODbhLgyibHt8eGL2hja7s+sYxKKp5E1wjkQPXgk3Cj8ILZtYu0ZcaSic2WM6d0OzDm5uQboIx",
+	"eey0Nak+stvbV8rYU5CymL2v5pXwDOXyJKTP3foxWo65rIBffwKXyESlT75NHxwraTUf2zN2g10kjW1G",
+	"BsHmflBsXFdC2hAnpTKCLwyAGYF5/zc5FVJop3d4QLoKuzWwLxd8Lpj/+quzv8m/yReYwsnrOlAw7h9p",
+	"YSD9aBhGqyuY+DgWS3RAQy2XPGMfT532wyrzNwmEKxBm1zc4cYocDO+Nz0snRaEIExvaFMz3s4Exy4W7",
+	"VB9PUUFccD2HE/mbRFc3ekhojk5rhOcM47Vjw36wM3bj+0Cg3PAFBMovrzJYRQ8NA/4msdzdWTbYR8qq",
+	"xikd6C/vBMFjuPGZWAAiF3uhtdJ0CkutRrVYMEyHN+xL6DL+zbd/+spDoBnrBA2mz7I3lbG+Qxwv2ZJP",
+	"IS8F/u/tsb/JcaMNcByfDAGPYS7PlN+JM3bN3r29+YBPoPppIuBhrFHj8m/ydSkWS2WFHK9PfxTrS8r5",
+	"WlAcfspBzTEraCpsoiILANl0e4NpZl4zt6tqLM7+JkN09vLkXd0s2Bt3LaLS6cuTJx6lhy+rk8uTr88u",
+	"zr4+wVItuNHnwMpPvY8j20uu29XBH4jvg6zFZh8IRyURBD86/irrkf8WhbdjhSNcdMy2iBRInJWSr8uT",
+	"yxN3Wtfu9T9ilduSa74QFpx8/5sGtg31SZuNKiZKX7FF22ATpUDgNf9oBEAsEKshFaRAdsdTbPVXqAdf",
+	"KknAVk8vLjYq6vhyWVdjWM7530kmtO8bpBv61SeKAbbgWxB4BzbUnGHIb8Kb2ubGCLM/f4eXCJg/MpiT",
+	"S98Ay30W0cr5b/D3J5BMyQzPv7j9MV1lPgF1Ao2f6ZAW3GmhE8dpBF98YUDz93yq8NB1wKyoYbS3ITwO",
+	"rvFtQraJCOYT9nGLiOD0qf6QDt83/mjFptWNiGlhl4vk1xBz+Isq13uRRR81wFKCnOtO79MDyXGnKZQm",
+	"OEgqeDCthR5rQG1jbnmtpo2IGFP3TH8Q9ll46IgLbwdJLD8Y3wBBxxT0tfW4ioA3ceBbGLfqnWbD1QRS",
+	"YVBqUkmzR7xzrxAlVvYpbKoCj30pFT16y+1XURo7rm1G7RxQVBG2MkmqUvASXaZ5Jv6s7dR5fJ6ZbT6c",
+	"OcIKK84xrHXYA3PPSXvaInMlqRl2CB9944GAHmGbohGHihdcCPBqrNQHz0GUsjhRHh+I+2omdNv5/Fva",
+	"kgNudBHkUHdXb0RnU0+Ow5LjISg/YhBz/ibZGAK0FRSSB9ghbFcZU+IgGnxU8ttXsfGeKkhU+jMmKhU+",
+	"6hGpkgcUSUVG0bk282AhzZ2dFhd9OM46chauLEVJ1V4qVjzZddB+bcyFeO0skzVifiK3Db7n7pFdm7nf",
+	"xOPQdjTAIJp+cuhbtYMYDq940AU4/43++nReinEVkCCSZPAzBvfdg2WoflAr2c5y8+Cew6Pt2e3WSMed",
+	"c/6sdFJaxnO/T4+smg6jFABssQhvsDo42VB5Zy9vfU7PbJ12avT2kfNr6DLyqdj54BvIGBjw4AdIeHIP",
+	"9trPJLbLqszZyCEel7eR04MIaXUlfM6EacDzSM7Aqq1ES41JD99jUHg1H1twrPlWJc56qRZLpVEdJuQy",
+	"JQWbV7LsPpeZEb7yAbvg0Ser3mGoovfhY8Ro+amB4pSjh4+mG/Btens9NygmEdx3PI+qBj4zpVnNbd6z",
+	"A3GUJN/sic3smAC5BsMkcmNDgc3+g/96RP75Qlq9hgywBAd9K8n3qSZ+rZi+ESlal7Kp64NaTcROz8cz",
+	"MZ7n5e4PCqQtlAaCYrWaqTrU2oPFO6lkGTtV3RrWQd1yBm0lLR8nRPQzN3bLs48hOH8USwtoCp9IZB7p",
+	"hGkVsKK8DRzAXx8iHWslp14x6T3aFqIrKTB/4XY8y0rMP8TWH2LrD7H1+YutIhlOgo4gHSseubIRAPqI",
+	"NA94DwpLzjezWmGGM8ExPkNTfMONPX3huMrp6+cPDNtY8dEihzo1Vgu+6PLazRduMdRryeDXjhfh4q4g",
+	"5F1yy9GsZyB1AyxuhVFmaiTFXtsorIE1uVEq8VSJA0Z33Cd+kWCqdbj0R981OcmlX8DXf7DpP9j0H2z6",
+	"P8a6+Hgqy239czdPrGtMV4T0YlxYJxMAFHQA1v3vm7c/szeVfDQ2N6Oa21ykkTjcKyyjPJqeHuGrZZxZ",
+	"JDt9VtKMm9m2IC0gXYicxgHxQXXw0w4c5iq7eJ3J0ORzXU0AwAUS3i5RFFSGUeVSgR90C6Uw8h+qmNKh",
+	"xRgs9BGca6lem8QgAhRW6nIGnMo9uVAcXtvVyDM5LsW+7jEuCo1KlpftKYXyMuhmSCeTFacIR1IMvQD4",
+	"+HH9HS25DHF6RJR9vDtzbgIQqcm7OxBj1MRTooyxNVtBB+SZWkUXi4/HYukOCkqFqNdoaCbuLpZTRJwE",
+	"DQ2AMd8WqpgwL8+nyAJK2xm7jgb3iXmGUbUdda6nsgmYTIDtUA0B01O/Jp+6uxWw3QD/PY7jZXucQTGL",
+	"pweewCITtgidiYSTlQiQAiqPO6PDxy4acRrS9foTSzqd23VTA0Oqa48K5ZvKQyduDMsSXlfJoSFxAHyr",
+	"DCsbIkJPrmUj2KiBpnMRNMwAqgEZ0IRSzp1pgqFcF3vszqAg6sJZm19/990V+/oibXBusLYSu71tcdW2",
+	"1vJR0gOjhe+T7gK7D/qAUvKQQfOYwyGKbZ6h/YRJsgyxNzbyMr8wXTBc9uWHtx/eFez9y2fsu6dff/+V",
+	"h4/DzpWNoX7+HPJ8qf2MY0ThFDeSAsW0ki9xhkeMY9MIGX0OV95dCRqSEPjHLOuHnMpECzPrdcji7p4T",
+	"yGkLEZjMqHmGT0XbdnjmjC9/pkrx2JHk9wS07MY2PUcWEWUgvqvQiDBANQc0h9/nREF0I3xG+jDfg2z/",
+	"rM7ym2QGemhL0N37Bwbyd28kKLp9IhHRK9dO12nqErN38CqDIlWQRrSaCVmQHw//HkGdxILk37oIZlFa",
+	"uv2AE/nMMweCwXBoL1PINZzEif0PSNwfYMX5mkhe1/hBO/wuD9e/kKEX4SqDBeF738kCpiJ4iasOTxFH",
+	"myidXz9gCaXmEYFCZVyoYRwhS9IdF0bUdwSwOcjltTXYMY1JuJlD7EjkJUdJet0IisNAobG/VZCbiKEG",
+	"Muwqawhaw/FWKB6GthtnDMBrQ/Fki8FRUWVWa0Yatoo8NFF0IoyRSFcsyx+oyeJ+jCyqoYJChCMlsoX5",
+	"PbI1GA26rW8A4cQm/MENQCTNc3/3ed3jg/AFvo7AcGaxl8ATVkxS7xGkpNPxGKQllPlmqnwLb4JhxTAA",
+	"agvr6/lyhmC3+vg4NNId47MkFHQbBFZ+cHqZcVmeOjW3P5fc18U/TjL5ZjH+oKTyVvj5+kTOllqpyXZg",
+	"4sCmMZVP9m8gPfMY24djDdm167qm2C1V7gq+OLRrtIO5nd2f1+Gpz1cxfse1xbpGKHfHdhqE2ZlTaf5x",
+	"D92xVRy9vYnl/dmAKBb/H2IggKXrCwCIBw0TtO4Fn+aDyu7LBw2zpW/7dgxH0rsdLZRCX1LXmFP8H+EY",
+	"OTo5pb+zO6u0PWp18pBu/kM037DHBw7mInAqidy0h+MN1GC+bjMOPku1c2OWj6xT4OiizBf8ue8hngQK",
+	"3aG1iUAe57xUS8LX7K0rB91ywcezyrcj1Y00zJhZiTXkcu0LcrHzRxRD8HhGpoV2ILvF8FXKYlFLG9HP",
+	"cayOeIxHLrPqjptvb3VUA2SLBM7dMQVgip7aOy7Zzc0rSGoQOnSnCodceGCWNu+B/Uw4GneEOOJRKS49",
+	"0BvVb0W4ZSQdIFDlu3c5q8SKuk7kJLwXvKSei8cKYHaGOIKXfHhrF99ccmARZziaRyCiujL2VAte+or5",
+	"NCG5vQR/SWVAVSPOYtiXz27+p8BkJNTbfMcDwgaCkMm0wZP/igxhd0U6Lb63aeMnHMCpsEckj3iUR46j",
+	"REO/x+3PkUPYa5/EVB2hpnObMn7zH30imHeR6lfyRlgTojq6pD7z9I6WM07VVQDnUYgh64VTZQjYqExR",
+	"AuDT3185oR/+7NTBARbKewQlS6iF6aCLX3Vl2PSBIavtYvT2SHJHsVkv6z7/DPbqcHoX9PdN3wohyy04",
+	"Rp8pXlZO7h1QG6NTKbLJjwfa9ccwR3ZpMcezQHJEfc6XS634eNafWLPga2xj23oHWtUlajHqpM9SaWrY",
+	"CMZ1gY1n6UeeTCaVFite15SlQ8BiqBWD2oJgaoTjv3Xm137WD75p24fhp4rIaWohzFU37UOtZOFn7Ftt",
+	"AlBcZYtBqTlbKdiPaRqHrcvQoieI34EWAd5nh9PxLT1zbBZ7NBfcMc+WcHqHeD1CW4AQNo3SZjFbUwjZ",
+	"afFhNpn+sbyqMU3EHcKzCIAgIypjQan6wjD/I/Rs/lLJUq3auHjBhBzr9RKxHh1Le39zHWHBnbEP0FTJ",
+	"I0YiIpxPfgr1u0nG9MK/+Z2f9+crlbbnmpX3frv8xh5RB06c/fkQIwkNm02vyYwbDzCGMJmeMCSZ0aQK",
+	"p/RfJ8j81gDbOfxhZjGWHsGXEW00dIXMJ2JBX9L/FOUW9uIx3Imd/RcrrssBmaj4ICRM+HTUlq1tdXhh",
+	"kO20tJ5zGT6hpGaMqbPKbmpwbcd09mEraSIGot5KnbihRRz6jjx5nPB0p5fLYx07Ni3P3Tq1/M+5dGp5",
+	"vDu3gSC8rVSmwXs/0yBtASnk0EzUt6TQS2XEIcO1nXRG95Pcy+F1D3z/kdIlsenVH2HT/VB0h9gOB/KP",
+	"78oUbHW6Tp9fuAjujyWv9LYkeg3l7Ekg5c8jnNpO8JFjaf0YyUfVOgGXe2C844ZDszqE9YemQe4OAyaB",
+	"WGO+KLUdI3ACLhlv7Ezp6p+ivIVrP6lqUQBjMajvNLIUHvcVW+NV1hCLgGy/kWhXH2JwkD2idNo9zssf",
+	"xfrIQRI/wuOjae8IjoBXEEsyMZBwYF9AIJgBNh/UykUNAM7YdQvp3lbrhdxg7FEuHUWRQwNCpuTRxOxE",
+	"o66YEbL0fcuhIQJE4LAjwkYgjboe5JnRsQKt0QC/V5gVKcW4cx9a4DcSAOWlJkhCWHXh+7c7+en9p4eB",
+	"bkvwogUvxW5zy0mYYDuRp9dxkxn3qG2xsQUQukqOBZpOQDIb3TWIeiDuVpeE84ZlgBEO7zYduQl9xiLN",
+	"T++RBdpPvBQ7hJqPN0TndFKc7ChnPBrV7Sf8ltyAi9LJwMq0tchBYJFs2kNcHVdU/Q5iapeICp0HjyOh",
+	"fpuLdW+Mvq0uqGoRsE4qE7ztXK6h8uCK2An2CgLJhyUJKXBmN9Z92MGPYr2HJ/IoQfYYtDwX0T3w0v6F",
+	"uoxEJhG0S9o6EwTwR9mDtiVaR+ABYOQRpOZVbZTnC6/an7HX1nR72ui2cU0CY9SN9vDjOAKmd5jZZ9Vo",
+	"piBDA/rHiRVBuR1DlADnOR/PeF0LRxF5kfLamAa0GeCDVoHk2ABgisQjhLahyGQ7mOLsKVbZK6a0b9FL",
+	"xagcOx46ZTT8jBq3/L0xEEdfOq5VgroT4T4liQ7X9DnSHcAivkTAhKO2F/CbkCO2cPJHE2ttHVVf5tMz",
+	"XtdvJ5NQ13RckUSdDELLtENj5Rf9ybyYWkvs0yrootcCmN0JHSFlACyOQhwisXY36k7EV8Pp/5V1tmps",
+	"Q8ADUjhLAnCJfNSGMIwM5Q/DBAgqafsG+cP4HC9QWwD3uHz7FZhX7cgZ9h0D/qw4tIOETtXHY+E1EVzO",
+	"EqV+l2jNGOYeBziGiBBiGc5eWwh4kxVR+X8huoMvgPUNJhfqLmUtuFHfKGM/O+oJE/t3ay+XYcFwdjvz",
+	"ocz9z+mPRKgovSnoOxs2mtKIGIcJUcc7bRIEp9TROc0RXoHviW9LjSAq0L8ZN3RCE2CbWxTkrvJWqlPp",
+	"wCdOPq9xY6yTt7hNlRd9RVRvYhUrlQfjyGaRv8PJPkgg7RnEPoaXY1wtK8LE+zQMpHtZ82pfJNoPG37F",
+	"qq3sQLjcY4qjiAbPJ0pPhbVumllyfC6M1WpN+btque7mmoACFDLpZtygOQDaUMmWylAnaX8To3VvE9NL",
+	"mM+/qHfAp+d45Q36U7ftxdvjPkb/p84BKzXpMRc/gO8bTrCaSm4bLTDkGiwO9uXNzaub1z981VqKahKd",
+	"5fbBvXPH/Tlqo2Fi/yH6BEbJvIDJ+d/ewVMPZdbbS3Pc65KCt3oy/uZPT74rmFnOKyeT/r6aX2EwcVAK",
+	"PeKGH6CNwr05dJuR4C6x+HhoCA5USs5/g/9/yuY/X3sXzMp3sPaJ2xWC3wCWmzNKF8LOVJlMW35DkGD7",
+	"nTb86vh8FSeXS9tDVLoj7vwg8HCfQQiVLj6v3AMPlRhZjgLO8OYvME/BsJGwK3dmdqWYDxEl/GJY/vs/",
+	"2D/fPOS0krezonR5atC/o3jl/l0e+wYnDwtNIWDC84WArcpmoamH9508EvG+rGp/ZHkEAxutuVWtIUYO",
+	"DgkhLUE1uu0QXNeV0Mclet9Mbe+M+9bT6yHeYndvW/FOLUh35N+Dv/XBjOkYtkA7u0fWHbLs0GMnh0SX",
+	"Y2iSG2QCDGw3kaw2iMRxOW8opHK3DLIikmz7kcxLmNLnSjI4u/8UkkmV/m1QkFaN3SFYV3xt2IiP56yS",
+	"mP+HfAXsKaAZrgV5Rh1FjQIqGjUbgCwjKURpCjZWxrr/oT+9cD+jXgLgbGvxIhHFL4B2aC7nnVQL6iqQ",
+	"RsR9j6s6tIyulZu0xU4/lSTAYRM1tff9SYQ1LN/rY8E/3pZqJanhTg9IfLFdDyxARkdZub5iduFMe2N5",
+	"D7yuWN7S03sCsMbDhqJzGJDS+4xVyyU66wjuP5tjLdUtlF7sN4MfO9WSls8FEgd55IWpShFDxLbIDAZK",
+	"mpma5BF5TdeWCYl3G6rKVn5dfp8Us3rtFQnpdsgJdIz5Qnsq1WCvIy7XQNNXzmCAS0J9FGrB/EXOw7TN",
+	"BNdG/H4At3TRcs214dvjakp3XiHvY2G01khd6poAbcWtOx9kY90utikucwhb4FG6QHS04AEYjpYtlLHs",
+	"ycWF14sPf4hmRzMRn2YHLR67gYKKAL/h1NzlZVZN4d5dboJRu4tCIMS8rulz7wSEhIqMQW529gmJspxD",
+	"SqCbzJW/8OBBYUbcCc1rkBlmKPB5ngEt+MfX+OWTi4vd/Oi6rqHr4J3oFv1Qe0WlAaDzAcU/x/U8GNPj",
+	"pzNBVyC6QI1Eg7qBR4JKwoFpFwoYssT7ElpKrzDPmmtDZWOXHdEJio+bc0FAZFuQqbQYqjgjCa90yDXz",
+	"rmvMrpSQy+DVSdDyS3T1tzAavoOenUEbApgfbpszEKsMj/sZFrvjKmxVyMl4yqFE7ooQmiX7L5xywZbh",
+	"l73N0f7R62BY8I9vhJza2cnlU3cpFpX0/34y0AEyhbIwp85AC72CPXnqHaGGVyWWKKyqfJlfDeHXjVlV",
+	"i2ZxcvktTgn/0U7okTsBuYMsB5cIrLjTahtZHvjueI1mZ1SdnnqMnXkb5R8NgTfm47FqpMX2VQdKMQww",
+	"S+li5OuyfNsadZ9lEcLPYtVu5OMWInTHTeCT4IFB3QfmdB+6LUyEXRYo/Pw3/ydED3ZkFPusJwy7sLeS",
+	"YFUYr8H+1mLBK2lyScL3pg7/w6FB/teTn2AhxyIjPx9c1mN7aoZSEjfUpo4QsrDbOEznxQc+3RHPemTq",
+	"O68Fv6MsglyhRGD63ngHR4JhRiUoDnNO39BbH0ZxR9UfaYaJw3wdK0pqMjkCUl5GZwVlB9W9IjhmKx10",
+	"WG9KBEfBTCyixEhM+DEqymV15gZ0y0ibMv/Kx/QLJVFaPhfkG5ypFZtwjffvGJJ304WO4CtF6JhhohpE",
+	"zPKKjjbk2qxmCg+F4OsiGTSulREldGTO9B084JkdnkN3ZvjYaOS7bjQY43p+WDhSzNk5LxvR77IAw9P7",
+	"Fpx9pjDT6jKCeoMmcB7PTVNruCLcds6Axfu8Ht1W38Ovp0oArmONnTmvnAbqkwK7kHIwDoDNqn4n1jtY",
+	"3PNG/M7NsXEZV2whSE+jYNUhgUmua6OQjUYbSV1pYRKh7+sV+9OgRBj88XEbve7IoFKT540YihsSaPLA",
+	"dh04XbK345VaYW5s5KzhmqrnVkpH7f2Jw8NBcC3gH+6nSdn2XtwHhPQwdOvldUC40dh+eWijkx0FvePZ",
+	"Dfzk04DhS11N7GXLAHyPburG3ULF+i5zmZbF7jX3aczXcb9B9G/F1z5iWPj2l1gaifju3ldaIOrUiEOz",
+	"8ewlU1qvHzCx36tFvndXH7flTpw9zz1ET8RSqQIlCBv498Hhnro5/Njmc6+R79f7s0N60EMJqyQROQuy",
+	"Au8Dy3XUkJm73EP4Na7tuEDAwLTOF3yZ5d1viF1PubtDwGAuI75NBxCx74nSqAmtfAPc0OkYuRL4YFqq",
+	"yHP2n/hyl+c54bttt65gT5y8e3JxcXHFnl4Ma9y+7cjdHZT/QyD8wXf/4Lv/CnzXsZRss5HlwZViwIPp",
+	"j3W89w995u27/WIG97muWvDUfalrFah5Ibg0l4xLSFHWlF82raSEfioTBv276AtJqFbuaZ+j1KIksC8b",
+	"I/R/+W++yiZnCWwP+3tRKWzzEP3An0gqXeXo6JB/wdixVWwqbCI7cLRmHPN/ztgvbW9fY9XSdLPIIKht",
+	"2/p+iAwbFFgFdlHSC8w1G4lNvGQMvxUpxGzayc81XtaZ4yO70TrDplCH4OvD+tO6ecyeds9/001Pdc2r",
+	"jrMX0HN0I32CzUTVtVphu3Eu1xikv2TnupH04nNxJ0jBSaiY96OP9417xWMwgR3ncyRpRTuHaDI7crQ4",
+	"AW2sZsJHM5yCB9AZipUqKouSyvqJlz6e4diCqI33C/nei1xns8s//0PDeeaPzn173JNrZKnyNQHPHK9V",
+	"EyrtsWJJMIjhrnvAViVMmzMHqXYjMW1k0TpyUNYwUES2y02kWIEy6g4/VKUUTDkBz32cEWC06Tq7MVN1",
+	"BX+VpXrguX8mCOz919qtH+IGsM+HZ7nKwqRPoedTv05Kj75vsJbj+Dk48YhD83D8grCJ1SGzcXYpP9cl",
+	"YEB0JhAHeSrLjKjF2BLQi3tOQCmonYmFEfUdZHxghAb93GWTbuvQ2ZjPVJXZnOYjp/9sj53gu00tjnyj",
+	"HPet+1tGvkDsEJgMu27pxxNNuPyQsF7JRpgc/uSD6ML9aF8kyqYWR8GhzG7kOdUI5Vt0YI7QIXfiWEiJ",
+	"+1+Pi3+f6zFM1nz2DpD/ZKcEndEgr4Q/z9/FLQFWdUc2o9Bly5pLStsDkIaZWklA/3Ofh6qgldJ1iV3L",
+	"GussTXAfE4awV2xbQIKc54HG/rxdD36Sj+176Iybqhmjgzum98HT6Lk7/p4C6l/QuR/mhNl5zq4NXi6P",
+	"wBqQC305EGR/MUjqge/WnfLVuVgmEnLe1VxG1HMUzJ14iN9JFLk5ZIFdan5oQJH2uH/zf37qA+C59/31",
+	"Pzy6q6HnDr06cH7kro1MqWmb1UEN1HiHa1S06q0vPiqgPJbS4Ce8qkWJIWeQo+SN8P4lqSxbC0tFwKqx",
+	"l+CoUBN4kdKQL0cFnmfsF8iguxNaVyWlHAHOEVUdUUIKJISFuGh4AeO1nalmGiq7ZwACOp1Ci/ctZ0cu",
+	"Pf9wFHVsDfX3Ygm7xMERZUBEy8FXsVNdxSLMhxxn8UiJalgR64PhkHdwoKSEaCt8bsJjcD033hBNdBXQ",
+	"NbCkoWCdHjce8vBx5M1gf3oowAD3eIFuogAkphZFDBuv1MSwkZgojVBF3FEMOd3HoIUQPEMJJknrdeeS",
+	"qRobmS74mhlb1TWrq7u84/1fRSb+Hv731HlDycIunEfgN5RFgUgEEUqPKKFVfxJ9J1TSulOMUTvZC44A",
+	"6NDL06NeGiuWposA5PbBXLWp5ZUP0bgvULrZCjpcrBRbVLKxwvgEqrghk+MpwrYFsgWIb9DdOSb9LlUl",
+	"E7qu24HDcdMjCcftSf5efb7cTGAKe9Xwgop0eNnZ7HLqNJ+/P8ct4r5icVgaC4yg5B/pMkfk+s0wpxTS",
+	"Y9cZdZg+Yx1BEBIPes3LRn6W8et8f+jDdIVO7xSlaGQ37Bdux7MHbFkayIsbGyAfjYiyI7GStyXvN9zY",
+	"0xduiqevnx8C8BaWe2qsFnyxJ+7ttWTwa7YUmqBNvBarG3kFaVMltxzF//tGhv57FZZfeGxRbJAIU2AC",
+	"4Eq8SnnQk4aEc1pom3HenjwpIX34hfBAhMcJRjtkLcBfupFbCJgrpefAdtOaE2nB3G0LduVA+/2jBV2o",
+	"MqFHdQkuYuKwilml5qyyTl/OKck3ViwfdLWPBXsIE3tsy/7Y/KSrkzhVs4/r3rjvj7hceH+2v75TzwOc",
+	"7kQctj7VvfFcilV/54p3jTWOf+g1OaHbRgHUNo2DG4uaWKyjpole13d3d5v2fxYrt/j7AJbns26OfzBY",
+	"MFw+MJ5dKzntA2QgUP6+Hl431VS+bezJ0FC879lQUf25Z/JjpeaVoAh9B5PiRtjTZ/Dt0ZAp+kuN8s0m",
+	"fzrqpfxJpK0jRT3MKjk9Xn1VDszHnffrY4V36OWPzOvT+3yDbQ4reUVcJNBtJRknen1sUjVi3OjKrk8u",
+	"//fX+MrKtZKic2fPx6qvS/UP1Z3316iy5e4ACcsmfGzBzEI3SDWVp1WIRVfGNE5RAR1kojTpYzjqF+Ei",
+	"e7gixmsteJnQOtwUnrlJHoeWXsIiYIDPi57uf2f3On2oPECv5wAqWHJjVkqX2NQ1TxTUlWehtDhjL5Vm",
+	"Ty6Cfy2+Jgu+Rqy+BbQ5VHOAR+68yhRhVEQl8dBk7EuvEJNuT9BBX52xa3wVvF4qm2p0AOu+IcF1pKBT",
+	"vLmDiCshDOkl4tAgdZ4C8J5mXfY3wrehH2m1Mm2/r7dLIV8/Z8+UlGJs6bonsjvN/DWOsLHYrzHdYgtZ",
+	"WIvOaJ0cwYiFvlHjQLQ9rqTPitXiHp1jI/g8lC84zQOaPfFRw9eh2zLhmkK8BCuUOMv2RbqG0cIZbKiu",
+	"9/YEpn44Ri699++E1koP+iEKjfaXy7pZ1NyOZ7eVX+CDfRczu6j39Fls6ADgkKsFL9Exqkh+SqPqh2gC",
+	"/4E3xjP+nkqPqFk5+ka+MOAJ8T+98t4RqLujFxsmZJnLY3jnBz1SbhK9fh/wv4RcIHA33yDg0HB7CVHR",
+	"Hw258Q/tBDOALvITtNJHqlxfYZtvZ05mq/R5XR8X/31QeMqrCwOCUx826ZHuf0uBoDbPVF1GxUbYIfPA",
+	"aaTxEZ7/Rn996jPWX8iy1YxSEmPJ7SwSGB0t6lD9kYY5Bg6+T/a0WfYnMHTg7yiibLwEgDqvUiWLMW+E",
+	"/evyqO45GCCTLwdd+adHtCuKbH9p3+0RKNu3hSU70YixFjaE55e6gn64qyDXvF8OMpot1zbVD6Xd2iNY",
+	"iG7W1+Ttuh+zPixA7xAB2ozc+COxA4T6JnruUThoGG9oAVy0ksfFoo6m+vmiUcf7+bgFaZsjJzh1eOKK",
+	"cbYSo5lS8y+Mv/FVm5iAFhH2qz1w1KClnvPf2n/0Sj+sPes7/r61RngNKVEZvzUvLe8lHX3i/YJgDYyQ",
+	"UKFe2YPelzTEN+U/V5Yp3VfYh1rv57e5R3BSh9kcRNPn4Ms/iBtowP04LwUveyXHc/fA53gzjiC1nou6",
+	"ctbK4Ky0bloq/lqURykW2yHIboQsr6c81Xn3X+6s+lVfaXGdGfU3gK1iizKou3iku2QFnkymmg88rEoK",
+	"ynvhFnzniVxSEetr/+7nGabklp2/aJQvc0gZB2e5EmLZm7TDfQ87weut/qIBnRGctGPsqox1mT4JqUUl",
+	"TBRX3kCE9YiFkTjAI1dFRoMmaNV9eaR6yBQoKJ7w+W/w/93gTDxMMG3a04HtZyfAr46d8rh714+Lvtrd",
+	"6K3qo0y7deohAT+K7L4UuDvu4r2S68MBFI8LqH2EQqWwC49RpRQG+1wgfqGdXB5E47osPwi++IwNeZje",
+	"Q9xLbgcO0vxpWxjC5p7/5v7Xi/zy3oMIQE4dQb3wdMkoGtnpQ0kvrl+FsfimA5vU8cZOD+6ciPf1fCEW",
+	"qDl2GmrlfBTvuLa/4+YVD+6sk9lsCm2TV52yN7F75wEtpSbBIv5bVfLfe0ePsptAx5C20+st+ICP/BvH",
+	"BmGF94oMWr83x6zc6XF048w/X9g12tnHdW87kdyOm2ABkF9GwA7ep31SnGA/gKxv+4GHujtWj8R0/hv8",
+	"v1eEvBd3ai4yh59iafTkMUQsbKZUrFZyGkDlfdP4A4d4rebjvqLlG742bVsHpjSbefwMziaVmyAEKX3X",
+	"31FdjeHbynQRcmAVHTwcBIZNeHbclI5k7sO7P4iP9rHTW3FRSceN21stxpDReXAIl26A9LeTkeBa6JPL",
+	"//3VCdlQqvC/vzr6NELfeZpvdH1yeXLOl9X53ZOTT79++v8CAAD//w==",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

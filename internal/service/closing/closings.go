@@ -34,7 +34,7 @@ const (
 )
 
 // errOverdue is returned where something was to be opened whose time is over.
-var errOverdue = errors.New("the time for which it was to be open is over")
+var errOverdue = errors.New("its time is over")
 
 // Open opens something for the run, after it was written down how it is closed and by
 // when. It may be repeated.

@@ -202,7 +202,7 @@ export default function Adopt() {
               Pin these host keys and adopt {counted(chosen.length, "machine")}
             </Button>
             <span>
-              The console of the machine, or whoever set it up, can tell its fingerprints:{" "}
+              The machine's console, or the person who set it up, can tell its fingerprints:{" "}
               <code>ssh-keygen -lf /etc/ssh/ssh_host_ed25519_key.pub</code>
             </span>
           </div>

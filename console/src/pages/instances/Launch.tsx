@@ -4,6 +4,7 @@ import { useState } from "react";
 import { useNavigate, useSearchParams } from "react-router";
 import { api, problemOf, requestKey, take } from "../../api/client";
 import { useCatalogue, useKeys } from "../../api/queries";
+import { labelRules, labelsOf } from "../../labels";
 import { typeText } from "../../format";
 import { Facts } from "../../parts/Facts";
 import { KeyGlyph } from "../../parts/KeyGlyph";
@@ -48,7 +49,7 @@ export default function Launch() {
             no_key: w.no_key || undefined,
             steward: w.steward || undefined,
             static_address: w.static_address,
-            labels: labelsOf(w.labels),
+            labels: w.labels ? labelsOf(w.labels) : undefined,
             reason: w.reason || undefined,
           },
         }),
@@ -188,16 +189,7 @@ export default function Launch() {
               <Form.Item name="zone" label="Zone">
                 <Select options={zones.map((z) => ({ value: z.name, label: `${z.name} (${z.region})` }))} />
               </Form.Item>
-              <Form.Item
-                name="labels"
-                label="Labels"
-                rules={[
-                  {
-                    pattern: /^\s*([a-z0-9._-]+=[^,]*)?(,\s*[a-z0-9._-]+=[^,]*)*\s*$/,
-                    message: "name=value, with commas between",
-                  },
-                ]}
-              >
+              <Form.Item name="labels" label="Labels" rules={labelRules}>
                 <Input placeholder="team=atlas, site=pier-2" />
               </Form.Item>
             </div>
@@ -246,13 +238,4 @@ export default function Launch() {
       )}
     </>
   );
-}
-
-function labelsOf(text: string | undefined): Record<string, string> | undefined {
-  const pairs = (text ?? "")
-    .split(",")
-    .map((p) => p.trim())
-    .filter(Boolean)
-    .map((p) => [p.slice(0, p.indexOf("=")), p.slice(p.indexOf("=") + 1)]);
-  return pairs.length > 0 ? (Object.fromEntries(pairs) as Record<string, string>) : undefined;
 }

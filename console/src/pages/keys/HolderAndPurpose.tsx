@@ -12,7 +12,7 @@ export function HolderAndPurpose() {
   const holders = useHolders();
   return (
     <div className="pair of-fields">
-      <Form.Item name="holder" label="Holder, who holds the private key">
+      <Form.Item name="holder" label="Holder, who has the private key">
         <Select
           allowClear
           showSearch

@@ -16,6 +16,7 @@ import { PagedTable } from "../../parts/PagedTable";
 import { PageHead } from "../../parts/PageHead";
 import { ProblemNote } from "../../parts/ProblemNote";
 import { StateMark } from "../../parts/StateMark";
+import { Change } from "./Change";
 import { HandOver, Uses } from "./Custody";
 import { MarkLost, Weight } from "./Loss";
 
@@ -48,6 +49,7 @@ export default function KeyPage() {
         )}
         {me.data && k.state === "active" && !k.steward && <MarkLost of={{ key: k.name }} text="Mark as lost" />}
         {may && !k.steward && k.state === "active" && <HandOver of={k} />}
+        {may && !k.steward && <Change of={k} />}
         {may && <Delete of={k} />}
       </PageHead>
       <div className="columns three-two after-l">

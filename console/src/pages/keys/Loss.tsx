@@ -124,7 +124,7 @@ function LostDialog({ of, close }: { of: { key?: string; holder?: string }; clos
       )}
       <p>
         What is lost is granted nowhere again and counts nowhere as somebody&apos;s way in. The lines stay on the
-        instances, and open them to whoever has the keys, until they are replaced there
+        instances, and open them to anybody who has the keys, until you replace them
         {of.holder && ", which is the next page"}.
       </p>
       {loss.error && <ProblemNote error={loss.error} />}

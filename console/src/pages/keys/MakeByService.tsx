@@ -77,7 +77,7 @@ export function MakeByService({ done }: { done: (made: Handed) => void }) {
       );
     },
     onSuccess: (m) => done({ of: m.key, privateKey: m.private_key, file: m.file_name }),
-    gcTime: 0, // the answer holds the private key
+    gcTime: 0, // the answer has the private key in it
   });
   const problem = make.error && problemOf(make.error);
   return (

@@ -152,7 +152,7 @@ export function WithdrawDialog({ login, opening, close }: { login: Login; openin
         />
       )}
       <p>
-        Its line is taken out of the file; all other lines stay byte for byte. Whoever holds only this key does not get
+        Its line is taken out of the file; all other lines stay byte for byte. A person with only this key does not get
         in now.
       </p>
       <p>

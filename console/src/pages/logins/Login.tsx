@@ -79,13 +79,13 @@ export default function LoginPage() {
           pagination={false}
           columns={keyColumns(may, l, setWithdrawing)}
           scroll={{ x: "max-content" }}
-          locale={{ emptyText: <EmptyNote text="No key that is recorded stands here or should." /> }}
+          locale={{ emptyText: <EmptyNote text="No recorded key is in place here or granted." /> }}
         />
       </Card>
       {l.strangers.length > 0 && (
         <Card
           size="small"
-          title="Strangers: keys that stand here and are in no record"
+          title="Strangers: keys in place here that are not recorded"
           styles={{ body: { padding: 0 } }}
           className="after-l"
         >
@@ -313,7 +313,7 @@ function Files({ of }: { of: Login }) {
           title={`A private key lies in ${x.path}, line ${x.line}: treat it as exposed`}
           description={
             <>
-              Whoever could read the file has it. Remove the lines there by hand, and replace the key pair.
+              Everybody who could read the file has it. Remove the lines there by hand, and replace the key pair.
               {x.public && (
                 <>
                   {" "}

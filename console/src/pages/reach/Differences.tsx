@@ -29,7 +29,7 @@ const choiceWords: Record<Choice, string> = {
 const needsMeans = (c: Choice) => c === "place" || c === "remove";
 const idOf = (d: Difference) => `${d.login} ${d.sha256}`;
 
-/** Where not just the granted keys stand, settled one by one or all at once. */
+/** Drift between grants and readings, settled one by one or all at once. */
 export default function Differences() {
   const { get, set } = usePlace();
   const me = useMe();

@@ -17,7 +17,7 @@ import { usePlace } from "../../parts/usePlace";
 import { ReachTabs } from "./ReachTabs";
 import { Toggle } from "../../parts/Toggle";
 
-/** Logins against keys: which key stands where, or should. */
+/** Logins against keys: which key is in place where, or should be. */
 export default function MapPage() {
   const { get, set } = usePlace();
   const holders = useHolders();
@@ -334,7 +334,7 @@ function Legend() {
 
 const short = (text: string, most: number) => (text.length > most ? `${text.slice(0, most - 1)}…` : text);
 
-/** The logins of one reach stand together, the worst first. */
+/** The logins of one reach are together, the worst first. */
 function bandsOf(logins: MapLogin[]) {
   const bands: { state: State; from: number; count: number }[] = [];
   logins.forEach((l, n) => {

@@ -58,7 +58,7 @@ export default function RestorePage() {
                   {r.lost.length > 0 && (
                     <div>
                       {r.lost.join(", ")} no longer opens it, and is marked as lost everywhere.{" "}
-                      <Link to={`/restores/${r.run.id}/report`}>See where else it stands</Link>
+                      <Link to={`/restores/${r.run.id}/report`}>See where else it is</Link>
                     </div>
                   )}
                   {r.left.map((l) => (
@@ -187,8 +187,8 @@ function Undo({ of }: { of: Restore }) {
         onOk={() => undo.mutate()}
       >
         <p>
-          The step that is at work is cut off, and everything is put back as it was: the last step first. The instance
-          may be stopped and started once more for it.
+          The current step is aborted and all steps are undone, the last one first. The instance may be stopped and
+          started once more for it.
         </p>
         <p>
           <label htmlFor="undo-reason">Why, for the daybook</label>

@@ -10,7 +10,7 @@ import { Paper, Part } from "../../parts/Paper";
 import { ProblemNote } from "../../parts/ProblemNote";
 import { StateMark } from "../../parts/StateMark";
 
-/** The report of a restore, for whoever asks, also on paper. */
+/** The report of a restore, also for paper. */
 export default function RestoreReport() {
   const { id = "" } = useParams();
   const report = useRestoreReport(id);
@@ -92,7 +92,7 @@ export default function RestoreReport() {
             { title: "Opened", key: "opened", render: (_, c) => c.opened_at && moment(c.opened_at) },
             { title: "To be closed by", key: "deadline", render: (_, c) => moment(c.deadline) },
             {
-              title: "Seen to be closed",
+              title: "Confirmed closed",
               key: "closed",
               render: (_, c) => (c.closed_at ? moment(c.closed_at) : "▲ not yet"),
             },

@@ -36,7 +36,7 @@ export function Counts({ of, bar }: { of: Rotation; bar?: boolean }) {
   );
 }
 
-/** In the bar, what has ended stands first. */
+/** In the bar, what has ended comes first. */
 const rank: Record<(typeof itemStates)[number], number> = {
   done: 0,
   undone: 1,

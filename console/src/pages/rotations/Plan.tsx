@@ -88,7 +88,7 @@ export default function Plan() {
                   <Radio.Group
                     className="stack gap-xs"
                     options={[
-                      { value: "key", label: "for each old key, wherever it stands" },
+                      { value: "key", label: "for each old key, on all its logins" },
                       { value: "instance", label: "for each instance, which ends sharing" },
                     ]}
                   />
@@ -99,7 +99,7 @@ export default function Plan() {
               <Form.Item
                 name="names"
                 label="Names of new keys"
-                extra="a pattern of {key}, {instance}, {holder}, {year}, {month} and {day}; a number follows the old name unless given"
+                extra="with {key}, {instance}, {holder}, {year}, {month}, {day}; numbered unless given"
               >
                 <Input placeholder="{key}-{year}" />
               </Form.Item>
@@ -133,7 +133,7 @@ export default function Plan() {
         {plan.data &&
           plan.data.logins > 0 &&
           (source === "here" ? (
-            <Card size="small" title="3  Start it where the private keys are to be">
+            <Card size="small" title="3  Start it where you want the private keys">
               <CopyText block text={commandFor(wantedOf(form.getFieldsValue()))} label="command" />
             </Card>
           ) : (

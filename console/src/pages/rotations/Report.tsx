@@ -9,7 +9,7 @@ import { PageHead } from "../../parts/PageHead";
 import { Paper, Part } from "../../parts/Paper";
 import { ProblemNote } from "../../parts/ProblemNote";
 
-/** The report of a rotation, for whoever asks, also on paper. */
+/** The report of a rotation, also for paper. */
 export default function Report() {
   const { id = "" } = useParams();
   const report = useRotationReport(id);

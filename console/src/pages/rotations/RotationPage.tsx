@@ -55,7 +55,7 @@ export default function RotationPage() {
             showIcon
             title={
               `${counted(r.counts.placed ?? 0, "login")} await a login with the new key, ` +
-              "from whoever holds its private key."
+              "from a person with its private key."
             }
             description={<CopyText text={`plumlatch rotate watch ${r.id}`} label="command" />}
           />

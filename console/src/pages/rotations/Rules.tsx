@@ -202,7 +202,7 @@ function Add({ close }: { close: () => void }) {
             <Radio.Group
               className="stack gap-xs"
               options={[
-                { value: "key", label: "for each old key, wherever it stands" },
+                { value: "key", label: "for each old key, on all its logins" },
                 { value: "instance", label: "for each instance, which ends sharing" },
               ]}
             />

@@ -13,7 +13,7 @@ import { StateMark } from "../../parts/StateMark";
 import { useAct } from "../../parts/useAct";
 import { SettingsTabs } from "./SettingsTabs";
 
-/** Who asked for what is in the safe, whom keys are to go to, and how the safe stands. */
+/** Who asked for what is in the safe, which keys are being handed over, and the state of the safe. */
 export default function Custody() {
   const admin = useMe().data?.role === "admin";
   const consents = useConsents(true);

@@ -84,7 +84,7 @@ export default function LeavingPage() {
         )}
       </PageHead>
       <SettingsTabs />
-      <Standing of={l} />
+      <Progress of={l} />
       <Card
         size="small"
         title={l.closed ? "Nothing is left to do" : `Still to do: ${counted(l.items.length, "key line")}`}
@@ -96,7 +96,7 @@ export default function LeavingPage() {
           pagination={{ pageSize: 50, hideOnSinglePage: true }}
           dataSource={l.items}
           columns={columns}
-          locale={{ emptyText: <EmptyNote text={`${name} holds no key that is in place.`} /> }}
+          locale={{ emptyText: <EmptyNote text={`${name} has no key that is in place.`} /> }}
         />
       </Card>
       {asking && <Begin name={name} close={() => setAsking(false)} />}
@@ -107,7 +107,7 @@ export default function LeavingPage() {
 const some = (names: string[]) =>
   names.slice(0, 8).join(", ") + (names.length > 8 ? ` and ${names.length - 8} more` : "");
 
-function Standing({ of: l }: { of: Leaving }) {
+function Progress({ of: l }: { of: Leaving }) {
   if (l.closed)
     return (
       <Alert

@@ -191,12 +191,12 @@ func TestNobodySeesOrTouchesWhatIsBeyondTheirLimit(t *testing.T) {
 		"planRotation":   `{"keys":["web-key"]}`,
 		"startRotation": `{"wanted":{"keys":["web-key"]},` +
 			`"shown":[{"login":"debian@web-1","old":"web-key","new":"web-key-2"}],"make":"service"}`,
-		"settleDifferences": `{"choices":[{"login":"debian@web-1","sha256":"SHA256:x","choice":"remove"}]}`,
-		"trace":             `{"text":"` + web.Connection.HostKeys[0].Sha256 + `"}`,
-		"addRotationRule":   `{"name":"all","wanted":{"shared":true},"make":"service"}`,
-		"markLost":          `{"reason":"x"}`,
-		"reportFiles":       `{"files":[]}`,
-		"checkDaybook":      " ",
+		"settleDrift":     `{"choices":[{"login":"debian@web-1","sha256":"SHA256:x","choice":"remove"}]}`,
+		"trace":           `{"text":"` + web.Connection.HostKeys[0].Sha256 + `"}`,
+		"addRotationRule": `{"name":"all","wanted":{"shared":true},"make":"service"}`,
+		"markLost":        `{"reason":"x"}`,
+		"reportFiles":     `{"files":[]}`,
+		"checkDaybook":    " ",
 	}
 	before := h.daybookOf(admin, "web-1")
 	calls(t, func(method, path string, op *openapi3.Operation) {
@@ -381,7 +381,7 @@ func TestMarkedSecretsAreNowhereTheyShouldNotBe(t *testing.T) {
 
 	// Every command, with a false token that is marked and marked files.
 	word := writeFile(t, filepath.Join(h.dir, "marked"), mark+"-password")
-	help := h.must("help")
+	help := h.must("help", "-all")
 	commands := 0
 	kept := h.token
 	h.work = t.TempDir() // some write files where they are

@@ -124,7 +124,7 @@ func (p *page) settle() {
 var pages = []string{
 	"/",
 	"/map",
-	"/differences",
+	"/drift",
 	"/grants",
 	"/proofs",
 	"/logins/ubuntu@ringing-web",

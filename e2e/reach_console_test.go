@@ -26,7 +26,7 @@ func TestConsoleFromReachToADecisionAboutAStranger(t *testing.T) {
 	p.says("Swept: 1 as before, 0 changed, 0 could not be read") // the first look is no change
 	p.says("1 stranger in the file")
 	p.press("debian@door")
-	p.says("Strangers: keys that stand here")
+	p.says("Strangers: keys in place here")
 	p.press("Record it, to decide")
 	p.fill("Name of the record", "found")
 	p.press("Record it")

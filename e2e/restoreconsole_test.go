@@ -31,7 +31,7 @@ func TestConsoleFromAShutLoginBackIn(t *testing.T) {
 	p.press("Begin")
 	p.says("Open right now: the guest agent's permission of door")
 	p.press("Undo")
-	p.says("everything is put back as it was: the last step first")
+	p.says("all steps are undone, the last one first")
 	p.press("Undo it")
 	p.says("It was undone: everything is as it was")
 	p.holds("the bar is gone", `!document.body.innerText.includes("Open right now")`)

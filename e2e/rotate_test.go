@@ -194,8 +194,9 @@ func TestAKeyThatTheServiceKeepsIsProvedByItAndTakenOutOnce(t *testing.T) {
 	t.Parallel()
 	h := newHouse(t, "")
 	h.fleet(t, "a", "b")
-	if out := h.must("rotate", "start", "-key", "mine", "-make", "service", "-first", "1", "-yes"); !strings.Contains(
-		out, "2 done",
+	if out := h.must("rotate", "start", "-key", "mine", "-make", "service", "-first", "1", "-then-go", "-yes"); !strings.Contains(
+		out,
+		"2 done",
 	) {
 		t.Errorf("%s", out)
 	}
@@ -340,7 +341,7 @@ func TestARotationPausesGoesOnAndIsUndoneWhileTheOldKeyStands(t *testing.T) {
 		t.Errorf("undone, b has\n%s", text)
 	}
 	if r := h.client("rotate", "undo", id); r.status != 2 ||
-		!strings.Contains(r.err, "takes the new key out of 2 logins") {
+		!strings.Contains(r.err, "2 logins") {
 		t.Errorf("without being asked: %d %s", r.status, r.err)
 	}
 	h.client("rotate", "undo", id, "-yes")

@@ -132,7 +132,7 @@ func TestARotationIsDoneFromHereWithTheOldPrivateKey(t *testing.T) {
 	h.bare(t, "debian-12", "a", "b", "c", "d")
 	for name, args := range map[string][]string{
 		"needs the old private key":        {"-from-here"},
-		"these are for -from-here":         {"-with", h.private("mine")},
+		"go with -from-here":               {"-with", h.private("mine")},
 		"needs the new private keys there": {"-from-here", "-with", h.private("mine"), "-make", "service"},
 	} {
 		if r := h.client(append([]string{"rotate", "start", "-key", "mine", "-yes"}, args...)...); r.status == 0 ||

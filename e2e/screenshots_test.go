@@ -52,9 +52,9 @@ func TestScreenshots(t *testing.T) {
 	take("console-reach", "tide-gauge-3")
 	p.open("/logins/ubuntu@ringing-web")
 	take("console-login", "The first reading was on")
-	p.open("/differences")
-	take("console-differences", "missing")
-	stack("console-login-and-differences", "console-login", "console-differences")
+	p.open("/drift")
+	take("console-drift", "missing")
+	stack("console-login-and-drift", "console-login", "console-drift")
 	p.open("/grants")
 	take("console-grants", "cover for the field team")
 	p.open("/proofs")
@@ -82,8 +82,22 @@ func TestScreenshots(t *testing.T) {
 	p.press("Show the plan")
 	take("console-rotation-plan", "tide-gauge-1")
 	h.must(
-		"rotate", "start", "-key", "hides-shared", "-each", "instance", "-make", "service", "-first", "3", "-grace",
-		"48h", "-reason", "end sharing", "-yes",
+		"rotate",
+		"start",
+		"-key",
+		"hides-shared",
+		"-each",
+		"instance",
+		"-make",
+		"service",
+		"-first",
+		"3",
+		"-then-go",
+		"-grace",
+		"48h",
+		"-reason",
+		"end sharing",
+		"-yes",
 	)
 	p.open("/rotations/" + h.rotation().Id.String())
 	take("console-rotation", "the old key is removed on")

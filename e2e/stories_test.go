@@ -260,10 +260,10 @@ func TestStoryOfOurOwnMachines(t *testing.T) {
 		"a stranger": func(p *page) {
 			p.open("/logins/root@lamp-room")
 			p.says("lars@lamp")
-			p.says("keys that stand here and are in no record")
+			p.says("keys in place here that are not recorded")
 		},
 		"settled": func(p *page) {
-			p.open("/differences?label=site%3Dpier")
+			p.open("/drift?label=site%3Dpier")
 			p.says("No drift")
 		},
 	})
@@ -389,7 +389,7 @@ func TestTheWorstDayInTheConsole(t *testing.T) {
 	p.fill("Why, for the daybook", "tablet stolen")
 	p.press("Begin")
 	p.says("debian@tide-gauge-1 is open again: a login with pier-spare was completed.")
-	p.press("See where else it stands")
+	p.press("See where else it is")
 	p.says("tide-gauge-2")
 	h.must("key", "private", "pier-spare", "-reason", "to look after the gauge")
 	if out, err := h.ssh(h.instance("tide-gauge-1"), "pier-spare", "whoami"); err != nil || out != "debian" {

@@ -12,7 +12,7 @@ import "./theme.css";
 
 const Reach = lazy(() => import("./pages/reach/Reach"));
 const MapPage = lazy(() => import("./pages/reach/Map"));
-const Differences = lazy(() => import("./pages/reach/Differences"));
+const Drift = lazy(() => import("./pages/reach/Drift"));
 const ToProve = lazy(() => import("./pages/reach/ToProve"));
 const Grants = lazy(() => import("./pages/grants/Grants"));
 const LoginPage = lazy(() => import("./pages/logins/Login"));
@@ -69,7 +69,7 @@ const router = createBrowserRouter([
         children: [
           { index: true, element: <Reach /> },
           { path: "map", element: <MapPage /> },
-          { path: "differences", element: <Differences /> },
+          { path: "drift", element: <Drift /> },
           { path: "grants", element: <Grants /> },
           { path: "proofs", element: <ToProve /> },
           { path: "logins/:name", element: <LoginPage /> },

@@ -6,7 +6,7 @@ export interface Place {
 
 /** The places of the bar. also are the paths that belong to one, besides those under its own. */
 export const places: (Place & { also?: string[] })[] = [
-  { to: "/", text: "Reach", also: ["/map", "/differences", "/grants", "/proofs", "/logins/"] },
+  { to: "/", text: "Reach", also: ["/map", "/drift", "/grants", "/proofs", "/logins/"] },
   { to: "/instances", text: "Instances", also: ["/launch", "/adopt"] },
   { to: "/keys", text: "Key pairs" },
   { to: "/rotations", text: "Rotations" },
@@ -18,7 +18,7 @@ export const places: (Place & { also?: string[] })[] = [
 /** The pages that are not in the bar. */
 export const further: Place[] = [
   { to: "/map", text: "Reach map" },
-  { to: "/differences", text: "Differences" },
+  { to: "/drift", text: "Drift" },
   { to: "/grants", text: "Grants" },
   { to: "/proofs", text: "To prove" },
   { to: "/launch", text: "Launch an instance" },

@@ -3067,8 +3067,8 @@ type SetUp struct {
 	Needed bool `json:"needed"`
 }
 
-// SettleDifferences defines model for SettleDifferences.
-type SettleDifferences struct {
+// SettleDrift defines model for SettleDrift.
+type SettleDrift struct {
 	// Choices At most 500.
 	Choices []ChosenDifference `json:"choices"`
 	Reason  *string            `json:"reason,omitempty"`
@@ -3585,8 +3585,8 @@ type ExportDaybookParams struct {
 	Until *time.Time `form:"until,omitempty" json:"until,omitempty"`
 }
 
-// ListDifferencesParams defines parameters for ListDifferences.
-type ListDifferencesParams struct {
+// ListDriftParams defines parameters for ListDrift.
+type ListDriftParams struct {
 	// After The cursor that the page before gave as next.
 	After *After `form:"after,omitempty" json:"after,omitempty"`
 
@@ -4085,8 +4085,8 @@ type DecideConsentJSONRequestBody = ConsentDecision
 // CheckDaybookJSONRequestBody defines body for CheckDaybook for application/json ContentType.
 type CheckDaybookJSONRequestBody = KeptHead
 
-// SettleDifferencesJSONRequestBody defines body for SettleDifferences for application/json ContentType.
-type SettleDifferencesJSONRequestBody = SettleDifferences
+// SettleDriftJSONRequestBody defines body for SettleDrift for application/json ContentType.
+type SettleDriftJSONRequestBody = SettleDrift
 
 // ConfirmFactorJSONRequestBody defines body for ConfirmFactor for application/json ContentType.
 type ConfirmFactorJSONRequestBody = FactorCode
@@ -4378,22 +4378,22 @@ type ClientInterface interface {
 	// GetDaybookHead performs a GET /daybook/head (the `GetDaybookHead` operationId) request.
 	GetDaybookHead(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// ListDifferences performs a GET /differences (the `ListDifferences` operationId) request.
+	// ListDrift performs a GET /drift (the `ListDrift` operationId) request.
 	//
 	// Drift by login: what is missing, what nobody granted, and strangers.
-	ListDifferences(ctx context.Context, params *ListDifferencesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+	ListDrift(ctx context.Context, params *ListDriftParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// SettleDifferencesWithBody performs a POST /differences/settlements (the `SettleDifferences` operationId) request,
+	// SettleDriftWithBody performs a POST /drift/settlements (the `SettleDrift` operationId) request,
 	// with any type of body and a specified content type.
 	//
 	// Settles differences as they were shown: what is accepted is recorded at once, and one run for each login places and removes lines. A difference that has changed since it was shown is left out, with the reason.
-	SettleDifferencesWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+	SettleDriftWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// SettleDifferences performs a POST /differences/settlements (the `SettleDifferences` operationId) request.
+	// SettleDrift performs a POST /drift/settlements (the `SettleDrift` operationId) request.
 	// Takes a body of the `application/json` content type.
 	//
 	// Settles differences as they were shown: what is accepted is recorded at once, and one run for each login places and removes lines. A difference that has changed since it was shown is left out, with the reason.
-	SettleDifferences(ctx context.Context, body SettleDifferencesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+	SettleDrift(ctx context.Context, body SettleDriftJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListDueRotations performs a GET /due-rotations (the `ListDueRotations` operationId) request.
 	//
@@ -4705,7 +4705,7 @@ type ClientInterface interface {
 	// A login, what was seen in it and by which method.
 	GetLogin(ctx context.Context, login LoginName, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// CompareVersions performs a GET /logins/{login}/differences (the `CompareVersions` operationId) request.
+	// CompareVersions performs a GET /logins/{login}/drift (the `CompareVersions` operationId) request.
 	//
 	// The lines added to and removed from one of the login's files between two readings.
 	CompareVersions(ctx context.Context, login LoginName, params *CompareVersionsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -5428,11 +5428,11 @@ func (c *Client) GetDaybookHead(ctx context.Context, reqEditors ...RequestEditor
 	return c.Client.Do(req)
 }
 
-// ListDifferences performs a GET /differences (the `ListDifferences` operationId) request.
+// ListDrift performs a GET /drift (the `ListDrift` operationId) request.
 //
 // Drift by login: what is missing, what nobody granted, and strangers.
-func (c *Client) ListDifferences(ctx context.Context, params *ListDifferencesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewListDifferencesRequest(c.Server, params)
+func (c *Client) ListDrift(ctx context.Context, params *ListDriftParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListDriftRequest(c.Server, params)
 	if err != nil {
 		return nil, err
 	}
@@ -5443,12 +5443,12 @@ func (c *Client) ListDifferences(ctx context.Context, params *ListDifferencesPar
 	return c.Client.Do(req)
 }
 
-// SettleDifferencesWithBody performs a POST /differences/settlements (the `SettleDifferences` operationId) request,
+// SettleDriftWithBody performs a POST /drift/settlements (the `SettleDrift` operationId) request,
 // with any type of body and a specified content type.
 //
 // Settles differences as they were shown: what is accepted is recorded at once, and one run for each login places and removes lines. A difference that has changed since it was shown is left out, with the reason.
-func (c *Client) SettleDifferencesWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewSettleDifferencesRequestWithBody(c.Server, contentType, body)
+func (c *Client) SettleDriftWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSettleDriftRequestWithBody(c.Server, contentType, body)
 	if err != nil {
 		return nil, err
 	}
@@ -5459,12 +5459,12 @@ func (c *Client) SettleDifferencesWithBody(ctx context.Context, contentType stri
 	return c.Client.Do(req)
 }
 
-// SettleDifferences performs a POST /differences/settlements (the `SettleDifferences` operationId) request.
+// SettleDrift performs a POST /drift/settlements (the `SettleDrift` operationId) request.
 // Takes a body of the `application/json` content type.
 //
 // Settles differences as they were shown: what is accepted is recorded at once, and one run for each login places and removes lines. A difference that has changed since it was shown is left out, with the reason.
-func (c *Client) SettleDifferences(ctx context.Context, body SettleDifferencesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewSettleDifferencesRequest(c.Server, body)
+func (c *Client) SettleDrift(ctx context.Context, body SettleDriftJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSettleDriftRequest(c.Server, body)
 	if err != nil {
 		return nil, err
 	}
@@ -6405,7 +6405,7 @@ func (c *Client) GetLogin(ctx context.Context, login LoginName, reqEditors ...Re
 	return c.Client.Do(req)
 }
 
-// CompareVersions performs a GET /logins/{login}/differences (the `CompareVersions` operationId) request.
+// CompareVersions performs a GET /logins/{login}/drift (the `CompareVersions` operationId) request.
 //
 // The lines added to and removed from one of the login's files between two readings.
 func (c *Client) CompareVersions(ctx context.Context, login LoginName, params *CompareVersionsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
@@ -8648,8 +8648,8 @@ func NewGetDaybookHeadRequest(server string) (*http.Request, error) {
 	return req, nil
 }
 
-// NewListDifferencesRequest constructs an http.Request for the ListDifferences method
-func NewListDifferencesRequest(server string, params *ListDifferencesParams) (*http.Request, error) {
+// NewListDriftRequest constructs an http.Request for the ListDrift method
+func NewListDriftRequest(server string, params *ListDriftParams) (*http.Request, error) {
 	var err error
 
 	serverURL, err := url.Parse(server)
@@ -8657,7 +8657,7 @@ func NewListDifferencesRequest(server string, params *ListDifferencesParams) (*h
 		return nil, err
 	}
 
-	operationPath := fmt.Sprintf("/differences")
+	operationPath := fmt.Sprintf("/drift")
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -8750,19 +8750,19 @@ func NewListDifferencesRequest(server string, params *ListDifferencesParams) (*h
 	return req, nil
 }
 
-// NewSettleDifferencesRequest calls the generic SettleDifferences builder with application/json body
-func NewSettleDifferencesRequest(server string, body SettleDifferencesJSONRequestBody) (*http.Request, error) {
+// NewSettleDriftRequest calls the generic SettleDrift builder with application/json body
+func NewSettleDriftRequest(server string, body SettleDriftJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
 	buf, err := json.Marshal(body)
 	if err != nil {
 		return nil, err
 	}
 	bodyReader = bytes.NewReader(buf)
-	return NewSettleDifferencesRequestWithBody(server, "application/json", bodyReader)
+	return NewSettleDriftRequestWithBody(server, "application/json", bodyReader)
 }
 
-// NewSettleDifferencesRequestWithBody constructs an http.Request for the SettleDifferences method, with any body, and a specified content type
-func NewSettleDifferencesRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+// NewSettleDriftRequestWithBody constructs an http.Request for the SettleDrift method, with any body, and a specified content type
+func NewSettleDriftRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
 	serverURL, err := url.Parse(server)
@@ -8770,7 +8770,7 @@ func NewSettleDifferencesRequestWithBody(server string, contentType string, body
 		return nil, err
 	}
 
-	operationPath := fmt.Sprintf("/differences/settlements")
+	operationPath := fmt.Sprintf("/drift/settlements")
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -11110,7 +11110,7 @@ func NewCompareVersionsRequest(server string, login LoginName, params *CompareVe
 		return nil, err
 	}
 
-	operationPath := fmt.Sprintf("/logins/%s/differences", pathParam0)
+	operationPath := fmt.Sprintf("/logins/%s/drift", pathParam0)
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}

@@ -105,9 +105,9 @@ func (a *api) GetReachMap(
 	}, err
 }
 
-func (a *api) ListDifferences(
-	ctx context.Context, r contract.ListDifferencesRequestObject,
-) (contract.ListDifferencesResponseObject, error) {
+func (a *api) ListDrift(
+	ctx context.Context, r contract.ListDriftRequestObject,
+) (contract.ListDriftResponseObject, error) {
 	q := r.Params
 	p, err := pageFrom(q.After, q.Limit, nil)
 	if err != nil {
@@ -119,7 +119,7 @@ func (a *api) ListDifferences(
 	}
 	f.OSUser, f.Instance = splitLogin(given(q.Login))
 	l, err := a.Service.Access.Differences(ctx, f, p)
-	return contract.ListDifferences200JSONResponse{Items: each(l.Items, differenceOf), Next: optional(l.Next)}, err
+	return contract.ListDrift200JSONResponse{Items: each(l.Items, differenceOf), Next: optional(l.Next)}, err
 }
 
 // splitLogin splits user@instance; an instance alone has no user.
@@ -143,9 +143,9 @@ func differenceOf(d access.Difference) contract.Difference {
 	}
 }
 
-func (a *api) SettleDifferences(
-	ctx context.Context, r contract.SettleDifferencesRequestObject,
-) (contract.SettleDifferencesResponseObject, error) {
+func (a *api) SettleDrift(
+	ctx context.Context, r contract.SettleDriftRequestObject,
+) (contract.SettleDriftResponseObject, error) {
 	choices := each(r.Body.Choices, func(c contract.ChosenDifference) access.Choice {
 		return access.Choice{
 			Login:  c.Login,
@@ -156,7 +156,7 @@ func (a *api) SettleDifferences(
 		}
 	})
 	settled, runs, err := a.Service.Access.Settle(ctx, actorOf(ctx), choices, given(r.Body.Reason))
-	return contract.SettleDifferences202JSONResponse{
+	return contract.SettleDrift202JSONResponse{
 		Items: each(settled, func(d access.Settled) contract.SettledDifference {
 			out := contract.SettledDifference{
 				Login:  d.Login,

@@ -1,6 +1,7 @@
 package httpapi
 
 import (
+	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -27,6 +28,12 @@ var (
 		Code:   "foreign-origin",
 		Detail: "the call comes from a page of another site",
 		Remedy: "Use the console, or a token",
+	}
+	errTooSlow = &problem.Problem{
+		Kind:   problem.Unavailable,
+		Code:   "service-busy",
+		Detail: "the service has too much to do to answer this in time",
+		Remedy: "Try again in a moment",
 	}
 	errNotDone = &problem.Problem{
 		Code:   "failed",
@@ -62,8 +69,11 @@ func (s *server) fail(c *gin.Context, err error) {
 		if p == problem.DatabaseAway {
 			s.Log.Warn("the database does not answer", "id", r.id, "err", err)
 		}
+	case errors.Is(c.Request.Context().Err(), context.DeadlineExceeded):
+		p = errTooSlow
+		s.Log.Warn("a call took too long", "id", r.id, "path", c.FullPath(), "err", err)
 	case c.Request.Context().Err() != nil:
-		c.Abort() // nobody is listening any more
+		c.Abort() // nobody is listening any longer
 		return
 	default:
 		p = errNotDone

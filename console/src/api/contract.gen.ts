@@ -970,7 +970,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/differences": {
+    "/drift": {
         parameters: {
             query?: never;
             header?: never;
@@ -978,7 +978,7 @@ export interface paths {
             cookie?: never;
         };
         /** @description Drift by login: what is missing, what nobody granted, and strangers. */
-        get: operations["listDifferences"];
+        get: operations["listDrift"];
         put?: never;
         post?: never;
         delete?: never;
@@ -987,7 +987,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/differences/settlements": {
+    "/drift/settlements": {
         parameters: {
             query?: never;
             header?: never;
@@ -997,7 +997,7 @@ export interface paths {
         get?: never;
         put?: never;
         /** @description Settles differences as they were shown: what is accepted is recorded at once, and one run for each login places and removes lines. A difference that has changed since it was shown is left out, with the reason. */
-        post: operations["settleDifferences"];
+        post: operations["settleDrift"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1191,7 +1191,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/logins/{login}/differences": {
+    "/logins/{login}/drift": {
         parameters: {
             query?: never;
             header?: never;
@@ -2139,7 +2139,7 @@ export interface components {
             /** @description The name of the record that an accepted stranger gets; made from its comment unless given. */
             name?: string;
         };
-        SettleDifferences: {
+        SettleDrift: {
             /** @description At most 500. */
             choices: components["schemas"]["ChosenDifference"][];
             reason?: string;
@@ -5684,7 +5684,7 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
-    listDifferences: {
+    listDrift: {
         parameters: {
             query?: {
                 /** @description The cursor that the page before gave as next. */
@@ -5716,7 +5716,7 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
-    settleDifferences: {
+    settleDrift: {
         parameters: {
             query?: never;
             header?: never;
@@ -5725,7 +5725,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["SettleDifferences"];
+                "application/json": components["schemas"]["SettleDrift"];
             };
         };
         responses: {

@@ -200,10 +200,10 @@ export function useReachMap(f: ReachFilter) {
   });
 }
 
-export function useDifferences(f: { login?: string; status?: string; label?: string }) {
+export function useDrift(f: { login?: string; status?: string; label?: string }) {
   const query = { ...f, status: f.status as Difference["status"] | undefined };
-  return usePages<Difference>(["reach", "differences", f], (after) =>
-    take(api.GET("/differences", { params: { query: { ...query, ...part(after) } } })),
+  return usePages<Difference>(["reach", "drift", f], (after) =>
+    take(api.GET("/drift", { params: { query: { ...query, ...part(after) } } })),
   );
 }
 

@@ -67,7 +67,7 @@ func settle(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error
 				ctx,
 				kit.Paging{Limit: 1, All: true},
 				func(ctx context.Context, after *string, limit int, _ *bool) (*http.Response, error) {
-					return client.ListDifferences(ctx, &apiclient.ListDifferencesParams{
+					return client.ListDrift(ctx, &apiclient.ListDriftParams{
 						After: after,
 						Limit: &limit,
 						Login: kit.Optional(login),
@@ -99,7 +99,7 @@ func settleThese(s *kit.Session,
 	reason string,
 	yes bool,
 ) error {
-	var request apiclient.SettleDifferences
+	var request apiclient.SettleDrift
 	request.Reason = kit.Optional(reason)
 	for _, d := range found {
 		if choice := kit.Given(chosen[d.Status]); choice != "" {
@@ -126,7 +126,7 @@ func settleThese(s *kit.Session,
 	var all apiclient.Settlement
 	for part := range slices.Chunk(request.Choices, maxChoices) {
 		done, err := kit.Answer[apiclient.Settlement](
-			client.SettleDifferences(ctx, apiclient.SettleDifferences{Choices: part, Reason: request.Reason}),
+			client.SettleDrift(ctx, apiclient.SettleDrift{Choices: part, Reason: request.Reason}),
 		)
 		if err != nil {
 			return err

@@ -44,9 +44,9 @@ route is possible within the limits.`,
 		Name: "restore start", Args: "LOGIN", Min: 1, Max: 1, Flags: restoreStart,
 		Summary: "Get back into a login by a route, step by step, and prove it with a login",
 		Detail: `With -new a pair is made on this machine first (-make service: in the service, which keeps
-the private key in its safe, logs in itself, and hands it over to you with: 
-plumlatch key private NAME). Each step is recorded before it begins; if one fails, all are undone.
-Anything opened temporarily is closed again by a deadline. The lines of the lost keys
+the private key in its safe, logs in itself, and hands it over to you:
+plumlatch key private NAME). Each step is recorded before it begins; if one fails, all
+are undone. Anything opened temporarily is closed again by a deadline. The lines of the lost keys
 (-lost, or those that nobody can use) are removed only after a completed login with the new
 key; the keys are marked as lost everywhere. Where the route stops the instance, it asks for
 the instance's name. Ctrl-C stops watching; the restore continues.`,

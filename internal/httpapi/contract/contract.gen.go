@@ -3074,8 +3074,8 @@ type SetUp struct {
 	Needed bool `json:"needed"`
 }
 
-// SettleDifferences defines model for SettleDifferences.
-type SettleDifferences struct {
+// SettleDrift defines model for SettleDrift.
+type SettleDrift struct {
 	// Choices At most 500.
 	Choices []ChosenDifference `json:"choices"`
 	Reason  *string            `json:"reason,omitempty"`
@@ -3592,8 +3592,8 @@ type ExportDaybookParams struct {
 	Until *time.Time `form:"until,omitempty" json:"until,omitempty"`
 }
 
-// ListDifferencesParams defines parameters for ListDifferences.
-type ListDifferencesParams struct {
+// ListDriftParams defines parameters for ListDrift.
+type ListDriftParams struct {
 	// After The cursor that the page before gave as next.
 	After *After `form:"after,omitempty" json:"after,omitempty"`
 
@@ -4092,8 +4092,8 @@ type DecideConsentJSONRequestBody = ConsentDecision
 // CheckDaybookJSONRequestBody defines body for CheckDaybook for application/json ContentType.
 type CheckDaybookJSONRequestBody = KeptHead
 
-// SettleDifferencesJSONRequestBody defines body for SettleDifferences for application/json ContentType.
-type SettleDifferencesJSONRequestBody = SettleDifferences
+// SettleDriftJSONRequestBody defines body for SettleDrift for application/json ContentType.
+type SettleDriftJSONRequestBody = SettleDrift
 
 // ConfirmFactorJSONRequestBody defines body for ConfirmFactor for application/json ContentType.
 type ConfirmFactorJSONRequestBody = FactorCode
@@ -4269,11 +4269,11 @@ type ServerInterface interface {
 	// (GET /daybook/head)
 	GetDaybookHead(c *gin.Context)
 
-	// (GET /differences)
-	ListDifferences(c *gin.Context, params ListDifferencesParams)
+	// (GET /drift)
+	ListDrift(c *gin.Context, params ListDriftParams)
 
-	// (POST /differences/settlements)
-	SettleDifferences(c *gin.Context)
+	// (POST /drift/settlements)
+	SettleDrift(c *gin.Context)
 
 	// (GET /due-rotations)
 	ListDueRotations(c *gin.Context, params ListDueRotationsParams)
@@ -4404,7 +4404,7 @@ type ServerInterface interface {
 	// (GET /logins/{login})
 	GetLogin(c *gin.Context, login LoginName)
 
-	// (GET /logins/{login}/differences)
+	// (GET /logins/{login}/drift)
 	CompareVersions(c *gin.Context, login LoginName, params CompareVersionsParams)
 
 	// (POST /logins/{login}/entries)
@@ -5096,14 +5096,14 @@ func (siw *ServerInterfaceWrapper) GetDaybookHead(c *gin.Context) {
 	siw.Handler.GetDaybookHead(c)
 }
 
-// ListDifferences operation middleware
-func (siw *ServerInterfaceWrapper) ListDifferences(c *gin.Context) {
+// ListDrift operation middleware
+func (siw *ServerInterfaceWrapper) ListDrift(c *gin.Context) {
 
 	var err error
 	_ = err
 
 	// Parameter object where we will unmarshal all parameters from the context
-	var params ListDifferencesParams
+	var params ListDriftParams
 
 	// ------------- Optional query parameter "after" -------------
 
@@ -5152,11 +5152,11 @@ func (siw *ServerInterfaceWrapper) ListDifferences(c *gin.Context) {
 		}
 	}
 
-	siw.Handler.ListDifferences(c, params)
+	siw.Handler.ListDrift(c, params)
 }
 
-// SettleDifferences operation middleware
-func (siw *ServerInterfaceWrapper) SettleDifferences(c *gin.Context) {
+// SettleDrift operation middleware
+func (siw *ServerInterfaceWrapper) SettleDrift(c *gin.Context) {
 
 	for _, middleware := range siw.HandlerMiddlewares {
 		middleware(c)
@@ -5165,7 +5165,7 @@ func (siw *ServerInterfaceWrapper) SettleDifferences(c *gin.Context) {
 		}
 	}
 
-	siw.Handler.SettleDifferences(c)
+	siw.Handler.SettleDrift(c)
 }
 
 // ListDueRotations operation middleware
@@ -8736,8 +8736,8 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/instances/:instance/openers", wrapper.ListOpeners)
 	router.GET(options.BaseURL+"/reach", wrapper.GetReach)
 	router.GET(options.BaseURL+"/reach/map", wrapper.GetReachMap)
-	router.GET(options.BaseURL+"/differences", wrapper.ListDifferences)
-	router.POST(options.BaseURL+"/differences/settlements", wrapper.SettleDifferences)
+	router.GET(options.BaseURL+"/drift", wrapper.ListDrift)
+	router.POST(options.BaseURL+"/drift/settlements", wrapper.SettleDrift)
 	router.GET(options.BaseURL+"/logins/:login", wrapper.GetLogin)
 	router.GET(options.BaseURL+"/logins/:login/routes", wrapper.ListRoutes)
 	router.GET(options.BaseURL+"/restores", wrapper.ListRestores)
@@ -8750,7 +8750,7 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.POST(options.BaseURL+"/instances/:instance/password/readings", wrapper.ReportPasswordOpened)
 	router.POST(options.BaseURL+"/logins/:login/files", wrapper.ReportFiles)
 	router.GET(options.BaseURL+"/logins/:login/versions", wrapper.ListVersions)
-	router.GET(options.BaseURL+"/logins/:login/differences", wrapper.CompareVersions)
+	router.GET(options.BaseURL+"/logins/:login/drift", wrapper.CompareVersions)
 	router.POST(options.BaseURL+"/logins/:login/entries", wrapper.ReportEntry)
 	router.POST(options.BaseURL+"/sweeps", wrapper.StartSweep)
 	router.GET(options.BaseURL+"/sweeps/:sweep", wrapper.GetSweep)
@@ -9386,17 +9386,17 @@ func (response GetDaybookHeaddefaultApplicationProblemPlusJSONResponse) VisitGet
 	return err
 }
 
-type ListDifferencesRequestObject struct {
-	Params ListDifferencesParams
+type ListDriftRequestObject struct {
+	Params ListDriftParams
 }
 
-type ListDifferencesResponseObject interface {
-	VisitListDifferencesResponse(w http.ResponseWriter) error
+type ListDriftResponseObject interface {
+	VisitListDriftResponse(w http.ResponseWriter) error
 }
 
-type ListDifferences200JSONResponse DifferencePage
+type ListDrift200JSONResponse DifferencePage
 
-func (response ListDifferences200JSONResponse) VisitListDifferencesResponse(w http.ResponseWriter) error {
+func (response ListDrift200JSONResponse) VisitListDriftResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response); err != nil {
@@ -9408,12 +9408,12 @@ func (response ListDifferences200JSONResponse) VisitListDifferencesResponse(w ht
 	return err
 }
 
-type ListDifferencesdefaultApplicationProblemPlusJSONResponse struct {
+type ListDriftdefaultApplicationProblemPlusJSONResponse struct {
 	Body       Problem
 	StatusCode int
 }
 
-func (response ListDifferencesdefaultApplicationProblemPlusJSONResponse) VisitListDifferencesResponse(w http.ResponseWriter) error {
+func (response ListDriftdefaultApplicationProblemPlusJSONResponse) VisitListDriftResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -9425,17 +9425,17 @@ func (response ListDifferencesdefaultApplicationProblemPlusJSONResponse) VisitLi
 	return err
 }
 
-type SettleDifferencesRequestObject struct {
-	Body *SettleDifferencesJSONRequestBody
+type SettleDriftRequestObject struct {
+	Body *SettleDriftJSONRequestBody
 }
 
-type SettleDifferencesResponseObject interface {
-	VisitSettleDifferencesResponse(w http.ResponseWriter) error
+type SettleDriftResponseObject interface {
+	VisitSettleDriftResponse(w http.ResponseWriter) error
 }
 
-type SettleDifferences202JSONResponse Settlement
+type SettleDrift202JSONResponse Settlement
 
-func (response SettleDifferences202JSONResponse) VisitSettleDifferencesResponse(w http.ResponseWriter) error {
+func (response SettleDrift202JSONResponse) VisitSettleDriftResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response); err != nil {
@@ -9447,12 +9447,12 @@ func (response SettleDifferences202JSONResponse) VisitSettleDifferencesResponse(
 	return err
 }
 
-type SettleDifferencesdefaultApplicationProblemPlusJSONResponse struct {
+type SettleDriftdefaultApplicationProblemPlusJSONResponse struct {
 	Body       Problem
 	StatusCode int
 }
 
-func (response SettleDifferencesdefaultApplicationProblemPlusJSONResponse) VisitSettleDifferencesResponse(w http.ResponseWriter) error {
+func (response SettleDriftdefaultApplicationProblemPlusJSONResponse) VisitSettleDriftResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -13893,11 +13893,11 @@ type StrictServerInterface interface {
 	// (GET /daybook/head)
 	GetDaybookHead(ctx context.Context, request GetDaybookHeadRequestObject) (GetDaybookHeadResponseObject, error)
 
-	// (GET /differences)
-	ListDifferences(ctx context.Context, request ListDifferencesRequestObject) (ListDifferencesResponseObject, error)
+	// (GET /drift)
+	ListDrift(ctx context.Context, request ListDriftRequestObject) (ListDriftResponseObject, error)
 
-	// (POST /differences/settlements)
-	SettleDifferences(ctx context.Context, request SettleDifferencesRequestObject) (SettleDifferencesResponseObject, error)
+	// (POST /drift/settlements)
+	SettleDrift(ctx context.Context, request SettleDriftRequestObject) (SettleDriftResponseObject, error)
 
 	// (GET /due-rotations)
 	ListDueRotations(ctx context.Context, request ListDueRotationsRequestObject) (ListDueRotationsResponseObject, error)
@@ -14028,7 +14028,7 @@ type StrictServerInterface interface {
 	// (GET /logins/{login})
 	GetLogin(ctx context.Context, request GetLoginRequestObject) (GetLoginResponseObject, error)
 
-	// (GET /logins/{login}/differences)
+	// (GET /logins/{login}/drift)
 	CompareVersions(ctx context.Context, request CompareVersionsRequestObject) (CompareVersionsResponseObject, error)
 
 	// (POST /logins/{login}/entries)
@@ -14734,25 +14734,25 @@ func (sh *strictHandler) GetDaybookHead(ctx *gin.Context) {
 	}
 }
 
-// ListDifferences operation middleware
-func (sh *strictHandler) ListDifferences(ctx *gin.Context, params ListDifferencesParams) {
-	var request ListDifferencesRequestObject
+// ListDrift operation middleware
+func (sh *strictHandler) ListDrift(ctx *gin.Context, params ListDriftParams) {
+	var request ListDriftRequestObject
 
 	request.Params = params
 
 	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.ListDifferences(ctx, request.(ListDifferencesRequestObject))
+		return sh.ssi.ListDrift(ctx, request.(ListDriftRequestObject))
 	}
 	for _, middleware := range sh.middlewares {
-		handler = middleware(handler, "ListDifferences")
+		handler = middleware(handler, "ListDrift")
 	}
 
 	response, err := handler(ctx, request)
 
 	if err != nil {
 		sh.options.HandlerErrorFunc(ctx, err)
-	} else if validResponse, ok := response.(ListDifferencesResponseObject); ok {
-		if err := validResponse.VisitListDifferencesResponse(ctx.Writer); err != nil {
+	} else if validResponse, ok := response.(ListDriftResponseObject); ok {
+		if err := validResponse.VisitListDriftResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {
@@ -14760,11 +14760,11 @@ func (sh *strictHandler) ListDifferences(ctx *gin.Context, params ListDifference
 	}
 }
 
-// SettleDifferences operation middleware
-func (sh *strictHandler) SettleDifferences(ctx *gin.Context) {
-	var request SettleDifferencesRequestObject
+// SettleDrift operation middleware
+func (sh *strictHandler) SettleDrift(ctx *gin.Context) {
+	var request SettleDriftRequestObject
 
-	var body SettleDifferencesJSONRequestBody
+	var body SettleDriftJSONRequestBody
 	var err error
 	// A request validator built on kin-openapi's openapi3filter with
 	// KeepValidatedValue leaves the value it validated on the body. Bind
@@ -14783,18 +14783,18 @@ func (sh *strictHandler) SettleDifferences(ctx *gin.Context) {
 	request.Body = &body
 
 	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.SettleDifferences(ctx, request.(SettleDifferencesRequestObject))
+		return sh.ssi.SettleDrift(ctx, request.(SettleDriftRequestObject))
 	}
 	for _, middleware := range sh.middlewares {
-		handler = middleware(handler, "SettleDifferences")
+		handler = middleware(handler, "SettleDrift")
 	}
 
 	response, err := handler(ctx, request)
 
 	if err != nil {
 		sh.options.HandlerErrorFunc(ctx, err)
-	} else if validResponse, ok := response.(SettleDifferencesResponseObject); ok {
-		if err := validResponse.VisitSettleDifferencesResponse(ctx.Writer); err != nil {
+	} else if validResponse, ok := response.(SettleDriftResponseObject); ok {
+		if err := validResponse.VisitSettleDriftResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {
@@ -18683,195 +18683,195 @@ var swaggerSpec = []string{
 	"E3ig3M7S6/ARvx12PbzAP16EWdGY6SVJez3lqT7c4k5IO6T1CT2Yfr0xaR9tj/tOB8AZTNdxcuTsYArw",
 	"x2WlhTlGdY5ayV5G7kNxHnQHRNgYwsnUmSPXYaWnwUTUimgLkBjANSvZ2D2St+4qvv2usZJG1aJg47qC",
 	"do7Lajc7h00K/Ss2qmJw0p3jwLHbNp24oWmqsn9d5rrh5o8AMarB/WGqKcBhj9aO6yU7R+WUClGKIf2O",
-	"pPJ9dNha2LaZRptOAlVwkYbjM4B33HGage+Fk9sgW4vnABEgfAh+ExVKVcnYvEeA+xbzlobhFMyUEbId",
-	"L+MKGtQ83k8sv64yGiizrgETrnCaO0BkIDeyr39Dvjopm9JIFTu7K3DyOCpbaX+awuBgCaImTpmvrJvU",
-	"vcO5EjoaUHofbWdfoQ4eyiIJjbef0bZ9vCk6auQDzcBMhjy8OLnAmVpJAqdMSLJ6qnRlZ4tMQ6pU+tee",
-	"naB7SGETviRMJjpKmEN2Yelawx6yzlS/pevTMmTWloAl51VN5Ws5uEtC9ZGV1dSplaG5f9RnjPoPa0Im",
-	"ZO4l+/Wx6OlflenR3dd5yi1OlK8ELx+GkjPjZrZ3C/K3k42OBNQH9AqDgBX4EuZSrVIt32Kl4x+ZZgWU",
-	"6r0nJl8K6LzwJi/kOC0BipmvR0rN/2tZNwuArCzQuoFYtfjYorYJXg4wN0NaulsObWhBCEDtHu4C5rup",
-	"/pkSQ8tcP4eyMvPbaTVKf7sQC6XXt4vc9/lmK2KxVJrr9W3fAGl6hcl2xo6mmXx1ciMs1zaPj6TkpNKL",
-	"fqCVkJ4WrD0GznsIYgCWkdJs2dg2jk8kA/ZkBtVILG+38YP3AByiSd27O3Lh26J7NBkfzgXYD7qDm1nS",
-	"gyN8MWLPVHWzsalcE2srzxjC9ycigZ1MtSs3V4zRAKpunD2+R9JJruXcFpjUIjgiApQb4kvBuUZegTi7",
-	"HTMHB+FJLfjHWx+YTkpiikznK/nSfWdfklgJCBmXMOMsqUh1C87ytKtIaWsGjeEW++HZOwa/gMRDCCO1",
-	"vlIEEU6dVpwcP1Q5v3cqh1reZiocEotaRXQRrkll4NovRUkJR+2l8QZza1b5MNpKV9YKiWBN6fTajEri",
-	"cyJyaJ3I3u7VYzG6j6ZtsHiJNj9hGWJqNjbecvfQ+Ay1to/DVecHdH98lnmLydbxJxJ/dNfjio20aqYz",
-	"69/Q9v2KU9xxClUUTgfvOHGBhL16/76P+TJZqNHwyRKDNP2fxeodbFU+EyHvQnlA/dUs4/WJi07dQ5hn",
-	"2i1gGA60GxT1VGT+gB0w/YKIgWfvwc1KpFBreV2n+VtPLcAHIPMD5u1vdMDekab/Kb1Ease1mWtec9sK",
-	"qwCNACzkKnRL6JZh8U69jE/I6eRTNZL66ICdrbmcAmKSb6OQujoZ1OB7IK/YZLK0x5SpjE/rULnWYlmV",
-	"NMIXTmF8jmngVF0Y1/YYOKhu11rUoHuk9OGOZFP5+nuC+7h85b3yME76jvl5bs2iFhPQNPpxLVNJJ9gL",
-	"E1xCWwHjFpujjRin4DdCPXWGKIl293SSjNVi0SWGjTLJezTcD6mQCbpuZSV4XyBOrZbCrbu9z1jQBS6D",
-	"uEGmyGOQVrlKv27Hhz09P/uu/EGuIn8StJrN7W+nk6TaZuRWPkoSQE8HlyMU1pfkXtmJByvq6k5oJ5wR",
-	"H7euGbfO4LXZnpj0i7TSUkURz68voAAp/Z55JfcAMmy31mdCbUtDY/e7Ie4H+eSuHm+YhxNPZFCLsRY5",
-	"aWKqKfVGdLquwbarKzGaKTVnX7766fpZ270k9B1pdH3FFNRax4HBvzfGbgZMum2EqeRgmAOkDTnhsUTV",
-	"rC1nBJqKCWAjqBWRZP/tyPXKz+/sVpi3yWUtbhBKnLrlmNopdWiKtAzdyNPA4x1rP3WsEA2hUy1qwXEj",
-	"nG6XZPphxA8i1dCnc2G2SSZHgRtLbt+SXHVGHU1gs8ZN7OAcysyXj5JcSRufBkgaFnXemffYg444/KJU",
-	"5Y40Qt9Wrb0v7e63Wx1WnD3FdDiikreoNufzXjDRfrszWhX1BmdSrfrBqvZFIGyLmzLT8h0yw8Sc5LGU",
-	"/JyZTH9jjhX1X+tmct9TIfZbHiW9ImfoSzFq6/HbBHy/NB+IzKUReUtn8EFGY5DXsqen7vCUcb/HRUtb",
-	"u0wy00+1h0hbba/AERAKNw47kg3xpWVDLm1LZh/4XMTQh2Z4M9mofN123dkdF1YEXDDj+/oInBmQz3GI",
-	"sFUCLMz3+zYOzKaLua05WHhVitVtX2RvM6Ts5MZla+NYlYWJ3AttVNXl3tNIt2WZcZPgcJW8bOsnwWkK",
-	"r+nO+oypxl7mqqsLwqfstJIpmBGizcDpgFlCf5wzwNe+jH/rR+/6b5B3nBQn7vl06f6g/I4kdL9nWLg7",
-	"Pk6+sekeO3WDJJIkqOZCHgbK7IiJc2CKALL1/Uz8wXV6W/uT913JOkHdxnFQpjTJX6z9t26PkbQWfM1K",
-	"FYIRojbp29XT4cZQE4nk7zSBq/c7emuRVt98doJPyYO3hX3cCc31QfNkwpVaLLnOlutFrQPdU6Ef6T6h",
-	"RDueieEyFOZZZmIA5S03Pe56yCKACkMIMKY7hW21AMC3Fu1WtJPObuQHEubdzcw0Ze20pqskgybfHn+E",
-	"y5KZpahr6OcNJNl1OAFwVpoPD+1+SnuaEu27joPiMfMNc7Rthci6zGtD7R5+7m/Rg5cnoRyJ0rc79Ol0",
-	"FPjtpA1dq+AiDDFMVGdCF8Hczd7UKLCki+6rn3zqXOLy263DabGZNttCGoWIiFSi4az+/Vz7Q52MtAR6",
-	"PLWCX1D1fMVl+fYu6Tk08z0FA/4iYw1PtEo7oXOtRHsCh4iJM6Tlp1Un0byKdlHJLaHauR+glm57Q+R6",
-	"xdeZYw1eMgAZMpHpC13AsbervGJQ6wVheLe6dOZED9ZY29eYFKbWnd7b1WsP03povrDvbjSt0sni/5cA",
-	"+LqbmE/ODbhLgyibHt8eGL2hja7s+sYxKKp5E1wjkQPXgk3Cj8ILZtYu0ZcaSic2WM6d0OzDm5uQboIx",
-	"eey0Nak+stvbV8rYU5CymL2v5pXwDOXyJKTP3foxWo65rIBffwKXyESlT75NHxwraTUf2zN2g10kjW1G",
-	"BsHmflBsXFdC2hAnpTKCLwyAGYF5/zc5FVJop3d4QLoKuzWwLxd8Lpj/+quzv8m/yReYwsnrOlAw7h9p",
-	"YSD9aBhGqyuY+DgWS3RAQy2XPGMfT532wyrzNwmEKxBm1zc4cYocDO+Nz0snRaEIExvaFMz3s4Exy4W7",
-	"VB9PUUFccD2HE/mbRFc3ekhojk5rhOcM47Vjw36wM3bj+0Cg3PAFBMovrzJYRQ8NA/4msdzdWTbYR8qq",
-	"xikd6C/vBMFjuPGZWAAiF3uhtdJ0CkutRrVYMEyHN+xL6DL+zbd/+spDoBnrBA2mz7I3lbG+Qxwv2ZJP",
-	"IS8F/u/tsb/JcaMNcByfDAGPYS7PlN+JM3bN3r29+YBPoPppIuBhrFHj8m/ydSkWS2WFHK9PfxTrS8r5",
-	"WlAcfspBzTEraCpsoiILANl0e4NpZl4zt6tqLM7+JkN09vLkXd0s2Bt3LaLS6cuTJx6lhy+rk8uTr88u",
-	"zr4+wVItuNHnwMpPvY8j20uu29XBH4jvg6zFZh8IRyURBD86/irrkf8WhbdjhSNcdMy2iBRInJWSr8uT",
-	"yxN3Wtfu9T9ilduSa74QFpx8/5sGtg31SZuNKiZKX7FF22ATpUDgNf9oBEAsEKshFaRAdsdTbPVXqAdf",
-	"KknAVk8vLjYq6vhyWVdjWM7530kmtO8bpBv61SeKAbbgWxB4BzbUnGHIb8Kb2ubGCLM/f4eXCJg/MpiT",
-	"S98Ay30W0cr5b/D3J5BMyQzPv7j9MV1lPgF1Ao2f6ZAW3GmhE8dpBF98YUDz93yq8NB1wKyoYbS3ITwO",
-	"rvFtQraJCOYT9nGLiOD0qf6QDt83/mjFptWNiGlhl4vk1xBz+Isq13uRRR81wFKCnOtO79MDyXGnKZQm",
-	"OEgqeDCthR5rQG1jbnmtpo2IGFP3TH8Q9ll46IgLbwdJLD8Y3wBBxxT0tfW4ioA3ceBbGLfqnWbD1QRS",
-	"YVBqUkmzR7xzrxAlVvYpbKoCj30pFT16y+1XURo7rm1G7RxQVBG2MkmqUvASXaZ5Jv6s7dR5fJ6ZbT6c",
-	"OcIKK84xrHXYA3PPSXvaInMlqRl2CB9944GAHmGbohGHihdcCPBqrNQHz0GUsjhRHh+I+2omdNv5/Fva",
-	"kgNudBHkUHdXb0RnU0+Ow5LjISg/YhBz/ibZGAK0FRSSB9ghbFcZU+IgGnxU8ttXsfGeKkhU+jMmKhU+",
-	"6hGpkgcUSUVG0bk282AhzZ2dFhd9OM46chauLEVJ1V4qVjzZddB+bcyFeO0skzVifiK3Db7n7pFdm7nf",
-	"xOPQdjTAIJp+cuhbtYMYDq940AU4/43++nReinEVkCCSZPAzBvfdg2WoflAr2c5y8+Cew6Pt2e3WSMed",
-	"c/6sdFJaxnO/T4+smg6jFABssQhvsDo42VB5Zy9vfU7PbJ12avT2kfNr6DLyqdj54BvIGBjw4AdIeHIP",
-	"9trPJLbLqszZyCEel7eR04MIaXUlfM6EacDzSM7Aqq1ES41JD99jUHg1H1twrPlWJc56qRZLpVEdJuQy",
-	"JQWbV7LsPpeZEb7yAbvg0Ser3mGoovfhY8Ro+amB4pSjh4+mG/Btens9NygmEdx3PI+qBj4zpVnNbd6z",
+	"pPJ9dNha2LaZRptOAlVwkYbjM4B33HGage+Fk9sgW4vnuprYFB6UqpJReY/99i1mLA1DKJgpI+RzACMQ",
+	"Mp2bO7RtvJ9YfkVlNFBmXQMmXOE0d8DHQFZkX+eGfF1SNpmRanV2197kEVS2Ev40BcDBBkQdnHJeWTed",
+	"e4dbJfQyoMQ+2s6+Eh08lEUSFG8/c237eFN01MgHGoCZ3Hh4cXKBM7WSBEuZkGH1VOnKzhaZVlSpxK89",
+	"e0D3kMImcEmYTHSUMIfswtJVhj1knal7S1emZcisLf5KzquaytdycH+E6iMrq6lTKENb/6jDGHUe1oRJ",
+	"yNxL9utg0dO5KtOdu6/nlFucKF8JXj4MH2fGzWzv5uNvJxu9CKgD6BWG/yrwIsylWqWavcXqxj8ybQoo",
+	"yXtPNL4UxHnhjV3IbloCCDNfj5Sa/9eybhYAVlmgXQNRavGxxWsTvBxgaIaEdLcc2tCCsH/aPdwFyXdT",
+	"/TMlhpa5Tg5lZea302qU/nYhFkqvbxe57/NtVsRiqTTX69u+AdL0CpPtjB1NM/nq5EZYrm0eGUnJSaUX",
+	"/RArITEt2HkM3PYQvgAUI6XZsrFtBJ9IBizJDJ6RWN5uIwfvATVEk7p3X+TCN0T3ODI+kAuAH3QHN/Oj",
+	"B8f2YqyeqermYVOhJlZVnjEE7k/EADs5aldurhidATzdOG98j3STXLO5LRipRXBBBBA3RJaCc438AXFe",
+	"O+YMDkKSWvCPtz4knZTEFJPO1/ClO86+JLESsDEuYcZZUpHqFtzkaSeR0tYMGsMt9sOzdwx+ASmHEEBq",
+	"vaQIH5w6rTgtfqhyfu8kDrW8zdQ2JBa1iugiXJPKwLVfipJSjdpL403l1qDyAbSVrqwVEmGa0om1GZXE",
+	"Z0PkcDqRvd2ru2J0H03bWvESrX1CMcSkbGy55e6h8blpbQeHq84P6P74/PIWja3jSST+6K7HFRtp1Uxn",
+	"1r+h7fgVJ7fjFKookA5+ceICCUv1/h0f8wWyUJ3h0yQGafo/i9U72Kp8DkLeefKAyqtZxt8Tl5u6hzDD",
+	"tFu6MBxiNyjqqZj8AXtf+gURA8/eg5uVSOHV8rpO87eeKoAPQOYHzNjf6H29I0H/U3qJ1IhrM8u85rYV",
+	"VgEUAVjIVeiT0C3A4p1KGZ+K08mkaiR10AE7W3M5Bawk30AhdXUyeMH3wFyxyTRpjyZTGZ/QoXJNxbIq",
+	"aYQsnEL3HNPAqYowru0xEFDdrrV4QfdI5sMdySbx9XcD9xH5yvvjYZz0HfPz3JpFLSagafQjWqbSTbAL",
+	"JriEtkLFLSpHGytOAW+ESuoMURLt7ukkGavFoksMGwWS92i1H5IgE3TdykrwvkCEWi2FW3d7n7GUC1wG",
+	"cWtMkUcfrXI1ft1eD3t6fvZd+YNcRf4kaDWb299OJ0m1zcitfJQkgJ7eLUcoqS/JvbITCVbU1Z3QTjgj",
+	"Mm5dM26dwWuz3TDpF2mlpYpinV9fQOlR+j3zSu4BYdhurc+B2paGxu53Q9wP8mldPd4wDySeyJ0WYy1y",
+	"0sRUU+qK6HRdgw1XV2I0U2rOvnz10/Wztm9J6DjS6PqKKaiyjkOCf2+M3QyVdBsIU7HBMAdIG2zCY4nq",
+	"WFvOCDQVE8BGOCsiyf7bkeuSn9/ZrQBvk8tX3CCUOGnLMbVT6s0UaRm6kaeBxzvWfupYIRpCp1rUguNG",
+	"ON0uyfTDiB9EqpVP58Jsk0yOAjeW3L4lueqMOppAZY3b18E5lJkvHyWtkjY+DY00LN68M+OxBxdx+EWp",
+	"yh0JhL6hWntf2t1vtzqsOHuK6XBEJW9Rbc5nvGCK/XZPtCrqCs6kWvXDVO2LPdiWNWWm5Xtjhok5yWMp",
+	"7Tkzmf6WHCvqvNbN4b6nQuy3PEp3Rc7Ql1zUVuK3qfd+aT4QmUsg8pbO4IOMxiCvZU833eHJ4n6Pi5a2",
+	"dplkpp9qD5Gw2l6BI2ATbhx2JBviS8uGXNqWzD7wuYhBD83wNrJR4brturM7LqwIsmDG9/URODMgn+MQ",
+	"oaoEQJjv920ZmE0Uc1tzsPCqFKvbvsjeZkjZyY3L1saxKgsQuRfOqKrLvaeRbsgy4ybB4Sp52VZOgtMU",
+	"XtOd9RlTjb3M1VUXhEzZaSJTMCNEm3vTgbGEzjhngKx9Gf/Wj9713yDvOClO3PPpov1B+R1J0H7PsHB3",
+	"fJx8Y9M9auoGSSRJUM2FPAyI2RFT5sAUAUzr+5n4gyv0tvYn77uSdYK6jeOgTGmSv1j1b90eI2kt+JqV",
+	"KgQjRG3St6unt42h9hHJ32mCVe939NYirb757ASfjAdvC/u4E5Trg+bJhCu1WHKdLdSLmga6p0In0n1C",
+	"iXY8E8NlKMyzzMQAyltuetz1kEUAtYUQYEz3CNsC/8e3Fu1WtJPObuQHEubdzcy0Y+00paskg/beHnmE",
+	"y5KZpahr6OQNJNl1OAFkVpoPD+17SnuaEu27joPiMfMNc7Rtgsi6zGtD7R5+7m/Rg5cnoRyJ0rc79Ol0",
+	"FPjtpA1dq+AiDDFMVGdC/8Dczd7UKLCYi+6rn3zqXOLC263DaVGZNhtCGoVYiFSc4az+/Vz7Q52MtAR6",
+	"PLWCX1D1fMVl+fYu6Tk08z0FA/4iYw1PtEo7oXNNRHsCh4iGM6TZp1Un0byKdlHJLaGquR+gim57Q+R6",
+	"xdeZYw1eMoAXMpHpC/2/saurvGJQ5QVheLe6dOZED8pY29GYFKbWnd7bz2sP03povrDvazSt0mni/5eg",
+	"97qbmE/ODYhLgyibHt8eGL2hja7s+sYxKKp2E1wjkQPXgk3Cj8ILZtYu0ZcaiiY2WM6d0OzDm5uQboIx",
+	"eeyxNak+stvbV8rYU5CymLev5pXwDOXyJKTP3foxWo65rIBffwKXyESlT75NHxwraTUf2zN2g/0jjW1G",
+	"BmHmflBsXFdC2hAnpQKCLwzAGIF5/zc5FVJop3d4KLoK+zSwLxd8Lpj/+quzv8m/yReYwsnrOlAw7h9p",
+	"YSD9aBhGqyuY+DgWS3RAQxWXPGMfT532wyrzNwmEKxBg17c2cYocDO+Nz0snRaH8ElvZFMx3soExy4W7",
+	"VB9PUUFccD2HE/mbRFc3ekhojk5rhOcM47Vjw36wM3bjO0Cg3PClA8ovrzJYPw+tAv4msdDdWTbYQcqq",
+	"xikd6C/vBMFjoPGZWAAWF3uhtdJ0CkutRrVYMEyHN+xL6C/+zbd/+sqDnxnrBA2mz7I3lbG+Nxwv2ZJP",
+	"IS8F/u/tsb/JcaMNcByfDAGPYS7PlN+JM3bN3r29+YBPoPppIshhrE7j8m/ydSkWS2WFHK9PfxTrS8r5",
+	"WlAcfspBzTEraCdsovIKgNd0e4NpZl4zt6tqLM7+JkN09vLkXd0s2Bt3LaKi6cuTJx6fhy+rk8uTr88u",
+	"zr4+wSItuNHnwMpPvY8j20Wu28/BH4jvgKzFZgcIRyUR+D46/irrMf8WhbdjhSNcdMy2WBRInJWSr8uT",
+	"yxN3Wtfu9T9ifduSa74QFpx8/5uGtA2VSZstKiZKX7FF21oTpUDgNf9oBIArEKshFaRAdsdTbPVXqARf",
+	"KkmQVk8vLjZq6fhyWVdjWM7530kmtO8bpBv61SeKAbaAWxByBzbUnGHIb8Kb2ubGCLM/f4eXCJg/MpiT",
+	"S9/6yn0W0cr5b/D3J5BMyQzPv7j9MV1lPgFyAi2f6ZAW3GmhE8dpBF98YUDz93yq8KB1wKyoVbS3ITwC",
+	"rvENQraJCOYT9nGLiOD0qfKQDt+3/GjFptWNiGlhl4vk1xBz+Isq13uRRR81wFKCnOtO79MDyXGnKZQm",
+	"OEgqeDCthe5qQG1jbnmtpo2IGFP3TH8Q9ll46IgLbwdJLD8Y3wA+xxR0tPWIioA0ceBbGDfpnWbD1QRP",
+	"YVBqUjGzx7pzrxAl1vQpbKcCj30pFT16y+1XURo7rm1GjRxQVBGqMkmqUvASXaZ5Jv6s7dF5fJ6ZbTuc",
+	"OcIKa80xrHXYA3PPSXvaYnIlqRl2CB994yGAHmGbohGHihdcCPBqrNEHz0GUsjhRHhmI+2omdNv5/Fva",
+	"kgNudBHkUHdXb0RnU0+Ow5LjISg/YhBz/ibZEgK0FRSSB9ghbFQZU+IgGnxU8ttXsfGeKkhU+jMmKhU+",
+	"6hGpkgcUSUVG0bk282AhzZ2dFhd9OM46chauLEVJ1V4qVjzZddB+bcyFeO0skzWifSK3Db7n7pFdm7nf",
+	"xOPQdjTAIJp+cuhbtYMYDq940AU4/43++nReinEVMCCSZPAzBvfdg2WoflAr2c5y8+Cew6Pt2e3WSMed",
+	"c/6sdFJaxnO/T4+smg6jFIBqsQhssDo42VB5Zy9vfU7PbJ12avT2kfNr6C/yqdj54BvIGBjw4AdIeHIP",
+	"9trPJLbLqszZyCEel7eR04MIaXUlfM6EacDzSM7Aqq1ES41JD99jUHg1H1twrPkmJc56qRZLpVEdJswy",
+	"JQWbV7LsPpeZEb7yAbvgcSer3mGoovfhY8Q4+amB4pSjh4+mG/Btens9NygmEdx3PI+nBj4zpVnNbd6z",
 	"A3GUJN/sic3smAC5BsMkcmNDgc3+g/96RP75Qlq9hgywBAd9K8n3qSZ+rZi+ESlal7Kp64NaTcROz8cz",
 	"MZ7n5e4PCqQtlAaCYrWaqTrU2oPFO6lkGTtV3RrWQd1yBm0lLR8nRPQzN3bLs48hOH8USwtoCp9IZB7p",
-	"hGkVsKK8DRzAXx8iHWslp14x6T3aFqIrKTB/4XY8y0rMP8TWH2LrD7H1+YutIhlOgo4gHSseubIRAPqI",
+	"hGkVsKK8DRxgXx8iHWslp14x6T3aFpwrKTB/4XY8y0rMP8TWH2LrD7H1+YutIhlOgl4gHSseubIRAPeI",
 	"NA94DwpLzjezWmGGM8ExPkNTfMONPX3huMrp6+cPDNtY8dEihzo1Vgu+6PLazRduMdRryeDXjhfh4q4g",
-	"5F1yy9GsZyB1AyxuhVFmaiTFXtsorIE1uVEq8VSJA0Z33Cd+kWCqdbj0R981OcmlX8DXf7DpP9j0H2z6",
-	"P8a6+Hgqy239czdPrGtMV4T0YlxYJxMAFHQA1v3vm7c/szeVfDQ2N6Oa21ykkTjcKyyjPJqeHuGrZZxZ",
-	"JDt9VtKMm9m2IC0gXYicxgHxQXXw0w4c5iq7eJ3J0ORzXU0AwAUS3i5RFFSGUeVSgR90C6Uw8h+qmNKh",
-	"xRgs9BGca6lem8QgAhRW6nIGnMo9uVAcXtvVyDM5LsW+7jEuCo1KlpftKYXyMuhmSCeTFacIR1IMvQD4",
-	"+HH9HS25DHF6RJR9vDtzbgIQqcm7OxBj1MRTooyxNVtBB+SZWkUXi4/HYukOCkqFqNdoaCbuLpZTRJwE",
-	"DQ2AMd8WqpgwL8+nyAJK2xm7jgb3iXmGUbUdda6nsgmYTIDtUA0B01O/Jp+6uxWw3QD/PY7jZXucQTGL",
-	"pweewCITtgidiYSTlQiQAiqPO6PDxy4acRrS9foTSzqd23VTA0Oqa48K5ZvKQyduDMsSXlfJoSFxAHyr",
-	"DCsbIkJPrmUj2KiBpnMRNMwAqgEZ0IRSzp1pgqFcF3vszqAg6sJZm19/990V+/oibXBusLYSu71tcdW2",
-	"1vJR0gOjhe+T7gK7D/qAUvKQQfOYwyGKbZ6h/YRJsgyxNzbyMr8wXTBc9uWHtx/eFez9y2fsu6dff/+V",
-	"h4/DzpWNoX7+HPJ8qf2MY0ThFDeSAsW0ki9xhkeMY9MIGX0OV95dCRqSEPjHLOuHnMpECzPrdcji7p4T",
-	"yGkLEZjMqHmGT0XbdnjmjC9/pkrx2JHk9wS07MY2PUcWEWUgvqvQiDBANQc0h9/nREF0I3xG+jDfg2z/",
-	"rM7ym2QGemhL0N37Bwbyd28kKLp9IhHRK9dO12nqErN38CqDIlWQRrSaCVmQHw//HkGdxILk37oIZlFa",
-	"uv2AE/nMMweCwXBoL1PINZzEif0PSNwfYMX5mkhe1/hBO/wuD9e/kKEX4SqDBeF738kCpiJ4iasOTxFH",
-	"myidXz9gCaXmEYFCZVyoYRwhS9IdF0bUdwSwOcjltTXYMY1JuJlD7EjkJUdJet0IisNAobG/VZCbiKEG",
-	"Muwqawhaw/FWKB6GthtnDMBrQ/Fki8FRUWVWa0Yatoo8NFF0IoyRSFcsyx+oyeJ+jCyqoYJChCMlsoX5",
-	"PbI1GA26rW8A4cQm/MENQCTNc3/3ed3jg/AFvo7AcGaxl8ATVkxS7xGkpNPxGKQllPlmqnwLb4JhxTAA",
-	"agvr6/lyhmC3+vg4NNId47MkFHQbBFZ+cHqZcVmeOjW3P5fc18U/TjL5ZjH+oKTyVvj5+kTOllqpyXZg",
-	"4sCmMZVP9m8gPfMY24djDdm167qm2C1V7gq+OLRrtIO5nd2f1+Gpz1cxfse1xbpGKHfHdhqE2ZlTaf5x",
-	"D92xVRy9vYnl/dmAKBb/H2IggKXrCwCIBw0TtO4Fn+aDyu7LBw2zpW/7dgxH0rsdLZRCX1LXmFP8H+EY",
-	"OTo5pb+zO6u0PWp18pBu/kM037DHBw7mInAqidy0h+MN1GC+bjMOPku1c2OWj6xT4OiizBf8ue8hngQK",
-	"3aG1iUAe57xUS8LX7K0rB91ywcezyrcj1Y00zJhZiTXkcu0LcrHzRxRD8HhGpoV2ILvF8FXKYlFLG9HP",
-	"cayOeIxHLrPqjptvb3VUA2SLBM7dMQVgip7aOy7Zzc0rSGoQOnSnCodceGCWNu+B/Uw4GneEOOJRKS49",
-	"0BvVb0W4ZSQdIFDlu3c5q8SKuk7kJLwXvKSei8cKYHaGOIKXfHhrF99ccmARZziaRyCiujL2VAte+or5",
-	"NCG5vQR/SWVAVSPOYtiXz27+p8BkJNTbfMcDwgaCkMm0wZP/igxhd0U6Lb63aeMnHMCpsEckj3iUR46j",
-	"REO/x+3PkUPYa5/EVB2hpnObMn7zH30imHeR6lfyRlgTojq6pD7z9I6WM07VVQDnUYgh64VTZQjYqExR",
-	"AuDT3185oR/+7NTBARbKewQlS6iF6aCLX3Vl2PSBIavtYvT2SHJHsVkv6z7/DPbqcHoX9PdN3wohyy04",
-	"Rp8pXlZO7h1QG6NTKbLJjwfa9ccwR3ZpMcezQHJEfc6XS634eNafWLPga2xj23oHWtUlajHqpM9SaWrY",
-	"CMZ1gY1n6UeeTCaVFite15SlQ8BiqBWD2oJgaoTjv3Xm137WD75p24fhp4rIaWohzFU37UOtZOFn7Ftt",
-	"AlBcZYtBqTlbKdiPaRqHrcvQoieI34EWAd5nh9PxLT1zbBZ7NBfcMc+WcHqHeD1CW4AQNo3SZjFbUwjZ",
-	"afFhNpn+sbyqMU3EHcKzCIAgIypjQan6wjD/I/Rs/lLJUq3auHjBhBzr9RKxHh1Le39zHWHBnbEP0FTJ",
-	"I0YiIpxPfgr1u0nG9MK/+Z2f9+crlbbnmpX3frv8xh5RB06c/fkQIwkNm02vyYwbDzCGMJmeMCSZ0aQK",
-	"p/RfJ8j81gDbOfxhZjGWHsGXEW00dIXMJ2JBX9L/FOUW9uIx3Imd/RcrrssBmaj4ICRM+HTUlq1tdXhh",
-	"kO20tJ5zGT6hpGaMqbPKbmpwbcd09mEraSIGot5KnbihRRz6jjx5nPB0p5fLYx07Ni3P3Tq1/M+5dGp5",
-	"vDu3gSC8rVSmwXs/0yBtASnk0EzUt6TQS2XEIcO1nXRG95Pcy+F1D3z/kdIlsenVH2HT/VB0h9gOB/KP",
-	"78oUbHW6Tp9fuAjujyWv9LYkeg3l7Ekg5c8jnNpO8JFjaf0YyUfVOgGXe2C844ZDszqE9YemQe4OAyaB",
-	"WGO+KLUdI3ACLhlv7Ezp6p+ivIVrP6lqUQBjMajvNLIUHvcVW+NV1hCLgGy/kWhXH2JwkD2idNo9zssf",
-	"xfrIQRI/wuOjae8IjoBXEEsyMZBwYF9AIJgBNh/UykUNAM7YdQvp3lbrhdxg7FEuHUWRQwNCpuTRxOxE",
-	"o66YEbL0fcuhIQJE4LAjwkYgjboe5JnRsQKt0QC/V5gVKcW4cx9a4DcSAOWlJkhCWHXh+7c7+en9p4eB",
-	"bkvwogUvxW5zy0mYYDuRp9dxkxn3qG2xsQUQukqOBZpOQDIb3TWIeiDuVpeE84ZlgBEO7zYduQl9xiLN",
-	"T++RBdpPvBQ7hJqPN0TndFKc7ChnPBrV7Sf8ltyAi9LJwMq0tchBYJFs2kNcHVdU/Q5iapeICp0HjyOh",
-	"fpuLdW+Mvq0uqGoRsE4qE7ztXK6h8uCK2An2CgLJhyUJKXBmN9Z92MGPYr2HJ/IoQfYYtDwX0T3w0v6F",
-	"uoxEJhG0S9o6EwTwR9mDtiVaR+ABYOQRpOZVbZTnC6/an7HX1nR72ui2cU0CY9SN9vDjOAKmd5jZZ9Vo",
-	"piBDA/rHiRVBuR1DlADnOR/PeF0LRxF5kfLamAa0GeCDVoHk2ABgisQjhLahyGQ7mOLsKVbZK6a0b9FL",
-	"xagcOx46ZTT8jBq3/L0xEEdfOq5VgroT4T4liQ7X9DnSHcAivkTAhKO2F/CbkCO2cPJHE2ttHVVf5tMz",
-	"XtdvJ5NQ13RckUSdDELLtENj5Rf9ybyYWkvs0yrootcCmN0JHSFlACyOQhwisXY36k7EV8Pp/5V1tmps",
-	"Q8ADUjhLAnCJfNSGMIwM5Q/DBAgqafsG+cP4HC9QWwD3uHz7FZhX7cgZ9h0D/qw4tIOETtXHY+E1EVzO",
-	"EqV+l2jNGOYeBziGiBBiGc5eWwh4kxVR+X8huoMvgPUNJhfqLmUtuFHfKGM/O+oJE/t3ay+XYcFwdjvz",
-	"ocz9z+mPRKgovSnoOxs2mtKIGIcJUcc7bRIEp9TROc0RXoHviW9LjSAq0L8ZN3RCE2CbWxTkrvJWqlPp",
-	"wCdOPq9xY6yTt7hNlRd9RVRvYhUrlQfjyGaRv8PJPkgg7RnEPoaXY1wtK8LE+zQMpHtZ82pfJNoPG37F",
-	"qq3sQLjcY4qjiAbPJ0pPhbVumllyfC6M1WpN+btque7mmoACFDLpZtygOQDaUMmWylAnaX8To3VvE9NL",
-	"mM+/qHfAp+d45Q36U7ftxdvjPkb/p84BKzXpMRc/gO8bTrCaSm4bLTDkGiwO9uXNzaub1z981VqKahKd",
-	"5fbBvXPH/Tlqo2Fi/yH6BEbJvIDJ+d/ewVMPZdbbS3Pc65KCt3oy/uZPT74rmFnOKyeT/r6aX2EwcVAK",
-	"PeKGH6CNwr05dJuR4C6x+HhoCA5USs5/g/9/yuY/X3sXzMp3sPaJ2xWC3wCWmzNKF8LOVJlMW35DkGD7",
-	"nTb86vh8FSeXS9tDVLoj7vwg8HCfQQiVLj6v3AMPlRhZjgLO8OYvME/BsJGwK3dmdqWYDxEl/GJY/vs/",
-	"2D/fPOS0krezonR5atC/o3jl/l0e+wYnDwtNIWDC84WArcpmoamH9508EvG+rGp/ZHkEAxutuVWtIUYO",
-	"DgkhLUE1uu0QXNeV0Mclet9Mbe+M+9bT6yHeYndvW/FOLUh35N+Dv/XBjOkYtkA7u0fWHbLs0GMnh0SX",
-	"Y2iSG2QCDGw3kaw2iMRxOW8opHK3DLIikmz7kcxLmNLnSjI4u/8UkkmV/m1QkFaN3SFYV3xt2IiP56yS",
-	"mP+HfAXsKaAZrgV5Rh1FjQIqGjUbgCwjKURpCjZWxrr/oT+9cD+jXgLgbGvxIhHFL4B2aC7nnVQL6iqQ",
-	"RsR9j6s6tIyulZu0xU4/lSTAYRM1tff9SYQ1LN/rY8E/3pZqJanhTg9IfLFdDyxARkdZub5iduFMe2N5",
-	"D7yuWN7S03sCsMbDhqJzGJDS+4xVyyU66wjuP5tjLdUtlF7sN4MfO9WSls8FEgd55IWpShFDxLbIDAZK",
-	"mpma5BF5TdeWCYl3G6rKVn5dfp8Us3rtFQnpdsgJdIz5Qnsq1WCvIy7XQNNXzmCAS0J9FGrB/EXOw7TN",
-	"BNdG/H4At3TRcs214dvjakp3XiHvY2G01khd6poAbcWtOx9kY90utikucwhb4FG6QHS04AEYjpYtlLHs",
-	"ycWF14sPf4hmRzMRn2YHLR67gYKKAL/h1NzlZVZN4d5dboJRu4tCIMS8rulz7wSEhIqMQW529gmJspxD",
-	"SqCbzJW/8OBBYUbcCc1rkBlmKPB5ngEt+MfX+OWTi4vd/Oi6rqHr4J3oFv1Qe0WlAaDzAcU/x/U8GNPj",
-	"pzNBVyC6QI1Eg7qBR4JKwoFpFwoYssT7ElpKrzDPmmtDZWOXHdEJio+bc0FAZFuQqbQYqjgjCa90yDXz",
-	"rmvMrpSQy+DVSdDyS3T1tzAavoOenUEbApgfbpszEKsMj/sZFrvjKmxVyMl4yqFE7ooQmiX7L5xywZbh",
-	"l73N0f7R62BY8I9vhJza2cnlU3cpFpX0/34y0AEyhbIwp85AC72CPXnqHaGGVyWWKKyqfJlfDeHXjVlV",
-	"i2ZxcvktTgn/0U7okTsBuYMsB5cIrLjTahtZHvjueI1mZ1SdnnqMnXkb5R8NgTfm47FqpMX2VQdKMQww",
-	"S+li5OuyfNsadZ9lEcLPYtVu5OMWInTHTeCT4IFB3QfmdB+6LUyEXRYo/Pw3/ydED3ZkFPusJwy7sLeS",
-	"YFUYr8H+1mLBK2lyScL3pg7/w6FB/teTn2AhxyIjPx9c1mN7aoZSEjfUpo4QsrDbOEznxQc+3RHPemTq",
-	"O68Fv6MsglyhRGD63ngHR4JhRiUoDnNO39BbH0ZxR9UfaYaJw3wdK0pqMjkCUl5GZwVlB9W9IjhmKx10",
-	"WG9KBEfBTCyixEhM+DEqymV15gZ0y0ibMv/Kx/QLJVFaPhfkG5ypFZtwjffvGJJ304WO4CtF6JhhohpE",
-	"zPKKjjbk2qxmCg+F4OsiGTSulREldGTO9B084JkdnkN3ZvjYaOS7bjQY43p+WDhSzNk5LxvR77IAw9P7",
-	"Fpx9pjDT6jKCeoMmcB7PTVNruCLcds6Axfu8Ht1W38Ovp0oArmONnTmvnAbqkwK7kHIwDoDNqn4n1jtY",
-	"3PNG/M7NsXEZV2whSE+jYNUhgUmua6OQjUYbSV1pYRKh7+sV+9OgRBj88XEbve7IoFKT540YihsSaPLA",
-	"dh04XbK345VaYW5s5KzhmqrnVkpH7f2Jw8NBcC3gH+6nSdn2XtwHhPQwdOvldUC40dh+eWijkx0FvePZ",
-	"Dfzk04DhS11N7GXLAHyPburG3ULF+i5zmZbF7jX3aczXcb9B9G/F1z5iWPj2l1gaifju3ldaIOrUiEOz",
-	"8ewlU1qvHzCx36tFvndXH7flTpw9zz1ET8RSqQIlCBv498Hhnro5/Njmc6+R79f7s0N60EMJqyQROQuy",
-	"Au8Dy3XUkJm73EP4Na7tuEDAwLTOF3yZ5d1viF1PubtDwGAuI75NBxCx74nSqAmtfAPc0OkYuRL4YFqq",
-	"yHP2n/hyl+c54bttt65gT5y8e3JxcXHFnl4Ma9y+7cjdHZT/QyD8wXf/4Lv/CnzXsZRss5HlwZViwIPp",
-	"j3W89w995u27/WIG97muWvDUfalrFah5Ibg0l4xLSFHWlF82raSEfioTBv276AtJqFbuaZ+j1KIksC8b",
-	"I/R/+W++yiZnCWwP+3tRKWzzEP3An0gqXeXo6JB/wdixVWwqbCI7cLRmHPN/ztgvbW9fY9XSdLPIIKht",
-	"2/p+iAwbFFgFdlHSC8w1G4lNvGQMvxUpxGzayc81XtaZ4yO70TrDplCH4OvD+tO6ecyeds9/001Pdc2r",
-	"jrMX0HN0I32CzUTVtVphu3Eu1xikv2TnupH04nNxJ0jBSaiY96OP9417xWMwgR3ncyRpRTuHaDI7crQ4",
-	"AW2sZsJHM5yCB9AZipUqKouSyvqJlz6e4diCqI33C/nei1xns8s//0PDeeaPzn173JNrZKnyNQHPHK9V",
-	"EyrtsWJJMIjhrnvAViVMmzMHqXYjMW1k0TpyUNYwUES2y02kWIEy6g4/VKUUTDkBz32cEWC06Tq7MVN1",
-	"BX+VpXrguX8mCOz919qtH+IGsM+HZ7nKwqRPoedTv05Kj75vsJbj+Dk48YhD83D8grCJ1SGzcXYpP9cl",
-	"YEB0JhAHeSrLjKjF2BLQi3tOQCmonYmFEfUdZHxghAb93GWTbuvQ2ZjPVJXZnOYjp/9sj53gu00tjnyj",
-	"HPet+1tGvkDsEJgMu27pxxNNuPyQsF7JRpgc/uSD6ML9aF8kyqYWR8GhzG7kOdUI5Vt0YI7QIXfiWEiJ",
-	"+1+Pi3+f6zFM1nz2DpD/ZKcEndEgr4Q/z9/FLQFWdUc2o9Bly5pLStsDkIaZWklA/3Ofh6qgldJ1iV3L",
-	"GussTXAfE4awV2xbQIKc54HG/rxdD36Sj+176Iybqhmjgzum98HT6Lk7/p4C6l/QuR/mhNl5zq4NXi6P",
-	"wBqQC305EGR/MUjqge/WnfLVuVgmEnLe1VxG1HMUzJ14iN9JFLk5ZIFdan5oQJH2uH/zf37qA+C59/31",
-	"Pzy6q6HnDr06cH7kro1MqWmb1UEN1HiHa1S06q0vPiqgPJbS4Ce8qkWJIWeQo+SN8P4lqSxbC0tFwKqx",
-	"l+CoUBN4kdKQL0cFnmfsF8iguxNaVyWlHAHOEVUdUUIKJISFuGh4AeO1nalmGiq7ZwACOp1Ci/ctZ0cu",
-	"Pf9wFHVsDfX3Ygm7xMERZUBEy8FXsVNdxSLMhxxn8UiJalgR64PhkHdwoKSEaCt8bsJjcD033hBNdBXQ",
-	"NbCkoWCdHjce8vBx5M1gf3oowAD3eIFuogAkphZFDBuv1MSwkZgojVBF3FEMOd3HoIUQPEMJJknrdeeS",
-	"qRobmS74mhlb1TWrq7u84/1fRSb+Hv731HlDycIunEfgN5RFgUgEEUqPKKFVfxJ9J1TSulOMUTvZC44A",
-	"6NDL06NeGiuWposA5PbBXLWp5ZUP0bgvULrZCjpcrBRbVLKxwvgEqrghk+MpwrYFsgWIb9DdOSb9LlUl",
-	"E7qu24HDcdMjCcftSf5efb7cTGAKe9Xwgop0eNnZ7HLqNJ+/P8ct4r5icVgaC4yg5B/pMkfk+s0wpxTS",
-	"Y9cZdZg+Yx1BEBIPes3LRn6W8et8f+jDdIVO7xSlaGQ37Bdux7MHbFkayIsbGyAfjYiyI7GStyXvN9zY",
-	"0xduiqevnx8C8BaWe2qsFnyxJ+7ttWTwa7YUmqBNvBarG3kFaVMltxzF//tGhv57FZZfeGxRbJAIU2AC",
-	"4Eq8SnnQk4aEc1pom3HenjwpIX34hfBAhMcJRjtkLcBfupFbCJgrpefAdtOaE2nB3G0LduVA+/2jBV2o",
-	"MqFHdQkuYuKwilml5qyyTl/OKck3ViwfdLWPBXsIE3tsy/7Y/KSrkzhVs4/r3rjvj7hceH+2v75TzwOc",
-	"7kQctj7VvfFcilV/54p3jTWOf+g1OaHbRgHUNo2DG4uaWKyjpole13d3d5v2fxYrt/j7AJbns26OfzBY",
-	"MFw+MJ5dKzntA2QgUP6+Hl431VS+bezJ0FC879lQUf25Z/JjpeaVoAh9B5PiRtjTZ/Dt0ZAp+kuN8s0m",
-	"fzrqpfxJpK0jRT3MKjk9Xn1VDszHnffrY4V36OWPzOvT+3yDbQ4reUVcJNBtJRknen1sUjVi3OjKrk8u",
-	"//fX+MrKtZKic2fPx6qvS/UP1Z3316iy5e4ACcsmfGzBzEI3SDWVp1WIRVfGNE5RAR1kojTpYzjqF+Ei",
-	"e7gixmsteJnQOtwUnrlJHoeWXsIiYIDPi57uf2f3On2oPECv5wAqWHJjVkqX2NQ1TxTUlWehtDhjL5Vm",
-	"Ty6Cfy2+Jgu+Rqy+BbQ5VHOAR+68yhRhVEQl8dBk7EuvEJNuT9BBX52xa3wVvF4qm2p0AOu+IcF1pKBT",
-	"vLmDiCshDOkl4tAgdZ4C8J5mXfY3wrehH2m1Mm2/r7dLIV8/Z8+UlGJs6bonsjvN/DWOsLHYrzHdYgtZ",
-	"WIvOaJ0cwYiFvlHjQLQ9rqTPitXiHp1jI/g8lC84zQOaPfFRw9eh2zLhmkK8BCuUOMv2RbqG0cIZbKiu",
-	"9/YEpn44Ri699++E1koP+iEKjfaXy7pZ1NyOZ7eVX+CDfRczu6j39Fls6ADgkKsFL9Exqkh+SqPqh2gC",
-	"/4E3xjP+nkqPqFk5+ka+MOAJ8T+98t4RqLujFxsmZJnLY3jnBz1SbhK9fh/wv4RcIHA33yDg0HB7CVHR",
-	"Hw258Q/tBDOALvITtNJHqlxfYZtvZ05mq/R5XR8X/31QeMqrCwOCUx826ZHuf0uBoDbPVF1GxUbYIfPA",
-	"aaTxEZ7/Rn996jPWX8iy1YxSEmPJ7SwSGB0t6lD9kYY5Bg6+T/a0WfYnMHTg7yiibLwEgDqvUiWLMW+E",
-	"/evyqO45GCCTLwdd+adHtCuKbH9p3+0RKNu3hSU70YixFjaE55e6gn64qyDXvF8OMpot1zbVD6Xd2iNY",
-	"iG7W1+Ttuh+zPixA7xAB2ozc+COxA4T6JnruUThoGG9oAVy0ksfFoo6m+vmiUcf7+bgFaZsjJzh1eOKK",
-	"cbYSo5lS8y+Mv/FVm5iAFhH2qz1w1KClnvPf2n/0Sj+sPes7/r61RngNKVEZvzUvLe8lHX3i/YJgDYyQ",
-	"UKFe2YPelzTEN+U/V5Yp3VfYh1rv57e5R3BSh9kcRNPn4Ms/iBtowP04LwUveyXHc/fA53gzjiC1nou6",
-	"ctbK4Ky0bloq/lqURykW2yHIboQsr6c81Xn3X+6s+lVfaXGdGfU3gK1iizKou3iku2QFnkymmg88rEoK",
-	"ynvhFnzniVxSEetr/+7nGabklp2/aJQvc0gZB2e5EmLZm7TDfQ87weut/qIBnRGctGPsqox1mT4JqUUl",
-	"TBRX3kCE9YiFkTjAI1dFRoMmaNV9eaR6yBQoKJ7w+W/w/93gTDxMMG3a04HtZyfAr46d8rh714+Lvtrd",
-	"6K3qo0y7deohAT+K7L4UuDvu4r2S68MBFI8LqH2EQqWwC49RpRQG+1wgfqGdXB5E47osPwi++IwNeZje",
-	"Q9xLbgcO0vxpWxjC5p7/5v7Xi/zy3oMIQE4dQb3wdMkoGtnpQ0kvrl+FsfimA5vU8cZOD+6ciPf1fCEW",
-	"qDl2GmrlfBTvuLa/4+YVD+6sk9lsCm2TV52yN7F75wEtpSbBIv5bVfLfe0ePsptAx5C20+st+ICP/BvH",
-	"BmGF94oMWr83x6zc6XF048w/X9g12tnHdW87kdyOm2ABkF9GwA7ep31SnGA/gKxv+4GHujtWj8R0/hv8",
-	"v1eEvBd3ai4yh59iafTkMUQsbKZUrFZyGkDlfdP4A4d4rebjvqLlG742bVsHpjSbefwMziaVmyAEKX3X",
-	"31FdjeHbynQRcmAVHTwcBIZNeHbclI5k7sO7P4iP9rHTW3FRSceN21stxpDReXAIl26A9LeTkeBa6JPL",
-	"//3VCdlQqvC/vzr6NELfeZpvdH1yeXLOl9X53ZOTT79++v8CAAD//w==",
+	"5F1yy9GsZyB1AyBuhVFmaiHFXtsorIE1uVEq8VSJA0Z33Cd+kWCqdbj0R98vOcmlX8DXf7DpP9j0H2z6",
+	"P8a6+Hgqy239czdPrGtMV4T0YlxYJxMAFHSA1P3vm7c/szeVfDQ2N6Oa21ykkTjcKyyjPJqeHuGrZZxZ",
+	"JDt9VtKMm9m2IC0gXYicxgHxQXXw0w4c5io9UmcyKAk4nmxEjY0vUQhUhlHNUoEfdEukMOYf6pfSQUUE",
+	"CH0Eh1qqsyYxhQB/lbqQAZtyT84Th9R2te1MjkvxrnuMi4KikuVlez6hpAx6F9KZZEUoQpAUQ4keHz+u",
+	"j6PF5Rzi6CjD0+YY9+TcBNhRk3duIKKoiSdD+WFrtoJOxzO1ii4TH4/F0h0RFAZRT9HQNNxdJqd2OHkZ",
+	"Gv1idi3ULGEWnk+IBUy2M3YdDe7T8Ayj2jrqUE9FEjCZANKhGgKgp75MPlF3KzwbQH6P42CJRxgUlXh6",
+	"4KEXmcBE6DoknDRECBRQaty5HD460YjTkJDXnzrS6cqumxrYT1173CffMB66bGPglRC5Sg7NhgOkW2VY",
+	"2RDheRItG8FGDTSUi8BfBlAK8PomFGvuTAQMBbnYP3cGJU8Xzp78+rvvrtjXF2mTcoORldjJbYuHttWU",
+	"j5IAGC18n4QW2H2Q+ErJQ4bFY36GOLV5JvYTpsEyRNfYyLz8wnThbtmXH95+eFew9y+fse+efv39Vx4g",
+	"DrtSNoZ69XPI5KXWMo75hFPcSPsT00q+xBkeMVJNI2Q0Nlx5dyVoKkJoH/OoH3IqEy3MrNflirt7TjCm",
+	"LQhgMmfmGT4Vbdvh2TK+/JkqxWPHit8TlLIb2/QcWUSUgfiuQpPBAMYc8Bp+nxMFcY0AGenDfA/y/LM6",
+	"y2+SOeZtx//O3j8wVL97I0Gt7ROJiE+5dvpNU5eYn4NXGZSngrSg1UzIgjx1+PcIKiEWJP/WRTB/0tLt",
+	"B5zIZ54bEMyDQ/uRQjbhJE7df0Bq/gCbzVc98rrGD9rhd/mw/oXMugg5GawG39dOFjAVwUtcdXiKONpE",
+	"6fz6AS0oNY8I9injJA3jCFmS7rgwor4jCM1BTq2twY5pOsLNHGI1Ii85SlrrRtgbBgpN+62C7EMMJpAx",
+	"V1lD4BmOt0J5MDTWOGMATxvKI1uUjYpqr1rT0bBV5ImJ4g9hjERCYln+QA0U92NkUZUUlBocKVUtzO+R",
+	"rcFo0G19AwgnNtsPbgAiaZ77u8/rHr+DL+F1BIYziz0DnrBiknqPMCSdbsYgLaGQN1PHW3gTDGuCATJb",
+	"WF+xlzMEu/XFx6GR7hifJaGg2yCw8oPTy4zL8tSpuf3Z4r7y/XHSxTfL7QeljbfCz1cgcrbUSk22Qw8H",
+	"No2pQLJ/A+mZx9g+HGvIrl3XNUVnqTZX8MWhHaEdVO3s/rwOT32+ivE7ri1WLkJBOzbMIFTOnErzj3vo",
+	"jq3i6O1NLODPhjyxvP8QAwHwXJ+7XzxomKB1L/g0HzZ2Xz5omC192zdcOJLe7WihFPqS+sKc4v8IqcjR",
+	"ySn9nd1Zpe1R64+HdOofovmGPT5wuBahUUnkpj0cb6DK8nWbU/BZqp0bs3xknQJHF2W+pM99DzEkUOgO",
+	"rU0E8jjnpVoSgmZv5Tjolgs+nlW+1ahupGHGzEqsEpdrX3KLvT2iGIJHLDIteAPZLYavUhaLWtqIfo5j",
+	"dcRjPHIhVXfcfAOroxogWyRw7o4pQE/0VNdxyW5uXkHagtCh/1Q45MJDr7SZDexnQsq4I0wRjztx6aHc",
+	"qEIrQiYj6QCBKt+fy1klVtR1IvfgveAldVU0R6KZzhBH8JIPb97i20cOLNMMR/MIRFRXxp5qwUtfE58m",
+	"JLeX4C+pDKhqxFkM+/LZzf8UmG6EepvvaUDoPxAymTZ48l+RIeyuSKd99zZt/IQDOBX2iOQRj/LIcZRo",
+	"6Pe4/TlyCHvt05SqI1RtblPGb/6jTwTkLlIdSd4Ia0JUR5fUQ57e0XLGqboK8DsKUWK9cKoMQReVKUoA",
+	"BPr7Kyf0w5+dOjjAQnmPsGMJtTAddPGrrgybPjBktV1u3h5J7ig2K2Ld55/BXh1O74IOvulbIWS5Bbjo",
+	"c8HLysm9A2pjdCpFNr3xQLv+GObILi3meBZIjqjP+XKpFR/P+hNrFnyNjWpb70CrukRNRJ30WSpNLRnB",
+	"uC6wtSz9yJPJpNJixeuasnQIOgy1YlBbEC6NkPq3zvzaz/rBN237MPxUERtNLYS56qZ9qJUs/Ix9M02A",
+	"gqtsMSg1ZyvJ+jFN47B1GVr0BPE70CIA+OxwOr6lZ47NYo/mgjvm2RIS7xCvRwD+D2HTKEkWMzSFkJ0m",
+	"HmaT6R/LqxrTRNwDPIvxBzKiMhaUqi8M8z9Cz+YvlSzVqo2LF0zIsV4vEc3RsbT3N9cR2tsZ+wBtkzwm",
+	"JGK++eSnUKGbZEwv/Jvf+Xl/vlJpe65Zee+3y2/sEXXgxNmfDzGS0LDZ9JrMuPEQYgiE6QlDkhlNqnBK",
+	"/3WCzG8NsJ3DH2YWRekRfBnRRkPfx3wiFnQe/U9RbmEvHsOd2Nl/seK6HJCJig9CwoRPR23Z2lYPFwbZ",
+	"TkvrOZfhE0pqxpg6q+ymBtf2RGcftpImYqjprdSJG1rEoe/Ik8cJT3e6tTzWsWNb8tytU8v/nEunlse7",
+	"cxsYwdtKZRqe9zMN0haQQg7tQn3TCb1URhwyXNtJZ3Q/yb0cXvfA9x8pXRLbWv0RNt0PJ3eI7XAg//iu",
+	"TMFWp+t08oWL4P5Y8kpvS6LXULCehEr+PMKp7QQfOZbWj4J8VK0TkLcHxjtuOLSjQ+B+aAvk7jCgDog1",
+	"5otSYzGCH+CS8cbOlK7+KcpbuPaTqhYFMBaD+k4jS+GRXbH5XWUNsQjI9huJdvUhBgfZI0qn3eO8/FGs",
+	"jxwk8SM8Pl72juAIeAWxDBMDCQf2BQSCGWDzQa1cBPF/xq5b0Pa2Wi/kBmMXcukoihwaEDIljyZmJxp1",
+	"xYyQpe9MDi0PIAKHPQ82AmnU1yDPjI4VaI0G+L3CrEgpxp370AK/kQCwLjVBEsKqC9+h3clP7z89DDhb",
+	"ghcteCl2m1tOwgTbiTy9jpvMuMdli40tAMlVcizQdAKS2eifQdQDcbe6JCQ3LAOMkHa36chN6DMWaX56",
+	"jyzQfuKl2CHUfLwhOqeT4mRHOePRqG4/4bfkBlyUTgZWpq1FDgKLZNMe4uq4oup3EFO7RFToLXgcCfXb",
+	"XKx7Y/RtdUFVi4BmUpngbedyDZUHV8ROsBsQSD4sSUjBL7ux7sMOfhTrPTyRRwmyx7DkuYjugZf2L9RH",
+	"JDKJoCHS1pkgRD/KHrQt0ToCDwAjjyC1p2qjPF941f6Mvbam27VGt61pEiiibrSHH8cRULvDzD6rVjIF",
+	"GRrQIU6sCKztGKIEOM/5eMbrWjiKyIuU18Y0oM0AH7QKJMcGxFIkHiG0DUUm28EUZ0+xyl4xpX0TXipG",
+	"5djT0Cmj4WfUmuXvjYE4+tJxrRLUnQjZKUl0uKbPke4A+PAlAiYctYGA34QcsYWTP5pYa+uo+jKfnvG6",
+	"fjuZhLqm44ok6lUQmqIdGg2/6E/mxdRaYp9WQZ+8FqLsTugIKQNgcRRiD4m1u1F3Ir4aTv+vrLNVYxsC",
+	"HpDCWRKAReSjNoRbZCh/GCZA8EjbN8gfxud4gdoCuMfl26/AvGpHzrDvGPBnxaHhI/SiPh4Lr4ngcpYo",
+	"dbREa8Yw9zjAMUSEEMtw9tpCwJusiMr/C9EdfAGsbyG5UHcpa8GN+kYZ+9lRT5jYv1sDuQwLhrPbmQ9l",
+	"7n9OfyRCRelNQd/ZsNGURpQ4TIg63mmTIDilns1pjvAKfE98W2oEUYH+zbhlE5oA29yiIHeVt1KdSgc+",
+	"cfJ5jRtjnbzFbaq86CuiehOrWKk8GEc2i/wdTvZBAmnPIPYxvBzjalkRJt6nYTDcy5pX+2LNftjwK1Zt",
+	"ZQcC4h5THEU0eD5ReiqsddPMkuNzYaxWa8rfVct1N9cEFKCQSTfjBs0B0IZKtlSGekX7mxite5uYXsJ8",
+	"/kW9Az49xytv0IG6bSDeHvcxOjx1DlipSY+5+AF833CC1VRy22iBIddgcbAvb25e3bz+4avWUlST6Cy3",
+	"D+6dO+7PURsNE/sP0ScwSuYFTM7/9g6eeiiz3l6a416XFLzVk/E3f3ryXcHMcl45mfT31fwKg4mDUugR",
+	"GfwAjRLuzaHbjAR3icXHQ0NwoFJy/hv8/1M2//nau2BWvke1T9yuEPwGsNycUboQdqbKZNryG4IE2++0",
+	"4VfH56s4uVzaHqLSHXHnd8CD+9xBqHHxGeUecqjEmHIUaoZ3foEZCoaNhF2507IrxXxwKOERw8Lf/8He",
+	"+OYh55S8lxUlylPz/R1lK/fv4Ng3OPlWaAoB750vBGxVNv9MPbyn5JHI9mVV+yPLYxfYaM2tUg3RcXBF",
+	"CGkJpNFth+C6roQ+Lrn7Rml759q3Pl4P7hY7ettad2ovuiPzHjytD2ZJx7AC2tk9staQZYQeNTmkuBxD",
+	"h9wgE2Bgu4lktUEkjst5EyGVtWWQFZFM249kXsKUPleSwdn9p5BMquhvg4K0aqwwvYJ1xdeGjfh4ziqJ",
+	"mX/IV8CSAprhWpBP1FHUKOChUWsByC+SQpSmYGNlrPsfetIL9zPqHAButhYpEvH7AlyH5nLeSbKgHgJp",
+	"LNz3uKpDy+hauUlb7OJTSYIaNlHDet+BRFjD8j09FvzjbalWkprp9MDDF9uVwAJkdJSP62tlF86oN5b3",
+	"AOuK5S09vSf0ajxsKDeHASmxz1i1XKKbjoD+s9nVUt1C0cV+M/ixUydp+VwgcZAvXpiqFDE4bIvJYKCY",
+	"malJHovXdK2YkHK3oapsZdbl90kxq9dekZBuh5xAx2gvtJ5SDfYx4nINNH3lTAW4JNRBoRbMX+Q8QNtM",
+	"cG3E7wdtSxct1zgbvj2upnTnFfI+FkZrjdSlrgnQ1tq680E21u1Qm+Iyh7AFHqX/Q0cLHoDeaNlCGcue",
+	"XFx4vfjwh2h2tBHxCXbQvrEbIqgI6htOzV1eZtUU7t3lJgy1uygEP8zrmj737j9IpciY4mZnh5Aovzkk",
+	"A7rJXPkLD74TZsSd0LwGmWGGQp7nGdCCf3yNXz65uNjNj67rGjoK3oluuQ+1TlQaoDkfUPZzXJ+DMT0e",
+	"OhN0BaIL1Eg0qBt4JKgkHJh2oXQhS7wvoV30CjOsuTZUMHbZEZ2g+Lg5FwRBtgWWSouhWjOS8EqHLDPv",
+	"tMa8SglZDF6dBC2/RCd/C6Dhu+PZGTQggPnhtjkDscrwuJ9hsTuuwlZtnIynHIrjrgibWbL/wikXbBl+",
+	"2dsE7R+9DoYF//hGyKmdnVw+dZdiUUn/7ycDHSBTKAhz6gy0xyvYk6feBWp4VWJxwqrKF/jVEHjdmFW1",
+	"aBYnl9/ilPAf7YQeuQeQO8hycHHAijuttpHlge+O12h2xtPpqcfYmbdR5tEQYGM+HqtGWmxcdaDkwgCw",
+	"lC5Dvi7Lt61R91mWH/wsVu1GPm4JQnfcBDIJHhhUfGA296EbwkSoZYHCz3/zf0LcYEcusc93woALeysJ",
+	"UIXxGuxvLRa8kiaXHnxv6vA/HBrefz35CRZyLDLy88FlPbanZiglcUMN6ggbCzuJw3RefODTHZGsR6a+",
+	"81rwO8ofyJVIBKbvjXdwJBhmVILiMNv0Db31YRR3VP2RZpg4zNexoqQmkyNg5GV0VlB2UN0rgmO20kGH",
+	"9aZEcBTMxCJKicRUH6OiLFZnbkCfjLQp8698TL9Q+qTlc0G+wZlasQnXeP+OIXk3XegIu1KEXhkmqj7E",
+	"/K7oaEOWzWqm8FAIuC6SQeNaGVFCt+VMx8EDntnhOXRnho+NQ77rRoMxrueHBSLFbJ3zshH9LgswPL1v",
+	"wdlnCnOsLiOQN2j/5pHcNDWFK8Jt5wxYvM/o0W3dPfx6qgQgOtbYk/PKaaA+HbALJgfjAMys6ndivYPF",
+	"PW/E79wEG5dxxRaC9DQKVh0SkuS6NgrZaLSR1I8WJhE6vl6xPw1KgcEfH7fF647cKTV53oihiCGBJg9s",
+	"14HTJXs7XqkVZsVGzhquqW5upXTUup84PBwE1wL+4X6alG3vxX3gRw9Dt15eB2wbjY2Xh7Y42VHKO57d",
+	"wE8+DRgecmMuWwbgO3JT7+0WJNb3l8s0K6Y22nu35Ou43yD6t+JrHzEsfONLLIpEZHfvKy0Qb2rEobV4",
+	"9pIprdcPmNjv1Qrfu6uP22wnzpvnHpwnYqlUexKEDfz74EBP3ex9bPC518j36/rZIT3onoT1kYiZBfmA",
+	"9wHkOmrIzF3uIfwa13ZcCGBgWucLvszy7jfErqfc3SFgMJcR36YDiNj3RGnUhFa+9W3ocYxcCXwwLVXk",
+	"OftPfLnL85zw3bZbV7AnTt49ubi4uGJPL4a1bN925O4Oyv8hEP7gu3/w3X8FvutYSrbNyPLgSjEgwfTH",
+	"Ot77hz7zxt1+MYM7XFctbOq+1LUK1LwQXJpLxiWkKGvKL5tWUkInlQmDzl30hSQ8K/e0z1Fq8RHYl40R",
+	"+r/8N19lk7MENob9vagUtnmIfuBPJJWucnRcyL9g7NgqNhU2kR04WjOO+T9n7Je2q6+xamm6WWQQ1LZt",
+	"ZT9Ehg0KrAL7J+kF5pqNxCZSMobfihRWNu3k5xov68zxkd1onWFTeEPw9WH9ad08Zk+757/ppqeu5lXH",
+	"2Qu4ObqRPsFmouparbDROJdrDNJfsnPdSHrxubgTpOAkVMz70cf7xr3iMZjAjvM5krSinUMcmR05Wpwg",
+	"NlYz4aMZTsED0AzFShUVREll/cRLH89wbEHUxvuFfNdFrrPZ5Z//oeE880fnvj3uyTWyVPmagGeO16oJ",
+	"lfZYsSQAxHDXPVSrEqbNmYNUu5GYNrJoHTkoaxgoItvlJlKsQBl1hx+qUgqmnIDnPs4IANp0nd2YqbqC",
+	"v8pSPfDcPxPs9f5r7dYPcQPY58OzXGVh0qfQ7alfJ6VH3zdYy3H8HJx4xKF5OH5B2L7qkNk4u5Sf6xLQ",
+	"HzoTiIM8lWVG1GJsCeLFPSegCNTOxMKI+g4yPjBCg37uskk3dOhszGeqymxO85HTf7bHTvDdphZHvlGO",
+	"+9b9zSJfIGoITIZdt/TjiSZcfkhYr2QjTA558kF04X60LwZlU4ujIFBmN/KcaoTyzTkwR+iQO3EsjMT9",
+	"r8fFv8/1GCZrPnsHyH+yU4LOaJBXwp/n7+KWAKu6I5tR6LJlzSWl7QE8w0ytJOD+uc9DVdBK6brEfmWN",
+	"dZYmuI8JPdgrtuhEF0nUP7TqaezP2/XgJ/nYvofOuKmaMTq4Y3ofPI2eu+PvKaD+BZ37YU6Ynefs2uDl",
+	"8tirAbPQlwNB9heDpB74bt0pX52LZSIh513NZUQ9R0HbiYf4nUSRm0MW0qXmh4YSaY/7N//npz7onXvf",
+	"X//Do7saeu7QqwPnR+7ayJSatlkd1ECNd7hGRave+uKjAspjKQ1+wqtalBhyBjlK3gjvX5LKsrWwVASs",
+	"GnsJjgo1gRcpDflyVOB5xn6BDLo7oXVVUsoRIBxR1RElpEBCWIiLhhcwXtuZaqahsnsG8J/TKTR333J2",
+	"5NLzD0dRx9ZQfy+WsEscHFEGRLQcfBU71VUswnzIcRaPlKiGFbE+GA55BwdKSoi2wucmPAbXc+MN0URX",
+	"AV0DSxoK1ulu48EOH0feDPanhwIMcI8X6CYKEGJqUcSA8UpNDBuJidIIVcQdxZDTfQxaCMEzlGCStF53",
+	"LpmqsYXpgq+ZsVVds7q6yzve/1Vk4u/hf0+dN5Qs7EJ4BH5DWRSIRBCh9IgSmvQn0XdCJa07xRivk73g",
+	"CH0OXTw93qWxYmm6CEBuH8xVm1pe+RCN+wKlm62gt8VKsUUlGyuMT6CKWzE5niJsWyBbgPgG3Z1j0u9S",
+	"VTKh67odOBw3PZJw3J7k79Xhy80EprBXDS+oSIeXnc0up07z+ftz3CLuKxaHpbHACEr+kS5zRK7fDHNK",
+	"IT12nVGH6TDWEQQh8aDXvGzkZxm/zneGPkw/6PROUYpGdsN+4XY8e8CWpYG8uLEB8tGIKDsSK3lb8n7D",
+	"jT194aZ4+vr5IaBuYbmnxmrBF3si3l5LBr9mS6EJ2sRrsbqRV5A2VXLLUfy/b2TovFdh+YXHFsXWiDAF",
+	"JgCuxKuUBz1pSDinhbYZ5+3JkxLSh18ID0R4nGC0Q9YC/KUbuYWAuVJ6Dmw3rTmRFszdtmA/DrTfP1rQ",
+	"hSoTulOX4CImDquYVWrOKuv05ZySfGPF8kFX+1iwhzCxx7bsj81PujqJUzX7uO6N+/6Iy4X3ZzvrO/U8",
+	"wOlOxGHrU90bz6VY9feseNdY4/iHXpMTum0RQA3TOLixqH3FOmqX6HV9d3e3af9nsXKLvw9UeT7r5vgH",
+	"gwXD5QPj2bWS0z5ABoLj7+vedVNN5dvGngwNxftuDRXVn3smP1ZqXgmK0HcwKW6EPX0G3x4NmaK/1Cjf",
+	"ZvKno17Kn0TaOlLUvayS0+PVV+XAfNx5vz5WeIde/si8Pr3PN9jgsJJXxEUC3VaScaLXxyZVI8aNruz6",
+	"5PJ/f42vrFwrKTp39nys+vpT/1DdeX+NKlvuDpCwbMLHFswsdINUU3lahVh0ZUzjFBXQQSZKkz6Go34R",
+	"LrKHK2K81oKXCa3DTeGZm+RxaOklLAIG+Lzo6f53dq/Th8oD9HoOoIIlN2aldIntXPNEQf14FkqLM/ZS",
+	"afbkIvjX4muy4GvE6ltAg0M1B3jkzqtMEUZFVBIPTca+9Aox6fYEHfTVGbvGV8HrpbKpRgew7hsSXEcK",
+	"OsWbO4i4EsKQXiIODVLnKQDvadZlfyN8A/qRVivTdvp6uxTy9XP2TEkpxpaueyK708xf4wgbi/0a0y22",
+	"kIW16IzWyRGMWOgbNQ5E2+NK+qxYLe7RObaAz0P5gtM8oNkTHzV8HfosE64pxEuwQomzbEekaxgtnMGG",
+	"6npvT2Dqh2Pk0nv/Tmit9KAfotBof7msm0XN7Xh2W/kFPth3MbOLek+fxYYOAA65WvASHaOK5Kc0qn6I",
+	"JvAfeGM84++p9IjalKNv5AsDnhD/0yvvHYG6O3qxYUKWuTyGd37QI+Um0ev3Af9LyAUCd/MNAg4Nt5cQ",
+	"Ff3RkBv/0E4wA+gfP0ErfaTK9RU2+HbmZLZKn9f1cfHfB4WnvLowIDj1YZMe6f63FAhq80zVZVRshL0x",
+	"D5xGGh/h+W/016c+Y/2FLFvNKCUxltzOIoHR0aIO1R9pmGPg4PtkT5tlfwJDB/6OIsrGSwCo8ypVshjz",
+	"Rti/Lo/qnoMBMvly0I9/ekS7osh2lvZ9HoGyfUNYshONGGthQ3h+qSvohLsKcs375SCj2XJtU/1Q2q09",
+	"goXoZn1N3q77MevDAvQOEaDNyI0/EjtAqG+i5x6Fg4bxhhbARSt5XCzqaKqfLxp1vJ+PW5C2OXKCU4cn",
+	"rhhnKzGaKTX/wvgbX7WJCWgRYafaA0cNWuo5/639R6/0w9qzvuPvW2uE15ASlfFb89LyXtLRJ94vCNbA",
+	"CAkV6pU96H1JQ3xT/nNlmdJ9hX2o9X5+m3sEJ3WYzUE0fQ6+/IO4gQbcj/NS8LJXcjx3D3yON+MIUuu5",
+	"qCtnrQzOSuumpeKvRXmUYrEdguxGyPJ6ylM9d//lzqpf9ZUW15lRfwPYKrYog7qLR7pLVuDJZKr5wMOq",
+	"pKC8F27Bd57IJRWxvvbvfp5hSm7Z+YtG+TKHlHFwlishlr1JO9z3sBO83uovGtAZwUk7xq7KWJfpk5Ba",
+	"VMJEceUNRFiPWBiJAzxyVWQ0aIJW3ZdHqodMgYLiCZ//Bv/fDc7EwwTTpj0d2H52Avzq2CmPu3f9uOir",
+	"3Y3eqj7KNFqnHhLwo8juS4G74y7eK7k+HEDxuIDaRyhUCrvwGFVKYbDPBeIX2snlQTSuy/KD4IvP2JCH",
+	"6T3EveR24CDNn7aFIWzu+W/uf73IL+89iADk1BHUC0+XjKKRnT6U9OL6VRiLbzqwSR1v7PTgzol4X88X",
+	"YoGaY6ehVs5H8Y5r+ztuXvHgzjqZzabQNnnVKXsTu3ce0FJqEiziv1Ul/7139Ci7CXQMaTu93oIP+Mi/",
+	"cWwQVnivyKD1e3PMyp0eRzfO/POFXaOdfVz3thPJ7bgJFgD5ZQTs4H3aJ8UJ9gPI+rYfeKi7Y/VITOe/",
+	"wf97Rch7cafmInP4KZZGTx5DxMJmSsVqJacBVN43jT9wiNdqPu4rWr7ha9O2dWBKs5nHz+BsUrkJQpDS",
+	"d/0d1dUYvq1MFyEHVtHBw0Fg2IRnx03pSOY+vPuD+GgfO70VF5V03Li91WIMGZ0Hh3DpBkh/OxkJroU+",
+	"ufzfX52QDaUK//uro08j9J2n+UbXJ5cn53xZnd89Ofn066f/LwAA//8=",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

@@ -372,7 +372,7 @@ function AnyTwo({ of, versions }: { of: string; versions: FileVersion[] }) {
     enabled: open && Boolean(from && to),
     queryFn: () =>
       take(
-        api.GET("/logins/{login}/differences", {
+        api.GET("/logins/{login}/drift", {
           params: { path: { login: of }, query: { from: from ?? "", to: to ?? "" } },
         }),
       ),

@@ -220,7 +220,7 @@ function Next({ of: l }: { of: LoginReach }) {
   const page = `/logins/${encodeURIComponent(l.login)}`;
   if (l.reach === "shut" && !l.steward) return <Link to={`${page}/routes`}>Get back in</Link>;
   if (l.missing + l.ungranted + l.strangers > 0 && l.reach !== "shut")
-    return <Link to={page}>Decide about the differences</Link>;
+    return <Link to={page}>Decide about the drift</Link>;
   if (l.steward && (l.reach === "thin" || l.reach === "shut"))
     return <Link to={`${page}?grant=1`}>Let another key in</Link>;
   return l.next ? (

@@ -9,7 +9,7 @@ export function ReachTabs() {
       of={[
         { to: "/", text: "Logins" },
         { to: "/map", text: "Map" },
-        { to: "/differences", text: "Drift" },
+        { to: "/drift", text: "Drift" },
         { to: "/grants", text: "Grants" },
         { to: "/proofs", text: "To prove", mine },
       ]}

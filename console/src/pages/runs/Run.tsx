@@ -22,7 +22,7 @@ const titles = {
   delete: "Deletion of",
   grant: "Letting a key in to",
   withdraw: "Removing a key from",
-  settle: "Settling differences of",
+  settle: "Settling drift of",
   rotate: "Replacing a key on",
   restore: "Getting back into",
 };

@@ -3,7 +3,7 @@ import { Alert, Button, Card, Input, Modal, Segmented, Select, Table, type Table
 import { useState } from "react";
 import { Link } from "react-router";
 import { api, take, type Difference, type Settlement } from "../../api/client";
-import { useDifferences, useMe } from "../../api/queries";
+import { useDrift, useMe } from "../../api/queries";
 import { counted, day } from "../../format";
 import { EmptyNote } from "../../parts/EmptyNote";
 import { KeyGlyph } from "../../parts/KeyGlyph";
@@ -30,11 +30,11 @@ const needsMeans = (c: Choice) => c === "place" || c === "remove";
 const idOf = (d: Difference) => `${d.login} ${d.sha256}`;
 
 /** Drift between grants and readings, settled one by one or all at once. */
-export default function Differences() {
+export default function Drift() {
   const { get, set } = usePlace();
   const me = useMe();
   const filter = { login: get("login"), status: get("status"), label: get("label") };
-  const pages = useDifferences(filter);
+  const pages = useDrift(filter);
   const [chosen, setChosen] = useState<Record<string, Choice | undefined>>({});
   const [asking, setAsking] = useState(false);
   const may = Boolean(me.data && me.data.role !== "viewer");
@@ -172,7 +172,7 @@ function Confirm({ of, close }: { of: (Difference & { choice: Choice })[]; close
   const settle = useMutation({
     mutationFn: () =>
       take(
-        api.POST("/differences/settlements", {
+        api.POST("/drift/settlements", {
           body: {
             reason: reason || undefined,
             choices: of.map((d) => ({ login: d.login, sha256: d.sha256, status: d.status, choice: d.choice })),

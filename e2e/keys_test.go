@@ -350,7 +350,7 @@ func TestAListIsImportedKeyByKeyAfterAPreview(t *testing.T) {
 	) {
 		t.Errorf("the second time:\n%s", r.out)
 	}
-	h.refused("no-keys-in-list", "key", "import", "office", "-list", filepath.Join(h.dir, "l"+"sunniva@desk"+"21"), "-yes")
+	h.refused("private-key", "key", "import", "office", "-list", filepath.Join(h.dir, "l"+"sunniva@desk"+"21"), "-yes")
 }
 
 func TestAPrivateKeyIsWrittenInTheFormatThatIsAskedFor(t *testing.T) {

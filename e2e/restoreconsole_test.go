@@ -53,7 +53,7 @@ func TestConsoleFromAShutLoginBackIn(t *testing.T) {
 	h.opensAgain(t, "door", "back")
 	p.press("Report")
 	p.says("Report of the restore of debian@door")
-	p.says("Seen to be closed")
+	p.says("Confirmed closed")
 	p.open("/restores")
 	p.says("the laptop is gone")
 	// What stops the instance asks for its name.

@@ -194,10 +194,8 @@ func TestAKeyThatTheServiceKeepsIsProvedByItAndTakenOutOnce(t *testing.T) {
 	t.Parallel()
 	h := newHouse(t, "")
 	h.fleet(t, "a", "b")
-	if out := h.must("rotate", "start", "-key", "mine", "-make", "service", "-first", "1", "-then-go", "-yes"); !strings.Contains(
-		out,
-		"2 done",
-	) {
+	out := h.must("rotate", "start", "-key", "mine", "-make", "service", "-first", "1", "-then-go", "-yes")
+	if !strings.Contains(out, "2 done") {
 		t.Errorf("%s", out)
 	}
 	h.replaced(t, "a", "mine-2")

@@ -131,7 +131,7 @@ func TestScreenshots(t *testing.T) {
 	take("console-restore", "Place the new line")
 	p.says("is open again")
 	p.press("Report")
-	take("console-restore-report", "Seen to be closed")
+	take("console-restore-report", "Confirmed closed")
 	stack("console-restore-and-report", "console-restore", "console-restore-report")
 	p.open("/daybook?live=true")
 	take("console-daybook", "Following")

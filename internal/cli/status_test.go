@@ -6,7 +6,6 @@ import (
 	"encoding/json"
 	"errors"
 	"flag"
-	"io"
 	"net/http"
 	"net/http/httptest"
 	"os"
@@ -96,7 +95,7 @@ func TestEveryCommandEndsWithTheStatusThatSaysWhy(t *testing.T) {
 			service := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
 				w.Header().Set("Content-Type", "application/problem+json")
 				w.WriteHeader(c.problem.Status)
-				io.WriteString(w, string(body))
+				w.Write(body)
 			}))
 			defer service.Close()
 			for _, command := range commands() {

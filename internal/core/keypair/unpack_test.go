@@ -69,7 +69,9 @@ func TestAKeyIsReadOutOfWhatItWasPutInto(t *testing.T) {
 		"NULs at the end":          func(s string) string { return s + "\x00\x00" },
 		"colours":                  func(s string) string { return "\x1b[32m" + strings.TrimSpace(s) + "\x1b[0m\n" },
 		"tabs for blanks":          func(s string) string { return strings.ReplaceAll(s, " ", "\t") },
-		"CRLF and UTF-16":          func(s string) string { return utf16Of(strings.ReplaceAll(s, "\n", "\r\n"), false, true) },
+		"CRLF and UTF-16": func(s string) string {
+			return utf16Of(strings.ReplaceAll(s, "\n", "\r\n"), false, true)
+		},
 	}
 	for _, spec := range []Spec{{Type: Ed25519}, {Type: RSA, Bits: 2048}, {Type: ECDSA, Bits: 256}} {
 		pair, err := Make(rand.Reader, spec, "ines at the atlas desk, second drawer")

@@ -273,7 +273,7 @@ func TestAFullDiskLeavesTheFileWhole(t *testing.T) {
 	}
 	defer session.Close()
 	_, err = session.Edit(server.KeysFile, add(strings.TrimSpace(line(newSigner(t), "second"))))
-	if err == nil || !strings.Contains(err.Error(), "it was left as it is") {
+	if err == nil || !strings.Contains(err.Error(), "it was left unchanged") {
 		t.Errorf("on a full disk: %v", err)
 	}
 	if got := content(t, server.KeysFile); got != text {

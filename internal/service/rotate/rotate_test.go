@@ -120,7 +120,7 @@ func TestAStepTakenElsewhereThatIsNotReportedFailsInTime(t *testing.T) {
 	r.Jump(3 * time.Minute)
 	r.Until("the failure", r.Is(state, rotation.ItemFailed))
 	items, err := r.Rotate.RotationItems(t.Context(), state.ID, "", record.Page{Limit: 1})
-	if err != nil || !strings.Contains(items.Items[0].Detail, "nothing was heard from the machine of ines") ||
+	if err != nil || !strings.Contains(items.Items[0].Detail, "the machine of ines has not reported") ||
 		r.KeysFile("door") != before {
 		t.Errorf("%v %+v", err, items)
 	}

@@ -29,6 +29,7 @@ type ruleText struct {
 	LabelText    string        `json:"label_text,omitempty"`
 	Region       string        `json:"region,omitempty"`
 	Each         rotation.Each `json:"each,omitempty"`
+	Names        string        `json:"names,omitempty"`
 	FromHere     bool          `json:"from_here,omitempty"`
 	Wait         bool          `json:"wait,omitempty"`
 }
@@ -62,6 +63,7 @@ func writeRule(w rotate.RotationWanted) (json.RawMessage, error) {
 		LabelText:    w.LabelText,
 		Region:       w.Region,
 		Each:         w.Each,
+		Names:        w.Names,
 		FromHere:     w.FromHere,
 		Wait:         w.Wait,
 	})
@@ -120,6 +122,7 @@ func readRule(text json.RawMessage) (rotate.RotationWanted, error) {
 			LabelText: r.LabelText,
 			Region:    r.Region,
 			Each:      r.Each,
+			Names:     r.Names,
 			FromHere:  r.FromHere,
 			Wait:      r.Wait,
 		}, err

@@ -26,6 +26,7 @@ func TestAStandingRuleIsKeptInAFormOfItsOwn(t *testing.T) {
 		Instances: []string{
 			"door",
 		}, LabelName: "team", LabelText: "tides", Region: "north", Each: rotation.EachInstance, FromHere: true, Wait: true,
+		Names: "{key}-{year}",
 	}
 	text, err := writeRule(want)
 	if err != nil {
@@ -40,7 +41,7 @@ func TestAStandingRuleIsKeptInAFormOfItsOwn(t *testing.T) {
 		t.Errorf("%d fields are kept: %s", len(kept), text)
 	}
 	wanted := reflect.TypeFor[rotate.RotationWanted]().NumField()
-	if n := reflect.TypeFor[rotation.Selection]().NumField() + wanted; n != 7+12 {
+	if n := reflect.TypeFor[rotation.Selection]().NumField() + wanted; n != 7+13 {
 		t.Errorf("what is selected by has %d fields now; have the rules keep them", n)
 	}
 	// One that was kept before there was a version.
@@ -48,6 +49,7 @@ func TestAStandingRuleIsKeptInAFormOfItsOwn(t *testing.T) {
 		`"Older":7776000000000000,"Weaker":"rsa3072","Lost":true,"Shared":true,"Instances":["door"],` +
 		`"LabelName":"team","LabelText":"tides","Region":"north","Each":"instance",` +
 		`"To":"","FromHere":true,"Urgent":false,"Wait":true}`
+	want.Names = "" // which no rule had then
 	if got, err := readRule(json.RawMessage(earlier)); err != nil || !reflect.DeepEqual(got, want) {
 		t.Errorf("%+v %v", got, err)
 	}

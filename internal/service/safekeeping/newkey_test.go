@@ -169,7 +169,7 @@ func TestWhatASafeCannotBeOpenedWithIsSaidAtOnce(t *testing.T) {
 	for name, c := range map[string]struct{ file, says string }{
 		"missing":        {filepath.Join(dir, "none"), "no such file"},
 		"others read it": {write("open", good, 0o644), "chmod 600"},
-		"empty":          {write("empty", "", 0o600), "holds none"},
+		"empty":          {write("empty", "", 0o600), "has none"},
 		"short":          {write("short", "QUJD\n", 0o600), "not 32 bytes"},
 		"half written":   {write("half", good[:20], 0o600), "not 32 bytes"},
 	} {

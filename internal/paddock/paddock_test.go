@@ -525,7 +525,7 @@ func TestTheGuestAgentReplacesAFileThatIsAsItWasReadOrNotAtAll(t *testing.T) {
 	if err := os.Chmod(disk+file, 0o640); err != nil {
 		t.Fatal(err)
 	}
-	if err := write(file, string(before)+"x", "lost"); err == nil || !strings.Contains(err.Error(), "changed since it was read") {
+	if err := write(file, string(before)+"x", "lost"); err == nil || !strings.Contains(err.Error(), "has changed since") {
 		t.Errorf("a file that changed: %v", err)
 	}
 	if err := os.WriteFile(disk+file+".plumlatch-edit", nil, 0o600); err != nil {

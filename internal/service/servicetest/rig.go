@@ -27,6 +27,7 @@ import (
 	"plumlatch/internal/core/rotation"
 	"plumlatch/internal/core/signature"
 	"plumlatch/internal/paddock"
+	"plumlatch/internal/paddock/block"
 	"plumlatch/internal/pgboot/pgtest"
 	"plumlatch/internal/record"
 	"plumlatch/internal/runs"
@@ -104,6 +105,19 @@ var (
 	firstBlock = rand.Uint32N(1024)
 )
 
+// openCloud opens a stand-in cloud at an address block that no other process on this machine has.
+func openCloud(o paddock.Options) (*paddock.Cloud, error) {
+	for {
+		n := firstBlock + blocks.Add(1)%2048 // no two of this process share one
+		o.Block = netip.PrefixFrom(netip.AddrFrom4([4]byte{127, byte(64 + n/64), byte(4 * (n % 64)), 0}), 22)
+		c, err := paddock.Open(o)
+		var taken *block.TakenError
+		if !errors.As(err, &taken) {
+			return c, err
+		}
+	}
+}
+
 // newRigWith is newRig with a cloud of some other kind. Before the service starts, it is
 // set up.
 func newRigWith(
@@ -112,9 +126,7 @@ func newRigWith(
 	t.Helper()
 	r := &Rig{T: t, Dir: t.TempDir(), timeout: timeout, setUp: setUp}
 	o.Dir, o.Token = r.Dir, "secret"
-	n := firstBlock + blocks.Add(1)%2048 // no two of this process share one
-	o.Block = netip.PrefixFrom(netip.AddrFrom4([4]byte{127, byte(64 + n/64), byte(4 * (n % 64)), 0}), 22)
-	c, err := paddock.Open(o)
+	c, err := openCloud(o)
 	if err != nil {
 		t.Fatal(err)
 	}

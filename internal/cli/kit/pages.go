@@ -64,9 +64,14 @@ func Fetch[T any](
 
 // Rest says how many rows were left out.
 func (s *Session) Rest(shown, total int) {
-	if shown < total {
-		fmt.Fprintf(s.Env.Err, "%d of %d shown; -all shows all\n", shown, total)
+	if shown >= total {
+		return
 	}
+	to := s.Env.Err
+	if held, ok := s.Env.Out.(*Pager); ok { // after the rows, which are not written yet
+		to = held
+	}
+	fmt.Fprintf(to, "%d of %d shown; -all shows all\n", shown, total)
 }
 
 func sortedKeys(m map[string]string) []string { return slices.Sorted(maps.Keys(m)) }

@@ -405,7 +405,10 @@ func (s *Service) RotationItems(
 		case rotation.ItemWaiting:
 			item.Detail = "it waits for its turn"
 			if r.Settings.First > 0 && i.Seq >= r.Settings.First {
-				item.Detail = "it begins when all of the first group are done"
+				item.Detail = "it waits for your word, once the first group is done"
+				if r.Settings.ThenGo {
+					item.Detail = "it begins when all of the first group are done"
+				}
 			}
 			if replace.IsHere(i.Means) {
 				item.Detail = "it waits for somebody who edits from their machine with the old private key"

@@ -99,6 +99,7 @@ export default function Plan() {
               <Form.Item
                 name="names"
                 label="Names of new keys"
+                className="before-m"
                 extra="with {key}, {instance}, {holder}, {year}, {month}, {day}; numbered unless given"
               >
                 <Input placeholder="{key}-{year}" />

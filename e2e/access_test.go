@@ -12,10 +12,12 @@ import (
 	"math/big"
 	"net"
 	"net/http"
+	"net/http/httptest"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -159,9 +161,17 @@ func TestSignOutRevokesTheKeptToken(t *testing.T) {
 	if out, err := run("", "whoami", "-q"); err != nil || out != "ines\n" {
 		t.Errorf("whoami: %s %v", out, err)
 	}
-	if out, err := run("", "whoami", "-server", "http://127.0.0.1:1"); err == nil ||
-		!strings.Contains(out, "does not answer") {
-		t.Errorf("the kept token would have gone to another server: %s", out)
+	var asked, presented atomic.Int64
+	other := httptest.NewServer(http.HandlerFunc(func(_ http.ResponseWriter, r *http.Request) {
+		asked.Add(1)
+		if r.Header.Get("Authorization") != "" || r.Header.Get("Cookie") != "" {
+			presented.Add(1)
+		}
+	}))
+	defer other.Close()
+	if out, err := run("", "whoami", "-server", other.URL); err == nil || !strings.Contains(out, "plumlatch sign-in") ||
+		asked.Load() == 0 || presented.Load() != 0 {
+		t.Errorf("another server was asked %d times, with the token %d times: %s", asked.Load(), presented.Load(), out)
 	}
 	if out, err := run("", "sign-out"); err != nil {
 		t.Errorf("sign-out: %s", out)

@@ -58,6 +58,11 @@ func TestCommandsThatTakeMoreThanOneThingSayWhatIsMissing(t *testing.T) {
 	if r := runa.client("key", "mark-lost", "-holder", "ines", "-reason", "x", "-yes"); r.status != 5 {
 		t.Errorf("%d %s%s", r.status, r.out, r.err)
 	}
+	for _, key := range []string{"a", "b"} {
+		if out := h.must("key", "show", key, "-json"); !strings.Contains(out, `"state": "active"`) {
+			t.Errorf("somebody else marked %s as lost: %s", key, out)
+		}
+	}
 	if out := h.must("session", "end", "-of", "runa"); !strings.Contains(out, "1 token revoked") {
 		t.Errorf("%s", out)
 	}

@@ -84,6 +84,7 @@ func TestTheClientGetsBackInByTheBestRoute(t *testing.T) {
 			t.Errorf("%v: %+v", bad, r)
 		}
 	}
+	h.refused("no-such-restore", "restore", "watch", "x")
 	h.refused("route-not-possible", "restore", "start", "door", "-route", "metadata-keys", "-new", "x")
 	if _, err := os.Stat(h.private("x")); err == nil {
 		t.Error("a pair was made for a restore that is not possible")

@@ -72,9 +72,9 @@ func (w wayIn) words(program string) []string {
 		port, fmt.Sprint(w.connection.Port),
 	}
 	if program == "scp" {
-		return append(words, "FILE", target+":")
+		return append(words, "--", "FILE", target+":")
 	}
-	return append(words, target)
+	return append(words, "--", target) // so that nothing after it is taken for an option
 }
 
 func connect(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error {
@@ -141,7 +141,7 @@ func connect(f *flag.FlagSet) func(context.Context, *kit.Session, []string) erro
 		}
 		words := w.words(program)
 		if len(args) > 1 {
-			words = append(append(words, "--"), args[1:]...)
+			words = append(words, args[1:]...)
 		}
 		return syscall.Exec(path, words, os.Environ())
 	}

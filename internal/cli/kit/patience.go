@@ -57,7 +57,7 @@ func (p *Patience) Wait(ctx context.Context, err error) error {
 	return nil
 }
 
-// Stopped is the failure of a watch that was ended by whoever watched.
+// Stopped is the failure of a watch that the person who watched has ended.
 func Stopped(what, again string) error {
 	remedy := ""
 	if again != "" {

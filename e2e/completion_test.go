@@ -15,8 +15,8 @@ import (
 // escapes are what a shell sends to move the cursor and to colour.
 var escapes = regexp.MustCompile(`\x1b\[[0-9;?]*[a-zA-Z]|\x1b[=>]|\x1b\][^\x07]*\x07|\x1b\(B`)
 
-// shells are the shells with how each is started without the files of the person who runs the tests, and how it takes the
-// completion.
+// shells are the shells, with how each is started without the start-up files of this machine, and how it takes
+// the completion.
 var shells = map[string]struct{ args, setup string }{
 	"bash": {"--norc -i", "source <(plumlatch completion bash)"},
 	"zsh":  {"-f -i", "autoload -U compinit; compinit -u; source <(plumlatch completion zsh)"},

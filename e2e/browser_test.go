@@ -80,7 +80,7 @@ func openBrowser(t testing.TB, url string) *page {
 	p := &page{t: t, ctx: ctx, url: url, downloads: t.TempDir()}
 	p.do(chromedp.Navigate("about:blank")) // makes the tab
 	p.whole = p.ctx
-	p.within(4 * time.Minute)
+	p.within(10 * time.Minute)
 	size := emulation.SetDeviceMetricsOverrideParams{Width: 1280, Height: 800, DeviceScaleFactor: 1}
 	if _, err := chromedp.Call(p.ctx, emulation.SetDeviceMetricsOverride, size); err != nil {
 		t.Fatal(err)
@@ -140,7 +140,7 @@ const left = "(-32000)"
 // holds evaluates an expression until it is true.
 func (p *page) holds(what, expression string) {
 	p.t.Helper()
-	ctx, cancel := context.WithTimeout(p.ctx, 90*time.Second)
+	ctx, cancel := context.WithTimeout(p.ctx, patience)
 	defer cancel()
 	look := func() error {
 		_, err := chromedp.Run(ctx, chromedp.Poll[bool](expression, chromedp.WithPollingInterval(100*time.Millisecond)))

@@ -7,6 +7,8 @@ import (
 	"regexp"
 	"strings"
 	"testing"
+
+	"plumlatch/internal/pgboot/pgtest"
 	"time"
 )
 
@@ -26,6 +28,7 @@ func demoDir(t testing.TB) string {
 
 func startDemo(t testing.TB, dir string, args ...string) (*process, *house) {
 	t.Helper()
+	pgtest.Turn(t)
 	p := start(t, "plumlatchd", append([]string{"-demo", "-data", dir, "-listen", "127.0.0.1:0"}, args...)...)
 	p.await(t, `(Ctrl-C stops all of it)`)
 	data, err := os.ReadFile(filepath.Join(dir, "demo.env"))

@@ -82,11 +82,14 @@ func (o *output) String() string {
 	return o.b.String()
 }
 
+// patience is for how long something is waited for: long enough for a machine that has to share its processors.
+const patience = 2 * time.Minute
+
 // eventually waits until ok, and fails the test if that takes too long.
 func eventually(t testing.TB, what string, ok func() bool) {
 	t.Helper()
 	wait := 15 * time.Millisecond
-	for until := time.Now().Add(60 * time.Second); !ok(); time.Sleep(wait) {
+	for until := time.Now().Add(patience); !ok(); time.Sleep(wait) {
 		if time.Now().After(until) {
 			t.Fatalf("waited in vain: %s", what)
 		}
@@ -152,7 +155,7 @@ func (p *process) await(t testing.TB, pattern string) string {
 		if now != said {
 			said, silent = now, time.Now()
 		}
-		if time.Since(silent) > 60*time.Second {
+		if time.Since(silent) > patience {
 			t.Fatalf("waited in vain: %s", pattern)
 		}
 	}
@@ -212,7 +215,7 @@ func prepare(ctx context.Context, owner, service string) error {
 		return err
 	}
 	said := regexp.MustCompile(`Plum Latch is at (http\S+)`)
-	for until := time.Now().Add(60 * time.Second); !said.MatchString(out.String()) && time.Now().Before(until); {
+	for until := time.Now().Add(patience); !said.MatchString(out.String()) && time.Now().Before(until); {
 		time.Sleep(20 * time.Millisecond)
 	}
 	at := said.FindStringSubmatch(out.String())
@@ -352,7 +355,7 @@ func (h *house) clientIn(stdin string, args ...string) result {
 	if err := os.MkdirAll(h.home(), 0o700); err != nil {
 		h.t.Fatal(err)
 	}
-	ctx, cancel := context.WithTimeout(h.t.Context(), 60*time.Second)
+	ctx, cancel := context.WithTimeout(h.t.Context(), patience)
 	defer cancel()
 	if needsConfirmation(args) {
 		args = append(args, "-confirm-file", writeFile(h.t, filepath.Join(h.dir, "own-password"), password))

@@ -101,7 +101,7 @@ func TestOfAThousandLoginsFiftyFailInFiveWaysAndHoldUpNoOther(t *testing.T) {
 		}
 	}
 	h.client("rotate", "start", "-older", "3d", "-label", "team=load", "-make", "service", "-detach", "-yes")
-	for range 5 { // each watches for a minute at most
+	for range 10 { // each watches for two minutes at most
 		if h.rotation().EndedAt != nil {
 			break
 		}

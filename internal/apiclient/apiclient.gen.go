@@ -1399,11 +1399,14 @@ type Entry struct {
 	PrevHash  *string `json:"prev_hash,omitempty"`
 	RequestId *string `json:"request_id,omitempty"`
 
-	// Sentence The entry in words.
+	// Sentence The entry in words. Programs read told and details instead; the words may change.
 	Sentence    string `json:"sentence"`
 	Seq         int    `json:"seq"`
 	Subject     string `json:"subject"`
 	SubjectKind string `json:"subject_kind"`
+
+	// Told The name of what the entry tells of, from which and from the details its sentence is made. Absent in entries from before sentences were made so, and in redacted ones: their sentence is stored.
+	Told *string `json:"told,omitempty"`
 
 	// Via api, cli, console or service.
 	Via string  `json:"via"`

@@ -19,6 +19,7 @@ import (
 
 	"plumlatch/internal/cloud"
 	"plumlatch/internal/core/custody"
+	"plumlatch/internal/core/daybook"
 	"plumlatch/internal/core/keypair"
 	"plumlatch/internal/core/machines"
 	"plumlatch/internal/core/userdata"
@@ -340,24 +341,18 @@ func (l *Loader) record(
 		if k.proved > 0 {
 			at := l.daysAgo(k.proved)
 			row.ProvedAt, row.ProvedBy = &at, row.CreatedBy
-			b.note(
-				at, row.CreatedBy, "key.prove", "key", k.name,
-				"%s proved possession of the private key of %s.", row.CreatedBy, k.name,
-			)
+			b.note(at, row.CreatedBy, "key.prove", "key", k.name, nil)
 		}
 		if err := tx.AddKey(ctx, &row); err != nil {
 			return err
 		}
 		ids[k.name] = row.ID
-		b.note(
-			row.CreatedAt, row.CreatedBy, "key.import", "key", k.name,
-			"%s imported the key %s (%s).", row.CreatedBy, k.name, p.Type,
-		)
+		b.note(row.CreatedAt, row.CreatedBy, "key.import", "key", k.name, map[string]any{"key": p.Type})
 	}
 	if err := leave(ctx, tx, "tomas", l.daysAgo(60)); err != nil {
 		return err
 	}
-	b.note(l.daysAgo(60), "ines", "operator.change", "operator", "tomas", "ines closed the account of tomas.")
+	b.note(l.daysAgo(60), "ines", "operator.change", "operator", "tomas", map[string]any{"closed": true})
 	for _, m := range members {
 		if err := join(ctx, tx, m[0], m[1]); err != nil {
 			return err
@@ -489,20 +484,13 @@ func (l *Loader) recordMachine(
 			WithdrawnAt: &over,
 			WithdrawnBy: "oona",
 		})
-		b.note(
-			over, "oona", "grant.withdraw", "login", up.user+"@"+m.name,
-			"oona withdrew %s@%s from the key %s.", up.user, m.name, k,
-		)
+		b.note(over, "oona", "grant.withdraw", "login", up.user+"@"+m.name, map[string]any{"key": k})
 	}
 	b.note(
 		at, m.by, "instance.launch", "instance", m.name,
-		"%s asked for the instance %s (%s, %s), to be opened by %s.", m.by, m.name, m.image, m.size,
-		strings.Join(names, ", "),
+		map[string]any{"image": m.image, "size": m.size, "keys": names},
 	)
-	b.note(
-		at.Add(time.Minute), m.by, "instance.launched", "instance", m.name,
-		"The launch of %s, asked for by %s, is done: its login answers.", m.name, m.by,
-	)
+	b.note(at.Add(time.Minute), m.by, "instance.launched", "instance", m.name, map[string]any{"by": m.by})
 	if err := tx.AddGrants(ctx, grants); err != nil {
 		return err
 	}
@@ -528,15 +516,16 @@ type book struct {
 	entries []record.Entry
 }
 
-func (b *book) note(at time.Time, person, action, kind, subject, sentence string, args ...any) {
+func (b *book) note(at time.Time, person, told, kind, subject string, facts map[string]any) {
 	b.entries = append(b.entries, record.Entry{
 		At:          at,
 		Person:      person,
 		Via:         "cli",
-		Action:      action,
+		Action:      daybook.Action(told),
 		SubjectKind: kind,
 		Subject:     subject,
 		Outcome:     "done",
-		Sentence:    fmt.Sprintf(sentence, args...),
+		Told:        told,
+		Details:     facts,
 	})
 }

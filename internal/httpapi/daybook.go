@@ -17,17 +17,22 @@ import (
 
 func entryOf(e record.Entry) contract.Entry {
 	return contract.Entry{
-		Seq: int(
-			e.Seq,
-		), At: e.At.UTC(), Person: e.Person, Via: e.Via, Action: e.Action, SubjectKind: e.SubjectKind, Subject: e.Subject,
-		Why: optional(
-			e.Why,
-		), Outcome: e.Outcome,
-		Sentence:  e.Sentence,
-		About:     list(e.About),
-		Details:   &e.Details,
-		RequestId: optional(e.RequestID),
-		PrevHash:  new(hex.EncodeToString(e.PrevHash)), Hash: new(hex.EncodeToString(e.Hash)),
+		Seq:         int(e.Seq),
+		At:          e.At.UTC(),
+		Person:      e.Person,
+		Via:         e.Via,
+		Action:      e.Action,
+		SubjectKind: e.SubjectKind,
+		Subject:     e.Subject,
+		Why:         optional(e.Why),
+		Outcome:     e.Outcome,
+		Told:        optional(e.Told),
+		Sentence:    e.Text(),
+		About:       list(e.About),
+		Details:     &e.Details,
+		RequestId:   optional(e.RequestID),
+		PrevHash:    new(hex.EncodeToString(e.PrevHash)),
+		Hash:        new(hex.EncodeToString(e.Hash)),
 	}
 }
 

@@ -17,9 +17,10 @@ type Entry struct {
 	Subject     string
 	Why         string
 	Outcome     string
-	Sentence    string
-	Details     map[string]any `gorm:"serializer:json"`
-	RequestID   string
+	// Told names what the entry tells of, see daybook.Entry; Sentence is an earlier entry's.
+	Told, Sentence string
+	Details        map[string]any `gorm:"serializer:json"`
+	RequestID      string
 	// About is what it concerns, such as key:gannet or instance:atlas-db.
 	About []string `gorm:"serializer:json"`
 	// PrevHash and Hash are its place in the chain.
@@ -37,9 +38,17 @@ func (e Entry) Chained() daybook.Entry {
 		SubjectKind: e.SubjectKind,
 		Subject:     e.Subject,
 		About:       e.About,
-		Why:         e.Why, Outcome: e.Outcome, Sentence: e.Sentence, Details: e.Details, RequestID: e.RequestID,
+		Why:         e.Why,
+		Outcome:     e.Outcome,
+		Told:        e.Told,
+		Sentence:    e.Sentence,
+		Details:     e.Details,
+		RequestID:   e.RequestID,
 	}
 }
+
+// Text returns the entry's sentence in today's words.
+func (e Entry) Text() string { return e.Chained().Text() }
 
 // Linked is the entry as the chain is checked.
 func (e Entry) Linked() daybook.Linked {

@@ -29,7 +29,7 @@ type Delivery struct {
 	DueAt        time.Time
 	Error        string
 	EndedAt      *time.Time
-	Sentence     string `gorm:"->;-:migration"`
+	Sentence     string `gorm:"-"` // of its entry, where it was asked for
 }
 
 // Subscriber is where events are sent to.

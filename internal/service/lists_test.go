@@ -78,7 +78,7 @@ func fill(t *testing.T, o *servicetest.Office, n int) {
 		must(o.Store.AddHolder(ctx, record.Holder{ID: store.NewID(), Name: fmt.Sprintf("team-%d", i), Kind: "team"}))
 	}
 	must(o.Store.AddRotation(ctx, first, items))
-	must(o.Store.Note(ctx, o.Journal.Entry(o.Ines.By(), "key.make", "key", "key-0", "", "Made.")))
+	must(o.Store.Note(ctx, o.Journal.Entry(o.Ines.By(), "key.make", "key", "key-0", "", nil)))
 	rotationOfAll = first
 }
 

@@ -25,7 +25,7 @@ type notes struct{ waiting []record.Entry }
 func (s *Store) Note(ctx context.Context, entries ...record.Entry) error {
 	for n := range entries {
 		e := &entries[n]
-		for _, field := range []*string{&e.Person, &e.Subject, &e.Why, &e.Sentence, &e.Outcome} {
+		for _, field := range []*string{&e.Person, &e.Subject, &e.Why, &e.Told, &e.Sentence, &e.Outcome} {
 			*field = text.Plain(*field)
 		}
 		if details, ok := plainly(e.Details).(map[string]any); ok {

@@ -52,10 +52,8 @@ func (s *Store) DeadDeliveries(ctx context.Context, subscriber uuid.UUID) ([]rec
 	var out []record.Delivery
 	err := s.db.WithContext(ctx).
 		Model(&record.Delivery{}).
-		Select("deliveries.*, b.sentence").
-		Joins("JOIN daybook b ON b.seq = deliveries.seq").
 		Where("subscriber_id = ? AND state = 'dead'", subscriber).
-		Order("deliveries.seq DESC").
+		Order("seq DESC").
 		Limit(500).
 		Find(&out).
 		Error

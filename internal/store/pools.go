@@ -158,6 +158,9 @@ func checkDirect(ctx context.Context, pool *pgxpool.Pool) error {
 	return nil
 }
 
+// connectWithin is for how long a connection may take to begin. Requests have less time, of their own.
+const connectWithin = 15 * time.Second
+
 // connect opens at most so many connections. Where they are bounded, the database gives up by
 // itself what takes too long; a change of the schema may take as long as it does.
 func connect(ctx context.Context, url string, connections int32, bounded bool) (*pgxpool.Pool, error) {
@@ -166,7 +169,7 @@ func connect(ctx context.Context, url string, connections int32, bounded bool) (
 		return nil, errURL
 	}
 	config.MaxConns = connections
-	config.ConnConfig.ConnectTimeout = 5 * time.Second
+	config.ConnConfig.ConnectTimeout = connectWithin
 	config.ConnConfig.RuntimeParams[probe] = "kept"
 	if bounded {
 		for name, after := range map[string]time.Duration{

@@ -3655,7 +3655,9 @@ export interface components {
             subject: string;
             why?: string;
             outcome: string;
-            /** @description The entry in words. */
+            /** @description The name of what the entry tells of, from which and from the details its sentence is made. Absent in entries from before sentences were made so, and in redacted ones: their sentence is stored. */
+            told?: string;
+            /** @description The entry in words. Programs read told and details instead; the words may change. */
             sentence: string;
             /** @description What it concerns, such as key:gannet or instance:atlas-db. */
             about?: string[];

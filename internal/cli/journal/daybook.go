@@ -436,10 +436,13 @@ func linkedOf(e apiclient.Entry) daybook.Linked {
 	if err != nil {
 		hash = nil
 	}
+	stored := e.Sentence
+	if e.Told != nil { // then the sentence was made when it was read, and none is kept
+		stored = ""
+	}
 	return daybook.Linked{Before: before, Hash: hash, Entry: daybook.Entry{
-		Seq: int64(
-			e.Seq,
-		), At: e.At,
+		Seq:         int64(e.Seq),
+		At:          e.At,
 		Person:      e.Person,
 		Via:         e.Via,
 		Action:      e.Action,
@@ -448,7 +451,8 @@ func linkedOf(e apiclient.Entry) daybook.Linked {
 		About:       kit.Given(e.About),
 		Why:         kit.Given(e.Why),
 		Outcome:     e.Outcome,
-		Sentence:    e.Sentence,
+		Told:        kit.Given(e.Told),
+		Sentence:    stored,
 		Details:     kit.Given(e.Details),
 		RequestID:   kit.Given(e.RequestId),
 	}}

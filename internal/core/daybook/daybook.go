@@ -26,19 +26,22 @@ const Namespace = "daybook@plumlatch"
 // Entry is what the hash of an entry covers.
 type Entry struct {
 	// Seq is 1 for the first entry, and one more for each after it.
-	Seq         int64          `json:"seq"`
-	At          time.Time      `json:"-"`
-	Person      string         `json:"person"`
-	Via         string         `json:"via"`
-	Action      string         `json:"action"`
-	SubjectKind string         `json:"subject_kind"`
-	Subject     string         `json:"subject"`
-	About       []string       `json:"about"`
-	Why         string         `json:"why"`
-	Outcome     string         `json:"outcome"`
-	Sentence    string         `json:"sentence"`
-	Details     map[string]any `json:"details"`
-	RequestID   string         `json:"request_id"`
+	Seq         int64     `json:"seq"`
+	At          time.Time `json:"-"`
+	Person      string    `json:"person"`
+	Via         string    `json:"via"`
+	Action      string    `json:"action"`
+	SubjectKind string    `json:"subject_kind"`
+	Subject     string    `json:"subject"`
+	About       []string  `json:"about"`
+	Why         string    `json:"why"`
+	Outcome     string    `json:"outcome"`
+	// Told names what the entry tells of; its sentence is made from that and from the details.
+	Told string `json:"told,omitempty"`
+	// Sentence is that of an entry from before there was Told, and of a redacted one.
+	Sentence  string         `json:"sentence"`
+	Details   map[string]any `json:"details"`
+	RequestID string         `json:"request_id"`
 }
 
 // Hash is a link of the chain.

@@ -25,7 +25,7 @@ type Redacted struct {
 // Redact returns the entry without its details and with the sentence, and how to tell of it.
 // Its hash stays what it was.
 func Redact(l Linked, sentence string) (Linked, Redacted, error) {
-	l.Details, l.Sentence, l.Why = map[string]any{redactedDetail: true}, sentence, ""
+	l.Details, l.Told, l.Sentence, l.Why = map[string]any{redactedDetail: true}, "", sentence, ""
 	left, err := left(l)
 	return l, Redacted{l.Seq, left}, err
 }

@@ -85,6 +85,7 @@ func Empty(t testing.TB) (owner, service string) {
 
 func databases(t testing.TB, from string) (owner, service string) {
 	t.Helper()
+	Turn(t)
 	owner, service, err := newDatabase(t.Context(), from)
 	if err != nil {
 		t.Fatal(err)

@@ -202,22 +202,17 @@ func (e *edit) ended(ctx context.Context, tx *store.Store, state runs.State, rea
 	note := journal.OnKeys(
 		e.journal.Entry(
 			journal.ForRun(e.run), "grant.placed", "login", name, e.run.Reason,
-			"The line of %s is in place in %s.", k.Name, name,
+			journal.Facts{"key": k.Name, "reason": reason},
 		),
 		k.Name,
 	)
-	if withdrawing {
-		note.Action, note.Sentence = "grant.removed", fmt.Sprintf("The line of %s is gone from %s.", k.Name, name)
-	}
-	if !done {
-		note.Outcome, note.Sentence = string(
-			state,
-		), fmt.Sprintf(
-			"The change of %s for %s was not done: %s.",
-			name,
-			k.Name,
-			reason,
-		)
+	switch {
+	case withdrawing && done:
+		journal.Instead(&note, "done", "grant.removed")
+	case withdrawing:
+		journal.Instead(&note, string(state), "grant.removed:not")
+	case !done:
+		journal.Instead(&note, string(state), "grant.placed:not")
 	}
 	if withdrawing == done && (withdrawing || e.work.Added) {
 		if err := tx.WithdrawGrant(ctx, l.ID, k.ID, e.now(), e.run.RequestedBy); err != nil {

@@ -115,7 +115,7 @@ func (s *Service) AddGrant(
 		return tx.Note(ctx, journal.OnKeys(
 			s.journal.Entry(
 				actor.By(), "grant.add", "login", out.Name, w.Reason,
-				"%s granted %s to the key %s%s.", actor.Name, out.Name, k.Name, untilWords(w.Until),
+				journal.Facts{"key": k.Name, "until": untilFact(w.Until)},
 			),
 			k.Name,
 		))
@@ -123,11 +123,12 @@ func (s *Service) AddGrant(
 	return s.startGranted(ctx, out, run, err)
 }
 
-func untilWords(at *time.Time) string {
+// untilFact is a grant's end as the daybook keeps it, "" for none.
+func untilFact(at *time.Time) string {
 	if at == nil {
 		return ""
 	}
-	return " until " + at.UTC().Format("2 Jan 2006 15:04 UTC")
+	return at.UTC().Format(time.RFC3339)
 }
 
 func (s *Service) startGranted(ctx context.Context, out Granted, run record.Run, err error) (Granted, error) {
@@ -268,7 +269,7 @@ func (s *Service) WithdrawGrant(ctx context.Context, actor people.Actor, w Withd
 		return tx.Note(ctx, journal.OnKeys(
 			s.journal.Entry(
 				actor.By(), "grant.withdraw", "login", out.Name, w.Reason,
-				"%s asked to withdraw %s from the key %s.", actor.Name, out.Name, k.Name,
+				journal.Facts{"key": k.Name},
 			),
 			k.Name,
 		))
@@ -338,8 +339,7 @@ func (s *Service) endGrants(ctx context.Context) error {
 		e := journal.OnKeys(
 			s.journal.Entry(
 				actor.By(), "grant.end", "login", fleet.LoginName(g.OSUser, g.InstanceName), "",
-				"The grant of %s to %s is over, but was not withdrawn: %s.", fleet.LoginName(g.OSUser, g.InstanceName),
-				g.KeyName, p.Detail,
+				journal.Facts{"key": g.KeyName, "reason": p.Detail},
 			),
 			g.KeyName,
 		)

@@ -130,7 +130,7 @@ func (s *Service) MarkLost(ctx context.Context, actor people.Actor, name, reason
 		}
 		return tx.Note(
 			ctx,
-			s.journal.Entry(actor.By(), "key.mark-lost", "key", name, reason, "%s marked the key %s as lost.", actor.Name, name),
+			s.journal.Entry(actor.By(), "key.mark-lost", "key", name, reason, nil),
 		)
 	})
 	if err != nil {

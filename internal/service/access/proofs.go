@@ -154,8 +154,7 @@ func (s *Service) Prove(
 			return err
 		}
 		if err := tx.Note(ctx, s.journal.Entry(
-			actor.By(), "key.prove", "key", k.Name, "",
-			"%s proved possession of the private key of %s.", actor.Name, k.Name,
+			actor.By(), "key.prove", "key", k.Name, "", nil,
 		)); err != nil {
 			return err
 		}
@@ -252,7 +251,7 @@ func (s *Service) ReportEntry(ctx context.Context, actor people.Actor, login str
 		return tx.Note(ctx, journal.OnKeys(
 			s.journal.Entry(
 				actor.By(), "login.enter", "login", name, "",
-				"%s logged in to %s with the key %s.", actor.Name, name, k.Name,
+				journal.Facts{"key": k.Name},
 			),
 			k.Name,
 		))

@@ -16,7 +16,6 @@ import (
 	"plumlatch/internal/core/keypair"
 	"plumlatch/internal/core/name"
 	"plumlatch/internal/core/reach"
-	"plumlatch/internal/core/text"
 	"plumlatch/internal/record"
 	"plumlatch/internal/runs"
 	"plumlatch/internal/service/fleet"
@@ -280,8 +279,7 @@ func (s *Service) settleLogin(
 		}
 		return tx.Note(ctx, s.journal.Entry(
 			actor.By(), "login.settle", "login", called, reason,
-			"%s asked to place %s and to remove %s in %s.", actor.Name, text.Counted(len(place), "missing line"),
-			text.Counted(len(remove), "line"), called,
+			journal.Facts{"place": len(place), "remove": len(remove)},
 		))
 	})
 	if err != nil {
@@ -318,8 +316,8 @@ func (s *Service) settleAtOnce(
 			}
 			return tx.Note(ctx, journal.OnKeys(
 				s.journal.Entry(
-					actor.By(), "grant.withdraw", "login", called, reason,
-					"%s withdrew %s from the key %s, whose line was not there.", actor.Name, called, c.Difference.Name,
+					actor.By(), "grant.withdraw:absent", "login", called, reason,
+					journal.Facts{"key": c.Difference.Name},
 				),
 				c.Difference.Name,
 			))
@@ -342,7 +340,7 @@ func (s *Service) settleAtOnce(
 		return tx.Note(ctx, journal.OnKeys(
 			s.journal.Entry(
 				actor.By(), "grant.accept", "login", called, reason,
-				"%s accepted the key %s in %s as granted.", actor.Name, k.Name, called,
+				journal.Facts{"key": k.Name},
 			),
 			k.Name,
 		))
@@ -421,9 +419,8 @@ func (s *Service) acceptable(
 		return k, err
 	}
 	return k, tx.Note(ctx, s.journal.Entry(
-		actor.By(), "key.import", "key", k.Name, "",
-		"%s recorded the key %s (%s), which was found on %s.", actor.Name, k.Name, keys.Describe(public),
-		l.Instance.Name,
+		actor.By(), "key.import:found", "key", k.Name, "",
+		journal.Facts{"key": keys.Describe(public), "instance": l.Instance.Name},
 	))
 }
 

@@ -199,17 +199,10 @@ func (e *settling) ended(ctx context.Context, tx *store.Store, state runs.State,
 	called := fleet.LoginName(l.OSUser, l.Instance.Name)
 	note := e.journal.Entry(
 		journal.ForRun(e.run), "login.settled", "login", called, e.run.Reason,
-		"The differences of %s are settled: %s placed, %s removed.", called, text.Counted(len(e.work.Place), "line"),
-		text.Counted(len(e.work.Remove), "line"),
+		journal.Facts{"place": len(e.work.Place), "remove": len(e.work.Remove), "reason": reason},
 	)
 	if state != runs.Done {
-		note.Outcome, note.Sentence = string(
-			state,
-		), fmt.Sprintf(
-			"The differences of %s were not settled: %s.",
-			called,
-			reason,
-		)
+		journal.Instead(&note, string(state), "login.settled:not")
 	}
 	return tx.Note(ctx, note)
 }

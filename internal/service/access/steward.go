@@ -60,8 +60,7 @@ func (s *Service) AddSteward(ctx context.Context, actor people.Actor, instance s
 			return err
 		}
 		return tx.Note(ctx, s.journal.Entry(
-			actor.By(), "steward.add", "instance", i.Name, "",
-			"%s had a steward key made for %s; its private key is in the safe.", actor.Name, i.Name,
+			actor.By(), "steward.add", "instance", i.Name, "", nil,
 		))
 	})
 	var taken *store.TakenError

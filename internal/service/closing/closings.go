@@ -70,8 +70,7 @@ func (s *Service) Open(
 	}
 	e := s.journal.Entry(
 		journal.ForRun(run), "restore.opened", "instance", run.Instance.Name, run.Reason,
-		"The restore of %s opened %s; it is closed by %s at the latest.", run.Instance.Name, what,
-		written.Deadline.UTC().Format("2 Jan 2006 15:04:05 UTC"),
+		journal.Facts{"what": what, "deadline": written.Deadline.UTC().Format(time.RFC3339)},
 	)
 	return s.store.InTx(ctx, func(tx *store.Store) error {
 		if err := tx.ChangeClosing(ctx, c.ID, record.ClosingChange{OpenedAt: new(s.now())}); err != nil {
@@ -115,15 +114,12 @@ func (s *Service) closeOne(ctx context.Context, c record.Closing) error {
 	now := s.now()
 	e, note := s.journal.Entry(
 		journal.ByService, "restore.closed", "instance", c.InstanceName, "",
-		"What was opened for the restore of %s is closed again: %s.", c.InstanceName, c.What,
+		journal.Facts{"what": c.What},
 	), ""
 	if by := now.Sub(c.Deadline); by > closeEvery {
 		note = fmt.Sprintf("closed %s after its deadline", restore.Words(by))
-		e.Sentence = fmt.Sprintf(
-			"What was opened for the restore of %s is closed again, %s after its deadline: %s.", c.InstanceName,
-			restore.Words(by), c.What,
-		)
-		e.Outcome = "late"
+		e.Details["late"] = restore.Words(by)
+		journal.Instead(&e, "late", "restore.closed:late")
 	}
 	return s.store.InTx(ctx, func(tx *store.Store) error {
 		if err := tx.ChangeClosing(ctx, c.ID, record.ClosingChange{ClosedAt: &now, Note: &note}); err != nil {
@@ -195,16 +191,8 @@ func (s *Service) leftOpen(ctx context.Context, c record.Closing, why string) er
 			return err
 		}
 		e := s.journal.Entry(
-			journal.ByService,
-			"restore.left-open",
-			"instance",
-			c.InstanceName,
-			"",
-			"What was opened for the restore of %s is still open beyond its deadline, %s: %s. It is tried again until it is "+
-				"closed.",
-			c.InstanceName,
-			c.What,
-			why,
+			journal.ByService, "restore.left-open", "instance", c.InstanceName, "",
+			journal.Facts{"what": c.What, "reason": why},
 		)
 		e.Outcome = "open"
 		return tx.Note(ctx, e)

@@ -10,6 +10,7 @@ import (
 	"plumlatch/internal/core/machines"
 	"plumlatch/internal/core/name"
 	"plumlatch/internal/record"
+	"plumlatch/internal/service/journal"
 	"plumlatch/internal/service/people"
 	"plumlatch/internal/service/problem"
 	"plumlatch/internal/store"
@@ -104,8 +105,13 @@ func (s *Service) Adopt(ctx context.Context, actor people.Actor, a Adopted) (rec
 		}
 		return tx.Note(ctx, s.journal.Entry(
 			actor.By(), "instance.adopt", "instance", a.Name, "",
-			"%s adopted %s (%s@%s port %d) with the host key %s, learnt by %s.", actor.Name, a.Name, a.LoginUser,
-			a.Address, a.Port, keypair.FormatSHA256(pins[0].SHA256), a.Learnt,
+			journal.Facts{
+				"login":    a.LoginUser,
+				"address":  a.Address,
+				"port":     a.Port,
+				"host_key": keypair.FormatSHA256(pins[0].SHA256),
+				"learnt":   string(a.Learnt),
+			},
 		))
 	})
 	if err != nil {
@@ -121,8 +127,7 @@ func (s *Service) release(ctx context.Context, actor people.Actor, i record.Inst
 			return err
 		}
 		return tx.Note(ctx, s.journal.Entry(
-			actor.By(), "instance.release", "instance", i.Name, reason,
-			"%s let %s go; nothing on the machine was changed.", actor.Name, i.Name,
+			actor.By(), "instance.release", "instance", i.Name, reason, nil,
 		))
 	})
 }

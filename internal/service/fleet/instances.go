@@ -182,10 +182,13 @@ func (s *Service) Launch(
 		if err := tx.AddRun(ctx, run); err != nil {
 			return err
 		}
+		told := "instance.launch"
+		if len(keys) == 0 {
+			told = "instance.launch:shut"
+		}
 		return tx.Note(ctx, s.journal.Entry(
-			actor.By(), "instance.launch", "instance", l.Name, l.Reason,
-			"%s asked for the instance %s (%s, %s), to be opened by %s.", actor.Name, l.Name, l.Image, l.Size,
-			keyNames(keys),
+			actor.By(), told, "instance", l.Name, l.Reason,
+			journal.Facts{"image": l.Image, "size": l.Size, "keys": keyNames(keys)},
 		))
 	})
 	if err != nil {
@@ -199,15 +202,12 @@ func (s *Service) Launch(
 	return i, run, err
 }
 
-func keyNames(keys []record.Key) string {
-	if len(keys) == 0 {
-		return "no key, so that nobody can log in"
-	}
+func keyNames(keys []record.Key) []string {
 	names := make([]string, len(keys))
 	for i, k := range keys {
 		names[i] = k.Name
 	}
-	return strings.Join(names, ", ")
+	return names
 }
 
 func TakenInstance(err error, name string) error {
@@ -446,8 +446,7 @@ func (s *Service) Change(
 			return err
 		}
 		return tx.Note(ctx, s.journal.Entry(
-			actor.By(), "instance."+string(kind), "instance", name, reason,
-			"%s asked to %s the instance %s.", actor.Name, kind, name,
+			actor.By(), "instance."+string(kind), "instance", name, reason, nil,
 		))
 	})
 	var taken *store.TakenError

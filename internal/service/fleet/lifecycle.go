@@ -379,7 +379,7 @@ func (l *lifecycle) launchEnded(run record.Run) func(context.Context, *store.Sto
 		if state == runs.Done {
 			e := l.journal.Entry(
 				actor, "instance.launched", "instance", name, run.Reason,
-				"The launch of %s, asked for by %s, is done: its login answers.", name, run.RequestedBy,
+				journal.Facts{"by": run.RequestedBy},
 			)
 			if err := tx.ChangeInstance(ctx, run.InstanceID, record.InstanceChange{State: machines.Running}); err != nil {
 				return err
@@ -387,18 +387,18 @@ func (l *lifecycle) launchEnded(run record.Run) func(context.Context, *store.Sto
 			return tx.Note(ctx, e)
 		}
 		change := record.InstanceChange{State: machines.Failed}
-		words := "was undone"
+		told := "instance.launched:undone"
 		if state == runs.Undone {
 			change.GoneAt = new(l.now())
 			if err := l.Forget(ctx, tx, run.InstanceID); err != nil {
 				return err
 			}
 		} else {
-			words = "failed and could not be undone"
+			told = "instance.launched:failed"
 		}
 		e := l.journal.Entry(
-			actor, "instance.launched", "instance", name, run.Reason,
-			"The launch of %s, asked for by %s, %s: %s.", name, run.RequestedBy, words, reason,
+			actor, told, "instance", name, run.Reason,
+			journal.Facts{"by": run.RequestedBy, "reason": reason},
 		)
 		e.Outcome = string(state)
 		if err := tx.ChangeInstance(ctx, run.InstanceID, change); err != nil {
@@ -407,8 +407,6 @@ func (l *lifecycle) launchEnded(run record.Run) func(context.Context, *store.Sto
 		return tx.Note(ctx, e)
 	}
 }
-
-var runNouns = map[string]string{"start": "start", "stop": "stop", "delete": "deletion"}
 
 // changeEnded gives the instance its new state, or what the cloud says of it.
 func (l *lifecycle) changeEnded(
@@ -419,15 +417,13 @@ func (l *lifecycle) changeEnded(
 		name := run.Instance.Name
 		e := l.journal.Entry(
 			actor, "instance."+string(success), "instance", name, run.Reason,
-			"The %s of %s, asked for by %s, is done.", runNouns[run.Kind], name, run.RequestedBy,
+			journal.Facts{"by": run.RequestedBy, "reason": reason},
 		)
 		change := record.InstanceChange{State: success}
 		switch {
 		case state != runs.Done:
 			change.State = l.work.StateBefore
-			e.Outcome, e.Sentence = string(state), fmt.Sprintf(
-				"The %s of %s, asked for by %s, was not done: %s.", runNouns[run.Kind], name, run.RequestedBy, reason,
-			)
+			journal.Instead(&e, string(state), e.Told+":not")
 		case success == machines.Deleted:
 			change.GoneAt = new(l.now())
 			if err := l.Forget(ctx, tx, run.InstanceID); err != nil {

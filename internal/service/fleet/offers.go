@@ -55,13 +55,16 @@ type outlined struct {
 	asking     singleflight.Group
 }
 
+func (o *outlined) kept() (can cloud.Capabilities, images []cloud.Image, fresh bool) {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	return o.can, o.images, time.Since(o.at) < outlineHolds
+}
+
 // Outline returns what the cloud can do and its images. Many who ask at once share one answer.
 func (s *Service) Outline(ctx context.Context) (cloud.Capabilities, []cloud.Image, error) {
 	o := &s.offers
-	o.mu.Lock()
-	can, images, fresh := o.can, o.images, time.Since(o.at) < outlineHolds
-	o.mu.Unlock()
-	if fresh {
+	if can, images, fresh := o.kept(); fresh {
 		return can, images, nil
 	}
 	asked := o.asking.DoChan("", func() (any, error) { return nil, s.askOutline(context.WithoutCancel(ctx)) })
@@ -78,8 +81,11 @@ func (s *Service) Outline(ctx context.Context) (cloud.Capabilities, []cloud.Imag
 	}
 }
 
-// askOutline asks the cloud what it offers, and keeps that.
+// askOutline asks the cloud what it offers, and keeps that; not again where another has just been answered.
 func (s *Service) askOutline(ctx context.Context) error {
+	if _, _, fresh := s.offers.kept(); fresh {
+		return nil
+	}
 	can, err := s.cloud.Capabilities(ctx)
 	var images []cloud.Image
 	if err == nil {

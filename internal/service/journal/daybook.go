@@ -3,7 +3,6 @@ package journal
 import (
 	"context"
 	"errors"
-	"fmt"
 	"slices"
 	"strings"
 	"time"
@@ -37,16 +36,25 @@ func ForRun(run record.Run) By {
 	return By{Name: run.RequestedBy, Via: "service", Run: run.ID}
 }
 
-// Entry makes a line of the daybook whose outcome is done. It is about its subject,
-// and about the run that it is done in.
-func (s *Service) Entry(by By, action, subjectKind, subject, why, sentence string, args ...any) record.Entry {
+// Facts are the details that the sentence of an entry is made from.
+type Facts = map[string]any
+
+// Entry makes a line of the daybook whose outcome is done. It tells what sentences.txt has under the
+// name, with the facts, and is about its subject, and about the run that it is done in.
+func (s *Service) Entry(by By, told, subjectKind, subject, why string, facts Facts) record.Entry {
 	e := record.Entry{
-		At: s.now(), Person: by.Name, Via: by.Via, Action: action, SubjectKind: subjectKind, Subject: subject,
-		Why:       why,
-		Outcome:   "done",
-		Sentence:  fmt.Sprintf(sentence, args...),
-		RequestID: by.RequestID,
-		About:     []string{subjectKind + ":" + subject},
+		At:          s.now(),
+		Person:      by.Name,
+		Via:         by.Via,
+		Action:      daybook.Action(told),
+		SubjectKind: subjectKind,
+		Subject:     subject,
+		Why:         why,
+		Outcome:     "done",
+		Told:        told,
+		Details:     facts,
+		RequestID:   by.RequestID,
+		About:       []string{subjectKind + ":" + subject},
 	}
 	if _, instance, ok := strings.Cut(subject, "@"); ok && subjectKind == "login" {
 		e.About = append(e.About, "instance:"+instance)
@@ -55,6 +63,11 @@ func (s *Service) Entry(by By, action, subjectKind, subject, why, sentence strin
 		e.About = append(e.About, "run:"+by.Run.String())
 	}
 	return e
+}
+
+// Instead makes an entry tell of another end of what it was made for.
+func Instead(e *record.Entry, outcome, told string) {
+	e.Outcome, e.Told, e.Action = outcome, told, daybook.Action(told)
 }
 
 // OnKeys adds the keys that an entry is also about.

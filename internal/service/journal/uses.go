@@ -2,13 +2,10 @@ package journal
 
 import (
 	"context"
-	"fmt"
 	"slices"
-	"strings"
 	"sync"
 	"time"
 
-	"plumlatch/internal/core/text"
 	"plumlatch/internal/record"
 )
 
@@ -54,11 +51,10 @@ func (s *Service) writeUses(ctx context.Context) error {
 }
 
 func (s *Service) used(what string, names []string) record.Entry {
-	shown := strings.Join(names[:min(3, len(names))], ", ")
-	if more := len(names) - 3; more > 0 {
-		shown += fmt.Sprintf(" and %s more", text.Counted(more, "key"))
+	shown := names[:min(3, len(names))]
+	facts := Facts{"keys": shown, "what": what}
+	if more := len(names) - len(shown); more > 0 {
+		facts["more"] = more
 	}
-	return OnKeys(
-		s.Entry(ByService, "key.use", "key", names[0], "", "The service used the kept private key of %s %s.", shown, what),
-		names...)
+	return OnKeys(s.Entry(ByService, "key.use", "key", names[0], "", facts), names...)
 }

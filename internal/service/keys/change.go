@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"maps"
 	"slices"
-	"strings"
 
 	"plumlatch/internal/record"
 	"plumlatch/internal/service/journal"
@@ -36,8 +35,8 @@ func (s *Service) ChangeKey(ctx context.Context, actor people.Actor, name string
 		if err != nil {
 			return err
 		}
-		change, said := c.of(k)
-		if len(said) == 0 {
+		change, facts := c.of(k)
+		if len(facts) == 0 {
 			return nil
 		}
 		var taken *store.TakenError
@@ -59,8 +58,7 @@ func (s *Service) ChangeKey(ctx context.Context, actor people.Actor, name string
 		}
 		return tx.Note(ctx, journal.OnKeys(
 			s.journal.Entry(
-				actor.By(), "key.change", "key", name, c.Reason, "%s changed the key %s: %s.", actor.Name, name,
-				strings.Join(said, "; "),
+				actor.By(), "key.change", "key", name, c.Reason, facts,
 			),
 			name, after,
 		))
@@ -88,15 +86,16 @@ func (c Change) check() error {
 	return problem.CheckLabels(c.SetLabels)
 }
 
-// of returns the change of a key's record, and in words what changes.
-func (c Change) of(k record.Key) (change record.KeyChange, said []string) {
+// of returns the change of a key's record, and what of it changes, for the daybook.
+func (c Change) of(k record.Key) (change record.KeyChange, facts journal.Facts) {
+	facts = journal.Facts{}
 	if c.Name != "" && c.Name != k.Name {
 		change.Name = c.Name
-		said = append(said, "its name is "+c.Name)
+		facts["name"] = c.Name
 	}
 	if c.Purpose != nil && *c.Purpose != k.Purpose {
 		change.Purpose = c.Purpose
-		said = append(said, fmt.Sprintf("its purpose is %q", *c.Purpose))
+		facts["purpose"], facts["no_purpose"] = *c.Purpose, *c.Purpose == ""
 	}
 	labels := maps.Clone(k.Labels)
 	if labels == nil {
@@ -112,9 +111,9 @@ func (c Change) of(k record.Key) (change record.KeyChange, said []string) {
 		for _, l := range slices.Sorted(maps.Keys(labels)) {
 			words = append(words, l+"="+labels[l])
 		}
-		said = append(said, "its labels are "+strings.Join(append(words, "none")[:max(len(words), 1)], ", "))
+		facts["labels"], facts["no_labels"] = words, len(words) == 0
 	}
-	return change, said
+	return change, facts
 }
 
 // mayChange refuses an actor who may not change the record of the key.

@@ -10,6 +10,7 @@ import (
 
 	"plumlatch/internal/core/custody"
 	"plumlatch/internal/record"
+	"plumlatch/internal/service/journal"
 	"plumlatch/internal/service/people"
 	"plumlatch/internal/service/problem"
 	"plumlatch/internal/store"
@@ -55,7 +56,7 @@ func (s *Service) useConsent(
 			Remedy: "Ask them, or ask again with another reason: plumlatch consent ask " + k.Name,
 		}
 	}
-	return ", with the consent of " + c.DecidedBy, tx.UseConsent(ctx, c.ID)
+	return c.DecidedBy, tx.UseConsent(ctx, c.ID)
 }
 
 func becauseOf(note string) string {
@@ -136,8 +137,7 @@ func (s *Service) AskConsent(ctx context.Context, actor people.Actor, key, reaso
 			return err
 		}
 		return tx.Note(ctx, s.journal.Entry(
-			actor.By(), "consent.ask", "key", k.Name, reason,
-			"%s asks for consent to take the private key of %s out of the safe.", actor.Name, k.Name,
+			actor.By(), "consent.ask", "key", k.Name, reason, nil,
 		))
 	})
 	return c, err
@@ -215,12 +215,10 @@ func (s *Service) DecideConsent(
 				Detail: "an admin decides, or another holder of " + c.KeyName,
 			}
 		}
-		action, words := "consent.grant", "%s consents that %s takes the private key of %s out of the safe."
+		told := "consent.grant"
 		c.State = custody.ConsentGranted
 		if !grant {
-			c.State, action = custody.ConsentRefused, "consent.refuse"
-			words = "%s refuses that %s takes the private key of %s out of the " +
-				"safe."
+			c.State, told = custody.ConsentRefused, "consent.refuse"
 		}
 		now := s.now().Truncate(time.Microsecond)
 		c.DecidedBy, c.DecidedAt, c.Note = actor.Name, &now, note
@@ -228,7 +226,7 @@ func (s *Service) DecideConsent(
 			return err
 		}
 		return tx.Note(
-			ctx, s.journal.Entry(actor.By(), action, "key", c.KeyName, note, words, actor.Name, c.AskedBy, c.KeyName),
+			ctx, s.journal.Entry(actor.By(), told, "key", c.KeyName, note, journal.Facts{"asked_by": c.AskedBy}),
 		)
 	})
 	return c, err
@@ -245,18 +243,17 @@ func (s *Service) SetConsentLabel(ctx context.Context, actor people.Actor, name,
 		return err
 	}
 	return s.store.InTx(ctx, func(tx *store.Store) error {
-		change, action, words := tx.DeleteConsentLabel, "consent.label-end", "%s has releases under the label %s=%s ask "+
-			"for consent no longer."
+		change, told := tx.DeleteConsentLabel, "consent.label-end"
 		if asks {
 			change = func(ctx context.Context, name, value string) (bool, error) {
 				return tx.AddConsentLabel(ctx, record.ConsentLabel{Name: name, Value: value, AddedBy: actor.Name, AddedAt: s.now()})
 			}
-			action, words = "consent.label", "%s has releases under the label %s=%s ask for a second person's consent."
+			told = "consent.label"
 		}
 		did, err := change(ctx, name, value)
 		if err != nil || !did {
 			return err
 		}
-		return tx.Note(ctx, s.journal.Entry(actor.By(), action, "label", name+"="+value, "", words, actor.Name, name, value))
+		return tx.Note(ctx, s.journal.Entry(actor.By(), told, "label", name+"="+value, "", nil))
 	})
 }

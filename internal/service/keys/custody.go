@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"plumlatch/internal/record"
+	"plumlatch/internal/service/journal"
 	"plumlatch/internal/service/people"
 	"plumlatch/internal/service/problem"
 	"plumlatch/internal/store"
@@ -110,7 +111,7 @@ func (s *Service) ForgetKey(ctx context.Context, actor people.Actor, name string
 		}
 		return tx.Note(ctx, s.journal.Entry(
 			actor.By(), "key.forget", "key", name, "",
-			"%s deleted the private key of %s from the safe; %s had proved possession of it.", actor.Name, name, k.ProvedBy,
+			journal.Facts{"proved_by": k.ProvedBy},
 		))
 	})
 	if err != nil {

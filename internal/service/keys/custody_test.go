@@ -86,7 +86,7 @@ func TestAReleaseUnderALabelNeedsSomebodyElsesConsent(t *testing.T) {
 	l, err := o.Journal.List(
 		ctx, record.EntryFilter{About: []string{"key:deploy"}, Action: "key.release"}, record.Page{Limit: 9},
 	)
-	if err != nil || len(l.Items) != 1 || !strings.Contains(l.Items[0].Sentence, "with the consent of runa") {
+	if err != nil || len(l.Items) != 1 || !strings.Contains(l.Items[0].Text(), "with the consent of runa") {
 		t.Errorf("%+v %v", l.Items, err)
 	}
 	o.Wants("the label's end", o.Keys.SetConsentLabel(ctx, o.Ines, "team", "atlas", false), "")

@@ -8,6 +8,7 @@ import (
 
 	"plumlatch/internal/core/custody"
 	"plumlatch/internal/record"
+	"plumlatch/internal/service/journal"
 	"plumlatch/internal/service/people"
 	"plumlatch/internal/service/problem"
 	"plumlatch/internal/store"
@@ -59,8 +60,8 @@ func (s *Service) HandOver(
 				return err
 			}
 			return tx.Note(ctx, s.journal.Entry(
-				actor.By(), "key.hand-over", "key", key, reason,
-				"%s handed %s over to %s; its private key has never left the safe.", actor.Name, key, holder.Name,
+				actor.By(), "key.hand-over:kept", "key", key, reason,
+				journal.Facts{"holder": holder.Name},
 			))
 		}
 		h := record.Handover{
@@ -80,7 +81,7 @@ func (s *Service) HandOver(
 		}
 		return tx.Note(ctx, s.journal.Entry(
 			actor.By(), "key.hand-over-ask", "key", key, reason,
-			"%s asked %s to take %s over, and to prove it.", actor.Name, holder.Name, key,
+			journal.Facts{"holder": holder.Name},
 		))
 	})
 	var taken *store.TakenError
@@ -188,7 +189,7 @@ func (s *Service) CallOffHandOver(ctx context.Context, actor people.Actor, key s
 		}
 		return tx.Note(ctx, s.journal.Entry(
 			actor.By(), "key.hand-over-off", "key", key, "",
-			"%s called off that %s takes %s over.", actor.Name, waiting[0].ToName, key,
+			journal.Facts{"holder": waiting[0].ToName},
 		))
 	})
 }
@@ -217,7 +218,7 @@ func (s *Service) TakeOver(ctx context.Context, tx *store.Store, actor people.Ac
 	}
 	return tx.Note(ctx, s.journal.Entry(
 		actor.By(), "key.hand-over", "key", k.Name, h.Reason,
-		"%s is the holder of %s now, and has proved it; %s had asked for that.", h.ToName, k.Name, h.AskedBy,
+		journal.Facts{"holder": h.ToName, "asked_by": h.AskedBy},
 	))
 }
 

@@ -78,9 +78,9 @@ func (s *Service) ImportKey(
 		}
 		public.Comment = *in.Comment
 	}
-	origin, sentence := "import", "%s imported the key %s (%s)."
+	origin, told := "import", "key.import"
 	if in.MadeByClient {
-		origin, sentence = "client", "%s made the key pair %s (%s) on their own machine; only the public key was sent."
+		origin, told = "client", "key.import:made"
 	}
 	k, err := s.record(ctx, actor, in.NewKey, public, origin)
 	if err != nil {
@@ -102,7 +102,7 @@ func (s *Service) ImportKey(
 		}
 		return tx.Note(
 			ctx,
-			s.journal.Entry(actor.By(), "key.import", "key", k.Name, "", sentence, actor.Name, k.Name, Describe(public)),
+			s.journal.Entry(actor.By(), told, "key", k.Name, "", journal.Facts{"key": Describe(public)}),
 		)
 	})
 	if err != nil {
@@ -185,8 +185,7 @@ func (s *Service) MakeKey(
 		}
 		return tx.Note(ctx, s.journal.Entry(
 			actor.By(), "key.make", "key", k.Name, "",
-			"%s had the service make the key pair %s (%s); the private key was handed over once and not kept.",
-			actor.Name, k.Name, Describe(pair.Public),
+			journal.Facts{"key": Describe(pair.Public)},
 		))
 	})
 	if err != nil {
@@ -372,14 +371,13 @@ func (s *Service) DeleteKey(ctx context.Context, actor people.Actor, name string
 		}
 		return tx.Note(
 			ctx,
-			s.journal.Entry(actor.By(), "key.delete", "key", name, "", "%s deleted the record of the key %s.", actor.Name, name),
+			s.journal.Entry(actor.By(), "key.delete", "key", name, "", nil),
 		)
 	})
 	var problem *problem.Problem
 	if errors.As(err, &problem) && problem.Code == "key-granted" {
 		refused := s.journal.Entry(
-			actor.By(), "key.delete", "key", name, "",
-			"%s tried to delete the key %s, which is still granted.", actor.Name, name,
+			actor.By(), "key.delete:refused", "key", name, "", nil,
 		)
 		refused.Outcome = "refused"
 		return errors.Join(err, s.store.Note(ctx, refused))

@@ -7,8 +7,8 @@ import (
 
 	"plumlatch/internal/core/keypair"
 	"plumlatch/internal/core/name"
-	"plumlatch/internal/core/text"
 	"plumlatch/internal/record"
+	"plumlatch/internal/service/journal"
 	"plumlatch/internal/service/people"
 	"plumlatch/internal/service/problem"
 	"plumlatch/internal/store"
@@ -93,9 +93,8 @@ func (s *Service) ImportKeys(
 		}
 		e := s.journal.Entry(
 			actor.By(), "key.import-list", "key", names[0], "",
-			"%s imported %s from a list of %d.", actor.Name, text.Counted(len(names), "key"), len(list),
+			journal.Facts{"imported": len(names), "listed": len(list), "names": names},
 		)
-		e.Details = map[string]any{"names": names}
 		return tx.Note(ctx, e)
 	}
 	err := s.store.InTx(ctx, record)

@@ -36,7 +36,7 @@ func (s *Service) comparePrimes(ctx context.Context) error {
 			sentences = append(sentences, journal.OnKeys(
 				s.journal.Entry(
 					journal.ByService, "key.shared-prime", "key", a.Name, "",
-					"The keys %s and %s share a prime, so both are broken.", a.Name, b.Name,
+					journal.Facts{"other": b.Name},
 				),
 				b.Name,
 			))

@@ -10,6 +10,7 @@ import (
 
 	"plumlatch/internal/core/custody"
 	"plumlatch/internal/record"
+	"plumlatch/internal/service/journal"
 	"plumlatch/internal/service/people"
 	"plumlatch/internal/service/problem"
 	"plumlatch/internal/store"
@@ -41,8 +42,7 @@ func (s *Service) PrivateKey(ctx context.Context, actor people.Actor, w Release)
 	}
 	refuse := func(p error) ([]byte, error) {
 		refused := s.journal.Entry(
-			actor.By(), "key.private-key", "key", name, w.Reason,
-			"%s asked for the private key of %s, and did not get it.", actor.Name, name,
+			actor.By(), "key.private-key", "key", name, w.Reason, nil,
 		)
 		refused.Outcome = "refused"
 		if err := s.store.Note(ctx, refused); err != nil {
@@ -85,7 +85,6 @@ func (s *Service) PrivateKey(ctx context.Context, actor people.Actor, w Release)
 	if err != nil {
 		return nil, fmt.Errorf("open the private key of %s: %w", name, err)
 	}
-	how := ""
 	if recipient != nil {
 		plain := private
 		encrypted, err := hpke.Seal(recipient, hpke.HKDFSHA256(), hpke.AES256GCM(), []byte(releaseInfo+name), plain)
@@ -93,7 +92,7 @@ func (s *Service) PrivateKey(ctx context.Context, actor people.Actor, w Release)
 		if err != nil {
 			return nil, err
 		}
-		private, how = []byte(base64.StdEncoding.EncodeToString(encrypted)), ", encrypted for their client"
+		private = []byte(base64.StdEncoding.EncodeToString(encrypted))
 	}
 	err = s.store.InTx(ctx, func(tx *store.Store) error {
 		consented, err := s.useConsent(ctx, tx, actor, k)
@@ -114,7 +113,7 @@ func (s *Service) PrivateKey(ctx context.Context, actor people.Actor, w Release)
 		}
 		return tx.Note(ctx, s.journal.Entry(
 			actor.By(), "key.release", "key", name, w.Reason,
-			"%s took the private key of %s out of the safe%s%s.", actor.Name, name, consented, how,
+			journal.Facts{"consent_by": consented, "encrypted": recipient != nil},
 		))
 	})
 	if err != nil {

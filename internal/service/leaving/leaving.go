@@ -191,7 +191,7 @@ func (s *Service) BeginLeaving(ctx context.Context, actor people.Actor, person, 
 		}
 		return tx.Note(ctx, s.journal.Entry(
 			actor.By(), "operator.leave", "operator", person, reason,
-			"%s began the leaving of %s; %s follows.", actor.Name, person, to,
+			journal.Facts{"to": to},
 		))
 	})
 	if err != nil {
@@ -315,8 +315,7 @@ func (s *Service) carryLeaving(ctx context.Context, o record.Operator) (note str
 			return err
 		}
 		return tx.Note(ctx, s.journal.Entry(
-			by.By(), "operator.left", "operator", o.Name, o.Leaving.Reason,
-			"%s has left: none of their keys is in place now, and the account is closed.", o.Name,
+			by.By(), "operator.left", "operator", o.Name, o.Leaving.Reason, nil,
 		))
 	})
 }
@@ -332,7 +331,7 @@ func (s *Service) retire(ctx context.Context, actor people.Actor, key, reason st
 			return err
 		}
 		return tx.Note(
-			ctx, s.journal.Entry(actor.By(), "key.retire", "key", key, reason, "%s opens nothing and is retired.", key),
+			ctx, s.journal.Entry(actor.By(), "key.retire", "key", key, reason, nil),
 		)
 	})
 }
@@ -433,8 +432,7 @@ func (s *Service) LeaveAgain(ctx context.Context, actor people.Actor, person, re
 			return err
 		}
 		return tx.Note(ctx, s.journal.Entry(
-			actor.By(), "operator.leave", "operator", person, reason,
-			"%s took up the leaving of %s again.", actor.Name, person,
+			actor.By(), "operator.leave:again", "operator", person, reason, nil,
 		))
 	})
 	if err != nil {
@@ -464,8 +462,7 @@ func (s *Service) CallOffLeaving(ctx context.Context, actor people.Actor, person
 			return err
 		}
 		return tx.Note(ctx, s.journal.Entry(
-			actor.By(), "operator.stay", "operator", person, "",
-			"%s called off the leaving of %s.", actor.Name, person,
+			actor.By(), "operator.stay", "operator", person, "", nil,
 		))
 	})
 	if err != nil {

@@ -66,7 +66,7 @@ func (s *Service) AddSubscriber(
 				Code:   "bad-kind",
 				Field:  "kinds",
 				Detail: fmt.Sprintf("%q is no kind of event", k),
-				Remedy: "The kinds are " + kindWords(subscribers.Kinds),
+				Remedy: "The kinds are " + strings.Join(kindWords(subscribers.Kinds), ", "),
 			}
 		}
 	}
@@ -116,7 +116,7 @@ func (s *Service) AddSubscriber(
 		}
 		return tx.Note(ctx, s.journal.Entry(
 			actor.By(), "subscriber.add", "subscriber", name, "",
-			"%s has events (%s) sent to the subscriber %s.", actor.Name, kindWords(kinds), name,
+			journal.Facts{"kinds": kindWords(kinds)},
 		))
 	})
 	var taken *store.TakenError
@@ -166,16 +166,7 @@ func (s *Service) DeleteSubscriber(ctx context.Context, actor people.Actor, name
 		}
 		return tx.Note(
 			ctx,
-			s.journal.Entry(
-				actor.By(),
-				"subscriber.delete",
-				"subscriber",
-				name,
-				"",
-				"%s ended the subscriber %s.",
-				actor.Name,
-				name,
-			),
+			s.journal.Entry(actor.By(), "subscriber.delete", "subscriber", name, "", nil),
 		)
 	})
 }
@@ -187,15 +178,15 @@ func (s *Service) PauseSubscriber(ctx context.Context, actor people.Actor, name 
 	if err != nil || r.Paused == pause {
 		return err
 	}
-	action, words := "subscriber.resume", "%s continues sending to the subscriber %s."
+	told := "subscriber.resume"
 	if pause {
-		action, words = "subscriber.pause", "%s pauses the subscriber %s."
+		told = "subscriber.pause"
 	}
 	return s.store.InTx(ctx, func(tx *store.Store) error {
 		if err := tx.PauseSubscriber(ctx, r.ID, pause); err != nil {
 			return err
 		}
-		return tx.Note(ctx, s.journal.Entry(actor.By(), action, "subscriber", name, "", words, actor.Name, name))
+		return tx.Note(ctx, s.journal.Entry(actor.By(), told, "subscriber", name, "", nil))
 	})
 }
 
@@ -226,7 +217,19 @@ func (s *Service) DeadDeliveries(ctx context.Context, name string) ([]record.Del
 	if err != nil {
 		return nil, err
 	}
-	return s.store.DeadDeliveries(ctx, r.ID)
+	dead, err := s.store.DeadDeliveries(ctx, r.ID)
+	if err != nil {
+		return nil, err
+	}
+	seqs := make([]int64, len(dead))
+	for n, d := range dead {
+		seqs[n] = d.Seq
+	}
+	entries, err := s.store.EntriesNumbered(ctx, seqs)
+	for n, d := range dead {
+		dead[n].Sentence = entries[d.Seq].Text()
+	}
+	return dead, err
 }
 
 // SendAgain tries what could not be delivered to a subscriber again, and returns how many
@@ -243,7 +246,7 @@ func (s *Service) SendAgain(ctx context.Context, actor people.Actor, name string
 	s.engine.Nudge(ctx, deliverDuty)
 	return n, s.store.Note(ctx, s.journal.Entry(
 		actor.By(), "subscriber.again", "subscriber", name, "",
-		"%s has %s sent to the subscriber %s again.", actor.Name, text.Counted(int(n), "event"), name,
+		journal.Facts{"events": n},
 	))
 }
 
@@ -345,7 +348,7 @@ func (s *Service) deliverOne(ctx context.Context, r record.Subscriber, d record.
 		Source:   eventSource,
 		Subject:  e.Subject,
 		At:       e.At,
-		Sentence: e.Sentence,
+		Sentence: e.Text(),
 		Bad:      d.Kind != "",
 		Data: map[string]any{
 			"seq":      e.Seq,
@@ -354,7 +357,7 @@ func (s *Service) deliverOne(ctx context.Context, r record.Subscriber, d record.
 			"outcome":  e.Outcome,
 			"about":    e.About,
 			"why":      e.Why,
-			"sentence": e.Sentence,
+			"sentence": e.Text(),
 		},
 	}
 	sent := s.send(ctx, r, event)
@@ -404,10 +407,7 @@ func (s *Service) watchReach(ctx context.Context) error {
 		for id, name := range shut {
 			if !before[id] {
 				came = append(came, id)
-				e := s.journal.Entry(
-					journal.ByService, "login.shut", "login", name, "",
-					"%s is shut: nobody is known to have a key that opens it.", name,
-				)
+				e := s.journal.Entry(journal.ByService, "login.shut", "login", name, "", nil)
 				e.Outcome = "shut"
 				entries = append(entries, e)
 			}
@@ -416,10 +416,7 @@ func (s *Service) watchReach(ctx context.Context) error {
 			if _, still := shut[id]; !still {
 				went = append(went, id)
 				if name := names[id]; name != "" { // else its instance is gone
-					entries = append(
-						entries,
-						s.journal.Entry(journal.ByService, "login.open-again", "login", name, "", "%s is no longer shut.", name),
-					)
+					entries = append(entries, s.journal.Entry(journal.ByService, "login.open-again", "login", name, "", nil))
 				}
 			}
 		}
@@ -431,7 +428,7 @@ func (s *Service) watchReach(ctx context.Context) error {
 			name := fleet.LoginName(x.OSUser, x.InstanceName)
 			e := s.journal.Entry(
 				journal.ByService, "login.stranger", "login", name, "",
-				"A stranger's key has appeared in %s: %s%s.", name, x.Fingerprint(), commentWords(x.Comment),
+				journal.Facts{"fingerprint": x.Fingerprint(), "comment": x.Comment},
 			)
 			e.Outcome = "found"
 			entries = append(entries, e)
@@ -443,17 +440,10 @@ func (s *Service) watchReach(ctx context.Context) error {
 	})
 }
 
-func commentWords(comment string) string {
-	if comment == "" {
-		return ""
-	}
-	return ", with the comment " + strconv.Quote(comment)
-}
-
-func kindWords(kinds []subscribers.Kind) string {
+func kindWords(kinds []subscribers.Kind) []string {
 	words := make([]string, len(kinds))
 	for n, k := range kinds {
 		words[n] = string(k)
 	}
-	return strings.Join(words, ", ")
+	return words
 }

@@ -128,8 +128,7 @@ func (s *Service) ConfirmFactor(ctx context.Context, actor Actor, code string) (
 			return err
 		}
 		return tx.Note(ctx, s.journal.Entry(
-			actor.By(), "factor.add", "operator", o.Name, "",
-			"%s signs in with a second factor from now on.", o.Name,
+			actor.By(), "factor.add", "operator", o.Name, "", nil,
 		))
 	})
 }
@@ -166,7 +165,7 @@ func (s *Service) RemoveFactor(ctx context.Context, actor Actor, code string) er
 		}
 		return tx.Note(
 			ctx,
-			s.journal.Entry(actor.By(), "factor.remove", "operator", o.Name, "", "%s gave their second factor up.", o.Name),
+			s.journal.Entry(actor.By(), "factor.remove", "operator", o.Name, "", nil),
 		)
 	})
 }
@@ -193,7 +192,7 @@ func (s *Service) codeFits(ctx context.Context, o record.Operator, code string) 
 	}
 	e := s.journal.Entry(
 		journal.By{Name: o.Name, Via: "service"}, "factor.recovery", "operator", o.Name, "",
-		"%s used a recovery code and has %d left.", o.Name, left,
+		journal.Facts{"left": left},
 	)
 	return true, s.store.Note(ctx, e)
 }

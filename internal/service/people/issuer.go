@@ -123,7 +123,7 @@ func (s *Service) SignInByIssuer(ctx context.Context, in SignIn, a Asked, state,
 	if err := try.succeeded(ctx); err != nil {
 		return Actor{}, "", err
 	}
-	return s.beginSession(ctx, o, in, " by the issuer", o.FactorAt != nil && !id.factor)
+	return s.beginSession(ctx, o, in, "sign-in:issuer", o.FactorAt != nil && !id.factor)
 }
 
 // identity is who an issuer says that somebody is.

@@ -138,7 +138,7 @@ func (s *Service) addOperator(ctx context.Context, tx *store.Store, actor Actor,
 	}
 	return tx.Note(ctx, s.journal.Entry(
 		actor.By(), "operator.add", "operator", o.Name, "",
-		"%s gave %s an account with the role %s%s.", actor.Name, o.Name, o.Role, limitWords(o.Limits),
+		journal.Facts{"role": o.Role, "limits": limitWords(o.Limits)},
 	))
 }
 
@@ -163,15 +163,12 @@ func personTaken(err error, name string) error {
 	}
 }
 
-func limitWords(limits map[string]string) string {
-	if len(limits) == 0 {
-		return ""
-	}
+func limitWords(limits map[string]string) []string {
 	var parts []string
 	for _, k := range slices.Sorted(maps.Keys(limits)) {
 		parts = append(parts, k+"="+limits[k])
 	}
-	return ", limited to " + strings.Join(parts, " and ")
+	return parts
 }
 
 // HasOperators reports whether there is any account.
@@ -298,48 +295,45 @@ func (s *Service) ChangeOperator(ctx context.Context, actor Actor, name string, 
 			}
 		}
 		return tx.Note(ctx, s.journal.Entry(
-			actor.By(), "operator.change", "operator", name, c.Reason, "%s %s.", actor.Name, strings.Join(did, ", and "),
+			actor.By(), "operator.change", "operator", name, c.Reason, did,
 		))
 	})
 	return personTaken(err, name)
 }
 
-// changeOperator makes the changes and says in words what was done.
+// changeOperator makes the changes and returns what was done, for the daybook.
 func (s *Service) changeOperator(
 	ctx context.Context, tx *store.Store, o *record.Operator, c OperatorChange,
-) (did []string, err error) {
+) (did journal.Facts, err error) {
+	did = journal.Facts{}
 	var columns []string
 	if c.Role != nil && Role(o.Role) != *c.Role {
 		if err := checkRole(*c.Role); err != nil {
 			return nil, err
 		}
 		o.Role = string(*c.Role)
-		columns, did = append(columns, "role"), append(did, fmt.Sprintf("gave %s the role %s", o.Name, *c.Role))
+		columns, did["role"] = append(columns, "role"), o.Role
 	}
 	if c.Limits != nil {
 		o.Limits = *c.Limits
 		if o.Limits == nil {
 			o.Limits = map[string]string{}
 		}
-		words := "lifted the limits of " + o.Name
-		if len(o.Limits) > 0 {
-			words = o.Name + " is now" + strings.TrimPrefix(limitWords(o.Limits), ",")
-		}
-		columns, did = append(columns, "limits"), append(did, words)
+		columns, did["limits"], did["unlimited"] = append(columns, "limits"), limitWords(o.Limits), len(o.Limits) == 0
 	}
 	if err := checkLimits(Role(o.Role), o.Limits); err != nil {
 		return nil, err
 	}
 	if c.Password != nil {
 		o.PasswordHash = c.hash
-		columns, did = append(columns, "password_hash"), append(did, "set a new password for "+o.Name)
+		columns, did["password"] = append(columns, "password_hash"), true
 		if err := tx.EndOtherSessions(ctx, o.ID, nil); err != nil {
 			return nil, err
 		}
 	}
 	if c.IssuerName != nil {
 		o.IssuerName, o.IssuerSubject = *c.IssuerName, ""
-		columns, did = append(columns, "issuer_name", "issuer_subject"), append(did, "changed what the issuer calls "+o.Name)
+		columns, did["issuer"] = append(columns, "issuer_name", "issuer_subject"), true
 	}
 	if len(columns) > 0 {
 		if err := tx.ChangeOperator(ctx, o.ID, *o, columns...); err != nil {
@@ -353,15 +347,15 @@ func (s *Service) changeOperator(
 		if err := tx.EndOtherSessions(ctx, o.ID, nil); err != nil {
 			return nil, err
 		}
-		did = append(did, "took the second factor of "+o.Name+" away")
+		did["factor"] = true
 	}
 	switch {
 	case c.Closed == nil || *c.Closed == (o.ClosedAt != nil):
 	case *c.Closed:
-		did = append(did, "closed the account of "+o.Name)
+		did["closed"] = true
 		return did, tx.CloseOperator(ctx, o.ID, s.now())
 	default:
-		did = append(did, "opened the account of "+o.Name+" again")
+		did["opened"] = true
 		return did, tx.OpenOperator(ctx, o.ID)
 	}
 	return did, nil
@@ -407,7 +401,7 @@ func (s *Service) ChangePassword(ctx context.Context, actor Actor, secret, old, 
 		}
 		return tx.Note(
 			ctx,
-			s.journal.Entry(actor.By(), "operator.password", "operator", o.Name, "", "%s changed their password.", o.Name),
+			s.journal.Entry(actor.By(), "operator.password", "operator", o.Name, "", nil),
 		)
 	})
 }

@@ -96,13 +96,13 @@ func (s *Service) SignIn(ctx context.Context, in SignIn) (Actor, string, error) 
 	if err := try.succeeded(ctx); err != nil {
 		return Actor{}, "", err
 	}
-	return s.beginSession(ctx, o, in, "", false)
+	return s.beginSession(ctx, o, in, "sign-in", false)
 }
 
 // beginSession begins a session of somebody who has shown who they are, or who has yet to give
 // a code for that.
 func (s *Service) beginSession(
-	ctx context.Context, o record.Operator, in SignIn, how string, awaitsCode bool,
+	ctx context.Context, o record.Operator, in SignIn, told string, awaitsCode bool,
 ) (Actor, string, error) {
 	actor := actorOf(o)
 	actor.Via, actor.RequestID = in.Via, in.RequestID
@@ -133,7 +133,7 @@ func (s *Service) beginSession(
 		if err := tx.ChangeOperator(ctx, o.ID, o, "known_addresses"); err != nil {
 			return err
 		}
-		return tx.Note(ctx, s.journal.Entry(actor.By(), "sign-in", "operator", o.Name, "", "%s signed in%s.", o.Name, how))
+		return tx.Note(ctx, s.journal.Entry(actor.By(), told, "operator", o.Name, "", nil))
 	})
 	return actor, secret, err
 }
@@ -145,8 +145,8 @@ func (s *Service) refuseSignIn(ctx context.Context, in SignIn, p error) error {
 		subject = "(not a name)"
 	}
 	refused := s.journal.Entry(
-		journal.By{Name: "(nobody)", Via: in.Via, RequestID: in.RequestID}, "sign-in", "operator", subject, "",
-		"A sign-in as %s was refused.", subject,
+		journal.By{Name: "(nobody)", Via: in.Via, RequestID: in.RequestID}, "sign-in:refused", "operator", subject, "",
+		nil,
 	)
 	refused.Outcome = "refused"
 	if in.Address != "" {
@@ -242,8 +242,7 @@ func (s *Service) Confirm(ctx context.Context, actor Actor, password, code strin
 	}
 	if !fits {
 		refused := s.journal.Entry(
-			actor.By(), "session.confirm", "operator", o.Name, "",
-			"%s was asked to confirm who they are, and gave a wrong answer.", o.Name,
+			actor.By(), "session.confirm", "operator", o.Name, "", nil,
 		)
 		refused.Outcome = "refused"
 		if err := s.store.Note(ctx, refused); err != nil {
@@ -297,8 +296,7 @@ func (s *Service) GiveCode(ctx context.Context, in SignIn, secret string) (Actor
 			return err
 		}
 		return tx.Note(ctx, s.journal.Entry(
-			actor.By(), "sign-in", "operator", o.Name, "",
-			"%s signed in by the issuer and with a code.", o.Name,
+			actor.By(), "sign-in:issuer-code", "operator", o.Name, "", nil,
 		))
 	})
 }
@@ -325,8 +323,7 @@ func (s *Service) EndSession(ctx context.Context, actor Actor, id uuid.UUID) err
 		}
 		return tx.Note(ctx, s.journal.Entry(
 			actor.By(), "session.end", "operator", n.Person, "",
-			"%s ended a session of %s that was begun on %s.", actor.Name, n.Person,
-			n.CreatedAt.UTC().Format("2 Jan 2006 at 15:04 UTC"),
+			journal.Facts{"began": n.CreatedAt.UTC().Format(time.RFC3339)},
 		))
 	})
 	if errors.Is(err, store.ErrNotFound) {

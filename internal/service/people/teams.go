@@ -32,7 +32,7 @@ func (s *Service) AddTeam(ctx context.Context, actor Actor, once journal.Idempot
 			return err
 		}
 		return tx.Note(
-			ctx, s.journal.Entry(actor.By(), "team.add", "team", name, "", "%s made the team %s.", actor.Name, name),
+			ctx, s.journal.Entry(actor.By(), "team.add", "team", name, "", nil),
 		)
 	})
 	return personTaken(err, name)
@@ -71,15 +71,15 @@ func (s *Service) SetTeamMember(ctx context.Context, actor Actor, team, person s
 				Detail: "the account of " + person + " is closed",
 			}
 		}
-		change, action, words := tx.JoinTeam, "team.join", "%s put %s into the team %s."
+		change, told := tx.JoinTeam, "team.join"
 		if !in {
-			change, action, words = tx.PartTeam, "team.part", "%s took %s out of the team %s."
+			change, told = tx.PartTeam, "team.part"
 		}
 		did, err := change(ctx, t.ID, o.ID)
 		if err != nil || !did {
 			return err
 		}
-		e := s.journal.Entry(actor.By(), action, "team", team, "", words, actor.Name, person, team)
+		e := s.journal.Entry(actor.By(), told, "team", team, "", journal.Facts{"member": person})
 		e.About = append(e.About, "operator:"+person)
 		return tx.Note(ctx, e)
 	})
@@ -109,7 +109,7 @@ func (s *Service) DeleteTeam(ctx context.Context, actor Actor, name string) erro
 			return err
 		}
 		return tx.Note(
-			ctx, s.journal.Entry(actor.By(), "team.delete", "team", name, "", "%s ended the team %s.", actor.Name, name),
+			ctx, s.journal.Entry(actor.By(), "team.delete", "team", name, "", nil),
 		)
 	})
 }

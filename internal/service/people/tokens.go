@@ -102,14 +102,9 @@ func (s *Service) AddToken(
 		if err := tx.AddToken(ctx, t); err != nil {
 			return err
 		}
-		words := ""
-		if in.Only != "" {
-			words = ", for " + in.Only + " alone"
-		}
 		return tx.Note(ctx, s.journal.Entry(
 			actor.By(), "token.add", "token", in.Name, "",
-			"%s made the token %s with the role %s%s%s, good for %d days.", actor.Name, in.Name, in.Role, words,
-			limitWords(in.Limits), in.Days,
+			journal.Facts{"role": string(in.Role), "only": in.Only, "limits": limitWords(in.Limits), "days": in.Days},
 		))
 	})
 	return t, secret, err
@@ -234,11 +229,11 @@ func (s *Service) RevokeToken(ctx context.Context, actor Actor, id string) error
 		}
 		owner := ""
 		if t.OperatorID != actor.ID {
-			owner = " of " + t.Person
+			owner = t.Person
 		}
 		return tx.Note(ctx, s.journal.Entry(
 			actor.By(), "token.revoke", "token", t.Name, "",
-			"%s revoked the token %s%s.", actor.Name, t.Name, owner,
+			journal.Facts{"owner": owner},
 		))
 	})
 	if errors.Is(err, store.ErrNotFound) {

@@ -223,13 +223,14 @@ func (s *Service) noteChanges(ctx context.Context, tx *store.Store, f *findings,
 			came, went := ChangesOf(contents[c.before.ID], c.now.Content)
 			e := s.journal.Entry(
 				c.By, "login.changed", "login", c.Name, "",
-				"The file %s of %s changed: %s came, %s went.", path, c.Name, text.Counted(len(came), "line"),
-				text.Counted(len(went), "line"),
+				journal.Facts{
+					"path":    path,
+					"added":   len(came),
+					"removed": len(went),
+					"came":    came[:min(len(came), maxNotedLines)],
+					"went":    went[:min(len(went), maxNotedLines)],
+				},
 			)
-			e.Details = map[string]any{
-				"came": came[:min(len(came), maxNotedLines)],
-				"went": went[:min(len(went), maxNotedLines)],
-			}
 			f.notes = append(f.notes, e)
 		}
 		for _, x := range c.now.Exposed[:min(len(c.now.Exposed), maxNotedLines)] {
@@ -250,23 +251,30 @@ func (s *Service) noteChanges(ctx context.Context, tx *store.Store, f *findings,
 func (s *Service) exposedEntry(
 	ctx context.Context, tx *store.Store, c fileChanged, path string, x authorizedkeys.Exposed,
 ) (record.Entry, error) {
-	which, names := "", []string{}
+	var fingerprint string
+	var names []string
 	if d, ok := keypair.ReadFingerprint(x.Public); ok {
-		which = ", " + x.Public
+		fingerprint = x.Public
 		known, err := tx.KeysIn(ctx, [][]byte{d.Sum})
 		if err != nil {
 			return record.Entry{}, err
 		}
 		for _, k := range known {
-			which, names = ", that of "+k.Name, append(names, k.Name)
+			names = append(names, k.Name)
 		}
 	}
 	e := s.journal.Entry(
 		c.By, "key.exposed", "login", c.Name, "",
-		"A private key lies in %s of %s, from line %d on%s: treat it as exposed.", path, c.Name, x.Line, which,
+		journal.Facts{
+			"path":        path,
+			"line":        x.Line,
+			"lines":       x.Lines,
+			"sha256":      x.SHA256,
+			"fingerprint": fingerprint,
+			"keys":        names,
+		},
 	)
 	e.Outcome = "found"
-	e.Details = map[string]any{"path": path, "line": x.Line, "lines": x.Lines, "sha256": x.SHA256}
 	return journal.OnKeys(e, names...), nil
 }
 

@@ -92,8 +92,7 @@ func (s *Service) StartSweep(ctx context.Context, actor people.Actor, w SweepWan
 			return err
 		}
 		return tx.Note(ctx, s.journal.Entry(
-			actor.By(), "sweep.start", "sweep", sweep.ID.String(), "", "%s had %s swept.", actor.Name,
-			text.Counted(len(ids), "login"),
+			actor.By(), "sweep.start", "sweep", sweep.ID.String(), "", journal.Facts{"logins": len(ids)},
 		))
 	})
 	if err != nil {

@@ -111,10 +111,7 @@ func (s *Service) EncryptedPassword(
 	if err != nil {
 		return password, nil, problem.FromCloud(err)
 	}
-	if err := s.notePassword(
-		ctx, actor, i, "asked",
-		"%s asked for the administrator's password of %s, encrypted.",
-	); err != nil {
+	if err := s.notePassword(ctx, actor, i, "asked"); err != nil {
 		return password, nil, err
 	}
 	readings, err := s.store.PasswordReadings(ctx, i.ID)
@@ -127,10 +124,7 @@ func (s *Service) OpenedPassword(ctx context.Context, actor people.Actor, name s
 	if err != nil {
 		return err
 	}
-	if err := s.notePassword(
-		ctx, actor, i, "opened",
-		"%s opened the administrator's password of %s on their machine. It should be changed at once.",
-	); err != nil {
+	if err := s.notePassword(ctx, actor, i, "opened"); err != nil {
 		return err
 	}
 	id, err := s.store.LiveRestoreOf(ctx, i.ID)
@@ -149,9 +143,7 @@ func (s *Service) OpenedPassword(ctx context.Context, actor people.Actor, name s
 	return nil
 }
 
-func (s *Service) notePassword(
-	ctx context.Context, actor people.Actor, i record.Instance, what, sentence string,
-) error {
+func (s *Service) notePassword(ctx context.Context, actor people.Actor, i record.Instance, what string) error {
 	return s.store.InTx(ctx, func(tx *store.Store) error {
 		if err := tx.NotePasswordReading(
 			ctx,
@@ -159,8 +151,6 @@ func (s *Service) notePassword(
 		); err != nil {
 			return err
 		}
-		return tx.Note(
-			ctx, s.journal.Entry(actor.By(), "password."+what, "instance", i.Name, "", sentence, actor.Name, i.Name),
-		)
+		return tx.Note(ctx, s.journal.Entry(actor.By(), "password."+what, "instance", i.Name, "", nil))
 	})
 }

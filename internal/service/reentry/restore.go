@@ -199,7 +199,7 @@ func (s *Service) addRestore(
 	return tx.Note(ctx, journal.OnKeys(
 		s.journal.Entry(
 			actor.By(), "restore.start", "login", work.LoginName, w.Reason,
-			"%s began to get back into %s by the route %s, with %s.", actor.Name, work.LoginName, w.Route, k.Name,
+			journal.Facts{"route": string(w.Route), "key": k.Name},
 		),
 		k.Name,
 	))

@@ -30,8 +30,7 @@ func (s *Service) UndoRestore(ctx context.Context, actor people.Actor, id uuid.U
 	}
 	if won {
 		if err := s.store.Note(ctx, s.journal.Entry(
-			actor.By(), "restore.undo", "login", r.Login, reason,
-			"%s asked to undo the restore of %s.", actor.Name, r.Login,
+			actor.By(), "restore.undo", "login", r.Login, reason, nil,
 		)); err != nil {
 			return Restore{}, err
 		}

@@ -27,7 +27,7 @@ func (e *rotating) ended(ctx context.Context, tx *store.Store, state runs.State,
 		if err := tx.ChangeItem(ctx, item, failed); err != nil {
 			return err
 		}
-		return end.note(ctx, string(state), "%s was not replaced by %s in %s: %s.", r.old.Name, r.New.Name, end.name, reason)
+		return end.note(ctx, string(state), "rotation.login:not", reason)
 	}
 	switch e.work.Phase {
 	case rotation.In:
@@ -66,7 +66,7 @@ func (e ending) in(ctx context.Context) error {
 	if err := e.tx.ChangeItem(ctx, e.work.Item, change); err != nil {
 		return err
 	}
-	return e.note(ctx, "done", "%s is in place beside %s in %s.", e.of.New.Name, e.of.old.Name, e.name)
+	return e.note(ctx, "done", "rotation.login:placed", "")
 }
 
 // back is the end of the new key's being taken out again.
@@ -78,9 +78,7 @@ func (e ending) back(ctx context.Context) error {
 	if err := e.tx.ChangeItem(ctx, e.work.Item, undone); err != nil {
 		return err
 	}
-	return e.note(
-		ctx, "undone", "%s was taken out of %s again; %s opens it as before.", e.of.New.Name, e.name, e.of.old.Name,
-	)
+	return e.note(ctx, "undone", "rotation.login:back", "")
 }
 
 // out is the end of the old key's going.
@@ -95,9 +93,7 @@ func (e ending) out(ctx context.Context) error {
 	if err := e.tx.ChangeItem(ctx, e.work.Item, done); err != nil {
 		return err
 	}
-	if err := e.note(
-		ctx, "done", "%s is replaced by %s in %s; the old key is refused.", e.of.old.Name, e.of.New.Name, e.name,
-	); err != nil {
+	if err := e.note(ctx, "done", "rotation.login", ""); err != nil {
 		return err
 	}
 	return e.retire(ctx)
@@ -116,8 +112,7 @@ func (e ending) retire(ctx context.Context) error {
 		return err
 	}
 	return e.tx.Note(ctx, e.journal.Entry(
-		journal.ForRun(e.run), "key.retire", "key", old.Name, e.run.Reason,
-		"%s no longer opens anything and is retired.", old.Name,
+		journal.ForRun(e.run), "key.retire", "key", old.Name, e.run.Reason, nil,
 	))
 }
 
@@ -149,9 +144,12 @@ func (e ending) entry(ctx context.Context) error {
 	})
 }
 
-func (e ending) note(ctx context.Context, outcome, sentence string, args ...any) error {
+func (e ending) note(ctx context.Context, outcome, told, reason string) error {
 	n := journal.OnKeys(
-		e.journal.Entry(journal.ForRun(e.run), "rotation.login", "login", e.name, e.run.Reason, sentence, args...),
+		e.journal.Entry(
+			journal.ForRun(e.run), told, "login", e.name, e.run.Reason,
+			journal.Facts{"old_key": e.of.old.Name, "key": e.of.New.Name, "reason": reason},
+		),
 		e.of.old.Name, e.of.New.Name,
 	)
 	n.Outcome = outcome

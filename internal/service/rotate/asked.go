@@ -112,7 +112,7 @@ func (s *Service) BringKey(
 		return tx.Note(ctx, journal.OnKeys(
 			s.journal.Entry(
 				actor.By(), "rotation.bring", "key", k.Name, "",
-				"%s brought the key %s, which follows %s.", actor.Name, k.Name, a.Follows,
+				journal.Facts{"follows": a.Follows},
 			),
 			a.Follows,
 		))

@@ -9,6 +9,7 @@ import (
 
 	"plumlatch/internal/core/rotation"
 	"plumlatch/internal/record"
+	"plumlatch/internal/service/journal"
 	"plumlatch/internal/service/people"
 	"plumlatch/internal/service/problem"
 	"plumlatch/internal/store"
@@ -56,18 +57,8 @@ func (s *Service) ChangeRotation(
 		if err := tx.ChangeRotation(ctx, id, next); err != nil {
 			return err
 		}
-		about := "the rotation"
-		if login != "" {
-			about = login + " in the rotation"
-		}
-		done := map[string]string{
-			"pause":  "paused",
-			"resume": "resumed",
-			"retry":  "tried again what failed of",
-			"undo":   "had undone",
-		}[change]
 		return tx.Note(ctx, s.journal.Entry(
-			actor.By(), "rotation."+change, "rotation", id.String(), reason, "%s %s %s.", actor.Name, done, about,
+			actor.By(), "rotation."+change, "rotation", id.String(), reason, journal.Facts{"login": login},
 		))
 	})
 	if err != nil {

@@ -186,8 +186,7 @@ func (s *Service) overrideItem(
 		return tx.Note(ctx, journal.OnKeys(
 			s.journal.Entry(
 				actor.By(), "rotation.override", "login", name, reason,
-				"%s has the lost key %s removed from %s, although nobody has logged in with %s.", actor.Name, i.OldName,
-				name, i.NewName,
+				journal.Facts{"old_key": i.OldName, "key": i.NewName},
 			),
 			i.OldName,
 			i.NewName,

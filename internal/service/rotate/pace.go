@@ -69,8 +69,8 @@ func (s *Service) advance(ctx context.Context, id uuid.UUID) error {
 					return err
 				}
 				return tx.Note(ctx, s.journal.Entry(
-					journal.ByService, "rotation.pause", "rotation", id.String(), why,
-					"The rotation that %s started is paused: %s.", r.RequestedBy, why,
+					journal.ByService, "rotation.pause:itself", "rotation", id.String(), why,
+					journal.Facts{"by": r.RequestedBy, "reason": why},
 				))
 			}
 		}
@@ -148,8 +148,12 @@ func (s *Service) endRotation(
 	return tx.Note(ctx, s.journal.Entry(
 		journal.By{Name: r.RequestedBy, Via: "service"}, "rotation."+string(state), "rotation", r.ID.String(),
 		r.Reason,
-		"The rotation that %s started is %s: %d replaced, %d failed, %d undone.", r.RequestedBy, state,
-		counts[rotation.ItemDone], counts[rotation.ItemFailed], counts[rotation.ItemUndone],
+		journal.Facts{
+			"by":       r.RequestedBy,
+			"replaced": counts[rotation.ItemDone],
+			"failed":   counts[rotation.ItemFailed],
+			"undone":   counts[rotation.ItemUndone],
+		},
 	))
 }
 

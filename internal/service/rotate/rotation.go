@@ -161,9 +161,9 @@ func (s *Service) addRotation(
 	var items []record.RotationItem
 	items, r.LeftOut = itemsOfPlan(r.ID, plan, byName)
 	logins, instances, leftOut := plan.Counts()
-	made := "made"
+	told := "rotation.start"
 	if start.Make == MakeBring {
-		made = "asked for"
+		told = "rotation.start:bring"
 	}
 	if err := tx.AddRotation(ctx, *r, items); err != nil {
 		return err
@@ -177,10 +177,14 @@ func (s *Service) addRotation(
 		return err
 	}
 	return tx.Note(ctx, s.journal.Entry(
-		actor.By(), "rotation.start", "rotation", r.ID.String(), start.Reason,
-		"%s started a rotation on %s of %s: %s replaced, %s left out, %s %s.", actor.Name,
-		text.Counted(logins, "login"), text.Counted(instances, "instance"), text.Counted(len(items), "key line"),
-		text.Counted(leftOut, "line"), text.Counted(len(plan.New), "key"), made,
+		actor.By(), told, "rotation", r.ID.String(), start.Reason,
+		journal.Facts{
+			"logins":    logins,
+			"instances": instances,
+			"lines":     len(items),
+			"left_out":  leftOut,
+			"new_keys":  len(plan.New),
+		},
 	))
 }
 

@@ -36,9 +36,10 @@ type Route struct {
 	slow bool
 	// settled sees that nothing is left of what was made for it, and says so.
 	settled func(context.Context, *restoring, *runs.Progress) (string, error)
-	// ended adds to the end of a restore that is done; sentence is the daybook's of it.
-	ended    func(context.Context, *restoring, *store.Store, journal.By) error
-	sentence func(*restoring) string
+	// ended adds to the end of a restore that is done; told is what the daybook
+	// tells of it, where that is not restore.ended.
+	ended func(context.Context, *restoring, *store.Store, journal.By) error
+	told  string
 }
 
 // allRoutes are the ways that there are, in the order of core's. Another one is a file like theirs and a line here.

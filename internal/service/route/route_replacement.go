@@ -387,8 +387,8 @@ func (r *restoring) endedReplaced(ctx context.Context, tx *store.Store, actor jo
 		return err
 	}
 	return tx.Note(ctx, r.journal.Entry(
-		actor, "instance.launched", "instance", w.NewName, run.Reason,
-		"%s takes the place of %s, which is stopped.", w.NewName, run.Instance.Name,
+		actor, "instance.launched:instead", "instance", w.NewName, run.Reason,
+		journal.Facts{"instance": run.Instance.Name},
 	))
 }
 

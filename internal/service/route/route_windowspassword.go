@@ -34,12 +34,7 @@ var windowsPassword = Route{
 		}
 		return steps
 	},
-	sentence: func(r *restoring) string {
-		return fmt.Sprintf(
-			"The administrator's password of %s was set again and opened with %s. It should be changed at once.",
-			r.instance.Name, r.work.KeyName,
-		)
-	},
+	told: "restore.ended:password",
 }
 
 // rsaBits is how long an RSA key is that the service makes.

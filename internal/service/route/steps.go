@@ -1,6 +1,7 @@
 package route
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"maps"
@@ -384,25 +385,21 @@ func (r *restoring) ended(ctx context.Context, tx *store.Store, state runs.State
 	actor, name := journal.ForRun(run), w.LoginName
 	note := journal.OnKeys(
 		r.journal.Entry(
-			actor, "restore.ended", "login", name, run.Reason,
-			"The restore of %s by the route %s, asked for by %s, is done: %s opens it.", name, w.Route, run.RequestedBy,
-			w.KeyName,
+			actor, cmp.Or(r.route.told, "restore.ended"), "login", name, run.Reason,
+			journal.Facts{
+				"route":    string(w.Route),
+				"by":       run.RequestedBy,
+				"key":      w.KeyName,
+				"instance": run.Instance.Name,
+				"reason":   reason,
+			},
 		),
 		w.KeyName,
 	)
-	if r.route.sentence != nil {
-		note.Sentence = r.route.sentence(r)
-	}
 	if state != runs.Done {
-		note.Outcome = string(state)
-		note.Sentence = fmt.Sprintf(
-			"The restore of %s by the route %s, asked for by %s, was undone: %s.", name, w.Route, run.RequestedBy,
-			reason,
-		)
+		journal.Instead(&note, string(state), "restore.ended:undone")
 		if state == runs.Failed || state == runs.NeedsPerson {
-			note.Sentence = fmt.Sprintf(
-				"The restore of %s by the route %s, asked for by %s, failed: %s.", name, w.Route, run.RequestedBy, reason,
-			)
+			journal.Instead(&note, string(state), "restore.ended:failed")
 		}
 		if w.Added {
 			if err := tx.WithdrawGrant(ctx, w.Login, w.Key, r.now(), run.RequestedBy); err != nil {
@@ -443,8 +440,8 @@ func (r *restoring) endLost(ctx context.Context, tx *store.Store, actor journal.
 	for _, k := range keys {
 		if k.State != custody.Lost {
 			e := r.journal.Entry(
-				actor, "key.mark-lost", "key", k.Name, r.run.Reason,
-				"%s is marked as lost: %s was restored because of it.", k.Name, r.work.LoginName,
+				actor, "key.mark-lost:restored", "key", k.Name, r.run.Reason,
+				journal.Facts{"login": r.work.LoginName},
 			)
 			if err := tx.SetKeyState(ctx, k.ID, custody.Lost); err != nil {
 				return err

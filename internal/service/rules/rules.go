@@ -138,8 +138,7 @@ func (s *Service) AddRotationRule(
 			return err
 		}
 		return tx.Note(ctx, s.journal.Entry(
-			actor.By(), "rule.add", "rule", w.Name, w.Reason,
-			"%s added the rotation rule %s.", actor.Name, w.Name,
+			actor.By(), "rule.add", "rule", w.Name, w.Reason, nil,
 		))
 	})
 	var taken *store.TakenError
@@ -183,13 +182,11 @@ func (s *Service) ChangeRotationRule(
 			return err
 		}
 		kept.Paused = change == "pause"
-		did := map[bool]string{true: "paused", false: "resumed"}[kept.Paused]
 		if err := tx.ChangeRotationRule(ctx, kept.ID, record.RuleChange{Paused: &kept.Paused}); err != nil {
 			return err
 		}
 		return tx.Note(ctx, s.journal.Entry(
-			actor.By(), "rule."+change, "rule", name, reason,
-			"%s %s the rotation rule %s.", actor.Name, did, name,
+			actor.By(), "rule."+change, "rule", name, reason, nil,
 		))
 	})
 	if errors.Is(err, store.ErrNotFound) {
@@ -217,7 +214,7 @@ func (s *Service) DeleteRotationRule(ctx context.Context, actor people.Actor, na
 		}
 		return tx.Note(
 			ctx,
-			s.journal.Entry(actor.By(), "rule.delete", "rule", name, "", "%s ended the rotation rule %s.", actor.Name, name),
+			s.journal.Entry(actor.By(), "rule.delete", "rule", name, "", nil),
 		)
 	})
 	if errors.Is(err, store.ErrNotFound) {
@@ -323,7 +320,7 @@ func (s *Service) noteRule(ctx context.Context, r Rule, note string) error {
 		}
 		e := s.journal.Entry(
 			journal.ByService, "rule.cannot", "rule", r.Name, "",
-			"What is due by the rule %s cannot all be done: %s.", r.Name, note,
+			journal.Facts{"reason": note},
 		)
 		e.Outcome = "refused"
 		return tx.Note(ctx, e)

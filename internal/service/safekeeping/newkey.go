@@ -12,7 +12,6 @@ import (
 
 	"github.com/google/uuid"
 
-	"plumlatch/internal/core/text"
 	"plumlatch/internal/record"
 	"plumlatch/internal/safe"
 	"plumlatch/internal/service/journal"
@@ -165,8 +164,7 @@ func (s *Service) NewKey(ctx context.Context, by journal.By, reason string) (Saf
 	}
 	if err := s.noteNewKey(ctx, s.journal.Entry(
 		by, "safe.new-key", "safe", s.Safe.Mark(), reason,
-		"%s had the safe put under a new safe key, %s; %s encrypted again.", by.Name, s.Safe.Mark(),
-		text.Counted(n, "secret"),
+		journal.Facts{"secrets": n},
 	)); err != nil {
 		return SafeState{}, err
 	}
@@ -180,7 +178,7 @@ func (s *Service) noteNewKey(ctx context.Context, e record.Entry) error {
 		return err
 	}
 	if len(marks.Unreadable) > 0 {
-		e.Sentence += fmt.Sprintf(" No safe key opens %s.", listed(marks.Unreadable))
+		e.Details["unreadable"] = listed(marks.Unreadable)
 	}
 	return s.store.Note(ctx, e)
 }
@@ -289,9 +287,8 @@ func (s *Service) carryNewKey(ctx context.Context) error {
 		return err
 	}
 	return s.noteNewKey(ctx, s.journal.Entry(
-		journal.ByService, "safe.new-key", "safe", s.Safe.Mark(), "",
-		"The service resumed putting the safe under a new safe key, %s; %s encrypted again.", s.Safe.Mark(),
-		text.Counted(n, "secret"),
+		journal.ByService, "safe.new-key:resumed", "safe", s.Safe.Mark(), "",
+		journal.Facts{"secrets": n},
 	))
 }
 

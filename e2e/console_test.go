@@ -159,7 +159,8 @@ func TestConsoleSaysWhatIsNotThere(t *testing.T) {
 	p.says("There is no such page")
 }
 
-// TestConsoleSaysThatItWasUpdatedMeanwhile is of a page whose parts the service has no more.
+// TestConsoleSaysThatItWasUpdatedMeanwhile is of a page whose parts the service no longer
+// has.
 func TestConsoleSaysThatItWasUpdatedMeanwhile(t *testing.T) {
 	t.Parallel()
 	h := newHouse(t, "")

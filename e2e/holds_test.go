@@ -53,7 +53,7 @@ func TestAThousandRequestsOfAViewerHoldUpNobodyElse(t *testing.T) {
 				present(r, viewer)
 				resp, err := client.Do(r)
 				if err != nil {
-					continue // it was cut off at the end
+					continue // it was interrupted at the end
 				}
 				resp.Body.Close()
 				asked.Add(1)

@@ -25,7 +25,7 @@ func (p *page) wide(width int64) {
 
 // flaws is a program that looks a page over as somebody would who cannot see it well: texts
 // whose contrast with what is behind them is less than WCAG 2.2 level AA asks (4.5, and 3
-// for large ones), controls without a name, and what stands out of the window to the side.
+// for large ones), controls without a name, and what reaches out of the window to the side.
 const flaws = `(() => {
 	const found = [];
 	const colour = (s) => {

@@ -25,7 +25,7 @@ func TestConsoleFromAShutLoginBackIn(t *testing.T) {
 	if read(t, h.keysFile("door")) != before {
 		t.Error("the rehearsal changed the file")
 	}
-	// Begun, seen to be open, undone.
+	// Begun, confirmed open, undone.
 	p.press("Take the way Guest agent")
 	p.says("Lost keys: their lines go after a login")
 	p.press("Begin")

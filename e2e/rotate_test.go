@@ -73,8 +73,9 @@ func (h *house) fleet(t *testing.T, names ...string) {
 	h.client("sweep", "-all")
 }
 
-// replaced checks that in the file of the instance one line of the new key stands for
-// that of the old, with its option, and that all other lines are as they were.
+// replaced checks that in the file of the instance one line of the new key has the
+// place of that of the old, with its option, and that all other lines are as they
+// were.
 func (h *house) replaced(t *testing.T, instance, comment string) {
 	t.Helper()
 	text := read(t, h.keysFile(instance))
@@ -180,7 +181,7 @@ func TestARotationReplacesAKeyEverywhereByPairsMadeHere(t *testing.T) {
 	if names, err := filepath.Glob(h.private("b-mine-*")); err != nil || len(names) != 0 {
 		t.Errorf("left behind by rotations that were refused: %v %v", names, err)
 	}
-	// A plan that the world has outrun.
+	// A plan that no longer fits.
 	body := `{"wanted": {"keys": ["b-mine"], "to": "next"}, "make": "none", ` +
 		`"shown": [{"login": "debian@b", "old": "b-mine", "new": "next"}, ` +
 		`{"login": "debian@c", "old": "b-mine", "new": "next"}]}`

@@ -84,7 +84,7 @@ func TestOfAThousandLoginsFiftyFailInFiveWaysAndHoldUpNoOther(t *testing.T) {
 			return os.Mkdir(file(i), 0o700)
 		}},
 	}
-	broken := map[string]string{} // by instance, what stood there
+	broken := map[string]string{} // by instance, what was there
 	before := map[string]string{}
 	for n, i := range instances {
 		text := read(t, file(i))

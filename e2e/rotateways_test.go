@@ -40,7 +40,7 @@ func (h *house) replacedBare(t *testing.T, instance, key string) {
 	want := "# set up by hand\nno-agent-forwarding " + strings.TrimSpace(
 		read(t, h.private(key+".pub")),
 	) + "\nssh-puffin AAAA odd\n"
-	// The new line stands where Add puts it: at the end.
+	// The new line is where Add puts it: at the end.
 	text := read(t, h.keysFile(instance))
 	for line := range strings.Lines(want) {
 		if strings.Count(text, line) != 1 {
@@ -291,7 +291,7 @@ func TestHoldersAreAskedForNewPublicKeysAndTheRotationGoesOnWithThem(t *testing.
 		t.Errorf("%s", out)
 	}
 	// A key of the holder's that is recorded already may come, and a rotation that is
-	// undone asks no more.
+	// undone no longer asks.
 	h.client("rotate", "start", "-key", "mine-2", "-make", "bring", "-instance", "a", "-yes")
 	h.must("rotate", "bring", "mine-3", h.private("spare.pub"))
 	h.client("rotate", "watch", h.rotation().Id.String())

@@ -117,8 +117,8 @@ func TestDifferencesAreSettledTogetherAfterAPreview(t *testing.T) {
 	}
 }
 
-// TestASettlementTheWorldHasOutrunIsLeftOut asks, over the API, for what is not so
-// any more, for nonsense, and for what the service has no means to do.
+// TestASettlementTheWorldHasOutrunIsLeftOut asks, over the API, for what is no
+// longer so, for nonsense, and for what the service has no means to do.
 func TestASettlementTheWorldHasOutrunIsLeftOut(t *testing.T) {
 	t.Parallel()
 	h := newHouse(t, "")

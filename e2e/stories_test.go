@@ -28,10 +28,10 @@ type story struct {
 	*house
 	shell io.Writer
 	said  *bufio.Reader
-	// instead is what stands in a page for what is typed here, pair by pair.
+	// instead is what is in a page for what is typed here, pair by pair.
 	instead []string
 	page    *page
-	// fingerprint is typed for the one that stands in a command of a page.
+	// fingerprint is typed for the one that is in a command of a page.
 	fingerprint string
 }
 

@@ -66,7 +66,7 @@ func openSafe(file, command string) (*safe.Safe, error) {
 	return nil, nil
 }
 
-// openIssuer sets up the OpenID Connect issuer; nil where there is to be none.
+// openIssuer sets up the OpenID Connect issuer; nil where there will be none.
 func openIssuer(ctx context.Context, o settings) (*people.Issuer, error) {
 	if o.issuer == "" {
 		return nil, nil

@@ -10,7 +10,7 @@ import (
 	"plumlatch/internal/cli/kit"
 )
 
-// wishes are what people type after help, each with the commands of which one is to be among the first two; none
+// wishes are what people type after help, each with the commands of which one must be among the first two; none
 // where nothing here does it.
 var wishes = map[string]string{
 	"lost key":                             "restore routes,key mark-lost",

@@ -61,7 +61,7 @@ type (
 	FaultKind     = adapter.FaultKind
 )
 
-// What a cloud may be able to do, what an instance may be doing, and how a guest agent may stand.
+// What a cloud may be able to do, what an instance may be doing, and the states of a guest agent.
 const (
 	CanFirewall   = adapter.CapabilityFirewall
 	CanBootOutput = adapter.CapabilityBootOutput
@@ -253,7 +253,7 @@ func (c *Cloud) FirewallRules(ctx context.Context) ([]FirewallRule, error) {
 	return read[[]FirewallRule](c.client.ListFirewallRules(ctx))
 }
 
-// Agent returns how the guest agent of the instance with the cloud's id stands.
+// Agent returns the state of the guest agent of the instance with the cloud's id.
 func (c *Cloud) Agent(ctx context.Context, id string) (adapter.AgentState, error) {
 	a, err := read[adapter.Agent](c.client.GetAgent(ctx, id))
 	return a.State, err

@@ -169,7 +169,7 @@ var keys = []key{
 	},
 }
 
-// stranger is a key that stands on a machine and in no record.
+// stranger is a key that is on a machine and in no record.
 const stranger = "(stranger)"
 
 // The sightings that the records hold of a granted key.
@@ -190,7 +190,7 @@ type machine struct {
 	name, image, size, zone string
 	labels                  map[string]string
 	label                   string   // the key that the cloud names beside it
-	onDisk                  []string // what really stands in authorized_keys
+	onDisk                  []string // what really is in authorized_keys
 	grants                  []grant  // what the records say
 	static                  bool
 	age                     int // days since its launch

@@ -52,7 +52,7 @@ type Loader struct {
 	Cloud   *cloud.Cloud
 	// KeyDir is where private keys that are at hand are written, mode 0600.
 	KeyDir string
-	// Size is the least number of instances; the sample has 24.
+	// Size is the lowest number of instances; the sample has 24.
 	Size int
 	Now  time.Time
 	// Tell is called with what is being done.
@@ -69,8 +69,8 @@ func (l *Loader) Loaded(ctx context.Context) (bool, error) {
 	return err == nil, err
 }
 
-// Load launches the machines and then records everything in one transaction,
-// so that a load that was cut off is done again from what there is.
+// Load launches the machines and then records everything in one transaction, so
+// that a load that was interrupted is done again from what there is.
 func (l *Loader) Load(ctx context.Context) error {
 	machines := l.grow(fleet())
 	l.Tell(fmt.Sprintf("making %d key pairs", len(keys)))
@@ -107,7 +107,7 @@ func (l *Loader) Load(ctx context.Context) error {
 }
 
 // snapshots copies some disks, as people do before a change. What an earlier load that
-// was cut off has made is not made again.
+// was interrupted has made is not made again.
 func (l *Loader) snapshots(ctx context.Context, machines map[string]launched) error {
 	there, err := l.Cloud.Snapshots(ctx)
 	if err != nil {

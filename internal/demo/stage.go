@@ -26,7 +26,7 @@ import (
 const Latency = "disk=1200ms,instance=500ms,boot=1800ms,start=800ms,stop=900ms,delete=700ms," +
 	"agent=1500ms,attach=600ms,detach=500ms,metadata=900ms,snapshot-gib=120ms"
 
-// Stage is what the service stands on in the demo: a database and a cloud, both
+// Stage is what the service runs on in the demo: a database and a cloud, both
 // processes of its own in one data folder.
 type Stage struct {
 	// DatabaseURL is for the role of the service, OwnerURL for the owner of the tables.

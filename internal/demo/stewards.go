@@ -19,8 +19,8 @@ import (
 
 // Stewards places a steward key on each machine that is to have one, as an
 // engineer would: it logs in with a key that is at hand, places the line, and
-// reports what stands in the file then. It uses the addresses of the cloud as it
-// runs now.
+// reports what is in the file then. It uses the addresses of the cloud as it runs
+// now.
 func (l *Loader) Stewards(ctx context.Context, by people.Actor) error {
 	group, ctx := errgroup.WithContext(ctx)
 	group.SetLimit(8)

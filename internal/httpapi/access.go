@@ -21,7 +21,7 @@ import (
 	"plumlatch/internal/service/reading"
 )
 
-// The calls about what stands on instances, what is wanted there, and what is proved.
+// The calls about what is on instances, what is wanted there, and what is proved.
 
 func (a *api) GetReach(ctx context.Context, r contract.GetReachRequestObject) (contract.GetReachResponseObject, error) {
 	q := r.Params

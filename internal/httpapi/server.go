@@ -33,7 +33,7 @@ const (
 	maxBody = 1 << 20
 )
 
-// Options say how the interface is to be served.
+// Options say how the interface will be served.
 type Options struct {
 	Service *service.Service
 	Log     *slog.Logger

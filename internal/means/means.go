@@ -107,7 +107,7 @@ type Door struct {
 	Local *time.Location
 }
 
-// New returns the door to a login. journal may be nil, and save, where nothing is to be undone.
+// New returns the door to a login. journal may be nil, and save, where nothing will be undone.
 func New(m Means, journal *Journal, save Save, now func() time.Time) *Door {
 	if journal == nil {
 		journal = &Journal{}

@@ -46,7 +46,7 @@ func (s shell) must(ctx context.Context, input []byte, words ...string) error {
 	return err
 }
 
-// cat returns a file's content, which is to be there.
+// cat returns a file's content, which must be there.
 func (s shell) cat(ctx context.Context, name string) ([]byte, error) {
 	out, ok, err := s.run(ctx, nil, "cat", name)
 	if err == nil && !ok {
@@ -164,7 +164,7 @@ func (s shell) replace(ctx context.Context, f File, content []byte) error {
 	}
 	beside := f.Path + sshio.BesideSuffix
 	if err := s.must(ctx, content, "dd", "of="+beside, "conv=excl,fsync"); err != nil {
-		// One that is there is somebody else's, or of a run that was cut off.
+		// One that is there is somebody else's, or of a run that was interrupted.
 		left, look := s.stat(ctx, beside)
 		if look == nil && left.kind != "" {
 			return errors.Join(fmt.Errorf("edit %s: %w", f.Path, sshio.ErrEdited), s.must(ctx, nil, "rm", beside))

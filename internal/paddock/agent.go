@@ -19,7 +19,7 @@ import (
 // maxAgentFile is the greatest file that the guest agent gives out, in bytes.
 const maxAgentFile = 1 << 20
 
-// agentState is how the guest agent of the instance stands now.
+// agentState is the state of the guest agent of the instance now.
 func (c *Cloud) agentState(i instance) adapter.AgentState {
 	image, _ := imageNamed(i.Image)
 	switch {

@@ -100,7 +100,8 @@ func (a api) MakeSnapshot(
 
 func (c *Cloud) copyFolder(id string) string { return filepath.Join(c.opts.Dir, "snapshots", id) }
 
-// copyDisk lays the copy out; what is left of one that was cut off is removed first.
+// copyDisk lays the copy out; what is left of one that was interrupted is removed
+// first.
 func (c *Cloud) copyDisk(op operation) error {
 	record, err := c.state.disk(op.Disk)
 	if err != nil {

@@ -35,7 +35,7 @@ type DifferenceFilter struct {
 	Digests              [][]byte // of the keys
 }
 
-// Stranger is a key that stands in a login and in no record.
+// Stranger is a key that is in a login and in no record.
 type Stranger struct {
 	LoginID     uuid.UUID
 	SHA256      []byte `gorm:"column:sha256"`

@@ -19,7 +19,7 @@ type Figures struct {
 	LastEntry int64
 }
 
-// Named is something that bears a name.
+// Named is something that has a name.
 type Named struct {
 	Kind  string // instance, login, key, person or team
 	Name  string

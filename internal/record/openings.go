@@ -6,7 +6,7 @@ import (
 	"github.com/google/uuid"
 )
 
-// Closing is something that a run opens for a while and that is to be closed again.
+// Closing is something that a run opens for a while and that will be closed again.
 type Closing struct {
 	ID         uuid.UUID
 	RunID      uuid.UUID

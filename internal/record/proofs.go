@@ -22,7 +22,7 @@ type Proof struct {
 	Signature string
 }
 
-// Challenge is a text that is to be signed with a key's private key.
+// Challenge is a text that will be signed with a key's private key.
 type Challenge struct {
 	ID         uuid.UUID
 	KeyID      uuid.UUID

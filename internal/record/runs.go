@@ -54,7 +54,7 @@ type Waits struct {
 	Who  string `json:"who"`
 	What string `json:"what"`
 	Next string `json:"next,omitempty"`
-	// ByHand is whether it is to be done outside of this product.
+	// ByHand is whether it will be done outside of this product.
 	ByHand bool      `json:"by_hand,omitempty"`
 	Since  time.Time `json:"since"`
 }

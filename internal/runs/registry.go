@@ -41,7 +41,7 @@ func (e *Engine) planOf(run record.Run) (Plan, error) {
 	return plan, err
 }
 
-// Request says which run is to be made.
+// Request says which run will be made.
 type Request struct {
 	Kind     string
 	Instance record.Instance
@@ -89,7 +89,8 @@ func (e *Engine) NewRun(r Request) record.Run {
 	return run
 }
 
-// PayloadOf reads the payload of a run. Those of before there were payloads are read by earlier.
+// PayloadOf reads the payload of a run. Those from before there were payloads are read by
+// earlier.
 func PayloadOf[T any](run record.Run, earlier func(facts map[string]string) (T, error)) (*T, error) {
 	if run.PayloadVersion > 0 {
 		return Decode[T](run, PayloadVersion)

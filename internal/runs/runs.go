@@ -1,5 +1,5 @@
-// Package runs carries out runs: lists of steps that are written down before
-// they begin and after they end, so that a run that was cut off at any instant goes
+// Package runs carries out runs: lists of steps that are written down before they
+// begin and after they end, so that a run that was interrupted at any instant goes
 // on or is undone.
 //
 // The rows of the store are the truth. A job of the queue carries only a run's
@@ -54,7 +54,7 @@ const (
 )
 
 // Step is one step of a kind of run. Do and Undo are repeated when they were
-// cut off, so each must find out for itself what is done already.
+// interrupted, so each must find out for itself what is done already.
 type Step struct {
 	// Name is what the step is matched by; Was are names that it had in earlier versions.
 	Name string
@@ -65,7 +65,7 @@ type Step struct {
 	Intent, UndoIntent string
 	// Do takes the step and says what came of it.
 	Do func(context.Context, *Progress) (outcome string, err error)
-	// Undo takes it back, also where Do was cut off or failed half-way. Nil where
+	// Undo takes it back, also where Do was interrupted or failed half-way. Nil where
 	// there is nothing to take back.
 	Undo func(context.Context, *Progress) error
 	// Commits is whether the run's point of no return is the end of this step.
@@ -154,7 +154,7 @@ func waitsIn(err error) *waiting {
 	return nil
 }
 
-// errUndo is why the work on a run is cut off where its undo is asked for.
+// errUndo is why the work on a run is interrupted where its undo is asked for.
 var errUndo = errors.New("an undo was asked for")
 
 // Clock tells the time and waits.

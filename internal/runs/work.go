@@ -45,7 +45,7 @@ func (p *Progress) overlapping(ctx context.Context, err error) bool {
 // Run is the run as it was when the worker took it up.
 func (p *Progress) Run() record.Run { return *p.run }
 
-// Save keeps the payload as the steps have changed it by now. It is to be called before
+// Save keeps the payload as the steps have changed it by now. It will be called before
 // what it tells of is done, so that it is known after a cut.
 func (p *Progress) Save(ctx context.Context) error {
 	data, err := Encode(p.payload)
@@ -202,7 +202,7 @@ func (e *Engine) carry(ctx, forward context.Context, run *record.Run, plan Plan)
 	case waitsIn(cause) != nil:
 		return nil
 	case !isFailure(ctx, cause) || IsTemporary(cause):
-		return cause // cut off: an undo is tried for as long as it takes
+		return cause // interrupted: an undo is tried for as long as it takes
 	}
 	e.logPanic(run, cause)
 	run.Error = fmt.Sprintf("%s; and it could not be undone: %v", run.Error, cause)
@@ -213,7 +213,7 @@ func (e *Engine) carry(ctx, forward context.Context, run *record.Run, plan Plan)
 func (e *Engine) undoWanted(ctx, forward context.Context, run *record.Run, plan Plan, cause error) (bool, error) {
 	asked := errors.Is(context.Cause(forward), errUndo) || errors.Is(cause, errUndo)
 	if !asked && !isFailure(ctx, cause) || ctx.Err() != nil {
-		return false, cause // cut off: it continues later
+		return false, cause // interrupted: it continues later
 	}
 	if asked {
 		wanted, why, err := e.store.UndoAsked(ctx, run.ID)
@@ -440,7 +440,7 @@ func (e *Engine) end(ctx context.Context, run record.Run, plan Plan, state State
 }
 
 // AskUndo has a run of an undoable kind undone, unless it is past its point of no return or has
-// ended: won tells. The step that is at work is cut off.
+// ended: won tells. The step that is at work is interrupted.
 func (e *Engine) AskUndo(ctx context.Context, run uuid.UUID, why string) (won bool, err error) {
 	won, err = e.store.AskUndo(ctx, run, why, e.Clock.Now())
 	if err != nil || !won {

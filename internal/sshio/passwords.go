@@ -68,8 +68,8 @@ const maxOutput = 64 << 10
 
 var errOutput = fmt.Errorf("the command wrote over %d bytes, which is the limit", maxOutput)
 
-// bounded is a buffer that takes no more than maxOutput bytes, and then calls full.
-// The buffer is not embedded, since its ReadFrom knows no bound.
+// bounded is a buffer that takes at most maxOutput bytes, and then calls full. The
+// buffer is not embedded, since its ReadFrom knows no bound.
 type bounded struct {
 	held     bytes.Buffer
 	full     func()

@@ -178,7 +178,7 @@ func CleanPath(name string) (string, error) {
 	return path.Clean(name), nil
 }
 
-// ServerConfig is where sshd is told where keys stand.
+// ServerConfig is where sshd is told where its key files are.
 const ServerConfig = "/etc/ssh/sshd_config"
 
 // KeyFilesOf returns the paths that a server with the sshd_config reads a user's

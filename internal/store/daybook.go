@@ -113,8 +113,8 @@ func link(last record.Entry, entries []record.Entry) error {
 	return nil
 }
 
-// chainEarlier numbers and hashes the entries of before there was a chain.
-// Raw, since a migration has no GORM.
+// chainEarlier numbers and hashes the entries from before there was a chain. Raw,
+// since a migration has no GORM.
 func chainEarlier(ctx context.Context, tx *sql.Tx) error {
 	rows, err := tx.QueryContext(
 		ctx,

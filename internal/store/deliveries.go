@@ -9,7 +9,7 @@ import (
 	"plumlatch/internal/record"
 )
 
-// Queue keeps what a subscriber is to be told of, and that the daybook was looked at up to the
+// Queue keeps what a subscriber will be told of, and that the daybook was looked at up to the
 // entry with the number.
 func (s *Store) Queue(ctx context.Context, subscriber uuid.UUID, wanted []record.Delivery, upTo int64) error {
 	return s.InTx(ctx, func(tx *Store) error {
@@ -28,7 +28,7 @@ func (s *Store) Queue(ctx context.Context, subscriber uuid.UUID, wanted []record
 	})
 }
 
-// DueDeliveries returns what is to be sent now, the oldest first.
+// DueDeliveries returns what will be sent now, the oldest first.
 func (s *Store) DueDeliveries(ctx context.Context, now time.Time, limit int) ([]record.Delivery, error) {
 	var out []record.Delivery
 	err := s.db.WithContext(ctx).

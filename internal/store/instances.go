@@ -90,7 +90,7 @@ func (s *Store) InstancesKnown(ctx context.Context, names, addresses []string) (
 	return found, plain(err)
 }
 
-// InstancesOfKeys returns on how many instances each of the keys stands.
+// InstancesOfKeys returns on how many instances each of the keys is in place.
 func (s *Store) InstancesOfKeys(ctx context.Context, ids []uuid.UUID) (map[uuid.UUID]int, error) {
 	var rows []struct {
 		KeyID uuid.UUID

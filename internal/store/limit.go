@@ -11,8 +11,8 @@ import (
 // these labels, and what is about those. An empty one is no limit.
 //
 // It is the database that holds to it: connections for a limited person look through the
-// schema limited, whose views stand before the tables of the same names. What
-// no statement can forget cannot leak.
+// schema limited, whose views come before the tables of the same names. What no
+// statement can forget cannot leak.
 type Limit struct {
 	Labels map[string]string
 	// Person sees, of the daybook, also what they did themselves.

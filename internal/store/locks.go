@@ -48,7 +48,8 @@ func (l *locks) take(ctx context.Context, name string) (context.Context, func(),
 	if err := l.connect(ctx); err != nil {
 		return nil, nil, false, err
 	}
-	// Not cut off with ctx: an answer that is not waited for would take the connection along.
+	// Not interrupted with ctx: an answer that is not waited for would take the connection
+	// along.
 	within, cancel := context.WithTimeout(context.WithoutCancel(ctx), lockWithin)
 	defer cancel()
 	var ok bool

@@ -7,7 +7,7 @@ import (
 	"plumlatch/internal/record"
 )
 
-// nameSources are the selections of what bears a name, as kind, name, about, sha256 and later,
+// nameSources are the selections of what has a name, as kind, name, about, sha256 and later,
 // which is greater for what comes after all others. In each, ? is the pattern that the text has
 // to match.
 var nameSources = []string{
@@ -28,16 +28,15 @@ const loginNames = `SELECT 'login' AS kind, l.os_user || '@' || i.name AS name, 
 	FROM logins l JOIN instances i ON i.id = l.instance_id WHERE i.gone_at IS NULL
 		AND (l.os_user || '@' || i.name) ILIKE ?`
 
-// Names returns at most limit of what bears a name that has the text in it, in any
-// letter case: first what is called just that, then what begins with it. Logins are looked for
-// where the text has an @.
-// Raw, since GORM joins no questions by UNION.
+// Names returns at most limit of what has a name that has the text in it, in any letter case:
+// first what is called just that, then what begins with it. Logins are looked for where the
+// text has an @. Raw, since GORM joins no questions by UNION.
 func (s *Store) Names(ctx context.Context, text string, limit int) ([]record.Named, error) {
 	sources := nameSources
 	if strings.Contains(text, "@") {
 		sources = []string{loginNames}
 	}
-	// Each source gives no more than its own first, so that the last sort is short.
+	// Each source gives at most its own first, so that the last sort is short.
 	const rank = "CASE WHEN lower(name) = lower(?) THEN 0 WHEN name ILIKE ? THEN 1 ELSE 2 END + later"
 	var q strings.Builder
 	var values []any

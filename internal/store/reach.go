@@ -84,7 +84,7 @@ func (s *Store) reachLogins(ctx context.Context, where string, args []any) ([]re
 	var logins []record.ReachLogin
 	for rows.Next() {
 		var l record.ReachLogin
-		// An array of bytes is taken as it comes; a uuid.UUID would be converted from text.
+		// An array of bytes is not decoded; a uuid.UUID would be converted from text.
 		if err := rows.Scan(
 			(*[16]byte)(&l.ID), &l.OSUser, &l.Instance, &l.Region, &l.SweptAt, &l.SweptBy, &l.SweepError, &l.Strangers,
 			&l.State, &l.Image, &l.TemporaryGiB, &l.Static, &l.Adopted,

@@ -19,8 +19,8 @@ import (
 	"plumlatch/internal/record"
 )
 
-// TestWhatEarlierVersionsKeptOfAPrivateKeyIsRemoved has a database of before the bounds with a
-// pasted private key in a version of a file and in the daybook.
+// TestWhatEarlierVersionsKeptOfAPrivateKeyIsRemoved has a database from before the bounds with
+// a pasted private key in a version of a file and in the daybook.
 func TestWhatEarlierVersionsKeptOfAPrivateKeyIsRemoved(t *testing.T) {
 	ctx := t.Context()
 	_, private, err := ed25519.GenerateKey(rand.Reader)
@@ -142,7 +142,7 @@ func TestWhatEarlierVersionsKeptOfAPrivateKeyIsRemoved(t *testing.T) {
 		for _, l := range lines[1 : len(lines)-1] {
 			part := l[:min(len(l), 20)]
 			if len(part) < 20 {
-				continue // a few letters stand in anything
+				continue // a few letters are in anything
 			}
 			var n int
 			if err := s.Pool().QueryRow(

@@ -234,7 +234,7 @@ func (s *Store) ChangeRun(ctx context.Context, run uuid.UUID, epoch int64, c rec
 	return nil
 }
 
-// setRun gives what is to be set in the run's row to set.
+// setRun gives what will be set in the run's row to set.
 func setRun(c record.RunChange, set func(column string, value any)) error {
 	if c.State != "" {
 		set("state", c.State)
@@ -259,7 +259,7 @@ func setRun(c record.RunChange, set func(column string, value any)) error {
 	return err
 }
 
-// setStep gives what is to be set in a step's row to set.
+// setStep gives what will be set in a step's row to set.
 func setStep(c record.StepChange, set func(column string, value any)) {
 	if c.State != "" {
 		set("state", c.State)

@@ -39,8 +39,8 @@ func (s *Store) SafeMarks(ctx context.Context, own string) (record.SafeMarks, er
 	return out, json.Unmarshal(row.Unreadable, &out.Unreadable)
 }
 
-// underMark refuses what is encrypted under another safe key than that of now, and has whoever puts
-// another in its place wait for the transaction.
+// underMark refuses what is encrypted under another safe key than the current one, and has whoever
+// puts another in its place wait for the transaction.
 func (s *Store) underMark(ctx context.Context, secret record.Secret) error {
 	var now []string
 	db := s.db.WithContext(ctx).Table("safe_state").Clauses(clause.Locking{Strength: "SHARE"})
@@ -53,7 +53,7 @@ func (s *Store) underMark(ctx context.Context, secret record.Secret) error {
 	return nil
 }
 
-// WantMark says which safe key is to take the place of the one of now.
+// WantMark says which safe key is to take the place of the current one.
 func (s *Store) WantMark(ctx context.Context, mark string) error {
 	return plain(s.db.WithContext(ctx).Table("safe_state").Where("true").Update("wanted", mark).Error)
 }

@@ -51,7 +51,7 @@ func (s *Store) PutSightings(ctx context.Context, sightings []record.Sighting) e
 	return plain(err)
 }
 
-// StandsOf returns the logins of instances that are there in which the keys stand.
+// StandsOf returns the logins of instances that are there in which the keys are.
 func (s *Store) StandsOf(ctx context.Context, keys []uuid.UUID) ([]record.KeyStand, error) {
 	var stands []record.KeyStand
 	err := s.db.WithContext(ctx).

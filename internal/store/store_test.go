@@ -313,7 +313,7 @@ func TestALockIsHeldByOneAndFreedWithItsConnection(t *testing.T) {
 	} else {
 		other()
 	}
-	cancel() // a lock is given back also when its work was cut off
+	cancel() // a lock is given back also when its work was interrupted
 	release()
 	if _, again, ok, err := s.Lock(t.Context(), "run 1"); !ok || err != nil {
 		t.Errorf("after the release: %v %v", ok, err)

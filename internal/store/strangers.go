@@ -22,7 +22,7 @@ func (s *Store) TakeStrangers(ctx context.Context) ([]record.NewStranger, error)
 	return out, plain(err)
 }
 
-// PutStrangers records the strangers that stand in the logins now; others are forgotten.
+// PutStrangers records the strangers that are in the logins now; others are forgotten.
 // Raw, since GORM inserts no arrays.
 func (s *Store) PutStrangers(ctx context.Context, logins []uuid.UUID, strangers []record.Stranger) error {
 	in, of := plainIDs(logins), make([][16]byte, len(strangers))

@@ -30,7 +30,7 @@ choice stay as they are. Lines are changed in a run that can be undone until it 
 	},
 }}
 
-// choices are what is to be done about differences, by status.
+// choices are what will be done about differences, by status.
 type choices map[apiclient.Status]*string
 
 func settle(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error {

@@ -69,7 +69,7 @@ func sshConfig(f *flag.FlagSet) func(context.Context, *kit.Session, []string) er
 	}
 }
 
-// sshConfigFiles are an OpenSSH client config and its known_hosts, as they are to be written.
+// sshConfigFiles are an OpenSSH client config and its known_hosts, as they will be written.
 type sshConfigFiles struct {
 	file, pinsFile string
 	config, pins   string

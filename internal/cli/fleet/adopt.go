@@ -124,7 +124,7 @@ func localKeysIfGiven(s *kit.Session, h kit.LocalKeyFlags) ([]kit.AtHand, func()
 	return s.LocalKeys(h)
 }
 
-// found is a machine that is to be adopted, with the host keys that it shows.
+// found is a machine that will be adopted, with the host keys that it shows.
 type found struct {
 	Name, Address, User string
 	Port                int

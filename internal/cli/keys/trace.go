@@ -90,7 +90,7 @@ func traceTexts(s *kit.Session, args []string, passphraseFile string, from kit.A
 	return texts, err
 }
 
-// traceText returns what is to be sent: never anything of a private key.
+// traceText returns what will be sent: never anything of a private key.
 func traceText(s *kit.Session, args []string, passphraseFile string) (string, error) {
 	if len(args) == 1 && args[0] != "-" {
 		if _, err := os.Stat(args[0]); err != nil {

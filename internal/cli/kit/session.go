@@ -339,7 +339,8 @@ func (s *Session) Confirm(yes bool, what, word string) error {
 	return nil
 }
 
-// ReadLine reads to the end of the line, one byte at a time so as to take no more.
+// ReadLine reads to the end of the line, one byte at a time so as to take nothing
+// beyond it.
 func ReadLine(r io.Reader) string {
 	var line []byte
 	for b := make([]byte, 1); ; {

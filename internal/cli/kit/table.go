@@ -22,7 +22,7 @@ type Table struct {
 	Least []string
 	// Wraps names the columns whose cells continue in further lines where they are too long, rather than being cut.
 	Wraps []string
-	// Whole names the columns whose cells are never cut, such as commands that are to be copied.
+	// Whole names the columns whose cells are never cut, such as commands that will be copied.
 	Whole []string
 }
 
@@ -111,7 +111,7 @@ func (t *Table) linesOf(row []string, columns, widths []int) []string {
 }
 
 // WriteCompared writes the table; where that is too wide for the terminal, turned: each row becomes a column whose
-// cells continue in further lines, and as many stand side by side as there is room for.
+// cells continue in further lines, and as many fit side by side as there is room for.
 func (t *Table) WriteCompared(s *Session) {
 	width := s.width()
 	label, total := 0, 0

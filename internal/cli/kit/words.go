@@ -16,7 +16,7 @@ func (s *Session) ShowFinding(f keypair.Finding) {
 	fmt.Fprintf(s.Env.Out, "%s: %s\n  %s%s\n", mark, f.Text, f.Remedy, actBy(f))
 }
 
-// actBy says when a finding is to be acted on.
+// actBy says when a finding will be acted on.
 func actBy(f keypair.Finding) string {
 	switch {
 	case f.ActBy != "" && f.Weight == keypair.Bad:

@@ -130,7 +130,7 @@ func (w *restoreWork) close() {
 	}
 }
 
-// loginOf is the login that is to be logged in to: that of the replacement, where the
+// loginOf is the login that will be logged in to: that of the replacement, where the
 // instance is replaced.
 func loginOf(r apiclient.Restore) string {
 	user, _, _ := strings.Cut(r.Login, "@")

@@ -172,7 +172,7 @@ new key does not open the login after all, the login is shut.`,
 const rotateDetail = `Say which keys (all conditions must match): -key, -holder, -type, -older, -weaker-than, -shared,
 -lost; and where: -instance, -label, -region. The options of their lines are kept.`
 
-// wantedFlags say which keys are to be replaced, where, and by what.
+// wantedFlags say which keys will be replaced, where, and by what.
 type wantedFlags struct {
 	keys, instances         kit.Names
 	holder, typ, weaker     string

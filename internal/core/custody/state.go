@@ -1,6 +1,6 @@
 package custody
 
-// State is how a key is to be taken.
+// State is how a key will be taken.
 type State string
 
 // The states. One is lost where nobody has its private key, or somebody has who must not; one is

@@ -47,7 +47,7 @@ type Entry struct {
 // Hash is a link of the chain.
 type Hash [sha256.Size]byte
 
-// First is what stands before the first entry.
+// First is what comes before the first entry.
 var First Hash
 
 func (h Hash) String() string { return hex.EncodeToString(h[:]) }

@@ -40,8 +40,8 @@ var curves = map[string]ecdh.Curve{
 	"nistp521": ecdh.P521(),
 }
 
-// ReadBlob reads a public key's wire form. The errors wrap errShort where the
-// data is cut off; a *Refusal tells of a key too weak or too large to take.
+// ReadBlob reads a public key's wire form. The errors wrap errShort where the data
+// is truncated; a *Refusal tells of a key too weak or too large to take.
 func ReadBlob(blob []byte) (Public, error) {
 	r := reader{rest: blob}
 	name := string(r.str())

@@ -39,7 +39,7 @@ const (
 
 const newKeyRemedy = "Make a new key and let that in instead: plumlatch key new NAME"
 
-// Judge returns what is to be known about a public key, the worst first. The
+// Judge returns what should be known about a public key, the worst first. The
 // bounds are those of NIST SP 800-57 part 1 (112 and 128 bits of security).
 func Judge(p Public) []Finding {
 	var out []Finding
@@ -86,7 +86,7 @@ func Judge(p Public) []Finding {
 	return out
 }
 
-// JudgePrivate returns what is to be known about a private key's file, beside
+// JudgePrivate returns what should be known about a private key's file, beside
 // what Judge says of the key.
 func JudgePrivate(f PrivateFile) []Finding {
 	var out []Finding
@@ -209,8 +209,8 @@ func sharePrime(a, b *big.Int) bool {
 	return a.Cmp(b) != 0 && new(big.Int).GCD(nil, nil, a, b).Cmp(one) != 0
 }
 
-// SharedPrimeFinding is what is to be known of a key that shares a prime with
-// the others named.
+// SharedPrimeFinding is what should be known of a key that shares a prime with the
+// others named.
 func SharedPrimeFinding(others []string) Finding {
 	return Finding{
 		Code:   "shared-prime",

@@ -38,7 +38,7 @@ func readPEM(text, passphrase []byte) (PrivateFile, error) {
 				Problem: "this is a DSA key: 1024 bits, and OpenSSH has refused them since version 7.0",
 				Remedy:  "Make a new key: plumlatch key new NAME",
 			}
-		case "EC PARAMETERS": // stands before an EC key that some programs write
+		case "EC PARAMETERS": // comes before an EC key that some programs write
 			continue
 		}
 		return PrivateFile{}, notPrivate(text)

@@ -479,7 +479,7 @@ func ReadList(text string) ([]Listed, []Note, error) {
 	return out, notes, nil
 }
 
-// RefuseTwice refuses every key of a list that stands in an earlier line already.
+// RefuseTwice refuses every key of a list that is in an earlier line already.
 func RefuseTwice(list []Listed) {
 	first := map[string]int{}
 	for n := range list {

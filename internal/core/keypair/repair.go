@@ -96,8 +96,8 @@ func repair(text string) ([]textLine, []Note, *Refusal) {
 	return out, notes, nil
 }
 
-// smartOptions reports whether typographic quotes stand before a key's type,
-// where only options can be.
+// smartOptions reports whether typographic quotes come before a key's type, where
+// only options can be.
 func smartOptions(line string) bool {
 	before, _, found := strings.Cut(line, " AAAA")
 	return found && strings.ContainsAny(before, "“”„")

@@ -147,7 +147,7 @@ func (p Public) standard() (crypto.PublicKey, error) {
 
 const (
 	ed25519BlobSize = 4 + len("ssh-ed25519") + 4 + ed25519.PublicKeySize
-	// ed25519SPKI stands before the key's bytes in its SubjectPublicKeyInfo (RFC 8410 section 4).
+	// ed25519SPKI comes before the key's bytes in its SubjectPublicKeyInfo (RFC 8410 section 4).
 	ed25519SPKI = "\x30\x2a\x30\x05\x06\x03\x2b\x65\x70\x03\x21\x00"
 )
 

@@ -9,7 +9,7 @@ import (
 	"plumlatch/internal/core/reach"
 )
 
-// What is to be done with one key, in one login or at all.
+// What will be done with one key, in one login or at all.
 type What string
 
 // The things that are done.
@@ -37,7 +37,7 @@ type Item struct {
 	What          What
 }
 
-// Plan is what is to be done, ordered by the keys' names, with the logins that would be left shut or
+// Plan is what will be done, ordered by the keys' names, with the logins that would be left shut or
 // with one holder if nothing were replaced.
 type Plan struct {
 	Items      []Item

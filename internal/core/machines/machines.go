@@ -1,4 +1,4 @@
-// Package machines reads lists of machines that are to be adopted: CSV (RFC 4180)
+// Package machines reads lists of machines that will be adopted: CSV (RFC 4180)
 // with a heading, JSON (RFC 8259), and OpenSSH client configurations
 // (ssh_config(5)). It reaches no machine and keeps nothing.
 package machines

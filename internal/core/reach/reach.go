@@ -1,8 +1,8 @@
-// Package reach computes how keys and logins stand from what is wanted (grants)
-// and what was seen (sightings).
+// Package reach computes the status of keys and the reach of logins from what is
+// wanted (grants) and what was seen (sightings).
 package reach
 
-// Status is how one key and one login stand.
+// Status is how one key is in one login.
 type Status string
 
 // The fits. StatusUnswept means that nobody has read it yet yet; it is never shown as

@@ -59,7 +59,7 @@ type Input struct {
 	Strangers []int
 }
 
-// Standing is how one login stands.
+// Standing is the reach of one login.
 type Standing struct {
 	State State
 	// Holders is the number of holders with a fresh proof, where 2 means two or more.
@@ -71,7 +71,7 @@ type Standing struct {
 	Steward bool
 }
 
-// Drifts reports whether what stands in the login is not what is granted.
+// Drifts reports whether what is in the login is not what is granted.
 func (s Standing) Drifts() bool { return s.Missing+s.Ungranted+s.Strangers > 0 }
 
 // tally is what one login has shown so far.
@@ -81,7 +81,7 @@ type tally struct {
 	seen   bool // any sighting of a known key
 }
 
-// Standings returns how each login stands, in the order of in.Swept. Keys are in
+// Standings returns the reach of each login, in the order of in.Swept. Keys are in
 // place where they are granted and seen; only those count, and of those only the
 // lines that open the login for whoever holds the key.
 func Standings(in Input) []Standing {

@@ -20,14 +20,14 @@ func Severity(s Standing) int {
 	return Rank(s.State)*3 + drift
 }
 
-// Tell says in words how a login stands, and the command to type next; "" for none. login is
-// user@instance.
+// Tell says in words the reach of a login, and the command to type next; "" for none. login
+// is user@instance.
 func Tell(login, instance string, s Standing, sweepFailed bool) (why, next string) {
 	var words []string
 	switch s.State {
 	case Shut:
 		words = append(words, "no key in place that anybody is known to have")
-		if s.Ungranted > 0 { // somebody may well get in; whether they should is to be said
+		if s.Ungranted > 0 { // somebody may well get in; whether they should be is for a person to say
 			words[0] = "nobody is known to have a key that is granted there"
 			next = "plumlatch settle " + login
 		} else if s.Steward {

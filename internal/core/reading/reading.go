@@ -28,7 +28,7 @@ type Version struct {
 	Mode   int
 }
 
-// Change is what is to be kept of a file: nothing where it is as before.
+// Change is what will be kept of a file: nothing where it is as before.
 type Change struct {
 	// Same is whether it is as it was read before.
 	Same bool
@@ -51,7 +51,7 @@ func Compare(f File, before *Version) Change {
 	return c
 }
 
-// Line is one key that stands in a login. Limits are what its options limit it to.
+// Line is one key that is in a login. Limits are what its options limit it to.
 type Line struct {
 	authorizedkeys.Line
 	// SHA256 is the digest of the key, Opens whether the line opens the login with a shell.
@@ -60,7 +60,7 @@ type Line struct {
 	Limits string
 }
 
-// Lines are the keys that stand in the files of a login, each once and in their order: of several lines of
+// Lines are the keys that are in the files of a login, each once and in their order: of several lines of
 // one key that which opens counts. Unreadable is how many lines cannot be read.
 type Lines struct {
 	Keys       []Line

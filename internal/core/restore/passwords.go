@@ -19,8 +19,8 @@ func PasswordsOff(config string) string {
 	return config
 }
 
-// leads reports whether the line stands among the first settings, before any Include
-// or Match.
+// leads reports whether the line is among the first settings, before any Include or
+// Match.
 func leads(config, line string) bool {
 	for l := range strings.Lines(config) {
 		word := strings.Fields(l)

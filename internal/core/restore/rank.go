@@ -8,7 +8,7 @@ import (
 )
 
 // criterion is one thing by which routes are compared: less is better. than says in
-// words why one with the value stands before one with a greater.
+// words why one with the value comes before one with a greater.
 type criterion struct {
 	of   func(Option) int
 	than func(better, worse Option) string
@@ -72,8 +72,8 @@ func Words(d time.Duration) string {
 }
 
 // Rank judges all ways for a login and orders them, the best first. Each says why it
-// stands where it stands: the first by what it does not do, every other by the first
-// thing in which it is worse than the one before it.
+// has its rank: the first by what it does not do, every other by the first thing in
+// which it is worse than the one before it.
 func (w Ways) Rank(f Facts, l Limits) []Option {
 	var out []Option
 	for _, way := range w {

@@ -12,7 +12,7 @@ import (
 	"plumlatch/internal/core/machines"
 )
 
-// AgentState is how the guest agent stands.
+// AgentState is the state of the guest agent.
 type AgentState string
 
 // The states of a guest agent. AgentUnknown is that nobody has asked.
@@ -160,7 +160,7 @@ type Option struct {
 	Missing []Missing
 	// Outside are the limits that it does not keep to.
 	Outside []string
-	// Why says why it stands where it stands.
+	// Why says why it has its rank.
 	Why string
 }
 

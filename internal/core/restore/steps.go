@@ -5,8 +5,8 @@ type Step string
 
 // The steps.
 const (
-	// Look writes down how the instance stands; its undo, the last of all, finds what
-	// is different after a restore that was undone.
+	// Look writes down the state of the instance; its undo, the last of all, finds
+	// what is different after a restore that was undone.
 	Look Step = "look"
 	// Permit permits the guest agent and waits until it answers; Forbid takes that back.
 	Permit Step = "permit-agent"
@@ -14,7 +14,7 @@ const (
 	// OpenPort lets the cloud's own range in to the SSH port; ClosePort ends that.
 	OpenPort  Step = "open-port"
 	ClosePort Step = "close-port"
-	// Place brings the new key's line to where it is to stand.
+	// Place brings the new key's line to its place.
 	Place Step = "place"
 	// Ask sees that the SSH server shows the pinned host key and accepts the new key.
 	Ask Step = "ask"
@@ -36,7 +36,7 @@ const (
 
 	// Image copies the disk; LaunchNew launches the other instance from the copy; Check
 	// sees that its services are up; MoveAddress gives it the static address; StopOld
-	// stops the one of before.
+	// stops the previous one.
 	Image       Step = "image"
 	LaunchNew   Step = "launch"
 	Check       Step = "check"

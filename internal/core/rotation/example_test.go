@@ -6,7 +6,8 @@ import (
 	"plumlatch/internal/core/rotation"
 )
 
-// A plan that somebody was shown and the plan of now are compared before anything is begun.
+// A plan that somebody was shown and the current plan are compared before anything is
+// begun.
 func ExampleOutrun() {
 	shown := []rotation.Shown{{"pi@hide-cam-1", "shared-cam", "cam-1"}, {"pi@hide-cam-2", "shared-cam", "cam-2"}}
 	now := []rotation.Shown{{"pi@hide-cam-1", "shared-cam", "cam-1"}, {"pi@hide-cam-3", "shared-cam", "cam-3"}}

@@ -27,11 +27,11 @@ type Key struct {
 	Lost    bool
 	// Steward is whether it is the service's own, which is never selected.
 	Steward bool
-	// Instances is on how many instances it stands.
+	// Instances is on how many instances it is in place.
 	Instances int
 }
 
-// Selection says which keys are to be replaced. What is set must all hold.
+// Selection says which keys will be replaced. What is set must all hold.
 type Selection struct {
 	Keys   []string
 	Holder string
@@ -63,8 +63,8 @@ func ReadStrength(text string) (typ string, bits int, err error) {
 	return typ, bits, nil
 }
 
-// Wants reports whether the key is to be replaced. A retired key is, where it still
-// stands; a steward key never.
+// Wants reports whether the key will be replaced. A retired key is, where it is
+// still in place; a steward key never.
 func (s Selection) Wants(k Key, now time.Time) bool {
 	if k.Steward || s.Empty() {
 		return false
@@ -125,7 +125,7 @@ func OwnName(old, instance string, taken func(string) bool) string {
 // Each says for what one new key is made.
 type Each string
 
-// The ways. EachKey replaces an old key by one new key wherever it stands;
+// The ways. EachKey replaces an old key by one new key wherever it is in place;
 // EachInstance gives every instance its own, which ends sharing.
 const (
 	EachKey      Each = "key"
@@ -174,7 +174,7 @@ type Following struct {
 	Old  int
 }
 
-// Wanted says what is to be planned.
+// Wanted says what will be planned.
 type Wanted struct {
 	Selection
 	Each Each

@@ -21,7 +21,7 @@ type Settings struct {
 	// Between are hours such as 22:00-04:00 in Zone; "" for all.
 	Between string `json:"between"`
 	Zone    string `json:"zone"`
-	// GraceSeconds is how long old and new stand beside each other.
+	// GraceSeconds is how long old and new are in place beside each other.
 	GraceSeconds int `json:"grace_seconds"`
 }
 
@@ -76,7 +76,7 @@ func (t Settings) Resumed(failed, groupLost, groupDone int) Settings {
 	return t
 }
 
-// Started is how a rotation is to be started: what of it excludes what.
+// Started is how a rotation will be started: what of it excludes what.
 type Started struct {
 	Settings
 	// Rule is whether a rotation rule starts it, FromHere whether somebody edits from their machine.

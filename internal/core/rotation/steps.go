@@ -136,8 +136,8 @@ func OverrideFor(login, named, reason string, lost bool) (Override, error) {
 // For reports whether the override is one for the login.
 func (o Override) For(login string) bool { return o.login != "" && o.login == login }
 
-// ErrAuthority is returned for an old key that stands as a certificate authority,
-// which another key does not replace.
+// ErrAuthority is returned for an old key that is in place as a certificate
+// authority, which another key does not replace.
 var ErrAuthority = errors.New(
 	"the old key is in place there as a certificate authority, which must be replaced by hand",
 )

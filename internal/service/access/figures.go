@@ -27,7 +27,7 @@ type keptFigures struct {
 	of Figures
 }
 
-// Figures returns the counts of now, or of a moment ago.
+// Figures returns the current counts, or those of a moment ago.
 func (s *Service) Figures(ctx context.Context) (Figures, error) {
 	k := &s.figures
 	k.mu.Lock()

@@ -8,7 +8,7 @@ import (
 	"plumlatch/internal/service/problem"
 )
 
-// Names returns at most limit of what bears a name that has the text in it, the nearest first.
+// Names returns at most limit of what has a name that has the text in it, the nearest first.
 func (s *Service) Names(ctx context.Context, text string, limit int) ([]record.Named, error) {
 	text = strings.TrimSpace(text)
 	if text == "" {

@@ -191,7 +191,7 @@ func (e *edit) ask(want bool) func(context.Context, *runs.Progress) (string, err
 }
 
 // ended settles the grant with what was done: a new one whose line could not be
-// placed ends, and one that was to be withdrawn ends where its line is gone.
+// placed ends, and one whose withdrawal was asked for ends where its line is gone.
 func (e *edit) ended(ctx context.Context, tx *store.Store, state runs.State, reason string) error {
 	k, l, err := e.subject(ctx, tx)
 	if err != nil {

@@ -24,8 +24,8 @@ type ReachMap struct {
 // MapKey is a key on a map.
 type MapKey struct {
 	record.ReachKey
-	// Fresh is whether its private key is freshly proved, Logins on how many logins
-	// of the map it stands or should.
+	// Fresh is whether its private key is freshly proved, Logins on how many logins of
+	// the map it is in place or should be.
 	Fresh  bool
 	Logins int
 }
@@ -39,7 +39,8 @@ type MapLogin struct {
 	Cells     []MapCell
 }
 
-// MapCell is a key, by its place among the map's, and how it and the login stand.
+// MapCell is a key, by its place among the map's, and the status of it and the
+// login.
 type MapCell struct {
 	Key    int
 	Status reach.Status

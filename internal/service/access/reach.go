@@ -104,11 +104,11 @@ func (w *World) KeyPlace(id uuid.UUID) int {
 	return -1
 }
 
-// LoginReach is a login and how it stands.
+// LoginReach is a login and its reach.
 type LoginReach struct {
 	record.ReachLogin
 	reach.Standing
-	// Why says what is to be known about it; Next is the one command to type next.
+	// Why says what should be known about it; Next is the one command to type next.
 	Why, Next string
 	// Worry says what is bad about its best way back in; "" where nothing is.
 	Worry string
@@ -206,7 +206,7 @@ const (
 	maxVersionBytes = 4 << 20
 )
 
-// judged says in words how a login stands, and what to do next.
+// judged says in words the reach of a login, and what to do next.
 func judged(l record.ReachLogin, s reach.Standing) LoginReach {
 	out := LoginReach{ReachLogin: l, Standing: s}
 	out.Why, out.Next = reach.Tell(fleet.LoginName(l.OSUser, l.Instance), l.Instance, s, l.SweepError != "")

@@ -29,7 +29,7 @@ import (
 // settleKind is the kind of the runs that settle the differences of one login.
 const settleKind = "settle"
 
-// Choice is what is to be done about one difference, as it was shown.
+// Choice is what will be done about one difference, as it was shown.
 type Choice struct {
 	Login, SHA256 string
 	Status        reach.Status
@@ -39,7 +39,7 @@ type Choice struct {
 	Name string
 }
 
-// The states of a difference that was to be settled.
+// The states of a difference that was chosen to be settled.
 const (
 	settledRecorded = "recorded"
 	settledInRun    = "in a run"
@@ -355,16 +355,16 @@ func (s *Service) settleAtOnce(
 	return err
 }
 
-// keyTaken ends the transaction in which a key was to be recorded whose name or half is there already;
-// what it clashes with is looked up after it.
+// keyTaken ends the transaction in which a key would have been recorded whose name or public key is there
+// already; what it clashes with is looked up after it.
 type keyTaken struct {
 	error
 	wanted string
 	public keypair.Public
 }
 
-// acceptable returns the key that is to be granted as it stands; a stranger's gets
-// a record.
+// acceptable returns the key that will be granted as it is; a stranger's gets a
+// record.
 func (s *Service) acceptable(
 	ctx context.Context, tx *store.Store, actor people.Actor, l record.LoginToSweep, c chosen,
 ) (record.Key, error) {

@@ -33,7 +33,8 @@ const (
 	closeAgainWithin = 10 * time.Minute
 )
 
-// errOverdue is returned where something was to be opened whose time is over.
+// errOverdue is returned where something would have been opened whose time is
+// over.
 var errOverdue = errors.New("its time is over")
 
 // Open opens something for the run, after it was written down how it is closed and by

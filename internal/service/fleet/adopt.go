@@ -16,7 +16,7 @@ import (
 	"plumlatch/internal/store"
 )
 
-// Adopted says which machine is to be brought in.
+// Adopted says which machine will be brought in.
 type Adopted struct {
 	Name, Address, LoginUser string
 	Port                     int // 0 means 22

@@ -210,7 +210,7 @@ func (l *lifecycle) disk(ctx context.Context, p *runs.Progress) (string, error) 
 	return "the disk is ready", nil
 }
 
-// undoLaunch finds out whether the cloud ever heard of the launch.
+// undoLaunch finds out whether the cloud ever received the launch.
 func (l *lifecycle) undoLaunch(ctx context.Context, p *runs.Progress) error {
 	return l.machine.EndLaunched(ctx, p, p.Run().ID.String())
 }

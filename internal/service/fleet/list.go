@@ -119,7 +119,7 @@ func checkAddress(address string, port int) error {
 	return nil
 }
 
-// Approach is what stands between an address and an instance's SSH port.
+// Approach is what is between an address and an instance's SSH port.
 type Approach struct {
 	From     string
 	Instance record.Instance
@@ -137,7 +137,7 @@ type FirewallRule struct {
 	Admits bool
 }
 
-// Approach asks the cloud what stands between an address and the instance.
+// Approach asks the cloud what is between an address and the instance.
 func (s *Service) Approach(ctx context.Context, name, from string) (Approach, error) {
 	i, err := s.Instance(ctx, name)
 	if err != nil {

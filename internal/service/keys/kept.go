@@ -41,7 +41,7 @@ func (s *Service) KeptSigner(ctx context.Context, k record.Key) (ssh.Signer, err
 	return signer, nil
 }
 
-// NewKept makes a pair whose private key is to be kept, and seals that.
+// NewKept makes a pair whose private key will be kept, and seals that.
 func (s *Service) NewKept(
 	ctx context.Context, tx *store.Store, actor people.Actor, in NewKey, spec keypair.Spec, comment string,
 ) (k record.Key, encrypted record.Secret, err error) {

@@ -20,7 +20,7 @@ import (
 // minGrantedRSA is the least length of an RSA key that may be granted again, in bits.
 const minGrantedRSA = 2048
 
-// NewKey says what a key that is recorded or made is to be called and whose it is.
+// NewKey says what a key that is recorded or made will be called and whose it is.
 type NewKey struct {
 	Name    string
 	Holder  string // "" means the actor

@@ -49,7 +49,7 @@ type Leaving struct {
 }
 
 // Leaving says what a person holds, what would become of the logins without them, and what
-// is to be done so that none of their keys is in place and nothing is shut.
+// will be done so that none of their keys is in place and nothing is shut.
 func (s *Service) Leaving(ctx context.Context, person string) (Leaving, error) {
 	o, err := s.people.OperatorNamed(ctx, s.store, person)
 	if err != nil {
@@ -207,7 +207,7 @@ const (
 )
 
 // carryLeavings continues with the leavings that were begun. Each turn looks at how things are
-// and does what is next, so that it may be cut off anywhere.
+// and does what is next, so that it may be interrupted anywhere.
 func (s *Service) carryLeavings(ctx context.Context) error {
 	people, err := s.store.LeavingOperators(ctx)
 	if err != nil {

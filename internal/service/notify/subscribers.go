@@ -274,7 +274,7 @@ func (s *Service) send(ctx context.Context, r record.Subscriber, e subscribers.E
 	return subscribers.Send(ctx, at, r.Name, secret, e, s.now())
 }
 
-// Deliver looks for what subscribers are to be told of, and sends what is due.
+// Deliver looks for what subscribers will be told of, and sends what is due.
 func (s *Service) deliver(ctx context.Context) error {
 	list, err := s.store.ActiveSubscribers(ctx)
 	if err != nil || len(list) == 0 {
@@ -313,7 +313,7 @@ func (s *Service) deliver(ctx context.Context) error {
 	return sending.Wait()
 }
 
-// queueFor writes down what a subscriber is to be told of.
+// queueFor writes down what a subscriber will be told of.
 func (s *Service) queueFor(ctx context.Context, r record.Subscriber) error {
 	entries, err := s.store.EntriesAfter(ctx, record.EntryFilter{}, r.LastSeq, deliverPart)
 	if err != nil || len(entries) == 0 {

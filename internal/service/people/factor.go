@@ -26,7 +26,7 @@ const (
 	recoveryCodes = 10
 )
 
-// Factor is a second factor that is to be confirmed by a code of it.
+// Factor is a second factor that will be confirmed by a code of it.
 type Factor struct {
 	// Secret is in base32, URL what an authenticator reads from a picture.
 	Secret, URL string

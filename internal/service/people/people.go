@@ -24,7 +24,7 @@ const (
 	Admin    Role = "admin"
 )
 
-// NewOperator says what an account is to be.
+// NewOperator says what an account will be.
 type NewOperator struct {
 	Name, Title string
 	// Password is "" for somebody who signs in by the issuer alone.
@@ -96,7 +96,7 @@ type madeOperator struct {
 	title string
 }
 
-// newOperator checks what an account is to be and hashes its password, which takes a while and
+// newOperator checks what an account will be and hashes its password, which takes a while and
 // so is done outside transactions.
 func (s *Service) newOperator(ctx context.Context, in NewOperator) (made madeOperator, err error) {
 	if in.Title == "" {
@@ -182,7 +182,7 @@ func (s *Service) Operators(ctx context.Context) ([]record.Operator, error) {
 	return s.store.Operators(ctx, s.now())
 }
 
-// OperatorChange says what of an account is to be other; nil stays.
+// OperatorChange says what of an account changes; nil stays.
 type OperatorChange struct {
 	Role       *Role
 	Limits     *map[string]string

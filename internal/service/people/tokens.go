@@ -52,7 +52,7 @@ func both(a, b map[string]string) map[string]string {
 	return out
 }
 
-// NewToken says what a token is to be.
+// NewToken says what a token will be.
 type NewToken struct {
 	Name string
 	Role Role // "" for the actor's own

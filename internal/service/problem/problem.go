@@ -100,7 +100,7 @@ type Problem struct {
 	Line, Column int
 	// Suggestion is a value that would do.
 	Suggestion string
-	// Where names the things that stand in the way.
+	// Where names the things that are in the way.
 	Where []string
 	// After is in how many seconds to try again; 0 where that is not known.
 	After int

@@ -35,7 +35,7 @@ func (s *Service) DoorBy(m means.Means, p *runs.Progress, j *means.Journal) *mea
 	return means.New(m, j, p.Save, s.now)
 }
 
-// MeansKey is a key as its line is to be in a file.
+// MeansKey is a key as its line will be in a file.
 func (s *Service) MeansKey(k record.Key) means.Key {
 	return means.Key{Name: k.Name, Blob: k.Blob, Line: s.keys.LineFor(k)}
 }

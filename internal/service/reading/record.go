@@ -29,8 +29,8 @@ func SeenBy(m means.Seen) Seen {
 	return out
 }
 
-// Seen is what stands in a login: all files that the server reads keys from, and
-// the folders above them.
+// Seen is what is in a login: all files that the server reads keys from, and the
+// folders above them.
 type Seen struct {
 	Files   []SeenFile
 	Folders []record.Folder
@@ -55,7 +55,7 @@ func (s *Service) RecordLook(ctx context.Context, l Look) (outcome string, err e
 	return outcomes[0], nil
 }
 
-// findings gather what is to be written down about looks.
+// findings gather what will be written down about looks.
 type findings struct {
 	versions  []record.FileVersion
 	same      map[uuid.UUID]time.Time // versions that were seen again, and when
@@ -68,8 +68,8 @@ type findings struct {
 // RecordLooks records what was seen in logins, no two of them the same, all in one
 // transaction and in a few statements whatever their number: the files, the
 // sightings of known keys, the strangers, in the daybook which lines came and went,
-// and for the sweeps that wait for a login that it was read. It returns what stands
-// in each in words. A look that is older than the last is not recorded.
+// and for the sweeps that wait for a login that it was read. It returns what is in
+// each in words. A look that is older than the last is not recorded.
 func (s *Service) RecordLooks(ctx context.Context, looks []Look) (outcomes []string, err error) {
 	ids := make([]uuid.UUID, len(looks))
 	readings := make([]reading.Lines, len(looks))
@@ -294,7 +294,7 @@ func ChangesOf(before, after []byte) (came, went []string) {
 	return came, went
 }
 
-// linesIn are the keys that stand in the files of a look.
+// linesIn are the keys that are in the files of a look.
 func linesIn(l Look) reading.Lines {
 	files := make([]reading.File, len(l.Files))
 	for n, f := range l.Files {
@@ -303,8 +303,8 @@ func linesIn(l Look) reading.Lines {
 	return reading.Read(files, l.At)
 }
 
-// compareKeys finds which known keys stand in the login, which of those named do
-// not, and which strangers do. It says so in words.
+// compareKeys finds which known keys are in the login, which of those named are
+// not, and which strangers are. It says so in words.
 func compareKeys(f *findings, l Look, lines reading.Lines, known map[string]record.Key, named []uuid.UUID) string {
 	seen := map[uuid.UUID]bool{}
 	strangers := 0

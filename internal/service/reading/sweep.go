@@ -45,7 +45,7 @@ const (
 	AgentMethod   = "read by the guest agent"
 )
 
-// SweepWanted says which logins are to be swept.
+// SweepWanted says which logins will be swept.
 type SweepWanted struct {
 	Instances            []string
 	LabelName, LabelText string
@@ -253,7 +253,7 @@ func (s Seen) bytes() int64 {
 	return min(int64(n), sshio.MaxFileBytes)
 }
 
-// recordAsTheyCome records looks until there are no more: while one set is being
+// recordAsTheyCome records looks until all are recorded: while one set is being
 // written, the next gathers.
 func (s *Service) recordAsTheyCome(ctx context.Context, looks <-chan Look) error {
 	for first := range looks {
@@ -324,7 +324,7 @@ func (s *Service) readLogin(ctx context.Context, l record.LoginToSweep) (stands 
 	return stands, StewardMethod, err
 }
 
-// ReadFiles reads what stands in the login of a session.
+// ReadFiles reads what is in the login of a session.
 func ReadFiles(ctx context.Context, session *sshio.Session) (Seen, error) {
 	read, err := means.Over(session).Read(ctx)
 	return SeenBy(read), err

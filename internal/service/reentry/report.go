@@ -22,7 +22,8 @@ import (
 type RestoreReport struct {
 	Restore
 	MadeAt time.Time
-	// Before and After are how the instance stood and stands: address, state and the like.
+	// Before and After are the state of the instance before and after: address, state and
+	// the like.
 	AddressBefore, AddressAfter string
 	// Elsewhere are the other logins that the lost keys open, and their reach.
 	Elsewhere []LostElsewhere
@@ -37,7 +38,8 @@ type LostElsewhere struct {
 	State      reach.State
 }
 
-// ReportRestore returns what was done, what is left, and where the lost keys stand elsewhere.
+// ReportRestore returns what was done, what is left, and where the lost keys are in place
+// elsewhere.
 func (s *Service) ReportRestore(ctx context.Context, id uuid.UUID) (RestoreReport, error) {
 	r, err := s.Restore(ctx, id)
 	if err != nil {

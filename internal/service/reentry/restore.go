@@ -21,7 +21,7 @@ import (
 	"plumlatch/internal/store"
 )
 
-// RestoreWanted says which login is to be got back into, and how.
+// RestoreWanted says which login will be got back into, and how.
 type RestoreWanted struct {
 	Login string
 	Route restore.Route
@@ -47,7 +47,7 @@ type Restore struct {
 	Key   string
 	Lost  []string
 	// Removes are the keys whose lines go: the lost ones, and on a replacement the steward
-	// key of the instance of before, which is in its image.
+	// key of the previous instance, which is in its image.
 	Removes []string
 	// Target is the instance that is logged in to: another one, where it is replaced.
 	Target   string

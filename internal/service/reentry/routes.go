@@ -161,7 +161,7 @@ func (s *Service) takesPasswords(ctx context.Context, i record.Instance, user st
 	return restore.No
 }
 
-// cloudFacts asks the cloud what it can do and how the instance stands.
+// cloudFacts asks the cloud what it can do and the state of the instance.
 func (s *Service) cloudFacts(ctx context.Context, i record.Instance, f *restore.Facts) error {
 	can, images, err := s.fleet.Outline(ctx)
 	if err != nil {

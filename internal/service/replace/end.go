@@ -99,8 +99,8 @@ func (e ending) out(ctx context.Context) error {
 	return e.retire(ctx)
 }
 
-// retire retires the old key where it no longer opens anything. Whether it stands elsewhere is of no matter
-// while it is at work on.
+// retire retires the old key where it no longer opens anything. Whether it is in place elsewhere is of no
+// matter while it is at work on.
 func (e ending) retire(ctx context.Context) error {
 	old := e.of.old
 	more, err := e.tx.MoreToReplace(ctx, old.ID)

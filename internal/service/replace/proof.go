@@ -18,7 +18,7 @@ import (
 	"plumlatch/internal/store"
 )
 
-// OldProvedWithin is how recent a signed login with the old key is to be for the new one's line,
+// OldProvedWithin is how recent a signed login with the old key must be for the new one's line,
 // that was shown to open the login, to be taken out.
 const OldProvedWithin = 15 * time.Minute
 

@@ -30,7 +30,7 @@ type TakenItem struct {
 	Login    string
 	Phase    rotation.Phase
 	Old, New record.Key
-	// The lines are those of the keys as they stand in a file.
+	// The lines are those of the keys as they are in a file.
 	OldLine, NewLine string
 }
 

@@ -242,7 +242,7 @@ func journalsOf(ctx context.Context, tx *store.Store, list []uuid.UUID) (map[uui
 	}
 	of := map[uuid.UUID]means.Journal{}
 	for _, run := range earlier {
-		if w, err := replace.WorkOf(run); err == nil { // else it is of before, and what it placed is not known
+		if w, err := replace.WorkOf(run); err == nil { // else it is an earlier one, and what it placed is not known
 			of[run.ID] = w.Journal
 		}
 	}
@@ -315,7 +315,7 @@ func (s *Service) startRotating(
 			work.Phase = rotation.Whole
 		case work.Phase == "":
 			work.Phase = rotation.In
-		case i.RunID != nil: // what an earlier run placed is to be known to this
+		case i.RunID != nil: // what an earlier run placed must be known to this
 			work.Journal = journals[*i.RunID]
 			work.Journal.Removed = nil
 		}

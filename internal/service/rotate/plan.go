@@ -23,7 +23,7 @@ import (
 	"plumlatch/internal/service/replace"
 )
 
-// RotationWanted says which keys are to be replaced, where, and by what.
+// RotationWanted says which keys will be replaced, where, and by what.
 type RotationWanted struct {
 	rotation.Selection
 	Instances            []string
@@ -231,7 +231,7 @@ func (p *planning) judgeKeys(ctx context.Context, s *Service) error {
 	return nil
 }
 
-// gatherLogins fills in the logins at which a wanted key stands or should.
+// gatherLogins fills in the logins at which a wanted key is in place or should be.
 func (p *planning) gatherLogins(ctx context.Context, s *Service) error {
 	stands := map[int32][]rotation.Stand{}
 	for _, pair := range p.world.Input.Pairs {
@@ -456,8 +456,8 @@ func (p *planning) after(made rotation.Plan) []reach.Standing {
 	return reach.Standings(in)
 }
 
-// keyTypesOf returns as what each new key is to be made: Ed25519, or RSA where an
-// image on which it will stand takes no other.
+// keyTypesOf returns as what each new key will be made: Ed25519, or RSA where an
+// image that it will be on takes no other.
 func (s *Service) keyTypesOf(ctx context.Context, made rotation.Plan, p *planning) ([]string, error) {
 	out := make([]string, len(made.New))
 	takes := map[string][]string{}

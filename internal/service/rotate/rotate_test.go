@@ -19,7 +19,7 @@ import (
 )
 
 // TestAClockThatJumpsMovesARemovalAndNeverTakesAProofAway sets the clock on and back
-// while both keys stand beside each other.
+// while both keys are in place beside each other.
 func TestAClockThatJumpsMovesARemovalAndNeverTakesAProofAway(t *testing.T) {
 	r := servicetest.NewRig(t)
 	r.Launch("door", "old")
@@ -162,7 +162,7 @@ func TestWhatTheCloudOffersIsAskedOnceForManyLogins(t *testing.T) {
 		r.LaunchWith(name, "old", false)
 	}
 	r.Down()
-	r.Restart() // nothing is known of the cloud any more
+	r.Restart() // what was known of the cloud is forgotten
 	before := r.Capabilities.Load()
 	if _, err := r.Rotate.PlanRotation(t.Context(), servicetest.Selecting("old")); err != nil {
 		t.Fatal(err)

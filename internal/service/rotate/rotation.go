@@ -40,7 +40,7 @@ const (
 // ShownItem is an item of a plan as it was shown.
 type ShownItem = rotation.Shown
 
-// RotationStart says how a planned rotation is to be started.
+// RotationStart says how a planned rotation will be started.
 type RotationStart struct {
 	RotationWanted
 	Shown    []ShownItem
@@ -241,7 +241,7 @@ func itemsOfPlan(
 	return items, leftOut
 }
 
-// narrow keeps of the plan what is to be replaced, and gives the new keys their holder.
+// narrow keeps of the plan what will be replaced, and gives the new keys their holder.
 func (p *RotationPlan) narrow(start RotationStart) {
 	if start.Only != nil {
 		comes := map[string]bool{}

@@ -32,8 +32,8 @@ func rotationDoor(r *servicetest.Rig, name string, agent bool) {
 	}
 }
 
-// rotated sees that of the old key and the new one the one stands that should, once, and that
-// nothing else has changed or is left beside the file.
+// rotated sees that of the old key and the new one the one is in place that should be, once,
+// and that nothing else has changed or is left beside the file.
 func rotated(r *servicetest.Rig, name, before string, done bool) {
 	r.T.Helper()
 	old, err := r.Keys.Key(r.T.Context(), "old-"+name)

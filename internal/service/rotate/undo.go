@@ -13,10 +13,10 @@ import (
 	"plumlatch/internal/store"
 )
 
-// undoItems has what waits left as it is, and what stands beside the old key taken
-// out again. What is being worked on is undone when that has ended. A new key that was shown to
-// open the login stays, unless the service can log in with the old one or somebody has just shown
-// that it opens the login; and always where the old one is lost.
+// undoItems has what waits left as it is, and what is beside the old key taken out again. What is
+// being worked on is undone when that has ended. A new key that was shown to open the login
+// stays, unless the service can log in with the old one or somebody has just shown that it opens
+// the login; and always where the old one is lost.
 func (s *Service) undoItems(
 	ctx context.Context, tx *store.Store, id, login uuid.UUID,
 ) (undone undoneItems, err error) {

@@ -79,8 +79,8 @@ func (r *restoring) taking(ctx context.Context, d *means.Door, k record.Key) (me
 // forUndo is what an opening that an undo needs has behind its kind.
 const forUndo = " for the undo"
 
-// again opens once more, with a closing of its own, what is closed already, does what is
-// to be done, and closes it.
+// again opens once more, with a closing of its own, what is closed already, does what
+// there is to do, and closes it.
 func (r *restoring) again(
 	ctx context.Context, kind, what string, details map[string]string, open func(token string) error,
 	do func() error,
@@ -118,7 +118,8 @@ func (r *restoring) kindForUndo(ctx context.Context, kind string) (string, error
 }
 
 // openForUndo returns whether something of the kind that an undo opened is not closed yet: the try
-// of the undo that opened it was cut off or failed, and it is closed only by going through again.
+// of the undo that opened it was interrupted or failed, and it is closed only by going through
+// again.
 func (r *restoring) openForUndo(ctx context.Context, kind string) (bool, error) {
 	list, err := r.store.ClosingsOf(ctx, r.run.ID)
 	return slices.ContainsFunc(list, func(c record.Closing) bool {
@@ -126,7 +127,7 @@ func (r *restoring) openForUndo(ctx context.Context, kind string) (bool, error) 
 	}), err
 }
 
-// lineOut takes the new line out where this run has placed it, and records what stands then.
+// lineOut takes the new line out where this run has placed it, and records what is in place then.
 func (r *restoring) lineOut(
 	ctx context.Context, p *runs.Progress, k record.Key, l record.LoginToSweep, reach reaching,
 ) error {

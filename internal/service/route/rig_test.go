@@ -73,7 +73,7 @@ type lockedOut struct {
 	name, login, user string
 	before            cloud.Instance
 	disk              cloud.Disk
-	file              string // authorized_keys as it stands on the disk
+	file              string // authorized_keys as it is on the disk
 	rules             int
 	begun             int        // how many restores were
 	other             ssh.Signer // the key of somebody who has nothing to do with it

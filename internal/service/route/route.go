@@ -16,7 +16,7 @@ import (
 // core's, in Way; here is what each of them does. What is nil is not needed.
 type Route struct {
 	restore.Way
-	// by says how the line comes to where it is to stand, as in "by the steward key".
+	// by says how the line comes to its place, as in "by the steward key".
 	by func(*restoring) string
 	// Key is what a key is that the service makes for it.
 	Key keypair.Spec
@@ -28,8 +28,8 @@ type Route struct {
 	rehearse func(*Service, Rehearsing) (what string, try func(context.Context) (string, error))
 	// steps are those that not every route has.
 	steps func(*restoring) map[restore.Step]runs.Step
-	// place brings the line of the new key to where it is to stand, takeBack takes it out again where
-	// this run has placed it.
+	// place brings the line of the new key to its place, takeBack takes it out again where this run
+	// has placed it.
 	place    func(context.Context, *restoring, *runs.Progress, record.Key, record.LoginToSweep) (string, error)
 	takeBack func(context.Context, *restoring, *runs.Progress, record.Key, record.LoginToSweep) error
 	// slow is whether what was placed counts only after a while.

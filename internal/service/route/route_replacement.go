@@ -50,7 +50,7 @@ var replacement = Route{
 	},
 }
 
-// prepareReplacement names the replacement. The steward key of the instance of before is in its image,
+// prepareReplacement names the replacement. The steward key of the previous instance is in its image,
 // so its line goes as well.
 func prepareReplacement(ctx context.Context, s *Service, b *Beginning) (err error) {
 	w := b.Work
@@ -143,7 +143,7 @@ func (r *restoring) image(ctx context.Context, p *runs.Progress) (string, error)
 	return fmt.Sprintf("%d GiB are copied", r.work.GiB), nil
 }
 
-// deleteImage deletes the copy. Where it is not known whether the cloud ever heard of it,
+// deleteImage deletes the copy. Where it is not known whether the cloud ever received it,
 // the same is asked for again, so that none is left that comes about later.
 func (r *restoring) deleteImage(ctx context.Context, p *runs.Progress) error {
 	if !r.work.ImageAsked {
@@ -171,7 +171,7 @@ func (r *restoring) deleteImage(ctx context.Context, p *runs.Progress) error {
 	return err
 }
 
-// fresh is the instance that replaces the one of before.
+// fresh is the instance that replaces the previous one.
 func (r *restoring) fresh(ctx context.Context) (*fleet.Machine, error) {
 	i, err := r.store.InstanceByID(ctx, r.work.Replacement)
 	return r.fleet.Machine(i), err

@@ -138,7 +138,7 @@ func (r *restoring) steps() map[restore.Step]runs.Step {
 	return all
 }
 
-// place brings the line of the new key to where it is to stand.
+// place brings the line of the new key to its place.
 func (r *restoring) place(ctx context.Context, p *runs.Progress) (string, error) {
 	k, l, err := r.subject(ctx)
 	if err != nil {
@@ -156,7 +156,7 @@ func (r *restoring) takeBack(ctx context.Context, p *runs.Progress) error {
 	return r.route.takeBack(ctx, r, p, k, l)
 }
 
-// login returns the login as it is now: of the replacement, where there is to be one.
+// login returns the login as it is now: of the replacement, where there will be one.
 func (r *restoring) login(ctx context.Context) (record.LoginToSweep, error) {
 	id := r.work.Login
 	if r.work.NewLogin != uuid.Nil {
@@ -187,7 +187,7 @@ func (r *restoring) subject(ctx context.Context) (record.Key, record.LoginToSwee
 }
 
 // goingKeys returns the keys whose lines are to go: the lost ones, and on a replacement
-// the steward key of the instance of before, which is in its image.
+// the steward key of the previous instance, which is in its image.
 func (r *restoring) goingKeys(ctx context.Context) ([]record.Key, error) {
 	return r.store.KeysByID(ctx, IdsOf(r.work.Removes))
 }
@@ -206,7 +206,7 @@ func portsText(ports []int) string {
 	return strings.Join(words, ", ")
 }
 
-// look writes down how the instance stands.
+// look writes down the state of the instance.
 func (r *restoring) look(ctx context.Context, p *runs.Progress) (string, error) {
 	if r.instance.Adopted || r.work.Before != nil {
 		return "", nil

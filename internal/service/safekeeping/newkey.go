@@ -19,7 +19,7 @@ import (
 	"plumlatch/internal/store"
 )
 
-// SafeState is how the safe stands.
+// SafeState is the state of the safe.
 type SafeState struct {
 	On bool
 	// Mark tells the safe key apart under which all processes seal, without giving it away.
@@ -32,7 +32,7 @@ type SafeState struct {
 	Unreadable []string
 }
 
-// SafeState returns how the safe stands.
+// SafeState returns the state of the safe.
 func (s *Service) SafeState(ctx context.Context) (SafeState, error) {
 	n, err := s.store.CountKept(ctx)
 	if err != nil || s.Safe == nil {
@@ -78,7 +78,7 @@ const (
 	// one that tells nothing counts as there.
 	processSeen = 10 * time.Second
 	processGone = time.Minute
-	// renewEvery is how often one that was cut off is resumed.
+	// renewEvery is how often one that was interrupted is resumed.
 	renewEvery = 30 * time.Second
 	// processesWithin is for how long a new safe key waits for the other processes before it continues by itself later.
 	processesWithin = 25 * time.Second
@@ -107,7 +107,7 @@ func (s *Service) TellKeys(ctx context.Context) error {
 	return s.store.NoteProcess(ctx, s.process.id, s.process.host, s.Safe.Marks(), s.now())
 }
 
-// knowKeys reads the safe keys again where one is missing that is in use or is to be.
+// knowKeys reads the safe keys again where one is missing that is in use or will be.
 func (s *Service) knowKeys(marks record.SafeMarks) error {
 	have := s.Safe.Marks()
 	if slices.Contains(have, marks.Mark) && (marks.Wanted == "" || slices.Contains(have, marks.Wanted)) {
@@ -144,7 +144,7 @@ func (s *Service) NewKey(ctx context.Context, by journal.By, reason string) (Saf
 	if err != nil {
 		return SafeState{}, err
 	}
-	if s.Safe.SafeKeys() == 1 && s.Safe.Mark() == marks.Mark { // else an earlier call was cut off
+	if s.Safe.SafeKeys() == 1 && s.Safe.Mark() == marks.Mark { // else an earlier call was interrupted
 		err := s.Safe.AddKey()
 		if errors.Is(err, safe.ErrCommand) {
 			return SafeState{}, &problem.Problem{
@@ -257,7 +257,8 @@ func (s *Service) eachEncrypted(ctx context.Context, tell func(record.Encrypted)
 	}
 }
 
-// carryNewKey continues with a new safe key that was cut off, or that waited for a process.
+// carryNewKey continues with a new safe key that was interrupted, or that waited for a
+// process.
 func (s *Service) carryNewKey(ctx context.Context) error {
 	if s.Safe == nil || s.Safe.Fixed() {
 		return nil

@@ -203,7 +203,8 @@ func TestANewSafeKeyPutsEverythingUnderTheNewKeyAndCanBeCutOff(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	// Cut off after a part: the new key is in the file, and some things are under it.
+	// Interrupted after a part: the new key is in the file, and some things are under
+	// it.
 	if err := o.Safe.AddKey(); err != nil {
 		t.Fatal(err)
 	}

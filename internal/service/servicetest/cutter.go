@@ -117,7 +117,7 @@ func (c *cutter) lose(run record.Run, part string) {
 	}
 }
 
-// Cuts is how often runs were cut off.
+// Cuts is how often runs were interrupted.
 func (c *cutter) Cuts() int {
 	c.mu.Lock()
 	defer c.mu.Unlock()

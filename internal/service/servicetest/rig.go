@@ -347,7 +347,7 @@ func (r *Rig) KeysFile(instance string) string {
 	return string(data)
 }
 
-// Stands reports whether the key's line stands on the instance.
+// Stands reports whether the key's line is on the instance.
 func (r *Rig) Stands(instance, key string) bool {
 	r.T.Helper()
 	k, err := r.Keys.Key(r.T.Context(), key)
@@ -449,7 +449,7 @@ func (r *Rig) MadeKey(name string, spec keypair.Spec) ssh.Signer {
 	return signer
 }
 
-// Session logs in to the instance that is to be logged in to.
+// Session logs in to the instance that will be logged in to.
 func (r *Rig) Session(instance, user string, by ssh.Signer) (*sshio.Session, error) {
 	i, err := r.Fleet.Instance(r.T.Context(), instance)
 	if err != nil {

@@ -80,9 +80,9 @@ func (s *Service) Watch(ctx context.Context, id uuid.UUID, last int64, tell func
 	}
 }
 
-// Elsewhere turns a step into one that rests until it is reported by whoever works
-// on it. What they did stays as it is where they are not heard of now: the old
-// key still opens the login, or the new one was shown to. again is the command that continues then.
+// Elsewhere turns a step into one that rests until it is reported by whoever works on it. What they
+// did stays as it is where they do not report now: the old key still opens the login, or the new
+// one was shown to. again is the command that continues then.
 func (s *Service) Elsewhere(step runs.Step, run record.Run, worker, again string) runs.Step {
 	step.Undo, step.UndoIntent, step.Patience = nil, "", 0
 	title := step.Title

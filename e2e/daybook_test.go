@@ -3,18 +3,41 @@ package e2e
 import (
 	"context"
 	"encoding/json"
+	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 
 	"github.com/jackc/pgx/v5"
 
+	"plumlatch/internal/apiclient"
 	"plumlatch/internal/pgboot/pgtest"
 )
 
 // sql does something to the database that only its owner can.
+// told returns the newest entry of the daybook of each name, and fails the test where there is none.
+func (h *house) told(names ...string) (found []apiclient.Entry) {
+	h.t.Helper()
+	var all []apiclient.Entry
+	if err := json.Unmarshal([]byte(h.must("daybook", "list", "-all", "-json")), &all); err != nil {
+		h.t.Fatal(err)
+	}
+	for _, name := range names {
+		n := slices.IndexFunc(all, func(e apiclient.Entry) bool { return e.Told != nil && *e.Told == name })
+		if n < 0 {
+			h.t.Fatalf("the daybook does not tell of %s:\n%s", name, h.must("daybook", "list"))
+		}
+		found = append(found, all[n])
+	}
+	return found
+}
+
+// detail is one of the entry's details, as text.
+func detail(e apiclient.Entry, name string) string { return fmt.Sprint((*e.Details)[name]) }
+
 func (h *house) sql(statement string) {
 	h.t.Helper()
 	conn, err := pgx.Connect(h.t.Context(), h.owner)

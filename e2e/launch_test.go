@@ -102,10 +102,10 @@ func TestAKeyFromKeyNewOpensTheInstanceAndNoOtherDoes(t *testing.T) {
 	if out := h.must("opens", "other"); !strings.Contains(out, "other opens nothing") {
 		t.Errorf("opens of a key that opens nothing: %q", out)
 	}
-	d := h.must("daybook", "list", "-about", "tide-1")
-	if !strings.Contains(d, "ines asked for the instance tide-1") || !strings.Contains(d, "its login answers") ||
-		!strings.Contains(d, "a new pier") {
-		t.Errorf("the daybook says:\n%s", d)
+	for _, e := range h.told("instance.launch", "instance.launched") {
+		if e.Person != "ines" || e.Subject != "tide-1" || *e.Why != "a new pier" {
+			t.Errorf("the daybook says: %+v", e)
+		}
 	}
 }
 
@@ -122,8 +122,8 @@ func TestKeyDeleteRefusesWhileGrantedAndListsWhere(t *testing.T) {
 	h.must("instance", "delete", "two", "-yes")
 	h.must("key", "delete", "key-a", "-yes")
 	h.refused("no-such-key", "key", "show", "key-a")
-	if !strings.Contains(h.must("daybook", "list", "-action", "key.delete"), "refused") {
-		t.Error("the refused delete is not in the daybook")
+	if e := h.told("key.delete:refused")[0]; e.Outcome != "refused" || e.Action != "key.delete" {
+		t.Errorf("the refused delete: %+v", e)
 	}
 }
 
@@ -288,8 +288,8 @@ func TestKilledInMidLaunchItFinishes(t *testing.T) {
 		if out, err := h.ssh(h.instance(name), "k", "hostname"); err != nil || out != name {
 			t.Errorf("killed in %s: ssh says %s, %v", step, out, err)
 		}
-		if !strings.Contains(h.must("daybook", "list", "-about", name), "its login answers") {
-			t.Errorf("killed in %s, the end of the launch is not in the daybook", step)
+		if e := h.told("instance.launched")[0]; e.Subject != name {
+			t.Errorf("killed in %s, the end of the launch is not in the daybook, but that of %s", step, e.Subject)
 		}
 	}
 	if n := h.cloudInstances(); n != 4 {
@@ -349,9 +349,7 @@ func TestALaunchThatFailsIsUndoneAndTold(t *testing.T) {
 	if out := h.must("instance", "list", "-q"); out != "" {
 		t.Errorf("still listed: %s", out)
 	}
-	if out := h.must("daybook", "list", "-about", "doomed"); !strings.Contains(out, "was undone") {
-		t.Errorf("the daybook says:\n%s", out)
-	}
+	h.told("instance.launched:undone")
 	h.must("key", "delete", "k", "-yes") // its grant went with the launch
 	h.must("instance", "launch", "doomed", "-image", "debian-12", "-size", "small", "-new", "k2")
 }

@@ -129,8 +129,8 @@ func TestASweepReadsWhatReallyStandsThereAndTellsWhatChanged(t *testing.T) {
 		!strings.Contains(out, `+ from="10.0.0.0/8"`) {
 		t.Errorf("the history says\n%s", out)
 	}
-	if out := h.must("daybook", "list"); !strings.Contains(out, "changed: 2 lines came, 0 lines went") {
-		t.Errorf("the daybook says\n%s", out)
+	if e := h.told("login.changed")[0]; detail(e, "added") != "2" || detail(e, "removed") != "0" {
+		t.Errorf("the daybook says: %+v", e)
 	}
 	// A key that is then recorded is no stranger now, but nobody granted it.
 	h.must("key", "import", "found", "-from", filepath.Join(dir, "stranger.pub"))
@@ -572,10 +572,9 @@ func TestAGrantWithAnEndIsWithdrawnByTheService(t *testing.T) {
 		_, err := h.ssh(h.instance("door"), "guest", "hostname")
 		return err != nil
 	})
-	if out := h.must("daybook", "list"); !strings.Contains(
-		out, "service asked to withdraw debian@door from the key guest",
-	) {
-		t.Errorf("the daybook says\n%s", out)
+	if e := h.told("grant.withdraw")[0]; e.Person != "service" || e.Subject != "debian@door" ||
+		detail(e, "key") != "guest" {
+		t.Errorf("the daybook says: %+v", e)
 	}
 	if out, err := h.ssh(h.instance("door"), "mine", "hostname"); err != nil || out != "door" {
 		t.Errorf("the other key: %s %v", out, err)

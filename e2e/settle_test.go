@@ -107,9 +107,10 @@ func TestDifferencesAreSettledTogetherAfterAPreview(t *testing.T) {
 	if out, err := h.ssh(h.instance("door"), "second", "hostname"); err != nil || out != "door" {
 		t.Errorf("what was placed: %s %v", out, err)
 	}
-	if out := h.must("daybook", "list"); !strings.Contains(out, "accepted the key hide-3 in debian@door as granted") ||
-		!strings.Contains(out, "1 line placed, 1 line removed") {
-		t.Errorf("the daybook says\n%s", out)
+	told := h.told("grant.accept", "login.settled")
+	if detail(told[0], "key") != "hide-3" || told[0].Subject != "debian@door" ||
+		detail(told[1], "place") != "1" || detail(told[1], "remove") != "1" {
+		t.Errorf("the daybook says: %+v", told)
 	}
 	if out := h.must("grant", "list", "-login", "door"); !strings.Contains(out, "spring cleaning") ||
 		strings.Contains(out, "third") {

@@ -1027,7 +1027,7 @@ type AddRotationRule struct {
 	Reason   *string             `json:"reason,omitempty"`
 	Settings *RotationSettings   `json:"settings,omitempty"`
 
-	// Wanted Which keys are to be replaced, where, and by what. What is set must all hold.
+	// Wanted Which keys to replace, where, and by what. A key must match everything that is set.
 	Wanted RotationWanted `json:"wanted"`
 }
 
@@ -2251,7 +2251,7 @@ type Operator struct {
 	Closed    bool      `json:"closed"`
 	CreatedAt time.Time `json:"created_at"`
 
-	// Etag Stands for what can be changed about the account, as it is now; to be given as If-Match.
+	// Etag The version of what can be changed about the account; give it as If-Match.
 	Etag string `json:"etag"`
 
 	// Factor Whether a second factor is in use.
@@ -2318,7 +2318,7 @@ type PlanRotation struct {
 	Make     *PlanRotationMake `json:"make,omitempty"`
 	Settings *RotationSettings `json:"settings,omitempty"`
 
-	// Wanted Which keys are to be replaced, where, and by what. What is set must all hold.
+	// Wanted Which keys to replace, where, and by what. A key must match everything that is set.
 	Wanted RotationWanted `json:"wanted"`
 }
 
@@ -2788,7 +2788,7 @@ type RotationRule struct {
 	Settings RotationSettings  `json:"settings"`
 	State    RotationRuleState `json:"state"`
 
-	// Wanted Which keys are to be replaced, where, and by what. What is set must all hold.
+	// Wanted Which keys to replace, where, and by what. A key must match everything that is set.
 	Wanted RotationWanted `json:"wanted"`
 }
 
@@ -2825,7 +2825,7 @@ type RotationSettings struct {
 // RotationState done also where some logins failed; they are counted.
 type RotationState string
 
-// RotationWanted Which keys are to be replaced, where, and by what. What is set must all hold.
+// RotationWanted Which keys to replace, where, and by what. A key must match everything that is set.
 type RotationWanted struct {
 	// Each One new key for each old key on all its logins, or one for each instance, which ends sharing; key unless given.
 	Each *RotationWantedEach `json:"each,omitempty"`
@@ -2858,7 +2858,7 @@ type RotationWanted struct {
 	// Region Only in this region.
 	Region *string `json:"region,omitempty"`
 
-	// Shared Standing on more than one instance.
+	// Shared In place on more than one instance.
 	Shared *bool `json:"shared,omitempty"`
 
 	// To An existing key that takes the place of all.
@@ -3196,7 +3196,7 @@ type StartRotation struct {
 	// Shown What the plan showed as to be replaced.
 	Shown []ShownItem `json:"shown"`
 
-	// Wanted Which keys are to be replaced, where, and by what. What is set must all hold.
+	// Wanted Which keys to replace, where, and by what. A key must match everything that is set.
 	Wanted RotationWanted `json:"wanted"`
 }
 
@@ -4754,7 +4754,7 @@ type ClientInterface interface {
 
 	// ListNames performs a GET /names (the `ListNames` operationId) request.
 	//
-	// Finds what bears a name: the instances, logins, keys, persons and teams whose name, address or purpose has the text in it. What is called just that comes first, then what begins with it.
+	// Finds by name: the instances, logins, keys, persons and teams whose name, address or purpose has the text in it. What is called just that comes first, then what begins with it.
 	ListNames(ctx context.Context, params *ListNamesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListOperators performs a GET /operators (the `ListOperators` operationId) request.
@@ -4881,13 +4881,13 @@ type ClientInterface interface {
 	// StartRotationWithBody performs a POST /rotations (the `StartRotation` operationId) request,
 	// with any type of body and a specified content type.
 	//
-	// Starts a rotation by the plan as it was shown. A plan that the world has outrun is refused with the difference.
+	// Starts a rotation by the plan as it was shown. Where something has changed since, it is refused with the difference.
 	StartRotationWithBody(ctx context.Context, params *StartRotationParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// StartRotation performs a POST /rotations (the `StartRotation` operationId) request.
 	// Takes a body of the `application/json` content type.
 	//
-	// Starts a rotation by the plan as it was shown. A plan that the world has outrun is refused with the difference.
+	// Starts a rotation by the plan as it was shown. Where something has changed since, it is refused with the difference.
 	StartRotation(ctx context.Context, params *StartRotationParams, body StartRotationJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// PlanRotationWithBody performs a POST /rotations/plans (the `PlanRotation` operationId) request,
@@ -6534,7 +6534,7 @@ func (c *Client) GetLoss(ctx context.Context, params *GetLossParams, reqEditors 
 
 // ListNames performs a GET /names (the `ListNames` operationId) request.
 //
-// Finds what bears a name: the instances, logins, keys, persons and teams whose name, address or purpose has the text in it. What is called just that comes first, then what begins with it.
+// Finds by name: the instances, logins, keys, persons and teams whose name, address or purpose has the text in it. What is called just that comes first, then what begins with it.
 func (c *Client) ListNames(ctx context.Context, params *ListNamesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListNamesRequest(c.Server, params)
 	if err != nil {
@@ -6921,7 +6921,7 @@ func (c *Client) ListRotations(ctx context.Context, params *ListRotationsParams,
 // StartRotationWithBody performs a POST /rotations (the `StartRotation` operationId) request,
 // with any type of body and a specified content type.
 //
-// Starts a rotation by the plan as it was shown. A plan that the world has outrun is refused with the difference.
+// Starts a rotation by the plan as it was shown. Where something has changed since, it is refused with the difference.
 func (c *Client) StartRotationWithBody(ctx context.Context, params *StartRotationParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewStartRotationRequestWithBody(c.Server, params, contentType, body)
 	if err != nil {
@@ -6937,7 +6937,7 @@ func (c *Client) StartRotationWithBody(ctx context.Context, params *StartRotatio
 // StartRotation performs a POST /rotations (the `StartRotation` operationId) request.
 // Takes a body of the `application/json` content type.
 //
-// Starts a rotation by the plan as it was shown. A plan that the world has outrun is refused with the difference.
+// Starts a rotation by the plan as it was shown. Where something has changed since, it is refused with the difference.
 func (c *Client) StartRotation(ctx context.Context, params *StartRotationParams, body StartRotationJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewStartRotationRequest(c.Server, params, body)
 	if err != nil {

@@ -727,7 +727,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** @description Finds what bears a name: the instances, logins, keys, persons and teams whose name, address or purpose has the text in it. What is called just that comes first, then what begins with it. */
+        /** @description Finds by name: the instances, logins, keys, persons and teams whose name, address or purpose has the text in it. What is called just that comes first, then what begins with it. */
         get: operations["listNames"];
         put?: never;
         post?: never;
@@ -1470,7 +1470,7 @@ export interface paths {
         };
         get: operations["listRotations"];
         put?: never;
-        /** @description Starts a rotation by the plan as it was shown. A plan that the world has outrun is refused with the difference. */
+        /** @description Starts a rotation by the plan as it was shown. Where something has changed since, it is refused with the difference. */
         post: operations["startRotation"];
         delete?: never;
         options?: never;
@@ -2485,7 +2485,7 @@ export interface components {
          * @enum {string}
          */
         RotationItemState: "asked" | "waiting" | "placing" | "placed" | "proved" | "removing" | "done" | "failed" | "undoing" | "undone";
-        /** @description Which keys are to be replaced, where, and by what. What is set must all hold. */
+        /** @description Which keys to replace, where, and by what. A key must match everything that is set. */
         RotationWanted: {
             /** @description Of these names. */
             keys?: string[];
@@ -2498,7 +2498,7 @@ export interface components {
             weaker_than?: string;
             /** @description Marked as lost. */
             lost?: boolean;
-            /** @description Standing on more than one instance. */
+            /** @description In place on more than one instance. */
             shared?: boolean;
             /** @description Only on these. */
             instances?: string[];
@@ -2946,7 +2946,7 @@ export interface components {
             leaving: boolean;
             /** Format: date-time */
             created_at: string;
-            /** @description Stands for what can be changed about the account, as it is now; to be given as If-Match. */
+            /** @description The version of what can be changed about the account; give it as If-Match. */
             etag: string;
         };
         NewOperator: {

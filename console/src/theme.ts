@@ -39,16 +39,12 @@ export function variablesOf(token: GlobalToken, dark: boolean): Record<string, s
   };
 }
 
-/** Whether the person has asked their system for less motion. */
-const calm = matchMedia("(prefers-reduced-motion: reduce)").matches;
-
 export function themeFor(dark: boolean): ThemeConfig {
   return {
     algorithm: dark
       ? [antTheme.darkAlgorithm, antTheme.compactAlgorithm]
       : [antTheme.defaultAlgorithm, antTheme.compactAlgorithm],
     token: {
-      motion: !calm,
       colorPrimary: dark ? plumLight : plum,
       colorLink: dark ? plumLight : plum,
       colorError: dark ? "#ff8f86" : "#b3261e",

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"net/http"
 	"slices"
+	"strings"
 
 	"plumlatch/internal/apiclient"
 	"plumlatch/internal/cli/kit"
@@ -175,24 +176,25 @@ func adrift(o apiclient.Opening) bool {
 // OpeningTable shows logins of one key, or keys of one instance.
 func OpeningTable(s *kit.Session, rows []apiclient.Opening, byInstance bool) {
 	t := kit.Table{
-		Head:  []string{"LOGIN", "REGION", "STATUS", "GRANTED", "LAST SEEN", "WHY"},
-		Least: []string{"REGION", "WHY", "GRANTED"},
+		Head:  []string{"LOGIN", "REGION", "STATUS", "GRANTED", "LAST SEEN", "READ BY", "WHY"},
+		Least: []string{"READ BY", "REGION", "WHY", "GRANTED"},
 	}
 	if byInstance {
-		t.Head = []string{"KEY", "LOGIN", "TYPE", "HOLDER", "STATUS", "GRANTED", "LAST SEEN"}
-		t.Least = []string{"TYPE", "GRANTED", "LAST SEEN", "LOGIN"}
+		t.Head = []string{"KEY", "LOGIN", "TYPE", "HOLDER", "STATUS", "GRANTED", "LAST SEEN", "READ BY"}
+		t.Least = []string{"READ BY", "TYPE", "GRANTED", "LAST SEEN", "LOGIN"}
 	}
 	for _, o := range rows {
-		granted, looked := "not granted", "never looked"
+		granted, seen := "not granted", "never read"
 		if o.GrantedAt != nil {
 			granted = kit.Day(*o.GrantedAt) + " by " + kit.Given(o.GrantedBy)
 		}
 		switch {
 		case o.SeenAt != nil && o.Status == apiclient.StatusMissing:
-			looked = "not there on " + kit.Day(*o.SeenAt)
+			seen = "not there on " + kit.Day(*o.SeenAt)
 		case o.SeenAt != nil:
-			looked = kit.Day(*o.SeenAt) + ", " + kit.Given(o.SeenBy)
+			seen = kit.Day(*o.SeenAt)
 		}
+		by := strings.TrimPrefix(kit.Given(o.SeenBy), "read by ")
 		status := string(o.Status)
 		if adrift(o) {
 			status += " !"
@@ -202,9 +204,9 @@ func OpeningTable(s *kit.Session, rows []apiclient.Opening, byInstance bool) {
 			holder = "the service's own"
 		}
 		if byInstance {
-			t.Add(o.Key.Name, o.Login, fmt.Sprintf("%s %d", o.Key.Type, o.Key.Bits), holder, status, granted, looked)
+			t.Add(o.Key.Name, o.Login, fmt.Sprintf("%s %d", o.Key.Type, o.Key.Bits), holder, status, granted, seen, by)
 		} else {
-			t.Add(o.Login, o.Region, status, granted, looked, kit.Given(o.Reason))
+			t.Add(o.Login, o.Region, status, granted, seen, by, kit.Given(o.Reason))
 		}
 	}
 	t.Write(s)

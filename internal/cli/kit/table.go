@@ -131,7 +131,8 @@ func (t *Table) WriteCompared(s *Session) {
 	const least = 14
 	side := max(1, (width-label)/(least+columnGap))
 	for rows := range slices.Chunk(t.Rows, side) {
-		t.turned(rows).lay(s, label, (width-label)/len(rows)-columnGap)
+		turned := t.turned(rows)
+		turned.lay(s, append([]int{label}, turned.shares(width-label-columnGap*len(rows))...))
 	}
 }
 
@@ -152,13 +153,44 @@ func (t *Table) turned(rows [][]string) *Table {
 	return out
 }
 
-// lay writes a table whose first column has the width first, and the others the width each.
-func (t *Table) lay(s *Session, first, each int) {
-	columns, widths := make([]int, len(t.Head)), make([]int, len(t.Head))
-	for n := range columns {
-		columns[n], widths[n] = n, each
+// shares parts a width among the columns behind the first: equally, but so that no word, such as an address,
+// is parted where there is room for all.
+func (t *Table) shares(width int) []int {
+	shares, words := make([]int, len(t.Head)-1), 0
+	for n := range shares {
+		for _, row := range append([][]string{t.Head}, t.Rows...) {
+			for word := range strings.FieldsSeq(row[n+1]) {
+				shares[n] = max(shares[n], utf8.RuneCountInString(word))
+			}
+		}
+		words += shares[n]
 	}
-	widths[0] = first
+	each := width / len(shares)
+	if words > width {
+		for n := range shares {
+			shares[n] = each
+		}
+		return shares
+	}
+	// What is left goes to the narrowest, so that they become equal as far as they can.
+	for left := width - words; left > 0; left-- {
+		narrowest := 0
+		for n := range shares {
+			if shares[n] < shares[narrowest] {
+				narrowest = n
+			}
+		}
+		shares[narrowest]++
+	}
+	return shares
+}
+
+// lay writes a table whose columns have the widths.
+func (t *Table) lay(s *Session, widths []int) {
+	columns := make([]int, len(t.Head))
+	for n := range columns {
+		columns[n] = n
+	}
 	for n, row := range append([][]string{t.Head}, t.Rows...) {
 		for _, line := range t.linesOf(row, columns, widths) {
 			if n == 0 {
@@ -190,6 +222,24 @@ func wrapped(words string, width int) []string {
 	}
 	return append(lines, line)
 }
+
+// Below writes a text behind a beginning; on a terminal that is too narrow it continues below itself.
+func (s *Session) Below(beginning, words string, look func(string) string) {
+	indent := utf8.RuneCountInString(beginning)
+	lines := []string{text.Plain(words)}
+	if width := s.width() - indent; s.width() > 0 && width >= cutAtLast {
+		lines = wrapped(lines[0], width)
+	}
+	for n, line := range lines {
+		if n > 0 {
+			beginning = strings.Repeat(" ", indent)
+		}
+		fmt.Fprintf(s.Env.Out, "%s%s\n", beginning, look(line))
+	}
+}
+
+// AsItIs is a look of Below that changes nothing.
+func AsItIs(line string) string { return line }
 
 // chosen returns the places of the columns that are named, with commas between.
 func (t *Table) chosen(names string) ([]int, error) {

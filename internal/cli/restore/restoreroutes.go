@@ -116,7 +116,7 @@ func showRoutes(s *kit.Session, r apiclient.Routes) {
 				if n > 0 {
 					name = ""
 				}
-				fmt.Fprintf(s.Env.Out, "  %-16s  %s\n", name, m.What)
+				s.Below(fmt.Sprintf("  %-16s  ", name), m.What, kit.AsItIs)
 				if kit.Given(m.Remedy) != "" {
 					fmt.Fprintf(s.Env.Out, "%s%s\n", strings.Repeat(" ", 20), s.Faint(*m.Remedy))
 				}
@@ -156,11 +156,11 @@ func compareRoutes(s *kit.Session, of []apiclient.RouteOption) {
 		if n == 0 {
 			word = "first"
 		}
-		fmt.Fprintf(s.Env.Out, "  %-5s  %-16s  %s\n", word, o.Route, o.Why)
+		s.Below(fmt.Sprintf("  %-5s  %-16s  ", word, o.Route), o.Why, kit.AsItIs)
 		for _, extra := range slices.Concat(
 			prefixed("afterwards: ", o.Changes), prefixed("stays: ", o.Stays), []string{"undone: " + o.Undo},
 		) {
-			fmt.Fprintf(s.Env.Out, "%s%s\n", strings.Repeat(" ", 27), s.Faint(extra))
+			s.Below(strings.Repeat(" ", 27), extra, s.Faint)
 		}
 	}
 	fmt.Fprintln(s.Env.Out)
@@ -175,18 +175,19 @@ func prefixed(prefix string, list []string) []string {
 }
 
 func routesHead(s *kit.Session, r apiclient.Routes) {
-	fmt.Fprintf(s.Env.Out, "%s is %s; %s is %s.", r.Login, r.Reach, r.Instance, r.State)
+	said := fmt.Sprintf("%s is %s; %s is %s.", r.Login, r.Reach, r.Instance, r.State)
 	if len(r.Lost) > 0 {
 		var names []string
 		for _, k := range r.Lost {
 			names = append(names, k.Name)
 		}
-		fmt.Fprintf(s.Env.Out, " Keys nobody can use: %s.", strings.Join(names, ", "))
+		said += fmt.Sprintf(" Keys nobody can use: %s.", strings.Join(names, ", "))
 	}
 	if l := kit.LabelText(r.Labels); l != "" {
-		fmt.Fprintf(s.Env.Out, " Labels: %s.", l)
+		said += fmt.Sprintf(" Labels: %s.", l)
 	}
-	fmt.Fprint(s.Env.Out, "\n\n")
+	s.Below("", said, kit.AsItIs)
+	fmt.Fprintln(s.Env.Out)
 }
 
 func stops(o apiclient.RouteOption) string {

@@ -16,7 +16,7 @@ var helperDiskWay = Way{
 }
 
 func (f Facts) judgeHelper(o *Option) {
-	o.Undo = "wholly, until somebody has logged in with the new key; but what a stop costs is not undone"
+	o.Undo = "completely, until somebody has logged in with the new key; but what a stop costs is not undone"
 	switch {
 	case !f.Can.Disks:
 		o.miss("the cloud has no call that moves disks", "")

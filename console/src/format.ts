@@ -26,6 +26,11 @@ export function monthDays(from: Date, days: number): { title: string; blanks: nu
 
 export const moment = (iso: string) => dayjs(iso).format("D MMM YYYY HH:mm");
 
+/** The names of the keys that a rotation replaces. */
+export function rotated({ keys, keys_total: total }: components["schemas"]["Rotation"]): string {
+  return keys.join(", ") + (total > keys.length ? ` and ${total - keys.length} more` : "");
+}
+
 /** The time of the day, to the second. */
 export const clock = (iso: string) => dayjs(iso).format("HH:mm:ss");
 

@@ -2671,13 +2671,19 @@ type Role string
 // Rotation defines model for Rotation.
 type Rotation struct {
 	// Counts How many items are in which state.
-	Counts      map[string]int     `json:"counts"`
-	CreatedAt   time.Time          `json:"created_at"`
-	EndedAt     *time.Time         `json:"ended_at,omitempty"`
-	Id          openapi_types.UUID `json:"id"`
-	PausedWhy   *string            `json:"paused_why,omitempty"`
-	Reason      *string            `json:"reason,omitempty"`
-	RequestedBy string             `json:"requested_by"`
+	Counts    map[string]int     `json:"counts"`
+	CreatedAt time.Time          `json:"created_at"`
+	EndedAt   *time.Time         `json:"ended_at,omitempty"`
+	Id        openapi_types.UUID `json:"id"`
+
+	// Keys The names of the first three keys that it replaces.
+	Keys []string `json:"keys"`
+
+	// KeysTotal How many keys it replaces.
+	KeysTotal   int     `json:"keys_total"`
+	PausedWhy   *string `json:"paused_why,omitempty"`
+	Reason      *string `json:"reason,omitempty"`
+	RequestedBy string  `json:"requested_by"`
 
 	// Rule The rotation rule that began it.
 	Rule     *string          `json:"rule,omitempty"`

@@ -158,6 +158,8 @@ func (a *api) ChangeRotation(
 func rotationOf(r rotate.RotationState) contract.Rotation {
 	out := contract.Rotation{
 		Id:          r.ID,
+		Keys:        append([]string{}, r.Old.Names...),
+		KeysTotal:   r.Old.Total,
 		State:       contract.RotationState(r.State),
 		RequestedBy: r.RequestedBy,
 		Reason:      optional(r.Reason),

@@ -19,6 +19,12 @@ type Figures struct {
 	LastEntry int64
 }
 
+// Some are the first names of many things, and how many these are.
+type Some struct {
+	Names []string
+	Total int
+}
+
 // Named is something that has a name.
 type Named struct {
 	Kind  string // instance, login, key, person or team

@@ -81,6 +81,29 @@ func (s *Store) ReportedItems(ctx context.Context, id uuid.UUID) ([]record.Repor
 	return items, plain(err)
 }
 
+// RotatedKeys returns, by rotation, the keys that it replaces.
+func (s *Store) RotatedKeys(ctx context.Context, ids ...uuid.UUID) (map[uuid.UUID]record.Some, error) {
+	var rows []struct {
+		RotationID uuid.UUID
+		Names      []string `gorm:"serializer:json"`
+		Total      int
+	}
+	err := s.db.WithContext(ctx).
+		Model(&record.RotationItem{}).
+		Select("rotation_id, jsonb_path_query_array(jsonb_agg(DISTINCT keys.name), '$[0 to 2]') AS names, "+
+			"count(DISTINCT keys.id) AS total").
+		Joins("JOIN keys ON keys.id = rotation_items.old_key_id").
+		Where("rotation_id IN ?", ids).
+		Group("rotation_id").
+		Scan(&rows).
+		Error
+	old := map[uuid.UUID]record.Some{}
+	for _, r := range rows {
+		old[r.RotationID] = record.Some{Names: r.Names, Total: r.Total}
+	}
+	return old, plain(err)
+}
+
 // RotationCounts returns, by rotation, how many items are in which state.
 func (s *Store) RotationCounts(
 	ctx context.Context, ids ...uuid.UUID,

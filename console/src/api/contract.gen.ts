@@ -2625,6 +2625,10 @@ export interface components {
         Rotation: {
             /** Format: uuid */
             id: string;
+            /** @description The names of the first three keys that it replaces. */
+            keys: string[];
+            /** @description How many keys it replaces. */
+            keys_total: number;
             state: components["schemas"]["RotationState"];
             requested_by: string;
             reason?: string;

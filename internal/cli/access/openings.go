@@ -71,7 +71,8 @@ func findNames(f *flag.FlagSet) func(context.Context, *kit.Session, []string) er
 }
 
 var nameListing = kit.Listing[apiclient.Named]{
-	Head: []string{"KIND", "NAME", "ABOUT", "SEE"},
+	Head:  []string{"KIND", "NAME", "ABOUT", "SEE"},
+	Least: []string{"KIND", "ABOUT"}, Whole: []string{"SEE"},
 	Name: func(n apiclient.Named) string { return n.Name },
 	None: "No matches.",
 	Cells: func(n apiclient.Named) []string {

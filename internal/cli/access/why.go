@@ -131,11 +131,11 @@ func showChecks(s *kit.Session, checks []check, failed bool) error {
 				"failed":      s.Bad("failed     "),
 				"not reached": s.Faint("not reached"),
 			}[c.State]
-			line := fmt.Sprintf("%s  %s", mark, c.Name)
+			said := c.Name
 			if c.Detail != "" {
-				line += ": " + c.Detail
+				said += ": " + c.Detail
 			}
-			fmt.Fprintln(s.Env.Out, line)
+			s.Below(mark+"  ", said, kit.AsItIs)
 			if c.Remedy != "" {
 				fmt.Fprintf(s.Env.Out, "             %s\n", c.Remedy)
 			}

@@ -407,7 +407,11 @@ func checkHere(_ context.Context, path string, head *daybook.Head) (apiclient.Da
 		if err := json.Unmarshal(lines.Bytes(), &e); err != nil {
 			return apiclient.DaybookCheck{}, fmt.Errorf("%s, line %d: %w", path, n, err)
 		}
-		err = c.Add(linkedOf(e))
+		linked := linkedOf(e)
+		if err = c.Add(linked); err == nil && e.Sentence != linked.Text() {
+			// The chain holds what is told and the details, from which the sentence was made.
+			err = &daybook.Fault{Seq: linked.Seq, What: "its sentence is not what its details say, which is: " + linked.Text()}
+		}
 	}
 	if lines.Err() != nil {
 		return apiclient.DaybookCheck{}, lines.Err()

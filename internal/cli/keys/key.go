@@ -406,14 +406,13 @@ func keyImport(f *flag.FlagSet) func(context.Context, *kit.Session, []string) er
 			fmt.Fprintf(s.Env.Err, "Repaired: %s.\n", n.Text)
 		}
 		fmt.Fprintf(s.Env.Out, "%s %s.\n\n", k.Name, recorded)
-		note := ""
-		if k.Comment != "" && k.Comment == public.Comment {
-			note = s.Faint("  (kept; -no-comment drops it, -comment TEXT replaces it)")
-		}
 		s.Facts(
 			"Type", kit.TypeText(k.Type, k.Bits), "SHA-256", k.Fingerprints.Sha256, "MD5", k.Fingerprints.Md5, "Comment",
-			k.Comment+note, "Holder", holderText(k),
+			k.Comment, "Holder", holderText(k),
 		)
+		if k.Comment != "" && k.Comment == public.Comment {
+			s.Below("", "The comment is kept; -no-comment drops it, -comment TEXT replaces it.", s.Faint)
+		}
 		showFindings(s, k.Findings)
 		return nil
 	}

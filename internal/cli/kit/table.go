@@ -2,6 +2,7 @@ package kit
 
 import (
 	"fmt"
+	"regexp"
 	"slices"
 	"strings"
 	"time"
@@ -223,9 +224,12 @@ func wrapped(words string, width int) []string {
 	return append(lines, line)
 }
 
+// looks are what colour puts before and after a text.
+var looks = regexp.MustCompile("\x1b\\[[0-9]+m")
+
 // Below writes a text behind a beginning; on a terminal that is too narrow it continues below itself.
 func (s *Session) Below(beginning, words string, look func(string) string) {
-	indent := utf8.RuneCountInString(beginning)
+	indent := utf8.RuneCountInString(looks.ReplaceAllString(beginning, ""))
 	lines := []string{text.Plain(words)}
 	if width := s.width() - indent; s.width() > 0 && width >= cutAtLast {
 		lines = wrapped(lines[0], width)
@@ -269,6 +273,11 @@ func (t *Table) fit(columns, natural []int, width int, drop bool) ([]int, []int)
 	least := t.Least
 	if least == nil {
 		least = leastOfAll
+	}
+	if _, fits := t.squeeze(columns, natural, width, cutTo); drop && !fits {
+		columns = slices.DeleteFunc(slices.Clone(columns), func(n int) bool {
+			return n > 0 && !slices.ContainsFunc(t.Rows, func(row []string) bool { return row[n] != "" })
+		})
 	}
 	for least := least; ; {
 		if widths, fits := t.squeeze(columns, natural, width, cutTo); fits {

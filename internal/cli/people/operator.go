@@ -565,7 +565,7 @@ func watchLeaving(s *kit.Session,
 			if err != nil {
 				return l, err
 			}
-			if err := rotate.WatchRotation(s, ctx, client, r, nil); err != nil {
+			if err := rotate.WatchRotation(s, ctx, client, r, r.Id.String(), nil); err != nil {
 				return l, err
 			}
 			watched = true

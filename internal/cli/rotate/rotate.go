@@ -537,9 +537,9 @@ func rotateStart(f *flag.FlagSet) func(context.Context, *kit.Session, []string) 
 			return err
 		}
 		if t.detach {
-			return rotationSaid(s, r)
+			return rotationSaid(s, r, calledBy(r))
 		}
-		return WatchRotation(s, ctx, client, r, here)
+		return WatchRotation(s, ctx, client, r, calledBy(r), here)
 	}
 }
 
@@ -582,7 +582,7 @@ func startPlanned(
 	for _, m := range made {
 		fmt.Fprintf(s.Env.Out, "Made %s; its private key is in %s.\n", m.name, s.Shown(m.place.Path))
 	}
-	fmt.Fprintf(s.Env.Out, "The rotation %s has begun.\n", r.Id)
+	fmt.Fprintf(s.Env.Out, "The rotation of %s has begun.\n", rotatedText(r))
 	if request.Make == apiclient.StartRotationMakeBring {
 		fmt.Fprintln(
 			s.Env.Out, "Each new public key is asked of its holder. See which are missing: plumlatch rotate asked",
@@ -659,23 +659,21 @@ func rotateList(f *flag.FlagSet) func(context.Context, *kit.Session, []string) e
 			return err
 		}
 		return kit.Listing[apiclient.Rotation]{
-			Head: []string{
-				"ID",
-				"BEGUN",
-				"BY",
-				"STATE",
-				"LOGINS",
-				"WHY",
-			}, None: "There is no rotation yet. Plan one: plumlatch rotate plan",
-			Name: func(r apiclient.Rotation) string { return r.Id.String() },
+			Head:  []string{"OLD KEYS", "STATE", "LOGINS", "BEGUN", "BY", "WHY", "ID"},
+			Least: []string{"ID", "BY", "BEGUN"},
+			Whole: []string{"ID"},
+			Wraps: []string{"WHY"},
+			None:  "There is no rotation yet. Plan one: plumlatch rotate plan",
+			Name:  func(r apiclient.Rotation) string { return r.Id.String() },
 			Cells: func(r apiclient.Rotation) []string {
 				return []string{
-					r.Id.String(),
-					kit.Moment(r.CreatedAt),
-					r.RequestedBy,
+					rotatedText(r),
 					string(r.State),
 					countsText(r),
+					kit.Moment(r.CreatedAt),
+					r.RequestedBy,
 					cmp.Or(kit.Given(r.PausedWhy), kit.Given(r.Reason)),
+					r.Id.String(),
 				}
 			},
 		}.Show(s, rows, total)
@@ -732,7 +730,7 @@ func rotateShow(f *flag.FlagSet) func(context.Context, *kit.Session, []string) e
 			return err
 		}
 		fmt.Fprintln(s.Env.Out)
-		return rotationSaid(s, r)
+		return rotationSaid(s, r, strings.Join(args, " "))
 	}
 }
 
@@ -759,7 +757,7 @@ func rotateWatch(f *flag.FlagSet) func(context.Context, *kit.Session, []string) 
 			return err
 		}
 		defer end()
-		return WatchRotation(s, ctx, client, r, here)
+		return WatchRotation(s, ctx, client, r, strings.Join(args, " "), here)
 	}
 }
 
@@ -809,7 +807,7 @@ func rotateChange(
 			if err != nil {
 				return err
 			}
-			return rotationSaid(s, r)
+			return rotationSaid(s, r, strings.Join(args, " "))
 		}
 	}
 }

@@ -43,7 +43,7 @@ func rotateOverride(f *flag.FlagSet) func(context.Context, *kit.Session, []strin
 		if err != nil {
 			return err
 		}
-		return WatchRotation(s, ctx, client, r, nil)
+		return WatchRotation(s, ctx, client, r, args[0], nil)
 	}
 }
 

@@ -15,8 +15,31 @@ import (
 	"plumlatch/internal/cli/kit"
 )
 
-// rotationSaid shows a rotation once, and ends with 3 where something failed.
-func rotationSaid(s *kit.Session, r apiclient.Rotation) error {
+// calledBy is what the newest rotation, which was just started, is called in the commands to type next.
+func calledBy(r apiclient.Rotation) string {
+	if len(r.Keys) == 0 {
+		return r.Id.String()
+	}
+	return r.Keys[0]
+}
+
+// rotatedText names the keys that a rotation replaces.
+func rotatedText(r apiclient.Rotation) string {
+	names := strings.Join(r.Keys, ", ")
+	if more := r.KeysTotal - len(r.Keys); more > 0 {
+		names += fmt.Sprintf(" and %d more", more)
+	}
+	return names
+}
+
+// toType is the command about a rotation that is called so; "" is the newest.
+func toType(command, called string) string {
+	return strings.TrimSpace(command + " " + called)
+}
+
+// rotationSaid shows a rotation once, and ends with 3 where something failed. called is what the rotation was
+// called by who asked; "" is the newest.
+func rotationSaid(s *kit.Session, r apiclient.Rotation, called string) error {
 	switch {
 	case s.Json:
 		if err := s.WriteJSON(r); err != nil {
@@ -27,14 +50,10 @@ func rotationSaid(s *kit.Session, r apiclient.Rotation) error {
 	default:
 		fmt.Fprintf(s.Env.Out, "%s: %s\n", r.State, countsText(r))
 		if r.PausedWhy != nil {
+			s.Below("Paused: ", *r.PausedWhy+".", kit.AsItIs)
 			fmt.Fprintf(
-				s.Env.Out,
-				"Paused: %s. Look at it (plumlatch rotate show %s), then: "+
-					"plumlatch rotate resume %s, or plumlatch rotate undo %s\n",
-				*r.PausedWhy,
-				r.Id,
-				r.Id,
-				r.Id,
+				s.Env.Out, "Look at it:  %s\nContinue:    %s\nOr undo it:  %s\n", toType("plumlatch rotate show", called),
+				toType("plumlatch rotate resume", called), toType("undo", called),
 			)
 		}
 	}
@@ -81,6 +100,7 @@ func WatchRotation(s *kit.Session,
 	ctx context.Context,
 	client *apiclient.Client,
 	r apiclient.Rotation,
+	called string,
 	here *hereWork,
 ) error {
 	live := s.Live() && !s.Json && !s.Quiet
@@ -107,14 +127,14 @@ func WatchRotation(s *kit.Session,
 			last, changed = now, time.Now()
 		}
 		if time.Since(changed) > restsAfter && r.Counts["placing"]+r.Counts["removing"]+r.Counts["undoing"] == 0 {
-			if stop, err := restsOnOthers(s, ctx, client, r, tried, here); stop ||
+			if stop, err := restsOnOthers(s, ctx, client, r, called, tried, here); stop ||
 				err != nil && kit.Status(err) != kit.ExitUnreachable {
 				return err
 			}
 		}
 		select {
 		case <-ctx.Done():
-			return kit.Stopped("rotation", "plumlatch rotate watch "+r.Id.String())
+			return kit.Stopped("rotation", toType("plumlatch rotate watch", called))
 		case <-time.After(rotatePause):
 		}
 		fresh, err := kit.Answer[apiclient.Rotation](client.GetRotation(ctx, r.Id))
@@ -136,7 +156,7 @@ func WatchRotation(s *kit.Session,
 			return err
 		}
 	}
-	return rotationSaid(s, r)
+	return rotationSaid(s, r, called)
 }
 
 // restsOnOthers stops watching where all that is left waits for a grace to end, for
@@ -146,6 +166,7 @@ func restsOnOthers(s *kit.Session,
 	ctx context.Context,
 	client *apiclient.Client,
 	r apiclient.Rotation,
+	called string,
 	tried map[string]bool,
 	here *hereWork,
 ) (bool, error) {
@@ -181,10 +202,11 @@ func restsOnOthers(s *kit.Session,
 		}
 		fmt.Fprintf(
 			s.Env.Out,
-			"\nThe rest waits; the rotation continues by itself. Watch again: plumlatch rotate watch %s\n", r.Id,
+			"\nThe rest waits; the rotation continues by itself. Watch again: %s\n",
+			toType("plumlatch rotate watch", called),
 		)
 	}
-	return true, rotationSaid(s, r)
+	return true, rotationSaid(s, r, called)
 }
 
 func items(s *kit.Session,
@@ -284,7 +306,7 @@ func showItems(s *kit.Session, ctx context.Context, client *apiclient.Client, id
 	if len(items) == 0 {
 		return nil
 	}
-	t := kit.Table{Head: []string{"LOGIN", "OLD KEY", "NEW KEY", "STATE", "WHAT", "NEXT"}}
+	t := kit.Table{Head: []string{"LOGIN", "OLD KEY", "NEW KEY", "STATE", "WHAT", "NEXT"}, Wraps: []string{"WHAT", "NEXT"}}
 	for _, i := range items {
 		what := kit.Given(i.Detail)
 		if i.DueAt != nil {

@@ -253,8 +253,9 @@ func ruleDue(f *flag.FlagSet) func(context.Context, *kit.Session, []string) erro
 				"CANNOT BE DONE",
 				"WHAT TO DO",
 			}, Least: []string{"HOLDER", "NEW KEY", "RULE"}, Wraps: []string{"CANNOT BE DONE", "WHAT TO DO"},
-			None: fmt.Sprintf("Nothing is due within %s.", text.Counted(int(within), "day")),
-			Name: func(d apiclient.DueRotation) string { return d.Login },
+			Whole: []string{"LOGIN", "KEY"},
+			None:  fmt.Sprintf("Nothing is due within %s.", text.Counted(int(within), "day")),
+			Name:  func(d apiclient.DueRotation) string { return d.Login },
 			Cells: func(d apiclient.DueRotation) []string {
 				if d.Cannot != nil {
 					cannot++

@@ -33,7 +33,7 @@ func CheckNames(pattern string, each Each) error {
 	case each != EachInstance && strings.Contains(pattern, "{instance}"):
 		return &Fault{
 			"names", "one new key for each old key has no one instance to be named after",
-			"Leave {instance} out, or make a key for each instance",
+			"Leave {instance} out, or make a key for each instance: -each instance",
 		}
 	}
 	return nil

@@ -116,7 +116,8 @@ func TestASubscriberIsToldOfItsKindsOnceAndDeadOnesAreKept(t *testing.T) {
 		t.Fatalf("%+v %v", all, err)
 	}
 	dead, err := o.Notify.DeadDeliveries(ctx, "pager")
-	if err != nil || len(dead) != 2 || dead[0].Attempts != subscribers.MostAttempts || !strings.Contains(dead[0].Sentence, "gannet") {
+	if err != nil || len(dead) != 2 || dead[0].Attempts != subscribers.MostAttempts ||
+		!strings.Contains(dead[0].Sentence, "gannet") {
 		t.Fatalf("%+v %v", dead, err)
 	}
 	if why, err := o.Notify.TestSubscriber(ctx, "pager"); err != nil || !strings.Contains(why, "503") {

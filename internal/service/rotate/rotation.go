@@ -60,6 +60,8 @@ type RotationStart struct {
 type RotationState struct {
 	record.Rotation
 	Counts map[rotation.ItemState]int
+	// Old are the keys that it replaces.
+	Old record.Some
 }
 
 // StartRotation starts a rotation by the plan as it was shown.
@@ -348,8 +350,29 @@ func (s *Service) Rotation(ctx context.Context, id uuid.UUID) (RotationState, er
 	if err != nil {
 		return RotationState{}, err
 	}
-	counts, err := s.store.RotationCounts(ctx, id)
-	return RotationState{r, counts[id]}, err
+	all, err := s.stateOf(ctx, r)
+	if err != nil {
+		return RotationState{}, err
+	}
+	return all[0], nil
+}
+
+// stateOf adds to rotations how far they are, and of which keys they are.
+func (s *Service) stateOf(ctx context.Context, rotations ...record.Rotation) ([]RotationState, error) {
+	ids := make([]uuid.UUID, len(rotations))
+	for n, r := range rotations {
+		ids[n] = r.ID
+	}
+	counts, err := s.store.RotationCounts(ctx, ids...)
+	if err != nil {
+		return nil, err
+	}
+	old, err := s.store.RotatedKeys(ctx, ids...)
+	out := make([]RotationState, len(rotations))
+	for n, r := range rotations {
+		out[n] = RotationState{r, counts[r.ID], old[r.ID]}
+	}
+	return out, err
 }
 
 // Rotations returns one page of rotations, the newest first.
@@ -360,16 +383,8 @@ func (s *Service) Rotations(
 	if err != nil {
 		return record.List[RotationState]{}, problem.FromPage(err)
 	}
-	ids := make([]uuid.UUID, len(l.Items))
-	for n, r := range l.Items {
-		ids[n] = r.ID
-	}
-	counts, err := s.store.RotationCounts(ctx, ids...)
-	out := record.List[RotationState]{Next: l.Next, Total: l.Total}
-	for _, r := range l.Items {
-		out.Items = append(out.Items, RotationState{r, counts[r.ID]})
-	}
-	return out, err
+	all, err := s.stateOf(ctx, l.Items...)
+	return record.List[RotationState]{Items: all, Next: l.Next, Total: l.Total}, err
 }
 
 // RotationItem is an item of a rotation with what to do about it.

@@ -4,7 +4,7 @@ import { useState } from "react";
 import { Link, useParams } from "react-router";
 import { api, take, type Rotation, type RotationItem } from "../../api/client";
 import { useMe, useRotation, useRotationItems } from "../../api/queries";
-import { counted, graceText, itemStates, moment, took } from "../../format";
+import { counted, graceText, itemStates, moment, rotated, took } from "../../format";
 import { CopyText } from "../../parts/CopyText";
 import { EmptyNote } from "../../parts/EmptyNote";
 import { Facts } from "../../parts/Facts";
@@ -31,7 +31,10 @@ export default function RotationPage() {
   const t = r.settings;
   return (
     <>
-      <PageHead title={r.urgent ? "Urgent rotation" : "Rotation"} note={<StateMark state={r.state} />}>
+      <PageHead
+        title={`${r.urgent ? "Urgent rotation" : "Rotation"} of ${rotated(r)}`}
+        note={<StateMark state={r.state} />}
+      >
         <Link to={`/rotations/${r.id}/report`}>
           <Button>Report</Button>
         </Link>

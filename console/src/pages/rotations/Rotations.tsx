@@ -2,7 +2,7 @@ import { Button, type TableColumnsType } from "antd";
 import { Link } from "react-router";
 import type { Rotation } from "../../api/client";
 import { useMe, useRotations } from "../../api/queries";
-import { moment } from "../../format";
+import { moment, rotated } from "../../format";
 import { EmptyNote } from "../../parts/EmptyNote";
 import { PagedTable } from "../../parts/PagedTable";
 import { PageHead } from "../../parts/PageHead";
@@ -37,7 +37,8 @@ export default function Rotations() {
 }
 
 const columns: TableColumnsType<Rotation> = [
-  { title: "Begun", key: "begun", render: (_, r) => <Link to={`/rotations/${r.id}`}>{moment(r.created_at)}</Link> },
+  { title: "Old keys", key: "keys", render: (_, r) => <Link to={`/rotations/${r.id}`}>{rotated(r)}</Link> },
+  { title: "Begun", key: "begun", render: (_, r) => moment(r.created_at) },
   { title: "By", key: "by", render: (_, r) => (r.rule ? `the rule ${r.rule}` : r.requested_by) },
   { title: "State", key: "state", render: (_, r) => <StateMark state={r.state} /> },
   { title: "Logins", key: "counts", render: (_, r) => <Counts of={r} /> },

@@ -53,7 +53,7 @@ func rotationSaid(s *kit.Session, r apiclient.Rotation, called string) error {
 			s.Below("Paused: ", *r.PausedWhy+".", kit.AsItIs)
 			fmt.Fprintf(
 				s.Env.Out, "Look at it:  %s\nContinue:    %s\nOr undo it:  %s\n", toType("plumlatch rotate show", called),
-				toType("plumlatch rotate resume", called), toType("undo", called),
+				toType("plumlatch rotate resume", called), toType("plumlatch rotate undo", called),
 			)
 		}
 	}

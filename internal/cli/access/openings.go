@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"net/http"
 	"slices"
-	"strings"
 
 	"plumlatch/internal/apiclient"
 	"plumlatch/internal/cli/kit"
@@ -177,12 +176,12 @@ func adrift(o apiclient.Opening) bool {
 // OpeningTable shows logins of one key, or keys of one instance.
 func OpeningTable(s *kit.Session, rows []apiclient.Opening, byInstance bool) {
 	t := kit.Table{
-		Head:  []string{"LOGIN", "REGION", "STATUS", "GRANTED", "LAST SEEN", "READ BY", "WHY"},
-		Least: []string{"READ BY", "REGION", "WHY", "GRANTED"},
+		Head:  []string{"LOGIN", "REGION", "STATUS", "GRANTED", "LAST SEEN", "HOW", "WHY"},
+		Least: []string{"HOW", "REGION", "WHY", "GRANTED"},
 	}
 	if byInstance {
-		t.Head = []string{"KEY", "LOGIN", "TYPE", "HOLDER", "STATUS", "GRANTED", "LAST SEEN", "READ BY"}
-		t.Least = []string{"READ BY", "TYPE", "GRANTED", "LAST SEEN", "LOGIN"}
+		t.Head = []string{"KEY", "LOGIN", "TYPE", "HOLDER", "STATUS", "GRANTED", "LAST SEEN", "HOW"}
+		t.Least = []string{"HOW", "TYPE", "GRANTED", "LAST SEEN", "LOGIN"}
 	}
 	for _, o := range rows {
 		granted, seen := "not granted", "never read"
@@ -195,7 +194,7 @@ func OpeningTable(s *kit.Session, rows []apiclient.Opening, byInstance bool) {
 		case o.SeenAt != nil:
 			seen = kit.Day(*o.SeenAt)
 		}
-		by := strings.TrimPrefix(kit.Given(o.SeenBy), "read by ")
+		how := kit.Given(o.SeenBy)
 		status := string(o.Status)
 		if adrift(o) {
 			status += " !"
@@ -205,9 +204,9 @@ func OpeningTable(s *kit.Session, rows []apiclient.Opening, byInstance bool) {
 			holder = "the service's own"
 		}
 		if byInstance {
-			t.Add(o.Key.Name, o.Login, fmt.Sprintf("%s %d", o.Key.Type, o.Key.Bits), holder, status, granted, seen, by)
+			t.Add(o.Key.Name, o.Login, fmt.Sprintf("%s %d", o.Key.Type, o.Key.Bits), holder, status, granted, seen, how)
 		} else {
-			t.Add(o.Login, o.Region, status, granted, seen, by, kit.Given(o.Reason))
+			t.Add(o.Login, o.Region, status, granted, seen, how, kit.Given(o.Reason))
 		}
 	}
 	t.Write(s)

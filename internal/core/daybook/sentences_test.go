@@ -14,19 +14,34 @@ func TestTextIsMadeFromTheDetails(t *testing.T) {
 		details map[string]any
 		want    string
 	}{
-		"team.add":      {nil, "ines made the team gannet."},
-		"sweep.start":   {map[string]any{"logins": 1}, "ines started a sweep of 1 login."},
-		"login.changed": {map[string]any{"path": "f", "added": 0, "removed": 2}, "f of gannet changed: 0 lines added, 2 lines removed."},
+		"team.add":    {nil, "ines made the team gannet."},
+		"sweep.start": {map[string]any{"logins": 1}, "ines started a sweep of 1 login."},
+		"login.changed": {
+			map[string]any{"path": "f", "added": 0, "removed": 2},
+			"f of gannet changed: 0 lines added, 2 lines removed.",
+		},
 		"grant.add": {
 			map[string]any{"key": "puffin", "until": until.Format(time.RFC3339)},
 			"ines granted gannet to the key puffin until 1 Dec 2026 09:30 UTC.",
 		},
-		"grant.withdraw":   {map[string]any{"key": "puffin"}, "ines asked to withdraw gannet from the key puffin."},
-		"key.release":      {map[string]any{"consent_by": "", "encrypted": false}, "ines took the private key of gannet out of the safe."},
-		"subscriber.add":   {map[string]any{"kinds": []string{"a", "b"}}, "ines added the subscriber gannet, which is sent a, b."},
-		"operator.change":  {map[string]any{"role": "admin", "closed": true}, "ines changed the account of gannet: its role is admin; it was closed."},
-		"nobody.knows":     {nil, "ines: nobody.knows of key gannet."},
-		"grant.placed:not": {map[string]any{"key": "k", "reason": "it is full"}, "The line of k was not placed in gannet: it is full."},
+		"grant.withdraw": {map[string]any{"key": "puffin"}, "ines asked to withdraw gannet from the key puffin."},
+		"key.release": {
+			map[string]any{"consent_by": "", "encrypted": false},
+			"ines took the private key of gannet out of the safe.",
+		},
+		"subscriber.add": {
+			map[string]any{"kinds": []string{"a", "b"}},
+			"ines added the subscriber gannet, which is sent a, b.",
+		},
+		"operator.change": {
+			map[string]any{"role": "admin", "closed": true},
+			"ines changed the account of gannet: its role is admin; it was closed.",
+		},
+		"nobody.knows": {nil, "ines: nobody.knows of key gannet."},
+		"grant.placed:not": {
+			map[string]any{"key": "k", "reason": "it is full"},
+			"The line of k was not placed in gannet: it is full.",
+		},
 	} {
 		e := Entry{
 			Person: "ines", Action: Action(told), SubjectKind: "key", Subject: "gannet", Told: told,

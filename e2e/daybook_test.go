@@ -87,6 +87,7 @@ func TestTheDaybookIsCheckedThereAndHereAndFollowed(t *testing.T) {
 	// Here: an export that was changed, and a head that was.
 	text := read(t, in("all.jsonl"))
 	writeFile(t, in("bent.jsonl"), strings.Replace(text, "made the key pair gannet", "made the key pair GANNET", 1))
+	writeFile(t, in("other.jsonl"), strings.ReplaceAll(text, `"subject":"gannet"`, `"subject":"GANNET"`))
 	writeFile(t, in("short.jsonl"), strings.Join(strings.SplitAfter(text, "\n")[:3], ""))
 	var head map[string]any
 	if err := json.Unmarshal([]byte(read(t, in("head.json"))), &head); err != nil {
@@ -95,7 +96,8 @@ func TestTheDaybookIsCheckedThereAndHereAndFollowed(t *testing.T) {
 	head["seq"] = 3
 	writeFile(t, in("forged.json"), jsonBody(t, head))
 	for says, args := range map[string][]string{
-		"it was changed":            {"-file", in("bent.jsonl")},
+		"its sentence is not what":  {"-file", in("bent.jsonl")},
+		"it was changed":            {"-file", in("other.jsonl")},
 		"the daybook was shortened": {"-file", in("short.jsonl"), "-head", in("head.json")},
 		"forged.json":               {"-head", in("forged.json")},
 		"is signed with":            {"-head", in("head.json"), "-signer", "SHA256:x"},

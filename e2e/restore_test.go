@@ -61,7 +61,7 @@ func TestTheClientGetsBackInByTheBestRoute(t *testing.T) {
 	if !regexp.MustCompile(`(?s)ROUTE.*browser-shell .*guest-agent .*helper-disk .*replacement .*` +
 		`Why in this order:\n +first +browser-shell +nothing stops.*` +
 		`Not possible as things are:.*standing-key.*` +
-		`Get back in:  plumlatch restore start debian@door -route browser-shell -new NAME`).
+		`plumlatch restore start debian@door -route browser-shell -new NAME`).
 		MatchString(out) {
 		t.Errorf("%s", out)
 	}

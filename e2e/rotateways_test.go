@@ -389,6 +389,9 @@ func TestAStandingRuleRotatesWhatIsDueAndTellsWhatIsNot(t *testing.T) {
 		!strings.Contains(r.out, time.Now().Add(20*24*time.Hour).Format("2 Jan 2006")) {
 		t.Errorf("%d %s%s", r.status, r.out, r.err)
 	}
+	if r := h.client("rule", "due", "-json"); r.status != 3 {
+		t.Errorf("as JSON, what cannot be done ends with %d", r.status)
+	}
 	if r := h.client("rule", "due", "-within", "19d"); r.status != 0 ||
 		!strings.Contains(r.err, "Nothing is due within 19 days") {
 		t.Errorf("%d %s%s", r.status, r.out, r.err)

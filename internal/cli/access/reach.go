@@ -163,7 +163,7 @@ func showReach(s *kit.Session, rows []apiclient.LoginReach, p apiclient.ReachPag
 	if p.Worrying > 0 && !worry {
 		fmt.Fprintf(
 			s.Env.Out,
-			"At %s the best way back in, should the last key be lost, is a bad one: plumlatch reach -worry\n\n",
+			"At %s the best way back in, should the last key be lost, is a bad one:\n  plumlatch reach -worry\n\n",
 			text.Counted(p.Worrying, "login"),
 		)
 	}

@@ -410,7 +410,8 @@ func checkHere(_ context.Context, path string, head *daybook.Head) (apiclient.Da
 		linked := linkedOf(e)
 		if err = c.Add(linked); err == nil && e.Sentence != linked.Text() {
 			// The chain holds what is told and the details, from which the sentence was made.
-			err = &daybook.Fault{Seq: linked.Seq, What: "its sentence is not what its details say, which is: " + linked.Text()}
+			err = &daybook.Fault{Seq: linked.Seq, What: "its sentence is not what its details say, which is: " +
+				strings.TrimSuffix(linked.Text(), ".")}
 		}
 	}
 	if lines.Err() != nil {

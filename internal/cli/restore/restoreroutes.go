@@ -125,7 +125,7 @@ func showRoutes(s *kit.Session, r apiclient.Routes) {
 		fmt.Fprintln(s.Env.Out)
 	}
 	if len(within) > 0 {
-		fmt.Fprintf(s.Env.Out, "Get back in:  plumlatch restore start %s -route %s -new NAME\n", r.Login, within[0].Route)
+		fmt.Fprintf(s.Env.Out, "Get back in:\n  plumlatch restore start %s -route %s -new NAME\n", r.Login, within[0].Route)
 	}
 }
 

@@ -384,7 +384,7 @@ func (t *startFlags) show(s *kit.Session, p apiclient.RotationPlan) {
 		lines = append(lines, fmt.Sprintf("It pauses after %s.", text.Counted(t.stopAfter, "failure")))
 	}
 	for _, l := range lines {
-		fmt.Fprintln(s.Env.Out, l)
+		s.Below("", l, kit.AsItIs)
 	}
 }
 
@@ -438,15 +438,15 @@ func showPlan(s *kit.Session, p apiclient.RotationPlan) {
 		}
 		left.Write(s)
 	}
-	expected := "no rotation has been done yet that would tell how long it takes"
+	expected := "no earlier rotation tells how long it takes"
 	if p.ExpectedSeconds != nil {
 		expected = fmt.Sprintf("about %s of work, by what earlier rotations took", text.Counted(*p.ExpectedSeconds, "second"))
 	}
-	fmt.Fprintf(
-		s.Env.Out,
-		"\n%s on %s change, %d left out; %s; %s.\n", text.Counted(p.Logins, "login"),
+	fmt.Fprintln(s.Env.Out)
+	s.Below("", fmt.Sprintf(
+		"%s on %s change, %d left out; %s; %s.", text.Counted(p.Logins, "login"),
 		text.Counted(p.Instances, "instance"), p.LeftOut, text.Counted(len(p.NewKeys), "new key"), expected,
-	)
+	), kit.AsItIs)
 }
 
 // seconds writes how long something may take, "" where that is not known.

@@ -4,6 +4,7 @@ import (
 	"context"
 	"flag"
 	"fmt"
+	"slices"
 	"strings"
 
 	"plumlatch/internal/apiclient"
@@ -241,24 +242,17 @@ func ruleDue(f *flag.FlagSet) func(context.Context, *kit.Session, []string) erro
 		if err != nil {
 			return err
 		}
-		cannot := 0
+		cannot := slices.DeleteFunc(slices.Clone(due), func(d apiclient.DueRotation) bool { return d.Cannot == nil })
 		err = kit.Listing[apiclient.DueRotation]{
-			Head: []string{
-				"DUE",
-				"RULE",
-				"LOGIN",
-				"KEY",
-				"HOLDER",
-				"NEW KEY",
-				"CANNOT BE DONE",
-				"WHAT TO DO",
-			}, Least: []string{"HOLDER", "NEW KEY", "RULE"}, Wraps: []string{"CANNOT BE DONE", "WHAT TO DO"},
+			Head:  []string{"DUE", "RULE", "LOGIN", "KEY", "HOLDER", "NEW KEY", "CAN BE DONE"},
+			Least: []string{"HOLDER", "NEW KEY", "RULE"},
 			Whole: []string{"LOGIN", "KEY"},
 			None:  fmt.Sprintf("Nothing is due within %s.", text.Counted(int(within), "day")),
 			Name:  func(d apiclient.DueRotation) string { return d.Login },
 			Cells: func(d apiclient.DueRotation) []string {
+				can := "yes"
 				if d.Cannot != nil {
-					cannot++
+					can = "no !"
 				}
 				return []string{
 					kit.Day(d.At),
@@ -267,15 +261,23 @@ func ruleDue(f *flag.FlagSet) func(context.Context, *kit.Session, []string) erro
 					d.Old,
 					kit.Given(d.Holder),
 					kit.Given(d.New),
-					kit.Given(d.Cannot),
-					kit.Given(d.Remedy),
+					can,
 				}
 			},
 		}.Show(s, due, len(due))
-		if err == nil && cannot > 0 {
-			err = kit.Quiet(kit.ExitNotAsItShould)
+		if err != nil || len(cannot) == 0 {
+			return err
 		}
-		return err
+		if !s.Json && !s.Quiet {
+			fmt.Fprintln(s.Env.Out, "\nCannot be done:")
+		}
+		for _, d := range cannot {
+			if !s.Json && !s.Quiet {
+				s.Below("  ", fmt.Sprintf("%s with %s: %s", d.Login, d.Old, kit.Given(d.Cannot)), kit.AsItIs)
+				s.Below("    ", kit.Given(d.Remedy), s.Faint)
+			}
+		}
+		return kit.Quiet(kit.ExitNotAsItShould)
 	}
 }
 

@@ -1123,6 +1123,13 @@ type AskedKey struct {
 	Yours bool `json:"yours"`
 }
 
+// Authority defines model for Authority.
+type Authority struct {
+	Comment     *string `json:"comment,omitempty"`
+	Fingerprint string  `json:"fingerprint"`
+	Type        string  `json:"type"`
+}
+
 // BeginLeaving defines model for BeginLeaving.
 type BeginLeaving struct {
 	// Again Takes up one whose rotation is over and has left something.
@@ -1938,6 +1945,9 @@ type ListedMachine struct {
 
 // Login defines model for Login.
 type Login struct {
+	// Also What lets somebody in beside the keys of the files, or is not known of that, in words. It is empty only where the server's settings were read and let in nobody else.
+	Also []string `json:"also"`
+
 	// Connection What a client needs to log in.
 	Connection Connection `json:"connection"`
 
@@ -1948,10 +1958,13 @@ type Login struct {
 	Folders []Folder `json:"folders"`
 
 	// Label What the cloud's key label is worth, in words.
-	Label     *string    `json:"label,omitempty"`
-	Openers   []Opening  `json:"openers"`
-	Reach     LoginReach `json:"reach"`
-	Strangers []Stranger `json:"strangers"`
+	Label   *string    `json:"label,omitempty"`
+	Openers []Opening  `json:"openers"`
+	Reach   LoginReach `json:"reach"`
+
+	// Server What the SSH server lets into a login beside the keys of its files, by its settings (sshd_config) as they were last read. Absent where nobody has read them.
+	Server    *LoginServer `json:"server,omitempty"`
+	Strangers []Stranger   `json:"strangers"`
 
 	// SweptBy By which method its files were last read.
 	SweptBy *string `json:"swept_by,omitempty"`
@@ -1990,6 +2003,43 @@ type LoginReach struct {
 
 	// Worry What is bad about the best way back in, should the last key be lost.
 	Worry *string `json:"worry,omitempty"`
+}
+
+// LoginServer What the SSH server lets into a login beside the keys of its files, by its settings (sshd_config) as they were last read. Absent where nobody has read them.
+type LoginServer struct {
+	// Authorities The certificate authorities whose certificates it takes.
+	Authorities []Authority `json:"authorities"`
+
+	// AuthoritiesUnread Why there may be more authorities.
+	AuthoritiesUnread *string `json:"authorities_unread,omitempty"`
+
+	// Conditional Settings that count only for some who connect.
+	Conditional []string `json:"conditional"`
+
+	// Doubt A keyword that may let nobody in, depending on who connects.
+	Doubt *string `json:"doubt,omitempty"`
+
+	// KeysCommand The program that names further keys at each login.
+	KeysCommand *string `json:"keys_command,omitempty"`
+
+	// KeysOff No key is taken at all.
+	KeysOff *bool `json:"keys_off,omitempty"`
+
+	// Methods What it takes beside keys: password, keyboard-interactive, host-based, gssapi or kerberos.
+	Methods []string `json:"methods"`
+
+	// Principals The files of the principals of which a certificate must name one. Without any, and without a command, it must name the login user.
+	Principals []string `json:"principals"`
+
+	// PrincipalsCommand The program that names principals at each login.
+	PrincipalsCommand *string    `json:"principals_command,omitempty"`
+	ReadAt            *time.Time `json:"read_at,omitempty"`
+
+	// Refused The keyword by which the server lets nobody in.
+	Refused *string `json:"refused,omitempty"`
+
+	// Unread Why the settings are not known. Then nothing of the rest is.
+	Unread *string `json:"unread,omitempty"`
 }
 
 // Loss defines model for Loss.
@@ -2554,6 +2604,9 @@ type ReportFiles struct {
 
 	// HostKey The SHA-256 fingerprint of the host key that was seen.
 	HostKey string `json:"host_key"`
+
+	// Server What the SSH server lets into a login beside the keys of its files, by its settings (sshd_config) as they were last read. Absent where nobody has read them.
+	Server *LoginServer `json:"server,omitempty"`
 }
 
 // ReportStep defines model for ReportStep.

@@ -71,12 +71,12 @@ func (l *Loader) placeSteward(ctx context.Context, by people.Actor, m machine) e
 	if _, err := means.New(means.Over(session), nil, nil, time.Now).Place(ctx, line); err != nil {
 		return err
 	}
-	files, folders, err := reading.FilesIn(session)
+	seen, err := reading.ReadFiles(ctx, session)
 	if err != nil {
 		return err
 	}
 	if _, err := l.Service.Access.ReportFiles(
-		ctx, by, granted.Name, files, folders, ssh.FingerprintSHA256(session.HostKey),
+		ctx, by, granted.Name, seen, ssh.FingerprintSHA256(session.HostKey),
 	); err != nil {
 		return err
 	}

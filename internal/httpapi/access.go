@@ -327,7 +327,8 @@ func (a *api) ReportFiles(
 		}
 		folders = append(folders, record.Folder{Path: f.Path, Mode: int(mode & uint64(fs.ModePerm))})
 	}
-	l, err := a.Service.Access.ReportFiles(ctx, actorOf(ctx), r.Login, files, folders, r.Body.HostKey)
+	seen := reading.Seen{Files: files, Folders: folders, Server: serverReported(r.Body.Server)}
+	l, err := a.Service.Access.ReportFiles(ctx, actorOf(ctx), r.Login, seen, r.Body.HostKey)
 	return contract.ReportFiles200JSONResponse(loginOf(l)), err
 }
 
@@ -506,9 +507,10 @@ func loginReachOf(l access.LoginReach) contract.LoginReach {
 
 func loginOf(l access.Login) contract.Login {
 	return contract.Login{
-		Reach: loginReachOf(
-			l.LoginReach,
-		), Openers: each(l.Openers, openingOf),
+		Reach:      loginReachOf(l.LoginReach),
+		Server:     loginServerOf(l.Server),
+		Also:       l.Also(),
+		Openers:    each(l.Openers, openingOf),
 		Strangers:  each(l.Strangers, strangerOf),
 		Connection: connectionOf(l.Of, l.OSUser),
 		SweptBy:    optional(l.SweptBy), Label: optional(l.Label),

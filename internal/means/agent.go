@@ -63,19 +63,20 @@ func (a agent) Read(ctx context.Context) (Seen, error) {
 	if err != nil {
 		return Seen{}, err
 	}
-	home, err := homeIn(users, a.user)
+	u, err := userIn(users, a.user)
 	if err != nil {
 		return Seen{}, err
 	}
-	config, err := a.system(ctx, sshio.ServerConfig)
+	settings, err := sshio.ReadSettings(agentConfig{a, ctx}, u)
 	if err != nil {
 		return Seen{}, err
 	}
-	paths, err := sshio.KeyFilesOf(config, home, a.user)
+	home := u.Home
+	paths, err := sshio.KeyFilesOf(settings, u)
 	if err != nil {
 		return Seen{}, err
 	}
-	var out Seen
+	out := Seen{Server: &settings.Server}
 	left := budget{bytes: sshio.MaxFileBytes}
 	for _, path := range paths {
 		f, err := a.cloud.AgentFile(ctx, a.at, path, a.user)
@@ -129,17 +130,6 @@ func (b *budget) take(f File) error {
 		return fmt.Errorf("%s has %d lines; %d is the limit", f.Path, n, sshio.MaxFileLines)
 	}
 	return nil
-}
-
-// homeIn returns the home folder of a user in the text of passwd(5).
-func homeIn(passwd, user string) (string, error) {
-	for line := range strings.Lines(passwd) {
-		fields := strings.Split(strings.TrimRight(line, "\r\n"), ":")
-		if len(fields) >= 7 && fields[0] == user {
-			return sshio.CleanPath(fields[5])
-		}
-	}
-	return "", fmt.Errorf("there is no user %s in /etc/passwd there", user)
 }
 
 func (a agent) change(ctx context.Context, edit edit) (Seen, error) {

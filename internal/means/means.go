@@ -26,6 +26,7 @@ import (
 
 	"plumlatch/internal/core/authorizedkeys"
 	"plumlatch/internal/core/keypair"
+	"plumlatch/internal/core/reading"
 	"plumlatch/internal/core/rotation"
 	"plumlatch/internal/sshio"
 )
@@ -48,6 +49,8 @@ type Folder struct {
 type Seen struct {
 	Files   []File
 	Folders []Folder
+	// Server is what the SSH server lets in beside the keys of the files.
+	Server *reading.Server
 }
 
 // Means is a way to the files of one login. Its implementations are this package's own.

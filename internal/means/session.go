@@ -25,6 +25,11 @@ func (s session) seen(files []sshio.RemoteFile) (seen Seen, err error) {
 	for _, f := range files {
 		seen.Files = append(seen.Files, File{Path: f.Path, There: f.There, Content: f.Content, Mode: f.Mode})
 	}
+	server, err := s.Server()
+	if err != nil {
+		return seen, err
+	}
+	seen.Server = &server
 	above, err := s.Folders()
 	for _, f := range above {
 		seen.Folders = append(seen.Folders, Folder(f))

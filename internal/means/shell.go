@@ -61,19 +61,20 @@ func (s shell) Read(ctx context.Context) (Seen, error) {
 	if err != nil {
 		return Seen{}, err
 	}
-	home, err := homeIn(string(users), s.user)
+	u, err := userIn(string(users), s.user)
 	if err != nil {
 		return Seen{}, err
 	}
-	config, _, err := s.run(ctx, nil, "cat", sshio.ServerConfig)
+	settings, err := sshio.ReadSettings(shellConfig{s, ctx}, u)
 	if err != nil {
 		return Seen{}, err
 	}
-	paths, err := sshio.KeyFilesOf(string(config), home, s.user)
+	home := u.Home
+	paths, err := sshio.KeyFilesOf(settings, u)
 	if err != nil {
 		return Seen{}, err
 	}
-	var out Seen
+	out := Seen{Server: &settings.Server}
 	for _, name := range sshio.FoldersAbove(home, paths) {
 		st, err := s.stat(ctx, name)
 		if err != nil {

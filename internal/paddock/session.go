@@ -167,6 +167,10 @@ func (s *session) command(user string, args []string, out, errs io.Writer) int {
 		fmt.Fprintf(out, "up %s\n", time.Since(s.endpoint.booted).Round(time.Second))
 	case "id":
 		n := uidOf(user)
+		if len(args) == 2 && args[1] == "-Gn" {
+			fmt.Fprintln(out, user)
+			break
+		}
 		fmt.Fprintf(out, "uid=%d(%s) gid=%d(%s)\n", n, user, n, user)
 	case "pwd":
 		fmt.Fprintln(out, homeOf(user))

@@ -1,6 +1,7 @@
 package record
 
 import (
+	"plumlatch/internal/core/reading"
 	"time"
 
 	"github.com/google/uuid"
@@ -16,6 +17,13 @@ type Login struct {
 	SweptBy          string
 	SweepError       string
 	Folders          []Folder `gorm:"serializer:json;default:'[]'"` // above its files, at the last look
+}
+
+// LoginServer is what a login's SSH server lets in beside the keys of its files, as it was last read.
+type LoginServer struct {
+	LoginID uuid.UUID      `gorm:"primaryKey"`
+	Server  reading.Server `gorm:"serializer:json"`
+	ReadAt  time.Time
 }
 
 // Folder is a folder above an authorized_keys file.

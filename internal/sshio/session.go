@@ -17,6 +17,8 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"plumlatch/internal/core/authorizedkeys"
+	"plumlatch/internal/core/reading"
+	"plumlatch/internal/core/sshdconfig"
 	"plumlatch/internal/core/text"
 )
 
@@ -52,6 +54,7 @@ type Session struct {
 	home    string
 	owner   uint32 // of the home folder
 	paths   []string
+	server  reading.Server
 	folders []Folder // from the home folder down; nil where they have to be looked at again
 }
 
@@ -149,19 +152,26 @@ func (s *Session) KeyFiles() ([]string, error) {
 	if st, ok := info.Sys().(*sftp.FileStat); ok {
 		s.owner = st.UID
 	}
-	var config []byte
-	if f, err := c.Open(ServerConfig); err == nil {
-		config, err = readUpTo(f, maxConfigBytes+1, 4096)
-		f.Close()
-		if err != nil {
-			config = nil
-		}
+	u := sshdconfig.User{Name: s.user, UID: s.owner, Home: s.home}
+	if s.user == "root" {
+		u.UID = 0
 	}
-	if s.paths, err = KeyFilesOf(string(config), s.home, s.user); err != nil {
+	settings, err := ReadSettings(sessionFiles{s}, u)
+	if err != nil {
+		return nil, err
+	}
+	if s.paths, err = KeyFilesOf(settings, u); err != nil {
 		s.paths = nil
 		return nil, err
 	}
+	s.server = settings.Server
 	return s.paths, nil
+}
+
+// Server returns what the SSH server lets into the login beside the keys of its files.
+func (s *Session) Server() (reading.Server, error) {
+	_, err := s.KeyFiles()
+	return s.server, err
 }
 
 // CleanPath returns a path that a peer told of in its shortest form, or an error where it
@@ -181,37 +191,22 @@ func CleanPath(name string) (string, error) {
 // ServerConfig is where sshd is told where its key files are.
 const ServerConfig = "/etc/ssh/sshd_config"
 
-// KeyFilesOf returns the paths that a server with the sshd_config reads a user's
-// keys from, in their shortest form. An empty one means the default of sshd_config(5).
-// More than MaxKeyFiles, or a path that cannot be one, is an error.
-func KeyFilesOf(config, home, user string) ([]string, error) {
-	if len(config) > maxConfigBytes {
-		return nil, fmt.Errorf("%s has over %d bytes, which is the limit", ServerConfig, maxConfigBytes)
+// KeyFilesOf returns the paths that a server with the settings reads a user's keys from, in
+// their shortest form. More than MaxKeyFiles, or a path that cannot be one, is an error.
+func KeyFilesOf(s Settings, u sshdconfig.User) ([]string, error) {
+	out, err := s.KeyFiles(u)
+	if err != nil {
+		return nil, err
 	}
-	patterns := keysFileSetting(config)
-	if len(patterns) == 0 {
-		patterns = []string{".ssh/authorized_keys", ".ssh/authorized_keys2"}
+	if n := len(s.Get(sshdconfig.AuthorizedKeysFile)); n > MaxKeyFiles {
+		return nil, fmt.Errorf("AuthorizedKeysFile in %s names %d files; %d is the limit", ServerConfig, n, MaxKeyFiles)
 	}
-	if len(patterns) > MaxKeyFiles {
-		return nil, fmt.Errorf(
-			"AuthorizedKeysFile in %s names %d files; %d is the limit", ServerConfig, len(patterns), MaxKeyFiles,
-		)
-	}
-	var out []string
-	for _, p := range patterns {
-		p = strings.NewReplacer("%%", "%", "%h", home, "%u", user).Replace(p)
-		if !path.IsAbs(p) {
-			p = path.Join(home, p)
-		}
-		p, err := CleanPath(p)
-		if err != nil {
+	for _, p := range out {
+		if _, err := CleanPath(p); err != nil {
 			return nil, fmt.Errorf("AuthorizedKeysFile in %s: %w", ServerConfig, err)
 		}
-		if !slices.Contains(out, p) {
-			out = append(out, p)
-		}
 	}
-	if n := len(FoldersAbove(home, out)); n > maxFolders {
+	if n := len(FoldersAbove(u.Home, out)); n > maxFolders {
 		return nil, fmt.Errorf(
 			"AuthorizedKeysFile in %s names files below %d folders; %d is the limit", ServerConfig, n, maxFolders,
 		)
@@ -271,24 +266,6 @@ func (s *Session) Folders() ([]Folder, error) {
 	}
 	s.folders = out
 	return out, nil
-}
-
-// keysFileSetting returns what the first AuthorizedKeysFile line before any
-// Match block says; nil where it says nothing or none.
-func keysFileSetting(config string) []string {
-	for line := range strings.Lines(config) {
-		fields := strings.FieldsFunc(line, func(r rune) bool { return strings.ContainsRune(" \t=\r\n\"", r) })
-		if len(fields) == 0 {
-			continue
-		}
-		switch {
-		case strings.EqualFold(fields[0], "Match"):
-			return nil
-		case strings.EqualFold(fields[0], "AuthorizedKeysFile") && len(fields) > 1 && !strings.EqualFold(fields[1], "none"):
-			return fields[1:]
-		}
-	}
-	return nil
 }
 
 // ErrLink is wrapped where something else than a folder or an ordinary file is in the

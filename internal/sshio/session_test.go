@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io/fs"
 	"os"
+	"path"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -17,6 +18,8 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"plumlatch/internal/core/authorizedkeys"
+	"plumlatch/internal/core/reading"
+	"plumlatch/internal/core/sshdconfig"
 	"plumlatch/internal/sshio/sshdtest"
 )
 
@@ -244,17 +247,124 @@ func TestWhatIsNoOrdinaryFileIsSaidAndLeft(t *testing.T) {
 
 func TestTheServersSettingNamesTheFiles(t *testing.T) {
 	for config, want := range map[string][]string{
-		"":                                      nil,
-		"#AuthorizedKeysFile x":                 nil,
-		"AuthorizedKeysFile none":               nil,
-		"authorizedkeysfile\t/etc/keys/%u .k\n": {"/etc/keys/%u", ".k"},
-		"AuthorizedKeysFile=\"%h/k\"":           {"%h/k"},
-		"Match User x\nAuthorizedKeysFile y":    nil,
+		"":                                      {"/h/x/.ssh/authorized_keys", "/h/x/.ssh/authorized_keys2"},
+		"#AuthorizedKeysFile y":                 {"/h/x/.ssh/authorized_keys", "/h/x/.ssh/authorized_keys2"},
+		"AuthorizedKeysFile none":               {},
+		"authorizedkeysfile\t/etc/keys/%u .k\n": {"/etc/keys/x", "/h/x/.k"},
+		"AuthorizedKeysFile=\"%h/k\"":           {"/h/x/k"},
+		"Match User x\nAuthorizedKeysFile y":    {"/h/x/y"},
+		"Include sshd_config.d/*.conf\n":        {"/k/x"},
+		"Include none/*.conf\n":                 {"/h/x/.ssh/authorized_keys", "/h/x/.ssh/authorized_keys2"},
 	} {
-		if got := keysFileSetting(config); !slices.Equal(got, want) {
-			t.Errorf("%q names %q, want %q", config, got, want)
+		files := configOf{
+			ServerConfig:                     config,
+			"/etc/ssh/sshd_config.d/a.conf":  "AuthorizedKeysFile /k/%u\n",
+			"/etc/ssh/sshd_config.d/.b.conf": "AuthorizedKeysFile /hidden/%u\n",
+			"/etc/ssh/sshd_config.d/a.orig":  "AuthorizedKeysFile /other/%u\n",
+		}
+		u := sshdconfig.User{Name: "x", UID: 1000, Home: "/h/x"}
+		settings, err := ReadSettings(files, u)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if got, err := KeyFilesOf(settings, u); err != nil || !slices.Equal(got, want) {
+			t.Errorf("%q names %q %v, want %q", config, got, err, want)
 		}
 	}
+}
+
+// configOf are files by their paths; "?" is one that may not be read.
+type configOf map[string]string
+
+func (c configOf) ReadFile(name string) ([]byte, error) {
+	content, ok := c[name]
+	switch {
+	case !ok:
+		return nil, fs.ErrNotExist
+	case content == "?":
+		return nil, fs.ErrPermission
+	}
+	return []byte(content), nil
+}
+
+func (c configOf) Names(folder string) (names []string, err error) {
+	for name := range c {
+		if path.Dir(name) == folder {
+			names = append(names, path.Base(name))
+		}
+	}
+	return names, nil
+}
+
+func (c configOf) Groups() ([]string, error) { return []string{"ops"}, nil }
+
+func TestWhatAServerLetsInBesideKeysIsReadOrSaidNotToBe(t *testing.T) {
+	signer := newSigner(t)
+	ca := string(ssh.MarshalAuthorizedKey(signer.PublicKey()))
+	u := sshdconfig.User{Name: "x", UID: 1000, Home: "/h/x"}
+	for what, c := range map[string]struct {
+		files configOf
+		want  func(reading.Server) bool
+	}{
+		"may not be read": {configOf{ServerConfig: "?"}, func(s reading.Server) bool { return s.Unread != "" }},
+		"one of those included may not be read": {
+			configOf{ServerConfig: "Include /etc/ssh/d/*.conf", "/etc/ssh/d/a.conf": "?"},
+			func(s reading.Server) bool { return s.Unread != "" },
+		},
+		"would not start": {
+			configOf{ServerConfig: "Match User\n"}, func(s reading.Server) bool { return s.Unread != "" },
+		},
+		"includes itself": {
+			configOf{ServerConfig: "Include " + ServerConfig}, func(s reading.Server) bool { return s.Unread != "" },
+		},
+		"passwords": {
+			configOf{ServerConfig: ""},
+			func(s reading.Server) bool { return slices.Equal(s.Methods, []sshdconfig.Method{sshdconfig.Password}) },
+		},
+		"an authority": {
+			configOf{ServerConfig: "TrustedUserCAKeys /ca\nPasswordAuthentication no\nAuthorizedPrincipalsFile /p/%u\n", "/ca": ca},
+			func(s reading.Server) bool {
+				return len(s.Authorities) == 1 && s.Authorities[0].Fingerprint == ssh.FingerprintSHA256(signer.PublicKey()) &&
+					slices.Equal(s.Principals, []string{"/p/x"}) && len(s.Methods) == 0 && s.AuthoritiesUnread == ""
+			},
+		},
+		"an authority that may not be read": {
+			configOf{ServerConfig: "TrustedUserCAKeys /ca\n", "/ca": "?"},
+			func(s reading.Server) bool { return s.AuthoritiesUnread != "" },
+		},
+		"a command": {
+			configOf{ServerConfig: "AuthorizedKeysCommand /bin/keys %u\n"},
+			func(s reading.Server) bool { return s.KeysCommand == "/bin/keys %u" },
+		},
+		"not admitted": {
+			configOf{ServerConfig: "AllowGroups other\n"},
+			func(s reading.Server) bool { return s.Refused == sshdconfig.AllowGroups },
+		},
+		"admitted by the group": {
+			configOf{ServerConfig: "AllowGroups ops\n"},
+			func(s reading.Server) bool { return s.Refused == "" && s.Doubt == "" },
+		},
+		"by the address": {
+			configOf{ServerConfig: "PasswordAuthentication no\nMatch Address 10.0.0.0/8\nPasswordAuthentication yes\n"},
+			func(s reading.Server) bool { return len(s.Methods) == 0 && len(s.Conditional) == 1 },
+		},
+	} {
+		if got, err := ReadSettings(c.files, u); err != nil || !c.want(got.Server) {
+			t.Errorf("%s: %+v %v", what, got.Server, err)
+		}
+	}
+	if got, err := ReadSettings(configOf{ServerConfig: manyIncludes(80)}, u); !errors.Is(err, errConfigLimit) {
+		t.Errorf("80 patterns to include: %+v %v", got.Server, err)
+	}
+}
+
+// manyIncludes are so many files that do not exist, each of which is asked for.
+func manyIncludes(n int) string {
+	var out strings.Builder
+	for i := range n {
+		fmt.Fprintf(&out, "Include /etc/ssh/x%d\n", i)
+	}
+	return out.String()
 }
 
 func TestAFullDiskLeavesTheFileWhole(t *testing.T) {

@@ -2276,6 +2276,9 @@ export interface components {
             seen_at: string;
         };
         Login: {
+            server?: components["schemas"]["LoginServer"];
+            /** @description What lets somebody in beside the keys of the files, or is not known of that, in words. It is empty only where the server's settings were read and let in nobody else. */
+            also: string[];
             reach: components["schemas"]["LoginReach"];
             openers: components["schemas"]["Opening"][];
             strangers: components["schemas"]["Stranger"][];
@@ -2288,6 +2291,38 @@ export interface components {
             files: components["schemas"]["FileVersion"][];
             /** @description The folders above them, from the home folder down, as they were last seen. */
             folders: components["schemas"]["Folder"][];
+        };
+        /** @description What the SSH server lets into a login beside the keys of its files, by its settings (sshd_config) as they were last read. Absent where nobody has read them. */
+        LoginServer: {
+            /** Format: date-time */
+            read_at?: string;
+            /** @description Why the settings are not known. Then nothing of the rest is. */
+            unread?: string;
+            /** @description The keyword by which the server lets nobody in. */
+            refused?: string;
+            /** @description A keyword that may let nobody in, depending on who connects. */
+            doubt?: string;
+            /** @description No key is taken at all. */
+            keys_off?: boolean;
+            /** @description What it takes beside keys: password, keyboard-interactive, host-based, gssapi or kerberos. */
+            methods: string[];
+            /** @description The certificate authorities whose certificates it takes. */
+            authorities: components["schemas"]["Authority"][];
+            /** @description Why there may be more authorities. */
+            authorities_unread?: string;
+            /** @description The files of the principals of which a certificate must name one. Without any, and without a command, it must name the login user. */
+            principals: string[];
+            /** @description The program that names further keys at each login. */
+            keys_command?: string;
+            /** @description The program that names principals at each login. */
+            principals_command?: string;
+            /** @description Settings that count only for some who connect. */
+            conditional: string[];
+        };
+        Authority: {
+            type: string;
+            fingerprint: string;
+            comment?: string;
         };
         FileVersion: {
             /** Format: uuid */
@@ -2338,6 +2373,7 @@ export interface components {
             files: components["schemas"]["SeenFile"][];
             /** @description The folders above them, from the home folder down. */
             folders?: components["schemas"]["Folder"][];
+            server?: components["schemas"]["LoginServer"];
             /** @description The SHA-256 fingerprint of the host key that was seen. */
             host_key: string;
         };

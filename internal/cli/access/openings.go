@@ -137,8 +137,37 @@ func openingsOf(
 		if err != nil {
 			return err
 		}
-		return showOpenings(s, rows, total, byInstance, fmt.Sprintf(none, args[0]))
+		err = showOpenings(s, rows, total, byInstance, fmt.Sprintf(none, args[0]))
+		if !byInstance || err != nil && kit.Status(err) != kit.ExitNotAsItShould {
+			return err
+		}
+		l, failed := kit.Answer[apiclient.Login](client.GetLogin(ctx, args[0]))
+		if failed != nil {
+			return failed
+		}
+		if !s.Json && !s.Quiet {
+			sayStrangers(s, l)
+			sayAlso(s, l)
+		}
+		if err == nil && (len(l.Strangers) > 0 || l.Server != nil && len(l.Also) > 0) {
+			err = kit.Quiet(kit.ExitNotAsItShould)
+		}
+		return err
 	}
+}
+
+// sayStrangers shows the keys in the login's files that are in no record.
+func sayStrangers(s *kit.Session, l apiclient.Login) {
+	if len(l.Strangers) == 0 {
+		return
+	}
+	fmt.Fprintf(s.Env.Out, "\nStrangers in %s, keys that are in no record:\n", l.Reach.Login)
+	t := kit.Table{Head: []string{"SHA-256", "COMMENT", "SINCE", "LIMITS"}, Least: []string{"LIMITS", "SINCE"}}
+	for _, g := range l.Strangers {
+		t.Add(g.Sha256, g.Comment, kit.Day(g.FirstSeenAt), kit.Given(g.Limits))
+	}
+	t.Write(s)
+	fmt.Fprintf(s.Env.Out, "Decide about them:  plumlatch settle %s\n", l.Reach.Login)
 }
 
 // showOpenings shows the rows, and ends with status 3 if one is not as it should be.

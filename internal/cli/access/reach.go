@@ -217,6 +217,17 @@ func loginShow(*flag.FlagSet) func(context.Context, *kit.Session, []string) erro
 	}
 }
 
+// sayAlso says what lets somebody in beside the keys, or is not known of that.
+func sayAlso(s *kit.Session, l apiclient.Login) {
+	if len(l.Also) == 0 {
+		return
+	}
+	fmt.Fprintf(s.Env.Out, "\nBeside these keys, %s:\n", l.Reach.Login)
+	for _, way := range l.Also {
+		s.Below("  ", way, kit.AsItIs)
+	}
+}
+
 func ShowLogin(s *kit.Session, l apiclient.Login) {
 	swept := "never"
 	if l.Reach.SweptAt != nil {
@@ -252,6 +263,7 @@ func ShowLogin(s *kit.Session, l apiclient.Login) {
 		t.Add(g.Sha256, "a stranger: "+g.Comment, "stranger !", "", "", kit.Given(g.Limits))
 	}
 	t.Write(s)
+	sayAlso(s, l)
 	for _, file := range l.Files {
 		for _, x := range file.Exposed {
 			sayExposed(s, l.Reach.Login, file.Path, x)

@@ -11,6 +11,7 @@ import (
 
 	"plumlatch/internal/apiclient"
 	"plumlatch/internal/cli/kit"
+	"plumlatch/internal/core/reading"
 	"plumlatch/internal/sshio"
 )
 
@@ -236,5 +237,36 @@ func Report(
 	for _, f := range folders {
 		*request.Folders = append(*request.Folders, apiclient.Folder{Path: f.Path, Mode: fmt.Sprintf("%04o", f.Mode)})
 	}
+	server, err := session.Server()
+	if err != nil {
+		return apiclient.Login{}, err
+	}
+	request.Server = serverSeen(server)
 	return kit.Answer[apiclient.Login](client.ReportFiles(ctx, login, request))
+}
+
+// serverSeen is what the SSH server lets in beside the keys of the files, as it is reported.
+func serverSeen(s reading.Server) *apiclient.LoginServer {
+	out := apiclient.LoginServer{
+		Unread:            kit.Optional(s.Unread),
+		Refused:           kit.Optional(s.Refused),
+		Doubt:             kit.Optional(s.Doubt),
+		KeysOff:           &s.KeysOff,
+		Methods:           []string{},
+		Authorities:       []apiclient.Authority{},
+		AuthoritiesUnread: kit.Optional(s.AuthoritiesUnread),
+		Principals:        append([]string{}, s.Principals...),
+		KeysCommand:       kit.Optional(s.KeysCommand),
+		PrincipalsCommand: kit.Optional(s.PrincipalsCommand),
+		Conditional:       append([]string{}, s.Conditional...),
+	}
+	for _, m := range s.Methods {
+		out.Methods = append(out.Methods, string(m))
+	}
+	for _, a := range s.Authorities {
+		out.Authorities = append(
+			out.Authorities, apiclient.Authority{Type: a.Type, Fingerprint: a.Fingerprint, Comment: kit.Optional(a.Comment)},
+		)
+	}
+	return &out
 }

@@ -20,6 +20,8 @@ type Login struct {
 	Strangers []record.Stranger
 	Files     []record.FileVersion
 	Folders   []record.Folder
+	// Server is what its SSH server lets in beside the keys of its files, nil where nobody has read it.
+	Server *record.LoginServer
 	// Label says what the cloud's key label is worth; "" where there is nothing to say.
 	Label string
 }
@@ -68,6 +70,13 @@ func (s *Service) Login(ctx context.Context, name string) (Login, error) {
 		if g.LoginID == l.ID {
 			out.Strangers = append(out.Strangers, g)
 		}
+	}
+	servers, err := s.store.Servers(ctx, []uuid.UUID{l.ID})
+	if err != nil {
+		return Login{}, err
+	}
+	if server, ok := servers[l.ID]; ok {
+		out.Server = &server
 	}
 	out.Files, err = s.store.NewestVersions(ctx, l.ID)
 	return out, err
@@ -132,4 +141,13 @@ func (s *Service) Compare(ctx context.Context, name string, from, to uuid.UUID) 
 	out := Version{FileVersion: versions[1]}
 	out.Came, out.Went = reading.ChangesOf(versions[0].Content, versions[1].Content)
 	return out, nil
+}
+
+// Also says in words what lets somebody into the login beside the keys of its files, or is not known of
+// that. It is empty only where the server's settings were read, and let in nobody else.
+func (l Login) Also() []string {
+	if l.Server == nil {
+		return []string{"not known what else lets somebody in: nobody has read the SSH server's settings"}
+	}
+	return append([]string{}, l.Server.Server.Ways(l.OSUser)...)
 }

@@ -6,7 +6,6 @@ import (
 	"fmt"
 
 	"plumlatch/internal/core/text"
-	"plumlatch/internal/record"
 	"plumlatch/internal/service/fleet"
 	"plumlatch/internal/service/people"
 	"plumlatch/internal/service/problem"
@@ -22,9 +21,9 @@ const (
 // ReportFiles records what the actor read in a login's files from their own
 // machine, where the host key that they saw is a pinned one.
 func (s *Service) ReportFiles(
-	ctx context.Context, actor people.Actor, name string, files []reading.SeenFile, folders []record.Folder,
-	hostKey string,
+	ctx context.Context, actor people.Actor, name string, seen reading.Seen, hostKey string,
 ) (Login, error) {
+	files, folders := seen.Files, seen.Folders
 	l, i, err := s.fleet.LoginNamed(ctx, name)
 	if err != nil {
 		return Login{}, err
@@ -32,12 +31,12 @@ func (s *Service) ReportFiles(
 	if err := fleet.CheckHostKey(i, hostKey); err != nil {
 		return Login{}, err
 	}
-	if len(files) == 0 || len(files) > maxReportedFiles {
+	if len(files) > maxReportedFiles {
 		return Login{}, &problem.Problem{
 			Kind:   problem.Invalid,
 			Code:   "bad-files",
 			Field:  "files",
-			Detail: fmt.Sprintf("%d files were given; a login has 1 to %d", len(files), maxReportedFiles),
+			Detail: fmt.Sprintf("%d files were given; a login has at most %d", len(files), maxReportedFiles),
 		}
 	}
 	total := 0
@@ -83,7 +82,7 @@ func (s *Service) ReportFiles(
 	_, err = s.reading.RecordLook(ctx, reading.Look{
 		Login:  l,
 		Name:   fleet.LoginName(l.OSUser, i.Name),
-		Seen:   reading.Seen{Files: files, Folders: folders},
+		Seen:   seen,
 		Method: "read by " + actor.Name + " from their machine",
 		By:     actor.By(),
 		At:     s.now(),

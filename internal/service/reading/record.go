@@ -22,7 +22,7 @@ type SeenFile = means.File
 
 // SeenBy takes over what some means has read.
 func SeenBy(m means.Seen) Seen {
-	out := Seen{Files: m.Files}
+	out := Seen{Files: m.Files, Server: m.Server}
 	for _, f := range m.Folders {
 		out.Folders = append(out.Folders, record.Folder{Path: f.Path, Mode: int(f.Mode)})
 	}
@@ -34,6 +34,8 @@ func SeenBy(m means.Seen) Seen {
 type Seen struct {
 	Files   []SeenFile
 	Folders []record.Folder
+	// Server is what the SSH server lets in beside, nil where that was not looked at.
+	Server *reading.Server
 }
 
 // Look is a reading of all files that the server reads keys from for one login.
@@ -63,6 +65,7 @@ type findings struct {
 	sightings []record.Sighting
 	strangers []record.Stranger
 	ends      []record.SweepEnd
+	servers   []record.LoginServer
 }
 
 // RecordLooks records what was seen in logins, no two of them the same, all in one
@@ -118,6 +121,11 @@ func (s *Service) RecordLooks(ctx context.Context, looks []Look) (outcomes []str
 			}
 			changes = append(changes, differ...)
 			outcomes[n] = compareKeys(&f, l, readings[n], known, named[l.Login.ID]) + exposedWords(exposed)
+			if l.Server != nil {
+				f.servers = append(
+					f.servers, record.LoginServer{LoginID: l.Login.ID, Server: l.Server.Within(), ReadAt: l.At},
+				)
+			}
 			f.ends = append(f.ends, record.SweepEnd{
 				LoginID: l.Login.ID,
 				State:   state,
@@ -135,6 +143,7 @@ func (s *Service) RecordLooks(ctx context.Context, looks []Look) (outcomes []str
 			func() error { return tx.SeenAgain(ctx, f.same) },
 			func() error { return tx.PutSightings(ctx, f.sightings) },
 			func() error { return tx.PutStrangers(ctx, ids, f.strangers) },
+			func() error { return tx.PutServers(ctx, f.servers) },
 			func() error { return tx.EndSweepItems(ctx, f.ends) },
 		} {
 			if err := write(); err != nil {

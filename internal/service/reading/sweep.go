@@ -329,10 +329,3 @@ func ReadFiles(ctx context.Context, session *sshio.Session) (Seen, error) {
 	read, err := means.Over(session).Read(ctx)
 	return SeenBy(read), err
 }
-
-// FilesIn reads all files that the server reads keys from for the login of a
-// session, and looks at the folders above them.
-func FilesIn(session *sshio.Session) (files []SeenFile, folders []record.Folder, err error) {
-	read, err := ReadFiles(context.Background(), session)
-	return read.Files, read.Folders, err
-}

@@ -365,9 +365,9 @@ func TestNoLineOfALostKeyGoesWithoutALogin(t *testing.T) {
 	}); err != nil {
 		t.Fatal(err)
 	}
-	files, folders, err := reading.FilesIn(s)
+	seen, err := reading.ReadFiles(t.Context(), s)
 	if err == nil {
-		_, err = r.Access.ReportFiles(t.Context(), r.Ines, o.login, files, folders, ssh.FingerprintSHA256(s.HostKey))
+		_, err = r.Access.ReportFiles(t.Context(), r.Ines, o.login, seen, ssh.FingerprintSHA256(s.HostKey))
 	}
 	if err != nil {
 		t.Fatal(err)

@@ -204,11 +204,11 @@ func (o *lockedOut) help(r reentry.Restore) error {
 			}
 			return f.Add(keys.LineOf(k)), nil
 		})
-		files, folders, read := reading.FilesIn(s)
+		seen, read := reading.ReadFiles(ctx, s)
 		if err := errors.Join(err, read); err != nil {
 			return err
 		}
-		_, err = o.Access.ReportFiles(ctx, o.Ines, o.login, files, folders, ssh.FingerprintSHA256(s.HostKey))
+		_, err = o.Access.ReportFiles(ctx, o.Ines, o.login, seen, ssh.FingerprintSHA256(s.HostKey))
 		return err
 	case r.Waits.Step == string(restore.Open):
 		return o.Reentry.OpenedPassword(ctx, o.Ines, o.name)

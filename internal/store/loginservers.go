@@ -1,0 +1,49 @@
+package store
+
+import (
+	"context"
+	"encoding/json"
+	"time"
+
+	"github.com/google/uuid"
+
+	"plumlatch/internal/record"
+)
+
+// PutServers keeps what the SSH servers of logins let in, as of readings; none that is older than
+// what is kept.
+// Raw, since GORM puts no list of rows in from arrays.
+func (s *Store) PutServers(ctx context.Context, all []record.LoginServer) error {
+	if len(all) == 0 {
+		return nil
+	}
+	ids, at, servers := make([][16]byte, len(all)), make([]time.Time, len(all)), make([]string, len(all))
+	for n, l := range all {
+		data, err := json.Marshal(l.Server)
+		if err != nil {
+			return err
+		}
+		ids[n], at[n], servers[n] = l.LoginID, l.ReadAt, string(data)
+	}
+	_, err := s.db.Statement.ConnPool.ExecContext(ctx, `INSERT INTO login_servers (login_id, server, read_at)
+		SELECT id, server::jsonb, at FROM unnest($1::uuid[], $2::text[], $3::timestamptz[]) AS n (id, server, at)
+		ON CONFLICT (login_id) DO UPDATE SET server = excluded.server, read_at = excluded.read_at
+			WHERE login_servers.read_at <= excluded.read_at`, ids, servers, at)
+	return plain(err)
+}
+
+// Servers returns what the SSH servers of logins let in, by the login; those of which nobody has read
+// it are missing.
+func (s *Store) Servers(ctx context.Context, logins []uuid.UUID) (map[uuid.UUID]record.LoginServer, error) {
+	var rows []record.LoginServer
+	if len(logins) > 0 {
+		if err := s.db.WithContext(ctx).Where("login_id IN ?", logins).Find(&rows).Error; err != nil {
+			return nil, plain(err)
+		}
+	}
+	out := make(map[uuid.UUID]record.LoginServer, len(rows))
+	for _, r := range rows {
+		out[r.LoginID] = r
+	}
+	return out, nil
+}

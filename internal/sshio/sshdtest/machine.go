@@ -1,0 +1,169 @@
+package sshdtest
+
+import (
+	"crypto/ed25519"
+	"crypto/rand"
+	"encoding/pem"
+	"fmt"
+	"net"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"golang.org/x/crypto/ssh"
+)
+
+// Machine is a real sshd with an /etc/ssh, users and home folders of its own: it runs in a mount
+// namespace in which these take the place of those of this machine.
+type Machine struct {
+	Port    int
+	HostKey ssh.PublicKey
+	// etc and home are where /etc/ssh and /home of the machine are on this one.
+	etc, home string
+}
+
+// The users of a Machine are root and this one, who has this password.
+const (
+	MachineUser     = "warden"
+	MachinePassword = "guillemot ledge"
+)
+
+const (
+	machineUID  = 3001
+	machineHash = "$6$plumlatch$LGAJ75c95CjYE9ET30pgFgOLeYyf1A/vdUxI22IOVWQEmgb4.L7YdO1R5i1m3FPTjiC4jZglYqEWUqotrBhJs0"
+)
+
+// StartMachine runs a machine until the test ends. config is its sshd_config, to which what it takes to run
+// is added; files are further ones, by paths that begin with /etc/ssh/ or /home/. Those in a home folder are
+// its user's. It needs root.
+func StartMachine(t testing.TB, config string, files map[string]string) *Machine {
+	t.Helper()
+	if os.Geteuid() != 0 {
+		t.Skip("only root can run a machine of its own")
+	}
+	dir, err := os.MkdirTemp("/var/tmp", "machine-*")
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { os.RemoveAll(dir) })
+	m := &Machine{Port: FreePort(t), etc: filepath.Join(dir, "ssh"), home: filepath.Join(dir, "home")}
+	public, private, err := ed25519.GenerateKey(rand.Reader)
+	if err != nil {
+		t.Fatal(err)
+	}
+	block, err := ssh.MarshalPrivateKey(private, "")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if m.HostKey, err = ssh.NewPublicKey(public); err != nil {
+		t.Fatal(err)
+	}
+	must := func(err error) {
+		t.Helper()
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+	must(os.Chmod(dir, 0o755))
+	for _, folder := range []string{"ssh", "home", "home/" + MachineUser} {
+		must(os.MkdirAll(filepath.Join(dir, folder), 0o755))
+	}
+	must(os.Chown(filepath.Join(m.home, MachineUser), machineUID, machineUID))
+	must(os.WriteFile(filepath.Join(m.etc, "host"), pem.EncodeToMemory(block), 0o600))
+	m.Put(t, "/etc/ssh/sshd_config", fmt.Sprintf(
+		"ListenAddress 127.0.0.1\nPort %d\nHostKey /etc/ssh/host\nPidFile none\nSubsystem sftp internal-sftp\n"+
+			"MaxStartups 100\n%s", m.Port, config,
+	))
+	for path, content := range files {
+		m.Put(t, path, content)
+	}
+	must(os.WriteFile(filepath.Join(dir, "passwd"), []byte(fmt.Sprintf(
+		"root:x:0:0::/root:/bin/sh\nsshd:x:100:65534::/run/sshd:/usr/sbin/nologin\nnobody:x:65534:65534::/:/usr/sbin/nologin\n"+
+			"%s:x:%d:%d::/home/%s:/bin/sh\n", MachineUser, machineUID, machineUID, MachineUser,
+	)), 0o644))
+	must(os.WriteFile(filepath.Join(dir, "group"), []byte(fmt.Sprintf(
+		"root:x:0:\nnogroup:x:65534:\n%s:x:%d:\nops:x:4000:%s\n", MachineUser, machineUID, MachineUser,
+	)), 0o644))
+	must(os.WriteFile(filepath.Join(dir, "shadow"), []byte(
+		"root:*:19000::::::\nsshd:*:19000::::::\nnobody:*:19000::::::\n"+MachineUser+":"+machineHash+":19000::::::\n",
+	), 0o600))
+	must(os.MkdirAll("/run/sshd", 0o755))
+	script := fmt.Sprintf(
+		"set -e; for f in passwd group shadow; do mount --bind %[1]s/$f /etc/$f; done; mount --bind %[1]s/ssh /etc/ssh; "+
+			"mount --bind %[1]s/home /home; exec /usr/sbin/sshd -D -e", dir,
+	)
+	cmd := exec.Command("unshare", "--mount", "--propagation", "private", "sh", "-c", script)
+	var said strings.Builder
+	cmd.Stderr = &said
+	must(cmd.Start())
+	ended := make(chan error, 1)
+	go func() { ended <- cmd.Wait() }()
+	t.Cleanup(func() {
+		cmd.Process.Kill()
+		<-ended
+		if t.Failed() {
+			t.Logf("sshd said:\n%s", said.String())
+		}
+	})
+	for until := time.Now().Add(30 * time.Second); ; time.Sleep(20 * time.Millisecond) {
+		c, err := net.Dial("tcp", fmt.Sprintf("127.0.0.1:%d", m.Port))
+		if err == nil {
+			c.Close()
+			return m
+		}
+		select {
+		case err := <-ended:
+			ended <- err
+			t.Fatalf("sshd ended: %v: %s", err, said.String())
+		default:
+		}
+		if time.Now().After(until) {
+			t.Fatalf("sshd does not listen: %v", err)
+		}
+	}
+}
+
+// Put writes a file of the machine. A path that ends in ? is one that root alone may read, one that ends
+// in * a program.
+func (m *Machine) Put(t testing.TB, path, content string) {
+	t.Helper()
+	mode := os.FileMode(0o644)
+	path, secret := strings.CutSuffix(path, "?")
+	path, program := strings.CutSuffix(path, "*")
+	switch {
+	case secret:
+		mode = 0o600
+	case program:
+		mode = 0o755
+	}
+	at := filepath.Join(m.etc, strings.TrimPrefix(path, "/etc/ssh/"))
+	owner := 0
+	if rest, isHome := strings.CutPrefix(path, "/home/"); isHome {
+		at, owner = filepath.Join(m.home, rest), machineUID
+	}
+	folder := filepath.Dir(at)
+	if err := os.MkdirAll(folder, 0o755); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.WriteFile(at, []byte(content), mode); err != nil {
+		t.Fatal(err)
+	}
+	for _, name := range []string{at, folder} {
+		if folder != m.etc && owner != 0 {
+			if err := os.Chown(name, owner, owner); err != nil {
+				t.Fatal(err)
+			}
+		}
+	}
+}
+
+// Secret has root alone read a file of the machine below /etc/ssh.
+func (m *Machine) Secret(t testing.TB, path string) {
+	t.Helper()
+	if err := os.Chmod(filepath.Join(m.etc, strings.TrimPrefix(path, "/etc/ssh/")), 0o600); err != nil {
+		t.Fatal(err)
+	}
+}

@@ -110,7 +110,7 @@ func readConfig(files ConfigFiles) (*sshdconfig.Config, error) {
 			}
 			names, err := matching(files, pattern)
 			if err != nil {
-				return nil, fmt.Errorf("Include %s: %w", pattern, err)
+				return nil, fmt.Errorf("include %s: %w", pattern, err)
 			}
 			included[pattern] = []sshdconfig.File{}
 			for _, name := range names {

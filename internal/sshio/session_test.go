@@ -322,7 +322,10 @@ func TestWhatAServerLetsInBesideKeysIsReadOrSaidNotToBe(t *testing.T) {
 			func(s reading.Server) bool { return slices.Equal(s.Methods, []sshdconfig.Method{sshdconfig.Password}) },
 		},
 		"an authority": {
-			configOf{ServerConfig: "TrustedUserCAKeys /ca\nPasswordAuthentication no\nAuthorizedPrincipalsFile /p/%u\n", "/ca": ca},
+			configOf{
+				ServerConfig: "TrustedUserCAKeys /ca\nPasswordAuthentication no\nAuthorizedPrincipalsFile /p/%u\n",
+				"/ca":        ca,
+			},
 			func(s reading.Server) bool {
 				return len(s.Authorities) == 1 && s.Authorities[0].Fingerprint == ssh.FingerprintSHA256(signer.PublicKey()) &&
 					slices.Equal(s.Principals, []string{"/p/x"}) && len(s.Methods) == 0 && s.AuthoritiesUnread == ""

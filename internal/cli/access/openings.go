@@ -40,8 +40,13 @@ key file use plumlatch trace. It ends with status 3 if nothing matches.`,
 		Min:      1,
 		Max:      1,
 		Flags:    openers,
-		Summary:  "Show which keys open an instance",
-		Detail:   driftDetail,
+		Summary: "Show who gets in to an instance: its keys, strangers, and what else its server lets in",
+		Detail: `Below the recorded keys it shows strangers, which are keys in no record, and what else the SSH
+server's settings let in: passwords, certificate authorities, programs that name keys. What is not
+known is said.
+
+It ends with status 3 if the last reading found a stranger, another way in or a key that nobody
+granted ("ungranted"), did not find a granted key ("missing"), or could not read the settings.`,
 		Examples: []string{"plumlatch openers atlas-web-1"},
 	},
 }

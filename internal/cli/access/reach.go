@@ -222,7 +222,7 @@ func sayAlso(s *kit.Session, l apiclient.Login) {
 	if len(l.Also) == 0 {
 		return
 	}
-	fmt.Fprintf(s.Env.Out, "\nBeside these keys, %s:\n", l.Reach.Login)
+	fmt.Fprintf(s.Env.Out, "\nWhat else lets somebody into %s:\n", l.Reach.Login)
 	for _, way := range l.Also {
 		s.Below("  ", way, kit.AsItIs)
 	}

@@ -41,14 +41,14 @@ type Conn struct {
 func (c Conn) matches(conditions []string) (Truth, error) {
 	if strings.EqualFold(conditions[0], "all") {
 		if len(conditions) > 1 {
-			return No, fmt.Errorf("Match all together with other conditions")
+			return No, fmt.Errorf("match all together with other conditions")
 		}
 		return Yes, nil
 	}
 	result := Yes
 	for n := 0; n < len(conditions); n += 2 {
 		if n+1 == len(conditions) {
-			return No, fmt.Errorf("Match %s without a value", conditions[n])
+			return No, fmt.Errorf("match %s without a value", conditions[n])
 		}
 		is, err := c.is(strings.ToLower(conditions[n]), conditions[n+1])
 		if err != nil {
@@ -84,7 +84,7 @@ func (c Conn) is(attribute, patterns string) (Truth, error) {
 	case "localport":
 		port, err := strconv.Atoi(patterns)
 		if err != nil || port < 1 || port > 65535 {
-			return No, fmt.Errorf("Match LocalPort %q is no port", patterns)
+			return No, fmt.Errorf("match LocalPort %q is no port", patterns)
 		}
 		if c.LocalPort == 0 {
 			return Maybe, nil

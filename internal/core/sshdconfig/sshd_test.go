@@ -48,7 +48,10 @@ var configs = []struct {
 	{name: "no command for keys", main: "AuthorizedKeysCommand none\n"},
 	{name: "a certificate authority", main: "TrustedUserCAKeys /etc/ssh/ca.pub\n"},
 	{name: "principals", main: "TrustedUserCAKeys /etc/ssh/ca.pub\nAuthorizedPrincipalsFile /etc/ssh/p/%u\n"},
-	{name: "a command for principals", main: "AuthorizedPrincipalsCommand /usr/bin/p %i\nAuthorizedPrincipalsCommandUser nobody\n"},
+	{
+		name: "a command for principals",
+		main: "AuthorizedPrincipalsCommand /usr/bin/p %i\nAuthorizedPrincipalsCommandUser nobody\n",
+	},
 	{name: "root with keys", main: "PermitRootLogin prohibit-password\n"},
 	{name: "root with keys, the older word", main: "PermitRootLogin without-password\n"},
 	{name: "root never", main: "PermitRootLogin no\nPermitRootLogin yes\n"},
@@ -61,8 +64,14 @@ var configs = []struct {
 	{name: "users in a block", main: "AllowUsers root\nMatch User daemon\n  AllowUsers daemon nobody\n"},
 	{name: "users in two blocks", main: "Match User daemon\n AllowUsers a\nMatch Address 10.0.0.0/8\n AllowUsers b\n"},
 	{name: "a block of one user", main: "Match User daemon\n  PasswordAuthentication no\n  AuthorizedKeysFile /d/%u\n"},
-	{name: "a block goes before", main: "PasswordAuthentication yes\nMatch User root,daemon\n  PasswordAuthentication no\n"},
-	{name: "the first block counts", main: "Match User d*\n PasswordAuthentication no\nMatch User daemon\n PasswordAuthentication yes\n"},
+	{
+		name: "a block goes before",
+		main: "PasswordAuthentication yes\nMatch User root,daemon\n  PasswordAuthentication no\n",
+	},
+	{
+		name: "the first block counts",
+		main: "Match User d*\n PasswordAuthentication no\nMatch User daemon\n PasswordAuthentication yes\n",
+	},
 	{name: "all but one", main: "Match User *,!root\n  PasswordAuthentication no\n"},
 	{name: "only exceptions", main: "Match User !root\n  PasswordAuthentication no\n"},
 	{name: "a question mark", main: "Match User roo?\n  PasswordAuthentication no\n"},
@@ -76,12 +85,21 @@ var configs = []struct {
 	{name: "a port", main: "Match LocalPort 2222\n  PasswordAuthentication no\n"},
 	{name: "a local address", main: "Match LocalAddress 127.0.0.1\n  PasswordAuthentication no\n"},
 	{name: "two conditions", main: "Match User root Address 10.0.0.0/8\n  PasswordAuthentication no\n"},
-	{name: "two conditions with equals signs", main: "Match User=root Address=10.0.0.0/8\n  PasswordAuthentication no\n"},
+	{
+		name: "two conditions with equals signs",
+		main: "Match User=root Address=10.0.0.0/8\n  PasswordAuthentication no\n",
+	},
 	{name: "a condition in quotes", main: "Match User \"root\"\n  PasswordAuthentication no\n"},
 	{name: "conditions and a comment", main: "Match User root # the owner\n  PasswordAuthentication no\n"},
-	{name: "all", main: "Match User root\n  PasswordAuthentication no\nMatch all\n  PermitRootLogin no\n  PasswordAuthentication yes\n"},
+	{
+		name: "all",
+		main: "Match User root\n  PasswordAuthentication no\nMatch all\n  PermitRootLogin no\n  PasswordAuthentication yes\n",
+	},
 	{name: "all goes before what is outside", main: "PermitRootLogin yes\nMatch all\n  PermitRootLogin no\n"},
-	{name: "all at the start", main: "Match all\nPasswordAuthentication no\nAllowUsers root\nMatch User daemon\nAllowUsers daemon\n"},
+	{
+		name: "all at the start",
+		main: "Match all\nPasswordAuthentication no\nAllowUsers root\nMatch User daemon\nAllowUsers daemon\n",
+	},
 	{
 		name: "included first", main: "Include DIR/*.conf\nPasswordAuthentication yes\n",
 		included: map[string]string{"50.conf": "PasswordAuthentication no\n"},
@@ -92,7 +110,11 @@ var configs = []struct {
 	},
 	{
 		name: "in the order of their names", main: "Include DIR/*.conf\n",
-		included: map[string]string{"b.conf": "PermitRootLogin no\n", "a.conf": "PermitRootLogin yes\n", "c.txt": "UsePAM yes\n"},
+		included: map[string]string{
+			"b.conf": "PermitRootLogin no\n",
+			"a.conf": "PermitRootLogin yes\n",
+			"c.txt":  "UsePAM yes\n",
+		},
 	},
 	{
 		name: "two patterns", main: "Include DIR/b.conf DIR/a.conf\n",
@@ -104,11 +126,13 @@ var configs = []struct {
 		included: map[string]string{"a.conf": "Match User daemon\n PermitRootLogin no\n", "b.conf": "UsePAM yes\n"},
 	},
 	{
-		name: "included from a block", main: "Match User daemon\n  Include DIR/a.conf\nMatch User root\n  PasswordAuthentication no\n",
+		name:     "included from a block",
+		main:     "Match User daemon\n  Include DIR/a.conf\nMatch User root\n  PasswordAuthentication no\n",
 		included: map[string]string{"a.conf": "PermitRootLogin no\nPasswordAuthentication no\n"},
 	},
 	{
-		name: "a block in what a block includes", main: "Match User daemon\n  Include DIR/a.conf\n  PermitEmptyPasswords yes\n",
+		name:     "a block in what a block includes",
+		main:     "Match User daemon\n  Include DIR/a.conf\n  PermitEmptyPasswords yes\n",
 		included: map[string]string{"a.conf": "PasswordAuthentication no\nMatch Address 10.0.0.0/8\n  PermitRootLogin no\n"},
 	},
 	{
@@ -117,19 +141,26 @@ var configs = []struct {
 	},
 	{
 		name: "included by what is included", main: "Include DIR/a.conf\n",
-		included: map[string]string{"a.conf": "Include DIR/b.conf\nUsePAM no\n", "b.conf": "UsePAM yes\nMatch User root\nPermitRootLogin no\n"},
+		included: map[string]string{
+			"a.conf": "Include DIR/b.conf\nUsePAM no\n",
+			"b.conf": "UsePAM yes\nMatch User root\nPermitRootLogin no\n",
+		},
 	},
 	{
-		name: "between a block and its settings", main: "Match User root\n  Include DIR/*.conf\n  PasswordAuthentication no\n",
+		name:     "between a block and its settings",
+		main:     "Match User root\n  Include DIR/*.conf\n  PasswordAuthentication no\n",
 		included: map[string]string{"a.conf": "Match User daemon\n  PermitRootLogin no\n"},
 	},
 	{
-		name: "Debian's own", main: "Include DIR/*.conf\nKbdInteractiveAuthentication no\nUsePAM yes\nX11Forwarding yes\nPrintMotd no\n" +
+		name: "Debian's own",
+		main: "Include DIR/*.conf\nKbdInteractiveAuthentication no\nUsePAM yes\nX11Forwarding yes\nPrintMotd no\n" +
 			"AcceptEnv LANG LC_*\nSubsystem sftp /usr/lib/openssh/sftp-server\n",
 		included: map[string]string{"50-cloud-init.conf": "PasswordAuthentication no\n"},
 	},
 	{
-		name: "a chroot of some", main: "Match Group nogroup\n  ChrootDirectory /srv/%u\n  ForceCommand internal-sftp\n  AuthorizedKeysFile /k/%u\n",
+		name: "a chroot of some",
+		main: "Match Group nogroup\n  ChrootDirectory /srv/%u\n  ForceCommand internal-sftp\n" +
+			"  AuthorizedKeysFile /k/%u\n",
 	},
 }
 

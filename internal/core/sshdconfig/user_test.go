@@ -153,7 +153,8 @@ func FuzzConfig(f *testing.F) {
 			}
 			c, missing = sshdconfig.Parse(file, included)
 		}
-		for _, conn := range []sshdconfig.Conn{{}, {User: "root", GroupsKnown: true, Address: netip.MustParseAddr("10.0.0.1")}} {
+		known := sshdconfig.Conn{User: "root", GroupsKnown: true, Address: netip.MustParseAddr("10.0.0.1")}
+		for _, conn := range []sshdconfig.Conn{{}, known} {
 			s, err := c.For(conn)
 			if err != nil {
 				continue

@@ -81,8 +81,13 @@ func StartMachine(t testing.TB, config string, files map[string]string) *Machine
 		m.Put(t, path, content)
 	}
 	must(os.WriteFile(filepath.Join(dir, "passwd"), []byte(fmt.Sprintf(
-		"root:x:0:0::/root:/bin/sh\nsshd:x:100:65534::/run/sshd:/usr/sbin/nologin\nnobody:x:65534:65534::/:/usr/sbin/nologin\n"+
-			"%s:x:%d:%d::/home/%s:/bin/sh\n", MachineUser, machineUID, machineUID, MachineUser,
+		"root:x:0:0::/root:/bin/sh\nsshd:x:100:65534::/run/sshd:/usr/sbin/nologin\n"+
+			"nobody:x:65534:65534::/:/usr/sbin/nologin\n"+
+			"%s:x:%d:%d::/home/%s:/bin/sh\n",
+		MachineUser,
+		machineUID,
+		machineUID,
+		MachineUser,
 	)), 0o644))
 	must(os.WriteFile(filepath.Join(dir, "group"), []byte(fmt.Sprintf(
 		"root:x:0:\nnogroup:x:65534:\n%s:x:%d:\nops:x:4000:%s\n", MachineUser, machineUID, MachineUser,

@@ -82,6 +82,15 @@ export default function LoginPage() {
           locale={{ emptyText: <EmptyNote text="No recorded key is in place here or granted." /> }}
         />
       </Card>
+      {l.also.length > 0 && (
+        <Card size="small" title="What else lets somebody in" className="after-l">
+          <ul className="list">
+            {l.also.map((way) => (
+              <li key={way}>{way}</li>
+            ))}
+          </ul>
+        </Card>
+      )}
       {l.strangers.length > 0 && (
         <Card
           size="small"

@@ -1,0 +1,102 @@
+package e2e
+
+import (
+	"encoding/json"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"plumlatch/internal/apiclient"
+	"plumlatch/internal/sshio/sshdtest"
+)
+
+// TestAnAuthorityAPasswordAndAStrangerOfARealServerAreTold brings in a real machine whose server lets in by all
+// three, and whose keys are where a Match in an included file puts them.
+func TestAnAuthorityAPasswordAndAStrangerOfARealServerAreTold(t *testing.T) {
+	t.Parallel()
+	h := newHouse(t, "")
+	h.must("key", "new", "mine")
+	dir := t.TempDir()
+	for _, name := range []string{"stranger", "ca", "certified"} {
+		if out, err := exec.Command(
+			"ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-C", name, "-f", filepath.Join(dir, name),
+		).CombinedOutput(); err != nil {
+			t.Fatalf("%v %s", err, out)
+		}
+	}
+	public := func(name string) string { return read(t, filepath.Join(dir, name+".pub")) }
+	m := sshdtest.StartMachine(t, "Include sshd_config.d/*.conf\n", map[string]string{
+		"/etc/ssh/sshd_config.d/10.conf": "Match User w*\nAuthorizedKeysFile /etc/ssh/keys/%u\n" +
+			"TrustedUserCAKeys /etc/ssh/ca.pub\n",
+		"/etc/ssh/keys/warden": read(t, h.private("mine.pub")) + public("stranger"),
+		"/etc/ssh/ca.pub":      public("ca"),
+		// Not read by the server, so nothing of it is said.
+		"/home/warden/.ssh/authorized_keys": public("certified"),
+	})
+	list := writeFile(t, filepath.Join(dir, "machines.csv"), fmt.Sprintf(
+		"name,address,port,login\npump,127.0.0.1,%d,%s\n", m.Port, sshdtest.MachineUser,
+	))
+	h.client("instance", "adopt", "-list", list, "-with", h.private("mine"), "-yes")
+	// What is told is so: the stranger's key and a certificate of the authority get in, the key in the home
+	// folder does not.
+	if out, err := exec.Command(
+		"ssh-keygen", "-q", "-s", filepath.Join(dir, "ca"), "-I", "id", "-n", sshdtest.MachineUser,
+		filepath.Join(dir, "certified.pub"),
+	).CombinedOutput(); err != nil {
+		t.Fatalf("%v %s", err, out)
+	}
+	enters := func(key string) bool {
+		out, err := exec.Command(
+			"ssh", "-F", "none", "-o", "BatchMode=yes", "-o", "StrictHostKeyChecking=no", "-o", "UserKnownHostsFile=/dev/null",
+			"-o", "IdentitiesOnly=yes", "-o", "IdentityAgent=none", "-i", filepath.Join(dir, key), "-p", fmt.Sprint(m.Port),
+			sshdtest.MachineUser+"@127.0.0.1", "id", "-un",
+		).Output()
+		return err == nil && strings.TrimSpace(string(out)) == sshdtest.MachineUser
+	}
+	if !enters("stranger") || !enters("certified") {
+		t.Fatal("the stranger, or whoever has a certificate, does not get in")
+	}
+	if err := os.Remove(filepath.Join(dir, "certified-cert.pub")); err != nil {
+		t.Fatal(err)
+	}
+	if enters("certified") {
+		t.Fatal("a key in a file that is not read gets in")
+	}
+	var l apiclient.Login
+	if err := json.Unmarshal([]byte(h.must("login", "show", "pump", "-json")), &l); err != nil {
+		t.Fatal(err)
+	}
+	if len(l.Strangers) != 1 || l.Strangers[0].Comment != "stranger" {
+		t.Errorf("strangers: %+v", l.Strangers)
+	}
+	if s := l.Server; s == nil || len(s.Authorities) != 1 || *s.Authorities[0].Comment != "ca" ||
+		len(s.Methods) != 1 || s.Methods[0] != "password" || s.Unread != nil {
+		t.Errorf("the server: %+v", s)
+	}
+	r := h.client("openers", "pump")
+	if r.status != 3 || !strings.Contains(r.out, l.Strangers[0].Sha256) || !strings.Contains(r.out, "password") ||
+		!strings.Contains(r.out, l.Server.Authorities[0].Fingerprint) {
+		t.Errorf("%+v", r)
+	}
+	if r := h.client("openers", "pump", "-json"); r.status != 3 {
+		t.Errorf("as JSON: %d", r.status)
+	}
+	p := h.console(t)
+	p.open("/logins/warden@pump")
+	p.says("What else lets somebody in")
+	p.says(l.Server.Authorities[0].Fingerprint)
+	p.says("password")
+	// Somebody who may not read the settings is told that they are not known.
+	m.Secret(t, "/etc/ssh/sshd_config.d/10.conf")
+	h.client("sweep", "pump", "-with", h.private("mine"))
+	var after apiclient.Login
+	if err := json.Unmarshal([]byte(h.must("login", "show", "pump", "-json")), &after); err != nil {
+		t.Fatal(err)
+	}
+	if s := after.Server; s == nil || s.Unread == nil || len(after.Also) != 1 {
+		t.Errorf("the server, unread: %+v %q", s, after.Also)
+	}
+}

@@ -35,11 +35,11 @@ key file use plumlatch trace. It ends with status 3 if nothing matches.`,
 		Examples: []string{"plumlatch opens hides-shared"},
 	},
 	{
-		Name:     "openers",
-		Args:     "INSTANCE",
-		Min:      1,
-		Max:      1,
-		Flags:    openers,
+		Name:    "openers",
+		Args:    "INSTANCE",
+		Min:     1,
+		Max:     1,
+		Flags:   openers,
 		Summary: "Show who gets in to an instance: its keys, strangers, and what else its server lets in",
 		Detail: `Below the recorded keys it shows strangers, which are keys in no record, and what else the SSH
 server's settings let in: passwords, certificate authorities, programs that name keys. What is not

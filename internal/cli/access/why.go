@@ -26,14 +26,18 @@ var WhyCommands = []kit.Command{{
 	Summary: "Diagnose why you cannot log in: ordered checks, each with its remedy",
 	Detail: `The checks stop at the first that fails; the rest are listed as not reached. They are made
 from this machine, with the private key of -with, or one that is found here or in the
-ssh-agent; it is never sent. It ends with status 3 if a check fails.`,
+ssh-agent; it is never sent. What cannot be checked, such as the firewall rules of a machine that
+was adopted, is listed as not checked.
+
+Where the records say that the key does not open it, a login is tried all the same: if it
+completes, that check is listed as differs. It ends with status 3 if a check fails or differs.`,
 	Examples: []string{"plumlatch why tide-gauge-1", "plumlatch why ubuntu@atlas-web-1 -with ~/.ssh/atlas"},
 }}
 
 // check is one of the questions of why. A failure has one remedy to type.
 type check struct {
 	Name   string `json:"check"`
-	State  string `json:"state"` // passed, failed or not reached
+	State  string `json:"state"` // passed, failed, differs, not checked or not reached
 	Detail string `json:"detail,omitempty"`
 	Remedy string `json:"remedy,omitempty"`
 }
@@ -42,6 +46,11 @@ type check struct {
 type failure struct{ detail, remedy string }
 
 func (f *failure) Error() string { return f.detail }
+
+// notChecked is why a check could not be made.
+type notChecked struct{ why string }
+
+func (n *notChecked) Error() string { return n.why }
 
 // diagnosis is what the checks find out for one another.
 type diagnosis struct {
@@ -82,40 +91,73 @@ func why(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error {
 				d.end()
 			}
 		}()
-		questions := []struct {
-			name string
-			ask  func(context.Context) (string, error)
-		}{
-			{"The instance exists and runs", d.runs},
-			{"Its address is today's", d.address},
-			{"A firewall rule lets your address in", d.firewall},
-			{"Its SSH port answers", d.port},
-			{"The host key is the pinned one", d.hostKey},
-			{"The private key is at hand, as ssh wants it", d.keyFile},
-			{"The private key opens", d.opens},
-			{"The key is recorded, and neither lost nor retired", d.known},
-			{"The login user is right for the image", d.rightUser},
-			{"The key is in the login's file, without a limit", d.stands},
-			{"The modes of home, .ssh and the file pass the server's strict check", d.modes},
-			{"A login completes", d.enter},
-		}
-		var checks []check
-		failed := false
-		for _, q := range questions {
-			c := check{Name: q.name, State: "not reached"}
-			if !failed {
-				detail, err := q.ask(ctx)
-				c.State, c.Detail = "passed", detail
-				var f *failure
-				if errors.As(err, &f) {
-					c.State, c.Detail, c.Remedy, failed = "failed", f.detail, f.remedy, true
-				} else if err != nil {
-					c.State, c.Detail, failed = "failed", err.Error(), true
-				}
-			}
-			checks = append(checks, c)
-		}
+		checks, failed := d.askAll(ctx)
 		return showChecks(s, checks, failed)
+	}
+}
+
+// question is a check. A recorded one asks the records, which the server need not agree with.
+type question struct {
+	name     string
+	ask      func(context.Context) (string, error)
+	recorded bool
+}
+
+// askAll makes the checks up to the first that fails. Where that is one of the records, the server has the last
+// word: a login is tried all the same.
+func (d *diagnosis) askAll(ctx context.Context) (checks []check, failed bool) {
+	questions := []question{
+		{"The instance exists and runs", d.runs, false},
+		{"Its address is today's", d.address, false},
+		{"A firewall rule lets your address in", d.firewall, false},
+		{"Its SSH port answers", d.port, false},
+		{"The host key is the pinned one", d.hostKey, false},
+		{"The private key is at hand, as ssh wants it", d.keyFile, false},
+		{"The private key opens", d.opens, false},
+		{"The key is recorded, and neither lost nor retired", d.known, true},
+		{"The login user is right for the image", d.rightUser, true},
+		{"The key is in the login's file, without a limit", d.stands, true},
+		{"The modes of home, .ssh and the file pass the server's strict check", d.modes, true},
+	}
+	differs := -1
+	for n, q := range questions {
+		c := check{Name: q.name, State: "not reached"}
+		if !failed {
+			c = answered(q.name)(q.ask(ctx))
+			failed = c.State == "failed"
+			if failed && q.recorded {
+				differs = n
+			}
+		}
+		checks = append(checks, c)
+	}
+	last := check{Name: "A login completes", State: "not reached"}
+	if !failed || differs >= 0 {
+		last = answered(last.Name)(d.enter(ctx))
+		if differs >= 0 && last.State == "passed" {
+			checks[differs].State = "differs"
+			checks[differs].Detail += "; but the server lets you in"
+		}
+		failed = failed || last.State == "failed"
+	}
+	return append(checks, last), failed
+}
+
+// answered makes a check of what its question was answered.
+func answered(name string) func(detail string, err error) check {
+	return func(detail string, err error) check {
+		c := check{Name: name, State: "passed", Detail: detail}
+		var f *failure
+		var not *notChecked
+		switch {
+		case errors.As(err, &not):
+			c.State, c.Detail = "not checked", not.why
+		case errors.As(err, &f):
+			c.State, c.Detail, c.Remedy = "failed", f.detail, f.remedy
+		case err != nil:
+			c.State, c.Detail = "failed", err.Error()
+		}
+		return c
 	}
 }
 
@@ -129,6 +171,8 @@ func showChecks(s *kit.Session, checks []check, failed bool) error {
 			mark := map[string]string{
 				"passed":      s.Good("passed     "),
 				"failed":      s.Bad("failed     "),
+				"differs":     s.Bad("differs    "),
+				"not checked": s.Faint("not checked"),
 				"not reached": s.Faint("not reached"),
 			}[c.State]
 			said := c.Name
@@ -175,7 +219,7 @@ func (d *diagnosis) address(ctx context.Context) (string, error) {
 	}
 	d.approach = a
 	if !a.CloudAsked {
-		return "it was adopted, so no cloud can be asked", nil
+		return "", &notChecked{"it was adopted, so no cloud can be asked"}
 	}
 	now, recorded := kit.Given(a.Address), kit.Given(a.RecordedAddress)
 	if state := kit.Given(a.State); state != apiclient.InstanceStateRunning {
@@ -199,7 +243,7 @@ func (d *diagnosis) firewall(context.Context) (string, error) {
 	a := d.approach
 	switch {
 	case !a.CloudAsked:
-		return "it was adopted, so no cloud's rules are known", nil
+		return "", &notChecked{"it was adopted, so no cloud's rules are known"}
 	case a.AdmittedBy != nil:
 		return fmt.Sprintf("the rule for %s lets %s in", *a.AdmittedBy, a.From), nil
 	case len(a.Rules) == 0:
@@ -398,14 +442,14 @@ func (d *diagnosis) stands(context.Context) (string, error) {
 	case o.Limits != nil && (strings.Contains(*o.Limits, "expired") || strings.Contains(*o.Limits, "only ")):
 		return "", &failure{"its line has a limit: " + *o.Limits, "See the line: plumlatch login show " + d.login.Reach.Login}
 	case o.SeenAt == nil:
-		return "it is granted; nobody has read it yet", nil
+		return "", &notChecked{"it is granted; nobody has read the login yet"}
 	}
 	return "seen on " + kit.Moment(*o.SeenAt), nil
 }
 
 func (d *diagnosis) modes(context.Context) (string, error) {
 	if len(d.login.Files) == 0 {
-		return "nobody has read the file", nil
+		return "", &notChecked{"nobody has read the file"}
 	}
 	type judged struct{ path, mode string }
 	var all []judged
@@ -430,7 +474,12 @@ func (d *diagnosis) modes(context.Context) (string, error) {
 }
 
 func (d *diagnosis) enter(ctx context.Context) (string, error) {
-	session, _, err := kit.Enter(ctx, d.login.Connection, []kit.AtHand{d.signer})
+	at := d.login.Connection
+	if d.login.Reach.Login == "" { // the records were not asked that far
+		at = d.found.Connection
+		at.User = cmp.Or(d.user, at.User)
+	}
+	session, _, err := kit.Enter(ctx, at, []kit.AtHand{d.signer})
 	if err != nil {
 		return "", &failure{err.Error(), "See what is in place there now: plumlatch sweep " + d.instance}
 	}

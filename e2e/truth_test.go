@@ -84,6 +84,27 @@ func TestAnAuthorityAPasswordAndAStrangerOfARealServerAreTold(t *testing.T) {
 	if r := h.client("openers", "pump", "-json"); r.status != 3 {
 		t.Errorf("as JSON: %d", r.status)
 	}
+	// A fingerprint from a log leads to each of them.
+	for name, kind := range map[string]apiclient.TracedKind{
+		"stranger": apiclient.TracedKindStranger, "ca": apiclient.TracedKindAuthority,
+	} {
+		var traced apiclient.Trace
+		r := h.client("trace", filepath.Join(dir, name+".pub"), "-json")
+		if err := json.Unmarshal([]byte(r.out), &traced); err != nil {
+			t.Fatal(err, r.err)
+		}
+		if r.status != 0 || len(traced.Matches) != 1 || traced.Matches[0].Kind != kind ||
+			traced.Matches[0].Name != "warden@pump" {
+			t.Errorf("trace of the %s: %d %+v", name, r.status, traced.Matches)
+		}
+	}
+	md5, err := exec.Command("ssh-keygen", "-lf", filepath.Join(dir, "stranger.pub"), "-E", "md5").Output()
+	if err != nil {
+		t.Fatal(err)
+	}
+	if r := h.client("trace", strings.TrimSpace(string(md5))); r.status != 0 || !strings.Contains(r.out, "warden@pump") {
+		t.Errorf("by MD5: %+v", r)
+	}
 	p := h.console(t)
 	p.open("/logins/warden@pump")
 	p.says("What else lets somebody in")

@@ -989,16 +989,22 @@ func (e TakenItemPhase) Valid() bool {
 
 // Defines values for TracedKind.
 const (
-	TracedKindHostKey TracedKind = "host key"
-	TracedKindKey     TracedKind = "key"
+	TracedKindAuthority TracedKind = "authority"
+	TracedKindHostKey   TracedKind = "host key"
+	TracedKindKey       TracedKind = "key"
+	TracedKindStranger  TracedKind = "stranger"
 )
 
 // Valid indicates whether the value is a known member of the TracedKind enum.
 func (e TracedKind) Valid() bool {
 	switch e {
+	case TracedKindAuthority:
+		return true
 	case TracedKindHostKey:
 		return true
 	case TracedKindKey:
+		return true
+	case TracedKindStranger:
 		return true
 	default:
 		return false
@@ -3463,8 +3469,9 @@ type Traced struct {
 	// Matched What matched, in words.
 	Matched string `json:"matched"`
 
-	// Name Of the key, or of the instance whose host key it is.
-	Name string `json:"name"`
+	// Name Of the key; of the instance whose host key it is; or of the login that the stranger is in, or whose server takes certificates of the authority.
+	Name     string    `json:"name"`
+	Stranger *Stranger `json:"stranger,omitempty"`
 }
 
 // TracedKind defines model for Traced.Kind.

@@ -210,16 +210,14 @@ func tokenOf(t record.Token) contract.Token {
 }
 
 func tracedOf(t keys.Traced) contract.Traced {
-	if t.Key == nil {
-		return contract.Traced{Kind: contract.TracedKindHostKey, Name: t.Instance, Matched: t.Matched}
+	out := contract.Traced{Kind: contract.TracedKind(t.Kind), Name: t.Name, Matched: t.Matched}
+	if t.Key != nil {
+		out.Key, out.Logins = new(keyOf(*t.Key)), new(each(t.Logins, openingOf))
 	}
-	return contract.Traced{
-		Kind:    contract.TracedKindKey,
-		Name:    t.Key.Name,
-		Matched: t.Matched,
-		Key:     new(keyOf(*t.Key)),
-		Logins:  new(each(t.Logins, openingOf)),
+	if t.Stranger != nil {
+		out.Stranger = new(strangerOf(*t.Stranger))
 	}
+	return out
 }
 
 func listLineOf(l keys.ListLine) contract.ListLine {

@@ -47,6 +47,13 @@ type Stranger struct {
 	SeenAt      time.Time
 }
 
+// StrangerIn is a stranger with the login that it is in.
+type StrangerIn struct {
+	Stranger
+	OSUser       string `gorm:"column:os_user"`
+	InstanceName string
+}
+
 // NewStranger is a stranger that the daybook does not tell of yet.
 type NewStranger struct {
 	SHA256       []byte `gorm:"column:sha256"`

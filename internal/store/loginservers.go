@@ -47,3 +47,24 @@ func (s *Store) Servers(ctx context.Context, logins []uuid.UUID) (map[uuid.UUID]
 	}
 	return out, nil
 }
+
+// LoginsOfAuthority returns the names, as user@instance, of at most limit logins whose server takes certificates of
+// the authority with the fingerprint.
+// Raw in its condition, since GORM asks nothing of JSON.
+func (s *Store) LoginsOfAuthority(ctx context.Context, fingerprint string, limit int) (names []string, err error) {
+	what, err := json.Marshal(map[string]any{"authorities": []map[string]string{{"fingerprint": fingerprint}}})
+	if err != nil {
+		return nil, err
+	}
+	err = s.db.WithContext(ctx).
+		Model(&record.LoginServer{}).
+		Select("l.os_user || '@' || i.name").
+		Joins("JOIN logins l ON l.id = login_servers.login_id").
+		Joins("JOIN instances i ON i.id = l.instance_id AND i.gone_at IS NULL").
+		Where("login_servers.server @> ?::jsonb", string(what)).
+		Order("i.name, l.os_user").
+		Limit(limit).
+		Scan(&names).
+		Error
+	return names, plain(err)
+}

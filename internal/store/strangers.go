@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"encoding/hex"
 	"time"
 
 	"github.com/google/uuid"
@@ -85,4 +86,26 @@ func (s *Store) StrangersOf(ctx context.Context, instance uuid.UUID, limit int) 
 		Find(&strangers).
 		Error
 	return strangers, plain(err)
+}
+
+// StrangersWith returns at most limit strangers whose key has the digest of the kind: sha256 or md5, both of the
+// wire form.
+// Raw in its condition, since GORM has no digests.
+func (s *Store) StrangersWith(ctx context.Context, kind string, sum []byte, limit int) ([]record.StrangerIn, error) {
+	condition, value := "strangers.sha256 = ?", any(sum)
+	if kind == "md5" {
+		condition, value = "md5(strangers.blob) = ?", hex.EncodeToString(sum)
+	}
+	var out []record.StrangerIn
+	err := s.db.WithContext(ctx).
+		Model(&record.Stranger{}).
+		Select("strangers.*, l.os_user, i.name AS instance_name").
+		Joins("JOIN logins l ON l.id = strangers.login_id").
+		Joins("JOIN instances i ON i.id = l.instance_id AND i.gone_at IS NULL").
+		Where(condition, value).
+		Order("i.name, l.os_user").
+		Limit(limit).
+		Find(&out).
+		Error
+	return out, plain(err)
 }

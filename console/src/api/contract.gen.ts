@@ -3345,13 +3345,14 @@ export interface components {
         };
         Traced: {
             /** @enum {string} */
-            kind: "key" | "host key";
-            /** @description Of the key, or of the instance whose host key it is. */
+            kind: "key" | "host key" | "stranger" | "authority";
+            /** @description Of the key; of the instance whose host key it is; or of the login that the stranger is in, or whose server takes certificates of the authority. */
             name: string;
             /** @description What matched, in words. */
             matched: string;
             key?: components["schemas"]["Key"];
             logins?: components["schemas"]["Opening"][];
+            stranger?: components["schemas"]["Stranger"];
         };
         Trace: {
             /** @description What the text was taken for. */

@@ -5,6 +5,7 @@ import { Link, useNavigate } from "react-router";
 import { api, take, type Named, type Traced } from "../api/client";
 import { useSettled } from "./useSettled";
 import { further, places } from "../places";
+import { day } from "../format";
 import { holdsPrivate } from "../privateMarks";
 import { KeyGlyph } from "./KeyGlyph";
 import { KeyName } from "./KeyName";
@@ -255,6 +256,18 @@ function Match({ of, close }: { of: Traced; close: () => void }) {
           {of.name}
         </Link>{" "}
         ({of.matched}).
+      </div>
+    );
+  }
+  if (of.kind === "stranger" || of.kind === "authority") {
+    return (
+      <div>
+        {of.kind === "stranger" ? "It is a key in no record, a stranger in " : "It is a certificate authority for "}
+        <Link to={`/logins/${encodeURIComponent(of.name)}`} onClick={close}>
+          {of.name}
+        </Link>
+        {of.stranger && ` since ${day(of.stranger.first_seen_at)}, last seen on ${day(of.stranger.seen_at)}`} (
+        {of.matched}).
       </div>
     );
   }

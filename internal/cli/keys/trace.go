@@ -141,8 +141,22 @@ func showTrace(s *kit.Session, t apiclient.Trace) {
 	}
 	for _, m := range t.Matches {
 		fmt.Fprintln(s.Env.Out)
-		if m.Kind == apiclient.TracedKindHostKey {
+		switch m.Kind {
+		case apiclient.TracedKindHostKey:
 			fmt.Fprintf(s.Env.Out, "It is a host key of the instance %s (%s).\n", m.Name, m.Matched)
+			continue
+		case apiclient.TracedKindAuthority:
+			s.Below("", fmt.Sprintf(
+				"It is a certificate authority: its certificates open %s (%s).", m.Name, m.Matched,
+			), kit.AsItIs)
+			continue
+		case apiclient.TracedKindStranger:
+			s.Below("", fmt.Sprintf(
+				"It is a key in no record, a stranger in %s since %s, last seen on %s (%s).", m.Name,
+				kit.Day(m.Stranger.FirstSeenAt), kit.Day(m.Stranger.SeenAt), m.Matched,
+			), kit.AsItIs)
+			s.Facts("Comment", m.Stranger.Comment, "Limits", kit.Given(m.Stranger.Limits))
+			fmt.Fprintf(s.Env.Out, "Decide about it:  plumlatch settle %s\n", m.Name)
 			continue
 		}
 		fmt.Fprintf(s.Env.Out, "It is the key %s of %s (%s).\n", m.Name, holderText(*m.Key), m.Matched)

@@ -11,12 +11,25 @@ import (
 	"plumlatch/internal/service/problem"
 )
 
-// Traced is a record that a fingerprint or a public key was found to be.
+// TracedKind is what a fingerprint was found to be of.
+type TracedKind string
+
+// The kinds. An authority is one of TrustedUserCAKeys.
+const (
+	TracedKey       TracedKind = "key"
+	TracedHostKey   TracedKind = "host key"
+	TracedStranger  TracedKind = "stranger"
+	TracedAuthority TracedKind = "authority"
+)
+
+// Traced is what a fingerprint or a public key was found to be.
 type Traced struct {
-	// Key is nil where it is a host key.
-	Key *record.Key
-	// Instance is the name of the instance whose host key it is.
-	Instance string
+	Kind TracedKind
+	// Name is that of the key; of the instance, for a host key; or of the login.
+	Name string
+	// Key is nil for what is no recorded key, Stranger for what is none.
+	Key      *record.Key
+	Stranger *record.Stranger
 	// Matched says what matched.
 	Matched string
 	// Logins are the first of those that the key opens.
@@ -31,9 +44,11 @@ type Trace struct {
 }
 
 var compared = map[string][]string{
-	"sha256": {"SHA-256 of keys", "SHA-256 of host keys"},
-	"md5":    {"MD5 of keys as OpenSSH prints it", "MD5 of keys over the SPKI DER"},
-	"sha1":   {"SHA-1 over the PKCS#8 DER of private keys that were at hand"},
+	"sha256": {"SHA-256 of keys", "SHA-256 of host keys", "SHA-256 of strangers", "SHA-256 of certificate authorities"},
+	"md5": {
+		"MD5 of keys as OpenSSH prints it", "MD5 of keys over the SPKI DER", "MD5 of strangers as OpenSSH prints it",
+	},
+	"sha1": {"SHA-1 over the PKCS#8 DER of private keys that were at hand"},
 }
 
 // maxTracedLogins is how many logins a trace tells of.
@@ -82,14 +97,41 @@ func (s *Service) Trace(ctx context.Context, text string) (Trace, error) {
 		if digest.Kind == "md5" && string(k.SPKIMD5) == string(digest.Sum) {
 			matched = "MD5 over the SPKI DER"
 		}
-		t.Matches = append(t.Matches, Traced{Key: &k, Matched: matched, Logins: opens.Items})
+		t.Matches = append(t.Matches, Traced{Kind: TracedKey, Name: k.Name, Key: &k, Matched: matched, Logins: opens.Items})
+	}
+	beyond, err := s.traceBeyond(ctx, digest)
+	t.Matches = append(t.Matches, beyond...)
+	return t, err
+}
+
+// traceBeyond looks for a fingerprint among what is no recorded key: strangers, host keys and authorities.
+func (s *Service) traceBeyond(ctx context.Context, digest keypair.Digest) (found []Traced, err error) {
+	if digest.Kind != "sha256" && digest.Kind != "md5" {
+		return nil, nil
+	}
+	strangers, err := s.store.StrangersWith(ctx, digest.Kind, digest.Sum, maxTracedLogins)
+	if err != nil {
+		return nil, err
+	}
+	for _, g := range strangers {
+		matched := map[string]string{"sha256": "SHA-256", "md5": "MD5 as OpenSSH prints it"}[digest.Kind]
+		found = append(found, Traced{
+			Kind: TracedStranger, Name: g.OSUser + "@" + g.InstanceName, Matched: matched, Stranger: &g.Stranger,
+		})
 	}
 	if digest.Kind != "sha256" {
-		return t, nil
+		return found, nil
 	}
 	instances, err := s.store.InstancesWithHostKey(ctx, digest.Sum)
-	for _, i := range instances {
-		t.Matches = append(t.Matches, Traced{Instance: i.Name, Matched: "SHA-256 of a host key"})
+	if err != nil {
+		return found, err
 	}
-	return t, err
+	for _, i := range instances {
+		found = append(found, Traced{Kind: TracedHostKey, Name: i.Name, Matched: "SHA-256 of a host key"})
+	}
+	logins, err := s.store.LoginsOfAuthority(ctx, keypair.FormatSHA256(digest.Sum), maxTracedLogins)
+	for _, login := range logins {
+		found = append(found, Traced{Kind: TracedAuthority, Name: login, Matched: "SHA-256 of a certificate authority"})
+	}
+	return found, err
 }

@@ -53,8 +53,8 @@ the instance's name. Ctrl-C stops watching; the restore continues.`,
 		Examples: []string{
 			"plumlatch restore start tide-gauge-3 -route guest-agent -new tide-gauge-3-key",
 			"plumlatch restore start gateway-3 -route helper-disk -key oona-main -lost gateway-field",
-			`plumlatch restore start song-archive -route replacement -new archive-2 -stop-first -port 2222 ` +
-				`-reason "marek's laptop was stolen"`,
+			`plumlatch restore start song-archive -route replacement -lost archive-song -new archive-2 -stop-first ` +
+				`-port 2222 -reason "marek's laptop was stolen"`,
 		},
 	},
 	{

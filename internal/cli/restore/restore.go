@@ -197,7 +197,7 @@ func restoreStart(f *flag.FlagSet) func(context.Context, *kit.Session, []string)
 			return fleet.Begun(s, begun.Run, routes.Instance)
 		}
 		if !s.Json && !s.Quiet {
-			fmt.Fprintf(s.Env.Err, "Getting back into %s by the route %s (%s)\n", begun.Login, begun.Route, begun.Run.Id)
+			fmt.Fprintf(s.Env.Err, "Getting back into %s by the route %s\n", begun.Login, begun.Route)
 		}
 		return followRestore(s, ctx, client, begun.Run.Id, &work)
 	}

@@ -21,7 +21,7 @@ export default function Custody() {
   const [deciding, setDeciding] = useState<{ of: Consent; grant: boolean }>();
   return (
     <>
-      <PageHead title="Custody" note="who asks for what the safe keeps, and whom keys are to go to" />
+      <PageHead title="Custody" note="who asks for a private key in the safe, and who takes keys over" />
       <SettingsTabs />
       <Card size="small" title="Requests for consent" styles={{ body: { padding: 0 } }} className="after-l">
         <Table<Consent>

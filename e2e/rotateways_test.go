@@ -83,7 +83,7 @@ func TestARotationGoesThroughTheGuestAgentWhereThereIsNoStewardKey(t *testing.T)
 		}
 	}
 	if out := h.must("rotate", "plan", "-key", "mine"); strings.Count(out, "guest agent") != 2 ||
-		!strings.Contains(out, "no rotation has been done yet") {
+		!strings.Contains(out, "no earlier rotation tells") {
 		t.Errorf("%s", out)
 	}
 	h.must("rotate", "start", "-key", "mine", "-make", "service", "-instance", "a", "-yes")

@@ -106,20 +106,7 @@ func whatever(patterns string) Truth {
 
 // inList reports whether a text matches a list of patterns, as match_pattern_list of OpenSSH: one of
 // them, and none of those that begin with an exclamation mark.
-func inList(text, patterns string) bool {
-	found := false
-	for pattern := range strings.SplitSeq(patterns, ",") {
-		pattern, negated := strings.CutPrefix(pattern, "!")
-		switch {
-		case !like(text, pattern):
-		case negated:
-			return false
-		default:
-			found = true
-		}
-	}
-	return found
-}
+func inList(text, patterns string) bool { return anyInList([]string{text}, patterns) }
 
 // anyInList reports whether one of the texts is in the list, and none of them is one that is excepted.
 func anyInList(texts []string, patterns string) bool {

@@ -20,9 +20,8 @@ import (
 )
 
 // TestAThousandRequestsOfAViewerHoldUpNobodyElse has a viewer ask a thousand times at once for what locks a
-// key, on somebody else's key, while an admin works.
+// key, on somebody else's key, while an admin works. It fills the machine, so no test of this package runs beside it.
 func TestAThousandRequestsOfAViewerHoldUpNobodyElse(t *testing.T) {
-	t.Parallel() // it waits more than it works
 	h := newHouse(t, "")
 	h.must("key", "new", "gannet")
 	h.must(
@@ -66,13 +65,8 @@ func TestAThousandRequestsOfAViewerHoldUpNobodyElse(t *testing.T) {
 	}
 	eventually(t, "the viewer is at it", func() bool { return asked.Load() > 20 })
 	for range 10 {
-		status, body := h.call("GET", "/api/v1/keys", h.token, "")
-		for range 2 { // the machine that all of it shares may have too much to do
-			if status == http.StatusServiceUnavailable {
-				status, body = h.call("GET", "/api/v1/keys", h.token, "")
-			}
-		}
-		if status != http.StatusOK || !strings.Contains(body, "gannet") {
+		if status, body := h.call("GET", "/api/v1/keys", h.token, ""); status != http.StatusOK ||
+			!strings.Contains(body, "gannet") {
 			t.Errorf("meanwhile, an admin: %d %.200s", status, body)
 		}
 	}

@@ -1,7 +1,7 @@
 package sshdconfig
 
 import (
-	"fmt"
+	"errors"
 	"net/netip"
 	"strconv"
 	"strings"
@@ -41,14 +41,14 @@ type Conn struct {
 func (c Conn) matches(conditions []string) (Truth, error) {
 	if strings.EqualFold(conditions[0], "all") {
 		if len(conditions) > 1 {
-			return No, fmt.Errorf("match all together with other conditions")
+			return No, errors.New("match all together with other conditions")
 		}
 		return Yes, nil
 	}
 	result := Yes
 	for n := 0; n < len(conditions); n += 2 {
 		if n+1 == len(conditions) {
-			return No, fmt.Errorf("match %s without a value", conditions[n])
+			return No, errors.New("a condition of Match without a value")
 		}
 		is, err := c.is(strings.ToLower(conditions[n]), conditions[n+1])
 		if err != nil {
@@ -84,7 +84,7 @@ func (c Conn) is(attribute, patterns string) (Truth, error) {
 	case "localport":
 		port, err := strconv.Atoi(patterns)
 		if err != nil || port < 1 || port > 65535 {
-			return No, fmt.Errorf("match LocalPort %q is no port", patterns)
+			return No, errors.New("the LocalPort of a Match is no port")
 		}
 		if c.LocalPort == 0 {
 			return Maybe, nil
@@ -170,10 +170,10 @@ func addressIn(a netip.Addr, list string) (Truth, error) {
 }
 
 func addressLike(a netip.Addr, pattern string) (Truth, error) {
-	if network, bits, isNetwork := strings.Cut(pattern, "/"); isNetwork {
+	if strings.Contains(pattern, "/") {
 		prefix, err := netip.ParsePrefix(pattern)
 		if err != nil || prefix.Masked() != prefix {
-			return No, fmt.Errorf("%s/%s is no network", network, bits)
+			return No, errors.New("the Address of a Match has something that is no network")
 		}
 		return addressIs(a, prefix), nil
 	}

@@ -127,7 +127,7 @@ func (c *Config) directives(f File) (out []Directive) {
 			d.Args, err = words(rest)
 		}
 		if err == nil && len(d.Args) == 0 {
-			err = fmt.Errorf("%s has no value", keyword)
+			err = errNoValue
 		}
 		if err != nil {
 			c.Faults = append(c.Faults, fmt.Sprintf("%s: %v", d, err))

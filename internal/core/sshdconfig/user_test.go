@@ -130,6 +130,17 @@ func TestAServerThatWouldNotStartIsNotEvaluated(t *testing.T) {
 	}
 }
 
+// TestAFaultQuotesNothingOfWhatWasRead includes a private key by mistake.
+func TestAFaultQuotesNothingOfWhatWasRead(t *testing.T) {
+	const secret = "b3BlbnNzaC1rZXktdjEAAAAABG5vbmU"
+	for _, line := range []string{secret, "Match " + secret, "Match User x Address " + secret + "/", "x \"" + secret} {
+		c, _ := sshdconfig.Parse(sshdconfig.File{Path: "host_key", Content: []byte(line + "\n")}, nil)
+		if _, err := c.For(sshdconfig.Conn{User: "x"}); err == nil || strings.Contains(err.Error(), secret) {
+			t.Errorf("%q: %v", line, err)
+		}
+	}
+}
+
 func TestFilesThatIncludeOneAnotherEnd(t *testing.T) {
 	again := sshdconfig.File{Path: "/etc/ssh/a", Content: []byte(strings.Repeat("Include /etc/ssh/a\n", 20))}
 	c, missing := sshdconfig.Parse(again, map[string][]sshdconfig.File{"/etc/ssh/a": {again}})

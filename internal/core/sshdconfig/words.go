@@ -5,7 +5,11 @@ import (
 	"strings"
 )
 
-var errQuotes = errors.New("a quote that is not closed")
+// The faults of a line quote nothing of it: what an Include brings may be any file, also one with a private key.
+var (
+	errQuotes  = errors.New("a quote that is not closed")
+	errNoValue = errors.New("a keyword without a value")
+)
 
 // blanks are what parts words.
 const blanks = " \t\r\n\f"

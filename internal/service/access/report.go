@@ -33,10 +33,11 @@ func (s *Service) ReportFiles(
 	}
 	if len(files) == 0 && seen.Server == nil || len(files) > maxReportedFiles {
 		return Login{}, &problem.Problem{
-			Kind:   problem.Invalid,
-			Code:   "bad-files",
-			Field:  "files",
-			Detail: fmt.Sprintf("%d files were given; a login has 1 to %d, or none by its server's settings", len(files), maxReportedFiles),
+			Kind:  problem.Invalid,
+			Code:  "bad-files",
+			Field: "files",
+			Detail: fmt.Sprintf("%d files were given; a login has 1 to %d, or none by its server's settings",
+				len(files), maxReportedFiles),
 		}
 	}
 	total := 0

@@ -168,6 +168,27 @@ func (e Custody) Valid() bool {
 	}
 }
 
+// Defines values for EndBy.
+const (
+	EndByBoth    EndBy = "both"
+	EndByLine    EndBy = "line"
+	EndByService EndBy = "service"
+)
+
+// Valid indicates whether the value is a known member of the EndBy enum.
+func (e EndBy) Valid() bool {
+	switch e {
+	case EndByBoth:
+		return true
+	case EndByLine:
+		return true
+	case EndByService:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for FindingWeight.
 const (
 	FindingWeightBad     FindingWeight = "bad"
@@ -914,18 +935,21 @@ func (e StepState) Valid() bool {
 
 // Defines values for SubscriberKind.
 const (
-	SubscriberKindAll         SubscriberKind = "all"
-	SubscriberKindKeyReleased SubscriberKind = "key-released"
-	SubscriberKindLeftOpen    SubscriberKind = "left-open"
-	SubscriberKindLoginShut   SubscriberKind = "login-shut"
-	SubscriberKindRunFailed   SubscriberKind = "run-failed"
-	SubscriberKindStranger    SubscriberKind = "stranger"
+	SubscriberKindAll          SubscriberKind = "all"
+	SubscriberKindGrantOverdue SubscriberKind = "grant-overdue"
+	SubscriberKindKeyReleased  SubscriberKind = "key-released"
+	SubscriberKindLeftOpen     SubscriberKind = "left-open"
+	SubscriberKindLoginShut    SubscriberKind = "login-shut"
+	SubscriberKindRunFailed    SubscriberKind = "run-failed"
+	SubscriberKindStranger     SubscriberKind = "stranger"
 )
 
 // Valid indicates whether the value is a known member of the SubscriberKind enum.
 func (e SubscriberKind) Valid() bool {
 	switch e {
 	case SubscriberKindAll:
+		return true
+	case SubscriberKindGrantOverdue:
 		return true
 	case SubscriberKindKeyReleased:
 		return true
@@ -1013,6 +1037,12 @@ func (e TracedKind) Valid() bool {
 
 // AddGrant defines model for AddGrant.
 type AddGrant struct {
+	// EndBy What ends a grant at its time: the service, which removes the line; the SSH server, by an expiry-time in the line; or both.
+	EndBy *EndBy `json:"end_by,omitempty"`
+
+	// Endless A grant that has an end loses it. Without this, a repetition without an end is refused.
+	Endless *bool `json:"endless,omitempty"`
+
 	// FromHere The caller places the line.
 	FromHere *bool  `json:"from_here,omitempty"`
 	Key      string `json:"key"`
@@ -1021,7 +1051,7 @@ type AddGrant struct {
 	Login  string  `json:"login"`
 	Reason *string `json:"reason,omitempty"`
 
-	// Until When the service withdraws it.
+	// Until When it ends.
 	Until *time.Time `json:"until,omitempty"`
 }
 
@@ -1395,6 +1425,9 @@ type EncryptedPassword struct {
 	Readings []PasswordReading `json:"readings"`
 }
 
+// EndBy What ends a grant at its time: the service, which removes the line; the SSH server, by an expiry-time in the line; or both.
+type EndBy string
+
 // Entry defines model for Entry.
 type Entry struct {
 	// About What it concerns, such as key:gannet or instance:atlas-db.
@@ -1557,12 +1590,18 @@ type Folder struct {
 type Grant struct {
 	// Connection What a client needs to log in.
 	Connection Connection `json:"connection"`
-	Key        string     `json:"key"`
+
+	// EndBy What ends a grant at its time: the service, which removes the line; the SSH server, by an expiry-time in the line; or both.
+	EndBy *EndBy `json:"end_by,omitempty"`
+	Key   string `json:"key"`
 
 	// Line The line that is placed or removed.
 	Line  string `json:"line"`
 	Login string `json:"login"`
 	Run   *Run   `json:"run,omitempty"`
+
+	// Until When the grant ends.
+	Until *time.Time `json:"until,omitempty"`
 }
 
 // GrantPage defines model for GrantPage.
@@ -1574,14 +1613,26 @@ type GrantPage struct {
 
 // GrantRecord defines model for GrantRecord.
 type GrantRecord struct {
-	// EndRefused Its time is over, but it could not be withdrawn; the daybook says why.
+	// EndBy What ends a grant at its time: the service, which removes the line; the SSH server, by an expiry-time in the line; or both.
+	EndBy *EndBy `json:"end_by,omitempty"`
+
+	// EndProblem Why it could not be withdrawn at its end.
+	EndProblem *string `json:"end_problem,omitempty"`
+
+	// EndRefused Whether end_problem says why it could not be withdrawn.
 	EndRefused *bool     `json:"end_refused,omitempty"`
 	GrantedAt  time.Time `json:"granted_at"`
 	GrantedBy  string    `json:"granted_by"`
 	Instance   string    `json:"instance"`
 	Key        KeyRef    `json:"key"`
-	Login      string    `json:"login"`
-	Reason     *string   `json:"reason,omitempty"`
+
+	// LineEndsAt When its line stops opening the login by itself, as it was last read.
+	LineEndsAt *time.Time `json:"line_ends_at,omitempty"`
+	Login      string     `json:"login"`
+
+	// Overdue Its time is over, and it is still in force.
+	Overdue *bool   `json:"overdue,omitempty"`
+	Reason  *string `json:"reason,omitempty"`
 
 	// Status Relates the key and the login; unswept until it is read.
 	Status *Status `json:"status,omitempty"`
@@ -1838,10 +1889,12 @@ type Launched struct {
 
 // Leaving defines model for Leaving.
 type Leaving struct {
-	BegunAt *time.Time `json:"begun_at,omitempty"`
-	BegunBy *string    `json:"begun_by,omitempty"`
+	// AccountClosed Whether the person can no longer use the service; so from the beginning on.
+	AccountClosed bool       `json:"account_closed"`
+	BegunAt       *time.Time `json:"begun_at,omitempty"`
+	BegunBy       *string    `json:"begun_by,omitempty"`
 
-	// Closed Whether the account is closed, so that it is over.
+	// Closed Whether nothing is left to do, so that it is over.
 	Closed bool `json:"closed"`
 
 	// Items What is still to be done.
@@ -2524,6 +2577,9 @@ type ReachPage struct {
 	FreshDays int          `json:"fresh_days"`
 	Items     []LoginReach `json:"items"`
 	Next      *string      `json:"next,omitempty"`
+
+	// Overdue How many grants are still in force though their end is past.
+	Overdue int `json:"overdue"`
 
 	// Total How many logins fit.
 	Total int `json:"total"`
@@ -3704,8 +3760,11 @@ type ListGrantsParams struct {
 	// Ended Those that were withdrawn, instead of those that are in force.
 	Ended *bool `form:"ended,omitempty" json:"ended,omitempty"`
 
-	// Until Only those that end by themselves.
+	// Until Only those that have an end.
 	Until *bool `form:"until,omitempty" json:"until,omitempty"`
+
+	// Overdue Only those whose end is past, and which are still in force.
+	Overdue *bool `form:"overdue,omitempty" json:"overdue,omitempty"`
 }
 
 // AddGrantParams defines parameters for AddGrant.
@@ -9147,6 +9206,18 @@ func NewListGrantsRequest(server string, params *ListGrantsParams) (*http.Reques
 		if params.Until != nil {
 
 			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "until", *params.Until, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Overdue != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "overdue", *params.Overdue, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {

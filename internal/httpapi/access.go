@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"plumlatch/internal/core/authorizedkeys"
+	"plumlatch/internal/core/grants"
 	"plumlatch/internal/core/keypair"
 	"plumlatch/internal/core/reach"
 	seen "plumlatch/internal/core/reading"
@@ -53,6 +54,7 @@ func (a *api) GetReach(ctx context.Context, r contract.GetReachRequestObject) (c
 			page.Items, loginReachOf,
 		), Next: optional(page.Next), Total: page.Total, Counts: counts, Drifting: page.Drifting,
 		FreshDays: int(a.Service.Access.Fresh / (24 * time.Hour)), Asked: page.Asked, Worrying: page.Worrying,
+		Overdue: page.Overdue,
 	}, err
 }
 
@@ -193,6 +195,7 @@ func (a *api) ListGrants(
 		return nil, err
 	}
 	f.OSUser, f.Instance = splitLogin(given(q.Login))
+	f.Overdue = given(q.Overdue)
 	l, err := a.Service.Access.Grants(ctx, f, p)
 	return contract.ListGrants200JSONResponse{Items: each(l.Items, func(g record.GrantRecord) contract.GrantRecord {
 		o := openingOf(g.Opening)
@@ -211,7 +214,11 @@ func (a *api) ListGrants(
 			Reason:      optional(given(g.Reason)),
 			WithdrawnAt: g.WithdrawnAt,
 			WithdrawnBy: optional(given(g.WithdrawnBy)),
-			EndRefused:  optional(g.EndRefused),
+			Overdue:     optional(a.Service.Access.Overdue(g)),
+			EndBy:       endByOf(g.Until, g.EndBy),
+			EndProblem:  optional(g.EndProblem),
+			EndRefused:  optional(g.EndProblem != ""),
+			LineEndsAt:  g.ExpiresAt,
 			Steward:     o.Steward,
 		}
 	}), Next: optional(l.Next), Total: l.Total}, err
@@ -397,7 +404,15 @@ func (a *api) AddGrant(ctx context.Context, r contract.AddGrantRequestObject) (c
 	b := r.Body
 	g, err := a.Service.Access.AddGrant(
 		ctx, actorOf(ctx), once,
-		access.GrantWanted{Key: b.Key, Login: b.Login, Until: b.Until, Reason: given(b.Reason), FromHere: given(b.FromHere)},
+		access.GrantWanted{
+			Key:      b.Key,
+			Login:    b.Login,
+			Until:    b.Until,
+			EndBy:    grants.EndBy(given(b.EndBy)),
+			Endless:  given(b.Endless),
+			Reason:   given(b.Reason),
+			FromHere: given(b.FromHere),
+		},
 	)
 	return contract.AddGrant202JSONResponse(grantOf(g)), err
 }
@@ -576,12 +591,22 @@ func sweepOf(w reading.SweepState) contract.Sweep {
 	return out
 }
 
+// endByOf is by what a grant that has an end ends.
+func endByOf(until *time.Time, by grants.EndBy) *contract.EndBy {
+	if until == nil {
+		return nil
+	}
+	return new(contract.EndBy(by))
+}
+
 func grantOf(g access.Granted) contract.Grant {
 	out := contract.Grant{
 		Key:        g.Key.Name,
 		Login:      g.Name,
 		Line:       g.Line,
 		Connection: connectionOf(g.Instance, g.Login.OSUser),
+		Until:      g.Until,
+		EndBy:      endByOf(g.Until, g.EndBy),
 	}
 	if g.Run != nil {
 		out.Run = new(runOf(*g.Run))

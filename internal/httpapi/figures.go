@@ -25,11 +25,12 @@ var (
 	endedRunsFigure = described(
 		"runs_ended_last_day", "Runs that ended within the last day, by kind and state.", "kind", "state",
 	)
-	jobsFigure       = described("queue_jobs", "Jobs of the queue that are not done, by state.", "state")
-	sweepsFigure     = described("sweep_logins_waiting", "Logins that a sweep waits for.")
-	openFigure       = described("open", "What restores have opened and not closed yet.")
-	overdueFigure    = described("open_overdue", "What is open beyond its deadline.")
-	deliveriesFigure = described(
+	jobsFigure          = described("queue_jobs", "Jobs of the queue that are not done, by state.", "state")
+	sweepsFigure        = described("sweep_logins_waiting", "Logins that a sweep waits for.")
+	openFigure          = described("open", "What restores have opened and not closed yet.")
+	overdueFigure       = described("open_overdue", "What is open beyond its deadline.")
+	grantsOverdueFigure = described("grants_overdue", "Grants that are in force though their end is past.")
+	deliveriesFigure    = described(
 		"deliveries", "Deliveries to subscribers that are not done, by state: waiting or dead.", "state",
 	)
 	daybookFigure = described("daybook_entries", "The number of the daybook's last entry.")
@@ -46,6 +47,7 @@ func (f figures) Describe(to chan<- *prometheus.Desc) {
 		sweepsFigure,
 		openFigure,
 		overdueFigure,
+		grantsOverdueFigure,
 		deliveriesFigure,
 		daybookFigure,
 		failedFigure,
@@ -85,5 +87,6 @@ func (f figures) Collect(to chan<- prometheus.Metric) {
 	gauge(sweepsFigure, float64(now.SweepsWaiting))
 	gauge(openFigure, float64(now.OpenClosings))
 	gauge(overdueFigure, float64(now.Overdue))
+	gauge(grantsOverdueFigure, float64(now.GrantsOverdue))
 	gauge(daybookFigure, float64(now.LastEntry))
 }

@@ -288,7 +288,7 @@ func operatorOf(o record.Operator) contract.Operator {
 		Tokens:     o.Tokens,
 		LastSeenAt: o.LastSeenAt,
 		Closed:     o.ClosedAt != nil,
-		Leaving:    o.Leaving != nil && o.ClosedAt == nil,
+		Leaving:    o.Going(),
 		CreatedAt:  o.CreatedAt,
 		Etag:       people.OperatorTag(o),
 	}
@@ -387,7 +387,7 @@ func leavingOf(l leaving.Leaving) contract.Leaving {
 		Shut:     full(l.Shut),
 		Thin:     full(l.Thin),
 		TeamKeys: full(l.TeamKeys),
-		Closed:   l.Closed,
+		Closed:   l.Closed, AccountClosed: l.AccountClosed,
 		Items: each(l.Items, func(i leaving.LeavingItem) contract.LeavingItem {
 			item := contract.LeavingItem{Key: i.Key, Login: optional(i.Login), What: contract.LeavingItemWhat(i.What)}
 			if i.Login != "" {

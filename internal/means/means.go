@@ -79,6 +79,8 @@ type Journal struct {
 	Placed []string `json:"placed,omitempty"`
 	// Others is how many other lines let somebody in when the first was placed.
 	Others int `json:"others,omitempty"`
+	// Ends are lines as they were before their end was changed, by the path of the file.
+	Ends map[string][]string `json:"ends,omitempty"`
 	// Removed are the lines that were removed, by the path of the file, as they were there.
 	Removed map[string][]string `json:"removed,omitempty"`
 }
@@ -159,6 +161,91 @@ func (d *Door) Place(ctx context.Context, keys ...Key) (Seen, error) {
 			return f, d.Save(ctx)
 		},
 	)
+}
+
+// ErrNoEnds is returned where the SSH server is not known to end a line by itself.
+var ErrNoEnds = errors.New("the SSH server is not known to enforce an expiry-time in UTC, as OpenSSH does since 9.1")
+
+// EndsLines reports whether the login's SSH server is known to understand an expiry-time in UTC.
+func (d *Door) EndsLines() bool {
+	s, ok := d.Means.(interface{ ServerVersion() string })
+	return ok && sshio.EndsLines(s.ServerVersion())
+}
+
+// PlaceUntil places the key's line with an end that the SSH server enforces (expiry-time, sshd(8)), the zero
+// time for none. Lines of the key that are there get the end, and keep all else.
+func (d *Door) PlaceUntil(ctx context.Context, end time.Time, k Key) (Seen, error) {
+	if !end.IsZero() && !d.EndsLines() {
+		return Seen{}, ErrNoEnds
+	}
+	if err := checkKey(k); err != nil {
+		return Seen{}, err
+	}
+	added := authorizedkeys.Parse([]byte(k.Line))[0].WithExpiry(end)
+	seen, err := d.Place(ctx, Key{Name: k.Name, Blob: k.Blob, Line: added.Raw})
+	if err != nil || d.Journal.HasPlaced(k.Blob) {
+		return seen, err
+	}
+	return d.change(
+		ctx,
+		func(_ []authorizedkeys.File, path string, _ bool, f authorizedkeys.File) (authorizedkeys.File, error) {
+			before := linesOf(f, [][]byte{k.Blob})
+			f, changed := withEnds(
+				f,
+				k.Blob,
+				func(l authorizedkeys.Line, _ int) authorizedkeys.Line { return l.WithExpiry(end) },
+			)
+			if !changed {
+				return f, nil
+			}
+			if d.Journal.Ends == nil {
+				d.Journal.Ends = map[string][]string{}
+			}
+			if _, noted := d.Journal.Ends[path]; !noted {
+				d.Journal.Ends[path] = before
+			}
+			return f, d.Save(ctx)
+		},
+	)
+}
+
+// PutBackEnds gives the lines of the key the text back that they had before PlaceUntil.
+func (d *Door) PutBackEnds(ctx context.Context, k Key) (Seen, error) {
+	return d.change(
+		ctx,
+		func(_ []authorizedkeys.File, path string, _ bool, f authorizedkeys.File) (authorizedkeys.File, error) {
+			was := d.Journal.Ends[path]
+			f, _ = withEnds(f, k.Blob, func(l authorizedkeys.Line, n int) authorizedkeys.Line {
+				if n >= len(was) {
+					return l
+				}
+				old := authorizedkeys.Parse([]byte(was[n]))
+				if len(old) != 1 || !bytes.Equal(old[0].Blob, k.Blob) {
+					return l
+				}
+				old[0].Raw += l.Raw[len(strings.TrimRight(l.Raw, "\r\n")):]
+				return old[0]
+			})
+			return f, nil
+		},
+	)
+}
+
+// withEnds returns the file with the lines of a key as to gives them; n counts these.
+func withEnds(
+	f authorizedkeys.File, blob []byte, to func(l authorizedkeys.Line, n int) authorizedkeys.Line,
+) (out authorizedkeys.File, changed bool) {
+	n := 0
+	for _, l := range f {
+		if l.Kind == authorizedkeys.Key && bytes.Equal(l.Blob, blob) {
+			with := to(l, n)
+			changed = changed || with.Raw != l.Raw
+			l = with
+			n++
+		}
+		out = append(out, l)
+	}
+	return out, changed
 }
 
 // checkKey refuses a line that is not one line of the key.

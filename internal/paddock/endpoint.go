@@ -60,7 +60,7 @@ func (c *Cloud) listen(i instance) error {
 		booted:   time.Now(),
 		conns:    map[net.Conn]bool{},
 	}
-	e.config = &ssh.ServerConfig{PublicKeyCallback: e.checkKey, MaxAuthTries: 20, ServerVersion: "SSH-2.0-paddock"}
+	e.config = &ssh.ServerConfig{PublicKeyCallback: e.checkKey, MaxAuthTries: 20, ServerVersion: standInVersion}
 	for _, k := range keys {
 		e.config.AddHostKey(k)
 	}
@@ -221,6 +221,9 @@ func (e *endpoint) checkKey(meta ssh.ConnMetadata, key ssh.PublicKey) (*ssh.Perm
 	return nil, errRefused
 }
 
+// standInVersion names the OpenSSH whose authorized_keys options the stand-in follows.
+const standInVersion = "SSH-2.0-OpenSSH_9.9 stand-in"
+
 // optionsAdmit judges the options that limit who may use a line; see sshd(8).
 func optionsAdmit(options []string, remote net.Addr, now time.Time) bool {
 	for _, o := range options {
@@ -230,8 +233,9 @@ func optionsAdmit(options []string, remote net.Addr, now time.Time) bool {
 		case "cert-authority":
 			return false
 		case "expiry-time":
+			value = strings.TrimSuffix(value, "Z") // the stand-in's own zone is UTC
 			layout := "20060102150405"[:min(len(value), 14)]
-			if end, err := time.ParseInLocation(layout, strings.TrimSuffix(value, "Z"), time.UTC); err != nil || now.After(end) {
+			if end, err := time.ParseInLocation(layout, value, time.UTC); err != nil || now.After(end) {
 				return false
 			}
 		case "from":

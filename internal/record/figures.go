@@ -13,6 +13,8 @@ type Figures struct {
 	// OpenClosings is what runs have opened and not closed; Overdue of these is open
 	// beyond its deadline.
 	OpenClosings, Overdue int
+	// GrantsOverdue are in force though their time is over.
+	GrantsOverdue int
 	// Deliveries are those to subscribers that are not done, by state.
 	Deliveries map[string]int
 	// LastEntry is the number of the daybook's last entry.

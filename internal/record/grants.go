@@ -6,6 +6,7 @@ import (
 	"github.com/google/uuid"
 
 	"plumlatch/internal/core/custody"
+	"plumlatch/internal/core/grants"
 	"plumlatch/internal/core/machines"
 )
 
@@ -20,7 +21,9 @@ type Grant struct {
 	Reason      string
 	WithdrawnAt *time.Time
 	WithdrawnBy string
-	EndRefused  bool // it could not be withdrawn when its time was over
+	EndBy       grants.EndBy
+	EndProblem  string // why it could not be withdrawn when its time was over
+	EndToldAt   *time.Time
 }
 
 // GrantFilter narrows a list of grants; empty fields do not.
@@ -30,6 +33,9 @@ type GrantFilter struct {
 	LabelName, LabelText string
 	// Ended asks for those that were withdrawn, WithEnd for those that end by themselves.
 	Ended, WithEnd bool
+	// Overdue asks for those whose time was over at At though they are still in force.
+	Overdue bool
+	At      time.Time
 }
 
 // GrantRecord is a grant with what it joins.
@@ -38,15 +44,20 @@ type GrantRecord struct {
 	ID          uuid.UUID
 	WithdrawnAt *time.Time
 	WithdrawnBy *string
-	EndRefused  bool
+	EndBy       grants.EndBy
+	EndProblem  string
 }
 
 // GrantOver is a grant whose time is over.
 type GrantOver struct {
 	ID                    uuid.UUID
+	LoginID, KeyID        uuid.UUID
 	KeyName, InstanceName string
 	OSUser                string `gorm:"column:os_user"`
-	EndRefused            bool
+	Until                 time.Time
+	EndBy                 grants.EndBy
+	EndProblem            string
+	EndToldAt             *time.Time
 }
 
 // Opening is one key and one login, with the grant and the sighting that join them.
@@ -68,6 +79,7 @@ type Opening struct {
 	Method        *string
 	Present       *bool
 	Limits        *string
+	ExpiresAt     *time.Time // when the line stops opening the login by itself
 	EnteredAt     *time.Time
 	ProvedAt      *time.Time
 	KeyState      custody.State

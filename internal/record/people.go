@@ -45,8 +45,8 @@ type Operator struct {
 	LastSeenAt *time.Time `gorm:"->;-:migration"`
 }
 
-// Leaving is somebody's going: their keys are replaced or handed over, and the account
-// is closed last.
+// Leaving is somebody's going: their account is closed first, and then their keys are
+// replaced or handed over.
 type Leaving struct {
 	BegunAt time.Time `json:"begun_at"`
 	By      string    `json:"by"`
@@ -55,7 +55,13 @@ type Leaving struct {
 	To       string     `json:"to"`
 	Rotation *uuid.UUID `json:"rotation,omitempty"`
 	Note     string     `json:"note"`
+	// Tries is how many rotations have replaced a part of them and ended; EndedAt when nothing was left.
+	Tries   int        `json:"tries,omitempty"`
+	EndedAt *time.Time `json:"ended_at,omitempty"`
 }
+
+// Going reports whether somebody's leaving has begun and is not over.
+func (o Operator) Going() bool { return o.Leaving != nil && o.Leaving.EndedAt == nil }
 
 // Session is a signed-in console. Only the hash of its secret is kept.
 type Session struct {

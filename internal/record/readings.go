@@ -39,6 +39,7 @@ type Sighting struct {
 	// the key; Opens is whether it opens it at all with a shell.
 	Limits    string
 	Opens     bool
+	ExpiresAt *time.Time // when the line stops opening it by itself
 	EnteredAt *time.Time
 }
 

@@ -9,7 +9,9 @@ import (
 	"io/fs"
 	"os"
 	"path"
+	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -56,6 +58,24 @@ type Session struct {
 	paths   []string
 	server  reading.Server
 	folders []Folder // from the home folder down; nil where they have to be looked at again
+}
+
+// ServerVersion is what the server says of itself (RFC 4253 §4.2).
+func (s *Session) ServerVersion() string {
+	return text.Line(string(s.client.ServerVersion()), text.MaxLine)
+}
+
+var openSSH = regexp.MustCompile(`^SSH-2\.0-OpenSSH_([0-9]{1,3})\.([0-9]{1,3})`)
+
+// EndsLines reports whether a server of this version enforces an expiry-time option in UTC: OpenSSH since 9.1.
+func EndsLines(version string) bool {
+	m := openSSH.FindStringSubmatch(version)
+	if m == nil {
+		return false
+	}
+	major, _ := strconv.Atoi(m[1])
+	minor, _ := strconv.Atoi(m[2])
+	return major > 9 || major == 9 && minor >= 1
 }
 
 // Login logs in with the private key. A completed login is proof of entry. The

@@ -423,3 +423,15 @@ func TestOneConnectionShowsWhoIsRefusedAndWhoGetsIn(t *testing.T) {
 		t.Errorf("both open it: %v %v %v", session, accepted, err)
 	}
 }
+
+func TestOnlyAnOpenSSHThatCountsInUTCEndsLines(t *testing.T) {
+	for version, want := range map[string]bool{
+		"SSH-2.0-OpenSSH_9.2p1 Debian-2+deb12u3": true, "SSH-2.0-OpenSSH_10.0": true, "SSH-2.0-OpenSSH_9.1": true,
+		"SSH-2.0-OpenSSH_9.0": false, "SSH-2.0-OpenSSH_8.9p1": false, "SSH-2.0-dropbear_2022.83": false, "": false,
+		"SSH-2.0-Go": false, "SSH-2.0-OpenSSH_99999999999999999999.1": false,
+	} {
+		if got := EndsLines(version); got != want {
+			t.Errorf("%q: %v", version, got)
+		}
+	}
+}

@@ -7,6 +7,7 @@ import (
 	"github.com/google/uuid"
 	"gorm.io/gorm"
 
+	"plumlatch/internal/core/grants"
 	"plumlatch/internal/record"
 )
 
@@ -28,6 +29,9 @@ func (s *Store) Grants(
 	if f.WithEnd {
 		q = q.Where("g.until IS NOT NULL")
 	}
+	if f.Overdue {
+		q = q.Where("g.until <= ? AND (g.end_problem <> '' OR g.until <= ?)", f.At, f.At.Add(-grants.Patience))
+	}
 	for column, value := range map[string]string{
 		"k.name":    f.Key,
 		"o.name":    f.Holder,
@@ -44,7 +48,7 @@ func (s *Store) Grants(
 		return record.List[record.GrantRecord]{}, err
 	}
 	var items []record.GrantRecord
-	page = page.Select(openingColumns + ", g.id, g.withdrawn_at, g.withdrawn_by, g.end_refused")
+	page = page.Select(openingColumns + ", g.id, g.withdrawn_at, g.withdrawn_by, g.end_by, g.end_problem")
 	if err := page.Scan(&items).Error; err != nil {
 		return record.List[record.GrantRecord]{}, plain(err)
 	}
@@ -67,11 +71,16 @@ func (s *Store) GrantedKeys(ctx context.Context, login uuid.UUID) ([]record.Key,
 }
 
 // AddGrants records that keys should open logins.
-func (s *Store) AddGrants(ctx context.Context, grants []record.Grant) error {
-	if len(grants) == 0 {
+func (s *Store) AddGrants(ctx context.Context, all []record.Grant) error {
+	if len(all) == 0 {
 		return nil
 	}
-	return plain(s.db.WithContext(ctx).CreateInBatches(grants, 1000).Error)
+	for n := range all {
+		if all[n].EndBy == "" {
+			all[n].EndBy = grants.ByService
+		}
+	}
+	return plain(s.db.WithContext(ctx).CreateInBatches(all, 1000).Error)
 }
 
 // WithdrawGrantsOf ends all grants in the logins of an instance.
@@ -89,13 +98,18 @@ func (s *Store) WithdrawGrantsOf(ctx context.Context, instance uuid.UUID, at tim
 // AddOrKeepGrant records a grant; one that is live already is kept, with the
 // later end and the new reason. added is whether it is new.
 func (s *Store) AddOrKeepGrant(ctx context.Context, g record.Grant) (added bool, err error) {
+	if g.EndBy == "" {
+		g.EndBy = grants.ByService
+	}
 	db := s.db.WithContext(ctx)
 	kept := db.Model(&record.Grant{}).Where("key_id = ? AND login_id = ? AND withdrawn_at IS NULL", g.KeyID, g.LoginID).
-		Updates(map[string]any{"until": g.Until, "reason": g.Reason, "end_refused": false})
+		Updates(map[string]any{
+			"until": g.Until, "reason": g.Reason, "end_by": g.EndBy, "end_problem": "", "end_told_at": nil,
+		})
 	if kept.Error != nil || kept.RowsAffected > 0 {
 		return false, plain(kept.Error)
 	}
-	return true, plain(db.Omit("EndRefused").Create(&g).Error)
+	return true, plain(db.Create(&g).Error)
 }
 
 // ReplaceGrant grants the login to a key in the place of another, until when that was
@@ -104,13 +118,16 @@ func (s *Store) AddOrKeepGrant(ctx context.Context, g record.Grant) (added bool,
 func (s *Store) ReplaceGrant(ctx context.Context, g record.Grant, old uuid.UUID, withdraw bool) error {
 	return plain(
 		s.db.WithContext(ctx).
-			Exec(`WITH replaced AS (SELECT until FROM grants WHERE login_id = @login AND key_id = @old AND withdrawn_at IS NULL),
+			Exec(`WITH replaced AS (SELECT until, end_by FROM grants
+			WHERE login_id = @login AND key_id = @old AND withdrawn_at IS NULL),
 		withdrawn AS (UPDATE grants SET withdrawn_at = @at, withdrawn_by = @by WHERE @withdraw AND login_id = @login
 			AND key_id = @old AND withdrawn_at IS NULL)
-		INSERT INTO grants (id, key_id, login_id, granted_at, granted_by, reason, until)
-			SELECT @id, @key, @login, @at, @by, @reason, (SELECT until FROM replaced)
+		INSERT INTO grants (id, key_id, login_id, granted_at, granted_by, reason, until, end_by)
+			SELECT @id, @key, @login, @at, @by, @reason, (SELECT until FROM replaced),
+				coalesce((SELECT end_by FROM replaced), 'service')
 		ON CONFLICT (login_id, key_id) WHERE withdrawn_at IS NULL DO UPDATE
-			SET until = excluded.until, reason = excluded.reason, end_refused = false`,
+			SET until = excluded.until, reason = excluded.reason, end_by = excluded.end_by, end_problem = '',
+				end_told_at = NULL`,
 				map[string]any{
 					"id":       g.ID,
 					"key":      g.KeyID,
@@ -136,26 +153,72 @@ func (s *Store) WithdrawGrant(ctx context.Context, login, key uuid.UUID, at time
 	)
 }
 
-// GrantsOver returns at most limit live grants whose time is over, the oldest first.
+// CountOverdue counts the grants that are in force at that time though their time is over.
+func (s *Store) CountOverdue(ctx context.Context, now time.Time) (int, error) {
+	l, err := s.Grants(ctx, record.GrantFilter{Overdue: true, At: now}, record.Page{Limit: 1, Total: true})
+	if err != nil || l.Total == nil {
+		return 0, err
+	}
+	return *l.Total, nil
+}
+
+// LiveGrant returns the grant in force of the key in the login; ErrNotFound where there is none.
+func (s *Store) LiveGrant(ctx context.Context, login, key uuid.UUID) (g record.Grant, err error) {
+	err = s.db.WithContext(ctx).Where("login_id = ? AND key_id = ? AND withdrawn_at IS NULL", login, key).Take(&g).Error
+	return g, plain(err)
+}
+
+// GrantsOver returns at most limit live grants whose time is over by then; first those that nobody was
+// told of, then the oldest.
 func (s *Store) GrantsOver(ctx context.Context, now time.Time, limit int) ([]record.GrantOver, error) {
+	return s.grantsOver(s.db.WithContext(ctx).Where("g.until <= ?", now), limit)
+}
+
+// GrantsEnding returns at most limit live grants that end between two times, and whose lines end by
+// themselves as well.
+func (s *Store) GrantsEnding(ctx context.Context, from, until time.Time, limit int) ([]record.GrantOver, error) {
+	return s.grantsOver(
+		s.db.WithContext(ctx).Where("g.until > ? AND g.until <= ? AND g.end_by <> ?", from, until, grants.ByService), limit,
+	)
+}
+
+func (s *Store) grantsOver(q *gorm.DB, limit int) ([]record.GrantOver, error) {
 	var over []record.GrantOver
-	err := s.db.WithContext(ctx).
+	err := q.
 		Table("grants g").
-		Select("g.id, k.name AS key_name, i.name AS instance_name, l.os_user, g.end_refused").
+		Select(`g.id, g.login_id, g.key_id, k.name AS key_name, i.name AS instance_name, l.os_user, g.until, g.end_by,
+			g.end_problem, g.end_told_at`).
 		Joins("JOIN keys k ON k.id = g.key_id").
 		Joins("JOIN logins l ON l.id = g.login_id").
 		Joins("JOIN instances i ON i.id = l.instance_id AND i.gone_at IS NULL").
-		Where("g.withdrawn_at IS NULL AND g.until <= ?", now).
-		Order("g.end_refused, g.until").
+		Where("g.withdrawn_at IS NULL").
+		Order("g.end_told_at NULLS FIRST, g.until").
 		Limit(limit).
 		Scan(&over).
 		Error
 	return over, plain(err)
 }
 
-// NoteEndRefused records that a grant could not be withdrawn when its time was over.
-func (s *Store) NoteEndRefused(ctx context.Context, grant uuid.UUID) error {
-	return plain(s.db.WithContext(ctx).Model(&record.Grant{}).Where("id = ?", grant).Update("end_refused", true).Error)
+// NoteEndProblem records why a grant could not be withdrawn when its time was over, and that it was told.
+func (s *Store) NoteEndProblem(ctx context.Context, grant uuid.UUID, why string, told time.Time) error {
+	return plain(
+		s.db.WithContext(ctx).
+			Model(&record.Grant{}).
+			Where("id = ?", grant).
+			Updates(map[string]any{"end_problem": why, "end_told_at": told}).
+			Error,
+	)
+}
+
+// SetEndBy records by what a grant ends.
+func (s *Store) SetEndBy(ctx context.Context, login, key uuid.UUID, by grants.EndBy) error {
+	return plain(
+		s.db.WithContext(ctx).
+			Model(&record.Grant{}).
+			Where("login_id = ? AND key_id = ? AND withdrawn_at IS NULL", login, key).
+			Update("end_by", by).
+			Error,
+	)
 }
 
 // GrantedAmong tells which of the items have an old key that is granted in the login.

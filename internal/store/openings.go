@@ -12,7 +12,8 @@ import (
 const openingColumns = `k.name AS key_name, k.type AS key_type, k.bits AS key_bits, k.sha256 AS key_sha256,
 	o.name AS holder_name,
 	l.os_user, i.name AS instance_name, i.state AS instance_state, i.region,
-	g.granted_at, g.until, g.granted_by, g.reason, s.seen_at, s.method, s.present, s.limits, s.entered_at, k.proved_at,
+	g.granted_at, g.until, g.granted_by, g.reason, s.seen_at, s.method, s.present, s.limits, s.expires_at, s.entered_at,
+	k.proved_at,
 	k.state AS key_state, k.steward_of IS NOT NULL AS steward`
 
 // openings joins the pairs of key and login that a grant or a sighting names.

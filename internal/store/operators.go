@@ -14,7 +14,7 @@ import (
 func (s *Store) LeavingOperators(ctx context.Context) ([]record.Operator, error) {
 	var out []record.Operator
 	err := s.db.WithContext(ctx).
-		Where("leaving IS NOT NULL AND leaving <> 'null' AND closed_at IS NULL").
+		Where("leaving IS NOT NULL AND leaving <> 'null' AND leaving->>'ended_at' IS NULL").
 		Order("name").
 		Find(&out).
 		Error
@@ -113,23 +113,35 @@ func (s *Store) CountAdmins(ctx context.Context) (int, error) {
 	return int(n), plain(err)
 }
 
-// CloseOperator closes an account: its sessions and tokens end with it.
+// EndLeaving records that nothing is left to do for somebody who leaves.
+func (s *Store) EndLeaving(ctx context.Context, operator uuid.UUID, now time.Time) error {
+	return s.changeLeaving(ctx, operator, "ended_at", now.UTC().Format(time.RFC3339Nano))
+}
+
+// CloseOperator closes an account: its sessions and tokens end with it, and what it holds is held by nobody.
 func (s *Store) CloseOperator(ctx context.Context, id uuid.UUID, now time.Time) error {
+	if err := s.CloseAccount(ctx, id, now); err != nil {
+		return err
+	}
 	db := s.db.WithContext(ctx)
-	if err := db.Model(&record.Operator{}).Where("id = ?", id).Update("closed_at", now).Error; err != nil {
+	if err := db.Table("team_members").Where("operator_id = ?", id).Delete(nil).Error; err != nil {
+		return plain(err)
+	}
+	return plain(db.Model(&record.Holder{}).Where("operator_id = ?", id).Update("left_at", now).Error)
+}
+
+// CloseAccount ends all by which somebody uses the service; what they hold, they still hold.
+func (s *Store) CloseAccount(ctx context.Context, id uuid.UUID, now time.Time) error {
+	db := s.db.WithContext(ctx)
+	closing := db.Model(&record.Operator{}).Where("id = ? AND closed_at IS NULL", id)
+	if err := closing.Update("closed_at", now).Error; err != nil {
 		return plain(err)
 	}
 	if err := db.Where("operator_id = ?", id).Delete(&record.Session{}).Error; err != nil {
 		return plain(err)
 	}
 	tokens := db.Model(&record.Token{}).Where("operator_id = ? AND revoked_at IS NULL", id)
-	if err := tokens.Update("revoked_at", now).Error; err != nil {
-		return plain(err)
-	}
-	if err := db.Table("team_members").Where("operator_id = ?", id).Delete(nil).Error; err != nil {
-		return plain(err)
-	}
-	return plain(db.Model(&record.Holder{}).Where("operator_id = ?", id).Update("left_at", now).Error)
+	return plain(tokens.Update("revoked_at", now).Error)
 }
 
 // OpenOperator opens a closed account again.

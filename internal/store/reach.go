@@ -3,6 +3,8 @@ package store
 import (
 	"context"
 	"encoding/binary"
+	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -19,7 +21,7 @@ import (
 // whatever their number. The keys are those that the pairs name.
 // Raw, since GORM would write an array as a list of parameters.
 func (s *Store) Reach(
-	ctx context.Context, f record.ReachFilter,
+	ctx context.Context, now time.Time, f record.ReachFilter,
 ) (logins []record.ReachLogin, pairs []record.ReachPair, keys []record.ReachKey, err error) {
 	where, args := conditionsOf(f)
 	among := ""
@@ -32,7 +34,7 @@ func (s *Store) Reach(
 		return err
 	})
 	group.Go(func() (err error) {
-		pairs, err = s.reachPairs(both, among, args)
+		pairs, err = s.reachPairs(both, now, among, args)
 		return err
 	})
 	if err := group.Wait(); err != nil {
@@ -99,18 +101,21 @@ func (s *Store) reachLogins(ctx context.Context, where string, args []any) ([]re
 // reachPairs reads the pairs. There can be half a million, so the columns are
 // taken as they come in PostgreSQL's binary format, without a conversion for each.
 // Raw, since GORM converts each value of half a million rows.
-func (s *Store) reachPairs(ctx context.Context, among string, args []any) ([]record.ReachPair, error) {
+func (s *Store) reachPairs(
+	ctx context.Context, now time.Time, among string, args []any,
+) ([]record.ReachPair, error) {
 	var pairs []record.ReachPair
+	opens := fmt.Sprintf("coalesce(s.opens AND (s.expires_at IS NULL OR s.expires_at > $%d), true)", len(args)+1)
 	err := pgx.BeginFunc(ctx, s.pools.plainOf(ctx), func(tx pgx.Tx) error {
 		if _, err := tx.Exec(ctx, "SET LOCAL work_mem = '64MB'"); err != nil { // so that the join stays in memory
 			return err
 		}
 		rows, err := tx.Query(
 			ctx,
-			`SELECT key_id, login_id, g.key_id IS NOT NULL, s.present, coalesce(s.opens, true), s.entered_at
+			`SELECT key_id, login_id, g.key_id IS NOT NULL, s.present, `+opens+`, s.entered_at
 			FROM (SELECT key_id, login_id FROM grants WHERE withdrawn_at IS NULL) g
 			FULL JOIN sightings s USING (key_id, login_id) `+among,
-			args...)
+			append(slices.Clone(args), now)...)
 		if err != nil {
 			return err
 		}

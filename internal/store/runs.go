@@ -59,6 +59,24 @@ func (s *Store) RunByID(ctx context.Context, id uuid.UUID) (record.Run, error) {
 	return r, plain(err)
 }
 
+// LastRun returns the last run of the kind that has changed the line of the key in the login since then, without
+// its steps; ErrNotFound where there is none.
+func (s *Store) LastRun(
+	ctx context.Context,
+	kind string,
+	login, key uuid.UUID,
+	since time.Time,
+) (r record.Run, err error) {
+	err = s.db.WithContext(ctx).
+		Where("kind = ? AND created_at >= ?", kind, since).
+		Where("instance_id = (SELECT instance_id FROM logins WHERE id = ?)", login).
+		Where("payload->>'login' = ? AND payload->>'key' = ?", login.String(), key.String()).
+		Order("created_at DESC").
+		Take(&r).
+		Error
+	return r, plain(err)
+}
+
 // RunsByID returns runs without their steps and instances, in no order.
 func (s *Store) RunsByID(ctx context.Context, ids []uuid.UUID) ([]record.Run, error) {
 	var runs []record.Run

@@ -20,6 +20,7 @@ func (s *Store) PutSightings(ctx context.Context, sightings []record.Sighting) e
 	var at []time.Time
 	var methods, limits []string
 	var present, opens []bool
+	var expires []*time.Time
 	for _, g := range sightings {
 		logins, keys, at = append(logins, g.LoginID), append(keys, g.KeyID), append(at, g.SeenAt)
 		methods, limits, present, opens = append(
@@ -31,14 +32,16 @@ func (s *Store) PutSightings(ctx context.Context, sightings []record.Sighting) e
 		), append(
 			opens, g.Opens,
 		)
+		expires = append(expires, g.ExpiresAt)
 	}
 	_, err := s.db.Statement.ConnPool.ExecContext(
 		ctx,
-		`INSERT INTO sightings (login_id, key_id, seen_at, method, present, limits, opens)
-		SELECT * FROM unnest($1::uuid[], $2::uuid[], $3::timestamptz[], $4::text[], $5::bool[], $6::text[], $7::bool[])
+		`INSERT INTO sightings (login_id, key_id, seen_at, method, present, limits, opens, expires_at)
+		SELECT * FROM unnest($1::uuid[], $2::uuid[], $3::timestamptz[], $4::text[], $5::bool[], $6::text[], $7::bool[],
+			$8::timestamptz[])
 		ON CONFLICT (login_id, key_id) DO UPDATE
 			SET seen_at = excluded.seen_at, method = excluded.method, present = excluded.present,
-			limits = excluded.limits, opens = excluded.opens
+			limits = excluded.limits, opens = excluded.opens, expires_at = excluded.expires_at
 		WHERE sightings.seen_at <= excluded.seen_at`,
 		logins,
 		keys,
@@ -47,8 +50,23 @@ func (s *Store) PutSightings(ctx context.Context, sightings []record.Sighting) e
 		present,
 		limits,
 		opens,
+		expires,
 	)
 	return plain(err)
+}
+
+// SeeEntry records that a key was seen to open a login. What limits its line stays as it was read.
+// Raw, since GORM's upsert knows no condition on what is there.
+func (s *Store) SeeEntry(ctx context.Context, login, key uuid.UUID, at time.Time, method string) error {
+	return plain(s.db.WithContext(ctx).Exec(
+		`INSERT INTO sightings (login_id, key_id, seen_at, method, present, opens)
+			VALUES (@login, @key, @at, @method, true, true)
+		ON CONFLICT (login_id, key_id) DO UPDATE SET seen_at = excluded.seen_at, method = excluded.method, present = true,
+			opens = true, expires_at = CASE WHEN sightings.expires_at > excluded.seen_at THEN sightings.expires_at END
+		WHERE sightings.seen_at <= excluded.seen_at`,
+		map[string]any{"login": login, "key": key, "at": at, "method": method},
+	).
+		Error)
 }
 
 // StandsOf returns the logins of instances that are there in which the keys are.

@@ -10,11 +10,12 @@ const (
 	RunFailed   Kind = "run-failed"
 	LeftOpen    Kind = "left-open"
 	KeyReleased Kind = "key-released"
+	Overdue     Kind = "grant-overdue"
 	All         Kind = "all"
 )
 
 // Kinds are all that there are.
-var Kinds = []Kind{LoginShut, Stranger, RunFailed, LeftOpen, KeyReleased, All}
+var Kinds = []Kind{LoginShut, Stranger, RunFailed, LeftOpen, KeyReleased, Overdue, All}
 
 // KindOf returns of which kind an entry of the daybook is; "" for one that only those are told of who
 // are told of all.
@@ -28,6 +29,8 @@ func KindOf(action, outcome string) Kind {
 		return LeftOpen
 	case action == "key.release":
 		return KeyReleased
+	case action == "grant.end" && outcome == "refused":
+		return Overdue
 	case outcome == "failed":
 		return RunFailed
 	}

@@ -12,6 +12,7 @@ func TestEachEntryIsOfOneKind(t *testing.T) {
 		{"login.stranger", "found", Stranger},
 		{"restore.left-open", "failed", LeftOpen},
 		{"key.release", "done", KeyReleased},
+		{"grant.end", "refused", Overdue},
 		{"instance.launched", "failed", RunFailed},
 		{"instance.launched", "done", ""},
 		{"key.make", "done", ""},

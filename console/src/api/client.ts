@@ -21,6 +21,7 @@ export type ReachMap = components["schemas"]["ReachMap"];
 export type MapLogin = components["schemas"]["MapLogin"];
 export type Difference = components["schemas"]["Difference"];
 export type Settlement = components["schemas"]["Settlement"];
+export type EndBy = components["schemas"]["EndBy"];
 export type GrantRecord = components["schemas"]["GrantRecord"];
 export type ProofDue = components["schemas"]["ProofDue"];
 export type Rotation = components["schemas"]["Rotation"];

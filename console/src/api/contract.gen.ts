@@ -1865,6 +1865,8 @@ export interface components {
             fresh_days: number;
             /** @description How many new public keys holders are asked to bring, for rotations that wait for them. */
             asked: number;
+            /** @description How many grants are still in force though their end is past. */
+            overdue: number;
             /** @description At how many of all logins that fit the filter, but for state, the best way back in is a bad one. */
             worrying: number;
         };
@@ -2173,8 +2175,18 @@ export interface components {
             /** Format: date-time */
             withdrawn_at?: string;
             withdrawn_by?: string;
-            /** @description Its time is over, but it could not be withdrawn; the daybook says why. */
+            /** @description Its time is over, and it is still in force. */
+            overdue?: boolean;
+            end_by?: components["schemas"]["EndBy"];
+            /** @description Whether end_problem says why it could not be withdrawn. */
             end_refused?: boolean;
+            /** @description Why it could not be withdrawn at its end. */
+            end_problem?: string;
+            /**
+             * Format: date-time
+             * @description When its line stops opening the login by itself, as it was last read.
+             */
+            line_ends_at?: string;
             status?: components["schemas"]["Status"];
             /** @description The service's own key. */
             steward?: boolean;
@@ -2450,15 +2462,23 @@ export interface components {
                 [key: string]: string;
             };
         };
+        /**
+         * @description What ends a grant at its time: the service, which removes the line; the SSH server, by an expiry-time in the line; or both.
+         * @enum {string}
+         */
+        EndBy: "both" | "service" | "line";
         AddGrant: {
             key: string;
             /** @description user@instance, or the instance for its own login user. */
             login: string;
             /**
              * Format: date-time
-             * @description When the service withdraws it.
+             * @description When it ends.
              */
             until?: string;
+            end_by?: components["schemas"]["EndBy"];
+            /** @description A grant that has an end loses it. Without this, a repetition without an end is refused. */
+            endless?: boolean;
             reason?: string;
             /** @description The caller places the line. */
             from_here?: boolean;
@@ -2477,6 +2497,12 @@ export interface components {
             login: string;
             /** @description The line that is placed or removed. */
             line: string;
+            /**
+             * Format: date-time
+             * @description When the grant ends.
+             */
+            until?: string;
+            end_by?: components["schemas"]["EndBy"];
             connection: components["schemas"]["Connection"];
             run?: components["schemas"]["Run"];
         };
@@ -3044,8 +3070,10 @@ export interface components {
             rotation?: string;
             /** @description What is waited for. */
             note?: string;
-            /** @description Whether the account is closed, so that it is over. */
+            /** @description Whether nothing is left to do, so that it is over. */
             closed: boolean;
+            /** @description Whether the person can no longer use the service; so from the beginning on. */
+            account_closed: boolean;
         };
         BeginLeaving: {
             /** @description The holder who follows; needed unless again. */
@@ -3133,7 +3161,7 @@ export interface components {
             unreadable?: string[];
         };
         /** @enum {string} */
-        SubscriberKind: "login-shut" | "stranger" | "run-failed" | "left-open" | "key-released" | "all";
+        SubscriberKind: "login-shut" | "stranger" | "run-failed" | "left-open" | "key-released" | "grant-overdue" | "all";
         Subscriber: {
             name: string;
             address: string;
@@ -6248,8 +6276,10 @@ export interface operations {
                 label?: string;
                 /** @description Those that were withdrawn, instead of those that are in force. */
                 ended?: boolean;
-                /** @description Only those that end by themselves. */
+                /** @description Only those that have an end. */
                 until?: boolean;
+                /** @description Only those whose end is past, and which are still in force. */
+                overdue?: boolean;
             };
             header?: never;
             path?: never;

@@ -214,8 +214,14 @@ export function useGrants(f: {
   label?: string;
   ended?: string;
   until?: string;
+  overdue?: string;
 }) {
-  const query = { ...f, ended: f.ended === "true" || undefined, until: f.until === "true" || undefined };
+  const query = {
+    ...f,
+    ended: f.ended === "true" || undefined,
+    until: f.until === "true" || undefined,
+    overdue: f.overdue === "true" || undefined,
+  };
   return usePages<GrantRecord>(["reach", "grants", f], (after) =>
     take(api.GET("/grants", { params: { query: { ...query, ...paging(after) } } })),
   );

@@ -3,6 +3,7 @@ package access
 
 import (
 	"context"
+	"errors"
 	"flag"
 	"fmt"
 	"net/http"
@@ -21,14 +22,18 @@ import (
 
 var GrantCommands = []kit.Command{
 	{
-		Name: "grant add", Args: "KEY LOGIN", Min: 2, Max: 2, Flags: grantAdd,
-		Summary: "Grant a login to a key and place the key's line",
+		Name: "grant add", Args: "KEY|HOLDER [LOGIN...]", Min: 1, Max: -1, Flags: grantAdd,
+		Summary: "Grant logins to a key and place the key's line",
 		Detail: `The service places the line with the instance's steward key. Where there is none, -with
 FILE or -agent has this machine place it with a private key that is here and stays here.
-LOGIN is user@instance, or the instance for its own login user.`,
+LOGIN is user@instance, or the instance for its own login user; several logins, or -label, are shown
+first, and each is a run of its own. A holder with one active key can be named instead of the key.
+A grant with -until ends at that time unless the login would be shut by it; the line gets the end
+too where the SSH server enforces it. Repeat it with another -until to move the end.`,
 		Examples: []string{
 			`plumlatch grant add oona-main debian@ringing-db -reason "cover for ines in May"`,
-			"plumlatch grant add marek-main atlas-db -until 2026-12-31",
+			"plumlatch grant add marek-main atlas-db -until 2d",
+			"plumlatch grant add oona -label service=atlas -until friday",
 			"plumlatch grant add ines-main tide-gauge-1 -with ~/.ssh/oona",
 		},
 	},
@@ -39,6 +44,7 @@ LOGIN is user@instance, or the instance for its own login user.`,
 			"plumlatch grant list -login ringing-db",
 			"plumlatch grant list -key oona-main",
 			"plumlatch grant list -with-end",
+			"plumlatch grant list -overdue",
 			"plumlatch grant list -holder tomas -ended",
 		},
 	},
@@ -69,33 +75,114 @@ func grantAdd(f *flag.FlagSet) func(context.Context, *kit.Session, []string) err
 	var g grantFlags
 	g.flags(f)
 	var until kit.When
-	f.Var(
-		&until, "until",
-		"the `time` at which the service withdraws it: 2d, friday, tomorrow 18:00, 2026-12-31 (its end) or RFC 3339",
+	f.Var(&until, "until", "the `time` at which it ends: 2d, friday, tomorrow 18:00, 2026-12-31 (its end) or RFC 3339")
+	endBy := f.String(
+		"end-by", "",
+		"what ends it: service (removes the line), line (the SSH server, by an expiry-time in the line), or both; "+
+			"both unless given",
 	)
+	endless := f.Bool("endless", false, "take the end of a grant away that has one")
+	label := f.String("label", "", "grant the logins of all instances with this label, `name=value`")
+	yes := f.Bool("yes", false, "do not ask for confirmation")
 	return func(ctx context.Context, s *kit.Session, args []string) error {
+		w := wanted{grantFlags: g, until: until.At, endBy: *endBy, endless: *endless, yes: *yes}
+		if *label != "" || len(args) != 2 {
+			return grantMany(ctx, s, w, args[0], args[1:], *label)
+		}
 		client, err := s.Connect()
 		if err != nil {
 			return err
 		}
-		request := apiclient.AddGrant{Key: args[0], Login: args[1], Reason: kit.Optional(g.reason), Until: until.At}
-		place := func(ctx context.Context, d *means.Door, _ sshio.Entry, line means.Key) error {
-			_, err := d.Place(ctx, line)
-			return err
+		return grantOne(ctx, s, client, w, args[0], args[1])
+	}
+}
+
+// wanted is what grant add was given.
+type wanted struct {
+	grantFlags
+	until        *time.Time
+	endBy        string
+	endless, yes bool
+}
+
+func (w wanted) request(key, login string) apiclient.AddGrant {
+	request := apiclient.AddGrant{Key: key, Login: login, Reason: kit.Optional(w.reason), Until: w.until}
+	if w.endBy != "" {
+		request.EndBy = new(apiclient.EndBy(w.endBy))
+	}
+	if w.endless {
+		request.Endless = new(true)
+	}
+	return request
+}
+
+func addGrant(ctx context.Context, client *apiclient.Client, r apiclient.AddGrant) (apiclient.Grant, error) {
+	return kit.Answer[apiclient.Grant](
+		client.AddGrant(ctx, &apiclient.AddGrantParams{IdempotencyKey: kit.NewRequestKey()}, r),
+	)
+}
+
+// grantOne grants one login to one key. Where a repetition would make it endless, a person at a terminal is asked.
+func grantOne(ctx context.Context, s *kit.Session, client *apiclient.Client, w wanted, key, login string) error {
+	request := w.request(key, login)
+	note := ""
+	ask := func(fromHere bool) (apiclient.Grant, error) {
+		if fromHere {
+			request.FromHere = new(true)
 		}
-		err = changeGrant(s, ctx, client, g, "", func(fromHere bool) (apiclient.Grant, error) {
-			if fromHere {
-				request.FromHere = new(true)
+		g, err := addGrant(ctx, client, request)
+		if kit.Code(err) == "would-be-endless" && (w.yes || kit.IsTerminal(s.Env.In)) {
+			if err := s.Confirm(w.yes, "The grant of "+login+" to "+key+" has an end: "+err.Error()+".", "endless"); err != nil {
+				return g, err
 			}
-			return kit.Answer[apiclient.Grant](
-				client.AddGrant(ctx, &apiclient.AddGrantParams{IdempotencyKey: kit.NewRequestKey()}, request),
-			)
-		}, place)
-		if err == nil && until.At != nil && !s.Json && !s.Quiet {
-			fmt.Fprintf(s.Env.Out, "The grant ends on %s.\n", kit.Moment(*until.At))
+			request.Endless = new(true)
+			return addGrant(ctx, client, request)
 		}
+		return g, err
+	}
+	granted, err := changeGrant(s, ctx, client, w.grantFlags, "", ask, func(
+		ctx context.Context, d *means.Door, _ sshio.Entry, line means.Key, g apiclient.Grant,
+	) (err error) {
+		note, err = placeUntil(ctx, d, line, g)
+		return err
+	})
+	if err != nil || s.Json || s.Quiet {
 		return err
 	}
+	if note != "" {
+		fmt.Fprintln(s.Env.Out, note)
+	}
+	if granted.Until != nil {
+		fmt.Fprintf(s.Env.Out, "The grant ends on %s%s.\n", kit.Moment(*granted.Until), endedBy(granted.EndBy))
+	}
+	return nil
+}
+
+// endedBy says what ends a grant.
+func endedBy(by *apiclient.EndBy) string {
+	switch kit.Given(by) {
+	case apiclient.EndByBoth:
+		return ": the service removes the line, and the SSH server refuses it from then on"
+	case apiclient.EndByLine:
+		return ": the SSH server refuses the line from then on"
+	case apiclient.EndByService:
+		return ": the service removes the line"
+	}
+	return ""
+}
+
+// placeUntil places a line with the end that the server enforces; note says where that is not to be had.
+func placeUntil(ctx context.Context, d *means.Door, line means.Key, g apiclient.Grant) (note string, err error) {
+	var end time.Time
+	if by := kit.Given(g.EndBy); g.Until != nil && (by == apiclient.EndByBoth || by == apiclient.EndByLine) {
+		end = *g.Until
+	}
+	_, err = d.PlaceUntil(ctx, end, line)
+	if errors.Is(err, means.ErrNoEnds) && kit.Given(g.EndBy) == apiclient.EndByBoth {
+		note = "The line has no end of its own: " + err.Error() + "."
+		_, err = d.PlaceUntil(ctx, time.Time{}, line)
+	}
+	return note, err
 }
 
 func grantList(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error {
@@ -106,6 +193,7 @@ func grantList(f *flag.FlagSet) func(context.Context, *kit.Session, []string) er
 	login := f.String("login", "", "only of this login, user@instance, or of all logins of an instance")
 	label := f.String("label", "", "only of instances with this label, `name=value`")
 	withEnd := f.Bool("with-end", false, "only those that end by themselves")
+	overdue := f.Bool("overdue", false, "only those whose end is past; ends with status 3 where there is one")
 	ended := f.Bool("ended", false, "those that were withdrawn, instead of those in force")
 	return func(ctx context.Context, s *kit.Session, _ []string) error {
 		client, err := s.Connect()
@@ -131,6 +219,9 @@ func grantList(f *flag.FlagSet) func(context.Context, *kit.Session, []string) er
 				if *ended {
 					params.Ended = ended
 				}
+				if *overdue {
+					params.Overdue = overdue
+				}
 				return client.ListGrants(ctx, &params)
 			},
 		)
@@ -152,7 +243,13 @@ func grantList(f *flag.FlagSet) func(context.Context, *kit.Session, []string) er
 		if *ended {
 			l.Head[4], l.Head[5] = "ENDED", "BY"
 		}
-		return l.Show(s, rows, total)
+		if err := l.Show(s, rows, total); err != nil {
+			return err
+		}
+		if *overdue && len(rows) > 0 {
+			return kit.Quiet(kit.ExitNotAsItShould)
+		}
+		return nil
 	}
 }
 
@@ -164,8 +261,11 @@ func grantCells(g apiclient.GrantRecord) []string {
 	switch {
 	case g.WithdrawnAt != nil:
 		end, status = kit.Day(*g.WithdrawnAt), kit.Given(g.WithdrawnBy)
-	case kit.Given(g.EndRefused):
-		end = kit.Day(*g.Until) + ", but it could not go"
+	case kit.Given(g.Overdue):
+		end = "overdue since " + kit.Moment(*g.Until)
+		if p := kit.Given(g.EndProblem); p != "" {
+			end += ": " + p
+		}
 	case g.Until != nil:
 		end = kit.Moment(*g.Until)
 	}
@@ -206,18 +306,22 @@ func grantWithdraw(f *flag.FlagSet) func(context.Context, *kit.Session, []string
 		if *anyway {
 			request.Anyway = anyway
 		}
-		remove := func(ctx context.Context, d *means.Door, by sshio.Entry, line means.Key) error {
+		remove := func(ctx context.Context, d *means.Door, by sshio.Entry, line means.Key, _ apiclient.Grant) error {
 			_, err := d.Remove(ctx, by, line)
 			return err
 		}
-		return changeGrant(s, ctx, client, g, k.Fingerprints.Sha256, func(fromHere bool) (apiclient.Grant, error) {
+		_, err = changeGrant(s, ctx, client, g, k.Fingerprints.Sha256, func(fromHere bool) (apiclient.Grant, error) {
 			if fromHere {
 				request.FromHere = new(true)
 			}
 			return kit.Answer[apiclient.Grant](client.WithdrawGrant(ctx, request))
 		}, remove)
+		return err
 	}
 }
+
+// lineEdit edits the line of a grant in a login.
+type lineEdit func(context.Context, *means.Door, sshio.Entry, means.Key, apiclient.Grant) error
 
 // changeGrant has the service make the change, or makes it from here. gone is the
 // fingerprint of the key whose line is to go, "" where one is to come: for a removal
@@ -228,39 +332,37 @@ func changeGrant(s *kit.Session,
 	g grantFlags,
 	gone string,
 	ask func(fromHere bool) (apiclient.Grant, error),
-	edit func(context.Context, *means.Door, sshio.Entry, means.Key) error,
-) error {
+	edit lineEdit,
+) (grant apiclient.Grant, err error) {
 	done := "placed"
 	if gone != "" {
 		done = "removed"
 	}
 	if !g.Given() {
-		grant, err := ask(false)
-		if err != nil {
-			return err
+		if grant, err = ask(false); err != nil {
+			return grant, err
 		}
 		run, err := s.Watch(ctx, client, grant.Run.Id)
 		if err != nil {
-			return err
+			return grant, err
 		}
 		if err := s.RunEnded(run); err != nil || s.Json || s.Quiet {
-			return err
+			return grant, err
 		}
 		fmt.Fprintf(s.Env.Out, "The line of %s is %s in %s.\n", grant.Key, done, grant.Login)
-		return nil
+		return grant, nil
 	}
 	signers, end, err := s.LocalKeys(g.LocalKeyFlags)
 	if err != nil {
-		return err
+		return grant, err
 	}
 	defer end()
 	signers = slices.DeleteFunc(signers, func(h kit.AtHand) bool { return sha256Of(h) == gone })
 	if len(signers) == 0 {
-		return errOwnLine
+		return grant, errOwnLine
 	}
-	grant, err := ask(true)
-	if err != nil {
-		return err
+	if grant, err = ask(true); err != nil {
+		return grant, err
 	}
 	session, signer, failed := kit.Enter(ctx, grant.Connection, signers)
 	if failed == nil {
@@ -272,30 +374,31 @@ func changeGrant(s *kit.Session,
 		step = "remove"
 	}
 	if err := ReportStep(ctx, client, grant.Run.Id, step, "the line is "+done+", from here", failed); err != nil {
-		return err
+		return grant, err
 	}
 	if failed != nil {
-		return fmt.Errorf("the line of %s was not %s in %s: %w", grant.Key, done, grant.Login, failed)
+		return grant, fmt.Errorf("the line of %s was not %s in %s: %w", grant.Key, done, grant.Login, failed)
 	}
-	if err := ReportStep(ctx, client, grant.Run.Id, "ask", "the line is "+done, nil); err != nil {
-		return err
+	seen := askHere(ctx, grant, gone == "")
+	if err := ReportStep(ctx, client, grant.Run.Id, "ask", "the line is "+done, seen); err != nil {
+		return grant, err
 	}
 	run, err := s.Watch(ctx, client, grant.Run.Id)
 	if err != nil {
-		return err
+		return grant, err
 	}
 	if err := s.RunEnded(run); err != nil {
-		return err
+		return grant, err
 	}
 	l, err := kit.Answer[apiclient.Login](client.GetLogin(ctx, grant.Login))
 	if err != nil {
-		return err
+		return grant, err
 	}
 	if l, err = s.ReportEntry(ctx, client, l, session, signer); err != nil {
-		return err
+		return grant, err
 	}
 	if s.Json {
-		return s.WriteJSON(l)
+		return grant, s.WriteJSON(l)
 	}
 	if !s.Quiet {
 		fmt.Fprintf(
@@ -308,7 +411,7 @@ func changeGrant(s *kit.Session,
 		)
 		ShowLogin(s, l)
 	}
-	return nil
+	return grant, nil
 }
 
 // EditGranted edits the files of the login in a session, and tells the service what they hold then.
@@ -317,17 +420,42 @@ func EditGranted(s *kit.Session,
 	client *apiclient.Client,
 	grant apiclient.Grant,
 	session *sshio.Session,
-	edit func(context.Context, *means.Door, sshio.Entry, means.Key) error,
+	edit lineEdit,
 ) error {
 	line, err := LineKey(grant.Key, grant.Line)
 	if err != nil {
 		return err
 	}
-	if err := edit(ctx, means.New(means.Over(session), nil, nil, time.Now), session.Entry(), line); err != nil {
+	if err := edit(ctx, means.New(means.Over(session), nil, nil, time.Now), session.Entry(), line, grant); err != nil {
 		return err
 	}
 	_, err = Report(ctx, client, grant.Login, session)
 	return err
+}
+
+// askHere asks the SSH server from this machine whether it accepts the key, as it should or should not.
+func askHere(ctx context.Context, g apiclient.Grant, want bool) error {
+	line, err := LineKey(g.Key, g.Line)
+	if err != nil {
+		return err
+	}
+	t, err := kit.TargetOf(g.Connection)
+	if err != nil {
+		return err
+	}
+	accepted, err := sshio.Accepts(ctx, t, line.Blob)
+	switch {
+	case err != nil:
+		return err
+	case accepted && !want:
+		return fmt.Errorf("the SSH server still accepts %s", g.Key)
+	case !accepted && want:
+		return fmt.Errorf(
+			"the line is in place there, but the SSH server does not accept %s; see why: plumlatch why %s -with FILE",
+			g.Key, g.Login,
+		)
+	}
+	return nil
 }
 
 // LineKey reads the line of a key that the service gave.

@@ -121,7 +121,7 @@ func reachList(f *flag.FlagSet) func(context.Context, *kit.Session, []string) er
 		if err := showReach(s, rows, first, *worry); err != nil {
 			return err
 		}
-		if first.Counts["shut"] > 0 || first.Drifting > 0 {
+		if first.Counts["shut"] > 0 || first.Drifting > 0 || first.Overdue > 0 {
 			return kit.Quiet(kit.ExitNotAsItShould)
 		}
 		return nil
@@ -158,6 +158,12 @@ func showReach(s *kit.Session, rows []apiclient.LoginReach, p apiclient.ReachPag
 			s.Env.Out,
 			"A rotation waits for %s that holders are asked to bring: plumlatch rotate asked\n\n",
 			text.Counted(p.Asked, "new public key"),
+		)
+	}
+	if p.Overdue > 0 {
+		fmt.Fprintf(
+			s.Env.Out, "%s past the end and still in force:\n  plumlatch grant list -overdue\n\n",
+			text.Counted(p.Overdue, "grant"),
 		)
 	}
 	if p.Worrying > 0 && !worry {

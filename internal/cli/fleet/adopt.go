@@ -407,7 +407,7 @@ func placeSteward(
 		client,
 		grant,
 		session,
-		func(ctx context.Context, d *means.Door, _ sshio.Entry, line means.Key) error {
+		func(ctx context.Context, d *means.Door, _ sshio.Entry, line means.Key, _ apiclient.Grant) error {
 			_, err := d.Place(ctx, line)
 			return err
 		},

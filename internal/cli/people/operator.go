@@ -103,7 +103,8 @@ var OperatorCommands = []kit.Command{
 		Summary: "Plan and start the departure of a person",
 		Detail: "Without -to it shows what they hold, and what would be shut or thin without them. With -to their " +
 			"keys are replaced by keys of the successor, or withdrawn where the login stays solid without them; kept " +
-			"keys are handed over. The account is closed last.",
+			"keys are handed over. Their account, tokens and sessions end first; what cannot be replaced yet is tried " +
+			"again by itself.",
 		Examples: []string{
 			"plumlatch operator leave marek",
 			"plumlatch operator leave marek -to ines -reason \"he goes to the lighthouse\"",
@@ -430,10 +431,10 @@ var operatorListing = kit.Listing[apiclient.Operator]{
 	Cells: func(o apiclient.Operator) []string {
 		state, factor, seen := "open", "no", "never"
 		switch {
-		case o.Closed:
-			state = "closed"
 		case o.Leaving:
 			state = "leaving"
+		case o.Closed:
+			state = "closed"
 		}
 		if o.Factor {
 			factor = "yes"
@@ -512,7 +513,7 @@ func operatorLeave(f *flag.FlagSet) func(context.Context, *kit.Session, []string
 	to := f.String("to", "", "the `successor`; starts the departure")
 	reason := f.String("reason", "", "why, for the daybook")
 	again := f.Bool("again", false, "resume a departure that left something to do")
-	off := f.Bool("off", false, "cancel it; keys that were replaced stay replaced")
+	off := f.Bool("off", false, "cancel it, and open the account again; keys that were replaced stay replaced")
 	yes := f.Bool("yes", false, "do not ask")
 	wait := f.Bool("wait", false, "watch it to its end")
 	return keys.With(func(ctx context.Context, s *kit.Session, client *apiclient.Client, args []string) error {
@@ -526,7 +527,7 @@ func operatorLeave(f *flag.FlagSet) func(context.Context, *kit.Session, []string
 		case *to != "" || *again:
 			showLeaving(s, l)
 			if err := s.Confirm(
-				*yes, fmt.Sprintf("This takes the keys of %s out of all logins and closes the account.", args[0]), args[0],
+				*yes, fmt.Sprintf("This closes the account of %s now and removes their keys from all logins.", args[0]), args[0],
 			); err != nil {
 				return err
 			}
@@ -603,6 +604,9 @@ func showLeaving(s *kit.Session, l apiclient.Leaving) {
 			kit.Moment(*l.BegunAt),
 			kit.Given(l.To),
 		)
+		if l.AccountClosed {
+			keys.Say(s, "Their account is closed. Left to do: %s.", text.Counted(len(l.Items), "key line"))
+		}
 	case len(l.Items) == 0:
 		keys.Say(s, "%s has no keys.", l.Person)
 	default:

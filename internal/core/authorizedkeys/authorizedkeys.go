@@ -11,6 +11,7 @@ import (
 	"encoding/base64"
 	"encoding/binary"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 	"unicode/utf8"
@@ -206,6 +207,52 @@ func (l Line) Expiry(local *time.Location) (at time.Time, ok bool) {
 		return time.Time{}, true
 	}
 	return at, true
+}
+
+// ExpiryTime is the value of an expiry-time option for a time, to the second and in UTC, which OpenSSH
+// understands since 9.1.
+func ExpiryTime(at time.Time) string { return at.UTC().Format("20060102150405") + "Z" }
+
+// WithExpiry returns the line with the end in its expiry-time option, and without that option for the zero
+// time. Nothing else of it changes. It is for lines that hold a key.
+func (l Line) WithExpiry(end time.Time) Line {
+	options := l.optionTexts()
+	kept := slices.DeleteFunc(slices.Clone(options), func(o string) bool {
+		name, _, _ := strings.Cut(o, "=")
+		return strings.EqualFold(name, "expiry-time")
+	})
+	if !end.IsZero() {
+		kept = append([]string{`expiry-time="` + ExpiryTime(end) + `"`}, kept...)
+	}
+	lead := l.Raw[:len(l.Raw)-len(strings.TrimLeft(l.Raw, " \t"))]
+	rest := strings.TrimLeft(l.Raw[len(lead)+len(strings.Join(options, ",")):], " \t")
+	if len(kept) > 0 {
+		rest = strings.Join(kept, ",") + " " + rest
+	}
+	return parseLine(lead+rest, l.Number)
+}
+
+// optionTexts returns the options as they are written.
+func (l Line) optionTexts() (out []string) {
+	if len(l.Options) == 0 {
+		return nil
+	}
+	start, quoted := 0, false
+	text := strings.TrimLeft(l.Raw, " \t")
+	for at := 0; at < len(text); at++ {
+		switch c := text[at]; {
+		case c == '\\' && quoted && at+1 < len(text) && text[at+1] == '"':
+			at++
+		case c == '"':
+			quoted = !quoted
+		case quoted:
+		case c == ',':
+			out, start = append(out, text[start:at]), at+1
+		case c == ' ' || c == '\t':
+			return append(out, text[start:at])
+		}
+	}
+	return out
 }
 
 // Limits says in words what keeps the line from opening the login for everybody

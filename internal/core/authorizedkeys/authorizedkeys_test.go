@@ -154,3 +154,63 @@ func FuzzParse(f *testing.F) {
 func taken(f File, blob []byte) File {
 	return slices.DeleteFunc(slices.Clone(f), func(l Line) bool { return l.Kind == Key && bytes.Equal(l.Blob, blob) })
 }
+
+// TestAnEndIsSetAndTakenAwayWithoutAnotherChange sets ends in lines of all forms.
+func TestAnEndIsSetAndTakenAwayWithoutAnotherChange(t *testing.T) {
+	k := "ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAICBxkpHYm8G2kC4bTFuvYsKvIt1Jgx9FLkGaJyzBHt0J"
+	end := time.Date(2026, 12, 1, 18, 0, 5, 999, time.FixedZone("", 3600))
+	const option = `expiry-time="20261201170005Z"`
+	for before, want := range map[string]string{
+		k + " oona\n":                        option + " " + k + " oona\n",
+		"\t" + k + "\r\n":                    "\t" + option + " " + k + "\r\n",
+		`no-pty,from="a, \"b\"" ` + k:        option + `,no-pty,from="a, \"b\"" ` + k,
+		`expiry-time="20200101" ` + k:        option + " " + k,
+		`no-pty,EXPIRY-TIME="20200101"	` + k: option + ",no-pty " + k,
+	} {
+		l := Parse([]byte(before))[0]
+		with := l.WithExpiry(end)
+		if with.Raw != want || with.Kind != Key {
+			t.Errorf("%q became %q (%s), want %q", before, with.Raw, with.Why, want)
+		}
+		if at, ok := with.Expiry(time.UTC); !ok || !at.Equal(end.Truncate(time.Second)) {
+			t.Errorf("%q ends at %v", with.Raw, at)
+		}
+		if without := with.WithExpiry(time.Time{}); len(without.Options) != len(with.Options)-1 ||
+			!bytes.Equal(without.Blob, l.Blob) || without.Comment != l.Comment {
+			t.Errorf("without its end: %q", without.Raw)
+		}
+	}
+}
+
+// FuzzAnEndKeepsTheKeyAndTheOtherOptions sets and takes away the end of any line that holds a key.
+func FuzzAnEndKeepsTheKeyAndTheOtherOptions(f *testing.F) {
+	k := "ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAICBxkpHYm8G2kC4bTFuvYsKvIt1Jgx9FLkGaJyzBHt0J"
+	for _, options := range []string{
+		"", `from="a\"b" `, `expiry-time="x",no-pty `, "a,b=\"c,d e\"\t", ` environment="A=\\" `,
+	} {
+		f.Add(options + k + " c")
+	}
+	f.Fuzz(func(t *testing.T, raw string) {
+		for _, l := range Parse([]byte(raw)) {
+			if l.Kind != Key {
+				continue
+			}
+			others := func(l Line) (out []Option) {
+				for _, o := range l.Options {
+					if o.Name != "expiry-time" {
+						out = append(out, o)
+					}
+				}
+				return out
+			}
+			for _, end := range []time.Time{time.Unix(1e9, 0), {}} {
+				with := l.WithExpiry(end)
+				_, has := with.Option("expiry-time")
+				if with.Kind != Key || !bytes.Equal(with.Blob, l.Blob) || with.Comment != l.Comment || has == end.IsZero() ||
+					!slices.Equal(others(with), others(l)) {
+					t.Fatalf("%q became %q with %+v: %s", l.Raw, with.Raw, with.Options, with.Why)
+				}
+			}
+		}
+	})
+}

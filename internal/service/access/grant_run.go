@@ -3,10 +3,13 @@ package access
 import (
 	"cmp"
 	"context"
+	"errors"
 	"fmt"
+	"time"
 
 	"github.com/google/uuid"
 
+	"plumlatch/internal/core/grants"
 	"plumlatch/internal/means"
 	"plumlatch/internal/record"
 	"plumlatch/internal/runs"
@@ -122,21 +125,32 @@ func (e *edit) changing(
 }
 
 func (e *edit) place(ctx context.Context, p *runs.Progress) (string, error) {
+	also := ""
 	outcome, err := e.changing(
 		ctx,
 		p,
-		func(d *means.Door, _ sshio.Entry, k means.Key) (means.Seen, error) { return d.Place(ctx, k) },
+		func(d *means.Door, _ sshio.Entry, k means.Key) (means.Seen, error) {
+			seen, err := d.PlaceUntil(ctx, e.work.lineEnd(), k)
+			if errors.Is(err, means.ErrNoEnds) && e.work.EndBy == grants.ByBoth {
+				also = "without an end of its own: " + err.Error() + "; "
+				return d.PlaceUntil(ctx, time.Time{}, k)
+			}
+			return seen, err
+		},
 	)
 	if err != nil {
 		return "", err
 	}
-	return "the line is in place there; " + outcome, nil
+	return "the line is in place there; " + also + outcome, nil
 }
 
 // takeBack removes the line if this run placed it. One that stood there before
 // is not this run's to remove.
 func (e *edit) takeBack(ctx context.Context, p *runs.Progress) error {
 	_, err := e.changing(ctx, p, func(d *means.Door, _ sshio.Entry, k means.Key) (means.Seen, error) {
+		if len(d.Journal.Ends) > 0 {
+			return d.PutBackEnds(ctx, k)
+		}
 		return d.TakeBack(ctx, false, nil, k)
 	})
 	return err
@@ -214,6 +228,11 @@ func (e *edit) ended(ctx context.Context, tx *store.Store, state runs.State, rea
 	case !done:
 		journal.Instead(&note, string(state), "grant.placed:not")
 	}
+	if !withdrawing && done && e.work.Lifted {
+		if err := tx.SetEndBy(ctx, l.ID, k.ID, grants.ByService); err != nil {
+			return err
+		}
+	}
 	if withdrawing == done && (withdrawing || e.work.Added) {
 		if err := tx.WithdrawGrant(ctx, l.ID, k.ID, e.now(), e.run.RequestedBy); err != nil {
 			return err
@@ -234,9 +253,22 @@ type grantWork struct {
 	Login uuid.UUID `json:"login"`
 	// Added is whether the grant was made for this, so that it ends where this fails.
 	Added bool `json:"added,omitempty"`
+	// Until is when the grant ends, by what EndBy says.
+	Until *time.Time   `json:"until,omitempty"`
+	EndBy grants.EndBy `json:"end_by,omitempty"`
+	// Lifted is whether the line's own end is taken away, since the login would be shut by it.
+	Lifted bool `json:"lifted,omitempty"`
 	// Worker is who changes the lines from their own machine; "" for the service.
 	Worker  string        `json:"worker,omitempty"`
 	Journal means.Journal `json:"journal"`
+}
+
+// lineEnd is the end that the line itself has; zero for none.
+func (w *grantWork) lineEnd() time.Time {
+	if w.Until == nil || !w.EndBy.InLine() || w.Lifted {
+		return time.Time{}
+	}
+	return *w.Until
 }
 
 // grantJob says how the steps of a grant or a withdrawal are taken from somebody's own machine.

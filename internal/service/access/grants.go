@@ -9,6 +9,7 @@ import (
 	"github.com/google/uuid"
 
 	"plumlatch/internal/core/custody"
+	"plumlatch/internal/core/grants"
 	"plumlatch/internal/core/machines"
 	"plumlatch/internal/core/reach"
 	"plumlatch/internal/record"
@@ -26,14 +27,15 @@ const (
 	withdrawKind = "withdraw"
 )
 
-// endGrantsEvery is how soon after its end a grant is withdrawn.
-const endGrantsEvery = time.Minute
-
 // GrantWanted says which login a key is to open.
 type GrantWanted struct {
 	Key, Login string
 	Until      *time.Time
-	Reason     string
+	// EndBy is what ends it at Until; ByBoth unless given.
+	EndBy grants.EndBy
+	// Endless is whether a grant that has an end may lose it.
+	Endless bool
+	Reason  string
 	// FromHere is whether the caller places the line.
 	FromHere bool
 }
@@ -66,8 +68,14 @@ func (s *Service) AddGrant(
 	if err != nil {
 		return Granted{}, err
 	}
-	out := Granted{Key: k, Login: l, Name: fleet.LoginName(l.OSUser, i.Name), Instance: i, Line: s.keys.LineFor(k)}
-	work := grantWork{Key: k.ID, Login: l.ID}
+	out := Granted{
+		Key: k, Login: l, Name: fleet.LoginName(l.OSUser, i.Name), Instance: i, Line: s.keys.LineFor(k), Until: w.Until,
+	}
+	if w.EndBy, err = s.checkEnd(ctx, out, w); err != nil {
+		return Granted{}, err
+	}
+	out.EndBy = w.EndBy
+	work := grantWork{Key: k.ID, Login: l.ID, Until: w.Until, EndBy: w.EndBy}
 	if w.FromHere {
 		work.Worker = actor.Name
 	}
@@ -100,6 +108,7 @@ func (s *Service) AddGrant(
 			GrantedAt: s.now(),
 			GrantedBy: actor.Name,
 			Until:     w.Until,
+			EndBy:     w.EndBy,
 			Reason:    w.Reason,
 		})
 		if err != nil {
@@ -205,6 +214,8 @@ type Withdrawal struct {
 	// Anyway is whether to continue where the login would be left shut or thin.
 	Anyway   bool
 	FromHere bool
+	// AtEnd is whether the grant's time is over: then only a login that would be shut keeps it.
+	AtEnd bool
 }
 
 // WithdrawGrant ends a grant, and has a run remove its line unless the caller does.
@@ -246,7 +257,7 @@ func (s *Service) WithdrawGrant(ctx context.Context, actor people.Actor, w Withd
 			Remedy: "Do it from your machine with a key that opens it: add -with FILE or -agent",
 		}
 	}
-	if err := s.checkLeft(ctx, k, l, i, w.Anyway); err != nil {
+	if err := s.checkLeft(ctx, k, l, i, w); err != nil {
 		return Granted{}, err
 	}
 	work := grantWork{Key: k.ID, Login: l.ID}
@@ -279,21 +290,17 @@ func (s *Service) WithdrawGrant(ctx context.Context, actor people.Actor, w Withd
 
 // checkLeft refuses a withdrawal that leaves the login shut or thin, unless
 // told to continue. The steward key and one that is lost anyway may always go.
-func (s *Service) checkLeft(ctx context.Context, k record.Key, l record.Login, i record.Instance, anyway bool) error {
-	if anyway || k.StewardOf != nil || k.State == custody.Lost {
+func (s *Service) checkLeft(ctx context.Context, k record.Key, l record.Login, i record.Instance, by Withdrawal) error {
+	if by.Anyway || k.StewardOf != nil || k.State == custody.Lost {
 		return nil
 	}
-	w, err := s.World(ctx, record.ReachFilter{Instance: i.ID})
-	if err != nil {
+	judge := reach.Worse
+	if by.AtEnd {
+		judge = grants.Keeps
+	}
+	change, worse, err := s.without(ctx, k, l, judge)
+	if err != nil || !worse {
 		return err
-	}
-	place, key := w.LoginPlace(l.ID), w.KeyPlace(k.ID)
-	if place < 0 || key < 0 {
-		return nil
-	}
-	change, worse := reach.Worse(w.Input, key, place)
-	if !worse {
-		return nil
 	}
 	name := fleet.LoginName(l.OSUser, i.Name)
 	return &problem.Problem{
@@ -305,53 +312,30 @@ func (s *Service) checkLeft(ctx context.Context, k record.Key, l record.Login, i
 	}
 }
 
+// without judges how a login would be without a key.
+func (s *Service) without(
+	ctx context.Context, k record.Key, l record.Login, judge func(reach.Input, int, int) (reach.Change, bool),
+) (change reach.Change, worse bool, err error) {
+	w, err := s.World(ctx, record.ReachFilter{Instance: l.InstanceID})
+	if err != nil {
+		return change, false, err
+	}
+	if place, key := w.LoginPlace(l.ID), w.KeyPlace(k.ID); place >= 0 && key >= 0 {
+		change, worse = judge(w.Input, key, place)
+	}
+	return change, worse, nil
+}
+
+// Overdue reports whether the grant is in force though its time is over.
+func (s *Service) Overdue(g record.GrantRecord) bool {
+	return g.WithdrawnAt == nil && grants.Overdue(g.Until, g.EndProblem, s.now())
+}
+
 // Grants returns one page of grants.
 func (s *Service) Grants(
 	ctx context.Context, f record.GrantFilter, p record.Page,
 ) (record.List[record.GrantRecord], error) {
+	f.At = s.now()
 	l, err := s.store.Grants(ctx, f, p)
 	return l, problem.FromPage(err)
-}
-
-// endGrants withdraws the grants whose time is over. One that may not go, or
-// cannot be reached, stays, and the daybook says why, once.
-func (s *Service) endGrants(ctx context.Context) error {
-	over, err := s.store.GrantsOver(ctx, s.now(), 200)
-	if err != nil {
-		return err
-	}
-	for _, g := range over {
-		actor := people.TheService
-		_, err := s.WithdrawGrant(
-			ctx, actor,
-			Withdrawal{Key: g.KeyName, Login: fleet.LoginName(g.OSUser, g.InstanceName), Reason: "its time is over"},
-		)
-		var p *problem.Problem
-		if !errors.As(err, &p) {
-			if err != nil {
-				return err
-			}
-			continue
-		}
-		if p.Code == "run-at-work" || g.EndRefused {
-			continue
-		}
-		e := journal.OnKeys(
-			s.journal.Entry(
-				actor.By(), "grant.end", "login", fleet.LoginName(g.OSUser, g.InstanceName), "",
-				journal.Facts{"key": g.KeyName, "reason": p.Detail},
-			),
-			g.KeyName,
-		)
-		e.Outcome = "refused"
-		if err := s.store.InTx(ctx, func(tx *store.Store) error {
-			if err := tx.NoteEndRefused(ctx, g.ID); err != nil {
-				return err
-			}
-			return tx.Note(ctx, e)
-		}); err != nil {
-			return err
-		}
-	}
-	return nil
 }

@@ -237,15 +237,7 @@ func (s *Service) ReportEntry(ctx context.Context, actor people.Actor, login str
 		if err := tx.AddProof(ctx, proof); err != nil {
 			return err
 		}
-		sighting := record.Sighting{
-			LoginID: l.ID,
-			KeyID:   k.ID,
-			SeenAt:  s.now(),
-			Method:  "logged in by " + actor.Name,
-			Present: true,
-			Opens:   true,
-		}
-		if err := tx.PutSightings(ctx, []record.Sighting{sighting}); err != nil {
+		if err := tx.SeeEntry(ctx, l.ID, k.ID, s.now(), "logged in by "+actor.Name); err != nil {
 			return err
 		}
 		return tx.Note(ctx, journal.OnKeys(

@@ -25,7 +25,7 @@ type World struct {
 
 // World reads the logins that fit and all that joins them to keys.
 func (s *Service) World(ctx context.Context, f record.ReachFilter) (*World, error) {
-	logins, pairs, keys, err := s.store.Reach(ctx, f)
+	logins, pairs, keys, err := s.store.Reach(ctx, s.now(), f)
 	if err != nil {
 		return nil, err
 	}
@@ -135,6 +135,8 @@ type ReachPage struct {
 	Drifting int
 	// Asked is how many new public keys holders are asked to bring.
 	Asked int
+	// Overdue is how many grants are in force though their time is over.
+	Overdue int
 	// Worrying is at how many the best way back in is a bad one.
 	Worrying int
 }
@@ -180,6 +182,9 @@ func (s *Service) Reach(ctx context.Context, r ReachWanted) (ReachPage, error) {
 	}
 	if end < len(order) {
 		page.Next = strconv.Itoa(end)
+	}
+	if page.Overdue, err = s.store.CountOverdue(ctx, s.now()); err != nil {
+		return page, err
 	}
 	asked, err := s.store.AskedKeys(ctx, "")
 	page.Asked = len(asked)

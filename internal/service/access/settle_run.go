@@ -108,11 +108,33 @@ func (e *settling) changing(
 		return "", err
 	}
 	defer end()
-	read, err := change(d, by, e.reading.MeansKeys(keys))
+	lines, err := e.linesFor(ctx, d, l, keys)
+	if err != nil {
+		return "", err
+	}
+	read, err := change(d, by, lines)
 	if err != nil {
 		return "", reading.Reaching(err)
 	}
 	return e.reading.RecordSeen(ctx, l, e.run.RequestedBy, read)
+}
+
+// linesFor are the lines of the keys, with the ends that their grants have.
+func (e *settling) linesFor(
+	ctx context.Context, d *means.Door, l record.LoginToSweep, keys []record.Key,
+) ([]means.Key, error) {
+	lines := e.reading.MeansKeys(keys)
+	for n, k := range keys {
+		g, err := e.store.LiveGrant(ctx, l.ID, k.ID)
+		switch {
+		case errors.Is(err, store.ErrNotFound):
+		case err != nil:
+			return nil, err
+		case g.Until != nil && g.EndBy.InLine() && d.EndsLines():
+			lines[n].Line = authorizedkeys.Parse([]byte(lines[n].Line))[0].WithExpiry(*g.Until).Raw
+		}
+	}
+	return lines, nil
 }
 
 // change places the lines, and then removes those that go.

@@ -3,7 +3,9 @@ package access
 import (
 	"context"
 	"errors"
+	"time"
 
+	"plumlatch/internal/core/grants"
 	"plumlatch/internal/record"
 	"plumlatch/internal/runs"
 	"plumlatch/internal/service/fleet"
@@ -20,6 +22,9 @@ type Granted struct {
 	Name     string
 	Line     string
 	Instance record.Instance
+	// Until is when the grant ends, by what EndBy says.
+	Until *time.Time
+	EndBy grants.EndBy
 	// Run places or removes the line; nil where the caller does that.
 	Run *record.Run
 }

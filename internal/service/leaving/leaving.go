@@ -44,8 +44,9 @@ type Leaving struct {
 	// TeamKeys are keys of the teams that the person is in: they may have those, too.
 	TeamKeys []string
 	// Begun is nil where nobody has begun it.
-	Begun  *record.Leaving
-	Closed bool
+	Begun *record.Leaving
+	// Closed is whether nothing is left to do, AccountClosed whether they can no longer use the service.
+	Closed, AccountClosed bool
 }
 
 // Leaving says what a person holds, what would become of the logins without them, and what
@@ -59,7 +60,8 @@ func (s *Service) Leaving(ctx context.Context, person string) (Leaving, error) {
 }
 
 func (s *Service) leavingOf(ctx context.Context, o record.Operator) (Leaving, error) {
-	out := Leaving{Person: o.Name, Begun: o.Leaving, Closed: o.ClosedAt != nil}
+	out := Leaving{Person: o.Name, Begun: o.Leaving, AccountClosed: o.ClosedAt != nil}
+	out.Closed = out.AccountClosed && !o.Going()
 	holder, err := s.store.HolderOf(ctx, o.ID)
 	if err != nil {
 		return out, err
@@ -133,7 +135,7 @@ func (s *Service) BeginLeaving(ctx context.Context, actor people.Actor, person, 
 		if err != nil {
 			return err
 		}
-		if o.ClosedAt != nil {
+		if o.ClosedAt != nil && !o.Going() {
 			return &problem.Problem{
 				Kind:   problem.Conflict,
 				Code:   "account-closed",
@@ -189,6 +191,9 @@ func (s *Service) BeginLeaving(ctx context.Context, actor people.Actor, person, 
 		if err := tx.ChangeOperator(ctx, o.ID, o, "leaving"); err != nil {
 			return err
 		}
+		if err := tx.CloseAccount(ctx, o.ID, s.now()); err != nil {
+			return err
+		}
 		return tx.Note(ctx, s.journal.Entry(
 			actor.By(), "operator.leave", "operator", person, reason,
 			journal.Facts{"to": to},
@@ -204,6 +209,8 @@ func (s *Service) BeginLeaving(ctx context.Context, actor people.Actor, person, 
 const (
 	leavingDuty = "carry-leavings"
 	leaveEvery  = 5 * time.Second
+	// leaveAgain is how long after a rotation that has left something another begins.
+	leaveAgain = 10 * time.Minute
 )
 
 // carryLeavings continues with the leavings that were begun. Each turn looks at how things are
@@ -282,10 +289,17 @@ func (s *Service) carryLeaving(ctx context.Context, o record.Operator) (note str
 	case replace && r == nil:
 		note, err := s.replaceForLeaving(ctx, by, o, reason)
 		return note, false, err
-	case replace && r.EndedAt != nil:
-		// What was left out or has failed may go now.
-		return "a part could not be replaced; see plumlatch rotate report " + r.ID.String() + ", mend it, and begin again: " +
-			"plumlatch operator leave " + o.Name + " -again", false, nil
+	case replace && r.EndedAt != nil && s.now().Sub(*r.EndedAt) < leaveAgain:
+		return "a part could not be replaced yet; see plumlatch rotate report " + r.ID.String() + ". It is tried again at " +
+				r.EndedAt.Add(leaveAgain).
+					UTC().
+					Format("15:04 MST") +
+				", or at once: plumlatch operator leave " + o.Name + " -again",
+			false, nil
+	case replace && r.EndedAt != nil: // what was left out or has failed may be reached now
+		o.Leaving.Rotation, o.Leaving.Note = nil, ""
+		o.Leaving.Tries++
+		return "", true, s.store.ChangeOperator(ctx, o.ID, o, "leaving")
 	case r != nil && r.State == rotation.Paused:
 		stuck = append(
 			stuck,
@@ -303,7 +317,7 @@ func (s *Service) carryLeaving(ctx context.Context, o record.Operator) (note str
 		if err != nil {
 			return err
 		}
-		if people.Role(o.Role) == people.Admin && admins == 1 {
+		if people.Role(o.Role) == people.Admin && admins == 1 && o.ClosedAt == nil {
 			return &problem.Problem{
 				Kind:   problem.Forbidden,
 				Code:   "last-admin",
@@ -312,6 +326,9 @@ func (s *Service) carryLeaving(ctx context.Context, o record.Operator) (note str
 			}
 		}
 		if err := tx.CloseOperator(ctx, o.ID, s.now()); err != nil {
+			return err
+		}
+		if err := tx.EndLeaving(ctx, o.ID, s.now()); err != nil {
 			return err
 		}
 		return tx.Note(ctx, s.journal.Entry(
@@ -388,12 +405,17 @@ func (s *Service) replaceForLeaving(
 	// The id is that of the leaving's own request, so that a kill does not begin it twice.
 	r, err := s.rotate.StartRotation(
 		ctx, people.Actor{ID: o.ID, Name: by.Name, Via: by.Via, Role: by.Role},
-		journal.IdempotencyKey{Key: "leaving " + o.Leaving.BegunAt.UTC().Format("20060102T150405.000000")}, start,
+		journal.IdempotencyKey{Key: requestOf(o)}, start,
 	)
 	if err != nil {
 		return "", err
 	}
 	return "", s.store.SetLeavingRotation(ctx, o.ID, r.ID)
+}
+
+// requestOf is the id of the request that begins the next rotation of a leaving.
+func requestOf(o record.Operator) string {
+	return "leaving " + o.Leaving.BegunAt.UTC().Format("20060102T150405.000000") + fmt.Sprintf(" %d", o.Leaving.Tries)
 }
 
 // LeaveAgain takes up a leaving whose rotation is over and has left something.
@@ -402,7 +424,7 @@ func (s *Service) LeaveAgain(ctx context.Context, actor people.Actor, person, re
 	if err != nil {
 		return Leaving{}, err
 	}
-	if o.Leaving == nil || o.ClosedAt != nil {
+	if !o.Going() {
 		return Leaving{}, &problem.Problem{
 			Kind:   problem.Conflict,
 			Code:   "not-leaving",
@@ -442,13 +464,14 @@ func (s *Service) LeaveAgain(ctx context.Context, actor people.Actor, person, re
 	return s.Leaving(ctx, person)
 }
 
-// CallOffLeaving ends a leaving before the account is closed. What was replaced stays so.
+// CallOffLeaving ends a leaving before it is over, and opens the account again, without the sessions and tokens
+// that it had. What was replaced stays so.
 func (s *Service) CallOffLeaving(ctx context.Context, actor people.Actor, person string) (Leaving, error) {
 	o, err := s.people.OperatorNamed(ctx, s.store, person)
 	if err != nil {
 		return Leaving{}, err
 	}
-	if o.Leaving == nil || o.ClosedAt != nil {
+	if !o.Going() {
 		return Leaving{}, &problem.Problem{
 			Kind:   problem.Conflict,
 			Code:   "not-leaving",
@@ -456,9 +479,8 @@ func (s *Service) CallOffLeaving(ctx context.Context, actor people.Actor, person
 			Detail: "nobody has begun the leaving of " + person,
 		}
 	}
-	o.Leaving = nil
 	err = s.store.InTx(ctx, func(tx *store.Store) error {
-		if err := tx.ChangeOperator(ctx, o.ID, o, "leaving"); err != nil {
+		if err := tx.OpenOperator(ctx, o.ID); err != nil {
 			return err
 		}
 		return tx.Note(ctx, s.journal.Entry(

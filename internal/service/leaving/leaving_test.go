@@ -51,6 +51,10 @@ func TestSomebodyLeavesAndNothingIsShut(t *testing.T) {
 	if l, err = r.Leaving.BeginLeaving(ctx, r.Ines, "runa", "tomas", "the lighthouse"); err != nil || l.Begun == nil {
 		t.Fatalf("%+v %v", l, err)
 	}
+	_, _, err = r.People.SignIn(ctx, people.SignIn{Name: "runa", Password: servicetest.OfficePassword})
+	if !l.AccountClosed || l.Closed || servicetest.CodeOf(err) != "wrong-name-or-password" {
+		t.Errorf("once it has begun, the account is closed: %v, and a sign-in gives %v", l.AccountClosed, err)
+	}
 	if _, err := r.Leaving.BeginLeaving(ctx, r.Ines, "runa", "tomas", ""); servicetest.CodeOf(err) != "leaving-already" {
 		t.Errorf("again: %v", err)
 	}

@@ -312,6 +312,14 @@ func linesIn(l Look) reading.Lines {
 	return reading.Read(files, l.At)
 }
 
+// expiryOf is when a line stops opening its login by itself; nil where it does not.
+func expiryOf(l authorizedkeys.Line) *time.Time {
+	if at, ok := l.Expiry(time.UTC); ok && !at.IsZero() {
+		return &at
+	}
+	return nil
+}
+
 // compareKeys finds which known keys are in the login, which of those named are
 // not, and which strangers are. It says so in words.
 func compareKeys(f *findings, l Look, lines reading.Lines, known map[string]record.Key, named []uuid.UUID) string {
@@ -329,6 +337,8 @@ func compareKeys(f *findings, l Look, lines reading.Lines, known map[string]reco
 				Present: true,
 				Limits:  limits,
 				Opens:   line.Opens,
+				// The zone of the machine is not known; OpenSSH counts in it where there is no Z.
+				ExpiresAt: expiryOf(line.Line),
 			})
 			continue
 		}

@@ -24,6 +24,7 @@ export default function Grants() {
     label: get("label"),
     ended: get("ended"),
     until: get("until"),
+    overdue: get("overdue"),
   };
   const pages = useGrants(f);
   const ended = f.ended === "true";
@@ -57,6 +58,9 @@ export default function Grants() {
         )}
         <Toggle on={f.until === "true"} change={(to) => set("until", to)}>
           only with an end
+        </Toggle>
+        <Toggle on={f.overdue === "true"} change={(to) => set("overdue", to)}>
+          past their end
         </Toggle>
         <Toggle on={ended} change={(to) => set("ended", to)}>
           those withdrawn
@@ -93,7 +97,7 @@ const columnsFor = (ended: boolean): TableColumnsType<GrantRecord> => [
     : {
         title: "Until",
         key: "until",
-        render: (_, g) => (g.until ? moment(g.until) + (g.end_refused ? ", but it could not go" : "") : ""),
+        render: (_, g) => g.until && <End of={g} />,
       },
   ...(ended
     ? []
@@ -106,3 +110,14 @@ const columnsFor = (ended: boolean): TableColumnsType<GrantRecord> => [
       ]),
   { title: "Why", dataIndex: "reason" },
 ];
+
+/** When a grant ends, and why it has not ended yet where it should have. */
+function End({ of: g }: { of: GrantRecord }) {
+  if (!g.overdue) return <>{moment(g.until ?? "")}</>;
+  return (
+    <>
+      <Tag color="error">overdue</Tag> since {moment(g.until ?? "")}
+      {g.end_problem && `: ${g.end_problem}`}
+    </>
+  );
+}

@@ -2,7 +2,7 @@ import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { Alert, Checkbox, Form, Input, Modal, Select } from "antd";
 import { useState } from "react";
 import { useNavigate } from "react-router";
-import { api, problemOf, requestKey, take, type Login, type Opening } from "../../api/client";
+import { api, problemOf, requestKey, take, type EndBy, type Login, type Opening } from "../../api/client";
 import { useKeys } from "../../api/queries";
 import { CopyText } from "../../parts/CopyText";
 import { ProblemNote } from "../../parts/ProblemNote";
@@ -11,7 +11,14 @@ interface GrantForm {
   key: string;
   reason?: string;
   until?: string;
+  endBy: EndBy;
 }
+
+const endBys: { value: EndBy; label: string }[] = [
+  { value: "both", label: "the service and the SSH server" },
+  { value: "service", label: "the service, which removes the line" },
+  { value: "line", label: "the SSH server, by an expiry-time in the line" },
+];
 
 /** The end of a day, given as 2026-12-31, in the time zone of this browser. */
 const endOfDay = (day: string) => new Date(`${day}T23:59:59`).toISOString();
@@ -22,6 +29,7 @@ export function GrantDialog({ login, close }: { login: Login; close: () => void 
   const [search, setSearch] = useState("");
   const keys = useKeys({ q: search || undefined });
   const key = (Form.useWatch("key", form) as string | undefined) ?? "KEY";
+  const until = Form.useWatch("until", form) as string | undefined;
   const navigate = useNavigate();
   const queries = useQueryClient();
   const here = new Set(login.openers.filter((o) => o.status === "in place").map((o) => o.key.name));
@@ -35,6 +43,7 @@ export function GrantDialog({ login, close }: { login: Login; close: () => void 
             login: login.reach.login,
             reason: v.reason || undefined,
             until: v.until ? endOfDay(v.until) : undefined,
+            end_by: v.until ? v.endBy : undefined,
           },
         }),
       ),
@@ -72,6 +81,7 @@ export function GrantDialog({ login, close }: { login: Login; close: () => void 
         form={form}
         layout="vertical"
         requiredMark={false}
+        initialValues={{ endBy: "both" }}
         onFinish={(v) => grant.mutate({ ...v, once: requestKey() })}
       >
         <Form.Item name="key" label="Key" rules={[{ required: true, message: "Choose a key" }]}>
@@ -93,6 +103,11 @@ export function GrantDialog({ login, close }: { login: Login; close: () => void 
             <Input type="date" />
           </Form.Item>
         </div>
+        {until && (
+          <Form.Item name="endBy" label="Ended by">
+            <Select options={endBys} />
+          </Form.Item>
+        )}
       </Form>
       {grant.error && <ProblemNote error={grant.error} />}
     </Modal>

@@ -183,6 +183,7 @@ function Settle({ login, of, text }: { login: Login; of: Opening; text: string }
             key: of.key.name,
             login: login.reach.login,
             reason: of.status === "missing" ? "placed again" : "accepted",
+            until: of.until,
             from_here: of.status === "ungranted",
           },
         }),

@@ -58,6 +58,19 @@ export default function Reach() {
           }
         />
       )}
+      {Boolean(first?.overdue) && (
+        <Alert
+          type="error"
+          showIcon
+          className="after-m"
+          title={
+            <>
+              {counted(first?.overdue ?? 0, "grant")} past the end and still in force.{" "}
+              <Link to="/grants?overdue=true">See which, and why</Link>
+            </>
+          }
+        />
+      )}
       {Boolean(first?.worrying) && !values.worry && (
         <Alert
           type="warning"

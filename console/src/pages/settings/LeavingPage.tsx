@@ -58,7 +58,7 @@ export default function LeavingPage() {
           l.closed
             ? "it is over"
             : l.begun_at
-              ? `begun by ${l.begun_by ?? ""} on ${moment(l.begun_at)}; ${l.to ?? ""} follows`
+              ? `begun by ${l.begun_by ?? ""} on ${moment(l.begun_at)}; ${l.to ?? ""} follows; the account is closed`
               : "nothing is begun yet"
         }
       >
@@ -73,7 +73,7 @@ export default function LeavingPage() {
             onClick={() =>
               void modal.confirm({
                 title: "Call it off?",
-                content: "What was replaced stays so.",
+                content: "The account is opened again. What was replaced stays so.",
                 okText: "Call it off",
                 onOk: () => off.mutateAsync(undefined).catch(() => {}),
               })
@@ -190,7 +190,7 @@ function Begin({ name, close }: { name: string; close: () => void }) {
     >
       <p>
         Their keys are replaced by keys of the one who follows, or withdrawn where others keep the login solid; kept
-        ones are handed over. The account is closed last.
+        ones are handed over. Their account, tokens and sessions end first.
       </p>
       <Form.Item name="to" label="Who follows" rules={[{ required: true, message: "Say who follows" }]}>
         <Select showSearch options={holders.map((k) => ({ value: k.name, label: `${k.name} (${k.title})` }))} />

@@ -22,7 +22,7 @@ const roles: { value: Role; label: string }[] = [
   { value: "admin", label: "admin: also people and settings" },
 ];
 
-const stateOf = (o: Operator) => (o.closed ? "closed" : o.leaving ? "leaving" : "open");
+const stateOf = (o: Operator) => (o.leaving ? "leaving" : o.closed ? "closed" : "open");
 
 /** Who may do what, and which teams there are. */
 export default function People() {
@@ -95,7 +95,7 @@ const columns = (change: (o: Operator) => void): TableColumnsType<Operator> => [
         <Button size="small" aria-label={`Change ${o.name}`} onClick={() => change(o)}>
           Change
         </Button>
-        {!o.closed && (
+        {(!o.closed || o.leaving) && (
           <Link to={`/settings/people/${encodeURIComponent(o.name)}/leaving`}>
             <Button size="small">Leaving</Button>
           </Link>

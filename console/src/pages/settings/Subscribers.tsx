@@ -17,6 +17,7 @@ const kinds: { value: Subscriber["kinds"][number]; label: string }[] = [
   { value: "stranger", label: "a stranger's key has appeared" },
   { value: "run-failed", label: "a run has failed" },
   { value: "left-open", label: "something is open beyond its deadline" },
+  { value: "grant-overdue", label: "a grant is in force though its end is past" },
   { value: "key-released", label: "a private key was taken out of the safe" },
   { value: "all", label: "every entry of the daybook" },
 ];

@@ -28,7 +28,7 @@ func (h *house) login(name string) apiclient.Login {
 	return l
 }
 
-// holder records a team that can hold keys.
+// holder records a team that can hold keys, and that ines is in.
 func (h *house) holder(name string) {
 	h.t.Helper()
 	conn, err := pgx.Connect(h.t.Context(), h.owner)
@@ -37,7 +37,9 @@ func (h *house) holder(name string) {
 	}
 	defer conn.Close(h.t.Context())
 	if _, err := conn.Exec(
-		h.t.Context(), "INSERT INTO holders (id, name, kind, title) VALUES (gen_random_uuid(), $1, 'team', $1)", name,
+		h.t.Context(), "WITH team AS (INSERT INTO holders (id, name, kind, title) VALUES (gen_random_uuid(), $1, 'team', $1) "+
+			"RETURNING id) INSERT INTO team_members (team_id, operator_id) SELECT team.id, o.id FROM team, operators o "+
+			"WHERE o.name = 'ines'", name,
 	); err != nil {
 		h.t.Fatal(err)
 	}

@@ -399,6 +399,24 @@ func (e NamedKind) Valid() bool {
 	}
 }
 
+// Defines values for NewHolder.
+const (
+	NewHolderMine   NewHolder = "mine"
+	NewHolderTheirs NewHolder = "theirs"
+)
+
+// Valid indicates whether the value is a known member of the NewHolder enum.
+func (e NewHolder) Valid() bool {
+	switch e {
+	case NewHolderMine:
+		return true
+	case NewHolderTheirs:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for OldKeyPlaceKind.
 const (
 	OldKeyPlaceKindImage    OldKeyPlaceKind = "image"
@@ -456,6 +474,27 @@ func (e PasswordReadingWhat) Valid() bool {
 	case PasswordReadingWhatAsked:
 		return true
 	case PasswordReadingWhatOpened:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for PendingHolderDoes.
+const (
+	PendingHolderDoesBring    PendingHolderDoes = "bring"
+	PendingHolderDoesTake     PendingHolderDoes = "take"
+	PendingHolderDoesTakeOver PendingHolderDoes = "take-over"
+)
+
+// Valid indicates whether the value is a known member of the PendingHolderDoes enum.
+func (e PendingHolderDoes) Valid() bool {
+	switch e {
+	case PendingHolderDoesBring:
+		return true
+	case PendingHolderDoesTake:
+		return true
+	case PendingHolderDoesTakeOver:
 		return true
 	default:
 		return false
@@ -654,6 +693,30 @@ func (e RotationItemState) Valid() bool {
 	case RotationItemStateUndone:
 		return true
 	case RotationItemStateWaiting:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for RotationPlanMake.
+const (
+	RotationPlanMakeBring   RotationPlanMake = "bring"
+	RotationPlanMakeHere    RotationPlanMake = "here"
+	RotationPlanMakeNone    RotationPlanMake = "none"
+	RotationPlanMakeService RotationPlanMake = "service"
+)
+
+// Valid indicates whether the value is a known member of the RotationPlanMake enum.
+func (e RotationPlanMake) Valid() bool {
+	switch e {
+	case RotationPlanMakeBring:
+		return true
+	case RotationPlanMakeHere:
+		return true
+	case RotationPlanMakeNone:
+		return true
+	case RotationPlanMakeService:
 		return true
 	default:
 		return false
@@ -1242,7 +1305,10 @@ type Choice string
 type ChosenDifference struct {
 	// Choice For what is missing: place its line, or withdraw its grant. For what nobody granted and for strangers: remove the line, or accept it as granted.
 	Choice Choice `json:"choice"`
-	Login  string `json:"login"`
+
+	// Holder Who holds an accepted stranger's key, as far as is known; nobody unless given.
+	Holder *string `json:"holder,omitempty"`
+	Login  string  `json:"login"`
 
 	// Name The name of the record that an accepted stranger gets; made from its comment unless given.
 	Name *string `json:"name,omitempty"`
@@ -2256,6 +2322,9 @@ type Named struct {
 // NamedKind defines model for Named.Kind.
 type NamedKind string
 
+// NewHolder Whose new keys made here are: those of the old keys' holders, which only the caller's own may be; or the caller's, who may hand them over.
+type NewHolder string
+
 // NewOperator defines model for NewOperator.
 type NewOperator struct {
 	IssuerName *string            `json:"issuer_name,omitempty"`
@@ -2421,9 +2490,24 @@ type PasswordReading struct {
 // PasswordReadingWhat defines model for PasswordReading.What.
 type PasswordReadingWhat string
 
+// PendingHolder defines model for PendingHolder.
+type PendingHolder struct {
+	// Does What they have to do before they get in by the new keys: take the private keys out of the safe, bring public keys, or take keys over that somebody else made.
+	Does   PendingHolderDoes `json:"does"`
+	Holder string            `json:"holder"`
+	Keys   []string          `json:"keys"`
+	Logins int               `json:"logins"`
+}
+
+// PendingHolderDoes What they have to do before they get in by the new keys: take the private keys out of the safe, bring public keys, or take keys over that somebody else made.
+type PendingHolderDoes string
+
 // PlanRotation defines model for PlanRotation.
 type PlanRotation struct {
-	// Make Where new keys are to come from, so that what excludes it is refused already.
+	// Holder Whose new keys made here are: those of the old keys' holders, which only the caller's own may be; or the caller's, who may hand them over.
+	Holder *NewHolder `json:"holder,omitempty"`
+
+	// Make Where new keys are to come from. Unless given: here where all old keys are the caller's own, else service where the safe is on, else bring.
 	Make     *PlanRotationMake `json:"make,omitempty"`
 	Settings *RotationSettings `json:"settings,omitempty"`
 
@@ -2431,7 +2515,7 @@ type PlanRotation struct {
 	Wanted RotationWanted `json:"wanted"`
 }
 
-// PlanRotationMake Where new keys are to come from, so that what excludes it is refused already.
+// PlanRotationMake Where new keys are to come from. Unless given: here where all old keys are the caller's own, else service where the safe is on, else bring.
 type PlanRotationMake string
 
 // PlannedItem defines model for PlannedItem.
@@ -2477,9 +2561,12 @@ type PlannedKey struct {
 	// Follows The key whose place it takes.
 	Follows string `json:"follows"`
 
-	// Holder The holder of that key, who will be its holder.
+	// Holder Who will be recorded as its holder.
 	Holder *string `json:"holder,omitempty"`
-	Name   string  `json:"name"`
+
+	// Maker Whether the caller makes it, and holds it until somebody else has proved it.
+	Maker *bool  `json:"maker,omitempty"`
+	Name  string `json:"name"`
 
 	// Type The type to make.
 	Type string `json:"type"`
@@ -2867,9 +2954,18 @@ type RotationPlan struct {
 	// Logins How many logins change.
 	Logins int `json:"logins"`
 
+	// Make Where the new keys come from.
+	Make RotationPlanMake `json:"make"`
+
 	// NewKeys The keys that have to be made.
 	NewKeys []PlannedKey `json:"new_keys"`
+
+	// Pending Who has to do something before they get in by the new keys.
+	Pending []PendingHolder `json:"pending"`
 }
+
+// RotationPlanMake Where the new keys come from.
+type RotationPlanMake string
 
 // RotationReport defines model for RotationReport.
 type RotationReport struct {
@@ -3306,6 +3402,9 @@ type StartRestore struct {
 
 // StartRotation defines model for StartRotation.
 type StartRotation struct {
+	// Holder Whose new keys made here are: those of the old keys' holders, which only the caller's own may be; or the caller's, who may hand them over.
+	Holder *NewHolder `json:"holder,omitempty"`
+
 	// Make Where the new keys come from: made by the caller, who gives their public keys; made by the service, which keeps the private keys in its safe; brought by the holder of each old key, who is asked for it; or none has to be made.
 	Make StartRotationMake `json:"make"`
 

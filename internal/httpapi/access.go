@@ -155,6 +155,7 @@ func (a *api) SettleDrift(
 			Status: reach.Status(c.Status),
 			Choice: reach.Choice(c.Choice),
 			Name:   given(c.Name),
+			Holder: given(c.Holder),
 		}
 	})
 	settled, runs, err := a.Service.Access.Settle(ctx, actorOf(ctx), choices, given(r.Body.Reason))

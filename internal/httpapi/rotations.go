@@ -39,8 +39,9 @@ func (a *api) PlanRotation(
 	if err != nil {
 		return nil, err
 	}
-	p, err := a.Service.Rotate.PlanStart(ctx, rotate.RotationStart{
+	p, err := a.Service.Rotate.PlanStart(ctx, actorOf(ctx), rotate.RotationStart{
 		RotationWanted: w, Settings: settingsFrom(given(r.Body.Settings)), Make: string(given(r.Body.Make)),
+		Mine: given(r.Body.Holder) == contract.NewHolderMine,
 	})
 	logins, instances, leftOut := p.Counts()
 	return contract.PlanRotation200JSONResponse{
@@ -64,7 +65,20 @@ func (a *api) PlanRotation(
 			return out
 		}),
 		NewKeys: each(p.New, func(k rotate.PlannedKey) contract.PlannedKey {
-			return contract.PlannedKey{Name: k.Name, Follows: k.Follows, Holder: optional(k.Holder), Type: k.Type, Bits: k.Bits}
+			return contract.PlannedKey{
+				Name:    k.Name,
+				Follows: k.Follows,
+				Holder:  optional(k.Holder),
+				Type:    k.Type,
+				Bits:    k.Bits,
+				Maker:   optional(k.Maker),
+			}
+		}),
+		Make: contract.RotationPlanMake(p.Make),
+		Pending: each(p.Pending, func(h rotate.PendingHolder) contract.PendingHolder {
+			return contract.PendingHolder{
+				Holder: h.Holder, Does: contract.PendingHolderDoes(h.Does), Keys: h.Keys, Logins: h.Logins,
+			}
 		}),
 		Logins: logins, Instances: instances, LeftOut: leftOut, ExpectedSeconds: optional(int(math.Ceil(p.Seconds))),
 	}, err
@@ -84,6 +98,7 @@ func (a *api) StartRotation(
 	}
 	start := rotate.RotationStart{
 		RotationWanted: w, Make: string(b.Make), Reason: given(b.Reason), NewKeys: map[string]string{},
+		Mine: given(b.Holder) == contract.NewHolderMine,
 		Shown: each(b.Shown, func(i contract.ShownItem) rotate.ShownItem {
 			return rotate.ShownItem{Login: i.Login, Old: i.Old, New: i.New}
 		}),

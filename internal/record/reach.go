@@ -41,6 +41,14 @@ type ReachPair struct {
 	Present        *bool
 	Opens          bool
 	EnteredAt      *time.Time
+	EnteredBy      string // a person's name
+}
+
+// Prover is a person who can prove that they hold a key, with the holder that they are and their teams.
+type Prover struct {
+	Name   string
+	Holder uuid.UUID
+	Teams  []uuid.UUID
 }
 
 // ReachKey is a key as far as reach needs it.
@@ -54,4 +62,5 @@ type ReachKey struct {
 	State      custody.State
 	Steward    bool
 	ProvedAt   *time.Time
+	ProvedBy   string // a person's name
 }

@@ -54,10 +54,11 @@ func (s *Store) AddProof(ctx context.Context, p record.Proof) error {
 			db.Exec(
 				`WITH proof AS (INSERT INTO proofs (id, kind, key_id, login_id, at, person, host_key, entry, signature)
 					VALUES (@id, @kind, @key, @login, @at, @person, @host, CAST(@entry AS jsonb), @signature))
-			INSERT INTO sightings (login_id, key_id, seen_at, method, present, entered_at)
-			SELECT l.id, @key, @at, @method, true, @at FROM (SELECT id FROM logins
+			INSERT INTO sightings (login_id, key_id, seen_at, method, present, entered_at, entered_by)
+			SELECT l.id, @key, @at, @method, true, @at, @person FROM (SELECT id FROM logins
 				WHERE id = @login FOR KEY SHARE) l -- before the sighting, as a look does
-			ON CONFLICT (login_id, key_id) DO UPDATE SET entered_at = greatest(sightings.entered_at, excluded.entered_at)`,
+			ON CONFLICT (login_id, key_id) DO UPDATE SET entered_at = excluded.entered_at, entered_by = excluded.entered_by
+				WHERE sightings.entered_at IS NULL OR sightings.entered_at <= excluded.entered_at`,
 				map[string]any{
 					"id":        p.ID,
 					"kind":      p.Kind,
@@ -108,7 +109,7 @@ func (s *Store) SignedSince(ctx context.Context, logins []uuid.UUID, since time.
 }
 
 // ProofsDue returns one page of the active keys that open logins or should, and
-// that their holder, who has not left, last proved before the time; by holder.
+// that their holder, who has not left, or one of the team, last proved before the time; by holder.
 // holder "" means all.
 func (s *Store) ProofsDue(
 	ctx context.Context, holder string, before time.Time, p record.Page,
@@ -117,7 +118,10 @@ func (s *Store) ProofsDue(
 		Joins("JOIN holders o ON o.id = k.holder_id AND o.left_at IS NULL").
 		Joins("JOIN LATERAL (SELECT count(*) AS logins FROM grants g JOIN logins l ON l.id = g.login_id JOIN instances i "+
 			"ON i.id = l.instance_id AND i.gone_at IS NULL WHERE g.key_id = k.id AND g.withdrawn_at IS NULL) g ON g.logins > 0").
-		Where("k.state = 'active' AND k.steward_of IS NULL AND (k.proved_at IS NULL OR k.proved_at < ?)", before)
+		Joins("JOIN LATERAL (SELECT CASE WHEN EXISTS (SELECT 1 FROM operators p WHERE p.name = k.proved_by AND "+
+			"(p.id = o.operator_id OR EXISTS (SELECT 1 FROM team_members m WHERE m.team_id = o.id AND m.operator_id = p.id))) "+
+			"THEN k.proved_at END AS at) proved ON true").
+		Where("k.state = 'active' AND k.steward_of IS NULL AND (proved.at IS NULL OR proved.at < ?)", before)
 	if holder != "" {
 		q = q.Where("o.name = ?", holder)
 	}
@@ -127,7 +131,7 @@ func (s *Store) ProofsDue(
 	}
 	var items []record.ProofDue
 	err = page.Select("k.name AS key_name, k.type AS key_type, k.bits AS key_bits, k.sha256 AS key_sha256, o.name AS " +
-		"holder_name, o.title AS holder_title, k.proved_at, g.logins").
+		"holder_name, o.title AS holder_title, proved.at AS proved_at, g.logins").
 		Scan(&items).
 		Error
 	if err != nil {

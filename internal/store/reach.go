@@ -50,7 +50,7 @@ func (s *Store) Reach(
 	}
 	rows, err := s.pools.plainOf(ctx).
 		Query(ctx, `SELECT k.id, k.name, CASE WHEN o.left_at IS NULL THEN k.holder_id END, k.state, k.steward_of IS NOT NULL,
-			k.proved_at, k.sha256, o.name
+			k.proved_at, k.proved_by, k.sha256, o.name
 		FROM keys k LEFT JOIN holders o ON o.id = k.holder_id WHERE k.id = ANY($1)`, ids)
 	if err != nil {
 		return nil, nil, nil, plain(err)
@@ -59,7 +59,7 @@ func (s *Store) Reach(
 		var k record.ReachKey
 		var holder pgtype.UUID
 		if err := rows.Scan(
-			(*[16]byte)(&k.ID), &k.Name, &holder, &k.State, &k.Steward, &k.ProvedAt, &k.SHA256, &k.HolderName,
+			(*[16]byte)(&k.ID), &k.Name, &holder, &k.State, &k.Steward, &k.ProvedAt, &k.ProvedBy, &k.SHA256, &k.HolderName,
 		); err != nil {
 			return nil, nil, nil, plain(err)
 		}
@@ -69,6 +69,31 @@ func (s *Store) Reach(
 		keys = append(keys, k)
 	}
 	return logins, pairs, keys, plain(rows.Err())
+}
+
+// Provers returns the people who have not left, with the holders that they are and their teams.
+// Raw, for the list of teams.
+func (s *Store) Provers(ctx context.Context) ([]record.Prover, error) {
+	rows, err := s.pools.plainOf(ctx).Query(ctx, `SELECT o.name, h.id,
+			ARRAY(SELECT m.team_id FROM team_members m WHERE m.operator_id = o.id)
+		FROM operators o JOIN holders h ON h.operator_id = o.id WHERE h.left_at IS NULL`)
+	if err != nil {
+		return nil, plain(err)
+	}
+	defer rows.Close()
+	var out []record.Prover
+	for rows.Next() {
+		var p record.Prover
+		var teams [][16]byte
+		if err := rows.Scan(&p.Name, (*[16]byte)(&p.Holder), &teams); err != nil {
+			return nil, plain(err)
+		}
+		for _, t := range teams {
+			p.Teams = append(p.Teams, t)
+		}
+		out = append(out, p)
+	}
+	return out, plain(rows.Err())
 }
 
 // reachLogins reads the logins. Raw, since GORM converts each value of a hundred thousand rows.
@@ -112,7 +137,7 @@ func (s *Store) reachPairs(
 		}
 		rows, err := tx.Query(
 			ctx,
-			`SELECT key_id, login_id, g.key_id IS NOT NULL, s.present, `+opens+`, s.entered_at
+			`SELECT key_id, login_id, g.key_id IS NOT NULL, s.present, `+opens+`, s.entered_at, coalesce(s.entered_by, '')
 			FROM (SELECT key_id, login_id FROM grants WHERE withdrawn_at IS NULL) g
 			FULL JOIN sightings s USING (key_id, login_id) `+among,
 			append(slices.Clone(args), now)...)
@@ -134,6 +159,7 @@ func (s *Store) reachPairs(
 			}
 			if v[5] != nil {
 				p.EnteredAt = new(postgresEpoch.Add(time.Duration(binary.BigEndian.Uint64(v[5])) * time.Microsecond))
+				p.EnteredBy = string(v[6])
 			}
 			pairs = append(pairs, p)
 		}

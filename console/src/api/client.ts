@@ -26,6 +26,7 @@ export type GrantRecord = components["schemas"]["GrantRecord"];
 export type ProofDue = components["schemas"]["ProofDue"];
 export type Rotation = components["schemas"]["Rotation"];
 export type RotationItem = components["schemas"]["RotationItem"];
+export type PendingHolder = components["schemas"]["PendingHolder"];
 export type RotationPlan = components["schemas"]["RotationPlan"];
 export type RotationSettings = components["schemas"]["RotationSettings"];
 export type RotationRule = components["schemas"]["RotationRule"];

@@ -2140,6 +2140,8 @@ export interface components {
             choice: components["schemas"]["Choice"];
             /** @description The name of the record that an accepted stranger gets; made from its comment unless given. */
             name?: string;
+            /** @description Who holds an accepted stranger's key, as far as is known; nobody unless given. */
+            holder?: string;
         };
         SettleDrift: {
             /** @description At most 500. */
@@ -2591,12 +2593,35 @@ export interface components {
             wanted: components["schemas"]["RotationWanted"];
             settings?: components["schemas"]["RotationSettings"];
             /**
-             * @description Where new keys are to come from, so that what excludes it is refused already.
+             * @description Where new keys are to come from. Unless given: here where all old keys are the caller's own, else service where the safe is on, else bring.
              * @enum {string}
              */
             make?: "here" | "service" | "bring" | "none";
+            holder?: components["schemas"]["NewHolder"];
+        };
+        /**
+         * @description Whose new keys made here are: those of the old keys' holders, which only the caller's own may be; or the caller's, who may hand them over.
+         * @enum {string}
+         */
+        NewHolder: "theirs" | "mine";
+        PendingHolder: {
+            holder: string;
+            /**
+             * @description What they have to do before they get in by the new keys: take the private keys out of the safe, bring public keys, or take keys over that somebody else made.
+             * @enum {string}
+             */
+            does: "take" | "bring" | "take-over";
+            keys: string[];
+            logins: number;
         };
         RotationPlan: {
+            /**
+             * @description Where the new keys come from.
+             * @enum {string}
+             */
+            make: "here" | "service" | "bring" | "none";
+            /** @description Who has to do something before they get in by the new keys. */
+            pending: components["schemas"]["PendingHolder"][];
             items: components["schemas"]["PlannedItem"][];
             /** @description The keys that have to be made. */
             new_keys: components["schemas"]["PlannedKey"][];
@@ -2638,8 +2663,10 @@ export interface components {
             name: string;
             /** @description The key whose place it takes. */
             follows: string;
-            /** @description The holder of that key, who will be its holder. */
+            /** @description Who will be recorded as its holder. */
             holder?: string;
+            /** @description Whether the caller makes it, and holds it until somebody else has proved it. */
+            maker?: boolean;
             /** @description The type to make. */
             type: string;
             bits: number;
@@ -2681,6 +2708,7 @@ export interface components {
             make: "here" | "service" | "bring" | "none";
             /** @description With here. */
             new_keys?: components["schemas"]["NewPublicKey"][];
+            holder?: components["schemas"]["NewHolder"];
             settings?: components["schemas"]["RotationSettings"];
             reason?: string;
         };

@@ -26,6 +26,7 @@ choice stay as they are. Lines are changed in a run that can be undone until it 
 		"plumlatch settle -all",
 		"plumlatch settle ubuntu@ringing-web -ungranted remove",
 		"plumlatch settle -label team=cameras -missing place",
+		"plumlatch settle ringing-web -strangers accept -holder sunniva",
 		`plumlatch settle atlas-web-1 -strangers remove -reason "nobody knows it"`,
 	},
 }}
@@ -41,11 +42,15 @@ func settle(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error
 		apiclient.StatusUngranted: f.String("ungranted", "", "accept or remove, for known keys that nobody granted"),
 		apiclient.StatusStranger:  f.String("strangers", "", "accept or remove, for keys that are not recorded"),
 	}
+	holder := f.String("holder", "", "who holds the strangers that are accepted; nobody unless given")
 	reason := f.String("reason", "", "why, for the daybook")
 	yes := f.Bool("yes", false, "do not ask")
 	return func(ctx context.Context, s *kit.Session, args []string) error {
 		if len(args) == 0 && *label == "" && !*all {
 			return kit.Usage("say where: LOGIN ..., -label name=value, or -all")
+		}
+		if *holder != "" && *chosen[apiclient.StatusStranger] != "accept" {
+			return kit.Usage("-holder goes with -strangers accept")
 		}
 		for status, choice := range chosen {
 			if allowed := choicesFor[status]; *choice != "" && !slices.Contains(allowed, *choice) {
@@ -80,7 +85,7 @@ func settle(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error
 			}
 			found = append(found, rows...)
 		}
-		return settleThese(s, ctx, client, found, chosen, *reason, *yes)
+		return settleThese(s, ctx, client, found, chosen, settleHow{*reason, *holder, *yes})
 	}
 }
 
@@ -91,22 +96,30 @@ var choicesFor = map[apiclient.Status][]string{
 	}, apiclient.StatusUngranted: {"accept", "remove"}, apiclient.StatusStranger: {"accept", "remove"},
 }
 
+// settleHow is how differences are settled: why, who holds strangers that are accepted, and whether to ask.
+type settleHow struct {
+	reason, holder string
+	yes            bool
+}
+
 func settleThese(s *kit.Session,
 	ctx context.Context,
 	client *apiclient.Client,
 	found []apiclient.Difference,
 	chosen choices,
-	reason string,
-	yes bool,
+	how settleHow,
 ) error {
 	var request apiclient.SettleDrift
-	request.Reason = kit.Optional(reason)
+	request.Reason = kit.Optional(how.reason)
 	for _, d := range found {
 		if choice := kit.Given(chosen[d.Status]); choice != "" {
-			request.Choices = append(
-				request.Choices,
-				apiclient.ChosenDifference{Login: d.Login, Sha256: d.Sha256, Status: d.Status, Choice: apiclient.Choice(choice)},
-			)
+			c := apiclient.ChosenDifference{
+				Login: d.Login, Sha256: d.Sha256, Status: d.Status, Choice: apiclient.Choice(choice),
+			}
+			if d.Status == apiclient.StatusStranger {
+				c.Holder = kit.Optional(how.holder)
+			}
+			request.Choices = append(request.Choices, c)
 		}
 	}
 	if len(request.Choices) == 0 {
@@ -117,7 +130,7 @@ func settleThese(s *kit.Session,
 		fmt.Fprintln(s.Env.Out)
 	}
 	if err := s.Confirm(
-		yes,
+		how.yes,
 		fmt.Sprintf("This settles %d of %d differences as the last column says.", len(request.Choices), len(found)),
 		"yes",
 	); err != nil {

@@ -10,6 +10,7 @@ import (
 	"fmt"
 	"net/http"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"github.com/google/uuid"
@@ -36,9 +37,10 @@ var RotateCommands = []kit.Command{
 		Name: "rotate start", Flags: rotateStart,
 		Summary: "Start a rotation, after showing its plan",
 		Detail: rotateDetail + `
-New keys are made on this machine (-make here): their private keys are written to ~/.ssh
-with mode 0600, and this command completes a login with each of them before it removes the
-old key. With -make service the service makes and keeps them in its safe and logs in itself;
+Whoever makes a private key has it. So new keys are made on this machine (-make here) where you hold the
+old ones: their private keys are written to ~/.ssh with mode 0600, and this command completes a login
+with each of them before it removes the old key. Keys of others are made by the service, or asked of them
+where it has no safe; -make here -mine makes them yours. With -make service the service makes and keeps them in its safe and logs in itself;
 their holders take them out with: plumlatch key private NAME. With -make bring each holder
 is asked for a new public key (plumlatch rotate asked), and the rotation continues when it
 arrives. With -to an existing key replaces them all; its holder shows that it opens each
@@ -272,6 +274,7 @@ type startFlags struct {
 	settingsFlags
 	kit.LocalKeyFlags
 	maker, reason string
+	mine          bool
 	yes, detach   bool
 }
 
@@ -280,10 +283,11 @@ func (t *startFlags) flags(f *flag.FlagSet) {
 	t.settingsFlags.flags(f)
 	t.LocalKeyFlags.Flags(f)
 	f.StringVar(
-		&t.maker, "make", "here",
+		&t.maker, "make", "",
 		"`where` new keys come from: here (made on this machine), service (made and kept by it), or bring (asked of each "+
-			"holder)",
+			"holder); here where all old keys are yours, else service or, without a safe, bring",
 	)
+	f.BoolVar(&t.mine, "mine", false, "with -make here, hold the new keys yourself, whoever held the old ones")
 	f.StringVar(&t.reason, "reason", "", "why, for the daybook")
 	f.BoolVar(&t.yes, "yes", false, "do not ask")
 	f.BoolVar(&t.detach, "detach", false, "do not wait for the end")
@@ -293,24 +297,30 @@ func (t *startFlags) flags(f *flag.FlagSet) {
 func (t *startFlags) planned(
 	ctx context.Context, client *apiclient.Client,
 ) (apiclient.RotationPlan, apiclient.StartRotation, error) {
-	request := apiclient.StartRotation{
-		Settings: new(t.settings()), Reason: kit.Optional(t.reason), Make: apiclient.StartRotationMake(t.maker),
+	request := apiclient.StartRotation{Settings: new(t.settings()), Reason: kit.Optional(t.reason)}
+	if t.mine {
+		request.Holder = new(apiclient.NewHolderMine)
 	}
 	var err error
 	if request.Wanted, err = t.wanted(); err != nil {
 		return apiclient.RotationPlan{}, request, err
 	}
-	p, err := kit.Answer[apiclient.RotationPlan](client.PlanRotation(ctx, apiclient.PlanRotation{
-		Wanted: request.Wanted, Settings: request.Settings, Make: new(apiclient.PlanRotationMake(t.maker)),
-	}))
+	plan := apiclient.PlanRotation{Wanted: request.Wanted, Settings: request.Settings, Holder: request.Holder}
+	if t.maker != "" {
+		plan.Make = new(apiclient.PlanRotationMake(t.maker))
+	}
+	p, err := kit.Answer[apiclient.RotationPlan](client.PlanRotation(ctx, plan))
+	request.Make = apiclient.StartRotationMake(p.Make)
 	return p, request, err
 }
 
 // check refuses what is written wrong.
 func (t *startFlags) check() error {
 	switch {
-	case t.maker != "here" && t.maker != "service" && t.maker != "bring":
+	case !slices.Contains([]string{"", "here", "service", "bring"}, t.maker):
 		return kit.Usage(fmt.Sprintf("-make is here, service or bring, not %q", t.maker))
+	case t.mine && t.maker != "here":
+		return kit.Usage("-mine goes with -make here")
 	case t.thenGo && t.first == 0:
 		return kit.Usage("-then-go goes with -first N")
 	case !t.fromHere && t.Given():
@@ -354,12 +364,15 @@ func (t *startFlags) show(s *kit.Session, p apiclient.RotationPlan) {
 	var lines []string
 	switch {
 	case len(p.NewKeys) == 0:
-	case t.maker == "here":
+	case p.Make == apiclient.RotationPlanMakeHere:
 		lines = append(lines, "New keys are made on this machine; their private keys are written to ~/.ssh.")
-	case t.maker == "service":
+	case p.Make == apiclient.RotationPlanMakeService:
 		lines = append(lines, "New keys are made by the service, which keeps their private keys in its safe.")
-	case t.maker == "bring":
+	case p.Make == apiclient.RotationPlanMakeBring:
 		lines = append(lines, "Each holder is asked for a new public key.")
+	}
+	for _, h := range p.Pending {
+		lines = append(lines, pendingText(h))
 	}
 	if t.first > 0 {
 		var group []string
@@ -386,6 +399,27 @@ func (t *startFlags) show(s *kit.Session, p apiclient.RotationPlan) {
 	for _, l := range lines {
 		s.Below("", l, kit.AsItIs)
 	}
+}
+
+// pendingText says what a holder has to do before they get in by the new keys.
+func pendingText(h apiclient.PendingHolder) string {
+	where := text.Counted(h.Logins, "login")
+	names := strings.Join(h.Keys[:min(len(h.Keys), 3)], ", ")
+	if more := len(h.Keys) - 3; more > 0 {
+		names += fmt.Sprintf(" and %d more", more)
+	}
+	switch h.Does {
+	case apiclient.PendingHolderDoesTake:
+		return fmt.Sprintf(
+			"%s gets in to %s only after taking out %s: plumlatch key private %s", h.Holder, where, names, h.Keys[0],
+		)
+	case apiclient.PendingHolderDoesTakeOver:
+		return fmt.Sprintf(
+			"%s no longer gets in to %s by these keys; hand them over: plumlatch key hand-over %s %s", h.Holder, where,
+			h.Keys[0], h.Holder,
+		)
+	}
+	return fmt.Sprintf("%s keeps the old keys at %s until the new public keys are there.", h.Holder, where)
 }
 
 func showPlan(s *kit.Session, p apiclient.RotationPlan) {

@@ -29,8 +29,11 @@ type Key struct {
 	Lost bool
 	// Steward is whether it is the service's own, which never counts as a holder.
 	Steward bool
-	// Proved is the last proof of possession; zero for none.
+	// Proved is the last proof of possession by the holder, or by one of the team that holds it; zero for none.
 	Proved time.Time
+	// Other is who else has last proved it, and OtherProved when; zero for nobody.
+	Other       int
+	OtherProved time.Time
 }
 
 // Pair is one key and one login that a grant, a sighting or both join.
@@ -42,8 +45,11 @@ type Pair struct {
 	// Opens is whether the line opens the login with a shell: not expired, no
 	// forced command.
 	Opens bool
-	// Entered is the last completed login by the key; zero for none.
+	// Entered is the last completed login by the key's holder, or by one of the team; zero for none.
 	Entered time.Time
+	// Other is who else has last completed one, and OtherEntered when; zero for nobody.
+	Other        int
+	OtherEntered time.Time
 }
 
 // Input is what reach is computed from.
@@ -108,17 +114,16 @@ func Standings(in Input) []Standing {
 			continue
 		}
 		s.InPlace++
-		if !p.Opens || k.Lost || k.Holder == Nobody {
+		if !p.Opens || k.Lost {
 			continue
 		}
-		t.held = true
-		if !in.fresh(k.Proved) && !in.fresh(p.Entered) {
-			continue
-		}
+		holder := in.shown(k, p)
+		t.held = t.held || k.Holder != Nobody || holder != Nobody
 		switch {
+		case holder == Nobody:
 		case t.holder == Nobody:
-			t.holder, s.Holders = k.Holder, 1
-		case t.holder != k.Holder:
+			t.holder, s.Holders = holder, 1
+		case t.holder != holder:
 			s.Holders = 2
 		}
 	}
@@ -139,6 +144,19 @@ func Standings(in Input) []Standing {
 		}
 	}
 	return out
+}
+
+// shown returns who has freshly shown that they hold the key: its holder, or else whoever did.
+func (in *Input) shown(k *Key, p Pair) int {
+	switch {
+	case k.Holder != Nobody && (in.fresh(k.Proved) || in.fresh(p.Entered)):
+		return k.Holder
+	case in.fresh(p.OtherEntered):
+		return p.Other
+	case in.fresh(k.OtherProved):
+		return k.Other
+	}
+	return Nobody
 }
 
 // fresh reports whether a proof of that time still counts. One from the future,

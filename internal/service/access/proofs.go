@@ -240,13 +240,16 @@ func (s *Service) ReportEntry(ctx context.Context, actor people.Actor, login str
 		if err := tx.SeeEntry(ctx, l.ID, k.ID, s.now(), "logged in by "+actor.Name); err != nil {
 			return err
 		}
-		return tx.Note(ctx, journal.OnKeys(
+		if err := tx.Note(ctx, journal.OnKeys(
 			s.journal.Entry(
 				actor.By(), "login.enter", "login", name, "",
 				journal.Facts{"key": k.Name},
 			),
 			k.Name,
-		))
+		)); err != nil {
+			return err
+		}
+		return s.keys.TakeOver(ctx, tx, actor, k)
 	})
 	if err != nil {
 		return Login{}, err

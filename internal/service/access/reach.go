@@ -21,11 +21,16 @@ type World struct {
 	Input  reach.Input
 	Logins []record.ReachLogin
 	Keys   []record.ReachKey
+	places map[uuid.UUID]int // of holders
 }
 
 // World reads the logins that fit and all that joins them to keys.
 func (s *Service) World(ctx context.Context, f record.ReachFilter) (*World, error) {
 	logins, pairs, keys, err := s.store.Reach(ctx, s.now(), f)
+	if err != nil {
+		return nil, err
+	}
+	people, err := s.store.Provers(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -46,20 +51,32 @@ func (s *Service) World(ctx context.Context, f record.ReachFilter) (*World, erro
 	), make(
 		map[uuid.UUID]int32, len(logins),
 	), map[uuid.UUID]int{}
+	provers := make(map[string]record.Prover, len(people))
+	for _, p := range people {
+		provers[p.Name] = p
+	}
+	place := func(holder uuid.UUID) int {
+		at, ok := holderAt[holder]
+		if !ok {
+			at = len(holderAt)
+			holderAt[holder] = at
+		}
+		return at
+	}
 	for n, k := range keys {
 		keyAt[k.ID] = int32(n)
 		out := &w.Input.Keys[n]
 		out.Holder, out.Lost, out.Steward = reach.Nobody, k.State == custody.Lost, k.Steward
 		if k.Holder != nil {
-			place, ok := holderAt[*k.Holder]
-			if !ok {
-				place = len(holderAt)
-				holderAt[*k.Holder] = place
-			}
-			out.Holder = place
+			out.Holder = place(*k.Holder)
 		}
 		if k.ProvedAt != nil {
-			out.Proved = *k.ProvedAt
+			switch p, known := provers[k.ProvedBy]; {
+			case known && holds(p, k.Holder):
+				out.Proved = *k.ProvedAt
+			case known:
+				out.Other, out.OtherProved = place(p.Holder), *k.ProvedAt
+			}
 		}
 	}
 	for n, l := range logins {
@@ -79,11 +96,30 @@ func (s *Service) World(ctx context.Context, f record.ReachFilter) (*World, erro
 			}
 		}
 		if p.EnteredAt != nil {
-			pair.Entered = *p.EnteredAt
+			switch by, known := provers[p.EnteredBy]; {
+			case known && holds(by, keys[pair.Key].Holder):
+				pair.Entered = *p.EnteredAt
+			case known:
+				pair.Other, pair.OtherEntered = place(by.Holder), *p.EnteredAt
+			}
 		}
 		w.Input.Pairs = append(w.Input.Pairs, pair)
 	}
+	w.places = holderAt
 	return w, nil
+}
+
+// holds reports whether the person is the holder, or one of the team that is.
+func holds(p record.Prover, holder *uuid.UUID) bool {
+	return holder != nil && (p.Holder == *holder || slices.Contains(p.Teams, *holder))
+}
+
+// HolderPlace is the number of a holder in the input.
+func (w *World) HolderPlace(id uuid.UUID) int {
+	if _, known := w.places[id]; !known {
+		w.places[id] = len(w.places)
+	}
+	return w.places[id]
 }
 
 func (w *World) LoginPlace(id uuid.UUID) int {

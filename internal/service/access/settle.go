@@ -35,8 +35,8 @@ type Choice struct {
 	Status        reach.Status
 	Choice        reach.Choice
 	// Name is that of the record that an accepted stranger gets; "" for one made
-	// from its comment.
-	Name string
+	// from its comment. Holder is who holds it; "" for nobody.
+	Name, Holder string
 }
 
 // The states of a difference that was chosen to be settled.
@@ -409,6 +409,22 @@ func (s *Service) acceptable(
 		return record.Key{}, err
 	}
 	k := s.keys.NewRecord(actor, in, public, "import")
+	if c.Choice.Holder != "" {
+		holder, err := tx.HolderNamed(ctx, c.Choice.Holder)
+		if errors.Is(err, store.ErrNotFound) {
+			return k, &problem.Problem{
+				Kind:   problem.Invalid,
+				Code:   "no-such-holder",
+				Field:  "holder",
+				Detail: fmt.Sprintf("there is no holder %q", c.Choice.Holder),
+				Remedy: "See who there is: plumlatch holder list",
+			}
+		}
+		if err != nil {
+			return k, err
+		}
+		k.HolderID = &holder.ID
+	}
 	if err := s.keys.Grantable(k); err != nil {
 		return k, err
 	}

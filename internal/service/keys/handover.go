@@ -199,11 +199,30 @@ func (s *Service) Handovers(ctx context.Context) ([]record.Handover, error) {
 	return s.store.Handovers(ctx, nil)
 }
 
-// TakeOver completes a hand-over of the key to whoever has just proved to hold it.
+// TakeOver completes a hand-over of the key to whoever has just proved to hold it. A key that nobody holds, they
+// hold from then on.
 func (s *Service) TakeOver(ctx context.Context, tx *store.Store, actor people.Actor, k record.Key) error {
 	waiting, err := tx.Handovers(ctx, &k.ID)
-	if err != nil || len(waiting) == 0 {
+	if err != nil {
 		return err
+	}
+	if len(waiting) == 0 {
+		if k.HolderID != nil || k.StewardOf != nil {
+			return nil
+		}
+		own, err := tx.HolderOf(ctx, actor.ID)
+		if errors.Is(err, store.ErrNotFound) { // an account without a holder, such as one for a program
+			return nil
+		}
+		if err == nil {
+			err = tx.SetHolder(ctx, k.ID, own.ID)
+		}
+		if err != nil {
+			return err
+		}
+		return tx.Note(ctx, s.journal.Entry(
+			actor.By(), "key.held", "key", k.Name, "", journal.Facts{"holder": own.Name},
+		))
 	}
 	h := waiting[0]
 	is, err := tx.IsOf(ctx, h.ToHolder, actor.ID)

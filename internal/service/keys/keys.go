@@ -82,7 +82,13 @@ func (s *Service) ImportKey(
 	if in.MadeByClient {
 		origin, told = "client", "key.import:made"
 	}
-	k, err := s.record(ctx, actor, in.NewKey, public, origin)
+	var k record.Key
+	var to *record.Holder
+	if in.MadeByClient {
+		k, to, err = s.madeFor(ctx, actor, in.NewKey, public, origin)
+	} else {
+		k, err = s.record(ctx, actor, in.NewKey, public, origin)
+	}
 	if err != nil {
 		return record.Key{}, err
 	}
@@ -100,10 +106,13 @@ func (s *Service) ImportKey(
 		if err := tx.ClaimStrangers(ctx); err != nil {
 			return err
 		}
-		return tx.Note(
+		if err := tx.Note(
 			ctx,
 			s.journal.Entry(actor.By(), told, "key", k.Name, "", journal.Facts{"key": Describe(public)}),
-		)
+		); err != nil {
+			return err
+		}
+		return s.askOver(ctx, tx, actor, k, to)
 	})
 	if err != nil {
 		return record.Key{}, s.TakenKey(ctx, err, in.Name, public)
@@ -161,7 +170,7 @@ func (s *Service) MakeKey(
 	if err != nil {
 		return record.Key{}, nil, err
 	}
-	k, err := s.record(ctx, actor, in, pair.Public, "service")
+	k, to, err := s.madeFor(ctx, actor, in, pair.Public, "service")
 	if err != nil {
 		return record.Key{}, nil, err
 	}
@@ -183,10 +192,13 @@ func (s *Service) MakeKey(
 		if err := tx.AddKey(ctx, &k); err != nil {
 			return err
 		}
-		return tx.Note(ctx, s.journal.Entry(
+		if err := tx.Note(ctx, s.journal.Entry(
 			actor.By(), "key.make", "key", k.Name, "",
 			journal.Facts{"key": Describe(pair.Public)},
-		))
+		)); err != nil {
+			return err
+		}
+		return s.askOver(ctx, tx, actor, k, to)
 	})
 	if err != nil {
 		return record.Key{}, nil, s.TakenKey(ctx, err, in.Name, pair.Public)
@@ -233,6 +245,50 @@ func (s *Service) record(
 		k.HolderID = &holder.ID
 	}
 	return k, nil
+}
+
+// madeFor is record for a key whose private key the actor has made or is given. They hold it until whoever was
+// named has proved it, who is asked to take it over: to, nil for nobody.
+func (s *Service) madeFor(
+	ctx context.Context, actor people.Actor, in NewKey, public keypair.Public, origin string,
+) (k record.Key, to *record.Holder, err error) {
+	if k, err = s.record(ctx, actor, in, public, origin); err != nil || k.HolderID == nil {
+		return k, nil, err
+	}
+	is, err := s.store.IsOf(ctx, *k.HolderID, actor.ID)
+	if err != nil || is {
+		return k, nil, err
+	}
+	to = k.Holder
+	own, err := s.people.HolderFor(ctx, actor, "")
+	if k.Holder, k.HolderID = own, nil; own != nil {
+		k.HolderID = &own.ID
+	}
+	return k, to, err
+}
+
+// askOver asks a holder to take over a key that the actor has made.
+func (s *Service) askOver(
+	ctx context.Context, tx *store.Store, actor people.Actor, k record.Key, to *record.Holder,
+) error {
+	if to == nil {
+		return nil
+	}
+	if err := tx.AddHandover(ctx, record.Handover{
+		ID:         store.NewID(),
+		KeyID:      k.ID,
+		FromHolder: k.HolderID,
+		ToHolder:   to.ID,
+		AskedBy:    actor.Name,
+		AskedAt:    s.now().Truncate(time.Microsecond),
+		KeyName:    k.Name,
+		ToName:     to.Name,
+	}); err != nil {
+		return err
+	}
+	return tx.Note(ctx, s.journal.Entry(
+		actor.By(), "key.hand-over-ask", "key", k.Name, "", journal.Facts{"holder": to.Name},
+	))
 }
 
 // NewRecord fills in all of a record but its holder.

@@ -19,6 +19,7 @@ import (
 	"plumlatch/internal/record"
 	"plumlatch/internal/service/access"
 	"plumlatch/internal/service/fleet"
+	"plumlatch/internal/service/people"
 	"plumlatch/internal/service/problem"
 	"plumlatch/internal/service/replace"
 )
@@ -66,8 +67,18 @@ type PlannedItem struct {
 type PlannedKey struct {
 	Name, Follows, Holder, Type string
 	Bits                        int
+	// Maker is whether the actor makes it, and so holds it.
+	Maker bool
 
 	holder *uuid.UUID
+}
+
+// PendingHolder is who has to do something before they get in by new keys.
+type PendingHolder struct {
+	Holder string
+	Does   rotation.Pending
+	Keys   []string
+	Logins int
 }
 
 // RotationPlan is what a rotation would do.
@@ -76,6 +87,9 @@ type RotationPlan struct {
 	New   []PlannedKey
 	// Seconds is how long all may take together; 0 where nothing is known.
 	Seconds float64
+	// Make is where the new keys come from, Pending who has to do something before they get in by them.
+	Make    string
+	Pending []PendingHolder
 }
 
 // Counts returns how many logins and instances change, and how many items are left out.
@@ -132,16 +146,26 @@ func CheckWanted(w *RotationWanted) error {
 	return nil
 }
 
-// PlanStart is PlanRotation for a start with settings, of which it refuses what a start would refuse.
-func (s *Service) PlanStart(ctx context.Context, start RotationStart) (RotationPlan, error) {
+// PlanStart is PlanRotation for a start by the actor with settings, of which it refuses what a start would refuse.
+func (s *Service) PlanStart(ctx context.Context, actor people.Actor, start RotationStart) (RotationPlan, error) {
 	if err := start.checkStart(); err != nil {
 		return RotationPlan{}, err
 	}
-	return s.PlanRotation(ctx, start.RotationWanted)
+	plan, err := s.planFor(ctx, actor, start)
+	if err == nil && start.Make == makeHere && len(plan.New) > 0 {
+		err = mayMake(plan)
+	}
+	return plan, err
 }
 
 // PlanRotation says what a rotation would do. Nothing is kept.
 func (s *Service) PlanRotation(ctx context.Context, w RotationWanted) (RotationPlan, error) {
+	return s.planFor(ctx, people.Actor{}, RotationStart{RotationWanted: w, Make: MakeService})
+}
+
+// planFor plans what a start by the actor would do.
+func (s *Service) planFor(ctx context.Context, actor people.Actor, start RotationStart) (RotationPlan, error) {
+	w := start.RotationWanted
 	if err := CheckWanted(&w); err != nil {
 		return RotationPlan{}, err
 	}
@@ -176,7 +200,7 @@ func (s *Service) PlanRotation(ctx context.Context, w RotationWanted) (RotationP
 	if err := p.gatherLogins(ctx, s); err != nil {
 		return RotationPlan{}, err
 	}
-	return p.plan(ctx, s)
+	return p.plan(ctx, s, actor, start)
 }
 
 // planning is a plan in the making.
@@ -350,7 +374,9 @@ func (s *Service) withoutAgent(ctx context.Context, logins []record.LoginToSweep
 }
 
 // plan has core make the plan, with names that are free, and fills in the rest.
-func (p *planning) plan(ctx context.Context, s *Service) (RotationPlan, error) {
+func (p *planning) plan(
+	ctx context.Context, s *Service, actor people.Actor, start RotationStart,
+) (RotationPlan, error) {
 	wanted := rotation.Wanted{
 		Selection: p.Selection,
 		Each:      p.Each,
@@ -384,8 +410,29 @@ func (p *planning) plan(ctx context.Context, s *Service) (RotationPlan, error) {
 			break
 		}
 	}
-	var out RotationPlan
-	after := p.after(made)
+	m, err := s.makerOf(ctx, actor, p, made)
+	if err != nil {
+		return RotationPlan{}, err
+	}
+	from := s.sourceOf(start, p, made, m)
+	out := RotationPlan{Make: string(from)}
+	types, err := s.keyTypesOf(ctx, made, p)
+	if err != nil {
+		return RotationPlan{}, err
+	}
+	comes, old := map[string]reach.Key{}, map[string]record.Key{}
+	for n, f := range made.New {
+		k := p.records[p.world.Keys[f.Old].ID]
+		planned := PlannedKey{Name: f.Name, Follows: k.Name, Holder: p.keys[f.Old].Holder, Type: types[n]}
+		planned.held(k, from, m, start.Mine)
+		planned.Bits = map[string]int{keypair.RSA: madeAsRSABits}[planned.Type]
+		if planned.Bits == 0 {
+			planned.Bits = 256
+		}
+		out.New = append(out.New, planned)
+		comes[f.Name], old[k.Name] = p.comes(from, f.Old, planned, m), k
+	}
+	after := p.after(made, comes)
 	took, tookAll, err := s.store.RotatingTimes(ctx)
 	if err != nil {
 		return RotationPlan{}, err
@@ -414,25 +461,13 @@ func (p *planning) plan(ctx context.Context, s *Service) (RotationPlan, error) {
 		}
 		out.Items = append(out.Items, item)
 	}
-	types, err := s.keyTypesOf(ctx, made, p)
-	if err != nil {
-		return RotationPlan{}, err
-	}
-	for n, f := range made.New {
-		k := p.records[p.world.Keys[f.Old].ID]
-		planned := PlannedKey{Name: f.Name, Follows: k.Name, Holder: p.keys[f.Old].Holder, Type: types[n], holder: k.HolderID}
-		planned.Bits = map[string]int{keypair.RSA: madeAsRSABits}[planned.Type]
-		if planned.Bits == 0 {
-			planned.Bits = 256
-		}
-		out.New = append(out.New, planned)
-	}
+	out.Pending = pending(out, from, old, m)
 	return out, nil
 }
 
-// after computes the reach once the plan is carried out, where each new key is held
-// and proved by the holder of the one that it follows.
-func (p *planning) after(made rotation.Plan) []reach.Standing {
+// after computes the reach once the plan is carried out, where each new key counts as comes says. A key that is
+// there already counts as it does.
+func (p *planning) after(made rotation.Plan, comes map[string]reach.Key) []reach.Standing {
 	in := p.world.Input
 	in.Keys, in.Pairs = slices.Clone(in.Keys), slices.Clone(in.Pairs)
 	gone := map[[2]int32]bool{}
@@ -442,18 +477,29 @@ func (p *planning) after(made rotation.Plan) []reach.Standing {
 		}
 		place := int32(p.places[i.Login])
 		gone[[2]int32{int32(i.Old), place}] = true
-		in.Keys = append(in.Keys, reach.Key{Holder: in.Keys[i.Old].Holder, Proved: in.Now})
+		key, made := comes[i.New]
+		if !made {
+			key = reach.Key{Holder: in.Keys[i.Old].Holder, Proved: in.Now}
+			if n := p.keyNamed(i.New); n >= 0 {
+				key = in.Keys[n]
+			}
+		}
+		in.Keys = append(in.Keys, key)
 		in.Pairs = append(in.Pairs, reach.Pair{
 			Key:      int32(len(in.Keys) - 1),
 			Login:    place,
 			Granted:  true,
 			Sighting: reach.Seen,
 			Opens:    true,
-			Entered:  in.Now,
 		})
 	}
 	in.Pairs = slices.DeleteFunc(in.Pairs, func(pair reach.Pair) bool { return gone[[2]int32{pair.Key, pair.Login}] })
 	return reach.Standings(in)
+}
+
+// keyNamed is the place of a key that opens something, below 0 for none.
+func (p *planning) keyNamed(name string) int {
+	return slices.IndexFunc(p.world.Keys, func(k record.ReachKey) bool { return k.Name == name })
 }
 
 // keyTypesOf returns as what each new key will be made: Ed25519, or RSA where an

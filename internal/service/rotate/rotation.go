@@ -49,6 +49,9 @@ type RotationStart struct {
 	Settings rotation.Settings
 	Reason   string
 
+	// Mine is whether the new keys that are made here are the actor's, whoever held the old ones.
+	Mine bool
+
 	Rule string // the rotation rule that begins it
 	// Holder is whose the new keys are, nil for those of the old ones' holders; only says
 	// which key lines are replaced, by key and login, nil for all.
@@ -82,11 +85,16 @@ func (s *Service) StartRotation(
 		}
 		return s.Rotation(ctx, id)
 	}
-	plan, err := s.PlanRotation(ctx, start.RotationWanted)
+	plan, err := s.planFor(ctx, actor, start)
 	if err != nil {
 		return RotationState{}, err
 	}
 	plan.narrow(start)
+	if start.Make == makeHere {
+		if err := mayMake(plan); err != nil {
+			return RotationState{}, err
+		}
+	}
 	if err := outrun(plan, start.Shown); err != nil {
 		return RotationState{}, err
 	}

@@ -1,7 +1,7 @@
 import { useMutation } from "@tanstack/react-query";
 import { Alert, Button, Card, Checkbox, Form, Input, Radio, Select, Table, Typography } from "antd";
 import { Link, useNavigate, useSearchParams } from "react-router";
-import { api, requestKey, take, type RotationPlan, type RotationWanted } from "../../api/client";
+import { api, requestKey, take, type PendingHolder, type RotationPlan, type RotationWanted } from "../../api/client";
 import { counted, typeText } from "../../format";
 import { CopyText } from "../../parts/CopyText";
 import { PageHead } from "../../parts/PageHead";
@@ -20,6 +20,8 @@ type PlanForm = WhichKeysForm & {
   from_here?: boolean;
 };
 
+const makeOf = (v: PlanForm) => (v.source === "existing" ? "none" : v.source);
+
 const wantedOf = (v: PlanForm): RotationWanted => ({
   ...selectionOf(v),
   each: v.source === "existing" ? "key" : v.each,
@@ -37,7 +39,7 @@ export default function Plan() {
   const source = (Form.useWatch("source", form) as PlanForm["source"] | undefined) ?? "service";
   const { options, setSearch } = useKeyOptions();
   const plan = useMutation({
-    mutationFn: (v: PlanForm) => take(api.POST("/rotations/plans", { body: { wanted: wantedOf(v) } })),
+    mutationFn: (v: PlanForm) => take(api.POST("/rotations/plans", { body: { wanted: wantedOf(v), make: makeOf(v) } })),
   });
   return (
     <>
@@ -233,6 +235,20 @@ const LoginLink = ({ of }: { of: string }) => (
   </Link>
 );
 
+/** What a holder has to do before they get in by the new keys. */
+function pendingText(h: PendingHolder): string {
+  const where = counted(h.logins, "login");
+  const names = h.keys.slice(0, 3).join(", ") + (h.keys.length > 3 ? ` and ${h.keys.length - 3} more` : "");
+  switch (h.does) {
+    case "take":
+      return `${h.holder} takes ${names} out of the safe, for ${where}`;
+    case "bring":
+      return `${h.holder} brings new public keys, for ${where}; until then the old ones stay`;
+    case "take-over":
+      return `${h.holder} takes ${names} over from you, for ${where}`;
+  }
+}
+
 function Start({
   plan,
   wanted,
@@ -263,6 +279,21 @@ function Start({
   });
   return (
     <Card size="small" title="3  How">
+      {plan.pending.length > 0 && (
+        <Alert
+          type="warning"
+          showIcon
+          className="after-l"
+          title="These holders have to do something before they get in by the new keys:"
+          description={
+            <ul>
+              {plan.pending.map((h) => (
+                <li key={h.holder}>{pendingText(h)}</li>
+              ))}
+            </ul>
+          }
+        />
+      )}
       <Form<SettingsForm>
         layout="vertical"
         requiredMark={false}

@@ -29,8 +29,8 @@ var KeyCommands = []kit.Command{
 		Summary: "Make a key pair on this machine and record its public key",
 		Detail: `The private key is written to ~/.ssh/NAME with mode 0600, never over an existing file,
 and never leaves this machine. With -make service the service makes the pair and hands
-over the private key once. Whoever makes a private key has it: with -holder SOMEBODY ELSE you
-hold it until they have proved that they do.`,
+over the private key once. The maker of a private key has it: with -holder of
+somebody else you hold it until they have proved that they do.`,
 		Examples: []string{
 			"plumlatch key new atlas-deploy",
 			"plumlatch key new ringing-backup -type rsa -bits 4096 -passphrase",

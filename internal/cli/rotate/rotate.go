@@ -37,8 +37,8 @@ var RotateCommands = []kit.Command{
 		Name: "rotate start", Flags: rotateStart,
 		Summary: "Start a rotation, after showing its plan",
 		Detail: rotateDetail + `
-Whoever makes a private key has it. So new keys are made on this machine (-make here) where you hold the
-old ones: their private keys are written to ~/.ssh with mode 0600, and this command completes a login
+The maker of a private key has it. So new keys are made on this machine (-make here) where you hold
+the old ones: their private keys are written to ~/.ssh with mode 0600, and this command completes a login
 with each of them before it removes the old key. Keys of others are made by the service, or asked of them
 where it has no safe; -make here -mine makes them yours. With -make service the service makes and keeps them in its safe and logs in itself;
 their holders take them out with: plumlatch key private NAME. With -make bring each holder
@@ -287,7 +287,7 @@ func (t *startFlags) flags(f *flag.FlagSet) {
 		"`where` new keys come from: here (made on this machine), service (made and kept by it), or bring (asked of each "+
 			"holder); here where all old keys are yours, else service or, without a safe, bring",
 	)
-	f.BoolVar(&t.mine, "mine", false, "with -make here, hold the new keys yourself, whoever held the old ones")
+	f.BoolVar(&t.mine, "mine", false, "with -make here, hold the new keys yourself, also those for keys of others")
 	f.StringVar(&t.reason, "reason", "", "why, for the daybook")
 	f.BoolVar(&t.yes, "yes", false, "do not ask")
 	f.BoolVar(&t.detach, "detach", false, "do not wait for the end")

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"strings"
+	"time"
 
 	"plumlatch/internal/core/custody"
 	"plumlatch/internal/core/keypair"

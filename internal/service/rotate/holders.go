@@ -102,7 +102,7 @@ func mayMake(plan RotationPlan) error {
 		Field: "make",
 		Where: names,
 		Detail: fmt.Sprintf(
-			"%s holds %s, and whoever makes a private key has it", strings.Join(slices.Compact(whose), ", "),
+			"%s holds %s, and the maker of a private key has it", strings.Join(slices.Compact(whose), ", "),
 			strings.Join(names[:min(len(names), 5)], ", "),
 		),
 		Remedy: "Ask them for new public keys with -make bring, have the service make and keep them with -make service, " +

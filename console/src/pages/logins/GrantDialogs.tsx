@@ -29,7 +29,7 @@ export function GrantDialog({ login, close }: { login: Login; close: () => void 
   const [search, setSearch] = useState("");
   const keys = useKeys({ q: search || undefined });
   const key = (Form.useWatch("key", form) as string | undefined) ?? "KEY";
-  const until = Form.useWatch("until", form) as string | undefined;
+  const until = Form.useWatch("until", form);
   const navigate = useNavigate();
   const queries = useQueryClient();
   const here = new Set(login.openers.filter((o) => o.status === "in place").map((o) => o.key.name));

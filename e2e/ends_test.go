@@ -70,7 +70,8 @@ func TestAnEndIsKeptThoughTheLoginIsLessSafeByIt(t *testing.T) {
 	until, at := inSeconds(4)
 	h.must("grant", "add", "helps", "door", "-until", until)
 	after := read(t, h.keysFile("door"))
-	if !strings.HasPrefix(after, before) || !strings.Contains(after, `expiry-time="`+at.UTC().Format("20060102150405")+`Z" `) {
+	if !strings.HasPrefix(after, before) ||
+		!strings.Contains(after, `expiry-time="`+at.UTC().Format("20060102150405")+`Z" `) {
 		t.Errorf("the file was\n%s\nand is\n%s", before, after)
 	}
 	if !h.opens("door", "helps") {
@@ -113,7 +114,8 @@ func TestAnEndThatWouldShutTheLoginIsToldOfUntilItIsKept(t *testing.T) {
 		overdue = out
 		return len(out) == 1 && status == 3
 	})
-	if g := overdue[0]; g.Overdue == nil || !*g.Overdue || g.EndProblem == nil || !strings.Contains(*g.EndProblem, "shut") {
+	if g := overdue[0]; g.Overdue == nil || !*g.Overdue || g.EndProblem == nil ||
+		!strings.Contains(*g.EndProblem, "shut") {
 		t.Errorf("it says %+v", overdue[0])
 	}
 	if !h.opens("door", "mine") {
@@ -163,7 +165,11 @@ func TestALinesOwnEndDoesNotShutTheLogin(t *testing.T) {
 	}
 	h.must("key", "mark-lost", "mine", "-reason", "stolen", "-yes")
 	h.pastEnds(time.Now().Add(-time.Minute))
-	eventually(t, "the end to be removed", func() bool { return !strings.Contains(read(t, h.keysFile("door")), "expiry-time") })
+	eventually(
+		t,
+		"the end to be removed",
+		func() bool { return !strings.Contains(read(t, h.keysFile("door")), "expiry-time") },
+	)
 	h.pastEnds(at)
 	eventually(t, "it to be overdue", func() bool { out, _ := h.grants("-overdue"); return len(out) == 1 })
 	if !h.opens("door", "other") {

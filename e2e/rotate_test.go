@@ -203,7 +203,7 @@ func TestAKeyThatTheServiceKeepsIsProvedByItAndTakenOutOnce(t *testing.T) {
 	if out := h.must("key", "show", "mine"); !strings.Contains(out, "retired") {
 		t.Errorf("%s", out)
 	}
-	if l := h.login("a"); l.Reach.Reach != "thin" {
+	if l := h.login("a"); l.Reach.Reach != "stale" { // nobody has it but the safe
 		t.Errorf("%+v", l.Reach)
 	}
 	h.refused("no-reason", "key", "private", "mine-2")

@@ -4360,6 +4360,9 @@ type ChangeKeyJSONRequestBody = ChangeKey
 // ChallengeKeyJSONRequestBody defines body for ChallengeKey for application/json ContentType.
 type ChallengeKeyJSONRequestBody = EntryFor
 
+// MarkFoundJSONRequestBody defines body for MarkFound for application/json ContentType.
+type MarkFoundJSONRequestBody = MarkLost
+
 // HandOverKeyJSONRequestBody defines body for HandOverKey for application/json ContentType.
 type HandOverKeyJSONRequestBody = HandOver
 
@@ -4864,6 +4867,18 @@ type ClientInterface interface {
 	//
 	// Issues a text to be signed with the private key, as proof that the caller holds it; or, for a login, as a report that they have just completed it with the key.
 	ChallengeKey(ctx context.Context, key KeyName, body ChallengeKeyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// MarkFoundWithBody performs a POST /keys/{key}/found (the `MarkFound` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Takes it back that a key is lost. Only its holder may, who has proved in the last ten minutes that they have the private key.
+	MarkFoundWithBody(ctx context.Context, key KeyName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// MarkFound performs a POST /keys/{key}/found (the `MarkFound` operationId) request.
+	// Takes a body of the `application/json` content type.
+	//
+	// Takes it back that a key is lost. Only its holder may, who has proved in the last ten minutes that they have the private key.
+	MarkFound(ctx context.Context, key KeyName, body MarkFoundJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// CallOffHandOver performs a DELETE /keys/{key}/hand-over (the `CallOffHandOver` operationId) request.
 	CallOffHandOver(ctx context.Context, key KeyName, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -6425,6 +6440,38 @@ func (c *Client) ChallengeKeyWithBody(ctx context.Context, key KeyName, contentT
 // Issues a text to be signed with the private key, as proof that the caller holds it; or, for a login, as a report that they have just completed it with the key.
 func (c *Client) ChallengeKey(ctx context.Context, key KeyName, body ChallengeKeyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewChallengeKeyRequest(c.Server, key, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// MarkFoundWithBody performs a POST /keys/{key}/found (the `MarkFound` operationId) request,
+// with any type of body and a specified content type.
+//
+// Takes it back that a key is lost. Only its holder may, who has proved in the last ten minutes that they have the private key.
+func (c *Client) MarkFoundWithBody(ctx context.Context, key KeyName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewMarkFoundRequestWithBody(c.Server, key, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// MarkFound performs a POST /keys/{key}/found (the `MarkFound` operationId) request.
+// Takes a body of the `application/json` content type.
+//
+// Takes it back that a key is lost. Only its holder may, who has proved in the last ten minutes that they have the private key.
+func (c *Client) MarkFound(ctx context.Context, key KeyName, body MarkFoundJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewMarkFoundRequest(c.Server, key, body)
 	if err != nil {
 		return nil, err
 	}
@@ -10851,6 +10898,53 @@ func NewChallengeKeyRequestWithBody(server string, key KeyName, contentType stri
 	}
 
 	operationPath := fmt.Sprintf("/keys/%s/challenges", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewMarkFoundRequest calls the generic MarkFound builder with application/json body
+func NewMarkFoundRequest(server string, key KeyName, body MarkFoundJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewMarkFoundRequestWithBody(server, key, "application/json", bodyReader)
+}
+
+// NewMarkFoundRequestWithBody constructs an http.Request for the MarkFound method, with any body, and a specified content type
+func NewMarkFoundRequestWithBody(server string, key KeyName, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "key", key, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/keys/%s/found", pathParam0)
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}

@@ -52,6 +52,7 @@ var goals = map[string]string{
 	"key passphrase":   "change the passphrase, encrypt a private key",
 	"key public":       "derive the public key from the private one",
 	"key private":      "get the private key out, download the private key",
+	"key found":        "I found my key again, the lost key is back, take back that a key is lost",
 	"key forget":       "delete the kept private key from the service",
 	"key hand-over":    "change the owner of a key, give a key to somebody else, new holder",
 	"operator leave": "somebody leaves the team for good, somebody leaves the company, offboard, quits, " +

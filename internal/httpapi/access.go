@@ -452,6 +452,13 @@ func (a *api) MarkLost(ctx context.Context, r contract.MarkLostRequestObject) (c
 	return contract.MarkLost200JSONResponse(keyOf(k)), err
 }
 
+func (a *api) MarkFound(
+	ctx context.Context, r contract.MarkFoundRequestObject,
+) (contract.MarkFoundResponseObject, error) {
+	k, err := a.Service.Access.MarkFound(ctx, actorOf(ctx), r.Key, r.Body.Reason)
+	return contract.MarkFound200JSONResponse(keyOf(k)), err
+}
+
 func (a *api) ChallengeKey(
 	ctx context.Context, r contract.ChallengeKeyRequestObject,
 ) (contract.ChallengeKeyResponseObject, error) {

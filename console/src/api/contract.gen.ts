@@ -1362,6 +1362,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/keys/{key}/found": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Takes it back that a key is lost. Only its holder may, who has proved in the last ten minutes that they have the private key. */
+        post: operations["markFound"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/keys/{key}/challenges": {
         parameters: {
             query?: never;
@@ -6437,6 +6454,34 @@ export interface operations {
         };
     };
     markLost: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The key's name. */
+                key: components["parameters"]["KeyName"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MarkLost"];
+            };
+        };
+        responses: {
+            /** @description The key. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Key"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    markFound: {
         parameters: {
             query?: never;
             header?: never;

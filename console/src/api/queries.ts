@@ -251,11 +251,12 @@ export function useVersions(login: string) {
 }
 
 /** What the loss of keys would do: of one, or of all that a holder has. */
-export function useLoss(of: { key?: string; holder?: string }) {
+export function useLoss(of: { key?: string; keys?: string[]; holder?: string }) {
+  const key = of.key ? [of.key] : of.keys;
   return useQuery({
     queryKey: ["reach", "loss", of],
-    queryFn: () =>
-      take(api.GET("/loss", { params: { query: { key: of.key ? [of.key] : undefined, holder: of.holder } } })),
+    enabled: of.keys?.length !== 0,
+    queryFn: () => take(api.GET("/loss", { params: { query: { key, holder: of.holder } } })),
   });
 }
 

@@ -47,7 +47,8 @@ func grantMany(ctx context.Context, s *kit.Session, w wanted, who string, named 
 	if err := previewGrants(ctx, s, client, w, key, logins); err != nil {
 		return err
 	}
-	if err := s.Confirm(w.yes, fmt.Sprintf("%s are granted to %s.", text.Counted(len(logins), "login"), key), key); err != nil {
+	what := fmt.Sprintf("%s are granted to %s.", text.Counted(len(logins), "login"), key)
+	if err := s.Confirm(w.yes, what, key); err != nil {
 		return err
 	}
 	failed := make([]error, len(logins))

@@ -400,12 +400,13 @@ func keyLoss(f *flag.FlagSet) func(context.Context, *kit.Session, []string) erro
 		if s.Json {
 			return s.WriteJSON(loss)
 		}
-		showLoss(s, loss)
+		ShowLoss(s, loss)
 		return nil
 	}
 }
 
-func showLoss(s *kit.Session, loss apiclient.Loss) {
+// ShowLoss shows what the loss of keys would do.
+func ShowLoss(s *kit.Session, loss apiclient.Loss) {
 	gone := strings.Join(loss.Keys, ", ")
 	if gone == "" {
 		gone = "any of them, for there is none,"
@@ -441,7 +442,7 @@ func keyMarkLost(f *flag.FlagSet) func(context.Context, *kit.Session, []string) 
 			return kit.Missing("no-such-key", *holder+" holds no active key", "")
 		}
 		if !s.Json && !s.Quiet {
-			showLoss(s, loss)
+			ShowLoss(s, loss)
 			fmt.Fprintln(s.Env.Out)
 		}
 		gone := strings.Join(loss.Keys, ", ")

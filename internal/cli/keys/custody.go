@@ -96,6 +96,20 @@ var CustodyCommands = []kit.Command{
 		},
 	},
 	{
+		Name:    "key found",
+		Args:    "NAME",
+		Min:     1,
+		Max:     1,
+		Flags:   keyFound,
+		Summary: "Take back that a key is lost",
+		Detail: "You prove that you have the private key, from the file or the agent given, or from one found on\nthis " +
+			"machine. Do it only where nobody else can have had it: a key that was copied stays lost.",
+		Examples: []string{
+			`plumlatch key found oona-main -reason "the tablet was in the boat all the time"`,
+			`plumlatch key found oona-main -with ~/.ssh/oona-main -reason "it was in the boat"`,
+		},
+	},
+	{
 		Name:     "consent ask",
 		Args:     "KEY",
 		Min:      1,
@@ -262,6 +276,37 @@ func keyForget(f *flag.FlagSet) func(context.Context, *kit.Session, []string) er
 		}
 		return Record(s, k, k.Name, func() {
 			Say(s, "You have proved that you have %s. The safe has deleted its copy, so yours is the only one.", k.Name)
+		})
+	})
+}
+
+func keyFound(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error {
+	var h kit.LocalKeyFlags
+	h.Flags(f)
+	reason := f.String("reason", "", "where it was, and why nobody else had it; needed")
+	return With(func(ctx context.Context, s *kit.Session, client *apiclient.Client, args []string) error {
+		if *reason == "" {
+			return kit.Usage("say where it was, and why nobody else had it: -reason TEXT")
+		}
+		var signers []kit.AtHand
+		if h.Given() {
+			found, done, err := s.LocalKeys(h)
+			if err != nil {
+				return err
+			}
+			defer done()
+			signers = found
+		}
+		if _, err := access.ProveKey(s, ctx, client, args[0], signers, h); err != nil {
+			return err
+		}
+		k, err := kit.Answer[apiclient.Key](client.MarkFound(ctx, args[0], apiclient.MarkLost{Reason: *reason}))
+		if err != nil {
+			return err
+		}
+		return Record(s, k, k.Name, func() {
+			Say(s, "You have proved that you have %s; it is no longer marked as lost. See who gets in: plumlatch opens %s",
+				k.Name, k.Name)
 		})
 	})
 }

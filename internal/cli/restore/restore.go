@@ -14,10 +14,12 @@ import (
 	"github.com/google/uuid"
 
 	"plumlatch/internal/apiclient"
+	"plumlatch/internal/cli/access"
 	"plumlatch/internal/cli/fleet"
 	"plumlatch/internal/cli/keys"
 	"plumlatch/internal/cli/kit"
 	"plumlatch/internal/core/restore"
+	"plumlatch/internal/core/text"
 )
 
 var RestoreCommands = []kit.Command{
@@ -53,6 +55,7 @@ the instance's name. Ctrl-C stops watching; the restore continues.`,
 		Examples: []string{
 			"plumlatch restore start tide-gauge-3 -route guest-agent -new tide-gauge-3-key",
 			"plumlatch restore start gateway-3 -route helper-disk -key oona-main -lost gateway-field",
+			`plumlatch restore start song-archive -route guest-agent -stolen marek -new archive-2 -reason "his laptop"`,
 			`plumlatch restore start song-archive -route replacement -lost archive-song -new archive-2 -stop-first ` +
 				`-port 2222 -reason "marek's laptop was stolen"`,
 		},
@@ -115,6 +118,7 @@ func restoreStart(f *flag.FlagSet) func(context.Context, *kit.Session, []string)
 	f.IntVar(&pair.Bits, "bits", 0, "with -new: the size of an rsa or ecdsa key")
 	f.StringVar(&pair.Out, "out", "", "with -new: `file` for the private key; ~/.ssh/NAME unless given")
 	f.Var(&lost, "lost", "the `name` of a lost key whose line is removed after the proof; can be given several times")
+	stolen := f.String("stolen", "", "the `holder` whose machine was stolen: all their keys in this login are lost")
 	keepLines := f.Bool("lost-none", false, "no line is removed")
 	stopFirst := f.Bool(
 		"stop-first", false, "for replacement: stop the instance before its image is made, so that no data is lost",
@@ -136,8 +140,15 @@ func restoreStart(f *flag.FlagSet) func(context.Context, *kit.Session, []string)
 			return kit.Usage("no route was given" + see)
 		case (*key == "") == (*newKey == ""):
 			return kit.Usage("say which key is to open it: one that exists (-key NAME), or a new one (-new NAME)")
-		case *keepLines && len(lost) > 0:
-			return kit.Usage("-lost and -lost-none exclude each other")
+		case *keepLines && len(lost)+len(*stolen) > 0:
+			return kit.Usage("-lost and -stolen exclude -lost-none")
+		}
+		if *stolen != "" {
+			theirs, err := keysOfIn(ctx, client, *stolen, args[0])
+			if err != nil {
+				return err
+			}
+			lost = append(lost, theirs...)
 		}
 		looked := limits.params()
 		if len(lost) > 0 {
@@ -173,6 +184,9 @@ func restoreStart(f *flag.FlagSet) func(context.Context, *kit.Session, []string)
 		if len(lost) > 0 || *keepLines {
 			request.Lost = new(append([]string{}, lost...))
 		}
+		if err := confirmLost(s, ctx, client, routes, lost, *yes); err != nil {
+			return err
+		}
 		at := slices.IndexFunc(routes.Routes, func(o apiclient.RouteOption) bool { return string(o.Route) == *route })
 		if at >= 0 && routes.Routes[at].WithinLimits && *confirm == "" {
 			o := routes.Routes[at]
@@ -201,6 +215,49 @@ func restoreStart(f *flag.FlagSet) func(context.Context, *kit.Session, []string)
 		}
 		return followRestore(s, ctx, client, begun.Run.Id, &work)
 	}
+}
+
+// keysOfIn returns the keys of a holder that are in place in a login.
+func keysOfIn(ctx context.Context, client *apiclient.Client, holder, login string) (names []string, err error) {
+	l, err := kit.Answer[apiclient.Login](client.GetLogin(ctx, login))
+	if err != nil {
+		return nil, err
+	}
+	for _, o := range l.Openers {
+		if kit.Given(o.Key.Holder) == holder && o.SeenAt != nil && o.Status != apiclient.StatusMissing {
+			names = append(names, o.Key.Name)
+		}
+	}
+	if len(names) == 0 {
+		return nil, kit.Missing(
+			"no-such-key", "no key of "+holder+" is in place in "+l.Reach.Login, "See whose are: plumlatch login show "+login,
+		)
+	}
+	return names, nil
+}
+
+// confirmLost shows what it does elsewhere that keys are marked as lost, and asks where it does something.
+func confirmLost(
+	s *kit.Session, ctx context.Context, client *apiclient.Client, r apiclient.Routes, lost []string, yes bool,
+) error {
+	if len(lost) == 0 {
+		return nil
+	}
+	loss, err := kit.Answer[apiclient.Loss](client.GetLoss(ctx, &apiclient.GetLossParams{Key: &lost}))
+	if err != nil {
+		return err
+	}
+	loss.Changes = slices.DeleteFunc(loss.Changes, func(c apiclient.LossChange) bool { return c.Login == r.Login })
+	if len(loss.Changes) == 0 {
+		return nil
+	}
+	if !s.Json && !s.Quiet {
+		access.ShowLoss(s, loss)
+	}
+	return s.Confirm(yes, fmt.Sprintf(
+		"%s are marked as lost everywhere, which makes %s less safe.", strings.Join(lost, ", "),
+		text.Counted(len(loss.Changes), "other login"),
+	), "lost")
 }
 
 // restoreKey makes the new key where one is wanted, once the route is known to do.

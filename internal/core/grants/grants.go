@@ -72,7 +72,10 @@ func Tell(before, problem string, toldAt *time.Time, now time.Time) bool {
 type Endless struct{ Until time.Time }
 
 func (e *Endless) Error() string {
-	return fmt.Sprintf("the grant ends on %s; without an end it would be valid for ever", e.Until.UTC().Format("2 Jan 2006 15:04 MST"))
+	return fmt.Sprintf(
+		"the grant ends on %s; without an end it would be valid for ever",
+		e.Until.UTC().Format("2 Jan 2006 15:04 MST"),
+	)
 }
 
 // Repeat returns an *Endless where a grant that has an end is asked for again without one.

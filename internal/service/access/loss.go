@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"time"
 
 	"plumlatch/internal/core/custody"
 	"plumlatch/internal/core/reach"
@@ -137,4 +138,63 @@ func (s *Service) MarkLost(ctx context.Context, actor people.Actor, name, reason
 		return record.Key{}, err
 	}
 	return s.keys.Key(ctx, name)
+}
+
+// foundWithin is for how long a proof counts for a key that was found.
+const foundWithin = 10 * time.Minute
+
+// MarkFound takes it back that a key is lost. Its holder has proved just now that they have the private key.
+func (s *Service) MarkFound(ctx context.Context, actor people.Actor, name, reason string) (record.Key, error) {
+	if err := problem.CheckText("reason", reason); err != nil {
+		return record.Key{}, err
+	}
+	if reason == "" {
+		return record.Key{}, &problem.Problem{
+			Kind:   problem.Invalid,
+			Code:   "no-reason",
+			Field:  "reason",
+			Detail: "no reason was given",
+			Remedy: "Say where it was, and why nobody else had it: -reason TEXT",
+		}
+	}
+	err := s.store.InTx(ctx, func(tx *store.Store) error {
+		k, err := s.keys.LockKey(ctx, tx, name, func(k record.Key) error { return s.mayBeFound(ctx, tx, actor, k) })
+		if err != nil || k.State != custody.Lost {
+			return err
+		}
+		if err := tx.SetKeyState(ctx, k.ID, custody.Active); err != nil {
+			return err
+		}
+		return tx.Note(ctx, s.journal.Entry(actor.By(), "key.found", "key", name, reason, nil))
+	})
+	if err != nil {
+		return record.Key{}, err
+	}
+	return s.keys.Key(ctx, name)
+}
+
+// mayBeFound refuses an actor who does not hold the key, or has not just proved it.
+func (s *Service) mayBeFound(ctx context.Context, tx *store.Store, actor people.Actor, k record.Key) error {
+	own, err := s.keys.Holds(ctx, tx, actor, k)
+	switch {
+	case err != nil:
+		return err
+	case !own:
+		return &problem.Problem{
+			Kind:   problem.Forbidden,
+			Code:   "not-the-holder",
+			Where:  []string{k.Name},
+			Detail: fmt.Sprintf("only the holder of %s says that it was found", k.Name),
+			Remedy: "Ask them",
+		}
+	case k.ProvedAt == nil || k.ProvedBy != actor.Name || s.now().Sub(*k.ProvedAt) > foundWithin:
+		return &problem.Problem{
+			Kind:   problem.Conflict,
+			Code:   "not-proved",
+			Where:  []string{k.Name},
+			Detail: fmt.Sprintf("you have not proved in the last ten minutes that you have the private key of %s", k.Name),
+			Remedy: "The client proves it first: plumlatch key found " + k.Name + " -with FILE -reason TEXT",
+		}
+	}
+	return s.keys.Beyond(ctx, tx, k)
 }

@@ -120,6 +120,12 @@ export default function KeyPage() {
                   <CopyText key="v" text={`plumlatch prove ${k.name}`} label="command" />
                 ),
               ],
+              [
+                "Found again",
+                !k.steward && k.state === "lost" && (
+                  <CopyText key="f" text={`plumlatch key found ${k.name} -reason "…"`} label="command" />
+                ),
+              ],
               ["Labels", Object.keys(k.labels).length > 0 && <Labels labels={k.labels} list="/keys" />],
               ["Recorded", `${moment(k.created_at)} by ${k.created_by}`],
             ]}

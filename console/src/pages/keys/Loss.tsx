@@ -33,6 +33,21 @@ export function Weight({ of }: { of: string }) {
   );
 }
 
+/** What else becomes less safe where keys are marked as lost in the course of a restore. */
+export function LossElsewhere({ of, login }: { of: string[]; login: string }) {
+  const loss = useLoss({ keys: of });
+  const changes = loss.data?.changes.filter((c) => c.login !== login) ?? [];
+  if (of.length === 0 || changes.length === 0) return null;
+  return (
+    <Card size="small" title="What it does elsewhere" className="after-l">
+      <p>
+        <InWords of={changes} />
+      </p>
+      <Changes of={changes} />
+    </Card>
+  );
+}
+
 function InWords({ of }: { of: Change[] }) {
   const shut = of.filter((c) => c.after === "shut").length;
   return (

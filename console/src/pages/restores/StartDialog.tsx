@@ -5,6 +5,7 @@ import { useNavigate } from "react-router";
 import { api, requestKey, take, type RouteOption, type Routes } from "../../api/client";
 import { useKeys, useLogin } from "../../api/queries";
 import { CopyText } from "../../parts/CopyText";
+import { LossElsewhere } from "../keys/Loss";
 import { ProblemNote } from "../../parts/ProblemNote";
 
 interface StartForm {
@@ -78,6 +79,7 @@ export function StartDialog({
       void navigate(`/restores/${r.run.id}`);
     },
   });
+  const lost = Form.useWatch("lost", form);
   return (
     <Modal
       open
@@ -169,6 +171,7 @@ export function StartDialog({
             <Checkbox.Group options={here} />
           </Form.Item>
         )}
+        <LossElsewhere of={lost ?? []} login={routes.login} />
         {replaces && (
           <div className="pair">
             <Form.Item name="new_name" label="Name of the new instance">

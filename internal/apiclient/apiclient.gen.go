@@ -354,6 +354,27 @@ func (e MachineListReadingFormat) Valid() bool {
 	}
 }
 
+// Defines values for MachineReadingRights.
+const (
+	MachineReadingRightsRoot MachineReadingRights = "root"
+	MachineReadingRightsSudo MachineReadingRights = "sudo"
+	MachineReadingRightsUser MachineReadingRights = "user"
+)
+
+// Valid indicates whether the value is a known member of the MachineReadingRights enum.
+func (e MachineReadingRights) Valid() bool {
+	switch e {
+	case MachineReadingRightsRoot:
+		return true
+	case MachineReadingRightsSudo:
+		return true
+	case MachineReadingRightsUser:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for MeBy.
 const (
 	MeBySession MeBy = "session"
@@ -1118,6 +1139,12 @@ type AddGrant struct {
 	Until *time.Time `json:"until,omitempty"`
 }
 
+// AddLogin defines model for AddLogin.
+type AddLogin struct {
+	// Login user@instance
+	Login string `json:"login"`
+}
+
 // AddRotationRule defines model for AddRotationRule.
 type AddRotationRule struct {
 	// Make Where the new keys come from.
@@ -1827,6 +1854,21 @@ type Instance struct {
 	Zone      string   `json:"zone"`
 }
 
+// InstanceAccess defines model for InstanceAccess.
+type InstanceAccess struct {
+	Instance string `json:"instance"`
+
+	// Logins At most 100, by user.
+	Logins      []Login `json:"logins"`
+	LoginsTotal int     `json:"logins_total"`
+
+	// Machine What was read of all users of a machine.
+	Machine MachineReading `json:"machine"`
+
+	// Whole Whether all that gets in is known: every login and all users of the machine were read.
+	Whole bool `json:"whole"`
+}
+
 // InstancePage defines model for InstancePage.
 type InstancePage struct {
 	Items []Instance `json:"items"`
@@ -2082,6 +2124,9 @@ type Login struct {
 	// Folders The folders above them, from the home folder down, as they were last seen.
 	Folders []Folder `json:"folders"`
 
+	// FoundAt Since when it is known, where a reading has found it and nobody has added it.
+	FoundAt *time.Time `json:"found_at,omitempty"`
+
 	// Label What the cloud's key label is worth, in words.
 	Label   *string    `json:"label,omitempty"`
 	Openers []Opening  `json:"openers"`
@@ -2204,6 +2249,37 @@ type MachineListReading struct {
 
 // MachineListReadingFormat defines model for MachineListReading.Format.
 type MachineListReadingFormat string
+
+// MachineReading What was read of all users of a machine.
+type MachineReading struct {
+	// Accounts How many users there are.
+	Accounts int `json:"accounts"`
+
+	// Gone Files of keys for users that do not exist.
+	Gone []string `json:"gone"`
+
+	// NoWay How many of them nobody gets in to.
+	NoWay int `json:"no_way"`
+
+	// ReadAt Absent where nobody has read them.
+	ReadAt *time.Time `json:"read_at,omitempty"`
+
+	// ReadBy By which means.
+	ReadBy *string `json:"read_by,omitempty"`
+
+	// Remedy What makes the unread readable.
+	Remedy *string `json:"remedy,omitempty"`
+
+	// Rights With whose rights: root's, root's by sudo for reading alone, or the login user's own.
+	Rights *MachineReadingRights `json:"rights,omitempty"`
+
+	// Unread The first 50 users of whom it is not known who gets in.
+	Unread      []UnreadAccount `json:"unread"`
+	UnreadTotal int             `json:"unread_total"`
+}
+
+// MachineReadingRights With whose rights: root's, root's by sudo for reading alone, or the login user's own.
+type MachineReadingRights string
 
 // MadeKey defines model for MadeKey.
 type MadeKey struct {
@@ -3632,6 +3708,12 @@ type Traced struct {
 // TracedKind defines model for Traced.Kind.
 type TracedKind string
 
+// UnreadAccount defines model for UnreadAccount.
+type UnreadAccount struct {
+	User string `json:"user"`
+	Why  string `json:"why"`
+}
+
 // UnusableKey defines model for UnusableKey.
 type UnusableKey struct {
 	// Holder Also one who has left.
@@ -4375,6 +4457,9 @@ type ReleasePrivateKeyJSONRequestBody = Recipient
 // ProveKeyJSONRequestBody defines body for ProveKey for application/json ContentType.
 type ProveKeyJSONRequestBody = ProveKey
 
+// AddLoginJSONRequestBody defines body for AddLogin for application/json ContentType.
+type AddLoginJSONRequestBody = AddLogin
+
 // ReportEntryJSONRequestBody defines body for ReportEntry for application/json ContentType.
 type ReportEntryJSONRequestBody = ReportEntry
 
@@ -4744,6 +4829,11 @@ type ClientInterface interface {
 	// GetInstance performs a GET /instances/{instance} (the `GetInstance` operationId) request.
 	GetInstance(ctx context.Context, instance InstanceName, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// GetInstanceAccess performs a GET /instances/{instance}/access (the `GetInstanceAccess` operationId) request.
+	//
+	// Who gets in to an instance: all its logins with all ways in, what was read of its users, and what is not known.
+	GetInstanceAccess(ctx context.Context, instance InstanceName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// GetApproach performs a GET /instances/{instance}/approach (the `GetApproach` operationId) request.
 	//
 	// What may keep an address from the instance's SSH port: its state, its address and its firewall rules as the cloud tells them now.
@@ -4941,6 +5031,23 @@ type ClientInterface interface {
 
 	// GetPublicKey performs a GET /keys/{key}/public-key (the `GetPublicKey` operationId) request.
 	GetPublicKey(ctx context.Context, key KeyName, params *GetPublicKeyParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddLoginWithBody performs a POST /logins (the `AddLogin` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Adds a login, an OS user of an instance that it has already, so that it can be granted. A reading of the machine adds those that somebody gets in to by itself.
+	AddLoginWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddLogin performs a POST /logins (the `AddLogin` operationId) request.
+	// Takes a body of the `application/json` content type.
+	//
+	// Adds a login, an OS user of an instance that it has already, so that it can be granted. A reading of the machine adds those that somebody gets in to by itself.
+	AddLogin(ctx context.Context, body AddLoginJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ForgetLogin performs a DELETE /logins/{login} (the `ForgetLogin` operationId) request.
+	//
+	// Deletes the record of a login that nobody was ever granted. The machine is not changed, and a reading that finds somebody who gets in records it again.
+	ForgetLogin(ctx context.Context, login LoginName, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetLogin performs a GET /logins/{login} (the `GetLogin` operationId) request.
 	//
@@ -6086,6 +6193,21 @@ func (c *Client) GetInstance(ctx context.Context, instance InstanceName, reqEdit
 	return c.Client.Do(req)
 }
 
+// GetInstanceAccess performs a GET /instances/{instance}/access (the `GetInstanceAccess` operationId) request.
+//
+// Who gets in to an instance: all its logins with all ways in, what was read of its users, and what is not known.
+func (c *Client) GetInstanceAccess(ctx context.Context, instance InstanceName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetInstanceAccessRequest(c.Server, instance)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // GetApproach performs a GET /instances/{instance}/approach (the `GetApproach` operationId) request.
 //
 // What may keep an address from the instance's SSH port: its state, its address and its firewall rules as the cloud tells them now.
@@ -6654,6 +6776,53 @@ func (c *Client) ProveKey(ctx context.Context, key KeyName, body ProveKeyJSONReq
 // GetPublicKey performs a GET /keys/{key}/public-key (the `GetPublicKey` operationId) request.
 func (c *Client) GetPublicKey(ctx context.Context, key KeyName, params *GetPublicKeyParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetPublicKeyRequest(c.Server, key, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddLoginWithBody performs a POST /logins (the `AddLogin` operationId) request,
+// with any type of body and a specified content type.
+//
+// Adds a login, an OS user of an instance that it has already, so that it can be granted. A reading of the machine adds those that somebody gets in to by itself.
+func (c *Client) AddLoginWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddLoginRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddLogin performs a POST /logins (the `AddLogin` operationId) request.
+// Takes a body of the `application/json` content type.
+//
+// Adds a login, an OS user of an instance that it has already, so that it can be granted. A reading of the machine adds those that somebody gets in to by itself.
+func (c *Client) AddLogin(ctx context.Context, body AddLoginJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddLoginRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ForgetLogin performs a DELETE /logins/{login} (the `ForgetLogin` operationId) request.
+//
+// Deletes the record of a login that nobody was ever granted. The machine is not changed, and a reading that finds somebody who gets in records it again.
+func (c *Client) ForgetLogin(ctx context.Context, login LoginName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewForgetLoginRequest(c.Server, login)
 	if err != nil {
 		return nil, err
 	}
@@ -10017,6 +10186,40 @@ func NewGetInstanceRequest(server string, instance InstanceName) (*http.Request,
 	return req, nil
 }
 
+// NewGetInstanceAccessRequest constructs an http.Request for the GetInstanceAccess method
+func NewGetInstanceAccessRequest(server string, instance InstanceName) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "instance", instance, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/instances/%s/access", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewGetApproachRequest constructs an http.Request for the GetApproach method
 func NewGetApproachRequest(server string, instance InstanceName, params *GetApproachParams) (*http.Request, error) {
 	var err error
@@ -11386,6 +11589,80 @@ func NewGetPublicKeyRequest(server string, key KeyName, params *GetPublicKeyPara
 	}
 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewAddLoginRequest calls the generic AddLogin builder with application/json body
+func NewAddLoginRequest(server string, body AddLoginJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAddLoginRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewAddLoginRequestWithBody constructs an http.Request for the AddLogin method, with any body, and a specified content type
+func NewAddLoginRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/logins")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewForgetLoginRequest constructs an http.Request for the ForgetLogin method
+func NewForgetLoginRequest(server string, login LoginName) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "login", login, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/logins/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
 	if err != nil {
 		return nil, err
 	}

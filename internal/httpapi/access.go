@@ -536,6 +536,7 @@ func loginOf(l access.Login) contract.Login {
 		Openers:    each(l.Openers, openingOf),
 		Strangers:  each(l.Strangers, strangerOf),
 		Connection: connectionOf(l.Of, l.OSUser),
+		FoundAt:    l.FoundAt,
 		SweptBy:    optional(l.SweptBy), Label: optional(l.Label),
 		Folders: each(l.Folders, func(f record.Folder) contract.Folder {
 			return contract.Folder{Path: f.Path, Mode: fmt.Sprintf("%04o", f.Mode)}
@@ -545,6 +546,55 @@ func loginOf(l access.Login) contract.Login {
 			func(v record.FileVersion) contract.FileVersion { return versionOf(access.Version{FileVersion: v}) },
 		),
 	}
+}
+
+func (a *api) GetInstanceAccess(
+	ctx context.Context, r contract.GetInstanceAccessRequestObject,
+) (contract.GetInstanceAccessResponseObject, error) {
+	in, err := a.Service.Access.InstanceAccess(ctx, r.Instance)
+	if err != nil {
+		return nil, err
+	}
+	return contract.GetInstanceAccess200JSONResponse{
+		Instance:    in.Instance,
+		Logins:      each(in.Logins, loginOf),
+		LoginsTotal: in.Total,
+		Machine:     machineOf(in.Machine),
+		Whole:       in.Whole(),
+	}, nil
+}
+
+func machineOf(m *record.MachineReading) contract.MachineReading {
+	if m == nil {
+		return contract.MachineReading{Unread: []contract.UnreadAccount{}, Gone: []string{}}
+	}
+	return contract.MachineReading{
+		ReadAt:   &m.ReadAt,
+		ReadBy:   optional(m.Method),
+		Rights:   optional(contract.MachineReadingRights(m.Machine.Rights)),
+		Accounts: m.Machine.Accounts,
+		NoWay:    m.Machine.NoWay,
+		Unread: each(m.Machine.Unread, func(u seen.UnreadAccount) contract.UnreadAccount {
+			return contract.UnreadAccount{User: u.User, Why: u.Why}
+		}),
+		UnreadTotal: m.Machine.UnreadCount(),
+		Gone:        full(m.Machine.Gone),
+		Remedy:      optional(m.Machine.Remedy),
+	}
+}
+
+func (a *api) AddLogin(ctx context.Context, r contract.AddLoginRequestObject) (contract.AddLoginResponseObject, error) {
+	l, err := a.Service.Access.AddLogin(ctx, actorOf(ctx), r.Body.Login)
+	if err != nil {
+		return nil, err
+	}
+	return contract.AddLogin201JSONResponse(loginOf(l)), nil
+}
+
+func (a *api) ForgetLogin(
+	ctx context.Context, r contract.ForgetLoginRequestObject,
+) (contract.ForgetLoginResponseObject, error) {
+	return contract.ForgetLogin204Response{}, a.Service.Access.ForgetLogin(ctx, actorOf(ctx), r.Login)
 }
 
 func strangerOf(g record.Stranger) contract.Stranger {

@@ -7,12 +7,18 @@ import (
 	"fmt"
 	"io/fs"
 	"net/http"
+	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"plumlatch/internal/cloud"
+	"plumlatch/internal/core/reading"
+	"plumlatch/internal/core/sshdconfig"
 	"plumlatch/internal/core/text"
 	"plumlatch/internal/sshio"
+
+	"golang.org/x/sync/errgroup"
 )
 
 // AgentCloud is a cloud whose guest agents are asked.
@@ -208,4 +214,110 @@ func (a agent) label(ctx context.Context, path string) error {
 		err = errors.New("give it its security label: " + text.Line(said.Errors, text.MaxLine))
 	}
 	return err
+}
+
+const (
+	// agentAccounts is how many users of a machine are asked for through its agent.
+	agentAccounts = 200
+	// agentAtOnce is how many of them at once.
+	agentAtOnce = 8
+)
+
+// Machine reads all users of the machine, as root.
+func (a agent) Machine(ctx context.Context) (Machine, error) {
+	if a.at.Below != "" {
+		return Machine{}, errors.New("a disk is read for one login alone")
+	}
+	ctx, cancel := context.WithTimeout(ctx, agentTimeout)
+	defer cancel()
+	out := Machine{Machine: reading.Machine{Rights: reading.AsRoot}}
+	passwd, err := a.system(ctx, "/etc/passwd")
+	if err != nil {
+		return Machine{}, err
+	}
+	accounts, skipped := reading.Accounts([]byte(passwd))
+	out.Accounts, out.Skipped = len(accounts), skipped
+	config, err := sshio.ReadConfig(agentConfig{a, ctx})
+	if err != nil {
+		return Machine{}, err
+	}
+	group, _ := a.system(ctx, "/etc/group")
+	groups := reading.GroupsOf([]byte(group), accounts)
+	shadow, _ := a.system(ctx, "/etc/shadow")
+	passwords := reading.PasswordsIn([]byte(shadow))
+	authorities := func(name string) ([]byte, error) { return agentConfig{a, ctx}.ReadFile(name) }
+	var mu sync.Mutex
+	held := 0 // bytes
+	var asked errgroup.Group
+	asked.SetLimit(agentAtOnce)
+	for n, account := range accounts {
+		settings, err := sshio.SettingsFor(config, account, groups, passwords[account.Name], authorities)
+		if account.Name == a.user {
+			out.Own = settings.Server
+			continue
+		}
+		if n >= agentAccounts {
+			err = fmt.Errorf("over %d users are not asked for through the guest agent", agentAccounts)
+		}
+		asked.Go(func() error {
+			var seen Seen
+			if err == nil {
+				seen, err = a.filesOf(ctx, account, settings)
+			}
+			mu.Lock()
+			defer mu.Unlock()
+			for _, f := range seen.Files {
+				held += len(f.Content)
+			}
+			if held > sshio.MaxFileBytes && err == nil {
+				err = fmt.Errorf("%d bytes of other users' keys are read of a machine at most", sshio.MaxFileBytes)
+			}
+			keys := slices.ContainsFunc(seen.Files, func(f File) bool { return f.There && len(f.Content) > 0 })
+			switch {
+			case err != nil:
+				out.AddUnread(account.Name, err.Error())
+			case keys || settings.Server.LetsIn(account):
+				out.Others = append(out.Others, Account{Name: account.Name, Seen: seen})
+			default:
+				out.NoWay++
+			}
+			return nil
+		})
+	}
+	asked.Wait()
+	slices.SortFunc(out.Others, func(a, b Account) int { return strings.Compare(a.Name, b.Name) })
+	slices.SortFunc(out.Unread, func(a, b reading.UnreadAccount) int { return strings.Compare(a.User, b.User) })
+	return out, ctx.Err()
+}
+
+// filesOf reads the key files of another user, with that user's rights.
+func (a agent) filesOf(ctx context.Context, of reading.Account, settings sshio.Settings) (Seen, error) {
+	home, err := sshio.CleanPath(of.Home)
+	if err != nil {
+		return Seen{}, err
+	}
+	paths, err := sshio.KeyFilesOf(settings, sshdconfig.User{Name: of.Name, UID: of.UID, Home: home})
+	if err != nil {
+		return Seen{}, err
+	}
+	out := Seen{Server: &settings.Server}
+	left := budget{bytes: sshio.MaxFileBytes}
+	for _, path := range paths {
+		f, err := a.cloud.AgentFile(ctx, a.at, path, of.Name)
+		if err != nil {
+			return Seen{}, err
+		}
+		read := File{Path: path}
+		switch {
+		case f.Kind == cloud.AgentFileIsFile && f.Content != nil:
+			read.There, read.Mode, read.Content = true, fs.FileMode(f.Mode)&fs.ModePerm, *f.Content
+		case f.Kind != cloud.AgentFileIsNone:
+			return Seen{}, fmt.Errorf("%s is %w", path, sshio.ErrLink)
+		}
+		if err := left.take(read); err != nil {
+			return Seen{}, err
+		}
+		out.Files = append(out.Files, read)
+	}
+	return out, nil
 }

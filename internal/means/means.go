@@ -53,6 +53,25 @@ type Seen struct {
 	Server *reading.Server
 }
 
+// Account is what is in another login of the same machine.
+type Account struct {
+	Name string
+	Seen
+}
+
+// Machine is what was read of all users of a machine. Others are those whom somebody gets in to, or may.
+type Machine struct {
+	reading.Machine
+	Others []Account
+	// Own is what the SSH server lets in to the login that was read with.
+	Own reading.Server
+}
+
+// Whole is a means by which all users of the machine are read.
+type Whole interface {
+	Machine(ctx context.Context) (Machine, error)
+}
+
 // Means is a way to the files of one login. Its implementations are this package's own.
 type Means interface {
 	// Read reads the files.

@@ -48,3 +48,20 @@ func (s session) change(_ context.Context, edit edit) (Seen, error) {
 	}
 	return s.seen(files)
 }
+
+// Machine reads all users of the machine, as far as the session may.
+func (s session) Machine(ctx context.Context) (Machine, error) {
+	read, err := s.Session.Machine(ctx)
+	if err != nil {
+		return Machine{}, err
+	}
+	out := Machine{Machine: read.Machine, Own: read.Own}
+	for _, o := range read.Others {
+		seen := Seen{Server: new(o.Server)}
+		for _, f := range o.Files {
+			seen.Files = append(seen.Files, File{Path: f.Path, There: f.There, Content: f.Content, Mode: f.Mode})
+		}
+		out.Others = append(out.Others, Account{Name: o.Name, Seen: seen})
+	}
+	return out, nil
+}

@@ -12,6 +12,7 @@ import (
 	"io/fs"
 	"os"
 	"path"
+	"strconv"
 	"strings"
 
 	"go.yaml.in/yaml/v3"
@@ -123,6 +124,20 @@ func ownerOf(name string) string {
 }
 
 // users returns the names in /etc/passwd.
+func (d *disk) uidOf(user string) uint32 {
+	data, err := d.root.ReadFile("etc/passwd")
+	if user == "root" || err != nil {
+		return 0
+	}
+	for l := range strings.Lines(string(data)) {
+		fields := strings.Split(l, ":")
+		if n, err := strconv.ParseUint(fields[min(2, len(fields)-1)], 10, 32); fields[0] == user && err == nil {
+			return uint32(n)
+		}
+	}
+	return 1000
+}
+
 func (d *disk) users() ([]string, error) {
 	data, err := d.root.ReadFile("etc/passwd")
 	if err != nil {

@@ -76,6 +76,23 @@ func (s *session) sftp() int {
 	return 0
 }
 
+// rootFiles is OpenSSH's sftp-server -R as root: it reads all and changes nothing.
+func (s *session) rootFiles() int {
+	v := &view{disk: s.endpoint.disk, user: "root"}
+	server := sftp.NewRequestServer(s.channel, sftp.Handlers{FileGet: v, FilePut: noWrite{}, FileCmd: noWrite{}, FileList: v})
+	if err := server.Serve(); err != nil && err != io.EOF {
+		return 1
+	}
+	return 0
+}
+
+type noWrite struct{}
+
+func (noWrite) Filewrite(*sftp.Request) (io.WriterAt, error) {
+	return nil, sftp.ErrSSHFxPermissionDenied
+}
+func (noWrite) Filecmd(*sftp.Request) error { return sftp.ErrSSHFxPermissionDenied }
+
 func (s *session) shell() int {
 	if !s.pty {
 		data, err := io.ReadAll(io.LimitReader(s.channel, 1<<20))
@@ -166,12 +183,23 @@ func (s *session) command(user string, args []string, out, errs io.Writer) int {
 	case "uptime":
 		fmt.Fprintf(out, "up %s\n", time.Since(s.endpoint.booted).Round(time.Second))
 	case "id":
-		n := uidOf(user)
+		n := s.endpoint.disk.uidOf(user)
 		if len(args) == 2 && args[1] == "-Gn" {
 			fmt.Fprintln(out, user)
 			break
 		}
 		fmt.Fprintf(out, "uid=%d(%s) gid=%d(%s)\n", n, user, n, user)
+	case "getent":
+		data, err := v.read("/etc/" + args[len(args)-1])
+		if err != nil {
+			return fail(err)
+		}
+		out.Write(data)
+	case "/usr/lib/openssh/sftp-server":
+		if s.channel == nil || user != "root" {
+			return 1
+		}
+		return s.rootFiles()
 	case "pwd":
 		fmt.Fprintln(out, homeOf(user))
 	case "uname":
@@ -184,8 +212,14 @@ func (s *session) command(user string, args []string, out, errs io.Writer) int {
 	case "echo":
 		fmt.Fprintln(out, strings.Join(args[1:], " "))
 	case "sudo":
+		list := false
 		for args = args[1:]; len(args) > 0 && strings.HasPrefix(args[0], "-"); {
+			list = list || args[0] == "-l"
 			args = args[1:]
+		}
+		if list {
+			fmt.Fprintln(out, strings.Join(args, " "))
+			break
 		}
 		if len(args) > 0 {
 			return s.command("root", args, out, errs)
@@ -229,11 +263,4 @@ func absolute(name, user string) string {
 		name = homeOf(user) + "/" + name
 	}
 	return path.Clean(name)
-}
-
-func uidOf(user string) uint32 {
-	if user == "root" {
-		return 0
-	}
-	return 1000
 }

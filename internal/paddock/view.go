@@ -83,7 +83,7 @@ func (v *view) list(name string) ([]fs.FileInfo, error) {
 	}
 	sort.Slice(entries, func(a, b int) bool { return entries[a].Name() < entries[b].Name() })
 	for i, e := range entries {
-		entries[i] = owned{e, ownerOf(path.Join(name, e.Name()))}
+		entries[i] = owned{e, v.disk.uidOf(ownerOf(path.Join(name, e.Name())))}
 	}
 	return entries, nil
 }
@@ -176,7 +176,7 @@ func (v *view) setstat(r *sftp.Request, name string) error {
 		}
 		return errors.Join(f.Truncate(int64(attrs.Size)), f.Close())
 	}
-	if flags.UidGid && attrs.UID != uidOf(ownerOf(r.Filepath)) {
+	if flags.UidGid && attrs.UID != v.disk.uidOf(ownerOf(r.Filepath)) {
 		return fs.ErrPermission
 	}
 	return nil
@@ -196,7 +196,7 @@ func (v *view) Filelist(r *sftp.Request) (sftp.ListerAt, error) {
 		if err != nil {
 			return nil, err
 		}
-		return entryList{owned{info, ownerOf(r.Filepath)}}, nil
+		return entryList{owned{info, v.disk.uidOf(ownerOf(r.Filepath))}}, nil
 	case "Readlink":
 		target, err := v.disk.root.Readlink(relative(r.Filepath))
 		if err != nil {
@@ -216,17 +216,17 @@ func (v *view) Lstat(r *sftp.Request) (sftp.ListerAt, error) {
 	if err != nil {
 		return nil, err
 	}
-	return entryList{owned{info, ownerOf(r.Filepath)}}, nil
+	return entryList{owned{info, v.disk.uidOf(ownerOf(r.Filepath))}}, nil
 }
 
 // owned is a FileInfo with the owner that the instance sees.
 type owned struct {
 	fs.FileInfo
-	owner string
+	owner uint32
 }
 
-func (o owned) Uid() uint32 { return uidOf(o.owner) }
-func (o owned) Gid() uint32 { return uidOf(o.owner) }
+func (o owned) Uid() uint32 { return o.owner }
+func (o owned) Gid() uint32 { return o.owner }
 
 type linkTarget struct {
 	fs.FileInfo

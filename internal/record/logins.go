@@ -16,7 +16,9 @@ type Login struct {
 	TriedAt, SweptAt *time.Time
 	SweptBy          string
 	SweepError       string
-	Folders          []Folder `gorm:"serializer:json;default:'[]'"` // above its files, at the last look
+	// FoundAt is since when a login is known that nobody asked for; nil for one that somebody did.
+	FoundAt *time.Time
+	Folders []Folder `gorm:"serializer:json;default:'[]'"` // above its files, at the last look
 }
 
 // LoginServer is what a login's SSH server lets in beside the keys of its files, as it was last read.
@@ -24,6 +26,14 @@ type LoginServer struct {
 	LoginID uuid.UUID      `gorm:"primaryKey"`
 	Server  reading.Server `gorm:"serializer:json"`
 	ReadAt  time.Time
+}
+
+// MachineReading is what was read of all users of a machine.
+type MachineReading struct {
+	InstanceID uuid.UUID       `gorm:"primaryKey"`
+	Machine    reading.Machine `gorm:"serializer:json"`
+	Method     string
+	ReadAt     time.Time
 }
 
 // Folder is a folder above an authorized_keys file.

@@ -27,6 +27,8 @@ type ReachLogin struct {
 	SweptAt             *time.Time
 	SweptBy, SweepError string
 	Strangers           int
+	// FoundAt is since when it is known that nobody asked for; nil for one that somebody did.
+	FoundAt *time.Time
 	// Of the instance.
 	State           machines.State
 	Image           string

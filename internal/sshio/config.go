@@ -76,6 +76,9 @@ func asksForGroups(s sshdconfig.Settings) bool {
 		})
 }
 
+// ReadConfig reads the configuration with all that it includes.
+func ReadConfig(files ConfigFiles) (*sshdconfig.Config, error) { return readConfig(files) }
+
 // readConfig reads the configuration with all that it includes.
 func readConfig(files ConfigFiles) (*sshdconfig.Config, error) {
 	left, count := maxConfigBytes, 0

@@ -43,6 +43,18 @@ func (s *Store) InstancesOfLogins(ctx context.Context, logins []uuid.UUID) (map[
 	return of, plain(err)
 }
 
+// MainLogins returns the logins of the instances' own login users, in the place of any logins of them.
+func (s *Store) MainLogins(ctx context.Context, logins []uuid.UUID) (ids []uuid.UUID, err error) {
+	err = s.db.WithContext(ctx).
+		Table("logins").
+		Distinct("logins.id").
+		Joins("JOIN instances i ON i.id = logins.instance_id AND i.login_user = logins.os_user").
+		Joins("JOIN logins any_of ON any_of.instance_id = i.id AND any_of.id IN ?", logins).
+		Pluck("logins.id", &ids).
+		Error
+	return ids, plain(err)
+}
+
 // LoginsToSweep returns the logins with their instances and steward keys.
 func (s *Store) LoginsToSweep(ctx context.Context, ids []uuid.UUID) ([]record.LoginToSweep, error) {
 	db := s.db.WithContext(ctx)
@@ -110,6 +122,7 @@ func (s *Store) LoginsOf(
 		}
 	}
 	var ids []uuid.UUID
+	q = q.Where("logins.os_user = instances.login_user") // the others of a machine are read with it
 	err := q.Order("instances.name").Pluck("logins.id", &ids).Error
 	return ids, plain(err)
 }
@@ -121,6 +134,7 @@ func (s *Store) LoginsDue(ctx context.Context, agentMethod string, before time.T
 	var ids []uuid.UUID
 	err := s.db.WithContext(ctx).Table("logins").
 		Joins("JOIN instances i ON i.id = logins.instance_id AND i.gone_at IS NULL AND i.state = 'running'").
+		Where("logins.os_user = i.login_user").
 		Where(
 			"(EXISTS (SELECT 1 FROM keys k WHERE k.steward_of = i.id AND k.state = 'active') OR logins.swept_by = ?)",
 			agentMethod,
@@ -135,8 +149,9 @@ func (s *Store) CountSweepable(ctx context.Context, agentMethod string) (int, er
 	var n int64
 	err := s.db.WithContext(ctx).Table("logins").
 		Joins("JOIN instances i ON i.id = logins.instance_id AND i.gone_at IS NULL AND i.state = 'running'").
+		Where("logins.os_user = i.login_user").
 		Where(
-			"EXISTS (SELECT 1 FROM keys k WHERE k.steward_of = i.id AND k.state = 'active') OR logins.swept_by = ?",
+			"(EXISTS (SELECT 1 FROM keys k WHERE k.steward_of = i.id AND k.state = 'active') OR logins.swept_by = ?)",
 			agentMethod,
 		).
 		Count(&n).Error

@@ -1004,6 +1004,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/logins": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Adds a login, an OS user of an instance that it has already, so that it can be granted. A reading of the machine adds those that somebody gets in to by itself. */
+        post: operations["addLogin"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/instances/{instance}/access": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Who gets in to an instance: all its logins with all ways in, what was read of its users, and what is not known. */
+        get: operations["getInstanceAccess"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/logins/{login}": {
         parameters: {
             query?: never;
@@ -1015,7 +1049,8 @@ export interface paths {
         get: operations["getLogin"];
         put?: never;
         post?: never;
-        delete?: never;
+        /** @description Deletes the record of a login that nobody was ever granted. The machine is not changed, and a reading that finds somebody who gets in records it again. */
+        delete: operations["forgetLogin"];
         options?: never;
         head?: never;
         patch?: never;
@@ -2308,6 +2343,11 @@ export interface components {
         };
         Login: {
             server?: components["schemas"]["LoginServer"];
+            /**
+             * Format: date-time
+             * @description Since when it is known, where a reading has found it and nobody has added it.
+             */
+            found_at?: string;
             /** @description What lets somebody in beside the keys of the files, or is not known of that, in words. It is empty only where the server's settings were read and let in nobody else. */
             also: string[];
             reach: components["schemas"]["LoginReach"];
@@ -2322,6 +2362,49 @@ export interface components {
             files: components["schemas"]["FileVersion"][];
             /** @description The folders above them, from the home folder down, as they were last seen. */
             folders: components["schemas"]["Folder"][];
+        };
+        /** @description What was read of all users of a machine. */
+        MachineReading: {
+            /**
+             * Format: date-time
+             * @description Absent where nobody has read them.
+             */
+            read_at?: string;
+            /** @description By which means. */
+            read_by?: string;
+            /**
+             * @description With whose rights: root's, root's by sudo for reading alone, or the login user's own.
+             * @enum {string}
+             */
+            rights?: "root" | "sudo" | "user";
+            /** @description How many users there are. */
+            accounts: number;
+            /** @description How many of them nobody gets in to. */
+            no_way: number;
+            /** @description The first 50 users of whom it is not known who gets in. */
+            unread: components["schemas"]["UnreadAccount"][];
+            unread_total: number;
+            /** @description Files of keys for users that do not exist. */
+            gone: string[];
+            /** @description What makes the unread readable. */
+            remedy?: string;
+        };
+        UnreadAccount: {
+            user: string;
+            why: string;
+        };
+        InstanceAccess: {
+            instance: string;
+            /** @description At most 100, by user. */
+            logins: components["schemas"]["Login"][];
+            logins_total: number;
+            machine: components["schemas"]["MachineReading"];
+            /** @description Whether all that gets in is known: every login and all users of the machine were read. */
+            whole: boolean;
+        };
+        AddLogin: {
+            /** @description user@instance */
+            login: string;
         };
         /** @description What the SSH server lets into a login beside the keys of its files, by its settings (sshd_config) as they were last read. Absent where nobody has read them. */
         LoginServer: {
@@ -5857,6 +5940,55 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
+    addLogin: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AddLogin"];
+            };
+        };
+        responses: {
+            /** @description The login. */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Login"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getInstanceAccess: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The instance's name. */
+                instance: components["parameters"]["InstanceName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Its logins. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["InstanceAccess"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
     getLogin: {
         parameters: {
             query?: never;
@@ -5877,6 +6009,28 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Login"];
                 };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    forgetLogin: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The login, user@instance. */
+                login: components["parameters"]["LoginName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description It is forgotten. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             default: components["responses"]["Problem"];
         };

@@ -9,6 +9,7 @@ import (
 
 	"plumlatch/internal/apiclient"
 	"plumlatch/internal/cli/kit"
+	"plumlatch/internal/core/text"
 )
 
 var OpeningCommands = []kit.Command{
@@ -43,10 +44,10 @@ key file use plumlatch trace. It ends with status 3 if nothing matches.`,
 		Summary: "Show who gets in to an instance: its keys, strangers, and what else its server lets in",
 		Detail: `Below the recorded keys it shows strangers, which are keys in no record, and what else the SSH
 server's settings let in: passwords, certificate authorities, programs that name keys. What is not
-known is said.
+known is said, and so are the machine's other OS users.
 
 It ends with status 3 if the last reading found a stranger, another way in or a key that nobody
-granted ("ungranted"), did not find a granted key ("missing"), or could not read the settings.`,
+granted ("ungranted"), did not find a granted key ("missing"), or left a part unread.`,
 		Examples: []string{"plumlatch openers atlas-web-1"},
 	},
 }
@@ -146,19 +147,69 @@ func openingsOf(
 		if !byInstance || err != nil && kit.Status(err) != kit.ExitNotAsItShould {
 			return err
 		}
-		l, failed := kit.Answer[apiclient.Login](client.GetLogin(ctx, args[0]))
+		in, failed := kit.Answer[apiclient.InstanceAccess](client.GetInstanceAccess(ctx, args[0]))
 		if failed != nil {
 			return failed
 		}
 		if !s.Json && !s.Quiet {
-			sayStrangers(s, l)
-			sayAlso(s, l)
+			for _, l := range in.Logins {
+				sayFound(s, l)
+				sayStrangers(s, l)
+				sayAlso(s, l)
+			}
+			sayMachine(s, in)
 		}
-		if err == nil && (len(l.Strangers) > 0 || l.Server != nil && len(l.Also) > 0) {
+		beyond := slices.ContainsFunc(in.Logins, func(l apiclient.Login) bool {
+			return len(l.Strangers)+len(l.Also) > 0 || l.FoundAt != nil
+		})
+		if err == nil && (beyond || !in.Whole) {
 			err = kit.Quiet(kit.ExitNotAsItShould)
 		}
 		return err
 	}
+}
+
+// sayFound says of a login that nobody has asked for.
+func sayFound(s *kit.Session, l apiclient.Login) {
+	if l.FoundAt == nil {
+		return
+	}
+	fmt.Fprintf(s.Env.Out, "\n%s was found on %s; nobody has added it.\n", l.Reach.Login, kit.Day(*l.FoundAt))
+	fmt.Fprintf(s.Env.Out, "Add it, to grant it:  plumlatch login add %s\n", l.Reach.Login)
+}
+
+// sayMachine says what was read of all users of a machine, and of whom it is not known who gets in.
+func sayMachine(s *kit.Session, in apiclient.InstanceAccess) {
+	m := in.Machine
+	if m.ReadAt == nil {
+		s.Below("\n", "The other OS users of "+in.Instance+" were never read, so that who gets in as one of them is not known.",
+			kit.AsItIs)
+		return
+	}
+	fmt.Fprintf(
+		s.Env.Out, "\nUsers of the machine, %s on %s as %s: %d, of whom %d let nobody in.\n", kit.Given(m.ReadBy),
+		kit.Moment(*m.ReadAt), rightsText[kit.Given(m.Rights)], m.Accounts, m.NoWay,
+	)
+	if m.UnreadTotal > 0 {
+		fmt.Fprintf(s.Env.Out, "Not known who gets in as %s:\n", text.Counted(m.UnreadTotal, "user"))
+		for _, u := range m.Unread {
+			s.Below("  ", u.User+": "+u.Why, kit.AsItIs)
+		}
+		if more := m.UnreadTotal - len(m.Unread); more > 0 {
+			fmt.Fprintf(s.Env.Out, "  and %d more\n", more)
+		}
+		if m.Remedy != nil {
+			s.Below("", "To know it, "+*m.Remedy, kit.AsItIs)
+		}
+	}
+	for _, file := range m.Gone {
+		s.Below("", file+" holds keys for a user that does not exist.", kit.AsItIs)
+	}
+}
+
+var rightsText = map[apiclient.MachineReadingRights]string{
+	apiclient.MachineReadingRightsRoot: "root", apiclient.MachineReadingRightsSudo: "root by sudo",
+	apiclient.MachineReadingRightsUser: "the login user",
 }
 
 // sayStrangers shows the keys in the login's files that are in no record.

@@ -39,6 +39,28 @@ grants.`,
 		Examples: []string{"plumlatch login show ubuntu@atlas-web-1", "plumlatch login show ringing-web"},
 	},
 	{
+		Name:    "login add",
+		Args:    "LOGIN",
+		Min:     1,
+		Max:     1,
+		Flags:   loginAdd,
+		Summary: "Add a login, an OS user that an instance has already, so that it can be granted",
+		Detail: `LOGIN is user@instance. The machine is not changed. A sweep that reads the whole machine finds the
+users that somebody gets in to by itself.`,
+		Examples: []string{"plumlatch login add deploy@atlas-web-1"},
+	},
+	{
+		Name:     "login forget",
+		NoNames:  true,
+		Args:     "LOGIN",
+		Min:      1,
+		Max:      1,
+		Flags:    loginForget,
+		Summary:  "Delete the record of a login that nobody was ever granted",
+		Detail:   "The machine is not changed; a sweep that finds that somebody gets in records it again.",
+		Examples: []string{"plumlatch login forget deploy@atlas-web-1"},
+	},
+	{
 		Name: "login history", NoNames: true,
 		Args:    "LOGIN",
 		Min:     1,
@@ -231,6 +253,45 @@ func sayAlso(s *kit.Session, l apiclient.Login) {
 	fmt.Fprintf(s.Env.Out, "\nWhat else lets somebody into %s:\n", l.Reach.Login)
 	for _, way := range l.Also {
 		s.Below("  ", way, kit.AsItIs)
+	}
+}
+
+func loginAdd(*flag.FlagSet) func(context.Context, *kit.Session, []string) error {
+	return func(ctx context.Context, s *kit.Session, args []string) error {
+		client, err := s.Connect()
+		if err != nil {
+			return err
+		}
+		l, err := kit.Answer[apiclient.Login](client.AddLogin(ctx, apiclient.AddLogin{Login: args[0]}))
+		switch {
+		case err != nil:
+			return err
+		case s.Json:
+			return s.WriteJSON(l)
+		case s.Quiet:
+			fmt.Fprintln(s.Env.Out, l.Reach.Login)
+		default:
+			fmt.Fprintf(
+				s.Env.Out, "%s is recorded. Grant it: plumlatch grant add KEY %s -with FILE\n", l.Reach.Login, l.Reach.Login,
+			)
+		}
+		return nil
+	}
+}
+
+func loginForget(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error {
+	return func(ctx context.Context, s *kit.Session, args []string) error {
+		client, err := s.Connect()
+		if err != nil {
+			return err
+		}
+		if _, err := kit.AnswerBytes(client.ForgetLogin(ctx, args[0])); err != nil {
+			return err
+		}
+		if !s.Json && !s.Quiet {
+			fmt.Fprintf(s.Env.Out, "The record of %s is deleted; the machine is as it was.\n", args[0])
+		}
+		return nil
 	}
 }
 

@@ -63,6 +63,9 @@ type Input struct {
 	Swept []bool
 	// Strangers is, for each login, how many unknown keys are in place there.
 	Strangers []int
+	// Found is, for each login, whether a reading has found it and nobody has asked for it. Nobody has to get in
+	// to such a login, so it is not shut while nobody is granted it. It may be nil.
+	Found []bool
 }
 
 // Standing is the reach of one login.
@@ -85,6 +88,7 @@ type tally struct {
 	held   bool // some key in place has a private key that somebody is known to hold
 	holder int  // the first holder with a fresh proof
 	seen   bool // any sighting of a known key
+	wanted bool // somebody is granted it
 }
 
 // Standings returns the reach of each login, in the order of in.Swept. Keys are in
@@ -99,6 +103,7 @@ func Standings(in Input) []Standing {
 	for _, p := range in.Pairs {
 		s, t, k := &out[p.Login], &tallies[p.Login], &in.Keys[p.Key]
 		t.seen = t.seen || p.Sighting != NeverLooked
+		t.wanted = t.wanted || p.Granted
 		status, ok := StatusOf(p.Granted, p.Sighting)
 		switch {
 		case !ok, status == StatusUnswept:
@@ -133,6 +138,8 @@ func Standings(in Input) []Standing {
 		switch {
 		case !in.Swept[i] && !tallies[i].seen:
 			s.State = Unswept
+		case !tallies[i].held && in.Found != nil && in.Found[i] && !tallies[i].wanted:
+			s.State = Stale
 		case !tallies[i].held:
 			s.State = Shut
 		case s.Holders == 0:

@@ -361,6 +361,27 @@ func (e MachineListReadingFormat) Valid() bool {
 	}
 }
 
+// Defines values for MachineReadingRights.
+const (
+	MachineReadingRightsRoot MachineReadingRights = "root"
+	MachineReadingRightsSudo MachineReadingRights = "sudo"
+	MachineReadingRightsUser MachineReadingRights = "user"
+)
+
+// Valid indicates whether the value is a known member of the MachineReadingRights enum.
+func (e MachineReadingRights) Valid() bool {
+	switch e {
+	case MachineReadingRightsRoot:
+		return true
+	case MachineReadingRightsSudo:
+		return true
+	case MachineReadingRightsUser:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for MeBy.
 const (
 	MeBySession MeBy = "session"
@@ -1125,6 +1146,12 @@ type AddGrant struct {
 	Until *time.Time `json:"until,omitempty"`
 }
 
+// AddLogin defines model for AddLogin.
+type AddLogin struct {
+	// Login user@instance
+	Login string `json:"login"`
+}
+
 // AddRotationRule defines model for AddRotationRule.
 type AddRotationRule struct {
 	// Make Where the new keys come from.
@@ -1834,6 +1861,21 @@ type Instance struct {
 	Zone      string   `json:"zone"`
 }
 
+// InstanceAccess defines model for InstanceAccess.
+type InstanceAccess struct {
+	Instance string `json:"instance"`
+
+	// Logins At most 100, by user.
+	Logins      []Login `json:"logins"`
+	LoginsTotal int     `json:"logins_total"`
+
+	// Machine What was read of all users of a machine.
+	Machine MachineReading `json:"machine"`
+
+	// Whole Whether all that gets in is known: every login and all users of the machine were read.
+	Whole bool `json:"whole"`
+}
+
 // InstancePage defines model for InstancePage.
 type InstancePage struct {
 	Items []Instance `json:"items"`
@@ -2089,6 +2131,9 @@ type Login struct {
 	// Folders The folders above them, from the home folder down, as they were last seen.
 	Folders []Folder `json:"folders"`
 
+	// FoundAt Since when it is known, where a reading has found it and nobody has added it.
+	FoundAt *time.Time `json:"found_at,omitempty"`
+
 	// Label What the cloud's key label is worth, in words.
 	Label   *string    `json:"label,omitempty"`
 	Openers []Opening  `json:"openers"`
@@ -2211,6 +2256,37 @@ type MachineListReading struct {
 
 // MachineListReadingFormat defines model for MachineListReading.Format.
 type MachineListReadingFormat string
+
+// MachineReading What was read of all users of a machine.
+type MachineReading struct {
+	// Accounts How many users there are.
+	Accounts int `json:"accounts"`
+
+	// Gone Files of keys for users that do not exist.
+	Gone []string `json:"gone"`
+
+	// NoWay How many of them nobody gets in to.
+	NoWay int `json:"no_way"`
+
+	// ReadAt Absent where nobody has read them.
+	ReadAt *time.Time `json:"read_at,omitempty"`
+
+	// ReadBy By which means.
+	ReadBy *string `json:"read_by,omitempty"`
+
+	// Remedy What makes the unread readable.
+	Remedy *string `json:"remedy,omitempty"`
+
+	// Rights With whose rights: root's, root's by sudo for reading alone, or the login user's own.
+	Rights *MachineReadingRights `json:"rights,omitempty"`
+
+	// Unread The first 50 users of whom it is not known who gets in.
+	Unread      []UnreadAccount `json:"unread"`
+	UnreadTotal int             `json:"unread_total"`
+}
+
+// MachineReadingRights With whose rights: root's, root's by sudo for reading alone, or the login user's own.
+type MachineReadingRights string
 
 // MadeKey defines model for MadeKey.
 type MadeKey struct {
@@ -3639,6 +3715,12 @@ type Traced struct {
 // TracedKind defines model for Traced.Kind.
 type TracedKind string
 
+// UnreadAccount defines model for UnreadAccount.
+type UnreadAccount struct {
+	User string `json:"user"`
+	Why  string `json:"why"`
+}
+
 // UnusableKey defines model for UnusableKey.
 type UnusableKey struct {
 	// Holder Also one who has left.
@@ -4382,6 +4464,9 @@ type ReleasePrivateKeyJSONRequestBody = Recipient
 // ProveKeyJSONRequestBody defines body for ProveKey for application/json ContentType.
 type ProveKeyJSONRequestBody = ProveKey
 
+// AddLoginJSONRequestBody defines body for AddLogin for application/json ContentType.
+type AddLoginJSONRequestBody = AddLogin
+
 // ReportEntryJSONRequestBody defines body for ReportEntry for application/json ContentType.
 type ReportEntryJSONRequestBody = ReportEntry
 
@@ -4556,6 +4641,9 @@ type ServerInterface interface {
 	// (GET /instances/{instance})
 	GetInstance(c *gin.Context, instance InstanceName)
 
+	// (GET /instances/{instance}/access)
+	GetInstanceAccess(c *gin.Context, instance InstanceName)
+
 	// (GET /instances/{instance}/approach)
 	GetApproach(c *gin.Context, instance InstanceName, params GetApproachParams)
 
@@ -4633,6 +4721,12 @@ type ServerInterface interface {
 
 	// (GET /keys/{key}/public-key)
 	GetPublicKey(c *gin.Context, key KeyName, params GetPublicKeyParams)
+
+	// (POST /logins)
+	AddLogin(c *gin.Context)
+
+	// (DELETE /logins/{login})
+	ForgetLogin(c *gin.Context, login LoginName)
 
 	// (GET /logins/{login})
 	GetLogin(c *gin.Context, login LoginName)
@@ -5912,6 +6006,31 @@ func (siw *ServerInterfaceWrapper) GetInstance(c *gin.Context) {
 	siw.Handler.GetInstance(c, instance)
 }
 
+// GetInstanceAccess operation middleware
+func (siw *ServerInterfaceWrapper) GetInstanceAccess(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "instance" -------------
+	var instance InstanceName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "instance", c.Param("instance"), &instance, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter instance: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetInstanceAccess(c, instance)
+}
+
 // GetApproach operation middleware
 func (siw *ServerInterfaceWrapper) GetApproach(c *gin.Context) {
 
@@ -6721,6 +6840,44 @@ func (siw *ServerInterfaceWrapper) GetPublicKey(c *gin.Context) {
 	}
 
 	siw.Handler.GetPublicKey(c, key, params)
+}
+
+// AddLogin operation middleware
+func (siw *ServerInterfaceWrapper) AddLogin(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.AddLogin(c)
+}
+
+// ForgetLogin operation middleware
+func (siw *ServerInterfaceWrapper) ForgetLogin(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "login" -------------
+	var login LoginName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "login", c.Param("login"), &login, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter login: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ForgetLogin(c, login)
 }
 
 // GetLogin operation middleware
@@ -9004,6 +9161,9 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/reach/map", wrapper.GetReachMap)
 	router.GET(options.BaseURL+"/drift", wrapper.ListDrift)
 	router.POST(options.BaseURL+"/drift/settlements", wrapper.SettleDrift)
+	router.POST(options.BaseURL+"/logins", wrapper.AddLogin)
+	router.GET(options.BaseURL+"/instances/:instance/access", wrapper.GetInstanceAccess)
+	router.DELETE(options.BaseURL+"/logins/:login", wrapper.ForgetLogin)
 	router.GET(options.BaseURL+"/logins/:login", wrapper.GetLogin)
 	router.GET(options.BaseURL+"/logins/:login/routes", wrapper.ListRoutes)
 	router.GET(options.BaseURL+"/restores", wrapper.ListRestores)
@@ -10383,6 +10543,45 @@ func (response GetInstancedefaultApplicationProblemPlusJSONResponse) VisitGetIns
 	return err
 }
 
+type GetInstanceAccessRequestObject struct {
+	Instance InstanceName `json:"instance"`
+}
+
+type GetInstanceAccessResponseObject interface {
+	VisitGetInstanceAccessResponse(w http.ResponseWriter) error
+}
+
+type GetInstanceAccess200JSONResponse InstanceAccess
+
+func (response GetInstanceAccess200JSONResponse) VisitGetInstanceAccessResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetInstanceAccessdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetInstanceAccessdefaultApplicationProblemPlusJSONResponse) VisitGetInstanceAccessResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type GetApproachRequestObject struct {
 	Instance InstanceName `json:"instance"`
 	Params   GetApproachParams
@@ -11378,6 +11577,78 @@ type GetPublicKeydefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response GetPublicKeydefaultApplicationProblemPlusJSONResponse) VisitGetPublicKeyResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddLoginRequestObject struct {
+	Body *AddLoginJSONRequestBody
+}
+
+type AddLoginResponseObject interface {
+	VisitAddLoginResponse(w http.ResponseWriter) error
+}
+
+type AddLogin201JSONResponse Login
+
+func (response AddLogin201JSONResponse) VisitAddLoginResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddLogindefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response AddLogindefaultApplicationProblemPlusJSONResponse) VisitAddLoginResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ForgetLoginRequestObject struct {
+	Login LoginName `json:"login"`
+}
+
+type ForgetLoginResponseObject interface {
+	VisitForgetLoginResponse(w http.ResponseWriter) error
+}
+
+type ForgetLogin204Response struct {
+}
+
+func (response ForgetLogin204Response) VisitForgetLoginResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type ForgetLogindefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ForgetLogindefaultApplicationProblemPlusJSONResponse) VisitForgetLoginResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -14257,6 +14528,9 @@ type StrictServerInterface interface {
 	// (GET /instances/{instance})
 	GetInstance(ctx context.Context, request GetInstanceRequestObject) (GetInstanceResponseObject, error)
 
+	// (GET /instances/{instance}/access)
+	GetInstanceAccess(ctx context.Context, request GetInstanceAccessRequestObject) (GetInstanceAccessResponseObject, error)
+
 	// (GET /instances/{instance}/approach)
 	GetApproach(ctx context.Context, request GetApproachRequestObject) (GetApproachResponseObject, error)
 
@@ -14334,6 +14608,12 @@ type StrictServerInterface interface {
 
 	// (GET /keys/{key}/public-key)
 	GetPublicKey(ctx context.Context, request GetPublicKeyRequestObject) (GetPublicKeyResponseObject, error)
+
+	// (POST /logins)
+	AddLogin(ctx context.Context, request AddLoginRequestObject) (AddLoginResponseObject, error)
+
+	// (DELETE /logins/{login})
+	ForgetLogin(ctx context.Context, request ForgetLoginRequestObject) (ForgetLoginResponseObject, error)
 
 	// (GET /logins/{login})
 	GetLogin(ctx context.Context, request GetLoginRequestObject) (GetLoginResponseObject, error)
@@ -15682,6 +15962,32 @@ func (sh *strictHandler) GetInstance(ctx *gin.Context, instance InstanceName) {
 	}
 }
 
+// GetInstanceAccess operation middleware
+func (sh *strictHandler) GetInstanceAccess(ctx *gin.Context, instance InstanceName) {
+	var request GetInstanceAccessRequestObject
+
+	request.Instance = instance
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetInstanceAccess(ctx, request.(GetInstanceAccessRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetInstanceAccess")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetInstanceAccessResponseObject); ok {
+		if err := validResponse.VisitGetInstanceAccessResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // GetApproach operation middleware
 func (sh *strictHandler) GetApproach(ctx *gin.Context, instance InstanceName, params GetApproachParams) {
 	var request GetApproachRequestObject
@@ -16574,6 +16880,74 @@ func (sh *strictHandler) GetPublicKey(ctx *gin.Context, key KeyName, params GetP
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(GetPublicKeyResponseObject); ok {
 		if err := validResponse.VisitGetPublicKeyResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// AddLogin operation middleware
+func (sh *strictHandler) AddLogin(ctx *gin.Context) {
+	var request AddLoginRequestObject
+
+	var body AddLoginJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.AddLogin(ctx, request.(AddLoginRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "AddLogin")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(AddLoginResponseObject); ok {
+		if err := validResponse.VisitAddLoginResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ForgetLogin operation middleware
+func (sh *strictHandler) ForgetLogin(ctx *gin.Context, login LoginName) {
+	var request ForgetLoginRequestObject
+
+	request.Login = login
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ForgetLogin(ctx, request.(ForgetLoginRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ForgetLogin")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ForgetLoginResponseObject); ok {
+		if err := validResponse.VisitForgetLoginResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {
@@ -18815,440 +19189,450 @@ func (sh *strictHandler) Trace(ctx *gin.Context) {
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7P37jxs30i+M/yvEnC+QBN+ei53L7s7gBZ5ZX2KfOLHh8R6/OM8GA0pNSb1qkVqSPbI28P/+glVFNlsi",
-	"W60ZaeJ9Nr8kttXdvBXrXp/67WSsFkslhbTm5PK3kyXXfCGs0PC364kV2v2hFGasq6WtlDy5PPkwE2zc",
-	"aKM0szNumZ0JtuRTwUZiorRgU34nGDdMik/27KQ4qdxL/2yEXp8UJ5IvxMnlCYdPFydmPBML7saw66X7",
-	"wVhdyenJ58/FyetSLJbKCjle/yTW2/O4Zne8bgRTE5jCmNe10F8ZNp6paixwbm44w+ysMkxJwbT4ZyNM",
-	"O6uZ4CXMg6YVDXnqxownuOCf3gg5tbOTyydP/1ykJjz5mdvxLL1jwvKpm+rKTatys+RyKkq3UZVlK26Y",
-	"Fry8dH+JflWyXrNqwqQaqXLNRG0Em/H298oyU8mxYF+/f/mM/eXJk4uCGTF247In3549OXvyzRUzltvG",
-	"sO+ePGXKzoReVUbkt2ByiqvIrf3i6XfJxUtjuRyLX+AzqR2o6ImvDBxLmMGS21k7vn/qpDhxp1VpUZ5c",
-	"Wt2IfmL5SazzI8/Fun/QOZz1PuO9qRaVTY821YJbYSyTzWIktDt0Ia2uhCnYE2YV+/7i4op9f8EaWQtj",
-	"2LS6EzJ3UWoYJzGXSloxFRono6aVzC+/dj8XrDFC/5ff3sxGwKN7bsXbpdDcKp2fgKIn+g/BP7Xn8O8F",
-	"N26kzYE/ztYFmwCTEqzk65FS89wua/zGjoGU5e7br0v3e2IBmh7oXcBE6QW3J5cnTVOVJ6mb9L6pe26R",
-	"buodN8g9se8eNj2rah66oJuVEMvs94379YEjfFCW1ykSEI7fuTs3Vo20jNc1yoWFY3E5arDwtcSOjZSq",
-	"BZcnn92YWpilkkaAqHyn1agWC/fHsZJWSOANfLmsqzHQxPkSn/j//4OItf34/0+Lycnlyf86b2XxOf5q",
-	"zv13YcTNxXHLVkJattJKTkkCfPf9n745gz2hT4AgL8sfNcc5LbW7Z7bCeQtZ3o7Wu2bxQpZ/XZ98Ltzj",
-	"jmWlZPHUDYCb6wQUl0zIktXKCCfgztjHys5UY0EWF4wzLZbCViCoVvQTvVM5UThpjCjP2sMOW1+cTLRa",
-	"3M6EzlwQ1APYsuZjEP2C1ZUU6U/NUa/YIKiC2ODW5zsctGDEW/w/ALOprGFqJZHnAss926bYwjOc1NiN",
-	"tFWalqUT90KWxn0yXIqSW3Fqq4VI3oz2Vv03STlc26/hYTX6hxhbN/J1WXoe53jQNrUs+FwkZ6YF7IQU",
-	"KydrDRurhWDunNxMhWwWbngj9F0Fgn0E0/s1sS+S+N4+G2aEtZWcml1U7Nd245//XJysuLSiHPrmR3x6",
-	"c19h0uFbBW5TZoM/qLmQ2ztb8nXiVr1SK1a7u11ZNlN1aa7YX7pqQ8EcM1PGsm9/+CGitKAdFKhBwMd5",
-	"WcKF4/W7zuBbO5pQIfhI1Mar2p7iDd53p4QKp91MGo38dsYlKbp4HYSGJ6IJtpuSPXKn+27vyUulGWcL",
-	"Pp5VUnhmvmalYlLZWSWnoCR36C4IGF4miU4rJPZ+EqhF+uDTB62W1mvE26fNy1Jn2OjMnaX7ruMuXDJ6",
-	"NMlE3LO37r5tf+i1hINSUpw67sfeLoW8uXnlWBTcycqKRfrs6R+41hxYPp78XuSztR214FraNH27acKi",
-	"gXGsHCvBxwtmmvHM2UeTShvLnFzlY5vcCeBpt47bJieUJbGl0olpPX26pZonlO4EB/Dn2plQfE5JWlku",
-	"teJoNg4kk5bjjmvVlMzwdXsVK8OkWiW3iT54i4Z6gmqs8QTnjXmQn9xtP1icvZ8lo/SW247W1iOg3LuL",
-	"ylrhtZCEvuu+6RmPU21xobWwKNz9fCt5xfjIgD4E2yOdwV8qkb47sHG33MyR+6f1Rk7766xzePQKv1oZ",
-	"xkegsXQZETznrn6f6pIRb2OlS7d37ZlvP9TUwqR2SRmawLThugSm6y67o+7OZe9jcC8rLVa8rkHyJ/iA",
-	"sdzu5JKe5d3Aw5u3BFbf3Xq/qOTFMPNnTsFO6a05xS2rJiRVIXo6M7goye20cSvdL3vR+Ijk77Zsnqi6",
-	"ViuT9VqwFZwt6LLubls+FzlZUJcZ7leVA4woYlkZJWTB5RpVWsNWvLKk6qYVDpm0XT96VyEsq6prNhLM",
-	"kz3jZl81mVx5gXMkpDpZ40MWj/+wJY6N12LclR8J43SNUlyhG425lwzjjkvyuZDEdzYUJD6Hf1ok17dW",
-	"jTY9dmtrzjgdB9Tm7ra3FmmXvmGVJJU8kQUiobeJMItNv0XY1aKl9UAefs7JO9PYmdKVTVyasVos6CJv",
-	"bcKkklOhl7rK/O7Ppv9G05Lij6Xm+FcxreQbwe/cN7bv9pSn7L4P7tqxZgk+ZLySfs8cYag7JytkCYZv",
-	"LSaWGbUQoIymxUAPWVuVZgZ4dG5wRud5xaQQ7u6QrgJzP0sagdu74H5KcrdlM6qr8e1cZMQx/g6XuNqh",
-	"Y/afVzRQ6pyecctrNW0S2nO14FP60xDB9to9npRo1b/2+MxN9a/kV/6l5B5f+b9KJr6yeXlxgX6Gfozk",
-	"Ns0ce5DTxDaJT8tKC7OXpBooKiCqsuTjBMt8i4qaqaaS20YL9vXNzaub1z9+k+R/VnyyOVGh4CMFG60t",
-	"ulbcH3bTFc7YfTeeZxFvR2Yj5VQk40wfKWIDN9tpfcY6fRsDNxUIru7O582NRi+V2dvBocVC3Ynb1hLb",
-	"vpYY51ITMtT3M/GMsLcPN/M+Z3f1fSSJN8QC/I6OSDTWl7wx6L02DdBoI0sFf7fgonW8VlelSBryGbfd",
-	"x8rOmPuOs6nhQ5cYWIO4ILyE/knmvw4OF24cEY5E8LSY7RBKzzFuuy3iQAS7lu1ojpFDgHI3edOO/bpz",
-	"s9MevJ0b/mtxf6W6d26qSrELty0+IrqojKnk9DKouwY8t+BnXVV2Vmq+gn8FV/MZC+9ScBT+2emSsgR+",
-	"YSzYjtpcMrxBwRkMn+TjsViCbseNfzd2G8EsTooTP/SJv4hOL4J3k5v1zKkH8nk1mQgtkt6fcdiLPklB",
-	"O9ZR7Tf5kkKvIPiJYEaiDKv+yjghDVQ74Rq4lWFzqVbyym9YxsmRuE9Zj0qaEwVzHdR7NE1Tc2RTYc0V",
-	"6NTgLYbTJVVx9+zMjD/9/oe+iG+kDKa/AIHxnZIfn9qkdh8qpWmErxX+gJP3oFYmqXmOa2X2NCtLwUtH",
-	"zXuI98gjuX2kyibNtnVwKlmGs2RrYeEKzdSK1dwKymBI7rFaCrnnwrQwlvxTO1URxwDyItsNPkBliFMO",
-	"cGj6cLTJydNUclK5CaaFmyp7FCQxVo5P8bFVGvkRXJc7odfMvXkGgYSQdvHDd4nFL7kxK6XLgSkaqflL",
-	"TBbJbCFn47pylxEllFVOWjI0M7K+yn4/9SA1+ZUy1uliCWXFu2y3/Q4Z9+/GYZNPtnXVwgd3OWmzjqj9",
-	"vUH4RsZpUYpxVe7NB/CdzCePaAfkvHCelWwzg5Uc5O2APSpAkhvFxlw65oPr3NuiDo5LL9i955FkPtx6",
-	"CDefAA2VpGUmpHvK1EBPYjjUos0liZwn0Rn4CeFm9NDaczGuTJKxTH0sf3sfMju/MXH8QM/Yb5w1kAxI",
-	"7O3e76HMrJ0EeX27l0H+LXw6GqtoJ7prjc+CPrx1rXv8cigQrXJ0CqrmGD8JfNyRajcAE5/PgZfspplc",
-	"Y2OsKtcx2Qfn3zynuj5H2+TZTIznCXHG5W1rPuSvcMktH3FwkdVBE6TYPxurpi4pluSz4q4ggDyDX6Sy",
-	"6Y2jZ3vc0/QE+GMrCBUWqFS68TGEqGTaYz3hTW13ySTanZfwrJNqgpcZXx03M79wiJ3hn03aYsS5pq+z",
-	"FiUfW5EZx68YPZKlsLyqKYSKDmm+4uuCEkTtTKzZTNQl42ypqzunts3F+opxUOE0fG3NrKgxzi84JUht",
-	"uBGibet1YvkDo40K6yxiQopWmKLizpZvEaQR/9zel/awaT2kCbpb6alC6cjcTFOEVyv7b6ObAT2bnL6o",
-	"K6fPJdiLtWKxzEWFhNyXzQqtVTr4M69kmcmakVbkbIHk1oJ1F1JaLRFg8ANHKZY7ouW4bTCzot0Kv4po",
-	"atFWJPd3p5FtMnrtmEs2EqxUUlAkt7IFrAJyacbcaQQ1EtLgCGprsW/qrH3BuT6T7D72d5vrHBLUvEWt",
-	"JozH/oGNvLhYf7tdCC5N2hzs8HNUzYihW59sDLZ3LUxBMbHK0pNpM1wIuRe5t5b/9k+VHIt89tyq9fXA",
-	"9iCrcBMYmlN3IK9BZHMGvwEJ9+BQ8DTcT/vveEqBCRQ7iHSjm5QgX0le+h3aMAyUnGvT4wJOm+9Chljx",
-	"WEEJh8Jsj24uyJXTtEAD807EshGM11rwcj38RJE2s84PInJiGHuH3+95w8UqnxaA2SaoS6mF2Mh8GTZl",
-	"VZe5aIMo19kElN2EAEYOJaEnyN2Nm6KSF3Ks10sryneRV2MzW5ke2d6Z9zfXL25O316/eAe+Ynbz6vr0",
-	"6fc/gAkpFYZFMEX6zxdP/hRqZP509uSbDp2M1jZJIgteir141H6BVCeI6pBHhPZFWC2zKhdrKH3i67Zr",
-	"GMxPStSAbVjNFENvXJB2oJ3uJ+X86bzHwQfogf7MOnvS7mi0jjRZlH/NBeWELA3jlHpO2abuPC5jGeVk",
-	"UDWeUQygzQi/gj/d3LyCB4Uu2GgNKejOVl/DuXrVBh9Xmo2UncUxAvd3UFh8ZvOGq7A9qxdOVUpwP6d8",
-	"5PyXkPM4FlqaNhdyLtaXUy6lsKDG0rW65Lbm5rQc7Rf448H3t2247+WAAssjHzzEgo6to3V20vba/c2F",
-	"rAq7YU6hxkm5iUTXPuV+zKWS1ZjXkIFAl/1Pf/4+HXpWjXWsMx2nFTrnTVpqcXebnviH/rlmrjDk29xW",
-	"u5X0tP0H3MPdR3PG3mk11XyBlYTMqhpjYd4wdMQieIl0D69AVlFPYieZAdsWimnwEJNzxt9us5aHJcmT",
-	"jx2tfK5Y1yYlex6vM0T5vHkflmgN83sGNh4vxRm7RuFYyWAxw4t0Mv55spwhGGUUOh8rybyB6li0AcZS",
-	"6c4YEDAok/t3V/HthfJlVbBx7f6jpAEfifa86iwd4lgPNUWBnRL14vDhkm8cTHuG7VWI6C3Nia1ev0Q7",
-	"s8vFvO88far+QkfROH9FfOJ3mz7rVfGhsf1Q39h+wgmtWoCGPyBkn9HPw5KyO3EIvRulwnCVu6DatHQZ",
-	"6DBt/MWnpTIpFepNJYXjEoyD8QaqQ6ulUIJ5rdSc1dVcdN1IZ+zDTKzB9zYXS3CAOlX0jL24E3oN0Wan",
-	"fqD7D9kTOGpqsfFvi4IZxbTAHABvAyx5pbdjTj74uU0R5O6bBOltiHc8ydXISJFxxuAO7E3Z7cYVUV4o",
-	"jAP8LCcQ+oLaQTJG63IkDq49Y5WCHdSicIc4E594KcbVgtcDqN7tpN+GMIkU9byEgGXKGTfWwiYLUUbc",
-	"iG+fFmDCrZeCVekL3ug6V+2zrMaQSxYSCRo7E9JWY24ho4eXZvcaaYY4UH5pzyhqm47l7kiAUWWadb6s",
-	"avF/hE6Hc5zJkUnrqiGi6w98NXPSwl2aNBWP8xXgSHdYMQq1ERZJhYTgfmpjVOGaDrsDC1ATqPv8q1sd",
-	"nRyMzP724eXpn+EvdM0p0hdNMsNl4CWfhpckItEyt2EMmJ5PrHJgDHQh7EylFZ1FMgHgtWRqbHnd6vQX",
-	"P1xcJFcDhdJpvXBfj5l7IVSWDnvH+hrb7bjEKnn8KUq7L5WlQq1UN47zasmwoBvUnj5tfTicdsM6O0E3",
-	"hpaTvreyTCeKj222YqnkmHb19OLbi9MnT0+/fVIwwDshzdULtTbkxUZgajZGQCwMcv0FW3IT1U0rKS6d",
-	"jat8pfGIo3o/5o0bvHBXa9ZovYZfubN3uZ6ni5/S3KzX92NzGslKVNOZjSONI4j30LwwbY7r+e54+hgP",
-	"jT4YsnhpUpnz8YLXJMqVy++TNR0+UR3fy0ni5Xxs/nxrZvxJ2kZ90lqo7356dvO//syev3gfxH/LtIAW",
-	"jFpQsZ5x544+y1arAgmOpSWQoofpqcGbB3Vlls24LPdSGgav1Szn1W1yu35+/n27zhs0Gd6BbvOTWL+W",
-	"E+UI9/mL9/lVVoul0s6AcstNj25mk2XuLlkOcQvJbm5evXznUwrBuP/u6fdJ435T8Ht/ultgmoqi0rdE",
-	"0sOiW78V8cF8MpJRjU7Z7dehpBcrGwdMH78UEpVoPpmFGHtdLqqElpFPSo/crQm5kVbrPoB/zZ42S4aP",
-	"pNP7K1uLtHeS4rJF674YrsBRnCRMPLkVwSG/wROGyuQ/7SeTN6tbUFQtcgphBo5j3EnI6w02tk9ixHgf",
-	"GI8s7EXWoIp80wbzs0tMpl+ou4zzIx/a0M3O5b1v5C4sDAtQS1weDBKj8GZQdArZszuE9Q8feg8M7ZF9",
-	"APHIB8CEuV228DfpCFqs6fiEeuld9iIj1tyXfWpeNuUoGh7r4Fd9Q6aTiygivJdG7d/J5Lb1Rv3o/vVt",
-	"709i/V5M/KW8dSR+mw2V+lIJZqxaYtZzJadtOJ6N3JYYUU+KCG8Ogj/OeB4eKM3faacjlE0GUwBjKVgo",
-	"SY5Vi67Tqq6dBJgoPb5fZufwQLx7Xqy4LnPSDDywX2EsYS7W6ensaUMFwtuLttq3RuuhteyJSGtE1h16",
-	"TXGEV1yWb+9SEnPPYtVrKlXdLc+tys5EZOYy7OIgsE9lze1E6Z3ltFTntdRYIeS1cfcEq+x2aL0yuZh6",
-	"4lySC8yoJj5gEgqQvB/fCr5I17uJie1PxsRvhMLkNE0vxGIkUnXobyeMMzf6fv6hrKoZ9MFBSa4Up8CX",
-	"0huJVQLbKns9VbqyszTWxi40Gp/bhM+RHyupClZy39KWblbA8MSmzRSLsMAoXagTXadFxpNMbSEWR29t",
-	"4IQvqnqdk123AHzQUXN2wwjdE6FnP5LBpws//w0cnnbq6a1wBlaSniL0go2sExHBzNFTV0wslnbNSu1k",
-	"cWUhNBJy8Lx31FcPh+BAZeIa4x1JRlv2lEGXEnzyKq6k2F3jdwB8pzyEl65IYehj2W/xqYP6XLoRkDgG",
-	"QxVNMw5aSJ9b5UBYCAUDZ8WfnvxQsHcvfnZ20//++FNmxFyBeJred4AoBJI2qZhtNmMtDSl2TUBz31+g",
-	"ZTzIxHlTGYs4OpBD9ek1vuS+cRyoscE7mC316oNtU+nks9eoUDtjo+aNHM9E6VRuuNQhC4ky0RBRqiJA",
-	"qZB9nJbMCJVUlT1wOvg9d9uz3r37ehXGAGS8n4Dz7+TMomFBlcqLpaT4qX11Uk9yZLs1CI0wEqYqu+A8",
-	"WHfiTEaPHIiH4VNJK0mV6Dk4tfQ96abJg483qi5PxJ6PyYCJJ/bCihET6UUeE9Ncopip/iX66+72AAzD",
-	"t5KTiW6Fs3Jvx8pYky1bdY+EBFlju27G4VrLv5QcwEpisCVf3Od5hadl2ij6ZNjR6IpvH9bW0WxtT3wf",
-	"AiV1LjxRaWfTOje7c2X7+OEhPF6Btz6uu6tLZZGJhdzajQNeSYl/clu1jP4Ix2gs1xb/sRS1iP8Iv094",
-	"VYs0vuhPYmlfUbXYhhCmRMKhmXfJpC/4SGrZu22jXAoeajOrSovWI27M7FSUT7///slfzvZDuesD/zqC",
-	"jBm3tY+9so4eQwSykEg9ECxRlhmWMdkISe74TPtsR8HvL46Hp/ZA9juqir8UcqcUJOhAG2MAVjvk4t62",
-	"g1Z3gZASTlKjFgIS0cDviU+zpTJGGFMpmbAihvtFaewMQe6yI4YiqPUDSA2Stz+JdSRq93GHQiwXwE+D",
-	"+tRpSgJANDk9dhiEXyxHCc4vdnQQWmHngm14PTynaXcqlop04QNptdI6Jw89eUcsIsNonaHjSyK2eG5I",
-	"LxxsM72pZFpIKpstasQeMkvuttMbpFZ8gkKBgF0WvFn3TMTxKYI4kcxmHEJVyMB/HFFLgJBL5gT7PYr3",
-	"E31fitTxLC6ZSKv0omXbQE0zbi4JRUtPxujWMMt55cjsH6t0whEktdzyHvA61shyK0MKOkF4hNi2qC+J",
-	"N/K4t2JPVNLdbKzlXHQcflW7Wc97d9RbSaVZkuxx/GSFfE/B7bB96HJ12oKeNOMgp2LclrGt7tB2svDd",
-	"4qRWJg1l8QYU+7wrp9fBsAtjkcgzymq1WFm3NxEdVTOTKq1y4N5EXVfWUFXmxbnHZuajWnQRn/YLzvb5",
-	"BXZb+BnV5B04ZJx9Dw9gUrBhK1HXUL/X8g8fxYHuDwYzJaHSyWwmokXjens/V1Hgft/lUk9TfscLkKL4",
-	"N+Q4TNBqRMVDjeuhKTY9SGhNOvslj508hh5Lt4gRNygsOeYSinMVgAE2RsQnd8WMaiu8RmJagX3eBXGJ",
-	"zm4kps1+YXZ8I2dF7liG9xn6oI1VrFRQvBKV8Kq7TiA8mm3gEekMesyMQPhRH20epjzi8by2YpHTH/Oj",
-	"rnhlsWY4bX3kyyL70Guj0v9EewePow27puN4mr+mO+1bM2tsT2WYicvlR4K5xwP3a6lxT/Ev+CLTe+Un",
-	"JxpITLjHIruX6B6cy5c+63fNZhxSD5QRBbNK7TmTGVrJe7wxGGN8AIy3T1LA4ekwaFbxNoUbVWxyih4u",
-	"A2S8zWl8X9Je9ib4eBZs3bbjyfB3djYHy4JReo2FyLkLIjtzoggA5rwmszszHq3bLNDQGzGxbxub3q2e",
-	"nK39ESAG1aL6VCT3fXwlOWlv5u6huw6wIzo+JuhE12M4+ITXoU0suqNUhrmJAySqbzTZTRwb5gN63Rs8",
-	"9pxKweO5PhnZLMl1qBVEGKw2REYgSN7COtsTaWeY4p/FTkWHiUkie2E5dzabFE26zQ6Be1mbe1FJ3iza",
-	"NFH8Xp7QJMifhXBsEdDkrwO1Rhwgt32ZBjU98PP3o8HBSu6OdASc88/YMam33dWeRxo6MPprGbwG6FUI",
-	"raABZ5e6VPoyjF7+cIjmZ8mk+o8+nRAUW1Ngg1JR9pcpP7DN2fYXexlHB0dou6/V3jfeC6JN15pRGZUU",
-	"mnwFv30l4yj+PNKyCGsMcf3cfKmIagInHQV/2WtE1oEErajGypsdAIvm+0liASMUpkN5qgAIicjpvXfV",
-	"7L2yMGBx6bxq+ClUgGPvPB7hmQ30Kra1ySnPIiiFJucehB8ZHxG8/iLC3JxBE1DUKUu1wg4KD5ppCHwl",
-	"/Si7kmQQEZ+goJy1o7Sd9RYgEXq5Hu6ifYup96k5akFN/nrNN3dHQA3FKLC+263pwjs3+CgIJWp7MLy1",
-	"Db2R7A2yEst0qetfvbcFi2yhCAEJsj1eX13QzzFwZ9rNjtewkcyAl6GlygLZR5bdvBfJzoqzHFFDFxDO",
-	"JlqYmVPu1OSKPWUAhsjsChqILKiSeZuZVvIW9f0kqx2GA9fTcDhZfY4gphkdNtldhyKOkJHq+JqHZXBP",
-	"p++AyYucQUTdNav6colybr/Yd7QdmYxytdLOls6VSNRqroRY3gYM1YwG7eiZwErdnoFcaGke0z/SOjRc",
-	"oX0cU4302OTJ+ZIRluZ1WhA2tZOBEbhpL5tbKa17Oh9BqfnIu0ugD96Kr9mIj+eskoWvZA/b5A5lJFit",
-	"jB2OuOPJrOj2Y5j6GnLkEbNw8cNta29BvHNdJuIpq8ccjbhoXpC0cHGonFTSKsZ9ldW2dhIIpKAarFa7",
-	"+NqYWXk7VnJSTb9JiEbgnR67yrc0Bd1jxk2Ll5NoxUBt+KocqsjYPTupxtwKFj1MONLRr6bTc3KQLGl7",
-	"AKbw5trBbhupkwDadN8AiQuoyPHbeJq5FFevnycyx/2Wo9nrFG1U/qBLkNNSEJsI5Mx+Sl2pmpFNFUHN",
-	"xXoVet+4lTj1kc7PXZlSLAWE9ZiS8fAmm2l6Sww7k4uO2G+tqWNCN26gRW4B0Zu6XWXHUJPJ9vd/UZ7N",
-	"Eqy4Zbyuc7VEThkweUhDICd/VdyYl8wXchfu7yPFdXnquJ3GgF8BKGGnI25EWbCpMXwJsea50COh1Z4Z",
-	"nUtdyXG15LlGasjN21wgehhR6QB3rnN9Fk1o1y1FC9bB5RoTvkOQzYvbAgA+wlttiabjffddyt6kES1s",
-	"N2G4e7pn/56MUUkZ2nAxtoJ1nqWGS5JGiepnGy175QRzBKYg1ODIELMJ7amMb+DXL6I8UXc42EmHmLos",
-	"KC1gjMk1ZDN7hC8g+Gj4ZI+YkDKGGl0kyCgdxPgIZ0NRbicWuBYgwxwBPSB/yMcCaNm5jcr25Xgc1/+9",
-	"MJt3I33TVApaRmbx9kVtxMqDLw3re90DtrCvht5bXYxfS02c3Hq9eXBtppF3mI7N3Ulx8g8MIRkzO0V9",
-	"KJnTQa3W90uka/2Nuygz5N2EcdLLLEXS6+oEx21P62sCVQRw6o08UydZG9Pwul5j2V551tNtaUDSnC8k",
-	"6PP04nKjvvUeLvpsIGhGPEgRLT+9a/P0rvlQT3eK2vBL9vTiuz8X7NuLPz110v67i7/8cMbEuISfvv+h",
-	"YN/++Tv3w/dPM87S3tS7QIi9UNe4wpf4cH/q1HGreLgxy5nmJkFcBJtuNonqymkUJcKFOU2kA8u5dcTF",
-	"yUpXVryV9RrhmnckG6f7pVN5QCdDBnCzteEFHt7AWEKaiJbPRF1nmWJC84FsoTZjyxnBTgCRk/IiTTgP",
-	"6u+At4E+kVlFmn9okQKVbltOmU2WAW/Ua0plT6vjfRSb6ff/VkJfx7jlP+3ggi8pryWUxindn8R/n4zC",
-	"PRPZM5GzuCsnlITD/oZlZ44mE6MYi7oeLnc8oebK4A/lSXu4u+wqTqRrdWa+UAQfAwu/h1Mtowt5L07a",
-	"NYO7nD4ZPXea0R7oJNs+ZpPBc/o5lYKwzuNDUGV9ZaBBOWQVxz0BqJ7E7ZmaC5lUZSAesbt/LjyW1AUm",
-	"AYZ3Zy9FiG53+42mD7SuPNDdYBGWMFlADvoFeN03SoGiWRkhMCnTqmY8E8ajJgB2Zce5MKQGSdY9HlEG",
-	"5wAcU+miA+QCDqCVEEtGOMKM17l+KVrVu60I98zntiFE/oTd0u8w6rbRI29wtB0mVJxAmUrbgQJJK5xm",
-	"IJUk5aPf9KXS71VjRep2+UygRIWQFcvYNHViCFunn/U16u1fWjbF6Re+SOXG9vXPwLYBlUVhr9y9MJeM",
-	"y0CVXxkG0qFgkJ0LZ4IO54JxaqQFoRH3A0rSAnx1vE3kS2vqG0g+kQnoOSHp0DshfgYI0ARmD+Rzo++5",
-	"rwP2pu6CgDtEXri1ybMQq1e9UCRSrFCgQDMFuG9cQ1cW9yuRu6pR6nxFW2t8oxZqze9ZBUku9AZfhZ5m",
-	"9BseCCZRSvSIh6xbv/3Qs8FAnCDTneUXsXq7FJonoc0rYxqhb7MncQ++uZ/q79E5u1v95IJZxZ5cPP2O",
-	"jWdc87EV2lxBp2ZIfAEVPASEHNm363gwg9sPlge+nKGkACb7b5TI9ItY3TQjN+ooBeQVJTJ15zazdmku",
-	"z8+hd7q1S/dHBGteidFMqfkVa0r3rwWz4yU9aGt4ZYWR6aXSFsXW2tRqmmU/e0T/w0p+cvd/OJ5Xeuv8",
-	"4jP79sExuuEnvQ+d5UYELaynYUGilJDe6Ns2/Ow2ph0m+tHXU1N6W5c/ifU7nygwsBseZ0bypZkpKFxz",
-	"txlE1oojk6UO8hhKCOCORgjpmATkl6NcHubB3xRgXmoZPgHjiqYS6lp+LfJNwJNKGbeYVEFREvhHxUqV",
-	"wsPZnbAcsi761WlYRRE20ov9qI/WbgaBOc0kKX38GZaaPGtKB0oY2dTQQJbY+81HXzahWK3QmaL2Dz7a",
-	"HvrdxGCfw8/6scFP/Y+39wOI2Qs7dS7Wt3vXxbfyPEG6c6gmCynVqFpu4a06Bi3uhF77morWB7VPc6Od",
-	"6T99qTm/Jx5CXzlQT/rPvbpaDMtN628u9cUjyfYGZfozZzbuW69zkvjVIer3ezIhj1jDn9fi23q+BMza",
-	"PUBohOXT9PlHZv0qqrPAkGecSEV1UFfgKAcwQsNeT05/5hZbr+/t9dlw85CnrzGZtLgNwybjPXEH+fo5",
-	"o6RksiIIcK6tabtk3C28mlSiZOJ0wavaZ9iHPtTUcS6TaW/s7d4MoG6LUX8vfxZ5Ag7qz8obfZF/j+y6",
-	"kD2TqdDey2sFnD/X7V/wxZ6grzntnVTsIZ7jDWBX8nkF5xZOKtyMaOui5YThohpETzkb2C9wq/sYSy4x",
-	"IVcu/Mz9u4mvO1wHgJWBKz/lueL6idJTYW9zl/4DJFKh4zC+9HzF16iXBAm/milIxszi8xzBxdEHlNto",
-	"Df3oZfeeyK7rNQL17GtR0lt6PJT4Uz6ZtwGAKlW6A3efVzqYYI57T7gGZF9DaUeREwphZzuuWuyMkzSe",
-	"fJflHLlJsbrt3ZU8C/nQPYEBJb7tleoMm7omm92hMwbuQFStfL35ZqUtZC/4EoIB9XXB8QofgsapyeVg",
-	"jmYOsb1UWdgZxJCHum6wa6nZLPzzFCuJRujl9M7SS0iN3NS5jcengYvOJ6JgI7eiuDMnClj3Mr5w50ve",
-	"AgMAiC5ohhu7Rfkc4geUAOD+egp1yb/u1+DeJ5DtCQY+hPvTqAXudMCy7Inhvqu5fB8hDuRAj/tYQuvf",
-	"hqyjebZ8L/i5CQNmDBVPWi3O2N+iFIhLdIFj4InXdXB943sbnu4CT8vjl0QFanyCXTT8I3By8YlSY7yW",
-	"w/izdZw1eaw+XXI3l8Qt9anU2GLBlygMefMjPr0V8MF/zh2lFGW6ql18WoqxE9so/Ew6XFv7OPZK6TnC",
-	"WlaGbPQFX8OlIdwYyIPVdSV0wKQwzCo19z1VYcu5XMOBXIXMXmg0sZGnj9oZQkJ3OCwiIvZhuX9oIyNf",
-	"pYNL/bmJYmJvMyGxdYxZUubCnPkMBXDYZWxtUobh5a9CYaIWTJSVFeVlnGdA2TewR0qzaSOM04OETFsG",
-	"Uqx2YD27a2eSjTp64fSzbcjDh6cqU26g6vK2J4MF0hxu75Grii/eJ2M1F6n9ONC1uqNfShempYK08fZO",
-	"BdcqOnOVEUzIchtRZgeSy+4EWvS+Rru/sWU9bKQ3/XDb2iEAlDyB4DIxCyquktmna0PA2mpR7rCHfbaF",
-	"DsqjYYkfCzAQKluE+DVYHOB32lANZtx4D2DORMiHaJKpgG6bIHZuFUxkcOjNb3wXLC55sJ30zGw1h890",
-	"VZNuM+ErNMLMbAvQy4tT+h3i9IsT6k7h/r+cP8X/fZtW3ttuaOku0hvlSZaPanGF/daxViNX5FQ3i4RB",
-	"8gSLYxj+7kEOEaKxklF0OJ2jl0fbIFQoreS0wOkJtazTcmNSiRw/hZ8cx5jwpra9QCzphSF6CeUtu499",
-	"ZQDDMb2eh7JCR5TC2GTbhQ+KTSrMM2D0nJ9Y6/bNxWVbL3Mi6bSZToVJ42RdszteNyJOtilVf8PNoWgt",
-	"zgCiQoPE/Z1BJQ2tb8XXhygAoVvtHTq0J4Vv/kvEmL7vSk2eNyKn1t/mV79fw71MYuyrjazYoUDWnUDM",
-	"wMCG5bXIh27QRlRqAhqKU6JWTvOBt4YHabbQa6RwliNO94Qm4f6vlMRvDwWq8pGGPjuNDvMQoYZAGMNj",
-	"DYMDCu/cbqSbQs2cmCXvzG6MumoquW1SV+3m5tXN6x/dNXOin+uFagYUYbTDxx9PLQEUxZ/5Mpk4n9Rw",
-	"nGaTSPEGpQHVa1L7FnzZAlTFqcRXPgmnLXiB5kF0dQBNc3D9GqXM9zoShn4IE7yToHg2VTu8eeknVVLq",
-	"pKvcaHr+49nDSV8C9GnlZyTFKvYC+TQ6MLuwmscq9BGg8I7MWiz6qayHLVvkSmgaOcjt29EmkpN12ldd",
-	"dyoaJ5X16D1W6IKNGspswpxMcJ5hFBd0/KRnuNTVxCYzLOKRISsQvgfPX7Yl+oHKy2oyEboFrwGSzyhM",
-	"UEpwW/LU5XmpdFs+4R4BpdOxatzMDHLIXvyuCxIzOLqabdEatgoXDQTUbc3K3A2fwj2utLftltxkNLCH",
-	"3SWCo0ie6rVtd3d/kkqhV2AQbcTLDWd4f+w53A2/2IgUOwRSBNd0WFR7ElmGELCvtzcQvIA+06syl8yo",
-	"uiqJzbYINYEbrLYQbQpQ7PAH5WwEkO3kNwluyXAzsG8Zwgd2S44KglIlbApfYYWvIcaaXGMxNwVEfDJa",
-	"wRoJsCgZYIvKsjX2lA9VFQgrSq9F2gkBjcIuJK2x94KX1CnU7Ac652HTuofw9GkOATpHMn0pkW52SfWi",
-	"t1PoZjSjP12VxnhTpQpollpMqk898X/M0UbcAPJzA2YdEFDaCkniDvn+gU/Yz9Vfgaq+v7i4ANtuQAk+",
-	"fLPws82tMipCzgChhnypbbbt635brAc0o03oEpdxmdpBOiY8lZ74uFpWVKq6WX8R/ZQI4/mwwf+LdZfd",
-	"hpTOdv7hO9TEuLs3kBBinQEhsGgUVYTKsq9fvfvpBfap/MuTP19csuevfnrx89f42YK9+un5y9ObV9dP",
-	"v//hm87fCnb94ub06fc/nP747Oei1fUqOVFsWTcLVnM7nnUqF3+5/vnFN0U7wfTZp3bJsc31M1UKk3at",
-	"7BWF2lSn4f308cwE14bXfTilidBzYwe4cI1VWmDxTRTVzLSxsLrKlIavlJ4nofQ3q+BgpBD1xNd6je73",
-	"wnHBF9LqXSbQdoJrqC2H9AKPkRsCMFCaTJl5IYd1EOD3TBmbb6d08+rakWRc++IDqO7F1r3fmxKYbdGc",
-	"N+TeUtWe3xXyUhWYHhAuR2f8Wk2n2JgEfv8ajUG8H/uYg2h4h40p9rIP3RG/9DCT27AGqWawdU1BnpAI",
-	"RRguTn5jiwVUpj0wcshwHlaUIIR0MzouIuUBkCcfgxTvAQO5iW1BsIlhtnk6uLEi4SnoAcerAFKrLhkB",
-	"xUJkEXpe68ZJmhKCRQB95lTXpaoygT7V2LHKpiKOKZE/47Q1NO3+CgD31O67BN/K71AuJL0DtRoRAiFX",
-	"Y0VYWBB0y7ZbELLc0214L9iaKLCbi72m/r0v/pmr01B1edsLDhXB6/kbgViLE98chGLjDIKr5IZfqDue",
-	"gSPbEah1GoWuSpGOzs0QYg/GhBAEDCViVK9QcRFl8vgwaAYI3llH+x0rWG1Dw8lIoeASbd8dGlHefvke",
-	"nusBeg95otw9SqM4ZGO/jiJbBzNSbt9VxbUcKA1tm0Ta2ptQfBWJ+auQxeOloP97ZY2oJ7tZEahpNIH0",
-	"MkGDTOej+sSeNBCfM7YxXW6wGHyGH00CIYL/rKejDeBKGNL3Crq/XLJGZmJZc2fnD4G2iGpy6AZ+1cFK",
-	"Qe9nG1YHxFs+F5uZdWkOkpXtNFY6nCkmOUV+S1ZGrAwu654dxLJcvSa8jH0ABfsrhrZInLagR4PfUSXk",
-	"2Gk+x8IjkoKLAHwPxIAvSaM0mENcUBkd476B0EJI6wV+6BMWCprEXaUa0yn6G75J9zLshrbjKk4s11Nh",
-	"B7Y5aI0Hqy4Zl4BxgD69OAuKNqXMACqWio86cdOI+kFDGTD1j/DclrnZAOgLGZ1d6AMgz5YGwsqLlnXR",
-	"PYrmSFyhhxMeIp7omerjli55mhHe7Zh0VLZqwNYU/BOtsE9kkCyTqMA3VBKLJSxQFmvaa16TqeJTARaD",
-	"BUZc65zYTREDHSbyIIGcN3tHt7Nx0msfEMwIWDExGWek76eWUa77HoHqjez4ZJeAINAHkegWzBH+e7uc",
-	"eJcDAcST76NFz+s281Gi+EmLf91x11sOmfOneNkhx/MUcjxBa7O85JafUph0pNXKCH1qZqKuuzU8M1Ev",
-	"hT4tKzMHZhG4O/TUkqVamdNEQULk/acSED+xu0qsIKNc+UpBd3EWlcy8ncskP2BoFEjHx1zQ8Qz6bTLg",
-	"ea9Sxf0NyWGN5Qf2SsXemXamRdw3tWrb/e0ngQGoeleIEdlVd4hEag53tuhtuqvZjjJmSP7K18DrphY7",
-	"cmndI7gXIzHlMuvaeECO/l7mWEgmzgqz4qTR02Q44qXSLWemSIBUbKozTRlSrd+JHUTn21p6nf3eKNoL",
-	"G7QVlU3ytsj43MeJs+GyIUdO5NpJHl7Z7Mjjgh2Ke4Ue7U4/0Dn0u2T9J/59354mXhcOGc/O8LVqL4AR",
-	"0t8zABy6kT43U88Bc3UTgCObFfaI3pJdd+EgmnN8t46Qjbe9FVunAukWl+RiB3O/MhvpUIxv5E5dYc4C",
-	"vdY6EXzXxJDUEHX4UHWJlpajt45ljEYXtXe4olyJS2Ya6B7QQvQEixm/EXs3wWgjX2OXUSyFrlQJbvVY",
-	"3wpJJryiHBQ34fZP8GPI7IRv44+lkpB1DxyMTC3fSqXMVY35YzgkyTy2teWXUHP5oOqyOAVJTdE51ZaW",
-	"ccue/OD+q+R4Z6XZRglTtoos0VQqo3HumUcbFdylXE3Z2rKEKpuovNpsZDggxRoxM9Lf6CvMjOtqo6rM",
-	"B5VKSrG6zSu8rV7ri35HbcXtPrufyXQldpILVBgqbHBCDmv8dhccD59Zpwp6VyaFT5AL+xXlwbbkGpET",
-	"HWW7xr77mnOP9LgSkCS4DNzVXU/Mb6yrO3EoZ0Zf6aXHCqm5DDejDUsby7Xdo8N72+z5EG4MqewtcPp8",
-	"4olUwZDCAKb7B0rQG+hRiwKnSa8HCan8HGIn5mHGjGz7YQJqK5mGfoidLWEl0cZ2aL0l1F4yJ+txw+lw",
-	"D+Pfv5MxUwF3p79FP+q43QJQMlkHKbm1UvO+sAKlALWIhSuK8bTMrDKsbPYobfGyocXk7rL5vZB2nRaS",
-	"nP1r373XWbphg5DxFsxU6KqnDYRaCG7cG41kBM7KJeOs5GvGp2r46nqQFXGjQJ9sW/eWQU/NBaUP4mII",
-	"uii07Trx3pXkZh8EO4AqRle+4R+Jkcgd4L0H0SXo+A76ruBNtCebweNbJcdit/riFKHWJgxa4BMA7v3h",
-	"yqmGu1KJi5ORsCshZCrFrl6DxYFeeeMMnkabgiwNw54+vby4OL347vLiIlOyqU2yeR067KZaNUv04VUG",
-	"1uXDtm12bKB6OGtDxcU+7GSahSiv2EUK3SdaIVg2A1TtkbLUkspYHqWaK3/RnGbj7lkb2u6mnqV6fahl",
-	"G1LpjvvOLSlEZ2kLwNfTaGHCssRdp1I7LoOYCXk7VZkus7DJl2yspK1kE+UHQlsy7NtS110fKh6JIyu8",
-	"020iCux/OoL9r6RwhwLPaiGY+7lNSusQ0IvG0f35X4WuK3nF/vbhWY5eezN3O+7FrYlgDLw2KvLThAoR",
-	"MEuvUIt1y6Yu6bEmrxspydBFfhMbsSR/B9iyHwNHyjdCU14LIZ8SMlUy6s7YNWqXjbFsAWnPAAGKEsyH",
-	"bA1qTRvKK7X+2E6h9RF2ABTl41nQYR0/qWvIasC9QlgxKdpHvbLtcdUhFc/MuAa3hPtIrvAdgzbBm5Ta",
-	"Nqe83vbp2wGhTqquGzBCKBAlOFNJD640Ab1DGn57HxQ0F+igkO7V6KZjIydYqCL2uX8UIpcCbCgAsmcq",
-	"R7qJuZ9jiz1IO1MZRCcsYLD/B2rEM5AuKTb/MwfBBDnIpgf0IZX9y5bcWqFlyGsK8R5vXBZtMOu3uVh/",
-	"ptKDFtsGXinYb35ZnzsAi18Z9jUss0PJ3xTsNzzoz5GD7ytKAPltLbj+XLDfFkra2Wf8t5Kv8VmnUbk5",
-	"/e3DM3dTqfsmXkpsazoV1jDOEKMn5x4WOlP4995DeCzQ7OYyEhpYCDhVaTmh7oSu+bIXsYDKuNB7SLVV",
-	"GB8PIriDynLFasHvxKmTDrlrHp4gx2Hyord4vQmyrGiR+FBatZxxneKrr1vpHW0Z1Jltg3FHJGkT8vRa",
-	"MvGpMk5da1OqbcBHDG3AukCcA7uZFVH3soKZ+anvcqY0/C3T1aw/VNa6izh0Oo6v4mUInBXuTySTpYp1",
-	"gCt0O0vmM1ipjwB5l+OiujGX7p9ZInErvcMrwedC37rzSF390BGFs1rIqZ1dug2CPn1G1GJsDXt/c035",
-	"W6DoiJXQbFRZM1hhaKx48WmpTJNKbcwqir72Fv2yWG6WKTAd3oymCOP9mpvq22U6R4BPtRC7PHYo+Jab",
-	"HqCd0iJqHLtPu+qVdEpfrGxvQZOlnN9bDwGs6X6DLwR3B7qjXxn0L/rKwI54tdRN2SDQJn0D44je1MYS",
-	"Vcu4AYsj05mamsQPBgvYaI6UjE+sbrPNPuJFUaiJnsV+LMi9wbxwylGmy5oboiqFtJVd9wA/09e87hTH",
-	"rFAR2zUOYB3tEbSJb2hiZ1RjTTKvHhxKgCYbPEmlEuhinAuxpMjsHkmrypgqm794r2xNZ132ZDKDA7ct",
-	"j+5s7PB5O8vTpCdtmsWC6/VeDVHQxkkbzxOuoUoHccjRFsr06MrkOmMiTMij1lzO0x8Ab8RtCxc8sB4x",
-	"oAHRyqNj3fxoe5FbKsOZ+z1NsLkEU4v4UctMPV/zNODvRUG8nHZ541p2GUFWTCQ8Sf05Gfu3lE0QLOC7",
-	"xfX3mK3Q7QLbzvS+nSjSNsaHLZwNbELfaiaNcfw7ICej/8Np0gb6tw329v9NNoaPapEJn92ju6bGut/e",
-	"oARU5BYhXptqpTwwVuFrjHMZ55mwI6BZ7IemE6ssSb50n64s4EcbK5Ptm8KZe4TQy9yDaCCqvfkmwGjk",
-	"mfOIxx0WYHs8AIx3liEj8cDjXlf2gYaz++BStllq2N+Urm5nX8JB+jVEOfCe0pK8o0mmny4WlbU7wipQ",
-	"MwkV/gbrLsFCV0wL22jZ9eb6HXAMDmAjh8cjHicnNZSg3jdbtZfZ+o5XO+ocfIu0h2SGDkv6amTc53e5",
-	"Rz83K5api0NtSdKJIg+r86iinliJW+FH3pHFCavM3ICfNhuS8UZSJ2GuLV00QDKoBYwJUEakPJSarygu",
-	"RE0kwnXFbPmkX7g5THpT8+iZTU3O0y6FKM2p79dCJYBwEQsmRYWWBIYcQC2Xji/G/4SqI9pbjqfAlURw",
-	"lLaFW+xh+mcjGsw4C076nG8+ykGL55k7m4+86pE1TscJmbrdZhjb3vfR+nbGZdnXe93b675kjxTPEBxb",
-	"alU245wTNZuyGtJV3ayJ7SaTwKoe9BmIM+9ToIuF8gPth2gPcEMJDdQ9namqj11JeUCTjQYJoARW8tL9",
-	"jbxV7t/FqOLyv0qlNOVWSmFOF92WKbH9ona5Wyo7sP4/qPruowExxdOK3/bUBbzhkwTbWHA9T1CB8G2U",
-	"ABzB9+WACvcl17YN8U2rO1BQLDR4SbunZdqepOBJJnstBK07XSc4YIEtM/4zN9ldn4MFhTqtK2xL8cRp",
-	"G7WgDFx3lVJuWkjVSo/cSC146QsWE3QlVRjZx4BDCm1IxABcf9CKMJrnaa/be8PNxZHe6VysexD+QW96",
-	"ACIuSMbOGcUbnKQwj46S0AulJadzYAejtU0nyRAadaosxs7S6/ARvx12PXzAP16EWdGY6SVJez3lVSoZ",
-	"905IO6RbCD2Y/rwxaR9tj/tOB3giTNrxOaSHUYA/LSstzDHKstRK9jJyH4rzEE0gwsYQTqZWRrmWVD0d",
-	"eaLebVuQ2QD/WsnG7pHCdVfx7W+NlTSqFgUb1xV0vF1Wu9k5bFJo+LNROYST7hwHjt12MsYNTVOV/dsy",
-	"1zA8fwSIog7uD1NNJaXmcplutZdTKkQphjSIk8o3HmNrYQtmVFtKiwElKH+MNByftbzjjtMMfPOw3AbZ",
-	"WjzX1cSm0MNUlYzKe6TA7zFvaRg0xUwZIZ8DCoWQ6QzdrNG2Ba2ME8uvqIwGyqxrwIQrnOYO3CDIjezr",
-	"Y5Kv3cqmNFI90+76pDx0zlban+9hATYg6uCU+epmvhs6PPSY9p09KL2PtrOvjAkPZZGEUNzPXNs+3hQd",
-	"NfKBBmAmZR4+nFzgTK0kgZgmZFg9Vbqys0Wmd18q/WvPNvk9pLCJWBMmEx0lzCG7sHQlZg9ZZ2oD09V7",
-	"GTJrC+SS86qm8rUc3MGj+sTKauoUSm8SxS0ZqTm7JgRL5j6SLnoc0hB0UBeV3iZ9bnGifCV4+TBgpBk3",
-	"aTWxi12bBEncapJ8heG/CrwIc6lWqe6Ysbrxz0wjDUr13hO7MQXCX3hjF7KblgATztcjpeb/taybBUCb",
-	"Fr7dngCsx5BIKXg5wNAMaeluObShBYE+tXu4C8DxpvpXSgwtc71GysrMb6fVKP3rQiyUXt8ucr/nGwGJ",
-	"xVJprte3fQOk6RUm2xk7mmby08mNsFzbPCSWkpNKL/qxdUJiWtt3D9z2EL4ARAGl2bKxbQSfSAYsyQyQ",
-	"lVjebuNM74ExRZO6d+t4ZEBtCmEI5ALSC93BzSzpwbG9GKRpqrrZ2FTMipWnZwxbSyRigJ0ctSs3V4zO",
-	"APpynD2+R7pJrj5wCz9sEVwQAb0PIcXgXCN/QJzdjjmDgyDEFvzTrQ9JJyUxxaTTHg8pVpkW3S9JrARQ",
-	"lEuYcZZUpLoFN3naSaS0NYPGcIv98Owdgzcg5RACSK2XFMGmU6cVJ8cPVc7vncShlreZCofEolYRXYRr",
-	"Uhm49ktR+nLKcGm8qdwaVD6AttKVtUIiPlc6sTajkvhsiBxAK7K3x2pumq6hvUQHAZWSYh53AQ2m3dU1",
-	"Pp2tbUty1XmBrpxPSW+R+zrOR2Kp7kZdsZFWzXRm/ReoqF9NOvnwOIUqir2DK50YR8K4PUYdMJR1+MyK",
-	"QcbBL2L1DrYqn7aQ97c8oGRrlnERxXWq7iFMSsWd27sAs9XtU2H8AzaP9Qsies5enZuVSGEb87pOs8Se",
-	"woEPQOYHTPKfdDiP2ZHT/zm9ROout5mYXnPbyreANQFc5yo04uhWbvFOiY3P3ukkXzWS2kKBaa65nAKu",
-	"lu/Qkbo6GWzpe0DZ2GRmtQfpqYzPAVG5TnlZLTZCoU4hwY5p4FQpGdf2GGi5btdaaKZ75P/hjmTz/tIa",
-	"edygD5rVexc+jJO+Y36eW7OoxQSUk37001SGCrYaAi/SVnS5BTtpw8spPJNQgp0hSqLdPf0qY7VYdIlh",
-	"o7LyNnKJDyOHNm8yQdetrASHDQS11VLIilpcY+o/VH+Bl6EVlHTz92i8+aHNWaZmIns6i/Zd+YO8S/4k",
-	"aDWb299OJ0m1zcitfJQkgJ7mQEeoxS/JI7MTNVjU1Z3QTjgjinJdM26djWyzLV7pjbTSUkXh0W8voFop",
-	"/Z15JfeAu2y31qdNbUtDY/e7Ie6FfCZYjwPNg84n0q3FWIucNDHVlFp9Ol3XYBfhlRjNlJqzr1/9fP2s",
-	"bYwTWto0ur5iCsqz4yjiP7AyNOP889xssM+kjU/hsUQFsC1nBJqKCWAjAhaRZP/teAYp0on+Udmd3YoJ",
-	"N7kUxw1CifO8HFM7peZfkZahG3kaeLxj7aeOFaLtdKpFLThuBKgop77fWgG6XlIIhBl8EKneUZ0LtE1C",
-	"OYrc2IL2K8ldyKinCUTfuEcjnEuZ+fFRMjPpINIIVMNC1juTJnsgKYdfnKrckYPoUSfb+9PufrvVYcXZ",
-	"U0xHNCp5i2p0D2ypJHf4RhO+Kmqzz6Ra9aOB7Qvx2FZG9TWGFGU7MSeJLGVOZybT385lRa3+umng91SQ",
-	"/ZZHGbPIKcwuhFgecnlCMSaCHWEsM5eD5C2fwQcZjUGOz56W0cPzzf0eFy1t7TLRTD/VHiLntb0CR4CA",
-	"3DjsSFbEl5YNubQtmX3gcxFjS5rhvZI3sI4jj3jHpRWhHsz4vj4DZxbk0yQieJaALPPnfXtUZnPN3NYc",
-	"LEIrxeq2Lzi4GZV2cuOytXmsyuJw7gXnqupy72mkm/nMuElwuEpetsWX4ESFz3RnfcZUYy9zpdkFAYB2",
-	"GhAVzAjRpu900EKhq9IZoLJfxu/60bv+HOQdJ8WJez5d9z8oRSTZ8MEzLNwdH2rf2HQPTrtBEkkSVHMh",
-	"D4OGdsSsOzBNAE78fib/4CK/rf3J+7JknaBu4zgoU5rkLwIHWLfHSFoLvmalCvEMUZv07erpi2So9Ujy",
-	"PU2Q/P2O31qk1Tef4ODz+eBrYR93ont90DyZs6UWS66ztX5Rl0r3VGh9u0800o5nYrgMhXmWmZhAectN",
-	"j/seEhGgPBFilOn+cluNI/CrRbsV7aSzG/mBhHl3MzP9fztdECvJoIe9By/hsmRmKeoa2tUDSXYdUIC9",
-	"lebDQxvt0p6mRPuu46D4zHzDPG27bjJK1GhNVN7YmdKVXSfZa4uAOwx7FB19ecrKUS79ukPNTseX307a",
-	"RmaqG6AgFSc0sYTbDvE2ejACqsESEdwXRCYg7Hz3Ber2h1UAY3cmk2oM8Qr6UNjGjH3QOm/7fej03Jbe",
-	"g1VrxFX8XqaoJ64w7om9bvZJNQqhH6kKpRYTu19AYqhrlJZAj6dW8BEV5Fdclm/vkv5OM99TfOEbGZt9",
-	"olXadZ7rrdsT7kTYnyE9cK06ieZVtItKbgmVB/4I5YLbGyLXK77OHGvw7QGOkonIHtriY7NjecWgnA3y",
-	"Ddzq0ikiPXBqbaNvUuvaIEBvx7o9HABDE6N9565plc6H/7+ENNjdxHwWcoCWGkTZ9Pj2wOjDbRyTuHH3",
-	"ncr6BNdI5MAEYJPwn8IHZtYu0QMcqkM2OKDjTR/e3IS8GswkwC5yk+oTu719pYw9BV0ACxTUvBKeoVye",
-	"hDzBWz9Gy8CXFUiVz+C4maj0ybd5kmMlreZje8awyS8zthkZxNP7UbFxXQlpQ3SXKiW+MoDXBE6Iv8up",
-	"kEI77chj7lXYtIN9veBzwfzP35z9Xf5dvsBcVV7XgYJx/0hXBBlNwzBaXcHEp7FYotscytXkGft06nQ0",
-	"Vpm/SyBcgXjCvveNUzdheG8iXzpZD3Wm2KypYL5XE4xZLtyl+nSKauyC6zmcyN8lOujRj0NzdLotPGcY",
-	"rx0b9oOdsRvfDgTlkK+RUH55lUGgAOgb8XeJFf3O/sIeaVY1TjVCL38ndB+jwM/EAkDH2AutlaZTWGo1",
-	"qsWCYd6/YV9D2/3vvv/TNx7lzVgnaDBPmL2pjPXdD3nJlnwK2TTwf281/l2OG22A4/gUDngMk5am/E6c",
-	"sWv27u3NB3wClWQTISyjAOby7/J1KRZLZYUcr09/EutLSm5bUPbAlIMyZlbQZdvEDZ6qBQKDYT6dtx/s",
-	"qhqLs7/LEFO+PHlXNwv2xl2LqDr88uSJByLiy+rk8uTbs4uzb0+wGg1u9Dmw8lPvicn2Sew29/AH4huD",
-	"a7HZDsRRSdSJAd2TlfXghovCW9vCES66j1vQDSTOSsnX5cnliTuta/f5n7CQb8k1XwgLrsj/TiP4hhKs",
-	"zX4lE6Wv2KJtHotSIPCafzYCUCSI1ZAKUiC74ym2+iuUvC+VJOyupxcXG0WDfLmsnf5VKXn+D5IJ7fcG",
-	"qap+9Ymqhy2EGsQWgg01ZxionPCmtrkxwuzP3+ElAuaPDObk0jd3c/8W0cr5b/DnzyCZkqmsf3X7Y7om",
-	"RwLNBZqa0yEt+LrAYKAVfPGVAfvE86nCo/MBs6Jm6N7S8YC/xneL2SYimE/Yxy0igtOnEks6fN//pRWb",
-	"VjcipoVdjpxfQ2Tkr6pc70UWfdQASwlyrju9zw8kx50GW5rgIBXiwbQW+gcCtY255bWaNiJiTN0z/VHY",
-	"Z+GhIy68HSSx/OAiAJQ9pqBns4eOBEiNA9/CuA31NBtkJxwOg1KTqrY9qJ/7hCixeFFhbx147Gup6NFb",
-	"br+J8vVxbTPqW4GiikCkSVKVgpfo2M0z8WdtF9rj88xsY+3MEVZYVI/Bt8MemHtO2tMWfCxJzbBD+Ogb",
-	"j3X0CNsUjThUvOBCgFcjGAG4KKJEy4nyEEjcl22hc9FnDdOWHHCjiyCHurt6IzqbenIclhwPQVkdg5jz",
-	"d8kOGKCtoJA8wA5hK9aYEgfR4KOS376KTXCJObvnL5heVfjYTKRKHlAkFRlF59rMg4U0d3ZaXN3iOOvI",
-	"WbiyFCWVtalY8WTXQfu1MRfitbNM1ghritw2eMi7R3Zt5n4Tj0Pb0QCDaPrJoW/VDmI4vOJBF+D8N/rT",
-	"5/NSjKsAdpEkg18wBcE9WIaaDbWS7Sw3D+45PNqe3W6NdNw55y9KJ6VlPPf79Miq6TBKAUwaiwgOq4OT",
-	"DdWx9vLW5/TM1mmnRm8fOb+Gdiqfi50PvoG8hgEPfoC0LPdgr/1MYrusypyNHKKGeRs5PYiQVlfCZ3aY",
-	"BjyP5Ays2pK71Jj08D0GhU/zsQXHmu/J4qyXarFUGtVhAmdTUrB5Jcvuc5kZ4ScfsAseYLPqHYYiYg8f",
-	"I24IkBooTox6+Gi6Ad+mt9dzg2Kqw33H88Bx4DNTmtXc5j07EEdJ8s2e2MyOCYT2kDSJ3NhQFrT/4L8e",
-	"kX++kFavIU8twUHfSvJ9qolfKyaZRIrWpWzq+qBWE7HT8/FMjOd5ufujAmkLBY2gWK1mqg6gAmDxTipZ",
-	"xk5Vt4Z1ULecQVtJy8cJEf3Mjd3y7GMIzp/E0gJsxGcSmUc6YVoFrChvAwd824dIx1rJqVdMeo+2RSFL",
-	"CsyP3I5nWYn5h9j6Q2z9Iba+fLFVJMNJ0PSkY8UjVzYCcC2R5gHYQmGh/GbuLcxwJjjGZ2iKb7ixpy8c",
-	"Vzl9/fyBYRsrPlnkUKfGasEXXV67+cEthnotGbzteBEu7gpC3iW3HM16BlI3IP9WGGWmXlnstY3CGlhJ",
-	"HCU8T5U4YHTH/YtfJJhqHS79ybeHTnLpF/DzH2z6Dzb9B5v+j7EuPp3Kclv/3M0T6xqzJyEJGhfWyQQA",
-	"BR2wg//3zdtf2JtKPhqbm1GlcC7SSBzuFRZ/Hk1Pj4DkMs4skp0+K2nGzWxbkBaQLkRO44BToTpAcQcO",
-	"c5UekjQZlATAUjaiPs6XKAQqw6iyqsB/6BZyYcw/VFmlg4qIhPoIDrVUC1FiCgHnK3UhAwjnnpwnDqnt",
-	"6k+aHJfiXfcYFwVFJcvL9nxC4Rs0aaQzyYpQBE4phhI9Pn5cH0cLQDrE0VGGp80x7sm5CfiqJu/cQOhU",
-	"E0+G8sPWbAWNnWdqFV0mPh6LpTsiKF+i5qmhR7q7TE7tcPIydDTG7FqorMIsPJ8QC+BzZ+w6Gtyn4RlG",
-	"FYDUkJ9KOWAyAVpENYS0Tw2ofKLuVng2oBkfx8ESjzAoKvH0wEMvMoGJ0F5JOGmIwC2g1LhzOXx0ohGn",
-	"ISGvP3Wk04ReNzWwn7r2aFW+Pz40FcfAK+GIlRy6KgfsusqwsiHC8yRaNoKNGuicF0HWDKAU4PVNKCnd",
-	"mQgYyoaxUfAMCrMunD357Q8/XLFvL9Im5QYjK7Fl3RYPbWs+HyUBMFr4PgktsPsg8ZWShwyLx/wMAXnz",
-	"TOxnTINliAmykXn5leni+rKvP7z98K5g718+Yz88/fbP33hYO2y/2RhBbfwhk5d66DjmE05xI+1PTCv5",
-	"Emd4xEg1jZDR2HDl3ZWgqQihfcyjfsipTLQws16XK+7uOeG1tmiHyZyZZ/hUtG2HZ8v48WeqFI8dK35P",
-	"mNFubNNzZBFRBuK7Ct0UA+p0QJX4fU4UxDXCeKQP8z3I8y/qLL9L5piH3grdvX9gqH73RoJa2ycSEVVz",
-	"7fSbpi4xPwevMihPBWlBq5mQBXnq8M8jqIRYkPxbF8H8SUu3H3EiX3huQDAPDu1HCtmEkzh1/wGp+QNs",
-	"toJyF3ld4z+0w+/yYf0bmXURRDRYDb6BnyxgKoKXuOrwFHG0idL59QOmUWoeEVhVxkkaxoGkYy6ZkOVw",
-	"d9Zew6D7VyDk4ZKDcwluIySnOgvKOtV212JbtKueeRzTeAXeMMRuRW52lMTajcA7DMS4L0tWkP+I4Qwy",
-	"JytrCGTEcXeol4YeJmcMYH1DgWaLRlJR9VdrvBq2inxBUQQkjJFIiSzLH6lX5X6sNKrTgmKHIyXLhfk9",
-	"sj0aDbqt8QDhxI6Dg5ugSJrnnvvwusfz4YuIHYHhzGLfhCesmKTeI1xLp3E0yGsoJc5UEhfeCMSqZEAn",
-	"F9bXDOZM0W6F83FopDvGF0ko6LgIwuTg9DLjsgScwf58dV97/zgJ65sF/4MS11vx62sgOVtqpSbbwY8D",
-	"G+dUotm/gfTMY2xfi5O/a9eu65riw1QdLPji0K7YDhp5dn9eh6e+XNX8HdcWayehpB57kxCaaU6p+ec9",
-	"tNdWdfUWL0IIZIOuCDBwiIEAoK8v4CAeNEzQ+xd8mg9cux8fNMyWxu97WxxJ83e0UAp9SS14TvF/hOjk",
-	"6OSU/pzdWaXtUSug+9iFv3pDNN+wxwcOGCOELInctI/lDdR5vm6zGr5ItXNjlo+sU+DooswXFbrfIYoF",
-	"Ct2htYlAHue8VEtCGu2tXQfdcsHHs8p3ddWNNMyYWYl16nLti36xJ0oUxfAoTqaFjyC7xfBVymJRSxvR",
-	"z3GsjniMRy7l6o6b7xV2VANkiwTO3TEF8Iue+j4u2c3NK4+s5Vt9hUMuPPhLm1vBfiGsjjtCNfHIF5ce",
-	"8o5qxCIEN5IOECrzrdCcVWJFXSeyH94LXlIDS3MkmukMcQQ//fCmN75T58BC0XA0j0BEdWXsqRa89FX5",
-	"aUJyewn+ksqAqkacxbCvn938nwITnlBv870gCH8IgjbTBk/+GzKE3RXpdErfpo2fcQCnwh6RPOJRHjmS",
-	"Ew39Hrc/Rw5hr32iVHWEutFtyvjN/9NnArwXqU4ub4Q1Ia6kS2rXT99oOeNUXQUAIIVoul44VYbAk8oU",
-	"JQBy//2VE3rxF6cODrBQ3iPwWUItTId9/Korw6YPDJptF7y3R5I7is2aXPfvX8BeHU7vgmbJ6VshZLkF",
-	"Qumz0cvKyb0DamN0KkU2wfJAu/4Y5sguLeZ4FkiOqM/5cqkVH8/6U3sWfI09gVvvQKu6RP1anfRZKk3d",
-	"L8G4LrCLL73kyWRSabHidU15QgRehloxqC0I2EYdDbbO/NrP+sE3bfsw/FQRnU0thLnqJp6olSz8jH3f",
-	"UgCjq2wxKDloK837MU3jsHUZWvQE8TvQIkAI7XA6vqVnjs1ij+aCO+bZEjTxEK9HaJAQArdRmi7miAoh",
-	"O81OzCbTP5ZXNaaJuN16FmUQZERlLChVX0HAFl5Cz+bHSpZq1UbmCybkWK+XiCfpWNr7m+sIb+6MfYB2",
-	"Ux6VElHnfPpVqBFOMqYX/svv/Ly/XKm0PdesvPfb5Tf2iDpw4uzPhxhJaNhsek1m3HgQM4Ti9IQhyYwm",
-	"VTil/zpB5rcG2M7hDzOL4/QIvoxoo6FfZj4VDDq2/qcot7AXj+FO7Oy/WHFdDsiFxQchYcInxLZsbavX",
-	"DYN8q6X1nMvwCaVVY0ydVXZTg2vbz7MPW0kTMdj1VurEDS3i0HfkyeOEpztdbR7r2LEDfO7WqeV/zqVT",
-	"y+PduQ2U4m2lMg0Q/IUGaQtIYoc2q745h14qIw4Zru0kVLpXch+Hzz3w+0dK2MT2X3+ETfdD6h1iOxzI",
-	"P74rU7DV6TodkOEiuD8seaW3JdFrKJlPgjV/GeHUdoKPHEvrx2E+qtYJ2N8D4x03HNr2YesAaJ/k7jDg",
-	"Hog15otSAzYCQODSd6b5lyhv4dpPqloUwFgM6juNLIXHlsUmgZU1xCIg228k2tWHGBxkjyiddo/z8iex",
-	"PnKQxI/w+IjdO4Ij4BXEQlAMJBzYFxAIZoDNB9V6UZOBM3bdwsa39YIhNxi7t0tHUeTQgJApeTQxO9Go",
-	"K2aELH1Hd2i6ABE47LqwEUijzgp5ZnSsQGs0wO8VZkVKMe7ch5YYjgTAhakJkhDWffjO9k5+ev/pYeDh",
-	"ErxowUux29xyEibYTuTpddxkxj0yXGxsAUyvkmOBphOQzEYHD6IeiLvVJWHJYSFihPW7TUduQl+wSPPT",
-	"e2SB9jMvxQ6h5uMN0TmdFCc7CiqPRnX7Cb8lN+CidDKwMm01dBBYJJv2EFfHFVW/g5jaJaJCD8bjSKjf",
-	"5mLdG6NvqwuqWgQ8lcoEbzuXa6g8uCJ2gv2IQPJhSUIKANqNdR928JNY7+GJPEqQPQZGz0V0D7y0f6NO",
-	"JpFJBC2Zts4EmwSg7EHbEq0j8AAw8ghSg6w2yvOVV+3P2Gtrun1zdNscJ4Fj6kZ7+HEcATc8zOyLamZT",
-	"kKEBPerEiuDijiFKgPOcj2e8roWjiLxIeW1MA9oM8EGrQHJsgDxF4hFC21Bksh1McfYUq+wVU9o3K6Zy",
-	"WI5dFZ0yGl6j5jD/aAzE0ZeOa5Wg7kTYUkmiwzV9iXQH0IsvEbLhqC0M/CbkiC2c/NHE2vlENbInJvEB",
-	"lOTKQp/ztpMFSLdaGXvGsIRhg+H47qtLre4gTa1FILNCskUlGyvMJhFtEGlKQ9bzlzDhL41k3MzeqN/F",
-	"iH8cYbVBNqH8ri9h7hmv67eTSSiHO64mQ002Qje/Q7dxKPpzwDEjmy6BVdDgscXWuxM6gngBPCeFoFli",
-	"jbckvgzObKzsGbvumJ7wgBTOAAUQLR/sI8AtE99CwvXavkL+ML5EvtvWTT7uJXoFVnk7ckbqx0hVKw6d",
-	"SqHV+/Ekf00El3NgUCtWNIKRIQOOSEQIserHXlvIkyDjs/J/Q1gSXzfte58uHOtO82DgdH+w4N+XBcPZ",
-	"7UyjM/c/pz/y56KsuKAmb5j2SiO8IebRHe+0SRCcUrPxNEd4BS5Lvi01gqhAt3jcawwtx21uUZCX0zs3",
-	"nCUAoRRS5saNsU7e4jZVXvQVUZmSVaxUHkUmW3zwDif7IIG0Z+7DMZxj42pZEZjj52H48cuaV/uCJH/Y",
-	"cEdXbUEQIjkfUxxFNHg+UXoqrHXTzJLjc2GsVmtK+1bLdTdFCRSgkIDpzAWwIslmWCpDTc79Tew1DV7C",
-	"fP5NnUo+q8srb9A6ve183x73MVqTdQ5YqYnZZQ3CCVZTyW2jBUbqg6HKvr65eXXz+sdvWgeDmkRnuX1w",
-	"79xxf4naaJjYf4g+gcFVL2Bybtt38NRDmfX20hz3uqSYv56Mv/vTkx8KZpbzysmkf6zmVxiDHlR5gZD2",
-	"B+jwcW8O3SayuEssPh0auQWVkvPf4P+fs2nz195zt/LN1X2+f4WYSQBC6IzShbAzVSaz3d8Qlt1+pw1v",
-	"HZ+v4uRy2Z4Ip3jEnd+Ba+9TTqE0yhcieKSqElMRogwF+OZXmNhi2EjYlTstu1LMxxQTjlSsF/8/Qps0",
-	"8PHwc0rey4rqK+5wgB3VTvdvPdo3OPlWaAqhUQFfCNiqbNqiengz1COR7cuq9keWh7yw0ZpbpRqSKsAV",
-	"IaQldFG3HYLruhL6uOTuO/ztXaLRhgY8JmAcH2ghEqgv7o6CDXDQP5glHcMKaGf3yFpDlhF6uO+QGXUM",
-	"HXKDTICB7SaS1QaROC7nTYRUsp9BVkQybT+SeQlT+lJJBmf3n0IyqVrRDQrSqrHC9ArWFV8bDEtVEhNG",
-	"ka+AJQU0w7Ugn6ijqFGA0aOeGJCWJoUoTcHGylj3P/SkF+41ankBbrYWYBRhHwPKi+Zy3snNoeYXaRDn",
-	"97iqQ8voWrlJW2w/VUnCyEZUGcqGpdY5whqWb0az4J9uS7WS1AWqp69BsV1ALkBGR2ncvsR64Yx6Y3kP",
-	"IrRY3tLTe4L5xsMGlAIYkPJBjVXLJbrpqENFNilfqluo1dlvBj91ymstnwskDvLFC1OVIkY1bqE8DNTA",
-	"MzXJg0ibrhUTMjU3VJWthMz8Pilm9dorEtLtkBPomCQAPdNUgw24uFwDTV85UwEuCbX+qAXzFzmP6zcT",
-	"XJvfERGZLlqu4zv8elxN6c4r5H0sjNYaqUtdE6At0Xbng2ys21o5xWUOYQs8SuOSjhY8APTTsoUylj25",
-	"uPB68eEP0ezof+PzMqHvaDdEUBFGPZyau7zMqincu8tN/HR3UQi1mte1z6sg9x9k4GRMcbOztU2UFh9y",
-	"SN1krvyFB98JM+JOaF6DzDBDsfrzDGjBP73GH59cXOzmR9d1Da0w70S3Sox6fioNiK4PqBY7rs/BmB4P",
-	"nQm6AtEFaiQa1A08ElQSDky7UPGSJd6X0Od8tAbSu+wITFB33EwLwqvbQtalJVBhIsl1pUNKondVYxKu",
-	"hNwFr0SCbl+ia79FW/HNHO0M+mVAuQBuljMLqwxn+wWWuOMCbBVSynjKoZLyioC8JfsvnHLBluHN3p59",
-	"/+x1Kyz4pzdCTu3s5PKpuwqLSvq/Pxno9phC9aBTYqCbY8GePPWOT8OrEitZVlW+GrSGcOvGrKpFszi5",
-	"/B6nhH9pJ/TILavcQZaDK0lW3OmyjSwPfGO8HrMzik5PPcbOvI3yjYagYPPxWDXSYp+1A2WiBjSudM36",
-	"dVm+bU25L7JW5RexajfycetVuuMmYGzwwKA8CFP/D92/KIK4CxR+/pv/I0QLdiSe+ywnDLOwt5LQdxiv",
-	"werWYsEraXK55PemDv/i0KD+68nPsJBjkZGfDy7rsf0zQymJG+qnSEBq2PgepvPiA5/uiF89MvWd14Lf",
-	"UdZArp4mMH1vsoP7wDCjEhSHOaZv6KsPo7ijao00w8Rhvo4VJTWZHAFQMaOpgrKD6l4R3LGVDpqrNyCC",
-	"e2AmFlEiJCb4GBXlrjojA5qqpA2Yf+dj+khJk5bPBXkEZ2rFJlzj/TuG5N10nCNGTxEaq5ioVBWzuqKj",
-	"Dbk1q5nCQyGUw0gGjWtlRAmp+ZkGmQc8s8Nz6M4MHxu0fteNBhNczw+LWos5OudlI/odFWBueo+Cs88U",
-	"ZlZdRoiA0K3Qw/5p6mFYhNvOGbB4n8ejW5AGeHuqBMB/1thC9sppoD4JsIs8COMAJrHqd129g8U9b8Tv",
-	"3LMdl3HFFoL0NApRHRK/5ro2CtlotJHUPhkmERoUX7E/DUp8wZeP25F4R8aUmjxvxFB4mUCTB7brwNWS",
-	"vR2v1ApzYSMXDddUZLlS2lNoy+HhILgW8Bf3alK2vRf3wao9DN16eR2AkDT2CR/aD2dH3fd4dgOvfB4w",
-	"PGTEXLYMwDeQp1bxLaKwb0aY6a1NXd/3bu3YcbpBzG/F1z5OWPg+raEcbS7W3kNaIDjZiEMn/OwlU1qv",
-	"HzCx36HFZzz8kTszxdny3CM5RSyVKk6CsIG/HxwVrJuzj/1o9xr5fk1qO6QHrbawmBYB1iAL8D7obUcN",
-	"lLnLPYRf49qOixcNTOt8wZdZ3v2G2PWUuzsEDOYy4tt0ABH7niiNmtDKd2oOLbmRK4EPpqWKPGf/mS93",
-	"eZ4Tvtt26wr2xMm7JxcXF1fs6cXFIIm+7cjdHYr/QyD8wXf/4Lv/DnzXsZRsT5rlwZVigA3qj3W89w99",
-	"4X3m/WIGN2SvWozdfalrFah5Ibg0l4xLSEzWlFU2raSEtjsTBm3e6AdJ4GfuaZ+Z1IJpsK8bI/R/+V++",
-	"yaZkCewi/HtRKWzzEP3An0gqSeXoIKJ/xdixVWwqbCIncLRmHLN+ztjHtgW0sWppurljENS2bT0/RIYN",
-	"CqwCm23pBWaYjcQmrDaG34oUsDrt5JcaL+vM8ZHdaJ1hU+BU8PNh/Wnd7GVPu+e/6aanmuZVx9kLIEu6",
-	"kT6tZqLqWq2wKz2XawzSX7Jz3Uj68Lm4E6TgJFTM+9HH+8Z94jGYwI7zOZK0op1D0KEdmVmcgDVWM+Gj",
-	"GU7BA6gMxUoVlUFJZf3ESx/PcGxB1Mb7hXyLTq6zOeVf/qHhPPNH53497sk1slT5SoBnjteqCRX0WLEk",
-	"tMxw1z2urxKmzZSDBLuRmDayaB05KGsYKCLbRSZSrEAZdYcfalEKppyA5z7OCGjrdJ3dmKlqgr/JUj3w",
-	"3L8QoP7+a+3WD3ED2OfDs1xlYdKn0BqsXyelR983WMFx/ByceMSheTh+Qdjr7JDZOLuUn+sSMB86E4iD",
-	"PJVlRtRibAnYxT0noPTTzsTCiPoOMj4wQoN+7rJJd//obMwXqspsTvOR03+2x07w3aYWR75RjvvW/Z1F",
-	"XyBWCEyGXbf044kmXH5IU69kI0wOpvRBdOFe2hewtKnFUeBKsxt5TpVB+U4umCN0yJ04FqDm/tfj4n/O",
-	"9Rgma754B8h/slOCzmiQV8Kf5+/ilgCruiObUeiyZc0lpe0BKMNMraT3TBi1EFhN6BgwlRNinXdBeX7a",
-	"40177RY96SIJ+IemPU3gy/Y/+Ek+tgOiM26qXIxO75guCE+o5442emqnP6KHP8wJU/SccRtcXR6tN8AV",
-	"+kogSAFjkNkDv607latzsUxk5byruYyo5yhAO/EQv5M8cnPIornU/NAoIu1x/+b/+LkPdefe99e/eHR/",
-	"Q88denXgJMldG5nS1TZLhBoo7w7XqGh1XF+BVEBlLOXCT3hVixLjziBMySXhnUxSWbYWlup/VWMvwVuh",
-	"JvAhpSFpjmo7z9hHSKO7E1pXJeUdAbgRlR5RVgpkhYXgaPgA47WdqWYairpngPw5nSLO8qbHI5ejfziK",
-	"Oraa+nuxhF3i4IgyIKLl4LDYqbNi/eVDjrN4pGw1LIb1EXFIPjhQZkK0FT5B4TG4nhtviDq6CsAaWNdQ",
-	"sE4/JI9z+DjyZrBTPVRhgI+8QF9RQA9TiyJuMaDUxLCRmCiNKEXcUQx53seghRAyQwl2Set655KpGpve",
-	"LviaGVvVNauru7z3/d9FJv4eTvjUeUPdwm6ofxHqfRGEIALoEWVlTQZ4J5TTulOMoTrZC46o59D31UNd",
-	"GiuWpgv+4/bBXLX55ZWP07gfqItABd1QViq0EKAsqrh5l+MpwrZVsgWIb9DdOWb+LlUlE7qu24HDcdMj",
-	"CcftSf5ePeHcTGAKexXygop0eNnZ7PLsNF++U8ct4r5icVguC4yg5B85M0fk+s0wzxTSY9cjdZiedB1B",
-	"ELIPes3LRn6RQex8L/HDdBBP7xTlaWQ37CO349kDtiyN4cWNDWiPRkQpkljO25L3G27s6Qs3xdPXzw+B",
-	"cgvLPTVWC77YE+z2WjJ4my2FJl+l12J1I68gd6rklqP4f9/I0KuxwhoMDyuKzTRhCkzI0rQq5UFPGrLO",
-	"aaFt2nl78qSE9EEXwgMRFCcY7ZC6AH/SjdwCv1wpPQe2m9acSAvmbluwFQfa758s6EKVCf3MS/ATE4dV",
-	"zCo1Z5V1+nJOSb6xYvmgq30sxEOY2GNb9sfmJ12dxKmafVz3xv1+xOXC9zPrBQWiRdKdiMMWqbovnkux",
-	"6m9X8a6xxvEPvSYndNsdgFrscXBjUeeKddRg0+v67u5u0/4vYuUWfx+U8nzqzfEPBquGywcGtWslp32o",
-	"DITE39e466aayreNPRkaj/eNGioqQvdMfqzUvBIUpu8AU9wIe/oMfj0aPEV/vVG+MenPR72UP4u0daSo",
-	"cVklp8crssoh+rjzfn2s8A59/JF5fXqfb7AlZiWviIsEuq0k40Svj02qRowbXdn1yeV//xpfWblWUnTu",
-	"7PlY9XU0/7G68/4aVbbcHdBg2YSPLZhZ6AappvK0CgHpypjGKSqgg0yUJn0MR/0qXGSPWcR4rQUvE1qH",
-	"m8IzN8nj0NJLWAQM8GXR0/3v7F6nD+UH6PUcQAVLbsxK6RIbAOeJglrxLJQWZ+yl0uzJRdSis70mC75G",
-	"wL4F9DZUc0BG7nzKFGFUhCbx+GTsa68Qk25P+EHfnLFr/BR8Xiqb6nEA674hwXWkoFO8uYOIKyEM6SPi",
-	"0Eh1ngLwnmZd9jdgOoGLRauVaZt8vV0K+fo5e6akFGNL1z2R4mnmr3GEjcV+i+kWW6DCWnRG6yQKRiz0",
-	"jRoHou1xJX1RrBb36JxLs+rZcXSaByB74qOGr0NnboI0hXgJlilxlm2GdA2jhTPYUF3v7QlMvThGLr33",
-	"e0JrpQe9iEKjfXNZN4ua2/HstvILfLDvYmYX9Z4+iw0dABxyteAlOkYVyU9pVP0QTeA/8MZ4xt9T7hE1",
-	"tkffyFcGPCH+1SvvHYHiO/qwYUKWuTyGd37QI+Um0ef3QQBMyAVCePO9AQ6NuZcQFf3RkBv/0E5EA2VA",
-	"ZwArfaTK9RW2hHfmZLZUn9f1caHfB4WnvLowIDj1YZMe6f63FAhq80zVZVRxhG0xD5xLGh/h+W/0p899",
-	"xvoLWbaaUUpiLLmdRQKjo0UdqjXSMMfAwffJnjbL/gSGDgYeRZSNlwBQ7FWqZEXmjbB/Wx7VPQcDZPLl",
-	"rEJt4Wh2RZFtKu1bPAJl+16wZCcaMdbChvD8UlfQBHcV5Jr3y0Fas+XaplqhtFt7BAvRzfqavF33Y9aH",
-	"RekdIkCbkRt/JHYgUd9Ezz0KBw3jDa2Ci1byuIDU0VS/XEjqeD8ftyptc+QEpw5PXDHOVmI0U2r+lfE3",
-	"vmoTE9Aiwia1B44atNRz/lv7l17phwVofcfft9YItCElKuOv5qXlvaSjT7xfELaBERLK1Ct70PuSxvmm",
-	"/OfKMqX7qvtQ6/3yNvcITuowm4No+hx8+QdxAw24H+el4GWv5HjuHvgSb8YRpNZzUVfOWhmcldZNS8W3",
-	"RXmUirEdguxGyPJ6ylPtdv/tzqpf9ZUW15lRfwPiKnYng7qLR7pLVuDJZEr6wMOqpKC8F27Bd57IJRWx",
-	"vvY//TzDlNyy8xeN8mUOKePgLFdCLHuTdrhvXyd4vdVaNEA0gpN2jA2VsTjTJyG10ISJ4sobiLAesTAS",
-	"B3jkqsho0AStuh+PVA+ZQgbFEz7/Df6/G6GJhwmmTXs6sP3sBHjr2CmPu3f9uBCs3Y3eqj7K9FinRhLw",
-	"UmT3pRDecRfvlVwfDqB4XFTtIxQqhV14jCqlMNiXgvMLPeXySBrXZflB8MUXbMjD9B7iXnI7cJAOUNvC",
-	"EDb3/Df3v174l/ceRABy6gjvhadLRtHITh9KenH9KozFLx3YpI43dnpw50S8r+cLsUDNsdNVK+ejeMe1",
-	"/R03r3hwe53MZlNom7zqlL2JjTsPaCk1CRbxv1Ul/2fv6FF2E+gY0nZ6vQUf8JH/wbFBWOG9IoPW780x",
-	"K3d6HN048y8Xe4129nHd204kt+MmWADklxGwg/dpnxQn2BQg69t+4KHujtUjMZ3/Bv/vFSHvxZ2ai8zh",
-	"p1gaPXkMEQubKRWrlZwGZHnfL/7AIV6r+bivaPmGr03b24EpzWYeP4OzSeUmCEFK3/p3VFdj+LUyXYQc",
-	"WEUHDwfRYROeHTelI5n78O0P4pN97PRWXFTSceP2VosxZHQeHMKlGyD97WQkuBb65PK/f3VCNpQq/Pev",
-	"jj6N0Hee5htdn1yenPNldX735OTzr5//vwAAAP//",
+	"7P19cxs30i8MfxWUzlOVpJ6RJTsvuyvVXXVpHTv2iRO7LO/JXefalArkgCRWQ4A7wIjmpvzd70J3A4Mh",
+	"geGMRCrea/NPYpszg7dGv/evfzuZ6uVKK6GsObn47WTFa74UVtTwt6uZFbX7QynMtJYrK7U6uTj5sBBs",
+	"2tRG18wuuGV2IdiKzwWbiJmuBZvzO8G4YUp8tE9OihPpXvpnI+rNSXGi+FKcXJxw+HRxYqYLseRuDLtZ",
+	"uR+MraWan3z6VJy8LsVypa1Q082PYrM7jyt2x6tGMD2DKUx5VYn6C8OmCy2nAufmhjPMLqRhWglWi382",
+	"wrSzWghewjxoWtGQp27MeIJL/vGNUHO7OLl4+uzPRWrCs5+4nS7SOyYsn7uprt20pJslV3NRuo2Slq25",
+	"YbXg5YX7S/SrVtWGyRlTeqLLDROVEWzB29+lZUaqqWBfvn/5nP3l6dPzghkxdeOyp18/efrk6VeXzFhu",
+	"G8O+efqMabsQ9Voakd+C2SmuIrf282ffJBevjOVqKn6Gz6R2QNITXxg4ljCDFbeLdnz/1Elx4k5L1qI8",
+	"ubB1I/qJ5UexyY98Kzb9g97CWY8Z741cSpsebV4LboWxTDXLiajdoQtlaylMwZ4yq9m35+eX7Ntz1qhK",
+	"GMPm8k6o3EWpYJzEXKSyYi5qnIyeS5VffuV+LlhjRP1ffnszGwGPjtyKtytRc6vr/AQ0PdF/CP6pkcO/",
+	"F9y4kbYH/mWxKdgMmJRgJd9MtL7N7XKN39gzkLbcfft16X5PLKCmB3oXMNP1ktuTi5OmkeVJ6ia9b6qe",
+	"W1Q31Z4b5J4Yu4dNz6qahy7oei3EKvt943594AgftOVVigSE43fuzk11oyzjVYVyYelYXI4aLHwtsWMT",
+	"rSvB1cknN2YtzEorI0BUvqv1pBJL98epVlYo4A18tarkFGjibIVP/P//QcTafvz/V4vZycXJ/zprZfEZ",
+	"/mrO/HdhxO3FccvWQlm2rrWakwT45ts/ffUE9oQ+AYK8LH+oOc5pVbt7ZiXOW6jyZrLZN4sXqvzr5uRT",
+	"4R53LCsli+duANxcJ6C4YkKVrNJGOAH3hP0i7UI3FmRxwTirxUpYCYJqTT/RO9KJwlljRPmkPeyw9cXJ",
+	"rNbLm4WoMxcE9QC2qvgURL9glVQi/alb1Cu2CKogNrjz+Q4HLRjxFv8PwGykNUyvFfJcYLlPdim28Awn",
+	"NXajrEzTsnLiXqjSuE+GS1FyK06tXIrkzWhv1X+TlMO1/Roe1pN/iKl1I1+V5Ru/8C6ZDNmPvcP3DuyZ",
+	"q2N+u+Mv+a1Ibkkt4AiUWDshb9hULwVzBOK2SKhm6QY2or6TMMEJTOzXxIEoYrhjTsoIa6Wam33Xx6/t",
+	"2j//qThZc2VFOfTNX/Dp7R2FSYdvFbhNmQ3+oG9F4mRLvklc51d6zSrHVKRlC12V5pL9pauvFMxxUW0s",
+	"+/q77yISD2pJgaoLfJyXJdx0Xr3rDL6zowndhU9EZbyO72nNIKNx2q9watWsqZHRL7giDRvvoajhiWiC",
+	"7aZkj9wp3bt78lLXjLMlny6kEl6KbFipmdJ2IdUctPMO3QXJxssk0dUaib2fBCqRPvj0QeuV9ar47mnz",
+	"sqwz/HvhztJ917E1rhg9muRe7tkbd992P/RawUFpJU4d22VvV0JdX79yvBHupLRimT57+gde1xxkDZ78",
+	"KPLZ2Y5K8FrZNH27acKigXGsHSvBxwtmmunCGWYzWRvLnEDnU5vcCeBpN44PJieUJbGVrhPTevZsxyZI",
+	"aPsJDuDPtTOh+JyStLJa1ZqjvTqQTFqOO610UzLDN+1VlIYpvU5uE33wBj0ECaqxxhOc9yKA4OZu+8HU",
+	"7f0sWcM33HbUxR7J6N5dSmuFV38Sirb7pmc8TqfGhVbColbh5yvVJeMTA4oYbI/SSrBSi/TdgY274eYW",
+	"uX9aYeW0v2unSblHL/Gr0jA+AVWpy4jgOXf1+3SmjHib6rp0e9ee+e5DTSVMape0oQnMG16XwHTdZXfU",
+	"3bnsfQzupazFmlcVSP4EHzCW271c0rO8a3h4+5bA6rtb7xeVvBjm9rnT7FMKc05jzKoJSR2Mns4MLkry",
+	"d23dSvfLKBqfkPzdlc0zXVV6bbLuEraGswUl2t1ty29FThZUZYb7yXKA9UYsK6OELLnaoC5t2JpLSzp2",
+	"WuFQSaP5F++jhGXJqmITwTzZM27G6ufkQwycIyHVyQ0wZPH4Dzvi2Hgtxl35iTBO1yjFJfrvmHvJMO64",
+	"JL8VivjOloLEb+Gflsn1bXRTmx6DubWjnI4DanN321tTuEvfsEqSSp7IApHQ20SYxbbDJOxq0dJ6IA8/",
+	"5+SdaexC19ImLs1UL5d0kXc2YSbVXNSrWmZ+92fTf6NpSfHHUnP8q5hL9UbwO/eN3bs95ykD64O7dqxZ",
+	"gfMar6TfM0cY+s7JClWCxV2JmWVGLwUoo2kx0EPWVqeZAR6dG5zReV4yJYS7O6SrwNyfJM2/3V1wPyW5",
+	"26qZVHJ6cysy4hh/h0ss9+iY/ecVDZQ6p+fc8krPm4T2LJd8Tn8aItheu8eTEk3+a8RnruW/kl/5l1Yj",
+	"vvJ/tUp8Zfvy4gL9DP0YyW1aOPag5oltEh9XshZmlKQaKCognLPi0wTLfIuKmpFzxW1TC/bl9fWr69c/",
+	"fJXkf1Z8tDlRoeEjBZtsLPp03B/20xXO2H03nmcRb0dmI9VcJANcv1CoCG620/qMdfo2RowkCK7uzufN",
+	"jaZeaTPawVGLpb4TN60ltnstMcCmZ2SojzPxjLA3DzfzPmV39X0kibfEAvyOHlA01le8Meg2Nw3QaKNK",
+	"DX+34Bt2vLaWpUga8hn/2C/SLpj7jrOp4UMXGNGDgCS8hI5R5r8ODhduHBFORPC0mN3YTc8x7rot4ggI",
+	"u1LtaI6RQ2R0P3nTjv26d7PTHry9G/5rcX+lunduWqbYhdsWH4pdSmOkml8EddeAyxgcvGtpF2XN1/Cv",
+	"4ON+wsK7FJWFf3a6pCqBXxgLtmNtLhjeoOCFhk/y6VSsQLfjxr8bu41gFifFiR/6xF9EpxfBu8nNeu7U",
+	"A/W9nM1ELZLen2nYiz5JQTvWUe23+ZJGryD4iWBGogyr/sI4IQ1UO+M1cCvDbpVeq0u/YRknR+I+ZT0q",
+	"aU4UzHVQ79E0Tc2RzYU1l6BTg7cYTpdUxf2zMwv+7Nvv+kLNkTKY/gJE5PdKfnwq7UcP0whfK/wBJ+9B",
+	"pU1S85xW2ow0K0vBS0fNI8R75JHcPVJtk2bbJjiVLMNZso2wcIUWes0qbgWlTiT3WK+EGrmwWhhL/qm9",
+	"qohjAHmR7QYfoDLEuQ44NH042uTkaWo1k26CaeGmyx4FSUy141N8anWN/Aiuy52oN8y9+QQCCSHf47tv",
+	"EotfcWPWui4H5oak5q8wSyWzhZxNK+kuI0ooq520ZGhmZH2V/X7qQWryK22s08USyop32e76HTLu363D",
+	"Jp9s66qFD+5z0mYdUeO9QfhGxmlRiqksR/MBfCfzySPaATkvnGclu8xgrQZ5O2CPCpDkRrMpV4754DpH",
+	"W9TBcekFu/c8ksyHWw9x7hOgoZK0zIR0T5ka6EkMh1q0SSyR8yQ6Az8h3IweWvteTKVJMpa5TyLY3YfM",
+	"zm9NHD/QM/YbZw0kAxKj3fs9lJm1kyChcP8yyL+FT0djFe1E963xedCHd651j18OBaLVjk5B1ZziJ4GP",
+	"O1LtBmDi8znwkt00k2tsjNXlJib74Py7zamu36Nt8nwhprcJccbVTWs+5K9wyS2fcHCRVUETpNg/m+qm",
+	"KimW5NPxLiGAvIBflLbpjaNne9zT9AT4YyWECgtUKt34GELUKu2xnvGmsvtkEu3OS3jWSTXBy4yvjpuF",
+	"XzjEzvDPJm0x4lzT17kWJZ9akRnHrxg9kqWwXFYUQkWHNF/zTUGZqXYhNmwhqpJxtqrlnVPbbsXmknFQ",
+	"4Wr42oZZUWGcX3DKzNpyI0Tb1uvE8gdGGxXWWcSEFK0wRcWdLd8hSCP+ubsv7WHTekgTdLfSU4WuI3Mz",
+	"TRFerey/jW4G9Gxy+qKSTp9LsBdrxXKViwoJNZbNirrW6eDPrVRlJmtGWZGzBZJbC9ZdyKW1RIDBDxzl",
+	"du6JluO2wcyKdiv8KqKpRVuR3N+9RrbJ6LVTrthEsFIrQZFcaQtYBeTSTLnTCCokpMER1NZi39ZZ+4Jz",
+	"fSbZfezvNsk6ZMZ5i1rPGI/9A1sJebH+drMUXJm0Odjh56iaEUO3PssZbO9KmIJiYtLSk2kzXAg1itxb",
+	"y3/3J6mmIp+2t259PbA9yCrcBIYm8x3IaxDZnMFvQMI9OBQ8DffT/jueUmACxQ4i3egmJchXkZd+jzYM",
+	"AyXn2vS4gNPmu1AhVjzVUDuiMdujmwty6TQt0MC8E7FsBONVLXi5GX6iSJtZ5wcROTGM0eH3e95wsc6n",
+	"BWC2CepSeim2Ml+GTVlXZS7aIMpNNgFlPyGAkUPZ7wlyd+OmqOSFmtablRXlu8irsZ0mTY/s7sz766sX",
+	"16dvr168A18xu351dfrs2+/AhFQawyKYm/3n86d/CsU5f3ry9KsOnUw2NkkiS16KUTxqXCDVCaIq5BGh",
+	"fRFWy6zOxRpKn/i66xoG85MSNWAb1gvN0BsXpB1op+OknD+d9zj4AD3Qn1lnT9odjdaRJovyr7mgnFCl",
+	"YZxy3inb1J3HRSyjnAyS0wXFANpU9Ev40/X1K3hQ1AWbbCD33dnqGzhXr9rg47pmE20XcYzA/R0UFp/Z",
+	"vOUqbM/qhVOVEtzPKR85/yXkPE5FrUybC3krNhdzrpSwoMbStbrgtuLmtJyMC/zx4PvbNdxHOaDA8sgH",
+	"D7GSZOdonZ20u3Z/cyGrwm6ZU6hxUm4i0bXP9Z9ypZWc8goyEOiy/+nP36ZDz7qxjnWm47SiznmTVrW4",
+	"u0lP/EP/XDNXGPJtbuR+JT1t/wH3cPfRPGHvaj2v+RJLGJnVFcbCvGHoiEXwEukeXoGsop7ETjIDdi0U",
+	"0+AhJueMv91kLQ9LkicfO1r7XLGuTUr2PF5niPJ58z4s0Rrm9wxsPF6KJ+wKhaNUwWKGF+lk/PNkOUMw",
+	"ymh0PkrFvIHqWLQBxiLrzhgQMCiT+3cn+e5C+UoWbFq5/2hlwEdSe171JB3i2Aw1RYGdEvXi8OGSbx1M",
+	"e4btVYjoLc2Jbb15iXZml4t533n6VP2FjqJx/or4xO82fdar4kNj+6Gwsv2EE1qVAA1/QMg+o5+HJWV3",
+	"4hB6N0qF4Sp3QUVx6frTYdr4i48rbVIq1BuphOMSjIPxBqpDq6VQgnml9S2r5K3oupGesA8LsQHf261Y",
+	"gQPUqaJP2Is7UW8g2uzUD3T/IXsCR00ltv5tWTCjWS0wB8DbACsu692Ykw9+7lIEuftmQXob4h1PczUy",
+	"SmScMbgDoym73bgiyguFcYCf5QRCX1A7SMZoXY7EwbVnrNawg7Uo3CEuxEdeiqlc8moA1bud9NsQJpGi",
+	"npcQsEw546a1sMlClAk34utnBZhwm5VgMn3Bm7rKVfus5BRyyUIiQWMXQlk55RYyenhp9q+RZogD5Zf2",
+	"nKK26VjungQYXaZZ50tZif8j6nQ4x5kcmbSuCiK6/sDXCyct3KVJU/E0X3qOdIelqlAbYZFUSAiOUxuj",
+	"0tp02B1YgJ5Bwelf3ero5GBk9rcPL0//DH+ha06RvmiSGS4DL/k0vCQRiZa5DWPA9HxilQNjoEthFzqt",
+	"6CyTCQCvFdNTy6tWpz//7vw8uRqo0E7rhWM9Zu6FUNI67B3ri3t34xLr5PGnKO2+VJYKtVLBOs6rJcOC",
+	"blB7+rT14XDaDevsBN0YWk763qoynSg+tdmKpZJj2tWz86/PT58+O/36acEAaIU0Vy/U2pAXm4Cp2RgB",
+	"sTDI9RdsxU1UsK2VuHA2rvYlzhOO6v2UN27wwl2tRVPXG/iVO3uX17fp4qc0N+v1/dicRrIWcr6wcaRx",
+	"AvEemhemzfH6dn88fYqHRh8MWbw0qcz5eMFrEuXK5bfJmg6fqI7v5STx6nZq/nxjFvxp2kZ92lqo7358",
+	"fv2//sy+f/E+iP+WaQEtGL2kYj3jzh19lq1WBRIcS0sgRQ/TU4M3D+rKLFtwVY5SGgav1axu5U1yu376",
+	"/tt2nddoMrwD3eZHsXmtZtoR7vcv3udXKZcrXTsDyi03PbpZzFa5u2Q5xC0Uu75+9fKdTykE4/6bZ98m",
+	"jfttwe/96W6BaSqKSt8SSQ/Lbv1WxAfzyUhGN3XKbr8KJb1Y2Thg+vilkKhE88ksxNircpnCDsgnpUfu",
+	"1oTcSKt1H8C/Zk+bFcNH0un90lYi7Z2kuGzRui+GK3AUJwkTT25FcMhv8YShMvlP42TydnULiqplTiHM",
+	"4IBMOwl5vcHG9kmMGI/BD8nibWQNqsg3bTA/u8Rk+qW+yzg/8qGNutm7vPeN2gfCYQHjiauDYXEU3gyK",
+	"TiF7doew/uFD74GhPbIPIB75AGA0N6sWdycdQYs1HZ9Qr7zLXmTEmvuyT83LphxFw2Md/LpvyHRyEUWE",
+	"R2nU/p1Mbltv1I/uX9/2/ig278XMX8obR+I32VCpL5VgxuoVZj1LNW/D8WzitsSIalZEQHcQ/HHG8/BA",
+	"af5OOx2hbDKYAhhLwUJJcqxadJ3KqnISYKbr6f0yO4cH4t3zYs3rMifNwAP7BcYSbsUmPZ2RNlQgvFG0",
+	"1b412QytZU9EWiOy7tBriiO84qp8e5eSmCOLVa+oVHW/PLc6OxORmcuwi4PAPtKam5mu95bTUp3XqsYK",
+	"Ia+NuyeYtLuhdWlyMfXEuSQXmFFNfMAkFCB5P74VfJmudxMz25+Mid8Ihclpml6K5USk6tDfzhhnbvRx",
+	"/qGsqhn0wUFJrhSnwJfSG4lVArsqezXXtbSLNNbGPjQan9uEz5EfK6kKSjW2tKWbFTA8sWk7xSIsMEoX",
+	"6kTXaZHxJFNbiMXROxs440tZbXKy6waADzpqzn4YoXsi9IwjGXy68PPfwuFpp57eCmdgJekpQi/YyjoR",
+	"Eb4dPXXJxHJlN6ysnSyWFkIjIQfPe0d99XAIDkgT1xjvSTLasacMupTgk5dxJcX+Gr8D4DvlIbxqSQpD",
+	"H8t+i08d1OfSjYDEMRiqaFpw0EL63CoHwkIoGDgr/vT0u4K9e/GTs5v+9y8/ZkbMFYin6X0PiEIgaZOK",
+	"2WYz1tKQYlcENPftOVrGg0ycN9JYxNGBHKqPr/El943jQI0N3sFsqVcfbJtOJ5+9RoXaGRsVb9R0IUqn",
+	"csOlDllIlImGiFKSAKVC9nFaMiNUkix74HTwe+62Z7179/UqTAFBeZyA8+/kzKJhQRXpxVJS/FS+Oqkn",
+	"ObLdGoRGmAgjyy44D9adOJPRIwfiYfhUUqmoEj0Hp5a+J900efDxRtXlidjzMRkw8cReWDFiIr3IY2Ke",
+	"SxQz8l+iv+5uBGAYvpWcTHQrnJV7M9XGmmzZqnskJMga23UzDtda/qXVAFYSgy354j7PKzwt00bRJ8OO",
+	"Rld897B2jmZne+L7ECipc+GJSjub1rnZnSvbxw+vplM6kS2f19785h5h8vT8HPIuPULvMKGiSV1IKpnm",
+	"JusfcyII4Pr2jfATPhbluELsvQcp0CNaz4UFzuHBFi6YgJJu9MM4GeAedcsNaKoeQhDipd4fsw/fq7Xy",
+	"AzBXZ/XtUv3c+872EN7MIDcf15XZ5SCR+YyS2I0DHmeFf3LXYBX9Ea6osby2+I+lqET8R/h9xmUl0tix",
+	"P4qVfUWVgFsKFiWJDs2qTCb0wUdSy95v9+bSK1FTXctatNEOYxanonz27bdP//JkHIJhH7DbEfSHaVvX",
+	"2qvH0GOILheS5AcCYaoyIw5mW+HmPZ9pn+0Yb/3AB/DUCNTGo5pvK6H2ajgEC2ljfEe5R+cZbRfW+i4Q",
+	"UsIBbvRSQJIh+LTxabbSxghjpFYJC3G4z5vGzhDkPhtxKDpePzjYIF3qR7GJ1Kgxrm6I0wOwbVCNO51u",
+	"AGQoZ6MMg2eMdSSCaoydWIRE2blgWx4tz2nanYo1HrrwgbRaTSyn63jyjlhEhtE6I9arAruY/HIM/p/7",
+	"1Bup0kJS22zBKjYmWnG3nd7ZYMVHKAIJuHTBU3nPJCuf/okTyWzGIVSFDLTLEbUECKdlTrDfW3w/0fe5",
+	"SB3P4pJJ0rpetmwbqGnBzQUhpNWzKbqszOpWOjL7xzqdTAZq7g3vASZkjSp3st+gvYhH/20LNpNYMo97",
+	"K0Yizu5nYy3nouPwq9rPet67o95JGM6SZI9TLyvke4qph+1Dl6vTFvSkkAc5FWPyTK28Q7vYwnedOWPS",
+	"MCVvQLHPu+l6nUf78DOJPKOMZYtVk6OJ6KiamdJplQP3Jmrls4GKQS/OPe42n1Sii+Y1LvDe5/PZ773J",
+	"qCbvwNnGGT2ACd+GrUVVgY+g5R8+QgedPQxmwUIVm9lOMozG9b6cXLWI+31fuCRN+R0PT4ri35BTuN95",
+	"MtS4Hpo+1YNy16Qzm/K42FNo3HWD+H+DQs5TrqDwWgPQY2NEfHKXzOi2em8i5hLs8y5AT3R2EzFvxqVQ",
+	"4Bs5K3LPMrw/2AfkrGalhsKkqDxb33WSHKLZBh6Rro7ArBeElvWZBMOURzye11Ysc/pjftQ1lxbrwdPW",
+	"R77ktQ+ZOIJ1SLTu8BjpsGt1HCv113SvfWsWje2p+jMxFMJEMPd44H4tNY4U/4IvM311fnSigcSEeyyy",
+	"e4nuIXBw4TO6N2zBIa1EG1Ewq/XImSzQSh7xxmD8+AEQ7T4BBYenw6BZxdsUblSxzSl6uAyQ8S6n8c1u",
+	"e9mb4NNFsHXbbjbD39nbcS4LNOo1FiLnLkDwwokiAA/0msz+qge0brMgUm/EzL5tbHq3evLxxqN7DKoz",
+	"9mlm7vv4SnLS3swdobsOsCM6PiZob9hjOPhk5qENSrqjSMPcxAHu1ncv7SYFDvMBve5NDPCcSsPjuR4o",
+	"2QzYTagDRYizNvxJAFfewnoyEkVpmOKfxcVFh4lJorZhqX42UxhNuu22k6OszVFUkjeLtk0Uv5cnNAny",
+	"ZyHUXgQi+utArREHyG1fpvlQT2uB+9HgYCV3T6oJzvmnNrw2HB64/0hDW09/LYPXAL0Kob84YChT61Nf",
+	"YtPLHw7R2C5ZMPGLTxUFxdYU2PVWlP0l6A9sYbf7xV7G0cGI2u1ZNvrGpxuW8srojEoKDdyC316qOEPj",
+	"NtKyCEcOMRvdfKlAbgYnHQX22WtETYLku6h+zpsdAHnne4W2wVYsPRYADxI5vUdXRN8rwwYWl86Zh59C",
+	"dT/2ReQRVt1Ar2Jbd57yLIJSaHLuQfiR8Qm1TlhGeKoLaPCKOmWp19gd40EzDYGv3Uk2Kh36uQZg0zVB",
+	"+/mIu8/144xwpUAGwFc8YhCdM8iGsgQ8rBE1EOnso25CFnZfINgxZ33p2i56i90IKb8e7jJ+i2UeqT2r",
+	"BTWU3JtGAWoxRqXru/2aN7xzjY+CkKQWG8PbKNEbyT40a7FKl1X/1Xt/sKAbCl7wgrTktpU5keFguDPt",
+	"Zsdr2EqcwcvZ3pIC2VmW/b0XyS6ei9wlg44znM1qYRZO2dSzS/aMAfAms2toVrOkqvld5i7VDdofSdY/",
+	"DHNwVBfp4oQAczM6dbKTE0VAIfvZXTwPAeKeTt8BkxeBg4i6a+b15a3l3JCxL2s3UhrlBaadP50rkagL",
+	"Xguxugl4vRmN3tEzAeO6PQM51dI8pqOkdXq4QmMcZY3yOPjJ+ZJRmOZ1tSAcdMd4IyDdXja31nXd02UL",
+	"YA0m3n0DPRfXfMMmfHrLpCo8akLYJncoE8EqbexwdCdPZkW398fc4xUgj1iEix9uW3sL4p3rMhFPWT3m",
+	"ccRF84KkhSZEZUkqqxn3FX272lIgkILq/Vpt50tjFuXNVKuZnH+VENXAOz1Omm+fG2RkwGZKtP2glo8y",
+	"h2Azdc/O5JRbwaKHCbM8+tV0+psOkiVtv8kUtmE72E2j6iRYO903QH0DKnL8Np5mLp3a2wsJncRvOZrh",
+	"TvFHZRQ6UjmtCXGwQM6MUzJL3UxsquDuVmzWoc+SW4lTZ+n83JUpxUpAmJFpFQ9vslnNN8SwM3UPiDPY",
+	"ml4mdH4HWuQW0OOps1p2DD2b7X7/Z+3ZLEHYW8arKle35pQBk4fPBHLyV8WNecE8aEDh/j7RvC5PHber",
+	"MQBZACLd6YQbURZsbgxfQez7VtQTUeuR2cOrWqqpXPFc0z7k5m1uEj2MCIiAcdi5PssmtIZXogWG4WqD",
+	"xQUh6OfFbQFgMuGtthx4J9t2xFJGk0a0sP2E4e7pyF5RGSOXqgHgYuwEDz1LDZckjUjWzzZa9soJUgvs",
+	"D6j3UiGGFFqhGd8ssl9EeaLucLCTDjF1WVBawKQytSlGOiKcAsFQw2cjYlTaGGqqkiCjdFDlFzgbiro7",
+	"scBrATLMEdAD8pl8bIKWnduobA+YxwlF3AsffD+qPE2loGVkFm9fVEasPdDXsB7rPcAeYzX03kp2/Fpq",
+	"4uRm7M3LazOfvAN3au5OipN/YEjLmMUp6kPJHBNKnh+X2Nf6P/dRZsgDCuP0LDNaYjYHipeAkhSXFnBf",
+	"WJDQ2jBI19dNBz+DyhHPGaHzZErFSy/W4EY7vcd/jFtWauCU4qM0I9UfpW/WfNMzZeS0y9AOlCoxOuDp",
+	"HfcoT7uVBqnBQ6UTL/c5NHg27uMjdYlTX4Jm4wQLCimYHJ9Umaa0cr6wOQ8E9TOHRy5YrbX9whT0f8eE",
+	"TVNqOEXvTuOVVm1zkVajQCs5hkd3HwGkYWjhCxbXryPkbJub8+15S9frBTQK7bqDnVZLBz5YVP0Nhr3C",
+	"u5CiOJzXzdDs03CrAq2GpW19i25O+s6XIhn5ccriTTpySTVvgKYLzQ+2ct3dVjWm4VW1wbLw8klPN78B",
+	"ibu+UK0v2oQXpEVlDu0IngwEZYoHKaLlp3ftNr1rPtzcnWJt+AV7dv7Nnwv29fmfnjlS/ub8L989YWJa",
+	"wk/fflewr//8jfvh22eZgE1v+m8QPr2tFHCFL/Hh/vTN41aJcmNWi5qbBHFRWw6zTVSX7kaWCEfprI8O",
+	"7PPOERcn61pa8VZVG2wHsKfgwQegu3OhEqVOlh70ZagNL/DwBsYz00S0ei6qKqsIJawdyFhss0aduHFC",
+	"jwIl52nCeVD/ILwN9InMKtL8oxappgVtS0OzzTLgjWpD5TRpE7yPYjOln28V9A0GkU1GRyiEXBFjD6XX",
+	"uu4vJLpPVvPIYppM9D7u+gyQI7C/YdmZo8nESaeiqobrmp5QcxWwh/KeP9xFfhkn87Z2Ml9qgieDhd/D",
+	"kZ6xf7znNu2OxV1On0x966yhEehXu3Elk8EL/CmVBrXJ4w8Rcos0zMg5dOvpKFVU0+b2TN8KldSoIAa5",
+	"vz87PJbUBWYB5n1vr16Ionb7WacPtJIeSHWwCEu4KUAO+gV4ezdKw6RZGSEwMdzqZroQxqPyADZyx6E4",
+	"pA5SVT1REAbnABxT10UHKAycvmshVoz0Z1Se00o6FZj33k/3zKe24VD+hN3S7zDyv9WDdXDGD0yoOIFS",
+	"ubbDEZJWOM1AKknKx1jJS12/140VqduVtnGgStGKVeyOcmJIltlOOsM6dmbTLH/my1R+fl9/JmxLIy0K",
+	"e+3uhblgXAWq/MIwkA4FgwoBOBMMMhWMU6NGCIe6H1CSFmDJ8DaZOK2pbyHFbaMBhLbU+yHkBgjQBCYc",
+	"1JRgvClUOg3Q6xHQjcgLtzZ5FmL9qhfqSok1ChRo1uN9FBfkPSRy1xVKnS9oa41vBAbhmJZVkOTCCNBl",
+	"6JlJv+GBYCK3QvM/ZP777YeeQAZig5nuXz+L9duVqHmydYY0phH1TfYk7sE3x6n+Hv25u9VPz5nV7On5",
+	"s2/YdMFrPrWiNpdMCYHJd6CChyCwI/t2HQ9mcONg3+ocvsXPYh3Ayv+Nkil/FuvrZuJGnaSAIqNkyu7c",
+	"FtauzMXZmSNi92f3R2wGsBaThda3l6wp3b8WzE5X9KCt4JU1ZqOsdG1RbG1MpedZ9jMi4yes5Ed3/4fj",
+	"Raa3zi8+s28fHKMbftJj6Cw3ImhhPQ1xEuXM9EbftuFndzFTMdmYvp6a0tuq/FFs3vnkoIHdVjkziq/M",
+	"QkPxrLvNILLWHJksuPt87kEADzZCKMckoMZlTA7dtgDzUsvwGRhXNJVQW/drpjA4q5Rxi55ViozCP2pW",
+	"6hTe2v6iiZBp1a9OwyqKsJFe7Ed9GvczCKyrIEnpc05gqcmzphTAhJFNDXNUib1FfcR1G+rbijoDrPHB",
+	"Z9iEfmoxmPTws35scG3/4839AMhGYXPfis3NaGyOVp4nSPcWKlpDWQeqljt43o5BI64U1XW1PqgxzfP2",
+	"pvz1peP9npgsfSWJPSl/9+qaNCwftb954WePVN4biO3Pltu6b73OSeJXh8AQ6cl+PiKOSF6Lb2uKEzCe",
+	"9wDCEpbP0+cfmfXrqNYL0xzi5EkKSF2Coxxy3w17PTv9idvp4l5eny03D3n6GpNJhd0ybDLeE3eQr79n",
+	"VBhBVgQBmrZ1tReMu4XLmRQlE6dLLitf5RNCkdTRNFPtY+zNaAZQtQXxv5c/izwBB/Vn5Y2+yL9Hdl3I",
+	"mMugRIzyWgHnz2RGQzn1yGLnjPZOKvYQz/EWcDj5vIJzCycVbka0ddFywnBRHbSnnC38KbjVfYwll4yU",
+	"gyx47v7dxNcdrgNAW8GVn/McwMdM13Nhb3KX/kNIMeheer7mG9RLgoRfLzQkYGcxwo7g4ugDYm/qWkDe",
+	"bfeeqK7rNQKN7muB1Qt/MJT4Uz6ZtwEEL1U+CHefyzqYYI57z3gNyPFU6hQ7oRDWvOOqxc5rSePJd/HP",
+	"kZsS65veXcmzkA/dExgAM9Beqc6wqWvi550H8xrTjCGPebFd7Q/ZC75saECNb3C8woegMXdyOZiXnesI",
+	"Uuos9BX2KAFsCbBrqZk5/PMcqxkn6OX0ztILSIfe1rmNx8iCi85nomATt6K48zMKWPcyvnDny24DAwCY",
+	"QGi2HrtF+S3EDygBwP31FLARfu3tbZBFbRrZbGII96dRC9zpgJXcE8N9V3H1PkI9yYHq97GE1r8NmYa3",
+	"2RLi4OcmHKopVF3WevmE/S1KgbhAFziVPVZVcH3je1ue7gJPy2MoRUWyfIZdmvwjcHLxiVLj1ZbD+LNV",
+	"OuP49inS+7kkbqkvn8AWPr4sacibv+DTOwEf/OfcUSpRppE1xMeVmDqxjcIvkypZ+Tj2Wte3CK0rDdno",
+	"S76BS0PYVZD7XldS1AEXxzCr9a3v2Q1bztUGDuQyZPNDI6Ot2hzUzrDlQIfDIiprX6+QD21k5It0cKk/",
+	"H1nM7E0mJLaJcZPKXJgzn6EADruMrU3KMLz8RSiOrgUTpbSivIjzDCj7BvZI12zeCOP0IKHSloES6z29",
+	"BNy1M8lGUL3tWsib2PPhuc6UGOmqvOnJYIE0h5t75Kfji/fJUu/NRh3gWt3Tj6sLFSWhVKS9U8G1is5c",
+	"bQQTqtxFtdqDJrU/aR69r9Hub21ZDxvpTT/ctXYIhClPILhMzIKKK+PGdAUKeH8t0qaBsG22RRvKo2GJ",
+	"H5iDLG0R4tdgcYDfaUs1WHDjPYA5EyEfokmmArptgti51TCRwaE3v/FdwMrkwXbSM7MVXD7TFVLuOwmS",
+	"YISZxQ6ooBen9DvE6Zcn1P3I/X91+wz/93VaeW+7bW73qUo1t722fFKJSzCBqD4rV9hYNcuEQfIUC+IY",
+	"/u6BVhEmVqooOpzO0csj/hAyXa3VvMDpCb3K5LDPpKiyOeKiKh3HmPGmsr1gUOmFIYIS5S27j31hAEc2",
+	"VzjwMFboiFIYm2zr80GzmcQ8A0bP+Ym1bt9cXLb1MieSTpv5XJg0Vt8Vu+NVI+Jkm1L3N3QeihjlDCAq",
+	"Lkrc3wVUz9H61nxziKIvutXeoUN7Uvjm8kSM6fuu9ez7RuTU+pv86sc1dM0kxr7ayoodCqbfCcQMDGxY",
+	"Xol86AZtRK1noKE4JWrtNB94a3iQZgdBSwlnOeJ0T2gS7v9aK/z2ULA8H2nos9PoMA8RagiEMTzWMDig",
+	"8M7tRrrp4MKJWfLO7MfJlHPFbZO6atfXr65f/wBNaaxTmpe6GVCE0Q4ffzy1BFAUf+KrZOJ8UsNxmk0i",
+	"xRuUBlSvSe1b8lULkhenEl/6JJy24AX6CdHVgaqhwYVAlDLf60gY+qFsb6IQe+q/9DOZlDrpytbQ+gc/",
+	"nj2c9CVAn1Z+RkqsYy+QT6MDswureaxGHwEK78isxaIfaT104jJXQuOrEPe4fTvaRK74j1dVp4p5Jq1H",
+	"ELOiLtikocwmzMkE5xlGcUHHT3qGy1rObDLDYqfsEL4Hz1+0sByByks5m4m6BdACks8oTFBKcFPy1OV5",
+	"qeu2fMI9AkqnY9W4mRm0oFH8rgsMNTi6mm0BHrYKFw0E1G39zdwNn8M9lrW37VbcZDSwh90lgqBJnuqV",
+	"bXd3PEmlEGswiDbh5ZYzvD/2HO6GX2xEih0CKYJrOiyqPYksQwj4+7sbCF5An+klzQUzupIlsdkWlSpw",
+	"g/UOilUBih3+AJWiINvJbxLckuFmICAbQph2S44KgnOmQlxfYYWvIc6j2iCAAwVEfDJawRoFUEiZKl5p",
+	"2UbYTlUFQhvTa5F2QmDHsAtJa+y94CV1ojbjgC89dGP3EJ49y6HQZwtPe1Ii3eyS6kVvJ+rtaEZ/uiqN",
+	"8UamCmhWtZjJjz3xf8zRRqwQ8nMDbiYQUNoKSWKNhZaC7Cf5V6Cqb8/Pz8G2GwC7Ad8s/Gxzq4yABzJg",
+	"zCFfapdt+1r/Ft8FzWgTupBmXKZ2kI4JT6UnPpUrSaWq2/UX0U+JMJ4PG/y/WHfZbXjsbOfvvkFNjLt7",
+	"Awkh1hkQAotGUUWQln356t2PL7AP8l+e/vn8gn3/6scXP32Jny3Yqx+/f3l6/erq2bfffdX5W8GuXlyf",
+	"Pvv2u9Mfnv9UtLqeVDPNVlWzZBW300WncvHnq59efFW0E0yffWqXHNvcPNelMGnXyqgo1LY6De+nj2ch",
+	"eG141YeVnAg9N3aAC9dYXQssvomimhkYCVvLTGn4Wte3yXYe21VwMFKIeuJrvUb3e+G44Atl630m0G6C",
+	"a6gth/QCj9MdAjBQmkyZeSGHdVDTgYU2Nt/S7frVlSPJuPbFB1Ddi617vzclMIeu0mPIvaWqPb8r5KUq",
+	"MD0gXI7O+JWez7E5Evz+JRqDeD/GmINoeIeNKUbZh+6IX3qo211Yg1R/2KqiIE9IhCLcJie/DUGLOGV6",
+	"FuNQDDb5roVQbkbHRcU9APrtY5DiPaBft/FsCCo1zDZPB9dWJDwFPYCYEmD0qpIRWDVEFhkEjRonaUoI",
+	"FgHcoVNdV1pmAn26sVOdTUWcUiJ/xmlraNr9FQDuqf13Cb6V36FcSHoPcj6igkKuxprw7yDolm35IlQ5",
+	"0m14L6iqKLCbi72m/r0v/pmr09BVedMLCBdBavobgfiqM9+giGLjDIKr5IZf6juegSDcE6h1GkUtS5GO",
+	"zi0QTwjGhBAEDCViJL9QcRFl8vgwaKYZhbOOxh0rWG1Dw8lIoeASbd8dGlHeffkenusBeg95otw9SqM4",
+	"ZGO/jiJbBzNSbt9VxbUcKA1tl0Ta2ptQfBWJ+cuQxeOloP+7tEZUs/2sCNQ0mkB6maBBpvNRfWJPGnzT",
+	"GduYLjdYDD7HjybBT8F/1tNVC3AlDOl7Bd1frlijMrGsW2fnD4G2iGpy6AZ+0cFKQe9nG1YHlGt+K7Yz",
+	"69IcJCvbaax0OFPMcor8jqyMWBlc1pFdDLNcvSK8jDEgov0VQzskTlvQo8HvqRJy7DSfY+FRiMFFAL4H",
+	"YsAXpFEazCEuqIwOWgoAf10KZb3AD70KQ0GTuJO6MZ2iv+GbdC/DbmhLwOLE8nou7MBWK63xYPUF4wow",
+	"DtCnF2dB0aaUGRDVUvNJJ24aUT9oKAOm/gs8t2NuNgD6QkZnF/oAyLOlgbDyomVddI+iORJX6OGEh4gn",
+	"eqb6uKVLnmaEdzsmHZWtGrAzBf9EK+wTGSSrJBL4NZXEYgkLlMWa9ppXZKr4VIDlYIER1zondlPE4KaJ",
+	"PEgg5+3+9e1snPQaA3wbgakmJuOM9HFqGeW6jwhUb2XHJzuDBIE+iER3YI7w39vlxLscCCCefB8tel63",
+	"nY8SxU9azPuOu95yyJw/xcsOOZ6nkOMJWpvlJbf8lMKkk1qvjahPzUJUVbeGZyGqlahPS2lugVkE7g59",
+	"/VSp1+Y0UZAQef+pBMRP7E6KNWSUa18p6C7OUqrM27lM8gOGRoF0fMwFHc+g3yYDnvcqVRxvSJaDkhoG",
+	"9mtGjFC7qEXcu1m2LUfHSWAAp98XYkR21R0ikZrDnS16k+6suKeMGZK/8jXwdVOJPbm07hHci4mYc5V1",
+	"bTwgR3+UORaSibPCrDhp6nkyHPFS1y1npkiA0mxeZxqxbIvFsq3uiM63tfQ6+71VtBc2aCcqm+RtkfE5",
+	"xomz5bIhR07k2kkeXtnsyeOCHYr7FR/tTj/QOfS7ZP0n/n1sHyOvC4eMZ2f4Wj0KYIT09wwAR90on5tZ",
+	"3wLm6jYARzYr7BG9JfvuwkE05/huHSEbb3crdk4F0i0uyMUO5r40W+lQjG/lTl1izgK91joRfOfWkNQQ",
+	"dfXRVYmWlqO3jmWMRhe1dLmkXIkLZhroGNJC9ASLGb8RezfBaCNfY5dRrEQtdQlu9VjfCkkmXFIOiptw",
+	"+yf4MWR2wrfxx1IryLoHDkamlm+fVOaqxvwxHJJkHtva8kuouHpQdVmcgqTn6JxqS8u4ZU+/c//Varq3",
+	"0myrhClbRZZoJJfROEfm0UYFdylXU7a2LKHKJiqvtpupDkixRsyM9Df6CjPjutqoKvNBpZJKrG/yCm+r",
+	"1/qi30lbcTtm9zOZrsROcoEKQ4UNTshhjd/+guPhM+tUQe/LpPAJcmG/ojzYllwjcqKjbNfYd19z7pEe",
+	"VwKSBFeBu7rrifmNlbwTh3Jm9JVeeqyQiqtwM9qwtLG8Hp4NHTecP4QbQ2l7U2olehJPlA6GFAYw3T9Q",
+	"gt5Aj1oUOE16PUhI9fVQaZ2Yhxkzsu2HCaidZBr6IXa2hJVEG9uh9ZZQe8mcrMctp8M9jH//TsZMBdyd",
+	"eCtyOm63AJRM1kFKbqX1bV9YgVKAWsTCNcV4WmYmDSubEaUtXja0mNxdNj8KaddpIcnZv/YdxJ2lGzYI",
+	"GW/BjERXPW0g1EJw495oFCNwVq4YZyXfMD7Xw1fXg6yIGwX6ZNs+vAx6ai4ofRAXQ9BFoVXfifeuJDf7",
+	"INgBVDG69k0+SYxE7gDvPYguQcd30HcFr6M92Q4e32g1FfvVF6cItTZh0AKfAnDvd5dONdyXSlycTIRd",
+	"C6FSKXbVBiwO9MobZ/A0tSnI0jDs2bOL8/PT828uzs8zJZu1STasRIfdvNbNCn140sC6fNi2zY4NVA9n",
+	"bai42IedTLMU5SU7T6H7xG2qnGUzQNWeaEtt6IzlUaq59hfNaTbunrWh7W7qWarXh161IZXuuO/ckkJ0",
+	"lrYAfD1NLUxYlrjrVGrHZRALoW7mOtPXCTb5gk21slI1UX4gtCLEvi1V1fWh4pE4ssI73SaiwP6nI9j/",
+	"Sgp3KPCUS8Hcz21SWoeAXjSO7s/+KupKqkv2tw/Pc/Tam7nbcS/uTARj4JXRkZ8mVIiAWXqJWqxbNvj3",
+	"UAkITawapcjQRX4TG7EkfwfYsr8EjpRvfqi9FkI+JWSqZNQ9YVeoXTbGsiWkPQMEKEowH7I1qDVtKa/U",
+	"+mM3hdZH2AFQlE8XQYd1/KSqIKsB9wphxZRoH/XKtsdVh1Q8s+A1uCXcR3KF7xi0Cd6k1LY55fWmT98O",
+	"CHVKd92AEUKBKMGZSnqwrAnoHdLw2/ugoblAB4V0VKObjo2cYKGa2Of4KEQuBdhQAGRkKgefiCo/xxZ7",
+	"kHZGGkQnLGCw/wdqxDOQLik2/xMHwQQ5yKYH9CGV/ctW3FpRq5DXFOI93rgs2mDWb7di84lKD1psG3il",
+	"YL/5ZX3qACx+YdiXsMwOJX9VsN/woD9FDr4vKAHkt43g9aeC/bbUyi4+4b+VfIPPOo3KzelvH567m0od",
+	"d/FSYitj6E/HGWL05NzDos4U/r33EB5LNLu5ioQGFgLOM50O9Z2oK77qRSygMi70HlJtFcbHgwjuoLJc",
+	"skrwO3HqpEPumocnyHGYvOgtXm+CLCUtEh9Kq5YLXqf46utWekdbBnVmu2DcEUnahDy9Utiw0jHakFJt",
+	"Az5iaAPWBeIc2M2siLqXFczcnvouZ7qGv2W6mvWHylp3EYfu5vFVvAiBs8L9iWSy0rEOcIluZ8V8Biv1",
+	"ESDvclxUN+XK/TNLJG6ld3gt+K2ob9x5pK5+6IjCWSXU3C4u3AZBnz4jKjG1hr2/vqL8LVB0xFrUbCKt",
+	"GawwNFa8+LjSpkmlNmYVRV97i35ZLDfLFJgOb0ZThPF+zU317SqdI8DntRD7PHYo+FbbHqC90iJqFj2m",
+	"Rf1aOaUvVrZ3oMlSzu+dhwDWdNzgS8Hdge7pVwb9i74wsCNeLXVTNgi0Sd/AOKI3tbFE1TJuwOLIdKPH",
+	"ZkfDwQK2miMl4xPrm2yzj3hRFGqiZ7EfC3JvMC+ccpTpsuaGkKVQVtpND/Azfc3rTnHMinoE7xkHsI5G",
+	"BG3iG5rYGd1Yk8yrB4cSoMkGT1KpBbWKFWJFkdkRSavaGJnNX7xXtqazLnsymcGB25ZHdzZ2+Lyd5WnS",
+	"kzbNcsnrzaiGKGjjpI3nGa+hSgdxyNEWyvToyuQ6YyJMyKOuubpNfwC8ETctXPDAesSABkQrj451+6Pt",
+	"RW6pDGfu9zTB5hJMLeJHLTP1fM3TgL8XBfFy2uWta9llBFkxkfAk9edkjG8pmyBYwHeL6+8xW6HbBbad",
+	"6X07UaRtjA87OBtw6SPNpDGOfwfkZPR/OE3aQP+2Ec2iG8MnlciEz+7RXbPGut/eoARU5BYhXptqpTww",
+	"VuFrjHMZ55mwI6BZjEPTiVWWJF+6T1cW8KNNtcn2TeHMPULoZe5BNBD1aL4JMBp55jzhcYcF2B4PAOOd",
+	"ZchIPPC415V9oOHJfXAp2yw17G9KV7ezL+Eg/RqiHHhPaUne0STTT5dLae2esArUTEKFv8G6S7DQNauF",
+	"bWrV9eb6HXAMDmAjh8cjHicnNZSg3jdbtZfZ+o5Xe+ocfIu0h2SGDkv6alTc53c1op+bFavUxaG2JOlE",
+	"kYfVecioJ1biVviR92RxwiozN+DH7YZkvFHUSZjXli4aIBlUAsYEKCNSHsqarykuRE0kwnXFbPmkX7g5",
+	"THpT8+iZTU3O066EKM2p79dCJYBwEQumhERLAkMOoJYrxxfjf0LVEe0tx1PgSiI4StvCLfYw/bMRDWac",
+	"BSd9zjcf5aDF88ydzS9c9sgap+OETN1uM4xd7/tkc7Pgquzrve7tdV+yR4pnCI6tal0205wTNZuyGtJV",
+	"3ayJ7SaTwGQP+gzEmccU6GKh/ED7IdoD3FBCA3VPZ6rqY1dSHtBkq0ECKIFSXbi/kbfK/buYSK7+q9S6",
+	"ptxKJczpstsyJbZf9D53i7QD6/+Dqu8+GhBTPK34bU9dwGs+S7CNJa9vE1QgfBslAEfwfTmgwn3Fa9uG",
+	"+ObyDhQUCw1e0u5plbYnKXiSyV4LQetO1wkOWGCrjP/MTXbf52BBoU7rEttSPHXaRiUoA9ddpZSbFlK1",
+	"0iM3qha89AWLCbpSOozsY8AhhTYkYgCuP2hFGM3ztNftveHm4kjv9FZsehD+QW96ACIuSMbOGcUbnKQw",
+	"j46S0AuVJadzYAeTjU0nyRAadaosxi7S6/ARvz12PXzAP16EWdGY6SUpezXnMpWMeyeUHdIthB5Mf96Y",
+	"tI+2x31XB3giTNrxOaSHUYA/rmQtzDHKsvRa9TJyH4rzEE0gwqYQTqZWRrmWVD0deaLebTuQ2QD/KlVj",
+	"R6Rw3Um++62pVkZXomDTSkLH25Xcz85hk0LDn63KIZx05zhw7LaTMW5omqrs31a5huH5I0AUdXB/GDlX",
+	"lJrLVbrVXk6pEKUY0iBOad94jG2ELZjRbSktBpSg/DHScHzW8p47TjPwzcNyG2Qr8X0tZzaFHqZlMirv",
+	"kQK/xbylYdAUC22E+h5QKIRKZ+hmjbYdaGWcWH5FZTRQZl0DJixxmntwgyA3sq+PSb52K5vSSPVM++uT",
+	"8tA5O2l/vocF2ICog1Pmq5v5fujw0GPad/ag9D7azr4yJjyUZRJCcZy5tnu8KTpq1AMNwEzKPHw4ucCF",
+	"XisCMU3IsGqua2kXy0zvvlT618g2+T2ksI1YEyYTHSXMIbuwdCVmD1lnagPT1XsZMmsL5JLzknP1Wg3u",
+	"4CE/slLOnULpTaK4JSM1Z68JwZK5j6SLHoc0BB3URaW3SZ9bnChfCV4+DBhpwU1aTexi1yZBEneaJF9i",
+	"+E+CF+FW6XWqO2asbvwz00iDUr1HYjemQPgLb+xCdtMKYML5ZqL17X+tqmYJ0KaFb7cnAOsxJFIKXg4w",
+	"NENaulsObWhBoE/tHu4DcLyW/0qJoVWu10gpze3NXE7Svy7FUtebm2Xu93wjILFc6ZrXm5u+AdL0CpPt",
+	"jB1NM/np5EZYXts8JJZWM1kv+7F1QmJa23cP3PYQvgBEAV2zVWPbCD6RDFiSGSArsbrZxZkegTFFk7p3",
+	"63hkQG0KYQjkAtIL3cHtLOnBsb0YpGmuu9nYVMyKladPGLaWSMQAOzlql26uGJ0B9OU4e3xEukmuPnAH",
+	"P2wZXBABvQ8hxeBcI39AnN2OOYODIMSW/OOND0knJTHFpNMeDyXWmRbdL0msBFCUC5hxllSUvgE3edpJ",
+	"pGtrBo3hFvvh+TsGb0DKIQSQWi8pgk2nTitOjh+qnN87iUOvbjIVDolFrSO6CNdEGrj2K1H6cspwabyp",
+	"3BpUPoC2rqW1QiE+VzqxNqOS+GyIHEArsrfHam6arqG9QAcBlZJiHncBDabd1TU+na1tS3LZeYGunE9J",
+	"b5H7Os5HYqnuRl2ySa2b+cL6L1BRv5518uFxCjKKvYMrnRhHwrg9Rh0wlHX4zIpBxsHPYv0OtiqftpD3",
+	"tzygZGuRcRHFdaruIUxKxZ0bXYDZ6vapMP4Bm8f6BRE9Z6/O9VqksI15VaVZYk/hwAcg8wMm+c86nMfs",
+	"yen/lF4idZfbTkyvuG3lW8CaAK5zGRpxdCu3eKfExmfvdJKvGkVtocA0r7maA66W79CRujoZbOl7QNnY",
+	"ZGa1B+mRxueA6FynvKwWG6FQp5BgpzRwqpSM1/YYaLlu11popnvk/+GOZPP+0hp53KAPmtV7Fz6Mk75j",
+	"fp47s6jEDJSTfvTTVIYKthoCL9JOdLkFO2nDyyk8k1CCnSFKot2RfpWpXi67xLBVWXkTucSHkUObN5mg",
+	"61ZWgsMGgtp6JZSkFteY+g/VX+BlaAUl3fwRjTc/tDnL1ExkpLNo7Mof5F3yJ0Gr2d7+djpJqm0mbuWT",
+	"JAH0NAc6Qi1+SR6ZvajBopJ3onbCGVGUq4px62xkm23xSm+klRYZhUe/PodqpfR3bqUaAXfZbq1Pm9qV",
+	"hsaOuyHuhXwmWI8DzYPOJ9KtxbQWOWli5JxafTpd12AX4bWYLLS+ZV+++unqedsYJ7S0aerqkmkoz46j",
+	"iP/AytCM889zs8E+kzY+hccSFcC2nBFoKiaArQhYRJL9t+M5pEgn+kdld3YnJtzkUhy3CCXO83JM7ZSa",
+	"f0VaRt2o08DjHWs/dawQbafTWlSC40aAinLq+60VoOslhUCYwQeR6h3VuUC7JJSjyK0taL+S3IWMeppA",
+	"9I17NMK5lJkfHyUzkw4ijUA1LGS9N2myB5Jy+MWR5Z4cRI862d6fdvfbrQ4rzp5iOqIh1Q2q0T2wpYrc",
+	"4VtN+GTUZp8pve5HAxsL8dhWRvU1hhRlOzEniSxlTmcm09/OZU2t/rpp4PdUkP2WRxmzyCnMPoRYHnJ5",
+	"QjEmgh1hLDOXg+Qtn8EHGY1Bjs+eltHD8839Hhctbe0z0Uw/1R4i57W9AkeAgNw67EhWxJeWDbm0LZl9",
+	"4LcixpY0w3slb2EdRx7xjksrQj1Y8LE+A2cW5NMkIniWgCzz57E9KrO5Zm5rDhahVWJ90xcc3I5KO7lx",
+	"0do8VmdxOEfBueqqHD2NdDOfBTcJDifVRVt8CU5U+Ex31k+YbuxFrjS7IADQTgOighkh2vSdDloodFV6",
+	"AqjsF/G7fvSuPwd5x0lx4p5P1/0PShFJNnzwDAt3x4fatzbdg9NukUSSBPWtUIdBQzti1h2YJgAnfj+T",
+	"f3CR387+5H1ZqkpQt3EclOma5C8CB1i3x0haS75hpQ7xDFGZ9O3q6YtkqPVI8r2aIPn7Hb+VSKtvPsHB",
+	"5/PB18I+7kX3+lDzZM6WXq54na31i7pUuqdC69sx0Ug7XYjhMhTmWWZiAuUNNz3ue0hEgPJEiFGm+8vt",
+	"NI7ArxbtVrSTzm7kBxLm3c3M9P/tdEGUikEPew9ewlXJzEpUFbSrB5LsOqAAeyvNh4c22qU9TYn2fcdB",
+	"8ZnbLfO07brJKFGjNVF5Yxe6lnaTZK8tAu4w7FF09OUpK0e59OseNTsdX347axuZ6W6AglSc0MQSbjvE",
+	"2+jBCKgGS0RwXxCZgLDz3Reo2x9WAUzdmczkFOIV9KGwjRn7oHXe9vvQ6bkdvQer1oir+L1MUc/foPLg",
+	"CnNpd4nI95XOFdX30yy8jc+mx26rm3vivts9Wo1G2EmqgKnEzI4Lhgx1y9L20eOpFfyCyvkrrsq3d0lf",
+	"q7kdKTrxjYy/YFbrtNs+19e3J9SKkEND+u9afRLNq2gXldwSKk38AUoVdzdEbdZ8kznW4FcEDCcTXTlo",
+	"yY+NltUlg1I6yHVwq0unp/RAubVNxkmlbAMQvd3yRjgfhiZl+65hc5nOxf+/hHLY3cR8BnSAtRpE2fT4",
+	"7sDoP24cg7p2vIZKCgWvkciBAcEm4T+FDyysXaH3OVSmbHFfxxc/vLkOOT2YxYAd7GbyI7u5eaWNPQU9",
+	"BIsj9K0UnpldnIQcxRs/Ris8VhIk2idwGs10+uTbHM2pVrbmU/uEYYNhZmwzMYjl94Nm00oKZUNkmao0",
+	"vjCAFQUOkL+ruVCidpqZx/uT2DCEfbnkt4L5n7968nf1d/UC82R5VQUKxv0jPRX0AxqG0eoKJj5OxQpd",
+	"9lAqp56wj6dOP2TS/F0B4QrEMvZ9d5yqC8N78/zC6RlQ44qNogrm+0TBmOXSXaqPp6hCL3l9Cyfyd4XB",
+	"AfQh0RydXg3PGcYrx4b9YE/YtW9FgjLQ12dovzxpEKQAelb8XSGagLP9sD+b1Y1TyzDC0EkbiBHoF2IJ",
+	"gGfsRV3rmk5hVetJJZYMaw4M+xJa/n/z7Z++8ghzxjpBgznK7I001nde5CVb8Tlk8sD/vcX6dzVtagMc",
+	"x6ePwGOYMDXnd+IJu2Lv3l5/wCdQQTcRujMKf67+rl6XYrnSVqjp5vRHsbmgxLolZS7MOSiCZg0dvk3c",
+	"XEouEZQMc/m87WLXciqe/F2FePbFybuqWbI37lpElekXJ089CBJfyZOLk6+fnD/5+gQr4eBGnwErP/Ve",
+	"oGyPxm5jEX8gvil5LbZbkTgqibpAoGtUWg+suCy8pS8c4aLrugX8QOKUWr0uTy5O3Glduc//iEWEK17z",
+	"pbDgBv3vNHpwKP/a7pUy0/UlW7aNa1EKBF7zz0YAggWxGlJBCmR3PMVWf4Vy+5VWhBv27Px8q2CRr1aV",
+	"0/2kVmf/IJnQfm+QmuxXn6i42EHHQVwj2FDzBIOkM95UNjdGmP3ZO7xEwPyRwZxc+MZy7t8iWjn7Df78",
+	"CSRTMo32r25/TNfcSSDJQEN1OqQl3xQYiLSCL78wYBt5PlV4ZEBgVtSI3VtZHmzY+E41u0QE8wn7uENE",
+	"cPpU3kmH73vPtGLT1o2IaWGfE+nXEJX5qy43o8iijxpgKUHOdaf36YHkuNdYTBMcpGE8mNZC70Kgtim3",
+	"vNLzRkSMqXumPwj7PDx0xIW3gySWH9wTgPDHNPSL9rCVAOdx4FsYt8CeZwP8hAFiUGpSxbgHFHSfECUW",
+	"Tmrs6wOPfak0PXrD7VdRrQCubUE9M1BUEYA1SapS8BKdynkm/rztgHt8nplt6p05QokF/Rj4O+yBueeU",
+	"PW2Bz5LUDDuEj77xOEuPsE3RiEPFCy4EeDUCIYB7JErynGkPv8R9yRg6Nn3GMm3JATe6CHKou6vXorOp",
+	"J8dhyfEQlFEyiDl/k+y+AdoKCskD7BC2gY0pcRANPir5jVVsgjvO2T1/wdSuwseFIlXygCKpyCg6V+Y2",
+	"WEi3zk6LK2scZ504C1eVoqSSOh0rnuwqaL825kK8cpbJBiFVkdsG73z3yK7Mrd/E49B2NMAgmn566Fu1",
+	"hxgOr3jQBTj7jf706awUUxmANpJk8DOmP7gHy1AvoteqneX2wX0Pj7Znt18jnXbO+bPSSWkZ3/t9emTV",
+	"dBilAB6ORfSI9cHJhmpoe3nr9/TMzmmnRm8fObuCVi6fir0PvoGcigEPfoCUMPdgr/1MYruUZc5GDhHL",
+	"vI2cHkQoW0vhs0pMA55HcgbKttwvNSY9fI9B4dN8asGx5vvBOOtFLle6RnWYgOG0EuxWqrL7XGZG+MkH",
+	"7IIH95S9w1A07uFjxM0IUgPFSVkPH61uwLfp7fXcoJhmcd/xPGgd+Mx0zSpu854diKMk+WZPbGbPBEJr",
+	"SppEbmwoSRo/+K9H5J8vlK03kCOX4KBvFfk+9cyvFRNcIkXrQjVVdVCridjp2XQhprd5ufuDBmkLxZSg",
+	"WK0XugqABmDxzqQqY6eqW8MmqFvOoJXK8mlCRD93Y7c8+xiC80exsgBZ8YlE5pFOmFYBK8rbwAFb9yHS",
+	"sdJq7hWT3qNtEdCSAvMXbqeLrMT8Q2z9Ibb+EFufv9gqkuEkaLjSseKRKxsBmJpI8wCqobFIfzvvF2a4",
+	"EBzjMzTFN9zY0xeOq5y+/v6BYRsrPlrkUKfG1oIvu7x2+4M7DPVKMXjb8SJc3CWEvEtuOZr1DKRuQB2W",
+	"GGWmPl3stY3CGljFHCVbz7U4YHTH/YtfJJhqHS790bemTnLpF/DzH2z6Dzb9B5v+j7EuPp6qclf/3M8T",
+	"qwozNyEBGxfWyQQABR1wi//39duf2RupHo3NLahKORdpJA73CgtPj6anRyB2GWcWyU6flbTgZrErSAtI",
+	"FyKnccDI0B2QugOHuUoPh5oMSgJYKptQD+kLFALSMKrqKvAfukVkGPMPFV7poCKisD6CQy3VvpSYQsAY",
+	"S13IAAA6kvPEIbV9vVGT41K86x7joqCQqrxozycU3UGDSDqTrAhF0JZiKNHj48f1cbTgp0McHWV42hzj",
+	"npyZgO1q8s4NhG018WQoP2zD1tBUeqHX0WXi06lYuSOC0ilq3Br6s7vL5NQOJy9DN2XMroWqLszC8wmx",
+	"AHz3hF1Fg/s0PMOo+pBBtwBfRgKTCbAmuiGUf2p+5RN1d8KzAUn5OA6WeIRBUYlnBx56mQlMhNZOwklD",
+	"BI0Bpcady+GjE404DQl5/akjnQb4dVMB+6kqj5Tle/NDQ3MMvBKGWcmho3PAzZOGlQ0RnifRshFs0kDX",
+	"vgguZwClAK9vQjnr3kTAULKMTYoXUBR27uzJr7/77pJ9fZ42KbcYWYnt8nZ4aFtv+igJgNHCxyS0wO6D",
+	"xNdaHTIsHvMzBAPOM7GfMA2WIR7JVublF6aLKcy+/PD2w7uCvX/5nH337Os/f+Uh9bD1Z2MEAnFyyOSl",
+	"/j2O+YRT3Er7E3OpXuIMjxipphEyGhuuvLsSNBUhtI951A85lVktzKLX5Yq7e0ZYsS3SYjJn5jk+FW3b",
+	"4dkyfvy5LsVjx4rfE161G9v0HFlElIH4LkMnx4B4HRAtfp8TBXGNECLpw3wP8vyzOstvkjnmoa9Dd+8f",
+	"GKrfv5Gg1vaJRET03Dj9pqlKzM/BqwzKU0Fa0HohVEGeOvzzBCohliT/NkUwf9LS7QecyGeeGxDMg0P7",
+	"kUI24SxO3X9Aav4Am62g3EVeVfgP7fD7fFj/RmZdBE8NVoNvHqgKmIrgJa46PEUcbabr/PoBTyk1jwgo",
+	"K+MkDeNA0jFXTKhyuDtr1DDo/hUIt7ji4FyC2wjJqc6Csk613bfYFmmrZx7HNF6BNwyxW5GbHSWxdivw",
+	"DgMx7kuiNeQ/YjiDzElpDQGcOO4OtdrQP+UJA0jhUKDZIqFIqv5qjVfD1pEvKIqAhDESKZFl+QP1yRzH",
+	"SqM6LSh2OFKyXJjfI9uj0aC7Gg8QTuw4OLgJiqR55rkPr3o8H76I2BEYziz2TXjCiknqPULFdJpWg7yG",
+	"UuJMJXHhjUCsSgZkdGF9zWDOFO1WOB+HRrpjfJaEgo6LIEwOTi8LrkrAOOzPV/e194+TsL5d8D8ocb0V",
+	"v74GkrNVrfVsN/hxYOOcSjT7N5CeeYztazH69+3aVVVRfJiqgwVfHtoV20FCz+7P6/DU56uav+O1xdpJ",
+	"KKnHviiEpJpTav55D+21VV29xYsQAtmgKwIMHGIgAAfsCziIBw0T9P4ln+cD1+7HBw2zo/H7vhpH0vwd",
+	"LZSivqD2P6f4P0KTcnRySn/O7qyu7VEroPvYhb96QzTfsMcHDhgjfC2J3LSP5Q3Ueb5usxo+S7Vza5aP",
+	"rFPg6KLMFxW63yGKBQrdobWJQB5nvNQrQjntrV0H3XLJpwvpO8rWjTLMmEWJdepq44t+sR9LFMXwCFKm",
+	"hY8gu8Xwdcpi0Ssb0c9xrI54jEcu5eqOm+9TdlQDZIcEztwxBfCLnvo+rtj19SuP6uXbjIVDLjz4S5tb",
+	"wX4mrI47QjXxyBcXHm6PasQi9DiSDhAq823YnFViRVUlsh/eC15S80xzJJrpDHEEP/3whju+S+jAQtFw",
+	"NI9ARJU09rQWvPRV+WlCcnsJ/hJpQFUjzmLYl8+v/0+BCU+ot/k+FIQ/BEGbeYMn/xUZwu6KdLq079LG",
+	"TziAU2GPSB7xKI8cyYmGfo/bnyOHsNc+UUoeoW50lzJ+8//0icD2RaqLzBthTYgr1SWKFkbfaDnjXF8G",
+	"ACCNSL5eOElD4EllihKga8D9lRN68WenDg6wUN4j8FlCLUyHffyqpWHzBwbNdgve2yPJHcV2Ta77989g",
+	"rw6nd0Gj5vStEKrcAcD02eildHLvgNoYnUqRTbA80K4/hjmyT4s5ngWSI+ozPp1SS59MFFOzueMz5Kpv",
+	"m6ZeQPALPKoYAEPnZ1U51QNRTddxZwPMuTCsMaI23dwepS02CNjlQtH5XuFMP/9Tpokmzvp12K1jOaQ6",
+	"R7ta1ZpPF/1ZW0u+wVbTreOn1UqjNsBOsVjpmpqqgt+kwObQ9JLnADNZi7WjA0wBI1w6NHhAI0UsPmqU",
+	"sXPcV37WD2aiu/fMTxWB9/RSmMtuTpFeq8LP2LfDBZxBaYtBeV87GfyP6fUIW5dhM54gfgc2A+hQe/zJ",
+	"b+mZY0vPo3lXj3m2hHg9xKEV+m6EmHyUgY3pv0KoTg8dsy3PH4M/xV38swCSIP6lsaAvfwGxeHgJnda/",
+	"SFXqdZt0UTChpvVmhVChjqW9v76KoASfsA/QxcwDjiKgoM+sC+XfScb0wn/5nZ/35yuKdueaVeX8dvmN",
+	"PaJ5kzj7syH2L9qs2w6xBTcenw5RVj1hKPKQkJWTMm2cIPNbA2zn8IeZheh6BDdVtNHQhjWf5QeNgP9T",
+	"7BbYi8fwFHf2X6x5XQ5Ic8YHIRfG5zq3bG2nhRKDVLqV9ZzL8BllzGO6BJN2W4PTa0VphOzDTj5MjGO+",
+	"kxVzTYs49B15+jiZB51mSY917HrVd+v06j/n0unV8e7cFgD1rlKZxn7+TOPvBdQnQPde3/OlXmkjDhmJ",
+	"7+TKuldyH4fPPfD7R8rFxa5yf0TEx4EwD7EdDhT62JcE2up0ncbacBHcH1Zc1ruS6DWgISRxuD+PSHk7",
+	"wUcOk/ZDbB9V6wRY94GhrGsO3SCxKwR05XJ3GCAtxAZTgamvH2FbcOUbHv1LlDdw7WeyEgUwFvIiNqoU",
+	"HjYYe09Ka4hFQCLnRLSrD+FVSAzSdTrywcsfxebI8S8/wuODse+Je4FXEGt8MUZ0YF9AIJgBNh8UYkb9",
+	"I56wq7YjQFsKGtK+b6G/iHIURQ4NiIaTRxMTT42+ZEaoEhpi+H4aEFzFhhpbMVJqmpFnRseKoUcD/F4R",
+	"dKQU4859aPXoRAASnJ4hCWFJD9koID+9//QwyH8JXrTkpdhvbjkJE2wn8vQ6brLgHvQvNrYAgVmrqUDT",
+	"CUhmqzkLUQ+EVKuSYAIx/BHBOO/SkZvQZyzS/PQeWaD9xEuxR6j5eEN0TtAyrrdW9mhUN074rbgBF6WT",
+	"gdK0wbAgsEg2jRBXxxVVv4OY2ieiQmvP40io327Fpjf9oi0ckZUIUDnSBG87VxsoKrkkdoKtpkDyYbVJ",
+	"CtvbjXUfdvCj2IzwRB4lfyLGvM8F6w+8tH+jJjWRSQTdtnbOBPs/oOxB2xKtI/AAMPIIUu+zNsrzhVft",
+	"n7DX1nRbItVt36MERK0b7eHHcQRI+DCzz6pPUUGGBrQfFGtCAjyGKAHOczZd8KoSjiLyIuW1MQ1oM8AH",
+	"rQbJsYXfFYlHCG1D/dBuMMXZU0zaS6Zr3wObKp05Nsx0ymh4jfr+/KMxEEdfOa5VgroTwYYliQ7X9DnS",
+	"HaBqvkQ0jqN2p/CbkCO2cPJHE2tnM92onpjEB1CSpYX2+W2TEpBulTb2CcPqlC2G4xvrrmp9BxmILbic",
+	"FYotpWqsMNtEtEWkKQ25vn0JE/7cSMbN7I3+XYz4xxFWW2QTKiv7ciGf86p6O5uFSsfjajLUPyU0ajx0",
+	"h46iP70fk+3pElgNvTtb2MQ7UUfoPQDVpREPTWzwlsSXwZmN0j5hVx3TEx5QwhmggI/mg32EpWbiW0iQ",
+	"bbtXyB/G58h325LYx71Er8Aqb0fOSP04UXHNoQntTNfHlPwVEVzOgUFddtEIRoYMEDERIcSqH3ttIU+C",
+	"jE/p/4aIM74k3re1XTrWnebBwOn+YMG/LwuGs9ubRmfuf05/5M9FWXFBTd4y7XWNyJWYR3e80yZBcEp9",
+	"5NMc4RW4LPmu1AiiAt3icRs5tBx3uUVBXk7v3HCWAIRSSJmbNsY6eYvbJL3oK6IKNKtZqT1AULau5B1O",
+	"9kECaWTuwzGcY1O5koTT+WlYa4BVxeVY/OsPW+5o2dZ6IUj3McVRRINnM13PhbVumlly/F4YW+sNpX3r",
+	"1aabogQKUEjAdOYCWJFkM6y0of71/ib2mgYvYT7/pk4ln9XllTfoir/gu9GHY3Sd6xyw1jOzzxqEE5Rz",
+	"xW1TC4zUB0OVfXl9/er69Q9ftQ4GPYvOcvfg3rnj/hy10TCx/xB9AoOrXsDk3Lbv4KmHMuvdpTnudUEx",
+	"/3o2/eZPT78rmFndSieT/rG+vcQY9KDKC+xWcIDmLffm0G0ii7vE4uOhQXlQKekpOS9LE/ntFHt7DeVW",
+	"VBkaavV8bNLxGmoYWzCjw79PuWKTUDWAvWYhFuN5sq8f5SXESgNMUWDrUckYGiaimiUzS98QGuKR4NLw",
+	"848cu4wGTeSiIo7ngbk5UsbZb/D/3qgVRph26oY9Gl/UTMEpuOB2CHTwoVs6DB3hEdAdzWQe6AS+g/3z",
+	"Ak2so1JCn2MhKekiJ9k9eYzjOfDW6Lx8p9toa4U6Tihs66r6WxpqJH1NjkTIOsCAldMFWwq70GWyIuUI",
+	"u3P+73ULdrmjvwN72or4tHAoX/TFQh4osMR0oSiLCL75BSafGTYRdu1Oy661p/gEzMZzhOv4P6I2adz5",
+	"4eeUlJ2Sbu4dDrCnIvH+nZ/7Bif/J00h9InhSwFblU0t1g/vRX0ksn0pK39kecQhG625NXwh8QnchUJZ",
+	"And22yF4XUlRH5fcfYPV0WVUbfjOC4E4htci1FBb8j1FVRBEezBLOoal3s7ukTX7LCP03RZC9uIx7Lwt",
+	"MgEGtp9I1ltEAgX8ZManEnJNpESMJZmXMKXPlWRwdv8pJJOq596ioFo3VphewQoAEBA6lgqTupGvgKEA",
+	"NMNrQXELR1GTgGJKLYkgdVQJUZqCTbWx7n8Y7Srca9RxCFzhLb4zou4GkK2aq9tO/hypqmkM/fe4qkPL",
+	"6Eq7SVvs/icVtShAUC/KWNexwZQTmEv+8abUa0VN+HrayhS7IA8CZHRUauFhEJaNscxY3gPIL1Y39PRI",
+	"LPV42GB4woCUs22sXq3QlU4NgrKFM0rfQD3duBn82CmBt/xWIHFQvEwYWYrYeG0tIgM4FUzP8hj+putp",
+	"CNnUW6rKTtJ0fp80s/XGKxJgfzuBjok80LJSN9j/kKsN0PSlMxXgklDnpUowf5HzsKoLwWvzOwLS00XL",
+	"qFbIXI6rKd15hbyPhdFaI3WpawK0MArufJCNdTvbp7jMIWyBR+kb1dGCB2AuW7bUxrKn5+deLz78IZo9",
+	"7cd87jS0fe6G8SS1CIFTc5eXWT2He3ex3b7CXRTvzqgqn/tELnrIksuY4mZvZ7GodCXkebvJXAaHm7wT",
+	"TkbciZpXIDPM0FYpeQa05B9f449Pz8/386OrqoJOxHeiW8lJLZd1DYDaD6joPK7PwZgeL7oJuoKHrIKz",
+	"r0HdwCNBJeHAtAtVaVnifQlusskGSO+iIzBB3XEzLQgudAfYnJZAxcMk13Ud0oZ9OAkT5RXkF3klEnT7",
+	"EsNvLSKS76VrF9CuCEp6WnwvmeFsP8MS91yAnWJnFU85VDtfEpSYYv+FUy7YKrzZ2zL1n71uhSX/+Eao",
+	"uV2cXDxzV2Eplf/704FujzlU+DolBprpFuzpMx+cMFyWWG22lvmK7QpSIrZmJZfN8uTiW5wS/qWd0CN3",
+	"DHQHWQ6u9lpzp8s2qjzwjfF6zN5MF3rqMXbmbeTTHdKEgE+nulEW21weKFs8gCGmcSWuyvJta8p9lvVk",
+	"P4t1u5GPG5fpjpuAmsIDgxI+LM85dPu4CGE0UPjZb/6PELfZUxziMxExFMreKkLIYrwCq7sWSw7wgul6",
+	"j3tTh39xaOLN69lPsJBjkZGfDy7rsf0zQymJG2pnS2CHC8F9V5UXH/h8T4z5kanvrBL8jjJ7ctHDX1pE",
+	"TzTZwX1gmNEJisM88Df01YdR3FG1RpphErAzUpT0bHYEPNuMpgrKDqp7RXDHyjport6ACO6BhVhGycqY",
+	"hOdj+pBf7owM6GmVNmD+nY/pF0pcsPxWkEdwoddsxmu8f8eQvNuOc8TRKkJfKxOVk2PmZXS0naA4HAoh",
+	"kUYyaFppI0oon8n0Jz7gmR2eQ3dm+Ng9Q/bdaDDB69vDgoZjHt1Z2Yh+RwWYm96j4OwzjdmPFxFqJzSL",
+	"9dCcNbWQLcJt5wxYvM+1q1sgFXh7rgVA9FbYwfvSaaA+UbeLDgrjQEqP7nddvYPFfd+IxwDT6mm/isu4",
+	"ZEtBehqFqA6JMXVVGY1sNNpI6l4Pkwj94S/ZnwYlp+HLx20IvyerUc++b8RQCKhAkwe268DVkr0dr/Qa",
+	"89UjFw2vqRB6rWtPoS2Hh4PgtYC/uFeTsu29uA+e9GHoNgZHp75ngMA8tB3ZHmyG6eIaXvk0YHjIiLlo",
+	"GYBUiIjISjmbibpF/fa9YNNzxMSae3TW7TjdIOa35hsfJyx8m+xQMnorNt5DWiCA4ISXTKusb2Wt63rz",
+	"gIn9Dh2W4+GP3BgvrmjhHm0tYqlUFRaEDfz94Mh93boabAc+auT79QjvkB50OsSCdwRBhEzd+yAsHjVQ",
+	"5i73EH596IYCqRwAYFpnS77K8u43xK7n3N0hYDAXEd+mA4jY90zXqAmtfaN84/uHI1cCH0xLFXnO/hNf",
+	"7fM8J3y37dYV7KmTd0/Pz88v2bPz80ESfdeRuz8U/4dA+IPv/sF3/x34rmMp2ZZgq4MrxQDt1R/reO8f",
+	"+nyxjN9iB36cZ9sXN3SUyLTGbXGwx1LXOlDzUnBlLqDIpfRQSRC2VFS1Al026QdFAIVxSUwLeMO+bIyo",
+	"/8v/8lU2JUtgE/ffi0phm4foB/5EUkkqRwf6/SvGji2UfiRyAicbxjHr5wn7pe3Ab6xemW7uGAS1bYu5",
+	"AZFhgwKrwF6H9RIzzCZiG/oew29FqvkB7eTnGi/rzPGR3WidYVMAcvDzYf1p3exlT7tnv9UN1jVlHQet",
+	"sxeA0OpG+bSama4qvRYlAgpvMEh/wc7qRtGHz8SdIAUnoWLejz7eN+4Tj8EE9pzPkaQV7RwCg+3JzOIE",
+	"frNeCB/NcAoewNloVuqoDEpp6yde+niGYwuiMt4v5Dsk8zqbU/75HxrOM3907tfjnlyjSp2vBHjueK2e",
+	"UUGPFSuqDg133WNva2HaTDlIsJuIeaOK1pGDsoaBIrJbZKLEGpRRd/ihFqVg2gl47uOM0BGBrrMbM1VN",
+	"8DdV6gee+2fSTKP/Wrv1Q9wA9vnwLFdbmPQptO/r10np0fcNVnAcPwcnHnFoHo5fEPYjPGQ2zj7lh+qx",
+	"OxOIgzzSMiMqMbUEvuSeE1D6aRdiaUR1BxkfGKFBP3fZpDv0dDbmM1Vltqf5yOk/u2Mn+G5TiSPfKMd9",
+	"q/7Gzi8Qzwcmw65a+onr9uHyQ5q6VI0wOSjhB9GFe2ksqHBTiaNACmc38owqg/LdljBH6JA7cSzQ2/HX",
+	"4/x/zvUYJms+ewfIf7JTgs5okFfCn+fv4pYAq7ojm1HoslXFFaXtASjDQq+V90wYvRRYTegYMJUTYp13",
+	"QXl+tceE99otetJFEpQTTXuawOftf/CTfGwHRGfcVLkYnd4xXRCeUM8cbfTUTv+CHv4wJ0zRc8ZtcHUF",
+	"ZJ4yYHHiU5ACxiCzB37bdCpXb8UqkZXzruIqop6jgGHFQ/xO8sjNIYu4VPFDo4i0x/2b/+OnPmSse99f",
+	"/+LR/Q09d+jVgZMk921kSlfbLhFqoLw7XKOi1XF9BVIBlbGUCz/jshIlxp1BmJJLwjuZlLZsIyzV/+rG",
+	"XoC3Qs/gQ7qGpDmq7XzCfoE0ujtR17KkvCMAIKPSI8pKgaywEBwNH2C8sgvdzENR9wLQeedzxELf9njk",
+	"cvQPR1HHVlN/L5awTxwcUQZEtBwcFnt1Vqy/fMhxFo+UrYbFsD4iDskHB8pMiLbCJyg8Btdz4w1RR9cB",
+	"WAPrGgrW6VnmsUgfR94MdqqHKgzwkRfoKwroYXpZxG1AtJ4ZNhEzXSNKEXcUQ573KWghhMxQgl3Sut65",
+	"YrrCxtRLvmHGyqpilbzLe9//XWTi7+GET5031C3sb8chQr0vghBEAD2ilNZkgHdCOa07xRhOl73g2JkA",
+	"ejN7OFpjxcp0wX/cPpjLNr9c+jiN+4E6fUjoWLTWoc0HZVHFDfYcTxG2rZItQHyD7s4x83elpUroum4H",
+	"DsdNjyQcdyf5e/VtdDOBKYwq5AUV6fCys9nn2Wk+f6eOW8R9xeKwXBYYQas/cmaOyPWbYZ4ppMeuR+ow",
+	"fSM7giBkH/Sal436LIPY+X7/h+nyn94pytPIbtgv3E4XD9iyNIYXNzagPRoRpUhiOW9L3m+4sacv3BRP",
+	"X39/CCRqWO6psbXgy5GA1FeKwdtsJWryVXottm7UJeROldxyFP/vGxX6qUqswfCwotjwFqbAhCpNq1Ie",
+	"9KQh65wW2qadtydPSkgfdCE8EEFxgtEOqQvwp7pRO+CXa13fAttNa06kBXO3LdguB+33jxZ0IWnYupbW",
+	"CsVK8BMTh9XMan3LpHX6ck5JvrZi9aCrfSzEQ5jYY1v2x+YnXZ3EqZp9XPfa/X7E5cL3M+sFBaJF0p2J",
+	"wxapui+eKbHubynzrrEI/r0hJ3TbwYPaYHJwY1F3mU3UBNfr+u7u7tL+z2LtFn+fTgL51JvjHwxWDZcP",
+	"DGpXWs37UBmoW0Zfc71rOVdvG3syNB7vm6lIKkL3TH6q9a0UFKbvAFNcC3v6HH49GjxFf71RvnnwT0e9",
+	"lD+JtHWkqbmgVPPjFVnlEH3ceb8+VniHPv7IvD69z9fYtlaqS+IigW6lYpzo9bFJ1YhpU0u7Obn471/j",
+	"K6s2WonOnT2b6lLk+ekP8s77a3TZcndAg2UzPrVgZqEbRM7VqQwBaWlM4xQV0EFmuiZ9DEf9Ilxkj1nk",
+	"+3kkUpnlnXjuJnkcWnoJi4ABPi96uv+dHXX6UH6AXs8BVLDixqx1XWKT7jxRULuspa7FE/ZS1+zpedRG",
+	"t70mS75BwL4l9B/Vt4CM3PmUKcKoCE3i8cnYl14hJt2e8IO+esKu8FPweaVtqscBrPuaBNeRgk7x5g4i",
+	"roQwpI+IQyPVeQrAe5p12V+D6QQullqvTduI7+1KqNffs+daKTG1dN0TKZ7m9jWOsLXYrzHdYgdUuBad",
+	"0TqJghELfaOngWh7XEmfFavFPTrjyqx7dhyd5gHInvio4ZvQPZ8gTSFegmVKnGUbll3BaOEMtlTXe3sC",
+	"Uy9OkUuPfk/Uta4HvYhCo31zVTXLitvp4kb6BT7Yd7Gwy2qkz2JLBwCHXCV4iY5RTfJTGV09RBP4D7wx",
+	"nvH3lHsQvmDrG/nCgCfEv3rpvSNQfEcfNkyoMpfH8M4PeqTcJPr8GATAbO+n0Bvg0Jh7CVHRHw259g/t",
+	"RTTQBnQGsNInutxcAqQCmJPZUn1eVceFfh8UnvLqwoDg1IdteqT731IgqM0LXZVRxRG2rj1wLml8hGe/",
+	"0Z8+9RnrL1TZakYpibHidhEJjI4WdajWSMMcAwffJ3varPoTGDoYeBRRNl4CQLFXqZMVmdfC/m11VPcc",
+	"DJDJl7MatYWj2RVFtvG7b8MKlO37NZOdaMS0FjaE51e1hEbV6yDXvF8O0potr22qFUq7tUewEN2sr8jb",
+	"dT9mfViU3iECtJm48SdiDxL1dfTco3DQMN7QKrhoJY8LSB1N9fOFpI7383Gr0rZHTnDq8MQl42wtJgut",
+	"b78w/sbLNjEBLSJsJH3gqEFLPWe/tX/plX5YgNZ3/H1rjUAbUqIy/mpeWt5LOvrE+yVhGxihoExd2oPe",
+	"lzTON+U/S8t03Vfdh1rv57e5R3BSh9kcRNPn4Ms/iBtowP04KwUveyXH9+6Bz/FmHEFqfS8q6ayVwVlp",
+	"3bRUfFuUR6kY2yPIroUqr+Y81W733+6s+lVfZXGdGfU3IK5idzLq3vwod8kKPJlMSR94WLUSlPfCLfjO",
+	"E7mkItbX/qefZ5iSW3b+olG+zCFlHJzlWohVb9IO9+3rBK92WosGiEZw0k6xoTIWZ/okpBaaMFFceQ0R",
+	"1iMWRuIAj1wVGQ2aoFX345HqIVPIoHjCZ7/B//cjNPEwwbRpTwc2zk6At46d8rh/148Lwdrd6J3qo0yP",
+	"dWokAS9Fdl8K4R138V7J9eEAisdF1T5CoVLYhceoUgqDfS44v9BTLo+kcVWWHwRffsaGPEzvIe4ltwMH",
+	"6QC1Kwxhc89+c//rhX9570EEIKeO8F54umQUjez0oaQX16/CWPzSgU3qeGPnB3dOxPt6thRL1Bw7XbVy",
+	"Pop3vLa/4+YVD26vk9lsCm2TV52yN7Fx5wEtpSbBIv63lup/9o4eZTeBjiFtp9db8AEf+R8cG4QV3isy",
+	"aP3eHLNyp8fRjTP/fLHXaGcf173tRHI7boIFQH4ZATt4n/ZJcYJNAbK+7Qce6v5YPRLT2W/w/14R8l7c",
+	"6VuROfwUS6MnjyFiYTOVZpVW84As7/vFHzjEa2s+7StavuYb0/Z2YLpmC4+fwdlMuglCkNK3/p1Ucgq/",
+	"StNFyIFVdPBwEB024dlxUzqSuQ/f/iA+2sdOb8VFJR03bm9rMYWMzoNDuHQDpL+dTASvRX1y8d+/OiEb",
+	"ShX++1dHn0bUd57mm7o6uTg54yt5dvf05NOvn/6/AAAA//8=",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

@@ -44,6 +44,7 @@ func (s *Service) World(ctx context.Context, f record.ReachFilter) (*World, erro
 			Pairs:     make([]reach.Pair, 0, len(pairs)),
 			Swept:     make([]bool, len(logins)),
 			Strangers: make([]int, len(logins)),
+			Found:     make([]bool, len(logins)),
 		},
 	}
 	keyAt, loginAt, holderAt := make(
@@ -81,7 +82,7 @@ func (s *Service) World(ctx context.Context, f record.ReachFilter) (*World, erro
 	}
 	for n, l := range logins {
 		loginAt[l.ID] = int32(n)
-		w.Input.Swept[n], w.Input.Strangers[n] = l.SweptAt != nil, l.Strangers
+		w.Input.Swept[n], w.Input.Strangers[n], w.Input.Found[n] = l.SweptAt != nil, l.Strangers, l.FoundAt != nil
 	}
 	for _, p := range pairs {
 		login, here := loginAt[p.LoginID]

@@ -19,7 +19,7 @@ import (
 // LoginNamed returns the login user@instance; an instance alone means its own
 // login user's.
 func (s *Service) LoginNamed(ctx context.Context, name string) (record.Login, record.Instance, error) {
-	user, instance := cutLogin(name)
+	user, instance := CutLogin(name)
 	i, err := s.Instance(ctx, instance)
 	if err != nil {
 		return record.Login{}, i, err
@@ -45,7 +45,7 @@ func (s *Service) LoginNamed(ctx context.Context, name string) (record.Login, re
 func (s *Service) LoginsNamed(ctx context.Context, names []string) (map[string]uuid.UUID, error) {
 	instances := make([]string, len(names))
 	for n, name := range names {
-		_, instances[n] = cutLogin(name)
+		_, instances[n] = CutLogin(name)
 	}
 	there, err := s.store.LoginsOn(ctx, instances)
 	if err != nil {
@@ -73,8 +73,8 @@ func (s *Service) LoginsNamed(ctx context.Context, names []string) (map[string]u
 	return out, nil
 }
 
-// cutLogin parts user@instance; the user is "" where the instance alone is named.
-func cutLogin(name string) (user, instance string) {
+// CutLogin parts user@instance; the user is "" where the instance alone is named.
+func CutLogin(name string) (user, instance string) {
 	user, instance, named := strings.Cut(name, "@")
 	if !named {
 		return "", name

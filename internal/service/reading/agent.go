@@ -3,6 +3,7 @@ package reading
 import (
 	"context"
 	"errors"
+	"time"
 
 	"plumlatch/internal/cloud"
 	"plumlatch/internal/means"
@@ -16,12 +17,19 @@ func (s *Service) AgentOf(l record.LoginToSweep) means.Means {
 
 // readThroughAgent reads the files of a login through the guest agent. missing is
 // what keeps it from being asked, "" if nothing does.
-func (s *Service) readThroughAgent(ctx context.Context, l record.LoginToSweep) (out Seen, missing string, err error) {
+func (s *Service) readThroughAgent(
+	ctx context.Context, l record.LoginToSweep, at time.Time,
+) (out Seen, missing string, err error) {
 	if missing, err = s.fleet.AgentMissing(ctx, l.Instance); err != nil || missing != "" {
 		return Seen{}, missing, err
 	}
-	read, err := s.AgentOf(l).Read(ctx)
-	return SeenBy(read), "", err
+	agent := s.AgentOf(l)
+	read, err := agent.Read(ctx)
+	if err != nil {
+		return Seen{}, "", err
+	}
+	out = SeenBy(read)
+	return out, "", s.readMachine(ctx, l, agent, AgentMethod, at, &out)
 }
 
 // AgentReady returns an error where the guest agent cannot be asked.

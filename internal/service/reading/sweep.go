@@ -30,7 +30,9 @@ const (
 	sweepTries      = 3
 	// readBudget is how many bytes of files all sweeps hold at once, and recordBytes how
 	// many are recorded together.
-	readBudget  = 40 << 20
+	readBudget = 64 << 20
+	// heldAtOnce is how many bytes of files the reading of one machine holds: its login's, and all others'.
+	heldAtOnce  = 2 * sshio.MaxFileBytes
 	recordBytes = 4 << 20
 	// looksAtOnce is how many looks are recorded together at most.
 	looksAtOnce = 64
@@ -183,7 +185,11 @@ func (s *Service) sweepDue(ctx context.Context) error {
 // sweepLogins reads the logins, some at once. What goes wrong at one costs
 // nothing to the others and is recorded; the error is one of the records.
 func (s *Service) sweepLogins(ctx context.Context, ids []uuid.UUID) error {
-	logins, err := s.store.LoginsToSweep(ctx, ids)
+	main, err := s.store.MainLogins(ctx, ids)
+	if err != nil {
+		return err
+	}
+	logins, err := s.store.LoginsToSweep(ctx, main)
 	if err != nil {
 		return err
 	}
@@ -210,17 +216,17 @@ func (s *Service) sweepLogins(ctx context.Context, ids []uuid.UUID) error {
 // or records why it could not.
 func (s *Service) sweepLogin(ctx context.Context, l record.LoginToSweep, looks chan<- Look) error {
 	at := s.now()
-	if err := s.held.Acquire(ctx, sshio.MaxFileBytes); err != nil {
+	if err := s.held.Acquire(ctx, heldAtOnce); err != nil {
 		return err
 	}
 	var stands Seen
 	var method string
 	err := problem.Guard(s.log, "reading "+fleet.LoginName(l.OSUser, l.Instance.Name), func() (err error) {
-		stands, method, err = s.readLogin(ctx, l)
+		stands, method, err = s.readLogin(ctx, l, at)
 		return err
 	})
 	held := stands.bytes()
-	s.held.Release(sshio.MaxFileBytes - held)
+	s.held.Release(heldAtOnce - held)
 	if err != nil || ctx.Err() != nil {
 		s.held.Release(held)
 		if ctx.Err() != nil {
@@ -301,11 +307,13 @@ func (s *Service) recordSet(ctx context.Context, looks []Look) error {
 
 // readLogin reads the files of a login with the steward key, or where there is
 // none, or it is refused, through the guest agent. It returns by which method.
-func (s *Service) readLogin(ctx context.Context, l record.LoginToSweep) (stands Seen, method string, err error) {
+func (s *Service) readLogin(
+	ctx context.Context, l record.LoginToSweep, at time.Time,
+) (stands Seen, method string, err error) {
 	session, cancel, err := s.StewardSession(ctx, l)
 	var none *noSteward
 	if errors.As(err, &none) || errors.Is(err, sshio.ErrRefused) {
-		stands, missing, failed := s.readThroughAgent(ctx, l)
+		stands, missing, failed := s.readThroughAgent(ctx, l, at)
 		switch {
 		case missing != "":
 			err = fmt.Errorf("%w; %s", err, missing)
@@ -320,8 +328,10 @@ func (s *Service) readLogin(ctx context.Context, l record.LoginToSweep) (stands 
 		return Seen{}, "", err
 	}
 	defer cancel()
-	stands, err = ReadFiles(ctx, session)
-	return stands, StewardMethod, err
+	if stands, err = ReadFiles(ctx, session); err != nil {
+		return stands, StewardMethod, err
+	}
+	return stands, StewardMethod, s.readMachine(ctx, l, means.Over(session), StewardMethod, at, &stands)
 }
 
 // ReadFiles reads what is in the login of a session.

@@ -1,0 +1,418 @@
+package sshio
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"path"
+	"slices"
+	"strings"
+	"sync"
+
+	"github.com/pkg/sftp"
+	"golang.org/x/sync/errgroup"
+
+	"plumlatch/internal/core/authorizedkeys"
+	"plumlatch/internal/core/reading"
+	"plumlatch/internal/core/sshdconfig"
+	"plumlatch/internal/core/text"
+)
+
+const (
+	// maxMachineBytes is what is read of the key files of all other users of a machine together.
+	maxMachineBytes = 1 << 20
+	// maxPasswdBytes is the size of the lists of users, groups and passwords, each.
+	maxPasswdBytes = 1 << 20
+	// accountsAtOnce is how many users are looked at together.
+	accountsAtOnce = 16
+)
+
+// AccountFiles is what was read of one user of a machine: the files that the server reads keys from, and
+// what it lets in beside.
+type AccountFiles struct {
+	reading.Account
+	Files  []RemoteFile
+	Server reading.Server
+}
+
+// Machine is what was read of the users of a machine beside the session's own.
+type Machine struct {
+	reading.Machine
+	// Others are those with keys in their files, or who may get in otherwise.
+	Others []AccountFiles
+	// Own is what the server lets in to the session's own user.
+	Own reading.Server
+}
+
+// Machine reads all users of the machine, with root's rights where the session has them or may have them by
+// sudo for reading alone (sftp-server -R), else with its own. What cannot be read is told, and is no error.
+func (s *Session) Machine(ctx context.Context) (Machine, error) {
+	own, err := s.Server()
+	if err != nil {
+		return Machine{}, err
+	}
+	c, err := s.sftp()
+	if err != nil {
+		return Machine{}, err
+	}
+	m := &machine{session: s, files: *c, left: maxMachineBytes}
+	m.out.Own = own
+	m.out.Rights = reading.AsUser
+	if s.user == "root" {
+		m.out.Rights = reading.AsRoot
+	}
+	config, err := readConfig(machineFiles{m})
+	if errors.Is(err, errConfigLimit) {
+		return Machine{}, err
+	}
+	if m.out.Rights == reading.AsUser {
+		if root, end := s.rootFiles(); root != nil {
+			defer end()
+			m.files, m.out.Rights = *root, reading.BySudo
+			config, err = readConfig(machineFiles{m}) // which may be readable for root alone
+		} else {
+			m.out.Remedy = fmt.Sprintf(
+				"let %s read all: add \"%s ALL=(root) NOPASSWD: %s -R\" to a file in /etc/sudoers.d", s.user, s.user, sftpServers[0],
+			)
+		}
+	}
+	return m.read(ctx, config, err)
+}
+
+// sftpServers are where systems have OpenSSH's SFTP server.
+var sftpServers = []string{
+	"/usr/lib/openssh/sftp-server", "/usr/libexec/openssh/sftp-server", "/usr/lib/ssh/sftp-server",
+	"/usr/libexec/sftp-server",
+}
+
+// rootFiles starts an SFTP server that reads as root and writes nothing; nil where the user may not.
+func (s *Session) rootFiles() (*files, func()) {
+	for _, server := range sftpServers {
+		// Asking for leave is not reported to the machine's admin, as trying without it is (sudoers(5), mail_no_user).
+		if _, err := s.Run(nil, "sudo", "-n", "-l", "--", server, "-R"); err != nil {
+			continue
+		}
+		c, err := s.client.NewSession()
+		if err != nil {
+			return nil, nil
+		}
+		out, failed := c.StdoutPipe()
+		in, worse := c.StdinPipe()
+		if failed != nil || worse != nil || c.Start("sudo -n -- "+shellWord(server)+" -R") != nil {
+			c.Close()
+			continue
+		}
+		client, err := sftp.NewClientPipe(out, in)
+		if err == nil {
+			return &files{client}, func() { client.Close(); c.Close() }
+		}
+		c.Close()
+	}
+	return nil, nil
+}
+
+// machine is a reading of a machine in the making.
+type machine struct {
+	session *Session
+	files   files
+
+	mu   sync.Mutex
+	left int // bytes
+	out  Machine
+}
+
+func (m *machine) read(ctx context.Context, config *sshdconfig.Config, unread error) (Machine, error) {
+	passwd, err := m.list(ctx, "passwd")
+	if err != nil {
+		return Machine{}, fmt.Errorf("the users of the machine: %w", err)
+	}
+	accounts, skipped := reading.Accounts(passwd)
+	m.out.Accounts, m.out.Skipped = len(accounts), skipped
+	passwords := map[string]reading.Password{}
+	if m.out.Rights != reading.AsUser {
+		shadow, err := machineFiles{m}.ReadFile("/etc/shadow")
+		if err == nil {
+			passwords = reading.PasswordsIn(shadow)
+		}
+		clear(shadow)
+	}
+	if unread != nil || config == nil {
+		why := "the SSH server's settings were not read: " + text.Line(fmt.Sprint(unread), text.MaxLine)
+		for _, a := range accounts {
+			if a.Name != m.session.user {
+				m.out.AddUnread(a.Name, why)
+			}
+		}
+		return m.out, nil
+	}
+	groups := map[string][]string{}
+	if group, err := m.list(ctx, "group"); err == nil {
+		groups = reading.GroupsOf(group, accounts)
+	}
+	group, _ := errgroup.WithContext(ctx)
+	group.SetLimit(accountsAtOnce)
+	for _, a := range accounts {
+		if ctx.Err() != nil {
+			break
+		}
+		settings, err := SettingsFor(config, a, groups, passwords[a.Name], m.authorities)
+		if a.Name == m.session.user {
+			if err == nil && m.out.Rights != reading.AsUser {
+				m.out.Own = settings.Server
+			}
+			continue
+		}
+		if err != nil {
+			m.unread(a.Name, err)
+			continue
+		}
+		group.Go(func() error { m.account(a, settings); return nil })
+	}
+	group.Wait()
+	if err := ctx.Err(); err != nil {
+		return Machine{}, err
+	}
+	m.orphans(config, accounts)
+	slices.SortFunc(m.out.Others, func(a, b AccountFiles) int { return strings.Compare(a.Name, b.Name) })
+	slices.SortFunc(m.out.Unread, func(a, b reading.UnreadAccount) int { return strings.Compare(a.User, b.User) })
+	return m.out, nil
+}
+
+// SettingsFor evaluates a configuration for a user of a machine. groups are those of all users, authorities
+// reads the file of TrustedUserCAKeys.
+func SettingsFor(
+	config *sshdconfig.Config, a reading.Account, groups map[string][]string, p reading.Password,
+	authorities func(string) ([]byte, error),
+) (Settings, error) {
+	u := sshdconfig.User{Name: a.Name, UID: a.UID, Home: a.Home}
+	conn := sshdconfig.Conn{User: a.Name, Groups: groups[a.Name], GroupsKnown: len(groups) > 0}
+	settings, err := config.For(conn)
+	if err != nil {
+		return Settings{}, err
+	}
+	server := reading.ServerOf(settings, u, conn, authorities)
+	return Settings{settings, server.ForAccount(a, p, settings.On(sshdconfig.UsePAM))}, nil
+}
+
+// list asks getent, and reads the file where there is none.
+func (m *machine) list(ctx context.Context, name string) ([]byte, error) {
+	if out, err := m.session.Run(nil, "getent", name); err == nil && len(out) > 0 {
+		return out, nil
+	}
+	if ctx.Err() != nil {
+		return nil, ctx.Err()
+	}
+	return machineFiles{m}.ReadFile("/etc/" + name)
+}
+
+func (m *machine) unread(user string, err error) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	m.out.AddUnread(user, err.Error())
+}
+
+func (m *machine) authorities(name string) ([]byte, error) {
+	name, err := CleanPath(name)
+	if err != nil {
+		return nil, err
+	}
+	return machineFiles{m}.ReadFile(name)
+}
+
+// account reads the key files of one user.
+func (m *machine) account(a reading.Account, settings Settings) {
+	u := sshdconfig.User{Name: a.Name, UID: a.UID, Home: a.Home}
+	home, err := CleanPath(a.Home)
+	var paths []string
+	if err == nil {
+		u.Home = home
+		paths, err = KeyFilesOf(settings, u)
+	}
+	if err != nil {
+		m.unread(a.Name, err)
+		return
+	}
+	out := AccountFiles{Account: a, Server: settings.Server}
+	keys := false
+	for _, p := range paths {
+		f, err := m.keyFile(a, home, p)
+		if err != nil {
+			m.unread(a.Name, err)
+			return
+		}
+		keys = keys || f.There && len(f.Content) > 0
+		out.Files = append(out.Files, f)
+	}
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	if !keys && !out.Server.LetsIn(a) {
+		m.out.NoWay++
+		return
+	}
+	m.out.Others = append(m.out.Others, out)
+}
+
+// keyFile reads one key file of a user. With root's rights nothing is followed below the home folder, which
+// is the user's to change, and only the lines that hold keys are kept of what is read.
+func (m *machine) keyFile(a reading.Account, home, name string) (RemoteFile, error) {
+	f := RemoteFile{Path: name}
+	for dir := range foldersBetween(home, name) {
+		info, err := m.files.Lstat(dir)
+		if errors.Is(err, fs.ErrNotExist) {
+			return f, nil
+		}
+		if err != nil {
+			return f, m.refused(dir, err)
+		}
+		if !info.IsDir() {
+			return f, fmt.Errorf("%s is %w", dir, ErrLink)
+		}
+	}
+	info, err := m.files.Lstat(name)
+	if errors.Is(err, fs.ErrNotExist) {
+		return f, nil
+	}
+	if err != nil {
+		return f, m.refused(name, err)
+	}
+	if !info.Mode().IsRegular() {
+		return f, fmt.Errorf("%s is %w", name, ErrLink)
+	}
+	st, _ := info.Sys().(*sftp.FileStat)
+	if st == nil || st.UID != 0 && st.UID != a.UID {
+		return f, fmt.Errorf("%s: %w", name, ErrOwner)
+	}
+	if info.Size() < 0 || !m.take(info.Size()) {
+		return f, fmt.Errorf("%s: %d bytes of other users' keys are read of a machine at most", name, maxMachineBytes)
+	}
+	file, err := m.files.Open(name)
+	if err != nil {
+		return f, m.refused(name, err)
+	}
+	defer file.Close()
+	opened, err := given(file.Stat())
+	if err != nil {
+		return f, err
+	}
+	if now, _ := opened.Sys().(*sftp.FileStat); now == nil || !opened.Mode().IsRegular() || now.UID != st.UID ||
+		now.GID != st.GID || opened.Size() != info.Size() {
+		return f, fmt.Errorf("%s was changed while it was looked at", name)
+	}
+	content, err := readUpTo(file, info.Size()+1, int(info.Size()))
+	if err != nil {
+		return f, fmt.Errorf("read %s: %w", name, err)
+	}
+	if len(content) > int(info.Size()) || bytes.Count(content, []byte{'\n'}) > MaxFileLines {
+		return f, fmt.Errorf("%s is longer than its size, or has over %d lines", name, MaxFileLines)
+	}
+	f.There, f.Mode, f.UID, f.GID, f.Content = true, info.Mode().Perm(), st.UID, st.GID, onlyKeys(content)
+	clear(content)
+	return f, nil
+}
+
+// onlyKeys keeps the lines that hold keys: if root was led elsewhere, nothing of that is kept.
+func onlyKeys(content []byte) []byte {
+	var out authorizedkeys.File
+	for _, l := range authorizedkeys.Parse(content) {
+		if l.Kind == authorizedkeys.Key {
+			out = append(out, l)
+		}
+	}
+	return out.Bytes()
+}
+
+// foldersBetween yields the folders below the home folder that a file is in, from above.
+func foldersBetween(home, name string) func(yield func(string) bool) {
+	return func(yield func(string) bool) {
+		below, ok := strings.CutPrefix(path.Dir(name), home+"/")
+		if !ok {
+			return
+		}
+		dir := home
+		for part := range strings.SplitSeq(below, "/") {
+			if dir = path.Join(dir, part); !yield(dir) {
+				return
+			}
+		}
+	}
+}
+
+func (m *machine) take(bytes int64) bool {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	if bytes > int64(m.left) {
+		return false
+	}
+	m.left -= int(bytes)
+	return true
+}
+
+func (m *machine) refused(name string, err error) error {
+	if errors.Is(err, fs.ErrPermission) {
+		return fmt.Errorf("%s may not read %s", m.session.user, name)
+	}
+	return fmt.Errorf("%s: %w", name, err)
+}
+
+// orphans finds files of keys for users that do not exist, where the files have the users' names.
+func (m *machine) orphans(config *sshdconfig.Config, accounts []reading.Account) {
+	const nobody = "plum-latch-nobody"
+	settings, err := config.For(sshdconfig.Conn{User: nobody})
+	if err != nil {
+		return
+	}
+	paths, err := settings.KeyFiles(sshdconfig.User{Name: nobody, Home: "/nonexistent"})
+	if err != nil {
+		return
+	}
+	there := map[string]bool{}
+	for _, a := range accounts {
+		there[a.Name] = true
+	}
+	for _, p := range paths {
+		if path.Base(p) != nobody || strings.HasPrefix(p, "/nonexistent/") {
+			continue
+		}
+		names, err := machineFiles{m}.Names(path.Dir(p))
+		if err != nil {
+			continue
+		}
+		for _, name := range names {
+			if !there[name] {
+				m.out.AddGone(path.Join(path.Dir(p), name))
+			}
+		}
+	}
+}
+
+// machineFiles reads the server's configuration with the rights that the reading has.
+type machineFiles struct{ *machine }
+
+func (m machineFiles) ReadFile(name string) ([]byte, error) {
+	f, err := m.files.Open(name)
+	switch {
+	case errors.Is(err, fs.ErrPermission):
+		return nil, fmt.Errorf("%s may not read it", m.session.user)
+	case err != nil:
+		return nil, err
+	}
+	defer f.Close()
+	most := maxConfigBytes
+	if name == "/etc/passwd" || name == "/etc/group" || name == "/etc/shadow" {
+		most = maxPasswdBytes
+	}
+	content, err := readUpTo(f, int64(most)+1, 4096)
+	if err == nil && len(content) > most {
+		err = fmt.Errorf("it has over %d bytes, %w", most, errConfigLimit)
+	}
+	return content, err
+}
+
+// Names asks ls, as that of a session does, with the session's own rights.
+func (m machineFiles) Names(folder string) ([]string, error) {
+	return NamesIn(m.session.Run(nil, "ls", "--", folder))
+}
+
+func (m machineFiles) Groups() ([]string, error) { return nil, errors.New("not asked for one user") }

@@ -501,6 +501,30 @@ func (e PasswordReadingWhat) Valid() bool {
 	}
 }
 
+// Defines values for PastKeyKnown.
+const (
+	PastKeyKnownNotKnownBetweenReadings PastKeyKnown = "not known between readings"
+	PastKeyKnownNotThere                PastKeyKnown = "not there"
+	PastKeyKnownSeen                    PastKeyKnown = "seen"
+	PastKeyKnownSeenBeforeNotReadSince  PastKeyKnown = "seen before, not read since"
+)
+
+// Valid indicates whether the value is a known member of the PastKeyKnown enum.
+func (e PastKeyKnown) Valid() bool {
+	switch e {
+	case PastKeyKnownNotKnownBetweenReadings:
+		return true
+	case PastKeyKnownNotThere:
+		return true
+	case PastKeyKnownSeen:
+		return true
+	case PastKeyKnownSeenBeforeNotReadSince:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for PendingHolderDoes.
 const (
 	PendingHolderDoesBring    PendingHolderDoes = "bring"
@@ -2566,6 +2590,78 @@ type PasswordReading struct {
 // PasswordReadingWhat defines model for PasswordReading.What.
 type PasswordReadingWhat string
 
+// PastGrant defines model for PastGrant.
+type PastGrant struct {
+	GrantedAt   time.Time  `json:"granted_at"`
+	GrantedBy   string     `json:"granted_by"`
+	Reason      *string    `json:"reason,omitempty"`
+	Until       *time.Time `json:"until,omitempty"`
+	WithdrawnAt *time.Time `json:"withdrawn_at,omitempty"`
+	WithdrawnBy *string    `json:"withdrawn_by,omitempty"`
+}
+
+// PastKey defines model for PastKey.
+type PastKey struct {
+	Comment string `json:"comment"`
+
+	// GoneBy The first reading after, which did not see it.
+	GoneBy *time.Time `json:"gone_by,omitempty"`
+
+	// Grants The grants in force.
+	Grants []PastGrant `json:"grants"`
+
+	// Holder Who held it at the beginning, as far as is known.
+	Holder   *string `json:"holder,omitempty"`
+	Instance string  `json:"instance"`
+
+	// Key The key's record; absent for a stranger.
+	Key *string `json:"key,omitempty"`
+
+	// Known How well it is known that the key was in place.
+	Known PastKeyKnown `json:"known"`
+
+	// Limits What limited its line.
+	Limits *string `json:"limits,omitempty"`
+	Login  string  `json:"login"`
+
+	// NotBefore The last reading before, which did not see it.
+	NotBefore *time.Time `json:"not_before,omitempty"`
+
+	// Opens Whether its line opened the login with a shell.
+	Opens bool `json:"opens"`
+
+	// SeenBy By which means it was first seen.
+	SeenBy *string `json:"seen_by,omitempty"`
+
+	// SeenFrom The first reading that saw it; absent where none did.
+	SeenFrom *time.Time `json:"seen_from,omitempty"`
+
+	// SeenTo The last reading that saw it.
+	SeenTo *time.Time `json:"seen_to,omitempty"`
+	Sha256 string     `json:"sha256"`
+}
+
+// PastKeyKnown How well it is known that the key was in place.
+type PastKeyKnown string
+
+// PastPage defines model for PastPage.
+type PastPage struct {
+	From time.Time `json:"from"`
+	Keys []PastKey `json:"keys"`
+	Next *string   `json:"next,omitempty"`
+
+	// Unknown Logins that nobody had read by then.
+	Unknown []PastUnknown `json:"unknown"`
+	Until   time.Time     `json:"until"`
+}
+
+// PastUnknown defines model for PastUnknown.
+type PastUnknown struct {
+	// FirstRead When it was first read; absent for never.
+	FirstRead *time.Time `json:"first_read,omitempty"`
+	Login     string     `json:"login"`
+}
+
 // PendingHolder defines model for PendingHolder.
 type PendingHolder struct {
 	// Does What they have to do before they get in by the new keys: take the private keys out of the safe, bring public keys, or take keys over that somebody else made.
@@ -4152,6 +4248,31 @@ type ChangeOperatorParams struct {
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
 
+// GetPastParams defines parameters for GetPast.
+type GetPastParams struct {
+	// After The cursor that the page before gave as next.
+	After *After `form:"after,omitempty" json:"after,omitempty"`
+
+	// At The time; or from and until.
+	At   *time.Time `form:"at,omitempty" json:"at,omitempty"`
+	From *time.Time `form:"from,omitempty" json:"from,omitempty"`
+
+	// Until Now unless given.
+	Until *time.Time `form:"until,omitempty" json:"until,omitempty"`
+
+	// Login Only this login, or all logins of this instance, also of one that is gone.
+	Login *string `form:"login,omitempty" json:"login,omitempty"`
+
+	// Key Only this key.
+	Key *string `form:"key,omitempty" json:"key,omitempty"`
+
+	// Holder Only keys that this holder had then.
+	Holder *string `form:"holder,omitempty" json:"holder,omitempty"`
+
+	// Label Only instances with this label, name=value.
+	Label *string `form:"label,omitempty" json:"label,omitempty"`
+}
+
 // ListProofsDueParams defines parameters for ListProofsDue.
 type ListProofsDueParams struct {
 	// After The cursor that the page before gave as next.
@@ -5147,6 +5268,11 @@ type ClientInterface interface {
 	//
 	// Replaces, withdraws and hands over the keys of somebody who leaves; the account is closed last.
 	BeginLeaving(ctx context.Context, operator OperatorName, body BeginLeavingJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetPast performs a GET /past (the `GetPast` operationId) request.
+	//
+	// Who could get in at a time that is over, or in a stretch of time, by the readings and grants that are kept, login by login. What nobody looked at is not known, and said so.
+	GetPast(ctx context.Context, params *GetPastParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListProofsDue performs a GET /proofs/due (the `ListProofsDue` operationId) request.
 	//
@@ -7112,6 +7238,21 @@ func (c *Client) BeginLeavingWithBody(ctx context.Context, operator OperatorName
 // Replaces, withdraws and hands over the keys of somebody who leaves; the account is closed last.
 func (c *Client) BeginLeaving(ctx context.Context, operator OperatorName, body BeginLeavingJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewBeginLeavingRequest(c.Server, operator, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetPast performs a GET /past (the `GetPast` operationId) request.
+//
+// Who could get in at a time that is over, or in a stretch of time, by the readings and grants that are kept, login by login. What nobody looked at is not known, and said so.
+func (c *Client) GetPast(ctx context.Context, params *GetPastParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetPastRequest(c.Server, params)
 	if err != nil {
 		return nil, err
 	}
@@ -12389,6 +12530,144 @@ func NewBeginLeavingRequestWithBody(server string, operator OperatorName, conten
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewGetPastRequest constructs an http.Request for the GetPast method
+func NewGetPastRequest(server string, params *GetPastParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/past")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.After != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "after", *params.After, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.At != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "at", *params.At, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "date-time"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.From != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "from", *params.From, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "date-time"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Until != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "until", *params.Until, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "date-time"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Login != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "login", *params.Login, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Key != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "key", *params.Key, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Holder != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "holder", *params.Holder, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Label != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "label", *params.Label, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
 
 	return req, nil
 }

@@ -27,11 +27,12 @@ var goals = map[string]string{
 	"openers":      "who can get in, who has access, which keys open an instance, authorized keys of a server",
 	"find": "search, look up, where is, which instance has this address, " +
 		"find a server by name or ip, who is",
-	"login add": "another user on a server, add an os user, second login, deploy user",
-	"opens":     "what does this key open, where is this key, which servers",
-	"trace":     "whose key is this, unknown fingerprint, md5 fingerprint, what is this file, identify",
-	"sweep":     "read authorized_keys, look for strangers, unknown keys, check servers, scan, drift",
-	"settle":    "unknown key in authorized_keys, stranger, drift, clean up, differences, missing line",
+	"login add":     "another user on a server, add an os user, second login, deploy user",
+	"report access": "who could open a machine three weeks ago, auditor, audit report, access at a date, point in time",
+	"opens":         "what does this key open, where is this key, which servers",
+	"trace":         "whose key is this, unknown fingerprint, md5 fingerprint, what is this file, identify",
+	"sweep":         "read authorized_keys, look for strangers, unknown keys, check servers, scan, drift",
+	"settle":        "unknown key in authorized_keys, stranger, drift, clean up, differences, missing line",
 	"grant add": "coworker until friday, access for two days, access that expires, expire, let somebody " +
 		"in, give access, add a key to a server, temporary access, share access",
 	"grant withdraw": "take access away, remove a key from a server, revoke access",

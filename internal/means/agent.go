@@ -242,9 +242,12 @@ func (a agent) Machine(ctx context.Context) (Machine, error) {
 		return Machine{}, err
 	}
 	group, _ := a.system(ctx, "/etc/group")
-	groups := reading.GroupsOf([]byte(group), accounts)
-	shadow, _ := a.system(ctx, "/etc/shadow")
-	passwords := reading.PasswordsIn([]byte(shadow))
+	var groups map[string][]string
+	if nsswitch, _ := a.system(ctx, "/etc/nsswitch.conf"); len(reading.ForeignSources([]byte(nsswitch), "group")) == 0 {
+		groups = reading.GroupsOf([]byte(group), accounts)
+	}
+	shadow, err := a.system(ctx, "/etc/shadow")
+	passwords := reading.PasswordsOf(accounts, []byte(shadow), err == nil)
 	authorities := func(name string) ([]byte, error) { return agentConfig{a, ctx}.ReadFile(name) }
 	var mu sync.Mutex
 	held := 0 // bytes

@@ -57,7 +57,7 @@ func (s *Session) Machine(ctx context.Context) (Machine, error) {
 	if err != nil {
 		return Machine{}, err
 	}
-	m := &machine{session: s, files: *c, left: maxMachineBytes}
+	m := &machine{session: s, files: *c, left: maxMachineBytes, shells: map[string]bool{}}
 	m.out.Own = own
 	m.out.Rights = reading.AsUser
 	if s.user == "root" {
@@ -118,9 +118,10 @@ type machine struct {
 	session *Session
 	files   files
 
-	mu   sync.Mutex
-	left int // bytes
-	out  Machine
+	mu     sync.Mutex
+	left   int // bytes
+	shells map[string]bool
+	out    Machine
 }
 
 func (m *machine) read(ctx context.Context, config *sshdconfig.Config, unread error) (Machine, error) {
@@ -133,9 +134,7 @@ func (m *machine) read(ctx context.Context, config *sshdconfig.Config, unread er
 	passwords := map[string]reading.Password{}
 	if m.out.Rights != reading.AsUser {
 		shadow, err := machineFiles{m}.ReadFile("/etc/shadow")
-		if err == nil {
-			passwords = reading.PasswordsIn(shadow)
-		}
+		passwords = reading.PasswordsOf(accounts, shadow, err == nil || errors.Is(err, fs.ErrNotExist))
 		clear(shadow)
 	}
 	if unread != nil || config == nil {
@@ -147,10 +146,7 @@ func (m *machine) read(ctx context.Context, config *sshdconfig.Config, unread er
 		}
 		return m.out, nil
 	}
-	groups := map[string][]string{}
-	if group, err := m.list(ctx, "group"); err == nil {
-		groups = reading.GroupsOf(group, accounts)
-	}
+	groups := m.sources(ctx, accounts)
 	group, _ := errgroup.WithContext(ctx)
 	group.SetLimit(accountsAtOnce)
 	for _, a := range accounts {
@@ -168,6 +164,9 @@ func (m *machine) read(ctx context.Context, config *sshdconfig.Config, unread er
 			m.unread(a.Name, err)
 			continue
 		}
+		if !m.hasShell(a.Shell) {
+			settings.Server.Refused = "a shell that cannot be run"
+		}
 		group.Go(func() error { m.account(a, settings); return nil })
 	}
 	group.Wait()
@@ -180,14 +179,48 @@ func (m *machine) read(ctx context.Context, config *sshdconfig.Config, unread er
 	return m.out, nil
 }
 
-// SettingsFor evaluates a configuration for a user of a machine. groups are those of all users, authorities
+// sources reads the groups of all users; nil where they are not known. Users whom a directory knows and does not
+// list are told as unread.
+func (m *machine) sources(ctx context.Context, accounts []reading.Account) map[string][]string {
+	nsswitch, _ := machineFiles{m}.ReadFile("/etc/nsswitch.conf")
+	for _, service := range reading.ForeignSources(nsswitch, "passwd") {
+		m.out.AddUnread("users of "+service, "nsswitch.conf(5) has a source that may know users whom it does not list")
+	}
+	if len(reading.ForeignSources(nsswitch, "group"))+len(reading.ForeignSources(nsswitch, "initgroups")) > 0 {
+		return nil
+	}
+	group, err := m.list(ctx, "group")
+	if err != nil {
+		return nil
+	}
+	return reading.GroupsOf(group, accounts)
+}
+
+// hasShell reports whether a user's shell can be run: sshd lets nobody in with one that cannot.
+func (m *machine) hasShell(shell string) bool {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	if runs, known := m.shells[shell]; known {
+		return runs
+	}
+	info, err := m.files.Stat(shell)
+	runs := err != nil && !errors.Is(err, fs.ErrNotExist) || err == nil && info.Mode().IsRegular() &&
+		info.Mode().Perm()&0o111 != 0
+	if len(m.shells) < reading.MostAccounts {
+		m.shells[shell] = runs
+	}
+	return runs
+}
+
+// SettingsFor evaluates a configuration for a user of a machine. groups are those of all users, nil where they are
+// not known; authorities
 // reads the file of TrustedUserCAKeys.
 func SettingsFor(
 	config *sshdconfig.Config, a reading.Account, groups map[string][]string, p reading.Password,
 	authorities func(string) ([]byte, error),
 ) (Settings, error) {
 	u := sshdconfig.User{Name: a.Name, UID: a.UID, Home: a.Home}
-	conn := sshdconfig.Conn{User: a.Name, Groups: groups[a.Name], GroupsKnown: len(groups) > 0}
+	conn := sshdconfig.Conn{User: a.Name, Groups: groups[a.Name], GroupsKnown: groups != nil}
 	settings, err := config.For(conn)
 	if err != nil {
 		return Settings{}, err
@@ -237,7 +270,7 @@ func (m *machine) account(a reading.Account, settings Settings) {
 	out := AccountFiles{Account: a, Server: settings.Server}
 	keys := false
 	for _, p := range paths {
-		f, err := m.keyFile(a, home, p)
+		f, err := m.keyFile(a, home, p, settings.On(sshdconfig.StrictModes))
 		if err != nil {
 			m.unread(a.Name, err)
 			return
@@ -256,8 +289,14 @@ func (m *machine) account(a reading.Account, settings Settings) {
 
 // keyFile reads one key file of a user. With root's rights nothing is followed below the home folder, which
 // is the user's to change, and only the lines that hold keys are kept of what is read.
-func (m *machine) keyFile(a reading.Account, home, name string) (RemoteFile, error) {
+func (m *machine) keyFile(a reading.Account, home, name string, strict bool) (RemoteFile, error) {
 	f := RemoteFile{Path: name}
+	var writable []string // by others than their owner
+	if below := strings.HasPrefix(name, home+"/"); below {
+		if info, err := m.files.Stat(home); err == nil && info.Mode().Perm()&0o022 != 0 {
+			writable = append(writable, home)
+		}
+	}
 	for dir := range foldersBetween(home, name) {
 		info, err := m.files.Lstat(dir)
 		if errors.Is(err, fs.ErrNotExist) {
@@ -268,6 +307,9 @@ func (m *machine) keyFile(a reading.Account, home, name string) (RemoteFile, err
 		}
 		if !info.IsDir() {
 			return f, fmt.Errorf("%s is %w", dir, ErrLink)
+		}
+		if info.Mode().Perm()&0o022 != 0 {
+			writable = append(writable, dir)
 		}
 	}
 	info, err := m.files.Lstat(name)
@@ -283,6 +325,12 @@ func (m *machine) keyFile(a reading.Account, home, name string) (RemoteFile, err
 	st, _ := info.Sys().(*sftp.FileStat)
 	if st == nil || st.UID != 0 && st.UID != a.UID {
 		return f, fmt.Errorf("%s: %w", name, ErrOwner)
+	}
+	if info.Mode().Perm()&0o022 != 0 {
+		writable = append(writable, name)
+	}
+	if strict && len(writable) > 0 {
+		return f, fmt.Errorf("the server refuses it as long as others may write to %s (StrictModes)", writable[0])
 	}
 	if info.Size() < 0 || !m.take(info.Size()) {
 		return f, fmt.Errorf("%s: %d bytes of other users' keys are read of a machine at most", name, maxMachineBytes)

@@ -171,7 +171,7 @@ func TestNothingFalseIsSaidOfARealServer(t *testing.T) {
 					t.Errorf("the %s does not let in, and is said to: %+v", name, server)
 				}
 			}
-			t.Logf("%v: %q", really, server.Ways(sshdtest.MachineUser))
+			noteTruth(row{"settings: " + c.name, "as " + sshdtest.MachineUser, really, said, server.Unread})
 		})
 	}
 }

@@ -172,4 +172,4 @@ func (s *Store) EndSweeps(ctx context.Context, at time.Time) error {
 }
 
 // versionsKept is how many contents of one file are kept; the oldest go.
-const versionsKept = 50
+const versionsKept = 500

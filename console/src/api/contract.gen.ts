@@ -1038,6 +1038,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/past": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Who could get in at a time that is over, or in a stretch of time, by the readings and grants that are kept, login by login. What nobody looked at is not known, and said so. */
+        get: operations["getPast"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/logins/{login}": {
         parameters: {
             query?: never;
@@ -2362,6 +2379,78 @@ export interface components {
             files: components["schemas"]["FileVersion"][];
             /** @description The folders above them, from the home folder down, as they were last seen. */
             folders: components["schemas"]["Folder"][];
+        };
+        PastPage: {
+            /** Format: date-time */
+            from: string;
+            /** Format: date-time */
+            until: string;
+            keys: components["schemas"]["PastKey"][];
+            /** @description Logins that nobody had read by then. */
+            unknown: components["schemas"]["PastUnknown"][];
+            next?: string;
+        };
+        PastUnknown: {
+            login: string;
+            /**
+             * Format: date-time
+             * @description When it was first read; absent for never.
+             */
+            first_read?: string;
+        };
+        PastKey: {
+            login: string;
+            instance: string;
+            /** @description The key's record; absent for a stranger. */
+            key?: string;
+            sha256: string;
+            comment: string;
+            /** @description Who held it at the beginning, as far as is known. */
+            holder?: string;
+            /** @description What limited its line. */
+            limits?: string;
+            /** @description Whether its line opened the login with a shell. */
+            opens: boolean;
+            /**
+             * @description How well it is known that the key was in place.
+             * @enum {string}
+             */
+            known: "seen" | "not known between readings" | "seen before, not read since" | "not there";
+            /**
+             * Format: date-time
+             * @description The last reading before, which did not see it.
+             */
+            not_before?: string;
+            /**
+             * Format: date-time
+             * @description The first reading that saw it; absent where none did.
+             */
+            seen_from?: string;
+            /**
+             * Format: date-time
+             * @description The last reading that saw it.
+             */
+            seen_to?: string;
+            /**
+             * Format: date-time
+             * @description The first reading after, which did not see it.
+             */
+            gone_by?: string;
+            /** @description By which means it was first seen. */
+            seen_by?: string;
+            /** @description The grants in force. */
+            grants: components["schemas"]["PastGrant"][];
+        };
+        PastGrant: {
+            /** Format: date-time */
+            granted_at: string;
+            granted_by: string;
+            reason?: string;
+            /** Format: date-time */
+            until?: string;
+            /** Format: date-time */
+            withdrawn_at?: string;
+            withdrawn_by?: string;
         };
         /** @description What was read of all users of a machine. */
         MachineReading: {
@@ -5984,6 +6073,43 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["InstanceAccess"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getPast: {
+        parameters: {
+            query?: {
+                /** @description The cursor that the page before gave as next. */
+                after?: components["parameters"]["After"];
+                /** @description The time; or from and until. */
+                at?: string;
+                from?: string;
+                /** @description Now unless given. */
+                until?: string;
+                /** @description Only this login, or all logins of this instance, also of one that is gone. */
+                login?: string;
+                /** @description Only this key. */
+                key?: string;
+                /** @description Only keys that this holder had then. */
+                holder?: string;
+                /** @description Only instances with this label, name=value. */
+                label?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description A part of the logins. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PastPage"];
                 };
             };
             default: components["responses"]["Problem"];

@@ -235,6 +235,22 @@ export function useProofsDue(holder: string | undefined) {
   );
 }
 
+/** Who could get in to an instance at a time that is over. */
+export function usePast(instance: string, at: string | undefined) {
+  return useQuery({
+    queryKey: ["reach", "past", instance, at],
+    enabled: at !== undefined,
+    queryFn: () => take(api.GET("/past", { params: { query: { at, login: instance } } })),
+  });
+}
+
+export function useInstanceAccess(name: string) {
+  return useQuery({
+    queryKey: ["reach", "access", name],
+    queryFn: () => take(api.GET("/instances/{instance}/access", { params: { path: { instance: name } } })),
+  });
+}
+
 export function useLogin(name: string) {
   return useQuery({
     queryKey: ["reach", "login", name],

@@ -33,7 +33,7 @@ key file use plumlatch trace. It ends with status 3 if nothing matches.`,
 		Flags:    opens,
 		Summary:  "Show which logins a key opens",
 		Detail:   driftDetail,
-		Examples: []string{"plumlatch opens hides-shared"},
+		Examples: []string{"plumlatch opens hides-shared", "plumlatch opens hides-shared -at 21d"},
 	},
 	{
 		Name:    "openers",
@@ -48,7 +48,7 @@ known is said, and so are the machine's other OS users.
 
 It ends with status 3 if the last reading found a stranger, another way in or a key that nobody
 granted ("ungranted"), did not find a granted key ("missing"), or left a part unread.`,
-		Examples: []string{"plumlatch openers atlas-web-1"},
+		Examples: []string{"plumlatch openers atlas-web-1", "plumlatch openers atlas-db -at 2026-11-07"},
 	},
 }
 
@@ -128,10 +128,19 @@ func openingsOf(
 ) func(context.Context, *kit.Session, []string) error {
 	var p kit.Paging
 	p.Flags(f)
+	var at kit.Ago
+	f.Var(&at, "at", "how it was at this `time`, as far as is known: 2026-11-07, 21d or RFC 3339")
 	return func(ctx context.Context, s *kit.Session, args []string) error {
 		client, err := s.Connect()
 		if err != nil {
 			return err
+		}
+		if at.At != nil {
+			w := pastFlags{at: at, format: "table"}
+			if w.key = args[0]; byInstance {
+				w.key, w.login = "", args[0]
+			}
+			return pastAsked(ctx, s, client, w)
 		}
 		rows, total, err := kit.Fetch[apiclient.Opening](
 			ctx,
@@ -174,24 +183,33 @@ func sayFound(s *kit.Session, l apiclient.Login) {
 	if l.FoundAt == nil {
 		return
 	}
-	fmt.Fprintf(s.Env.Out, "\n%s was found on %s; nobody has added it.\n", l.Reach.Login, kit.Day(*l.FoundAt))
-	fmt.Fprintf(s.Env.Out, "Add it, to grant it:  plumlatch login add %s\n", l.Reach.Login)
+	s.Below("\n", fmt.Sprintf(
+		"%s was found on %s, and nobody has added it. To grant it:  plumlatch login add %s", l.Reach.Login,
+		kit.Day(*l.FoundAt), l.Reach.Login,
+	), kit.AsItIs)
 }
 
 // sayMachine says what was read of all users of a machine, and of whom it is not known who gets in.
 func sayMachine(s *kit.Session, in apiclient.InstanceAccess) {
 	m := in.Machine
+	fmt.Fprintln(s.Env.Out)
 	if m.ReadAt == nil {
-		s.Below("\n", "The other OS users of "+in.Instance+" were never read, so that who gets in as one of them is not known.",
-			kit.AsItIs)
+		s.Below("", "Not known who gets in as another OS user of "+in.Instance+": nobody has read them.", kit.AsItIs)
+		read := "plumlatch sweep " + in.Instance
+		if !slices.ContainsFunc(in.Logins, func(l apiclient.Login) bool { return l.Reach.Steward }) {
+			read = "plumlatch instance steward " + in.Instance + " -with FILE, then " + read
+		}
+		s.Below("", "Read them:  "+read, kit.AsItIs)
 		return
 	}
-	fmt.Fprintf(
-		s.Env.Out, "\nUsers of the machine, %s on %s as %s: %d, of whom %d let nobody in.\n", kit.Given(m.ReadBy),
-		kit.Moment(*m.ReadAt), rightsText[kit.Given(m.Rights)], m.Accounts, m.NoWay,
-	)
+	if m.Accounts > 0 {
+		s.Below("", fmt.Sprintf(
+			"Of the %s of the machine, nobody gets in as %d (%s as %s on %s).", text.Counted(m.Accounts, "OS user"), m.NoWay,
+			kit.Given(m.ReadBy), rightsText[kit.Given(m.Rights)], kit.Moment(*m.ReadAt),
+		), kit.AsItIs)
+	}
 	if m.UnreadTotal > 0 {
-		fmt.Fprintf(s.Env.Out, "Not known who gets in as %s:\n", text.Counted(m.UnreadTotal, "user"))
+		fmt.Fprintln(s.Env.Out, "Not known who gets in as:")
 		for _, u := range m.Unread {
 			s.Below("  ", u.User+": "+u.Why, kit.AsItIs)
 		}

@@ -36,7 +36,7 @@ grants.`,
 		Max:      1,
 		Flags:    loginShow,
 		Summary:  "Show the keys of a login, with their status and proofs",
-		Examples: []string{"plumlatch login show ubuntu@atlas-web-1", "plumlatch login show ringing-web"},
+		Examples: []string{"plumlatch login show ubuntu@atlas-web-1", "plumlatch login show ringing-web -at 21d"},
 	},
 	{
 		Name:    "login add",
@@ -227,11 +227,16 @@ func showReach(s *kit.Session, rows []apiclient.LoginReach, p apiclient.ReachPag
 	return nil
 }
 
-func loginShow(*flag.FlagSet) func(context.Context, *kit.Session, []string) error {
+func loginShow(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error {
+	var at kit.Ago
+	f.Var(&at, "at", "how it was at this `time`, as far as is known: 2026-11-07, 21d or RFC 3339")
 	return func(ctx context.Context, s *kit.Session, args []string) error {
 		client, err := s.Connect()
 		if err != nil {
 			return err
+		}
+		if at.At != nil {
+			return pastAsked(ctx, s, client, pastFlags{at: at, login: args[0], format: "table"})
 		}
 		l, err := kit.Answer[apiclient.Login](client.GetLogin(ctx, args[0]))
 		if err != nil {

@@ -99,6 +99,27 @@ func GroupsOf(group []byte, accounts []Account) map[string][]string {
 	return out
 }
 
+// ownSources are services of nsswitch.conf(5) whose users getent(1) lists.
+var ownSources = []string{"files", "compat", "systemd", "altfiles", "db"}
+
+// ForeignSources returns the services of nsswitch.conf(5) that passwd, or group, has and that may know users whom
+// they do not list, such as those of a directory.
+func ForeignSources(nsswitch []byte, database string) (out []string) {
+	for line := range strings.Lines(string(nsswitch)) {
+		line, _, _ = strings.Cut(line, "#")
+		name, rest, ok := strings.Cut(strings.TrimSpace(line), ":")
+		if !ok || strings.TrimSpace(name) != database {
+			continue
+		}
+		for service := range strings.FieldsSeq(rest) {
+			if !strings.HasPrefix(service, "[") && !strings.HasSuffix(service, "]") && !slices.Contains(ownSources, service) {
+				out = append(out, text.Line(service, text.MaxLine))
+			}
+		}
+	}
+	return out
+}
+
 // Password is what shadow(5) tells of a user's password. The password itself is not kept.
 type Password string
 
@@ -128,6 +149,18 @@ func PasswordsIn(shadow []byte) map[string]Password {
 	return out
 }
 
+// PasswordsOf returns what is known of the users' passwords. Where there is no shadow(5) at all, none fits; read is
+// whether it was read, or is known not to be there.
+func PasswordsOf(accounts []Account, shadow []byte, read bool) map[string]Password {
+	out := PasswordsIn(shadow)
+	for _, a := range accounts {
+		if read && len(shadow) == 0 {
+			out[a.Name] = PasswordNone
+		}
+	}
+	return out
+}
+
 func passwordOf(field string) Password {
 	switch {
 	case field == "":
@@ -145,6 +178,9 @@ func passwordOf(field string) Password {
 func (s Server) ForAccount(a Account, p Password, pam bool) Server {
 	if p == PasswordLocked && !pam {
 		s.Refused = "the locked account"
+	}
+	if p == PasswordUnknown && !pam && s.Doubt == "" {
+		s.Doubt = "whether the account is locked, which shadow(5) tells to root alone"
 	}
 	if p == PasswordNone || p == PasswordLocked {
 		s.Methods = slices.DeleteFunc(slices.Clone(s.Methods), func(m sshdconfig.Method) bool {

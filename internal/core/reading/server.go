@@ -206,7 +206,7 @@ func (s Server) conditions() (out []string) {
 		out = append(out, "depends on who connects: "+c)
 	}
 	if s.Doubt != "" {
-		out = append(out, "depends on who connects: "+s.Doubt)
+		out = append(out, "depends on what is not known: "+s.Doubt)
 	}
 	return out
 }

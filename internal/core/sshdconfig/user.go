@@ -102,6 +102,10 @@ func (s Settings) Admits(u User, conn Conn) (Truth, string) {
 		if rule.allows && is == No || !rule.allows && is == Yes {
 			return No, rule.keyword
 		}
+		// sshd asks for groups at all where either is set, and refuses a user without any.
+		if rule.keyword == DenyGroups && conn.GroupsKnown && len(conn.Groups) == 0 {
+			return No, rule.keyword
+		}
 	}
 	if u.UID == 0 && strings.EqualFold(first(s.Get(PermitRootLogin)), "no") {
 		return No, PermitRootLogin

@@ -508,6 +508,30 @@ func (e PasswordReadingWhat) Valid() bool {
 	}
 }
 
+// Defines values for PastKeyKnown.
+const (
+	PastKeyKnownNotKnownBetweenReadings PastKeyKnown = "not known between readings"
+	PastKeyKnownNotThere                PastKeyKnown = "not there"
+	PastKeyKnownSeen                    PastKeyKnown = "seen"
+	PastKeyKnownSeenBeforeNotReadSince  PastKeyKnown = "seen before, not read since"
+)
+
+// Valid indicates whether the value is a known member of the PastKeyKnown enum.
+func (e PastKeyKnown) Valid() bool {
+	switch e {
+	case PastKeyKnownNotKnownBetweenReadings:
+		return true
+	case PastKeyKnownNotThere:
+		return true
+	case PastKeyKnownSeen:
+		return true
+	case PastKeyKnownSeenBeforeNotReadSince:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for PendingHolderDoes.
 const (
 	PendingHolderDoesBring    PendingHolderDoes = "bring"
@@ -2573,6 +2597,78 @@ type PasswordReading struct {
 // PasswordReadingWhat defines model for PasswordReading.What.
 type PasswordReadingWhat string
 
+// PastGrant defines model for PastGrant.
+type PastGrant struct {
+	GrantedAt   time.Time  `json:"granted_at"`
+	GrantedBy   string     `json:"granted_by"`
+	Reason      *string    `json:"reason,omitempty"`
+	Until       *time.Time `json:"until,omitempty"`
+	WithdrawnAt *time.Time `json:"withdrawn_at,omitempty"`
+	WithdrawnBy *string    `json:"withdrawn_by,omitempty"`
+}
+
+// PastKey defines model for PastKey.
+type PastKey struct {
+	Comment string `json:"comment"`
+
+	// GoneBy The first reading after, which did not see it.
+	GoneBy *time.Time `json:"gone_by,omitempty"`
+
+	// Grants The grants in force.
+	Grants []PastGrant `json:"grants"`
+
+	// Holder Who held it at the beginning, as far as is known.
+	Holder   *string `json:"holder,omitempty"`
+	Instance string  `json:"instance"`
+
+	// Key The key's record; absent for a stranger.
+	Key *string `json:"key,omitempty"`
+
+	// Known How well it is known that the key was in place.
+	Known PastKeyKnown `json:"known"`
+
+	// Limits What limited its line.
+	Limits *string `json:"limits,omitempty"`
+	Login  string  `json:"login"`
+
+	// NotBefore The last reading before, which did not see it.
+	NotBefore *time.Time `json:"not_before,omitempty"`
+
+	// Opens Whether its line opened the login with a shell.
+	Opens bool `json:"opens"`
+
+	// SeenBy By which means it was first seen.
+	SeenBy *string `json:"seen_by,omitempty"`
+
+	// SeenFrom The first reading that saw it; absent where none did.
+	SeenFrom *time.Time `json:"seen_from,omitempty"`
+
+	// SeenTo The last reading that saw it.
+	SeenTo *time.Time `json:"seen_to,omitempty"`
+	Sha256 string     `json:"sha256"`
+}
+
+// PastKeyKnown How well it is known that the key was in place.
+type PastKeyKnown string
+
+// PastPage defines model for PastPage.
+type PastPage struct {
+	From time.Time `json:"from"`
+	Keys []PastKey `json:"keys"`
+	Next *string   `json:"next,omitempty"`
+
+	// Unknown Logins that nobody had read by then.
+	Unknown []PastUnknown `json:"unknown"`
+	Until   time.Time     `json:"until"`
+}
+
+// PastUnknown defines model for PastUnknown.
+type PastUnknown struct {
+	// FirstRead When it was first read; absent for never.
+	FirstRead *time.Time `json:"first_read,omitempty"`
+	Login     string     `json:"login"`
+}
+
 // PendingHolder defines model for PendingHolder.
 type PendingHolder struct {
 	// Does What they have to do before they get in by the new keys: take the private keys out of the safe, bring public keys, or take keys over that somebody else made.
@@ -4159,6 +4255,31 @@ type ChangeOperatorParams struct {
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
 
+// GetPastParams defines parameters for GetPast.
+type GetPastParams struct {
+	// After The cursor that the page before gave as next.
+	After *After `form:"after,omitempty" json:"after,omitempty"`
+
+	// At The time; or from and until.
+	At   *time.Time `form:"at,omitempty" json:"at,omitempty"`
+	From *time.Time `form:"from,omitempty" json:"from,omitempty"`
+
+	// Until Now unless given.
+	Until *time.Time `form:"until,omitempty" json:"until,omitempty"`
+
+	// Login Only this login, or all logins of this instance, also of one that is gone.
+	Login *string `form:"login,omitempty" json:"login,omitempty"`
+
+	// Key Only this key.
+	Key *string `form:"key,omitempty" json:"key,omitempty"`
+
+	// Holder Only keys that this holder had then.
+	Holder *string `form:"holder,omitempty" json:"holder,omitempty"`
+
+	// Label Only instances with this label, name=value.
+	Label *string `form:"label,omitempty" json:"label,omitempty"`
+}
+
 // ListProofsDueParams defines parameters for ListProofsDue.
 type ListProofsDueParams struct {
 	// After The cursor that the page before gave as next.
@@ -4769,6 +4890,9 @@ type ServerInterface interface {
 
 	// (POST /operators/{operator}/leaving)
 	BeginLeaving(c *gin.Context, operator OperatorName)
+
+	// (GET /past)
+	GetPast(c *gin.Context, params GetPastParams)
 
 	// (GET /proofs/due)
 	ListProofsDue(c *gin.Context, params ListProofsDueParams)
@@ -7339,6 +7463,89 @@ func (siw *ServerInterfaceWrapper) BeginLeaving(c *gin.Context) {
 	siw.Handler.BeginLeaving(c, operator)
 }
 
+// GetPast operation middleware
+func (siw *ServerInterfaceWrapper) GetPast(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetPastParams
+
+	// ------------- Optional query parameter "after" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "after", c.Request.URL.Query(), &params.After, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter after: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "at" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "at", c.Request.URL.Query(), &params.At, runtime.BindQueryParameterOptions{Type: "string", Format: "date-time"})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter at: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "from" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "from", c.Request.URL.Query(), &params.From, runtime.BindQueryParameterOptions{Type: "string", Format: "date-time"})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter from: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "until" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "until", c.Request.URL.Query(), &params.Until, runtime.BindQueryParameterOptions{Type: "string", Format: "date-time"})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter until: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "login" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "login", c.Request.URL.Query(), &params.Login, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter login: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "key" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "key", c.Request.URL.Query(), &params.Key, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter key: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "holder" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "holder", c.Request.URL.Query(), &params.Holder, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter holder: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "label" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "label", c.Request.URL.Query(), &params.Label, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter label: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetPast(c, params)
+}
+
 // ListProofsDue operation middleware
 func (siw *ServerInterfaceWrapper) ListProofsDue(c *gin.Context) {
 
@@ -9163,6 +9370,7 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.POST(options.BaseURL+"/drift/settlements", wrapper.SettleDrift)
 	router.POST(options.BaseURL+"/logins", wrapper.AddLogin)
 	router.GET(options.BaseURL+"/instances/:instance/access", wrapper.GetInstanceAccess)
+	router.GET(options.BaseURL+"/past", wrapper.GetPast)
 	router.DELETE(options.BaseURL+"/logins/:login", wrapper.ForgetLogin)
 	router.GET(options.BaseURL+"/logins/:login", wrapper.GetLogin)
 	router.GET(options.BaseURL+"/logins/:login/routes", wrapper.ListRoutes)
@@ -12223,6 +12431,45 @@ func (response BeginLeavingdefaultApplicationProblemPlusJSONResponse) VisitBegin
 	return err
 }
 
+type GetPastRequestObject struct {
+	Params GetPastParams
+}
+
+type GetPastResponseObject interface {
+	VisitGetPastResponse(w http.ResponseWriter) error
+}
+
+type GetPast200JSONResponse PastPage
+
+func (response GetPast200JSONResponse) VisitGetPastResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetPastdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetPastdefaultApplicationProblemPlusJSONResponse) VisitGetPastResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListProofsDueRequestObject struct {
 	Params ListProofsDueParams
 }
@@ -14656,6 +14903,9 @@ type StrictServerInterface interface {
 
 	// (POST /operators/{operator}/leaving)
 	BeginLeaving(ctx context.Context, request BeginLeavingRequestObject) (BeginLeavingResponseObject, error)
+
+	// (GET /past)
+	GetPast(ctx context.Context, request GetPastRequestObject) (GetPastResponseObject, error)
 
 	// (GET /proofs/due)
 	ListProofsDue(ctx context.Context, request ListProofsDueRequestObject) (ListProofsDueResponseObject, error)
@@ -17410,6 +17660,32 @@ func (sh *strictHandler) BeginLeaving(ctx *gin.Context, operator OperatorName) {
 	}
 }
 
+// GetPast operation middleware
+func (sh *strictHandler) GetPast(ctx *gin.Context, params GetPastParams) {
+	var request GetPastRequestObject
+
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetPast(ctx, request.(GetPastRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetPast")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetPastResponseObject); ok {
+		if err := validResponse.VisitGetPastResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // ListProofsDue operation middleware
 func (sh *strictHandler) ListProofsDue(ctx *gin.Context, params ListProofsDueParams) {
 	var request ListProofsDueRequestObject
@@ -19189,450 +19465,460 @@ func (sh *strictHandler) Trace(ctx *gin.Context) {
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7P19cxs30i8MfxWUzlOVpJ6RJTsvuyvVXXVpHTv2iRO7LO/JXefalArkgCRWQ4A7wIjmpvzd70J3A4Mh",
-	"geGMRCrea/NPYpszg7dGv/evfzuZ6uVKK6GsObn47WTFa74UVtTwt6uZFbX7QynMtJYrK7U6uTj5sBBs",
-	"2tRG18wuuGV2IdiKzwWbiJmuBZvzO8G4YUp8tE9OihPpXvpnI+rNSXGi+FKcXJxw+HRxYqYLseRuDLtZ",
-	"uR+MraWan3z6VJy8LsVypa1Q082PYrM7jyt2x6tGMD2DKUx5VYn6C8OmCy2nAufmhjPMLqRhWglWi382",
-	"wrSzWghewjxoWtGQp27MeIJL/vGNUHO7OLl4+uzPRWrCs5+4nS7SOyYsn7uprt20pJslV3NRuo2Slq25",
-	"YbXg5YX7S/SrVtWGyRlTeqLLDROVEWzB29+lZUaqqWBfvn/5nP3l6dPzghkxdeOyp18/efrk6VeXzFhu",
-	"G8O+efqMabsQ9Voakd+C2SmuIrf282ffJBevjOVqKn6Gz6R2QNITXxg4ljCDFbeLdnz/1Elx4k5L1qI8",
-	"ubB1I/qJ5UexyY98Kzb9g97CWY8Z741cSpsebV4LboWxTDXLiajdoQtlaylMwZ4yq9m35+eX7Ntz1qhK",
-	"GMPm8k6o3EWpYJzEXKSyYi5qnIyeS5VffuV+LlhjRP1ffnszGwGPjtyKtytRc6vr/AQ0PdF/CP6pkcO/",
-	"F9y4kbYH/mWxKdgMmJRgJd9MtL7N7XKN39gzkLbcfft16X5PLKCmB3oXMNP1ktuTi5OmkeVJ6ia9b6qe",
-	"W1Q31Z4b5J4Yu4dNz6qahy7oei3EKvt943594AgftOVVigSE43fuzk11oyzjVYVyYelYXI4aLHwtsWMT",
-	"rSvB1cknN2YtzEorI0BUvqv1pBJL98epVlYo4A18tarkFGjibIVP/P//QcTafvz/V4vZycXJ/zprZfEZ",
-	"/mrO/HdhxO3FccvWQlm2rrWakwT45ts/ffUE9oQ+AYK8LH+oOc5pVbt7ZiXOW6jyZrLZN4sXqvzr5uRT",
-	"4R53LCsli+duANxcJ6C4YkKVrNJGOAH3hP0i7UI3FmRxwTirxUpYCYJqTT/RO9KJwlljRPmkPeyw9cXJ",
-	"rNbLm4WoMxcE9QC2qvgURL9glVQi/alb1Cu2CKogNrjz+Q4HLRjxFv8PwGykNUyvFfJcYLlPdim28Awn",
+	"7P19cxs30i8MfxWUzlOVpJ6RLDsvuyvVXXVpHTv2iRO7LO/JXefalArkgCRWQ4A7wIjmpvzd70J3A4Mh",
+	"geGMRCrea/PPriPODN4a/d6//u1kqpcrrYSy5uTit5MVr/lSWFHDf13NrKjdP0phprVcWanVycXJh4Vg",
+	"06Y2umZ2wS2zC8FWfC7YRMx0Ldic3wnGDVPioz07KU6ke+mfjag3J8WJ4ktxcnHC4dPFiZkuxJK7Mexm",
+	"5X4wtpZqfvLpU3HyuhTLlbZCTTc/is3uPK7YHa8awfQMpjDlVSXqLwybLrScCpybG84wu5CGaSVYLf7Z",
+	"CNPOaiF4CfOgaUVDnrox4wku+cc3Qs3t4uTi6bM/F6kJz37idrpI75iwfO6munbTkm6WXM1F6TZKWrbm",
+	"htWClxfuP6Jftao2TM6Y0hNdbpiojGAL3v4uLTNSTQX78v3L5+wvT5+eF8yIqRuXPf367OnZ068umbHc",
+	"NoZ98/QZ03Yh6rU0Ir8Fs1NcRW7t58++SS5eGcvVVPwMn0ntgKQnvjBwLGEGK24X7fj+qZPixJ2WrEV5",
+	"cmHrRvQTy49ikx/5Vmz6B72Fsx4z3hu5lDY92rwW3ApjmWqWE1G7QxfK1lKYgj1lVrNvz88v2bfnrFGV",
+	"MIbN5Z1QuYtSwTiJuUhlxVzUOBk9lyq//Mr9XLDGiPq//PZmNgIeHbkVb1ei5lbX+QloeqL/EPxTI4d/",
+	"L7hxI20P/MtiU7AZMCnBSr6ZaH2b2+Uav7FnIG25+/br0v2eWEBND/QuYKbrJbcnFydNI8uT1E1631Q9",
+	"t6huqj03yD0xdg+bnlU1D13Q9VqIVfb7xv36wBE+aMurFAkIx+/cnZvqRlnGqwrlwtKxuBw1WPhaYscm",
+	"WleCq5NPbsxamJVWRoCofFfrSSWW7p9TraxQwBv4alXJKdDEkxU+8f//BxFr+/H/Xy1mJxcn/+tJK4uf",
+	"4K/mif8ujLi9OG7ZWijL1rVWc5IA33z7p6/OYE/oEyDIy/KHmuOcVrW7Z1bivIUqbyabfbN4ocq/bk4+",
+	"Fe5xx7JSsnjuBsDNdQKKKyZUySpthBNwZ+wXaRe6sSCLC8ZZLVbCShBUa/qJ3pFOFM4aI8qz9rDD1hcn",
+	"s1ovbxaizlwQ1APYquJTEP2CVVKJ9KduUa/YIqiC2ODO5zsctGDEW/wfgNlIa5heK+S5wHLPdim28Awn",
 	"NXajrEzTsnLiXqjSuE+GS1FyK06tXIrkzWhv1X+TlMO1/Roe1pN/iKl1I1+V5Ru/8C6ZDNmPvcP3DuyZ",
 	"q2N+u+Mv+a1Ibkkt4AiUWDshb9hULwVzBOK2SKhm6QY2or6TMMEJTOzXxIEoYrhjTsoIa6Wam33Xx6/t",
 	"2j//qThZc2VFOfTNX/Dp7R2FSYdvFbhNmQ3+oG9F4mRLvklc51d6zSrHVKRlC12V5pL9pauvFMxxUW0s",
 	"+/q77yISD2pJgaoLfJyXJdx0Xr3rDL6zowndhU9EZbyO72nNIKNx2q9watWsqZHRL7giDRvvoajhiWiC",
 	"7aZkj9wp3bt78lLXjLMlny6kEl6KbFipmdJ2IdUctPMO3QXJxssk0dUaib2fBCqRPvj0QeuV9ar47mnz",
-	"sqwz/HvhztJ917E1rhg9muRe7tkbd992P/RawUFpJU4d22VvV0JdX79yvBHupLRimT57+gde1xxkDZ78",
-	"KPLZ2Y5K8FrZNH27acKigXGsHSvBxwtmmunCGWYzWRvLnEDnU5vcCeBpN44PJieUJbGVrhPTevZsxyZI",
-	"aPsJDuDPtTOh+JyStLJa1ZqjvTqQTFqOO610UzLDN+1VlIYpvU5uE33wBj0ECaqxxhOc9yKA4OZu+8HU",
-	"7f0sWcM33HbUxR7J6N5dSmuFV38Sirb7pmc8TqfGhVbColbh5yvVJeMTA4oYbI/SSrBSi/TdgY274eYW",
-	"uX9aYeW0v2unSblHL/Gr0jA+AVWpy4jgOXf1+3SmjHib6rp0e9ee+e5DTSVMape0oQnMG16XwHTdZXfU",
-	"3bnsfQzupazFmlcVSP4EHzCW271c0rO8a3h4+5bA6rtb7xeVvBjm9rnT7FMKc05jzKoJSR2Mns4MLkry",
-	"d23dSvfLKBqfkPzdlc0zXVV6bbLuEraGswUl2t1ty29FThZUZYb7yXKA9UYsK6OELLnaoC5t2JpLSzp2",
-	"WuFQSaP5F++jhGXJqmITwTzZM27G6ufkQwycIyHVyQ0wZPH4Dzvi2Hgtxl35iTBO1yjFJfrvmHvJMO64",
-	"JL8VivjOloLEb+Gflsn1bXRTmx6DubWjnI4DanN321tTuEvfsEqSSp7IApHQ20SYxbbDJOxq0dJ6IA8/",
-	"5+SdaexC19ImLs1UL5d0kXc2YSbVXNSrWmZ+92fTf6NpSfHHUnP8q5hL9UbwO/eN3bs95ykD64O7dqxZ",
-	"gfMar6TfM0cY+s7JClWCxV2JmWVGLwUoo2kx0EPWVqeZAR6dG5zReV4yJYS7O6SrwNyfJM2/3V1wPyW5",
-	"26qZVHJ6cysy4hh/h0ss9+iY/ecVDZQ6p+fc8krPm4T2LJd8Tn8aItheu8eTEk3+a8RnruW/kl/5l1Yj",
-	"vvJ/tUp8Zfvy4gL9DP0YyW1aOPag5oltEh9XshZmlKQaKCognLPi0wTLfIuKmpFzxW1TC/bl9fWr69c/",
-	"fJXkf1Z8tDlRoeEjBZtsLPp03B/20xXO2H03nmcRb0dmI9VcJANcv1CoCG620/qMdfo2RowkCK7uzufN",
-	"jaZeaTPawVGLpb4TN60ltnstMcCmZ2SojzPxjLA3DzfzPmV39X0kibfEAvyOHlA01le8Meg2Nw3QaKNK",
-	"DX+34Bt2vLaWpUga8hn/2C/SLpj7jrOp4UMXGNGDgCS8hI5R5r8ODhduHBFORPC0mN3YTc8x7rot4ggI",
-	"u1LtaI6RQ2R0P3nTjv26d7PTHry9G/5rcX+lunduWqbYhdsWH4pdSmOkml8EddeAyxgcvGtpF2XN1/Cv",
-	"4ON+wsK7FJWFf3a6pCqBXxgLtmNtLhjeoOCFhk/y6VSsQLfjxr8bu41gFifFiR/6xF9EpxfBu8nNeu7U",
-	"A/W9nM1ELZLen2nYiz5JQTvWUe23+ZJGryD4iWBGogyr/sI4IQ1UO+M1cCvDbpVeq0u/YRknR+I+ZT0q",
-	"aU4UzHVQ79E0Tc2RzYU1l6BTg7cYTpdUxf2zMwv+7Nvv+kLNkTKY/gJE5PdKfnwq7UcP0whfK/wBJ+9B",
-	"pU1S85xW2ow0K0vBS0fNI8R75JHcPVJtk2bbJjiVLMNZso2wcIUWes0qbgWlTiT3WK+EGrmwWhhL/qm9",
-	"qohjAHmR7QYfoDLEuQ44NH042uTkaWo1k26CaeGmyx4FSUy141N8anWN/Aiuy52oN8y9+QQCCSHf47tv",
-	"EotfcWPWui4H5oak5q8wSyWzhZxNK+kuI0ooq520ZGhmZH2V/X7qQWryK22s08USyop32e76HTLu363D",
-	"Jp9s66qFD+5z0mYdUeO9QfhGxmlRiqksR/MBfCfzySPaATkvnGclu8xgrQZ5O2CPCpDkRrMpV4754DpH",
-	"W9TBcekFu/c8ksyHWw9x7hOgoZK0zIR0T5ka6EkMh1q0SSyR8yQ6Az8h3IweWvteTKVJMpa5TyLY3YfM",
-	"zm9NHD/QM/YbZw0kAxKj3fs9lJm1kyChcP8yyL+FT0djFe1E963xedCHd651j18OBaLVjk5B1ZziJ4GP",
-	"O1LtBmDi8znwkt00k2tsjNXlJib74Py7zamu36Nt8nwhprcJccbVTWs+5K9wyS2fcHCRVUETpNg/m+qm",
-	"KimW5NPxLiGAvIBflLbpjaNne9zT9AT4YyWECgtUKt34GELUKu2xnvGmsvtkEu3OS3jWSTXBy4yvjpuF",
-	"XzjEzvDPJm0x4lzT17kWJZ9akRnHrxg9kqWwXFYUQkWHNF/zTUGZqXYhNmwhqpJxtqrlnVPbbsXmknFQ",
-	"4Wr42oZZUWGcX3DKzNpyI0Tb1uvE8gdGGxXWWcSEFK0wRcWdLd8hSCP+ubsv7WHTekgTdLfSU4WuI3Mz",
-	"TRFerey/jW4G9Gxy+qKSTp9LsBdrxXKViwoJNZbNirrW6eDPrVRlJmtGWZGzBZJbC9ZdyKW1RIDBDxzl",
-	"du6JluO2wcyKdiv8KqKpRVuR3N+9RrbJ6LVTrthEsFIrQZFcaQtYBeTSTLnTCCokpMER1NZi39ZZ+4Jz",
-	"fSbZfezvNsk6ZMZ5i1rPGI/9A1sJebH+drMUXJm0Odjh56iaEUO3PssZbO9KmIJiYtLSk2kzXAg1itxb",
-	"y3/3J6mmIp+2t259PbA9yCrcBIYm8x3IaxDZnMFvQMI9OBQ8DffT/jueUmACxQ4i3egmJchXkZd+jzYM",
-	"AyXn2vS4gNPmu1AhVjzVUDuiMdujmwty6TQt0MC8E7FsBONVLXi5GX6iSJtZ5wcROTGM0eH3e95wsc6n",
-	"BWC2CepSeim2Ml+GTVlXZS7aIMpNNgFlPyGAkUPZ7wlyd+OmqOSFmtablRXlu8irsZ0mTY/s7sz766sX",
-	"16dvr168A18xu351dfrs2+/AhFQawyKYm/3n86d/CsU5f3ry9KsOnUw2NkkiS16KUTxqXCDVCaIq5BGh",
-	"fRFWy6zOxRpKn/i66xoG85MSNWAb1gvN0BsXpB1op+OknD+d9zj4AD3Qn1lnT9odjdaRJovyr7mgnFCl",
-	"YZxy3inb1J3HRSyjnAyS0wXFANpU9Ev40/X1K3hQ1AWbbCD33dnqGzhXr9rg47pmE20XcYzA/R0UFp/Z",
-	"vOUqbM/qhVOVEtzPKR85/yXkPE5FrUybC3krNhdzrpSwoMbStbrgtuLmtJyMC/zx4PvbNdxHOaDA8sgH",
-	"D7GSZOdonZ20u3Z/cyGrwm6ZU6hxUm4i0bXP9Z9ypZWc8goyEOiy/+nP36ZDz7qxjnWm47SiznmTVrW4",
-	"u0lP/EP/XDNXGPJtbuR+JT1t/wH3cPfRPGHvaj2v+RJLGJnVFcbCvGHoiEXwEukeXoGsop7ETjIDdi0U",
-	"0+AhJueMv91kLQ9LkicfO1r7XLGuTUr2PF5niPJ58z4s0Rrm9wxsPF6KJ+wKhaNUwWKGF+lk/PNkOUMw",
-	"ymh0PkrFvIHqWLQBxiLrzhgQMCiT+3cn+e5C+UoWbFq5/2hlwEdSe171JB3i2Aw1RYGdEvXi8OGSbx1M",
-	"e4btVYjoLc2Jbb15iXZml4t533n6VP2FjqJx/or4xO82fdar4kNj+6Gwsv2EE1qVAA1/QMg+o5+HJWV3",
-	"4hB6N0qF4Sp3QUVx6frTYdr4i48rbVIq1BuphOMSjIPxBqpDq6VQgnml9S2r5K3oupGesA8LsQHf261Y",
-	"gQPUqaJP2Is7UW8g2uzUD3T/IXsCR00ltv5tWTCjWS0wB8DbACsu692Ykw9+7lIEuftmQXob4h1PczUy",
-	"SmScMbgDoym73bgiyguFcYCf5QRCX1A7SMZoXY7EwbVnrNawg7Uo3CEuxEdeiqlc8moA1bud9NsQJpGi",
-	"npcQsEw546a1sMlClAk34utnBZhwm5VgMn3Bm7rKVfus5BRyyUIiQWMXQlk55RYyenhp9q+RZogD5Zf2",
-	"nKK26VjungQYXaZZ50tZif8j6nQ4x5kcmbSuCiK6/sDXCyct3KVJU/E0X3qOdIelqlAbYZFUSAiOUxuj",
-	"0tp02B1YgJ5Bwelf3ero5GBk9rcPL0//DH+ha06RvmiSGS4DL/k0vCQRiZa5DWPA9HxilQNjoEthFzqt",
-	"6CyTCQCvFdNTy6tWpz//7vw8uRqo0E7rhWM9Zu6FUNI67B3ri3t34xLr5PGnKO2+VJYKtVLBOs6rJcOC",
-	"blB7+rT14XDaDevsBN0YWk763qoynSg+tdmKpZJj2tWz86/PT58+O/36acEAaIU0Vy/U2pAXm4Cp2RgB",
-	"sTDI9RdsxU1UsK2VuHA2rvYlzhOO6v2UN27wwl2tRVPXG/iVO3uX17fp4qc0N+v1/dicRrIWcr6wcaRx",
-	"AvEemhemzfH6dn88fYqHRh8MWbw0qcz5eMFrEuXK5bfJmg6fqI7v5STx6nZq/nxjFvxp2kZ92lqo7358",
-	"fv2//sy+f/E+iP+WaQEtGL2kYj3jzh19lq1WBRIcS0sgRQ/TU4M3D+rKLFtwVY5SGgav1axu5U1yu376",
-	"/tt2nddoMrwD3eZHsXmtZtoR7vcv3udXKZcrXTsDyi03PbpZzFa5u2Q5xC0Uu75+9fKdTykE4/6bZ98m",
-	"jfttwe/96W6BaSqKSt8SSQ/Lbv1WxAfzyUhGN3XKbr8KJb1Y2Thg+vilkKhE88ksxNircpnCDsgnpUfu",
-	"1oTcSKt1H8C/Zk+bFcNH0un90lYi7Z2kuGzRui+GK3AUJwkTT25FcMhv8YShMvlP42TydnULiqplTiHM",
-	"4IBMOwl5vcHG9kmMGI/BD8nibWQNqsg3bTA/u8Rk+qW+yzg/8qGNutm7vPeN2gfCYQHjiauDYXEU3gyK",
-	"TiF7doew/uFD74GhPbIPIB75AGA0N6sWdycdQYs1HZ9Qr7zLXmTEmvuyT83LphxFw2Md/LpvyHRyEUWE",
-	"R2nU/p1Mbltv1I/uX9/2/ig278XMX8obR+I32VCpL5VgxuoVZj1LNW/D8WzitsSIalZEQHcQ/HHG8/BA",
-	"af5OOx2hbDKYAhhLwUJJcqxadJ3KqnISYKbr6f0yO4cH4t3zYs3rMifNwAP7BcYSbsUmPZ2RNlQgvFG0",
-	"1b412QytZU9EWiOy7tBriiO84qp8e5eSmCOLVa+oVHW/PLc6OxORmcuwi4PAPtKam5mu95bTUp3XqsYK",
-	"Ia+NuyeYtLuhdWlyMfXEuSQXmFFNfMAkFCB5P74VfJmudxMz25+Mid8Ihclpml6K5USk6tDfzhhnbvRx",
-	"/qGsqhn0wUFJrhSnwJfSG4lVArsqezXXtbSLNNbGPjQan9uEz5EfK6kKSjW2tKWbFTA8sWk7xSIsMEoX",
-	"6kTXaZHxJFNbiMXROxs440tZbXKy6waADzpqzn4YoXsi9IwjGXy68PPfwuFpp57eCmdgJekpQi/YyjoR",
-	"Eb4dPXXJxHJlN6ysnSyWFkIjIQfPe0d99XAIDkgT1xjvSTLasacMupTgk5dxJcX+Gr8D4DvlIbxqSQpD",
-	"H8t+i08d1OfSjYDEMRiqaFpw0EL63CoHwkIoGDgr/vT0u4K9e/GTs5v+9y8/ZkbMFYin6X0PiEIgaZOK",
-	"2WYz1tKQYlcENPftOVrGg0ycN9JYxNGBHKqPr/El943jQI0N3sFsqVcfbJtOJ5+9RoXaGRsVb9R0IUqn",
-	"csOlDllIlImGiFKSAKVC9nFaMiNUkix74HTwe+62Z7179/UqTAFBeZyA8+/kzKJhQRXpxVJS/FS+Oqkn",
-	"ObLdGoRGmAgjyy44D9adOJPRIwfiYfhUUqmoEj0Hp5a+J900efDxRtXlidjzMRkw8cReWDFiIr3IY2Ke",
-	"SxQz8l+iv+5uBGAYvpWcTHQrnJV7M9XGmmzZqnskJMga23UzDtda/qXVAFYSgy354j7PKzwt00bRJ8OO",
-	"Rld897B2jmZne+L7ECipc+GJSjub1rnZnSvbxw+vplM6kS2f19785h5h8vT8HPIuPULvMKGiSV1IKpnm",
-	"JusfcyII4Pr2jfATPhbluELsvQcp0CNaz4UFzuHBFi6YgJJu9MM4GeAedcsNaKoeQhDipd4fsw/fq7Xy",
-	"AzBXZ/XtUv3c+872EN7MIDcf15XZ5SCR+YyS2I0DHmeFf3LXYBX9Ea6osby2+I+lqET8R/h9xmUl0tix",
-	"P4qVfUWVgFsKFiWJDs2qTCb0wUdSy95v9+bSK1FTXctatNEOYxanonz27bdP//JkHIJhH7DbEfSHaVvX",
-	"2qvH0GOILheS5AcCYaoyIw5mW+HmPZ9pn+0Yb/3AB/DUCNTGo5pvK6H2ajgEC2ljfEe5R+cZbRfW+i4Q",
-	"UsIBbvRSQJIh+LTxabbSxghjpFYJC3G4z5vGzhDkPhtxKDpePzjYIF3qR7GJ1Kgxrm6I0wOwbVCNO51u",
-	"AGQoZ6MMg2eMdSSCaoydWIRE2blgWx4tz2nanYo1HrrwgbRaTSyn63jyjlhEhtE6I9arAruY/HIM/p/7",
-	"1Bup0kJS22zBKjYmWnG3nd7ZYMVHKAIJuHTBU3nPJCuf/okTyWzGIVSFDLTLEbUECKdlTrDfW3w/0fe5",
-	"SB3P4pJJ0rpetmwbqGnBzQUhpNWzKbqszOpWOjL7xzqdTAZq7g3vASZkjSp3st+gvYhH/20LNpNYMo97",
-	"K0Yizu5nYy3nouPwq9rPet67o95JGM6SZI9TLyvke4qph+1Dl6vTFvSkkAc5FWPyTK28Q7vYwnedOWPS",
-	"MCVvQLHPu+l6nUf78DOJPKOMZYtVk6OJ6KiamdJplQP3Jmrls4GKQS/OPe42n1Sii+Y1LvDe5/PZ773J",
-	"qCbvwNnGGT2ACd+GrUVVgY+g5R8+QgedPQxmwUIVm9lOMozG9b6cXLWI+31fuCRN+R0PT4ri35BTuN95",
-	"MtS4Hpo+1YNy16Qzm/K42FNo3HWD+H+DQs5TrqDwWgPQY2NEfHKXzOi2em8i5hLs8y5AT3R2EzFvxqVQ",
-	"4Bs5K3LPMrw/2AfkrGalhsKkqDxb33WSHKLZBh6Rro7ArBeElvWZBMOURzye11Ysc/pjftQ1lxbrwdPW",
-	"R77ktQ+ZOIJ1SLTu8BjpsGt1HCv113SvfWsWje2p+jMxFMJEMPd44H4tNY4U/4IvM311fnSigcSEeyyy",
-	"e4nuIXBw4TO6N2zBIa1EG1Ewq/XImSzQSh7xxmD8+AEQ7T4BBYenw6BZxdsUblSxzSl6uAyQ8S6n8c1u",
-	"e9mb4NNFsHXbbjbD39nbcS4LNOo1FiLnLkDwwokiAA/0msz+qge0brMgUm/EzL5tbHq3evLxxqN7DKoz",
-	"9mlm7vv4SnLS3swdobsOsCM6PiZob9hjOPhk5qENSrqjSMPcxAHu1ncv7SYFDvMBve5NDPCcSsPjuR4o",
-	"2QzYTagDRYizNvxJAFfewnoyEkVpmOKfxcVFh4lJorZhqX42UxhNuu22k6OszVFUkjeLtk0Uv5cnNAny",
-	"ZyHUXgQi+utArREHyG1fpvlQT2uB+9HgYCV3T6oJzvmnNrw2HB64/0hDW09/LYPXAL0Kob84YChT61Nf",
-	"YtPLHw7R2C5ZMPGLTxUFxdYU2PVWlP0l6A9sYbf7xV7G0cGI2u1ZNvrGpxuW8srojEoKDdyC316qOEPj",
-	"NtKyCEcOMRvdfKlAbgYnHQX22WtETYLku6h+zpsdAHnne4W2wVYsPRYADxI5vUdXRN8rwwYWl86Zh59C",
-	"dT/2ReQRVt1Ar2Jbd57yLIJSaHLuQfiR8Qm1TlhGeKoLaPCKOmWp19gd40EzDYGv3Uk2Kh36uQZg0zVB",
-	"+/mIu8/144xwpUAGwFc8YhCdM8iGsgQ8rBE1EOnso25CFnZfINgxZ33p2i56i90IKb8e7jJ+i2UeqT2r",
-	"BTWU3JtGAWoxRqXru/2aN7xzjY+CkKQWG8PbKNEbyT40a7FKl1X/1Xt/sKAbCl7wgrTktpU5keFguDPt",
-	"Zsdr2EqcwcvZ3pIC2VmW/b0XyS6ei9wlg44znM1qYRZO2dSzS/aMAfAms2toVrOkqvld5i7VDdofSdY/",
-	"DHNwVBfp4oQAczM6dbKTE0VAIfvZXTwPAeKeTt8BkxeBg4i6a+b15a3l3JCxL2s3UhrlBaadP50rkagL",
-	"Xguxugl4vRmN3tEzAeO6PQM51dI8pqOkdXq4QmMcZY3yOPjJ+ZJRmOZ1tSAcdMd4IyDdXja31nXd02UL",
-	"YA0m3n0DPRfXfMMmfHrLpCo8akLYJncoE8EqbexwdCdPZkW398fc4xUgj1iEix9uW3sL4p3rMhFPWT3m",
-	"ccRF84KkhSZEZUkqqxn3FX272lIgkILq/Vpt50tjFuXNVKuZnH+VENXAOz1Omm+fG2RkwGZKtP2glo8y",
-	"h2Azdc/O5JRbwaKHCbM8+tV0+psOkiVtv8kUtmE72E2j6iRYO903QH0DKnL8Np5mLp3a2wsJncRvOZrh",
-	"TvFHZRQ6UjmtCXGwQM6MUzJL3UxsquDuVmzWoc+SW4lTZ+n83JUpxUpAmJFpFQ9vslnNN8SwM3UPiDPY",
-	"ml4mdH4HWuQW0OOps1p2DD2b7X7/Z+3ZLEHYW8arKle35pQBk4fPBHLyV8WNecE8aEDh/j7RvC5PHber",
-	"MQBZACLd6YQbURZsbgxfQez7VtQTUeuR2cOrWqqpXPFc0z7k5m1uEj2MCIiAcdi5PssmtIZXogWG4WqD",
-	"xQUh6OfFbQFgMuGtthx4J9t2xFJGk0a0sP2E4e7pyF5RGSOXqgHgYuwEDz1LDZckjUjWzzZa9soJUgvs",
-	"D6j3UiGGFFqhGd8ssl9EeaLucLCTDjF1WVBawKQytSlGOiKcAsFQw2cjYlTaGGqqkiCjdFDlFzgbiro7",
-	"scBrATLMEdAD8pl8bIKWnduobA+YxwlF3AsffD+qPE2loGVkFm9fVEasPdDXsB7rPcAeYzX03kp2/Fpq",
-	"4uRm7M3LazOfvAN3au5OipN/YEjLmMUp6kPJHBNKnh+X2Nf6P/dRZsgDCuP0LDNaYjYHipeAkhSXFnBf",
-	"WJDQ2jBI19dNBz+DyhHPGaHzZErFSy/W4EY7vcd/jFtWauCU4qM0I9UfpW/WfNMzZeS0y9AOlCoxOuDp",
-	"HfcoT7uVBqnBQ6UTL/c5NHg27uMjdYlTX4Jm4wQLCimYHJ9Umaa0cr6wOQ8E9TOHRy5YrbX9whT0f8eE",
-	"TVNqOEXvTuOVVm1zkVajQCs5hkd3HwGkYWjhCxbXryPkbJub8+15S9frBTQK7bqDnVZLBz5YVP0Nhr3C",
-	"u5CiOJzXzdDs03CrAq2GpW19i25O+s6XIhn5ccriTTpySTVvgKYLzQ+2ct3dVjWm4VW1wbLw8klPN78B",
-	"ibu+UK0v2oQXpEVlDu0IngwEZYoHKaLlp3ftNr1rPtzcnWJt+AV7dv7Nnwv29fmfnjlS/ub8L989YWJa",
-	"wk/fflewr//8jfvh22eZgE1v+m8QPr2tFHCFL/Hh/vTN41aJcmNWi5qbBHFRWw6zTVSX7kaWCEfprI8O",
-	"7PPOERcn61pa8VZVG2wHsKfgwQegu3OhEqVOlh70ZagNL/DwBsYz00S0ei6qKqsIJawdyFhss0aduHFC",
-	"jwIl52nCeVD/ILwN9InMKtL8oxappgVtS0OzzTLgjWpD5TRpE7yPYjOln28V9A0GkU1GRyiEXBFjD6XX",
-	"uu4vJLpPVvPIYppM9D7u+gyQI7C/YdmZo8nESaeiqobrmp5QcxWwh/KeP9xFfhkn87Z2Ml9qgieDhd/D",
-	"kZ6xf7znNu2OxV1On0x966yhEehXu3Elk8EL/CmVBrXJ4w8Rcos0zMg5dOvpKFVU0+b2TN8KldSoIAa5",
-	"vz87PJbUBWYB5n1vr16Ionb7WacPtJIeSHWwCEu4KUAO+gV4ezdKw6RZGSEwMdzqZroQxqPyADZyx6E4",
-	"pA5SVT1REAbnABxT10UHKAycvmshVoz0Z1Se00o6FZj33k/3zKe24VD+hN3S7zDyv9WDdXDGD0yoOIFS",
-	"ubbDEZJWOM1AKknKx1jJS12/140VqduVtnGgStGKVeyOcmJIltlOOsM6dmbTLH/my1R+fl9/JmxLIy0K",
-	"e+3uhblgXAWq/MIwkA4FgwoBOBMMMhWMU6NGCIe6H1CSFmDJ8DaZOK2pbyHFbaMBhLbU+yHkBgjQBCYc",
-	"1JRgvClUOg3Q6xHQjcgLtzZ5FmL9qhfqSok1ChRo1uN9FBfkPSRy1xVKnS9oa41vBAbhmJZVkOTCCNBl",
-	"6JlJv+GBYCK3QvM/ZP777YeeQAZig5nuXz+L9duVqHmydYY0phH1TfYk7sE3x6n+Hv25u9VPz5nV7On5",
-	"s2/YdMFrPrWiNpdMCYHJd6CChyCwI/t2HQ9mcONg3+ocvsXPYh3Ayv+Nkil/FuvrZuJGnaSAIqNkyu7c",
-	"FtauzMXZmSNi92f3R2wGsBaThda3l6wp3b8WzE5X9KCt4JU1ZqOsdG1RbG1MpedZ9jMi4yes5Ed3/4fj",
-	"Raa3zi8+s28fHKMbftJj6Cw3ImhhPQ1xEuXM9EbftuFndzFTMdmYvp6a0tuq/FFs3vnkoIHdVjkziq/M",
-	"QkPxrLvNILLWHJksuPt87kEADzZCKMckoMZlTA7dtgDzUsvwGRhXNJVQW/drpjA4q5Rxi55ViozCP2pW",
-	"6hTe2v6iiZBp1a9OwyqKsJFe7Ed9GvczCKyrIEnpc05gqcmzphTAhJFNDXNUib1FfcR1G+rbijoDrPHB",
-	"Z9iEfmoxmPTws35scG3/4839AMhGYXPfis3NaGyOVp4nSPcWKlpDWQeqljt43o5BI64U1XW1PqgxzfP2",
-	"pvz1peP9npgsfSWJPSl/9+qaNCwftb954WePVN4biO3Pltu6b73OSeJXh8AQ6cl+PiKOSF6Lb2uKEzCe",
-	"9wDCEpbP0+cfmfXrqNYL0xzi5EkKSF2Coxxy3w17PTv9idvp4l5eny03D3n6GpNJhd0ybDLeE3eQr79n",
-	"VBhBVgQBmrZ1tReMu4XLmRQlE6dLLitf5RNCkdTRNFPtY+zNaAZQtQXxv5c/izwBB/Vn5Y2+yL9Hdl3I",
-	"mMugRIzyWgHnz2RGQzn1yGLnjPZOKvYQz/EWcDj5vIJzCycVbka0ddFywnBRHbSnnC38KbjVfYwll4yU",
-	"gyx47v7dxNcdrgNAW8GVn/McwMdM13Nhb3KX/kNIMeheer7mG9RLgoRfLzQkYGcxwo7g4ugDYm/qWkDe",
-	"bfeeqK7rNQKN7muB1Qt/MJT4Uz6ZtwEEL1U+CHefyzqYYI57z3gNyPFU6hQ7oRDWvOOqxc5rSePJd/HP",
-	"kZsS65veXcmzkA/dExgAM9Beqc6wqWvi550H8xrTjCGPebFd7Q/ZC75saECNb3C8woegMXdyOZiXnesI",
-	"Uuos9BX2KAFsCbBrqZk5/PMcqxkn6OX0ztILSIfe1rmNx8iCi85nomATt6K48zMKWPcyvnDny24DAwCY",
-	"QGi2HrtF+S3EDygBwP31FLARfu3tbZBFbRrZbGII96dRC9zpgJXcE8N9V3H1PkI9yYHq97GE1r8NmYa3",
-	"2RLi4OcmHKopVF3WevmE/S1KgbhAFziVPVZVcH3je1ue7gJPy2MoRUWyfIZdmvwjcHLxiVLj1ZbD+LNV",
-	"OuP49inS+7kkbqkvn8AWPr4sacibv+DTOwEf/OfcUSpRppE1xMeVmDqxjcIvkypZ+Tj2Wte3CK0rDdno",
-	"S76BS0PYVZD7XldS1AEXxzCr9a3v2Q1bztUGDuQyZPNDI6Ot2hzUzrDlQIfDIiprX6+QD21k5It0cKk/",
-	"H1nM7E0mJLaJcZPKXJgzn6EADruMrU3KMLz8RSiOrgUTpbSivIjzDCj7BvZI12zeCOP0IKHSloES6z29",
-	"BNy1M8lGUL3tWsib2PPhuc6UGOmqvOnJYIE0h5t75Kfji/fJUu/NRh3gWt3Tj6sLFSWhVKS9U8G1is5c",
-	"bQQTqtxFtdqDJrU/aR69r9Hub21ZDxvpTT/ctXYIhClPILhMzIKKK+PGdAUKeH8t0qaBsG22RRvKo2GJ",
-	"H5iDLG0R4tdgcYDfaUs1WHDjPYA5EyEfokmmArptgti51TCRwaE3v/FdwMrkwXbSM7MVXD7TFVLuOwmS",
-	"YISZxQ6ooBen9DvE6Zcn1P3I/X91+wz/93VaeW+7bW73qUo1t722fFKJSzCBqD4rV9hYNcuEQfIUC+IY",
-	"/u6BVhEmVqooOpzO0csj/hAyXa3VvMDpCb3K5LDPpKiyOeKiKh3HmPGmsr1gUOmFIYIS5S27j31hAEc2",
-	"VzjwMFboiFIYm2zr80GzmcQ8A0bP+Ym1bt9cXLb1MieSTpv5XJg0Vt8Vu+NVI+Jkm1L3N3QeihjlDCAq",
-	"Lkrc3wVUz9H61nxziKIvutXeoUN7Uvjm8kSM6fuu9ez7RuTU+pv86sc1dM0kxr7ayoodCqbfCcQMDGxY",
-	"Xol86AZtRK1noKE4JWrtNB94a3iQZgdBSwlnOeJ0T2gS7v9aK/z2ULA8H2nos9PoMA8RagiEMTzWMDig",
-	"8M7tRrrp4MKJWfLO7MfJlHPFbZO6atfXr65f/wBNaaxTmpe6GVCE0Q4ffzy1BFAUf+KrZOJ8UsNxmk0i",
-	"xRuUBlSvSe1b8lULkhenEl/6JJy24AX6CdHVgaqhwYVAlDLf60gY+qFsb6IQe+q/9DOZlDrpytbQ+gc/",
-	"nj2c9CVAn1Z+RkqsYy+QT6MDswureaxGHwEK78isxaIfaT104jJXQuOrEPe4fTvaRK74j1dVp4p5Jq1H",
-	"ELOiLtikocwmzMkE5xlGcUHHT3qGy1rObDLDYqfsEL4Hz1+0sByByks5m4m6BdACks8oTFBKcFPy1OV5",
-	"qeu2fMI9AkqnY9W4mRm0oFH8rgsMNTi6mm0BHrYKFw0E1G39zdwNn8M9lrW37VbcZDSwh90lgqBJnuqV",
-	"bXd3PEmlEGswiDbh5ZYzvD/2HO6GX2xEih0CKYJrOiyqPYksQwj4+7sbCF5An+klzQUzupIlsdkWlSpw",
-	"g/UOilUBih3+AJWiINvJbxLckuFmICAbQph2S44KgnOmQlxfYYWvIc6j2iCAAwVEfDJawRoFUEiZKl5p",
-	"2UbYTlUFQhvTa5F2QmDHsAtJa+y94CV1ojbjgC89dGP3EJ49y6HQZwtPe1Ii3eyS6kVvJ+rtaEZ/uiqN",
-	"8UamCmhWtZjJjz3xf8zRRqwQ8nMDbiYQUNoKSWKNhZaC7Cf5V6Cqb8/Pz8G2GwC7Ad8s/Gxzq4yABzJg",
-	"zCFfapdt+1r/Ft8FzWgTupBmXKZ2kI4JT6UnPpUrSaWq2/UX0U+JMJ4PG/y/WHfZbXjsbOfvvkFNjLt7",
-	"Awkh1hkQAotGUUWQln356t2PL7AP8l+e/vn8gn3/6scXP32Jny3Yqx+/f3l6/erq2bfffdX5W8GuXlyf",
-	"Pvv2u9Mfnv9UtLqeVDPNVlWzZBW300WncvHnq59efFW0E0yffWqXHNvcPNelMGnXyqgo1LY6De+nj2ch",
-	"eG141YeVnAg9N3aAC9dYXQssvomimhkYCVvLTGn4Wte3yXYe21VwMFKIeuJrvUb3e+G44Atl630m0G6C",
-	"a6gth/QCj9MdAjBQmkyZeSGHdVDTgYU2Nt/S7frVlSPJuPbFB1Ddi617vzclMIeu0mPIvaWqPb8r5KUq",
-	"MD0gXI7O+JWez7E5Evz+JRqDeD/GmINoeIeNKUbZh+6IX3qo211Yg1R/2KqiIE9IhCLcJie/DUGLOGV6",
-	"FuNQDDb5roVQbkbHRcU9APrtY5DiPaBft/FsCCo1zDZPB9dWJDwFPYCYEmD0qpIRWDVEFhkEjRonaUoI",
-	"FgHcoVNdV1pmAn26sVOdTUWcUiJ/xmlraNr9FQDuqf13Cb6V36FcSHoPcj6igkKuxprw7yDolm35IlQ5",
-	"0m14L6iqKLCbi72m/r0v/pmr09BVedMLCBdBavobgfiqM9+giGLjDIKr5IZf6juegSDcE6h1GkUtS5GO",
-	"zi0QTwjGhBAEDCViJL9QcRFl8vgwaKYZhbOOxh0rWG1Dw8lIoeASbd8dGlHeffkenusBeg95otw9SqM4",
-	"ZGO/jiJbBzNSbt9VxbUcKA1tl0Ta2ptQfBWJ+cuQxeOloP+7tEZUs/2sCNQ0mkB6maBBpvNRfWJPGnzT",
-	"GduYLjdYDD7HjybBT8F/1tNVC3AlDOl7Bd1frlijMrGsW2fnD4G2iGpy6AZ+0cFKQe9nG1YHlGt+K7Yz",
-	"69IcJCvbaax0OFPMcor8jqyMWBlc1pFdDLNcvSK8jDEgov0VQzskTlvQo8HvqRJy7DSfY+FRiMFFAL4H",
-	"YsAXpFEazCEuqIwOWgoAf10KZb3AD70KQ0GTuJO6MZ2iv+GbdC/DbmhLwOLE8nou7MBWK63xYPUF4wow",
-	"DtCnF2dB0aaUGRDVUvNJJ24aUT9oKAOm/gs8t2NuNgD6QkZnF/oAyLOlgbDyomVddI+iORJX6OGEh4gn",
-	"eqb6uKVLnmaEdzsmHZWtGrAzBf9EK+wTGSSrJBL4NZXEYgkLlMWa9ppXZKr4VIDlYIER1zondlPE4KaJ",
-	"PEgg5+3+9e1snPQaA3wbgakmJuOM9HFqGeW6jwhUb2XHJzuDBIE+iER3YI7w39vlxLscCCCefB8tel63",
-	"nY8SxU9azPuOu95yyJw/xcsOOZ6nkOMJWpvlJbf8lMKkk1qvjahPzUJUVbeGZyGqlahPS2lugVkE7g59",
-	"/VSp1+Y0UZAQef+pBMRP7E6KNWSUa18p6C7OUqrM27lM8gOGRoF0fMwFHc+g3yYDnvcqVRxvSJaDkhoG",
-	"9mtGjFC7qEXcu1m2LUfHSWAAp98XYkR21R0ikZrDnS16k+6suKeMGZK/8jXwdVOJPbm07hHci4mYc5V1",
-	"bTwgR3+UORaSibPCrDhp6nkyHPFS1y1npkiA0mxeZxqxbIvFsq3uiM63tfQ6+71VtBc2aCcqm+RtkfE5",
-	"xomz5bIhR07k2kkeXtnsyeOCHYr7FR/tTj/QOfS7ZP0n/n1sHyOvC4eMZ2f4Wj0KYIT09wwAR90on5tZ",
-	"3wLm6jYARzYr7BG9JfvuwkE05/huHSEbb3crdk4F0i0uyMUO5r40W+lQjG/lTl1izgK91joRfOfWkNQQ",
-	"dfXRVYmWlqO3jmWMRhe1dLmkXIkLZhroGNJC9ASLGb8RezfBaCNfY5dRrEQtdQlu9VjfCkkmXFIOiptw",
-	"+yf4MWR2wrfxx1IryLoHDkamlm+fVOaqxvwxHJJkHtva8kuouHpQdVmcgqTn6JxqS8u4ZU+/c//Varq3",
-	"0myrhClbRZZoJJfROEfm0UYFdylXU7a2LKHKJiqvtpupDkixRsyM9Df6CjPjutqoKvNBpZJKrG/yCm+r",
-	"1/qi30lbcTtm9zOZrsROcoEKQ4UNTshhjd/+guPhM+tUQe/LpPAJcmG/ojzYllwjcqKjbNfYd19z7pEe",
-	"VwKSBFeBu7rrifmNlbwTh3Jm9JVeeqyQiqtwM9qwtLG8Hp4NHTecP4QbQ2l7U2olehJPlA6GFAYw3T9Q",
-	"gt5Aj1oUOE16PUhI9fVQaZ2Yhxkzsu2HCaidZBr6IXa2hJVEG9uh9ZZQe8mcrMctp8M9jH//TsZMBdyd",
-	"eCtyOm63AJRM1kFKbqX1bV9YgVKAWsTCNcV4WmYmDSubEaUtXja0mNxdNj8KaddpIcnZv/YdxJ2lGzYI",
-	"GW/BjERXPW0g1EJw495oFCNwVq4YZyXfMD7Xw1fXg6yIGwX6ZNs+vAx6ai4ofRAXQ9BFoVXfifeuJDf7",
-	"INgBVDG69k0+SYxE7gDvPYguQcd30HcFr6M92Q4e32g1FfvVF6cItTZh0AKfAnDvd5dONdyXSlycTIRd",
-	"C6FSKXbVBiwO9MobZ/A0tSnI0jDs2bOL8/PT828uzs8zJZu1STasRIfdvNbNCn140sC6fNi2zY4NVA9n",
-	"bai42IedTLMU5SU7T6H7xG2qnGUzQNWeaEtt6IzlUaq59hfNaTbunrWh7W7qWarXh161IZXuuO/ckkJ0",
-	"lrYAfD1NLUxYlrjrVGrHZRALoW7mOtPXCTb5gk21slI1UX4gtCLEvi1V1fWh4pE4ssI73SaiwP6nI9j/",
-	"Sgp3KPCUS8Hcz21SWoeAXjSO7s/+KupKqkv2tw/Pc/Tam7nbcS/uTARj4JXRkZ8mVIiAWXqJWqxbNvj3",
-	"UAkITawapcjQRX4TG7EkfwfYsr8EjpRvfqi9FkI+JWSqZNQ9YVeoXTbGsiWkPQMEKEowH7I1qDVtKa/U",
-	"+mM3hdZH2AFQlE8XQYd1/KSqIKsB9wphxZRoH/XKtsdVh1Q8s+A1uCXcR3KF7xi0Cd6k1LY55fWmT98O",
-	"CHVKd92AEUKBKMGZSnqwrAnoHdLw2/ugoblAB4V0VKObjo2cYKGa2Of4KEQuBdhQAGRkKgefiCo/xxZ7",
-	"kHZGGkQnLGCw/wdqxDOQLik2/xMHwQQ5yKYH9CGV/ctW3FpRq5DXFOI93rgs2mDWb7di84lKD1psG3il",
-	"YL/5ZX3qACx+YdiXsMwOJX9VsN/woD9FDr4vKAHkt43g9aeC/bbUyi4+4b+VfIPPOo3KzelvH567m0od",
-	"d/FSYitj6E/HGWL05NzDos4U/r33EB5LNLu5ioQGFgLOM50O9Z2oK77qRSygMi70HlJtFcbHgwjuoLJc",
-	"skrwO3HqpEPumocnyHGYvOgtXm+CLCUtEh9Kq5YLXqf46utWekdbBnVmu2DcEUnahDy9Utiw0jHakFJt",
-	"Az5iaAPWBeIc2M2siLqXFczcnvouZ7qGv2W6mvWHylp3EYfu5vFVvAiBs8L9iWSy0rEOcIluZ8V8Biv1",
-	"ESDvclxUN+XK/TNLJG6ld3gt+K2ob9x5pK5+6IjCWSXU3C4u3AZBnz4jKjG1hr2/vqL8LVB0xFrUbCKt",
-	"GawwNFa8+LjSpkmlNmYVRV97i35ZLDfLFJgOb0ZThPF+zU317SqdI8DntRD7PHYo+FbbHqC90iJqFj2m",
-	"Rf1aOaUvVrZ3oMlSzu+dhwDWdNzgS8Hdge7pVwb9i74wsCNeLXVTNgi0Sd/AOKI3tbFE1TJuwOLIdKPH",
-	"ZkfDwQK2miMl4xPrm2yzj3hRFGqiZ7EfC3JvMC+ccpTpsuaGkKVQVtpND/Azfc3rTnHMinoE7xkHsI5G",
-	"BG3iG5rYGd1Yk8yrB4cSoMkGT1KpBbWKFWJFkdkRSavaGJnNX7xXtqazLnsymcGB25ZHdzZ2+Lyd5WnS",
-	"kzbNcsnrzaiGKGjjpI3nGa+hSgdxyNEWyvToyuQ6YyJMyKOuubpNfwC8ETctXPDAesSABkQrj451+6Pt",
-	"RW6pDGfu9zTB5hJMLeJHLTP1fM3TgL8XBfFy2uWta9llBFkxkfAk9edkjG8pmyBYwHeL6+8xW6HbBbad",
-	"6X07UaRtjA87OBtw6SPNpDGOfwfkZPR/OE3aQP+2Ec2iG8MnlciEz+7RXbPGut/eoARU5BYhXptqpTww",
-	"VuFrjHMZ55mwI6BZjEPTiVWWJF+6T1cW8KNNtcn2TeHMPULoZe5BNBD1aL4JMBp55jzhcYcF2B4PAOOd",
-	"ZchIPPC415V9oOHJfXAp2yw17G9KV7ezL+Eg/RqiHHhPaUne0STTT5dLae2esArUTEKFv8G6S7DQNauF",
-	"bWrV9eb6HXAMDmAjh8cjHicnNZSg3jdbtZfZ+o5Xe+ocfIu0h2SGDkv6alTc53c1op+bFavUxaG2JOlE",
-	"kYfVecioJ1biVviR92RxwiozN+DH7YZkvFHUSZjXli4aIBlUAsYEKCNSHsqarykuRE0kwnXFbPmkX7g5",
-	"THpT8+iZTU3O066EKM2p79dCJYBwEQumhERLAkMOoJYrxxfjf0LVEe0tx1PgSiI4StvCLfYw/bMRDWac",
-	"BSd9zjcf5aDF88ydzS9c9sgap+OETN1uM4xd7/tkc7Pgquzrve7tdV+yR4pnCI6tal0205wTNZuyGtJV",
-	"3ayJ7SaTwGQP+gzEmccU6GKh/ED7IdoD3FBCA3VPZ6rqY1dSHtBkq0ECKIFSXbi/kbfK/buYSK7+q9S6",
-	"ptxKJczpstsyJbZf9D53i7QD6/+Dqu8+GhBTPK34bU9dwGs+S7CNJa9vE1QgfBslAEfwfTmgwn3Fa9uG",
-	"+ObyDhQUCw1e0u5plbYnKXiSyV4LQetO1wkOWGCrjP/MTXbf52BBoU7rEttSPHXaRiUoA9ddpZSbFlK1",
-	"0iM3qha89AWLCbpSOozsY8AhhTYkYgCuP2hFGM3ztNftveHm4kjv9FZsehD+QW96ACIuSMbOGcUbnKQw",
-	"j46S0AuVJadzYAeTjU0nyRAadaosxi7S6/ARvz12PXzAP16EWdGY6SUpezXnMpWMeyeUHdIthB5Mf96Y",
-	"tI+2x31XB3giTNrxOaSHUYA/rmQtzDHKsvRa9TJyH4rzEE0gwqYQTqZWRrmWVD0deaLebTuQ2QD/KlVj",
-	"R6Rw3Um++62pVkZXomDTSkLH25Xcz85hk0LDn63KIZx05zhw7LaTMW5omqrs31a5huH5I0AUdXB/GDlX",
-	"lJrLVbrVXk6pEKUY0iBOad94jG2ELZjRbSktBpSg/DHScHzW8p47TjPwzcNyG2Qr8X0tZzaFHqZlMirv",
-	"kQK/xbylYdAUC22E+h5QKIRKZ+hmjbYdaGWcWH5FZTRQZl0DJixxmntwgyA3sq+PSb52K5vSSPVM++uT",
-	"8tA5O2l/vocF2ICog1Pmq5v5fujw0GPad/ag9D7azr4yJjyUZRJCcZy5tnu8KTpq1AMNwEzKPHw4ucCF",
-	"XisCMU3IsGqua2kXy0zvvlT618g2+T2ksI1YEyYTHSXMIbuwdCVmD1lnagPT1XsZMmsL5JLzknP1Wg3u",
-	"4CE/slLOnULpTaK4JSM1Z68JwZK5j6SLHoc0BB3URaW3SZ9bnChfCV4+DBhpwU1aTexi1yZBEneaJF9i",
-	"+E+CF+FW6XWqO2asbvwz00iDUr1HYjemQPgLb+xCdtMKYML5ZqL17X+tqmYJ0KaFb7cnAOsxJFIKXg4w",
-	"NENaulsObWhBoE/tHu4DcLyW/0qJoVWu10gpze3NXE7Svy7FUtebm2Xu93wjILFc6ZrXm5u+AdL0CpPt",
-	"jB1NM/np5EZYXts8JJZWM1kv+7F1QmJa23cP3PYQvgBEAV2zVWPbCD6RDFiSGSArsbrZxZkegTFFk7p3",
-	"63hkQG0KYQjkAtIL3cHtLOnBsb0YpGmuu9nYVMyKladPGLaWSMQAOzlql26uGJ0B9OU4e3xEukmuPnAH",
-	"P2wZXBABvQ8hxeBcI39AnN2OOYODIMSW/OOND0knJTHFpNMeDyXWmRbdL0msBFCUC5hxllSUvgE3edpJ",
-	"pGtrBo3hFvvh+TsGb0DKIQSQWi8pgk2nTitOjh+qnN87iUOvbjIVDolFrSO6CNdEGrj2K1H6cspwabyp",
-	"3BpUPoC2rqW1QiE+VzqxNqOS+GyIHEArsrfHam6arqG9QAcBlZJiHncBDabd1TU+na1tS3LZeYGunE9J",
-	"b5H7Os5HYqnuRl2ySa2b+cL6L1BRv5518uFxCjKKvYMrnRhHwrg9Rh0wlHX4zIpBxsHPYv0OtiqftpD3",
-	"tzygZGuRcRHFdaruIUxKxZ0bXYDZ6vapMP4Bm8f6BRE9Z6/O9VqksI15VaVZYk/hwAcg8wMm+c86nMfs",
-	"yen/lF4idZfbTkyvuG3lW8CaAK5zGRpxdCu3eKfExmfvdJKvGkVtocA0r7maA66W79CRujoZbOl7QNnY",
-	"ZGa1B+mRxueA6FynvKwWG6FQp5BgpzRwqpSM1/YYaLlu11popnvk/+GOZPP+0hp53KAPmtV7Fz6Mk75j",
-	"fp47s6jEDJSTfvTTVIYKthoCL9JOdLkFO2nDyyk8k1CCnSFKot2RfpWpXi67xLBVWXkTucSHkUObN5mg",
-	"61ZWgsMGgtp6JZSkFteY+g/VX+BlaAUl3fwRjTc/tDnL1ExkpLNo7Mof5F3yJ0Gr2d7+djpJqm0mbuWT",
-	"JAH0NAc6Qi1+SR6ZvajBopJ3onbCGVGUq4px62xkm23xSm+klRYZhUe/PodqpfR3bqUaAXfZbq1Pm9qV",
-	"hsaOuyHuhXwmWI8DzYPOJ9KtxbQWOWli5JxafTpd12AX4bWYLLS+ZV+++unqedsYJ7S0aerqkmkoz46j",
-	"iP/AytCM889zs8E+kzY+hccSFcC2nBFoKiaArQhYRJL9t+M5pEgn+kdld3YnJtzkUhy3CCXO83JM7ZSa",
-	"f0VaRt2o08DjHWs/dawQbafTWlSC40aAinLq+60VoOslhUCYwQeR6h3VuUC7JJSjyK0taL+S3IWMeppA",
-	"9I17NMK5lJkfHyUzkw4ijUA1LGS9N2myB5Jy+MWR5Z4cRI862d6fdvfbrQ4rzp5iOqIh1Q2q0T2wpYrc",
-	"4VtN+GTUZp8pve5HAxsL8dhWRvU1hhRlOzEniSxlTmcm09/OZU2t/rpp4PdUkP2WRxmzyCnMPoRYHnJ5",
-	"QjEmgh1hLDOXg+Qtn8EHGY1Bjs+eltHD8839Hhctbe0z0Uw/1R4i57W9AkeAgNw67EhWxJeWDbm0LZl9",
-	"4LcixpY0w3slb2EdRx7xjksrQj1Y8LE+A2cW5NMkIniWgCzz57E9KrO5Zm5rDhahVWJ90xcc3I5KO7lx",
-	"0do8VmdxOEfBueqqHD2NdDOfBTcJDifVRVt8CU5U+Ex31k+YbuxFrjS7IADQTgOighkh2vSdDloodFV6",
-	"AqjsF/G7fvSuPwd5x0lx4p5P1/0PShFJNnzwDAt3x4fatzbdg9NukUSSBPWtUIdBQzti1h2YJgAnfj+T",
-	"f3CR387+5H1ZqkpQt3EclOma5C8CB1i3x0haS75hpQ7xDFGZ9O3q6YtkqPVI8r2aIPn7Hb+VSKtvPsHB",
-	"5/PB18I+7kX3+lDzZM6WXq54na31i7pUuqdC69sx0Ug7XYjhMhTmWWZiAuUNNz3ue0hEgPJEiFGm+8vt",
-	"NI7ArxbtVrSTzm7kBxLm3c3M9P/tdEGUikEPew9ewlXJzEpUFbSrB5LsOqAAeyvNh4c22qU9TYn2fcdB",
-	"8ZnbLfO07brJKFGjNVF5Yxe6lnaTZK8tAu4w7FF09OUpK0e59OseNTsdX347axuZ6W6AglSc0MQSbjvE",
-	"2+jBCKgGS0RwXxCZgLDz3Reo2x9WAUzdmczkFOIV9KGwjRn7oHXe9vvQ6bkdvQer1oir+L1MUc/foPLg",
-	"CnNpd4nI95XOFdX30yy8jc+mx26rm3vivts9Wo1G2EmqgKnEzI4Lhgx1y9L20eOpFfyCyvkrrsq3d0lf",
-	"q7kdKTrxjYy/YFbrtNs+19e3J9SKkEND+u9afRLNq2gXldwSKk38AUoVdzdEbdZ8kznW4FcEDCcTXTlo",
-	"yY+NltUlg1I6yHVwq0unp/RAubVNxkmlbAMQvd3yRjgfhiZl+65hc5nOxf+/hHLY3cR8BnSAtRpE2fT4",
-	"7sDoP24cg7p2vIZKCgWvkciBAcEm4T+FDyysXaH3OVSmbHFfxxc/vLkOOT2YxYAd7GbyI7u5eaWNPQU9",
-	"BIsj9K0UnpldnIQcxRs/Ris8VhIk2idwGs10+uTbHM2pVrbmU/uEYYNhZmwzMYjl94Nm00oKZUNkmao0",
-	"vjCAFQUOkL+ruVCidpqZx/uT2DCEfbnkt4L5n7968nf1d/UC82R5VQUKxv0jPRX0AxqG0eoKJj5OxQpd",
-	"9lAqp56wj6dOP2TS/F0B4QrEMvZ9d5yqC8N78/zC6RlQ44qNogrm+0TBmOXSXaqPp6hCL3l9Cyfyd4XB",
-	"AfQh0RydXg3PGcYrx4b9YE/YtW9FgjLQ12dovzxpEKQAelb8XSGagLP9sD+b1Y1TyzDC0EkbiBHoF2IJ",
-	"gGfsRV3rmk5hVetJJZYMaw4M+xJa/n/z7Z++8ghzxjpBgznK7I001nde5CVb8Tlk8sD/vcX6dzVtagMc",
-	"x6ePwGOYMDXnd+IJu2Lv3l5/wCdQQTcRujMKf67+rl6XYrnSVqjp5vRHsbmgxLolZS7MOSiCZg0dvk3c",
-	"XEouEZQMc/m87WLXciqe/F2FePbFybuqWbI37lpElekXJ089CBJfyZOLk6+fnD/5+gQr4eBGnwErP/Ve",
-	"oGyPxm5jEX8gvil5LbZbkTgqibpAoGtUWg+suCy8pS8c4aLrugX8QOKUWr0uTy5O3Glduc//iEWEK17z",
-	"pbDgBv3vNHpwKP/a7pUy0/UlW7aNa1EKBF7zz0YAggWxGlJBCmR3PMVWf4Vy+5VWhBv27Px8q2CRr1aV",
-	"0/2kVmf/IJnQfm+QmuxXn6i42EHHQVwj2FDzBIOkM95UNjdGmP3ZO7xEwPyRwZxc+MZy7t8iWjn7Df78",
-	"CSRTMo32r25/TNfcSSDJQEN1OqQl3xQYiLSCL78wYBt5PlV4ZEBgVtSI3VtZHmzY+E41u0QE8wn7uENE",
-	"cPpU3kmH73vPtGLT1o2IaWGfE+nXEJX5qy43o8iijxpgKUHOdaf36YHkuNdYTBMcpGE8mNZC70Kgtim3",
-	"vNLzRkSMqXumPwj7PDx0xIW3gySWH9wTgPDHNPSL9rCVAOdx4FsYt8CeZwP8hAFiUGpSxbgHFHSfECUW",
-	"Tmrs6wOPfak0PXrD7VdRrQCubUE9M1BUEYA1SapS8BKdynkm/rztgHt8nplt6p05QokF/Rj4O+yBueeU",
-	"PW2Bz5LUDDuEj77xOEuPsE3RiEPFCy4EeDUCIYB7JErynGkPv8R9yRg6Nn3GMm3JATe6CHKou6vXorOp",
-	"J8dhyfEQlFEyiDl/k+y+AdoKCskD7BC2gY0pcRANPir5jVVsgjvO2T1/wdSuwseFIlXygCKpyCg6V+Y2",
-	"WEi3zk6LK2scZ504C1eVoqSSOh0rnuwqaL825kK8cpbJBiFVkdsG73z3yK7Mrd/E49B2NMAgmn566Fu1",
-	"hxgOr3jQBTj7jf706awUUxmANpJk8DOmP7gHy1AvoteqneX2wX0Pj7Znt18jnXbO+bPSSWkZ3/t9emTV",
-	"dBilAB6ORfSI9cHJhmpoe3nr9/TMzmmnRm8fObuCVi6fir0PvoGcigEPfoCUMPdgr/1MYruUZc5GDhHL",
-	"vI2cHkQoW0vhs0pMA55HcgbKttwvNSY9fI9B4dN8asGx5vvBOOtFLle6RnWYgOG0EuxWqrL7XGZG+MkH",
-	"7IIH95S9w1A07uFjxM0IUgPFSVkPH61uwLfp7fXcoJhmcd/xPGgd+Mx0zSpu854diKMk+WZPbGbPBEJr",
-	"SppEbmwoSRo/+K9H5J8vlK03kCOX4KBvFfk+9cyvFRNcIkXrQjVVdVCridjp2XQhprd5ufuDBmkLxZSg",
-	"WK0XugqABmDxzqQqY6eqW8MmqFvOoJXK8mlCRD93Y7c8+xiC80exsgBZ8YlE5pFOmFYBK8rbwAFb9yHS",
-	"sdJq7hWT3qNtEdCSAvMXbqeLrMT8Q2z9Ibb+EFufv9gqkuEkaLjSseKRKxsBmJpI8wCqobFIfzvvF2a4",
-	"EBzjMzTFN9zY0xeOq5y+/v6BYRsrPlrkUKfG1oIvu7x2+4M7DPVKMXjb8SJc3CWEvEtuOZr1DKRuQB2W",
-	"GGWmPl3stY3CGljFHCVbz7U4YHTH/YtfJJhqHS790bemTnLpF/DzH2z6Dzb9B5v+j7EuPp6qclf/3M8T",
-	"qwozNyEBGxfWyQQABR1wi//39duf2RupHo3NLahKORdpJA73CgtPj6anRyB2GWcWyU6flbTgZrErSAtI",
-	"FyKnccDI0B2QugOHuUoPh5oMSgJYKptQD+kLFALSMKrqKvAfukVkGPMPFV7poCKisD6CQy3VvpSYQsAY",
-	"S13IAAA6kvPEIbV9vVGT41K86x7joqCQqrxozycU3UGDSDqTrAhF0JZiKNHj48f1cbTgp0McHWV42hzj",
-	"npyZgO1q8s4NhG018WQoP2zD1tBUeqHX0WXi06lYuSOC0ilq3Br6s7vL5NQOJy9DN2XMroWqLszC8wmx",
-	"AHz3hF1Fg/s0PMOo+pBBtwBfRgKTCbAmuiGUf2p+5RN1d8KzAUn5OA6WeIRBUYlnBx56mQlMhNZOwklD",
-	"BI0Bpcady+GjE404DQl5/akjnQb4dVMB+6kqj5Tle/NDQ3MMvBKGWcmho3PAzZOGlQ0RnifRshFs0kDX",
-	"vgguZwClAK9vQjnr3kTAULKMTYoXUBR27uzJr7/77pJ9fZ42KbcYWYnt8nZ4aFtv+igJgNHCxyS0wO6D",
-	"xNdaHTIsHvMzBAPOM7GfMA2WIR7JVublF6aLKcy+/PD2w7uCvX/5nH337Os/f+Uh9bD1Z2MEAnFyyOSl",
-	"/j2O+YRT3Er7E3OpXuIMjxipphEyGhuuvLsSNBUhtI951A85lVktzKLX5Yq7e0ZYsS3SYjJn5jk+FW3b",
-	"4dkyfvy5LsVjx4rfE161G9v0HFlElIH4LkMnx4B4HRAtfp8TBXGNECLpw3wP8vyzOstvkjnmoa9Dd+8f",
-	"GKrfv5Gg1vaJRET03Dj9pqlKzM/BqwzKU0Fa0HohVEGeOvzzBCohliT/NkUwf9LS7QecyGeeGxDMg0P7",
-	"kUI24SxO3X9Aav4Am62g3EVeVfgP7fD7fFj/RmZdBE8NVoNvHqgKmIrgJa46PEUcbabr/PoBTyk1jwgo",
-	"K+MkDeNA0jFXTKhyuDtr1DDo/hUIt7ji4FyC2wjJqc6Csk613bfYFmmrZx7HNF6BNwyxW5GbHSWxdivw",
-	"DgMx7kuiNeQ/YjiDzElpDQGcOO4OtdrQP+UJA0jhUKDZIqFIqv5qjVfD1pEvKIqAhDESKZFl+QP1yRzH",
-	"SqM6LSh2OFKyXJjfI9uj0aC7Gg8QTuw4OLgJiqR55rkPr3o8H76I2BEYziz2TXjCiknqPULFdJpWg7yG",
-	"UuJMJXHhjUCsSgZkdGF9zWDOFO1WOB+HRrpjfJaEgo6LIEwOTi8LrkrAOOzPV/e194+TsL5d8D8ocb0V",
-	"v74GkrNVrfVsN/hxYOOcSjT7N5CeeYztazH69+3aVVVRfJiqgwVfHtoV20FCz+7P6/DU56uav+O1xdpJ",
-	"KKnHviiEpJpTav55D+21VV29xYsQAtmgKwIMHGIgAAfsCziIBw0T9P4ln+cD1+7HBw2zo/H7vhpH0vwd",
-	"LZSivqD2P6f4P0KTcnRySn/O7qyu7VEroPvYhb96QzTfsMcHDhgjfC2J3LSP5Q3Ueb5usxo+S7Vza5aP",
-	"rFPg6KLMFxW63yGKBQrdobWJQB5nvNQrQjntrV0H3XLJpwvpO8rWjTLMmEWJdepq44t+sR9LFMXwCFKm",
-	"hY8gu8Xwdcpi0Ssb0c9xrI54jEcu5eqOm+9TdlQDZIcEztwxBfCLnvo+rtj19SuP6uXbjIVDLjz4S5tb",
-	"wX4mrI47QjXxyBcXHm6PasQi9DiSDhAq823YnFViRVUlsh/eC15S80xzJJrpDHEEP/3whju+S+jAQtFw",
-	"NI9ARJU09rQWvPRV+WlCcnsJ/hJpQFUjzmLYl8+v/0+BCU+ot/k+FIQ/BEGbeYMn/xUZwu6KdLq079LG",
-	"TziAU2GPSB7xKI8cyYmGfo/bnyOHsNc+UUoeoW50lzJ+8//0icD2RaqLzBthTYgr1SWKFkbfaDnjXF8G",
-	"ACCNSL5eOElD4EllihKga8D9lRN68WenDg6wUN4j8FlCLUyHffyqpWHzBwbNdgve2yPJHcV2Ta77989g",
-	"rw6nd0Gj5vStEKrcAcD02eildHLvgNoYnUqRTbA80K4/hjmyT4s5ngWSI+ozPp1SS59MFFOzueMz5Kpv",
-	"m6ZeQPALPKoYAEPnZ1U51QNRTddxZwPMuTCsMaI23dwepS02CNjlQtH5XuFMP/9Tpokmzvp12K1jOaQ6",
-	"R7ta1ZpPF/1ZW0u+wVbTreOn1UqjNsBOsVjpmpqqgt+kwObQ9JLnADNZi7WjA0wBI1w6NHhAI0UsPmqU",
-	"sXPcV37WD2aiu/fMTxWB9/RSmMtuTpFeq8LP2LfDBZxBaYtBeV87GfyP6fUIW5dhM54gfgc2A+hQe/zJ",
-	"b+mZY0vPo3lXj3m2hHg9xKEV+m6EmHyUgY3pv0KoTg8dsy3PH4M/xV38swCSIP6lsaAvfwGxeHgJnda/",
-	"SFXqdZt0UTChpvVmhVChjqW9v76KoASfsA/QxcwDjiKgoM+sC+XfScb0wn/5nZ/35yuKdueaVeX8dvmN",
-	"PaJ5kzj7syH2L9qs2w6xBTcenw5RVj1hKPKQkJWTMm2cIPNbA2zn8IeZheh6BDdVtNHQhjWf5QeNgP9T",
-	"7BbYi8fwFHf2X6x5XQ5Ic8YHIRfG5zq3bG2nhRKDVLqV9ZzL8BllzGO6BJN2W4PTa0VphOzDTj5MjGO+",
-	"kxVzTYs49B15+jiZB51mSY917HrVd+v06j/n0unV8e7cFgD1rlKZxn7+TOPvBdQnQPde3/OlXmkjDhmJ",
-	"7+TKuldyH4fPPfD7R8rFxa5yf0TEx4EwD7EdDhT62JcE2up0ncbacBHcH1Zc1ruS6DWgISRxuD+PSHk7",
-	"wUcOk/ZDbB9V6wRY94GhrGsO3SCxKwR05XJ3GCAtxAZTgamvH2FbcOUbHv1LlDdw7WeyEgUwFvIiNqoU",
-	"HjYYe09Ka4hFQCLnRLSrD+FVSAzSdTrywcsfxebI8S8/wuODse+Je4FXEGt8MUZ0YF9AIJgBNh8UYkb9",
-	"I56wq7YjQFsKGtK+b6G/iHIURQ4NiIaTRxMTT42+ZEaoEhpi+H4aEFzFhhpbMVJqmpFnRseKoUcD/F4R",
-	"dKQU4859aPXoRAASnJ4hCWFJD9koID+9//QwyH8JXrTkpdhvbjkJE2wn8vQ6brLgHvQvNrYAgVmrqUDT",
-	"CUhmqzkLUQ+EVKuSYAIx/BHBOO/SkZvQZyzS/PQeWaD9xEuxR6j5eEN0TtAyrrdW9mhUN074rbgBF6WT",
-	"gdK0wbAgsEg2jRBXxxVVv4OY2ieiQmvP40io327Fpjf9oi0ckZUIUDnSBG87VxsoKrkkdoKtpkDyYbVJ",
-	"CtvbjXUfdvCj2IzwRB4lfyLGvM8F6w+8tH+jJjWRSQTdtnbOBPs/oOxB2xKtI/AAMPIIUu+zNsrzhVft",
-	"n7DX1nRbItVt36MERK0b7eHHcQRI+DCzz6pPUUGGBrQfFGtCAjyGKAHOczZd8KoSjiLyIuW1MQ1oM8AH",
-	"rQbJsYXfFYlHCG1D/dBuMMXZU0zaS6Zr3wObKp05Nsx0ymh4jfr+/KMxEEdfOa5VgroTwYYliQ7X9DnS",
-	"HaBqvkQ0jqN2p/CbkCO2cPJHE2tnM92onpjEB1CSpYX2+W2TEpBulTb2CcPqlC2G4xvrrmp9BxmILbic",
-	"FYotpWqsMNtEtEWkKQ25vn0JE/7cSMbN7I3+XYz4xxFWW2QTKiv7ciGf86p6O5uFSsfjajLUPyU0ajx0",
-	"h46iP70fk+3pElgNvTtb2MQ7UUfoPQDVpREPTWzwlsSXwZmN0j5hVx3TEx5QwhmggI/mg32EpWbiW0iQ",
-	"bbtXyB/G58h325LYx71Er8Aqb0fOSP04UXHNoQntTNfHlPwVEVzOgUFddtEIRoYMEDERIcSqH3ttIU+C",
-	"jE/p/4aIM74k3re1XTrWnebBwOn+YMG/LwuGs9ubRmfuf05/5M9FWXFBTd4y7XWNyJWYR3e80yZBcEp9",
-	"5NMc4RW4LPmu1AiiAt3icRs5tBx3uUVBXk7v3HCWAIRSSJmbNsY6eYvbJL3oK6IKNKtZqT1AULau5B1O",
-	"9kECaWTuwzGcY1O5koTT+WlYa4BVxeVY/OsPW+5o2dZ6IUj3McVRRINnM13PhbVumlly/F4YW+sNpX3r",
-	"1aabogQKUEjAdOYCWJFkM6y0of71/ib2mgYvYT7/pk4ln9XllTfoir/gu9GHY3Sd6xyw1jOzzxqEE5Rz",
-	"xW1TC4zUB0OVfXl9/er69Q9ftQ4GPYvOcvfg3rnj/hy10TCx/xB9AoOrXsDk3Lbv4KmHMuvdpTnudUEx",
-	"/3o2/eZPT78rmFndSieT/rG+vcQY9KDKC+xWcIDmLffm0G0ii7vE4uOhQXlQKekpOS9LE/ntFHt7DeVW",
-	"VBkaavV8bNLxGmoYWzCjw79PuWKTUDWAvWYhFuN5sq8f5SXESgNMUWDrUckYGiaimiUzS98QGuKR4NLw",
-	"848cu4wGTeSiIo7ngbk5UsbZb/D/3qgVRph26oY9Gl/UTMEpuOB2CHTwoVs6DB3hEdAdzWQe6AS+g/3z",
-	"Ak2so1JCn2MhKekiJ9k9eYzjOfDW6Lx8p9toa4U6Tihs66r6WxpqJH1NjkTIOsCAldMFWwq70GWyIuUI",
-	"u3P+73ULdrmjvwN72or4tHAoX/TFQh4osMR0oSiLCL75BSafGTYRdu1Oy661p/gEzMZzhOv4P6I2adz5",
-	"4eeUlJ2Sbu4dDrCnIvH+nZ/7Bif/J00h9InhSwFblU0t1g/vRX0ksn0pK39kecQhG625NXwh8QnchUJZ",
-	"And22yF4XUlRH5fcfYPV0WVUbfjOC4E4htci1FBb8j1FVRBEezBLOoal3s7ukTX7LCP03RZC9uIx7Lwt",
-	"MgEGtp9I1ltEAgX8ZManEnJNpESMJZmXMKXPlWRwdv8pJJOq596ioFo3VphewQoAEBA6lgqTupGvgKEA",
-	"NMNrQXELR1GTgGJKLYkgdVQJUZqCTbWx7n8Y7Srca9RxCFzhLb4zou4GkK2aq9tO/hypqmkM/fe4qkPL",
-	"6Eq7SVvs/icVtShAUC/KWNexwZQTmEv+8abUa0VN+HrayhS7IA8CZHRUauFhEJaNscxY3gPIL1Y39PRI",
-	"LPV42GB4woCUs22sXq3QlU4NgrKFM0rfQD3duBn82CmBt/xWIHFQvEwYWYrYeG0tIgM4FUzP8hj+putp",
-	"CNnUW6rKTtJ0fp80s/XGKxJgfzuBjok80LJSN9j/kKsN0PSlMxXgklDnpUowf5HzsKoLwWvzOwLS00XL",
-	"qFbIXI6rKd15hbyPhdFaI3WpawK0MArufJCNdTvbp7jMIWyBR+kb1dGCB2AuW7bUxrKn5+deLz78IZo9",
-	"7cd87jS0fe6G8SS1CIFTc5eXWT2He3ex3b7CXRTvzqgqn/tELnrIksuY4mZvZ7GodCXkebvJXAaHm7wT",
-	"TkbciZpXIDPM0FYpeQa05B9f449Pz8/386OrqoJOxHeiW8lJLZd1DYDaD6joPK7PwZgeL7oJuoKHrIKz",
-	"r0HdwCNBJeHAtAtVaVnifQlusskGSO+iIzBB3XEzLQgudAfYnJZAxcMk13Ud0oZ9OAkT5RXkF3klEnT7",
-	"EsNvLSKS76VrF9CuCEp6WnwvmeFsP8MS91yAnWJnFU85VDtfEpSYYv+FUy7YKrzZ2zL1n71uhSX/+Eao",
-	"uV2cXDxzV2Eplf/704FujzlU+DolBprpFuzpMx+cMFyWWG22lvmK7QpSIrZmJZfN8uTiW5wS/qWd0CN3",
-	"DHQHWQ6u9lpzp8s2qjzwjfF6zN5MF3rqMXbmbeTTHdKEgE+nulEW21weKFs8gCGmcSWuyvJta8p9lvVk",
-	"P4t1u5GPG5fpjpuAmsIDgxI+LM85dPu4CGE0UPjZb/6PELfZUxziMxExFMreKkLIYrwCq7sWSw7wgul6",
-	"j3tTh39xaOLN69lPsJBjkZGfDy7rsf0zQymJG2pnS2CHC8F9V5UXH/h8T4z5kanvrBL8jjJ7ctHDX1pE",
-	"TzTZwX1gmNEJisM88Df01YdR3FG1RpphErAzUpT0bHYEPNuMpgrKDqp7RXDHyjport6ACO6BhVhGycqY",
-	"hOdj+pBf7owM6GmVNmD+nY/pF0pcsPxWkEdwoddsxmu8f8eQvNuOc8TRKkJfKxOVk2PmZXS0naA4HAoh",
-	"kUYyaFppI0oon8n0Jz7gmR2eQ3dm+Ng9Q/bdaDDB69vDgoZjHt1Z2Yh+RwWYm96j4OwzjdmPFxFqJzSL",
-	"9dCcNbWQLcJt5wxYvM+1q1sgFXh7rgVA9FbYwfvSaaA+UbeLDgrjQEqP7nddvYPFfd+IxwDT6mm/isu4",
-	"ZEtBehqFqA6JMXVVGY1sNNpI6l4Pkwj94S/ZnwYlp+HLx20IvyerUc++b8RQCKhAkwe268DVkr0dr/Qa",
-	"89UjFw2vqRB6rWtPoS2Hh4PgtYC/uFeTsu29uA+e9GHoNgZHp75ngMA8tB3ZHmyG6eIaXvk0YHjIiLlo",
-	"GYBUiIjISjmbibpF/fa9YNNzxMSae3TW7TjdIOa35hsfJyx8m+xQMnorNt5DWiCA4ISXTKusb2Wt63rz",
-	"gIn9Dh2W4+GP3BgvrmjhHm0tYqlUFRaEDfz94Mh93boabAc+auT79QjvkB50OsSCdwRBhEzd+yAsHjVQ",
-	"5i73EH596IYCqRwAYFpnS77K8u43xK7n3N0hYDAXEd+mA4jY90zXqAmtfaN84/uHI1cCH0xLFXnO/hNf",
-	"7fM8J3y37dYV7KmTd0/Pz88v2bPz80ESfdeRuz8U/4dA+IPv/sF3/x34rmMp2ZZgq4MrxQDt1R/reO8f",
-	"+nyxjN9iB36cZ9sXN3SUyLTGbXGwx1LXOlDzUnBlLqDIpfRQSRC2VFS1Al026QdFAIVxSUwLeMO+bIyo",
-	"/8v/8lU2JUtgE/ffi0phm4foB/5EUkkqRwf6/SvGji2UfiRyAicbxjHr5wn7pe3Ab6xemW7uGAS1bYu5",
-	"AZFhgwKrwF6H9RIzzCZiG/oew29FqvkB7eTnGi/rzPGR3WidYVMAcvDzYf1p3exlT7tnv9UN1jVlHQet",
-	"sxeA0OpG+bSama4qvRYlAgpvMEh/wc7qRtGHz8SdIAUnoWLejz7eN+4Tj8EE9pzPkaQV7RwCg+3JzOIE",
-	"frNeCB/NcAoewNloVuqoDEpp6yde+niGYwuiMt4v5Dsk8zqbU/75HxrOM3907tfjnlyjSp2vBHjueK2e",
-	"UUGPFSuqDg133WNva2HaTDlIsJuIeaOK1pGDsoaBIrJbZKLEGpRRd/ihFqVg2gl47uOM0BGBrrMbM1VN",
-	"8DdV6gee+2fSTKP/Wrv1Q9wA9vnwLFdbmPQptO/r10np0fcNVnAcPwcnHnFoHo5fEPYjPGQ2zj7lh+qx",
-	"OxOIgzzSMiMqMbUEvuSeE1D6aRdiaUR1BxkfGKFBP3fZpDv0dDbmM1Vltqf5yOk/u2Mn+G5TiSPfKMd9",
-	"q/7Gzi8Qzwcmw65a+onr9uHyQ5q6VI0wOSjhB9GFe2ksqHBTiaNACmc38owqg/LdljBH6JA7cSzQ2/HX",
-	"4/x/zvUYJms+ewfIf7JTgs5okFfCn+fv4pYAq7ojm1HoslXFFaXtASjDQq+V90wYvRRYTegYMJUTYp13",
-	"QXl+tceE99otetJFEpQTTXuawOftf/CTfGwHRGfcVLkYnd4xXRCeUM8cbfTUTv+CHv4wJ0zRc8ZtcHUF",
-	"ZJ4yYHHiU5ACxiCzB37bdCpXb8UqkZXzruIqop6jgGHFQ/xO8sjNIYu4VPFDo4i0x/2b/+OnPmSse99f",
-	"/+LR/Q09d+jVgZMk921kSlfbLhFqoLw7XKOi1XF9BVIBlbGUCz/jshIlxp1BmJJLwjuZlLZsIyzV/+rG",
-	"XoC3Qs/gQ7qGpDmq7XzCfoE0ujtR17KkvCMAIKPSI8pKgaywEBwNH2C8sgvdzENR9wLQeedzxELf9njk",
-	"cvQPR1HHVlN/L5awTxwcUQZEtBwcFnt1Vqy/fMhxFo+UrYbFsD4iDskHB8pMiLbCJyg8Btdz4w1RR9cB",
-	"WAPrGgrW6VnmsUgfR94MdqqHKgzwkRfoKwroYXpZxG1AtJ4ZNhEzXSNKEXcUQ573KWghhMxQgl3Sut65",
-	"YrrCxtRLvmHGyqpilbzLe9//XWTi7+GET5031C3sb8chQr0vghBEAD2ilNZkgHdCOa07xRhOl73g2JkA",
-	"ejN7OFpjxcp0wX/cPpjLNr9c+jiN+4E6fUjoWLTWoc0HZVHFDfYcTxG2rZItQHyD7s4x83elpUroum4H",
-	"DsdNjyQcdyf5e/VtdDOBKYwq5AUV6fCys9nn2Wk+f6eOW8R9xeKwXBYYQas/cmaOyPWbYZ4ppMeuR+ow",
-	"fSM7giBkH/Sal436LIPY+X7/h+nyn94pytPIbtgv3E4XD9iyNIYXNzagPRoRpUhiOW9L3m+4sacv3BRP",
-	"X39/CCRqWO6psbXgy5GA1FeKwdtsJWryVXottm7UJeROldxyFP/vGxX6qUqswfCwotjwFqbAhCpNq1Ie",
-	"9KQh65wW2qadtydPSkgfdCE8EEFxgtEOqQvwp7pRO+CXa13fAttNa06kBXO3LdguB+33jxZ0IWnYupbW",
-	"CsVK8BMTh9XMan3LpHX6ck5JvrZi9aCrfSzEQ5jYY1v2x+YnXZ3EqZp9XPfa/X7E5cL3M+sFBaJF0p2J",
-	"wxapui+eKbHubynzrrEI/r0hJ3TbwYPaYHJwY1F3mU3UBNfr+u7u7tL+z2LtFn+fTgL51JvjHwxWDZcP",
-	"DGpXWs37UBmoW0Zfc71rOVdvG3syNB7vm6lIKkL3TH6q9a0UFKbvAFNcC3v6HH49GjxFf71RvnnwT0e9",
-	"lD+JtHWkqbmgVPPjFVnlEH3ceb8+VniHPv7IvD69z9fYtlaqS+IigW6lYpzo9bFJ1YhpU0u7Obn471/j",
-	"K6s2WonOnT2b6lLk+ekP8s77a3TZcndAg2UzPrVgZqEbRM7VqQwBaWlM4xQV0EFmuiZ9DEf9Ilxkj1nk",
-	"+3kkUpnlnXjuJnkcWnoJi4ABPi96uv+dHXX6UH6AXs8BVLDixqx1XWKT7jxRULuspa7FE/ZS1+zpedRG",
-	"t70mS75BwL4l9B/Vt4CM3PmUKcKoCE3i8cnYl14hJt2e8IO+esKu8FPweaVtqscBrPuaBNeRgk7x5g4i",
-	"roQwpI+IQyPVeQrAe5p12V+D6QQullqvTduI7+1KqNffs+daKTG1dN0TKZ7m9jWOsLXYrzHdYgdUuBad",
-	"0TqJghELfaOngWh7XEmfFavFPTrjyqx7dhyd5gHInvio4ZvQPZ8gTSFegmVKnGUbll3BaOEMtlTXe3sC",
-	"Uy9OkUuPfk/Uta4HvYhCo31zVTXLitvp4kb6BT7Yd7Gwy2qkz2JLBwCHXCV4iY5RTfJTGV09RBP4D7wx",
-	"nvH3lHsQvmDrG/nCgCfEv3rpvSNQfEcfNkyoMpfH8M4PeqTcJPr8GATAbO+n0Bvg0Jh7CVHRHw259g/t",
-	"RTTQBnQGsNInutxcAqQCmJPZUn1eVceFfh8UnvLqwoDg1IdteqT731IgqM0LXZVRxRG2rj1wLml8hGe/",
-	"0Z8+9RnrL1TZakYpibHidhEJjI4WdajWSMMcAwffJ3varPoTGDoYeBRRNl4CQLFXqZMVmdfC/m11VPcc",
-	"DJDJl7MatYWj2RVFtvG7b8MKlO37NZOdaMS0FjaE51e1hEbV6yDXvF8O0potr22qFUq7tUewEN2sr8jb",
-	"dT9mfViU3iECtJm48SdiDxL1dfTco3DQMN7QKrhoJY8LSB1N9fOFpI7383Gr0rZHTnDq8MQl42wtJgut",
-	"b78w/sbLNjEBLSJsJH3gqEFLPWe/tX/plX5YgNZ3/H1rjUAbUqIy/mpeWt5LOvrE+yVhGxihoExd2oPe",
-	"lzTON+U/S8t03Vfdh1rv57e5R3BSh9kcRNPn4Ms/iBtowP04KwUveyXH9+6Bz/FmHEFqfS8q6ayVwVlp",
-	"3bRUfFuUR6kY2yPIroUqr+Y81W733+6s+lVfZXGdGfU3IK5idzLq3vwod8kKPJlMSR94WLUSlPfCLfjO",
-	"E7mkItbX/qefZ5iSW3b+olG+zCFlHJzlWohVb9IO9+3rBK92WosGiEZw0k6xoTIWZ/okpBaaMFFceQ0R",
-	"1iMWRuIAj1wVGQ2aoFX345HqIVPIoHjCZ7/B//cjNPEwwbRpTwc2zk6At46d8rh/148Lwdrd6J3qo0yP",
-	"dWokAS9Fdl8K4R138V7J9eEAisdF1T5CoVLYhceoUgqDfS44v9BTLo+kcVWWHwRffsaGPEzvIe4ltwMH",
-	"6QC1Kwxhc89+c//rhX9570EEIKeO8F54umQUjez0oaQX16/CWPzSgU3qeGPnB3dOxPt6thRL1Bw7XbVy",
-	"Pop3vLa/4+YVD26vk9lsCm2TV52yN7Fx5wEtpSbBIv63lup/9o4eZTeBjiFtp9db8AEf+R8cG4QV3isy",
-	"aP3eHLNyp8fRjTP/fLHXaGcf173tRHI7boIFQH4ZATt4n/ZJcYJNAbK+7Qce6v5YPRLT2W/w/14R8l7c",
-	"6VuROfwUS6MnjyFiYTOVZpVW84As7/vFHzjEa2s+7StavuYb0/Z2YLpmC4+fwdlMuglCkNK3/p1Ucgq/",
-	"StNFyIFVdPBwEB024dlxUzqSuQ/f/iA+2sdOb8VFJR03bm9rMYWMzoNDuHQDpL+dTASvRX1y8d+/OiEb",
-	"ShX++1dHn0bUd57mm7o6uTg54yt5dvf05NOvn/6/AAAA//8=",
+	"sqwz/HvhztJ917E1rhg9muRe7tkbd992P/RawUFpJU4d22VvV0JdX79yvBHupLRimT57+gOvaw6yBk9+",
+	"FPnsbEcleK1smr7dNGHRwDjWjpXg4wUzzXThDLOZrI1lTqDzqU3uBPC0G8cHkxPKkthK14lpPXu2YxMk",
+	"tP0EB/Dn2plQfE5JWlmtas3RXh1IJi3HnVa6KZnhm/YqSsOUXie3iT54gx6CBNVY4wnOexFAcHO3/WDq",
+	"9n6WrOEbbjvqYo9kdO8upbXCqz8JRdt90zMep1PjQithUavw85XqkvGJAUUMtkdpJVipRfruwMbdcHOL",
+	"3D+tsHLa37XTpNyjl/hVaRifgKrUZUTwnLv6fTpTRrxNdV26vWvPfPehphImtUva0ATmDa9LYLrusjvq",
+	"7lz2Pgb3UtZizasKJH+CDxjL7V4u6VneNTy8fUtg9d2t94tKXgxz+9xp9imFOacxZtWEpA5GT2cGFyX5",
+	"u7ZupftlFI1PSP7uyuaZriq9Nll3CVvD2YIS7e625bciJwuqMsP9ZDnAeiOWlVFCllxtUJc2bM2lJR07",
+	"rXCopNH8i/dRwrJkVbGJYJ7sGTdj9XPyIQbOkZDq5AYYsnj8w444Nl6LcVd+IozTNUpxif475l4yjDsu",
+	"yW+FIr6zpSDxW/jTMrm+jW5q02Mwt3aU03FAbe5ue2sKd+kbVklSyRNZIBJ6mwiz2HaYhF0tWloP5OHn",
+	"nLwzjV3oWtrEpZnq5ZIu8s4mzKSai3pVy8zv/mz6bzQtKf5Yao5/FXOp3gh+576xe7fnPGVgfXDXjjUr",
+	"cF7jlfR75ghD3zlZoUqwuCsxs8zopQBlNC0Gesja6jQzwKNzgzM6z0umhHB3h3QVmPtZ0vzb3QX3U5K7",
+	"rZpJJac3tyIjjvF3uMRyj47Zf17RQKlzes4tr/S8SWjPcsnn9K8hgu21ezwp0eS/RnzmWv4r+ZV/aTXi",
+	"K/9Xq8RXti8vLtDP0I+R3KaFYw9qntgm8XEla2FGSaqBogLCOSs+TbDMt6ioGTlX3Da1YF9eX7+6fv3D",
+	"V0n+Z8VHmxMVGj5SsMnGok/H/WM/XeGM3XfjeRbxdmQ2Us1FMsD1C4WK4GY7rc9Yp29jxEiC4OrufN7c",
+	"aOqVNqMdHLVY6jtx01piu9cSA2x6Rob6OBPPCHvzcDPvU3ZX30eSeEsswO/oAUVjfcUbg25z0wCNNqrU",
+	"8N8WfMOO19ayFElDPuMf+0XaBXPfcTY1fOgCI3oQkISX0DHK/NfB4cKNI8KJCJ4Wsxu76TnGXbdFHAFh",
+	"V6odzTFyiIzuJ2/asV/3bnbag7d3w38t7q9U985NyxS7cNviQ7FLaYxU84ug7hpwGYODdy3toqz5Gv4K",
+	"Pu4zFt6lqCz82emSqgR+YSzYjrW5YHiDghcaPsmnU7EC3Y4b/27sNoJZnBQnfugTfxGdXgTvJjfruVMP",
+	"1PdyNhO1SHp/pmEv+iQF7VhHtd/mSxq9guAnghmJMqz6C+OENFDtjNfArQy7VXqtLv2GZZwcifuU9aik",
+	"OVEw10G9R9M0NUc2F9Zcgk4N3mI4XVIV98/OLPizb7/rCzVHymD6CxCR3yv58am0Hz1MI3yt8AecvAeV",
+	"NknNc1ppM9KsLAUvHTWPEO+RR3L3SLVNmm2b4FSyDGfJNsLCFVroNau4FZQ6kdxjvRJq5MJqYSz5p/aq",
+	"Io4B5EW2G3yAyhDnOuDQ9OFok5OnqdVMugmmhZsuexQkMdWOT/Gp1TXyI7gud6LeMPfmGQQSQr7Hd98k",
+	"Fr/ixqx1XQ7MDUnNX2GWSmYLOZtW0l1GlFBWO2nJ0MzI+ir7/dSD1ORX2liniyWUFe+y3fU7ZNy/W4dN",
+	"PtnWVQsf3OekzTqixnuD8I2M06IUU1mO5gP4TuaTR7QDcl44z0p2mcFaDfJ2wB4VIMmNZlOuHPPBdY62",
+	"qIPj0gt273kkmQ+3HuLcJ0BDJWmZCemeMjXQkxgOtWiTWCLnSXQGfkK4GT209r2YSpNkLHOfRLC7D5md",
+	"35o4fqBn7DfOGkgGJEa793soM2snQULh/mWQfwufjsYq2onuW+PzoA/vXOsevxwKRKsdnYKqOcVPAh93",
+	"pNoNwMTnc+Alu2km19gYq8tNTPbB+XebU12/R9vk+UJMbxPijKub1nzIX+GSWz7h4CKrgiZIsX821U1V",
+	"UizJp+NdQgB5Ab8obdMbR8/2uKfpCfDHSggVFqhUuvExhKhV2mM9401l98kk2p2X8KyTaoKXGV8dNwu/",
+	"cIid4b9N2mLEuaavcy1KPrUiM45fMXokS2G5rCiEig5pvuabgjJT7UJs2EJUJeNsVcs7p7bdis0l46DC",
+	"1fC1DbOiwji/4JSZteVGiLat14nlD4w2KqyziAkpWmGKijtbvkOQRvxzd1/aw6b1kCbobqWnCl1H5maa",
+	"Irxa2X8b3Qzo2eT0RSWdPpdgL9aK5SoXFRJqLJsVda3TwZ9bqcpM1oyyImcLJLcWrLuQS2uJAIMfOMrt",
+	"3BMtx22DmRXtVvhVRFOLtiK5v3uNbJPRa6dcsYlgpVaCIrnSFrAKyKWZcqcRVEhIgyOorcW+rbP2Bef6",
+	"TLL72N9tknXIjPMWtZ4xHvsHthLyYv3tZim4MmlzsMPPUTUjhm59ljPY3pUwBcXEpKUn02a4EGoUubeW",
+	"/+5PUk1FPm1v3fp6YHuQVbgJDE3mO5DXILI5g9+AhHtwKHga7qf9dzylwASKHUS60U1KkK8iL/0ebRgG",
+	"Ss616XEBp813oUKseKqhdkRjtkc3F+TSaVqggXknYtkIxqta8HIz/ESRNrPODyJyYhijw+/3vOFinU8L",
+	"wGwT1KX0Umxlvgybsq7KXLRBlJtsAsp+QgAjh7LfE+Tuxk1RyQs1rTcrK8p3kVdjO02aHtndmffXVy+u",
+	"T99evXgHvmJ2/erq9Nm334EJqTSGRTA3+8/nT/8UinP+dPb0qw6dTDY2SSJLXopRPGpcINUJoirkEaF9",
+	"EVbLrM7FGkqf+LrrGgbzkxI1YBvWC83QGxekHWin46ScP533OPgAPdCfWWdP2h2N1pEmi/KvuaCcUKVh",
+	"nHLeKdvUncdFLKOcDJLTBcUA2lT0S/jX9fUreFDUBZtsIPfd2eobOFev2uDjumYTbRdxjMD9NygsPrN5",
+	"y1XYntULpyoluJ9TPnL+S8h5nIpamTYX8lZsLuZcKWFBjaVrdcFtxc1pORkX+OPB97druI9yQIHlkQ8e",
+	"YiXJztE6O2l37f7mQlaF3TKnUOOk3ESia5/rP+VKKznlFWQg0GX/05+/TYeedWMd60zHaUWd8yatanF3",
+	"k574h/65Zq4w5NvcyP1Ketr+A+7h7qM5Y+9qPa/5EksYmdUVxsK8YeiIRfAS6R5egayinsROMgN2LRTT",
+	"4CEm54y/3WQtD0uSJx87Wvtcsa5NSvY8XmeI8nnzPizRGub3DGw8XoozdoXCUapgMcOLdDL+ebKcIRhl",
+	"NDofpWLeQHUs2gBjkXVnDAgYlMn9u5N8d6F8JQs2rdz/aGXAR1J7XnWWDnFshpqiwE6JenH4cMm3DqY9",
+	"w/YqRPSW5sS23rxEO7PLxbzvPH2q/kJH0Th/RXzid5s+61XxobH9UFjZfsIJrUqAhj8gZJ/Rz8OSsjtx",
+	"CL0bpcJwlbugorh0/ekwbfzFx5U2KRXqjVTCcQnGwXgD1aHVUijBvNL6llXyVnTdSGfsw0JswPd2K1bg",
+	"AHWq6Bl7cSfqDUSbnfqB7j9kT+CoqcTW35YFM5rVAnMAvA2w4rLejTn54OcuRZC7bxaktyHe8TRXI6NE",
+	"xhmDOzCastuNK6K8UBgH+FlOIPQFtYNkjNblSBxce8ZqDTtYi8Id4kJ85KWYyiWvBlC920m/DWESKep5",
+	"CQHLlDNuWgubLESZcCO+flaACbdZCSbTF7ypq1y1z0pOIZcsJBI0diGUlVNuIaOHl2b/GmmGOFB+ac8p",
+	"apuO5e5JgNFlmnW+lJX4P6JOh3OcyZFJ66ogousPfL1w0sJdmjQVT/Ol50h3WKoKtREWSYWE4Di1MSqt",
+	"TYfdgQXoGRSc/tWtjk4ORmZ/+/Dy9M/wH3TNKdIXTTLDZeAln4aXJCLRMrdhDJieT6xyYAx0KexCpxWd",
+	"ZTIB4LViemp51er059+dnydXAxXaab1wrMfMvRBKWoe9Y31x725cYp08/hSl3ZfKUqFWKljHebVkWNAN",
+	"ak+ftj4cTrthnZ2gG0PLSd9bVaYTxac2W7FUcky7enb+9fnp02enXz8tGACtkObqhVob8mITMDUbIyAW",
+	"Brn+gq24iQq2tRIXzsbVvsR5wlG9n/LGDV64q7Vo6noDv3Jn7/L6Nl38lOZmvb4fm9NI1kLOFzaONE4g",
+	"3kPzwrQ5Xt/uj6dP8dDogyGLlyaVOR8veE2iXLn8NlnT4RPV8b2cJF7dTs2fb8yCP03bqE9bC/Xdj8+v",
+	"/9ef2fcv3gfx3zItoAWjl1SsZ9y5o8+y1apAgmNpCaToYXpq8OZBXZllC67KUUrD4LWa1a28SW7XT99/",
+	"267zGk2Gd6Db/Cg2r9VMO8L9/sX7/CrlcqVrZ0C55aZHN4vZKneXLIe4hWLX169evvMphWDcf/Ps26Rx",
+	"vy34vT/dLTBNRVHpWyLpYdmt34r4YD4ZyeimTtntV6GkFysbB0wfvxQSlWg+mYUYe1UuU9gB+aT0yN2a",
+	"kBtpte4D+NfsabNi+Eg6vV/aSqS9kxSXLVr3xXAFjuIkYeLJrQgO+S2eMFQm/2mcTN6ubkFRtcwphBkc",
+	"kGknIa832Ng+iRHjMfghWbyNrEEV+aYN5meXmEy/1HcZ50c+tFE3e5f3vlH7QDgsYDxxdTAsjsKbQdEp",
+	"ZM/uENY/fOg9MLRH9gHEIx8AjOZm1eLupCNosabjE+qVd9mLjFhzX/apedmUo2h4rINf9w2ZTi6iiPAo",
+	"jdq/k8lt64360f3r294fxea9mPlLeeNI/CYbKvWlEsxYvcKsZ6nmbTieTdyWGFHNigjoDoI/zngeHijN",
+	"32mnI5RNBlMAYylYKEmOVYuuU1lVTgLMdD29X2bn8EC8e16seV3mpBl4YL/AWMKt2KSnM9KGCoQ3irba",
+	"tyabobXsiUhrRNYdek1xhFdclW/vUhJzZLHqFZWq7pfnVmdnIjJzGXZxENhHWnMz0/Xeclqq81rVWCHk",
+	"tXH3BJN2N7QuTS6mnjiX5AIzqokPmIQCJO/Ht4Iv0/VuYmb7kzHxG6EwOU3TS7GciFQd+tsZ48yNPs4/",
+	"lFU1gz44KMmV4hT4UnojsUpgV2Wv5rqWdpHG2tiHRuNzm/A58mMlVUGpxpa2dLMChic2badYhAVG6UKd",
+	"6DotMp5kaguxOHpnA2d8KatNTnbdAPBBR83ZDyN0T4SecSSDTxd+/ls4PO3U01vhDKwkPUXoBVtZJyLC",
+	"t6OnLplYruyGlbWTxdJCaCTk4HnvqK8eDsEBaeIa4z1JRjv2lEGXEnzyMq6k2F/jdwB8pzyEVy1JYehj",
+	"2W/xqYP6XLoRkDgGQxVNCw5aSJ9b5UBYCAUDZ8Wfnn5XsHcvfnJ20//+5cfMiLkC8TS97wFRCCRtUjHb",
+	"bMZaGlLsioDmvj1Hy3iQifNGGos4OpBD9fE1vuS+cRyoscE7mC316oNt0+nks9eoUDtjo+KNmi5E6VRu",
+	"uNQhC4ky0RBRShKgVMg+TktmhEqSZQ+cDn7P3fasd+++XoUpICiPE3D+nZxZNCyoIr1YSoqfylcn9SRH",
+	"tluD0AgTYWTZBefBuhNnMnrkQDwMn0oqFVWi5+DU0vekmyYPPt6oujwRez4mAyae2AsrRkykF3lMzHOJ",
+	"Ykb+S/TX3Y0ADMO3kpOJboWzcm+m2liTLVt1j4QEWWO7bsbhWsu/tBrASmKwJV/c53mFp2XaKPpk2NHo",
+	"iu8e1s7R7GxPfB8CJXUuPFFpZ9M6N7tzZfv44dV0Siey5fPam9/cI0yenp9D3qVH6B0mVDSpC0kl09xk",
+	"/WNOBAFc374RfsLHohxXiL33IAV6ROu5sMA5PNjCBRNQ0o1+GCcD3KNuuQFN1UMIQrzU+2P24Xu1Vn4A",
+	"5uqsvl2qn3vf2R7Cmxnk5uO6MrscJDKfURK7ccDjrPBf7hqson/CFTWW1xb/WIpKxP+E32dcViKNHfuj",
+	"WNlXVAm4pWBRkujQrMpkQh98JLXs/XZvLr0SNdW1rEUb7TBmcSrKZ99++/QvZ+MQDPuA3Y6gP0zbutZe",
+	"PYYeQ3S5kCQ/EAhTlRlxMNsKN+/5TPtsx3jrBz6Ap0agNh7VfFsJtVfDIVhIG+M7yj06z2i7sNZ3gZAS",
+	"DnCjlwKSDMGnjU+zlTZGGCO1SliIw33eNHaGIPfZiEPR8frBwQbpUj+KTaRGjXF1Q5wegG2DatzpdAMg",
+	"QzkbZRg8Y6wjEVRj7MQiJMrOBdvyaHlO0+5UrPHQhQ+k1WpiOV3Hk3fEIjKM1hmxXhXYxeSXY/D/3Kfe",
+	"SJUWktpmC1axMdGKu+30zgYrPkIRSMClC57KeyZZ+fRPnEhmMw6hKmSgXY6oJUA4LXOC/d7i+4m+z0Xq",
+	"eBaXTJLW9bJl20BNC24uCCGtnk3RZWVWt9KR2T/W6WQyUHNveA8wIWtUuZP9Bu1FPPpvW7CZxJJ53Fsx",
+	"EnF2PxtrORcdh1/Vftbz3h31TsJwliR7nHpZId9TTD1sH7pcnbagJ4U8yKkYk2dq5R3axRa+68wZk4Yp",
+	"eQOKfd5N1+s82oefSeQZZSxbrJocTURH1cyUTqscuDdRK58NVAx6ce5xt/mkEl00r3GB9z6fz37vTUY1",
+	"eQfONs7oAUz4Nmwtqgp8BC3/8BE66OxhMAsWqtjMdpJhNK735eSqRdzv+8IlacrveHhSFP+GnML9zpOh",
+	"xvXQ9KkelLsmndmUx8WeQuOuG8T/GxRynnIFhdcagB4bI+KTu2RGt9V7EzGXYJ93AXqis5uIeTMuhQLf",
+	"yFmRe5bh/cE+IGc1KzUUJkXl2fquk+QQzTbwiHR1BGa9ILSszyQYpjzi8by2YpnTH/Ojrrm0WA+etj7y",
+	"Ja99yMQRrEOidYfHSIddq+NYqb+me+1bs2hsT9WfiaEQJoK5xwP3a6lxpPgXfJnpq/OjEw0kJtxjkd1L",
+	"dA+Bgwuf0b1hCw5pJdqIglmtR85kgVbyiDcG48cPgGj3CSg4PB0GzSrepnCjim1O0cNlgIx3OY1vdtvL",
+	"3gSfLoKt23azGf7O3o5zWaBRr7EQOXcBghdOFAF4oNdk9lc9oHWbBZF6I2b2bWPTu9WTjzce3WNQnbFP",
+	"M3Pfx1eSk/Zm7gjddYAd0fExQXvDHsPBJzMPbVDSHUUa5iYOcLe+e2k3KXCYD+h1b2KA51QaHs/1QMlm",
+	"wG5CHShCnLXhTwK48hbW2UgUpWGKfxYXFx0mJonahqX62UxhNOm2206OsjZHUUneLNo2UfxentAkyJ+F",
+	"UHsRiOivA7VGHCC3fZnmQz2tBe5Hg4OV3D2pJjjnn9rw2nB44P4jDW09/bUMXgP0KoT+4oChTK1PfYlN",
+	"L384RGO7ZMHELz5VFBRbU2DXW1H2l6A/sIXd7hd7GUcHI2q3Z9noG59uWMorozMqKTRwC357qeIMjdtI",
+	"yyIcOcRsdPOlArkZnHQU2GevETUJku+i+jlvdgDkne8V2gZbsfRYADxI5PQeXRF9rwwbWFw6Zx5+CtX9",
+	"2BeRR1h1A72Kbd15yrMISqHJuQfhR8Yn1DphGeGpLqDBK+qUpV5jd4wHzTQEvnYn2ah06OcagE3XBO3n",
+	"I+4+148zwpUCGQBf8YhBdM4gG8oS8LBG1ECks4+6CVnYfYFgx5z1pWu76C12I6T8erjL+C2WeaT2rBbU",
+	"UHJvGgWoxRiVru/2a97wzjU+CkKSWmwMb6NEbyT70KzFKl1W/Vfv/cGCbih4wQvSkttW5kSGg+HOtJsd",
+	"r2ErcQYvZ3tLCmRnWfb3XiS7eC5ylww6znA2q4VZOGVTzy7ZMwbAm8yuoVnNkqrmd5m7VDdofyRZ/zDM",
+	"wVFdpIsTAszN6NTJTk4UAYXsZ3fxPASIezp9B0xeBA4i6q6Z15e3lnNDxr6s3UhplBeYdv50rkSiLngt",
+	"xOom4PVmNHpHzwSM6/YM5FRL85iOktbp4QqNcZQ1yuPgJ+dLRmGa19WCcNAd442AdHvZ3FrXdU+XLYA1",
+	"mHj3DfRcXPMNm/DpLZOq8KgJYZvcoUwEq7Sxw9GdPJkV3d4fc49XgDxiES5+uG3tLYh3rstEPGX1mMcR",
+	"F80LkhaaEJUlqaxm3Ff07WpLgUAKqvdrtZ0vjVmUN1OtZnL+VUJUA+/0OGm+fW6QkQGbKdH2g1o+yhyC",
+	"zdQ9O5NTbgWLHibM8uhX0+lvOkiWtP0mU9iG7WA3jaqTYO103wD1DajI8dt4mrl0am8vJHQSv+VohjvF",
+	"H5VR6EjltCbEwQI5M07JLHUzsamCu1uxWYc+S24lTp2l83NXphQrAWFGplU8vMlmNd8Qw87UPSDOYGt6",
+	"mdD5HWiRW0CPp85q2TH0bLb7/Z+1Z7MEYW8Zr6pc3ZpTBkwePhPIyV8VN+YF86ABhfvvieZ1eeq4XY0B",
+	"yAIQ6U4n3IiyYHNj+Api37einohaj8weXtVSTeWK55r2ITdvc5PoYURABIzDzvVZNqE1vBItMAxXGywu",
+	"CEE/L24LAJMJb7XlwDvZtiOWMpo0ooXtJwx3T0f2isoYuVQNABdjJ3joWWq4JGlEsn620bJXTpBaYH9A",
+	"vZcKMaTQCs34ZpH9IsoTdYeDnXSIqcuC0gImlalNMdIR4RQIhho+GxGj0sZQU5UEGaWDKr/A2VDU3YkF",
+	"XguQYY6AHpDP5GMTtOzcRmV7wDxOKOJe+OD7UeVpKgUtI7N4+6IyYu2Bvob1WO8B9hirofdWsuPXUhMn",
+	"N2NvXl6b+eQduFNzd1Kc/ANDWsYsTlEfSuaYUPL8uMS+1v+5jzJDHlAYp2eZ0RKzOVC8BJSkuLSA+8KC",
+	"hNaGQbq+bjr4GVSOeM4InSdTKl56sQY32uk9/mPcslIDpxQfpRmp/ih9s+abnikjp12GdqBUidEBT++4",
+	"R3narTRIDR4qnXi5z6HBs3EfH6lLnPoSNBsnWFBIweT4pMo0pZXzhc15IKifOTxywWqt7RemoP93TNg0",
+	"pYZT9O40XmnVNhdpNQq0kmN4dPcRQBqGFr5gcf06Qs62uTnfnrd0vV5Ao9CuO9hptXTgg0XV32DYK7wL",
+	"KYrDed0MzT4NtyrQalja1rfo5qTvfCmSkR+nLN6kI5dU8wZoutD8YCvX3W1VYxpeVRssCy/Perr5DUjc",
+	"9YVqfdEmvCAtKnNoR3A2EJQpHqSIlp/etdv0rvlwc3eKteEX7Nn5N38u2Nfnf3rmSPmb8798d8bEtISf",
+	"vv2uYF//+Rv3w7fPMgGb3vTfIHx6WyngCl/iw/3pm8etEuXGrBY1NwniorYcZpuoLt2NLBGO0lkfHdjn",
+	"nSMuTta1tOKtqjbYDmBPwYMPQHfnQiVKnSw96MtQG17g4Q2MZ6aJaPVcVFVWEUpYO5Cx2GaNOnHjhB4F",
+	"Ss7ThPOg/kF4G+gTmVWk+UctUk0L2paGZptlwBvVhspp0iZ4H8VmSj/fKugbDCKbjI5QCLkixh5Kr3Xd",
+	"X0h0n6zmkcU0meh93PUZIEdgf8OyM0eTiZNORVUN1zU9oeYqYA/lPX+4i/wyTuZt7WS+1ARPBgu/hyM9",
+	"Y/94z23aHYu7nD6Z+tZZQyPQr3bjSiaDF/hTKg1qk8cfIuQWaZiRc+jW01GqqKbN7Zm+FSqpUUEMcn9/",
+	"dngsqQvMAsz73l69EEXt9rNOH2glPZDqYBGWcFOAHPQL8PZulIZJszJCYGK41c10IYxH5QFs5I5DcUgd",
+	"pKp6oiAMzgE4pq6LDlAYOH3XQqwY6c+oPKeVdCow772f7plPbcOh/Am7pd9h5H+rB+vgjB+YUHECpXJt",
+	"hyMkrXCagVSSlI+xkpe6fq8bK1K3K23jQJWiFavYHeXEkCyznXSGdezMpln+zJep/Py+/kzYlkZaFPba",
+	"3QtzwbgKVPmFYSAdCgYVAnAmGGQqGKdGjRAOdT+gJC3AkuFtMnFaU99CittGAwhtqfdDyA0QoAlMOKgp",
+	"wXhTqHQaoNcjoBuRF25t8izE+lUv1JUSaxQo0KzH+yguyHtI5K4rlDpf0NYa3wgMwjEtqyDJhRGgy9Az",
+	"k37DA8FEboXmf8j899sPPYEMxAYz3b9+Fuu3K1HzZOsMaUwj6pvsSdyDb45T/T36c3ern54zq9nT82ff",
+	"sOmC13xqRW0umRICk+9ABQ9BYEf27ToezODGwb7VOXyLn8U6gJX/GyVT/izW183EjTpJAUVGyZTduS2s",
+	"XZmLJ08cEbt/u39iM4C1mCy0vr1kTen+WjA7XdGDtoJX1piNstK1RbG1MZWeZ9nPiIyfsJIf3f0fjheZ",
+	"3jq/+My+fXCMbvhJj6Gz3IighfU0xEmUM9MbfduGn93FTMVkY/p6akpvq/JHsXnnk4MGdlvlzCi+MgsN",
+	"xbPuNoPIWnNksuDu87kHATzYCKEck4AalzE5dNsCzEstw2dgXNFUQm3dr5nC4KxSxi16VikyCn/UrNQp",
+	"vLX9RRMh06pfnYZVFGEjvdiP+jTuZxBYV0GS0uecwFKTZ00pgAkjmxrmqBJ7i/qI6zbUtxV1Bljjg8+w",
+	"Cf3UYjDp4Wf92ODa/seb+wGQjcLmvhWbm9HYHK08T5DuLVS0hrIOVC138Lwdg0ZcKarran1QY5rn7U35",
+	"60vH+z0xWfpKEntS/u7VNWlYPmp/88LPHqm8NxDbny23dd96nZPErw6BIdKT/XxEHJG8Ft/WFCdgPO8B",
+	"hCUsn6fPPzLr11GtF6Y5xMmTFJC6BEc55L4b9np2+hO308W9vD5bbh7y9DUmkwq7ZdhkvCfuIF9/z6gw",
+	"gqwIAjRt62ovGHcLlzMpSiZOl1xWvsonhCKpo2mm2sfYm9EMoGoL4n8vfxZ5Ag7qz8obfZF/j+y6kDGX",
+	"QYkY5bUCzp/JjIZy6pHFzhntnVTsIZ7jLeBw8nkF5xZOKtyMaOui5YThojpoTzlb+FNwq/sYSy4ZKQdZ",
+	"8Nz93cTXHa4DQFvBlZ/zHMDHTNdzYW9yl/5DSDHoXnq+5hvUS4KEXy80JGBnMcKO4OLoA2Jv6lpA3m33",
+	"nqiu6zUCje5rgdULfzCU+FM+mbcBBC9VPgh3n8s6mGCOe894DcjxVOoUO6EQ1rzjqsXOa0njyXfxz5Gb",
+	"Euub3l3Js5AP3RMYADPQXqnOsKlr4uedB/Ma04whj3mxXe0P2Qu+bGhAjW9wvMKHoDF3Zjk20wrsCGZT",
+	"DyV/hm1txnSvcfu4r3PD7m5pJbJNPDHvKKQ8zSz65p3OX0rsK2WEGG8IZ7Jv8bdOK6RBWnBLQAnx2NMv",
+	"gi1E5fsfdCB4igybuVeDq2RG9he+hDu01kEXpY/Z5sv+0yHTNXbTDrPt1v877hkXbLVRVPCjtRlkE2HX",
+	"Qih/5IZaxVLr2gJOHCJ4RirvlEE1Kd2ap8/Ihx9FGfp2jeyfp7S9aTONM14bT7p+/g+j3QwSbJw9Av4K",
+	"5I+Rp4LcymYhclUcQ4xsrkLXMryYeUvbfc1pJ0OuNVCK4evdPk9OVXCbNXyHYOAc+k7nRKJRR3x+YGeg",
+	"RCZ4SFVpcQg9gIVHQCXWlGOtaXvd7/JAly+l/g9ma2NBQhuVYRJvosqGkM6LGbPYpWNEmbqb2N9ooGTG",
+	"6P19LrCd/hMBtt+vKnc0f2tXvZ0vWht7kytgwZL59j655zr8WAkKcj6sMWCSOpNrwQq1XG+0UmdBQLFb",
+	"G6BsgYcfGR7+eY64DnjKIWx8AYVh295H49FCweThM1GwiVtE1OaHXA3uZXzhzgOQBFMIAJOdut4JEPNb",
+	"yKSgVEj3n6eAEvVrb5en/XdoWNutIXYwjVrgTgfy68lme1dx9T7Cf8u1F+q7Tm2kH2oubrNgKiHiT4ic",
+	"U8CfqPXyjP0tSga9wGQAAoCoqpAEgO9txfwLPC2PJhnBhfAZ9qv0j8DJxSdKLehbW8ufrdKZFABfLLbf",
+	"XsQt9YWk2MzQF2gPefMXfHon9QX/nDtKJco0xpj4uBJTp3ujGyBTNFL5jL61rm+xyYA0pAMs+QYuDaF4",
+	"QhVgXUlRB4RAw6zWt6hO0ZZztYEDuQx1jdDScatKGf1U2Hypo0chPn2fFvyhzRH5woxXcSsxszeZ5KBN",
+	"jCBZ6tEKHig8GYWIdFt4+YsAE1MLJkqnU17EGZeUhwx7pGs2b4SxjM+FSvtIlVjv6arkrp1JtsTsbVxH",
+	"cdWeD891pthaV+VNTy4vJHze3KNSD1+8T71eb13OgCDzns6kXdBMCUWz7Z0KQWYMa2sjmFDlLr7nHlzN",
+	"/UojxqGj3d/ash420luIsev3JTjKPIHgMjEfPMYIGNMfMSAft5jjBqyWbLNalEfDUmCxGkvaImTygbkC",
+	"qtyWarDgxsdCc87SfLJKsijCbRNkEVoNExmchOQ3vgvdnTzYTqFKtpbd1/xA8WGnVATsDLPYgVf24pR+",
+	"h4xFpwRDH0j3/6vbZ/h/X6fdmG3f8W2/T6rN/7Xlk0pcgoJLleo5iIeqWSZMiacIDcDwdw85j4D5UkV5",
+	"culqhTz2IWH01lrNC5ye0KtMNd9MiipbLSeq0nGMGW8q2wuLmV4YYklSBZf72BcGEPVzJZQPY4WOKIWx",
+	"yQaHHzSbScy4ZPScn1gbAM9lqLXx9kT5TTOfC5NGLb5id7xqRJx2XOrkCD2hpzR2ZnESyqwT93cBOAK0",
+	"vjXfHKL8nW61D23RnhR4NwIxpu+71rPvG5FT62/yqx/X2j5TIvRqqz5oaFuhTkrKQL+K5ZXIJ7Ggjaj1",
+	"DDQUp0StneYDb41w3mxjiYJ1TXLghCbh/l9rhd8eChvscy767DQ6zEMkXQTCGO6YGZxa8c7tRtqJv3Bi",
+	"luJU+xHD5Vxx26Su2vX1q+vXP0B7PuuU5qVuBpSjtsPHH08tARTFn/gqWUKY1HCcZpModgOlAdVrUvuW",
+	"fNXCBcdFVZc+Hbkt/YXOinR1wL0z2L1FxYO9joShH8p2aQxZOP2XfiaTUieN8RGaIOLHs4eTvgQY3cvP",
+	"SIl17AXyBQVgdmFds9XoI0DhHZm1WP4srQeRXuaKiT0ew54AeEebyMEg8Krq4LnMpPVYqhDHmjSU443V",
+	"KeA8Q1c76PjJGHlZy5lN5pruADDA9+D5ixagLFB5KWczUbdQouh7Tm8LFFXelDx1eV7qui0kdY+A0ulY",
+	"NW5mBjdxFL/rQmQOdkXrO1GXjejZKor3OQLCdhA+8sfcDZ/DPZa1t+1W3GQ0sIfdJQLjS57qlW13dzxJ",
+	"pbD7MJ1owsuttID+LLxwN/xiI1LsEEgRgvRhUe1JZBlC6ES0u4HgBfQ579JcMKMrWRKbbfE5AzdY7+B5",
+	"FqDY4Q+AmQGynfwmwS0ZbgZC0yKYe7f4uqDGFhSb8rXm+BoiXqsNQlmFKCim5ResUQAKmcEzkZZthO1E",
+	"RrHJA70WaSfU9gF2IWmNvRe8fKVNpuF8bwtqArHuHsKzZ7l+PFkIjp7iEDe7pHrRrfbZk9fRX7hDY7yR",
+	"qVLiVS1m8mNPJiRWqyFqGvm5IS4PBJS2QpKoq6G5MvtJ/hWo6tvz83Ow7QYAkME3Cz/b3CojCKZMW4qQ",
+	"Ob7Ltj3qUYt0h2a0Cf3YMy5TO0jHhKfSE5/KlRQqWecd/ZRIaPJhg/8XEShabQDiS9yI775BTYy7ewOp",
+	"sdYZEALhM1BFkJZ9+erdjy8K9v7lc/aXp38+v2Dfv/rxxU9f4mcL9urH71+eXr+6evbtd191/qtgVy+u",
+	"T599+93pD89/KlpdT6qZZquqWbKK2+mig+Hw89VPL74q2gmmzz61S45tbp7rUpi0a2VUFGpbnYb308ez",
+	"ELw2vOrrGpFIwmvsABeusboWWIYc5XdlALVsLTMgOWtd3yYbm23jAcBIIf8LX+s1ut8LxwVfKFvvM4F2",
+	"S30Cyg4kWvqOJSEAAyAtFO8N1TyD2i8ttLH55rbXr64cScZVwD6A6l5s3fu9xRE5nLkeQ+4t4Rf4XSEv",
+	"VYGJkuFydMav9HyObSLh9y/RGMT7McYcRMM7bEwxyj50R/zSg/7vAjylOuVXFQV5Ql4TIVg6+W0IZM0p",
+	"07MYkWuwyXcthHIzOm5/gAP0AXgMUrwHCP52FgeBxofZ5ung2oqEp6AHGlwCoHCFGVy+eRyDoFHjJE0J",
+	"wSIAfnaq60rLTKBPN3aqs0UZUyppzDhtDU27vxbSPbX/LsG38juUC0nv6SGE+OiQq7EmJGAIumWb3wlV",
+	"jnQb3gu0Mwrs5mKvqb/3xT9zFau6Km96oXEjcHF/IxBpfuZbNVJsHHNfyQ2/1Hc8k8a3J1DrNIpaliKT",
+	"jYrIijAmhCBgKBFjGofa0yiTx4dBM225nHU07ljBahsaTkYKBZdo++7QiPLuy/fwXA/Qe8gT5e5RGs8q",
+	"G/t1FNk6mJFy+64qruVACfm7JNJWIfM4tZTE/GXI4vFS0P+3tEZUs/2sCNQ0mkB6maBBpitzfGJPGobc",
+	"GduYGDtYDD7HjyZh4MF/1tNfFBC2fL5sQfeXK9aoTCzr1tn5Q0C+oupkuoFfdFDj0PvZhtWh3we/FduZ",
+	"dWkOkpXtNFY6nClmOUV+R1ZGrAwu68h+zlmuXhFy2Bg49f7a6R0Spy3o0eD31Es7dprPsfD9GMBFAL4H",
+	"YsAXpFEarKYqCFAAmisBf10KZb3AD12bQ2m3uJO6MR34g+GbdC/Dbmhz5OLE8nou7MCmc63xYPUF4wrQ",
+	"ntCnF2dB0aaUGTj5UvNJJ24aUT9oKAOm/gs8t2NuNgB/R0ZnFwQKyLOlgbDyomVddI+iORJX6OGEh4gn",
+	"eqb6uEXcnmaEdzsmHZWtGrAzBf9EK+wTGSSrZE+UawIHwWJeAAgx7TWvyFTxqQDLwQIjRn1J7KaIYd4T",
+	"eZBAzrF/vzsbJ73GtACIYOUTk3FG+ji1jKr+RhUQdOoEkz3SgkAfRKI7gI/493Y58S4HAogn30eLntdt",
+	"56NE8ZO2+0/HXW85ZM6f4mWHHM9TyPEErc3yklt+SmHSSa3XRtSnUI7TrWZeiGol6tNSmltgFoG7Q4dj",
+	"Veq1OU2UZkbefyqG9RO7k2INGeXaYya4i7OUKvN2LpP8gKFRIB0fc0HHM+i3yYDnvUAbxhuS5aCkhlz+",
+	"gKBwQWiWWRt3d2shfD8NVEF98/VxEhja9OwLMSK76g6RSM3hzha9SfeY3gPoAslfPWWtTSX25NK6R3Av",
+	"JmLOVda18YAc/VHmWEgmzgqz4qSp58lwxEtdt5yZIgFKs3mdaUm3LRbLtrojOt/W0uvs9xZ8Qdignahs",
+	"krdFxucYJ86Wy4YcOZFrJ3l4ZbMnjwt2CMo6RpU2Pb5z6HfJ+k/8fWxHR68Lh4xnZ/haPQpqjfT3XAll",
+	"o3xuZn0L6PPbRZTZrLBH9JbsuwsH0Zzju3WEbLzdrdg5FUi3uCAXO5j70mylQzG+lTt1iTkL9FrrRPA9",
+	"7ENSQ9TfUFclWlqO3jqWMRpd1NzuknIlLphpoHdaC1YYLGb8RuzdBKONfI1dRrEStdQluNVjfSskmXBJ",
+	"OShuwu2/4MeQ2Qnfxh9LrSDrHjgYmVq+kWSZqxrzx3BIknlsa8svoeLqQdVlcQqSnqNzqi0t45Y9/c79",
+	"r1bTvZVmWyVM2SqyREvdjMY5Mo82KrhLuZqytWUJVTZRebXdVn5AijWih6W/0VeYGdfVRlWZDyqVVGJ9",
+	"k1d4W73WF/1O2orbMbufyXQldpILVBgqbHBCDmv89hccD59Zpwp6XyaFT5AL+xXlwbbkGpETHWW7xr77",
+	"mnOP9LgSkCS4CtzVXU/Mb6zknTiUM6Ov9NKjplVchZvRhqWN5fXwbOg3YmbfNjZ3S0e7MZS2N2WyZVpI",
+	"PEGUEZQjoPe6P1CC3kCPWhQ4TXo9SEj1dZNrnZiHGTOy7YcJqJ1kGvohdraElUQb26H1llB7yZysxy2n",
+	"wz2Mf/9OxkwFBMJ4K3I6brcAlEzWQUpupfVtX1iBUoBa7OY1xXhaZiYNK5sRpS1eNrS4Ol02P6rngNNC",
+	"krN/bTET0l2QdoM8tA0g8rQdwaEWghv3RqMYwdRzxTgr+YbxuR6+uh6Madwo0CenXEVRpv6g9EFcDEEX",
+	"habFJ967ktzsg2AHUMXo2rc7JzESuQO89yC6BB3fQd8VvI72ZDt4fKPVVOxXX5wi1NqEQQt8Ci0Mvrt0",
+	"quG+VOLihCCgUil21QYsDvTKG2fwNLUpyNIw7Nmzi/Pz0/NvLs7PMyWbtUm27kaH3bzWzQp9eNLAunzY",
+	"ts2ODVQPZ22ouNiHnUyzFOUlO0/hHMYNO51lM0DVnmhLDXmN5VGqufYXzWk27p61oe1u6lmq65letSGV",
+	"7rjv3JJCdJa2AHw9TS1MWJaHpEmUQSyEupnrTIdL2OQLNtXKStVE+YHQlBk72FVV14eKR+LICu90m4gC",
+	"+5+OYP8rKdyhwFMuBXM/t0lpHQJ60Ti6f/JXUVdSXbK/fXieo9fezN2Oe3FnIhgDr4yO/DShQgTM0kvU",
+	"Yt2ywb+HSkBo59kARFzLb2IjluTvAFv2l8CR8m2gtddCyKeETJWMujN2hdplYyxbQtozgKGjBPMhW4Na",
+	"05bySk3QdlNofYQdoNX5dBF0WMdPAGGOsmkRBMhtZXjUK9seZQ1S8cyC1+CWcB/JFb5j0CZ4k1Lb5pTX",
+	"mz59O2D1Kt11A0YIBaIEZyrpwbKmljeQht/eBw1tljp47KNa/nVs5AQL1cQ+x0chcinAhgIgI1M5+ERU",
+	"+Tm2KMy0M9IgTnMBg/0/UCOegXRJsfmfOAgmyEE2PaAPqexftuLWilqFvKYQ7/HGZdEGs367FZtPVHrQ",
+	"YtvAKwX7zS/rUwdq+gvDvoRldij5q4L9hgf9KXLwfUEJIL9tBK8/Fey3pVZ28Qn/VvINPus0Kjenv314",
+	"7m4qZIX6S2n5rVDYqZczxOjJuYdFnSn8e+8hPJZodnMVCQ0sBJxnej7rO1FXfNWLWEBlXOg9pNoqjI8H",
+	"EdxBZblkleB34tRJh9w1D0+Q4zB50dvOBQmylLRIfOgsAxFYp/jq61Z6R1sGdWa7bUkikkyBGV4pbN3t",
+	"GG1IqbYBKTo0RO1Ckg/s61pEfVwLZm5Pfb9XXcN/Zfq79ofKWneRk2rLzlW8CIGzwv2LZLLSsQ5wiW5n",
+	"xXwGK8GVknc5LqqbcuX+zBKJW+kdXgt+K+obdx6pqx96w3FWCTW3iwu3QdCx2IhKTK1h76+vKH8LFB2x",
+	"FjWbSGsGKwyNFS8+rrRpUqmNWUXR196iXxbLzTIFpsPb8hVhvF9zU327SucI8HktxD6PHQq+1bYHaK+0",
+	"QNfoSOC9Uq+VU/piZXsHmizl/N55CADexw2+FNwd6J7OrdDJ8QsDO+LVUjdlg5Dj9A2MI3pTG0tULeMG",
+	"LI40WS+x7eNwsICtNpHJ+MT6Jtv2LF4UhZroWexMh9wbzAunHGX6zbohZCmUlXbT0wKDvuZ1pzhmhYrY",
+	"vnEClO7AoE18QxM7oxtrknn14FACFOLgSSq1oKb5QqwoMjsiaVUbI7P5i/fK1nTWZU8mMzhw2/LozsYO",
+	"n7ezPE160qZZLnm9GdUaDm2ctPE84zVU6WBHFrSFMt1KM7nOmAgT8qhrrm7PcljqUt20MNMD6xEDGhCt",
+	"PDrW7Y+2F7mlMpy539MEm0swtYgftczU8zVPAy0WMfJy2uWta9llBFkxkfAk9edkjG+unyBYwHeL6+8x",
+	"W6HbD7+d6X17cqVtjA87OBsx3rEjyMaIGNwd/R9OkzbQyXawt/9vqjF8UolM+OwefcZrrPvtDUpARW4R",
+	"4rX0V8w2oLKugbEKX2OcyzjPhB0BzWIcmk6ssiT50n3604EfbapNFlyeM/cIoZe5B9FA1KP5JsBo5Jnz",
+	"hMe9pmB7PACMd5YhI/EtWLyu7AMNZ/fBpWyz1LDTO13dzr6Eg/RriHLgPaUleUej0h0kpLV7wipQMwkV",
+	"/gbrLsFC16wWtqlV15vrd8AxOICNHB6PeJyc1FCCet9s1f7eENT7c0+dg28W+5DM0GFJX42KLpdYjehs",
+	"a8UqdXGoQVs6UeRhdR4y6g6auBV+5D1ZnLDKzA34cbs1K28U3DSIndNFAySDSsCYAGV00nZ3obgQtdMK",
+	"1xWz5ZN+4eYw6U3No2c2NTlPuxKiNKe+cx2VAMJFLJgSEi0JDDmAWq4cX4z/hKoj2luOp8CVRHCUtplt",
+	"7GH6ZyMazDgLTvqcbz7KQYvnmTubX7jskTVOxwmZut22YLve98nmZsFV2ddHxNvrvmSPFM8QHFvVumym",
+	"OSdqNmU1pKu6WRPbTSaByR70Gez8MqJAFwvlB9oP0R7ghhIaqHs6U1Ufu5LygCZbDRJACZTqwv0Xeavc",
+	"38VEcvVfpdY15VYqYU6X3eZxsf2i97lbkjn2qfr/oOq7jwbEFE8rfttTF/CazxJsY8nr2wQVCN9QEsAR",
+	"fIcyqHBf8dq2Ib65vAMFxUKru7R7WqXtSQqeZLLXQtC603WCAxbYKuM/c5Pd9zlYUKjTusS2FE+dtlEJ",
+	"ysB1VynlpoVUrfTIjaoFL33BYoKulA4j+xhwSKENiRiA6w9aEUbzPO11e2+4uTjSO70Vmx6Ef9CbHoCI",
+	"C5Kxc0bxBicpzKOjJPRCZcnpHNjBZGPTSTKERp0qi7GL9Dp8xG+PXQ8f8I8XYVY0ZnpJyl7NuUwl494J",
+	"ZYd0C6EH0583Ju2j7XHf1QGeCJN2fA7pYRTgjytZC3OMsqxkv6GIkftQnIdoAhE2hXAyNXXMNefs6U0Y",
+	"dbHdgcwG+FepGjsihetO8t1vTbUyuhIFm1YSev+v5H52DpsUWh9uVQ7hpDvHgWOHetoT3NA0Vdm/JcBy",
+	"sK9o/ggQRR3cH0bOFaXmcpVuOpxTKkQphrTKVdq3YGUbYQtmdFtKiwElKH+MNByftbznjtMMfBvV3AbZ",
+	"Snxfy5lNoYdpmYzKe6TAbzFvaRg0xUIbob4HFAqh0hm6WaNtB1oZJ5ZfURkNlFnXgAlLnOYe3CDIjezr",
+	"Y9LTki+X0kj1TPvrk/LQOTtpf76HBdiAqINT5qub+X7ocO9WCZ09KL2PtrOvjAkPZZmEUBxnru0eb4qO",
+	"GvVAAzCTMg8fTi5wodeKQEwTMqya61raxTLTxTiV/vVaeRlwClVOjvVcX7+CZhlnD2n1104mOkqYQ3Zh",
+	"6UrMHrLO1Aamq/cyZNYWyCXnJefqtRrcwUN+ZKWcO4XSm0Rxc2pIzeLg174T9Ya5j6SLHoe0Rh/URaW3",
+	"XbFbnChfURO++wMjLbhJq4ld7NokSGLbLUOvFdbgQfhPghfhVul1qk94rG78M9NIg1K9R2I3pkD4C2/s",
+	"QnbTCmDC+Wai9e1/rapmCdCmhW+3JwDrMSRSCl4OMDRDWrpbDm1oQaBP7R7uA3C8lv9KiaFVrtdIKc3t",
+	"zVxO0r8uxVLXm5tl7vd8IyCxXOma15ubvgHS9AqT7YwdTTP56eRGWF7bPCSWVjNZL/uxdUJiWtt3D9z2",
+	"EL4ARAFds1Vj2wg+kUzo5ZtASRCrm12c6REYUzSpfunfE7BDBtSmEIZALiC90B3czpIeHNuLQZrmupuN",
+	"TcWsWHl6xrC1RCIG2MlRu3RzxegMoC/H2eMj0k1y9YE7+GHL4III6H0IKQbnGvkD4ux2zBkcBCG25B9v",
+	"fEg6KYkpJp32eCixvvF3bjffqQN5dQEzzpKK0jfgJk87iXRtzaAx3GI/PH/H4A1IOYQAUuslRbDp1GnF",
+	"yfFDlfN7J3Ho1U2mwiGxqHVEF+GaSAPXfiVKX04ZLo03lVuDygfQ1rW0VijE50on1mZUEp8NkQNoRfb2",
+	"WM1N0zW0F+ggoFJSzON2zFLD1TU+na1tS3LZeYGunE9Jb5H7Os5HYqnuRl2ySa2b+cL6L1BRv5518uFx",
+	"CjKKvYMrnRhHwrg9Rh0wlHX4zIpBxsHPYv0OtiqftpD3tzygZGuRcRHFdaruIUxKxZ0bXYDZ6vapMP4B",
+	"m8f6BRE9Z6/O9VqksI15VaVZYk/hwAcg8wMm+c86nMfsyen/lF4idZfbTkyvuG3lW8CaAK5zGRpxdCu3",
+	"eKfExmfvdJKvGkVtocA0r7maA66W79CRujoZbOl7QNnYZGa1B+mRxueA6FynvKwWG6FQp5BgpzRwqpSM",
+	"1/YYaLlu11popnvk/+GOZPP+0hp53KBPnIQ9p3HSd8zPc2cWlZiBctKPfprKUMFWQ+BF2okut2AnbXg5",
+	"hWcSSrAzREm0O9KvMtXLZZcYtiorbyKX+MB+9SFvMkHXrawEhw0EtfVKKEktrjH1H6q/wMvQCkq6+SMa",
+	"b35oc5apmchIZ9HYlT/Iu+RPglazvf3tdJJU20zcyidJAuhpDnSEWvySPDJ7UYNFJe9E7YQzoihXFePW",
+	"2cg22+KV3kgrLTIKj359DtVK6e/cSjUC7rLdWp82tSsNjR13Q9wL+UywHgeaB51PpFuLaS1y0sTIObX6",
+	"dLquwS7CazFZaH3Lvnz109XztjFOaGnT1NUl01CeHUcR/4GVoRnnn+dmg30mbXwKjyUqgG05I9BUTABb",
+	"EbCIJPtvx3NIkU70j8ru7E5MuMmlOG4RSpzn5ZjaKTX/irSMulGngcc71n7qWCHaTqe1qATHjQAV5dT3",
+	"WytA10sKgTCDDyLVO6pzgXZJKEeRW1vQfiW5Cxn1NIHoG/dohHMpMz8+SmYmHUQagWpYyHpv0mQPJOXw",
+	"iyPLPTmIHnWyvT/t7rdbHVacPcV0REOqG1Sje2BLFbnDt5rwyajNPlN63Y8GNhbisa2M6msMKcp2Yk4S",
+	"Wcqczkymv53Lmlr9ddPA76kg+y2PMmaRU5h9CLE85PKEYkwEO8JYZi4HyVs+gw8yGoMcnz0to4fnm/s9",
+	"Llra2meimX6qPUTOa3sFjgABuXXYkayILy0bcmlbMvvAb0WMLWmG90rewjqOPOIdl1aEerDgY30GzizI",
+	"p0lE8CwBWebPY3tUZnPN3NYcLEKrxPqmLzi4HZV2cuOitXmszuJwjoJz1VU5ehrpZj4LbhIcTqqLtvgS",
+	"nKjwme6sz5hu7EWuNLsgANBOA6KCGSHa9J0OWih0VToDVPaL+F0/etefg7zjpDhxz6fr/geliCQbPniG",
+	"hbvjQ+1bm+7BabdIIkmC+laow6ChHTHrDkwTgBO/n8k/uMhvZ3/yvixVJajbOA7KdE3yF4EDrNtjJK0l",
+	"37BSh3iGqEz6dvX0RTLUeiT5Xk2Q/P2O30qk1Tef4ODz+eBrYR/3ont9qHkyZ0svV7zO1vpFXSrdU6H1",
+	"7ZhopJ0uxHAZCvMsMzGB8oabHvc9JCJAeSLEKNP95XYaR+BXi3Yr2klnN/IDCfPuZmb6/3a6IErFoIe9",
+	"By/hqmRmJaoK2tUDSXYdUIC9lebDQxvt0p6mRPu+46D4zO2Wedp23WSUqNGaqLyxC11Lu0my1xYBdxj2",
+	"KDr68pSVo1z6dY+anY4vv521jcx0N0BBKk5oYgm3HeJt9GAEVIMlIrgviExA2PnuC9TtD6sApu5MZnIK",
+	"8Qr6UNjGjH3QOm/7fej03I7eg1VrxFX8Xqao529QeXCFubS7ROT7SueK6vtpFt7GZ9Njt9XNPXHf7R6t",
+	"RiPsJFXAVGJmxwVDhrplafvo8dQKfkHl/BVX5du7pK/V3I4UnfhGxl8wq3XabZ/r69sTakXIoSH9d60+",
+	"ieZVtItKbgmVJv4ApYq7G6I2a77JHGvwKwKGk4muHLTkx0bL6pJBKR3kOrjVpdNTeqDc2ibjpFK2AYje",
+	"bnkjnA9Dk7J917C5TOfi/19COexuYj4DOsBaDaJsenx3YPQfN45BXTteQyWFgtdI5MCAYJPwT+EDC2tX",
+	"6H0OlSlb3NfxxQ9vrkNOD2YxYAe7mfzIbm5eaWNPQQ/B4gh9K4VnZhcnIUfxxo/RCo+VBIn2CZxGM50+",
+	"+TZHc6qVrfnUnjFsMMyMbSYGsfx+0GxaSaFsiCxTlcYXBrCiwAHydzUXStROM/N4fxIbhrAvl/xWMP/z",
+	"V2d/V39XLzBPlldVoGDcP9JTQT+gYRitrmDi41Ss0GUPpXLqjH08dfohk+bvCghXIJax77vjVF0Y3pvn",
+	"F07PgBpXbBRVMN8nCsYsl+5SfTxFFXrJ61s4kb8rDA6gD4nm6PRqeM4wXjk27Ac7Y9e+FQnKQF+fof3y",
+	"pEGQAuhZ8XeFaALO9sP+bFY3Ti3DCEMnbSBGoF+IJQCesRd1rWs6hVWtJ5VYMqw5MOxLaPn/zbd/+soj",
+	"zBnrBA3mKLM30ljfeZGXbMXnkMkD/+8t1r+raVMb4Dg+fQQew4SpOb8TZ+yKvXt7/QGfQAXdROjOKPy5",
+	"+rt6XYrlSluhppvTH8XmghLrlpS5MOegCJo1dPg2cXMpuURQMszl87aLXcupOPu7CvHsi5N3VbNkb9y1",
+	"iCrTL06eehAkvpInFydfn52ffX2ClXBwo58AKz/1XqBsj8ZuYxF/IL4peS22W5E4Kom6QKBrVFoPrLgs",
+	"vKUvHOGi67oF/EDilFq9Lk8uTtxpXbnP/4hFhCte86Ww4Ab97zR6cCj/2u6VMtP1JVu2jWtRCgRe889G",
+	"AIIFsRpSQQpkdzzFVn+FcvuVVoQb9uz8fKtgka9WldP9pFZP/kEyof3eIDXZrz5RcbGDjoO4RrCh5gyD",
+	"pDPeVDY3Rpj9k3d4iYD5I4M5ufCN5dzfIlp58hv8+xNIpmQa7V/d/piuuZNAkoGG6nRIS74pMBBpBV9+",
+	"YcA28nyq8MiAwKyoEbu3sjzYsPGdanaJCOYT9nGHiOD0qbyTDt/3nmnFpq0bEdPCPifSryEq81ddbkaR",
+	"RR81wFKCnOtO79MDyXGvsZgmOEjDeDCthd6FQG1Tbnml542IGFP3TH8Q9nl46IgLbwdJLD+4JwDhj2no",
+	"F+1hKwHO48C3MG6BPc8G+AkDxKDUpIpxDyjoPiFKLJzU2NcHHvtSaXr0htuvoloBXNuCemagqCIAa5JU",
+	"peAlOpXzTPx52wH3+Dwz29Q7c4QSC/ox8HfYA3PPKXvaAp8lqRl2CB9943GWHmGbohGHihdcCPBqBEIA",
+	"90iU5DnTHn6J+5IxdGz6jGXakgNudBHkUHdXr0VnU0+Ow5LjISijZBBz/ibZfQO0FRSSB9ghbAMbU+Ig",
+	"GnxU8hur2AR3nLN7/oKpXYWPC0Wq5AFFUpFRdK7MbbCQbp2dFlfWOM46cRauKkVJJXU6VjzZVdB+bcyF",
+	"eOUskw1CqiK3Dd757pFdmVu/iceh7WiAQTT99NC3ag8xHF7xoAvw5Df616cnpZjKALSRJIOfMf3BPViG",
+	"ehG9Vu0stw/ue3i0Pbv9Gum0c86flU5Ky/je79Mjq6bDKAXwcCyiR6wPTjZUQ9vLW7+nZ3ZOOzV6+8iT",
+	"K2jl8qnY++AbyKkY8OAHSAlzD/bazyS2S1nmbOQQsczbyOlBhLK1FD6rxDTgeSRnoGzL/VJj0sP3GBQ+",
+	"zacWHGu+H4yzXuRypWtUhwkYTivBbqUqu89lZoSffMAueHBP2TsMReMePkbcjCA1UJyU9fDR6gZ8m95e",
+	"zw2KaRb3Hc+D1oHPTNes4jbv2YE4SpJv9sRm9kwgtKakSeTGhpKk8YP/ekT++ULZegM5cgkO+laR71PP",
+	"/FoxwSVStC5UU1UHtZqInT6ZLsT0Ni93f9AgbaGYEhSr9UJXAdAALN6ZVGXsVHVr2AR1yxm0Ulk+TYjo",
+	"527slmcfQ3D+KFYWICs+kcg80gnTKmBFeRs4YOs+RDpWWs29YtJ7tC0CWlJg/sLtdJGVmH+IrT/E1h9i",
+	"6/MXW0UynAQNVzpWPHJlIwBTE2keQDU0Fulv5/3CDBeCY3yGpviGG3v6wnGV09ffPzBsY8VHixzq1Nha",
+	"8GWX125/cIehXikGbztehIu7hJB3yS1Hs56B1A2owxKjzNSni722UVgDq5ijZOu5FgeM7ri/+EWCqdbh",
+	"0h99a+okl34BP//Bpv9g03+w6f8Y6+LjqSp39c/9PLGqMHMTErBxYZ1MAFDQAbf4f1+//Zm9kerR2NyC",
+	"qpRzkUbicK+w8PRoenoEYpdxZpHs9FlJC24Wu4K0gHQhchoHjAzdAak7cJir9HCoyaAkgKWyCfWQvkAh",
+	"IA2jqq4C/9AtIsOYf6jwSgcVEYX1ERxqqfalxBQCxljqQgYA0JGcJw6p7euNmhyX4l33GBcFhVTlRXs+",
+	"oegOGkTSmWRFKIK2FEOJHh8/ro+jBT8d4ugow9PmGPfkiQnYribv3EDYVhNPhvLDNmwNTaUXeh1dJj6d",
+	"ipU7IiidosatoT+7u0xO7XDyMnRTxuxaqOrCLDyfEAvAd2fsKhrcp+EZRtWHDLoF+DISmEyANdENofxT",
+	"8yufqLsTng1IysdxsMQjDIpKPDvw0MtMYCK0dhJOGiJoDCg17lwOH51oxGlIyOtPHek0wK+bCthPVXmk",
+	"LN+bHxqaY+CVMMxKDh2dA26eNKxsiPA8iZaNYJMGuvZFcDkDKAV4fRPKWfcmAoaSZWxSvICisHNnT379",
+	"3XeX7OvztEm5xchKbJe3w0PbetNHSQCMFj4moQV2HyS+1uqQYfGYnyEYcJ6J/YRpsAzxSLYyL78wXUxh",
+	"9uWHtx/eFez9y+fsu2df//krD6mHrT8bIxCIk0MmL/XvccwnnOJW2p+YS/USZ3jESDWNkNHYcOXdlaCp",
+	"CKF9zKN+yKnMamEWvS5X3N0nhBXbIi0mc2ae41PRth2eLePHn+tSPHas+D3hVbuxTc+RRUQZiO8ydHIM",
+	"iNcB0eL3OVEQ1wghkj7M9yDPP6uz/CaZYx76OnT3/oGh+v0bCWptn0hERM+N02+aqsT8HLzKoDwVpAWt",
+	"F0IV5KnDf0+gEmJJ8m9TBPMnLd1+wIl85rkBwTw4tB8pZBPO4tT9B6TmD7DZCspd5FWFf2iH3+fD+jcy",
+	"6yJ4arAafPNAVcBUBC9x1eEp4mgzXefXD3hKqXlEQFkZJ2kYB5KOuWJClcPdWaOGQfevQLjFFQfnEtxG",
+	"SE51FpR1qu2+xbZIWz3zOKbxCrxhiN2K3OwoibVbgXcYiHFfEq0h/xHDGWROSmsI4MRxd6jVhv4pZwwg",
+	"hUOBZouEIqn6qzVeDVtHvqAoAhLGSKREluUP1CdzHCuN6rSg2OFIyXJhfo9sj0aD7mo8QDix4+DgJiiS",
+	"5hPPfXjV4/nwRcSOwHBmsW/CE1ZMUu8RKqbTtBrkNZQSZyqJC28EYlUyIKML62sGc6Zot8L5ODTSHeOz",
+	"JBR0XARhcnB6WXBVAsZhf766r71/nIT17YL/QYnrrfj1NZCcrWqtZ7vBjwMb51Si2b+B9MxjbF+L0b9v",
+	"166qiuLDVB0s+PLQrtgOEnp2f16Hpz5f1fwdry3WTkJJPfZFISTVnFLzz3tor63q6i1ehBDIBl0RYOAQ",
+	"AwE4YF/AQTxomKD3L/k8H7h2Pz5omB2N3/fVOJLm72ihFPUFtf85xf8jNClHJ6f07+zO6toetQK6j134",
+	"qzdE8w17fOCAMcLXkshN+1jeQJ3n6zar4bNUO7dm+cg6BY4uynxRofsdolig0B1amwjk8YSXekUop721",
+	"66BbLvl0IX1H2bpRhhmzKLFOXW180S/2Y4miGB5ByrTwEWS3GL5OWSx6ZSP6OY7VEY/xyKVc3XHzfcqO",
+	"aoDskMATd0wB/KKnvo8rdn39yqN6+TZj4ZALD/7S5lawnwmr445QTTzyxYWH26MasQg9jqQDhMp8GzZn",
+	"lVhRVYnsh/eCl9Q80xyJZjpDHMFPP7zhju8SOrBQNBzNIxBRJY09rQUvfVV+mpDcXoK/RBpQ1YizGPbl",
+	"8+v/U2DCE+ptvg8F4Q9B0Gbe4Ml/RYawuyKdLu27tPETDuBU2COSRzzKI0dyoqHf4/bnyCHstU+Ukkeo",
+	"G92ljN/8nz4R2L5IdZF5I6wJcaW6RNHC6BstZ5zrywAApBHJ1wsnaQg8qUxRAnQNuL9yQi/+7NTBARbK",
+	"ewQ+S6iF6bCPX7U0bP7AoNluwXt7JLmj2K7JdX//DPbqcHoXNGpO3wqhyh0ATJ+NXkon9w6ojdGpFNkE",
+	"ywPt+mOYI/u0mONZIDmifsKnU2rpk4liajZ3fIZc9W3T1AsIfoFHFQNg6PysKqd6IKrpOu5sgDkXhjVG",
+	"1Kab26O0xQYBu1woOt8rnOnnf8o00cRZvw67dSyHVOdoV6ta8+miP2tryTfYarp1/LRaadQG2CkWK11T",
+	"U1XwmxTYHJpe8hxgJmuxdnSAKWCES4cGD2ikiMVHjTJ2jvvKz/rBTHT3nvmpIvCeXgpz2c0p0mtV+Bn7",
+	"driAMyhtMSjvayeD/zG9HmHrMmzGE8TvwGYAHWqPP/ktPXNs6Xk07+oxz5YQr4c4tELfjRCTjzKwMf1X",
+	"CNXpoWO25flj8Ke4i38WQBLEvzQW9OUvIBYPL6HT+hepSr1uky4KJtS03qwQKtSxtPfXVxGU4Bn7AF3M",
+	"POAoAgr6zLpQ/p1kTC/8l9/5eX++omh3rllVzm+X39gjmjeJs38yxP5Fm3XbIbbgxuPTIcqqJwxFHhKy",
+	"clKmjRNkfmuA7Rz+MLMQXY/gpoo2Gtqw5rP8oBHwf4rdAnvxGJ7izv6LNa/LAWnO+CDkwvhc55at7bRQ",
+	"YpBKt7Kecxk+o4x5TJdg0m5rcHqtKI2QfdjJh4lxzHeyYq5pEYe+I08fJ/Og0yzpsY5dr/punV7951w6",
+	"vTrendsCoN5VKtPYz59p/L2A+gTo3ut7vtQrbcQhI/GdXFn3Su7j8LkHfv9IubjYVe6PiPg4EOYhtsOB",
+	"Qh/7kkBbna7TWBsugvvHist6VxK9BjSEJA735xEpbyf4yGHSfojto2qdAOs+MJR1zaEbJHaFgK5c7g4D",
+	"pIXYYCow9fUjbAuufMOjf4nyBq79TFaiAMZCXsRGlcLDBmPvSWkNsQhI5JyIdvUhvAqJQbpORz54+aPY",
+	"HDn+5Ud4fDD2PXEv8ApijS/GiA7sCwgEM8Dmg0LMqH/EGbtqOwK0paAh7fsW+osoR1Hk0IBoOHk0MfHU",
+	"6EtmhCqhIYbvpwHBVWyosRUjpaYZeWZ0rBh6NMDvFUFHSjHu3IdWj04EIMHpGZIQlvSQjQLy0/tPD4P8",
+	"l+BFS16K/eaWkzDBdiJPr+MmC+5B/2JjCxCYtZoKNJ2AZLaasxD1QEi1KgkmEMMfEYzzLh25CX3GIs1P",
+	"75EF2k+8FHuEmo83ROcELeN6a2WPRnXjhN+KG3BROhkoTRsMCwKLZNMIcXVcUfU7iKl9Iiq09jyOhPrt",
+	"Vmx60y/awhFZiQCVI03wtnO1gaKSS2In2GoKJB9Wm6Swvd1Y92EHP4rNCE/kUfInYsz7XLD+wEv7N2pS",
+	"E5lE0G1r50yw/wPKHrQt0ToCDwAjjyD1PmujPF941f6Mvbam2xKpbvseJSBq3WgPP44jQMKHmX1WfYoK",
+	"MjSg/aBYExLgMUQJcJ4n0wWvKuEoIi9SXhvTgDYDfNBqkBxb+F2ReITQNtQP7QZTnD3FpL1kuvY9sKnS",
+	"mWPDTKeMhteo788/GgNx9JXjWiWoOxFsWJLocE2fI90BquZLROM4ancKvwk5YgsnfzSx9mSmG9UTk/gA",
+	"SrK00D6/bVIC0q3Sxp4xrE7ZYji+se6q1neQgdiCy1mh2FKqxgqzTURbRJrSkOvblzDhz41k3Mze6N/F",
+	"iH8cYbVFNqGysi8X8jmvqrezWah0PK4mQ/1TQqPGQ3foKPrT+zHZni6B1dC7s4VNvBN1hN4DUF0a8dDE",
+	"Bm9JfBmc2SjtGbvqmJ7wgBLOAAV8NB/sIyw1E99CgmzbvUL+MD5HvtuWxD7uJXoFVnk7ckbqx4mKaw5N",
+	"aGe6Pqbkr4jgcg4M6rKLRjAyZICIiQghVv3Yawt5EmR8Sv9fiDjjS+J9W9ulY91pHgyc7g8W/PuyYDi7",
+	"vWl05v7n9Ef+XJQVF9TkLdNe14hciXl0xzttEgSn1Ec+zRFegcuS70qNICrQLR63kUPLcZdbFOTl9M4N",
+	"ZwlAKIWUuWljrJO3uE3Si74iqkCzmpXaAwRl60re4WQfJJBG5j4cwzk2lStJOJ2fhrUGWFVcjsW//rDl",
+	"jpZtrReCdB9THEU0+GSm67mw1k0zS47fC2NrvaG0b73adFOUQAEKCZjOXAArkmyGlTbUv97fxF7T4CXM",
+	"59/UqeSzurzyBl3xF3w3+nCMrnOdA9Z6ZvZZg3CCcq64bWqBkfpgqLIvr69fXb/+4avWwaBn0VnuHtw7",
+	"d9yfozYaJvYfok9gcNULmJzb9h089VBmvbs0x70uKOZfz6bf/OnpdwUzq1vpZNI/1reXGIMeVHmB3QoO",
+	"0Lzl3hy6TWRxl1h8PDQoDyolPSXnZWkiv51ib6+h3IoqQ0Otno9NOl5DDWMLZnT4+5QrNglVA9hrFmIx",
+	"nif7+lFeQqw0wBQFth6VjKFhIqpZMrP0DaEhHgkuDT//yLHLaNBELirieB6YmyNlPPkN/r83aoURpp26",
+	"YY/GFzVTcAouuB0CHXzolg5DR3gEdEczmQc6ge9g/7xAE+uolNDnWEhKushJdk8e43gOvDU6L9/pNtpa",
+	"oY4TCtu6qv6WhhpJX5MjEbIOMGDldMGWwi50maxIOcLunP973YJd7ujvwJ62Ij4tHMoXfbGQBwosMV0o",
+	"yiKCb36ByWeGTYRdu9Oya+0pPgGz8RzhOv6PqE0ad374OSVlp6Sbe4cD7KlIvH/n577Byf9JUwh9YvhS",
+	"wFZlU4v1w3tRH4lsX8rKH1kecchGa24NX0h8AnehUJbAnd12CF5XUtTHJXffYHV0GVUbvvNCII7htQg1",
+	"1JZ8T1EVBNEezJKOYam3s3tkzT7LCH23hZC9eAw7b4tMgIHtJ5L1FpFAAT+Z8amEXBMpEWNJ5iVM6XMl",
+	"GZzdfwrJpOq5tyio1o0VplewAgAEhI6lwqRu5CtgKADN8FpQ3MJR1CSgmFJLIkgdVUKUpmBTbaz7P4x2",
+	"Fe416jgErvAW3xlRdwPIVs3VbSd/jlTVNIb+e1zVoWV0pd2kLXb/k4paFCCoF2Ws69hgygnMJf94U+q1",
+	"oiZ8PW1lil2QBwEyOiq18DAIy8ZYZizvAeQXqxt6eiSWejxsMDxhQMrZNlavVuhKpwZB2cIZpW+gnm7c",
+	"DH7slMBbfiuQOCheJowsRWy8thaRAZwKpmd5DH/T9TSEbOotVWUnaTq/T5rZeuMVCbC/nUDHRB5oWakb",
+	"7H/I1QZo+tKZCnBJqPNSJZi/yHlY1YXgtfkdAenpomVUK2Qux9WU7rxC3sfCaK2RutQ1AVoYBXc+yMa6",
+	"ne1TXOYQtsCj9I3qaMEDMJctW2pj2dPzc68XH/4QzZ72Yz53Gto+d8N4klqEwKm5y8usnsO9u9huX+Eu",
+	"indnVJXPfSIXPWTJZUxxs7ezWFS6EvK83WQug8NN3gknI+5EzSuQGWZoq5Q8A1ryj6/xx6fn5/v50VVV",
+	"QSfiO9Gt5KSWy7oGQO0HVHQe1+dgTI8X3QRdwUNWwdnXoG7gkaCScGDahaq0LPG+BDfZZAOkd9ERmKDu",
+	"uJkWBBe6A2xOS6DiYZLrug5pwz6chInyCvKLvBIJun2J4bcWEcn30rULaFcEJT0tvpfMcLafYYl7LsBO",
+	"sbOKpxyqnS8JSkyx/8IpF2wV3uxtmfrPXrfCkn98I9TcLk4unrmrsJTK//fTgW6POVT4OiUGmukW7Okz",
+	"H5wwXJZYbbaW+YrtClIitmYll83y5OJbnBL+RzuhR+4Y6A6yHFztteZOl21UeeAb4/WYvZku9NRj7Mzb",
+	"yKc7pAkBn051oyy2uTxQtngAQ0zjSlyV5dvWlPss68l+Fut2Ix83LtMdNwE1hQcGJXxYnnPo9nERwmig",
+	"8Ce/+X9C3GZPcYjPRMRQKHurCCGL8Qqs7losOcALpus97k0d/sWhiTevZz/BQo5FRn4+uKzH9s8MpSRu",
+	"qJ0tgR0uBPddVV584PM9MeZHpr4nleB3lNmTix7+0iJ6oskO7gPDjE5QHOaBv6GvPozijqo10gyTgJ2R",
+	"oqRnsyPg2WY0VVB2UN0rgjtW1kFz9QZEcA8sxDJKVsYkPB/Th/xyZ2RAT6u0AfPvfEy/UOKC5beCPIIL",
+	"vWYzXuP9O4bk3XacI45WEfpamaicHDMvo6PtBMXhUAiJNJJB00obUUL5TKY/8QHP7PAcujPDx+4Zsu9G",
+	"gwle3x4WNHzFje0FUp7CpZ0LsMQQBEUufTqOoXIRXWMDEWNrYacLMMCls5aoWboPOMdYb8F7cStWlmzG",
+	"tmksGnzkaK60vsXm/jHwMt4ZMGFSrPwHYd/xeyT/t5niu1zOLerSrRaiRQjkYmWVM5y2UrtCiLjkVpyS",
+	"Wzxhwg3C6B36se3Ko/WgxLTdTqT3G4+6k3Za0Pb0ny0Yr4x2f9aqpTEs9T5sZ9rjtPWNm+AEJDG24ODA",
+	"UQeHFDtyb91jCkZ3NXN1DVfBddK6vQ5sq2P68JOyEf3+WfCyhWM0AMhY6ztxER019Mj2BF1T5+wiKDmc",
+	"gWbrU4zrFj8K3p5rAcjklWBGa3XpWKCvT+iCIsM4kMmo+z3272Bx3zfiMTAEe7pO4zIu2VKQeUqR+UPe",
+	"gyvHL9ZbG+l22EOpABpTyTfmkv1pEOvDl/sDlke9Ge70vm/EUOS7QJMHviLgYc7ejld6jWU6kWea14T/",
+	"sNa1p9BWsYWDcPJ+Qa8mRfZ7cR8Y/cPQbdwTgto9AvD80C6MeyBppotreOXTgOEhEfCiZQBSIRAsK+Vs",
+	"Juq22YFvgZ2eI+YT3qOheCfWAKkOa77x6REF8bi2Uv5WbHxgqEDc1AkvWY/YXuu63jxgYr9DY/l4+CP3",
+	"A40L+bgHmYw1CiyGDcIG/vvg2kW3nBDVpVEj30+H6pAeNHhFnA/EfoUChfsAyx41P8Bd7iH8+tC6TCr1",
+	"CZjWkyVfZXn3G2LXc+7uEDCYi4hv0wFE7Huma9SEMP0nZEMFrgSu55Yq8pz9J77aF3BLhKzarSvYUyfv",
+	"np6fn1+yZ+fngyT6bvxqfwbSHwLhD777B9/9d+C7jqVkOyGuDq4UA6Jhf4j3vX/o84VwhxP3i9lxw2Q7",
+	"grfw/2Opax2oeSm4MhdQ21d6hDjI1lBUrAfNhekHRbiscSVgi/PFvmyMqP/L//JVNhNVcGV/RyqFbR6i",
+	"H/gTSeXmHR3f/K+YMmOh4i2RCj3ZMI7JjmfsFxD4WD9p9cp0U2Yhl8e2UEOQEGNQYBXY4rVeYmLtRGx3",
+	"/MCsgyLV84V28nNNE+jM8ZGjB51hU7iZ8PNhwwjdog1Pu09+qxss58w6DtoYF+A/1o3y2YQzXVV6LUrE",
+	"Ud9gbtIFe1I3ij78RNwJUnASKub96ON94z7xGExgz/kcSVrRziEe4p6EVE6YX+uF8EFcp+ABipdmpY6q",
+	"P5W2fuKlD+M6tiAq4/1CvjE8r7OlNJ//oeE880fnfj3uyTWq1PkCqOeO1+oZ1TFasQqRE7rrvuWAFqZN",
+	"EIa84omYN6poHTkoaxgoIru1dUqsQRl1hx9K8AqmnYDnPr0CGsHQdXZjpoqo/qZK/cBz/0x6CPVfa7d+",
+	"iBvAPh+e5WoLkz6FrqX9Oik9+r7BwrXjpx7GIw5NP/QLwjash0xC3Kf8EAxFZwJxkEdaZkQlppYw59xz",
+	"oqT49tKI6g4S3TBCg37uskk3JutszGeqymxP85GzHnfHTvDdphJHvlGO+1b9/exfIIwZTIZdtfQTw5XA",
+	"5YfqHKkaYXII6g+iC/fSWCz1phJHQVLPbuQTKojMN5nD1MhD7sSxsL7HX4/z/znXY5is+ewdIP/JTgk6",
+	"o0FeCX+ev4tbAqzqjmympLJVxRVlKwMWzUKvlfdMGL0UWETtGDBVUSO8RUHpzbVvheG1W/SkiyQWMZr2",
+	"NIHP2//gJ/nYDojOuKkqWTq9Y7ogPKE+cbTRAxnxC3r4w5wwM9kZt900xBhJ2RdAQuYrg8we+G3TKdi/",
+	"FatEVs67iquIeo6CARgP8TvJIzeHLNBcxQ8NntQe92/+n5/6AAHvfX/9i0f3N/TcoVcHzg3ft5EpXW27",
+	"MrIBVItwjYpWx/WFlwUAAlAJ0IzLSpQYdwZhSi4J72RS2rKNsAR7oBt7Ad4KPYMP6RqS5qik/Yz9Aml0",
+	"d6KuZUl5R4C7SBWXlJUCWWEhOBo+wHhlF7qZByyLBYCSz+fYAmLb45ErTTocRR1bTf29WMI+cXBEGRDR",
+	"cnBY7NVZsez8IcdZPFK2GmIA+Ig4JB8cKDMh2gqfoPAYXM+NN0QdXQc8ISznKlinVaOHYH4ceTPYqR6K",
+	"z8BHXqCvKIAm6mURdz/SembYRMx0jeBs3FEMed6xIIMAaUqwS1rXO1dMV9iPf8k3zFhZVaySd3nv+7+L",
+	"TPw9nPCp84Zyrf1diESAOUDslQiXTJTSmgzeWEARcKcYo4izFxwbskBLeo/CbaxYmS7mmdsHc9mpn8A4",
+	"jfuBGhxBaY5d69DdiLKo4r6ijqcI24IDFCC+DZYAQebvSkuV0HXdDhyOmx5JOO5O8vdqV+tmAlMYhV8A",
+	"KtLhZWezz7PTfP5OHbeI+4rFYbksMIJWf+TMHJHrN8M8U0iPXY/UYdrldgRByD7oNS8b9VkGsZu8Et4c",
+	"XEXaztPIbtgv3E4XD9iyNHQhNzaA3BoRpUgiikFL3m+4sacv3BRPX39/CAB+WO6psbXgy5E4/FeKwdts",
+	"JWryVXottm7UJeROldxyFP/vGxXaSEuswfBoytjnG6bAhCpNq1Ie9KQh65wW2qadtydPSkgfYis8ECEQ",
+	"g9EOqQvwr7pRO5i/a13fAttNa06kBXO3LdglDO33jxZ0IWnYupbWCsVK8BMTh9XMan3LpHX6ck5JvrZi",
+	"9aCrfSygV5jYY1v2x+YnXZ3EqZp9XPfa/X7E5cL3M+sFBaIFEJ+Jw9bmuy8+UWLd30nrXWOx58GGnNBt",
+	"4yLq/svBjUVNtTZR72+v67u7u0v7P4u1W/x9GqjkU2+OfzAIllA+MKhdaTXvA6OhJkF9PUWv5Vy9bezJ",
+	"0Hi87yFFqAqByU+1vpUiVMFHeDzXwp4+h1+PhsrTX2+U75n+01Ev5U8ibR1p6qkq1fx4RVY5IDN33q+P",
+	"Fd6hjz8yr0/v8zV265bqkrhIoFsAAUF6fWxSNWLa1NJuTi7++9f4yqqNVqJzZ59MdSny/PQHeef9Nbps",
+	"uTuAYLMZn1ows9ANIufqVIaAtDSmcYoK6CAzXZM+hqN+ES6yh2rzbYwSqczyTjx3kzwOLb2ERcAAnxc9",
+	"3f/Ojjp9KD9Ar+cAKlhxY9a6LhG7JE8U1CVwqWtxxl7qmj09j7qHt9dkyTeIU7qEtsv6FgDhO58yRRgV",
+	"IXM8LCP70ivEpNsTbNpXZ+wKPwWfV9qmWrvAuq9JcB0p6BRv7iDiSghD+og4NECnpwC8p1mX/TWYTuBi",
+	"qfXatP1H366Eev09e66VElNL1z2R4mluX+MIW4v9GtMtdrDUa9EZrZMoGLHQN3oaiLbHlfRZsVrcoydc",
+	"mXXPjqPTPPTvID5quIdyFh7JGeIlWKbEWbZP4xWMFs5gS3W9tycw9eIUufTo90Rd63rQiyg02jdXVbOs",
+	"uJ0ubqRf4IN9Fwu7rEb6LLZ0AHDIVYKX6BjVJD+V0dVDNIH/wBvjGX9PuQfBqra+kS8MeEL8q5feOwLF",
+	"d/Rhw4Qqc3kM7/ygR8pNos+PAT7NtrwLLVEODTWaEBX90ZBr/9BeRANtQGcAK32iy80lQCqAOZkt1edV",
+	"ddyOF4PCU15dGBCc+rBNj3T/WwoEtXmhqzKqOMKO3QfOJY2P8Mlv9K9Pfcb6C1W2mlFKYqy4XUQCo6NF",
+	"Haoj3DDHwMH3yZ42q/4Ehg70J0WUjZcAUOxVphEYr4X92+qo7jkYIJMvZzVqC0ezK3I5yz+F7tNA2b5N",
+	"PdmJRkxrYUN4flVL6M+/DnLN++Ugrdny2qY6QLVbewQL0c36irxd92PWhwUnHyJAm4kbfyL2APBfR889",
+	"CgcN4w2tgotW8rg4/NFUP18k/ng/H7cqbXvkBKcOT1wyztZistD69gvjb7xsExPQIsL++QeOGrTU8+S3",
+	"9j96pR8WoPUdf99aI9CGlKiMv5qXlveSjj7xfknYBkYoKFOX9qD3Jd3egPKfpWW67qvuQ63389vcIzip",
+	"w2wOoulz8OUfxA004H48KQUveyXH9+6Bz/FmHEFqfS8q6ayVwVlp3bRUfFuUR6kY2yPIroUqr+Y81WX8",
+	"3+6s+lVfZXGdGfU3IK5iU0ZqWv8od8kKPJlMSR94WLUSlPfCLfjOE7mkItbX/qefZ5iSW3b+olG+zCFl",
+	"HJzlWohVb9IO9107Ba92OioHiEZw0k6xjzwWZ/okpBaaMFFceQ0R1iMWRuIAj1wVGQ2aoFX345HqIVPI",
+	"oHjCT36D/9+P0MTDBNOmPR3YODsB3jp2yuP+XT8uBGt3o3eqj1Itlz26Jm16ZPelEN5xF++VXB8OoHhc",
+	"VO0jFCqFXXiMKqUw2OeC8wutNPNIGldl+UHw5WdsyMP0HuJecjtwkMZ3u8IQNvfJb+7/euFf3nsQAcip",
+	"I7wXni4ZRSM7fSjpxfWrMBa/dGCTOt7Y+cGdE/G+PlmKJWqOnWaCOR/FO17b33Hzigd3FctsNoW2yatO",
+	"2ZvYr/iAllKTYBH/W0v1P3tHj7KbQMeQttPrLfiAj/wPjg3CCu8VGbR+b45ZudPj6MaZf77Ya7Szj+ve",
+	"diK5HTfBAiC/jIAdvE/7pDjBpgBZ3/YDD3V/rB6J6clv8P+9IuS9uNO3InP4KZZGTx5DxMJmKs0qreYB",
+	"WZ4rTOI/cIjX1nzaV7R8zTem7e3AdM0WHj+Ds5l0E4Qgpe94PqnkFH6VpouQA6vo4OEgOmzCs+OmdCRz",
+	"H779QXy0j53eiotKOm7c3tZiChmdB4dw6QZIfzuZCF6L+uTiv391QjaUKvz3r44+jajvPM03dXVycfKE",
+	"r+STu6cnn3799P8FAAD//w==",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

@@ -4,6 +4,7 @@ import (
 	"crypto/ed25519"
 	"crypto/rand"
 	"encoding/pem"
+	"errors"
 	"fmt"
 	"net"
 	"os"
@@ -40,6 +41,19 @@ const (
 // is added; files are further ones, by paths that begin with /etc/ssh/ or /home/. Those in a home folder are
 // its user's. It needs root.
 func StartMachine(t testing.TB, config string, files map[string]string) *Machine {
+	t.Helper()
+	return StartMachineOf(t, config, files, nil)
+}
+
+// User is another user of a Machine. Password is a field of shadow(5).
+type User struct {
+	Name, Home, Shell, Password string
+	UID                         int
+	Groups                      []string
+}
+
+// StartMachineOf is StartMachine with more users, to whom the files in their home folders belong.
+func StartMachineOf(t testing.TB, config string, files map[string]string, users []User) *Machine {
 	t.Helper()
 	if os.Geteuid() != 0 {
 		t.Skip("only root can run a machine of its own")
@@ -80,7 +94,20 @@ func StartMachine(t testing.TB, config string, files map[string]string) *Machine
 	for path, content := range files {
 		m.Put(t, path, content)
 	}
-	must(os.WriteFile(filepath.Join(dir, "passwd"), []byte(fmt.Sprintf(
+	var passwd, shadow, group strings.Builder
+	for _, u := range users {
+		fmt.Fprintf(&passwd, "%s:x:%d:%d::%s:%s\n", u.Name, u.UID, u.UID, u.Home, u.Shell)
+		fmt.Fprintf(&shadow, "%s:%s:19000::::::\n", u.Name, u.Password)
+		for n, g := range u.Groups {
+			fmt.Fprintf(&group, "%s:x:%d:%s\n", g, 5000+100*n+u.UID, u.Name)
+		}
+		at := filepath.Join(m.home, u.Name)
+		must(os.MkdirAll(at, 0o755))
+		must(filepath.WalkDir(at, func(name string, _ os.DirEntry, err error) error {
+			return errors.Join(err, os.Lchown(name, u.UID, u.UID))
+		}))
+	}
+	must(os.WriteFile(filepath.Join(dir, "passwd"), []byte(passwd.String()+fmt.Sprintf(
 		"root:x:0:0::/root:/bin/sh\nsshd:x:100:65534::/run/sshd:/usr/sbin/nologin\n"+
 			"nobody:x:65534:65534::/:/usr/sbin/nologin\n"+
 			"%s:x:%d:%d::/home/%s:/bin/sh\n",
@@ -89,11 +116,11 @@ func StartMachine(t testing.TB, config string, files map[string]string) *Machine
 		machineUID,
 		MachineUser,
 	)), 0o644))
-	must(os.WriteFile(filepath.Join(dir, "group"), []byte(fmt.Sprintf(
+	must(os.WriteFile(filepath.Join(dir, "group"), []byte(group.String()+fmt.Sprintf(
 		"root:x:0:\nnogroup:x:65534:\n%s:x:%d:\nops:x:4000:%s\n", MachineUser, machineUID, MachineUser,
 	)), 0o644))
 	must(os.WriteFile(filepath.Join(dir, "shadow"), []byte(
-		"root:*:19000::::::\nsshd:*:19000::::::\nnobody:*:19000::::::\n"+MachineUser+":"+machineHash+":19000::::::\n",
+		shadow.String()+"root:*:19000::::::\nsshd:*:19000::::::\nnobody:*:19000::::::\n"+MachineUser+":"+machineHash+":19000::::::\n",
 	), 0o600))
 	must(os.MkdirAll("/run/sshd", 0o755))
 	script := fmt.Sprintf(
@@ -130,6 +157,9 @@ func StartMachine(t testing.TB, config string, files map[string]string) *Machine
 		}
 	}
 }
+
+// Home is where the home folder of a user is on this machine.
+func (m *Machine) Home(user string) string { return filepath.Join(m.home, user) }
 
 // Put writes a file of the machine. A path that ends in ? is one that root alone may read, one that ends
 // in * a program.

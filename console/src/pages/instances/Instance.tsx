@@ -17,6 +17,8 @@ import { PagedTable } from "../../parts/PagedTable";
 import { PageHead } from "../../parts/PageHead";
 import { ProblemNote } from "../../parts/ProblemNote";
 import { StateMark } from "../../parts/StateMark";
+import { Access } from "./Access";
+import { Past } from "./Past";
 
 export default function InstancePage() {
   const { name = "" } = useParams();
@@ -93,9 +95,11 @@ export default function InstancePage() {
           noun="key"
           rowKey={(o) => o.key.name + o.os_user}
           columns={keyColumns}
-          empty={<EmptyNote text="No key that is known opens it: nobody can log in." />}
+          empty={<EmptyNote text="No key that is recorded opens it." />}
         />
       </Card>
+      <Access of={i.name} />
+      <Past of={i.name} />
     </>
   );
 }

@@ -107,7 +107,8 @@ func confined(t testing.TB, subsystem string) *Server {
 	root := filepath.Join(dir, "root")
 	if err := errors.Join(
 		os.Chmod(dir, 0o755), os.MkdirAll(filepath.Join(root, ".ssh"), 0o755),
-		os.Chmod(filepath.Join(root, ".ssh"), 0o700),
+		os.Chmod(filepath.Join(root, ".ssh"), 0o700), os.MkdirAll(filepath.Join(root, "etc"), 0o755),
+		os.WriteFile(filepath.Join(root, "etc", "passwd"), []byte("root:x:0:0::/:/bin/sh\n"), 0o644),
 	); err != nil {
 		t.Fatal(err)
 	}

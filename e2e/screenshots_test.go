@@ -9,12 +9,31 @@ import (
 	"image/png"
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 
 	"plumlatch/internal/demo"
 )
 
 var screenshots = flag.String("screenshots", "", "folder for the console's pictures; none are taken unless given")
+
+// diskIn is the disk of an instance below a folder.
+func diskIn(t *testing.T, dir, instance string) (disk string) {
+	t.Helper()
+	err := filepath.WalkDir(dir, func(name string, d os.DirEntry, err error) error {
+		if err != nil || !strings.HasSuffix(name, "/etc/hostname") {
+			return nil // PostgreSQL's folder is not ours to read
+		}
+		if text, err := os.ReadFile(name); err == nil && strings.TrimSpace(string(text)) == instance {
+			disk = strings.TrimSuffix(name, "/etc/hostname")
+		}
+		return nil
+	})
+	if err != nil || disk == "" {
+		t.Fatalf("no disk of %s: %v", instance, err)
+	}
+	return disk
+}
 
 // TestScreenshots takes a picture of every page from the demo.
 func TestScreenshots(t *testing.T) {
@@ -24,7 +43,8 @@ func TestScreenshots(t *testing.T) {
 	if err := os.MkdirAll(*screenshots, 0o755); err != nil {
 		t.Fatal(err)
 	}
-	_, h := startDemo(t, demoDir(t))
+	data := demoDir(t)
+	_, h := startDemo(t, data)
 	p := openBrowser(t, h.url)
 	take := func(name, ready string) {
 		t.Helper()
@@ -54,7 +74,10 @@ func TestScreenshots(t *testing.T) {
 	take("console-login", "The first reading was on")
 	p.open("/drift")
 	take("console-drift", "missing")
-	stack("console-login-and-drift", "console-login", "console-drift")
+	h.bringIn(t, "pump-house", "pier-key")
+	p.open("/logins/warden@pump-house")
+	take("console-ways-in", "What else lets somebody in")
+	stack("console-login-and-drift", "console-login", "console-ways-in", "console-drift")
 	p.open("/grants")
 	take("console-grants", "cover for the field team")
 	p.open("/proofs")
@@ -64,7 +87,13 @@ func TestScreenshots(t *testing.T) {
 	take("console-instances", "atlas-db")
 	p.open("/instances/atlas-db")
 	take("console-instance", "marek-main")
-	stack("console-instances-and-one", "console-instances", "console-instance")
+	h.user(diskIn(t, data, "ringing-web"), "deploy", "1001", "/bin/sh", h.pairOutside("lars@lamp")+"\n")
+	h.client("sweep", "ringing-web")
+	p.open("/instances/ringing-web")
+	p.says("deploy@ringing-web")
+	p.holds("the end of the page", `(window.scrollTo(0, document.body.scrollHeight), true)`)
+	take("console-instance-users", "At a date")
+	stack("console-instances-and-one", "console-instances", "console-instance", "console-instance-users")
 	p.open("/keys")
 	take("console-keys", "atlas-old")
 	p.open("/keys/hides-shared")

@@ -13,13 +13,12 @@ import (
 	"plumlatch/internal/sshio/sshdtest"
 )
 
-// TestAnAuthorityAPasswordAndAStrangerOfARealServerAreTold brings in a real machine whose server lets in by all
-// three, and whose keys are where a Match in an included file puts them.
-func TestAnAuthorityAPasswordAndAStrangerOfARealServerAreTold(t *testing.T) {
-	t.Parallel()
-	h := newHouse(t, "")
-	h.must("key", "new", "mine")
-	dir := t.TempDir()
+// bringIn brings in a real machine whose server lets in by an authority, a password and a stranger's key, and whose
+// keys are where a Match in an included file puts them. It returns the folder with the private keys of those.
+func (h *house) bringIn(t *testing.T, name, key string) (dir string, m *sshdtest.Machine) {
+	t.Helper()
+	h.must("key", "new", key)
+	dir = t.TempDir()
 	for _, name := range []string{"stranger", "ca", "certified"} {
 		if out, err := exec.Command(
 			"ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-C", name, "-f", filepath.Join(dir, name),
@@ -28,18 +27,27 @@ func TestAnAuthorityAPasswordAndAStrangerOfARealServerAreTold(t *testing.T) {
 		}
 	}
 	public := func(name string) string { return read(t, filepath.Join(dir, name+".pub")) }
-	m := sshdtest.StartMachine(t, "Include sshd_config.d/*.conf\n", map[string]string{
+	m = sshdtest.StartMachine(t, "Include sshd_config.d/*.conf\n", map[string]string{
 		"/etc/ssh/sshd_config.d/10.conf": "Match User w*\nAuthorizedKeysFile /etc/ssh/keys/%u\n" +
 			"TrustedUserCAKeys /etc/ssh/ca.pub\n",
-		"/etc/ssh/keys/warden": read(t, h.private("mine.pub")) + public("stranger"),
+		"/etc/ssh/keys/warden": read(t, h.private(key+".pub")) + public("stranger"),
 		"/etc/ssh/ca.pub":      public("ca"),
 		// Not read by the server, so nothing of it is said.
 		"/home/warden/.ssh/authorized_keys": public("certified"),
 	})
 	list := writeFile(t, filepath.Join(dir, "machines.csv"), fmt.Sprintf(
-		"name,address,port,login\npump,127.0.0.1,%d,%s\n", m.Port, sshdtest.MachineUser,
+		"name,address,port,login\n%s,127.0.0.1,%d,%s\n", name, m.Port, sshdtest.MachineUser,
 	))
-	h.client("instance", "adopt", "-list", list, "-with", h.private("mine"), "-yes")
+	h.client("instance", "adopt", "-list", list, "-with", h.private(key), "-yes")
+	return dir, m
+}
+
+// TestAnAuthorityAPasswordAndAStrangerOfARealServerAreTold brings in a real machine whose server lets in by all
+// three, and whose keys are where a Match in an included file puts them.
+func TestAnAuthorityAPasswordAndAStrangerOfARealServerAreTold(t *testing.T) {
+	t.Parallel()
+	h := newHouse(t, "")
+	dir, m := h.bringIn(t, "pump", "mine")
 	// What is told is so: the stranger's key and a certificate of the authority get in, the key in the home
 	// folder does not.
 	if out, err := exec.Command(
@@ -110,6 +118,11 @@ func TestAnAuthorityAPasswordAndAStrangerOfARealServerAreTold(t *testing.T) {
 	p.says("What else lets somebody in")
 	p.says(l.Server.Authorities[0].Fingerprint)
 	p.says("password")
+	// The file is root's: nobody is told that a line was placed, and what root types is said.
+	r = h.client("instance", "steward", "pump", "-with", h.private("mine"))
+	if r.status == 0 || !strings.Contains(r.err, "sudo tee -a /etc/ssh/keys/warden") {
+		t.Errorf("placing in a file of root's: %d %s", r.status, r.err)
+	}
 	// Somebody who may not read the settings is told that they are not known.
 	m.Secret(t, "/etc/ssh/sshd_config.d/10.conf")
 	h.client("sweep", "pump", "-with", h.private("mine"))

@@ -496,6 +496,19 @@ func (t *temporaryFile) abandoned(s *Session, name string) (bool, error) {
 	return time.Since(t.since) > abandonedAfter, nil
 }
 
+// ErrRoots is wrapped where the file that the server reads a login's keys from is root's, so that the login's
+// own user cannot change it.
+var ErrRoots = errors.New("it belongs to root, so only root can change it")
+
+// addedByRoot says what root types to add the line that was to come.
+func addedByRoot(name string, before, after []byte) string {
+	if added, ok := bytes.CutPrefix(after, before); ok && bytes.Count(added, []byte{'\n'}) == 1 {
+		line := text.Line(strings.TrimSpace(string(added)), text.MaxMessage)
+		return fmt.Sprintf("add it as root, and then sweep: echo %s | sudo tee -a %s", shellWord(line), shellWord(name))
+	}
+	return "make the change as root, and then sweep"
+}
+
 func (s *Session) editOnce(
 	name string, read *RemoteFile, change func(authorizedkeys.File) (authorizedkeys.File, error),
 ) (before RemoteFile, err error) {
@@ -528,6 +541,9 @@ func (s *Session) editOnce(
 			return before, err
 		}
 		c.Remove(temporary)
+		if errors.Is(err, fs.ErrPermission) && before.There && before.UID == 0 && s.user != "root" {
+			return before, fmt.Errorf("edit %s: %w: %s", name, ErrRoots, addedByRoot(name, before.Content, content))
+		}
 		return before, fmt.Errorf("edit %s: it was left unchanged: %w", name, err)
 	}
 	written := time.Now()

@@ -58,6 +58,25 @@ func TestALoginIsAsSafeAsItsHoldersWithAFreshProof(t *testing.T) {
 			want:  Shut,
 			loss:  Shut,
 		},
+		"logged in, not granted": {
+			keys:  []Key{ines},
+			pairs: func(p []Pair) []Pair { p[0].Granted, p[0].Entered = false, fresh; return p },
+			want:  Thin,
+			loss:  Shut,
+		},
+		"logged in by somebody else": {
+			keys:   []Key{{Holder: 1, Proved: old}},
+			pairs:  func(p []Pair) []Pair { p[0].Other, p[0].OtherEntered = 2, fresh; return p },
+			want:   Thin,
+			loss:   Shut,
+			holder: 1,
+		},
+		"nobody's key, proved by somebody": {
+			keys:   []Key{{Holder: Nobody, Other: 2, OtherProved: fresh}},
+			want:   Thin,
+			loss:   Shut,
+			holder: 1,
+		},
 		"seen, not granted": {
 			keys:  []Key{ines},
 			pairs: func(p []Pair) []Pair { p[0].Granted = false; return p },

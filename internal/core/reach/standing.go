@@ -71,13 +71,15 @@ type Input struct {
 // Standing is the reach of one login.
 type Standing struct {
 	State State
-	// Holders is the number of holders with a fresh proof, where 2 means two or more.
+	// Holders is the number of holders with a fresh proof of a granted key, where 2 means two or more.
 	Holders int
 	// InPlace, Missing, Ungranted and Strangers count its keys by their status. The
 	// steward key is not among those in place.
 	InPlace, Missing, Ungranted, Strangers int
 	// Steward is whether the service's own key is in place.
 	Steward bool
+	// Loose is whether somebody has freshly logged in by a key in place that nobody granted.
+	Loose bool
 }
 
 // Drifts reports whether what is in the login is not what is granted.
@@ -113,6 +115,9 @@ func Standings(in Input) []Standing {
 			continue
 		case status == Ungranted:
 			s.Ungranted++
+			// Somebody who got in just now is not locked out, whether or not they should be in.
+			s.Loose = s.Loose || p.Opens && !k.Lost && !k.Steward &&
+				(in.fresh(p.Entered) || in.fresh(p.OtherEntered))
 			continue
 		case k.Steward:
 			s.Steward = true
@@ -140,6 +145,8 @@ func Standings(in Input) []Standing {
 			s.State = Unswept
 		case !tallies[i].held && in.Found != nil && in.Found[i] && !tallies[i].wanted:
 			s.State = Stale
+		case !tallies[i].held && s.Loose:
+			s.State = Thin
 		case !tallies[i].held:
 			s.State = Shut
 		case s.Holders == 0:

@@ -44,6 +44,9 @@ func Tell(login, instance string, s Standing, sweepFailed bool) (why, next strin
 		next = "plumlatch prove " + login
 	case Thin:
 		words = append(words, "one holder only; one lost laptop would shut it")
+		if s.Holders == 0 {
+			words[0] = "only a key that nobody granted gets in"
+		}
 		next = "plumlatch grant add KEY " + login
 		if !s.Steward {
 			next += " -with FILE"

@@ -38,7 +38,7 @@ function OneLogin({ of: l }: { of: Login }) {
   return (
     <li>
       <Link to={`/logins/${encodeURIComponent(l.reach.login)}`}>{l.reach.login}</Link>{" "}
-      <StateMark state={l.reach.reach} /> {counted(l.openers.length, "key")}
+      <StateMark state={l.reach.reach} /> {counted(l.openers.length, "key")}{" "}
       {l.strangers.length > 0 && <Tag color="error">{counted(l.strangers.length, "stranger")}</Tag>}
       {l.found_at && (
         <>

@@ -70,7 +70,10 @@ func TestAnAuditorsDateIsAnsweredWithWhatIsKnownThen(t *testing.T) {
 		*p.Keys[0].Grants[0].Reason != "two days in the boathouse" || p.Keys[0].GoneBy == nil || *p.Keys[0].Holder != "ines" {
 		t.Errorf("the past of the key is %+v", p.Keys)
 	}
-	if out := h.must("report", "access", "-from", "19d", "-instance", "door", "-changes"); !strings.Contains(out, "mallory") ||
+	if out := h.must("report", "access", "-from", "19d", "-instance", "door", "-changes"); !strings.Contains(
+		out,
+		"mallory",
+	) ||
 		!strings.Contains(out, "went") {
 		t.Errorf("the changes:\n%s", out)
 	}

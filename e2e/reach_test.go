@@ -38,7 +38,8 @@ func (h *house) holder(name string) {
 	defer conn.Close(h.t.Context())
 	if _, err := conn.Exec(
 		h.t.Context(), "WITH team AS (INSERT INTO holders (id, name, kind, title) "+
-			"VALUES (gen_random_uuid(), $1, 'team', $1) RETURNING id) INSERT INTO team_members (team_id, operator_id) SELECT team.id, o.id FROM team, operators o "+
+			"VALUES (gen_random_uuid(), $1, 'team', $1) RETURNING id) "+
+			"INSERT INTO team_members (team_id, operator_id) SELECT team.id, o.id FROM team, operators o "+
 			"WHERE o.name = 'ines'", name,
 	); err != nil {
 		h.t.Fatal(err)

@@ -38,7 +38,12 @@ func groups() []group {
 		{
 			"Which key opens what, and how safe each login is",
 			slices.Concat(
-				access.OpeningCommands, access.ReportCommands, keys.TraceCommands, access.ReachCommands, access.MapCommands, access.SweepCommands,
+				access.OpeningCommands,
+				access.ReportCommands,
+				keys.TraceCommands,
+				access.ReachCommands,
+				access.MapCommands,
+				access.SweepCommands,
 			),
 		},
 		{

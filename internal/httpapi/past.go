@@ -19,7 +19,11 @@ func (a *api) GetPast(ctx context.Context, r contract.GetPastRequestObject) (con
 	switch {
 	case (q.At == nil) == (q.From == nil):
 		return nil, &problem.Problem{
-			Kind: problem.Invalid, Code: "bad-time", Field: "at", Detail: "give at, or from with until", Remedy: "Give one of them",
+			Kind:   problem.Invalid,
+			Code:   "bad-time",
+			Field:  "at",
+			Detail: "give at, or from with until",
+			Remedy: "Give one of them",
 		}
 	case q.At != nil:
 		w.From, w.Until = *q.At, *q.At

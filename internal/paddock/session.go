@@ -79,7 +79,10 @@ func (s *session) sftp() int {
 // rootFiles is OpenSSH's sftp-server -R as root: it reads all and changes nothing.
 func (s *session) rootFiles() int {
 	v := &view{disk: s.endpoint.disk, user: "root"}
-	server := sftp.NewRequestServer(s.channel, sftp.Handlers{FileGet: v, FilePut: noWrite{}, FileCmd: noWrite{}, FileList: v})
+	server := sftp.NewRequestServer(
+		s.channel,
+		sftp.Handlers{FileGet: v, FilePut: noWrite{}, FileCmd: noWrite{}, FileList: v},
+	)
 	if err := server.Serve(); err != nil && err != io.EOF {
 		return 1
 	}

@@ -74,7 +74,8 @@ func (s *Session) Machine(ctx context.Context) (Machine, error) {
 			config, err = readConfig(machineFiles{m}) // which may be readable for root alone
 		} else {
 			m.out.Remedy = fmt.Sprintf(
-				"let %s read all: add \"%s ALL=(root) NOPASSWD: %s -R\" to a file in /etc/sudoers.d", s.user, s.user, sftpServers[0],
+				"let %s read all: add \"%s ALL=(root) NOPASSWD: %s -R\" to a file in /etc/sudoers.d",
+				s.user, s.user, sftpServers[0],
 			)
 		}
 	}

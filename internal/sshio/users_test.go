@@ -126,7 +126,10 @@ func TestNothingFalseIsSaidOfAnyUserOfARealServer(t *testing.T) {
 		if p.file == "" {
 			p.file = ".ssh/authorized_keys"
 		}
-		files["/home/"+p.name+"/"+p.file] = p.line(strings.TrimSpace(line(key, "key")), strings.TrimSpace(line(ca, "ca"))) + "\n"
+		files["/home/"+p.name+"/"+p.file] = p.line(
+			strings.TrimSpace(line(key, "key")),
+			strings.TrimSpace(line(ca, "ca")),
+		) + "\n"
 	}
 	m := sshdtest.StartMachineOf(
 		t, "AuthorizedKeysFile .ssh/authorized_keys .ssh/authorized_keys2 /etc/ssh/keys/%u\nPermitRootLogin yes\n"+

@@ -113,7 +113,8 @@ func (s *Store) reachLogins(ctx context.Context, where string, args []any) ([]re
 		var l record.ReachLogin
 		// An array of bytes is not decoded; a uuid.UUID would be converted from text.
 		if err := rows.Scan(
-			(*[16]byte)(&l.ID), &l.OSUser, &l.Instance, &l.Region, &l.SweptAt, &l.SweptBy, &l.SweepError, &l.FoundAt, &l.Strangers,
+			(*[16]byte)(&l.ID), &l.OSUser, &l.Instance, &l.Region, &l.SweptAt, &l.SweptBy, &l.SweepError, &l.FoundAt,
+			&l.Strangers,
 			&l.State, &l.Image, &l.TemporaryGiB, &l.Static, &l.Adopted,
 		); err != nil {
 			return nil, plain(err)

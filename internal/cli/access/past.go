@@ -352,12 +352,16 @@ func spreadsheetSafe(cells []string) []string {
 var pastPage string
 
 var pastTemplate = template.Must(template.New("past").Funcs(template.FuncMap{
-	"moment": kit.Moment, "name": pastName, "seen": seenText, "granted": grantText, "known": func(k apiclient.PastKey) string {
+	"moment": kit.Moment, "name": pastName, "seen": seenText, "granted": grantText,
+	"known": func(k apiclient.PastKey) string {
 		return knownText[k.Known]
 	},
 }).Parse(pastPage))
 
 // pastHTML writes a page that prints well, and asks for nothing from elsewhere.
 func pastHTML(to io.Writer, p apiclient.PastPage, head apiclient.SignedHead) error {
-	return pastTemplate.Execute(to, map[string]any{"Past": p, "Head": head, "One": p.From.Equal(p.Until), "Now": time.Now()})
+	return pastTemplate.Execute(
+		to,
+		map[string]any{"Past": p, "Head": head, "One": p.From.Equal(p.Until), "Now": time.Now()},
+	)
 }

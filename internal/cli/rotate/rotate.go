@@ -41,9 +41,9 @@ The maker of a private key has it. So new keys are made on this machine (-make h
 the old ones: their private keys are written to ~/.ssh with mode 0600, and this command completes a login
 with each of them before it removes the old key. Keys of others are made by the service, or asked of them
 where it has no safe; -make here -mine makes them yours. With -make service the service makes and
-keeps them in its safe and logs in itself; their holders take them out with: plumlatch key private NAME. With -make bring each holder
-is asked for a new public key (plumlatch rotate asked), and the rotation continues when it
-arrives. With -to an existing key replaces them all; its holder shows that it opens each
+keeps them in its safe and logs in itself; their holders take them out with: plumlatch key private NAME.
+With -make bring each holder is asked for a new public key (plumlatch rotate asked), and the rotation
+continues when it arrives. With -to an existing key replaces them all; its holder shows that it opens each
 login: plumlatch prove LOGIN. Files are edited by the steward key; where there is none, from
 this machine with the old private key (-from-here -with FILE), else by the guest agent. The
 plan says which. The old line is removed only after a completed login with the new key and

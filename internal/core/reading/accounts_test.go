@@ -11,10 +11,12 @@ import (
 
 func TestUsersAreReadAsPasswdHasThem(t *testing.T) {
 	long := strings.Repeat("x", 5000)
-	got, skipped := Accounts([]byte("root:x:0:0:root:/root:/bin/bash\r\n# a comment\n\ndeploy:x:1001:1001::/srv/deploy:\n" +
-		"deploy:x:0:0::/root:/bin/sh\n+@wheel::::::\nbroken:x:one:1::/:/bin/sh\nshort:x:1\n" +
-		"sync:x:4:65534:sync:/bin:/bin/sync\nwww-data:x:33:33::/var/www:/usr/sbin/nologin\n" +
-		"evil\x1b[2J:x:5:5::/:/bin/sh\nhome:x:6:6::/a\x1bb:/bin/sh\n" + "big:x:7:7::/" + long + ":/bin/sh\n"))
+	got, skipped := Accounts(
+		[]byte("root:x:0:0:root:/root:/bin/bash\r\n# a comment\n\ndeploy:x:1001:1001::/srv/deploy:\n" +
+			"deploy:x:0:0::/root:/bin/sh\n+@wheel::::::\nbroken:x:one:1::/:/bin/sh\nshort:x:1\n" +
+			"sync:x:4:65534:sync:/bin:/bin/sync\nwww-data:x:33:33::/var/www:/usr/sbin/nologin\n" +
+			"evil\x1b[2J:x:5:5::/:/bin/sh\nhome:x:6:6::/a\x1bb:/bin/sh\n" + "big:x:7:7::/" + long + ":/bin/sh\n"),
+	)
 	want := []Account{
 		{"root", "/root", "/bin/bash", 0, 0}, {"deploy", "/srv/deploy", "/bin/sh", 1001, 1001},
 		{"sync", "/bin", "/bin/sync", 4, 65534}, {"www-data", "/var/www", "/usr/sbin/nologin", 33, 33},
@@ -49,7 +51,9 @@ func TestGroupsAreThePrimaryOneAndThoseThatListTheUser(t *testing.T) {
 			t.Errorf("%s is in %v, want %v", user, got[user], all)
 		}
 	}
-	if got := ForeignSources([]byte("passwd: files systemd # own\ngroup: files [SUCCESS=merge] sss\n"), "group"); len(got) != 1 ||
+	if got := ForeignSources([]byte("passwd: files systemd # own\ngroup: files [SUCCESS=merge] sss\n"), "group"); len(
+		got,
+	) != 1 ||
 		got[0] != "sss" {
 		t.Errorf("foreign sources: %v", got)
 	}

@@ -120,7 +120,8 @@ func StartMachineOf(t testing.TB, config string, files map[string]string, users 
 		"root:x:0:\nnogroup:x:65534:\n%s:x:%d:\nops:x:4000:%s\n", MachineUser, machineUID, MachineUser,
 	)), 0o644))
 	must(os.WriteFile(filepath.Join(dir, "shadow"), []byte(
-		shadow.String()+"root:*:19000::::::\nsshd:*:19000::::::\nnobody:*:19000::::::\n"+MachineUser+":"+machineHash+":19000::::::\n",
+		shadow.String()+"root:*:19000::::::\nsshd:*:19000::::::\nnobody:*:19000::::::\n"+
+			MachineUser+":"+machineHash+":19000::::::\n",
 	), 0o600))
 	must(os.MkdirAll("/run/sshd", 0o755))
 	script := fmt.Sprintf(

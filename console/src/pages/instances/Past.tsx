@@ -64,7 +64,8 @@ const columns = [
     title: "Seen by readings",
     render: (_: unknown, k: PastKey) =>
       k.seen_from
-        ? `${moment(k.seen_from)} to ${moment(k.seen_to ?? k.seen_from)}${k.gone_by ? `, gone by ${moment(k.gone_by)}` : ""}`
+        ? `${moment(k.seen_from)} to ${moment(k.seen_to ?? k.seen_from)}` +
+          (k.gone_by ? `, gone by ${moment(k.gone_by)}` : "")
         : "by none",
   },
   {

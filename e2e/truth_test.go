@@ -6,6 +6,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 
@@ -118,6 +119,16 @@ func TestAnAuthorityAPasswordAndAStrangerOfARealServerAreTold(t *testing.T) {
 	p.says("What else lets somebody in")
 	p.says(l.Server.Authorities[0].Fingerprint)
 	p.says("password")
+	// Read by a user without root's rights, the others' files are not known, and said so with what would change it.
+	h.client("sweep", "pump", "-with", h.private("mine"))
+	in := h.access("pump")
+	if m := in.Machine; in.Whole || m.Rights == nil || *m.Rights != "user" || m.Remedy == nil || m.Accounts != 4 ||
+		!slices.ContainsFunc(m.Unread, func(u apiclient.UnreadAccount) bool { return u.User == "root" }) {
+		t.Errorf("the machine: %+v", in.Machine)
+	}
+	if r := h.client("openers", "pump"); r.status != 3 || !strings.Contains(r.out, "NOPASSWD") {
+		t.Errorf("openers: %d\n%s", r.status, r.out)
+	}
 	// The file is root's: nobody is told that a line was placed, and what root types is said.
 	r = h.client("instance", "steward", "pump", "-with", h.private("mine"))
 	if r.status == 0 || !strings.Contains(r.err, "sudo tee -a /etc/ssh/keys/warden") {

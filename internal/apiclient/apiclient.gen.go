@@ -645,6 +645,27 @@ func (e ReachState) Valid() bool {
 	}
 }
 
+// Defines values for ReportedMachineRights.
+const (
+	ReportedMachineRightsRoot ReportedMachineRights = "root"
+	ReportedMachineRightsSudo ReportedMachineRights = "sudo"
+	ReportedMachineRightsUser ReportedMachineRights = "user"
+)
+
+// Valid indicates whether the value is a known member of the ReportedMachineRights enum.
+func (e ReportedMachineRights) Valid() bool {
+	switch e {
+	case ReportedMachineRightsRoot:
+		return true
+	case ReportedMachineRightsSudo:
+		return true
+	case ReportedMachineRightsUser:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for RestoreRoute.
 const (
 	RestoreRouteBrowserShell    RestoreRoute = "browser-shell"
@@ -2926,6 +2947,9 @@ type ReportFiles struct {
 	// HostKey The SHA-256 fingerprint of the host key that was seen.
 	HostKey string `json:"host_key"`
 
+	// Machine What was read of all users of the machine in the same session.
+	Machine *ReportedMachine `json:"machine,omitempty"`
+
 	// Server What the SSH server lets into a login beside the keys of its files, by its settings (sshd_config) as they were last read. Absent where nobody has read them.
 	Server *LoginServer `json:"server,omitempty"`
 }
@@ -2940,6 +2964,15 @@ type ReportStep struct {
 
 	// Step The name of the step.
 	Step string `json:"step"`
+}
+
+// ReportedAccount defines model for ReportedAccount.
+type ReportedAccount struct {
+	Files []SeenFile `json:"files"`
+
+	// Server What the SSH server lets into a login beside the keys of its files, by its settings (sshd_config) as they were last read. Absent where nobody has read them.
+	Server LoginServer `json:"server"`
+	User   string      `json:"user"`
 }
 
 // ReportedItem defines model for ReportedItem.
@@ -2968,6 +3001,29 @@ type ReportedItem struct {
 	// State asked: the holder is asked to bring a new public key; placed: the new key's line is in place beside the old one, and a login with it is pending; proved: such a login was completed, and the old key is removed when the grace period ends.
 	State RotationItemState `json:"state"`
 }
+
+// ReportedMachine What was read of all users of the machine in the same session.
+type ReportedMachine struct {
+	Accounts int `json:"accounts"`
+
+	// Gone Files of keys for users that do not exist; at most 50.
+	Gone []string `json:"gone"`
+
+	// NoWay As how many of them nobody gets in.
+	NoWay int `json:"no_way"`
+
+	// Others The other users whom somebody gets in to, or may; at most 1,000.
+	Others []ReportedAccount     `json:"others"`
+	Remedy *string               `json:"remedy,omitempty"`
+	Rights ReportedMachineRights `json:"rights"`
+
+	// Unread At most 50.
+	Unread     []UnreadAccount `json:"unread"`
+	UnreadMore int             `json:"unread_more"`
+}
+
+// ReportedMachineRights defines model for ReportedMachine.Rights.
+type ReportedMachineRights string
 
 // ReportedProof defines model for ReportedProof.
 type ReportedProof struct {

@@ -340,8 +340,14 @@ func (l *Loader) record(
 		}
 		if k.proved > 0 {
 			at := l.daysAgo(k.proved)
-			row.ProvedAt, row.ProvedBy = &at, row.CreatedBy
-			b.note(at, row.CreatedBy, "key.prove", "key", k.name, nil)
+			prover := k.holder
+			for _, m := range members {
+				if m[0] == k.holder {
+					prover = m[1]
+				}
+			}
+			row.ProvedAt, row.ProvedBy = &at, prover
+			b.note(at, prover, "key.prove", "key", k.name, nil)
 		}
 		if err := tx.AddKey(ctx, &row); err != nil {
 			return err

@@ -75,8 +75,12 @@ func (l *Loader) placeSteward(ctx context.Context, by people.Actor, m machine) e
 	if err != nil {
 		return err
 	}
+	machine, err := means.ReadMachine(ctx, session)
+	if err != nil {
+		return err
+	}
 	if _, err := l.Service.Access.ReportFiles(
-		ctx, by, granted.Name, seen, ssh.FingerprintSHA256(session.HostKey),
+		ctx, by, granted.Name, seen, &machine, ssh.FingerprintSHA256(session.HostKey),
 	); err != nil {
 		return err
 	}

@@ -336,7 +336,9 @@ func (a *api) ReportFiles(
 		folders = append(folders, record.Folder{Path: f.Path, Mode: int(mode & uint64(fs.ModePerm))})
 	}
 	seen := reading.Seen{Files: files, Folders: folders, Server: serverReported(r.Body.Server)}
-	l, err := a.Service.Access.ReportFiles(ctx, actorOf(ctx), r.Login, seen, r.Body.HostKey)
+	l, err := a.Service.Access.ReportFiles(
+		ctx, actorOf(ctx), r.Login, seen, machineReported(r.Body.Machine), r.Body.HostKey,
+	)
 	return contract.ReportFiles200JSONResponse(loginOf(l)), err
 }
 

@@ -1,9 +1,12 @@
 package httpapi
 
 import (
+	"io/fs"
 	"plumlatch/internal/core/reading"
 	"plumlatch/internal/core/sshdconfig"
+	"plumlatch/internal/core/text"
 	"plumlatch/internal/httpapi/contract"
+	"plumlatch/internal/means"
 	"plumlatch/internal/record"
 )
 
@@ -62,4 +65,31 @@ func serverReported(s *contract.LoginServer) *reading.Server {
 		)
 	}
 	return &out
+}
+
+// machineReported is what somebody reports of all users of a machine; nil where they do not.
+func machineReported(m *contract.ReportedMachine) *means.Machine {
+	if m == nil {
+		return nil
+	}
+	out := &means.Machine{Machine: reading.Machine{
+		Rights: reading.Rights(m.Rights), Accounts: m.Accounts, NoWay: m.NoWay, UnreadMore: max(m.UnreadMore, 0),
+		Remedy: text.Line(given(m.Remedy), text.MaxMessage),
+	}}
+	for _, u := range m.Unread {
+		out.AddUnread(u.User, u.Why)
+	}
+	for _, file := range m.Gone {
+		out.AddGone(file)
+	}
+	for _, o := range m.Others {
+		seen := means.Seen{Server: serverReported(&o.Server)}
+		for _, f := range o.Files {
+			seen.Files = append(seen.Files, means.File{
+				Path: f.Path, There: f.There, Content: f.Content, Mode: fs.FileMode(f.Mode) & fs.ModePerm,
+			})
+		}
+		out.Others = append(out.Others, means.Account{Name: o.User, Seen: seen})
+	}
+	return out
 }

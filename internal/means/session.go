@@ -49,6 +49,11 @@ func (s session) change(_ context.Context, edit edit) (Seen, error) {
 	return s.seen(files)
 }
 
+// ReadMachine reads all users of the machine of a session, as far as it may.
+func ReadMachine(ctx context.Context, s *sshio.Session) (Machine, error) {
+	return session{s}.Machine(ctx)
+}
+
 // Machine reads all users of the machine, as far as the session may.
 func (s session) Machine(ctx context.Context) (Machine, error) {
 	read, err := s.Session.Machine(ctx)

@@ -2577,8 +2577,30 @@ export interface components {
             /** @description The folders above them, from the home folder down. */
             folders?: components["schemas"]["Folder"][];
             server?: components["schemas"]["LoginServer"];
+            machine?: components["schemas"]["ReportedMachine"];
             /** @description The SHA-256 fingerprint of the host key that was seen. */
             host_key: string;
+        };
+        /** @description What was read of all users of the machine in the same session. */
+        ReportedMachine: {
+            /** @enum {string} */
+            rights: "root" | "sudo" | "user";
+            accounts: number;
+            /** @description As how many of them nobody gets in. */
+            no_way: number;
+            /** @description At most 50. */
+            unread: components["schemas"]["UnreadAccount"][];
+            unread_more: number;
+            /** @description Files of keys for users that do not exist; at most 50. */
+            gone: string[];
+            remedy?: string;
+            /** @description The other users whom somebody gets in to, or may; at most 1,000. */
+            others: components["schemas"]["ReportedAccount"][];
+        };
+        ReportedAccount: {
+            user: string;
+            files: components["schemas"]["SeenFile"][];
+            server: components["schemas"]["LoginServer"];
         };
         EntryFor: {
             /** @description The login that was completed, as user@instance. */

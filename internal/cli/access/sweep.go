@@ -12,6 +12,7 @@ import (
 	"plumlatch/internal/apiclient"
 	"plumlatch/internal/cli/kit"
 	"plumlatch/internal/core/reading"
+	"plumlatch/internal/means"
 	"plumlatch/internal/sshio"
 )
 
@@ -208,7 +209,7 @@ func ReadAndReport(s *kit.Session,
 		return l, err
 	}
 	defer session.Close()
-	fresh, err := Report(ctx, client, l.Reach.Login, session)
+	fresh, err := report(ctx, client, l.Reach.Login, session, true)
 	if err != nil {
 		return l, err
 	}
@@ -218,6 +219,13 @@ func ReadAndReport(s *kit.Session,
 // Report reads the files of a login in a session and tells the service.
 func Report(
 	ctx context.Context, client *apiclient.Client, login string, session *sshio.Session,
+) (apiclient.Login, error) {
+	return report(ctx, client, login, session, false)
+}
+
+// report is Report, with all users of the machine where whole is set.
+func report(
+	ctx context.Context, client *apiclient.Client, login string, session *sshio.Session, whole bool,
 ) (apiclient.Login, error) {
 	files, err := session.ReadAll()
 	if err != nil {
@@ -242,7 +250,45 @@ func Report(
 		return apiclient.Login{}, err
 	}
 	request.Server = serverSeen(server)
+	if whole {
+		m, err := means.ReadMachine(ctx, session)
+		switch {
+		case err == nil:
+			request.Machine = machineSeen(m)
+		case ctx.Err() != nil:
+			return apiclient.Login{}, ctx.Err()
+		}
+	}
 	return kit.Answer[apiclient.Login](client.ReportFiles(ctx, login, request))
+}
+
+// mostReported is how many other users of a machine are reported.
+const mostReported = 1000
+
+// machineSeen is what was read of all users of a machine, as it is reported.
+func machineSeen(m means.Machine) *apiclient.ReportedMachine {
+	out := &apiclient.ReportedMachine{
+		Rights: apiclient.ReportedMachineRights(m.Rights), Accounts: m.Accounts, NoWay: m.NoWay, UnreadMore: m.UnreadMore,
+		Unread: []apiclient.UnreadAccount{}, Gone: append([]string{}, m.Gone...), Remedy: kit.Optional(m.Remedy),
+		Others: []apiclient.ReportedAccount{},
+	}
+	for _, u := range m.Unread {
+		out.Unread = append(out.Unread, apiclient.UnreadAccount{User: u.User, Why: u.Why})
+	}
+	for n, o := range m.Others {
+		if n == mostReported {
+			out.UnreadMore += len(m.Others) - n
+			break
+		}
+		account := apiclient.ReportedAccount{User: o.Name, Files: []apiclient.SeenFile{}, Server: *serverSeen(*o.Server)}
+		for _, f := range o.Files {
+			account.Files = append(
+				account.Files, apiclient.SeenFile{Path: f.Path, There: f.There, Content: f.Content, Mode: int(f.Mode)},
+			)
+		}
+		out.Others = append(out.Others, account)
+	}
+	return out
 }
 
 // serverSeen is what the SSH server lets in beside the keys of the files, as it is reported.

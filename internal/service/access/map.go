@@ -24,7 +24,7 @@ type ReachMap struct {
 // MapKey is a key on a map.
 type MapKey struct {
 	record.ReachKey
-	// Fresh is whether its private key is freshly proved, Logins on how many logins of
+	// Fresh is whether its holder has freshly proved it, Logins on how many logins of
 	// the map it is in place or should be.
 	Fresh  bool
 	Logins int
@@ -101,7 +101,7 @@ func (s *Service) Map(ctx context.Context, r ReachWanted) (ReachMap, error) {
 		placeOf[n] = place
 		out.Keys = append(
 			out.Keys,
-			MapKey{w.Keys[n], w.Keys[n].ProvedAt != nil && s.now().Sub(*w.Keys[n].ProvedAt) < s.Fresh, onMap[n]},
+			MapKey{w.Keys[n], s.now().Sub(w.Input.Keys[n].Proved) < s.Fresh, onMap[n]},
 		)
 	}
 	for _, l := range out.Logins {

@@ -38,13 +38,21 @@ func (s *Service) readMachine(
 	} else {
 		own.Server = &m.Own
 	}
-	return s.recordMachine(ctx, l, m, method, at)
+	return s.RecordMachine(ctx, l, m, MachineBy{Method: method, By: journal.ByService, At: at})
 }
 
-// recordMachine records what was read of all users of a machine beside the login's own.
-func (s *Service) recordMachine(
-	ctx context.Context, l record.LoginToSweep, m means.Machine, method string, at time.Time,
+// MachineBy is by what means all users of a machine were read, by whom, and when.
+type MachineBy struct {
+	Method string
+	By     journal.By
+	At     time.Time
+}
+
+// RecordMachine records what was read of all users of a machine beside the login's own.
+func (s *Service) RecordMachine(
+	ctx context.Context, l record.LoginToSweep, m means.Machine, by MachineBy,
 ) error {
+	at := by.At
 	users := make([]string, len(m.Others))
 	for n, o := range m.Others {
 		users[n] = o.Name
@@ -53,7 +61,7 @@ func (s *Service) recordMachine(
 	if err != nil {
 		return err
 	}
-	found, err := s.found(ctx, l, users, before, at)
+	found, err := s.found(ctx, l, users, before, by)
 	if err != nil {
 		return err
 	}
@@ -67,8 +75,8 @@ func (s *Service) recordMachine(
 			Login:  login,
 			Name:   fleet.LoginName(login.OSUser, l.Instance.Name),
 			Seen:   SeenBy(seen),
-			Method: method,
-			By:     journal.ByService,
+			Method: by.Method,
+			By:     by.By,
 			At:     at,
 		})
 	}
@@ -116,16 +124,16 @@ func (s *Service) recordMachine(
 		}
 	}
 	return s.store.PutMachine(
-		ctx, record.MachineReading{InstanceID: l.InstanceID, Machine: m.Machine, Method: method, ReadAt: at},
+		ctx, record.MachineReading{InstanceID: l.InstanceID, Machine: m.Machine, Method: by.Method, ReadAt: at},
 	)
 }
 
 // found records the logins of users that are not known yet, and tells the daybook.
 func (s *Service) found(
-	ctx context.Context, l record.LoginToSweep, users []string, before []record.Login, at time.Time,
+	ctx context.Context, l record.LoginToSweep, users []string, before []record.Login, by MachineBy,
 ) (all map[string]record.Login, err error) {
 	err = s.store.InTx(ctx, func(tx *store.Store) error {
-		if all, err = tx.FindLogins(ctx, l.InstanceID, users, at); err != nil {
+		if all, err = tx.FindLogins(ctx, l.InstanceID, users, by.At); err != nil {
 			return err
 		}
 		var notes []record.Entry
@@ -135,7 +143,7 @@ func (s *Service) found(
 				continue
 			}
 			notes = append(notes, s.journal.Entry(
-				journal.ByService, "login.found", "login", fleet.LoginName(user, l.Instance.Name), "", nil,
+				by.By, "login.found", "login", fleet.LoginName(user, l.Instance.Name), "", nil,
 			))
 		}
 		if len(notes) == 0 {

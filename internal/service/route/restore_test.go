@@ -367,7 +367,7 @@ func TestNoLineOfALostKeyGoesWithoutALogin(t *testing.T) {
 	}
 	seen, err := reading.ReadFiles(t.Context(), s)
 	if err == nil {
-		_, err = r.Access.ReportFiles(t.Context(), r.Ines, o.login, seen, ssh.FingerprintSHA256(s.HostKey))
+		_, err = r.Access.ReportFiles(t.Context(), r.Ines, o.login, seen, nil, ssh.FingerprintSHA256(s.HostKey))
 	}
 	if err != nil {
 		t.Fatal(err)

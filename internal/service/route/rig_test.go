@@ -208,7 +208,7 @@ func (o *lockedOut) help(r reentry.Restore) error {
 		if err := errors.Join(err, read); err != nil {
 			return err
 		}
-		_, err = o.Access.ReportFiles(ctx, o.Ines, o.login, seen, ssh.FingerprintSHA256(s.HostKey))
+		_, err = o.Access.ReportFiles(ctx, o.Ines, o.login, seen, nil, ssh.FingerprintSHA256(s.HostKey))
 		return err
 	case r.Waits.Step == string(restore.Open):
 		return o.Reentry.OpenedPassword(ctx, o.Ines, o.name)

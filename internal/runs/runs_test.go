@@ -562,8 +562,16 @@ func TestAnUndoAndThePointOfNoReturnNeverBothWin(t *testing.T) {
 	defer mu.Unlock()
 	for _, run := range all {
 		r, err := g.store.RunByID(t.Context(), run.ID)
+		// The end is told of in the transaction that is committed after it.
+		for until := time.Now().Add(60 * time.Second); err == nil && r.EndedAt == nil && time.Now().Before(until); {
+			time.Sleep(5 * time.Millisecond)
+			r, err = g.store.RunByID(t.Context(), run.ID)
+		}
 		if err != nil {
 			t.Fatal(err)
+		}
+		if r.EndedAt == nil {
+			t.Errorf("told of its end, the run is still %s: %+v", r.State, r)
 		}
 		if won[run.ID] != (r.State == Undone) || won[run.ID] != (r.CommittedAt == nil) {
 			t.Errorf("the undo won: %v; the run is %s, committed at %v", won[run.ID], r.State, r.CommittedAt)

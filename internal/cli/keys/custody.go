@@ -254,20 +254,27 @@ var handOverListing = kit.Listing[apiclient.WaitingHandOver]{
 	},
 }
 
+// proveFirst proves that the person has the private key, from the file or the agent given, or from one that is
+// found on this machine.
+func proveFirst(ctx context.Context, s *kit.Session, client *apiclient.Client, key string, h kit.LocalKeyFlags) error {
+	var signers []kit.AtHand
+	if h.Given() {
+		found, done, err := s.LocalKeys(h)
+		if err != nil {
+			return err
+		}
+		defer done()
+		signers = found
+	}
+	_, err := access.ProveKey(s, ctx, client, key, signers, h)
+	return err
+}
+
 func keyForget(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error {
 	var h kit.LocalKeyFlags
 	h.Flags(f)
 	return With(func(ctx context.Context, s *kit.Session, client *apiclient.Client, args []string) error {
-		var signers []kit.AtHand
-		if h.Given() {
-			found, done, err := s.LocalKeys(h)
-			if err != nil {
-				return err
-			}
-			defer done()
-			signers = found
-		}
-		if _, err := access.ProveKey(s, ctx, client, args[0], signers, h); err != nil {
+		if err := proveFirst(ctx, s, client, args[0], h); err != nil {
 			return err
 		}
 		k, err := kit.Answer[apiclient.Key](client.ForgetKey(ctx, args[0]))
@@ -288,16 +295,7 @@ func keyFound(f *flag.FlagSet) func(context.Context, *kit.Session, []string) err
 		if *reason == "" {
 			return kit.Usage("say where it was, and why nobody else had it: -reason TEXT")
 		}
-		var signers []kit.AtHand
-		if h.Given() {
-			found, done, err := s.LocalKeys(h)
-			if err != nil {
-				return err
-			}
-			defer done()
-			signers = found
-		}
-		if _, err := access.ProveKey(s, ctx, client, args[0], signers, h); err != nil {
+		if err := proveFirst(ctx, s, client, args[0], h); err != nil {
 			return err
 		}
 		k, err := kit.Answer[apiclient.Key](client.MarkFound(ctx, args[0], apiclient.MarkLost{Reason: *reason}))

@@ -121,6 +121,19 @@ func TestEveryUserOfAMachineIsReadAndTold(t *testing.T) {
 	if l := h.login("deploy@door"); len(l.Strangers) != 0 || l.Openers[0].Status != "missing" {
 		t.Errorf("the folder is gone: %+v", l)
 	}
+	// Users of a directory that lists nobody are not taken for gone.
+	nsswitch := filepath.Join(disk, "etc/nsswitch.conf")
+	if err := os.WriteFile(nsswitch, []byte("passwd: files sss\n"), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	h.must("login", "add", "elsewhere@door")
+	h.client("sweep", "door")
+	if l := h.login("elsewhere@door"); l.Reach.SweptAt != nil || l.Reach.SweepError == nil {
+		t.Errorf("a user of a directory: %+v", l.Reach)
+	}
+	if in := h.access("door"); in.Whole || !strings.Contains(in.Machine.Unread[len(in.Machine.Unread)-1].User, "sss") {
+		t.Errorf("the machine: %+v", in.Machine)
+	}
 	h.must("login", "add", "backup@door")
 	h.must("login", "forget", "backup@door")
 	h.refused("no-such-login", "login", "show", "backup@door")

@@ -243,7 +243,10 @@ func (a agent) Machine(ctx context.Context) (Machine, error) {
 	}
 	group, _ := a.system(ctx, "/etc/group")
 	var groups map[string][]string
-	if nsswitch, _ := a.system(ctx, "/etc/nsswitch.conf"); len(reading.ForeignSources([]byte(nsswitch), "group")) == 0 {
+	nsswitch, _ := a.system(ctx, "/etc/nsswitch.conf")
+	out.AddSources([]byte(nsswitch))
+	if len(reading.ForeignSources([]byte(nsswitch), "group"))+
+		len(reading.ForeignSources([]byte(nsswitch), "initgroups")) == 0 {
 		groups = reading.GroupsOf([]byte(group), accounts)
 	}
 	shadow, err := a.system(ctx, "/etc/shadow")
@@ -256,7 +259,9 @@ func (a agent) Machine(ctx context.Context) (Machine, error) {
 	for n, account := range accounts {
 		settings, err := sshio.SettingsFor(config, account, groups, passwords[account.Name], authorities)
 		if account.Name == a.user {
-			out.Own = settings.Server
+			if err == nil {
+				out.Own = &settings.Server
+			}
 			continue
 		}
 		if n >= agentAccounts {

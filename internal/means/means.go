@@ -63,8 +63,8 @@ type Account struct {
 type Machine struct {
 	reading.Machine
 	Others []Account
-	// Own is what the SSH server lets in to the login that was read with.
-	Own reading.Server
+	// Own is what the SSH server lets in to the login that was read with; nil where this tells nothing of it.
+	Own *reading.Server
 }
 
 // Whole is a means by which all users of the machine are read.

@@ -60,7 +60,7 @@ func (s session) Machine(ctx context.Context) (Machine, error) {
 	if err != nil {
 		return Machine{}, err
 	}
-	out := Machine{Machine: read.Machine, Own: read.Own}
+	out := Machine{Machine: read.Machine, Own: &read.Own}
 	for _, o := range read.Others {
 		seen := Seen{Server: new(o.Server)}
 		for _, f := range o.Files {

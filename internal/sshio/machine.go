@@ -184,9 +184,7 @@ func (m *machine) read(ctx context.Context, config *sshdconfig.Config, unread er
 // list are told as unread.
 func (m *machine) sources(ctx context.Context, accounts []reading.Account) map[string][]string {
 	nsswitch, _ := machineFiles{m}.ReadFile("/etc/nsswitch.conf")
-	for _, service := range reading.ForeignSources(nsswitch, "passwd") {
-		m.out.AddUnread("users of "+service, "nsswitch.conf(5) has a source that may know users whom it does not list")
-	}
+	m.out.AddSources(nsswitch)
 	if len(reading.ForeignSources(nsswitch, "group"))+len(reading.ForeignSources(nsswitch, "initgroups")) > 0 {
 		return nil
 	}

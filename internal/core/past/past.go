@@ -10,24 +10,22 @@ import (
 // Version is a content of one file of a login, as it was read from SeenAt to SeenUntil. Keys are the keys in it, by
 // any name that the caller has for them.
 type Version[K comparable] struct {
-	Path             string
-	SeenAt           time.Time
-	SeenUntil        time.Time
-	Keys             []K
-	Method           string
-	NotThere, Unread bool
+	Path      string
+	SeenAt    time.Time
+	SeenUntil time.Time
+	Keys      []K
+	Method    string
 }
 
 // Interval is a stretch of time in which a key was in a login's files. It was seen there at From and at To and was
 // there at each reading between. It may have come at any time after NotBefore, when it was seen not to be there,
 // and have gone at any time before GoneBy; they are zero where no reading says so.
 type Interval[K comparable] struct {
-	Key               K
-	NotBefore, From   time.Time
-	To, GoneBy        time.Time
-	Method            string
-	StillThere        bool // at the last reading
-	first, last, path int
+	Key             K
+	NotBefore, From time.Time
+	To, GoneBy      time.Time
+	Method          string
+	StillThere      bool // at the last reading
 }
 
 // Intervals returns when each key was in the files of a login, ordered by From.
@@ -42,16 +40,16 @@ func Intervals[K comparable](versions []Version[K]) []Interval[K] {
 	}
 	slices.Sort(paths)
 	var out []Interval[K]
-	for n, path := range paths {
+	for _, path := range paths {
 		all := byPath[path]
 		slices.SortFunc(all, func(a, b Version[K]) int { return a.SeenAt.Compare(b.SeenAt) })
-		out = append(out, ofFile(all, n)...)
+		out = append(out, ofFile(all)...)
 	}
 	slices.SortStableFunc(out, func(a, b Interval[K]) int { return a.From.Compare(b.From) })
 	return out
 }
 
-func ofFile[K comparable](versions []Version[K], path int) (out []Interval[K]) {
+func ofFile[K comparable](versions []Version[K]) (out []Interval[K]) {
 	open := map[K]int{} // of out
 	for n, v := range versions {
 		here := map[K]bool{}
@@ -61,10 +59,10 @@ func ofFile[K comparable](versions []Version[K], path int) (out []Interval[K]) {
 			}
 			here[k] = true
 			if at, going := open[k]; going {
-				out[at].To, out[at].last = v.SeenUntil, n
+				out[at].To = v.SeenUntil
 				continue
 			}
-			i := Interval[K]{Key: k, From: v.SeenAt, To: v.SeenUntil, Method: v.Method, first: n, last: n, path: path}
+			i := Interval[K]{Key: k, From: v.SeenAt, To: v.SeenUntil, Method: v.Method}
 			if n > 0 {
 				i.NotBefore = versions[n-1].SeenUntil
 			}

@@ -227,6 +227,8 @@ type Machine struct {
 	UnreadMore int             `json:"unread_more,omitempty"`
 	// Gone are files of keys for users that do not exist.
 	Gone []string `json:"gone,omitempty"`
+	// Unlisted is whether there may be users whom nothing lists, such as those of a directory.
+	Unlisted bool `json:"unlisted,omitempty"`
 	// Skipped is how many lines of passwd(5) are no user's, or beyond what is looked at.
 	Skipped int `json:"skipped,omitempty"`
 	// Remedy says what makes the unread readable; "" for nothing.
@@ -243,6 +245,14 @@ func (m *Machine) AddUnread(user, why string) {
 		return
 	}
 	m.Unread = append(m.Unread, UnreadAccount{text.Line(user, text.MaxLine), text.Line(why, text.MaxLine)})
+}
+
+// AddSources tells of the sources of nsswitch.conf(5) that may know users whom they do not list.
+func (m *Machine) AddSources(nsswitch []byte) {
+	for _, service := range ForeignSources(nsswitch, "passwd") {
+		m.Unlisted = true
+		m.AddUnread("users of "+service, "nsswitch.conf(5) has a source that may know users whom it does not list")
+	}
 }
 
 // AddGone adds a file of keys of a user that does not exist.

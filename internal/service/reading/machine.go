@@ -1,6 +1,7 @@
 package reading
 
 import (
+	"cmp"
 	"context"
 	"slices"
 	"time"
@@ -35,8 +36,9 @@ func (s *Service) readMachine(
 		}
 		m = means.Machine{}
 		m.AddUnread("all other users", err.Error())
-	} else {
-		own.Server = &m.Own
+	}
+	if m.Own != nil {
+		own.Server = m.Own
 	}
 	return s.RecordMachine(ctx, l, m, MachineBy{Method: method, By: journal.ByService, At: at})
 }
@@ -90,7 +92,8 @@ func (s *Service) RecordMachine(
 		_, there := found[login.OSUser]
 		switch {
 		case login.ID == l.ID || there:
-		case unread[login.OSUser] != "" || unread["all other users"] != "" || m.UnreadMore > 0:
+		case unread[login.OSUser] != "" || unread["all other users"] != "" || m.UnreadMore > 0 ||
+			m.Unlisted || m.Skipped > 0:
 			failed = append(failed, login)
 		default:
 			gone = append(gone, login)
@@ -112,7 +115,7 @@ func (s *Service) RecordMachine(
 	for _, login := range failed {
 		why := unread[login.OSUser]
 		if why == "" {
-			why = "it could not be read: " + unread["all other users"]
+			why = cmp.Or(unread["all other users"], "not all users of the machine were read")
 		}
 		if err := s.store.NoteSweepFailure(ctx, login.ID, text.Line(why, text.MaxMessage), at); err != nil {
 			return err

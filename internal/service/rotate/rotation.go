@@ -25,9 +25,9 @@ import (
 
 // Where the new keys of a rotation are made.
 const (
-	makeHere    = "here"
-	MakeService = "service"
-	MakeBring   = "bring"
+	makeHere    = string(rotation.Here)
+	MakeService = string(rotation.Service)
+	MakeBring   = string(rotation.Bring)
 )
 
 const (

@@ -58,8 +58,17 @@ func TestTheScriptsOfTheDocsWork(t *testing.T) {
 	if err := os.WriteFile(file, []byte(read(t, file)+read(t, filepath.Join(dir, "foreign.pub"))), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	if out, status := run("A nightly check"); status != 3 || !strings.Contains(out, "stranger: ") {
-		t.Errorf("a stranger: %d %s", status, out)
+	for night := range 2 {
+		if out, status := run("A nightly check"); status != 3 || !strings.Contains(out, "stranger: ") {
+			t.Errorf("a stranger in night %d: %d %s", night, status, out)
+		}
+	}
+	config := filepath.Join(h.disk("door"), "etc/ssh/sshd_config")
+	if err := os.WriteFile(config, []byte("AuthorizedKeysCommand /opt/names %u\n"), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	if out, status := run("A nightly check"); status != 3 || !strings.Contains(out, "debian@door: 1 other ways in") {
+		t.Errorf("a program: %d %s", status, out)
 	}
 	if out, status := run("A nightly check", "PLUMLATCH_URL=http://127.0.0.1:1"); status != 7 {
 		t.Errorf("no service: %d %s", status, out)

@@ -90,8 +90,26 @@ func TestAnAuthorityAPasswordAndAStrangerOfARealServerAreTold(t *testing.T) {
 		!strings.Contains(r.out, l.Server.Authorities[0].Fingerprint) {
 		t.Errorf("%+v", r)
 	}
-	if r := h.client("openers", "pump", "-json"); r.status != 3 {
-		t.Errorf("as JSON: %d", r.status)
+	r = h.client("openers", "pump", "-json")
+	var rows []struct{ Login, Status, Kind, Name string }
+	if err := json.Unmarshal([]byte(r.out), &rows); err != nil || r.status != 3 {
+		t.Errorf("as JSON: %d %v", r.status, err)
+	}
+	for status, name := range map[string]string{
+		"stranger": l.Strangers[0].Sha256, "open": l.Server.Authorities[0].Fingerprint, "unread": "root",
+	} {
+		if !slices.ContainsFunc(rows, func(r struct{ Login, Status, Kind, Name string }) bool {
+			return r.Status == status && r.Name == name
+		}) {
+			t.Errorf("no row %s %s among %+v", status, name, rows)
+		}
+	}
+	if in := h.access("pump"); in.Beyond == nil || in.Beyond.Strangers != 1 || in.Beyond.OtherWays != 2 ||
+		in.Beyond.Unread == 0 {
+		t.Errorf("counted: %+v", in.Beyond)
+	}
+	if p := h.login("pump").Reach; *p.OtherWays != 2 || *p.Unread != 0 {
+		t.Errorf("the reach counts %d other ways, %d unread", *p.OtherWays, *p.Unread)
 	}
 	// A fingerprint from a log leads to each of them.
 	for name, kind := range map[string]apiclient.TracedKind{

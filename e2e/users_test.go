@@ -3,6 +3,7 @@ package e2e
 import (
 	"encoding/json"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -78,9 +79,14 @@ func TestEveryUserOfAMachineIsReadAndTold(t *testing.T) {
 	if err := os.Symlink("/etc/shadow", filepath.Join(disk, "home/linked/.ssh/authorized_keys")); err != nil {
 		t.Fatal(err)
 	}
-	r := h.client("sweep", "door")
-	if r.status != 3 {
-		t.Errorf("sweep: %d %s", r.status, r.out)
+	r := h.client("sweep", "door", "-json")
+	var swept struct{ Logins []apiclient.SweepItem }
+	if err := json.Unmarshal([]byte(r.out), &swept); err != nil || r.status != 3 || len(swept.Logins) != 2 {
+		t.Errorf("sweep: %d %v %s", r.status, err, r.out)
+	}
+	if own := swept.Logins[0]; own.Login != "debian@door" || *own.Unread != 1 || *own.OtherWays != 0 ||
+		own.Missing+own.Ungranted+own.Strangers != 0 {
+		t.Errorf("of the login by which the machine is read: %+v", own)
 	}
 	in := h.access("door")
 	if in.Whole || len(in.Logins) != 2 || in.Machine.UnreadTotal != 1 || in.Machine.Unread[0].User != "linked" {
@@ -120,6 +126,23 @@ func TestEveryUserOfAMachineIsReadAndTold(t *testing.T) {
 	h.client("sweep", "door")
 	if l := h.login("deploy@door"); len(l.Strangers) != 0 || l.Openers[0].Status != "missing" {
 		t.Errorf("the folder is gone: %+v", l)
+	}
+	// A fingerprint from an old log leads to where the key was.
+	var traced apiclient.Trace
+	r = h.client("trace", mallory, "-json")
+	if err := json.Unmarshal([]byte(r.out), &traced); err != nil || r.status != 0 || len(traced.Matches) != 1 {
+		t.Fatalf("trace: %d %v %s", r.status, err, r.out)
+	}
+	if m := traced.Matches[0]; m.Kind != apiclient.TracedKindFormer || m.Name != "deploy@door" ||
+		m.Former.Comment != "mallory" || !m.Former.GoneBy.After(m.Former.SeenAt) {
+		t.Errorf("traced: %+v %+v", m, m.Former)
+	}
+	out, err := exec.Command("ssh-keygen", "-lE", "md5", "-f", h.private("ours")+".pub").Output()
+	if err != nil {
+		t.Fatal(err)
+	}
+	if r := h.client("trace", strings.Fields(string(out))[1]); r.status != 0 || !strings.Contains(r.out, "gone by") {
+		t.Errorf("the recorded key by MD5: %+v", r)
 	}
 	// Users of a directory that lists nobody are not taken for gone.
 	nsswitch := filepath.Join(disk, "etc/nsswitch.conf")

@@ -1143,6 +1143,7 @@ func (e TakenItemPhase) Valid() bool {
 // Defines values for TracedKind.
 const (
 	TracedKindAuthority TracedKind = "authority"
+	TracedKindFormer    TracedKind = "former"
 	TracedKindHostKey   TracedKind = "host key"
 	TracedKindKey       TracedKind = "key"
 	TracedKindStranger  TracedKind = "stranger"
@@ -1153,11 +1154,40 @@ func (e TracedKind) Valid() bool {
 	switch e {
 	case TracedKindAuthority:
 		return true
+	case TracedKindFormer:
+		return true
 	case TracedKindHostKey:
 		return true
 	case TracedKindKey:
 		return true
 	case TracedKindStranger:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for WayKind.
+const (
+	WayKindAuthority WayKind = "authority"
+	WayKindCondition WayKind = "condition"
+	WayKindMethod    WayKind = "method"
+	WayKindProgram   WayKind = "program"
+	WayKindUnread    WayKind = "unread"
+)
+
+// Valid indicates whether the value is a known member of the WayKind enum.
+func (e WayKind) Valid() bool {
+	switch e {
+	case WayKindAuthority:
+		return true
+	case WayKindCondition:
+		return true
+	case WayKindMethod:
+		return true
+	case WayKindProgram:
+		return true
+	case WayKindUnread:
 		return true
 	default:
 		return false
@@ -1309,6 +1339,19 @@ type BeginLeaving struct {
 
 	// To The holder who follows; needed unless again.
 	To *string `json:"to,omitempty"`
+}
+
+// Beyond How much is not as granted.
+type Beyond struct {
+	Missing int `json:"missing"`
+
+	// OtherWays Ways in beside keys.
+	OtherWays int `json:"other_ways"`
+	Strangers int `json:"strangers"`
+	Ungranted int `json:"ungranted"`
+
+	// Unread What is not known: settings, logins and OS users that were not read.
+	Unread int `json:"unread"`
 }
 
 // BringKey defines model for BringKey.
@@ -1724,6 +1767,18 @@ type Folder struct {
 	Path string `json:"path"`
 }
 
+// FormerLine A key that was in a file and is no longer there.
+type FormerLine struct {
+	Comment string `json:"comment"`
+
+	// GoneBy The first reading that did not see it.
+	GoneBy time.Time `json:"gone_by"`
+	Path   string    `json:"path"`
+
+	// SeenAt When it was last seen there.
+	SeenAt time.Time `json:"seen_at"`
+}
+
 // Grant defines model for Grant.
 type Grant struct {
 	// Connection What a client needs to log in.
@@ -1901,7 +1956,9 @@ type Instance struct {
 
 // InstanceAccess defines model for InstanceAccess.
 type InstanceAccess struct {
-	Instance string `json:"instance"`
+	// Beyond How much is not as granted.
+	Beyond   *Beyond `json:"beyond,omitempty"`
+	Instance string  `json:"instance"`
 
 	// Logins At most 100, by user.
 	Logins      []Login `json:"logins"`
@@ -2183,6 +2240,9 @@ type Login struct {
 
 	// SweptBy By which method its files were last read.
 	SweptBy *string `json:"swept_by,omitempty"`
+
+	// Ways The same as also, each with its kind and name.
+	Ways *[]Way `json:"ways,omitempty"`
 }
 
 // LoginReach defines model for LoginReach.
@@ -2200,6 +2260,9 @@ type LoginReach struct {
 	Next   *string `json:"next,omitempty"`
 	OsUser string  `json:"os_user"`
 
+	// OtherWays How many ways in there are beside keys, as they were last read.
+	OtherWays *int `json:"other_ways,omitempty"`
+
 	// Reach How safe a login is: solid with two or more holders with a fresh proof, thin with one, stale where keys are in place and none is freshly proved, shut where no key in place that anybody is known to have, unswept where nobody has read it yet.
 	Reach  ReachState `json:"reach"`
 	Region string     `json:"region"`
@@ -2212,6 +2275,9 @@ type LoginReach struct {
 	SweepError *string    `json:"sweep_error,omitempty"`
 	SweptAt    *time.Time `json:"swept_at,omitempty"`
 	Ungranted  int        `json:"ungranted"`
+
+	// Unread 1 where the settings of its SSH server are not known, else 0.
+	Unread *int `json:"unread,omitempty"`
 
 	// Why What there is to know about it, in words.
 	Why string `json:"why"`
@@ -3761,6 +3827,9 @@ type SweepItem struct {
 	// Missing How many granted keys are not there now.
 	Missing int `json:"missing"`
 
+	// OtherWays How many ways in there are beside keys: passwords, certificate authorities, programs that name keys.
+	OtherWays *int `json:"other_ways,omitempty"`
+
 	// Outcome What was read, in words.
 	Outcome string         `json:"outcome"`
 	State   SweepItemState `json:"state"`
@@ -3770,6 +3839,9 @@ type SweepItem struct {
 
 	// Ungranted How many known keys are there that nobody granted.
 	Ungranted int `json:"ungranted"`
+
+	// Unread How much is not known: the server's settings count as one, and each OS user of the machine that was not read at the login by which the machine is read.
+	Unread *int `json:"unread,omitempty"`
 }
 
 // SweepItemPage defines model for SweepItemPage.
@@ -3845,6 +3917,11 @@ type TraceText struct {
 
 // Traced defines model for Traced.
 type Traced struct {
+	// Former A key that was in a file and is no longer there.
+	Former *FormerLine `json:"former,omitempty"`
+
+	// GoneAt Since when the instance is gone; absent for one that is there.
+	GoneAt *time.Time `json:"gone_at,omitempty"`
 	Key    *Key       `json:"key,omitempty"`
 	Kind   TracedKind `json:"kind"`
 	Logins *[]Opening `json:"logins,omitempty"`
@@ -3852,9 +3929,12 @@ type Traced struct {
 	// Matched What matched, in words.
 	Matched string `json:"matched"`
 
-	// Name Of the key; of the instance whose host key it is; or of the login that the stranger is in, or whose server takes certificates of the authority.
-	Name     string    `json:"name"`
-	Stranger *Stranger `json:"stranger,omitempty"`
+	// Name Of the key; of the instance whose host key it is; or of the login that the stranger is in, that the former line was in, or whose server takes certificates of the authority.
+	Name string `json:"name"`
+
+	// PinnedAt Of a host key: since when it is known.
+	PinnedAt *time.Time `json:"pinned_at,omitempty"`
+	Stranger *Stranger  `json:"stranger,omitempty"`
 }
 
 // TracedKind defines model for Traced.Kind.
@@ -3883,6 +3963,21 @@ type WaitingHandOver struct {
 	Reason  *string   `json:"reason,omitempty"`
 	To      string    `json:"to"`
 }
+
+// Way A way into a login beside the keys of its files, or something that is not known of them.
+type Way struct {
+	// About In words.
+	About string `json:"about"`
+
+	// Kind A method such as a password, a certificate authority, a program that names keys at each login, what counts under a condition that is not known, or what was not read.
+	Kind WayKind `json:"kind"`
+
+	// Name The method, the authority's fingerprint, or the program.
+	Name *string `json:"name,omitempty"`
+}
+
+// WayKind A method such as a password, a certificate authority, a program that names keys at each login, what counts under a condition that is not known, or what was not read.
+type WayKind string
 
 // WithdrawGrant defines model for WithdrawGrant.
 type WithdrawGrant struct {

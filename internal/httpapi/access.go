@@ -395,6 +395,7 @@ func (a *api) ListSweepItems(
 			State:    contract.SweepItemState(i.State),
 			Outcome:  i.Outcome,
 			InPlace:  i.InPlace, Missing: i.Missing, Ungranted: i.Ungranted, Strangers: i.Strangers,
+			OtherWays: &i.OtherWays, Unread: &i.Unread,
 		}
 	}), Next: optional(l.Next)}, err
 }
@@ -521,6 +522,8 @@ func loginReachOf(l access.LoginReach) contract.LoginReach {
 		Missing:    l.Missing,
 		Ungranted:  l.Ungranted,
 		Strangers:  l.Standing.Strangers,
+		OtherWays:  &l.Beyond.OtherWays,
+		Unread:     &l.Beyond.Unread,
 		Steward:    l.Steward,
 		SweptAt:    l.SweptAt,
 		SweepError: optional(l.SweepError),
@@ -532,9 +535,12 @@ func loginReachOf(l access.LoginReach) contract.LoginReach {
 
 func loginOf(l access.Login) contract.Login {
 	return contract.Login{
-		Reach:      loginReachOf(l.LoginReach),
-		Server:     loginServerOf(l.Server),
-		Also:       l.Also(),
+		Reach:  loginReachOf(l.LoginReach),
+		Server: loginServerOf(l.Server),
+		Also:   l.Also(),
+		Ways: new(each(l.Ways(), func(w seen.Way) contract.Way {
+			return contract.Way{Kind: contract.WayKind(w.Kind), Name: optional(w.Name), About: w.Text}
+		})),
 		Openers:    each(l.Openers, openingOf),
 		Strangers:  each(l.Strangers, strangerOf),
 		Connection: connectionOf(l.Of, l.OSUser),
@@ -557,7 +563,11 @@ func (a *api) GetInstanceAccess(
 	if err != nil {
 		return nil, err
 	}
+	c := in.Beyond()
 	return contract.GetInstanceAccess200JSONResponse{
+		Beyond: &contract.Beyond{
+			Missing: c.Missing, Ungranted: c.Ungranted, Strangers: c.Strangers, OtherWays: c.OtherWays, Unread: c.Unread,
+		},
 		Instance:    in.Instance,
 		Logins:      each(in.Logins, loginOf),
 		LoginsTotal: in.Total,

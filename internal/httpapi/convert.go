@@ -217,6 +217,13 @@ func tracedOf(t keys.Traced) contract.Traced {
 	if t.Stranger != nil {
 		out.Stranger = new(strangerOf(*t.Stranger))
 	}
+	if f := t.Former; f != nil {
+		out.Former = &contract.FormerLine{Path: f.Path, Comment: f.Comment, SeenAt: f.SeenAt, GoneBy: f.GoneBy}
+		out.GoneAt = f.GoneAt
+	}
+	if h := t.HostKey; h != nil {
+		out.PinnedAt, out.GoneAt = &h.PinnedAt, h.GoneAt
+	}
 	return out
 }
 

@@ -54,6 +54,33 @@ type StrangerIn struct {
 	InstanceName string
 }
 
+// FormerLine is a key that was in a file of a login and is there no more.
+type FormerLine struct {
+	LoginID uuid.UUID
+	Path    string
+	SHA256  []byte `gorm:"column:sha256"`
+	MD5     []byte `gorm:"column:md5"`
+	Comment string
+	SeenAt  time.Time // last
+	GoneBy  time.Time // the first reading that did not see it
+}
+
+// FormerLineIn is a former line with the login that it was in. GoneAt is since when the instance is gone.
+type FormerLineIn struct {
+	FormerLine
+	OSUser       string `gorm:"column:os_user"`
+	InstanceName string
+	GoneAt       *time.Time
+}
+
+// HostKeyOf is the instance that has, or had, a host key.
+type HostKeyOf struct {
+	InstanceName string
+	GoneAt       *time.Time
+	PinnedAt     time.Time
+	Learnt       string
+}
+
 // NewStranger is a stranger that the daybook does not tell of yet.
 type NewStranger struct {
 	SHA256       []byte `gorm:"column:sha256"`

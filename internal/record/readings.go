@@ -75,6 +75,12 @@ type SweepItem struct {
 	Missing   int `gorm:"->;-:migration"`
 	Ungranted int `gorm:"->;-:migration"`
 	Strangers int `gorm:"->;-:migration"`
+	// InstanceID is the login's instance, and Main whether it is the one that the instance is read by.
+	InstanceID uuid.UUID `gorm:"->;-:migration"`
+	Main       bool      `gorm:"->;-:migration"`
+	// OtherWays are ways in beside keys, Unread what is not known. The store does not know them.
+	OtherWays int `gorm:"-"`
+	Unread    int `gorm:"-"`
 }
 
 // SweepEnd is what came of the attempt to read a login.

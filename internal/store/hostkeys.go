@@ -24,15 +24,3 @@ func (s *Store) HostKeys(ctx context.Context, instance uuid.UUID) ([]record.Host
 	err := s.db.WithContext(ctx).Where("instance_id = ?", instance).Order("algorithm DESC").Find(&keys).Error
 	return keys, plain(err)
 }
-
-// InstancesWithHostKey returns the instances that are there and have a pinned
-// host key with the SHA-256 digest.
-func (s *Store) InstancesWithHostKey(ctx context.Context, digest []byte) ([]record.Instance, error) {
-	var instances []record.Instance
-	err := s.db.WithContext(ctx).
-		Where("gone_at IS NULL AND id IN (SELECT instance_id FROM host_keys WHERE sha256 = ?)", digest).
-		Order("name").
-		Find(&instances).
-		Error
-	return instances, plain(err)
-}

@@ -32,6 +32,19 @@ func (s *Store) MachineOf(ctx context.Context, instance uuid.UUID) (m record.Mac
 	return m, plain(err)
 }
 
+// MachinesOf returns what was read of all users of machines, by instance.
+func (s *Store) MachinesOf(ctx context.Context, instances []uuid.UUID) (map[uuid.UUID]record.MachineReading, error) {
+	var rows []record.MachineReading
+	if err := s.db.WithContext(ctx).Where("instance_id IN ?", instances).Find(&rows).Error; err != nil {
+		return nil, plain(err)
+	}
+	out := make(map[uuid.UUID]record.MachineReading, len(rows))
+	for _, r := range rows {
+		out[r.InstanceID] = r
+	}
+	return out, nil
+}
+
 // LoginsOnInstance returns at most limit logins of an instance, by user.
 func (s *Store) LoginsOnInstance(ctx context.Context, instance uuid.UUID, limit int) (out []record.Login, err error) {
 	err = s.db.WithContext(ctx).Where("instance_id = ?", instance).Order("os_user").Limit(limit).Find(&out).Error

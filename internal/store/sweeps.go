@@ -70,7 +70,8 @@ func (s *Store) SweepItems(
 		return record.List[record.SweepItem]{}, err
 	}
 	var items []record.SweepItem
-	if err := page.Select("sweep_items.*, l.os_user, i.name AS instance_name, " + keysNow).Scan(&items).Error; err != nil {
+	const columns = "sweep_items.*, l.os_user, i.name AS instance_name, l.instance_id, l.os_user = i.login_user AS main, "
+	if err := page.Select(columns + keysNow).Scan(&items).Error; err != nil {
 		return record.List[record.SweepItem]{}, plain(err)
 	}
 	return cut(items, p, func(i record.SweepItem) []string { return []string{i.InstanceName, i.OSUser} }), nil

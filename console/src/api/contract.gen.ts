@@ -1906,6 +1906,10 @@ export interface components {
             missing: number;
             ungranted: number;
             strangers: number;
+            /** @description How many ways in there are beside keys, as they were last read. */
+            other_ways?: number;
+            /** @description 1 where the settings of its SSH server are not known, else 0. */
+            unread?: number;
             /** @description Whether the service's own key is in place. */
             steward: boolean;
             /** Format: date-time */
@@ -2365,6 +2369,8 @@ export interface components {
              * @description Since when it is known, where a reading has found it and nobody has added it.
              */
             found_at?: string;
+            /** @description The same as also, each with its kind and name. */
+            ways?: components["schemas"]["Way"][];
             /** @description What lets somebody in beside the keys of the files, or is not known of that, in words. It is empty only where the server's settings were read and let in nobody else. */
             also: string[];
             reach: components["schemas"]["LoginReach"];
@@ -2482,12 +2488,35 @@ export interface components {
             user: string;
             why: string;
         };
+        /** @description A way into a login beside the keys of its files, or something that is not known of them. */
+        Way: {
+            /**
+             * @description A method such as a password, a certificate authority, a program that names keys at each login, what counts under a condition that is not known, or what was not read.
+             * @enum {string}
+             */
+            kind: "method" | "authority" | "program" | "condition" | "unread";
+            /** @description The method, the authority's fingerprint, or the program. */
+            name?: string;
+            /** @description In words. */
+            about: string;
+        };
+        /** @description How much is not as granted. */
+        Beyond: {
+            missing: number;
+            ungranted: number;
+            strangers: number;
+            /** @description Ways in beside keys. */
+            other_ways: number;
+            /** @description What is not known: settings, logins and OS users that were not read. */
+            unread: number;
+        };
         InstanceAccess: {
             instance: string;
             /** @description At most 100, by user. */
             logins: components["schemas"]["Login"][];
             logins_total: number;
             machine: components["schemas"]["MachineReading"];
+            beyond?: components["schemas"]["Beyond"];
             /** @description Whether all that gets in is known: every login and all users of the machine were read. */
             whole: boolean;
         };
@@ -2655,6 +2684,10 @@ export interface components {
             ungranted: number;
             /** @description How many keys are there that are not recorded. */
             strangers: number;
+            /** @description How many ways in there are beside keys: passwords, certificate authorities, programs that name keys. */
+            other_ways?: number;
+            /** @description How much is not known: the server's settings count as one, and each OS user of the machine that was not read at the login by which the machine is read. */
+            unread?: number;
         };
         SweepItemPage: {
             items: components["schemas"]["SweepItem"][];
@@ -3612,14 +3645,40 @@ export interface components {
         };
         Traced: {
             /** @enum {string} */
-            kind: "key" | "host key" | "stranger" | "authority";
-            /** @description Of the key; of the instance whose host key it is; or of the login that the stranger is in, or whose server takes certificates of the authority. */
+            kind: "key" | "host key" | "stranger" | "authority" | "former";
+            /** @description Of the key; of the instance whose host key it is; or of the login that the stranger is in, that the former line was in, or whose server takes certificates of the authority. */
             name: string;
             /** @description What matched, in words. */
             matched: string;
             key?: components["schemas"]["Key"];
             logins?: components["schemas"]["Opening"][];
             stranger?: components["schemas"]["Stranger"];
+            former?: components["schemas"]["FormerLine"];
+            /**
+             * Format: date-time
+             * @description Of a host key: since when it is known.
+             */
+            pinned_at?: string;
+            /**
+             * Format: date-time
+             * @description Since when the instance is gone; absent for one that is there.
+             */
+            gone_at?: string;
+        };
+        /** @description A key that was in a file and is no longer there. */
+        FormerLine: {
+            path: string;
+            comment: string;
+            /**
+             * Format: date-time
+             * @description When it was last seen there.
+             */
+            seen_at: string;
+            /**
+             * Format: date-time
+             * @description The first reading that did not see it.
+             */
+            gone_by: string;
         };
         Trace: {
             /** @description What the text was taken for. */

@@ -5,7 +5,7 @@ import { Link, useNavigate } from "react-router";
 import { api, take, type Named, type Traced } from "../api/client";
 import { useSettled } from "./useSettled";
 import { further, places } from "../places";
-import { day } from "../format";
+import { day, moment } from "../format";
 import { holdsPrivate } from "../privateMarks";
 import { KeyGlyph } from "./KeyGlyph";
 import { KeyName } from "./KeyName";
@@ -233,7 +233,7 @@ function Tracing({ text, close }: { text: string; close: () => void }) {
     <>
       <p className="flush">Read as {trace.data.read_as}.</p>
       {trace.data.matches.map((m) => (
-        <Match key={m.kind + m.name} of={m} close={close} />
+        <Match key={m.kind + m.name + (m.former?.path ?? "")} of={m} close={close} />
       ))}
       {trace.data.matches.length === 0 && (
         <Alert
@@ -254,8 +254,20 @@ function Match({ of, close }: { of: Traced; close: () => void }) {
         It is a host key of{" "}
         <Link to={`/instances/${encodeURIComponent(of.name)}`} onClick={close}>
           {of.name}
-        </Link>{" "}
-        ({of.matched}).
+        </Link>
+        {of.gone_at && `, which is gone since ${day(of.gone_at)}`} ({of.matched}).
+      </div>
+    );
+  }
+  if (of.kind === "former" && of.former) {
+    return (
+      <div>
+        It was in {of.former.path} of{" "}
+        <Link to={`/logins/${encodeURIComponent(of.name)}`} onClick={close}>
+          {of.name}
+        </Link>
+        {of.gone_at && `, which is gone since ${day(of.gone_at)}`}, last seen there on {moment(of.former.seen_at)} and
+        gone by {moment(of.former.gone_by)} ({of.matched}).
       </div>
     );
   }
@@ -280,7 +292,7 @@ function Match({ of, close }: { of: Traced; close: () => void }) {
       </div>
       <div className="before-s">
         {logins.length === 0 ? (
-          "It opens nothing."
+          "As far as is known it opens nothing."
         ) : (
           <>
             It opens{" "}

@@ -152,30 +152,94 @@ func openingsOf(
 		if err != nil {
 			return err
 		}
-		err = showOpenings(s, rows, total, byInstance, fmt.Sprintf(none, args[0]))
-		if !byInstance || err != nil && kit.Status(err) != kit.ExitNotAsItShould {
-			return err
+		if byInstance {
+			return showOpeners(ctx, s, client, args[0], rows, total)
 		}
-		in, failed := kit.Answer[apiclient.InstanceAccess](client.GetInstanceAccess(ctx, args[0]))
-		if failed != nil {
-			return failed
-		}
-		if !s.Json && !s.Quiet {
-			for _, l := range in.Logins {
-				sayFound(s, l)
-				sayStrangers(s, l)
-				sayAlso(s, l)
-			}
-			sayMachine(s, in)
-		}
-		beyond := slices.ContainsFunc(in.Logins, func(l apiclient.Login) bool {
-			return len(l.Strangers)+len(l.Also) > 0 || l.FoundAt != nil
-		})
-		if err == nil && (beyond || !in.Whole) {
-			err = kit.Quiet(kit.ExitNotAsItShould)
-		}
+		return showOpenings(s, rows, total, false, fmt.Sprintf(none, args[0]))
+	}
+}
+
+// showOpeners shows the keys of an instance, and all else by which somebody gets in. It ends with status 3 where
+// that is not just what is granted.
+func showOpeners(
+	ctx context.Context, s *kit.Session, client *apiclient.Client, name string, rows []apiclient.Opening, total int,
+) error {
+	in, err := kit.Answer[apiclient.InstanceAccess](client.GetInstanceAccess(ctx, name))
+	if err != nil {
 		return err
 	}
+	if s.Json {
+		err = s.WriteJSON(openerRows(rows, in))
+	} else {
+		err = showOpenings(s, rows, total, true, fmt.Sprintf("No key that is known opens %s.", name))
+	}
+	if err != nil && kit.Status(err) != kit.ExitNotAsItShould {
+		return err
+	}
+	if !s.Json && !s.Quiet {
+		for _, l := range in.Logins {
+			sayFound(s, l)
+			sayStrangers(s, l)
+			sayAlso(s, l)
+		}
+		sayMachine(s, in)
+	}
+	if err == nil && !instanceAsGranted(in) {
+		err = kit.Quiet(kit.ExitNotAsItShould)
+	}
+	return err
+}
+
+// instanceAsGranted reports whether the granted keys get in to an instance, nobody else does, and nothing is unread.
+func instanceAsGranted(in apiclient.InstanceAccess) bool {
+	b := kit.Given(in.Beyond)
+	return in.Whole && b.Missing+b.Ungranted+b.Strangers+b.OtherWays+b.Unread == 0 &&
+		all(in.Logins, func(l apiclient.Login) bool { return l.FoundAt == nil })
+}
+
+// wayRow is a way in that is no recorded key, among the rows of openers -json.
+type wayRow struct {
+	Login  string `json:"login"`
+	Status string `json:"status"` // stranger, open, condition or unread
+	Kind   string `json:"kind"`   // key, user, or that of a way
+	Name   string `json:"name,omitempty"`
+	About  string `json:"about"`
+}
+
+// openerRows are the recorded keys, the strangers, the other ways in, and what is not known.
+func openerRows(rows []apiclient.Opening, in apiclient.InstanceAccess) []any {
+	out := []any{}
+	for _, o := range rows {
+		out = append(out, o)
+	}
+	for _, l := range in.Logins {
+		for _, g := range l.Strangers {
+			out = append(out, wayRow{l.Reach.Login, "stranger", "key", g.Sha256, g.Comment})
+		}
+		for _, w := range kit.Given(l.Ways) {
+			status := "open"
+			if w.Kind == apiclient.WayKindCondition || w.Kind == apiclient.WayKindUnread {
+				status = string(w.Kind)
+			}
+			out = append(out, wayRow{l.Reach.Login, status, string(w.Kind), kit.Given(w.Name), w.About})
+		}
+		if l.Reach.SweepError != nil {
+			out = append(out, wayRow{l.Reach.Login, "unread", "unread", "", *l.Reach.SweepError})
+		}
+	}
+	unread := func(user, why string) {
+		out = append(out, wayRow{user + "@" + in.Instance, "unread", "user", user, why})
+	}
+	for _, u := range in.Machine.Unread {
+		unread(u.User, u.Why)
+	}
+	if more := in.Machine.UnreadTotal - len(in.Machine.Unread); more > 0 {
+		unread("*", fmt.Sprintf("%d more users were not read", more))
+	}
+	if in.Machine.ReadAt == nil {
+		unread("*", "nobody has read the other OS users")
+	}
+	return out
 }
 
 // sayFound says of a login that nobody has asked for.

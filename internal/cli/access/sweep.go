@@ -5,6 +5,7 @@ import (
 	"flag"
 	"fmt"
 	"net/http"
+	"slices"
 	"time"
 
 	"golang.org/x/crypto/ssh"
@@ -22,8 +23,8 @@ var SweepCommands = []kit.Command{
 		Summary: "Read the authorized_keys of logins and compare them with the grants",
 		Detail: `The service reads them with the steward keys. Where an instance has none, -with FILE or
 -agent has this machine log in, read them and report what it saw; the private key stays
-here. It ends with status 3 if a login could not be read, or if the keys in place differ
-from the grants.`,
+here. It ends with status 3 if a login could not be read, if the keys in place differ from the
+grants, or if anything else lets somebody in or was left unread.`,
 		Examples: []string{
 			"plumlatch sweep -all",
 			"plumlatch sweep -label team=cameras",
@@ -126,18 +127,22 @@ func sweptLogins(s *kit.Session, ctx context.Context, client *apiclient.Client, 
 		}{w, items})
 	case s.Quiet:
 		for _, i := range items {
-			if i.State == apiclient.SweepItemStateFailed || i.Missing+i.Ungranted+i.Strangers > 0 {
+			if !asGranted(i) {
 				fmt.Fprintln(s.Env.Out, i.Login)
 			}
 		}
 	default:
 		t := kit.Table{Head: []string{"LOGIN", "READ", "IN PLACE"}}
 		for _, i := range items {
-			state := string(i.State)
-			if i.State == apiclient.SweepItemStateFailed || i.Missing+i.Ungranted+i.Strangers > 0 {
+			state, outcome := string(i.State), i.Outcome
+			if !asGranted(i) {
 				state += " !"
 			}
-			t.Add(i.Login, state, i.Outcome)
+			beside := reading.Counts{OtherWays: kit.Given(i.OtherWays), Unread: kit.Given(i.Unread)}
+			if words := beside.Words(); words != "" {
+				outcome += "; " + words
+			}
+			t.Add(i.Login, state, outcome)
 		}
 		t.Write(s)
 		fmt.Fprintf(
@@ -146,14 +151,22 @@ func sweptLogins(s *kit.Session, ctx context.Context, client *apiclient.Client, 
 			w.Failed,
 		)
 	}
-	drift := w.Failed
-	for _, i := range items {
-		drift += i.Missing + i.Ungranted + i.Strangers
-	}
-	if err == nil && drift > 0 {
+	if err == nil && (w.Failed > 0 || !all(items, asGranted)) {
 		err = kit.Quiet(kit.ExitNotAsItShould)
 	}
 	return err
+}
+
+func all[T any](of []T, fits func(T) bool) bool {
+	return !slices.ContainsFunc(of, func(t T) bool { return !fits(t) })
+}
+
+// asGranted reports whether a login was read, its granted keys get in, nobody else does, and nothing is unread.
+func asGranted(i apiclient.SweepItem) bool {
+	return i.State != apiclient.SweepItemStateFailed && reading.Counts{
+		Missing: i.Missing, Ungranted: i.Ungranted, Strangers: i.Strangers,
+		OtherWays: kit.Given(i.OtherWays), Unread: kit.Given(i.Unread),
+	}.AsGranted()
 }
 
 // sweepFromHere reads the files of the instances with a private key that is here.
@@ -168,7 +181,7 @@ func sweepFromHere(s *kit.Session,
 		return err
 	}
 	defer end()
-	drift := false
+	beyond := false
 	for _, name := range instances {
 		l, err := kit.Answer[apiclient.Login](client.GetLogin(ctx, name))
 		if err != nil {
@@ -177,7 +190,11 @@ func sweepFromHere(s *kit.Session,
 		if l, err = ReadAndReport(s, ctx, client, l, signers); err != nil {
 			return fmt.Errorf("%s: %w", l.Reach.Login, err)
 		}
-		drift = drift || l.Reach.Missing+l.Reach.Ungranted+l.Reach.Strangers > 0
+		in, err := kit.Answer[apiclient.InstanceAccess](client.GetInstanceAccess(ctx, l.Reach.Instance))
+		if err != nil {
+			return err
+		}
+		beyond = beyond || !instanceAsGranted(in)
 		switch {
 		case s.Json:
 			if err := s.WriteJSON(l); err != nil {
@@ -188,9 +205,10 @@ func sweepFromHere(s *kit.Session,
 		default:
 			fmt.Fprintf(s.Env.Out, "%s is read from here.\n", l.Reach.Login)
 			ShowLogin(s, l)
+			sayMachine(s, in)
 		}
 	}
-	if drift {
+	if beyond {
 		return kit.Quiet(kit.ExitNotAsItShould)
 	}
 	return nil

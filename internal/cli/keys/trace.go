@@ -143,7 +143,17 @@ func showTrace(s *kit.Session, t apiclient.Trace) {
 		fmt.Fprintln(s.Env.Out)
 		switch m.Kind {
 		case apiclient.TracedKindHostKey:
-			fmt.Fprintf(s.Env.Out, "It is a host key of the instance %s (%s).\n", m.Name, m.Matched)
+			s.Below("", fmt.Sprintf(
+				"It is a host key of the instance %s%s, known since %s (%s).", m.Name, goneText(m), kit.Day(kit.Given(m.PinnedAt)),
+				m.Matched,
+			), kit.AsItIs)
+			continue
+		case apiclient.TracedKindFormer:
+			s.Below("", fmt.Sprintf(
+				"It was in %s of %s%s, last seen there on %s and gone by %s (%s).", m.Former.Path, m.Name, goneText(m),
+				kit.Moment(m.Former.SeenAt), kit.Moment(m.Former.GoneBy), m.Matched,
+			), kit.AsItIs)
+			s.Facts("Comment", m.Former.Comment)
 			continue
 		case apiclient.TracedKindAuthority:
 			s.Below("", fmt.Sprintf(
@@ -164,9 +174,17 @@ func showTrace(s *kit.Session, t apiclient.Trace) {
 			access.OpeningTable(s, openings, false)
 			s.Rest(len(openings), m.Key.Opens)
 		} else {
-			fmt.Fprintln(s.Env.Out, "It opens nothing.")
+			fmt.Fprintln(s.Env.Out, "As far as is known it opens nothing.")
 		}
 	}
+}
+
+// goneText says that the instance of a match is gone; "" where it is there.
+func goneText(m apiclient.Traced) string {
+	if m.GoneAt == nil {
+		return ""
+	}
+	return ", which is gone since " + kit.Day(*m.GoneAt)
 }
 
 func showFindings(s *kit.Session, findings []apiclient.Finding) {

@@ -264,3 +264,6 @@ func (m *Machine) AddGone(file string) {
 
 // UnreadCount is of how many users it is not known who gets in.
 func (m Machine) UnreadCount() int { return len(m.Unread) + m.UnreadMore }
+
+// Unknown is UnreadCount with the lines of passwd(5) that were not understood.
+func (m Machine) Unknown() int { return m.UnreadCount() + m.Skipped }

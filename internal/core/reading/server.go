@@ -154,38 +154,69 @@ func (s Server) Within() Server {
 	return s
 }
 
-// Beyond reports whether the server lets somebody in beside the keys of the login's files, or may:
-// then a list of those keys is not all of it.
-func (s Server) Beyond() bool { return len(s.Ways("")) > 0 }
+// WayKind is what sort of way into a login something is, beside the keys of its files.
+type WayKind string
 
-// Ways says in words what lets somebody into the login of the user beside the keys of its files, and
+// The kinds: a method such as a password, an authority whose certificates are taken, a program that names
+// keys at each login, what counts under a condition that is not known, and what was not read.
+const (
+	WayMethod    WayKind = "method"
+	WayAuthority WayKind = "authority"
+	WayProgram   WayKind = "program"
+	WayCondition WayKind = "condition"
+	WayUnread    WayKind = "unread"
+)
+
+// Way is one way into a login beside the keys of its files, or something that is not known of them.
+type Way struct {
+	Kind WayKind
+	// Name is the method, the authority's fingerprint, or the program; "" for what is not known.
+	Name string
+	Text string // in words
+}
+
+// WaysOf returns the ways in of a login whose server nobody may have read, which is s == nil.
+func WaysOf(s *Server, user string) []Way {
+	if s == nil {
+		return []Way{{
+			Kind: WayUnread, Text: "not known what else lets somebody in: nobody has read the SSH server's settings",
+		}}
+	}
+	return s.Ways(user)
+}
+
+// Ways returns what lets somebody into the login of the user beside the keys of its files, and
 // what is not known of that.
-func (s Server) Ways(user string) (ways []string) {
-	add := func(format string, args ...any) { ways = append(ways, fmt.Sprintf(format, args...)) }
+func (s Server) Ways(user string) (ways []Way) {
+	add := func(kind WayKind, name, format string, args ...any) {
+		ways = append(ways, Way{kind, name, fmt.Sprintf(format, args...)})
+	}
 	if s.Unread != "" {
-		return []string{"not known what else lets somebody in, since the SSH server's settings were not read: " + s.Unread}
+		const format = "not known what else lets somebody in, since the SSH server's settings were not read: %s"
+		add(WayUnread, "", format, s.Unread)
+		return ways
 	}
 	if s.Refused != "" {
 		return nil // nobody gets in
 	}
 	for _, m := range s.Methods {
-		add("%s authentication is on", m)
+		add(WayMethod, string(m), "%s authentication is on", m)
 	}
 	if s.KeysOff {
 		return append(ways, s.conditions()...)
 	}
 	if s.KeysCommand != "" {
-		add("keys that a program names at each login, which are not listed: %s", s.KeysCommand)
+		add(WayProgram, s.KeysCommand, "keys that a program names at each login, which are not listed: %s", s.KeysCommand)
 	}
 	for _, a := range s.Authorities {
 		name := a.Fingerprint
 		if a.Comment != "" {
 			name += " (" + a.Comment + ")"
 		}
-		add("certificates of the authority %s, for %s", name, s.principals(user))
+		add(WayAuthority, a.Fingerprint, "certificates of the authority %s, for %s", name, s.principals(user))
 	}
 	if s.AuthoritiesUnread != "" {
-		add("certificates of authorities that were not read: %s", s.AuthoritiesUnread)
+		add(WayUnread, "", "certificates of authorities that were not read: %s", s.AuthoritiesUnread)
 	}
 	return append(ways, s.conditions()...)
 }
@@ -201,12 +232,45 @@ func (s Server) principals(user string) string {
 	return "the principal " + user
 }
 
-func (s Server) conditions() (out []string) {
+func (s Server) conditions() (out []Way) {
 	for _, c := range s.Conditional {
-		out = append(out, "depends on who connects: "+c)
+		out = append(out, Way{WayCondition, "", "depends on who connects: " + c})
 	}
 	if s.Doubt != "" {
-		out = append(out, "depends on what is not known: "+s.Doubt)
+		out = append(out, Way{WayCondition, "", "depends on what is not known: " + s.Doubt})
 	}
 	return out
+}
+
+// Counts is how much about who gets in to a login is not as granted.
+type Counts struct {
+	Missing, Ungranted, Strangers int
+	// OtherWays are ways in beside keys; Unread counts what is not known: the settings, and users of the machine.
+	OtherWays, Unread int
+}
+
+// AsGranted reports whether the granted keys get in, nobody else does, and nothing is left unread.
+func (c Counts) AsGranted() bool { return c == Counts{} }
+
+// CountWays adds the ways in to what is counted.
+func (c *Counts) CountWays(ways []Way) {
+	for _, w := range ways {
+		if w.Kind == WayUnread {
+			c.Unread++
+			continue
+		}
+		c.OtherWays++
+	}
+}
+
+// Words says what is beside the keys; "" for nothing.
+func (c Counts) Words() string {
+	var words []string
+	if c.OtherWays > 0 {
+		words = append(words, text.Counted(c.OtherWays, "other way")+" in")
+	}
+	if c.Unread > 0 {
+		words = append(words, fmt.Sprintf("%d unread", c.Unread))
+	}
+	return strings.Join(words, "; ")
 }

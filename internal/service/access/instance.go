@@ -6,6 +6,7 @@ import (
 	"fmt"
 
 	"plumlatch/internal/core/name"
+	seen "plumlatch/internal/core/reading"
 	"plumlatch/internal/record"
 	"plumlatch/internal/service/fleet"
 	"plumlatch/internal/service/journal"
@@ -28,7 +29,7 @@ type InstanceAccess struct {
 
 // Whole reports whether all that gets in is known: every login and all users were read.
 func (a InstanceAccess) Whole() bool {
-	if a.Machine == nil || a.Machine.Machine.UnreadCount()+a.Machine.Machine.Skipped > 0 || a.Total > len(a.Logins) {
+	if a.Machine == nil || a.Machine.Machine.Unknown() > 0 || a.Total > len(a.Logins) {
 		return false
 	}
 	for _, l := range a.Logins {
@@ -37,6 +38,27 @@ func (a InstanceAccess) Whole() bool {
 		}
 	}
 	return true
+}
+
+// Beyond counts what is not as granted on the whole machine.
+func (a InstanceAccess) Beyond() (c seen.Counts) {
+	for _, l := range a.Logins {
+		c.Missing += l.Beyond.Missing
+		c.Ungranted += l.Beyond.Ungranted
+		c.Strangers += l.Beyond.Strangers
+		c.OtherWays += l.Beyond.OtherWays
+		c.Unread += l.Beyond.Unread
+		if l.SweepError != "" {
+			c.Unread++
+		}
+	}
+	c.Unread += a.Total - len(a.Logins)
+	if a.Machine == nil {
+		c.Unread++
+		return c
+	}
+	c.Unread += a.Machine.Machine.Unknown()
+	return c
 }
 
 // InstanceAccess returns who gets in to an instance.

@@ -7,6 +7,7 @@ import (
 	"github.com/google/uuid"
 
 	"plumlatch/internal/core/reach"
+	seen "plumlatch/internal/core/reading"
 	"plumlatch/internal/record"
 	"plumlatch/internal/service/problem"
 	"plumlatch/internal/service/reading"
@@ -78,6 +79,7 @@ func (s *Service) Login(ctx context.Context, name string) (Login, error) {
 	if server, ok := servers[l.ID]; ok {
 		out.Server = &server
 	}
+	out.count(out.Server)
 	out.Files, err = s.store.NewestVersions(ctx, l.ID)
 	return out, err
 }
@@ -146,8 +148,19 @@ func (s *Service) Compare(ctx context.Context, name string, from, to uuid.UUID) 
 // Also says in words what lets somebody into the login beside the keys of its files, or is not known of
 // that. It is empty only where the server's settings were read, and let in nobody else.
 func (l Login) Also() []string {
-	if l.Server == nil {
-		return []string{"not known what else lets somebody in: nobody has read the SSH server's settings"}
+	out := []string{}
+	for _, w := range l.Ways() {
+		out = append(out, w.Text)
 	}
-	return append([]string{}, l.Server.Server.Ways(l.OSUser)...)
+	return out
+}
+
+// Ways is Also, each way with its kind and name.
+func (l Login) Ways() []seen.Way { return waysOf(l.Server, l.OSUser) }
+
+func waysOf(server *record.LoginServer, user string) []seen.Way {
+	if server == nil {
+		return seen.WaysOf(nil, user)
+	}
+	return seen.WaysOf(&server.Server, user)
 }

@@ -10,6 +10,7 @@ import (
 
 	"plumlatch/internal/core/custody"
 	"plumlatch/internal/core/reach"
+	seen "plumlatch/internal/core/reading"
 	"plumlatch/internal/record"
 	"plumlatch/internal/service/fleet"
 	"plumlatch/internal/service/problem"
@@ -149,6 +150,8 @@ type LoginReach struct {
 	Why, Next string
 	// Worry says what is bad about its best way back in; "" where nothing is.
 	Worry string
+	// Beyond counts what is not as granted, the ways in beside keys among it.
+	Beyond seen.Counts
 }
 
 // ReachWanted narrows and places a page of logins.
@@ -217,6 +220,9 @@ func (s *Service) Reach(ctx context.Context, r ReachWanted) (ReachPage, error) {
 		item.Worry = worries[n]
 		page.Items = append(page.Items, item)
 	}
+	if err := s.countWays(ctx, page.Items); err != nil {
+		return page, err
+	}
 	if end < len(order) {
 		page.Next = strconv.Itoa(end)
 	}
@@ -226,6 +232,26 @@ func (s *Service) Reach(ctx context.Context, r ReachWanted) (ReachPage, error) {
 	asked, err := s.store.AskedKeys(ctx, "")
 	page.Asked = len(asked)
 	return page, err
+}
+
+// countWays counts what gets in to the logins beside keys.
+func (s *Service) countWays(ctx context.Context, logins []LoginReach) error {
+	ids := make([]uuid.UUID, len(logins))
+	for n, l := range logins {
+		ids[n] = l.ID
+	}
+	servers, err := s.store.Servers(ctx, ids)
+	if err != nil {
+		return err
+	}
+	for n := range logins {
+		var server *record.LoginServer
+		if read, ok := servers[logins[n].ID]; ok {
+			server = &read
+		}
+		logins[n].count(server)
+	}
+	return nil
 }
 
 // worstFirst returns the places of the logins with the wanted reach, the worst first.
@@ -247,6 +273,15 @@ const (
 	maxVersions     = 100
 	maxVersionBytes = 4 << 20
 )
+
+// count tells of what gets in to a login beside keys. Of one that nobody has read, that is said by its reach.
+func (l *LoginReach) count(server *record.LoginServer) {
+	l.Beyond = seen.Counts{Missing: l.Missing, Ungranted: l.Ungranted, Strangers: l.Standing.Strangers}
+	l.Beyond.CountWays(waysOf(server, l.OSUser))
+	if words := l.Beyond.Words(); words != "" && l.SweptAt != nil {
+		l.Why += "; " + words
+	}
+}
 
 // judged says in words the reach of a login, and what to do next.
 func judged(l record.ReachLogin, s reach.Standing) LoginReach {

@@ -14,12 +14,13 @@ import (
 // TracedKind is what a fingerprint was found to be of.
 type TracedKind string
 
-// The kinds. An authority is one of TrustedUserCAKeys.
+// The kinds. An authority is one of TrustedUserCAKeys; former is a key that was in a login and is there no more.
 const (
 	TracedKey       TracedKind = "key"
 	TracedHostKey   TracedKind = "host key"
 	TracedStranger  TracedKind = "stranger"
 	TracedAuthority TracedKind = "authority"
+	TracedFormer    TracedKind = "former"
 )
 
 // Traced is what a fingerprint or a public key was found to be.
@@ -32,6 +33,9 @@ type Traced struct {
 	Stranger *record.Stranger
 	// Matched says what matched.
 	Matched string
+	// Former is nil for what is in place, and HostKey for what is none.
+	Former  *record.FormerLineIn
+	HostKey *record.HostKeyOf
 	// Logins are the first of those that the key opens.
 	Logins []record.Opening
 }
@@ -44,9 +48,11 @@ type Trace struct {
 }
 
 var compared = map[string][]string{
-	"sha256": {"SHA-256 of keys", "SHA-256 of host keys", "SHA-256 of strangers", "SHA-256 of certificate authorities"},
+	"sha256": {"SHA-256 of keys", "SHA-256 of host keys", "SHA-256 of strangers", "SHA-256 of certificate authorities",
+		"SHA-256 of keys that were in a login and are gone"},
 	"md5": {
 		"MD5 of keys as OpenSSH prints it", "MD5 of keys over the SPKI DER", "MD5 of strangers as OpenSSH prints it",
+		"MD5 of host keys as OpenSSH prints it", "MD5 of keys that were in a login and are gone, as OpenSSH prints it",
 	},
 	"sha1": {"SHA-1 over the PKCS#8 DER of private keys that were at hand"},
 }
@@ -113,21 +119,32 @@ func (s *Service) traceBeyond(ctx context.Context, digest keypair.Digest) (found
 	if err != nil {
 		return nil, err
 	}
+	matched := map[string]string{"sha256": "SHA-256", "md5": "MD5 as OpenSSH prints it"}[digest.Kind]
 	for _, g := range strangers {
-		matched := map[string]string{"sha256": "SHA-256", "md5": "MD5 as OpenSSH prints it"}[digest.Kind]
 		found = append(found, Traced{
 			Kind: TracedStranger, Name: g.OSUser + "@" + g.InstanceName, Matched: matched, Stranger: &g.Stranger,
 		})
 	}
-	if digest.Kind != "sha256" {
-		return found, nil
-	}
-	instances, err := s.store.InstancesWithHostKey(ctx, digest.Sum)
+	former, err := s.store.FormerLinesWith(ctx, digest.Kind, digest.Sum, maxTracedLogins)
 	if err != nil {
 		return found, err
 	}
-	for _, i := range instances {
-		found = append(found, Traced{Kind: TracedHostKey, Name: i.Name, Matched: "SHA-256 of a host key"})
+	for _, f := range former {
+		found = append(found, Traced{
+			Kind: TracedFormer, Name: f.OSUser + "@" + f.InstanceName, Matched: matched, Former: &f,
+		})
+	}
+	hosts, err := s.store.HostKeysWith(ctx, digest.Kind, digest.Sum, maxTracedLogins)
+	if err != nil {
+		return found, err
+	}
+	for _, h := range hosts {
+		found = append(found, Traced{
+			Kind: TracedHostKey, Name: h.InstanceName, Matched: matched + " of a host key", HostKey: &h,
+		})
+	}
+	if digest.Kind != "sha256" {
+		return found, nil
 	}
 	logins, err := s.store.LoginsOfAuthority(ctx, keypair.FormatSHA256(digest.Sum), maxTracedLogins)
 	for _, login := range logins {

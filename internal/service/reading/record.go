@@ -66,6 +66,7 @@ type findings struct {
 	strangers []record.Stranger
 	ends      []record.SweepEnd
 	servers   []record.LoginServer
+	former    []record.FormerLine
 }
 
 // RecordLooks records what was seen in logins, no two of them the same, all in one
@@ -143,6 +144,7 @@ func (s *Service) RecordLooks(ctx context.Context, looks []Look) (outcomes []str
 			func() error { return tx.SeenAgain(ctx, f.same) },
 			func() error { return tx.PutSightings(ctx, f.sightings) },
 			func() error { return tx.PutStrangers(ctx, ids, f.strangers) },
+			func() error { return tx.PutFormerLines(ctx, f.former) },
 			func() error { return tx.PutServers(ctx, f.servers) },
 			func() error { return tx.EndSweepItems(ctx, f.ends) },
 		} {
@@ -230,6 +232,7 @@ func (s *Service) noteChanges(ctx context.Context, tx *store.Store, f *findings,
 		path := text.Line(c.now.Path, text.MaxLine)
 		if c.before.ID != uuid.Nil {
 			came, went := ChangesOf(contents[c.before.ID], c.now.Content)
+			f.former = append(f.former, formerLines(c, contents[c.before.ID])...)
 			e := s.journal.Entry(
 				c.By, "login.changed", "login", c.Name, "",
 				journal.Facts{
@@ -254,6 +257,30 @@ func (s *Service) noteChanges(ctx context.Context, tx *store.Store, f *findings,
 		}
 	}
 	return nil
+}
+
+// formerLines are the keys that went from a file.
+func formerLines(c fileChanged, before []byte) (out []record.FormerLine) {
+	there := map[string]bool{}
+	for _, line := range authorizedkeys.Parse(c.now.Content) {
+		there[string(line.Blob)] = true
+	}
+	for _, line := range authorizedkeys.Parse(before) {
+		if len(line.Blob) == 0 || there[string(line.Blob)] {
+			continue
+		}
+		k := keypair.Public{Blob: line.Blob}
+		out = append(out, record.FormerLine{
+			LoginID: c.now.LoginID,
+			Path:    c.now.Path,
+			SHA256:  k.SHA256(),
+			MD5:     k.MD5(),
+			Comment: text.Line(line.Comment, text.MaxLine),
+			SeenAt:  c.before.SeenUntil,
+			GoneBy:  c.now.SeenAt,
+		})
+	}
+	return out
 }
 
 // exposedEntry tells of a private key that lies in a file, without anything of what it says.

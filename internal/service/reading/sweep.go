@@ -129,7 +129,43 @@ func (s *Service) SweepItems(
 		return record.List[record.SweepItem]{}, err
 	}
 	l, err := s.store.SweepItems(ctx, id, state, p)
-	return l, problem.FromPage(err)
+	if err != nil {
+		return l, problem.FromPage(err)
+	}
+	return l, s.countBeyond(ctx, l.Items)
+}
+
+// countBeyond counts what gets in to the logins beside keys, and what is not known: the users of a machine that
+// were not read count at the login by which it is read.
+func (s *Service) countBeyond(ctx context.Context, items []record.SweepItem) error {
+	logins, instances := make([]uuid.UUID, len(items)), make([]uuid.UUID, len(items))
+	for n, i := range items {
+		logins[n], instances[n] = i.LoginID, i.InstanceID
+	}
+	servers, err := s.store.Servers(ctx, logins)
+	if err != nil {
+		return err
+	}
+	machines, err := s.store.MachinesOf(ctx, instances)
+	if err != nil {
+		return err
+	}
+	for n := range items {
+		i := &items[n]
+		var server *reading.Server
+		if read, ok := servers[i.LoginID]; ok {
+			server = &read.Server
+		}
+		var c reading.Counts
+		c.CountWays(reading.WaysOf(server, i.OSUser))
+		if m, read := machines[i.InstanceID]; i.Main && read {
+			c.Unread += m.Machine.Unknown()
+		} else if i.Main {
+			c.Unread++
+		}
+		i.OtherWays, i.Unread = c.OtherWays, c.Unread
+	}
+	return nil
 }
 
 // carrySweeps reads the logins that sweeps wait for, until none is left. A

@@ -1,0 +1,38 @@
+-- +goose Up
+-- Keys that were in a file and are there no more, so that a fingerprint is found also where it once opened something.
+CREATE TABLE former_lines (
+    login_id  uuid NOT NULL REFERENCES logins (id) ON DELETE CASCADE,
+    path      text NOT NULL,
+    sha256    bytea NOT NULL,
+    md5       bytea NOT NULL,
+    comment   text NOT NULL,
+    seen_at   timestamptz NOT NULL,
+    gone_by   timestamptz NOT NULL,
+    PRIMARY KEY (login_id, path, sha256)
+);
+CREATE INDEX former_lines_by_sha256 ON former_lines (sha256);
+CREATE INDEX former_lines_by_md5 ON former_lines (md5);
+CREATE VIEW limited.former_lines AS SELECT * FROM public.former_lines
+    WHERE login_id IN (SELECT id FROM limited.logins);
+CREATE INDEX host_keys_by_md5 ON host_keys (md5(blob));
+
+INSERT INTO former_lines (login_id, path, sha256, md5, comment, seen_at, gone_by)
+SELECT login_id, path, sha256(blob), decode(md5(blob), 'hex'), '', max(seen_until), min(gone_by)
+FROM (
+    SELECT v.login_id, v.path, v.seen_until, decode(m[1], 'base64') AS blob,
+        (SELECT min(w.seen_at) FROM file_versions w
+            WHERE w.login_id = v.login_id AND w.path = v.path AND w.seen_at > v.seen_at
+                AND position(convert_to(m[1], 'UTF8') IN w.content) = 0) AS gone_by
+    FROM file_versions v,
+        regexp_matches(encode(v.content, 'escape'), '\s(AAAA[A-Za-z0-9+/]+={0,2})(?=[\s\\]|$)', 'g') AS m
+    WHERE length(m[1]) % 4 = 0
+        AND EXISTS (SELECT 1 FROM file_versions w
+            WHERE w.login_id = v.login_id AND w.path = v.path AND w.seen_at > v.seen_at)
+) AS lines
+WHERE gone_by IS NOT NULL
+GROUP BY login_id, path, blob;
+
+-- +goose Down
+DROP INDEX host_keys_by_md5;
+DROP VIEW limited.former_lines;
+DROP TABLE former_lines;

@@ -60,8 +60,9 @@ func (c *Cloud) makeDisk(i instance, image adapter.Image) error {
 		return err
 	}
 	defer d.close()
-	passwd := "root:x:0:0:root:/root:/bin/sh\n"
+	passwd, group := "root:x:0:0:root:/root:/bin/sh\n", "root:x:0:\n"
 	if image.LoginUser != "root" {
+		group += image.LoginUser + ":x:1000:\n"
 		passwd += fmt.Sprintf("%s:x:1000:1000::/home/%s:/bin/sh\n", image.LoginUser, image.LoginUser)
 	}
 	for _, f := range []struct {
@@ -69,6 +70,9 @@ func (c *Cloud) makeDisk(i instance, image adapter.Image) error {
 		mode       fs.FileMode
 	}{
 		{"etc/passwd", passwd, 0o644},
+		{"etc/group", group, 0o644},
+		{"etc/nsswitch.conf", "passwd: files\ngroup: files\n", 0o644},
+		{"usr/lib/openssh/sftp-server", "a stand-in's, which is not run\n", 0o755},
 		{"etc/hostname", i.Name + "\n", 0o644},
 		{"etc/os-release", fmt.Sprintf("PRETTY_NAME=%q\n", image.Title), 0o644},
 		{"srv/README", "Application data of " + i.Name + "\n", 0o644},
@@ -289,6 +293,14 @@ func (d *disk) addUser(name string) error {
 	}
 	line := fmt.Sprintf("%s:x:%d:%d::/home/%s:/bin/sh\n", name, 1000+len(users), 1000+len(users), name)
 	if err := d.write("etc/passwd", append(data, line...), 0o644); err != nil {
+		return err
+	}
+	groups, err := d.root.ReadFile("etc/group")
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	group := fmt.Sprintf("%s:x:%d:\n", name, 1000+len(users))
+	if err := d.write("etc/group", append(groups, group...), 0o644); err != nil {
 		return err
 	}
 	return d.root.MkdirAll("home/"+name, 0o755)

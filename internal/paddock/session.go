@@ -160,13 +160,19 @@ var commandNames = []string{
 	"exit",
 }
 
-// execute runs one line: commands joined by ";" or "&&", without any other shell syntax.
+// execute runs one line: commands joined by ";" or "&&", each without any other shell syntax than an
+// end of >/dev/null.
 func (s *session) execute(user, line string, out, errs io.Writer) int {
 	status := 0
 	for _, part := range strings.Split(strings.ReplaceAll(line, "&&", ";&"), ";") {
 		only, conditional := strings.CutPrefix(part, "&")
+		only, silent := strings.CutSuffix(strings.TrimSpace(only), ">/dev/null")
+		to := out
+		if silent {
+			to = io.Discard
+		}
 		if args := strings.Fields(only); len(args) > 0 && (!conditional || status == 0) {
-			status = s.command(user, args, out, errs)
+			status = s.command(user, args, to, errs)
 		}
 	}
 	return status

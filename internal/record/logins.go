@@ -59,4 +59,6 @@ type LoginToSweep struct {
 	Steward *Key
 	// Encrypted is the steward's private key.
 	Encrypted []byte
+	// Shared is whether other logins of its instance are known.
+	Shared bool
 }

@@ -36,11 +36,16 @@ type Settings struct {
 // Where that cannot be told, Server.Unread says why, and the settings are the defaults. A configuration beyond
 // the limits is an error.
 func ReadSettings(files ConfigFiles, u sshdconfig.User) (Settings, error) {
+	config, err := readConfig(files)
+	return settingsBy(config, err, files, u)
+}
+
+// settingsBy is ReadSettings of a configuration that was read, or of the error with which it was not.
+func settingsBy(config *sshdconfig.Config, err error, files ConfigFiles, u sshdconfig.User) (Settings, error) {
 	conn := sshdconfig.Conn{User: u.Name}
 	unread := func(err error) (Settings, error) {
 		return Settings{Server: reading.Server{Unread: text.Line(err.Error(), text.MaxLine)}}, nil
 	}
-	config, err := readConfig(files)
 	if errors.Is(err, errConfigLimit) {
 		return Settings{}, err
 	}

@@ -63,15 +63,14 @@ func (s *Session) Machine(ctx context.Context) (Machine, error) {
 	if s.user == "root" {
 		m.out.Rights = reading.AsRoot
 	}
-	config, err := readConfig(machineFiles{m})
-	if errors.Is(err, errConfigLimit) {
-		return Machine{}, err
-	}
+	config, err := s.config, s.configErr
 	if m.out.Rights == reading.AsUser {
 		if root, end := s.rootFiles(); root != nil {
 			defer end()
 			m.files, m.out.Rights = *root, reading.BySudo
-			config, err = readConfig(machineFiles{m}) // which may be readable for root alone
+			if err != nil { // which may be readable for root alone
+				config, err = readConfig(machineFiles{m})
+			}
 		} else {
 			m.out.Remedy = fmt.Sprintf(
 				"let %s read all: add \"%s ALL=(root) NOPASSWD: %s -R\" to a file in /etc/sudoers.d",
@@ -90,18 +89,23 @@ var sftpServers = []string{
 
 // rootFiles starts an SFTP server that reads as root and writes nothing; nil where the user may not.
 func (s *Session) rootFiles() (*files, func()) {
-	for _, server := range sftpServers {
-		// Asking for leave is not reported to the machine's admin, as trying without it is (sudoers(5), mail_no_user).
-		if _, err := s.Run(nil, "sudo", "-n", "-l", "--", server, "-R"); err != nil {
-			continue
-		}
+	servers := slices.DeleteFunc(slices.Clone(sftpServers), func(server string) bool {
+		_, err := s.files.Stat(server)
+		return err != nil
+	})
+	if len(servers) == 0 { // SFTP may see less of the machine than a shell does
+		servers = sftpServers[:1]
+	}
+	for _, server := range servers {
 		c, err := s.client.NewSession()
 		if err != nil {
 			return nil, nil
 		}
+		// Asking for leave is not reported to the machine's admin, as trying without it is (sudoers(5), mail_no_user).
+		line := fmt.Sprintf("sudo -n -l -- %[1]s -R >/dev/null && sudo -n -- %[1]s -R", server)
 		out, failed := c.StdoutPipe()
 		in, worse := c.StdinPipe()
-		if failed != nil || worse != nil || c.Start("sudo -n -- "+shellWord(server)+" -R") != nil {
+		if failed != nil || worse != nil || c.Start(line) != nil {
 			c.Close()
 			continue
 		}
@@ -126,11 +130,11 @@ type machine struct {
 }
 
 func (m *machine) read(ctx context.Context, config *sshdconfig.Config, unread error) (Machine, error) {
-	passwd, err := m.list(ctx, "passwd")
+	listed, err := m.lists(ctx)
 	if err != nil {
 		return Machine{}, fmt.Errorf("the users of the machine: %w", err)
 	}
-	accounts, skipped := reading.Accounts(passwd)
+	accounts, skipped := reading.Accounts(listed.passwd)
 	m.out.Accounts, m.out.Skipped = len(accounts), skipped
 	passwords := map[string]reading.Password{}
 	if m.out.Rights != reading.AsUser {
@@ -147,7 +151,7 @@ func (m *machine) read(ctx context.Context, config *sshdconfig.Config, unread er
 		}
 		return m.out, nil
 	}
-	groups := m.sources(ctx, accounts)
+	groups := m.sources(listed, accounts)
 	group, _ := errgroup.WithContext(ctx)
 	group.SetLimit(accountsAtOnce)
 	for _, a := range accounts {
@@ -180,19 +184,15 @@ func (m *machine) read(ctx context.Context, config *sshdconfig.Config, unread er
 	return m.out, nil
 }
 
-// sources reads the groups of all users; nil where they are not known. Users whom a directory knows and does not
+// sources returns the groups of all users; nil where they are not known. Users whom a directory knows and does not
 // list are told as unread.
-func (m *machine) sources(ctx context.Context, accounts []reading.Account) map[string][]string {
-	nsswitch, _ := machineFiles{m}.ReadFile("/etc/nsswitch.conf")
-	m.out.AddSources(nsswitch)
-	if len(reading.ForeignSources(nsswitch, "group"))+len(reading.ForeignSources(nsswitch, "initgroups")) > 0 {
+func (m *machine) sources(l lists, accounts []reading.Account) map[string][]string {
+	m.out.AddSources(l.nsswitch)
+	foreign := len(reading.ForeignSources(l.nsswitch, "group")) + len(reading.ForeignSources(l.nsswitch, "initgroups"))
+	if foreign > 0 || len(l.group) == 0 {
 		return nil
 	}
-	group, err := m.list(ctx, "group")
-	if err != nil {
-		return nil
-	}
-	return reading.GroupsOf(group, accounts)
+	return reading.GroupsOf(l.group, accounts)
 }
 
 // hasShell reports whether a user's shell can be run: sshd lets nobody in with one that cannot.
@@ -228,15 +228,31 @@ func SettingsFor(
 	return Settings{settings, server.ForAccount(a, p, settings.On(sshdconfig.UsePAM))}, nil
 }
 
-// list asks getent, and reads the file where there is none.
-func (m *machine) list(ctx context.Context, name string) ([]byte, error) {
-	if out, err := m.session.Run(nil, "getent", name); err == nil && len(out) > 0 {
-		return out, nil
+// lists are those of the users and the groups of a machine, and its nsswitch.conf(5).
+type lists struct{ passwd, group, nsswitch []byte }
+
+// lists asks getent for passwd(5) and group(5), with nsswitch.conf(5) in one command, and reads the files where that
+// fails. group is nil where it is not known.
+func (m *machine) lists(ctx context.Context) (l lists, err error) {
+	const line = "getent passwd && echo && getent group && echo && cat /etc/nsswitch.conf"
+	out, _ := m.session.runLine(nil, maxPasswdBytes, "getent", line)
+	if err := ctx.Err(); err != nil {
+		return l, err
 	}
-	if ctx.Err() != nil {
-		return nil, ctx.Err()
+	if parts := bytes.SplitN(out, []byte("\n\n"), 3); len(parts) == 3 && len(parts[0]) > 0 {
+		return lists{parts[0], parts[1], parts[2]}, nil
 	}
-	return machineFiles{m}.ReadFile("/etc/" + name)
+	files := machineFiles{m}
+	if l.passwd, err = m.session.runLine(nil, maxPasswdBytes, "getent", "getent passwd"); err != nil || len(l.passwd) == 0 {
+		if l.passwd, err = files.ReadFile("/etc/passwd"); err != nil {
+			return l, err
+		}
+	}
+	if l.group, err = m.session.runLine(nil, maxPasswdBytes, "getent", "getent group"); err != nil || len(l.group) == 0 {
+		l.group, _ = files.ReadFile("/etc/group")
+	}
+	l.nsswitch, _ = files.ReadFile("/etc/nsswitch.conf")
+	return l, ctx.Err()
 }
 
 func (m *machine) unread(user string, err error) {
@@ -268,8 +284,9 @@ func (m *machine) account(a reading.Account, settings Settings) {
 	}
 	out := AccountFiles{Account: a, Server: settings.Server}
 	keys := false
+	above := folders{}
 	for _, p := range paths {
-		f, err := m.keyFile(a, home, p, settings.On(sshdconfig.StrictModes))
+		f, err := m.keyFile(a, home, p, settings.On(sshdconfig.StrictModes), above)
 		if err != nil {
 			m.unread(a.Name, err)
 			return
@@ -288,16 +305,18 @@ func (m *machine) account(a reading.Account, settings Settings) {
 
 // keyFile reads one key file of a user. With root's rights nothing is followed below the home folder, which
 // is the user's to change, and only the lines that hold keys are kept of what is read.
-func (m *machine) keyFile(a reading.Account, home, name string, strict bool) (RemoteFile, error) {
+func (m *machine) keyFile(
+	a reading.Account, home, name string, strict bool, above folders,
+) (RemoteFile, error) {
 	f := RemoteFile{Path: name}
 	var writable []string // by others than their owner
 	if below := strings.HasPrefix(name, home+"/"); below {
-		if info, err := m.files.Stat(home); err == nil && info.Mode().Perm()&0o022 != 0 {
+		if info, err := above.look(home, m.files.Stat); err == nil && info.Mode().Perm()&0o022 != 0 {
 			writable = append(writable, home)
 		}
 	}
 	for dir := range foldersBetween(home, name) {
-		info, err := m.files.Lstat(dir)
+		info, err := above.look(dir, m.files.Lstat)
 		if errors.Is(err, fs.ErrNotExist) {
 			return f, nil
 		}
@@ -357,6 +376,23 @@ func (m *machine) keyFile(a reading.Account, home, name string, strict bool) (Re
 	f.There, f.Mode, f.UID, f.GID, f.Content = true, info.Mode().Perm(), st.UID, st.GID, onlyKeys(content)
 	clear(content)
 	return f, nil
+}
+
+// folders are those above the key files of one user, each looked at once.
+type folders map[string]folder
+
+type folder struct {
+	info fs.FileInfo
+	err  error
+}
+
+func (f folders) look(name string, by func(string) (fs.FileInfo, error)) (fs.FileInfo, error) {
+	was, known := f[name]
+	if !known {
+		was.info, was.err = by(name)
+		f[name] = was
+	}
+	return was.info, was.err
 }
 
 // onlyKeys keeps the lines that hold keys: if root was led elsewhere, nothing of that is kept.

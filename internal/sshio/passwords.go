@@ -41,24 +41,31 @@ func LoginWithPassword(ctx context.Context, t Target, password string) (*Session
 // Run runs a command in the session and returns what it wrote. The error of a command
 // that ends with another status than 0 tells what it complained of.
 func (s *Session) Run(input []byte, words ...string) ([]byte, error) {
+	line := make([]string, len(words))
+	for n, w := range words {
+		line[n] = shellWord(w)
+	}
+	return s.runLine(input, maxOutput, words[0], strings.Join(line, " "))
+}
+
+// runLine has the login's shell run a line, which is called name in errors, and reads at most so many bytes of what
+// it writes.
+func (s *Session) runLine(input []byte, most int, name, line string) ([]byte, error) {
 	c, err := s.client.NewSession()
 	if err != nil {
 		return nil, err
 	}
 	defer c.Close()
 	// A command that writes too much is not waited for.
-	out, errs := bounded{full: func() { c.Close() }}, bounded{full: func() { c.Close() }}
+	end := func() { c.Close() }
+	out, errs := bounded{most: most, full: end}, bounded{most: maxOutput, full: end}
 	c.Stdout, c.Stderr, c.Stdin = &out, &errs, bytes.NewReader(input)
-	line := make([]string, len(words))
-	for n, w := range words {
-		line[n] = shellWord(w)
-	}
-	err = c.Run(strings.Join(line, " "))
+	err = c.Run(line)
 	if out.overflew || errs.overflew {
-		return nil, fmt.Errorf("%s: %w", words[0], errOutput)
+		return nil, fmt.Errorf("%s: the command wrote over %d bytes, %w", name, most, errOutput)
 	}
 	if err != nil {
-		return nil, fmt.Errorf("%s: %w: %s", words[0], err, text.Line(errs.held.String(), text.MaxLine))
+		return nil, fmt.Errorf("%s: %w: %s", name, err, text.Line(errs.held.String(), text.MaxLine))
 	}
 	return out.held.Bytes(), nil
 }
@@ -66,18 +73,19 @@ func (s *Session) Run(input []byte, words ...string) ([]byte, error) {
 // maxOutput is how much of what a command writes is read, in bytes.
 const maxOutput = 64 << 10
 
-var errOutput = fmt.Errorf("the command wrote over %d bytes, which is the limit", maxOutput)
+var errOutput = errors.New("which is the limit")
 
-// bounded is a buffer that takes at most maxOutput bytes, and then calls full. The
+// bounded is a buffer that takes at most so many bytes, and then calls full. The
 // buffer is not embedded, since its ReadFrom knows no bound.
 type bounded struct {
 	held     bytes.Buffer
+	most     int
 	full     func()
 	overflew bool
 }
 
 func (b *bounded) Write(p []byte) (int, error) {
-	if b.held.Len()+len(p) > maxOutput {
+	if b.held.Len()+len(p) > b.most {
 		b.overflew = true
 		b.full()
 		return 0, errOutput

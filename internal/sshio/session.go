@@ -58,6 +58,11 @@ type Session struct {
 	paths   []string
 	server  reading.Server
 	folders []Folder // from the home folder down; nil where they have to be looked at again
+	// homeInfo is the home folder as it was when the paths were read.
+	homeInfo fs.FileInfo
+	// config is the server's configuration as it was read with the paths, or configErr why it was not.
+	config    *sshdconfig.Config
+	configErr error
 }
 
 // ServerVersion is what the server says of itself (RFC 4253 §4.2).
@@ -172,11 +177,13 @@ func (s *Session) KeyFiles() ([]string, error) {
 	if st, ok := info.Sys().(*sftp.FileStat); ok {
 		s.owner = st.UID
 	}
+	s.homeInfo = info
 	u := sshdconfig.User{Name: s.user, UID: s.owner, Home: s.home}
 	if s.user == "root" {
 		u.UID = 0
 	}
-	settings, err := ReadSettings(sessionFiles{s}, u)
+	s.config, s.configErr = readConfig(sessionFiles{s})
+	settings, err := settingsBy(s.config, s.configErr, sessionFiles{s}, u)
 	if err != nil {
 		return nil, err
 	}
@@ -268,11 +275,10 @@ func (s *Session) Folders() ([]Folder, error) {
 	}
 	var out []Folder
 	for _, name := range FoldersAbove(s.home, paths) {
-		look := s.files.Lstat
-		if name == s.home {
-			look = s.files.Stat
+		info, err := s.homeInfo, error(nil)
+		if name != s.home {
+			info, err = s.files.Lstat(name)
 		}
-		info, err := look(name)
 		if errors.Is(err, fs.ErrNotExist) {
 			continue
 		}

@@ -85,6 +85,14 @@ func (s *Store) LoginsToSweep(ctx context.Context, ids []uuid.UUID) ([]record.Lo
 	for _, k := range stewards {
 		byInstance[*k.StewardOf].Steward, byInstance[*k.StewardOf].Encrypted = &k.Key, k.Encrypted
 	}
+	var shared []uuid.UUID
+	if err := db.Table("logins").Where("instance_id IN ?", instanceIDs).Group("instance_id").Having("count(*) > 1").
+		Pluck("instance_id", &shared).Error; err != nil {
+		return nil, plain(err)
+	}
+	for _, id := range shared {
+		byInstance[id].Shared = true
+	}
 	out := make([]record.LoginToSweep, len(logins))
 	for n, l := range logins {
 		out[n] = *byInstance[l.InstanceID]

@@ -11,19 +11,31 @@ import (
 	"plumlatch/internal/record"
 )
 
-// PutMachine keeps what was read of all users of a machine, unless a later reading is kept.
+// PutMachines keeps what was read of all users of machines, no two of them the same, but where a later reading is kept.
 // Raw, since GORM's upsert knows no condition.
-func (s *Store) PutMachine(ctx context.Context, m record.MachineReading) error {
-	data, err := json.Marshal(m.Machine)
-	if err != nil {
-		return err
+func (s *Store) PutMachines(ctx context.Context, all []record.MachineReading) error {
+	if len(all) == 0 {
+		return nil
 	}
-	return plain(s.db.WithContext(ctx).Exec(
-		`INSERT INTO machine_readings (instance_id, machine, method, read_at) VALUES (?, ?::jsonb, ?, ?)
+	ids, at := make([][16]byte, len(all)), make([]time.Time, len(all))
+	machines, methods := make([]string, len(all)), make([]string, len(all))
+	for n, m := range all {
+		data, err := json.Marshal(m.Machine)
+		if err != nil {
+			return err
+		}
+		ids[n], machines[n], methods[n], at[n] = m.InstanceID, string(data), m.Method, m.ReadAt
+	}
+	_, err := s.db.Statement.ConnPool.ExecContext(
+		ctx,
+		`INSERT INTO machine_readings (instance_id, machine, method, read_at)
+		SELECT n.id, n.machine::jsonb, n.method, n.at
+			FROM unnest($1::uuid[], $2::text[], $3::text[], $4::timestamptz[]) AS n (id, machine, method, at)
 		ON CONFLICT (instance_id) DO UPDATE SET machine = excluded.machine, method = excluded.method,
 			read_at = excluded.read_at WHERE machine_readings.read_at <= excluded.read_at`,
-		m.InstanceID, string(data), m.Method, m.ReadAt,
-	).Error)
+		ids, machines, methods, at,
+	)
+	return plain(err)
 }
 
 // MachineOf returns what was read of all users of a machine; ErrNotFound where nobody has.

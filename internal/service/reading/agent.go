@@ -29,7 +29,8 @@ func (s *Service) readThroughAgent(
 		return Seen{}, "", err
 	}
 	out = SeenBy(read)
-	return out, "", s.readMachine(ctx, l, agent, AgentMethod, at, &out)
+	err = s.readMachine(ctx, l, agent, AgentMethod, at, &out)
+	return out, "", err
 }
 
 // AgentReady returns an error where the guest agent cannot be asked.

@@ -40,6 +40,10 @@ func (s *Service) readMachine(
 	if m.Own != nil {
 		own.Server = m.Own
 	}
+	if len(m.Others) == 0 && !l.Shared { // nothing but the login's own, with which it is recorded
+		own.Machine = &record.MachineReading{InstanceID: l.InstanceID, Machine: m.Machine, Method: method, ReadAt: at}
+		return nil
+	}
 	return s.RecordMachine(ctx, l, m, MachineBy{Method: method, By: journal.ByService, At: at})
 }
 
@@ -126,8 +130,8 @@ func (s *Service) RecordMachine(
 			return err
 		}
 	}
-	return s.store.PutMachine(
-		ctx, record.MachineReading{InstanceID: l.InstanceID, Machine: m.Machine, Method: by.Method, ReadAt: at},
+	return s.store.PutMachines(
+		ctx, []record.MachineReading{{InstanceID: l.InstanceID, Machine: m.Machine, Method: by.Method, ReadAt: at}},
 	)
 }
 
@@ -135,6 +139,9 @@ func (s *Service) RecordMachine(
 func (s *Service) found(
 	ctx context.Context, l record.LoginToSweep, users []string, before []record.Login, by MachineBy,
 ) (all map[string]record.Login, err error) {
+	if len(users) == 0 {
+		return nil, nil
+	}
 	err = s.store.InTx(ctx, func(tx *store.Store) error {
 		if all, err = tx.FindLogins(ctx, l.InstanceID, users, by.At); err != nil {
 			return err

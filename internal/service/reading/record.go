@@ -36,6 +36,8 @@ type Seen struct {
 	Folders []record.Folder
 	// Server is what the SSH server lets in beside, nil where that was not looked at.
 	Server *reading.Server
+	// Machine is what was read of all users of the machine, where that will be recorded with the login's own reading.
+	Machine *record.MachineReading
 }
 
 // Look is a reading of all files that the server reads keys from for one login.
@@ -67,6 +69,7 @@ type findings struct {
 	ends      []record.SweepEnd
 	servers   []record.LoginServer
 	former    []record.FormerLine
+	machines  []record.MachineReading
 }
 
 // RecordLooks records what was seen in logins, no two of them the same, all in one
@@ -127,6 +130,9 @@ func (s *Service) RecordLooks(ctx context.Context, looks []Look) (outcomes []str
 					f.servers, record.LoginServer{LoginID: l.Login.ID, Server: l.Server.Within(), ReadAt: l.At},
 				)
 			}
+			if l.Machine != nil {
+				f.machines = append(f.machines, *l.Machine)
+			}
 			f.ends = append(f.ends, record.SweepEnd{
 				LoginID: l.Login.ID,
 				State:   state,
@@ -146,6 +152,7 @@ func (s *Service) RecordLooks(ctx context.Context, looks []Look) (outcomes []str
 			func() error { return tx.PutStrangers(ctx, ids, f.strangers) },
 			func() error { return tx.PutFormerLines(ctx, f.former) },
 			func() error { return tx.PutServers(ctx, f.servers) },
+			func() error { return tx.PutMachines(ctx, f.machines) },
 			func() error { return tx.EndSweepItems(ctx, f.ends) },
 		} {
 			if err := write(); err != nil {

@@ -367,7 +367,8 @@ func (s *Service) readLogin(
 	if stands, err = ReadFiles(ctx, session); err != nil {
 		return stands, StewardMethod, err
 	}
-	return stands, StewardMethod, s.readMachine(ctx, l, means.Over(session), StewardMethod, at, &stands)
+	err = s.readMachine(ctx, l, means.Over(session), StewardMethod, at, &stands)
+	return stands, StewardMethod, err
 }
 
 // ReadFiles reads what is in the login of a session.

@@ -212,7 +212,11 @@ func (f *fleet) sweeps(ctx context.Context) error {
 			"%.0f logins a second, %.0f %% of the next row, %.0f %% of the one after |\n",
 		swept, rate, 100*rate/all, 100*rate/most,
 	)
-	fmt.Printf("| only a handshake and the reading of all that for each of them, %d at once | %.0f a second |\n", atOnce, all)
+	fmt.Printf(
+		"| only a handshake and the reading of all that for each of them, %d at once | %.0f a second |\n",
+		atOnce,
+		all,
+	)
 	fmt.Printf("| only a handshake and one SFTP read for each of them, %d at once | %.0f a second |\n", atOnce, most)
 	return nil
 }

@@ -243,7 +243,8 @@ func (m *machine) lists(ctx context.Context) (l lists, err error) {
 		return lists{parts[0], parts[1], parts[2]}, nil
 	}
 	files := machineFiles{m}
-	if l.passwd, err = m.session.runLine(nil, maxPasswdBytes, "getent", "getent passwd"); err != nil || len(l.passwd) == 0 {
+	if l.passwd, err = m.session.runLine(nil, maxPasswdBytes, "getent", "getent passwd"); err != nil ||
+		len(l.passwd) == 0 {
 		if l.passwd, err = files.ReadFile("/etc/passwd"); err != nil {
 			return l, err
 		}

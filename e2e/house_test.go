@@ -380,7 +380,8 @@ func needsConfirmation(args []string) bool {
 		return false
 	}
 	return slices.Contains(
-		[]string{"token new", "factor add", "factor remove", "operator add", "operator change"}, args[0]+" "+args[1],
+		[]string{"token new", "factor add", "factor remove", "operator add", "operator change", "mail set"},
+		args[0]+" "+args[1],
 	)
 }
 

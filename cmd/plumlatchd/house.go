@@ -94,7 +94,12 @@ func (h *house) furnishBy(ctx context.Context, o settings) error {
 	if err != nil {
 		return err
 	}
+	post, err := o.mail.options(o.publicURL)
+	if err != nil {
+		return err
+	}
 	h.furnish(service.Options{
+		Mail:         post,
 		People:       people.Options{Issuer: issuer, SessionLasts: o.sessionFor, SessionIdle: o.sessionIdle},
 		Keys:         keys.Options{AllowShortRSA: o.shortRSA, StewardFrom: o.stewardFrom},
 		Safe:         box,

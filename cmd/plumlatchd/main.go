@@ -57,6 +57,7 @@ type settings struct {
 	clientID    string
 	clientFile  string
 	publicURL   string
+	mail        mailSettings
 	factors     string
 	proxies     prefixes
 	plainDB     bool
@@ -204,8 +205,10 @@ func (o *settings) flags(f *flag.FlagSet) {
 		"reach the cloud's adapter on another machine by http; anybody on the way can then read its token",
 	)
 	f.StringVar(
-		&o.publicURL, "public-url", "", "this service's address as browsers see it, for the issuer to lead back to",
+		&o.publicURL, "public-url", "",
+		"this service's address as browsers see it, for the issuer to lead back to, and for links in mail",
 	)
+	o.mail.flags(f)
 	f.StringVar(
 		&o.backup,
 		"backup",

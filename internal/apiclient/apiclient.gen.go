@@ -1066,6 +1066,7 @@ func (e StepState) Valid() bool {
 const (
 	SubscriberKindAll          SubscriberKind = "all"
 	SubscriberKindGrantOverdue SubscriberKind = "grant-overdue"
+	SubscriberKindHolderAsked  SubscriberKind = "holder-asked"
 	SubscriberKindKeyReleased  SubscriberKind = "key-released"
 	SubscriberKindLeftOpen     SubscriberKind = "left-open"
 	SubscriberKindLoginShut    SubscriberKind = "login-shut"
@@ -1079,6 +1080,8 @@ func (e SubscriberKind) Valid() bool {
 	case SubscriberKindAll:
 		return true
 	case SubscriberKindGrantOverdue:
+		return true
+	case SubscriberKindHolderAsked:
 		return true
 	case SubscriberKindKeyReleased:
 		return true
@@ -1448,6 +1451,12 @@ type Closing struct {
 
 	// What What is open.
 	What string `json:"what"`
+}
+
+// ConfirmMail defines model for ConfirmMail.
+type ConfirmMail struct {
+	// Code From the mail.
+	Code string `json:"code"`
 }
 
 // Confirmation defines model for Confirmation.
@@ -2400,6 +2409,26 @@ type MadeKey struct {
 
 	// PrivateKey In the format that was asked for.
 	PrivateKey string `json:"private_key"`
+}
+
+// Mail defines model for Mail.
+type Mail struct {
+	Address *string `json:"address,omitempty"`
+
+	// AskedAt When a code was sent to it.
+	AskedAt *time.Time `json:"asked_at,omitempty"`
+
+	// ConfirmedAt When it was confirmed; absent until then.
+	ConfirmedAt *time.Time `json:"confirmed_at,omitempty"`
+
+	// Enabled Whether this service sends mail at all.
+	Enabled bool `json:"enabled"`
+
+	// Problem Why the last mail could not be sent.
+	Problem *string `json:"problem,omitempty"`
+
+	// SentAt When the last mail about something to do was sent.
+	SentAt *time.Time `json:"sent_at,omitempty"`
 }
 
 // MakeKey defines model for MakeKey.
@@ -3572,6 +3601,12 @@ type Session struct {
 	Via string `json:"via"`
 }
 
+// SetMail defines model for SetMail.
+type SetMail struct {
+	// Address An e-mail address, without a name.
+	Address string `json:"address"`
+}
+
 // SetUp defines model for SetUp.
 type SetUp struct {
 	// Issuer Whether people can sign in by an OpenID Connect issuer.
@@ -4738,6 +4773,12 @@ type ReportEntryJSONRequestBody = ReportEntry
 // ReportFilesJSONRequestBody defines body for ReportFiles for application/json ContentType.
 type ReportFilesJSONRequestBody = ReportFiles
 
+// SetMailJSONRequestBody defines body for SetMail for application/json ContentType.
+type SetMailJSONRequestBody = SetMail
+
+// ConfirmMailJSONRequestBody defines body for ConfirmMail for application/json ContentType.
+type ConfirmMailJSONRequestBody = ConfirmMail
+
 // AddOperatorJSONRequestBody defines body for AddOperator for application/json ContentType.
 type AddOperatorJSONRequestBody = NewOperator
 
@@ -5369,6 +5410,36 @@ type ClientInterface interface {
 	//
 	// What would become of the logins if keys were lost together: those that are named, and all that a holder holds.
 	GetLoss(ctx context.Context, params *GetLossParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ForgetMail performs a DELETE /mail (the `ForgetMail` operationId) request.
+	//
+	// Ends the caller's mail.
+	ForgetMail(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetMail performs a GET /mail (the `GetMail` operationId) request.
+	//
+	// Where the caller gets mail about what they have to do.
+	GetMail(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetMailWithBody performs a PUT /mail (the `SetMail` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Sends a code to an address, by which the caller confirms that it is theirs. Until then no other mail goes there, and none to the address before.
+	SetMailWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetMail performs a PUT /mail (the `SetMail` operationId) request.
+	// Takes a body of the `application/json` content type.
+	//
+	// Sends a code to an address, by which the caller confirms that it is theirs. Until then no other mail goes there, and none to the address before.
+	SetMail(ctx context.Context, body SetMailJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ConfirmMailWithBody performs a POST /mail/confirmation (the `ConfirmMail` operationId) request,
+	// with any type of body and a specified content type.
+	ConfirmMailWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ConfirmMail performs a POST /mail/confirmation (the `ConfirmMail` operationId) request.
+	// Takes a body of the `application/json` content type.
+	ConfirmMail(ctx context.Context, body ConfirmMailJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListNames performs a GET /names (the `ListNames` operationId) request.
 	//
@@ -7239,6 +7310,96 @@ func (c *Client) ListVersions(ctx context.Context, login LoginName, reqEditors .
 // What would become of the logins if keys were lost together: those that are named, and all that a holder holds.
 func (c *Client) GetLoss(ctx context.Context, params *GetLossParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetLossRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ForgetMail performs a DELETE /mail (the `ForgetMail` operationId) request.
+//
+// Ends the caller's mail.
+func (c *Client) ForgetMail(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewForgetMailRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetMail performs a GET /mail (the `GetMail` operationId) request.
+//
+// Where the caller gets mail about what they have to do.
+func (c *Client) GetMail(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetMailRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetMailWithBody performs a PUT /mail (the `SetMail` operationId) request,
+// with any type of body and a specified content type.
+//
+// Sends a code to an address, by which the caller confirms that it is theirs. Until then no other mail goes there, and none to the address before.
+func (c *Client) SetMailWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetMailRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetMail performs a PUT /mail (the `SetMail` operationId) request.
+// Takes a body of the `application/json` content type.
+//
+// Sends a code to an address, by which the caller confirms that it is theirs. Until then no other mail goes there, and none to the address before.
+func (c *Client) SetMail(ctx context.Context, body SetMailJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetMailRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ConfirmMailWithBody performs a POST /mail/confirmation (the `ConfirmMail` operationId) request,
+// with any type of body and a specified content type.
+func (c *Client) ConfirmMailWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewConfirmMailRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ConfirmMail performs a POST /mail/confirmation (the `ConfirmMail` operationId) request.
+// Takes a body of the `application/json` content type.
+func (c *Client) ConfirmMail(ctx context.Context, body ConfirmMailJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewConfirmMailRequest(c.Server, body)
 	if err != nil {
 		return nil, err
 	}
@@ -12360,6 +12521,140 @@ func NewGetLossRequest(server string, params *GetLossParams) (*http.Request, err
 	if err != nil {
 		return nil, err
 	}
+
+	return req, nil
+}
+
+// NewForgetMailRequest constructs an http.Request for the ForgetMail method
+func NewForgetMailRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/mail")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetMailRequest constructs an http.Request for the GetMail method
+func NewGetMailRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/mail")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSetMailRequest calls the generic SetMail builder with application/json body
+func NewSetMailRequest(server string, body SetMailJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSetMailRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewSetMailRequestWithBody constructs an http.Request for the SetMail method, with any body, and a specified content type
+func NewSetMailRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/mail")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewConfirmMailRequest calls the generic ConfirmMail builder with application/json body
+func NewConfirmMailRequest(server string, body ConfirmMailJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewConfirmMailRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewConfirmMailRequestWithBody constructs an http.Request for the ConfirmMail method, with any body, and a specified content type
+func NewConfirmMailRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/mail/confirmation")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }

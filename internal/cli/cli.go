@@ -59,7 +59,7 @@ func groups() []group {
 			slices.Concat(journal.RunCommands, journal.DaybookCommands, journal.SubscriberCommands),
 		},
 		{"Holders, consent and the safe", keys.CustodyCommands},
-		{"People and tokens", slices.Concat(people.PeopleCommands, people.OperatorCommands)},
+		{"People and tokens", slices.Concat(people.PeopleCommands, people.OperatorCommands, people.MailCommands)},
 		{"About this client", aboutCommands()},
 	}
 }

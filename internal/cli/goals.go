@@ -37,6 +37,7 @@ var goals = map[string]string{
 		"in, give access, add a key to a server, temporary access, share access",
 	"grant withdraw": "take access away, remove a key from a server, revoke access",
 	"grant list":     "who was given access, when does access end",
+	"mail set":       "notify me, remind me, e-mail, tell me by mail",
 	"prove":          "show that I have a key, stale, test a login, verify",
 	"why": "host key failed, host key verification failed, permission denied, connection refused, " +
 		"cannot connect, host key changed, debug ssh, timeout",

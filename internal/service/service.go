@@ -19,6 +19,7 @@ import (
 	"plumlatch/internal/service/journal"
 	"plumlatch/internal/service/keys"
 	"plumlatch/internal/service/leaving"
+	"plumlatch/internal/service/mailing"
 	"plumlatch/internal/service/notify"
 	"plumlatch/internal/service/people"
 	"plumlatch/internal/service/reading"
@@ -42,6 +43,7 @@ const (
 type Options struct {
 	People people.Options
 	Keys   keys.Options
+	Mail   mailing.Options
 	// Safe keeps private keys; nil where it is switched off.
 	Safe *safe.Safe
 	// SweepEvery is how often logins with a steward key are swept; 0 for never.
@@ -76,6 +78,7 @@ type Service struct {
 	Reentry  *reentry.Service
 	Leaving  *leaving.Service
 	Notify   *notify.Service
+	Mailing  *mailing.Service
 
 	store  *store.Store
 	engine *runs.Engine
@@ -153,6 +156,7 @@ func New(s *store.Store, c *cloud.Cloud, e *runs.Engine, log *slog.Logger, o Opt
 	})
 	h.Leaving = leaving.New(s, e, h.Journal, h.People, h.Keys, h.Access, h.Rotate, now)
 	h.Notify = notify.New(s, e, h.Journal, h.Safes, h.Access, log, now)
+	h.Mailing = mailing.New(s, h.Journal, log, now, cmp.Or(o.Fresh, defaultFresh), o.Mail)
 	// A rotation or a restore may have waited for what somebody reports.
 	h.Access.Reported = func(ctx context.Context, instance uuid.UUID) {
 		h.Rotate.Wake(ctx)
@@ -170,7 +174,7 @@ func (s *Service) Start(ctx context.Context) error {
 		}
 	}
 	for _, of := range []interface{ Duties() []runs.Duty }{
-		s.Safes, s.Keys, s.Reading, s.Access, s.Rotate, s.Rules, s.Closings, s.Journal, s.Leaving, s.Notify,
+		s.Safes, s.Keys, s.Reading, s.Access, s.Rotate, s.Rules, s.Closings, s.Journal, s.Leaving, s.Notify, s.Mailing,
 	} {
 		s.engine.Take(of.Duties()...)
 	}

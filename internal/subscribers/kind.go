@@ -11,11 +11,12 @@ const (
 	LeftOpen    Kind = "left-open"
 	KeyReleased Kind = "key-released"
 	Overdue     Kind = "grant-overdue"
+	Asked       Kind = "holder-asked"
 	All         Kind = "all"
 )
 
 // Kinds are all that there are.
-var Kinds = []Kind{LoginShut, Stranger, RunFailed, LeftOpen, KeyReleased, Overdue, All}
+var Kinds = []Kind{LoginShut, Stranger, RunFailed, LeftOpen, KeyReleased, Overdue, Asked, All}
 
 // KindOf returns of which kind an entry of the daybook is; "" for one that only those are told of who
 // are told of all.
@@ -27,6 +28,8 @@ func KindOf(action, outcome string) Kind {
 		return Stranger
 	case action == "restore.left-open":
 		return LeftOpen
+	case action == "holder.asked":
+		return Asked
 	case action == "key.release":
 		return KeyReleased
 	case action == "grant.end" && outcome == "refused":

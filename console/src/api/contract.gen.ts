@@ -171,6 +171,41 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/mail": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Where the caller gets mail about what they have to do. */
+        get: operations["getMail"];
+        /** @description Sends a code to an address, by which the caller confirms that it is theirs. Until then no other mail goes there, and none to the address before. */
+        put: operations["setMail"];
+        post?: never;
+        /** @description Ends the caller's mail. */
+        delete: operations["forgetMail"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/mail/confirmation": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post: operations["confirmMail"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/sessions": {
         parameters: {
             query?: never;
@@ -2488,6 +2523,36 @@ export interface components {
             user: string;
             why: string;
         };
+        Mail: {
+            /** @description Whether this service sends mail at all. */
+            enabled: boolean;
+            address?: string;
+            /**
+             * Format: date-time
+             * @description When a code was sent to it.
+             */
+            asked_at?: string;
+            /**
+             * Format: date-time
+             * @description When it was confirmed; absent until then.
+             */
+            confirmed_at?: string;
+            /**
+             * Format: date-time
+             * @description When the last mail about something to do was sent.
+             */
+            sent_at?: string;
+            /** @description Why the last mail could not be sent. */
+            problem?: string;
+        };
+        SetMail: {
+            /** @description An e-mail address, without a name. */
+            address: string;
+        };
+        ConfirmMail: {
+            /** @description From the mail. */
+            code: string;
+        };
         /** @description A way into a login beside the keys of its files, or something that is not known of them. */
         Way: {
             /**
@@ -3433,7 +3498,7 @@ export interface components {
             unreadable?: string[];
         };
         /** @enum {string} */
-        SubscriberKind: "login-shut" | "stranger" | "run-failed" | "left-open" | "key-released" | "grant-overdue" | "all";
+        SubscriberKind: "login-shut" | "stranger" | "run-failed" | "left-open" | "key-released" | "grant-overdue" | "holder-asked" | "all";
         Subscriber: {
             name: string;
             address: string;
@@ -4412,6 +4477,94 @@ export interface operations {
         };
         responses: {
             /** @description It is changed. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getMail: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The address, if there is one. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Mail"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    setMail: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SetMail"];
+            };
+        };
+        responses: {
+            /** @description The address. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Mail"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    forgetMail: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description There is no address now. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    confirmMail: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ConfirmMail"];
+            };
+        };
+        responses: {
+            /** @description Mail goes to the address from now on. */
             204: {
                 headers: {
                     [name: string]: unknown;

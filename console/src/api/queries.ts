@@ -42,6 +42,7 @@ export type Subject =
   | "run"
   | "runs"
   | "safe"
+  | "mail"
   | "sessions"
   | "set-up"
   | "sweep"
@@ -435,6 +436,10 @@ export function useRestoreReport(id: string) {
 /** What restores hold open right now. */
 export function useClosings() {
   return useQuery({ queryKey: ["closings"], queryFn: () => take(api.GET("/closings")), refetchInterval: 2_000 });
+}
+
+export function useMail() {
+  return useQuery({ queryKey: ["mail"], queryFn: () => take(api.GET("/mail")) });
 }
 
 export function useSessions(all: boolean) {

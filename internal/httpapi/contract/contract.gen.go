@@ -1073,6 +1073,7 @@ func (e StepState) Valid() bool {
 const (
 	SubscriberKindAll          SubscriberKind = "all"
 	SubscriberKindGrantOverdue SubscriberKind = "grant-overdue"
+	SubscriberKindHolderAsked  SubscriberKind = "holder-asked"
 	SubscriberKindKeyReleased  SubscriberKind = "key-released"
 	SubscriberKindLeftOpen     SubscriberKind = "left-open"
 	SubscriberKindLoginShut    SubscriberKind = "login-shut"
@@ -1086,6 +1087,8 @@ func (e SubscriberKind) Valid() bool {
 	case SubscriberKindAll:
 		return true
 	case SubscriberKindGrantOverdue:
+		return true
+	case SubscriberKindHolderAsked:
 		return true
 	case SubscriberKindKeyReleased:
 		return true
@@ -1455,6 +1458,12 @@ type Closing struct {
 
 	// What What is open.
 	What string `json:"what"`
+}
+
+// ConfirmMail defines model for ConfirmMail.
+type ConfirmMail struct {
+	// Code From the mail.
+	Code string `json:"code"`
 }
 
 // Confirmation defines model for Confirmation.
@@ -2407,6 +2416,26 @@ type MadeKey struct {
 
 	// PrivateKey In the format that was asked for.
 	PrivateKey string `json:"private_key"`
+}
+
+// Mail defines model for Mail.
+type Mail struct {
+	Address *string `json:"address,omitempty"`
+
+	// AskedAt When a code was sent to it.
+	AskedAt *time.Time `json:"asked_at,omitempty"`
+
+	// ConfirmedAt When it was confirmed; absent until then.
+	ConfirmedAt *time.Time `json:"confirmed_at,omitempty"`
+
+	// Enabled Whether this service sends mail at all.
+	Enabled bool `json:"enabled"`
+
+	// Problem Why the last mail could not be sent.
+	Problem *string `json:"problem,omitempty"`
+
+	// SentAt When the last mail about something to do was sent.
+	SentAt *time.Time `json:"sent_at,omitempty"`
 }
 
 // MakeKey defines model for MakeKey.
@@ -3579,6 +3608,12 @@ type Session struct {
 	Via string `json:"via"`
 }
 
+// SetMail defines model for SetMail.
+type SetMail struct {
+	// Address An e-mail address, without a name.
+	Address string `json:"address"`
+}
+
 // SetUp defines model for SetUp.
 type SetUp struct {
 	// Issuer Whether people can sign in by an OpenID Connect issuer.
@@ -4745,6 +4780,12 @@ type ReportEntryJSONRequestBody = ReportEntry
 // ReportFilesJSONRequestBody defines body for ReportFiles for application/json ContentType.
 type ReportFilesJSONRequestBody = ReportFiles
 
+// SetMailJSONRequestBody defines body for SetMail for application/json ContentType.
+type SetMailJSONRequestBody = SetMail
+
+// ConfirmMailJSONRequestBody defines body for ConfirmMail for application/json ContentType.
+type ConfirmMailJSONRequestBody = ConfirmMail
+
 // AddOperatorJSONRequestBody defines body for AddOperator for application/json ContentType.
 type AddOperatorJSONRequestBody = NewOperator
 
@@ -5020,6 +5061,18 @@ type ServerInterface interface {
 
 	// (GET /loss)
 	GetLoss(c *gin.Context, params GetLossParams)
+
+	// (DELETE /mail)
+	ForgetMail(c *gin.Context)
+
+	// (GET /mail)
+	GetMail(c *gin.Context)
+
+	// (PUT /mail)
+	SetMail(c *gin.Context)
+
+	// (POST /mail/confirmation)
+	ConfirmMail(c *gin.Context)
 
 	// (GET /names)
 	ListNames(c *gin.Context, params ListNamesParams)
@@ -7402,6 +7455,58 @@ func (siw *ServerInterfaceWrapper) GetLoss(c *gin.Context) {
 	siw.Handler.GetLoss(c, params)
 }
 
+// ForgetMail operation middleware
+func (siw *ServerInterfaceWrapper) ForgetMail(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ForgetMail(c)
+}
+
+// GetMail operation middleware
+func (siw *ServerInterfaceWrapper) GetMail(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetMail(c)
+}
+
+// SetMail operation middleware
+func (siw *ServerInterfaceWrapper) SetMail(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.SetMail(c)
+}
+
+// ConfirmMail operation middleware
+func (siw *ServerInterfaceWrapper) ConfirmMail(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ConfirmMail(c)
+}
+
 // ListNames operation middleware
 func (siw *ServerInterfaceWrapper) ListNames(c *gin.Context) {
 
@@ -9454,6 +9559,10 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/session/issuer", wrapper.AskIssuer)
 	router.GET(options.BaseURL+"/session/issuer/answer", wrapper.AnswerIssuer)
 	router.POST(options.BaseURL+"/session/password", wrapper.ChangePassword)
+	router.DELETE(options.BaseURL+"/mail", wrapper.ForgetMail)
+	router.GET(options.BaseURL+"/mail", wrapper.GetMail)
+	router.PUT(options.BaseURL+"/mail", wrapper.SetMail)
+	router.POST(options.BaseURL+"/mail/confirmation", wrapper.ConfirmMail)
 	router.GET(options.BaseURL+"/sessions", wrapper.ListSessions)
 	router.DELETE(options.BaseURL+"/sessions/:session", wrapper.EndSession)
 	router.POST(options.BaseURL+"/factor", wrapper.BeginFactor)
@@ -12296,6 +12405,148 @@ func (response GetLossdefaultApplicationProblemPlusJSONResponse) VisitGetLossRes
 	return err
 }
 
+type ForgetMailRequestObject struct {
+}
+
+type ForgetMailResponseObject interface {
+	VisitForgetMailResponse(w http.ResponseWriter) error
+}
+
+type ForgetMail204Response struct {
+}
+
+func (response ForgetMail204Response) VisitForgetMailResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type ForgetMaildefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ForgetMaildefaultApplicationProblemPlusJSONResponse) VisitForgetMailResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetMailRequestObject struct {
+}
+
+type GetMailResponseObject interface {
+	VisitGetMailResponse(w http.ResponseWriter) error
+}
+
+type GetMail200JSONResponse Mail
+
+func (response GetMail200JSONResponse) VisitGetMailResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetMaildefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetMaildefaultApplicationProblemPlusJSONResponse) VisitGetMailResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SetMailRequestObject struct {
+	Body *SetMailJSONRequestBody
+}
+
+type SetMailResponseObject interface {
+	VisitSetMailResponse(w http.ResponseWriter) error
+}
+
+type SetMail200JSONResponse Mail
+
+func (response SetMail200JSONResponse) VisitSetMailResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SetMaildefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SetMaildefaultApplicationProblemPlusJSONResponse) VisitSetMailResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ConfirmMailRequestObject struct {
+	Body *ConfirmMailJSONRequestBody
+}
+
+type ConfirmMailResponseObject interface {
+	VisitConfirmMailResponse(w http.ResponseWriter) error
+}
+
+type ConfirmMail204Response struct {
+}
+
+func (response ConfirmMail204Response) VisitConfirmMailResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type ConfirmMaildefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ConfirmMaildefaultApplicationProblemPlusJSONResponse) VisitConfirmMailResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListNamesRequestObject struct {
 	Params ListNamesParams
 }
@@ -15034,6 +15285,18 @@ type StrictServerInterface interface {
 	// (GET /loss)
 	GetLoss(ctx context.Context, request GetLossRequestObject) (GetLossResponseObject, error)
 
+	// (DELETE /mail)
+	ForgetMail(ctx context.Context, request ForgetMailRequestObject) (ForgetMailResponseObject, error)
+
+	// (GET /mail)
+	GetMail(ctx context.Context, request GetMailRequestObject) (GetMailResponseObject, error)
+
+	// (PUT /mail)
+	SetMail(ctx context.Context, request SetMailRequestObject) (SetMailResponseObject, error)
+
+	// (POST /mail/confirmation)
+	ConfirmMail(ctx context.Context, request ConfirmMailRequestObject) (ConfirmMailResponseObject, error)
+
 	// (GET /names)
 	ListNames(ctx context.Context, request ListNamesRequestObject) (ListNamesResponseObject, error)
 
@@ -17576,6 +17839,138 @@ func (sh *strictHandler) GetLoss(ctx *gin.Context, params GetLossParams) {
 	}
 }
 
+// ForgetMail operation middleware
+func (sh *strictHandler) ForgetMail(ctx *gin.Context) {
+	var request ForgetMailRequestObject
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ForgetMail(ctx, request.(ForgetMailRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ForgetMail")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ForgetMailResponseObject); ok {
+		if err := validResponse.VisitForgetMailResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// GetMail operation middleware
+func (sh *strictHandler) GetMail(ctx *gin.Context) {
+	var request GetMailRequestObject
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetMail(ctx, request.(GetMailRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetMail")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetMailResponseObject); ok {
+		if err := validResponse.VisitGetMailResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// SetMail operation middleware
+func (sh *strictHandler) SetMail(ctx *gin.Context) {
+	var request SetMailRequestObject
+
+	var body SetMailJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.SetMail(ctx, request.(SetMailRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SetMail")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(SetMailResponseObject); ok {
+		if err := validResponse.VisitSetMailResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ConfirmMail operation middleware
+func (sh *strictHandler) ConfirmMail(ctx *gin.Context) {
+	var request ConfirmMailRequestObject
+
+	var body ConfirmMailJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ConfirmMail(ctx, request.(ConfirmMailRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ConfirmMail")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ConfirmMailResponseObject); ok {
+		if err := validResponse.VisitConfirmMailResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // ListNames operation middleware
 func (sh *strictHandler) ListNames(ctx *gin.Context, params ListNamesParams) {
 	var request ListNamesRequestObject
@@ -19616,472 +20011,477 @@ func (sh *strictHandler) Trace(ctx *gin.Context) {
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7P37c9s40i+M/yson29VZupLO07msrt2vVWPN5dJziSTVJx98tZ5dsoFiZDEFQVwCdCKdir/+1voboCg",
-	"BFCkLXmyZ+eX3YxFErdG3/vTv51M1apSUkijTy5+O6l4zVfCiBr+62pmRG3/kQs9rYvKFEqeXJx8XAg2",
-	"bWqtamYW3DCzEKzic8EmYqZqweb8VjCumRSfzdlJdlLYl/7ZiHpzkp1IvhInFyccPp2d6OlCrLgdw2wq",
-	"+4M2dSHnJ1++ZCevc7GqlBFyuvlZbHbnccVuedkIpmYwhSkvS1E/0my6UMVU4NzscJqZRaGZkoLV4p+N",
-	"0O2sFoLnMA+aVjDkqR0znOCKf34j5NwsTi6ePP1zFpvw7C0300V8x4ThczvVtZ1WYWfJ5VzkdqMKw9Zc",
-	"s1rw/ML+R/CrkuWGFTMm1UTlGyZKLdiCt78XhulCTgX75sPLZ+wvT56cZ0yLqR2XPfnu7MnZk28vmTbc",
-	"NJp9/+QpU2Yh6nWhRXoLZqe4itTaz59+H1281IbLqfgFPhPbgYKeeKThWPwMKm4W7fjuqZPsxJ5WUYv8",
-	"5MLUjegnlp/FJj3yUmz6B13CWY8Z702xKkx8tHktuBHaMNmsJqK2hy6kqQuhM/aEGcV+OD+/ZD+cs0aW",
-	"Qms2L26FTF2UEsaJzKWQRsxFjZNR80Kml1/anzPWaFH/l9vexEbAoyO34l0lam5UnZ6Aoif6D8E9NXL4",
-	"D4JrO9L2wJ8Wm4zNgEkJlvPNRKllapdr/MaegZTh9tuvc/t7ZAE1PdC7gJmqV9ycXJw0TZGfxG7Sh6bs",
-	"uUV1U+65QfaJsXvY9Kyque+CrtdCVMnva/vrPUf4qAwvYyQgLL+zd26qGmkYL0uUCyvL4lLUYOBrkR2b",
-	"KFUKLk++2DFroSsltQBR+b5Wk1Ks7D+nShohgTfwqiqLKdDE4wqf+P//g4i1/fj/rxazk4uT//W4lcWP",
-	"8Vf92H0XRtxeHDdsLaRh61rJOUmA73/407dnsCf0CRDkef5TzXFOVW3vmSlw3kLmN5PNvlm8kPlfNydf",
-	"Mvu4ZVkxWTy3A+DmWgHFJRMyZ6XSwgq4M/apMAvVGJDFGeOsFpUwBQiqNf1E7xRWFM4aLfKz9rD91mcn",
-	"s1qtbhaiTlwQ1ANYVfIpiH7BykKK+KeWqFdsEVRGbHDn8x0OmjHiLe4PwGwKo5laS+S5wHLPdik2cwwn",
-	"NnYjTRGnZWnFvZC5tp/0lyLnRpyaYiWiN6O9Vf9DUg7X9qt/WE3+IabGjnyV52/cwrtkMmQ/9g7fO7Bj",
-	"rpb57Y6/4ksR3ZJawBFIsbZCXrOpWglmCcRukZDNyg6sRX1bwAQnMLFfIwciieGOOSktjCnkXO+7Pm5t",
-	"1+75L9nJmksj8qFvfsKnt3cUJu2/leE2JTb4o1qKyMnmfBO5zq/UmpWWqRSGLVSZ60v2l66+kjHLRZU2",
-	"7LsffwxI3KslGaou8HGe53DTefm+M/jOjkZ0Fz4RpXY6vqM1jYzGar/CqlWzpkZGv+CSNGy8h6KGJ4IJ",
-	"tpuSPHKrdO/uyUtVM85WfLoopHBSZMNyxaQyi0LOQTvv0J2XbDyPEl2tkNj7SaAU8YOPH7SqjFPFd0+b",
-	"53md4N8Le5b2u5atccno0Sj3ss/e2Pu2+6HXEg5KSXFq2S57Vwl5ff3K8ka4k4URq/jZ0x94XXOQNXjy",
-	"o8hnZztKwWtp4vRtpwmLBsaxtqwEH8+YbqYLa5jNilobZgU6n5roTgBPu7F8MDqhJIlVqo5M6+nTHZsg",
-	"ou1HOIA7186EwnOK0kpV1YqjvTqQTFqOOy1VkzPNN+1VLDSTah3dJvrgDXoIIlRjtCM450UAwc3t9oOp",
-	"2/tZsoZvuOmoiz2S0b67KowRTv2JKNr2m47xWJ0aF1oKg1qFm28hLxmfaFDEYHukkoLlSsTvDmzcDddL",
-	"5P5xhZXT/q6tJmUfvcSvFprxCahKXUYEz9mr36czJcTbVNW53bv2zHcfakqhY7ukNE1g3vA6B6ZrL7ul",
-	"7s5l72NwL4tarHlZguSP8AFtuNnLJR3Lu4aHt28JrL679W5R0Yuhl8+sZh9TmFMaY1JNiOpg9HRicJGT",
-	"v2vrVtpfRtH4hOTvrmyeqbJUa510l7A1nC0o0fZuG74UKVlQ5gnuV+QDrDdiWQklZMXlBnVpzda8MKRj",
-	"xxUOGTWaPzkfJSyrKEs2EcyRPeN6rH5OPkTPOSJSndwAQxaPf9gRx9ppMfbKT4S2ukYuLtF/x+xLmnHL",
-	"JflSSOI7WwoSX8KfVtH1bVRT6x6DubWjrI4DanN321tTuEvfsEqSSo7IPJHQ20SY2bbDxO9q1tK6Jw83",
-	"5+idacxC1YWJXJqpWq3oIu9swqyQc1FXdZH43Z1N/42mJYUfi83xr2JeyDeC39pv7N7tOY8ZWB/ttWNN",
-	"Bc5rvJJuzyxhqFsrK2QOFncpZoZptRKgjMbFQA9ZGxVnBnh0dnBG53nJpBD27pCuAnM/i5p/kV3YKJkn",
-	"7rrVukCJMFb5AocCyrMtY7DQmjZxlwfABblZR62aT1ZbKaS9T0UO/EDHGYk2IPzrBPNsJM0t9TMo/HFG",
-	"ROtbSrWWF8xZkJnjcfYw312D34AUqzWqFAbCAwM0Qrc74TTDFXW2yE82SrH2GKOSqGomZTG9WYqE6oS/",
-	"A8Mt9tgD/XcrGCg2w2fc8FLNm4ilU6z4nP41RAl5bR+Pah/Fv0Z85rr4V/Qr/1JyxFf+j5KRr2wzWlyg",
-	"m6EbI7pNC8vK5TyyTeJzVdRCj9IqBop1CL1VfBoRb+9QqdbFXHLT1IJ9c3396vr1T99GZZURn01KrCv4",
-	"SMYmG4P+N/uP/XSFM7bfDeeZhduR2Eg5F9FgpLvcwIWthq6N5TYY3Sv0LhdLm4ZNXSk92hlVi5W6FTet",
-	"1bx7LTEYqmbkVBlnjmthbu5vkn9J7uqHQGvaEuHwO3qr0bFS8UZjiEM3QKONzBX8twE/vpWLdZGLqNMl",
-	"4cv8VJgFs99hqmbwoQuMvkLwGF5CJzZzXwfnGNeWCCfCe8X0bpyt5xh3XUxhtIpdyXY0K3Qhir2fvGnH",
-	"ft272XFv694N/zW7uwHUOzdVxNiF3RYXNifxduFNEw3ufXDGrwuzyGu+hr+C7Dtj/l2KoJNIBEFr+YUX",
-	"jBcMb5CPGMAn+XQqKtDDuxqJ35gSGYcb+sRdRKvDwrvRzXpmVTn5vJjNRC2inrqp34s+SUE71jHDtvmS",
-	"Qg8u+PRgRiL3q36krZAGqp3xGriVRt3k0m1YwiEVuU9J71ecE3nXCphiqOzE5sjmwuhLsH/Asw+nS2r9",
-	"/tnpBX/6w499aQGB4h7/AmRP7JX8+FQ85uGn4b+WuQOO3oNS6aiVMC2VHukCyAXPLTWPEO+B93j3SJWJ",
-	"mtgb7wA0DGfJNsLAFVqoNSu5EZTmEt1jVQk5cmG10IZ8iXtVEcsA0iLbDj5AZQjzUnBo+nCwydHTVHJW",
-	"2AnGhZvKexQkMVWWT/GpUTXyI7gut6LeMPvmGQR9fG7Oj99HFl9xrdeqzgfm8cTmLzGjKLGFnE3Lwl5G",
-	"lFBGWWnJ0CRM+pX7YwqD1ORXShuri0WUFedejxhncVf91mGT/7x1q8MH9znUk07D8Z47fCPhYMrFtMhH",
-	"8wF8J/HJI9oBKY+pYyW7zGAtB3mmYI8ykORasSmXlvngOkd7P7yT2Ql25yVuTWjKSTgBGspJy4xI95ip",
-	"gV5ff6hZm3AUOLqCM3ATws3oobXnYlroKGOZu4SP3X1I7PzWxPEDPWO/sdZANHg0OhTTQ5lJOwmSP/cv",
-	"g3yR+HQwVtZOdN8an3l9eOda9/hQUSAaZekUVM0pfhL4uCXVbrAsPJ8DL9lOM7rGRhuVb0Ky947aZUp1",
-	"fY62ybOFmC4j4ozLm9Z8SF/hnBs+4eDOLL0mSHkabKqaMqe4n0udvIRg/wJ+kcrEN46e7Qkl0BPgOy8g",
-	"rJuhUmnHx3CvknGn4Iw3pdknk2h3XsKzVqpFPYHgV+V64RYOcU78t45bjDjX+HWuRc6nRiTGcStG73Eu",
-	"DC9KCndj8ICv+SajLGKzEBu2EGXOOKvq4taqbUuxuWQcVLgavrZhRpSYkyE4ZdFtuRGCbet1YrkDo43y",
-	"68xCQgpWGKPizpbvEKQW/9zdl/awaT2BZ9ZRhaoDczNOEU6t7L+Ndgb0bHT6oiysPhdhL8aIVZWK4Ak5",
-	"ls2KulbxQN2ykHkiw0kakbIFolsL1p3PezZEgN4PHOTh7vFj47bBzLJ2K9wqgqkFWxHd371Gtk7otVMu",
-	"2USwXElBUffCZLAKyHuacqsRlEhIg6PdrcW+rbP2BVL7TLK72N9tQrzPYnQWtZoxHvoHtpInQ/3tZiW4",
-	"1HFzsMPPUTUjhm5cRjrY3qXQGcUvC0NPxs1wIeQocm8t/92fCjkV6RTLdevrge1BVmEnMDTx8kBeg8Dm",
-	"9H4DEu7eoeBouJ/23/OYAuMpdhDpBjcpQr6SvPR7tGEYKDrXpscFHDffhfRx/amCOh+FmTndvJ1Lq2mB",
-	"BuaciHkjGC9rwfPN8BNF2kw6P4jIiWGMTpW44w0X63QKB4YPUZdSK7GVpTRsyqrMU9EGkW+SyUL7CQGM",
-	"HKpUiJC7HTdGJS/ktN5URuTvA6/Gdko7PbK7Mx+ur15cn767evEefMXs+tXV6dMffgQTUioMi2Ae/Z/P",
-	"n/zJF1L96ezJtx06mWxMlERWPBejeNS4QKoVRKXP+UL7wq+WGZWKNeQuSXnXNQzmJyXVwDasF4qhN85L",
-	"O9BOx0k5dzofcPABeqA7s86etDsarCNOFvlfU0E5IXPNONUnUGawPY+LUEZZGVRMFxQDaMsGLuFf19ev",
-	"4EFRZ2yygToFa6tv4FydaoOPq5pNlFmEMQL736CwuCz0LVdhe1YvrKoU4X5W+Uj5LyE/dSpqqdu81aXY",
-	"XMy5lMKAGkvX6oKbkuvTfDIu8Me972/XcB/lgALLIx08xKqfnaO1dtLu2t3NhQwYs2VOocZJeaRE164u",
-	"Y8qlksWUl5CBQJf9T3/+IR56Vo2xrDMepxV1yptU1eL2Jj7xj/1zTVxhyI26KfYr6XH7D7iHvY/6jL2v",
-	"1bzmKyw3ZUaVGAtzhqElFsFzpHt4BTLAepJwyQyIZNE0eIjROeNvN0nLw5DkSceO1i6vr2uTkj2P1xmi",
-	"fM6890s0mrk9AxuP5+KMXaFwLKS3mOFFOhn3PFnOEIzSCp2PhWTOQLUsWgNjKerOGBAwyKP7d1vw3YXy",
-	"qsjYtLT/o6QGH0nteNVZPMSxGWqKAjsl6sXh/SXfOpj2DNurENBbnBObevMS7cwuF3O+8/ipugsdROPc",
-	"FXFJ+m2qs1PFh8b2fRFs+wkrtEoBGv6AkH1CP/dLSu7EIfRulArDVe6MChjjtcLDtPEXnyulYyrUm0IK",
-	"SKLjYLyB6tBqKZSzViq1ZGWxFF030hn7uBAb8L0tRQUOUKuKnrEXt6LeQLTZqh/o/kP2BI6aUmz9bZUx",
-	"rVgtMAfA2QAVL+rdmJMLfu5SBLn7Zl56a+IdT1L1TFIknDG4A6Mpu924LMjhhXGAn6UEQl9Q20vGYF2W",
-	"xMG1p41SsIO1yOwhLsRnnotpseLlAKq3O+m2wU8iRj0vIWAZc8ZNa2GiRUMTrsV3TzMw4TaVYEX8gjd1",
-	"marMqoop5JL5RILGLIQ0xZQbyOjhud6/RpohDpRe2jOK2sZjuXsSYFQeZ50vi1L8t6jj4RxrciTSukqI",
-	"6LoDXy+stLCXJk7F0zRMANJdJ+kUSIWE4Di1MSiDjofdgQWoGRQH/9Wujk4ORmZ/+/jy9M/wH3TNKdIX",
-	"TDLBZeAll4YXJSLRMrdhDJiej6xyYAx0JcxCxRWdVTQB4LVkamp42er05z+en0dXA9X0cb1wrMfMvuDL",
-	"j4e9Y1wh9m5cYh09/hil3ZXKYqFWAhfAebVkmNENak+ftt4fTrthnZ2gG0PLid9bmceT+qcmWV2Wc0y7",
-	"enr+3fnpk6en3z3JGIDikObqhFob8mITMDUbLSAWBnUZglVcB8X1SooLa+MqV44+4ajeT3ljB8/s1Vo0",
-	"db2BX7m1d3m9jBeqxblZr+/HpDSStSjmCxNGGicQ76F5Ydocr5f74+lTPDT6oM/ipUklzscJXh0pLc9/",
-	"iNbfuER1fC8liavlVP/5Ri/4k7iN+qS1UN///Oz6f/2ZPX/xwYv/lmkBLWi1osJKbc8dfZatVgUSHMuA",
-	"IEUP01O9Nw9qAA1bcJmPUhoGr1VXy+Imul1vn//QrvMaTYb3oNv8LDav5UxZwn3+4kN6lcWqUrU1oLaK",
-	"MoLR9WJWpe6S4RC3kOz6+tXL9y6lEIz775/+EDXutwW/86fbBcapKChTjCQ9rLq1dgEfTCcjadXUMbv9",
-	"ypdfYxXqgOnjl3yiEs0nsRBtrvJVDOchnZQeuFsjciOu1n0E/5o5bSqGj8TT+wtTirh3kuKyWeu+GK7A",
-	"UZzETzy6Fd4hv8UThsrkP42TydvVLSiqVkmFUNUrUb+JGjBXXYu4Ncg4IqhIBQAOeCdRqg4vjJsrKZKS",
-	"C80mcsfiDPICJZQWzoc10P09QHVJh+jAL22fbJd4B1AUOgS3HaEW4LYhdjYJPJ1pJ1myNxDcPonR/DE4",
-	"PEncmqSxG8QNNObO51josFK3CcdUOuxUN3uX96GR+8BsDGClcXkwTJvMmajBKSTP7hCeGfjQBxA2D+yf",
-	"CUc+AKjTTdXiV8Wjm6EW6oodpAuniITKYb/s0iaT6WDB8Ignse4bMp74RdH6UdaOeyeRd9gbkaX717e9",
-	"P4vNBzFzl/LGkngfR8NEC6aNqjAjHZmr81tO7JZoUc6yADASGKArCx226PSdtvpb3iSwOTDOhQXH5PQ2",
-	"6NYuytIKn5mqp3fLuh2eJGGfF2te5ylNA7zjjzDOsxSb+HRG2ree8EbRVvvWZDMUEyISBQ/IukOvMY7w",
-	"isv83W1MmxlZ9H1FJd/7dS2jkjMRibkMuzgIkFUYfTNT9d6ydKrBq2qs3nKWkn2CFWY37aHQqXyHyLlE",
-	"F5hQG10wyxeHuRiLEXwVr0UUM9OfKIvf8AX+cZpeidVExPAc3s0YZ3b0cb67pBngdfVBCcgUQ8KX4huJ",
-	"FRy75lQ5V3VhFnHMmn2oTi7vDJ8jH2NU/yzk2LKjbsbG8KSz7fQXv8AglauT+UCLDCcZ20IsXN/ZwBlf",
-	"FeUmJbtuAECko+bsh+O6I9LVOJLBpzM3/y08q3bq8a2wxm+UngJjZysjSAQ4kfTUJROrymxYXltZXBgI",
-	"W/n8SOe5dpXdPnBT6LD+e08C2I6tq9HdB5+8DKtc9tdfHgAnLQ2FVxekMPSx7Hf41EH9Yd3oVBgfo2qz",
-	"BQctpM/ldSCcioyBI+lPT37M2PsXb63d9L8//ZwYMVW8H6f3PQAXnqR1LJ6ezCaMQ/NdEWDjD+fotRhk",
-	"4rwptEE8Kshv+/waX7LfOA5k3+AdTJbh9cEfqnhi4GtUqK2xUfJGThcityo3XGqfIUZZgojMVhAwm88M",
-	"j0tmhBwr8h5YKvyeve1Jz+tdvQpTQCIfJ+DcOymzaFjAq3BiKSp+Slc51pO42m4NwlYQaE8IcoU1QdZk",
-	"dAiceBguzbeQhBKQgiWM35NuCQP434PK/0hewDEZMPHEXng+YiK9CH5inkri08W/RH9N5AjgPXwrOpng",
-	"Vlgr92aqtNHJkmL7iE9e1qbrAh6utfxLyQGsJAQtc4WXjlc4WqaNok/6HQ2u+O5h7RzNzvaE98FTUufC",
-	"E5V2Nq1zsztXto8fXk2ndCJbqQUek6vvoAm5a1Cueo/weXJ+Djm0Dhl7mBBSpF5ElVJ9k/SnWZEFMJn7",
-	"RniLjwX5ypBH0YPQ6ZDk58IAp3HAGRdMQHk++m2szLCPIqAX6TkOuhNi31uwXklcvdYr4AHxOqtvl+rm",
-	"3kcLh/B+ejn7sK7PLscJzG2U3Ih9VjdS4r/stamCfxIcGq8N/jEXpQj/Cb/PeFGKOGbzz6Iyr6iqc0sh",
-	"o4TfoRmy0eRM+Ehs2fvt5FSqLGq266IWbeRK68WpyJ/+8MOTv5yNQw7tixsdQd+YtjXKvXoPPYaojr7g",
-	"YSAArcwT4mO2lTqw5zPtsx1jrx/EAp4agZZ6VHOvEnKvRkRQhSbEVS326Eij7cha3XpCijjMtVoJSBgF",
-	"Hzg+zSqltdC6UDJiUY6ISuLYCYLcZ1MORTrsB3obpHv9LDaB2jXGNQ45FwAo7VXpTocpAIxK2TTDYFFD",
-	"nYogUkOnFyHAdi7YlgesDcm6nQo1JLrwnrRazS2lGznyDlhEgtFao9epAru9MIoxWI72UxDBjwlJZZLF",
-	"x9gQrOJ2O51zwojPUNDjMQa9Z/OOCXMulRcnktiMQ6gKCZieI2oJEH5LnGC/d/luou9rkTqOxUUzN1S9",
-	"atk2UNOC6wtCu6tnU3Rx6WpZWDL7xzqeGAhq7g3vAZlkjcx3MhmhrY9D3W6Lb6O4QA97K0YiPe9nYy3n",
-	"ouNwq9rPej7Yo96x0JIk2eMETAr5nsL4YfvQ5eq0BT3lAF5OhfhKU1Pcoh1t4LvWnNFxyJk3oNin3Xq9",
-	"zqZ9WKhEnkH2ucEK2NFEdFTNTKq4yoF7E7TQ2kD1pxPnDu+eT0rRRWYbF6jv8xHt9/YkVJP34JzjjB7A",
-	"5H3N1qIswUfQ8g8X0YOOOoiSjRWJejthNBjX+X5SKWz2933hlTjldzxCMYp/Q07kCK0GVDzUuB6abtWD",
-	"WNjEM6HSePRTaJh3g1iOg0LUUy6DrMNGi/DkLplWbSXmRMwLsM+7YEvB2U3EvBmXcoFvpKzIPctw/mMX",
-	"wDOK5QqKzIJSe3XbSYoIZut5RLzSBbNkECbYZR4MUx7xeF4bsUrpj+lR17wwWNsftz7S5ct9KNMBREek",
-	"ZY7rTQC7VoexVXdN99q3etGYngpOHcJaTASzj3vu11LjSPEv+CrRz+pnKxpITNjHAruX6B4CDRcuO3/D",
-	"FhzSUJQWGTNKjZzJAq3kEW8M7tswAG7fJazg8HQYNKtwm/yNyrY5RQ+XATLe5TSuyXQvexN8uvC2bttF",
-	"avg7ezs9JkFjncZC5NwFe15YUQRAkE6T2V/BgtZtEhDsjZiZd42J71ZP/t54pJZBNeMuLc1+H1+JTtqZ",
-	"uSN01wF2RMfHBG1FewwHl/w8tDFQd5RCMztxgC52XYO7SYTDfECvexMJHKdS8Hiq91AyY3bja3opx9+H",
-	"SwmszFlYZyMRsYYp/kmMY3SY6CgCH8IuJDOL0aTbbvc6ytocRSVps2jbRHF7eUKTIH8WwiYGgLC/DtQa",
-	"cYDU9iWafvW0ibgbDQ5WcvekpuCc37bhteFQz/1H6tvpumvpvQboVfB9/QEPm1oOu3KpXv5wiIaS0QKL",
-	"Ty61FBRbnWG3aZH3wwncs3Xk7hd7GUcH72u3V+DoGx9vFMxLrRIqKTRO9H77tg2TN8BJyyJMQMTf9L2S",
-	"8FceJgKw14iABcl6QS2kMzsAvtB1WGqDrVhGLgDqJXB6j65uv1NGDiwunmMPP3mkBuxHygPcwYFexRZD",
-	"IOZZBKVQp9yD8CPjE2qDsQqwcRfQWBl1ylytsdPJvWbqA1+7k2xkPPRzDSC1a6oBcxF3lxvIfVGalQHw",
-	"FYf+ROcMsiHPAdtsRM1EPFupm8CFnTQIQs5aX6o2i97CRep6UA93Gb/DspDYntWCGrnuTaMAtRij0vXt",
-	"fs0b3rnGR7c7ow1riUVvRHsKrUUVL5H/q/P+YHE+FMjgBWnJbStzItBrecrrp63YAAVBqwzQixEI0H5+",
-	"WUjkDZbzDibjT3yzN8yCh9Oed7cdWyfXB/lDe1Ez5KhJDvxBRBv4LlL3HBoYcTarhV5YfVfNLtlTBjiu",
-	"zKyh99GKQBh25Ushb9AEikqfYRCWoxrIZ/29/mS0MRgFYSFh2x6nQ5SxT8evoU5L4b52gh5UfE19BRHG",
-	"ggOUhe8wGGOUqVZ+A+9x17LtS+1LeV5D991ucDhInYz7u/b0RwQv7Y2Hm04YMXYjCNfZnhGI5vaaYwZO",
-	"3IwBrjHGN3jHho1POgoF6REQXdIBJCQh1hgnjCCCfp5CDN+kBUktqGGA/VCAON0rQ9aqrnva0QH+x8T5",
-	"xqCR7Jpv2IRPl6yQmYMX8Qdij38iWKm0GQ6D5i5Q1m2SM3fAHsj9Fp6leT6SDehW6Wi4x/cQiKi0lA4O",
-	"rMSUPaMYd+WVu6qoJ8WMii9bEvhG60V+M1VyVsy/TV1vByjoeoJ7BcSDmEX641Af2yIF9TS1z86KKTeC",
-	"BQ8TuH/wq+40bR4kydomujEQ0Hawm3R/0w2RMWHTWEkSTjOV2+6MsYjC57YcfRzWqkJNH1q3WZUUAeNA",
-	"go7T4HPVTEwCV2HtG5LZlVhbgc7PXplcVAJiuEzJcHidTDG/IVGUKEJBQM7WrtVs1tTAnoEWuUFFBVsQ",
-	"JsdQs9nu939RjqFTrwfDeFmmigitpqXTOLNATqFou2AOXSOz/z1RvM5PLberMbqbAXTj6YRrkWdsrjWv",
-	"ILFgKeqJqNXIVO6qLuS0qHiquyXKjTbxix5GqFAAA+1cn1WjnRtBihZBicsNVnr4iKpTJDJAXfJvtbXZ",
-	"O6nMI5YymjSChe0nDHtPRzZVS3gQqDQDLsZOZNaxVH9J4tB9/WyjZa8deQrFd9IH6HzPQO26qvaLKEfU",
-	"HQ520iGmLguKC5hY2jwFoEfEqiDSrPlsRABQaU3dhyJkFI9YfYKzoZQGKxZ4LUCG7dg145LFXOCHlp3a",
-	"qGSzpIeJ89wJSH9/+wWaSkbLSCzevCi1WDtEvGjl+xiUlbG2QC+sAH4tNnHy4fYmPbZpZc47PtW3J9nJ",
-	"PzBeqPXiFPWhaAIPVSaMy5psncv7KNMnWflxepYZLDGZYMZzgBML6za4q9qIaG0YAe2zEF0/d7IP48bB",
-	"PJqv8tKJNbjRVu8JmsPnCjil+FzokeqPVNaq7ZkyctqV75tLZS6dLgNdwzXusxukBg+VTjzf5y3iyaCa",
-	"C4NGTn0Fmo0VLCikYHJ8Uia6NxfzhUn5VlATx0cuWK2UeaQz+n/LhHWTKzhF56vkpZJtF55Wo0B7POwj",
-	"YD8CkNzQ6xosrl9HyNk28emH85au1wvoqNv1tVutlg58sKj6Gwx7hXchRnE4r5uhqb3+Vnla9Uvb+hbd",
-	"nPidz0U0rGaVxZt4WJgKEAFMDZyDW4UEdqsa3fCy3GCNfn7W0/ZyQFa0qxrsC+XhBWnx3nzfjrOBCFnh",
-	"IFmw/PiuLeO75mL53SnWml+wp+ff/zlj353/6akl5e/P//LjGRPTHH764ceMfffn7+0PPzxNRMN6c6u9",
-	"8OntOYIrfIkP9+fGHrdkl2tdLWquI8RF/Wv0NlFd2huZI26rtT46+Og7R5ydrOvCiHey3GDfjD3VJC66",
-	"350L1X91UiChgUmteYaHNzBYHCei6pkoy6QiFLF2IB20Tcm14gY9qBCFSrjU7tVoC28DfSKxijj/qEWs",
-	"u0fb+1Nvswx4o9xQrVLcBO+j2ERd7TsJDbZBZJPR4atMK2Lsvg5e1f1VWndJGR9ZqZRIjQjbowP+C+yv",
-	"X3biaBJB6Kkoy+G6piPUVHnxYXTzQzjjL8NM6dZO5itFWHGw8Du47BP2j/Pcxt2xuMvxk6mX1hoaAUW2",
-	"GzHTCfDGt7Ecs00aDIpgdArNdDGHtlYdpYoKBu2eqaWQUY0KArz9zWh8HDiqC8x8P4S9Ta0hRN1t/B4/",
-	"0LJwiMODRVjETQFy0C3A2btBjivNSguBWfdGNdOF0A4iCUDEOw7FIUWmsuyJgjA4B+CYqs46qG3g9F0L",
-	"UTHSn1F5jivpVL3fez/tM1/azlzpE7ZLv8W0iq1mxYPTqWBC2QnUIbatwJC0/Gl6UolSPsZKXqr6g2qM",
-	"iN2uuI0DkW8jqtAdZcVQkSdbTg1rbZvMYf2Fr2LFD32NzLB/U2FQ2EPcVV8wLj1VPtIMpEPGoPwCzgSD",
-	"TBnj1NEUAr32B5SkGVgyvM3UjmvqW7B921ALvn/7fjy/AQI0AtAHBTsYb/JlZAP0ekTXI/LCrY2ehVi/",
-	"6sUdk2KNAgW6WjkfxQV5D4ncVYlS5xFtrXYd8yAc07IKklwYAbr0zWXpNzwQzJKXaP77sgq3/dA8S0Ns",
-	"MNEm7xexfleJmkd7zBRaN6K+SZ7EHfjmONXfwaRvxZLPmVHsyfnT79l0wWs+NaLWl0wKgZmNoIL7ILAl",
-	"+3Yd92Zw4zD46hR4yC9i7VH9/40yVX8R6+tmYkedxFA7g0zV7twWxlT64vFjS8T23/af2DVjLSYLpZaX",
-	"rMntXzNmphU9aEp4ZY15NpWqDYqtjS7VPMl+RqRT+ZX8XMh8BHhnfOvc4hP79tEyuuEnPYbOUiOCFtbT",
-	"OSpSK05v9G0bfnYXwBYzuenrsSm9K/Ofxea9S3sa2JaYMy15pRcKKpPtbQaRtebIZMHd53IPtqDsFRYQ",
-	"jUlQ3BZgTmppPgPjiqbiCxd/TVRdJ5UybtCzSpFR+KNiuYqB3+2vSPE5ZP3qNKwi8xvpxH7Q0HQ/g8Ci",
-	"FZKULucElho9a8qvjBjZ1FlK5tiE10Vct3HXjagTqCUfXYaNbzwYInsPP+uHRjp3P97cDQ1uFFD6Umxu",
-	"RgOftPI8QrpLKBf2NTOoWu6Aq1sGjaBdVDTX+qDGdJncm8zYl2j4ewLe9NV79iQX3qm92LBk3/4un189",
-	"bHxvILY/W27rvvU6J4lfHQKgpSe1/IggLWktvi3YjmCq3gFlTBg+j59/YNavg0I6THMIkycpIHUJjnIo",
-	"LNDs9ez0LTfTxZ28PltuHvL0NTqRdLtl2CS8J/YgXz9nVHVCVgShy7ZFyxeM24UXs0LkTJyueFG6Eiof",
-	"iqTWv4lSKm1uRjOAskUb+L38WeQJOKg/K230Bf49sut8xlwCgmOU1wo4fyIHG2rVR1aSJ7R3UrGHeI63",
-	"UNzJ5+WdWzgpfzOCrQuW44cLiswd5WyBe8Gt7mMsqWSkFB7EM/t3HV53uA6AGwZXfs5T6CkzVc+FuUld",
-	"+o8+xaB76fmab1Av8RJ+vVCQgJ0EYDuCi6MPFb+pawF5t917Iruu1wDBu69XXC+2xFDij/lk3nmEwVht",
-	"Jtx9XtTeBLPce8ZrgPGnOrLQCYUY8x1XLbYojBpP72nFKXKTYn3TuytpFvKxewIDMBzaK9UZNnZN3LzT",
-	"SGljOmOkAUW2oRQge8EVRA0ooPaOV/gQdLBPLMck+rIdwWzqoeSvsMfQmFZCdh/3tdG4T89AyKF0/uO7",
-	"9g6ENSSyb/G3Tl+qQVpwS0AR8djTvIMtROmaUXTwjbIEm7lTt7FoRvYjVx/v+xyhi9LFbNOYCvGQ6Rrb",
-	"zvvZdsEVqNWkLw1ro6jgR2szyCbCrIWQ7sg19VWkHs8ZnDhE8HQhnVMG1aR4n6Q+Ix9+FLlvojaymaFU",
-	"5qbNNE54bRzpuvnfj3YTMLth9gj4K5A/Bp4KcivrhUhVcQwxsrn0LeTwYqYtbfs1q50MbgWq+Xq36ZZV",
-	"FexmDd8hGDgFbdQ5kWDUEZ8f2KYpkgnuU1VakEeHDuLgZYk1pVhr3F53uzzQ5Uup/4PZ2lgE1kYmmMSb",
-	"oLLBp/Nixiy2TBmBAWAn9jcaKJoxenefC2yn+4TvoeBWlTqav7Wr3s4XrbW5SRWwtD1p2xvR4cdSUJDz",
-	"fl0ao9QZXQtWqKUa1eUqibCKrfMAwgw8/Mjw8M9zBM3AU/Zh4wsoDNv2PmoHxQomD5+JjE3sIoKeS+Rq",
-	"sC/jC7cO3cWbQlBLa9X1ToCYLyGTglIh7X+eAgTXr70tt/bfoWE90IbYwTRqhjvtya8nm+19yeWHAFwv",
-	"1eup7zq1kX6ouVgmkWp8xJ/gTqcA7lGr1Rn7W5AMeoHJAISuUZY+CQDf24r5U+Wzg+oMSqf5DJuHukfg",
-	"5MITBbkf2lrubKVKpAC4YrH99iJuqSskRXgIVwo+5M1P+PRO6gv+OXWUUuRxADfxuRJTq3ujGyBRNFK6",
-	"jL61qpfYwaHQpAOs+AYuDUGkQhVgXRai9vCLmhmllqhO0ZZzuYEDufR1jdBfc6tKGf1U2Amro0ch+H+f",
-	"FvyxzRF5pMeruKWYmZtEctAmhOfM1WgFDxSehEJEui28/Mhj8NSCidzqlBdhxiXlIcMeqZrNG6EN43Mh",
-	"4z5SKdZ7WlzZa6ej/Ul7uwhSXLXnw3OVKLZWZX7Tk8sLCZ83d6jUwxfvUq/XW5czIMi8p01sF5G0gKLZ",
-	"9k75IDOGtZUWTGD7/C546h7Q0v1KI8ahg93f2rIeNtJbiLHr9yWszzSB4DIxHzzECBjTrNLDSreA7hqs",
-	"lmTnYJRHw1JgsRqrMJnP5ANzBVS5LdVgwbWLhaacpelklWhRhN0myCI0CiYyOAnJbXwXFz16sJ1ClWQt",
-	"u6v5geLDTqkI2Bl6sYNd7cQp/Q4Zi1YJhqac9v+r5VP8v+/ibsy2Cfy23yePbNW14ZNSXIKCS5XqKYiH",
-	"sllFTIknCA3A8HeH54/dCAoZ5MnFqxXSwJIEgFwrOc9wekJViWq+WSHKZLWcKHPLMWa8KU0v5mh8YQjU",
-	"SRVc9mOPNLQrSJVQ3o8VWqIU2kS7TX5UbFZgxiWj59zE2gB4KkOtjbdHym+a+VzoOCT0FbvlZSPCtONc",
-	"RUfoCT3FgUmzE19mHbm/C8ARoPWt+eYQ5e90q11oi/Ykw7vhiTF+35WaPW9ESq2/Sa9+VPpMqkTo1VZ9",
-	"0NCeTZ2UlIF+FcNLkU5iQRtRqRloKFaJWlvNB94a4bzZBmoF65rkwAlNwv6/UhK/PRST2eVc9NlpdJiH",
-	"SLrwhDHcMTM4teK93Y24E39hxSzFqfbDsRdzyU0Tu2rX16+uX/8EvQ+NVZpXqhlQjtoOH348tgRQFN/y",
-	"KlpCGNVwrGYTKXYDpQHVa1L7VrxqsZjDoqpLl47clv5C20q6OuDeGezeouLBXkfC0A8lW2D6LJz+Sz8r",
-	"olInjvHhO0zix5OHE78EGN1Lz0iKdegFcgUFYHZhXbNR6CNA4R2YtVj+XBiH0L1KFRM7PIY9AfCONpGC",
-	"QeBl2cFzmRXGAdVCHGvSUI43VqeA8wxd7aDjR2PkeV3MTDTXdAeAAb4Hz1+0AGWeyvNiNhN1i9OKvuf4",
-	"tkBR5U0eBTN8qeq2kNQ+AkqnZdW4mQlEyFH8ros/OtgVrW5FnTeiZ6so3mcJCHttuMgfszd8Dve4qJ1t",
-	"V3Gd0MDud5cIjC96qlem3d3xJBXD7sN0ognPt9IC+rPw/N1wiw1IsUMgmQ/S+0W1J5FkCL7N0+4GghfQ",
-	"5bwX+oJpVRY5sdkWedRzg/UOUmkGih3+AJgZINvJb+Ldkv5mIO4vIuV3i68z6hpCsSlXa46vIZy43CCU",
-	"lY+CYlp+xhoJ8JMJPJPCsI0wncgodtCg1wLthHpqwC5ErbEPguevlE50/+/tB04I4d1DePo01ewoCcHR",
-	"UxxiZxdVL7rVPnvyOvoLd2iMN0WslLiqxaz43JMJidVqiJpGfm6IywMBxa2QKJ6s71zN3hZ/Bar64fz8",
-	"HGy7AQBk8M3MzTa1ygCCKdHzw2eO77Jth3rUIt2hGa19c/yEy9QM0jHhqfjEp0VVCBmt8w5+iiQ0ubDB",
-	"/4sIFK02APElrsWP36Mmxu29gdRYYw0IgfAZqCIUhn3z6v3PLzL24eUz9pcnfz6/YM9f/fzi7Tf42Yy9",
-	"+vn5y9PrV1dPf/jx285/ZezqxfXp0x9+PP3p2dus1fUKOVOsKpsVK7mZLjoYDr9cvX3xbdZOMH72sV2y",
-	"bHPzTOVCx10ro6JQ2+o0vB8/noXgteZlX0uOSBJeYwa4cLVRtcAy5CC/KwGoZeoiAZKzVvUy2jVuGw8A",
-	"RvL5X/har9H9QVgu+EKaep8JtFvq41F2INHStYPxARgAaaF4r6/mGdTbaqG0SXcOvn51ZUkyrAJ2AVT7",
-	"Yuve7y2OSOHM9Rhy7wi/wO0KeakyTJT0l6Mzfqnmc+zBCb9/g8Yg3o8x5iAa3n5jslH2oT3il66jwi7A",
-	"U0TNvSpLCvL4vCZCsLTyWxPImlWmZyEi12CT71oIaWd03OYLB2iy8BCkuGqbw/RzE3uOHbi/O/Qm2M7/",
-	"ICB9v840BV0bEfEx9MCXFwBFXGLul+vpxyDc1FgZlUOYCSCjrdJbqSIRIlSNmapkOceUiiET7l5N0+6v",
-	"orRP7b+F8K30DgmP65a+Z/e+HnfqR5Gop9taHtVbOZqgkfrWGw/e72llhZj1kNWyJsxkCE8mezAKmY90",
-	"sN4J3jQIgaei1LG/90WKU7W9qsxvekGEAxh2xzsQ/X/mOoZSFgFmCVPAYqVueSLhcU9I2+pedZGLRN4u",
-	"YlDCmBCsgaFEiP7sq3SDnCcXME50h7N25LhjBft2aOAdKRScx+27Q2Pvuy/fwcc/QEMkn529R3Hkr2SU",
-	"3FJk64pHyu27qkELsjGArugGhld9JMzyTapD6od5PTh466WVGGBm/nB+GCDXK93xOEWwXOM+LETeSST4",
-	"QKgelwDAoT4a38LDAvtb8U27oifZ+fn5YJVlW+JEmx0lW1q22KwHQk29ih/LIZBQV3Rh93hhaEnZIETU",
-	"FaJUAzX6s+y7PcgJDlT4s8tgW7QDHqawkzlx6bMFnbbt/rswWpSz/YoLmIM0gfgywVKNVwC6BMJ4u4MF",
-	"15SAP/jkn+FHo+0mwE/f0yQakPxcXn5G0o9L1shEzHwpKjMITDBAQSD59aiDTolRljZ9Bzom8aXYzuCN",
-	"y9+kDUFjxdMmxCzlMNjRrANFAETdyKb8SZ2oJITCMW0b+jEadkictqDHU7AHl8EqI+lcLtf3BVyR4OMk",
-	"9eWCLFeNVZsZAZdAhzzQTlZCGmce+Nb7HkJC3Baq0R2YleGbdCcH0tAO99mJ4fVcmIGdQ1snhVEXjEuU",
-	"XxA7CLMtaVPyRNuKXPFJJz8joH7Q7wdM/RM8t8PaG4DZJOdWF2wOyLOlAb/yrGVddI+CORJX6OGEh8hb",
-	"cEz1YcEiHM0IF96IBkRaJXpnCu6JVlWOZKpV0d5L1wRChKABAESk22tekkvEpRytBguMEF0qspsibCeR",
-	"UsfCOGJ3NlZ6jWk1ErSviExmxXMxzqih6uJRhUqdeuSo7ucF+iAS3QGWxb+3ywl32RNAOPk+WnS8bjvv",
-	"LYjTtl3GOmFBw6FC5xQvO+SSn0IuOdg8hufc8FNKx5jUaq1FfQplf13UhIUoK1Gf5oVeArPw3B3a1Mtc",
-	"rfVppAQ8iDJS0b2b2G0h1uAsUQ6bxV6cVSETb6cqVg6YggGk42K7GOAC6zCaWHEncJjxbph8UPJUKk9J",
-	"UFjSdzyutb27tRCubw+qoHSeIxtlQTuwfakMyK66Q0RSAHmjRX5DbQvHAUdBkmlP+XxTij05+/YR3IuJ",
-	"mHOZdITeoxZolDPDFy0khVl20tTzaNjzpapbzkwRR6nYvE402dwWi3lbRRacb+sn6ez3FkyK36Cd7I8o",
-	"bwtcN2NcoFsOT3KDBo7R6OHlzZ58UdghKB8bVUL58K7V36W6KPL3sT1xnS7sfTnW8DVqFKQj6e+pUu1G",
-	"uhzwegldLraLtZPZpw/oa9x3Fw6iOYd36whZv7tbsXMqkNZ1QaE8MPcLvZV2yfhWjuYl5kbRa60TAesb",
-	"gmzEoI+qKnO0tCy9dSxjNLqoieYl5WRdMN1Aj8YWFNVbzPiNMDYARht56ruMohJ1oXIIwoX6lk9m4wXl",
-	"utkJt/+CH30GOXwbf8zRk4YcjEwt17A2T1WnumM4JMk8tLXlllByea8q1jDVUc3ROdWWsHLDnvxo/1fJ",
-	"6d6K1q1SyWS1aqQpeULjHJmvHxT2xlxNyRrWiCobqfAM5jW0lANRCuPf6CsAD+v3g+rve5VkS7G+SSu8",
-	"rV7rwAUmbWX/mN1PZNQTO0mF+TQVUFkhh7XE+4ENhs+sg7awL2PLJeL6/Qry7VtyDciJjrJdY999TblH",
-	"elwJSBJceu5qryfmUZfFrTiUM6OvxNuhM5Zc+pvRpr9ow+vhVRdvxMy8a0zqlo52Y0hlbnLVG2BENCOU",
-	"I6D32j9QIvCooFdq0u7jvUHO1ol5mDED236YgNpJ2qMfQmeLX0mwsR1abwm1l8zJetxyOtzB+HfvJMxU",
-	"QDoNtyKl43YLzclkHaTklkot+8IKlGrYYsSvKcbTMrNCs7wZUULnZEOL39Vl86N6m1gtJDr71wYzru0F",
-	"aTfIQWgB8hfaRxwDFbDMiZg3klE7DC4ZZznfMD5Xw1fXg2WPGwX65JTLIMrUn9JxEBeD10WhOfqJ865E",
-	"N/sgGCVUmU7f8mIkcAc470FwCTq+g74reB3syXbw+EbJqdivvlhFqLUJvRb4BFql/HhpVcN9JQvZCUHN",
-	"xVJ5yw1YHOiV19bgaWqdkaWh2dOnF+fnp+ffX5yfJ0rDax0rCCCH3bxWTYU+vELDulzYts3C91QPZ60J",
-	"xMCFnXSzEvklO4/hqYa5JdayGaBqT5Shxt/a8KCkRbmLZjUbe8/a0HY3xTXWXVFVbUilO+57uyQfnaUt",
-	"AF9PUwvtl+WgryLlVgshb+Yq0UkXNvmCTZU0hWyCPGRo/o6dMsuy60PFI7FkhXe6TeOC/Y9HsP8VFe5Q",
-	"SF6sBLM/t8mvHQJ60Vi6f/xXUZeFvGR/+/gsRa+9FQId9+LORDAGXmoV+Gl8JRqYpZeoxdplg38PlQCf",
-	"ANMAFGXLb0IjluTvAFv2k+dI6Xbzymkh5FNCpkpG3Rm7Qu2y0YatoLwCmi6gBHMhW41a05bySs0Wd1P1",
-	"XYQdWjjw6cLrsJafAJIlZe0j2JjdSv+oU7YdmiMk7uoFr8EtYT+SAtjAoI33JsW2zSqvN336tscEl6rr",
-	"BgyQUEQOzlTSg4uaWmth0pq/DwrauXX6PoxqLdqxkSMsVBH7HB+FSJUaaAqAjEzl4BNRpufYor3TzhQa",
-	"8eAzGOz/ASyKBHRUjM2/5SCYoNZB94DLxKoMWMWNEbX0eU0+3uOMy6wNZv22FJsvVOLUYmjBKxn7zS3r",
-	"SwfS/pFm38AyO5T8bcZ+w4P+Ejj4HlECyG8bwesvGfttpaRZfMG/5XyDz1qNys7pbx+f2ZsKOeTuUhq+",
-	"FBJz/DhDLLCUe1jUiQLjDw4qaIVmN5eB0MCC43mit7y6FXXJq15kFCoXRe8h1XBifNyL4A760yUrBb8V",
-	"p1Y6pK65f4Ich9GL3nZIiZBlQYvEh84SUKR1jK++bqV3sGVQz7rb/iggyRho6pXELFPLaH3phvGI9L7x",
-	"crf1wcD+0VnQLzpjennq+kqrGv4r0Ue6P1TWuousVFt1ruKFD5xl9l8kk6UKdYBLdDtL5vK/CRaZvMth",
-	"8e6US/tnFknciu/wWvClqG/secSuvu9ByVkp5NwsLuwGQWd0LUoxNZp9uL6i/C1QdMRa1GxSGD1YYWiM",
-	"ePG5UrqJpTYmFUVX449+WUxsTRSyD2//mfnxfk1N9V0VzxHg81qIfR47FHzVtgdor7RA1+hIgM9craVV",
-	"+kJlewcCMeb83nkIGkmMG3wluD3QPR2ioWPsIw074tRSO2WNrQ3oGxhHdKY2lsIbxjVYHHGyXmF72eGg",
-	"JFvtaKPxifVNsr1iuCgKNdGz2AETuTeYF1Y5SvS1tkMUuZCmMJueVjv0NZ/wr8OCf3B/7hnHQ3YPDNqE",
-	"NzSyM6oxOlqVAg4lQDv3nqRcCXQxLoWoKDI7ImlVaV0k8xfvlK1prcueTGZw4LYwDJ2NHT5va3nq+KR1",
-	"s1rxejOqBSXaOHHjecZrqOnDzk9oCyW6IidynTERxudR11wuz1I9Gwp508LZD6x79qhjtPLgWLc/2l7k",
-	"lspw5m5PI2wuwtQCftQyU8fXHA20mOfIy2mXt65llxEkxUTEk9SfkwHNnu7R5gYIFnAkQ5wPzFYQdTy/",
-	"7K69/+I2xscdPJ8QV90SZKNF2EQC/R9Wk9bQMXtEUUqj+aQUifBZ7UzsMcitgC/QG5SAyv/Mx2vpr5ht",
-	"QEWRA2MVDssglXGeCDsCas441K5QZYnypbv0wQQ/2lTpZBMLzuwjhJJoH0QDUY3mmwDXk2bOEx72tIPt",
-	"cdVhzlmGjMS1enK6sgs0nN0F/7bNUrNk5q9uZ1/8Qbo1BDnwjtKivKOR8U41hTF7wipQYQ1IIhqrtMFC",
-	"V6wWpqll15vrdsAyOICnHR6PeJicVF+wftds1f4eNNRjeE+dg2tKfZ/M0GFJX40MLpeoRtSgG1HFLg41",
-	"gownityvzqMIuhBHboUbeU8WJ6wycQN+3m4BzRsJNw1i53TRADGlFDAmQKadtF2kKC5Ebfv8dcVs+ahf",
-	"uDlMelPz4JlNTcrTLoXI9anrkEklgHARMyZFgZYEhhxALZeWL4Z/QtUR7S3LU+BKIghT2zQ79DD9sxEN",
-	"Zpx5J33KNx/koIXzTJ3NJ170yBqr4/hM3W77wV3v+2Rzs+Ay7+tX5Ox1V7JHiqcPjlW1yptpyomaTFn1",
-	"6apYLg1sN5oEVvSgXGGHqRHl7QirMdB+CPYAN5Rqye3TCQyO0JWUBk7aasQCSmAhL+x/kbfK/l1MCi7/",
-	"K1eqptxKKfTpqtukMrRf1D53SzTHPoYW4lV9+1GPzORoxW177AJe81mEbax4vYxQgXCNawFKxXVCBHyI",
-	"itemDfHNi1tQUAy01Iy7p2XcnqTgSSJ7zQetO91tOGAOVgn/mZ3svs/Bgnyd1iW2v3litY1SUAauvUox",
-	"Ny2kasVHxjpwV7AYoSup/MguBuxTaH0iBvQPAa0Io3mO9ro9fuxcLOmdLsWmp5MI6E33QN4Gydg5o3CD",
-	"oxTmYGYieqE05HT27GCyMfEkGUK9j5XFmEV8HS7it8euhw+4xzM/KxozviRprua8iCXj3ooELMXWqPRg",
-	"/PNax320Pe672sOgYdKOyyE9jAL8uSpqoY9RlhXtaxYwcheKc1BwIMKmEE6m5rGpJsA9PVCDbtk70PyA",
-	"RVLIxoxI4bot+O63pkpqVYqMTcuCWdWkKvazc9gk32J1q3IIJ905Dhzb19Oe4IbGqcr8LQKthf2L00eA",
-	"3RrA/aGLuaTUXC7jzc1TSoXIxZCW3FK5Vs9sI0zGtGpLaTGgBOWPgYbjspb33HGagWvXnNogU4rndTEz",
-	"MZRCVUSj8i0myXBQkmcLpYV8DigUQsYzdJNG2w6EO04svaI8GCixrgETLnCae1C3IDeyr19ST+vPVEoj",
-	"1TPtr09KA0/tpP25XjlgA6IOTpmvdub7WxQ4t4rvIETpfbSdfWVMeCirKFTrOHNt93hjdNTIexqAiZR5",
-	"+HB0gQu1lgSWHJFh5VzVhVmsEt3SY+lfr6WTAadQ5WRZz/X1K2jKc3aflqLtZIKjhDkkFxavxOwh60Rt",
-	"YLx6L0FmbYFcdF7FXL6WgzsFFZ9ZXsytQulMorAJPqRmcfBr34p6w+xH4kWPqfva01w9nhPb2xbdLk7k",
-	"rwgP6u7ASAuu42piFyM7CsbaduVRa4k1eBD+K8CLsJRqDabOPGXqafHPRMMeSvUeiREba/aROWMXspsq",
-	"aEfANxOllv9Vlc0KIJQz19ZTAKasT6QUPB9gaPq0dLsc2tCMQJ/aPdwHFHtd/CsmhqpUT6O80MubeTGJ",
-	"/7oSK1Vvblap39MNx8SqUjWvNzd9A8TpFSbbGTuYZvTT0Y0wvDZpSCwlZ0W96sfW8YlpbX9PcNtD+AIQ",
-	"BVTNqsa0EXwiGd8zPIKSIKqbXTz7ERhTNKl+6d8TsEMG1KYQ+kAuIL3QHdzOkh4c2wtBmuaqm41NxaxY",
-	"eXrGsIVNJAbYyVG7tHPF6AygvIfZ4yPSTVL1gTv4YSvvgvDYlwgpBuca+APC7HbMGRwEIbbin29cSDoq",
-	"iSkmHfd4SLG+cXduN9+pA3l1ATNOkopUN+AmjzuJVG30oDHsYj8+e8/gDUg5hABS6yVFUPvYaYXJ8UOV",
-	"8zsncajqJlHhEFnUOqALf00KDde+Erkrp/SXxpnKrUHlAmjrujBGSMTniifWJlQSlw2RgnNG9vZQTZTj",
-	"NbQX6CCgUlLM47bMUsHV1S6drW1/dNl5ga6cS0lvkfs6zkdiqfZGXbJJrZr5wrgvUFG/mnXy4XEKRRB7",
-	"B1c6MY6IcXuMOmAo63CZFYOMg1/E+j1sVTptIe1vuUfJ1iLhIgrrVO1DmJSKOze6ALPV7WNh/AM2qXYL",
-	"InpOXp3rtYghofOyjLPEnsKBj0DmB0zyn3U4j96T0/8lvkTqYrmdmF5y08o3jzUBXOfSN/zpVm7xTomN",
-	"y97pJF81ktrPgWleczkHXC3XCSh2dRJI9HeAsjHRzGoH0lNolwOiUh05k1psgFkfQ4Kd0sCxUjJem2Ng",
-	"Tdtda6GZ7pD/hzuSzPuLa+RhI1Bx4vecxonfMTfPnVmUYgbKST/6aSxDBVuagRdpJ7rcgp204eUYnokv",
-	"wU4QJdHuSL/KVK1WXWLYqqy8CVziw8ihzZuM0HUrK8FhA0FtVQlZUCt9TP2H6i/wMrSCkm7+iAa/H9uc",
-	"ZWpaNNJZNHbl9/IuuZOg1WxvfzudKNU2E7vySZQAepqQHaEWP48idEdQg0VZ3IraCmdEUS5Lxo21kU2y",
-	"lTS9EVdaiiA8+t05VCvFv7Ms5Ai4y3ZrXdrUrjTUZtwNsS+kM8F6HGiuZUMk3VpMa5GSJrqYU0thq+tq",
-	"7Fa+FpOFUkv2zau3V8/aBly+dVZTl5dMQXl2GEX8B1aGJpx/jpsN9pm08Sk8lqAAtuWMOcKntwSwFQEL",
-	"SLL/djyDFOlIn7rkzu7EhJtUiuMWoYR5XpapnVKTwUDLqBt56nm8Ze2nlhWi7XRai1Jw3AhQUU5dX8cM",
-	"dL2oEPAz+ChiPeo6F2iXhFIUubUF7Veiu5BQTyOIvmEvWDiXPPHjg2Rm0kHEEaiGhaz3Jk32QFIOvzhF",
-	"vicH0aFOtven3f12q/2Kk6cYj2gU8gbV6B7YUknu8K1mn45Dg4yXat2PBjYW4rGtjOprQCvydmJWEhnK",
-	"nF73NNq4WfPeJCH7My2uFvBlgtizI10wj1Kcsandx1kx5UYw3piFVQMKayhVtZrXfEX1RFDX69CtIpPq",
-	"7Ujlmql0c9PvqLU7OgjSeJF96X2wtdwnGPkKUURgwgBrKjHKmWODqSsYw3VO6euXn2ohAp9vpgvX5QFG",
-	"uQh6zz0C2APwPiCAA+O6xU4EN867a2i7st24xnQRqHjOQshRRF5wUCRB7Vvdjb6k2EFPIr+jk6y9tPts",
-	"X93PDg6RTNzyliNga24RbCCEQ27IhnDD9qp85EsRgnbq4c3ut0Ckg1BDx1cYwEks+FhnjLW30vknAe6N",
-	"h+z589gmw8kkPrs1Bwt9S7G+6Yu6bof7rUC+aI1Jo5IAp6NwclWZj55GvMfYgusIly7kRVvVCt5p+Ex3",
-	"1mdMNeYiVfOeEbJqpy9axrQQbV5UB4YVmr2dAdz9RfiuG73rKEPecZKd2OfjgAqDcm+inTQcw8LdcTkM",
-	"W5vuUH+3SCJKgmop5GFg5o6Yzgg2H+C0382XMrh6cmd/0k5CWUaoW1sOylRNOgQiMhi7x0haK76hpmgQ",
-	"KBKljt+unoZTmnq6RN+rqddBv0e9FHG92GWOuERJ+Jrfx72waR9rHk2GU6uK18kiyqDNsH3K9y4fE+Y1",
-	"08WIFp0wzzwRbMlvuO6Ji0CGB9R9QvA33vZypyMHfjVrt6KddHIjP5Iw725mooF7p41tIZlV9aRDhbEq",
-	"lq5EWRZyTolIXc8egJrF+fDQTum0p7vNU1W92h+RfAlPvaHWuHMl44j514Cn6HP5wyCtfcfXzcwIB8uD",
-	"+7iI3DC+QXKrb8IUrFtu+SraVs+MsnZaf4WzWDY0j0SXvhYXeRgiLbp/09cide3o1z12Tjzr4N2sbW+n",
-	"umEr0s98C2VgVRCFpQcD+CIsHMINQryKLEhMhi1C4Q6NyiW1W7Cfp/aqWDgSmIVeVfSbHeeuhZSJutl3",
-	"M8b97C8IwXNNxbSuhn44KekgstAf4KHndnRHLKkkzuyONHYDuz0Zdy5ioo2wR3wY1F7YPhsfuy2970lK",
-	"2G5UrhViolJ5VilmZlykbmjMgLaPHo+t4BMaOK+4zN/dRgMBejlS/cA3Es6sWa3iMaVUc/uePADEwxrS",
-	"hN6ok2BeWbuo+JZsUo2fwp5PoeqNtV4zSN2AViBwZ1sQXxN0gkRPBFXmR3rRTqJA2q/7uJVjx9tTtsOr",
-	"3GNacu9UyhiPepU29gfyKrVOJeqdD+D90wWuPsOyV2w6wxqZCytep0qiwrm74rZ3dujUCC0InO2WxKDJ",
-	"YCUVfrvtjfrrYM5tbWr8ftblk9C7xasQMElqR2mH3a8YEJ/CU4tSE1Vh/wRV2bvXS27iPX5bVNDCIKCd",
-	"DuSIXjQG51rISwZVw5DWZe9KPBOvB7XyY+tHoJ6E3jzubQw6ws86tP7ENUicF/Gyo/9DgK7dTUwXe3gE",
-	"v0F8kh7fHRhDZY0lmGsruah6WvAaWSaIM9gk/JP/wMKYCgNtvghvS+5aef7xzbVPX8SELWzWOSs+s5ub",
-	"V0qbU7AMsA5MLQvhROPFiU/HvnFjtBpRVYC+9gX84zMVP/k2HX2qpKn51Jwx7MLPtGkmGi/MT4pNy8Iq",
-	"mS6JhgrSHmmAxQO36t/lXEhRW1vJQZsWyBDZNyu+FMz9/O3Z3+Xf5QssCeBl6SkY948sR0UsxQ7jmndn",
-	"THyeigqjk1AVLM/Y51NrsbFC/10C4QqEbXctxqzxCcM7h9mF1fzBC4s98TLmWuLBmPnKXqrPp2jUrni9",
-	"hBP5u8Q4KHqmaY5W5YbnNOOlFepusDN27bouoe7mStGUW16hEY8F2vP8XSJwCtNCYCtKoxprKGEwtZMh",
-	"FTbbWIgVYDuyF3WtajqFqlaTUqwYlldp9s2Hl8/YX77/4U/fOjBNbazaguUY7E2hjWsyy3NW8TkkLcL/",
-	"Ox/S3+W0qTVwHJcpB49hbuic34ozdsXev7v+iE+gyaxDGQhKK5d/l69zsaqUEXK6Of3Zapu+Qzskac05",
-	"mGZ6Lex6dNhHr1gh/iKmLTtvglkXU3H2d+lTdy5O3pfNir2x1yIA4bg4eeLw3nhVnFycfHd2fvbdCRb9",
-	"wo1+DIrBqfPLJtvRdnsouQMBfQ83cqvrkqWSoOENSsHCOAzZVeZ8b8ISLkbpWmwjJM5Cydf5ycWJPa0r",
-	"+/mfsV664jVfCQPBlf+JA6X7StfttlAzVV+yVdujG6WA5zX/bASA9RCrIYU2Q3bHY2z1V0AWqZQkiMSn",
-	"5+dbtdm8qkqrdBRKPv4HyYT2e4NsP7f6SHHZDhAYQrjBhuozzAeZ8aY0qTH87B+/x0sEzB8ZzMmF66Fp",
-	"/xbQyuPf4N9fQDJFKwb+WkMIqOOAiIBmsY9tmu+KbzLMuTCCrx5p8FY4PpU5EFRgVvieR8N1uOraNeXa",
-	"JSKYj9/HHSKC06dKdjp812arFZumbkRIC/vcur/6APRfFfb4H0wWfdQAS/Fyrju9L/ckx72ukDjBQcbZ",
-	"vWnNt2kFaptyw0s1b0TAmLpn+pMwz/xDR1x4O0hk+d5hCGCmTEFrfIfQC8hFB76FYbf/eTKXieCONEpN",
-	"Asdw2Kn2EyLHGnGFLczgsW+kokdvuPk2KIvCtS3IjkFRRVj9JKlywXMM86SZ+LO22ffxeSYNNoRlOjw5",
-	"u3TMcTjsgdnnpDltMR6j1Aw7hI++cZByD7BNwYhDxQsuBHg1+gHA5xfks8+UQ5rjrjoWQw2uOIO25IAb",
-	"nXk51N3Va9HZ1JPjsORwCEqeG8Scv482GgJtBYXkAXYIO16HlDiIBh+U/MYqNt7HbO2ev2AWa+YitYEq",
-	"eUCRlCUUnSu99BbS0tppYRGh5awTa+HKXORUPaxCxZNdee3XhFyIl9Yy2SB6NHJbHy/rHtmVXrpNPA5t",
-	"BwMMouknh75Ve4jh8IoHXYDHv9G/vjzOxbTwmEJRMvgFk6rsg7kvjVNr2c5y++Cew6Pt2e3XSKedc/6q",
-	"dFJaxnO3Tw+smg6jFID+Iift+uBkQ3ABvbz1OT2zc9qx0dtHHl9B16ov2d4H30CW04AHP0L2q32w134m",
-	"sZ0XecpG9jkEaRs5PoiQpi6Ey/PSDXgeyRlYtJXNsTHp4TsMCp/mUwOONRcmsNZLsapUjeowYWAqKdiy",
-	"kHn3ucSM8JP32AWHY1z0DkOx5vuPEfZdiQ0Upknef7S6Ad+ms9dTg2Li013Hc/ic4DNTNSu5SXt2ICoX",
-	"5Zs9kb49E/BdeGkSqbGh+nL84L8ekX++kKbeQNZqhIO+k+T7VDO3Vkw5CxStC9mU5UGtJmKnj6cLMV2m",
-	"5e5PCqQt1I2DYrVeqNJjt4DFOytkHjpV7Ro2nXhdIQ2fRkT0Mzt2y7OPITh/FpUBdJ4vJDKPdMK0ClhR",
-	"2gb2MOL3kY6lknOnmPQebQv2GBWYn7iZLpIS8w+x9YfY+kNsff1iK4uGk6C3VMeKR66sBcAHI80DfpBC",
-	"PJLtTHyY4UJwjM/QFN9wbU5fWK5y+vr5PcM2Rnw2yKFOtakFX3V57fYHdxjqlWTwtuVFuLhLCHnn3HA0",
-	"6xlIXQ+wXmCUmVoSstcmCGsgYENQ/jBX4oDRHfsXt0gw1Tpc+rPrwh/l0i/g5z/Y9B9s+g82/R9jXXw+",
-	"lfmu/rmfJ5YlpiNDSQQurJMJAAo6QLT/7+t3v7A3hXwwNregesdUpJE43CussT+anh7gdSacWSQ7XVbS",
-	"guvFriDNIF2InMYeDkh18DgPHObKHfJzNCgJuNBsQu3yL1AIFJpRnSVlV3ZLUzHm72su40FFBJx+AIda",
-	"rFMzMQUPpxi7kB7reCTnCUNq+9pAR8eleNcdxkVBUcj8oj0fXwYLib50JkkRivhU2VCix8eP6+NocZ6H",
-	"ODpy/7Q+xj15rD2MtU47NxChWoeTofywDVtD//wFlF+7y8SnU1HZI4JiRupRzQ3AdOJlsmqHlZe+cTxm",
-	"10KdJWbhuYRYwPg8Y1fB4C4NTzOqB6aqCSrsgsl4BCfVUEMT6vPnEnV3wrMeNP44DpZwhEFRiacHHnqV",
-	"CEz4LnbCSkPExwKlxp7L4aMTjTj1CXn9qSMmTK2qmxLYT1k6UECGPToh0ZECrwTXmHNoXu8hQgvN8oYI",
-	"z5Fo3gg2aaBBaYAMNoBSgNc3vsB8byKgB0LAfuwLKNM8t/bkdz/+eMm+O4+blFuMLMfOoDs8tK0Af5AE",
-	"wGDhYxJaYPdB4islDxkWD/kZ4p6nmdhbTINlCL20lXkJcBEBfDr75uO7j+8z9uHlM/bj0+/+/K1DD8Uu",
-	"x40WiDnMIZOXWpVZ5uNPcSvtT8wL+RJneMRINY2Q0Nhw5d2VoKkIoX3Mo77PqcxqoRe9Llfc3ccEi92C",
-	"ykZzZp7hU8G2HZ4t48efqVw8dKz4A0Hz27F1z5EFROmJ79I3rfXg/h685/c5URDXiJYUP8wPIM+/qrP8",
-	"Pppj7lvYdPf+nqH6/RsJam2fSETw4o3Vb5oyx/wcvMpUGNbWjmbkqcN/A2SNWpH822Te/IlLt59wIl95",
-	"boA3Dw7tR/LZhLMwdf8eqfkDbLaMchd5WeIf2uH3+bD+jcy6AIkfrAbXJ1VmMBXBc1y1f4o42kzV6fUD",
-	"dFxsHgEmYMJJ6seBpGMumZD5cHfWqGHQ/SsQWbbi4FyC2wjJqdaCMla13bfYFlSwZx7HNF6BNwyxW5Gb",
-	"HSWxdivwDgP52mAoE3aQ02ROFkYT5JDl7gBAAK2izhigp/sCzRabqKDqr9Z41Wwd+IKCCIgfI5ISmec/",
-	"UUvgcaw0qNOCYocjJcv5+T2wPRoMuqvxAOGEjoODm6BImo8d9+Flj+fDFRFbAsOZhb4JR1ghSX1A8KZO",
-	"f36Q11BKnKgkzpwRiFXJ0ARCGFczmDJFuxXOx6GR7hhfJaGg48ILk4PTy4LLHOBc+/PVHZLDwySsb8NH",
-	"DEpcb8Wvq4EE0AE12w1+HNg4pxLN/g2kZx5i+9p2JPt27aosKT5M1cGCrw7tiu00fUjuz2v/1Nermr/n",
-	"tcHaSSipxxZQBBqdUmr+eQfttVVdncWLEALJoCsCDBxiIIDr7As4iHsN4/X+FZ+nA9f2x3sNs6PxuxZC",
-	"R9L8LS3kor6gTmen+H+E72bp5JT+ndxZVZujVkD3sQt39YZovn6PDxwwRqRuErlxH8sbqPN83WY1fJVq",
-	"59YsH1inwNFFni4qtL9DFAsUukNrE548HvNcVYSd3Fu7DrplB524bqRmWi9yrFOXG1f0i62ngiiGAxbT",
-	"LXwE2S2ar2MWi6pMQD/HsTrCMR64lKs7brol41ENkB0SeGyPyYNf9NT3ccmur185NDrXUdEfcubAX9rc",
-	"CvYLYXXcEqqJQ764cACYVCMWgDGRdIBQmes4aa0SI8oykv3wQfCc+gTrI9FMZ4gj+OmH9xZzDZEHFor6",
-	"o3kAIioLbU5rwXNXlR8nJLuX4C8pNKhqxFk0++bZ9X9nmPCEeptruUP4QxC0mTd48t+SIWyviAeEidPG",
-	"WxzAqrBHJI9wlAeO5ARDf8DtT5GD32uXKFUcoW50lzJ+c3/6Qn1FRKxh1hthtI8r1TmKFkbfaDnjXF16",
-	"ACAlt2HwETwpj1ECNEi5u3JCL/5i1cEBFsoHBD6LqIXxsI9bNUG7HrbgvT2S1FFs1+Tav38Fe3U4vQt6",
-	"0sdvhZD5Dqqry0bPCyv3DqiN0alkyQTLA+36Q5gj+7SY41kgKaJ+zKdT6l6WiGIqNrd8hlz1bX/oCwh+",
-	"gUcVA2Do/CxL168la0EsawoV2acbLWrdze3x0Je7XCg43yuc6dd/yjTRyFm/9rt1LIdU52irqlZ8uujP",
-	"2lrxDXbVbx0/rVYadDy3ikWlauofDX6TDPvg00uOA8yKWqwtHWAKGOHSocEDGili8VFPoJ3jvnKzvjcT",
-	"3b1nbqoIvKdWQl92c4oAfpVm7Dp/A85gYbJBeV87GfwP6fXwW5dgM44gfgc2A+hQe/zJ7+iZY0vPo3lX",
-	"j3m2BOM+xKHlcZZ9TD7IwMb0XyFkp12Y3pbnD8GfHMZyL4AkiP9CG9CXH2kPzIxO60+FzNW6TbrImJDT",
-	"elMhVKhlaR+urwIowTP2ERo2OsBRBBR0mXW+/DvKmF64L7938/56RdHuXJOqnNsut7FHNG8iZ/94iP2L",
-	"Nuu2Q2zBtcOnQ5RVRxiSPCRk5cRMGyvI3NYA2zn8YSYhuh7ATRVsNHScTmf5Qc/z/xS7BfbiITzFnf0X",
-	"a17nA9Kc8UHIhXG5zi1b22lqBq0mRGUc59J8RhnzmC7BCrOtwam1pDRC9nEnHybEMd/JirmmRRz6jjx5",
-	"mMyDTvuyhzp2VfXdOlX951w6VR3vzm0BUO8qlXHs5680/g7dJrBRuevCVFdKi0NG4ju5svaV1Mfhc/f8",
-	"/pFycbHP4x8R8XEgzENshwOFPvYlgbY6nQiBvuEi2H9UvKh3JdFrQEOI4nB/HZHydoIPHCbth9g+qtYJ",
-	"sO4DQ1nXHPqzYlcI6JNn7zBAWogNpgJTp03XiEe6BjT/EvkNXPtZUYoMGAt5EbGlDmZmYxOewlAjHkzk",
-	"nIh29T68ColBqo5HPnj+s9gcOf7lRnh4MPY9cS/wCmKNL8aIDuwL8AQzwOaDQsygf8QZu2o7ArSloD7t",
-	"ewn9RaSlKHJoQDScPJqYeKrVJdNC5thuivppQHAVG2psxUipaUaaGR0rhh4M8HtF0JFStD33odWjEwFI",
-	"cGqGJIQlPWSjgPx0/tPDIP9FeNGK52K/uWUljLedyNNrucmCO9C/0NgCBGYlpwJNJyCZreYsRD0QUi1z",
-	"ggnE8EcA47xLR3ZCX7FIc9N7YIH2ludij1Bz8YbgnKABYW+t7NGobpzwq7gGF6WVgYVug2FeYJFsGiGu",
-	"jiuqfgcxtU9E+Wa7x5FQvy3Fpjf9oi0cKUrf3BDSEcjbzuUGikouXaM8aDUFkg+rTWLY3nasu7CDn8Vm",
-	"hCfyKPkTIeZ9Klh/4KX9GzWpCUwi6La1cybY/wFlD9qWaB2BB8C1W6TeZ22U55FT7c/Ya6O7LZHqtu9R",
-	"BKLWjnb/4zgCJLyf2VfVpygjQwPaD4o1IQEeQ5QA53k8XfCyFJYi0iLltdYNaDPAB40CybGF3xWIRwht",
-	"Q/3QbjDF2lOsMJdM1a4rPVU6c2yYaZVR/xr1/flHoyGOXlmulYO6E8CGRYkO1/Q10h2gar5ENI6jdqdw",
-	"m5AiNn/yRxNrj2eqkT0xiY+gJBeGTfh02TYpAelWKm3OGFanbDEc16a5qtUtZCC24HJGSLYqZGOE3iai",
-	"LSKNacj18iVM+GsjGTuzN+p3MeIfRlhtkY2vrOzLhXzGy/LdbOYrHY+ryVD/FN+o8dAdOrL+9H5MtqdL",
-	"YBT07mxhE29FHaD3AFSXQjw0scFbEl4GazYW5oxddUxPbC4trAEK+Ggu2EdYajq8hQTZtnuF3GF8jXy3",
-	"LYl92Ev0CqzyduSE1A8TFdccmtDOVH1MyV8SwaUcGNRlF41gZMgAERMQQqj6sdcG8iTI+CzcfyHijCuJ",
-	"d21tV5Z1x3kwcLo/WPDvy4Lh7Pam0em7n9Mf+XNBVpxXk7dMe1UjciXm0R3vtEkQnFIf+ThHeAUuS74r",
-	"NbyoQLd42EYOLcddbpGRl9M5N6wlAKEUUuamjTZW3uI2FU70ZUEFmlEsVw4gKFlX8h4ney+BNDL34RjO",
-	"sWlRFYTT+WVYa4Cq5MVY/OuPW+7ooq31QpDuY4qjgAYfz1Q9F8bYaSbJ8bnQplYbSvtW1aabogQKkE/A",
-	"tOYCWJFkM1RKU/96dxN7TYOXMJ9/U6eSy+pyyht0xV/w3ejDMbrOdQ5YqZneZw3CCRZzyU1TC4zUe0OV",
-	"fXN9/er69U/ftg4GNQvOcvfg3tvj/hq1UT+x/xB9AoOrTsCk3Lbv4an7MuvdpVnudUEx/3o2/f5PT37M",
-	"mK6WhZVJ/1gvLzEGPajyArsVHKB5y505dJvIYi+x+HxoUB5USnpKzvNcB347yd5dQ7kVVYb6Wj0Xm7S8",
-	"hhrGZkwr//cpl2ziqwaw1yzEYhxPdvWjPIdYqYcp8mw9KBlDw0SUs2hm6RtCQzwSXBp+/oFjl8GgkVxU",
-	"xPE8MDdHynj8G/x/b9QKI0w7dcMOjS9opmAVXHA7eDr42C0dho7wCOiOZjL3dALfwf55nibWQSmhy7Eo",
-	"KOkiJdkdeYzjOfDW6Lx8q9soY4Q8Tihs66q6W+prJF1NToGQdYABW0wXbCXMQuXRipQj7M75v9ct2OWO",
-	"7g7saSvi0sKhfNEVCzmgwBzThYIsIvjmI0w+02wizNqellkrR/ERmI1nCNfx36LWcdz54ecUlZ0F3dxb",
-	"HGBPReLdOz/3DU7+T5qC7xPDVwK2KplarO7fi/pIZPuyKN2RpRGHTLDm1vCFxCdwFwppCNzZbofgdVmI",
-	"+rjk7hqsji6jasN3TgiEMbwWoYbaku8pqoIg2r1Z0jEs9XZ2D6zZJxmh67bgsxePYedtkQkwsP1Est4i",
-	"EijgJzM+lpCrAyViLMm8hCl9rSSDs/tPIZlYPfcWBdWqMUL3ClYAgIDQcSExqRv5ChgKQDO8FhS3sBQ1",
-	"8Sim1JIIUkelELnO2FRpY/8Po12ZfY06DoErvMV3RtRdD7JVc7ns5M+RqhrH0P+Aqzq0jC6VnbTB7n+F",
-	"pBYFCOpFGesqNJhSAnPFP9/kai2pCV9PW5lsF+RBgIwOSi0cDMKq0YZpw3sA+UV1Q0+PxFIPh/WGJwxI",
-	"OdvaqKpCVzo1CEoWzkh1A/V042bwc6cE3vClQOKgeJnQRS5C47W1iDTgVDA1S2P4666nwWdTb6kqO0nT",
-	"6X1SzNQbp0iA/W0FOibyQMtK1WD/Qy43QNOX1lSAS0Kdl0rB3EVOw6ouBK/17whITxctoVohczmupnTr",
-	"FPI+FkZrDdSlrgnQwijY80E21u1sH+Myh7AFHqRvVEcLHoC5bNhKacOenJ87vfjwh6j3tB9zudPQ9rkb",
-	"xiuoRQicmr28zKg53LuL7fYV9qI4d0ZZutwnctFDllzCFNd7O4sFpSs+z9tO5tI73IpbYWXErah5CTJD",
-	"D22VkmZAK/75Nf745Px8Pz+6KkvoRHwrupWc1HJZ1QCofY+KzuP6HLTu8aJrrys4yCo4+xrUDTwSVBIO",
-	"TLtQlZYk3pfgJptsgPQuOgIT1B0704zgQneAzWkJVDxMcl3VPm3YhZMwUV5CfpFTIkG3zzH81iIiuV66",
-	"ZgHtiqCkp8X3KhKc7RdY4p4LsFPsLMMp+2rnS4ISk+y/cMoZq/ybvS1T/9nrVljxz2+EnJvFycVTexVW",
-	"hXT//WSg22MOFb5WiYFmuhl78tQFJzQvcqw2Wxfpiu0SUiK2ZlWsmtXJxQ84JfyPdkIP3DHQHmQ+uNpr",
-	"za0u28j8wDfG6TF7M13oqYfYmXeBT3dIEwI+napGGmxzeaBscQ+GGMeVuMrzd60p91XWk/0i1u1GPmxc",
-	"pjtuBGoKDwxK+LA859Dt4wKEUU/hj39z/4S4zZ7iEJeJiKFQ9k4SQhbjJVjdtVhxgBeM13vcmTrci0MT",
-	"b17P3sJCjkVGbj64rIf2zwylJK6pnS2BHS4Ed11VXnzk8z0x5gemvsel4LeU2ZOKHn5qET3RZAf3gWZa",
-	"RSgO88Df0FfvR3FH1RpphlHAzkBRUrPZEfBsE5oqKDuo7mXeHVvUXnN1BoR3DyzEKkhWxiQ8F9OH/HJr",
-	"ZEBPq7gB8+98TJ8occHwpSCP4EKt2YzXeP+OIXm3HeeIo5X5vlY6KCfHzMvgaDtBcTgUQiINZNC0VFrk",
-	"UD6T6E98wDM7PIfuzPChe4bsu9FggtfLw4KGV1ybXiDlKVzauQBLDEFQipVLx9FULqJqbCCiTS3MdAEG",
-	"eGGtJWqW7gLOIdab914sRWXIZmybxqLBR47mUqklNvcPgZfxzoAJE2PlPwnznt8h+b/NFN/lcnZRl3a1",
-	"EC1CIBdTlCnDaSu1y4eIc27EKbnFIybcIIzeoR/brjxaD0pM2+1EerfxqDtppwVtT//ZjPFSK/tnJVsa",
-	"w1Lvw3amPU5b37AJjkcSYwsODhx5cEixI/fWPaZgtFczVddw5V0nrdvrwLY6pg8/zhvR758FL5s/Rg2A",
-	"jLW6FRfBUUOPbEfQNXXOzrySwxloti7FuG7xo+DtuRKATF4KppWSl5YFuvqELigyjAOZjKrfY/8eFve8",
-	"EQ+BIdjTdRqXcclWgsxTiswf8h5cWX6x3tpIu8MOSgXQmHK+0ZfsT4NYH77cH7A86s2wp/e8EUOR7zxN",
-	"HviKgIc5eTteqTWW6QSeaV4T/sNa1Y5CW8UWDsLK+wW9GhXZH8RdYPQPQ7dhTwhq9wjA80O7MO6BpJku",
-	"ruGVLwOGh0TAi5YBFBKBYFlezGaibpsduBbY8TliPuEdGop3Yg2Q6rDmG5cekRGPayvll2LjAkMZ4qZO",
-	"eM56xPZa1fXmHhP7HRrLh8MfuR9oWMjHHchkqFFgMawXNvDfB9cuuuWEqC6NGvluOlSH9KDBK+J8IPYr",
-	"FCjcBVj2qPkB9nIP4deH1mViqU/AtB6veJXk3W+IXc+5vUPAYC4Cvk0HELDvmapRE8L0H58N5bkSuJ5b",
-	"qkhz9re82hdwi4Ss2q3L2BMr756cn59fsqfn54Mk+m78an8G0h8C4Q+++wff/Xfgu5alJDshVgdXigHR",
-	"sD/E+8E99PVCuMOJu8XsuGGSHcFb+P+x1LX21LwSXOoLqO3LHUIcZGtIKtaD5sL0gyRc1rASsMX5Yt80",
-	"WtT/5X75NpmJKrg0vyOVwjYP0Q/cicRy846Ob/5XTJkxUPEWSYWebBjHZMcz9gkEPtZPGlXpbsos5PKY",
-	"FmoIEmI0CqwMW7zWK0ysnYjtjh+YdZDFer7QTn6taQKdOT5w9KAzbAw3E34+bBihW7ThaPfxb3WD5ZxJ",
-	"x0Eb4wL8x7qRLptwpspSrUWOOOobzE26YI/rRtKHH4tbQQpORMW8G318aOwnHoIJ7DmfI0kr2jnEQ9yT",
-	"kMoJ82u9EC6IaxU8QPFSLFdB9adUxk08d2FcyxZEqZ1fyDWG53WylObrPzScZ/ro7K/HPblG5ipdAPXM",
-	"8lo1ozpGIyofOaG77loOKKHbBGHIK56IeSOz1pGDsoaBIrJbWyfFGpRRe/i+BC9jygp47tIroBEMXWc7",
-	"ZqyI6m8yV/c896+kh1D/tbbrh7gB7PPhWa4yMOlT6Frar5PSox8aLFw7fuphOOLQ9EO3IGzDesgkxH3K",
-	"D8FQdCYQBnkKw7QoxdQQ5px9TuQU315pUd5CohtGaNDPnTfxxmSdjflKVZntaT5w1uPu2BG+25TiyDfK",
-	"ct+yv5/9C4Qxg8mwq5Z+QrgSuPxQnVPIRugUgvq96MK+NBZLvSnFUZDUkxv5mAoi003mMDXykDtxLKzv",
-	"8dfj/P+e6zFM1nz1DpD/ZKcEndEgr4Q7z9/FLQFWdUc2U1JZVXJJ2cqARbNQa+k8E1qtBBZRWwZMVdQI",
-	"b5FRenPtWmE47RY96SKKRYymPU3g6/Y/uEk+tAOiM26sSpZO75guCEeojy1t9EBGfEIPv58TZiZb47ab",
-	"hhgiKbsCSMh8ZZDZA79tOgX7S1FFsnLel1wG1HMUDMBwiN9JHtk5JIHmSn5o8KT2uH9z//zSBwh45/vr",
-	"Xjy6v6HnDr06cG74vo2M6WrblZENoFr4a5S1Oq4rvMwAEIBKgGa8KEWOcWcQpuSScE4mqQzbCEOwB6ox",
-	"F+CtUDP4kKohaY5K2s/YJ0ijuxV1XeSUdwS4i1RxSVkpkBXmg6P+A4yXZqGauceyWAAo+XyOLSC2PR6p",
-	"0qTDUdSx1dTfiyXsEwdHlAEBLXuHxV6dFcvO73Oc2QNlqyEGgIuIQ/LBgTITgq1wCQoPwfXseEPU0bXH",
-	"E8Jyrox1WjU6COaHkTeDneq++Ax85Bn6ijxoolplYfcjpWaaTcRM1QjOxi3FkOcdCzIIkCYHu6R1vXPJ",
-	"VIn9+Fd8w7QpypKVxW3a+/7vIhN/Dyd87LyhXGt/FyLhYQ4QeyXAJRN5YXQCb8yjCNhTDFHE2QuODVmg",
-	"Jb1D4dZGVLqLeWb3QV926icwTmN/oAZHUJpj1sp3N6IsqrCvqOUpwrTgABmIb40lQJD5W6lCRnRduwOH",
-	"46ZHEo67k/y92tXamcAURuEXgIp0eNnZ7PPsNF+/U8cu4q5icVguC4yg5B85M0fk+s0wzxTSY9cjdZh2",
-	"uR1B4LMPes3LRn6VQewmrYQ3B1eRtvM0khv2iZvp4h5bFocu5Np4kFstghRJRDFoyfsN1+b0hZ3i6evn",
-	"hwDgh+WealMLvhqJw38lGbzNKlGTr9JpsXUjLyF3KueGo/j/0EjfRrrAGgyHpox9vmEKTMhctyrlQU8a",
-	"ss5poW3aeXvypIT0IbbCAwECMRjtkLoA/6obuYP5u1b1EthuXHMiLZjbbcEuYWi/fzagCxWarevCGCFZ",
-	"Dn5i4rCKGaWWrDBWX04pyddGVPe62scCeoWJPbRlf2x+0tVJrKrZx3Wv7e9HXC58P7FeUCBaAPGZOGxt",
-	"vv3iYynW/Z203jcGex5syAndNi6i7r8c3FjUVGsT9P52ur69u7u0/4tY28XfpYFKOvXm+AeDYAn5PYPa",
-	"pZLzPjAaahLU11P0upjLd405GRqPdz2kCFXBM/mpUstC+Cr4AI/nWpjTZ/Dr0VB5+uuN0j3T3x71Ur4V",
-	"cetIUU/VQs6PV2SVAjKz5/36WOEd+vgD8/r4Pl9jt+5CXhIX8XQLICBIrw9NqlpMm7owm5OL//k1vLJy",
-	"o6To3NnHU5WLND/9qbh1/hqVt9wdQLDZjE8NmFnoBinm8rTwAelC68YqKqCDzFRN+hiO+shfZAfV5toY",
-	"RVKZi1vxzE7yOLT0EhYBA3xd9HT3Ozvq9KH8AL2eA6ig4lqvVZ0jdkmaKKhL4ErV4oy9VDV7ch50D2+v",
-	"yYpvEKd0BW2X1RIA4Tuf0pkfFSFzHCwj+8YpxKTbE2zat2fsCj8Fn5fKxFq7wLqvSXAdKegUbu4g4ooI",
-	"Q/qIODRAp6MAvKdJl/01mE7gYqnVWrf9R99VQr5+zp4pKcXU0HWPpHjq5WscYWux32G6xQ6Wei06o3US",
-	"BQMW+kZNPdH2uJK+KlaLe/SYS73u2XF0mvv+HcRHNXdQzsIhOUO8BMuUOEv2abyC0fwZbKmud/YExl6c",
-	"Ipce/Z6oa1UPehGFRvtmVTarkpvp4qZwC7y372JhVuVIn8WWDgAOuVLwHB2jiuSn1Kq8jybwH3hjHOPv",
-	"KfcgWNXWN/JIgyfEvXrpvCNQfEcf1kzIPJXH8N4NeqTcJPr8GODTZMs73xLl0FCjEVHRHw25dg/tRTRQ",
-	"GnQGsNInKt9cAqQCmJPJUn1elsfteDEoPOXUhQHBqY/b9Ej3v6VAUJsXqsyDiiPs2H3gXNLwCB//Rv/6",
-	"0mesv5B5qxnFJEbFzSIQGB0t6lAd4YY5Bg6+T+a0qfoTGDrQnxRR1k4CQLFXHkdgvBbmb9VR3XMwQCJf",
-	"zijUFo5mV6Rylt/67tNA2a5NPdmJWkxrYXx4vqoL6M+/9nLN+eUgrdnw2sQ6QLVbewQL0c76irxdd2PW",
-	"hwUnHyJAm4kdfyL2APBfB889CAf14w2tggtW8rA4/MFUv14k/nA/H7YqbXvkCKf2T1wyztZislBq+Ui7",
-	"G1+0iQloEWH//ANHDVrqefxb+x+90g8L0PqOv2+tAWhDTFSGX01LyztJR5d4vyJsAy0klKkX5qD3Jd7e",
-	"gPKfC8NU3Vfdh1rv17e5R3BS+9kcRNPn4Ms/iBtowP14nAue90qO5/aBr/FmHEFqPRdlYa2VwVlp3bRU",
-	"fFvkR6kY2yPIroXMr+Y81mX83+6s+lVfaXCdCfXXI65iU0ZqWv8gd8kIPJlESR94WJUUlPfCDfjOI7mk",
-	"ItTX/m8/Tz8lu+z0RaN8mUPKODjLtRBVb9IOd107BS93Oip7iEZw0k6xjzwWZ7okpBaaMFJceQ0R1iMW",
-	"RuIAD1wVGQwaoVX745HqIWPIoHjCj3+D/9+P0MT9BOOmPR3YODsB3jp2yuP+XT8uBGt3o3eqj2Itlx26",
-	"Jm16YPfFEN5xF++UXO8PIHtYVO0jFCr5XXiIKiU/2NeC8wutNNNIGld5/lHw1VdsyMP07uNesjtwkMZ3",
-	"u8IQNvfxb/b/euFfPjgQAcipI7wXHi8ZRSP7/+PuCnYbBmHor0ScK0W79hN2mrbeqhxo5HVoaZgcGm2q",
-	"+u8TNrRFAiat0E099dAowQ8Lw7N5jk9K3Lj8FsbwmwofqS+B3RYnJy5xbXew451j0EwwxVE8STR/CN7i",
-	"6q5iCbBdatux6q56k/sVFzwp7SNLxKNW430jWgVN8mMq28myBSt+5I5zg2ThrzKDxmNT8+ZOhujmkf9f",
-	"7TWH7G3pbRuSz9+NLAFUX+aEHTynLRaCmwIkue0rJ/XnXD07U3ug32wIeYZZv0Ni8mNLmnuyRoglMEfd",
-	"DHrcnpTl5chF/IVTvAZln7u0/CK/pnNvh0Zj8+b1M2TzquwAKUnpO55vBtXTv2oKFXLIikAPh9VhI8yO",
-	"HVKl4z69ewWf5tblrWxUlLix2CL0VNFZXMIlTJAexAYkAorlurNB9nRVYd1Z/5wAZ+/zexzEUrTyQ7Xz",
-	"gzh2x+8AAAD//w==",
+	"7L37cxvH8S/6r0zx3CrbdZcUJT+SL1m36svIUqRjyVKJyvGtc+JiDbEDYIPFDLIzSwhx6X+/Nd09jwVm",
+	"FrskQCs3/iWRid2dV0+/+9O/nUzUcqWkkEafXPx2suINXwojGvivq6kRjf1HKfSkqVamUvLk4uTjXLBJ",
+	"22jVMDPnhpm5YCs+E+xWTFUj2IzfCcY1k+KTOTspTir70j9b0WxOihPJl+Lk4oTDp4sTPZmLJbdjmM3K",
+	"/qBNU8nZyefPxcnrUixXygg52fwkNrvzuGJ3vG4FU1OYwoTXtWi+0mwyV9VE4NzscJqZeaWZkoI14p+t",
+	"0GFWc8FLmAdNKxry1I4ZT3DJP70RcmbmJxdPn/25SE14+pabyTy9Y8LwmZ3q2k6rsrPkciZKu1GVYWuu",
+	"WSN4eWH/I/pVyXrDqimT6laVGyZqLdich98rw3QlJ4J9/eHlc/ZfT5+eF0yLiR2XPf327OnZ028umTbc",
+	"tJp99/QZU2YumnWlRX4Lpqe4itzaz599l1y81IbLifgZPpPagYqe+ErDsfgZrLiZh/HdUyfFiT2tqhHl",
+	"yYVpWtFPLD+JTX7khdj0D7qAsx4z3ptqWZn0aLNGcCO0YbJd3orGHrqQpqmELthTZhT7/vz8kn1/zlpZ",
+	"C63ZrLoTMndRahgnMZdKGjETDU5GzSqZX35tfy5Yq0Xz3257MxsBj47cincr0XCjmvwEFD3RfwjuqZHD",
+	"fxBc25G2B/5lvinYFJiUYCXf3Cq1yO1yg9/YM5Ay3H77dWl/TyygoQd6FzBVzZKbk4uTtq3Kk9RN+tDW",
+	"Pbeoaes9N8g+MXYP255VtQ9d0PVaiFX2+9r++sARPirD6xQJCMvv7J2bqFYaxusa5cLSsrgcNRj4WmLH",
+	"bpWqBZcnn+2YjdArJbUAUfm+Ube1WNp/TpQ0QgJv4KtVXU2AJp6s8In/+x9ErOHj/1cjpicXJ//jSZDF",
+	"T/BX/cR9F0bcXhw3bC2kYetGyRlJgO++/9M3Z7An9AkQ5GX514bjnFaNvWemwnkLWd7cbvbN4oUs/7I5",
+	"+VzYxy3LSsnimR0AN9cKKC6ZkCWrlRZWwJ2xXyozV60BWVwwzhqxEqYCQbWmn+idyorCaatFeRYO2299",
+	"cTJt1PJmLprMBUE9gK1qPgHRL1hdSZH+1AL1ii2CKogN7ny+w0ELRrzF/QGYTWU0U2uJPBdY7tkuxRaO",
+	"4aTGbqWp0rQsrbgXstT2k/5SlNyIU1MtRfJmhFv1f0jK4dp+9Q+r23+IibEjX5XlG7fwLpkM2Y+9w/cO",
+	"7JirZX674y/5QiS3pBFwBFKsrZDXbKKWglkCsVskZLu0A2vR3FUwwVuY2K+JA5HEcMeclBbGVHKm910f",
+	"t7Zr9/zn4mTNpRHl0Dd/wae3dxQm7b9V4DZlNvijWojEyZZ8k7jOr9Sa1ZapVIbNVV3qS/ZfXX2lYJaL",
+	"Km3Ytz/8EJG4V0sKVF3g47ws4abz+n1n8J0dTegu/FbU2un4jtY0Mhqr/QqrVk3bBhn9nEvSsPEeigae",
+	"iCYYNiV75Fbp3t2Tl6phnC35ZF5J4aTIhpWKSWXmlZyBdt6hOy/ZeJkkukYhsfeTQC3SB58+aLUyThXf",
+	"PW1elk2Gf8/tWdrvWrbGJaNHk9zLPntj79vuh15LOCglxallu+zdSsjr61eWN8KdrIxYps+e/sCbhoOs",
+	"wZMfRT4721EL3kiTpm87TVg0MI61ZSX4eMF0O5lbw2xaNdowK9D5xCR3AnjajeWDyQllSWylmsS0nj3b",
+	"sQkS2n6CA7hz7UwoPqckraxWjeJorw4kk8BxJ7VqS6b5JlzFSjOp1sltog/eoIcgQTVGO4JzXgQQ3Nxu",
+	"P5i6vZ8la/iGm4662CMZ7bvLyhjh1J+Eom2/6RiP1alxobUwqFW4+VbykvFbDYoYbI9UUrBSifTdgY27",
+	"4XqB3D+tsHLa37XVpOyjl/jVSjN+C6pSlxHBc/bq9+lMGfE2UU1p9y6c+e5DbS10apeUpgnMWt6UwHTt",
+	"ZbfU3bnsfQzuZdWINa9rkPwJPqANN3u5pGN51/Dw9i2B1Xe33i0qeTH04rnV7FMKc05jzKoJSR2Mns4M",
+	"Lkryd23dSvvLKBq/Jfm7K5unqq7VWmfdJWwNZwtKtL3bhi9EThbUZYb7VeUA641YVkYJWXK5QV1aszWv",
+	"DOnYaYVDJo3mX5yPEpZV1TW7FcyRPeN6rH5OPkTPORJSndwAQxaPf9gRx9ppMfbK3wptdY1SXKL/jtmX",
+	"NOOWS/KFkMR3thQkvoA/LZPr26i20T0Gc7CjrI4DanN324Mp3KVvWCVJJUdknkjobSLMYtth4ne1CLTu",
+	"ycPNOXlnWjNXTWUSl2ailku6yDubMK3kTDSrpsr87s6m/0bTkuKPpeb4FzGr5BvB7+w3du/2jKcMrI/2",
+	"2rF2Bc5rvJJuzyxhqDsrK2QJFnctpoZptRSgjKbFQA9ZG5VmBnh0dnBG53nJpBD27pCuAnM/S5p/iV3Y",
+	"KFlm7rrVukCJMFb5AocCyrMtY7DSmjZxlwfABblZJ62aX6y2Ukl7n6oS+IFOMxJtQPg3GebZSppb7mdQ",
+	"+NOMiNa3kGotL5izIAvH4+xhvrsGvwEpVmtUKQyEBwZohG534mnGK+pskZ9skmLtMSYl0aq9ravJzUJk",
+	"VCf8HRhutcce6L9b0UCpGT7nhtdq1iYsnWrJZ/SvIUrIa/t4Uvuo/jXiM9fVv5Jf+ZeSI77yv5VMfGWb",
+	"0eIC3QzdGMltmltWLmeJbRKfVlUj9CitYqBYh9Dbik8S4u0dKtW6mklu2kawr6+vX12//us3SVllxCeT",
+	"E+sKPlKw241B/5v9x366whnb78bzLOLtyGyknIlkMNJdbuDCVkPXxnIbjO5VepeL5U3DtlkpPdoZ1Yil",
+	"uhM3wWrevZYYDFVTcqqMM8e1MDcPN8k/Z3f1Q6Q1bYlw+B291ehYWfFWY4hDt0CjrSwV/LcBP76Vi01V",
+	"iqTTJePL/KUyc2a/w1TD4EMXGH2F4DG8hE5s5r4OzjGuLRHeCu8V07txtp5j3HUxxdEqdiXDaFboQhR7",
+	"P3nTjv26d7PT3ta9G/5rcX8DqHduqkqxC7stLmxO4u3CmyYa3PvgjF9XZl42fA1/Bdl3xvy7FEEnkQiC",
+	"1vILLxgvGN4gHzGAT/LJRKxAD+9qJH5jamQcbugTdxGtDgvvJjfruVXl5I/VdCoakfTUTfxe9EkK2rGO",
+	"GbbNlxR6cMGnBzMSpV/1V9oKaaDaKW+AW2nUTS7dhmUcUon7lPV+pTmRd62AKYbKTmqObCaMvgT7Bzz7",
+	"cLqk1u+fnZ7zZ9//0JcWECnu6S9A9sReyY9PpWMefhr+a4U74OQ9qJVOWgmTWumRLoBS8NJS8wjxHnmP",
+	"d49UmaSJvfEOQMNwlmwjDFyhuVqzmhtBaS7JPVYrIUcurBHakC9xrypiGUBeZNvBB6gMcV4KDk0fjjY5",
+	"eZpKTqtm+ZZjVG/bPC1TDM+Sub0bS17VA9i9KnuHzsnV5NhONxMTZVkknxjVICuEm3onmg2zb55BvMmn",
+	"Bf3wXWLfV1zrtWrKgSlEqflLTGbKnB5nk7qyfACFo1FWUDO0RrMu7f5wxiAN/ZXSxqqBCT3JefYTdmE6",
+	"SrB1mOS6Dx59+OA+X37WXzneaYhvZHxbpZhU5WgWhO9kPnlEEyTnrHVcbJcPreUgpxjsUQFKhFZswqXl",
+	"e7jO0Y4X7992OoVzUAfrndIhToCGSlJwE4pFyspBh7M/1CLkOkU+tugM3IRwM3po7UcxqXSSscxcrsnu",
+	"PmR2fmvi+IGesd9YQyQZtxodBeqhzKyJBnmn+5dBblB8OhqrCBPdt8bnXhXfudY97luUxUZZOgUtd4Kf",
+	"BD5uSbUbp4vP58BLttNMrrHVRpWbmOy9j3iR05p/RLPo+VxMFglxxuVNsFzyV7jkht9y8KTWXgmlFBE2",
+	"UW1dUsjRZW1eQp7BHH6RyqQ3jp7tiWLQE+C2ryCiXKA+a8fHSLOSaX/klLe12SeTaHdewrNWqiWdkODS",
+	"5XruFg4hVvy3ThurONf0dW5EySdGZMZxK0bHdSkMr2qKtGPcgq/5pqAEZjMXGzYXdck4WzXVndUYF2Jz",
+	"yThojw18bcOMqDEdRHBK4NvyYETb1us/cwdGG+XXWcSEFK0wRcWdLd8hSC3+ubsv4bBpPZFT2FGFaiJL",
+	"N00RTqPtv412BvRscvqirqw+l2AvxojlKhc8FHIsmxVNo9IxwkUly0xylTQiZ4YktxYMS59ybYgAvQs6",
+	"SgHe40LHbYOZFWEr3CqiqUVbkdzfvfa9zui1Ey7ZrWClkoIC/pUp0CJQ2v5sNYIaCWlwoD04C7Z11r4Y",
+	"bp81eB/TP+Ti+wRKZ8yrKeOxa2IrbzPW326WgkudtkQ7/BxVM2LoxiXDg9lfC11Q6LQy9GTaAyCEHEXu",
+	"wemw+1MlJyKf3bkObibYHmQVdgJDcz4P5LCIzF3vsiDh7n0Zjob7af89TykwnmIHkW50kxLkKylAsEcb",
+	"hoGSc217vM9pz4GQPqVgoqDESGFSUDdl6NJqWqCBOf9l2QrG60bwcjP8RJE2s34XInJiGKOzNO55w8U6",
+	"nz2CkUvUpdRSbCVIDZuyqstcoEOUm2ye0n5CACOHiiQS5G7HTVHJCzlpNisjyveRV2M7m54e2d2ZD9dX",
+	"L65P3129eA9uanb96ur02fc/gAkpFUZkMIX/z+dP/+RruP509vSbDp3cbkySRJa8FKN41LgYrhVEtU83",
+	"Q/vCr5YZlQtzlC4/etcrDeYn5fPANqzniqEj0Es70E7HSTl3Oh9w8AF6oDuzzp6EHY3WkSaL8i+5eKCQ",
+	"pWacSiMoKdmex0Uso6wMqiZzCj+EioVL+Nf19St4UDQFu91AiYS11Tdwrk61wcdVw26VmcfhCfvfoLC4",
+	"BPgtL2U4qxdWVUpwP6t85FynkBo7EY3UIWV2ITYXMy6lMKDG0rW64Kbm+rS8HRdz5N73t2u4j3JAgeWR",
+	"j1tiwdHO0Vo7aXft7uZC8o3ZMqdQ46QUVqJrVxIy4VLJasJrSH6gy/6nP3+fjnqr1ljWmQ4RiybnTVo1",
+	"4u4mPfGP/XPNXGFIy7qp9ivpafsPuIe9j/qMvW/UrOFLrHRlRtUYhnOGoSUWwUuke3gFks968n/JDEgk",
+	"8LR4iMk54283WcvDkOTJh63WLqWwa5OSPY/XGQKMzrz3SzSauT0DG4+X4oxdoXCspLeY4UU6Gfc8Wc4Q",
+	"B9MKnY+VZM5AtSxaA2Opms4YEKsok/t3V/HdhfJVVbBJbf9HSQ0+ksbxqrN0dGUz1BQFdkrUi8P7S751",
+	"MOEMw1WI6C3NiU2zeYl2ZpeLOd95+lTdhY4Cge6KuPqAkGXtVPGhaQW+/jZ8wgqtWoCGPyBbIKOf+yVl",
+	"d+IQejdKheEqd0G1k+ky5WHa+ItPK6VTKtSbSgrI3+NgvIHqELQUSperlVqwulqIrhvpjH2ciw343hZi",
+	"BQ5Qq4qesRd3otlAoNuqH+j+Q/YEjppabP1tWTCtWCMw/cDZACteNbsxJxd33aUIcvdNvfTWxDue5kqp",
+	"pMg4Y3AHRlN22LgiSh+GcYCf5QRCXzzdS8ZoXZbEwbWnjVKwg40o7CHOxSdeikm15AMinLCTbhv8JFLU",
+	"8xICliln3KQRJlmvdMu1+PZZASbcZiVYlb7gbVPnisJW1QTS2HwOQ2vmQppqwg0kE/FS718jzRAHyi/t",
+	"OUVt07HcewaKX1a1+F+iSYdzrMmRySirIaLrDnw9t9LCXpo0FU/yCAVId518VyAVEoLj1MaoAjsd8QcW",
+	"oKZQl/wXuzo6ORiZ/e3jy9M/w3/QNadIXzTJDJeBl1wGYJKIRGBuwxgwPZ9Y5cAY6FKYuUorOstkAsBr",
+	"ydTE8Dro9Oc/nJ8nVwOF/Gm9cKzHzL7gK5+HvWNcDfhuXGKdPP4Upd2XylKhVsI1wHkFMizoBoXTp633",
+	"hxM2rLMTdGNoOel7K8t0PcHEZAvbSo4ZX8/Ovz0/ffrs9NunBQM8HtJcnVALIS92C6ZmqwXEwqAkRLAV",
+	"11Fdv5Liwtq4ylXC33JU7ye8tYMX9mrN26bZwK/c2ru8WaRr5NLcrNf3Y3IayVpUs7mJI423EO+heWHG",
+	"Hm8W++PpEzw0+qBPIKZJZc7HCV6dqGovv0+W/rgceXwvJ4lXi4n+842e86dpG/VpsFDf//T8+n/8mf34",
+	"4oMX/4FpAS1otaSaTm3PHX2WQasCCY4VSJAdiJmx3psH5YeGzbksRykNg9eqV4vqJrldb3/8PqzzGk2G",
+	"96Db/CQ2r+VUWcL98cWH/Cqr5Uo11oDaqgeJRtfz6Sp3lwyHuIVk19evXr532Yxg3H/37Pukcb8t+J0/",
+	"3S4wTUVRhWQi6WHZLfOL+GA+GUmrtknZ7Ve+8hsLYAdMH7/kE5VoPpmFaHNVLlMQE/l8+MjdmpAbabXu",
+	"I/jXzGm7YvhIurKgMrVIeycpLlsE98VwBY7iJH7iya3wDvktnjBUJv9pnEzeLqxBUbXMKoSqWYrmTdKA",
+	"uepaxMEg4wjeIhVgR+CdRKk6vCZvpqTISi40m8gdizMoK5RQWjgf1kD39wDVJR+iA7+0fTIs8R54LHQI",
+	"bjtiLcBtQ+psMlA+k06yZG8gODyJ0fwxEEBZyJyssRvFDTSm7ZdYY7FUdxnHVD7s1LR7l/ehlftwdAzA",
+	"tHF5MDidwpmo0Slkz+4Qnhn40AcQNo/sn4lHPgCe1M0qQGelo5uxFurqLKQLp4iMymG/7NIms+lg0fAI",
+	"ZbHuGzKd+EXR+lHWjnsnk3fYG5Gl+9e3vT+JzQcxdZfyxpJ4H0fDRAumjVphMjwyV+e3vLVbokU9LSKs",
+	"SmCAriJ12KLzd9rqb2WbgQXBOBfWOpPT26Bbu6prK3ymqpncL+t2eJKEfV6seVPmNA3wjn+FcZ6F2KSn",
+	"M9K+9YQ3irbCW7eboXAUiSh4RNYdek1xhFdclu/uUtrMyHrzK6o2369rGZWdicjMZdjFQWyuyuibqWr2",
+	"VsRT+d+qwcIxZynZJ1hldtMeKp3Ld0icS3KBGbXRBbN8XZqLsRjBl+kySDE1/Ymy+A2PLZCm6aVY3ooU",
+	"lMS7KePMjj7Od5c1A7yuPigBmWJI+FJ6I7GCY9ecqmeqqcw8DZezD1DK5Z3hc+RjTOqflRxb8dTN2Bie",
+	"dLad/uIXGKVydTIfaJHxJFNbiDXzOxs45cuq3uRk1w1gl3TUnP1IYPcE2RpHMvh04ea/BaUVpp7eCmv8",
+	"JukpMna2MoJEBFFJT10ysVyZDSsbK4srA2Ernx/pPNeuqNwHbiodl57vSQDbsXU1uvvgk5dxlcv+0s8D",
+	"QLTlUfiaihSGPpb9Dp86qD+sG52K42NUbTbnoIX0ubwOBJFRMHAk/enpDwV7/+KttZv+5y8/ZUbM4Qak",
+	"6X0PtoYnaZ2Kp2ezCdOogFeEFfn9OXotBpk4byptEAoL8ts+vcaX7DeOgxY4eAezZXh9yIsqnRj4GhVq",
+	"a2zUvJWTuSityg2X2meIUZYggsJVhAnnM8PTkhnRzqqyBxELv2dve9bzel+vwgRA0McJOPdOziwaFvCq",
+	"nFhKip/aVY71JK6GrUHEDMILivG1sCbImowO/BMPw6X5VpIACnKIiOl70i1hAP97BDqQyAs4JgMmntiL",
+	"DEhMpBc8UMxySXy6+pfor4kcgfmHbyUnE90Ka+XeTJQ2OltSbB/xycvadF3Aw7WWfyk5gJXEeGmu8NLx",
+	"CkfLtFH0Sb+j0RXfPaydo9nZnvg+eErqXHii0s6mdW5258r28cOryYROZCu1wMOB9R00gYYNylXvET5P",
+	"z88hh9aBcg8TQorUi6RSqm+y/jQrsgChc98Ib/GxKF8Z8ih6wEEdiP1MGOA0DrPjggkoz0e/jZUZ9lHE",
+	"EiM9x6GGQux7C1EsC+kXvAIei6+z+rBUN/c+WjiE99PL2cd1fXY5TmRuo+RG2LWmlRL/Za/NKvonIbHx",
+	"xuAfS1GL+J/w+5RXtUjDRf8kVuYVVXVuKWSU8Ds0QzaZnAkfSS17v52cS5VFzXZdNSJErrSen4ry2fff",
+	"P/2vs3GgpX1xoyPoG5NQo9yr99BjCCjpCx4GYt/KMiM+plupA3s+E57tGHv9IBbw1Aig1qOaeysh92pE",
+	"hJJoYkjXao+ONNqObNSdJ6SEw1yrpYCEUfCB49NspbQWWldKJizKEVFJHDtDkPtsyqEgi/0Yc4N0r5/E",
+	"JlK7xrjGIecCsKy9Kt1pbgVYVTmbZhgia6xTETpr7PQi8NnOBdvygIWQrNupWEOiC+9JK2huOd3IkXfE",
+	"IjKM1hq9ThXYbcNRjYGRtJ+CCH5KSCqTLT7GXmQrbrfTOSeM+AQFPR7e0Hs275kw51J5cSKZzTiEqpCB",
+	"6TmilgDht8wJ9nuX7yf6vhSp41hcMnNDNcvAtoGa5lxfENBeM52gi0uvFpUls3+s04mBoObe8B58S9bK",
+	"cieTEToKOcDvUHybxAV63FsxEmR6PxsLnIuOw61qP+v5YI96x0LLkmSPEzAr5HsK44ftQ5er0xb0lAN4",
+	"ORXjK01MdYd2tIHvWnNGpyFn3oBin3fr9Tqb9sGwEnlG2ecGK2BHE9FRNTOp0ioH7k3UvWsD1Z9OnDuo",
+	"fX5biy4y27hAfZ+PaL+3J6OavAfnHGf0ACbva7YWdQ0+gsA/XEQPmvkgQDdWJOrthNFoXOf7yaWw2d/3",
+	"hVfSlN/xCKUo/g05kRO0GlHxUON6aLpVD1him86EykPhT6BX3w3CSA4KUU+4jLIOWy3ik7tkWoVKzFsx",
+	"q8A+74ItRWd3K2btuJQLfCNnRe5ZhvMfuwCeUaxUUGQWldqru05SRDRbzyPSlS6YJYMIxS7zYJjyiMfz",
+	"2ohlTn/Mj7rmlcHa/rT1kS9f7gO4jiA6Et16XFsE2LUmjq26a7rXvtXz1vRUcOoY1uJWMPu4536BGkeK",
+	"f8GXmVZaP1nRQGLCPhbZvUT3EGi4cNn5GzbnkIaitCiYUWrkTOZoJY94Y3DLiAFI/y5hBYenw6BZxdvk",
+	"b1SxzSl6uAyQ8S6ncf2te9mb4JO5t3VDA6vh7+xtMpnFq3UaC5FzF2d6bkURAEE6TWZ/BQtat1lAsDdi",
+	"at61Jr1bPfl745FaBtWMu7Q0+318JTlpZ+aO0F0H2BEdHxN0NO0xHFzy89CeRN1RKs3sxAE12TUs7iYR",
+	"DvMBve5NJHCcSsHjubZH2YzZja/ppRx/Hy4lsDJnYZ2NRMQapvhn4ZXRYaKTCHwIu5DNLEaTbrvT7Chr",
+	"cxSV5M2ibRPF7eUJTYL8WQibGAHC/jpQa8QBctuX6TfW06HifjQ4WMndk5qCc34bwmvDoZ77j9R38nXX",
+	"0nsN0KsAf/Y9MqnbsSuX6uUPh+hlmSyw+MWlloJiqwtsdC3KfjiBB3at3P1iL+Po4H3ttikcfePTPYp5",
+	"rVVGJYWejd5vHzpAeQOctCzCBET8Td+mCX/lcSIAe40IWJCsF9VCOrMD4Atdc6cQbMUycgFQL5HTe3R1",
+	"+70ycmBx6Rx7+MkjNWArVB7hDg70KgYMgZRnEZRCnXMPwo+M31IHjmWEjTuHns6oU5ZqjU1WHjRTH/ja",
+	"nWQr06GfawCpXVMNmIu4u9xA7ovSrAyArzj0JzpnkA1lCdhmI2om0tlK3QQubOJBEHLW+lKNmfcWLlLD",
+	"hWa4y/gdloWk9qwR1EN2bxoFqMUYlW7u9mve8M41PrrdlG1YNy56I9nOaC1W6RL5vzjvDxbnQ4EMXpBA",
+	"bluZE5Fey3NeP23FBigIWhWAXoxAgPbzi0oib7CcdzAZ/8I3e8MseDjhvLud4Dq5PsgfwkUtkKNmOfAH",
+	"kewdPM/dc+idxNm0EXpu9V01vWTPGOC4MrOGtktLAmHYlS+VvEETKCl9hkFYjupdX/S3GZTJnmQUhIWE",
+	"bXucDlHGPp2+hjovhfs6GXpQ8TW1NEQYCw5QFr65YYpR5roIDrzHXcu2L7Uv53mN3Xe7weEodTLt79rT",
+	"mhG8tDcebjpjxNiNIFxne0YgmsM1xwyctBkDXGOMb/CevSKfdhQK0iMguqQjSEhCrDFOGEEE/TyHGL7J",
+	"C5JGUMMA+6EIcbpXhqxV0/R0wgP8j1vnG4Metmu+Ybd8smCVLBy8iD8Qe/y3gtVKm+EwaO4CFd3+PDMH",
+	"7IHcb+5ZmucjxYBGmY6Ge3wPkYjKS+nowGpM2TOKcVdeuauKelIsqPgykMDXWs/Lm4mS02r2Te56O0BB",
+	"147cKyAexCzRH4da6FY5qKeJfXZaTbgRLHqYwP2jX3WnX/QgSRb696ZAQMNgN/nWqhsiY8KmsZIknmYu",
+	"t90ZYwmFz205+jisVYWaPnSNsyopAsaBBB2nwZeqvTUZXIW174VmV2JtBTo/e2VKsRIQw2VKxsPrbIr5",
+	"DYmiTBEKAnIGu1azadsAewZa5AYVFex+mB1DTae73/9ZOYZOvR4M43WdKyK0mpbO48wCOcWi7YI5dI3C",
+	"/vet4k15arldg9HdAqAbT2+5FmXBZlrzFSQWLERzKxo1MpV71VRyUq14rrEmyo2Q+EUPI1QogIF2rs+y",
+	"1c6NIEVAUOJyg5UePqLqFIkCUJf8W6E2eyeVecRSRpNGtLD9hGHv6ch+bhkPApVmwMXYicw6luovSRq6",
+	"r59tBPbakadQfCd9gM63K9SuoWu/iHJE3eFgJx1i6rKgtIBJpc1TAHpErAoizZpPRwQAldbUfShBRumI",
+	"1S9wNpTSYMUCbwTIsB27ZlyymAv80LJzG5VtlvQ4cZ57Aenvb79AUyloGZnFmxe1FmuHiJesfB+DsjLW",
+	"FuiFFcCvpSZOPtzepMeQVua84xN9d1Kc/APjhVrPT1EfSibwUGXCuKzJ4FzeR5k+ycqP07PMaInZBDNe",
+	"ApxYXLfBXdVGQmvDCGifhehayZN9mDYOZsl8lZdOrMGNtnpP1Je+VMApxadKj1R/pLJWbc+UkdMufcte",
+	"KnPpdBnoGq5pn90gNXiodOLlPm8RzwbVXBg0cepL0GysYEEhBZPjt3WmcXQ1m5ucbwU1cXzkgjVKma90",
+	"Qf9vmbBuSwWn6HyVvFYydOEJGgXa43EfAfsRgOSGNttgcf06Qs6GxKfvzwNdr+fQzLfra7daLR34YFH1",
+	"Nxj2Cu9CiuJwXjdDU3v9rfK06pe29S26Oek7X4pkWM0qizfpsDAVIAKYGjgHtwoJ7Fa1uuV1vcEa/fKs",
+	"p+3lgKxoVzXYF8rDCxLw3nzfjrOBCFnxIEW0/PSuVfW4iF7c4DRRrcGhWS1Bt0tw94xxwE+wg27fCJVD",
+	"dacnPeoLwP3YLRzRu0lIe/d73WahLtyuCJokVHWvedWLsOX9L/CZDvKVXUWm74I0N72NkcIX0QVkDWZU",
+	"oyG/zZ/HPaHX3DalSWiRvnguHaQ75UbzC/bs/Ls/F+zb8z89s9zwu/P/+uGMiUkJP33/Q8G+/fN39ofv",
+	"n2UCqr3p+V5/6W1bg5fkJT7cn1593KpvrvVq3nCd4E/UAklv86VLy9RLhP61BmwHYn/nMIuTdVMZ8U7W",
+	"G2y9sqcgySWIdOdCJYSdLFrogdNoXuDhDcw3SBPR6rmo66wunTCYIaM4ZHVbjQWd8BDIzHhlH9SrDRkq",
+	"fSKzirQIakSqQUxoH6u3pQ68UW+o3C3NZvooNlOa/U5Ce3jQ+shu9YXKK9INPJSCavoL/e5TdTCy2C2T",
+	"XRM39wcIIdhfv+zM0WTyGCairoebK45QcxXqhzHvDhHPuYyT7YOrhS8VwQ3Cwu8R9cmY0M75n/bo4y6n",
+	"T6ZZWIN6BJrdbtBVZ/A/36bSFDd5PDFCYrIyv5pBZ7SOXk41p3bP1ELIpFIOOQL9/Yx8KkFS2k99S429",
+	"fdEhy4FpMVGyZPhe+kDryoFWDxZhCU8XyEG3AOcyidKkaVZaCCzcMKqdzIV2KFuAQ99RmobUKcu6J5DG",
+	"4ByAY6qm6AD/QdxgLcSKkQmG9lfaziMAiN77aZ/5HJq75U/YLv0OM3O2+l0PzsiDCRUnUMoauskhafnT",
+	"9KSSpHwMt71UzQfVGpG6XWkzGZInjFjFHk0rhqoy27VsWHfkbBr0z3yZqp/p64WHLcAqg8IeQvf6gnHp",
+	"qfIrzUA6FAwqeOBMME5ZME5NcSFXwP6AkrQAY5iHZP+0sbeF/LiN1oEoLnHbrSwk5AABmsB4hJovDFn6",
+	"SsQBpiECNBJ54dYmz0KsX/VC10mxRoECjdGcm+uCHNBE7qpGqfMVba12TRchohdYBUkuDCJe+v7E9Bse",
+	"CBZaSPQg+coct/3Qf01DeDnTafFnsX63Eg1PtimqtG5Fc5M9iXvwzXGqv0Pa30pHOLd229PzZ9+xyZw3",
+	"fGJEoy+ZFAKTY0EF93kEluzDOh7M4MbBODY5/Jmfxdo3hvg3Snb+Wayv21s76m0K+DVyjXTnNjdmpS+e",
+	"PLFEbP9t/4mNV9bidq7U4pK1pf1rwcxkRQ+aGl5ZY6rWSjUGxdZG12qWZT8jMvL8Sn6qZDkC/zW9dW7x",
+	"mX37aBnd8JMeQ2e5EUEL62k+loAboDf6tg0/u4uBjMUA9PXUlN7V5U9i895lzg3sbM2Zlnyl5wqK2+1t",
+	"BpG15shkwWPs0le2uiEorEEb42LbFmBOamk+BeOKpuJrX3/NFO5nlTJu0DlPwXX4IzihEviJ+4uafBpi",
+	"vzoNqyj8RjqxH/XE3c8gsO6JJKVLW4KlJs+aUnQTRjY1J5Ml9nF2Qftt6H4jmoyj86Nz6fnelTE4/PCz",
+	"fmywfPfjzf0ABUdh7S/E5mY0dk6Q5wnSXUDFuS+7QtVyB5/fMmjEfaO6y+CDGtOodG8+bF+u6u+JmdRX",
+	"MtyTn3qvDnXD8sX7G8V+8Z0HemP5/QmXW/et1zlJ/OoQGD891QlHxPnJa/Gh5j8By3sPoDph+Cx9/pFZ",
+	"v45qMTFTJs6/pZjmJTjKoTZFs9fT07fcTOb38vpsuXnI09fqTN72lmGT8Z7Yg3z9I6PCJbIiCKA41L1f",
+	"MG4XXk0rUTJximEmVAV9NJu6R2eq8bS5Gc0A6gBY8Xv5s8gTcFB/Vt7oi/x7ZNf5pMsMissorxVw/kwa",
+	"P8AdjAQjyGjvpGIP8RxvNQIgn5d3buGk/M2Iti5ajh8uwilwlLOFDwe3uo+x5PLZcpAiz+3fdXzd4ToA",
+	"9Bxc+RnPAfBMVTMT5iZ36T/6LJXupedrvkG9xEv49VxBDn8Ww+8ILo6+xgpt0whI3e7eE9l1vUYg8H3t",
+	"BnvhSYYSf8on886DVKbKe+Hu86rxJpjl3lPeQCcIKkWMnVDYpqDjqsUul0nj6T2tOEduUqxvenclz0I+",
+	"dk9gAAxIuFKdYVPXxM07D7Y3prlKHpNmG40DMk5cTd2AGnzveIUPFScZr/N7rk2mtd8RzKYeSv4C21SN",
+	"6UZl93FfJ5aHtJ2ENFznP75v+0lYQyaBG3/rtDYbpAUHAkqIx57+L2wuatfPpAORVWTYzL0a1iWT+r9y",
+	"EAs+aQpdlC5mm4flSIdM16Ku4/rsLj4HdSv11YUhigp+tJCEeCvMWgjpjlxTa05qE17AiUMET1fSOWVQ",
+	"TUq32uoz8uFHUfo+fCP7YUplbkKyesZr40jXzf9htJtBao6zR8Bfgfwx8lSQW1nPRS5TbYiRzaXvQogX",
+	"M29p269Z7WRwN1nN17t926yqYDdr+A7BwDl0rM6JRKOO+PzATl+JYgKfqhJwQh3AjEMoJtaUY61pe93t",
+	"8kCXL1WPDGZrY0F8W5lhEm+i4hifEY5J19h1ZwSMhJ3Y32igZNLx/X0usJ3uE74Nh1tV7mj+Fla9nXLc",
+	"aHOTq4EKOazhRnT4sRQU5HxYo88kdSbXgkWOuV6HpcqC9GL3RUDBAw8/Mjz88wxxV/CUfdj4AmoLt72P",
+	"2qH5gsnDp6Jgt3YRUdsucjXYl/GFOwcQ5E0hKMe26nonQMwXkElBqZD2P08Bxe3X3q5t++/QsDZ6Q+xg",
+	"GrXAnfbk15PN9r7m8kOEz5hrF9Z3nUKkH8p2FlmwIx/xJ8TcCeDDNGp5xv4WJYNeYDIAAbTUtU8CwPe2",
+	"Yv5UPO8yq6Pqez7F/rPuETi5+ERB7se2ljtbqTIpAK7ecL+9iFvqapERYcShCQx58xd8eif1Bf+cO0op",
+	"yjQGoPi0EhOre6MbIFN3VLuMvrVqFtgEpNKkAyz5Bi4NoexCIWlTV6LxCJ6aGaUWqE7RlnO5gQO59KWx",
+	"0KJ1q9Ad/VTYTK2jR2H/iD4t+GPIEflKj1dxazE1N5nkoE2M8Fqq0QoeKDwZhYh0W3j5Kw/j1AgmSqtT",
+	"XsQZl5SHDHukGjZrhTaMz3Ip/lKs93RJs9dOJ1vc9jaipLhqz4dnKlOvr+rypieXFxI+b+5R7Ikv3qfk",
+	"s7e0a0CQeU+n4S6obQV11+FO+SAzhrWVFkzIchd/dw/u7X6lEePQ0e5vbVkPG+ktxNj1+xJcbJ5AcJmY",
+	"Dx7DTIzpd+qRyUNPAA1WS7b5NMqjYSmwWNBXmcJn8oG5gsVAXdVgzrWLheacpflklWRRhN0myCI0CiYy",
+	"OAnJbXwXWj95sJ1ClSwcgisbg/rVTqkI2Bl6vgN/7sQp/Q4Zi1YJhr6u9v9Xi2f4f9+m3Zihymnb71Mm",
+	"tura8NtaXIKCS2AHOZSQul0mTImniC7B8HfXEgIbWlQyypNLVyvksUkJQ7tRclbg9IRaZQpCp5WoswWX",
+	"oi4tx5jytja9sLXphSHWKxUB2o99paHjRa4K92Gs0BKl0CbZsPSjYtMKMy4ZPecmFgLguQy1EG9PlN+0",
+	"s5nQaVTxK3bH61bEacelSo7QE3pKY9sWJ75SP3F/5wBFQetb880hEBToVrvQFu1JgXfDE2P6vis1/bEV",
+	"ObX+Jr/6UekzuRKhV1v1QUPbfnVSUgb6VQyvRX9dI+DWgYZilai11XzgrRHOm22sX7CuSQ6c0CTs/ysl",
+	"8dtDYb1dzkWfnUaHeYikC08Ywx0zg1Mr3tvdSDvx51bMUpxqP6J/NZPctKmrdn396vr1X6F9prFK81K1",
+	"Ayqaw/Dxx1NLAEXxLV8lSwiTGo7VbBLFbqA0oHpNat+SrwKcd1xUdenSkUP1OHQ+pasD7p3B7i0qHux1",
+	"JAz9ULaLqs/C6b/00yopddIwMb5JKX48ezjpS4DRvfyMpFjHXiBXUABmF5bGG4U+AhTekVmLFfSVcSDv",
+	"y1wxsYP02BMA72gTOSQNXtcdSKBpZRzWMcSxblvK8cbqFHCeoasddPxkjLxsqqlJ5pruYHjA9+D5i4Bx",
+	"56m8rKZT0QSoX/Q9p7cFiipvyiQe5kvVhEJS+wgonZZV42ZmQEVH8bsuhO1gV7S6E03Zip6tonifJSBs",
+	"1+Iif8ze8Bnc46pxtt2K64wG9rC7RHiOyVO9MmF3x5NUCv4R04luebmVFtCfhefvhltsRIodAil8kN4v",
+	"KpxEliH4TmG7GwheQJfzXukLplVdlcRmA3it5wbrHbDbAhQ7/AFgV0C2k9/EuyX9zUDoaGy20C2+Lqjx",
+	"DMWmXK05voaI9HKDaGg+Copp+QVrJSCYZiBxKsM2wnQio9iEhV6LtBNqywK7kLTGPghevlIQudHjAD0c",
+	"yHz3EJ49y/XLyqK49BSH2Nkl1Ytutc+evI7+wh0a402VKiVeNWJaferJhMRqNQTeIz83xOWBgNJWSBKS",
+	"2Dc/Z2+rvwBVfX9+fg623QAMO/hm4WabW2WE4pVpG+Mzx3fZtgPOCmCJaEZrw7Rl5DLnMjWDdEx4Kj3x",
+	"SbWqhEzWeUc/JRKaXNjg/0UEiqANQHyJa/HDd6iJcXtvIDXWWANCIHwGqgiVYV+/ev/Ti4J9ePmc/dfT",
+	"P59fsB9f/fTi7df42YK9+unHl6fXr66eff/DN53/KtjVi+vTZ9//cPrX52+LoOtVcqrYqm6XrOZmMu9g",
+	"OPx89fbFN0WYYPrsU7tk2ebmuSqFTrtWRkWhttVpeD99PHPBG83rvq4uiSS81gxw4WqjGoFlyFF+VwaT",
+	"zTRVBmdprZpFsvHgNh4AjOTzv/C1XqP7g7Bc8IU0zT4TaLfUxwM1QaKl6yjkAzAA0uIxi6iaZ1B7tLnS",
+	"Jt98+vrVlSXJuArYBVDti8G931sckYMq7DHk3hF+gdsV8lIVmCjpL0dn/FrNZtjGFX7/Go1BvB9jzEE0",
+	"vP3GFKPsQ3vEL11Tjl2MsISae1XXFOTxeU0EgmrltyacPqtMT2NQt8Em37UQ0s7ouP07DtCn4zFIcRn6",
+	"C/VzE3uOHcTIe7S32M7/oF4Mfp15Cro2IuFj6EHAr0wX5QtikgzCTa2VUSWEmQB13Cq9K1VlQoSqNROV",
+	"LeeYUDFkxt2radr9VZT2qf23EL6V3yHhoQHz9+zB1+NeLU0y9XRby6N6K0cTNFLfetPB+z3d0LDtAWS1",
+	"rAl2G8KT2TaeQpYjHaz3QsiNQuC5KHXq732R4lxtr6rLm14c6gjJ3/EObCAxdU1nKYsAs4QpYLFUdzyT",
+	"8LgnpG11r6YqRSZvF2FMYUwI1sBQIgYQ91W6Uc6TCxhnGgxaO3LcsYJ9OzTwjhQKzuPw7tDY++7L9/Dx",
+	"D9AQyWdn71Ea+SsbJbcUGVzxSLl9VzXqYjcGExjdwPCqj4RZvkl1SP1IwQfH/720EgPMzO/PD4MFfKU7",
+	"HqcEHHDah4XIO5kEHwjV4xIAe9ZH4wPCMLC/Jd+EFT0tzs/PB6ss2xIn2S8r2xU1wPseCHj3Kn0shwDT",
+	"XdKF3eOFoSUVg0B1lwh0DtToz7Lv9iAnOFDhzy6DDWgHPE5hJ3Pi0mcLOm3b/XdltKin+xUXMAdpAull",
+	"gqWargB0CYTpjhlzrikBf/DJP8ePJjuWgJ++p884IPm5vPyCpB+XrJWZmPlCrMwgMMEIBYHk11cddEqM",
+	"soT0HWi6xRdiO4M3LX+zNgSNlU6bENOcw2BHs44UARB149hjXieqCaFwTOePfoyGHRKnLejxFOzBZbDK",
+	"SD6Xy7UOAlck+DhJfbkgy1Vj1WZBwCXQZBG0kyUAOaN54GKfAUJC3FWq1R2YleGbdC8HUtPuRfD50GL4",
+	"kzczYQY2nw1OCqMuGJcovyB2EGdb0qaUmc4npeK3nfyMiPpBvx8w9V/guR3W3gLMJjm3umBzQJ6BBvzK",
+	"i8C66B5FcySu0MMJD5G34Jjq44JFOJoRLryRDIgEJXoX55yeCKpyIlNtlWzfdU0gRAgaAEBEOlzzmlwi",
+	"LuVoOVhgxOhSid0UcUeSnDoWxxG7s7HSa0y3mqgDSmIyS16KcUYNVRePKlTq1CMndT8v0AeR6A6wLP49",
+	"LCfeZU8A8eT7aNHxuu28tyhOGxrVdcKChkOFziledsglP4VccrB5DC+54aeUjnHbqLUWzSmU/XVRE+ai",
+	"XonmtKz0ApiF5+4nxcm6kqVa69NECXgUZaSiezexu0qswVmiHDaLvTjLSmbezlWsHDAFA0jHxXYxwAXW",
+	"YTKx4l7gMOPdMOWg5KlcnpKgsKRvmt1oe3cbIVzrJ1RB6TxH9lqDjnL7UhmQXXWHSKQA8laL8oY6X44D",
+	"joIk057y+bYWe3L27SO4F7dixmXWEfqAWqBRzgxftJAVZsVJ28ySYc+XqgmcmSKOUrFZk+nTui0Wy1BF",
+	"Fp1v8JN09nsLJsVv0E72R5K3Ra6bMS7QLYcnuUEjx2jy8Mp2T74o7BCUj40qoXx81+rvUl2U+PvYtspO",
+	"F/a+HGv4GjUK0pH091ypditdDnizgC4X28Xa2ezTR/Q17rsLB9Gc47t1hKzf3a3YORVI67qgUB6Y+5Xe",
+	"SrtkfCtH8xJzo+i14ETA+oYoGzFqxavqEi0tS28dyxiNLurDekk5WRdMt9DmM4CieosZvxHHBsBoI099",
+	"l1GsRFOpEoJwsb7lk9l4RbludsLhX/CjzyCHb+OPJXrSkIORqeV6Hpe56lR3DIckmce2ttwSai4fVMUa",
+	"pzqqGTqnQgkrN+zpD/Z/lZzsrWjdKpXMVqsm+tpnNM6R+fpRYW/K1ZStYU2osokKz2heQ0s5EKUw/Y2+",
+	"AvC4fj+q/n5QSbYU65u8whv0WgcucBsq+8fsfiajnthJLsynqYAqdNHaD2wwfGYdtIV9GVsuEdfvV5Rv",
+	"H8g1Iic6yrDGvvuac4/0uBKQJLj03NVeT8yjrqs7cShnRl+Jt0NnrLn0NyOkv2jDm+FVF2/E1LxrTe6W",
+	"jnZjSGVuStUbYEQ0I5QjoPfaP1Ai8KigV27S7uO9Qc7gxDzMmJFtP0xA7STt0Q+xs8WvJNrYDq0HQu0l",
+	"c7Iet5wO9zD+3TsZMxWQTuOtyOm43UJzMlkHKbm1UosB7REDRvyaYjyBmVWale2IEjonGwJ+V5fNj+pt",
+	"YrWQ5OxfG8y4thckbJCD0ALkr9DqEGquuLZvtJJROwwuGWcl3zA+U8NX14NljxsF+uSEyyjK1J/ScRAX",
+	"g9dFob/+ifOuJDf7IBglVJlO3/JiJHIHOO9BdAk6voO+K3gd7cl28PhGyYnYr75YRSjYhF4LfAqtUn64",
+	"tKrhvpKF4oSg5lKpvPUGLA70ymtr8LSNLsjS0OzZs4vz89Pz7y7OzzOl4Y1OFQSQw27WqHaFPrxKw7pc",
+	"2DZk4Xuqh7PWBGLgwk66hW6n5yk81Ti3xFo2A1TtW2Wod7w2PCppUe6iWc3G3rMQ2u6muKa6K6pVCKl0",
+	"x31vl+Sjs7QF4OtpG6H9shz0VaLcai7kzUxlmjHDJl+wiZKmkm2Uh9wIbahTZl13fah4JJas8E6HNC7Y",
+	"/3QE+19J4Q6F5NVSMPtzSH7tENCL1tL9k7+Ipq7kJfvbx+c5eu2tEOi4F3cmgjHwWqvIT+Mr0cAsvUQt",
+	"1i4b/HuoBPgEmBagKAO/iY1Ykr8DbNlfPEfaZquW1lG9V04LIZ8SMlUy6s7YFWqXLTS2NZM5Nl2gprbE",
+	"nTVqTVvKKzVb3E3VdxF2aOHAJ3Ovw1p+AkiWlLWPYGN2K/2jTtl2aI6QuKvnvAG3hP1IDmADgzbem5Ta",
+	"Nqu83vTp2x4TXKquGzBCQhElOFNJD64aaq2FSWv+Piho59bp+zCqtWjHRk6wUEXsc3wUIldqoCkAMjKV",
+	"g9+KOj/HgPZOO1NpxIMvYLD/B7AoMtBRKTb/loNggloH3QMuk6oyYCtujGikz2vy8R5nXBYhmPXbQmw+",
+	"U4lTwNCCVwr2m1vW5w6k/VeafQ3L7FDyNwX7DQ/6c+Tg+4oSQH7bCN58LthvSyXN/DP+reQbfNZqVHZO",
+	"f/v43N5UyCF3l9LwhZCY48cZYoHl3MOiyRQYf3BQQUs0u7mMhAYWHM9UJiXxTjQ1X/Uio1C5KHoPqYYT",
+	"4+NeBHfQny5ZLfidOLXSIXfN/RPkOExe9NAhJUGWFS0SHzrLQJE2Kb76OkjvaMugnnW3/VFEkinQ1CuJ",
+	"WaaW0frSDeMR6X3j5W7rg4H9o4uoX3TB9OLU9ZVWDfxXpo90f6gsuIusVFt2ruKFD5wV9l8kk6WKdYBL",
+	"dDtL5vK/CRaZvMtx8e6ES/tnlkjcSu/wWvCFaG7seaSuvu9ByVkt5MzML+wGQWd0LWoxMZp9uL6i/C1Q",
+	"dMRaNOy2MnqwwtAa8eLTSuk2ldqYVRRdjT/6ZTGxNVPIPrz9Z+HH+zU31XerdI4AnzVC7PPYoeBbbXuA",
+	"9koLdI2OBPgs1VpapS9WtncgEFPO752HoJHEuMGXgtsD3dMhGjrGfqVhR5xaaqessbUBfQPjiM7UxlJ4",
+	"w7gGiyNN1ktsLzsclGSrHW0yPrG+ybZXjBdFoSZ6FjtgIvcG88IqR5m+1naIqhTSVGbT02qHvuYT/nVc",
+	"8A/uzz3jeMjugUGb+IYmdka1RierUsChBGjn3pNUKoEuxoUQK4rMjkhaVVpX2fzFe2VrWuuyJ5MZHLgB",
+	"hqGzscPnbS1PnZ60bpdL3mxGtaBEGydtPE95AzV92PkJbaFMV+RMrjMmwvg86obLxVmuZ0MlbwKc/cC6",
+	"Z486RiuPjnX7o+EiByrDmbs9TbC5BFOL+FFgpo6vORoImOfIy2mXt65llxFkxUTCk9SfkwHNnh7Q5gYI",
+	"FnAkY5wPzFYQTTq/7L69/9I2xscdPJ8YV90SZKtF3EQC/R9Wk9bQMXtEUUqr+W0tMuGzxpnYY5BbAV+g",
+	"NygBlf+Fj9fSXzHbgIoiB8YqHJZBLuM8E3YE1JxxqF2xypLkS/fpgwl+tInS2SYWnNlHCCXRPogGohrN",
+	"NwGuJ8+cb3nc0w62x1WHOWcZMhLX6snpyi7QcHYf/NuQpWbJzF/dzr74g3RriHLgHaUleUcr051qKmP2",
+	"hFWgwhqQRDRWaYOFrlgjTNvIrjfX7YBlcABPOzwe8Tg5qb5g/b7Zqv09aKjH8J46B9eU+iGZocOSvloZ",
+	"XS6xGlGDbsQqdXGoEWQ6UeRhdR5V1IU4cSvcyHuyOGGVmRvw03YLaN5KuGkQO6eLBogptYAxATLtJHSR",
+	"orgQte3z1xWz5ZN+4fYw6U3to2c2tTlPuxSi1KeuQyaVAMJFLJgUFVoSGHIAtVxavhj/CVVHtLcsT4Er",
+	"iSBMoWl27GH6ZytazDjzTvqcbz7KQYvnmTubX3jVI2usjuMzdbvtB3e977ebmzmXZV+/Imevu5I9Ujx9",
+	"cGzVqLKd5Jyo2ZRVn66K5dLAdpNJYFUPyhV2mBpR3o6wGgPth2gPcEOpltw+ncHgiF1JeeCkrUYsoARW",
+	"8sL+F3mr7N/FbcXlf5dKNZRbKYU+XXabVMb2i9rnbknm2KfQQryqbz/qkZkcrbhtT13Aaz5NsI0lbxYJ",
+	"KhCucS1AqbhOiIAPseKNCSG+WXUHCoqBlppp97RM25MUPMlkr/mgdae7DQfMwVXGf2Ynu+9zsCBfp3WJ",
+	"7W+eWm2jFpSBa69Syk0LqVrpkbEO3BUsJuhKKj+yiwH7FFqfiAH9Q0Arwmieo71ujx87F0t6pwux6ekk",
+	"AnrTA5C3QTJ2zije4CSFOZiZhF4oDTmdPTu43Zh0kgyh3qfKYsw8vQ4X8dtj18MH3OOFnxWNmV6SNFcz",
+	"XqWSce9EBpZia1R6MP15rdM+2h73XeNh0DBpx+WQHkYB/rSqGqGPUZaV7GsWMXIXinNQcCDCJhBOpuax",
+	"uSbAPT1Qo27ZO9D8gEVSydaMSOG6q/jutyZKalWLgk3qilnVZFXtZ+ewSb7F6lblEE66cxw4tq+nPcEN",
+	"TVOVeUvVQgOp6krutCMPORwOwX8PJESPn+lamL8lsL6woXKeJrB9BPhjdDWTlCvMZbrbek7LEaUY0iNc",
+	"Ktd7mm2EKZhWobYXI1xQjxmpXC6Neg/ToRm4/tG5DTK1+LGppiYFm6iqZJpAAEkZjpLyfK60kD8CLIaQ",
+	"6ZThrBW5gymPE8uvqIwGyqxrwIQrnOYeGDBI1uxr4NTTizSXY0kFVvsLpvJIWDt5iK55DxilaBRQKq6d",
+	"+f6eCc7P41saUb4hbWdfXRUeyjKJHTvOftw93hQdtfKBFmkmhx8+nFzgXK0loTcn2F89U01l5stM+/ZU",
+	"Ptpr6YTSKZRdWdZzff0KugSdPaTHaZhMdJQwh+zC0qWhPWSdKVZMlxNmyCxU7CXnVc3kazm4dVH1iZXV",
+	"zGq4zkaLu/JDrhgHR/udaDbMfiRdhZm7rz3d3tNJur192u3iRPmKAKruj9Q05zqtt3ZBu5PosKFNkFpL",
+	"LAqEeGQFbo2FVGuwvWY521OLf2Y6CFHu+UjQ2lT3kcJZ35ButYL+CHxzq9Tiv1d1uwRM58L1GRUAcusz",
+	"OwUvB1i+Pk/eLoc2tCAUqrCH+5Brr6t/pcTQKtdkqaz04mZW3aZ/XYqlajY3y9zv+Q5oYrlSDW82N30D",
+	"pOkVJtsZO5pm8tPJjTC8MXmMLiWnVbPsB/vxmXKh4SjEESCeAhAHqmGr1oSUAiIZ38Q8AdsgVje7APsj",
+	"QK9oUv3SvyeCiAwo5DT6yDJAz9Ad3E7bHhxsjFGjZqqbHk7VtVgKe8awp04iKNlJmru0c8VwEcDOx+ns",
+	"I/JfcgWLO4BmS+8T8WCciHEG5xo5KOJ0e0xiHIRptuSfblyMPCmJKUiedsFIsb5xd243AauDwXUBM86S",
+	"ilQ34LdPe61UY/SgMexiPz5/z+ANyIGEiFZw2yLKfuq04mz9ocr5vbNK1OomU3KRWNQ6ogt/TSoN134l",
+	"Slff6S+Ns92DQeUieuumMkZIBAxLZ/pmVBKXnpHDl0b29lhdndNFvRfosaDaVkwst8xSwdXVLr8u9GO6",
+	"7LxAV87lyAcowY43lFiqvVGX7LZR7Wxu3BcIZUBNOwn6OIUqSgYA3z4xjoRxe4zCZKgzcakeg4yDn8X6",
+	"PWxVPo8i7wB6QA3ZPOOzigtn7UOYJYs7N7oiNOj2qbyCA3bNdgsies5eneu1SEGz87pOs8SeSoaPQOYH",
+	"rDqYdjiP3lNk8Dm9RGqruZ0pX3MT5JsHvwCuc+k7EHVLyXin5selE3WywVpJ/fDANG+4nAHQl2tNlLo6",
+	"GWj8e2DrmGSqt0MNqrRLSlG5FqFZLTYC0U9B005o4FRtG2/MMcCv7a4FrKh7JCTijmQTEdMaedyZVJz4",
+	"Padx0nfMzXNnFrWYgnLSD8eaSpnBHmvgRdoJdwf0lRDvTgGs+JrwDFES7Y70q0zUctklhq1Sz5vIRz+M",
+	"HEIiZ4Kug6wEhw1E2dVKyIp6+2MtApSjgZchCEq6+SM6Dn8MSdTURWmks2jsyh/kXXInQavZ3v4wnSTV",
+	"trd25bdJAujpinYEcIAyCRmegDEWdXUnGiucEda5rhk31kY22d7W9EZaaamieO2351A+lf7OopIj8DfD",
+	"1ro8rl1pqM24G2JfyKem9TjQXA+JRP63mDQiJ010NaMex1bX1dg+fS1u50ot2Nev3l49Dx3BfC+vtqkv",
+	"mYJ68Tis+Q8sVc04/xw3G+wzCQEzPJaoIjdwxhLx3AMBbIXkIpLsvx3PIWc70Tgvu7M7Qeo2l3O5RShx",
+	"4pllaqfU9TDSMppWnnoeb1n7qWWFaDudNqIWHDcCVJRT12jS1a2eOvwuq/olZYKf0EeR6qHXuU+7FJUj",
+	"0K0dCV9JbkpGW00gDse9auGYysyPj5I5SueSRsgaFlLfm9TZA5k5/B5V5Z4cSYeKGa5T2P2w1X7F2VNM",
+	"BzgqeYNadQ+sqiTv+FYzUsewQeRLte5HKxsLQRkqt/oa5IoyTMwKJkOZ3eueRiA3a96bxGR/psU1Ar5M",
+	"EIB2pAvmUZQLNrH7OK0m3AjGWzO3WkFl7aZVo2YNX1K9E9QdO/StxKR6O2a5Zi/d3Pl7KvGODqI0Y+Rm",
+	"eh+sLvcJUL6CFRGiMN6aS9xy1tlg6orGcJ1d+vr551qcwOfbydx1oYBRLqLeeF8BLAM4IxBggnEdsB3B",
+	"q/PuGtrCbDfWMV2ELF6yGBIVkSEcVEpUm9d0gzE5dtBTaODopAiXdp8prPvZwSGSnQNvOQL25xbBRjI5",
+	"5oZsCDcMV+UjX4gYVFQPb8a/BXIdRR46rsMI7mLOx/pmrPmVT0eJcHk8pNCfxzZBziYZ2q05WCRcivVN",
+	"XxB2O/pvBfJFsC2NygKwjsLxVXU5ehrpHmhzrhNcupIXoeoWnNXwme6sz5hqzUWuJr8g5NdO37aCaSFC",
+	"mlQHJhaa0Z0BHP9F/K4bves3Q95xUpzY59OAD4NScZKdPhzDwt1xKQ1bm+5QibdIIkmCaiHkYWDwjphu",
+	"CSYg4Mjfz7UyuLpzZ3/yPkNZJ6hbWw7KVEM6BCJGGLvHSFpLvqGmbRA3ErVO366ehliaes4k32uoF0O/",
+	"g70Wab3YJZK4RE74mt/HvbBuHxuezI1TyxVvskWeURtk+5TvrT4m6msm8xEtRGGeZSb2Ut5w3RMmgYQP",
+	"qEuFWHC6LedOxxD8ahG2Ikw6u5EfSZh3NzPTYL7TZreSzKp60qHWWBVLr0RdV3JGeUldRx+ArqX58NBO",
+	"7rSnu81dVbPcH6B8CU+9oda9MyXTiP7XgPfoaw3imK19x9f1TAmny4MPuQDdML5BcqtvwhS7W2y5LkIr",
+	"akZJPMF94SyWDc0j00Uw4DYPQ8xFb3D+WuSuHf26x85JJyG8m4b2e6obxSL9zLd4BlYFQVl6MIJXwsIm",
+	"3CDE0yiiPGXYIhTu0EhdUjsI+3lq/4qFLZFZ6FVFv9lp7lpJmanrfTdl3M/+ghBG11Ts62r8h5OSjgIN",
+	"/fEeem5Hd8SST+LM7khTN7DbM3LnImbaHHtEikHtj+2z6bEDNEBPjsJ2I3WtELOVysdqMTXjAndDQwi0",
+	"ffR4agW/oIHzisvy3V0yLqAXI9UPfCPjzJo2Kh1iyjXf70kLQLyuIU3yjTqJ5lWERaW3ZJNrTBX3pIpV",
+	"b6xFm0ImB7QqgTsbQIZN1KkSPRGEHJDolXubBPp+3cetHDvenrIdXpUec5N7p1LBeNKrtLE/kFcpOJWo",
+	"tz80F5jMcfUFluViUxzWylJY8TpREhXO3RWH3t6xUyO2IHC2WxKDJoOVXvjt0Lv118Gc29rU+P2iyyeh",
+	"t4xXIWCS1C7TDrtfMSA+haeWpCaqEv8rVI3vXi+5SfcgDqillUHAPR3JET1vDc61kpcMqpohy8velXRi",
+	"Xg+q5sfgR6Ceid487m1cOsLPOrQcxTVwnFXpsqj/TYCz3U3M1354hMFBfJIe3x0YI2etJZhrK7moulvw",
+	"BlkmiDPYJPyT/8DcmBXG3XyR4JbctfL845trn82I+VvYTHRafWI3N6+UNqdgGWCdmlpUwonGixOfnX3j",
+	"xgga0aoCfe0z+MenKn3yITt9oqRp+MScsWvUM7RpbzVemL8qNqkrq2S6nBoqmPtKA2wfuFX/LmdCisba",
+	"Sg56tUKGyL5e8oVg7udvzv4u/y5fYIUAr2tPwbh/ZDkqYil2GNdcvGDi00SsMFgJVcvyjH06tRYbq/Tf",
+	"JRCuQFh51wLNGp8wvHOYXVjNH7yw2LOvYK5lH4xZLu2l+nSKRu2SNws4kb9LDIuiZ5rmaFVueE4zXluh",
+	"7gY7Y9euKxTqbq4yTbnlVRrxYqB90N8lArswLQS2yjSqtYYSxlY7CVNxM5C5WAL2JHvRNKqhU1g16rYW",
+	"S4bVVpp9/eHlc/Zf333/p28c2Kc2Vm3B6gz2ptLGNcHlJVvxGeQwwv87H9Lf5aRtNHAclzgHj2Gq6Izf",
+	"iTN2xd6/u/6IT6DJrGMZCEorl3+Xr0uxXCkj5GRz+pPVNn0HecjZmnEwzfRa2PXouM9ftUR8SMxidt4E",
+	"s64m4uzv0mfyXJy8r9sle2OvRQQScnHy1OHR8VV1cnHy7dn52bcnWJQMN/oJKAanzi+bbZfb7fHkDgT0",
+	"PdzIra5QlkqihjwoBSvjMG6XhfO9CUu4GKUL2EtInJWSr8uTixN7Wlf28z9hPfeKN3wpDARX/k8ayN1X",
+	"4m63rZqq5pItQw9xlAKe1/yzFQAmRKyGFNoC2R1PsdVfAflkpSRBOD47P9+qHeerVW2VjkrJJ/8gmRC+",
+	"N8j2c6tP1JrtAJUhxBxsqD7D9JApb2uTG8PP/sl7vETA/JHBnFy4Hp/2bxGtPPkN/v0ZJFOygOAvDYSA",
+	"Og6IBKgX+xiyfpd8U2AKhhF8+ZUGb4XjU4UDaQVmhe95tF6H+65d07BdIoL5+H3cISI4faq0p8N3aQRB",
+	"bJqmFTEt7HPr/uoD0H9R5WYUWfRRAyzFy7nu9D4/kBz3ukLSBAcJaA+mNd9GFqhtwg2v1awVEWPqnulf",
+	"hXnuHzriwsMgieV7hyGArTIFrfsdgjAgKx34FvqW3jl+DTMiOCaNUpPAOxy2q/2EKLFkXGGLNXjsa6no",
+	"0RtuvomqpHBtc7JjUFRRLwGSVKXgJYZ58kz8eWhGfnyeSYMNYZkO784uHXMcDntg9jlpTgMGZZKaYYfw",
+	"0TcO8u4Rtikacah4wYUAr0Y/APj8ovT2qXJIeNwVy2KowdVq0JYccKMLL4e6u3otOpt6chyWHA9BuXSD",
+	"mPN3yUZIoK2gkDzADmFH7pgSB9Hgo5LfWMXG+5it3fNfmNRauEhtpEoeUCQVGUXnSi+8hbSwdlpcU2g5",
+	"6621cGUpSiomVrHiya689mtiLsRra5lsEN0aua2Pl3WP7Eov3CYeh7ajAQbR9NND36o9xHB4xYMuwJPf",
+	"6F+fn5RiUnnMoyQZ/IxJVfbB0lfKqbUMs9w+uB/h0XB2+zXSSeecvyidlJbxo9unR1ZNh1EKQJORk3Z9",
+	"cLIh9IBe3vojPbNz2qnRwyNPrqCr1udi74NvIMtpwIMfIfvVPthrP5PYLqsyZyP7HIK8jZweREjTVMLl",
+	"eekWPI/kDKxCoXNqTHr4HoPCp/nEgGPNhQms9VItV6pBdZgwOpUUbFHJsvtcZkb4yQfsgsNZrnqHoVjz",
+	"w8eI+8KkBorTJB8+WtOCb9PZ67lBMfHpvuM5/FDwmamG1dzkPTsQlUvyzZ5I354J+C7BNInc2FCMOX7w",
+	"X4/IP19I02wgazXBQd9J8n2qqVsrppxFitaFbOv6oFYTsdMnk7mYLPJy968KpC2UkYNitZ6r2kO5gMU7",
+	"rWQZO1XtGjadeF0lDZ8kRPRzO3bg2ccQnD+JlQGwns8kMo90wrQKWFHeBvYw5w+RjrWSM6eY9B5tAKNM",
+	"CsxfuJnMsxLzD7H1h9j6Q2x9+WKrSIaToPdVx4pHrqwFwBsjzQOckEJ4ku1MfJjhXHCMz9AU33BtTl9Y",
+	"rnL6+scHhm2M+GSQQ51q0wi+7PLa7Q/uMNQryeBty4twcZcQ8i654WjWM5C6HgC+wigztUxkr00U1kD8",
+	"hqj8YabEAaM79i9ukWCqdbj0J8tislz6Bfz8B5v+g03/wab/Y6yLT6ey3NU/9/PEusZ0ZCiJwIV1MgFA",
+	"QQcI+f95/e5n9qaSj8bm5lTvmIs0Eod7hSX3R9PTI/jOjDOLZKfLSppzPd8VpAWkC5HT2KMDqQ4854HD",
+	"XKUDgk4GJQEmmt1SO/8LFAKVZlRnSdmV3dJUjPn7mst0UBHxpx/BoZbqJE1MwaMrpi6khz4eyXnikNq+",
+	"NtXJcSnedY9xUVBUsrwI5+PLYCHRl84kK0IRrqoYSvT4+HF9HAH2eYijo/RP62Pckyfao1rrvHMDAat1",
+	"PBnKD9uwNfT3n0P5tbtMfDIRK3tEUMxIPbS5AdROvExW7bDy0je2x+xaqLPELDyXEAuQn2fsKhrcpeFp",
+	"RvXAVDVBhV0wGQ/opFpquEJ9CF2i7k541mPIH8fBEo8wKCrx7MBDLzOBCd9lT1hpiHBZoNTYczl8dKIV",
+	"pz4hrz91xMSpVU1bA/upa4cRyLCHKCQ6UuCV0BtLDs31PWJopVnZEuE5Ei1bwW5baKAaAYUNoBTg9a0v",
+	"MN+bCOiBELBf/BzKNM+tPfntDz9csm/P0yblFiMrsXPpDg8NFeCPkgAYLXxMQgvsPkh8peQhw+IxP0MY",
+	"9DwTe4tpsAyRmLYyLwEuIkJTZ19/fPfxfcE+vHzOfnj27Z+/cWCi2IW51QIhiDlk8lIrNct8/Clupf2J",
+	"WSVf4gyPGKmmETIaG668uxI0FSG0j3nUDzmVaSP0vNflirv7hFCyA8ZsMmfmOT4Vbdvh2TJ+/LkqxWPH",
+	"ij8QUr8dW/ccWUSUnvgufVNdj/XvwXt+nxMFcY1oSenD/ADy/Is6y++SOea+o0137x8Yqt+/kaDW9olE",
+	"xDLeWP2mrUvMz8GrTIVhoXa0IE8d/hsga9SS5N+m8OZPWrr9FSfyhecGePPg0H4kn004jVP3H5CaP8Bm",
+	"Kyh3kdc1/iEMv8+H9W9k1kXA/GA1uD6usoCpCF7iqv1TxNGmqsmvH6DjUvOIIAIzTlI/DiQdc8mELIe7",
+	"s0YNg+5fgUCzKw7OJbiNkJxqLShjVdt9iw0Ygz3zOKbxCrxhiN2K3OwoibVbgXcYyNcGQ5mwQ6Amc7Iy",
+	"miCHLHcHAALoHHXGAEzdF2gGbKKKqr+C8arZOvIFRREQP0YiJbIs/0oti8ex0qhOC4odjpQs5+f3yPZo",
+	"NOiuxgOEEzsODm6CImk+cdyH1z2eD1dEbAkMZxb7JhxhxST1AcGbfNGCZXYgr6GUOFNJXDgjEKuSoSeE",
+	"MK5mMGeKdiucj0Mj3TG+SEJBx4UXJgenlzmXJaC79uerOySHx0lY34aPGJS4HsSvq4EE0AE13Q1+HNg4",
+	"pxLN/g2kZx5j+0J3kn27dlXXFB+m6mDBl4d2xXZ6QGT357V/6stVzd/zxmDtJJTUY0cowpDOKTX/vIf2",
+	"GlRXZ/EihEA26IoAA4cYCOA6+wIO4kHDeL1/yWf5wLX98UHD7Gj8rqPQkTR/SwulaC6o8dkp/h/hu1k6",
+	"OaV/Z3dWNeaoFdB97MJdvSGar9/jAweMEambRG7ax/IG6jxfh6yGL1Lt3JrlI+sUOLoo80WF9neIYoFC",
+	"d2htwpPHE16qFWEn99aug27ZQSduWqmZ1vMS69TlxhX9YieqKIrhgMV0gI8gu0XzdcpiUSsT0c9xrI54",
+	"jEcu5eqOm+/QeFQDZIcEnthj8uAXPfV9XLLr61cOjc41WPSHXDjwl5BbwX4mrI47QjVxyBcXDgCTasQi",
+	"MCaSDhAqcw0orVViRF0nsh8+CF5S22B9JJrpDHEEP/3wVmOuP/LAQlF/NI9ARHWlzWkjeOmq8tOEZPcS",
+	"/CWVBlWNOItmXz+//l8FJjyh3uY68BD+EARtZi2e/DdkCNsr4gFh0rTxFgewKuwRySMe5ZEjOdHQH3D7",
+	"c+Tg99olSlVHqBvdpYzf3J8+U18Rkeqf9UYY7eNKTYmihdE3AmecqUsPAKTkNgw+gieVKUqAfin3V07o",
+	"xZ+tOjjAQvmAwGcJtTAd9nGrJmjXwxa8hyPJHcV2Ta79+xewV4fTu6BFffpWCFnuoLq6bPSysnLvgNoY",
+	"nUqRTbA80K4/hjmyT4s5ngWSI+onfDKhZmaZKKZiM8tnyFUf2kVfQPALPKoYAEPnZ127fi1FALFsKFRk",
+	"n261aHQ3t8dDX+5yoeh8r3CmX/4p00QTZ/3a79axHFKdo12tGsUn8/6srSXfYJP94PgJWmnUAN0qFivV",
+	"UDtp8JsU2BafXnIcYFo1Ym3pAFPACJcODR7QSBGLj3oC7Rz3lZv1g5no7j1zU0XgPbUU+rKbUwTwqzRj",
+	"1wgccAYrUwzK+9rJ4H9Mr4ffugybcQTxO7AZQIfa409+R88cW3oezbt6zLMlGPchDi2Ps+xj8lEGNqb/",
+	"CiE77cL0tjx/DP7kMJZ7ASRB/FfagL78lfbAzOi0/qWSpVqHpIuCCTlpNiuECrUs7cP1VQQleMY+Qv9G",
+	"BziKgIIus86XfycZ0wv35fdu3l+uKNqda1aVc9vlNvaI5k3i7J8MsX/RZt12iM25dvh0iLLqCEOSh4Ss",
+	"nJRpYwWZ2xpgO4c/zCxE1yO4qaKNhgbU+Sw/aIH+n2K3wF48hqe4s/9izZtyQJozPgi5MC7XObC1naZm",
+	"0GpCrIzjXJpPKWMe0yVYZbY1OLWWlEbIPu7kw8Q45jtZMde0iEPfkaePk3nQaV/2WMeuVn23Tq3+cy6d",
+	"Wh3vzm0BUO8qlWns5y80/g7dJrBvuevC1KyUFoeMxHdyZe0ruY/D5x74/SPl4mKfxz8i4uNAmIfYDgcK",
+	"fexLAg06nYiBvuEi2H+seNXsSqLXgIaQxOH+MiLlYYKPHCbth9g+qtYJsO4DQ1nXHPqzYlcI6JNn7zBA",
+	"WogNpgJTp03XiEe6BjT/EuUNXPtpVYsCGAt5EbGlDmZmYxOeylAjHkzkvBVh9T68ColBqklHPnj5k9gc",
+	"Of7lRnh8MPY9cS/wCmKNL8aIDuwL8AQzwOaDQsyof8QZuwodAUIpqE/7XkB/EWkpihwaEA0njyYmnmp1",
+	"ybSQJbabon4aEFzFhhpbMVJqmpFnRseKoUcD/F4RdKQUbc99aPXorQAkODVFEsKSHrJRQH46/+lhkP8S",
+	"vGjJS7Hf3LISxttO5Om13GTOHehfbGwBArOSE4GmE5DMVnMWoh4IqdYlwQRi+COCcd6lIzuhL1ikuek9",
+	"skB7y0uxR6i5eEN0TtCAsLdW9mhUN074rbgGF6WVgZUOwTAvsEg2jRBXxxVVv4OY2ieifLPd40io3xZi",
+	"05t+EQpHqto3N4R0BPK2c7mBopJL1ygPWk2B5MNqkxS2tx3rPuzgJ7EZ4Yk8Sv5EjHmfC9YfeGn/Rk1q",
+	"IpMIum3tnAn2f0DZg7YlWkfgAXDtFqn3WYjyfOVU+zP22uhuS6Qm9D1KQNTa0R5+HEeAhPcz+6L6FBVk",
+	"aED7QbEmJMBjiBLgPE8mc17XwlJEXqS81roFbQb4oFEgObbwuyLxCKFtqB/aDaZYe4pV5pKpxnWlp0pn",
+	"jg0zrTLqX6O+P/9oNcTRV5ZrlaDuRLBhSaLDNX2JdAeomi8RjeOo3SncJuSIzZ/80cTak6lqZU9M4iMo",
+	"yZVht3yyCE1KQLrVSpszhtUpWwzHtWleNeoOMhADuJwRki0r2Rqht4loi0hTGnKzeAkT/tJIxs7sjfpd",
+	"jPjHEVZbZOMrK/tyIZ/zun43nfpKx+NqMtQ/xTdqPHSHjqI/vR+T7ekSGAW9OwNs4p1oIvQegOpSiIcm",
+	"NnhL4stgzcbKnLGrjumJzaWFNUABH80F+whLTce3kCDbdq+QO4wvke+GktjHvUSvwCoPI2ekfpyouObQ",
+	"hHaqmmNK/poILufAoC67aAQjQwaImIgQYtWPvTaQJ0HGZ+X+CxFnXEm8a2u7tKw7zYOB0/3Bgn9fFgxn",
+	"tzeNTt//nP7In4uy4ryavGXaqwaRKzGP7ninTYLglPrIpznCK3BZ8l2p4UUFusXjNnJoOe5yi4K8nM65",
+	"YS0BCKWQMjdptbHyFrepcqKviCrQjGKlcgBB2bqS9zjZBwmkkbkPx3COTapVRTidn4e1BljVvBqLf/1x",
+	"yx1dhVovBOk+pjiKaPDJVDUzYYydZpYcfxTaNGpDad9qtemmKIEC5BMwrbkAViTZDCulqX+9u4m9psFL",
+	"mM+/qVPJZXU55Q264s/5bvThGF3nOges1FTvswbhBKuZ5KZtBEbqvaHKvr6+fnX9+q/fBAeDmkZnuXtw",
+	"7+1xf4naqJ/Yf4g+gcFVJ2Bybtv38NRDmfXu0iz3uqCYfzOdfPenpz8UTK8WlZVJ/1gvLjEGPajyArsV",
+	"HKB5y705dEhksZdYfDo0KA8qJT0l52WpI7+dZO+uodyKKkN9rZ6LTVpeQw1jC6aV//uES3brqwaw1yzE",
+	"YhxPdvWjvIRYqYcp8mw9KhlDw0TU02Rm6RtCQzwSXBp+/pFjl9GgiVxUxPE8MDdHynjyG/x/b9QKI0w7",
+	"dcMOjS9qpmAVXHA7eDr42C0dho7wCOiOZjL3dALfwf55nibWUSmhy7GoKOkiJ9kdeYzjOfDW6Lx8q9so",
+	"Y4Q8Tihs66q6W+prJF1NToWQdYABW03mbCnMXJXJipQj7M75v9ct2OWO7g7saSvi0sKhfNEVCzmgwBLT",
+	"haIsIvjmV5h8ptmtMGt7WmatHMUnYDaeI1zH/xKNTuPODz+npOys6Obe4QB7KhLv3/m5b3Dyf9IUfJ8Y",
+	"vhSwVdnUYvXwXtRHItuXVe2OLI84ZKI1B8MXEp/AXSikIXBnux2CN3UlmuOSu2uwOrqMKoTvnBCIY3gB",
+	"oYbaku8pqoIg2oNZ0jEs9TC7R9bss4zQdVvw2YvHsPO2yAQY2H4iWW8RCRTwkxmfSsjVkRIxlmRewpS+",
+	"VJLB2f2nkEyqnnuLghrVGqF7BSsAQEDouJKY1I18BQwFoBneCIpbWIq69Sim1JIIUkelEKUu2ERpY/8P",
+	"o12FfY06DoErPOA7I+quB9lquFx08udIVU1j6H/AVR1aRtfKTtpg979KUosCBPWijHUVG0w5gbnkn25K",
+	"tZbUhK+nrUyxC/IgQEZHpRYOBmHZasO04T2A/GJ1Q0+PxFKPh/WGJwxIOdvaqNUKXenUIChbOCPVDdTT",
+	"jZvBT50SeMMXAomD4mVCV6WIjddgEWnAqWBqmsfw111Pg8+m3lJVdpKm8/ukmGk2TpEA+9sKdEzkgZaV",
+	"qsX+h1xugKYvrakAl4Q6L9WCuYuch1WdC97o3xGQni5aRrVC5nJcTenOKeR9LIzWGqlLXRMgwCjY80E2",
+	"1u1sn+Iyh7AFHqVvVEcLHoC5bNhSacOenp87vfjwh6j3tB9zudPQ9rkbxquoRQicmr28zKgZ3LuL7fYV",
+	"9qI4d0Zdu9wnctFDllzGFNd7O4tFpSs+z9tO5tI73Ko7YWXEnWh4DTJDD22VkmdAS/7pNf749Px8Pz+6",
+	"qmvoRHwnupWc1HJZNQCo/YCKzuP6HLTu8aJrrys4yCo4+wbUDTwSVBIOTLtLXtV9PrkXruTE4xDZN3I+",
+	"sbccGpuM643kRP5h9MWQy5y5jq45h+s6brUbuybqVLjeygBUrFTJa5Ve6yGRIKs6i5aEW1ZY7mHcVh4m",
+	"Uz7KBW+T7TsxoA+t6hDGxk/G+wU7Jjz0XdPegV9pNL/0Gfub6wAvLRmguwZOYqbQC9wQbAQUzVF2gKMW",
+	"7B2d7L7pT+YonTfDuTwmKuheWjhuQzF7LOM67R3xEOIR7tuc7W2gsy5dgYNAqjVTh3YCQwFwVk94CRGJ",
+	"2w1I+YuObQKWpRUKBSEz7/SQIGlBOA20EtX4Cg0XuceaJAmpnM5eh4taYqZDAJ9zbcvhdq6xejJAKVYZ",
+	"JfJnWOIeXWMHV0LGU/bAEpeE2ijZf+OUC7byb/Z2p/5nrwd3yT+9EXJm5icXz6zWsayk+++nAz3MMwBT",
+	"sPYi9C0v2NNnLg6seVUiK1tXeXCMGrLPtmZVLdvlycX3OCX8jzChR27Oag+yHFxYu+aaQdr+gW+MMxn3",
+	"JhXSU4+xM++i8NmQfi98MlGtNCgeD1SY43Fn0xz4qizfBa/ZF1m6+7NYh4183BB4d9yEPMUDI0WlOULL",
+	"0wjM2VP4k9/cPyFEvqcOzyV9Y9YJeycJjJDxGhycjVhyQHJNl9bdmzrci0NzHF9P38JCjkVGbj64rMfW",
+	"yoZSEtek+BKu7Fxw18DqxUc+25PO88jU96QW/I6SKHNG4S8BPBm9o+Cp1UwnLCUquXlDX30YxR3VQKcZ",
+	"JrGRI0VJTadHgA7POAVA2UF1r/CmadV4J4Hz1XhP7Fwso7oQzHd26VNg1U64xPaBaV/Rv/Mx/UImpuEL",
+	"QcGXuVqzKW/w/h1D8m7HKBGysPAtBHWE3IFJ7tHRdvKP4FAI9DmSQZNaaVFCpWKmFfwBz+zwHLozw8du",
+	"z7TvRoO3s1kctj/DimvTi1k/gUs7E2CJId5UtXSZj5oq81SDvZq0aYSZzMHXWVlr6XbjIoqQ2xPDanpH",
+	"8UKsDNmMoT83GnwU06uVWoiSbWHc450BE0annV7v+T3qrEJRzi6Xs4u6tKsFuxsxsww6GFOG01YWrc/G",
+	"KbkRpxSBTJhwg+DQh35su8hzPSgHeLfp8/3Go0bQnW7fPa2+C8ZrreyflQw0hqgah20CfpwO6nG/MQ/a",
+	"yOYcfOXy4OiNR25jfkzBaK9mroTsyrtOQoThwLY6Vmo8KVvRHwqDgIY/RnC/QX3NRXTUaiWkJ+iG6bnl",
+	"mIVXcjgDzdZVczQBqg/eBq+eNrwWTCslLy0LdKVgXfx5GAeSxlV/cPQ9LO7HVjwGXGtPg39cxiVbCjJP",
+	"yc1+yHtwZfnFemsj7Q471CoAviv5Rl+yPw1iffhyf27IUW+GPb0fWzEUZNTT5IGvCATzsrfjlVpjRWQU",
+	"BOQNQe2sVeMoNCi2cBBW3s/p1aTI/iDu07HkMHQbt9+hzrrQ42Now9s96F+T+TW88nnA8JBzfREYQCUR",
+	"c5uV1XQqmtBXBpWp3BwxdXtctk9nLuCoh6yyNd+4TLSCeFwAJVmIjYvBFwhRfctL1iO216ppNg+YWNxt",
+	"9jjCr3f4I7dejmumucPzjTUKxB3wwgb+++DaRbdyG9WlUSPfT4fqkB700kZIJYTZhlqw+2B4HzUVy17u",
+	"Ifz60LpMKssUmNaTJV9lefcbYtczbu8QMJiLiG/TAUTse6oa1IQwYO4TTz1Xwqi+p4o8Z3/LV/sCbomQ",
+	"Vdi6gj218u7p+fn5JXt2fj5Iou/Gr/Yne/4hEP7gu3/w3X8HvmtZSrbp7OrgSjGAx/aHeD+4h77cbhlw",
+	"4m4xO26Y3ElXodPKWOpae2peCi71BZRRlw6ME7I1JNVFQx93+kESBHZcdB0gFdnXrRbNf7tfvskm/Qsu",
+	"ze9IpbDNQ/QDdyKpNOijt5L4C6bMGCguTlSd3G4Yx7zyM+YSE7mB8gPdrU6AXB4TUN0gIUajwCpckh3W",
+	"MNyK7eZKmHVQpNpr0U5+qWkCnTk+cvSgM2wKohh+PmwYoVsf52j3yW9Ni5XzWcdBiHEB1G7TSpe4PVV1",
+	"rdaixJYVG8xNumBPmlbSh5+IO0EKTkLFvB99fGjtJx6DCew5nyNJK9o5hJ7dk/vPCV5xPRcuiGsVPABM",
+	"VKxUUaG9VMZNvHRhXMsWRK2dX4jMC2st5KoWv/xDw3nmj87+etyTa2Wp8rWmzy2vVVMqGTdi5SMndNdd",
+	"dxcldKjFgBKOWzFrZREcOShrGCgiu2XMUqxBGbWH76udC6asgOcuvQJ6btF1tmOm6lX/Jkv1wHP/Qtq1",
+	"9V9ru36IG8A+H57lKgOTPoUG0f06KT36ocUa4eOnHsYjDk0/dAvCjteHTELcp/wQ4k9nAnGQpzJMi1pM",
+	"DMF72udESfHtpRb1HSS6YYQG/dxlm+4B2dmYL1SV2Z7mI2c97o6d4LttLY58oyz3rcXnvRVHHCfDrgL9",
+	"xMhQcPmhELKSrdC5ZhUPogv70ti2FW0tjtK0IruRT6j2vKccAx445E4cq63C+Otx/v+f6zFM1nzxDpD/",
+	"ZKcEndEgr4Q7z9/FLQFWdUc2U1LZquaSspUB9muu1tJ5JrRaCsSrsAyYACsQSaig9ObGdR1y2i160kUS",
+	"9h1Ne5rAl+1/cJN8bAdEZ9wUIAGd3jFdEI5Qn1ja6EHn+QU9/H5OmJlsjdtuGmIMWu9qzSHzlUFmD/y2",
+	"6WCjLMQqkZXzvuYyop6jwK3GQ/xO8sjOIYvpWfNDlyiG4/7N/fNzH/bqve+ve/Ho/oaeO/TqwLnh+zYy",
+	"pattV0a2ACDkr1ERdFxXeFkA9gqVAE15VYsS484gTMkl4ZxMUhm2EYYQZlRrLsBboabwIdVA0hyhh5yx",
+	"XyCN7k40TVVS3hFA3FLFJWWlQFaYD476DzBem7lqZx42aA79H2Yz7Laz7fHIlSYdjqKOrab+Xixhnzg4",
+	"ogyIaNk7LPbqrIjw8ZDjLB4pWw3hVlxEHJIPDpSZEG2FS1B4DK5nxxuijq49dBuWcxWs0xXXod0/jrwZ",
+	"7FT3xWdrRIoAX5HHp1XLIm40p9TUYUYggI6lGPK8Y0EGYX+VYJcE1zuXTNUlcL4l3zBtqrpmdXWX977/",
+	"u8jE38MJnzpvKNfa3/BNeJgDhLmKQEZEWRmdgXb0KAL2FOOGDewFx95XnDWtdA0PtBEr3YWXtPugLzv1",
+	"ExinsT9QLzkozTFr5RvJURZV3MLZ8hRhAjhAAeJbYwkQZP6uVCUTuq7dgcNx0yMJx91J/l6dwe1MYAqj",
+	"8AtARTq87Gz3eXbaL9+pYxdxX7E4LJcFRlDyj5yZI3L9dphnCumx65E6TGfyjiDw2Qe95mUrv8ggdptX",
+	"wtuDq0jbeRrZDfuFm8n8AVuWRonl2ng8cS2iFElEMQjk/YZrc/rCTvH09Y+H6HUCyz3VphF8ObLlyZVk",
+	"8DZbiYZ8lU6LbVp5CblTJTccxf+HVvqO/RXWYDjgeugrgVNggHzmVcqDnjRkndNCQ9p5OHlSQvrAseGB",
+	"COwdjHZIXYB/Na3cgVdfq2YBbDetOZEWzO22tA6qjUnxyYAuVGm2bipjhGQl+ImJwypmlFqwylh9Oack",
+	"XxuxetDVPhamNkzssS37Y/OTrk5iVc0+rnttfz/icuH7mfWCAhF6NUzFYWvz7RefSLHub1r4vjXYXmZD",
+	"TujQI44arXNwY1H/QkA9rEVH17d3d5f2fxZru/j79KrKp94c/2AQLKF8YFC7VnLWB0ZD/dj62jdfVzP5",
+	"rjVDEUaZa9dHqAqeyU+UWlTCV8FHeDzXwpw+h1+PhsrTX29UZK/l26NeyrcibR0pal9dydnxiqxyQGb2",
+	"vF8fK7xDH39sJM/kPtu5gCfhkriIp1sAAUF6fWxS1WLSNpXZnFz8n1/jKys3SorOnX0yUaXI89O/VnfO",
+	"X6PKwN2h3wCb8okBMwvdINVMnlY+IF1p3VpFBXSQqWpIH8NRv/IX2UG1uY5xiVTm6k48t5M8Di29hEXA",
+	"AF8WPd3/zo46/TQubI4KVlzrtWpKxC7JEwU1ZF2qRpyxl6phT8+9fy2+Jku+QZzSJXS4VwvovdH5lC78",
+	"qAiZ42AZ2ddOISbdnmDTvjljV/gp+LxUJtVFC9Z9TYLrqGC3I0JOCWFIHxGHBuh0FID3NOuyR9BocLE0",
+	"aq1Dq+d3KyFf/8ieKynFxNB1T6R46sVrHGFrsd9iukUO4tuN1kkUjFjoGzXxRNvjSvqiWC3u0RMu9bpn",
+	"x9Fp7lslER/V3KHmCweaD/ESLFPiLNsS9wpG82ewpbre2xOYenGCXHr0e6JpVDPoRRQa4c1V3S5rbibz",
+	"m8ot8MG+i7lZ1iN9Fls6ADjkasFLdIwqkp9Sq/ohmsB/4I1xjL+n3INgVTt9DtRaeplx6bwjUHxHH9ZM",
+	"yDKXx/DeDXqk3CT6/Bjg02x3Ud996pgI8m7TeqMh1+6hvYgGSoPOAFb6rSo3lwCpAOZktlSf1/VxmwsN",
+	"Ck85dWFAcOrjNj3S/Q8UCGrzXNVlVHEEOZiHziWNj/DJb/Svz33G+gtZBs0oJTFW3MwjgdHRog7VfHOY",
+	"Y+Dg+2RO21V/AkMH+pMiytpJACj2yrQduRbmb6ujuudggEy+nFGoLRzNrsjlLL/1jf6BsvGmezRMLSaN",
+	"MD48v2oqaVxiSMcvB2nNhjcm1WwvbO0RLEQ76yvydt2PWR8WnHyIAG1v7fi3Yg8A/3X03KNwUD/e0Cq4",
+	"aCWPi8MfTfXLReKP9/Nxq9K2R05wav/EJeNsLW7nSi2+0u7GVyExAS0ixuvDFF/FnulAPU9+C//RK/2w",
+	"AK3v+PvWGoE2pERl/NW8tLyXdHSJ90vCNvj/uLuC3bZhGPorhs8BjF17K9DTTkOTW5EDG3OZMEcuFDXb",
+	"EPTfB5GyYiO00iWSZ+TkQxxbepRMiXp83KOmNHVlk84XubyB5z8rW7Qmlt3Hq975gZshSB1ak2SlDxTL",
+	"TxIG+sT8qGqEOuo5ntwNc5wZGbzWEzbK7VY+zUob0lL531hnyRi74MiWqOvHLSh9B7aKL3215X6OLH+D",
+	"4irXv6W8i4nmkkW2zEhKH0VYW42e9wKWYucClxT767V7t2dokuv2+ETzfJmUPo5s+QvxLUraga5AMkJz",
+	"Vrw+SDRSkNa1AAx7x0BCOkkTCsmVSzphzZgYyS+YOCuy91JhrLofM+VDSsqgbOHqSNfLCk0QGihv7b3B",
+	"/m2fQP/KTXm8jHpeCdYh0GfZR1J1+05d04Pe2/dJCu+M4lXk+mCAxbSq2hkSlQIKU2QphZfNReeXSmmO",
+	"K2k81vUKYTfjjTw175bwkkMgSeG7c2dI4FZHd4nKvzx3IgLEqfN6LyCnjPImWzaK3Ln4EsbykxJvqfvA",
+	"bpMHJ/q4Vjvc8cpxUExwLEbxDYz9j+Atbq4qNgK2P9r2UXXP3uTS8Al3Su/CJ+Jrq/R9I5oFTRrHRNuJ",
+	"RgtWfMsdnw1SD686GbQdNjkzdyKBbm75fLXXPLLThredSz69V/gEEL/MCzt0Me1yUXJRgNHY9o1GvXxW",
+	"z4OpOtI16kKe8dD+xBHjS580f2cOF0tg6rZoWr0NyvKgmcSf+IjXGtjEkpaX8Gd/qu1QtKb40elnQPFd",
+	"uQbSIWVX8fy1URv6Ve2HCjnUi4EeDqvDCpEd16RM23169gp/26nprdwpMXDjsDW4IUZncgmX4QHpsXxF",
+	"MGjKh5e1c7IhVeFl7cbnHs2hG/PvpikfygreVHX4Un6sP/4GAAD//w==",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

@@ -186,7 +186,11 @@ func (s *Service) addRotation(
 	if err := tx.AddAskedKeys(ctx, in.asked); err != nil {
 		return err
 	}
-	return tx.Note(ctx, s.journal.Entry(
+	notes := make([]record.Entry, 0, 1+len(plan.Pending))
+	for _, p := range plan.Pending {
+		notes = append(notes, s.asks(actor, p))
+	}
+	return tx.Note(ctx, append(notes, s.journal.Entry(
 		actor.By(), told, "rotation", r.ID.String(), start.Reason,
 		journal.Facts{
 			"logins":    logins,
@@ -195,7 +199,19 @@ func (s *Service) addRotation(
 			"left_out":  leftOut,
 			"new_keys":  len(plan.New),
 		},
-	))
+	))...)
+}
+
+// asks tells what a holder has to do before they get in by their new keys.
+func (s *Service) asks(actor people.Actor, p PendingHolder) record.Entry {
+	told := map[rotation.Pending]string{
+		rotation.TakeOut: "holder.asked:take", rotation.BringIt: "holder.asked:bring",
+		rotation.TakeItOver: "holder.asked:take-over",
+	}[p.Does]
+	e := s.journal.Entry(
+		actor.By(), told, "holder", p.Holder, "", journal.Facts{"keys": p.Keys, "logins": p.Logins},
+	)
+	return journal.OnKeys(e, p.Keys...)
 }
 
 // addNewKeys records the new keys of a rotation, with the private keys that are kept. It returns the ids of

@@ -14,9 +14,11 @@ import {
   Typography,
   type TableColumnsType,
 } from "antd";
+import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
+import { useSearchParams } from "react-router";
 import { api, requestKey, take, type Session, type Token } from "../../api/client";
-import { useMe, useSessions, useTokens } from "../../api/queries";
+import { useMail, useMe, useSessions, useTokens } from "../../api/queries";
 import { day, moment } from "../../format";
 import { CopyText } from "../../parts/CopyText";
 import { EmptyNote } from "../../parts/EmptyNote";
@@ -25,8 +27,85 @@ import { FormDialog } from "../../parts/FormDialog";
 import { Labels } from "../../parts/Labels";
 import { labelsOf, LabelsInput } from "../../parts/LabelsInput";
 import { PageHead } from "../../parts/PageHead";
+import { ProblemNote } from "../../parts/ProblemNote";
 import { useAct } from "../../parts/useAct";
 import { SettingsTabs } from "./SettingsTabs";
+
+/** Where the person gets mail about what they have to do. The link of a mail leads here, with its code. */
+function Mail() {
+  const mail = useMail();
+  const queries = useQueryClient();
+  const [here, go] = useSearchParams();
+  const [asking, setAsking] = useState(false);
+  const code = here.get("mail");
+  const again = () => void queries.invalidateQueries({ queryKey: ["mail"] });
+  const confirm = useMutation({
+    mutationFn: () => take(api.POST("/mail/confirmation", { body: { code: code ?? "" } })),
+    onSuccess: () => {
+      go({}, { replace: true });
+      again();
+    },
+  });
+  const forget = useMutation({ mutationFn: () => take(api.DELETE("/mail")), onSuccess: again });
+  const m = mail.data;
+  if (!m?.enabled) return null;
+  return (
+    <>
+      <Facts
+        of={[
+          [
+            "E-mail",
+            m.address ? (
+              <span key="a">
+                {m.address}, {m.confirmed_at ? `confirmed on ${day(m.confirmed_at)}` : "not confirmed yet"}{" "}
+                <Button size="small" loading={forget.isPending} onClick={() => forget.mutate()}>
+                  Forget it
+                </Button>
+              </span>
+            ) : (
+              <Button key="a" size="small" onClick={() => setAsking(true)}>
+                Get mail about what you have to do
+              </Button>
+            ),
+          ],
+          ["Last mail", m.sent_at && moment(m.sent_at)],
+        ]}
+      />
+      {m.problem && <Alert type="warning" showIcon title={`The last mail could not be sent: ${m.problem}`} />}
+      {code && !m.confirmed_at && (
+        <Button type="primary" loading={confirm.isPending} onClick={() => confirm.mutate()}>
+          Confirm this address
+        </Button>
+      )}
+      {confirm.error && <ProblemNote error={confirm.error} />}
+      {forget.error && <ProblemNote error={forget.error} />}
+      {asking && (
+        <FormDialog<{ password: string; address: string }, unknown>
+          title="Get mail"
+          act="Send a code there"
+          stale="mail"
+          close={() => setAsking(false)}
+          send={async ({ password, address }) => {
+            await take(api.POST("/session/confirmation", { body: { password } }));
+            return take(api.PUT("/mail", { body: { address } }));
+          }}
+        >
+          <Form.Item
+            name="address"
+            label="E-mail address"
+            extra="One mail a day at most, and at once what keeps you out. A mail names keys, and nothing else of them."
+            rules={[{ required: true, message: "Give your address" }]}
+          >
+            <Input autoComplete="email" />
+          </Form.Item>
+          <Form.Item name="password" label="Your password" rules={[{ required: true, message: "Give your password" }]}>
+            <Input.Password autoComplete="current-password" />
+          </Form.Item>
+        </FormDialog>
+      )}
+    </>
+  );
+}
 
 /** What concerns the person who looks: password, second factor, sessions and tokens. */
 export default function You() {
@@ -76,6 +155,7 @@ export default function You() {
               ],
             ]}
           />
+          <Mail />
         </Card>
         <div className="stack">
           <Sessions all={all} extra={everybody} />

@@ -178,14 +178,14 @@ func limits(ctx context.Context, s *service, dir string) error {
 		{"instance list, searched", "/api/v1/instances?q=node-00"},
 	} {
 		s.token = all
-		free, err := s.measure(c.path)
+		free, err := s.measure(c.path, `"items"`)
 		if err != nil {
 			return err
 		}
 		if s.token, err = s.signedIn(dir, "limited"); err != nil {
 			return err
 		}
-		limited, err := s.measure(c.path)
+		limited, err := s.measure(c.path, `"items"`)
 		if err != nil {
 			return err
 		}

@@ -36,7 +36,7 @@ func heldUp(ctx context.Context, dir, database string) error {
 	if err != nil {
 		return err
 	}
-	alone, err := s.measure("/api/v1/keys")
+	alone, err := s.measure("/api/v1/keys", `"items"`)
 	if err != nil {
 		return err
 	}
@@ -58,7 +58,7 @@ func heldUp(ctx context.Context, dir, database string) error {
 	if err != nil {
 		return err
 	}
-	beside, err := s.measure("/api/v1/keys")
+	beside, err := s.measure("/api/v1/keys", `"items"`)
 	if err != nil {
 		return err
 	}

@@ -42,7 +42,8 @@ func main() {
 	only := flag.String(
 		"only",
 		"",
-		"measure `this` alone: fleet, which is sweeps and rotations, restore, daybook, limits, or held, which is a viewer "+
+		"measure `this` alone: fleet, which is sweeps and rotations, restore, daybook, limits, past, or held, which is a "+
+			"viewer "+
 			"who has many requests open",
 	)
 	flag.Parse()
@@ -81,6 +82,8 @@ func run(ctx context.Context, only string) error {
 		return limitsAlone(ctx, dir, database.URL)
 	case "held":
 		return heldUp(ctx, dir, database.URL)
+	case "past":
+		return past(ctx, dir, database.URL)
 	}
 	empty, err := startServiceWith(dir, database.URL, "-cloud", "http://127.0.0.1:1")
 	if err != nil {
@@ -111,7 +114,7 @@ func run(ctx context.Context, only string) error {
 		{"openers of an instance", "/api/v1/instances/node-%06d/openers"},
 		{"opens of a key", "/api/v1/keys/key-%06d/opens"},
 	} {
-		times, err := s.measure(c.path)
+		times, err := s.measure(c.path, `"items"`)
 		if err != nil {
 			return err
 		}
@@ -154,6 +157,9 @@ func run(ctx context.Context, only string) error {
 		return err
 	}
 	if err := heldUp(ctx, dir, database.URL); err != nil {
+		return err
+	}
+	if err := past(ctx, dir, database.URL); err != nil {
 		return err
 	}
 	size, err := firstLoad()
@@ -442,8 +448,8 @@ func reachOfAll(ctx context.Context, s *service) error {
 }
 
 // measure makes the calls one after another, each for another number where the
-// path has a place for one, and returns how long they took, in order.
-func (s *service) measure(path string) ([]time.Duration, error) {
+// path has a place for one, and returns how long they took, in order. Each answer has to hold the text.
+func (s *service) measure(path, holds string) ([]time.Duration, error) {
 	var times []time.Duration
 	for n := range calls {
 		p := path
@@ -462,7 +468,7 @@ func (s *service) measure(path string) ([]time.Duration, error) {
 		}
 		body, err := io.ReadAll(resp.Body)
 		resp.Body.Close()
-		if err != nil || resp.StatusCode != http.StatusOK || !bytes.Contains(body, []byte(`"items"`)) {
+		if err != nil || resp.StatusCode != http.StatusOK || !bytes.Contains(body, []byte(holds)) {
 			return nil, fmt.Errorf("%s: %s %s %w", p, resp.Status, body, err)
 		}
 		times = append(times, time.Since(begun))

@@ -7,6 +7,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"plumlatch/internal/apiclient"
 )
@@ -41,7 +42,9 @@ func TestAnAuditorsDateIsAnsweredWithWhatIsKnownThen(t *testing.T) {
 	ago := func(days string) string { return "now() - interval '" + days + " days'" }
 	h.sql("UPDATE instances SET created_at = " + ago("30"))
 	h.sql("UPDATE grants SET granted_at = " + ago("29"))
-	h.sql("DELETE FROM file_versions WHERE id NOT IN (SELECT id FROM file_versions ORDER BY seen_at DESC LIMIT 1)")
+	h.sql(
+		"DELETE FROM file_versions WHERE id NOT IN (SELECT id FROM file_versions WHERE there ORDER BY seen_at DESC LIMIT 1)",
+	)
 	h.sql("UPDATE file_versions SET seen_at = " + ago("20") + ", seen_until = " + ago("15"))
 	h.must("grant", "withdraw", "helps", "door", "-anyway", "-reason", "over")
 	mallory := h.pairOutside("mallory")
@@ -104,6 +107,28 @@ func TestAnAuditorsDateIsAnsweredWithWhatIsKnownThen(t *testing.T) {
 		}
 	}
 	h.refused("no-such-holder", "report", "access", "-at", "2d", "-holder", "nobody-here")
+	h.refused("no-such-holder", "holder", "show", "nobody-here")
+	if p, status := h.past("holder", "show", "ines", "-at", "18d"); status != 0 || len(p.Keys) != 2 ||
+		knownOf(p, "helps") != apiclient.PastKeyKnownSeen {
+		t.Errorf("what ines could open: %d %+v", status, p.Keys)
+	}
+	if p, _ := h.past("holder", "show", "ines"); len(p.Keys) != 1 || knownOf(p, "mine") == "" {
+		t.Errorf("what ines can open now: %+v", p.Keys)
+	}
+	// What is no longer kept is not known, and not taken for nothing.
+	defer func() {
+		if err := h.service.Stop(10 * time.Second); err != nil {
+			t.Fatal(err)
+		}
+		h.startService(h.listen(), "-keep-readings", "10")
+		eventually(t, "the old readings to go", func() bool {
+			p, _ := h.past("openers", "door", "-at", "18d")
+			return knownOf(p, "mine") != apiclient.PastKeyKnownSeen
+		})
+		if p, _ := h.past("openers", "door", "-at", "1h"); len(p.Keys)+len(p.Unknown) == 0 {
+			t.Error("nothing is said of a time without readings")
+		}
+	}()
 	// Of an instance that is gone it is answered as well.
 	h.must("instance", "delete", "door", "-yes")
 	if p, _ := h.past("openers", "door", "-at", "18d"); knownOf(p, "mine") != apiclient.PastKeyKnownSeen {

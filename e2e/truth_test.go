@@ -137,6 +137,32 @@ func TestAnAuthorityAPasswordAndAStrangerOfARealServerAreTold(t *testing.T) {
 	p.says("What else lets somebody in")
 	p.says(l.Server.Authorities[0].Fingerprint)
 	p.says("password")
+	// The holder of the authority gets in while their proof is fresh, also where every key is lost.
+	h.must("key", "import", "tide-authority", "-from", filepath.Join(dir, "ca.pub"))
+	loss := func() string {
+		var l struct {
+			Changes []struct{ Login, After string }
+		}
+		if err := json.Unmarshal([]byte(h.must("key", "loss", "mine", "-json")), &l); err != nil || len(l.Changes) != 1 {
+			t.Fatalf("%v %+v", err, l)
+		}
+		return l.Changes[0].After
+	}
+	if got := loss(); got != "shut" {
+		t.Errorf("before anybody proved the authority: %s", got)
+	}
+	h.must("prove", "tide-authority", "-with", filepath.Join(dir, "ca"))
+	if l := h.login("pump"); l.Reach.Reach != "thin" || !strings.Contains(l.Reach.Why, "authority") {
+		t.Errorf("with the authority: %+v", l.Reach)
+	}
+	h.must("key", "mark-lost", "mine", "-reason", "left on the ferry", "-yes")
+	if l := h.login("pump"); l.Reach.Reach != "thin" || l.Reach.Holders != 1 {
+		t.Errorf("with the authority alone: %+v", l.Reach)
+	}
+	h.must("key", "mark-lost", "tide-authority", "-reason", "left on the ferry", "-yes")
+	if l := h.login("pump"); l.Reach.Reach != "shut" {
+		t.Errorf("with neither: %+v", l.Reach)
+	}
 	// Read by a user without root's rights, the others' files are not known, and said so with what would change it.
 	h.client("sweep", "pump", "-with", h.private("mine"))
 	in := h.access("pump")

@@ -104,6 +104,7 @@ func (h *house) furnishBy(ctx context.Context, o settings) error {
 		Keys:         keys.Options{AllowShortRSA: o.shortRSA, StewardFrom: o.stewardFrom},
 		Safe:         box,
 		SweepEvery:   o.sweepEvery,
+		KeepReadings: time.Duration(o.keepDays) * 24 * time.Hour,
 		Fresh:        time.Duration(o.freshDays) * 24 * time.Hour,
 		ReportWithin: o.reportIn,
 	})

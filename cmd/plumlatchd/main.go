@@ -44,6 +44,7 @@ type settings struct {
 	shortRSA    bool
 	safeKey     string
 	sweepEvery  time.Duration
+	keepDays    int
 	freshDays   int
 	stewardFrom string
 	reportIn    time.Duration
@@ -146,6 +147,11 @@ func (o *settings) flags(f *flag.FlagSet) {
 	f.DurationVar(
 		&o.sweepEvery, "sweep-every", 6*time.Hour,
 		"how often logins with a steward key are swept, spread out; 0 for never",
+	)
+	f.IntVar(
+		&o.keepDays, "keep-readings", 1100,
+		"for how many days the readings of key files are kept that later ones have replaced, for questions about a date; "+
+			"0 for ever",
 	)
 	f.IntVar(&o.freshDays, "fresh-days", 30, "for how many days a proof counts")
 	f.StringVar(

@@ -40,6 +40,7 @@ func groups() []group {
 			slices.Concat(
 				access.OpeningCommands,
 				access.ReportCommands,
+				access.HolderCommands,
 				keys.TraceCommands,
 				access.ReachCommands,
 				access.MapCommands,

@@ -38,6 +38,8 @@ type ReachLogin struct {
 
 // ReachPair is a key and a login that a grant, a sighting or both join.
 type ReachPair struct {
+	// Authority is whether it is certificates of the key that open the login. Nothing but the ids counts then.
+	Authority      bool
 	KeyID, LoginID uuid.UUID
 	Granted        bool
 	Present        *bool

@@ -48,6 +48,8 @@ type Options struct {
 	Safe *safe.Safe
 	// SweepEvery is how often logins with a steward key are swept; 0 for never.
 	SweepEvery time.Duration
+	// KeepReadings is for how long readings are kept that a later one has replaced; 0 for ever.
+	KeepReadings time.Duration
 	// Fresh is for how long a proof counts; 0 means 30 days.
 	Fresh time.Duration
 	// ReportWithin is for how long a step that somebody takes from their own machine
@@ -100,6 +102,7 @@ func New(s *store.Store, c *cloud.Cloud, e *runs.Engine, log *slog.Logger, o Opt
 	h.Fleet = fleet.New(s, c, e, h.Journal, h.Keys, now)
 	h.Runs = work.New(s, e, now, within)
 	h.Reading = reading.New(s, c, e, h.Journal, h.Keys, h.Fleet, log, now, o.SweepEvery)
+	h.Reading.KeepFor = o.KeepReadings
 	h.Access = access.New(s, e, h.Journal, h.Keys, h.Fleet, h.Runs, h.Reading, now, cmp.Or(o.Fresh, defaultFresh))
 	h.Replace = replace.New(replace.Parts{
 		Store:   s,

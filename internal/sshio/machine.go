@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"net/netip"
 	"path"
 	"slices"
 	"strings"
@@ -178,6 +179,7 @@ func (m *machine) read(ctx context.Context, config *sshdconfig.Config, unread er
 	if err := ctx.Err(); err != nil {
 		return Machine{}, err
 	}
+	m.askServer(config, accounts, groups)
 	m.orphans(config, accounts)
 	slices.SortFunc(m.out.Others, func(a, b AccountFiles) int { return strings.Compare(a.Name, b.Name) })
 	slices.SortFunc(m.out.Unread, func(a, b reading.UnreadAccount) int { return strings.Compare(a.User, b.User) })
@@ -438,6 +440,60 @@ func (m *machine) refused(name string, err error) error {
 		return fmt.Errorf("%s may not read %s", m.session.user, name)
 	}
 	return fmt.Errorf("%s: %w", name, err)
+}
+
+const (
+	// mostAsked is of how many users sshd itself is asked, the session's own among them.
+	mostAsked = 9
+	maxSaid   = 512 << 10
+	// sshdProgram is where systems have sshd, and nextSaid what tells apart what it says of one user and the next.
+	sshdProgram = "/usr/sbin/sshd"
+	nextSaid    = "plum-latch-next"
+)
+
+// askServer asks sshd itself for its settings, where the session is root's, and compares them with what was read of its
+// files. Where they differ, the settings are not known. A machine without such a program is not asked.
+func (m *machine) askServer(config *sshdconfig.Config, accounts []reading.Account, groups map[string][]string) {
+	if m.session.user != "root" || groups == nil {
+		return
+	}
+	servers := map[string]*reading.Server{}
+	for n := range m.out.Others {
+		servers[m.out.Others[n].Name] = &m.out.Others[n].Server
+	}
+	servers[m.session.user] = &m.out.Own
+	var asked []sshdconfig.Conn
+	var line strings.Builder
+	for _, a := range accounts {
+		if servers[a.Name] == nil || len(asked) == mostAsked {
+			continue
+		}
+		conn := sshdconfig.Conn{
+			User: a.Name, Groups: groups[a.Name], GroupsKnown: true, Host: "plum-latch.invalid",
+			Address: netip.AddrFrom4([4]byte{192, 0, 2, 1}), LocalAddress: netip.AddrFrom4([4]byte{127, 0, 0, 1}), LocalPort: 22,
+		}
+		asked = append(asked, conn)
+		fmt.Fprintf(
+			&line, "%s -T -C %s && echo %s && ", sshdProgram,
+			shellWord(fmt.Sprintf(
+				"user=%s,host=%s,addr=%s,laddr=%s,lport=%d", conn.User, conn.Host, conn.Address, conn.LocalAddress, conn.LocalPort,
+			)), nextSaid,
+		)
+	}
+	out, err := m.session.runLine(nil, maxSaid, "sshd", line.String()+"true")
+	said := strings.Split(string(out), nextSaid+"\n")
+	if err != nil || len(said) != len(asked)+1 {
+		return
+	}
+	for n, conn := range asked {
+		settings, err := config.For(conn)
+		if err != nil {
+			continue
+		}
+		if differs := settings.Against(sshdconfig.ReadSaid(said[n]), reading.Judging...); differs != "" {
+			servers[conn.User].Unread = differs
+		}
+	}
 }
 
 // orphans finds files of keys for users that do not exist, where the files have the users' names.

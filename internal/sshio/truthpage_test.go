@@ -71,10 +71,10 @@ func truthTold() string {
 	var out strings.Builder
 	fmt.Fprintf(&out, `# What is said of a real SSH server, and what is so
 
-Each row is a login at OpenSSH's sshd with settings, or as a user, of its own. Each credential was tried, and what
-lets in is compared with what the product says after reading the server. A test writes this page anew
-(internal/sshio, TestNothingFalse…), and fails where a credential lets in of which nothing is said, or one is said
-to let in that does not.
+Each row is a login at OpenSSH's sshd with settings, or as a user, of its own. Each credential was tried by
+OpenSSH's ssh, and what lets in is compared with what the product says after reading the server. A test writes this
+page anew (internal/sshio, TestNothingFalse…), and fails where a credential lets in of which nothing is said, or one
+is said to let in that does not.
 
 *in* lets in, *no* does not. In brackets is what is said where it is not the same word: *maybe* is said with the
 condition (a principal, a limit of the line, what is not readable), and *unread* with the reason.

@@ -102,7 +102,7 @@ func persons() []person {
 // TestNothingFalseIsSaidOfAnyUserOfARealServer has a key, two certificates and a password tried for each user of
 // a machine, and compares with what is read of them as root and as another user.
 func TestNothingFalseIsSaidOfAnyUserOfARealServer(t *testing.T) {
-	key, reader, ca := newSigner(t), newSigner(t), newSigner(t)
+	key, reader, ca := newIdentity(t), newSigner(t), newSigner(t)
 	all := persons()
 	users, files := []sshdtest.User{}, map[string]string{
 		"/etc/ssh/keys/root":                line(reader, "reader"),
@@ -143,22 +143,18 @@ func TestNothingFalseIsSaidOfAnyUserOfARealServer(t *testing.T) {
 		}
 	}
 	target := Target{Address: "127.0.0.1", Port: m.Port, HostKeys: [][]byte{m.HostKey.Marshal()}}
-	tries := map[credential]func(user string) ssh.AuthMethod{
-		ofHome:      func(string) ssh.AuthMethod { return ssh.PublicKeys(key) },
-		certificate: func(user string) ssh.AuthMethod { return ssh.PublicKeys(certified(t, ca, user)) },
-		certOps:     func(string) ssh.AuthMethod { return ssh.PublicKeys(certified(t, ca, "ops")) },
-		password:    func(string) ssh.AuthMethod { return ssh.Password(sshdtest.MachinePassword) },
+	forOps := certified(t, ca, "ops")
+	tries := map[credential]func(user string) *identity{
+		ofHome:      func(string) *identity { return &key },
+		certificate: func(user string) *identity { return new(certified(t, ca, user)) },
+		certOps:     func(string) *identity { return &forOps },
+		password:    func(string) *identity { return nil },
 	}
 	really := map[string]map[credential]bool{}
 	for _, p := range all {
 		really[p.name] = map[credential]bool{}
-		for name, method := range tries {
-			at := target
-			at.User = p.name
-			client, _, err := at.dial(t.Context(), method(p.name))
-			if really[p.name][name] = err == nil; err == nil {
-				client.Close()
-			}
+		for name, by := range tries {
+			really[p.name][name] = letsIn(t, m.Port, p.name, by(p.name))
 		}
 	}
 	for _, as := range []string{"root", sshdtest.MachineUser} {
@@ -238,4 +234,75 @@ func saidOfUser(
 		}
 	}
 	return said, ""
+}
+
+// TestAMachineWithManyUsersIsReadWhole reads 5,000 users of a real server, each with a key.
+func TestAMachineWithManyUsersIsReadWhole(t *testing.T) {
+	const many = 5000
+	reader := newSigner(t)
+	shared := line(newSigner(t), "shared")
+	users := make([]sshdtest.User, many)
+	files := map[string]string{"/home/warden/.ssh/authorized_keys": "", "/etc/ssh/keys/root": line(reader, "reader")}
+	for n := range users {
+		name := fmt.Sprintf("u%04d", n)
+		users[n] = sshdtest.User{
+			Name: name, UID: 10_000 + n, Home: "/home/" + name, Shell: "/bin/sh", Password: "*", Groups: []string{name},
+		}
+		files["/home/"+name+"/.ssh/authorized_keys"] = shared
+	}
+	m := sshdtest.StartMachineOf(
+		t, "AuthorizedKeysFile .ssh/authorized_keys /etc/ssh/keys/%u\nPermitRootLogin yes\nPasswordAuthentication no\n",
+		files, users,
+	)
+	s, err := Login(t.Context(), Target{
+		User: "root", Address: "127.0.0.1", Port: m.Port, HostKeys: [][]byte{m.HostKey.Marshal()},
+	}, reader)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer s.Close()
+	read, err := s.Machine(t.Context())
+	if err != nil {
+		t.Fatal(err)
+	}
+	if len(read.Others) != many || read.Accounts != many+4 || read.UnreadCount() != 0 || len(read.Gone) != 0 {
+		t.Errorf(
+			"%d of %d users have keys, %d are unread (%v)", len(read.Others), read.Accounts, read.UnreadCount(), read.Unread,
+		)
+	}
+}
+
+// TestSshdItselfIsAskedWhereRootIs has the server's files changed after what was read of them, so that sshd says
+// another thing than they did.
+func TestSshdItselfIsAskedWhereRootIs(t *testing.T) {
+	reader := newSigner(t)
+	m := sshdtest.StartMachine(
+		t, "AuthorizedKeysFile /etc/ssh/keys/%u\nPermitRootLogin yes\nPasswordAuthentication no\n", map[string]string{
+			"/etc/ssh/keys/root": line(reader, "reader"), "/etc/ssh/keys/warden": line(reader, "reader"),
+		},
+	)
+	s, err := Login(t.Context(), Target{
+		User: "root", Address: "127.0.0.1", Port: m.Port, HostKeys: [][]byte{m.HostKey.Marshal()},
+	}, reader)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer s.Close()
+	if _, err := s.Server(); err != nil { // which reads the files, once for the session
+		t.Fatal(err)
+	}
+	m.Put(t, "/etc/ssh/sshd_config", fmt.Sprintf(
+		"ListenAddress 127.0.0.1\nPort %d\nHostKey /etc/ssh/host\nAuthorizedKeysFile /etc/ssh/keys/%%u\n"+
+			"PermitRootLogin yes\n", m.Port,
+	))
+	read, err := s.Machine(t.Context())
+	if err != nil {
+		t.Fatal(err)
+	}
+	if !strings.Contains(read.Own.Unread, "passwordauthentication yes") {
+		t.Errorf("root's: %+v", read.Own)
+	}
+	if len(read.Others) != 1 || !strings.Contains(read.Others[0].Server.Unread, "passwordauthentication yes") {
+		t.Errorf("the others': %+v", read.Others)
+	}
 }

@@ -76,6 +76,21 @@ func (s *Store) AddVersions(ctx context.Context, versions []record.FileVersion) 
 		logins, versionsKept).Error)
 }
 
+// ForgetReadings deletes at most limit versions of files that were last seen before a time and that a later version has
+// replaced, and the keys that were gone from files by then. It returns how many versions went.
+// Raw, since GORM deletes nothing by its place.
+func (s *Store) ForgetReadings(ctx context.Context, before time.Time, limit int) (int64, error) {
+	db := s.db.WithContext(ctx)
+	if err := db.Table("former_lines").Where("gone_by < ?", before).Delete(nil).Error; err != nil {
+		return 0, plain(err)
+	}
+	done := db.Exec(`DELETE FROM file_versions WHERE id IN (SELECT v.id FROM file_versions v
+		WHERE v.seen_at < ? AND v.seen_until < ?
+		AND EXISTS (SELECT 1 FROM file_versions w WHERE w.login_id = v.login_id AND w.path = v.path
+			AND w.seen_at > v.seen_at) LIMIT ?)`, before, before, limit)
+	return done.RowsAffected, plain(done.Error)
+}
+
 // NewestVersions returns the newest version of each file of a login, by path.
 func (s *Store) NewestVersions(ctx context.Context, login uuid.UUID) ([]record.FileVersion, error) {
 	var versions []record.FileVersion

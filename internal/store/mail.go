@@ -52,8 +52,7 @@ func (s *Store) MailDue(ctx context.Context, since time.Time, limit int) (out []
 	return out, plain(err)
 }
 
-// NoteMail keeps that a mail was tried, and why it could not be sent; "" where it was. Where another process was faster,
-// nothing is kept and it is false.
+// NoteMail keeps that a mail is being tried. Where another process was faster, nothing is kept and it is false.
 func (s *Store) NoteMail(ctx context.Context, a record.MailAddress, at time.Time) (bool, error) {
 	done := s.db.WithContext(ctx).
 		Model(&record.MailAddress{}).

@@ -25,8 +25,8 @@ func (s *Store) PastLogins(
 	}
 	if f.Keys != nil {
 		q = q.Where(
-			"EXISTS (SELECT 1 FROM sightings s WHERE s.login_id = l.id AND s.key_id IN ?) OR "+
-				"EXISTS (SELECT 1 FROM grants g WHERE g.login_id = l.id AND g.key_id IN ?)", f.Keys, f.Keys,
+			"l.id IN (SELECT login_id FROM sightings WHERE key_id IN ? UNION SELECT login_id FROM grants WHERE key_id IN ?)",
+			f.Keys, f.Keys,
 		)
 	}
 	q = withLabel(q, "i", f.LabelName, f.LabelText)

@@ -14,6 +14,8 @@ import (
 	"github.com/jackc/pgx/v5/pgtype"
 	"golang.org/x/sync/errgroup"
 
+	"plumlatch/internal/core/authorizedkeys"
+	"plumlatch/internal/core/keypair"
 	"plumlatch/internal/record"
 )
 
@@ -37,9 +39,15 @@ func (s *Store) Reach(
 		pairs, err = s.reachPairs(both, now, among, args)
 		return err
 	})
+	var authorities []record.ReachPair
+	group.Go(func() (err error) {
+		authorities, err = s.reachAuthorities(both, now, among, args)
+		return err
+	})
 	if err := group.Wait(); err != nil {
 		return nil, nil, nil, err
 	}
+	pairs = append(pairs, authorities...)
 	var ids []uuid.UUID
 	named := map[uuid.UUID]bool{}
 	for _, p := range pairs {
@@ -167,6 +175,63 @@ func (s *Store) reachPairs(
 		return rows.Err()
 	})
 	return pairs, plain(err)
+}
+
+// reachAuthorities returns the recorded keys whose certificates open logins: those of TrustedUserCAKeys where the
+// settings depend on nothing that is not known, and lines that are cert-authority without any other limit.
+// Raw, since it looks into what was read.
+func (s *Store) reachAuthorities(
+	ctx context.Context, now time.Time, among string, args []any,
+) (out []record.ReachPair, err error) {
+	pool := s.pools.plainOf(ctx)
+	rows, err := pool.Query(ctx, `SELECT login_id, a->>'fingerprint'
+		FROM (SELECT login_id, server FROM login_servers `+among+`) r, jsonb_array_elements(r.server->'authorities') a
+		WHERE jsonb_exists(r.server, 'authorities')
+			AND NOT jsonb_exists_any(r.server, '{refused,doubt,unread,keys_off,conditional}')`, args...)
+	if err != nil {
+		return nil, plain(err)
+	}
+	at := map[string][]uuid.UUID{}
+	var digests [][]byte
+	var login pgtype.UUID
+	var fingerprint string
+	if _, err := pgx.ForEachRow(rows, []any{&login, &fingerprint}, func() error {
+		d, ok := keypair.ReadFingerprint(fingerprint)
+		if !ok || d.Kind != "sha256" {
+			return nil // whatever somebody reported
+		}
+		if at[string(d.Sum)] == nil {
+			digests = append(digests, d.Sum)
+		}
+		at[string(d.Sum)] = append(at[string(d.Sum)], login.Bytes)
+		return nil
+	}); err != nil {
+		return nil, plain(err)
+	}
+	known, err := s.KeysIn(ctx, digests)
+	if err != nil {
+		return nil, err
+	}
+	for sum, k := range known {
+		for _, login := range at[sum] {
+			out = append(out, record.ReachPair{KeyID: k.ID, LoginID: login, Authority: true})
+		}
+	}
+	condition := strings.Replace(among, "WHERE", "AND", 1)
+	// The limit is in the text of the question, so that the index of such lines is used.
+	rows, err = pool.Query(ctx, fmt.Sprintf(
+		`SELECT key_id, login_id FROM sightings WHERE present AND limits = '%s'
+			AND (expires_at IS NULL OR expires_at > $%d) `, authorizedkeys.AuthorityLimit, len(args)+1,
+	)+condition, append(slices.Clone(args), now)...)
+	if err != nil {
+		return nil, plain(err)
+	}
+	var key pgtype.UUID
+	_, err = pgx.ForEachRow(rows, []any{&key, &login}, func() error {
+		out = append(out, record.ReachPair{KeyID: key.Bytes, LoginID: login.Bytes, Authority: true})
+		return nil
+	})
+	return out, plain(err)
 }
 
 var (

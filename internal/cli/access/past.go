@@ -35,6 +35,34 @@ With -changes it shows what differs between the two times.`,
 	},
 }}
 
+// HolderCommands are about what one person or team can open.
+var HolderCommands = []kit.Command{{
+	Name:    "holder show",
+	Args:    "HOLDER",
+	Min:     1,
+	Max:     1,
+	Flags:   holderShow,
+	Summary: "Show which logins the keys of a person or team open, now or at a date",
+	Detail: `It joins the readings of key files, the grants and the hand-overs of keys. What nobody read is listed as
+not known, and the command ends with status 3 then.`,
+	Examples: []string{"plumlatch holder show marek", "plumlatch holder show marek -at 2026-11-07"},
+}}
+
+func holderShow(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error {
+	w := pastFlags{format: "table"}
+	f.Var(&w.at, "at", "how it was at this `time`, as far as is known: 2026-11-07, 21d or RFC 3339; now unless given")
+	return func(ctx context.Context, s *kit.Session, args []string) error {
+		client, err := s.Connect()
+		if err != nil {
+			return err
+		}
+		if w.holder = args[0]; w.at.At == nil {
+			w.at.At = new(time.Now())
+		}
+		return pastAsked(ctx, s, client, w)
+	}
+}
+
 // pastFlags say what a question about the past is about.
 type pastFlags struct {
 	at, from, until           kit.Ago

@@ -271,7 +271,7 @@ func (l Line) Limits(now time.Time) []string {
 		out = append(out, "only the command "+command)
 	}
 	if _, ok := l.Option("cert-authority"); ok {
-		out = append(out, "a certificate authority, not a key")
+		out = append(out, AuthorityLimit)
 	}
 	return out
 }
@@ -312,6 +312,9 @@ func (f File) Add(text string) File {
 	}
 	return append(out, parseLine(text+end, len(out)+1))
 }
+
+// AuthorityLimit is what Limits says of a line whose certificates open a login, and not the key itself.
+const AuthorityLimit = "a certificate authority, not a key"
 
 // Change is a line that came or went between two versions of a file.
 type Change struct {

@@ -142,6 +142,40 @@ func TestALoginIsAsSafeAsItsHoldersWithAFreshProof(t *testing.T) {
 	}
 }
 
+func TestTheHolderOfAnAuthorityGetsInWhileTheirProofIsFresh(t *testing.T) {
+	now := time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)
+	fresh, old := now.AddDate(0, 0, -3), now.AddDate(0, 0, -31)
+	ines := Key{Holder: 1, Proved: fresh}
+	for name, c := range map[string]struct {
+		authority Key
+		keys      []Key
+		want      State
+		certified bool
+	}{
+		"alone":                     {Key{Holder: 2, Proved: fresh}, nil, Thin, true},
+		"not freshly proved":        {Key{Holder: 2, Proved: old}, nil, Shut, false},
+		"of nobody":                 {Key{Holder: Nobody, Proved: fresh}, nil, Shut, false},
+		"lost":                      {Key{Holder: 2, Proved: fresh, Lost: true}, nil, Shut, false},
+		"beside a key of another":   {Key{Holder: 2, Proved: fresh}, []Key{ines}, Solid, true},
+		"beside a key of their own": {Key{Holder: 1, Proved: fresh}, []Key{ines}, Thin, true},
+	} {
+		in := Input{
+			Now: now, Fresh: 30 * 24 * time.Hour, Swept: []bool{true}, Strangers: []int{0},
+			Keys: append([]Key{c.authority}, c.keys...), Authorities: []Pair{{Key: 0}},
+		}
+		for n := range c.keys {
+			in.Pairs = append(in.Pairs, Pair{Key: int32(n + 1), Granted: true, Sighting: Seen, Opens: true})
+		}
+		s := Standings(in)[0]
+		if s.State != c.want || s.Certified != c.certified || s.InPlace != len(c.keys) || s.Drifts() {
+			t.Errorf("%s: %+v, want %s", name, s, c.want)
+		}
+		if got := Loss(in, 0); c.certified && s.State == Thin && len(c.keys) == 0 && (len(got) != 1 || got[0].After != Shut) {
+			t.Errorf("%s: the loss of the authority is %+v", name, got)
+		}
+	}
+}
+
 func TestDriftIsCountedByFit(t *testing.T) {
 	in := Input{
 		Keys:      []Key{{Holder: 1}, {Holder: 2}, {Holder: Nobody, Steward: true}},

@@ -59,6 +59,9 @@ type Input struct {
 	Fresh time.Duration
 	Keys  []Key
 	Pairs []Pair
+	// Authorities are keys whose certificates open a login, of which Key, Login and nothing else count. Who has such a
+	// private key can certify a key of their own; they count while their proof is fresh.
+	Authorities []Pair
 	// Swept is, for each login, whether somebody has looked at it.
 	Swept []bool
 	// Strangers is, for each login, how many unknown keys are in place there.
@@ -78,6 +81,8 @@ type Standing struct {
 	InPlace, Missing, Ungranted, Strangers int
 	// Steward is whether the service's own key is in place.
 	Steward bool
+	// Certified is whether the holder of a certificate authority is among those who get in.
+	Certified bool
 	// Loose is whether somebody has freshly logged in by a key in place that nobody granted.
 	Loose bool
 }
@@ -91,6 +96,18 @@ type tally struct {
 	holder int  // the first holder with a fresh proof
 	seen   bool // any sighting of a known key
 	wanted bool // somebody is granted it
+}
+
+// count adds a holder with a fresh proof; Nobody adds nothing.
+func (t *tally) count(s *Standing, holder int) {
+	t.held = t.held || holder != Nobody
+	switch {
+	case holder == Nobody:
+	case t.holder == Nobody:
+		t.holder, s.Holders = holder, 1
+	case t.holder != holder:
+		s.Holders = 2
+	}
 }
 
 // Standings returns the reach of each login, in the order of in.Swept. Keys are in
@@ -128,13 +145,14 @@ func Standings(in Input) []Standing {
 			continue
 		}
 		holder := in.shown(k, p)
-		t.held = t.held || k.Holder != Nobody || holder != Nobody
-		switch {
-		case holder == Nobody:
-		case t.holder == Nobody:
-			t.holder, s.Holders = holder, 1
-		case t.holder != holder:
-			s.Holders = 2
+		t.held = t.held || k.Holder != Nobody
+		t.count(s, holder)
+	}
+	for _, p := range in.Authorities {
+		k := &in.Keys[p.Key]
+		if holder := in.shown(k, p); !k.Lost && holder != Nobody {
+			out[p.Login].Certified = true
+			tallies[p.Login].count(&out[p.Login], holder)
 		}
 	}
 	for i := range out {

@@ -54,6 +54,9 @@ func Tell(login, instance string, s Standing, sweepFailed bool) (why, next strin
 	case Solid:
 		words = append(words, "two or more holders with a fresh proof")
 	}
+	if s.Certified {
+		words = append(words, "counting the holder of a certificate authority")
+	}
 	if s.Strangers > 0 {
 		words = append(words, text.Counted(s.Strangers, "stranger")+" in the file")
 	}

@@ -51,8 +51,8 @@ const (
 	mostConditional = 50
 )
 
-// judging are the keywords that decide who gets in.
-var judging = []string{
+// Judging are the keywords that decide who gets in.
+var Judging = []string{
 	sshdconfig.AllowGroups, sshdconfig.AllowUsers, sshdconfig.AuthenticationMethods, sshdconfig.AuthorizedKeysCommand,
 	sshdconfig.AuthorizedKeysFile, sshdconfig.AuthorizedPrincipalsCommand, sshdconfig.AuthorizedPrincipalsFile,
 	sshdconfig.DenyGroups, sshdconfig.DenyUsers, sshdconfig.GSSAPIAuthentication, sshdconfig.HostbasedAuthentication,
@@ -85,7 +85,7 @@ func ServerOf(
 			out.AuthoritiesUnread = err.Error()
 		}
 	}
-	for _, c := range s.DependsOn(judging...) {
+	for _, c := range s.DependsOn(Judging...) {
 		if len(out.Conditional) < mostConditional {
 			out.Conditional = append(out.Conditional, fmt.Sprintf("%s %s if %s", c.Keyword, strings.Join(c.Args, " "), c.Match))
 		}

@@ -233,36 +233,12 @@ func TestSettingsAreThoseOfARealServer(t *testing.T) {
 				if len(settings.Conditional) > 0 {
 					t.Errorf("%s: all is known, and yet this is conditional: %v", who.asked, settings.Conditional)
 				}
-				real := said(string(out))
-				for _, keyword := range asked {
-					got, want := strings.Join(settings.Get(keyword), " "), strings.Join(real[keyword], " ")
-					if same(keyword, got) != same(keyword, want) {
-						t.Errorf("%s: %s is %q, and sshd says %q", who.asked, keyword, got, want)
-					}
+				if differs := settings.Against(sshdconfig.ReadSaid(string(out)), asked...); differs != "" {
+					t.Errorf("%s: %s", who.asked, differs)
 				}
 			}
 		})
 	}
-}
-
-// same puts words that mean the same into one form.
-func same(keyword, value string) string {
-	switch keyword {
-	case "allowgroups", "allowusers", "denygroups", "denyusers", "authorizedkeysfile", "chrootdirectory", "forcecommand",
-		"authorizedkeyscommand", "authorizedprincipalscommand", "authorizedprincipalsfile", "trustedusercakeys":
-		return value
-	}
-	return strings.Replace(strings.ToLower(value), "prohibit-password", "without-password", 1)
-}
-
-// said reads what sshd -T says; a keyword may have several lines.
-func said(out string) map[string][]string {
-	all := map[string][]string{}
-	for line := range strings.Lines(out) {
-		keyword, value, _ := strings.Cut(strings.TrimSuffix(line, "\n"), " ")
-		all[keyword] = append(all[keyword], value)
-	}
-	return all
 }
 
 func write(t *testing.T, path, text string) {

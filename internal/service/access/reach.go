@@ -90,6 +90,10 @@ func (s *Service) World(ctx context.Context, f record.ReachFilter) (*World, erro
 		if !here {
 			continue // of an instance that is gone
 		}
+		if p.Authority {
+			w.Input.Authorities = append(w.Input.Authorities, reach.Pair{Key: keyAt[p.KeyID], Login: login})
+			continue
+		}
 		pair := reach.Pair{Key: keyAt[p.KeyID], Login: login, Granted: p.Granted, Opens: p.Opens}
 		if p.Present != nil {
 			pair.Sighting = reach.NotSeen

@@ -188,7 +188,8 @@ func (s *Service) send(ctx context.Context) error {
 	return group.Wait()
 }
 
-// sendTo sends one mail. It is noted as tried before, so that a process that dies, or another one, does not send it again.
+// sendTo sends one mail. It is noted as tried before, so that a process that dies, or another one, does not send
+// it again.
 func (s *Service) sendTo(ctx context.Context, a record.MailAddress, tasks []digest.Task, now time.Time) error {
 	mine, err := s.store.NoteMail(ctx, a, now)
 	if err != nil || !mine {

@@ -3,6 +3,7 @@
 package reading
 
 import (
+	"context"
 	"log/slog"
 	"time"
 
@@ -23,6 +24,8 @@ type Service struct {
 	Safe *safe.Safe
 	// SweepEvery is how often logins with a steward key are swept; 0 for never.
 	SweepEvery time.Duration
+	// KeepFor is for how long readings are kept that a later one has replaced; 0 for ever.
+	KeepFor time.Duration
 
 	store   *store.Store
 	cloud   *cloud.Cloud
@@ -61,5 +64,25 @@ func (s *Service) Duties() []runs.Duty {
 	return []runs.Duty{
 		{Name: sweepDuty, Every: carrySweepsEvery, Do: s.carrySweeps},
 		{Name: "scheduled-sweeps", Every: scheduleEvery, Do: s.sweepDue},
+		{Name: "forget-readings", Every: forgetEvery, Do: s.forget},
+	}
+}
+
+// forgetEvery is how often readings that are too old are looked for, and forgetPart how many go at once.
+const (
+	forgetEvery = time.Hour
+	forgetPart  = 5000
+)
+
+// forget deletes what was read so long ago that it is no longer kept. The newest version of each file stays.
+func (s *Service) forget(ctx context.Context) error {
+	if s.KeepFor <= 0 {
+		return nil
+	}
+	for {
+		n, err := s.store.ForgetReadings(ctx, s.now().Add(-s.KeepFor), forgetPart)
+		if err != nil || n < forgetPart {
+			return err
+		}
 	}
 }

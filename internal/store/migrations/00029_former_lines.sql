@@ -14,6 +14,13 @@ CREATE INDEX former_lines_by_sha256 ON former_lines (sha256);
 CREATE INDEX former_lines_by_md5 ON former_lines (md5);
 CREATE VIEW limited.former_lines AS SELECT * FROM public.former_lines
     WHERE login_id IN (SELECT id FROM limited.logins);
+CREATE INDEX former_lines_by_gone ON former_lines (gone_by);
+CREATE INDEX file_versions_by_seen ON file_versions (seen_at);
+-- A name is looked for also among instances that are gone.
+CREATE INDEX instances_by_name_ever ON instances (name);
+-- Where the holders of certificate authorities get in.
+CREATE INDEX login_servers_authorities ON login_servers (login_id) WHERE jsonb_exists(server, 'authorities');
+CREATE INDEX sightings_authorities ON sightings (login_id) WHERE limits = 'a certificate authority, not a key';
 CREATE INDEX host_keys_by_md5 ON host_keys (md5(blob));
 
 INSERT INTO former_lines (login_id, path, sha256, md5, comment, seen_at, gone_by)
@@ -33,6 +40,10 @@ WHERE gone_by IS NOT NULL
 GROUP BY login_id, path, blob;
 
 -- +goose Down
+DROP INDEX instances_by_name_ever;
+DROP INDEX sightings_authorities;
+DROP INDEX login_servers_authorities;
+DROP INDEX file_versions_by_seen;
 DROP INDEX host_keys_by_md5;
 DROP VIEW limited.former_lines;
 DROP TABLE former_lines;

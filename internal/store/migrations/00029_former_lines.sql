@@ -16,6 +16,9 @@ CREATE VIEW limited.former_lines AS SELECT * FROM public.former_lines
     WHERE login_id IN (SELECT id FROM limited.logins);
 CREATE INDEX former_lines_by_gone ON former_lines (gone_by);
 CREATE INDEX file_versions_by_seen ON file_versions (seen_at);
+-- Questions about a date are about grants that are over, too.
+CREATE INDEX grants_ever_by_login ON grants (login_id);
+CREATE INDEX grants_ever_by_key ON grants (key_id);
 -- A name is looked for also among instances that are gone.
 CREATE INDEX instances_by_name_ever ON instances (name);
 -- Where the holders of certificate authorities get in.
@@ -40,6 +43,8 @@ WHERE gone_by IS NOT NULL
 GROUP BY login_id, path, blob;
 
 -- +goose Down
+DROP INDEX grants_ever_by_key;
+DROP INDEX grants_ever_by_login;
 DROP INDEX instances_by_name_ever;
 DROP INDEX sightings_authorities;
 DROP INDEX login_servers_authorities;

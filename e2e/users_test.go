@@ -100,6 +100,9 @@ func TestEveryUserOfAMachineIsReadAndTold(t *testing.T) {
 		deploy.Openers[0].Status != "ungranted" || deploy.Reach.Reach == "shut" {
 		t.Errorf("deploy@door is %+v", deploy)
 	}
+	if r := h.client("find", "mallory"); r.status != 0 || !strings.Contains(r.out, "deploy@door") {
+		t.Errorf("find: %d %s", r.status, r.out)
+	}
 	r = h.client("openers", "door")
 	for _, want := range []string{"deploy@door", "mallory", "linked", "ours"} {
 		if !strings.Contains(r.out, want) {
@@ -127,6 +130,25 @@ func TestEveryUserOfAMachineIsReadAndTold(t *testing.T) {
 	if l := h.login("deploy@door"); len(l.Strangers) != 0 || l.Openers[0].Status != "missing" {
 		t.Errorf("the folder is gone: %+v", l)
 	}
+	// A recorded key whose line is limited is told with its limit, wherever it is listed.
+	file := filepath.Join(disk, "home/debian/.ssh/authorized_keys")
+	mine := "ssh-ed25519 " + strings.Fields(read(t, h.private("mine")+".pub"))[1]
+	limited := strings.Replace(read(t, file), mine, "cert-authority "+mine, 1)
+	if limited == read(t, file) {
+		t.Fatalf("no line of mine in\n%s", limited)
+	}
+	if err := os.WriteFile(file, []byte(limited), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	h.client("sweep", "door")
+	for _, args := range [][]string{{"openers", "door"}, {"opens", "mine"}, {"login", "show", "debian@door"}} {
+		if r := h.client(args...); !strings.Contains(r.out, "a certificate authority") {
+			t.Errorf("%v does not tell of the limit:\n%s", args, r.out)
+		}
+	}
+	p := h.console(t)
+	p.open("/instances/door")
+	p.says("a certificate authority, not a key")
 	// A fingerprint from an old log leads to where the key was.
 	var traced apiclient.Trace
 	r = h.client("trace", mallory, "-json")

@@ -399,6 +399,7 @@ const (
 	NamedKindKey      NamedKind = "key"
 	NamedKindLogin    NamedKind = "login"
 	NamedKindPerson   NamedKind = "person"
+	NamedKindStranger NamedKind = "stranger"
 	NamedKindTeam     NamedKind = "team"
 )
 
@@ -412,6 +413,8 @@ func (e NamedKind) Valid() bool {
 	case NamedKindLogin:
 		return true
 	case NamedKindPerson:
+		return true
+	case NamedKindStranger:
 		return true
 	case NamedKindTeam:
 		return true
@@ -2527,15 +2530,17 @@ type MissingForRoute struct {
 // Named defines model for Named.
 type Named struct {
 	// About What tells it from others: an instance's state, image and region, a key's type and holder, who a person is.
-	About string    `json:"about"`
-	Kind  NamedKind `json:"kind"`
-	Name  string    `json:"name"`
+	About string `json:"about"`
+
+	// Kind A stranger is a key in no record, by its comment; its name is that of the login that it is in.
+	Kind NamedKind `json:"kind"`
+	Name string    `json:"name"`
 
 	// Sha256 Of a key: its fingerprint.
 	Sha256 *string `json:"sha256,omitempty"`
 }
 
-// NamedKind defines model for Named.Kind.
+// NamedKind A stranger is a key in no record, by its comment; its name is that of the login that it is in.
 type NamedKind string
 
 // NewHolder Whose new keys made here are: those of the old keys' holders, which only the caller's own may be; or the caller's, who may hand them over.

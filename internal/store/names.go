@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"slices"
 	"strings"
 
 	"plumlatch/internal/record"
@@ -22,6 +23,13 @@ var nameSources = []string{
 		ELSE ', has left' END AS about, NULL::bytea AS sha256, 0 AS later FROM holders WHERE (name || ' ' || title) ILIKE ?`,
 }
 
+// strangerNames is the selection of the logins that keys in no record are in, by the comments of these.
+const strangerNames = `SELECT 'stranger' AS kind, l.os_user || '@' || i.name AS name,
+	'a key in no record: ' || s.comment AS about,
+	s.sha256, 2 AS later
+	FROM strangers s JOIN logins l ON l.id = s.login_id JOIN instances i ON i.id = l.instance_id AND i.gone_at IS NULL
+		WHERE s.comment ILIKE ?`
+
 // loginNames is the selection for a text with an @; pattern as in nameSources.
 const loginNames = `SELECT 'login' AS kind, l.os_user || '@' || i.name AS name, i.state || ', ' || i.region AS about,
 	NULL::bytea AS sha256, 0 AS later
@@ -30,11 +38,11 @@ const loginNames = `SELECT 'login' AS kind, l.os_user || '@' || i.name AS name, 
 
 // Names returns at most limit of what has a name that has the text in it, in any letter case:
 // first what is called just that, then what begins with it. Logins are looked for where the
-// text has an @. Raw, since GORM joins no questions by UNION.
+// text has an @, and strangers always. Raw, since GORM joins no questions by UNION.
 func (s *Store) Names(ctx context.Context, text string, limit int) ([]record.Named, error) {
-	sources := nameSources
+	sources := append(slices.Clone(nameSources), strangerNames)
 	if strings.Contains(text, "@") {
-		sources = []string{loginNames}
+		sources = []string{loginNames, strangerNames}
 	}
 	// Each source gives at most its own first, so that the last sort is short.
 	const rank = "CASE WHEN lower(name) = lower(?) THEN 0 WHEN name ILIKE ? THEN 1 ELSE 2 END + later"

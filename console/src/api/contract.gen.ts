@@ -3642,8 +3642,11 @@ export interface components {
             secret: string;
         };
         Named: {
-            /** @enum {string} */
-            kind: "instance" | "login" | "key" | "person" | "team";
+            /**
+             * @description A stranger is a key in no record, by its comment; its name is that of the login that it is in.
+             * @enum {string}
+             */
+            kind: "instance" | "login" | "key" | "person" | "team" | "stranger";
             name: string;
             /** @description What tells it from others: an instance's state, image and region, a key's type and holder, who a person is. */
             about: string;

@@ -66,6 +66,7 @@ const pathOf = (n: Named) => {
     key: `/keys/${name}`,
     person: `/keys?holder=${name}`,
     team: `/keys?holder=${name}`,
+    stranger: `/logins/${name}`,
   }[n.kind];
 };
 

@@ -11,7 +11,16 @@ function seen(o: Opening): string {
   return `${day(o.seen_at)}, ${o.seen_by}`;
 }
 
-const status = { title: "Status", key: "status", render: (_: unknown, o: Opening) => <StateMark state={o.status} /> };
+const status = {
+  title: "Status",
+  key: "status",
+  render: (_: unknown, o: Opening) => (
+    <>
+      <StateMark state={o.status} />
+      {o.limits && <div>{o.limits}</div>}
+    </>
+  ),
+};
 const granted = {
   title: "Granted",
   key: "granted",

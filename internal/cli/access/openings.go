@@ -19,9 +19,10 @@ var OpeningCommands = []kit.Command{
 		Min:     1,
 		Max:     1,
 		Flags:   findNames,
-		Summary: "Find instances, logins, keys, persons and teams by a part of a name",
+		Summary: "Find instances, logins, keys, persons, teams and strangers by a part of a name",
 		Detail: `It searches names, addresses, and the purposes and comments of keys, in any letter case;
-exact matches come first. With an @ in the text it searches logins. For a fingerprint or a
+exact matches come first. With an @ in the text it searches logins. Strangers, keys in no record, are
+searched by their comments. For a fingerprint or a
 key file use plumlatch trace. It ends with status 3 if nothing matches.`,
 		Examples: []string{"plumlatch find tide", "plumlatch find 127.64.1.9", "plumlatch find pi@"},
 	},
@@ -85,7 +86,7 @@ var nameListing = kit.Listing[apiclient.Named]{
 			apiclient.NamedKindInstance: "plumlatch instance show ", apiclient.NamedKindLogin: "plumlatch login show ",
 			apiclient.NamedKindKey:    "plumlatch key show ",
 			apiclient.NamedKindPerson: "plumlatch key list -holder ",
-			apiclient.NamedKindTeam:   "plumlatch key list -holder ",
+			apiclient.NamedKindTeam:   "plumlatch key list -holder ", apiclient.NamedKindStranger: "plumlatch settle ",
 		}[n.Kind]
 		return []string{string(n.Kind), n.Name, n.About, see + n.Name}
 	},
@@ -350,6 +351,10 @@ func OpeningTable(s *kit.Session, rows []apiclient.Opening, byInstance bool) {
 		t.Head = []string{"KEY", "LOGIN", "TYPE", "HOLDER", "STATUS", "GRANTED", "LAST SEEN", "HOW"}
 		t.Least = []string{"HOW", "TYPE", "GRANTED", "LAST SEEN", "LOGIN"}
 	}
+	limited := slices.ContainsFunc(rows, func(o apiclient.Opening) bool { return kit.Given(o.Limits) != "" })
+	if limited {
+		t.Head = append(t.Head, "LIMITS")
+	}
 	for _, o := range rows {
 		granted, seen := "not granted", "never read"
 		if o.GrantedAt != nil {
@@ -370,11 +375,15 @@ func OpeningTable(s *kit.Session, rows []apiclient.Opening, byInstance bool) {
 		if kit.Given(o.Steward) {
 			holder = "the service's own"
 		}
+		row := []string{o.Login, o.Region, status, granted, seen, how, kit.Given(o.Reason)}
 		if byInstance {
-			t.Add(o.Key.Name, o.Login, fmt.Sprintf("%s %d", o.Key.Type, o.Key.Bits), holder, status, granted, seen, how)
-		} else {
-			t.Add(o.Login, o.Region, status, granted, seen, how, kit.Given(o.Reason))
+			kind := fmt.Sprintf("%s %d", o.Key.Type, o.Key.Bits)
+			row = []string{o.Key.Name, o.Login, kind, holder, status, granted, seen, how}
 		}
+		if limited {
+			row = append(row, kit.Given(o.Limits))
+		}
+		t.Add(row...)
 	}
 	t.Write(s)
 }

@@ -7,7 +7,8 @@ import (
 	"plumlatch/internal/core/text"
 )
 
-// Said is what sshd -T says of its settings: values by keyword in lower case, several where a keyword has several lines.
+// Said is what sshd -T says of its settings: values by keyword in lower case, several where a keyword has several
+// lines.
 type Said map[string][]string
 
 // ReadSaid reads the output of sshd -T.

@@ -7,7 +7,8 @@ import (
 
 func TestWhatSshdSaysIsComparedWithItsFiles(t *testing.T) {
 	config, _ := Parse(File{Path: "/etc/ssh/sshd_config", Content: []byte(
-		"PasswordAuthentication no\nAuthorizedKeysFile /etc/ssh/keys/%u .ssh/authorized_keys\nPermitRootLogin prohibit-password\n",
+		"PasswordAuthentication no\nAuthorizedKeysFile /etc/ssh/keys/%u .ssh/authorized_keys\n" +
+			"PermitRootLogin prohibit-password\n",
 	)}, nil)
 	settings, err := config.For(Conn{User: "oona"})
 	if err != nil {

@@ -24,6 +24,7 @@ CREATE INDEX instances_by_name_ever ON instances (name);
 -- Where the holders of certificate authorities get in.
 CREATE INDEX login_servers_authorities ON login_servers (login_id) WHERE jsonb_exists(server, 'authorities');
 CREATE INDEX sightings_authorities ON sightings (login_id) WHERE limits = 'a certificate authority, not a key';
+CREATE INDEX strangers_by_comment ON strangers USING gin (comment gin_trgm_ops);
 CREATE INDEX host_keys_by_md5 ON host_keys (md5(blob));
 
 INSERT INTO former_lines (login_id, path, sha256, md5, comment, seen_at, gone_by)
@@ -49,6 +50,7 @@ DROP INDEX instances_by_name_ever;
 DROP INDEX sightings_authorities;
 DROP INDEX login_servers_authorities;
 DROP INDEX file_versions_by_seen;
+DROP INDEX strangers_by_comment;
 DROP INDEX host_keys_by_md5;
 DROP VIEW limited.former_lines;
 DROP TABLE former_lines;

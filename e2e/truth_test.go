@@ -90,6 +90,10 @@ func TestAnAuthorityAPasswordAndAStrangerOfARealServerAreTold(t *testing.T) {
 		!strings.Contains(r.out, l.Server.Authorities[0].Fingerprint) {
 		t.Errorf("%+v", r)
 	}
+	if out := h.must("instance", "show", "pump"); !strings.Contains(out, l.Strangers[0].Sha256) ||
+		!strings.Contains(out, l.Server.Authorities[0].Fingerprint) || !strings.Contains(out, "password") {
+		t.Errorf("instance show:\n%s", out)
+	}
 	r = h.client("openers", "pump", "-json")
 	var rows []struct{ Login, Status, Kind, Name string }
 	if err := json.Unmarshal([]byte(r.out), &rows); err != nil || r.status != 3 {

@@ -73,27 +73,30 @@ func (s *Store) NoteMailSent(ctx context.Context, operator uuid.UUID, at *time.T
 
 // TasksOf returns what people have to do before they get in, or so that it is known that they do: new keys that they
 // are asked to bring, keys in the safe that nobody took out, keys that are handed over to them, and proofs that are
-// due since before. Raw, since it gathers from four tables at once.
+// due since before. What a team has to do is told to each of it; proofs are asked of persons alone. Raw, since it
+// gathers from five tables at once.
 func (s *Store) TasksOf(ctx context.Context, operators []uuid.UUID, before time.Time) (out []record.Task, err error) {
 	if len(operators) == 0 {
 		return nil, nil
 	}
 	err = s.db.WithContext(ctx).Raw(
-		`WITH who AS (SELECT o.id AS holder_id, o.operator_id FROM holders o WHERE o.operator_id IN @who)
+		`WITH who AS (SELECT o.id AS holder_id, o.operator_id, true AS own FROM holders o WHERE o.operator_id IN @who
+			UNION ALL SELECT m.team_id, m.operator_id, false FROM team_members m WHERE m.operator_id IN @who)
 		SELECT w.operator_id, 'bring' AS kind, a.name, a.created_at AS at FROM who w JOIN asked_keys a
 			ON a.holder_id = w.holder_id AND a.brought_at IS NULL AND EXISTS (SELECT 1 FROM rotation_items t
 				WHERE t.rotation_id = a.rotation_id AND t.new_name = a.name AND t.state = 'asked')
 		UNION ALL
 		SELECT w.operator_id, 'take', k.name, k.created_at FROM who w JOIN keys k ON k.holder_id = w.holder_id
 			JOIN kept_keys h ON h.key_id = k.id AND h.released_at IS NULL
-			WHERE k.state = 'active' AND k.steward_of IS NULL
+			WHERE k.state = 'active' AND k.steward_of IS NULL AND EXISTS (SELECT 1 FROM grants g
+				WHERE g.key_id = k.id AND g.withdrawn_at IS NULL)
 		UNION ALL
 		SELECT w.operator_id, 'take-over', k.name, h.asked_at FROM who w JOIN handovers h
 			ON h.to_holder = w.holder_id AND h.ended_at IS NULL JOIN keys k ON k.id = h.key_id AND k.state = 'active'
 		UNION ALL
 		SELECT w.operator_id, 'prove', k.name, coalesce(k.proved_at, k.created_at) FROM who w JOIN keys k
 			ON k.holder_id = w.holder_id JOIN operators p ON p.id = w.operator_id
-			WHERE k.state = 'active' AND k.steward_of IS NULL
+			WHERE w.own AND k.state = 'active' AND k.steward_of IS NULL
 				AND NOT EXISTS (SELECT 1 FROM kept_keys h WHERE h.key_id = k.id AND h.released_at IS NULL)
 				AND NOT (k.proved_at IS NOT NULL AND k.proved_at >= @before AND k.proved_by = p.name)
 				AND EXISTS (SELECT 1 FROM grants g JOIN logins l ON l.id = g.login_id

@@ -178,17 +178,22 @@ func showOpeners(
 		return err
 	}
 	if !s.Json && !s.Quiet {
-		for _, l := range in.Logins {
-			sayFound(s, l)
-			sayStrangers(s, l)
-			sayAlso(s, l)
-		}
-		sayMachine(s, in)
+		SayElse(s, in)
 	}
 	if err == nil && !instanceAsGranted(in) {
 		err = kit.Quiet(kit.ExitNotAsItShould)
 	}
 	return err
+}
+
+// SayElse says who gets in to an instance beside the recorded keys, and what is not known of that.
+func SayElse(s *kit.Session, in apiclient.InstanceAccess) {
+	for _, l := range in.Logins {
+		sayFound(s, l)
+		sayStrangers(s, l)
+		sayAlso(s, l)
+	}
+	sayMachine(s, in)
 }
 
 // instanceAsGranted reports whether the granted keys get in to an instance, nobody else does, and nothing is unread.

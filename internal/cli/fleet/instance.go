@@ -199,11 +199,16 @@ func instanceShow(*flag.FlagSet) func(context.Context, *kit.Session, []string) e
 		if err != nil {
 			return err
 		}
+		in, err := kit.Answer[apiclient.InstanceAccess](client.GetInstanceAccess(ctx, args[0]))
+		if err != nil {
+			return err
+		}
 		if s.Json {
 			return s.WriteJSON(struct {
 				apiclient.Instance
 				Openers []apiclient.Opening `json:"openers"`
-			}{i, openers})
+				Beyond  *apiclient.Beyond   `json:"beyond"`
+			}{i, openers, in.Beyond})
 		}
 		static := ""
 		if i.StaticAddress {
@@ -224,10 +229,11 @@ func instanceShow(*flag.FlagSet) func(context.Context, *kit.Session, []string) e
 		fmt.Fprintln(s.Env.Out)
 		if total == 0 {
 			fmt.Fprintln(s.Env.Out, "No key that is known opens it.")
-			return nil
+		} else {
+			access.OpeningTable(s, openers, true)
+			s.Rest(len(openers), total)
 		}
-		access.OpeningTable(s, openers, true)
-		s.Rest(len(openers), total)
+		access.SayElse(s, in)
 		return nil
 	}
 }

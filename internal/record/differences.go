@@ -54,7 +54,7 @@ type StrangerIn struct {
 	InstanceName string
 }
 
-// FormerLine is a key that was in a file of a login and is there no more.
+// FormerLine is a key that was in a file of a login and is no longer there.
 type FormerLine struct {
 	LoginID uuid.UUID
 	Path    string
@@ -78,7 +78,6 @@ type HostKeyOf struct {
 	InstanceName string
 	GoneAt       *time.Time
 	PinnedAt     time.Time
-	Learnt       string
 }
 
 // NewStranger is a stranger that the daybook does not tell of yet.

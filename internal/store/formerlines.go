@@ -2,13 +2,16 @@ package store
 
 import (
 	"context"
-	"encoding/hex"
 	"time"
 
 	"github.com/google/uuid"
 
 	"plumlatch/internal/record"
 )
+
+// FormerLinesKept is how many keys that went are kept of one login, the last that went: a machine whose files
+// are others at each reading does not fill the database.
+const FormerLinesKept = 2000
 
 // PutFormerLines keeps keys that went from files; one that went before is kept as it went last.
 // Raw, since GORM inserts no arrays.
@@ -44,11 +47,22 @@ func (s *Store) PutFormerLines(ctx context.Context, lines []record.FormerLine) e
 			SET comment = excluded.comment, seen_at = excluded.seen_at, gone_by = excluded.gone_by`,
 		logins, paths, sha256s, md5s, comments, seen, gone,
 	)
+	if err != nil {
+		return plain(err)
+	}
+	_, err = s.db.Statement.ConnPool.ExecContext(
+		ctx,
+		`DELETE FROM former_lines f USING (SELECT login_id, path, sha256,
+			row_number() OVER (PARTITION BY login_id ORDER BY gone_by DESC, path, sha256) AS place
+			FROM former_lines WHERE login_id = ANY($1::uuid[])) o
+		WHERE o.place > $2 AND f.login_id = o.login_id AND f.path = o.path AND f.sha256 = o.sha256`,
+		logins, FormerLinesKept,
+	)
 	return plain(err)
 }
 
 // FormerLinesWith returns at most limit places where a key with the digest, of the kind sha256 or md5, once was
-// and is no more, also of instances that are gone.
+// and no longer is, also of instances that are gone.
 func (s *Store) FormerLinesWith(ctx context.Context, kind string, sum []byte, limit int) (
 	out []record.FormerLineIn, err error,
 ) {
@@ -66,27 +80,6 @@ func (s *Store) FormerLinesWith(ctx context.Context, kind string, sum []byte, li
 			AND NOT EXISTS (SELECT 1 FROM sightings s JOIN keys k ON k.id = s.key_id
 				WHERE s.login_id = f.login_id AND s.present AND k.sha256 = f.sha256)`).
 		Order("i.name, l.os_user, f.gone_by DESC").
-		Limit(limit).
-		Scan(&out).
-		Error
-	return out, plain(err)
-}
-
-// HostKeysWith returns at most limit instances that have or had a pinned host key with the digest, of the kind
-// sha256 or md5.
-func (s *Store) HostKeysWith(ctx context.Context, kind string, sum []byte, limit int) (
-	out []record.HostKeyOf, err error,
-) {
-	condition, value := "h.sha256 = ?", any(sum)
-	if kind == "md5" {
-		condition, value = "md5(h.blob) = ?", hex.EncodeToString(sum)
-	}
-	err = s.db.WithContext(ctx).
-		Table("host_keys h").
-		Select("i.name AS instance_name, i.gone_at, h.pinned_at, h.learnt").
-		Joins("JOIN instances i ON i.id = h.instance_id").
-		Where(condition, value).
-		Order("i.name, h.pinned_at").
 		Limit(limit).
 		Scan(&out).
 		Error

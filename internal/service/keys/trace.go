@@ -14,7 +14,7 @@ import (
 // TracedKind is what a fingerprint was found to be of.
 type TracedKind string
 
-// The kinds. An authority is one of TrustedUserCAKeys; former is a key that was in a login and is there no more.
+// The kinds. An authority is one of TrustedUserCAKeys; former is a key that was in a login and is no longer there.
 const (
 	TracedKey       TracedKind = "key"
 	TracedHostKey   TracedKind = "host key"

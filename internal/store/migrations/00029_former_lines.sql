@@ -1,5 +1,5 @@
 -- +goose Up
--- Keys that were in a file and are there no more, so that a fingerprint is found also where it once opened something.
+-- Keys that were in a file and are no longer there, so that a fingerprint is found also where it once opened something.
 CREATE TABLE former_lines (
     login_id  uuid NOT NULL REFERENCES logins (id) ON DELETE CASCADE,
     path      text NOT NULL,

@@ -14,11 +14,11 @@ demo: build ## start everything with the sample fleet; Ctrl-C stops it and keeps
 	@bin/plumlatchd -demo
 
 test: build lint ## install what tests need, check the code, run all tests
-	@scripts/need "/usr/lib/postgresql/*/bin/initdb=postgresql" ssh=openssh-client /usr/bin/chromium-headless-shell=chromium-headless-shell pgrep=procps /usr/sbin/sshd=openssh-server /usr/sbin/pgbouncer=pgbouncer curl=curl jq=jq zsh=zsh fish=fish
+	@scripts/need "/usr/lib/postgresql/*/bin/initdb=postgresql" ssh=openssh-client /usr/bin/chromium-headless-shell=chromium-headless-shell pgrep=procps /usr/sbin/sshd=openssh-server /usr/sbin/visudo=sudo /usr/sbin/pgbouncer=pgbouncer curl=curl jq=jq zsh=zsh fish=fish
 	TMPDIR=$$(scripts/quick-folder) PLUMLATCH_BUILT=$(CURDIR)/bin go test -count=1 -vet=off -timeout 60m -parallel 3 ./e2e ./internal/service/route ./internal/service/rotate ./... # the longest first
 
 race: ## run the tests of the packages under the race detector, which takes some 15 minutes on two cores
-	@scripts/need "/usr/lib/postgresql/*/bin/initdb=postgresql" ssh=openssh-client /usr/sbin/sshd=openssh-server
+	@scripts/need "/usr/lib/postgresql/*/bin/initdb=postgresql" ssh=openssh-client /usr/sbin/sshd=openssh-server /usr/sbin/visudo=sudo
 	TMPDIR=$$(scripts/quick-folder) go test -race -count=1 -vet=off -timeout 40m -parallel 2 ./internal/...
 
 build: console/dist/index.html ## build the console and the binaries into bin/

@@ -1241,6 +1241,12 @@ type AddRotationRule struct {
 // AddRotationRuleMake Where the new keys come from.
 type AddRotationRuleMake string
 
+// AddSteward defines model for AddSteward.
+type AddSteward struct {
+	// Account The OS user of its own that it logs in as; the instance's login user unless given. It is made for this, and changes files of others by sudo.
+	Account *string `json:"account,omitempty"`
+}
+
 // AddToken defines model for AddToken.
 type AddToken struct {
 	// Days How long it holds; 90 unless given, at most 366.
@@ -1978,6 +1984,7 @@ type InstanceAccess struct {
 
 	// Machine What was read of all users of a machine.
 	Machine MachineReading `json:"machine"`
+	Steward *Steward       `json:"steward,omitempty"`
 
 	// Whole Whether all that gets in is known: every login and all users of the machine were read.
 	Whole bool `json:"whole"`
@@ -2274,6 +2281,9 @@ type LoginReach struct {
 
 	// OtherWays How many ways in there are beside keys, as they were last read.
 	OtherWays *int `json:"other_ways,omitempty"`
+
+	// OwnAccount Whether it is the login of an account of the service's own, which its steward key alone opens.
+	OwnAccount *bool `json:"own_account,omitempty"`
 
 	// Reach How safe a login is: solid with two or more holders with a fresh proof, thin with one, stale where keys are in place and none is freshly proved, shut where no key in place that anybody is known to have, unswept where nobody has read it yet.
 	Reach  ReachState `json:"reach"`
@@ -3793,6 +3803,21 @@ type Step struct {
 // StepState left: it could not be done after the point of no return, and is left to do.
 type StepState string
 
+// Steward defines model for Steward.
+type Steward struct {
+	// Changes The other users whose files it may change by sudo, as it last read the machine.
+	Changes []string `json:"changes"`
+
+	// Key The name of the key.
+	Key string `json:"key"`
+
+	// Login user@instance, as it logs in.
+	Login string `json:"login"`
+
+	// OwnAccount Whether that user is an account of the service's own.
+	OwnAccount bool `json:"own_account"`
+}
+
 // Stranger defines model for Stranger.
 type Stranger struct {
 	Algorithm   string    `json:"algorithm"`
@@ -4733,6 +4758,9 @@ type ReadHostKeysJSONRequestBody = ReadHostKeys
 // ReadMachineListJSONRequestBody defines body for ReadMachineList for application/json ContentType.
 type ReadMachineListJSONRequestBody = ReadMachineList
 
+// AddStewardJSONRequestBody defines body for AddSteward for application/json ContentType.
+type AddStewardJSONRequestBody = AddSteward
+
 // ImportKeyJSONRequestBody defines body for ImportKey for application/json ContentType.
 type ImportKeyJSONRequestBody = ImportKey
 
@@ -5173,10 +5201,22 @@ type ClientInterface interface {
 	// StartInstance performs a POST /instances/{instance}/start (the `StartInstance` operationId) request.
 	StartInstance(ctx context.Context, instance InstanceName, params *StartInstanceParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// AddSteward performs a POST /instances/{instance}/steward (the `AddSteward` operationId) request.
+	// GetSteward performs a GET /instances/{instance}/steward (the `GetSteward` operationId) request.
 	//
-	// Makes a steward key for the instance, whose private key is kept in the safe, and grants it the instance's own login. The caller places the line.
-	AddSteward(ctx context.Context, instance InstanceName, reqEditors ...RequestEditorFn) (*http.Response, error)
+	// Returns the steward key of the instance and as whom it logs in.
+	GetSteward(ctx context.Context, instance InstanceName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddStewardWithBody performs a POST /instances/{instance}/steward (the `AddSteward` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Makes a steward key for the instance, whose private key is kept in the safe, and grants it the instance's own login, or that of an account of its own. The caller makes the account and places the line.
+	AddStewardWithBody(ctx context.Context, instance InstanceName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddSteward performs a POST /instances/{instance}/steward (the `AddSteward` operationId) request.
+	// Takes a body of the `application/json` content type.
+	//
+	// Makes a steward key for the instance, whose private key is kept in the safe, and grants it the instance's own login, or that of an account of its own. The caller makes the account and places the line.
+	AddSteward(ctx context.Context, instance InstanceName, body AddStewardJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// StopInstance performs a POST /instances/{instance}/stop (the `StopInstance` operationId) request.
 	StopInstance(ctx context.Context, instance InstanceName, params *StopInstanceParams, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -6632,11 +6672,43 @@ func (c *Client) StartInstance(ctx context.Context, instance InstanceName, param
 	return c.Client.Do(req)
 }
 
-// AddSteward performs a POST /instances/{instance}/steward (the `AddSteward` operationId) request.
+// GetSteward performs a GET /instances/{instance}/steward (the `GetSteward` operationId) request.
 //
-// Makes a steward key for the instance, whose private key is kept in the safe, and grants it the instance's own login. The caller places the line.
-func (c *Client) AddSteward(ctx context.Context, instance InstanceName, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewAddStewardRequest(c.Server, instance)
+// Returns the steward key of the instance and as whom it logs in.
+func (c *Client) GetSteward(ctx context.Context, instance InstanceName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetStewardRequest(c.Server, instance)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddStewardWithBody performs a POST /instances/{instance}/steward (the `AddSteward` operationId) request,
+// with any type of body and a specified content type.
+//
+// Makes a steward key for the instance, whose private key is kept in the safe, and grants it the instance's own login, or that of an account of its own. The caller makes the account and places the line.
+func (c *Client) AddStewardWithBody(ctx context.Context, instance InstanceName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddStewardRequestWithBody(c.Server, instance, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddSteward performs a POST /instances/{instance}/steward (the `AddSteward` operationId) request.
+// Takes a body of the `application/json` content type.
+//
+// Makes a steward key for the instance, whose private key is kept in the safe, and grants it the instance's own login, or that of an account of its own. The caller makes the account and places the line.
+func (c *Client) AddSteward(ctx context.Context, instance InstanceName, body AddStewardJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddStewardRequest(c.Server, instance, body)
 	if err != nil {
 		return nil, err
 	}
@@ -10953,8 +11025,8 @@ func NewStartInstanceRequest(server string, instance InstanceName, params *Start
 	return req, nil
 }
 
-// NewAddStewardRequest constructs an http.Request for the AddSteward method
-func NewAddStewardRequest(server string, instance InstanceName) (*http.Request, error) {
+// NewGetStewardRequest constructs an http.Request for the GetSteward method
+func NewGetStewardRequest(server string, instance InstanceName) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -10979,10 +11051,57 @@ func NewAddStewardRequest(server string, instance InstanceName) (*http.Request, 
 		return nil, err
 	}
 
-	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
 	if err != nil {
 		return nil, err
 	}
+
+	return req, nil
+}
+
+// NewAddStewardRequest calls the generic AddSteward builder with application/json body
+func NewAddStewardRequest(server string, instance InstanceName, body AddStewardJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAddStewardRequestWithBody(server, instance, "application/json", bodyReader)
+}
+
+// NewAddStewardRequestWithBody constructs an http.Request for the AddSteward method, with any body, and a specified content type
+func NewAddStewardRequestWithBody(server string, instance InstanceName, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "instance", instance, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/instances/%s/steward", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }

@@ -53,7 +53,7 @@ func (l *Loader) placeSteward(ctx context.Context, by people.Actor, m machine) e
 	if err != nil {
 		return err
 	}
-	granted, err := l.Service.Access.AddSteward(ctx, by, m.name)
+	granted, err := l.Service.Access.AddSteward(ctx, by, m.name, "")
 	if err != nil {
 		return err
 	}

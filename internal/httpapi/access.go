@@ -506,8 +506,25 @@ func (a *api) ReleaseInstance(
 func (a *api) AddSteward(
 	ctx context.Context, r contract.AddStewardRequestObject,
 ) (contract.AddStewardResponseObject, error) {
-	g, err := a.Service.Access.AddSteward(ctx, actorOf(ctx), r.Instance)
+	account := ""
+	if r.Body != nil {
+		account = given(r.Body.Account)
+	}
+	g, err := a.Service.Access.AddSteward(ctx, actorOf(ctx), r.Instance, account)
 	return contract.AddSteward201JSONResponse(grantOf(g)), err
+}
+
+func (a *api) GetSteward(
+	ctx context.Context, r contract.GetStewardRequestObject,
+) (contract.GetStewardResponseObject, error) {
+	s, err := a.Service.Access.StewardOf(ctx, r.Instance)
+	return contract.GetSteward200JSONResponse(stewardOf(s)), err
+}
+
+func stewardOf(s access.Steward) contract.Steward {
+	return contract.Steward{
+		Key: s.Key.Name, Login: s.Login, OwnAccount: s.Own, Changes: append([]string{}, s.Changes...),
+	}
 }
 
 func loginReachOf(l access.LoginReach) contract.LoginReach {
@@ -525,6 +542,7 @@ func loginReachOf(l access.LoginReach) contract.LoginReach {
 		OtherWays:  &l.Beyond.OtherWays,
 		Unread:     &l.Beyond.Unread,
 		Steward:    l.Steward,
+		OwnAccount: &l.Standing.Own,
 		SweptAt:    l.SweptAt,
 		SweepError: optional(l.SweepError),
 		Why:        l.Why,
@@ -564,7 +582,12 @@ func (a *api) GetInstanceAccess(
 		return nil, err
 	}
 	c := in.Beyond()
+	var steward *contract.Steward
+	if in.Steward != nil {
+		steward = new(stewardOf(*in.Steward))
+	}
 	return contract.GetInstanceAccess200JSONResponse{
+		Steward: steward,
 		Beyond: &contract.Beyond{
 			Missing: c.Missing, Ungranted: c.Ungranted, Strangers: c.Strangers, OtherWays: c.OtherWays, Unread: c.Unread,
 		},

@@ -108,6 +108,8 @@ type Key struct {
 	CreatedBy string
 	Opens     int        `gorm:"->;-:migration"` // the number of logins granted
 	StewardOf *uuid.UUID // the instance whose steward key it is
+	// StewardUser is the OS user of its own that it logs in as; "" for the instance's login user.
+	StewardUser string
 	// ProvedAt is when ProvedBy last showed that they hold the private key.
 	ProvedAt *time.Time
 	ProvedBy string

@@ -1,10 +1,12 @@
 package record
 
 import (
-	"plumlatch/internal/core/reading"
+	"slices"
 	"time"
 
 	"github.com/google/uuid"
+
+	"plumlatch/internal/core/reading"
 )
 
 // Login is one OS user on one instance.
@@ -34,6 +36,8 @@ type MachineReading struct {
 	Machine    reading.Machine `gorm:"serializer:json"`
 	Method     string
 	ReadAt     time.Time
+	// StewardChanges are the users whose files the steward key may change; nil where another read the machine.
+	StewardChanges []string `gorm:"serializer:json"`
 }
 
 // Folder is a folder above an authorized_keys file.
@@ -61,4 +65,26 @@ type LoginToSweep struct {
 	Encrypted []byte
 	// Shared is whether other logins of its instance are known.
 	Shared bool
+	// Changes are the users whose files the steward key may change by sudo, as it last read the machine.
+	Changes []string
+}
+
+// StewardUser is the OS user whom the steward key logs in as.
+func (l *LoginToSweep) StewardUser() string {
+	if l.Steward != nil && l.Steward.StewardUser != "" {
+		return l.Steward.StewardUser
+	}
+	return l.Instance.LoginUser
+}
+
+// StewardChanges reports whether the files of the login can be changed by the steward key, as far as is known: by the
+// user whom it logs in as, by root, or by sudo. An account of its own changes those of the instance's login user.
+func (l *LoginToSweep) StewardChanges() bool {
+	switch user := l.StewardUser(); {
+	case user == l.OSUser || user == "root":
+		return true
+	case l.OSUser == l.Instance.LoginUser:
+		return l.Steward != nil && l.Steward.StewardUser != ""
+	}
+	return slices.Contains(l.Changes, l.OSUser)
 }

@@ -196,7 +196,11 @@ func (s sessionFiles) Names(folder string) ([]string, error) {
 }
 
 func (s sessionFiles) Groups() ([]string, error) {
-	out, err := s.Run(nil, "id", "-Gn")
+	words := []string{"id", "-Gn"}
+	if s.under != nil {
+		words = append(words, "--", s.user)
+	}
+	out, err := s.Run(nil, words...)
 	return strings.Fields(string(out)), err
 }
 

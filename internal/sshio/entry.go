@@ -23,9 +23,9 @@ func (e Entry) Key() []byte { return e.key }
 // At is when the login was completed.
 func (e Entry) At() time.Time { return e.at }
 
-// Entry is the login that this session is; none where a password opened it.
+// Entry is the login that this session is; none where a password opened it, or where another user became this one.
 func (s *Session) Entry() Entry {
-	if s.key == nil {
+	if s.key == nil || s.under != nil {
 		return Entry{}
 	}
 	return Entry{bytes.Clone(s.key), s.at}

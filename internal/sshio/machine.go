@@ -2,6 +2,7 @@ package sshio
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -61,8 +62,14 @@ func (s *Session) Machine(ctx context.Context) (Machine, error) {
 	m := &machine{session: s, files: *c, left: maxMachineBytes, shells: map[string]bool{}}
 	m.out.Own = own
 	m.out.Rights = reading.AsUser
-	if s.user == "root" {
+	if s.login() == "root" {
 		m.out.Rights = reading.AsRoot
+		if s.under != nil {
+			if c, err = s.under.sftp(); err != nil {
+				return Machine{}, err
+			}
+			m.files = *c
+		}
 	}
 	config, err := s.config, s.configErr
 	if m.out.Rights == reading.AsUser {
@@ -75,7 +82,7 @@ func (s *Session) Machine(ctx context.Context) (Machine, error) {
 		} else {
 			m.out.Remedy = fmt.Sprintf(
 				"let %s read all: add \"%s ALL=(root) NOPASSWD: %s -R\" to a file in /etc/sudoers.d",
-				s.user, s.user, sftpServers[0],
+				s.login(), s.login(), sftpServers[0],
 			)
 		}
 	}
@@ -90,33 +97,58 @@ var sftpServers = []string{
 
 // rootFiles starts an SFTP server that reads as root and writes nothing; nil where the user may not.
 func (s *Session) rootFiles() (*files, func()) {
+	for _, server := range s.servers() {
+		// Asking for leave is not reported to the machine's admin, as trying without it is (sudoers(5), mail_no_user).
+		line := fmt.Sprintf("sudo -n -l -- %[1]s -R >/dev/null && sudo -n -- %[1]s -R", server)
+		if f, end, err := s.filesBy(line); err == nil {
+			return f, end
+		}
+	}
+	return nil, nil
+}
+
+// servers are where the machine may have its SFTP server.
+func (s *Session) servers() []string {
 	servers := slices.DeleteFunc(slices.Clone(sftpServers), func(server string) bool {
-		_, err := s.files.Stat(server)
+		c, err := s.sftp()
+		if err == nil {
+			_, err = c.Stat(server)
+		}
 		return err != nil
 	})
 	if len(servers) == 0 { // SFTP may see less of the machine than a shell does
 		servers = sftpServers[:1]
 	}
-	for _, server := range servers {
-		c, err := s.client.NewSession()
-		if err != nil {
-			return nil, nil
-		}
-		// Asking for leave is not reported to the machine's admin, as trying without it is (sudoers(5), mail_no_user).
-		line := fmt.Sprintf("sudo -n -l -- %[1]s -R >/dev/null && sudo -n -- %[1]s -R", server)
-		out, failed := c.StdoutPipe()
-		in, worse := c.StdinPipe()
-		if failed != nil || worse != nil || c.Start(line) != nil {
-			c.Close()
-			continue
-		}
-		client, err := sftp.NewClientPipe(out, in)
-		if err == nil {
-			return &files{client}, func() { client.Close(); c.Close() }
-		}
-		c.Close()
+	return servers
+}
+
+// filesBy starts an SFTP server by a line of the login's shell.
+func (s *Session) filesBy(line string) (*files, func(), error) {
+	c, err := s.client.NewSession()
+	if err != nil {
+		return nil, nil, err
 	}
-	return nil, nil
+	out, failed := c.StdoutPipe()
+	in, worse := c.StdinPipe()
+	said := bounded{most: maxOutput, full: func() {}}
+	c.Stderr = &said
+	if err := cmp.Or(failed, worse); err != nil {
+		c.Close()
+		return nil, nil, err
+	}
+	if err := c.Start(line); err != nil {
+		c.Close()
+		return nil, nil, err
+	}
+	client, err := sftp.NewClientPipe(out, in)
+	if err != nil {
+		c.Close()
+		if why := text.Line(said.held.String(), text.MaxLine); why != "" {
+			err = errors.New(why)
+		}
+		return nil, nil, err
+	}
+	return &files{client}, func() { client.Close(); c.Close() }, nil
 }
 
 // machine is a reading of a machine in the making.
@@ -181,6 +213,7 @@ func (m *machine) read(ctx context.Context, config *sshdconfig.Config, unread er
 	}
 	m.askServer(config, accounts, groups)
 	m.orphans(config, accounts)
+	m.changes()
 	slices.SortFunc(m.out.Others, func(a, b AccountFiles) int { return strings.Compare(a.Name, b.Name) })
 	slices.SortFunc(m.out.Unread, func(a, b reading.UnreadAccount) int { return strings.Compare(a.User, b.User) })
 	return m.out, nil
@@ -437,7 +470,7 @@ func (m *machine) take(bytes int64) bool {
 
 func (m *machine) refused(name string, err error) error {
 	if errors.Is(err, fs.ErrPermission) {
-		return fmt.Errorf("%s may not read %s", m.session.user, name)
+		return fmt.Errorf("%s may not read %s", m.session.login(), name)
 	}
 	return fmt.Errorf("%s: %w", name, err)
 }
@@ -454,7 +487,7 @@ const (
 // askServer asks sshd itself for its settings, where the session is root's, and compares them with what was read of its
 // files. Where they differ, the settings are not known. A machine without such a program is not asked.
 func (m *machine) askServer(config *sshdconfig.Config, accounts []reading.Account, groups map[string][]string) {
-	if m.session.user != "root" || groups == nil {
+	if m.session.login() != "root" || groups == nil {
 		return
 	}
 	servers := map[string]*reading.Server{}
@@ -534,7 +567,7 @@ func (m machineFiles) ReadFile(name string) ([]byte, error) {
 	f, err := m.files.Open(name)
 	switch {
 	case errors.Is(err, fs.ErrPermission):
-		return nil, fmt.Errorf("%s may not read it", m.session.user)
+		return nil, fmt.Errorf("%s may not read it", m.session.login())
 	case err != nil:
 		return nil, err
 	}

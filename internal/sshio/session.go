@@ -49,6 +49,9 @@ type Session struct {
 	client *ssh.Client
 	files  *files
 	user   string
+	// under is the session whose user became this one's, whose account is as the machine has it; nil for a login.
+	under   *Session
+	account reading.Account
 	// key is what it was opened with, in the wire form; nil for a password. at is when.
 	key []byte
 	at  time.Time
@@ -123,7 +126,9 @@ func LoginAndSee(
 // Close ends the session. The connection goes first: a server that does not end its SFTP
 // would be waited for otherwise.
 func (s *Session) Close() {
-	s.client.Close()
+	if s.under == nil {
+		s.client.Close()
+	}
 	if s.files != nil {
 		s.files.Close()
 	}
@@ -164,8 +169,10 @@ func (s *Session) KeyFiles() ([]string, error) {
 	if err != nil {
 		return nil, err
 	}
-	if s.home, err = c.Getwd(); err != nil {
-		return nil, fmt.Errorf("find the home folder of %s: %w", s.user, err)
+	if s.home = s.account.Home; s.under == nil {
+		if s.home, err = c.Getwd(); err != nil {
+			return nil, fmt.Errorf("find the home folder of %s: %w", s.user, err)
+		}
 	}
 	if s.home, err = CleanPath(s.home); err != nil {
 		return nil, fmt.Errorf("find the home folder of %s: %w", s.user, err)
@@ -181,6 +188,9 @@ func (s *Session) KeyFiles() ([]string, error) {
 	u := sshdconfig.User{Name: s.user, UID: s.owner, Home: s.home}
 	if s.user == "root" {
 		u.UID = 0
+	}
+	if s.under != nil {
+		u.UID = s.account.UID
 	}
 	s.config, s.configErr = readConfig(sessionFiles{s})
 	settings, err := settingsBy(s.config, s.configErr, sessionFiles{s}, u)

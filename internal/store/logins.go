@@ -90,8 +90,16 @@ func (s *Store) LoginsToSweep(ctx context.Context, ids []uuid.UUID) ([]record.Lo
 		Pluck("instance_id", &shared).Error; err != nil {
 		return nil, plain(err)
 	}
+	read, err := s.MachinesOf(ctx, shared)
+	if err != nil {
+		return nil, err
+	}
 	for _, id := range shared {
-		byInstance[id].Shared = true
+		l := byInstance[id]
+		l.Shared = true
+		if m, ok := read[id]; ok {
+			l.Changes = m.StewardChanges
+		}
 	}
 	out := make([]record.LoginToSweep, len(logins))
 	for n, l := range logins {

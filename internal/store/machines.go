@@ -18,22 +18,30 @@ func (s *Store) PutMachines(ctx context.Context, all []record.MachineReading) er
 		return nil
 	}
 	ids, at := make([][16]byte, len(all)), make([]time.Time, len(all))
-	machines, methods := make([]string, len(all)), make([]string, len(all))
+	machines, methods, changes := make([]string, len(all)), make([]string, len(all)), make([]*string, len(all))
 	for n, m := range all {
 		data, err := json.Marshal(m.Machine)
 		if err != nil {
 			return err
 		}
 		ids[n], machines[n], methods[n], at[n] = m.InstanceID, string(data), m.Method, m.ReadAt
+		if m.StewardChanges != nil {
+			users, err := json.Marshal(m.StewardChanges)
+			if err != nil {
+				return err
+			}
+			changes[n] = new(string(users))
+		}
 	}
 	_, err := s.db.Statement.ConnPool.ExecContext(
 		ctx,
-		`INSERT INTO machine_readings (instance_id, machine, method, read_at)
-		SELECT n.id, n.machine::jsonb, n.method, n.at
-			FROM unnest($1::uuid[], $2::text[], $3::text[], $4::timestamptz[]) AS n (id, machine, method, at)
+		`INSERT INTO machine_readings (instance_id, machine, method, read_at, steward_changes)
+		SELECT n.id, n.machine::jsonb, n.method, n.at, n.changes::jsonb FROM
+			unnest($1::uuid[], $2::text[], $3::text[], $4::timestamptz[], $5::text[]) AS n (id, machine, method, at, changes)
 		ON CONFLICT (instance_id) DO UPDATE SET machine = excluded.machine, method = excluded.method,
-			read_at = excluded.read_at WHERE machine_readings.read_at <= excluded.read_at`,
-		ids, machines, methods, at,
+			read_at = excluded.read_at, steward_changes = coalesce(excluded.steward_changes, machine_readings.steward_changes)
+			WHERE machine_readings.read_at <= excluded.read_at`,
+		ids, machines, methods, at, changes,
 	)
 	return plain(err)
 }

@@ -92,6 +92,22 @@ func (s *Store) LastSignedEntry(ctx context.Context, login, key uuid.UUID) (reco
 	return p, plain(err)
 }
 
+// SignedEntries returns at most limit reports of logins, signed with their keys, since a time; the last first, one
+// for each key.
+func (s *Store) SignedEntries(
+	ctx context.Context,
+	login uuid.UUID,
+	since time.Time,
+	limit int,
+) ([]record.Proof, error) {
+	var out []record.Proof
+	db := s.db.WithContext(ctx)
+	last := db.Table("proofs").Select("DISTINCT ON (key_id) *").
+		Where("login_id = ? AND signature <> '' AND at >= ?", login, since).Order("key_id, at DESC")
+	err := db.Table("(?) AS p", last).Order("at DESC").Limit(limit).Find(&out).Error
+	return out, plain(err)
+}
+
 // SignedSince returns of which of the logins and keys a signed report of a login is there since.
 func (s *Store) SignedSince(ctx context.Context, logins []uuid.UUID, since time.Time) (map[[2]uuid.UUID]bool, error) {
 	var rows []struct{ LoginID, KeyID uuid.UUID }

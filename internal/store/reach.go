@@ -252,6 +252,14 @@ func conditionsOf(f record.ReachFilter) (string, []any) {
 	}
 	if f.Instance != uuid.Nil {
 		add("i.id = ?", f.Instance)
+	} else { // accounts of the service's own, that no other key opens, are nobody's way in
+		conditions = append(conditions, `l.id NOT IN (SELECT o.id FROM keys k
+			JOIN logins o ON o.instance_id = k.steward_of AND o.os_user = k.steward_user
+			WHERE k.steward_user <> '' AND NOT EXISTS (SELECT 1 FROM strangers s WHERE s.login_id = o.id)
+				AND NOT EXISTS (SELECT 1 FROM sightings s JOIN keys b ON b.id = s.key_id
+					WHERE s.login_id = o.id AND s.present AND b.steward_of IS NULL)
+				AND NOT EXISTS (SELECT 1 FROM grants g JOIN keys b ON b.id = g.key_id
+					WHERE g.login_id = o.id AND g.withdrawn_at IS NULL AND b.steward_of IS NULL))`)
 	}
 	if f.Text != "" {
 		add("(l.os_user || '@' || i.name) ILIKE ?", like(f.Text))

@@ -913,9 +913,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        get?: never;
+        /** @description Returns the steward key of the instance and as whom it logs in. */
+        get: operations["getSteward"];
         put?: never;
-        /** @description Makes a steward key for the instance, whose private key is kept in the safe, and grants it the instance's own login. The caller places the line. */
+        /** @description Makes a steward key for the instance, whose private key is kept in the safe, and grants it the instance's own login, or that of an account of its own. The caller makes the account and places the line. */
         post: operations["addSteward"];
         delete?: never;
         options?: never;
@@ -1947,6 +1948,8 @@ export interface components {
             unread?: number;
             /** @description Whether the service's own key is in place. */
             steward: boolean;
+            /** @description Whether it is the login of an account of the service's own, which its steward key alone opens. */
+            own_account?: boolean;
             /** Format: date-time */
             swept_at?: string;
             /** @description Why the last attempt to read its files failed. */
@@ -2582,6 +2585,7 @@ export interface components {
             logins_total: number;
             machine: components["schemas"]["MachineReading"];
             beyond?: components["schemas"]["Beyond"];
+            steward?: components["schemas"]["Steward"];
             /** @description Whether all that gets in is known: every login and all users of the machine were read. */
             whole: boolean;
         };
@@ -2793,6 +2797,20 @@ export interface components {
             reason?: string;
             /** @description The caller places the line. */
             from_here?: boolean;
+        };
+        AddSteward: {
+            /** @description The OS user of its own that it logs in as; the instance's login user unless given. It is made for this, and changes files of others by sudo. */
+            account?: string;
+        };
+        Steward: {
+            /** @description The name of the key. */
+            key: string;
+            /** @description user@instance, as it logs in. */
+            login: string;
+            /** @description Whether that user is an account of the service's own. */
+            own_account: boolean;
+            /** @description The other users whose files it may change by sudo, as it last read the machine. */
+            changes: string[];
         };
         WithdrawGrant: {
             key: string;
@@ -6020,7 +6038,7 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
-    addSteward: {
+    getSteward: {
         parameters: {
             query?: never;
             header?: never;
@@ -6031,6 +6049,34 @@ export interface operations {
             cookie?: never;
         };
         requestBody?: never;
+        responses: {
+            /** @description The steward key. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Steward"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    addSteward: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The instance's name. */
+                instance: components["parameters"]["InstanceName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["AddSteward"];
+            };
+        };
         responses: {
             /** @description The line to place. */
             201: {

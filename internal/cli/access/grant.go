@@ -306,18 +306,20 @@ func grantWithdraw(f *flag.FlagSet) func(context.Context, *kit.Session, []string
 		if *anyway {
 			request.Anyway = anyway
 		}
-		remove := func(ctx context.Context, d *means.Door, by sshio.Entry, line means.Key, _ apiclient.Grant) error {
-			_, err := d.Remove(ctx, by, line)
-			return err
-		}
 		_, err = changeGrant(s, ctx, client, g, k.Fingerprints.Sha256, func(fromHere bool) (apiclient.Grant, error) {
 			if fromHere {
 				request.FromHere = new(true)
 			}
 			return kit.Answer[apiclient.Grant](client.WithdrawGrant(ctx, request))
-		}, remove)
+		}, RemoveLine)
 		return err
 	}
+}
+
+// RemoveLine removes the line of a grant.
+func RemoveLine(ctx context.Context, d *means.Door, by sshio.Entry, line means.Key, _ apiclient.Grant) error {
+	_, err := d.Remove(ctx, by, line)
+	return err
 }
 
 // lineEdit edits the line of a grant in a login.
@@ -379,7 +381,7 @@ func changeGrant(s *kit.Session,
 	if failed != nil {
 		return grant, fmt.Errorf("the line of %s was not %s in %s: %w", grant.Key, done, grant.Login, failed)
 	}
-	seen := askHere(ctx, grant, gone == "")
+	seen := AskHere(ctx, grant, gone == "")
 	if err := ReportStep(ctx, client, grant.Run.Id, "ask", "the line is "+done, seen); err != nil {
 		return grant, err
 	}
@@ -433,8 +435,8 @@ func EditGranted(s *kit.Session,
 	return err
 }
 
-// askHere asks the SSH server from this machine whether it accepts the key, as it should or should not.
-func askHere(ctx context.Context, g apiclient.Grant, want bool) error {
+// AskHere asks the SSH server from this machine whether it accepts the key, as it should or should not.
+func AskHere(ctx context.Context, g apiclient.Grant, want bool) error {
 	line, err := LineKey(g.Key, g.Line)
 	if err != nil {
 		return err

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"net/http"
 	"slices"
+	"strings"
 
 	"plumlatch/internal/apiclient"
 	"plumlatch/internal/cli/kit"
@@ -200,7 +201,9 @@ func SayElse(s *kit.Session, in apiclient.InstanceAccess) {
 func instanceAsGranted(in apiclient.InstanceAccess) bool {
 	b := kit.Given(in.Beyond)
 	return in.Whole && b.Missing+b.Ungranted+b.Strangers+b.OtherWays+b.Unread == 0 &&
-		all(in.Logins, func(l apiclient.Login) bool { return l.FoundAt == nil })
+		all(in.Logins, func(l apiclient.Login) bool {
+			return l.FoundAt == nil || kit.Given(l.Reach.OwnAccount)
+		})
 }
 
 // wayRow is a way in that is no recorded key, among the rows of openers -json.
@@ -250,6 +253,10 @@ func openerRows(rows []apiclient.Opening, in apiclient.InstanceAccess) []any {
 
 // sayFound says of a login that nobody has asked for.
 func sayFound(s *kit.Session, l apiclient.Login) {
+	if kit.Given(l.Reach.OwnAccount) {
+		s.Below("\n", l.Reach.Login+" is an account of the service's own, which its steward key alone opens.", kit.AsItIs)
+		return
+	}
 	if l.FoundAt == nil {
 		return
 	}
@@ -263,6 +270,13 @@ func sayFound(s *kit.Session, l apiclient.Login) {
 func sayMachine(s *kit.Session, in apiclient.InstanceAccess) {
 	m := in.Machine
 	fmt.Fprintln(s.Env.Out)
+	if st := in.Steward; st != nil && st.OwnAccount {
+		also := ""
+		if len(st.Changes) > 0 {
+			also = " and changes files of " + strings.Join(st.Changes, ", ")
+		}
+		s.Below("", "The steward key logs in as "+st.Login+also+".", kit.AsItIs)
+	}
 	if m.ReadAt == nil {
 		s.Below("", "Not known who gets in as another OS user of "+in.Instance+": nobody has read them.", kit.AsItIs)
 		read := "plumlatch sweep " + in.Instance

@@ -16,7 +16,6 @@ import (
 	"plumlatch/internal/cli/access"
 	"plumlatch/internal/cli/keys"
 	"plumlatch/internal/cli/kit"
-	"plumlatch/internal/means"
 	"plumlatch/internal/sshio"
 )
 
@@ -38,12 +37,7 @@ input. Machines that are recorded already are skipped.`,
 			"plumlatch instance adopt weather-mast -address mast.example -login pi -with ~/.ssh/oona -steward",
 		},
 	},
-	{
-		Name: "instance steward", Args: "NAME", Min: 1, Max: 1, Flags: instanceSteward,
-		Summary:  "Place a steward key on an instance, using a private key on this machine",
-		Detail:   "Withdraw it at any time: plumlatch grant withdraw steward-NAME NAME -with FILE",
-		Examples: []string{"plumlatch instance steward tide-gauge-1 -with ~/.ssh/oona"},
-	},
+	stewardCommand,
 	{
 		Name:     "instance release",
 		Args:     "NAME",
@@ -355,85 +349,6 @@ func adopted(s *kit.Session, ctx context.Context, client *apiclient.Client, i ap
 	fmt.Fprintf(s.Env.Out, "%s is recorded, at %s.\n\n", i.Name, kit.HostPort(i.Connection))
 	access.ShowLogin(s, l)
 	return nil
-}
-
-func instanceSteward(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error {
-	var h kit.LocalKeyFlags
-	h.Flags(f)
-	return func(ctx context.Context, s *kit.Session, args []string) error {
-		if !h.Given() {
-			return kit.Usage("say with which private key: -with FILE or -agent")
-		}
-		client, err := s.Connect()
-		if err != nil {
-			return err
-		}
-		signers, end, err := s.LocalKeys(h)
-		if err != nil {
-			return err
-		}
-		defer end()
-		if err := placeSteward(s, ctx, client, args[0], signers); err != nil {
-			return err
-		}
-		i, err := kit.Answer[apiclient.Instance](client.GetInstance(ctx, args[0]))
-		if err != nil {
-			return err
-		}
-		return adopted(s, ctx, client, i)
-	}
-}
-
-// placeSteward logs in first, so that no steward key is made for a machine that
-// cannot be reached, then has one made and places its line.
-func placeSteward(
-	s *kit.Session, ctx context.Context, client *apiclient.Client, instance string, signers []kit.AtHand,
-) error {
-	i, err := kit.Answer[apiclient.Instance](client.GetInstance(ctx, instance))
-	if err != nil {
-		return err
-	}
-	session, signer, err := kit.Enter(ctx, i.Connection, signers)
-	if err != nil {
-		return err
-	}
-	defer session.Close()
-	grant, err := kit.Answer[apiclient.Grant](client.AddSteward(ctx, instance))
-	if err != nil {
-		return err
-	}
-	failed := access.EditGranted(s,
-		ctx,
-		client,
-		grant,
-		session,
-		func(ctx context.Context, d *means.Door, _ sshio.Entry, line means.Key, _ apiclient.Grant) error {
-			_, err := d.Place(ctx, line)
-			return err
-		},
-	)
-	if err := access.ReportStep(ctx, client, grant.Run.Id, "place", "the line is placed, from here", failed); err != nil {
-		return err
-	}
-	if failed != nil {
-		return fmt.Errorf("the line of the steward key %s was not placed: %w", grant.Key, failed)
-	}
-	if err := access.ReportStep(ctx, client, grant.Run.Id, "ask", "the line is placed", nil); err != nil {
-		return err
-	}
-	run, err := kit.Answer[apiclient.Run](client.GetRun(ctx, grant.Run.Id))
-	if err != nil {
-		return err
-	}
-	if err := s.RunEnded(run); err != nil {
-		return err
-	}
-	l, err := kit.Answer[apiclient.Login](client.GetLogin(ctx, grant.Login))
-	if err != nil {
-		return err
-	}
-	_, err = s.ReportEntry(ctx, client, l, session, signer)
-	return err
 }
 
 func instanceRelease(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error {

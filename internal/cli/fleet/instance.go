@@ -218,8 +218,12 @@ func instanceShow(*flag.FlagSet) func(context.Context, *kit.Session, []string) e
 		if i.PublicAddress != "" {
 			address = i.PublicAddress + static
 		}
+		zone := ""
+		if i.Zone != "" {
+			zone = i.Zone + " in " + i.Region
+		}
 		s.Facts(
-			"Name", i.Name, "State", string(i.State), "Image", i.Image, "Size", i.Size, "Zone", i.Zone+" in "+i.Region,
+			"Name", i.Name, "State", string(i.State), "Image", i.Image, "Size", i.Size, "Zone", zone,
 			"Address", address, "Private address", i.PrivateAddress, "Labels", kit.LabelText(i.Labels),
 			"Cloud's key label", i.KeyLabel, "Launched", kit.Moment(i.CreatedAt)+" by "+i.CreatedBy, "A stop costs",
 			strings.Join(i.StopCosts, "; "), "Log in", sshCommand(s, i.Connection, s.FileFor(openers)),

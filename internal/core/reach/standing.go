@@ -81,6 +81,8 @@ type Standing struct {
 	InPlace, Missing, Ungranted, Strangers int
 	// Steward is whether the service's own key is in place.
 	Steward bool
+	// Own is whether it is the login of an account of the service's own, that nobody else gets in to by a key.
+	Own bool
 	// Certified is whether the holder of a certificate authority is among those who get in.
 	Certified bool
 	// Loose is whether somebody has freshly logged in by a key in place that nobody granted.
@@ -122,7 +124,7 @@ func Standings(in Input) []Standing {
 	for _, p := range in.Pairs {
 		s, t, k := &out[p.Login], &tallies[p.Login], &in.Keys[p.Key]
 		t.seen = t.seen || p.Sighting != NeverLooked
-		t.wanted = t.wanted || p.Granted
+		t.wanted = t.wanted || p.Granted && !k.Steward
 		status, ok := StatusOf(p.Granted, p.Sighting)
 		switch {
 		case !ok, status == StatusUnswept:
@@ -163,6 +165,7 @@ func Standings(in Input) []Standing {
 			s.State = Unswept
 		case !tallies[i].held && in.Found != nil && in.Found[i] && !tallies[i].wanted:
 			s.State = Stale
+			s.Own = s.Steward && s.InPlace+s.Ungranted+s.Strangers == 0
 		case !tallies[i].held && s.Loose:
 			s.State = Thin
 		case !tallies[i].held:

@@ -40,6 +40,10 @@ func Tell(login, instance string, s Standing, sweepFailed bool) (why, next strin
 		words = append(words, "nobody has read it yet")
 		next = "plumlatch sweep " + instance
 	case Stale:
+		if s.Own {
+			words = append(words, "an account of the service's own, which its steward key alone opens")
+			break
+		}
 		words = append(words, "no key in place has a fresh proof")
 		next = "plumlatch prove " + login
 	case Thin:

@@ -233,6 +233,8 @@ type Machine struct {
 	Skipped int `json:"skipped,omitempty"`
 	// Remedy says what makes the unread readable; "" for nothing.
 	Remedy string `json:"remedy,omitempty"`
+	// Changes are the users whose files may be changed by sudo, where it was read by that.
+	Changes []string `json:"-"`
 }
 
 // mostUnread is how many unread users, and how many files of users that do not exist, are named.

@@ -161,7 +161,16 @@ func (e *edit) remove(ctx context.Context, p *runs.Progress) (string, error) {
 	outcome, err := e.changing(
 		ctx,
 		p,
-		func(d *means.Door, by sshio.Entry, k means.Key) (means.Seen, error) { return d.Remove(ctx, by, k) },
+		func(d *means.Door, by sshio.Entry, k means.Key) (means.Seen, error) {
+			_, l, err := e.subject(ctx, e.store)
+			if err == nil {
+				by, err = e.entryBeside(ctx, l, by, k)
+			}
+			if err != nil {
+				return means.Seen{}, err
+			}
+			return d.Remove(ctx, by, k)
+		},
 	)
 	if err != nil {
 		return "", err

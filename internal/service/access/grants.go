@@ -18,6 +18,7 @@ import (
 	"plumlatch/internal/service/journal"
 	"plumlatch/internal/service/people"
 	"plumlatch/internal/service/problem"
+	"plumlatch/internal/service/reading"
 	"plumlatch/internal/store"
 )
 
@@ -200,8 +201,8 @@ func (s *Service) NoMeans(l record.LoginToSweep) *problem.Problem {
 		p.Detail = "there is no steward key on " + i.Name + ", so the service cannot change its files"
 	case s.Safe == nil:
 		return problem.NoSafe()
-	case l.OSUser != i.LoginUser:
-		p.Detail = fmt.Sprintf("the steward key of %s is that of %s", i.Name, i.LoginUser)
+	case !l.StewardChanges():
+		p.Detail = reading.NotOf(l)
 	default:
 		return nil
 	}
@@ -254,7 +255,7 @@ func (s *Service) WithdrawGrant(ctx context.Context, actor people.Actor, w Withd
 			Where: []string{out.Name},
 			Detail: "the steward key does not take itself away, " +
 				"since nothing would show that another key still opens " + out.Name,
-			Remedy: "Do it from your machine with a key that opens it: add -with FILE or -agent",
+			Remedy: "Do it from your machine: plumlatch instance steward " + i.Name + " -withdraw -with FILE",
 		}
 	}
 	if err := s.checkLeft(ctx, k, l, i, w); err != nil {

@@ -5,6 +5,8 @@ import (
 	"errors"
 	"fmt"
 
+	"github.com/google/uuid"
+
 	"plumlatch/internal/core/name"
 	seen "plumlatch/internal/core/reading"
 	"plumlatch/internal/record"
@@ -25,6 +27,8 @@ type InstanceAccess struct {
 	Total    int
 	// Machine is what was read of all its users; nil where nobody has.
 	Machine *record.MachineReading
+	// Steward is its steward key; nil where it has none.
+	Steward *Steward
 }
 
 // Whole reports whether all that gets in is known: every login and all users were read.
@@ -79,6 +83,15 @@ func (s *Service) InstanceAccess(ctx context.Context, instance string) (Instance
 			return out, err
 		}
 		out.Logins = append(out.Logins, login)
+	}
+	if len(all) > 0 {
+		to, err := s.store.LoginsToSweep(ctx, []uuid.UUID{all[0].ID})
+		if err != nil {
+			return out, err
+		}
+		if to[0].Steward != nil {
+			out.Steward = new(stewardOf(to[0]))
+		}
 	}
 	m, err := s.store.MachineOf(ctx, i.ID)
 	if errors.Is(err, store.ErrNotFound) {

@@ -144,7 +144,15 @@ func (e *settling) change(ctx context.Context, p *runs.Progress) (string, error)
 		if err != nil || len(e.work.Remove) == 0 {
 			return read, err
 		}
-		return d.Remove(ctx, by, e.going(read)...)
+		going := e.going(read)
+		l, err := e.login(ctx, e.store)
+		if err == nil {
+			by, err = e.entryBeside(ctx, l, by, going...)
+		}
+		if err != nil {
+			return read, err
+		}
+		return d.Remove(ctx, by, going...)
 	})
 }
 

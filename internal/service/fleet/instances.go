@@ -163,7 +163,7 @@ func (s *Service) Launch(
 			}
 		}
 		if l.Steward {
-			k, err := s.NewSteward(ctx, tx, actor, i)
+			k, err := s.NewSteward(ctx, tx, actor, i, "")
 			if err != nil {
 				return err
 			}

@@ -14,10 +14,10 @@ import (
 	"plumlatch/internal/store"
 )
 
-// NewSteward makes a steward key for the instance. Its private key is in the
-// safe when tx ends, and nowhere else.
+// NewSteward makes a steward key for the instance, which logs in as account, "" for the instance's login user. Its
+// private key is in the safe when tx ends, and nowhere else.
 func (s *Service) NewSteward(
-	ctx context.Context, tx *store.Store, actor people.Actor, i record.Instance,
+	ctx context.Context, tx *store.Store, actor people.Actor, i record.Instance, account string,
 ) (record.Key, error) {
 	if s.Safe == nil {
 		return record.Key{}, problem.NoSafe()
@@ -33,6 +33,6 @@ func (s *Service) NewSteward(
 	if err != nil {
 		return record.Key{}, err
 	}
-	k.StewardOf = &i.ID
+	k.StewardOf, k.StewardUser = &i.ID, account
 	return k, keys.AddKept(ctx, tx, &k, encrypted)
 }

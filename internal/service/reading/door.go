@@ -81,6 +81,13 @@ func ReachingOrNil(err error) error {
 	return Reaching(err)
 }
 
+// NotOf says that the steward key does not reach the files of the login.
+func NotOf(l record.LoginToSweep) string {
+	return fmt.Sprintf(
+		"the steward key of %s logs in as %s, who may not change files of %s", l.Instance.Name, l.StewardUser(), l.OSUser,
+	)
+}
+
 // noSteward is why the steward key cannot be used, where another way may be open.
 type noSteward struct{ why string }
 
@@ -104,10 +111,8 @@ func (s *Service) StewardSession(
 		return nil, nil, &noSteward{
 			"the safe is switched off, so the steward key cannot be used; start the service with -safe-key-file",
 		}
-	case l.OSUser != i.LoginUser:
-		return nil, nil, &noSteward{
-			fmt.Sprintf("the steward key of %s is that of %s, not of %s", i.Name, i.LoginUser, l.OSUser),
-		}
+	case !l.StewardChanges():
+		return nil, nil, &noSteward{NotOf(l)}
 	}
 	private, err := s.Safe.Open(l.Encrypted, l.Steward.ID.String())
 	if err != nil {
@@ -120,12 +125,20 @@ func (s *Service) StewardSession(
 	}
 	s.journal.Use("to read or change what opens its login", l.Steward.Name)
 	ctx, cancel := context.WithTimeout(ctx, SweepTimeout)
-	session, err = sshio.Login(ctx, fleet.TargetOf(i, l.OSUser), signer)
+	login, err := sshio.Login(ctx, fleet.TargetOf(i, l.StewardUser()), signer)
 	if err != nil {
 		cancel()
 		return nil, nil, plainly(err)
 	}
-	return session, func() { session.Close(); cancel() }, nil
+	if l.StewardUser() == l.OSUser {
+		return login, func() { login.Close(); cancel() }, nil
+	}
+	if session, err = login.As(ctx, l.OSUser); err != nil {
+		login.Close()
+		cancel()
+		return nil, nil, fmt.Errorf("%s: %w", i.Name, err)
+	}
+	return session, func() { session.Close(); login.Close(); cancel() }, nil
 }
 
 // plainly adds what to do to the errors that have an everyday cause.

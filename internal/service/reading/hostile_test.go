@@ -35,7 +35,7 @@ func adopt(r *servicetest.Rig, name string, m *sshdtest.Hostile) {
 	if _, err := r.Fleet.Adopt(r.T.Context(), r.Ines, a); err != nil {
 		r.T.Fatal(err)
 	}
-	granted, err := r.Access.AddSteward(r.T.Context(), r.Ines, name)
+	granted, err := r.Access.AddSteward(r.T.Context(), r.Ines, name, "")
 	if err != nil {
 		r.T.Fatal(err)
 	}

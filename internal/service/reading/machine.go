@@ -41,7 +41,7 @@ func (s *Service) readMachine(
 		own.Server = m.Own
 	}
 	if len(m.Others) == 0 && !l.Shared { // nothing but the login's own, with which it is recorded
-		own.Machine = &record.MachineReading{InstanceID: l.InstanceID, Machine: m.Machine, Method: method, ReadAt: at}
+		own.Machine = new(readingOf(l, m, method, at))
 		return nil
 	}
 	return s.RecordMachine(ctx, l, m, MachineBy{Method: method, By: journal.ByService, At: at})
@@ -130,9 +130,16 @@ func (s *Service) RecordMachine(
 			return err
 		}
 	}
-	return s.store.PutMachines(
-		ctx, []record.MachineReading{{InstanceID: l.InstanceID, Machine: m.Machine, Method: by.Method, ReadAt: at}},
-	)
+	return s.store.PutMachines(ctx, []record.MachineReading{readingOf(l, m, by.Method, at)})
+}
+
+// readingOf is what is kept of the reading of a machine.
+func readingOf(l record.LoginToSweep, m means.Machine, method string, at time.Time) record.MachineReading {
+	r := record.MachineReading{InstanceID: l.InstanceID, Machine: m.Machine, Method: method, ReadAt: at}
+	if method == StewardMethod {
+		r.StewardChanges = append([]string{}, m.Changes...)
+	}
+	return r
 }
 
 // found records the logins of users that are not known yet, and tells the daybook.

@@ -94,7 +94,10 @@ func enteredBySteward(ctx context.Context, e *rotating, r subject) (sshio.Entry,
 	if err != nil {
 		return sshio.Entry{}, err
 	}
-	return session.Entry(), nil
+	if by := session.Entry(); by.Key() != nil {
+		return by, nil
+	}
+	return e.reportedEntry(ctx, r) // it acts from another user's login, which shows nothing of this one
 }
 
 func changeByAgent(

@@ -13,6 +13,7 @@ import (
 	"plumlatch/internal/means"
 	"plumlatch/internal/record"
 	"plumlatch/internal/runs"
+	"plumlatch/internal/service/access"
 	"plumlatch/internal/service/fleet"
 	"plumlatch/internal/service/journal"
 	"plumlatch/internal/service/reading"
@@ -128,8 +129,20 @@ func (r *restoring) remove(ctx context.Context, p *runs.Progress) (string, error
 		return "", err
 	}
 	defer end()
-	read, err := r.reading.DoorBy(means.Over(session), p, &r.work.Journal).
-		Remove(ctx, session.Entry(), r.reading.MeansKeys(lost)...)
+	by := session.Entry()
+	if by.Key() == nil { // the steward key acts from another user's login, which shows nothing of this one
+		proof, err := r.store.LastSignedEntry(ctx, l.ID, k.ID)
+		if errors.Is(err, store.ErrNotFound) {
+			return r.removedElsewhere(ctx, l, lost, *r.work.ProvedAt)
+		}
+		if err != nil {
+			return "", err
+		}
+		if by, err = access.EntryIn(proof, k, l.Instance, l.OSUser); err != nil {
+			return "", err
+		}
+	}
+	read, err := r.reading.DoorBy(means.Over(session), p, &r.work.Journal).Remove(ctx, by, r.reading.MeansKeys(lost)...)
 	if err != nil {
 		return "", reading.Reaching(err)
 	}

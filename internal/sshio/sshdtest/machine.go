@@ -17,12 +17,12 @@ import (
 	"golang.org/x/crypto/ssh"
 )
 
-// Machine is a real sshd with an /etc/ssh, users and home folders of its own: it runs in a mount
+// Machine is a real sshd with an /etc, users and home folders of its own: it runs in a mount
 // namespace in which these take the place of those of this machine.
 type Machine struct {
 	Port    int
 	HostKey ssh.PublicKey
-	// etc and home are where /etc/ssh and /home of the machine are on this one.
+	// etc and home are where /etc and /home of the machine are on this one.
 	etc, home string
 }
 
@@ -38,7 +38,7 @@ const (
 )
 
 // StartMachine runs a machine until the test ends. config is its sshd_config, to which what it takes to run
-// is added; files are further ones, by paths that begin with /etc/ssh/ or /home/. Those in a home folder are
+// is added; files are further ones, by paths that begin with /etc/ or /home/. Those in a home folder are
 // its user's. It needs root.
 func StartMachine(t testing.TB, config string, files map[string]string) *Machine {
 	t.Helper()
@@ -63,7 +63,7 @@ func StartMachineOf(t testing.TB, config string, files map[string]string, users 
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { os.RemoveAll(dir) })
-	m := &Machine{Port: FreePort(t), etc: filepath.Join(dir, "ssh"), home: filepath.Join(dir, "home")}
+	m := &Machine{Port: FreePort(t), etc: filepath.Join(dir, "etc"), home: filepath.Join(dir, "home")}
 	public, private, err := ed25519.GenerateKey(rand.Reader)
 	if err != nil {
 		t.Fatal(err)
@@ -82,11 +82,17 @@ func StartMachineOf(t testing.TB, config string, files map[string]string, users 
 		}
 	}
 	must(os.Chmod(dir, 0o755))
-	for _, folder := range []string{"ssh", "home", "home/" + MachineUser} {
+	if out, err := exec.Command("cp", "-a", "/etc", m.etc).CombinedOutput(); err != nil {
+		t.Fatalf("%v: %s", err, out)
+	}
+	for _, own := range []string{"ssh", "sudoers.d", "gshadow", ".pwd.lock"} { // which are the machine's own
+		must(os.RemoveAll(filepath.Join(m.etc, own)))
+	}
+	for _, folder := range []string{"etc/ssh", "etc/sudoers.d", "home", "home/" + MachineUser} {
 		must(os.MkdirAll(filepath.Join(dir, folder), 0o755))
 	}
 	must(os.Chown(filepath.Join(m.home, MachineUser), machineUID, machineUID))
-	must(os.WriteFile(filepath.Join(m.etc, "host"), pem.EncodeToMemory(block), 0o600))
+	must(os.WriteFile(filepath.Join(m.etc, "ssh/host"), pem.EncodeToMemory(block), 0o600))
 	m.Put(t, "/etc/ssh/sshd_config", fmt.Sprintf(
 		"ListenAddress 127.0.0.1\nPort %d\nHostKey /etc/ssh/host\nPidFile none\nSubsystem sftp internal-sftp\n"+
 			"MaxStartups 100\n%s", m.Port, config,
@@ -107,7 +113,7 @@ func StartMachineOf(t testing.TB, config string, files map[string]string, users 
 			return errors.Join(err, os.Lchown(name, u.UID, u.UID))
 		}))
 	}
-	must(os.WriteFile(filepath.Join(dir, "passwd"), []byte(passwd.String()+fmt.Sprintf(
+	must(os.WriteFile(filepath.Join(m.etc, "passwd"), []byte(passwd.String()+fmt.Sprintf(
 		"root:x:0:0::/root:/bin/sh\nsshd:x:100:65534::/run/sshd:/usr/sbin/nologin\n"+
 			"nobody:x:65534:65534::/:/usr/sbin/nologin\n"+
 			"%s:x:%d:%d::/home/%s:/bin/sh\n",
@@ -116,17 +122,16 @@ func StartMachineOf(t testing.TB, config string, files map[string]string, users 
 		machineUID,
 		MachineUser,
 	)), 0o644))
-	must(os.WriteFile(filepath.Join(dir, "group"), []byte(group.String()+fmt.Sprintf(
+	must(os.WriteFile(filepath.Join(m.etc, "group"), []byte(group.String()+fmt.Sprintf(
 		"root:x:0:\nnogroup:x:65534:\n%s:x:%d:\nops:x:4000:%s\n", MachineUser, machineUID, MachineUser,
 	)), 0o644))
-	must(os.WriteFile(filepath.Join(dir, "shadow"), []byte(
+	must(os.WriteFile(filepath.Join(m.etc, "shadow"), []byte(
 		shadow.String()+"root:*:19000::::::\nsshd:*:19000::::::\nnobody:*:19000::::::\n"+
 			MachineUser+":"+machineHash+":19000::::::\n",
 	), 0o600))
 	must(os.MkdirAll("/run/sshd", 0o755))
 	script := fmt.Sprintf(
-		"set -e; for f in passwd group shadow; do mount --bind %[1]s/$f /etc/$f; done; mount --bind %[1]s/ssh /etc/ssh; "+
-			"mount --bind %[1]s/home /home; exec /usr/sbin/sshd -D -e", dir,
+		"set -e; mount --bind %[1]s/etc /etc; mount --bind %[1]s/home /home; exec /usr/sbin/sshd -D -e", dir,
 	)
 	cmd := exec.Command("unshare", "--mount", "--propagation", "private", "sh", "-c", script)
 	var said strings.Builder
@@ -159,6 +164,9 @@ func StartMachineOf(t testing.TB, config string, files map[string]string, users 
 	}
 }
 
+// Etc is where the machine's /etc is on this one.
+func (m *Machine) Etc() string { return m.etc }
+
 // Home is where the home folder of a user is on this machine.
 func (m *Machine) Home(user string) string { return filepath.Join(m.home, user) }
 
@@ -175,7 +183,7 @@ func (m *Machine) Put(t testing.TB, path, content string) {
 	case program:
 		mode = 0o755
 	}
-	at := filepath.Join(m.etc, strings.TrimPrefix(path, "/etc/ssh/"))
+	at := filepath.Join(m.etc, strings.TrimPrefix(path, "/etc/"))
 	owner := 0
 	if rest, isHome := strings.CutPrefix(path, "/home/"); isHome {
 		at, owner = filepath.Join(m.home, rest), machineUID
@@ -196,10 +204,10 @@ func (m *Machine) Put(t testing.TB, path, content string) {
 	}
 }
 
-// Secret has root alone read a file of the machine below /etc/ssh.
+// Secret has root alone read a file of the machine below /etc.
 func (m *Machine) Secret(t testing.TB, path string) {
 	t.Helper()
-	if err := os.Chmod(filepath.Join(m.etc, strings.TrimPrefix(path, "/etc/ssh/")), 0o600); err != nil {
+	if err := os.Chmod(filepath.Join(m.etc, strings.TrimPrefix(path, "/etc/")), 0o600); err != nil {
 		t.Fatal(err)
 	}
 }

@@ -23,6 +23,7 @@ export function Access({ of: name }: { of: string }) {
           <OneLogin key={l.reach.login} of={l} />
         ))}
       </ul>
+      <Steward of={a} />
       <Users of={a} />
     </Card>
   );
@@ -40,7 +41,8 @@ function OneLogin({ of: l }: { of: Login }) {
       <Link to={`/logins/${encodeURIComponent(l.reach.login)}`}>{l.reach.login}</Link>{" "}
       <StateMark state={l.reach.reach} /> {counted(l.openers.length, "key")}{" "}
       {l.strangers.length > 0 && <Tag color="error">{counted(l.strangers.length, "stranger")}</Tag>}
-      {l.found_at && (
+      {l.reach.own_account && "an account of the service's own"}
+      {l.found_at && !l.reach.own_account && (
         <>
           {" "}
           found on {day(l.found_at)}, added by nobody{" "}
@@ -57,6 +59,26 @@ function OneLogin({ of: l }: { of: Login }) {
       ))}
       {add.error && <ProblemNote error={add.error} />}
     </li>
+  );
+}
+
+/** As whom the service's own key logs in, and how it is placed or withdrawn, which takes a private key at hand. */
+function Steward({ of: a }: { of: InstanceAccess }) {
+  const s = a.steward;
+  if (!s)
+    return (
+      <p>
+        No steward key reads it by itself. Place one, with an account of its own:{" "}
+        <CopyText text={`plumlatch instance steward ${a.instance} -account plumlatch -with FILE`} label="command" />
+      </p>
+    );
+  return (
+    <p>
+      The steward key <Link to={`/keys/${encodeURIComponent(s.key)}`}>{s.key}</Link> logs in as {s.login}
+      {s.own_account && ", an account of its own"}
+      {s.changes.length > 0 && `, and changes files of ${s.changes.join(", ")} by sudo`}. Withdraw it:{" "}
+      <CopyText text={`plumlatch instance steward ${a.instance} -withdraw -with FILE`} label="command" />
+    </p>
   );
 }
 

@@ -1152,6 +1152,7 @@ const (
 	TracedKindFormer    TracedKind = "former"
 	TracedKindHostKey   TracedKind = "host key"
 	TracedKindKey       TracedKind = "key"
+	TracedKindNamedKey  TracedKind = "named key"
 	TracedKindStranger  TracedKind = "stranger"
 )
 
@@ -1166,6 +1167,8 @@ func (e TracedKind) Valid() bool {
 		return true
 	case TracedKindKey:
 		return true
+	case TracedKindNamedKey:
+		return true
 	case TracedKindStranger:
 		return true
 	default:
@@ -1178,6 +1181,7 @@ const (
 	WayKindAuthority WayKind = "authority"
 	WayKindCondition WayKind = "condition"
 	WayKindMethod    WayKind = "method"
+	WayKindNamedKey  WayKind = "named-key"
 	WayKindProgram   WayKind = "program"
 	WayKindUnread    WayKind = "unread"
 )
@@ -1190,6 +1194,8 @@ func (e WayKind) Valid() bool {
 	case WayKindCondition:
 		return true
 	case WayKindMethod:
+		return true
+	case WayKindNamedKey:
 		return true
 	case WayKindProgram:
 		return true
@@ -2328,14 +2334,26 @@ type LoginServer struct {
 	// KeysOff No key is taken at all.
 	KeysOff *bool `json:"keys_off,omitempty"`
 
+	// KeysUnasked Why the program was not asked which keys it names; absent where it was.
+	KeysUnasked *string `json:"keys_unasked,omitempty"`
+
 	// Methods What it takes beside keys: password, keyboard-interactive, host-based, gssapi or kerberos.
 	Methods []string `json:"methods"`
+
+	// NamedKeys The keys that it named.
+	NamedKeys *[]NamedKey `json:"named_keys,omitempty"`
+
+	// Names The principals in those files outside of the home folder, and those that the program named.
+	Names *[]string `json:"names,omitempty"`
 
 	// Principals The files of the principals of which a certificate must name one. Without any, and without a command, it must name the login user.
 	Principals []string `json:"principals"`
 
 	// PrincipalsCommand The program that names principals at each login.
-	PrincipalsCommand *string    `json:"principals_command,omitempty"`
+	PrincipalsCommand *string `json:"principals_command,omitempty"`
+
+	// PrincipalsUnasked Why that program was not asked; absent where it was.
+	PrincipalsUnasked *string    `json:"principals_unasked,omitempty"`
 	ReadAt            *time.Time `json:"read_at,omitempty"`
 
 	// Refused The keyword by which the server lets nobody in.
@@ -2552,6 +2570,16 @@ type Named struct {
 
 // NamedKind A stranger is a key in no record, by its comment; its name is that of the login that it is in.
 type NamedKind string
+
+// NamedKey defines model for NamedKey.
+type NamedKey struct {
+	Comment     *string `json:"comment,omitempty"`
+	Fingerprint string  `json:"fingerprint"`
+
+	// Limits What its line limits it to.
+	Limits *string `json:"limits,omitempty"`
+	Type   string  `json:"type"`
+}
 
 // NewHolder Whose new keys made here are: those of the old keys' holders, which only the caller's own may be; or the caller's, who may hand them over.
 type NewHolder string
@@ -4034,14 +4062,14 @@ type Way struct {
 	// About In words.
 	About string `json:"about"`
 
-	// Kind A method such as a password, a certificate authority, a program that names keys at each login, what counts under a condition that is not known, or what was not read.
+	// Kind A method such as a password, a certificate authority, a program that names keys at each login, a key that it named, what counts under a condition that is not known, or what was not read.
 	Kind WayKind `json:"kind"`
 
 	// Name The method, the authority's fingerprint, or the program.
 	Name *string `json:"name,omitempty"`
 }
 
-// WayKind A method such as a password, a certificate authority, a program that names keys at each login, what counts under a condition that is not known, or what was not read.
+// WayKind A method such as a password, a certificate authority, a program that names keys at each login, a key that it named, what counts under a condition that is not known, or what was not read.
 type WayKind string
 
 // WithdrawGrant defines model for WithdrawGrant.

@@ -28,6 +28,18 @@ func loginServerOf(l *record.LoginServer) *contract.LoginServer {
 		KeysCommand:       optional(s.KeysCommand),
 		PrincipalsCommand: optional(s.PrincipalsCommand),
 		Conditional:       append([]string{}, s.Conditional...),
+		KeysUnasked:       optional(s.KeysUnasked),
+		PrincipalsUnasked: optional(s.PrincipalsUnasked),
+	}
+	if len(s.Names) > 0 {
+		out.Names = new(append([]string{}, s.Names...))
+	}
+	if len(s.NamedKeys) > 0 {
+		out.NamedKeys = new(each(s.NamedKeys, func(k reading.NamedKey) contract.NamedKey {
+			return contract.NamedKey{
+				Type: k.Type, Fingerprint: k.Fingerprint, Comment: optional(k.Comment), Limits: optional(k.Limits),
+			}
+		}))
 	}
 	for _, m := range s.Methods {
 		out.Methods = append(out.Methods, string(m))
@@ -55,6 +67,15 @@ func serverReported(s *contract.LoginServer) *reading.Server {
 		KeysCommand:       given(s.KeysCommand),
 		PrincipalsCommand: given(s.PrincipalsCommand),
 		Conditional:       s.Conditional,
+		KeysUnasked:       given(s.KeysUnasked),
+		PrincipalsUnasked: given(s.PrincipalsUnasked),
+		Names:             given(s.Names),
+	}
+	for _, k := range given(s.NamedKeys) {
+		out.NamedKeys = append(out.NamedKeys, reading.NamedKey{
+			Authority: reading.Authority{Type: k.Type, Fingerprint: k.Fingerprint, Comment: given(k.Comment)},
+			Limits:    given(k.Limits),
+		})
 	}
 	for _, m := range s.Methods {
 		out.Methods = append(out.Methods, sshdconfig.Method(m))

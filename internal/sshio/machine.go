@@ -212,6 +212,7 @@ func (m *machine) read(ctx context.Context, config *sshdconfig.Config, unread er
 		return Machine{}, err
 	}
 	m.askServer(config, accounts, groups)
+	m.askPrograms(config, accounts, groups)
 	m.orphans(config, accounts)
 	m.changes()
 	slices.SortFunc(m.out.Others, func(a, b AccountFiles) int { return strings.Compare(a.Name, b.Name) })
@@ -490,11 +491,7 @@ func (m *machine) askServer(config *sshdconfig.Config, accounts []reading.Accoun
 	if m.session.login() != "root" || groups == nil {
 		return
 	}
-	servers := map[string]*reading.Server{}
-	for n := range m.out.Others {
-		servers[m.out.Others[n].Name] = &m.out.Others[n].Server
-	}
-	servers[m.session.user] = &m.out.Own
+	servers := m.servers()
 	var asked []sshdconfig.Conn
 	var line strings.Builder
 	for _, a := range accounts {

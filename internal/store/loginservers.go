@@ -50,9 +50,18 @@ func (s *Store) Servers(ctx context.Context, logins []uuid.UUID) (map[uuid.UUID]
 
 // LoginsOfAuthority returns the names, as user@instance, of at most limit logins whose server takes certificates of
 // the authority with the fingerprint.
-// Raw in its condition, since GORM asks nothing of JSON.
 func (s *Store) LoginsOfAuthority(ctx context.Context, fingerprint string, limit int) (names []string, err error) {
-	what, err := json.Marshal(map[string]any{"authorities": []map[string]string{{"fingerprint": fingerprint}}})
+	return s.loginsWith(ctx, "authorities", fingerprint, limit)
+}
+
+// LoginsOfNamedKey is LoginsOfAuthority for a key that a program names.
+func (s *Store) LoginsOfNamedKey(ctx context.Context, fingerprint string, limit int) (names []string, err error) {
+	return s.loginsWith(ctx, "named_keys", fingerprint, limit)
+}
+
+// loginsWith looks into the settings of logins. Raw in its condition, since GORM asks nothing of JSON.
+func (s *Store) loginsWith(ctx context.Context, field, fingerprint string, limit int) (names []string, err error) {
+	what, err := json.Marshal(map[string]any{field: []map[string]string{{"fingerprint": fingerprint}}})
 	if err != nil {
 		return nil, err
 	}

@@ -2559,10 +2559,10 @@ export interface components {
         /** @description A way into a login beside the keys of its files, or something that is not known of them. */
         Way: {
             /**
-             * @description A method such as a password, a certificate authority, a program that names keys at each login, what counts under a condition that is not known, or what was not read.
+             * @description A method such as a password, a certificate authority, a program that names keys at each login, a key that it named, what counts under a condition that is not known, or what was not read.
              * @enum {string}
              */
-            kind: "method" | "authority" | "program" | "condition" | "unread";
+            kind: "method" | "authority" | "program" | "named-key" | "condition" | "unread";
             /** @description The method, the authority's fingerprint, or the program. */
             name?: string;
             /** @description In words. */
@@ -2613,12 +2613,27 @@ export interface components {
             authorities_unread?: string;
             /** @description The files of the principals of which a certificate must name one. Without any, and without a command, it must name the login user. */
             principals: string[];
+            /** @description The principals in those files outside of the home folder, and those that the program named. */
+            names?: string[];
             /** @description The program that names further keys at each login. */
             keys_command?: string;
+            /** @description Why the program was not asked which keys it names; absent where it was. */
+            keys_unasked?: string;
+            /** @description The keys that it named. */
+            named_keys?: components["schemas"]["NamedKey"][];
             /** @description The program that names principals at each login. */
             principals_command?: string;
+            /** @description Why that program was not asked; absent where it was. */
+            principals_unasked?: string;
             /** @description Settings that count only for some who connect. */
             conditional: string[];
+        };
+        NamedKey: {
+            type: string;
+            fingerprint: string;
+            comment?: string;
+            /** @description What its line limits it to. */
+            limits?: string;
         };
         Authority: {
             type: string;
@@ -3731,7 +3746,7 @@ export interface components {
         };
         Traced: {
             /** @enum {string} */
-            kind: "key" | "host key" | "stranger" | "authority" | "former";
+            kind: "key" | "host key" | "stranger" | "authority" | "former" | "named key";
             /** @description Of the key; of the instance whose host key it is; or of the login that the stranger is in, that the former line was in, or whose server takes certificates of the authority. */
             name: string;
             /** @description What matched, in words. */

@@ -272,10 +272,16 @@ function Match({ of, close }: { of: Traced; close: () => void }) {
       </div>
     );
   }
-  if (of.kind === "stranger" || of.kind === "authority") {
+  if (of.kind === "stranger" || of.kind === "authority" || of.kind === "named key") {
     return (
       <div>
-        {of.kind === "stranger" ? "It is a key in no record, a stranger in " : "It is a certificate authority for "}
+        {
+          {
+            stranger: "It is a key in no record, a stranger in ",
+            authority: "It is a certificate authority for ",
+            "named key": "It is a key that a program of the SSH server names at a login to ",
+          }[of.kind]
+        }
         <Link to={`/logins/${encodeURIComponent(of.name)}`} onClick={close}>
           {of.name}
         </Link>

@@ -323,6 +323,20 @@ func serverSeen(s reading.Server) *apiclient.LoginServer {
 		KeysCommand:       kit.Optional(s.KeysCommand),
 		PrincipalsCommand: kit.Optional(s.PrincipalsCommand),
 		Conditional:       append([]string{}, s.Conditional...),
+		KeysUnasked:       kit.Optional(s.KeysUnasked),
+		PrincipalsUnasked: kit.Optional(s.PrincipalsUnasked),
+	}
+	if len(s.Names) > 0 {
+		out.Names = &s.Names
+	}
+	if len(s.NamedKeys) > 0 {
+		named := make([]apiclient.NamedKey, len(s.NamedKeys))
+		for n, k := range s.NamedKeys {
+			named[n] = apiclient.NamedKey{
+				Type: k.Type, Fingerprint: k.Fingerprint, Comment: kit.Optional(k.Comment), Limits: kit.Optional(k.Limits),
+			}
+		}
+		out.NamedKeys = &named
 	}
 	for _, m := range s.Methods {
 		out.Methods = append(out.Methods, string(m))

@@ -160,6 +160,11 @@ func showTrace(s *kit.Session, t apiclient.Trace) {
 				"It is a certificate authority: its certificates open %s (%s).", m.Name, m.Matched,
 			), kit.AsItIs)
 			continue
+		case apiclient.TracedKindNamedKey:
+			s.Below("", fmt.Sprintf(
+				"It is a key that a program of %s's SSH server names at a login (%s).", m.Name, m.Matched,
+			), kit.AsItIs)
+			continue
 		case apiclient.TracedKindStranger:
 			s.Below("", fmt.Sprintf(
 				"It is a key in no record, a stranger in %s since %s, last seen on %s (%s).", m.Name,

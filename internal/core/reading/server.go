@@ -2,8 +2,10 @@ package reading
 
 import (
 	"fmt"
+	"regexp"
 	"slices"
 	"strings"
+	"time"
 
 	"plumlatch/internal/core/authorizedkeys"
 	"plumlatch/internal/core/keypair"
@@ -31,9 +33,16 @@ type Server struct {
 	// Principals are the files of the names of which a certificate must have one; where there are none,
 	// and no command, it must have the login user's.
 	Principals []string `json:"principals,omitempty"`
-	// KeysCommand and PrincipalsCommand are programs that the server asks at each login.
+	// Names are what is in those files, as far as they are outside of the home folder, and what PrincipalsCommand said.
+	Names []string `json:"names,omitempty"`
+	// KeysCommand and PrincipalsCommand are programs that the server asks at each login. KeysUnasked and
+	// PrincipalsUnasked are why they were not asked by this reading, "" where they were.
 	KeysCommand       string `json:"keys_command,omitempty"`
+	KeysUnasked       string `json:"keys_unasked,omitempty"`
 	PrincipalsCommand string `json:"principals_command,omitempty"`
+	PrincipalsUnasked string `json:"principals_unasked,omitempty"`
+	// NamedKeys are the keys that KeysCommand named.
+	NamedKeys []NamedKey `json:"named_keys,omitempty"`
 	// Conditional are settings that count only under a condition that is not known, in words.
 	Conditional []string `json:"conditional,omitempty"`
 }
@@ -44,6 +53,15 @@ type Authority struct {
 	Fingerprint string `json:"fingerprint"` // SHA256:…
 	Comment     string `json:"comment,omitempty"`
 }
+
+// NamedKey is a key that a program names. Limits are what its line limits it to.
+type NamedKey struct {
+	Authority
+	Limits string `json:"limits,omitempty"`
+}
+
+// unasked is why a program was not asked where nothing else is known.
+const unasked = "it takes root's rights to ask it"
 
 const (
 	// mostAuthorities is how many authorities are kept, mostConditional how many conditional settings.
@@ -61,10 +79,10 @@ var Judging = []string{
 	sshdconfig.RevokedKeys, sshdconfig.TrustedUserCAKeys,
 }
 
-// ServerOf evaluates the settings for a user. authorities is what the file of TrustedUserCAKeys says, or
-// why it was not read.
+// ServerOf evaluates the settings for a user. read reads the files of TrustedUserCAKeys and of
+// AuthorizedPrincipalsFile, or says why not.
 func ServerOf(
-	s sshdconfig.Settings, u sshdconfig.User, conn sshdconfig.Conn, authorities func(path string) ([]byte, error),
+	s sshdconfig.Settings, u sshdconfig.User, conn sshdconfig.Conn, read func(path string) ([]byte, error),
 ) Server {
 	out := Server{KeysOff: !s.On(sshdconfig.PubkeyAuthentication), Methods: s.Methods(u)}
 	switch is, by := s.Admits(u, conn); is {
@@ -73,16 +91,26 @@ func ServerOf(
 	case sshdconfig.Maybe:
 		out.Doubt = by
 	}
-	out.KeysCommand = command(s, sshdconfig.AuthorizedKeysCommand)
+	if out.KeysCommand = command(s, sshdconfig.AuthorizedKeysCommand); out.KeysCommand != "" {
+		out.KeysUnasked = unasked
+	}
 	if path := word(s, sshdconfig.TrustedUserCAKeys); path != "" {
-		out.PrincipalsCommand = command(s, sshdconfig.AuthorizedPrincipalsCommand)
-		content, err := authorities(path)
+		if out.PrincipalsCommand = command(s, sshdconfig.AuthorizedPrincipalsCommand); out.PrincipalsCommand != "" {
+			out.PrincipalsUnasked = unasked
+		}
+		content, err := read(path)
 		if err != nil {
 			out.AuthoritiesUnread = fmt.Sprintf("%s: %v", path, err)
 		}
 		out.Authorities = authoritiesIn(content)
 		if out.Principals, err = s.PrincipalsFiles(u); err != nil {
 			out.AuthoritiesUnread = err.Error()
+		}
+		for _, file := range out.Principals {
+			// In the home folder it may lead elsewhere, whose content is nobody's to see.
+			if content, err := read(file); err == nil && !strings.HasPrefix(file, u.Home+"/") {
+				out.AddNames(content)
+			}
 		}
 	}
 	for _, c := range s.DependsOn(Judging...) {
@@ -91,6 +119,36 @@ func ServerOf(
 		}
 	}
 	return out
+}
+
+// principal is a name that a certificate may be for, as far as it is told.
+var principal = regexp.MustCompile(`^[A-Za-z0-9_][A-Za-z0-9_.@+-]{0,63}$`)
+
+// AddNames adds the principals of a file in the format of AuthorizedPrincipalsFile, without the options of its lines.
+func (s *Server) AddNames(content []byte) {
+	for line := range strings.Lines(string(content)) {
+		fields := strings.Fields(line)
+		if len(fields) == 0 || strings.HasPrefix(fields[0], "#") {
+			continue
+		}
+		if n := fields[len(fields)-1]; principal.MatchString(n) && !slices.Contains(s.Names, n) &&
+			len(s.Names) < mostConditional {
+			s.Names = append(s.Names, n)
+		}
+	}
+}
+
+// AddNamed adds the keys that KeysCommand named, as they count at a time. It says what was left out.
+func (s *Server) AddNamed(said []byte, at time.Time) {
+	for _, l := range Read([]File{{There: true, Content: said}}, at).Keys {
+		if len(s.NamedKeys) == mostAuthorities {
+			s.KeysUnasked = fmt.Sprintf("it names over %d keys, of which the first are listed", mostAuthorities)
+			return
+		}
+		s.NamedKeys = append(s.NamedKeys, NamedKey{
+			Authority{l.Algorithm, keypair.FormatSHA256(l.SHA256), text.Line(l.Comment, text.MaxLine)}, l.Limits,
+		})
+	}
 }
 
 func word(s sshdconfig.Settings, keyword string) string {
@@ -130,7 +188,8 @@ func authoritiesIn(content []byte) (out []Authority) {
 func (s Server) Within() Server {
 	line := func(v *string) { *v = text.Line(*v, text.MaxLine) }
 	for _, v := range []*string{
-		&s.Unread, &s.Refused, &s.Doubt, &s.AuthoritiesUnread, &s.KeysCommand, &s.PrincipalsCommand,
+		&s.Unread, &s.Refused, &s.Doubt, &s.AuthoritiesUnread, &s.KeysCommand, &s.PrincipalsCommand, &s.KeysUnasked,
+		&s.PrincipalsUnasked,
 	} {
 		line(v)
 	}
@@ -141,11 +200,19 @@ func (s Server) Within() Server {
 		line(&a.Fingerprint)
 		line(&a.Comment)
 	}
+	s.NamedKeys = slices.Clone(s.NamedKeys[:min(len(s.NamedKeys), mostAuthorities)])
+	for n := range s.NamedKeys {
+		k := &s.NamedKeys[n]
+		line(&k.Type)
+		line(&k.Fingerprint)
+		line(&k.Comment)
+		line(&k.Limits)
+	}
 	s.Methods = slices.Clone(s.Methods[:min(len(s.Methods), mostConditional)])
 	for n, m := range s.Methods {
 		s.Methods[n] = sshdconfig.Method(text.Line(string(m), text.MaxLine))
 	}
-	for _, list := range []*[]string{&s.Principals, &s.Conditional} {
+	for _, list := range []*[]string{&s.Principals, &s.Conditional, &s.Names} {
 		*list = slices.Clone((*list)[:min(len(*list), mostConditional)])
 		for n := range *list {
 			line(&(*list)[n])
@@ -158,11 +225,12 @@ func (s Server) Within() Server {
 type WayKind string
 
 // The kinds: a method such as a password, an authority whose certificates are taken, a program that names
-// keys at each login, what counts under a condition that is not known, and what was not read.
+// keys at each login, a key that it named, what counts under a condition that is not known, and what was not read.
 const (
 	WayMethod    WayKind = "method"
 	WayAuthority WayKind = "authority"
 	WayProgram   WayKind = "program"
+	WayNamed     WayKind = "named-key"
 	WayCondition WayKind = "condition"
 	WayUnread    WayKind = "unread"
 )
@@ -206,14 +274,23 @@ func (s Server) Ways(user string) (ways []Way) {
 		return append(ways, s.conditions()...)
 	}
 	if s.KeysCommand != "" {
-		add(WayProgram, s.KeysCommand, "keys that a program names at each login, which are not listed: %s", s.KeysCommand)
+		const format = "keys that a program names at each login: %s"
+		switch {
+		case s.KeysUnasked != "":
+			add(WayProgram, s.KeysCommand, format+"; which they are is not known: %s", s.KeysCommand, s.KeysUnasked)
+		default:
+			add(WayProgram, s.KeysCommand, format+"; asked, it named %s", s.KeysCommand, text.Counted(len(s.NamedKeys), "key"))
+		}
+		for _, k := range s.NamedKeys {
+			limits := ""
+			if k.Limits != "" {
+				limits = "; " + k.Limits
+			}
+			add(WayNamed, k.Fingerprint, "the key %s, named by the program%s", k.String(), limits)
+		}
 	}
 	for _, a := range s.Authorities {
-		name := a.Fingerprint
-		if a.Comment != "" {
-			name += " (" + a.Comment + ")"
-		}
-		add(WayAuthority, a.Fingerprint, "certificates of the authority %s, for %s", name, s.principals(user))
+		add(WayAuthority, a.Fingerprint, "certificates of the authority %s, for %s", a.String(), s.principals(user))
 	}
 	if s.AuthoritiesUnread != "" {
 		add(WayUnread, "", "certificates of authorities that were not read: %s", s.AuthoritiesUnread)
@@ -221,13 +298,28 @@ func (s Server) Ways(user string) (ways []Way) {
 	return append(ways, s.conditions()...)
 }
 
+// String is the fingerprint with the comment.
+func (a Authority) String() string {
+	if a.Comment == "" {
+		return a.Fingerprint
+	}
+	return a.Fingerprint + " (" + a.Comment + ")"
+}
+
 // principals says whom a certificate has to be for.
 func (s Server) principals(user string) string {
+	names := ""
+	if len(s.Names) > 0 {
+		names = ", such as " + strings.Join(s.Names, ", ")
+	}
 	switch {
 	case s.PrincipalsCommand != "":
-		return "a principal that a program names: " + s.PrincipalsCommand
+		if s.PrincipalsUnasked != "" {
+			names += "; whom it names is not known: " + s.PrincipalsUnasked
+		}
+		return "a principal that a program names: " + s.PrincipalsCommand + names
 	case len(s.Principals) > 0:
-		return "a principal in " + strings.Join(s.Principals, ", ")
+		return "a principal in " + strings.Join(s.Principals, ", ") + names
 	}
 	return "the principal " + user
 }

@@ -1,6 +1,7 @@
 package sshdconfig
 
 import (
+	"errors"
 	"fmt"
 	"net/netip"
 	"path"
@@ -26,6 +27,41 @@ func (s Settings) KeyFiles(u User) ([]string, error) {
 // authority of TrustedUserCAKeys must have one of; none where the name is that of the user.
 func (s Settings) PrincipalsFiles(u User) ([]string, error) {
 	return expand(AuthorizedPrincipalsFile, s.Get(AuthorizedPrincipalsFile), u)
+}
+
+// ErrOffered is returned where the arguments of a program depend on the key or the certificate that is offered.
+var ErrOffered = errors.New("its arguments depend on the key that is offered")
+
+// Program returns the words of AuthorizedKeysCommand or AuthorizedPrincipalsCommand for a user and the user as whom it
+// is run; no words where there is no such program. The error is ErrOffered, or tells of what is missing.
+func (s Settings) Program(keyword string, u User) (words []string, as string, err error) {
+	args := s.Get(keyword)
+	if len(args) == 0 || strings.EqualFold(args[0], "none") {
+		return nil, "", nil
+	}
+	by := AuthorizedKeysCommandUser
+	if keyword == AuthorizedPrincipalsCommand {
+		by = AuthorizedPrincipalsCommandUser
+	}
+	if run := s.Get(by); len(run) == 1 && !strings.EqualFold(run[0], "none") {
+		as = run[0]
+	} else {
+		return nil, "", fmt.Errorf("%s is not set, without which the server does not run it", by)
+	}
+	for _, a := range args {
+		word, err := filled(a, u)
+		if err != nil {
+			return nil, as, ErrOffered
+		}
+		words = append(words, word)
+	}
+	if !path.IsAbs(words[0]) {
+		return nil, as, errors.New("it has no absolute path")
+	}
+	if len(words) == 1 && keyword == AuthorizedKeysCommand {
+		words = append(words, u.Name)
+	}
+	return words, as, nil
 }
 
 func expand(keyword string, patterns []string, u User) ([]string, error) {

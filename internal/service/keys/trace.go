@@ -14,13 +14,15 @@ import (
 // TracedKind is what a fingerprint was found to be of.
 type TracedKind string
 
-// The kinds. An authority is one of TrustedUserCAKeys; former is a key that was in a login and is no longer there.
+// The kinds. An authority is one of TrustedUserCAKeys; former is a key that was in a login and is no longer there,
+// and a named key is one that a program named when the server would have asked it.
 const (
 	TracedKey       TracedKind = "key"
 	TracedHostKey   TracedKind = "host key"
 	TracedStranger  TracedKind = "stranger"
 	TracedAuthority TracedKind = "authority"
 	TracedFormer    TracedKind = "former"
+	TracedNamed     TracedKind = "named key"
 )
 
 // Traced is what a fingerprint or a public key was found to be.
@@ -49,7 +51,7 @@ type Trace struct {
 
 var compared = map[string][]string{
 	"sha256": {"SHA-256 of keys", "SHA-256 of host keys", "SHA-256 of strangers", "SHA-256 of certificate authorities",
-		"SHA-256 of keys that were in a login and are gone"},
+		"SHA-256 of keys that were in a login and are gone", "SHA-256 of keys that programs name"},
 	"md5": {
 		"MD5 of keys as OpenSSH prints it", "MD5 of keys over the SPKI DER", "MD5 of strangers as OpenSSH prints it",
 		"MD5 of host keys as OpenSSH prints it", "MD5 of keys that were in a login and are gone, as OpenSSH prints it",
@@ -110,7 +112,8 @@ func (s *Service) Trace(ctx context.Context, text string) (Trace, error) {
 	return t, err
 }
 
-// traceBeyond looks for a fingerprint among what is no recorded key: strangers, host keys and authorities.
+// traceBeyond looks for a fingerprint among what is no recorded key: strangers, host keys, authorities and keys that
+// programs name.
 func (s *Service) traceBeyond(ctx context.Context, digest keypair.Digest) (found []Traced, err error) {
 	if digest.Kind != "sha256" && digest.Kind != "md5" {
 		return nil, nil
@@ -149,6 +152,13 @@ func (s *Service) traceBeyond(ctx context.Context, digest keypair.Digest) (found
 	logins, err := s.store.LoginsOfAuthority(ctx, keypair.FormatSHA256(digest.Sum), maxTracedLogins)
 	for _, login := range logins {
 		found = append(found, Traced{Kind: TracedAuthority, Name: login, Matched: "SHA-256 of a certificate authority"})
+	}
+	if err != nil {
+		return found, err
+	}
+	logins, err = s.store.LoginsOfNamedKey(ctx, keypair.FormatSHA256(digest.Sum), maxTracedLogins)
+	for _, login := range logins {
+		found = append(found, Traced{Kind: TracedNamed, Name: login, Matched: "SHA-256 of a key that a program names"})
 	}
 	return found, err
 }

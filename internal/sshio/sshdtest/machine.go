@@ -211,3 +211,11 @@ func (m *Machine) Secret(t testing.TB, path string) {
 		t.Fatal(err)
 	}
 }
+
+// Open lets everybody write a file of the machine below /etc.
+func (m *Machine) Open(t testing.TB, path string) {
+	t.Helper()
+	if err := os.Chmod(filepath.Join(m.etc, strings.TrimPrefix(path, "/etc/")), 0o777); err != nil {
+		t.Fatal(err)
+	}
+}

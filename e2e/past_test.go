@@ -9,6 +9,8 @@ import (
 	"testing"
 	"time"
 
+	"github.com/chromedp/chromedp"
+
 	"plumlatch/internal/apiclient"
 )
 
@@ -46,6 +48,7 @@ func TestAnAuditorsDateIsAnsweredWithWhatIsKnownThen(t *testing.T) {
 		"DELETE FROM file_versions WHERE id NOT IN (SELECT id FROM file_versions WHERE there ORDER BY seen_at DESC LIMIT 1)",
 	)
 	h.sql("UPDATE file_versions SET seen_at = " + ago("20") + ", seen_until = " + ago("15"))
+	h.sql("UPDATE login_servers SET since = " + ago("20"))
 	h.must("grant", "withdraw", "helps", "door", "-anyway", "-reason", "over")
 	mallory := h.pairOutside("mallory")
 	file := h.keysFile("door")
@@ -83,7 +86,7 @@ func TestAnAuditorsDateIsAnsweredWithWhatIsKnownThen(t *testing.T) {
 	csvFile := filepath.Join(h.dir, "access.csv")
 	h.must("report", "access", "-from", "28d", "-holder", "ines", "-format", "csv", "-out", csvFile)
 	rows, err := csv.NewReader(strings.NewReader(read(t, csvFile))).ReadAll()
-	if err != nil || len(rows) < 3 || len(rows[0]) != 17 {
+	if err != nil || len(rows) < 3 || len(rows[0]) != 18 {
 		t.Errorf("%v %v", rows, err)
 	}
 	if r := h.client("report", "access", "-at", "18d", "-format", "csv", "-out", csvFile); r.status != 6 {
@@ -134,4 +137,77 @@ func TestAnAuditorsDateIsAnsweredWithWhatIsKnownThen(t *testing.T) {
 	if p, _ := h.past("openers", "door", "-at", "18d"); knownOf(p, "mine") != apiclient.PastKeyKnownSeen {
 		t.Errorf("of an instance that is gone: %+v", p)
 	}
+}
+
+// TestOtherWaysInAreAnsweredAtADate has a server take passwords for some days of the past.
+func TestOtherWaysInAreAnsweredAtADate(t *testing.T) {
+	t.Parallel()
+	h := newHouse(t, "")
+	h.must("instance", "launch", "door", "-image", "debian-12", "-size", "small", "-new", "mine", "-steward")
+	config := filepath.Join(h.disk("door"), "etc/ssh/sshd_config")
+	was := read(t, config)
+	h.must("sweep", "door")
+	const program = "AuthorizedKeysCommand /opt/names %u\n"
+	if err := os.WriteFile(config, []byte(program+was), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	for range 2 { // twice is one version
+		h.client("sweep", "door")
+	}
+	if err := os.WriteFile(config, []byte(was), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	h.must("sweep", "door")
+	ago := func(days string) string { return "now() - interval '" + days + " days'" }
+	h.sql("UPDATE instances SET created_at = " + ago("50"))
+	h.sql("UPDATE file_versions SET seen_at = " + ago("30"))
+	h.sql("UPDATE login_servers SET since = " + ago("8"))
+	const of = " WHERE jsonb_exists(server, 'keys_command')"
+	h.sql("UPDATE server_versions SET since = " + ago("30") + ", read_at = " + ago("20"))
+	h.sql("UPDATE server_versions SET since = " + ago("18") + ", read_at = " + ago("10") + of)
+	for _, c := range []struct {
+		at     string
+		known  apiclient.PastWayKnown // of the program
+		status int
+	}{
+		{"40d", "", 3}, {"25d", "", 0}, {"19d", apiclient.PastWayKnownNotKnownBetweenReadings, 0},
+		{"15d", apiclient.PastWayKnownSeen, 0}, {"9d", apiclient.PastWayKnownNotKnownBetweenReadings, 0}, {"5d", "", 0},
+	} {
+		p, status := h.past("openers", "door", "-at", c.at)
+		var known apiclient.PastWayKnown
+		unread := false
+		for _, w := range *p.Ways {
+			if w.Kind == apiclient.PastWayKindProgram {
+				known = w.Known
+			}
+			unread = unread || w.Kind == apiclient.PastWayKindUnread
+		}
+		if known != c.known || status != c.status || unread != (c.status == 3) {
+			t.Errorf("%s ago: %d %+v", c.at, status, *p.Ways)
+		}
+	}
+	if out := h.must("report", "access", "-from", "25d", "-until", "15d", "-instance", "door", "-changes"); !strings.Contains(
+		out, "/opt/names",
+	) || !strings.Contains(out, "came") {
+		t.Errorf("the changes:\n%s", out)
+	}
+	for format, want := range map[string]string{"csv": ",program", "html": "Other ways in", "table": "OTHER WAY IN"} {
+		out := h.must("report", "access", "-at", "15d", "-instance", "door", "-format", format)
+		if !strings.Contains(out, "/opt/names") || !strings.Contains(out, want) {
+			t.Errorf("%s:\n%s", format, out)
+		}
+	}
+	if p, _ := h.past("opens", "mine", "-at", "15d"); p.Ways != nil {
+		t.Errorf("a question about a key has other ways: %+v", *p.Ways)
+	}
+	page := h.console(t)
+	page.open("/instances/door")
+	page.says("Choose a day")
+	page.do(chromedp.Evaluate[chromedp.Void](`(() => {
+		const date = document.querySelector("input[type=date]");
+		Object.getOwnPropertyDescriptor(HTMLInputElement.prototype, "value").set.call(date, ` +
+		quote(time.Now().AddDate(0, 0, -15).Format(time.DateOnly)) + `);
+		date.dispatchEvent(new Event("input", { bubbles: true }));
+	})()`))
+	page.says("/opt/names")
 }

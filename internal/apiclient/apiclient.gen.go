@@ -528,6 +528,60 @@ func (e PastKeyKnown) Valid() bool {
 	}
 }
 
+// Defines values for PastWayKind.
+const (
+	PastWayKindAuthority PastWayKind = "authority"
+	PastWayKindCondition PastWayKind = "condition"
+	PastWayKindMethod    PastWayKind = "method"
+	PastWayKindNamedKey  PastWayKind = "named-key"
+	PastWayKindProgram   PastWayKind = "program"
+	PastWayKindUnread    PastWayKind = "unread"
+)
+
+// Valid indicates whether the value is a known member of the PastWayKind enum.
+func (e PastWayKind) Valid() bool {
+	switch e {
+	case PastWayKindAuthority:
+		return true
+	case PastWayKindCondition:
+		return true
+	case PastWayKindMethod:
+		return true
+	case PastWayKindNamedKey:
+		return true
+	case PastWayKindProgram:
+		return true
+	case PastWayKindUnread:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for PastWayKnown.
+const (
+	PastWayKnownNotKnownBetweenReadings PastWayKnown = "not known between readings"
+	PastWayKnownNotThere                PastWayKnown = "not there"
+	PastWayKnownSeen                    PastWayKnown = "seen"
+	PastWayKnownSeenBeforeNotReadSince  PastWayKnown = "seen before, not read since"
+)
+
+// Valid indicates whether the value is a known member of the PastWayKnown enum.
+func (e PastWayKnown) Valid() bool {
+	switch e {
+	case PastWayKnownNotKnownBetweenReadings:
+		return true
+	case PastWayKnownNotThere:
+		return true
+	case PastWayKnownSeen:
+		return true
+	case PastWayKnownSeenBeforeNotReadSince:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for PendingHolderDoes.
 const (
 	PendingHolderDoesBring    PendingHolderDoes = "bring"
@@ -2812,6 +2866,9 @@ type PastPage struct {
 	// Unknown Logins that nobody had read by then.
 	Unknown []PastUnknown `json:"unknown"`
 	Until   time.Time     `json:"until"`
+
+	// Ways The ways in beside keys; absent where a key or a holder is asked about.
+	Ways *[]PastWay `json:"ways,omitempty"`
 }
 
 // PastUnknown defines model for PastUnknown.
@@ -2820,6 +2877,41 @@ type PastUnknown struct {
 	FirstRead *time.Time `json:"first_read,omitempty"`
 	Login     string     `json:"login"`
 }
+
+// PastWay defines model for PastWay.
+type PastWay struct {
+	// GoneBy The first reading after, which did not have it.
+	GoneBy   *time.Time `json:"gone_by,omitempty"`
+	Instance string     `json:"instance"`
+
+	// Kind A method such as a password, a certificate authority, a program that names keys at each login, a key that it named, what counts under a condition that is not known, or what was not read.
+	Kind PastWayKind `json:"kind"`
+
+	// Known How well it is known that it was one.
+	Known PastWayKnown `json:"known"`
+	Login string       `json:"login"`
+
+	// Name The method, the fingerprint, or the program.
+	Name *string `json:"name,omitempty"`
+
+	// NotBefore The last reading before, which did not have it.
+	NotBefore *time.Time `json:"not_before,omitempty"`
+
+	// SeenFrom The first reading that had it; absent where none did.
+	SeenFrom *time.Time `json:"seen_from,omitempty"`
+
+	// SeenTo The last reading that had it.
+	SeenTo *time.Time `json:"seen_to,omitempty"`
+
+	// Text In words.
+	Text string `json:"text"`
+}
+
+// PastWayKind A method such as a password, a certificate authority, a program that names keys at each login, a key that it named, what counts under a condition that is not known, or what was not read.
+type PastWayKind string
+
+// PastWayKnown How well it is known that it was one.
+type PastWayKnown string
 
 // PendingHolder defines model for PendingHolder.
 type PendingHolder struct {

@@ -36,7 +36,12 @@ func (a *api) GetPast(ctx context.Context, r contract.GetPastRequestObject) (con
 	if err != nil {
 		return nil, err
 	}
+	var ways *[]contract.PastWay
+	if w.Key == "" && w.Holder == "" {
+		ways = new(each(page.Ways, pastWayOf))
+	}
 	return contract.GetPast200JSONResponse{
+		Ways:  ways,
 		From:  w.From,
 		Until: w.Until,
 		Keys:  each(page.Keys, pastKeyOf),
@@ -60,6 +65,23 @@ func pastKeyOf(k access.PastKey) contract.PastKey {
 	}
 	if i := k.Interval; i != nil {
 		out.SeenFrom, out.SeenTo, out.SeenBy = &i.From, &i.To, optional(i.Method)
+		if !i.NotBefore.IsZero() {
+			out.NotBefore = &i.NotBefore
+		}
+		if !i.GoneBy.IsZero() {
+			out.GoneBy = &i.GoneBy
+		}
+	}
+	return out
+}
+
+func pastWayOf(w access.PastWay) contract.PastWay {
+	out := contract.PastWay{
+		Login: w.Login, Instance: w.Instance, Kind: contract.PastWayKind(w.Kind), Name: optional(w.Name), Text: w.Text,
+		Known: contract.PastWayKnown(w.Known),
+	}
+	if i := w.Interval; i != nil {
+		out.SeenFrom, out.SeenTo = &i.From, &i.To
 		if !i.NotBefore.IsZero() {
 			out.NotBefore = &i.NotBefore
 		}

@@ -23,11 +23,13 @@ type Login struct {
 	Folders []Folder `gorm:"serializer:json;default:'[]'"` // above its files, at the last look
 }
 
-// LoginServer is what a login's SSH server lets in beside the keys of its files, as it was last read.
+// LoginServer is what a login's SSH server lets in beside the keys of its files, as it was read at each reading
+// since Since until ReadAt.
 type LoginServer struct {
 	LoginID uuid.UUID      `gorm:"primaryKey"`
 	Server  reading.Server `gorm:"serializer:json"`
 	ReadAt  time.Time
+	Since   time.Time
 }
 
 // MachineReading is what was read of all users of a machine.

@@ -10,8 +10,11 @@ import (
 	"plumlatch/internal/record"
 )
 
+// mostServerVersions is how many versions of its server's settings are kept of a login.
+const mostServerVersions = 500
+
 // PutServers keeps what the SSH servers of logins let in, as of readings; none that is older than
-// what is kept.
+// what is kept. What they let in before is kept as a version where it differs.
 // Raw, since GORM puts no list of rows in from arrays.
 func (s *Store) PutServers(ctx context.Context, all []record.LoginServer) error {
 	if len(all) == 0 {
@@ -25,11 +28,44 @@ func (s *Store) PutServers(ctx context.Context, all []record.LoginServer) error 
 		}
 		ids[n], at[n], servers[n] = l.LoginID, l.ReadAt, string(data)
 	}
-	_, err := s.db.Statement.ConnPool.ExecContext(ctx, `INSERT INTO login_servers (login_id, server, read_at)
-		SELECT id, server::jsonb, at FROM unnest($1::uuid[], $2::text[], $3::timestamptz[]) AS n (id, server, at)
-		ON CONFLICT (login_id) DO UPDATE SET server = excluded.server, read_at = excluded.read_at
+	const read = "unnest($1::uuid[], $2::text[], $3::timestamptz[]) AS n (id, server, at)"
+	to := s.db.Statement.ConnPool
+	done, err := to.ExecContext(ctx, `INSERT INTO server_versions (login_id, server, since, read_at)
+		SELECT s.login_id, s.server, s.since, s.read_at FROM `+read+` JOIN login_servers s ON s.login_id = n.id
+		WHERE s.read_at < n.at AND s.server <> n.server::jsonb`, ids, servers, at)
+	if err != nil {
+		return plain(err)
+	}
+	if changed, err := done.RowsAffected(); err != nil || changed > 0 {
+		if err == nil {
+			_, err = to.ExecContext(ctx, `DELETE FROM server_versions WHERE id IN (SELECT id FROM
+				(SELECT id, row_number() OVER (PARTITION BY login_id ORDER BY id DESC) AS place FROM server_versions
+				WHERE login_id = ANY($1)) v WHERE place > $2)`, ids, mostServerVersions)
+		}
+		if err != nil {
+			return plain(err)
+		}
+	}
+	_, err = to.ExecContext(ctx, `INSERT INTO login_servers (login_id, server, read_at, since)
+		SELECT id, server::jsonb, at, at FROM `+read+`
+		ON CONFLICT (login_id) DO UPDATE SET server = excluded.server, read_at = excluded.read_at,
+			since = CASE WHEN login_servers.server = excluded.server THEN login_servers.since ELSE excluded.since END
 			WHERE login_servers.read_at <= excluded.read_at`, ids, servers, at)
 	return plain(err)
+}
+
+// AllServers returns what the SSH servers of logins let in over time, by login, the older first.
+func (s *Store) AllServers(ctx context.Context, logins []uuid.UUID) (map[uuid.UUID][]record.LoginServer, error) {
+	var rows []record.LoginServer
+	db := s.db.WithContext(ctx)
+	before := db.Table("server_versions").Select("login_id, server, since, read_at").Where("login_id IN ?", logins)
+	last := db.Table("login_servers").Select("login_id, server, since, read_at").Where("login_id IN ?", logins)
+	err := db.Table("(? UNION ALL ?) AS v", before, last).Order("login_id, since").Find(&rows).Error
+	out := map[uuid.UUID][]record.LoginServer{}
+	for _, r := range rows {
+		out[r.LoginID] = append(out[r.LoginID], r)
+	}
+	return out, plain(err)
 }
 
 // Servers returns what the SSH servers of logins let in, by the login; those of which nobody has read

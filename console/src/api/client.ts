@@ -23,6 +23,7 @@ export type Difference = components["schemas"]["Difference"];
 export type Settlement = components["schemas"]["Settlement"];
 export type InstanceAccess = components["schemas"]["InstanceAccess"];
 export type PastKey = components["schemas"]["PastKey"];
+export type PastWay = components["schemas"]["PastWay"];
 export type EndBy = components["schemas"]["EndBy"];
 export type GrantRecord = components["schemas"]["GrantRecord"];
 export type ProofDue = components["schemas"]["ProofDue"];

@@ -2430,9 +2430,49 @@ export interface components {
             /** Format: date-time */
             until: string;
             keys: components["schemas"]["PastKey"][];
+            /** @description The ways in beside keys; absent where a key or a holder is asked about. */
+            ways?: components["schemas"]["PastWay"][];
             /** @description Logins that nobody had read by then. */
             unknown: components["schemas"]["PastUnknown"][];
             next?: string;
+        };
+        PastWay: {
+            login: string;
+            instance: string;
+            /**
+             * @description A method such as a password, a certificate authority, a program that names keys at each login, a key that it named, what counts under a condition that is not known, or what was not read.
+             * @enum {string}
+             */
+            kind: "method" | "authority" | "program" | "named-key" | "condition" | "unread";
+            /** @description The method, the fingerprint, or the program. */
+            name?: string;
+            /** @description In words. */
+            text: string;
+            /**
+             * @description How well it is known that it was one.
+             * @enum {string}
+             */
+            known: "seen" | "not known between readings" | "seen before, not read since" | "not there";
+            /**
+             * Format: date-time
+             * @description The last reading before, which did not have it.
+             */
+            not_before?: string;
+            /**
+             * Format: date-time
+             * @description The first reading that had it; absent where none did.
+             */
+            seen_from?: string;
+            /**
+             * Format: date-time
+             * @description The last reading that had it.
+             */
+            seen_to?: string;
+            /**
+             * Format: date-time
+             * @description The first reading after, which did not have it.
+             */
+            gone_by?: string;
         };
         PastUnknown: {
             login: string;

@@ -10,6 +10,7 @@ import (
 	"html/template"
 	"io"
 	"os"
+	"slices"
 	"strings"
 	"time"
 
@@ -25,7 +26,8 @@ var ReportCommands = []kit.Command{{
 	Flags:   reportAccess,
 	Summary: "Report who could get in where, at a time or in a stretch of time, for an auditor",
 	Detail: `It joins the readings of key files, the grants and the hand-overs of keys. Each row says between which
-readings a key was seen, and on whose word it was granted. What nobody read is listed as not known.
+readings a key was seen, and on whose word it was granted. What nobody read is listed as not known,
+and the other ways in are those of the SSH servers' settings as they were read then.
 With -changes it shows what differs between the two times.`,
 	Examples: []string{
 		"plumlatch report access -at 2026-11-07 -instance atlas-db",
@@ -114,6 +116,7 @@ func pastOf(ctx context.Context, client *apiclient.Client, w pastFlags) (out api
 		Holder: kit.Optional(w.holder), Label: kit.Optional(w.label),
 	}
 	out.Keys, out.Unknown = []apiclient.PastKey{}, []apiclient.PastUnknown{}
+	var ways []apiclient.PastWay
 	for {
 		p, err := kit.Answer[apiclient.PastPage](client.GetPast(ctx, &params))
 		if err != nil {
@@ -121,6 +124,10 @@ func pastOf(ctx context.Context, client *apiclient.Client, w pastFlags) (out api
 		}
 		out.From, out.Until = p.From, p.Until
 		out.Keys, out.Unknown = append(out.Keys, p.Keys...), append(out.Unknown, p.Unknown...)
+		if p.Ways != nil {
+			ways = append(ways, *p.Ways...)
+			out.Ways = &ways
+		}
 		if p.Next == nil {
 			return out, nil
 		}
@@ -137,7 +144,7 @@ func pastAsked(ctx context.Context, s *kit.Session, client *apiclient.Client, w 
 	if err == nil {
 		err = writePast(ctx, s, client, w, p)
 	}
-	if err == nil && len(p.Unknown) > 0 {
+	if err == nil && (len(p.Unknown) > 0 || slices.ContainsFunc(kit.Given(p.Ways), wayUnknown)) {
 		err = kit.Quiet(kit.ExitNotAsItShould)
 	}
 	return err
@@ -191,11 +198,17 @@ func writePast(
 	return err
 }
 
-var knownText = map[apiclient.PastKeyKnown]string{
-	apiclient.PastKeyKnownSeen:                    "seen",
-	apiclient.PastKeyKnownNotKnownBetweenReadings: "not known",
-	apiclient.PastKeyKnownSeenBeforeNotReadSince:  "seen before",
-	apiclient.PastKeyKnownNotThere:                "not there",
+// wayUnknown reports whether a row says that something of the other ways in was not known.
+func wayUnknown(w apiclient.PastWay) bool { return w.Kind == apiclient.PastWayKindUnread }
+
+// knownText says in short how well something is known, a key or another way in.
+func knownText[K ~string](known K) string {
+	return map[apiclient.PastKeyKnown]string{
+		apiclient.PastKeyKnownSeen:                    "seen",
+		apiclient.PastKeyKnownNotKnownBetweenReadings: "not known",
+		apiclient.PastKeyKnownSeenBeforeNotReadSince:  "seen before",
+		apiclient.PastKeyKnownNotThere:                "not there",
+	}[apiclient.PastKeyKnown(known)]
 }
 
 // ShowPast shows who could get in, as a table, and what is not known.
@@ -212,7 +225,17 @@ func ShowPast(s *kit.Session, p apiclient.PastPage) {
 			Least: []string{"LIMITS", "HOLDER"},
 		}
 		for _, k := range p.Keys {
-			t.Add(k.Login, pastName(k), kit.Given(k.Holder), knownText[k.Known], seenText(k), grantText(k), kit.Given(k.Limits))
+			t.Add(
+				k.Login, pastName(k), kit.Given(k.Holder), knownText(k.Known), seenText(k), grantText(k), kit.Given(k.Limits),
+			)
+		}
+		t.Write(s)
+	}
+	if ways := kit.Given(p.Ways); len(ways) > 0 {
+		fmt.Fprintln(s.Env.Out)
+		t := kit.Table{Head: []string{"LOGIN", "OTHER WAY IN", "KNOWN", "READ"}, Wraps: []string{"OTHER WAY IN"}}
+		for _, w := range ways {
+			t.Add(w.Login, w.Text, knownText(w.Known), waySeenText(w))
 		}
 		t.Write(s)
 	}
@@ -235,20 +258,28 @@ func pastName(k apiclient.PastKey) string {
 	return strings.TrimSpace("stranger " + k.Comment + " " + k.Sha256)
 }
 
-// seenText says between which readings a key was in place.
+// seenText says between which readings a key was in place, waySeenText the same of another way in.
 func seenText(k apiclient.PastKey) string {
-	if k.SeenFrom == nil {
+	return between(k.NotBefore, k.SeenFrom, k.SeenTo, k.GoneBy)
+}
+
+func waySeenText(w apiclient.PastWay) string {
+	return between(w.NotBefore, w.SeenFrom, w.SeenTo, w.GoneBy)
+}
+
+func between(notBefore, from, to, goneBy *time.Time) string {
+	if from == nil {
 		return "by no reading"
 	}
-	out := kit.Moment(*k.SeenFrom)
-	if !k.SeenTo.Equal(*k.SeenFrom) {
-		out += " to " + kit.Moment(*k.SeenTo)
+	out := kit.Moment(*from)
+	if !to.Equal(*from) {
+		out += " to " + kit.Moment(*to)
 	}
-	if k.NotBefore != nil {
-		out = "not on " + kit.Moment(*k.NotBefore) + ", then " + out
+	if notBefore != nil {
+		out = "not on " + kit.Moment(*notBefore) + ", then " + out
 	}
-	if k.GoneBy != nil {
-		out += ", gone by " + kit.Moment(*k.GoneBy)
+	if goneBy != nil {
+		out += ", gone by " + kit.Moment(*goneBy)
 	}
 	return out
 }
@@ -285,31 +316,38 @@ func reportChanges(ctx context.Context, s *kit.Session, client *apiclient.Client
 	if err != nil {
 		return err
 	}
-	there := func(p apiclient.PastPage) map[string]apiclient.PastKey {
-		out := map[string]apiclient.PastKey{}
+	there := func(p apiclient.PastPage) map[string]bool {
+		out := map[string]bool{}
 		for _, k := range p.Keys {
-			out[k.Login+" "+k.Sha256] = k
+			out[k.Login+" "+k.Sha256] = true
+		}
+		for _, w := range kit.Given(p.Ways) {
+			out[w.Login+" "+w.Text] = true
 		}
 		return out
 	}
 	type change struct {
 		Login  string `json:"login"`
-		Key    string `json:"key"`
+		Key    string `json:"key"` // or another way in, in words
 		Sha256 string `json:"sha256"`
 		Change string `json:"change"`
 	}
 	changes := []change{}
 	was, is := there(before), there(after)
-	for _, k := range after.Keys {
-		if _, both := was[k.Login+" "+k.Sha256]; !both {
-			changes = append(changes, change{k.Login, pastName(k), k.Sha256, "came"})
+	compare := func(of apiclient.PastPage, other map[string]bool, what string) {
+		for _, k := range of.Keys {
+			if !other[k.Login+" "+k.Sha256] {
+				changes = append(changes, change{k.Login, pastName(k), k.Sha256, what})
+			}
+		}
+		for _, w := range kit.Given(of.Ways) {
+			if !wayUnknown(w) && !other[w.Login+" "+w.Text] {
+				changes = append(changes, change{w.Login, w.Text, "", what})
+			}
 		}
 	}
-	for _, k := range before.Keys {
-		if _, both := is[k.Login+" "+k.Sha256]; !both {
-			changes = append(changes, change{k.Login, pastName(k), k.Sha256, "went"})
-		}
-	}
+	compare(after, was, "came")
+	compare(before, is, "went")
 	if s.Json {
 		return s.WriteJSON(changes)
 	}
@@ -317,7 +355,7 @@ func reportChanges(ctx context.Context, s *kit.Session, client *apiclient.Client
 		fmt.Fprintln(s.Env.Out, "Nothing is known to have changed.")
 		return nil
 	}
-	t := kit.Table{Head: []string{"LOGIN", "KEY", "CHANGE"}}
+	t := kit.Table{Head: []string{"LOGIN", "KEY OR WAY IN", "CHANGE"}, Wraps: []string{"KEY OR WAY IN"}}
 	for _, c := range changes {
 		t.Add(c.Login, c.Key, c.Change)
 	}
@@ -326,7 +364,7 @@ func reportChanges(ctx context.Context, s *kit.Session, client *apiclient.Client
 }
 
 // pastColumns is how many columns the CSV form has.
-const pastColumns = 17
+const pastColumns = 18
 
 func pastCSV(to io.Writer, p apiclient.PastPage) error {
 	w := csv.NewWriter(to)
@@ -339,6 +377,7 @@ func pastCSV(to io.Writer, p apiclient.PastPage) error {
 	w.Write([]string{
 		"login", "instance", "key", "sha256", "comment", "holder", "known", "not_before", "seen_from", "seen_to", "gone_by",
 		"granted_at", "granted_by", "until", "withdrawn_at", "withdrawn_by", "reason",
+		"way",
 	})
 	for _, k := range p.Keys {
 		grants := k.Grants
@@ -353,9 +392,15 @@ func pastCSV(to io.Writer, p apiclient.PastPage) error {
 			w.Write(spreadsheetSafe([]string{
 				k.Login, k.Instance, kit.Given(k.Key), k.Sha256, k.Comment, kit.Given(k.Holder), string(k.Known),
 				at(k.NotBefore), at(k.SeenFrom), at(k.SeenTo), at(k.GoneBy), granted, g.GrantedBy, at(g.Until),
-				at(g.WithdrawnAt), kit.Given(g.WithdrawnBy), kit.Given(g.Reason),
+				at(g.WithdrawnAt), kit.Given(g.WithdrawnBy), kit.Given(g.Reason), "",
 			}))
 		}
+	}
+	for _, way := range kit.Given(p.Ways) {
+		row := make([]string, pastColumns)
+		row[0], row[1], row[4], row[6], row[17] = way.Login, way.Instance, way.Text, string(way.Known), string(way.Kind)
+		row[7], row[8], row[9], row[10] = at(way.NotBefore), at(way.SeenFrom), at(way.SeenTo), at(way.GoneBy)
+		w.Write(spreadsheetSafe(row))
 	}
 	for _, u := range p.Unknown {
 		row := make([]string, pastColumns)
@@ -382,8 +427,12 @@ var pastPage string
 var pastTemplate = template.Must(template.New("past").Funcs(template.FuncMap{
 	"moment": kit.Moment, "name": pastName, "seen": seenText, "granted": grantText,
 	"known": func(k apiclient.PastKey) string {
-		return knownText[k.Known]
+		return knownText(k.Known)
 	},
+	"wayKnown": func(w apiclient.PastWay) string {
+		return knownText(w.Known)
+	},
+	"waySeen": waySeenText,
 }).Parse(pastPage))
 
 // pastHTML writes a page that prints well, and asks for nothing from elsewhere.

@@ -14,6 +14,7 @@ import (
 	"plumlatch/internal/core/authorizedkeys"
 	"plumlatch/internal/core/keypair"
 	"plumlatch/internal/core/past"
+	seen "plumlatch/internal/core/reading"
 	"plumlatch/internal/core/text"
 	"plumlatch/internal/record"
 	"plumlatch/internal/service/fleet"
@@ -60,9 +61,20 @@ type PastUnknown struct {
 	FirstRead *time.Time
 }
 
+// PastWay is a way into a login beside keys for a stretch of time, or something of them that was not known then.
+type PastWay struct {
+	Login, Instance string
+	seen.Way
+	Known past.Known
+	// Interval is when it was read of the settings; nil where no reading says anything of the time.
+	Interval *past.Interval[seen.Way]
+}
+
 // PastPage is a part of what was in the past.
 type PastPage struct {
-	Keys    []PastKey
+	Keys []PastKey
+	// Ways are those beside keys; a question about a key or a holder has none.
+	Ways    []PastWay
 	Unknown []PastUnknown
 	Next    string
 }
@@ -92,6 +104,12 @@ func (s *Service) Past(ctx context.Context, w PastWanted, after string) (PastPag
 	if err != nil {
 		return PastPage{}, err
 	}
+	var servers map[uuid.UUID][]record.LoginServer
+	if f.Keys == nil {
+		if servers, err = s.store.AllServers(ctx, ids); err != nil {
+			return PastPage{}, err
+		}
+	}
 	lines := linesOfAll(versions)
 	known, err := s.knownInPast(ctx, lines, granted)
 	if err != nil {
@@ -104,11 +122,36 @@ func (s *Service) Past(ctx context.Context, w PastWanted, after string) (PastPag
 			keys = slices.DeleteFunc(keys, func(k PastKey) bool { return k.Holder != w.Holder })
 		}
 		out.Keys = append(out.Keys, keys...)
+		if f.Keys == nil {
+			out.Ways = append(out.Ways, waysInPast(l, f, servers[l.ID])...)
+		}
 		if unknown != nil {
 			out.Unknown = append(out.Unknown, *unknown)
 		}
 	}
 	return out, nil
+}
+
+// waysInPast returns the ways into a login beside keys, by the versions of its server's settings.
+func waysInPast(l record.PastLogin, f record.PastFilter, servers []record.LoginServer) (out []PastWay) {
+	versions := make([]past.Version[seen.Way], len(servers))
+	for n, s := range servers {
+		versions[n] = past.Version[seen.Way]{SeenAt: s.Since, SeenUntil: s.ReadAt, Keys: s.Server.Ways(l.OSUser)}
+	}
+	called := fleet.LoginName(l.OSUser, l.InstanceName)
+	for _, i := range past.Intervals(versions) {
+		if i.Within(f.From, f.Until) {
+			out = append(out, PastWay{called, l.InstanceName, i.Key, within(i, f), &i})
+		}
+	}
+	if first := past.FirstRead(versions); first.IsZero() || first.After(f.From) {
+		text := "nobody has read the SSH server's settings"
+		if !first.IsZero() {
+			text = "nobody had read the SSH server's settings yet"
+		}
+		out = append(out, PastWay{called, l.InstanceName, seen.Way{Kind: seen.WayUnread, Text: text}, past.Between, nil})
+	}
+	return out
 }
 
 // pastFilter checks a question and looks up what it names.
@@ -290,7 +333,7 @@ func (k pastKeys) of(
 }
 
 // within is how well an interval is known in what is asked: seen, where it was at any time of it.
-func within(i past.Interval[string], f record.PastFilter) past.Known {
+func within[K comparable](i past.Interval[K], f record.PastFilter) past.Known {
 	if f.From.Equal(f.Until) {
 		return i.At(f.From)
 	}

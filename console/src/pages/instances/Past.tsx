@@ -1,6 +1,6 @@
 import { Alert, Card, Input, Table, Tag } from "antd";
 import { useState } from "react";
-import type { PastKey } from "../../api/client";
+import type { PastKey, PastWay } from "../../api/client";
 import { usePast } from "../../api/queries";
 import { day, moment } from "../../format";
 import { EmptyNote } from "../../parts/EmptyNote";
@@ -42,9 +42,33 @@ export function Past({ of: instance }: { of: string }) {
           locale={{ emptyText: <EmptyNote text="No key is known to have been granted or in place." /> }}
         />
       )}
+      {past.data?.ways && past.data.ways.length > 0 && (
+        <Table<PastWay>
+          size="small"
+          className="before-m"
+          rowKey={(w) => w.login + w.text + (w.seen_from ?? "")}
+          dataSource={past.data.ways}
+          pagination={{ pageSize: 20, hideOnSinglePage: true }}
+          columns={wayColumns}
+        />
+      )}
     </Card>
   );
 }
+
+/** Between which readings something was seen. */
+function seen(of: { seen_from?: string; seen_to?: string; gone_by?: string }): string {
+  if (!of.seen_from) return "by none";
+  const gone = of.gone_by ? `, gone by ${moment(of.gone_by)}` : "";
+  return `${moment(of.seen_from)} to ${moment(of.seen_to ?? of.seen_from)}${gone}`;
+}
+
+const wayColumns = [
+  { title: "Login", dataIndex: "login" },
+  { title: "Other way in", dataIndex: "text" },
+  { title: "Known", dataIndex: "known" },
+  { title: "Read of the settings", render: (_: unknown, w: PastWay) => seen(w) },
+];
 
 const columns = [
   { title: "Login", dataIndex: "login" },
@@ -62,11 +86,7 @@ const columns = [
   { title: "In place", dataIndex: "known" },
   {
     title: "Seen by readings",
-    render: (_: unknown, k: PastKey) =>
-      k.seen_from
-        ? `${moment(k.seen_from)} to ${moment(k.seen_to ?? k.seen_from)}` +
-          (k.gone_by ? `, gone by ${moment(k.gone_by)}` : "")
-        : "by none",
+    render: (_: unknown, k: PastKey) => seen(k),
   },
   {
     title: "Granted",

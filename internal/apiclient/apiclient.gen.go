@@ -1260,6 +1260,31 @@ func (e WayKind) Valid() bool {
 	}
 }
 
+// AcceptWay defines model for AcceptWay.
+type AcceptWay struct {
+	// Logins user@instance, or the instance for its own login user.
+	Logins []string `json:"logins"`
+
+	// Reason Why; needed to accept.
+	Reason *string `json:"reason,omitempty"`
+
+	// Way The name of a way in, or where it has none what it is about, as the logins have it.
+	Way string `json:"way"`
+
+	// Withdraw It is no longer accepted.
+	Withdraw *bool `json:"withdraw,omitempty"`
+}
+
+// AcceptedWays defines model for AcceptedWays.
+type AcceptedWays struct {
+	// Changed At how many something changed.
+	Changed int `json:"changed"`
+
+	// Logins All of them, as user@instance.
+	Logins []string `json:"logins"`
+	Way    string   `json:"way"`
+}
+
 // AddGrant defines model for AddGrant.
 type AddGrant struct {
 	// EndBy What ends a grant at its time: the service, which removes the line; the SSH server, by an expiry-time in the line; or both.
@@ -2309,7 +2334,10 @@ type Login struct {
 	FoundAt *time.Time `json:"found_at,omitempty"`
 
 	// Label What the cloud's key label is worth, in words.
-	Label   *string    `json:"label,omitempty"`
+	Label *string `json:"label,omitempty"`
+
+	// NoMeans Why the service cannot change the login's files by itself; absent where it can. Told of one login alone.
+	NoMeans *string    `json:"no_means,omitempty"`
 	Openers []Opening  `json:"openers"`
 	Reach   LoginReach `json:"reach"`
 
@@ -4154,6 +4182,9 @@ type Way struct {
 	// About In words.
 	About string `json:"about"`
 
+	// Accepted Who has accepted it, when and why; it is not counted then. Absent where nobody has.
+	Accepted *string `json:"accepted,omitempty"`
+
 	// Kind A method such as a password, a certificate authority, a program that names keys at each login, a key that it named, what counts under a condition that is not known, or what was not read.
 	Kind WayKind `json:"kind"`
 
@@ -4997,6 +5028,9 @@ type AddTokenJSONRequestBody = AddToken
 
 // TraceJSONRequestBody defines body for Trace for application/json ContentType.
 type TraceJSONRequestBody = TraceText
+
+// AcceptWayJSONRequestBody defines body for AcceptWay for application/json ContentType.
+type AcceptWayJSONRequestBody = AcceptWay
 
 // RequestEditorFn is the function signature for the RequestEditor callback function
 type RequestEditorFn func(ctx context.Context, req *http.Request) error
@@ -6011,6 +6045,18 @@ type ClientInterface interface {
 	//
 	// Says which key or host key a fingerprint or a public key is, and what it opens. Nothing is stored.
 	Trace(ctx context.Context, body TraceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AcceptWayWithBody performs a POST /ways (the `AcceptWay` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Accepts a way into logins beside keys, such as a certificate authority that is wanted, or withdraws that. An accepted way is told with its acceptance, and not counted as beyond the grants, as long as it stays as it was.
+	AcceptWayWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AcceptWay performs a POST /ways (the `AcceptWay` operationId) request.
+	// Takes a body of the `application/json` content type.
+	//
+	// Accepts a way into logins beside keys, such as a certificate authority that is wanted, or withdraws that. An accepted way is told with its acceptance, and not counted as beyond the grants, as long as it stays as it was.
+	AcceptWay(ctx context.Context, body AcceptWayJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 }
 
 // ListAskedKeys performs a GET /asked-keys (the `ListAskedKeys` operationId) request.
@@ -8863,6 +8909,38 @@ func (c *Client) TraceWithBody(ctx context.Context, contentType string, body io.
 // Says which key or host key a fingerprint or a public key is, and what it opens. Nothing is stored.
 func (c *Client) Trace(ctx context.Context, body TraceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewTraceRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AcceptWayWithBody performs a POST /ways (the `AcceptWay` operationId) request,
+// with any type of body and a specified content type.
+//
+// Accepts a way into logins beside keys, such as a certificate authority that is wanted, or withdraws that. An accepted way is told with its acceptance, and not counted as beyond the grants, as long as it stays as it was.
+func (c *Client) AcceptWayWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAcceptWayRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AcceptWay performs a POST /ways (the `AcceptWay` operationId) request.
+// Takes a body of the `application/json` content type.
+//
+// Accepts a way into logins beside keys, such as a certificate authority that is wanted, or withdraws that. An accepted way is told with its acceptance, and not counted as beyond the grants, as long as it stays as it was.
+func (c *Client) AcceptWay(ctx context.Context, body AcceptWayJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAcceptWayRequest(c.Server, body)
 	if err != nil {
 		return nil, err
 	}
@@ -16208,6 +16286,46 @@ func NewTraceRequestWithBody(server string, contentType string, body io.Reader) 
 	}
 
 	operationPath := fmt.Sprintf("/traces")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewAcceptWayRequest calls the generic AcceptWay builder with application/json body
+func NewAcceptWayRequest(server string, body AcceptWayJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAcceptWayRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewAcceptWayRequestWithBody constructs an http.Request for the AcceptWay method, with any body, and a specified content type
+func NewAcceptWayRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/ways")
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}

@@ -49,7 +49,7 @@ func groups() []group {
 		},
 		{
 			"Granting access and proving keys",
-			slices.Concat(access.GrantCommands, access.SettleCommands, access.ProveCommands),
+			slices.Concat(access.GrantCommands, access.SettleCommands, access.WayCommands, access.ProveCommands),
 		},
 		{"Replacing keys", slices.Concat(rotate.RotateCommands, rotate.RuleCommands)},
 		{"Logging in", slices.Concat(access.ConnectCommands, access.WhyCommands)},

@@ -27,6 +27,7 @@ var goals = map[string]string{
 	"openers":      "who can get in, who has access, which keys open an instance, authorized keys of a server",
 	"find": "search, look up, where is, which instance has this address, " +
 		"find a server by name or ip, who is",
+	"way accept":    "allow passwords, a certificate authority is fine, this way in is wanted, silence a warning",
 	"login add":     "another user on a server, add an os user, second login, deploy user",
 	"report access": "who could open a machine three weeks ago, auditor, audit report, access at a date, point in time",
 	"opens":         "what does this key open, where is this key, which servers",
@@ -45,7 +46,7 @@ var goals = map[string]string{
 	"ssh-config":       "ssh config, known_hosts, host aliases",
 	"instance launch":  "new virtual machine, new server, create a machine, new vm, provision",
 	"instance adopt":   "existing server, bring in a host, import a machine, our own machines, on premises",
-	"instance steward": "let the service manage a server, automatic sweeps",
+	"instance steward": "let the service manage a server, automatic sweeps, service account, sudoers rule, least privilege",
 	"key list":         "which keys do I hold, list keys, my keys",
 	"key change":       "rename a key, change keys labels, change the purpose of a key",
 	"key new":          "generate a key pair, create a key, make a key",

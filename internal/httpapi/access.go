@@ -313,7 +313,13 @@ func (a *api) GetApproach(
 
 func (a *api) GetLogin(ctx context.Context, r contract.GetLoginRequestObject) (contract.GetLoginResponseObject, error) {
 	l, err := a.Service.Access.Login(ctx, r.Login)
-	return contract.GetLogin200JSONResponse(loginOf(l)), err
+	if err != nil {
+		return nil, err
+	}
+	out := loginOf(l)
+	no, err := a.Service.Access.WhyNoMeans(ctx, l.ReachLogin)
+	out.NoMeans = optional(no)
+	return contract.GetLogin200JSONResponse(out), err
 }
 
 func (a *api) ReportFiles(
@@ -556,8 +562,10 @@ func loginOf(l access.Login) contract.Login {
 		Reach:  loginReachOf(l.LoginReach),
 		Server: loginServerOf(l.Server),
 		Also:   l.Also(),
-		Ways: new(each(l.Ways(), func(w seen.Way) contract.Way {
-			return contract.Way{Kind: contract.WayKind(w.Kind), Name: optional(w.Name), About: w.Text}
+		Ways: new(each(l.Ways, func(w seen.Way) contract.Way {
+			return contract.Way{
+				Kind: contract.WayKind(w.Kind), Name: optional(w.Name), About: w.Text, Accepted: optional(w.Accepted),
+			}
 		})),
 		Openers:    each(l.Openers, openingOf),
 		Strangers:  each(l.Strangers, strangerOf),
@@ -572,6 +580,17 @@ func loginOf(l access.Login) contract.Login {
 			func(v record.FileVersion) contract.FileVersion { return versionOf(access.Version{FileVersion: v}) },
 		),
 	}
+}
+
+func (a *api) AcceptWay(
+	ctx context.Context, r contract.AcceptWayRequestObject,
+) (contract.AcceptWayResponseObject, error) {
+	done, err := a.Service.Access.AcceptWay(ctx, actorOf(ctx), access.WayWanted{
+		Way: r.Body.Way, Logins: r.Body.Logins, Reason: given(r.Body.Reason), Withdraw: given(r.Body.Withdraw),
+	})
+	return contract.AcceptWay200JSONResponse{
+		Way: r.Body.Way, Logins: append([]string{}, done.Logins...), Changed: done.Changed,
+	}, err
 }
 
 func (a *api) GetInstanceAccess(

@@ -32,6 +32,25 @@ type LoginServer struct {
 	Since   time.Time
 }
 
+// AcceptedWay is a way into a login beside keys that somebody has accepted, as it was then.
+type AcceptedWay struct {
+	LoginID    uuid.UUID       `gorm:"primaryKey"`
+	Kind       reading.WayKind `gorm:"primaryKey"`
+	Name       string          `gorm:"primaryKey"` // reading.Way.ID
+	Text       string
+	At         time.Time
+	By, Reason string
+}
+
+// Acceptances are the ways of one login that were accepted.
+func Acceptances(ways []AcceptedWay) []reading.Acceptance {
+	out := make([]reading.Acceptance, len(ways))
+	for n, w := range ways {
+		out[n] = reading.Acceptance{Kind: w.Kind, ID: w.Name, Text: w.Text, By: w.By, At: w.At, Reason: w.Reason}
+	}
+	return out
+}
+
 // MachineReading is what was read of all users of a machine.
 type MachineReading struct {
 	InstanceID uuid.UUID       `gorm:"primaryKey"`

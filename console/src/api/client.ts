@@ -22,6 +22,7 @@ export type MapLogin = components["schemas"]["MapLogin"];
 export type Difference = components["schemas"]["Difference"];
 export type Settlement = components["schemas"]["Settlement"];
 export type InstanceAccess = components["schemas"]["InstanceAccess"];
+export type Way = components["schemas"]["Way"];
 export type PastKey = components["schemas"]["PastKey"];
 export type PastWay = components["schemas"]["PastWay"];
 export type EndBy = components["schemas"]["EndBy"];

@@ -1245,6 +1245,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/ways": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Accepts a way into logins beside keys, such as a certificate authority that is wanted, or withdraws that. An accepted way is told with its acceptance, and not counted as beyond the grants, as long as it stays as it was. */
+        post: operations["acceptWay"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/logins/{login}/files": {
         parameters: {
             query?: never;
@@ -2409,6 +2426,8 @@ export interface components {
             found_at?: string;
             /** @description The same as also, each with its kind and name. */
             ways?: components["schemas"]["Way"][];
+            /** @description Why the service cannot change the login's files by itself; absent where it can. Told of one login alone. */
+            no_means?: string;
             /** @description What lets somebody in beside the keys of the files, or is not known of that, in words. It is empty only where the server's settings were read and let in nobody else. */
             also: string[];
             reach: components["schemas"]["LoginReach"];
@@ -2607,6 +2626,25 @@ export interface components {
             name?: string;
             /** @description In words. */
             about: string;
+            /** @description Who has accepted it, when and why; it is not counted then. Absent where nobody has. */
+            accepted?: string;
+        };
+        AcceptWay: {
+            /** @description The name of a way in, or where it has none what it is about, as the logins have it. */
+            way: string;
+            /** @description user@instance, or the instance for its own login user. */
+            logins: string[];
+            /** @description Why; needed to accept. */
+            reason?: string;
+            /** @description It is no longer accepted. */
+            withdraw?: boolean;
+        };
+        AcceptedWays: {
+            way: string;
+            /** @description All of them, as user@instance. */
+            logins: string[];
+            /** @description At how many something changed. */
+            changed: number;
         };
         /** @description How much is not as granted. */
         Beyond: {
@@ -6729,6 +6767,31 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    acceptWay: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AcceptWay"];
+            };
+        };
+        responses: {
+            /** @description It is so. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AcceptedWays"];
+                };
             };
             default: components["responses"]["Problem"];
         };

@@ -209,7 +209,7 @@ func instanceAsGranted(in apiclient.InstanceAccess) bool {
 // wayRow is a way in that is no recorded key, among the rows of openers -json.
 type wayRow struct {
 	Login  string `json:"login"`
-	Status string `json:"status"` // stranger, open, condition or unread
+	Status string `json:"status"` // stranger, open, accepted, condition or unread
 	Kind   string `json:"kind"`   // key, user, or that of a way
 	Name   string `json:"name,omitempty"`
 	About  string `json:"about"`
@@ -230,7 +230,11 @@ func openerRows(rows []apiclient.Opening, in apiclient.InstanceAccess) []any {
 			if w.Kind == apiclient.WayKindCondition || w.Kind == apiclient.WayKindUnread {
 				status = string(w.Kind)
 			}
-			out = append(out, wayRow{l.Reach.Login, status, string(w.Kind), kit.Given(w.Name), w.About})
+			about := w.About
+			if w.Accepted != nil {
+				status, about = "accepted", about+"; "+*w.Accepted
+			}
+			out = append(out, wayRow{l.Reach.Login, status, string(w.Kind), kit.Given(w.Name), about})
 		}
 		if l.Reach.SweepError != nil {
 			out = append(out, wayRow{l.Reach.Login, "unread", "unread", "", *l.Reach.SweepError})

@@ -259,6 +259,12 @@ func sayAlso(s *kit.Session, l apiclient.Login) {
 	for _, way := range l.Also {
 		s.Below("  ", way, kit.AsItIs)
 	}
+	for _, w := range kit.Given(l.Ways) {
+		if w.Accepted == nil && w.Kind != apiclient.WayKindUnread && w.Kind != apiclient.WayKindCondition {
+			s.Below("", "If it is wanted:  plumlatch way accept "+kit.Given(w.Name)+" "+l.Reach.Login+" -reason TEXT", kit.AsItIs)
+			break
+		}
+	}
 }
 
 func loginAdd(*flag.FlagSet) func(context.Context, *kit.Session, []string) error {

@@ -241,6 +241,55 @@ type Way struct {
 	// Name is the method, the authority's fingerprint, or the program; "" for what is not known.
 	Name string
 	Text string // in words
+	// Accepted says who has accepted it, when and why; "" where nobody has.
+	Accepted string
+}
+
+// ID tells the way from others of its kind.
+func (w Way) ID() string {
+	if w.Name == "" {
+		return w.Text
+	}
+	return w.Name
+}
+
+// Acceptance is that somebody has accepted a way, as it was then.
+type Acceptance struct {
+	Kind     WayKind
+	ID, Text string
+	By       string
+	At       time.Time
+	Reason   string
+}
+
+// Mark says of the ways which of them are accepted. One that is not as it was then, such as an authority with other
+// principals, is no longer; a program is, since each key that it names is a way of its own.
+func Mark(ways []Way, accepted []Acceptance) []Way {
+	for n := range ways {
+		w := &ways[n]
+		for _, a := range accepted {
+			if a.Kind != w.Kind || a.ID != w.ID() || w.Kind == WayUnread {
+				continue
+			}
+			if a.Text != w.Text && w.Kind != WayProgram {
+				w.Text += "; it is not as it was accepted"
+				continue
+			}
+			w.Accepted = fmt.Sprintf("accepted by %s on %s", a.By, a.At.UTC().Format("2 Jan 2006"))
+			if a.Reason != "" {
+				w.Accepted += ": " + a.Reason
+			}
+		}
+	}
+	return ways
+}
+
+// Told is the way in words, with who has accepted it.
+func (w Way) Told() string {
+	if w.Accepted == "" {
+		return w.Text
+	}
+	return w.Text + "; " + w.Accepted
 }
 
 // WaysOf returns the ways in of a login whose server nobody may have read, which is s == nil.
@@ -257,7 +306,7 @@ func WaysOf(s *Server, user string) []Way {
 // what is not known of that.
 func (s Server) Ways(user string) (ways []Way) {
 	add := func(kind WayKind, name, format string, args ...any) {
-		ways = append(ways, Way{kind, name, fmt.Sprintf(format, args...)})
+		ways = append(ways, Way{Kind: kind, Name: name, Text: fmt.Sprintf(format, args...)})
 	}
 	if s.Unread != "" {
 		const format = "not known what else lets somebody in, since the SSH server's settings were not read: %s"
@@ -326,10 +375,10 @@ func (s Server) principals(user string) string {
 
 func (s Server) conditions() (out []Way) {
 	for _, c := range s.Conditional {
-		out = append(out, Way{WayCondition, "", "depends on who connects: " + c})
+		out = append(out, Way{Kind: WayCondition, Text: "depends on who connects: " + c})
 	}
 	if s.Doubt != "" {
-		out = append(out, Way{WayCondition, "", "depends on what is not known: " + s.Doubt})
+		out = append(out, Way{Kind: WayCondition, Text: "depends on what is not known: " + s.Doubt})
 	}
 	return out
 }
@@ -344,14 +393,15 @@ type Counts struct {
 // AsGranted reports whether the granted keys get in, nobody else does, and nothing is left unread.
 func (c Counts) AsGranted() bool { return c == Counts{} }
 
-// CountWays adds the ways in to what is counted.
+// CountWays adds the ways in to what is counted, but for those that somebody has accepted.
 func (c *Counts) CountWays(ways []Way) {
 	for _, w := range ways {
-		if w.Kind == WayUnread {
+		switch {
+		case w.Kind == WayUnread:
 			c.Unread++
-			continue
+		case w.Accepted == "":
+			c.OtherWays++
 		}
-		c.OtherWays++
 	}
 }
 

@@ -173,6 +173,16 @@ func (s *Service) startGranted(ctx context.Context, out Granted, run record.Run,
 	return out, nil
 }
 
+// WhyNoMeans says why the service cannot change the files of a login by itself; "" if it can.
+func (s *Service) WhyNoMeans(ctx context.Context, l record.ReachLogin) (string, error) {
+	err := s.checkMeans(ctx, record.Login{ID: l.ID})
+	var p *problem.Problem
+	if errors.As(err, &p) {
+		return p.Detail, nil
+	}
+	return "", err
+}
+
 // checkMeans refuses a change that the service has no way to make.
 func (s *Service) checkMeans(ctx context.Context, l record.Login) error {
 	found, err := s.store.LoginsToSweep(ctx, []uuid.UUID{l.ID})

@@ -23,6 +23,8 @@ type Login struct {
 	Folders   []record.Folder
 	// Server is what its SSH server lets in beside the keys of its files, nil where nobody has read it.
 	Server *record.LoginServer
+	// Ways are the ways in beside keys, and what is not known of them.
+	Ways []seen.Way
 	// Label says what the cloud's key label is worth; "" where there is nothing to say.
 	Label string
 }
@@ -79,7 +81,12 @@ func (s *Service) Login(ctx context.Context, name string) (Login, error) {
 	if server, ok := servers[l.ID]; ok {
 		out.Server = &server
 	}
-	out.count(out.Server)
+	accepted, err := s.store.AcceptedWays(ctx, []uuid.UUID{l.ID})
+	if err != nil {
+		return Login{}, err
+	}
+	out.Ways = waysOf(out.Server, l.OSUser, accepted[l.ID])
+	out.count(out.Ways)
 	out.Files, err = s.store.NewestVersions(ctx, l.ID)
 	return out, err
 }
@@ -149,18 +156,16 @@ func (s *Service) Compare(ctx context.Context, name string, from, to uuid.UUID) 
 // that. It is empty only where the server's settings were read, and let in nobody else.
 func (l Login) Also() []string {
 	out := []string{}
-	for _, w := range l.Ways() {
-		out = append(out, w.Text)
+	for _, w := range l.Ways {
+		out = append(out, w.Told())
 	}
 	return out
 }
 
-// Ways is Also, each way with its kind and name.
-func (l Login) Ways() []seen.Way { return waysOf(l.Server, l.OSUser) }
-
-func waysOf(server *record.LoginServer, user string) []seen.Way {
-	if server == nil {
-		return seen.WaysOf(nil, user)
+func waysOf(server *record.LoginServer, user string, accepted []record.AcceptedWay) []seen.Way {
+	var read *seen.Server
+	if server != nil {
+		read = &server.Server
 	}
-	return seen.WaysOf(&server.Server, user)
+	return seen.Mark(seen.WaysOf(read, user), record.Acceptances(accepted))
 }

@@ -248,12 +248,16 @@ func (s *Service) countWays(ctx context.Context, logins []LoginReach) error {
 	if err != nil {
 		return err
 	}
+	accepted, err := s.store.AcceptedWays(ctx, ids)
+	if err != nil {
+		return err
+	}
 	for n := range logins {
 		var server *record.LoginServer
 		if read, ok := servers[logins[n].ID]; ok {
 			server = &read
 		}
-		logins[n].count(server)
+		logins[n].count(waysOf(server, logins[n].OSUser, accepted[logins[n].ID]))
 	}
 	return nil
 }
@@ -279,9 +283,9 @@ const (
 )
 
 // count tells of what gets in to a login beside keys. Of one that nobody has read, that is said by its reach.
-func (l *LoginReach) count(server *record.LoginServer) {
+func (l *LoginReach) count(ways []seen.Way) {
 	l.Beyond = seen.Counts{Missing: l.Missing, Ungranted: l.Ungranted, Strangers: l.Standing.Strangers}
-	l.Beyond.CountWays(waysOf(server, l.OSUser))
+	l.Beyond.CountWays(ways)
 	if words := l.Beyond.Words(); words != "" && l.SweptAt != nil {
 		l.Why += "; " + words
 	}

@@ -150,6 +150,10 @@ func (s *Service) countBeyond(ctx context.Context, items []record.SweepItem) err
 	if err != nil {
 		return err
 	}
+	accepted, err := s.store.AcceptedWays(ctx, logins)
+	if err != nil {
+		return err
+	}
 	for n := range items {
 		i := &items[n]
 		var server *reading.Server
@@ -157,7 +161,7 @@ func (s *Service) countBeyond(ctx context.Context, items []record.SweepItem) err
 			server = &read.Server
 		}
 		var c reading.Counts
-		c.CountWays(reading.WaysOf(server, i.OSUser))
+		c.CountWays(reading.Mark(reading.WaysOf(server, i.OSUser), record.Acceptances(accepted[i.LoginID])))
 		if m, read := machines[i.InstanceID]; i.Main && read {
 			c.Unread += m.Machine.Unknown()
 		} else if i.Main {

@@ -143,7 +143,8 @@ func (s *Service) keyFacts(
 	for _, k := range holding.Lost {
 		out.Lost = append(out.Lost, w.Keys[k])
 	}
-	f.Steward = holding.Steward && s.access.NoMeans(found[0]) == nil
+	elsewhere := found[0].Steward != nil && found[0].StewardUser() != l.OSUser // by which it acts for this login
+	f.Steward = (holding.Steward || elsewhere) && s.access.NoMeans(found[0]) == nil
 	return nil
 }
 

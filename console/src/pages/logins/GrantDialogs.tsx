@@ -60,15 +60,15 @@ export function GrantDialog({ login, close }: { login: Login; close: () => void 
       okText="Place its line"
       onOk={() => form.submit()}
       confirmLoading={grant.isPending}
-      okButtonProps={{ disabled: !login.reach.steward }}
+      okButtonProps={{ disabled: Boolean(login.no_means) }}
       width={620}
     >
-      {!login.reach.steward && (
+      {login.no_means && (
         <Alert
           type="info"
           showIcon
           className="after-l"
-          title="There is no steward key on it, so the service cannot place the line."
+          title={`The service cannot place the line: ${login.no_means}.`}
           description={
             <>
               From your machine, with a key that opens it:{" "}
@@ -144,17 +144,17 @@ export function WithdrawDialog({ login, opening, close }: { login: Login; openin
       title={`Remove ${opening.key.name} from ${login.reach.login}?`}
       onCancel={close}
       okText={anyway ? "Remove it anyway" : "Remove its line"}
-      okButtonProps={{ danger: true, disabled: (anyway && !reason) || !login.reach.steward }}
+      okButtonProps={{ danger: true, disabled: (anyway && !reason) || Boolean(login.no_means) }}
       cancelText="Leave it"
       onOk={() => withdraw.mutate()}
       confirmLoading={withdraw.isPending}
     >
-      {!login.reach.steward && (
+      {login.no_means && (
         <Alert
           type="info"
           showIcon
           className="after-l"
-          title="There is no steward key on it, so the service cannot remove the line."
+          title={`The service cannot remove the line: ${login.no_means}.`}
           description={
             <>
               From your machine, with another key that opens it:{" "}

@@ -15,6 +15,7 @@ import { PageHead } from "../../parts/PageHead";
 import { ProblemNote } from "../../parts/ProblemNote";
 import { StateMark } from "../../parts/StateMark";
 import { GrantDialog, WithdrawDialog } from "./GrantDialogs";
+import { Ways } from "./Ways";
 
 /** A login: who gets in today, by which key, proved when, and how its file changed. */
 export default function LoginPage() {
@@ -82,15 +83,7 @@ export default function LoginPage() {
           locale={{ emptyText: <EmptyNote text="No recorded key is in place here or granted." /> }}
         />
       </Card>
-      {l.also.length > 0 && (
-        <Card size="small" title="What else lets somebody in" className="after-l">
-          <ul className="list">
-            {l.also.map((way) => (
-              <li key={way}>{way}</li>
-            ))}
-          </ul>
-        </Card>
-      )}
+      <Ways of={l} may={may} />
       {l.strangers.length > 0 && (
         <Card
           size="small"

@@ -186,9 +186,8 @@ func TestOtherWaysInAreAnsweredAtADate(t *testing.T) {
 			t.Errorf("%s ago: %d %+v", c.at, status, *p.Ways)
 		}
 	}
-	if out := h.must("report", "access", "-from", "25d", "-until", "15d", "-instance", "door", "-changes"); !strings.Contains(
-		out, "/opt/names",
-	) || !strings.Contains(out, "came") {
+	out := h.must("report", "access", "-from", "25d", "-until", "15d", "-instance", "door", "-changes")
+	if !strings.Contains(out, "/opt/names") || !strings.Contains(out, "came") {
 		t.Errorf("the changes:\n%s", out)
 	}
 	for format, want := range map[string]string{"csv": ",program", "html": "Other ways in", "table": "OTHER WAY IN"} {

@@ -193,3 +193,55 @@ func TestAnAuthorityAPasswordAndAStrangerOfARealServerAreTold(t *testing.T) {
 		t.Errorf("the server, unread: %+v %q", s, after.Also)
 	}
 }
+
+// TestTheHolderOfAnAuthorityGetsSomebodyBackIn restores a login whose only key is lost by a certificate of an
+// authority that its server trusts.
+func TestTheHolderOfAnAuthorityGetsSomebodyBackIn(t *testing.T) {
+	t.Parallel()
+	h := newHouse(t, "")
+	dir := t.TempDir()
+	sshKeygen(t, dir, "ca", "-t", "ed25519", "-N", "")
+	sshKeygen(t, dir, "helper", "-t", "ed25519", "-N", "")
+	h.must("key", "new", "gone")
+	m := sshdtest.StartMachine(t, "PasswordAuthentication no\nTrustedUserCAKeys /etc/ssh/ca.pub\n", map[string]string{
+		"/etc/ssh/ca.pub":                   read(t, filepath.Join(dir, "ca.pub")),
+		"/home/warden/.ssh/authorized_keys": read(t, h.private("gone.pub")),
+	})
+	list := writeFile(t, filepath.Join(dir, "machines.csv"), fmt.Sprintf(
+		"name,address,port,login\npump,127.0.0.1,%d,%s\n", m.Port, sshdtest.MachineUser,
+	))
+	h.client("instance", "adopt", "-list", list, "-with", h.private("gone"), "-yes")
+	h.must("key", "import", "tide-authority", "-from", filepath.Join(dir, "ca.pub"))
+	h.must("prove", "tide-authority", "-with", filepath.Join(dir, "ca"))
+	h.must("key", "mark-lost", "gone", "-reason", "left on the ferry", "-yes")
+	var routes apiclient.Routes
+	if err := json.Unmarshal([]byte(h.must("restore", "routes", "pump", "-json")), &routes); err != nil {
+		t.Fatal(err)
+	}
+	first := routes.Routes[0]
+	if first.Route != "standing-key" || !first.Possible ||
+		!strings.Contains(strings.Join(first.Agree, " "), "ines (with a certificate of tide-authority)") {
+		t.Errorf("the best way back in is %+v", first)
+	}
+	start := []string{
+		"restore", "start", "pump", "-route", "standing-key", "-new", "back", "-lost", "gone",
+		"-with", filepath.Join(dir, "helper"),
+	}
+	if err := exec.Command(
+		"ssh-keygen", "-q", "-s", filepath.Join(dir, "ca"), "-I", "help", "-n", sshdtest.MachineUser,
+		filepath.Join(dir, "helper.pub"),
+	).Run(); err != nil {
+		t.Fatal(err)
+	}
+	if r := h.client(start...); r.status != 0 {
+		t.Fatalf("with a certificate: %+v", r)
+	}
+	if file := read(t, filepath.Join(m.Home("warden"), ".ssh/authorized_keys")); file != read(t, h.private("back.pub")) {
+		t.Errorf("the file is\n%s", file)
+	}
+	// A certificate shows nothing of the key that it is of.
+	h.must("key", "import", "helper", "-from", filepath.Join(dir, "helper.pub"))
+	if r := h.client("prove", "pump", "-with", filepath.Join(dir, "helper")); r.status == 0 {
+		t.Errorf("a login by a certificate proved the key: %+v", r)
+	}
+}

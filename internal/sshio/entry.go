@@ -23,7 +23,8 @@ func (e Entry) Key() []byte { return e.key }
 // At is when the login was completed.
 func (e Entry) At() time.Time { return e.at }
 
-// Entry is the login that this session is; none where a password opened it, or where another user became this one.
+// Entry is the login that this session is; none where a password or a certificate opened it, or where another user
+// became this one.
 func (s *Session) Entry() Entry {
 	if s.key == nil || s.under != nil {
 		return Entry{}

@@ -23,8 +23,8 @@ const programSeconds = 5
 const notAllowed = 97
 
 // askPrograms asks the programs that name keys or principals at each login, as the server would: as the user whom the
-// settings say, where the session is root's or may do that by sudo. What it names is kept with the login's settings. It is
-// done for mostAsked users at most.
+// settings say, where the session is root's or may do that by sudo. What it names is kept with the login's settings. It
+// is done for mostAsked users at most.
 func (m *machine) askPrograms(config *sshdconfig.Config, accounts []reading.Account, groups map[string][]string) {
 	if m.out.Rights == reading.AsUser {
 		return

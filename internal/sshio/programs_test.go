@@ -18,7 +18,8 @@ func TestProgramsAreAskedAsTheServerAsksThem(t *testing.T) {
 	reader, ca, named := newSigner(t), newSigner(t), newIdentity(t)
 	certified := certified(t, ca, "night-shift")
 	script := func(lines string) string { return "#!/bin/sh\ntest \"$1\" = warden || exit 3\n" + lines }
-	const byProgram = "PasswordAuthentication no\nAuthorizedKeysCommand /etc/ssh/program %u\nAuthorizedKeysCommandUser nobody\n"
+	const byProgram = "PasswordAuthentication no\nAuthorizedKeysCommand /etc/ssh/program %u\n" +
+		"AuthorizedKeysCommandUser nobody\n"
 	const byPrincipals = "PasswordAuthentication no\nTrustedUserCAKeys /etc/ssh/ca.pub\n" +
 		"AuthorizedPrincipalsCommand /etc/ssh/program %u\nAuthorizedPrincipalsCommandUser nobody\n"
 	for name, c := range map[string]struct {
@@ -135,8 +136,9 @@ func TestAProgramsWordsAreThoseOfTheServer(t *testing.T) {
 		"AuthorizedKeysCommand /p\nAuthorizedKeysCommandUser nobody\n":                "/p warden as nobody",
 		"AuthorizedKeysCommand /p %h %U %%\nAuthorizedKeysCommandUser keys\n":         "/p /home/warden 3001 % as keys",
 		"AuthorizedPrincipalsCommand /p\nAuthorizedPrincipalsCommandUser nobody\n":    "/p as nobody",
-		"AuthorizedPrincipalsCommand /p %i\nAuthorizedPrincipalsCommandUser nobody\n": "its arguments depend on the key that is offered",
-		"AuthorizedKeysCommand /p\n":                                  "authorizedkeyscommanduser is not set, without which the server does not run it",
+		"AuthorizedPrincipalsCommand /p %i\nAuthorizedPrincipalsCommandUser nobody\n": sshdconfig.ErrOffered.Error(),
+		"AuthorizedKeysCommand /p\n": sshdconfig.AuthorizedKeysCommandUser +
+			" is not set, without which the server does not run it",
 		"AuthorizedKeysCommand p\nAuthorizedKeysCommandUser nobody\n": "it has no absolute path",
 		"AuthorizedKeysCommand none\n":                                " as ",
 	} {

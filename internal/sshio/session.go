@@ -52,7 +52,7 @@ type Session struct {
 	// under is the session whose user became this one's, whose account is as the machine has it; nil for a login.
 	under   *Session
 	account reading.Account
-	// key is what it was opened with, in the wire form; nil for a password. at is when.
+	// key is what it was opened with, in the wire form; nil for a password or a certificate. at is when.
 	key []byte
 	at  time.Time
 	// Once they were read:
@@ -93,7 +93,11 @@ func Login(ctx context.Context, t Target, signer ssh.Signer) (*Session, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &Session{HostKey: shown, client: client, user: t.User, key: signer.PublicKey().Marshal(), at: time.Now()}, nil
+	s := &Session{HostKey: shown, client: client, user: t.User, key: signer.PublicKey().Marshal(), at: time.Now()}
+	if _, certified := signer.PublicKey().(*ssh.Certificate); certified {
+		s.key = nil // no line of the key opened it
+	}
+	return s, nil
 }
 
 // LoginAndSee logs in with the private key, and sees in the same connection whether

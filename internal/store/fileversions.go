@@ -77,8 +77,8 @@ func (s *Store) AddVersions(ctx context.Context, versions []record.FileVersion) 
 }
 
 // ForgetReadings deletes at most limit versions of files that were last seen before a time and that a later version has
-// replaced, and the keys that were gone from files and the settings that were over by then. It returns how many versions
-// went.
+// replaced, and the keys that were gone from files and the settings that were over by then. It returns how many
+// versions went.
 // Raw, since GORM deletes nothing by its place.
 func (s *Store) ForgetReadings(ctx context.Context, before time.Time, limit int) (int64, error) {
 	db := s.db.WithContext(ctx)

@@ -366,7 +366,7 @@ func changeGrant(s *kit.Session,
 	if grant, err = ask(true); err != nil {
 		return grant, err
 	}
-	session, signer, failed := kit.Enter(ctx, grant.Connection, signers)
+	session, signer, failed := kit.EnterToHelp(ctx, grant.Connection, signers)
 	if failed == nil {
 		defer session.Close()
 		failed = EditGranted(s, ctx, client, grant, session, edit)

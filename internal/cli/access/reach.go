@@ -261,7 +261,8 @@ func sayAlso(s *kit.Session, l apiclient.Login) {
 	}
 	for _, w := range kit.Given(l.Ways) {
 		if w.Accepted == nil && w.Kind != apiclient.WayKindUnread && w.Kind != apiclient.WayKindCondition {
-			s.Below("", "If it is wanted:  plumlatch way accept "+kit.Given(w.Name)+" "+l.Reach.Login+" -reason TEXT", kit.AsItIs)
+			accept := fmt.Sprintf("plumlatch way accept %q %s -reason TEXT", kit.Given(w.Name), l.Reach.Login)
+			s.Below("", "If it is wanted:  "+accept, kit.AsItIs)
 			break
 		}
 	}

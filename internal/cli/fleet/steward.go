@@ -120,7 +120,7 @@ func placeSteward(
 	if err != nil {
 		return err
 	}
-	session, signer, err := kit.Enter(ctx, i.Connection, signers)
+	session, signer, err := kit.EnterToHelp(ctx, i.Connection, signers)
 	if err != nil {
 		return err
 	}
@@ -179,7 +179,7 @@ func placeAccount(
 	if err := a.Check(); err != nil {
 		return kit.Usage(err.Error())
 	}
-	session, _, err := kit.Enter(ctx, i.Connection, signers)
+	session, _, err := kit.EnterToHelp(ctx, i.Connection, signers)
 	if err != nil {
 		return err
 	}
@@ -238,7 +238,7 @@ func withdrawSteward(
 	if err != nil {
 		return err
 	}
-	session, _, err := kit.Enter(ctx, i.Connection, signers)
+	session, _, err := kit.EnterToHelp(ctx, i.Connection, signers)
 	if err != nil {
 		return err
 	}

@@ -37,6 +37,10 @@ type AtHand struct {
 	ssh.Signer
 	keypair.Public
 	From string
+	// Certificate signs with the same private key and shows an OpenSSH certificate of it, FILE-cert.pub beside the
+	// file; nil where there is none. Certified is whether a login was completed by it, which shows nothing of the key.
+	Certificate ssh.Signer
+	Certified   bool
 }
 
 // LocalKeys returns the private keys that the flags name. close ends the
@@ -86,7 +90,7 @@ func (s *Session) FileKey(path, passphraseFile string, quiet bool) (AtHand, erro
 		if err != nil {
 			return AtHand{}, err
 		}
-		return SignerOf(file.Pair, path)
+		return certified(SignerOf(file.Pair, path))
 	}
 	k, err := s.ReadKeyFile(path, passphraseFile, true)
 	if err != nil {
@@ -95,7 +99,32 @@ func (s *Session) FileKey(path, passphraseFile string, quiet bool) (AtHand, erro
 	if k.Private == nil {
 		return AtHand{}, publicGiven(path)
 	}
-	return SignerOf(k.Private.Pair, path)
+	return certified(SignerOf(k.Private.Pair, path))
+}
+
+// maxCertificate is the greatest length of a file with a certificate, in bytes.
+const maxCertificate = 64 << 10
+
+// certified adds the certificate that lies beside the private key's file, if there is one of that key.
+func certified(h AtHand, err error) (AtHand, error) {
+	if err != nil {
+		return h, err
+	}
+	info, failed := os.Stat(h.From + "-cert.pub")
+	if failed != nil || !info.Mode().IsRegular() || info.Size() > maxCertificate {
+		return h, nil
+	}
+	text, failed := os.ReadFile(h.From + "-cert.pub")
+	if failed != nil {
+		return h, nil
+	}
+	key, _, _, _, failed := ssh.ParseAuthorizedKey(text)
+	if c, ok := key.(*ssh.Certificate); failed == nil && ok {
+		if h.Certificate, failed = ssh.NewCertSigner(c, h.Signer); failed != nil {
+			h.Certificate = nil
+		}
+	}
+	return h, nil
 }
 
 func SignerOf(pair keypair.Pair, from string) (AtHand, error) {
@@ -105,7 +134,7 @@ func SignerOf(pair keypair.Pair, from string) (AtHand, error) {
 	}
 	signer, err := ssh.ParsePrivateKey(text)
 	clear(text)
-	return AtHand{signer, pair.Public, from}, err
+	return AtHand{Signer: signer, Public: pair.Public, From: from}, err
 }
 
 func (s *Session) agentKeys(a AgentFlags) ([]AtHand, func(), error) {
@@ -126,7 +155,7 @@ func (s *Session) agentKeys(a AgentFlags) ([]AtHand, func(), error) {
 	for _, k := range keys {
 		i := slices.IndexFunc(signers, func(g ssh.Signer) bool { return string(g.PublicKey().Marshal()) == string(k.Blob) })
 		if i >= 0 {
-			out = append(out, AtHand{signers[i], k, "the ssh-agent"})
+			out = append(out, AtHand{Signer: signers[i], Public: k, From: "the ssh-agent"})
 		}
 	}
 	return out, func() { conn.Close() }, nil
@@ -167,6 +196,32 @@ func Enter(ctx context.Context, c apiclient.Connection, signers []AtHand) (*sshi
 			return nil, h, err
 		}
 		refused = fmt.Errorf("%w with %s", err, keypair.FormatSHA256(h.SHA256()))
+	}
+	return nil, AtHand{}, refused
+}
+
+// EnterToHelp is Enter where it does not matter which key it is: where none is taken, their certificates are tried.
+func EnterToHelp(ctx context.Context, c apiclient.Connection, signers []AtHand) (*sshio.Session, AtHand, error) {
+	session, h, refused := Enter(ctx, c, signers)
+	if !errors.Is(refused, sshio.ErrRefused) {
+		return session, h, refused
+	}
+	t, err := TargetOf(c)
+	if err != nil {
+		return nil, h, err
+	}
+	for _, h := range signers {
+		if h.Certificate == nil {
+			continue
+		}
+		session, err := sshio.Login(ctx, t, h.Certificate)
+		if err == nil {
+			h.Certified = true
+			return session, h, nil
+		}
+		if !errors.Is(err, sshio.ErrRefused) {
+			return nil, h, err
+		}
 	}
 	return nil, AtHand{}, refused
 }

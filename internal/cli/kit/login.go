@@ -49,6 +49,9 @@ func (s *Session) TryLogin(ctx context.Context, client *apiclient.Client, i apic
 func (s *Session) ReportEntry(
 	ctx context.Context, client *apiclient.Client, l apiclient.Login, session *sshio.Session, signer AtHand,
 ) (apiclient.Login, error) {
+	if signer.Certified {
+		return l, nil
+	}
 	name, err := s.RecordOf(ctx, client, signer)
 	if err != nil || name == "" {
 		return l, err
@@ -60,6 +63,11 @@ func (s *Session) ReportEntry(
 func signEntry(
 	ctx context.Context, client *apiclient.Client, login, key string, session *sshio.Session, signer AtHand,
 ) (apiclient.Login, error) {
+	if signer.Certified {
+		return apiclient.Login{}, Failed(
+			"by-certificate", "the login was completed by a certificate, which does not show that the key opens it", "",
+		)
+	}
 	host := ssh.FingerprintSHA256(session.HostKey)
 	c, err := Answer[apiclient.Challenge](client.ChallengeKey(ctx, key, apiclient.EntryFor{Login: login, HostKey: host}))
 	if err != nil {

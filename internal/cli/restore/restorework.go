@@ -244,7 +244,7 @@ func wayIn(s *kit.Session,
 	if len(signers) == 0 {
 		return nil, &missingHere{"no private key that opens " + r.Login + " was found on this machine"}
 	}
-	session, _, err := kit.Enter(ctx, l.Connection, signers)
+	session, _, err := kit.EnterToHelp(ctx, l.Connection, signers)
 	return session, err
 }
 

@@ -142,8 +142,9 @@ func Choices(f Status) []Choice {
 
 // Holding is who could let somebody in to a login, by places among the keys of the input.
 type Holding struct {
-	// Fresh are the keys in place whose holder has freshly proved to hold them.
-	Fresh []int
+	// Fresh are the keys in place whose holder has freshly proved to hold them. Authorities are those whose certificates
+	// open the login, freshly proved.
+	Fresh, Authorities []int
 	// Steward is whether the service's own key is in place.
 	Steward bool
 	// Lost are the keys in place that nobody can use: lost ones, and those whose holder has
@@ -168,6 +169,11 @@ func HoldingOf(in Input, login int) Holding {
 			out.Lost = append(out.Lost, int(p.Key))
 		case p.Sighting == Seen && p.Opens && (fresh(k.Proved) || fresh(p.Entered)):
 			out.Fresh = append(out.Fresh, int(p.Key))
+		}
+	}
+	for _, p := range in.Authorities {
+		if k := in.Keys[p.Key]; int(p.Login) == login && !k.Lost && k.Holder != Nobody && fresh(k.Proved) {
+			out.Authorities = append(out.Authorities, int(p.Key))
 		}
 	}
 	return out

@@ -132,4 +132,10 @@ func TestWhoCouldLetSomebodyIn(t *testing.T) {
 	if got := HoldingOf(in, 1); !slices.Equal(got.Fresh, []int{6}) || got.Steward || len(got.Lost) > 0 {
 		t.Errorf("got %+v of the other login, want the key 6 alone", got)
 	}
+	for n := range in.Keys {
+		in.Authorities = append(in.Authorities, Pair{Key: int32(n), Login: 1})
+	}
+	if got := HoldingOf(in, 1).Authorities; !slices.Equal(got, []int{0, 6}) {
+		t.Errorf("got the authorities %v, want the two that somebody has freshly proved", got)
+	}
 }

@@ -40,7 +40,11 @@ type Abilities struct {
 }
 
 // Holder is a key in place whose holder can be asked to place the line.
-type Holder struct{ Key, Holder string }
+type Holder struct {
+	Key, Holder string
+	// Certifies is whether the key is an authority, with which its holder certifies another key of theirs.
+	Certifies bool
+}
 
 // Disk is the root disk as the cloud tells of it.
 type Disk struct {

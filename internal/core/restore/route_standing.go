@@ -26,7 +26,11 @@ func (f Facts) judgeStanding(o *Option) {
 	case len(f.Holders) > 0:
 		var who []string
 		for _, h := range f.Holders {
-			who = append(who, h.Holder+" (with "+h.Key+")")
+			with := h.Key
+			if h.Certifies {
+				with = "a certificate of " + h.Key
+			}
+			who = append(who, h.Holder+" (with "+with+")")
 		}
 		o.Agree = append(o.Agree, strings.Join(who, " or ")+" places the line from their machine")
 		o.Expected += 10 * time.Minute // somebody has to be found

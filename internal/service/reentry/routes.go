@@ -140,6 +140,11 @@ func (s *Service) keyFacts(
 	for _, k := range holding.Fresh {
 		f.Holders = append(f.Holders, restore.Holder{Key: w.Keys[k].Name, Holder: *w.Keys[k].HolderName})
 	}
+	for _, k := range holding.Authorities {
+		f.Holders = append(f.Holders, restore.Holder{
+			Key: w.Keys[k].Name, Holder: *w.Keys[k].HolderName, Certifies: true,
+		})
+	}
 	for _, k := range holding.Lost {
 		out.Lost = append(out.Lost, w.Keys[k])
 	}

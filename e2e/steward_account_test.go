@@ -111,7 +111,10 @@ func TestAStewardOfItsOwnReadsAllAndChangesOneLogin(t *testing.T) {
 		t.Errorf("after the last the file is\n%s\nwant\n%s", got, want)
 	}
 
-	// Its withdrawal leaves nothing.
+	// Its withdrawal shuts nobody out, and leaves nothing.
+	h.must("grant", "add", "second", "plumlatch@pump")
+	h.refused("account-shared", "instance", "steward", "pump", "-withdraw", "-with", h.private("mine"), "-yes")
+	h.must("grant", "withdraw", "second", "plumlatch@pump", "-anyway", "-reason", "a try")
 	h.must("instance", "steward", "pump", "-withdraw", "-with", h.private("mine"), "-yes")
 	if _, err := os.Stat(rule); !errors.Is(err, fs.ErrNotExist) {
 		t.Errorf("the rule is still there: %v", err)

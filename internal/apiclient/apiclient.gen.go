@@ -4145,8 +4145,17 @@ type Traced struct {
 	// Name Of the key; of the instance whose host key it is; or of the login that the stranger is in, that the former line was in, or whose server takes certificates of the authority.
 	Name string `json:"name"`
 
+	// Over Whether a later reading does not have it.
+	Over *bool `json:"over,omitempty"`
+
 	// PinnedAt Of a host key: since when it is known.
 	PinnedAt *time.Time `json:"pinned_at,omitempty"`
+
+	// ReadFrom Of an authority or a named key: the first reading of the settings that has it.
+	ReadFrom *time.Time `json:"read_from,omitempty"`
+
+	// ReadTo The last reading that has it.
+	ReadTo   *time.Time `json:"read_to,omitempty"`
 	Stranger *Stranger  `json:"stranger,omitempty"`
 }
 

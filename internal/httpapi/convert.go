@@ -224,6 +224,9 @@ func tracedOf(t keys.Traced) contract.Traced {
 	if h := t.HostKey; h != nil {
 		out.PinnedAt, out.GoneAt = &h.PinnedAt, h.GoneAt
 	}
+	if s := t.Setting; s != nil {
+		out.ReadFrom, out.ReadTo, out.Over = &s.Since, &s.ReadAt, optional(s.Former)
+	}
 	return out
 }
 

@@ -32,6 +32,14 @@ type LoginServer struct {
 	Since   time.Time
 }
 
+// LoginSetting is that a login's server had something in its settings, at each reading from Since to ReadAt. Former is
+// whether a later reading has something else.
+type LoginSetting struct {
+	Name          string // user@instance
+	Since, ReadAt time.Time
+	Former        bool
+}
+
 // AcceptedWay is a way into a login beside keys that somebody has accepted, as it was then.
 type AcceptedWay struct {
 	LoginID    uuid.UUID       `gorm:"primaryKey"`

@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"github.com/google/uuid"
+	"gorm.io/gorm"
 
 	"plumlatch/internal/record"
 )
@@ -84,32 +85,37 @@ func (s *Store) Servers(ctx context.Context, logins []uuid.UUID) (map[uuid.UUID]
 	return out, nil
 }
 
-// LoginsOfAuthority returns the names, as user@instance, of at most limit logins whose server takes certificates of
-// the authority with the fingerprint.
-func (s *Store) LoginsOfAuthority(ctx context.Context, fingerprint string, limit int) (names []string, err error) {
+// LoginsOfAuthority returns at most limit logins whose server takes, or took, certificates of the authority with the
+// fingerprint; those that do first.
+func (s *Store) LoginsOfAuthority(ctx context.Context, fingerprint string, limit int) ([]record.LoginSetting, error) {
 	return s.loginsWith(ctx, "authorities", fingerprint, limit)
 }
 
 // LoginsOfNamedKey is LoginsOfAuthority for a key that a program names.
-func (s *Store) LoginsOfNamedKey(ctx context.Context, fingerprint string, limit int) (names []string, err error) {
+func (s *Store) LoginsOfNamedKey(ctx context.Context, fingerprint string, limit int) ([]record.LoginSetting, error) {
 	return s.loginsWith(ctx, "named_keys", fingerprint, limit)
 }
 
 // loginsWith looks into the settings of logins. Raw in its condition, since GORM asks nothing of JSON.
-func (s *Store) loginsWith(ctx context.Context, field, fingerprint string, limit int) (names []string, err error) {
+func (s *Store) loginsWith(
+	ctx context.Context, field, fingerprint string, limit int,
+) (out []record.LoginSetting, err error) {
 	what, err := json.Marshal(map[string]any{field: []map[string]string{{"fingerprint": fingerprint}}})
 	if err != nil {
 		return nil, err
 	}
-	err = s.db.WithContext(ctx).
-		Model(&record.LoginServer{}).
-		Select("l.os_user || '@' || i.name").
-		Joins("JOIN logins l ON l.id = login_servers.login_id").
+	db := s.db.WithContext(ctx)
+	of := func(table, former string) *gorm.DB {
+		return db.Table(table).Select("login_id, since, read_at, "+former+" AS former").
+			Where("server @> ?::jsonb", string(what))
+	}
+	err = db.Table("(? UNION ALL ?) AS s", of("login_servers", "false"), of("server_versions", "true")).
+		Select("l.os_user || '@' || i.name AS name, s.since, s.read_at, s.former").
+		Joins("JOIN logins l ON l.id = s.login_id").
 		Joins("JOIN instances i ON i.id = l.instance_id AND i.gone_at IS NULL").
-		Where("login_servers.server @> ?::jsonb", string(what)).
-		Order("i.name, l.os_user").
+		Order("s.former, i.name, l.os_user, s.since").
 		Limit(limit).
-		Scan(&names).
+		Scan(&out).
 		Error
-	return names, plain(err)
+	return out, plain(err)
 }

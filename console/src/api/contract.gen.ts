@@ -3840,6 +3840,18 @@ export interface components {
             pinned_at?: string;
             /**
              * Format: date-time
+             * @description Of an authority or a named key: the first reading of the settings that has it.
+             */
+            read_from?: string;
+            /**
+             * Format: date-time
+             * @description The last reading that has it.
+             */
+            read_to?: string;
+            /** @description Whether a later reading does not have it. */
+            over?: boolean;
+            /**
+             * Format: date-time
              * @description Since when the instance is gone; absent for one that is there.
              */
             gone_at?: string;

@@ -285,7 +285,8 @@ function Match({ of, close }: { of: Traced; close: () => void }) {
         <Link to={`/logins/${encodeURIComponent(of.name)}`} onClick={close}>
           {of.name}
         </Link>
-        {of.stranger && ` since ${day(of.stranger.first_seen_at)}, last seen on ${day(of.stranger.seen_at)}`} (
+        {of.stranger && ` since ${day(of.stranger.first_seen_at)}, last seen on ${day(of.stranger.seen_at)}`}
+        {of.read_to && `, as ${of.over ? "it was last" : ""} read on ${moment(of.read_to)}`} (
         {of.matched}).
       </div>
     );

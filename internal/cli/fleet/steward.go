@@ -250,6 +250,9 @@ func withdrawSteward(
 		if err := a.Check(); err != nil {
 			return err
 		}
+		if err := nobodyElse(ctx, client, st); err != nil {
+			return err
+		}
 		does = fmt.Sprintf("This removes the user %s of %s with its home folder, and %s", a.User, i.Name, a.File())
 	}
 	if err := s.Confirm(
@@ -293,4 +296,28 @@ func withdrawSteward(
 		st.Login,
 	)
 	return nil
+}
+
+// nobodyElse refuses the removal of an account of the service's own that another key is in, or granted.
+func nobodyElse(ctx context.Context, client *apiclient.Client, st apiclient.Steward) error {
+	l, err := kit.Answer[apiclient.Login](client.GetLogin(ctx, st.Login))
+	if err != nil {
+		return err
+	}
+	var others []string
+	for _, o := range l.Openers {
+		if o.Key.Name != st.Key {
+			others = append(others, o.Key.Name)
+		}
+	}
+	for _, g := range l.Strangers {
+		others = append(others, "the stranger "+g.Sha256)
+	}
+	if len(others) == 0 {
+		return nil
+	}
+	return kit.Refused(
+		"account-shared", fmt.Sprintf("%s is opened by others than the service: %s", st.Login, strings.Join(others, ", ")),
+		"Take them out first; see them: plumlatch login show "+st.Login,
+	)
 }

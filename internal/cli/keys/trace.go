@@ -157,12 +157,14 @@ func showTrace(s *kit.Session, t apiclient.Trace) {
 			continue
 		case apiclient.TracedKindAuthority:
 			s.Below("", fmt.Sprintf(
-				"It is a certificate authority: its certificates open %s (%s).", m.Name, m.Matched,
+				"It is a certificate authority: its certificates %s %s, %s (%s).", now(m, "open", "opened"), m.Name, readText(m),
+				m.Matched,
 			), kit.AsItIs)
 			continue
 		case apiclient.TracedKindNamedKey:
 			s.Below("", fmt.Sprintf(
-				"It is a key that a program of %s's SSH server names at a login (%s).", m.Name, m.Matched,
+				"It is a key that a program of %s's SSH server %s at a login, %s (%s).", m.Name, now(m, "names", "named"),
+				readText(m), m.Matched,
 			), kit.AsItIs)
 			continue
 		case apiclient.TracedKindStranger:
@@ -182,6 +184,25 @@ func showTrace(s *kit.Session, t apiclient.Trace) {
 			fmt.Fprintln(s.Env.Out, "As far as is known it opens nothing.")
 		}
 	}
+}
+
+// now is the present of a verb, or its past where the settings have changed since.
+func now(m apiclient.Traced, present, past string) string {
+	if kit.Given(m.Over) {
+		return past
+	}
+	return present
+}
+
+// readText says when something was read of a server's settings.
+func readText(m apiclient.Traced) string {
+	if m.ReadFrom == nil || m.ReadTo == nil {
+		return "as it was last read"
+	}
+	if m.ReadFrom.Equal(*m.ReadTo) {
+		return "as read on " + kit.Moment(*m.ReadTo)
+	}
+	return "as read from " + kit.Moment(*m.ReadFrom) + " to " + kit.Moment(*m.ReadTo)
 }
 
 // goneText says that the instance of a match is gone; "" where it is there.

@@ -40,6 +40,8 @@ type Traced struct {
 	HostKey *record.HostKeyOf
 	// Logins are the first of those that the key opens.
 	Logins []record.Opening
+	// Setting says when an authority or a named key was read of a server's settings.
+	Setting *record.LoginSetting
 }
 
 // Trace is what a text was found to be.
@@ -150,15 +152,19 @@ func (s *Service) traceBeyond(ctx context.Context, digest keypair.Digest) (found
 		return found, nil
 	}
 	logins, err := s.store.LoginsOfAuthority(ctx, keypair.FormatSHA256(digest.Sum), maxTracedLogins)
-	for _, login := range logins {
-		found = append(found, Traced{Kind: TracedAuthority, Name: login, Matched: "SHA-256 of a certificate authority"})
+	for _, l := range logins {
+		found = append(found, Traced{
+			Kind: TracedAuthority, Name: l.Name, Matched: "SHA-256 of a certificate authority", Setting: &l,
+		})
 	}
 	if err != nil {
 		return found, err
 	}
 	logins, err = s.store.LoginsOfNamedKey(ctx, keypair.FormatSHA256(digest.Sum), maxTracedLogins)
-	for _, login := range logins {
-		found = append(found, Traced{Kind: TracedNamed, Name: login, Matched: "SHA-256 of a key that a program names"})
+	for _, l := range logins {
+		found = append(found, Traced{
+			Kind: TracedNamed, Name: l.Name, Matched: "SHA-256 of a key that a program names", Setting: &l,
+		})
 	}
 	return found, err
 }

@@ -11,6 +11,7 @@ CREATE TABLE server_versions (
     read_at    timestamptz NOT NULL
 );
 CREATE INDEX server_versions_by_login ON server_versions (login_id, since);
+CREATE INDEX server_versions_by_what ON server_versions USING gin (server jsonb_path_ops);
 CREATE INDEX server_versions_by_read ON server_versions (read_at);
 CREATE VIEW limited.server_versions AS SELECT * FROM public.server_versions
     WHERE login_id IN (SELECT id FROM limited.logins);

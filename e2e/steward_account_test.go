@@ -7,6 +7,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"syscall"
 	"testing"
@@ -125,6 +126,9 @@ func TestAStewardOfItsOwnReadsAllAndChangesOneLogin(t *testing.T) {
 	if _, err := os.Stat(m.Home("plumlatch")); !errors.Is(err, fs.ErrNotExist) {
 		t.Errorf("its home folder is still there: %v", err)
 	}
+	if out := h.client("openers", "pump").out; strings.Contains(out, "steward") {
+		t.Errorf("the steward key is told as if it were there:\n%s", out)
+	}
 	if r := h.client("instance", "steward", "pump"); r.status != 4 {
 		t.Errorf("there is still a steward key: %+v", r)
 	}
@@ -158,6 +162,11 @@ func TestAStewardAccountThatCannotBeMadeLeavesNothing(t *testing.T) {
 			}
 			if r := h.client("instance", "steward", name); r.status != 4 {
 				t.Errorf("a steward key is recorded all the same: %+v", r)
+			}
+			if in := h.access(name); slices.ContainsFunc(in.Logins, func(l apiclient.Login) bool {
+				return l.Reach.Login == "plumlatch@"+name && (c.config == "" || len(l.Openers) > 0)
+			}) {
+				t.Errorf("an account that is not there is told: %+v", in.Logins)
 			}
 		})
 	}
@@ -217,4 +226,45 @@ func TestTheServiceChangesTheFilesOfAnotherUser(t *testing.T) {
 	if _, err := os.Stat(filepath.Join(m.Etc(), "authorized_keys")); !errors.Is(err, fs.ErrNotExist) {
 		t.Errorf("a file was written where the link leads: %v", err)
 	}
+}
+
+// TestAStewardAccountThatIsThereAlreadyIsTakenUp has an account left behind by a client that was killed: it is used
+// again, and what else opens it is told.
+func TestAStewardAccountThatIsThereAlreadyIsTakenUp(t *testing.T) {
+	t.Parallel()
+	h := newHouse(t, "")
+	m := h.sudoMachine(t, "pump", "mine", sudoAll, "")
+	h.must("grant", "add", "mine", "pump", "-with", h.private("mine"))
+	appendTo := func(name, line string) {
+		t.Helper()
+		file := filepath.Join(m.Etc(), name)
+		if err := os.WriteFile(file, []byte(read(t, file)+line+"\n"), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	appendTo("passwd", "plumlatch:x:990:990:Plum Latch service account:/home/plumlatch:/bin/sh")
+	appendTo("shadow", "plumlatch:*:19000::::::")
+	appendTo("group", "plumlatch:x:990:")
+	folder := filepath.Join(m.Home("plumlatch"), ".ssh")
+	if err := os.MkdirAll(folder, 0o700); err != nil {
+		t.Fatal(err)
+	}
+	left := h.pairOutside("left-behind")
+	writeFile(t, filepath.Join(folder, "authorized_keys"), left+"\n")
+	for _, name := range []string{m.Home("plumlatch"), folder, filepath.Join(folder, "authorized_keys")} {
+		if err := os.Chown(name, 990, 990); err != nil {
+			t.Fatal(err)
+		}
+	}
+	h.must("instance", "steward", "pump", "-account", "plumlatch", "-with", h.private("mine"), "-yes")
+	if r := h.client("sweep", "pump"); r.status != 3 {
+		t.Errorf("the sweep: %+v", r)
+	}
+	if in := h.access("pump"); in.Beyond.Strangers != 1 {
+		t.Errorf("what was left behind is not told: %+v", in.Beyond)
+	}
+	if out := h.client("reach", "-q", "-all").out; !strings.Contains(out, "plumlatch@pump") {
+		t.Errorf("an account that a stranger gets in to is not among the logins:\n%s", out)
+	}
+	h.refused("account-shared", "instance", "steward", "pump", "-withdraw", "-with", h.private("mine"), "-yes")
 }

@@ -127,6 +127,29 @@ func (s *Store) ForgetLogin(ctx context.Context, login uuid.UUID) error {
 	return plain(db.Where("id = ?", login).Delete(&record.Login{}).Error)
 }
 
+// ForgetAccount deletes the login of a steward key's own account that was never made: nobody has read it, and no other
+// key was ever granted it.
+func (s *Store) ForgetAccount(ctx context.Context, login uuid.UUID) error {
+	db := s.db.WithContext(ctx)
+	stewards := db.Table("keys").Select("id").Where("steward_of IS NOT NULL")
+	var others int64
+	foreign := db.Table("grants").Where("login_id = ? AND key_id NOT IN (?)", login, stewards)
+	if err := foreign.Count(&others).Error; err != nil {
+		return plain(err)
+	}
+	var l record.Login
+	if err := db.Where("id = ?", login).Take(&l).Error; err != nil {
+		return plain(err)
+	}
+	if others > 0 || l.FoundAt == nil || l.SweptAt != nil {
+		return nil
+	}
+	if err := db.Table("grants").Where("login_id = ?", login).Delete(nil).Error; err != nil {
+		return plain(err)
+	}
+	return s.ForgetLogin(ctx, login)
+}
+
 // AskForLogin records a login that somebody has asked for. added is false where it is there, and was asked
 // for before.
 func (s *Store) AskForLogin(ctx context.Context, instance uuid.UUID, user string) (added bool, err error) {

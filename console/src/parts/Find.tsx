@@ -286,7 +286,7 @@ function Match({ of, close }: { of: Traced; close: () => void }) {
           {of.name}
         </Link>
         {of.stranger && ` since ${day(of.stranger.first_seen_at)}, last seen on ${day(of.stranger.seen_at)}`}
-        {of.read_to && `, as ${of.over ? "it was last" : ""} read on ${moment(of.read_to)}`} (
+        {of.read_to && `, ${of.over ? "until it changed, last read on" : "as last read on"} ${moment(of.read_to)}`} (
         {of.matched}).
       </div>
     );

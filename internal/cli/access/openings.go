@@ -307,9 +307,8 @@ func sayMachine(s *kit.Session, in apiclient.InstanceAccess) {
 		if m.Remedy != nil {
 			s.Below("", "To know it, "+*m.Remedy, kit.AsItIs)
 			if in.Steward == nil || !in.Steward.OwnAccount {
-				s.Below("", fmt.Sprintf(
-					"or give the service an account that may:  plumlatch instance steward %s -account plumlatch -with FILE", in.Instance,
-				), kit.AsItIs)
+				own := "plumlatch instance steward " + in.Instance + " -account plumlatch -with FILE"
+				s.Below("", "or give the service an account that may:  "+own, kit.AsItIs)
 			}
 		}
 	}

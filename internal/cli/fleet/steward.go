@@ -2,6 +2,7 @@ package fleet
 
 import (
 	"context"
+	"errors"
 	"flag"
 	"fmt"
 	"slices"
@@ -187,8 +188,8 @@ func placeAccount(
 	a.Server = session.SFTPServer()
 	if err := s.Confirm(yes, fmt.Sprintf(
 		"This makes the OS user %s on %s, who has no password and whose one key is in the service's safe, and writes %s:\n\n"+
-			"  %s\n%s\n",
-		a.User, i.Name, a.File(), strings.ReplaceAll(a.Rule(), "\n", "\n  "), a.Means(),
+			"  %s\n\n%s",
+		a.User, i.Name, a.File(), strings.ReplaceAll(strings.TrimSpace(a.Rule()), "\n", "\n  "), a.Means(),
 	), "yes"); err != nil {
 		return err
 	}
@@ -196,8 +197,11 @@ func placeAccount(
 	if err != nil {
 		return err
 	}
-	failed := placeInAccount(s, ctx, client, session, grant, a)
-	if failed == nil {
+	failed := session.AsRoot(a.Place())
+	if failed != nil {
+		return placed(s, ctx, client, grant, fmt.Errorf("make the user %s: %w", a.User, failed))
+	}
+	if failed = placeInAccount(s, ctx, client, session, grant, a); failed == nil {
 		failed = access.AskHere(ctx, grant, true)
 	}
 	if err = placed(s, ctx, client, grant, failed); err == nil {
@@ -206,6 +210,17 @@ func placeAccount(
 	if left := session.AsRoot(a.Remove()); left != nil {
 		return fmt.Errorf("%w\nThe user %s and %s may be left: %w", err, a.User, a.File(), left)
 	}
+	return errors.Join(err, readAgain(s, ctx, client, instance, signers))
+}
+
+// readAgain reads the machine and reports it, so that nothing is told of an account that is no longer there.
+func readAgain(
+	s *kit.Session, ctx context.Context, client *apiclient.Client, instance string, signers []kit.AtHand,
+) error {
+	l, err := kit.Answer[apiclient.Login](client.GetLogin(ctx, instance))
+	if err == nil {
+		_, err = access.ReadAndReport(s, ctx, client, l, signers)
+	}
 	return err
 }
 
@@ -213,9 +228,6 @@ func placeInAccount(
 	s *kit.Session, ctx context.Context, client *apiclient.Client, session *sshio.Session, grant apiclient.Grant,
 	a steward.Account,
 ) error {
-	if err := session.AsRoot(a.Place()); err != nil {
-		return fmt.Errorf("make the user %s: %w", a.User, err)
-	}
 	as, err := session.As(ctx, a.User)
 	if err != nil {
 		return err
@@ -286,7 +298,10 @@ func withdrawSteward(
 	if err != nil {
 		return err
 	}
-	if err := s.RunEnded(run); err != nil || s.Json || s.Quiet {
+	if err := s.RunEnded(run); err != nil {
+		return err
+	}
+	if err := readAgain(s, ctx, client, instance, signers); err != nil || s.Json || s.Quiet {
 		return err
 	}
 	fmt.Fprintf(

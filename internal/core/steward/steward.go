@@ -90,7 +90,8 @@ func (a Account) Rule() string {
 // Means says what the rule allows.
 func (a Account) Means() string {
 	return fmt.Sprintf(
-		"By it %s reads every file of the machine, and changes files with the rights of %s; it runs nothing else.",
+		"By it %s reads every file of the machine, and changes files with the rights of %s; "+
+			"in others' names it runs nothing else.",
 		a.User, strings.Join(a.Changes, ", "),
 	)
 }

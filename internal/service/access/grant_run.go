@@ -252,6 +252,11 @@ func (e *edit) ended(ctx context.Context, tx *store.Store, state runs.State, rea
 		if err := tx.RetireSteward(ctx, *k.StewardOf); err != nil {
 			return err
 		}
+		if k.StewardUser != "" && !withdrawing { // the account never was
+			if err := tx.ForgetAccount(ctx, l.ID); err != nil {
+				return err
+			}
+		}
 	}
 	return tx.Note(ctx, note)
 }

@@ -1870,6 +1870,17 @@ type Folder struct {
 	Path string `json:"path"`
 }
 
+// FormerHostKey defines model for FormerHostKey.
+type FormerHostKey struct {
+	Algorithm  string    `json:"algorithm"`
+	Learnt     string    `json:"learnt"`
+	PinnedAt   time.Time `json:"pinned_at"`
+	Reason     string    `json:"reason"`
+	ReplacedAt time.Time `json:"replaced_at"`
+	ReplacedBy string    `json:"replaced_by"`
+	Sha256     string    `json:"sha256"`
+}
+
 // FormerLine A key that was in a file and is no longer there.
 type FormerLine struct {
 	Comment string `json:"comment"`
@@ -1981,6 +1992,13 @@ type HostKey struct {
 	PinnedAt  time.Time `json:"pinned_at"`
 	PublicKey string    `json:"public_key"`
 	Sha256    string    `json:"sha256"`
+}
+
+// HostKeys defines model for HostKeys.
+type HostKeys struct {
+	// Former Those that were pinned until others were accepted, the last first.
+	Former []FormerHostKey `json:"former"`
+	Pinned []HostKey       `json:"pinned"`
 }
 
 // Image defines model for Image.
@@ -2952,6 +2970,18 @@ type PendingHolder struct {
 
 // PendingHolderDoes What they have to do before they get in by the new keys: take the private keys out of the safe, bring public keys, or take keys over that somebody else made.
 type PendingHolderDoes string
+
+// PinHostKeys defines model for PinHostKeys.
+type PinHostKeys struct {
+	// HostKeys All host keys that it has from now on, in the one-line OpenSSH form.
+	HostKeys []string `json:"host_keys"`
+
+	// Learnt How they were learnt, for people.
+	Learnt string `json:"learnt"`
+
+	// Reason Why; needed where a pinned one goes.
+	Reason *string `json:"reason,omitempty"`
+}
 
 // PlanRotation defines model for PlanRotation.
 type PlanRotation struct {
@@ -4155,8 +4185,11 @@ type Traced struct {
 	ReadFrom *time.Time `json:"read_from,omitempty"`
 
 	// ReadTo The last reading that has it.
-	ReadTo   *time.Time `json:"read_to,omitempty"`
-	Stranger *Stranger  `json:"stranger,omitempty"`
+	ReadTo *time.Time `json:"read_to,omitempty"`
+
+	// ReplacedAt Of a host key: since when others are pinned in its place.
+	ReplacedAt *time.Time `json:"replaced_at,omitempty"`
+	Stranger   *Stranger  `json:"stranger,omitempty"`
 }
 
 // TracedKind defines model for Traced.Kind.
@@ -4918,6 +4951,9 @@ type ReadHostKeysJSONRequestBody = ReadHostKeys
 // ReadMachineListJSONRequestBody defines body for ReadMachineList for application/json ContentType.
 type ReadMachineListJSONRequestBody = ReadMachineList
 
+// PinHostKeysJSONRequestBody defines body for PinHostKeys for application/json ContentType.
+type PinHostKeysJSONRequestBody = PinHostKeys
+
 // AddStewardJSONRequestBody defines body for AddSteward for application/json ContentType.
 type AddStewardJSONRequestBody = AddSteward
 
@@ -5347,6 +5383,23 @@ type ClientInterface interface {
 	//
 	// What may keep an address from the instance's SSH port: its state, its address and its firewall rules as the cloud tells them now.
 	GetApproach(ctx context.Context, instance InstanceName, params *GetApproachParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetHostKeys performs a GET /instances/{instance}/host-keys (the `GetHostKeys` operationId) request.
+	//
+	// Returns the pinned host keys of the instance, and those that were pinned before.
+	GetHostKeys(ctx context.Context, instance InstanceName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PinHostKeysWithBody performs a POST /instances/{instance}/host-keys (the `PinHostKeys` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Pins host keys of the instance in the place of all that were, with its grants and its history as they are, and has it read again. Where a pinned one goes it takes a reason.
+	PinHostKeysWithBody(ctx context.Context, instance InstanceName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PinHostKeys performs a POST /instances/{instance}/host-keys (the `PinHostKeys` operationId) request.
+	// Takes a body of the `application/json` content type.
+	//
+	// Pins host keys of the instance in the place of all that were, with its grants and its history as they are, and has it read again. Where a pinned one goes it takes a reason.
+	PinHostKeys(ctx context.Context, instance InstanceName, body PinHostKeysJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListOpeners performs a GET /instances/{instance}/openers (the `ListOpeners` operationId) request.
 	ListOpeners(ctx context.Context, instance InstanceName, params *ListOpenersParams, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -6781,6 +6834,53 @@ func (c *Client) GetInstanceAccess(ctx context.Context, instance InstanceName, r
 // What may keep an address from the instance's SSH port: its state, its address and its firewall rules as the cloud tells them now.
 func (c *Client) GetApproach(ctx context.Context, instance InstanceName, params *GetApproachParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetApproachRequest(c.Server, instance, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetHostKeys performs a GET /instances/{instance}/host-keys (the `GetHostKeys` operationId) request.
+//
+// Returns the pinned host keys of the instance, and those that were pinned before.
+func (c *Client) GetHostKeys(ctx context.Context, instance InstanceName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetHostKeysRequest(c.Server, instance)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PinHostKeysWithBody performs a POST /instances/{instance}/host-keys (the `PinHostKeys` operationId) request,
+// with any type of body and a specified content type.
+//
+// Pins host keys of the instance in the place of all that were, with its grants and its history as they are, and has it read again. Where a pinned one goes it takes a reason.
+func (c *Client) PinHostKeysWithBody(ctx context.Context, instance InstanceName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPinHostKeysRequestWithBody(c.Server, instance, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PinHostKeys performs a POST /instances/{instance}/host-keys (the `PinHostKeys` operationId) request.
+// Takes a body of the `application/json` content type.
+//
+// Pins host keys of the instance in the place of all that were, with its grants and its history as they are, and has it read again. Where a pinned one goes it takes a reason.
+func (c *Client) PinHostKeys(ctx context.Context, instance InstanceName, body PinHostKeysJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPinHostKeysRequest(c.Server, instance, body)
 	if err != nil {
 		return nil, err
 	}
@@ -11014,6 +11114,87 @@ func NewGetApproachRequest(server string, instance InstanceName, params *GetAppr
 	if err != nil {
 		return nil, err
 	}
+
+	return req, nil
+}
+
+// NewGetHostKeysRequest constructs an http.Request for the GetHostKeys method
+func NewGetHostKeysRequest(server string, instance InstanceName) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "instance", instance, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/instances/%s/host-keys", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewPinHostKeysRequest calls the generic PinHostKeys builder with application/json body
+func NewPinHostKeysRequest(server string, instance InstanceName, body PinHostKeysJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewPinHostKeysRequestWithBody(server, instance, "application/json", bodyReader)
+}
+
+// NewPinHostKeysRequestWithBody constructs an http.Request for the PinHostKeys method, with any body, and a specified content type
+func NewPinHostKeysRequestWithBody(server string, instance InstanceName, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "instance", instance, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/instances/%s/host-keys", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }

@@ -54,7 +54,9 @@ func groups() []group {
 		{"Replacing keys", slices.Concat(rotate.RotateCommands, rotate.RuleCommands)},
 		{"Logging in", slices.Concat(access.ConnectCommands, access.WhyCommands)},
 		{"Getting back in after a lost key", restore.RestoreCommands},
-		{"Instances", slices.Concat(fleet.InstanceCommands, restore.PasswordCommands, fleet.AdoptCommands)},
+		{"Instances", slices.Concat(
+			fleet.InstanceCommands, fleet.HostKeyCommands, restore.PasswordCommands, fleet.AdoptCommands,
+		)},
 		{
 			"Work in progress and the daybook",
 			slices.Concat(journal.RunCommands, journal.DaybookCommands, journal.SubscriberCommands),

@@ -27,6 +27,8 @@ var goals = map[string]string{
 	"openers":      "who can get in, who has access, which keys open an instance, authorized keys of a server",
 	"find": "search, look up, where is, which instance has this address, " +
 		"find a server by name or ip, who is",
+	"host-key pin": "host key changed, remote host identification has changed, machine was reinstalled, " +
+		"known hosts, man in the middle",
 	"way accept":    "allow passwords, a certificate authority is fine, this way in is wanted, silence a warning",
 	"login add":     "another user on a server, add an os user, second login, deploy user",
 	"report access": "who could open a machine three weeks ago, auditor, audit report, access at a date, point in time",

@@ -222,7 +222,7 @@ func tracedOf(t keys.Traced) contract.Traced {
 		out.GoneAt = f.GoneAt
 	}
 	if h := t.HostKey; h != nil {
-		out.PinnedAt, out.GoneAt = &h.PinnedAt, h.GoneAt
+		out.PinnedAt, out.GoneAt, out.ReplacedAt = &h.PinnedAt, h.GoneAt, h.ReplacedAt
 	}
 	if s := t.Setting; s != nil {
 		out.ReadFrom, out.ReadTo, out.Over = &s.Since, &s.ReadAt, optional(s.Former)

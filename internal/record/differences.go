@@ -78,6 +78,7 @@ type HostKeyOf struct {
 	InstanceName string
 	GoneAt       *time.Time
 	PinnedAt     time.Time
+	ReplacedAt   *time.Time // since when others are pinned
 }
 
 // NewStranger is a stranger that the daybook does not tell of yet.

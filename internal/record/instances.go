@@ -19,6 +19,14 @@ type HostKey struct {
 	PinnedAt   time.Time
 }
 
+// FormerHostKey is a host key that was pinned until somebody accepted others.
+type FormerHostKey struct {
+	HostKey
+	ReplacedAt time.Time
+	ReplacedBy string
+	Reason     string
+}
+
 // Instance is a virtual machine.
 type Instance struct {
 	ID             uuid.UUID

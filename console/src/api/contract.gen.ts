@@ -889,6 +889,24 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/instances/{instance}/host-keys": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Returns the pinned host keys of the instance, and those that were pinned before. */
+        get: operations["getHostKeys"];
+        put?: never;
+        /** @description Pins host keys of the instance in the place of all that were, with its grants and its history as they are, and has it read again. Where a pinned one goes it takes a reason. */
+        post: operations["pinHostKeys"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/instances/{instance}/approach": {
         parameters: {
             query?: never;
@@ -3835,6 +3853,11 @@ export interface components {
             former?: components["schemas"]["FormerLine"];
             /**
              * Format: date-time
+             * @description Of a host key: since when others are pinned in its place.
+             */
+            replaced_at?: string;
+            /**
+             * Format: date-time
              * @description Of a host key: since when it is known.
              */
             pinned_at?: string;
@@ -4094,6 +4117,30 @@ export interface components {
             learnt: string;
             /** Format: date-time */
             pinned_at: string;
+        };
+        HostKeys: {
+            pinned: components["schemas"]["HostKey"][];
+            /** @description Those that were pinned until others were accepted, the last first. */
+            former: components["schemas"]["FormerHostKey"][];
+        };
+        FormerHostKey: {
+            algorithm: string;
+            sha256: string;
+            learnt: string;
+            /** Format: date-time */
+            pinned_at: string;
+            /** Format: date-time */
+            replaced_at: string;
+            replaced_by: string;
+            reason: string;
+        };
+        PinHostKeys: {
+            /** @description All host keys that it has from now on, in the one-line OpenSSH form. */
+            host_keys: string[];
+            /** @description How they were learnt, for people. */
+            learnt: string;
+            /** @description Why; needed where a pinned one goes. */
+            reason?: string;
         };
         /** @description What a client needs to log in. */
         Connection: {
@@ -6111,6 +6158,58 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ShownHostKey"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getHostKeys: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The instance's name. */
+                instance: components["parameters"]["InstanceName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The host keys. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HostKeys"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    pinHostKeys: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The instance's name. */
+                instance: components["parameters"]["InstanceName"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PinHostKeys"];
+            };
+        };
+        responses: {
+            /** @description They are pinned. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HostKeys"];
                 };
             };
             default: components["responses"]["Problem"];

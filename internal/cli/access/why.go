@@ -308,7 +308,8 @@ func (d *diagnosis) hostKey(ctx context.Context) (string, error) {
 	}
 	return "", &failure{
 		"it shows " + ssh.FingerprintSHA256(keys[0]) + ", which is not pinned",
-		"Do not log in. Find out who changed it: plumlatch daybook list -about " + d.instance,
+		"Do not log in. Find out who changed it: plumlatch daybook list -about " + d.instance +
+			". If the machine was set up again: plumlatch host-key pin " + d.instance,
 	}
 }
 

@@ -144,8 +144,8 @@ func showTrace(s *kit.Session, t apiclient.Trace) {
 		switch m.Kind {
 		case apiclient.TracedKindHostKey:
 			s.Below("", fmt.Sprintf(
-				"It is a host key of the instance %s%s, known since %s (%s).", m.Name, goneText(m), kit.Day(kit.Given(m.PinnedAt)),
-				m.Matched,
+				"It is a host key of the instance %s%s, known since %s%s (%s).", m.Name, goneText(m),
+				kit.Day(kit.Given(m.PinnedAt)), replacedText(m), m.Matched,
 			), kit.AsItIs)
 			continue
 		case apiclient.TracedKindFormer:
@@ -203,6 +203,14 @@ func readText(m apiclient.Traced) string {
 		return "as read on " + kit.Moment(*m.ReadTo)
 	}
 	return "as read from " + kit.Moment(*m.ReadFrom) + " to " + kit.Moment(*m.ReadTo)
+}
+
+// replacedText says since when others are pinned in the place of a host key; "" for one that is.
+func replacedText(m apiclient.Traced) string {
+	if m.ReplacedAt == nil {
+		return ""
+	}
+	return ", and replaced on " + kit.Day(*m.ReplacedAt)
 }
 
 // goneText says that the instance of a match is gone; "" where it is there.

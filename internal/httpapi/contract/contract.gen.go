@@ -1877,6 +1877,17 @@ type Folder struct {
 	Path string `json:"path"`
 }
 
+// FormerHostKey defines model for FormerHostKey.
+type FormerHostKey struct {
+	Algorithm  string    `json:"algorithm"`
+	Learnt     string    `json:"learnt"`
+	PinnedAt   time.Time `json:"pinned_at"`
+	Reason     string    `json:"reason"`
+	ReplacedAt time.Time `json:"replaced_at"`
+	ReplacedBy string    `json:"replaced_by"`
+	Sha256     string    `json:"sha256"`
+}
+
 // FormerLine A key that was in a file and is no longer there.
 type FormerLine struct {
 	Comment string `json:"comment"`
@@ -1988,6 +1999,13 @@ type HostKey struct {
 	PinnedAt  time.Time `json:"pinned_at"`
 	PublicKey string    `json:"public_key"`
 	Sha256    string    `json:"sha256"`
+}
+
+// HostKeys defines model for HostKeys.
+type HostKeys struct {
+	// Former Those that were pinned until others were accepted, the last first.
+	Former []FormerHostKey `json:"former"`
+	Pinned []HostKey       `json:"pinned"`
 }
 
 // Image defines model for Image.
@@ -2959,6 +2977,18 @@ type PendingHolder struct {
 
 // PendingHolderDoes What they have to do before they get in by the new keys: take the private keys out of the safe, bring public keys, or take keys over that somebody else made.
 type PendingHolderDoes string
+
+// PinHostKeys defines model for PinHostKeys.
+type PinHostKeys struct {
+	// HostKeys All host keys that it has from now on, in the one-line OpenSSH form.
+	HostKeys []string `json:"host_keys"`
+
+	// Learnt How they were learnt, for people.
+	Learnt string `json:"learnt"`
+
+	// Reason Why; needed where a pinned one goes.
+	Reason *string `json:"reason,omitempty"`
+}
 
 // PlanRotation defines model for PlanRotation.
 type PlanRotation struct {
@@ -4162,8 +4192,11 @@ type Traced struct {
 	ReadFrom *time.Time `json:"read_from,omitempty"`
 
 	// ReadTo The last reading that has it.
-	ReadTo   *time.Time `json:"read_to,omitempty"`
-	Stranger *Stranger  `json:"stranger,omitempty"`
+	ReadTo *time.Time `json:"read_to,omitempty"`
+
+	// ReplacedAt Of a host key: since when others are pinned in its place.
+	ReplacedAt *time.Time `json:"replaced_at,omitempty"`
+	Stranger   *Stranger  `json:"stranger,omitempty"`
 }
 
 // TracedKind defines model for Traced.Kind.
@@ -4925,6 +4958,9 @@ type ReadHostKeysJSONRequestBody = ReadHostKeys
 // ReadMachineListJSONRequestBody defines body for ReadMachineList for application/json ContentType.
 type ReadMachineListJSONRequestBody = ReadMachineList
 
+// PinHostKeysJSONRequestBody defines body for PinHostKeys for application/json ContentType.
+type PinHostKeysJSONRequestBody = PinHostKeys
+
 // AddStewardJSONRequestBody defines body for AddSteward for application/json ContentType.
 type AddStewardJSONRequestBody = AddSteward
 
@@ -5155,6 +5191,12 @@ type ServerInterface interface {
 
 	// (GET /instances/{instance}/approach)
 	GetApproach(c *gin.Context, instance InstanceName, params GetApproachParams)
+
+	// (GET /instances/{instance}/host-keys)
+	GetHostKeys(c *gin.Context, instance InstanceName)
+
+	// (POST /instances/{instance}/host-keys)
+	PinHostKeys(c *gin.Context, instance InstanceName)
 
 	// (GET /instances/{instance}/openers)
 	ListOpeners(c *gin.Context, instance InstanceName, params ListOpenersParams)
@@ -6595,6 +6637,56 @@ func (siw *ServerInterfaceWrapper) GetApproach(c *gin.Context) {
 	}
 
 	siw.Handler.GetApproach(c, instance, params)
+}
+
+// GetHostKeys operation middleware
+func (siw *ServerInterfaceWrapper) GetHostKeys(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "instance" -------------
+	var instance InstanceName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "instance", c.Param("instance"), &instance, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter instance: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetHostKeys(c, instance)
+}
+
+// PinHostKeys operation middleware
+func (siw *ServerInterfaceWrapper) PinHostKeys(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "instance" -------------
+	var instance InstanceName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "instance", c.Param("instance"), &instance, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter instance: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.PinHostKeys(c, instance)
 }
 
 // ListOpeners operation middleware
@@ -9859,6 +9951,8 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.DELETE(options.BaseURL+"/instances/adopted/:instance", wrapper.ReleaseInstance)
 	router.POST(options.BaseURL+"/instances/adopted/list-readings", wrapper.ReadMachineList)
 	router.POST(options.BaseURL+"/instances/adopted/host-keys", wrapper.ReadHostKeys)
+	router.GET(options.BaseURL+"/instances/:instance/host-keys", wrapper.GetHostKeys)
+	router.POST(options.BaseURL+"/instances/:instance/host-keys", wrapper.PinHostKeys)
 	router.GET(options.BaseURL+"/instances/:instance/approach", wrapper.GetApproach)
 	router.GET(options.BaseURL+"/instances/:instance/steward", wrapper.GetSteward)
 	router.POST(options.BaseURL+"/instances/:instance/steward", wrapper.AddSteward)
@@ -11321,6 +11415,85 @@ type GetApproachdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response GetApproachdefaultApplicationProblemPlusJSONResponse) VisitGetApproachResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetHostKeysRequestObject struct {
+	Instance InstanceName `json:"instance"`
+}
+
+type GetHostKeysResponseObject interface {
+	VisitGetHostKeysResponse(w http.ResponseWriter) error
+}
+
+type GetHostKeys200JSONResponse HostKeys
+
+func (response GetHostKeys200JSONResponse) VisitGetHostKeysResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetHostKeysdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetHostKeysdefaultApplicationProblemPlusJSONResponse) VisitGetHostKeysResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PinHostKeysRequestObject struct {
+	Instance InstanceName `json:"instance"`
+	Body     *PinHostKeysJSONRequestBody
+}
+
+type PinHostKeysResponseObject interface {
+	VisitPinHostKeysResponse(w http.ResponseWriter) error
+}
+
+type PinHostKeys200JSONResponse HostKeys
+
+func (response PinHostKeys200JSONResponse) VisitPinHostKeysResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PinHostKeysdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response PinHostKeysdefaultApplicationProblemPlusJSONResponse) VisitPinHostKeysResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -15504,6 +15677,12 @@ type StrictServerInterface interface {
 	// (GET /instances/{instance}/approach)
 	GetApproach(ctx context.Context, request GetApproachRequestObject) (GetApproachResponseObject, error)
 
+	// (GET /instances/{instance}/host-keys)
+	GetHostKeys(ctx context.Context, request GetHostKeysRequestObject) (GetHostKeysResponseObject, error)
+
+	// (POST /instances/{instance}/host-keys)
+	PinHostKeys(ctx context.Context, request PinHostKeysRequestObject) (PinHostKeysResponseObject, error)
+
 	// (GET /instances/{instance}/openers)
 	ListOpeners(ctx context.Context, request ListOpenersRequestObject) (ListOpenersResponseObject, error)
 
@@ -16999,6 +17178,76 @@ func (sh *strictHandler) GetApproach(ctx *gin.Context, instance InstanceName, pa
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(GetApproachResponseObject); ok {
 		if err := validResponse.VisitGetApproachResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// GetHostKeys operation middleware
+func (sh *strictHandler) GetHostKeys(ctx *gin.Context, instance InstanceName) {
+	var request GetHostKeysRequestObject
+
+	request.Instance = instance
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetHostKeys(ctx, request.(GetHostKeysRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetHostKeys")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetHostKeysResponseObject); ok {
+		if err := validResponse.VisitGetHostKeysResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// PinHostKeys operation middleware
+func (sh *strictHandler) PinHostKeys(ctx *gin.Context, instance InstanceName) {
+	var request PinHostKeysRequestObject
+
+	request.Instance = instance
+
+	var body PinHostKeysJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.PinHostKeys(ctx, request.(PinHostKeysRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "PinHostKeys")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(PinHostKeysResponseObject); ok {
+		if err := validResponse.VisitPinHostKeysResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {
@@ -20427,29 +20676,29 @@ func (sh *strictHandler) AcceptWay(ctx *gin.Context) {
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7L19c9tG0i/6VaZ0bpWTupAsO3F2V6pb9SiOHfvEjl2W9/jWOZtSjYghiRU4w8UMRHNT/u63prvnBeQM",
+	"7L19c9tG0i/6VaZ0bpWTupAsO3E2K9WtehTHXvvEjl2W9/jWOZtSjYghiRU4w8UMRHNT/u63prvnBeQM",
 	"CEik4r1P/tl1RADz1tPv/evfjyZqsVRSSKOPzn4/WvKGL4QRDfzXxdSIxv6jFHrSVEtTKXl0dvRxLtik",
 	"bbRqmJlzw8xcsCWfCXYtpqoRbMZvBeOaSfHZnBwVR5V96V+taNZHxZHkC3F0dsTh08WRnszFgtsxzHpp",
 	"f9CmqeTs6MuX4uh1KRZLZYScrH8R6+15XLBbXreCqSlMYcLrWjSPNJvMVTURODc7nGZmXmmmpGCN+Fcr",
-	"dJjVXPAS5kHTioY8tmPGE1zwz2+EnJn50dmTp38tUhOevuVmMk/vmDB8Zqe6stOq7Cy5nInSblRl2Ipr",
-	"1ghentn/iH5Vsl6zasqkulblmolaCzbn4ffKMF3JiWDffHj5nP3tyZPTgmkxseOyJ9+dPDl58u0504ab",
-	"VrPvnzxlysxFs6q0yG/B9BhXkVv76dPvk4uX2nA5Eb/CZ1I7UNETjzQci5/Bkpt5GN89dVQc2dOqGlEe",
-	"nZmmFf3E8otY50e+Eev+QW/grMeM96ZaVCY92qwR3AhtmGwX16Kxhy6kaSqhC/aEGcWenZ6es2enrJW1",
-	"0JrNqlshcxelhnESc6mkETPR4GTUrJL55df254K1WjT/5bY3sxHw6MiteLcUDTeqyU9A0RP9h+CeGjn8",
-	"B8G1HWlz4E/zdcGmwKQEK/n6Wqmb3C43+I0dAynD7bdfl/b3xAIaeqB3AVPVLLg5Ojtq26o8St2kD23d",
-	"c4uatt5xg+wTY/ew7VlVe98FXa6EWGa/r+2v9xzhozK8TpGAsPzO3rmJaqVhvK5RLiwsi8tRg4GvJXbs",
-	"WqlacHn0xY7ZCL1UUgsQle8bdV2Lhf3nREkjJPAGvlzW1QRo4vESn/i//0nEGj7+fzVienR29D8eB1n8",
-	"GH/Vj913YcTNxXHDVkIatmqUnJEE+P7ZX749gT2hT4Agn0zE0nziIESXjb1opsKJw4XX21vXYRYFo2vk",
-	"/gD3qjKaqZVE9gLcBTbUiIVOUFlhhchr/PHZ6WlxtKgk/ecTf6S8afj6CDY3e6nPmRSiFKU9VQ4LO9mm",
-	"ieJoxdfpC2QP2fJkzlZ8zSxjVA1bzUUjrDS1wlVaVQHlNAhjfq1aU1hJbRw31WxutZwqM3Zl5mXDV9sT",
-	"eA0flIrVSs5EQwsQZfSZQGTxnfg/sKDCnddv/nF1/U8xMXbUC/rWJ77W2wdNGkNCjTJsrlZsweWaabUQ",
-	"Zl7JmVMwonl5gVNkieairkkbW8B2bUucLHFsEgAd3/ZVz25J4ZeY3Jyy/LnheC27GyNkeXW93nURX8jy",
-	"R5iYkKWV2il1dGYHQP5iyYhLJmTJaqWF1fFO2KfKzFVrQB0tGGeNWApTga62op/oncpqg9NWpwmjOJo2",
+	"dJjVXPAS5kHTioY8tmPGE1zwz2+EnJn50dmTpz8WqQlP33Izmad3TBg+s1Nd2WlVdpZczkRpN6oybMU1",
+	"awQvz+x/RL8qWa9ZNWVSXatyzUStBZvz8HtlmK7kRLBvPrx8zv765MlpwbSY2HHZk+9Onpw8+facacNN",
+	"q9n3T54yZeaiWVVa5LdgeoyryK399On3ycVLbbiciF/hM6kdqOiJRxqOxc9gyc08jO+eOiqO7GlVjSiP",
+	"zkzTin5i+UWs8yPfiHX/oDdw1mPGe1MtKpMebdYIboQ2TLaLa9HYQxfSNJXQBXvCjGLPTk/P2bNT1spa",
+	"aM1m1a2QuYtSwziJuVTSiJlocDJqVsn88mv7c8FaLZr/ctub2Qh4dORWvFuKhhvV5Ceg6In+Q3BPjRz+",
+	"g+DajrQ58Kf5umBTYFKClXx9rdRNbpcb/MaOgZTh9tuvS/t7YgENPdC7gKlqFtwcnR21bVUepW7Sh7bu",
+	"uUVNW++4QfaJsXvY9qyqve+CLldCLLPf1/bXe47wURlep0hAWH5n79xEtdIwXtcoFxaWxeWowcDXEjt2",
+	"rVQtuDz6YsdshF4qqQWIyveNuq7Fwv5zoqQREngDXy7ragI08XiJT/zf/yRiDR//vxoxPTo7+h+Pgyx+",
+	"jL/qx+67MOLm4rhhKyENWzVKzkgCfP/sL9+ewJ7QJ0CQTyZiaT5xEKLLxl40U+HE4cLr7a3rMIuC0TVy",
+	"f4B7VRnN1EoiewHuAhtqxEInqKywQuQ1/vjs9LQ4WlSS/vOJP1LeNHx9BJubvdTnTApRitKeKoeFnWzT",
+	"RHG04uv0BbKHbHkyZyu+ZpYxqoat5qIRVppa4SqtqoByGoQxv1atKaykNo6baja3Wk6VGbsy87Lhq+0J",
+	"vIYPSsVqJWeioQWIMvpMILL4TvwfWFDhzus3/7i6/qeYGDvqBX3rE1/r7YMmjSGhRhk2Vyu24HLNtFoI",
+	"M6/kzCkY0by8wCmyRHNR16SNLWC7tiVOljg2CYCOb/uqZ7ek8EtMbk5Z/q3heC27GyNkeXW93nURX8jy",
+	"J5iYkKWV2il1dGYHQP5iyYhLJmTJaqWF1fFO2KfKzFVrQB0tGGeNWApTga62op/oncpqg9NWpwmjOJo2",
 	"anFlSTajnYMqzJY1nwgi2kqK9KduxDp5IKgJ7I8vbA0QrvjWT600VZqdS3slhSy1/aSXCyU34thUC5EU",
 	"DjHFoKKHa8uQyRu38ASj3LEfO4fvHdjpF1b+b4+/4DciuSWNgCOQYmX1XM0maiGYJRC7RUK2CzuwFs1t",
 	"BRO8hon9ljgQSTrHmJPSwphKzvSu6+PWdumehysuDTKkIW9+wqc3dxQm7b9V4DZlNvjSiBVvyu295RNQ",
 	"D9KX6d0l0LBlbI6yDcmGWs00qyTj+rxzDR7piPi7aj5DCbDgpSDlFHiBLInjajataqHtaGCraXa9Zrot",
-	"1UmSuFLL/KhuRIKASxIL3RW+UiuQRSD7VF3qc/a3rmVSMKsvKW3Ydz/8kJEH1kjBnSxLYGi8ft8ZfItw",
+	"1UmSuFLL/KhuRIKASxIL3RW+UiuQRSD7VF3qc/bXrmVSMKsvKW3Ydz/8kJEH1kjBnSxLYGi8ft8ZfItw",
 	"ElYKvxa1dta820rtN1sLa0BN2wZVujmXTkbDoYgGnogmGDYlS9nWvN7ek5eqYZwt+GReSeH0xTUrFZMK",
 	"paO1wzvXy+uwvEzerUbhne6n9Fqk6TtNz2ppnNGdIOmybDJiam7PErWgxgocejTJpO2zV5atJFQZCQel",
 	"pDi20oW9Wwp5efnKUvVinKzHkx9FPlvbUQvepG6wpW87TVg08MeV5Zj4eMF0O5lbTWVaNdowq7rzSVqn",
@@ -20460,462 +20709,468 @@ var swaggerSpec = []string{
 	"dkFOMc5qQ0lVk57ODC5K8mxv3Er7yygavyb5uy2bp6qu1UpnHaNsBWcLtoK924bfiJwsqMsM96vKAX6a",
 	"vN34ytmfZFuveGXIlEgrHDLpHvvkohGwrKqu2bVgjuwZ12PNEIoWeM6RkOrk8BuyePzDljjWsafhWmgD",
 	"uuE5an/MvqQZt1yS3whJfGdDQeI38KdFcn1r1Ta6xzUWzEWr44B10N32nD8CVklSyRGZJxJ6mwiz2HSN",
-	"+l0tAq1HhjzOOXlnWjNXTWUSl2aiFgu6yFubMK3kTDTLpsr87s6m/0bTkuKPpeb4o5hV8o3gt/Yb23d7",
-	"xlN25Ed77Vi7ZOh7slfS7ZklDHVrZYUswbFQi6kJrpq0GOgha6PSzACPzg7O6Dy9q410FZj7QEPkR7FW",
+	"+l0tAq1HhjzOOXlnWjNXTWUSl2aiFgu6yFubMK3kTDTLpsr87s6m/0bTkuKPpeb4k5hV8o3gt/Yb23d7",
+	"xlN25Ed77Vi7ZOh7slfS7ZklDHVrZYUswbFQi6kJrpq0GOgha6PSzACPzg7O6Dy9q410FZj7QEPkJ7FW",
 	"sszcdat1gRJhrPIFfhOUZxs2b6U1beI2D4ALcrVKWjWfrLZSSXufqhL4gU4zEm1A+DcZ5tlKmlvuZ1D4",
 	"04yI1ncj1UqeMWcoF47H2cMk05IUqxWqFAYCgQM0Qrc78TTjFXW2yE82SbH2GJOSaNle19Xk6kZkVCf8",
 	"HRhutcMe6L9b0UCpGT7nhtdq1iYsnWrBZ/SvIUrIa/t4Uvuo/j3iM5fVv5Nf+beSI77yv5VMfGWT0eIC",
-	"3QzdGMltmltWLmeJbRKfl1Uj9CitYqBYhyD7kk8S4u0dKtW6mklu2kawby4vX12+/vnbpKwy4rPJiXUF",
-	"HynY9dqg58T+Yzdd4Yztd+N5FvF2ZDZSzkQy7cBdbuDCVkPXxnIbjONXepuL5U3DtlkqPdrn1oiFuhVX",
-	"wWpOxzjAlYIPjTPHtTBX9zfJv2R39UOkNaViFOiUR8fKkrcag5m6BRptZangvw1E7KxcbKpSJJ0uGZft",
-	"p8rMmf0OUw2DD51hngWkicBL6Ktn7usuMGSU1SidVywR3+g5xm0XUxyXZhcyjGaFLuSr7CZv2rHfdm52",
-	"2qm8c8N/K+5uAPXOTVUpdvESQnF4v0i8nXnTREMUA8N1FGCDv4LsO2H+XcqVIZEIgtbyCy8YzxjeIB8Y",
-	"gU9iJM6edFcj8RtTI+PwsT13Ea0OC+8mN+u5VeXkT9V0KhqR9NRN/F70SQrasY4ZtsmXFHpwwadHsUC/",
-	"6kfaCmmg2ilvgFtp1E3O3YZlHFKJ+5T1fuWjreBaAVMMlZ3UHNlMGH1OvvFGLeB0Sa3fPTs950+f/dCX",
-	"ABQp7ukvQJ7UTsmPT6VDO34a/muFO+DkPaiVTloJk1rpkS6AUvDSUvMI8R55j7ePVJmkib32DkDDcJZs",
-	"LQxcoblasZobQQltyT1WSyFHLqwR2pAvcacqYhlAXmTbwQeoDHEGGg5NH442OXmaSk6rZvGWY/By0zwt",
-	"UwzPkrm9Gwte1QPYvSp7h87J1eTYTjcTE2VZJJ8Y1SArhJt6K5o1s2+eQFjNJwD+8H1i35dc65XC2NqA",
-	"ZMHU/CWmLWZOj7NJXVk+gMLRKCuoGVqjWZd2fzhjkIb+Smlj1cCEnuQ8+wm7MB0l2DhMct0Hjz58cJcv",
-	"P+uvHO80xDcyvq1STKpyNAvCdzKfPKAJknPWOi62zYdWcpBTDPYIA7RasQmXlu/hOkc7Xrx/2+kUzkEd",
-	"rHfK+jgCGipJwU0oFikrBx3O/lCLkNUY+diiM3ATws3oobWfxKTSScYycyk12/uQ2fmNieMHesZ+Yw2R",
-	"ZNxqdBSohzKzJhpkmO9eBrlB8elorCJMdNcan3tVfOta97hvURYbZekUtNwJfhL4uCXVbpwuPp89L9lO",
-	"M7nGVhtVrmOy9z7im5zW/BOaRc/nYnKTEGdcXgXLJX+FS274NQdPau2VUMqEYRPV1i7pwuVnn0OewRx+",
-	"kcqkN46e7Yli0BPgtq8golygPmvHx0izkml/5JS3tdklk2h3XsKzVqolnZDg0uV67hYOIVb8t04bqzjX",
-	"9HVuRMknRmTGcStGx3UpDK9qirRj3IKv+LqgUgUzF2s2F3XJOFs21a3VGG/E+pxx0B4b+NqaGVFjOojg",
-	"lKq74cGItq3Xf+YOjDbKr7OICSlaYYqKO1u+RZBa/Gt7X8Jh03oip7CjCtVElm6aIpxG238b7Qzo2eT0",
-	"RV1ZfS7BXowRi2UueCjkWDYrmkalY4Q3lSwzOWTSiJwZktxaMCx9cYUhAvQu6CjZf4cLHbcNZlaErXCr",
-	"iKYWbUVyf3fa9zqj1064ZNeClUoKCvhXpkCLQGn7s9UIaiSkwYH24CzY1Fn7Yrh91uBdTP9QdePzRJ0x",
-	"D+nXkWtiIz011t+uFoJLnbZEO/wcVTNi6D5R+xEl1BUhxRufTHsAhJCjyD04HbZ/quRE5JNYV8HNBNuD",
-	"rMJOYGhq654cFpG5610WJNy9L8PRcD/tv+cpBcZT7CDSjW5SgnwlBQh2aMMwUHKubY/3Oe05ENKnFEwU",
-	"FBMqTArqpgydW00LNDDnvyxbwXjdCF6uh58o0mbW70JETgxjdJbGHW+4WOWzRzByibqUWoiNBKlhU1Z1",
-	"mQt0iHKdzVPaTQhg5FA5VILc7bgpKnkhJ816aUT5PvJqbBYN0CPbO/Ph8uLF5fG7ixfvwU3NLl9dHD99",
-	"9gOYkFJhRAaLdf56+uQvvlrzLydPvu3QyfXaJElkwUsxikeNi+FaQVT7dDO0L/xqmVG5MEfp0sC3vdJg",
-	"flI+D2zDaq4YOgK9tAPtdJyUc6fzAQcfoAe6M+vsSdjRaB1psih/zMUDhSw141QBQknJ9jzOYhllZVA1",
+	"3QzdGMltmltWLmeJbRKfl1Uj9CitYqBYhyD7kk8S4u0dKtW6mklu2kawby4vX12+/tu3SVllxGeTE+sK",
+	"PlKw67VBz4n9x266whnb78bzLOLtyGyknIlk2oG73MCFrYaujeU2GMev9DYXy5uGbbNUerTPrRELdSuu",
+	"gtWcjnGAKwUfGmeOa2Gu7m+Sf8nu6odIa0rFKNApj46VJW81BjN1CzTaylLBfxuI2Fm52FSlSDpdMi7b",
+	"T5WZM/sdphoGHzrDPAtIE4GX0FfP3NddYMgoq1E6r1givtFzjNsupjguzS5kGM0KXchX2U3etGO/7dzs",
+	"tFN554b/VtzdAOqdm6pS7OIlhOLwfpF4O/OmiYYoBobrKMAGfwXZd8L8u5QrQyIRBK3lF14wnjG8QT4w",
+	"Ap/ESJw96a5G4jemRsbhY3vuIlodFt5NbtZzq8rJn6vpVDQi6amb+L3okxS0Yx0zbJMvKfTggk+PYoF+",
+	"1Y+0FdJAtVPeALfSqJucuw3LOKQS9ynr/cpHW8G1AqYYKjupObKZMPqcfOONWsDpklq/e3Z6zp8++6Ev",
+	"AShS3NNfgDypnZIfn0qHdvw0/NcKd8DJe1ArnbQSJrXSI10ApeClpeYR4j3yHm8fqTJJE3vtHYCG4SzZ",
+	"Whi4QnO1YjU3ghLaknuslkKOXFgjtCFf4k5VxDKAvMi2gw9QGeIMNByaPhxtcvI0lZxWzeItx+Dlpnla",
+	"phieJXN7Nxa8qgewe1X2Dp2Tq8mxnW4mJsqySD4xqkFWCDf1VjRrZt88gbCaTwD84fvEvi+51iuFsbUB",
+	"yYKp+UtMW8ycHmeTurJ8AIWjUVZQM7RGsy7t/nDGIA39ldLGqoEJPcl59hN2YTpKsHGY5LoPHn344C5f",
+	"ftZfOd5piG9kfFulmFTlaBaE72Q+eUATJOesdVxsmw+t5CCnGOwRBmi1YhMuLd/DdY52vHj/ttMpnIM6",
+	"WO+U9XEENFSSgptQLFJWDjqc/aEWIasx8rFFZ+AmhJvRQ2s/i0mlk4xl5lJqtvchs/MbE8cP9Iz9xhoi",
+	"ybjV6ChQD2VmTTTIMN+9DHKD4tPRWEWY6K41Pveq+Na17nHfoiw2ytIpaLkT/CTwcUuq3ThdfD57XrKd",
+	"ZnKNrTaqXMdk733ENzmt+Wc0i57PxeQmIc64vAqWS/4Kl9zwaw6e1NoroZQJwyaqrV3ShcvPPoc8gzn8",
+	"IpVJbxw92xPFoCfAbV9BRLlAfdaOj5FmJdP+yClva7NLJtHuvIRnrVRLOiHBpcv13C0cQqz4b502VnGu",
+	"6evciJJPjMiM41aMjutSGF7VFGnHuAVf8XVBpQpmLtZsLuqScbZsqlurMd6I9TnjoD028LU1M6LGdBDB",
+	"KVV3w4MRbVuv/8wdGG2UX2cRE1K0whQVd7Z8iyC1+Nf2voTDpvVETmFHFaqJLN00RTiNtv822hnQs8np",
+	"i7qy+lyCvRgjFstc8FDIsWxWNI1KxwhvKllmcsikETkzJLm1YFj64gpDBOhd0FGy/w4XOm4bzKwIW+FW",
+	"EU0t2ork/u6073VGr51wya4FK5UUFPCvTIEWgdL2Z6sR1EhIgwPtwVmwqbP2xXD7rMG7mP6h6sbniTpj",
+	"HtKvI9fERnpqrL9dLQSXOm2Jdvg5qmbE0H2i9iNKqCtCijc+mfYACCFHkXtwOmz/VMmJyCexroKbCbYH",
+	"WYWdwNDU1j05LCJz17ssSLh7X4aj4X7af89TCoyn2EGkG92kBPlKChDs0IZhoORc2x7vc9pzIKRPKZgo",
+	"KCZUmBTUTRk6t5oWaGDOf1m2gvG6EbxcDz9RpM2s34WInBjG6CyNO95wscpnj2DkEnUptRAbCVLDpqzq",
+	"MhfoEOU6m6e0mxDAyKFyqAS523FTVPJCTpr10ojyfeTV2CwaoEe2d+bD5cWLy+N3Fy/eg5uaXb66OH76",
+	"7AcwIaXCiAwW6/x4+uQvvlrzLydPvu3QyfXaJElkwUsxikeNi+FaQVT7dDO0L/xqmVG5MEfp0sC3vdJg",
+	"flI+D2zDaq4YOgK9tAPtdJyUc6fzAQcfoAe6M+vsSdjRaB1psih/ysUDhSw141QBQknJ9jzOYhllZVA1",
 	"mVP4IRRmYPL45eUreFA0BbteQyWItdXXcK5OtcHHVcOulZnH4Qn736CwuDz/DS9lOKsXVlVKcD+rfORc",
 	"p5AaOxGN1CFl9kasz2ZcSmFAjaVrdcZNzfVxeT0u5si972/bcB/lgALLIx+3xNLCraO1dtL22t3NheQb",
-	"s2FOocZJKaxE164+YMKlktWE15D8QJf9L399lo56q9ZY1pkOEYsm501aNuL2Kj3xj/1zzVxhSMu6qnYr",
-	"6Wn7D7iHvY/6hL1v1KzhC6xpZ0bVGIZzhqElFsFLpHt4BZLPevJ/yQxIJPC0eIjJOeNvV1nLw5DkyYet",
-	"Vi6lsGuTkj2P1xkCjM6890s0mrk9cwUfJ+wChWMlvcUML9LJuOfJcoY4mFbofKwkcwaqZdEaGEvVdMaA",
-	"WEWZ3L/bim8vlC+rgk1q+z9KavCRNI5Xpesa5+uhpiiwU6JeHN5f8o2DCWcYrkJEb2lObJr1S7Qzu1zM",
-	"+c7Tp+oudBQIdFfE1QeELGunig9NK/CV9uETVmjVAjT8AdkCGf3cLym7E/vQu1EqDFe5C6qSTgMSDNPG",
-	"X3xeKp1Sod5UUmBhFRhvoDoELYXS5Wqlblhd3YiuG+mEfZyLNfjebsQSHKBWFT1hL25Fs4ZAt1U/0P2H",
-	"7AkcNbXY+NuiYFqxRmD6gbMBlrxqtmNOLu66TRHk7pt66a2JdzzJlVJJkXHG4A6MpuywcUWUPgzjAD/L",
-	"CYS+eLqXjNG6qD56bdmQgh1sRGEPcS4+81JMqgUfEOGEnXTb4CeRop6XELBMOeMmjTDJeqVrrsV3Twsw",
-	"4dZLwar0BW+bOlcUtqwmkMbmcxhaMxfSVBNuIJmIl3r3GmmGOFB+ac8papuO5d4xUPyyqsX/Ek06nGNN",
-	"jkxGWQ0RXXfgq7mVFvbSpKl4ksciQbrr5LsCqZAQHKc2RlgL6Yg/sACo3DxhP9rV0cnByOzvH18e/xX+",
-	"g645RfqiSWa4DLzkMgCTRCQCcxvGgOn5xCoHxkAXwsxVWtFZJBMAXkumJobXQac//eH0NLkagOxI64Vj",
-	"PWb2BV/gPewd40rdt+MSK5Gr292ktLtSWSrUSggmOK9AhgXdoHD6tPX+cMKGdXaCbgwtJ31vZZmuJ5iY",
-	"bGFbyTHj6+npd6fHT54ef/ekYIC8RZqrE2oh5MWuwdRstYBYGJSECLbkOoIvUFKcWRtXuYL/a47q/YS3",
-	"dvDCXq152zRr+JVbe5c3N+kauTQ36/X9mJxGshLVbG7iSOM1xHtoXpixx5ub3fH0CR4afdAnENOkMufj",
-	"BG8CfGNRPkuW/rgceXwvJ4mXNxP91ys950/SNuqTYKG+/+X55f/4K/vpxQcv/gPTAlrQakE1ndqeO/os",
-	"g1YFEhwrkCA7EDNjvTcPyg8Nm3NZjlIaBq9VL2+qq+R2vf3pWVjnJZoM70G3+UWsX8upsoT704sP+VVW",
-	"i6VqrAG1UQ8Sja7n02XuLhkOcQvJLi9fvXzvshnBuP/+6bOkcb8p+J0/3S4wTUVRhWQi6WHRLfOL+GA+",
-	"GUmrtknZ7Re+8hsLYAdMH7/kE5VoPpmFaHNRLlJIGvl8+MjdmpAbabXuI/jXzHG7ZPhIurKgMrVIeycp",
-	"LlsE98VwBY7iJH7iya3wDvkNnjBUJv9lnEzeLKxBUbXIKoSqWYjmTdKAuehaxMEg44hRE3CMQBJu20V9",
-	"NXkzJUVWcqHZRO5YnEFZoYTSwvmwBrq/B6gu+RAd+KXtk2GJd4CdoUNw2xFrAW4bUmeTQSyadJIlewPB",
-	"4UmM5o9BOsoiA2WN3ShuoDFtv8Qai4W6zTim8mGnpt25vA+t3AUXZACQkcu9oQYVzkSNTiF7dvvwzMCH",
-	"PoCweWD/TDzyHmCzrpYBJC8d3Yy1UFdnIV04RWRUDvtllzaZTQeLhkcoi1XfkOnEL4rWj7J23DuZvMPe",
-	"iCzdv77t/UWsP4ipu5RXlsT7OBomWjBt1BKT4ZG5Or/ltd0SLeppEaHSAgN0FanDFp2/01Z/K9sMLAjG",
-	"ubDWmZzeBt3aVV1b4TNVzeRuWbfDkyTs8x4lKqVpgHf8EcZ5bsQ6PZ2R9q0nvFG0Fd66Xg+Fo0hEwSOy",
-	"7tBriiO84rJ8d5vSZkbWm19QtfluXcuo7ExEZi7DLg5CkFVGX01Vs7Minsr/lg0WjjlLyT7BKrOd9lDp",
-	"XL5D4lySC8yojS6Y5evSXIzFCL5Il0GKqelPlMVveGyBNE0vxOJapKAk3k0ZZ3b0cb67rBngdfVBCcgU",
-	"Q8KX0huJFRzb5lQ9U01l5mm4nF2AUi7vDJ8jH2NS/6zk2IqnbsbG8KSzzfQXv8AolauT+UCLjCeZ2kKs",
-	"md/awClfVPU6J7uuALuko+bsRgK7I8jWOJLBpws3/w0orTD19FZY4zdJT5Gxs5ERJCIkTnrqnInF0qxZ",
-	"2VhZXBkIW/n8SOe5dkXlPnBT6bj0fEcC2Jatq9HdB588j6tcdpd+7gGiLY/C11SkMPSx7Hf41F79Yd3o",
-	"VBwfo2qzOQctpM/ltSeIjIKBI+kvT34o2PsXb63d9D8//ZIZMYcbkKb3HdganqR1Kp6ezSZMowJeEFbk",
-	"s1P0Wgwycd5U2iAU1iZM9Olh0AIH72C2DK8PeVGlEwNfo0JtjY2at3IyF6VVueFS+wwxyhJEULiKMOF8",
-	"ZnhaMiPaWVX2IGLh9+xtz3pe7+pVmEC7g3ECzr2TM4uGBbwqJ5aS4qd2lWM9iathaxAxg/CCYnwtrAmy",
-	"JqMD/8TDcGm+lSSAghwiYvqedEsYwP8egQ4k8gIOyYCJJ/YiAxIT6QUPFLNcEp+u/i36ayJHYP7hW8nJ",
-	"RLfCWrlXE6WNzpYU20d88rI2XRfwcK3l30oOYCUxXporvHS8wtEybRR90u9odMW3D2vraLa2J74PnpI6",
-	"F56otLNpnZvdubJ9/PBiMqET2Ugt8HBgfQdNoGGDctV7hM+T01PIod3qSdArhBSpF0mlVF9l/WlWZAFC",
-	"564R3uJjUb5y5Gvod07gY5CCp+qeskff4GImDPAmh/JxxgQU9KOnx0oZ+yiij5Fm5HBGIVq+gUGWBQEM",
-	"fgSP3tfZr7A5bu591LMPf6mXzA/rLO3yqMhAR1mPQG1NKyX+y160ZfRPwm7jjcE/lqIW8T/h9ymvapEG",
-	"mP5FLM0rqgPdUOEoRXhoTm0ynRM+klr2bss6l1yLuvCqakSIdWk9Pxbl02fPnvztZBzMaV+k6QAayiRU",
-	"NfdqSvQYQlD6EomBaLmyzAic6UaywY7PhGc75mE/7AU8NQLa9aAG4lLInToU4SqaGAS22qFVjbY8G3Xr",
-	"CSnhYtdqISDFFLzm+DRbKq2F1pWSCRt0RBwTx84Q5C4rdCgsYz8q3SBt7RexjhS1Mc50yNIA9GuvfHca",
-	"3wG6Vc4KGobhGmthhOcau8kIrrZzwTZ8ZiGI63Yq1qnownvSCrpeTpty5B2xiAyjtWayUx62+5NUY4An",
-	"7acg5p8Skspky5WxT+GS2+107gwjPkMJkAdE9L7QO6bYueRfnEhmM/ahKmSAfQ6oJUDALnOC/f7ou4m+",
-	"r0XqOBaXzPVQzSKwbaCmOddnBM3XTCfoFNPLm8qS2T9X6VRCUHOveA8iJmtluZX7CK2WHER4KNdNIgk9",
-	"7K0YCUu9m40FzkXH4Va1m/V8sEe9ZdNlSbLHbZgV8j2l9MP2ocvVaQt6Cgi8nIoRmSamukXL28B3rTmj",
-	"0yA1b0CxzzsCe91Tu4BbiTyjfHWDNbOjieigmplUaZUD9yZqa7aGelEnzh04P7+uRRfLbVxov8+rtNs/",
-	"lFFN3oM7jzN6ANP9NVuJugavQuAfLgYI7X90p4vTRoppNK7zFuWS3uzvuwIyacrv+JBSFP+G3M4JWo2o",
-	"eKhxPTRBqwdesU3nTuXB87FR1xUCTw4Kak+4jPIUWy3ikztnWoXazWsxq8A+78IzRWd3LWbtuCQNfCNn",
-	"Re5YhvM4u5CfUaxUUJYWFeer204aRTRbzyPStTGYV4OYxi5XYZjyiMfz2ohFTn/Mj7rilUE0gLT1kS94",
-	"7oPEjkA9Ev19XCMF2LUmjsa6a7rTvtXz1vTUfOoYCONaMPu4536BGkeKf8EXmeZbv1jRQGLCPhbZvUT3",
-	"EJo4c/n8a+xXauZKi4IZpUbOZI5W8og3BjeZGNAbwKW44PB0GDSreJv8jSo2OUUPlwEy3uY0rvd9L3sT",
-	"fDL3tm5oeTX8nZ3dN7MIt05jIXLuIlPPrSgC6EinyeyueUHrNgsh9kZMzbvWpHerJ+NvPLbLoCpzl8hm",
-	"v4+vJCftzNwRuusAO6LjY4JWrz2Gg0uXHtrFqDtKpZmdOOAsu2bm3bTDYT6g172pB45TKXg81ygpm2O7",
-	"9lXAVBXgA6wEb+YsrJORGFrDFP8sIDM6THQSsw+BGrK5yGjSbbbgHWVtjqKSvFm0aaK4vTyiSZA/C4EW",
-	"IwjZ3wZqjThAbvsyHcp6elrcjQYHK7k7kllwzm9DQG44OHT/kfoWx+5aeq8BehXgz76rJrWBdgVWvfxh",
-	"H90vkyUZn1wyKii2usAm+KLsByC4Z5/L7S/2Mo4OQth2Y8PRNz7dvJnXWmVUUujy6P32oWeUN8BJyyIU",
-	"QUTs9I2d8Fcepw5Qh19M74uqJ53ZAYCHrh1UCLZi4bkAcJjI6T26Hv5OOTywuHRWPrYjdtgO2DyVR0iF",
-	"A72KAXUg5VkEpVDn3IPwI+PX1LNjEaHpzqHZNeqUpVrJ4t4z9YGv7Um2Mh36uQRY2xVVjbmIu8sm5L6M",
-	"zcoA+IrDi6JzBtlQloCGNqLKIp3f1E35wrYfBDpnrS/VmHlvqeMeMTdDQUkSFvCEfVR1CZ2upStB4XUW",
-	"JHApJNHIoIN8h+UtqZNsBPXC3ZkOAso6xsqb2932ALxziY9uNpcb1lWM3ki2ZVqJZbrU/0fnk0KQASj0",
-	"wQMIl2AjnyPStnnOF6mtMAO1RasCUJgR0NB+/qaSyLGsPBh8uT7x9c7gDx5OOO9uR7tOzhJyrcA+CuTz",
-	"WbnwQSR7IM9z3Ad6QHE2bYSeWy1cTc/ZUwZ3g5kVtI9aEJjEttSr5BUaZkmZOAyKszudDn5UEgCkr12i",
-	"TPZWo9AwJJ7b43TIOPbp9DXUed2gryOjB0dfUWtGhOPgAMnhmzSm2HeuGyK0LbjKtu7fQMj3RW5Ywk+v",
-	"bYDCYyTawTQChFvsA7a8CXzwOuup3s1XuvZ/X8pkzj8dOzm3Q+hRSmp6ljtaXoIv+8rDeGdMPXswhJdt",
-	"aQYUmMB2ME8pbewBFxvjQb1jD84nHbWLtC2IwekIapOQgIwT2ZBncJpDYl/nxW0jqBGD/VCE5N0raVeq",
-	"aXo6DAKuyrXzIEJv4BVfs2s+uWGVLBxsiz8Qe/zXls61GQ4v5y500e17NHOAKciN557Fer5WDGhA6mi4",
-	"x0MTicy8LhMdWI2JjUYx7spWtxV2T4oF6SCBBL7Rel5eTZScVrNvc+zGATW6Nu9eTfPgcIm+Q9SauMpB",
-	"aE3ss9Nqwo1g0cPUNCH6VXf6cA+SrKEvcgpcNQx2lW9ZuyYyJswfK9niaeZqBpzJmlCL3ZajJwj5rbWH",
-	"oBufVdwRiA8k+jg7p1TttcngVax8jzm7EmtR0fnZK1OKpYBIN1MyHl5nU/evSDRminsQ6DRY/5pN2wbY",
-	"M9AiN6g4YVfJ7BhqOt3+/q/KMXTqoWEYr+s0U4evtBIbCmXZtputK0PB4hKUdjDdihaxra/n+rmhyqnz",
-	"wMFAx7GMP2MOLqWw/32teFMeWzbbYPC9ACzO42uuRVmwmdZ8CXkfN6K5Fo3S46tMy6t8wD3E2Gnt5eA7",
-	"96t9OpdCZHcxRzKVnFRLXpMaZC8/ik3VGtglD0nqbVusC8JnQ6CHTnN71jt3JcwhF4muQxpCNGFAxAXM",
-	"2w43W7Ta+b6kCEBhXK5x4j4NwOmZBYCL+beCdraVsT9iKaNvarSw3fc0GmfHPeMmfdGGXyrLoke2SMy4",
-	"2IjEgSdupS44aer5YxoNs19iBMnaUaWgnlX6CLbvAKpdj+R+7cSxlY7wOuoQblf6pHWLVCUKZWiMCOZC",
-	"Kobm0xERcqU1NfRKkGyaG30KbBgvOm8EqC9bJva4bEoXGaVl5zYq23/sYQKhd+pNsbujCU2loGVkFm9e",
-	"1FqsHMhkEkxiDHDRWDOwF6kDv5aaOAU5erOCQ96lCx9N9O1RcfRPDKhrPT9GVTiZ4UalO+PSikP0ZRdl",
-	"+ixEP07PMqMlZjMwOXgTO4VN3JU1JRR29AH0OSvwM95VkbYLZ8mErpdOhMKNtiqv+xg3rFTAKcXnSo/U",
-	"fKW6WvF1z5SR0y58F2yqA+s07ugEZ3jaqT3IAhoqnXi5y3HJs1FnlyeQOPUF6JZWsKCQgsnx6zrTi72a",
-	"zU3OzYdGGD5yxhqlzCNd0P9bJqzbUsEpOmc+eIN8Y6ugvaArJm7NYT8CKPfQuR6M7d9GyNmQGfjsNND1",
-	"ag79sbvBKGvQ0IEPFlV/h2EvyI2WoDic19XQ3Hd/qzyt+qVtfItuTvrOlyIZd7aK6VU6b4JqegGfEPzU",
-	"G5U2dqta3fK6XiPsRXnS00l2QNmAK8Tti3XjBQkQir4VzslA0Ll4kCJafnrXqnpcyDvuGZwoZ+LQ/5m6",
-	"IUjw9I2JUE2wKXXfCJVrlEBPeh0ZELTsFo5ohyakvfu9HtMAtWBXBH1HqrrXsu4FrfOuN/hMB0zOriLT",
-	"ykSaq95eY+GL6P3TyqrDgNWmrOhw53FHNEO3TWkSuklfPJcv1Z1yo/kZe3r6/V8L9t3pX55abvj96d9+",
-	"OGFiUsJPz34o2Hd//d7+8OxpJuOgt37F6y+9naDwkrzEh/vrDw4LpMC1Xs4brhP8ibqK6U2+dG6Zeolo",
-	"2tZY7nSt2DrM4mjVVEa8k/UauxntqNhzGVTduVCNbSfNHNpKNZoXeHgDE3LSRLR8Luo6q0snjHNIuQ9l",
-	"D1ZjwXgQRPozDvl7tT9EhkqfyKwiLYIakeq5FOJNelPqwBv1mupB02ymj2IzaAfvJJs7rY/sVl/JvyTd",
-	"wKOTqKa/EvYuZTkjq0Ez6WcOmMzVSeL++mVnjiaT6DMRdT3cXHGEmgN92I95t49Q3nkciQyuFr5QhOAJ",
-	"C79DwC9jQru4TzqYg7ucPpnmxhrUIwAit+P/OgOp+zaVx7vOQ/QRuJmV+dUMmg129HIqyrZ7pm6ETCrl",
-	"kETT3yLM59okpf3Ud6nJnzzNE9KAmBYTJUuG76UPtK4cDvxgEZbwdIEcdAtwLpOojoBmpYXAyiaj2slc",
-	"aAdcB60dOkrTkEJ+WffEUBmcA3BM1RQdLE0IGa2EWDIywXoyhRpCSOm9n/aZL6FfYv6E7dJvMXVtI1tg",
-	"cMoqTKg4glrv0KARScufpieVJOVjpPWlaj6o1ojU7UqbyZDHY8Qy9mhaMVSV2UaAwxqOZ+sEICoyrr0k",
-	"dtWrDAp7yCLRZ4xLT5WPNAPpUDAocYMzwRB1wTj1mYa0FfvDnCIm1hjmoRombexVqXDBhW9NDQhsTiGR",
-	"inJ+fVDZYzna/wBqqegCucZYoR+ck8cxB9pEz0EcprhxHoC6Bjac5FEDRHcCsBXKMTFO7ouEBxiliLZK",
-	"hI2HmqWCXSiZqWp1N5UM8vyiMvlYI8Fb41MQe0x3qx1VVh3PKblSsXrVi7gpxQqFNvRzdK7EM3LyE6Go",
-	"GiX7IyJf7ZKQIGAe2DFpBxijP/dt1ek3JHqs9pLopfPlgY7moG2khuyNTIPYX8Xq3VI0PNldrdK6Fc1V",
-	"lubuIJvGmVeuQchGts+ptY2fnD79nk3mvOETIxp9zqQQmKEPZo5P07GsJazj3kJkHPpskwPB+lWsfD+b",
-	"/6CKi1/F6rK9tqNep/CqI/dTd25zY5b67PFjS8T23/af2C9qJa7nSt2cs7a0fy2YmSzpQVPDKyvMzFyq",
-	"xqBqsNa1mmVZ/IgEXL+SXypZjoCtTm+dW3xm3z5a7j78pMfQWW5E0HR7eiYmME/ojb5tw89uQ7djRRJ9",
-	"PTWld7WVEu9douzAhvycacmXeq4AYcPeZlALVhyZLHjlXXbYRhMXhYWwY9yYm4jrTlRrPgUDlqbiC/B/",
-	"y6CHZBVfbjAAQskS8Edw9CVgX3dXVvqs436TBVZR+I10qlXUyns3g8DiS9IJXFYgLDV51pSRn3BkUE9F",
-	"WYZSgO14nZBGNBln8kfnNvUtd+OeFsPP+qF7fLgfr+6GgzqqRciNWF+NBvDqVbluAPbC136i+r7VVsQy",
-	"aASfpOLv4Ocb0195Z/p7X2r6Hwnc1odb0JP+fafGmsPKQ/r7W3/1DVN68yX685k37luvA5j41T6AxnqK",
-	"kQ4INpbX4gPwSAJN/A5omcLwWfr8I9fJKioIx2ykOL2d4sbnEIyAAjnNXk+P33Izmd/Js7bhSiNvaqsz",
-	"ZREbhk3GQ2UP8vVPjKonyYogXPUAvnHGuF14Na1EycQxhvJQFfQZA9T0PlMSrM3VaAZQB9ScP8pnSN6W",
-	"vfoM80Zf5EMlu86nFmcKdEZ5BoHzZ6pkAHNlJCJKRnsnFXuId36jfwn5Fb0DESflb0a0ddFy/HARWIqj",
-	"nA2QSrjVfYwllzOYwzV6bv+u4+sO1wFKquDKz3gOBWyqmpkwV7lL/9FnAnUvPV/xNeolXsKv5gpKZLJA",
-	"ogdwcfT1g2mbRkBlRPeeyK57O+pd0dcltRcjaSjxp3wy7zxSbgpjAO4+rxpvglnuPeUNNLCheujYCYXd",
-	"VTrucGzOmzSe3tOKc+Qmxeqqd1fyLORj9wQGYBGFK9UZNnVN3LzziJ9jekLlgbE2IYEwO51KaAcAgXhv",
-	"M3yoOMp49t9zbTIdSQ9gNvVQ8lfYXW9MEz27j6Nd4yO65UKqs/Mf37VrLqwhkySPv3U6Mg7SggMBJcRj",
-	"T9sqNhe1a8PUwekrMmzmTn02k4UTjxzOi09MQxelC8jksYHSYemVqOsYJKILEkRNln3xbohUgx8tJHpe",
-	"C7MSQroj19RRmGG6ewEnDlFSXUnnlEE1Kd0hsM/Ihx9F6eMrI9v4SmWuQkFAxmvjSNfN/360m4GLjzN0",
-	"wF+B/DHyVJBbWc9FLhtwiJHNpW+eihczb2nbr1ntZHATbM1X2+0mrapgN2v4DsHAOYi+zolEo474/MAG",
-	"hYmCDZ8OFMCKHcqVg0kn1pRjrWl73e3yQJcvVegMZmtjkcRbmWESb6ICJJ91j4nt2CxsBJaNndjfaaBk",
-	"Yvc4MZoFCnGQDlGR5waFYgwdOCf5ALutzUYtaQiKCBy3W6LvbuR2PUc6fw+nspl23mhzlauDC3nM4cZ2",
-	"5IUUFIS9X//k5O3JreUTT2gY99UiRsdO+gVvJvuC/JSuKQyPCoZ5sop+bX9IFHhul2BTvki34rcg1xTU",
-	"LRCcG2e+utAjvkU4EarBd1yBpwMpcRIblxCVL2IuP8yQ8ifKY9dPgsYJhRK/7UOpIJIkq+bBVIm8IpBF",
-	"u8TNKghmzadbeFcZ7VsOlv++6sVooh4vtrGN6EOLbRx1+OdNEiLodR7BZLc4d92Z7ZcdDSc5FqIy5Jpe",
-	"lyrbewHbcAO4McRM8YzxzzOE00O56RNxzgCTYDOeo12TBnAi8ako2LVdZdS/lZy39mV84dbhPnrnEuDH",
-	"LHjZuXP2jaPi6JoS+O1/HgM472+97Xt3ayXD+ikP8SzSqAXutBeYPTnY72suP0Sw27m+sb0ICj53CopN",
-	"b7IYlj6HihohTAAaoVGLE/b3qIThDNOrSOeoa59Whe9tZFER2o+rB4rggvgU3MnKPQInF58osL/Ye+XO",
-	"VqpMUpWrkt/tgcMtdeApqHk5+KMhb37Cp7cSNvHPuaOUokxDO4vPSzExorxCx2qmWrZ2eegr1dxgb7dK",
-	"k1W14Gu4NNQ8AeRxU1ei8cDsmhmlblCq0JZzuYYDOffgEdCrfwOZBz3/KIQ7lim2BevzK3wMWXeP9Hin",
-	"QS2m5iqT0rqOgftLNdpkzqAv/ki7t42zaKlblNZKP4vrBKh6BvZINWzWCm0Yn+UK06RY7WiXa69dAhtm",
-	"V0dyylTp+fBMZQCGVF1e9VSgQJnC1R0gCvDFuwAV9BYkD0jbATK+mqpmSK+CCtTXcKd82g4mCiktmJDl",
-	"dluFHe0MdsttzOyJdn9jy3rYSG/54HYkjboA5AkEl4lVTDEu1pjG977hTGj1pMEPhO+kkY34jRhWuIFl",
-	"6JUpfP45OICwhLWrGsy5dtklufBTPv0vWcpntwly342CiQxO63Qb3+2YlDzYTnllFjDIFTsD6kKnwBE8",
-	"N3q+1dXGiVP6HRLfrXkEDf7t/y9vnuL/fZcODIXa3E1PepnYqkvDr2txDiY52RQ5WLO6XSSMrSeISsXw",
-	"d9fpC/uUVTLKPE7X2OUh56k1SqPkrMDpCbXMwBhMK1FnYQJEXVqOMeVtbXq7EaQXhhD+VLpuP/ZIQyOz",
-	"HHbE/VihJUqhTbJz/UdlTcGSUIPgOTexkFKUy/kNGUyJotF2NhM63Szmgt3yuhVxsUyZKSHIB/PTxQXF",
-	"kceXSdzfOQAo0fpWfL0P3B+61S5ZgPakwLvhiTF935Wa/tSKnFp/lV/9qITEXGHrq42q1qHdXDtJfgMt",
-	"asNr0V+ND8C/oKGA18dqPvDWCLN9s4UD+ANJDhzRJOz/KyXx20O7tbgstj47jQ5zH2lsnjCGu7oHJ6u9",
-	"t7uRDovOrZilyP/uRk3VTHLTpq7a5eWry9c/Q1d0Y5XmhWoH4HCE4eOPp5YAiuJbvkwWvic1HKvZJEq0",
-	"QWlA9ZrUvgVfhi4tcSnwuSvwCJgn0AKfrg74ogZ716nkvdeRMPRD2Xb6Pq+x/9JPq6TUSYOb+d7z+PHs",
-	"4aQvQQbNz89IilXsBXIlWmB2YRDDKPQRoPCOzFr0EVfG9e5Z5CAwHBDVjpSijjaRw3/idd0BsptWxrWw",
-	"AJ/+dUtVM1hTCc4zdImCjp/MOiqbamqS2ftbyFPwPXj+LIDyeiovq+lUNKGDA0bz0tsCUABXZTLw9FI1",
-	"Af7APoIhADUlP34GlX0Uv+v2ABgc3FO3oilb0bNVlEFhCQi78LlcCmZv+AzucdU4227JdUYDu99dIgDq",
-	"5KlemLC740kqhVeNCZrXvNxItOrPa/Z3wy02IsUOgRQ+7ckvKpxEliH4BrDbGwheQFdFVOkzplVdlcRm",
-	"A/q/5warrW4BBSh2+AOAhYFsJ7+Jd0v6m4EdQbCHVhcypKB+ghQ2cAXJ+Bo2GpJrxPD0ISAsdCpYKwFy",
-	"PQPkVhm2FqYTIMLeevRapJ1Qtz3YhaQ19kHw8pWCWLgeB0Plegd1D+Hp01wb1Cz2WE+5nZ1dUr3o1k/u",
-	"yJTrL4WkMd5UKQCMZSOm1eee3HKs/8XIJfm5IdMJCOhkeMDmwqAK8IS9rX4Eqnp2enoKtt2AIA6Fami2",
-	"uVVG2JOZboC+FmebbTu4xwAnjGa0NkxbRi5zLlMzSMeEp9ITn1TLSsgkOkn0UyJF1IUN/l/ETQraAMSX",
-	"uBY/fI+aGLf3pqGWE5IJBH1CFaEy7JtX7395UbAPL5+zvz356+kZ++nVLy/efoOfLdirX356eXz56uLp",
-	"sx++7fxXwS5eXB4/ffbD8c/P3xZB16vkVLFl3S5Yzc1k3kEe+vXi7YtvizDB9NmndsmyzfVzVQqddq2M",
-	"ikJtqtPwfvp45oI3mtd9zfoSac2tGeDC1UY1AsEzoozZDJKoaaoMOuBKNTfJftKbKDYwks+oxdd6je4P",
-	"wnLBF9I0u0yg7eJJDy8IqeuuUaQPwAC0mEfao/rIQV1v50qbq2x+5OWrC0uSccw+YJdTPwo/tWwSXA5g",
-	"t8eQe0eoO25XyEtVYOq5vxyd8Ws1m2F3fvj9GzQG8X6MMQfR8PYbU4yyD+0Rv3S91raRLRNq7kVdU5DH",
-	"Z4oSdLeV35TiAsr0NIYiHWzyXQoh7YwO25ZtD+3XHoIUF6FtZD83sefYwTm+Q3+wzYw1ambl15mnoEsj",
-	"Ej6GnpY9leliU0JMkkG4qbUyqoQwE7RJsUrvUlWZEKFqzURlC+QmVF6ecfdqmnZ/Xbp9avcthG/ld0h4",
-	"QNv8Pbv39bhTT7hMhfLG8qiC1dEEjdS33nTwfkeTW+zTFLLZKoqyZ7uzC1mOdLDeCdc9CoHnotSpv/dF",
-	"inNoCaour3q7J0SthxzvwI5X9p0YuwczJilgsVC3PJNCviOkbXWvpipFphICwbdhTAjWwFAibrHhcQ+i",
-	"nCcXMM70jbZ25LhjBft2aOAdKRScx+HdobH37Zfv4OMfoCGSz87eozReZTZKbikyuOKRcvuuatSceAyS",
-	"PbqB4VUfCbN8kyo7+/Ht945af24lBpiZz073g2B/oTsepwSIfaYLIODFZRJ8IFSPSwDEdB+ND7j4wP4W",
-	"fB1W9KQ4PT0drLJsSpxkw9Fss/sASr8nuPiL9LHsAwJ+QRd2hxeGllQMgoJfYHsOoEZ/ln23BznBnkop",
-	"txlswI/hcVEQmRPnPlvQadvuv7HP7W7FBcxBmkB6mWCppmuqXQJhutPWnGsqaRp88s/xo8kWa+Cn1/ls",
-	"BexrRHZlQdKPS9bKTMz8RizNIAjcCFeG5NejDqYyRllC+g50LeU3YjODN9sqLaOF4ljptAkxzTkMtjTr",
-	"SBEAUTeOPeZ1oppwdcf0xupHvdkicdqCHk/BDqQbq4z0dVrDZC5wRYKPk9SXM7JcNdbBFwQFBb2zQTtZ",
-	"QPsBNA98Q1YPyiNuK9XqDnDV8E26kwOpaXdion1oMfzJm5nIuBXdhH2yX3BSGHXGuET5BbGDONuSNqXM",
-	"9OsqFb/u5GdE1A/6/YCpf4Lntlh7C+DQ5NzqYpYCeQYa8CsvAuuiexTNkbhCDyfcR96CY6oPC7/jaEa4",
-	"8EYyIBKU6O3uHPREUJUTmWrLZL/RS4J1QxgWgHbT4ZrX5BJxKUeLwQIjxutL7KaI+2jl1LE4jtidjZVe",
-	"Y3qsRX27EpNZ8FKMM2qozGxU6WcH4SGp+3mBPohEt+DQ8e9hOfEuewKIJ99Hi47Xbea9RXHa0Fm3ExY0",
-	"HCp0qGgNcsmPIZccbB7DS274MaVjXDdqpUVzDIXUXRyauaiXojkuK30DzMJz96PiaFXJUq30cQJUI4oy",
-	"EoyJm9htJVbgLFEO7cpenEUlM2/nKlb2mIIBpONiuxjgAuswmVhxJ7it8W6YclDyVL5PKoYlSeJihZuZ",
-	"N2KjgSqd58gerdC8dlcqg+tPGw+RSAHkrRblFbXqHgfFB0mmPYAkbS125OzbR3AvrsWMy6wj9B61QKOc",
-	"Gb5oISvMiqO2mSXDni9VEzgzRRylYrMm01h+UyyWoYosOt/gJ+ns9wbwlN+greyPJG+LXDdjXKAbDk9y",
-	"g0aO0eThle2OfFHYISgfG1X0/fCu1T+kuijx988Z7diaUtTSFyy89dIaKJ+N04W9L8cavhmo95zbl/T3",
-	"XBVtK10OeHMDvZk262iz2acP6GvcdRf2ojnHd+sAWb/bW7F1KpDWdUahvC52hEu7ZHwjR/Mcc6PoteBE",
-	"wPqGKBuRICucSx0sLUtvHcsYjS5qHH9OOVlnhE8QwUx7i9m16w6xATDayFPfZRRL0VSqhCBcrG/5ZDZe",
-	"Ua6bnXD4F/zoM8jh2/hjiZ405GBkauEv9l+Z6lR3DPskmYe2ttwSai7vVcUapzqqGTqnQgkrN+zJD/Z/",
-	"lZzsrGjdKJXMVqvGCaoOVDMtrUfm60eFvSlXU7aGNaHKJio8o3kNLeVA3Nf0N/oKwOP6/aj6+14l2VKs",
-	"rvIKb9BrHbjAdajsH7P7mYx6Yie5MJ+mAqrQ+3E3sMHwmXXQFnZlbLlEXL9fUb59INeInOgowxr77mvO",
-	"PdLjSkCS4NJzV3s9MY+6rm7FvpwZfSXeDu+25tLfjJD+og1vhlddvBFT8641uVs62o0hlbkqVW+AEUFd",
-	"UI6A3mv/QInAo4JeuUm7j/cGOYMTcz9jRrb9MAG1lbRHP8TOFr+SaGM7tB4ItZfMyXrccDrcwfh372TM",
-	"VMCOjrcip+N2C83JZB2k5NZK3Qxo6hu6bqwoxhOYWaVZ2Y4ooXOyIcAYddn8qL5YVgtJzv61wYxrDb2+",
-	"3AY51CAAQAoNeqHmimv7RmuZADQY4pJxVvI14zM1fHU93UFwo0CfnHAZRZn6Uzr24mLwuujEVLfAz8G7",
-	"ktzsvWCUUGU6fcuLkcgd4LwH0SXo+A76ruBltCebweMrJSdit/piFaFgE3ot8Ak0n/rh3KqGu0oWiiNC",
-	"3Eql8tZrsDjQK6+twdM2uvBIaE+fnp2eHp9+f3Z6mikNb3SqIIAcdrNGtUv04VUa1uXCtiEL31M9nLUm",
-	"EAMXdtIt9Og+TSFUx7kl1rIZoGpfKzNHRUsbHpW0KHfRrGZj71kIbXdTXFM9gdUyhFS64763S/LRWdoC",
-	"8PW0jdB+WQ6sL1FuNRfyapbA3/pkzUTY5DM2UdJUso3ykBuhDfV3ruuuDxWPxJIV3umQxgX7n45g/zsp",
-	"3KGQvFoIZn8Oya8dAnrRWrp//KNo6kqes79/fJ6j194KgY57cWsiGAOvtYr8NL4SDczSc9Ri7bLBvyc6",
-	"2HlNC+C+gd/ERizJ3wG27CfPkTbZqqV1VO+V00LIp4RMlYy6E3aB2mUL7djNZI5tbKgVO3FnjVrThvJK",
-	"LYK3U/VdhB2a4vDJ3Ouwlp8AjB9l7SPYmN1K/6hTth2AHSTu6jlvwC1hP5ID2MCgjfcmpbbNKq9Xffq2",
-	"77IgVdcNGCGhiBKcqaQHVw01K8SkNX8fFDQh7XTSGdUQu2MjJ1ioIvY5PgqRKzXQFAAZmcrBr0Wdn2Po",
-	"n0E7U2nssFHAYP8PYFFkoKNSbP4tB8EEtQ66B1wmVWXAltwY0Uif1+TjPc64LEIw6/cbsf5CJU4BQwte",
-	"KdjvbllfOk1CHmn2DSyzQ8nfFux3POgvkYPvESWA/L4WvPlSsN8XSpr5F/xbydf4rNWo7Jz+/vG5vamQ",
-	"Q+4upeE3QmKOH2eIBZZzD4smU2D8wUEFLdDs5jISGlhwPFOZlMRb0dR82YuMQuWiUYdYl+7hRXAH/emc",
-	"1YLfimMrHXLX3D9BjsPkRQ89pxJkWdEi8aGTDLhzk+Krr4P0jrYM6lm3G8pFJJnCs7yQmGVqGa0v3TC+",
-	"xweNM91oJrMLKkmUVGbXaF4wMSnt/+mbY/q75bf2v+zf05k1PaGy4C6yUm3RuYpnPnBW2H+RTJYq1gHO",
-	"0e0smcv/JqB58i7HxbsTLu2fWSJxK73DK8FvRHNlzyN19X3nZM5qIWdmfmY36LvTvzxlWtRiYjT7cHlB",
-	"+Vug6IiVaNh1ZfRghaE14sXnpdJtKrUxqyi6Gn/0y2Jia6aQfXjT6sKP91tuqu+W6RwBPmuE2OWxQ8G3",
-	"3PQA7ZQW6BodCfBZqpW0Sl+sbG9BIKac31sPQWuecYMvBLcHWu4ASatVWz7SsCNOLbVT1tgshr6BcURn",
-	"amMpvGFcg8WRJusFNkUfDkqy0UQ9GZ9YXWUb1saLolATPYs9hZF7g3lhlSOdkcBidVWVQprKrHual9HX",
-	"fMK/jgv+wf25YxzfBGFg0Ca+oYmdUa3RyaoUcChhx23nSSqVILBsIZYUmR2RtKq0rrL5i3fK1rTWZU8m",
-	"MzhwAwxDZ2OHz9tanjo9ad0uFrxZj2rqizZO2nie8gZq+rCXHtpCmV7+mVxnTITxedQNlzcnuS44lbwK",
-	"DUIG1j171DFaeXSsmx8NFzlQGc7c7WmCzSWYWsSPAjN1fM3RQOgigbycdnnjWnYZQVZMJDxJ/TkZ0D7v",
-	"Ho3DgGABRzLG+cBsBdGk88vu2k01bWN83MLziTtVWIJstYjb8qD/w2rSmhlqqzKwKKXV/LoWmfBZ40zs",
-	"McitgC/QG5SAyv/Cx2vpr5htQEWRA2MVDssgl3GeCTsCas441K5YZUnypbt0FgY/2kTpbFsgzuwjhJJo",
-	"H0QDUY3mmwDXk2fO1zzuEgrb46rDnLMMGYlrnud0ZRdouBNufchSs2Tmr25nX/xBujVEOfCO0pK8o5Xp",
-	"3l+VMTvCKlBhDUgiGqu0wUJXrBGmbWTXm+t2wDI4gKcdHo94mJxUX7B+12zVQc1FdtQ5uDb/98kMHZb0",
-	"1croconliBp0I5api0OtddOJIver86iivu6JW+FG3pHFCavM3IBfNpvq81bCTYPYOV00QEypBYwJkGlH",
-	"oS8fxYWoEaq/rpgtn/QLt/tJb2ofPLOpzXnapRClPnY9h6kEEC5iwaSo0JLAkAOo5dLyxfhPqDqivWV5",
-	"ClxJBGFaeVdV7GH6VytazDjzTvqcbz7KQYvnmTubT7zqkTVWx/GZut2Grtve9+v11ZzLsq8DnLPXXcke",
-	"KZ4+OLZsVNlOck7UbMqqT1fFcmlgu8kksKoH5Qob7Ywob0dYjYH2Q7QHuKFUS26fzmBwxK6kPHDSRiMW",
-	"UAIreWb/i7xV9u/iuuLyv0qlGsqtlEIfL7ptf2P7Re1ytyRz7FNoIV7Vtx/1yEyOVty2py7gJZ8m2MaC",
-	"NzcJKhCuFThAqbjesoAPseSNCSG+WXULCoqBJsVp97RM25MUPMlkr/mgdae7DQfMwWXGf2Ynu+tzsCBf",
-	"p3WO7W+eWG2jFpSBa69Syk0LqVrpkbEO3BUsJuhKKj+yiwH7FFqfiAH9Q0Arwmieo71ujx87F0t6xzdi",
-	"3dNJBPSmeyBvg2TsnFG8wUkKczAzCb1QGnI6e3ZwvTbpJBlCvU+VxZh5eh0u4rfDrocPuMcLPysaM70k",
-	"aS5mvEol496KDCzFxqj0YPrzWqd9tD3uu8bDoGHSjssh3Y8C/HlZNUIfoiwr2fktYuQuFOeg4ECETSCc",
-	"TO24c23Ve7pKQ7OxZL8HhVgklWzNiBSu24pvf2uipFa1KNikrqA/5LLazc5hk3zT6o3KIZx05zhwbF9P",
-	"e4QbmqYq85aqhQZS1YVkwsqv2vmC4xwOh+C/AxKix890KczfE1hf2KI+TxPYPgL8MbqaScoV5pK9Wwr5",
-	"+if2XEkpJgbxApucliPKHb59nw9ASB9sLUzBtAq1vRjhgnrMSOVyadQ7mA7NwHXkz22QqcVPTTU1KdhE",
-	"VSXTBAJIynCUlOdzpYX8CWAxhEynDGetyC1MeZxYfkVlNFBmXQMmXOE0d8CAQbJmXwOn3U0dcwVWuwum",
-	"8khYW3mIrnkPGKVoFFAqrp357p4Jzs/jWxpRviFtZ19dFR7KIokdO85+3D7eFB218p4WaSaHHz6cXOBc",
-	"rSShNyfYXz1TTWXmi7RfO4lm9Vo6oXQMZVeW9VxevoIuQSf36RodJhMdJcwhu7B0aWgPWWeKFdPlhBky",
-	"CxV7yXlVM/laDm5dVH1mZTWzGq6z0SDswaZ8Yqh2lYOj/VY0a2Y/kq7CzN1XX3O/c3l0aRJF+t3FifIV",
-	"AVTdHalpznVab+2CdifRYUObILWSWBQI8cgK3Bo3Uq3A9prlbE8t/pXpIES55yNBa1PdRwpnfUO61RL6",
-	"I/D1tVI3/7Ws2wVgOheuz6gAkFuf2Ukdh3dYvj5P3i6HNrQgFKqwh7uQay+rf6fE0DLXZKms9M3VrLpO",
-	"/7oQC9Wsrxa53/Md0MRiqRrerK/6BkjTK0y2M3Y0zeSnkxtheGPyGF1KTqtm0Q/24zPlQsNRiCNAPAUg",
-	"DlTDlq0JKQVEMmDaZpC1xPJqG2B/BOgVTapf+vdEEJEBhZxGH1kG6Bm6g5tp24ODjTFq1Ex108OpuhZL",
-	"YU8Y9tRJBCU7SXPndq4YLgLY+TidfUT+S65gcQvQbOF9Ih6MEzHO4FwjB0Wcbo9JjIMwzRb885WLkScl",
-	"MQXJ0y4YKVZX6e7cL0mseJSWM5hxllSkugK/fdprpRqjB41hF/vx+XsGb0AOJES0gtsWUfZTpxVn6w9V",
-	"zu+cVaKWV5mSi8SiVhFd+GtSabj2S1G6+k5/aZztHgwqF9FbNZUxQiJgWDrTN6OSuPSMHL40sreH6uqc",
-	"Luo9Q48F1bZiYrlllgqurnb5daEf03nnBbpyLkc+QAl2vKHEUu2NOmfXjWpnc+O+QCgDatpJ0McpVFEy",
-	"APj2iXEkjNtDFCZDnYlL9RhkHPwqVu9hq/J5FHkH0D1qyOYZn1VcOGsfwixZ3LnRFaFBt0/lFeyxa7Zb",
-	"ENFz9upcrkQKmp3XdZol9lQyfAQy32PVwbTDefSOIoMv6SVSW83NTPmamyDfPPgFcJ1z34GoW0rGOzU/",
-	"Lp2okw3WSuqHB6Z5w+UMgL5ca6LU1clA498BW8ckU70dalClXVKKyrUIzWqxEYh+Cpp2QgOnatt4Yw4B",
-	"fm13LWBF3SEhEXckm4iY1sjjzqTiyO85jZO+Y26eW7OoxRSUk3441lTKDPZYAy/SVrg7oK+EeHcKYMXX",
-	"hOeIcsWbMtnWxaV878Su1oLgmCoDeAf4rpVZunXRVkOl3YJQ4il7eHQd1O4uDVmc3EG2As1VzTZQvTsR",
-	"jyseWjjkNGxuYIMw/9p7oVXCATBASXIwpuS9iWYQ8knTVEmsaaTbbKIWi+5d36jkvYpCMMNue8jTTbCt",
-	"oAqBPw6SKNRSSKxmJHaN1YbgRAp6UO+JV7li1G6TrJG+wLErv5fz0J0ErWZz+8N0ksffXtuVXycJoKfp",
-	"3QGwH8okInwCpVrU1a1orO6FqN11zbgx1iDOti6nN9I6aRWF4787heq49HduKjkCXjVsrUvT21Z2tBl3",
-	"Q+wL+czDHv+oaxGSSO8Xk0bklAVdzaiFtTVlNHbHX4nruVI37JtXby+eh4ZvvlVb29TnTAEcQBy1/idW",
-	"Imd8u05YDXaJhXgoHktUcB0EX4lw/YEANiKuEUn2347nwEITfRGzO7uVg9DmUmo3CCXOK7RM7ZiaWkZK",
-	"ZNPKYy/CreQ+tqwQTePjRtSC40aABnrs+oi6suRjB89mNfukyPcT+ihSLRI792mbonIEurEj4SvJTckY",
-	"IwlA6bgVMRxTmfnxQRKD6VzSAGjDMiZ25uz2IKIOv0dVuSMF1oGehusUdj9stV9x9hTT8atKXqHR1IOa",
-	"Kyn4sdFr1jFsEPlSrfrB6MYijIbCvL7+x6IME7OCyVDi/qqnz8vVivfmqNmfaXGNgC8TwqMd6Yx5kOyC",
-	"Tew+TqsJN4Lx1sytVlBZs3jZqFnDF1TOBkqvA1dLTKq3IZrr5dMtjbijjeboIMoiR26md6Emc5/f5guU",
-	"EQAMw+m5vDxnfA+mrmgM17gHP9GX+Zf5fDuZuyYjMMpZ1PrwEaBugK8J8UOsQeHzmMFp9+4SDYONvkmm",
-	"C4DGSxYj3iLwh0PCiUovm26sLccOeupIHJ0U4dLu8nTofnawj1z2wFsOAO26QbCRTI65IRvCDcNV+chv",
-	"RIwZmyjBG4hhHgWWOp7hCM1kzse63qz5lc82imCXPGLUX8f2uM7mkNqt2VuigxSrq74Y+2ZyhxXIZ8G2",
-	"NCqLrzsKplnV5ehppFvczblOcOlKnoWiaohFwGe6sz5hqjVnOciFgoB9O235CqaFCFlwHRRg6DV4At0W",
-	"zuJ33ehdtyjyjqPiyD6fxvMYlGmVbOTiGBbujstY2dh0Bzq9QRJJElQ3Qu4H5fCA2bRgAkKbgLu5VgYX",
-	"727tT94lLOsEdWvLQZlqSIdAQBBj9xhJa8HX1JMPwoKi1unb1dPvTFNLoeR7DbXa6I+f1CKtF7s8IZen",
-	"C1/z+7gTte9jw5Opj2qx5E22hjfqcm2f8q3zxwT1zWQ+okMszLPMhNbKK657omCQzwNlxxDqT3dd3WoI",
-	"g18twlaESWc38iMJ8+5mmmQh00Wni3IlmVX1pAMlsiqWXoq6ruSM0s66jj7A1Evz4aGN+mlPt3v3qmax",
-	"O/78Ep56Q52ZZ0qmGzZcApynLyWJQ/L2HV+2NSUYNo8t5eKvw/gGya2+CVNo9mbDdRE6jTPK0QruC2ex",
-	"rGke8Ed740DQJOVEgOgeBo6MnuH8FcldQfp1h82Tzjd5Nw2dFlU3YEm6mu/mDWwL4u/0YISkhTVsuFkI",
-	"nVJEKemwXSjooWe+pM4f9vPU6RdrmCIT0auNfuPTesxtX1Y+ZzU31LndMmyPkwJVc1Wm2nBZSZkpC383",
-	"ZdzvyBkB1K6oVtxBRIxp38fLq2mjFumRZFg83ntPb2dRrr9bnA/CkKFGUOrjCtFhRimAsABjTMPd6fM6",
-	"itz0x0fpuS1lHEukSdS5e5Fiad0eq1ucLdMW3CO4DGoXbp9Njx2gNHpyejakQK0VYhxTuWUtpmZcoHto",
-	"TIa2jx5PreATWoyvuCzf3SYDLfpmpD6Hb2S8g+4S5Lj5mMZSSL79O4D83aijaF5FWFR6S9a5Rm5xD7fY",
-	"lsHazSlkPkEsGRhfAOU2UWdXdO0Q0kait/R1Ehj/dR/L55OJWGYgWZHE3BOswiY/0mFcnxNDszMjxFg7",
-	"MblRxEleJ7Lbs5AQm3tm169KD5LLvZuwYDzpJ1zbH8hPGNyEmjxhBl1QsP32QQ9gWOFzgC/DaSGQNQGy",
-	"YaIk2hXb5xA69Me+q9hQxCVsKAY0Q6cZUOs+P07oxvzbYAFt+S6OVXTFIXSL8lojTJga4Nop7NYFiZMi",
-	"XSXpnXAffgYciG0GINfpruIBh7gyCKGpI3VBz1uDc63kOQOcAsjbtLc5LY57cHI/BtcRdUH1HpHeVsQj",
-	"XOtDC8ziXIbUbv5vgpDubmK+mstjhg7i5PT49sAYLG0twVxa2Up4DYI3yNRB4MIm4Z/8B+bGLDHU6st+",
-	"NxQUq7Z9fHPp85MxIxPbA0+rz+zq6pXS5hiMQaw8VTeVcML77MjXW1y5MYLiu6xARf8CIZFpRh0J6SYT",
-	"JU3DJ+aEXaI6qU17rfHC/KzYpK4sy3JZclQC+0gDECd40v8hZ0KKxprHDky5QpbNvlnwG8Hcz9+e/EP+",
-	"Q77Amh9e156Ccf/IWaCIvdhhGK2uYOKzZbYQnwYcAnnCPh9bI51V+h8SCFdgowjX1HDB15DJ7n2kZ9bY",
-	"A8c7duEsmGvCCWOWC3upPh+jH2PBmxs4kX9IjIRjMILmaK0seE4zXlu1ww12wi5dnzdU0X2Wj1tepREB",
-	"ChqC/UMiVBPTQmDzW6NaaxtjOL2TAhm395mLBaDJshdNoxo6hWWjrmuxYFg/qdk3H14+Z3/7/tlfvnXw",
-	"vdpYxQrrrdibShvX1pqXbMkxPwv+37kN/yEnbaNVE+wRfAyTv2f8VpywC/b+3eVHfAK9JDqW0mCbcPkP",
-	"+boUi6UyQk7Wx784LVxTwAormyhTXjsoNurcWS0Q8RXrEpwDyayqiTj5h/S5eWdH7+t2wd7YaxHB/pwd",
-	"PXEIk3xZHZ0dfXdyevLdEcIMwI1+DKrLsXPFZxtgd7u2uQMBjRQ3cqPPm6WSqMUWSsTKONTqReHcrQJM",
-	"AwjMBjQ1JM5Kydfl0dmRPa0L+/lfEKFhyRu+EAbiaf8n3ZrB19ZvNqKbquacLYRHz0Yp4HnNv1oB8GDE",
-	"akjlLpDd8RRb/Q2wjJZKEijr09PTDTQIvlzWViuplHz8T5IJ4XuDTHy3+kT16Bb0IIJGwobqE8wImvK2",
-	"Nrkx/Owfv8dLBMwfGczRmevaa/8W0crj3+HfX0AyJUuCfmzAmOz4nBIwfexjyONf8HWBWTdG8MUjDQ4q",
-	"x6cKB7sMzArf8/jbrpODdm0At4kI5uP3cYuI4PQJO4MO32WOBLFpmlbEtLDLk/+bzzn4UZXrUWTRRw2w",
-	"FC/nutP7ck9y3On9ShMc5Bzem9Z8Y2igtgk3vFazVkSMqXumPwvz3D90wIWHQRLL9z5igE9majq1LJEw",
-	"wQErbc+30Dfpz/FrmBEBrGmUmgTH49Ca7SdEiSAQCpsmwmPfSEWPXnHzbVT3iGubk02Dooq6g5CkKgUv",
-	"MbKXZ+LP3cwfgmfSYENYpkOwtEvHtJb9Hph9TprjgCqbpGbYIXz0jQOxfIBtikYcKl5wIcCr0VMBrt2o",
-	"YGWqHLYld+XvGF1y1Ve0JXvc6MLLoe6uXorOph4dhiXHQ1D65CDm/H2ytRloKygk97BD2GM/psRBNPig",
-	"5DdWsfGhBGv3/A3zmAsXnI9UyT2KpCKj6FzoG28h3Vg7La4Stpz12lq4shQlwQOoWPFkF177NTEX4rW1",
-	"TNZYL4Hc1odIu0d2oW/cJh6GtqMBBtH0k33fqh3EsH/Fgy7A49/pX18el2JSeRSzJBn8ih5N+2Dpa1/V",
-	"SoZZbh7cT/BoOLvdGumkc85flU5Ky/jJ7dMDq6bDKIXKmcBhu9o72RAeSC9v/Yme2Trt1OjhkccX0Cfv",
-	"S7HzwTeQ2DbgwY+Q8Gwf7LWfSWyXVZmzkX3aSN5GTg8ipGkq4VL7dAueR3IGVgG6IDUmPXyHQeHTfGLA",
-	"sebiCNZ6qRZL1aA6TKi7Sgp2U8my+1xmRvjJe+yCQ06veoeh9IL7jxF3ekoNFGfG3n+0pgXfprPXc4Ni",
-	"rttdx3OIwOAzUw2G8HNDQdwwyTd7YpE7JuD7ftMkcmNDefX4wX87IP98IU2zhkTlBAd9J8n3qaZurZhl",
-	"GClaZ7Kt671aTcROH0/mYnKTl7s/K5C2AAwBitVqrmoPzgQW77SSZexUtWtYd2J3lTR8khDRz+3YgWcf",
-	"QnD+IpYG4Le+kMg80AnTKmBFeRvYNy64j3SslZw5xaT3aAO8bFJgfuJmMs9KzD/F1p9i60+x9fWLrSIZ",
-	"ToJudh0rHrmyFgBYjjQPAGEKAYc2iy9ghnPBS59QaVVsrs3xC8tVjl//dM+wjRGfDXKoY20awRddXrv5",
-	"wS2GeiEZvG15ES7uHELeJTecYBBA6vqWDhVGmakJKnttorAGIrJEFS8zJfYY3bF/cYsEU63DpT9bFpPl",
-	"0i/g5z/Z9J9s+k82/d/Guvh8LMtt/XM3T6xrzDqHKhhcWCcTABR0gJ35n5fvfmVvKvlgbG5OJa65SCNx",
-	"uFeIsnAwPT0C5M04s0h2uqykOdfzbUFaQLoQOY093lcXb2fPYa7SQbsng5IA/M6u15jOd4ZCoNKMSmsp",
-	"07JbjYwxf19mmw4qIqL8AzjUUr3hiSl4vNTUhfRg5iM5TxxS29V4PjkuxbvuMC4KikqWZ+F8fOUzpCLT",
-	"mWRFKALQFUOJHh8/rI8jALkPcXSU/ml9iHvyWHucep13biAEvY4nQ/lha7YSjQBgxugyhbRs7UEDGDeA",
-	"w4uXyaodVl4CeJRPfsbSWszCcwmxAOJ7wi6iwUPtBpWAUyEL1fLBZDxEm2qphRJ1FnWJulvhWd8V4jAO",
-	"lniEQVGJp3seepEJTPi+mQJLjKQgpcaey/6jE6049gl5/akjJk6tatoa2E9dO9RPhl2BIdGRAq+Ex1ry",
-	"NVMyYABXmpUtEZ4j0bIV7LqFlsgR9N8ASgFe33pMgZ2JgB77wk6R8TlU5p5ae/K7H344Z9+dpk3KDUZW",
-	"Yi/iLR4aiv4fJAEwWviYhBbYfZD4Ssl9hsVjfoaNDfJM7C2mwTIE39rIvASEkKg/Avvm47uP7wv24eVz",
-	"9sPT7/76rYMHxr7qrRYIKs4hk5eaI1rm409xI+1PzCr5Emd4wEg1jZDR2HDl3ZWgqQihfcyjvs+pTBuh",
-	"570uV9zdx4R7H1Cjkzkzz/GpaNv2z5bx489VKR46VvyBem/YsXXPkUVE6Ynv3LfJ9t07PF7TH3OiIK4R",
-	"ICt9mB9Ann9VZ/l9Msfc96jq7v09Q/W7NxLU2j6RiOjka6vftHWJ+Tl4lalyLJTzFuSpw38DSpFauNq4",
-	"wps/aen2M07kK88N8ObBvv1IPptwGqfu3yM1f4DNVlDuIq9r/EMYfpcP6z/IrItabYDV4DozywKmIniJ",
-	"q/ZPEUebqia/fkALTM0jQoXMOEn9OJB0zCUTshzuzho1DLp/BUJHLzk4l+A2QnKqtaCMVW13LTbASvbM",
-	"45DGK/CGIXYrcrODJNZuBN5hIF+9DIXMDlOezMnKaEKZstwdcCagF9wJg/YIvkAzwFFVVP0VjFfNVpEv",
-	"KIqA+DESKZFl+TM1IR/HSqM6LSh2OFCynJ/fA9uj0aDbGg8QTuw42LsJiqT52HEfXvd4PlwRsSUwnFns",
-	"m3CEFZPUB8Tr8kULltmBvIZS4kwlceGMQKxKhi4vwriawZwp2q1wPgyNdMf4KgkFHRdemOydXuZclgDo",
-	"25+v7rAmHiZhfRPgYlDiehC/rgYSUAnUdDv4sWfjnEo0+zeQnnmI7Qv9hnbt2kVdU3yYqoMFX+zbFdvp",
-	"6pLdn9f+qa9XNX/PG4O1k9j8ocFSSYANzyk1/7qD9hpUV2fxIoRANuiKAAP7GAgQWvsCDuJew3i9f8Fn",
-	"+cC1/fFew2xp/K5H2IE0f0sLpWjOqJXhMf4fQfpZOjmmf2d3VjXmoBXQfezCXb0hmq/f4z0HjBGcnURu",
-	"2sfyBuo8X4eshq9S7dyY5QPrFDi6KPNFhfZ3iGKBQrdvbcKTx2NeKodu1Fu7DrplB5C6aaVmWs9LrFOX",
-	"a1f0i73loiiGw3rTAT6C7BbNVymLRS1NRD+HsTriMR64lKs7br7n6kENkC0SeGyPyYNf9NT3cckuL185",
-	"0EHXMtUfcuHAX0JuBfuVsDpuCdXEIV+cOcxTqhGLwJhIOkCozLWUtVaJEXWdyH74IHhJjcD1gWimM8QB",
-	"/PTDmwe6jucDC0X90TwAEdWVNscEb9hDSHYvwV9SaVDViLNo9s3zy/9VYMIT6m2u6RLhD0HQZtbiyX9L",
-	"hrC9Ih4QJk0bb3EAq8IekDziUR44khMN/QG3P0cOfq9dolR1gLrRbcr43f3pC7WSEamOeG+E0T6u1JQo",
-	"Whh9I3DGmTr3AEBKbnY+QPCkMkUJ0CLn7soJvfirVQcHWCgfEPgsoRamwz5u1YTmu9+C93AkuaPYrMm1",
-	"f/8K9mp/eteHVuZuhZDlFnivy0YvKyv39qiN0akU2QTLPe36Q5gju7SYw1kgOaJ+zCcT6l+XiWIqNrN8",
-	"hlz1oQH8GQS/wKOKATB0fta1a9FTBEDLhkJF9mnod9nN7fEwmNtcKDrfC5zp13/KNNHEWb/2u3Uoh1Tn",
-	"aJfLRvHJvD9ra8HX0DgycvwErdR97JEGPXapGmoQD36TAv7pXnIcYFo1YmXpAFPACJcODR7QSBGLj9pA",
-	"bR33hZv1vZno9j1zU0XgPbUQ+rybUwRQrDRj19ofcAYrUwzK+9rK4H9Ir4ffugybcQTxB7AZQIfa4U9+",
-	"R88cWnoezLt6yLMltP4hDi2PBO1j8lEGNqb/CiE7HeL0pjx/CP7kQJh7ASRB/FfagL78SHvkZnRaf6pk",
-	"qVYh6aJgQk6a9RKhQi1L+3B5EUEJnrCP0LLTAY4ioKDLrPPl30nG9MJ9+b2b99crirbnmlXl3Ha5jT2g",
-	"eZM4+8dD7F+0WTcdYnOuHT4doqw6wpDkIYmaY2+aNlaQua0BtrP/w8xCdD2AmyraaGgpn8/yu7Q//3ex",
-	"W2AvHsJT3Nl/3xo+yeM+QJd60jjw2bjkqmNfcY15gd3W6luMynWj/3rZk5th9pz8PjxAQpLPM4923yWb",
-	"B7my1UgQ2q+IpXGiQ/MplSxgvoo9pQ0VWq1klD4I/Ix8NqGvvdWgrSXEIqx5BHEGNH56MEqWigHot9KZ",
-	"9kgKB0lnigjhkFGE3ryUTj/Dh2IKatnHk9Xyvw9LVsvDceQNePJtkyONDP6VZmdAsxK1WAjExuds2TZL",
-	"pcU+8zQ6mdT2ldzH4XP3/P6BMrWx8euf+RLjILqHWJZ7CoztkshB4xcxDDxcBPuPJa+abXH3GrAykijt",
-	"X0ceRZjgAwfR+wHYD2qTAOj/wEDnJYeGzdgzBBpn2jsMgCdijYni1HrX9XHyDev+LcoruPbTqhYFMBby",
-	"MWPzJczbxx5OVsNCFgFpvtcirN4H3yFtTDXpuBgvfxHrA0dH3QgPD9W/IyoKPmOsAMcI4p49RZ5gBngE",
-	"oEw36i5ywi5Cv4hQKOyLAm6g+4y0FEXmFeRKkL8b05K1OmdaSGo5SN1WIPSO7VY2IujUUiXPjA6VYREN",
-	"8EflVyClaHvuQ2uLrwXgBKopkhAWfJEBBfLTedf3gwuZ4EULXordNcdWwnjDjuIAlpvMuYOEjC1BwOdW",
-	"ciLQagOS2WjdQ9QDAfe69N3iVlzHIN/bdGQn9BWLNDe9BxZob3kpdgg1F42KzgkaaPZWUh+M6sYJvyXX",
-	"4MC2MrDSIVTqBRbJphHi6rCi6g8QU7tElO++fRgJ9fuNWPcm54Syoqr2zTkhWYViMVyuoeTo3LVRhEZk",
-	"IPmwFimF/G7Hugs7+EWsR/ipD5JdE3dEyKVy7Hlp/0EtjCKTCHqxbZ0JdgdB2YO2JVpH4AFwzTipM16I",
-	"AT5yqv0Je210t2FWE7piJQCM7Wj3P44DNAzwM/uqulgVZGhAc0qxIpzIQ4gS4DyPJ3Ne18JSRF6kvNa6",
-	"BW0G+KBRIDk20N0i8QiJD1Bdth1qs/YUq8w5U03helRR91tsp2qVUf8adYX6Z6shy2JpuVYJ6k4EKpck",
-	"OlzT10h3gLn6ErFaDtq7xG1Cjtj8yR9MrD2eqlb2lDl8BCW5MuyaT25CCxuQbrXS5oRh7dIGw3FtxpeN",
-	"uoX81AA9aIRki0q2RuhNItog0pSG3Ny8hAl/bSRjZ/ZG/SFG/MMIqw2y8XW3fZmyz3ldv5tOfR3sYTUZ",
-	"6q7j23juu39L0V/8gaUYdAmMgs6uAVTzVjQRthMAuSlEyxNrvCXxZbBmY2VO2EXH9MTe5MIaoICe5yKR",
-	"hLSn41tIgH7bV8gdxtfId0PB9MNeoldglYeRM1I/TmNdcWhRPFXNISV/TQSXc2BQD2Y0gpEhA4BQRAix",
-	"6sdeG8iiIeOzcv+FeEQOMME1PV5Y1p3mwcDp/mTBfywLhrPbmWSp735Of2ZXRjmTXk3eMO1Vg7immGV5",
-	"uNMmQXB8I9Z5jvAKXJZ8W2p4UYFu8bjJIFqO29yiIC+nc25YSwBCKaTMTVptrLzFbaqc6Cui+kSjWKkc",
-	"fFS26ug9TvZeAmlk7sMhnGOTalkRiuuXYY0jljWvxqKjf9xwR1ehEhAh3A8pjiIafDxVzUwYY6eZJcef",
-	"hDaNWlNRgFquu/lToAD59FxrLoAVSTbDUmkttK6UdDex1zR4CfP5D3UquZQzp7zVVj+c8+3owyF6EnYO",
-	"WKmp3mUNwglWM8lN2wiM1HtDlX1zefnq8vXP3wYHg5pGZ7l9cO/tcX+N2qif2H8TfQKDq07A5Ny27+Gp",
-	"+zLr7aVZ7nVGMf9mOvn+L09+KJhe3lRWJv1zdXOOMehBdTnYy2IPrX3uzKFDIou9xOLzviGbUCnpASQo",
-	"Sx357SR7dwnFeJSD6jONXWzS8hpqJ1wwrfzfJ1yya19Tgp2IIRbjeLKrLuYlxEo9iJVn61FBIRomop4m",
-	"01ffEFbmgbJP8fMPHLuMBk3koiLK6565OVLG49/h/3ujVhhh2qoqd1iNUasNq+CC28HTwcduYblUxsH9",
-	"o5nMPZ3Ad7C7oqeJVVRo6nIsKkq6yEl2Rx7jeA68Nbpqw+o2yhghDxMK27iq7pb6ClpXsVVh7jcgBFeT",
-	"OVsIM1dlsgzgALtz+p91C7a5o7sDO5rOuLRwKG51pWQORrLEdKEoiwi++QiTzzS7FmZlT8uslKP4BAjL",
-	"cwRz+V+i0emuBMPPKSk7K7q5tzjAjnrVu/cF7xuc/J80Bd9FiC8EbFU2tVjdv1P5gcj2ZVW7I8vjUZlo",
-	"zcHwhcQncBcKaQj6226H4E1dieaw5O7a744usgvhOycE4hhewC+ipvU7Su4giHZvlnQISz3M7oE1+ywj",
-	"dL04fPbiIey8DTIBBrabSFYbRALwDmTGpxJydaREjCWZlzClr5VkcHb/XUgmVe2/QUGNao3QvYIV4EEg",
-	"dFxJTOpGvgKGAtAMbwTFLSxFXXuMW2pYBamjUohSF2yitLH/h9Guwr5G/ajAFR7QvxGT2UOwNVzedPLn",
-	"SFVNd1j4gKvat4yulZ20wd6QlaQGFgj5RhnrKjaYcgJzwT9flWolqUVjT9OhYhsCRICMjkotHEjGotWG",
-	"acN72jWI5RU9PRJpPx7WG54wIOVsa6OWS3SlU/uobOGMVFdQTzduBr90ABIMvxFIHBQvE7oqRWy8BotI",
-	"A4oJU9N8hwfd9TT4bOoNVWUraTq/T4qZZu0UCbC/rUDHRB5oaKpa7I7J5Rpo+tyaCnBJqC9XLZi7yHnQ",
-	"3bngjf4D2xXQRcuoVshcDqsp3TqFvI+F0VojdalrAgSQDXs+yMakWEVg3Skusw9b4EG6inW04AGI3IYt",
-	"lDbsyemp04v3f4h6R3M6lzsNTcG7YbyKGsjAqdnLy4yawb0722xuYi+Kc2fUtct9Ihc9ZMllTHG9s+9c",
-	"VLri87ztZM69w626FVZG3IqG1yAz9NBGOnkGtOCfX+OPT05Pd/Oji7qGPtW3olvJSQ25VQNw6/eo6Dys",
-	"z0HrHi+69rqCAzSDs29A3cAjQSVhz7S74FXd55N74UpOPEqVfSPnE3vLoe3NuM5ZTuTvR18MucyZ6+ha",
-	"t7ie9Fa7sWuiPparjQxAxUqVvFbpte4TJ7Sqs1hauGWF5R7GbeV+MuWjXPA22dwVA/rQyBBBjvxkvF+w",
-	"Y8JDVz7tHfiVRvNLn7C/Q5aPmQtpyQDdNXASM4Ve4IYwLaBojrIDHLVgZ/Fkb1Z/MgfpyxrO5SExY3fS",
-	"wmHbzdljGdeH8YCHEI9w19Z9bwOddekKHARSrZjatxMYCoCzesJLiEhcr0HKn3VsE7AsrVAoCLd7q8MI",
-	"SQvCaaCVqMZXaLjIPdYkSUjldPY6XNQSMx0CNKFrag+3c4XVkwFos8ookb/CEnfoGlu4EjKesgeWOCdM",
-	"T8n+C6dcsKV/s7d3+b96PbgL/vmNkDMzPzp7arWORSXdfz8Z6GGeAZiCtRehq33Bnjx1cWDNqxJZ2arK",
-	"g2PUkH22Matq0S6Ozp7hlPA/woQeuHWvPchycGHtimsGaft7vjHOZNyZVEhPPcTOvIvCZ0O6ARFoEorH",
-	"PRXmeFTiNAe+KMt3wWv2VZbu/ipWYSMfNgTeHTchTwnlqiIVZP+CNYL69hT++Hf3TwiR76jDc0nfmHXC",
-	"3kmCqmS8BgdnIxYccH7TpXV3pg734tAcx9fTt7CQQ5GRmw8u66G1sqGUxDUpvoQ6PBfctTd78ZHPdqTz",
-	"PDD1Pa4Fv6UkypxR+ClAa6N3FDy1mumEpUQlN2/oq/ejuIMa6DTDJHJ2pCip6fQAwPIZpwAoO6juFd40",
-	"rRrvJHC+Gu+JnYtFVBeC+c4ufQqs2gmX2Fwy7Sv6Tz6mT2RiGn4jKPgyVys25Q3ev0NI3s0YJeIiFr7B",
-	"pI6QOzDJPTraTv4RHApBgkcyaFIrLUqoVNw+sR+tTr7HM9s/h+7M8KGbd+260eDtbG72271jybXp7Wgw",
-	"gUs7E2CJId5UtXCZj5oq81SDnby0aYSZzMHXWVlr6XrtIoqQ2xNjfnpH8Y1YGrIZQ/d2NPgoplcrdSNK",
-	"ttEBAe8MmDA67fR6z+9QZxWKcra5nF3UuV0t2N2ImWXQwZgynDayaH02TsmNOKYIZMKEGwSWP/Rjm0We",
-	"q0E5wNstwe82HrUJ7/SC72kEXzBea2X/rGSgMUTV2G+L+MP014+70XnQRjbn4CuXe0dvPHCT+0MKRns1",
-	"cyVkF951EiIMe7bVsVLjcdmK/lAYBDT8MYL7DeprzqKjVkshPUE3TM8txyy8ksMZaLaumqMJUH3wNnj1",
-	"tOG1YFopeW5ZoCsF63YngHEgaVz1B0ffw+J+asVDwLUmyLKLWXrOFoLMU3Kz7/MeXFh+sdrYSLvDDrUK",
-	"gO9Kvtbn7C+DWB++3J8bctCbYU/vp1YMBRn1NLnnKwLBvOzteKVWWBEZBQF5Q1A7K9U4Cg2KLRyElfdz",
-	"ejUpsj+Iu/Sz2Q/dxs2ZqO8ydIAZ2g55B/rXZH4Jr3wZMDzkXJ8FBlBJxNxmZTWdiiZ0HUJlKjdHTN0e",
-	"l+3TmQs46iGrbMXXLhOtIB4XQEluxNrF4AuEqL7mJesR2yvVNOt7TCzuRXwY4dc7/IEbc8c10zy0OAga",
-	"BeIOeGED/7137aJbuY3q0qiR76ZDdUgPOq0jpBLCbEMt2F0wvA+aimUv9xB+vW9dJpVlCkzr8YIvs7z7",
-	"DbHrGbd3CBjMWcS36QAi9j1VDWpCGDD3iaeeK2FU31NFnrO/5ctdAbdEyCpsXcGeWHn35PT09Jw9PT0d",
-	"JNG341e7kz3/FAh/8t0/+e5/At+1LCXbkni5d6UYwGP7Q7wf3ENfb7cMOHG3mC03TO6kq9BpZSx1rTw1",
-	"LwSX+gzKqEsHxgnZGpLqoqHLP/0gCQI7LroOkIrsm1aL5r/cL99mk/4Fl+YPpFLY5iH6gTuRVBr0wVtJ",
-	"/IgpMwaKixNVJ9drxjGv/IS5xERuoPxAd6sTIJfHBFQ3SIjRKLAKl2SHNQzXYrPzE2YdFKnma7STX2ua",
-	"QGeODxw96AybgiiGn/cbRujWxznaffx702LlfNZxEGJcALXbtNIlbk9VXauVKLFlxRpzk87Y46aV9OHH",
-	"4laQgpNQMe9GHx9a+4mHYAI7zudA0op2DqFnd+T+c4JXXM2FC+JaBQ8AExUrVVRoL5VxEy9dGNeyBVFr",
-	"5xci88JaC7mqxa//0HCe+aOzvx725FpZqnyt6XPLa9V06hojLn3khO666+6ihA61GFDCcS1mrSyCIwdl",
-	"DQNFZLuMWYoVKKP28H21c8GUFfDcpVdAzy26znbMVL3q32Wp7nnuX0m7tv5rbdcPcQPY5/2zXGVg0sfQ",
-	"PrxfJ6VHP7RYI3z41MN4xKHph25B2A99n0mIu5QfQvzpTCAO8lSGaVGLiSF4T/ucKCm+vdCivoVEN4zQ",
-	"oJ+7bNONJjsb85WqMpvTfOCsx+2xE3y3rcWBb5TlvrX4srPiiONk2EWgnxgZCi4/FEJWshU616ziXnRh",
-	"XxrbtqKtxUGaVmQ38jHVnveUY8AD+9yJQ7VVGH89Tv//cz2GyZqv3gHy39kpQWc0yCvhzvMPcUuAVd2R",
-	"zZRUtqy5pGxlgP2aQy9o9ExotRCIV2EZMAFWIJJQQenNjes65LRb9KSLJOw7mvY0ga/b/+Am+dAOiM64",
-	"KUACOr1DuiAcoT62tNGDzvMJPfx+TpiZbI3bbhpiDFrvas0h85VBZg/8tu5go9yIZSIr533NZUQ9B4Fb",
-	"jYf4g+SRnUMW07Pm+y5RDMf9u/vnlz7s1TvfX/fiwf0NPXfo1Z5zw3dtZEpX26yMbAFAyF+jIui4rvCy",
-	"AOwVKgGa8qoWJcadQZiSS8I5maQybC0MIcyo1pyBtwI6/cPzSnr0kBP2CdLobkXTVCXlHQHELVVcUlYK",
-	"ZIX54Kj/AOO1mat25mGD5tD/YTbDbjubHo9cadL+KOrQauofxRJ2iYMDyoCIlr3DYqfOiggf9znO4oGy",
-	"1RBuxUXEIflgT5kJ0Va4BIWH4Hp2vCHq6MpDt2E5V8E6XXEd2v3DyJvBTnVffLZCpAjwFXl8WrUo4kZz",
-	"Sk0dZgQC6FiKIc87FmQQ9lcJdklwvXPJVF0C51vwNdOmqmtWV7d57/t/ikz8I5zwqfOGcq3dDd+EhzlA",
-	"mKsIZESUldEZaEePImBPMW7YwF5w7H3FWdNK1/BAG7HUXXhJuw/6vFM/gXEa+wP1koPSHLNSvpEcZVHF",
-	"LZwtTxEmgAMUIL41lgBB5u9SVTKh69od2B83PZBw3J7kH9UZ3M4EpjAKvwBUpP3LznaXZ6f9+p06dhF3",
-	"FYvDcllgBCX/zJk5INdvh3mmkB67Hqn9dCbvCAKffdBrXrbyqwxit3klvN27irSZp5HdsE/cTOb32LI0",
-	"SizXxuOJaxGlSCKKQSDvN1yb4xd2isevf9pHrxNY7rE2jeCLkS1PLiSDt9lSNOSrdFps08pzyJ0queEo",
-	"/j+00nfsr7AGwwHXQ18JnAID5DOvUu71pCHrnBYa0s7DyZMS0geODQ9EYO9gtEPqAvyraeUWvPpKNTfA",
-	"dtOaE2nB3G5L66DamBSfDehClWarpjJGSFaCn5g4rGJGqRtWGasv55TkSyOW97rah8LUhok9tGV/aH7S",
-	"1UmsqtnHdS/t7wdcLnw/s15QIEKvhqnYb22+/eJjKVb9TQvftwbby6zJCR16xFGjdQ5uLOpfCKiHtejo",
-	"+vbubtP+r2JlF3+XXlX51JvDHwyCJZT3DGrXSs76wGioH1tf++bLaibfteb/I+9qehu3mfBfEXzZ9wW8",
-	"6y5625yM3W6xRRddrFPsIQgKWprYQmTSIOm4hpH/XnCGpKSElD8iqkZ6cgJJ/Bh+zPDhzDPHMoxmLl2f",
-	"ZVXwm3wuxH0JPgq+wcczA/32Iz5NxsrTHW80ji7Lr0kX5VcIn46ETV9d8kW6IKsYkZkZ7y+prnds4UMz",
-	"eQblbNqCSMKV3UX8vEUSEJqvQ09VBflGlno3+nBz21yyfCc4tNbsJBcFxPfTX8sHh9eIot7dMd9Adsdy",
-	"jccsgkHKBX9b+gvpUqmNMVTQBrkT0tpjVOsbv5AdVZvLGBdwZS4f4KNpZJq59Bk7gRVc1nw6f82eNPph",
-	"XtjYLFgzpbZCFsRdEp8UNiHrSkh4l30WMnv/k8fXmstkxXbEU7rCDPfiHnNvtIpSY18rUeY4Wsbsf84g",
-	"tra9pU37/7tsSkVh8VzoUBYt7PfMKq6kZLcnXDkFlKEtBPom6HQzgNZpFLIn0miEWKTYqjrV8x9r4F8+",
-	"ZR8F55Bru9wDLp7q/gvV8KSzP5O7RYzi29XWchRsbKG/i9xP2g4o6aK2WpLRhHG17ZA4geY+VZLdRxVz",
-	"rPngSPPxvoTClFgWTYk7xdr8GDwxXc9GAkMf5rRLn/wdSCnkUR+S0qi/XFebVcV0vvyrdB18MXax1Kvq",
-	"RMziiQ2AgFwFrCBgVFj9yZWoXmIJ/AdXjNv4O8I9LK1qK8+B2HKvM64cOoLBd7ZglQEvYn4M31yliXyT",
-	"bPGnEJ9Gs4v67FMpGeSd0DpvQ2bupYOMBkKhzYCn9LkodldIqYDHyWioPquqtMmFjrqecubCEZdT10/n",
-	"o13/9QxEs3kpqqIRcYQ+mH37kjaHcLK3fz12HdZ/4UVtGYU0xprpZUNhtKyovpJvHgcM9C4n/Xaz7nZg",
-	"aFF/2htl5TQABntF0o7MQP+5TgrPYQURfzktyFpIdq6I+Sx/9Yn+cWbTSvdsmApyCdpfz69lybVzDGnh",
-	"cujWrJnUoWR7tWgTnBBNq6cW7Tpvs+6XnPwYBbqZm/rncICAf9Z4b5Ad1Nd3bBRcoyfD8vA3mnq5TPxN",
-	"eQ4blfa05sBO7d+4yli2hflSiPs3yq34snZMoBNRxqp+gq+ayHQ9eyb7+p9O7UcBaF3D39XXBmlDSFU2",
-	"S41ry7O0o3O8X1luAwUcw9RL3et6Cac3sP7Ppc6E7IruI6v38oSbAKT2renF0meI5fcCAx2xPiYFsKJT",
-	"c3wyL1ziykigtT5BVZrTytFeaW23VPoaiiQRYwcU2Qx4MV2wkr+Cseo2fbmmfkbMX8+4SvlvMe5ioLWk",
-	"gUYmEtKHCKvgYP1emEbsPOBLCk177bWPp2+S6XZ8oVl/mT51HI7lFmDd6bTDXIJkYNWz5PWeohFBWtMC",
-	"Jkk7eiekmpowEFw5wxvWhIGRVMHAUZGNSgNz1TxMFA8ZYgalEZ7s8fcwQxPzDQwf7e2AnXZOwK9Suzwe",
-	"lnpaCta2oJ9FH4Wy2zt2TSv0xrkvxPBOUjzLud4PwHhYVu0EgUpeCkNEKfnKLoXnF1Npxpk0pkVxDWx1",
-	"wQd5bN5L4CUjgV4S3z1Xhijcyd78dNK/fHckAuhTZ/leWDhklA7Z4UEJd67bhNFUUs9H6qZgF72DE025",
-	"TlawIsuxlUwwhlF8Y1L/i8IbvzirWETY9mrbourWe5NSw/d4UtoEtojfRMlft0STSBPnMbrtdKIF1/TK",
-	"K74bxB6edTOonWxSRu50AN3U8svlXrOSHRbeNiq5rjewBaB/mSV2cJj2aDyipABRbPuFg3r4rp4m02SP",
-	"v50q5Ds8iHuIDH5oS7NvplCxKEwuskrwhWeWZ5yc+Hu+4tWS5V1ByzO2U3Vuh0zIbOn4M1h2V5oG4iWl",
-	"y3g+r8ocn5aqzZCDvWjx4RA7bADZMU1KdNzHsq/hbz20eyt1KgjcGNlKyNGjMwWFy5btOgZ4muewRhKt",
-	"LdsRq7c9ls1BlQXYTP1qky8Rdc9ykLq8M1IAh/Tonb+x3jJOxK+ykTnUPHyXTXnGsDJjFJu6VKZFVdTb",
-	"Bj21yf44IcZ4S0ykz3PYCV404KJxhswsfGGpvih3r6f9Cnj/YQU/2C7R7KrLH3h2Ta1cf5ihjga+KNFv",
-	"CFb78n0/mgOTIEcfbm6NAefDYG5uzd6nQD64/XQjq9GH0YSty8nD+9Hj7eM/AQAA//8=",
+	"s2FOocZJKaxE164+YMKlktWE15D8QJf9Lz8+S0e9VWss60yHiEWT8yYtG3F7lZ74x/65Zq4wpGVdVbuV",
+	"9LT9B9zD3kd9wt43atbwBda0M6NqDMM5w9ASi+Al0j28AslnPfm/ZAYkEnhaPMTknPG3q6zlYUjy5MNW",
+	"K5dS2LVJyZ7H6wwBRmfe+yUazdyeuYKPE3aBwrGS3mKGF+lk3PNkOUMcTCt0PlaSOQPVsmgNjKVqOmNA",
+	"rKJM7t9txbcXypdVwSa1/R8lNfhIGser0nWN8/VQUxTYKVEvDu8v+cbBhDMMVyGitzQnNs36JdqZXS7m",
+	"fOfpU3UXOgoEuivi6gNClrVTxYemFfhK+/AJK7RqARr+gGyBjH7ul5TdiX3o3SgVhqvcBVVJpwEJhmnj",
+	"Lz4vlU6pUG8qKbCwCow3UB2ClkLpcrVSN6yubkTXjXTCPs7FGnxvN2IJDlCrip6wF7eiWUOg26of6P5D",
+	"9gSOmlps/G1RMK1YIzD9wNkAS1412zEnF3fdpghy90299NbEO57kSqmkyDhjcAdGU3bYuCJKH4ZxgJ/l",
+	"BEJfPN1LxmhdVB+9tmxIwQ42orCHOBefeSkm1YIPiHDCTrpt8JNIUc9LCFimnHGTRphkvdI11+K7pwWY",
+	"cOulYFX6grdNnSsKW1YTSGPzOQytmQtpqgk3kEzES717jTRDHCi/tOcUtU3Hcu8YKH5Z1eJ/iSYdzrEm",
+	"RyajrIaIrjvw1dxKC3tp0lQ8yWORIN118l2BVEgIjlMbI6yFdMQfWABUbp6wn+zq6ORgZPb3jy+Pf4T/",
+	"oGtOkb5okhkuAy+5DMAkEYnA3IYxYHo+scqBMdCFMHOVVnQWyQSA15KpieF10OlPfzg9Ta4GIDvSeuFY",
+	"j5l9wRd4D3vHuFL37bjESuTqdjcp7a5Ulgq1EoIJziuQYUE3KJw+bb0/nLBhnZ2gG0PLSd9bWabrCSYm",
+	"W9hWcsz4enr63enxk6fH3z0pGCBvkebqhFoIebFrMDVbLSAWBiUhgi25juALlBRn1sZVruD/mqN6P+Gt",
+	"HbywV2veNs0afuXW3uXNTbpGLs3Nen0/JqeRrEQ1m5s40ngN8R6aF2bs8eZmdzx9godGH/QJxDSpzPk4",
+	"wZsA31iUz5KlPy5HHt/LSeLlzUT/eKXn/EnaRn0SLNT3vzy//B8/sp9ffPDiPzAtoAWtFlTTqe25o88y",
+	"aFUgwbECCbIDMTPWe/Og/NCwOZflKKVh8Fr18qa6Sm7X25+fhXVeosnwHnSbX8T6tZwqS7g/v/iQX2W1",
+	"WKrGGlAb9SDR6Ho+XebukuEQt5Ds8vLVy/cumxGM+++fPksa95uC3/nT7QLTVBRVSCaSHhbdMr+ID+aT",
+	"kbRqm5TdfuErv7EAdsD08Us+UYnmk1mINhflIoWkkc+Hj9ytCbmRVus+gn/NHLdLho+kKwsqU4u0d5Li",
+	"skVwXwxX4ChO4iee3ArvkN/gCUNl8l/GyeTNwhoUVYusQqiahWhcmts2zdUz1VRmnq4pDlX327Or5PhE",
+	"z56aB9TPRn6PXspk/WSDd5thBL8HUUiMlh4vtDvN7vi9lcB4Bm+SRuRF1ysRjGKOOEEBSwq0kW3btK8u",
+	"cqakyGoPaLqSSxxnUFaoJWjh/IgDQxAD1Md8mBRiA/bJsMQ7QP/QRXDbEWtibhtSZ5NBjZp0ElZ7g/Hh",
+	"ScyoGIM2lUVnyjocotiNxtKJEutcFuo24xzMh/6adufyPrRyF2STAVBMLveG3FQ4N0F0Ctmz24d3DD70",
+	"AQT+A/vI4pH3AF12tQxAhekIc2wJuFoX6UJaIqP22S+71NVsSl40PMKJrPqGTCffUcbEKDHg3slIgd6o",
+	"ON2/vu39Raw/iKm7lFeWxPs4Gia7MG3UEgsSkLk63/G13RIt6mkRIQMDA3RVwcMWnb/TVocu2ww0C8Ya",
+	"sd6cAg8GQwtVXVvhM1XN5G6Zz8MTVezzHqkrpe1BhOIRxtpuxDo9nZE+Bk94o2grvHW9HgoJkshEiMi6",
+	"Q68pjvCKy/LdbUqjHFnzf0EV/7v1XaOyMxGZuQy7OAgDVxl9NVXNTlQCKsFcNli856xV+wSrzHbqSaVz",
+	"OSeJc0kuMKO6u4Cirw10cS4j+CJdiiqmpj9ZGb/h8R3SNL0Qi2uRgvN4N2Wc2dHH+U+zppi3lwYlgVMc",
+	"D19Kb+Q9zYs0qJfL/cPnyM+b1D/HGyPdrJn92g6d7JOEIdGzhQnn0hSsh17QJnCA4vcZ8EUHLgg/uELM",
+	"O2fidG3IVKkUDH3/oqtNlR4/W7gtSO0b4j1sbxpfVPU6J/OvAHenM9/dKHZ3BIgbd9Xw6cLNfwMGLkw9",
+	"vRVL1aTvYWQkbmSziQhFlp46Z2KxNGtWNlaHqQyEXH1ur4u6OEAEH3SsdAybsCN5cctPo9FVDZ88jyu0",
+	"dpct7wFeMI8g2VSkaPUR9Dt8aq++3G5kNY7tUqXknIP21ueu3RO8S8HACfqXJz8U7P2Lt9be/J+ffsmM",
+	"mMO8SNP7DlwYT9I6lQuSzYRNI1peEM7ps1P0uA3iVW8qbRDGbRPi/PQwSJeDdzBbQtqHGqrSSa2v0RCx",
+	"RlrNWzmZi9KaKnCpfXYjZbgioGFFeIa+qiGt0SBSX1X2oLnh9+xtz0YN7uqNmUCrjnGKgXsnZ04OC9ZW",
+	"TiwlxU/tqh57kq7D1iDaC2FdxdhwWM9mTW0HXIuH4VLUK0ngGjk0z/Q96ZbfQOwoAsxI5LQckgETT+xF",
+	"tSQm0gt8KWa5BFRd/Vv01/OOwKvEt5KTiW6FNmp5NVHa6Gw5vH3EJ95r0w1fDNda/q3kAFYSY/25omHH",
+	"Kxwt00bRJ/2ORld8+7C2jmZre+L74Cmpc+GJSjub1rnZnSvbxw8vJhM6kY20GA9l13fQBHg3qM6iR/g8",
+	"OT2F/O+tfhq9QkiRepFUSvVV1g9pRRagy+4a4S0+FuXaRz6afqcOPgbpo6ruKdn1zVlmwgBvcgg1Z0wA",
+	"GAV6yKyUsY8ich5pRg4jF+yZDfy8LIBl8L945MnOfoXNcXPvo559+Jm9ZH5YJ3OXR0WODZT1CDLYtFLi",
+	"v+xFW0b/JNxB3hj8YylqEf8TTTRe1SINjv6LWJpXVMO8ocJRevvQfPBkKjJ8JLXs3R6JXGI46sKrqhEh",
+	"Tqv1/FiUT589e/LXk3EQvX0RugNoKJNQkd+rKdFjCJ/qy3sGIj3LMiNwphuJMjs+E57tmIf93gN4agQs",
+	"8UENxKWQO3UowgQ1MYBxtUOrGm15NurWE1IiNKHVQkB6NDiA8Gm2VFoLrSslEzboiPgvjp0hyF1W6FBI",
+	"0X5ExUHa2i9iHSlqY4IQkGEEyO1e+e40bQRktpwVNAx/ONbCCIs4di8S1HLngm34GkPw2+1UrFPRhfek",
+	"FXS9nDblyDtiERlGa81kpzxs99apxoCm2k9BrkRKSCqTLbXHHptLbrfTuTOM+Azlax7M0/uQ75ge6hLX",
+	"cSKZzdiHqpDxtB5QS4BAZ+YE+/34dxN9X4vUcSwumSOjmkVg20BNc67PCFaymU7QKaaXN5Uls3+u0mmw",
+	"oOZe8R40V9bKcitvF9qEOXj7UGqeRMF62FsxElJ9NxsLnIuOw61qN+v5YI96y6bLkmSP2zAr5HtgIIbt",
+	"Q5er0xb0FL94ORWjiU1MdYuWt4HvWnNGpwGW3oBin3cE9rqndoEOE3lGtRYG671HE9FBNTOp0ioH7k3U",
+	"km8Ntc5OnLvGEvy6Fl0cwnEpEX1epd3+oYxq8h7ceZzRA1iqotlK1DV4FQL/cLFTaF2lOx3INtKjo3Gd",
+	"tyiXLGh/3xWQSVN+x4eUovg35HZO0GpExUON66GJbT3QoG065yzf+AGbzF0haOqgZIAJl1F+Z6tFfHLn",
+	"TKtQd3wtZhXY511osejsrsWsHZfcgm/krMgdy3AeZxfyM4qVCkoqI2AJddtJP4lm63lEuq4L85EQj9vl",
+	"eAxTHvF4XhuxyOmP+VFXvDKIZJG2PvLF+n2pzREgTaI3lWsCArvWxNFYd0132rd63pqeemUdg7hcC2Yf",
+	"99wvUONI8S/4ItM47hcrGkhM2Mciu5foHkITZ64WZY29ds1caVEwo9TImczRSh7xxuAGKQP6WrjUIBye",
+	"DoNmFW+Tv1HFJqfo4TJAxtucZmp2e0k+CD6Ze1s3tGsb/s7OzrFZdGansRA5d1HV51YUAeyp02R212uh",
+	"dZuFv3sjpuZda9K71ZMpOR6XaBBCgksAtN/HV5KTdmbuCN11gB3R8TFBm+Iew8GlmQ/twNUdpdLMThww",
+	"wl0j/m665jAf0Ove1APHqRQ8nmvylc1NXvsKdqqm8AFWguZzFtbJSPy3YYp/FkwcHSY6iTeJICPZHG40",
+	"6TbbR4+yNkdRSd4s2jRR3F4e0STIn4UgoRH88W8DtUYcILd9me56Pf1Y7kaDg5XcHcksOOe3ISA3HNi8",
+	"/0h9e253Lb3XAL0K8GffEZZamLviwF7+sI/OrclSlk8uiRcUW10wEImi7AfPuGeP1u0v9jKODrrddlPO",
+	"0Tc+3Xic11plVFLoUOr99qHfmTfAScsiBExEm/VNyfBXHqcOUHdqTO+LKn+d2QFgna6VWQi2ImiCAGCj",
+	"yOk9GsvhTjk8sLh0NQO20na4JNj4l0comwO9igExI+VZBKVQ59yD8CPj19RvZhEhQc+hUTvqlKVaYUuh",
+	"e83UB762J9nKdOjnEiCZV1Rt5yLuLpuQ+/I/KwPgKw7rjM4ZZENZApLfiOqUdH5TN+ULW9YQYKK1vlRj",
+	"5r1lunvEiw2FOElIyxP2UdUldGmXrnSH11mAy6WQRCODDvIdlgWlTrIR1Md5ZzoIKOsYK29ud9sD8M4l",
+	"PrrZGHFYRzx6I9lSbCWWaZiKn5xPCgEyoEAKDyBcgo18jkjb5jlfpLbCDNQWrQpAEEcwTvv5m0oix7Ly",
+	"YPDl+sR356Pj4YTz7nZj7OQsIdcK7KNAPp+VCx9Esn/3PMd9oH8ZZ9NG6LnVwtX0nD1lcDeYWUHrswUB",
+	"oWxLvUpeoWGWlInDYGS70+lgnyXBa/pafcpkX0AKDUPiuT1Oh+pkn05fQ53XDfq6iXpg/xW1FUUoGQ5w",
+	"Mr7BaIp95zp5QsuNK7Lzd3Z38MWBCD9Br200NMBItIMYBfjB2AdseRP44HXWU72br3Tt/76UyZx/OnZy",
+	"bofQo5TU9Cx3tGsFX/aVh6DPmHr2YAjr3dIMKDCB7WCeUtrYAy42xoN6x/6xTzpqF2lbEIPTEUwsoVgZ",
+	"J7Ihz+A010VgnRe3jaAmIvZDEQp9r6Rdqabp6Y4JmEDXzoMIfa1XfM2u+eSGVbJwkEP+QOzxX1s612Y4",
+	"NKK70EW3Z9fMgf0gN557Fuv5WjGgea6j4R4PTSQy87pMdGA1JjYaxbgr991W2D0pFqSDBBL4Rut5eTVR",
+	"clrNvs2xGwcyiiQUqWke2DDRM4vaalc5+LeJfXZaTbgRLHqYGn5Ev+pOD/lBkjX09E4BA4fBrvLtltdE",
+	"xoRXZSVbPM1czYAzWRNqsdty9AQhv7X2EHSStIo7gkiCRB9n55SqvTYZnI+V749oV2ItKjo/e2VKsRQQ",
+	"6WZKxsPrbOr+FYnGTHEPgvQG61+zadsAewZa5AYVJ+yImh1DTafb3/9VOYZO/V8M43WdZurwlVZiM6ws",
+	"23azdWUoWFyC0g6mW9EitvX1XC9CVDl1HvQa6DiW8WfMQf0U9r+vFW/KY8tmGwy+F4Aje3zNtSgLNtOa",
+	"LyHv40Y016JRenx1bnmVD7iHGDutvRx85361T+dSiOwu5kimkpNqyWtSg+zlR7GpWgO75OF0vW2LdUEm",
+	"FKPGp7k96527EuaQi0TXIQ0hmjCgOQNec4ebLVrtfF9SBJA7Ltc4cZ8G4PTMAoDx/FtBO9vK2B+xlNE3",
+	"NVrY7nsajbPjnnGTvmjDL5Vl0SNRmjIuNiJx4IlbqQtOmnr+mEZy7ZcYQbJ2VCmoZ5U+gu2712rX37tf",
+	"O3FspSO8jjqE25U+ad0iVYlCGRojgrmQiqH5dESEXGlNzegSJJvmRp8CG8aLzhsB6suWiT0um9JFRmnZ",
+	"uY3K9s57mEDonfqq7O7GQ1MpaBmZxZsXtRYrB5CaBOEYA/g01gzsRTjBr6UmTkGO3qzgkHfpwkcTfXtU",
+	"HP0TA+paz49RFU5muFHpzri04hB92UWZPgvRj9OzzGiJ2QxMDt7ETmETd2VNCYUdfQB9zgr8jHdVpO3C",
+	"WTKh66UToXCjrcrrPsYNKxVwSvG50iM1X6muVnzdM2XktAvfwZ3qwDpNZzrBGZ52ag+ygAZjEpa7HJc8",
+	"G3V2eQKJU1+AbmkFCwopmBy/rtMe5KaazU3OzYdGGD5yxhqlzCNd0P9bJqzbUsEpOmc+eIN8U7agvaAr",
+	"Jm4rYz8CHRpKdUR9jX8bIWdDZuCz00DXqzn0du8Go6xBQwc+WFT9HYa9IDdaguJwXldDc9/9rfK06pe2",
+	"8S26Oek7X4pk3NkqplfpvAmq6QVcR/BTb1Ta2K1qdcvreo2wF+VJTxfkAWUDrhC3L9aNFyRAT/o2TicD",
+	"wfriQYpo+eldq+pxIe+433WinIlD73Lq5CHB0zcmQjXBhup9I1SuyQc96XVkRNgx8zGt/IS0d7/XYxqg",
+	"FuyKoGdOVfda1r1gf971Bp/pgPDZVWTa8Ehz1dsnL3wRvX9aWXUYMO6UFR3uPO6IAum2KU1CN+mL5/Kl",
+	"ulNuND9jT0+//7Fg353+5anlht+f/vWHEyYmJfz07IeCfffj9/aHZ08zGQe99Stef+ntYoaX5CU+3F9/",
+	"cFggBa71ct5wneBP1BFPb/Klc8vUS0SCt8Zyp+PK1mEWR6umMuKdrNfYiWtHxZ7LoOrOhWpsO2nm0BKt",
+	"0bzAwxuYkJMmouVzUddZXTphnEPKfSh7sBoLxoMg0p9xyN+rdScyVPpEZhVpEdSIVL+wEG/Sm1IH3qjX",
+	"VA+aZjN9FJtBO3gn2dxpfWS3+kr+JekGHp1ENf2VsHcpyxlZDZpJP3OAbq5OEvfXLztzNJlEn4mo6+Hm",
+	"iiPUHOjDfsy7fYTyzuNIZHC18IUi5FNY+B0CfhkT2sV90sEc3OX0yTQ31qAeAay5Hf/PQXy/TeXxrvPQ",
+	"hgRuZmV+NYNGmR29nIqy7Z6pGyGTSjkk0fS3t/O5NklpP/UdlvInT/OENCCmxUTJkuF76QOtK9fDYLAI",
+	"S3i6QA66BTiXSVRHQLPSQmBlk1HtZC60A66DtiQdpWlIIb+se2KoDM4BOKZqig4GKYSMVkIsGZlgPZlC",
+	"DSGk9N5P+8yX0Oszf8J26beYuraRLTA4ZRUmVBxBrXdoLoqk5U/Tk0qS8jHS+lI1H1RrROp2pc1kyOMx",
+	"Yhl7NK0YqspsE8thzfKzdQIQFRnXGhU7QlYGhT2iap4xLj1VPtIMpEPBoMQNzgRD1AXj1CMd0lbsD3OK",
+	"mFhjmIdqmLSxV6XCBRe+rTogsDmFRCrK+fVBZY/laP8DqKWiC+SauoVehk4exxxoEz0HcZjipo8AhhvY",
+	"cJJHDRDdCaBbKMfEOLkvEh5glCJKLRE2HmqWCnahZKaq1d1UMoj9i8rkY40EC45PQewx3Wl5VFl1PKfk",
+	"SsXqVS/iphQrFNrQi9S5Es/IyU+EomqU7I+IfLVLQoKAeWDHpB1gjP7ceZ/cb0j0WO0l0UvnywMdzUHL",
+	"Uw3ZG5nmxr+K1bulaHiyM2CldSuaqyzN3UE2jTOvXHObjWyfU2sbPzl9+j2bzHnDJ0Y0+pxJITBDH8wc",
+	"n6ZjWUtYx72FyDj02SYHgvWrWPleTP9BFRe/itVle21HvU7hfEfup+7c5sYs9dnjx5aI7b/tP7HX2Upc",
+	"z5W6OWdtaf9aMDNZ0oOmhldWmJm5VI1B1WCtazXLsvgRCbh+Jb9UshwB953eOrf4zL59tNx9+EmPobPc",
+	"iKDp9vT7TGCe0Bt924af3Ya8x4ok+npqSu9qKyXeu0TZDdLJ+yW15Es9V4CwYW8zqAUrjkwWvPIuO2yj",
+	"+Y3CQtgxbsxNpHonqjWfggFLU/EF+L9l0EOyii83GAChZAn4Izj6ErCvuysrfdZxv8kCqyj8RjrVKmpD",
+	"v5tBYPEl6QQuKxCWmjxryshPODKoH6gsQynAdrxOSCOajDP5o3Ob+nbRcS+Q4Wf90L1R3I9Xd8NBHdVa",
+	"5Uasr0YDePWqXDcAe+FrP1F932rHYhk0gk9S8Xfw843pDb4z/b0vNf2PBG7rbcmWT/++U1PYYeUh/b3Z",
+	"v/pGM735Ev35zBv3rdcBTPxqH0BjPcVIBwQby2vxAXgkgSZ+B7RMYfgsff6R62QVFYRjNlKc3k5x43MI",
+	"RkCBnGavp8dvuZnM7+RZ23ClkTe11ZmyiA3DJuOhsgf5+mdG1ZNkRRCuegDfOGPcLryaVqJk4hhDeagK",
+	"+owBjd1XMyXB2lyNZgB1QM35o3yG5G3Zq88wb/RFPlSy63xqcaZAZ5RnEDh/pkoGMFdGIqJktHdSsYd4",
+	"5zf6l5Bf0TsQcVL+ZkRbFy3HDxeBpTjK2QCphFvdx1hyOYM5XKPn9u86vu5wHaCkCq78jOdQwKaqmQlz",
+	"lbv0H30mUPfS8xVfo17iJfxqrqBEJgskegAXR18/mLZpBFRGdO+J7Lq3o94VfR1+ezGShhJ/yifzziPl",
+	"pjAG4O7zqvEmmOXeU95AAxuqh46dUNhdpeMOx8bSSePpPa04R25SrK56dyXPQj52T2AAFlG4Up1hU9fE",
+	"zTuP+Dmml1YeGGsTEgiz06mEdgAQiPc2w4eKo4xn/z3XJtPJ9QBmUw8lf4VdCcc0H7T7ONo1PqLLMKQ6",
+	"O//xXbsNwxoySfL4W6eT5SAtOBBQQjz2tK1ic1G7NkwdnL4iw2bu1J80WTjxyOG8+MQ0dFG6gEweGygd",
+	"ll6Juo5BIrogQdSc2hfvhkg1+NFCoue1MCshpDtyTZ2YGaa7F3DiECXVlXROGVST0p0V+4x8+FGUPr4y",
+	"sv2xVOYqFARkvDaOdN3870e7Gbj4OEMH/BXIHyNPBbmV9VzksgGHGNlc+qazeDHzlrb9mtVOBjcP13y1",
+	"3abTqgp2s4bvEAycg+jrnEg06ojPD2zsmCjY8OlAAazYoVw5mHRiTTnWmrbX3S4PdPlShc5gtjYWSbyV",
+	"GSbxJipA8ln3mNiOzcJGYNnYif2dBkomdo8To1mgEAfpEBV5blAoxtCBc5IPsNvabNSShqCIwHG7Jfru",
+	"Rm7Xc6Tz93Aqm2nnjTZXuTq4kMccbmxHXkhBQdj79Z1O3p7cWj7xhIZxXy1idOykX/Bmsi/IT+mawvCo",
+	"YJgnq+jX9odEged2CTbli3QrfgtyTUHdAsG5cearCz3iW4QToRp8xxV4OpASJ7FxCVH5Iubywwwpf6I8",
+	"dv0kaJxQKPHbPpQKIkmyah5MlcgrAlm0S9ysgmDWfLqFd5XRvuVg+e+rXowm6vFiG9uIPrTYxlGHf94k",
+	"IYJe5xFMdotz19XaftnRcJJjISpDrll4qbK9F7B9OYAbQ8wUzxj/PEM4PZSbPhHnDDAJNuM52jVpACcS",
+	"n4qCXdtVRv1byXlrX8YXbh3uo3cuAX7MgpedO2ffOCqOrimB3/7nMYDz/tbbvne3VjKsn/IQzyKNWuBO",
+	"e4HZk4P9vpL5dtpzpU0GdOGirgHgoYu8ANB4jVowqVZMyaK3VW5/xWToH/vkB8hycv+V2J7+3ugOFgae",
+	"KkCSL4Va5soLvcNiq07IJyI5bYjaiFsGMFNiwNUKG+pnnTyUmssPERZ6rplvL6yFT2iDzbzJAov6xDbq",
+	"TjEBvIpGLU7Y36O6kjPMeaOl17XPdcP3NlLbCILJFWlFGE58Cj5+5R6B6xRfM5BJsUvRXTipMpluDrpg",
+	"t1sUt9Qh2qA67DCphrz5CZ/eyqLFP+eOUooyjbctPi/FxIjyCr3dmRLm2hUHrFRzgw33Kk2m7oKvgZNR",
+	"RwtQkpq6Eo1Hy9fMKHWDop62nMs1HMi5R/RY8croDbgkDMegZtRxF2Cvtj5nz8eQCvlIj/fk1GJqrjJ5",
+	"xuu4m0KpRvsxMpCYP9HubYNfWuoWZWVEeRYXb1BJE+yRatisFdowPstVC0qx2tHD2F67BGDPrjbxlD7U",
+	"8+EMZ4JXr3rKgqB25OoOuBH44l3QI3qrxAfkUgEZX01VM6SBRAU2RbhTPpcKs7eUFkzIcrvXxY4eE7uV",
+	"KUy3inZ/Y8t62EhvTed2eJNaM+QJBJeJpWUxWFmPOrPt1nVdgEL/LQ3OOXwnDTfFb8SwahrEBqhM4YsC",
+	"wCuHdcVdfc0qH5Tyk4sJ5nMyk/WVdpugIMEomMjgXFu38d02VsmD7dS8ZlGcXAU6QGF0qk7BnabnW62G",
+	"nDil36Eawdqsy5uJ/tH+//LmKf7fd+loXSiY3gxvlImtujT8uhbnqF2hoZfDmqvbRUK/eoJQYQx/d4oj",
+	"No+rZJQOni58zPcBoH41jZKzncrftBJ1FrtB1KXlGFPe1qa3RUR6YdhXgfAE7MceaegulwP0uB8rtEQp",
+	"tLmqUstR1j4vCcoJnnMTC3leuUTskFaWqORtZzOh0x18Ltgtr1sRVzCVmbqOfIZFuuKjOPKgP4n7OwdU",
+	"K1rfiq/3AcZEt9plcNCeFHg3PDGm77tS059bkVPrr/KrH5Ulmqs2frVRajy0xW4n83Kgm8PwWvRDJAAa",
+	"M2go4Iqzmg+8NcKXstlXA5y0JAeOaBL2/5WS+O2hLXRcamGf8UyHuY/cQk8Yw+MPgzMI39vdSMeq51bM",
+	"UjrG7u5Z1Uxy06au2uXlq8vXf4NW9cYqzQvVDgBHCcPHH08tARTFt3yZRCNIajhWs0nUzYPSgOo1qX0L",
+	"vgytc+L67HPnuwhANAuljbs64CAcHPIgHIJe787QD2HVfLJdl0lBuG5e+mmVlDppxDmanvt49nDSlyAD",
+	"sehnJMUqds25ujkwuzCyZBT6CFB4R2YtOu4r4xoqLXK4JA4dbEeeV0ebyIFy8bruoAtOK+P6ikCg5bql",
+	"UiYsdAWPJvqpQcdPpoKVTTU1yZKKLTgw+B48fxaQkj2Vl9V0KprQVgNDrOltAXyGqzIZDXypmoBJYR/B",
+	"uIyaUnAlA5U/it91GzMMjriqW9GUrejZKkprsQSErRFdgguzN3wG97hqnG235Dqjgd3vLhEqePJUL0zY",
+	"3fEklQIRx6zZa15uZL/1J5v7u+EWG5Fih0AKn4vmFxVOIssQfFfe7Q0EL6Ar7ar0GdOqrkpis6Elg+cG",
+	"q60WDgUodvgDILiBbCe/iXdL+puBbVqwsVkXx6WgJo8Uy3FV4vgadn+SawRW9XE5rD4rWCsBBz+DrlcZ",
+	"thamE7XDhof0WqSdUAtE2IWkNfZB8DLvp+/DBnMNnbqH8PRprjdtFhCupwbSzi6pXnSLWnekL/bXp9IY",
+	"b6oUKsmyEdPqc0/CPxZlYziZ/NyQfgYEdDI8inZhUAV4wt5WPwFVPTs9PQXbboD7n+JnNNvcKiNA0EyL",
+	"Rl8gtc22HQZnwHhGM1obpi0jlzmXqRmkY8JT6YlPqmUlZBIyJvopkbfrwgb/L4JZBW0Agn5cix++R02M",
+	"23vTUB8QyQQicaGKUBn2zav3v7wo2IeXz9lfn/x4esZ+fvXLi7ff4GcL9uqXn18eX766ePrsh287/1Ww",
+	"ixeXx0+f/XD8t+dvi6DrVXKq2LJuF6zmZjLvwEH9evH2xbdFmGD67FO7ZNnm+rkqhU67VkaFBjfVaXg/",
+	"fTxzwRvN674Oiolc89YMcOFqoxqBiCZRGnMG3tU0VQaycaWam2ST701oIRjJpznja71G9wdhueALaZpd",
+	"JtB2RavHfIR6Ate90wdgAO/Nwx9S0eqgVsQuFpi+FZevLixJxokUAVCemoT4qWUzE3Ooxz2G3DuCQnK7",
+	"Ql6qAusB/OXojF+r2QxwmfD3b9AYxPsxxhxEw9tvTDHKPrRH/NI1wNuGG83EsDHI49N3CU/dym/KOwJl",
+	"ehrjww42+S6FkHZGh+2Vt4eeeA9BiovQy7Ofm9hz7IBP36Fp22YaIXUY8+vMU9ClEQkfQ08fpcp0AUMh",
+	"Jskg3NRaGVVCmAl611ild6mqTIhQtWaislWLE6r5z7h7NU27HyzAPrX7FsK38jskPMpw/p7d+3rcqVFf",
+	"pmx8Y3lUVuxogkbqW286eL+j8zA2zwophhVF2bMt84UsRzpY7wS2H4XAc1Hq1N/7IsU5CAtVl1e9LS2i",
+	"flCOd2AbMvtODKiEaawUsFioW57J698R0ra6V1OVIlOegojoMCYEa2AoEfc98WAUUSKaCxhnmnlbO3Lc",
+	"sYJ9OzTwjhQKzuPw7tDY+/bLd/DxD9AQyWdn71EaRDQbJbcUGVzxSLl9VzXqGD2mvQC6geFVHwmzfJPK",
+	"bfubDuy9lcC5lRhgZj473U9bgQvd8TglOgtkWjMCiF8mwQdC9bgEgLH30fjQrADY34Kvw4qeFKenp4NV",
+	"lk2Jk+wC6wKlPZ0C9oThf5E+ln3g8i/owu7wwtCSikH4/AvsmQLU6M+y7/YgJ9hTfes2gw2gPjyu1CJz",
+	"4txnCzpt2/03Nh/erbiAOUgTSC8TLNV0obtLIEy3P5tzTXVmg0/+OX402fcO/PQ6n62AzabIrixI+nHJ",
+	"WpmJmd+IpRmESxyB/ZD8etQBusYoS0jfgVay/EZsplVn+9dltFAcK502IaY5h8GWZh0pAiDqxrHHvE5U",
+	"E9jxmIZl/VBEWyROW9DjKdgBP2SVkb72d5jMBa5I8HGS+nJGlqtGcIKC8LmgoTloJwvoCYHmge+S65GS",
+	"xG2lWt1BExu+SXdyIDXtTqC6Dy2GP3kzExm3opuwT/YLTgqjzhiXKL8gdhBnW9KmlJkmaqXi1538jIj6",
+	"Qb8fMPVP8NwWa28BsZucW10gWSDPQAN+5UVgXXSPojkSV+jhhPvIW3BM9WExkRzNCBfeSAZEghK93TKF",
+	"ngiqciJTbZlsAntJWHuIjQN4ezpc89oXRaAiuRgsMGIQxcRuiri5WU4di+OI3dlY6TWm8V3UTC0xmQUv",
+	"xTijhmr/RtXjdmA3krqfF+iDSHQLox7/HpYT77IngHjyfbToeN1m3lsUpw3tjjthQcOhbIoqCSGX/Bhy",
+	"ycHmMbzkhh9TOsZ1o1ZaNMdQ3d4FB5qLeima47LSN8AsPHc/Ko5WlSzVSh8nkE6iKCNhy7iJ3VZiBc4S",
+	"5SDI7MVZVDLzdq5iZY8pGEA6LraLAS6wDpOJFXfCQBvvhikHJU/lm9diWJIkLpYdmnkjNrra0nmObJwL",
+	"HYV3pTK4psHxEIkUQN5qUV5R//Rx+IiQZNqDEtPWYkfOvn0E9+JazLjMOkLvUQs0ypnhixaywqw4aptZ",
+	"Muz5UjWBM1PEUSo2azLd/jfFYhlK+6LzDX6Szn5voIH5DdrK/kjytsh1M8YFuuHwJDdo5BhNHl7Z7sgX",
+	"hR2C8rFRlfgP71r9Q6qLEn//nNGOrSlFfZbBwlsvrYHy2Thd2PtyrOGbwd/PuX1Jf8+VNrfS5YA3N1A8",
+	"uVncnM0+fUBf4667sBfNOb5bB8j63d6KrVOBtK4zCuV1AT1c2iXjGzma55gbRa8FJwLWN0TZiIQj4lzq",
+	"YGlZeutYxmh0UTf/c8rJOiPQiAj721vMrod6iA2A0Uae+i6jWIqmUiUE4WJ9yyez8Ypy3eyEw7/gR59B",
+	"Dt/GH0v0pCEHI1MLf7H/ylSnumPYJ8k8tLXlllBzea8q1jjVUc3QORVKWLlhT36w/6vkZGdF60apZLZa",
+	"NU5QdUinaWk9Ml8/KuxNuZqyNawJVTZR4RnNa2gpB4Lxpr/RVwAegypE1d/3KsmWYnWVV3iDXusQH64D",
+	"3MKY3c9k1BM7yYX5NBVQhYacu9Emhs+sA4GxK2PLJeL6/Yry7QO5RuRERxnW2Hdfc+6RHlcCkgSXnrva",
+	"64l51HV1K/blzOgr8XYgxDWX/maE9BdteDO86uKNmJp3rcnd0tFuDKnMVal6A4yItINyBPRe+wdKBB4V",
+	"9MpN2n28N8gZnJj7GTOy7YcJqK2kPfohdrb4lUQb26H1QKi9ZE7W44bT4Q7Gv3snY6YCoHe8FTkdt1to",
+	"TibrICW3VupmQKfl0AplRTGewMwqzcp2RAmdkw0BW6rL5kc1K7NaSHL2rw1mXGtowOY2yEE5ASpV6JoM",
+	"NVdc2zdaywSg6xOXjLOSrxmfqeGr62nZghsF+uSEyyjK1J/SsRcXg9dFJ6a6BX4O3pXkZu8Fo4Qq0+lb",
+	"XoxE7gDnPYguQcd30HcFL6M92QweXyk5EbvVF6sIBZvQa4FPoCPYD+dWNdxVslAcEQxaKpW3XoPFgV55",
+	"bQ2ettGFh6d7+vTs9PT49Puz09NMaXijUwUB5LCbNapdog+v0rAuF7YNWfie6uGsNYEYuLCTbqFx+mkK",
+	"NjzOLbGWzQBV+1qZOSpa2vCopEW5i2Y1G3vPQmi7m+KaatSsliGk0h33vV2Sj87SFoCvp22E9styCIqJ",
+	"cqu5kFezBCjaJ2smwiafsYmSppJtlIfcCG2o6XZdd32oeCSWrPBOhzQu2P90BPvfSeEOheTVQjD7c0h+",
+	"7RDQi9bS/eOfRFNX8pz9/ePzHL32Vgh03ItbE8EYeK1V5KfxlWhglp6jFmuXDf490QE0bFpAXA78JjZi",
+	"Sf4OsGU/eY60yVYtraN6r5wWQj4lZKpk1J2wC9QuW+iRbyZz7C1E/fGJO2vUmjaUV+rbvJ2q7yLs0KmI",
+	"T+Zeh7X8BLAVKWsfEeDsVvpHnbLtUAUhcVfPeQNuCfuRHMAGBm28Nym1bVZ5verTt33rC6m6bsAICUWU",
+	"4EwlPbhqqIMkJq35+6CgM2ynvdGoLuUdGznBQhWxz/FRiFypgaYAyMhUDn4t6vwcQ1MT2plKY9uTAgb7",
+	"fwCLIgMdlWLzbzkIJqh10D3gMqkqA7bkxohG+rwmH+9xxmURglm/34j1FypxChha8ErBfnfL+tLp3PJI",
+	"s29gmR1K/rZgv+NBf4kcfI8oAeT3teDNl4L9vlDSzL/g30q+xmetRmXn9PePz+1NhRxydykNvxESc/w4",
+	"QyywnHtYNJkC4w8OKmiBZjeXkdDAguOZyqQk3oqm5steZBQqF43a9rp0Dy+CO+hP56wW/FYcW+mQu+b+",
+	"CXIcJi96aASWIMuKFokPnWQQt5sUX30dpHe0ZVDPut3lLyLJFMjohcQsU8tofemG8Y1XaJzpRoefXVBJ",
+	"oqQyu0bzgolJaf9P3xzT3y2/tf9l/57OrOkJlQV3kZVqi85VPPOBs8L+i2SyVLEOcI5uZ8lc/jeh/5N3",
+	"OS7enXBp/8wSiVvpHV4JfiOaK3seqavv21lzVgs5M/Mzu0Hfnf7lKdOiFhOj2YfLC8rfAkVHrETDriuj",
+	"BysMrREvPi+VblOpjVlF0dX4o18WE1szhezDO4kXfrzfclN9t0znCPBZI8Qujx0KvuWmB2intEDX6EjU",
+	"1VKtpFX6YmV7CwIx5fzeegj6JY0bfCG4PdByB0hardrykYYdcWqpnbLGDj70DYwjOlMbS+EN4xosjjRZ",
+	"L7BT/XBQko3O9sn4xOoq20U4XhSFmuhZbPSM3BvMC6sc6YwEFqurqhTSVGbd01GOvuYT/nVc8A/uzx3j",
+	"+M4UA4M28Q1N7IxqjU5WpYBDCdugO09SqQQhmAuxpMjsiKRVpXWVzV+8U7amtS57MpnBgRtgGDobO3ze",
+	"1vLU6UnrdrHgzXpUp2W0cdLG85Q3UNOHDQ7RFkqXK88zuc6YCOPzqBsub05yrYkqeRW6tgyse/aoY7Ty",
+	"6Fg3PxoucqAynLnb0wSbSzC1iB8FZur4mqOB0NoDeTnt8sa17DKCrJhIeJL6czKgp+E9urkBwQKOZIzz",
+	"gdkKoknnl921xW3axvi4hecTtw+xBNlqEfdKQv+H1aQ1M9TrZmBRSqv5dS0y4bPGmdhjkFsBX6A3KAGV",
+	"/4WP19JfMduAiiIHxioclkEu4zwTdgTUnHGoXbHKkuRLd2n3DH60idLZXk2c2UcIJdE+iAaiGs03Aa4n",
+	"z5yvedy6FbbHVYc5ZxkyEtfR0OnKLtBwp2YCIUvNkpm/up198Qfp1hDlwDtKS/KOVqYbslXG7AirQIU1",
+	"IIlorNIGC12xRpi2kV1vrtsBy+AAnnZ4POJhclJ9wfpds1UHdXzZUefwi33snpmhw5K+WhldLrEcUYNu",
+	"xDJ1cajfcTpR5H51HlXUbD9xK9zIO7I4YZWZG/ALHY93XfBWwk2D2DldNEBMqQWMCZBpR6FZIsWFqDut",
+	"v66YLZ/0C7f7SW9qHzyzqc152qUQpT52jaCpBBAuYsGkqNCSwJADqOXS8sX4T6g6or1leQpcSQRhWnlX",
+	"Vexh+lcrWsw48076nG8+ykGL55k7m0+86pE1VsfxmbrdLrvb3vfr9dWcy7KvLZ+z113JHimePji2bFTZ",
+	"TnJO1GzKqk9XxXJpYLvJJLCqB+UKux+NKG9HWI2B9kO0B7ihVEtun85gcMSupDxw0kZ3HFACK3lm/4u8",
+	"Vfbv4rri8r9KpRrKrZRCHy+6vZhj+0Xtcrckc+xTaCFe1bcf9chMjlbctqcu4CWfJtjGgjc3CSoQrj87",
+	"QKm4hr+AD7HkjQkhvll1CwqKgc7Rafe0TNuTFDzJZK/5oHWn5RAHzMFlxn9mJ7vrc7AgX6d1jj2Jnlht",
+	"oxaUgWuvUspNC6la6ZGxDtwVLCboSio/sosB+xRan4gB/UNAK8JonqO9buMlOxdLesc3Yt3TSQT0pnsg",
+	"b4Nk7JxRvMFJCnMwMwm9UBpyOnt2cL026SQZQr1PlcWYeXodLuK3w66HD7jHCz8rGjO9JGkuZrxKJePe",
+	"igwsxcao9GD681qnfbQ97rvGw6Bh0o7LId2PAvx5WTVCH6IsK9mOL2LkLhTnoOBAhE0gnEw90nO97nta",
+	"fUMHuGS/B4VYJJVszYgUrtuKb39roqRWtSjYpK6gaeey2s3OYZN8J/GNyiGcdOc4cGxfT3uEG5qmKvOW",
+	"qoUGUtWFZMLKr9r5guMcDofgvwMSosfPdCnM3xNYX4Dz19OcBNtHgD9GVzNJucJcQm+z1z+z50pKMTGI",
+	"F9jktBxR7vDt+3wAQvpga2EKplWo7cUIF9RjRiqXS6PewXRoBoVbbmaDTC1+bqqpScEmqiqZJhBAUoaj",
+	"pDyfKy3kzwCLIWQ6ZThrRW5hyuPE8isqo4Ey6xow4QqnuQMGDJI1+xo47e60mSuw2l0wlUfC2spDdM17",
+	"wChFo4BSce3Md/dMcH4e39KI8g1pO/vqqvBQFkns2HH24/bxpuiolfe0SDM5/PDh5ALnauW6LCbYXz1T",
+	"TWXmi7RfO4lm9XpHW8U7t/IOk4mOEuaQXVi6NLSHrDPFiulywgyZhYq95LyqmXwtB7cuqj6zsppZDdfZ",
+	"aBD2YFM+MVS7ysHRfiuaNbMfSVdh5u6rr7nfuTy6NIki/e7iRPmKAKrujtQ05zqtt3ZBu5PosKFNkFpJ",
+	"LAqEeGQFbo0bqVZge81ytqcW/8p0EKLc85GgtanuI775KKRbLaE/Al9fK3XzX8u6XQCmc+GavwoAufWZ",
+	"ndQGeofl6/Pk7XJoQwtCoQp7uAu59rL6d0oMLXNNlspK31zNquv0rwuxUM36apH7Pd8BTSyWquHN+qpv",
+	"gDS9wmQ7Y0fTTH46uRGGNyaP0aXktGoW/WA/PlMuNByFOALEUwDiQDVs2ZqQUkAkA6ZtBllLLK+2AfZH",
+	"gF7RpPqlf08EERlQyGn0kWWAnqE7uJm2PTjYGKNGzVQ3PZyqa7EU9oRhT51EULKTNHdu54rhIoCdj9PZ",
+	"R+S/5AoWtwDNFt4n4sE4EeMMzjVyUMTp9pjEOAjTbME/X7kYeVISU5A87YKRYnWVbpn+ksSKR2k5gxln",
+	"SUWqK/Dbp71WqjF60Bh2sR+fv2fwBuRAQkQruG0RZT91WnG2/lDl/M5ZJWp5lSm5SCxqFdGFvyaVhmu/",
+	"FKWr7/SXxtnuwaByEb1VUxkjJAKGpTN9MyqJS8/I4Usje3uors7pot4z9FhQbSsmlltmqeDqapdfF/ox",
+	"nXdeoCvncuQDlGDHG0os1d6oc3bdqHY2N+4LhDKgpp0EfZxCFSUDgG+fGEfCuD1EYTLUmbhUj0HGwa9i",
+	"9R62Kp9HkXcA3aOGbJ7xWcWFs/YhzJLFnRtdERp0+1RewR67ZrsFET1nr87lSqSg2Xldp1liTyXDRyDz",
+	"PVYdTDucR+8oMviSXiK11dzMlK+5CfLNg18A1zn3HYi6pWS8U/Pj0ok62WCtpH54YJo3XM4A6Mu1Jkpd",
+	"nQw0/h2wdUwy1duhBlXaJaWoXIvQrBYbgeinoGknNHCqto035hDg13bXAlbUHRIScUeyiYhpjTzuTCqO",
+	"/J7TOOk75ua5NYtaTEE56YdjTaXMYI818CJthbsD+kqId6cAVnxNeI4oV7wpk21dXMr3TuxqLQiOqTKA",
+	"d4DvWpmlWxdtNVTaLQglnrKHR9dB7e7SkMXJHWQr0FzVbAPVuxPxuOKhhUNOw+YGNgjzr70XWiUcAAOU",
+	"JAdjSt6baAYhnzRNlcSaRrrNJmqx6N71jUreqygEM+y2hzzdBNsKqhD44yCJQi2FxGpGYtdYbQhOpKAH",
+	"9Z54lStG7TbJGukLHLvyezkP3UnQaja3P0wnefzttV35dZIAepreHQD7oUwiwidQqkVd3YrG6l6I2l3X",
+	"jBtjDeJs63J6I62TVlE4/rtTqI5Lf+emkiPgVcPWujS9bWVHm3E3xL6Qzzzs8Y+6FiGJ9H4xaUROWdDV",
+	"jFpYW1NGY3f8lbieK3XDvnn19uJ5aPjmW7W1TX3OFMABxFHrf2Ilcsa364TVYJdYiIfisUQF10HwlQjX",
+	"HwhgI+IakWT/7XgOLDTRFzG7s1s5CG0upXaDUOK8QsvUjqmpZaRENq089iLcSu5jywrRND5uRC04bgRo",
+	"oMeuj6grSz528GxWs0+KfD+hjyLVIrFzn7YpKkegGzsSvpLclIwxkgCUjlsRwzGVmR8fJDGYziUNgDYs",
+	"Y2Jnzm4PIurwe1SVO1JgHehpuE5h98NW+xVnTzEdv6rkFRpNPai5koIfG71mHcMGkS/Vqh+MbizCaCjM",
+	"6+t/LMowMSuYDCXur3r6vFyteG+Omv2ZFtcI+DIhPNqRzpgHyS7YxO7jtJpwIxhvzdxqBZU1i5eNmjV8",
+	"QeVsoPQ6cLXEpHoborlePt3SiDvaaI4Ooixy5GZ6F2oy9/ltvkAZAcAwnJ7Ly3PG92DqisZwjXvwE32Z",
+	"f5nPt5O5azICo5xFrQ8fAeoG+JoQP8QaFD6PGZx27y7RMNjom2S6AGi8ZDHiLQJ/OCScqPSy6cbacuyg",
+	"p47E0UkRLu0uT4fuZwf7yGUPvOUA0K4bBBvJ5JgbsiHcMFyVj/xGxJixiRK8gRjmUWCp4xmO0EzmfKzr",
+	"zZpf+WyjCHbJI0b9OLbHdTaH1G7N3hIdpFhd9cXYN5M7rEA+C7alUVl83VEwzaouR08j3eJuznWCS1fy",
+	"LBRVQywCPtOd9QlTrTnLQS4UBOzbactXMC1EyILroABDr8ET6LZwFr/rRu+6RZF3HBVH9vk0nsegTKtk",
+	"IxfHsHB3XMbKxqY70OkNkkiSoLoRcj8ohwfMpgUTENoE3M21Mrh4d2t/8i5hWSeoW1sOylRDOgQCghi7",
+	"x0haC76mnnwQFhS1Tt+unn5nmloKJd9rqNVGf/ykFmm92OUJuTxd+Jrfx52ofR8bnkx9VIslb7I1vFGX",
+	"a/uUb50/JqhvJvMRHWJhnmUmtFZecd0TBYN8Hig7hlB/uuvqVkMY/GoRtiJMOruRH0mYdzfTJAuZLjpd",
+	"lCvJrKonHSiRVbH0UtR1JWeUdtZ19AGmXpoPD23UT3u63btXNYvd8eeX8NQb6sw8UzLdsOES4Dx9KUkc",
+	"krfv+LKtKcGweWwpF38dxjdIbvVNmEKzNxuui9BpnFGOVnBfOItlTfOAP9obB4ImKScCRPcwcGT0DOev",
+	"SO4K0q87bJ50vsm7aei0qLoBS9LVfDdvYFsQf6cHIyQtrGHDzULolCJKSYftQkEPPfMldf6wn6dOv1jD",
+	"FJmIXm30G5/WY277svI5q7mhzu2WYXucFKiaqzLVhstKykxZ+Lsp435HzgigdkW14g4iYkz7Pl5eTRu1",
+	"SI8kw+Lx3nt6O4ty/d3ifBCGDDWCUh9XiA4zSgGEBRhjGu6On++0Ph66udilFExePJytDL2hsdkQOOoP",
+	"z9JzW7YAVmiTpHXXMsVRuy1etxhrpiu5B5AZ1K3cPpseOyB59KQUbQihWiuEWKZqz1pMzbg4+9CQEG0f",
+	"PZ5awSc0WF9xWb67TcZ59M1IdRLfyDgn3R3MCZMxfa3w9vTvAIoXo46ieRVhUektWef6yMUt5GJTCktH",
+	"p3BTIJQNfDdggpuosSx6lgjoI9Ha+jqJy/+6T+LwyUQsM4iwSGLuCVZhjyHpILbPiZ/amRFgrZ2Y3Kgh",
+	"JacXuQ2yiBSbe2bXr0qP0cu9l7JgPOmmXNsfyE0ZvJSaHHEGPWCw/fZBj59Y4XMAb8NpIZC0AaJpoiSa",
+	"NdvnQPJxw3UW26m4hA29hGboFBPqHOjHCc2gfxusH1i2j2MVXWkMzaq80goTpv67dgq7VVHipEhXSXon",
+	"2Im/AQzFNgOQ63RT8wCDXBlE8NSRtqLnrcG5VvKcAUwCpI3a25zWBnpgej8GzxU1YfUOmd5OyCM8+0Pr",
+	"2+JUitRu/m9CsO5uYr6YzEOWDuLk9Pj2wBirbS3BXFrZSnARgjfI1EHgwibhn/wH5sYsMdLrq443lAWr",
+	"NX58c+nTozEhFLsTT6vP7OrqldLmGGxRLHxVN5VwwvvsyJd7XLkxgt69rMBC+AIRmWlGGwrZLhMlTcMn",
+	"5oRdojarTXut8cL8TbFJXVmW5ZL0qAL3kQYcUNBq/iFnQorGWucOy7lCls2+WfAbwdzP3578Q/5DvsCS",
+	"I17XnoJx/8hXoYi92GEYra5g4rNlthAeBxgEecI+Hzf2kUr/QwLhCuxT4XoqLvgaEum9i/bM2prg98cm",
+	"oAVzPUBhzHJhL9XnY3SjLHhzAyfyD4mBeIyF0BytkQfPacZrq3a4wU7YpWszhxaCTzJyy6s0AlBBP7J/",
+	"SESKYloI7L1rVGtNc4zmdzIw4+5Cc7EAMFv2omlUQ6ewbNR1LRYMyzc1++bDy+fsr98/+8u3Dj1YG6tY",
+	"YbkXe1Np47pq85ItOaaHwf87r+U/5KRttGqCOYSPYe75jN+KE3bB3r+7/IhPoJNGx1IaTCMu/yFfl2Kx",
+	"VEbIyfr4F2cEaIqXYWEVJeprhwRHjUOrBQLOYlmE81+ZVTURJ/+QPjXw7Oh93S7YG3stItShs6MnDuCS",
+	"L6ujs6PvTk5PvjtClAO40Y9BdTl2kYBs/+1u0zh3IKCR4kZutJmzVBJ1+EKJWBkHmr0onLdXgGUCceEA",
+	"5obEWSn5ujw6O7KndWE//wsCRCx5wxfCQDjv/6Q7Q/jS/s0+eFPVnLOF8ODdKAU8r/lXKwCdjFgNqdwF",
+	"sjueYqu/AZTSUknChH16eroBRsGXy9pqJZWSj/9JMiF8b5CHwa0+Uby6hXyImJWwofoEE5KmvK1Nbgw/",
+	"+8fv8RIB80cGc3Tmmgbbv0W08vh3+PcXkEzJiqSfGrBlOy6vBEog+xjKCBZ8XWDSjxF88UiDf8zxqcKh",
+	"PgOzwvc8/LdrJKFdF8JtIoL5+H3cIiI4fYLuoMN3iStBbJqmFTEt7Aok/OZTHn5S5XoUWfRRAyzFy7nu",
+	"9L7ckxx3Ot/SBAcpj/emNd+XGqhtwg2v1awVEWPqnunfhHnuHzrgwsMgieV7FzWgNzM1nVqWSJDkANW2",
+	"51s4qZV2xSazbDId4btplJqEBuTAou0nRIkYFAp7NsJj30hFj15x821Udolrm5NNg6KKmpOQpCoFLzGw",
+	"mGfiz93MH4Jn0mBDWKYD0LRLx6ya/R6YfU6a4wBqm6Rm2CF89I3D0HyAbYpGHCpecCHAq9FTAZ7lqF5m",
+	"qhy0JnfV9xjccsVftCV73OjCy6Hurl6KzqYeHYYlx0NQ9uYg5vx9srMaaCsoJPewQ9jiP6bEQTT4oOQ3",
+	"VrHxkQxr9/wV06gLlxsQqZJ7FElFRtG50DfeQrqxdlpcpGw567W1cGUpSkInULHiyS689mtiLsRra5ms",
+	"sVwDua2P0HaP7ELfuE08DG1HAwyi6Sf7vlU7iGH/igddgMe/07++PC7FpPIgakky+BU9mvbB0pfeqpUM",
+	"s9w8uJ/h0XB2uzXSSeecvyqdlJbxs9unB1ZNh1EKVVOBw3a1d7IhOJJe3vozPbN12qnRwyOPL6BN35di",
+	"54NvIK9uwIMfId/aPthrP5PYLqsyZyP7rJW8jZweREjTVMJlFuoWPI/kDKwCckJqTHr4DoPCp/nEgGPN",
+	"xRGs9VItlqpBdZhAf5UU7KaSZfe5zIzwk/fYBQfcXvUOQ9kN9x8jbjSVGihOzL3/aE0Lvk1nr+cGxVS7",
+	"u47nAInBZ6YazCDIDQVxwyTf7IlF7piAbztOk8iNDdXd4wf/7YD884U0zRrypBMc9J0k36eaurVikmOk",
+	"aJ3Jtq73ajURO308mYvJTV7u/k2BtAVcClCsVnNVe2wosHinlSxjp6pdw7oTu6uk4ZOEiH5uxw48+xCC",
+	"8xexNID+9YVE5oFOmFYBK8rbwL5vwn2kY63kzCkmvUcb0G2TAvMTN5N5VmL+Kbb+FFt/iq2vX2wVyXAS",
+	"NNPrWPHIlbUAvHSkecAnU4h3tFn7ATOcC176fE6rYnNtjl9YrnL8+ud7hm2M+GyQQx1r0wi+6PLazQ9u",
+	"MdQLyeBty4twcecQ8i654YTCAFLXd5SoMMpMPVjZaxOFNRAQJiq4mSmxx+iO/YtbJJhqHS792bKYLJd+",
+	"AT//yab/ZNN/sun/NtbF52NZbuufu3liXWPSOxTh4MI6mQCgoAPqzf+8fPcre1PJB2Nzc6qwzUUaicO9",
+	"QpCHg+npER5wxplFstNlJc25nm8L0gLShchp7OHGunA/ew5zlQ5ZPhmUBNx5dr3GdL4zFAKVZlTZS5mW",
+	"3WJojPn7Kt90UBEB7R/AoZZqTU9MwcO1pi6kx1IfyXnikNquvvfJcSnedYdxUVBUsjwL5+MLryEVmc4k",
+	"K0IR/64YSvT4+GF9HAFHfoijo/RP60Pck8faw+TrvHMDEfB1PBnKD1uzlWgE4EJGlymkZWuPWcC4ARhg",
+	"vExW7bDyErCrfPIzlmNgFp5LiAUM4RN2EQ0eSkeoAp1KPaiUECbjEeJUSx2cqLGpS9TdCs/6phSHcbDE",
+	"IwyKSjzd89CLTGDCt+0UWOEkBSk19lz2H51oxbFPyOtPHTFxalXT1sB+6tqBjjJsSgyJjhR4JTjYkq+Z",
+	"kgGCuNKsbInwHImWrWDXLXRkjpAHB1AK8PrWQxrsTAT00Bt2iozPoTD41NqT3/3wwzn77jRtUm4wshJb",
+	"IW/x0IA58CAJgNHCxyS0wO6DxFdK7jMsHvMz7KuQZ2JvMQ2WIfbXRuYlAJRE7RnYNx/ffXxfsA8vn7Mf",
+	"nn7347cOnRjburdaIKY5h0xe6s1omY8/xY20PzGr5Euc4QEj1TRCRmPDlXdXgqYihPYxj/o+pzJthJ73",
+	"ulxxdx8T7H4ArU7mzDzHp6Jt2z9bxo8/V6V46FjxB2r9YcfWPUcWEaUnvnPfpds3D/FwUX/MiYK4Rnyu",
+	"9GF+AHn+VZ3l98kcc98iq7v39wzV795IUGv7RCKCo6+tftPWJebn4FWmyrFQ8FqQpw7/DSBJauFq4wpv",
+	"/qSl299wIl95boA3D/btR/LZhNM4df8eqfkDbLaCchd5XeMfwvC7fFj/QWZd1OkDrAbXGFoWMBXBS1y1",
+	"f4o42lQ1+fUDWGFqHhEoZcZJ6seBpGMumZDlcHfWqGHQ/SsQuXrJwbkEtxGSU60FZaxqu2uxAdWyZx6H",
+	"NF6BNwyxW5GbHSSxdiPwDgP56mUoZHaQ9mROVkYTyJXl7gBzAa3oThh0Z/AFmgENq6Lqr2C8araKfEFR",
+	"BMSPkUiJLMu/UQ/0caw0qtOCYocDJcv5+T2wPRoNuq3xAOHEjoO9m6BImo8d9+F1j+fDFRFbAsOZxb4J",
+	"R1gxSX1AuDBftGCZHchrKCXOVBIXzgjEqmRoMiOMqxnMmaLdCufD0Eh3jK+SUNBx4YXJ3ullzmUJeML9",
+	"+eoOa+JhEtY3AS4GJa4H8etqIAGVQE23gx97Ns6pRLN/A+mZh9i+0O5o165d1DXFh6k6WPDFvl2xnaYy",
+	"2f157Z/6elXz97wxWDuJvScaLJUE1PKcUvOvO2ivQXV1Fi9CCGSDrggwsI+BACC2L+Ag7jWM1/sXfJYP",
+	"XNsf7zXMlsbvWpQdSPO3tFCK5ow6KR7j/xGioKWTY/p3dmdVYw5aAd3HLtzVG6L5+j3ec8AYseFJ5KZ9",
+	"LG+gzvN1yGr4KtXOjVk+sE6Bo4syX1Rof4coFih0+9YmPHk85qVy6Ea9teugW3bwsJtWaqb1vMQ6dbl2",
+	"Rb/Y2i6KYjg0NB3gI8hu0XyVsljU0kT0cxirIx7jgUu5uuPmW74e1ADZIoHH9pg8+EVPfR+X7PLylcM8",
+	"dB1b/SEXDvwl5FawXwmr45ZQTRzyxZmDXKUasQiMiaQDhMpcR1trlRhR14nshw+Cl9SHXB+IZjpDHMBP",
+	"P7x3oWu4PrBQ1B/NAxBRXWlzTOiKPYRk9xL8JZUGVY04i2bfPL/8XwUmPKHe5no+Ef4QBG1mLZ78t2QI",
+	"2yviAWHStPEWB7Aq7AHJIx7lgSM50dAfcPtz5OD32iVKVQeoG92mjN/dn75QJxuRasj3Rhjt40pNiaKF",
+	"0TcCZ5ypcw8ApORm4wUETypTlAAdeu6unNCLv1p1cICF8gGBzxJqYTrs41ZNYML7LXgPR5I7is2aXPv3",
+	"r2Cv9qd3fWhl7lYIWW5hB7ts9LKycm+P2hidSpFNsNzTrj+EObJLizmcBZIj6sd8MqH2eZkopmIzy2fI",
+	"VR/6z59B8As8qhgAQ+dnXbsOQUUAtGwoVGSfhnab3dweD4O5zYWi873AmX79p0wTTZz1a79bh3JIdY52",
+	"uWwUn8z7s7YWfA19KyPHT9BK3cceadBjl6qh/vTgNyngn+4lxwGmVSNWlg4wBYxw6dDgAY0UsfioC9XW",
+	"cV+4Wd+biW7fMzdVBN5TC6HPuzlFAMVKMyaNHHEGK1MMyvvayuB/SK+H37oMm3EE8QewmY7BlCTGD9At",
+	"mBA9EfM7GMMb0sYF9brhaXoLCx6StBVZPV8rE+laTYc1UHaFat9btp49BNfhDpM7KRnCn0bhIPU0hZY9",
+	"f5hX2qhm7ROSeUPnidjy1DRsxit5wj5hkzl3tEoKqGCzjxFKZjbY9r6S+zzu/RtB8QQf2ADaQWTrCHj/",
+	"gNZOxB4APG5HuOkdPXNo5fpgwZdDsg3qJTLE3+2B4n3KTlSggdUBQshO/8qtu/8Q6ovDaO/FlwXroNIG",
+	"COyR9sDuGNP6VMlSrXQkN4ScNOslIglbjefD5UWENHrCPkJDYYdHjHijLvHWo0MkZcsL9+X3bt5fr5DZ",
+	"nmvW0nPb5Tb2YfiBG+3xEPcYurQ2/eVWmhB8JYIwO8KQ5ECNWvdvej6snuu2BtjO/g8zi+D3AF7saKO1",
+	"4VijnUFBtD//d3FrwF48RCCps/9ixXt4XKwV07NxRWbH/cI1pg1XxnJty7SSjOqShvx62ZObYfac/D48",
+	"gBLsy1Ci3Xe1KEGubLU5heZQYmmc6NB8SmouqcOV2bSw1UpG2cXAz8il6wDx0YOiVoRjTZwOMd6hWQc9",
+	"GOVSxv0ptrId90gKB8l2jAjhkEHG3rS1TrfVh2IKatnHk9Xyvw9LVsvDceQNf8S2yXEn4/GPSt6CXkZq",
+	"sRDYOoOzZdsslRb7TOPqFFrYV3Ifh8/d8/sHKuTAttR/plONQ/AfYlk+kFsqaPwi7hIBF8H+Y8mrZlvc",
+	"vQYonWQTh68jzSpM8IFzbPr7MxzUJoGeIAPzIC45tJPHlkLQ1tfeYcBDEmusI6HG4K7Nm2+n+W9RXsG1",
+	"n1a1KICxUAgKe7NhWQ+2eLMaFrIIqAK4FmH1PjcHskpVkw6b8/IXsT5w8oQb4eE7eexImoCQEgJEYILB",
+	"nj1FnmAGeASgij9qPnTCLkI7mYAj4GuGbqA5lbQUReYVtSGFcBhWLWh1zrSQ1BCVmjFBZg52Y9pIsKGO",
+	"S3lmdKgErGiAPyr9CilF23MfCj1wLQBGVE2RhLAelAwokJ8u+LYf2NgEL1rwUuyGJLASxht2FCbECIZD",
+	"jI0tQYDvV3Ii0GoDktno7EXUA/k4dembSa64jnsAbNORndBXLNLc9B5YoL3lpdgh1FwwKjon6K/bC7Rw",
+	"MKobJ/yWXIMD28rASodMCi+wSDaNEFeHFVV/gJjaJaLsHaUNPISE+v1GrHtz90LVYVX73r2Qy0axGC7X",
+	"UJF47rqsQp9CkHxYqphqDGHHugs7+EWsR/ipD5J8FzdMyWV67Xlp/0EdziKTCFo1bp0JNg9C2YO2JVpH",
+	"4AFwvXqpcWaIAT5yqv0Je210t59eE5rmJfDN7Wj3P44D9BPxM/uqmtwVZGhA71qxIhjZQ4gS4DyPJ3Ne",
+	"18JSRF6kvNa6BW0G+KBRIDk2wB8j8Qh5UVB8uh1qs/YUq8w5U03hWthRc2xM0bDKqH+Nmsb9s9WQhLW0",
+	"XKsEdSfCnEwSHa7pa6Q7gGR+iVBOB21t5DYhR2z+5A8m1h5PVSt7qqA+gpJcGXbNJzehwxVIt1ppc8Kw",
+	"tHGD4ayoRfyyUbeQvh6QSY2QbFHJ1gi9SUQbRJrSkJublzDhr41k7MzeqD/EiH8YYbVBNr4svy+R/jmv",
+	"63fTqS+TP6wmQ823fJfffbd3Kvprw7BSiy6BUZDSFjB3b0UTQb8BzqNCME2xxlsSXwZrNlbmhF10TE94",
+	"QAprgAK4potEEhCnjm8h4X1uXyF3GF8j3w14Cg+cQQdWeRg5I/XjLPcVhw7mU9UcUvLXRHA5Bwa1aEcj",
+	"GBky4ItFhBCrfuy1gSwaMj4r918IV+bwVFxP9IVl3WkeDJzuTxb8x7JgOLudSZb67uf0Z3ZllDPp1eQN",
+	"0141CHuMWZaHO20SBMc3Yp3nCK/AZcm3pYYXFegWj3uQouW4zS0K8nI654a1BCCUQsrcpNXGylvcpsqJ",
+	"viIqXzaKlcqhy2WLEt/jZO8lkEbmPhzCOTaplhWBPH8Z1ldmWfNqbPOEjxvu6CoUCmOHh0OKo4gGH09V",
+	"MxPG2GlmyfFnoU2j1lQzpJbrbv4UKEA+PdeaC2BFks2wVFoLrSsl3U3sNQ1ewnz+Q51KLuXMKW+11Q/n",
+	"fDv6cIiWpZ0DVmqqd1mDcILVTHLTNlgrEgxV9s3l5avL13/7NjgY1DQ6y0Rphz3ur1Eb9RP7b6JPYHDV",
+	"CZic2/Y9PHVfZr29NMu9zijm30wn3//lyQ8F08ubysqkf65uzjEGPahsD1vd7KHz1505dEhksZdYfN43",
+	"ohsqJT14JWWpI7+dZO8uoVaXclB9prGLTVpeQ93GC6aV//uES3bta0qwUTnEYhxPduADvIRYqa/h82w9",
+	"qjdGw0TU02T66huC0j1Q9il+/oFjl9GgiVxUBIHeMzdHynj8O/x/b9QKI0xboBMOyjXqxGMVXHA7eDr4",
+	"2MWdkMq4biBoJnNPJ/AdbL7qaWIV1aG7HIuKki5ykt2RxzieA2+Nrtqwuo0yRsjDhMI2rqq7pb7A3lVs",
+	"VZj7DQDi1WTOFsLMVZksAzjA7pz+Z92Cbe7o7sCOnlQuLRxq310pmUOZLTFdKMoigm8+wuQzza6FWdnT",
+	"MivlKD6B0fQcsZ7+l2h0umnJ8HNKys6Kbu4tDrCjnL3L/pI94tq2Kod28aTByf9JU/BNxvhCwFZlU4vV",
+	"vWZ0SLJ9WdXuyPJwdSZaczB8IfEJ3IVCGuoMYLdD8KauRHNYcnfduUcX2YXwnRMCcQwvwJtVDVS37Ci5",
+	"gyDavVnSISz1MLsH1uyzjNC16vHZi4ew8zbIBBjYbiJZbRAJFPSTGZ9KyNWREjGWZF7ClL5WksHZ/Xch",
+	"mRQYyAYFNao1QvcKVkAPgtBxJTGpG/kKGApAM7wRFLewFHXtIbCpnx2kjkohSl2widLG/h9Guwr7GrWr",
+	"A1d4aA6AKBIeobHh8qaTP0eqaroBywdc1b5ldK3spA22jq0k9bdBREjKWFexwZQTmAv++apUK0kdXHt6",
+	"khXbCEECZHRUauEwdBatNkwb3tPNRSyv6OmRjTjiYb3hCQNSzrY2arlEVzp1l8sWzkh1BfV042bwSwcg",
+	"wfAbgcRB8TKhq1LExmuwiDSAHDE1zTeA0V1Pg8+m3lBVtpKm8/ukmGnWTpEA+9sKdEzkgX7HqsXmuVyu",
+	"gabPrakAl4Ta9tWCuYucx+SeC97oP7CbCV20jGqFzOWwmtKtU8j7WBitNVKXuiZAANmw54NsTIpVhOWf",
+	"4jL7sAUepOlgRwseANhv2EJpw56cnjq9eP+HqHf0rnS50xO12AzjVdRfCk7NXl5m1Azu3dlm7yN7UZw7",
+	"w4Ehceeihyy5jCmud7aljEpXfJ63ncy5d7hVt8LKiFvR8Bpkhh7aZyvPgBb882v88cnp6W5+dFHX0Mb+",
+	"VnQrOalfv2qgG8M9KjoP63PQuseLrr2u4PAO4ewbUDfwSFBJ2DPtLnhV9/nkXriSEw9iZ9/I+cTecuiK",
+	"Na6xnhP5+9EXQy5z5jq6zk5kPoB2Y9dEbW5XGxmAipUqea3Sa90njHBVZ6H2cMsKyz2M28r9ZMpHueBt",
+	"svczBvShzymCHPnJeL9gx4SHpp3aO/ArjeaXPmF/hywfMxfSkgG6a+AkAISNunPZawFFc5Qd4Kglh8N3",
+	"GZ3MQdo2h3N5SEjpnbRw2G6U9ljGtWk94CHEI9y1s+fbQGddugIHgVQrpvbtBIYC4Kye8BIiEtdrkPJn",
+	"HdsELEsrFAqC9d9qQETSgnAaaCWq8RUaLnKPNUkSUjmdvQ4XtcRMh4BciqpigbdzhdWTAYe3yiiRv8IS",
+	"d+gaW7gSMp6yB5Y4J8hfyf4Lp1ywpX/T9yvNQU/kPbgL/vmNkDMzPzp7arWORSXdfz8Z6GGeAZiCtRfb",
+	"xbVoCvbkqYsDa16VyMpWVR4co4bss41ZVYt2cXT2DKeE/xEm9MCdve1BloMLa1dcM0jb3/ONcSbjzqRC",
+	"euohduZdFD4b0iyMQJNQPO6pMMeDlqc58EVZvgtes6+ydPdXsQob+bAh8O64CXlKKFcVqSD7F6xRJwBP",
+	"4Y9/d/+EEPmOOjyX9I1ZJ+ydJKhKxmtwcDZiwQEGPF1ad2fqcC8OzXF8PX0LCzkUGbn54LIeWisbSkkI",
+	"PFxpB0o+F9x1P3zxkc92pPM8MPU9rgW/pSTKnFH4KSDvo3cUPLWa6YSlRCU3b+ir96O4gxroNMMksH6k",
+	"KKnp9AB9JzJOAVB2UN0rvGlaNd5J4Hw13hM7F4uoLgTznV36FFi1Ey6x92zaV/SffEyfyMQE7G4C/VYr",
+	"NuUN3r9DSN7NGCXiIha+/6yOkDswyT062k7+ERwKdQyIZNCkVlqUUKm4fWI/WZ18j2e2fw7dmeFD9/bb",
+	"daPB29nc7Le5z5Jr09vwZAKXdibAEkO8qWrhMh81VeapBhv9adMIM5mDr7Oy1tL12kUUIbcnxvz0juIb",
+	"sTRkM9rn0VhCg49ierVSN6JkGw1S8M6ACaPTTq/3/A51VqEoZ5vL2UWd29WC3Y2YWQYdjCnDaSOL1mfj",
+	"lNyIY4pAJky4Qb00hn5ss8hzNSgHGJa1h/GguhmhBT2YK6/rDpJ6FWOS81or+2clA40hqkYugIiZe2OB",
+	"D2FYqoQYEhYYAadI0suDNrI5B1+53Dt6Y09H3H1ANx5SMNqrmSshu/CukxBh2LOtjpUaj8tW9IfCIKDh",
+	"jxHcb1BfcxYdtVoK6Qm6YXpuOWbhlRzOQLN11RxNgOqDt8Grpw2vBdNKyXPLAl0pWLc7AYwDSeOqPzj6",
+	"Hhb3cyseAq41QZZdzNJzthBknpKbfZ/34MLyi9XGRtoddqhVAHxX8rU+Z38ZxPrw5f7ckIPeDHt6P7di",
+	"KMiop8k9XxEI5mVvxyu1worIKAgIzWvsf69U4yg0KLZwEFbez+nVpMj+IO7S7mo/dBv3bqO27NAgami3",
+	"9B3oX5P5JbzyZcDwkHN9FhhAJam1UFlNp6IJTclQmcrNEVO3x2X7dOYCjnrIKlvxtctEK4jHBVCSG7F2",
+	"MfgCIaqvecl6xPZKNc36HhOLW5UfRvj1Dn/gvv1xzTQPLQ6CRoG4A17YwH/vXbvoVm6jujRq5LvpUB3S",
+	"s18iSCWE2YZasLtgeB80Fcte7iH8et+6TCrLFJjW4wVfZnn3G2LXM27vEDCYs4hv0wFE7HuqGtSEMGDu",
+	"E089V8KovqeKPGd/y5e7Am6JkFXYuoI9sfLuyenp6Tl7eno6SKJvx692J3v+KRD+5Lt/8t3/BL5rWUq2",
+	"Y/ly70oxgMf2h3g/uIe+3m4ZcOJuMVtumNxJV6HTyljqWnlqXggu9RmUUZcOjBOyNSTVRSspCveDJAjs",
+	"uOg6QCqyb1otmv9yv3ybTfoXXJo/kEphm4foB+5EUmnQB28l8ROmzBgoLk5UnVyvGce8cteLFEvVjVrq",
+	"bnUC5PKYgOoGCTEaBVbhkuywhuFabHZ+wqyDItV8jXbya00T6MzxgaMHnWFTEMXw837DCN36OEe7j39v",
+	"WqyczzoOQowLoHabVrrE7amqa7USJbasWGNu0hl73LSSPvxY3ApScBIq5t3o40NrP/EQTGDH+RxIWtHO",
+	"IfTsjtx/TvCKq7lwQVyr4AFgomKligrtpTJu4qUL41q2IGrt/EKuXTJvslWLX/+h4TzzR2d/PezJtbJU",
+	"+VrT55bXqunUNUZc+sgJ3XXX3UUJ3W1MbQVvK4vgyEFZw0AR2S5jlmIFyqg9fF/tXDBlBTx36RXQc4uu",
+	"sx0zVa/6d1mqe577V9Kurf9a2/VD3AD2ef8sVxmY9HHT1rt0Unr0Q4s1wodPPYxHHJp+6BbEYEH7TELc",
+	"pfwQ4k9nAnGQpzJMi1pMDMF72udESfHthRb1LSS6YYQG/dxlm2402dmYr1SV2ZzmA2c9bo+d4LttLQ58",
+	"oyz3rcWXnRVHHCfDLgL9xMhQcPmhELKSrdC5ZhX3ogv70ti2FW0tDtK0IruRj6n2vKccAx7Y504cqq3C",
+	"+Otx+v+f6zFM1nz1DpD/zk4JOqNBXgl3nn+IWwKs6o5spqSyZc0lZSsD7NccekGjZ0KrhUC8CsuACbAC",
+	"kYQKSm9uXNchp92iJ10kYd/RtKcJfN3+BzfJh3ZAdMZNARLQ6R3SBeEI9bGljR50nk/o4fdzwsxka9x2",
+	"0xBj0HpXaw6Zrwwye+C3dQcb5UYsE1k572suI+o5CNxqPMQfJI/sHLKYnjXfd4liOO7f3T+/9GGv3vn+",
+	"uhcP7m/ouUOv9pwbvmsjU7raZmVkCwBC/hoVQcd1hZcFYK9QCdCUV7UoMe4MwpRcEs7JJJVha2EIYUa1",
+	"5gy8FdDpH55X0qOHnLBPkEZ3K5qmKinvCCBuqeKSslIgK8wHR/0HGK/NXLUzDxs0h/4Psxl229n0eORK",
+	"k/ZHUYdWU/8olrBLHBxQBkS07B0WO3VWRPi4z3EWD5SthnArLiIOyQd7ykyItsIlKDwE17PjDVFHVx66",
+	"Dcu5CtbpiuvQ7h9G3gx2qvvisxUiRYCvyOPTqkURN5pTauowIxBAx1IMed6xIIOwv0qwS4LrnUum6hI4",
+	"34KvmTZVXbO6us173/9TZOIf4YRPnTeUa+1u+CY8zAHCXEUgI6KsjM5AO3oUAXuKccMG9oJj7yvOmla6",
+	"hgfaiKXuwkvafdDnnfoJjNPYH6iXHJTmmJXyjeQoiypu4Wx5ijABHKAA8a2xBAgyf5eqkgld1+7A/rjp",
+	"gYTj9iT/qM7gdiYwhVH4BaAi7V92trs8O+3X79Sxi7irWByWywIjKPlnzswBuX47zDOF9Nj1SO2nM3lH",
+	"EPjsg17zspVfZRC7zSvh7d5VpM08jeyGfeJmMr/HlqVRYrk2/x9519Lbxg2E/wqhS1rAjhr0Fp+EOClc",
+	"JE0QucghMApqdywTWpECybUiGPnvBYeP3bXJtR5LVXBPsrG7fAwfMxzOfF/AE1fQCpG0KAbN9P5IlT5/",
+	"b5p4fnU5BNcJdvdcaQl0uSPlyYQT/JqsQDpfpbdiZc0vMHaqpJpa9f+15oGxn9kcDA9cj7wStgkEkc+C",
+	"STnoSGPUuetoE3bejLwzQvrAsfGFFtg7HtoxdAH/kjV/Aq++FnKB227ccnJWMDViqT1UG+HwQ6MtxBRZ",
+	"S6Y1cFKin9jtsIJoIRaEaWMvp4zkqYbVQUs7F6Y2NuzYJ/vc+0nXJjGmZt+uOzXPM3YXy0/0Fw2Ihqvh",
+	"FobNzTcljjms+0kLv9Ta0stsnBO64YhzROsU3ViOvxBRDyvo2Ppm7T6d+3/B2nR+H66qdOhN/oGxYAnl",
+	"gZfaleDzPjAax8fWR988ZXP+udbbIowST9fnUBXCJl8IsWAQsuBbeDxT0Ofv8Gk2VJ7+fKOz5LL8lHVR",
+	"foL46Ug4+mrG5/mSrFJAZma8r3Jd77jCj43kGZWzaQt6Ei7cLhLmLYKA2Pl67KmqoKgl05vR2+837SXL",
+	"N4JDZ82OC1FCej/9g917f40om90d+QbILS00HrOsG4TN+TkLF9JMqdoYKmiD3Arp7DFb66uwkD1Um2eM",
+	"i4Qys3t4ZxqZZy59wE5gBac1n/ZfszuNfhwXNjULVlSptZClxS5JTwpHyLoUEl6TD0KSN78F/1p7mSzp",
+	"xuKULpHhXiyQe6NTlDoLtVrIHA/LSH7xBrGz7R1s2q+vycQWhcVzoWMsWtjvqVNcWcFud7hyiihDVwgM",
+	"DdDpZ4Bdp0mXvQWNRheLFGvVUD1/XgG/uiTvBOdQaLfcIyGeanFla3jU2d9tuEUK4tvX1gkUbG2hH0UR",
+	"Jm2PK+mktlorozHlat0jces0D1RJbh9V1KPmgwfNx/sSm6ZESZISd4K1hTF4ZLru7QmMfVjYXXrn70BK",
+	"Ibf60CqN5stVVS8rqou7f5jv4MG+izu9rHb0WTyyAdAhVwEtrWNUOP3JlagOsQT+hyvGb/w96R4OVrXD",
+	"cyDWPOiMC+8dweQ7V7AiwMtUHMMXX2mm2CRX/C7Ap0l20cA+lRNB3gut9zZk6l96FtFAKLQZ8JQ+E+Xm",
+	"AiEV8DiZTNWnVZWXXGir6ylvLmxxOXX9eD669d/MQDSb70RVtjKOMAZz6FjS9hCOH9xfP/sO6+952VhG",
+	"MY2xovqupTA6VtRQ5JvbOQYGl5M+r1f9AQwd6E93o6y8BsBkrwTtyBT036us7jmsIBEvp4W1FrKdK1Ix",
+	"y58C0T/ObLvSAxqmgkKCDtfzK8m49oEhHb8chjVrKnWMbK8RbYYTomn1xHm79tushwUn30aB1jNT/wye",
+	"AeCftt47yg4a6ts2C67Vk+Pi8LeaerpI/G15Hjcr7XHNkZ06vHFBKFnD7E6IxSvlVzxrAhPsiYjQapjk",
+	"q7Znupk944fmn17tZxPQ+oa/r68t0IaYqmyXmtaWe2lHH3i/dNgGCjimqTM96HqJ0xu4+GemiZB92X3W",
+	"6j094WZwUofWDGLpU/TlD+IG2mJ9jEugZa/muDQvnOLKyKC1LqFi5rSydVRaNyzVfg1lloyxZxTZFHg5",
+	"mVPGX8BY9Zu+XNt+JszfgLhq+W8x7+JIa0mDHZlESh96WAUHF/dCNfrOI7Gk0LbXXvp4hiaZbqcXmouX",
+	"GVLH4ViuAVa9QTvUEyQDrZ6Q1weIRnTSmhZQabVjCEJqoAkjyZVTvGHNmBhpKzhyVmSr0shcNQ8z5UPG",
+	"kEHtCI8f8Pd5hCYaGhg/2rsB2+2cgF/lDnl8Xup5IVi7gn6SfRRjt/fomk7orXNfDOHdSnGv4PowAGfH",
+	"RdXOkKgUpHCMLKVQ2ang/CKVZhpJY1KW10CXJ3yQx+Yd4l4yEhiE+O6pMkThjh/MTy/8y1cPIoAxdQ7v",
+	"hcZTRu0hOz4o8c71mzDaljTwkbot2Pngzom2XMdLWFrLsUMmmPJRfKFS/4fCOzuYVSwhbHe17bzqLnrT",
+	"UsMPeFKqI1vEn4Lxly3RLNLEeYxhO73egmv7ygu+G8Qe7nUzqL1scmbu9Di6bctPF3vNSfa47m2jkpt6",
+	"I1sAxpc5YAfv0x6djSwpQNK3feCgPn9XbyfT+AF/e1XIV7gXC0gMfmxLc2/mULEoTC5IJfg8IMtTboP4",
+	"B77i1ZIWfUnLU7pRDbcDEZLcefwMSm6ZaSBeUnrG81nFCnzKVBchB3vRwcOx6LARz45pUqbjPpZ9DT/0",
+	"scNbbaeijhsjWwkFRnTmgHBZ003PAE+KAlYIorWmG4vq7Y5lM1CsBMfUr+riDr3upACp2a2RAnhPj96E",
+	"G+s15Rb4VbaYQ83D12TCCcXKjFFs6lJEi6pstg371JH9cesxxltiC/o8g43gZctddEYQmYXPHdSX5e4N",
+	"sF+R6D+s4BvdZJpdTflHnl0TJ9dvZqiTiS9KDJuC1b18fxjNgEqQo7ffb4wBF9Jgvt+YvU+BvPf7aS2r",
+	"0dvRmK7Y+P7N6OfNz38DAAD//w==",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

@@ -97,7 +97,7 @@ func CheckHostKey(i record.Instance, seen string) error {
 		Code:   "host-key-differs",
 		Field:  "host_key",
 		Detail: fmt.Sprintf("the host key that was seen is not a pinned one of %s, so nothing was recorded", i.Name),
-		Remedy: "Find out why it differs: plumlatch instance show " + i.Name,
+		Remedy: "Find out why it differs. If the machine was set up again: plumlatch host-key pin " + i.Name,
 	}
 }
 

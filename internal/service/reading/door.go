@@ -145,7 +145,9 @@ func (s *Service) StewardSession(
 func plainly(err error) error {
 	switch {
 	case errors.Is(err, sshio.ErrHostKey):
-		return fmt.Errorf("%w; nothing was sent. Find out why it changed before anything else", err)
+		return fmt.Errorf(
+			"%w; nothing was sent. Find out why it changed before anything else, then: plumlatch host-key pin", err,
+		)
 	case errors.Is(err, sshio.ErrRefused):
 		return fmt.Errorf("%w: the steward key no longer is in place there", err)
 	case strings.Contains(err.Error(), "connection reset"), strings.Contains(err.Error(), "EOF"):

@@ -26,10 +26,10 @@ func (a *api) PinHostKeys(
 	if err != nil {
 		return nil, err
 	}
-	if changed { // what was read of it may be of another machine
-		_, err = a.Service.Reading.StartSweep(ctx, actorOf(ctx), reading.SweepWanted{Instances: []string{r.Instance}})
+	if changed { // what was read of it may be of another machine; where this fails, the schedule comes to it
+		a.Service.Reading.StartSweep(ctx, actorOf(ctx), reading.SweepWanted{Instances: []string{r.Instance}})
 	}
-	return contract.PinHostKeys200JSONResponse(hostKeysOf(keys)), err
+	return contract.PinHostKeys200JSONResponse(hostKeysOf(keys)), nil
 }
 
 func hostKeysOf(keys fleet.HostKeysOf) contract.HostKeys {

@@ -568,8 +568,8 @@ func TestAGrantWithAnEndIsWithdrawnByTheService(t *testing.T) {
 	if err := h.service.Stop(10 * time.Second); err != nil {
 		t.Fatal(err)
 	}
-	h.sql("UPDATE grants SET until = now() - interval '1 second' WHERE until IS NOT NULL") // the time is over
-	h.startService(h.listen())                                                             // it ends what is over at its start
+	h.sql("UPDATE grants SET until = now() - interval '1 second' WHERE until IS NOT NULL")
+	h.startService(h.listen()) // it ends what is over at its start
 	eventually(t, "the end of the grant", func() bool {
 		_, err := h.ssh(h.instance("door"), "guest", "hostname")
 		return err != nil

@@ -212,7 +212,7 @@ func TestTheServiceChangesTheFilesOfAnotherUser(t *testing.T) {
 		}
 	}
 	h.must("prove", "warden@pump", "-with", h.private("second"))
-	// A folder that leads elsewhere is not followed, whoever asks.
+	// A folder that leads elsewhere is not followed, also not as root.
 	if err := os.RemoveAll(filepath.Dir(file)); err != nil {
 		t.Fatal(err)
 	}

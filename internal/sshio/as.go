@@ -51,7 +51,7 @@ func (s *Session) As(ctx context.Context, user string) (*Session, error) {
 		if err := ctx.Err(); err != nil {
 			return nil, err
 		}
-		f, end, err := s.filesBy(s.asLine(user, server))
+		f, end, err := s.filesBy(s.asRun(user, server))
 		if err != nil {
 			last = err
 			continue
@@ -64,18 +64,23 @@ func (s *Session) As(ctx context.Context, user string) (*Session, error) {
 	return nil, fmt.Errorf("%s %w %s: %w", s.user, ErrNotAs, user, last)
 }
 
-// asLine starts an SFTP server with the rights of another user.
-func (s *Session) asLine(user, server string) string {
-	if s.user == "root" {
-		return fmt.Sprintf(
-			"if command -v runuser >/dev/null; then exec runuser -u %[1]s -- %[2]s; else exec sudo -n -u %[1]s -- %[2]s; fi",
-			shellWord(user), server,
+// notAllowed is the status with which asRun ends where sudo does not allow the program.
+const notAllowed = 97
+
+// asRun is a line that runs a program as a user: root by runuser(1) where the machine has it, others by sudo, which is
+// asked for leave first; see rootFiles.
+func (s *Session) asRun(user, program string) string {
+	line := fmt.Sprintf(
+		"sudo -n -l -u %[1]s -- %[2]s >/dev/null || exit %[3]d; exec sudo -n -u %[1]s -- %[2]s",
+		shellWord(user), program, notAllowed,
+	)
+	if s.login() == "root" {
+		line = fmt.Sprintf(
+			"command -v runuser >/dev/null && exec runuser -u %[1]s -- %[2]s; exec sudo -n -u %[1]s -- %[2]s",
+			shellWord(user), program,
 		)
 	}
-	// See rootFiles on asking for leave first.
-	return fmt.Sprintf(
-		"sudo -n -l -u %[1]s -- %[2]s >/dev/null && exec sudo -n -u %[1]s -- %[2]s", shellWord(user), server,
-	)
+	return "sh -c " + shellWord(line)
 }
 
 // mostChanges is of how many users it is asked whether their files may be changed.

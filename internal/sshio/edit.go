@@ -123,7 +123,7 @@ type temporaryFile struct {
 	since   time.Time
 }
 
-// abandoned reports whether the file is as it was for so long that whoever wrote it
+// abandoned reports whether the file is as it was for so long that its writer
 // must have died.
 func (t *temporaryFile) abandoned(s *Session, name string) (bool, error) {
 	info, err := s.files.Lstat(name)

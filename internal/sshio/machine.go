@@ -212,9 +212,9 @@ func (m *machine) read(ctx context.Context, config *sshdconfig.Config, unread er
 		return Machine{}, err
 	}
 	m.askServer(config, accounts, groups)
-	m.askPrograms(config, accounts, groups)
 	m.orphans(config, accounts)
 	m.changes()
+	m.askPrograms(config, accounts, groups) // last, since a program may hang
 	slices.SortFunc(m.out.Others, func(a, b AccountFiles) int { return strings.Compare(a.Name, b.Name) })
 	slices.SortFunc(m.out.Unread, func(a, b reading.UnreadAccount) int { return strings.Compare(a.User, b.User) })
 	return m.out, nil

@@ -19,8 +19,11 @@ import (
 // programSeconds is for how long a program that names keys or principals is waited for.
 const programSeconds = 5
 
-// notAllowed is the status with which asRun ends where sudo does not allow the program.
-const notAllowed = 97
+// timedOut is the status with which timeout(1) ends where it has ended the program.
+const timedOut = 124
+
+// errSlow is returned for a program that did not end in time. It is not asked again in the same reading.
+var errSlow = fmt.Errorf("asked, it did not answer within %d seconds", programSeconds)
 
 // askPrograms asks the programs that name keys or principals at each login, as the server would: as the user whom the
 // settings say, where the session is root's or may do that by sudo. What it names is kept with the login's settings. It
@@ -31,6 +34,7 @@ func (m *machine) askPrograms(config *sshdconfig.Config, accounts []reading.Acco
 	}
 	servers := m.servers()
 	left := mostAsked
+	slow := map[string]bool{}
 	for _, a := range accounts {
 		server := servers[a.Name]
 		if server == nil || server.KeysCommand == "" && server.PrincipalsCommand == "" || server.Unread != "" {
@@ -47,14 +51,14 @@ func (m *machine) askPrograms(config *sshdconfig.Config, accounts []reading.Acco
 		}
 		u := sshdconfig.User{Name: a.Name, UID: a.UID, Home: a.Home}
 		if server.KeysCommand != "" {
-			said, err := m.askProgram(settings, sshdconfig.AuthorizedKeysCommand, u)
+			said, err := m.askProgram(settings, sshdconfig.AuthorizedKeysCommand, u, slow)
 			if server.KeysUnasked = says(err); err == nil {
 				server.AddNamed(said, time.Now())
 			}
 			clear(said)
 		}
 		if server.PrincipalsCommand != "" {
-			said, err := m.askProgram(settings, sshdconfig.AuthorizedPrincipalsCommand, u)
+			said, err := m.askProgram(settings, sshdconfig.AuthorizedPrincipalsCommand, u, slow)
 			if server.PrincipalsUnasked = says(err); err == nil {
 				server.AddNames(said)
 			}
@@ -79,10 +83,16 @@ func (m *machine) servers() map[string]*reading.Server {
 	return servers
 }
 
-func (m *machine) askProgram(s sshdconfig.Settings, keyword string, u sshdconfig.User) ([]byte, error) {
+// askProgram asks one program about a user. slow are those that did not end in time before.
+func (m *machine) askProgram(
+	s sshdconfig.Settings, keyword string, u sshdconfig.User, slow map[string]bool,
+) ([]byte, error) {
 	words, as, err := s.Program(keyword, u)
 	if err != nil {
 		return nil, err
+	}
+	if slow[words[0]] {
+		return nil, errSlow
 	}
 	if name.CheckUser(as) != nil {
 		return nil, errors.New("its user has a name that is no user's")
@@ -101,21 +111,13 @@ func (m *machine) askProgram(s sshdconfig.Settings, keyword string, u sshdconfig
 	switch {
 	case errors.As(err, &ended) && ended.ExitStatus() == notAllowed:
 		return nil, fmt.Errorf("%s may not run it as %s", m.session.login(), as)
+	case errors.As(err, &ended) && ended.ExitStatus() == timedOut:
+		slow[words[0]] = true
+		return nil, errSlow
 	case err != nil:
 		return nil, fmt.Errorf("asked, it failed: %w", err)
 	}
 	return out, nil
-}
-
-// asRun runs a program as a user: root by runuser(1), others by sudo, where they may.
-func (s *Session) asRun(user, program string) string {
-	if s.login() == "root" {
-		return fmt.Sprintf("runuser -u %s -- %s", shellWord(user), program)
-	}
-	return "sh -c " + shellWord(fmt.Sprintf(
-		"sudo -n -l -u %[1]s -- %[2]s >/dev/null 2>&1 || exit %[3]d; exec sudo -n -u %[1]s -- %[2]s",
-		shellWord(user), program, notAllowed,
-	))
 }
 
 // safeProgram refuses a program that others than root may change: the server does not run it.

@@ -22,7 +22,7 @@ import (
 
 const (
 	// nextWithin is for how long a report waits until the next step is written down.
-	nextWithin = 10 * time.Second
+	nextWithin = 30 * time.Second
 	nextPause  = 300 * time.Millisecond
 	// askWithin is for how long the service asks an SSH server about one key.
 	askWithin = 30 * time.Second

@@ -13,7 +13,9 @@ import (
 	"strings"
 
 	"plumlatch/internal/cli/access"
+	"plumlatch/internal/cli/connect"
 	"plumlatch/internal/cli/fleet"
+	"plumlatch/internal/cli/grants"
 	"plumlatch/internal/cli/journal"
 	"plumlatch/internal/cli/keys"
 	"plumlatch/internal/cli/kit"
@@ -49,10 +51,10 @@ func groups() []group {
 		},
 		{
 			"Granting access and proving keys",
-			slices.Concat(access.GrantCommands, access.SettleCommands, access.WayCommands, access.ProveCommands),
+			slices.Concat(grants.GrantCommands, grants.SettleCommands, grants.WayCommands, grants.ProveCommands),
 		},
 		{"Replacing keys", slices.Concat(rotate.RotateCommands, rotate.RuleCommands)},
-		{"Logging in", slices.Concat(access.ConnectCommands, access.WhyCommands)},
+		{"Logging in", slices.Concat(connect.ConnectCommands, connect.WhyCommands)},
 		{"Getting back in after a lost key", restore.RestoreCommands},
 		{"Instances", slices.Concat(
 			fleet.InstanceCommands, fleet.HostKeyCommands, restore.PasswordCommands, fleet.AdoptCommands,

@@ -20,6 +20,7 @@ import (
 	"plumlatch/internal/service/fleet"
 	"plumlatch/internal/service/problem"
 	"plumlatch/internal/service/reading"
+	"plumlatch/internal/service/settle"
 )
 
 // The calls about what is on instances, what is wanted there, and what is proved.
@@ -120,7 +121,7 @@ func (a *api) ListDrift(
 		return nil, err
 	}
 	f.OSUser, f.Instance = splitLogin(given(q.Login))
-	l, err := a.Service.Access.Differences(ctx, f, p)
+	l, err := a.Service.Settle.Differences(ctx, f, p)
 	return contract.ListDrift200JSONResponse{Items: each(l.Items, differenceOf), Next: optional(l.Next)}, err
 }
 
@@ -132,7 +133,7 @@ func splitLogin(login string) (user, instance string) {
 	return "", login
 }
 
-func differenceOf(d access.Difference) contract.Difference {
+func differenceOf(d settle.Difference) contract.Difference {
 	return contract.Difference{
 		Login:    d.OSUser + "@" + d.InstanceName,
 		Instance: d.InstanceName,
@@ -148,8 +149,8 @@ func differenceOf(d access.Difference) contract.Difference {
 func (a *api) SettleDrift(
 	ctx context.Context, r contract.SettleDriftRequestObject,
 ) (contract.SettleDriftResponseObject, error) {
-	choices := each(r.Body.Choices, func(c contract.ChosenDifference) access.Choice {
-		return access.Choice{
+	choices := each(r.Body.Choices, func(c contract.ChosenDifference) settle.Choice {
+		return settle.Choice{
 			Login:  c.Login,
 			SHA256: c.Sha256,
 			Status: reach.Status(c.Status),
@@ -158,9 +159,9 @@ func (a *api) SettleDrift(
 			Holder: given(c.Holder),
 		}
 	})
-	settled, runs, err := a.Service.Access.Settle(ctx, actorOf(ctx), choices, given(r.Body.Reason))
+	settled, runs, err := a.Service.Settle.Settle(ctx, actorOf(ctx), choices, given(r.Body.Reason))
 	return contract.SettleDrift202JSONResponse{
-		Items: each(settled, func(d access.Settled) contract.SettledDifference {
+		Items: each(settled, func(d settle.Settled) contract.SettledDifference {
 			out := contract.SettledDifference{
 				Login:  d.Login,
 				Sha256: d.SHA256,

@@ -5,13 +5,13 @@ import (
 	"time"
 
 	"plumlatch/internal/httpapi/contract"
-	"plumlatch/internal/service/access"
+	"plumlatch/internal/service/history"
 	"plumlatch/internal/service/problem"
 )
 
 func (a *api) GetPast(ctx context.Context, r contract.GetPastRequestObject) (contract.GetPastResponseObject, error) {
 	q := r.Params
-	w := access.PastWanted{Login: given(q.Login), Key: given(q.Key), Holder: given(q.Holder)}
+	w := history.Wanted{Login: given(q.Login), Key: given(q.Key), Holder: given(q.Holder)}
 	var err error
 	if w.LabelName, w.LabelText, err = labelFrom(q.Label); err != nil {
 		return nil, err
@@ -32,7 +32,7 @@ func (a *api) GetPast(ctx context.Context, r contract.GetPastRequestObject) (con
 			w.Until = *q.Until
 		}
 	}
-	page, err := a.Service.Access.Past(ctx, w, given(q.After))
+	page, err := a.Service.History.Past(ctx, w, given(q.After))
 	if err != nil {
 		return nil, err
 	}
@@ -45,18 +45,18 @@ func (a *api) GetPast(ctx context.Context, r contract.GetPastRequestObject) (con
 		From:  w.From,
 		Until: w.Until,
 		Keys:  each(page.Keys, pastKeyOf),
-		Unknown: each(page.Unknown, func(u access.PastUnknown) contract.PastUnknown {
+		Unknown: each(page.Unknown, func(u history.Unknown) contract.PastUnknown {
 			return contract.PastUnknown{Login: u.Login, FirstRead: u.FirstRead}
 		}),
 		Next: optional(page.Next),
 	}, nil
 }
 
-func pastKeyOf(k access.PastKey) contract.PastKey {
+func pastKeyOf(k history.Key) contract.PastKey {
 	out := contract.PastKey{
 		Login: k.Login, Instance: k.Instance, Key: optional(k.Key), Sha256: k.SHA256, Comment: k.Comment,
 		Holder: optional(k.Holder), Limits: optional(k.Limits), Opens: k.Opens, Known: contract.PastKeyKnown(k.Known),
-		Grants: each(k.Grants, func(g access.PastGrant) contract.PastGrant {
+		Grants: each(k.Grants, func(g history.Grant) contract.PastGrant {
 			return contract.PastGrant{
 				GrantedAt: g.At, GrantedBy: g.By, Reason: optional(g.Reason), Until: g.Until, WithdrawnAt: g.WithdrawnAt,
 				WithdrawnBy: optional(g.WithdrawnBy),
@@ -75,7 +75,7 @@ func pastKeyOf(k access.PastKey) contract.PastKey {
 	return out
 }
 
-func pastWayOf(w access.PastWay) contract.PastWay {
+func pastWayOf(w history.Way) contract.PastWay {
 	out := contract.PastWay{
 		Login: w.Login, Instance: w.Instance, Kind: contract.PastWayKind(w.Kind), Name: optional(w.Name), Text: w.Text,
 		Known: contract.PastWayKnown(w.Known),

@@ -10,10 +10,11 @@ import (
 	"plumlatch/internal/core/rotation"
 	"plumlatch/internal/record"
 	"plumlatch/internal/runs"
-	"plumlatch/internal/service/access"
 	"plumlatch/internal/service/reentry"
 	"plumlatch/internal/service/rotate"
 	"plumlatch/internal/service/servicetest"
+	"plumlatch/internal/service/access"
+	"plumlatch/internal/service/settle"
 	"plumlatch/internal/store"
 )
 
@@ -102,14 +103,14 @@ func TestAListOfFiftyCostsNoMoreStatementsThanOneOfFive(t *testing.T) {
 			return len(l.Items), err
 		},
 		"differences": func(ctx context.Context, o *servicetest.Office) (int, error) {
-			l, err := o.Access.Differences(ctx, record.DifferenceFilter{}, page)
+			l, err := o.Settle.Differences(ctx, record.DifferenceFilter{}, page)
 			return 2 * len(l.Items), err
 		},
 		"settling, of what the service cannot change": func(ctx context.Context, o *servicetest.Office) (int, error) {
-			l, err := o.Access.Differences(ctx, record.DifferenceFilter{}, page)
-			var choices []access.Choice
+			l, err := o.Settle.Differences(ctx, record.DifferenceFilter{}, page)
+			var choices []settle.Choice
 			for _, d := range l.Items {
-				choices = append(choices, access.Choice{
+				choices = append(choices, settle.Choice{
 					Login: d.OSUser + "@" + d.InstanceName, SHA256: keypair.FormatSHA256(d.SHA256), Status: d.Status,
 					Choice: reach.Place,
 				})
@@ -117,7 +118,7 @@ func TestAListOfFiftyCostsNoMoreStatementsThanOneOfFive(t *testing.T) {
 			if err != nil {
 				return 0, err
 			}
-			settled, _, err := o.Access.Settle(ctx, o.Ines, choices, "")
+			settled, _, err := o.Settle.Settle(ctx, o.Ines, choices, "")
 			return 2 * len(settled), err
 		},
 		"reach": func(ctx context.Context, o *servicetest.Office) (int, error) {

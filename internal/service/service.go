@@ -16,6 +16,7 @@ import (
 	"plumlatch/internal/service/access"
 	"plumlatch/internal/service/closing"
 	"plumlatch/internal/service/fleet"
+	"plumlatch/internal/service/history"
 	"plumlatch/internal/service/journal"
 	"plumlatch/internal/service/keys"
 	"plumlatch/internal/service/leaving"
@@ -29,6 +30,7 @@ import (
 	"plumlatch/internal/service/route"
 	"plumlatch/internal/service/rules"
 	"plumlatch/internal/service/safekeeping"
+	"plumlatch/internal/service/settle"
 	"plumlatch/internal/service/work"
 	"plumlatch/internal/store"
 )
@@ -72,6 +74,8 @@ type Service struct {
 	Runs     *work.Service
 	Reading  *reading.Service
 	Access   *access.Service
+	Settle   *settle.Service
+	History  *history.Service
 	Replace  *replace.Service
 	Rotate   *rotate.Service
 	Rules    *rules.Service
@@ -104,6 +108,8 @@ func New(s *store.Store, c *cloud.Cloud, e *runs.Engine, log *slog.Logger, o Opt
 	h.Reading = reading.New(s, c, e, h.Journal, h.Keys, h.Fleet, log, now, o.SweepEvery)
 	h.Reading.KeepFor = o.KeepReadings
 	h.Access = access.New(s, e, h.Journal, h.Keys, h.Fleet, h.Runs, h.Reading, now, cmp.Or(o.Fresh, defaultFresh))
+	h.Settle = settle.New(s, e, h.Journal, h.Keys, h.Fleet, h.Reading, h.Access, now)
+	h.History = history.New(s, h.Keys, now)
 	h.Replace = replace.New(replace.Parts{
 		Store:   s,
 		Engine:  e,

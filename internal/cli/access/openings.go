@@ -1,3 +1,4 @@
+// Package access holds the commands about which key opens what, now and in the past: openers, sweeps and reach.
 package access
 
 import (

@@ -10,6 +10,7 @@ import (
 
 	"plumlatch/internal/apiclient"
 	"plumlatch/internal/cli/access"
+	"plumlatch/internal/cli/grants"
 	"plumlatch/internal/cli/kit"
 	"plumlatch/internal/core/steward"
 	"plumlatch/internal/means"
@@ -130,7 +131,7 @@ func placeSteward(
 	if err != nil {
 		return err
 	}
-	failed := access.EditGranted(s, ctx, client, grant, session, placeLine)
+	failed := grants.EditGranted(s, ctx, client, grant, session, placeLine)
 	if err := placed(s, ctx, client, grant, failed); err != nil {
 		return err
 	}
@@ -145,13 +146,13 @@ func placeSteward(
 // placed reports that the line of a steward key was placed, or with what error it was not, and looks at how the run
 // ended.
 func placed(s *kit.Session, ctx context.Context, client *apiclient.Client, grant apiclient.Grant, failed error) error {
-	if err := access.ReportStep(ctx, client, grant.Run.Id, "place", "the line is placed, from here", failed); err != nil {
+	if err := grants.ReportStep(ctx, client, grant.Run.Id, "place", "the line is placed, from here", failed); err != nil {
 		return err
 	}
 	if failed != nil {
 		return fmt.Errorf("the line of the steward key %s was not placed: %w", grant.Key, failed)
 	}
-	if err := access.ReportStep(ctx, client, grant.Run.Id, "ask", "the line is placed", nil); err != nil {
+	if err := grants.ReportStep(ctx, client, grant.Run.Id, "ask", "the line is placed", nil); err != nil {
 		return err
 	}
 	run, err := kit.Answer[apiclient.Run](client.GetRun(ctx, grant.Run.Id))
@@ -202,7 +203,7 @@ func placeAccount(
 		return placed(s, ctx, client, grant, fmt.Errorf("make the user %s: %w", a.User, failed))
 	}
 	if failed = placeInAccount(s, ctx, client, session, grant, a); failed == nil {
-		failed = access.AskHere(ctx, grant, true)
+		failed = grants.AskHere(ctx, grant, true)
 	}
 	if err = placed(s, ctx, client, grant, failed); err == nil {
 		return nil
@@ -233,7 +234,7 @@ func placeInAccount(
 		return err
 	}
 	defer as.Close()
-	return access.EditGranted(s, ctx, client, grant, as, placeLine)
+	return grants.EditGranted(s, ctx, client, grant, as, placeLine)
 }
 
 // withdrawSteward ends the steward key of an instance. An account of its own is removed with its rule; else the line
@@ -282,16 +283,16 @@ func withdrawSteward(
 	if st.OwnAccount {
 		failed = session.AsRoot(a.Remove())
 	} else {
-		failed = access.EditGranted(s, ctx, client, grant, session, access.RemoveLine)
+		failed = grants.EditGranted(s, ctx, client, grant, session, grants.RemoveLine)
 	}
-	if err := access.ReportStep(ctx, client, grant.Run.Id, "remove", "it is removed, from here", failed); err != nil {
+	if err := grants.ReportStep(ctx, client, grant.Run.Id, "remove", "it is removed, from here", failed); err != nil {
 		return err
 	}
 	if failed != nil {
 		return fmt.Errorf("the steward key %s was not withdrawn: %w", st.Key, failed)
 	}
-	seen := access.AskHere(ctx, grant, false)
-	if err := access.ReportStep(ctx, client, grant.Run.Id, "ask", "the line is removed", seen); err != nil {
+	seen := grants.AskHere(ctx, grant, false)
+	if err := grants.ReportStep(ctx, client, grant.Run.Id, "ask", "the line is removed", seen); err != nil {
 		return err
 	}
 	run, err := s.Watch(ctx, client, grant.Run.Id)

@@ -15,7 +15,7 @@ import (
 	"github.com/google/uuid"
 
 	"plumlatch/internal/apiclient"
-	"plumlatch/internal/cli/access"
+	"plumlatch/internal/cli/grants"
 	"plumlatch/internal/cli/kit"
 )
 
@@ -266,7 +266,7 @@ func proveFirst(ctx context.Context, s *kit.Session, client *apiclient.Client, k
 		defer done()
 		signers = found
 	}
-	_, err := access.ProveKey(s, ctx, client, key, signers, h)
+	_, err := grants.ProveKey(s, ctx, client, key, signers, h)
 	return err
 }
 

@@ -318,3 +318,11 @@ func WrapFile(path string, err error) error {
 	}
 	return fmt.Errorf("%s: %w", path, err)
 }
+
+// NoPrivateKey is the failure that no private key of a kind was found on this machine.
+func NoPrivateKey(which string) error {
+	return Missing(
+		"no-private-key", "no private key "+which+" was found on this machine",
+		"Say where it is: -with FILE, or -agent for the keys of the ssh-agent",
+	)
+}

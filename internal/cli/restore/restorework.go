@@ -16,6 +16,8 @@ import (
 
 	"plumlatch/internal/apiclient"
 	"plumlatch/internal/cli/access"
+	"plumlatch/internal/cli/connect"
+	"plumlatch/internal/cli/grants"
 	"plumlatch/internal/cli/kit"
 	"plumlatch/internal/core/keypair"
 	"plumlatch/internal/means"
@@ -200,7 +202,7 @@ func placeFor(s *kit.Session,
 	fresh apiclient.Key,
 	w *restoreWork,
 ) error {
-	line, err := access.LineKey(fresh.Name, fresh.PublicKey)
+	line, err := grants.LineKey(fresh.Name, fresh.PublicKey)
 	if err != nil {
 		return err
 	}
@@ -270,7 +272,7 @@ func removeFor(
 		if err != nil {
 			return err
 		}
-		line, err := access.LineKey(name, k.PublicKey)
+		line, err := grants.LineKey(name, k.PublicKey)
 		if err != nil {
 			return err
 		}
@@ -385,7 +387,7 @@ func refreshConfig(s *kit.Session, ctx context.Context, client *apiclient.Client
 	if _, err := os.Stat(file); err != nil {
 		return "", nil // it was never written
 	}
-	c, err := access.SshConfigOf(s, ctx, client, "")
+	c, err := connect.SshConfigOf(s, ctx, client, "")
 	if err != nil {
 		return "", err
 	}

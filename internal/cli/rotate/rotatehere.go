@@ -13,6 +13,7 @@ import (
 
 	"plumlatch/internal/apiclient"
 	"plumlatch/internal/cli/access"
+	"plumlatch/internal/cli/grants"
 	"plumlatch/internal/cli/kit"
 	"plumlatch/internal/core/keypair"
 	"plumlatch/internal/core/text"
@@ -173,11 +174,11 @@ func (e *editHere) close() {
 }
 
 func (e *editHere) do(ctx context.Context, step string) (string, error) {
-	old, err := access.LineKey(e.item.Old, e.item.OldPublicKey)
+	old, err := grants.LineKey(e.item.Old, e.item.OldPublicKey)
 	if err != nil {
 		return "", err
 	}
-	fresh, err := access.LineKey(e.item.New, e.item.NewPublicKey)
+	fresh, err := grants.LineKey(e.item.New, e.item.NewPublicKey)
 	if err != nil {
 		return "", err
 	}

@@ -164,7 +164,7 @@ func (e *edit) remove(ctx context.Context, p *runs.Progress) (string, error) {
 		func(d *means.Door, by sshio.Entry, k means.Key) (means.Seen, error) {
 			_, l, err := e.subject(ctx, e.store)
 			if err == nil {
-				by, err = e.entryBeside(ctx, l, by, k)
+				by, err = e.EntryBeside(ctx, l, by, k)
 			}
 			if err != nil {
 				return means.Seen{}, err

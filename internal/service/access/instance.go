@@ -72,7 +72,7 @@ func (s *Service) InstanceAccess(ctx context.Context, instance string) (Instance
 		return InstanceAccess{}, err
 	}
 	out := InstanceAccess{Instance: i.Name}
-	all, err := s.store.LoginsOnInstance(ctx, i.ID, maxOpeners)
+	all, err := s.store.LoginsOnInstance(ctx, i.ID, MaxOpeners)
 	if err != nil {
 		return out, err
 	}

@@ -29,7 +29,8 @@ type Login struct {
 	Label string
 }
 
-const maxOpeners = 500
+// MaxOpeners is how many keys and strangers of one instance are shown at most.
+const MaxOpeners = 500
 
 // Login returns a login with what was seen in it.
 func (s *Service) Login(ctx context.Context, name string) (Login, error) {
@@ -51,7 +52,7 @@ func (s *Service) Login(ctx context.Context, name string) (Login, error) {
 		}
 	}
 	out := Login{LoginReach: judged(w.Logins[place], reach.Standings(w.Input)[place]), Of: i, Folders: l.Folders}
-	openers, err := s.store.Openers(ctx, i.ID, record.Page{Limit: maxOpeners})
+	openers, err := s.store.Openers(ctx, i.ID, record.Page{Limit: MaxOpeners})
 	if err != nil {
 		return Login{}, err
 	}
@@ -65,7 +66,7 @@ func (s *Service) Login(ctx context.Context, name string) (Login, error) {
 		labelled = append(labelled, reach.Labelled{Name: o.KeyName, Present: o.Present})
 	}
 	out.Label = reach.LabelWorth(i.KeyLabel, labelled)
-	strangers, err := s.store.StrangersOf(ctx, i.ID, maxOpeners)
+	strangers, err := s.store.StrangersOf(ctx, i.ID, MaxOpeners)
 	if err != nil {
 		return Login{}, err
 	}

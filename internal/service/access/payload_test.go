@@ -7,5 +7,3 @@ import (
 )
 
 func FuzzGrantPayload(f *testing.F) { runstest.FuzzPayload(f, grantWork{Worker: "ines", Added: true}) }
-
-func FuzzSettlePayload(f *testing.F) { runstest.FuzzPayload(f, settleWork{}) }

@@ -67,7 +67,6 @@ func New(
 		e.Register(kind, service.grantPlan)
 		w.TakeJobs(kind, service.grantJob())
 	}
-	e.Register(settleKind, service.settlePlan)
 	return service
 }
 

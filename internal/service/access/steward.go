@@ -163,10 +163,10 @@ func stewardOf(l record.LoginToSweep) Steward {
 	}
 }
 
-// entryBeside returns the completed login by which lines may be removed from l: that of the steward key where it opens
+// EntryBeside returns the completed login by which lines may be removed from l: that of the steward key where it opens
 // l itself. Where it acts there from another user's, it shows nothing of l, and then it is one with another key than
 // those that go, on record and signed with it, of a key that is freshly proved and that the server accepts now.
-func (s *Service) entryBeside(
+func (s *Service) EntryBeside(
 	ctx context.Context, l record.LoginToSweep, by sshio.Entry, going ...means.Key,
 ) (sshio.Entry, error) {
 	if by.Key() != nil {

@@ -1,4 +1,4 @@
-package access
+package settle
 
 import (
 	"bytes"
@@ -18,6 +18,7 @@ import (
 	"plumlatch/internal/core/reach"
 	"plumlatch/internal/record"
 	"plumlatch/internal/runs"
+	"plumlatch/internal/service/access"
 	"plumlatch/internal/service/fleet"
 	"plumlatch/internal/service/journal"
 	"plumlatch/internal/service/keys"
@@ -241,7 +242,7 @@ func (s *Service) settleLogin(
 			}
 			continue
 		}
-		if p := s.NoMeans(l); p != nil {
+		if p := s.access.NoMeans(l); p != nil {
 			item.State, item.Detail = settledLeftOut, p.Detail
 			continue
 		}
@@ -375,7 +376,7 @@ func (s *Service) acceptable(
 		}
 		return k, s.keys.Grantable(k)
 	}
-	strangers, err := tx.StrangersOf(ctx, l.InstanceID, maxOpeners)
+	strangers, err := tx.StrangersOf(ctx, l.InstanceID, access.MaxOpeners)
 	if err != nil {
 		return record.Key{}, err
 	}

@@ -1,4 +1,4 @@
-package access
+package settle
 
 import (
 	"context"
@@ -34,7 +34,7 @@ func (s *Service) Differences(
 	out := record.List[Difference]{Next: l.Next}
 	for _, d := range l.Items {
 		item := Difference{Difference: d, Choices: reach.Choices(reach.Status(d.Status))}
-		if p := s.NoMeans(ways[d.LoginID]); p != nil {
+		if p := s.access.NoMeans(ways[d.LoginID]); p != nil {
 			item.NoMeans = p.Detail
 		}
 		out.Items = append(out.Items, item)

@@ -1,5 +1,5 @@
-// Package access holds the commands about which key opens what: grants, proofs, sweeps, reach, and getting in.
-package access
+// Package grants holds the commands that grant and withdraw, settle what differs, and prove keys.
+package grants
 
 import (
 	"context"
@@ -13,6 +13,7 @@ import (
 	"github.com/google/uuid"
 
 	"plumlatch/internal/apiclient"
+	"plumlatch/internal/cli/access"
 	"plumlatch/internal/cli/kit"
 	"plumlatch/internal/core/authorizedkeys"
 	"plumlatch/internal/core/text"
@@ -411,7 +412,7 @@ func changeGrant(s *kit.Session,
 			grant.Login,
 			signer.From,
 		)
-		ShowLogin(s, l)
+		access.ShowLogin(s, l)
 	}
 	return grant, nil
 }
@@ -431,7 +432,7 @@ func EditGranted(s *kit.Session,
 	if err := edit(ctx, means.New(means.Over(session), nil, nil, time.Now), session.Entry(), line, grant); err != nil {
 		return err
 	}
-	_, err = Report(ctx, client, grant.Login, session)
+	_, err = access.Report(ctx, client, grant.Login, session)
 	return err
 }
 

@@ -1,7 +1,6 @@
-package access
+package history
 
 import (
-	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -22,15 +21,15 @@ import (
 	"plumlatch/internal/store"
 )
 
-// PastWanted asks who could get in from one time to another, or at one where they are the same.
-type PastWanted struct {
+// Wanted asks who could get in from one time to another, or at one where they are the same.
+type Wanted struct {
 	From, Until          time.Time
 	Login, Key, Holder   string
 	LabelName, LabelText string
 }
 
-// PastGrant is a grant as it was.
-type PastGrant struct {
+// Grant is a grant as it was.
+type Grant struct {
 	At          time.Time
 	By, Reason  string
 	Until       *time.Time
@@ -38,8 +37,8 @@ type PastGrant struct {
 	WithdrawnBy string
 }
 
-// PastKey is one key in one login for a stretch of time: seen there, granted, or both.
-type PastKey struct {
+// Key is one key in one login for a stretch of time: seen there, granted, or both.
+type Key struct {
 	Login, Instance string
 	// Key is the name of the key's record, "" for a stranger.
 	Key, SHA256, Comment string
@@ -51,18 +50,18 @@ type PastKey struct {
 	Known  past.Known
 	// Interval is when it was seen; nil for a grant that no reading has seen.
 	Interval *past.Interval[string]
-	Grants   []PastGrant
+	Grants   []Grant
 }
 
-// PastUnknown is a login of which something is not known.
-type PastUnknown struct {
+// Unknown is a login of which something is not known.
+type Unknown struct {
 	Login string
 	// FirstRead is when it was first read; nil for never.
 	FirstRead *time.Time
 }
 
-// PastWay is a way into a login beside keys for a stretch of time, or something of them that was not known then.
-type PastWay struct {
+// Way is a way into a login beside keys for a stretch of time, or something of them that was not known then.
+type Way struct {
 	Login, Instance string
 	seen.Way
 	Known past.Known
@@ -70,27 +69,27 @@ type PastWay struct {
 	Interval *past.Interval[seen.Way]
 }
 
-// PastPage is a part of what was in the past.
-type PastPage struct {
-	Keys []PastKey
+// Page is a part of what was in the past.
+type Page struct {
+	Keys []Key
 	// Ways are those beside keys; a question about a key or a holder has none.
-	Ways    []PastWay
-	Unknown []PastUnknown
+	Ways    []Way
+	Unknown []Unknown
 	Next    string
 }
 
-// pastAtOnce is how many logins are looked up together.
-const pastAtOnce = 50
+// atOnce is how many logins are looked up together.
+const atOnce = 50
 
 // Past returns who could get in at a time that is over, by the readings and the grants that are kept.
-func (s *Service) Past(ctx context.Context, w PastWanted, after string) (PastPage, error) {
-	f, err := s.pastFilter(ctx, w)
+func (s *Service) Past(ctx context.Context, w Wanted, after string) (Page, error) {
+	f, err := s.filter(ctx, w)
 	if err != nil {
-		return PastPage{}, err
+		return Page{}, err
 	}
-	logins, err := s.store.PastLogins(ctx, f, record.Page{After: after, Limit: pastAtOnce})
+	logins, err := s.store.PastLogins(ctx, f, record.Page{After: after, Limit: atOnce})
 	if err != nil {
-		return PastPage{}, problem.FromPage(err)
+		return Page{}, problem.FromPage(err)
 	}
 	ids := make([]uuid.UUID, len(logins.Items))
 	for n, l := range logins.Items {
@@ -98,28 +97,28 @@ func (s *Service) Past(ctx context.Context, w PastWanted, after string) (PastPag
 	}
 	versions, err := s.store.AllVersions(ctx, ids)
 	if err != nil {
-		return PastPage{}, err
+		return Page{}, err
 	}
 	granted, err := s.store.AllGrants(ctx, ids)
 	if err != nil {
-		return PastPage{}, err
+		return Page{}, err
 	}
 	var servers map[uuid.UUID][]record.LoginServer
 	if f.Keys == nil {
 		if servers, err = s.store.AllServers(ctx, ids); err != nil {
-			return PastPage{}, err
+			return Page{}, err
 		}
 	}
 	lines := linesOfAll(versions)
 	known, err := s.knownInPast(ctx, lines, granted)
 	if err != nil {
-		return PastPage{}, err
+		return Page{}, err
 	}
-	out := PastPage{Next: logins.Next}
+	out := Page{Next: logins.Next}
 	for _, l := range logins.Items {
 		keys, unknown := known.of(l, f, lines[l.ID], granted[l.ID])
 		if w.Holder != "" {
-			keys = slices.DeleteFunc(keys, func(k PastKey) bool { return k.Holder != w.Holder })
+			keys = slices.DeleteFunc(keys, func(k Key) bool { return k.Holder != w.Holder })
 		}
 		out.Keys = append(out.Keys, keys...)
 		if f.Keys == nil {
@@ -133,7 +132,7 @@ func (s *Service) Past(ctx context.Context, w PastWanted, after string) (PastPag
 }
 
 // waysInPast returns the ways into a login beside keys, by the versions of its server's settings.
-func waysInPast(l record.PastLogin, f record.PastFilter, servers []record.LoginServer) (out []PastWay) {
+func waysInPast(l record.PastLogin, f record.PastFilter, servers []record.LoginServer) (out []Way) {
 	versions := make([]past.Version[seen.Way], len(servers))
 	for n, s := range servers {
 		versions[n] = past.Version[seen.Way]{SeenAt: s.Since, SeenUntil: s.ReadAt, Keys: s.Server.Ways(l.OSUser)}
@@ -141,7 +140,7 @@ func waysInPast(l record.PastLogin, f record.PastFilter, servers []record.LoginS
 	called := fleet.LoginName(l.OSUser, l.InstanceName)
 	for _, i := range past.Intervals(versions) {
 		if i.Within(f.From, f.Until) {
-			out = append(out, PastWay{called, l.InstanceName, i.Key, within(i, f), &i})
+			out = append(out, Way{called, l.InstanceName, i.Key, within(i, f), &i})
 		}
 	}
 	if first := past.FirstRead(versions); first.IsZero() || first.After(f.From) {
@@ -149,13 +148,13 @@ func waysInPast(l record.PastLogin, f record.PastFilter, servers []record.LoginS
 		if !first.IsZero() {
 			text = "nobody had read the SSH server's settings yet"
 		}
-		out = append(out, PastWay{called, l.InstanceName, seen.Way{Kind: seen.WayUnread, Text: text}, past.Between, nil})
+		out = append(out, Way{called, l.InstanceName, seen.Way{Kind: seen.WayUnread, Text: text}, past.Between, nil})
 	}
 	return out
 }
 
-// pastFilter checks a question and looks up what it names.
-func (s *Service) pastFilter(ctx context.Context, w PastWanted) (record.PastFilter, error) {
+// filter checks a question and looks up what it names.
+func (s *Service) filter(ctx context.Context, w Wanted) (record.PastFilter, error) {
 	f := record.PastFilter{From: w.From, Until: w.Until, LabelName: w.LabelName, LabelText: w.LabelText}
 	if w.Until.Before(w.From) || w.From.After(s.now()) {
 		return f, &problem.Problem{
@@ -199,16 +198,16 @@ func (s *Service) pastFilter(ctx context.Context, w PastWanted) (record.PastFilt
 	return f, nil
 }
 
-// pastLines are the versions of a login's files, and for each key in them its newest line.
-type pastLines struct {
+// loginLines are the versions of a login's files, and for each key in them its newest line.
+type loginLines struct {
 	versions []past.Version[string]
 	lines    map[string]authorizedkeys.Line
 }
 
-func linesOfAll(versions map[uuid.UUID][]record.FileVersion) map[uuid.UUID]pastLines {
-	out := map[uuid.UUID]pastLines{}
+func linesOfAll(versions map[uuid.UUID][]record.FileVersion) map[uuid.UUID]loginLines {
+	out := map[uuid.UUID]loginLines{}
 	for login, all := range versions {
-		l := pastLines{lines: map[string]authorizedkeys.Line{}}
+		l := loginLines{lines: map[string]authorizedkeys.Line{}}
 		for _, v := range all {
 			version := past.Version[string]{Path: v.Path, SeenAt: v.SeenAt, SeenUntil: v.SeenUntil, Method: v.Method}
 			for _, line := range authorizedkeys.Parse(v.Content) {
@@ -225,17 +224,17 @@ func linesOfAll(versions map[uuid.UUID][]record.FileVersion) map[uuid.UUID]pastL
 	return out
 }
 
-// pastKeys are the records of the keys that the past is about.
-type pastKeys struct {
+// keysKnown are the records of the keys that the past is about.
+type keysKnown struct {
 	byDigest  map[string]record.Key
 	byID      map[uuid.UUID]record.Key
 	handovers map[uuid.UUID][]past.Handover
 }
 
 func (s *Service) knownInPast(
-	ctx context.Context, lines map[uuid.UUID]pastLines, granted map[uuid.UUID][]record.Grant,
-) (pastKeys, error) {
-	out := pastKeys{byID: map[uuid.UUID]record.Key{}, handovers: map[uuid.UUID][]past.Handover{}}
+	ctx context.Context, lines map[uuid.UUID]loginLines, granted map[uuid.UUID][]record.Grant,
+) (keysKnown, error) {
+	out := keysKnown{byID: map[uuid.UUID]record.Key{}, handovers: map[uuid.UUID][]past.Handover{}}
 	seen := map[string]bool{}
 	var digests [][]byte
 	for _, l := range lines {
@@ -278,9 +277,9 @@ func (s *Service) knownInPast(
 }
 
 // of returns the keys of one login, and whether something of it is not known.
-func (k pastKeys) of(
-	l record.PastLogin, f record.PastFilter, lines pastLines, granted []record.Grant,
-) (out []PastKey, unknown *PastUnknown) {
+func (k keysKnown) of(
+	l record.PastLogin, f record.PastFilter, lines loginLines, granted []record.Grant,
+) (out []Key, unknown *Unknown) {
 	called := fleet.LoginName(l.OSUser, l.InstanceName)
 	only := func(id uuid.UUID) bool { return f.Keys == nil || slices.Contains(f.Keys, id) }
 	shown := map[uuid.UUID]bool{}
@@ -289,7 +288,7 @@ func (k pastKeys) of(
 			continue
 		}
 		line := lines.lines[i.Key]
-		row := PastKey{
+		row := Key{
 			Login: called, Instance: l.InstanceName, SHA256: keypair.FormatSHA256([]byte(i.Key)),
 			Comment: text.Line(line.Comment, text.MaxLine), Opens: line.Opens(f.From),
 			Limits: text.Line(strings.Join(line.Limits(f.From), "; "), text.MaxLine), Known: within(i, f), Interval: &i,
@@ -311,7 +310,7 @@ func (k pastKeys) of(
 			continue
 		}
 		shown[g.KeyID] = true
-		out = append(out, PastKey{
+		out = append(out, Key{
 			Login: called, Instance: l.InstanceName, Key: known.Name, SHA256: keypair.FormatSHA256(known.SHA256),
 			Comment: known.Comment, Holder: k.holderAt(g.KeyID, f.From), Known: past.Not,
 			Grants: grantsOf(granted, g.KeyID, f),
@@ -319,7 +318,7 @@ func (k pastKeys) of(
 	}
 	first := past.FirstRead(lines.versions)
 	if first.IsZero() || first.After(f.From) {
-		unknown = &PastUnknown{Login: called}
+		unknown = &Unknown{Login: called}
 		if !first.IsZero() {
 			unknown.FirstRead = &first
 		}
@@ -340,10 +339,13 @@ func within[K comparable](i past.Interval[K], f record.PastFilter) past.Known {
 	if !i.From.After(f.Until) && !i.To.Before(f.From) {
 		return past.Seen
 	}
-	return cmp.Or(map[bool]past.Known{true: past.Since}[i.StillThere && i.To.Before(f.From)], past.Between)
+	if i.StillThere && i.To.Before(f.From) {
+		return past.Since
+	}
+	return past.Between
 }
 
-func (k pastKeys) holderAt(id uuid.UUID, at time.Time) string {
+func (k keysKnown) holderAt(id uuid.UUID, at time.Time) string {
 	now := ""
 	if h := k.byID[id].Holder; h != nil {
 		now = h.Name
@@ -356,10 +358,10 @@ func inForce(g record.Grant, f record.PastFilter) bool {
 }
 
 // grantsOf returns the grants of a key that were in force in what is asked.
-func grantsOf(all []record.Grant, key uuid.UUID, f record.PastFilter) (out []PastGrant) {
+func grantsOf(all []record.Grant, key uuid.UUID, f record.PastFilter) (out []Grant) {
 	for _, g := range all {
 		if g.KeyID == key && inForce(g, f) {
-			out = append(out, PastGrant{
+			out = append(out, Grant{
 				At: g.GrantedAt, By: g.GrantedBy, Reason: g.Reason, Until: g.Until, WithdrawnAt: g.WithdrawnAt,
 				WithdrawnBy: g.WithdrawnBy,
 			})

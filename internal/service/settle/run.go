@@ -1,4 +1,4 @@
-package access
+package settle
 
 import (
 	"context"
@@ -147,7 +147,7 @@ func (e *settling) change(ctx context.Context, p *runs.Progress) (string, error)
 		going := e.going(read)
 		l, err := e.login(ctx, e.store)
 		if err == nil {
-			by, err = e.entryBeside(ctx, l, by, going...)
+			by, err = e.access.EntryBeside(ctx, l, by, going...)
 		}
 		if err != nil {
 			return read, err

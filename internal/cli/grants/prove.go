@@ -1,4 +1,4 @@
-package access
+package grants
 
 import (
 	"context"
@@ -258,7 +258,7 @@ func signerFor(s *kit.Session, sha256 string, signers []kit.AtHand, h kit.LocalK
 	}
 	file := s.FindPrivate(sha256)
 	if file == "" {
-		return kit.AtHand{}, noPrivateKey("of " + sha256)
+		return kit.AtHand{}, kit.NoPrivateKey("of " + sha256)
 	}
 	return s.FileKey(file, h.PassphraseFile, false)
 }
@@ -310,7 +310,7 @@ func proveLogin(s *kit.Session,
 		file := s.FileFor(l.Openers)
 		if file == "" {
 			return fail(
-				noPrivateKey("that opens " + name),
+				kit.NoPrivateKey("that opens " + name),
 			)
 		}
 		signer, err := s.FileKey(file, h.PassphraseFile, false)
@@ -335,12 +335,4 @@ func proveLogin(s *kit.Session,
 	}
 	out.Proved = true
 	return out, nil
-}
-
-// noPrivateKey is the failure that no private key of a kind was found on this machine.
-func noPrivateKey(which string) error {
-	return kit.Missing(
-		"no-private-key", "no private key "+which+" was found on this machine",
-		"Say where it is: -with FILE, or -agent for the keys of the ssh-agent",
-	)
 }

@@ -1,4 +1,5 @@
-package access
+// Package connect holds the commands of logging in: connect, the settings of ssh, and why a login is refused.
+package connect
 
 import (
 	"cmp"
@@ -111,7 +112,7 @@ func connect(f *flag.FlagSet) func(context.Context, *kit.Session, []string) erro
 			return err
 		}
 		if w.identity == "" && !*windows {
-			return noPrivateKey("that opens " + args[0])
+			return kit.NoPrivateKey("that opens " + args[0])
 		}
 		if *windows {
 			tellWindows(s, w, w.identity)

@@ -3,6 +3,7 @@ package httpapi
 import (
 	"plumlatch/internal/core/keypair"
 	"plumlatch/internal/core/reach"
+	"plumlatch/internal/core/weakness"
 	"plumlatch/internal/httpapi/contract"
 	"plumlatch/internal/record"
 	"plumlatch/internal/service/fleet"
@@ -33,7 +34,7 @@ func fingerprintsOf(p keypair.Public) contract.Fingerprints {
 	return f
 }
 
-func findingOf(f keypair.Finding) contract.Finding {
+func findingOf(f weakness.Finding) contract.Finding {
 	return contract.Finding{
 		Code:   f.Code,
 		Weight: contract.FindingWeight(f.Weight),
@@ -69,10 +70,10 @@ func keyOf(k record.Key) contract.Key {
 		Origin: contract.Origin(
 			k.Origin,
 		), State: contract.KeyState(k.State), CreatedAt: k.CreatedAt, CreatedBy: k.CreatedBy, Opens: k.Opens,
-		Findings: each(keypair.Judge(p), findingOf),
+		Findings: each(weakness.Judge(p), findingOf),
 	}
 	if len(k.SharesPrimeWith) > 0 {
-		out.Findings = append([]contract.Finding{findingOf(keypair.SharedPrimeFinding(k.SharesPrimeWith))}, out.Findings...)
+		out.Findings = append([]contract.Finding{findingOf(weakness.SharedPrimeFinding(k.SharesPrimeWith))}, out.Findings...)
 	}
 	if k.StewardOf != nil {
 		out.Steward = new(true)

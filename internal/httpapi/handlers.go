@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"plumlatch/internal/core/keypair"
+	"plumlatch/internal/core/weakness"
 	"plumlatch/internal/httpapi/contract"
 	"plumlatch/internal/record"
 	"plumlatch/internal/service/fleet"
@@ -164,7 +165,7 @@ func (a *api) ReadKey(ctx context.Context, r contract.ReadKeyRequestObject) (con
 		Format: string(
 			file.Format,
 		), Notes: each(file.Notes, func(n keypair.Note) string { return n.Text }),
-		Findings: each(keypair.Judge(p), findingOf),
+		Findings: each(weakness.Judge(p), findingOf),
 	}, nil
 }
 

@@ -10,10 +10,10 @@ import (
 	"plumlatch/internal/core/rotation"
 	"plumlatch/internal/record"
 	"plumlatch/internal/runs"
+	"plumlatch/internal/service/access"
 	"plumlatch/internal/service/reentry"
 	"plumlatch/internal/service/rotate"
 	"plumlatch/internal/service/servicetest"
-	"plumlatch/internal/service/access"
 	"plumlatch/internal/service/settle"
 	"plumlatch/internal/store"
 )

@@ -11,6 +11,7 @@ import (
 	"plumlatch/internal/cli/access"
 	"plumlatch/internal/cli/kit"
 	"plumlatch/internal/core/keypair"
+	"plumlatch/internal/core/weakness"
 )
 
 var TraceCommands = []kit.Command{{
@@ -224,7 +225,7 @@ func goneText(m apiclient.Traced) string {
 func showFindings(s *kit.Session, findings []apiclient.Finding) {
 	for _, f := range findings {
 		s.ShowFinding(
-			keypair.Finding{Weight: keypair.Weight(f.Weight), Text: f.Text, Remedy: f.Remedy, ActBy: kit.Given(f.ActBy)},
+			weakness.Finding{Weight: weakness.Weight(f.Weight), Text: f.Text, Remedy: f.Remedy, ActBy: kit.Given(f.ActBy)},
 		)
 	}
 }

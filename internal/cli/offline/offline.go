@@ -18,6 +18,7 @@ import (
 
 	"plumlatch/internal/cli/kit"
 	"plumlatch/internal/core/keypair"
+	"plumlatch/internal/core/weakness"
 )
 
 // OfflineCommands work on files of this machine and need no service.
@@ -68,25 +69,25 @@ Files get the mode 0600 and are written whole or not at all, never over another 
 
 // inspected is what key inspect says of a file.
 type inspected struct {
-	File       string            `json:"file"`
-	Kind       string            `json:"kind"`
-	Format     keypair.Format    `json:"format"`
-	Type       string            `json:"type,omitempty"`
-	Bits       int               `json:"bits,omitempty"`
-	Encrypted  bool              `json:"encrypted"`
-	Cipher     string            `json:"cipher,omitempty"`
-	Comment    string            `json:"comment,omitempty"`
-	SHA256     string            `json:"sha256,omitempty"`
-	MD5        string            `json:"md5,omitempty"`
-	SPKIMD5    string            `json:"spki_md5,omitempty"`
-	PKCS8SHA1  string            `json:"pkcs8_sha1,omitempty"`
-	SSHFP      string            `json:"sshfp,omitempty"`
-	Mode       string            `json:"mode"`
-	LineEnds   string            `json:"line_ends"`
-	PublicFile string            `json:"public_file,omitempty"`
-	Belongs    *bool             `json:"belongs_together,omitempty"`
-	Repaired   []string          `json:"repaired,omitempty"`
-	Findings   []keypair.Finding `json:"findings"`
+	File       string             `json:"file"`
+	Kind       string             `json:"kind"`
+	Format     keypair.Format     `json:"format"`
+	Type       string             `json:"type,omitempty"`
+	Bits       int                `json:"bits,omitempty"`
+	Encrypted  bool               `json:"encrypted"`
+	Cipher     string             `json:"cipher,omitempty"`
+	Comment    string             `json:"comment,omitempty"`
+	SHA256     string             `json:"sha256,omitempty"`
+	MD5        string             `json:"md5,omitempty"`
+	SPKIMD5    string             `json:"spki_md5,omitempty"`
+	PKCS8SHA1  string             `json:"pkcs8_sha1,omitempty"`
+	SSHFP      string             `json:"sshfp,omitempty"`
+	Mode       string             `json:"mode"`
+	LineEnds   string             `json:"line_ends"`
+	PublicFile string             `json:"public_file,omitempty"`
+	Belongs    *bool              `json:"belongs_together,omitempty"`
+	Repaired   []string           `json:"repaired,omitempty"`
+	Findings   []weakness.Finding `json:"findings"`
 	// Lines are those of a list of keys.
 	Lines []inspectedLine `json:"lines,omitempty"`
 }
@@ -171,7 +172,7 @@ func keyInspect(f *flag.FlagSet) func(context.Context, *kit.Session, []string) e
 			return errors.Join(problems...)
 		}
 		if slices.ContainsFunc(all, func(i inspected) bool {
-			return slices.ContainsFunc(i.Findings, func(f keypair.Finding) bool { return f.Weight == keypair.Bad })
+			return slices.ContainsFunc(i.Findings, func(f weakness.Finding) bool { return f.Weight == weakness.Bad })
 		}) {
 			return kit.Quiet(kit.ExitNotAsItShould)
 		}
@@ -192,14 +193,14 @@ func judgeTogether(all []inspected, keys []placedKey) {
 	var moduli []*big.Int
 	var places []placedKey
 	for _, k := range keys {
-		if m := k.Modulus(); m != nil {
+		if _, m := k.RSANumbers(); m != nil {
 			moduli, places = append(moduli, m), append(places, k)
 		}
 	}
-	for _, pair := range keypair.SharedPrimes(moduli) {
+	for _, pair := range weakness.SharedPrimes(moduli) {
 		a, b := places[pair.A], places[pair.B]
-		all[a.in].Findings = append(all[a.in].Findings, keypair.SharedPrimeFinding([]string{b.place}))
-		all[b.in].Findings = append(all[b.in].Findings, keypair.SharedPrimeFinding([]string{a.place}))
+		all[a.in].Findings = append(all[a.in].Findings, weakness.SharedPrimeFinding([]string{b.place}))
+		all[b.in].Findings = append(all[b.in].Findings, weakness.SharedPrimeFinding([]string{a.place}))
 	}
 }
 
@@ -210,7 +211,7 @@ func inspectList(k kit.KeyOnDisk) (inspected, []keypair.Listed, error) {
 		Kind:     "list of keys",
 		Mode:     fmt.Sprintf("%04o", k.Mode),
 		LineEnds: lineEnds(k.Text),
-		Findings: []keypair.Finding{},
+		Findings: []weakness.Finding{},
 	}
 	listed, notes, err := keypair.ReadList(string(k.Text))
 	if err != nil {
@@ -235,8 +236,8 @@ func inspectList(k kit.KeyOnDisk) (inspected, []keypair.Listed, error) {
 			Comment: l.Comment,
 			Options: l.Options,
 		})
-		for _, f := range keypair.Judge(l.Public) {
-			if f.Weight != keypair.Remark {
+		for _, f := range weakness.Judge(l.Public) {
+			if f.Weight != weakness.Remark {
 				f.Text = fmt.Sprintf("line %d: %s", l.Line, f.Text)
 				i.Findings = append(i.Findings, f)
 			}
@@ -256,7 +257,7 @@ func inspect(s *kit.Session, k kit.KeyOnDisk) (inspected, error) {
 		Comment:  p.Comment,
 		Mode:     fmt.Sprintf("%04o", k.Mode),
 		LineEnds: lineEnds(k.Text),
-		Findings: []keypair.Finding{},
+		Findings: []weakness.Finding{},
 	}
 	if len(p.Blob) > 0 {
 		i.SHA256, i.MD5, i.SSHFP = keypair.FormatSHA256(p.SHA256()), keypair.FormatMD5(p.MD5()), p.SSHFP()
@@ -270,9 +271,9 @@ func inspect(s *kit.Session, k kit.KeyOnDisk) (inspected, error) {
 	if k.Private != nil {
 		for _, n := range k.Private.Notes {
 			i.Repaired = append(i.Repaired, n.Text)
-			i.Findings = append(i.Findings, keypair.Finding{
+			i.Findings = append(i.Findings, weakness.Finding{
 				Code:   "damaged-text",
-				Weight: keypair.Caution,
+				Weight: weakness.Caution,
 				Text:   "other programs may refuse the file: " + n.Text,
 				Remedy: "Write it again: plumlatch key convert " + s.Shown(
 					k.Path,
@@ -293,29 +294,29 @@ func inspect(s *kit.Session, k kit.KeyOnDisk) (inspected, error) {
 		if err := comparePublic(s, k, &i); err != nil {
 			return i, err
 		}
-		i.Findings = append(i.Findings, keypair.JudgePrivate(*k.Private)...)
+		i.Findings = append(i.Findings, weakness.JudgePrivate(*k.Private)...)
 	}
 	if len(p.Blob) > 0 {
-		i.Findings = append(i.Findings, keypair.Judge(p)...)
+		i.Findings = append(i.Findings, weakness.Judge(p)...)
 	}
 	return i, nil
 }
 
 // judgeFile judges what only the file shows, not the key in it.
-func judgeFile(s *kit.Session, k kit.KeyOnDisk) []keypair.Finding {
-	var out []keypair.Finding
+func judgeFile(s *kit.Session, k kit.KeyOnDisk) []weakness.Finding {
+	var out []weakness.Finding
 	if k.Mode&0o077 != 0 {
-		out = append(out, keypair.Finding{
+		out = append(out, weakness.Finding{
 			Code:   "mode-open",
-			Weight: keypair.Bad,
+			Weight: weakness.Bad,
 			Text:   fmt.Sprintf("the mode %04o lets others read it, and ssh refuses such a file", k.Mode),
 			Remedy: "chmod 600 " + s.Shown(k.Path),
 		})
 	}
 	if bytes.Contains(k.Text, []byte("\r\n")) && !strings.HasPrefix(string(k.Private.Format), "ppk") {
-		out = append(out, keypair.Finding{
+		out = append(out, weakness.Finding{
 			Code:   "crlf",
-			Weight: keypair.Caution,
+			Weight: weakness.Caution,
 			Text:   "its line ends are CRLF, which some clients refuse",
 			Remedy: "plumlatch key convert " + s.Shown(
 				k.Path,
@@ -344,9 +345,9 @@ func comparePublic(s *kit.Session, k kit.KeyOnDisk, i *inspected) error {
 	together := err == nil && bytes.Equal(public.Blob, k.Key().Blob)
 	i.Belongs = &together
 	if !together {
-		i.Findings = append(i.Findings, keypair.Finding{
+		i.Findings = append(i.Findings, weakness.Finding{
 			Code:   "keys-differ",
-			Weight: keypair.Bad,
+			Weight: weakness.Bad,
 			Text:   beside + " is not the public key of it",
 			Remedy: "Write it again: plumlatch key public " + s.Shown(k.Path),
 		})

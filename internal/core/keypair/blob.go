@@ -2,10 +2,11 @@ package keypair
 
 import (
 	"crypto/ecdh"
-	"encoding/binary"
 	"errors"
 	"fmt"
 	"math/big"
+
+	"plumlatch/internal/core/wire"
 )
 
 const (
@@ -13,10 +14,7 @@ const (
 	maxRSABits = 16384
 )
 
-var (
-	errShort    = errors.New("the key data ends too early")
-	errTrailing = errors.New("there is data after the end of the key")
-)
+var errTrailing = errors.New("there is data after the end of the key")
 
 type algorithm struct {
 	typ   string
@@ -40,13 +38,13 @@ var curves = map[string]ecdh.Curve{
 	"nistp521": ecdh.P521(),
 }
 
-// ReadBlob reads a public key's wire form. The errors wrap errShort where the data
+// ReadBlob reads a public key's wire form. The errors wrap wire.ErrShort where the data
 // is truncated; a *Refusal tells of a key too weak or too large to take.
 func ReadBlob(blob []byte) (Public, error) {
-	r := reader{rest: blob}
-	name := string(r.str())
-	if r.err != nil {
-		return Public{}, r.err
+	r := wire.Reader{Rest: blob}
+	name := string(r.Str())
+	if r.Err != nil {
+		return Public{}, r.Err
 	}
 	alg, ok := algorithms[name]
 	if !ok {
@@ -55,13 +53,13 @@ func ReadBlob(blob []byte) (Public, error) {
 	p := Public{Algorithm: name, Type: alg.typ, Bits: alg.bits, Blob: blob}
 	switch alg.typ {
 	case Ed25519, SKEd25519:
-		if k := r.str(); r.err == nil && len(k) != 32 {
+		if k := r.Str(); r.Err == nil && len(k) != 32 {
 			return Public{}, fmt.Errorf("an Ed25519 public key has 32 bytes, this one %d", len(k))
 		}
 	case ECDSA, SKECDSA:
-		curve, point := string(r.str()), r.str()
-		if r.err != nil {
-			return Public{}, r.err
+		curve, point := string(r.Str()), r.Str()
+		if r.Err != nil {
+			return Public{}, r.Err
 		}
 		if curve != alg.curve {
 			return Public{}, fmt.Errorf("the key type names the curve %s, the key data %q", alg.curve, printable(curve))
@@ -70,9 +68,9 @@ func ReadBlob(blob []byte) (Public, error) {
 			return Public{}, fmt.Errorf("the point is not on the curve %s", curve)
 		}
 	case RSA:
-		exponent, modulus := r.mpint(), r.mpint()
-		if r.err != nil {
-			return Public{}, r.err
+		exponent, modulus := r.Mpint(), r.Mpint()
+		if r.Err != nil {
+			return Public{}, r.Err
 		}
 		p.Bits = modulus.BitLen()
 		if err := checkRSA(exponent, modulus); err != nil {
@@ -80,12 +78,12 @@ func ReadBlob(blob []byte) (Public, error) {
 		}
 	}
 	if alg.typ == SKEd25519 || alg.typ == SKECDSA {
-		r.str()
+		r.Str()
 	}
-	if r.err != nil {
-		return Public{}, r.err
+	if r.Err != nil {
+		return Public{}, r.Err
 	}
-	if len(r.rest) > 0 {
+	if len(r.Rest) > 0 {
 		return Public{}, errTrailing
 	}
 	return p, nil
@@ -116,43 +114,6 @@ func checkRSA(exponent, modulus *big.Int) error {
 	return nil
 }
 
-// reader reads the data types of RFC 4251 section 5 and keeps the first error.
-type reader struct {
-	rest []byte
-	err  error
-}
-
-func (r *reader) str() []byte {
-	if r.err != nil {
-		return nil
-	}
-	if len(r.rest) < 4 {
-		r.err = errShort
-		return nil
-	}
-	n := binary.BigEndian.Uint32(r.rest)
-	if uint64(n) > uint64(len(r.rest)-4) {
-		r.err = errShort
-		return nil
-	}
-	s := r.rest[4 : 4+n]
-	r.rest = r.rest[4+n:]
-	return s
-}
-
-// mpint reads a positive number in its one shortest form.
-func (r *reader) mpint() *big.Int {
-	b := r.str()
-	if r.err != nil {
-		return nil
-	}
-	if len(b) == 0 || b[0]&0x80 != 0 || b[0] == 0 && (len(b) == 1 || b[1]&0x80 == 0) {
-		r.err = errors.New("a number in the key is not positive and in its shortest form")
-		return nil
-	}
-	return new(big.Int).SetBytes(b)
-}
-
 // printable cuts s to something fit for an error message.
 func printable(s string) string {
 	const limit = 40
@@ -174,4 +135,14 @@ func printable(s string) string {
 func KnownAlgorithm(name string) bool {
 	_, ok := algorithms[name]
 	return ok
+}
+
+// RSANumbers returns the exponent and the modulus of an RSA key; nil for the other types.
+func (p Public) RSANumbers() (exponent, modulus *big.Int) {
+	if p.Type != RSA {
+		return nil, nil
+	}
+	r := wire.Reader{Rest: p.Blob}
+	r.Str()
+	return r.Mpint(), r.Mpint()
 }

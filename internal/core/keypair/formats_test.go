@@ -10,6 +10,8 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+
+	"plumlatch/internal/core/bcryptpbkdf"
 )
 
 var privateFormats = []Format{OpenSSHPrivate, ClassicPEM, PKCS8, PPK2, PPK3}
@@ -264,7 +266,7 @@ func FuzzReadPrivate(f *testing.F) {
 
 func BenchmarkMostBcryptRounds(b *testing.B) {
 	for b.Loop() {
-		if _, err := bcryptPBKDF([]byte("p"), []byte("salt"), maxBcryptRounds, 64); err != nil {
+		if _, err := bcryptpbkdf.Key([]byte("p"), []byte("salt"), maxBcryptRounds, 64); err != nil {
 			b.Fatal(err)
 		}
 	}

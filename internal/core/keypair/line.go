@@ -9,6 +9,8 @@ import (
 	"strings"
 	"unicode"
 	"unicode/utf8"
+
+	"plumlatch/internal/core/wire"
 )
 
 // MaxTextBytes is the greatest text taken as one public key, in bytes.
@@ -177,8 +179,8 @@ func readOne(l textLine) (Public, error) {
 	if err != nil {
 		return Public{}, refuseBase64(blobText, comment, at)
 	}
-	inner := reader{rest: blob}
-	if name := string(inner.str()); inner.err == nil && name != typ {
+	inner := wire.Reader{Rest: blob}
+	if name := string(inner.Str()); inner.Err == nil && name != typ {
 		line, column := at(0)
 		return Public{}, &Refusal{
 			Code:    CodeMismatch,
@@ -194,7 +196,7 @@ func readOne(l textLine) (Public, error) {
 	case errors.As(err, &weak):
 		weak.Line, weak.Column = at(0)
 		return Public{}, weak
-	case errors.Is(err, errShort):
+	case errors.Is(err, wire.ErrShort):
 		return Public{}, refuseShort(blobText, comment, at)
 	case err != nil:
 		line, column := at(0)

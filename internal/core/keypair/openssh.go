@@ -6,13 +6,14 @@ import (
 	"crypto/cipher"
 	"crypto/ed25519"
 	"crypto/subtle"
-	"encoding/binary"
-	"errors"
-	"math/big"
 
 	"golang.org/x/crypto/chacha20"
 	//lint:ignore SA1019 the format prescribes it
 	"golang.org/x/crypto/poly1305"
+
+	"plumlatch/internal/core/wire"
+
+	"plumlatch/internal/core/bcryptpbkdf"
 )
 
 // opensshMagic begins the format; see PROTOCOL.key in OpenSSH's source.
@@ -44,11 +45,11 @@ func readOpenSSH(data, passphrase []byte) (PrivateFile, error) {
 	if !ok {
 		return PrivateFile{}, damaged("the data does not begin as OpenSSH's private key format does")
 	}
-	r := reader{rest: rest}
-	cipherName, kdf, options := string(r.str()), string(r.str()), r.str()
-	count := r.uint32()
-	publicBlob, encrypted := r.str(), r.str()
-	if r.err != nil {
+	r := wire.Reader{Rest: rest}
+	cipherName, kdf, options := string(r.Str()), string(r.Str()), r.Str()
+	count := r.Uint32()
+	publicBlob, encrypted := r.Str(), r.Str()
+	if r.Err != nil {
 		return PrivateFile{}, damaged("the data ends too early; part of the file is missing")
 	}
 	file := PrivateFile{Format: OpenSSHPrivate, Cipher: cipherName, Encrypted: cipherName != "none"}
@@ -63,10 +64,10 @@ func readOpenSSH(data, passphrase []byte) (PrivateFile, error) {
 	if file.Public, err = ReadBlob(publicBlob); err != nil {
 		return file, damaged("the public key in the file: %v", err)
 	}
-	if len(r.rest) != how.tag || len(encrypted) < how.block || len(encrypted)%how.block != 0 {
+	if len(r.Rest) != how.tag || len(encrypted) < how.block || len(encrypted)%how.block != 0 {
 		return file, damaged("the encrypted part has a length that it cannot have")
 	}
-	plain, err := unsealOpenSSH(how, kdf, options, append(bytes.Clone(encrypted), r.rest...), passphrase)
+	plain, err := unsealOpenSSH(how, kdf, options, append(bytes.Clone(encrypted), r.Rest...), passphrase)
 	if err != nil {
 		return file, err
 	}
@@ -88,9 +89,9 @@ func unsealOpenSSH(how opensshCipher, kdf string, options, encrypted, passphrase
 	case kdf != "bcrypt" || how.key == 0:
 		return nil, damaged("the key derivation %q does not fit the cipher", printable(kdf))
 	}
-	o := reader{rest: options}
-	salt, rounds := o.str(), o.uint32()
-	if o.err != nil || len(o.rest) > 0 || len(salt) == 0 || rounds == 0 {
+	o := wire.Reader{Rest: options}
+	salt, rounds := o.Str(), o.Uint32()
+	if o.Err != nil || len(o.Rest) > 0 || len(salt) == 0 || rounds == 0 {
 		return nil, damaged("the settings of the key derivation are damaged")
 	}
 	if rounds > maxBcryptRounds {
@@ -99,7 +100,7 @@ func unsealOpenSSH(how opensshCipher, kdf string, options, encrypted, passphrase
 	if len(passphrase) == 0 {
 		return nil, ErrPassphraseNeeded
 	}
-	derived, err := bcryptPBKDF(passphrase, salt, int(rounds), how.key+how.iv)
+	derived, err := bcryptpbkdf.Key(passphrase, salt, int(rounds), how.key+how.iv)
 	if err != nil {
 		return nil, damaged("the settings of the key derivation are damaged")
 	}
@@ -109,28 +110,28 @@ func unsealOpenSSH(how opensshCipher, kdf string, options, encrypted, passphrase
 // readOpenSSHSection reads the decrypted section: two equal check numbers, the
 // key, the comment, and a padding of 1, 2, 3 …
 func readOpenSSHSection(plain []byte, encrypted bool) (Pair, error) {
-	r := reader{rest: plain}
-	first, second := r.uint32(), r.uint32()
-	if r.err != nil || first != second {
+	r := wire.Reader{Rest: plain}
+	first, second := r.Uint32(), r.Uint32()
+	if r.Err != nil || first != second {
 		if encrypted {
 			return Pair{}, ErrPassphraseWrong
 		}
 		return Pair{}, damaged("the check numbers of the private part differ")
 	}
-	name := string(r.str())
+	name := string(r.Str())
 	alg, ok := algorithms[name]
-	if r.err != nil || !ok {
+	if r.Err != nil || !ok {
 		return Pair{}, damaged("the private key is of the type %q, which is not known here", printable(name))
 	}
 	key, err := readOpenSSHKey(&r, alg)
-	comment := string(r.str())
-	if r.err != nil {
+	comment := string(r.Str())
+	if r.Err != nil {
 		return Pair{}, damaged("the private part ends too early")
 	}
 	if err != nil {
 		return Pair{}, err
 	}
-	for i, b := range r.rest {
+	for i, b := range r.Rest {
 		if int(b) != i+1 {
 			return Pair{}, damaged("the padding after the key is not 1, 2, 3 and so on")
 		}
@@ -138,23 +139,23 @@ func readOpenSSHSection(plain []byte, encrypted bool) (Pair, error) {
 	return pairOf(key, comment)
 }
 
-func readOpenSSHKey(r *reader, alg algorithm) (any, error) {
+func readOpenSSHKey(r *wire.Reader, alg algorithm) (any, error) {
 	switch alg.typ {
 	case Ed25519:
-		public, both := r.str(), r.str()
-		if r.err != nil || len(both) != ed25519.PrivateKeySize {
+		public, both := r.Str(), r.Str()
+		if r.Err != nil || len(both) != ed25519.PrivateKeySize {
 			return nil, damaged("the Ed25519 key has a length that it cannot have")
 		}
 		return ed25519Key(both[:ed25519.SeedSize], public)
 	case RSA:
-		n, e, d, _, p, q := r.mpint(), r.mpint(), r.mpint(), r.mpint(), r.mpint(), r.mpint()
-		if r.err != nil {
+		n, e, d, _, p, q := r.Mpint(), r.Mpint(), r.Mpint(), r.Mpint(), r.Mpint(), r.Mpint()
+		if r.Err != nil {
 			return nil, damaged("a number of the RSA key is damaged")
 		}
 		return rsaKey(n, e, d, p, q)
 	case ECDSA:
-		curve, point, d := string(r.str()), r.str(), r.mpint()
-		if r.err != nil || curve != alg.curve {
+		curve, point, d := string(r.Str()), r.Str(), r.Mpint()
+		if r.Err != nil || curve != alg.curve {
 			return nil, damaged("the ECDSA key is damaged")
 		}
 		return ecdsaKey(curve, point, d)
@@ -219,35 +220,4 @@ func openChaCha(key, _, encrypted []byte) ([]byte, error) {
 	plain := make([]byte, n)
 	stream.XORKeyStream(plain, encrypted[:n])
 	return plain, nil
-}
-
-func (r *reader) uint32() uint32 {
-	if r.err != nil {
-		return 0
-	}
-	if len(r.rest) < 4 {
-		r.err = errShort
-		return 0
-	}
-	v := binary.BigEndian.Uint32(r.rest)
-	r.rest = r.rest[4:]
-	return v
-}
-
-var errLength = errors.New("a length is out of range")
-
-// writer writes the data types of RFC 4251 section 5.
-type writer struct{ b []byte }
-
-func (w *writer) str(s []byte) {
-	w.b = binary.BigEndian.AppendUint32(w.b, uint32(len(s)))
-	w.b = append(w.b, s...)
-}
-
-func (w *writer) mpint(n *big.Int) {
-	b := n.Bytes()
-	if len(b) > 0 && b[0]&0x80 != 0 {
-		b = append([]byte{0}, b...)
-	}
-	w.str(b)
 }

@@ -22,6 +22,8 @@ import (
 	"strings"
 
 	"golang.org/x/crypto/argon2"
+
+	"plumlatch/internal/core/wire"
 )
 
 // The .ppk format, versions 2 and 3: headers, the public blob and the private
@@ -294,36 +296,36 @@ func (p ppk) computeMAC(k ppkKeys, plain []byte) []byte {
 	if p.version == 3 {
 		h = hmac.New(sha256.New, k.mac)
 	}
-	var w writer
+	var w wire.Writer
 	for _, s := range [][]byte{[]byte(p.algorithm), []byte(p.encryption), []byte(p.comment), p.public, plain} {
-		w.str(s)
+		w.Str(s)
 	}
-	h.Write(w.b)
+	h.Write(w.Bytes)
 	return h.Sum(nil)
 }
 
 // readPPKKey reads the private blob, which leans on the public one.
 func readPPKKey(public Public, plain []byte) (any, error) {
-	pub, r := reader{rest: public.Blob}, reader{rest: plain}
-	pub.str()
+	pub, r := wire.Reader{Rest: public.Blob}, wire.Reader{Rest: plain}
+	pub.Str()
 	switch public.Type {
 	case RSA:
-		e, n := pub.mpint(), pub.mpint()
-		d, p, q, _ := r.mpint(), r.mpint(), r.mpint(), r.mpint()
-		if r.err != nil {
+		e, n := pub.Mpint(), pub.Mpint()
+		d, p, q, _ := r.Mpint(), r.Mpint(), r.Mpint(), r.Mpint()
+		if r.Err != nil {
 			return nil, damaged("a number of the RSA key is damaged")
 		}
 		return rsaKey(n, e, d, p, q)
 	case ECDSA:
-		curve, point := string(pub.str()), pub.str()
-		d := r.mpint()
-		if r.err != nil {
+		curve, point := string(pub.Str()), pub.Str()
+		d := r.Mpint()
+		if r.Err != nil {
 			return nil, damaged("the ECDSA key is damaged")
 		}
 		return ecdsaKey(curve, point, d)
 	case Ed25519:
-		point, seed := pub.str(), slices.Clone(r.str())
-		if r.err != nil || len(seed) > ed25519.SeedSize {
+		point, seed := pub.Str(), slices.Clone(r.Str())
+		if r.Err != nil || len(seed) > ed25519.SeedSize {
 			return nil, damaged("the Ed25519 key is damaged")
 		}
 		// The number is written little-endian without its leading zeros.
@@ -333,23 +335,23 @@ func readPPKKey(public Public, plain []byte) (any, error) {
 }
 
 func ppkPrivateBlob(key crypto.Signer) []byte {
-	var w writer
+	var w wire.Writer
 	switch k := key.(type) {
 	case *rsa.PrivateKey:
-		w.mpint(k.D)
-		w.mpint(k.Primes[0])
-		w.mpint(k.Primes[1])
-		w.mpint(new(big.Int).ModInverse(k.Primes[1], k.Primes[0]))
+		w.Mpint(k.D)
+		w.Mpint(k.Primes[0])
+		w.Mpint(k.Primes[1])
+		w.Mpint(new(big.Int).ModInverse(k.Primes[1], k.Primes[0]))
 	case *ecdsa.PrivateKey:
 		d, err := k.Bytes()
 		if err != nil {
 			panic(err) // only for curves that pairOf never takes
 		}
-		w.mpint(new(big.Int).SetBytes(d))
+		w.Mpint(new(big.Int).SetBytes(d))
 	case ed25519.PrivateKey:
-		w.str(bytes.TrimRight(k.Seed(), "\x00"))
+		w.Str(bytes.TrimRight(k.Seed(), "\x00"))
 	}
-	return w.b
+	return w.Bytes
 }
 
 func (p Pair) ppk(random io.Reader, version int, passphrase []byte) ([]byte, error) {

@@ -17,6 +17,8 @@ import (
 	"strings"
 
 	"golang.org/x/crypto/ssh"
+
+	"plumlatch/internal/core/wire"
 )
 
 // PublicFile is what a text with one public key holds.
@@ -312,7 +314,7 @@ func blobRefusal(err error, line int) error {
 		return r
 	}
 	code := CodeBadBlob
-	if errors.Is(err, errShort) {
+	if errors.Is(err, wire.ErrShort) {
 		code = CodeCutShort
 	}
 	return &Refusal{

@@ -8,6 +8,7 @@ import (
 	"github.com/google/uuid"
 
 	"plumlatch/internal/core/keypair"
+	"plumlatch/internal/core/weakness"
 	"plumlatch/internal/record"
 	"plumlatch/internal/service/journal"
 	"plumlatch/internal/store"
@@ -41,7 +42,7 @@ func (s *Service) comparePrimes(ctx context.Context) error {
 				b.Name,
 			))
 		}
-		for _, p := range keypair.SharedPrimes(moduli) {
+		for _, p := range weakness.SharedPrimes(moduli) {
 			found(fresh[p.A], fresh[p.B])
 		}
 		for after := uuid.Nil; ; {
@@ -49,7 +50,7 @@ func (s *Service) comparePrimes(ctx context.Context) error {
 			if err != nil {
 				return err
 			}
-			for _, p := range keypair.SharedPrimesWith(moduli, moduliOf(known)) {
+			for _, p := range weakness.SharedPrimesWith(moduli, moduliOf(known)) {
 				found(fresh[p.A], known[p.B])
 			}
 			if len(known) < knownAtOnce {
@@ -81,7 +82,7 @@ func (s *Service) comparePrimes(ctx context.Context) error {
 func moduliOf(keys []record.Key) []*big.Int {
 	moduli := make([]*big.Int, len(keys))
 	for n, k := range keys {
-		moduli[n] = keypair.Public{Type: keypair.RSA, Blob: k.Blob}.Modulus()
+		_, moduli[n] = keypair.Public{Type: keypair.RSA, Blob: k.Blob}.RSANumbers()
 	}
 	return moduli
 }

@@ -1,10 +1,13 @@
-package keypair
+// Package weakness finds what is wrong with keys and their files, and what to do about it.
+package weakness
 
 import (
 	"fmt"
 	"math/big"
 	"regexp"
 	"strings"
+
+	"plumlatch/internal/core/keypair"
 )
 
 // Weight is how much a finding matters.
@@ -41,9 +44,9 @@ const newKeyRemedy = "Make a new key and let that in instead: plumlatch key new 
 
 // Judge returns what should be known about a public key, the worst first. The
 // bounds are those of NIST SP 800-57 part 1 (112 and 128 bits of security).
-func Judge(p Public) []Finding {
+func Judge(p keypair.Public) []Finding {
 	var out []Finding
-	if p.Type == RSA {
+	if p.Type == keypair.RSA {
 		switch {
 		case p.Bits < 2048:
 			out = append(out, Finding{
@@ -62,9 +65,7 @@ func Judge(p Public) []Finding {
 				endOfOldRSA,
 			})
 		}
-		r := reader{rest: p.Blob}
-		r.str()
-		if e := r.mpint(); r.err == nil && e.Cmp(big.NewInt(65537)) < 0 {
+		if e, _ := p.RSANumbers(); e != nil && e.Cmp(big.NewInt(65537)) < 0 {
 			out = append(out, Finding{
 				"rsa-exponent",
 				Caution,
@@ -88,7 +89,7 @@ func Judge(p Public) []Finding {
 
 // JudgePrivate returns what should be known about a private key's file, beside
 // what Judge says of the key.
-func JudgePrivate(f PrivateFile) []Finding {
+func JudgePrivate(f keypair.PrivateFile) []Finding {
 	var out []Finding
 	switch {
 	case !f.Encrypted:
@@ -99,7 +100,7 @@ func JudgePrivate(f PrivateFile) []Finding {
 			"Give it one: plumlatch key passphrase FILE",
 			"",
 		})
-	case f.Format == ClassicPEM:
+	case f.Format == keypair.ClassicPEM:
 		out = append(out, Finding{
 			"old-encryption",
 			Caution,
@@ -107,7 +108,7 @@ func JudgePrivate(f PrivateFile) []Finding {
 			"Write it again: plumlatch key convert FILE -to openssh",
 			"",
 		})
-	case f.Format == PPK2:
+	case f.Format == keypair.PPK2:
 		out = append(out, Finding{
 			"old-encryption",
 			Caution,
@@ -115,7 +116,7 @@ func JudgePrivate(f PrivateFile) []Finding {
 			"Write it again: plumlatch key convert FILE -to ppk3",
 			"",
 		})
-	case strings.HasSuffix(f.Cipher, "-cbc") && f.Format == OpenSSHPrivate:
+	case strings.HasSuffix(f.Cipher, "-cbc") && f.Format == keypair.OpenSSHPrivate:
 		out = append(out, Finding{
 			"old-cipher",
 			Remark,
@@ -218,15 +219,4 @@ func SharedPrimeFinding(others []string) Finding {
 		Text:   "it shares a prime with " + strings.Join(others, ", ") + ", so anybody can compute both private keys",
 		Remedy: "Make new keys on another machine, and let those in instead: plumlatch key new NAME",
 	}
-}
-
-// Modulus returns the RSA modulus; nil for the other types.
-func (p Public) Modulus() *big.Int {
-	if p.Type != RSA {
-		return nil
-	}
-	r := reader{rest: p.Blob}
-	r.str()
-	r.mpint()
-	return r.mpint()
 }

@@ -1,18 +1,20 @@
-package keypair
+// Package bcryptpbkdf derives keys from passphrases as OpenBSD's bcrypt_pbkdf(3) does, on which OpenSSH's private
+// key format rests.
+package bcryptpbkdf
 
 import (
 	"crypto/sha512"
+	"errors"
 
 	//lint:ignore SA1019 the format prescribes it
 	"golang.org/x/crypto/blowfish"
 )
 
-// bcryptPBKDF derives length bytes from a passphrase as OpenBSD's
-// bcrypt_pbkdf(3) does, on which OpenSSH's private key format rests.
-func bcryptPBKDF(passphrase, salt []byte, rounds, length int) ([]byte, error) {
+// Key derives length bytes, at most 1,024, from a passphrase in so many rounds.
+func Key(passphrase, salt []byte, rounds, length int) ([]byte, error) {
 	const size = 32
 	if rounds < 1 || length < 1 || length > 1024 {
-		return nil, errLength
+		return nil, errors.New("a length is out of range")
 	}
 	blocks := (length + size - 1) / size
 	hashed := sha512.Sum512(passphrase)

@@ -1,10 +1,13 @@
-package keypair
+package weakness
 
 import (
 	"crypto/rand"
 	"math/big"
 	"slices"
 	"testing"
+
+	"plumlatch/internal/core/keypair"
+	"plumlatch/internal/core/wire"
 )
 
 func codes(findings []Finding) []string {
@@ -16,29 +19,29 @@ func codes(findings []Finding) []string {
 }
 
 func TestJudgeSaysWhatIsWeak(t *testing.T) {
-	rsa1024 := Public{Type: RSA, Bits: 1024, Blob: rsaBlob(65537, 1024)}
+	rsa1024 := keypair.Public{Type: keypair.RSA, Bits: 1024, Blob: rsaBlob(65537, 1024)}
 	for name, c := range map[string]struct {
-		key  Public
+		key  keypair.Public
 		want []string
 	}{
 		"short rsa":      {rsa1024, []string{"rsa-short"}},
-		"old rsa":        {Public{Type: RSA, Bits: 2048, Blob: rsaBlob(65537, 2048)}, []string{"rsa-old"}},
-		"small exponent": {Public{Type: RSA, Bits: 3072, Blob: rsaBlob(3, 3072)}, []string{"rsa-exponent"}},
-		"good rsa":       {Public{Type: RSA, Bits: 3072, Blob: rsaBlob(65537, 3072)}, nil},
-		"named":          {Public{Type: Ed25519, Bits: 256, Comment: "ines@wrackline"}, []string{"comment-names"}},
-		"good":           {Public{Type: Ed25519, Bits: 256, Comment: "atlas deploy"}, nil},
+		"old rsa":        {keypair.Public{Type: keypair.RSA, Bits: 2048, Blob: rsaBlob(65537, 2048)}, []string{"rsa-old"}},
+		"small exponent": {keypair.Public{Type: keypair.RSA, Bits: 3072, Blob: rsaBlob(3, 3072)}, []string{"rsa-exponent"}},
+		"good rsa":       {keypair.Public{Type: keypair.RSA, Bits: 3072, Blob: rsaBlob(65537, 3072)}, nil},
+		"named":          {keypair.Public{Type: keypair.Ed25519, Bits: 256, Comment: "ines@wrackline"}, []string{"comment-names"}},
+		"good":           {keypair.Public{Type: keypair.Ed25519, Bits: 256, Comment: "atlas deploy"}, nil},
 	} {
 		if got := codes(Judge(c.key)); !slices.Equal(got, c.want) {
 			t.Errorf("%s: %v, want %v", name, got, c.want)
 		}
 	}
-	for _, f := range append(Judge(rsa1024), JudgePrivate(PrivateFile{})...) {
+	for _, f := range append(Judge(rsa1024), JudgePrivate(keypair.PrivateFile{})...) {
 		if f.Text == "" || f.Remedy == "" {
 			t.Errorf("%s has no text or no remedy", f.Code)
 		}
 	}
 	for bits, want := range map[uint]string{1024: "2013-12-31", 2048: "2030-12-31"} {
-		if got := Judge(Public{Type: RSA, Bits: int(bits), Blob: rsaBlob(65537, bits)}); got[0].ActBy != want {
+		if got := Judge(keypair.Public{Type: keypair.RSA, Bits: int(bits), Blob: rsaBlob(65537, bits)}); got[0].ActBy != want {
 			t.Errorf("an RSA key of %d bits is to be replaced by %q, want %q", bits, got[0].ActBy, want)
 		}
 	}
@@ -46,11 +49,11 @@ func TestJudgeSaysWhatIsWeak(t *testing.T) {
 
 func rsaBlob(e int64, bits uint) []byte {
 	n := new(big.Int).Lsh(big.NewInt(1), bits-1)
-	var w writer
-	w.str([]byte("ssh-rsa"))
-	w.mpint(big.NewInt(e))
-	w.mpint(n.Add(n, big.NewInt(1)))
-	return w.b
+	var w wire.Writer
+	w.Str([]byte("ssh-rsa"))
+	w.Mpint(big.NewInt(e))
+	w.Mpint(n.Add(n, big.NewInt(1)))
+	return w.Bytes
 }
 
 func TestSharedPrimesFindsExactlyThePairsThatShareOne(t *testing.T) {

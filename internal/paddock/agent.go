@@ -1,23 +1,18 @@
 package paddock
 
 import (
-	"bytes"
 	"context"
 	"errors"
 	"fmt"
 	"io/fs"
-	"os"
 	"path"
-	"strings"
 	"time"
 
 	"go.etcd.io/bbolt"
 
 	"plumlatch/internal/paddock/adapter"
+	"plumlatch/internal/paddock/guest"
 )
-
-// maxAgentFile is the greatest file that the guest agent gives out, in bytes.
-const maxAgentFile = 1 << 20
 
 // agentState is the state of the guest agent of the instance now.
 func (c *Cloud) agentState(i instance) adapter.AgentState {
@@ -89,29 +84,6 @@ func (c *Cloud) place(i instance, below, name string) (*disk, string, error) {
 	return d, name, err
 }
 
-// linkIn returns the first part of the path that is a symbolic link below the user's home
-// folder, or the last part where that is one; "" where nothing is.
-func (d *disk) linkIn(name, user string) (string, error) {
-	home := ""
-	if user != "" {
-		home = homeOf(user)
-	}
-	for at := name; at != "/"; at = path.Dir(at) {
-		if at != name && (home == "" || !strings.HasPrefix(at, home+"/")) {
-			break
-		}
-		info, err := d.root.Lstat(relative(at))
-		switch {
-		case errors.Is(err, fs.ErrNotExist):
-		case err != nil:
-			return "", err
-		case info.Mode()&fs.ModeSymlink != 0:
-			return at, nil
-		}
-	}
-	return "", nil
-}
-
 // ReadAgentFile reads with the rights of the user that is named, or as root. The path is
 // looked up on one disk, so that no symbolic link leads out of it.
 func (a api) ReadAgentFile(
@@ -128,27 +100,27 @@ func (a api) ReadAgentFile(
 	if err != nil {
 		return nil, err
 	}
-	defer d.close()
-	v := &view{disk: d, user: "root"}
+	defer d.Close()
+	v := &guest.View{Disk: d.Disk, User: "root"}
 	user := ""
 	if r.Params.User != nil {
-		user, v.user = *r.Params.User, *r.Params.User
+		user, v.User = *r.Params.User, *r.Params.User
 	}
-	link, err := d.linkIn(name, user)
+	link, err := d.LinkIn(name, user)
 	if err != nil {
 		return nil, &conflict{err.Error()}
 	}
 	if link != "" {
-		return adapter.ReadAgentFile200JSONResponse{Kind: adapter.AgentFileKindLink, Owner: ownerOf(link)}, nil
+		return adapter.ReadAgentFile200JSONResponse{Kind: adapter.AgentFileKindLink, Owner: guest.OwnerOf(link)}, nil
 	}
-	info, err := d.root.Lstat(relative(name))
+	info, err := d.Root.Lstat(guest.Relative(name))
 	if errors.Is(err, fs.ErrNotExist) {
 		return adapter.ReadAgentFile200JSONResponse{Kind: adapter.AgentFileKindNone}, nil
 	}
 	if err != nil {
 		return nil, &conflict{err.Error()}
 	}
-	owner := ownerOf(name)
+	owner := guest.OwnerOf(name)
 	out := adapter.ReadAgentFile200JSONResponse{
 		Kind:  adapter.AgentFileKindOther,
 		Mode:  int(info.Mode().Perm()),
@@ -159,23 +131,20 @@ func (a api) ReadAgentFile(
 		out.Kind = adapter.AgentFileKindFolder
 	case info.Mode().IsRegular():
 		out.Kind = adapter.AgentFileKindFile
-		if owner != v.user && owner != "root" {
+		if owner != v.User && owner != "root" {
 			return nil, &conflict{fmt.Sprintf("%s belongs to %s", name, owner)}
 		}
-		if info.Size() > maxAgentFile {
-			return nil, &conflict{fmt.Sprintf("%s has %d bytes; %d is the limit", name, info.Size(), maxAgentFile)}
+		if info.Size() > guest.MaxFile {
+			return nil, &conflict{fmt.Sprintf("%s has %d bytes; %d is the limit", name, info.Size(), guest.MaxFile)}
 		}
-		content, err := v.read(name)
+		content, err := v.Read(name)
 		if err != nil {
-			return nil, &conflict{fmt.Sprintf("%s cannot be read as %s: %v", name, v.user, err)}
+			return nil, &conflict{fmt.Sprintf("%s cannot be read as %s: %v", name, v.User, err)}
 		}
 		out.Content = &content
 	}
 	return out, nil
 }
-
-// errChanged is returned where a file is not what a writer took it for.
-var errChanged = errors.New("the file has changed since it was read")
 
 // WriteAgentFile writes with the rights of the owner: a temporary file beside the old one,
 // flushed and renamed over it.
@@ -192,20 +161,20 @@ func (a api) WriteAgentFile(
 	if r.Body.Mode&^0o777 != 0 {
 		return nil, &badRequest{fmt.Sprintf("%o are no permission bits", r.Body.Mode)}
 	}
-	if len(r.Body.Content) > maxAgentFile {
-		return nil, &badRequest{fmt.Sprintf("%d bytes are too many; %d is the limit", len(r.Body.Content), maxAgentFile)}
+	if len(r.Body.Content) > guest.MaxFile {
+		return nil, &badRequest{fmt.Sprintf("%d bytes are too many; %d is the limit", len(r.Body.Content), guest.MaxFile)}
 	}
 	d, name, err := a.place(i, below(r.Params.Below), r.Params.Path)
 	if err != nil {
 		return nil, err
 	}
-	defer d.close()
+	defer d.Close()
 	a.agentWrites.Lock() // two compare and rename one after the other
 	defer a.agentWrites.Unlock()
-	if err := d.mayReplace(name, r.Body.Owner); err != nil {
+	if err := d.MayReplace(name, r.Body.Owner); err != nil {
 		return nil, &conflict{r.Params.Path + ": " + err.Error()}
 	}
-	if err := d.replace(relative(name), r.Body.Was, r.Body.Content, fs.FileMode(r.Body.Mode)); err != nil {
+	if err := d.Replace(guest.Relative(name), r.Body.Was, r.Body.Content, fs.FileMode(r.Body.Mode)); err != nil {
 		return nil, &conflict{r.Params.Path + ": " + err.Error()}
 	}
 	if d.id != i.RootDisk { // a new file from outside has no label of the other system's
@@ -214,75 +183,4 @@ func (a api) WriteAgentFile(
 		}
 	}
 	return adapter.WriteAgentFile204Response{}, nil
-}
-
-// mayReplace refuses what would lead elsewhere, and what the owner may not do: the nearest
-// folder above that is there has to let them in and change it.
-func (d *disk) mayReplace(name, owner string) error {
-	link, err := d.linkIn(name, owner)
-	if err != nil {
-		return err
-	}
-	if link != "" {
-		return fmt.Errorf("%s is a symbolic link, which is not followed", link)
-	}
-	if _, err := d.root.Lstat(relative(name)); err == nil {
-		if by := ownerOf(name); by != owner && by != "root" {
-			return fmt.Errorf("it belongs to %s", by)
-		}
-	}
-	v := &view{disk: d, user: owner}
-	for above := path.Dir(name); ; above = path.Dir(above) {
-		_, err := d.root.Lstat(relative(above))
-		if errors.Is(err, fs.ErrNotExist) && above != "/" {
-			continue
-		}
-		if err == nil {
-			err = v.check(above, mayWrite|mayEnter)
-		}
-		if err != nil {
-			return fmt.Errorf("%s may not change %s: %w", owner, above, err)
-		}
-		return nil
-	}
-}
-
-func (d *disk) replace(name string, was, content []byte, mode fs.FileMode) error {
-	info, err := d.root.Lstat(name)
-	switch {
-	case errors.Is(err, fs.ErrNotExist):
-		if len(was) > 0 {
-			return errChanged
-		}
-		if err := d.root.MkdirAll(path.Dir(name), 0o700); err != nil {
-			return err
-		}
-	case err != nil:
-		return err
-	case !info.Mode().IsRegular():
-		return errors.New("it is not a regular file")
-	default:
-		mode = info.Mode().Perm()
-		now, err := d.root.ReadFile(name)
-		if err != nil {
-			return err
-		}
-		if !bytes.Equal(now, was) {
-			return errChanged
-		}
-	}
-	beside := name + ".plumlatch-edit" // there, somebody edits it from outside
-	f, err := d.root.OpenFile(beside, os.O_WRONLY|os.O_CREATE|os.O_EXCL, mode)
-	if err != nil {
-		return err
-	}
-	_, err = f.Write(content)
-	err = errors.Join(err, f.Chmod(mode), f.Sync(), f.Close())
-	if err == nil {
-		err = d.root.Rename(beside, name)
-	}
-	if err != nil {
-		return errors.Join(err, d.root.Remove(beside))
-	}
-	return nil
 }

@@ -3,28 +3,20 @@ package paddock
 import (
 	"bytes"
 	"context"
-	"crypto/rand"
-	"crypto/rsa"
-	"crypto/sha256"
 	"errors"
 	"fmt"
-	"io"
 	"io/fs"
 	"net"
 	"net/netip"
-	"os"
-	"path"
 	"slices"
-	"strconv"
 	"strings"
 	"time"
 
 	"go.etcd.io/bbolt"
-	"go.yaml.in/yaml/v3"
-	"golang.org/x/crypto/bcrypt"
 	"golang.org/x/crypto/ssh"
 
 	"plumlatch/internal/paddock/adapter"
+	"plumlatch/internal/paddock/guest"
 )
 
 // shellRange is where the browser shell comes from.
@@ -58,15 +50,15 @@ func (c *Cloud) asRoot(i instance, args []string) (string, error) {
 		if err != nil {
 			return "", err
 		}
-		defer d.close()
-		return "", d.root.MkdirAll(relative(rest), 0o755)
+		defer d.Close()
+		return "", d.Root.MkdirAll(guest.Relative(rest), 0o755)
 	case name == "ls" && len(args) == 3 && args[1] == "--":
 		d, rest, err := c.locate(i, args[2])
 		if err != nil {
 			return "", err
 		}
-		defer d.close()
-		entries, err := fs.ReadDir(d.root.FS(), relative(rest))
+		defer d.Close()
+		entries, err := fs.ReadDir(d.Root.FS(), guest.Relative(rest))
 		var out strings.Builder
 		for _, e := range entries {
 			if !strings.HasPrefix(e.Name(), ".") {
@@ -81,8 +73,8 @@ func (c *Cloud) asRoot(i instance, args []string) (string, error) {
 		if err != nil {
 			return "", err
 		}
-		defer d.close()
-		if _, err := d.root.Lstat(relative(rest)); err != nil {
+		defer d.Close()
+		if _, err := d.Root.Lstat(guest.Relative(rest)); err != nil {
 			return "", err
 		}
 		return "", d.label(rest, args[3])
@@ -180,115 +172,8 @@ func (a api) RunInShell(
 		input = *r.Body.Input
 	}
 	var out, errs bytes.Buffer
-	s := &session{endpoint: e, user: image.LoginUser, input: bytes.NewReader(input)}
-	status := s.command(image.LoginUser, r.Body.Command, &out, &errs)
+	status := e.Run(image.LoginUser, r.Body.Command, bytes.NewReader(input), &out, &errs)
 	return adapter.RunInShell200JSONResponse{Status: status, Output: out.Bytes(), Errors: errs.String()}, nil
-}
-
-// manage does the commands that change files, with the rights of the view's user.
-func (s *session) manage(v *view, args []string, out io.Writer) error {
-	input := s.input
-	if input == nil {
-		input = strings.NewReader("")
-	}
-	last := args[len(args)-1]
-	name := absolute(last, v.user)
-	switch args[0] {
-	case "sync", "systemctl":
-		return nil
-	case "chpasswd":
-		if v.user != "root" {
-			return fs.ErrPermission
-		}
-		data, err := io.ReadAll(io.LimitReader(input, 4096))
-		if err != nil {
-			return err
-		}
-		user, password, ok := strings.Cut(strings.TrimSpace(string(data)), ":")
-		if !ok {
-			return errors.New("a line USER:PASSWORD is needed")
-		}
-		return v.disk.setPassword(user, password)
-	case "stat": // stat -c '%s %a %U %F' FILE
-		if err := v.check(path.Dir(name), mayEnter); err != nil {
-			return err
-		}
-		info, err := v.disk.root.Lstat(relative(name))
-		if err != nil {
-			return err
-		}
-		_, err = fmt.Fprintf(out, "%d %o %s %s\n", info.Size(), info.Mode().Perm(), ownerOf(name), kindOf(info))
-		return err
-	case "mkdir":
-		if err := v.checkPlace(name); err != nil {
-			return err
-		}
-		return v.disk.root.Mkdir(relative(name), 0o755)
-	case "rm":
-		if err := v.checkPlace(name); err != nil {
-			return err
-		}
-		return v.disk.root.Remove(relative(name))
-	case "chmod":
-		mode, err := strconv.ParseUint(args[1], 8, 32)
-		if err != nil || len(args) != 3 {
-			return errors.New("chmod MODE FILE")
-		}
-		if v.user != "root" && ownerOf(name) != v.user {
-			return fs.ErrPermission
-		}
-		return v.disk.root.Chmod(relative(name), fs.FileMode(mode)&fs.ModePerm)
-	case "mv": // mv -T FROM TO
-		from := absolute(args[len(args)-2], v.user)
-		if err := errors.Join(v.checkPlace(from), v.checkPlace(name)); err != nil {
-			return fs.ErrPermission
-		}
-		return v.disk.root.Rename(relative(from), relative(name))
-	}
-	// tee FILE, or dd of=FILE conv=excl,fsync
-	flags := os.O_WRONLY | os.O_CREATE | os.O_TRUNC
-	if args[0] == "dd" {
-		for _, a := range args[1:] {
-			if of, is := strings.CutPrefix(a, "of="); is {
-				name = absolute(of, v.user)
-			}
-			if strings.HasPrefix(a, "conv=") && strings.Contains(a, "excl") {
-				flags |= os.O_EXCL
-			}
-		}
-	}
-	data, err := io.ReadAll(io.LimitReader(input, maxAgentFile))
-	if err != nil {
-		return err
-	}
-	may := v.checkPlace(name)
-	if _, err := v.disk.root.Lstat(relative(name)); err == nil {
-		may = v.check(name, mayWrite)
-	}
-	if may != nil {
-		return may
-	}
-	f, err := v.disk.root.OpenFile(relative(name), flags, 0o600)
-	if err != nil {
-		return err
-	}
-	_, err = f.Write(data)
-	return errors.Join(err, f.Sync(), f.Close())
-}
-
-// kindOf names the kind of a file as stat(1) of coreutils does.
-func kindOf(info fs.FileInfo) string {
-	switch {
-	case info.IsDir():
-		return "directory"
-	case info.Mode()&fs.ModeSymlink != 0:
-		return "symbolic link"
-	case !info.Mode().IsRegular():
-		return "special file"
-	case info.Size() == 0:
-		return "regular empty file"
-	}
-	return "regular file"
 }
 
 func (a api) GetMetadataKeys(
@@ -349,15 +234,15 @@ func (c *Cloud) copyMetadataKeys(id string) {
 	if err != nil {
 		return
 	}
-	defer d.close()
+	defer d.Close()
 	c.agentWrites.Lock()
 	defer c.agentWrites.Unlock()
 	for _, k := range i.MetadataKeys {
-		err = errors.Join(err, d.changeLines(k.User, k.Line, true))
+		err = errors.Join(err, d.ChangeLines(k.User, k.Line, true))
 	}
 	for _, k := range i.PlacedKeys {
 		if !slices.Contains(i.MetadataKeys, k) {
-			err = errors.Join(err, d.changeLines(k.User, k.Line, false))
+			err = errors.Join(err, d.ChangeLines(k.User, k.Line, false))
 		}
 	}
 	if err == nil {
@@ -366,106 +251,6 @@ func (c *Cloud) copyMetadataKeys(id string) {
 	if err != nil {
 		c.log.Error("copy metadata keys", "instance", i.Name, "err", err)
 	}
-}
-
-func (d *disk) changeLines(user, line string, add bool) error {
-	name := relative(homeOf(user) + "/.ssh/authorized_keys")
-	text, err := d.root.ReadFile(name)
-	if err != nil && !errors.Is(err, fs.ErrNotExist) {
-		return err
-	}
-	there := bytes.Contains(append([]byte("\n"), text...), []byte("\n"+line+"\n"))
-	switch {
-	case there == add:
-		return nil
-	case add:
-		after := bytes.Clone(text)
-		if len(after) > 0 && after[len(after)-1] != '\n' {
-			after = append(after, '\n')
-		}
-		return d.replace(name, text, append(after, line+"\n"...), 0o600)
-	}
-	return d.replace(name, text, bytes.Replace(text, []byte(line+"\n"), nil, 1), 0o600)
-}
-
-// setPassword keeps the password of a user as a hash.
-func (d *disk) setPassword(user, password string) error {
-	hash, err := bcrypt.GenerateFromPassword([]byte(password), bcrypt.MinCost)
-	if err != nil {
-		return err
-	}
-	text, err := d.root.ReadFile("etc/shadow")
-	if err != nil && !errors.Is(err, fs.ErrNotExist) {
-		return err
-	}
-	var out strings.Builder
-	for l := range strings.Lines(string(text)) {
-		if !strings.HasPrefix(l, user+":") {
-			out.WriteString(l)
-		}
-	}
-	fmt.Fprintf(&out, "%s:%s\n", user, hash)
-	return d.write("etc/shadow", []byte(out.String()), 0o600)
-}
-
-func (d *disk) hasPassword(user string, password []byte) bool {
-	text, err := d.root.ReadFile("etc/shadow")
-	if err != nil {
-		return false
-	}
-	for l := range strings.Lines(string(text)) {
-		if hash, ours := strings.CutPrefix(strings.TrimSpace(l), user+":"); ours {
-			return bcrypt.CompareHashAndPassword([]byte(hash), password) == nil
-		}
-	}
-	return false
-}
-
-// newPassword sets a password of the administrator and returns it encrypted to the key;
-// without a key there is none.
-func (d *disk) newPassword(user, line string) (*adapter.Password, error) {
-	if line == "" {
-		return nil, nil
-	}
-	key, err := rsaIn(line)
-	if err != nil {
-		return nil, err
-	}
-	password := rand.Text()[:16] + "-9a"
-	encrypted, err := rsa.EncryptOAEP(sha256.New(), rand.Reader, key, []byte(password), nil)
-	if err != nil {
-		return nil, err
-	}
-	return &adapter.Password{
-			Encrypted: encrypted,
-			PublicKey: line,
-			MadeAt:    time.Now().UTC(),
-		}, d.setPassword(
-			user,
-			password,
-		)
-}
-
-func rsaIn(line string) (*rsa.PublicKey, error) {
-	parsed, _, _, _, err := ssh.ParseAuthorizedKey([]byte(line))
-	if err != nil {
-		return nil, err
-	}
-	crypto, ok := parsed.(ssh.CryptoPublicKey)
-	if ok {
-		if key, is := crypto.CryptoPublicKey().(*rsa.PublicKey); is {
-			return key, nil
-		}
-	}
-	return nil, errors.New("it is no RSA key")
-}
-
-func firstKeyIn(userData string) string {
-	var config cloudConfig
-	if yaml.Unmarshal([]byte(userData), &config) != nil || len(config.Keys) == 0 {
-		return ""
-	}
-	return config.Keys[0]
 }
 
 func (a api) GetPassword(
@@ -495,7 +280,7 @@ func (a api) ResetPassword(
 	if s := a.agentState(i); s != adapter.AgentStateReady {
 		return nil, &conflict{"the guest agent of " + i.Name + " is " + string(s)}
 	}
-	if _, err := rsaIn(r.Body.PublicKey); err != nil {
+	if _, err := guest.RSAIn(r.Body.PublicKey); err != nil {
 		return nil, &badRequest{"public_key: " + err.Error()}
 	}
 	defer a.lock(i.Id)()
@@ -509,8 +294,8 @@ func (a api) ResetPassword(
 	if err != nil {
 		return nil, err
 	}
-	defer d.close()
-	password, err := d.newPassword(image.LoginUser, r.Body.PublicKey)
+	defer d.Close()
+	password, err := d.NewPassword(image.LoginUser, r.Body.PublicKey)
 	if err != nil {
 		return nil, err
 	}

@@ -9,6 +9,7 @@ import (
 	"go.etcd.io/bbolt"
 
 	"plumlatch/internal/paddock/adapter"
+	"plumlatch/internal/paddock/guest"
 )
 
 // phase is one part of an operation: it takes a while, then do takes effect. A
@@ -240,31 +241,31 @@ func (c *Cloud) boot(op operation) error {
 	if err != nil {
 		return err
 	}
-	defer d.close()
+	defer d.Close()
 	if i.Copied != "" && !i.Booted {
-		if err := d.removeHostKeys(); err != nil {
+		if err := d.RemoveHostKeys(); err != nil {
 			return err
 		}
 	}
-	if err := d.makeHostKeys(); err != nil {
+	if err := d.MakeHostKeys(); err != nil {
 		return err
 	}
 	output := fmt.Sprintf("%s on %s\n", image.Title, i.Name)
 	if !i.Booted {
-		said, err := d.firstBoot(image, i.UserData, i.Copied != "")
+		said, err := d.FirstBoot(image, i.UserData, i.Copied != "")
 		if err != nil {
 			return err
 		}
 		output += said
 	}
-	keys, err := d.hostKeys()
+	keys, err := d.HostKeys()
 	if err != nil {
 		return err
 	}
-	output += fingerprints(i.Name, keys) + i.Name + " login: \n"
+	output += guest.Fingerprints(i.Name, keys) + i.Name + " login: \n"
 	password := i.Password
 	if image.Family == adapter.ImageFamilyWindows && password == nil {
-		if password, err = d.newPassword(image.LoginUser, firstKeyIn(i.UserData)); err != nil {
+		if password, err = d.NewPassword(image.LoginUser, guest.FirstKeyIn(i.UserData)); err != nil {
 			return err
 		}
 	}
@@ -284,8 +285,8 @@ func (c *Cloud) boot(op operation) error {
 func (c *Cloud) halt(op operation) error {
 	c.unlisten(op.Instance)
 	if d, err := c.openDisk(op.Instance); err == nil { // the temporary disk is wiped
-		err = d.root.RemoveAll(scratch)
-		d.close()
+		err = d.Root.RemoveAll(scratch)
+		d.Close()
 		if err != nil {
 			return err
 		}

@@ -22,6 +22,7 @@ import (
 
 	"plumlatch/internal/paddock/adapter"
 	"plumlatch/internal/paddock/block"
+	"plumlatch/internal/paddock/guest"
 )
 
 // SSHPort is the port on which every instance answers SSH.
@@ -63,8 +64,8 @@ type Cloud struct {
 	claim net.Listener // of the address block
 
 	mu        sync.Mutex
-	endpoints map[string]*endpoint   // by instance id
-	locks     map[string]*sync.Mutex // by instance id: one phase at a time takes effect
+	endpoints map[string]*guest.Server // by instance id
+	locks     map[string]*sync.Mutex   // by instance id: one phase at a time takes effect
 	// agentWrites is held while a guest agent compares and replaces a file.
 	agentWrites sync.Mutex
 	faults      faults
@@ -102,7 +103,7 @@ func Open(o Options) (*Cloud, error) {
 		log:       o.Log,
 		state:     st,
 		claim:     claim,
-		endpoints: map[string]*endpoint{},
+		endpoints: map[string]*guest.Server{},
 		locks:     map[string]*sync.Mutex{},
 	}
 	c.ctx, c.cancel = context.WithCancel(context.Background())
@@ -120,7 +121,7 @@ func (c *Cloud) Close() {
 	c.work.Wait()
 	c.mu.Lock()
 	for id := range c.endpoints {
-		c.endpoints[id].close()
+		c.endpoints[id].Close()
 		delete(c.endpoints, id)
 	}
 	c.mu.Unlock()

@@ -164,8 +164,8 @@ func (c *Cloud) layCopy(i instance) error {
 	if err != nil {
 		return err
 	}
-	defer d.close()
-	return d.write("etc/hostname", []byte(i.Name+"\n"), 0o644)
+	defer d.Close()
+	return d.Write("etc/hostname", []byte(i.Name+"\n"), 0o644)
 }
 
 func (a api) DeleteSnapshot(

@@ -1,4 +1,4 @@
-package paddock
+package guest
 
 import (
 	"errors"
@@ -12,11 +12,11 @@ import (
 	"github.com/pkg/sftp"
 )
 
-// view is a disk as one user may see and change it. It serves the sftp
+// View is a disk as one user may see and change it. It serves the sftp
 // subsystem and the shell's commands.
-type view struct {
-	disk *disk
-	user string
+type View struct {
+	Disk *Disk
+	User string
 }
 
 const (
@@ -25,7 +25,8 @@ const (
 	mayEnter = 1
 )
 
-func relative(name string) string {
+// Relative returns a path as the folder tree takes it.
+func Relative(name string) string {
 	if r := strings.TrimPrefix(path.Clean("/"+name), "/"); r != "" {
 		return r
 	}
@@ -34,17 +35,17 @@ func relative(name string) string {
 
 // check returns fs.ErrPermission unless the user may do want with the file
 // and enter every folder above it.
-func (v *view) check(name string, want fs.FileMode) error {
-	if v.user == "root" {
+func (v *View) check(name string, want fs.FileMode) error {
+	if v.User == "root" {
 		return nil
 	}
 	name = path.Clean("/" + name)
-	info, err := v.disk.root.Stat(relative(name))
+	info, err := v.Disk.Root.Stat(Relative(name))
 	if err != nil {
 		return err
 	}
 	bits := info.Mode().Perm()
-	if ownerOf(name) == v.user {
+	if OwnerOf(name) == v.User {
 		bits >>= 6
 	}
 	if bits&want != want {
@@ -57,22 +58,23 @@ func (v *view) check(name string, want fs.FileMode) error {
 }
 
 // checkPlace returns nil if the user may make, remove or rename the entry.
-func (v *view) checkPlace(name string) error {
+func (v *View) checkPlace(name string) error {
 	return v.check(path.Dir(path.Clean("/"+name)), mayWrite|mayEnter)
 }
 
-func (v *view) read(name string) ([]byte, error) {
+// Read reads a file with the rights of the user.
+func (v *View) Read(name string) ([]byte, error) {
 	if err := v.check(name, mayRead); err != nil {
 		return nil, err
 	}
-	return v.disk.root.ReadFile(relative(name))
+	return v.Disk.Root.ReadFile(Relative(name))
 }
 
-func (v *view) list(name string) ([]fs.FileInfo, error) {
+func (v *View) list(name string) ([]fs.FileInfo, error) {
 	if err := v.check(name, mayRead|mayEnter); err != nil {
 		return nil, err
 	}
-	f, err := v.disk.root.Open(relative(name))
+	f, err := v.Disk.Root.Open(Relative(name))
 	if err != nil {
 		return nil, err
 	}
@@ -83,21 +85,21 @@ func (v *view) list(name string) ([]fs.FileInfo, error) {
 	}
 	sort.Slice(entries, func(a, b int) bool { return entries[a].Name() < entries[b].Name() })
 	for i, e := range entries {
-		entries[i] = owned{e, v.disk.uidOf(ownerOf(path.Join(name, e.Name())))}
+		entries[i] = owned{e, v.Disk.uidOf(OwnerOf(path.Join(name, e.Name())))}
 	}
 	return entries, nil
 }
 
 // Fileread opens a file for an sftp client.
-func (v *view) Fileread(r *sftp.Request) (io.ReaderAt, error) {
+func (v *View) Fileread(r *sftp.Request) (io.ReaderAt, error) {
 	if err := v.check(r.Filepath, mayRead); err != nil {
 		return nil, err
 	}
-	return v.disk.root.Open(relative(r.Filepath))
+	return v.Disk.Root.Open(Relative(r.Filepath))
 }
 
 // Filewrite opens or makes a file for an sftp client.
-func (v *view) Filewrite(r *sftp.Request) (io.WriterAt, error) {
+func (v *View) Filewrite(r *sftp.Request) (io.WriterAt, error) {
 	flags := os.O_WRONLY
 	pflags := r.Pflags()
 	for set, flag := range map[int]bool{os.O_CREATE: pflags.Creat, os.O_TRUNC: pflags.Trunc, os.O_EXCL: pflags.Excl} {
@@ -105,7 +107,7 @@ func (v *view) Filewrite(r *sftp.Request) (io.WriterAt, error) {
 			flags |= set
 		}
 	}
-	_, err := v.disk.root.Lstat(relative(r.Filepath))
+	_, err := v.Disk.Root.Lstat(Relative(r.Filepath))
 	if errors.Is(err, fs.ErrNotExist) {
 		err = v.checkPlace(r.Filepath)
 	} else if err == nil {
@@ -118,17 +120,17 @@ func (v *view) Filewrite(r *sftp.Request) (io.WriterAt, error) {
 	if r.AttrFlags().Permissions {
 		mode = r.Attributes().FileMode().Perm()
 	}
-	return v.disk.root.OpenFile(relative(r.Filepath), flags, mode)
+	return v.Disk.Root.OpenFile(Relative(r.Filepath), flags, mode)
 }
 
 // Filecmd changes names and attributes for an sftp client.
-func (v *view) Filecmd(r *sftp.Request) error {
-	name := relative(r.Filepath)
+func (v *View) Filecmd(r *sftp.Request) error {
+	name := Relative(r.Filepath)
 	switch r.Method {
 	case "Setstat":
 		return v.setstat(r, name)
 	case "Rename":
-		if _, err := v.disk.root.Lstat(relative(r.Target)); err == nil {
+		if _, err := v.Disk.Root.Lstat(Relative(r.Target)); err == nil {
 			return fs.ErrExist
 		}
 		return v.PosixRename(r)
@@ -136,54 +138,54 @@ func (v *view) Filecmd(r *sftp.Request) error {
 		if err := v.checkPlace(r.Filepath); err != nil {
 			return err
 		}
-		return v.disk.root.Remove(name)
+		return v.Disk.Root.Remove(name)
 	case "Mkdir":
 		if err := v.checkPlace(r.Filepath); err != nil {
 			return err
 		}
-		return v.disk.root.Mkdir(name, 0o755)
+		return v.Disk.Root.Mkdir(name, 0o755)
 	case "Symlink":
 		if err := v.checkPlace(r.Target); err != nil {
 			return err
 		}
-		return v.disk.root.Symlink(r.Filepath, relative(r.Target))
+		return v.Disk.Root.Symlink(r.Filepath, Relative(r.Target))
 	}
 	return sftp.ErrSSHFxOpUnsupported
 }
 
 // PosixRename renames over what is there, as posix-rename@openssh.com asks.
-func (v *view) PosixRename(r *sftp.Request) error {
+func (v *View) PosixRename(r *sftp.Request) error {
 	if err := errors.Join(v.checkPlace(r.Filepath), v.checkPlace(r.Target)); err != nil {
 		return fs.ErrPermission
 	}
-	return v.disk.root.Rename(relative(r.Filepath), relative(r.Target))
+	return v.Disk.Root.Rename(Relative(r.Filepath), Relative(r.Target))
 }
 
-func (v *view) setstat(r *sftp.Request, name string) error {
-	if v.user != "root" && ownerOf(r.Filepath) != v.user {
+func (v *View) setstat(r *sftp.Request, name string) error {
+	if v.User != "root" && OwnerOf(r.Filepath) != v.User {
 		return fs.ErrPermission
 	}
 	flags, attrs := r.AttrFlags(), r.Attributes()
 	if flags.Permissions {
-		if err := v.disk.root.Chmod(name, attrs.FileMode().Perm()); err != nil {
+		if err := v.Disk.Root.Chmod(name, attrs.FileMode().Perm()); err != nil {
 			return err
 		}
 	}
 	if flags.Size {
-		f, err := v.disk.root.OpenFile(name, os.O_WRONLY, 0)
+		f, err := v.Disk.Root.OpenFile(name, os.O_WRONLY, 0)
 		if err != nil {
 			return err
 		}
 		return errors.Join(f.Truncate(int64(attrs.Size)), f.Close())
 	}
-	if flags.UidGid && attrs.UID != v.disk.uidOf(ownerOf(r.Filepath)) {
+	if flags.UidGid && attrs.UID != v.Disk.uidOf(OwnerOf(r.Filepath)) {
 		return fs.ErrPermission
 	}
 	return nil
 }
 
 // Filelist lists a folder or tells of one file for an sftp client.
-func (v *view) Filelist(r *sftp.Request) (sftp.ListerAt, error) {
+func (v *View) Filelist(r *sftp.Request) (sftp.ListerAt, error) {
 	switch r.Method {
 	case "List":
 		entries, err := v.list(r.Filepath)
@@ -192,13 +194,13 @@ func (v *view) Filelist(r *sftp.Request) (sftp.ListerAt, error) {
 		if err := v.check(path.Dir(path.Clean("/"+r.Filepath)), mayEnter); err != nil {
 			return nil, err
 		}
-		info, err := v.disk.root.Stat(relative(r.Filepath))
+		info, err := v.Disk.Root.Stat(Relative(r.Filepath))
 		if err != nil {
 			return nil, err
 		}
-		return entryList{owned{info, v.disk.uidOf(ownerOf(r.Filepath))}}, nil
+		return entryList{owned{info, v.Disk.uidOf(OwnerOf(r.Filepath))}}, nil
 	case "Readlink":
-		target, err := v.disk.root.Readlink(relative(r.Filepath))
+		target, err := v.Disk.Root.Readlink(Relative(r.Filepath))
 		if err != nil {
 			return nil, err
 		}
@@ -208,15 +210,15 @@ func (v *view) Filelist(r *sftp.Request) (sftp.ListerAt, error) {
 }
 
 // Lstat tells of a file without following a symbolic link.
-func (v *view) Lstat(r *sftp.Request) (sftp.ListerAt, error) {
+func (v *View) Lstat(r *sftp.Request) (sftp.ListerAt, error) {
 	if err := v.check(path.Dir(path.Clean("/"+r.Filepath)), mayEnter); err != nil {
 		return nil, err
 	}
-	info, err := v.disk.root.Lstat(relative(r.Filepath))
+	info, err := v.Disk.Root.Lstat(Relative(r.Filepath))
 	if err != nil {
 		return nil, err
 	}
-	return entryList{owned{info, v.disk.uidOf(ownerOf(r.Filepath))}}, nil
+	return entryList{owned{info, v.Disk.uidOf(OwnerOf(r.Filepath))}}, nil
 }
 
 // owned is a FileInfo with the owner that the instance sees.

@@ -1,4 +1,4 @@
-package paddock
+package guest
 
 import (
 	"encoding/binary"
@@ -15,10 +15,10 @@ import (
 
 // session is one session channel: an sftp subsystem, one command, or a shell.
 type session struct {
-	endpoint *endpoint
-	user     string
-	channel  ssh.Channel
-	pty      bool
+	server  *Server
+	user    string
+	channel ssh.Channel
+	pty     bool
 	// input is what a command reads.
 	input io.Reader
 }
@@ -65,10 +65,10 @@ func (s *session) finish(do func() int) {
 }
 
 func (s *session) sftp() int {
-	v := &view{disk: s.endpoint.disk, user: s.user}
+	v := &View{Disk: s.server.disk, User: s.user}
 	server := sftp.NewRequestServer(
 		s.channel, sftp.Handlers{FileGet: v, FilePut: v, FileCmd: v, FileList: v},
-		sftp.WithStartDirectory(homeOf(s.user)),
+		sftp.WithStartDirectory(HomeOf(s.user)),
 	)
 	if err := server.Serve(); err != nil && err != io.EOF {
 		return 1
@@ -78,7 +78,7 @@ func (s *session) sftp() int {
 
 // rootFiles is OpenSSH's sftp-server -R as root: it reads all and changes nothing.
 func (s *session) rootFiles() int {
-	v := &view{disk: s.endpoint.disk, user: "root"}
+	v := &View{Disk: s.server.disk, User: "root"}
 	server := sftp.NewRequestServer(
 		s.channel,
 		sftp.Handlers{FileGet: v, FilePut: noWrite{}, FileCmd: noWrite{}, FileList: v},
@@ -115,10 +115,10 @@ func (s *session) shell() int {
 	if s.user == "root" {
 		sign = "#"
 	}
-	t := term.NewTerminal(s.channel, fmt.Sprintf("%s@%s:~%s ", s.user, s.endpoint.hostname, sign))
+	t := term.NewTerminal(s.channel, fmt.Sprintf("%s@%s:~%s ", s.user, s.server.hostname, sign))
 	fmt.Fprintf(
 		t,
-		"This is %s, a stand-in instance. Known commands: %s\n", s.endpoint.hostname, strings.Join(commandNames, " "),
+		"This is %s, a stand-in instance. Known commands: %s\n", s.server.hostname, strings.Join(commandNames, " "),
 	)
 	status := 0
 	for {
@@ -179,7 +179,7 @@ func (s *session) execute(user, line string, out, errs io.Writer) int {
 }
 
 func (s *session) command(user string, args []string, out, errs io.Writer) int {
-	v := &view{disk: s.endpoint.disk, user: user}
+	v := &View{Disk: s.server.disk, User: user}
 	fail := func(err error) int {
 		fmt.Fprintf(errs, "%s: %v\n", args[0], err)
 		return 1
@@ -188,18 +188,18 @@ func (s *session) command(user string, args []string, out, errs io.Writer) int {
 	case "whoami":
 		fmt.Fprintln(out, user)
 	case "hostname":
-		fmt.Fprintln(out, s.endpoint.hostname)
+		fmt.Fprintln(out, s.server.hostname)
 	case "uptime":
-		fmt.Fprintf(out, "up %s\n", time.Since(s.endpoint.booted).Round(time.Second))
+		fmt.Fprintf(out, "up %s\n", time.Since(s.server.booted).Round(time.Second))
 	case "id":
-		n := s.endpoint.disk.uidOf(user)
+		n := s.server.disk.uidOf(user)
 		if len(args) == 2 && args[1] == "-Gn" {
 			fmt.Fprintln(out, user)
 			break
 		}
 		fmt.Fprintf(out, "uid=%d(%s) gid=%d(%s)\n", n, user, n, user)
 	case "getent":
-		data, err := v.read("/etc/" + args[len(args)-1])
+		data, err := v.Read("/etc/" + args[len(args)-1])
 		if err != nil {
 			return fail(err)
 		}
@@ -210,7 +210,7 @@ func (s *session) command(user string, args []string, out, errs io.Writer) int {
 		}
 		return s.rootFiles()
 	case "pwd":
-		fmt.Fprintln(out, homeOf(user))
+		fmt.Fprintln(out, HomeOf(user))
 	case "uname":
 		fmt.Fprintln(out, "Linux")
 	case "date":
@@ -234,7 +234,7 @@ func (s *session) command(user string, args []string, out, errs io.Writer) int {
 			return s.command("root", args, out, errs)
 		}
 	case "ls":
-		dir := homeOf(user)
+		dir := HomeOf(user)
 		if len(args) > 1 {
 			dir = absolute(args[len(args)-1], user)
 		}
@@ -249,7 +249,7 @@ func (s *session) command(user string, args []string, out, errs io.Writer) int {
 		}
 	case "cat":
 		for _, name := range args[1:] {
-			data, err := v.read(absolute(name, user))
+			data, err := v.Read(absolute(name, user))
 			if err != nil {
 				return fail(err)
 			}
@@ -267,9 +267,9 @@ func (s *session) command(user string, args []string, out, errs io.Writer) int {
 }
 
 func absolute(name, user string) string {
-	name = strings.Replace(name, "~", homeOf(user), 1)
+	name = strings.Replace(name, "~", HomeOf(user), 1)
 	if !path.IsAbs(name) {
-		name = homeOf(user) + "/" + name
+		name = HomeOf(user) + "/" + name
 	}
 	return path.Clean(name)
 }

@@ -168,6 +168,20 @@ func (s *Store) LiveGrant(ctx context.Context, login, key uuid.UUID) (g record.G
 	return g, plain(err)
 }
 
+// LiveGrants returns the grants in force of some keys in the login, by key.
+func (s *Store) LiveGrants(ctx context.Context, login uuid.UUID, keys []uuid.UUID) (map[uuid.UUID]record.Grant, error) {
+	var found []record.Grant
+	err := s.db.WithContext(ctx).
+		Where("login_id = ? AND key_id IN ? AND withdrawn_at IS NULL", login, keys).
+		Find(&found).
+		Error
+	out := make(map[uuid.UUID]record.Grant, len(found))
+	for _, g := range found {
+		out[g.KeyID] = g
+	}
+	return out, plain(err)
+}
+
 // GrantsOver returns at most limit live grants whose time is over by then; first those that nobody was
 // told of, then the oldest.
 func (s *Store) GrantsOver(ctx context.Context, now time.Time, limit int) ([]record.GrantOver, error) {

@@ -435,7 +435,7 @@ export function useRestoreReport(id: string) {
 
 /** What restores hold open right now. */
 export function useClosings() {
-  return useQuery({ queryKey: ["closings"], queryFn: () => take(api.GET("/closings")), refetchInterval: 2_000 });
+  return useQuery({ queryKey: ["closings"], queryFn: () => take(api.GET("/closings")), refetchInterval: 5_000 });
 }
 
 export function useMail() {

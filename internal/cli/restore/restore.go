@@ -158,28 +158,23 @@ func restoreStart(f *flag.FlagSet) func(context.Context, *kit.Session, []string)
 		if err != nil {
 			return err
 		}
-		request := apiclient.StartRestore{
-			Login:   routes.Login,
-			Route:   apiclient.RestoreRoute(*route),
-			Key:     *key,
-			Reason:  kit.Optional(*reason),
-			Confirm: kit.Optional(*confirm),
-			NewName: kit.Optional(*as),
-		}
 		p := limits.params()
-		request.MaxDowntime, request.KeepAddress, request.NoStop = p.MaxDowntime, p.KeepAddress, p.NoStop
+		request := apiclient.StartRestore{
+			Login:       routes.Login,
+			Route:       apiclient.RestoreRoute(*route),
+			Key:         *key,
+			Reason:      kit.Optional(*reason),
+			Confirm:     kit.Optional(*confirm),
+			NewName:     kit.Optional(*as),
+			MaxDowntime: p.MaxDowntime,
+			KeepAddress: p.KeepAddress,
+			NoStop:      p.NoStop,
+		}
 		if *stopFirst {
 			request.StopFirst = stopFirst
 		}
-		for _, text := range ports {
-			n, err := strconv.Atoi(text)
-			if err != nil {
-				return kit.Usage(fmt.Sprintf("%q is no port", text))
-			}
-			if request.Ports == nil {
-				request.Ports = new([]int)
-			}
-			*request.Ports = append(*request.Ports, n)
+		if request.Ports, err = portsIn(ports); err != nil {
+			return err
 		}
 		if len(lost) > 0 || *keepLines {
 			request.Lost = new(append([]string{}, lost...))
@@ -188,7 +183,8 @@ func restoreStart(f *flag.FlagSet) func(context.Context, *kit.Session, []string)
 			return err
 		}
 		at := slices.IndexFunc(routes.Routes, func(o apiclient.RouteOption) bool { return string(o.Route) == *route })
-		if at >= 0 && routes.Routes[at].WithinLimits && *confirm == "" {
+		open := at >= 0 && routes.Routes[at].WithinLimits
+		if open && *confirm == "" {
 			o := routes.Routes[at]
 			if err := confirmRoute(s, routes, o, *yes); err != nil {
 				return err
@@ -197,8 +193,7 @@ func restoreStart(f *flag.FlagSet) func(context.Context, *kit.Session, []string)
 				request.Confirm = &routes.Instance
 			}
 		}
-		if err := restoreKey(s, ctx, client, &request, *newKey, pair, &work, at >= 0 &&
-			routes.Routes[at].WithinLimits); err != nil {
+		if err := restoreKey(s, ctx, client, &request, *newKey, pair, &work, open); err != nil {
 			return err
 		}
 		begun, err := kit.Answer[apiclient.Restore](
@@ -215,6 +210,21 @@ func restoreStart(f *flag.FlagSet) func(context.Context, *kit.Session, []string)
 		}
 		return followRestore(s, ctx, client, begun.Run.Id, &work)
 	}
+}
+
+func portsIn(given []string) (*[]int, error) {
+	if len(given) == 0 {
+		return nil, nil
+	}
+	var out []int
+	for _, text := range given {
+		n, err := strconv.Atoi(text)
+		if err != nil {
+			return nil, kit.Usage(fmt.Sprintf("%q is no port", text))
+		}
+		out = append(out, n)
+	}
+	return &out, nil
 }
 
 // keysOfIn returns the keys of a holder that are in place in a login.

@@ -108,63 +108,70 @@ func readPPK(text, passphrase []byte) (PrivateFile, error) {
 	return file, nil
 }
 
-// parsePPK reads the headers strictly in their order.
-func parsePPK(text string) (ppk, error) {
-	lines := strings.Split(strings.ReplaceAll(strings.TrimLeft(text, " \t\r\n\ufeff"), "\r\n", "\n"), "\n")
-	at := 0
-	header := func(name string) (string, error) {
-		if at >= len(lines) {
-			return "", &Refusal{
-				Code:    CodeCutShort,
-				Line:    at + 1,
-				Column:  1,
-				Problem: "the file ends where the line " + name + " should be",
-				Remedy:  "Get the whole file again from where it was made",
-			}
+// ppkText is the text of a .ppk file, read line by line.
+type ppkText struct {
+	lines []string
+	at    int
+}
+
+// header returns the value of the line of that name, which is the next one.
+func (t *ppkText) header(name string) (string, error) {
+	refuse := func(code, problem string) error {
+		return &Refusal{
+			Code:    code,
+			Line:    t.at + 1,
+			Column:  1,
+			Problem: problem,
+			Remedy:  "Get the whole file again from where it was made",
 		}
-		value, ok := strings.CutPrefix(lines[at], name+":")
-		if !ok {
-			return "", &Refusal{
-				Code:    CodeBadBlob,
-				Line:    at + 1,
-				Column:  1,
-				Problem: "the line " + name + " should be here",
-				Remedy:  "Get the whole file again from where it was made",
-			}
-		}
-		at++
-		return strings.TrimSpace(value), nil
 	}
-	blob := func(name string) ([]byte, error) {
-		value, err := header(name)
-		if err != nil {
-			return nil, err
+	if t.at >= len(t.lines) {
+		return "", refuse(CodeCutShort, "the file ends where the line "+name+" should be")
+	}
+	value, ok := strings.CutPrefix(t.lines[t.at], name+":")
+	if !ok {
+		return "", refuse(CodeBadBlob, "the line "+name+" should be here")
+	}
+	t.at++
+	return strings.TrimSpace(value), nil
+}
+
+// blob returns the data of the lines that follow the line of that name, which says how many they are.
+func (t *ppkText) blob(name string) ([]byte, error) {
+	value, err := t.header(name)
+	if err != nil {
+		return nil, err
+	}
+	n, err := strconv.Atoi(value)
+	if err != nil || n < 1 || n > 2000 || t.at+n > len(t.lines) {
+		return nil, &Refusal{
+			Code:    CodeCutShort,
+			Line:    t.at,
+			Column:  1,
+			Problem: "the file has not as many lines as " + name + " says",
+			Remedy:  "Get the whole file again from where it was made",
 		}
-		n, err := strconv.Atoi(value)
-		if err != nil || n < 1 || n > 2000 || at+n > len(lines) {
-			return nil, &Refusal{
-				Code:    CodeCutShort,
-				Line:    at,
-				Column:  1,
-				Problem: "the file has not as many lines as " + name + " says",
-				Remedy:  "Get the whole file again from where it was made",
-			}
+	}
+	data, err := base64.StdEncoding.DecodeString(strings.Join(t.lines[t.at:t.at+n], ""))
+	if err != nil {
+		return nil, &Refusal{
+			Code:    CodeBadBlob,
+			Line:    t.at + 1,
+			Column:  1,
+			Problem: "the lines after " + name + " are not whole base64",
+			Remedy:  "Get the whole file again from where it was made",
 		}
-		data, err := base64.StdEncoding.DecodeString(strings.Join(lines[at:at+n], ""))
-		if err != nil {
-			return nil, &Refusal{
-				Code:    CodeBadBlob,
-				Line:    at + 1,
-				Column:  1,
-				Problem: "the lines after " + name + " are not whole base64",
-				Remedy:  "Get the whole file again from where it was made",
-			}
-		}
-		at += n
-		return data, nil
+	}
+	t.at += n
+	return data, nil
+}
+
+func parsePPK(text string) (ppk, error) {
+	t := ppkText{
+		lines: strings.Split(strings.ReplaceAll(strings.TrimLeft(text, " \t\r\n\ufeff"), "\r\n", "\n"), "\n"),
 	}
 	p := ppk{argon: map[string]string{}}
-	versionText, _, _ := strings.Cut(strings.TrimPrefix(lines[0], ppkMagic), ":")
+	versionText, _, _ := strings.Cut(strings.TrimPrefix(t.lines[0], ppkMagic), ":")
 	switch versionText {
 	case "2", "3":
 		p.version = int(versionText[0] - '0')
@@ -178,38 +185,34 @@ func parsePPK(text string) (ppk, error) {
 		}
 	}
 	var err error
-	if p.algorithm, err = header(ppkMagic + versionText); err != nil {
+	if p.algorithm, err = t.header(ppkMagic + versionText); err != nil {
 		return p, err
 	}
-	if p.encryption, err = header("Encryption"); err != nil {
+	if p.encryption, err = t.header("Encryption"); err != nil {
 		return p, err
 	}
 	if p.encryption != "none" && !p.encrypted() {
 		return p, damaged("the file is encrypted with %q, which is not known here", printable(p.encryption))
 	}
-	if p.comment, err = header("Comment"); err != nil {
+	if p.comment, err = t.header("Comment"); err != nil {
 		return p, err
 	}
-	if p.public, err = blob("Public-Lines"); err != nil {
+	if p.public, err = t.blob("Public-Lines"); err != nil {
 		return p, err
 	}
 	if p.version == 3 && p.encrypted() {
 		for _, name := range []string{
-			"Key-Derivation",
-			"Argon2-Memory",
-			"Argon2-Passes",
-			"Argon2-Parallelism",
-			"Argon2-Salt",
+			"Key-Derivation", "Argon2-Memory", "Argon2-Passes", "Argon2-Parallelism", "Argon2-Salt",
 		} {
-			if p.argon[name], err = header(name); err != nil {
+			if p.argon[name], err = t.header(name); err != nil {
 				return p, err
 			}
 		}
 	}
-	if p.private, err = blob("Private-Lines"); err != nil {
+	if p.private, err = t.blob("Private-Lines"); err != nil {
 		return p, err
 	}
-	mac, err := header("Private-MAC")
+	mac, err := t.header("Private-MAC")
 	if err != nil {
 		return p, err
 	}

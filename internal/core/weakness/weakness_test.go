@@ -24,12 +24,16 @@ func TestJudgeSaysWhatIsWeak(t *testing.T) {
 		key  keypair.Public
 		want []string
 	}{
-		"short rsa":      {rsa1024, []string{"rsa-short"}},
-		"old rsa":        {keypair.Public{Type: keypair.RSA, Bits: 2048, Blob: rsaBlob(65537, 2048)}, []string{"rsa-old"}},
-		"small exponent": {keypair.Public{Type: keypair.RSA, Bits: 3072, Blob: rsaBlob(3, 3072)}, []string{"rsa-exponent"}},
-		"good rsa":       {keypair.Public{Type: keypair.RSA, Bits: 3072, Blob: rsaBlob(65537, 3072)}, nil},
-		"named":          {keypair.Public{Type: keypair.Ed25519, Bits: 256, Comment: "ines@wrackline"}, []string{"comment-names"}},
-		"good":           {keypair.Public{Type: keypair.Ed25519, Bits: 256, Comment: "atlas deploy"}, nil},
+		"short rsa": {rsa1024, []string{"rsa-short"}},
+		"old rsa":   {keypair.Public{Type: keypair.RSA, Bits: 2048, Blob: rsaBlob(65537, 2048)}, []string{"rsa-old"}},
+		"small exponent": {
+			keypair.Public{Type: keypair.RSA, Bits: 3072, Blob: rsaBlob(3, 3072)}, []string{"rsa-exponent"},
+		},
+		"good rsa": {keypair.Public{Type: keypair.RSA, Bits: 3072, Blob: rsaBlob(65537, 3072)}, nil},
+		"named": {
+			keypair.Public{Type: keypair.Ed25519, Bits: 256, Comment: "ines@wrackline"}, []string{"comment-names"},
+		},
+		"good": {keypair.Public{Type: keypair.Ed25519, Bits: 256, Comment: "atlas deploy"}, nil},
 	} {
 		if got := codes(Judge(c.key)); !slices.Equal(got, c.want) {
 			t.Errorf("%s: %v, want %v", name, got, c.want)
@@ -41,7 +45,8 @@ func TestJudgeSaysWhatIsWeak(t *testing.T) {
 		}
 	}
 	for bits, want := range map[uint]string{1024: "2013-12-31", 2048: "2030-12-31"} {
-		if got := Judge(keypair.Public{Type: keypair.RSA, Bits: int(bits), Blob: rsaBlob(65537, bits)}); got[0].ActBy != want {
+		key := keypair.Public{Type: keypair.RSA, Bits: int(bits), Blob: rsaBlob(65537, bits)}
+		if got := Judge(key); got[0].ActBy != want {
 			t.Errorf("an RSA key of %d bits is to be replaced by %q, want %q", bits, got[0].ActBy, want)
 		}
 	}

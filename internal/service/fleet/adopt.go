@@ -77,21 +77,9 @@ func (s *Service) Adopt(ctx context.Context, actor people.Actor, a Adopted) (rec
 	if a.Learnt == "" {
 		a.Learnt = "first contact"
 	}
-	var pins []record.HostKey
-	for _, line := range a.HostKeys {
-		k, err := keypair.ReadLine(line)
-		if err != nil {
-			return record.Instance{}, problem.FromRefusal("host_keys", err)
-		}
-		pins = append(pins, record.HostKey{
-			ID:         store.NewID(),
-			InstanceID: i.ID,
-			Algorithm:  k.Algorithm,
-			Blob:       k.Blob,
-			SHA256:     k.SHA256(),
-			Learnt:     a.Learnt,
-			PinnedAt:   s.now(),
-		})
+	pins, err := s.pinsOf(i, a)
+	if err != nil {
+		return record.Instance{}, err
 	}
 	err = s.store.InTx(ctx, func(tx *store.Store) error {
 		if err := tx.AddInstance(ctx, &i); err != nil {
@@ -118,6 +106,27 @@ func (s *Service) Adopt(ctx context.Context, actor people.Actor, a Adopted) (rec
 		return record.Instance{}, TakenInstance(err, a.Name)
 	}
 	return s.store.InstanceByID(ctx, i.ID)
+}
+
+// pinsOf reads the host keys that an instance is adopted with.
+func (s *Service) pinsOf(i record.Instance, a Adopted) ([]record.HostKey, error) {
+	var pins []record.HostKey
+	for _, line := range a.HostKeys {
+		k, err := keypair.ReadLine(line)
+		if err != nil {
+			return nil, problem.FromRefusal("host_keys", err)
+		}
+		pins = append(pins, record.HostKey{
+			ID:         store.NewID(),
+			InstanceID: i.ID,
+			Algorithm:  k.Algorithm,
+			Blob:       k.Blob,
+			SHA256:     k.SHA256(),
+			Learnt:     a.Learnt,
+			PinnedAt:   s.now(),
+		})
+	}
+	return pins, nil
 }
 
 // release forgets an adopted instance: nothing on the machine is touched.

@@ -1,4 +1,4 @@
-// Package history answers who could get in at a time that is over, by what was read, granted and handed over until then.
+// Package history answers who could get in at a time that is over, by what was read, granted and handed over.
 package history
 
 import (

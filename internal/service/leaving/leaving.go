@@ -258,30 +258,9 @@ func (s *Service) carryLeaving(ctx context.Context, o record.Operator) (note str
 	}
 	by := people.Actor{Name: o.Leaving.By, Via: "service", Role: people.Admin}
 	reason := strings.TrimSuffix(o.Name+" leaves: "+o.Leaving.Reason, ": ")
-	replace, kept, stuck := false, 0, []string{}
-	for _, i := range l.Items {
-		switch i.What {
-		case leaving.Replace:
-			replace = true
-		case leaving.HandOver:
-			if _, _, err := s.keys.HandOver(ctx, by, i.Key, o.Leaving.To, reason); err != nil {
-				return "", false, err
-			}
-			kept++
-		case leaving.Retire:
-			if err := s.retire(ctx, by, i.Key, reason); err != nil {
-				return "", false, err
-			}
-			kept++
-		case leaving.Withdraw:
-			_, err := s.access.WithdrawGrant(ctx, by, access.Withdrawal{Key: i.Key, Login: i.Login, Reason: reason})
-			var p *problem.Problem
-			if errors.As(err, &p) && p.Code != "run-at-work" {
-				stuck = append(stuck, fmt.Sprintf("%s in %s: %s", i.Key, i.Login, p.Detail))
-			} else if err != nil && p == nil {
-				return "", false, err
-			}
-		}
+	replace, kept, stuck, err := s.carryItems(ctx, by, l, o.Leaving.To, reason)
+	if err != nil {
+		return "", false, err
 	}
 	switch {
 	case len(l.Items) > 0 && len(l.Items) == kept:
@@ -309,7 +288,44 @@ func (s *Service) carryLeaving(ctx context.Context, o record.Operator) (note str
 	if len(l.Items) > 0 {
 		return strings.Join(stuck, "; "), false, nil
 	}
-	return "", false, s.store.InTx(ctx, func(tx *store.Store) error {
+	return "", false, s.endLeaving(ctx, by, o)
+}
+
+// carryItems does what is to be done about each key of somebody who leaves: whether some are to be replaced, how many
+// are done, and why others are stuck.
+func (s *Service) carryItems(
+	ctx context.Context, by people.Actor, l Leaving, to, reason string,
+) (replace bool, kept int, stuck []string, err error) {
+	for _, i := range l.Items {
+		switch i.What {
+		case leaving.Replace:
+			replace = true
+		case leaving.HandOver:
+			if _, _, err := s.keys.HandOver(ctx, by, i.Key, to, reason); err != nil {
+				return false, 0, nil, err
+			}
+			kept++
+		case leaving.Retire:
+			if err := s.retire(ctx, by, i.Key, reason); err != nil {
+				return false, 0, nil, err
+			}
+			kept++
+		case leaving.Withdraw:
+			_, err := s.access.WithdrawGrant(ctx, by, access.Withdrawal{Key: i.Key, Login: i.Login, Reason: reason})
+			var p *problem.Problem
+			if errors.As(err, &p) && p.Code != "run-at-work" {
+				stuck = append(stuck, fmt.Sprintf("%s in %s: %s", i.Key, i.Login, p.Detail))
+			} else if err != nil && p == nil {
+				return false, 0, nil, err
+			}
+		}
+	}
+	return replace, kept, stuck, nil
+}
+
+// endLeaving closes the account of somebody who has left, unless they are the only admin.
+func (s *Service) endLeaving(ctx context.Context, by people.Actor, o record.Operator) error {
+	return s.store.InTx(ctx, func(tx *store.Store) error {
 		if err := tx.LockPeople(ctx); err != nil {
 			return err
 		}

@@ -299,32 +299,12 @@ func (s *Service) startRotating(
 			})
 			continue
 		}
-		work := replace.Work{
-			Rotation: r.ID,
-			Item:     i.ID,
-			Login:    i.LoginID,
-			Old:      *i.OldKeyID,
-			New:      *i.NewKeyID,
-			OldName:  i.OldName,
-			NewName:  i.NewName,
-			Phase:    i.phase, Means: replace.Means(i.Means), Worker: worker, Proved: i.ProvedAt != nil, Override: i.override,
-			Kept: kept[*i.NewKeyID] && s.Safe != nil && worker == "", // from elsewhere, whoever is there logs in
-		}
-		switch {
-		case work.Phase == "" && work.Kept && r.Settings.GraceSeconds == 0:
-			work.Phase = rotation.Whole
-		case work.Phase == "":
-			work.Phase = rotation.In
-		case i.RunID != nil: // what an earlier run placed must be known to this
-			work.Journal = journals[*i.RunID]
-			work.Journal.Removed = nil
-		}
 		run := s.engine.NewRun(runs.Request{
 			Kind:     replace.RunKind,
 			Instance: instances[i.LoginID],
 			By:       r.RequestedBy,
 			Reason:   r.Reason,
-			Payload:  work,
+			Payload:  s.workOn(r, i, worker, kept[*i.NewKeyID], journals),
 			At:       s.now(),
 		})
 		started, ids = append(started, run), append(ids, run.ID)
@@ -337,6 +317,38 @@ func (s *Service) startRotating(
 		return nil, err
 	}
 	return ids, nil
+}
+
+// workOn is the work of the run that replaces, or goes on replacing, one key in one login. kept is whether the
+// service has the new private key.
+func (s *Service) workOn(
+	r record.Rotation, i begun, worker string, kept bool, journals map[uuid.UUID]means.Journal,
+) replace.Work {
+	work := replace.Work{
+		Rotation: r.ID,
+		Item:     i.ID,
+		Login:    i.LoginID,
+		Old:      *i.OldKeyID,
+		New:      *i.NewKeyID,
+		OldName:  i.OldName,
+		NewName:  i.NewName,
+		Phase:    i.phase,
+		Means:    replace.Means(i.Means),
+		Worker:   worker,
+		Proved:   i.ProvedAt != nil,
+		Override: i.override,
+		Kept:     kept && s.Safe != nil && worker == "", // from elsewhere, whoever is there logs in
+	}
+	switch {
+	case work.Phase == "" && work.Kept && r.Settings.GraceSeconds == 0:
+		work.Phase = rotation.Whole
+	case work.Phase == "":
+		work.Phase = rotation.In
+	case i.RunID != nil: // what an earlier run placed must be known to this
+		work.Journal = journals[*i.RunID]
+		work.Journal.Removed = nil
+	}
+	return work
 }
 
 // carryOn begins what is due of a rotation of which a run has ended.

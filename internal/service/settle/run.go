@@ -124,13 +124,12 @@ func (e *settling) linesFor(
 	ctx context.Context, d *means.Door, l record.LoginToSweep, keys []record.Key,
 ) ([]means.Key, error) {
 	lines := e.reading.MeansKeys(keys)
+	granted, err := e.store.LiveGrants(ctx, l.ID, e.work.Place)
+	if err != nil {
+		return nil, err
+	}
 	for n, k := range keys {
-		g, err := e.store.LiveGrant(ctx, l.ID, k.ID)
-		switch {
-		case errors.Is(err, store.ErrNotFound):
-		case err != nil:
-			return nil, err
-		case g.Until != nil && g.EndBy.InLine() && d.EndsLines():
+		if g := granted[k.ID]; g.Until != nil && g.EndBy.InLine() && d.EndsLines() {
 			lines[n].Line = authorizedkeys.Parse([]byte(lines[n].Line))[0].WithExpiry(*g.Until).Raw
 		}
 	}

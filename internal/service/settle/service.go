@@ -1,5 +1,5 @@
-// Package settle finds where what is in place in a login differs from what is granted, and does what somebody
-// chose about it.
+// Package settle finds where what is in place in a login differs from what is granted, and does what was
+// chosen about it.
 package settle
 
 import (

@@ -100,7 +100,7 @@ func restore(ctx context.Context, o settings, database string) error {
 			return err
 		}
 	}
-	h, err := openHouse(ctx, o.database, "http://127.0.0.1:0", "", slog.New(slog.DiscardHandler))
+	h, err := openHouse(ctx, o.database, "", "", slog.New(slog.DiscardHandler))
 	if err != nil {
 		return err
 	}

@@ -51,6 +51,7 @@ func runDemo(ctx context.Context, o settings) (err error) {
 		return err
 	}
 	defer h.close()
+	o.cloudURL = stage.CloudURL
 	if err := h.furnishBy(ctx, o); err != nil {
 		return err
 	}
@@ -70,7 +71,7 @@ func runDemo(ctx context.Context, o settings) (err error) {
 
 // loadFleet loads the sample once, with a cloud that takes no time.
 func loadFleet(ctx context.Context, o settings, stage *demo.Stage, log *slog.Logger, tell func(string)) error {
-	h, err := openHouse(ctx, stage.DatabaseURL, "http://127.0.0.1:0", "", log)
+	h, err := openHouse(ctx, stage.DatabaseURL, "", "", log)
 	if err != nil {
 		return err
 	}

@@ -17,6 +17,7 @@ import (
 	"plumlatch/internal/runs"
 	"plumlatch/internal/safe"
 	"plumlatch/internal/service"
+	"plumlatch/internal/service/clouds"
 	"plumlatch/internal/service/keys"
 	"plumlatch/internal/service/people"
 	"plumlatch/internal/store"
@@ -27,15 +28,17 @@ type house struct {
 	store   *store.Store
 	engine  *runs.Engine
 	service *service.Service
-	cloud   *cloud.Cloud
+	cloud   *cloud.Cloud // nil where the service is started without one
 	log     *slog.Logger
 }
 
 func openHouse(ctx context.Context, database, cloudURL, cloudToken string, log *slog.Logger) (*house, error) {
 	h := &house{log: log}
 	var err error
-	if h.cloud, err = cloud.Connect(cloudURL, cloudToken, cloud.CallTimeout); err != nil {
-		return nil, err
+	if cloudURL != "" {
+		if h.cloud, err = cloud.Connect(cloudURL, cloudToken, cloud.CallTimeout); err != nil {
+			return nil, err
+		}
 	}
 	if h.store, err = store.Open(ctx, database); err != nil {
 		return nil, err
@@ -103,6 +106,7 @@ func (h *house) furnishBy(ctx context.Context, o settings) error {
 		People:       people.Options{Issuer: issuer, SessionLasts: o.sessionFor, SessionIdle: o.sessionIdle},
 		Keys:         keys.Options{AllowShortRSA: o.shortRSA, StewardFrom: o.stewardFrom},
 		Safe:         box,
+		Clouds:       clouds.Options{Adapter: o.cloudURL, Name: o.cloudName, Plain: o.plainCloud},
 		SweepEvery:   o.sweepEvery,
 		KeepReadings: time.Duration(o.keepDays) * 24 * time.Hour,
 		Fresh:        time.Duration(o.freshDays) * 24 * time.Hour,

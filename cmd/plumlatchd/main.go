@@ -20,6 +20,7 @@ import (
 
 	"golang.org/x/term"
 
+	"plumlatch/internal/core/name"
 	"plumlatch/internal/outbound"
 	"plumlatch/internal/service"
 	"plumlatch/internal/service/journal"
@@ -37,6 +38,7 @@ type settings struct {
 	database    string
 	cloudURL    string
 	cloudToken  string
+	cloudName   string
 	certificate string
 	privateKey  string
 	plainHTTP   bool
@@ -121,7 +123,8 @@ func (o *settings) flags(f *flag.FlagSet) {
 		&o.database, "database", os.Getenv("PLUMLATCH_DATABASE"),
 		"URL of the PostgreSQL database; also PLUMLATCH_DATABASE, which keeps the password out of the process list",
 	)
-	f.StringVar(&o.cloudURL, "cloud", "", "URL of the cloud's adapter")
+	f.StringVar(&o.cloudURL, "cloud", "", "URL of the adapter of the first cloud; others: plumlatch cloud add")
+	f.StringVar(&o.cloudName, "cloud-name", "", "what the first cloud is called from now on; main at first")
 	f.StringVar(&o.cloudToken, "cloud-token-file", "", "file with the token for the adapter")
 	f.StringVar(&o.certificate, "tls-cert", "", "file with the TLS certificate chain")
 	f.StringVar(&o.privateKey, "tls-key", "", "file with the TLS certificate's private key")
@@ -313,8 +316,8 @@ func (o settings) check() error {
 		return errors.New("-requests-per-second is negative; 0 is any number")
 	case o.sessionFor <= 0 || o.sessionIdle <= 0:
 		return errors.New("-session-lasts and -session-idle are more than nothing")
-	case !o.demo && o.firstAdmin == "" && o.backup == "" && o.restore == "" && o.cloudURL == "":
-		return errors.New("no cloud was given: say -cloud URL of its adapter")
+	case o.cloudName != "" && name.Check(o.cloudName) != nil:
+		return fmt.Errorf("-cloud-name: %w", name.Check(o.cloudName))
 	case o.freshDays < 1 || o.freshDays > 3650:
 		return fmt.Errorf("-fresh-days is %d; 1 to 3650 are allowed", o.freshDays)
 	case o.reportIn <= 0:

@@ -1459,6 +1459,8 @@ type BringKey struct {
 
 // Catalogue defines model for Catalogue.
 type Catalogue struct {
+	// Cloud The name of the cloud that offers it.
+	Cloud  string  `json:"cloud"`
 	Images []Image `json:"images"`
 	Sizes  []Size  `json:"sizes"`
 	Zones  []Zone  `json:"zones"`
@@ -1545,6 +1547,62 @@ type Closing struct {
 
 	// What What is open.
 	What string `json:"what"`
+}
+
+// Cloud defines model for Cloud.
+type Cloud struct {
+	// Adapter The URL of its adapter; empty where the service was started without it.
+	Adapter string    `json:"adapter"`
+	AddedAt time.Time `json:"added_at"`
+	AddedBy string    `json:"added_by"`
+
+	// AnsweredAt When it last answered.
+	AnsweredAt *time.Time `json:"answered_at,omitempty"`
+	AskedAt    *time.Time `json:"asked_at,omitempty"`
+
+	// Capabilities What it can do, as its adapter last said.
+	Capabilities []string `json:"capabilities"`
+
+	// Failure Why it did not answer when it was last asked; empty where it did.
+	Failure string `json:"failure"`
+
+	// Given It is the one that the service is started with.
+	Given bool `json:"given"`
+
+	// Instances How many instances are recorded in it.
+	Instances int `json:"instances"`
+
+	// LatencyMs How long its last answer took, in milliseconds; 0 for none.
+	LatencyMs int    `json:"latency_ms"`
+	Name      string `json:"name"`
+
+	// OwnCa Its adapter's certificate is of certificate authorities of its own.
+	OwnCa     *bool      `json:"own_ca,omitempty"`
+	PausedAt  *time.Time `json:"paused_at,omitempty"`
+	PausedBy  *string    `json:"paused_by,omitempty"`
+	PausedWhy *string    `json:"paused_why,omitempty"`
+
+	// Says What its adapter calls it; empty until it has answered.
+	Says  string `json:"says"`
+	Zones []Zone `json:"zones"`
+}
+
+// CloudChange defines model for CloudChange.
+type CloudChange struct {
+	// Adapter Another URL needs the token again.
+	Adapter *string `json:"adapter,omitempty"`
+
+	// Ca Empty for the certificate authorities of the service's machine.
+	Ca     *string `json:"ca,omitempty"`
+	Paused *bool   `json:"paused,omitempty"`
+	Reason *string `json:"reason,omitempty"`
+	Token  *string `json:"token,omitempty"`
+}
+
+// CloudForgotten defines model for CloudForgotten.
+type CloudForgotten struct {
+	// Instances How many instances were in it, and are in no cloud now.
+	Instances int `json:"instances"`
 }
 
 // ConfirmMail defines model for ConfirmMail.
@@ -2043,8 +2101,11 @@ type ImportKeys struct {
 
 // Instance defines model for Instance.
 type Instance struct {
-	// Adopted It was not launched by this service, and no cloud is asked about it.
+	// Adopted It is in no cloud that is known here, so none is asked about it.
 	Adopted bool `json:"adopted"`
+
+	// Cloud The cloud that it runs in; empty for none.
+	Cloud string `json:"cloud"`
 
 	// CloudId What the cloud calls it.
 	CloudId string `json:"cloud_id"`
@@ -2193,7 +2254,9 @@ type KeyState string
 
 // LaunchInstance defines model for LaunchInstance.
 type LaunchInstance struct {
-	Image string `json:"image"`
+	// Cloud The cloud; the one that has the zone unless given, else the first one.
+	Cloud *string `json:"cloud,omitempty"`
+	Image string  `json:"image"`
 
 	// Keys The names of the keys that are to open it.
 	Keys   *[]string          `json:"keys,omitempty"`
@@ -2679,6 +2742,20 @@ type NamedKey struct {
 	// Limits What its line limits it to.
 	Limits *string `json:"limits,omitempty"`
 	Type   string  `json:"type"`
+}
+
+// NewCloud defines model for NewCloud.
+type NewCloud struct {
+	// Adapter The URL of its adapter.
+	Adapter string `json:"adapter"`
+
+	// Ca Certificate authorities in PEM, one of which the adapter's certificate must be of; those of the service's machine unless given.
+	Ca     *string `json:"ca,omitempty"`
+	Name   string  `json:"name"`
+	Reason *string `json:"reason,omitempty"`
+
+	// Token What the adapter asks for; it is never given out again.
+	Token string `json:"token"`
 }
 
 // NewHolder Whose new keys made here are: those of the old keys' holders, which only the caller's own may be; or the caller's, who may hand them over.
@@ -4258,6 +4335,9 @@ type Zone struct {
 // After defines model for After.
 type After = string
 
+// CloudName defines model for CloudName.
+type CloudName = string
+
 // IdempotencyKey defines model for IdempotencyKey.
 type IdempotencyKey = string
 
@@ -4301,6 +4381,21 @@ type Total = bool
 type ListAskedKeysParams struct {
 	// Holder Only what this holder is asked for; me for the caller.
 	Holder *string `form:"holder,omitempty" json:"holder,omitempty"`
+}
+
+// GetCatalogueParams defines parameters for GetCatalogue.
+type GetCatalogueParams struct {
+	// Cloud The cloud; the one that has the zone unless given, else the first one.
+	Cloud *string `form:"cloud,omitempty" json:"cloud,omitempty"`
+
+	// Zone The zone that something is for.
+	Zone *string `form:"zone,omitempty" json:"zone,omitempty"`
+}
+
+// ForgetCloudParams defines parameters for ForgetCloud.
+type ForgetCloudParams struct {
+	// Reason Why, for the daybook.
+	Reason *string `form:"reason,omitempty" json:"reason,omitempty"`
 }
 
 // ListDaybookParams defines parameters for ListDaybook.
@@ -4481,6 +4576,9 @@ type ListInstancesParams struct {
 
 	// Image Only instances of this image.
 	Image *string `form:"image,omitempty" json:"image,omitempty"`
+
+	// Cloud Only instances in this cloud.
+	Cloud *string `form:"cloud,omitempty" json:"cloud,omitempty"`
 
 	// Label Only instances with this label, written name=value.
 	Label *string `form:"label,omitempty" json:"label,omitempty"`
@@ -4912,6 +5010,12 @@ type AddTokenParams struct {
 // BringAskedKeyJSONRequestBody defines body for BringAskedKey for application/json ContentType.
 type BringAskedKeyJSONRequestBody = BringKey
 
+// AddCloudJSONRequestBody defines body for AddCloud for application/json ContentType.
+type AddCloudJSONRequestBody = NewCloud
+
+// ChangeCloudJSONRequestBody defines body for ChangeCloud for application/json ContentType.
+type ChangeCloudJSONRequestBody = CloudChange
+
 // SetConsentLabelJSONRequestBody defines body for SetConsentLabel for application/json ContentType.
 type SetConsentLabelJSONRequestBody = ConsentLabelChange
 
@@ -5169,12 +5273,52 @@ type ClientInterface interface {
 	BringAskedKey(ctx context.Context, asked openapi_types.UUID, body BringAskedKeyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetCatalogue performs a GET /catalogue (the `GetCatalogue` operationId) request.
-	GetCatalogue(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+	GetCatalogue(ctx context.Context, params *GetCatalogueParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListClosings performs a GET /closings (the `ListClosings` operationId) request.
 	//
 	// What restores have opened and not closed yet, or may have (no opened_at) where the cloud has not answered; the first deadline first.
 	ListClosings(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListClouds performs a GET /clouds (the `ListClouds` operationId) request.
+	ListClouds(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddCloudWithBody performs a POST /clouds (the `AddCloud` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Adds a cloud once its adapter has answered. The token is kept in the safe.
+	AddCloudWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddCloud performs a POST /clouds (the `AddCloud` operationId) request.
+	// Takes a body of the `application/json` content type.
+	//
+	// Adds a cloud once its adapter has answered. The token is kept in the safe.
+	AddCloud(ctx context.Context, body AddCloudJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ForgetCloud performs a DELETE /clouds/{cloud} (the `ForgetCloud` operationId) request.
+	//
+	// Forgets the cloud. Its instances stay as machines of no cloud, with their grants and history. Refused while runs are at work on them or something is open in it.
+	ForgetCloud(ctx context.Context, cloud CloudName, params *ForgetCloudParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetCloud performs a GET /clouds/{cloud} (the `GetCloud` operationId) request.
+	GetCloud(ctx context.Context, cloud CloudName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ChangeCloudWithBody performs a PATCH /clouds/{cloud} (the `ChangeCloud` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Changes where its adapter is and what it is spoken to with, once it has answered so; or pauses it, or has it asked again.
+	ChangeCloudWithBody(ctx context.Context, cloud CloudName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ChangeCloud performs a PATCH /clouds/{cloud} (the `ChangeCloud` operationId) request.
+	// Takes a body of the `application/json` content type.
+	//
+	// Changes where its adapter is and what it is spoken to with, once it has answered so; or pauses it, or has it asked again.
+	ChangeCloud(ctx context.Context, cloud CloudName, body ChangeCloudJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// CheckCloud performs a POST /clouds/{cloud}/check (the `CheckCloud` operationId) request.
+	//
+	// Asks its adapter now what it can do, also where it is paused.
+	CheckCloud(ctx context.Context, cloud CloudName, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListConsentLabels performs a GET /consent-labels (the `ListConsentLabels` operationId) request.
 	ListConsentLabels(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -6169,8 +6313,8 @@ func (c *Client) BringAskedKey(ctx context.Context, asked openapi_types.UUID, bo
 }
 
 // GetCatalogue performs a GET /catalogue (the `GetCatalogue` operationId) request.
-func (c *Client) GetCatalogue(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewGetCatalogueRequest(c.Server)
+func (c *Client) GetCatalogue(ctx context.Context, params *GetCatalogueParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetCatalogueRequest(c.Server, params)
 	if err != nil {
 		return nil, err
 	}
@@ -6186,6 +6330,126 @@ func (c *Client) GetCatalogue(ctx context.Context, reqEditors ...RequestEditorFn
 // What restores have opened and not closed yet, or may have (no opened_at) where the cloud has not answered; the first deadline first.
 func (c *Client) ListClosings(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListClosingsRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListClouds performs a GET /clouds (the `ListClouds` operationId) request.
+func (c *Client) ListClouds(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListCloudsRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddCloudWithBody performs a POST /clouds (the `AddCloud` operationId) request,
+// with any type of body and a specified content type.
+//
+// Adds a cloud once its adapter has answered. The token is kept in the safe.
+func (c *Client) AddCloudWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddCloudRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddCloud performs a POST /clouds (the `AddCloud` operationId) request.
+// Takes a body of the `application/json` content type.
+//
+// Adds a cloud once its adapter has answered. The token is kept in the safe.
+func (c *Client) AddCloud(ctx context.Context, body AddCloudJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddCloudRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ForgetCloud performs a DELETE /clouds/{cloud} (the `ForgetCloud` operationId) request.
+//
+// Forgets the cloud. Its instances stay as machines of no cloud, with their grants and history. Refused while runs are at work on them or something is open in it.
+func (c *Client) ForgetCloud(ctx context.Context, cloud CloudName, params *ForgetCloudParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewForgetCloudRequest(c.Server, cloud, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetCloud performs a GET /clouds/{cloud} (the `GetCloud` operationId) request.
+func (c *Client) GetCloud(ctx context.Context, cloud CloudName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetCloudRequest(c.Server, cloud)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ChangeCloudWithBody performs a PATCH /clouds/{cloud} (the `ChangeCloud` operationId) request,
+// with any type of body and a specified content type.
+//
+// Changes where its adapter is and what it is spoken to with, once it has answered so; or pauses it, or has it asked again.
+func (c *Client) ChangeCloudWithBody(ctx context.Context, cloud CloudName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewChangeCloudRequestWithBody(c.Server, cloud, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ChangeCloud performs a PATCH /clouds/{cloud} (the `ChangeCloud` operationId) request.
+// Takes a body of the `application/json` content type.
+//
+// Changes where its adapter is and what it is spoken to with, once it has answered so; or pauses it, or has it asked again.
+func (c *Client) ChangeCloud(ctx context.Context, cloud CloudName, body ChangeCloudJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewChangeCloudRequest(c.Server, cloud, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CheckCloud performs a POST /clouds/{cloud}/check (the `CheckCloud` operationId) request.
+//
+// Asks its adapter now what it can do, also where it is paused.
+func (c *Client) CheckCloud(ctx context.Context, cloud CloudName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCheckCloudRequest(c.Server, cloud)
 	if err != nil {
 		return nil, err
 	}
@@ -9162,7 +9426,7 @@ func NewBringAskedKeyRequestWithBody(server string, asked openapi_types.UUID, co
 }
 
 // NewGetCatalogueRequest constructs an http.Request for the GetCatalogue method
-func NewGetCatalogueRequest(server string) (*http.Request, error) {
+func NewGetCatalogueRequest(server string, params *GetCatalogueParams) (*http.Request, error) {
 	var err error
 
 	serverURL, err := url.Parse(server)
@@ -9178,6 +9442,45 @@ func NewGetCatalogueRequest(server string) (*http.Request, error) {
 	queryURL, err := serverURL.Parse(operationPath)
 	if err != nil {
 		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Cloud != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "cloud", *params.Cloud, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Zone != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "zone", *params.Zone, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
 	}
 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
@@ -9208,6 +9511,249 @@ func NewListClosingsRequest(server string) (*http.Request, error) {
 	}
 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListCloudsRequest constructs an http.Request for the ListClouds method
+func NewListCloudsRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/clouds")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewAddCloudRequest calls the generic AddCloud builder with application/json body
+func NewAddCloudRequest(server string, body AddCloudJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAddCloudRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewAddCloudRequestWithBody constructs an http.Request for the AddCloud method, with any body, and a specified content type
+func NewAddCloudRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/clouds")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewForgetCloudRequest constructs an http.Request for the ForgetCloud method
+func NewForgetCloudRequest(server string, cloud CloudName, params *ForgetCloudParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "cloud", cloud, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/clouds/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Reason != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "reason", *params.Reason, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetCloudRequest constructs an http.Request for the GetCloud method
+func NewGetCloudRequest(server string, cloud CloudName) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "cloud", cloud, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/clouds/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewChangeCloudRequest calls the generic ChangeCloud builder with application/json body
+func NewChangeCloudRequest(server string, cloud CloudName, body ChangeCloudJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewChangeCloudRequestWithBody(server, cloud, "application/json", bodyReader)
+}
+
+// NewChangeCloudRequestWithBody constructs an http.Request for the ChangeCloud method, with any body, and a specified content type
+func NewChangeCloudRequestWithBody(server string, cloud CloudName, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "cloud", cloud, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/clouds/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPatch, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewCheckCloudRequest constructs an http.Request for the CheckCloud method
+func NewCheckCloudRequest(server string, cloud CloudName) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "cloud", cloud, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/clouds/%s/check", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
 	if err != nil {
 		return nil, err
 	}
@@ -10645,6 +11191,18 @@ func NewListInstancesRequest(server string, params *ListInstancesParams) (*http.
 		if params.Image != nil {
 
 			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "image", *params.Image, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Cloud != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "cloud", *params.Cloud, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {

@@ -212,7 +212,7 @@ func askNames(ctx context.Context, client *apiclient.Client, kind, word string) 
 	var catalogue apiclient.Catalogue
 	var err error
 	if kind == "image" || kind == "size" || kind == "zone" {
-		if catalogue, err = kit.Answer[apiclient.Catalogue](client.GetCatalogue(ctx)); err != nil {
+		if catalogue, err = kit.Answer[apiclient.Catalogue](client.GetCatalogue(ctx, &apiclient.GetCatalogueParams{})); err != nil {
 			return nil, err
 		}
 	}
@@ -229,6 +229,8 @@ func askNames(ctx context.Context, client *apiclient.Client, kind, word string) 
 		)(
 			func(r apiclient.RotationRule) string { return r.Name },
 		)
+	case "cloud":
+		return asked[apiclient.Cloud](client.ListClouds(ctx))(func(c apiclient.Cloud) string { return c.Name })
 	case "subscriber":
 		return asked[apiclient.Subscriber](client.ListSubscribers(ctx))(func(r apiclient.Subscriber) string { return r.Name })
 	case "holder":

@@ -13,6 +13,7 @@ import (
 	"strings"
 
 	"plumlatch/internal/cli/access"
+	"plumlatch/internal/cli/clouds"
 	"plumlatch/internal/cli/connect"
 	"plumlatch/internal/cli/fleet"
 	"plumlatch/internal/cli/grants"
@@ -56,6 +57,7 @@ func groups() []group {
 		{"Replacing keys", slices.Concat(rotate.RotateCommands, rotate.RuleCommands)},
 		{"Logging in", slices.Concat(connect.ConnectCommands, connect.WhyCommands)},
 		{"Getting back in after a lost key", restore.RestoreCommands},
+		{"Clouds", clouds.CloudCommands},
 		{"Instances", slices.Concat(
 			fleet.InstanceCommands, fleet.HostKeyCommands, restore.PasswordCommands, fleet.AdoptCommands,
 		)},

@@ -10,16 +10,17 @@ import (
 	"fmt"
 	"io"
 	"net/http"
-	"strings"
 	"time"
 
 	"plumlatch/internal/cloud/adapter"
 	"plumlatch/internal/core/text"
-	"plumlatch/internal/outbound"
 )
 
 // ErrUnreachable is wrapped by errors of a cloud that does not answer.
 var ErrUnreachable = errors.New("the cloud does not answer")
+
+// ErrPaused is wrapped by the errors of a cloud that somebody has paused.
+var ErrPaused = errors.New("it is paused")
 
 // RefusedError is the cloud's own no.
 type RefusedError struct {
@@ -36,7 +37,15 @@ func NotThere(err error) bool {
 }
 
 // Cloud is a cloud behind its adapter.
-type Cloud struct{ client *adapter.Client }
+type Cloud struct {
+	client *adapter.Client
+	over   http.RoundTripper
+	// timeout is for how long a call is waited for.
+	timeout time.Duration
+}
+
+// Way returns what sends the calls to the adapter, and for how long each is waited for.
+func (c *Cloud) Way() (http.RoundTripper, time.Duration) { return c.over, c.timeout }
 
 // The kinds of thing a cloud tells of.
 type (
@@ -94,30 +103,6 @@ const (
 
 // CallTimeout is for how long a call is waited for where nothing else is said.
 const CallTimeout = 30 * time.Second
-
-// Connect returns the cloud whose adapter is at url; nothing is sent yet. A call that
-// is not answered within timeout is given up.
-func Connect(url, token string, timeout time.Duration) (*Cloud, error) {
-	client, err := adapter.NewClient(
-		strings.TrimSuffix(url, "/")+"/v1",
-		adapter.WithHTTPClient(&http.Client{
-			Timeout: timeout,
-			Transport: &http.Transport{
-				DialContext:         outbound.Dialer(timeout).DialContext,
-				MaxIdleConnsPerHost: 32,
-				IdleConnTimeout:     time.Minute,
-			},
-		}),
-		adapter.WithRequestEditorFn(func(_ context.Context, r *http.Request) error {
-			r.Header.Set("Authorization", "Bearer "+token)
-			return nil
-		}),
-	)
-	if err != nil {
-		return nil, fmt.Errorf("connect to the cloud: %w", err)
-	}
-	return &Cloud{client}, nil
-}
 
 // maxAnswer is the longest answer that is read, in bytes. More is an error.
 const maxAnswer = 8 << 20

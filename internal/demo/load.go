@@ -425,6 +425,7 @@ func (l *Loader) recordMachine(
 		PublicAddress:  up.instance.PublicAddress,
 		SSHPort:        up.instance.SshPort,
 		StaticAddress:  m.static,
+		InCloud:        &record.GivenCloud,
 		TemporaryGiB:   up.scratch,
 		KeyLabel:       m.label, Labels: labelsOf(m.labels), CreatedAt: at, CreatedBy: m.by,
 	}

@@ -101,6 +101,7 @@ func instanceOf(i record.Instance) contract.Instance {
 		Size:    i.Size,
 		Zone:    i.Zone,
 		Region:  i.Region,
+		Cloud:   i.CloudName,
 		CloudId: i.CloudID, PrivateAddress: i.PrivateAddress, PublicAddress: i.PublicAddress, StaticAddress: i.StaticAddress,
 		KeyLabel:   i.KeyLabel,
 		Labels:     i.Labels,

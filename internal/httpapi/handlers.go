@@ -48,9 +48,9 @@ func (a *api) cookie(value string, lasts time.Duration) *string {
 }
 
 func (a *api) me(ctx context.Context, actor people.Actor) (contract.Me, error) {
-	name, err := a.Service.Fleet.CloudName(ctx)
+	name, err := a.Service.Clouds.Called(ctx)
 	if err != nil {
-		name = "" // who asks can be told without the cloud
+		return contract.Me{}, err
 	}
 	me := contract.Me{
 		Name:    actor.Name,
@@ -72,13 +72,13 @@ func (a *api) me(ctx context.Context, actor people.Actor) (contract.Me, error) {
 }
 
 func (a *api) GetCatalogue(
-	ctx context.Context, _ contract.GetCatalogueRequestObject,
+	ctx context.Context, r contract.GetCatalogueRequestObject,
 ) (contract.GetCatalogueResponseObject, error) {
-	c, err := a.Service.Fleet.Catalogue(ctx)
+	c, err := a.Service.Fleet.Catalogue(ctx, given(r.Params.Cloud), given(r.Params.Zone))
 	if err != nil {
 		return nil, err
 	}
-	var out contract.GetCatalogue200JSONResponse
+	out := contract.GetCatalogue200JSONResponse{Cloud: c.Cloud.Name}
 	for _, i := range c.Images {
 		out.Images = append(
 			out.Images,
@@ -331,6 +331,7 @@ func (a *api) ListInstances(
 		Region: given(q.Region),
 		State:  given(q.State),
 		Image:  given(q.Image),
+		Cloud:  given(q.Cloud),
 		Sort:   given(q.Sort),
 	}
 	if f.LabelName, f.LabelText, err = labelFrom(q.Label); err != nil {
@@ -356,6 +357,7 @@ func (a *api) LaunchInstance(
 		Name:          b.Name,
 		Image:         b.Image,
 		Size:          b.Size,
+		Cloud:         given(b.Cloud),
 		Zone:          given(b.Zone),
 		Keys:          given(b.Keys),
 		NoKey:         given(b.NoKey),

@@ -3,6 +3,8 @@ package record
 import (
 	"time"
 
+	"github.com/google/uuid"
+
 	"plumlatch/internal/core/machines"
 	"plumlatch/internal/core/rotation"
 )
@@ -19,7 +21,26 @@ type InstanceChange struct {
 	AddressChangedAt              *time.Time
 	SSHPort                       int `gorm:"column:ssh_port"`
 	StaticAddress                 *bool
+	InCloud                       *uuid.UUID
 	GoneAt                        *time.Time
+}
+
+// CloudChange is a change of a cloud's record.
+type CloudChange struct {
+	Name, Adapter string
+	CA            *string
+	ChangedAt     *time.Time
+	ForgottenAt   *time.Time
+	Said          *CloudSaid `gorm:"serializer:json"`
+}
+
+// CloudAnswer is what a cloud answered when it was asked what it can do.
+type CloudAnswer struct {
+	At        time.Time
+	LatencyMs int
+	// Said is nil, and Failure says why, where it did not answer.
+	Said    *CloudSaid
+	Failure string
 }
 
 // ItemChange is a change of items of a rotation.

@@ -51,14 +51,18 @@ type Instance struct {
 	CreatedAt        time.Time
 	CreatedBy        string
 	GoneAt           *time.Time
-	Adopted          bool // it was not launched by us, and no cloud is asked about it
-	HostKeys         []HostKey
-	Keys             int `gorm:"->;-:migration"` // the number of keys granted
+	Adopted          bool // no cloud is asked about it
+	// InCloud is the cloud that it runs in, under CloudID there; nil for none. CloudName is what that is called here.
+	InCloud   *uuid.UUID
+	CloudName string `gorm:"->;-:migration"`
+	HostKeys  []HostKey
+	Keys      int `gorm:"->;-:migration"` // the number of keys granted
 }
 
 // InstanceFilter narrows a list of instances; empty fields do not.
 type InstanceFilter struct {
 	Text, Region, State, Image string
+	Cloud                      string // the name of one
 	LabelName, LabelText       string
 	Sort                       string
 }

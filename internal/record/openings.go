@@ -20,7 +20,8 @@ type Closing struct {
 	ClosedAt   *time.Time
 	Note       string
 	// Of the instance.
-	InstanceName string `gorm:"->;-:migration"`
+	InstanceName string     `gorm:"->;-:migration"`
+	InCloud      *uuid.UUID `gorm:"->;-:migration"`
 }
 
 // PasswordReading is that somebody asked for an administrator's password, or opened it.

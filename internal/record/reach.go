@@ -34,6 +34,7 @@ type ReachLogin struct {
 	Image           string
 	TemporaryGiB    int
 	Static, Adopted bool
+	InCloud         *uuid.UUID
 }
 
 // ReachPair is a key and a login that a grant, a sighting or both join.

@@ -44,6 +44,7 @@ type ReportedItem struct {
 	BeforePerson      string
 	AfterPerson       string
 	CloudID           string
+	InCloud           *uuid.UUID
 }
 
 // RotationRule has keys rotated by themselves when they are due.

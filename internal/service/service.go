@@ -15,6 +15,7 @@ import (
 	"plumlatch/internal/safe"
 	"plumlatch/internal/service/access"
 	"plumlatch/internal/service/closing"
+	"plumlatch/internal/service/clouds"
 	"plumlatch/internal/service/fleet"
 	"plumlatch/internal/service/history"
 	"plumlatch/internal/service/journal"
@@ -46,6 +47,7 @@ type Options struct {
 	People people.Options
 	Keys   keys.Options
 	Mail   mailing.Options
+	Clouds clouds.Options
 	// Safe keeps private keys; nil where it is switched off.
 	Safe *safe.Safe
 	// SweepEvery is how often logins with a steward key are swept; 0 for never.
@@ -64,12 +66,13 @@ type Options struct {
 	Now func() time.Time
 }
 
-// Service is the use cases over a store, a cloud and an engine for runs.
+// Service is the use cases over a store, clouds and an engine for runs.
 type Service struct {
 	Journal  *journal.Service
 	Safes    *safekeeping.Service
 	People   *people.Service
 	Keys     *keys.Service
+	Clouds   *clouds.Service
 	Fleet    *fleet.Service
 	Runs     *work.Service
 	Reading  *reading.Service
@@ -90,7 +93,7 @@ type Service struct {
 	engine *runs.Engine
 }
 
-// New returns a service over its parts.
+// New returns a service over its parts. c is the cloud that it is started with; nil for none.
 func New(s *store.Store, c *cloud.Cloud, e *runs.Engine, log *slog.Logger, o Options) *Service {
 	now := o.Now
 	if now == nil {
@@ -103,9 +106,10 @@ func New(s *store.Store, c *cloud.Cloud, e *runs.Engine, log *slog.Logger, o Opt
 	h.Journal.OwnKey = h.Safes.OwnKey
 	h.People = people.New(s, h.Journal, h.Safes, log, now, o.People)
 	h.Keys = keys.New(s, h.Journal, h.Safes, h.People, now, o.Keys)
-	h.Fleet = fleet.New(s, c, e, h.Journal, h.Keys, now)
+	h.Clouds = clouds.New(s, c, h.Journal, h.Safes, now, o.Clouds)
+	h.Fleet = fleet.New(s, h.Clouds, e, h.Journal, h.Keys, now)
 	h.Runs = work.New(s, e, now, within)
-	h.Reading = reading.New(s, c, e, h.Journal, h.Keys, h.Fleet, log, now, o.SweepEvery)
+	h.Reading = reading.New(s, h.Clouds, e, h.Journal, h.Keys, h.Fleet, log, now, o.SweepEvery)
 	h.Reading.KeepFor = o.KeepReadings
 	h.Access = access.New(s, e, h.Journal, h.Keys, h.Fleet, h.Runs, h.Reading, now, cmp.Or(o.Fresh, defaultFresh))
 	h.Settle = settle.New(s, e, h.Journal, h.Keys, h.Fleet, h.Reading, h.Access, now)
@@ -122,7 +126,7 @@ func New(s *store.Store, c *cloud.Cloud, e *runs.Engine, log *slog.Logger, o Opt
 	})
 	h.Rotate = rotate.New(rotate.Parts{
 		Store:   s,
-		Cloud:   c,
+		Clouds:  h.Clouds,
 		Engine:  e,
 		Journal: h.Journal,
 		Safes:   h.Safes,
@@ -136,10 +140,10 @@ func New(s *store.Store, c *cloud.Cloud, e *runs.Engine, log *slog.Logger, o Opt
 		Now:     now,
 	})
 	h.Rules = rules.New(s, e, h.Journal, h.Rotate, log, now)
-	h.Closings = closing.New(s, c, h.Journal, log, now)
+	h.Closings = closing.New(s, h.Clouds, h.Journal, log, now)
 	h.Routes = route.New(route.Parts{
 		Store:    s,
-		Cloud:    c,
+		Clouds:   h.Clouds,
 		Engine:   e,
 		Journal:  h.Journal,
 		Keys:     h.Keys,
@@ -152,7 +156,7 @@ func New(s *store.Store, c *cloud.Cloud, e *runs.Engine, log *slog.Logger, o Opt
 	})
 	h.Reentry = reentry.New(reentry.Parts{
 		Store:   s,
-		Cloud:   c,
+		Clouds:  h.Clouds,
 		Engine:  e,
 		Journal: h.Journal,
 		Keys:    h.Keys,
@@ -182,8 +186,11 @@ func (s *Service) Start(ctx context.Context) error {
 			return err
 		}
 	}
+	if err := s.Clouds.NameGiven(ctx); err != nil {
+		return err
+	}
 	for _, of := range []interface{ Duties() []runs.Duty }{
-		s.Safes, s.Keys, s.Reading, s.Access, s.Rotate, s.Rules, s.Closings, s.Journal, s.Leaving, s.Notify, s.Mailing,
+		s.Safes, s.Keys, s.Clouds, s.Reading, s.Access, s.Rotate, s.Rules, s.Closings, s.Journal, s.Leaving, s.Notify, s.Mailing,
 	} {
 		s.engine.Take(of.Duties()...)
 	}

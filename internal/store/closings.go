@@ -24,7 +24,7 @@ func (s *Store) ChangeClosing(ctx context.Context, id uuid.UUID, c record.Closin
 func (s *Store) closings(ctx context.Context) *gorm.DB {
 	return s.db.WithContext(ctx).
 		Model(&record.Closing{}).
-		Select("closings.*, instances.name AS instance_name").
+		Select("closings.*, instances.name AS instance_name, instances.in_cloud").
 		Joins("JOIN instances ON instances.id = closings.instance_id")
 }
 

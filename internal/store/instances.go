@@ -20,7 +20,8 @@ func (s *Store) ChangeInstance(ctx context.Context, id uuid.UUID, c record.Insta
 }
 
 const keysGranted = `(SELECT count(*) FROM grants g JOIN logins l ON l.id = g.login_id
-	WHERE l.instance_id = instances.id AND g.withdrawn_at IS NULL) AS keys`
+	WHERE l.instance_id = instances.id AND g.withdrawn_at IS NULL) AS keys,
+	coalesce((SELECT c.name FROM clouds c WHERE c.id = instances.in_cloud), '') AS cloud_name`
 
 // Instances returns one page of the instances that are there.
 func (s *Store) Instances(
@@ -37,6 +38,9 @@ func (s *Store) Instances(
 		if value != "" {
 			q = q.Where("instances."+column+" = ?", value)
 		}
+	}
+	if f.Cloud != "" {
+		q = q.Where("instances.in_cloud = (SELECT id FROM clouds WHERE name = ? AND forgotten_at IS NULL)", f.Cloud)
 	}
 	q = withLabel(q, "instances", f.LabelName, f.LabelText).Session(&gorm.Session{})
 	o, ok := ordersOf("instances")[f.Sort]

@@ -108,7 +108,7 @@ func (s *Store) Provers(ctx context.Context) ([]record.Prover, error) {
 func (s *Store) reachLogins(ctx context.Context, where string, args []any) ([]record.ReachLogin, error) {
 	rows, err := s.pools.plainOf(ctx).
 		Query(ctx, `SELECT l.id, l.os_user, i.name, i.region, l.swept_at, l.swept_by, l.sweep_error, l.found_at,
-			coalesce(g.count, 0), i.state, i.image, i.temporary_gib, i.static_address, i.adopted
+			coalesce(g.count, 0), i.state, i.image, i.temporary_gib, i.static_address, i.adopted, i.in_cloud
 		FROM logins l JOIN instances i ON i.id = l.instance_id
 		LEFT JOIN (SELECT login_id, count(*) AS count FROM strangers GROUP BY login_id) g ON g.login_id = l.id
 		WHERE `+where+` ORDER BY i.name, l.os_user`, args...)
@@ -119,14 +119,16 @@ func (s *Store) reachLogins(ctx context.Context, where string, args []any) ([]re
 	var logins []record.ReachLogin
 	for rows.Next() {
 		var l record.ReachLogin
+		var in *[16]byte
 		// An array of bytes is not decoded; a uuid.UUID would be converted from text.
 		if err := rows.Scan(
 			(*[16]byte)(&l.ID), &l.OSUser, &l.Instance, &l.Region, &l.SweptAt, &l.SweptBy, &l.SweepError, &l.FoundAt,
 			&l.Strangers,
-			&l.State, &l.Image, &l.TemporaryGiB, &l.Static, &l.Adopted,
+			&l.State, &l.Image, &l.TemporaryGiB, &l.Static, &l.Adopted, &in,
 		); err != nil {
 			return nil, plain(err)
 		}
+		l.InCloud = (*uuid.UUID)(in)
 		logins = append(logins, l)
 	}
 	return logins, plain(rows.Err())

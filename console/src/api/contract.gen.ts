@@ -603,6 +603,64 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/clouds": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: operations["listClouds"];
+        put?: never;
+        /** @description Adds a cloud once its adapter has answered. The token is kept in the safe. */
+        post: operations["addCloud"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/clouds/{cloud}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The cloud's name. */
+                cloud: components["parameters"]["CloudName"];
+            };
+            cookie?: never;
+        };
+        get: operations["getCloud"];
+        put?: never;
+        post?: never;
+        /** @description Forgets the cloud. Its instances stay as machines of no cloud, with their grants and history. Refused while runs are at work on them or something is open in it. */
+        delete: operations["forgetCloud"];
+        options?: never;
+        head?: never;
+        /** @description Changes where its adapter is and what it is spoken to with, once it has answered so; or pauses it, or has it asked again. */
+        patch: operations["changeCloud"];
+        trace?: never;
+    };
+    "/clouds/{cloud}/check": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The cloud's name. */
+                cloud: components["parameters"]["CloudName"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Asks its adapter now what it can do, also where it is paused. */
+        post: operations["checkCloud"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/keys": {
         parameters: {
             query?: never;
@@ -3792,7 +3850,66 @@ export interface components {
             /** @description Whether the person has left. */
             left?: boolean;
         };
+        Cloud: {
+            name: string;
+            /** @description The URL of its adapter; empty where the service was started without it. */
+            adapter: string;
+            /** @description It is the one that the service is started with. */
+            given: boolean;
+            /** @description What its adapter calls it; empty until it has answered. */
+            says: string;
+            /** @description What it can do, as its adapter last said. */
+            capabilities: string[];
+            zones: components["schemas"]["Zone"][];
+            /** @description How many instances are recorded in it. */
+            instances: number;
+            /** Format: date-time */
+            asked_at?: string;
+            /**
+             * Format: date-time
+             * @description When it last answered.
+             */
+            answered_at?: string;
+            /** @description How long its last answer took, in milliseconds; 0 for none. */
+            latency_ms: number;
+            /** @description Why it did not answer when it was last asked; empty where it did. */
+            failure: string;
+            /** Format: date-time */
+            paused_at?: string;
+            paused_by?: string;
+            paused_why?: string;
+            /** @description Its adapter's certificate is of certificate authorities of its own. */
+            own_ca?: boolean;
+            /** Format: date-time */
+            added_at: string;
+            added_by: string;
+        };
+        NewCloud: {
+            name: string;
+            /** @description The URL of its adapter. */
+            adapter: string;
+            /** @description What the adapter asks for; it is never given out again. */
+            token: string;
+            /** @description Certificate authorities in PEM, one of which the adapter's certificate must be of; those of the service's machine unless given. */
+            ca?: string;
+            reason?: string;
+        };
+        CloudChange: {
+            /** @description Another URL needs the token again. */
+            adapter?: string;
+            token?: string;
+            /** @description Empty for the certificate authorities of the service's machine. */
+            ca?: string;
+            paused?: boolean;
+            reason?: string;
+        };
+        CloudForgotten: {
+            /** @description How many instances were in it, and are in no cloud now. */
+            instances: number;
+        };
         Catalogue: {
+            /** @description The name of the cloud that offers it. */
+            cloud: string;
             images: components["schemas"]["Image"][];
             sizes: components["schemas"]["Size"][];
             zones: components["schemas"]["Zone"][];
@@ -4154,12 +4271,14 @@ export interface components {
             id: string;
             name: string;
             state: components["schemas"]["InstanceState"];
-            /** @description It was not launched by this service, and no cloud is asked about it. */
+            /** @description It is in no cloud that is known here, so none is asked about it. */
             adopted: boolean;
             image: string;
             size: string;
             zone: string;
             region: string;
+            /** @description The cloud that it runs in; empty for none. */
+            cloud: string;
             /** @description What the cloud calls it. */
             cloud_id: string;
             private_address: string;
@@ -4188,6 +4307,8 @@ export interface components {
             name: string;
             image: string;
             size: string;
+            /** @description The cloud; the one that has the zone unless given, else the first one. */
+            cloud?: string;
             /** @description The first zone unless given. */
             zone?: string;
             /** @description The names of the keys that are to open it. */
@@ -4297,6 +4418,8 @@ export interface components {
         KeyName: string;
         /** @description The operator's name. */
         OperatorName: string;
+        /** @description The cloud's name. */
+        CloudName: string;
         /** @description The instance's name. */
         InstanceName: string;
         /** @description The login, user@instance. */
@@ -5542,7 +5665,12 @@ export interface operations {
     };
     getCatalogue: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description The cloud; the one that has the zone unless given, else the first one. */
+                cloud?: string;
+                /** @description The zone that something is for. */
+                zone?: string;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -5556,6 +5684,155 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Catalogue"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listClouds: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description All clouds, the one that the service is started with first. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Cloud"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    addCloud: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewCloud"];
+            };
+        };
+        responses: {
+            /** @description It is added. */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Cloud"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getCloud: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The cloud's name. */
+                cloud: components["parameters"]["CloudName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The cloud. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Cloud"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    forgetCloud: {
+        parameters: {
+            query?: {
+                /** @description Why, for the daybook. */
+                reason?: string;
+            };
+            header?: never;
+            path: {
+                /** @description The cloud's name. */
+                cloud: components["parameters"]["CloudName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description It is forgotten. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CloudForgotten"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    changeCloud: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The cloud's name. */
+                cloud: components["parameters"]["CloudName"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CloudChange"];
+            };
+        };
+        responses: {
+            /** @description It is as asked. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Cloud"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    checkCloud: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The cloud's name. */
+                cloud: components["parameters"]["CloudName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What it answered */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Cloud"];
                 };
             };
             default: components["responses"]["Problem"];
@@ -5961,6 +6238,8 @@ export interface operations {
                 state?: string;
                 /** @description Only instances of this image. */
                 image?: string;
+                /** @description Only instances in this cloud. */
+                cloud?: string;
                 /** @description Only instances with this label, written name=value. */
                 label?: string;
                 /** @description The order: name, -name, created or -created. */

@@ -134,6 +134,7 @@ func instanceList(f *flag.FlagSet) func(context.Context, *kit.Session, []string)
 	region := f.String("region", "", "only in this region")
 	state := f.String("state", "", "only in this state")
 	image := f.String("image", "", "only of this image")
+	in := f.String("cloud", "", "only in this `cloud`")
 	label := f.String("label", "", "only with this label, `name=value`")
 	sort := f.String("sort", "name", "`order`: name, -name, created or -created")
 	return func(ctx context.Context, s *kit.Session, _ []string) error {
@@ -153,6 +154,7 @@ func instanceList(f *flag.FlagSet) func(context.Context, *kit.Session, []string)
 					Region: kit.Optional(*region),
 					State:  kit.Optional(*state),
 					Image:  kit.Optional(*image),
+					Cloud:  kit.Optional(*in),
 					Label:  kit.Optional(*label),
 					Sort:   sort,
 				})
@@ -166,8 +168,8 @@ func instanceList(f *flag.FlagSet) func(context.Context, *kit.Session, []string)
 }
 
 var instanceListing = kit.Listing[apiclient.Instance]{
-	Head:  []string{"NAME", "STATE", "IMAGE", "REGION", "LOGIN", "KEYS", "LABELS"},
-	Least: []string{"LABELS", "REGION", "IMAGE"},
+	Head:  []string{"NAME", "STATE", "IMAGE", "CLOUD", "REGION", "LOGIN", "KEYS", "LABELS"},
+	Least: []string{"LABELS", "CLOUD", "REGION", "IMAGE"},
 	Name:  func(i apiclient.Instance) string { return i.Name },
 	None:  "No instance matches. Launch one: plumlatch help instance launch",
 	Cells: func(i apiclient.Instance) []string {
@@ -175,7 +177,9 @@ var instanceListing = kit.Listing[apiclient.Instance]{
 		if i.PublicAddress == "" {
 			login = i.Connection.User + ", no address"
 		}
-		return []string{i.Name, string(i.State), i.Image, i.Region, login, strconv.Itoa(i.Keys), kit.LabelText(i.Labels)}
+		return []string{
+			i.Name, string(i.State), i.Image, i.Cloud, i.Region, login, strconv.Itoa(i.Keys), kit.LabelText(i.Labels),
+		}
 	},
 }
 
@@ -223,7 +227,7 @@ func instanceShow(*flag.FlagSet) func(context.Context, *kit.Session, []string) e
 			zone = i.Zone + " in " + i.Region
 		}
 		s.Facts(
-			"Name", i.Name, "State", string(i.State), "Image", i.Image, "Size", i.Size, "Zone", zone,
+			"Name", i.Name, "State", string(i.State), "Image", i.Image, "Size", i.Size, "Cloud", i.Cloud, "Zone", zone,
 			"Address", address, "Private address", i.PrivateAddress, "Labels", kit.LabelText(i.Labels),
 			"Cloud's key label", i.KeyLabel, "Launched", kit.Moment(i.CreatedAt)+" by "+i.CreatedBy, "A stop costs",
 			strings.Join(i.StopCosts, "; "), "Log in", sshCommand(s, i.Connection, s.FileFor(openers)),
@@ -321,13 +325,16 @@ func started(s *kit.Session, ctx context.Context, client *apiclient.Client, befo
 }
 
 func catalogueList(what string) func(*flag.FlagSet) func(context.Context, *kit.Session, []string) error {
-	return func(*flag.FlagSet) func(context.Context, *kit.Session, []string) error {
+	return func(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error {
+		in := f.String("cloud", "", "of this `cloud`; of the first one unless given")
 		return func(ctx context.Context, s *kit.Session, _ []string) error {
 			client, err := s.Connect()
 			if err != nil {
 				return err
 			}
-			c, err := kit.Answer[apiclient.Catalogue](client.GetCatalogue(ctx))
+			c, err := kit.Answer[apiclient.Catalogue](
+				client.GetCatalogue(ctx, &apiclient.GetCatalogueParams{Cloud: kit.Optional(*in)}),
+			)
 			if err != nil {
 				return err
 			}

@@ -28,6 +28,7 @@ func instanceLaunch(f *flag.FlagSet) func(context.Context, *kit.Session, []strin
 	f.StringVar(&pair.Out, "out", "", "with -new: `file` for the private key; ~/.ssh/NAME unless given")
 	steward := f.Bool("steward", false, "also place a steward key, with which the service sweeps and changes keys")
 	noKey := f.Bool("no-key", false, "launch without any key: nobody will be able to log in")
+	in := f.String("cloud", "", "the `cloud`; the one that has the zone unless given, else the first one")
 	static := f.Bool("static-address", false, "use a public address that stays when the instance stops")
 	f.Var(l, "label", "a label, `name=value`; can be given several times")
 	reason := f.String("reason", "", "why, for the daybook")
@@ -47,6 +48,7 @@ func instanceLaunch(f *flag.FlagSet) func(context.Context, *kit.Session, []strin
 			Name:          args[0],
 			Image:         *image,
 			Size:          *size,
+			Cloud:         kit.Optional(*in),
 			Zone:          kit.Optional(*zone),
 			StaticAddress: static,
 			Reason:        kit.Optional(*reason),
@@ -66,7 +68,7 @@ func instanceLaunch(f *flag.FlagSet) func(context.Context, *kit.Session, []strin
 			return err
 		}
 		if *newKey != "" {
-			if err := checkCatalogue(s, ctx, client, *image, *size, pair.Typ); err != nil {
+			if err := checkCatalogue(ctx, client, request, pair.Typ); err != nil {
 				return err // before a pair is made for nothing
 			}
 			pair.Maker = "here"
@@ -151,6 +153,7 @@ func differences(wanted apiclient.LaunchInstance, i apiclient.Instance, openers 
 	for _, fact := range []struct{ what, wanted, is string }{
 		{"image", wanted.Image, i.Image},
 		{"size", wanted.Size, i.Size},
+		{"cloud", cmp.Or(kit.Given(wanted.Cloud), i.Cloud), i.Cloud},
 		{"zone", cmp.Or(kit.Given(wanted.Zone), i.Zone), i.Zone},
 		{
 			"address", map[bool]string{true: "static", false: "not static"}[kit.Given(wanted.StaticAddress)],
@@ -172,8 +175,13 @@ func differences(wanted apiclient.LaunchInstance, i apiclient.Instance, openers 
 	return out
 }
 
-func checkCatalogue(s *kit.Session, ctx context.Context, client *apiclient.Client, image, size, keyType string) error {
-	c, err := kit.Answer[apiclient.Catalogue](client.GetCatalogue(ctx))
+func checkCatalogue(
+	ctx context.Context, client *apiclient.Client, wanted apiclient.LaunchInstance, keyType string,
+) error {
+	image := wanted.Image
+	c, err := kit.Answer[apiclient.Catalogue](
+		client.GetCatalogue(ctx, &apiclient.GetCatalogueParams{Cloud: wanted.Cloud, Zone: wanted.Zone}),
+	)
 	if err != nil {
 		return err
 	}
@@ -187,10 +195,10 @@ func checkCatalogue(s *kit.Session, ctx context.Context, client *apiclient.Clien
 	for _, w := range []struct {
 		what, wanted string
 		among        []string
-	}{{"image", image, images}, {"size", size, sizes}} {
+	}{{"image", image, images}, {"size", wanted.Size, sizes}} {
 		if !slices.Contains(w.among, w.wanted) {
 			return kit.Missing(
-				"no-such-"+w.what, fmt.Sprintf("the cloud has no %s %q", w.what, w.wanted),
+				"no-such-"+w.what, fmt.Sprintf("the cloud %s has no %s %q", c.Cloud, w.what, w.wanted),
 				"There are: "+strings.Join(w.among, ", "),
 			)
 		}

@@ -77,6 +77,11 @@ func BadName(given string, why error) error {
 	return Failed("bad-name", fmt.Sprintf("the name %q does not do: %v", given, why), "")
 }
 
+// Away is the failure that a cloud does not answer.
+func Away(code, detail, remedy string) error {
+	return &Failure{ExitUnreachable, code, detail, remedy}
+}
+
 // Failed is a failure of any other kind.
 func Failed(code, detail, remedy string) error {
 	return &Failure{ExitFailed, code, detail, remedy}

@@ -1466,6 +1466,8 @@ type BringKey struct {
 
 // Catalogue defines model for Catalogue.
 type Catalogue struct {
+	// Cloud The name of the cloud that offers it.
+	Cloud  string  `json:"cloud"`
 	Images []Image `json:"images"`
 	Sizes  []Size  `json:"sizes"`
 	Zones  []Zone  `json:"zones"`
@@ -1552,6 +1554,62 @@ type Closing struct {
 
 	// What What is open.
 	What string `json:"what"`
+}
+
+// Cloud defines model for Cloud.
+type Cloud struct {
+	// Adapter The URL of its adapter; empty where the service was started without it.
+	Adapter string    `json:"adapter"`
+	AddedAt time.Time `json:"added_at"`
+	AddedBy string    `json:"added_by"`
+
+	// AnsweredAt When it last answered.
+	AnsweredAt *time.Time `json:"answered_at,omitempty"`
+	AskedAt    *time.Time `json:"asked_at,omitempty"`
+
+	// Capabilities What it can do, as its adapter last said.
+	Capabilities []string `json:"capabilities"`
+
+	// Failure Why it did not answer when it was last asked; empty where it did.
+	Failure string `json:"failure"`
+
+	// Given It is the one that the service is started with.
+	Given bool `json:"given"`
+
+	// Instances How many instances are recorded in it.
+	Instances int `json:"instances"`
+
+	// LatencyMs How long its last answer took, in milliseconds; 0 for none.
+	LatencyMs int    `json:"latency_ms"`
+	Name      string `json:"name"`
+
+	// OwnCa Its adapter's certificate is of certificate authorities of its own.
+	OwnCa     *bool      `json:"own_ca,omitempty"`
+	PausedAt  *time.Time `json:"paused_at,omitempty"`
+	PausedBy  *string    `json:"paused_by,omitempty"`
+	PausedWhy *string    `json:"paused_why,omitempty"`
+
+	// Says What its adapter calls it; empty until it has answered.
+	Says  string `json:"says"`
+	Zones []Zone `json:"zones"`
+}
+
+// CloudChange defines model for CloudChange.
+type CloudChange struct {
+	// Adapter Another URL needs the token again.
+	Adapter *string `json:"adapter,omitempty"`
+
+	// Ca Empty for the certificate authorities of the service's machine.
+	Ca     *string `json:"ca,omitempty"`
+	Paused *bool   `json:"paused,omitempty"`
+	Reason *string `json:"reason,omitempty"`
+	Token  *string `json:"token,omitempty"`
+}
+
+// CloudForgotten defines model for CloudForgotten.
+type CloudForgotten struct {
+	// Instances How many instances were in it, and are in no cloud now.
+	Instances int `json:"instances"`
 }
 
 // ConfirmMail defines model for ConfirmMail.
@@ -2050,8 +2108,11 @@ type ImportKeys struct {
 
 // Instance defines model for Instance.
 type Instance struct {
-	// Adopted It was not launched by this service, and no cloud is asked about it.
+	// Adopted It is in no cloud that is known here, so none is asked about it.
 	Adopted bool `json:"adopted"`
+
+	// Cloud The cloud that it runs in; empty for none.
+	Cloud string `json:"cloud"`
 
 	// CloudId What the cloud calls it.
 	CloudId string `json:"cloud_id"`
@@ -2200,7 +2261,9 @@ type KeyState string
 
 // LaunchInstance defines model for LaunchInstance.
 type LaunchInstance struct {
-	Image string `json:"image"`
+	// Cloud The cloud; the one that has the zone unless given, else the first one.
+	Cloud *string `json:"cloud,omitempty"`
+	Image string  `json:"image"`
 
 	// Keys The names of the keys that are to open it.
 	Keys   *[]string          `json:"keys,omitempty"`
@@ -2686,6 +2749,20 @@ type NamedKey struct {
 	// Limits What its line limits it to.
 	Limits *string `json:"limits,omitempty"`
 	Type   string  `json:"type"`
+}
+
+// NewCloud defines model for NewCloud.
+type NewCloud struct {
+	// Adapter The URL of its adapter.
+	Adapter string `json:"adapter"`
+
+	// Ca Certificate authorities in PEM, one of which the adapter's certificate must be of; those of the service's machine unless given.
+	Ca     *string `json:"ca,omitempty"`
+	Name   string  `json:"name"`
+	Reason *string `json:"reason,omitempty"`
+
+	// Token What the adapter asks for; it is never given out again.
+	Token string `json:"token"`
 }
 
 // NewHolder Whose new keys made here are: those of the old keys' holders, which only the caller's own may be; or the caller's, who may hand them over.
@@ -4265,6 +4342,9 @@ type Zone struct {
 // After defines model for After.
 type After = string
 
+// CloudName defines model for CloudName.
+type CloudName = string
+
 // IdempotencyKey defines model for IdempotencyKey.
 type IdempotencyKey = string
 
@@ -4308,6 +4388,21 @@ type Total = bool
 type ListAskedKeysParams struct {
 	// Holder Only what this holder is asked for; me for the caller.
 	Holder *string `form:"holder,omitempty" json:"holder,omitempty"`
+}
+
+// GetCatalogueParams defines parameters for GetCatalogue.
+type GetCatalogueParams struct {
+	// Cloud The cloud; the one that has the zone unless given, else the first one.
+	Cloud *string `form:"cloud,omitempty" json:"cloud,omitempty"`
+
+	// Zone The zone that something is for.
+	Zone *string `form:"zone,omitempty" json:"zone,omitempty"`
+}
+
+// ForgetCloudParams defines parameters for ForgetCloud.
+type ForgetCloudParams struct {
+	// Reason Why, for the daybook.
+	Reason *string `form:"reason,omitempty" json:"reason,omitempty"`
 }
 
 // ListDaybookParams defines parameters for ListDaybook.
@@ -4488,6 +4583,9 @@ type ListInstancesParams struct {
 
 	// Image Only instances of this image.
 	Image *string `form:"image,omitempty" json:"image,omitempty"`
+
+	// Cloud Only instances in this cloud.
+	Cloud *string `form:"cloud,omitempty" json:"cloud,omitempty"`
 
 	// Label Only instances with this label, written name=value.
 	Label *string `form:"label,omitempty" json:"label,omitempty"`
@@ -4919,6 +5017,12 @@ type AddTokenParams struct {
 // BringAskedKeyJSONRequestBody defines body for BringAskedKey for application/json ContentType.
 type BringAskedKeyJSONRequestBody = BringKey
 
+// AddCloudJSONRequestBody defines body for AddCloud for application/json ContentType.
+type AddCloudJSONRequestBody = NewCloud
+
+// ChangeCloudJSONRequestBody defines body for ChangeCloud for application/json ContentType.
+type ChangeCloudJSONRequestBody = CloudChange
+
 // SetConsentLabelJSONRequestBody defines body for SetConsentLabel for application/json ContentType.
 type SetConsentLabelJSONRequestBody = ConsentLabelChange
 
@@ -5094,10 +5198,28 @@ type ServerInterface interface {
 	BringAskedKey(c *gin.Context, asked openapi_types.UUID)
 
 	// (GET /catalogue)
-	GetCatalogue(c *gin.Context)
+	GetCatalogue(c *gin.Context, params GetCatalogueParams)
 
 	// (GET /closings)
 	ListClosings(c *gin.Context)
+
+	// (GET /clouds)
+	ListClouds(c *gin.Context)
+
+	// (POST /clouds)
+	AddCloud(c *gin.Context)
+
+	// (DELETE /clouds/{cloud})
+	ForgetCloud(c *gin.Context, cloud CloudName, params ForgetCloudParams)
+
+	// (GET /clouds/{cloud})
+	GetCloud(c *gin.Context, cloud CloudName)
+
+	// (PATCH /clouds/{cloud})
+	ChangeCloud(c *gin.Context, cloud CloudName)
+
+	// (POST /clouds/{cloud}/check)
+	CheckCloud(c *gin.Context, cloud CloudName)
 
 	// (GET /consent-labels)
 	ListConsentLabels(c *gin.Context)
@@ -5575,6 +5697,28 @@ func (siw *ServerInterfaceWrapper) BringAskedKey(c *gin.Context) {
 // GetCatalogue operation middleware
 func (siw *ServerInterfaceWrapper) GetCatalogue(c *gin.Context) {
 
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetCatalogueParams
+
+	// ------------- Optional query parameter "cloud" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "cloud", c.Request.URL.Query(), &params.Cloud, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter cloud: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "zone" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "zone", c.Request.URL.Query(), &params.Zone, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter zone: %w", err), http.StatusBadRequest)
+		return
+	}
+
 	for _, middleware := range siw.HandlerMiddlewares {
 		middleware(c)
 		if c.IsAborted() {
@@ -5582,7 +5726,7 @@ func (siw *ServerInterfaceWrapper) GetCatalogue(c *gin.Context) {
 		}
 	}
 
-	siw.Handler.GetCatalogue(c)
+	siw.Handler.GetCatalogue(c, params)
 }
 
 // ListClosings operation middleware
@@ -5596,6 +5740,143 @@ func (siw *ServerInterfaceWrapper) ListClosings(c *gin.Context) {
 	}
 
 	siw.Handler.ListClosings(c)
+}
+
+// ListClouds operation middleware
+func (siw *ServerInterfaceWrapper) ListClouds(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListClouds(c)
+}
+
+// AddCloud operation middleware
+func (siw *ServerInterfaceWrapper) AddCloud(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.AddCloud(c)
+}
+
+// ForgetCloud operation middleware
+func (siw *ServerInterfaceWrapper) ForgetCloud(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "cloud" -------------
+	var cloud CloudName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "cloud", c.Param("cloud"), &cloud, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter cloud: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ForgetCloudParams
+
+	// ------------- Optional query parameter "reason" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "reason", c.Request.URL.Query(), &params.Reason, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter reason: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ForgetCloud(c, cloud, params)
+}
+
+// GetCloud operation middleware
+func (siw *ServerInterfaceWrapper) GetCloud(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "cloud" -------------
+	var cloud CloudName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "cloud", c.Param("cloud"), &cloud, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter cloud: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetCloud(c, cloud)
+}
+
+// ChangeCloud operation middleware
+func (siw *ServerInterfaceWrapper) ChangeCloud(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "cloud" -------------
+	var cloud CloudName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "cloud", c.Param("cloud"), &cloud, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter cloud: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ChangeCloud(c, cloud)
+}
+
+// CheckCloud operation middleware
+func (siw *ServerInterfaceWrapper) CheckCloud(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "cloud" -------------
+	var cloud CloudName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "cloud", c.Param("cloud"), &cloud, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter cloud: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.CheckCloud(c, cloud)
 }
 
 // ListConsentLabels operation middleware
@@ -6373,6 +6654,14 @@ func (siw *ServerInterfaceWrapper) ListInstances(c *gin.Context) {
 	err = runtime.BindQueryParameterWithOptions("form", true, false, "image", c.Request.URL.Query(), &params.Image, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter image: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "cloud" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "cloud", c.Request.URL.Query(), &params.Cloud, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter cloud: %w", err), http.StatusBadRequest)
 		return
 	}
 
@@ -9929,6 +10218,12 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/subscribers/:subscriber/dead", wrapper.ListDead)
 	router.POST(options.BaseURL+"/subscribers/:subscriber/dead", wrapper.SendAgain)
 	router.GET(options.BaseURL+"/catalogue", wrapper.GetCatalogue)
+	router.GET(options.BaseURL+"/clouds", wrapper.ListClouds)
+	router.POST(options.BaseURL+"/clouds", wrapper.AddCloud)
+	router.DELETE(options.BaseURL+"/clouds/:cloud", wrapper.ForgetCloud)
+	router.GET(options.BaseURL+"/clouds/:cloud", wrapper.GetCloud)
+	router.PATCH(options.BaseURL+"/clouds/:cloud", wrapper.ChangeCloud)
+	router.POST(options.BaseURL+"/clouds/:cloud/check", wrapper.CheckCloud)
 	router.GET(options.BaseURL+"/keys", wrapper.ListKeys)
 	router.POST(options.BaseURL+"/keys", wrapper.ImportKey)
 	router.POST(options.BaseURL+"/keys/lists", wrapper.ImportKeys)
@@ -10102,6 +10397,7 @@ func (response BringAskedKeydefaultApplicationProblemPlusJSONResponse) VisitBrin
 }
 
 type GetCatalogueRequestObject struct {
+	Params GetCatalogueParams
 }
 
 type GetCatalogueResponseObject interface {
@@ -10166,6 +10462,241 @@ type ListClosingsdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response ListClosingsdefaultApplicationProblemPlusJSONResponse) VisitListClosingsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListCloudsRequestObject struct {
+}
+
+type ListCloudsResponseObject interface {
+	VisitListCloudsResponse(w http.ResponseWriter) error
+}
+
+type ListClouds200JSONResponse []Cloud
+
+func (response ListClouds200JSONResponse) VisitListCloudsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListCloudsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListCloudsdefaultApplicationProblemPlusJSONResponse) VisitListCloudsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddCloudRequestObject struct {
+	Body *AddCloudJSONRequestBody
+}
+
+type AddCloudResponseObject interface {
+	VisitAddCloudResponse(w http.ResponseWriter) error
+}
+
+type AddCloud201JSONResponse Cloud
+
+func (response AddCloud201JSONResponse) VisitAddCloudResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddClouddefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response AddClouddefaultApplicationProblemPlusJSONResponse) VisitAddCloudResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ForgetCloudRequestObject struct {
+	Cloud  CloudName `json:"cloud"`
+	Params ForgetCloudParams
+}
+
+type ForgetCloudResponseObject interface {
+	VisitForgetCloudResponse(w http.ResponseWriter) error
+}
+
+type ForgetCloud200JSONResponse CloudForgotten
+
+func (response ForgetCloud200JSONResponse) VisitForgetCloudResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ForgetClouddefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ForgetClouddefaultApplicationProblemPlusJSONResponse) VisitForgetCloudResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetCloudRequestObject struct {
+	Cloud CloudName `json:"cloud"`
+}
+
+type GetCloudResponseObject interface {
+	VisitGetCloudResponse(w http.ResponseWriter) error
+}
+
+type GetCloud200JSONResponse Cloud
+
+func (response GetCloud200JSONResponse) VisitGetCloudResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetClouddefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetClouddefaultApplicationProblemPlusJSONResponse) VisitGetCloudResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ChangeCloudRequestObject struct {
+	Cloud CloudName `json:"cloud"`
+	Body  *ChangeCloudJSONRequestBody
+}
+
+type ChangeCloudResponseObject interface {
+	VisitChangeCloudResponse(w http.ResponseWriter) error
+}
+
+type ChangeCloud200JSONResponse Cloud
+
+func (response ChangeCloud200JSONResponse) VisitChangeCloudResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ChangeClouddefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ChangeClouddefaultApplicationProblemPlusJSONResponse) VisitChangeCloudResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type CheckCloudRequestObject struct {
+	Cloud CloudName `json:"cloud"`
+}
+
+type CheckCloudResponseObject interface {
+	VisitCheckCloudResponse(w http.ResponseWriter) error
+}
+
+type CheckCloud200JSONResponse Cloud
+
+func (response CheckCloud200JSONResponse) VisitCheckCloudResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type CheckClouddefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response CheckClouddefaultApplicationProblemPlusJSONResponse) VisitCheckCloudResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -15584,6 +16115,24 @@ type StrictServerInterface interface {
 	// (GET /closings)
 	ListClosings(ctx context.Context, request ListClosingsRequestObject) (ListClosingsResponseObject, error)
 
+	// (GET /clouds)
+	ListClouds(ctx context.Context, request ListCloudsRequestObject) (ListCloudsResponseObject, error)
+
+	// (POST /clouds)
+	AddCloud(ctx context.Context, request AddCloudRequestObject) (AddCloudResponseObject, error)
+
+	// (DELETE /clouds/{cloud})
+	ForgetCloud(ctx context.Context, request ForgetCloudRequestObject) (ForgetCloudResponseObject, error)
+
+	// (GET /clouds/{cloud})
+	GetCloud(ctx context.Context, request GetCloudRequestObject) (GetCloudResponseObject, error)
+
+	// (PATCH /clouds/{cloud})
+	ChangeCloud(ctx context.Context, request ChangeCloudRequestObject) (ChangeCloudResponseObject, error)
+
+	// (POST /clouds/{cloud}/check)
+	CheckCloud(ctx context.Context, request CheckCloudRequestObject) (CheckCloudResponseObject, error)
+
 	// (GET /consent-labels)
 	ListConsentLabels(ctx context.Context, request ListConsentLabelsRequestObject) (ListConsentLabelsResponseObject, error)
 
@@ -16124,8 +16673,10 @@ func (sh *strictHandler) BringAskedKey(ctx *gin.Context, asked openapi_types.UUI
 }
 
 // GetCatalogue operation middleware
-func (sh *strictHandler) GetCatalogue(ctx *gin.Context) {
+func (sh *strictHandler) GetCatalogue(ctx *gin.Context, params GetCatalogueParams) {
 	var request GetCatalogueRequestObject
+
+	request.Params = params
 
 	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
 		return sh.ssi.GetCatalogue(ctx, request.(GetCatalogueRequestObject))
@@ -16164,6 +16715,195 @@ func (sh *strictHandler) ListClosings(ctx *gin.Context) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(ListClosingsResponseObject); ok {
 		if err := validResponse.VisitListClosingsResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ListClouds operation middleware
+func (sh *strictHandler) ListClouds(ctx *gin.Context) {
+	var request ListCloudsRequestObject
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListClouds(ctx, request.(ListCloudsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListClouds")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListCloudsResponseObject); ok {
+		if err := validResponse.VisitListCloudsResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// AddCloud operation middleware
+func (sh *strictHandler) AddCloud(ctx *gin.Context) {
+	var request AddCloudRequestObject
+
+	var body AddCloudJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.AddCloud(ctx, request.(AddCloudRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "AddCloud")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(AddCloudResponseObject); ok {
+		if err := validResponse.VisitAddCloudResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ForgetCloud operation middleware
+func (sh *strictHandler) ForgetCloud(ctx *gin.Context, cloud CloudName, params ForgetCloudParams) {
+	var request ForgetCloudRequestObject
+
+	request.Cloud = cloud
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ForgetCloud(ctx, request.(ForgetCloudRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ForgetCloud")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ForgetCloudResponseObject); ok {
+		if err := validResponse.VisitForgetCloudResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// GetCloud operation middleware
+func (sh *strictHandler) GetCloud(ctx *gin.Context, cloud CloudName) {
+	var request GetCloudRequestObject
+
+	request.Cloud = cloud
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetCloud(ctx, request.(GetCloudRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetCloud")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetCloudResponseObject); ok {
+		if err := validResponse.VisitGetCloudResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ChangeCloud operation middleware
+func (sh *strictHandler) ChangeCloud(ctx *gin.Context, cloud CloudName) {
+	var request ChangeCloudRequestObject
+
+	request.Cloud = cloud
+
+	var body ChangeCloudJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ChangeCloud(ctx, request.(ChangeCloudRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ChangeCloud")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ChangeCloudResponseObject); ok {
+		if err := validResponse.VisitChangeCloudResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// CheckCloud operation middleware
+func (sh *strictHandler) CheckCloud(ctx *gin.Context, cloud CloudName) {
+	var request CheckCloudRequestObject
+
+	request.Cloud = cloud
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.CheckCloud(ctx, request.(CheckCloudRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "CheckCloud")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(CheckCloudResponseObject); ok {
+		if err := validResponse.VisitCheckCloudResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {
@@ -20676,501 +21416,517 @@ func (sh *strictHandler) AcceptWay(ctx *gin.Context) {
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7L19c9tG0i/6VaZ0bpWTupAsO3E2K9WtehTHXvvEjl2W9/jWOZtSjYghiRU4w8UMRHNT/u63prvnBeQM",
-	"CEik4r1P/tl1RADz1tPv/evfjyZqsVRSSKOPzn4/WvKGL4QRDfzXxdSIxv6jFHrSVEtTKXl0dvRxLtik",
-	"bbRqmJlzw8xcsCWfCXYtpqoRbMZvBeOaSfHZnBwVR5V96V+taNZHxZHkC3F0dsTh08WRnszFgtsxzHpp",
-	"f9CmqeTs6MuX4uh1KRZLZYScrH8R6+15XLBbXreCqSlMYcLrWjSPNJvMVTURODc7nGZmXmmmpGCN+Fcr",
-	"dJjVXPAS5kHTioY8tmPGE1zwz2+EnJn50dmTpz8WqQlP33Izmad3TBg+s1Nd2WlVdpZczkRpN6oybMU1",
-	"awQvz+x/RL8qWa9ZNWVSXatyzUStBZvz8HtlmK7kRLBvPrx8zv765MlpwbSY2HHZk+9Onpw8+facacNN",
-	"q9n3T54yZeaiWVVa5LdgeoyryK399On3ycVLbbiciF/hM6kdqOiJRxqOxc9gyc08jO+eOiqO7GlVjSiP",
-	"zkzTin5i+UWs8yPfiHX/oDdw1mPGe1MtKpMebdYIboQ2TLaLa9HYQxfSNJXQBXvCjGLPTk/P2bNT1spa",
-	"aM1m1a2QuYtSwziJuVTSiJlocDJqVsn88mv7c8FaLZr/ctub2Qh4dORWvFuKhhvV5Ceg6In+Q3BPjRz+",
-	"g+DajrQ58Kf5umBTYFKClXx9rdRNbpcb/MaOgZTh9tuvS/t7YgENPdC7gKlqFtwcnR21bVUepW7Sh7bu",
-	"uUVNW++4QfaJsXvY9qyqve+CLldCLLPf1/bXe47wURlep0hAWH5n79xEtdIwXtcoFxaWxeWowcDXEjt2",
-	"rVQtuDz6YsdshF4qqQWIyveNuq7Fwv5zoqQREngDXy7ragI08XiJT/zf/yRiDR//vxoxPTo7+h+Pgyx+",
-	"jL/qx+67MOLm4rhhKyENWzVKzkgCfP/sL9+ewJ7QJ0CQTyZiaT5xEKLLxl40U+HE4cLr7a3rMIuC0TVy",
-	"f4B7VRnN1EoiewHuAhtqxEInqKywQuQ1/vjs9LQ4WlSS/vOJP1LeNHx9BJubvdTnTApRitKeKoeFnWzT",
-	"RHG04uv0BbKHbHkyZyu+ZpYxqoat5qIRVppa4SqtqoByGoQxv1atKaykNo6baja3Wk6VGbsy87Lhq+0J",
-	"vIYPSsVqJWeioQWIMvpMILL4TvwfWFDhzus3/7i6/qeYGDvqBX3rE1/r7YMmjSGhRhk2Vyu24HLNtFoI",
-	"M6/kzCkY0by8wCmyRHNR16SNLWC7tiVOljg2CYCOb/uqZ7ek8EtMbk5Z/q3heC27GyNkeXW93nURX8jy",
-	"J5iYkKWV2il1dGYHQP5iyYhLJmTJaqWF1fFO2KfKzFVrQB0tGGeNWApTga62op/oncpqg9NWpwmjOJo2",
-	"anFlSTajnYMqzJY1nwgi2kqK9KduxDp5IKgJ7I8vbA0QrvjWT600VZqdS3slhSy1/aSXCyU34thUC5EU",
-	"DjHFoKKHa8uQyRu38ASj3LEfO4fvHdjpF1b+b4+/4DciuSWNgCOQYmX1XM0maiGYJRC7RUK2CzuwFs1t",
-	"BRO8hon9ljgQSTrHmJPSwphKzvSu6+PWdumehysuDTKkIW9+wqc3dxQm7b9V4DZlNvjSiBVvyu295RNQ",
-	"D9KX6d0l0LBlbI6yDcmGWs00qyTj+rxzDR7piPi7aj5DCbDgpSDlFHiBLInjajataqHtaGCraXa9Zrot",
-	"1UmSuFLL/KhuRIKASxIL3RW+UiuQRSD7VF3qc/bXrmVSMKsvKW3Ydz/8kJEH1kjBnSxLYGi8ft8ZfItw",
-	"ElYKvxa1dta820rtN1sLa0BN2wZVujmXTkbDoYgGnogmGDYlS9nWvN7ek5eqYZwt+GReSeH0xTUrFZMK",
-	"paO1wzvXy+uwvEzerUbhne6n9Fqk6TtNz2ppnNGdIOmybDJiam7PErWgxgocejTJpO2zV5atJFQZCQel",
-	"pDi20oW9Wwp5efnKUvVinKzHkx9FPlvbUQvepG6wpW87TVg08MeV5Zj4eMF0O5lbTWVaNdowq7rzSVqn",
-	"gwt9ZS90ckJZEluqJjGtp0+3rP+EXZ9gdO5cOxOKzylJK8tlozh6pgaSSRAsk1q1JdN8Ha4iqLCr5DbR",
-	"B6/QF5hSgLUjOOcvBP2E2+0HDtj7WVLxrrjpGIY9CoB9d1EZI5yWlzCp7Tcd47HWMy60FgaVJzffSp4z",
-	"fq3B5ILtAUOhVCJ9d2Djrri+SWndzjTltL8rqzDaR8/xq87s2GRE8Jy9+n2qYUaKT1RT2r0LZ779UFsL",
-	"ndolpWkCs5Y3JTBde9ktdXcuex+De1k1YsXrGhScBB/QhpudXNKxvEt4ePOWwOq7W+8WlbwY+ua5teFT",
-	"dkFOMc5qQ0lVk57ODC5K8mxv3Er7yygavyb5uy2bp6qu1UpnHaNsBWcLtoK924bfiJwsqMsM96vKAX6a",
-	"vN34ytmfZFuveGXIlEgrHDLpHvvkohGwrKqu2bVgjuwZ12PNEIoWeM6RkOrk8BuyePzDljjWsafhWmgD",
-	"uuE5an/MvqQZt1yS3whJfGdDQeI38KdFcn1r1Ta6xzUWzEWr44B10N32nD8CVklSyRGZJxJ6mwiz2HSN",
-	"+l0tAq1HhjzOOXlnWjNXTWUSl2aiFgu6yFubMK3kTDTLpsr87s6m/0bTkuKPpeb4k5hV8o3gt/Yb23d7",
-	"xlN25Ed77Vi7ZOh7slfS7ZklDHVrZYUswbFQi6kJrpq0GOgha6PSzACPzg7O6Dy9q410FZj7QEPkJ7FW",
-	"sszcdat1gRJhrPIFfhOUZxs2b6U1beI2D4ALcrVKWjWfrLZSSXufqhL4gU4zEm1A+DcZ5tlKmlvuZ1D4",
-	"04yI1ncj1UqeMWcoF47H2cMk05IUqxWqFAYCgQM0Qrc78TTjFXW2yE82SbH2GJOSaNle19Xk6kZkVCf8",
-	"HRhutcMe6L9b0UCpGT7nhtdq1iYsnWrBZ/SvIUrIa/t4Uvuo/j3iM5fVv5Nf+beSI77yv5VMfGWT0eIC",
-	"3QzdGMltmltWLmeJbRKfl1Uj9CitYqBYhyD7kk8S4u0dKtW6mklu2kawby4vX12+/tu3SVllxGeTE+sK",
-	"PlKw67VBz4n9x266whnb78bzLOLtyGyknIlk2oG73MCFrYaujeU2GMev9DYXy5uGbbNUerTPrRELdSuu",
-	"gtWcjnGAKwUfGmeOa2Gu7m+Sf8nu6odIa0rFKNApj46VJW81BjN1CzTaylLBfxuI2Fm52FSlSDpdMi7b",
-	"T5WZM/sdphoGHzrDPAtIE4GX0FfP3NddYMgoq1E6r1givtFzjNsupjguzS5kGM0KXchX2U3etGO/7dzs",
-	"tFN554b/VtzdAOqdm6pS7OIlhOLwfpF4O/OmiYYoBobrKMAGfwXZd8L8u5QrQyIRBK3lF14wnjG8QT4w",
-	"Ap/ESJw96a5G4jemRsbhY3vuIlodFt5NbtZzq8rJn6vpVDQi6amb+L3okxS0Yx0zbJMvKfTggk+PYoF+",
-	"1Y+0FdJAtVPeALfSqJucuw3LOKQS9ynr/cpHW8G1AqYYKjupObKZMPqcfOONWsDpklq/e3Z6zp8++6Ev",
-	"AShS3NNfgDypnZIfn0qHdvw0/NcKd8DJe1ArnbQSJrXSI10ApeClpeYR4j3yHm8fqTJJE3vtHYCG4SzZ",
-	"Whi4QnO1YjU3ghLaknuslkKOXFgjtCFf4k5VxDKAvMi2gw9QGeIMNByaPhxtcvI0lZxWzeItx+Dlpnla",
-	"phieJXN7Nxa8qgewe1X2Dp2Tq8mxnW4mJsqySD4xqkFWCDf1VjRrZt88gbCaTwD84fvEvi+51iuFsbUB",
-	"yYKp+UtMW8ycHmeTurJ8AIWjUVZQM7RGsy7t/nDGIA39ldLGqoEJPcl59hN2YTpKsHGY5LoPHn344C5f",
-	"ftZfOd5piG9kfFulmFTlaBaE72Q+eUATJOesdVxsmw+t5CCnGOwRBmi1YhMuLd/DdY52vHj/ttMpnIM6",
-	"WO+U9XEENFSSgptQLFJWDjqc/aEWIasx8rFFZ+AmhJvRQ2s/i0mlk4xl5lJqtvchs/MbE8cP9Iz9xhoi",
-	"ybjV6ChQD2VmTTTIMN+9DHKD4tPRWEWY6K41Pveq+Na17nHfoiw2ytIpaLkT/CTwcUuq3ThdfD57XrKd",
-	"ZnKNrTaqXMdk733ENzmt+Wc0i57PxeQmIc64vAqWS/4Kl9zwaw6e1NoroZQJwyaqrV3ShcvPPoc8gzn8",
-	"IpVJbxw92xPFoCfAbV9BRLlAfdaOj5FmJdP+yClva7NLJtHuvIRnrVRLOiHBpcv13C0cQqz4b502VnGu",
-	"6evciJJPjMiM41aMjutSGF7VFGnHuAVf8XVBpQpmLtZsLuqScbZsqlurMd6I9TnjoD028LU1M6LGdBDB",
-	"KVV3w4MRbVuv/8wdGG2UX2cRE1K0whQVd7Z8iyC1+Nf2voTDpvVETmFHFaqJLN00RTiNtv822hnQs8np",
-	"i7qy+lyCvRgjFstc8FDIsWxWNI1KxwhvKllmcsikETkzJLm1YFj64gpDBOhd0FGy/w4XOm4bzKwIW+FW",
-	"EU0t2ork/u6073VGr51wya4FK5UUFPCvTIEWgdL2Z6sR1EhIgwPtwVmwqbP2xXD7rMG7mP6h6sbniTpj",
-	"HtKvI9fERnpqrL9dLQSXOm2Jdvg5qmbE0H2i9iNKqCtCijc+mfYACCFHkXtwOmz/VMmJyCexroKbCbYH",
-	"WYWdwNDU1j05LCJz17ssSLh7X4aj4X7af89TCoyn2EGkG92kBPlKChDs0IZhoORc2x7vc9pzIKRPKZgo",
-	"KCZUmBTUTRk6t5oWaGDOf1m2gvG6EbxcDz9RpM2s34WInBjG6CyNO95wscpnj2DkEnUptRAbCVLDpqzq",
-	"MhfoEOU6m6e0mxDAyKFyqAS523FTVPJCTpr10ojyfeTV2CwaoEe2d+bD5cWLy+N3Fy/eg5uaXb66OH76",
-	"7AcwIaXCiAwW6/x4+uQvvlrzLydPvu3QyfXaJElkwUsxikeNi+FaQVT7dDO0L/xqmVG5MEfp0sC3vdJg",
-	"flI+D2zDaq4YOgK9tAPtdJyUc6fzAQcfoAe6M+vsSdjRaB1psih/ysUDhSw141QBQknJ9jzOYhllZVA1",
-	"mVP4IRRmYPL45eUreFA0BbteQyWItdXXcK5OtcHHVcOulZnH4Qn736CwuDz/DS9lOKsXVlVKcD+rfORc",
-	"p5AaOxGN1CFl9kasz2ZcSmFAjaVrdcZNzfVxeT0u5si972/bcB/lgALLIx+3xNLCraO1dtL22t3NheQb",
-	"s2FOocZJKaxE164+YMKlktWE15D8QJf9Lz8+S0e9VWss60yHiEWT8yYtG3F7lZ74x/65Zq4wpGVdVbuV",
-	"9LT9B9zD3kd9wt43atbwBda0M6NqDMM5w9ASi+Al0j28AslnPfm/ZAYkEnhaPMTknPG3q6zlYUjy5MNW",
-	"K5dS2LVJyZ7H6wwBRmfe+yUazdyeuYKPE3aBwrGS3mKGF+lk3PNkOUMcTCt0PlaSOQPVsmgNjKVqOmNA",
-	"rKJM7t9txbcXypdVwSa1/R8lNfhIGser0nWN8/VQUxTYKVEvDu8v+cbBhDMMVyGitzQnNs36JdqZXS7m",
-	"fOfpU3UXOgoEuivi6gNClrVTxYemFfhK+/AJK7RqARr+gGyBjH7ul5TdiX3o3SgVhqvcBVVJpwEJhmnj",
-	"Lz4vlU6pUG8qKbCwCow3UB2ClkLpcrVSN6yubkTXjXTCPs7FGnxvN2IJDlCrip6wF7eiWUOg26of6P5D",
-	"9gSOmlps/G1RMK1YIzD9wNkAS1412zEnF3fdpghy90299NbEO57kSqmkyDhjcAdGU3bYuCJKH4ZxgJ/l",
-	"BEJfPN1LxmhdVB+9tmxIwQ42orCHOBefeSkm1YIPiHDCTrpt8JNIUc9LCFimnHGTRphkvdI11+K7pwWY",
-	"cOulYFX6grdNnSsKW1YTSGPzOQytmQtpqgk3kEzES717jTRDHCi/tOcUtU3Hcu8YKH5Z1eJ/iSYdzrEm",
-	"RyajrIaIrjvw1dxKC3tp0lQ8yWORIN118l2BVEgIjlMbI6yFdMQfWABUbp6wn+zq6ORgZPb3jy+Pf4T/",
-	"oGtOkb5okhkuAy+5DMAkEYnA3IYxYHo+scqBMdCFMHOVVnQWyQSA15KpieF10OlPfzg9Ta4GIDvSeuFY",
-	"j5l9wRd4D3vHuFL37bjESuTqdjcp7a5Ulgq1EoIJziuQYUE3KJw+bb0/nLBhnZ2gG0PLSd9bWabrCSYm",
-	"W9hWcsz4enr63enxk6fH3z0pGCBvkebqhFoIebFrMDVbLSAWBiUhgi25juALlBRn1sZVruD/mqN6P+Gt",
-	"HbywV2veNs0afuXW3uXNTbpGLs3Nen0/JqeRrEQ1m5s40ngN8R6aF2bs8eZmdzx9godGH/QJxDSpzPk4",
-	"wZsA31iUz5KlPy5HHt/LSeLlzUT/eKXn/EnaRn0SLNT3vzy//B8/sp9ffPDiPzAtoAWtFlTTqe25o88y",
-	"aFUgwbECCbIDMTPWe/Og/NCwOZflKKVh8Fr18qa6Sm7X25+fhXVeosnwHnSbX8T6tZwqS7g/v/iQX2W1",
-	"WKrGGlAb9SDR6Ho+XebukuEQt5Ds8vLVy/cumxGM+++fPksa95uC3/nT7QLTVBRVSCaSHhbdMr+ID+aT",
-	"kbRqm5TdfuErv7EAdsD08Us+UYnmk1mINhflIoWkkc+Hj9ytCbmRVus+gn/NHLdLho+kKwsqU4u0d5Li",
-	"skVwXwxX4ChO4iee3ArvkN/gCUNl8l/GyeTNwhoUVYusQqiahWhcmts2zdUz1VRmnq4pDlX327Or5PhE",
-	"z56aB9TPRn6PXspk/WSDd5thBL8HUUiMlh4vtDvN7vi9lcB4Bm+SRuRF1ysRjGKOOEEBSwq0kW3btK8u",
-	"cqakyGoPaLqSSxxnUFaoJWjh/IgDQxAD1Md8mBRiA/bJsMQ7QP/QRXDbEWtibhtSZ5NBjZp0ElZ7g/Hh",
-	"ScyoGIM2lUVnyjocotiNxtKJEutcFuo24xzMh/6adufyPrRyF2STAVBMLveG3FQ4N0F0Ctmz24d3DD70",
-	"AQT+A/vI4pH3AF12tQxAhekIc2wJuFoX6UJaIqP22S+71NVsSl40PMKJrPqGTCffUcbEKDHg3slIgd6o",
-	"ON2/vu39Raw/iKm7lFeWxPs4Gia7MG3UEgsSkLk63/G13RIt6mkRIQMDA3RVwcMWnb/TVocu2ww0C8Ya",
-	"sd6cAg8GQwtVXVvhM1XN5G6Zz8MTVezzHqkrpe1BhOIRxtpuxDo9nZE+Bk94o2grvHW9HgoJkshEiMi6",
-	"Q68pjvCKy/LdbUqjHFnzf0EV/7v1XaOyMxGZuQy7OAgDVxl9NVXNTlQCKsFcNli856xV+wSrzHbqSaVz",
-	"OSeJc0kuMKO6u4Cirw10cS4j+CJdiiqmpj9ZGb/h8R3SNL0Qi2uRgvN4N2Wc2dHH+U+zppi3lwYlgVMc",
-	"D19Kb+Q9zYs0qJfL/cPnyM+b1D/HGyPdrJn92g6d7JOEIdGzhQnn0hSsh17QJnCA4vcZ8EUHLgg/uELM",
-	"O2fidG3IVKkUDH3/oqtNlR4/W7gtSO0b4j1sbxpfVPU6J/OvAHenM9/dKHZ3BIgbd9Xw6cLNfwMGLkw9",
-	"vRVL1aTvYWQkbmSziQhFlp46Z2KxNGtWNlaHqQyEXH1ur4u6OEAEH3SsdAybsCN5cctPo9FVDZ88jyu0",
-	"dpct7wFeMI8g2VSkaPUR9Dt8aq++3G5kNY7tUqXknIP21ueu3RO8S8HACfqXJz8U7P2Lt9be/J+ffsmM",
-	"mMO8SNP7DlwYT9I6lQuSzYRNI1peEM7ps1P0uA3iVW8qbRDGbRPi/PQwSJeDdzBbQtqHGqrSSa2v0RCx",
-	"RlrNWzmZi9KaKnCpfXYjZbgioGFFeIa+qiGt0SBSX1X2oLnh9+xtz0YN7uqNmUCrjnGKgXsnZ04OC9ZW",
-	"TiwlxU/tqh57kq7D1iDaC2FdxdhwWM9mTW0HXIuH4VLUK0ngGjk0z/Q96ZbfQOwoAsxI5LQckgETT+xF",
-	"tSQm0gt8KWa5BFRd/Vv01/OOwKvEt5KTiW6FNmp5NVHa6Gw5vH3EJ95r0w1fDNda/q3kAFYSY/25omHH",
-	"Kxwt00bRJ/2ORld8+7C2jmZre+L74Cmpc+GJSjub1rnZnSvbxw8vJhM6kY20GA9l13fQBHg3qM6iR/g8",
-	"OT2F/O+tfhq9QkiRepFUSvVV1g9pRRagy+4a4S0+FuXaRz6afqcOPgbpo6ruKdn1zVlmwgBvcgg1Z0wA",
-	"GAV6yKyUsY8ich5pRg4jF+yZDfy8LIBl8L945MnOfoXNcXPvo559+Jm9ZH5YJ3OXR0WODZT1CDLYtFLi",
-	"v+xFW0b/JNxB3hj8YylqEf8TTTRe1SINjv6LWJpXVMO8ocJRevvQfPBkKjJ8JLXs3R6JXGI46sKrqhEh",
-	"Tqv1/FiUT589e/LXk3EQvX0RugNoKJNQkd+rKdFjCJ/qy3sGIj3LMiNwphuJMjs+E57tmIf93gN4agQs",
-	"8UENxKWQO3UowgQ1MYBxtUOrGm15NurWE1IiNKHVQkB6NDiA8Gm2VFoLrSslEzboiPgvjp0hyF1W6FBI",
-	"0X5ExUHa2i9iHSlqY4IQkGEEyO1e+e40bQRktpwVNAx/ONbCCIs4di8S1HLngm34GkPw2+1UrFPRhfek",
-	"FXS9nDblyDtiERlGa81kpzxs99apxoCm2k9BrkRKSCqTLbXHHptLbrfTuTOM+Azlax7M0/uQ75ge6hLX",
-	"cSKZzdiHqpDxtB5QS4BAZ+YE+/34dxN9X4vUcSwumSOjmkVg20BNc67PCFaymU7QKaaXN5Uls3+u0mmw",
-	"oOZe8R40V9bKcitvF9qEOXj7UGqeRMF62FsxElJ9NxsLnIuOw61qN+v5YI96y6bLkmSP2zAr5HtgIIbt",
-	"Q5er0xb0FL94ORWjiU1MdYuWt4HvWnNGpwGW3oBin3cE9rqndoEOE3lGtRYG671HE9FBNTOp0ioH7k3U",
-	"km8Ntc5OnLvGEvy6Fl0cwnEpEX1epd3+oYxq8h7ceZzRA1iqotlK1DV4FQL/cLFTaF2lOx3INtKjo3Gd",
-	"tyiXLGh/3xWQSVN+x4eUovg35HZO0GpExUON66GJbT3QoG065yzf+AGbzF0haOqgZIAJl1F+Z6tFfHLn",
-	"TKtQd3wtZhXY511osejsrsWsHZfcgm/krMgdy3AeZxfyM4qVCkoqI2AJddtJP4lm63lEuq4L85EQj9vl",
-	"eAxTHvF4XhuxyOmP+VFXvDKIZJG2PvLF+n2pzREgTaI3lWsCArvWxNFYd0132rd63pqeemUdg7hcC2Yf",
-	"99wvUONI8S/4ItM47hcrGkhM2Mciu5foHkITZ64WZY29ds1caVEwo9TImczRSh7xxuAGKQP6WrjUIBye",
-	"DoNmFW+Tv1HFJqfo4TJAxtucZmp2e0k+CD6Ze1s3tGsb/s7OzrFZdGansRA5d1HV51YUAeyp02R212uh",
-	"dZuFv3sjpuZda9K71ZMpOR6XaBBCgksAtN/HV5KTdmbuCN11gB3R8TFBm+Iew8GlmQ/twNUdpdLMThww",
-	"wl0j/m665jAf0Ove1APHqRQ8nmvylc1NXvsKdqqm8AFWguZzFtbJSPy3YYp/FkwcHSY6iTeJICPZHG40",
-	"6TbbR4+yNkdRSd4s2jRR3F4e0STIn4UgoRH88W8DtUYcILd9me56Pf1Y7kaDg5XcHcksOOe3ISA3HNi8",
-	"/0h9e253Lb3XAL0K8GffEZZamLviwF7+sI/OrclSlk8uiRcUW10wEImi7AfPuGeP1u0v9jKODrrddlPO",
-	"0Tc+3Xic11plVFLoUOr99qHfmTfAScsiBExEm/VNyfBXHqcOUHdqTO+LKn+d2QFgna6VWQi2ImiCAGCj",
-	"yOk9GsvhTjk8sLh0NQO20na4JNj4l0comwO9igExI+VZBKVQ59yD8CPj19RvZhEhQc+hUTvqlKVaYUuh",
-	"e83UB762J9nKdOjnEiCZV1Rt5yLuLpuQ+/I/KwPgKw7rjM4ZZENZApLfiOqUdH5TN+ULW9YQYKK1vlRj",
-	"5r1lunvEiw2FOElIyxP2UdUldGmXrnSH11mAy6WQRCODDvIdlgWlTrIR1Md5ZzoIKOsYK29ud9sD8M4l",
-	"PrrZGHFYRzx6I9lSbCWWaZiKn5xPCgEyoEAKDyBcgo18jkjb5jlfpLbCDNQWrQpAEEcwTvv5m0oix7Ly",
-	"YPDl+sR356Pj4YTz7nZj7OQsIdcK7KNAPp+VCx9Esn/3PMd9oH8ZZ9NG6LnVwtX0nD1lcDeYWUHrswUB",
-	"oWxLvUpeoWGWlInDYGS70+lgnyXBa/pafcpkX0AKDUPiuT1Oh+pkn05fQ53XDfq6iXpg/xW1FUUoGQ5w",
-	"Mr7BaIp95zp5QsuNK7Lzd3Z38MWBCD9Br200NMBItIMYBfjB2AdseRP44HXWU72br3Tt/76UyZx/OnZy",
-	"bofQo5TU9Cx3tGsFX/aVh6DPmHr2YAjr3dIMKDCB7WCeUtrYAy42xoN6x/6xTzpqF2lbEIPTEUwsoVgZ",
-	"J7Ihz+A010VgnRe3jaAmIvZDEQp9r6Rdqabp6Y4JmEDXzoMIfa1XfM2u+eSGVbJwkEP+QOzxX1s612Y4",
-	"NKK70EW3Z9fMgf0gN557Fuv5WjGgea6j4R4PTSQy87pMdGA1JjYaxbgr991W2D0pFqSDBBL4Rut5eTVR",
-	"clrNvs2xGwcyiiQUqWke2DDRM4vaalc5+LeJfXZaTbgRLHqYGn5Ev+pOD/lBkjX09E4BA4fBrvLtltdE",
-	"xoRXZSVbPM1czYAzWRNqsdty9AQhv7X2EHSStIo7gkiCRB9n55SqvTYZnI+V749oV2ItKjo/e2VKsRQQ",
-	"6WZKxsPrbOr+FYnGTHEPgvQG61+zadsAewZa5AYVJ+yImh1DTafb3/9VOYZO/V8M43WdZurwlVZiM6ws",
-	"23azdWUoWFyC0g6mW9EitvX1XC9CVDl1HvQa6DiW8WfMQf0U9r+vFW/KY8tmGwy+F4Aje3zNtSgLNtOa",
-	"LyHv40Y016JRenx1bnmVD7iHGDutvRx85361T+dSiOwu5kimkpNqyWtSg+zlR7GpWgO75OF0vW2LdUEm",
-	"FKPGp7k96527EuaQi0TXIQ0hmjCgOQNec4ebLVrtfF9SBJA7Ltc4cZ8G4PTMAoDx/FtBO9vK2B+xlNE3",
-	"NVrY7nsajbPjnnGTvmjDL5Vl0SNRmjIuNiJx4IlbqQtOmnr+mEZy7ZcYQbJ2VCmoZ5U+gu2712rX37tf",
-	"O3FspSO8jjqE25U+ad0iVYlCGRojgrmQiqH5dESEXGlNzegSJJvmRp8CG8aLzhsB6suWiT0um9JFRmnZ",
-	"uY3K9s57mEDonfqq7O7GQ1MpaBmZxZsXtRYrB5CaBOEYA/g01gzsRTjBr6UmTkGO3qzgkHfpwkcTfXtU",
-	"HP0TA+paz49RFU5muFHpzri04hB92UWZPgvRj9OzzGiJ2QxMDt7ETmETd2VNCYUdfQB9zgr8jHdVpO3C",
-	"WTKh66UToXCjrcrrPsYNKxVwSvG50iM1X6muVnzdM2XktAvfwZ3qwDpNZzrBGZ52ag+ygAZjEpa7HJc8",
-	"G3V2eQKJU1+AbmkFCwopmBy/rtMe5KaazU3OzYdGGD5yxhqlzCNd0P9bJqzbUsEpOmc+eIN8U7agvaAr",
-	"Jm4rYz8CHRpKdUR9jX8bIWdDZuCz00DXqzn0du8Go6xBQwc+WFT9HYa9IDdaguJwXldDc9/9rfK06pe2",
-	"8S26Oek7X4pk3NkqplfpvAmq6QVcR/BTb1Ta2K1qdcvreo2wF+VJTxfkAWUDrhC3L9aNFyRAT/o2TicD",
-	"wfriQYpo+eldq+pxIe+433WinIlD73Lq5CHB0zcmQjXBhup9I1SuyQc96XVkRNgx8zGt/IS0d7/XYxqg",
-	"FuyKoGdOVfda1r1gf971Bp/pgPDZVWTa8Ehz1dsnL3wRvX9aWXUYMO6UFR3uPO6IAum2KU1CN+mL5/Kl",
-	"ulNuND9jT0+//7Fg353+5anlht+f/vWHEyYmJfz07IeCfffj9/aHZ08zGQe99Stef+ntYoaX5CU+3F9/",
-	"cFggBa71ct5wneBP1BFPb/Klc8vUS0SCt8Zyp+PK1mEWR6umMuKdrNfYiWtHxZ7LoOrOhWpsO2nm0BKt",
-	"0bzAwxuYkJMmouVzUddZXTphnEPKfSh7sBoLxoMg0p9xyN+rdScyVPpEZhVpEdSIVL+wEG/Sm1IH3qjX",
-	"VA+aZjN9FJtBO3gn2dxpfWS3+kr+JekGHp1ENf2VsHcpyxlZDZpJP3OAbq5OEvfXLztzNJlEn4mo6+Hm",
-	"iiPUHOjDfsy7fYTyzuNIZHC18IUi5FNY+B0CfhkT2sV90sEc3OX0yTQ31qAeAay5Hf/PQXy/TeXxrvPQ",
-	"hgRuZmV+NYNGmR29nIqy7Z6pGyGTSjkk0fS3t/O5NklpP/UdlvInT/OENCCmxUTJkuF76QOtK9fDYLAI",
-	"S3i6QA66BTiXSVRHQLPSQmBlk1HtZC60A66DtiQdpWlIIb+se2KoDM4BOKZqig4GKYSMVkIsGZlgPZlC",
-	"DSGk9N5P+8yX0Oszf8J26beYuraRLTA4ZRUmVBxBrXdoLoqk5U/Tk0qS8jHS+lI1H1RrROp2pc1kyOMx",
-	"Yhl7NK0YqspsE8thzfKzdQIQFRnXGhU7QlYGhT2iap4xLj1VPtIMpEPBoMQNzgRD1AXj1CMd0lbsD3OK",
-	"mFhjmIdqmLSxV6XCBRe+rTogsDmFRCrK+fVBZY/laP8DqKWiC+SauoVehk4exxxoEz0HcZjipo8AhhvY",
-	"cJJHDRDdCaBbKMfEOLkvEh5glCJKLRE2HmqWCnahZKaq1d1UMoj9i8rkY40EC45PQewx3Wl5VFl1PKfk",
-	"SsXqVS/iphQrFNrQi9S5Es/IyU+EomqU7I+IfLVLQoKAeWDHpB1gjP7ceZ/cb0j0WO0l0UvnywMdzUHL",
-	"Uw3ZG5nmxr+K1bulaHiyM2CldSuaqyzN3UE2jTOvXHObjWyfU2sbPzl9+j2bzHnDJ0Y0+pxJITBDH8wc",
-	"n6ZjWUtYx72FyDj02SYHgvWrWPleTP9BFRe/itVle21HvU7hfEfup+7c5sYs9dnjx5aI7b/tP7HX2Upc",
-	"z5W6OWdtaf9aMDNZ0oOmhldWmJm5VI1B1WCtazXLsvgRCbh+Jb9UshwB953eOrf4zL59tNx9+EmPobPc",
-	"iKDp9vT7TGCe0Bt924af3Ya8x4ok+npqSu9qKyXeu0TZDdLJ+yW15Es9V4CwYW8zqAUrjkwWvPIuO2yj",
-	"+Y3CQtgxbsxNpHonqjWfggFLU/EF+L9l0EOyii83GAChZAn4Izj6ErCvuysrfdZxv8kCqyj8RjrVKmpD",
-	"v5tBYPEl6QQuKxCWmjxryshPODKoH6gsQynAdrxOSCOajDP5o3Ob+nbRcS+Q4Wf90L1R3I9Xd8NBHdVa",
-	"5Uasr0YDePWqXDcAe+FrP1F932rHYhk0gk9S8Xfw843pDb4z/b0vNf2PBG7rbcmWT/++U1PYYeUh/b3Z",
-	"v/pGM735Ev35zBv3rdcBTPxqH0BjPcVIBwQby2vxAXgkgSZ+B7RMYfgsff6R62QVFYRjNlKc3k5x43MI",
-	"RkCBnGavp8dvuZnM7+RZ23ClkTe11ZmyiA3DJuOhsgf5+mdG1ZNkRRCuegDfOGPcLryaVqJk4hhDeagK",
-	"+owBjd1XMyXB2lyNZgB1QM35o3yG5G3Zq88wb/RFPlSy63xqcaZAZ5RnEDh/pkoGMFdGIqJktHdSsYd4",
-	"5zf6l5Bf0TsQcVL+ZkRbFy3HDxeBpTjK2QCphFvdx1hyOYM5XKPn9u86vu5wHaCkCq78jOdQwKaqmQlz",
-	"lbv0H30mUPfS8xVfo17iJfxqrqBEJgskegAXR18/mLZpBFRGdO+J7Lq3o94VfR1+ezGShhJ/yifzziPl",
-	"pjAG4O7zqvEmmOXeU95AAxuqh46dUNhdpeMOx8bSSePpPa04R25SrK56dyXPQj52T2AAFlG4Up1hU9fE",
-	"zTuP+Dmml1YeGGsTEgiz06mEdgAQiPc2w4eKo4xn/z3XJtPJ9QBmUw8lf4VdCcc0H7T7ONo1PqLLMKQ6",
-	"O//xXbsNwxoySfL4W6eT5SAtOBBQQjz2tK1ic1G7NkwdnL4iw2bu1J80WTjxyOG8+MQ0dFG6gEweGygd",
-	"ll6Juo5BIrogQdSc2hfvhkg1+NFCoue1MCshpDtyTZ2YGaa7F3DiECXVlXROGVST0p0V+4x8+FGUPr4y",
-	"sv2xVOYqFARkvDaOdN3870e7Gbj4OEMH/BXIHyNPBbmV9VzksgGHGNlc+qazeDHzlrb9mtVOBjcP13y1",
-	"3abTqgp2s4bvEAycg+jrnEg06ojPD2zsmCjY8OlAAazYoVw5mHRiTTnWmrbX3S4PdPlShc5gtjYWSbyV",
-	"GSbxJipA8ln3mNiOzcJGYNnYif2dBkomdo8To1mgEAfpEBV5blAoxtCBc5IPsNvabNSShqCIwHG7Jfru",
-	"Rm7Xc6Tz93Aqm2nnjTZXuTq4kMccbmxHXkhBQdj79Z1O3p7cWj7xhIZxXy1idOykX/Bmsi/IT+mawvCo",
-	"YJgnq+jX9odEged2CTbli3QrfgtyTUHdAsG5cearCz3iW4QToRp8xxV4OpASJ7FxCVH5Iubywwwpf6I8",
-	"dv0kaJxQKPHbPpQKIkmyah5MlcgrAlm0S9ysgmDWfLqFd5XRvuVg+e+rXowm6vFiG9uIPrTYxlGHf94k",
-	"IYJe5xFMdotz19XaftnRcJJjISpDrll4qbK9F7B9OYAbQ8wUzxj/PEM4PZSbPhHnDDAJNuM52jVpACcS",
-	"n4qCXdtVRv1byXlrX8YXbh3uo3cuAX7MgpedO2ffOCqOrimB3/7nMYDz/tbbvne3VjKsn/IQzyKNWuBO",
-	"e4HZk4P9vpL5dtpzpU0GdOGirgHgoYu8ANB4jVowqVZMyaK3VW5/xWToH/vkB8hycv+V2J7+3ugOFgae",
-	"KkCSL4Va5soLvcNiq07IJyI5bYjaiFsGMFNiwNUKG+pnnTyUmssPERZ6rplvL6yFT2iDzbzJAov6xDbq",
-	"TjEBvIpGLU7Y36O6kjPMeaOl17XPdcP3NlLbCILJFWlFGE58Cj5+5R6B6xRfM5BJsUvRXTipMpluDrpg",
-	"t1sUt9Qh2qA67DCphrz5CZ/eyqLFP+eOUooyjbctPi/FxIjyCr3dmRLm2hUHrFRzgw33Kk2m7oKvgZNR",
-	"RwtQkpq6Eo1Hy9fMKHWDop62nMs1HMi5R/RY8croDbgkDMegZtRxF2Cvtj5nz8eQCvlIj/fk1GJqrjJ5",
-	"xuu4m0KpRvsxMpCYP9HubYNfWuoWZWVEeRYXb1BJE+yRatisFdowPstVC0qx2tHD2F67BGDPrjbxlD7U",
-	"8+EMZ4JXr3rKgqB25OoOuBH44l3QI3qrxAfkUgEZX01VM6SBRAU2RbhTPpcKs7eUFkzIcrvXxY4eE7uV",
-	"KUy3inZ/Y8t62EhvTed2eJNaM+QJBJeJpWUxWFmPOrPt1nVdgEL/LQ3OOXwnDTfFb8SwahrEBqhM4YsC",
-	"wCuHdcVdfc0qH5Tyk4sJ5nMyk/WVdpugIMEomMjgXFu38d02VsmD7dS8ZlGcXAU6QGF0qk7BnabnW62G",
-	"nDil36Eawdqsy5uJ/tH+//LmKf7fd+loXSiY3gxvlImtujT8uhbnqF2hoZfDmqvbRUK/eoJQYQx/d4oj",
-	"No+rZJQOni58zPcBoH41jZKzncrftBJ1FrtB1KXlGFPe1qa3RUR6YdhXgfAE7MceaegulwP0uB8rtEQp",
-	"tLmqUstR1j4vCcoJnnMTC3leuUTskFaWqORtZzOh0x18Ltgtr1sRVzCVmbqOfIZFuuKjOPKgP4n7OwdU",
-	"K1rfiq/3AcZEt9plcNCeFHg3PDGm77tS059bkVPrr/KrH5Ulmqs2frVRajy0xW4n83Kgm8PwWvRDJAAa",
-	"M2go4Iqzmg+8NcKXstlXA5y0JAeOaBL2/5WS+O2hLXRcamGf8UyHuY/cQk8Yw+MPgzMI39vdSMeq51bM",
-	"UjrG7u5Z1Uxy06au2uXlq8vXf4NW9cYqzQvVDgBHCcPHH08tARTFt3yZRCNIajhWs0nUzYPSgOo1qX0L",
-	"vgytc+L67HPnuwhANAuljbs64CAcHPIgHIJe787QD2HVfLJdl0lBuG5e+mmVlDppxDmanvt49nDSlyAD",
-	"sehnJMUqds25ujkwuzCyZBT6CFB4R2YtOu4r4xoqLXK4JA4dbEeeV0ebyIFy8bruoAtOK+P6ikCg5bql",
-	"UiYsdAWPJvqpQcdPpoKVTTU1yZKKLTgw+B48fxaQkj2Vl9V0KprQVgNDrOltAXyGqzIZDXypmoBJYR/B",
-	"uIyaUnAlA5U/it91GzMMjriqW9GUrejZKkprsQSErRFdgguzN3wG97hqnG235Dqjgd3vLhEqePJUL0zY",
-	"3fEklQIRx6zZa15uZL/1J5v7u+EWG5Fih0AKn4vmFxVOIssQfFfe7Q0EL6Ar7ar0GdOqrkpis6Elg+cG",
-	"q60WDgUodvgDILiBbCe/iXdL+puBbVqwsVkXx6WgJo8Uy3FV4vgadn+SawRW9XE5rD4rWCsBBz+DrlcZ",
-	"thamE7XDhof0WqSdUAtE2IWkNfZB8DLvp+/DBnMNnbqH8PRprjdtFhCupwbSzi6pXnSLWnekL/bXp9IY",
-	"b6oUKsmyEdPqc0/CPxZlYziZ/NyQfgYEdDI8inZhUAV4wt5WPwFVPTs9PQXbboD7n+JnNNvcKiNA0EyL",
-	"Rl8gtc22HQZnwHhGM1obpi0jlzmXqRmkY8JT6YlPqmUlZBIyJvopkbfrwgb/L4JZBW0Agn5cix++R02M",
-	"23vTUB8QyQQicaGKUBn2zav3v7wo2IeXz9lfn/x4esZ+fvXLi7ff4GcL9uqXn18eX766ePrsh287/1Ww",
-	"ixeXx0+f/XD8t+dvi6DrVXKq2LJuF6zmZjLvwEH9evH2xbdFmGD67FO7ZNnm+rkqhU67VkaFBjfVaXg/",
-	"fTxzwRvN674Oiolc89YMcOFqoxqBiCZRGnMG3tU0VQaycaWam2ST701oIRjJpznja71G9wdhueALaZpd",
-	"JtB2RavHfIR6Ate90wdgAO/Nwx9S0eqgVsQuFpi+FZevLixJxokUAVCemoT4qWUzE3Ooxz2G3DuCQnK7",
-	"Ql6qAusB/OXojF+r2QxwmfD3b9AYxPsxxhxEw9tvTDHKPrRH/NI1wNuGG83EsDHI49N3CU/dym/KOwJl",
-	"ehrjww42+S6FkHZGh+2Vt4eeeA9BiovQy7Ofm9hz7IBP36Fp22YaIXUY8+vMU9ClEQkfQ08fpcp0AUMh",
-	"Jskg3NRaGVVCmAl611ild6mqTIhQtWaislWLE6r5z7h7NU27HyzAPrX7FsK38jskPMpw/p7d+3rcqVFf",
-	"pmx8Y3lUVuxogkbqW286eL+j8zA2zwophhVF2bMt84UsRzpY7wS2H4XAc1Hq1N/7IsU5CAtVl1e9LS2i",
-	"flCOd2AbMvtODKiEaawUsFioW57J698R0ra6V1OVIlOegojoMCYEa2AoEfc98WAUUSKaCxhnmnlbO3Lc",
-	"sYJ9OzTwjhQKzuPw7tDY+/bLd/DxD9AQyWdn71EaRDQbJbcUGVzxSLl9VzXqGD2mvQC6geFVHwmzfJPK",
-	"bfubDuy9lcC5lRhgZj473U9bgQvd8TglOgtkWjMCiF8mwQdC9bgEgLH30fjQrADY34Kvw4qeFKenp4NV",
-	"lk2Jk+wC6wKlPZ0C9oThf5E+ln3g8i/owu7wwtCSikH4/AvsmQLU6M+y7/YgJ9hTfes2gw2gPjyu1CJz",
-	"4txnCzpt2/03Nh/erbiAOUgTSC8TLNV0obtLIEy3P5tzTXVmg0/+OX402fcO/PQ6n62AzabIrixI+nHJ",
-	"WpmJmd+IpRmESxyB/ZD8etQBusYoS0jfgVay/EZsplVn+9dltFAcK502IaY5h8GWZh0pAiDqxrHHvE5U",
-	"E9jxmIZl/VBEWyROW9DjKdgBP2SVkb72d5jMBa5I8HGS+nJGlqtGcIKC8LmgoTloJwvoCYHmge+S65GS",
-	"xG2lWt1BExu+SXdyIDXtTqC6Dy2GP3kzExm3opuwT/YLTgqjzhiXKL8gdhBnW9KmlJkmaqXi1538jIj6",
-	"Qb8fMPVP8NwWa28BsZucW10gWSDPQAN+5UVgXXSPojkSV+jhhPvIW3BM9WExkRzNCBfeSAZEghK93TKF",
-	"ngiqciJTbZlsAntJWHuIjQN4ezpc89oXRaAiuRgsMGIQxcRuiri5WU4di+OI3dlY6TWm8V3UTC0xmQUv",
-	"xTijhmr/RtXjdmA3krqfF+iDSHQLox7/HpYT77IngHjyfbToeN1m3lsUpw3tjjthQcOhbIoqCSGX/Bhy",
-	"ycHmMbzkhh9TOsZ1o1ZaNMdQ3d4FB5qLeima47LSN8AsPHc/Ko5WlSzVSh8nkE6iKCNhy7iJ3VZiBc4S",
-	"5SDI7MVZVDLzdq5iZY8pGEA6LraLAS6wDpOJFXfCQBvvhikHJU/lm9diWJIkLpYdmnkjNrra0nmObJwL",
-	"HYV3pTK4psHxEIkUQN5qUV5R//Rx+IiQZNqDEtPWYkfOvn0E9+JazLjMOkLvUQs0ypnhixaywqw4aptZ",
-	"Muz5UjWBM1PEUSo2azLd/jfFYhlK+6LzDX6Szn5voIH5DdrK/kjytsh1M8YFuuHwJDdo5BhNHl7Z7sgX",
-	"hR2C8rFRlfgP71r9Q6qLEn//nNGOrSlFfZbBwlsvrYHy2Thd2PtyrOGbwd/PuX1Jf8+VNrfS5YA3N1A8",
-	"uVncnM0+fUBf4667sBfNOb5bB8j63d6KrVOBtK4zCuV1AT1c2iXjGzma55gbRa8FJwLWN0TZiIQj4lzq",
-	"YGlZeutYxmh0UTf/c8rJOiPQiAj721vMrod6iA2A0Uae+i6jWIqmUiUE4WJ9yyez8Ypy3eyEw7/gR59B",
-	"Dt/GH0v0pCEHI1MLf7H/ylSnumPYJ8k8tLXlllBzea8q1jjVUc3QORVKWLlhT36w/6vkZGdF60apZLZa",
-	"NU5QdUinaWk9Ml8/KuxNuZqyNawJVTZR4RnNa2gpB4Lxpr/RVwAegypE1d/3KsmWYnWVV3iDXusQH64D",
-	"3MKY3c9k1BM7yYX5NBVQhYacu9Emhs+sA4GxK2PLJeL6/Yry7QO5RuRERxnW2Hdfc+6RHlcCkgSXnrva",
-	"64l51HV1K/blzOgr8XYgxDWX/maE9BdteDO86uKNmJp3rcnd0tFuDKnMVal6A4yItINyBPRe+wdKBB4V",
-	"9MpN2n28N8gZnJj7GTOy7YcJqK2kPfohdrb4lUQb26H1QKi9ZE7W44bT4Q7Gv3snY6YCoHe8FTkdt1to",
-	"TibrICW3VupmQKfl0AplRTGewMwqzcp2RAmdkw0BW6rL5kc1K7NaSHL2rw1mXGtowOY2yEE5ASpV6JoM",
-	"NVdc2zdaywSg6xOXjLOSrxmfqeGr62nZghsF+uSEyyjK1J/SsRcXg9dFJ6a6BX4O3pXkZu8Fo4Qq0+lb",
-	"XoxE7gDnPYguQcd30HcFL6M92QweXyk5EbvVF6sIBZvQa4FPoCPYD+dWNdxVslAcEQxaKpW3XoPFgV55",
-	"bQ2ettGFh6d7+vTs9PT49Puz09NMaXijUwUB5LCbNapdog+v0rAuF7YNWfie6uGsNYEYuLCTbqFx+mkK",
-	"NjzOLbGWzQBV+1qZOSpa2vCopEW5i2Y1G3vPQmi7m+KaatSsliGk0h33vV2Sj87SFoCvp22E9styCIqJ",
-	"cqu5kFezBCjaJ2smwiafsYmSppJtlIfcCG2o6XZdd32oeCSWrPBOhzQu2P90BPvfSeEOheTVQjD7c0h+",
-	"7RDQi9bS/eOfRFNX8pz9/ePzHL32Vgh03ItbE8EYeK1V5KfxlWhglp6jFmuXDf490QE0bFpAXA78JjZi",
-	"Sf4OsGU/eY60yVYtraN6r5wWQj4lZKpk1J2wC9QuW+iRbyZz7C1E/fGJO2vUmjaUV+rbvJ2q7yLs0KmI",
-	"T+Zeh7X8BLAVKWsfEeDsVvpHnbLtUAUhcVfPeQNuCfuRHMAGBm28Nym1bVZ5verTt33rC6m6bsAICUWU",
-	"4EwlPbhqqIMkJq35+6CgM2ynvdGoLuUdGznBQhWxz/FRiFypgaYAyMhUDn4t6vwcQ1MT2plKY9uTAgb7",
-	"fwCLIgMdlWLzbzkIJqh10D3gMqkqA7bkxohG+rwmH+9xxmURglm/34j1FypxChha8ErBfnfL+tLp3PJI",
-	"s29gmR1K/rZgv+NBf4kcfI8oAeT3teDNl4L9vlDSzL/g30q+xmetRmXn9PePz+1NhRxydykNvxESc/w4",
-	"QyywnHtYNJkC4w8OKmiBZjeXkdDAguOZyqQk3oqm5steZBQqF43a9rp0Dy+CO+hP56wW/FYcW+mQu+b+",
-	"CXIcJi96aASWIMuKFokPnWQQt5sUX30dpHe0ZVDPut3lLyLJFMjohcQsU8tofemG8Y1XaJzpRoefXVBJ",
-	"oqQyu0bzgolJaf9P3xzT3y2/tf9l/57OrOkJlQV3kZVqi85VPPOBs8L+i2SyVLEOcI5uZ8lc/jeh/5N3",
-	"OS7enXBp/8wSiVvpHV4JfiOaK3seqavv21lzVgs5M/Mzu0Hfnf7lKdOiFhOj2YfLC8rfAkVHrETDriuj",
-	"BysMrREvPi+VblOpjVlF0dX4o18WE1szhezDO4kXfrzfclN9t0znCPBZI8Qujx0KvuWmB2intEDX6EjU",
-	"1VKtpFX6YmV7CwIx5fzeegj6JY0bfCG4PdByB0hardrykYYdcWqpnbLGDj70DYwjOlMbS+EN4xosjjRZ",
-	"L7BT/XBQko3O9sn4xOoq20U4XhSFmuhZbPSM3BvMC6sc6YwEFqurqhTSVGbd01GOvuYT/nVc8A/uzx3j",
-	"+M4UA4M28Q1N7IxqjU5WpYBDCdugO09SqQQhmAuxpMjsiKRVpXWVzV+8U7amtS57MpnBgRtgGDobO3ze",
-	"1vLU6UnrdrHgzXpUp2W0cdLG85Q3UNOHDQ7RFkqXK88zuc6YCOPzqBsub05yrYkqeRW6tgyse/aoY7Ty",
-	"6Fg3PxoucqAynLnb0wSbSzC1iB8FZur4mqOB0NoDeTnt8sa17DKCrJhIeJL6czKgp+E9urkBwQKOZIzz",
-	"gdkKoknnl921xW3axvi4hecTtw+xBNlqEfdKQv+H1aQ1M9TrZmBRSqv5dS0y4bPGmdhjkFsBX6A3KAGV",
-	"/4WP19JfMduAiiIHxioclkEu4zwTdgTUnHGoXbHKkuRLd2n3DH60idLZXk2c2UcIJdE+iAaiGs03Aa4n",
-	"z5yvedy6FbbHVYc5ZxkyEtfR0OnKLtBwp2YCIUvNkpm/up198Qfp1hDlwDtKS/KOVqYbslXG7AirQIU1",
-	"IIlorNIGC12xRpi2kV1vrtsBy+AAnnZ4POJhclJ9wfpds1UHdXzZUefwi33snpmhw5K+WhldLrEcUYNu",
-	"xDJ1cajfcTpR5H51HlXUbD9xK9zIO7I4YZWZG/ALHY93XfBWwk2D2DldNEBMqQWMCZBpR6FZIsWFqDut",
-	"v66YLZ/0C7f7SW9qHzyzqc152qUQpT52jaCpBBAuYsGkqNCSwJADqOXS8sX4T6g6or1leQpcSQRhWnlX",
-	"Vexh+lcrWsw48076nG8+ykGL55k7m0+86pE1VsfxmbrdLrvb3vfr9dWcy7KvLZ+z113JHimePji2bFTZ",
-	"TnJO1GzKqk9XxXJpYLvJJLCqB+UKux+NKG9HWI2B9kO0B7ihVEtun85gcMSupDxw0kZ3HFACK3lm/4u8",
-	"Vfbv4rri8r9KpRrKrZRCHy+6vZhj+0Xtcrckc+xTaCFe1bcf9chMjlbctqcu4CWfJtjGgjc3CSoQrj87",
-	"QKm4hr+AD7HkjQkhvll1CwqKgc7Rafe0TNuTFDzJZK/5oHWn5RAHzMFlxn9mJ7vrc7AgX6d1jj2Jnlht",
-	"oxaUgWuvUspNC6la6ZGxDtwVLCboSio/sosB+xRan4gB/UNAK8JonqO9buMlOxdLesc3Yt3TSQT0pnsg",
-	"b4Nk7JxRvMFJCnMwMwm9UBpyOnt2cL026SQZQr1PlcWYeXodLuK3w66HD7jHCz8rGjO9JGkuZrxKJePe",
-	"igwsxcao9GD681qnfbQ97rvGw6Bh0o7LId2PAvx5WTVCH6IsK9mOL2LkLhTnoOBAhE0gnEw90nO97nta",
-	"fUMHuGS/B4VYJJVszYgUrtuKb39roqRWtSjYpK6gaeey2s3OYZN8J/GNyiGcdOc4cGxfT3uEG5qmKvOW",
-	"qoUGUtWFZMLKr9r5guMcDofgvwMSosfPdCnM3xNYX4Dz19OcBNtHgD9GVzNJucJcQm+z1z+z50pKMTGI",
-	"F9jktBxR7vDt+3wAQvpga2EKplWo7cUIF9RjRiqXS6PewXRoBoVbbmaDTC1+bqqpScEmqiqZJhBAUoaj",
-	"pDyfKy3kzwCLIWQ6ZThrRW5hyuPE8isqo4Ey6xow4QqnuQMGDJI1+xo47e60mSuw2l0wlUfC2spDdM17",
-	"wChFo4BSce3Md/dMcH4e39KI8g1pO/vqqvBQFkns2HH24/bxpuiolfe0SDM5/PDh5ALnauW6LCbYXz1T",
-	"TWXmi7RfO4lm9XpHW8U7t/IOk4mOEuaQXVi6NLSHrDPFiulywgyZhYq95LyqmXwtB7cuqj6zsppZDdfZ",
-	"aBD2YFM+MVS7ysHRfiuaNbMfSVdh5u6rr7nfuTy6NIki/e7iRPmKAKrujtQ05zqtt3ZBu5PosKFNkFpJ",
-	"LAqEeGQFbo0bqVZge81ytqcW/8p0EKLc85GgtanuI775KKRbLaE/Al9fK3XzX8u6XQCmc+GavwoAufWZ",
-	"ndQGeofl6/Pk7XJoQwtCoQp7uAu59rL6d0oMLXNNlspK31zNquv0rwuxUM36apH7Pd8BTSyWquHN+qpv",
-	"gDS9wmQ7Y0fTTH46uRGGNyaP0aXktGoW/WA/PlMuNByFOALEUwDiQDVs2ZqQUkAkA6ZtBllLLK+2AfZH",
-	"gF7RpPqlf08EERlQyGn0kWWAnqE7uJm2PTjYGKNGzVQ3PZyqa7EU9oRhT51EULKTNHdu54rhIoCdj9PZ",
-	"R+S/5AoWtwDNFt4n4sE4EeMMzjVyUMTp9pjEOAjTbME/X7kYeVISU5A87YKRYnWVbpn+ksSKR2k5gxln",
-	"SUWqK/Dbp71WqjF60Bh2sR+fv2fwBuRAQkQruG0RZT91WnG2/lDl/M5ZJWp5lSm5SCxqFdGFvyaVhmu/",
-	"FKWr7/SXxtnuwaByEb1VUxkjJAKGpTN9MyqJS8/I4Usje3uors7pot4z9FhQbSsmlltmqeDqapdfF/ox",
-	"nXdeoCvncuQDlGDHG0os1d6oc3bdqHY2N+4LhDKgpp0EfZxCFSUDgG+fGEfCuD1EYTLUmbhUj0HGwa9i",
-	"9R62Kp9HkXcA3aOGbJ7xWcWFs/YhzJLFnRtdERp0+1RewR67ZrsFET1nr87lSqSg2Xldp1liTyXDRyDz",
-	"PVYdTDucR+8oMviSXiK11dzMlK+5CfLNg18A1zn3HYi6pWS8U/Pj0ok62WCtpH54YJo3XM4A6Mu1Jkpd",
-	"nQw0/h2wdUwy1duhBlXaJaWoXIvQrBYbgeinoGknNHCqto035hDg13bXAlbUHRIScUeyiYhpjTzuTCqO",
-	"/J7TOOk75ua5NYtaTEE56YdjTaXMYI818CJthbsD+kqId6cAVnxNeI4oV7wpk21dXMr3TuxqLQiOqTKA",
-	"d4DvWpmlWxdtNVTaLQglnrKHR9dB7e7SkMXJHWQr0FzVbAPVuxPxuOKhhUNOw+YGNgjzr70XWiUcAAOU",
-	"JAdjSt6baAYhnzRNlcSaRrrNJmqx6N71jUreqygEM+y2hzzdBNsKqhD44yCJQi2FxGpGYtdYbQhOpKAH",
-	"9Z54lStG7TbJGukLHLvyezkP3UnQaja3P0wnefzttV35dZIAepreHQD7oUwiwidQqkVd3YrG6l6I2l3X",
-	"jBtjDeJs63J6I62TVlE4/rtTqI5Lf+emkiPgVcPWujS9bWVHm3E3xL6Qzzzs8Y+6FiGJ9H4xaUROWdDV",
-	"jFpYW1NGY3f8lbieK3XDvnn19uJ5aPjmW7W1TX3OFMABxFHrf2Ilcsa364TVYJdYiIfisUQF10HwlQjX",
-	"HwhgI+IakWT/7XgOLDTRFzG7s1s5CG0upXaDUOK8QsvUjqmpZaRENq089iLcSu5jywrRND5uRC04bgRo",
-	"oMeuj6grSz528GxWs0+KfD+hjyLVIrFzn7YpKkegGzsSvpLclIwxkgCUjlsRwzGVmR8fJDGYziUNgDYs",
-	"Y2Jnzm4PIurwe1SVO1JgHehpuE5h98NW+xVnTzEdv6rkFRpNPai5koIfG71mHcMGkS/Vqh+MbizCaCjM",
-	"6+t/LMowMSuYDCXur3r6vFyteG+Omv2ZFtcI+DIhPNqRzpgHyS7YxO7jtJpwIxhvzdxqBZU1i5eNmjV8",
-	"QeVsoPQ6cLXEpHoborlePt3SiDvaaI4Ooixy5GZ6F2oy9/ltvkAZAcAwnJ7Ly3PG92DqisZwjXvwE32Z",
-	"f5nPt5O5azICo5xFrQ8fAeoG+JoQP8QaFD6PGZx27y7RMNjom2S6AGi8ZDHiLQJ/OCScqPSy6cbacuyg",
-	"p47E0UkRLu0uT4fuZwf7yGUPvOUA0K4bBBvJ5JgbsiHcMFyVj/xGxJixiRK8gRjmUWCp4xmO0EzmfKzr",
-	"zZpf+WyjCHbJI0b9OLbHdTaH1G7N3hIdpFhd9cXYN5M7rEA+C7alUVl83VEwzaouR08j3eJuznWCS1fy",
-	"LBRVQywCPtOd9QlTrTnLQS4UBOzbactXMC1EyILroABDr8ET6LZwFr/rRu+6RZF3HBVH9vk0nsegTKtk",
-	"IxfHsHB3XMbKxqY70OkNkkiSoLoRcj8ohwfMpgUTENoE3M21Mrh4d2t/8i5hWSeoW1sOylRDOgQCghi7",
-	"x0haC76mnnwQFhS1Tt+unn5nmloKJd9rqNVGf/ykFmm92OUJuTxd+Jrfx52ofR8bnkx9VIslb7I1vFGX",
-	"a/uUb50/JqhvJvMRHWJhnmUmtFZecd0TBYN8Hig7hlB/uuvqVkMY/GoRtiJMOruRH0mYdzfTJAuZLjpd",
-	"lCvJrKonHSiRVbH0UtR1JWeUdtZ19AGmXpoPD23UT3u63btXNYvd8eeX8NQb6sw8UzLdsOES4Dx9KUkc",
-	"krfv+LKtKcGweWwpF38dxjdIbvVNmEKzNxuui9BpnFGOVnBfOItlTfOAP9obB4ImKScCRPcwcGT0DOev",
-	"SO4K0q87bJ50vsm7aei0qLoBS9LVfDdvYFsQf6cHIyQtrGHDzULolCJKSYftQkEPPfMldf6wn6dOv1jD",
-	"FJmIXm30G5/WY277svI5q7mhzu2WYXucFKiaqzLVhstKykxZ+Lsp435HzgigdkW14g4iYkz7Pl5eTRu1",
-	"SI8kw+Lx3nt6O4ty/d3ifBCGDDWCUh9XiA4zSgGEBRhjGu6On++0Ph66udilFExePJytDL2hsdkQOOoP",
-	"z9JzW7YAVmiTpHXXMsVRuy1etxhrpiu5B5AZ1K3cPpseOyB59KQUbQihWiuEWKZqz1pMzbg4+9CQEG0f",
-	"PZ5awSc0WF9xWb67TcZ59M1IdRLfyDgn3R3MCZMxfa3w9vTvAIoXo46ieRVhUektWef6yMUt5GJTCktH",
-	"p3BTIJQNfDdggpuosSx6lgjoI9Ha+jqJy/+6T+LwyUQsM4iwSGLuCVZhjyHpILbPiZ/amRFgrZ2Y3Kgh",
-	"JacXuQ2yiBSbe2bXr0qP0cu9l7JgPOmmXNsfyE0ZvJSaHHEGPWCw/fZBj59Y4XMAb8NpIZC0AaJpoiSa",
-	"NdvnQPJxw3UW26m4hA29hGboFBPqHOjHCc2gfxusH1i2j2MVXWkMzaq80goTpv67dgq7VVHipEhXSXon",
-	"2Im/AQzFNgOQ63RT8wCDXBlE8NSRtqLnrcG5VvKcAUwCpI3a25zWBnpgej8GzxU1YfUOmd5OyCM8+0Pr",
-	"2+JUitRu/m9CsO5uYr6YzEOWDuLk9Pj2wBirbS3BXFrZSnARgjfI1EHgwibhn/wH5sYsMdLrq443lAWr",
-	"NX58c+nTozEhFLsTT6vP7OrqldLmGGxRLHxVN5VwwvvsyJd7XLkxgt69rMBC+AIRmWlGGwrZLhMlTcMn",
-	"5oRdojarTXut8cL8TbFJXVmW5ZL0qAL3kQYcUNBq/iFnQorGWucOy7lCls2+WfAbwdzP3578Q/5DvsCS",
-	"I17XnoJx/8hXoYi92GEYra5g4rNlthAeBxgEecI+Hzf2kUr/QwLhCuxT4XoqLvgaEum9i/bM2prg98cm",
-	"oAVzPUBhzHJhL9XnY3SjLHhzAyfyD4mBeIyF0BytkQfPacZrq3a4wU7YpWszhxaCTzJyy6s0AlBBP7J/",
-	"SESKYloI7L1rVGtNc4zmdzIw4+5Cc7EAMFv2omlUQ6ewbNR1LRYMyzc1++bDy+fsr98/+8u3Dj1YG6tY",
-	"YbkXe1Np47pq85ItOaaHwf87r+U/5KRttGqCOYSPYe75jN+KE3bB3r+7/IhPoJNGx1IaTCMu/yFfl2Kx",
-	"VEbIyfr4F2cEaIqXYWEVJeprhwRHjUOrBQLOYlmE81+ZVTURJ/+QPjXw7Oh93S7YG3stItShs6MnDuCS",
-	"L6ujs6PvTk5PvjtClAO40Y9BdTl2kYBs/+1u0zh3IKCR4kZutJmzVBJ1+EKJWBkHmr0onLdXgGUCceEA",
-	"5obEWSn5ujw6O7KndWE//wsCRCx5wxfCQDjv/6Q7Q/jS/s0+eFPVnLOF8ODdKAU8r/lXKwCdjFgNqdwF",
-	"sjueYqu/AZTSUknChH16eroBRsGXy9pqJZWSj/9JMiF8b5CHwa0+Uby6hXyImJWwofoEE5KmvK1Nbgw/",
-	"+8fv8RIB80cGc3Tmmgbbv0W08vh3+PcXkEzJiqSfGrBlOy6vBEog+xjKCBZ8XWDSjxF88UiDf8zxqcKh",
-	"PgOzwvc8/LdrJKFdF8JtIoL5+H3cIiI4fYLuoMN3iStBbJqmFTEt7Aok/OZTHn5S5XoUWfRRAyzFy7nu",
-	"9L7ckxx3Ot/SBAcpj/emNd+XGqhtwg2v1awVEWPqnunfhHnuHzrgwsMgieV7FzWgNzM1nVqWSJDkANW2",
-	"51s4qZV2xSazbDId4btplJqEBuTAou0nRIkYFAp7NsJj30hFj15x821Udolrm5NNg6KKmpOQpCoFLzGw",
-	"mGfiz93MH4Jn0mBDWKYD0LRLx6ya/R6YfU6a4wBqm6Rm2CF89I3D0HyAbYpGHCpecCHAq9FTAZ7lqF5m",
-	"qhy0JnfV9xjccsVftCV73OjCy6Hurl6KzqYeHYYlx0NQ9uYg5vx9srMaaCsoJPewQ9jiP6bEQTT4oOQ3",
-	"VrHxkQxr9/wV06gLlxsQqZJ7FElFRtG50DfeQrqxdlpcpGw567W1cGUpSkInULHiyS689mtiLsRra5ms",
-	"sVwDua2P0HaP7ELfuE08DG1HAwyi6Sf7vlU7iGH/igddgMe/07++PC7FpPIgakky+BU9mvbB0pfeqpUM",
-	"s9w8uJ/h0XB2uzXSSeecvyqdlJbxs9unB1ZNh1EKVVOBw3a1d7IhOJJe3vozPbN12qnRwyOPL6BN35di",
-	"54NvIK9uwIMfId/aPthrP5PYLqsyZyP7rJW8jZweREjTVMJlFuoWPI/kDKwCckJqTHr4DoPCp/nEgGPN",
-	"xRGs9VItlqpBdZhAf5UU7KaSZfe5zIzwk/fYBQfcXvUOQ9kN9x8jbjSVGihOzL3/aE0Lvk1nr+cGxVS7",
-	"u47nAInBZ6YazCDIDQVxwyTf7IlF7piAbztOk8iNDdXd4wf/7YD884U0zRrypBMc9J0k36eaurVikmOk",
-	"aJ3Jtq73ajURO308mYvJTV7u/k2BtAVcClCsVnNVe2wosHinlSxjp6pdw7oTu6uk4ZOEiH5uxw48+xCC",
-	"8xexNID+9YVE5oFOmFYBK8rbwL5vwn2kY63kzCkmvUcb0G2TAvMTN5N5VmL+Kbb+FFt/iq2vX2wVyXAS",
-	"NNPrWPHIlbUAvHSkecAnU4h3tFn7ATOcC176fE6rYnNtjl9YrnL8+ud7hm2M+GyQQx1r0wi+6PLazQ9u",
-	"MdQLyeBty4twcecQ8i654YTCAFLXd5SoMMpMPVjZaxOFNRAQJiq4mSmxx+iO/YtbJJhqHS792bKYLJd+",
-	"AT//yab/ZNN/sun/NtbF52NZbuufu3liXWPSOxTh4MI6mQCgoAPqzf+8fPcre1PJB2Nzc6qwzUUaicO9",
-	"QpCHg+npER5wxplFstNlJc25nm8L0gLShchp7OHGunA/ew5zlQ5ZPhmUBNx5dr3GdL4zFAKVZlTZS5mW",
-	"3WJojPn7Kt90UBEB7R/AoZZqTU9MwcO1pi6kx1IfyXnikNquvvfJcSnedYdxUVBUsjwL5+MLryEVmc4k",
-	"K0IR/64YSvT4+GF9HAFHfoijo/RP60Pck8faw+TrvHMDEfB1PBnKD1uzlWgE4EJGlymkZWuPWcC4ARhg",
-	"vExW7bDyErCrfPIzlmNgFp5LiAUM4RN2EQ0eSkeoAp1KPaiUECbjEeJUSx2cqLGpS9TdCs/6phSHcbDE",
-	"IwyKSjzd89CLTGDCt+0UWOEkBSk19lz2H51oxbFPyOtPHTFxalXT1sB+6tqBjjJsSgyJjhR4JTjYkq+Z",
-	"kgGCuNKsbInwHImWrWDXLXRkjpAHB1AK8PrWQxrsTAT00Bt2iozPoTD41NqT3/3wwzn77jRtUm4wshJb",
-	"IW/x0IA58CAJgNHCxyS0wO6DxFdK7jMsHvMz7KuQZ2JvMQ2WIfbXRuYlAJRE7RnYNx/ffXxfsA8vn7Mf",
-	"nn7347cOnRjburdaIKY5h0xe6s1omY8/xY20PzGr5Euc4QEj1TRCRmPDlXdXgqYihPYxj/o+pzJthJ73",
-	"ulxxdx8T7H4ArU7mzDzHp6Jt2z9bxo8/V6V46FjxB2r9YcfWPUcWEaUnvnPfpds3D/FwUX/MiYK4Rnyu",
-	"9GF+AHn+VZ3l98kcc98iq7v39wzV795IUGv7RCKCo6+tftPWJebn4FWmyrFQ8FqQpw7/DSBJauFq4wpv",
-	"/qSl299wIl95boA3D/btR/LZhNM4df8eqfkDbLaCchd5XeMfwvC7fFj/QWZd1OkDrAbXGFoWMBXBS1y1",
-	"f4o42lQ1+fUDWGFqHhEoZcZJ6seBpGMumZDlcHfWqGHQ/SsQuXrJwbkEtxGSU60FZaxqu2uxAdWyZx6H",
-	"NF6BNwyxW5GbHSSxdiPwDgP56mUoZHaQ9mROVkYTyJXl7gBzAa3oThh0Z/AFmgENq6Lqr2C8araKfEFR",
-	"BMSPkUiJLMu/UQ/0caw0qtOCYocDJcv5+T2wPRoNuq3xAOHEjoO9m6BImo8d9+F1j+fDFRFbAsOZxb4J",
-	"R1gxSX1AuDBftGCZHchrKCXOVBIXzgjEqmRoMiOMqxnMmaLdCufD0Eh3jK+SUNBx4YXJ3ullzmUJeML9",
-	"+eoOa+JhEtY3AS4GJa4H8etqIAGVQE23gx97Ns6pRLN/A+mZh9i+0O5o165d1DXFh6k6WPDFvl2xnaYy",
-	"2f157Z/6elXz97wxWDuJvScaLJUE1PKcUvOvO2ivQXV1Fi9CCGSDrggwsI+BACC2L+Ag7jWM1/sXfJYP",
-	"XNsf7zXMlsbvWpQdSPO3tFCK5ow6KR7j/xGioKWTY/p3dmdVYw5aAd3HLtzVG6L5+j3ec8AYseFJ5KZ9",
-	"LG+gzvN1yGr4KtXOjVk+sE6Bo4syX1Rof4coFih0+9YmPHk85qVy6Ea9teugW3bwsJtWaqb1vMQ6dbl2",
-	"Rb/Y2i6KYjg0NB3gI8hu0XyVsljU0kT0cxirIx7jgUu5uuPmW74e1ADZIoHH9pg8+EVPfR+X7PLylcM8",
-	"dB1b/SEXDvwl5FawXwmr45ZQTRzyxZmDXKUasQiMiaQDhMpcR1trlRhR14nshw+Cl9SHXB+IZjpDHMBP",
-	"P7x3oWu4PrBQ1B/NAxBRXWlzTOiKPYRk9xL8JZUGVY04i2bfPL/8XwUmPKHe5no+Ef4QBG1mLZ78t2QI",
-	"2yviAWHStPEWB7Aq7AHJIx7lgSM50dAfcPtz5OD32iVKVQeoG92mjN/dn75QJxuRasj3Rhjt40pNiaKF",
-	"0TcCZ5ypcw8ApORm4wUETypTlAAdeu6unNCLv1p1cICF8gGBzxJqYTrs41ZNYML7LXgPR5I7is2aXPv3",
-	"r2Cv9qd3fWhl7lYIWW5hB7ts9LKycm+P2hidSpFNsNzTrj+EObJLizmcBZIj6sd8MqH2eZkopmIzy2fI",
-	"VR/6z59B8As8qhgAQ+dnXbsOQUUAtGwoVGSfhnab3dweD4O5zYWi873AmX79p0wTTZz1a79bh3JIdY52",
-	"uWwUn8z7s7YWfA19KyPHT9BK3cceadBjl6qh/vTgNyngn+4lxwGmVSNWlg4wBYxw6dDgAY0UsfioC9XW",
-	"cV+4Wd+biW7fMzdVBN5TC6HPuzlFAMVKMyaNHHEGK1MMyvvayuB/SK+H37oMm3EE8QewmY7BlCTGD9At",
-	"mBA9EfM7GMMb0sYF9brhaXoLCx6StBVZPV8rE+laTYc1UHaFat9btp49BNfhDpM7KRnCn0bhIPU0hZY9",
-	"f5hX2qhm7ROSeUPnidjy1DRsxit5wj5hkzl3tEoKqGCzjxFKZjbY9r6S+zzu/RtB8QQf2ADaQWTrCHj/",
-	"gNZOxB4APG5HuOkdPXNo5fpgwZdDsg3qJTLE3+2B4n3KTlSggdUBQshO/8qtu/8Q6ovDaO/FlwXroNIG",
-	"COyR9sDuGNP6VMlSrXQkN4ScNOslIglbjefD5UWENHrCPkJDYYdHjHijLvHWo0MkZcsL9+X3bt5fr5DZ",
-	"nmvW0nPb5Tb2YfiBG+3xEPcYurQ2/eVWmhB8JYIwO8KQ5ECNWvdvej6snuu2BtjO/g8zi+D3AF7saKO1",
-	"4VijnUFBtD//d3FrwF48RCCps/9ixXt4XKwV07NxRWbH/cI1pg1XxnJty7SSjOqShvx62ZObYfac/D48",
-	"gBLsy1Ci3Xe1KEGubLU5heZQYmmc6NB8SmouqcOV2bSw1UpG2cXAz8il6wDx0YOiVoRjTZwOMd6hWQc9",
-	"GOVSxv0ptrId90gKB8l2jAjhkEHG3rS1TrfVh2IKatnHk9Xyvw9LVsvDceQNf8S2yXEn4/GPSt6CXkZq",
-	"sRDYOoOzZdsslRb7TOPqFFrYV3Ifh8/d8/sHKuTAttR/plONQ/AfYlk+kFsqaPwi7hIBF8H+Y8mrZlvc",
-	"vQYonWQTh68jzSpM8IFzbPr7MxzUJoGeIAPzIC45tJPHlkLQ1tfeYcBDEmusI6HG4K7Nm2+n+W9RXsG1",
-	"n1a1KICxUAgKe7NhWQ+2eLMaFrIIqAK4FmH1PjcHskpVkw6b8/IXsT5w8oQb4eE7eexImoCQEgJEYILB",
-	"nj1FnmAGeASgij9qPnTCLkI7mYAj4GuGbqA5lbQUReYVtSGFcBhWLWh1zrSQ1BCVmjFBZg52Y9pIsKGO",
-	"S3lmdKgErGiAPyr9CilF23MfCj1wLQBGVE2RhLAelAwokJ8u+LYf2NgEL1rwUuyGJLASxht2FCbECIZD",
-	"jI0tQYDvV3Ii0GoDktno7EXUA/k4dembSa64jnsAbNORndBXLNLc9B5YoL3lpdgh1FwwKjon6K/bC7Rw",
-	"MKobJ/yWXIMD28rASodMCi+wSDaNEFeHFVV/gJjaJaLsHaUNPISE+v1GrHtz90LVYVX73r2Qy0axGC7X",
-	"UJF47rqsQp9CkHxYqphqDGHHugs7+EWsR/ipD5J8FzdMyWV67Xlp/0EdziKTCFo1bp0JNg9C2YO2JVpH",
-	"4AFwvXqpcWaIAT5yqv0Je210t59eE5rmJfDN7Wj3P44D9BPxM/uqmtwVZGhA71qxIhjZQ4gS4DyPJ3Ne",
-	"18JSRF6kvNa6BW0G+KBRIDk2wB8j8Qh5UVB8uh1qs/YUq8w5U03hWthRc2xM0bDKqH+Nmsb9s9WQhLW0",
-	"XKsEdSfCnEwSHa7pa6Q7gGR+iVBOB21t5DYhR2z+5A8m1h5PVSt7qqA+gpJcGXbNJzehwxVIt1ppc8Kw",
-	"tHGD4ayoRfyyUbeQvh6QSY2QbFHJ1gi9SUQbRJrSkJublzDhr41k7MzeqD/EiH8YYbVBNr4svy+R/jmv",
-	"63fTqS+TP6wmQ823fJfffbd3Kvprw7BSiy6BUZDSFjB3b0UTQb8BzqNCME2xxlsSXwZrNlbmhF10TE94",
-	"QAprgAK4potEEhCnjm8h4X1uXyF3GF8j3w14Cg+cQQdWeRg5I/XjLPcVhw7mU9UcUvLXRHA5Bwa1aEcj",
-	"GBky4ItFhBCrfuy1gSwaMj4r918IV+bwVFxP9IVl3WkeDJzuTxb8x7JgOLudSZb67uf0Z3ZllDPp1eQN",
-	"0141CHuMWZaHO20SBMc3Yp3nCK/AZcm3pYYXFegWj3uQouW4zS0K8nI654a1BCCUQsrcpNXGylvcpsqJ",
-	"viIqXzaKlcqhy2WLEt/jZO8lkEbmPhzCOTaplhWBPH8Z1ldmWfNqbPOEjxvu6CoUCmOHh0OKo4gGH09V",
-	"MxPG2GlmyfFnoU2j1lQzpJbrbv4UKEA+PdeaC2BFks2wVFoLrSsl3U3sNQ1ewnz+Q51KLuXMKW+11Q/n",
-	"fDv6cIiWpZ0DVmqqd1mDcILVTHLTNlgrEgxV9s3l5avL13/7NjgY1DQ6y0Rphz3ur1Eb9RP7b6JPYHDV",
-	"CZic2/Y9PHVfZr29NMu9zijm30wn3//lyQ8F08ubysqkf65uzjEGPahsD1vd7KHz1505dEhksZdYfN43",
-	"ohsqJT14JWWpI7+dZO8uoVaXclB9prGLTVpeQ93GC6aV//uES3bta0qwUTnEYhxPduADvIRYqa/h82w9",
-	"qjdGw0TU02T66huC0j1Q9il+/oFjl9GgiVxUBIHeMzdHynj8O/x/b9QKI0xboBMOyjXqxGMVXHA7eDr4",
-	"2MWdkMq4biBoJnNPJ/AdbL7qaWIV1aG7HIuKki5ykt2RxzieA2+Nrtqwuo0yRsjDhMI2rqq7pb7A3lVs",
-	"VZj7DQDi1WTOFsLMVZksAzjA7pz+Z92Cbe7o7sCOnlQuLRxq310pmUOZLTFdKMoigm8+wuQzza6FWdnT",
-	"MivlKD6B0fQcsZ7+l2h0umnJ8HNKys6Kbu4tDrCjnL3L/pI94tq2Kod28aTByf9JU/BNxvhCwFZlU4vV",
-	"vWZ0SLJ9WdXuyPJwdSZaczB8IfEJ3IVCGuoMYLdD8KauRHNYcnfduUcX2YXwnRMCcQwvwJtVDVS37Ci5",
-	"gyDavVnSISz1MLsH1uyzjNC16vHZi4ew8zbIBBjYbiJZbRAJFPSTGZ9KyNWREjGWZF7ClL5WksHZ/Xch",
-	"mRQYyAYFNao1QvcKVkAPgtBxJTGpG/kKGApAM7wRFLewFHXtIbCpnx2kjkohSl2widLG/h9Guwr7GrWr",
-	"A1d4aA6AKBIeobHh8qaTP0eqaroBywdc1b5ldK3spA22jq0k9bdBREjKWFexwZQTmAv++apUK0kdXHt6",
-	"khXbCEECZHRUauEwdBatNkwb3tPNRSyv6OmRjTjiYb3hCQNSzrY2arlEVzp1l8sWzkh1BfV042bwSwcg",
-	"wfAbgcRB8TKhq1LExmuwiDSAHDE1zTeA0V1Pg8+m3lBVtpKm8/ukmGnWTpEA+9sKdEzkgX7HqsXmuVyu",
-	"gabPrakAl4Ta9tWCuYucx+SeC97oP7CbCV20jGqFzOWwmtKtU8j7WBitNVKXuiZAANmw54NsTIpVhOWf",
-	"4jL7sAUepOlgRwseANhv2EJpw56cnjq9eP+HqHf0rnS50xO12AzjVdRfCk7NXl5m1Azu3dlm7yN7UZw7",
-	"w4Ehceeihyy5jCmud7aljEpXfJ63ncy5d7hVt8LKiFvR8Bpkhh7aZyvPgBb882v88cnp6W5+dFHX0Mb+",
-	"VnQrOalfv2qgG8M9KjoP63PQuseLrr2u4PAO4ewbUDfwSFBJ2DPtLnhV9/nkXriSEw9iZ9/I+cTecuiK",
-	"Na6xnhP5+9EXQy5z5jq6zk5kPoB2Y9dEbW5XGxmAipUqea3Sa90njHBVZ6H2cMsKyz2M28r9ZMpHueBt",
-	"svczBvShzymCHPnJeL9gx4SHpp3aO/ArjeaXPmF/hywfMxfSkgG6a+AkAISNunPZawFFc5Qd4Kglh8N3",
-	"GZ3MQdo2h3N5SEjpnbRw2G6U9ljGtWk94CHEI9y1s+fbQGddugIHgVQrpvbtBIYC4Kye8BIiEtdrkPJn",
-	"HdsELEsrFAqC9d9qQETSgnAaaCWq8RUaLnKPNUkSUjmdvQ4XtcRMh4BciqpigbdzhdWTAYe3yiiRv8IS",
-	"d+gaW7gSMp6yB5Y4J8hfyf4Lp1ywpX/T9yvNQU/kPbgL/vmNkDMzPzp7arWORSXdfz8Z6GGeAZiCtRfb",
-	"xbVoCvbkqYsDa16VyMpWVR4co4bss41ZVYt2cXT2DKeE/xEm9MCdve1BloMLa1dcM0jb3/ONcSbjzqRC",
-	"euohduZdFD4b0iyMQJNQPO6pMMeDlqc58EVZvgtes6+ydPdXsQob+bAh8O64CXlKKFcVqSD7F6xRJwBP",
-	"4Y9/d/+EEPmOOjyX9I1ZJ+ydJKhKxmtwcDZiwQEGPF1ad2fqcC8OzXF8PX0LCzkUGbn54LIeWisbSkkI",
-	"PFxpB0o+F9x1P3zxkc92pPM8MPU9rgW/pSTKnFH4KSDvo3cUPLWa6YSlRCU3b+ir96O4gxroNMMksH6k",
-	"KKnp9AB9JzJOAVB2UN0rvGlaNd5J4Hw13hM7F4uoLgTznV36FFi1Ey6x92zaV/SffEyfyMQE7G4C/VYr",
-	"NuUN3r9DSN7NGCXiIha+/6yOkDswyT062k7+ERwKdQyIZNCkVlqUUKm4fWI/WZ18j2e2fw7dmeFD9/bb",
-	"daPB29nc7Le5z5Jr09vwZAKXdibAEkO8qWrhMh81VeapBhv9adMIM5mDr7Oy1tL12kUUIbcnxvz0juIb",
-	"sTRkM9rn0VhCg49ierVSN6JkGw1S8M6ACaPTTq/3/A51VqEoZ5vL2UWd29WC3Y2YWQYdjCnDaSOL1mfj",
-	"lNyIY4pAJky4Qb00hn5ss8hzNSgHGJa1h/GguhmhBT2YK6/rDpJ6FWOS81or+2clA40hqkYugIiZe2OB",
-	"D2FYqoQYEhYYAadI0suDNrI5B1+53Dt6Y09H3H1ANx5SMNqrmSshu/CukxBh2LOtjpUaj8tW9IfCIKDh",
-	"jxHcb1BfcxYdtVoK6Qm6YXpuOWbhlRzOQLN11RxNgOqDt8Grpw2vBdNKyXPLAl0pWLc7AYwDSeOqPzj6",
-	"Hhb3cyseAq41QZZdzNJzthBknpKbfZ/34MLyi9XGRtoddqhVAHxX8rU+Z38ZxPrw5f7ckIPeDHt6P7di",
-	"KMiop8k9XxEI5mVvxyu1worIKAgIzWvsf69U4yg0KLZwEFbez+nVpMj+IO7S7mo/dBv3bqO27NAgami3",
-	"9B3oX5P5JbzyZcDwkHN9FhhAJam1UFlNp6IJTclQmcrNEVO3x2X7dOYCjnrIKlvxtctEK4jHBVCSG7F2",
-	"MfgCIaqvecl6xPZKNc36HhOLW5UfRvj1Dn/gvv1xzTQPLQ6CRoG4A17YwH/vXbvoVm6jujRq5LvpUB3S",
-	"s18iSCWE2YZasLtgeB80Fcte7iH8et+6TCrLFJjW4wVfZnn3G2LXM27vEDCYs4hv0wFE7HuqGtSEMGDu",
-	"E089V8KovqeKPGd/y5e7Am6JkFXYuoI9sfLuyenp6Tl7eno6SKJvx692J3v+KRD+5Lt/8t3/BL5rWUq2",
-	"Y/ly70oxgMf2h3g/uIe+3m4ZcOJuMVtumNxJV6HTyljqWnlqXggu9RmUUZcOjBOyNSTVRSspCveDJAjs",
-	"uOg6QCqyb1otmv9yv3ybTfoXXJo/kEphm4foB+5EUmnQB28l8ROmzBgoLk5UnVyvGce8cteLFEvVjVrq",
-	"bnUC5PKYgOoGCTEaBVbhkuywhuFabHZ+wqyDItV8jXbya00T6MzxgaMHnWFTEMXw837DCN36OEe7j39v",
-	"WqyczzoOQowLoHabVrrE7amqa7USJbasWGNu0hl73LSSPvxY3ApScBIq5t3o40NrP/EQTGDH+RxIWtHO",
-	"IfTsjtx/TvCKq7lwQVyr4AFgomKligrtpTJu4qUL41q2IGrt/EKuXTJvslWLX/+h4TzzR2d/PezJtbJU",
-	"+VrT55bXqunUNUZc+sgJ3XXX3UUJ3W1MbQVvK4vgyEFZw0AR2S5jlmIFyqg9fF/tXDBlBTx36RXQc4uu",
-	"sx0zVa/6d1mqe577V9Kurf9a2/VD3AD2ef8sVxmY9HHT1rt0Unr0Q4s1wodPPYxHHJp+6BbEYEH7TELc",
-	"pfwQ4k9nAnGQpzJMi1pMDMF72udESfHthRb1LSS6YYQG/dxlm2402dmYr1SV2ZzmA2c9bo+d4LttLQ58",
-	"oyz3rcWXnRVHHCfDLgL9xMhQcPmhELKSrdC5ZhX3ogv70ti2FW0tDtK0IruRj6n2vKccAx7Y504cqq3C",
-	"+Otx+v+f6zFM1nz1DpD/zk4JOqNBXgl3nn+IWwKs6o5spqSyZc0lZSsD7NccekGjZ0KrhUC8CsuACbAC",
-	"kYQKSm9uXNchp92iJ10kYd/RtKcJfN3+BzfJh3ZAdMZNARLQ6R3SBeEI9bGljR50nk/o4fdzwsxka9x2",
-	"0xBj0HpXaw6Zrwwye+C3dQcb5UYsE1k572suI+o5CNxqPMQfJI/sHLKYnjXfd4liOO7f3T+/9GGv3vn+",
-	"uhcP7m/ouUOv9pwbvmsjU7raZmVkCwBC/hoVQcd1hZcFYK9QCdCUV7UoMe4MwpRcEs7JJJVha2EIYUa1",
-	"5gy8FdDpH55X0qOHnLBPkEZ3K5qmKinvCCBuqeKSslIgK8wHR/0HGK/NXLUzDxs0h/4Psxl229n0eORK",
-	"k/ZHUYdWU/8olrBLHBxQBkS07B0WO3VWRPi4z3EWD5SthnArLiIOyQd7ykyItsIlKDwE17PjDVFHVx66",
-	"Dcu5CtbpiuvQ7h9G3gx2qvvisxUiRYCvyOPTqkURN5pTauowIxBAx1IMed6xIIOwv0qwS4LrnUum6hI4",
-	"34KvmTZVXbO6us173/9TZOIf4YRPnTeUa+1u+CY8zAHCXEUgI6KsjM5AO3oUAXuKccMG9oJj7yvOmla6",
-	"hgfaiKXuwkvafdDnnfoJjNPYH6iXHJTmmJXyjeQoiypu4Wx5ijABHKAA8a2xBAgyf5eqkgld1+7A/rjp",
-	"gYTj9iT/qM7gdiYwhVH4BaAi7V92trs8O+3X79Sxi7irWByWywIjKPlnzswBuX47zDOF9Nj1SO2nM3lH",
-	"EPjsg17zspVfZRC7zSvh7d5VpM08jeyGfeJmMr/HlqVRYrk2/x9519Lbxg2E/wqhS1rAjhr0Fp+EOClc",
-	"JE0QucghMApqdywTWpECybUiGPnvBYeP3bXJtR5LVXBPsrG7fAwfMxzOfF/AE1fQCpG0KAbN9P5IlT5/",
-	"b5p4fnU5BNcJdvdcaQl0uSPlyYQT/JqsQDpfpbdiZc0vMHaqpJpa9f+15oGxn9kcDA9cj7wStgkEkc+C",
-	"STnoSGPUuetoE3bejLwzQvrAsfGFFtg7HtoxdAH/kjV/Aq++FnKB227ccnJWMDViqT1UG+HwQ6MtxBRZ",
-	"S6Y1cFKin9jtsIJoIRaEaWMvp4zkqYbVQUs7F6Y2NuzYJ/vc+0nXJjGmZt+uOzXPM3YXy0/0Fw2Ihqvh",
-	"FobNzTcljjms+0kLv9Ta0stsnBO64YhzROsU3ViOvxBRDyvo2Ppm7T6d+3/B2nR+H66qdOhN/oGxYAnl",
-	"gZfaleDzPjAax8fWR988ZXP+udbbIowST9fnUBXCJl8IsWAQsuBbeDxT0Ofv8Gk2VJ7+fKOz5LL8lHVR",
-	"foL46Ug4+mrG5/mSrFJAZma8r3Jd77jCj43kGZWzaQt6Ei7cLhLmLYKA2Pl67KmqoKgl05vR2+837SXL",
-	"N4JDZ82OC1FCej/9g917f40om90d+QbILS00HrOsG4TN+TkLF9JMqdoYKmiD3Arp7DFb66uwkD1Um2eM",
-	"i4Qys3t4ZxqZZy59wE5gBac1n/ZfszuNfhwXNjULVlSptZClxS5JTwpHyLoUEl6TD0KSN78F/1p7mSzp",
-	"xuKULpHhXiyQe6NTlDoLtVrIHA/LSH7xBrGz7R1s2q+vycQWhcVzoWMsWtjvqVNcWcFud7hyiihDVwgM",
-	"DdDpZ4Bdp0mXvQWNRheLFGvVUD1/XgG/uiTvBOdQaLfcIyGeanFla3jU2d9tuEUK4tvX1gkUbG2hH0UR",
-	"Jm2PK+mktlorozHlat0jces0D1RJbh9V1KPmgwfNx/sSm6ZESZISd4K1hTF4ZLru7QmMfVjYXXrn70BK",
-	"Ibf60CqN5stVVS8rqou7f5jv4MG+izu9rHb0WTyyAdAhVwEtrWNUOP3JlagOsQT+hyvGb/w96R4OVrXD",
-	"cyDWPOiMC+8dweQ7V7AiwMtUHMMXX2mm2CRX/C7Ap0l20cA+lRNB3gut9zZk6l96FtFAKLQZ8JQ+E+Xm",
-	"AiEV8DiZTNWnVZWXXGir6ylvLmxxOXX9eD669d/MQDSb70RVtjKOMAZz6FjS9hCOH9xfP/sO6+952VhG",
-	"MY2xovqupTA6VtRQ5JvbOQYGl5M+r1f9AQwd6E93o6y8BsBkrwTtyBT036us7jmsIBEvp4W1FrKdK1Ix",
-	"y58C0T/ObLvSAxqmgkKCDtfzK8m49oEhHb8chjVrKnWMbK8RbYYTomn1xHm79tushwUn30aB1jNT/wye",
-	"AeCftt47yg4a6ts2C67Vk+Pi8LeaerpI/G15Hjcr7XHNkZ06vHFBKFnD7E6IxSvlVzxrAhPsiYjQapjk",
-	"q7Znupk944fmn17tZxPQ+oa/r68t0IaYqmyXmtaWe2lHH3i/dNgGCjimqTM96HqJ0xu4+GemiZB92X3W",
-	"6j094WZwUofWDGLpU/TlD+IG2mJ9jEugZa/muDQvnOLKyKC1LqFi5rSydVRaNyzVfg1lloyxZxTZFHg5",
-	"mVPGX8BY9Zu+XNt+JszfgLhq+W8x7+JIa0mDHZlESh96WAUHF/dCNfrOI7Gk0LbXXvp4hiaZbqcXmouX",
-	"GVLH4ViuAVa9QTvUEyQDrZ6Q1weIRnTSmhZQabVjCEJqoAkjyZVTvGHNmBhpKzhyVmSr0shcNQ8z5UPG",
-	"kEHtCI8f8Pd5hCYaGhg/2rsB2+2cgF/lDnl8Xup5IVi7gn6SfRRjt/fomk7orXNfDOHdSnGv4PowAGfH",
-	"RdXOkKgUpHCMLKVQ2ang/CKVZhpJY1KW10CXJ3yQx+Yd4l4yEhiE+O6pMkThjh/MTy/8y1cPIoAxdQ7v",
-	"hcZTRu0hOz4o8c71mzDaljTwkbot2Pngzom2XMdLWFrLsUMmmPJRfKFS/4fCOzuYVSwhbHe17bzqLnrT",
-	"UsMPeFKqI1vEn4Lxly3RLNLEeYxhO73egmv7ygu+G8Qe7nUzqL1scmbu9Di6bctPF3vNSfa47m2jkpt6",
-	"I1sAxpc5YAfv0x6djSwpQNK3feCgPn9XbyfT+AF/e1XIV7gXC0gMfmxLc2/mULEoTC5IJfg8IMtTboP4",
-	"B77i1ZIWfUnLU7pRDbcDEZLcefwMSm6ZaSBeUnrG81nFCnzKVBchB3vRwcOx6LARz45pUqbjPpZ9DT/0",
-	"scNbbaeijhsjWwkFRnTmgHBZ003PAE+KAlYIorWmG4vq7Y5lM1CsBMfUr+riDr3upACp2a2RAnhPj96E",
-	"G+s15Rb4VbaYQ83D12TCCcXKjFFs6lJEi6pstg371JH9cesxxltiC/o8g43gZctddEYQmYXPHdSX5e4N",
-	"sF+R6D+s4BvdZJpdTflHnl0TJ9dvZqiTiS9KDJuC1b18fxjNgEqQo7ffb4wBF9Jgvt+YvU+BvPf7aS2r",
-	"0dvRmK7Y+P7N6OfNz38DAAD//w==",
+	"7P19bxs50i8MfxXC5wEyg6ftOJmX3bVxA5cnk2xyJjMJ4uyVG+fswKDUlMR1i9Q22Va0g/nuN1hVZLMl",
+	"stVtS54srv1nd2J1N9+K9V6/+u1kqpcrrYSy5uTit5MVr/lSWFHDv65mVtTuP0phprVcWanVycXJx4Vg",
+	"06Y2umZ2wS2zC8FWfC7YRMx0Ldic3wnGDVPisz07KU6ke+mfjag3J8WJ4ktxcnHC4dPFiZkuxJK7Mexm",
+	"5X4wtpZqfvL778XJi0o35S/wfHIK7ucnhrkvhmFW3C7aUeCRk+KkFv9sZC3KkwtbN6J/1DelWK60FWq6",
+	"+Ulsdoe+Yne8agTTM1j4lFeVqJ8YNl1oORW4I254w+xCGqaVYG54Ydq9WAhewuppmtGQp27MeIJL/vmt",
+	"UHO7OLl49vzPRWrCs5+5nS7SmyQsn7uprt20pJslV3NRuuORlq25YbXg5YX7R/SrVtWGyRlTeqLLDROV",
+	"EWzB29+lZUaqqWBffXj1gv3l2bPzghkxdeOyZ9+cPTt79vUlM5bbxrBvnz1n2i5EvZZG5LdgdoqryK39",
+	"/Pm3ycUrY7maijyZSHqin1L8UyOJ5SexyY98Kzb9g97CWY8Z761cSpsebV4LboWxTDXLiajdoQtlaylM",
+	"wZ4xq9l35+eX7Ltz1qhKGMPm8k6o3PWsYJzEXKSyYi5qnIyeS5VffuV+LlhjRP1ffnszGwGPjtyKdytR",
+	"c6vr/AQ0PdF/CP6pkcN/ENy4kbYH/rTYFGwGrFGwkm8mWt/mdrnGb+wZSFvuvv2mdL8nFlDTA70LmOl6",
+	"ye3JxUnTSMcRE+M0Vc8tqptqzw1yT4zdw6ZnVc1DF3S9FmKV/b5xvz5whI/a8ipFAsLxO3fnprpRlvGq",
+	"QrmwdCwuRw0WvpbYsYnWleDq5Hc3Zi3MSisjQEC/r/WkEkv3n1OtrFDAG/hqVckp0MTTFT7x//8HEWv7",
+	"8f9fLWYnFyf/62mrATzFX81T/10YcXtx3LK1UJata63mJAG+/e5PX5/BntAnQH2YTsXKfuIgRFe1u2hW",
+	"4sThwpvdreswi4LRNfJ/gHslrWF6rZC9AHeBDbViaRJUVjgh8gZ//O78vDhZSkX/fBaOlNc135zA5mYv",
+	"9SVTQpSidKfKYWFnuzRRnKz5Jn2B3CE7nszZmm+YY4y6ZuuFqIWTpk64KqcqoJwGYcwnurGFk9TWc1PD",
+	"Fk63kpmxpV2UNV/vTuANfFBpVmk1FzUtQJTRZ1oii+/E/4UFFf68fg2P68k/xNS6Ua/oW5/4xuweNGkM",
+	"CTXKsoVesyVXG2b0UtiFVHOvYETzCgKnyBLNVVWRNraE7dqVOFni2CYAOr7dq57dkiIsMbk5ZfnXmuO1",
+	"7G6MUOXNZLPvIr5U5Q8wMaFKJ7VT6ujcDYD8xZERV0yoklXaCKfjnbFP0i50Y0EdLRhntVgJK0FXW9NP",
+	"9I502uCsMWnCKE5mtV7eOJLNKOSgCrNVxaeCiFYqkf7UrdgkDwQ1gcPxhZ0B2iu+81OjrEyzc+WupFCl",
+	"cZ8McqHkVpxauRRJ4RBTDCp6uLYMmbz1C08wyj37sXf43oG9fuHk/+74S34rkltSCzgCJdZOzzVsqpeC",
+	"OQJxWyRUs3QDG1HfSZjgBCb2a+JAFOkcY07KCGulmpt918ev7do/D1dcWWRIQ978hE9v7yhMOnyrwG3K",
+	"bPC1FWtel7t7y6egHqQv07troGHH2DxlW5INlZ4bJhXj5rJzDZ6YiPi7aj5DCbDkpSDlFHiBKonjGjaT",
+	"lTBuNLDVDJtsmGlKfZYkrtQyP+pbkSDgksRCd4Wv9RpkEcg+XZXmkv2la5kUzOlL2lj2zfffZ+SBM1Jw",
+	"J8sSGBqv3ncG3yGchJXCJ6Iy3pr3W2nCZhvhDKhZU6NKt+DKy2g4FFHDE9EE203JUrYzr3f35JWuGWdL",
+	"Pl1IJby+uGGlZkqjdHR2eOd6BR2Wl8m7VWu80/2UXok0fafpWa+sN7oTJF2WdUZMLdxZohZUO4FDjyaZ",
+	"tHv2xrGVhCqj4KC0EqdOurB3K6Gur187ql6Ok/V48qPIZ2c7KsHr1A129O2mCYsG/rh2HBMfL5hppgun",
+	"qcxkbSxzqjufpnU6uNA37kInJ5QlsZWuE9N6/nzH+k/Y9QlG58+1M6H4nJK0slrVmqNnaiCZtIIFXHfM",
+	"8E17FUGFXSe3iT54gx7IlAJsPMF5LyXoJ9xtP3DA3s+SinfDbccw7FEA3LtLaa3wWl7CpHbf9IzHWc+4",
+	"0EpYVJ78fKW6ZHxiwOSC7QFDodQifXdg4264uU1p3d405bS/a6cwukcv8ave7NhmRPCcu/p9qmFGik91",
+	"Xbq9a89896GmEia1S9rQBOYNr0tguu6yO+ruXPY+BvdK1mLNqwoUnAQfMJbbvVzSs7xreHj7lsDqu1vv",
+	"F5W8GOb2hbPhU3ZBTjHOakNJVZOezgwuSvJsb91K98soGp+Q/N2VzTNdVXptso5RtoazBVvB3W3Lb0VO",
+	"FlRlhvvJcoCfJm83vvb2J9nWay4tmRJphUMl3WOffAwEliWrik0E82TPuBlrhlC0IHCOhFQnh9+QxeMf",
+	"dsSxiT0NE2Es6IaXqP0x95Jh3HFJfisU8Z0tBYnfwp+WyfVtdFObHtdYay46HQesg+625/wRsEqSSp7I",
+	"ApHQ20SYxbZrNOxq0dJ6ZMjjnJN3prELXUubuDRTvVzSRd7ZhJlUc1Gvapn53Z9N/42mJcUfS83xBzGX",
+	"6q3gd+4bu3d7zlN25Ed37VizYuh7clfS75kjDH3nZIUqwbFQiZltXTVpMdBD1lanmQEenRuc0XkGVxvp",
+	"KjD3gYbID2KjVZm5607rAiXCOuUL/CYoz7ZsXmkMbeIuD4ALcrNOWjWfnLYilbtPsgR+YNKMxFgQ/nWG",
+	"eTaK5pb7GRT+NCOi9d0qvVYXzBvKhedx7jDJtCTFao0qhYVA4ACN0O9OPM14RZ0tCpNNUqw7xqQkWjWT",
+	"Sk5vbkVGdcLfgeHKPfZA/92KBkrN8AW3vNLzJmHpYGi519XbqrGw0Xo2c5uecd7KJZ/jlwcpNW/c40lt",
+	"Rv5rxGeu5b+SX/mXViO+8n+0Snxlm3HjAv0M/RikNaW3f+FEhJontl98XslamFHaykB1AYL3Kz5NiM13",
+	"eKhGzhW3TS3YV9fXr6/f/PXr5JFa8dnm1AUNHynYZGPRI+P+Yz+94ozdd+N5FvF2ZDZSzUUyncEzDeDu",
+	"TvM31nExzA+QZpc75k3Opl5pM9qXV4ulvhM3rTWevlDgosGHxpn5Rtibh5v6v2d39UOkjaViH+jsR4fN",
+	"ijcGg6SmARptVKnh3xYigU7e1rIUSWdOxhX8SdoFc99humbwoQvM34D0E3gJYwDMf90HnKx2mqr3tiXi",
+	"Jj3HuOu6iuPd7Eq1ozlhDnkw+8mbduzXvZuddlbv3fBfi/sbVr1z0zLFLl5BiA/vF4nNi2DyGIiOYBiQ",
+	"AnfwV5CpZyy8Szk4JGpBgDt+EQTuBcMbFAIu8EmM8LmT7mo6YWMqZBwhZugvotON4d3kZr1wKqL6UTpR",
+	"JpIewGnYiz6JQTvWMe+2+ZJGzzD4CinGGFb9xDjhD1Q74zVwK4M6z6XfsIyjK3Gfsl61ftGOJh7K9tQc",
+	"2VxYc0k+91ov4XTJXNg/O7Pgz7/7vi+xKDII0l+A/Ku9GgA+lQ4ZhWmErxX+gJP3oNImaX1MK21GuhZK",
+	"wUtHzSPEe+SV3j1SbZOm+yY4Fi3DWbKNsHCFFnrNKm4FJcol91ivhBq5sFoYSz7KvaqIYwB5ke0GH6Ay",
+	"xJltODR9ONrkzGk2qahVyVfZtNC/fXjrI1b03CUTy5XdRC4ECgqCT9FYXrs74wPRGeWYl+Vo72uZd6Bw",
+	"ZZzV47+YDveCb9g/OTTuW9zDiTblKz6RlQwRs8RhWzblipW6QMUs7C7O0nBZjlOKZlxWTZ2/EaUs0UyG",
+	"9bvDUz5fFPcFfcbx0eJbyeMDLpfLSiHrrU0l9vQhu+SRdjgEf1SPe6/1WfE68sxJlXX0uWuvppubZX/o",
+	"0sREwqzWt4X76lJWlTRiqlVpLtk5iGvV1X8STsVd3rJWN1Oei2XA8T8xbOpu5kxOgVGBkhz/hZPjSqL+",
+	"TEHL9FaCrjSOdOmVzDWjX9eL9M8m7UPxwVVP4VNeVY7mPbVBloZXYeP7uTPAEYzYEA5DHuhJmxazdZdb",
+	"E7el0g5ttfcwYnER78py5RdB0R3Im68UOnYdf0Z93N00q2+FyrrX3Gp2v/QSDsEnuPbQWnSVnxgfTTrL",
+	"U1Eq4XGPQ5ESDga4BWHXXul6rq1NZSmMYyPgMgP2gTkUHP+pNLl7ulHKnCOtHTN5zlrNZL38mWNK0rbT",
+	"uUyZG07JdNu+5LIaYGzpUvQNnbNqk2N7zwhwPTbjU6trNESA4d6JesPcm2eQLBPS+r//NkkPxqw1ZswM",
+	"KAFIzV9hMUKGvXA2raTTwukqaGcmM7wE2UB1f5LCIBbzWhv7k9ikBLKP1ye8venY/9ZhUkC+jdPDB/dF",
+	"6LNRyPFaDL6RkQSlmMpytAGA72Q+eUQHYC4E622IlKQeFOqCPUKWYbTT6JyKhescHU4JUWtv0fuwc+uT",
+	"p1zOE6ChktxLCbM+5WPEMHI41KKtVYgiZ9EZ+AnhZvTQ2o9iKk2Sscx9ouzuPmR2fmvi+IGesd/yiaiS",
+	"2SiHtC6yCh3Uje1fBukY+HQ0VqQj7FtjVj8wtz1BWbSErXZ0ChJ+ip8EPu5ItSvX4vM58JLdNJNrbIzV",
+	"5SYm+xD5vc35rH5Ep+SLhZjeJsQZVzet3zB/hUtu+YRDfLQSW/oNm+qm8qmUvurqErIHF/CL0ja9cfRs",
+	"j9ZBT5COYfnUFuhNcuNj/phWactixpvK7pNJtDuv4Fkn1ZKhRQjUcrPwCwe7B//bpJU6nGtOqSv51IrM",
+	"OH7FGI4uheWyIp0LsxH4mm8KKkC0C7FhC1GVjLNVLe+cInorNpeMg++mhq9tmBUVJnkKTgU4W6ZytG29",
+	"BoA/MNqosM4iJqRohSkq7mz5DkEa8c/dfWkPm9YThXo9Veg68jOnKcL7k/pvo5sBPZucvqik0+cS7MVa",
+	"Z6Nl9lWosWxW1LVOZ/7cSlVmMsOVFTknYHJrwa0bSiYtEWAILEclfHv0edw2mFnRboVfRTS1aCuS+7vX",
+	"u54zm6dcsYlgpVaC0vichQIWgTbuZ6cRVEhIg9PnWlf9ts7al5nV54u9j+O9raUN1R/elQ5FVVFgoMrZ",
+	"mUrfLAVXJu316vBzVM2IoYfyqyeUJl+0Li98Mu1/F0KNIvfW5b/7k1RTkfdVrtsgD2wPsgo3geGOy4OE",
+	"CyJncwgYkHAPkQRPw/20/56nFJhAsYNIN7pJCfJVFJ7fow3DQMm5Nj2x36xn2ScKTjVABGhM9e0mAl86",
+	"TQs0MB89LBvBeFULXm6GnyjSZtbHS0RODGN07uU9b7hY53NCMR8JdSm9FFtpz8OmrKsyl2Ygyk02+3g/",
+	"IYCRQ0XOCXJ346ao5KWa1puVFeX7yKuxXQpIj+zuzIfrq5fXp++uXr4HHzi7fn11+vy778GEVBrzIbAE",
+	"98/nz/4UMBj+dPbs6w6dTDY2SSJLXopxHt9RmVlOEFUhiRzti7BaZnUuyaD0xV27MWEwPylLF7ZhvdAM",
+	"w3BB2oF2Ok7K+dP5gIMP0AP9mXX2pN3RaB1psih/yGXjCFUaxqmuk7zh7jwuYhnlZJCcLij435ZbYknY",
+	"9fVreFDUBZtsoL7T2eobOFev2uDjumYTjeEVb1O5f4PC4qv3tmKE7Vm9dKpSgvs55aMnlqXVVNTKtIUw",
+	"t2JzMedKCQtqLF2rC24rbk7LybjgFg++v13DfZQDCiyPfNYQAgbsHK2zk3bX7m8upNTaLXMKNU4qTCG6",
+	"9lV/U660klNeQUojXfY//fm7dM6Zbqxjnel4jKhz3qRVLe5u0hP/2D/XzBWGZOsbuV9JT9t/wD3cfTRn",
+	"7H2t5zVfIlINs7rCJBhvGDpiEbxEuodXIKW8p6qHzIBEWm6Dh5icM/52k7U8LEmefNLI2kc4uzYp2fN4",
+	"nSG9x5v3YYnWML9nvozzjF2hcJQqWMzwIp2Mf54sZ8hCMRqdj1Ixb6A6Fm2Asci6MwZkCqTjancyERfi",
+	"K1mwaeX+RysDPpLa86o0WsFiM9QUBXZK1IvDh0u+dTDtGbZXIaK3NCe29eYV2pldLuZ95+lT9Rc6SsPx",
+	"V8RX/bW1U14VH5rUF/Bz2k84oVUJ0PAH5Opl9POwpOxOHELvRqkwXOUuCPskDTM0TBt/+XmlTUqFeiuV",
+	"wHJpMN5AdWi1FEqCr7S+ZZW8FV030hn7uBAb8L3dihU4QJ0qesZe3ol6A2lmTv1A9x+yJ3DUVGLrb8uC",
+	"Gc1qgcl/3gZYcVnvxpx81tMuRZC7bxaktyHe8SxXIK1ExhmDOzCastuNK6KMHhgH+FlOIPRlswXJGK2L",
+	"UE82jg1p2MFaQG7FQnzmpZjKJR8Q4YSd9NsQJpGinlcQsEw546a1sMkq5Ak34pvnBZhwm5VgmRh6U1e5",
+	"Uu+VnEISecggbOxCKCun3EIqLy/N/jXSDHGg/NJeUNQ2Hcu9Z6D4lazEf4s6Hc5xJkcmn7uCiK4/8PXC",
+	"SQt3adJUPM0jjCHddapYgFRICI5TGyMEpXS+HbAAyKI5Yz+41dHJwcjsbx9fnf6ZMozgmlOkL5pkhsvA",
+	"Sz7/PklEomVuwxgwPZ9Y5cAY6FLYhU4rOstkAsAbxfTU8qrV6c+/Pz/P5HvYRUYvHOsxcy8E2JZh71gP",
+	"YLMbl1iLHBrHNqXdl8pSoVbCJcN5tWRY0A1qT5+2PhxOu2GdnaAbQ8tJ31tVpqsEpzZbrl5yzLd+fv7N",
+	"+emz56ffPCsYoHiS5uqFWhvyYhMwNRsjIBYGhZ6CrbiJQIm0EhfOxtUexmfCUb2f8sYNXrirtWjqGnOO",
+	"uLN3eX2bTldKc7Ne34/NaSRrIecLG0caJxDvoXlhvjyvb/fH06d4aPTBUL5Dk8qcjxe8CUitZfldsqDX",
+	"V77hezlJvLqdmj/fmAV/lrZRn7UW6vufXlz/rz+zH19+COK/ZVpAC0YvqcTNuHNHn2WrVYEEx7piyM3H",
+	"upTgzQNQAcsWXJWjlIbBazWrW3mT3K6ff/yuXec1mgzvQbf5SWzeqJl2hPvjyw/5VcrlSkNu6laVZzS6",
+	"WcxWubtkOcQtFLu+fv3qva8lAOP+2+ffJY37bcHv/elugWkqinAPEkkPy27xfpwJmk1GMrqpU3b7VcBz",
+	"QViLAdPHL4VEJZpPZiHGXpXLFD5Wvhotcrcm5EZarfsI/jV72qwYPpKu65O2EmnvJMVli9Z9MVyBozhJ",
+	"mHhyK4JDfosnDJXJfxonk7fLZVFULbMKoa6XovZpbrs0V811Le0ijRTSYunszk6q8WUWPRWHqJ+N/B69",
+	"lMn6yQbvtsMIYQ+ikBgtPV5od5rd8XvxPfAM3iaNyKuuV6I1ijmi/7UIkaCN7NqmfWgHc61EVntA05Vc",
+	"4jgDX2NghPcjDk06368+5sOkWDAhMBKHS7wHoB9dBL8dsSbmtyF1NhksyGknYbU3GN8+iRkVYzAks5iL",
+	"WYdDFLsxWLhYYpXpUt9lnIP50F/d7F3eh0btA2K0AHXN1cHwGAvvJohOIXt2h/COwYc+gMB/ZB9ZPPIB",
+	"AElvVi38cDrCHFsCvtJU+ZCWyKh97ss+dTWbkhcNjyBh674h08l3lDExSgz4dzJSoDcqTvevb3t/EpsP",
+	"YuYv5Y0j8T6OhskuzFi9wnJAZK7edzxxW2JENSsivH9ggB7rY9ii83fa6dBlkwFcw1gjoshQ4MFiaEFW",
+	"lRM+M11P75f5PDxRxT0f8DdT2p6vUHH2ya3YpKcz0scQCG8UbbVvTTZDgb4SmQgRWXfoNcURXnNVvrtL",
+	"aZQjkXyuCMdnv75rdXYmIjOXYRcHwV2lNTczXe/FGiIAhFWNpfPeWnVPQLHZduqJNLmck8S5JBeYUd19",
+	"QDFU5vs4lxV8mQaCEDPbn6yM3wioTWmaXorlRKRAut7NGGdu9HH+06wpFuylQUngFMfDl9Ib+UDzIg3V",
+	"6XP/8Dny8yb1z/HGSDdr5rC2Qyf7JGFI9Gxhwrk0A+uhF4oRHKD4fSrGJMhg+MHDINw7E6drQ6ZKpWDo",
+	"hxddbav0+NnCb0Fq3xB1aXfT+FJWm5zMvwE0vc5892PT3hP2ddxVw6cLP/8tcNd26umtWOk6fQ8jI3Er",
+	"m01E2PD0lC/rLWunw0gLIdeQ2+ujLh6OKAQdpYlBi/YkL+74aQy6quGTl3GF1n7QkAOABucrvmtJilYf",
+	"Qb/Dpw7qy+1GVuPYLlVKLjhob33u2gOBthUMnKB/evZ9wd6//NnZm//700+ZEXOIU2l634P2FkjapHJB",
+	"spmwaZzqK0Iv/+4cPW6DeNVbaSyCs243Ljk/Dn714B3MlpD2YYHrdFIr4j7EBdPexYBRAgz2G91CEkPO",
+	"p69oSGszPXh88RiW1Y1CTGURKtlVLpkYAX1l2QP6ih/3IAWZuNT93DtT6Og1EkyE3snZp8Oiv9LLuaQ8",
+	"q3wZZU8Wd7s1CN5GkJgxhCwWyDnb3ePb4wn7nHepCCsrB/qdvnjdeh4IRkX4VymsjyNydGKyveDXxJV6",
+	"8bHFPJfRauS/RH+B8AhYa3wrOZnoqhmrVzdTbazJ1te7R0Imv7HdeMhwNehfWg3gTTEksK9C9szH0zJt",
+	"FH0y7GgRWkSGq757aDtHtLNN8b0IFNW5+EStnc3r3PDO1e1jtFfTKZ3MVr5NQL7tO3DCxx1UwNEj1Z6d",
+	"n0Ni+U77rV7ppklvSWq75ibr4HSyEOBD9o3wMz4WJfFHzp9+bxE+BnmpuuqpBQ693ObCAo/yYuuCCUC5",
+	"QNcbwIJUFQHtksrlIfXBUNqC283iXbeOnQBU3dmvdnP83Puo5xAO7CDyH9d73eVVkcek4o1yOzCHAh2l",
+	"8L/cRVtF/0kwxby2+MdSVCL+T7T9uKxEupfKT2JlX1Nx9JZuSHnzQxPNkznO8JHUsve7OnIZ56hkryVo",
+	"UxQANmZxKsrn33337C9n4xD9+0J/R9BUpm2pf6/GRI8h2nqoGxrYGEKVOXy0rQycPZ9pn+3Ynf1uCXhq",
+	"RBeDo1qeK6H26lIEIW7jfgdyj3Y12qSt9V0fMJ/RSwF51+BZwqfZShsjjJFaJYzbEYFlHDuHZrbHvB2K",
+	"QN4PlDxIa/tJbCKFbUx0A8wdsKqCEt7p8QyAqzkTa1i7glgbo9YFsd+SOjN0LtiWE7ONqvudinUquvCB",
+	"tFqdL6dNefKOWESG0Tr72ysPu6345Bg4OfcpSMJICUltszX82JJ7xd12ej+JFZ+hLi5gdAfn9D3zTn1G",
+	"PE4ksxmHUBUyLtwjagkQQc2cYH+A4H6i70uROp7FJZNvdL1s2TZQ04KbC0KLrmdT9LaZ1a10ZPaPdTq/",
+	"FtTcG94D0s4aVe4kBENXUd8Np61hT8JrPe6tGNmBZT8bazkXHYdf1X7W88Ed9Y5NlyXJHn9kVsj34EsM",
+	"24cuV6ct6KmqCXIqhimbWnmHFriF7zpzxqSRm96CYp/3MO7z+V12wWUX1Er5X+4v3V6TIP1iRCVxNtov",
+	"tq95Ad2HqGrEYuX6aKo9qiqodFrHwcOIWgZvoGrb6w++8RWfVKKLqDguuaPPnbXfMZXRhd6DH5EzegCL",
+	"bgxbi6oCN0bLsHwUGFprmk6H1K1E72hc76bKpT3uENz+LAK6ah3nVeqK4amIMg9pOsaaH5qi1wMx3qSz",
+	"5/KNqbAJ7g2Crw9Ka5hyFWWqNqYDK37JjG4rqCdiLsEh0AVJi85uIubNuDQdfCNntu5Zhnd1++Cl1YDq",
+	"bXQMkaHvOok0Mdy15xHpCjXMrMK+Hj5bZZi2isfzxoplTmHNj7rm0iImR9rcycMO9CVpR9A6id6ZvkkZ",
+	"7Fodx5X9Nd1rUJtFY3sqr00MRzMRzD0euF9LjSP1DcGXmca2PznRQGLCPRYZ2kT3EBO58FU1G7bgkLqk",
+	"jSiY1XrkTBZolo94Y3ADtwF9t3ySEw5Ph0Gzircp3Khim1P0cBkg411OM7P73TIfBJ8ugnHdtpMd/s7e",
+	"zvbZLg9eRSJy7nZnWThRBACuXnXaX3mG5nQWyO+tmNl3jU3vVk/O53iEpUFYDz6V0X0fX0lO2tvVI5Tl",
+	"AYZLx6kFyPI9lopPmB/aIbQ7ijTMTRx6jXgc9W7i6TCn05veJArPqTQ8nmtCms2y3oRafKoLCZFdAhn0",
+	"Jt3ZSCS7YZZGtikJemhMEjkT4VKy2ehoQ8KK72vejqKSvB22bRP5vTyhSZADDeFOIyDnXwdqjThAbvsy",
+	"3X97+rrdjwYHK7l70nJwzj+3EcDhEO39R+rV1nAtg5sC3Rjw59Cx3pLdRmWOvfzhEJ3lk0U5n3w6Mii2",
+	"pmAgEkXZDwPywB7yu1/sZRwdnL7dpuGjb7wXRNu+PKMzKil0UA+BgrYfazDAScsiLE/EzQ1NU/FXHucs",
+	"MMxYwoShqIbZmx0AO+pbrbbRXYR/EBZTnYKXfTQqxb2Sh2Bx6boM+CkgrMB0Q1XciK7qLfZHypUJSqHJ",
+	"+SPhR8Yn1LduGWFaL/TSP8FKvcbWhA+aaYi07U6yUelY0zWAS/u2Rz7E7/MieShkdDIAvuJR2+icQTaU",
+	"0GVoRGVjJrGqm2uGre8I+tFZX7q2i96C4wMi37YlRUlwzjP2UVelu0GA/IiZEFUWqnMlFNHIoIN8hwVO",
+	"qZOsnQo+KP8ElHUMztd3++0BeOcaH91u3Dyswy69kWxNuharNODGD94nhVAfUOqFB9Begq0Ekkjb5jlf",
+	"pHHCDNQWowvAQkdYUff5W6mQYzl5MPhyfeL7M+vxcNrz7naL7iRJIddq2UeBfD4rFz74c09l65pMs1TO",
+	"ZrUwC6eF69kle87gbjC7hhaqS4J02ZV6Ut2gYZaUicMAcbvT6aC4JWF4+lqRq2R/YYpFQwq9O06PT+We",
+	"Tl9Dk9cN+rqdhxYFa2p7jqA4HIBxQgP0FPvOdRrHnmdk5+/tUxHKHBFIg17bbT1FjNvdJgBSjH3AjjeB",
+	"D95kPdX7+UrX/u/L1cz5p2Mn527MPsqFTc9yTzt58GXfBDD9jKkHnewQtd7RDCgwLdvBxKi0sQdcbIwH",
+	"9Z797Z911C7StqirXQt4S3hc1otsCO2c5/ohbPLithbUDsV9KMLT75W0a13XPV22Ad1o4j2IE2GcWbph",
+	"Ez69ZVIVHjwpHIg7/omjc2OHgzz6C110e3/OPWwRcuNFYLGBrxUDmvt7Gu7x0EQiM6/LRAdWYSal1Yz7",
+	"wuVdhT2QYkE6SEsCXxmzKG+mWs3k/Oscu/FwqUhCkZoWIBoT3b/ajnaZKGOm/R22Lol+hfIlZ86bwZL1",
+	"ir6XTKCIBrvJXRe62QD+ClTkJFs8zVyxgjdZE2qx33L0BCG/dfYQdKR2ijvCYYJEH2fnlLqZ2AxiyTr0",
+	"WXYrcRYVnZ+7MqVYCQitM63i4U22ZuCGRGOmTAnhhlvr37BZUwN7BlrkFhUn7KyeHUPPZrvf/0V7hk6d",
+	"bCzjVZVm6vCVRmFbryzb9rNdczRhsVQGpR1MV9IidvX1XE9jVDl7WtECHccy/oJ50KLC/XuieV2eOjZb",
+	"Y7S/AETc0wk3oizY3Bi+gkSTW1FPRK3N+Drj8iYfcG9j7LT2cvCd+8U9nctZcruYIxmppnLFK1KD3OVH",
+	"sakbC7sUgIGDbYuACLYtq41Pc3fWe3elnUMuEl21aQjRhAGXGpCnO9xs2Rjv+1KihevjaoMTD2kAXs8s",
+	"AOIvvNVqZzslAiOWMvqmRgvbf0+jcfbcM27TF234pXIseiTeVMbFRiQOPHEndcFL08Af05i0/RKjlawd",
+	"VQoqc1WIYIcu+MZpNvu1E89WOsLrpEO4XemT1i1SpS+UoTEimAupGIbPRkTItTHUVi9Bsmlu9Kllw3jR",
+	"eS1Afdkxscelb/rIKC07t1HZLoCPEwi9V4eY/X2FaCoFLSOzePuyMmLtoV6TcCJjoKvGmoG9WC34tdTE",
+	"KcjRm4bcJnr68NHU3J0UJ//AgLoxi1NUhZMpdVQrNC6PuY2+7KPMkPYYxulZZrTEbMonB29ip5KKx82k",
+	"k8lEfc4K/ExwVaTtwnkyoeuVF6Fwo53K6z/GLSs1cErxWZqRmq/SN2u+6ZkyctqlZ+q+8KzTPqcTnOFp",
+	"p/YgC2gwumK5z3HJs1FnnyeQOPUl6JZOsKCQgsnxSZX2INdyvrA5Nx8aYfjIBau1tk9MQf/vmLBpSg2n",
+	"6J354A0K7eVa7eVJaJofArZaA+hfU+oT6tD86wg522YGfnfe0vV6oZfk22qDUc6goQMfLKr+BsNekRst",
+	"QXE4r5uhyfbhVgVaDUvb+hbdnPSdL0Uy7uwU05t03gQVEwNCJfipt0p73FY1puFVtUEAj/Ksp5/zgDoF",
+	"X/nbF+vGC9KCaIaGVGcDYQfjQYpo+eldk9W4kHfcuTtRP8WhCzv1JFHg6RsToZpia/i+EaRvV0JPBh0Z",
+	"sYLsYkxTQqHc3e/1mErTJu1C56wll1WvZd0LWxhcb/CZDpygW0WmoZCyN70d/9ovovfPaKcOA1qfdqLD",
+	"n8c98Sz9NqVJ6DZ98Xy+VHfKteEX7Pn5t38u2Dfnf3ruuOG353/5/oyJaQk/ffd9wb7587fuh++eZzIO",
+	"egtmgv7S248NL8krfLi/4OG4CA7cmNWi5ibBn6i3n9nmS5eOqZeIae+M5U7vmJ3DLE7WtbTinao22FNs",
+	"T4mgz6DqzoWKejtp5tDcrTa8wMMbmJCTJqLVC1FVWV06YZxDyn1b9uA0FowHQaQ/45B/UBNSZKj0icwq",
+	"0iKoFqnOZ228yWxLHXij2lABaprN9FFsBl7hnWILr/WR3RqgA1akGwRYFF33l97epw5oZPlpJv3MQ9P5",
+	"wkzc37DszNFkEn2moqqGmyueUHMoE4cx7w4RyruMI5Gtq4UvNWG4wsLvEfDLmNA+7pMO5uAup0+mvnUG",
+	"9QiI0N34fw6s/OdUHu8mD9JIMG1O5ss5tPzs6OVUBe72TN8KlVTKe4rGfKO+kGuTlPaz0Csqf/I0T0gD",
+	"YkZMtSoZvpc+0Er6bgyDRVjC0wVy0C/Au0yiOgKalRECK5usbqYLYWIorK7SNAQ5QFU9MVQG5wAcU9dF",
+	"B00VQkZrIVaMTLCeTKGaIFl676d75ve2a2n+hN3S7zB1bStbYHDKKkyoOIHi8rZNqscSotMMpJKkfIy0",
+	"vtL1B91YkbpdaTMZ8nisWMUeTSeGZJltxzms7X+2TgCiIuOavGJvS2lR2CM+6AXjKlDlE8NAOhQMStzg",
+	"TDBEXTBO3d4hbcX9sKCIiTOGeVsNkzb2ZCpccBUaxAOenFdIlKac3xBUDqiU7h9ALZIukG9P13Zl9PI4",
+	"5kDbcD0I/BS3rwRY35YNJ3nUANGdgOyFckyMk4eq5AFGKeLtEmHjoWapYB/eZ6o83k8l03tgKW0+1kgA",
+	"5/gUxB7TPaNH1XHHc0quVKxfeCGxbXjzlRUZcOm/fXjrExXouXSAPdE89UUmj0Aq9v7lzwXkc4VAHTSM",
+	"xwGemN2g3cQ9ekkBh51kKA9BtRfoNEuCvcDgTujmhQHNmnFzC/z/0ru7xJ2ocS5QyM/nXA6vkfWHsiv0",
+	"O0f6uhcOVok16mHQKNd7hy+626grVNaeEEcyPq8MciBaCUsKH6ZdXHqHov8N+RgW8Cl0vIaKT89GoB+v",
+	"gYScTOftX8T63UrUPNm2UhrTiPome4b3UDfGWcy+89JWAtc5s5o9O3/+LZsueM2nVtTmkikhsOgCSDJk",
+	"Xjlp0a7jwXrBOGjkOgek9otYh0Zh/0ZFNL+I9XUzcaNOUiD0kUexO7eFtStz8fSpI2L33+4/sRHfWkwW",
+	"Wt9esqZ0fy2Yna7oQVvBK2tMtl3p2qK2tzGVnmel9oic6rCSn6QqR2DR5xgILj6zbx+dwB5+0mPoLDei",
+	"56O5ZrR5ztu3bfjZ3X4MWGRGX09N6V3lBP97n/u8RTp5V7NRfGUWGlBa3G0GTW/NkclCoMUn/G11ZtJY",
+	"2zzGM73dRsFrX4bPwCdBUwmYCr9mEGiy4otbjGlR/gv8EXy3CVzi/cWyIZG83wqFVRRhI722rGs2vPc3",
+	"1tOSmucTPWGpybOmIouEb4qa1aqyre7YDcEKZUWdiQ989J7w0Ms8blQz/Kwfu3GP//Hmfpi6o/r+3IrN",
+	"zWgQuF4t+haQTEI5L1pkO72CHINGAFOq529dt2Ma1++taOirNvgjwf96+wXmM/rv1bF4WMUPBYUy+vkX",
+	"3wWpNwWmP0V96771+vSJXx0CrK6nvuyIgHV5Lb7FkknA3d8DcVVYPk+ff+QNW0c1/phgFlcsUCrAJRhr",
+	"UPNo2JvZ6c/cThf3cpZueUfJQd6YTKXLlmGTsTPdQb75kVFBLFkRhNHf4qlcMO4WLmdSlEycYnQWVcGQ",
+	"BGKwNXCmytvYm9EMoGqBkP4oNzA50A7qBs4bfZFbnOy6kC2eqbka5ewFzp8pfAIYnZEgNxntnVTsIQGX",
+	"reY65CoOPmGcVLgZ0dZFywnDRfg3nnK2gE7hVvcxllwaaA6q6oX7u4mvO1wHqJKDK7/lnYmObqbrubA3",
+	"uUv/MSR3dS89X/MN6iVBwq8XGqqesmC0R3Bx9DUraupaQLFL955sdQ6JGqv0tZ/uhb0aSvwpn8y7gLac",
+	"go2Au89lHUwwx71nvIbuSlTiHjuhsPVPJ8KBXc+TxtN7WnGO3JRY3/TuSp6FfOyewAB4qfZKdYZNXRM/",
+	"7zxq7JhGb3mss22UJyw4oKroAdguIYAAHypOMsGa99zYTJvhI5hNPZT8BbbMHNMZ0+3j6GjHiBbYkL3u",
+	"/cf3bYUNa8jUPeBvnTarg7TgloAS4rGnpxpbiMr3COtALxYZNnOv5rnJWpgnHron5Bqii9LH2PJwT+lM",
+	"g7Woqhj3o4v7RJ3TQz12m3wAfrQ2d3ci7FoI5Y/cUJtwhhUMBZw4BL6NVN4pg2pSuu1nn5EPP4oyhMxG",
+	"9uZW2t60NR4Zr40nXT//h9FupuVAnHQF/grkj5GngtzKZiFyCZ5DjGyuQkdkvJh5S9t9zWkngzvbG77e",
+	"7SELzcxKOaLtMgycQ13snEg06ojPD+w6mqjBCRleLeC1By7zUPvEmnKsNW2v+10e6PKloqvBbG0sGn2j",
+	"MkzibVRTFgopsFaBTTYhx3nwxP5GAyVz9ceJ0Sz2i0fpiOp2tygU0yKAc5IPsNt7b9SShgDDwHH7JYYO",
+	"WX7Xc6Tzt/ZUtisJamNvcqWNbWp6e2M78gKi0A9vip68Pbm1fOIJDeOhWsTo2Em/4M0k1JCf0jcW4lEN",
+	"OE8CI2zcD4ma3d2qekoB6hZxF+SaglIUQujjLBSMBhC/CPpD1/iOr9n1uDNeYuMSoopULM+AGVJKTHnq",
+	"e5LQOG3ty6+HUCqIJMmqeTRVIq8IZAFMcbMKQs4LGTTBVUb7lmvt8FD1YjRRjxfb2OP2scU2jjr88zaJ",
+	"+vQmD0qzX5z7luvuy56GkxwLgTZynexLne3fgb31Aa8aYqZ4xvjnOSIkotwMiTgXADOxHc8xvtEHOJH4",
+	"TBRs4lYZNRcm5617GV+481CewbkEkEBLXnbunHvjpDiZUE2G++cp4C3/2ttber9WMqzZ9xDPIo1a4E4H",
+	"gdmTVv9eqnyv94U2NoOjcVVVgNnRBdMAtMNaL5nSa6ZV0dvHub8Itm1u/Ox7yHLy/0psT3/jfo/0A08V",
+	"IMlXQq9yFaPBYbFT+hUSkbw2RD3uHQOYazHgarUbGmadPJSKqw8RvH2u03QvUklIaIPNvM1ixYbENmo4",
+	"MgUIklovz9jfohzAC8x5o6VXVch1w/e2UtsIVcvX3UWwXHwGPn7tH4HrFF8zkEmxS9FfOKUzmW4ejWK/",
+	"WxS31IMUoTrsYcaGvPkJn95JjMY/545SiTINoS4+r8TUivIGvd2ZqvTK13usdX2LTRulIVN3yTfAyahJ",
+	"CShJdSVFHRogGGa1vkVRT1vO1QYO5DKAtKy5tGYLAQvDMagZddwF2O+vz9nzsU2FfGLGe3IqMbM3mdTx",
+	"Tdwgo9Sj/RgZlNMfaPd28UwddYtSWlFexPU4VKUGe6RrNm+EsYzPcwWgSqz39MN21y6BweTbgJB1lUsf",
+	"6vlwhjPBqzc9lV5QDnRzDygQfPE+gCC9hf8DcqmAjG9muh7SE0SCTdHeqZBLhdlb2ggmVLnbvmRP25D9",
+	"yhSmW0W7v7VlPWykt0x3N7xJ3TbyBILLxGrBGH+uR53Zdev6xk5tDzcDzjl8J40gxm/FsAIphHuQtgh1",
+	"HuCVw1Lxrr7mlA9K+cnFBPM5mcmSWbdNUGNiNUxkcK6t3/huK7TkwXbKmLPAXB5UANBNOoXE4E4zi518",
+	"fS9O6XcoMHE26+p2av7s/n91+xz/75t0tK6tgd8Ob5SJrbq2fFKJS9Su0NDLwQdWzTKhXz1D9DeGv3vF",
+	"ERsQShWlg6drWfOtHagFUa3VfK/yN5OiysJxiKp0HGPGm8r2dv1ILwxbZRBEhPvYEwMdCnMYLQ9jhY4o",
+	"hbE3MrUc7ezzktC54Dk/sTbPK5eI3aaVJYqzm/lcmHRTpit2x6tGxEVpZaZUJ59hkS7iKU4CjlPi/i4A",
+	"qIzWt+abQ+Br0a32GRy0JwXejUCM6fuu9ezHRuTU+pv86kdlieYKyF9vVY8PbdPcybwc6OawvBL9qBcA",
+	"sA0aCrjinOYDb43wpWy3SsFSIZzuCU3C/b/WCr89tCuSTy3sM57pMA+RWxgIY3j8YXAG4Xu3G+lY9cKJ",
+	"WUrH2N8QTc4Vt03qql1fv75+81d3zaC8rV7qZgDeTTt8/PHUEkBR/JmvkgATSQ3HaTYJKARQGlC9JrVv",
+	"yVdtN6S45L7tDhqwhZbaWH91wEE4OORB0BK93p2hH0IghGQHNptC5d2+9DOZlDppEEGanv949nDSlyCD",
+	"mhlmpMQ6ds35ujkwuzCyZDX6CFB4R2YtOu6l9T2yljmoGQ/4tifPq6NN5HDWeFV1ACNn0vpWMRBomTRU",
+	"yoS1y+DRRD816PjJVLCyljObLKnYQXiD78HzFy34daDyUs5mom47pWCINb0tALlxUyajga903cKMuEcw",
+	"LqNnFFzJdD8Yxe+6vTYGR1z1najLRvRsFaW1OALCbpc+wYW5Gz6Heyxrb9utuMloYA+7SwT0njzVK9vu",
+	"7niSSuHCY9bshJdb2W/9yebhbvjFRqTYIZAi5KKFRbUnkWUIobPz7gaCF9CXdklzwYyuZElstu2yEbjB",
+	"eqcrRwGKHf4AoHwg28lvEtyS4WZg5x3sVdeF5imobyfFcnzhP76GDb3UBrFyQ1wOq88K1ihobZABTJSW",
+	"bYTtRO2whyW9Fmkn1NUSdiFpjX0QvMz76fvg3nyPru4hPH+eK/DOYvz11EC62SXVi25R6570xf76VBrj",
+	"rUwBzaxqMZOfexL+sSgbw8nk54b0MyCgs+FRtCuLKsAz9rP8Aajqu/Pzc7DtBrj/KX5Gs82tMsJ4zXTd",
+	"DAVSu2zbw6p20QAqaSwzjpGrnMvUDtIx4an0xKdyJYVKogBFPyXydn3Y4P9FfLJWG4CgHzfi+29RE+Pu",
+	"3tTU2kUxgeBqqCJIy756/f6nlwX78OoF+8uzP59fsB9f//Ty56/wswV7/dOPr06vX189/+77rzv/KtjV",
+	"y+vT5999f/rXFz8Xra4n1UyzVdUsWcXtdNFB+Prl6ueXXxftBNNnn9olxzY3L3QpTNq1Mio0uK1Ow/vp",
+	"41kIXhte9TXFTOSaN3aAC9dYXQsEqYnSmDOIvbaWGRTOta5vk33bt9GiYKSQ5oyv9RrdH4Tjgi+VrfeZ",
+	"QLsVrQHGE+oJfEPWEIABCL+AaElFq4O6S/tYYPpWXL++ciQZJ1K0PQKo70uYWjYzMQdk3WPIvSN0K78r",
+	"5KUqsB4gXI7O+JWezwFqC3//Co1BvB9jzEE0vMPGFKPsQ3fEr3xPw10E2UwMG4M8IX2XIPKd/Ka8I1Cm",
+	"ZzHk72CT71oI5WZ03PaHB2hz+BikuGzbs/ZzE3eOHTzxe/Th204jpKZxYZ15Crq2IuFj6GmNJW0XAxZi",
+	"kgzCTY2TUSWEmaAdkVN6V1pmQoS6sVOdrVqcUs1/xt1raNr9YAHuqf23EL6V3yERgKPz9+zB1+NevRcz",
+	"ZeNby6OyYk8TNFLfetPB+z3NpLEfWptiKCnKngGCdkZCOdLBeq/+CVEIPBelTv29L1Kcg7DQVXnT26Uk",
+	"avHleQd2lnPvxIBKmMZKAYulvuOZvP49IW2ne9WyFJnyFAS5hzEhWANDibiVTQCjiBLRfMA405/d2ZHj",
+	"jhXs26GBd6RQcB637w6Nve++fA8f/wANkXx27h6lcWGzUXJHka0rHim376pGTcDHdIxANzACn/lImOOb",
+	"VG7b30fi4N0hLp3EADPzu/PDdIq4Mh2PU6JZRKbbJuAyZhJ8IFSPS4DOBCEa3/afAPa35Jt2Rc+K8/Pz",
+	"wSrLtsRJNvb1gdKe5g8HastwlT6WQ7RaWNKF3eOFoSUVg1ouLLENDlBjOMu+24Oc4ED1rbsMtgX14XGl",
+	"FpkTlyFb0Gvb/t/YT3q/4gLmIE0gvUywVNOF7j6BMN3RbsEN1ZkNPvkX+NFkK0Pw05t8tgL2DyO7siDp",
+	"xxVrVCZmfitWdhDUdAT2Q/LrSQe7HKMsbfoOdAfmt2I7rTrbkjCjheJY6bQJMcs5DHY060gRAFE3jj3m",
+	"daKK8KvH9KDrhyLaIXHagh5PwR74IaeM9HU0xGQucEWCj5PUlwuyXA2CExSEzwU96kE7WUKbDzQPQuPj",
+	"gJQk7qRuTAdNbPgm3cuBVDd7geo+NBj+5PVcZNyKfsIh2a91Ulh9wbhC+QWxgzjbkjalzPTFKzWfdPIz",
+	"IuoH/X7A1D/BczusvQEQdnJudbGBgTxbGggrL1rWRfcomiNxhR5OeIi8Bc9UHxcTydOM8OGNZECkVaJ3",
+	"u+DQE62qnMhUWyX7+l4T1h5i4wDenmmveRWKIlCRXA4WGDGIYmI3RdyvLqeOxXHE7myc9BrTyzDqj5eY",
+	"zJKXYpxRQ7V/o+pxO7AbSd0vCPRBJLrTdgD/3i4n3uVAAPHk+2jR87rtvLcoTtt2sO6EBS2HsimqJIRc",
+	"8lPIJQebx/KSW35K6RiTWq+NqE+hur0LDrQQ1UrUp6U0t8AsAnc/KU7WUpV6bU4TSCdRlJGwZfzE7qRY",
+	"g7NEewgyd3GWUmXezlWsHDAFA0jHx3YxwAXWYTKx4l4YaOPdMOWg5Kl8P2IMS5LExbJDu6jFVqNiOs+R",
+	"vZChSfS+VAbfBzoeIpECyBsjyhtqiT8OHxGSTHtQYppK7MnZd4/gXkzEnKusI/QBtUCjnBmhaCErzIqT",
+	"pp4nw56vdN1yZoo4Ks3mNZ8mFettsVi2pX3R+bZ+ks5+b6GBhQ3ayf5I8rbIdTPGBbrl8CQ3aOQYTR5e",
+	"2ezJF4UdgvKxUZX4j+9a/UOqixJ//5zRjp0pRa2zwcLbrJyB8tl6XTj4cpzhm2mpkHP7kv6eK21ulM8B",
+	"r2+heHK7uDmbffqIvsZ9d+EgmnN8t46Q9bu7FTunAmldFxTK6wJ6+LRLxrdyNC8xN4pea50IWN8QZSMS",
+	"joh3qYOl5eitYxmj0bXCuvFLysm6INCICPs7WMy+LX4bGwCjjTz1XUaxErXUJQThYn0rJLNxSblubsLt",
+	"f8GPIYMcvo0/luhJQw5Gphb+4v4rU53qj+GQJPPY1pZfQsXVg6pY41RHPUfnVFvCyi179r37X62meyta",
+	"t0ols9WqcYKqRzpNS+uR+fpRYW/K1ZStYU2osokKz2heQ0s5EIw3/Y2+AvAYVCGq/n5QSbYS65u8wtvq",
+	"tR7xYdLCLYzZ/UxGPbGTXJjPUAFV22N1P9rE8Jl1IDD2ZWz5RNywX1G+fUuuETnRUbZr7LuvOfdIjysB",
+	"SYKrwF3d9cQ86kreiUM5M/pKvD0IccVVuBlt+ouxvB5edfFWzOy7xuZu6Wg3htL2ptS9AUZE2kE5Anqv",
+	"+wMlAo8KeuUm7T/eG+RsnZiHGTOy7YcJqJ2kPfohdraElUQb26H1llB7yZysxy2nwz2Mf/9OxkwFQO94",
+	"K3I6brfQnEzWQUpupfXtgObZbSuUNcV4WmYmDSubESV0Xja02FJdNj+q/5zTQpKzf2Mx49pATz2/QR7K",
+	"CVCp2kbYUHPFjXujcUwAuj5xxTgr+YbxuR6+up6WLbhRoE9OuYqiTP0pHQdxMQRddGrlHfBz8K4kN/sg",
+	"GCVUmU7fCmIkcgd470F0CTq+g74reB3tyXbw+EarqdivvjhFqLUJgxb4DDqCfX/pVMN9JQvFCcGgpVJ5",
+	"qw1YHOiVN87gaWpTBHi6588vzs9Pz7+9OD/PlIbXJlUQQA67ea2bFfrwpIF1+bBtm4UfqB7O2hCIgQ87",
+	"mQZ64Z+nYMPj3BJn2QxQtSfaLlDRMpZHJS3aXzSn2bh71oa2uymuqd7betWGVLrjvndLCtFZ2gLw9TS1",
+	"MGFZHkExUW61EOpmngBF++TMRNjkCzbVykrVRHnItTCW+qhXVdeHikfiyArvdJvGBfufjmD/KyncoZBc",
+	"LgX7FzVaRIu5Q0AvG0f3T38QdSXVJfvbxxf7eij+3neh0gY7xsAroyM/TahEA7P0ErVYt2zw74kOoGHd",
+	"AOJyy29iI5bk7wBb9lPgSNts1dE6qvfaayHkU0KmSkbdGbtC7bIxli2hvAJ6C6EE8yFbg1rTlvJKrbh3",
+	"U/V9hB06FfHpIuiwjp8AtiJl7SMCnNvK8KhXtj2qICTumgWvwS3hPpID2MCgTfAmpbbNKa83ffp2aH2h",
+	"dNcNGCGhiBKcqaQHy5o6SGLSWrgPGpr9dtobjWo837GREyxUE/scH4XIlRoYCoCMTOXgE1Hl59g2NaGd",
+	"kQbbnhQw2P8DWBQZ6KgUm/+Zg2CCWgfTAy6TqjJgK26tqFXIawrxHm9cFm0w67dbsfmdSpxaDC14pWC/",
+	"+WX93unc8sSwr2CZHUr+umC/4UH/Hjn4nlACyG8bwevfC/bbUiu7+B3/VvINPus0Kjenv3184W4q5JD7",
+	"S2n5rVCY48cZYoHl3MOizhQYf/BQQUs0u7mKhAYWHM91JiXxTtQVX/Uio1C5aNSJ2ad7BBHcQX+6ZJXg",
+	"d+LUSYfcNQ9PkOMwedHbRmAJspS0SHzoLIO4Xaf46ptWekdbBvWsu13+IpJMgYxeKcwydYw2lG7Y0HiF",
+	"xpltdfjZB5UkSiqzqw0vmJiW7v/M7Sn93fFb9y/393RmTU+orHUXOam27FzFixA4K9x/kUxWOtYBLtHt",
+	"rJjP/yb0f/Iux8W7U67cn1kicSu9w2vBb0V9484jdfVDh3LOKqHmdnHhNuib8z89Z0ZUYmoN+3B9Rflb",
+	"oOiItajZRFozWGForHj5eaVNk0ptzCqKvsYf/bKY2JopZB/eHL4I4/2am+q7VTpHgM9rIfZ57FDwrbY9",
+	"QHulBbpGR6KulnqtnNIXK9s7EIgp5/fOQ9AvadzgS8HdgZZ7QNIq3ZRPDOyIV0vdlA128KFvYBzRm9pY",
+	"Cm8ZN2BxpMl6KY0hD+owUBJ8/pWuQxrfbnxifZPtIhwvikJN9Cw2ekbuDeaFU45MRgKL9Y0shbLSbno6",
+	"ytHXQsK/iQv+wf25Z5zQmWJg0Ca+oYmd0Y01yaoUcChhZ3vvSSq1IARzIVYUmR2RtKqNkdn8xXtlazrr",
+	"sieTGRy4LQxDZ2OHz9tZniY9adMsl7zejOq0jDZO2nie8Rpq+rDBIdpC6XLlRSbXGRNhQh51zdXtWa41",
+	"kVQ3bdeWgXXPAXWMVh4d6/ZH24vcUhnO3O9pgs0lmFrEj1pm6vmap4G2tQfyctrlrWvZZQRZMZHwJPXn",
+	"ZEBPwwd0cwOCBRzJGOcDsxVEnc4vu2+L27SN8XEHzyduH+IIsjEi7pWE/g+nSRtmqdfNwKKUxvBJJTLh",
+	"s9qb2GOQWwFfoDcoAZX/RYjX0l8x24CKIgfGKjyWQS7jPBN2BNSccahdscqS5Ev3afcMfrSpNtleTZy5",
+	"Rwgl0T2IBqIezTcBrifPnCc8bt0K2+Orw7yzDBmJ72jodWUfaLhXM4E2S82RWbi6nX0JB+nXEOXAe0pL",
+	"8o5GpRuySWv3hFWgwhqQRAxWaYOFrlktbFOrrjfX74BjcABPOzwe8Tg5qaFg/b7ZqoM6vuypc/jJPfbA",
+	"zNBhSV+Nii6XWI2oQbdilbo41O84nSjysDoPGTXbT9wKP/KeLE5YZeYG/ETHE1wXvFFw0yB2ThcNEFMq",
+	"AWMCZNpJ2yyR4kLUnTZcV8yWT/qFm8OkNzWPntnU5DztSojSnPpG0FQCCBexYEpItCQw5ABquXJ8Mf4T",
+	"qo5obzmeAlcSQZjWwVUVe5j+2YgGM86Ckz7nm49y0OJ55s7mE5c9ssbpOCFTt9tld9f7PtncLLgq+9ry",
+	"eXvdl+yR4hmCY6tal80050TNpqyGdFUslwa2m0wCkz0oV9j9aER5O8JqDLQfoj3ADaVacvd0BoMjdiXl",
+	"gZO2uuOAEijVhfsXeavc38VEcvVfpdY15VYqYU6X3V7Msf2i97lbkjn2KbSQoOq7jwZkJk8rfttTF/Ca",
+	"zxJsY8nr2wQVCN+fHaBUfMNfwIdY8dq2Ib65vAMFxULn6LR7WqXtSQqeZLLXQtC603KIA+bgKuM/c5Pd",
+	"9zlYUKjTusSeRM+ctlEJysB1VynlpoVUrfTIWAfuCxYTdKV0GNnHgEMKbUjEgP4hoBVhNM/TXrfxkpuL",
+	"I73TW7Hp6SQCetMDkLdBMnbOKN7gJIV5mJmEXqgsOZ0DO5hsbDpJhlDvU2UxdpFeh4/47bHr4QP+8SLM",
+	"isZML0nZqzmXqWTcO5GBpdgalR5Mf96YtI+2x31XBxg0TNrxOaSHUYA/r2QtzDHKspLt+CJG7kNxHgoO",
+	"RNgUwsnUIz3X676n1Td0gEv2e9CIRSJVY0ekcN1JvvutqVZGV6Jg00pC086V3M/OYZNCJ/GtyiGcdOc4",
+	"cOxQT3uCG5qmKvszVQsNpKorxYSTX5X3Bcc5HB7Bfw8kRI+f6VrYvyWwvgDnr6c5CbaPAH+MkXNFucJc",
+	"QW+zNz+yF1opMbWIF1jntBxR7vHth3wAQvpgG2ELZnRb24sRLqjHjFQun0a9h+nQDAq/3MwG2Ur8WMuZ",
+	"TcEmaplME2hBUoajpLxYaCPUjwCLIVQ6ZThrRe5gyuPE8isqo4Ey6xowYYnT3AMDBsmafQ2c9nfazBVY",
+	"7S+YyiNh7eQh+uY9YJSiUUCpuG7m+3smeD9PaGlE+Ya0nX11VXgoyyR27Dj7cfd4U3TUqAdapJkcfvhw",
+	"coELvfZdFhPsr5rrWtrFMu3XTqJZvdnTVvHerbzbyURHCXPILixdGtpD1plixXQ5YYbM2oq95LzkXL1R",
+	"g1sXyc+slHOn4XobDcIebManlmpXOTja70S9Ye4j6SrM3H0NNfd7l0eXJlGk312cKF8TQNX9kZoW3KT1",
+	"1i5odxIdtm0TpNcKiwIhHinBrXGr9Bpsr3nO9jTin5kOQpR7PhK0NtV9JDQfhXSrFfRH4JuJ1rf/taqa",
+	"JWA6F775qwCQ25DZSW2g91i+IU/eLYc2tCAUqnYP9yHXXst/pcTQKtdkqZTm9mYuJ+lfl2Kp683NMvd7",
+	"vgOaWK50zevNTd8AaXqFyXbGjqaZ/HRyIyyvbR6jS6uZrJf9YD8hU65tOApxBIinAMSBrtmqsW1KAZEM",
+	"mLYZZC2xutkF2B8BekWT6pf+PRFEZEBtTmOILAP0DN3B7bTtwcHGGDVqrrvp4VRdi6WwZwx76iSCkp2k",
+	"uUs3VwwXAex8nM4+Iv8lV7C4A2i2DD6RAMaJGGdwrpGDIk63xyTGQZhmS/75xsfIk5KYguRpF4wS65t0",
+	"y/RXJFYCSssFzDhLKkrfgN8+7bXStTWDxnCL/fjiPYM3IAcSIlqt2xZR9lOnFWfrD1XO751Volc3mZKL",
+	"xKLWEV2EayINXPuVKH19Z7g03nZvDSof0VvX0lqhEDAsnembUUl8ekYOXxrZ22N1dU4X9V6gx4JqWzGx",
+	"3DFLDVfX+Py6th/TZecFunI+R76FEux4Q4mluht1ySa1buYL679AKAN61knQxynIKBkAfPvEOBLG7TEK",
+	"k6HOxKd6DDIOfhHr97BV+TyKvAPoATVki4zPKi6cdQ9hlizu3OiK0Fa3T+UVHLBrtl8Q0XP26lyvRQqa",
+	"nVdVmiX2VDJ8BDI/YNXBrMN5zJ4ig9/TS6S2mtuZ8hW3rXwL4BfAdS5DB6JuKRnv1Pz4dKJONlijqB8e",
+	"mOY1V3MA+vKtiVJXJwONfw9sHZtM9faoQdL4pBSdaxGa1WIjEP0UNO2UBk7VtvHaHgP82u1aixV1j4RE",
+	"3JFsImJaI487k4qTsOc0TvqO+XnuzKISM1BO+uFYUykz2GMNvEg74e4WfaWNd6cAVkJNeI4o17wuk21d",
+	"fMr3XuxqIwiOSVrAO8B3ncwyjY+2WirtFoQST9nDo+ug9ndpyOLkDrIVaK56voXq3Yl43PC2hUNOw+YW",
+	"Ngjzr4MXWiccAAOUJA9jSt6baAZtPmmaKok1jXSbTfVy2b3rW5W8N1EIZthtb/N0E2yrVYXAHwdJFHol",
+	"FFYzErvGakNwIrV6UO+Jy1wxardJ1khf4NiVP8h56E+CVrO9/e10ksffTNzKJ0kC6Gl6dwTshzKJCJ9A",
+	"qRaVvBO1070QtbuqGLfWGcTZ1uX0RlonlVE4/ptzqI5Lf+dWqhHwqu3W+jS9XWXH2HE3xL2Qzzzs8Y/6",
+	"FiGJ9H4xrUVOWTByTi2snSljsDv+WkwWWt+yr17/fPWibfgWWrU1dXXJNMABxFHrf2Alcsa364XVYJdY",
+	"Gw/FY4kKrlvBVyJcf0sAWxHXiCT7b8cLYKGJvojZnd3JQWhyKbVbhBLnFTqmdkpNLSMlsm7UaRDhTnKf",
+	"OlaIpvFpLSrBcSNAAz31fUR9WfKph2dzmn1S5IcJfRSpFomd+7RLUTkC3dqR9ivJTckYIwlA6bgVMRxT",
+	"mfnxURKD6VzSAGjDMib25uz2IKIOv0ey3JMC60FP2+vU7n671WHF2VNMx6+kukGjqQc1V1HwY6vXrGfY",
+	"IPKVXveD0Y1FGG0L8/r6H4uynZgTTJYS99c9fV5u1rw3R839TIurBXyZEB7dSBcsgGQXbOr2cSan3ArG",
+	"G7twWoF0ZvGq1vOaL6mcDZReD66WmFRvQzTfy6dbGnFPG83TQZRFjtzM7ENN5iG/LRQoIwAYhtNzeXne",
+	"+B5MXdEYvnEPfqIv8y/z+Wa68E1GYJSLqPXhE0DdAF8T4oc4gyLkMYPT7t01GgZbfZNsFwCNlyxGvEXg",
+	"D4+EE5Ve1t1YW44d9NSReDop2ku7z9Nh+tnBIXLZW95yBGjXLYKNZHLMDdkQbthelY/8VsSYsYkSvIEY",
+	"5lFgqeMZjtBMFnys682ZX/lsowh2KSBG/Xlsj+tsDqnbmoMlOiixvumLsW8ndziBfNHallZn8XVHwTTr",
+	"qhw9jXSLuwU3CS4t1UVbVA2xCPhMd9ZnTDf2Ige5UBCwb6ctX8GMEG0WXAcFGHoNnkG3hYv4XT961y2K",
+	"vOOkOHHPp/E8BmVaJRu5eIaFu+MzVrY23YNOb5FEkgT1rVCHQTk8YjYtmIDQJuB+rpXBxbs7+5N3Casq",
+	"Qd3GcVCma9IhEBDEuj1G0lryDfXkg7CgqEz6dvX0OzPUUij5Xk2tNvrjJ5VI68U+T8jn6cLXwj7uRe37",
+	"WPNk6qNernidreGNuly7p0Lr/DFBfTtdjOgQC/MsM6G18oabnigY5PNA2TGE+tNdV3cawuBXi3Yr2kln",
+	"N/IjCfPuZtpkIdNVp4uyVMypesqDEjkVy6xEVUk1p7SzrqMPMPXSfHhoo37a093evbpe7o8/v4Kn3lJn",
+	"5rlW6YYN1wDnGUpJ4pC8eyeUbc0Ihi1gS/n46zC+QXKrb8IUmr3dcl20ncYZ5Wi17gtvsWxoHvBHd+NA",
+	"0CTlRAvRPQwcGT3D+SuSu4L06x6bJ51v8m7WdlrU3YAl6WqhmzewLYi/04MRkhbWsOFmIXRKEaWkw3ah",
+	"oIee+Yo6f7jPU6dfrGGKTMSgNoaNT+sxd31Z+ZxV3FLndsewA04KVM3JTLXhSiqVKQt/N2M87MgFAdSu",
+	"qVbcQ0SMad/Hy5tZrZfpkVS7eLz3gd4uolx/v7gQhCFDjaDUxxWiw4xSAGEtjDENd8/Pd1ofD91c7FIK",
+	"Ji8ezk6G3tDYbBs46g/P0nM7tgBWaJOk9dcyxVG7LV53GGumK3kAkBnUrdw9mx67RfLoSSnaEkKV0Qix",
+	"TNWelZjZcXH2oSEh2j56PLWCT2iwvuaqfHeXjPOY25HqJL6RcU76O5gTJmP6WuHt6d8BFC9Wn0TzKtpF",
+	"pbdkk+sjF7eQi00pLB2dwU2BUDbw3RYT3EaNZdGzREAfidbWkyQu/5s+icOnU7HKIMIiifknmMQeQ8pD",
+	"bF8SP3UzI8BaNzG1VUNKTi9yG2QRKbb3zK1flwGjlwcvZcF40k25cT+Qm7L1UhpyxFn0gMH2uwcDfqLE",
+	"5wDehtNCIGkDRNNUKzRrds+B5OOW6yy2U3EJW3oJzdArJtQ5MIzTNoP+dbB+4Ng+jlV0pTE0qwpKK0yY",
+	"+u+6KexXRYmTIl0l6Z1gJ/4KMBS7DEBt0k3NWxhkaRHB00Tailk0Fucq1SUDmARIG3W3Oa0N9MD0fmw9",
+	"V9SENThkejshj/DsD61vi1MpUrv5fwjBuruJ+WKyAFk6iJPT47sDY6y2cQRz7WQrwUUIXiNTB4ELm4R/",
+	"Ch9YWLvCSG+oOt5SFpzW+PHtdUiPxoRQ7E48k5/Zzc1rbewp2KJY+KpvpfDC++IklHvc+DFavXslwUL4",
+	"HSIys4w21Ga7TLWyNZ/aM3aN2qyxzcTghfmrZtNKOpblk/SoAveJARxQ0Gr+ruZCidpZ5x7LWSLLZl8t",
+	"+a1g/uevz/6u/q5eYskRr6pAwbh/5KvQxF7cMIxWVzDx2TFbCI8DDII6Y59Pa/eINH9XQLgC+1T4nopL",
+	"voFE+uCivXC2Jvj9sQlowXwPUBizXLpL9fkU3ShLXt/CifxdYSAeYyE0R2fkwXOG8cqpHX6wM3bt28yh",
+	"hRCSjPzypEEAKuhH9neFSFHMCIG9d61unGmO0fxOBmbcXWghlgBmy17Wta7pFFa1nlRiybB807CvPrx6",
+	"wf7y7Xd/+tqjBxvrFCss92JvpbG+qzYv2Ypjehj8v/da/l1Nm9roujWH8DHMPZ/zO3HGrtj7d9cf8Ql0",
+	"0phYSoNpxNXf1ZtSLFfaCjXdnP7kjQBD8TIsrKJEfeOR4KhxqFwi4CyWRXj/lV3LqTj7uwqpgRcn76tm",
+	"yd66axGhDl2cPPMAl3wlTy5Ovjk7P/vmBFEO4EY/BdXl1EcCsv23u03j/IGARoobudVmzlFJ1OELJaK0",
+	"HjR7WXhvrwDLBOLCLZgbEqfU6k15cnHiTuvKff4nBIhY8ZovhYVw3v9Nd4YIpf3bffBmur5kSxHAu1EK",
+	"BF7zz0YAOhmxGlK5C2R3PMVWfwUopZVWhAn7/Px8C4yCr1aV00qkVk//QTKh/d4gD4NffaJ4dQf5EDEr",
+	"YUPNGSYkzXhT2dwYYfZP3+MlAuaPDObkwjcNdn+LaOXpb/Dfv4NkSlYk/VCDLdtxeSVQAtnHtoxgyTcF",
+	"Jv1YwZdPDPjHPJ8qPOozMCt8L8B/+0YSxnch3CUimE/Yxx0igtMn6A46fJ+40opNWzcipoV9gYRfQ8rD",
+	"D7rcjCKLPmqApQQ5153e7w8kx73OtzTBQcrjg2kt9KUGaptyyys9b0TEmLpn+ldhX4SH9vCFjx5f+bIL",
+	"AOKVD2gFEgcYC4QPbXmxL3pL8An4cC+bKFLz+VeYRafdk0fPTAz0L8yfPh476kVJCHudoILgqYe9YHo2",
+	"c5KBkNkBse7AzGhaaeNrbubZnEKCuTOoPBAoksfMdp8QJUJxaGxdCY99pTQ9esPt11H1Ka5tQaYdSmzq",
+	"0UJEUgpeYnw1L8te+Jk/huigwYZIDo8j6paOyUWHPrCmNNnLTDvTlI+2L005ZFeuqgrPneyCCDqorVqF",
+	"4kQoOSHcfzz9g+1fkZGyVyUYEXTnICbjFNuSryxmZQQiRYkZ9PBbZ1FQapsvlu2ex1VZviC2dgwh9otY",
+	"0xEMEWLPDsfE2kF3Oto5LbGENK8HHxxoKTHdP/0N/v93SmkVNl1DDI1YAqs5Y28AdtCbQdD7ixufcGWo",
+	"QAeeLYLlImvMJkOraiEdB9ycsQ+YT0EodHVDTdraviloW+mt5oPADaRKKlU4YU8mvfL302JTBK2bkBty",
+	"Uo58J3+YnHPrcUvT1gqVp5WZf+Rw9FLkFZ1wF4+56px+h9R4UH7WJZbUt9pHcHK/OOpwJ78CM3fn+mDa",
+	"vAlOxJYRSkP+6VCSaFaYHILdhQrPOzsskxkNUVPq7ydRS8DIGZkwAROle144k2OyT/g21Qk8shmwj4OS",
+	"eXdMJvp0uhDTWyyJeAAZpUWquTUd4lF6HShnyhUCtnac1dIgjZQpShDT2z/u7vpMH0/Sbn41WyOYWSlB",
+	"DT47uVBNVR3aenNPKnvadnLIa3346FsPHP8Iyl804lCfCi4EHBQYnoN0iqhIfKY9njz3kFOY0eURD2hL",
+	"jqIWdnf1WnQ29Vg8KBpiDCv6NtlO+HisA6c5iAYflfzGevNC+g43lv0FawcLnxAb+U8PeJN7mSSFBcCU",
+	"iJF5nB09EWzBVSlKguTSsbeVXQWXr41tTl7VgpcbFNckg31a4pZxYm79Jh6HtqMBHttAiYfNEsPhvW10",
+	"AZ7+Rv/1+9NSTGVADk6SwS8YxncPlgFvRq9VO8vtg/sRHm3Pbr8bdto55y/KEUvL+NHv02MrYoMohSAE",
+	"IEthfXCyIUuul7f+SM+MVfqvoDf178XeB99CMcmABz9CkeGuM3YraERiu5RlzkINqdojPL4wiFC2lsKX",
+	"05gGwu3khJYtXFhqTHr4HoPCp/nUQjTZJ8/cis2ZXK50jWYNdbrQSrBbqcruc5kZ4ScfsAu+W5HsHYZS",
+	"eh8+RtxdNTVQXI328NHqBgL6PkiVdXY0D9lB34UDAsW6xrTZ3FCQLJfkmz0JeHsmQPHwMInc2ABpNH7w",
+	"Y/p5Xipbb6A4MMFB3ykK+OuZXytW9kSK1mHspthHTuw0sm+TcvevGqQtgLGBYrVe6Cq41cDXMZOqjDMJ",
+	"3Bo2nYQ1qSyf2ozJ2vLsYwjOn8TKAuTt7yQyj3TCtApYUZ95TM3CHiIdK63mXjHpPdq2pUNSYH7idrrI",
+	"Ssz/iK3/iK3/iK0vX2wlw/3YQbpjxSNXNgKaBCHNAyivRpDP7YJnmOFC8DIUMTkVmxt7+tJxldM3Pz4w",
+	"aGLFZ4sc6tTYWvBll9duf3A3WKoYvO14ES7uEnypJbecoMdA6oY2ahJTK3FrztgbG+XyIApiVGU+1+KA",
+	"KU3uL36RYKp1uPRnx2KyXPol/PwfNv0fNv0fNv0/xrr4fKrKXf1zP0+sKqz0hMpzXFgn/RUUdIB6/N/X",
+	"735hb6V6NDa3IFiZXNSZONxrRDY7mp4eNcHIOLNIdvpU/AU3i11BWkCOvM/B8Ri7XYzLAyc1lb6dUjIF",
+	"DZotsckGa1guKIxoGMHZUHlRFwEIE10DtE06hQy7OD2CQy1xNz1TCD0KUhcyNBAayXnikJo/RjcWn4hq",
+	"G4c5OS7Fu+4xLgoKqcqL9nwC2hCkxdCZZEUogj4XQ4keHz+uj6NtnjTE0VGGp80x7slTE3pDmbxzA9s+",
+	"mXgyVBSxYWtRCwBDjy5TW4toAlAX4xZSOvAyObXDyUsAbA0Vf1iDjJkhvgoMGmecsato8DZNmGCXqL6Z",
+	"8DNgMgEWWTe2zcOKqtN2wrOhE9txHCzxCIOiEs8PPPQyE5gIveoFlvUrQUqNO5fDRycacRqqUPoThW1c",
+	"T1A3FbCfqvJI+3CoUkFqHAVeqQdCyTdMq7bvhjSsbIjwPImWjWCTBtJHIrjtAZQCvL4JOF57q18C3pyb",
+	"IuMLQMM5d/bkN99/f8m+OU+blFuMzL2c4qEt0NajVL1ECx+Tvgy7DxJfa3XIsHjMz7CZWJ6J/Yy1XwwB",
+	"b7fKjQCVL+pJxr76+O7j+4J9ePWCff/8mz9/7VtygFUBLXkgP41D+Ro1JHfMJ5ziVq2LmEv1Cmd4xEg1",
+	"jZDR2HDl3ZWgqQihfSwefMipzGphFr0uV9zdp9Rrqu3UksyZeYFPRdt2eLaMH3+hy0dP2vtA/e7c2Kbn",
+	"yCKiDMR3SSwq6pgXMFL/mBMFcY2gtOnD/ADy/Is6y2+ThZWhL2x37x8Yqt+/kZgg3iMSsSPQxuk3TVVi",
+	"fg5eZYJLaFFeCvLU4X8DMqheekCIIpg/aen2V5zIF54bEMyDQ/uRQjbhLK5XfUA96gCbraDcRV5V+Id2",
+	"+H0+rH8jsy5qbwdWw5pgKVQBUxG8xFWHp4ijzXSdXz8gdKfmESGxZ5ykYRwoMeOKCVUOd2eNGgbdvwLb",
+	"taw4OJfgNkJyqrOgrFNt9y22hXLvmccxjVfgDUPsVuRmj1Bv9Veqq/EQappQY9z2kjkprSFkV8fdAdsN",
+	"+i+fMWhJFlBJWghYSZAHrfFq2DryBUURkDBGsl4LEVfGstIInAAqfI+ULBfm98j2aDTorsYDhBM7Dg5u",
+	"giJpPvXch1c9ng+PnOMIDGcW+yY8YcUk1dZ0BTzxNchrwM/JwOcU3ghEKB4ohxHWA2XkTNEurM9xaKQ7",
+	"xhdJKOi4CMLk4PSy4KqEJhr9+eoeYO1xEta3Ud0GJa634tcDfwAUl57tBj8ObJwTLkn/BtIzj7F9bY/P",
+	"IcXGGP0lSBzBl4d2xXY6KWb350146stVzd/z2iJgCDZcqxEfBFr15JSaf95De21VV2/xIm5Wvn51fr/I",
+	"9e5A0BWhL+AgHjRM0PuXfJ4PXLsfD7IaKiM9GIjG1jA7hoVv/3skA8ORXCnqC+pSfor/R2jdjhxP6b+z",
+	"B6hr+4eVOfsbPkTBDnt84Lg09l0iyZ525bwF8JA3bfLEF6ndbs3ykVUXHF2U+dpF9zsEy0BvPLTSEsjj",
+	"KS+1Rw7txYUCFbbTawYACYxZlIgBpTYe1QLbRkfBEo80bFocDjKPDF+nDCO9shH9HMe4icd45Iqx7ri7",
+	"px/jtR/NztkhgafumAKwXE8ZIVfs+vq1xxPHbuGmPeTCAyu2KRzsF8LBuyPEQI8qd+HbGVApWgR0StIB",
+	"InJcYcdYZ/xYUVWJJIsPgpevtbEEOXcMmukMcYRwwPC+4DSLofWo4WgegYgqaewpIZf3EJLbS3DLSAMa",
+	"YQBI+erF9X8XmFeF6qHvp0rYnhAbmjd48l+Tve2uSABbTNPGzziA05SPSB7xKI8cMIqG/oDbnyOHGIwG",
+	"fVpHKE/dpYzf/J96IXXeejwdPFUULYy+0XLGub4M4JoIhBM3NUNg0jJFCdD98v7KCb2IkBT7DaEPCIyT",
+	"UAvT0SW/amrUcdi6+vZIckexXfrr/v4F7NXh9K4PjcrdCqHKnb4cPum9lIAxcjhtbC960IF2/THMkX1a",
+	"zPEskBxRP+XTKbWmzgRLNQPcLooIqDDXC4ixgeMW42zoY60q332zaMHia4pIuaehlX03hShAzO9yoeh8",
+	"r3CmX/4p00STKEJ+t47l9+oc7WpVa45oUvnksCXfQE/4yL/UaqX+Y08M6LErXdsLOEVwzxSEJYQveQ4w",
+	"k7VYOzrATDMeYb6hRopYbNThdee4r/ysH8xEd++ZnyqCWuulMJfd1CVoc0Az9viHgOEtbTEovWynUOAx",
+	"vR5h6zJsxhPEH8BmOgZTkhg/CNvU1COd+um0xvCWtPGxw24UnN7CuookbUVWz5fKRLpW03ENlH0R4feO",
+	"rWcPwUNsYg4p5VyE0yg8XLWJARvB+kXQxpD3zGs6T0Kfw4a8AD7HPmEDZ3+0WgkolHOPEQJ9Nqb3XqpD",
+	"HvfhjaB4go9sAO0hsk3U1OqI1k7EHgCReE9U6x09c2zl+mgxnmOyDerTN8TfHZowhcygqA4EixAEwqKG",
+	"EPvO3X8M9cX3P+rt3QDWgTQWCOyJCU2TMHT2SapSr00kN4Sa1psVdulwGs+H66sIxf+MffSI5VC2hECY",
+	"Pr+3g+26I1te+i+/9/P+coXM7lyzlp7fLr+xj8MP/GhPh7jH0KW17S930oQw0bHBiScMRQ5UcoKkPB9O",
+	"z/VbA2zn8IeZBQp8BC92tNGA7J3PNb52P/9PcWvAXjxGIKmz/2LNe3hcrBXTs3HhZ8f9wg1mJ0vruLZj",
+	"WklGdU1Dfrnsyc8we05hHx5BCQ7VLtHu+5KXVq5gWmqMFJkAokc1l9RhabctbL1WURIz8DNy6fpmU+hB",
+	"0WvqEUOcDvsnQSM8ejBK2Yx7v+0kVR6QFI6SVBkRwjGDjL3ZcZjvqn1X18dhCnrVx5P16n8OS9ar43Hk",
+	"LX/ErslxL+Pxj8oRgz6herkU2JaOs1VTr7QRh8wW69RzuFdyH4fPPfD7R6oXgTH+k041sjvWEMvykdxS",
+	"rcYv4g5scBHcf6y4rHfF3RtA7Ek2SPsy0qzaCT5yjk1/77Oj2iTQb29gHsQ1d/eW2nWKz5TUD7BLYoPl",
+	"KlhCEFooh1b1/xLlDVz7maxEAYyFQlDY9xirh7B9stOwkEVAscFEtKsPuTmQvKrrdNiclz+JzZGTJ/wI",
+	"j98lb0/SBISUEIcCEwwO7CkKBDPAIwBgAVFjzzN21bZqbOEKQmnSLTR+VY6iyLyiFv8QDsPiCKMvmRGq",
+	"xE7l1OgUMnOw0+lWgg11M80zo2MlYEUD/FHpV0gpxp37UISDiQC0Uj1DEsKyUzKgQH764NsxunoAaS15",
+	"KfYjHzgJEww7ChNiBMMD08aWIHQJ0Goq0GoDktnqmkvUA/k4VRkata+5iVsN7NKRm9AXLNL89B5ZoP3M",
+	"S7FHqPlgVHROJ8XJHjyHo1HdOOG34gYc2E4Gxt2fgsAi2TRCXB1XVP0BYmqfiHJ3lDbwGBLqt1ux6c3d",
+	"6zass62q5WMxXG2g8PGS2An2AAfJhxWRqf4Tbqz7sIOfxGaEn/ooyXdxX5ZcpteBl/Zv1D047i3X2x8O",
+	"AGfBtkTrCDwAjNyV1JS+jQE+8ao9NmPs9Kqu24bUmR5wDz+OI7QtCTP7ohpIF2RoOJGjxJrQao8hSoDz",
+	"PJ0ueFUJRxF5kfLGmAa0GeCDVoPk2MKYjMQj5EVBjetuqM3ZU0zaS6brwvdFRkc2xxQNp4yG16gT8T8a",
+	"A0lYK8e1SlB3ImjLJNHhmr5EugPk51eIGHXUDkp+E7LdLP0DRxNrT2e6UT1VUB9BSZaWTfj0tm2kBdKt",
+	"0saeMSxt3GI464WGmO2q1neQvt4CoFqh2FKqxgqzTURbRJrSkOvbVzDhL41k3Mze6j/EiH8cYbVFNqH6",
+	"vy+R/gWvqnezWajGP64mQz2+JPXmO3gXqaK/NgwrtegSWA0pbS20752oI4Q5gJPUiNkpNnhL4svgzEZp",
+	"z9hVx/SEB5RwBihgePpIJOF9mvgWEqzo7hXyh/El8t0WtuGRM+jAKm9Hzkj9OMt9zaWTczNdH1PyV0Rw",
+	"OQdGfWsCiXFkyABjFhFCrPqxNxayaExoE4v/QlQ0D9uCkHkI5lKmeTBwuv+w4D+WBcPZ7U2yNPc/p/9k",
+	"V0Y5k0FN3jLtdY3oyphlebzTJkFweis2eY7wGlyWfFdqBFGBbvG41SlajrvcoiAvp3duOEsAQimkzE0b",
+	"Y528xW2SXvQVUfmy1azUHsQuW5T4Hif7IIE0MvfhGM6xqVxJwpL+fVj7mlXF5dgeDR+33NGyLRTGRhLH",
+	"FEcRDT6d6XourHXTzJLjj8LYWm+oZkivNt38KVCAQnquMxfAiiSbYaWNEcZIrfxN7DUNXsF8/k2dSj7l",
+	"zCtvldMPF3w3+nCMzqidA9Z6ZvZZg3CCcq64bWqsFWkNVfbV9fXr6zd//bp1MOhZdJaJ0g533F+iNhom",
+	"9j9En8DgqhcwObfte3jqocx6d2mOe11QzL+eTb/907PvC2ZWt9LJpH+sby8xBj2obA876hygwdi9OXSb",
+	"yOIusfh8aOA4VEp68ErK0kR+O8XeXUOtLuWghkxjH5t0vIaamhfM6PD3KVdsEmpKsB86xGI8T/bgA7yE",
+	"WGmo4QtsPao3RsNEVLNk+upbQuw9UvYpfv6RY5fRoIlcVMSaPjA3R8p4+hv8f2/UCiNMO6ATHjE2avjj",
+	"FFxwOwQ6+NjFnVDa+qYjaCbzQCfwHezxGmhiHdWh+xwLSUkXOcnuyWMcz4G3RldtON1GWyvUcUJhW1fV",
+	"39JQYO8rtiTmfgNOuZwu2FLYhS6TZQBH2J3zf69bsMsd/R3Y0/rKp4VD7bsvJfNgtiWmC0VZRPDNJ5h8",
+	"ZthE2LU7LbvWnuITGE0vEOvpv0Vt0r1Rhp9TUnZKurl3OMCecvYu+0u2omsaWQ5tFkqDk/+TphB6mfGl",
+	"gK3KphbrB83omGT7Slb+yPJwdTZac2v4QuITuAuFstSAwG2H4HUlRX1ccvdNwEcX2bXhOy8E4hheC28m",
+	"a6hu2VNyB0G0B7OkY1jq7eweWbPPMkLfEShkLx7DztsiE2Bg+4lkvUUkUNBPZnwqIddESsRYknkFU/pS",
+	"SQZn9z+FZFJgIFsUVOvGCtMrWAE9CELHUmFSN/IVMBSAZngtKG7hKGoSkLapbR6kjiohSlOwqTbW/R9G",
+	"uwr3GnXFA1d424MAUSQCQmPN1W0nf45U1XSflw+4qkPL6Eq7SVvsUCsVtdFBREjKWNexwZQTmEv++abU",
+	"a0WNYntanxW7CEECZHRUauExdJaNscxY3tM0Rqxu6OmR/T7iYYPhCQNSzraxerVCVzo1scsWzih9A/V0",
+	"42bwUwcgwfJbgcRB8TJhZCli47W1iAyAHDE9y/eZMV1PQ8im3lJVdpKm8/ukma03XpEA+9sJdEzkgbbK",
+	"usEevVxtgKYvnakAl4S6A1aC+Yuch/5eCF6bP7BpCl20jGqFzOW4mtKdV8j7WBitNVKXuiZAC7LhzgfZ",
+	"mBLrqGVAisscwhZ4lN6GHS14QF8Ay5baWPbs/NzrxYc/RLOnRabPnZ7q5XYYT1IbKzg1d3mZ1XO4dxfb",
+	"LZbcRfHuDA+GxL2LHrLkMqa42dv9MipdCXnebjKXweEm74STEXei5hXIDDO0nVeeAS355zf447Pz8/38",
+	"6KqqoFv+nehWcmLbB0hDFXz5gIrO4/ocjOnxopugK3i8Qzj7GtQNPBJUEg5Mu0suqz6f3EtfchJA7Nwb",
+	"OZ/Yzxyab43r3+dF/mH0xTaXOXMdfQMpMh9Au3From66660MQM1KnbxW6bUeEkZYVlmoPdyywnEP67fy",
+	"MJnyUS54k2wxjQF9aKeKIEdhMsEv2DHhoTeoCQ58adD8Mmfsb5DlYxdCOTJAdw2cBICwURMwdy2gaI6y",
+	"Azy15HD4rqOTOUp36PZcHhNSei8tHLfppTuWcd1gj3gI8Qj3bSD6c0tnXboCB4HSa6YP7QSGAuCsnvAK",
+	"IhKTDUj5i45tApalEwoFwfrv9DkiaUE4DbQSXYcKDR+5x5okBamc3l6Hi1pipkOLXIqqYoG3c43Vky0O",
+	"r8wokb/AEvfoGju4EiqecgCWuCTIX8X+C6dcsFV4M7RFzUFP5D24S/75rVBzuzi5eO60jqVU/t/PBnqY",
+	"5wCm4OzFZjkRdcGePfdxYMNliaxsLfPgGBVkn23NSi6b5cnFdzgl/Ec7oUduIO4OshxcWLvmhkHa/oFv",
+	"jDcZ9yYV0lOPsTPvovDZkJ5kBJqE4vFAhTkBtDzNga/K8l3rNfsiS3d/Eet2Ix83BN4dNyFPCeVKkgpy",
+	"eMEadQIIFP70N/+fECLfU4fnk74x64S9UwRVyXgFDs5aLDnAgKdL6+5NHf7FoTmOb2Y/w0KORUZ+Pris",
+	"x9bKhlISAg9L40HJF4L7JosvP/L5nnSeR6a+p5Xgd5REmTMKP7XI++gdBU+tYSZhKVHJzVv66sMo7qgG",
+	"Os0wCawfKUp6NjtC34mMUwCUHVT3imCayjo4CbyvJnhiF2IZ1YVgvrNPnwKrdsoVtrhN+4r+nY/pE5mY",
+	"gN1NoN96zWa8xvt3DMm7HaNEXMQitLk1EXIHJrlHR9vJP4JDoY4BkQyaVtqIEioVd0/sB6eTH/DMDs+h",
+	"OzN87N5++240eDvr28M291lxY3sbnkzh0s4FWGKINyWXPvPRUGWerrHRn7G1sNMF+Dqls5YmGx9RhNye",
+	"GPMzOIpvxcqSzeieR2MJDT6K6VVa34qSbTVIwTsDJoxJO73e83vUWbVFObtczi3q0q0W7G7EzLLoYEwZ",
+	"TltZtCEbp+RWnFIEMmHCDeqlMfRj20We60E5wLCsA4wH1c0ILRjAXHlVdZDUZYxJziuj3Z+1amkMUTVy",
+	"AUTM3BsLfAjDUiXEkLDACDhFkl4BtJEtOPjK1cHRG3s64h4CuvGYgtFdzVwJ2VVwnbQRhgPb6lip8bRs",
+	"RH8oDAIa4RjB/Qb1NRfRUeuVUIGga2YWjmMWQcnhDDRbX81Rt1B98DZ49YzllWBGa3XpWKAvBet2J4Bx",
+	"IGlc9wdH38PifmzEY8C1Jsiyi1l6yZaCzFNysx/yHlw5frHe2ki3wx61CoDvSr4xl+xPg1gfvtyfG3LU",
+	"m+FO78dGDAUZDTR54CsCwbzs7Xit11gRGQUBoXmN+/da155CW8UWDsLJ+wW9mhTZH8R92l0dhm7j3m3U",
+	"/R0aRA1tyr4H/Wu6uIZXfh8wPORcX7QMQCpqLVTK2UzUbVMyVKZyc8TU7XHZPp25gKMessrWfOMz0Qri",
+	"cS0oya3Y+Bh8gRDVE16yHrG91nW9ecDE4lblxxF+vcN75lKLeU/COP56/1EiuJguSyXcgSBs4N8H1y66",
+	"lduoLo0a+X46VIf03JcIUglhtqEW7D4Y3kdNxXKXewi/PrQuk8oyBab1dMlXWd79ltj1nLs7BAzmIuLb",
+	"dAAR+57pGjUhDJiHxNPAlTCqH6giz9l/5qt9AbdEyKrduoI9c/Lu2fn5+SV7fn4+SKLvxq/2J3v+RyD8",
+	"h+/+h+/+O/Bdx1KyHctXB1eKATy2P8T7wT/05XbLgBP3i9lxw+ROWradVsZS1zpQ81JwZS6gjLr0YJyQ",
+	"raGoLlorUfgfFEFgx0XXLaQi+6oxov4v/8vX2aR/wZX9A6kUtnmIfuBPJJUGffRWEj9gyoyF4uJE1clk",
+	"wzjmlftepFiqbvXKdKsTIJfHtqhukBBjUGAVPskOaxgmYrvzE2YdFKnma7STX2qaQGeOjxw96AybgiiG",
+	"nw8bRujWx3naffpb3WDlfNZx0Ma4AGq3bpRP3J7p6v9j7/p+28aR/79C5GW/X8Cpd3FvzZPRdu962N4W",
+	"cRd5KIoDY01sITJpiFS0RpD//cAZkpISUv4lKr7sPTWFJZEckjPD4cznU8gaMqKs2FJu0ns2LSthPzyF",
+	"B7AOTsDFPG59XFfmE2MogR3zk8haWckR9OyO3H9u4RXrFbhLXOPgIWCiZJlsFdoLqV3HM3eNa9QCFMrF",
+	"hRxdMi+jVYvnP2nUz/jUmV/TzlwlMhmvNf1gdK28u3PEiBt/c2L3umN3kaC6xNTG8FZi0gRyyNYwdERe",
+	"ljELqNEZNZPvq50nTBoDz116BXJu2e1s2gzVq/4hMnnivJ8JXVv/tjbjx3sDlPPwKldq7PRlWRW7fFL7",
+	"6HVFNcLpUw/bLe6bfugGxHBAQyYh7nJ+LOJPpwPtS55cMwUFLLSF9zTPQWbvt9cKigdMdKMbGopzZ1WY",
+	"aLIjmDN1ZZ53c+Ssx5dtB/RuVUDiHWW0bwFPOyuOOHWGzZr100aGws2PhZC5qEDFyCpOWhfmpUNpK6oC",
+	"kpBWRAU5tbXnPeUY+MCQkkhFq3D49vj57WyP/WzN2QdA/spBCTtHe0Ul3Hy+SlgCT9Ud22yTyjYFFzZb",
+	"GWG/VsgFTZEJJddAeBVGAVvACkISmtj05tKxDjnvliLpEIR9p6O97cB5xx9cJ8cOQHTaDQES2NlLGYJw",
+	"C3Vq1kYPOs8NRfh9nygz2Rxuu2mIbdB6V2uOma8MM3vwt20HG+UeNoGsnK8FF63VkwRutd3EK9kj04co",
+	"pmfBhy5RbKb70f351Ie9evT+dS8mjzf07KF/DJwbvkuQIV/teWVkhQBCfhtNGh/XFV5OEHvFlgDd8byA",
+	"jO6d0ZjakIQLMgmp2Ra0RZiRlX6P0Qpk+sfnpfDoIe/YDabRPUBZ5pnNO0KIW1txabNSMCvMX476DzBe",
+	"6JWslh42aIX8D8slse08j3jESpOGW1Gp3dTXUgm7zEFCG9Bayz5gsdNnJYSPU6ZzMlK2GsGtuBtxTD4Y",
+	"KDOhJQqXoDCG1jPt7eOO1h66jcq5JqzDiuvQ7sexN3sH1X3xWU1IERgr8vi0cj1pE81JeecwIwhAx6wY",
+	"G3mnggyL/ZXhuaQJvXPBZJGh5lvzLVM6LwpW5A/x6Pt/i018jSB8aL6xXGs34Rt4mAOCuWqBjECWaxWB",
+	"dvQoAmYW24QN7BMn7ivOyko4wgOlYaO68JJGDuqqUz9B9zTmB8slh6U5upaeSM5mUbUpnI1OAd2AA0zQ",
+	"fCsqAcLM343MRcDXNRIYTpsmMo4vO/lazOCmJ9iFg/AL0EUa3nZWuyI71fkHdcwgjjWL++WyYAtS/C9n",
+	"JqHWr/aLTNF67EakhmEm7xgCn33Qe7ysxFleYldxJ7wa3EV6nqcRFdgN14vVCSILo8RypT2euIJWiiSh",
+	"GDTL+zeu9OUn08XLzx+H4DrB4V4qXQJfH0h5MhMM32YbKG2s0nmxZSWuMHcq45qT+b+uhGfsz6kGwwHX",
+	"I68EdYEh8pl3KQedacw6twNt0s6bmbdOSB84Nj7QAnvHQzumLuBfZSVewKvXsrxHtRv2nKwXzI1YKgfV",
+	"xgT8qdEXyhWry1xrECzDOLHVsJJpKe9Zro2/HHOS5xo2J23tVJja2LGxT/ap9UnXJzGuZp/WnZvfEw4X",
+	"vx8ZLzoQDVfDHQxbm2++OBVQ95MWfq000ctsbRC64YizROscw1iWvxBRDwvo+Ppm775c+/+C2gz+GK6q",
+	"eOpN+okhsITsxEvtQoplHxiN5WPro2+e50vxe6X3RRhljq7Poip4Jb+Q8j4HXwXfwuOZg778gL8mQ+Xp",
+	"rzeaRLfll6Sb8guET0fS0lfnYpmuyCoGZGbm+3Oq6x378bGRPINyNn3BSMKV1SJ+3SIICK3XsZeqgkVV",
+	"5np78f77j/aWFVspoLNnpwuZQVyf/j1/cPEamTXaHfkG2B1faDxmURgkX4rL3F9I50pVxlFBH+ROltYf",
+	"o1Z/8hvZQbU5xrhAKnP+AB9MJ9OspV9xENjAea2n4/fsQbMfxoWNrYINV6qWZUbYJfFFYQlZ17KEd+xX",
+	"WbJffvbxtfY2WfMt4ZSukeFe3iP3RudTauJbJcgcB8vI/s85xNa3t7Bp//+OzehT+HkhdYhFC8c9t4Yr",
+	"KdjtAVdOAWNoPwJDA3S6FUD7NBqyJ9BoDLGUslYN1fPvGxCfP7IPUghYaLvdAyme6v4ztfBssH+jdIsY",
+	"xLdrrZMo2FKhv8mFX7Q9oaSzUrUkoykXqu6ROAXNPVWS1aOKO9R8cKD5eF9CZUqcRSlxZ9ian4NnruvR",
+	"kcDQiwvS0ge/B2Upy71eJKPRvLkpqnXB9WL179wN8OTYxUqviwNjFs98AAzIFcAzCoxKaz+FksUpnsBf",
+	"cMc4xd9T7mFhVTs8B7IW3mZcuegIFt/ZDysGIovlMXx1jSbKTbKfPwT4NMou6tmnUiLIO6H13obM3UM7",
+	"EQ2kQp8BT+m3MtteIaQCHiejpfq8KNKSC+11PeXchT0up749X492/zcrEN3mlSyyVsUR5mAOnUvansLp",
+	"o/3rqe+w/klkjWcUshgbrlctg9HxooYi39wvMDC4nPRltelPYOhAf9obZeUsABZ7RWhH5qD/2CQNz2ED",
+	"kXw5LclbSHauiOUsf/FE/7iyaad7NEwFixK0v57flLnQLjGkE5fDtGbNSx0i22tEm+CEaHo9s9Gu45T1",
+	"sODk+xjQ6ta0fws7APjnredG0aC+vX2r4FojGReHv9XV80Xib8tz3Kq05y0HNLV/4opxVsPtSsr7n5Tb",
+	"8XmTmEAnIsaLYYqv2pHpZvVMH5v/9Fo/KkDrm/6+sbZAG0Kmsv3VuLU8yjq6xPu1xTZQILBMPdeD7pcw",
+	"vYHNf841k2VfdR95vecn3ARBat+bQTx9jrH8QcJAe+yPaQY867UcH80D57gzElitj1Dk5rSyd1ZaNy2V",
+	"3oYsScXYDkM2B5HNljwXb2Cu+l1foWmcEffXI64S/y3WXYy0lzTQzERK+jDCKgXYvBeuMXYeyCWFtr/2",
+	"1ufTd8kMO77RbL7MkDYO57IG2PQm7XBHkAy8eEFe7yEaMUhresBLso4+CamBJgwUV87xhjVhYSQ1MHJV",
+	"ZKvRwFo1Pyaqhwwhg9IMTx/x390ITdx3MHy0txN22DkB30qd8rhb6mkhWLuCflF9FGK3d+iaVuitc18I",
+	"4Z2keFRyvZ+Aybio2gkKlbwUxqhS8o2dC84vUmnGkTRmWfYN+PqMD/LYvVPCS0YCgxDfvTSGKNzpo/mn",
+	"F/7l2oEIYE6dxXvh4ZJROmSHJyU8uH4XRtOXBj5StwW7HDw40ZbrdA1r8hw7ZIKxGMVXXupXFN7kZFax",
+	"iLDt1baNqtvsTaKGH/CkVAVUxD9lLt62RJNIE9cxpu30Rgu+0SNv+G4QR3jUzaB2sklZudMT6Kaeny/2",
+	"mpXsuOFtY5KbdgMqAPPLLLCDi2lfTC6IFCAa2z5xUnff1dNimj7iv70m5Boe5D1EJj+k0uyTKUwsClNI",
+	"Vkix9MjyXFAS/8BXvLrki76i5TnfqobbgcmSrRx+Bmd3uekgXlI6xvPbIl/gr7nqIuTgKDp4OIQOG4js",
+	"mC4lOu7jt7/Bn3rs9FYaVDBwY2RbwgIzOlNAuNR82zPBs8UCNgiiVfMtoXrbY9ktqDwDy9SvqsUKo+5s",
+	"AaXO74wUwEV69NbfWNdcEPBr2WIONT++YzPBODZmnGLTlmJaFlmjNuhXS/YnKGKMt8QE+nwLWymyVrho",
+	"whCZRSwt1Bdx93rYr0D2HzZww7eJVlfz/ZFX18zK9cZMdbTwRclhS7C6l++PF7fASygv3n//YRw4Xwbz",
+	"/YfRfQrKB6dPq7K4eH8x5Zt8+vDLxdOPp/8EAAD//w==",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

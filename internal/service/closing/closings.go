@@ -133,22 +133,23 @@ func (s *Service) closeOne(ctx context.Context, c record.Closing) error {
 // closeAtCloud closes at the cloud and looks whether it is closed. found is whether it
 // was open.
 func (s *Service) closeAtCloud(ctx context.Context, c record.Closing) (found bool, err error) {
+	in := s.clouds.Of(c.InCloud)
 	if strings.HasPrefix(c.Kind, Agent) {
-		before, err := s.cloud.Agent(ctx, c.Details["instance"])
+		before, err := in.Agent(ctx, c.Details["instance"])
 		if err == nil {
-			err = s.cloud.PermitAgent(ctx, c.Details["instance"], false)
+			err = in.PermitAgent(ctx, c.Details["instance"], false)
 		}
 		if err != nil {
 			return false, err
 		}
-		after, err := s.cloud.Agent(ctx, c.Details["instance"])
+		after, err := in.Agent(ctx, c.Details["instance"])
 		if err == nil && after != cloud.AgentNotPermitted && after != cloud.AgentAbsent {
 			err = runs.Temporary(errors.New("the permission was taken back, but the cloud does not show it yet"))
 		}
 		return before != after, err
 	}
 	for {
-		rules, err := s.cloud.FirewallRules(ctx)
+		rules, err := in.FirewallRules(ctx)
 		if err != nil {
 			return found, err
 		}
@@ -162,7 +163,7 @@ func (s *Service) closeAtCloud(ctx context.Context, c record.Closing) (found boo
 			return found, nil
 		}
 		found = true
-		if err := s.cloud.ClosePort(ctx, left); err != nil {
+		if err := in.ClosePort(ctx, left); err != nil {
 			return found, err
 		}
 	}

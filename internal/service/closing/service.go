@@ -6,8 +6,8 @@ import (
 	"log/slog"
 	"time"
 
-	"plumlatch/internal/cloud"
 	"plumlatch/internal/runs"
+	"plumlatch/internal/service/clouds"
 	"plumlatch/internal/service/journal"
 	"plumlatch/internal/store"
 )
@@ -15,15 +15,15 @@ import (
 // Service opens and closes.
 type Service struct {
 	store   *store.Store
-	cloud   *cloud.Cloud
+	clouds  *clouds.Service
 	journal *journal.Service
 	log     *slog.Logger
 	now     func() time.Time
 }
 
 // New returns what opens and closes at a cloud.
-func New(s *store.Store, c *cloud.Cloud, j *journal.Service, log *slog.Logger, now func() time.Time) *Service {
-	return &Service{store: s, cloud: c, journal: j, log: log, now: now}
+func New(s *store.Store, c *clouds.Service, j *journal.Service, log *slog.Logger, now func() time.Time) *Service {
+	return &Service{store: s, clouds: c, journal: j, log: log, now: now}
 }
 
 // Duties are what is done from time to time.

@@ -27,6 +27,7 @@ import (
 // Launch says what instance is wanted.
 type Launch struct {
 	Name, Image, Size string
+	Cloud             string // "" means the one that has the zone, else the first
 	Zone              string // "" means the cloud's first
 	Keys              []string
 	// NoKey must be set where Keys is empty: nobody will be able to log in.
@@ -38,31 +39,28 @@ type Launch struct {
 	Reason        string
 }
 
-// Catalogue is what the cloud offers for a launch.
+// Catalogue is what a cloud offers for a launch.
 type Catalogue struct {
+	Cloud  record.Cloud
 	Images []cloud.Image
 	Sizes  []cloud.Size
 	Zones  []cloud.Zone
 }
 
-// Catalogue asks the cloud what it offers.
-func (s *Service) Catalogue(ctx context.Context) (Catalogue, error) {
-	var c Catalogue
-	var err error
-	if c.Images, err = s.cloud.Images(ctx); err != nil {
+// Catalogue asks a cloud what it offers: the one that is named, else the one that has the zone, else the first.
+func (s *Service) Catalogue(ctx context.Context, name, zone string) (c Catalogue, err error) {
+	if c.Cloud, err = s.clouds.For(ctx, name, zone); err != nil {
+		return c, err
+	}
+	from := s.clouds.Of(&c.Cloud.ID)
+	if c.Images, err = from.Images(ctx); err != nil {
 		return c, problem.FromCloud(err)
 	}
-	if c.Sizes, err = s.cloud.Sizes(ctx); err != nil {
+	if c.Sizes, err = from.Sizes(ctx); err != nil {
 		return c, problem.FromCloud(err)
 	}
-	c.Zones, err = s.cloud.Zones(ctx)
+	c.Zones, err = from.Zones(ctx)
 	return c, problem.FromCloud(err)
-}
-
-// CloudName returns what people call the cloud.
-func (s *Service) CloudName(ctx context.Context) (string, error) {
-	c, err := s.cloud.Capabilities(ctx)
-	return c.Name, problem.FromCloud(err)
 }
 
 // List returns one page of the instances that are there.
@@ -239,7 +237,7 @@ func (s *Service) judgeLaunch(
 	); err != nil {
 		return none(err)
 	}
-	c, err := s.Catalogue(ctx)
+	c, err := s.Catalogue(ctx, l.Cloud, l.Zone)
 	if err != nil {
 		return none(err)
 	}
@@ -281,6 +279,8 @@ func (s *Service) judgeLaunch(
 		Size:      size.Name,
 		Zone:      zone.Name,
 		Region:    zone.Region,
+		InCloud:   &c.Cloud.ID,
+		CloudName: c.Cloud.Name,
 		LoginUser: image.LoginUser, StaticAddress: l.StaticAddress, TemporaryGiB: size.TemporaryDiskGib,
 		Labels: l.Labels, CreatedAt: s.now(), CreatedBy: actor.Name,
 	}, image, nil

@@ -182,7 +182,7 @@ func (l *lifecycle) disk(ctx context.Context, p *runs.Progress) (string, error) 
 	if err != nil {
 		return "", err
 	}
-	op, err := l.cloud.Launch(ctx, cloud.Launch{
+	op, err := l.machine.Cloud.Launch(ctx, cloud.Launch{
 		RequestToken: p.Run().ID.String(),
 		Name:         l.machine.Instance.Name,
 		Image:        l.machine.Instance.Image,
@@ -330,14 +330,14 @@ func (l *lifecycle) begin(
 		if l.work.Operation != "" {
 			return "", nil // asked before a cut
 		}
-		op, err := ask(l.cloud, ctx, l.machine.Instance.CloudID)
+		op, err := ask(l.machine.Cloud, ctx, l.machine.Instance.CloudID)
 		if err == nil {
 			return "", l.began(ctx, p, op.Id)
 		}
 		if cloud.NotThere(err) {
 			return "", fmt.Errorf("the cloud no longer knows %s", l.machine.Instance.Name)
 		}
-		if i, again := l.cloud.Instance(ctx, l.machine.Instance.CloudID); again == nil && i.State == end {
+		if i, again := l.machine.Cloud.Instance(ctx, l.machine.Instance.CloudID); again == nil && i.State == end {
 			return "it was " + string(end) + " already", l.began(ctx, p, noOperation)
 		}
 		return "", Calling(err)
@@ -353,14 +353,14 @@ func (l *lifecycle) awaitEnd(ctx context.Context, p *runs.Progress) (string, err
 }
 
 func (l *lifecycle) stopAgain(ctx context.Context, p *runs.Progress) error {
-	i, err := l.cloud.Instance(ctx, l.machine.Instance.CloudID)
+	i, err := l.machine.Cloud.Instance(ctx, l.machine.Instance.CloudID)
 	if err != nil {
 		return Calling(err)
 	}
 	if i.State == cloud.Stopped {
 		return nil
 	}
-	op, err := l.cloud.Stop(ctx, i.Id)
+	op, err := l.machine.Cloud.Stop(ctx, i.Id)
 	if err != nil {
 		return Calling(err)
 	}

@@ -156,12 +156,12 @@ func (s *Service) Approach(ctx context.Context, name, from string) (Approach, er
 	if i.Adopted {
 		return out, nil
 	}
-	now, err := s.cloud.Instance(ctx, i.CloudID)
+	now, err := s.clouds.Of(i.InCloud).Instance(ctx, i.CloudID)
 	if err != nil {
 		return out, problem.FromCloud(err)
 	}
 	out.Asked, out.State, out.Address = true, string(now.State), now.PublicAddress
-	can, _, err := s.Outline(ctx)
+	can, _, err := s.clouds.Outline(ctx, i.InCloud)
 	if err != nil {
 		return out, problem.FromCloud(err)
 	}
@@ -174,7 +174,7 @@ func (s *Service) Approach(ctx context.Context, name, from string) (Approach, er
 }
 
 func (s *Service) approachRules(ctx context.Context, out *Approach, i cloud.Instance, comes netip.Addr) error {
-	rules, err := s.cloud.FirewallRules(ctx)
+	rules, err := s.clouds.Of(out.Instance.InCloud).FirewallRules(ctx)
 	if err != nil {
 		return err
 	}

@@ -17,11 +17,15 @@ import (
 // Machine is one instance as its cloud has it, for the steps of runs.
 type Machine struct {
 	Instance record.Instance
-	fleet    *Service
+	// Cloud is the one that it runs in.
+	Cloud *cloud.Cloud
+	fleet *Service
 }
 
 // Machine returns the instance for the steps of a run.
-func (s *Service) Machine(i record.Instance) *Machine { return &Machine{Instance: i, fleet: s} }
+func (s *Service) Machine(i record.Instance) *Machine {
+	return &Machine{Instance: i, Cloud: s.clouds.Of(i.InCloud), fleet: s}
+}
 
 func (m *Machine) Set(ctx context.Context, c record.InstanceChange) error {
 	return m.fleet.store.ChangeInstance(ctx, m.Instance.ID, c)
@@ -29,14 +33,14 @@ func (m *Machine) Set(ctx context.Context, c record.InstanceChange) error {
 
 // EndLaunched ends the instance that was asked for with the request token, if there is one.
 func (m *Machine) EndLaunched(ctx context.Context, p *runs.Progress, token string) error {
-	i, there, err := m.fleet.cloud.Launched(ctx, token)
+	i, there, err := m.Cloud.Launched(ctx, token)
 	if err != nil || !there || i.State == cloud.Deleted {
 		return Calling(err)
 	}
 	if i.State == cloud.Deleting {
 		return runs.Temporary(fmt.Errorf("%s is ending", i.Name))
 	}
-	op, err := m.fleet.cloud.Delete(ctx, i.Id)
+	op, err := m.Cloud.Delete(ctx, i.Id)
 	if err != nil {
 		if cloud.NotThere(err) {
 			return nil
@@ -59,7 +63,7 @@ func (m *Machine) awaitUntil(
 		return nil
 	}
 	for until, pause := m.fleet.now().Add(operationPatience), firstPoll; ; pause = min(2*pause, pollEvery) {
-		op, err := m.fleet.cloud.Operation(ctx, id)
+		op, err := m.Cloud.Operation(ctx, id)
 		switch {
 		case err != nil:
 			return Calling(err)
@@ -91,7 +95,7 @@ func (m *Machine) NoteAddresses(ctx context.Context) (cloud.Instance, error) {
 	if err != nil {
 		return cloud.Instance{}, err
 	}
-	i, err := m.fleet.cloud.Instance(ctx, fresh.CloudID)
+	i, err := m.Cloud.Instance(ctx, fresh.CloudID)
 	if err != nil {
 		return i, Calling(err)
 	}
@@ -113,7 +117,7 @@ func (m *Machine) PinBoot(ctx context.Context) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	output, err := m.fleet.cloud.BootOutput(ctx, i.CloudID)
+	output, err := m.Cloud.BootOutput(ctx, i.CloudID)
 	if err != nil {
 		return "", Calling(err)
 	}

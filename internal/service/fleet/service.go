@@ -5,9 +5,9 @@ package fleet
 import (
 	"time"
 
-	"plumlatch/internal/cloud"
 	"plumlatch/internal/runs"
 	"plumlatch/internal/safe"
+	"plumlatch/internal/service/clouds"
 	"plumlatch/internal/service/journal"
 	"plumlatch/internal/service/keys"
 	"plumlatch/internal/store"
@@ -19,19 +19,18 @@ type Service struct {
 	Safe *safe.Safe
 
 	store   *store.Store
-	cloud   *cloud.Cloud
+	clouds  *clouds.Service
 	engine  *runs.Engine
 	journal *journal.Service
 	keys    *keys.Service
 	now     func() time.Time
-	offers  outlined
 }
 
 // New returns the use cases of instances and registers the runs that change them.
 func New(
-	s *store.Store, c *cloud.Cloud, e *runs.Engine, j *journal.Service, k *keys.Service, now func() time.Time,
+	s *store.Store, c *clouds.Service, e *runs.Engine, j *journal.Service, k *keys.Service, now func() time.Time,
 ) *Service {
-	service := &Service{Safe: k.Safe, store: s, cloud: c, engine: e, journal: j, keys: k, now: now}
+	service := &Service{Safe: k.Safe, store: s, clouds: c, engine: e, journal: j, keys: k, now: now}
 	for _, kind := range []string{launchKind, startKind, stopKind, endKind} {
 		e.Register(kind, service.lifecyclePlan)
 	}

@@ -34,6 +34,13 @@ var DatabaseAway = &Problem{
 func FromCloud(err error) error {
 	var refused *cloud.RefusedError
 	switch {
+	case errors.Is(err, cloud.ErrPaused):
+		return &Problem{
+			Kind:   Conflict,
+			Code:   "cloud-paused",
+			Detail: "the cloud is paused, so it was not asked: " + err.Error(),
+			Remedy: "Have it asked again: plumlatch cloud resume NAME",
+		}
 	case errors.Is(err, cloud.ErrUnreachable):
 		return &Problem{
 			Kind:   Unavailable,

@@ -12,7 +12,7 @@ import (
 
 // AgentOf is the means of the instance's guest agent.
 func (s *Service) AgentOf(l record.LoginToSweep) means.Means {
-	return means.ByAgent(s.cloud, cloud.AgentPlace{Instance: l.Instance.CloudID}, l.OSUser)
+	return means.ByAgent(s.clouds.Of(l.Instance.InCloud), cloud.AgentPlace{Instance: l.Instance.CloudID}, l.OSUser)
 }
 
 // readThroughAgent reads the files of a login through the guest agent. missing is

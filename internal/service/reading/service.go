@@ -9,9 +9,9 @@ import (
 
 	"golang.org/x/sync/semaphore"
 
-	"plumlatch/internal/cloud"
 	"plumlatch/internal/runs"
 	"plumlatch/internal/safe"
+	"plumlatch/internal/service/clouds"
 	"plumlatch/internal/service/fleet"
 	"plumlatch/internal/service/journal"
 	"plumlatch/internal/service/keys"
@@ -28,7 +28,7 @@ type Service struct {
 	KeepFor time.Duration
 
 	store   *store.Store
-	cloud   *cloud.Cloud
+	clouds  *clouds.Service
 	engine  *runs.Engine
 	journal *journal.Service
 	keys    *keys.Service
@@ -41,14 +41,14 @@ type Service struct {
 
 // New returns the use cases of reading. every is how often logins with a steward key are swept.
 func New(
-	s *store.Store, c *cloud.Cloud, e *runs.Engine, j *journal.Service, k *keys.Service, f *fleet.Service,
+	s *store.Store, c *clouds.Service, e *runs.Engine, j *journal.Service, k *keys.Service, f *fleet.Service,
 	log *slog.Logger, now func() time.Time, every time.Duration,
 ) *Service {
 	return &Service{
 		Safe:       k.Safe,
 		SweepEvery: every,
 		store:      s,
-		cloud:      c,
+		clouds:     c,
 		engine:     e,
 		journal:    j,
 		keys:       k,

@@ -109,7 +109,7 @@ func (s *Service) EncryptedPassword(
 			Detail: name + " was adopted, and no cloud is asked about it",
 		}
 	}
-	password, err := s.cloud.Password(ctx, i.CloudID)
+	password, err := s.clouds.Of(i.InCloud).Password(ctx, i.CloudID)
 	if err != nil {
 		return password, nil, problem.FromCloud(err)
 	}

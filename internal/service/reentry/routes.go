@@ -169,32 +169,33 @@ func (s *Service) takesPasswords(ctx context.Context, i record.Instance, user st
 
 // cloudFacts asks the cloud what it can do and the state of the instance.
 func (s *Service) cloudFacts(ctx context.Context, i record.Instance, f *restore.Facts) error {
-	can, images, err := s.fleet.Outline(ctx)
+	can, images, err := s.clouds.Outline(ctx, i.InCloud)
 	if err != nil {
 		return problem.FromCloud(err)
 	}
 	s.offerFacts(can, images, i.Image, f)
-	now, err := s.cloud.Instance(ctx, i.CloudID)
+	c := s.clouds.Of(i.InCloud)
+	now, err := c.Instance(ctx, i.CloudID)
 	if err != nil {
 		return problem.FromCloud(err)
 	}
 	f.State, f.Static, f.PublicAddress = machines.State(now.State), now.StaticAddress, now.PublicAddress
 	if f.Can.Agent && f.Agent != restore.AgentAbsent {
-		state, err := s.cloud.Agent(ctx, i.CloudID)
+		state, err := c.Agent(ctx, i.CloudID)
 		if err != nil {
 			return problem.FromCloud(err)
 		}
 		f.Agent = restore.AgentState(state)
 	}
 	if f.Can.Disks {
-		disks, err := s.cloud.Disks(ctx, i.CloudID)
+		disks, err := c.Disks(ctx, i.CloudID)
 		if err != nil {
 			return problem.FromCloud(err)
 		}
 		f.Disk = rootOf(disks, i.CloudID)
 	}
 	if f.Can.Firewall && f.Can.Shell {
-		rules, err := s.cloud.FirewallRules(ctx)
+		rules, err := c.FirewallRules(ctx)
 		if err != nil {
 			return problem.FromCloud(err)
 		}
@@ -281,22 +282,39 @@ func (s *Service) tookBefore(ctx context.Context) (map[restore.Operation]time.Du
 // outlook is all that the best way back into a login depends on, as far as the records
 // and the cloud's offers tell.
 type outlook struct {
+	cloud           uuid.UUID
 	image           string
 	temporary       int
 	static          bool
 	steward, holder bool
 }
 
+// offered is what a cloud offers, or why that is not known.
+type offered struct {
+	can    cloud.Capabilities
+	images []cloud.Image
+	err    error
+}
+
 // Worries returns what says of a login what is bad about its best way back in, without
 // asking about any instance. Where the cloud does not answer, it says nothing.
 func (s *Service) Worries(ctx context.Context) func(record.ReachLogin, reach.Standing) string {
-	can, images, err := s.fleet.OutlineSoon(ctx)
+	offers := map[uuid.UUID]*offered{}
 	known := map[outlook]string{}
 	return func(l record.ReachLogin, st reach.Standing) string {
-		if err != nil || l.Adopted || l.State != machines.Running {
+		if l.InCloud == nil {
 			return ""
 		}
-		o := outlook{l.Image, l.TemporaryGiB, l.Static, st.Steward && s.Safe != nil, st.Holders > 0}
+		from := offers[*l.InCloud]
+		if from == nil {
+			from = &offered{}
+			from.can, from.images, from.err = s.clouds.OutlineSoon(ctx, l.InCloud)
+			offers[*l.InCloud] = from
+		}
+		if from.err != nil || l.Adopted || l.State != machines.Running {
+			return ""
+		}
+		o := outlook{*l.InCloud, l.Image, l.TemporaryGiB, l.Static, st.Steward && s.Safe != nil, st.Holders > 0}
 		worry, judged := known[o]
 		if !judged {
 			f := restore.Facts{
@@ -307,7 +325,7 @@ func (s *Service) Worries(ctx context.Context) func(record.ReachLogin, reach.Sta
 				Steward:      o.steward,
 				Disk:         restore.Disk{Known: true, GiB: 1},
 			}
-			s.offerFacts(can, images, l.Image, &f)
+			s.offerFacts(from.can, from.images, l.Image, &f)
 			if o.holder {
 				f.Holders = []restore.Holder{{}}
 			}

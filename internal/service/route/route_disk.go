@@ -8,6 +8,8 @@ import (
 	"slices"
 	"strings"
 
+	"github.com/google/uuid"
+
 	"plumlatch/internal/cloud"
 	"plumlatch/internal/core/restore"
 	"plumlatch/internal/core/text"
@@ -25,7 +27,7 @@ var helperDisk = Route{
 	by:  func(*restoring) string { return "on the mounted disk" },
 	prepare: func(ctx context.Context, s *Service, b *Beginning) (err error) {
 		b.Work.HelperImage = b.Facts.HelperImage
-		b.Work.HelperSize, err = s.helperSize(ctx)
+		b.Work.HelperSize, err = s.helperSize(ctx, b.Instance.InCloud)
 		return err
 	},
 	rehearse: func(_ *Service, c Rehearsing) (string, func(context.Context) (string, error)) {
@@ -420,8 +422,8 @@ func (r *restoring) reattach(ctx context.Context, p *runs.Progress) (string, err
 }
 
 // helperSize is the smallest size that the cloud offers.
-func (s *Service) helperSize(ctx context.Context) (string, error) {
-	sizes, err := s.cloud.Sizes(ctx)
+func (s *Service) helperSize(ctx context.Context, in *uuid.UUID) (string, error) {
+	sizes, err := s.clouds.Of(in).Sizes(ctx)
 	if err != nil {
 		return "", problem.FromCloud(err)
 	}

@@ -19,7 +19,7 @@ var metadataKeys = Route{
 	by:  func(*restoring) string { return "as an entry of the instance's metadata" },
 	rehearse: func(s *Service, c Rehearsing) (string, func(context.Context) (string, error)) {
 		return "the entries in the instance's metadata", func(ctx context.Context) (string, error) {
-			keys, err := s.cloud.MetadataKeys(ctx, c.Instance.CloudID)
+			keys, err := s.clouds.Of(c.Instance.InCloud).MetadataKeys(ctx, c.Instance.CloudID)
 			return text.Counted(len(keys), "key"), err
 		}
 	},

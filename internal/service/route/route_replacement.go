@@ -33,11 +33,11 @@ var replacement = Route{
 	prepare: prepareReplacement,
 	rehearse: func(s *Service, c Rehearsing) (string, func(context.Context) (string, error)) {
 		return "whether the image and the size are still offered", func(ctx context.Context) (string, error) {
-			offered, err := s.fleet.Catalogue(ctx)
+			sizes, err := s.clouds.Of(c.Instance.InCloud).Sizes(ctx)
 			if err != nil {
-				return "", err
+				return "", problem.FromCloud(err)
 			}
-			_, err = fleet.Choose("size", c.Instance.Size, offered.Sizes, func(z cloud.Size) string { return z.Name })
+			_, err = fleet.Choose("size", c.Instance.Size, sizes, func(z cloud.Size) string { return z.Name })
 			return "the size " + c.Instance.Size + " is, in " + c.Instance.Zone, err
 		}
 	},
@@ -234,6 +234,7 @@ func (r *restoring) recordNew(ctx context.Context, k record.Key) error {
 		Region:       old.Region,
 		LoginUser:    old.LoginUser,
 		TemporaryGiB: old.TemporaryGiB,
+		InCloud:      old.InCloud,
 		KeyLabel:     k.Name,
 		Labels:       maps.Clone(old.Labels),
 		CreatedAt:    r.now(),
@@ -290,7 +291,7 @@ func (r *restoring) addressMoved(ctx context.Context, from, to string) error {
 	if i.StaticAddress {
 		return nil
 	}
-	can, _, err := r.fleet.Outline(ctx)
+	can, _, err := r.clouds.Outline(ctx, r.instance.InCloud)
 	if err != nil {
 		return fleet.Calling(err)
 	}

@@ -65,14 +65,14 @@ func rehearseShell(s *Service, c Rehearsing) (string, func(context.Context) (str
 			return "", errors.New("it was not tried, since the SSH port is closed to " + c.Facts.ShellRange +
 				"; it would be opened temporarily")
 		}
-		said, err := s.cloud.Shell(ctx, c.Instance.CloudID, nil, "whoami")
+		said, err := s.clouds.Of(c.Instance.InCloud).Shell(ctx, c.Instance.CloudID, nil, "whoami")
 		return "it answers as " + text.Line(strings.TrimSpace(string(said.Output)), text.MaxLine), err
 	}
 }
 
 // openPort lets the browser shell's range in temporarily.
 func (r *restoring) openPort(ctx context.Context, _ *runs.Progress) (string, error) {
-	can, _, err := r.fleet.Outline(ctx)
+	can, _, err := r.clouds.Outline(ctx, r.instance.InCloud)
 	if err != nil {
 		return "", fleet.Calling(err)
 	}
@@ -93,7 +93,7 @@ func (r *restoring) openPort(ctx context.Context, _ *runs.Progress) (string, err
 }
 
 func (r *restoring) takeBackInShell(ctx context.Context, p *runs.Progress, k record.Key, l record.LoginToSweep) error {
-	can, _, err := r.fleet.Outline(ctx)
+	can, _, err := r.clouds.Outline(ctx, r.instance.InCloud)
 	if err != nil {
 		return err
 	}

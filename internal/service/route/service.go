@@ -6,11 +6,11 @@ package route
 import (
 	"time"
 
-	"plumlatch/internal/cloud"
 	"plumlatch/internal/core/restore"
 	"plumlatch/internal/runs"
 	"plumlatch/internal/service/access"
 	"plumlatch/internal/service/closing"
+	"plumlatch/internal/service/clouds"
 	"plumlatch/internal/service/fleet"
 	"plumlatch/internal/service/journal"
 	"plumlatch/internal/service/keys"
@@ -27,7 +27,7 @@ type Service struct {
 	Ways restore.Ways
 
 	store    *store.Store
-	cloud    *cloud.Cloud
+	clouds   *clouds.Service
 	journal  *journal.Service
 	keys     *keys.Service
 	fleet    *fleet.Service
@@ -41,7 +41,7 @@ type Service struct {
 // Parts are what restores are made of.
 type Parts struct {
 	Store    *store.Store
-	Cloud    *cloud.Cloud
+	Clouds   *clouds.Service
 	Engine   *runs.Engine
 	Journal  *journal.Service
 	Keys     *keys.Service
@@ -61,7 +61,7 @@ func New(p Parts) *Service {
 		Patience: p.Patience,
 		Ways:     waysOf(allRoutes),
 		store:    p.Store,
-		cloud:    p.Cloud,
+		clouds:   p.Clouds,
 		journal:  p.Journal,
 		keys:     p.Keys,
 		fleet:    p.Fleet,

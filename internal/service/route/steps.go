@@ -39,6 +39,7 @@ const (
 type restoring struct {
 	*Service
 	machine  *fleet.Machine
+	cloud    *cloud.Cloud // in which the instance is
 	instance record.Instance
 	run      record.Run
 	work     *Work
@@ -56,6 +57,7 @@ func (s *Service) plan(run record.Run) (runs.Plan, error) {
 	r := &restoring{
 		Service:  s,
 		machine:  s.fleet.Machine(run.Instance),
+		cloud:    s.clouds.Of(run.Instance.InCloud),
 		instance: run.Instance,
 		run:      run,
 		work:     w,
@@ -243,7 +245,7 @@ type root struct {
 }
 
 func (r *restoring) rootDisk(ctx context.Context) (root, error) {
-	can, _, err := r.fleet.Outline(ctx)
+	can, _, err := r.clouds.Outline(ctx, r.instance.InCloud)
 	if err != nil {
 		return root{}, fleet.Calling(err)
 	}
@@ -354,7 +356,7 @@ func (r *restoring) entriesOut(ctx context.Context) ([]string, error) {
 	if r.instance.Adopted || len(r.work.Removes) == 0 {
 		return nil, nil
 	}
-	can, _, err := r.fleet.Outline(ctx)
+	can, _, err := r.clouds.Outline(ctx, r.instance.InCloud)
 	if err != nil || !slices.Contains(can.Capabilities, cloud.CanMetadata) {
 		return nil, err
 	}

@@ -108,6 +108,7 @@ func (h *house) furnishBy(ctx context.Context, o settings) error {
 		Safe:         box,
 		Clouds:       clouds.Options{Adapter: o.cloudURL, Name: o.cloudName, Plain: o.plainCloud},
 		SweepEvery:   o.sweepEvery,
+		ReadCloudsEvery: o.readClouds,
 		KeepReadings: time.Duration(o.keepDays) * 24 * time.Hour,
 		Fresh:        time.Duration(o.freshDays) * 24 * time.Hour,
 		ReportWithin: o.reportIn,

@@ -46,6 +46,7 @@ type settings struct {
 	shortRSA    bool
 	safeKey     string
 	sweepEvery  time.Duration
+	readClouds  time.Duration
 	keepDays    int
 	freshDays   int
 	stewardFrom string
@@ -146,6 +147,10 @@ func (o *settings) flags(f *flag.FlagSet) {
 		"",
 		"file with the safe's key, made with mode 0600 if it is not there; without it no steward key can be kept. "+
 			"Keep a copy elsewhere: what is in the safe cannot be opened without it",
+	)
+	f.DurationVar(
+		&o.readClouds, "read-clouds-every", 10*time.Minute,
+		"how often all that runs in each cloud is read; 0 for only when somebody asks",
 	)
 	f.DurationVar(
 		&o.sweepEvery, "sweep-every", 6*time.Hour,
@@ -324,6 +329,8 @@ func (o settings) check() error {
 		return errors.New("-report-within is not positive")
 	case o.sweepEvery < 0:
 		return errors.New("-sweep-every is negative; 0 is never")
+	case o.readClouds < 0:
+		return errors.New("-read-clouds-every is negative; 0 is only when somebody asks")
 	case strings.ContainsAny(o.stewardFrom, "\"\\ \t\r\n"):
 		return errors.New("-steward-from has a quote, a backslash or a blank in it; give patterns as in 192.0.2.0/24,10.0.*")
 	case (o.certificate == "") != (o.privateKey == ""):

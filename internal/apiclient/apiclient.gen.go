@@ -54,6 +54,30 @@ func (e AddTokenOnly) Valid() bool {
 	}
 }
 
+// Defines values for BroughtInOutcome.
+const (
+	BroughtInOutcomeBroughtIn BroughtInOutcome = "brought-in"
+	BroughtInOutcomeJoined    BroughtInOutcome = "joined"
+	BroughtInOutcomeLeftOut   BroughtInOutcome = "left-out"
+	BroughtInOutcomeWasThere  BroughtInOutcome = "was-there"
+)
+
+// Valid indicates whether the value is a known member of the BroughtInOutcome enum.
+func (e BroughtInOutcome) Valid() bool {
+	switch e {
+	case BroughtInOutcomeBroughtIn:
+		return true
+	case BroughtInOutcomeJoined:
+		return true
+	case BroughtInOutcomeLeftOut:
+		return true
+	case BroughtInOutcomeWasThere:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for ChangeRotationChange.
 const (
 	ChangeRotationChangeOverride ChangeRotationChange = "override"
@@ -1451,11 +1475,66 @@ type Beyond struct {
 	Unread int `json:"unread"`
 }
 
+// BringIn defines model for BringIn.
+type BringIn struct {
+	Cloud string `json:"cloud"`
+
+	// FirstContact Take the host keys that a machine shows where its cloud does not tell them and none is expected.
+	FirstContact *bool              `json:"first_contact,omitempty"`
+	Instances    []BringInInstance  `json:"instances"`
+	Labels       *map[string]string `json:"labels,omitempty"`
+
+	// LoginUser The OS user to log in as; that of each image unless given.
+	LoginUser *string `json:"login_user,omitempty"`
+
+	// Preview Tell what would become of each, and keep nothing.
+	Preview *bool   `json:"preview,omitempty"`
+	Reason  *string `json:"reason,omitempty"`
+}
+
+// BringInInstance defines model for BringInInstance.
+type BringInInstance struct {
+	// As The name of its record; that which it has in the cloud, made fit, unless given.
+	As *string `json:"as,omitempty"`
+
+	// HostKey The SHA-256 fingerprint of one of its host keys; it is recorded only if it has that.
+	HostKey *string `json:"host_key,omitempty"`
+
+	// Is Its id or its name in the cloud.
+	Is string `json:"is"`
+}
+
 // BringKey defines model for BringKey.
 type BringKey struct {
 	// PublicKey The public key in the one-line OpenSSH form.
 	PublicKey string `json:"public_key"`
 }
+
+// BroughtIn defines model for BroughtIn.
+type BroughtIn struct {
+	Address string `json:"address"`
+	CloudId string `json:"cloud_id"`
+
+	// HostKeys The SHA-256 fingerprints of those that are pinned.
+	HostKeys []string `json:"host_keys"`
+
+	// Is As it was named.
+	Is string `json:"is"`
+
+	// Learnt How they were learnt.
+	Learnt string `json:"learnt"`
+	Login  string `json:"login"`
+
+	// Name The name of its record.
+	Name string `json:"name"`
+
+	// Outcome joined: a machine that was adopted became it.
+	Outcome BroughtInOutcome `json:"outcome"`
+	Problem *Problem         `json:"problem,omitempty"`
+}
+
+// BroughtInOutcome joined: a machine that was adopted became it.
+type BroughtInOutcome string
 
 // Catalogue defines model for Catalogue.
 type Catalogue struct {
@@ -1576,11 +1655,29 @@ type Cloud struct {
 	LatencyMs int    `json:"latency_ms"`
 	Name      string `json:"name"`
 
+	// NotRecorded How many run in it and are not recorded, as it was last read.
+	NotRecorded int `json:"not_recorded"`
+
 	// OwnCa Its adapter's certificate is of certificate authorities of its own.
 	OwnCa     *bool      `json:"own_ca,omitempty"`
 	PausedAt  *time.Time `json:"paused_at,omitempty"`
 	PausedBy  *string    `json:"paused_by,omitempty"`
 	PausedWhy *string    `json:"paused_why,omitempty"`
+
+	// ReadAt When one was last whole.
+	ReadAt *time.Time `json:"read_at,omitempty"`
+
+	// ReadFailure Why the last one was not whole, and changed nothing; empty where it was.
+	ReadFailure string `json:"read_failure"`
+
+	// ReadSaid What the last whole reading found.
+	ReadSaid *CloudReading `json:"read_said,omitempty"`
+
+	// ReadTriedAt When such a reading last ended.
+	ReadTriedAt *time.Time `json:"read_tried_at,omitempty"`
+
+	// ReadWantedAt When somebody last asked for a reading of all that runs in it.
+	ReadWantedAt *time.Time `json:"read_wanted_at,omitempty"`
 
 	// Says What its adapter calls it; empty until it has answered.
 	Says  string `json:"says"`
@@ -1603,6 +1700,54 @@ type CloudChange struct {
 type CloudForgotten struct {
 	// Instances How many instances were in it, and are in no cloud now.
 	Instances int `json:"instances"`
+}
+
+// CloudInstance defines model for CloudInstance.
+type CloudInstance struct {
+	// CloudId What the cloud calls it.
+	CloudId   string    `json:"cloud_id"`
+	FirstSeen time.Time `json:"first_seen"`
+	Image     string    `json:"image"`
+	KeyLabel  string    `json:"key_label"`
+	LastSeen  time.Time `json:"last_seen"`
+
+	// LaunchedAt Where the cloud tells.
+	LaunchedAt *time.Time `json:"launched_at,omitempty"`
+
+	// Name Its name there; empty for none.
+	Name           string `json:"name"`
+	PrivateAddress string `json:"private_address"`
+	PublicAddress  string `json:"public_address"`
+
+	// RecordedAs The name of its record; empty where it is not recorded.
+	RecordedAs    string        `json:"recorded_as"`
+	Region        string        `json:"region"`
+	Size          string        `json:"size"`
+	SshPort       int           `json:"ssh_port"`
+	State         InstanceState `json:"state"`
+	StaticAddress bool          `json:"static_address"`
+	Zone          string        `json:"zone"`
+}
+
+// CloudInstancePage defines model for CloudInstancePage.
+type CloudInstancePage struct {
+	Items []CloudInstance `json:"items"`
+	Next  *string         `json:"next,omitempty"`
+	Total *int            `json:"total,omitempty"`
+}
+
+// CloudReading What the last whole reading found.
+type CloudReading struct {
+	// Changed How many are recorded, and were not as they had been.
+	Changed int `json:"changed"`
+	Gone    int `json:"gone"`
+
+	// Instances How many run in it.
+	Instances int `json:"instances"`
+
+	// New How many were seen for the first time.
+	New     int `json:"new"`
+	Seconds int `json:"seconds"`
 }
 
 // ConfirmMail defines model for ConfirmMail.
@@ -4392,6 +4537,27 @@ type GetCatalogueParams struct {
 	Zone *string `form:"zone,omitempty" json:"zone,omitempty"`
 }
 
+// ListCloudInstancesParams defines parameters for ListCloudInstances.
+type ListCloudInstancesParams struct {
+	// After The cursor that the page before gave as next.
+	After *After `form:"after,omitempty" json:"after,omitempty"`
+
+	// Limit The greatest number of entries, 1 to 500; 50 unless given.
+	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
+
+	// Total Whether to count all that match.
+	Total *Total `form:"total,omitempty" json:"total,omitempty"`
+
+	// Cloud Only in this cloud.
+	Cloud *string `form:"cloud,omitempty" json:"cloud,omitempty"`
+
+	// Q Part of a name, an address or an id.
+	Q *string `form:"q,omitempty" json:"q,omitempty"`
+
+	// Recorded Only those that are recorded, or that are not.
+	Recorded *bool `form:"recorded,omitempty" json:"recorded,omitempty"`
+}
+
 // ForgetCloudParams defines parameters for ForgetCloud.
 type ForgetCloudParams struct {
 	// Reason Why, for the daybook.
@@ -5055,6 +5221,9 @@ type ReadHostKeysJSONRequestBody = ReadHostKeys
 // ReadMachineListJSONRequestBody defines body for ReadMachineList for application/json ContentType.
 type ReadMachineListJSONRequestBody = ReadMachineList
 
+// BringInJSONRequestBody defines body for BringIn for application/json ContentType.
+type BringInJSONRequestBody = BringIn
+
 // PinHostKeysJSONRequestBody defines body for PinHostKeys for application/json ContentType.
 type PinHostKeysJSONRequestBody = PinHostKeys
 
@@ -5280,6 +5449,11 @@ type ClientInterface interface {
 	// What restores have opened and not closed yet, or may have (no opened_at) where the cloud has not answered; the first deadline first.
 	ListClosings(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListCloudInstances performs a GET /cloud-instances (the `ListCloudInstances` operationId) request.
+	//
+	// What runs in the clouds, as each was last read.
+	ListCloudInstances(ctx context.Context, params *ListCloudInstancesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListClouds performs a GET /clouds (the `ListClouds` operationId) request.
 	ListClouds(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
@@ -5319,6 +5493,11 @@ type ClientInterface interface {
 	//
 	// Asks its adapter now what it can do, also where it is paused.
 	CheckCloud(ctx context.Context, cloud CloudName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ReadCloud performs a POST /clouds/{cloud}/read (the `ReadCloud` operationId) request.
+	//
+	// Asks for a reading of all that runs in the cloud. It has ended once read_tried_at is behind read_wanted_at.
+	ReadCloud(ctx context.Context, cloud CloudName, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListConsentLabels performs a GET /consent-labels (the `ListConsentLabels` operationId) request.
 	ListConsentLabels(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -5511,6 +5690,18 @@ type ClientInterface interface {
 	//
 	// Lets the record of an adopted instance go; nothing on the machine is touched.
 	ReleaseInstance(ctx context.Context, instance InstanceName, params *ReleaseInstanceParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// BringInWithBody performs a POST /instances/brought-in (the `BringIn` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Records instances that run in a cloud and are not recorded, with their cloud and with host keys that it tells, that were expected or that are accepted. A machine that was adopted and has the same host key becomes the cloud's instance, with its grants and its history. Repeating it changes nothing.
+	BringInWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// BringIn performs a POST /instances/brought-in (the `BringIn` operationId) request.
+	// Takes a body of the `application/json` content type.
+	//
+	// Records instances that run in a cloud and are not recorded, with their cloud and with host keys that it tells, that were expected or that are accepted. A machine that was adopted and has the same host key becomes the cloud's instance, with its grants and its history. Repeating it changes nothing.
+	BringIn(ctx context.Context, body BringInJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// DeleteInstance performs a DELETE /instances/{instance} (the `DeleteInstance` operationId) request.
 	DeleteInstance(ctx context.Context, instance InstanceName, params *DeleteInstanceParams, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -6340,6 +6531,21 @@ func (c *Client) ListClosings(ctx context.Context, reqEditors ...RequestEditorFn
 	return c.Client.Do(req)
 }
 
+// ListCloudInstances performs a GET /cloud-instances (the `ListCloudInstances` operationId) request.
+//
+// What runs in the clouds, as each was last read.
+func (c *Client) ListCloudInstances(ctx context.Context, params *ListCloudInstancesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListCloudInstancesRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListClouds performs a GET /clouds (the `ListClouds` operationId) request.
 func (c *Client) ListClouds(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListCloudsRequest(c.Server)
@@ -6450,6 +6656,21 @@ func (c *Client) ChangeCloud(ctx context.Context, cloud CloudName, body ChangeCl
 // Asks its adapter now what it can do, also where it is paused.
 func (c *Client) CheckCloud(ctx context.Context, cloud CloudName, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewCheckCloudRequest(c.Server, cloud)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ReadCloud performs a POST /clouds/{cloud}/read (the `ReadCloud` operationId) request.
+//
+// Asks for a reading of all that runs in the cloud. It has ended once read_tried_at is behind read_wanted_at.
+func (c *Client) ReadCloud(ctx context.Context, cloud CloudName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewReadCloudRequest(c.Server, cloud)
 	if err != nil {
 		return nil, err
 	}
@@ -7042,6 +7263,38 @@ func (c *Client) ReadMachineList(ctx context.Context, body ReadMachineListJSONRe
 // Lets the record of an adopted instance go; nothing on the machine is touched.
 func (c *Client) ReleaseInstance(ctx context.Context, instance InstanceName, params *ReleaseInstanceParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewReleaseInstanceRequest(c.Server, instance, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// BringInWithBody performs a POST /instances/brought-in (the `BringIn` operationId) request,
+// with any type of body and a specified content type.
+//
+// Records instances that run in a cloud and are not recorded, with their cloud and with host keys that it tells, that were expected or that are accepted. A machine that was adopted and has the same host key becomes the cloud's instance, with its grants and its history. Repeating it changes nothing.
+func (c *Client) BringInWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewBringInRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// BringIn performs a POST /instances/brought-in (the `BringIn` operationId) request.
+// Takes a body of the `application/json` content type.
+//
+// Records instances that run in a cloud and are not recorded, with their cloud and with host keys that it tells, that were expected or that are accepted. A machine that was adopted and has the same host key becomes the cloud's instance, with its grants and its history. Repeating it changes nothing.
+func (c *Client) BringIn(ctx context.Context, body BringInJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewBringInRequest(c.Server, body)
 	if err != nil {
 		return nil, err
 	}
@@ -9518,6 +9771,120 @@ func NewListClosingsRequest(server string) (*http.Request, error) {
 	return req, nil
 }
 
+// NewListCloudInstancesRequest constructs an http.Request for the ListCloudInstances method
+func NewListCloudInstancesRequest(server string, params *ListCloudInstancesParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/cloud-instances")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.After != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "after", *params.After, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Total != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "total", *params.Total, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Cloud != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "cloud", *params.Cloud, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Q != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "q", *params.Q, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Recorded != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "recorded", *params.Recorded, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewListCloudsRequest constructs an http.Request for the ListClouds method
 func NewListCloudsRequest(server string) (*http.Request, error) {
 	var err error
@@ -9744,6 +10111,40 @@ func NewCheckCloudRequest(server string, cloud CloudName) (*http.Request, error)
 	}
 
 	operationPath := fmt.Sprintf("/clouds/%s/check", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewReadCloudRequest constructs an http.Request for the ReadCloud method
+func NewReadCloudRequest(server string, cloud CloudName) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "cloud", cloud, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/clouds/%s/read", pathParam0)
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -11482,6 +11883,46 @@ func NewReleaseInstanceRequest(server string, instance InstanceName, params *Rel
 	if err != nil {
 		return nil, err
 	}
+
+	return req, nil
+}
+
+// NewBringInRequest calls the generic BringIn builder with application/json body
+func NewBringInRequest(server string, body BringInJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewBringInRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewBringInRequestWithBody constructs an http.Request for the BringIn method, with any body, and a specified content type
+func NewBringInRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/instances/brought-in")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }

@@ -59,7 +59,7 @@ func groups() []group {
 		{"Getting back in after a lost key", restore.RestoreCommands},
 		{"Clouds", clouds.CloudCommands},
 		{"Instances", slices.Concat(
-			fleet.InstanceCommands, fleet.HostKeyCommands, restore.PasswordCommands, fleet.AdoptCommands,
+			fleet.InstanceCommands, clouds.BringInCommands, fleet.HostKeyCommands, restore.PasswordCommands, fleet.AdoptCommands,
 		)},
 		{
 			"Work in progress and the daybook",

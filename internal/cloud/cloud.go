@@ -412,3 +412,12 @@ func (c *Cloud) ClearFaults(ctx context.Context) error {
 	_, err := body(c.client.ClearFaults(ctx))
 	return err
 }
+
+// InstancesPage returns the instances behind the id after, in the order of their ids, at most limit.
+func (c *Cloud) InstancesPage(ctx context.Context, after string, limit int) ([]Instance, error) {
+	params := adapter.ListInstancesParams{Limit: &limit}
+	if after != "" {
+		params.After = &after
+	}
+	return read[[]Instance](c.client.ListInstances(ctx, &params))
+}

@@ -6,6 +6,7 @@ import (
 	"plumlatch/internal/httpapi/contract"
 	"plumlatch/internal/record"
 	"plumlatch/internal/service/clouds"
+	"plumlatch/internal/service/inventory"
 )
 
 func (a *api) ListClouds(
@@ -64,9 +65,16 @@ func (a *api) CheckCloud(
 func cloudOf(c record.Cloud) contract.Cloud {
 	out := contract.Cloud{
 		Name: c.Name, Adapter: c.Adapter, Given: c.Given, Capabilities: []string{}, Zones: []contract.Zone{},
-		Instances: c.Instances, AskedAt: c.AskedAt, AnsweredAt: c.AnsweredAt, LatencyMs: c.LatencyMs, Failure: c.Failure,
+		Instances: c.Instances, NotRecorded: c.NotRecorded, AskedAt: c.AskedAt, AnsweredAt: c.AnsweredAt, LatencyMs: c.LatencyMs, Failure: c.Failure,
 		PausedAt: c.PausedAt, PausedBy: optional(c.PausedBy), PausedWhy: optional(c.PausedWhy), AddedAt: c.AddedAt,
-		AddedBy: c.AddedBy,
+		AddedBy: c.AddedBy, ReadWantedAt: c.ReadWantedAt, ReadTriedAt: c.ReadTriedAt, ReadAt: c.ReadAt,
+		ReadFailure: c.ReadFailure,
+	}
+	if c.ReadSaid != nil {
+		out.ReadSaid = &contract.CloudReading{
+			Instances: c.ReadSaid.Instances, New: c.ReadSaid.New, Changed: c.ReadSaid.Changed, Gone: c.ReadSaid.Gone,
+			Seconds: c.ReadSaid.Seconds,
+		}
 	}
 	if c.CA != "" {
 		out.OwnCa = new(true)
@@ -76,4 +84,57 @@ func cloudOf(c record.Cloud) contract.Cloud {
 		out.Zones = each(c.Said.Zones, func(z record.CloudZone) contract.Zone { return contract.Zone(z) })
 	}
 	return out
+}
+
+func (a *api) ReadCloud(
+	ctx context.Context, r contract.ReadCloudRequestObject,
+) (contract.ReadCloudResponseObject, error) {
+	c, err := a.Service.Inventory.Read(ctx, r.Cloud)
+	return contract.ReadCloud202JSONResponse(cloudOf(c)), err
+}
+
+func (a *api) ListCloudInstances(
+	ctx context.Context, r contract.ListCloudInstancesRequestObject,
+) (contract.ListCloudInstancesResponseObject, error) {
+	q := r.Params
+	p, err := pageFrom(q.After, q.Limit, q.Total)
+	if err != nil {
+		return nil, err
+	}
+	l, err := a.Service.Inventory.List(
+		ctx, given(q.Cloud), record.CloudInstanceFilter{Text: given(q.Q), Recorded: q.Recorded}, p,
+	)
+	return contract.ListCloudInstances200JSONResponse{
+		Items: each(l.Items, cloudInstanceOf), Next: optional(l.Next), Total: l.Total,
+	}, err
+}
+
+func cloudInstanceOf(i record.CloudInstance) contract.CloudInstance {
+	return contract.CloudInstance{
+		CloudId: i.CloudID, Name: i.Name, State: contract.InstanceState(i.State), Image: i.Image, Size: i.Size, Zone: i.Zone,
+		Region: i.Region, PrivateAddress: i.PrivateAddress, PublicAddress: i.PublicAddress, SshPort: i.SSHPort,
+		StaticAddress: i.StaticAddress, KeyLabel: i.KeyLabel, LaunchedAt: i.LaunchedAt, FirstSeen: i.FirstSeen,
+		LastSeen: i.LastSeen, RecordedAs: i.RecordedAs,
+	}
+}
+
+func (a *api) BringIn(ctx context.Context, r contract.BringInRequestObject) (contract.BringInResponseObject, error) {
+	b := r.Body
+	out, err := a.Service.Inventory.BringIn(ctx, actorOf(ctx), inventory.Wanted{
+		Cloud: b.Cloud, LoginUser: given(b.LoginUser), FirstContact: given(b.FirstContact), Labels: given(b.Labels),
+		Reason: given(b.Reason), Preview: given(b.Preview),
+		Instances: each(b.Instances, func(i contract.BringInInstance) inventory.WantedInstance {
+			return inventory.WantedInstance{Is: i.Is, As: given(i.As), HostKey: given(i.HostKey)}
+		}),
+	})
+	return contract.BringIn200JSONResponse(each(out, func(o inventory.Brought) contract.BroughtIn {
+		one := contract.BroughtIn{
+			Is: o.Is, CloudId: o.CloudID, Name: o.Name, Outcome: contract.BroughtInOutcome(o.Outcome), Login: o.Login,
+			Address: o.Address, HostKeys: append([]string{}, o.HostKeys...), Learnt: o.Learnt,
+		}
+		if o.Problem != nil {
+			one.Problem = new(contractProblem(o.Problem))
+		}
+		return one
+	})), err
 }

@@ -2,6 +2,7 @@ package httpapi
 
 import (
 	"io/fs"
+
 	"plumlatch/internal/core/reading"
 	"plumlatch/internal/core/sshdconfig"
 	"plumlatch/internal/core/text"

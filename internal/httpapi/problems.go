@@ -87,11 +87,18 @@ func (s *server) fail(c *gin.Context, err error) {
 		c.Header("Retry-After", strconv.Itoa(p.After))
 	}
 	c.Header("Content-Type", "application/problem+json")
-	c.AbortWithStatusJSON(status, contract.Problem{
+	told := contractProblem(p)
+	told.RequestId = &r.id
+	c.AbortWithStatusJSON(status, told)
+}
+
+func contractProblem(p *problem.Problem) contract.Problem {
+	status := statuses[p.Kind]
+	return contract.Problem{
 		Type: "about:blank", Title: http.StatusText(status), Status: status, Code: p.Code, Detail: p.Detail,
 		Remedy: optional(p.Remedy), Field: optional(p.Field), Line: optional(p.Line), Column: optional(p.Column),
-		Suggestion: optional(p.Suggestion), Where: list(p.Where), RequestId: &r.id,
-	})
+		Suggestion: optional(p.Suggestion), Where: list(p.Where),
+	}
 }
 
 // badBody says what is wrong with a request's JSON, without repeating any of it.

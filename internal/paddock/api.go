@@ -9,6 +9,7 @@ import (
 	"net/http"
 	"net/netip"
 	"strings"
+	"time"
 
 	"github.com/gin-gonic/gin"
 	"go.etcd.io/bbolt"
@@ -189,7 +190,7 @@ func (a api) judgeLaunch(l adapter.Launch) (instance, error) {
 	}
 	i := instance{Instance: adapter.Instance{
 		Id: newID("i"), Name: l.Name, Image: l.Image, Size: l.Size, Zone: l.Zone, Region: zone.Region,
-		State: adapter.InstanceStateLaunching, SshPort: SSHPort, Firewall: "default",
+		State: adapter.InstanceStateLaunching, SshPort: SSHPort, Firewall: "default", LaunchedAt: new(time.Now().UTC()),
 	}}
 	if l.Firewall != nil && *l.Firewall != "" {
 		i.Firewall = *l.Firewall

@@ -21,6 +21,10 @@ type InstanceChange struct {
 	AddressChangedAt              *time.Time
 	SSHPort                       int `gorm:"column:ssh_port"`
 	StaticAddress                 *bool
+	Image, Size, Zone, Region     string
+	KeyLabel                      *string
+	TemporaryGiB                  *int `gorm:"column:temporary_gib"`
+	Adopted, BroughtIn            *bool
 	InCloud                       *uuid.UUID
 	GoneAt                        *time.Time
 }
@@ -32,6 +36,9 @@ type CloudChange struct {
 	ChangedAt     *time.Time
 	ForgottenAt   *time.Time
 	Said          *CloudSaid `gorm:"serializer:json"`
+
+	ReadWantedAt, ReadTriedAt, ReadAt *time.Time
+	ReadSaid                          *CloudReading `gorm:"serializer:json"`
 }
 
 // CloudAnswer is what a cloud answered when it was asked what it can do.

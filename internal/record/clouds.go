@@ -3,6 +3,8 @@ package record
 import (
 	"time"
 
+	"plumlatch/internal/core/machines"
+
 	"github.com/google/uuid"
 )
 
@@ -46,5 +48,52 @@ type Cloud struct {
 	AskedAt, AnsweredAt *time.Time
 	LatencyMs           int
 	Failure             string
-	Instances           int `gorm:"->;-:migration"` // how many are recorded in it
+	// ReadWantedAt is when somebody asked for a reading of all that runs in it, ReadTriedAt when one last ended, and
+	// ReadAt when one was whole. ReadFailure is why the last one was not, ReadSaid what it found.
+	ReadWantedAt, ReadTriedAt, ReadAt *time.Time
+	ReadFailure                       string
+	ReadSaid                          *CloudReading `gorm:"serializer:json"`
+	Instances                         int           `gorm:"->;-:migration"` // how many are recorded in it
+	NotRecorded                       int           `gorm:"->;-:migration"` // how many run in it and are not
+}
+
+// CloudReading is what a reading of all that runs in a cloud found.
+type CloudReading struct {
+	Instances int `json:"instances"`
+	New       int `json:"new"`     // seen for the first time
+	Changed   int `json:"changed"` // recorded, and not as they were
+	Gone      int `json:"gone"`
+	Seconds   int `json:"seconds"`
+}
+
+// CloudInstance is an instance as its cloud last told.
+type CloudInstance struct {
+	ID                            uuid.UUID
+	Cloud                         uuid.UUID
+	CloudID                       string
+	Name                          string
+	State                         machines.State
+	Image, Size, Zone, Region     string
+	PrivateAddress, PublicAddress string
+	SSHPort                       int `gorm:"column:ssh_port"`
+	StaticAddress                 bool
+	KeyLabel                      string
+	LaunchedAt                    *time.Time
+	FirstSeen, LastSeen           time.Time
+	GoneAt                        *time.Time
+	RecordedAs                    string `gorm:"->;-:migration"` // the name of its record; "" for none
+}
+
+// CloudInstanceFilter narrows a list of what runs in clouds; empty fields do not.
+type CloudInstanceFilter struct {
+	Cloud *uuid.UUID
+	Text  string
+	// Recorded is whether they are recorded here; nil for both.
+	Recorded *bool
+}
+
+// CloudChanged is a recorded instance that its cloud tells otherwise of.
+type CloudChanged struct {
+	Instance Instance
+	Now      CloudInstance
 }

@@ -55,6 +55,8 @@ type Instance struct {
 	// InCloud is the cloud that it runs in, under CloudID there; nil for none. CloudName is what that is called here.
 	InCloud   *uuid.UUID
 	CloudName string `gorm:"->;-:migration"`
+	// BroughtIn is whether it was there before it was recorded, in its cloud.
+	BroughtIn bool
 	HostKeys  []HostKey
 	Keys      int `gorm:"->;-:migration"` // the number of keys granted
 }

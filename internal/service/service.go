@@ -18,6 +18,7 @@ import (
 	"plumlatch/internal/service/clouds"
 	"plumlatch/internal/service/fleet"
 	"plumlatch/internal/service/history"
+	"plumlatch/internal/service/inventory"
 	"plumlatch/internal/service/journal"
 	"plumlatch/internal/service/keys"
 	"plumlatch/internal/service/leaving"
@@ -52,6 +53,8 @@ type Options struct {
 	Safe *safe.Safe
 	// SweepEvery is how often logins with a steward key are swept; 0 for never.
 	SweepEvery time.Duration
+	// ReadCloudsEvery is how often all that runs in each cloud is read; 0 for only when somebody asks.
+	ReadCloudsEvery time.Duration
 	// KeepReadings is for how long readings are kept that a later one has replaced; 0 for ever.
 	KeepReadings time.Duration
 	// Fresh is for how long a proof counts; 0 means 30 days.
@@ -68,26 +71,27 @@ type Options struct {
 
 // Service is the use cases over a store, clouds and an engine for runs.
 type Service struct {
-	Journal  *journal.Service
-	Safes    *safekeeping.Service
-	People   *people.Service
-	Keys     *keys.Service
-	Clouds   *clouds.Service
-	Fleet    *fleet.Service
-	Runs     *work.Service
-	Reading  *reading.Service
-	Access   *access.Service
-	Settle   *settle.Service
-	History  *history.Service
-	Replace  *replace.Service
-	Rotate   *rotate.Service
-	Rules    *rules.Service
-	Closings *closing.Service
-	Routes   *route.Service
-	Reentry  *reentry.Service
-	Leaving  *leaving.Service
-	Notify   *notify.Service
-	Mailing  *mailing.Service
+	Journal   *journal.Service
+	Safes     *safekeeping.Service
+	People    *people.Service
+	Keys      *keys.Service
+	Clouds    *clouds.Service
+	Fleet     *fleet.Service
+	Runs      *work.Service
+	Reading   *reading.Service
+	Inventory *inventory.Service
+	Access    *access.Service
+	Settle    *settle.Service
+	History   *history.Service
+	Replace   *replace.Service
+	Rotate    *rotate.Service
+	Rules     *rules.Service
+	Closings  *closing.Service
+	Routes    *route.Service
+	Reentry   *reentry.Service
+	Leaving   *leaving.Service
+	Notify    *notify.Service
+	Mailing   *mailing.Service
 
 	store  *store.Store
 	engine *runs.Engine
@@ -111,6 +115,17 @@ func New(s *store.Store, c *cloud.Cloud, e *runs.Engine, log *slog.Logger, o Opt
 	h.Runs = work.New(s, e, now, within)
 	h.Reading = reading.New(s, h.Clouds, e, h.Journal, h.Keys, h.Fleet, log, now, o.SweepEvery)
 	h.Reading.KeepFor = o.KeepReadings
+	h.Inventory = inventory.New(inventory.Parts{
+		Store:   s,
+		Engine:  e,
+		Journal: h.Journal,
+		Clouds:  h.Clouds,
+		Fleet:   h.Fleet,
+		Reading: h.Reading,
+		Log:     log,
+		Now:     now,
+		Every:   o.ReadCloudsEvery,
+	})
 	h.Access = access.New(s, e, h.Journal, h.Keys, h.Fleet, h.Runs, h.Reading, now, cmp.Or(o.Fresh, defaultFresh))
 	h.Settle = settle.New(s, e, h.Journal, h.Keys, h.Fleet, h.Reading, h.Access, now)
 	h.History = history.New(s, h.Keys, now)
@@ -190,7 +205,7 @@ func (s *Service) Start(ctx context.Context) error {
 		return err
 	}
 	for _, of := range []interface{ Duties() []runs.Duty }{
-		s.Safes, s.Keys, s.Clouds, s.Reading, s.Access, s.Rotate, s.Rules, s.Closings, s.Journal, s.Leaving, s.Notify, s.Mailing,
+		s.Safes, s.Keys, s.Clouds, s.Inventory, s.Reading, s.Access, s.Rotate, s.Rules, s.Closings, s.Journal, s.Leaving, s.Notify, s.Mailing,
 	} {
 		s.engine.Take(of.Duties()...)
 	}

@@ -661,6 +661,60 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/clouds/{cloud}/read": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The cloud's name. */
+                cloud: components["parameters"]["CloudName"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Asks for a reading of all that runs in the cloud. It has ended once read_tried_at is behind read_wanted_at. */
+        post: operations["readCloud"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/cloud-instances": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description What runs in the clouds, as each was last read. */
+        get: operations["listCloudInstances"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/instances/brought-in": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Records instances that run in a cloud and are not recorded, with their cloud and with host keys that it tells, that were expected or that are accepted. A machine that was adopted and has the same host key becomes the cloud's instance, with its grants and its history. Repeating it changes nothing. */
+        post: operations["bringIn"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/keys": {
         parameters: {
             query?: never;
@@ -3878,11 +3932,115 @@ export interface components {
             paused_at?: string;
             paused_by?: string;
             paused_why?: string;
+            /** @description How many run in it and are not recorded, as it was last read. */
+            not_recorded: number;
+            /**
+             * Format: date-time
+             * @description When somebody last asked for a reading of all that runs in it.
+             */
+            read_wanted_at?: string;
+            /**
+             * Format: date-time
+             * @description When such a reading last ended.
+             */
+            read_tried_at?: string;
+            /**
+             * Format: date-time
+             * @description When one was last whole.
+             */
+            read_at?: string;
+            /** @description Why the last one was not whole, and changed nothing; empty where it was. */
+            read_failure: string;
+            read_said?: components["schemas"]["CloudReading"];
             /** @description Its adapter's certificate is of certificate authorities of its own. */
             own_ca?: boolean;
             /** Format: date-time */
             added_at: string;
             added_by: string;
+        };
+        /** @description What the last whole reading found. */
+        CloudReading: {
+            /** @description How many run in it. */
+            instances: number;
+            /** @description How many were seen for the first time. */
+            new: number;
+            /** @description How many are recorded, and were not as they had been. */
+            changed: number;
+            gone: number;
+            seconds: number;
+        };
+        CloudInstance: {
+            /** @description What the cloud calls it. */
+            cloud_id: string;
+            /** @description Its name there; empty for none. */
+            name: string;
+            state: components["schemas"]["InstanceState"];
+            image: string;
+            size: string;
+            zone: string;
+            region: string;
+            private_address: string;
+            public_address: string;
+            ssh_port: number;
+            static_address: boolean;
+            key_label: string;
+            /**
+             * Format: date-time
+             * @description Where the cloud tells.
+             */
+            launched_at?: string;
+            /** Format: date-time */
+            first_seen: string;
+            /** Format: date-time */
+            last_seen: string;
+            /** @description The name of its record; empty where it is not recorded. */
+            recorded_as: string;
+        };
+        CloudInstancePage: {
+            items: components["schemas"]["CloudInstance"][];
+            next?: string;
+            total?: number;
+        };
+        BringIn: {
+            cloud: string;
+            instances: components["schemas"]["BringInInstance"][];
+            /** @description The OS user to log in as; that of each image unless given. */
+            login_user?: string;
+            /** @description Take the host keys that a machine shows where its cloud does not tell them and none is expected. */
+            first_contact?: boolean;
+            labels?: {
+                [key: string]: string;
+            };
+            reason?: string;
+            /** @description Tell what would become of each, and keep nothing. */
+            preview?: boolean;
+        };
+        BringInInstance: {
+            /** @description Its id or its name in the cloud. */
+            is: string;
+            /** @description The name of its record; that which it has in the cloud, made fit, unless given. */
+            as?: string;
+            /** @description The SHA-256 fingerprint of one of its host keys; it is recorded only if it has that. */
+            host_key?: string;
+        };
+        BroughtIn: {
+            /** @description As it was named. */
+            is: string;
+            cloud_id: string;
+            /** @description The name of its record. */
+            name: string;
+            /**
+             * @description joined: a machine that was adopted became it.
+             * @enum {string}
+             */
+            outcome: "brought-in" | "joined" | "was-there" | "left-out";
+            login: string;
+            address: string;
+            /** @description The SHA-256 fingerprints of those that are pinned. */
+            host_keys: string[];
+            /** @description How they were learnt. */
+            learnt: string;
+            problem?: components["schemas"]["Problem"];
         };
         NewCloud: {
             name: string;
@@ -5833,6 +5991,89 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Cloud"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    readCloud: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The cloud's name. */
+                cloud: components["parameters"]["CloudName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description It is asked for. */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Cloud"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listCloudInstances: {
+        parameters: {
+            query?: {
+                /** @description The cursor that the page before gave as next. */
+                after?: components["parameters"]["After"];
+                /** @description The greatest number of entries, 1 to 500; 50 unless given. */
+                limit?: components["parameters"]["Limit"];
+                /** @description Whether to count all that match. */
+                total?: components["parameters"]["Total"];
+                /** @description Only in this cloud. */
+                cloud?: string;
+                /** @description Part of a name, an address or an id. */
+                q?: string;
+                /** @description Only those that are recorded, or that are not. */
+                recorded?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description One page of them by name. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CloudInstancePage"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    bringIn: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["BringIn"];
+            };
+        };
+        responses: {
+            /** @description What became of each, in the order in which they were named. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BroughtIn"][];
                 };
             };
             default: components["responses"]["Problem"];

@@ -44,6 +44,21 @@ whose certificate this machine would not take.`,
 		Examples: []string{"plumlatch cloud check south-marsh"},
 	},
 	{
+		Name: "cloud read", Args: "NAME", Min: 1, Max: 1, Flags: cloudRead,
+		Summary: "Read all that runs in a cloud, now",
+		Detail: `The service does so by itself every ten minutes. What is new is listed by  plumlatch cloud instances
+-not-recorded; what has changed of recorded instances, and what is gone, is in the daybook. A reading that is not
+whole changes nothing.`,
+		Examples: []string{"plumlatch cloud read south-marsh"},
+	},
+	{
+		Name: "cloud instances", Flags: cloudInstances,
+		Summary: "List what runs in the clouds, as each was last read",
+		Examples: []string{
+			"plumlatch cloud instances -not-recorded", "plumlatch cloud instances -cloud south-marsh -find gauge",
+		},
+	},
+	{
 		Name: "cloud change", Args: "NAME", Min: 1, Max: 1, Flags: cloudChange,
 		Summary: "Change the adapter of a cloud, or its token",
 		Detail:  "The adapter is asked first, and nothing is changed if it does not answer.",
@@ -156,13 +171,13 @@ func cloudList(*flag.FlagSet) func(context.Context, *kit.Session, []string) erro
 }
 
 var cloudListing = kit.Listing[apiclient.Cloud]{
-	Head:  []string{"NAME", "STATE", "LAST ANSWER", "TOOK", "INSTANCES", "ZONES", "ADAPTER"},
+	Head:  []string{"NAME", "STATE", "LAST ANSWER", "TOOK", "INSTANCES", "NOT RECORDED", "ZONES", "ADAPTER"},
 	Least: []string{"ADAPTER", "TOOK", "ZONES"},
 	Name:  func(c apiclient.Cloud) string { return c.Name },
 	None:  "There is no cloud. Add one: plumlatch help cloud add",
 	Cells: func(c apiclient.Cloud) []string {
 		return []string{
-			c.Name, state(c), lastAnswer(c), took(c), strconv.Itoa(c.Instances), zoneNames(c), c.Adapter,
+			c.Name, state(c), lastAnswer(c), took(c), strconv.Itoa(c.Instances), strconv.Itoa(c.NotRecorded), zoneNames(c), c.Adapter,
 		}
 	},
 }
@@ -237,7 +252,7 @@ func show(s *kit.Session, c apiclient.Cloud) error {
 	s.Facts(
 		"Name", c.Name, "State", state(c), "Paused", paused, "Last answer", answered, "Then", c.Failure, "Calls itself",
 		c.Says, "Can do", strings.Join(c.Capabilities, ", "), "Zones", strings.Join(zones, ", "), "Instances",
-		text.Counted(c.Instances, "instance")+" recorded here", "Adapter", c.Adapter, "Added", added,
+		instances(c), "Last read", read(c), "Adapter", c.Adapter, "Added", added,
 	)
 	return nil
 }
@@ -334,4 +349,24 @@ func cloudForget(f *flag.FlagSet) func(context.Context, *kit.Session, []string) 
 			keys.Say(s, "%s is forgotten; %s stay without a cloud.", args[0], text.Counted(gone.Instances, "instance"))
 		})
 	})
+}
+
+func instances(c apiclient.Cloud) string {
+	said := text.Counted(c.Instances, "instance") + " recorded here"
+	if c.NotRecorded > 0 {
+		said += fmt.Sprintf(", %d not", c.NotRecorded)
+	}
+	return said
+}
+
+func read(c apiclient.Cloud) string {
+	switch {
+	case c.ReadFailure != "" && c.ReadAt != nil:
+		return kit.Moment(*c.ReadAt) + "; the last try failed: " + c.ReadFailure
+	case c.ReadFailure != "":
+		return "never; the last try failed: " + c.ReadFailure
+	case c.ReadAt == nil:
+		return "not yet"
+	}
+	return kit.Moment(*c.ReadAt)
 }

@@ -438,12 +438,15 @@ type ImageFamily string
 
 // Instance defines model for Instance.
 type Instance struct {
-	Firewall       string `json:"firewall"`
-	Id             string `json:"id"`
-	Image          string `json:"image"`
-	KeyLabel       string `json:"key_label"`
-	Name           string `json:"name"`
-	PrivateAddress string `json:"private_address"`
+	Firewall string `json:"firewall"`
+	Id       string `json:"id"`
+	Image    string `json:"image"`
+	KeyLabel string `json:"key_label"`
+
+	// LaunchedAt When it was launched, where the cloud tells.
+	LaunchedAt     *time.Time `json:"launched_at,omitempty"`
+	Name           string     `json:"name"`
+	PrivateAddress string     `json:"private_address"`
 
 	// PublicAddress Empty while the instance is stopped and its address is not static.
 	PublicAddress string        `json:"public_address"`

@@ -61,6 +61,30 @@ func (e AddTokenOnly) Valid() bool {
 	}
 }
 
+// Defines values for BroughtInOutcome.
+const (
+	BroughtInOutcomeBroughtIn BroughtInOutcome = "brought-in"
+	BroughtInOutcomeJoined    BroughtInOutcome = "joined"
+	BroughtInOutcomeLeftOut   BroughtInOutcome = "left-out"
+	BroughtInOutcomeWasThere  BroughtInOutcome = "was-there"
+)
+
+// Valid indicates whether the value is a known member of the BroughtInOutcome enum.
+func (e BroughtInOutcome) Valid() bool {
+	switch e {
+	case BroughtInOutcomeBroughtIn:
+		return true
+	case BroughtInOutcomeJoined:
+		return true
+	case BroughtInOutcomeLeftOut:
+		return true
+	case BroughtInOutcomeWasThere:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for ChangeRotationChange.
 const (
 	ChangeRotationChangeOverride ChangeRotationChange = "override"
@@ -1458,11 +1482,66 @@ type Beyond struct {
 	Unread int `json:"unread"`
 }
 
+// BringIn defines model for BringIn.
+type BringIn struct {
+	Cloud string `json:"cloud"`
+
+	// FirstContact Take the host keys that a machine shows where its cloud does not tell them and none is expected.
+	FirstContact *bool              `json:"first_contact,omitempty"`
+	Instances    []BringInInstance  `json:"instances"`
+	Labels       *map[string]string `json:"labels,omitempty"`
+
+	// LoginUser The OS user to log in as; that of each image unless given.
+	LoginUser *string `json:"login_user,omitempty"`
+
+	// Preview Tell what would become of each, and keep nothing.
+	Preview *bool   `json:"preview,omitempty"`
+	Reason  *string `json:"reason,omitempty"`
+}
+
+// BringInInstance defines model for BringInInstance.
+type BringInInstance struct {
+	// As The name of its record; that which it has in the cloud, made fit, unless given.
+	As *string `json:"as,omitempty"`
+
+	// HostKey The SHA-256 fingerprint of one of its host keys; it is recorded only if it has that.
+	HostKey *string `json:"host_key,omitempty"`
+
+	// Is Its id or its name in the cloud.
+	Is string `json:"is"`
+}
+
 // BringKey defines model for BringKey.
 type BringKey struct {
 	// PublicKey The public key in the one-line OpenSSH form.
 	PublicKey string `json:"public_key"`
 }
+
+// BroughtIn defines model for BroughtIn.
+type BroughtIn struct {
+	Address string `json:"address"`
+	CloudId string `json:"cloud_id"`
+
+	// HostKeys The SHA-256 fingerprints of those that are pinned.
+	HostKeys []string `json:"host_keys"`
+
+	// Is As it was named.
+	Is string `json:"is"`
+
+	// Learnt How they were learnt.
+	Learnt string `json:"learnt"`
+	Login  string `json:"login"`
+
+	// Name The name of its record.
+	Name string `json:"name"`
+
+	// Outcome joined: a machine that was adopted became it.
+	Outcome BroughtInOutcome `json:"outcome"`
+	Problem *Problem         `json:"problem,omitempty"`
+}
+
+// BroughtInOutcome joined: a machine that was adopted became it.
+type BroughtInOutcome string
 
 // Catalogue defines model for Catalogue.
 type Catalogue struct {
@@ -1583,11 +1662,29 @@ type Cloud struct {
 	LatencyMs int    `json:"latency_ms"`
 	Name      string `json:"name"`
 
+	// NotRecorded How many run in it and are not recorded, as it was last read.
+	NotRecorded int `json:"not_recorded"`
+
 	// OwnCa Its adapter's certificate is of certificate authorities of its own.
 	OwnCa     *bool      `json:"own_ca,omitempty"`
 	PausedAt  *time.Time `json:"paused_at,omitempty"`
 	PausedBy  *string    `json:"paused_by,omitempty"`
 	PausedWhy *string    `json:"paused_why,omitempty"`
+
+	// ReadAt When one was last whole.
+	ReadAt *time.Time `json:"read_at,omitempty"`
+
+	// ReadFailure Why the last one was not whole, and changed nothing; empty where it was.
+	ReadFailure string `json:"read_failure"`
+
+	// ReadSaid What the last whole reading found.
+	ReadSaid *CloudReading `json:"read_said,omitempty"`
+
+	// ReadTriedAt When such a reading last ended.
+	ReadTriedAt *time.Time `json:"read_tried_at,omitempty"`
+
+	// ReadWantedAt When somebody last asked for a reading of all that runs in it.
+	ReadWantedAt *time.Time `json:"read_wanted_at,omitempty"`
 
 	// Says What its adapter calls it; empty until it has answered.
 	Says  string `json:"says"`
@@ -1610,6 +1707,54 @@ type CloudChange struct {
 type CloudForgotten struct {
 	// Instances How many instances were in it, and are in no cloud now.
 	Instances int `json:"instances"`
+}
+
+// CloudInstance defines model for CloudInstance.
+type CloudInstance struct {
+	// CloudId What the cloud calls it.
+	CloudId   string    `json:"cloud_id"`
+	FirstSeen time.Time `json:"first_seen"`
+	Image     string    `json:"image"`
+	KeyLabel  string    `json:"key_label"`
+	LastSeen  time.Time `json:"last_seen"`
+
+	// LaunchedAt Where the cloud tells.
+	LaunchedAt *time.Time `json:"launched_at,omitempty"`
+
+	// Name Its name there; empty for none.
+	Name           string `json:"name"`
+	PrivateAddress string `json:"private_address"`
+	PublicAddress  string `json:"public_address"`
+
+	// RecordedAs The name of its record; empty where it is not recorded.
+	RecordedAs    string        `json:"recorded_as"`
+	Region        string        `json:"region"`
+	Size          string        `json:"size"`
+	SshPort       int           `json:"ssh_port"`
+	State         InstanceState `json:"state"`
+	StaticAddress bool          `json:"static_address"`
+	Zone          string        `json:"zone"`
+}
+
+// CloudInstancePage defines model for CloudInstancePage.
+type CloudInstancePage struct {
+	Items []CloudInstance `json:"items"`
+	Next  *string         `json:"next,omitempty"`
+	Total *int            `json:"total,omitempty"`
+}
+
+// CloudReading What the last whole reading found.
+type CloudReading struct {
+	// Changed How many are recorded, and were not as they had been.
+	Changed int `json:"changed"`
+	Gone    int `json:"gone"`
+
+	// Instances How many run in it.
+	Instances int `json:"instances"`
+
+	// New How many were seen for the first time.
+	New     int `json:"new"`
+	Seconds int `json:"seconds"`
 }
 
 // ConfirmMail defines model for ConfirmMail.
@@ -4399,6 +4544,27 @@ type GetCatalogueParams struct {
 	Zone *string `form:"zone,omitempty" json:"zone,omitempty"`
 }
 
+// ListCloudInstancesParams defines parameters for ListCloudInstances.
+type ListCloudInstancesParams struct {
+	// After The cursor that the page before gave as next.
+	After *After `form:"after,omitempty" json:"after,omitempty"`
+
+	// Limit The greatest number of entries, 1 to 500; 50 unless given.
+	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
+
+	// Total Whether to count all that match.
+	Total *Total `form:"total,omitempty" json:"total,omitempty"`
+
+	// Cloud Only in this cloud.
+	Cloud *string `form:"cloud,omitempty" json:"cloud,omitempty"`
+
+	// Q Part of a name, an address or an id.
+	Q *string `form:"q,omitempty" json:"q,omitempty"`
+
+	// Recorded Only those that are recorded, or that are not.
+	Recorded *bool `form:"recorded,omitempty" json:"recorded,omitempty"`
+}
+
 // ForgetCloudParams defines parameters for ForgetCloud.
 type ForgetCloudParams struct {
 	// Reason Why, for the daybook.
@@ -5062,6 +5228,9 @@ type ReadHostKeysJSONRequestBody = ReadHostKeys
 // ReadMachineListJSONRequestBody defines body for ReadMachineList for application/json ContentType.
 type ReadMachineListJSONRequestBody = ReadMachineList
 
+// BringInJSONRequestBody defines body for BringIn for application/json ContentType.
+type BringInJSONRequestBody = BringIn
+
 // PinHostKeysJSONRequestBody defines body for PinHostKeys for application/json ContentType.
 type PinHostKeysJSONRequestBody = PinHostKeys
 
@@ -5203,6 +5372,9 @@ type ServerInterface interface {
 	// (GET /closings)
 	ListClosings(c *gin.Context)
 
+	// (GET /cloud-instances)
+	ListCloudInstances(c *gin.Context, params ListCloudInstancesParams)
+
 	// (GET /clouds)
 	ListClouds(c *gin.Context)
 
@@ -5220,6 +5392,9 @@ type ServerInterface interface {
 
 	// (POST /clouds/{cloud}/check)
 	CheckCloud(c *gin.Context, cloud CloudName)
+
+	// (POST /clouds/{cloud}/read)
+	ReadCloud(c *gin.Context, cloud CloudName)
 
 	// (GET /consent-labels)
 	ListConsentLabels(c *gin.Context)
@@ -5301,6 +5476,9 @@ type ServerInterface interface {
 
 	// (DELETE /instances/adopted/{instance})
 	ReleaseInstance(c *gin.Context, instance InstanceName, params ReleaseInstanceParams)
+
+	// (POST /instances/brought-in)
+	BringIn(c *gin.Context)
 
 	// (DELETE /instances/{instance})
 	DeleteInstance(c *gin.Context, instance InstanceName, params DeleteInstanceParams)
@@ -5742,6 +5920,73 @@ func (siw *ServerInterfaceWrapper) ListClosings(c *gin.Context) {
 	siw.Handler.ListClosings(c)
 }
 
+// ListCloudInstances operation middleware
+func (siw *ServerInterfaceWrapper) ListCloudInstances(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListCloudInstancesParams
+
+	// ------------- Optional query parameter "after" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "after", c.Request.URL.Query(), &params.After, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter after: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter limit: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "total" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "total", c.Request.URL.Query(), &params.Total, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter total: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "cloud" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "cloud", c.Request.URL.Query(), &params.Cloud, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter cloud: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "q" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "q", c.Request.URL.Query(), &params.Q, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter q: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "recorded" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "recorded", c.Request.URL.Query(), &params.Recorded, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter recorded: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListCloudInstances(c, params)
+}
+
 // ListClouds operation middleware
 func (siw *ServerInterfaceWrapper) ListClouds(c *gin.Context) {
 
@@ -5877,6 +6122,31 @@ func (siw *ServerInterfaceWrapper) CheckCloud(c *gin.Context) {
 	}
 
 	siw.Handler.CheckCloud(c, cloud)
+}
+
+// ReadCloud operation middleware
+func (siw *ServerInterfaceWrapper) ReadCloud(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "cloud" -------------
+	var cloud CloudName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "cloud", c.Param("cloud"), &cloud, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter cloud: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ReadCloud(c, cloud)
 }
 
 // ListConsentLabels operation middleware
@@ -6804,6 +7074,19 @@ func (siw *ServerInterfaceWrapper) ReleaseInstance(c *gin.Context) {
 	}
 
 	siw.Handler.ReleaseInstance(c, instance, params)
+}
+
+// BringIn operation middleware
+func (siw *ServerInterfaceWrapper) BringIn(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.BringIn(c)
 }
 
 // DeleteInstance operation middleware
@@ -10224,6 +10507,9 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/clouds/:cloud", wrapper.GetCloud)
 	router.PATCH(options.BaseURL+"/clouds/:cloud", wrapper.ChangeCloud)
 	router.POST(options.BaseURL+"/clouds/:cloud/check", wrapper.CheckCloud)
+	router.POST(options.BaseURL+"/clouds/:cloud/read", wrapper.ReadCloud)
+	router.GET(options.BaseURL+"/cloud-instances", wrapper.ListCloudInstances)
+	router.POST(options.BaseURL+"/instances/brought-in", wrapper.BringIn)
 	router.GET(options.BaseURL+"/keys", wrapper.ListKeys)
 	router.POST(options.BaseURL+"/keys", wrapper.ImportKey)
 	router.POST(options.BaseURL+"/keys/lists", wrapper.ImportKeys)
@@ -10473,6 +10759,45 @@ func (response ListClosingsdefaultApplicationProblemPlusJSONResponse) VisitListC
 	return err
 }
 
+type ListCloudInstancesRequestObject struct {
+	Params ListCloudInstancesParams
+}
+
+type ListCloudInstancesResponseObject interface {
+	VisitListCloudInstancesResponse(w http.ResponseWriter) error
+}
+
+type ListCloudInstances200JSONResponse CloudInstancePage
+
+func (response ListCloudInstances200JSONResponse) VisitListCloudInstancesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListCloudInstancesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListCloudInstancesdefaultApplicationProblemPlusJSONResponse) VisitListCloudInstancesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListCloudsRequestObject struct {
 }
 
@@ -10697,6 +11022,45 @@ type CheckClouddefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response CheckClouddefaultApplicationProblemPlusJSONResponse) VisitCheckCloudResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ReadCloudRequestObject struct {
+	Cloud CloudName `json:"cloud"`
+}
+
+type ReadCloudResponseObject interface {
+	VisitReadCloudResponse(w http.ResponseWriter) error
+}
+
+type ReadCloud202JSONResponse Cloud
+
+func (response ReadCloud202JSONResponse) VisitReadCloudResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(202)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ReadClouddefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ReadClouddefaultApplicationProblemPlusJSONResponse) VisitReadCloudResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -11788,6 +12152,45 @@ type ReleaseInstancedefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response ReleaseInstancedefaultApplicationProblemPlusJSONResponse) VisitReleaseInstanceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type BringInRequestObject struct {
+	Body *BringInJSONRequestBody
+}
+
+type BringInResponseObject interface {
+	VisitBringInResponse(w http.ResponseWriter) error
+}
+
+type BringIn200JSONResponse []BroughtIn
+
+func (response BringIn200JSONResponse) VisitBringInResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type BringIndefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response BringIndefaultApplicationProblemPlusJSONResponse) VisitBringInResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -16115,6 +16518,9 @@ type StrictServerInterface interface {
 	// (GET /closings)
 	ListClosings(ctx context.Context, request ListClosingsRequestObject) (ListClosingsResponseObject, error)
 
+	// (GET /cloud-instances)
+	ListCloudInstances(ctx context.Context, request ListCloudInstancesRequestObject) (ListCloudInstancesResponseObject, error)
+
 	// (GET /clouds)
 	ListClouds(ctx context.Context, request ListCloudsRequestObject) (ListCloudsResponseObject, error)
 
@@ -16132,6 +16538,9 @@ type StrictServerInterface interface {
 
 	// (POST /clouds/{cloud}/check)
 	CheckCloud(ctx context.Context, request CheckCloudRequestObject) (CheckCloudResponseObject, error)
+
+	// (POST /clouds/{cloud}/read)
+	ReadCloud(ctx context.Context, request ReadCloudRequestObject) (ReadCloudResponseObject, error)
 
 	// (GET /consent-labels)
 	ListConsentLabels(ctx context.Context, request ListConsentLabelsRequestObject) (ListConsentLabelsResponseObject, error)
@@ -16213,6 +16622,9 @@ type StrictServerInterface interface {
 
 	// (DELETE /instances/adopted/{instance})
 	ReleaseInstance(ctx context.Context, request ReleaseInstanceRequestObject) (ReleaseInstanceResponseObject, error)
+
+	// (POST /instances/brought-in)
+	BringIn(ctx context.Context, request BringInRequestObject) (BringInResponseObject, error)
 
 	// (DELETE /instances/{instance})
 	DeleteInstance(ctx context.Context, request DeleteInstanceRequestObject) (DeleteInstanceResponseObject, error)
@@ -16722,6 +17134,32 @@ func (sh *strictHandler) ListClosings(ctx *gin.Context) {
 	}
 }
 
+// ListCloudInstances operation middleware
+func (sh *strictHandler) ListCloudInstances(ctx *gin.Context, params ListCloudInstancesParams) {
+	var request ListCloudInstancesRequestObject
+
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListCloudInstances(ctx, request.(ListCloudInstancesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListCloudInstances")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListCloudInstancesResponseObject); ok {
+		if err := validResponse.VisitListCloudInstancesResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // ListClouds operation middleware
 func (sh *strictHandler) ListClouds(ctx *gin.Context) {
 	var request ListCloudsRequestObject
@@ -16904,6 +17342,32 @@ func (sh *strictHandler) CheckCloud(ctx *gin.Context, cloud CloudName) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(CheckCloudResponseObject); ok {
 		if err := validResponse.VisitCheckCloudResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ReadCloud operation middleware
+func (sh *strictHandler) ReadCloud(ctx *gin.Context, cloud CloudName) {
+	var request ReadCloudRequestObject
+
+	request.Cloud = cloud
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ReadCloud(ctx, request.(ReadCloudRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ReadCloud")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ReadCloudResponseObject); ok {
+		if err := validResponse.VisitReadCloudResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {
@@ -17812,6 +18276,48 @@ func (sh *strictHandler) ReleaseInstance(ctx *gin.Context, instance InstanceName
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(ReleaseInstanceResponseObject); ok {
 		if err := validResponse.VisitReleaseInstanceResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// BringIn operation middleware
+func (sh *strictHandler) BringIn(ctx *gin.Context) {
+	var request BringInRequestObject
+
+	var body BringInJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.BringIn(ctx, request.(BringInRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "BringIn")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(BringInResponseObject); ok {
+		if err := validResponse.VisitBringInResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {
@@ -21417,516 +21923,532 @@ func (sh *strictHandler) AcceptWay(ctx *gin.Context) {
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
 	"7P19bxs50i8MfxXC5wEyg6ftOJmX3bVxA5cnk2xyJjMJ4uyVG+fswKDUlMR1i9Q22Va0g/nuN1hVZLMl",
-	"stVtS54srv1nd2J1N9+K9V6/+u1kqpcrrYSy5uTit5MVr/lSWFHDv65mVtTuP0phprVcWanVycXJx4Vg",
-	"06Y2umZ2wS2zC8FWfC7YRMx0Ldic3wnGDVPisz07KU6ke+mfjag3J8WJ4ktxcnHC4dPFiZkuxJK7Mexm",
-	"5X4wtpZqfvL778XJi0o35S/wfHIK7ucnhrkvhmFW3C7aUeCRk+KkFv9sZC3KkwtbN6J/1DelWK60FWq6",
-	"+Ulsdoe+Yne8agTTM1j4lFeVqJ8YNl1oORW4I254w+xCGqaVYG54Ydq9WAhewuppmtGQp27MeIJL/vmt",
-	"UHO7OLl49vzPRWrCs5+5nS7SmyQsn7uprt20pJslV3NRuuORlq25YbXg5YX7R/SrVtWGyRlTeqLLDROV",
-	"EWzB29+lZUaqqWBffXj1gv3l2bPzghkxdeOyZ9+cPTt79vUlM5bbxrBvnz1n2i5EvZZG5LdgdoqryK39",
-	"/Pm3ycUrY7maijyZSHqin1L8UyOJ5SexyY98Kzb9g97CWY8Z761cSpsebV4LboWxTDXLiajdoQtlaylM",
-	"wZ4xq9l35+eX7Ltz1qhKGMPm8k6o3PWsYJzEXKSyYi5qnIyeS5VffuV+LlhjRP1ffnszGwGPjtyKdytR",
-	"c6vr/AQ0PdF/CP6pkcN/ENy4kbYH/rTYFGwGrFGwkm8mWt/mdrnGb+wZSFvuvv2mdL8nFlDTA70LmOl6",
-	"ye3JxUnTSMcRE+M0Vc8tqptqzw1yT4zdw6ZnVc1DF3S9FmKV/b5xvz5whI/a8ipFAsLxO3fnprpRlvGq",
-	"QrmwdCwuRw0WvpbYsYnWleDq5Hc3Zi3MSisjQEC/r/WkEkv3n1OtrFDAG/hqVckp0MTTFT7x//8HEWv7",
-	"8f9fLWYnFyf/62mrATzFX81T/10YcXtx3LK1UJata63mJAG+/e5PX5/BntAnQH2YTsXKfuIgRFe1u2hW",
-	"4sThwpvdreswi4LRNfJ/gHslrWF6rZC9AHeBDbViaRJUVjgh8gZ//O78vDhZSkX/fBaOlNc135zA5mYv",
-	"9SVTQpSidKfKYWFnuzRRnKz5Jn2B3CE7nszZmm+YY4y6ZuuFqIWTpk64KqcqoJwGYcwnurGFk9TWc1PD",
-	"Fk63kpmxpV2UNV/vTuANfFBpVmk1FzUtQJTRZ1oii+/E/4UFFf68fg2P68k/xNS6Ua/oW5/4xuweNGkM",
-	"CTXKsoVesyVXG2b0UtiFVHOvYETzCgKnyBLNVVWRNraE7dqVOFni2CYAOr7dq57dkiIsMbk5ZfnXmuO1",
-	"7G6MUOXNZLPvIr5U5Q8wMaFKJ7VT6ujcDYD8xZERV0yoklXaCKfjnbFP0i50Y0EdLRhntVgJK0FXW9NP",
-	"9I502uCsMWnCKE5mtV7eOJLNKOSgCrNVxaeCiFYqkf7UrdgkDwQ1gcPxhZ0B2iu+81OjrEyzc+WupFCl",
-	"cZ8McqHkVpxauRRJ4RBTDCp6uLYMmbz1C08wyj37sXf43oG9fuHk/+74S34rkltSCzgCJdZOzzVsqpeC",
-	"OQJxWyRUs3QDG1HfSZjgBCb2a+JAFOkcY07KCGulmpt918ev7do/D1dcWWRIQ978hE9v7yhMOnyrwG3K",
-	"bPC1FWtel7t7y6egHqQv07troGHH2DxlW5INlZ4bJhXj5rJzDZ6YiPi7aj5DCbDkpSDlFHiBKonjGjaT",
-	"lTBuNLDVDJtsmGlKfZYkrtQyP+pbkSDgksRCd4Wv9RpkEcg+XZXmkv2la5kUzOlL2lj2zfffZ+SBM1Jw",
-	"J8sSGBqv3ncG3yGchJXCJ6Iy3pr3W2nCZhvhDKhZU6NKt+DKy2g4FFHDE9EE203JUrYzr3f35JWuGWdL",
-	"Pl1IJby+uGGlZkqjdHR2eOd6BR2Wl8m7VWu80/2UXok0fafpWa+sN7oTJF2WdUZMLdxZohZUO4FDjyaZ",
-	"tHv2xrGVhCqj4KC0EqdOurB3K6Gur187ql6Ok/V48qPIZ2c7KsHr1A129O2mCYsG/rh2HBMfL5hppgun",
-	"qcxkbSxzqjufpnU6uNA37kInJ5QlsZWuE9N6/nzH+k/Y9QlG58+1M6H4nJK0slrVmqNnaiCZtIIFXHfM",
-	"8E17FUGFXSe3iT54gx7IlAJsPMF5LyXoJ9xtP3DA3s+SinfDbccw7FEA3LtLaa3wWl7CpHbf9IzHWc+4",
-	"0EpYVJ78fKW6ZHxiwOSC7QFDodQifXdg4264uU1p3d405bS/a6cwukcv8ave7NhmRPCcu/p9qmFGik91",
-	"Xbq9a89896GmEia1S9rQBOYNr0tguu6yO+ruXPY+BvdK1mLNqwoUnAQfMJbbvVzSs7xreHj7lsDqu1vv",
-	"F5W8GOb2hbPhU3ZBTjHOakNJVZOezgwuSvJsb91K98soGp+Q/N2VzTNdVXptso5RtoazBVvB3W3Lb0VO",
-	"FlRlhvvJcoCfJm83vvb2J9nWay4tmRJphUMl3WOffAwEliWrik0E82TPuBlrhlC0IHCOhFQnh9+QxeMf",
-	"dsSxiT0NE2Es6IaXqP0x95Jh3HFJfisU8Z0tBYnfwp+WyfVtdFObHtdYay46HQesg+625/wRsEqSSp7I",
-	"ApHQ20SYxbZrNOxq0dJ6ZMjjnJN3prELXUubuDRTvVzSRd7ZhJlUc1Gvapn53Z9N/42mJcUfS83xBzGX",
-	"6q3gd+4bu3d7zlN25Ed37VizYuh7clfS75kjDH3nZIUqwbFQiZltXTVpMdBD1lanmQEenRuc0XkGVxvp",
-	"KjD3gYbID2KjVZm5607rAiXCOuUL/CYoz7ZsXmkMbeIuD4ALcrNOWjWfnLYilbtPsgR+YNKMxFgQ/nWG",
-	"eTaK5pb7GRT+NCOi9d0qvVYXzBvKhedx7jDJtCTFao0qhYVA4ACN0O9OPM14RZ0tCpNNUqw7xqQkWjWT",
-	"Sk5vbkVGdcLfgeHKPfZA/92KBkrN8AW3vNLzJmHpYGi519XbqrGw0Xo2c5uecd7KJZ/jlwcpNW/c40lt",
-	"Rv5rxGeu5b+SX/mXViO+8n+0Snxlm3HjAv0M/RikNaW3f+FEhJontl98XslamFHaykB1AYL3Kz5NiM13",
-	"eKhGzhW3TS3YV9fXr6/f/PXr5JFa8dnm1AUNHynYZGPRI+P+Yz+94ozdd+N5FvF2ZDZSzUUyncEzDeDu",
-	"TvM31nExzA+QZpc75k3Opl5pM9qXV4ulvhM3rTWevlDgosGHxpn5Rtibh5v6v2d39UOkjaViH+jsR4fN",
-	"ijcGg6SmARptVKnh3xYigU7e1rIUSWdOxhX8SdoFc99humbwoQvM34D0E3gJYwDMf90HnKx2mqr3tiXi",
-	"Jj3HuOu6iuPd7Eq1ozlhDnkw+8mbduzXvZuddlbv3fBfi/sbVr1z0zLFLl5BiA/vF4nNi2DyGIiOYBiQ",
-	"AnfwV5CpZyy8Szk4JGpBgDt+EQTuBcMbFAIu8EmM8LmT7mo6YWMqZBwhZugvotON4d3kZr1wKqL6UTpR",
-	"JpIewGnYiz6JQTvWMe+2+ZJGzzD4CinGGFb9xDjhD1Q74zVwK4M6z6XfsIyjK3Gfsl61ftGOJh7K9tQc",
-	"2VxYc0k+91ov4XTJXNg/O7Pgz7/7vi+xKDII0l+A/Ku9GgA+lQ4ZhWmErxX+gJP3oNImaX1MK21GuhZK",
-	"wUtHzSPEe+SV3j1SbZOm+yY4Fi3DWbKNsHCFFnrNKm4FJcol91ivhBq5sFoYSz7KvaqIYwB5ke0GH6Ay",
-	"xJltODR9ONrkzGk2qahVyVfZtNC/fXjrI1b03CUTy5XdRC4ECgqCT9FYXrs74wPRGeWYl+Vo72uZd6Bw",
-	"ZZzV47+YDveCb9g/OTTuW9zDiTblKz6RlQwRs8RhWzblipW6QMUs7C7O0nBZjlOKZlxWTZ2/EaUs0UyG",
-	"9bvDUz5fFPcFfcbx0eJbyeMDLpfLSiHrrU0l9vQhu+SRdjgEf1SPe6/1WfE68sxJlXX0uWuvppubZX/o",
-	"0sREwqzWt4X76lJWlTRiqlVpLtk5iGvV1X8STsVd3rJWN1Oei2XA8T8xbOpu5kxOgVGBkhz/hZPjSqL+",
-	"TEHL9FaCrjSOdOmVzDWjX9eL9M8m7UPxwVVP4VNeVY7mPbVBloZXYeP7uTPAEYzYEA5DHuhJmxazdZdb",
-	"E7el0g5ttfcwYnER78py5RdB0R3Im68UOnYdf0Z93N00q2+FyrrX3Gp2v/QSDsEnuPbQWnSVnxgfTTrL",
-	"U1Eq4XGPQ5ESDga4BWHXXul6rq1NZSmMYyPgMgP2gTkUHP+pNLl7ulHKnCOtHTN5zlrNZL38mWNK0rbT",
-	"uUyZG07JdNu+5LIaYGzpUvQNnbNqk2N7zwhwPTbjU6trNESA4d6JesPcm2eQLBPS+r//NkkPxqw1ZswM",
-	"KAFIzV9hMUKGvXA2raTTwukqaGcmM7wE2UB1f5LCIBbzWhv7k9ikBLKP1ye8venY/9ZhUkC+jdPDB/dF",
-	"6LNRyPFaDL6RkQSlmMpytAGA72Q+eUQHYC4E622IlKQeFOqCPUKWYbTT6JyKhescHU4JUWtv0fuwc+uT",
-	"p1zOE6ChktxLCbM+5WPEMHI41KKtVYgiZ9EZ+AnhZvTQ2o9iKk2Sscx9ouzuPmR2fmvi+IGesd/yiaiS",
-	"2SiHtC6yCh3Uje1fBukY+HQ0VqQj7FtjVj8wtz1BWbSErXZ0ChJ+ip8EPu5ItSvX4vM58JLdNJNrbIzV",
-	"5SYm+xD5vc35rH5Ep+SLhZjeJsQZVzet3zB/hUtu+YRDfLQSW/oNm+qm8qmUvurqErIHF/CL0ja9cfRs",
-	"j9ZBT5COYfnUFuhNcuNj/phWactixpvK7pNJtDuv4Fkn1ZKhRQjUcrPwCwe7B//bpJU6nGtOqSv51IrM",
-	"OH7FGI4uheWyIp0LsxH4mm8KKkC0C7FhC1GVjLNVLe+cInorNpeMg++mhq9tmBUVJnkKTgU4W6ZytG29",
-	"BoA/MNqosM4iJqRohSkq7mz5DkEa8c/dfWkPm9YThXo9Veg68jOnKcL7k/pvo5sBPZucvqik0+cS7MVa",
-	"Z6Nl9lWosWxW1LVOZ/7cSlVmMsOVFTknYHJrwa0bSiYtEWAILEclfHv0edw2mFnRboVfRTS1aCuS+7vX",
-	"u54zm6dcsYlgpVaC0vichQIWgTbuZ6cRVEhIg9PnWlf9ts7al5nV54u9j+O9raUN1R/elQ5FVVFgoMrZ",
-	"mUrfLAVXJu316vBzVM2IoYfyqyeUJl+0Li98Mu1/F0KNIvfW5b/7k1RTkfdVrtsgD2wPsgo3geGOy4OE",
-	"CyJncwgYkHAPkQRPw/20/56nFJhAsYNIN7pJCfJVFJ7fow3DQMm5Nj2x36xn2ScKTjVABGhM9e0mAl86",
-	"TQs0MB89LBvBeFULXm6GnyjSZtbHS0RODGN07uU9b7hY53NCMR8JdSm9FFtpz8OmrKsyl2Ygyk02+3g/",
-	"IYCRQ0XOCXJ346ao5KWa1puVFeX7yKuxXQpIj+zuzIfrq5fXp++uXr4HHzi7fn11+vy778GEVBrzIbAE",
-	"98/nz/4UMBj+dPbs6w6dTDY2SSJLXopxHt9RmVlOEFUhiRzti7BaZnUuyaD0xV27MWEwPylLF7ZhvdAM",
-	"w3BB2oF2Ok7K+dP5gIMP0AP9mXX2pN3RaB1psih/yGXjCFUaxqmuk7zh7jwuYhnlZJCcLij435ZbYknY",
-	"9fVreFDUBZtsoL7T2eobOFev2uDjumYTjeEVb1O5f4PC4qv3tmKE7Vm9dKpSgvs55aMnlqXVVNTKtIUw",
-	"t2JzMedKCQtqLF2rC24rbk7LybjgFg++v13DfZQDCiyPfNYQAgbsHK2zk3bX7m8upNTaLXMKNU4qTCG6",
-	"9lV/U660klNeQUojXfY//fm7dM6Zbqxjnel4jKhz3qRVLe5u0hP/2D/XzBWGZOsbuV9JT9t/wD3cfTRn",
-	"7H2t5zVfIlINs7rCJBhvGDpiEbxEuodXIKW8p6qHzIBEWm6Dh5icM/52k7U8LEmefNLI2kc4uzYp2fN4",
-	"nSG9x5v3YYnWML9nvozzjF2hcJQqWMzwIp2Mf54sZ8hCMRqdj1Ixb6A6Fm2Asci6MwZkCqTjancyERfi",
-	"K1mwaeX+RysDPpLa86o0WsFiM9QUBXZK1IvDh0u+dTDtGbZXIaK3NCe29eYV2pldLuZ95+lT9Rc6SsPx",
-	"V8RX/bW1U14VH5rUF/Bz2k84oVUJ0PAH5Opl9POwpOxOHELvRqkwXOUuCPskDTM0TBt/+XmlTUqFeiuV",
-	"wHJpMN5AdWi1FEqCr7S+ZZW8FV030hn7uBAb8L3dihU4QJ0qesZe3ol6A2lmTv1A9x+yJ3DUVGLrb8uC",
-	"Gc1qgcl/3gZYcVnvxpx81tMuRZC7bxaktyHe8SxXIK1ExhmDOzCastuNK6KMHhgH+FlOIPRlswXJGK2L",
-	"UE82jg1p2MFaQG7FQnzmpZjKJR8Q4YSd9NsQJpGinlcQsEw546a1sMkq5Ak34pvnBZhwm5VgmRh6U1e5",
-	"Uu+VnEISecggbOxCKCun3EIqLy/N/jXSDHGg/NJeUNQ2Hcu9Z6D4lazEf4s6Hc5xJkcmn7uCiK4/8PXC",
-	"SQt3adJUPM0jjCHddapYgFRICI5TGyMEpXS+HbAAyKI5Yz+41dHJwcjsbx9fnf6ZMozgmlOkL5pkhsvA",
-	"Sz7/PklEomVuwxgwPZ9Y5cAY6FLYhU4rOstkAsAbxfTU8qrV6c+/Pz/P5HvYRUYvHOsxcy8E2JZh71gP",
-	"YLMbl1iLHBrHNqXdl8pSoVbCJcN5tWRY0A1qT5+2PhxOu2GdnaAbQ8tJ31tVpqsEpzZbrl5yzLd+fv7N",
-	"+emz56ffPCsYoHiS5uqFWhvyYhMwNRsjIBYGhZ6CrbiJQIm0EhfOxtUexmfCUb2f8sYNXrirtWjqGnOO",
-	"uLN3eX2bTldKc7Ne34/NaSRrIecLG0caJxDvoXlhvjyvb/fH06d4aPTBUL5Dk8qcjxe8CUitZfldsqDX",
-	"V77hezlJvLqdmj/fmAV/lrZRn7UW6vufXlz/rz+zH19+COK/ZVpAC0YvqcTNuHNHn2WrVYEEx7piyM3H",
-	"upTgzQNQAcsWXJWjlIbBazWrW3mT3K6ff/yuXec1mgzvQbf5SWzeqJl2hPvjyw/5VcrlSkNu6laVZzS6",
-	"WcxWubtkOcQtFLu+fv3qva8lAOP+2+ffJY37bcHv/elugWkqinAPEkkPy27xfpwJmk1GMrqpU3b7VcBz",
-	"QViLAdPHL4VEJZpPZiHGXpXLFD5Wvhotcrcm5EZarfsI/jV72qwYPpKu65O2EmnvJMVli9Z9MVyBozhJ",
-	"mHhyK4JDfosnDJXJfxonk7fLZVFULbMKoa6XovZpbrs0V811Le0ijRTSYunszk6q8WUWPRWHqJ+N/B69",
-	"lMn6yQbvtsMIYQ+ikBgtPV5od5rd8XvxPfAM3iaNyKuuV6I1ijmi/7UIkaCN7NqmfWgHc61EVntA05Vc",
-	"4jgDX2NghPcjDk06368+5sOkWDAhMBKHS7wHoB9dBL8dsSbmtyF1NhksyGknYbU3GN8+iRkVYzAks5iL",
-	"WYdDFLsxWLhYYpXpUt9lnIP50F/d7F3eh0btA2K0AHXN1cHwGAvvJohOIXt2h/COwYc+gMB/ZB9ZPPIB",
-	"AElvVi38cDrCHFsCvtJU+ZCWyKh97ss+dTWbkhcNjyBh674h08l3lDExSgz4dzJSoDcqTvevb3t/EpsP",
-	"YuYv5Y0j8T6OhskuzFi9wnJAZK7edzxxW2JENSsivH9ggB7rY9ii83fa6dBlkwFcw1gjoshQ4MFiaEFW",
-	"lRM+M11P75f5PDxRxT0f8DdT2p6vUHH2ya3YpKcz0scQCG8UbbVvTTZDgb4SmQgRWXfoNcURXnNVvrtL",
-	"aZQjkXyuCMdnv75rdXYmIjOXYRcHwV2lNTczXe/FGiIAhFWNpfPeWnVPQLHZduqJNLmck8S5JBeYUd19",
-	"QDFU5vs4lxV8mQaCEDPbn6yM3wioTWmaXorlRKRAut7NGGdu9HH+06wpFuylQUngFMfDl9Ib+UDzIg3V",
-	"6XP/8Dny8yb1z/HGSDdr5rC2Qyf7JGFI9Gxhwrk0A+uhF4oRHKD4fSrGJMhg+MHDINw7E6drQ6ZKpWDo",
-	"hxddbav0+NnCb0Fq3xB1aXfT+FJWm5zMvwE0vc5892PT3hP2ddxVw6cLP/8tcNd26umtWOk6fQ8jI3Er",
-	"m01E2PD0lC/rLWunw0gLIdeQ2+ujLh6OKAQdpYlBi/YkL+74aQy6quGTl3GF1n7QkAOABucrvmtJilYf",
-	"Qb/Dpw7qy+1GVuPYLlVKLjhob33u2gOBthUMnKB/evZ9wd6//NnZm//700+ZEXOIU2l634P2FkjapHJB",
-	"spmwaZzqK0Iv/+4cPW6DeNVbaSyCs243Ljk/Dn714B3MlpD2YYHrdFIr4j7EBdPexYBRAgz2G91CEkPO",
-	"p69oSGszPXh88RiW1Y1CTGURKtlVLpkYAX1l2QP6ih/3IAWZuNT93DtT6Og1EkyE3snZp8Oiv9LLuaQ8",
-	"q3wZZU8Wd7s1CN5GkJgxhCwWyDnb3ePb4wn7nHepCCsrB/qdvnjdeh4IRkX4VymsjyNydGKyveDXxJV6",
-	"8bHFPJfRauS/RH+B8AhYa3wrOZnoqhmrVzdTbazJ1te7R0Imv7HdeMhwNehfWg3gTTEksK9C9szH0zJt",
-	"FH0y7GgRWkSGq757aDtHtLNN8b0IFNW5+EStnc3r3PDO1e1jtFfTKZ3MVr5NQL7tO3DCxx1UwNEj1Z6d",
-	"n0Ni+U77rV7ppklvSWq75ibr4HSyEOBD9o3wMz4WJfFHzp9+bxE+BnmpuuqpBQ693ObCAo/yYuuCCUC5",
-	"QNcbwIJUFQHtksrlIfXBUNqC283iXbeOnQBU3dmvdnP83Puo5xAO7CDyH9d73eVVkcek4o1yOzCHAh2l",
-	"8L/cRVtF/0kwxby2+MdSVCL+T7T9uKxEupfKT2JlX1Nx9JZuSHnzQxPNkznO8JHUsve7OnIZ56hkryVo",
-	"UxQANmZxKsrn33337C9n4xD9+0J/R9BUpm2pf6/GRI8h2nqoGxrYGEKVOXy0rQycPZ9pn+3Ynf1uCXhq",
-	"RBeDo1qeK6H26lIEIW7jfgdyj3Y12qSt9V0fMJ/RSwF51+BZwqfZShsjjJFaJYzbEYFlHDuHZrbHvB2K",
-	"QN4PlDxIa/tJbCKFbUx0A8wdsKqCEt7p8QyAqzkTa1i7glgbo9YFsd+SOjN0LtiWE7ONqvudinUquvCB",
-	"tFqdL6dNefKOWESG0Tr72ysPu6345Bg4OfcpSMJICUltszX82JJ7xd12ej+JFZ+hLi5gdAfn9D3zTn1G",
-	"PE4ksxmHUBUyLtwjagkQQc2cYH+A4H6i70uROp7FJZNvdL1s2TZQ04KbC0KLrmdT9LaZ1a10ZPaPdTq/",
-	"FtTcG94D0s4aVe4kBENXUd8Np61hT8JrPe6tGNmBZT8bazkXHYdf1X7W88Ed9Y5NlyXJHn9kVsj34EsM",
-	"24cuV6ct6KmqCXIqhimbWnmHFriF7zpzxqSRm96CYp/3MO7z+V12wWUX1Er5X+4v3V6TIP1iRCVxNtov",
-	"tq95Ad2HqGrEYuX6aKo9qiqodFrHwcOIWgZvoGrb6w++8RWfVKKLqDguuaPPnbXfMZXRhd6DH5EzegCL",
-	"bgxbi6oCN0bLsHwUGFprmk6H1K1E72hc76bKpT3uENz+LAK6ah3nVeqK4amIMg9pOsaaH5qi1wMx3qSz",
-	"5/KNqbAJ7g2Crw9Ka5hyFWWqNqYDK37JjG4rqCdiLsEh0AVJi85uIubNuDQdfCNntu5Zhnd1++Cl1YDq",
-	"bXQMkaHvOok0Mdy15xHpCjXMrMK+Hj5bZZi2isfzxoplTmHNj7rm0iImR9rcycMO9CVpR9A6id6ZvkkZ",
-	"7Fodx5X9Nd1rUJtFY3sqr00MRzMRzD0euF9LjSP1DcGXmca2PznRQGLCPRYZ2kT3EBO58FU1G7bgkLqk",
-	"jSiY1XrkTBZolo94Y3ADtwF9t3ySEw5Ph0Gzircp3Khim1P0cBkg411OM7P73TIfBJ8ugnHdtpMd/s7e",
-	"zvbZLg9eRSJy7nZnWThRBACuXnXaX3mG5nQWyO+tmNl3jU3vVk/O53iEpUFYDz6V0X0fX0lO2tvVI5Tl",
-	"AYZLx6kFyPI9lopPmB/aIbQ7ijTMTRx6jXgc9W7i6TCn05veJArPqTQ8nmtCms2y3oRafKoLCZFdAhn0",
-	"Jt3ZSCS7YZZGtikJemhMEjkT4VKy2ehoQ8KK72vejqKSvB22bRP5vTyhSZADDeFOIyDnXwdqjThAbvsy",
-	"3X97+rrdjwYHK7l70nJwzj+3EcDhEO39R+rV1nAtg5sC3Rjw59Cx3pLdRmWOvfzhEJ3lk0U5n3w6Mii2",
-	"pmAgEkXZDwPywB7yu1/sZRwdnL7dpuGjb7wXRNu+PKMzKil0UA+BgrYfazDAScsiLE/EzQ1NU/FXHucs",
-	"MMxYwoShqIbZmx0AO+pbrbbRXYR/EBZTnYKXfTQqxb2Sh2Bx6boM+CkgrMB0Q1XciK7qLfZHypUJSqHJ",
-	"+SPhR8Yn1LduGWFaL/TSP8FKvcbWhA+aaYi07U6yUelY0zWAS/u2Rz7E7/MieShkdDIAvuJR2+icQTaU",
-	"0GVoRGVjJrGqm2uGre8I+tFZX7q2i96C4wMi37YlRUlwzjP2UVelu0GA/IiZEFUWqnMlFNHIoIN8hwVO",
-	"qZOsnQo+KP8ElHUMztd3++0BeOcaH91u3Dyswy69kWxNuharNODGD94nhVAfUOqFB9Begq0Ekkjb5jlf",
-	"pHHCDNQWowvAQkdYUff5W6mQYzl5MPhyfeL7M+vxcNrz7naL7iRJIddq2UeBfD4rFz74c09l65pMs1TO",
-	"ZrUwC6eF69kle87gbjC7hhaqS4J02ZV6Ut2gYZaUicMAcbvT6aC4JWF4+lqRq2R/YYpFQwq9O06PT+We",
-	"Tl9Dk9cN+rqdhxYFa2p7jqA4HIBxQgP0FPvOdRrHnmdk5+/tUxHKHBFIg17bbT1FjNvdJgBSjH3AjjeB",
-	"D95kPdX7+UrX/u/L1cz5p2Mn527MPsqFTc9yTzt58GXfBDD9jKkHnewQtd7RDCgwLdvBxKi0sQdcbIwH",
-	"9Z797Z911C7StqirXQt4S3hc1otsCO2c5/ohbPLithbUDsV9KMLT75W0a13XPV22Ad1o4j2IE2GcWbph",
-	"Ez69ZVIVHjwpHIg7/omjc2OHgzz6C110e3/OPWwRcuNFYLGBrxUDmvt7Gu7x0EQiM6/LRAdWYSal1Yz7",
-	"wuVdhT2QYkE6SEsCXxmzKG+mWs3k/Oscu/FwqUhCkZoWIBoT3b/ajnaZKGOm/R22Lol+hfIlZ86bwZL1",
-	"ir6XTKCIBrvJXRe62QD+ClTkJFs8zVyxgjdZE2qx33L0BCG/dfYQdKR2ijvCYYJEH2fnlLqZ2AxiyTr0",
-	"WXYrcRYVnZ+7MqVYCQitM63i4U22ZuCGRGOmTAnhhlvr37BZUwN7BlrkFhUn7KyeHUPPZrvf/0V7hk6d",
-	"bCzjVZVm6vCVRmFbryzb9rNdczRhsVQGpR1MV9IidvX1XE9jVDl7WtECHccy/oJ50KLC/XuieV2eOjZb",
-	"Y7S/AETc0wk3oizY3Bi+gkSTW1FPRK3N+Drj8iYfcG9j7LT2cvCd+8U9nctZcruYIxmppnLFK1KD3OVH",
-	"sakbC7sUgIGDbYuACLYtq41Pc3fWe3elnUMuEl21aQjRhAGXGpCnO9xs2Rjv+1KihevjaoMTD2kAXs8s",
-	"AOIvvNVqZzslAiOWMvqmRgvbf0+jcfbcM27TF234pXIseiTeVMbFRiQOPHEndcFL08Af05i0/RKjlawd",
-	"VQoqc1WIYIcu+MZpNvu1E89WOsLrpEO4XemT1i1SpS+UoTEimAupGIbPRkTItTHUVi9Bsmlu9Kllw3jR",
-	"eS1Afdkxscelb/rIKC07t1HZLoCPEwi9V4eY/X2FaCoFLSOzePuyMmLtoV6TcCJjoKvGmoG9WC34tdTE",
-	"KcjRm4bcJnr68NHU3J0UJ//AgLoxi1NUhZMpdVQrNC6PuY2+7KPMkPYYxulZZrTEbMonB29ip5KKx82k",
-	"k8lEfc4K/ExwVaTtwnkyoeuVF6Fwo53K6z/GLSs1cErxWZqRmq/SN2u+6ZkyctqlZ+q+8KzTPqcTnOFp",
-	"p/YgC2gwumK5z3HJs1FnnyeQOPUl6JZOsKCQgsnxSZX2INdyvrA5Nx8aYfjIBau1tk9MQf/vmLBpSg2n",
-	"6J354A0K7eVa7eVJaJofArZaA+hfU+oT6tD86wg522YGfnfe0vV6oZfk22qDUc6goQMfLKr+BsNekRst",
-	"QXE4r5uhyfbhVgVaDUvb+hbdnPSdL0Uy7uwU05t03gQVEwNCJfipt0p73FY1puFVtUEAj/Ksp5/zgDoF",
-	"X/nbF+vGC9KCaIaGVGcDYQfjQYpo+eldk9W4kHfcuTtRP8WhCzv1JFHg6RsToZpia/i+EaRvV0JPBh0Z",
-	"sYLsYkxTQqHc3e/1mErTJu1C56wll1WvZd0LWxhcb/CZDpygW0WmoZCyN70d/9ovovfPaKcOA1qfdqLD",
-	"n8c98Sz9NqVJ6DZ98Xy+VHfKteEX7Pn5t38u2Dfnf3ruuOG353/5/oyJaQk/ffd9wb7587fuh++eZzIO",
-	"egtmgv7S248NL8krfLi/4OG4CA7cmNWi5ibBn6i3n9nmS5eOqZeIae+M5U7vmJ3DLE7WtbTinao22FNs",
-	"T4mgz6DqzoWKejtp5tDcrTa8wMMbmJCTJqLVC1FVWV06YZxDyn1b9uA0FowHQaQ/45B/UBNSZKj0icwq",
-	"0iKoFqnOZ228yWxLHXij2lABaprN9FFsBl7hnWILr/WR3RqgA1akGwRYFF33l97epw5oZPlpJv3MQ9P5",
-	"wkzc37DszNFkEn2moqqGmyueUHMoE4cx7w4RyruMI5Gtq4UvNWG4wsLvEfDLmNA+7pMO5uAup0+mvnUG",
-	"9QiI0N34fw6s/OdUHu8mD9JIMG1O5ss5tPzs6OVUBe72TN8KlVTKe4rGfKO+kGuTlPaz0Csqf/I0T0gD",
-	"YkZMtSoZvpc+0Er6bgyDRVjC0wVy0C/Au0yiOgKalRECK5usbqYLYWIorK7SNAQ5QFU9MVQG5wAcU9dF",
-	"B00VQkZrIVaMTLCeTKGaIFl676d75ve2a2n+hN3S7zB1bStbYHDKKkyoOIHi8rZNqscSotMMpJKkfIy0",
-	"vtL1B91YkbpdaTMZ8nisWMUeTSeGZJltxzms7X+2TgCiIuOavGJvS2lR2CM+6AXjKlDlE8NAOhQMStzg",
-	"TDBEXTBO3d4hbcX9sKCIiTOGeVsNkzb2ZCpccBUaxAOenFdIlKac3xBUDqiU7h9ALZIukG9P13Zl9PI4",
-	"5kDbcD0I/BS3rwRY35YNJ3nUANGdgOyFckyMk4eq5AFGKeLtEmHjoWapYB/eZ6o83k8l03tgKW0+1kgA",
-	"5/gUxB7TPaNH1XHHc0quVKxfeCGxbXjzlRUZcOm/fXjrExXouXSAPdE89UUmj0Aq9v7lzwXkc4VAHTSM",
-	"xwGemN2g3cQ9ekkBh51kKA9BtRfoNEuCvcDgTujmhQHNmnFzC/z/0ru7xJ2ocS5QyM/nXA6vkfWHsiv0",
-	"O0f6uhcOVok16mHQKNd7hy+626grVNaeEEcyPq8MciBaCUsKH6ZdXHqHov8N+RgW8Cl0vIaKT89GoB+v",
-	"gYScTOftX8T63UrUPNm2UhrTiPome4b3UDfGWcy+89JWAtc5s5o9O3/+LZsueM2nVtTmkikhsOgCSDJk",
-	"Xjlp0a7jwXrBOGjkOgek9otYh0Zh/0ZFNL+I9XUzcaNOUiD0kUexO7eFtStz8fSpI2L33+4/sRHfWkwW",
-	"Wt9esqZ0fy2Yna7oQVvBK2tMtl3p2qK2tzGVnmel9oic6rCSn6QqR2DR5xgILj6zbx+dwB5+0mPoLDei",
-	"56O5ZrR5ztu3bfjZ3X4MWGRGX09N6V3lBP97n/u8RTp5V7NRfGUWGlBa3G0GTW/NkclCoMUn/G11ZtJY",
-	"2zzGM73dRsFrX4bPwCdBUwmYCr9mEGiy4otbjGlR/gv8EXy3CVzi/cWyIZG83wqFVRRhI722rGs2vPc3",
-	"1tOSmucTPWGpybOmIouEb4qa1aqyre7YDcEKZUWdiQ989J7w0Ms8blQz/Kwfu3GP//Hmfpi6o/r+3IrN",
-	"zWgQuF4t+haQTEI5L1pkO72CHINGAFOq529dt2Ma1++taOirNvgjwf96+wXmM/rv1bF4WMUPBYUy+vkX",
-	"3wWpNwWmP0V96771+vSJXx0CrK6nvuyIgHV5Lb7FkknA3d8DcVVYPk+ff+QNW0c1/phgFlcsUCrAJRhr",
-	"UPNo2JvZ6c/cThf3cpZueUfJQd6YTKXLlmGTsTPdQb75kVFBLFkRhNHf4qlcMO4WLmdSlEycYnQWVcGQ",
-	"BGKwNXCmytvYm9EMoGqBkP4oNzA50A7qBs4bfZFbnOy6kC2eqbka5ewFzp8pfAIYnZEgNxntnVTsIQGX",
-	"reY65CoOPmGcVLgZ0dZFywnDRfg3nnK2gE7hVvcxllwaaA6q6oX7u4mvO1wHqJKDK7/lnYmObqbrubA3",
-	"uUv/MSR3dS89X/MN6iVBwq8XGqqesmC0R3Bx9DUraupaQLFL955sdQ6JGqv0tZ/uhb0aSvwpn8y7gLac",
-	"go2Au89lHUwwx71nvIbuSlTiHjuhsPVPJ8KBXc+TxtN7WnGO3JRY3/TuSp6FfOyewAB4qfZKdYZNXRM/",
-	"7zxq7JhGb3mss22UJyw4oKroAdguIYAAHypOMsGa99zYTJvhI5hNPZT8BbbMHNMZ0+3j6GjHiBbYkL3u",
-	"/cf3bYUNa8jUPeBvnTarg7TgloAS4rGnpxpbiMr3COtALxYZNnOv5rnJWpgnHron5Bqii9LH2PJwT+lM",
-	"g7Woqhj3o4v7RJ3TQz12m3wAfrQ2d3ci7FoI5Y/cUJtwhhUMBZw4BL6NVN4pg2pSuu1nn5EPP4oyhMxG",
-	"9uZW2t60NR4Zr40nXT//h9FupuVAnHQF/grkj5GngtzKZiFyCZ5DjGyuQkdkvJh5S9t9zWkngzvbG77e",
-	"7SELzcxKOaLtMgycQ13snEg06ojPD+w6mqjBCRleLeC1By7zUPvEmnKsNW2v+10e6PKloqvBbG0sGn2j",
-	"MkzibVRTFgopsFaBTTYhx3nwxP5GAyVz9ceJ0Sz2i0fpiOp2tygU0yKAc5IPsNt7b9SShgDDwHH7JYYO",
-	"WX7Xc6Tzt/ZUtisJamNvcqWNbWp6e2M78gKi0A9vip68Pbm1fOIJDeOhWsTo2Em/4M0k1JCf0jcW4lEN",
-	"OE8CI2zcD4ma3d2qekoB6hZxF+SaglIUQujjLBSMBhC/CPpD1/iOr9n1uDNeYuMSoopULM+AGVJKTHnq",
-	"e5LQOG3ty6+HUCqIJMmqeTRVIq8IZAFMcbMKQs4LGTTBVUb7lmvt8FD1YjRRjxfb2OP2scU2jjr88zaJ",
-	"+vQmD0qzX5z7luvuy56GkxwLgTZynexLne3fgb31Aa8aYqZ4xvjnOSIkotwMiTgXADOxHc8xvtEHOJH4",
-	"TBRs4lYZNRcm5617GV+481CewbkEkEBLXnbunHvjpDiZUE2G++cp4C3/2ttber9WMqzZ9xDPIo1a4E4H",
-	"gdmTVv9eqnyv94U2NoOjcVVVgNnRBdMAtMNaL5nSa6ZV0dvHub8Itm1u/Ox7yHLy/0psT3/jfo/0A08V",
-	"IMlXQq9yFaPBYbFT+hUSkbw2RD3uHQOYazHgarUbGmadPJSKqw8RvH2u03QvUklIaIPNvM1ixYbENmo4",
-	"MgUIklovz9jfohzAC8x5o6VXVch1w/e2UtsIVcvX3UWwXHwGPn7tH4HrFF8zkEmxS9FfOKUzmW4ejWK/",
-	"WxS31IMUoTrsYcaGvPkJn95JjMY/545SiTINoS4+r8TUivIGvd2ZqvTK13usdX2LTRulIVN3yTfAyahJ",
-	"CShJdSVFHRogGGa1vkVRT1vO1QYO5DKAtKy5tGYLAQvDMagZddwF2O+vz9nzsU2FfGLGe3IqMbM3mdTx",
-	"Tdwgo9Sj/RgZlNMfaPd28UwddYtSWlFexPU4VKUGe6RrNm+EsYzPcwWgSqz39MN21y6BweTbgJB1lUsf",
-	"6vlwhjPBqzc9lV5QDnRzDygQfPE+gCC9hf8DcqmAjG9muh7SE0SCTdHeqZBLhdlb2ggmVLnbvmRP25D9",
-	"yhSmW0W7v7VlPWykt0x3N7xJ3TbyBILLxGrBGH+uR53Zdev6xk5tDzcDzjl8J40gxm/FsAIphHuQtgh1",
-	"HuCVw1Lxrr7mlA9K+cnFBPM5mcmSWbdNUGNiNUxkcK6t3/huK7TkwXbKmLPAXB5UANBNOoXE4E4zi518",
-	"fS9O6XcoMHE26+p2av7s/n91+xz/75t0tK6tgd8Ob5SJrbq2fFKJS9Su0NDLwQdWzTKhXz1D9DeGv3vF",
-	"ERsQShWlg6drWfOtHagFUa3VfK/yN5OiysJxiKp0HGPGm8r2dv1ILwxbZRBEhPvYEwMdCnMYLQ9jhY4o",
-	"hbE3MrUc7ezzktC54Dk/sTbPK5eI3aaVJYqzm/lcmHRTpit2x6tGxEVpZaZUJ59hkS7iKU4CjlPi/i4A",
-	"qIzWt+abQ+Br0a32GRy0JwXejUCM6fuu9ezHRuTU+pv86kdlieYKyF9vVY8PbdPcybwc6OawvBL9qBcA",
-	"sA0aCrjinOYDb43wpWy3SsFSIZzuCU3C/b/WCr89tCuSTy3sM57pMA+RWxgIY3j8YXAG4Xu3G+lY9cKJ",
-	"WUrH2N8QTc4Vt03qql1fv75+81d3zaC8rV7qZgDeTTt8/PHUEkBR/JmvkgATSQ3HaTYJKARQGlC9JrVv",
-	"yVdtN6S45L7tDhqwhZbaWH91wEE4OORB0BK93p2hH0IghGQHNptC5d2+9DOZlDppEEGanv949nDSlyCD",
-	"mhlmpMQ6ds35ujkwuzCyZDX6CFB4R2YtOu6l9T2yljmoGQ/4tifPq6NN5HDWeFV1ACNn0vpWMRBomTRU",
-	"yoS1y+DRRD816PjJVLCyljObLKnYQXiD78HzFy34daDyUs5mom47pWCINb0tALlxUyajga903cKMuEcw",
-	"LqNnFFzJdD8Yxe+6vTYGR1z1najLRvRsFaW1OALCbpc+wYW5Gz6Heyxrb9utuMloYA+7SwT0njzVK9vu",
-	"7niSSuHCY9bshJdb2W/9yebhbvjFRqTYIZAi5KKFRbUnkWUIobPz7gaCF9CXdklzwYyuZElstu2yEbjB",
-	"eqcrRwGKHf4AoHwg28lvEtyS4WZg5x3sVdeF5imobyfFcnzhP76GDb3UBrFyQ1wOq88K1ihobZABTJSW",
-	"bYTtRO2whyW9Fmkn1NUSdiFpjX0QvMz76fvg3nyPru4hPH+eK/DOYvz11EC62SXVi25R6570xf76VBrj",
-	"rUwBzaxqMZOfexL+sSgbw8nk54b0MyCgs+FRtCuLKsAz9rP8Aajqu/Pzc7DtBrj/KX5Gs82tMsJ4zXTd",
-	"DAVSu2zbw6p20QAqaSwzjpGrnMvUDtIx4an0xKdyJYVKogBFPyXydn3Y4P9FfLJWG4CgHzfi+29RE+Pu",
-	"3tTU2kUxgeBqqCJIy756/f6nlwX78OoF+8uzP59fsB9f//Ty56/wswV7/dOPr06vX189/+77rzv/KtjV",
-	"y+vT5999f/rXFz8Xra4n1UyzVdUsWcXtdNFB+Prl6ueXXxftBNNnn9olxzY3L3QpTNq1Mio0uK1Ow/vp",
-	"41kIXhte9TXFTOSaN3aAC9dYXQsEqYnSmDOIvbaWGRTOta5vk33bt9GiYKSQ5oyv9RrdH4Tjgi+VrfeZ",
-	"QLsVrQHGE+oJfEPWEIABCL+AaElFq4O6S/tYYPpWXL++ciQZJ1K0PQKo70uYWjYzMQdk3WPIvSN0K78r",
-	"5KUqsB4gXI7O+JWezwFqC3//Co1BvB9jzEE0vMPGFKPsQ3fEr3xPw10E2UwMG4M8IX2XIPKd/Ka8I1Cm",
-	"ZzHk72CT71oI5WZ03PaHB2hz+BikuGzbs/ZzE3eOHTzxe/Th204jpKZxYZ15Crq2IuFj6GmNJW0XAxZi",
-	"kgzCTY2TUSWEmaAdkVN6V1pmQoS6sVOdrVqcUs1/xt1raNr9YAHuqf23EL6V3yERgKPz9+zB1+NevRcz",
-	"ZeNby6OyYk8TNFLfetPB+z3NpLEfWptiKCnKngGCdkZCOdLBeq/+CVEIPBelTv29L1Kcg7DQVXnT26Uk",
-	"avHleQd2lnPvxIBKmMZKAYulvuOZvP49IW2ne9WyFJnyFAS5hzEhWANDibiVTQCjiBLRfMA405/d2ZHj",
-	"jhXs26GBd6RQcB637w6Nve++fA8f/wANkXx27h6lcWGzUXJHka0rHim376pGTcDHdIxANzACn/lImOOb",
-	"VG7b30fi4N0hLp3EADPzu/PDdIq4Mh2PU6JZRKbbJuAyZhJ8IFSPS4DOBCEa3/afAPa35Jt2Rc+K8/Pz",
-	"wSrLtsRJNvb1gdKe5g8HastwlT6WQ7RaWNKF3eOFoSUVg1ouLLENDlBjOMu+24Oc4ED1rbsMtgX14XGl",
-	"FpkTlyFb0Gvb/t/YT3q/4gLmIE0gvUywVNOF7j6BMN3RbsEN1ZkNPvkX+NFkK0Pw05t8tgL2DyO7siDp",
-	"xxVrVCZmfitWdhDUdAT2Q/LrSQe7HKMsbfoOdAfmt2I7rTrbkjCjheJY6bQJMcs5DHY060gRAFE3jj3m",
-	"daKK8KvH9KDrhyLaIXHagh5PwR74IaeM9HU0xGQucEWCj5PUlwuyXA2CExSEzwU96kE7WUKbDzQPQuPj",
-	"gJQk7qRuTAdNbPgm3cuBVDd7geo+NBj+5PVcZNyKfsIh2a91Ulh9wbhC+QWxgzjbkjalzPTFKzWfdPIz",
-	"IuoH/X7A1D/BczusvQEQdnJudbGBgTxbGggrL1rWRfcomiNxhR5OeIi8Bc9UHxcTydOM8OGNZECkVaJ3",
-	"u+DQE62qnMhUWyX7+l4T1h5i4wDenmmveRWKIlCRXA4WGDGIYmI3RdyvLqeOxXHE7myc9BrTyzDqj5eY",
-	"zJKXYpxRQ7V/o+pxO7AbSd0vCPRBJLrTdgD/3i4n3uVAAPHk+2jR87rtvLcoTtt2sO6EBS2HsimqJIRc",
-	"8lPIJQebx/KSW35K6RiTWq+NqE+hur0LDrQQ1UrUp6U0t8AsAnc/KU7WUpV6bU4TSCdRlJGwZfzE7qRY",
-	"g7NEewgyd3GWUmXezlWsHDAFA0jHx3YxwAXWYTKx4l4YaOPdMOWg5Kl8P2IMS5LExbJDu6jFVqNiOs+R",
-	"vZChSfS+VAbfBzoeIpECyBsjyhtqiT8OHxGSTHtQYppK7MnZd4/gXkzEnKusI/QBtUCjnBmhaCErzIqT",
-	"pp4nw56vdN1yZoo4Ks3mNZ8mFettsVi2pX3R+bZ+ks5+b6GBhQ3ayf5I8rbIdTPGBbrl8CQ3aOQYTR5e",
-	"2ezJF4UdgvKxUZX4j+9a/UOqixJ//5zRjp0pRa2zwcLbrJyB8tl6XTj4cpzhm2mpkHP7kv6eK21ulM8B",
-	"r2+heHK7uDmbffqIvsZ9d+EgmnN8t46Q9bu7FTunAmldFxTK6wJ6+LRLxrdyNC8xN4pea50IWN8QZSMS",
-	"joh3qYOl5eitYxmj0bXCuvFLysm6INCICPs7WMy+LX4bGwCjjTz1XUaxErXUJQThYn0rJLNxSblubsLt",
-	"f8GPIYMcvo0/luhJQw5Gphb+4v4rU53qj+GQJPPY1pZfQsXVg6pY41RHPUfnVFvCyi179r37X62meyta",
-	"t0ols9WqcYKqRzpNS+uR+fpRYW/K1ZStYU2osokKz2heQ0s5EIw3/Y2+AvAYVCGq/n5QSbYS65u8wtvq",
-	"tR7xYdLCLYzZ/UxGPbGTXJjPUAFV22N1P9rE8Jl1IDD2ZWz5RNywX1G+fUuuETnRUbZr7LuvOfdIjysB",
-	"SYKrwF3d9cQ86kreiUM5M/pKvD0IccVVuBlt+ouxvB5edfFWzOy7xuZu6Wg3htL2ptS9AUZE2kE5Anqv",
-	"+wMlAo8KeuUm7T/eG+RsnZiHGTOy7YcJqJ2kPfohdraElUQb26H1llB7yZysxy2nwz2Mf/9OxkwFQO94",
-	"K3I6brfQnEzWQUpupfXtgObZbSuUNcV4WmYmDSubESV0Xja02FJdNj+q/5zTQpKzf2Mx49pATz2/QR7K",
-	"CVCp2kbYUHPFjXujcUwAuj5xxTgr+YbxuR6+up6WLbhRoE9OuYqiTP0pHQdxMQRddGrlHfBz8K4kN/sg",
-	"GCVUmU7fCmIkcgd470F0CTq+g74reB3tyXbw+EarqdivvjhFqLUJgxb4DDqCfX/pVMN9JQvFCcGgpVJ5",
-	"qw1YHOiVN87gaWpTBHi6588vzs9Pz7+9OD/PlIbXJlUQQA67ea2bFfrwpIF1+bBtm4UfqB7O2hCIgQ87",
-	"mQZ64Z+nYMPj3BJn2QxQtSfaLlDRMpZHJS3aXzSn2bh71oa2uymuqd7betWGVLrjvndLCtFZ2gLw9TS1",
-	"MGFZHkExUW61EOpmngBF++TMRNjkCzbVykrVRHnItTCW+qhXVdeHikfiyArvdJvGBfufjmD/KyncoZBc",
-	"LgX7FzVaRIu5Q0AvG0f3T38QdSXVJfvbxxf7eij+3neh0gY7xsAroyM/TahEA7P0ErVYt2zw74kOoGHd",
-	"AOJyy29iI5bk7wBb9lPgSNts1dE6qvfaayHkU0KmSkbdGbtC7bIxli2hvAJ6C6EE8yFbg1rTlvJKrbh3",
-	"U/V9hB06FfHpIuiwjp8AtiJl7SMCnNvK8KhXtj2qICTumgWvwS3hPpID2MCgTfAmpbbNKa83ffp2aH2h",
-	"dNcNGCGhiBKcqaQHy5o6SGLSWrgPGpr9dtobjWo837GREyxUE/scH4XIlRoYCoCMTOXgE1Hl59g2NaGd",
-	"kQbbnhQw2P8DWBQZ6KgUm/+Zg2CCWgfTAy6TqjJgK26tqFXIawrxHm9cFm0w67dbsfmdSpxaDC14pWC/",
-	"+WX93unc8sSwr2CZHUr+umC/4UH/Hjn4nlACyG8bwevfC/bbUiu7+B3/VvINPus0Kjenv3184W4q5JD7",
-	"S2n5rVCY48cZYoHl3MOizhQYf/BQQUs0u7mKhAYWHM91JiXxTtQVX/Uio1C5aNSJ2ad7BBHcQX+6ZJXg",
-	"d+LUSYfcNQ9PkOMwedHbRmAJspS0SHzoLIO4Xaf46ptWekdbBvWsu13+IpJMgYxeKcwydYw2lG7Y0HiF",
-	"xpltdfjZB5UkSiqzqw0vmJiW7v/M7Sn93fFb9y/393RmTU+orHUXOam27FzFixA4K9x/kUxWOtYBLtHt",
-	"rJjP/yb0f/Iux8W7U67cn1kicSu9w2vBb0V9484jdfVDh3LOKqHmdnHhNuib8z89Z0ZUYmoN+3B9Rflb",
-	"oOiItajZRFozWGForHj5eaVNk0ptzCqKvsYf/bKY2JopZB/eHL4I4/2am+q7VTpHgM9rIfZ57FDwrbY9",
-	"QHulBbpGR6KulnqtnNIXK9s7EIgp5/fOQ9AvadzgS8HdgZZ7QNIq3ZRPDOyIV0vdlA128KFvYBzRm9pY",
-	"Cm8ZN2BxpMl6KY0hD+owUBJ8/pWuQxrfbnxifZPtIhwvikJN9Cw2ekbuDeaFU45MRgKL9Y0shbLSbno6",
-	"ytHXQsK/iQv+wf25Z5zQmWJg0Ca+oYmd0Y01yaoUcChhZ3vvSSq1IARzIVYUmR2RtKqNkdn8xXtlazrr",
-	"sieTGRy4LQxDZ2OHz9tZniY9adMsl7zejOq0jDZO2nie8Rpq+rDBIdpC6XLlRSbXGRNhQh51zdXtWa41",
-	"kVQ3bdeWgXXPAXWMVh4d6/ZH24vcUhnO3O9pgs0lmFrEj1pm6vmap4G2tQfyctrlrWvZZQRZMZHwJPXn",
-	"ZEBPwwd0cwOCBRzJGOcDsxVEnc4vu2+L27SN8XEHzyduH+IIsjEi7pWE/g+nSRtmqdfNwKKUxvBJJTLh",
-	"s9qb2GOQWwFfoDcoAZX/RYjX0l8x24CKIgfGKjyWQS7jPBN2BNSccahdscqS5Ev3afcMfrSpNtleTZy5",
-	"Rwgl0T2IBqIezTcBrifPnCc8bt0K2+Orw7yzDBmJ72jodWUfaLhXM4E2S82RWbi6nX0JB+nXEOXAe0pL",
-	"8o5GpRuySWv3hFWgwhqQRAxWaYOFrlktbFOrrjfX74BjcABPOzwe8Tg5qaFg/b7ZqoM6vuypc/jJPfbA",
-	"zNBhSV+Nii6XWI2oQbdilbo41O84nSjysDoPGTXbT9wKP/KeLE5YZeYG/ETHE1wXvFFw0yB2ThcNEFMq",
-	"AWMCZNpJ2yyR4kLUnTZcV8yWT/qFm8OkNzWPntnU5DztSojSnPpG0FQCCBexYEpItCQw5ABquXJ8Mf4T",
-	"qo5obzmeAlcSQZjWwVUVe5j+2YgGM86Ckz7nm49y0OJ55s7mE5c9ssbpOCFTt9tld9f7PtncLLgq+9ry",
-	"eXvdl+yR4hmCY6tal80050TNpqyGdFUslwa2m0wCkz0oV9j9aER5O8JqDLQfoj3ADaVacvd0BoMjdiXl",
-	"gZO2uuOAEijVhfsXeavc38VEcvVfpdY15VYqYU6X3V7Msf2i97lbkjn2KbSQoOq7jwZkJk8rfttTF/Ca",
-	"zxJsY8nr2wQVCN+fHaBUfMNfwIdY8dq2Ib65vAMFxULn6LR7WqXtSQqeZLLXQtC603KIA+bgKuM/c5Pd",
-	"9zlYUKjTusSeRM+ctlEJysB1VynlpoVUrfTIWAfuCxYTdKV0GNnHgEMKbUjEgP4hoBVhNM/TXrfxkpuL",
-	"I73TW7Hp6SQCetMDkLdBMnbOKN7gJIV5mJmEXqgsOZ0DO5hsbDpJhlDvU2UxdpFeh4/47bHr4QP+8SLM",
-	"isZML0nZqzmXqWTcO5GBpdgalR5Mf96YtI+2x31XBxg0TNrxOaSHUYA/r2QtzDHKspLt+CJG7kNxHgoO",
-	"RNgUwsnUIz3X676n1Td0gEv2e9CIRSJVY0ekcN1JvvutqVZGV6Jg00pC086V3M/OYZNCJ/GtyiGcdOc4",
-	"cOxQT3uCG5qmKvszVQsNpKorxYSTX5X3Bcc5HB7Bfw8kRI+f6VrYvyWwvgDnr6c5CbaPAH+MkXNFucJc",
-	"QW+zNz+yF1opMbWIF1jntBxR7vHth3wAQvpgG2ELZnRb24sRLqjHjFQun0a9h+nQDAq/3MwG2Ur8WMuZ",
-	"TcEmaplME2hBUoajpLxYaCPUjwCLIVQ6ZThrRe5gyuPE8isqo4Ey6xowYYnT3AMDBsmafQ2c9nfazBVY",
-	"7S+YyiNh7eQh+uY9YJSiUUCpuG7m+3smeD9PaGlE+Ya0nX11VXgoyyR27Dj7cfd4U3TUqAdapJkcfvhw",
-	"coELvfZdFhPsr5rrWtrFMu3XTqJZvdnTVvHerbzbyURHCXPILixdGtpD1plixXQ5YYbM2oq95LzkXL1R",
-	"g1sXyc+slHOn4XobDcIebManlmpXOTja70S9Ye4j6SrM3H0NNfd7l0eXJlGk312cKF8TQNX9kZoW3KT1",
-	"1i5odxIdtm0TpNcKiwIhHinBrXGr9Bpsr3nO9jTin5kOQpR7PhK0NtV9JDQfhXSrFfRH4JuJ1rf/taqa",
-	"JWA6F775qwCQ25DZSW2g91i+IU/eLYc2tCAUqnYP9yHXXst/pcTQKtdkqZTm9mYuJ+lfl2Kp683NMvd7",
-	"vgOaWK50zevNTd8AaXqFyXbGjqaZ/HRyIyyvbR6jS6uZrJf9YD8hU65tOApxBIinAMSBrtmqsW1KAZEM",
-	"mLYZZC2xutkF2B8BekWT6pf+PRFEZEBtTmOILAP0DN3B7bTtwcHGGDVqrrvp4VRdi6WwZwx76iSCkp2k",
-	"uUs3VwwXAex8nM4+Iv8lV7C4A2i2DD6RAMaJGGdwrpGDIk63xyTGQZhmS/75xsfIk5KYguRpF4wS65t0",
-	"y/RXJFYCSssFzDhLKkrfgN8+7bXStTWDxnCL/fjiPYM3IAcSIlqt2xZR9lOnFWfrD1XO751Volc3mZKL",
-	"xKLWEV2EayINXPuVKH19Z7g03nZvDSof0VvX0lqhEDAsnembUUl8ekYOXxrZ22N1dU4X9V6gx4JqWzGx",
-	"3DFLDVfX+Py6th/TZecFunI+R76FEux4Q4mluht1ySa1buYL679AKAN61knQxynIKBkAfPvEOBLG7TEK",
-	"k6HOxKd6DDIOfhHr97BV+TyKvAPoATVki4zPKi6cdQ9hlizu3OiK0Fa3T+UVHLBrtl8Q0XP26lyvRQqa",
-	"nVdVmiX2VDJ8BDI/YNXBrMN5zJ4ig9/TS6S2mtuZ8hW3rXwL4BfAdS5DB6JuKRnv1Pz4dKJONlijqB8e",
-	"mOY1V3MA+vKtiVJXJwONfw9sHZtM9faoQdL4pBSdaxGa1WIjEP0UNO2UBk7VtvHaHgP82u1aixV1j4RE",
-	"3JFsImJaI487k4qTsOc0TvqO+XnuzKISM1BO+uFYUykz2GMNvEg74e4WfaWNd6cAVkJNeI4o17wuk21d",
-	"fMr3XuxqIwiOSVrAO8B3ncwyjY+2WirtFoQST9nDo+ug9ndpyOLkDrIVaK56voXq3Yl43PC2hUNOw+YW",
-	"Ngjzr4MXWiccAAOUJA9jSt6baAZtPmmaKok1jXSbTfVy2b3rW5W8N1EIZthtb/N0E2yrVYXAHwdJFHol",
-	"FFYzErvGakNwIrV6UO+Jy1wxardJ1khf4NiVP8h56E+CVrO9/e10ksffTNzKJ0kC6Gl6dwTshzKJCJ9A",
-	"qRaVvBO1070QtbuqGLfWGcTZ1uX0RlonlVE4/ptzqI5Lf+dWqhHwqu3W+jS9XWXH2HE3xL2Qzzzs8Y/6",
-	"FiGJ9H4xrUVOWTByTi2snSljsDv+WkwWWt+yr17/fPWibfgWWrU1dXXJNMABxFHrf2Alcsa364XVYJdY",
-	"Gw/FY4kKrlvBVyJcf0sAWxHXiCT7b8cLYKGJvojZnd3JQWhyKbVbhBLnFTqmdkpNLSMlsm7UaRDhTnKf",
-	"OlaIpvFpLSrBcSNAAz31fUR9WfKph2dzmn1S5IcJfRSpFomd+7RLUTkC3dqR9ivJTckYIwlA6bgVMRxT",
-	"mfnxURKD6VzSAGjDMib25uz2IKIOv0ey3JMC60FP2+vU7n671WHF2VNMx6+kukGjqQc1V1HwY6vXrGfY",
-	"IPKVXveD0Y1FGG0L8/r6H4uynZgTTJYS99c9fV5u1rw3R839TIurBXyZEB7dSBcsgGQXbOr2cSan3ArG",
-	"G7twWoF0ZvGq1vOaL6mcDZReD66WmFRvQzTfy6dbGnFPG83TQZRFjtzM7ENN5iG/LRQoIwAYhtNzeXne",
-	"+B5MXdEYvnEPfqIv8y/z+Wa68E1GYJSLqPXhE0DdAF8T4oc4gyLkMYPT7t01GgZbfZNsFwCNlyxGvEXg",
-	"D4+EE5Ve1t1YW44d9NSReDop2ku7z9Nh+tnBIXLZW95yBGjXLYKNZHLMDdkQbthelY/8VsSYsYkSvIEY",
-	"5lFgqeMZjtBMFnys682ZX/lsowh2KSBG/Xlsj+tsDqnbmoMlOiixvumLsW8ndziBfNHallZn8XVHwTTr",
-	"qhw9jXSLuwU3CS4t1UVbVA2xCPhMd9ZnTDf2Ige5UBCwb6ctX8GMEG0WXAcFGHoNnkG3hYv4XT961y2K",
-	"vOOkOHHPp/E8BmVaJRu5eIaFu+MzVrY23YNOb5FEkgT1rVCHQTk8YjYtmIDQJuB+rpXBxbs7+5N3Casq",
-	"Qd3GcVCma9IhEBDEuj1G0lryDfXkg7CgqEz6dvX0OzPUUij5Xk2tNvrjJ5VI68U+T8jn6cLXwj7uRe37",
-	"WPNk6qNernidreGNuly7p0Lr/DFBfTtdjOgQC/MsM6G18oabnigY5PNA2TGE+tNdV3cawuBXi3Yr2kln",
-	"N/IjCfPuZtpkIdNVp4uyVMypesqDEjkVy6xEVUk1p7SzrqMPMPXSfHhoo37a093evbpe7o8/v4Kn3lJn",
-	"5rlW6YYN1wDnGUpJ4pC8eyeUbc0Ihi1gS/n46zC+QXKrb8IUmr3dcl20ncYZ5Wi17gtvsWxoHvBHd+NA",
-	"0CTlRAvRPQwcGT3D+SuSu4L06x6bJ51v8m7WdlrU3YAl6WqhmzewLYi/04MRkhbWsOFmIXRKEaWkw3ah",
-	"oIee+Yo6f7jPU6dfrGGKTMSgNoaNT+sxd31Z+ZxV3FLndsewA04KVM3JTLXhSiqVKQt/N2M87MgFAdSu",
-	"qVbcQ0SMad/Hy5tZrZfpkVS7eLz3gd4uolx/v7gQhCFDjaDUxxWiw4xSAGEtjDENd8/Pd1ofD91c7FIK",
-	"Ji8ezk6G3tDYbBs46g/P0nM7tgBWaJOk9dcyxVG7LV53GGumK3kAkBnUrdw9mx67RfLoSSnaEkKV0Qix",
-	"TNWelZjZcXH2oSEh2j56PLWCT2iwvuaqfHeXjPOY25HqJL6RcU76O5gTJmP6WuHt6d8BFC9Wn0TzKtpF",
-	"pbdkk+sjF7eQi00pLB2dwU2BUDbw3RYT3EaNZdGzREAfidbWkyQu/5s+icOnU7HKIMIiifknmMQeQ8pD",
-	"bF8SP3UzI8BaNzG1VUNKTi9yG2QRKbb3zK1flwGjlwcvZcF40k25cT+Qm7L1UhpyxFn0gMH2uwcDfqLE",
-	"5wDehtNCIGkDRNNUKzRrds+B5OOW6yy2U3EJW3oJzdArJtQ5MIzTNoP+dbB+4Ng+jlV0pTE0qwpKK0yY",
-	"+u+6KexXRYmTIl0l6Z1gJ/4KMBS7DEBt0k3NWxhkaRHB00Tailk0Fucq1SUDmARIG3W3Oa0N9MD0fmw9",
-	"V9SENThkejshj/DsD61vi1MpUrv5fwjBuruJ+WKyAFk6iJPT47sDY6y2cQRz7WQrwUUIXiNTB4ELm4R/",
-	"Ch9YWLvCSG+oOt5SFpzW+PHtdUiPxoRQ7E48k5/Zzc1rbewp2KJY+KpvpfDC++IklHvc+DFavXslwUL4",
-	"HSIys4w21Ga7TLWyNZ/aM3aN2qyxzcTghfmrZtNKOpblk/SoAveJARxQ0Gr+ruZCidpZ5x7LWSLLZl8t",
-	"+a1g/uevz/6u/q5eYskRr6pAwbh/5KvQxF7cMIxWVzDx2TFbCI8DDII6Y59Pa/eINH9XQLgC+1T4nopL",
-	"voFE+uCivXC2Jvj9sQlowXwPUBizXLpL9fkU3ShLXt/CifxdYSAeYyE0R2fkwXOG8cqpHX6wM3bt28yh",
-	"hRCSjPzypEEAKuhH9neFSFHMCIG9d61unGmO0fxOBmbcXWghlgBmy17Wta7pFFa1nlRiybB807CvPrx6",
-	"wf7y7Xd/+tqjBxvrFCss92JvpbG+qzYv2Ypjehj8v/da/l1Nm9roujWH8DHMPZ/zO3HGrtj7d9cf8Ql0",
-	"0phYSoNpxNXf1ZtSLFfaCjXdnP7kjQBD8TIsrKJEfeOR4KhxqFwi4CyWRXj/lV3LqTj7uwqpgRcn76tm",
-	"yd66axGhDl2cPPMAl3wlTy5Ovjk7P/vmBFEO4EY/BdXl1EcCsv23u03j/IGARoobudVmzlFJ1OELJaK0",
-	"HjR7WXhvrwDLBOLCLZgbEqfU6k15cnHiTuvKff4nBIhY8ZovhYVw3v9Nd4YIpf3bffBmur5kSxHAu1EK",
-	"BF7zz0YAOhmxGlK5C2R3PMVWfwUopZVWhAn7/Px8C4yCr1aV00qkVk//QTKh/d4gD4NffaJ4dQf5EDEr",
-	"YUPNGSYkzXhT2dwYYfZP3+MlAuaPDObkwjcNdn+LaOXpb/Dfv4NkSlYk/VCDLdtxeSVQAtnHtoxgyTcF",
-	"Jv1YwZdPDPjHPJ8qPOozMCt8L8B/+0YSxnch3CUimE/Yxx0igtMn6A46fJ+40opNWzcipoV9gYRfQ8rD",
-	"D7rcjCKLPmqApQQ5153e7w8kx73OtzTBQcrjg2kt9KUGaptyyys9b0TEmLpn+ldhX4SH9vCFjx5f+bIL",
-	"AOKVD2gFEgcYC4QPbXmxL3pL8An4cC+bKFLz+VeYRafdk0fPTAz0L8yfPh476kVJCHudoILgqYe9YHo2",
-	"c5KBkNkBse7AzGhaaeNrbubZnEKCuTOoPBAoksfMdp8QJUJxaGxdCY99pTQ9esPt11H1Ka5tQaYdSmzq",
-	"0UJEUgpeYnw1L8te+Jk/huigwYZIDo8j6paOyUWHPrCmNNnLTDvTlI+2L005ZFeuqgrPneyCCDqorVqF",
-	"4kQoOSHcfzz9g+1fkZGyVyUYEXTnICbjFNuSryxmZQQiRYkZ9PBbZ1FQapsvlu2ex1VZviC2dgwh9otY",
-	"0xEMEWLPDsfE2kF3Oto5LbGENK8HHxxoKTHdP/0N/v93SmkVNl1DDI1YAqs5Y28AdtCbQdD7ixufcGWo",
-	"QAeeLYLlImvMJkOraiEdB9ycsQ+YT0EodHVDTdraviloW+mt5oPADaRKKlU4YU8mvfL302JTBK2bkBty",
-	"Uo58J3+YnHPrcUvT1gqVp5WZf+Rw9FLkFZ1wF4+56px+h9R4UH7WJZbUt9pHcHK/OOpwJ78CM3fn+mDa",
-	"vAlOxJYRSkP+6VCSaFaYHILdhQrPOzsskxkNUVPq7ydRS8DIGZkwAROle144k2OyT/g21Qk8shmwj4OS",
-	"eXdMJvp0uhDTWyyJeAAZpUWquTUd4lF6HShnyhUCtnac1dIgjZQpShDT2z/u7vpMH0/Sbn41WyOYWSlB",
-	"DT47uVBNVR3aenNPKnvadnLIa3346FsPHP8Iyl804lCfCi4EHBQYnoN0iqhIfKY9njz3kFOY0eURD2hL",
-	"jqIWdnf1WnQ29Vg8KBpiDCv6NtlO+HisA6c5iAYflfzGevNC+g43lv0FawcLnxAb+U8PeJN7mSSFBcCU",
-	"iJF5nB09EWzBVSlKguTSsbeVXQWXr41tTl7VgpcbFNckg31a4pZxYm79Jh6HtqMBHttAiYfNEsPhvW10",
-	"AZ7+Rv/1+9NSTGVADk6SwS8YxncPlgFvRq9VO8vtg/sRHm3Pbr8bdto55y/KEUvL+NHv02MrYoMohSAE",
-	"IEthfXCyIUuul7f+SM+MVfqvoDf178XeB99CMcmABz9CkeGuM3YraERiu5RlzkINqdojPL4wiFC2lsKX",
-	"05gGwu3khJYtXFhqTHr4HoPCp/nUQjTZJ8/cis2ZXK50jWYNdbrQSrBbqcruc5kZ4ScfsAu+W5HsHYZS",
-	"eh8+RtxdNTVQXI328NHqBgL6PkiVdXY0D9lB34UDAsW6xrTZ3FCQLJfkmz0JeHsmQPHwMInc2ABpNH7w",
-	"Y/p5Xipbb6A4MMFB3ykK+OuZXytW9kSK1mHspthHTuw0sm+TcvevGqQtgLGBYrVe6Cq41cDXMZOqjDMJ",
-	"3Bo2nYQ1qSyf2ozJ2vLsYwjOn8TKAuTt7yQyj3TCtApYUZ95TM3CHiIdK63mXjHpPdq2pUNSYH7idrrI",
-	"Ssz/iK3/iK3/iK0vX2wlw/3YQbpjxSNXNgKaBCHNAyivRpDP7YJnmOFC8DIUMTkVmxt7+tJxldM3Pz4w",
-	"aGLFZ4sc6tTYWvBll9duf3A3WKoYvO14ES7uEnypJbecoMdA6oY2ahJTK3FrztgbG+XyIApiVGU+1+KA",
-	"KU3uL36RYKp1uPRnx2KyXPol/PwfNv0fNv0fNv0/xrr4fKrKXf1zP0+sKqz0hMpzXFgn/RUUdIB6/N/X",
-	"735hb6V6NDa3IFiZXNSZONxrRDY7mp4eNcHIOLNIdvpU/AU3i11BWkCOvM/B8Ri7XYzLAyc1lb6dUjIF",
-	"DZotsckGa1guKIxoGMHZUHlRFwEIE10DtE06hQy7OD2CQy1xNz1TCD0KUhcyNBAayXnikJo/RjcWn4hq",
-	"G4c5OS7Fu+4xLgoKqcqL9nwC2hCkxdCZZEUogj4XQ4keHz+uj6NtnjTE0VGGp80x7slTE3pDmbxzA9s+",
-	"mXgyVBSxYWtRCwBDjy5TW4toAlAX4xZSOvAyObXDyUsAbA0Vf1iDjJkhvgoMGmecsato8DZNmGCXqL6Z",
-	"8DNgMgEWWTe2zcOKqtN2wrOhE9txHCzxCIOiEs8PPPQyE5gIveoFlvUrQUqNO5fDRycacRqqUPoThW1c",
-	"T1A3FbCfqvJI+3CoUkFqHAVeqQdCyTdMq7bvhjSsbIjwPImWjWCTBtJHIrjtAZQCvL4JOF57q18C3pyb",
-	"IuMLQMM5d/bkN99/f8m+OU+blFuMzL2c4qEt0NajVL1ECx+Tvgy7DxJfa3XIsHjMz7CZWJ6J/Yy1XwwB",
-	"b7fKjQCVL+pJxr76+O7j+4J9ePWCff/8mz9/7VtygFUBLXkgP41D+Ro1JHfMJ5ziVq2LmEv1Cmd4xEg1",
-	"jZDR2HDl3ZWgqQihfSwefMipzGphFr0uV9zdp9Rrqu3UksyZeYFPRdt2eLaMH3+hy0dP2vtA/e7c2Kbn",
-	"yCKiDMR3SSwq6pgXMFL/mBMFcY2gtOnD/ADy/Is6y2+ThZWhL2x37x8Yqt+/kZgg3iMSsSPQxuk3TVVi",
-	"fg5eZYJLaFFeCvLU4X8DMqheekCIIpg/aen2V5zIF54bEMyDQ/uRQjbhLK5XfUA96gCbraDcRV5V+Id2",
-	"+H0+rH8jsy5qbwdWw5pgKVQBUxG8xFWHp4ijzXSdXz8gdKfmESGxZ5ykYRwoMeOKCVUOd2eNGgbdvwLb",
-	"taw4OJfgNkJyqrOgrFNt9y22hXLvmccxjVfgDUPsVuRmj1Bv9Veqq/EQappQY9z2kjkprSFkV8fdAdsN",
-	"+i+fMWhJFlBJWghYSZAHrfFq2DryBUURkDBGsl4LEVfGstIInAAqfI+ULBfm98j2aDTorsYDhBM7Dg5u",
-	"giJpPvXch1c9ng+PnOMIDGcW+yY8YcUk1dZ0BTzxNchrwM/JwOcU3ghEKB4ohxHWA2XkTNEurM9xaKQ7",
-	"xhdJKOi4CMLk4PSy4KqEJhr9+eoeYO1xEta3Ud0GJa634tcDfwAUl57tBj8ObJwTLkn/BtIzj7F9bY/P",
-	"IcXGGP0lSBzBl4d2xXY6KWb350146stVzd/z2iJgCDZcqxEfBFr15JSaf95De21VV2/xIm5Wvn51fr/I",
-	"9e5A0BWhL+AgHjRM0PuXfJ4PXLsfD7IaKiM9GIjG1jA7hoVv/3skA8ORXCnqC+pSfor/R2jdjhxP6b+z",
-	"B6hr+4eVOfsbPkTBDnt84Lg09l0iyZ525bwF8JA3bfLEF6ndbs3ykVUXHF2U+dpF9zsEy0BvPLTSEsjj",
-	"KS+1Rw7txYUCFbbTawYACYxZlIgBpTYe1QLbRkfBEo80bFocDjKPDF+nDCO9shH9HMe4icd45Iqx7ri7",
-	"px/jtR/NztkhgafumAKwXE8ZIVfs+vq1xxPHbuGmPeTCAyu2KRzsF8LBuyPEQI8qd+HbGVApWgR0StIB",
-	"InJcYcdYZ/xYUVWJJIsPgpevtbEEOXcMmukMcYRwwPC+4DSLofWo4WgegYgqaewpIZf3EJLbS3DLSAMa",
-	"YQBI+erF9X8XmFeF6qHvp0rYnhAbmjd48l+Tve2uSABbTNPGzziA05SPSB7xKI8cMIqG/oDbnyOHGIwG",
-	"fVpHKE/dpYzf/J96IXXeejwdPFUULYy+0XLGub4M4JoIhBM3NUNg0jJFCdD98v7KCb2IkBT7DaEPCIyT",
-	"UAvT0SW/amrUcdi6+vZIckexXfrr/v4F7NXh9K4PjcrdCqHKnb4cPum9lIAxcjhtbC960IF2/THMkX1a",
-	"zPEskBxRP+XTKbWmzgRLNQPcLooIqDDXC4ixgeMW42zoY60q332zaMHia4pIuaehlX03hShAzO9yoeh8",
-	"r3CmX/4p00STKEJ+t47l9+oc7WpVa45oUvnksCXfQE/4yL/UaqX+Y08M6LErXdsLOEVwzxSEJYQveQ4w",
-	"k7VYOzrATDMeYb6hRopYbNThdee4r/ysH8xEd++ZnyqCWuulMJfd1CVoc0Az9viHgOEtbTEovWynUOAx",
-	"vR5h6zJsxhPEH8BmOgZTkhg/CNvU1COd+um0xvCWtPGxw24UnN7CuookbUVWz5fKRLpW03ENlH0R4feO",
-	"rWcPwUNsYg4p5VyE0yg8XLWJARvB+kXQxpD3zGs6T0Kfw4a8AD7HPmEDZ3+0WgkolHOPEQJ9Nqb3XqpD",
-	"HvfhjaB4go9sAO0hsk3U1OqI1k7EHgCReE9U6x09c2zl+mgxnmOyDerTN8TfHZowhcygqA4EixAEwqKG",
-	"EPvO3X8M9cX3P+rt3QDWgTQWCOyJCU2TMHT2SapSr00kN4Sa1psVdulwGs+H66sIxf+MffSI5VC2hECY",
-	"Pr+3g+26I1te+i+/9/P+coXM7lyzlp7fLr+xj8MP/GhPh7jH0KW17S930oQw0bHBiScMRQ5UcoKkPB9O",
-	"z/VbA2zn8IeZBQp8BC92tNGA7J3PNb52P/9PcWvAXjxGIKmz/2LNe3hcrBXTs3HhZ8f9wg1mJ0vruLZj",
-	"WklGdU1Dfrnsyc8we05hHx5BCQ7VLtHu+5KXVq5gWmqMFJkAokc1l9RhabctbL1WURIz8DNy6fpmU+hB",
-	"0WvqEUOcDvsnQSM8ejBK2Yx7v+0kVR6QFI6SVBkRwjGDjL3ZcZjvqn1X18dhCnrVx5P16n8OS9ar43Hk",
-	"LX/ErslxL+Pxj8oRgz6herkU2JaOs1VTr7QRh8wW69RzuFdyH4fPPfD7R6oXgTH+k041sjvWEMvykdxS",
-	"rcYv4g5scBHcf6y4rHfF3RtA7Ek2SPsy0qzaCT5yjk1/77Oj2iTQb29gHsQ1d/eW2nWKz5TUD7BLYoPl",
-	"KlhCEFooh1b1/xLlDVz7maxEAYyFQlDY9xirh7B9stOwkEVAscFEtKsPuTmQvKrrdNiclz+JzZGTJ/wI",
-	"j98lb0/SBISUEIcCEwwO7CkKBDPAIwBgAVFjzzN21bZqbOEKQmnSLTR+VY6iyLyiFv8QDsPiCKMvmRGq",
-	"xE7l1OgUMnOw0+lWgg11M80zo2MlYEUD/FHpV0gpxp37UISDiQC0Uj1DEsKyUzKgQH764NsxunoAaS15",
-	"KfYjHzgJEww7ChNiBMMD08aWIHQJ0Goq0GoDktnqmkvUA/k4VRkata+5iVsN7NKRm9AXLNL89B5ZoP3M",
-	"S7FHqPlgVHROJ8XJHjyHo1HdOOG34gYc2E4Gxt2fgsAi2TRCXB1XVP0BYmqfiHJ3lDbwGBLqt1ux6c3d",
-	"6zass62q5WMxXG2g8PGS2An2AAfJhxWRqf4Tbqz7sIOfxGaEn/ooyXdxX5ZcpteBl/Zv1D047i3X2x8O",
-	"AGfBtkTrCDwAjNyV1JS+jQE+8ao9NmPs9Kqu24bUmR5wDz+OI7QtCTP7ohpIF2RoOJGjxJrQao8hSoDz",
-	"PJ0ueFUJRxF5kfLGmAa0GeCDVoPk2MKYjMQj5EVBjetuqM3ZU0zaS6brwvdFRkc2xxQNp4yG16gT8T8a",
-	"A0lYK8e1SlB3ImjLJNHhmr5EugPk51eIGHXUDkp+E7LdLP0DRxNrT2e6UT1VUB9BSZaWTfj0tm2kBdKt",
-	"0saeMSxt3GI464WGmO2q1neQvt4CoFqh2FKqxgqzTURbRJrSkOvbVzDhL41k3Mze6j/EiH8cYbVFNqH6",
-	"vy+R/gWvqnezWajGP64mQz2+JPXmO3gXqaK/NgwrtegSWA0pbS20752oI4Q5gJPUiNkpNnhL4svgzEZp",
-	"z9hVx/SEB5RwBihgePpIJOF9mvgWEqzo7hXyh/El8t0WtuGRM+jAKm9Hzkj9OMt9zaWTczNdH1PyV0Rw",
-	"OQdGfWsCiXFkyABjFhFCrPqxNxayaExoE4v/QlQ0D9uCkHkI5lKmeTBwuv+w4D+WBcPZ7U2yNPc/p/9k",
-	"V0Y5k0FN3jLtdY3oyphlebzTJkFweis2eY7wGlyWfFdqBFGBbvG41SlajrvcoiAvp3duOEsAQimkzE0b",
-	"Y528xW2SXvQVUfmy1azUHsQuW5T4Hif7IIE0MvfhGM6xqVxJwpL+fVj7mlXF5dgeDR+33NGyLRTGRhLH",
-	"FEcRDT6d6XourHXTzJLjj8LYWm+oZkivNt38KVCAQnquMxfAiiSbYaWNEcZIrfxN7DUNXsF8/k2dSj7l",
-	"zCtvldMPF3w3+nCMzqidA9Z6ZvZZg3CCcq64bWqsFWkNVfbV9fXr6zd//bp1MOhZdJaJ0g533F+iNhom",
-	"9j9En8DgqhcwObfte3jqocx6d2mOe11QzL+eTb/907PvC2ZWt9LJpH+sby8xBj2obA876hygwdi9OXSb",
-	"yOIusfh8aOA4VEp68ErK0kR+O8XeXUOtLuWghkxjH5t0vIaamhfM6PD3KVdsEmpKsB86xGI8T/bgA7yE",
-	"WGmo4QtsPao3RsNEVLNk+upbQuw9UvYpfv6RY5fRoIlcVMSaPjA3R8p4+hv8f2/UCiNMO6ATHjE2avjj",
-	"FFxwOwQ6+NjFnVDa+qYjaCbzQCfwHezxGmhiHdWh+xwLSUkXOcnuyWMcz4G3RldtON1GWyvUcUJhW1fV",
-	"39JQYO8rtiTmfgNOuZwu2FLYhS6TZQBH2J3zf69bsMsd/R3Y0/rKp4VD7bsvJfNgtiWmC0VZRPDNJ5h8",
-	"ZthE2LU7LbvWnuITGE0vEOvpv0Vt0r1Rhp9TUnZKurl3OMCecvYu+0u2omsaWQ5tFkqDk/+TphB6mfGl",
-	"gK3KphbrB83omGT7Slb+yPJwdTZac2v4QuITuAuFstSAwG2H4HUlRX1ccvdNwEcX2bXhOy8E4hheC28m",
-	"a6hu2VNyB0G0B7OkY1jq7eweWbPPMkLfEShkLx7DztsiE2Bg+4lkvUUkUNBPZnwqIddESsRYknkFU/pS",
-	"SQZn9z+FZFJgIFsUVOvGCtMrWAE9CELHUmFSN/IVMBSAZngtKG7hKGoSkLapbR6kjiohSlOwqTbW/R9G",
-	"uwr3GnXFA1d424MAUSQCQmPN1W0nf45U1XSflw+4qkPL6Eq7SVvsUCsVtdFBREjKWNexwZQTmEv++abU",
-	"a0WNYntanxW7CEECZHRUauExdJaNscxY3tM0Rqxu6OmR/T7iYYPhCQNSzraxerVCVzo1scsWzih9A/V0",
-	"42bwUwcgwfJbgcRB8TJhZCli47W1iAyAHDE9y/eZMV1PQ8im3lJVdpKm8/ukma03XpEA+9sJdEzkgbbK",
-	"usEevVxtgKYvnakAl4S6A1aC+Yuch/5eCF6bP7BpCl20jGqFzOW4mtKdV8j7WBitNVKXuiZAC7LhzgfZ",
-	"mBLrqGVAisscwhZ4lN6GHS14QF8Ay5baWPbs/NzrxYc/RLOnRabPnZ7q5XYYT1IbKzg1d3mZ1XO4dxfb",
-	"LZbcRfHuDA+GxL2LHrLkMqa42dv9MipdCXnebjKXweEm74STEXei5hXIDDO0nVeeAS355zf447Pz8/38",
-	"6KqqoFv+nehWcmLbB0hDFXz5gIrO4/ocjOnxopugK3i8Qzj7GtQNPBJUEg5Mu0suqz6f3EtfchJA7Nwb",
-	"OZ/Yzxyab43r3+dF/mH0xTaXOXMdfQMpMh9Au3From66660MQM1KnbxW6bUeEkZYVlmoPdyywnEP67fy",
-	"MJnyUS54k2wxjQF9aKeKIEdhMsEv2DHhoTeoCQ58adD8Mmfsb5DlYxdCOTJAdw2cBICwURMwdy2gaI6y",
-	"Azy15HD4rqOTOUp36PZcHhNSei8tHLfppTuWcd1gj3gI8Qj3bSD6c0tnXboCB4HSa6YP7QSGAuCsnvAK",
-	"IhKTDUj5i45tApalEwoFwfrv9DkiaUE4DbQSXYcKDR+5x5okBamc3l6Hi1pipkOLXIqqYoG3c43Vky0O",
-	"r8wokb/AEvfoGju4EiqecgCWuCTIX8X+C6dcsFV4M7RFzUFP5D24S/75rVBzuzi5eO60jqVU/t/PBnqY",
-	"5wCm4OzFZjkRdcGePfdxYMNliaxsLfPgGBVkn23NSi6b5cnFdzgl/Ec7oUduIO4OshxcWLvmhkHa/oFv",
-	"jDcZ9yYV0lOPsTPvovDZkJ5kBJqE4vFAhTkBtDzNga/K8l3rNfsiS3d/Eet2Ix83BN4dNyFPCeVKkgpy",
-	"eMEadQIIFP70N/+fECLfU4fnk74x64S9UwRVyXgFDs5aLDnAgKdL6+5NHf7FoTmOb2Y/w0KORUZ+Pris",
-	"x9bKhlISAg9L40HJF4L7JosvP/L5nnSeR6a+p5Xgd5REmTMKP7XI++gdBU+tYSZhKVHJzVv66sMo7qgG",
-	"Os0wCawfKUp6NjtC34mMUwCUHVT3imCayjo4CbyvJnhiF2IZ1YVgvrNPnwKrdsoVtrhN+4r+nY/pE5mY",
-	"gN1NoN96zWa8xvt3DMm7HaNEXMQitLk1EXIHJrlHR9vJP4JDoY4BkQyaVtqIEioVd0/sB6eTH/DMDs+h",
-	"OzN87N5++240eDvr28M291lxY3sbnkzh0s4FWGKINyWXPvPRUGWerrHRn7G1sNMF+Dqls5YmGx9RhNye",
-	"GPMzOIpvxcqSzeieR2MJDT6K6VVa34qSbTVIwTsDJoxJO73e83vUWbVFObtczi3q0q0W7G7EzLLoYEwZ",
-	"TltZtCEbp+RWnFIEMmHCDeqlMfRj20We60E5wLCsA4wH1c0ILRjAXHlVdZDUZYxJziuj3Z+1amkMUTVy",
-	"AUTM3BsLfAjDUiXEkLDACDhFkl4BtJEtOPjK1cHRG3s64h4CuvGYgtFdzVwJ2VVwnbQRhgPb6lip8bRs",
-	"RH8oDAIa4RjB/Qb1NRfRUeuVUIGga2YWjmMWQcnhDDRbX81Rt1B98DZ49YzllWBGa3XpWKAvBet2J4Bx",
-	"IGlc9wdH38PifmzEY8C1Jsiyi1l6yZaCzFNysx/yHlw5frHe2ki3wx61CoDvSr4xl+xPg1gfvtyfG3LU",
-	"m+FO78dGDAUZDTR54CsCwbzs7Xit11gRGQUBoXmN+/da155CW8UWDsLJ+wW9mhTZH8R92l0dhm7j3m3U",
-	"/R0aRA1tyr4H/Wu6uIZXfh8wPORcX7QMQCpqLVTK2UzUbVMyVKZyc8TU7XHZPp25gKMessrWfOMz0Qri",
-	"cS0oya3Y+Bh8gRDVE16yHrG91nW9ecDE4lblxxF+vcN75lKLeU/COP56/1EiuJguSyXcgSBs4N8H1y66",
-	"lduoLo0a+X46VIf03JcIUglhtqEW7D4Y3kdNxXKXewi/PrQuk8oyBab1dMlXWd79ltj1nLs7BAzmIuLb",
-	"dAAR+57pGjUhDJiHxNPAlTCqH6giz9l/5qt9AbdEyKrduoI9c/Lu2fn5+SV7fn4+SKLvxq/2J3v+RyD8",
-	"h+/+h+/+O/Bdx1KyHctXB1eKATy2P8T7wT/05XbLgBP3i9lxw+ROWradVsZS1zpQ81JwZS6gjLr0YJyQ",
-	"raGoLlorUfgfFEFgx0XXLaQi+6oxov4v/8vX2aR/wZX9A6kUtnmIfuBPJJUGffRWEj9gyoyF4uJE1clk",
-	"wzjmlftepFiqbvXKdKsTIJfHtqhukBBjUGAVPskOaxgmYrvzE2YdFKnma7STX2qaQGeOjxw96AybgiiG",
-	"nw8bRujWx3naffpb3WDlfNZx0Ma4AGq3bpRP3J7p6v9j7/p+28aR/79C5GW/X8Cpd3FvzZPRdu962N4W",
-	"cRd5KIoDY01sITJpiFS0RpD//cAZkpISUv4lKr7sPTWFJZEckjPD4cznU8gaMqKs2FJu0ns2LSthPzyF",
-	"B7AOTsDFPG59XFfmE2MogR3zk8haWckR9OyO3H9u4RXrFbhLXOPgIWCiZJlsFdoLqV3HM3eNa9QCFMrF",
-	"hRxdMi+jVYvnP2nUz/jUmV/TzlwlMhmvNf1gdK28u3PEiBt/c2L3umN3kaC6xNTG8FZi0gRyyNYwdERe",
-	"ljELqNEZNZPvq50nTBoDz116BXJu2e1s2gzVq/4hMnnivJ8JXVv/tjbjx3sDlPPwKldq7PRlWRW7fFL7",
-	"6HVFNcLpUw/bLe6bfugGxHBAQyYh7nJ+LOJPpwPtS55cMwUFLLSF9zTPQWbvt9cKigdMdKMbGopzZ1WY",
-	"aLIjmDN1ZZ53c+Ssx5dtB/RuVUDiHWW0bwFPOyuOOHWGzZr100aGws2PhZC5qEDFyCpOWhfmpUNpK6oC",
-	"kpBWRAU5tbXnPeUY+MCQkkhFq3D49vj57WyP/WzN2QdA/spBCTtHe0Ul3Hy+SlgCT9Ud22yTyjYFFzZb",
-	"GWG/VsgFTZEJJddAeBVGAVvACkISmtj05tKxDjnvliLpEIR9p6O97cB5xx9cJ8cOQHTaDQES2NlLGYJw",
-	"C3Vq1kYPOs8NRfh9nygz2Rxuu2mIbdB6V2uOma8MM3vwt20HG+UeNoGsnK8FF63VkwRutd3EK9kj04co",
-	"pmfBhy5RbKb70f351Ie9evT+dS8mjzf07KF/DJwbvkuQIV/teWVkhQBCfhtNGh/XFV5OEHvFlgDd8byA",
-	"jO6d0ZjakIQLMgmp2Ra0RZiRlX6P0Qpk+sfnpfDoIe/YDabRPUBZ5pnNO0KIW1txabNSMCvMX476DzBe",
-	"6JWslh42aIX8D8slse08j3jESpOGW1Gp3dTXUgm7zEFCG9Bayz5gsdNnJYSPU6ZzMlK2GsGtuBtxTD4Y",
-	"KDOhJQqXoDCG1jPt7eOO1h66jcq5JqzDiuvQ7sexN3sH1X3xWU1IERgr8vi0cj1pE81JeecwIwhAx6wY",
-	"G3mnggyL/ZXhuaQJvXPBZJGh5lvzLVM6LwpW5A/x6Pt/i018jSB8aL6xXGs34Rt4mAOCuWqBjECWaxWB",
-	"dvQoAmYW24QN7BMn7ivOyko4wgOlYaO68JJGDuqqUz9B9zTmB8slh6U5upaeSM5mUbUpnI1OAd2AA0zQ",
-	"fCsqAcLM343MRcDXNRIYTpsmMo4vO/lazOCmJ9iFg/AL0EUa3nZWuyI71fkHdcwgjjWL++WyYAtS/C9n",
-	"JqHWr/aLTNF67EakhmEm7xgCn33Qe7ysxFleYldxJ7wa3EV6nqcRFdgN14vVCSILo8RypT2euIJWiiSh",
-	"GDTL+zeu9OUn08XLzx+H4DrB4V4qXQJfH0h5MhMM32YbKG2s0nmxZSWuMHcq45qT+b+uhGfsz6kGwwHX",
-	"I68EdYEh8pl3KQedacw6twNt0s6bmbdOSB84Nj7QAnvHQzumLuBfZSVewKvXsrxHtRv2nKwXzI1YKgfV",
-	"xgT8qdEXyhWry1xrECzDOLHVsJJpKe9Zro2/HHOS5xo2J23tVJja2LGxT/ap9UnXJzGuZp/WnZvfEw4X",
-	"vx8ZLzoQDVfDHQxbm2++OBVQ95MWfq000ctsbRC64YizROscw1iWvxBRDwvo+Ppm775c+/+C2gz+GK6q",
-	"eOpN+okhsITsxEvtQoplHxiN5WPro2+e50vxe6X3RRhljq7Poip4Jb+Q8j4HXwXfwuOZg778gL8mQ+Xp",
-	"rzeaRLfll6Sb8guET0fS0lfnYpmuyCoGZGbm+3Oq6x378bGRPINyNn3BSMKV1SJ+3SIICK3XsZeqgkVV",
-	"5np78f77j/aWFVspoLNnpwuZQVyf/j1/cPEamTXaHfkG2B1faDxmURgkX4rL3F9I50pVxlFBH+ROltYf",
-	"o1Z/8hvZQbU5xrhAKnP+AB9MJ9OspV9xENjAea2n4/fsQbMfxoWNrYINV6qWZUbYJfFFYQlZ17KEd+xX",
-	"WbJffvbxtfY2WfMt4ZSukeFe3iP3RudTauJbJcgcB8vI/s85xNa3t7Bp//+OzehT+HkhdYhFC8c9t4Yr",
-	"KdjtAVdOAWNoPwJDA3S6FUD7NBqyJ9BoDLGUslYN1fPvGxCfP7IPUghYaLvdAyme6v4ztfBssH+jdIsY",
-	"xLdrrZMo2FKhv8mFX7Q9oaSzUrUkoykXqu6ROAXNPVWS1aOKO9R8cKD5eF9CZUqcRSlxZ9ian4NnruvR",
-	"kcDQiwvS0ge/B2Upy71eJKPRvLkpqnXB9WL179wN8OTYxUqviwNjFs98AAzIFcAzCoxKaz+FksUpnsBf",
-	"cMc4xd9T7mFhVTs8B7IW3mZcuegIFt/ZDysGIovlMXx1jSbKTbKfPwT4NMou6tmnUiLIO6H13obM3UM7",
-	"EQ2kQp8BT+m3MtteIaQCHiejpfq8KNKSC+11PeXchT0up749X492/zcrEN3mlSyyVsUR5mAOnUvansLp",
-	"o/3rqe+w/klkjWcUshgbrlctg9HxooYi39wvMDC4nPRltelPYOhAf9obZeUsABZ7RWhH5qD/2CQNz2ED",
-	"kXw5LclbSHauiOUsf/FE/7iyaad7NEwFixK0v57flLnQLjGkE5fDtGbNSx0i22tEm+CEaHo9s9Gu45T1",
-	"sODk+xjQ6ta0fws7APjnredG0aC+vX2r4FojGReHv9XV80Xib8tz3Kq05y0HNLV/4opxVsPtSsr7n5Tb",
-	"8XmTmEAnIsaLYYqv2pHpZvVMH5v/9Fo/KkDrm/6+sbZAG0Kmsv3VuLU8yjq6xPu1xTZQILBMPdeD7pcw",
-	"vYHNf841k2VfdR95vecn3ARBat+bQTx9jrH8QcJAe+yPaQY867UcH80D57gzElitj1Dk5rSyd1ZaNy2V",
-	"3oYsScXYDkM2B5HNljwXb2Cu+l1foWmcEffXI64S/y3WXYy0lzTQzERK+jDCKgXYvBeuMXYeyCWFtr/2",
-	"1ufTd8kMO77RbL7MkDYO57IG2PQm7XBHkAy8eEFe7yEaMUhresBLso4+CamBJgwUV87xhjVhYSQ1MHJV",
-	"ZKvRwFo1Pyaqhwwhg9IMTx/x390ITdx3MHy0txN22DkB30qd8rhb6mkhWLuCflF9FGK3d+iaVuitc18I",
-	"4Z2keFRyvZ+Aybio2gkKlbwUxqhS8o2dC84vUmnGkTRmWfYN+PqMD/LYvVPCS0YCgxDfvTSGKNzpo/mn",
-	"F/7l2oEIYE6dxXvh4ZJROmSHJyU8uH4XRtOXBj5StwW7HDw40ZbrdA1r8hw7ZIKxGMVXXupXFN7kZFax",
-	"iLDt1baNqtvsTaKGH/CkVAVUxD9lLt62RJNIE9cxpu30Rgu+0SNv+G4QR3jUzaB2sklZudMT6Kaeny/2",
-	"mpXsuOFtY5KbdgMqAPPLLLCDi2lfTC6IFCAa2z5xUnff1dNimj7iv70m5Boe5D1EJj+k0uyTKUwsClNI",
-	"Vkix9MjyXFAS/8BXvLrki76i5TnfqobbgcmSrRx+Bmd3uekgXlI6xvPbIl/gr7nqIuTgKDp4OIQOG4js",
-	"mC4lOu7jt7/Bn3rs9FYaVDBwY2RbwgIzOlNAuNR82zPBs8UCNgiiVfMtoXrbY9ktqDwDy9SvqsUKo+5s",
-	"AaXO74wUwEV69NbfWNdcEPBr2WIONT++YzPBODZmnGLTlmJaFlmjNuhXS/YnKGKMt8QE+nwLWymyVrho",
-	"whCZRSwt1Bdx93rYr0D2HzZww7eJVlfz/ZFX18zK9cZMdbTwRclhS7C6l++PF7fASygv3n//YRw4Xwbz",
-	"/YfRfQrKB6dPq7K4eH8x5Zt8+vDLxdOPp/8EAAD//w==",
+	"stVtS54srv1nN2N1N9+L9fKrX/12MtXLlVZCWXNy8dvJitd8Kayo4b+uZlbU7h+lMNNarqzU6uTi5ONC",
+	"sGlTG10zu+CW2YVgKz4XbCJmuhZszu8E44Yp8dmenRQn0r30z0bUm5PiRPGlOLk44fDp4sRMF2LJXRt2",
+	"s3I/GFtLNT/5/ffi5EWlm/IXeD7ZBffzE8PcF0MzK24XbSvwyElxUot/NrIW5cmFrRvR3+qbUixX2go1",
+	"3fwkNrtNX7E7XjWC6RkMfMqrStRPDJsutJwKnBHXvGF2IQ3TSjDXvDDtXCwEL2H01M2oyVPXZtzBJf/8",
+	"Vqi5XZxcPHv+5yLV4dnP3E4X6UkSls9dV9euW9L1kqu5KN3ySMvW3LBa8PLC/Uf0q1bVhskZU3qiyw0T",
+	"lRFswdvfpWVGqqlgX3149YL95dmz84IZMXXtsmffnD07e/b1JTOW28awb589Z9ouRL2WRuSnYHaKo8iN",
+	"/fz5t8nBK2O5mor8NpH0RP9O8U+N3Cw/iU2+5Vux6W/0FtZ6THtv5VLadGvzWnArjGWqWU5E7RZdKFtL",
+	"YQr2jFnNvjs/v2TfnbNGVcIYNpd3QuWOZwXtJPoilRVzUWNn9Fyq/PAr93PBGiPq//LTm5kIeHTkVLxb",
+	"iZpbXec7oOmJ/kXwT41s/oPgxrW03fCnxaZgMxCNgpV8M9H6NjfLNX5jT0PacvftN6X7PTGAmh7oHcBM",
+	"10tuTy5OmkY6iZhop6l6TlHdVHtOkHti7Bw2PaNqHjqg67UQq+z3jfv1gS181JZXqS0gnLxzZ26qG2UZ",
+	"ryq8F5ZOxOV2g4WvJWZsonUluDr53bVZC7PSygi4oN/XelKJpfvnVCsrFMgGvlpVcgp74ukKn/j//4M2",
+	"a/vx/18tZicXJ//raasBPMVfzVP/XWhxe3DcsrVQlq1rreZ0A3z73Z++PoM5oU+A+jCdipX9xOESXdXu",
+	"oFmJHYcDb3anriMsCkbHyP8BzpW0hum1QvEC0gUm1IqlSeyywl0ib/DH787Pi5OlVPSfz8KS8rrmmxOY",
+	"3OyhvmRKiFKUblU5DOxsd08UJ2u+SR8gt8hOJnO25hvmBKOu2XohauFuU3e5Kqcq4D0NlzGf6MYW7qa2",
+	"XpoatnC6lcy0Le2irPl6twNv4INKs0qruahpAKKMPtNusvhM/F8YUOHX69fwuJ78Q0yta/WKvvWJb8zu",
+	"QpPGkFCjLFvoNVtytWFGL4VdSDX3CkbUr3DhFNlNc1VVpI0tYbp2b5zs5tjeALR8u0c9OyVFGGJycsry",
+	"rzXHY9mdGKHKm8lm30F8qcofoGNCle7WTqmjc9cAyhe3jbhiQpWs0kY4He+MfZJ2oRsL6mjBOKvFSlgJ",
+	"utqafqJ3pNMGZ41Jb4ziZFbr5Y3bshmFHFRhtqr4VNCmlUqkP3UrNskFQU3gcHJhp4H2iO/81Cgr0+Jc",
+	"uSMpVGncJ8O9UHIrTq1ciuTlEO8YVPRwbJlt8tYPPCEo98zH3uZ7G/b6hbv/d9tf8luRnJJawBIosXZ6",
+	"rmFTvRTMbRA3RUI1S9ewEfWdhA5OoGO/JhZEkc4xZqWMsFaqudl3fPzYrv3zcMSVRYE05M1P+PT2jEKn",
+	"w7cKnKbMBF9bseZ1uTu3fArqQfowvbuGPewEm9/Zlu6GSs8Nk4pxc9k5Bk9MtPm7aj7DG2DJS0HKKcgC",
+	"VZLENWwmK2Fca2CrGTbZMNOU+iy5uVLD/KhvRWIDl3QtdEf4Wq/hLoK7T1eluWR/6VomBXP6kjaWffP9",
+	"95n7wBkpOJNlCQKNV+87je9snISVwieiMt6a91NpwmQb4QyoWVOjSrfgyt/RsCiihieiDraTkt3Zzrze",
+	"nZNXumacLfl0IZXw+uKGlZopjbejs8M7xyvosLxMnq1a45nu3+mVSO/v9H7WK+uN7sSWLss6c00t3Fqi",
+	"FlS7C4ceTQpp9+yNEysJVUbBQmklTt3twt6thLq+fu129XLcXY8rP2r77ExHJXidOsFuf7tuwqBBPq6d",
+	"xMTHC2aa6cJpKjNZG8uc6s6naZ0ODvSNO9DJDmW32ErXiW49f75j/Sfs+oSg8+va6VC8Tsm9slrVmqNn",
+	"auA2aS8WcN0xwzftUQQVdp2cJvrgDXogUwqw8RvOeylBP+Fu+kEC9n6WVLwbbjuGYY8C4N5dSmuF1/IS",
+	"JrX7phc8znrGgVbCovLk+yvVJeMTAyYXTA8YCqUW6bMDE3fDzW1K6/amKaf5XTuF0T16iV/1Zse2IILn",
+	"3NHvUw0zt/hU16Wbu3bNdx9qKmFSs6QNdWDe8LoEoesOu9vdncPeJ+BeyVqseVWBgpOQA8Zyu1dKepF3",
+	"DQ9vnxIYfXfq/aCSB8PcvnA2fMouyCnGWW0oqWrS05nGRUme7a1T6X4ZtccndP/u3s0zXVV6bbKOUbaG",
+	"tQVbwZ1ty29F7i6oyoz0k+UAP03ebnzt7U+yrddcWjIl0gqHSrrHPvkYCAxLVhWbCOa3PeNmrBlC0YIg",
+	"ORK3Ojn8hgwe/7BzHZvY0zARxoJueInaH3MvGcadlOS3QpHc2VKQ+C38aZkc30Y3telxjbXmotNxwDro",
+	"TnvOHwGjpFvJb7KwSeht2pjFtms0zGrR7vXIkMc+J89MYxe6ljZxaKZ6uaSDvDMJM6nmol7VMvO7X5v+",
+	"E01Dij+W6uMPYi7VW8Hv3Dd2z/acp+zIj+7YsWbF0PfkjqSfM7cx9J27K1QJjoVKzGzrqklfAz3b2uq0",
+	"MMClc40zWs/gaiNdBfo+0BD5QWy0KjNn3WldoERYp3yB3wTvsy2bVxpDk7grA+CA3KyTVs0np61I5c6T",
+	"LEEemLQgMRYu/zojPBtFfcv9DAp/WhDR+G6VXqsL5g3lwss4t5hkWpJitUaVwkIgcIBG6Gcn7mY8os4U",
+	"hc4md6xbxjcJmxHDtukTVRt7Qwpzejtv6d0wxlabMQu9NsHvakgNcsoUzIEV4KoXS5gorxKJzysxzao+",
+	"QSRCpGGIRkIDD2ZUx0v9bK+X+iCGS8euyLsfrHY7p/U2cAuBRe5O0pLPRc6eiCyRWtxJkXBKf3RzDbfQ",
+	"WjdVySYCfEj0efRO3Aqx8ubvSImztW09FKBdrZ4t2WPgmn73vttTePfTbK0X0s0V+malam2bgrwx0hb7",
+	"J9EbWunGr19fnT7/7nsWXRHgyVGhS+E8XNKVH/QTH+qnHro+J3sgTdqqkiUj5ytMQTzCs72OSdmzCkkV",
+	"ddVMKjnNzwT+DpqY3OMo6O9Z1FC6h7qZL2xKePXZOWggyLRs63F6ZBaZ3FbBSHIK20oqhZJquCcktbZX",
+	"ASDi1rVMOyf6vR+b2OmR9270OjaGnLTkp3VjnTjZ/cY/tFSivOixcJ0kgr1sY2fbBJf8FIAK+BHwAJtT",
+	"CyERNx0ze6obm3TFrdpQ7bDI685JibZP0ID9KIsAoWg9Ne1+CiuV2sovuOWVnjei5x7Or0LrqqG7YeYU",
+	"i0yAEm6M4dfkG/d40mKX/xrxmWv5r+RX/qXViK/8H60SX9leJRyg76Fvg1YuPf0LZwapeWL6xeeVrIUZ",
+	"ZZEPNIkBoLbi08T5eIeLauRccdvUgn11ff36+s1fv04uqRWfbc4k1vCRgk02FqMO7h8DLgXosftu3M8i",
+	"no7MRKq5SEL2vGIMFoxuLDPWaeqIgZNm1wLIu1WbeqXN6HhVLZb6Tty0ilv6QIE8x4fGCXAj7M3DtcLf",
+	"s7P6IfI4pOL7GNBGObnijUEgkGlgjzaq1PDfFtAuzqasZSmSUjIT7vwk7YK57zhdAz50gYoLQCzhJYxz",
+	"M//1oM9oNhEhopTABvQs4254JsZ0sSvVtuYMVsB67t/eNGO/7p3sdEB274T/WtzfedjbNy1T4uIVwFjw",
+	"fJFpeBHcegYQAAh1IXAK/BXsxjMW3iWcKZmToPk7eRGMyguGJyiACuCTiGJxK9215sPEVCg4Ai7GH0R3",
+	"TcK7ycl64RQq9aN0V5lIGgHTMBd9NwbNWMeFuS2XNEY/IR5GOJow6ifG6bGwa2e8Bmll0K6/9BO21254",
+	"iIIFYQlQsEi7TPSRzYU1l2TJ1HqJNjW6xPb3ziz48+++7wPPRspu+guAMd6rAeBTaVhE6Eb4WuEXOHkO",
+	"Km2SHrZppc1I93kpeOl284jrPTJMd5dU26R7ehOCZ5ZhL9lGWDhCC71mFbeCdP20Jr0SauTAamEsxeH2",
+	"qiJOAOSvbNf4AJUhRm9j0/ThaJIzq9mkkBklX2VTH/724a23P+i5SyaWK7uJ3OQEfAGrwlheuzPjwVYZ",
+	"5ZiX5egIY5kPEnBlnPXlv5iGNEH80z85FNtU3CNQNOUrPpGVDKiQxGJbNuWKlbpAxSzMLvbScDnSqp1x",
+	"WTV1/kSUskRXMIzfLZ7yJi/OC8ZF46XFt5LLB1Iuh7wkR0SbLuP3h+xujwEOxkwIq43L8DqKPkmVDWa5",
+	"Y6+mm5tlPzzHxJuEWa1vC/fVpawqacRUq9JcsnO4rlVX/0kEzlIi68Z3tmd0daNwKKAa8OCwxheLKJsF",
+	"OpvzZBcneq1upjyHD4Dt9sSwqZMEMzkFwQhKefwXTsEgifo6AYHSSwe62bijQq9kjjX9ul5ko8Q9Jx6C",
+	"PH6S1gtdieFnHr7ce6QCoMI349YIWomRZqV35+6crHU+VFreuOO/V+FywvyD4GX8oq1lnxBEJA7sGKnm",
+	"2H+hyjHSEJpBJGBPO3opQGVrRQucmbZpPWvzBOpGmfbsDuuGSYekPFbNC9Mpryp3Wvz0A+jVW0vxVbDT",
+	"wBH8JQFdhNetl6I0mK1ro/WmtAJxS4J0pFp7A2zt3uiujS7RrHrwIlhcA5WEK4VRdKcooGHojobVt0Jl",
+	"Y5lurLtfeglL5LOJeoRQdKc8Md6xeZYXL6nskj3RW0J3DojBwqy90vVcW5uChI67z8CHDGehCNJfKqY0",
+	"+R27kLBc1LI/7AM9zgd9Yrd9BvuBffGHKznzGLs0QqgR+j64QFMLcis26PJJw+j56KYq3qjpIi/DOrg8",
+	"K6rKDJdNaWPzjQ8agQPdC6SEJhF70eUdt6IXTEahm168WQCljQjnbV1XZFD5T2WurrnMQdjlv9ILa8zi",
+	"xqM3U8iB8WA1fCs5JdHhd8J1YBi1E4LAHvmtSgOjz4UZ2F25nXWKRr7T4Xi7dw5SvNO7y7r3mL/nKaEe",
+	"7rZBl1xXbiRsEEXu8YQ8pdTBfXILupEdjNd28oKp1fWCpjHTjUrAXrKpWkEox6YFCuMAHsEstQ1b8JJN",
+	"RBpaXJzMu3ss+mXInRCsgIyRkQIZhJehp26fhOsUwddOZGVAOmjdDFmkWB8R6ygnjIbcfiy5klrNZL38",
+	"mWP20Ta+rEx5XWu9hEEsuawG+Jx1Kfqazjn3k237ABGMiM341Ooa/bGwOe5EvWHuzTPIiwkZ/N9/m9RG",
+	"jFlrTI4ZkO2f6r9C3oHMEeBsWkmhrFfEPJxld/v33Red0PwgyfBaG/uT2KRkQl64Z2D+W4tJ2PtIkKLM",
+	"7AfjZwHH4505+EbGQC3FVJaj/aD4TuaTR4yD5tDW3pW66wxdq0GoVpgjlJFGsylXTkjiOEcjJ8Od7wMb",
+	"HmHewu8obfME9lBJUbZEdCMVakXEeFjUoqUliECy0Rq0V76bjJ699qOYSpMULHOfE7s7D5mZ3+o4fqCn",
+	"7bdeNd455Id0smb9WkARs38YpELh01FbkYW6b4xZ69Tc9uCvUX+12u1TuBCn+EmQ426rdq2qeH0OPGTX",
+	"zeQYG2N1uYm3fQB53+ZCdz9ibPbFQkxvE9cZVzdt+DR/hEtu+YQDFLoSW9Y1mwJWET/jCVYAVGcW8IvS",
+	"Nj1x9GyPikJPkIVr+dQWGFRrtRWdUaxmvKnsvjuJZucVPOtutSSKGDDZ3Cz8wNGlB/82aaNMBjRuSqyV",
+	"fGpFph0/YkSel8JyWZHFj4kHfM03BXENoX4pqpJxRtYEuxWbS8YhhFXD1zZomnoUaSpiEE1br3PKLxhN",
+	"VBhnEW+kaISpXdyZ8p0NacQ/d+elXWwaT4Tq9rtC11G4Pb0jfFit/zS6HtCzye6LSjp9LiFerHX2cGZe",
+	"wYM6SsyKutbpJJ9bqcpMEriyIhcLTU4tWPaBHcnSBgxQ0YitZ4/Cj9MGPSvaqfCjiLoWTUVyfveCDHIu",
+	"3SlXbCJYqZWgjD1pC7QItHE/O42gwo00OFOuRSxs66x9SVh9Ien74A9a2qxA9OARBcCfEuEjqpyXU+mb",
+	"peDK5CMVQZ6jakYCPTCtPKGM+KJ1+OCTaRiCEGrUdm+RDwnHkJqKfMh23WJdYHpQVBgyuQe2fgjURBRz",
+	"D7gJ7xLygAq/h/v3/iE8MdFJGu6GGexr+bHpgcBlYz4+J3CqgQ1QY1ZvN+f30mlaoIF5EFXZCMarWvBy",
+	"M3xFcW9mQ920yUlgjE6zvOcJTyZ90JzYNu/DTc9WhvOwLuuqzKEtRbnJJhrv3whg5BCfWWK7u3ZTu+Sl",
+	"mtablRXl+8irsc36Q4/szsyH66uX16fvrl6+ByhAwPtjIhLCQpFt68/nz/4U6Bb/dPbs684+mWxscoss",
+	"eSnGBaJH5Vq4i6gKaHq0L8JomdXZ0K7ncdmFxrVRUgr8rxeaIRop3HagnY675fzqRJHiPXqgX7POnLQz",
+	"Go0jvS3KH3KgZKFKwzhROFGk1q3HRXxHFZREhODFllkJ2V+ur1/Dg6Iu2GQDVE7OVt/AunrVBh/XNZto",
+	"RJmErAYNpHgtUc8WVKpdq5dOVUpIP6d89EB6tJqKWpmW8+JWbC7mXClhQY2lY3XBbcXNaTkZh/Hhwfe3",
+	"a7iPckCB5ZEHTyM34M7SOjtpd+z+5EL2rN0yp1DjJA4K2tee4GfKlVZyyitIUqLD/qc/f/f1vgyX3bMr",
+	"6pw3aVWLu5t0xz/29zVzhCGvOpfUFCvpafsPpIc7j+aMva/1vOZLJKVlVleIBfaGodssgpe47+EVyB7v",
+	"IfAgMyDh3G9wEZN9xt9uspaHpZsnHzdc+/BL1yYlex6PM6CcvXkfhmgN83PmGZvO2BVejlIFixlepJXx",
+	"z5PlDGBco9H5KBXzBqoT0QYEi6w7bQBgMh3AvJMJVAJfyYJNK/c/WhnwkdReVqWJCReboaYoiFPavdh8",
+	"OORbC9OuYZwGFfZbWhLbevMK7cyuFLtXfmWcaNwmkRmxD4udocptP+EurUpYQrbtS1nI6OdhSNmZOITe",
+	"jbfC40Y+X35eaZNSod5KJZAZDYw3UB1aLYVywSutb1klb0XXjXTGPi4EhjhvxQocoE4VPWMv70S9AeiW",
+	"Uz/Q/YfiCRw1ldj627JgRrNaYA6EtwFWXNa7MScP/t7dEeTum4Xb25DseJbjQlMi44zBGRi9s9uJKyJg",
+	"M7SDafKZC6EP1B9uxmhcIXRsrNYlYkEAYroQn3kppnLJB0Q4YSb9NIROpHbPKwhYppxx01rYJOHYhBvx",
+	"zfMCTLjNSrAMgqupqxyr20pOIZcuJFI0diGUlVNuIaOJl2b/GKmH2FB+aC8oapuO5d4zUPxKVuK/RZ0O",
+	"5ziTIwOkqSCi6xcccQju0KR38TRPJo77rkNYAVuFLsFxamNElpxOOwARAPifM/aDG12bYK00+9vHV6d/",
+	"JjQEHHOK9EWdzEgZeMmnISY3kWiF2zABTM+n0rqHxUCXwi50WtFZJgEAbxTTU8urVqc///78PIM2tIuM",
+	"XjjWY+ZeCAytw96xnqt2Ny6xFjnize2ddt9dlgq1EgW5Txj327CgE9SuPk19WJx2wjozQSeGhpM+t6pM",
+	"EwJNbZaZruSYdvb8/Jvz02fPT795VjAo2EGaq7/U2pAXm4Cp2RgBsTDgdBJsxU3EP6yVuHA2rvaMvROO",
+	"6v2UN67xwh2tRVPXm4CMXvL6Ng2WTUuzXt+PzWkkayHnCxtHGicQ76F+Ydogr2/3x9OnuGj0wZDFTJ3K",
+	"rE9gc0iw75bfJZkZPJcFsUBkbuLV7dT8+cYs+LO0jfqstVDf//Ti+n/9mf348kO4/luhBXvB6CWBPw2Q",
+	"6MAatVoV3OBIIQYpipieG2P7GfBTq3KU0jB4rGZ1K2+S0/Xzj9+147xGk+E96DY/ic0bNdNu4/748kN+",
+	"lHK50pCis0Xo1MFszla5s2Q5xC0Uu75+/eq9T6kE4/7b598ljfvti9/7090A07soojhMgB6WXZ6+OEEl",
+	"jzTVTZ2y268CdSsyWA7oPn4pAJWoP5mBGHtVLlNU2Pmk/Mjdmrg30mrdR/Cv2dNmxfCRNL2BtJVIeycp",
+	"Llu07ovhChzFSULHk1MRHPJbMmHonfyncXfyNgEOXlXLrEKo66WoPcxtd89Vc11Lu0iTgrbEMbu9A/6a",
+	"kdmmPcQLqJ+N/B69lEH9ZIN322GEMAdRSIyGHg+0281u+71UnrgGb5NG5FXXK9EaxRyJ/ttiEKCNJODA",
+	"PcSGc61EVntA09WDjaEHPtXSCDEqp2mI+pgPk2LeqMBIXC3uyd1PB8FPR6yJ+WlIrU2m7MO0A1jtDca3",
+	"TyKiYky5iGx5hazDIYrdGORvKJFsY6nvcvRP2dBf3ewd3odG7au5YKGqFVcHK71QeDdBtArZtTuEdww+",
+	"9AEu/Ef2kcUtH6D2yE1EX5WOMMeWgCfcUD6kJTJqn/uyh65mIXlR88gHvu5rMg2+I8TEqGvAv5O5BXqj",
+	"4nT++qb3J7H5IGb+UN64Ld4n0RDswozVK2RFQOHqfccTNyVGVLNsMvTALLDsmXY6dNlk0rgw1oiEsRR4",
+	"sBhakFXlLp+Zrqf3Qz4PB6q450OpjZS25/MjnX1yKzbp7oz0MYSNN2pvtW9NNkM5vRNIhGhbd/ZrSiK8",
+	"5qp8d5fSKEeS9l4RZe9+fdfqbE9Epi/DDg7WcZHW3Mx0vZdWmHigVjUyCHlr1T0BidDb0BNpcpiTxLok",
+	"B5hR3X1AMRAU+TiXFXyZ5sMSM9sPVsZvBILm9J5eiuVEpPi4380YZ671cf7TrCkW7KVBIHCK4+FL6Yl8",
+	"oHmRrsrhsX/4HPl5k/rneGOki5o5rO3QQZ8kDImeKUw4l2ZgPfRWXQAHKH6fiAKoOhD84Nmg7o3E6dqQ",
+	"qVQpaPrhSVfbKj1+tvBTkJq3N8uk/jfjS1ltshnZQJzf6e/+MjT3rPAy7qjh04Xv/1Ydl7br6alY6Tp9",
+	"DiMjcQvNJqIycPSUT6Eua6fDSAsh14Dt9VEXz8oYgo7SxNyNe8CLO34ag65q+ORlnKG1nzvtADTb+RJQ",
+	"tSRFq29Dv8OnDurL7UZW49guZUouOGhvfe7aA9EwFwycoH969n3B3r/82dmb//vTT5kWc8Sb6f2+h785",
+	"bGmTwoJkkbBpduYrKlT23Tl63AbJqrfSWKzDsl2j9Pw4jO+DZzCbQtpX9kunQa1IfxXTdXgXA0YJMNhv",
+	"dFt9CDCfPqMhrc300BLHbQQanUHMEofh+Live2cKxbtHcqrROzn7dFj0dyDDSA+Ku50a5LCl6hdxtRhM",
+	"kHO2uy9lhyvsMe9SEWVorr5Xnha9zeeBYFREA5qiPDuiRD8YNck9KEOORgpirF7dTLWxJptf7x4JSH5j",
+	"u/GQ4WrQMPqRFPGIFz57KUh8CYiIw2QIK0kfFQntqM7Bp93ambzOCe8c3T5BezWd0sps4W1CkZveKiP4",
+	"1KAEjp5b7dn5OQDLdypt995umvSWpLZrbrIOTncXAnnVvhZ+xsciEH/k/On3FuFjgEvVVU8ucKBjmwuL",
+	"dGzG19URwHKBrjcgpaoqqqlDKpevLQCG0hYfYba0VevYCTWpOvPVTo7ve9/uOYQD+w/itunKqshjgiRV",
+	"WH6obpTCf7mDtor+SRWJeG3xj6WoRPxPtP24rES6bOpPYmVfU3L0lm5IuPmhQPMkxhk+khr2fldHDnGO",
+	"SvZagjZFAWBjFqeifP7dd8/+cjaueF9f6O8Imsq0TfXv1ZjoMSysFvKGBtaAVGWOJnYLgbPnM+2zHbuz",
+	"3y0BT40oWHhUy3Ml1F5diqqF2bi0odyjXY02aWt9N5wyE59mK22MMEZqlTBuRwSWse0cyeoe83ZoTaH+",
+	"ehGDtLafxCZS2MZEN8DcAasqKOHEGi8qI4h3PmdiDatMGGtjVKUw9ltSEcbOAdtyYrZRdT9TsU5FBz5s",
+	"rVbny2lTfntHIiIjaJ39HbGn7eLyhwsX9ykAYaQuSW2zOfxrblgtVtxNp/eTWPEZ8uJCqZLgnL4n7tQj",
+	"4rEjmck4hKqQceEeUUuACGpmBfsDBPe7+r6UW8eLuCT4RtfLVmzDblpwc0FFM+rZFL1tZnUr3Tb7xzqN",
+	"rwU1t58ds1HlDiA4LiwX5bAn6bUe91SMLLa6X4y1kouWw49qv+j54JZ6x6bLbskef2T2ku/hlxg2D12p",
+	"TlPQk1UT7qmYpmxq5R1a4Ba+68wZk2ZueguK/R4K3h6f32WXYx9LGQr2L/eX2NNf4O0XMyqJs9F+sX01",
+	"nOg8RFkjFjPXR+/ao6qCSqd1HFyMULCCqw1kbXv9wde45pNKdBkVx4E7+txZ+x1TGV3oPfgROaMHMOnG",
+	"sLWoKnBjtALLR4HNWoiViSjqzTbQO8GSm4M97my4/SgCOmod51XqiL0lguY8ofYYa34oRK+n0kqTRs/l",
+	"a1BPp7pR9gZr0AyCNUy5ipCqjelUV7lkRrcZ1BMxl+AQ6JKkRWs3EfNmHEwH38iZrXuG4V3dPnhpNRQ3",
+	"MTqmyNB3HSBNXPXDy4h0hhoiq7C8mUerDNNWcXneWLHMKaz5VtdcWuTkSJs7edqBPpB2RK2ze65CPXKs",
+	"jBDHlf0x3WtQm0VjezKvTUxHMxHMPR6kX7sbR+obgi8z5Vx/clcDXRPuscjQpn0PMZELn1WzYQsO0CVt",
+	"RMGs1iN7skCzfMQbg2u1D6ik60FO2DwtBvUqnqZwooptSdEjZWAb70qamd3vlvkg+HQRjGtM8Bv3ThZl",
+	"nQVRelY+ryLRdu4WqVu4qwgIXL3qtD/zDM3pLJHfWzGz7xqbnq0ezOd4hqVBXA8eyui+j68kO+3t6hHK",
+	"8gDDpePUgqonPZaKB8znaxr1tSINcx2HkmuedrwLPB3mdHrTC6LwkkrD47kiOlmU9Sbk4lNeSIjsEslg",
+	"b4mDB1sa2dps6KExSeZMpEvJotHRhoQR39e8HbVL8nbYtk0UlaqBTpADDelOIyLnXwdqjdhAbvoQYDIi",
+	"k+6ee3CwkrsHloN9/rmNAA6naO9fUq+2hmMZ3BToxoA/YyilZrDwzm6jNMde+XAA+yydlPPJw5FBsTUF",
+	"gytRlP00IPcEE+bTQHsFR4enj+LwA7k6ksvvL6JtX57RGZW0Eta0gQKpYvDJbaRlEZcn8ua6/lKS8gxW",
+	"OsIsMEQsIWAoymH2ZgfQjhphrVRz00Z3kf5BWIQ6BS/7aFaKe4GHYHDpvAz4KTCsYDl+HvGFDnRjttwf",
+	"KVcmKIUm54+EHxmfUPneZcRpvdBL/wQr9RorND+opyHSttvJRqVjTddALu2rP/oQv8dFtvXZ3B0AX/Gs",
+	"bbTOcDeUUGxxRGZjBljVxZphBWCifnTWl67tojfh+IDMt21KUZKc84x91FXpThAwPyISospSda6Eoj0y",
+	"aCHfYYJTaiVrp4IPwp+Aso7B+fpuvz0A71zjo3B1U/HpwZ2+pjeSFdrXYpUm3PjB+6SQ6gNSvXAB2kOw",
+	"BSCJtG2e80Uad5mB2mJ0AVzoSCvqPn8rFUosdx8MPlyf+H5kPS5Ou97xNG6BpFBqteKjQDmfvRc++HVP",
+	"oXVNpmY8Z7NamIXTwvXskj1ncDaYXUMl+SVRuqTKEd2gYdZbrKjf+Ot2p8PilqThQTb3jLFBUbRkLBog",
+	"9G45PT+Vezp9DE1eN4DMjpv0hmqrKPGNoaCME45AjAMXrrtsU+K7vxQr2fl761SENEck0qDXdgsfkuB2",
+	"pwmIFGMfsJNN4IM3WU/1frnStf/7sJo5/3Ts5NyN2UdY2HQvO1IpQdqxFmJ1E8j0e4q0Emu92zOgwLRi",
+	"B4FRaWMPpNgYD2qjfJGadMUjVSeLUDzrqF2kbVE9vpbwNlQCpisbQjvnuXoIm/x1Wwsqh+I+FPHp9960",
+	"a13Xm7yrFNiNJt6DOBHGmaUbNuHTWyZV4cmTwoK45Z+4fW7scJJHf6CLbgn0uactQmm8CCI2yLVW3sRr",
+	"1BXXfg/3eGiiKzOvy0QLViGS0mrGfeLyrsIetmJBOki7Bb4yZlHeTLWayfnXOXHj6VJxC0VqWqBoTFT/",
+	"auupZqKMmeKrWLok+hXSl5w5bwbfrFf0vSSAImrsJndc6GQD+SvsInezxd3MJSt4kzWhFvspR08Qyltn",
+	"D810jTRJSIcJN/o4O6fUzcRmGEvcccMm3UicRUXr545MKVZCYbFkFTdvsjkDN3Q1ZtKUkG64tf4NmzU1",
+	"iGfYi9yi4gQ7Nd+Gns12v/+L9gKdKtlYxqsqLdThK43Csl5Zse1760trY6oM3nbQXUmD2NXXc6W1UeXs",
+	"qcgP+zi+4y+YJy0q3H9PNK/LUydma4z2F8CIezrhRpQFmxvDVwA0uRX1RNTajM8zLm/yAfc2xk5jLwef",
+	"uV/c0znMkpvF3JaRaipXvCI1yB1+vDZ1Y2GWAjFwsG2REMG2abXxau72eu+stH3IRaKrFoYQdRh4qYF5",
+	"uiPNlo3xvi8lWro+rjZU49P/weuZBVD8hbda7WwnRWDEUEaf1Ghg+89p1M6ec8Zt+qANP1RRDf6hfFMZ",
+	"FxttcZCJO9AFf5sG+ZjmpO2/MdqbtaNKQWauChFsX6/E6TByQMjPi5XO5XXS2bjd2yetW6RSXwihMSKY",
+	"C1AMw2cjIuTaGCqrl9iyaWn0qRXDeNB5LUB92TGxx8E3fWSUhp2bqGwVwMcJhN6rQsz+ukLUlYKGkRm8",
+	"fVkZsfZUr0k6kTHUVWPNwF6uFvxaquMU5OiFIbdATx8+mpq7k+LkHxhQN2ZxiqpwElJHuULjcMxt9GXf",
+	"zgywx9BOzzD761SvvW7uzPs4k4r7PKqEwo4+gD5nBX4muCr6S1JvsXb7KxROtFN5/ce4ZaUGSSk+SzNS",
+	"81X6Zs03PV1GSbv0Qt0nnnXK53SCMzzt1B5kAQ1mVyz3OS55NurscQKJVV+CbukuFrykoHN8UqU9yLWc",
+	"L2zOzYdGGD5ywWqt7RNT0P87IWyaUsMqemc+eINCeblWe0FXTFwgx30Eak2U+oQqNP864p5tkYHfnbf7",
+	"er3QS/JttcEoZ9DQgg++qv4GzV6RGy2x47BfN0PB9uFUhb0ahrb1LTo56TNfimTc2SmmN2ncBCUTA0Ml",
+	"+Km3UnvcVDWm4VW1QQKP8qynnvOAPAWf+dsX68YD0pJohoJUZwNpB+NGimj46VmT1biQd1y5O5E/xaEK",
+	"O9UkUeDpGxOhmmJp+L4WpC9XQk8GHRm5guxiTFFCodzZ7/WYStOCdqFy1pLLqtey7qUtDK43+EyHTtCN",
+	"IlNQSNmb3op/7RfR+2e0U4eBrU+7q8Ovxz35LP00pbfQbfrgebxUt8u14Rfs+fm3fy7YN+d/eu6k4bfn",
+	"f/n+jIlpCT99933Bvvnzt+6H755nEAe9CTNBf+mtx4aH5BU+3J/wcFwGB27MalFzk5BPVNvPbMulSyfU",
+	"S+S0d8Zyp3bMzmIWJ+taWvFOVRusKbYnRdAjqLp9oaTeDswcirvVhhe4eAMBOelNtHohqiqrSyeMc4Dc",
+	"t2kPTmPBeBBE+jMO+QcVIUWBSp/IjCJ9BdUiVfmsjTeZ7VsH3qg2lICaFjN9OzZDr/BOsYXX+shuDdQB",
+	"K9INAi2KrvtTb++TBzQy/TQDP/PUdD4xE+c3DDuzNBmgz1RU1XBzxW/UHMvEYcy7Q4TyLuNIZOtq4UtN",
+	"HK4w8HsE/DImtI/7pIM5OMvplalvnUE9giJ0N/6fIyv/OYXj3eRJGommzd35cg4lPzt6OWWBuznTt0Il",
+	"lfKepDFfqC9gbZK3/SzUisqvPPUTYEDMiKlWJcP30gtaSV+NYfAVlvB0wT3oB+BdJlEeAfXKCIGZTVY3",
+	"04UwMRVWV2kawhygqp4YKoN1AImp66LDpgoho7UQK0YmWA9SqCZKlt7z6Z75va1aml9hN/Q7hK5toQUG",
+	"Q1ahQ8UJJJe3ZVI9lxCtZtgqyZ2PkdZXuv6gGytSpyttJgOOx4pV7NF015Ass+U4h5X9z+YJQFRkXJFX",
+	"rG0pLV72yA96wbgKu/KJYXA7FAxS3GBNMERdME7V3gG24n5YUMTEGcO8zYZJG3syFS64CgXigU/OKyRK",
+	"E+Y3BJUDK6X7D9gtkg6QL0/XVmX093EsgbbpepD4KS5fCbS+rRhOyqgBV3eCshfSMTFOHrKSBxilyLdL",
+	"GxsXNbsL9vF9ptLjfVcytQeW0uZjjURwjk9B7DFdM3pUHnfcp+RIxfqFvyS2DW++siJDLv23D289UIGe",
+	"SwfYE8VTX2RwBFKx9y9/LgDPFQJ1UDAeG3hidoN2E/foJQUcdsBQnoJqL9Fpdgv2EoO7Szd/GVCvGTe3",
+	"IP8vvbtL3Ika+wKJ/HzO5fAcWb8ou5d+Z0lf99LBKrFGPQwK5Xrv8EV3GnWFytoTkkjG48oAA9HesKTw",
+	"Iezi0jsU/W8oxzCBT6HjNWR8ejEC9XgNAHIylbd/Eet3K1HzZNlKaUwj6pvsGt5D3RhnMfvKS1sArnNm",
+	"NXt2/vxbNl3wmk+tqM0lU0Jg0gVsyYC8crdFO44H6wXjqJHrHJHaL2IdCoX9GyXR/CLW183EtTpJkdBH",
+	"HsVu3xbWrszF06duE7t/u39iIb61mCy0vr1kTen+WjA7XdGDtoJX1gi2Xenaora3MZWeZ2/tEZjqMJKf",
+	"pCpHcNHnBAgOPjNvH92FPXylx+yzXItejuaK0eYlb9+04Wd36zFgkhl9PdWld5W7+N977PPW1sm7mo3i",
+	"K7PQwNLiTjNoemuOQhYCLR7wt1WZSWNu8xjP9HYZBa99GT4DnwR1JXAq/JphoMleX9xiTIvwL/BH8N0m",
+	"eIn3J8sGIHm/FQqjKMJEem1Z12x47W/MpyU1zwM9YajJtaYki4RviorVqrLN7tgNwQplRZ2JD3z0nvBQ",
+	"yzwuVDN8rR+7cI//8eZ+nLqj6v7cis3NaBK4Xi36FphMQjovWmQ7tYKcgEYCU8rnb123YwrX781o6Ms2",
+	"+CPJ/3rrBeYR/feqWDws44eCQhn9/IuvgtQLgemHqG+dt16fPsmrQ5DV9eSXHZGwLq/Ft1wyCbr7ezCu",
+	"Csvn6fWPvGHrKMcfAWZxxgJBAS7BWIOcR8PezE5/5na6uJezdMs7Sg7yxmQyXbYMm4yd6RbyzY+MEmLJ",
+	"iiCO/pZP5YJxN3A5k6Jk4hSjs6gKBhCIwdLAmSxvY29GC4CqJUL6o9zA5EA7qBs4b/RFbnGy6wJaPJNz",
+	"NcrZC5I/k/gENDojSW4y2jup2EMCLlvFdchVHHzC2KlwMqKpi4YTmov4b/zO2SI6hVPdJ1hyMNAcVdUL",
+	"93cTH3c4DpAlB0d+yzsTLd1M13Nhb3KH/mMAd3UPPV/zDeol4YZfLzRkPWXJaI/g4ugrVtTUtYBkl+45",
+	"2aocEhVW6Ss/3Ut7NXTzp3wy7wLbcoo2As4+l3UwwZz0nvEaqitRinvshMLSP50IB1Y9TxpP72nEue2m",
+	"xPqmd1byIuRjdwUG0Eu1R6rTbOqY+H7nWWPHFHrLc51tszxhwgFlRQ/gdgkBBPhQcZIJ1rznxmbKDB/B",
+	"bOrZyV9gycwxlTHdPI6OdowogQ3ode8/vm8pbBhDJu8Bf+uUWR2kBbcbKHE99tRUYwtR+RphHerFIiNm",
+	"7lU8N5kL88RT9wSsIboofYwtT/eURhqsRVXFvB9d3ieqnB7ysVvwAfjRWuzuRNi1EMovuaEy4QwzGApY",
+	"cQh8G6m8UwbVpHTZzz4jH34UZQiZjazNrbS9aXM8Ml4bv3V9/x+2dzMlB2LQFfgrUD5GngpyK5uFyAE8",
+	"hxjZXIWKyHgw85a2+5rTTgZXtjd8vVtDFoqZlXJE2WVoOMe62FmRqNURnx9YdTSRgxMQXi3htScu81T7",
+	"JJpyojVtr/tZHujypaSrwWJtLBt9ozJC4m2UUxYSKTBXgU02AeM8uGN/o4aSWP1x12iW+8WzdER5u1s7",
+	"FGERIDnJB9itvTdqSEOIYWC5/RBDhSw/67mt87d2VbYzCWpjb3KpjS00vT2xnfsCotAPL4qePD25sXzi",
+	"CQ3joVrE6NhJ/8WbAdSQn9IXFuJRDjhPEiNs3A+JnN3drHqCAHWTuAtyTUEqCjH0cRYSRgOJX0T9oWt8",
+	"x+fset4Zf2PjEKKMVEzPgB4SJKY89TVJqJ029+XXQygVtCXJqnk0VSKvCGQJTHGyCmLOCwia4CqjecuV",
+	"dnioejF6U4+/trHG7WNf29jq8M/bJOvTmzwpzf7r3Jdcd1/2ezgpsZBoI1fJvtTZ+h1YWx/4qiFmimuM",
+	"f54jQyLemwGIcwE0E9vxHOMLfYATic9EwSZulFFxYXLeupfxhTtP5RmcS0AJtORl58y5N06KkwnlZLj/",
+	"PAW+5V97a0vv10qGFfse4lmkVguc6XBh9sDq30uVr/W+0MZmeDSuqgo4O7pkGsB2WOslU3rNtCp66zj3",
+	"J8G2xY2ffQ8oJ/9fienpL9zvmX7gqQJu8pXQq1zGaHBY7KR+BSCS14aoxr0TAHMtBhytdkJDr5OLUnH1",
+	"IaK3z1Wa7mUqCYA2mMzbLFdsALZRwZEpUJDUennG/hZhAC8Q80ZDr6qAdcP3tqBtxKrl8+4iWi4+Ax+/",
+	"9o/AcYqPGdxJsUvRHzilM0g3z0ax3y2KU+pJilAd9jRjQ978hE/vAKPxz7mlVKJMU6iLzysxtaK8QW93",
+	"Jiu98vkea13fYtFGacjUXfINSDIqUgJKUl1JUYcCCIZZrW/xqqcp52oDC3IZSFrWXFqzxYCF4RjUjDru",
+	"Aqz31+fs+dhCIZ+Y8Z6cSszsTQY6vokLZJR6tB8jw3L6A83eLp+p292ilFaUF3E+DmWpwRzpms0bYSzj",
+	"81wCqBLrPfWw3bFLcDD5MiBkXeXgQz0fzkgmePWmJ9ML0oFu7kEFgi/ehxCkN/F/AJYKtvHNTNdDaoJI",
+	"sCnaMxWwVIje0kYwocrd8iV7yobsV6YQbhXN/taU9YiR3jTd3fAmVdvIbxAcJmYLxvxzPerMrlvXF3Zq",
+	"a7gZcM7hO2kGMX4rhiVIId2DtEXI8wCvHKaKd/U1p3wQ5CcXE8xjMpMps26aIMfEaujIYKytn/huKbTk",
+	"wnbSmLPEXJ5UANhNOonE4E4zix28vr9O6XdIMHE26+p2av7s/n91+xz/75t0tK7Ngd8Ob5SJqbq2fFKJ",
+	"S9Su0NDL0QdWzTKhXz1D9jeGv3vFEQsQShXBwdO5rPnSDlSCqNZqvlf5m0lRZek4RFU6iTHjTWV7q36k",
+	"B4alMogiwn3siYEKhTmOloeJQrcphbE3MjUc7ezzkti54DnfsRbnlQNit7CyRHJ2M58Lky7KdMXueNWI",
+	"OCmtzKTq5BEW6SSe4iTwOCXO7wKIymh8a745BL8WnWqP4KA5KfBshM2YPu9az35sRE6tv8mPfhRKNJdA",
+	"/nore3xomeYO8nKgm8PySvSzXgDBNmgo4Ipzmg+8NcKXsl0qBVOFsLsn1An3/1or/PbQqkgeWthnPNNi",
+	"HgJbGDbG8PjDYAThezcb6Vj1wl2zBMfYXxBNzhW3TeqoXV+/vn7zV3fMIL2tXupmAN9N23z88dQQQFH8",
+	"ma+SBBNJDcdpNgkqBFAaUL0mtW/JV201pDjlvq0OGriFltpYf3TAQTg45EHUEr3enaEfQiKEZAU2m2Ll",
+	"3T70M5m8ddIkgtQ9//Hs4qQPQYY1M/RIiXXsmvN5c2B2YWTJavQR4OUdmbXouJfW18ha5qhmPOHbHpxX",
+	"R5vI8azxquoQRs6k9aViINAyaSiVCXOXwaOJfmrQ8ZNQsLKWM5tMqdhheIPvwfMXLfl12OWlnM1E3VZK",
+	"wRBrelqAcuOmTEYDX+m6pRlxj2BcRs8ouJKpfjBK3nVrbQyOuOo7UZeN6JkqgrW4DYTVLj3AhbkTPodz",
+	"LGtv2624yWhgDztLRPSeXNUr287u+C2V4oVH1OyEl1vot36weTgbfrDRVuxskCJg0cKg2pXICoRQ2Xl3",
+	"AsEL6FO7pLlgRleyJDHbVtkI0mC9U5WjAMUOfwBSPrjbyW8S3JLhZGDlHaxV16XmKahuJ8VyfOI/voYF",
+	"vdQGuXJDXA6zzwrWKChtkCFMlJZthO1E7bCGJb0WaSdU1RJmIWmNfRC8zPvp++jefI2u7iI8f55L8M5y",
+	"/PXkQLreJdWLblLrHvhif34qtfFWpohmVrWYyc89gH9MysZwMvm5AX4GG+hseBTtyqIK8Iz9LH+AXfXd",
+	"+fk52HYD3P8UP6Pe5kYZcbxmqm6GBKldse1pVbtsAJU0lhknyFXOZWoH6ZjwVLrjU7mSQiVZgKKfErhd",
+	"Hzb4f5GfrNUGIOjHjfj+W9TEuDs3NZV2UUwguRqqCNKyr16//+llwT68esH+8uzP5xfsx9c/vfz5K/xs",
+	"wV7/9OOr0+vXV8+/+/7rzn8V7Orl9enz774//euLn4tW15Nqptmqapas4na66DB8/XL188uvi7aD6bVP",
+	"zZITm5sXuhQm7VoZFRrcVqfh/fTyLASvDa/6imImsOaNHeDCNVbXAklqIhhzhrHX1jLDwrnW9W2ybvs2",
+	"WxS0FGDO+Fqv0f1BOCn4Utl6nwm0m9EaaDwhn8AXZA0BGKDwC4yWlLQ6qLq0jwWmT8X16yu3JWMgRVsj",
+	"gOq+hK5lkYk5IuseQ+4dsVv5WSEvVYH5AOFwdNqv9HwOVFv4+1doDOL5GGMOouEdJqYYZR+6JX7laxru",
+	"MshmYtgY5AnwXaLId/c34Y5AmZ7FlL+DTb5rIZTr0XHLHx6gzOFjbMVlW561X5q4dezwid+jDt82jJCK",
+	"xoVx5nfQtRUJH0NPaSxpuxywEJNkEG5q3B1VQpgJyhE5pXelZSZEqBs71dmsxSnl/GfcvYa63U8W4J7a",
+	"fwrhW/kZEoE4On/OHnw87lV7MZM2vjU8Siv2e4Ja6htvOni/p5g01kNrIYaSouwZImhnJJQjHaz3qp8Q",
+	"hcBzUerU3/sixTkKC12VN71VSqISX152YGU5905MqIQwVgpYLPUdz+D694S0ne5Vy1Jk0lOQ5B7ahGAN",
+	"NCXiUjaBjCICovmAcaY+u7Mjxy0r2LdDA++4Q8F53L47NPa++/I9fPwDNETy2blzlOaFzUbJ3Y5sXfG4",
+	"c/uOalQEfEzFCHQDI/GZj4Q5uUnptv11JA5eHeLS3RhgZn53fphKEVem43FKFIvIVNsEXsYMwAdC9TgE",
+	"qEwQovFt/QkQf0u+aUf0rDg/Px+ssmzfOMnCvj5Q2lP84UBlGa7Sy3KIUgtLOrB7vDA0pGJQyYUllsGB",
+	"3RjWsu/0oCQ4UH7rroBtSX14nKlF5sRlQAt6bdv/N9aT3q+4gDlIHUgPEyzVdKK7BxCmK9otuKE8s8Er",
+	"/wI/mixlCH56k0crYP0wsisLuv24Yo3KxMxvxcoOopqOyH7o/nrS4S7HKEsL34HqwPxWbMOqsyUJM1oo",
+	"tpWGTYhZzmGwo1lHigBcdePEY14nqoi/ekwNun4qop0tTlPQ4ynYQz/klJG+ioYI5gJXJPg4SX25IMvV",
+	"IDlBQfxcUKMetJMllPlA8yAUPg5MSeJO6sZ02MSGT9K9HEh1s5eo7kOD4U9ez0XGreg7HMB+rZPC6gvG",
+	"Fd5fEDuI0ZY0KWWmLl6p+aSDz4h2P+j3A7r+CZ7bEe0NkLCTc6vLDQzbs90DYeRFK7roHEV9JKnQIwkP",
+	"gVvwQvVxOZH8nhE+vJEMiLRK9G4VHHqiVZUTSLVVsq7vNXHtITcO8O2Z9phXISkCFcnl4AsjJlFMzKaI",
+	"69Xl1LE4jtjtjbu9xtQyjOrjJTqz5KUYZ9RQ7t+ofNwO7UZS9wsX+qAtulN2AP/eDiee5bAB4s737UUv",
+	"67Zxb1Gctq1g3QkLWg5pU5RJCFjyU8CSg81jecktPyU4xqTWayPqU8hu75IDLUS1EvVpKc0tCIsg3U+K",
+	"k7VUpV6b0wTTSRRlJG4Z37E7KdbgLNGegswdnKVUmbdzGSsHhGDA1vGxXQxwgXWYBFbciwNtvBumHASe",
+	"ytcjxrAk3biYdmgXtdgqVEzrObIWMhSJ3gdl8HWg4yYSEEDeGFHeUEn8cfyIADLtYYlpKrEHs+8ewbmY",
+	"iDlXWUfoA3KBRjkzQtJC9jIrTpp6ngx7vtJ1K5kp4qg0m9d8mlSst6/Fsk3ti9a39ZN05nuLDSxM0A76",
+	"IynbItfNGBfolsOT3KCRYzS5eGWzBy8KMwTpY6My8R/ftfqHZBcl/v45ox07U4pKZ4OFt1k5A+Wz9bpw",
+	"8OU4wzdTUiHn9iX9PZfa3CiPAa9vIXlyO7k5iz59RF/jvrNwEM05PltHQP3uTsXOqgCs64JCeV1CDw+7",
+	"ZHwLo3mJ2Ch6rXUiYH5DhEYkHhHvUgdLy+23jmWMRtcK88YvCZN1QaQREfd3sJh9Wfw2NgBGG3nqu4Ji",
+	"JWqpSwjCxfpWALNxSVg31+H2X/BjQJDDt/HHEj1pKMHI1MJf3L8y2al+GQ65ZR7b2vJDqLh6UBZrDHXU",
+	"c3ROtSms3LJn37v/1Wq6N6N1K1Uym60aA1Q902n6th6J148Se1OupmwOa0KVTWR4Rv0amsqBZLzpb/Ql",
+	"gMekClH294NSspVY3+QV3lav9YwPk5ZuYczsZxD1JE5yYT5DCVRtjdX9bBPDe9ahwNiH2PJA3DBfEd6+",
+	"3a7RdqKlbMfYd15z7pEeVwJuCa6CdHXHE3HUlbwTh3Jm9KV4exLiiqtwMlr4i7G8Hp518VbM7LvG5k7p",
+	"aDeG0vam1L0BRmTawXsE9F73BwICjwp65TrtP94b5GydmIdpM7Lth11QO6A9+iF2toSRRBPb2evtRu3d",
+	"5mQ9bjkd7mH8+3cyZioQesdTkdNxu4nmZLIOUnIrrW8HFM9uS6GsKcbTCjNpWNmMSKHzd0PLLdUV86Pq",
+	"zzktJNn7NxYR1wZq6vkJ8lROwErVFsKGnCtu3BuNEwJQ9YkrxlnJN4zP9fDR9ZRswYkCfXLKVRRl6od0",
+	"HMTFEHTRqZV3IM/Bu5Kc7INwlFBmOn0rXCORO8B7D6JD0PEd9B3B62hOtoPHN1pNxX71xSlCrU0YtMBn",
+	"UBHs+0unGu5LWShOiAYtBeWtNmBxoFfeOIOnqU0R6OmeP784Pz89//bi/DyTGl6bVEIAOezmtW5W6MOT",
+	"Bsblw7YtCj/selhrQyQGPuxkGqiFf56iDY+xJc6yGaBqT7RdoKJlLI9SWrQ/aE6zceesDW13Ia6p2tt6",
+	"1YZUuu2+d0MK0VmaAvD1NLUwYVieQTGRbrUQ6maeIEX75MxEmOQLNtXKStVEOORaGEt11Kuq60PFJXHb",
+	"Cs90C+OC+U9HsP+VvNwhkVwuBfsXFVpEi7mzgV42bt8//UHUlVSX7G8fX+yrofh734FKG+wYA6+Mjvw0",
+	"IRMNzNJL1GLdsMG/JzqEhnUDjMutvImNWLp/B9iyn4JE2harbq+jeq+9FkI+JRSqZNSdsSvULhtj2RLS",
+	"K6C2EN5gPmRrUGvaUl6pFPcuVN9H2KFSEZ8ugg7r5AlwKxJqHxng3FSGR72y7VkFAbhrFrwGt4T7SI5g",
+	"A4M2wZuUmjanvN706duh9IXSXTdgxIQiSnCmkh4sa6ogiaC1cB40FPvtlDcaVXi+YyMnRKgm8Tk+CpFL",
+	"NTAUABkJ5eATUeX72BY1oZmRBsueFNDY/wNcFBnqqJSY/5nDxQS5DqaHXCaVZcBW3FpRq4BrCvEeb1wW",
+	"bTDrt1ux+Z1SnFoOLXilYL/5Yf3eqdzyxLCvYJidnfx1wX7Dhf49cvA9IQDIbxvB698L9ttSK7v4Hf9W",
+	"8g0+6zQq16e/fXzhTipgyP2htPxWKMT4cYZcYDn3sKgzCcYfPFXQEs1urqJLAxOO5zoDSbwTdcVXvcwo",
+	"lC4aVWL2cI9wBXfYny5ZJfidOHW3Q+6YhyfIcZg86G0hsMS2lDRIfOgsw7hdp+Tqm/b2jqYM8ll3q/xF",
+	"WzJFMnqlEGXqBG1I3bCh8Aq1M9uq8LOPKkmUlGZXG14wMS3d/5nbU/q7k7fuv9zf08ianlBZ6y5yt9qy",
+	"cxQvQuCscP+iO1npWAe4RLezYh7/Tez/5F2Ok3enXLk/swRwKz3Da8FvRX3j1iN19EOFcs4qoeZ2ceEm",
+	"6JvzPz1nRlRiag37cH1F+C1QdMRa1GwirRmsMDRWvPy80qZJQRuziqLP8Ue/LAJbM4nsw4vDF6G9X3Nd",
+	"fbdKYwT4vBZin8cOL77Vtgdo722BrtGRrKulXiun9MXK9g4FYsr5vfMQ1Esa1/hScLeg5R6StEo35RMD",
+	"M+LVUtdlgxV86BsYR/SmNqbCW8YNWBzpbb2UxpAHdRgpCT7/StcBxrcbn1jfZKsIx4OiUBM9i4WeUXqD",
+	"eeGUI5O5gcX6RpZCWWk3PRXl6GsB8G/ihH9wf+5pJ1SmGBi0iU9oYmZ0Y00yKwUcSljZ3nuSSi2IwVyI",
+	"FUVmR4BWtTEyi1+8F1rTWZc9SGZw4LY0DJ2JHd5vZ3madKdNs1zyejOq0jLaOGnjecZryOnDAodoC6XT",
+	"lRcZrDMCYQKOuubq9ixXmkiqm7Zqy8C858A6RiOPlnX7o+1BbncZ9tzPaULMJYRaJI9aYerlmt8DbWkP",
+	"lOU0y1vHsisIstdEwpPUj8mAmoYPqOYGGxZ4JGOeD0QriDqNL7tvidu0jfFxh88nLh/iNmRjRFwrCf0f",
+	"TpM2zFKtm4FJKY3hk0pkwme1N7HHMLcCv0BvUAIy/4sQr6W/ItqAkiIHxio8l0EOcZ4JOwJrzjjWrlhl",
+	"Scql+5R7Bj/aVJtsrSbO3CPEkugeRANRj5abQNeTF84THpduhenx2WHeWYaCxFc09LqyDzTcq5hAi1Jz",
+	"2ywc3c68hIX0Y4gw8H6nJWVHo9IF2aS1e8IqkGENTCIGs7TBQtesFrapVdeb62fACTigpx0ej3gcTGpI",
+	"WL8vWnVQxZc9eQ4/ucceiAwdBvpqVHS4xGpEDroVq9TBoXrHaaDIw/I8ZFRsP3EqfMt7UJwwyswJ+ImW",
+	"J7gueKPgpEHsnA4aMKZUAtoEyrSTtlgixYWoOm04roiWT/qFm8PAm5pHRzY1OU+7EqI0p74QNKUAwkEs",
+	"mBISLQkMOYBarpxcjP+EqiPaW06mwJFEEqZ1cFXFHqZ/NqJBxFlw0ud88xEGLe5nbm0+cdlz1zgdJyB1",
+	"u1V2d73vk83Ngquyryyft9d9yh4pniE4tqp12UxzTtQsZDXAVTFdGsRuEgQme1iusPrRiPR2pNUYaD9E",
+	"c4ATSrnk7ukMB0fsSsoTJ21VxwElUKoL91/krXJ/FxPJ1X+VWteErVTCnC67tZhj+0Xvc7ckMfYptpCg",
+	"6ruPBmYmv1f8tKcO4DWfJcTGkte3iV0gfH12oFLxBX+BH2LFa9uG+ObyDhQUC5Wj0+5plbYnKXiSQa+F",
+	"oHWn5BAHzsFVxn/mOrvvczCgkKd1iTWJnjltoxKEwHVHKeWmBahWumXMA/cJi4l9pXRo2ceAA4Q2ADGg",
+	"fghoRRjN83uvW3jJ9cVtvdNbsempJAJ60wOYt+Fm7KxRPMHJHeZpZhJ6obLkdA7iYLKxaZAMsd6n0mLs",
+	"Ij0OH/HbY9fDB/zjRegVtZkekrJXcy5TYNw7kaGl2GqVHkx/3pi0j7bHfVcHGjQE7XgM6WEU4M8rWQtz",
+	"jLSsZDm+SJD7UJyngoMrbArhZKqRnqt131PqGyrAJes9aOQikaqxIyBcd5LvfmuqldGVKNi0klC0cyX3",
+	"i3OYpFBJfCtzCDvdWQ5sO+TTnuCEpneV/ZmyhQbuqivFhLu/Ku8LjjEcnsF/DyVEj5/pWti/Jbi+gOev",
+	"pzgJlo8Af4yRc0VYYa6gttmbH9kLrZSYWuQLrHNajij3+PYDHoCYPthG2IIZ3eb2YoQL8jEjlcvDqPcI",
+	"HepB4YebmSBbiR9rObMp2kQtkzCBliRlOEvKi4U2Qv0ItBhCpSHDWStyh1MeO5YfURk1lBnXgA5L7OYe",
+	"GjAAa/YVcNpfaTOXYLU/YSrPhLWDQ/TFe8AoRaOAoLiu5/trJng/TyhpRHhDms6+vCpclGWSO3ac/bi7",
+	"vKl91KgHWqQZDD98ODnAhV77KosJ8VfNdS3tYpn2ayfZrN7sKat471LebWeipYQ+ZAeWTg3t2daZZMV0",
+	"OmFmm7UZe8l+ybl6owaXLpKfWSnnTsP1NhqEPdiMTy3lrnJwtN+JesPcR9JZmLnzGnLu9w6PDk0iSb87",
+	"OFG+JoKq+zM1LbhJ661d0u4kO2xbJkivFSYFQjxSglvjVuk12F7znO1pxD8zFYQIez6StDZVfSQUHwW4",
+	"1QrqI/DNROvb/1pVzRI4nQtf/FUAyW1AdlIZ6D2Wb8DJu+HQhBbEQtXO4T7m2mv5r9Q1tMoVWSqlub2Z",
+	"y0n616VY6npzs8z9nq+AJpYrXfN6c9PXQHq/Qmc7bUfdTH46ORGW1zbP0aXVTNbLfrKfgJRrC45CHAHi",
+	"KUBxoGu2amwLKaAtA6ZthllLrG52CfZHkF5Rp/pv/54IIgqgFtMYIstAPUNncBu2PTjYGLNGzXUXHk7Z",
+	"tZgKe8awpk4iKNkBzV26vmK4CGjnYzj7CPxLLmFxh9BsGXwigYwTOc5gXSMHRQy3RxDjIE6zJf9842Pk",
+	"yZuYguRpF4wS65t0yfRXdK0ElpYL6HF2qyh9A377tNdK19YMasMN9uOL9wzeAAwkRLRaty2y7KdWK0br",
+	"D1XO740q0aubTMpFYlDraF+EYyINHPuVKH1+Zzg03nZvDSof0VvX0lqhkDAsjfTNqCQenpHjl0bx9lhV",
+	"ndNJvRfosaDcVgSWO2Gp4egaj69r6zFddl6gI+cx8i2VYMcbSiLVnahLNql1M19Y/wViGdCzDkAfuyAj",
+	"MAD49klwJIzbYyQmQ56Jh3oMMg5+Eev3MFV5HEXeAfSAHLJFxmcVJ866hxAlizM3OiO01e1TuIIDVs32",
+	"A6L9nD0612uRombnVZUWiT2ZDB9hmx8w62DWkTxmT5LB7+khUlnNbaR8xW17vwXyC5A6l6ECUTeVjHdy",
+	"fjycqIMGaxTVwwPTvOZqDkRfvjRR6uhkqPHvwa1jk1BvzxokjQel6FyJ0KwWG5Hop6hpp9RwKreN1/YY",
+	"5Ndu1lquqHsAEnFGskDEtEYeVyYVJ2HOqZ30GfP93OlFJWagnPTTsaYgM1hjDbxIO+Huln2ljXenCFZC",
+	"TnhuU655XSbLunjI917uaiOIjkla4DvAd92dZRofbbWU2i2IJZ7Qw6PzoPZXacjy5A6yFaiver7F6t2J",
+	"eNzwtoRDTsPmFiYI8dfBC60TDoABSpKnMSXvTdSDFk+a3pUkmka6zaZ6ueye9a1M3psoBDPstLc43YTY",
+	"alUh8McBiEKvhMJsRhLXmG0ITqRWD+pdcZlLRu0WyRrpCxw78gc5D/1K0Gi2p7/tTnL5m4kb+SS5AXqK",
+	"3h2B+6FMMsInWKpFJe9E7XQvZO2uKsatdQZxtnQ5vZHWSWUUjv/mHLLj0t+5lWoEvWo7tR6mt6vsGDvu",
+	"hLgX8sjDHv+oLxGSgPeLaS1yyoKRcyph7UwZg9Xx12Ky0PqWffX656sXbcG3UKqtqatLpoEOII5a/wMz",
+	"kTO+XX9ZDXaJtfFQXJYo4bq9+Eqk6283wFbENdqS/afjBYjQRF3E7MzuYBCaHKR2a6PEuEIn1E6pqGWk",
+	"RNaNOg1XuLu5T50oRNP4tBaV4DgRoIGe+jqiPi351NOzOc0+eeWHDn0UqRKJnfO0u6NyG3RrRtqvJCcl",
+	"Y4wkCKXjUsSwTGXmx0cBBtO6pAnQhiEm9mJ2exhRh58jWe6BwHrS0/Y4tbPfTnUYcXYV0/ErqW7QaOph",
+	"zVUU/NiqNesFNlz5Sq/7yejGMoy2iXl99Y9F2XbMXUyWgPvrnjovN2vei1FzP9PgagFfJoZH19IFCyTZ",
+	"BZu6eZzJKbeC8cYunFYgnVm8qvW85ktKZwOl15OrJTrVWxDN1/Lppkbc00bz+yBCkaM0M/tYk3nAt4UE",
+	"ZSQAw3B6Dpfnje/BuytqwxfuwU/0If8yn2+mC19kBFq5iEofPgHWDfA1IX+IMygCjhmcdu+u0TDYqptk",
+	"uwRovGQx4y0Sf3gmnCj1su7G2nLioCePxO+Toj20+zwdpl8cHALL3sqWI1C7bm3Y6E6OpSEbIg3bo/KR",
+	"34qYMzaRgjeQwzwKLHU8wxGbyYKPdb058yuPNopolwJj1J/H1rjOYkjd1BwM6KDE+qYvxr4N7nAX8kVr",
+	"W1qd5dcdRdOsq3J0N9Il7hbcJKS0VBdtUjXEIuAz3V6fMd3YixzlQkHEvp2yfAUzQrQouA4LMNQaPINq",
+	"Cxfxu771rlsUZcdJceKeT/N5DEJaJQu5eIGFs+MRK1uT7kmnt7ZEcgvqW6EOw3J4RDQtmIBQJuB+rpXB",
+	"ybs785N3CasqsbuNk6BM16RDICGIdXOMW2vJN1STD8KCojLp09VT78xQSaHkezWV2uiPn1QirRd7nJDH",
+	"6cLXwjzuZe37WPMk9FEvV7zO5vBGVa7dU6F0/pigvp0uRlSIhX6WmdBaecNNTxQM8DyQdgyh/nTV1Z2C",
+	"MPjVop2KttPZifxIl3l3Mm0ykemqU0VZKuZUPeVJiZyKZVaiqqSaE+ys6+gDTr20HB5aqJ/mdLd2r66X",
+	"++PPr+Cpt1SZea5VumDDNdB5hlSSOCTv3glpWzOiYQvcUj7+Okxu0L3V12EKzd5uuS7aSuOMMFqt+8Jb",
+	"LBvqB/zRnTi4aJL3REvRPYwcGT3D+SOSO4L06x6bJ403eTdrKy3qbsCSdLVQzRvEFsTf6cGISQtz2HCy",
+	"kDqliCDpMF140UPNfEWVP9znqdIv5jBFJmJQG8PEp/WYuz5UPmcVt1S53QnswJMCWXMyk224kkpl0sLf",
+	"zRgPM3JBBLVryhX3FBFjyvfx8mZW62W6JdUOHs992G8XEdbfDy4EYchQIyr1cYno0KMUQVhLY0zN3fPz",
+	"ndLHQycXq5SCyYuLs4PQGxqbbQNH/eFZem7HFsAMbbpp/bFMSdRuidcdwZqpSh4IZAZVK3fPpttumTx6",
+	"IEVbl1BlNFIsU7ZnJWZ2XJx9aEiIpo8eT43gExqsr7kq390l4zzmdqQ6iW9knJP+DOYukzF1rfD09M8A",
+	"Xi9Wn0T9KtpBpadkk6sjF5eQi00pTB2dwUmBUDbI3ZYT3EaFZdGzREQfidLWkyQv/5u+G4dPp2KVYYTF",
+	"LeafYBJrDClPsX1J8tT1jAhrXcfUVg4pOb3IbZBlpNieMzd+XQaOXh68lAXjSTflxv1AbsrWS2nIEWfR",
+	"AwbT7x4M/IkSnwN6G04DAdAGXE1TrdCs2V0Huh+3XGexnYpD2NJLqIdeMaHKgaGdthj0r4P1Ayf2sa2i",
+	"extDsaqgtEKHqf6u68J+VZQkKe6r5H4n2om/Ag3FrgBQm3RR85YGWVpk8DSRtmIWjcW+SnXJgCYBYKPu",
+	"NKe1gR6a3o+t54qKsAaHTG8l5BGe/aH5bTGUIjWb/4cYrLuTmE8mC5SlgyQ5Pb7bMMZqG7dhrt3dSnQR",
+	"gtco1OHChUnCP4UPLKxdYaQ3ZB1vKQtOa/z49jrAoxEQitWJZ/Izu7l5rY09BVsUE1/1rRT+8r44Ceke",
+	"N76NVu9eSbAQfoeIzCyjDbVol6lWtuZTe8auUZs1tpkYPDB/1WxaSSeyPEiPMnCfGOABBa3m72oulKid",
+	"de65nCWKbPbVkt8K5n/++uzv6u/qJaYc8aoKOxjnj3wVmsSLa4bR6AomPjthC+FxoEFQZ+zzae0ekebv",
+	"CjauwDoVvqbikm8ASB9ctBfO1gS/PxYBLZivAQptlkt3qD6fohtlyetbWJG/KwzEYyyE+uiMPHjOMF45",
+	"tcM3dsaufZk5tBACyMgPTxokoIJ6ZH9XyBTFjBBYe9fqxpnmGM3vIDDj6kILsQQyW/ayrnVNq7Cq9aQS",
+	"S4bpm4Z99eHVC/aXb7/709eePdhYp1hhuhd7K431VbV5yVYc4WHw/95r+Xc1bWqj69YcwscQez7nd+KM",
+	"XbH3764/4hPopDHxLQ2mEVd/V29KsVxpK9R0c/qTNwIMxcswsYqA+sYzwVHhULlEwllMi/D+K7uWU3H2",
+	"dxWggRcn76tmyd66YxGxDl2cPPMEl3wlTy5Ovjk7P/vmBFkO4EQ/BdXl1EcCsvW3u0Xj/IKARooTuVVm",
+	"zu2SqMIX3ojSetLsZeG9vQIsE4gLt2RuuDmlVm/Kk4sTt1pX7vM/IUHEitd8KSyE8/5vujJESO3froM3",
+	"0/UlW4pA3o23QJA1/2wEsJORqCGVu0Bxx1Ni9VegUlppRZywz8/Pt8go+GpVOa1EavX0H3QntN8b5GHw",
+	"o08kr+4wHyJnJUyoOUNA0ow3lc21EXr/9D0eIhD+KGBOLnzRYPe3aK88/Q3+/TvcTMmMpB9qsGU7Lq8E",
+	"SyD72KYRLPmmQNCPFXz5xIB/zMupwrM+g7DC9wL9ty8kYXwVwt1NBP0J87iziWD1ibqDFt8DV9pr09aN",
+	"iPfCvkDCrwHy8IMuN6O2Rd9ugKGEe67bvd8fuB33Ot/SGw4gjw/ea6EuNey2Kbe80vNGRIKpu6Z/FfZF",
+	"eGiPXPjo+ZUvuwQgXvmAUiBxgLFA+tBWFvukt4ScgA/3ioki1Z9/hV50yj159sxEQ/9C/PTxxFEvS0KY",
+	"68QuCJ56mAumZzN3MxAzOzDWHVgYTSttfM7NPIspJJo7g8oDkSJ5zmz3CVEiFYfG0pXw2FdK06M33H4d",
+	"ZZ/i2BZk2uGNTTVaaJOUgpcYX83fZS98zx/j6qDGhtwcnkfUDR3BRYdesKY87eTx9KxbowLfGrxoAAsP",
+	"9nqomOZt6+QUN+WbqOLilmxIDaV95OkVVEVyh3bPg28BxjDgwY8Ab9sVA51SEjDQA8qY98QjzymNGm5P",
+	"pGGnHORsa/8c19I7VNlDQjGq1giaIhdDC6fKtRmRluw03SJdjyrh4m0DsKHEMXmnyBTw5LqTDaX5Hv64",
+	"mOzdF3b5o4mRphwiRK6qKhzYLaatNskbcnkhQ4vKZKCwPNj8FRml9KoEm5uuKAhhOjuw5CuLIKYg01HB",
+	"DGbrrTPASRz53PLuelyV5Qs6ocfQ+X4Ra1qCITrfs8OeiNQ6v8HMvhJQkQ9eOFDq433/9Df4/98JAS5s",
+	"OuUe6haFO+KMvQGWTu81gFJ53Hh8oqF8Nni2CIa+rBF8iU6IhXQKw+aMfUD4EZE2wn0Edm4oM4SHX2/V",
+	"6oTLU6qkDYId9tukV139tNgUwUglopO83OSIG/mD1EI3Hjc0ba1Q+b0y848cbr8UebsgnMVjjjpnDtFF",
+	"fkh5Nkp/gc794naHW/kVeIV2jg9mmZjgc28FoTQUzgkZvGaFWCosxlV42dkRmcxoABlQOUyJSjUGmsni",
+	"DxRC3fXCnhxTfMK3Ka3mka3mfRKUvCHHFKJPpwsxvcUMogdso/SVam5NZ/MovQ47Z8oV8ht3YjvS4B4p",
+	"UztBTG//uLPrgXF+S7v+1WyN3H+lLFF7vVBNVR3a2dFdMA/3P9J6zYhzJeBPeFWhlrZjd7k7tSVLx4OP",
+	"WJNagn0MlSfEQqoS/448EDc8cf99ELzMLO7zxztvoUDJoZfQPansaVu7Jq+446NvfamMR9DfoxaHepFx",
+	"IOCSRUACAMgiWoyZ9hU0uCfZQwyr53ihKTmKZt+d1WvRmdRjXSNRE2Nuk2+TBdSPJ/2xm4P24KNuv7Hx",
+	"iwBY5Mayv2C2dOFTAKKI0QFPcq/cpEAoWIMxF9mSb9hEsAVHGQm4SB3Hl9hVCHLZ2MvGKyczN6hxkRrl",
+	"gdhb9qW59ZN4nL0dNfDYNmbcbHYzHEteu0sX//X701JMZeBKT26DXxC45B4sA8OWXqu2l9sL9yM82q7d",
+	"/sDTtLPOX1ToiYbxo5+nx9alB+0UIk0BXNb64NuGjPFe2fojPfOF+53bMDld22XeIRySU8Z6hYVymqJP",
+	"IDQNAIwo7CZbgsRUm/TwvVzRTqJOLeBnPFzwVmzO5HKla7RMqbaPVoLdSlV2n8v0CD/5gFnw9dlkbzOU",
+	"xPDwNuJ60qmG4vzbh7dWNwBh8mH5rL+qecgM+rpDAI3RNSYK5JoCeHBSbvZAjvd0gBBAoRO5toHEbXzj",
+	"x3TVvVS23gyJa9BYMZcxUrQOY/rGYQ4Sp5GLInnv/lXDbQv0k6BYrRe6Cp5RcFfNpCpj7JQbw6YD0ZXK",
+	"8qnNeB1amX2Mi/MnsbJA8v07XZlHWmEaBYyoz8NB5REfcjtWWs29YtK7tG0Rm+SF+Ynb6SJ7Y/7n2vrP",
+	"tfWfa+vLv7aSACesmd+x4lEqGwFl0SLUgEZa422KB+jhQvAypG06FZsbe/rSSZXTNz8+MO5lxWeLEurU",
+	"2FrwZVfWbn9wN96tGLztZBEO7hLc4SW3nMgW4dYNhSMlgslxasC72qIXkfc14tWYa3FAEKf7ix8kmGod",
+	"Kf3ZiZislH4JP/9HTP9HTP9HTP+PsS4+n6pyV//cLxOrCnPbgWsDB9YB/IOCDoC+/3397hf2VqpHE3ML",
+	"iqzlgAMk4V4jl+PR9PSo7E/GmUV3p08+WnCz2L1IC8gK8jAqzyreZfU9MC6t9AXkkuBNKC/HJhvM2rug",
+	"SLBhROBFCZVdzjOE9gcyrzSiE+vWPYJDLXE2vVAIVVlSBzKUTBspeeKQml9G1xafiGqbeT7ZLsW77tEu",
+	"XhRSlRft+gR+NUA20Zpkr1CkuS+Gbnp8/Lg+jrZc3BBHRxmeNsc4J09NqIZn8s4NLHRn4s5QGtiGrUUt",
+	"oPxDdJja7GsTULaMWwjO42Fyaoe7L4GiOuQ4I+sCgnt83iuUCjpjV1HjbWIEEc0RowMxBkFnAhG8bmwL",
+	"pYvycXfCs6H25HEcLHELg6ISzw/c9DITmPCo+olAIhMlSKlx63L46EQjTkPeXT/E3sYZVHVTgfipKl9b",
+	"BBZVKkA3UuCVqr6UfMO0aisNScPKhjae36JlI9ikAQRQVGBgwE4BWd8E5sK9+X6BYdN1kfEF8H+dO3vy",
+	"m++/v2TfnKdNyi1B5l5OydCWWvBR8vyigY9J2IDZhxtfa3XIsHgsz7B8Yl6I/YzZrgwpvrcSLIGHNKrC",
+	"yL76+O7j+4J9ePWCff/8mz9/7YsQgVUBRcgAacQhYRepMED4hFXcyu4Tc6leYQ+PGKmmFjIaG468OxI0",
+	"FSG0j+nSD1mVWS3MotflirP7lKrrtbWpkpiZF/hUNG2HF8v48Re6fHTc5Qeq8OnaNj1LFm3KsPkuSURF",
+	"NUIDK/Qfs6JwXSMNd3oxP8B9/kWt5bfJVPJQCbs79w8M1e+fSMT491yJWANt4/SbpioRn4NHmQhiWl6r",
+	"gjx1+G/gQtZLT4FTBPMnfbv9FTvyhWMDgnlwaD9SQBPO4gz9B2TgD7DZCsIu8qrCP7TN7/Nh/RuZdVFB",
+	"T7Aa1kTEowroiuAljrqTpYd1bPLjB9hvf0be3mxASKrliglVDndnjWoG3b8CC1StODiX4DQCONVZUNap",
+	"tvsG2xav+IMSEEE2DLFbUZo9QsrcXyk1ypNGauLJctNL5qS0hrisnXQHNkuoOH/GoAhj4GFqSa8lkby0",
+	"xqth68gXFEVAQhvJlDvkmBorSiM6FuA0OBJYLvTvke3RqNFdjQc2Tuw4OLgJilvzqZc+vOrxfHiuMLfB",
+	"sGexb8JvrHhLtWl5oYLCGu5rYAzLEIYV3ghE8jHIaBLWUwPlTNEukdlx9ki3jS9yo6DjIlwmB98vC65K",
+	"KBvUj1f3lJKPA1jf5rEcBFxvr19PdQTkg3q2G/w4sHFOTEz9E0jPPMb0tVWNh+SLY/SXSMAEXx7aFZvi",
+	"nNidn38HuoguowOxOBCnwyGpHFrV1Vu8yBSYT0Ge3y9yvdsQ1IHpCziIBzUT9P4ln+cD1+7Hg4zm0JQe",
+	"W83sGBa+4PmRDAy35UpRXxChyCn+H9UncNvxlP6dXUBd2z8sU30Ms0eY4wPHpbHSHN3saVfOW6BLetOC",
+	"J75I7Xarl4+sumDrosznLrrfIVgGeuOhlZawPZ7yUnuu5F4mPFBhO9W1INfWmEWJrHdq44lJsFB+FCzx",
+	"3OqmpVIh88jwdcow0isb7Z/jGDdxG4+cMdZtd3f14woVR7NzdrbAU7dMgUqzJ42QK3Z9/dpXUHB6orN0",
+	"wiIXnkq2hXCwX4j58444Uj2P5oUv4EKpaBG1M90OEJHjCmtkO+PHiqoy6eTs19pYItk8xp7pNHGEcMCw",
+	"Sm4LvVbUi6H5qGFpHmETVdLYU0rN79lIbi7BLSMNaISB4+arF9f/XSCuCtVDX0Ga2IwhNjRvcOW/Jnvb",
+	"HZFAL5veGz9jA05TPuL2iFt55IBR1PQHnP7cdoj5hNCndYT01N2d8Zv/Uy8r0ltPiYSrilcLo2+0knGu",
+	"LwOdMHIZxWUckYq5TO0EqPd7f+WEXkSWiv2G0AfkNkqohenokh81lSY6bF59uyQTSESyp1L1nVA8VVss",
+	"1nWjUBfAyx5YbbfKjHa4qdrH4I9bqoC0KM+LyO8vPq/ElPTx4Of3mKEzdrVb49PvDiDAIkJUoKcONYQm",
+	"YqqXIuLaetIOrPCsuyYm0oIrrSXTWglugSLLEqqoR9yAxvRGnRyRPveN+sMuoB9w77wZDvGYCEjX0jPA",
+	"DBWenwVMMagd5SuxElwMikgcUSDlBNF24rv7+xcgKQ5ndXxoVO5OEKrcqcPlj0EpgSTpcLbIXvqzA836",
+	"Yxjj+3T449nfuU391MlK0wcV0AyIBykepkJfLyDCDGELjDJjhKGqfLXtoi0OU1M81j3dGFGbLoAulJTZ",
+	"FY/R+l5hT7/8VaaOJmmZ/Gwdy+vbWdrVqtYc6fDy0Mgl37BbIVYxY26wyfzHnhiw4la6thewiuCcLIgM",
+	"DV/yEmAma7F2+wBxljy6SPH+RjJJqui+s9xXvtcPFqK758x3FYtYuEv+sgvcg7JGXikgAleo2SFtMQhc",
+	"uZMm85g+vzB1GTHjN8QfIGY67oLkZvwgbFMrqo6D9fNa/W/rtvGR8y4GhN7CrKLk3ops/i9ViHR9Bsc1",
+	"z/fhId47sZ5dBK+aIYI6JtZbAzRij6IcUP+8pvUk+kwswA/smewTRL65X1qtBKSJgilAGNxcRPu9VIdc",
+	"7sPr5nEHH9n837PJNlERy0dRrZ9CBYI9Md139MyxleujRTiPKTaoLu9AHvfIqHYrHWVBYQqOQF7nADDZ",
+	"OfuPob74eoe9tZrAOpDGwgZ7YkKRRAwcf5Kq1OvYehdqWm9WWJXLaTwfrq+iqj1n7KOvUAJJe0igKQNL",
+	"aEROvXO3vPRffu/7/eVeMrt9zVp6frr8xD6OPPCtPR3iHEbX03a0yN0mVAMFC5r5jaHI2USeoZTfz+m5",
+	"fmpA7Bx+MbM0mY8Qw4kmGkoT5JH21+7n/yluDZiLxwijduZfrHmPjIu1Yno2TnvuuF+4QWy+tE5qO6GV",
+	"FFTX1OSXK558D7PrFObhEZTgkOsVzb5P+Iq8wmCLxDypiUoaqOaSOizttoWt1yqC8IM8o4CGLy6JHhS9",
+	"pppwJOmwXiIUvqUHI8ByXOt1B1J8wK1wFEhxtBGOGWLvxYYi2lv7Ku6PIxT0qk8m69X/HJGsV8eTyFv+",
+	"iF2T417G4x+FkIS64Hq5FFiGlrNVU6+0EYfESnaymdwruY/D5x74/SNlS0Eb/wETjqyGOcSyfCS3VKvx",
+	"i7jiKhwE948Vl/XudfcG+KqSBVG/DJBh28FHRpj11zo9qk0C9XUHooCuuTu3VJ5bfKaUFiAdExtM1sIE",
+	"Gs8+5jSnxi50Lf8lyhs49jNZiQIEC4WgGlUKX9jBnTRMxEERAak2k7a4X4tMA+i2rtOgEV7+JDZHhg75",
+	"Fh6/Ku4eyBCElJCFBeE1B/YUhQ0zwCMAVBlRIe8zdtWWZm7JOkJi3i0UelduR5F5BUBCCodhapDRl8wI",
+	"BbVkAnIEcGlY2XwLXkbVy/PC6Fjww6iBPwr7gTvFuHW/H/iDYdJ1BwFCwbdjlCWCrbXkpdjP++FumGDY",
+	"UZgQIxieljm2BKFGhlZTgVYbbJmtKvm0ewCNVpUB7rTmJi60sbuPXIe+4CvNd++RL7SfeSn2XGo+GBWt",
+	"00lxsofN5Gi7btzlt+IGHNjuDozL14ULi+6mEdfVca+qP+Ca2ndFuTNKE3iMG+q3W7HpRa52K27aVtXy",
+	"sRiuNpD2e0niBFqFm4aqGKaqr7i27iMOfhKbEX7qo0BP46pEOaTXgYd2/kga9IGLY/YWuAS6ZbAt0ToC",
+	"DwAjdyUWOYtigE+8ao/VZNGkZku+KUK65TJfxPLhy3GEoj2hZ48vc3q2QEGGhrtylFgfqoZ24ioByfN0",
+	"uuBVJdyOyF8pb4xpQJsBOWg13BxbDKvR9Qi4KMjw3g21OXuKSXvJdF1QLjg5sjlCNJwyGl7bIEnKPxoD",
+	"IKyVk1olqDsRsWty0+GYvsR9B7znr5Av7aj1w/wkZMvx+geOdq09nelG9eQAfgQlWVo24dPbtowc3G6V",
+	"NvaMYWLvlsBZLzTEbFe1voPkjZb+1wrFllI1VpjtTbS1SVMacn37Cjr8pW0Z17O3+g8x4h/nstraNoH7",
+	"og9I/4JX1bvZLHBRHFeToQp3oVTqoWuoFf2ZkZinSIfAaoC0tcTWd6KO+BWBTFUjY63Y4CmJD4MzG6U9",
+	"Y1cd0xMeUMIZoMBg6yORIS8lOoVEqrt7hPxifIlytyUteWQEHVjlbcuZWz9Gua+5tEcqxxudsoo2XM6B",
+	"Ud+asMU4CmQg8Ys2Qqz6sTcWUDQm1LnG/0JOQE9ahISRSGVUpmUwSLr/iOA/VgTD2u0FWZr7r9N/0JUR",
+	"ZjKoyVumva6RWxxRlsdbbboITm/FJi8RXoPLku/eGuGqQLd4XOgXLcddaVGQl9M7N5wlAKEUX2S9Mdbd",
+	"tzhN0l99RZS8bzUrtadwzKbkvsfOPuhCGol9OIZzbCpXkpjUfx9WvGlVcTm2QsnHLXe0bNPksYzKMa+j",
+	"aA8+nel6Lqx13cxuxx+FsbXeUM6QXm26+ClQgAI815kLYEWSzbDSxghjpFb+JPaaBq+gP/+mTiUPOfPK",
+	"W+X0Q5/PHC/3MeoCdxZY65nZZw3CCsq54rapMVekNVTZV9fXr6/f/PXr1sGgZ9FaJlI73HJ/idpo6Nj/",
+	"EH0Cg6v+gsm5bd/DUw8V1rtDc9LrgmL+9Wz67Z+efV8ws7qV7k76x/r2EmPQg9L2sJ7UAcrr3VtCt0AW",
+	"d4jF50PTJqJS0sPWU5Ym8tsp9u4acnUJgxqQxj426WQNlfQvmNHh71Ou2CTklDiDlKJbXiZ7RgZeQqw0",
+	"5PAFsR7lG6NhIqpZEr76lviqj4Q+xc8/cuwyajSBRUWm9QNLc9wZT3+D/++NWmGEaYdyxfMlR+WunIIL",
+	"boewDz52WVeU9uQYxIPMwz6B72CF47An1lEeusdYSAJd5G52vz3GyRx4a3TWhtNttLVCHScUtnVU/SkN",
+	"CfY+Y0si9htY+uV0wZbCLnSZTAM4wuyc/3udgl3p6M/AnsJvHhYOue8+lcxTOZcIF4pQRPDNJwg+M2wi",
+	"7Nqtll1rv+MTDGUvkOnsv0Vt0pWBhq9T8u6UdHLvsIE96exd8ZcsxNg0shxaKpcaJ/8ndSFU8uNLAVOV",
+	"hRbrB/XomNv2laz8kuXJGm005tbwBeATuAuFslR+w02H4HUlRX3c7e5L4I9OsmvDd/4SiGN4LbmfrCG7",
+	"ZU/KHQTRHiySjmGpt717ZM0+Kwh9PayAXjyGnbe1TUCA7d8k661NAgn9ZManALkmUiLGbplX0KUvdctg",
+	"7/6nbJkUGcjWDqp1Y4XpvViBPQhCx1IhqBvlChgKsGd4LShu4XbUJPDMU9FIgI4qIUpTsKk21v0fRrsK",
+	"9xrVhARXeFuBA1kkAj9pzdVtBz9Hqmq6ytEHHNWh7+hKu05brM8sFRWRQj5UQqzr2GDKXZhL/vmm1GtF",
+	"ZZJ7Cv8VuwxBAu7oKNXCc+gsG2OZsbynZJJY3dDTI6vdxM0GwxMaJMy2sXq1Qlc6lXDMJs4ofQP5dON6",
+	"8FOHIMHyW4Gbg+JlwshSxMZraxEZIDliepavsmS6noaApt5SVXZA0/l50szWG69IgP3tLnQE8kBRcd1g",
+	"hWquNrCnL52pAIeEamNWgvmDnCe+Xwhemz+wZBAdtIxqhcLluJrSnVfI+0QYjTVSl7omQEuy4dYHxZgS",
+	"66hgRkrKHMIWeJTKnh0teEBVDMuW2lj27Pzc68WHX0Szp0Csx05P9XI7jCepiBusmju8zOo5nLuL7QJj",
+	"QEZJ7gxPhsS9ix5QchlT3Oyt/RqlrgSct+vMZXC4yTvh7og7UfMK7gwztJhdXgAt+ec3+OOz8/P98uiq",
+	"qhifWnknupmcWPQEYKiCLx+Q0Xlcn4MxPV50E3QFz3cIa1+DuoFLgkrCgffuksuqzyf30qecBBI790bO",
+	"J/Yzh9Jz46pX+iv/MPpii2XOHEdfPo3MB9Bu3JiolvR6CwGoWamTxyo91kOSaMsqS7WHU1Y46WH9VB4G",
+	"KR9hwZtkgXUM6EMxYSQ5Cp0JfsGOCQ+VcVuOZWnQ/DJn7G+A8rELodw2QHcNrASQsFEJPHcsIGmO0AF+",
+	"t+R4+K6jlTlKbfR2XR6TUH3vXjhuyVe3LONqIR9xEeIW7ls+9+d2n3X3FTgIlF4zfWgnMCQAZ/WEVxCR",
+	"mGzglr/o2CZgWbpLoaCiFjtVvui2IJ4GGomuQ4aGj9xjTpICKKe31+Ggloh0aJlLUVUs8HSuMXuy5eGV",
+	"GSXyFxjiHl1jh1dCxV0OxBKXRPmr2H9hlwu2Cm+GosA56om8B3fJP78Vam4XJxfPndaxlMr/97OBHuY5",
+	"kCk4e7FZTkRdsGfPfRzYcFmiKFvLPDlGBeizrV7JZbM8ufgOu4T/0Xbokcvnu4UsByfWrrlhANs/8Inx",
+	"JuNeUCE99Rgz8y4Knw2pyEekSXg9HigxJ5CWpyXwVVm+a71mX2Tq7i9i3U7k44bAu+0m7lNiuZKkghz+",
+	"Yo3qYIQd/vQ3/08Ike/Jw/Ogb0SdsHeKqCoZr8DBWYslBxrwdGrdvXeHf3EoxvHN7GcYyLG2ke8PDuux",
+	"tbKhOwmJh6XxpOQLwX2J0Zcf+XwPnOeRd9/TSvA7AlHmjMJPLfM+ekfBU2uYSVhKlHLzlr76sB13VAOd",
+	"epgk1o8UJT2bHaHuRMYpAMoOqntFME1lHZwE3lcTPLELsYzyQhDv7OFTYNVOucICz2lf0b/zMn3yZXz4",
+	"raDgy0Kv/z/2ru63bRyJ/ytEXnYXcOr07uGA5OVy7e5tD9vbIumiD4viwFhjW4hMGiQVrRH0fz9whqQk",
+	"h5JlR3S83T71w5L4PTOcj9+Pzbmi85dC827HKAkXcRJInnUDuYOS3BtL28o/wkVxjAENHTQrpIYMKxUj",
+	"9D7WJh9xzRJQBDV7eGxmy10nGr2d6n5caqs116aX8GSGh3YBeBMjvKl85TMftavMk4qorbRRYGZL9HXm",
+	"9rZ0t/ERRcztaWJ+BkfxPayNuzPa5+myRBc+F9MrpLyHjG0RpNCZwSuMjju9PvAD6qzqopynUs4O6sqO",
+	"Fu/dhJllyMEYuzhtZdGGbJyMGzh3EcjIFW4Ql8bQj20XeVaDcoBxWCO0h9XNBC0YwFx5UbSQ1PMmJjkv",
+	"tLT/LUW9xwhVoyuASJl7+wIfYrOuEmJIWGAPOEWnvQJoI1ty9JWL0dEbe/igx4BuTKkY7dHsKiG7Dq6T",
+	"OsIw8l2dKjWmWQn9oTAMaIRlRPcb1tdcNpZarkGEDa2YXlqJOQlGDmdo2fpqDlVD9eHb6NXThhfAtJTi",
+	"yopAXwrWZifAdjBpXPYHRz/g4N6WcAy41si2bGOWXrEVuOupc7OPeQ6urbyotibSzrBHrULgu4xv9BX7",
+	"xyDRRy/354YkPRl29d6WMBRkNOzJkY8IBvM6T8fPsqKKyEYQEMlr7L8rqfwOrQ1bXAir75fu1ajKvoFD",
+	"6K7G2bdN7jbcOzgFnSC0hpt2+scO9K/Z8hZf+TKgecy5vqwFQC4ctVCWz+egalIyMqa6+kip2/tl+7T6",
+	"go56zCqr+MZnok2cjKtBSYgp1CUEIUT1Hc9Yj9qupFKbZ3SsSdSfRvn1Nu+Fi4JFT8I4/Xp4Kw24mLZI",
+	"dbgDQdngv0e3LtqV22Qu7dXyYTZUa+sJIqMtMKyf+1qwQzC8k6Zi2cM9RF6PbcvEskxRaE1XfN0pu39x",
+	"4nrB7RlCAXPZkNtuARriey4VWUIUMA+Jp0EqUVQ/7Ipuyf6er3cF3CIhq3rqJuy11XevLy4urtjfLi4G",
+	"afSn8avdyZ7fFMI3uftN7v4Z5K4VKZ18/evRjWIEj+0P8d74h06XLQNX3A/miRuma6Xzmmll391Vhd28",
+	"Ai70JZZRZx6ME7M1hKuLlgIm/gfhILCbRdc1pCL7vtSg/ul/+aEz6R+4MC+4S3Gah9gHfkViadDJqST+",
+	"RSkzBouLI1UndxvGKa/cc5FSqbqRa92uTsBcHlOjumFCjCaFNfFJdlTDcAfbzE+UdTCJka+5mTzVNIFW",
+	"H48cPWg1G4Moxp/HDSO06+P83p0+qpIq5zsdB3WMC6F2VSl84vZcFoWsICPKig3lJl2yqSqF+/AUHsAZ",
+	"OBET87D9cVPaTxxDCOxYn0Tays0cQc/uyP3nDl6xWoIP4loDDwETJctko9BeSOM7nvkwrhULUGjvF/J0",
+	"yVx1Vi2e/qJRP7uXzv6aduVKkcnuWtM3VtbK+dwTI65D5MSddc/uIkG3iamt4i3FpHbkkK5haIg8LWMW",
+	"UKExahc/VDtPmLQKnvv0CuTccsfZthmrV/1NZPKZ634idG39x9qOH+MGOM/ji1xpsNPnqix22aTu0ZuS",
+	"aoTTpx42WxyafugHxHBAYyYh7jJ+HOJPqwPNIE9umIYCZsbBe9rnIHPx7ZWG4gET3ShCQ37urIwTTbYm",
+	"5kRNme1uHjnr8WnbEblbFpD4RFnpW8CXnRVHnDrDruv900SGwsOPhZC5KEF3kVU8a1/Yl/alrSgLSEJa",
+	"0TmRU1d73lOOgQ+MOROpaBX2Px4XX8/xGKZrTt4B8ld2Srg1GuSV8Ov5Im4JvFW3dLNLKlsXXLhsZYT9",
+	"WiIXNHkmtFwB4VVYAewAKwhJaOLSm5VnHfLWLXnSIQr7Tld714HT9j/4Th7bAdFqNwZI4FYvpQvCb9Sp",
+	"3Rs96DyfyMMf+kSZyfZy205DbILW+1pzzHxlmNmDv21a2Cj3sI5k5XwouGjsniRwq80mXkgf2T50YnoW",
+	"fOwSxXq5H/1fv/Rhrx58fv2Lyf0NPWfo55Fzw3dNZMxW266MLBFAKByjSW3j+sLLCWKvuBKgOc8LyCju",
+	"jMrUuSS8k0lIwzZgHMKMLM0leiuQ6R+flyKgh7xinzCN7gGUyjOXd4QQt67i0mWlYFZYCI6GDzBemKUs",
+	"FwE2aIn8D4sFse1sezy6SpPG21GpzdSXEgm71EFCHdDYy8FhsdNmJYSP5yzn5EjZagS34iPimHwwUmZC",
+	"Yyp8gsIxpJ5tb4g5WgXoNirnmrAWK65Huz+OvhnsVA/FZxUhRaCvKODTytWkSTQn5dxjRhCAjt0xzvNO",
+	"BRkO+yvDe0nteueCySJDybfiG6ZNXhSsyB+6ve9/Fp34Ek742HpjudZuwjcIMAcEc9UAGYEsN7oD2jGg",
+	"CNhVbBI2sB85cV9xpkrhCQ+0gbVuw0vaedBXrfoJitPYHxyXHJbmmEoGIjmXRdWkcLYyBUwNDjBB9a2p",
+	"BAgzf9cyFxFb187AeNI0kXJ82smXYga3PcEu7IVfgCbS+Lqz3OXZKU/fqWMHcahaHJbLgi1I8S1nJqHU",
+	"L4d5pmg/tj1S4zCTtxRByD7ovV6W4iSD2GW3EV6ObiJt52l0TtgnbmbLZ0xZHCWWaxPwxDU0UiQJxaDe",
+	"3r9wbc5/tF08f/d2DK4THO65Ngr4ak/Kk2vB8G22BuV8ld6KVaW4wtypjBtO6v+mFIGxP6caDA9cj7wS",
+	"1AWGyGfBpBx1pTHr3A20TjuvV94ZIX3g2PhAA+wdL+2YuoB/U6V4Aq9eSXWPYjduOTkrmNtpKT1UGxPw",
+	"h0FbKNesUrkxIFiGfmInYSUzUt6z3Fh7uctIvjWwftbRToWpjR079s0+tTxp2yTW1OyTurf294TDxe93",
+	"jBcNiJqrYQ7j1ubbL04FVP2khR9KQ/QyG+eErjniHNE6RzeW4y9E1MMCWra+PbtP9/5/obKDP4Srqjv1",
+	"Jv3CEFhC9sygdiHFog+MxvGx9dE33+YL8WtphiKMMk/X51AVgpCfSXmfQ6iCb+Dx3II5f4O/JkPl6a83",
+	"mnQey/dJD+V7iN+OpKOvzsUiXZFVF5CZXe93qcI77uPHRvKMzrPtC3oSrpwUCfsWQUBovx57q2qYlSo3",
+	"m7PL3z83j6zYSAGtMzudyQy65em/8wfvr5FZLd2Rb4DN+czgNYvcIPlCnOchIJ1rXVpDBW2QuVTOHqNW",
+	"vwsH2UO1eca4SCpz/gBvbCfT7KWfcBDYwGntp8PP7F6rH8eF7doFa651JVVG2CXdm8IRsq6kglfsJ6nY",
+	"64vgX2sekxXfEE7pChnu5T1yb7Q+pSehVYLM8bCM7HtvEDvb3sGm/fCKXdOn8PNCmhiLFo771imupGC3",
+	"e4ScIsrQfQTGBuj0O4DOaafLnkCj0cWiZKVrqudf1yDevWVvpBAwM+64R1I89f07amFrsH+ndIsuiG/f",
+	"WitRsCFCf5GzsGl7XEknJWppjqZc6KpnxslpHqiSnBzV3KPmgwfNx3gJlSlx1kmJe42thTXYMl0P9gTG",
+	"XpyRlN77PVBKqkEvktKo31wX5argZrb8X+4H+GzfxdKsij19Fls2ADrkCuAZOUal059Cy+I5lsBf8MR4",
+	"wd9T7uFgVVs8B7ISQWdcee8IFt+5D2sGIuvKY/jgG02Um+Q+vw/waSe7aGCfSokg7yetNxpy6x/aiWgg",
+	"NdoMeEu/k9nmCiEV8DrZWarPiyItudCg8JQ3FwYEpz5u70d3/usdiGbzUhZZo+IIczDHziVtLuH00f3t",
+	"S99l/UeR1ZZRTGOsuVk2FEbLihqLfHOYY2D0eTLn5bo/gaEF/ekiytprACz26qAduQXz2zqpew4b6MiX",
+	"M5KshWT3iq6c5feB6B93Np30gIapYabAhPD8WuXC+MSQll8O05oNVyZGtldPbYIbou31tfN2HSasxwUn",
+	"H6JAyzvb/h3sAOC/bTx3FAka2htaBdcYyXFx+BtdPV0k/uZ8HrcqbbvliKQOT1wxziq4W0p5/532Jz6v",
+	"ExPoRsR4MU7xVdMzXe+e6WP9j17tRwVofcvfN9YGaENMVTa/2q0tD9KOPvF+5bANNAgsU8/NqOclTm/g",
+	"8p9zw6Tqq+4jq/f0JjeBkzr0ZhRLn6MvfxQ30IDzMc2AZ72a46194BRPRgKt9RaK3N5WBmeltdNS6W3I",
+	"klSM7VBktyCy6wXPxVewVv2mrzA0zg7zNyCuEv8t1l0c6SwZoJXpKOlDD6sU4PJeuEHfeSSXFJr22te+",
+	"nqFLdtjdB83ly4yp43AtK4B1b9IO9wTJwIsn5PUBohGdtLYHXJF2DElINTRhpLjyFiOsCQsjqYEjV0U2",
+	"Go3sVftjonrIGDIorfD0Ef/cjdDEQwfjV3u3YPvdE/Ct1CmPu2c9LQRre6KfVB/F2O09uqab9Ma9L4bw",
+	"TrN4UHJ9WIDJcVG1ExQqhVk4RpVSaOxUcH6RSrMbSeM6yz4CX53wRR679xz3kp2BUYjvnipDnNzpo/2j",
+	"F/7lxoMIYE6dw3vh8ZJRumTHFyU+uH4TxtCXRr5SNyd2Mbpzojmv0xWsyHJskQl2+Sg+cGVecPImz2YV",
+	"65hsF9p2XnWXvUnU8CPelMqIiPiPzMXXPaNJZhP3Mabt9HoLPtIjX3FsEEd4UGTQ+LlJWbnT4+imnp8u",
+	"9pqb2eO6t61KrtuNiADML3PADt6nfTY5I1KATt/2Mxd1d6yeNtP0Ef/sVSE38CDvoWPxYyLNPZlCxeJk",
+	"CskKKRYBWZ4LSuIfOcRrFJ/1FS3f8o2uuR2YVGzp8TM4m+e2gxik9Iznd0U+w19z3UbIwVG08HAIHTbi",
+	"2bFdSnTdx29/hD/MsdNbaVBRx42dWwUzzOhMAeFS8U3PAl/PZrBGEK2KbwjV213L7kDnGTimfl3Oluh1",
+	"ZzNQJp/bWQDv6TGbELGuuCDgV9VgDrU/vmLXgnFszBrFti3NjCyyWmzQr47sT5DHGKPEBPp8Bxspsoa7",
+	"aMIQmUUsHNQXcfcG2K9I9h828IlvEu2u+vtH3l3Xbl4/2aXuLHzRctwSrHbw/fHsDrgCdXb5+2drwIUy",
+	"mN8/W9mnQT14eVqq4uzybMrX+fTh9dmXz1/+HwAA//8=",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

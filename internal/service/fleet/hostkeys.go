@@ -21,8 +21,8 @@ type HostKeysOf struct {
 }
 
 const (
-	// mostHostKeys is how many host keys an instance may have, mostFormer how many former ones are told of.
-	mostHostKeys = 16
+	// MostHostKeys is how many host keys an instance may have, mostFormer how many former ones are told of.
+	MostHostKeys = 16
 	mostFormer   = 50
 )
 
@@ -97,7 +97,7 @@ func (s *Service) hostKeysIn(w PinWanted, i record.Instance) ([]record.HostKey, 
 			Remedy: "The client reads them from the machine: plumlatch host-key pin " + i.Name,
 		}
 	}
-	if len(w.HostKeys) == 0 || len(w.HostKeys) > mostHostKeys {
+	if len(w.HostKeys) == 0 || len(w.HostKeys) > MostHostKeys {
 		return nil, bad("1 to 16 host keys are needed")
 	}
 	var keys []record.HostKey

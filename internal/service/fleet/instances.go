@@ -220,6 +220,15 @@ func TakenInstance(err error, name string) error {
 			Remedy: "Choose another name, or see it: plumlatch instance show " + name,
 		}
 	}
+	if errors.As(err, &taken) && taken.Constraint == "instances_in_cloud" {
+		return &problem.Problem{
+			Kind:   problem.Conflict,
+			Code:   "recorded-already",
+			Where:  []string{name},
+			Detail: "it was recorded at this moment by somebody else",
+			Remedy: "See what there is: plumlatch instance list",
+		}
+	}
 	return err
 }
 
@@ -371,7 +380,7 @@ func (s *Service) Release(ctx context.Context, actor people.Actor, name, reason 
 	if err != nil {
 		return err
 	}
-	if !i.Adopted {
+	if !i.Adopted && !i.BroughtIn {
 		return &problem.Problem{
 			Kind:   problem.Conflict,
 			Code:   "not-adopted",

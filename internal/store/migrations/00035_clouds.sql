@@ -31,7 +31,7 @@ VALUES ('00000000-0000-4000-8000-000000000001', 'main', true, now(), now(), 'ser
 -- In which cloud an instance runs; NULL for one that is in none.
 ALTER TABLE instances ADD COLUMN in_cloud uuid REFERENCES clouds (id);
 UPDATE instances SET in_cloud = '00000000-0000-4000-8000-000000000001' WHERE NOT adopted;
-CREATE INDEX instances_in_cloud ON instances (in_cloud, cloud_id) WHERE gone_at IS NULL;
+CREATE UNIQUE INDEX instances_in_cloud ON instances (in_cloud, cloud_id) WHERE gone_at IS NULL AND cloud_id <> '';
 CREATE OR REPLACE VIEW limited.instances AS SELECT * FROM public.instances
     WHERE labels @> current_setting('plumlatch.labels')::jsonb;
 

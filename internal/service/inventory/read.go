@@ -1,0 +1,340 @@
+package inventory
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"github.com/google/uuid"
+	"golang.org/x/sync/errgroup"
+
+	"plumlatch/internal/cloud"
+	"plumlatch/internal/core/machines"
+	"plumlatch/internal/core/text"
+	"plumlatch/internal/record"
+	"plumlatch/internal/service/journal"
+	"plumlatch/internal/service/problem"
+	"plumlatch/internal/store"
+)
+
+const (
+	// readWithin is for how long the reading of one cloud may take, and pageSize how many instances are asked for at once.
+	readWithin = 15 * time.Minute
+	pageSize   = 1000
+	// atOnce is how many instances are asked for by themselves at the same time, and sample how many of those that are
+	// not recorded and that a list leaves out.
+	atOnce = 8
+	sample = 20
+)
+
+// Read asks for a reading of all that runs in a cloud, and returns the cloud; its ReadTriedAt tells of the end.
+func (s *Service) Read(ctx context.Context, name string) (record.Cloud, error) {
+	c, err := s.clouds.Cloud(ctx, name)
+	if err != nil {
+		return c, err
+	}
+	if c.PausedAt != nil {
+		return c, problem.FromCloud(fmt.Errorf("%s: %w", c.Name, cloud.ErrPaused))
+	}
+	if err := s.store.ChangeCloud(ctx, c.ID, record.CloudChange{ReadWantedAt: new(s.now())}); err != nil {
+		return c, err
+	}
+	s.engine.Nudge(ctx, readDuty)
+	return s.clouds.Cloud(ctx, name)
+}
+
+// List returns one page of what runs in the clouds.
+func (s *Service) List(
+	ctx context.Context, in string, f record.CloudInstanceFilter, p record.Page,
+) (record.List[record.CloudInstance], error) {
+	if in != "" {
+		c, err := s.clouds.Cloud(ctx, in)
+		if err != nil {
+			return record.List[record.CloudInstance]{}, err
+		}
+		f.Cloud = &c.ID
+	}
+	l, err := s.store.CloudInstances(ctx, f, p)
+	return l, problem.FromPage(err)
+}
+
+// readDue reads the clouds that somebody asked to be read, and those whose last reading is too old.
+func (s *Service) readDue(ctx context.Context) error {
+	list, err := s.clouds.List(ctx)
+	if err != nil {
+		return err
+	}
+	var all error
+	for _, c := range list {
+		wanted := c.ReadWantedAt != nil && (c.ReadTriedAt == nil || c.ReadTriedAt.Before(*c.ReadWantedAt))
+		old := s.Every > 0 && (c.ReadTriedAt == nil || s.now().Sub(*c.ReadTriedAt) >= s.Every)
+		if c.PausedAt == nil && (wanted || old) {
+			all = errors.Join(all, s.readCloud(ctx, c))
+		}
+	}
+	return all
+}
+
+// readCloud reads all that runs in a cloud, and keeps what came of it. A reading that is not whole changes nothing.
+func (s *Service) readCloud(ctx context.Context, c record.Cloud) error {
+	began := s.now()
+	said, err := s.readWhole(ctx, c, began)
+	if ctx.Err() != nil {
+		return ctx.Err()
+	}
+	note := record.CloudChange{ReadTriedAt: new(s.now())}
+	failure := ""
+	if err != nil {
+		failure = text.Line(err.Error(), text.MaxMessage)
+		s.log.Warn("a cloud could not be read", "cloud", c.Name, "err", err)
+	} else {
+		said.Seconds = int(s.now().Sub(began).Round(time.Second).Seconds())
+		note.ReadAt, note.ReadSaid = note.ReadTriedAt, &said
+	}
+	return s.store.NoteCloudRead(ctx, c.ID, note, failure)
+}
+
+func (s *Service) readWhole(ctx context.Context, c record.Cloud, at time.Time) (said record.CloudReading, err error) {
+	ctx, cancel := context.WithTimeout(ctx, readWithin)
+	defer cancel()
+	var list []record.CloudInstance
+	err = problem.Guard(s.log, "reading "+c.Name, func() (err error) { list, err = s.listAll(ctx, c); return err })
+	if err != nil {
+		return said, err
+	}
+	seen := map[string]bool{}
+	for _, i := range list {
+		seen[i.CloudID] = true
+	}
+	gone, err := s.goneFrom(ctx, c, seen)
+	if err != nil {
+		return said, err
+	}
+	unknown, err := s.store.RecordedUnknown(ctx, c.ID)
+	if err != nil {
+		return said, err
+	}
+	lost, err := s.lost(ctx, c, unknown, seen)
+	if err != nil {
+		return said, err
+	}
+	said = record.CloudReading{Instances: len(list), Gone: len(gone) + len(lost)}
+	err = s.store.InTx(ctx, func(tx *store.Store) error {
+		if said.New, err = tx.PutCloudInstances(ctx, c.ID, list, at); err != nil {
+			return err
+		}
+		if err := s.endGone(ctx, tx, c, gone); err != nil {
+			return err
+		}
+		for _, i := range lost {
+			if err := s.endRecorded(ctx, tx, c, i.Name); err != nil {
+				return err
+			}
+		}
+		said.Changed, err = s.noteChanges(ctx, tx, c, at)
+		return err
+	})
+	return said, err
+}
+
+// listAll reads the list of a cloud to its end.
+func (s *Service) listAll(ctx context.Context, c record.Cloud) (out []record.CloudInstance, err error) {
+	from, after := s.clouds.Of(&c.ID), ""
+	var listed machines.Listed
+	for {
+		page, err := from.InstancesPage(ctx, after, pageSize)
+		if err != nil {
+			return nil, err
+		}
+		if len(page) == 0 {
+			return out, nil
+		}
+		ids := make([]string, len(page))
+		for n, i := range page {
+			ids[n] = i.Id
+		}
+		if after, err = listed.Take(ids); err != nil {
+			return nil, err
+		}
+		for _, i := range page {
+			told, err := toldOf(i)
+			if err != nil {
+				return nil, err
+			}
+			if told.State != machines.Deleted {
+				out = append(out, told)
+			}
+		}
+	}
+}
+
+// toldOf takes over what a cloud tells of an instance, within bounds.
+func toldOf(i cloud.Instance) (record.CloudInstance, error) {
+	line := func(s string) string { return text.Line(s, text.MaxLine) }
+	out := record.CloudInstance{
+		CloudID: i.Id, Name: line(i.Name), State: machines.State(i.State), Image: line(i.Image), Size: line(i.Size),
+		Zone: line(i.Zone), Region: line(i.Region), PrivateAddress: line(i.PrivateAddress),
+		PublicAddress: line(i.PublicAddress), SSHPort: i.SshPort, StaticAddress: i.StaticAddress,
+		KeyLabel: line(i.KeyLabel), LaunchedAt: i.LaunchedAt,
+	}
+	switch {
+	case line(i.Id) != i.Id:
+		return out, errors.New("it lists an instance with an id that is too long or not in printable characters")
+	case !machines.KnownState(out.State):
+		return out, fmt.Errorf("it says that %s is %q, which is no state of an instance", i.Id, line(string(i.State)))
+	case i.SshPort < 1 || i.SshPort > 65535:
+		return out, fmt.Errorf("it says that the SSH port of %s is %d", i.Id, i.SshPort)
+	}
+	return out, nil
+}
+
+// goneFrom returns those that a whole list no longer has. Each that is recorded here, and some of the others, are
+// asked for by themselves: where the cloud knows one of them, the list was not whole.
+func (s *Service) goneFrom(
+	ctx context.Context, c record.Cloud, seen map[string]bool,
+) (gone []record.CloudInstance, err error) {
+	known, err := s.store.CloudInstancesUnseen(ctx, c.ID, s.now().Add(time.Hour))
+	if err != nil {
+		return nil, err
+	}
+	var ask []string
+	others := 0
+	for _, i := range known {
+		if seen[i.CloudID] {
+			continue
+		}
+		gone = append(gone, i)
+		if i.RecordedAs != "" || others < sample {
+			ask = append(ask, i.CloudID)
+		}
+		if i.RecordedAs == "" {
+			others++
+		}
+	}
+	return gone, s.askGone(ctx, c, ask)
+}
+
+// lost returns the recorded instances that a whole list does not have and that no reading ever had.
+func (s *Service) lost(
+	ctx context.Context, c record.Cloud, recorded []record.Instance, seen map[string]bool,
+) (lost []record.Instance, err error) {
+	var ask []string
+	for _, i := range recorded {
+		if !seen[i.CloudID] {
+			lost, ask = append(lost, i), append(ask, i.CloudID)
+		}
+	}
+	return lost, s.askGone(ctx, c, ask)
+}
+
+// askGone asks a cloud for instances that should be gone, each by itself. One that is there is an error.
+func (s *Service) askGone(ctx context.Context, c record.Cloud, ids []string) error {
+	from := s.clouds.Of(&c.ID)
+	group, ctx := errgroup.WithContext(ctx)
+	group.SetLimit(atOnce)
+	for _, id := range ids {
+		group.Go(func() error {
+			i, err := from.Instance(ctx, id)
+			switch {
+			case cloud.NotThere(err) || err == nil && i.State == cloud.Deleted:
+				return nil
+			case err != nil:
+				return err
+			}
+			return fmt.Errorf("its list leaves out %s, which it knows when asked for that alone: nothing was changed", id)
+		})
+	}
+	return group.Wait()
+}
+
+// endGone notes that instances are gone, and ends what is recorded of them.
+func (s *Service) endGone(ctx context.Context, tx *store.Store, c record.Cloud, gone []record.CloudInstance) error {
+	for n := 0; n < len(gone); n += pageSize {
+		var ids []uuid.UUID
+		for _, i := range gone[n:min(n+pageSize, len(gone))] {
+			ids = append(ids, i.ID)
+		}
+		if err := tx.EndCloudInstances(ctx, ids, s.now()); err != nil {
+			return err
+		}
+	}
+	for _, i := range gone {
+		if i.RecordedAs == "" {
+			continue
+		}
+		if err := s.endRecorded(ctx, tx, c, i.RecordedAs); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// endRecorded ends what is recorded of an instance that is gone from its cloud, unless a run is at work on it, which
+// comes to know by itself.
+func (s *Service) endRecorded(ctx context.Context, tx *store.Store, c record.Cloud, name string) error {
+	i, err := tx.InstanceNamed(ctx, name)
+	if errors.Is(err, store.ErrNotFound) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	switch _, err := tx.LiveRunOf(ctx, i.ID); {
+	case err == nil:
+		return nil
+	case !errors.Is(err, store.ErrNotFound):
+		return err
+	}
+	if err := s.fleet.Forget(ctx, tx, i.ID); err != nil {
+		return err
+	}
+	return tx.Note(ctx, s.journal.Entry(
+		journal.ByService, "instance.gone", "instance", i.Name, "", journal.Facts{"cloud": c.Name},
+	))
+}
+
+// noteChanges takes over what a cloud tells otherwise of recorded instances.
+func (s *Service) noteChanges(
+	ctx context.Context, tx *store.Store, c record.Cloud, since time.Time,
+) (int, error) {
+	changes, err := tx.CloudChanges(ctx, c.ID, since)
+	if err != nil {
+		return 0, err
+	}
+	for _, change := range changes {
+		was, now := change.Instance, change.Now
+		to := record.InstanceChange{
+			State: now.State, PrivateAddress: &now.PrivateAddress, PublicAddress: &now.PublicAddress,
+			SSHPort: now.SSHPort, StaticAddress: &now.StaticAddress, Size: now.Size, KeyLabel: &now.KeyLabel,
+		}
+		facts := journal.Facts{"cloud": c.Name}
+		if was.State != now.State {
+			facts["state"], facts["state_before"] = string(now.State), string(was.State)
+		}
+		if was.PublicAddress != now.PublicAddress {
+			to.AddressChangedAt = new(s.now())
+			if was.PublicAddress != "" {
+				to.AddressBefore = was.PublicAddress
+			}
+			facts["address"] = cmp.Or(now.PublicAddress, "none")
+			facts["address_before"] = cmp.Or(was.PublicAddress, "none")
+		}
+		if was.Size != now.Size {
+			facts["size"], facts["size_before"] = now.Size, was.Size
+		}
+		if was.KeyLabel != now.KeyLabel {
+			facts["label"] = cmp.Or(now.KeyLabel, "none")
+		}
+		if err := tx.ChangeInstance(ctx, was.ID, to); err != nil {
+			return 0, err
+		}
+		if err := tx.Note(ctx, s.journal.Entry(
+			journal.ByService, "instance.changed", "instance", was.Name, "", facts,
+		)); err != nil {
+			return 0, err
+		}
+	}
+	return len(changes), nil
+}

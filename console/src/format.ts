@@ -134,6 +134,9 @@ export type State =
   | "closed"
   | "leaving"
   | "sending"
+  | "answers"
+  | "no answer"
+  | "not asked yet"
   | "works"
   | "not seen"
   | "late"
@@ -182,6 +185,9 @@ const looks: Record<State, Look> = {
   used: { tone: "off", sign: "✓" },
   over: { tone: "off", sign: "■" },
   sending: { tone: "good", sign: "●" },
+  answers: { tone: "good", sign: "●" },
+  "no answer": { tone: "bad", sign: "▲" },
+  "not asked yet": { tone: "off", sign: "·" },
   found: { tone: "bad", sign: "▲" },
   late: { tone: "warn", sign: "!" },
   works: { tone: "good", sign: "✓" },

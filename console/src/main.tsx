@@ -40,6 +40,8 @@ const You = lazy(() => import("./pages/settings/You"));
 const People = lazy(() => import("./pages/settings/People"));
 const LeavingPage = lazy(() => import("./pages/settings/LeavingPage"));
 const Custody = lazy(() => import("./pages/settings/Custody"));
+const Clouds = lazy(() => import("./pages/settings/Clouds"));
+const BringIn = lazy(() => import("./pages/instances/BringIn"));
 const Subscribers = lazy(() => import("./pages/settings/Subscribers"));
 const Daybook = lazy(() => import("./pages/daybook/Daybook"));
 
@@ -97,6 +99,8 @@ const router = createBrowserRouter([
           { path: "settings/people/:name/leaving", element: <LeavingPage /> },
           { path: "settings/custody", element: <Custody /> },
           { path: "settings/subscribers", element: <Subscribers /> },
+          { path: "settings/clouds", element: <Clouds /> },
+          { path: "bring-in", element: <BringIn /> },
           { path: "*", element: <NotFound /> },
         ],
       },

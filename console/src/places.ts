@@ -7,7 +7,7 @@ export interface Place {
 /** The places of the bar. also are the paths that belong to one, besides those under its own. */
 export const places: (Place & { also?: string[] })[] = [
   { to: "/", text: "Reach", also: ["/map", "/drift", "/grants", "/proofs", "/logins/"] },
-  { to: "/instances", text: "Instances", also: ["/launch", "/adopt"] },
+  { to: "/instances", text: "Instances", also: ["/launch", "/adopt", "/bring-in"] },
   { to: "/keys", text: "Key pairs" },
   { to: "/rotations", text: "Rotations" },
   { to: "/restores", text: "Restores" },
@@ -23,6 +23,7 @@ export const further: Place[] = [
   { to: "/proofs", text: "To prove" },
   { to: "/launch", text: "Launch an instance" },
   { to: "/adopt", text: "Adopt machines" },
+  { to: "/bring-in", text: "Not yet recorded" },
   { to: "/rotations/plan", text: "Plan a rotation" },
   { to: "/rotations/rules", text: "Rotation rules" },
   { to: "/rotations/calendar", text: "Calendar" },
@@ -30,4 +31,5 @@ export const further: Place[] = [
   { to: "/settings/people", text: "People and teams" },
   { to: "/settings/custody", text: "Custody" },
   { to: "/settings/subscribers", text: "Subscribers" },
+  { to: "/settings/clouds", text: "Clouds" },
 ];

@@ -1,8 +1,9 @@
-import { useInfiniteQuery, useQuery, useQueryClient, type QueryKey } from "@tanstack/react-query";
+import { queryOptions, useInfiniteQuery, useQuery, useQueryClient, type QueryKey } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
 import {
   api,
   take,
+  type CloudInstance,
   type Difference,
   type GrantRecord,
   type LoginReach,
@@ -22,6 +23,7 @@ export type Subject =
   | "asked"
   | "catalogue"
   | "closings"
+  | "clouds"
   | "consent-labels"
   | "consents"
   | "daybook"
@@ -61,8 +63,29 @@ export function useMe() {
   return useQuery({ queryKey: ["me"], queryFn: () => take(api.GET("/session")), retry: false, staleTime: 60_000 });
 }
 
-export function useCatalogue() {
-  return useQuery({ queryKey: ["catalogue"], queryFn: () => take(api.GET("/catalogue")), staleTime: 60_000 });
+/** What a cloud offers for a launch; the first one unless given. */
+export const catalogueOf = (cloud?: string) =>
+  queryOptions({
+    queryKey: ["catalogue", cloud],
+    queryFn: () => take(api.GET("/catalogue", { params: { query: { cloud } } })),
+    staleTime: 60_000,
+  });
+
+export function useCatalogue(cloud?: string) {
+  return useQuery(catalogueOf(cloud));
+}
+
+export function useClouds() {
+  return useQuery({ queryKey: ["clouds"], queryFn: () => take(api.GET("/clouds")), refetchInterval: 5_000 });
+}
+
+/** What runs in a cloud and is not recorded. */
+export function useCloudInstances(cloud: string | undefined, q: string | undefined) {
+  return usePages<CloudInstance>(["clouds", "instances", { cloud, q }], (after) =>
+    cloud
+      ? take(api.GET("/cloud-instances", { params: { query: { cloud, q, recorded: false, ...paging(after) } } }))
+      : Promise.resolve({ items: [] }),
+  );
 }
 
 export function useHolders() {

@@ -1,7 +1,7 @@
 import { Button, Select, Tag } from "antd";
 import { Link } from "react-router";
 import type { Instance } from "../../api/client";
-import { useCatalogue, useInstances, useMe } from "../../api/queries";
+import { useClouds, useInstances, useMe } from "../../api/queries";
 import { day } from "../../format";
 import { EmptyNote } from "../../parts/EmptyNote";
 import { Labels } from "../../parts/Labels";
@@ -16,13 +16,26 @@ const states = ["running", "stopped", "launching", "failed"];
 export default function Instances() {
   const { get, set } = usePlace();
   const me = useMe();
-  const catalogue = useCatalogue();
-  const filter = { q: get("q"), sort: get("sort"), region: get("region"), state: get("state"), label: get("label") };
+  const clouds = useClouds();
+  const filter = {
+    q: get("q"),
+    sort: get("sort"),
+    cloud: get("cloud"),
+    region: get("region"),
+    state: get("state"),
+    label: get("label"),
+  };
   const pages = useInstances(filter);
   const mayLaunch = me.data?.role !== "viewer";
+  const outside = clouds.data?.reduce((n, c) => n + c.not_recorded, 0) ?? 0;
   const narrowed = Object.values(filter).some(Boolean);
   const launch = mayLaunch && (
     <>
+      {outside > 0 && (
+        <Link to="/bring-in">
+          <Button>{outside} not yet recorded</Button>
+        </Link>
+      )}{" "}
       <Link to="/adopt">
         <Button>Adopt machines</Button>
       </Link>{" "}
@@ -31,12 +44,23 @@ export default function Instances() {
       </Link>
     </>
   );
-  const regions = [...new Set(catalogue.data?.zones.map((z) => z.region) ?? [])];
+  const regions = [...new Set(clouds.data?.flatMap((c) => c.zones.map((z) => z.region)) ?? [])];
   return (
     <>
       <PageHead title="Instances">{launch}</PageHead>
       <div className="row middle many after-m">
         <SearchBox value={filter.q ?? ""} change={(v) => set("q", v)} hint="Name or address" />
+        {(clouds.data?.length ?? 0) > 1 && (
+          <Select
+            allowClear
+            placeholder="Cloud"
+            aria-label="Cloud"
+            className="field-s"
+            value={filter.cloud}
+            onChange={(v) => set("cloud", v)}
+            options={clouds.data?.map((c) => ({ value: c.name, label: c.name }))}
+          />
+        )}
         <Select
           allowClear
           placeholder="Region"
@@ -98,6 +122,7 @@ export default function Instances() {
             render: (_, i) => (i.public_address || "none") + (i.static_address ? ", static" : ""),
           },
           { title: "Image", dataIndex: "image" },
+          { title: "Cloud", key: "cloud", render: (_, i) => i.cloud || "none" },
           { title: "Region", dataIndex: "region" },
           { title: "Labels", key: "labels", render: (_, i) => <Labels labels={i.labels} list="/instances" /> },
           {

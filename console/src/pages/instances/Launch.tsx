@@ -1,9 +1,9 @@
-import { useMutation } from "@tanstack/react-query";
+import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { Alert, Button, Card, Checkbox, Form, Input, Radio, Select } from "antd";
 import { useState } from "react";
 import { useNavigate, useSearchParams } from "react-router";
 import { api, problemOf, requestKey, take } from "../../api/client";
-import { useCatalogue, useKeys } from "../../api/queries";
+import { catalogueOf, useCatalogue, useClouds, useKeys } from "../../api/queries";
 import { labelRules, labelsOf } from "../../labels";
 import { typeText } from "../../format";
 import { Facts } from "../../parts/Facts";
@@ -15,6 +15,7 @@ import { NewKey } from "../keys/NewKey";
 
 interface Wanted {
   name: string;
+  cloud?: string;
   image: string;
   size: string;
   zone: string;
@@ -29,7 +30,10 @@ interface Wanted {
 export default function Launch() {
   const [params] = useSearchParams();
   const navigate = useNavigate();
-  const catalogue = useCatalogue();
+  const clouds = useClouds();
+  const queries = useQueryClient();
+  const [cloud, setCloud] = useState<string>();
+  const catalogue = useCatalogue(cloud);
   const [find, setFind] = useState("");
   const keys = useKeys({ q: find || undefined });
   const [making, setMaking] = useState(false);
@@ -42,6 +46,7 @@ export default function Launch() {
           params: { header: { "Idempotency-Key": w.once } },
           body: {
             name: w.name,
+            cloud: catalogue.data?.cloud,
             image: w.image,
             size: w.size,
             zone: w.zone,
@@ -64,6 +69,17 @@ export default function Launch() {
   if (catalogue.error) return <ProblemNote error={catalogue.error} again={() => void catalogue.refetch()} />;
   if (!catalogue.data) return <Loading />;
   const { images, sizes, zones } = catalogue.data;
+  // What the other cloud offers is there before the form shows it.
+  const change = async (to: string) => {
+    const offered = await queries.ensureQueryData(catalogueOf(to)).catch(() => undefined);
+    if (!offered) return;
+    setCloud(to);
+    form.setFieldsValue({
+      image: offered.images.some((i) => i.name === now?.image) ? now?.image : offered.images[0]?.name,
+      size: offered.sizes.some((z) => z.name === now?.size) ? now?.size : offered.sizes[0]?.name,
+      zone: offered.zones[0]?.name,
+    });
+  };
   const image = images.find((i) => i.name === now?.image);
   const size = sizes.find((z) => z.name === now?.size);
   const takes = (type: string) => !image || image.key_types.includes(type);
@@ -99,6 +115,18 @@ export default function Launch() {
               >
                 <Input autoFocus placeholder="atlas-web-3" />
               </Form.Item>
+              {(clouds.data?.length ?? 0) > 1 && (
+                <Form.Item label="Cloud">
+                  <Select
+                    aria-label="Cloud"
+                    value={catalogue.data.cloud}
+                    onChange={(to: string) => void change(to)}
+                    options={clouds.data
+                      ?.filter((c) => !c.paused_at)
+                      .map((c) => ({ value: c.name, label: c.failure ? `${c.name}, which does not answer` : c.name }))}
+                  />
+                </Form.Item>
+              )}
               <Form.Item
                 name="image"
                 label="Image"

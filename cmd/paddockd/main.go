@@ -40,6 +40,7 @@ func run() error {
 			"detach metadata, and snapshot-gib for each GiB of a copy",
 	)
 	without := flag.String("without", "", "capabilities to do without, with commas between")
+	region := flag.String("region", "", "the only region that it has; all unless given")
 	flag.Parse()
 
 	prefix, err := netip.ParsePrefix(*block)
@@ -68,6 +69,7 @@ func run() error {
 		Block:   prefix,
 		Latency: slow,
 		Log:     log,
+		Region:  *region,
 		Without: parseCapabilities(*without),
 	})
 	if err != nil {

@@ -11,8 +11,10 @@ import (
 	"strings"
 	"time"
 
+	"plumlatch/internal/cloud"
 	"plumlatch/internal/demo"
 	"plumlatch/internal/service"
+	"plumlatch/internal/service/clouds"
 	"plumlatch/internal/service/journal"
 	"plumlatch/internal/service/people"
 	"plumlatch/internal/service/problem"
@@ -42,21 +44,24 @@ func runDemo(ctx context.Context, o settings) (err error) {
 		return err
 	}
 	o.safeKey = filepath.Join(stage.Dir, "safe.key")
-	tell("starting the stand-in cloud and the service")
-	if err := stage.OpenCloud(demo.Latency); err != nil {
+	tell("starting the stand-in clouds and the service")
+	if err := stage.OpenClouds(demo.Latency); err != nil {
 		return err
 	}
-	h, err := openHouse(ctx, stage.DatabaseURL, stage.CloudURL, stage.CloudToken, log)
+	h, err := openHouse(ctx, stage.DatabaseURL, stage.Shore.URL, stage.Shore.Token, log)
 	if err != nil {
 		return err
 	}
 	defer h.close()
-	o.cloudURL = stage.CloudURL
+	o.cloudURL, o.cloudName = stage.Shore.URL, stage.Shore.Name
 	if err := h.furnishBy(ctx, o); err != nil {
 		return err
 	}
+	if err := findMarsh(ctx, h, stage.Marsh); err != nil {
+		return err
+	}
 	err = h.serve(ctx, o, func(url string) error {
-		if err := writeEnv(ctx, h, stage.Dir, url, stage.CloudURL); err != nil {
+		if err := writeEnv(ctx, h, stage.Dir, url, stage.Shore.URL); err != nil {
 			return err
 		}
 		tell("ready")
@@ -64,12 +69,27 @@ func runDemo(ctx context.Context, o settings) (err error) {
 		return nil
 	})
 	if ctx.Err() != nil {
-		fmt.Println("\nStopping the service, the stand-in cloud and PostgreSQL. The data stays in", stage.Dir)
+		fmt.Println("\nStopping the service, the stand-in clouds and PostgreSQL. The data stays in", stage.Dir)
 	}
 	return err
 }
 
-// loadFleet loads the sample once, with a cloud that takes no time.
+// findMarsh has the service know where the second cloud is now, if it is elsewhere than at the start before.
+func findMarsh(ctx context.Context, h *house, marsh *demo.StandIn) error {
+	if marsh == nil {
+		return nil
+	}
+	c, err := h.service.Clouds.Cloud(ctx, marsh.Name)
+	if err != nil || c.Adapter == marsh.URL {
+		return err
+	}
+	_, err = h.service.Clouds.Change(ctx, people.Actor{Name: "demo", Via: "service"}, marsh.Name, clouds.Wanted{
+		Adapter: marsh.URL, Token: marsh.Token, Reason: "the demo was started again",
+	})
+	return err
+}
+
+// loadFleet loads the sample once, with clouds that take no time.
 func loadFleet(ctx context.Context, o settings, stage *demo.Stage, log *slog.Logger, tell func(string)) error {
 	h, err := openHouse(ctx, stage.DatabaseURL, "", "", log)
 	if err != nil {
@@ -93,15 +113,19 @@ func loadFleet(ctx context.Context, o settings, stage *demo.Stage, log *slog.Log
 	if err != nil || loaded {
 		return err
 	}
-	if err := stage.OpenCloud(""); err != nil {
+	if stage.Marsh == nil { // nothing was loaded by the version that began here
+		return fmt.Errorf("%s was begun by an earlier version and holds no sample fleet: give another folder", stage.Dir)
+	}
+	if err := stage.OpenClouds(""); err != nil {
 		return err
 	}
-	quick, err := openHouse(ctx, stage.DatabaseURL, stage.CloudURL, stage.CloudToken, log)
-	if err != nil {
+	if l.Shore, err = cloud.Connect(stage.Shore.URL, stage.Shore.Token, cloud.CallTimeout); err != nil {
 		return err
 	}
-	defer quick.close()
-	l.Cloud = quick.cloud
+	if l.Marsh, err = cloud.Connect(stage.Marsh.URL, stage.Marsh.Token, cloud.CallTimeout); err != nil {
+		return err
+	}
+	l.MarshURL, l.MarshToken = stage.Marsh.URL, stage.Marsh.Token
 	if err := l.Load(ctx); err != nil {
 		return fmt.Errorf("load the sample fleet: %w", err)
 	}
@@ -119,7 +143,7 @@ func loadFleet(ctx context.Context, o settings, stage *demo.Stage, log *slog.Log
 	if err != nil {
 		return fmt.Errorf("load the sample fleet: %w", err)
 	}
-	return stage.CloseCloud()
+	return stage.CloseClouds()
 }
 
 // writeEnv writes demo.env, with the tokens of an earlier start where they hold.

@@ -102,16 +102,16 @@ func (h *house) furnishBy(ctx context.Context, o settings) error {
 		return err
 	}
 	h.furnish(service.Options{
-		Mail:         post,
-		People:       people.Options{Issuer: issuer, SessionLasts: o.sessionFor, SessionIdle: o.sessionIdle},
-		Keys:         keys.Options{AllowShortRSA: o.shortRSA, StewardFrom: o.stewardFrom},
-		Safe:         box,
-		Clouds:       clouds.Options{Adapter: o.cloudURL, Name: o.cloudName, Plain: o.plainCloud},
-		SweepEvery:   o.sweepEvery,
+		Mail:            post,
+		People:          people.Options{Issuer: issuer, SessionLasts: o.sessionFor, SessionIdle: o.sessionIdle},
+		Keys:            keys.Options{AllowShortRSA: o.shortRSA, StewardFrom: o.stewardFrom},
+		Safe:            box,
+		Clouds:          clouds.Options{Adapter: o.cloudURL, Name: o.cloudName, Plain: o.plainCloud},
+		SweepEvery:      o.sweepEvery,
 		ReadCloudsEvery: o.readClouds,
-		KeepReadings: time.Duration(o.keepDays) * 24 * time.Hour,
-		Fresh:        time.Duration(o.freshDays) * 24 * time.Hour,
-		ReportWithin: o.reportIn,
+		KeepReadings:    time.Duration(o.keepDays) * 24 * time.Hour,
+		Fresh:           time.Duration(o.freshDays) * 24 * time.Hour,
+		ReportWithin:    o.reportIn,
 	})
 	return nil
 }

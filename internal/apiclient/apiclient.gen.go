@@ -1513,6 +1513,9 @@ type BringKey struct {
 // BroughtIn defines model for BroughtIn.
 type BroughtIn struct {
 	Address string `json:"address"`
+
+	// Called Its name in the cloud; empty for none.
+	Called  string `json:"called"`
 	CloudId string `json:"cloud_id"`
 
 	// HostKeys The SHA-256 fingerprints of those that are pinned.
@@ -2248,6 +2251,9 @@ type ImportKeys struct {
 type Instance struct {
 	// Adopted It is in no cloud that is known here, so none is asked about it.
 	Adopted bool `json:"adopted"`
+
+	// BroughtIn It ran in its cloud before it was recorded.
+	BroughtIn bool `json:"brought_in"`
 
 	// Cloud The cloud that it runs in; empty for none.
 	Cloud string `json:"cloud"`

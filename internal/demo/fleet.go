@@ -225,6 +225,26 @@ var copies = []struct {
 	{"gateway-field-kit", "gateway-1", true},
 }
 
+// unrecorded are machines that run in the second cloud, launched by somebody with another tool.
+var unrecorded = []machine{
+	{
+		name: "tern-cam-1", image: "debian-12", size: "small", zone: "south-marsh-a", label: "tern-survey",
+		onDisk: []string{"oona-main"}, by: "debian",
+	},
+	{
+		name: "tern-cam-2", image: "debian-12", size: "small", zone: "south-marsh-a", label: "tern-survey",
+		onDisk: []string{"oona-main"}, by: "debian",
+	},
+	{
+		name: "Weir Gauge", image: "ubuntu-24.04", size: "small", zone: "south-marsh-b", label: "weir",
+		onDisk: []string{"gateway-field"}, by: "ubuntu",
+	},
+	{
+		name: "tern-counts", image: "ubuntu-24.04", size: "medium", zone: "south-marsh-b", label: "tern-survey",
+		onDisk: []string{"oona-main"}, by: "ubuntu",
+	},
+}
+
 func fleet() []machine {
 	var out []machine
 	for n := 1; n <= 9; n++ {

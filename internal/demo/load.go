@@ -25,6 +25,7 @@ import (
 	"plumlatch/internal/core/userdata"
 	"plumlatch/internal/record"
 	"plumlatch/internal/service"
+	"plumlatch/internal/service/clouds"
 	"plumlatch/internal/service/journal"
 	"plumlatch/internal/service/people"
 	"plumlatch/internal/service/problem"
@@ -49,7 +50,10 @@ func SignIns() [][2]string {
 type Loader struct {
 	Store   *store.Store
 	Service *service.Service
-	Cloud   *cloud.Cloud
+	// Shore and Marsh are the clouds of the two regions.
+	Shore, Marsh *cloud.Cloud
+	// MarshURL and MarshToken are where the adapter of the second is, and what it asks for.
+	MarshURL, MarshToken string
 	// KeyDir is where private keys that are at hand are written, mode 0600.
 	KeyDir string
 	// Size is the lowest number of instances; the sample has 24.
@@ -57,6 +61,8 @@ type Loader struct {
 	Now  time.Time
 	// Tell is called with what is being done.
 	Tell func(string)
+
+	marsh uuid.UUID // the id of the second cloud
 }
 
 // Loaded reports whether the fleet is there already. The teams come with the
@@ -83,12 +89,15 @@ func (l *Loader) Load(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	if _, err := l.Cloud.OpenPort(
+	if _, err := l.Shore.OpenPort(
 		ctx, "demo-"+pierRules, pierRules, pierSource, launched[machines[0].name].instance.SshPort,
 	); err != nil {
 		return fmt.Errorf("open the SSH port of the tide gauges: %w", err)
 	}
 	if err := l.snapshots(ctx, launched); err != nil {
+		return err
+	}
+	if err := l.elsewhere(ctx, public); err != nil {
 		return err
 	}
 	l.Tell("recording three months of history")
@@ -103,22 +112,77 @@ func (l *Loader) Load(ctx context.Context) error {
 			return err
 		}
 	}
+	if err := l.addMarsh(ctx); err != nil {
+		return err
+	}
 	return l.Store.InTx(ctx, func(tx *store.Store) error { return l.record(ctx, tx, machines, public, launched) })
+}
+
+// addMarsh adds the second cloud, as an admin would; one that is there from a cut-off load is as good.
+func (l *Loader) addMarsh(ctx context.Context) error {
+	c, err := l.Service.Clouds.Add(ctx, people.Actor{Name: "ines", Via: "service"}, clouds.Wanted{
+		Name: "south-marsh", Adapter: l.MarshURL, Token: l.MarshToken, Reason: "the boards in the marsh run there",
+	})
+	var p *problem.Problem
+	if errors.As(err, &p) && (p.Code == "name-taken" || p.Code == "adapter-taken") {
+		c, err = l.Service.Clouds.Cloud(ctx, "south-marsh")
+	}
+	l.marsh = c.ID
+	return err
+}
+
+// elsewhere launches what somebody has launched in the marsh with another tool: nobody has recorded it.
+func (l *Loader) elsewhere(ctx context.Context, public map[string]keypair.Public) error {
+	group, ctx := errgroup.WithContext(ctx)
+	for _, m := range unrecorded {
+		group.Go(func() error {
+			data, err := userdata.Render(userdata.Config{LoginUser: m.by, Keys: []string{public[m.onDisk[0]].Line()}})
+			if err != nil {
+				return err
+			}
+			var up launched
+			return l.launchOne(ctx, cloud.Launch{
+				RequestToken: "demo-elsewhere-" + m.name, Name: m.name, Image: m.image, Size: m.size, Zone: m.zone,
+				UserData: &data, KeyLabel: &m.label,
+			}, &up)
+		})
+	}
+	return group.Wait()
+}
+
+// cloudOf is the cloud that has a zone or a region.
+func (l *Loader) cloudOf(zone string) *cloud.Cloud {
+	if strings.HasPrefix(zone, "south-marsh") {
+		return l.Marsh
+	}
+	return l.Shore
+}
+
+func (l *Loader) idOf(zone string) *uuid.UUID {
+	if strings.HasPrefix(zone, "south-marsh") {
+		return &l.marsh
+	}
+	return &record.GivenCloud
 }
 
 // snapshots copies some disks, as people do before a change. What an earlier load that
 // was interrupted has made is not made again.
 func (l *Loader) snapshots(ctx context.Context, machines map[string]launched) error {
-	there, err := l.Cloud.Snapshots(ctx)
-	if err != nil {
-		return err
+	var there []cloud.Snapshot
+	for _, c := range []*cloud.Cloud{l.Shore, l.Marsh} {
+		list, err := c.Snapshots(ctx)
+		if err != nil {
+			return err
+		}
+		there = append(there, list...)
 	}
 	for _, c := range copies {
 		if slices.ContainsFunc(there, func(s cloud.Snapshot) bool { return s.Name == c.name }) {
 			continue
 		}
-		op, err := l.Cloud.MakeSnapshot(ctx, c.name, machines[c.machine].instance.Id, c.name, c.image)
-		if _, err = l.Cloud.Await(ctx, op, err); err != nil {
+		in := l.cloudOf(machines[c.machine].instance.Region)
+		op, err := in.MakeSnapshot(ctx, c.name, machines[c.machine].instance.Id, c.name, c.image)
+		if _, err = in.Await(ctx, op, err); err != nil {
 			return fmt.Errorf("copy the disk of %s: %w", c.machine, err)
 		}
 	}
@@ -220,11 +284,11 @@ type launched struct {
 func (l *Loader) launch(
 	ctx context.Context, machines []machine, public map[string]keypair.Public,
 ) (map[string]launched, error) {
-	images, err := l.Cloud.Images(ctx)
+	images, err := l.Shore.Images(ctx)
 	if err != nil {
 		return nil, err
 	}
-	sizes, err := l.Cloud.Sizes(ctx)
+	sizes, err := l.Shore.Sizes(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -267,7 +331,7 @@ func (l *Loader) launch(
 			if err := l.launchOne(ctx, request, &out[n]); err != nil || !m.agent {
 				return err
 			}
-			return l.Cloud.PermitAgent(ctx, out[n].instance.Id, true)
+			return l.cloudOf(m.zone).PermitAgent(ctx, out[n].instance.Id, true)
 		})
 	}
 	if err := group.Wait(); err != nil {
@@ -281,14 +345,15 @@ func (l *Loader) launch(
 }
 
 func (l *Loader) launchOne(ctx context.Context, request cloud.Launch, out *launched) error {
-	op, err := l.Cloud.Launch(ctx, request)
-	if op, err = l.Cloud.Await(ctx, op, err); err != nil {
+	in := l.cloudOf(request.Zone)
+	op, err := in.Launch(ctx, request)
+	if op, err = in.Await(ctx, op, err); err != nil {
 		return fmt.Errorf("launch %s: %w", request.Name, err)
 	}
-	if out.instance, err = l.Cloud.Instance(ctx, op.Instance); err != nil {
+	if out.instance, err = in.Instance(ctx, op.Instance); err != nil {
 		return err
 	}
-	output, err := l.Cloud.BootOutput(ctx, op.Instance)
+	output, err := in.BootOutput(ctx, op.Instance)
 	out.hostKeys = cloud.HostKeys(output)
 	return err
 }
@@ -425,7 +490,7 @@ func (l *Loader) recordMachine(
 		PublicAddress:  up.instance.PublicAddress,
 		SSHPort:        up.instance.SshPort,
 		StaticAddress:  m.static,
-		InCloud:        &record.GivenCloud,
+		InCloud:        l.idOf(m.zone),
 		TemporaryGiB:   up.scratch,
 		KeyLabel:       m.label, Labels: labelsOf(m.labels), CreatedAt: at, CreatedBy: m.by,
 	}

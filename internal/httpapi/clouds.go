@@ -129,7 +129,7 @@ func (a *api) BringIn(ctx context.Context, r contract.BringInRequestObject) (con
 	})
 	return contract.BringIn200JSONResponse(each(out, func(o inventory.Brought) contract.BroughtIn {
 		one := contract.BroughtIn{
-			Is: o.Is, CloudId: o.CloudID, Name: o.Name, Outcome: contract.BroughtInOutcome(o.Outcome), Login: o.Login,
+			Is: o.Is, Called: o.Called, CloudId: o.CloudID, Name: o.Name, Outcome: contract.BroughtInOutcome(o.Outcome), Login: o.Login,
 			Address: o.Address, HostKeys: append([]string{}, o.HostKeys...), Learnt: o.Learnt,
 		}
 		if o.Problem != nil {

@@ -109,7 +109,7 @@ func instanceOf(i record.Instance) contract.Instance {
 		StopCosts:  costs,
 		CreatedAt:  i.CreatedAt,
 		CreatedBy:  i.CreatedBy,
-		Connection: connectionOf(i, i.LoginUser), Adopted: i.Adopted,
+		Connection: connectionOf(i, i.LoginUser), Adopted: i.Adopted, BroughtIn: i.BroughtIn,
 	}
 }
 

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"net/http"
 	"net/netip"
+	"slices"
 	"strings"
 	"time"
 
@@ -100,7 +101,9 @@ func (a api) ListSizes(context.Context, adapter.ListSizesRequestObject) (adapter
 }
 
 func (a api) ListZones(context.Context, adapter.ListZonesRequestObject) (adapter.ListZonesResponseObject, error) {
-	return adapter.ListZones200JSONResponse(zones), nil
+	return adapter.ListZones200JSONResponse(slices.DeleteFunc(slices.Clone(zones), func(z adapter.Zone) bool {
+		return a.opts.Region != "" && z.Region != a.opts.Region
+	})), nil
 }
 
 func (a api) ListInstances(
@@ -185,7 +188,7 @@ func (a api) judgeLaunch(l adapter.Launch) (instance, error) {
 		return instance{}, &badRequest{fmt.Sprintf("there is no size %q", l.Size)}
 	}
 	zone, ok := zoneNamed(l.Zone)
-	if !ok {
+	if !ok || a.opts.Region != "" && zone.Region != a.opts.Region {
 		return instance{}, &badRequest{fmt.Sprintf("there is no zone %q", l.Zone)}
 	}
 	i := instance{Instance: adapter.Instance{

@@ -50,6 +50,8 @@ type Options struct {
 	Block netip.Prefix
 	// Latency is zero unless set.
 	Latency Latency
+	// Region is the only one that it has; "" for all.
+	Region string
 	// Without are the capabilities that it does without.
 	Without []adapter.Capability
 	// Log is where the cloud writes what it does; nil means nowhere.

@@ -4026,6 +4026,8 @@ export interface components {
         BroughtIn: {
             /** @description As it was named. */
             is: string;
+            /** @description Its name in the cloud; empty for none. */
+            called: string;
             cloud_id: string;
             /** @description The name of its record. */
             name: string;
@@ -4435,6 +4437,8 @@ export interface components {
             size: string;
             zone: string;
             region: string;
+            /** @description It ran in its cloud before it was recorded. */
+            brought_in: boolean;
             /** @description The cloud that it runs in; empty for none. */
             cloud: string;
             /** @description What the cloud calls it. */

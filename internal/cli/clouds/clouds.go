@@ -352,7 +352,7 @@ func cloudForget(f *flag.FlagSet) func(context.Context, *kit.Session, []string) 
 }
 
 func instances(c apiclient.Cloud) string {
-	said := text.Counted(c.Instances, "instance") + " recorded here"
+	said := fmt.Sprintf("%d recorded here", c.Instances)
 	if c.NotRecorded > 0 {
 		said += fmt.Sprintf(", %d not", c.NotRecorded)
 	}

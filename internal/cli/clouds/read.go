@@ -1,10 +1,12 @@
 package clouds
 
 import (
+	"cmp"
 	"context"
 	"flag"
 	"fmt"
 	"net/http"
+	"slices"
 	"time"
 
 	"plumlatch/internal/apiclient"
@@ -184,7 +186,7 @@ func bringIn(f *flag.FlagSet) func(context.Context, *kit.Session, []string) erro
 	})
 }
 
-// theCloud is the cloud that is named, or the only one there is.
+// theCloud is the cloud that is named, or the only one there is, or that has something that is not recorded.
 func theCloud(ctx context.Context, client *apiclient.Client, name string) (string, error) {
 	if name != "" {
 		return name, nil
@@ -193,8 +195,12 @@ func theCloud(ctx context.Context, client *apiclient.Client, name string) (strin
 	if err != nil {
 		return "", err
 	}
-	if len(all) == 1 {
+	some := slices.DeleteFunc(slices.Clone(all), func(c apiclient.Cloud) bool { return c.NotRecorded == 0 })
+	switch {
+	case len(all) == 1:
 		return all[0].Name, nil
+	case len(some) == 1:
+		return some[0].Name, nil
 	}
 	if len(all) == 0 {
 		return "", kit.Missing("no-cloud", "there is no cloud", "Add one: plumlatch help cloud add")
@@ -223,7 +229,7 @@ func carryIn(
 	}
 	if in > 0 {
 		if !s.Json && !s.Quiet && !yes {
-			showBrought(s, would)
+			showBrought(s, would, true)
 		}
 		if err := s.Confirm(yes, fmt.Sprintf("This records %s of %s.", text.Counted(in, "instance"), request.Cloud), "yes"); err != nil {
 			return err
@@ -248,7 +254,7 @@ func carryIn(
 			}
 		}
 	default:
-		showBrought(s, would)
+		showBrought(s, would, false)
 		fmt.Fprintf(s.Env.Out, "\n%s recorded, %d left out.\n", text.Counted(in, "instance"), left)
 		if in > 0 {
 			fmt.Fprintln(s.Env.Out, "See who gets in: plumlatch openers NAME, or of all: plumlatch reach")
@@ -289,13 +295,17 @@ func inParts(
 	return out, nil
 }
 
-func showBrought(s *kit.Session, list []apiclient.BroughtIn) {
+func showBrought(s *kit.Session, list []apiclient.BroughtIn, preview bool) {
 	t := kit.Table{
-		Head: []string{"IN THE CLOUD", "LOGIN", "ADDRESS", "WHAT", "HOST KEY"}, Least: []string{"ADDRESS", "HOST KEY"},
+		Head:  []string{"IN THE CLOUD", "ID", "LOGIN", "ADDRESS", "WHAT", "HOST KEY"},
+		Least: []string{"ADDRESS", "HOST KEY", "ID"},
 		Wraps: []string{"WHAT", "HOST KEY"},
 	}
 	for _, one := range list {
 		login, what, key := one.Login, "is recorded", ""
+		if preview {
+			what = "would be recorded"
+		}
 		switch one.Outcome {
 		case apiclient.BroughtInOutcomeJoined:
 			what = "is the adopted machine " + one.Name + ", which stays as it is and gets its cloud"
@@ -310,7 +320,7 @@ func showBrought(s *kit.Session, list []apiclient.BroughtIn) {
 		if comesIn(one) && len(one.HostKeys) > 0 {
 			key = one.HostKeys[0] + ", from the " + one.Learnt
 		}
-		t.Add(one.Is, login, one.Address, what, key)
+		t.Add(cmp.Or(one.Called, one.Is), one.CloudId, login, one.Address, what, key)
 	}
 	t.Write(s)
 }

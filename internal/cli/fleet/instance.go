@@ -229,7 +229,7 @@ func instanceShow(*flag.FlagSet) func(context.Context, *kit.Session, []string) e
 		s.Facts(
 			"Name", i.Name, "State", string(i.State), "Image", i.Image, "Size", i.Size, "Cloud", i.Cloud, "Zone", zone,
 			"Address", address, "Private address", i.PrivateAddress, "Labels", kit.LabelText(i.Labels),
-			"Cloud's key label", i.KeyLabel, "Launched", kit.Moment(i.CreatedAt)+" by "+i.CreatedBy, "A stop costs",
+			"Cloud's key label", i.KeyLabel, since(i), kit.Moment(i.CreatedAt)+" by "+i.CreatedBy, "A stop costs",
 			strings.Join(i.StopCosts, "; "), "Log in", sshCommand(s, i.Connection, s.FileFor(openers)),
 		)
 		fmt.Fprintln(s.Env.Out)
@@ -244,6 +244,17 @@ func instanceShow(*flag.FlagSet) func(context.Context, *kit.Session, []string) e
 		access.SayElse(s, in)
 		return nil
 	}
+}
+
+// since is what began the record of an instance.
+func since(i apiclient.Instance) string {
+	switch {
+	case i.BroughtIn:
+		return "Brought in"
+	case i.Adopted:
+		return "Adopted"
+	}
+	return "Launched"
 }
 
 func changeWith(action string) func(*flag.FlagSet) func(context.Context, *kit.Session, []string) error {

@@ -69,7 +69,8 @@ const (
 
 // Brought is what became of one.
 type Brought struct {
-	Is, CloudID, Name string
+	// Is is as it was named, Called its name in the cloud, and Name that of its record.
+	Is, Called, CloudID, Name string
 	Outcome           Outcome
 	Login, Address    string
 	// HostKeys are the SHA-256 fingerprints of those that are pinned, Learnt is how they were learnt.
@@ -215,9 +216,10 @@ func (s *Service) candidates(ctx context.Context, c record.Cloud, w Wanted) ([]c
 				Remedy: "Name it by its id: " + strings.Join(ids[:min(len(ids), 10)], ", "),
 			})
 		case fits[0].RecordedAs != "":
-			one.CloudID, one.Name, one.Outcome = fits[0].CloudID, fits[0].RecordedAs, WasThere
+			one.CloudID, one.Called = fits[0].CloudID, fits[0].Name
+			one.Name, one.Outcome = fits[0].RecordedAs, WasThere
 		default:
-			one.CloudID = fits[0].CloudID
+			one.CloudID, one.Called = fits[0].CloudID, fits[0].Name
 		}
 		if at := slices.IndexFunc(out[:n], func(o candidate) bool { return o.CloudID == one.CloudID }); at >= 0 &&
 			one.Outcome == "" {

@@ -216,7 +216,7 @@ function Preview({ cloud, ids, close, done }: { cloud: string; ids: string[]; cl
 }
 
 const outcomes = (over: boolean): TableColumnsType<BroughtIn> => [
-  { title: "In the cloud", dataIndex: "is" },
+  { title: "In the cloud", key: "is", render: (_, r) => r.called || r.is },
   {
     title: "Login",
     key: "login",

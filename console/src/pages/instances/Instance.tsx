@@ -67,6 +67,7 @@ export default function InstancePage() {
             of={[
               ["Image", i.image],
               ["Size", i.size],
+              ["Cloud", i.cloud && <Link to={`/instances?cloud=${encodeURIComponent(i.cloud)}`}>{i.cloud}</Link>],
               ["Zone", i.zone && `${i.zone} in ${i.region}`],
               [
                 "Address",
@@ -85,7 +86,10 @@ export default function InstancePage() {
                 i.key_label && <span>{i.key_label} (as of the launch; it says nothing about what opens it now)</span>,
               ],
               ["Labels", Object.keys(i.labels).length > 0 && <Labels labels={i.labels} list="/instances" />],
-              [i.adopted ? "Recorded" : "Launched", `${moment(i.created_at)} by ${i.created_by}`],
+              [
+                i.brought_in ? "Brought in" : i.adopted ? "Adopted" : "Launched",
+                `${moment(i.created_at)} by ${i.created_by}`,
+              ],
               ["A stop costs", i.stop_costs.join("; ")],
             ]}
           />

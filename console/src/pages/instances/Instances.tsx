@@ -132,6 +132,7 @@ export default function Instances() {
             sortOrder: orderOf("created", filter.sort),
             render: (_, i) => (
               <span className="nowrap">
+                {i.brought_in ? "brought in " : i.adopted ? "adopted " : ""}
                 {day(i.created_at)} by {i.created_by}
               </span>
             ),

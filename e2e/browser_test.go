@@ -200,6 +200,16 @@ func (p *page) fill(label, text string) {
 	p.do(chromedp.KeyEvent(text))
 }
 
+// tick ticks the box that has the label for who cannot see it.
+func (p *page) tick(label string) {
+	p.t.Helper()
+	p.holds("the box "+label+" is ticked", `(() => {
+		const box = document.querySelector('input[type="checkbox"][aria-label=' + JSON.stringify(`+quote(label)+`) + ']')
+		if (box && !box.checked) box.click()
+		return Boolean(box && box.checked)
+	})()`)
+}
+
 // paste puts a text into the field with the label in one go.
 func (p *page) paste(label, text string) {
 	p.t.Helper()

@@ -440,3 +440,42 @@ func TestAnAdoptedMachineBecomesTheCloudsInstanceThatItIs(t *testing.T) {
 		t.Errorf("another machine at its address: %+v", one)
 	}
 }
+
+func TestConsoleAddsACloudAndBringsInWhatRunsThere(t *testing.T) {
+	t.Parallel()
+	h := newHouse(t, "")
+	at, tokenFile := h.cloudBeside("snapshots")
+	h.must("key", "new", "mine")
+	h.launchedElsewhere(t, "gauge", "debian-12")
+	h.launchedElsewhere(t, "mast", "debian-12")
+	h.must("cloud", "read", "main")
+	p := h.console(t)
+	p.open("/settings/clouds")
+	p.press("Add a cloud")
+	p.fill("Name", "south-marsh")
+	p.fill("Adapter", at)
+	p.fill("Token", "guessed")
+	p.press("Ask its adapter and add it")
+	p.says("The cloud refused")
+	p.fill("Token", strings.TrimSpace(read(t, tokenFile)))
+	p.press("Ask its adapter and add it")
+	eventually(t, "it is added", func() bool { return len(h.clouds()) == 2 })
+	p.says("south-marsh")
+	p.open("/instances")
+	p.press("2 not yet recorded")
+	p.says("made-elsewhere")
+	p.tick("Choose gauge")
+	p.press("Bring in 1 instance")
+	p.press("Show what would be recorded")
+	p.says("would be recorded")
+	if out := h.must("instance", "list", "-q"); out != "" {
+		t.Errorf("recorded by a preview: %s", out)
+	}
+	p.press("Record 1 instance")
+	p.says("is recorded")
+	if i := h.instance("gauge"); i.Cloud != "main" || !i.BroughtIn {
+		t.Errorf("%+v", i)
+	}
+	p.open("/instances/gauge")
+	p.says("Brought in")
+}

@@ -1,6 +1,6 @@
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { Button, Card, Checkbox, Form, Input, Modal, Select, Table, type TableColumnsType } from "antd";
-import { useState } from "react";
+import { useEffect, useState } from "react";
 import { Link } from "react-router";
 import { api, take, type BroughtIn, type CloudInstance } from "../../api/client";
 import { useCloudInstances, useClouds, useMe } from "../../api/queries";
@@ -60,7 +60,7 @@ export default function BringIn() {
             setChosen([]);
             set("cloud", v);
           }}
-          options={clouds.data?.map((c) => ({ value: c.name, label: `${c.name}: ${c.not_recorded} not recorded` }))}
+          options={clouds.data?.map((c) => ({ value: c.name, label: `${c.name} (${c.not_recorded})` }))}
         />
         <SearchBox value={q ?? ""} change={(v) => set("q", v)} hint="Name, address or id" />
         {of && (
@@ -162,6 +162,10 @@ function Preview({ cloud, ids, close, done }: { cloud: string; ids: string[]; cl
       void queries.invalidateQueries();
     },
   });
+  useEffect(() => {
+    send.mutate(true);
+    // eslint-disable-next-line react-hooks/exhaustive-deps -- shown once by itself, and then when it is asked for
+  }, []);
   const into = rows?.filter((r) => r.outcome === "brought-in" || r.outcome === "joined").length ?? 0;
   return (
     <Modal

@@ -121,6 +121,7 @@ var changing = []struct {
 	as   string
 }{
 	{regexp.MustCompile(`[0-9a-f]{8}-[0-9a-f]{4}-[0-9a-f]{4}-[0-9a-f]{4}-[0-9a-f]{12}`), "ID"},
+	{regexp.MustCompile(`\bi-[0-9a-f]{12}\b`), "ID"},
 	{regexp.MustCompile(`SHA256:[A-Za-z0-9+/]{43}`), "FINGERPRINT"},
 	{regexp.MustCompile(`\b[0-9a-f]{64}\b`), "HASH"},
 	{regexp.MustCompile(`(?:[0-9a-f]{2}:){15,19}[0-9a-f]{2}`), "DIGEST"},
@@ -308,6 +309,18 @@ func TestStoryOfSomebodyWhoLeaves(t *testing.T) {
 		"leaving": func(p *page) {
 			p.open("/settings/people/marek/leaving")
 			p.says("it is over")
+		},
+	})
+}
+
+func TestStoryOfAFleetThatWasThere(t *testing.T) {
+	t.Parallel()
+	s := newStory(t)
+	s.told("stories/6-a-fleet-that-was-there", map[string]func(p *page){
+		"brought in": func(p *page) {
+			p.open("/instances/weir-gauge")
+			p.says("Brought in")
+			p.says("south-marsh")
 		},
 	})
 }

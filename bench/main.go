@@ -42,7 +42,7 @@ func main() {
 	only := flag.String(
 		"only",
 		"",
-		"measure `this` alone: fleet, which is sweeps and rotations, restore, daybook, limits, past, or held, which is a "+
+		"measure `this` alone: fleet, which is sweeps and rotations, restore, daybook, limits, past, clouds, or held, which is a "+
 			"viewer "+
 			"who has many requests open",
 	)
@@ -84,6 +84,8 @@ func run(ctx context.Context, only string) error {
 		return heldUp(ctx, dir, database.URL)
 	case "past":
 		return past(ctx, dir, database.URL)
+	case "clouds":
+		return readClouds(ctx, dir, database.URL)
 	}
 	empty, err := startServiceWith(dir, database.URL, "-cloud", "http://127.0.0.1:1")
 	if err != nil {
@@ -160,6 +162,9 @@ func run(ctx context.Context, only string) error {
 		return err
 	}
 	if err := past(ctx, dir, database.URL); err != nil {
+		return err
+	}
+	if err := readClouds(ctx, dir, database.URL); err != nil {
 		return err
 	}
 	size, err := firstLoad()

@@ -11,14 +11,21 @@ import (
 	"plumlatch/internal/record"
 )
 
-// recordedAs joins the record of what runs in a cloud.
-const recordedAs = `LEFT JOIN instances i ON i.in_cloud = cloud_instances.cloud
-	AND i.cloud_id = cloud_instances.cloud_id AND i.gone_at IS NULL`
+// recordOf finds the record of what runs in a cloud. Its limit has it looked up by the index one by one: where many
+// were recorded at once, the planner knows nothing of them yet, and would compare each with each.
+const recordOf = `LATERAL (SELECT * FROM instances i WHERE i.in_cloud = cloud_instances.cloud
+	AND i.cloud_id = cloud_instances.cloud_id AND i.gone_at IS NULL AND i.cloud_id <> '' LIMIT 1) AS i ON true`
+
+// recordedAs joins it where there is one.
+const recordedAs = "LEFT JOIN " + recordOf
 
 // notOurs leaves out what this service is launching, and does not know the id of yet, and helpers of restores.
-const notOurs = `NOT EXISTS (SELECT 1 FROM instances o JOIN runs r ON r.instance_id = o.id AND r.ended_at IS NULL
-	WHERE o.in_cloud = cloud_instances.cloud AND o.gone_at IS NULL
-	AND (o.cloud_id = '' AND o.name = cloud_instances.name OR 'helper-of-' || o.name = cloud_instances.name))`
+const notOurs = `NOT EXISTS (SELECT 1 FROM (
+		SELECT o.in_cloud, o.name FROM runs r JOIN instances o ON o.id = r.instance_id
+			WHERE r.ended_at IS NULL AND o.cloud_id = ''
+		UNION ALL SELECT o.in_cloud, 'helper-of-' || o.name FROM runs r JOIN instances o ON o.id = r.instance_id
+			WHERE r.ended_at IS NULL) AS ours
+	WHERE ours.in_cloud = cloud_instances.cloud AND ours.name = cloud_instances.name)`
 
 // PutCloudInstances keeps what a cloud told of its instances at a time, and returns how many were never seen before.
 // Raw, since GORM inserts nothing out of JSON.
@@ -127,13 +134,12 @@ func (s *Store) CloudChanges(
 	var now []record.CloudInstance
 	err := db.Model(&record.CloudInstance{}).
 		Select("cloud_instances.*, i.name AS recorded_as").
-		Joins(`JOIN instances i ON i.in_cloud = cloud_instances.cloud AND i.cloud_id = cloud_instances.cloud_id
-			AND i.gone_at IS NULL`).
+		Joins("JOIN " + recordOf).
 		Where("cloud = ? AND cloud_instances.gone_at IS NULL", cloud).
 		Where(`(i.state, i.size, i.private_address, i.public_address, i.ssh_port, i.static_address, i.key_label)
-			IS DISTINCT FROM (cloud_instances.state, coalesce(nullif(cloud_instances.size, ''), i.size), cloud_instances.private_address,
-			cloud_instances.public_address, cloud_instances.ssh_port, cloud_instances.static_address,
-			cloud_instances.key_label)`).
+			IS DISTINCT FROM (cloud_instances.state, coalesce(nullif(cloud_instances.size, ''), i.size),
+			cloud_instances.private_address, cloud_instances.public_address, cloud_instances.ssh_port,
+			cloud_instances.static_address, cloud_instances.key_label)`).
 		Where(`NOT EXISTS (SELECT 1 FROM runs r WHERE r.instance_id = i.id
 			AND (r.ended_at IS NULL OR r.ended_at >= ?))`, since).
 		Order("i.name").

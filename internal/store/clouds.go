@@ -11,9 +11,7 @@ import (
 
 const instancesInCloud = `clouds.*, (SELECT count(*) FROM instances i
 	WHERE i.in_cloud = clouds.id AND i.gone_at IS NULL) AS instances,
-	(SELECT count(*) FROM cloud_instances LEFT JOIN instances i ON i.in_cloud = cloud_instances.cloud
-		AND i.cloud_id = cloud_instances.cloud_id AND i.gone_at IS NULL
-	WHERE cloud_instances.cloud = clouds.id AND cloud_instances.gone_at IS NULL AND cloud_instances.state <> 'deleted'
+	(SELECT count(*) FROM cloud_instances ` + recordedAs + ` WHERE cloud_instances.cloud = clouds.id AND cloud_instances.gone_at IS NULL AND cloud_instances.state <> 'deleted'
 		AND i.id IS NULL AND ` + notOurs + `) AS not_recorded`
 
 // AddCloud keeps a cloud. A *TakenError names clouds_name or clouds_adapter.

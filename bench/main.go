@@ -42,7 +42,8 @@ func main() {
 	only := flag.String(
 		"only",
 		"",
-		"measure `this` alone: fleet, which is sweeps and rotations, restore, daybook, limits, past, clouds, or held, which is a "+
+		"measure `this` alone: fleet, which is sweeps and rotations, restore, daybook, limits, past, clouds, or held, "+
+			"which is a "+
 			"viewer "+
 			"who has many requests open",
 	)

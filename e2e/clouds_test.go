@@ -8,6 +8,7 @@ import (
 	"net/http/httputil"
 	"net/url"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -68,8 +69,19 @@ func TestSeveralCloudsAreAddedUsedPausedAndForgotten(t *testing.T) {
 	}
 	add := []string{"cloud", "add", "south-marsh", "-adapter", at, "-adapter-token-file"}
 	h.refused("cloud-refused", append(add, wrong)...)
-	h.refused("cloud-unreachable", "cloud", "add", "nowhere", "-adapter", "http://127.0.0.1:9", "-adapter-token-file", wrong)
-	for _, bad := range []string{"ftp://127.0.0.1", "127.0.0.1:80", "http://192.0.2.7", "https://u:p@a.example", at + "?x=1"} {
+	h.refused(
+		"cloud-unreachable",
+		"cloud",
+		"add",
+		"nowhere",
+		"-adapter",
+		"http://127.0.0.1:9",
+		"-adapter-token-file",
+		wrong,
+	)
+	for _, bad := range []string{
+		"ftp://127.0.0.1", "127.0.0.1:80", "http://192.0.2.7", "https://u:p@a.example", at + "?x=1",
+	} {
 		h.refused("bad-adapter", "cloud", "add", "bad", "-adapter", bad, "-adapter-token-file", wrong)
 	}
 	h.must(append(add, tokenFile)...)
@@ -101,8 +113,20 @@ func TestSeveralCloudsAreAddedUsedPausedAndForgotten(t *testing.T) {
 	}
 
 	h.must("cloud", "pause", "south-marsh", "-reason", "it moves")
-	h.refused("cloud-paused", "instance", "launch", "late", "-cloud", "south-marsh", "-image", "debian-12", "-size", "small",
-		"-key", "mine")
+	h.refused(
+		"cloud-paused",
+		"instance",
+		"launch",
+		"late",
+		"-cloud",
+		"south-marsh",
+		"-image",
+		"debian-12",
+		"-size",
+		"small",
+		"-key",
+		"mine",
+	)
 	h.refused("cloud-paused", "cloud", "read", "south-marsh")
 	if out, err := h.ssh(h.instance("gauge"), "mine", "hostname"); err != nil || out != "gauge" {
 		t.Errorf("while its cloud is paused: %s %v", out, err)
@@ -119,7 +143,8 @@ func TestSeveralCloudsAreAddedUsedPausedAndForgotten(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if err := port.ScheduleFault(t.Context(), cloud.Fault{Call: "stopInstance", Kind: "fail", Times: new(1000)}); err != nil {
+	fault := cloud.Fault{Call: "stopInstance", Kind: "fail", Times: new(1000)}
+	if err := port.ScheduleFault(t.Context(), fault); err != nil {
 		t.Fatal(err)
 	}
 	h.must("instance", "stop", "gauge", "-yes", "-no-wait")
@@ -162,7 +187,9 @@ func (h *house) launchedElsewhere(t *testing.T, name, image string) cloud.Instan
 	data := "#cloud-config\nssh_authorized_keys:\n  - " + line + "\n"
 	label := "made-elsewhere"
 	op, err := port.Launch(t.Context(), cloud.Launch{
-		RequestToken: "elsewhere " + name + image + fmt.Sprint(time.Now().UnixNano()), Name: name, Image: image, Size: "small",
+		RequestToken: "elsewhere " + name + image + fmt.Sprint(
+			time.Now().UnixNano(),
+		), Name: name, Image: image, Size: "small",
 		Zone: "north-shore-a", UserData: &data, KeyLabel: &label,
 	})
 	if op, err = port.Await(t.Context(), op, err); err != nil {
@@ -365,9 +392,14 @@ func TestAnAdapterThatAnswersWronglyChangesNothing(t *testing.T) {
 		"there is no such state": list(func(after string) string {
 			return map[bool]string{true: "[" + one("i-1", "on fire") + "]", false: "[]"}[after == ""]
 		}),
-		"it is no JSON":           list(func(string) string { return "<html>" }),
-		"an id is a whole book":   list(func(string) string { return "[" + one(strings.Repeat("i", 90_000), "running") + "]" }),
-		"it says that it is lost": func(w http.ResponseWriter, _ *http.Request) bool { w.WriteHeader(http.StatusBadGateway); return true },
+		"it is no JSON": list(func(string) string { return "<html>" }),
+		"an id is a whole book": list(func(string) string {
+			return "[" + one(strings.Repeat("i", 90_000), "running") + "]"
+		}),
+		"it says that it is lost": func(w http.ResponseWriter, _ *http.Request) bool {
+			w.WriteHeader(http.StatusBadGateway)
+			return true
+		},
 		"it dies in the middle": func(w http.ResponseWriter, r *http.Request) bool {
 			if r.URL.Query().Get("after") != "" {
 				panic(http.ErrAbortHandler)
@@ -429,12 +461,16 @@ func TestAnAdoptedMachineBecomesTheCloudsInstanceThatItIs(t *testing.T) {
 	}
 	// One with the cloud's address and another host key is not the same machine.
 	h.must("instance", "release", "old-gate", "-yes")
-	h.sql(fmt.Sprintf("UPDATE instances SET public_address = '127.0.0.1', ssh_port = %d WHERE gone_at IS NULL", server.Port))
+	h.sql(
+		fmt.Sprintf("UPDATE instances SET public_address = '127.0.0.1', ssh_port = %d WHERE gone_at IS NULL", server.Port),
+	)
 	again := h.launchedElsewhere(t, "other", "debian-12")
 	h.must("instance", "adopt", "beside", "-address", "127.0.0.1", "-port", fmt.Sprint(server.Port), "-login", server.User,
 		"-yes")
-	h.sql(fmt.Sprintf("UPDATE instances SET public_address = '%s', ssh_port = %d WHERE name = 'beside'", again.PublicAddress,
-		again.SshPort))
+	h.sql(
+		fmt.Sprintf("UPDATE instances SET public_address = '%s', ssh_port = %d WHERE name = 'beside'", again.PublicAddress,
+			again.SshPort),
+	)
 	h.must("cloud", "read", "main")
 	if one := h.broughtIn(3, "other")[0]; one.Problem == nil || one.Problem.Code != "address-taken" {
 		t.Errorf("another machine at its address: %+v", one)
@@ -478,4 +514,30 @@ func TestConsoleAddsACloudAndBringsInWhatRunsThere(t *testing.T) {
 	}
 	p.open("/instances/gauge")
 	p.says("Brought in")
+}
+
+func TestAnAdapterIsCheckedAgainstTheContract(t *testing.T) {
+	t.Parallel()
+	h := newHouse(t, "")
+	junit := filepath.Join(t.TempDir(), "results.xml")
+	check := func(args ...string) (string, error) {
+		out, err := exec.Command(
+			filepath.Join(bin, "plumlatchd"), append([]string{"-check-adapter", h.cloudURL, "-token-file"}, args...)...,
+		).CombinedOutput()
+		return string(out), err
+	}
+	out, err := check(h.tokenFile(), "-launch", "debian-12", "-size", "small", "-junit", junit)
+	if err != nil || !strings.Contains(out, " 0 failed") || !strings.Contains(read(t, junit), `failures="0"`) {
+		t.Errorf("%v\n%s", err, out)
+	}
+	wrong := filepath.Join(t.TempDir(), "wrong")
+	if err := os.WriteFile(wrong, []byte("guessed"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	if out, err := check(wrong); err == nil || !strings.Contains(out, "does not keep the contract") {
+		t.Errorf("with a wrong token: %v\n%s", err, out)
+	}
+	if n := h.cloudInstances(); n != 0 {
+		t.Errorf("%d instances are left of the check", n)
+	}
 }

@@ -31,43 +31,48 @@ import (
 var version = "dev"
 
 type settings struct {
-	demo        bool
-	demoSize    int
-	dir         string
-	listen      string
-	database    string
-	cloudURL    string
-	cloudToken  string
-	cloudName   string
-	certificate string
-	privateKey  string
-	plainHTTP   bool
-	firstAdmin  string
-	shortRSA    bool
-	safeKey     string
-	sweepEvery  time.Duration
-	readClouds  time.Duration
-	keepDays    int
-	freshDays   int
-	stewardFrom string
-	reportIn    time.Duration
-	owner       string
-	safeCommand string
-	allowLocal  bool
-	perSecond   float64
-	sessionFor  time.Duration
-	sessionIdle time.Duration
-	issuer      string
-	clientID    string
-	clientFile  string
-	publicURL   string
-	mail        mailSettings
-	factors     string
-	proxies     prefixes
-	plainDB     bool
-	plainCloud  bool
-	backup      string
-	restore     string
+	demo         bool
+	demoSize     int
+	dir          string
+	listen       string
+	database     string
+	cloudURL     string
+	cloudToken   string
+	cloudName    string
+	checkAdapter string
+	adapterToken string
+	checkImage   string
+	checkSize    string
+	junit        string
+	certificate  string
+	privateKey   string
+	plainHTTP    bool
+	firstAdmin   string
+	shortRSA     bool
+	safeKey      string
+	sweepEvery   time.Duration
+	readClouds   time.Duration
+	keepDays     int
+	freshDays    int
+	stewardFrom  string
+	reportIn     time.Duration
+	owner        string
+	safeCommand  string
+	allowLocal   bool
+	perSecond    float64
+	sessionFor   time.Duration
+	sessionIdle  time.Duration
+	issuer       string
+	clientID     string
+	clientFile   string
+	publicURL    string
+	mail         mailSettings
+	factors      string
+	proxies      prefixes
+	plainDB      bool
+	plainCloud   bool
+	backup       string
+	restore      string
 }
 
 // prefixes is a flag that may be given several times.
@@ -230,6 +235,18 @@ func (o *settings) flags(f *flag.FlagSet) {
 		"write a copy of the database to this file, in the format of pg_dump, and end; what is in the safe stays "+
 			"encrypted, and its safe key is not in it",
 	)
+	f.StringVar(
+		&o.checkAdapter, "check-adapter", "",
+		"go through the contract of api/adapter.yaml against the adapter at this URL, tell of each rule, and end; nothing "+
+			"is "+
+			"changed in the cloud unless -launch is given",
+	)
+	f.StringVar(&o.adapterToken, "token-file", "", "with -check-adapter: file with the token for the adapter")
+	f.StringVar(
+		&o.checkImage, "launch", "", "with -check-adapter: launch an instance of this image, stop, start and end it",
+	)
+	f.StringVar(&o.checkSize, "size", "", "with -launch: its size")
+	f.StringVar(&o.junit, "junit", "", "with -check-adapter: write the results to this file as JUnit XML too")
 	f.StringVar(&o.restore, "restore", "", "read the copy in this file into an empty database, check the daybook, and end")
 }
 
@@ -241,12 +258,16 @@ Run it for real:           plumlatchd -database URL -cloud URL -cloud-token-file
 First account:             by the secret that the first start prints, or
                            plumlatchd -database URL -first-admin NAME
 Keep a copy:               plumlatchd -database URL -backup FILE
+Try an adapter:            plumlatchd -check-adapter URL -token-file FILE
 
 `)
 	flag.PrintDefaults()
 }
 
 func run(ctx context.Context, o settings, log *slog.Logger) error {
+	if o.checkAdapter != "" {
+		return checkAdapter(ctx, o)
+	}
 	if err := o.check(); err != nil {
 		return err
 	}

@@ -212,7 +212,8 @@ func askNames(ctx context.Context, client *apiclient.Client, kind, word string) 
 	var catalogue apiclient.Catalogue
 	var err error
 	if kind == "image" || kind == "size" || kind == "zone" {
-		if catalogue, err = kit.Answer[apiclient.Catalogue](client.GetCatalogue(ctx, &apiclient.GetCatalogueParams{})); err != nil {
+		all := &apiclient.GetCatalogueParams{}
+		if catalogue, err = kit.Answer[apiclient.Catalogue](client.GetCatalogue(ctx, all)); err != nil {
 			return nil, err
 		}
 	}

@@ -65,7 +65,9 @@ func (a *api) CheckCloud(
 func cloudOf(c record.Cloud) contract.Cloud {
 	out := contract.Cloud{
 		Name: c.Name, Adapter: c.Adapter, Given: c.Given, Capabilities: []string{}, Zones: []contract.Zone{},
-		Instances: c.Instances, NotRecorded: c.NotRecorded, AskedAt: c.AskedAt, AnsweredAt: c.AnsweredAt, LatencyMs: c.LatencyMs, Failure: c.Failure,
+		Instances: c.Instances, NotRecorded: c.NotRecorded, AskedAt: c.AskedAt, AnsweredAt: c.AnsweredAt,
+		LatencyMs: c.LatencyMs,
+		Failure:  c.Failure,
 		PausedAt: c.PausedAt, PausedBy: optional(c.PausedBy), PausedWhy: optional(c.PausedWhy), AddedAt: c.AddedAt,
 		AddedBy: c.AddedBy, ReadWantedAt: c.ReadWantedAt, ReadTriedAt: c.ReadTriedAt, ReadAt: c.ReadAt,
 		ReadFailure: c.ReadFailure,
@@ -129,7 +131,8 @@ func (a *api) BringIn(ctx context.Context, r contract.BringInRequestObject) (con
 	})
 	return contract.BringIn200JSONResponse(each(out, func(o inventory.Brought) contract.BroughtIn {
 		one := contract.BroughtIn{
-			Is: o.Is, Called: o.Called, CloudId: o.CloudID, Name: o.Name, Outcome: contract.BroughtInOutcome(o.Outcome), Login: o.Login,
+			Is: o.Is, Called: o.Called, CloudId: o.CloudID, Name: o.Name,
+			Outcome: contract.BroughtInOutcome(o.Outcome), Login: o.Login,
 			Address: o.Address, HostKeys: append([]string{}, o.HostKeys...), Learnt: o.Learnt,
 		}
 		if o.Problem != nil {

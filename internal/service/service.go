@@ -205,7 +205,8 @@ func (s *Service) Start(ctx context.Context) error {
 		return err
 	}
 	for _, of := range []interface{ Duties() []runs.Duty }{
-		s.Safes, s.Keys, s.Clouds, s.Inventory, s.Reading, s.Access, s.Rotate, s.Rules, s.Closings, s.Journal, s.Leaving, s.Notify, s.Mailing,
+		s.Safes, s.Keys, s.Clouds, s.Inventory, s.Reading, s.Access, s.Rotate, s.Rules, s.Closings, s.Journal, s.Leaving,
+		s.Notify, s.Mailing,
 	} {
 		s.engine.Take(of.Duties()...)
 	}

@@ -134,7 +134,7 @@ func (s *Store) CloudChanges(
 	var now []record.CloudInstance
 	err := db.Model(&record.CloudInstance{}).
 		Select("cloud_instances.*, i.name AS recorded_as").
-		Joins("JOIN " + recordOf).
+		Joins("JOIN "+recordOf).
 		Where("cloud = ? AND cloud_instances.gone_at IS NULL", cloud).
 		Where(`(i.state, i.size, i.private_address, i.public_address, i.ssh_port, i.static_address, i.key_label)
 			IS DISTINCT FROM (cloud_instances.state, coalesce(nullif(cloud_instances.size, ''), i.size),
@@ -190,8 +190,10 @@ func (s *Store) CloudInstances(
 		q = q.Where("cloud_instances.cloud = ?", *f.Cloud)
 	}
 	if f.Text != "" {
-		q = q.Where("(cloud_instances.name || ' ' || cloud_instances.public_address || ' ' || cloud_instances.cloud_id) ILIKE ?",
-			like(f.Text))
+		q = q.Where(
+			"(cloud_instances.name || ' ' || cloud_instances.public_address || ' ' || cloud_instances.cloud_id) ILIKE ?",
+			like(f.Text),
+		)
 	}
 	if f.Recorded != nil {
 		if *f.Recorded {
@@ -234,7 +236,9 @@ func (s *Store) CloudInstancesOf(
 func (s *Store) AdoptedWith(
 	ctx context.Context, sha256 [][]byte, address string, port int,
 ) (byKey, byAddress []record.Instance, err error) {
-	db := s.db.WithContext(ctx).Preload("HostKeys", byAlgorithm).Where("instances.in_cloud IS NULL AND instances.gone_at IS NULL")
+	db := s.db.WithContext(ctx).
+		Preload("HostKeys", byAlgorithm).
+		Where("instances.in_cloud IS NULL AND instances.gone_at IS NULL")
 	db = db.Session(&gorm.Session{})
 	if len(sha256) > 0 {
 		err = db.Where("EXISTS (SELECT 1 FROM host_keys h WHERE h.instance_id = instances.id AND h.sha256 IN ?)", sha256).

@@ -11,7 +11,9 @@ import (
 
 const instancesInCloud = `clouds.*, (SELECT count(*) FROM instances i
 	WHERE i.in_cloud = clouds.id AND i.gone_at IS NULL) AS instances,
-	(SELECT count(*) FROM cloud_instances ` + recordedAs + ` WHERE cloud_instances.cloud = clouds.id AND cloud_instances.gone_at IS NULL AND cloud_instances.state <> 'deleted'
+	(SELECT count(*) FROM cloud_instances ` + recordedAs + `
+		WHERE cloud_instances.cloud = clouds.id AND cloud_instances.gone_at IS NULL
+		AND cloud_instances.state <> 'deleted'
 		AND i.id IS NULL AND ` + notOurs + `) AS not_recorded`
 
 // AddCloud keeps a cloud. A *TakenError names clouds_name or clouds_adapter.
@@ -60,7 +62,9 @@ func (s *Store) SealCloud(ctx context.Context, id uuid.UUID, token record.Secret
 	if err := s.underMark(ctx, token); err != nil {
 		return err
 	}
-	return plain(s.db.WithContext(ctx).Model(&record.Cloud{}).Where("id = ?", id).Update("encrypted", token.Encrypted).Error)
+	return plain(
+		s.db.WithContext(ctx).Model(&record.Cloud{}).Where("id = ?", id).Update("encrypted", token.Encrypted).Error,
+	)
 }
 
 // PauseCloud has a cloud asked no more, or again where at is nil.

@@ -65,7 +65,8 @@ func (s *Store) RotatingTimes(ctx context.Context) (of map[uuid.UUID]float64, al
 func (s *Store) ReportedItems(ctx context.Context, id uuid.UUID) ([]record.ReportedItem, error) {
 	var items []record.ReportedItem
 	err := s.db.WithContext(ctx).
-		Raw(`SELECT t.*, l.os_user, i.name AS instance_name, i.cloud_id, i.in_cloud, ok.sha256 AS old_sha256, nk.sha256 AS new_sha256,
+		Raw(`SELECT t.*, l.os_user, i.name AS instance_name, i.cloud_id, i.in_cloud,
+			ok.sha256 AS old_sha256, nk.sha256 AS new_sha256,
 			pb.at AS before_at, coalesce(pb.person, '') AS before_person, pa.at AS after_at, coalesce(pa.person,
 				'') AS after_person
 		FROM rotation_items t JOIN rotations r ON r.id = t.rotation_id JOIN logins l ON l.id = t.login_id

@@ -70,8 +70,8 @@ whole changes nothing.`,
 	{
 		Name: "cloud pause", Args: "NAME", Min: 1, Max: 1, Flags: cloudPause(true),
 		Summary: "Have a cloud not asked until it is resumed",
-		Detail: "Runs in it wait, and its part of every answer is not known. SSH is not touched: keys are granted, rotated and\n" +
-			"read as before where a steward key or a person's machine does it.",
+		Detail: `Runs in it wait, and its part of every answer is not known. SSH is not touched: keys are granted,
+rotated and read as before where a steward key or a person's machine does it.`,
 		Examples: []string{"plumlatch cloud pause south-marsh -reason 'moved on Sunday'"},
 	},
 	{
@@ -82,8 +82,8 @@ whole changes nothing.`,
 	{
 		Name: "cloud forget", Args: "NAME", Min: 1, Max: 1, Flags: cloudForget,
 		Summary: "Forget a cloud; its instances stay as machines of no cloud",
-		Detail: "Nothing in the cloud is touched. It is refused while runs are at work on its instances or something is open " +
-			"in it.",
+		Detail: "Nothing in the cloud is touched. It is refused while runs are at work on its instances or something is " +
+			"open in it.",
 		Examples: []string{"plumlatch cloud forget south-marsh -reason 'given up'"},
 	},
 }
@@ -145,8 +145,12 @@ func cloudAdd(f *flag.FlagSet) func(context.Context, *kit.Session, []string) err
 			there, again := kit.Answer[apiclient.Cloud](client.GetCloud(ctx, args[0]))
 			if again == nil && there.Adapter == at.adapter {
 				return keys.Record(s, there, there.Name, func() {
-					keys.Say(s, "%s was added before; nothing was changed. Another token: plumlatch cloud change %s -adapter-token-file FILE",
-						there.Name, there.Name)
+					keys.Say(
+						s,
+						"%s was added before; nothing was changed. Another token: plumlatch cloud change %s -adapter-token-file FILE",
+						there.Name,
+						there.Name,
+					)
 				})
 			}
 		}
@@ -177,7 +181,8 @@ var cloudListing = kit.Listing[apiclient.Cloud]{
 	None:  "There is no cloud. Add one: plumlatch help cloud add",
 	Cells: func(c apiclient.Cloud) []string {
 		return []string{
-			c.Name, state(c), lastAnswer(c), took(c), strconv.Itoa(c.Instances), strconv.Itoa(c.NotRecorded), zoneNames(c), c.Adapter,
+			c.Name, state(c), lastAnswer(c), took(c), strconv.Itoa(c.Instances), strconv.Itoa(c.NotRecorded),
+			zoneNames(c), c.Adapter,
 		}
 	},
 }

@@ -231,7 +231,8 @@ func carryIn(
 		if !s.Json && !s.Quiet && !yes {
 			showBrought(s, would, true)
 		}
-		if err := s.Confirm(yes, fmt.Sprintf("This records %s of %s.", text.Counted(in, "instance"), request.Cloud), "yes"); err != nil {
+		what := fmt.Sprintf("This records %s of %s.", text.Counted(in, "instance"), request.Cloud)
+		if err := s.Confirm(yes, what, "yes"); err != nil {
 			return err
 		}
 		if would, err = inParts(s, ctx, client, request, false); err != nil {

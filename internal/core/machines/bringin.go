@@ -2,8 +2,8 @@ package machines
 
 import "plumlatch/internal/core/name"
 
-// NameFor is what an instance of a cloud is recorded as: by the name that it has there, made fit, or else by its id; with
-// the end of its id where another has that name already.
+// NameFor is what an instance of a cloud is recorded as: by the name that it has there, made fit, or else by its id;
+// with the end of its id where another has that name already.
 func NameFor(called, id string, taken func(string) bool) string {
 	fit := name.Suggest(called)
 	if called == "" || name.Check(fit) != nil {

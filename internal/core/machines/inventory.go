@@ -9,7 +9,7 @@ import (
 const MostListed = 200_000
 
 var (
-	errOrder  = errors.New("it does not list its instances in the order of their ids, so that the end of the list is not known")
+	errOrder   = errors.New("it does not list its instances in the order of their ids, so that its end is not known")
 	errTooMany = fmt.Errorf("it lists more than %d instances", MostListed)
 )
 

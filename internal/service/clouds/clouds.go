@@ -207,7 +207,9 @@ func (s *Service) Change(ctx context.Context, actor people.Actor, name string, w
 	if to.Token == "" {
 		if to.URL != c.Adapter { // it would be sent to somewhere else
 			return record.Cloud{}, bad(
-				"token", "the token goes to another adapter only where it is given again", "Say in which file it is: -adapter-token-file FILE",
+				"token",
+				"the token goes to another adapter only where it is given again",
+				"Say in which file it is: -adapter-token-file FILE",
 			)
 		}
 		old, err := s.Safe.Open(c.Encrypted, tokenRecord(c.ID))
@@ -369,7 +371,11 @@ func (s *Service) ask(ctx context.Context, c *cloud.Cloud) (*record.CloudSaid, i
 	if err != nil {
 		return nil, 0, err
 	}
-	said := &record.CloudSaid{Name: text.Line(can.Name, text.MaxLine), Capabilities: []string{}, Zones: []record.CloudZone{}}
+	said := &record.CloudSaid{
+		Name:         text.Line(can.Name, text.MaxLine),
+		Capabilities: []string{},
+		Zones:        []record.CloudZone{},
+	}
 	for _, c := range can.Capabilities[:min(len(can.Capabilities), mostZones)] {
 		said.Capabilities = append(said.Capabilities, text.Line(string(c), text.MaxLine))
 	}

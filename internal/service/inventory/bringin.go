@@ -71,8 +71,8 @@ const (
 type Brought struct {
 	// Is is as it was named, Called its name in the cloud, and Name that of its record.
 	Is, Called, CloudID, Name string
-	Outcome           Outcome
-	Login, Address    string
+	Outcome                   Outcome
+	Login, Address            string
 	// HostKeys are the SHA-256 fingerprints of those that are pinned, Learnt is how they were learnt.
 	HostKeys []string
 	Learnt   string
@@ -256,7 +256,11 @@ func (s *Service) askEach(ctx context.Context, c record.Cloud, w Wanted, list []
 			continue
 		}
 		group.Go(func() error {
-			err := problem.Guard(s.log, "bringing in "+one.CloudID, func() error { return s.askOne(ctx, c, w, boot, images, one) })
+			err := problem.Guard(
+				s.log,
+				"bringing in "+one.CloudID,
+				func() error { return s.askOne(ctx, c, w, boot, images, one) },
+			)
 			var p *problem.Problem
 			if errors.As(err, &p) {
 				one.leave(p)
@@ -275,7 +279,8 @@ func (s *Service) askOne(
 	ctx context.Context, c record.Cloud, w Wanted, boot bool, images []cloud.Image, one *candidate,
 ) (err error) {
 	from := s.clouds.Of(&c.ID)
-	if one.now, err = from.Instance(ctx, one.CloudID); cloud.NotThere(err) || err == nil && one.now.State == cloud.Deleted {
+	if one.now, err = from.Instance(ctx, one.CloudID); cloud.NotThere(err) ||
+		err == nil && one.now.State == cloud.Deleted {
 		return &problem.Problem{
 			Kind: problem.NotFound, Code: "no-such-instance", Where: []string{one.Is}, Detail: one.Is + " is gone",
 			Remedy: "Read the cloud again: plumlatch cloud read " + c.Name,
@@ -397,7 +402,11 @@ func (s *Service) nameEach(ctx context.Context, list []candidate) error {
 	var wanted []string
 	for _, one := range list {
 		if one.Outcome == "" {
-			wanted = append(wanted, one.wanted.As, machines.NameFor(one.now.Name, one.CloudID, func(string) bool { return false }))
+			wanted = append(
+				wanted,
+				one.wanted.As,
+				machines.NameFor(one.now.Name, one.CloudID, func(string) bool { return false }),
+			)
 		}
 	}
 	known, err := s.store.InstancesKnown(ctx, wanted, nil)

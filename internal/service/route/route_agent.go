@@ -73,7 +73,8 @@ func rehearseAgent(s *Service, c Rehearsing) (string, func(context.Context) (str
 					"; permission would be given temporarily",
 			)
 		}
-		read, err := s.clouds.Of(c.Instance.InCloud).AgentFile(ctx, cloud.AgentPlace{Instance: c.Instance.CloudID}, "/etc/passwd", "")
+		at := cloud.AgentPlace{Instance: c.Instance.CloudID}
+		read, err := s.clouds.Of(c.Instance.InCloud).AgentFile(ctx, at, "/etc/passwd", "")
 		return "it reads /etc/passwd: " + string(read.Kind), err
 	}
 }

@@ -238,7 +238,9 @@ function Changes({ of: c, change }: { of: Cloud; change: (c: Cloud) => void }) {
                 onClick={() =>
                   void modal.confirm({
                     title: `Forget the cloud ${c.name}?`,
-                    content: `Nothing in it is touched. ${counted(c.instances, "instance")} in it stay recorded as machines of no cloud: ways back in that need the cloud are closed to them.`,
+                    content:
+                      `Nothing in it is touched. ${counted(c.instances, "instance")} in it stay recorded as machines ` +
+                      "of no cloud: ways back in that need the cloud are closed to them.",
                     okText: "Forget it",
                     okButtonProps: { danger: true },
                     onOk: () => forget.mutateAsync(undefined).catch(() => {}),

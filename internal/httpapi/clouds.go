@@ -67,8 +67,8 @@ func cloudOf(c record.Cloud) contract.Cloud {
 		Name: c.Name, Adapter: c.Adapter, Given: c.Given, Capabilities: []string{}, Zones: []contract.Zone{},
 		Instances: c.Instances, NotRecorded: c.NotRecorded, AskedAt: c.AskedAt, AnsweredAt: c.AnsweredAt,
 		LatencyMs: c.LatencyMs,
-		Failure:  c.Failure,
-		PausedAt: c.PausedAt, PausedBy: optional(c.PausedBy), PausedWhy: optional(c.PausedWhy), AddedAt: c.AddedAt,
+		Failure:   c.Failure,
+		PausedAt:  c.PausedAt, PausedBy: optional(c.PausedBy), PausedWhy: optional(c.PausedWhy), AddedAt: c.AddedAt,
 		AddedBy: c.AddedBy, ReadWantedAt: c.ReadWantedAt, ReadTriedAt: c.ReadTriedAt, ReadAt: c.ReadAt,
 		ReadFailure: c.ReadFailure,
 	}

@@ -12,6 +12,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"testing"
 	"time"
@@ -539,5 +540,72 @@ func TestAnAdapterIsCheckedAgainstTheContract(t *testing.T) {
 	}
 	if n := h.cloudInstances(); n != 0 {
 		t.Errorf("%d instances are left of the check", n)
+	}
+}
+
+// TestALimitedOperatorSeesNothingOfACloudThatIsNotRecorded lists and brings in as somebody who works on some labels.
+func TestALimitedOperatorSeesNothingOfACloudThatIsNotRecorded(t *testing.T) {
+	t.Parallel()
+	h := newHouse(t, "")
+	h.must("key", "new", "mine")
+	there := h.launchedElsewhere(t, "gauge", "debian-12")
+	h.must("cloud", "read", "main")
+	password := filepath.Join(h.dir, "runa.password")
+	if err := os.WriteFile(password, []byte("harbour kittiwake"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	h.must(
+		"operator", "add", "runa", "-role", "operator", "-limit", "team=cameras", "-password-file", password,
+	)
+	runa := h.as(h.signIn("runa", "harbour kittiwake"), "cloud", "instances", "-json")
+	if runa.status != 0 || strings.Contains(runa.out, there.Id) {
+		t.Errorf("runa sees what is not recorded: %+v", runa)
+	}
+	token := h.signIn("runa", "harbour kittiwake")
+	for _, name := range []string{there.Id, "gauge"} {
+		r := h.as(token, "instance", "bring-in", name, "-yes", "-json")
+		if r.status != 3 || !strings.Contains(r.out, `"no-such-instance"`) {
+			t.Errorf("runa brings in %s: %+v", name, r)
+		}
+	}
+	if r := h.as(token, "cloud", "pause", "main"); r.status != 5 {
+		t.Errorf("runa pauses a cloud: %+v", r)
+	}
+	if out := h.must("instance", "list", "-q"); out != "" {
+		t.Errorf("recorded: %s", out)
+	}
+}
+
+// TestTwoWhoBringInTheSameRecordItOnce has four bring in the same at once.
+func TestTwoWhoBringInTheSameRecordItOnce(t *testing.T) {
+	t.Parallel()
+	h := newHouse(t, "")
+	h.must("key", "new", "mine")
+	there := h.launchedElsewhere(t, "gauge", "debian-12")
+	h.must("cloud", "read", "main")
+	results := make([]result, 4)
+	var all sync.WaitGroup
+	for n := range results {
+		all.Go(func() {
+			results[n] = h.client("instance", "bring-in", there.Id, "-as", fmt.Sprint("gauge-", n), "-yes", "-json")
+		})
+	}
+	all.Wait()
+	in := 0
+	for _, r := range results {
+		var list []apiclient.BroughtIn
+		if err := json.Unmarshal([]byte(r.out), &list); err != nil || len(list) != 1 {
+			t.Fatalf("%v %+v", err, r)
+		}
+		switch one := list[0]; {
+		case one.Outcome == "brought-in":
+			in++
+		case one.Outcome == "was-there":
+		case one.Problem == nil || one.Problem.Code != "recorded-already":
+			t.Errorf("%+v", one)
+		}
+	}
+	if out := h.must("instance", "list", "-q"); in != 1 || len(strings.Fields(out)) != 1 {
+		t.Errorf("%d say that they brought it in, and recorded are %q", in, out)
 	}
 }

@@ -4,7 +4,6 @@ import (
 	"encoding/json"
 	"os"
 	"path/filepath"
-	"regexp"
 	"strings"
 	"testing"
 
@@ -28,8 +27,8 @@ func TestOfAThousandLoginsFiftyFailInFiveWaysAndHoldUpNoOther(t *testing.T) {
 		t.Fatalf("%d instances", len(instances))
 	}
 	port, err := cloud.Connect(
-		regexp.MustCompile(`stand-in cloud is at (http\S+);`).FindStringSubmatch(read(t, filepath.Join(dir, "demo.env")))[1],
-		strings.TrimSpace(read(t, filepath.Join(dir, "paddock.token"))), cloud.CallTimeout,
+		h.inCloud("south-marsh").Adapter,
+		strings.TrimSpace(read(t, filepath.Join(dir, "paddock-south-marsh.token"))), cloud.CallTimeout,
 	)
 	if err != nil {
 		t.Fatal(err)
@@ -40,7 +39,7 @@ func TestOfAThousandLoginsFiftyFailInFiveWaysAndHoldUpNoOther(t *testing.T) {
 		}
 	}
 	file := func(i apiclient.Instance) string {
-		return filepath.Join(dir, "paddock", "disks", i.CloudId, "home/debian/.ssh/authorized_keys")
+		return filepath.Join(dir, "paddock-south-marsh", "disks", i.CloudId, "home/debian/.ssh/authorized_keys")
 	}
 	var wanted apiclient.RotationPlan
 	eventually(t, "the guest agents have registered", func() bool {
@@ -73,7 +72,7 @@ func TestOfAThousandLoginsFiftyFailInFiveWaysAndHoldUpNoOther(t *testing.T) {
 		}},
 		{"there is no user debian", func(i apiclient.Instance, text string) error {
 			return os.WriteFile(
-				filepath.Join(dir, "paddock", "disks", i.CloudId, "etc/passwd"), []byte("root:x:0:0:root:/root:/bin/sh\n"),
+				filepath.Join(dir, "paddock-south-marsh", "disks", i.CloudId, "etc/passwd"), []byte("root:x:0:0:root:/root:/bin/sh\n"),
 				0o644,
 			)
 		}},

@@ -72,7 +72,8 @@ func TestOfAThousandLoginsFiftyFailInFiveWaysAndHoldUpNoOther(t *testing.T) {
 		}},
 		{"there is no user debian", func(i apiclient.Instance, text string) error {
 			return os.WriteFile(
-				filepath.Join(dir, "paddock-south-marsh", "disks", i.CloudId, "etc/passwd"), []byte("root:x:0:0:root:/root:/bin/sh\n"),
+				filepath.Join(dir, "paddock-south-marsh", "disks", i.CloudId, "etc/passwd"),
+				[]byte("root:x:0:0:root:/root:/bin/sh\n"),
 				0o644,
 			)
 		}},

@@ -576,6 +576,33 @@ func TestALimitedOperatorSeesNothingOfACloudThatIsNotRecorded(t *testing.T) {
 	}
 }
 
+// TestMostOfACloudIsNotTakenForGone points a cloud at the adapter of another one, which knows none of its instances.
+func TestMostOfACloudIsNotTakenForGone(t *testing.T) {
+	t.Parallel()
+	h := newHouse(t, "")
+	at, tokenFile := h.cloudBeside("snapshots")
+	_, through := h.spoilt()
+	h.must("cloud", "add", "marsh", "-adapter", through, "-adapter-token-file", h.tokenFile())
+	h.must("key", "new", "mine")
+	for _, name := range []string{"one", "two", "three"} {
+		h.launchedElsewhere(t, name, "debian-12")
+	}
+	h.must("cloud", "read", "marsh")
+	h.broughtIn(0, "-cloud", "marsh", "-all")
+	h.must("cloud", "change", "marsh", "-adapter", at, "-adapter-token-file", tokenFile)
+	if r := h.client("cloud", "read", "marsh"); r.status != 7 || h.inCloud("marsh").Instances != 3 {
+		t.Errorf("by another cloud: %+v %+v", r, h.inCloud("marsh"))
+	}
+	if n := h.toldOften("instance.gone"); n != 0 {
+		t.Errorf("%d instances are told to be gone", n)
+	}
+	h.must("cloud", "read", "marsh", "-accept-gone")
+	if c := h.inCloud("marsh"); c.Instances != 0 || h.toldOften("instance.gone") != 3 ||
+		h.toldOften("cloud.accept-gone") != 1 {
+		t.Errorf("accepted: %+v", c)
+	}
+}
+
 // TestTwoWhoBringInTheSameRecordItOnce has four bring in the same at once.
 func TestTwoWhoBringInTheSameRecordItOnce(t *testing.T) {
 	t.Parallel()

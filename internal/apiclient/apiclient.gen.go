@@ -4570,6 +4570,12 @@ type ForgetCloudParams struct {
 	Reason *string `form:"reason,omitempty" json:"reason,omitempty"`
 }
 
+// ReadCloudParams defines parameters for ReadCloud.
+type ReadCloudParams struct {
+	// AcceptGone Take it that most of what is recorded is gone, where it is. Without this such a reading changes nothing, since another cloud may have answered.
+	AcceptGone *bool `form:"accept_gone,omitempty" json:"accept_gone,omitempty"`
+}
+
 // ListDaybookParams defines parameters for ListDaybook.
 type ListDaybookParams struct {
 	// After The cursor that the page before gave as next.
@@ -5503,7 +5509,7 @@ type ClientInterface interface {
 	// ReadCloud performs a POST /clouds/{cloud}/read (the `ReadCloud` operationId) request.
 	//
 	// Asks for a reading of all that runs in the cloud. It has ended once read_tried_at is behind read_wanted_at.
-	ReadCloud(ctx context.Context, cloud CloudName, reqEditors ...RequestEditorFn) (*http.Response, error)
+	ReadCloud(ctx context.Context, cloud CloudName, params *ReadCloudParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListConsentLabels performs a GET /consent-labels (the `ListConsentLabels` operationId) request.
 	ListConsentLabels(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -6675,8 +6681,8 @@ func (c *Client) CheckCloud(ctx context.Context, cloud CloudName, reqEditors ...
 // ReadCloud performs a POST /clouds/{cloud}/read (the `ReadCloud` operationId) request.
 //
 // Asks for a reading of all that runs in the cloud. It has ended once read_tried_at is behind read_wanted_at.
-func (c *Client) ReadCloud(ctx context.Context, cloud CloudName, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewReadCloudRequest(c.Server, cloud)
+func (c *Client) ReadCloud(ctx context.Context, cloud CloudName, params *ReadCloudParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewReadCloudRequest(c.Server, cloud, params)
 	if err != nil {
 		return nil, err
 	}
@@ -10135,7 +10141,7 @@ func NewCheckCloudRequest(server string, cloud CloudName) (*http.Request, error)
 }
 
 // NewReadCloudRequest constructs an http.Request for the ReadCloud method
-func NewReadCloudRequest(server string, cloud CloudName) (*http.Request, error) {
+func NewReadCloudRequest(server string, cloud CloudName, params *ReadCloudParams) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -10158,6 +10164,33 @@ func NewReadCloudRequest(server string, cloud CloudName) (*http.Request, error) 
 	queryURL, err := serverURL.Parse(operationPath)
 	if err != nil {
 		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.AcceptGone != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "accept_gone", *params.AcceptGone, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
 	}
 
 	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)

@@ -91,7 +91,7 @@ func cloudOf(c record.Cloud) contract.Cloud {
 func (a *api) ReadCloud(
 	ctx context.Context, r contract.ReadCloudRequestObject,
 ) (contract.ReadCloudResponseObject, error) {
-	c, err := a.Service.Inventory.Read(ctx, r.Cloud)
+	c, err := a.Service.Inventory.Read(ctx, actorOf(ctx), r.Cloud, given(r.Params.AcceptGone))
 	return contract.ReadCloud202JSONResponse(cloudOf(c)), err
 }
 

@@ -39,6 +39,7 @@ type CloudChange struct {
 
 	ReadWantedAt, ReadTriedAt, ReadAt *time.Time
 	ReadSaid                          *CloudReading `gorm:"serializer:json"`
+	ReadAccepts                       *bool
 }
 
 // CloudAnswer is what a cloud answered when it was asked what it can do.

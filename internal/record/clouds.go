@@ -52,9 +52,11 @@ type Cloud struct {
 	// ReadAt when one was whole. ReadFailure is why the last one was not, ReadSaid what it found.
 	ReadWantedAt, ReadTriedAt, ReadAt *time.Time
 	ReadFailure                       string
-	ReadSaid                          *CloudReading `gorm:"serializer:json"`
-	Instances                         int           `gorm:"->;-:migration"` // how many are recorded in it
-	NotRecorded                       int           `gorm:"->;-:migration"` // how many run in it and are not
+	// ReadAccepts is whether the next reading may find most of what is recorded gone.
+	ReadAccepts bool
+	ReadSaid    *CloudReading `gorm:"serializer:json"`
+	Instances   int           `gorm:"->;-:migration"` // how many are recorded in it
+	NotRecorded int           `gorm:"->;-:migration"` // how many run in it and are not
 }
 
 // CloudReading is what a reading of all that runs in a cloud found.

@@ -85,16 +85,14 @@ func (s *Store) PutCloudInstances(
 	return fresh, nil
 }
 
-// CloudInstancesUnseen returns those of a cloud that were there, and that were not seen since then: first those that
-// are recorded here.
-func (s *Store) CloudInstancesUnseen(
-	ctx context.Context, cloud uuid.UUID, since time.Time,
-) (out []record.CloudInstance, err error) {
+// CloudInstancesThere returns those of a cloud that were there when it was last read: first those that are recorded
+// here.
+func (s *Store) CloudInstancesThere(ctx context.Context, cloud uuid.UUID) (out []record.CloudInstance, err error) {
 	err = s.db.WithContext(ctx).
 		Model(&record.CloudInstance{}).
 		Select("cloud_instances.*, coalesce(i.name, '') AS recorded_as").
 		Joins(recordedAs).
-		Where("cloud = ? AND last_seen < ? AND cloud_instances.gone_at IS NULL", cloud, since).
+		Where("cloud = ? AND cloud_instances.gone_at IS NULL", cloud).
 		Order("i.name NULLS LAST, cloud_instances.cloud_id").
 		Find(&out).
 		Error

@@ -6002,7 +6002,10 @@ export interface operations {
     };
     readCloud: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Take it that most of what is recorded is gone, where it is. Without this such a reading changes nothing, since another cloud may have answered. */
+                accept_gone?: boolean;
+            };
             header?: never;
             path: {
                 /** @description The cloud's name. */

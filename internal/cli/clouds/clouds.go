@@ -48,7 +48,8 @@ whose certificate this machine would not take.`,
 		Summary: "Read all that runs in a cloud, now",
 		Detail: `The service does so by itself every ten minutes. What is new is listed by  plumlatch cloud instances
 -not-recorded; what has changed of recorded instances, and what is gone, is in the daybook. A reading that is not
-whole changes nothing.`,
+whole changes nothing. Nor does one by which most of what is recorded is gone, unless -accept-gone is given: another
+cloud may have answered.`,
 		Examples: []string{"plumlatch cloud read south-marsh"},
 	},
 	{

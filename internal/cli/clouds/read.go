@@ -20,8 +20,9 @@ const lookAgain = 300 * time.Millisecond
 
 func cloudRead(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error {
 	noWait := f.Bool("no-wait", false, "end when the reading is asked for")
+	gone := f.Bool("accept-gone", false, "take it that most of what is recorded is gone, where it is")
 	return keys.With(func(ctx context.Context, s *kit.Session, client *apiclient.Client, args []string) error {
-		c, err := kit.Answer[apiclient.Cloud](client.ReadCloud(ctx, args[0]))
+		c, err := kit.Answer[apiclient.Cloud](client.ReadCloud(ctx, args[0], &apiclient.ReadCloudParams{AcceptGone: gone}))
 		if err != nil {
 			return err
 		}

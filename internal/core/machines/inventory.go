@@ -34,6 +34,10 @@ func (l *Listed) Take(ids []string) (after string, err error) {
 	return l.last, nil
 }
 
+// TooManyGone reports whether so many of the recorded instances of a cloud are gone at once that it is more likely that
+// another cloud answers: over half of them, and more than two.
+func TooManyGone(gone, recorded int) bool { return gone > 2 && 2*gone > recorded }
+
 // KnownState reports whether a state that a cloud tells of is one that machines have.
 func KnownState(s State) bool {
 	switch s {

@@ -34,3 +34,17 @@ func TestAListThatGoesRoundOrBackIsNoList(t *testing.T) {
 		}
 	}
 }
+
+func TestMostOfACloudIsNotGoneAtOnce(t *testing.T) {
+	for _, c := range []struct {
+		gone, recorded int
+		want           bool
+	}{
+		{0, 0, false}, {1, 1, false}, {2, 2, false}, {3, 3, true}, {3, 6, false}, {4, 7, true}, {500, 1000, false},
+		{501, 1000, true},
+	} {
+		if got := TooManyGone(c.gone, c.recorded); got != c.want {
+			t.Errorf("%d of %d: %v, want %v", c.gone, c.recorded, got, c.want)
+		}
+	}
+}

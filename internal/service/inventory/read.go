@@ -15,6 +15,7 @@ import (
 	"plumlatch/internal/core/text"
 	"plumlatch/internal/record"
 	"plumlatch/internal/service/journal"
+	"plumlatch/internal/service/people"
 	"plumlatch/internal/service/problem"
 	"plumlatch/internal/store"
 )
@@ -26,11 +27,14 @@ const (
 	// atOnce is how many instances are asked for by themselves at the same time, and sample how many of those that are
 	// not recorded and that a list leaves out.
 	atOnce = 8
-	sample = 20
+	// cloudsAtOnce is how many clouds are read at the same time.
+	cloudsAtOnce = 4
+	sample       = 20
 )
 
-// Read asks for a reading of all that runs in a cloud, and returns the cloud; its ReadTriedAt tells of the end.
-func (s *Service) Read(ctx context.Context, name string) (record.Cloud, error) {
+// Read asks for a reading of all that runs in a cloud, and returns the cloud; its ReadTriedAt tells of the end. A
+// reading that finds most of what is recorded gone changes nothing unless acceptGone is given.
+func (s *Service) Read(ctx context.Context, actor people.Actor, name string, acceptGone bool) (record.Cloud, error) {
 	c, err := s.clouds.Cloud(ctx, name)
 	if err != nil {
 		return c, err
@@ -38,7 +42,14 @@ func (s *Service) Read(ctx context.Context, name string) (record.Cloud, error) {
 	if c.PausedAt != nil {
 		return c, problem.FromCloud(fmt.Errorf("%s: %w", c.Name, cloud.ErrPaused))
 	}
-	if err := s.store.ChangeCloud(ctx, c.ID, record.CloudChange{ReadWantedAt: new(s.now())}); err != nil {
+	err = s.store.InTx(ctx, func(tx *store.Store) error {
+		change := record.CloudChange{ReadWantedAt: new(s.now()), ReadAccepts: &acceptGone}
+		if err := tx.ChangeCloud(ctx, c.ID, change); err != nil || !acceptGone {
+			return err
+		}
+		return tx.Note(ctx, s.journal.Entry(actor.By(), "cloud.accept-gone", "cloud", c.Name, "", nil))
+	})
+	if err != nil {
 		return c, err
 	}
 	s.engine.Nudge(ctx, readDuty)
@@ -66,15 +77,16 @@ func (s *Service) readDue(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	var all error
+	group := new(errgroup.Group) // one that fails holds up no other
+	group.SetLimit(cloudsAtOnce)
 	for _, c := range list {
 		wanted := c.ReadWantedAt != nil && (c.ReadTriedAt == nil || c.ReadTriedAt.Before(*c.ReadWantedAt))
 		old := s.Every > 0 && (c.ReadTriedAt == nil || s.now().Sub(*c.ReadTriedAt) >= s.Every)
 		if c.PausedAt == nil && (wanted || old) {
-			all = errors.Join(all, s.readCloud(ctx, c))
+			group.Go(func() error { return s.readCloud(ctx, c) })
 		}
 	}
-	return all
+	return group.Wait()
 }
 
 // readCloud reads all that runs in a cloud, and keeps what came of it. A reading that is not whole changes nothing.
@@ -84,7 +96,7 @@ func (s *Service) readCloud(ctx context.Context, c record.Cloud) error {
 	if ctx.Err() != nil {
 		return ctx.Err()
 	}
-	note := record.CloudChange{ReadTriedAt: new(s.now())}
+	note := record.CloudChange{ReadTriedAt: new(s.now()), ReadAccepts: new(false)}
 	failure := ""
 	if err != nil {
 		failure = text.Line(err.Error(), text.MaxMessage)
@@ -119,6 +131,18 @@ func (s *Service) readWhole(ctx context.Context, c record.Cloud, at time.Time) (
 	lost, err := s.lost(ctx, c, unknown, seen)
 	if err != nil {
 		return said, err
+	}
+	ended := len(lost)
+	for _, i := range gone {
+		if i.RecordedAs != "" {
+			ended++
+		}
+	}
+	if machines.TooManyGone(ended, c.Instances) && !c.ReadAccepts {
+		return said, fmt.Errorf(
+			"it no longer knows %d of the %d instances that are recorded in it, so that it may be another cloud: nothing was "+
+				"changed. If they are gone, say so: plumlatch cloud read %s -accept-gone", ended, c.Instances, c.Name,
+		)
 	}
 	said = record.CloudReading{Instances: len(list), Gone: len(gone) + len(lost)}
 	err = s.store.InTx(ctx, func(tx *store.Store) error {
@@ -195,7 +219,7 @@ func toldOf(i cloud.Instance) (record.CloudInstance, error) {
 func (s *Service) goneFrom(
 	ctx context.Context, c record.Cloud, seen map[string]bool,
 ) (gone []record.CloudInstance, err error) {
-	known, err := s.store.CloudInstancesUnseen(ctx, c.ID, s.now().Add(time.Hour))
+	known, err := s.store.CloudInstancesThere(ctx, c.ID)
 	if err != nil {
 		return nil, err
 	}

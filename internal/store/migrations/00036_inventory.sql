@@ -32,6 +32,8 @@ ALTER TABLE clouds ADD COLUMN read_tried_at timestamptz;
 ALTER TABLE clouds ADD COLUMN read_at timestamptz;
 ALTER TABLE clouds ADD COLUMN read_failure text NOT NULL DEFAULT '';
 ALTER TABLE clouds ADD COLUMN read_said jsonb;
+-- Whether somebody has said that most of what is recorded may be gone.
+ALTER TABLE clouds ADD COLUMN read_accepts boolean NOT NULL DEFAULT false;
 CREATE OR REPLACE VIEW limited.clouds AS SELECT * FROM public.clouds;
 
 -- Of an instance that was there before it was recorded.

@@ -576,6 +576,38 @@ func TestALimitedOperatorSeesNothingOfACloudThatIsNotRecorded(t *testing.T) {
 	}
 }
 
+// TestAnInstanceThatTellsAnothersHostKeyIsNotTakenForIt has an instance print the host keys of an adopted machine.
+func TestAnInstanceThatTellsAnothersHostKeyIsNotTakenForIt(t *testing.T) {
+	t.Parallel()
+	h := newHouse(t, "")
+	h.must("key", "new", "mine")
+	gate, liar := h.launchedElsewhere(t, "gate", "debian-12"), h.launchedElsewhere(t, "liar", "debian-12")
+	h.must("instance", "adopt", "old-gate", "-address", gate.PublicAddress, "-port", fmt.Sprint(gate.SshPort), "-login",
+		"debian", "-yes")
+	output, err := h.cloudPort().BootOutput(t.Context(), gate.Id)
+	if err != nil {
+		t.Fatal(err)
+	}
+	s, through := h.spoilt()
+	s.how.Store(func(w http.ResponseWriter, r *http.Request) bool {
+		if !strings.HasSuffix(r.URL.Path, liar.Id+"/boot-output") {
+			return false
+		}
+		fmt.Fprint(w, output)
+		return true
+	})
+	h.must("cloud", "add", "odd", "-adapter", through, "-adapter-token-file", h.tokenFile())
+	h.must("cloud", "read", "odd")
+	one := h.broughtIn(3, "-cloud", "odd", "liar")[0]
+	if i := h.instance("old-gate"); one.Problem == nil || one.Problem.Code != "host-key-not-shown" || !i.Adopted ||
+		i.PublicAddress != gate.PublicAddress {
+		t.Errorf("%+v %+v", one, i)
+	}
+	if one := h.broughtIn(0, "-cloud", "odd", "gate")[0]; one.Outcome != "joined" {
+		t.Errorf("the machine itself: %+v", one)
+	}
+}
+
 // TestMostOfACloudIsNotTakenForGone points a cloud at the adapter of another one, which knows none of its instances.
 func TestMostOfACloudIsNotTakenForGone(t *testing.T) {
 	t.Parallel()

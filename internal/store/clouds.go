@@ -67,7 +67,7 @@ func (s *Store) SealCloud(ctx context.Context, id uuid.UUID, token record.Secret
 	)
 }
 
-// PauseCloud has a cloud asked no more, or again where at is nil.
+// PauseCloud has a cloud left unasked, or asked again where at is nil.
 func (s *Store) PauseCloud(ctx context.Context, id uuid.UUID, at *time.Time, by, why string) error {
 	return plain(
 		s.db.WithContext(ctx).

@@ -469,7 +469,7 @@ func (s *Service) setPaused(
 	return s.Cloud(ctx, name)
 }
 
-// Forget has a cloud be known no more. Its instances stay as machines of no cloud. It is refused while runs are at
+// Forget ends the record of a cloud. Its instances stay as machines of no cloud. It is refused while runs are at
 // work in them, or something is open.
 func (s *Service) Forget(ctx context.Context, actor people.Actor, name, reason string) (left int, err error) {
 	if err := problem.CheckText("reason", reason); err != nil {

@@ -368,7 +368,7 @@ func fingerprints(keys []keypair.Public) string {
 	return strings.Join(all, ", ")
 }
 
-// shown asks a machine for its host keys.
+// shown asks a machine for its host keys, in place of those that were told.
 func (s *Service) shown(ctx context.Context, one *candidate) error {
 	if one.now.PublicAddress == "" || one.now.State != cloud.Running {
 		return &problem.Problem{
@@ -387,6 +387,7 @@ func (s *Service) shown(ctx context.Context, one *candidate) error {
 			Remedy: "See that a firewall lets this service in",
 		}
 	}
+	one.keys = nil
 	for _, k := range shown {
 		public, err := keypair.ReadLine(k.Type() + " " + base64.StdEncoding.EncodeToString(k.Marshal()))
 		if err != nil {
@@ -522,6 +523,23 @@ func pinnedOf(i record.Instance) string {
 func (s *Service) join(
 	ctx context.Context, actor people.Actor, c record.Cloud, w Wanted, was record.Instance, one *candidate,
 ) error {
+	// A boot output is what an instance wrote of itself, and host keys are public: it has to show that it has the key.
+	showing := *one
+	if err := s.shown(ctx, &showing); err != nil {
+		return err
+	}
+	has := func(k record.HostKey) bool {
+		return slices.ContainsFunc(showing.keys, func(o keypair.Public) bool { return bytes.Equal(o.Blob, k.Blob) })
+	}
+	if !slices.ContainsFunc(was.HostKeys, has) {
+		return &problem.Problem{
+			Kind: problem.Conflict, Code: "host-key-not-shown", Where: []string{was.Name},
+			Detail: fmt.Sprintf(
+				"the cloud tells a host key of %s for %s, which does not show it at %s", was.Name, one.Is, one.Address,
+			),
+			Remedy: "Find out which machine it is; nothing was changed",
+		}
+	}
 	one.Name, one.Outcome = was.Name, Joined
 	one.Login, one.HostKeys, one.Learnt = fleet.LoginName(was.LoginUser, was.Name), nil, ""
 	for _, k := range was.HostKeys {

@@ -1385,10 +1385,16 @@ type AdoptInstance struct {
 	// Learnt How the host keys were learnt, such as first contact.
 	Learnt    *string `json:"learnt,omitempty"`
 	LoginUser string  `json:"login_user"`
-	Name      string  `json:"name"`
+
+	// Logins Other OS users of it that are logins from the start.
+	Logins *[]string `json:"logins,omitempty"`
+	Name   string    `json:"name"`
 
 	// Port 22 unless given.
 	Port *int `json:"port,omitempty"`
+
+	// Via The instance by way of which it is reached; what the jump rules say unless given.
+	Via *string `json:"via,omitempty"`
 }
 
 // Approach defines model for Approach.
@@ -1490,6 +1496,9 @@ type BringIn struct {
 	// Preview Tell what would become of each, and keep nothing.
 	Preview *bool   `json:"preview,omitempty"`
 	Reason  *string `json:"reason,omitempty"`
+
+	// Via The instance by way of which they are reached; what the jump rules say unless given.
+	Via *string `json:"via,omitempty"`
 }
 
 // BringInInstance defines model for BringInInstance.
@@ -1772,6 +1781,9 @@ type Connection struct {
 	HostKeys []HostKey `json:"host_keys"`
 	Port     int       `json:"port"`
 	User     string    `json:"user"`
+
+	// Via The jump hosts on the way, the first to be reached first; the address is that which the last of them reaches.
+	Via *[]Hop `json:"via,omitempty"`
 }
 
 // Consent defines model for Consent.
@@ -2189,6 +2201,16 @@ type Holder struct {
 // HolderKind defines model for Holder.Kind.
 type HolderKind string
 
+// Hop A jump host on the way to an instance. Where the caller may not see it, it has hidden alone.
+type Hop struct {
+	Address  string    `json:"address"`
+	Hidden   *bool     `json:"hidden,omitempty"`
+	HostKeys []HostKey `json:"host_keys"`
+	Instance string    `json:"instance"`
+	Port     int       `json:"port"`
+	User     string    `json:"user"`
+}
+
 // HostKey defines model for HostKey.
 type HostKey struct {
 	Algorithm string `json:"algorithm"`
@@ -2314,6 +2336,35 @@ type InstancePage struct {
 
 // InstanceState defines model for InstanceState.
 type InstanceState string
+
+// JumpHost defines model for JumpHost.
+type JumpHost struct {
+	// Behind The number of instances that are reached from it.
+	Behind   int    `json:"behind"`
+	Instance string `json:"instance"`
+}
+
+// JumpRule defines model for JumpRule.
+type JumpRule struct {
+	AddedAt time.Time          `json:"added_at"`
+	AddedBy string             `json:"added_by"`
+	Id      openapi_types.UUID `json:"id"`
+
+	// Label For instances with this label, written name=value.
+	Label *string `json:"label,omitempty"`
+
+	// Network For instances with an address in this network, in CIDR notation. The narrowest network counts, and any network before a label.
+	Network *string `json:"network,omitempty"`
+	Via     string  `json:"via"`
+}
+
+// Jumps defines model for Jumps.
+type Jumps struct {
+	Hosts []JumpHost `json:"hosts"`
+
+	// Rules In the order in which they count.
+	Rules []JumpRule `json:"rules"`
+}
 
 // KeptHead defines model for KeptHead.
 type KeptHead struct {
@@ -2534,18 +2585,30 @@ type ListedKey struct {
 type ListedMachine struct {
 	Address *string `json:"address,omitempty"`
 
+	// HostKey The SHA-256 fingerprint that one of its host keys must have.
+	HostKey *string `json:"host_key,omitempty"`
+
 	// KnownAs The instance that is recorded under that name or at that address already.
 	KnownAs *string            `json:"known_as,omitempty"`
 	Labels  *map[string]string `json:"labels,omitempty"`
 
 	// Line Where it begins, counted from 1.
-	Line      int     `json:"line"`
+	Line int `json:"line"`
+
+	// LoginOf The machine of the list that this line is another login of.
+	LoginOf   *string `json:"login_of,omitempty"`
 	LoginUser *string `json:"login_user,omitempty"`
-	Name      *string `json:"name,omitempty"`
-	Port      *int    `json:"port,omitempty"`
+
+	// Logins Other OS users of it, from further lines of the list.
+	Logins *[]string `json:"logins,omitempty"`
+	Name   *string   `json:"name,omitempty"`
+	Port   *int      `json:"port,omitempty"`
 
 	// Refused Why it cannot be adopted.
 	Refused *string `json:"refused,omitempty"`
+
+	// Via The instance, or the machine of the list, by way of which it is reached.
+	Via *string `json:"via,omitempty"`
 }
 
 // Login defines model for Login.
@@ -2679,11 +2742,27 @@ type LoginServer struct {
 
 // Loss defines model for Loss.
 type Loss struct {
+	// Behind What is reached by way of jump hosts whose logins would be less safe.
+	Behind *[]LossBehind `json:"behind,omitempty"`
+
 	// Changes The logins that would be less safe.
 	Changes []LossChange `json:"changes"`
 
 	// Keys Which keys those are, by name.
 	Keys []string `json:"keys"`
+}
+
+// LossBehind defines model for LossBehind.
+type LossBehind struct {
+	// After How safe a login is: solid with two or more holders with a fresh proof, thin with one, stale where keys are in place and none is freshly proved, shut where no key in place that anybody is known to have, unswept where nobody has read it yet.
+	After ReachState `json:"after"`
+
+	// Instances How many instances are reached by way of it.
+	Instances int    `json:"instances"`
+	JumpHost  string `json:"jump_host"`
+
+	// Names The first ten of them by name.
+	Names []string `json:"names"`
 }
 
 // LossChange defines model for LossChange.
@@ -3348,6 +3427,17 @@ type ProveKey struct {
 	Signature string `json:"signature"`
 }
 
+// PutJumpRule defines model for PutJumpRule.
+type PutJumpRule struct {
+	// Label name=value
+	Label *string `json:"label,omitempty"`
+
+	// Network Example: 198.51.100.0/24
+	Network *string `json:"network,omitempty"`
+	Reason  *string `json:"reason,omitempty"`
+	Via     string  `json:"via"`
+}
+
 // ReachMap defines model for ReachMap.
 type ReachMap struct {
 	// Keys Those in place or granted somewhere on the map, without steward keys; the one with the most logins first.
@@ -3393,6 +3483,9 @@ type ReadHostKeys struct {
 
 	// Port 22 unless given.
 	Port *int `json:"port,omitempty"`
+
+	// Via The instance by way of which it is reached, with its steward key.
+	Via *string `json:"via,omitempty"`
 }
 
 // ReadKey defines model for ReadKey.
@@ -4020,6 +4113,22 @@ type Session struct {
 
 	// Via console, cli or api.
 	Via string `json:"via"`
+}
+
+// SetJumps defines model for SetJumps.
+type SetJumps struct {
+	// Direct They are reached straight, whatever the rules say.
+	Direct    *bool    `json:"direct,omitempty"`
+	Instances []string `json:"instances"`
+	Reason    *string  `json:"reason,omitempty"`
+
+	// Via The jump host. Without it and without direct the rules say how they are reached.
+	Via *string `json:"via,omitempty"`
+}
+
+// SetJumpsDone defines model for SetJumpsDone.
+type SetJumpsDone struct {
+	Changed int `json:"changed"`
 }
 
 // SetMail defines model for SetMail.
@@ -4758,6 +4867,9 @@ type ListInstancesParams struct {
 	// Cloud Only instances in this cloud.
 	Cloud *string `form:"cloud,omitempty" json:"cloud,omitempty"`
 
+	// Via Only those that are reached from this jump host.
+	Via *string `form:"via,omitempty" json:"via,omitempty"`
+
 	// Label Only instances with this label, written name=value.
 	Label *string `form:"label,omitempty" json:"label,omitempty"`
 
@@ -4809,6 +4921,12 @@ type StartInstanceParams struct {
 
 // StopInstanceParams defines parameters for StopInstance.
 type StopInstanceParams struct {
+	// Reason Why, for the daybook.
+	Reason *Reason `form:"reason,omitempty" json:"reason,omitempty"`
+}
+
+// RemoveJumpRuleParams defines parameters for RemoveJumpRule.
+type RemoveJumpRuleParams struct {
 	// Reason Why, for the daybook.
 	Reason *Reason `form:"reason,omitempty" json:"reason,omitempty"`
 }
@@ -5241,6 +5359,12 @@ type PinHostKeysJSONRequestBody = PinHostKeys
 
 // AddStewardJSONRequestBody defines body for AddSteward for application/json ContentType.
 type AddStewardJSONRequestBody = AddSteward
+
+// PutJumpRuleJSONRequestBody defines body for PutJumpRule for application/json ContentType.
+type PutJumpRuleJSONRequestBody = PutJumpRule
+
+// SetJumpsJSONRequestBody defines body for SetJumps for application/json ContentType.
+type SetJumpsJSONRequestBody = SetJumps
 
 // ImportKeyJSONRequestBody defines body for ImportKey for application/json ContentType.
 type ImportKeyJSONRequestBody = ImportKey
@@ -5783,6 +5907,38 @@ type ClientInterface interface {
 
 	// StopInstance performs a POST /instances/{instance}/stop (the `StopInstance` operationId) request.
 	StopInstance(ctx context.Context, instance InstanceName, params *StopInstanceParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PutJumpRuleWithBody performs a PUT /jump-rules (the `PutJumpRule` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Has all instances with a label, or in a network, reached by way of another. It takes the place of a rule for the same.
+	PutJumpRuleWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PutJumpRule performs a PUT /jump-rules (the `PutJumpRule` operationId) request.
+	// Takes a body of the `application/json` content type.
+	//
+	// Has all instances with a label, or in a network, reached by way of another. It takes the place of a rule for the same.
+	PutJumpRule(ctx context.Context, body PutJumpRuleJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RemoveJumpRule performs a DELETE /jump-rules/{rule} (the `RemoveJumpRule` operationId) request.
+	RemoveJumpRule(ctx context.Context, rule openapi_types.UUID, params *RemoveJumpRuleParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListJumps performs a GET /jumps (the `ListJumps` operationId) request.
+	//
+	// The jump hosts by way of which instances are reached, and the rules.
+	ListJumps(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetJumpsWithBody performs a POST /jumps (the `SetJumps` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Says by way of which jump host instances are reached. The service logs in to it with its steward key; everybody else with a key of their own.
+	SetJumpsWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetJumps performs a POST /jumps (the `SetJumps` operationId) request.
+	// Takes a body of the `application/json` content type.
+	//
+	// Says by way of which jump host instances are reached. The service logs in to it with its steward key; everybody else with a key of their own.
+	SetJumps(ctx context.Context, body SetJumpsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListKeys performs a GET /keys (the `ListKeys` operationId) request.
 	ListKeys(ctx context.Context, params *ListKeysParams, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -7526,6 +7682,98 @@ func (c *Client) AddSteward(ctx context.Context, instance InstanceName, body Add
 // StopInstance performs a POST /instances/{instance}/stop (the `StopInstance` operationId) request.
 func (c *Client) StopInstance(ctx context.Context, instance InstanceName, params *StopInstanceParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewStopInstanceRequest(c.Server, instance, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PutJumpRuleWithBody performs a PUT /jump-rules (the `PutJumpRule` operationId) request,
+// with any type of body and a specified content type.
+//
+// Has all instances with a label, or in a network, reached by way of another. It takes the place of a rule for the same.
+func (c *Client) PutJumpRuleWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPutJumpRuleRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PutJumpRule performs a PUT /jump-rules (the `PutJumpRule` operationId) request.
+// Takes a body of the `application/json` content type.
+//
+// Has all instances with a label, or in a network, reached by way of another. It takes the place of a rule for the same.
+func (c *Client) PutJumpRule(ctx context.Context, body PutJumpRuleJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPutJumpRuleRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemoveJumpRule performs a DELETE /jump-rules/{rule} (the `RemoveJumpRule` operationId) request.
+func (c *Client) RemoveJumpRule(ctx context.Context, rule openapi_types.UUID, params *RemoveJumpRuleParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveJumpRuleRequest(c.Server, rule, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListJumps performs a GET /jumps (the `ListJumps` operationId) request.
+//
+// The jump hosts by way of which instances are reached, and the rules.
+func (c *Client) ListJumps(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListJumpsRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetJumpsWithBody performs a POST /jumps (the `SetJumps` operationId) request,
+// with any type of body and a specified content type.
+//
+// Says by way of which jump host instances are reached. The service logs in to it with its steward key; everybody else with a key of their own.
+func (c *Client) SetJumpsWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetJumpsRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetJumps performs a POST /jumps (the `SetJumps` operationId) request.
+// Takes a body of the `application/json` content type.
+//
+// Says by way of which jump host instances are reached. The service logs in to it with its steward key; everybody else with a key of their own.
+func (c *Client) SetJumps(ctx context.Context, body SetJumpsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetJumpsRequest(c.Server, body)
 	if err != nil {
 		return nil, err
 	}
@@ -11652,6 +11900,18 @@ func NewListInstancesRequest(server string, params *ListInstancesParams) (*http.
 
 		}
 
+		if params.Via != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "via", *params.Via, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
 		if params.Label != nil {
 
 			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "label", *params.Label, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
@@ -12589,6 +12849,174 @@ func NewStopInstanceRequest(server string, instance InstanceName, params *StopIn
 	if err != nil {
 		return nil, err
 	}
+
+	return req, nil
+}
+
+// NewPutJumpRuleRequest calls the generic PutJumpRule builder with application/json body
+func NewPutJumpRuleRequest(server string, body PutJumpRuleJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewPutJumpRuleRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewPutJumpRuleRequestWithBody constructs an http.Request for the PutJumpRule method, with any body, and a specified content type
+func NewPutJumpRuleRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/jump-rules")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewRemoveJumpRuleRequest constructs an http.Request for the RemoveJumpRule method
+func NewRemoveJumpRuleRequest(server string, rule openapi_types.UUID, params *RemoveJumpRuleParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "rule", rule, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/jump-rules/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Reason != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "reason", *params.Reason, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListJumpsRequest constructs an http.Request for the ListJumps method
+func NewListJumpsRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/jumps")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSetJumpsRequest calls the generic SetJumps builder with application/json body
+func NewSetJumpsRequest(server string, body SetJumpsJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSetJumpsRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewSetJumpsRequestWithBody constructs an http.Request for the SetJumps method, with any body, and a specified content type
+func NewSetJumpsRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/jumps")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }

@@ -59,7 +59,12 @@ func groups() []group {
 		{"Getting back in after a lost key", restore.RestoreCommands},
 		{"Clouds", clouds.CloudCommands},
 		{"Instances", slices.Concat(
-			fleet.InstanceCommands, clouds.BringInCommands, fleet.HostKeyCommands, restore.PasswordCommands, fleet.AdoptCommands,
+			fleet.InstanceCommands,
+			clouds.BringInCommands,
+			fleet.JumpCommands,
+			fleet.HostKeyCommands,
+			restore.PasswordCommands,
+			fleet.AdoptCommands,
 		)},
 		{
 			"Work in progress and the daybook",

@@ -269,6 +269,12 @@ func (a *api) ReadMachineList(
 				LoginUser: optional(m.User),
 				Refused:   optional(m.Refused),
 				KnownAs:   optional(m.KnownAs),
+				HostKey:   optional(m.HostKey),
+				Via:       optional(m.Via),
+				LoginOf:   optional(m.LoginOf),
+			}
+			if len(m.Logins) > 0 {
+				out.Logins = &m.Logins
 			}
 			if m.Labels != nil {
 				out.Labels = &m.Labels
@@ -281,7 +287,7 @@ func (a *api) ReadMachineList(
 func (a *api) ReadHostKeys(
 	ctx context.Context, r contract.ReadHostKeysRequestObject,
 ) (contract.ReadHostKeysResponseObject, error) {
-	keys, err := a.Service.Fleet.ShownHostKeys(ctx, r.Body.Address, given(r.Body.Port))
+	keys, err := a.Service.Fleet.ShownHostKeys(ctx, r.Body.Address, given(r.Body.Port), given(r.Body.Via))
 	return contract.ReadHostKeys200JSONResponse(each(keys, func(k keypair.Public) contract.ShownHostKey {
 		return contract.ShownHostKey{Algorithm: k.Algorithm, Sha256: keypair.FormatSHA256(k.SHA256()), Line: k.Line()}
 	})), err
@@ -443,10 +449,10 @@ func (a *api) WithdrawGrant(
 }
 
 func (a *api) GetLoss(ctx context.Context, r contract.GetLossRequestObject) (contract.GetLossResponseObject, error) {
-	keys, changes, err := a.Service.Access.Loss(ctx, given(r.Params.Key), given(r.Params.Holder))
+	lost, err := a.Service.Access.Loss(ctx, given(r.Params.Key), given(r.Params.Holder))
 	return contract.GetLoss200JSONResponse{
-		Keys: keys,
-		Changes: each(changes, func(c access.LossChange) contract.LossChange {
+		Keys: lost.Keys,
+		Changes: each(lost.Changes, func(c access.LossChange) contract.LossChange {
 			return contract.LossChange{
 				Login:    c.Login,
 				Instance: c.Instance,
@@ -454,6 +460,12 @@ func (a *api) GetLoss(ctx context.Context, r contract.GetLossRequestObject) (con
 				After:    contract.ReachState(c.After),
 			}
 		}),
+		Behind: new(each(lost.Behind, func(b access.LossBehind) contract.LossBehind {
+			return contract.LossBehind{
+				JumpHost: b.JumpHost, After: contract.ReachState(b.After), Instances: len(b.Instances),
+				Names: b.Instances[:min(len(b.Instances), 10)],
+			}
+		})),
 	}, err
 }
 
@@ -498,6 +510,8 @@ func (a *api) AdoptInstance(
 		HostKeys:  b.HostKeys,
 		Learnt:    given(b.Learnt),
 		Labels:    given(b.Labels),
+		Via:       given(b.Via),
+		Logins:    given(b.Logins),
 	})
 	return contract.AdoptInstance201JSONResponse(instanceOf(i)), err
 }

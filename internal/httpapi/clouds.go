@@ -124,7 +124,7 @@ func (a *api) BringIn(ctx context.Context, r contract.BringInRequestObject) (con
 	b := r.Body
 	out, err := a.Service.Inventory.BringIn(ctx, actorOf(ctx), inventory.Wanted{
 		Cloud: b.Cloud, LoginUser: given(b.LoginUser), FirstContact: given(b.FirstContact), Labels: given(b.Labels),
-		Reason: given(b.Reason), Preview: given(b.Preview),
+		Via: given(b.Via), Reason: given(b.Reason), Preview: given(b.Preview),
 		Instances: each(b.Instances, func(i contract.BringInInstance) inventory.WantedInstance {
 			return inventory.WantedInstance{Is: i.Is, As: given(i.As), HostKey: given(i.HostKey)}
 		}),

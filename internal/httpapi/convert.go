@@ -1,6 +1,8 @@
 package httpapi
 
 import (
+	"slices"
+
 	"plumlatch/internal/core/keypair"
 	"plumlatch/internal/core/reach"
 	"plumlatch/internal/core/weakness"
@@ -116,10 +118,31 @@ func instanceOf(i record.Instance) contract.Instance {
 func connectionOf(i record.Instance, user string) contract.Connection {
 	return contract.Connection{
 		User:     user,
-		Address:  i.PublicAddress,
+		Address:  i.DialAddress(len(i.Hops) > 0),
 		Port:     i.SSHPort,
 		HostKeys: each(i.HostKeys, hostKeyOf),
+		Via:      viaOf(i.Hops),
 	}
+}
+
+// viaOf are the jump hosts on a way, the first to be reached first.
+func viaOf(hops []record.Hop) *[]contract.Hop {
+	if len(hops) == 0 {
+		return nil
+	}
+	out := make([]contract.Hop, 0, len(hops))
+	for n, h := range slices.Backward(hops) {
+		i := h.Instance
+		if h.Hidden {
+			out = append(out, contract.Hop{HostKeys: []contract.HostKey{}, Hidden: new(true)})
+			continue
+		}
+		out = append(out, contract.Hop{
+			Instance: i.Name, User: i.LoginUser, Address: i.DialAddress(n < len(hops)-1), Port: i.SSHPort,
+			HostKeys: each(i.HostKeys, hostKeyOf),
+		})
+	}
+	return &out
 }
 
 func hostKeyOf(h record.HostKey) contract.HostKey {

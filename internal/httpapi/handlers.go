@@ -332,6 +332,7 @@ func (a *api) ListInstances(
 		State:  given(q.State),
 		Image:  given(q.Image),
 		Cloud:  given(q.Cloud),
+		Via:    given(q.Via),
 		Sort:   given(q.Sort),
 	}
 	if f.LabelName, f.LabelText, err = labelFrom(q.Label); err != nil {

@@ -58,13 +58,30 @@ type Instance struct {
 	// BroughtIn is whether it was there before it was recorded, in its cloud.
 	BroughtIn bool
 	HostKeys  []HostKey
-	Keys      int `gorm:"->;-:migration"` // the number of keys granted
+	// Via is the instance by way of which it is reached, where that was said of it alone. Direct is whether it is
+	// reached straight whatever the jump rules say.
+	Via    *uuid.UUID
+	Direct bool
+	// JumpHost is whether others are reached by way of it.
+	JumpHost bool `gorm:"->;-:migration"`
+	// Hops are the jump hosts on the way to it, the nearest to it first, as they were when it was read.
+	Hops []Hop `gorm:"-"`
+	Keys int   `gorm:"->;-:migration"` // the number of keys granted
+}
+
+// DialAddress is the address that it is reached at: through a jump host the private one, where there is one.
+func (i *Instance) DialAddress(through bool) string {
+	if through && i.PrivateAddress != "" {
+		return i.PrivateAddress
+	}
+	return i.PublicAddress
 }
 
 // InstanceFilter narrows a list of instances; empty fields do not.
 type InstanceFilter struct {
 	Text, Region, State, Image string
 	Cloud                      string // the name of one
+	Via                        string // the name of a jump host
 	LabelName, LabelText       string
 	Sort                       string
 }

@@ -171,7 +171,7 @@ func TestAListOfFiftyCostsNoMoreStatementsThanOneOfFive(t *testing.T) {
 			for n := range 5 {
 				names = append(names, fmt.Sprintf("key-%d", n))
 			}
-			_, _, err := o.Access.Loss(ctx, names, "")
+			_, err := o.Access.Loss(ctx, names, "")
 			return 50, err
 		},
 		"who leaves": func(ctx context.Context, o *servicetest.Office) (int, error) {

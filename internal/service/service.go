@@ -20,6 +20,7 @@ import (
 	"plumlatch/internal/service/history"
 	"plumlatch/internal/service/inventory"
 	"plumlatch/internal/service/journal"
+	"plumlatch/internal/service/jump"
 	"plumlatch/internal/service/keys"
 	"plumlatch/internal/service/leaving"
 	"plumlatch/internal/service/mailing"
@@ -76,6 +77,7 @@ type Service struct {
 	People    *people.Service
 	Keys      *keys.Service
 	Clouds    *clouds.Service
+	Jumps     *jump.Service
 	Fleet     *fleet.Service
 	Runs      *work.Service
 	Reading   *reading.Service
@@ -111,8 +113,9 @@ func New(s *store.Store, c *cloud.Cloud, e *runs.Engine, log *slog.Logger, o Opt
 	h.People = people.New(s, h.Journal, h.Safes, log, now, o.People)
 	h.Keys = keys.New(s, h.Journal, h.Safes, h.People, now, o.Keys)
 	h.Clouds = clouds.New(s, c, h.Journal, h.Safes, now, o.Clouds)
-	h.Fleet = fleet.New(s, h.Clouds, e, h.Journal, h.Keys, now)
-	h.Runs = work.New(s, e, now, within)
+	h.Jumps = jump.New(s, o.Safe, h.Journal, now)
+	h.Fleet = fleet.New(s, h.Clouds, e, h.Journal, h.Keys, h.Jumps, now)
+	h.Runs = work.New(s, e, h.Jumps, now, within)
 	h.Reading = reading.New(s, h.Clouds, e, h.Journal, h.Keys, h.Fleet, log, now, o.SweepEvery)
 	h.Reading.KeepFor = o.KeepReadings
 	h.Inventory = inventory.New(inventory.Parts{
@@ -136,6 +139,7 @@ func New(s *store.Store, c *cloud.Cloud, e *runs.Engine, log *slog.Logger, o Opt
 		Keys:    h.Keys,
 		Runs:    h.Runs,
 		Reading: h.Reading,
+		Jumps:   h.Jumps,
 		Log:     log,
 		Now:     now,
 	})

@@ -15,8 +15,6 @@ import (
 	"time"
 
 	"golang.org/x/crypto/ssh"
-
-	"plumlatch/internal/outbound"
 )
 
 // ErrHostKey is wrapped by the error of a host that shows a key that is not
@@ -30,6 +28,8 @@ type Target struct {
 	Port    int
 	// HostKeys are the pinned host keys, in the wire form.
 	HostKeys [][]byte
+	// Road is how the machine is reached; nil for straight, at Address and Port.
+	Road Road
 }
 
 const handshakeTimeout = 15 * time.Second
@@ -95,11 +95,9 @@ func (t Target) handshake(ctx context.Context, methods ...ssh.AuthMethod) error 
 // dial connects and logs in, and returns the host key that was shown. The
 // connection ends with ctx.
 func (t Target) dial(ctx context.Context, methods ...ssh.AuthMethod) (*ssh.Client, ssh.PublicKey, error) {
-	address := net.JoinHostPort(t.Address, strconv.Itoa(t.Port))
-	dialer := outbound.Dialer(handshakeTimeout)
-	conn, err := dialer.DialContext(ctx, "tcp", address)
+	conn, address, err := t.connect(ctx)
 	if err != nil {
-		return nil, nil, fmt.Errorf("reach %s: %w", address, err)
+		return nil, nil, err
 	}
 	context.AfterFunc(ctx, func() { conn.Close() })
 	if err := conn.SetDeadline(time.Now().Add(handshakeTimeout)); err != nil {
@@ -164,10 +162,10 @@ func (t Target) algorithms() []string {
 	return out
 }
 
-// HostKeys returns the host keys that the server at the address shows, one for
+// HostKeys returns the host keys that the server shows, one for
 // each kind that it has. Nothing vouches for them: somebody has to compare them with
-// what another way tells.
-func HostKeys(ctx context.Context, address string, port int) ([]ssh.PublicKey, error) {
+// what another way tells. User and HostKeys of the target do not count.
+func HostKeys(ctx context.Context, t Target) ([]ssh.PublicKey, error) {
 	var keys []ssh.PublicKey
 	var last error
 	for _, algorithms := range [][]string{
@@ -175,36 +173,37 @@ func HostKeys(ctx context.Context, address string, port int) ([]ssh.PublicKey, e
 		{ssh.KeyAlgoECDSA256, ssh.KeyAlgoECDSA384, ssh.KeyAlgoECDSA521},
 		{ssh.KeyAlgoRSASHA512, ssh.KeyAlgoRSASHA256},
 	} {
-		key, err := shownKey(ctx, net.JoinHostPort(address, strconv.Itoa(port)), algorithms)
+		key, reached, err := t.shownKey(ctx, algorithms)
 		if key != nil {
 			keys = append(keys, key)
 			continue
 		}
 		last = err
-		var network *net.OpError
-		if errors.As(err, &network) && network.Op == "dial" {
+		if !reached {
 			break
 		}
 	}
 	if len(keys) == 0 {
-		return nil, fmt.Errorf("ask %s for its host keys: %w", net.JoinHostPort(address, strconv.Itoa(port)), last)
+		return nil, fmt.Errorf(
+			"ask %s for its host keys: %w", net.JoinHostPort(t.Address, strconv.Itoa(t.Port)), last,
+		)
 	}
 	return keys, nil
 }
 
 var errShown = errors.New("the host key was shown")
 
-func shownKey(ctx context.Context, address string, algorithms []string) (ssh.PublicKey, error) {
-	dialer := outbound.Dialer(handshakeTimeout)
-	conn, err := dialer.DialContext(ctx, "tcp", address)
+func (t Target) shownKey(
+	ctx context.Context, algorithms []string,
+) (shown ssh.PublicKey, reached bool, err error) {
+	conn, address, err := t.connect(ctx)
 	if err != nil {
-		return nil, err
+		return nil, false, err
 	}
 	defer conn.Close()
 	if err := conn.SetDeadline(time.Now().Add(handshakeTimeout)); err != nil {
-		return nil, err
+		return nil, true, err
 	}
-	var shown ssh.PublicKey
 	_, _, _, err = ssh.NewClientConn(conn, address, &ssh.ClientConfig{
 		ClientVersion: "SSH-2.0-PlumLatch", HostKeyAlgorithms: algorithms,
 		HostKeyCallback: func(_ string, _ net.Addr, key ssh.PublicKey) error {
@@ -212,5 +211,5 @@ func shownKey(ctx context.Context, address string, algorithms []string) (ssh.Pub
 			return errShown
 		},
 	})
-	return shown, err
+	return shown, true, err
 }

@@ -21,7 +21,9 @@ func (s *Store) ChangeInstance(ctx context.Context, id uuid.UUID, c record.Insta
 
 const keysGranted = `(SELECT count(*) FROM grants g JOIN logins l ON l.id = g.login_id
 	WHERE l.instance_id = instances.id AND g.withdrawn_at IS NULL) AS keys,
-	coalesce((SELECT c.name FROM clouds c WHERE c.id = instances.in_cloud), '') AS cloud_name`
+	coalesce((SELECT c.name FROM clouds c WHERE c.id = instances.in_cloud), '') AS cloud_name,
+	(EXISTS (SELECT 1 FROM public.instances o WHERE o.via = instances.id AND o.gone_at IS NULL)
+		OR EXISTS (SELECT 1 FROM public.jump_rules r WHERE r.via = instances.id)) AS jump_host`
 
 // Instances returns one page of the instances that are there.
 func (s *Store) Instances(
@@ -42,6 +44,10 @@ func (s *Store) Instances(
 	if f.Cloud != "" {
 		q = q.Where("instances.in_cloud = (SELECT id FROM clouds WHERE name = ? AND forgotten_at IS NULL)", f.Cloud)
 	}
+	if f.Via != "" {
+		q = q.Where(behind+" AND public.via_of(instances.id) = (SELECT j.id FROM instances j WHERE j.name = ?"+
+			" AND j.gone_at IS NULL)", f.Via)
+	}
 	q = withLabel(q, "instances", f.LabelName, f.LabelText).Session(&gorm.Session{})
 	o, ok := ordersOf("instances")[f.Sort]
 	if !ok {
@@ -61,7 +67,18 @@ func (s *Store) Instances(
 		}
 		return []string{i.Name}
 	})
+	if err := s.withHops(ctx, pointers(l.Items)...); err != nil {
+		return l, err
+	}
 	return l, count(q, p, &l.Total)
+}
+
+func pointers(list []record.Instance) []*record.Instance {
+	out := make([]*record.Instance, len(list))
+	for n := range list {
+		out[n] = &list[n]
+	}
+	return out
 }
 
 func byAlgorithm(db *gorm.DB) *gorm.DB { return db.Order("host_keys.algorithm DESC") }
@@ -71,7 +88,10 @@ func (s *Store) InstanceNamed(ctx context.Context, name string) (record.Instance
 	var i record.Instance
 	err := s.db.WithContext(ctx).Preload("HostKeys", byAlgorithm).Select("instances.*, "+keysGranted).
 		Where("instances.name = ? AND instances.gone_at IS NULL", name).Take(&i).Error
-	return i, plain(err)
+	if err != nil {
+		return i, plain(err)
+	}
+	return i, s.withHops(ctx, &i)
 }
 
 // InstanceByID returns the instance, there or gone.
@@ -79,7 +99,10 @@ func (s *Store) InstanceByID(ctx context.Context, id uuid.UUID) (record.Instance
 	var i record.Instance
 	err := s.db.WithContext(ctx).Preload("HostKeys", byAlgorithm).Select("instances.*, "+keysGranted).
 		Where("instances.id = ?", id).Take(&i).Error
-	return i, plain(err)
+	if err != nil {
+		return i, plain(err)
+	}
+	return i, s.withHops(ctx, &i)
 }
 
 // InstancesKnown returns the instances that are there with one of the names or

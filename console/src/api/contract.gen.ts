@@ -698,6 +698,57 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/jumps": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description The jump hosts by way of which instances are reached, and the rules. */
+        get: operations["listJumps"];
+        put?: never;
+        /** @description Says by way of which jump host instances are reached. The service logs in to it with its steward key; everybody else with a key of their own. */
+        post: operations["setJumps"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/jump-rules": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** @description Has all instances with a label, or in a network, reached by way of another. It takes the place of a rule for the same. */
+        put: operations["putJumpRule"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/jump-rules/{rule}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        delete: operations["removeJumpRule"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/instances/brought-in": {
         parameters: {
             query?: never;
@@ -2499,11 +2550,21 @@ export interface components {
             refused?: string;
             /** @description The instance that is recorded under that name or at that address already. */
             known_as?: string;
+            /** @description The SHA-256 fingerprint that one of its host keys must have. */
+            host_key?: string;
+            /** @description The instance, or the machine of the list, by way of which it is reached. */
+            via?: string;
+            /** @description Other OS users of it, from further lines of the list. */
+            logins?: string[];
+            /** @description The machine of the list that this line is another login of. */
+            login_of?: string;
         };
         ReadHostKeys: {
             address: string;
             /** @description 22 unless given. */
             port?: number;
+            /** @description The instance by way of which it is reached, with its steward key. */
+            via?: string;
         };
         ShownHostKey: {
             algorithm: string;
@@ -2999,6 +3060,10 @@ export interface components {
             labels?: {
                 [key: string]: string;
             };
+            /** @description The instance by way of which it is reached; what the jump rules say unless given. */
+            via?: string;
+            /** @description Other OS users of it that are logins from the start. */
+            logins?: string[];
         };
         /**
          * @description What ends a grant at its time: the service, which removes the line; the SSH server, by an expiry-time in the line; or both.
@@ -3069,6 +3134,16 @@ export interface components {
             keys: string[];
             /** @description The logins that would be less safe. */
             changes: components["schemas"]["LossChange"][];
+            /** @description What is reached by way of jump hosts whose logins would be less safe. */
+            behind?: components["schemas"]["LossBehind"][];
+        };
+        LossBehind: {
+            jump_host: string;
+            after: components["schemas"]["ReachState"];
+            /** @description How many instances are reached by way of it. */
+            instances: number;
+            /** @description The first ten of them by name. */
+            names: string[];
         };
         MarkLost: {
             reason: string;
@@ -4006,6 +4081,8 @@ export interface components {
             instances: components["schemas"]["BringInInstance"][];
             /** @description The OS user to log in as; that of each image unless given. */
             login_user?: string;
+            /** @description The instance by way of which they are reached; what the jump rules say unless given. */
+            via?: string;
             /** @description Take the host keys that a machine shows where its cloud does not tell them and none is expected. */
             first_contact?: boolean;
             labels?: {
@@ -4425,6 +4502,58 @@ export interface components {
             address: string;
             port: number;
             host_keys: components["schemas"]["HostKey"][];
+            /** @description The jump hosts on the way, the first to be reached first; the address is that which the last of them reaches. */
+            via?: components["schemas"]["Hop"][];
+        };
+        /** @description A jump host on the way to an instance. Where the caller may not see it, it has hidden alone. */
+        Hop: {
+            instance: string;
+            user: string;
+            address: string;
+            port: number;
+            host_keys: components["schemas"]["HostKey"][];
+            hidden?: boolean;
+        };
+        Jumps: {
+            hosts: components["schemas"]["JumpHost"][];
+            /** @description In the order in which they count. */
+            rules: components["schemas"]["JumpRule"][];
+        };
+        JumpHost: {
+            instance: string;
+            /** @description The number of instances that are reached from it. */
+            behind: number;
+        };
+        JumpRule: {
+            /** Format: uuid */
+            id: string;
+            /** @description For instances with this label, written name=value. */
+            label?: string;
+            /** @description For instances with an address in this network, in CIDR notation. The narrowest network counts, and any network before a label. */
+            network?: string;
+            via: string;
+            /** Format: date-time */
+            added_at: string;
+            added_by: string;
+        };
+        PutJumpRule: {
+            /** @description name=value */
+            label?: string;
+            /** @example 198.51.100.0/24 */
+            network?: string;
+            via: string;
+            reason?: string;
+        };
+        SetJumps: {
+            instances: string[];
+            /** @description The jump host. Without it and without direct the rules say how they are reached. */
+            via?: string;
+            /** @description They are reached straight, whatever the rules say. */
+            direct?: boolean;
+            reason?: string;
+        };
+        SetJumpsDone: {
+            changed: number;
         };
         Instance: {
             /** Format: uuid */
@@ -6061,6 +6190,101 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
+    listJumps: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description All of them. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Jumps"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    setJumps: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SetJumps"];
+            };
+        };
+        responses: {
+            /** @description How many were changed. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SetJumpsDone"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    putJumpRule: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PutJumpRule"];
+            };
+        };
+        responses: {
+            /** @description The rule. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JumpRule"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    removeJumpRule: {
+        parameters: {
+            query?: {
+                /** @description Why, for the daybook. */
+                reason?: components["parameters"]["Reason"];
+            };
+            header?: never;
+            path: {
+                rule: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The rule is gone. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
     bringIn: {
         parameters: {
             query?: never;
@@ -6488,6 +6712,8 @@ export interface operations {
                 image?: string;
                 /** @description Only instances in this cloud. */
                 cloud?: string;
+                /** @description Only those that are reached from this jump host. */
+                via?: string;
                 /** @description Only instances with this label, written name=value. */
                 label?: string;
                 /** @description The order: name, -name, created or -created. */

@@ -222,7 +222,7 @@ func ReadAndReport(s *kit.Session,
 	l apiclient.Login,
 	signers []kit.AtHand,
 ) (apiclient.Login, error) {
-	session, signer, err := kit.EnterToHelp(ctx, l.Connection, signers)
+	session, signer, err := s.EnterToHelp(ctx, l.Connection, signers)
 	if err != nil {
 		return l, err
 	}

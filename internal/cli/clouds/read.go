@@ -147,6 +147,7 @@ func bringIn(f *flag.FlagSet) func(context.Context, *kit.Session, []string) erro
 	first := f.Bool("first-contact", false, "take host keys as a machine shows them where its cloud does not tell them")
 	f.Var(l, "label", "a label, `name=value`; can be given several times")
 	reason := f.String("reason", "", "why, for the daybook")
+	via := f.String("via", "", "the `instance` by way of which they are reached")
 	yes := f.Bool("yes", false, "do not ask")
 	return keys.With(func(ctx context.Context, s *kit.Session, client *apiclient.Client, args []string) error {
 		switch {
@@ -174,6 +175,7 @@ func bringIn(f *flag.FlagSet) func(context.Context, *kit.Session, []string) erro
 		}
 		request := apiclient.BringIn{
 			Cloud: cloud, LoginUser: kit.Optional(*login), FirstContact: first, Reason: kit.Optional(*reason),
+			Via: kit.Optional(*via),
 		}
 		if len(l) > 0 {
 			request.Labels = new(map[string]string(l))

@@ -4,6 +4,7 @@ package connect
 import (
 	"cmp"
 	"context"
+	"errors"
 	"flag"
 	"fmt"
 	"os"
@@ -52,6 +53,7 @@ type wayIn struct {
 	connection apiclient.Connection
 	identity   string // the file for -i
 	pins       string // the file with the pinned host keys
+	config     string // the file with the settings, where jump hosts are on the way; "" for straight
 }
 
 // clients are the programs of OpenSSH that can be run or printed.
@@ -59,6 +61,12 @@ var clients = []string{"ssh", "sftp", "scp"}
 
 // words are the command line of one of the clients. For scp it is up to what is copied.
 func (w wayIn) words(program string) []string {
+	if w.config != "" {
+		if program == "scp" {
+			return []string{program, "-F", w.config, "--", "FILE", w.name + ":"}
+		}
+		return []string{program, "-F", w.config, "--", w.name}
+	}
 	port := "-P"
 	if program == "ssh" {
 		port = "-p"
@@ -113,6 +121,11 @@ func connect(f *flag.FlagSet) func(context.Context, *kit.Session, []string) erro
 		}
 		if w.identity == "" && !*windows {
 			return kit.NoPrivateKey("that opens " + args[0])
+		}
+		if len(kit.Given(w.connection.Via)) > 0 && !*windows {
+			if err := w.throughHops(s, ctx, client); err != nil {
+				return err
+			}
 		}
 		if *windows {
 			tellWindows(s, w, w.identity)
@@ -191,6 +204,36 @@ func wayTo(
 	return w, openers, kit.WriteWhole(w.pins, knownHosts(i))
 }
 
+// throughHops writes the settings by which ssh passes through the jump hosts. Yours are read after them.
+func (w *wayIn) throughHops(s *kit.Session, ctx context.Context, client *apiclient.Client) error {
+	entry := hostEntry{
+		name: w.name, user: w.connection.User, address: w.connection.Address, port: w.connection.Port,
+		identity: w.identity, pins: w.pins, jump: jumpList(w.connection),
+	}
+	config, pins := entry.text(), knownHosts(apiclient.Instance{Name: w.name, Connection: w.connection})
+	for _, h := range kit.Given(w.connection.Via) {
+		identity, err := s.HopIdentity(ctx, client, h.Instance)
+		if err != nil {
+			return err
+		}
+		if identity == "" {
+			identity = w.identity
+		}
+		config += hopEntry(h, identity, w.pins).text()
+		pins += knownHosts(hopInstance(h))
+	}
+	if own := filepath.Join(s.Env.Getenv("HOME"), ".ssh", "config"); fileThere(own) {
+		config += "\nHost *\n  Include " + configWord(own) + "\n"
+	}
+	w.config = strings.TrimSuffix(w.pins, w.name) + w.name + ".config"
+	return errors.Join(kit.WriteWhole(w.pins, pins), kit.WriteWhole(w.config, config))
+}
+
+func fileThere(name string) bool {
+	info, err := os.Stat(name)
+	return err == nil && info.Mode().IsRegular()
+}
+
 // tellWindows says what a client with a form for each field wants to know.
 func tellWindows(s *kit.Session, w wayIn, file string) {
 	key := "the .ppk file of your private key"
@@ -202,7 +245,7 @@ func tellWindows(s *kit.Session, w wayIn, file string) {
 	}
 	s.Facts(
 		"Host name", w.connection.Address, "Port", fmt.Sprint(w.connection.Port), "User name", w.connection.User,
-		"Private key file", key,
+		"Private key file", key, "By way of", strings.ReplaceAll(jumpList(w.connection), ",", ", then "),
 	)
 	fmt.Fprintln(
 		s.Env.Out, "\nAt the first connection the client shows the host key's fingerprint. It must be one of these:",

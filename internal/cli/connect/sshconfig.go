@@ -21,7 +21,8 @@ var sshConfigCommand = kit.Command{
 	Summary: "Write an OpenSSH client config and known_hosts for all that you can open from here",
 	Detail: `It looks which private keys are on this machine (~/.ssh and PLUMLATCH_KEYS) and in the
 ssh-agent, and writes one Host entry for each instance that they open, with pinned host
-keys. Include the file it names at the top of ~/.ssh/config.`,
+keys. Where jump hosts are on the way it says so by ProxyJump, and has entries for them too. Include the file it names
+at the top of ~/.ssh/config.`,
 	Examples: []string{"plumlatch ssh-config", "plumlatch ssh-config -label team=atlas"},
 }
 
@@ -105,6 +106,8 @@ func SshConfigOf(s *kit.Session, ctx context.Context, client *apiclient.Client, 
 	}
 	c.file, c.pinsFile = filepath.Join(dir, "ssh_config"), filepath.Join(dir, "known_hosts")
 	var config, pins strings.Builder
+	var hops []apiclient.Hop // on the way to what is written
+	written := map[string]bool{}
 	fmt.Fprintln(&config, "# Written by plumlatch ssh-config; the next one replaces it.")
 	for _, i := range instances {
 		file := files[i.Name]
@@ -112,22 +115,71 @@ func SshConfigOf(s *kit.Session, ctx context.Context, client *apiclient.Client, 
 			continue
 		}
 		c.instances++
-		fmt.Fprintf(
-			&config,
-			"\nHost %s\n  HostName %s\n  Port %d\n  User %s\n  IdentityFile %s\n  IdentitiesOnly yes\n  HostKeyAlias %s\n  "+
-				"UserKnownHostsFile %s\n  StrictHostKeyChecking yes\n",
-			i.Name,
-			i.Connection.Address,
-			i.Connection.Port,
-			i.Connection.User,
-			configWord(file),
-			i.Name,
-			configWord(c.pinsFile),
-		)
+		entry := hostEntry{
+			name: i.Name, user: i.Connection.User, address: i.Connection.Address, port: i.Connection.Port, identity: file,
+			pins: c.pinsFile, jump: jumpList(i.Connection),
+		}
+		config.WriteString(entry.text())
 		pins.WriteString(knownHosts(i))
+		written[i.Name] = true
+		hops = append(hops, kit.Given(i.Connection.Via)...)
+	}
+	for _, h := range hops {
+		if kit.Given(h.Hidden) || written[h.Instance] {
+			continue
+		}
+		written[h.Instance] = true
+		config.WriteString(hopEntry(h, files[h.Instance], c.pinsFile).text())
+		pins.WriteString(knownHosts(hopInstance(h)))
 	}
 	c.config, c.pins = config.String(), pins.String()
 	return c, nil
+}
+
+// hostEntry is a Host entry of an OpenSSH client config (ssh_config(5)).
+type hostEntry struct {
+	name, user, address string
+	port                int
+	identity            string // the file for IdentityFile; "" for what ssh tries by itself
+	pins                string
+	jump                string // for ProxyJump; "" for straight
+}
+
+func (e hostEntry) text() string {
+	var b strings.Builder
+	fmt.Fprintf(&b, "\nHost %s\n  HostName %s\n  Port %d\n  User %s\n", e.name, e.address, e.port, e.user)
+	if e.identity != "" {
+		fmt.Fprintf(&b, "  IdentityFile %s\n  IdentitiesOnly yes\n", configWord(e.identity))
+	}
+	fmt.Fprintf(
+		&b, "  HostKeyAlias %s\n  UserKnownHostsFile %s\n  StrictHostKeyChecking yes\n", e.name, configWord(e.pins),
+	)
+	if e.jump != "" {
+		fmt.Fprintf(&b, "  ProxyJump %s\n", e.jump)
+	}
+	return b.String()
+}
+
+// hopEntry is that of a jump host. In a row of them ssh says itself by way of which each is reached.
+func hopEntry(h apiclient.Hop, identity, pins string) hostEntry {
+	return hostEntry{
+		name: h.Instance, user: h.User, address: h.Address, port: h.Port, identity: identity, pins: pins, jump: "none",
+	}
+}
+
+func hopInstance(h apiclient.Hop) apiclient.Instance {
+	return apiclient.Instance{Name: h.Instance, Connection: apiclient.Connection{HostKeys: h.HostKeys}}
+}
+
+// jumpList is the jump hosts of a connection, as ProxyJump has them.
+func jumpList(c apiclient.Connection) string {
+	var names []string
+	for _, h := range kit.Given(c.Via) {
+		if !kit.Given(h.Hidden) {
+			names = append(names, h.Instance)
+		}
+	}
+	return strings.Join(names, ",")
 }
 
 // configWord quotes a word for an OpenSSH client config where it needs it.

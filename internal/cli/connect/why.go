@@ -109,6 +109,7 @@ func (d *diagnosis) askAll(ctx context.Context) (checks []check, failed bool) {
 	questions := []question{
 		{"The instance exists and runs", d.runs, false},
 		{"Its address is today's", d.address, false},
+		{"The jump hosts on the way let you pass", d.way, false},
 		{"A firewall rule lets your address in", d.firewall, false},
 		{"Its SSH port answers", d.port, false},
 		{"The host key is the pinned one", d.hostKey, false},
@@ -211,8 +212,12 @@ func (d *diagnosis) runs(ctx context.Context) (string, error) {
 
 // address compares the address that is recorded with what the cloud says now.
 func (d *diagnosis) address(ctx context.Context) (string, error) {
+	from, err := d.comesFrom(ctx)
+	if err != nil {
+		return "", err
+	}
 	a, err := kit.Answer[apiclient.Approach](
-		d.client.GetApproach(ctx, d.instance, &apiclient.GetApproachParams{From: kit.Optional(d.from)}),
+		d.client.GetApproach(ctx, d.instance, &apiclient.GetApproachParams{From: kit.Optional(from)}),
 	)
 	if err != nil {
 		return "", err
@@ -237,6 +242,50 @@ func (d *diagnosis) address(ctx context.Context) (string, error) {
 		), nil
 	}
 	return now, nil
+}
+
+// comesFrom is the address that the instance sees; "" for what the service sees of this machine.
+func (d *diagnosis) comesFrom(ctx context.Context) (string, error) {
+	via := kit.Given(d.found.Connection.Via)
+	if d.from != "" || len(via) == 0 || kit.Given(via[len(via)-1].Hidden) {
+		return d.from, nil
+	}
+	last, err := kit.Answer[apiclient.Instance](d.client.GetInstance(ctx, via[len(via)-1].Instance))
+	return cmp.Or(last.PrivateAddress, last.PublicAddress), err
+}
+
+// way goes over the jump hosts.
+func (d *diagnosis) way(ctx context.Context) (string, error) {
+	via := kit.Given(d.found.Connection.Via)
+	if len(via) == 0 {
+		return "there is none; it is reached straight", nil
+	}
+	err := d.TryHops(ctx, d.found.Connection, d.withFile())
+	var hop *sshio.HopError
+	switch {
+	case errors.As(err, &hop) && (hop.Changed || hop.Refused):
+		return "", &failure{err.Error(), "See why: plumlatch why " + hop.Hop}
+	case errors.As(err, &hop):
+		return "", &failure{
+			err.Error(), "See whether the jump host itself answers: plumlatch why " + hop.Hop +
+				"; and whether a firewall there lets it on",
+		}
+	case err != nil:
+		return "", &failure{err.Error(), "See the way: plumlatch instance show " + d.instance}
+	}
+	return strings.ReplaceAll(jumpList(d.found.Connection), ",", ", then "), nil
+}
+
+// withFile is the private key that was named, where it opens without a question.
+func (d *diagnosis) withFile() []kit.AtHand {
+	if d.file == "" {
+		return nil
+	}
+	k, err := d.FileKey(d.file, d.held.PassphraseFile, true)
+	if err != nil {
+		return nil
+	}
+	return []kit.AtHand{k}
 }
 
 func (d *diagnosis) firewall(context.Context) (string, error) {
@@ -280,6 +329,9 @@ func (d *diagnosis) rightUser(ctx context.Context) (string, error) {
 
 func (d *diagnosis) port(ctx context.Context) (string, error) {
 	address := net.JoinHostPort(d.found.Connection.Address, strconv.Itoa(d.found.Connection.Port))
+	if via := jumpList(d.found.Connection); via != "" {
+		return address + ", from " + via[strings.LastIndex(via, ",")+1:], nil // the check of the way went up to there
+	}
 	conn, err := (&net.Dialer{Timeout: 5 * time.Second}).DialContext(ctx, "tcp", address)
 	if err != nil {
 		return "", &failure{
@@ -292,7 +344,7 @@ func (d *diagnosis) port(ctx context.Context) (string, error) {
 }
 
 func (d *diagnosis) hostKey(ctx context.Context) (string, error) {
-	keys, err := sshio.HostKeys(ctx, d.found.Connection.Address, d.found.Connection.Port)
+	keys, err := sshio.HostKeys(ctx, d.Unpinned(d.found.Connection, d.withFile()))
 	if err != nil {
 		return "", &failure{
 			fmt.Sprintf("the port answers, but not as an SSH server: %v", err),
@@ -480,7 +532,7 @@ func (d *diagnosis) enter(ctx context.Context) (string, error) {
 		at = d.found.Connection
 		at.User = cmp.Or(d.user, at.User)
 	}
-	session, _, err := kit.Enter(ctx, at, []kit.AtHand{d.signer})
+	session, _, err := d.Enter(ctx, at, []kit.AtHand{d.signer})
 	if err != nil {
 		return "", &failure{err.Error(), "See what is in place there now: plumlatch sweep " + d.instance}
 	}

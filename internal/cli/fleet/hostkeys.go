@@ -123,7 +123,7 @@ func hostKeyPin(f *flag.FlagSet) func(context.Context, *kit.Session, []string) e
 				"Start it first: plumlatch instance start "+i.Name,
 			)
 		}
-		shown, err := sshio.HostKeys(ctx, i.Connection.Address, i.Connection.Port)
+		shown, err := sshio.HostKeys(ctx, s.Unpinned(i.Connection, nil))
 		if err != nil {
 			return err
 		}

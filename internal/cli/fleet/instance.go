@@ -34,6 +34,7 @@ makes a pair on this machine. Ctrl-C stops watching; the launch continues.`,
 			"plumlatch instance list",
 			"plumlatch instance list -region south-marsh -label team=field",
 			"plumlatch instance list -find atlas",
+			"plumlatch instance list -via gateway-1",
 		},
 	},
 	{
@@ -116,9 +117,13 @@ func showHostKeys(s *kit.Session, c apiclient.Connection) {
 
 // sshCommand is what to type to log in. Only the named file is offered, so that
 // an agent full of keys does not use up the server's patience.
-func sshCommand(s *kit.Session, c apiclient.Connection, file string) string {
-	if c.Address == "" {
+func sshCommand(s *kit.Session, i apiclient.Instance, file string) string {
+	c := i.Connection
+	switch {
+	case c.Address == "":
 		return ""
+	case len(kit.Given(c.Via)) > 0:
+		return "plumlatch connect " + i.Name // ssh -J would ask for host keys that are pinned under names
 	}
 	identity := "-i PRIVATE-KEY-FILE"
 	if file != "" {
@@ -135,6 +140,7 @@ func instanceList(f *flag.FlagSet) func(context.Context, *kit.Session, []string)
 	state := f.String("state", "", "only in this state")
 	image := f.String("image", "", "only of this image")
 	in := f.String("cloud", "", "only in this `cloud`")
+	via := f.String("via", "", "only those that are reached from this `jump host`")
 	label := f.String("label", "", "only with this label, `name=value`")
 	sort := f.String("sort", "name", "`order`: name, -name, created or -created")
 	return func(ctx context.Context, s *kit.Session, _ []string) error {
@@ -155,6 +161,7 @@ func instanceList(f *flag.FlagSet) func(context.Context, *kit.Session, []string)
 					State:  kit.Optional(*state),
 					Image:  kit.Optional(*image),
 					Cloud:  kit.Optional(*in),
+					Via:    kit.Optional(*via),
 					Label:  kit.Optional(*label),
 					Sort:   sort,
 				})
@@ -173,8 +180,8 @@ var instanceListing = kit.Listing[apiclient.Instance]{
 	Name:  func(i apiclient.Instance) string { return i.Name },
 	None:  "No instance matches. Launch one: plumlatch help instance launch",
 	Cells: func(i apiclient.Instance) []string {
-		login := i.Connection.User + "@" + i.PublicAddress
-		if i.PublicAddress == "" {
+		login := i.Connection.User + "@" + i.Connection.Address
+		if i.Connection.Address == "" {
 			login = i.Connection.User + ", no address"
 		}
 		return []string{
@@ -227,10 +234,34 @@ func instanceShow(*flag.FlagSet) func(context.Context, *kit.Session, []string) e
 			zone = i.Zone + " in " + i.Region
 		}
 		s.Facts(
-			"Name", i.Name, "State", string(i.State), "Image", i.Image, "Size", i.Size, "Cloud", i.Cloud, "Zone", zone,
-			"Address", address, "Private address", i.PrivateAddress, "Labels", kit.LabelText(i.Labels),
-			"Cloud's key label", i.KeyLabel, since(i), kit.Moment(i.CreatedAt)+" by "+i.CreatedBy, "A stop costs",
-			strings.Join(i.StopCosts, "; "), "Log in", sshCommand(s, i.Connection, s.FileFor(openers)),
+			"Name",
+			i.Name,
+			"State",
+			string(i.State),
+			"Image",
+			i.Image,
+			"Size",
+			i.Size,
+			"Cloud",
+			i.Cloud,
+			"Zone",
+			zone,
+			"Address",
+			address,
+			"Private address",
+			i.PrivateAddress,
+			"By way of",
+			wayText(i.Connection),
+			"Labels",
+			kit.LabelText(i.Labels),
+			"Cloud's key label",
+			i.KeyLabel,
+			since(i),
+			kit.Moment(i.CreatedAt)+" by "+i.CreatedBy,
+			"A stop costs",
+			strings.Join(i.StopCosts, "; "),
+			"Log in",
+			sshCommand(s, i, s.FileFor(openers)),
 		)
 		fmt.Fprintln(s.Env.Out)
 		showHostKeys(s, i.Connection)

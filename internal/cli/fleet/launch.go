@@ -135,7 +135,7 @@ func launchedBefore(
 	}
 	switch {
 	case s.Json:
-		err = s.WriteJSON(launchedInstance{Instance: i, SSH: sshCommand(s, i.Connection, s.FileFor(openers.Items))})
+		err = s.WriteJSON(launchedInstance{Instance: i, SSH: sshCommand(s, i, s.FileFor(openers.Items))})
 	case s.Quiet:
 		_, err = fmt.Fprintln(s.Env.Out, i.Name)
 	default:
@@ -234,7 +234,7 @@ func launched(s *kit.Session, ctx context.Context, client *apiclient.Client, ins
 	file := s.FileFor(openers.Items)
 	entry := s.TryLogin(ctx, client, i, file)
 	if s.Json {
-		return s.WriteJSON(launchedInstance{i, sshCommand(s, i.Connection, file), entry == nil})
+		return s.WriteJSON(launchedInstance{i, sshCommand(s, i, file), entry == nil})
 	}
 	if s.Quiet {
 		fmt.Fprintln(s.Env.Out, i.Name)
@@ -260,7 +260,7 @@ func launched(s *kit.Session, ctx context.Context, client *apiclient.Client, ins
 	default:
 		fmt.Fprintf(s.Env.Out, "%s is up and accepts the key, but a login from here failed: %v\n", i.Name, entry)
 	}
-	fmt.Fprintf(s.Env.Out, "\n  %s\n\n", sshCommand(s, i.Connection, file))
+	fmt.Fprintf(s.Env.Out, "\n  %s\n\n", sshCommand(s, i, file))
 	showHostKeys(s, i.Connection)
 	return nil
 }

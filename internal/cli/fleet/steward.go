@@ -122,7 +122,7 @@ func placeSteward(
 	if err != nil {
 		return err
 	}
-	session, signer, err := kit.EnterToHelp(ctx, i.Connection, signers)
+	session, signer, err := s.EnterToHelp(ctx, i.Connection, signers)
 	if err != nil {
 		return err
 	}
@@ -181,7 +181,7 @@ func placeAccount(
 	if err := a.Check(); err != nil {
 		return kit.Usage(err.Error())
 	}
-	session, _, err := kit.EnterToHelp(ctx, i.Connection, signers)
+	session, _, err := s.EnterToHelp(ctx, i.Connection, signers)
 	if err != nil {
 		return err
 	}
@@ -203,7 +203,7 @@ func placeAccount(
 		return placed(s, ctx, client, grant, fmt.Errorf("make the user %s: %w", a.User, failed))
 	}
 	if failed = placeInAccount(s, ctx, client, session, grant, a); failed == nil {
-		failed = grants.AskHere(ctx, grant, true)
+		failed = grants.AskHere(s, ctx, grant, true)
 	}
 	if err = placed(s, ctx, client, grant, failed); err == nil {
 		return nil
@@ -251,7 +251,7 @@ func withdrawSteward(
 	if err != nil {
 		return err
 	}
-	session, _, err := kit.EnterToHelp(ctx, i.Connection, signers)
+	session, _, err := s.EnterToHelp(ctx, i.Connection, signers)
 	if err != nil {
 		return err
 	}
@@ -291,7 +291,7 @@ func withdrawSteward(
 	if failed != nil {
 		return fmt.Errorf("the steward key %s was not withdrawn: %w", st.Key, failed)
 	}
-	seen := grants.AskHere(ctx, grant, false)
+	seen := grants.AskHere(s, ctx, grant, false)
 	if err := grants.ReportStep(ctx, client, grant.Run.Id, "ask", "the line is removed", seen); err != nil {
 		return err
 	}

@@ -367,7 +367,7 @@ func changeGrant(s *kit.Session,
 	if grant, err = ask(true); err != nil {
 		return grant, err
 	}
-	session, signer, failed := kit.EnterToHelp(ctx, grant.Connection, signers)
+	session, signer, failed := s.EnterToHelp(ctx, grant.Connection, signers)
 	if failed == nil {
 		defer session.Close()
 		failed = EditGranted(s, ctx, client, grant, session, edit)
@@ -382,7 +382,7 @@ func changeGrant(s *kit.Session,
 	if failed != nil {
 		return grant, fmt.Errorf("the line of %s was not %s in %s: %w", grant.Key, done, grant.Login, failed)
 	}
-	seen := AskHere(ctx, grant, gone == "")
+	seen := AskHere(s, ctx, grant, gone == "")
 	if err := ReportStep(ctx, client, grant.Run.Id, "ask", "the line is "+done, seen); err != nil {
 		return grant, err
 	}
@@ -437,12 +437,12 @@ func EditGranted(s *kit.Session,
 }
 
 // AskHere asks the SSH server from this machine whether it accepts the key, as it should or should not.
-func AskHere(ctx context.Context, g apiclient.Grant, want bool) error {
+func AskHere(s *kit.Session, ctx context.Context, g apiclient.Grant, want bool) error {
 	line, err := LineKey(g.Key, g.Line)
 	if err != nil {
 		return err
 	}
-	t, err := kit.TargetOf(g.Connection)
+	t, err := s.TargetOf(g.Connection, nil)
 	if err != nil {
 		return err
 	}

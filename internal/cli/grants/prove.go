@@ -319,7 +319,7 @@ func proveLogin(s *kit.Session,
 		}
 		signers = []kit.AtHand{signer}
 	}
-	session, signer, err := kit.Enter(ctx, l.Connection, signers)
+	session, signer, err := s.Enter(ctx, l.Connection, signers)
 	if err != nil {
 		return fail(err)
 	}

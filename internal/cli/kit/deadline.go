@@ -5,6 +5,7 @@ import (
 	"io"
 	"net"
 	"net/http"
+	"strconv"
 	"strings"
 	"time"
 )
@@ -19,12 +20,45 @@ const (
 )
 
 func newHTTPClient(dialWithin, answerWithin time.Duration) *http.Client {
-	return &http.Client{Transport: &deadlines{whole: wholeWithin, idle: streamWithin, next: &http.Transport{
+	return &http.Client{Transport: &deadlines{whole: wholeWithin, idle: streamWithin, next: paced{&http.Transport{
 		Proxy:                 http.ProxyFromEnvironment,
 		DialContext:           (&net.Dialer{Timeout: dialWithin}).DialContext,
 		TLSHandshakeTimeout:   dialWithin,
 		ResponseHeaderTimeout: answerWithin, ForceAttemptHTTP2: true, MaxIdleConnsPerHost: 16, IdleConnTimeout: time.Minute,
-	}}}
+	}}}}
+}
+
+// paced asks again where the service says that it was asked too often, and to come back within a second or two.
+type paced struct{ next http.RoundTripper }
+
+const (
+	mostAgain   = 5
+	longestWait = 2 * time.Second
+)
+
+func (p paced) RoundTrip(r *http.Request) (*http.Response, error) {
+	for again := 0; ; again++ {
+		answer, err := p.next.RoundTrip(r)
+		if err != nil || answer.StatusCode != http.StatusTooManyRequests || again == mostAgain {
+			return answer, err
+		}
+		seconds, err := strconv.Atoi(answer.Header.Get("Retry-After"))
+		wait := time.Duration(seconds) * time.Second
+		if err != nil || wait <= 0 || wait > longestWait || r.Body != nil && r.GetBody == nil {
+			return answer, nil
+		}
+		answer.Body.Close()
+		select {
+		case <-r.Context().Done():
+			return nil, r.Context().Err()
+		case <-time.After(wait):
+		}
+		if r = r.Clone(r.Context()); r.GetBody != nil {
+			if r.Body, err = r.GetBody(); err != nil {
+				return nil, err
+			}
+		}
+	}
 }
 
 // deadlines gives every call an end: the whole answer within a time, and for streams something to read within one.

@@ -161,28 +161,11 @@ func (s *Session) agentKeys(a AgentFlags) ([]AtHand, func(), error) {
 	return out, func() { conn.Close() }, nil
 }
 
-// TargetOf is how to reach a login, with the pinned host keys.
-func TargetOf(c apiclient.Connection) (sshio.Target, error) {
-	t := sshio.Target{User: c.User, Address: c.Address, Port: c.Port}
-	for _, h := range c.HostKeys {
-		k, err := keypair.ReadLine(h.PublicKey)
-		if err != nil {
-			return t, fmt.Errorf("the pinned host key %s cannot be read: %w", h.Sha256, err)
-		}
-		t.HostKeys = append(t.HostKeys, k.Blob)
-	}
-	if len(t.HostKeys) == 0 {
-		return t, Refused(
-			"no-host-key", "no host key is pinned for this instance, so nothing shows that it is the right one",
-			"",
-		)
-	}
-	return t, nil
-}
-
 // Enter logs in with the first of the keys that the server takes.
-func Enter(ctx context.Context, c apiclient.Connection, signers []AtHand) (*sshio.Session, AtHand, error) {
-	t, err := TargetOf(c)
+func (s *Session) Enter(
+	ctx context.Context, c apiclient.Connection, signers []AtHand,
+) (*sshio.Session, AtHand, error) {
+	t, err := s.TargetOf(c, signers)
 	if err != nil {
 		return nil, AtHand{}, err
 	}
@@ -201,12 +184,14 @@ func Enter(ctx context.Context, c apiclient.Connection, signers []AtHand) (*sshi
 }
 
 // EnterToHelp is Enter where it does not matter which key it is: where none is taken, their certificates are tried.
-func EnterToHelp(ctx context.Context, c apiclient.Connection, signers []AtHand) (*sshio.Session, AtHand, error) {
-	session, h, refused := Enter(ctx, c, signers)
+func (s *Session) EnterToHelp(
+	ctx context.Context, c apiclient.Connection, signers []AtHand,
+) (*sshio.Session, AtHand, error) {
+	session, h, refused := s.Enter(ctx, c, signers)
 	if !errors.Is(refused, sshio.ErrRefused) {
 		return session, h, refused
 	}
-	t, err := TargetOf(c)
+	t, err := s.TargetOf(c, signers)
 	if err != nil {
 		return nil, h, err
 	}

@@ -30,7 +30,7 @@ func (s *Session) TryLogin(ctx context.Context, client *apiclient.Client, i apic
 	if err != nil {
 		return fmt.Errorf("%w: %s cannot be read: %w", ErrNotTried, file, err)
 	}
-	session, signer, err := Enter(ctx, i.Connection, []AtHand{signer})
+	session, signer, err := s.Enter(ctx, i.Connection, []AtHand{signer})
 	if err != nil {
 		return err
 	}

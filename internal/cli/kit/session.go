@@ -42,6 +42,7 @@ type Session struct {
 	client  *apiclient.Client
 	reached string // the server that was dialled last
 	fault   error  // why a table was not written
+	hops    *hops
 }
 
 func (s *Session) Flags(f *flag.FlagSet) {
@@ -169,6 +170,9 @@ func (s *Session) dialWith(server, token string, cookies []*http.Cookie) (*apicl
 		return nil, &UsageError{fmt.Sprintf("the server's URL begins with http:// or https://, not as in %q", server)}
 	}
 	s.reached = server
+	if s.hops == nil {
+		s.hops = &hops{}
+	}
 	return apiclient.NewClient(
 		strings.TrimSuffix(server, "/")+"/api/v1",
 		apiclient.WithHTTPClient(newHTTPClient(dialWithin, answerWithin)),

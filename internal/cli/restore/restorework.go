@@ -161,7 +161,7 @@ func helpWith(
 		if err != nil {
 			return err
 		}
-		if w.open, signer, err = kit.Enter(ctx, l.Connection, []kit.AtHand{signer}); err != nil {
+		if w.open, signer, err = s.Enter(ctx, l.Connection, []kit.AtHand{signer}); err != nil {
 			return err
 		}
 		if _, err := s.ReportEntry(ctx, client, l, w.open, signer); err != nil {
@@ -230,7 +230,7 @@ func wayIn(s *kit.Session,
 		if err != nil {
 			return nil, err
 		}
-		target, err := kit.TargetOf(l.Connection)
+		target, err := s.TargetOf(l.Connection, w.found)
 		if err != nil {
 			return nil, err
 		}
@@ -246,7 +246,7 @@ func wayIn(s *kit.Session,
 	if len(signers) == 0 {
 		return nil, &missingHere{"no private key that opens " + r.Login + " was found on this machine"}
 	}
-	session, _, err := kit.EnterToHelp(ctx, l.Connection, signers)
+	session, _, err := s.EnterToHelp(ctx, l.Connection, signers)
 	return session, err
 }
 

@@ -220,7 +220,7 @@ func (e *editHere) enter(ctx context.Context, lines ...string) error {
 		return err
 	}
 	e.close()
-	e.open, _, err = kit.Enter(ctx, l.Connection, signers)
+	e.open, _, err = e.Enter(ctx, l.Connection, signers)
 	return err
 }
 
@@ -262,7 +262,7 @@ func (e *editHere) see(ctx context.Context, old means.Key) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	target, err := kit.TargetOf(l.Connection)
+	target, err := e.TargetOf(l.Connection, nil)
 	if err != nil {
 		return "", err
 	}

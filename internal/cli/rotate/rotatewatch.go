@@ -287,7 +287,7 @@ func completeLogin(s *kit.Session,
 	l apiclient.Login,
 	signer kit.AtHand,
 ) (apiclient.Login, error) {
-	session, signer, err := kit.Enter(ctx, l.Connection, []kit.AtHand{signer})
+	session, signer, err := s.Enter(ctx, l.Connection, []kit.AtHand{signer})
 	if err != nil {
 		return l, err
 	}

@@ -10,10 +10,12 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"net"
 	"slices"
 	"strconv"
 	"strings"
 
+	"plumlatch/internal/core/keypair"
 	"plumlatch/internal/core/name"
 )
 
@@ -39,6 +41,14 @@ type Machine struct {
 	Port    int
 	User    string
 	Labels  map[string]string
+	// HostKey is the SHA-256 fingerprint that one of its host keys must have; "" for none.
+	HostKey string
+	// Via is the name of the machine or instance by way of which it is reached; "" for straight.
+	Via string
+	// Logins are other OS users of it, from further lines of the list.
+	Logins []string
+	// LoginOf is the name of the machine, of an earlier line, that this line is another login of; "" for a machine.
+	LoginOf string
 	// Refused is why it cannot be adopted; "" if it can.
 	Refused string
 }
@@ -85,9 +95,17 @@ func formatOf(text string) Format {
 	return CSV
 }
 
-// judge refuses what cannot be adopted, and what is in the list twice.
+// place is where a machine is: two that are reached in different ways are two, though their addresses are one.
+type place struct {
+	via, address string
+	port         int
+}
+
+// judge refuses what cannot be adopted, and what is in the list twice. Lines of one address with other users are other
+// logins of the machine.
 func judge(list []Machine, user string) {
-	names := map[string]int{}
+	names, places := map[string]int{}, map[place]int{}
+	called := calledIn(list)
 	for n := range list {
 		m := &list[n]
 		if m.Name == "" {
@@ -100,8 +118,31 @@ func judge(list []Machine, user string) {
 		if m.Port == 0 && m.Refused == "" {
 			m.Port = 22
 		}
+		if m.Via != "" {
+			m.Via = called(m.Via)
+		}
+		at := place{m.Via, m.Address, m.Port}
+		first, again := places[at]
+		d, ok := keypair.ReadFingerprint(m.HostKey)
 		switch {
 		case m.Refused != "":
+		case m.HostKey != "" && (!ok || d.Kind != "sha256"):
+			m.Refused = fmt.Sprintf("%q is no SHA-256 fingerprint of a host key", m.HostKey)
+		case m.Via != "" && m.Via == m.Name:
+			m.Refused = "it is reached by way of itself"
+		case again && name.CheckUser(m.User) != nil:
+			m.Refused = fmt.Sprintf("%q is no OS user", m.User)
+		case again && (m.User == list[first].User || slices.Contains(list[first].Logins, m.User)):
+			m.Refused = fmt.Sprintf("%s of the same address is on line %d already", m.User, list[first].Line)
+		case again && m.HostKey != "" && list[first].HostKey != "" && m.HostKey != list[first].HostKey:
+			m.Refused = fmt.Sprintf("line %d expects another host key at the same address", list[first].Line)
+		case again:
+			of := &list[first]
+			of.Logins, m.LoginOf = append(of.Logins, m.User), of.Name
+			if of.HostKey == "" {
+				of.HostKey = m.HostKey
+			}
+			continue
 		case m.Name == "":
 			m.Refused = "it has no name that could be used"
 		case m.Address == "":
@@ -114,8 +155,31 @@ func judge(list []Machine, user string) {
 			m.Refused = fmt.Sprintf("the name %s is on line %d already", m.Name, names[m.Name])
 		}
 		if m.Refused == "" {
-			names[m.Name] = m.Line
+			names[m.Name], places[at] = m.Line, n
 		}
+	}
+}
+
+// calledIn returns what the machine is called that a list names a jump host by: its name, in any spelling, or its
+// address.
+func calledIn(list []Machine) func(string) string {
+	of := map[string]string{}
+	for _, m := range list {
+		called := name.Suggest(m.Name)
+		if called == "" {
+			called = name.Suggest(m.Address)
+		}
+		for _, word := range []string{m.Address, called, m.Name} {
+			if _, there := of[word]; !there && word != "" {
+				of[word] = called
+			}
+		}
+	}
+	return func(word string) string {
+		if called, there := of[word]; there {
+			return called
+		}
+		return name.Suggest(word)
 	}
 }
 
@@ -124,10 +188,13 @@ var columns = map[string][]string{
 	"address": {"address", "hostname", "ip"},
 	"port":    {"port"},
 	"login":   {"login", "login_user", "user"},
+
+	"host_key": {"host_key", "host key", "fingerprint"},
+	"via":      {"via", "jump_host", "jump host"},
 }
 
 // readCSV reads a list whose first line names its columns: name, address, port,
-// login; any other column is a label of that name.
+// login, host_key, via; any other column is a label of that name.
 func readCSV(text string) ([]Machine, error) {
 	r := csv.NewReader(strings.NewReader(text))
 	r.Comment, r.TrimLeadingSpace = '#', true
@@ -180,7 +247,10 @@ func readCSV(text string) ([]Machine, error) {
 			}
 			return ""
 		}
-		m := Machine{Line: line, Name: cell("name"), Address: cell("address"), User: cell("login")}
+		m := Machine{
+			Line: line, Name: cell("name"), Address: cell("address"), User: cell("login"), HostKey: cell("host_key"),
+			Via: cell("via"),
+		}
 		m.setPort(cell("port"))
 		for n, label := range labels {
 			if value := strings.TrimSpace(row[n]); value != "" {
@@ -208,7 +278,7 @@ func (m *Machine) label(name, value string) {
 	m.Labels[name] = value
 }
 
-// readJSON reads an array of objects with name, address, port, login_user and labels.
+// readJSON reads an array of objects with name, address, port, login_user, host_key, via and labels.
 func readJSON(text string) ([]Machine, error) {
 	d := json.NewDecoder(strings.NewReader(text))
 	fail := func(err error) ([]Machine, error) {
@@ -228,6 +298,8 @@ func readJSON(text string) ([]Machine, error) {
 			Port          int
 			LoginUser     string `json:"login_user"`
 			Login         string
+			HostKey       string `json:"host_key"`
+			Via           string
 			Labels        map[string]string
 		}
 		if err := d.Decode(&one); err != nil {
@@ -240,6 +312,8 @@ func readJSON(text string) ([]Machine, error) {
 			Port:    one.Port,
 			User:    one.LoginUser,
 			Labels:  one.Labels,
+			HostKey: one.HostKey,
+			Via:     one.Via,
 		}
 		if m.User == "" {
 			m.User = one.Login
@@ -302,14 +376,29 @@ func readSSHConfig(text string) ([]Machine, error) {
 			m.Address = strings.ReplaceAll(at, "%h", host[0])
 		}
 		m.setPort(get("port"))
-		for _, through := range []string{"proxyjump", "proxycommand"} {
-			if v := get(through); v != "" && v != "none" {
-				m.Refused = "it is reached through another host (" + v + "), which the service does not do"
-			}
+		m.Via = jumpHost(get("proxyjump"))
+		switch command := get("proxycommand"); {
+		case strings.Contains(m.Via, ","):
+			m.Refused = "it is reached through several hosts (" + m.Via + "): give the last of them a ProxyJump of its own"
+		case m.Via == "" && command != "" && command != "none":
+			m.Refused = "it is reached by a command (" + command + "), which the service does not run; ProxyJump it knows"
 		}
 		out = append(out, m)
 	}
 	return out, nil
+}
+
+// jumpHost is the host of a ProxyJump: [user@]host[:port], maybe as a URI.
+func jumpHost(value string) string {
+	if strings.EqualFold(value, "none") || strings.Contains(value, ",") {
+		return strings.TrimPrefix(strings.ToLower(value), "none")
+	}
+	value = strings.TrimSuffix(strings.TrimPrefix(value, "ssh://"), "/")
+	value = value[strings.LastIndex(value, "@")+1:]
+	if host, _, err := net.SplitHostPort(value); err == nil {
+		return host
+	}
+	return strings.Trim(value, "[]")
 }
 
 // setting splits a line into its keyword, in lower case, and its value.

@@ -64,7 +64,8 @@ func TestAMachineThatCannotBeAdoptedSaysWhy(t *testing.T) {
 		"Host far\n  User pi\n  ProxyJump bastion\nHost near !far\n  User pi\nMatch user root\n  User root\nHost last\n",
 		"",
 	)
-	if err != nil || !strings.Contains(list[0].Refused, "bastion") || list[1].Refused != "" || list[1].Address != "near" ||
+	if err != nil || list[0].Via != "bastion" || list[0].Refused != "" || list[1].Refused != "" ||
+		list[1].Address != "near" ||
 		!strings.Contains(list[2].Refused, "OS user") {
 		t.Errorf("%+v, %v", list, err)
 	}

@@ -1392,10 +1392,16 @@ type AdoptInstance struct {
 	// Learnt How the host keys were learnt, such as first contact.
 	Learnt    *string `json:"learnt,omitempty"`
 	LoginUser string  `json:"login_user"`
-	Name      string  `json:"name"`
+
+	// Logins Other OS users of it that are logins from the start.
+	Logins *[]string `json:"logins,omitempty"`
+	Name   string    `json:"name"`
 
 	// Port 22 unless given.
 	Port *int `json:"port,omitempty"`
+
+	// Via The instance by way of which it is reached; what the jump rules say unless given.
+	Via *string `json:"via,omitempty"`
 }
 
 // Approach defines model for Approach.
@@ -1497,6 +1503,9 @@ type BringIn struct {
 	// Preview Tell what would become of each, and keep nothing.
 	Preview *bool   `json:"preview,omitempty"`
 	Reason  *string `json:"reason,omitempty"`
+
+	// Via The instance by way of which they are reached; what the jump rules say unless given.
+	Via *string `json:"via,omitempty"`
 }
 
 // BringInInstance defines model for BringInInstance.
@@ -1779,6 +1788,9 @@ type Connection struct {
 	HostKeys []HostKey `json:"host_keys"`
 	Port     int       `json:"port"`
 	User     string    `json:"user"`
+
+	// Via The jump hosts on the way, the first to be reached first; the address is that which the last of them reaches.
+	Via *[]Hop `json:"via,omitempty"`
 }
 
 // Consent defines model for Consent.
@@ -2196,6 +2208,16 @@ type Holder struct {
 // HolderKind defines model for Holder.Kind.
 type HolderKind string
 
+// Hop A jump host on the way to an instance. Where the caller may not see it, it has hidden alone.
+type Hop struct {
+	Address  string    `json:"address"`
+	Hidden   *bool     `json:"hidden,omitempty"`
+	HostKeys []HostKey `json:"host_keys"`
+	Instance string    `json:"instance"`
+	Port     int       `json:"port"`
+	User     string    `json:"user"`
+}
+
 // HostKey defines model for HostKey.
 type HostKey struct {
 	Algorithm string `json:"algorithm"`
@@ -2321,6 +2343,35 @@ type InstancePage struct {
 
 // InstanceState defines model for InstanceState.
 type InstanceState string
+
+// JumpHost defines model for JumpHost.
+type JumpHost struct {
+	// Behind The number of instances that are reached from it.
+	Behind   int    `json:"behind"`
+	Instance string `json:"instance"`
+}
+
+// JumpRule defines model for JumpRule.
+type JumpRule struct {
+	AddedAt time.Time          `json:"added_at"`
+	AddedBy string             `json:"added_by"`
+	Id      openapi_types.UUID `json:"id"`
+
+	// Label For instances with this label, written name=value.
+	Label *string `json:"label,omitempty"`
+
+	// Network For instances with an address in this network, in CIDR notation. The narrowest network counts, and any network before a label.
+	Network *string `json:"network,omitempty"`
+	Via     string  `json:"via"`
+}
+
+// Jumps defines model for Jumps.
+type Jumps struct {
+	Hosts []JumpHost `json:"hosts"`
+
+	// Rules In the order in which they count.
+	Rules []JumpRule `json:"rules"`
+}
 
 // KeptHead defines model for KeptHead.
 type KeptHead struct {
@@ -2541,18 +2592,30 @@ type ListedKey struct {
 type ListedMachine struct {
 	Address *string `json:"address,omitempty"`
 
+	// HostKey The SHA-256 fingerprint that one of its host keys must have.
+	HostKey *string `json:"host_key,omitempty"`
+
 	// KnownAs The instance that is recorded under that name or at that address already.
 	KnownAs *string            `json:"known_as,omitempty"`
 	Labels  *map[string]string `json:"labels,omitempty"`
 
 	// Line Where it begins, counted from 1.
-	Line      int     `json:"line"`
+	Line int `json:"line"`
+
+	// LoginOf The machine of the list that this line is another login of.
+	LoginOf   *string `json:"login_of,omitempty"`
 	LoginUser *string `json:"login_user,omitempty"`
-	Name      *string `json:"name,omitempty"`
-	Port      *int    `json:"port,omitempty"`
+
+	// Logins Other OS users of it, from further lines of the list.
+	Logins *[]string `json:"logins,omitempty"`
+	Name   *string   `json:"name,omitempty"`
+	Port   *int      `json:"port,omitempty"`
 
 	// Refused Why it cannot be adopted.
 	Refused *string `json:"refused,omitempty"`
+
+	// Via The instance, or the machine of the list, by way of which it is reached.
+	Via *string `json:"via,omitempty"`
 }
 
 // Login defines model for Login.
@@ -2686,11 +2749,27 @@ type LoginServer struct {
 
 // Loss defines model for Loss.
 type Loss struct {
+	// Behind What is reached by way of jump hosts whose logins would be less safe.
+	Behind *[]LossBehind `json:"behind,omitempty"`
+
 	// Changes The logins that would be less safe.
 	Changes []LossChange `json:"changes"`
 
 	// Keys Which keys those are, by name.
 	Keys []string `json:"keys"`
+}
+
+// LossBehind defines model for LossBehind.
+type LossBehind struct {
+	// After How safe a login is: solid with two or more holders with a fresh proof, thin with one, stale where keys are in place and none is freshly proved, shut where no key in place that anybody is known to have, unswept where nobody has read it yet.
+	After ReachState `json:"after"`
+
+	// Instances How many instances are reached by way of it.
+	Instances int    `json:"instances"`
+	JumpHost  string `json:"jump_host"`
+
+	// Names The first ten of them by name.
+	Names []string `json:"names"`
 }
 
 // LossChange defines model for LossChange.
@@ -3355,6 +3434,17 @@ type ProveKey struct {
 	Signature string `json:"signature"`
 }
 
+// PutJumpRule defines model for PutJumpRule.
+type PutJumpRule struct {
+	// Label name=value
+	Label *string `json:"label,omitempty"`
+
+	// Network Example: 198.51.100.0/24
+	Network *string `json:"network,omitempty"`
+	Reason  *string `json:"reason,omitempty"`
+	Via     string  `json:"via"`
+}
+
 // ReachMap defines model for ReachMap.
 type ReachMap struct {
 	// Keys Those in place or granted somewhere on the map, without steward keys; the one with the most logins first.
@@ -3400,6 +3490,9 @@ type ReadHostKeys struct {
 
 	// Port 22 unless given.
 	Port *int `json:"port,omitempty"`
+
+	// Via The instance by way of which it is reached, with its steward key.
+	Via *string `json:"via,omitempty"`
 }
 
 // ReadKey defines model for ReadKey.
@@ -4027,6 +4120,22 @@ type Session struct {
 
 	// Via console, cli or api.
 	Via string `json:"via"`
+}
+
+// SetJumps defines model for SetJumps.
+type SetJumps struct {
+	// Direct They are reached straight, whatever the rules say.
+	Direct    *bool    `json:"direct,omitempty"`
+	Instances []string `json:"instances"`
+	Reason    *string  `json:"reason,omitempty"`
+
+	// Via The jump host. Without it and without direct the rules say how they are reached.
+	Via *string `json:"via,omitempty"`
+}
+
+// SetJumpsDone defines model for SetJumpsDone.
+type SetJumpsDone struct {
+	Changed int `json:"changed"`
 }
 
 // SetMail defines model for SetMail.
@@ -4765,6 +4874,9 @@ type ListInstancesParams struct {
 	// Cloud Only instances in this cloud.
 	Cloud *string `form:"cloud,omitempty" json:"cloud,omitempty"`
 
+	// Via Only those that are reached from this jump host.
+	Via *string `form:"via,omitempty" json:"via,omitempty"`
+
 	// Label Only instances with this label, written name=value.
 	Label *string `form:"label,omitempty" json:"label,omitempty"`
 
@@ -4816,6 +4928,12 @@ type StartInstanceParams struct {
 
 // StopInstanceParams defines parameters for StopInstance.
 type StopInstanceParams struct {
+	// Reason Why, for the daybook.
+	Reason *Reason `form:"reason,omitempty" json:"reason,omitempty"`
+}
+
+// RemoveJumpRuleParams defines parameters for RemoveJumpRule.
+type RemoveJumpRuleParams struct {
 	// Reason Why, for the daybook.
 	Reason *Reason `form:"reason,omitempty" json:"reason,omitempty"`
 }
@@ -5249,6 +5367,12 @@ type PinHostKeysJSONRequestBody = PinHostKeys
 // AddStewardJSONRequestBody defines body for AddSteward for application/json ContentType.
 type AddStewardJSONRequestBody = AddSteward
 
+// PutJumpRuleJSONRequestBody defines body for PutJumpRule for application/json ContentType.
+type PutJumpRuleJSONRequestBody = PutJumpRule
+
+// SetJumpsJSONRequestBody defines body for SetJumps for application/json ContentType.
+type SetJumpsJSONRequestBody = SetJumps
+
 // ImportKeyJSONRequestBody defines body for ImportKey for application/json ContentType.
 type ImportKeyJSONRequestBody = ImportKey
 
@@ -5530,6 +5654,18 @@ type ServerInterface interface {
 
 	// (POST /instances/{instance}/stop)
 	StopInstance(c *gin.Context, instance InstanceName, params StopInstanceParams)
+
+	// (PUT /jump-rules)
+	PutJumpRule(c *gin.Context)
+
+	// (DELETE /jump-rules/{rule})
+	RemoveJumpRule(c *gin.Context, rule openapi_types.UUID, params RemoveJumpRuleParams)
+
+	// (GET /jumps)
+	ListJumps(c *gin.Context)
+
+	// (POST /jumps)
+	SetJumps(c *gin.Context)
 
 	// (GET /keys)
 	ListKeys(c *gin.Context, params ListKeysParams)
@@ -6958,6 +7094,14 @@ func (siw *ServerInterfaceWrapper) ListInstances(c *gin.Context) {
 		return
 	}
 
+	// ------------- Optional query parameter "via" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "via", c.Request.URL.Query(), &params.Via, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter via: %w", err), http.StatusBadRequest)
+		return
+	}
+
 	// ------------- Optional query parameter "label" -------------
 
 	err = runtime.BindQueryParameterWithOptions("form", true, false, "label", c.Request.URL.Query(), &params.Label, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
@@ -7506,6 +7650,81 @@ func (siw *ServerInterfaceWrapper) StopInstance(c *gin.Context) {
 	}
 
 	siw.Handler.StopInstance(c, instance, params)
+}
+
+// PutJumpRule operation middleware
+func (siw *ServerInterfaceWrapper) PutJumpRule(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.PutJumpRule(c)
+}
+
+// RemoveJumpRule operation middleware
+func (siw *ServerInterfaceWrapper) RemoveJumpRule(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "rule" -------------
+	var rule openapi_types.UUID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "rule", c.Param("rule"), &rule, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter rule: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params RemoveJumpRuleParams
+
+	// ------------- Optional query parameter "reason" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "reason", c.Request.URL.Query(), &params.Reason, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter reason: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.RemoveJumpRule(c, rule, params)
+}
+
+// ListJumps operation middleware
+func (siw *ServerInterfaceWrapper) ListJumps(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListJumps(c)
+}
+
+// SetJumps operation middleware
+func (siw *ServerInterfaceWrapper) SetJumps(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.SetJumps(c)
 }
 
 // ListKeys operation middleware
@@ -10532,6 +10751,10 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.POST(options.BaseURL+"/clouds/:cloud/check", wrapper.CheckCloud)
 	router.POST(options.BaseURL+"/clouds/:cloud/read", wrapper.ReadCloud)
 	router.GET(options.BaseURL+"/cloud-instances", wrapper.ListCloudInstances)
+	router.GET(options.BaseURL+"/jumps", wrapper.ListJumps)
+	router.POST(options.BaseURL+"/jumps", wrapper.SetJumps)
+	router.PUT(options.BaseURL+"/jump-rules", wrapper.PutJumpRule)
+	router.DELETE(options.BaseURL+"/jump-rules/:rule", wrapper.RemoveJumpRule)
 	router.POST(options.BaseURL+"/instances/brought-in", wrapper.BringIn)
 	router.GET(options.BaseURL+"/keys", wrapper.ListKeys)
 	router.POST(options.BaseURL+"/keys", wrapper.ImportKey)
@@ -12723,6 +12946,156 @@ type StopInstancedefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response StopInstancedefaultApplicationProblemPlusJSONResponse) VisitStopInstanceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PutJumpRuleRequestObject struct {
+	Body *PutJumpRuleJSONRequestBody
+}
+
+type PutJumpRuleResponseObject interface {
+	VisitPutJumpRuleResponse(w http.ResponseWriter) error
+}
+
+type PutJumpRule200JSONResponse JumpRule
+
+func (response PutJumpRule200JSONResponse) VisitPutJumpRuleResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PutJumpRuledefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response PutJumpRuledefaultApplicationProblemPlusJSONResponse) VisitPutJumpRuleResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RemoveJumpRuleRequestObject struct {
+	Rule   openapi_types.UUID `json:"rule"`
+	Params RemoveJumpRuleParams
+}
+
+type RemoveJumpRuleResponseObject interface {
+	VisitRemoveJumpRuleResponse(w http.ResponseWriter) error
+}
+
+type RemoveJumpRule204Response struct {
+}
+
+func (response RemoveJumpRule204Response) VisitRemoveJumpRuleResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type RemoveJumpRuledefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RemoveJumpRuledefaultApplicationProblemPlusJSONResponse) VisitRemoveJumpRuleResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListJumpsRequestObject struct {
+}
+
+type ListJumpsResponseObject interface {
+	VisitListJumpsResponse(w http.ResponseWriter) error
+}
+
+type ListJumps200JSONResponse Jumps
+
+func (response ListJumps200JSONResponse) VisitListJumpsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListJumpsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListJumpsdefaultApplicationProblemPlusJSONResponse) VisitListJumpsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SetJumpsRequestObject struct {
+	Body *SetJumpsJSONRequestBody
+}
+
+type SetJumpsResponseObject interface {
+	VisitSetJumpsResponse(w http.ResponseWriter) error
+}
+
+type SetJumps200JSONResponse SetJumpsDone
+
+func (response SetJumps200JSONResponse) VisitSetJumpsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SetJumpsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SetJumpsdefaultApplicationProblemPlusJSONResponse) VisitSetJumpsResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -16689,6 +17062,18 @@ type StrictServerInterface interface {
 	// (POST /instances/{instance}/stop)
 	StopInstance(ctx context.Context, request StopInstanceRequestObject) (StopInstanceResponseObject, error)
 
+	// (PUT /jump-rules)
+	PutJumpRule(ctx context.Context, request PutJumpRuleRequestObject) (PutJumpRuleResponseObject, error)
+
+	// (DELETE /jump-rules/{rule})
+	RemoveJumpRule(ctx context.Context, request RemoveJumpRuleRequestObject) (RemoveJumpRuleResponseObject, error)
+
+	// (GET /jumps)
+	ListJumps(ctx context.Context, request ListJumpsRequestObject) (ListJumpsResponseObject, error)
+
+	// (POST /jumps)
+	SetJumps(ctx context.Context, request SetJumpsRequestObject) (SetJumpsResponseObject, error)
+
 	// (GET /keys)
 	ListKeys(ctx context.Context, request ListKeysRequestObject) (ListKeysResponseObject, error)
 
@@ -18725,6 +19110,141 @@ func (sh *strictHandler) StopInstance(ctx *gin.Context, instance InstanceName, p
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(StopInstanceResponseObject); ok {
 		if err := validResponse.VisitStopInstanceResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// PutJumpRule operation middleware
+func (sh *strictHandler) PutJumpRule(ctx *gin.Context) {
+	var request PutJumpRuleRequestObject
+
+	var body PutJumpRuleJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.PutJumpRule(ctx, request.(PutJumpRuleRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "PutJumpRule")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(PutJumpRuleResponseObject); ok {
+		if err := validResponse.VisitPutJumpRuleResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// RemoveJumpRule operation middleware
+func (sh *strictHandler) RemoveJumpRule(ctx *gin.Context, rule openapi_types.UUID, params RemoveJumpRuleParams) {
+	var request RemoveJumpRuleRequestObject
+
+	request.Rule = rule
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.RemoveJumpRule(ctx, request.(RemoveJumpRuleRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RemoveJumpRule")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(RemoveJumpRuleResponseObject); ok {
+		if err := validResponse.VisitRemoveJumpRuleResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ListJumps operation middleware
+func (sh *strictHandler) ListJumps(ctx *gin.Context) {
+	var request ListJumpsRequestObject
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListJumps(ctx, request.(ListJumpsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListJumps")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListJumpsResponseObject); ok {
+		if err := validResponse.VisitListJumpsResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// SetJumps operation middleware
+func (sh *strictHandler) SetJumps(ctx *gin.Context) {
+	var request SetJumpsRequestObject
+
+	var body SetJumpsJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.SetJumps(ctx, request.(SetJumpsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SetJumps")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(SetJumpsResponseObject); ok {
+		if err := validResponse.VisitSetJumpsResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {
@@ -21947,535 +22467,551 @@ func (sh *strictHandler) AcceptWay(ctx *gin.Context) {
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7P39cxs3sjeO/isofW+Vk7ojWXZeNivVrTqKY6/9xIldlvfxrefZlArkgCRWQ4A7wIjmpvK/fwvdDQyG",
-	"BIYzEqn41Nlfzslawxm8NBr98ulP/34y1cuVVkJZc3Lx+8mK13wprKjhf13NrKjdf5TCTGu5slKrk4uT",
-	"jwvBpk1tdM3sgltmF4Kt+FywiZjpWrA5vxOMG6bEZ3t2UpxI96N/NaLenBQnii/FycUJh1cXJ2a6EEvu",
-	"vmE3K/cHY2up5id//FGcvKh0U/4KzyeH4P78xDD3xvCZFbeL9ivwyElxUot/NbIW5cmFrRvR/9U3pViu",
-	"tBVquvlZbHY/fcXueNUIpmcw8SmvKlE/MWy60HIqcEXc5w2zC2mYVoK5zwvTrsVC8BJmT8OMPnnqvhkP",
-	"cMk/vxVqbhcnF8+e/1CkBjz7hdvpIr1IwvK5G+raDUu6UXI1F6XbHmnZmhtWC15euP8R/VWrasPkjCk9",
-	"0eWGicoItuDt36VlRqqpYF99ePWC/fXZs/OCGTF132XPvjl7dvbs60tmLLeNYd8+e860XYh6LY3IL8Hs",
-	"FGeRm/v582+Tk1fGcjUVeTGR9ES/pPinRgrLz2KT//Kt2PR/9Bb2esz33sqltOmvzWvBrTCWqWY5EbXb",
-	"dKFsLYUp2DNmNfvu/PySfXfOGlUJY9hc3gmVO54VfCcxFqmsmIsaB6PnUuWnX7k/F6wxov4vv7yZhYBH",
-	"Ry7Fu5WoudV1fgCanujfBP/UyM9/ENy4L21/+NNiU7AZqEbBSr6ZaH2bW+Ua37HnQ9py9+43pft7YgI1",
-	"PdA7gZmul9yeXJw0jXQaMfGdpuo5RXVT7TlB7omxa9j0zKp56ISu10Kssu837q8P/MJHbXmVEgHh9J07",
-	"c1PdKMt4VeG9sHQqLicNFt6WWLGJ1pXg6uQP981amJVWRsAF/b7Wk0os3X9OtbJCgW7gq1UlpyATT1f4",
-	"xP/3nySs7cv/P7WYnVyc/D9PWwvgKf7VPPXvhS9uT45bthbKsnWt1ZxugG+/+8vXZ7Am9AowH6ZTsbKf",
-	"OFyiq9odNCtx4HDgze7SdZRFwegY+X+AcyWtYXqtUL2AdoEFtWJpElJWuEvkDf7xu/Pz4mQpFf3PZ2FL",
-	"eV3zzQksbvZQXzIlRClKt6scJna2KxPFyZpv0gfIbbLTyZyt+YY5xahrtl6IWrjb1F2uypkKeE/DZcwn",
-	"urGFu6mt16aGLZxtJTPflnZR1ny9O4A38EKlWaXVXNQ0AVFGr2mFLD4T/xcmVPj9+i08rif/FFPrvnpF",
-	"7/rEN2Z3o8liSJhRli30mi252jCjl8IupJp7AyMaV7hwiqzQXFUVWWNLWK7dGycrHNsCQNu3e9SzS1KE",
-	"KSYXpyz/VnM8lt2FEaq8mWz2HcSXqvwRBiZU6W7tlDk6dx9A/eLEiCsmVMkqbYSz8c7YJ2kXurFgjhaM",
-	"s1qshJVgq63pT/Qb6azBWWPSglGczGq9vHEimzHIwRRmq4pPBQmtVCL9qluxSW4IWgKH0ws7H2iP+M6f",
-	"GmVlWp0rdySFKo17ZbgXSm7FqZVLkbwcYolBQw/nlhGTt37iCUW5Zz32fr73w96+cPf/7veX/FYkl6QW",
-	"sAVKrJ2da9hULwVzAuKWSKhm6T5sRH0nYYATGNhviQ1RZHOM2SkjrJVqbvYdHz+3a/88HHFlUSEN+eUn",
-	"fHp7RWHQ4V0FLlNmga+tWPO63F1bPgXzIH2Y3l2DDDvF5iXb0t1Q6blhUjFuLjvH4ImJhL9r5jO8AZa8",
-	"FGScgi5QJWlcw2ayEsZ9DXw1wyYbZppSnyWFKzXNj/pWJAS4pGuhO8PXeg13Edx9uirNJftr1zMpmLOX",
-	"tLHsm++/z9wHzknBlSxLUGi8et/5+I7gJLwUPhGV8d68X0oTFtsI50DNmhpNugVX/o6GTRE1PBENsF2U",
-	"rGQ793p3TV7pmnG25NOFVMLbixtWaqY03o7OD+8cr2DD8jJ5tmqNZ7pf0iuRlu+0POuV9U53QqTLss5c",
-	"Uwu3l2gF1e7CoUeTSto9e+PUSsKUUbBRWolTd7uwdyuhrq9fO6lejrvrcedHic/OclSC16kT7OTbDRMm",
-	"Dfpx7TQmPl4w00wXzlKZydpY5kx3Pk3bdHCgb9yBTg4oK2IrXSeG9fz5jvef8OsTis7va2dA8T4lZWW1",
-	"qjXHyNRAMWkvFgjdMcM37VEEE3adXCZ64Q1GIFMGsPEC56OUYJ9wt/ygAXtfSybeDbcdx7DHAHC/XUpr",
-	"hbfyEi61e6dXPM57xolWwqLx5Mcr1SXjEwMuFywPOAqlFumzAwt3w81tyur2rimn9V07g9E9eolv9W7H",
-	"tiKC59zR7zMNM7f4VNelW7t2z3cfaiphUqukDQ1g3vC6BKXrDruT7s5h71Nwr2Qt1ryqwMBJ6AFjud2r",
-	"Jb3Ku4aHt08JzL679H5SyYNhbl84Hz7lF+QM46w1lDQ16enMx0VJke2tU+n+MkrGJ3T/7t7NM11Vem2y",
-	"gVG2hr0FX8GdbctvRe4uqMqM9pPlgDhN3m987f1P8q3XXFpyJdIGh0qGxz75HAhMS1YVmwjmxZ5xM9YN",
-	"oWxB0ByJW50CfkMmj/+wcx2bONIwEcaCbXiJ1h9zPzKMOy3Jb4UivbNlIPFb+Kdlcn4b3dSmJzTWuovO",
-	"xgHvoLvsuXgEzJJuJS9kQUjo1ySYxXZoNKxq0cp65MjjmJNnprELXUubODRTvVzSQd5ZhJlUc1Gvapn5",
-	"u9+b/hNNU4pflhrjj2Iu1VvB79w7ds/2nKf8yI/u2LFmxTD25I6kXzMnGPrO3RWqhMBCJWa2DdWkr4Ee",
-	"sbY6rQxw69zHGe1nCLWRrQJjH+iI/Cg2WpWZs+6sLjAirDO+IG6C99mWzyuNoUXc1QFwQG7WSa/mk7NW",
-	"pHLnSZagD0xakRgLl3+dUZ6NorHl/gwGf1oR0fxulV6rC+Yd5cLrOLeZ5FqSYbVGk8JCInCARehXJx5m",
-	"PKPOEoXBJiXWbeObhM+Iadv0iaqNvSGDOS3OW3Y3zLG1ZsxCr02Iuxoyg5wxBWtgBYTqxRIWyptE4vNK",
-	"TLOmT1CJkGkYYpHQxIMb1YlSP9sbpT6I49LxK/LhB6ud5LTRBm4hscjdSVryucj5E5EnUos7KRJB6Y9u",
-	"reEWWuumKtlEQAyJXo/RiVshVt79HalxtsTWQwHa3eoRyR4H1/SH951M4d1Pq7VeSLdWGJuVqvVtCorG",
-	"SFvsX0TvaKU/fv366vT5d9+z6IqASI4KQwrn4ZKu/GCf+FQ/jdCNOTkCadJelSwZBV9hCeIZnu0NTMqe",
-	"XUiaqKtmUslpfiXw72CJyT2Bgv6RRR9Kj1A384VNKa8+PwdMnjK9kDvLd8nEcmU3YJE6TdTj7cm0tuwJ",
-	"o2TEhgJhwe1yJuBKKoW6b3hsJSUtVwFy4qZapsMd/fGUTRxGycdLekMlQ85u8tW6sU5B7b7jn1oqUV70",
-	"+MxOt8H22jh8N0EhOgXoA74EYsrm1EKSxS3HzJ7qxiaDe6s2+Tssl7tz9oJARnIUjGs/3SKgM9ogUCtY",
-	"YctSp+QFt7zS80b0XPH57WijQHTtzJzNksl9wmU0/AZ+4x5PBgPkv0e85lr+O/mWf2s14i3/R6vEW7a3",
-	"CyfoR+i/QTuXXv6F2101Tyy/+LyStTCjnP2B3jZg31Z8mjgo73BTjZwrbptasK+ur19fv/nb18ktteKz",
-	"zXnbGl5SsMnGYkLD/ceA+wZG7N4bj7OIlyOzkGoukmhAb3ODc6Qby4x1TgDC66TZdS7yEdumXmkzOhVW",
-	"i6W+EzetTZg+UKDY8aFxmtwIe/Nwg/OP7Kp+iIIZKegA5spRYa54YxBjZBqQ0UaVGv63BSCNc1drWYqk",
-	"usxkUj9Ju2DuPc6MgRddoE0E6E34EabQmX97MJU0m4iQrErADnq2cTfzE8PF2JVqv+Z8YYCR7hdvWrHf",
-	"9i52Ote7d8F/K+4fl+wdm5YpdfEKEDJ4vsjrvAgRQwPgAkTREO4F/hVc0jMWfksQVvJUwalw+iL4qxcM",
-	"T1DAK8ArESDjdrobKAgLU6HiCJAbfxDdNQm/TS7WC2dZqZ+ku8pE0r+YhrXouzFoxTrR0W29pDGxCqk2",
-	"guiEWT8xzkQGqZ3xGrSVwZDBpV+wvS7JQywtyHiApUVmZmKMbC6suSQnqdZLdNcx2rZ/dGbBn3/3fR8u",
-	"N7J6028A+PJeCwCfSiMuwjDC2wq/wclzUGmTDN5NK21GRuZLwUsnzSOu98jn3d1SbZOR703Iy1mGo2Qb",
-	"YeEILfSaVdwKMvrTJvVKqJETq4WxlOLba4o4BZC/st3HB5gMMTAcP00vjhY5s5tNCvRR8lW2quLvH956",
-	"R4Se805gG4EnTA24F8by2p0Zj+PKGMe8LEcnL8t8/oEr49ww/8Y0WgpSq/7JobCp4h45qClf8YmsZACc",
-	"JDbbsilXrNQFGmZhdXGUhsuR7u2My6qp8yeilCVGmWH+bvOU931xXTDlGm8t/iq5faDlcqBOinG0lThe",
-	"PmRXPAbELjPZsTblw+sosSVVNk/mjr2abm6W/cgfEwsJs1rfFu6tS1lV0oipVqW5ZOep+EciJ5dSWTd+",
-	"sD2zqxuFUwHTgIdYOP6wiAplYLC5IHlxotfqZspz0AMQtyeGTZ0mmMkpKEYwyuN/4ZRnkmivE8YovXVg",
-	"m407KvSTzLGmv64X2QR0z4mH/JFfpPVCV2L4mYc39x6pgNXwn3F7BF+JQWyljxTvnKx1Pgtb3rjjv9fg",
-	"csr8g+Bl/ENbyz4liCAfkBip5jh+ocox2hA+gyDDnu/opQCTrVUtcGbaT+tZW4JQN8q0Z3fYMEw62+Vh",
-	"cF6ZTnlVudPilx/wtN5biq+CnQ8cIV4SgEt43XotSpPZujbaaEqrELc0SEertTfAlvRGd210iWbNgxfB",
-	"4xpoJFwpTNA7QwEdQ3c0rL4VKpsmdXPdfdPLEFuGOFteCUV3yhPjI5xnefWSKlzZkxgm4OiA9C6s2itd",
-	"z7W1KbTpuPsMgslwFoqg/aViSlPcsYs2yyVE+zNKMOJ8PimO32dgJTgWf7iSK49pUSOEGmHvQwg0tSG3",
-	"YoMhnzRCn4/+VMUbNV3kdVgH8mdFVZnhuintbIaECkTSB2VSVrW841b04tQoK9QLZQt4txGZwq3rihwq",
-	"/6rM1TWXOXS8/Hd6Y41Z3HhgaAqUMB4Hh79KLkl0+J1yHZih7aQgcEReVGli9LqwArs7t7NP0cx3BhyL",
-	"e+cgxZLe3da9x/w9Tyn1cLcNuuS6eiPhgygKjyf0KVUl7tNbMIzsZLy1k1dMra0XLI2ZblQCUZOtAgtK",
-	"OXYtUBkHXAoWwG3YgpdsItKo5eJk3pWx6C9D7oTgBWScjBR+IfwYRurkJFyniOt2KiuD/0HvZsgmxfaI",
-	"WEflZjTl9mXJndRqJuvlLxwLm7aha2Uq6lrrJUxiyWU1IOasS9H36VxwP/ltnyCCGbEZn1pdYzwWhONO",
-	"1BvmfnkGJTeBHOD7b5PWiDFrjXU3A4gEUuNXSGmQOQKcTSsplPWGmEfK7Ip/333RydEP0gyvtbE/i01K",
-	"J+SVe6aCYGszCdYfKVLUmf04/yyWeXwwB3+RcVBLMZXl6Dgo/ibzyiPmQXNAbh9K3Q2GrtUgwCysEepI",
-	"o9mUK6ckcZ6jQZnhzveJDQ9eb5F9VBF6AjJUUpYtkd1IpVoRjB42tWgZDyL8bbQH7ZXvFqNH1n4SU2mS",
-	"imXuy2131yGz8lsDxxf0fPutN413Dvkhg6zZuBawz+yfBplQ+HT0rchD3TfHrHdqbnug3Wi/Wu3kFC7E",
-	"Kb4S9LgT1a5XFe/PgafshpmcY2OsLjex2Af8+G0udfcT5mZfLMT0NnGdcXXTpk/zR7jklk84oKwrseVd",
-	"synAIPE1nrsF8HpmAX9R2qYXjp7tMVHoCfJwLZ/aApNqrbWiM4bVjDeV3Xcn0eq8gmfdrZYEKAPcm5uF",
-	"nziG9OC/TdopkwHom1JrJZ9akfmOnzGC2kthuazI48eaBr7mm4JojNC+FFXJOCNvgt2KzSXjkMKq4W0b",
-	"dE09QDWVMYiWrTc45TeMFirMs4gFKZphSoo7S74jkEb8a3dd2s2m+USAcS8Vuo7S7WmJ8Gm1/tPoRkDP",
-	"JocvKunsuYR6sdb5w5l1hQjqKDUr6lqn64dupSoz9eXKilwuNLm04NkH4iVLAhhQqBER0B6DH5cNRla0",
-	"S+FnEQ0tWork+u4FGeRCulOu2ESwUitBxYDSFugRaOP+7CyCCgVpcBFei1jYtln76rv6UtL3wR+0jFyB",
-	"Q8IjCoCaJcJHVLkop9I3S8GVyWcqgj5H04wUeiBxeULF9kUb8MEn0zAEIdQocW+RD4nAkJqKfMp23WJd",
-	"YHlQVRhyuQd+/RCoiSjnHnATPiTkARVehvtl/xCRmOgkDQ/DDI61/NT0QOCyOR9fbjjVQDSosWC4W058",
-	"6SwtsMA8iKpsBONVLXi5Gb6jKJvZVDcJOSmM0RWc9zzhyXoSWhPblpS45dkqnh42ZF2VObSlKDfZGub9",
-	"ggBODlGlJcTdfTclJS/VtN6srCjfR1GNbUIhemR3ZT5cX728Pn139fI9QAEC8B9rnBAWikReP5w/+0tg",
-	"cvzL2bOvO3Iy2dikiCx5KcYlokeVcbiLqAqwevQvwmyZ1dnUrqeI2YXGtVlSSvyvF5ohGincdmCdjrvl",
-	"/O5EmeI9dqDfs86atCsazSMtFuWPOVCyUKVhnNihKFPr9uMivqMKqk9C8GJL2oTEMtfXr+FBURdssgGW",
-	"KOerb2BfvWmDj+uaTTSiTEJ5gwa+vZYDaAsq1e7VS2cqJbSfMz56ID1aTUWtTEuncSs2F3OulLBgxtKx",
-	"uuC24ua0nIzD+PAQ+9t13EcFoMDzyIOnkXZwZ2udn7Q7d39yoTDXbrlTaHESvQXJtecOmnKllZzyCuqf",
-	"6LD/5Yfvvt5X6rJ7dkWdiyatanF3kx74x/6xZo4wlGznqptiIz3t/4H2cOfRnLH3tZ7XfIl8t8zqCrHA",
-	"3jF0wiJ4iXIPP4HC9B5uEHIDEsH9BjcxOWb8203W87B08+Tzhmuffun6pOTP43EGlLN378MUrWF+zTwZ",
-	"1Bm7wstRquAxww9pZ/zz5DkDGNdoDD5KxbyD6lS0AcUi6843ADCZTmDeyQQqga9kwaaV+z9aGYiR1F5X",
-	"pTkPF5uhriioU5Je/Hw45Fsb0+5hXAYV5C2tiW29eYV+ZleL3at0M65hbqvJjNiHxc6w8LavcJdWJSwh",
-	"2/aVLGTs8zCl7Eocwu7GW+FxM58vP6+0SZlQb6USSLoGzhuYDq2VQmXmlda3rJK3ohtGOmMfFwJTnLdi",
-	"BQFQZ4qesZd3ot4AdMuZHxj+Q/UEgZpKbP3bsmBGs1pgDYT3AVZc1rs5Jw/+3pUICvfNwu1tSHc8y9Gs",
-	"KZEJxuAKjJbsduGKCNgM38EK/MyF0AfqDzdjNK+QOjZW6xKxIAAxXYjPvBRTueQDMpywkn4ZwiBS0vMK",
-	"EpapYNy0FjbJZTbhRnzzvAAXbrMSLIPgauoqRxi3klOopQuFFI1dCGXllFuoaOKl2T9HGiF+KD+1F5S1",
-	"Tedy75kofiUr8b9FnU7nOJcjA6SpIKPrNxxxCO7QpKV4mucpR7nrcGGAqNAlOM5sjHiY02UHoAIA/3PG",
-	"fnSzayutlWZ///jq9AdCQ8Axp0xfNMiMloEf+TLEpBCJVrkNU8D0fKq+e1gOdCnsQqcNnWUSAPBGMT21",
-	"vGpt+vPvz88zaEO7yNiFYyNm7geB/HXYb6ynwd3NS6xFjtNzW9LuK2WpVCuxm/vKcS+GBZ2gdvdp6cPm",
-	"tAvWWQk6MTSd9LlVZZpraGqzpHclx7Kz5+ffnJ8+e376zbOCQS8Qslz9pdamvNgEXM3GCMiFAV2UYCtu",
-	"ImpjrcSF83G1JwOecDTvp7xxHy/c0Vo0db0JyOglr2/TYNm0NuuN/dicRbIWcr6wcaZxAvkeGheWDfL6",
-	"dn8+fYqbRi8MVcw0qMz+BFqHBLFv+V2SosHTZBAdROYmXt1OzQ83ZsGfpX3UZ62H+v7nF9f/zw/sp5cf",
-	"wvXfKi2QBaOXBP40wM8De9RaVXCDIzsZlChieW6M7WdAfa3KUUbD4Lma1a28SS7XLz99187zGl2G92Db",
-	"/Cw2b9RMO8H96eWH/CzlcqWhRGeLK6qD2ZytcmfJcshbKHZ9/frVe19SCc79t8+/Szr32xe/j6e7Caal",
-	"KGJPTIAell0KwLhAJY801U2d8tuvAisskmMOGD6+KQCVaDyZiRh7VS5TLNv5ovwo3Jq4N9Jm3UeIr9nT",
-	"ZsXwkTS9gbSVSEcnKS9btOGL4QYc5UnCwJNLEQLyWzph6J38l3F38ja3Dl5Vy6xBqOulqD3MbVfmqrmu",
-	"pV2k+UZbBpnd0QGRzchq0x7iBbTPRr6PfpRB/WSTd9tphLAGUUqMph5PtDvM7vd7WUJxD94mncirblSi",
-	"dYo59hBo+0yANZKAA/dwJs61ElnrAV1XDzaGEfhSSyPEqJqmIeZjPk2KdaMCM3G1uGdbADoIfjliS8wv",
-	"Q2pvMh0lph3Aam8yvn0SERVjOlFkOzdkAw5R7sYgf0OJZBtLfZfjgcqm/upm7/Q+NGpfOwcLDbO4OlhX",
-	"h8KHCaJdyO7dIaJj8KIPcOE/cows/vIB2prcRDxW6Qxz7Al4wg3lU1oiY/a5N3voahaSF30eqcbXfZ9M",
-	"g+8IMTHqGvC/ydwCvVlxOn99y/uz2HwQM38ob5yI92k0BLswY/UKWRFQufrY8cQtiRHVLFsMPbAKLHum",
-	"nQ1dNpkyLsw1IhctJR4sphZkVbnLZ6br6f2Qz8OBKu750MUjZe35+kjnn9yKTXo4I2MMQfBGyVb7q8lm",
-	"KF14AokQiXVHXlMa4TVX5bu7lEU5kg/4itiA99u7VmdHIjJjGXZwsEWMtOZmpuu9jMXEA7WqkUHIe6vu",
-	"CSiE3oaeSJPDnCT2JTnBjOnuE4qBoMjnuazgyzQflpjZfrAyviNwP6dleimWE5Gi+n43Y5y5r4+Ln2Zd",
-	"seAvDQKBUx4Pf5ReyAe6F+mGHx77h89RnDdpf453RrqomcP6Dh30ScKR6FnCRHBpBt5Db0MHCIDi+4ko",
-	"gBoPwR88G9S9kThdHzJVKgWffnjR1bZJj68t/BKk1u3NMmn/zfhSVptsRTZw8nfGu7/DzT2bx4w7avh0",
-	"4ce/1SKmHXp6KVa6Tp/DyEncQrOJqMMcPeVLqMva2TDSQso1YHt91sWzMoakozQxd+Me8OJOnMZgqBpe",
-	"eRlXaO3nTjsAg3e+u1QtydDqE+h3+NRBY7ndzGqc26VKyQUH660vXHsghueCQRD0L8++L9j7l784f/N/",
-	"ffo588Uc8WZa3vdQQweRNiksSBYJm6ZpvqIeaN+dY8RtkK56K43FFi/b7U/Pj0MmP3gFsyWkfR3FdBrU",
-	"ivRXMV2HDzFglgCT/Ua3jY0A8+krGtLWDFEy38g031bNqUzcNw5owXbYSn2HsCF6dw/lcTz+QNEzmv/7",
-	"/vwh9w0dTaHn+Ei+NvpNzvcdllkeyF7SgxBvlwb5calpR9zkBovv+MaEDnwoPR5PLxXRkebakuW519ta",
-	"IUh0RRSjKTq1I94WB6M9uQcdydEIR4zVq5upNtZka/fdI6FKwNhurmW4iTWM2iRFauIVW0fp7OU68W0s",
-	"IrKUIfQnfZwnJF4dLUCi21nJznHvnOM+jX41ndI2bQF7QqOe3k4p+NSgSpGe6/PZ+Tkg2He6hfdeo5oM",
-	"pKRZbW6ykVR36QJL1r4v/IKPRdUCUZSpPyyFjwEAVlc9RceB920uLPK+Gd8bSACdBsb4gP2qqqgvENl2",
-	"vpsBeGRbxIfZ9lxtBCn01eqsV7s4fux90nOISPmfRKLTVVxRaAbZsLCFUt0ohf/lDtoq+k/qqsRri/9Y",
-	"ikrE/4lOJpeVSLd+/Vms7Guqwt4yQgmgPxTRngRTw0tS094fU8lB29GaX0sw2yjTbMziVJTPv/vu2V/P",
-	"xjUg7MsxHsFsmbacAr3mEz2GzeFCgdLAPpaqzPHRbkF99rymfbbj4PbHP+CpEU0Xj+riroTaa1hRxzMb",
-	"t2eUe0yt0b5zre+Gc3Pi02yljRHGSK0SXvSIDDZ+O8fmusePHtoXqb8xxSAT7mexiay3MWkU8H3AfQsW",
-	"OdHTi8oIIrjP+XLDuivGphl1WowDpNRIsnPAtqKlbfrer1RsU9GBD6LVGoA5a8qLd6QiMorWOfoRTdtu",
-	"AcBw5eJeBWiP1CWpbZYsAN3eFXfL6QMyVnyGArzQEyVEwe8JcPXQexxIZjEOYSpkYsVHtBIgVZvZwf5M",
-	"xP2uvi/l1vEqLony0fWyVdsgTQtuLqg7Rz2bYljPrG6lE7N/rtNAXjBz+2k4G1XuII/j5nhRsXySx+tx",
-	"T8XIhrH71ViruWg7/Kz2q54Pbqt3fLqsSPYEPrOXfA+RxbB16Gp1WoKe8p1wT8V8aFMr79ADt/Be586Y",
-	"NEXUWzDs93D99gQAL7tk/tiOUbB/u3+JUwoF3n4xdZM4Gx0k29csis5DVJ5isUR+tNQe1RRUOm3j4GaE",
-	"zhhcbaA83NsPvk83n1SiS904DkXSF9vaH6XK2ELvIajIGT2A1T2GrUVVQRijVVg+3WzWQqxMxIVvthHl",
-	"CTreHL5yR+D2wxXoqHWCV6kj9paYoPPM3WO8+aFYwJ6WLk0appfvoz2d6kbZG2x2Mwg/MeUqgsQ2ptPG",
-	"5ZIZ3ZZqT8RcQkCgy8YWJyjEvBmHB8Jf5NzWPdPwcW+fJbUauqgYHXNx6LsOYiduL+J1RLoUDiFc2EfN",
-	"w2KGWau4PW+sWOYM1vxX11xaJP9Iuzt5foM+NHjE4bN7rkJPdWzBECew/THd61CbRWN7SrxNzHszEcw9",
-	"HrRfK40j7Q3Bl5kGsj+7q4GuCfdY5GiT3EOC5MKX72zYggNGShtRMKv1yJEs0C0f8YvB/eYHdAP2aCr8",
-	"PG0GjSpepnCiim1N0aNlQIx3Nc3M7g/LfBB8ugjONWYjx/0mC+fOojU9/Z83kUicu93wFu4qAqZYbzrt",
-	"L3FDdzrLGPhWzOy7xqZXqwdcOp7KaRCphMdMuvfjT5KD9n71CGN5gOPSCWpBe5UeT8Uj8/PNk/q+Ig1z",
-	"A4febp7fvItwHRZ0etOL1vCaSsPjuW49WTj3JhT9UwFKSPMSm2FvL4UHexrZJnAYoTFJik7kZcnC3tGH",
-	"hBnf170dJSV5P2zbJ4p64sAgKICGvKoRY/RvA61G/EBu+RDJMqJk754yONjI3YP/wTH/0mYAh3PB92+p",
-	"N1vDsQxhCgxjwD9jKqVmsPHOb6N6yl79cAD/LF3988njnsGwNQWDK1GU/Xwj90Qt5utNexVHhxCQkvID",
-	"SUGS2+8vou1YntEZk7QS1rSJAqliJMptZGURaSgS9LrxUjX0DHY6AjAwhEYheigqlvZuB/CbGmGtVHPT",
-	"ZneRZ0JYxFSFKPto+ot7IYlgcukCEPhToHKB4Ybyu+F44IhkJBXKBKPQ5OKR8EfGJ9QneBmRZy/00j/B",
-	"Sr3GVtAPGmnItO0OslHpXNM1sFj7NpM+xe8BmG0jOHcHwFs8PRztM9wNJXR1HFFCmUFZdYFn2GqYOCad",
-	"96Vru+itbD4gxW5bu5RkAT1jH3VVuhMEFJOIhKiynKAroUhGBm3kO6ykSu1k7UzwQfgTMNYxOV/f7fcH",
-	"4DfX+Chc3dTlevCgr+kXyVbwa7FKM3v86GNSyCkCAEncgPYQbAFIImub52KRxl1mYLYYXQDpOvKXutff",
-	"SoUay90Hgw/XJ74fwo+b0+53vIxbICnUWq36KFDPZ++FD37fU7Bgk2lOz9msFmbhrHA9u2TPGZwNZtfQ",
-	"sn5J3DGpvkc36Jj1dkXqd/66w+nQxSX5fpA2PuNsUBYtmYsGrL7bTk+E5Z5OH0OTtw2ghOQmLVBtuya+",
-	"MZSUccoRGHjgwnWXbUp99/d8JT9/b0OMUE+JjB30s90Oi6S43WkCxsY4Bux0E8TgTTZSvV+vdP3/PuBm",
-	"Lj4dBzl3c/YRMDY9yo5WSrCDrIVY3QTW/p5usESP72QGDJhW7SAwKu3sgRYbE0FtlO+Gk26tpOpkt4tn",
-	"HbOLrC1q/Ncy64aWw3RlQ2rnPNd4YZO/bmtBfVfciyLi/t6bdq3repMPlQKN0sRHECfCOLd0wyZ8esuk",
-	"KjxLU9gQt/0TJ+fGDmeT9Ae66PZan3t+JNTGi6Big15r9U28R1117WW4J0ITXZl5WybasAqRlFYz7iuk",
-	"dw32IIoF2SCtCHxlzKK8mWo1k/Ovc+rG87KiCEVmWuCCTLQZaxu3ZrKMmS6v2CMl+ivUSTl33gy+Wa/o",
-	"fUkARfSxm9xxoZMNLLMgRe5mi4eZq1zwLmvCLPZLjpEg1LfOH5rpGvmYkHcTbvRxfk6pm4nNUKO444af",
-	"dDNxHhXtnzsypVgJhV2ZVfx5ky0guKGrMVMPhbzGrfdv2KypQT2DLHKLhhNIav4bejbbff+v2it0aplj",
-	"Ga+qtFKHtzQK+4dl1bYfre/hjTU5eNvBcCVNYtdez/XwRpOzp/U/yHF8x18wz45UuP890bwuT52arTHb",
-	"XwD17umEG1EWbG4MXwHQ5FbUE1FrM76gubzJJ9zbHDvNvRx85n51T+cwS24VcyIj1VSueEVmkDv8eG3q",
-	"xsIqBQbi4Nsi84Jt63fj3dwd9d5VaceQy0RXLQwhGjAQYAPFdUebLRvjY19KtLyAXG2omaj/B29nFsAl",
-	"GH7VWmc7JQIjpjL6pEYT239Oo+/sOWfcpg/a8EMVNfsfSmyVCbGRiINO3IEu+Ns06Mc0+W3/jdHerB1T",
-	"CkqAVchg+8YozoaRA1J+Xq10Lq+TjuB2b5+0bZEqfSGExohkLkAxDJ+NyJBrY6h/X0Jk09roU6uG8aDz",
-	"WoD5suNij4Nv+swoTTu3UNl2g4+TCL1XK5r9DYxoKAVNIzN5+7IyYu05ZZO8JWM4ssa6gb2kMPi21MAp",
-	"ydELQ26Bnj59NDV3J8XJPzGhbsziFE3hJKSOaoXG4Zjb7Ms+yQywx/Cdnmn2N8Ree9vcufdxJRX3dVQJ",
-	"gx1jAH3BCnxNCFX0977eogf3VyicaGfy+pdxy0oNmlJ8lmak5av0zZpveoaMmnbplbovPOv06ekkZ3g6",
-	"qD3IAxpM41juC1zybNbZ4wQSu74E29JdLHhJweD4pEpHkGs5X9hcmA+dMHzkgtVa2yemoP/vlLBpSg27",
-	"6IP5EA0Kfexa6wVDMXEnHvcSaGpR6hNqBf3biHu2RQZ+d97K9XqhlxTbapNRzqGhDR98Vf0dPntFYbSE",
-	"xOG4boaC7cOpCrIaprb1Ljo56TNfimTe2RmmN2ncBFUWAxUmxKm3SnvcUjWm4VW1QaaQ8qyncfSAOgVf",
-	"+duX68YD0rJ1hs5XZwP5DeOPFNH006smq3Ep77hFeKJ+ikO7d2p+oiDSNyZDNcUe9H1fkL4vCj0ZbGQk",
-	"JbKLMd0PhXJnvzdiKk0L2oUWXUsuq17PupcfMYTe4DUd3kI3i0znImVvelsLtm/E6J/RzhwGWkDtrg6/",
-	"H/ckzvTLlBah2/TB83ip7pBrwy/Y8/NvfyjYN+d/ee604bfnf/3+jIlpCX/67vuCffPDt+4P3z3PIA56",
-	"C2aC/dLb+A0PySt8uL/g4bh0DtyY1aLmJqGfqImg2dZLl06pl0ie75zlTpOanc0sTta1tOKdqjbYvGxP",
-	"iaBHUHXHQkW9HZg5dJGrDS9w8wYCctJCtHohqiprSyecc4Dct2UPzmLBfBBk+jMB+Qd1O0WFSq/IzCJ9",
-	"BdUi1WKtzTeZ7VsHflFtqAA1rWb6JDZDr/BOsYW3+shvDdQBK7INAkeKrvtLb+9TBzSy/DQDP/MceL4w",
-	"E9c3TDuzNRmgz1RU1XB3xQtqjmXiMO7dIVJ5l3Emsg218KUmsliY+D0SfhkX2ud90skcXOX0ztS3zqEe",
-	"wUW6m//PsaL/ksLxbvJskMQH5+58OYfeoh27nKrA3ZrpW6GSRnlP0ZjvCBiwNsnbfhaaUuV3nsYJMCBm",
-	"xFSrkuHv0htaSd/2YfAVloh0wT3oJ+BDJlEdAY3KCIGVTVY304UwMS9W12gawhygqp4cKoN9AI2p66JD",
-	"2wopo7UQK0YuWA9SqCZKlt7z6Z75o22Pmt9hN/U7hK5toQUGQ1ZhQMUJFJe3/Vg9lxDtZhCVpORjpvWV",
-	"rj/oxorU6Uq7yYDjsWIVRzTdNSTLbN9PX2DQP7VsnQBkRcZ1k8UmmtLiZY9EpBcMyN5QKp8YBrdDwaDE",
-	"DfYEU9QF49RWHmAr7g8Lypg4Z5i31TBpZ0+m0gVXoRM9ENd5g0RpwvyGpHKgv3T/A6RF0gHyffDa9o/+",
-	"Po410DZdDxI/xX0ygT+4VcNJHTXg6k5wA0M5JubJQ1XyAKcUiX1JsHFTs1Kwj1g0VR7vh5JpcrCUNp9r",
-	"JCZ1fApyj+nm1KPquOMxJWcq1i/8JbHtePOVFRkW679/eOuBCvRcOsGe6NL6IoMjkIq9f/lLAXiukKiD",
-	"zvT4gSdmN2k3cY9eUsJhBwzlKaj2MqpmRbCXgdxduvnLgEbNuLkF/X/pw13iTtQ4Fijk53Muh9fI+k3Z",
-	"vfQ7W/q6l3dWiTXaYdCR10eHL7rLqCs01p6QRjIeVwYYiPaGJYMPYReXPqDo/4Z6DAv4FAZeQ8WnVyPQ",
-	"+NcAICfT4vtXsX63EjVP9seUxjSivsnu4T3MjXEes2/xtAXgOmdWs2fnz79l0wWv+dSK2lwyJQQWXYBI",
-	"BuSVuy3aeTzYLhjHwVzniNR+FevQkey/URHNr2J93UzcVycptvsootgd28Lalbl4+tQJsftv95/Y8W8t",
-	"Jgutby9ZU7p/LZidruhBW8FP1gi2XenaorW3MZWeZ2/tEZjqMJOfpSpHkN7nFAhOPrNuH92FPXynx8hZ",
-	"7otej+a63uY1b9+y4Wt3Gz9gkRm9PTWkd5W7+N977POW6ORDzUbxlVloYGlxpxksvTVHJQuJFg/422oB",
-	"pbG2eUxkertfg7e+DJ9BTIKGEjgVfssw0GSvL24xp0X4F/hHiN0mCJD3F8sGIHm/FwqzKMJCemtZ12x4",
-	"k3GspyUzzwM9YarJvaYii0RsirriqrKt7thNwQplRZ3JD3z0kfDQND3uiDN8rx+7Q5D/4839CHZHNRi6",
-	"FZub0SRwvVb0LTCZhHJe9Mh2mhI5BY0EplTP34Zux3TI31vR0Fdt8GeS//U2Jswj+u/VGnlYxQ8lhTL2",
-	"+RffbqkXAtMPUd86b70xfdJXhyCr66kvOyJhXd6Kb7lkEtz392BcFZbP0/sfRcPWUY0/AsziigWCAlyC",
-	"swY1j4a9mZ3+wu10ca9g6VZ0lALkjclUumw5Nhk/023km58YFcSSF0GE/S2fygXjbuJyJkXJxClmZ9EU",
-	"DCAQgz2IM1Xext6MVgBVS4T0Z4WBKYB20DBw3umLwuLk1wW0eKbmalSwFzR/pvAJaHRGktxkrHcysYck",
-	"XLa6+FCoOMSEcVDhZERLF00nfC7iv/GSs0V0Cqe6T7HkYKA5qqoX7t9NfNzhOECVHBz5rehMtHUzXc+F",
-	"vckd+o8B3NU99HzNN2iXhBt+vdBQ9ZQloz1CiKOvK1JT1wKKXbrnZKuNSNTBpa/PdS/t1VDhT8Vk3gW2",
-	"5RRtBJx9LuvggjntPeM1tHGiEvc4CIU9hjoZDmyvnnSe3tOMc+KmxPqmd1XyKuRjdwcG0Eu1R6rz2dQx",
-	"8ePOs8aO6SiX5zrbZnnCggOqih7A7RISCPCi4iSTrHnPjc30Mz6C29QjyV9gb84xLTjdOo7OdozotQ3o",
-	"dR8/vm/PbZhDpu4B/9bp5zrICm4FKHE99jRvYwtR+WZkHerFIqNm7tWlN1kL88RT9wSsIYYofY4tT/eU",
-	"RhqsRVXFvB9d3idq0R7qsVvwAcTRWuzuRNi1EMpvuaF+5NTjqoAdh8S3kcoHZdBMSvcX7XPy4Y+iDCmz",
-	"kU3AlbY3bY1HJmrjRdeP/2Gym2k5EIOuIF6B+jGKVFBY2SxEDuA5xMnmKrRexoOZ97Td25x1MriFvuHr",
-	"3Wa10DWtlCP6O8OHc6yLnR2Jvjri9QPbmyZqcALCqyW89sRlnmqfVFNOtab9db/KA0O+VHQ1WK2NZaNv",
-	"VEZJvI1qykIhBdYqsMkmYJwHD+zv9KEkVn/cNZrlfvEsHVHd7paEIiwCNCfFALtN/kZNaQgxDGy3n2Lo",
-	"kOVXPSc6f293ZbuSoDb2Jlfa2ELT2xPbuS8gC/3w7uvJ05ObyyeesDAeakWMzp30X7wZQA3FKX1jIR7V",
-	"gPMkMcLG/SFRs7tbVU8QoG4Rd0GhKShFIYY+zkLBaCDxi6g/dI2/8TW7nnfG39g4hagiFcszYIQEiSlP",
-	"fU8S+k5b+/LbIYwKEknyah7NlMgbAlkCU1ysgpjzAoImhMpo3XKtHR5qXowW6vHXNjbTfexrG786/PU2",
-	"yfr0Jk9Ks/86973d3Zu9DCc1FhJt5FrmlzrbvwOb+ANfNeRMqc0r/PMcGRLx3gxAnAugmdjO5xjf6AOC",
-	"SHwmCjZxs4y6GFPw1v0Yf3DnqTxDcAkogZa87Jw59wvoHYkxNvc/T4Fv+bfeJtb7rZJhXcWHRBbpqwWu",
-	"dLgwe2D176XKN5VfaGMzPBpXVQWcHV0yDWA7rPWSKb1mWhW9DaP7i2DbLsrPvgeUk/9fieXB5vk5TLhn",
-	"+oGnCrjJV0KvchWjIWCxU/oVgEjeGqJm+k4BzLUYcLTaBQ2jTm5KxdWHiN4+19K6l6kkANpgMW+zXLEB",
-	"2EYNR6ZAQVLr5Rn7e4QBvEDMG029qgLWDX+3BW0jVi1fdxfRcvEZxPi1fwSOU3zM4E6KQ4r+wCmdQbp5",
-	"Nor9YVFcUk9ShOawpxkb8stP+PQOMBr/ObeVSpRpCnXxeSWmVpQ3GO3OVKVXvt5jretbbNooDbm6S74B",
-	"TUZNSsBIqisp6tAAwTCr9S1e9bTkXG1gQy4DScuaS2u2GLAwHYOWUSdcgP3++oI9H1so5BMzPpJTiZm9",
-	"yUDHN3GDjFKPjmNkWE5/pNXb5TN10i1KaUV5EdfjUJUarJGu2bwRxjI+zxWAKrHe0xzbHbsEB5NvA0Le",
-	"VQ4+1PPijGaCn970VHpBOdDNPahA8If3IQTpLfwfgKUCMb6Z6XpITxAJPkV7pgKWCtFb2ggmVLnbvmRP",
-	"25D9xhTCraLV31qyHjXSW6a7m96kbht5AcFpYrVgzD/XY87shnV9Y6e2h5uB4Bz+Js0gxm/FsAIppHuQ",
-	"tgh1HhCVw1Lxrr3mjA+C/ORygnlMZrJk1i0T1JhYDQMZjLX1C99thZbc2E4Zc5aYy5MKALtJp5AYwmlm",
-	"sYPX99cp/R0KTJzPurqdmh/c/1/dPsf/9006W9fWwG+nN8rEUl1bPqnEJVpX6Ojl6AOrZpmwr54h+xvD",
-	"v3vDERsQShXBwdO1rPnWDtSCqNZqvtf4m0lRZek4RFU6jTHjTWV7u36kJ4atMogiwr3siYEOhTmOloep",
-	"QieUwtgbmZqOdv55Sexc8JwfWIvzygGxW1hZoji7mc+FSTdlumJ3vGpEXJRWZkp18giLdBFPcRJ4nBLn",
-	"dwFEZTS/Nd8cgl+LTrVHcNCaFHg2gjCmz7vWs58akTPrb/KzH4USzRWQv96qHh/aprmDvBwY5rC8Ev2s",
-	"F0CwDRYKhOKc5QO/GhFL2W6VgqVCONwTGoT7/1orfPfQrkgeWtjnPNNmHgJbGARjeP5hMILwvVuNdK56",
-	"4a5ZgmPsb4gm54rbJnXUrq9fX7/5mztmUN5WL3UzgO+m/Xz88tQUwFD8ha+SBBNJC8dZNgkqBDAa0Lwm",
-	"s2/JV203pLjkvu0OGriFltpYf3QgQDg45UHUEr3RnaEvQiKEZAc2m2Ll3T70M5m8ddIkgjQ8//Ls5qQP",
-	"QYY1M4xIiXUcmvN1c+B2YWbJaowR4OUdubUYuJfW98ha5qhmPOHbHpxXx5rI8azxquoQRs6k9a1iINEy",
-	"aaiUCWuXIaKJcWqw8ZNQsLKWM5ssqdhheIP3wfMXLfl1kPJSzmaibjulYIo1vSxAuXFTJrOBr3Td0oy4",
-	"RzAvo2eUXMl0Pxil77q9NgZnXPWdqMtG9CwVwVqcAGG3Sw9wYe6Ez+Ecy9r7dituMhbYw84SEb0nd/XK",
-	"tqs7XqRSvPCImp3wcgv91g82D2fDTzYSxY6AFAGLFibV7kRWIYTOzrsLCFFAX9olzQUzupIlqdm2y0bQ",
-	"BuudrhwFGHb4ByDlg7ud4iYhLBlOBnbewV51XWqegvp2Ui7HF/7jz7Chl9ogV27Iy2H1WcEaBa0NMoSJ",
-	"0rKNsJ2sHfawpJ9F1gl1tYRVSHpjHwQv83H6Pro336OruwnPn+cKvLMcfz01kG50SfOiW9S6B77YX59K",
-	"33grU0Qzq1rM5OcewD8WZWM6meLcAD8DATobnkW7smgCPGO/yB9Bqr47Pz8H325A+J/yZzTa3CwjjtdM",
-	"181QILWrtj2tapcNoJLGMuMUucqFTO0gGxOeSg98KldSqCQLUPSnBG7Xpw3+/8hP1loDkPTjRnz/LVpi",
-	"3J2bmlq7KCaQXA1NBGnZV6/f//yyYB9evWB/ffbD+QX76fXPL3/5Cl9bsNc///Tq9Pr11fPvvv+6878K",
-	"dvXy+vT5d9+f/u3FL0Vr60k102xVNUtWcTtddBi+fr365eXXRTvA9N6nVsmpzc0LXQqTDq2MSg1um9Pw",
-	"+/T2LASvDa/6mmImsOaNHRDCNVbXAklqIhhzhrHX1jLDwrnW9W2yb/s2WxR8KcCc8We9TvcH4bTgS2Xr",
-	"fS7QbkVroPGEegLfkDUkYIDCLzBaUtHqoO7SPheYPhXXr6+cSMZAirZHAPV9CUPLIhNzRNY9jtw7Yrfy",
-	"q0JRqgLrAcLh6Hy/0vM5UG3h379CZxDPxxh3EB3vsDDFKP/QbfEr39Nwl0E2k8PGJE+A7xJFvru/CXcE",
-	"xvQspvwd7PJdC6HciI7b/vAAbQ4fQxSXbXvWfm3i9rHDJ36PPnzbMEJqGhfmmZegaysSMYae1ljSdjlg",
-	"ISfJIN3UuDuqhDQTtCNyRu9Ky0yKUDd2qrNVi1Oq+c+Eew0Nu58swD21/xTCu/IrJAJxdP6cPfh43Kv3",
-	"YqZsfGt6VFbsZYK+1DffdPJ+TzNp7IfWQgwlZdkzRNDOSShHBljv1T8hSoHnstSpf+/LFOcoLHRV3vR2",
-	"KYlafHndgZ3l3G9iQiWEsVLCYqnveAbXvyel7WyvWpYiU56CJPfwTUjWwKdE3MomkFFEQDSfMM70Z3d+",
-	"5LhtBf92aOIdJRSCx+1vh+bed398jxj/AAuRYnbuHKV5YbNZcieRbSgeJbfvqEZNwMd0jMAwMBKf+UyY",
-	"05tUbtvfR+Lg3SEu3Y0BbuZ354fpFHFlOhGnRLOITLdN4GXMAHwgVY9TgM4EIRvf9p8A9bfkm3ZGz4rz",
-	"8/PBJsv2jZNs7OsTpT3NHw7UluEqvS2HaLWwpAO7JwpDUyoGtVxYYhsckMawl32nBzXBgepbdxVsS+rD",
-	"40otcicuA1rQW9v+f2M/6f2GC7iDNID0NMFTTRe6ewBhuqPdghuqMxu88y/wpclWhhCnN3m0AvYPI7+y",
-	"oNuPK9aoTM78VqzsIKrpiOyH7q8nHe5yzLK08B3oDsxvxTasOtuSMGOF4rfSsAkxywUMdizryBCAq26c",
-	"eszbRBXxV4/pQddPRbQj4rQEPZGCPfRDzhjp62iIYC4IRUKMk8yXC/JcDZITFMTPBT3qwTpZQpsPdA9C",
-	"4+PAlCTupG5Mh01s+CLdK4BUN3uJ6j40mP7k9Vxkwop+wAHs1wYprL5gXOH9BbmDGG1Ji1Jm+uKVmk86",
-	"+IxI+sG+HzD0T/DcjmpvgISdgltdbmAQz1YGwsyLVnXROYrGSFqhRxMeArfglerjciJ5mRE+vZFMiLRG",
-	"9G4XHHqiNZUTSLVVsq/vNXHtITcO8O2Z9phXoSgCDcnl4AsjJlFMrKaI+9XlzLE4j9gdjbu9xvQyjPrj",
-	"JQaz5KUY59RQ7d+oetwO7UbS9gsX+iAR3Wk7gP/eTide5SAA8eD7ZNHrum3cW5SnbTtYd9KClkPZFFUS",
-	"Apb8FLDk4PNYXnLLTwmOMan12oj6FKrbu+RAC1GtRH1aSnMLyiJo95PiZC1VqdfmNMF0EmUZiVvGD+xO",
-	"ijUES7SnIHMHZylV5te5ipUDQjBAdHxuFxNc4B0mgRX34kAbH4YpB4Gn8v2IMS1JNy6WHdpFLbYaFdN+",
-	"juyFDE2i90EZfB/o+BMJCCBvjChvqCX+OH5EAJn2sMQ0ldiD2XeP4FpMxJyrbCD0AbVAo4IZoWghe5kV",
-	"J009T6Y9X+m61cyUcVSazWs+TRrW29di2Zb2Rfvbxkk6673FBhYWaAf9kdRtUehmTAh0K+BJYdAoMJrc",
-	"vLLZgxeFFYLysVGV+I8fWv1TqosS//45Yx07V4paZ4OHt1k5B+Wz9bZwiOU4xzfTUiEX9iX7PVfa3CiP",
-	"Aa9voXhyu7g5iz59xFjjvrNwEMs5PltHQP3uLsXOrgCs64JSeV1CDw+7ZHwLo3mJ2Cj6WRtEwPqGCI1I",
-	"PCI+pA6elpO3jmeMTtcK68YvCZN1QaQREfd38Jh9W/w2NwBOG0Xqu4piJWqpS0jCxfZWALNxSVg3N+D2",
-	"v+CPAUEO78Y/lhhJQw1Grhb+xf1XpjrVb8MhReaxvS0/hYqrB1WxxlBHPcfgVFvCyi179r37v1pN91a0",
-	"bpVKZqtVY4CqZzpN39Yj8fpRYW8q1JStYU2YsokKz2hcQ0s5kIw3/Y6+AvCYVCGq/n5QSbYS65u8wdva",
-	"tZ7xYdLSLYxZ/QyintRJLs1nqICq7bG6n21i+Mg6FBj7EFseiBvWK8Lbt+IaiRNtZTvHvvOaC4/0hBJQ",
-	"JLgK2tUdT8RRV/JOHCqY0Vfi7UmIK67CyWjhL8byenjVxVsxs+8amzulo8MYStubUvcmGJFpB+8RsHvd",
-	"PxAQeFTSKzdo//LeJGcbxDzMNyPfftgFtQPaoz/EwZYwk2hhO7LeCmqvmJP3uBV0uIfz73+TcVOB0Dte",
-	"ipyN2y00J5d1kJFbaX07oHl22wplTTmeVplJw8pmRAmdvxtabqmumh/Vf85ZIcnRv7GIuDbQU88vkKdy",
-	"AlaqthE21Fxx437ROCUAXZ+4YpyVfMP4XA+fXU/LFlwosCenXEVZpn5Ix0FCDMEWnVp5B/ocoivJxT4I",
-	"RwlVptO7wjUShQN89CA6BJ3YQd8RvI7WZDt5fKPVVOw3X5wh1PqEwQp8Bh3Bvr90puG+koXihGjQUlDe",
-	"agMeB0bljXN4mtoUgZ7u+fOL8/PT828vzs8zpeG1SRUEUMBuXutmhTE8aWBePm3bovCD1MNeGyIx8Gkn",
-	"00Av/PMUbXiMLXGezQBTe6LtAg0tY3lU0qL9QXOWjTtnbWq7C3FN9d7Wqzal0v3uezelkJ2lJYBYT1ML",
-	"E6blGRQT5VYLoW7mCVK0T85NhEW+YFOtrFRNhEOuhbHUR72qujFU3BInVnimWxgXrH86g/3v5OUOheRy",
-	"Kdi/qdEieswdAXrZOLl/+qOoK6ku2d8/vtjXQ/GPvgOVdtgxB14ZHcVpQiUauKWXaMW6aUN8T3QIDesG",
-	"GJdbfRM7sXT/DvBlPwWNtK1Wnayjea+9FUIxJVSq5NSdsSu0Lhtj2RLKK6C3EN5gPmVr0GraMl6pFfcu",
-	"VN9n2KFTEZ8ugg3r9AlwKxJqHxng3FKGR72x7VkFAbhrFryGsIR7SY5gA5M2IZqUWjZnvN702duh9YXS",
-	"3TBgxIQiSgimkh0sa+ogiaC1cB40NPvttDca1Xi+4yMnVKgm9Tk+C5ErNTCUABkJ5eATUeXH2DY1oZWR",
-	"BtueFPCx/x9wUWSoo1Jq/hcOFxPUOpgecplUlQFbcWtFrQKuKeR7vHNZtMms32/F5g8qcWo5tOAnBfvd",
-	"T+uPTueWJ4Z9BdPsSPLXBfsdN/qPKMD3hAAgv28Er/8o2O9LreziD/y3km/wWWdRuTH9/eMLd1IBQ+4P",
-	"peW3QiHGjzPkAsuFh0WdKTD+4KmCluh2cxVdGlhwPNcZSOKdqCu+6mVGoXLRqBOzh3uEK7jD/nTJKsHv",
-	"xKm7HXLHPDxBgcPkQW8bgSXEUtIk8aGzDON2ndKrb9rbO1oyqGfd7fIXiWSKZPRKIcrUKdpQumFD4xX6",
-	"zmyrw88+qiRRUpldbXjBxLR0/8/cntK/O33r/pf79zSypidV1oaL3K227BzFi5A4K9x/0Z2sdGwDXGLY",
-	"WTGP/yb2f4oux8W7U67cP7MEcCu9wmvBb0V94/YjdfRDh3LOKqHmdnHhFuib8788Z0ZUYmoN+3B9Rfgt",
-	"MHTEWtRsIq0ZbDA0Vrz8vNKmSUEbs4air/HHuCwCWzOF7MObwxfhe7/lhvpulcYI8HktxL6IHV58q+0I",
-	"0N7bAkOjI1lXS71WzuiLje0dCsRU8HvnIeiXNO7jS8HdhpZ7SNIq3ZRPDKyIN0vdkA128KF3YB7Ru9pY",
-	"Cm8ZN+BxpMV6KY2hCOowUhJ8/pWuA4xvNz+xvsl2EY4nRakmehYbPaP2BvfCGUcmcwOL9Y0shbLSbno6",
-	"ytHbAuDfxAX/EP7c853QmWJg0iY+oYmV0Y01yaoUCChhZ3sfSSq1IAZzIVaUmR0BWtXGyCx+8V5oTedd",
-	"9iCZIYDb0jB0Fnb4uJ3nadKDNs1yyevNqE7L6OOknecZr6GmDxscoi+ULldeZLDOCIQJOOqaq9uzXGsi",
-	"qW7ari0D654D6xjNPNrW7Ze2B7mVMhy5X9OEmksotUgftcrU6zUvA21rD9TltMpbx7KrCLLXRCKS1I/J",
-	"gJ6GD+jmBgILPJIxzweiFUSdxpfdt8Vt2sf4uMPnE7cPcQLZGBH3SsL4h7OkDbPU62ZgUUpj+KQSmfRZ",
-	"7V3sMcytwC/Qm5SAyv8i5GvpXxFtQEWRA3MVnssghzjPpB2BNWcca1dssiT10n3aPUMcbapNtlcTZ+4R",
-	"Ykl0D6KDqEfrTaDrySvnCY9bt8Ly+OowHyxDReI7Gnpb2Sca7tVMoEWpOTELR7ezLmEj/RwiDLyXtKTu",
-	"aFS6IZu0dk9aBSqsgUnEYJU2eOia1cI2tepGc/0KOAUH9LTD8xGPg0kNBev3RasO6viyp87hZ/fYA5Gh",
-	"w0BfjYoOl1iNqEG3YpU6ONTvOA0UeVidh4ya7SdOhf/yHhQnzDJzAn6m7QmhC94oOGmQO6eDBowplYBv",
-	"AmXaSdsskfJC1J02HFdEyyfjws1h4E3NoyObmlykXQlRmlPfCJpKAOEgFkwJiZ4EphzALFdOL8b/hKYj",
-	"+ltOp8CRRBKmdQhVxRGmfzWiQcRZCNLnYvMRBi0eZ25vPnHZc9c4Gycgdbtddnej75PNzYKrsq8tn/fX",
-	"fckeGZ4hObaqddlMc0HULGQ1wFWxXBrUbhIEJntYrrD70YjydqTVGOg/RGuAC0q15O7pDAdHHErKEydt",
-	"dccBI1CqC/e/KFrl/l1MJFf/VWpdE7ZSCXO67PZijv0XvS/cksTYp9hCgqnvXhqYmbys+GVPHcBrPkuo",
-	"jSWvbxNSIHx/dqBS8Q1/gR9ixWvbpvjm8g4MFAudo9PhaZX2Jyl5kkGvhaR1p+UQB87BVSZ+5ga773Uw",
-	"oVCndYk9iZ45a6MShMB1RykVpgWoVvrLWAfuCxYTcqV0+LLPAQcIbQBiQP8QsIowm+dlr9t4yY3Fid7p",
-	"rdj0dBIBu+kBzNtwM3b2KF7gpIR5mpmEXagsBZ2DOphsbBokQ6z3qbIYu0jPw2f89vj18AL/eBFGRd9M",
-	"T0nZqzmXKTDuncjQUmx9lR5Mv96YdIy2J3xXBxo0BO14DOlhDODPK1kLc4yyrGQ7vkiR+1Scp4KDK2wK",
-	"6WTqkZ7rdd/T6hs6wCX7PWjkIpGqsSMgXHeS775rqpXRlSjYtJLQtHMl96tzWKTQSXyrcggH3dkO/Hao",
-	"pz3BBU1Llf2FqoUGStWVYsLdX5WPBccYDs/gv4cSoifOdC3s3xNcX8Dz19OcBNtHQDzGyLkirDBX0Nvs",
-	"zU/shVZKTC3yBdY5K0eUe2L7AQ9ATB9sI2zBjG5rezHDBfWYkcnlYdR7lA6NoPDTzSyQrcRPtZzZFG2i",
-	"lkmYQEuSMpwl5cVCG6F+AloModKQ4awXucMpjwPLz6iMPpSZ14ABSxzmHhowAGv2NXDa32kzV2C1v2Aq",
-	"z4S1g0P0zXvAKUWngKC4buT7eyb4OE9oaUR4Q1rOvroq3JRlkjt2nP+4u70pOWrUAz3SDIYfXpyc4EKv",
-	"fZfFhPqr5rqWdrFMx7WTbFZv9rRVvHcr73Yw0VbCGLITS5eG9oh1plgxXU6YEbO2Yi85LjlXb9Tg1kXy",
-	"Myvl3Fm43keDtAeb8aml2lUOgfY7UW+Ye0m6CjN3XkPN/d7p0aFJFOl3JyfK10RQdX+mpgU3abu1S9qd",
-	"ZIdt2wTptcKiQMhHSghr3Cq9Bt9rnvM9jfhXpoMQYc9Hktamuo+E5qMAt1pBfwS+mWh9+1+rqlkCp3Ph",
-	"m78KILkNyE5qA73H8w04eTcdWtCCWKjaNdzHXHst/526hla5JkulNLc3czlJ/3Uplrre3Cxzf893QBPL",
-	"la55vbnp+0BaXmGwnW9Hw0y+OrkQltc2z9Gl1UzWy36yn4CUaxuOQh4B8ilAcaBrtmpsCykgkQHXNsOs",
-	"JVY3uwT7I0ivaFD9t39PBhEVUItpDJlloJ6hM7gN2x6cbIxZo+a6Cw+n6loshT1j2FMnkZTsgOYu3Vgx",
-	"XQS08zGcfQT+JVewuENotgwxkUDGiRxnsK9RgCKG2yOIcRCn2ZJ/vvE58uRNTEnydAhGifVNumX6K7pW",
-	"AkvLBYw4KypK30DcPh210rU1g77hJvvxxXsGvwAMJGS02rAtsuynditG6w81zu+NKtGrm0zJRWJS60gu",
-	"wjGRBo79SpS+vjMcGu+7tw6Vz+ita2mtUEgYlkb6ZkwSD8/I8Uujenusrs7pot4LjFhQbSsCy52y1HB0",
-	"jcfXtf2YLjs/oCPnMfItlWAnGkoq1Z2oSzapdTNfWP8GYhnQsw5AH4cgIzAAxPZJcSSc22MUJkOdiYd6",
-	"DHIOfhXr97BUeRxFPgD0gBqyRSZmFRfOuocQJYsrN7oitLXtU7iCA3bN9hMiec4eneu1SFGz86pKq8Se",
-	"SoaPIOYHrDqYdTSP2VNk8Ed6itRWcxspX3Hb3m+B/AK0zmXoQNQtJeOdmh8PJ+qgwRpF/fDANa+5mgPR",
-	"l29NlDo6GWr8e3Dr2CTU27MGSeNBKTrXIjRrxUYk+ilq2il9OFXbxmt7DPJrt2otV9Q9AIm4IlkgYtoi",
-	"jzuTipOw5vSd9Bnz49wZRSVmYJz007GmIDPYYw2iSDvp7pZ9pc13pwhWQk14TijXvC6TbV085Hsvd7UR",
-	"RMckLfAd4G/dnWUan221VNotiCWe0MOj66D2d2nI8uQO8hVorHq+xerdyXjc8LaFQ87C5hYWCPHXIQqt",
-	"EwGAAUaSpzGl6E00ghZPmpZKUk0jw2ZTvVx2z/pWJe9NlIIZdtpbnG5CbbWmEMTjAEShV0JhNSOpa6w2",
-	"hCBSawf17rjMFaN2m2SNjAWOnfmDgod+J2g228vfDie5/c3EzXySFICepndH4H4ok4zwCZZqUck7UTvb",
-	"C1m7q4pxa51DnG1dTr9I26QySsd/cw7Vcen33Eo1gl61XVoP09s1dowdd0LcD/LIw574qG8RkoD3i2kt",
-	"csaCkXNqYe1cGYPd8ddistD6ln31+perF23Dt9CqramrS6aBDiDOWv8TK5EzsV1/WQ0OibX5UNyWqOC6",
-	"vfhKpOtvBWAr4xqJZP/peAEqNNEXMbuyOxiEJgep3RKUGFfolNopNbWMjMi6UafhCnc396lThegan9ai",
-	"EhwXAizQU99H1Jcln3p6NmfZJ6/8MKCPItUisXOediUqJ6BbK9K+JbkoGWckQSgdtyKGbSozf3wUYDDt",
-	"S5oAbRhiYi9mt4cRdfg5kuUeCKwnPW2PU7v67VKHGWd3MZ2/kuoGnaYe1lxFyY+tXrNeYcOVr/S6n4xu",
-	"LMNoW5jX1/9YlO3A3MVkCbi/7unzcrPmvRg192eaXC3gzcTw6L50wQJJdsGmbh1ncsqtYLyxC2cVSOcW",
-	"r2o9r/mSytnA6PXkaolB9TZE8718uqUR9/TRvBxEKHLUZmYfazIP+LZQoIwEYJhOz+HyvPM9WLqib/jG",
-	"PfiKPuRf5vXNdOGbjMBXLqLWh0+AdQNiTcgf4hyKgGOGoN27a3QMtvom2S4BGi9ZzHiLxB+eCScqvay7",
-	"ubacOuipI/FyUrSHdl+kw/Srg0Ng2VvdcgRq1y2Bje7kWBuyIdqwPSof+a2IOWMTJXgDOcyjxFInMhyx",
-	"mSz42NCbc7/yaKOIdikwRv0wtsd1FkPqluZgQAcl1jd9OfZtcIe7kC9a39LqLL/uKJpmXZWjh5Fucbfg",
-	"JqGlpbpoi6ohFwGv6Y76jOnGXuQoFwoi9u205SuYEaJFwXVYgKHX4Bl0W7iIf+u/3g2Lou44KU7c82k+",
-	"j0FIq2QjF6+wcHU8YmVr0T3p9JZIJEVQ3wp1GJbDI6JpwQWENgH3C60MLt7dWZ98SFhVCek2ToMyXZMN",
-	"gYQg1q0xitaSb6gnH6QFRWXSp6un35mhlkLJ39XUaqM/f1KJtF3scUIepwtvC+u4l7XvY82T0Ee9XPE6",
-	"W8Mbdbl2T4XW+WOS+na6GNEhFsZZZlJr5Q03PVkwwPNA2TGk+tNdV3cawuBbi3Yp2kFnF/IjXebdxbTJ",
-	"QqarThdlqZgz9ZQnJXImllmJqpJqTrCzbqAPOPXSenhoo35a093evbpe7s8/v4Kn3lJn5rlW6YYN10Dn",
-	"GUpJ4pS8+00o25oRDVvglvL512F6g+6tvgFTavZ2K3TRdhpnhNFqwxfeY9nQOOAf3YmDiyZ5T7QU3cPI",
-	"kTEynD8iuSNIf93j86TxJu9mbadF3U1Ykq0WunmD2oL8Oz0YMWlhDRsuFlKnFBEkHZYLL3roma+o84d7",
-	"PXX6xRqmyEUMZmNY+LQdc9eHyues4pY6tzuFHXhSoGpOZqoNV1KpTFn4uxnjYUUuiKB2TbXiniJiTPs+",
-	"Xt7Mar1Mf0m1k8dzH+TtIsL6+8mFJAw5akSlPq4QHUaUIghraYzpc/d8faf18dDFxS6l4PLi5uwg9Ibm",
-	"ZtvEUX96lp7b8QWwQptuWn8sUxq12+J1R7FmupIHAplB3crds+lvt0wePZCirUuoMhoplqnasxIzOy7P",
-	"PjQlRMtHj6dm8Akd1tdcle/uknkeczvSnMRfZIKT/gzmLpMxfa3w9PSvAF4vVp9E4yraSaWXZJPrIxe3",
-	"kItdKSwdncFJgVQ26N2WE9xGjWUxskREH4nW1pMkL/+bvhuHT6dilWGERRHzTzCJPYaUp9i+JH3qRkaE",
-	"tW5gaquGlIJeFDbIMlJsr5mbvy4DRy8PUcqC8WSYcuP+QGHKNkppKBBnMQIGy+8eDPyJEp8DehtOEwHQ",
-	"BlxNU63QrdndB7oft0JnsZ+KU9iyS2iE3jChzoHhO20z6N8G2wdO7eO3iu5tDM2qgtEKA6b+u24I+01R",
-	"0qQoV0l5J9qJvwENxa4CUJt0U/OWBllaZPA0kbViFo3FsUp1yYAmAWCj7jSnrYEemt6PbeSKmrCGgExv",
-	"J+QRkf2h9W0xlCK1mv+HGKy7i5gvJguUpYM0OT2++2HM1TZOYK7d3Up0EYLXqNThwoVFwn8KL1hYu8JM",
-	"b6g63jIWnNX48e11gEcjIBS7E8/kZ3Zz81obewq+KBa+6lsp/OV9cRLKPW78N1q7eyXBQ/gDMjKzjDXU",
-	"ol2mWtmaT+0Zu0Zr1thmYvDA/E2zaSWdyvIgParAfWKABxSsmn+ouVCidt6553KWqLLZV0t+K5j/89dn",
-	"/1D/UC+x5IhXVZBgXD+KVWhSL+4zjGZXMPHZKVtIjwMNgjpjn09r94g0/1AguAL7VPieiku+ASB9CNFe",
-	"OF8T4v7YBLRgvgcofLNcukP1+RTDKEte38KO/ENhIh5zITRG5+TBc4bxypkd/mNn7Nq3mUMPIYCM/PSk",
-	"QQIq6Ef2D4VMUcwIgb13rW6ca47Z/A4CM+4utBBLILNlL+ta17QLq1pPKrFkWL5p2FcfXr1gf/32u798",
-	"7dmDjXWGFZZ7sbfSWN9Vm5dsxREeBv/fRy3/oaZNbXTdukP4GGLP5/xOnLEr9v7d9Ud8AoM0Jr6lwTXi",
-	"6h/qTSmWK22Fmm5Of/ZOgKF8GRZWEVDfeCY4ahwql0g4i2URPn5l13Iqzv6hAjTw4uR91SzZW3csItah",
-	"i5NnnuCSr+TJxck3Z+dn35wgywGc6Kdgupz6TEC2/3a3aZzfELBIcSG32sw5KYk6fOGNKK0nzV4WPtor",
-	"wDOBvHBL5obCKbV6U55cnLjdunKv/xkJIla85kthIZ33f9OdIUJp/3YfvJmuL9lSBPJuvAWCrvlXI4Cd",
-	"jFQNmdwFqjueUqu/AZXSSivihH1+fr5FRsFXq8pZJVKrp/+kO6F936AIg599onh1h/kQOSthQc0ZApJm",
-	"vKls7hth9E/f4yEC5Y8K5uTCNw12/xbJytPf4b//gJspWZH0Yw2+bCfklWAJZB/bMoIl3xQI+rGCL58Y",
-	"iI95PVV41mdQVvi7QP/tG0kY34VwV4hgPGEdd4QIdp+oO2jzPXClvTZt3YhYFvYlEn4LkIcfdbkZJRZ9",
-	"0gBTCfdcd3h/PFAc9wbf0gIHkMcHy1roSw3SNuWWV3reiEgxdff0b8K+CA/t0QsfPb/yZZcAxBsf0Aok",
-	"TjAWSB/a6mJf9JbQE/DiXjVRpMbz7zCKTrsnz56Z+NC/ET99PHXUy5IQ1johBSFSD2vB9GzmbgZiZgfG",
-	"ugMro2mlja+5mWcxhURzZ9B4IFIkz5ntXiFKpOLQ2LoSHvtKaXr0htuvo+pTnNuCXDu8salHCwlJKXiJ",
-	"+dX8XfbCj/wxrg762JCbw/OIuqkjuOjQG9aUp506np59a1TgW4MfGsDCg78eOqZ53zq5xE35Juq4uKUb",
-	"UlNpH3l6BV2R3KHd8+BbgDEMePAjwNt21UCnlQRM9IA65j3xyHMqo4bbE2nYqQY5+7V/jfvSOzTZQ0Ex",
-	"mtYImqIQQwunyn0zIi3Z+XSLdD2qhovFBmBDiWPyTpEr4Ml1Jxsq8z38cTHZuy9I+aOpkaYcokSuqioc",
-	"2C2mrbbIG2p5oUKL2mSgsjzY+hUZo/SqBJ+brihIYTo/sOQriyCmoNPRwAxu661zwEkd+dry7n5cleUL",
-	"OqHHsPl+FWvagiE237PDnojUPr/Byr4SUJEP3jgw6mO5f/o7/P8/CAEubLrkHvoWhTvijL0Blk4fNYBW",
-	"edx4fKKhejZ4tgiOvqwRfIlBiIV0BsPmjH1A+BGRNsJ9BH5uaDOEh19v9eqEy1OqpA+CA/Zi0muuflps",
-	"iuCkEtFJXm9yxI38SWahm4+bmrZWqLyszPwjh5OXIu8XhLN4zFnn3CG6yA+pz0bZLzC4X510uJ1fQVRo",
-	"5/hglYkJMfdWEUpD6ZxQwWtWiKXCZlyF150dlcmMBpABtcOUaFRjopk8/kAh1N0vHMkx1Se8m8pqHtlr",
-	"3qdBKRpyTCX6dLoQ01usIHqAGKWvVHNrOsKj9DpIzpQr5Dfu5HakQRkpU5Igprd/3tn1wDgv0m58NVsj",
-	"918pS7ReL1RTVYcOdnQ3zMP9j7RfM+JcCfgTXlVope34Xe5ObcnS8eAj1qSW4B9D5wmxkKrEf0ceiBue",
-	"uP8+CF4Ouv0+8luQFExmaGxksSb31LsJHn5WxJJ1xj4Rpyh4VJgpDjOl2mQfR/eNqj17FNqFIQwQbMHM",
-	"vYtJ8Jt5JibT57I8fzz1EvqxHFpi3ZPKnratevJ+Cj761ncGeQR3Jfri0KA5TgQi0Ii/ALxcxAIy075h",
-	"CPecggjZ9ZQ2tCRHcWS6q3otOot6rFsz+sSYy/PbZL/44112OMxBMvio4jc2XRPwmdxY9lcsDi98xUOU",
-	"IDvgSe69JijvC85vTL3mNOREsAXHKwFgoDpOp7GrkNOzcVCRV04Tb9DAJKvR48633Glz6xfxOLIdfeCx",
-	"Xer4s1lhOJa+djYG/tcfT0sxlYEaPikGvyJOyz1YBkIxvVbtKLc37id4tN27/Xm2aWefv6hMG03jJ79O",
-	"j+06DJIU4ogBGNr64GJDsYde3foTPfOFh9lbVABd22U+/h1qccYGwYVyhrGvlzQN4KkoyyhbPsjUN+nh",
-	"e0XenUadWoALeXTkrdicyeVK1+iIUysjrQS7larsPpe1cAl+eN9V8O3oZO9nqGbj4d+I22enPhSXGz/8",
-	"a3UDiC2PQsiG55qHrKBvswRIIF1jXUTuU4CGTurNHoT1ngEQ4CkMIvdt4Kwb//FjRiZfKltvhqRxaK5Y",
-	"uhkZWofx9OOsDqnTKCKTvHf/puG2BbZNMKzWC12FQDBE52ZSlTFUzM1h00EkS2X51GaCLK3OPsbF+bNY",
-	"WeA0/4OuzCPtMM0CZtQX0KFukA+5HSut5t4w6d3atmdP8sL8xO10kb0x/3Nt/efa+s+19eVfW0k8l2qW",
-	"k5ZJBbx41MpGQBe4CCShkcV5m9ECRrgQvAxVqs7E5saevnRa5fTNTw9M81nx2aKGOjW2FnzZ1bXbL9xN",
-	"7ysGv3a6CCd3CdH/kltO3JJw64Y+mRKx87g0EExuwZpIcxvRiMy1OCBm1f2LnyS4ah0t/dmpmKyWfgl/",
-	"/o+a/o+a/o+a/h/jXXw+VeWu/blfJ1YVlvIDtQhOrFPfAAY64Bf/1/W7X9lbqR5NzS0okZjDSZCGe43U",
-	"lUez06MuR5lgFt2dvtZqwc1i9yItoAjKo8Y8iXqXxPjAMLzS98tLYlWhmx6bbLBI8SLkKImvjOpHuxRv",
-	"WMkQuMvSAFZs0/cIAbXE2fRKITShSR3I0CFupOaJU2p+G923+ERU20T7ye9Svuse38WLQqryot2fQCcH",
-	"QC7ak+wViqz+xVChx8ePG+Nou+MNCXSU4WlzjHPy1ITmfyYf3MC+fiYeDFW9bdha1AK6XUSHqS02j5L/",
-	"3AIWAQ+TMzvcfQmM3KGkG0kmEMvky3yhM9IZu4o+3taBEK8eoQKIIAkGE3jvdWNb5GBUfryTng2tNo8T",
-	"YIm/MCgr8fzAn15mEhO+iGAikLdFCTJq3L4cPjvRiNNQZthfUWDjgrG6qUD9VJVvpQKbKhWAOSnxSk1u",
-	"Sr5hWrWNlaRhZUOC50W0bASbNAB4ivopDJAU0PVNIGrcW94YCEXdEBlfAN3ZufMnv/n++0v2zXnapdxS",
-	"ZO7HKR3aMik+SlljNPEx9Smw+nDja60OmRaP9Rl2i8wrsV+wuJcho/lWPSnQrkZNJ9lXH999fF+wD69e",
-	"sO+ff/PD177nEngV0HMNgFUc6pOR+QOUT9jFrWJGMZfqFY7wiJlq+kLGYsOZd2eCriKk9rE6/CG7MquF",
-	"WfSGXHF1n1IzwbYVVxIz8wKfipbt8GoZX/5Cl48OM/1ADU3dt03PlkVCGYTvklRU1BI1kGD/OTsK1zWy",
-	"jqc38wPc51/UXn6brJwPjb+7a//AVP3+hcSShp4rEVu+bZx901Ql4nPwKBMfTkvjVVCkDv8bqJ/10jP+",
-	"FMH9Sd9uf8OBfOHYgOAeHDqOFNCEs5iQ4AGEAwN8toKwi7yq8B/az++LYf03cuui/qXgNayJd0gVMBTB",
-	"S5x1pygR2/bk5w8o5340797iRwIPM6HK4eGsUZ/B8K/AflwrDsElOI0ATnUelHWm7b7Jtr06/qR6S9AN",
-	"Q/xW1GaPUCH4N6oE8xyZmmjB3PKSOymtIepup92BvBMa7CP0nAXaqZbjWxKnTeu8GraOYkFRBiR8I1lh",
-	"iJRaY1VpxD4DFA5HAsuF8T2yPxp9dNfiAcGJAwcHd0FRNJ967cOrnsiHp0ZzAoYji2MTXrBikWqrEEPD",
-	"iDXc10CQluFHK7wTiFxrUMAlrGdCyrmiXd6248hI9xtfpKBg4CJcJgeXlwVXJXRJ6serewbNxwGsb9N2",
-	"DgKut9evZ3YCrkU9201+HNg5J+Kp/gWkZx5j+domzkPK4zH7S5xngi8PHYpNUWzsrs9/B3aMLoEFkVYQ",
-	"hcUhmSta09V7vEiMmK+4nt8vc737IWh705dwEA/6TLD7l3yeT1y7Px5kNodmMNn6zI5j4fu7H8nBcCJX",
-	"ivqC+FNO8f9ROwYnjqf039kN1LX90wrzxxCZhDU+cF4aG+vRzZ4O5bwFdqg3LXjii7Rut0b5yKYLfl2U",
-	"+dpF93dIloHdeGijJYjHU15qTw3dS/wHJmynmRiUFhuzKJHkT208D0vNVDdZ4qnkTcscQ+6R4euUY6RX",
-	"NpKf4zg38TceuWKs+93d3Y8bchzNz9kRgadumwJzaE8ZIVfs+vq1bxjh7ETn6YRNLjxzbgvhYL8S0ekd",
-	"UcJ62tAL36+GStEiJmu6HSAj5wu6nfNjRVWZdC36a20scYoeQ2Y6nzhCOmBY47qFXisaxdB61LA1jyBE",
-	"lTT2lOrzewTJrSWEZSSSAQRKn69eXP/vAnFVaB76htlE3gy5oXmDO/81+dvuiAQWgLRs/IIfcJbyEcUj",
-	"/sojJ4yiT3/A5c+JQ0yfhDGtI5Sn7krG7/6fekmg3noGKNxVvFoYvaPVjHN9GdiTkbop7lqJzNNlShKg",
-	"vfH9jRP6IZJy7HeEPiCVU8IsTGeX/KyJCuOwdfXtlkygEMmeStV3QvFUbZF2141CWwAveyDx3eqq2qHi",
-	"ah+Df9wyBaRFfV5EcX/xeSWmZI+HOL/HDJ2xq92Wpl46gO+L+F+BjTu0TJqIqV6KiFrsSTuxwpMMm5g3",
-	"DK60ljtsJbgFRjC7TTqSoSZ+o06OyBb8Rv1pF9CPKDtvhkM8JgLKtfQMMEOFp6MBVwxaZfnGswQXg54Z",
-	"By/tyqmnnFraLoN3//4F6I3D+SAfGpW7IYQqd5qQ+UNRSmCIOpxnspf77UCr/hiu+T6L/njeeE6onzrN",
-	"afqAA5oB6yJlx1QY6wXkmyGJgTlnzDdUlW81XrSdcWrKzrqnGyNq04XThX46u8oy2t8rHOmXv8s00CRJ",
-	"k1+tY8WAO1u7WtWaIxdgHii55Bt2K8QqpgsOHpp/2RMDPt1K1/YCdhFClQUxweGPvAaYyVqsnRwg6pJH",
-	"1yre5sikSe3sd7b7yo/6wUp095z5oWIHD3flX3ZhfNDTyZsIxF4LDUukLQZBLXeKZh4zAhiWLqNmvED8",
-	"CWqmEzxICuMHYZtaUWsgbB7YWoNbt43Po3cRIfQrrDFKylYUAfhSlUg3gnBcZ30fOuK9U+vZTfCGGuKp",
-	"Y1bBNQAl9pjNoQaA17SfxB0KlwVSh7JPkAfnfmu1ElA0Co4BIXJz+e33Uh1yuw9vqccDfORgwB4h20Qd",
-	"PI/o+UfqAdov7MnwvqNnjm1cHy3feUy1QU2JB5LYRy622+moJgoLcgSSWge4yc7ZfwzzxTd77G1UBd6B",
-	"NBYE7IkJHSIxjfxJqlKvY19eqGm9WWFLMmfxfLi+iloWnbGPvj0LlPAhnaYMFKkRM/fO3fLSv/m9H/eX",
-	"e8nsjjXr6fnl8gv7OPrAf+3pkFAxBqK2c0fuNqEGMNjNzQuGotATxYlSUUBn5/qlAbVz+M3MkmY+QkYn",
-	"Wmjoy5DH3V+7P/9PCWvAWjxGUrWz/mLNe3RcbBXTs3ERdCf8wg0i9aV1WtspraSiuqZPfrnqyY8wu09h",
-	"HR7BCA6VX9Hq+/KvKEYMvkjMmppoI4JmLpnD0m572HqtIkA/6DNKb/jOmhhB0WtqiEeaDptFQtdfejCC",
-	"L8eNbncAxgcUhaMAjCNBOGbCvRcpithv7VvYP45S0Ks+naxX/3NUsl4dTyNvxSN2XY57OY9/Fl4SmqLr",
-	"5VJgD17OVk290kYcEjnZqW1yP8m9HF73wPcfqXYKvvEfaOHIVqBDPMtHCku1Fr+I283CQXD/seKy3r3u",
-	"3gB7VbIb7JcBOWwH+Mh4s/5Gr0f1SaC58EBM0DV355Z6k4vPVOACFGRig6VbWE7jucic5dTYha7lv0V5",
-	"A8d+JitRgGKhFFSjSuHbPLiThmU5qCKg8GbSdjZscWoA5NZ1GkLCy5/F5shAIv+Fx28JvAdABCkl5GRB",
-	"sM2BI0VBYAZEBIA4I+pifsau2r7ULXVHKNO7hS73ykkUuVcAK6R0GBYKGX3JjFDQXibgSAClhm3dt8Bm",
-	"1Lo9r4yOBUaMPvBnIUFQUozb9/tBQRiWYHfwIJR8O0ZPJhCtJS/FfhYQd8MEx47ShJjB8CTNsScIHTO0",
-	"mgr02kBkojvl9GexIekBbFpVBvDTmpu47cauHLkBfcFXmh/eI19ov/BS7LnUfDIq2qeT4mQPt8nRpG7c",
-	"5bfiBgLY7g6Me/eFC4vuphHX1XGvqj/hmtp3RbkzSgt4jBvq91ux6cWxdtuN2tbU8rkYrjZQBHxJ6gS+",
-	"CjcNtXBM9WJx37qPOvhZbEbEqY8CRI17FOWQXgee2vkjWdAH7gza290TyJfBt0TvCCIAjMKV2PIsygE+",
-	"8aY9ttJFl5ot+aYIxZfLfAfPh2/HEVr4hJE9vs7pEYGCHA135SixPlQD8cRVAprn6XTBq0o4ichfKW+M",
-	"acCaAT1oNdwcW3yr0fUIuCio995NtTl/ikl7yXRdUGU4BbI5QjScMRp+Rv0W/9kYAGGtnNYqwdyJaF6T",
-	"Qodz+hLlDljQXyF72lG7iflFyPYi9g8c7Vp7OtON6qkI/AhGsrRswqe3bVM5uN0qbewZwzLfLYWzXmjI",
-	"2a5qfQelHC0ZsBWKLaVqrDDbQrQlpCkLub59BQP+0kTGjeyt/lOc+Me5rLbEJjBh9AHpX/CqejebBWaK",
-	"41oy1O8uNE49dEe1or9OEqsW6RBYDZC2lub6TtQR2yJQq2rkrxUbPCXxYXBuo7Rn7KrjesIDSjgHFPhs",
-	"fSYyVKlEp5AodnePkN+ML1HvthQmj4ygA6+8/XLm1o9R7msu7ZGa80anrCKBywUw6lsTRIyjQgZKv0gQ",
-	"YtOPvbGAojGhyTf+L2QI9BRGSB+JxEZlWgeDpvuPCv5zVTDs3V6Qpbn/Pv0HXRlhJoOZvOXa6xqZxhFl",
-	"ebzdpovg9FZs8hrhNYQs+e6tEa4KDIvHbX/Rc9zVFgVFOX1ww3kCkErxHeYbY919i8sk/dVXRKX8VrNS",
-	"e0LHbIHuexzsgy6kkdiHYwTHpnIliVf9j2GtnFYVl2P7lXzcCkfLtmgem6oc8zqKZPDpTNdzYa0bZlYc",
-	"fxLG1npDNUN6tenip8AACvBc5y6AF0k+w0obI4yRWvmT2OsavILx/DcNKnnImTfeKmcf+urmeLuP0SW4",
-	"s8Faz8w+bxB2UM4Vt02NtSKto8q+ur5+ff3mb1+3AQY9i/YyUdrhtvtLtEbDwP6H2BOYXPUXTC5s+x6e",
-	"eqiy3p2a014XlPOvZ9Nv//Ls+4KZ1a10d9I/17eXmIMeVLaH3aUO0Gzv3hq6BbK4Qyw+H5pEEY2SHu6e",
-	"sjRR3E6xd9dQq0sY1IA09rlJp2uowX/BjA7/PuWKTUJNiXNIKbvldbLnZ+Al5EpDDV9Q61G9MTomopol",
-	"4atvib36SOhTfP0j5y6jjyawqMi7fmBtjpLx9Hf4/71ZK8ww7RCwePbkqPmVM3Ah7BDk4GOXg0VpT5VB",
-	"rMg8yAm8B/sdB5lYR3XoHmMhCXSRu9m9eIzTOfCr0VUbzrbR1gp1nFTY1lH1pzQU2PuKLYnYb+Dsl9MF",
-	"Wwq70GWyDOAIq3P+3+sU7GpHfwb2tIHzsHCoffelZJ7YuUS4UIQignc+QfCZYRNh12637Fp7iU/wlb1A",
-	"3rP/LWqT7hM0fJ+Sd6ekk3uHH9hTzt5Vf8m2jE0jy6GNc+njFP+kIYS+fnwpYKmy0GL9oBEdU2xfycpv",
-	"WZ660UZzbh1fAD5BuFAoS8043HIIXldS1McVd98Qf3SRXZu+85dAnMNrqf5kDdUte0ruIIn2YJV0DE+9",
-	"Hd0jW/ZZRei7YwX04jH8vC0xAQW2X0jWW0ICBf3kxqcAuSYyIsaKzCsY0pcqMji6/ykikyID2ZKgWjdW",
-	"mN6LFdiDIHUsFYK6Ua+AowAyw2tBeQsnUZPAOk8tJAE6qoQoTcGm2lj3/zDbVbifUYdICIW3/TiQRSKw",
-	"ldZc3Xbwc2SqpnsefcBZHfqOrrQbtMVuzVJRSylkRyXEuo4dptyFueSfb0q9VtQ0uacNYLHLECTgjo5K",
-	"LTyHzrIxlhnLexooidUNPT2y90382eB4wgcJs22sXq0wlE4NHbOFM0rfQD3duBH83CFIsPxWoHBQvkwY",
-	"WYrYeW09IgMkR0zP8j2XTDfSENDUW6bKDmg6v06a2XrjDQnwv92FjkAeaDGuG+xXzdUGZPrSuQpwSKhT",
-	"ZiWYP8h5GvyF4LX5ExsI0UHLmFaoXI5rKd15g7xPhdFcI3Op6wK0JBtuf1CNKbGO2mektMwhfIFH6fPZ",
-	"sYIH9MiwbKmNZc/Oz71dfPhNNHvaxXrs9FQvt9N4klq6wa65w8usnsO5u9huNwbUlBTO8GRI3IfoASWX",
-	"ccXN3k6wUelKwHm7wVyGgJu8E+6OuBM1r+DOMENb2+UV0JJ/foN/fHZ+vl8fXVUV41Mr70S3khNboAAM",
-	"VfDlAyo6jxtzMKYnim6CreD5DmHvazA3cEvQSDiw7C65rPpici99yUkgsXO/yMXEfuHQiG5cL0t/5R/G",
-	"XmyxzJnj6JupkfsA1o2bE3WWXm8hADUrdfJYped6SEptWWWp9nDJCqc9rF/KwyDlIyx4k2y3jgl9aC2M",
-	"JEdhMCEu2HHhoU9uy7gsDbpf5oz9HVA+diGUEwMM18BOAAkbNcRzxwKK5ggd4KUlx8N3He3MUTqlt/vy",
-	"mPTqe2XhuA1g3baM64x8xE2Iv3DfZrq/tHLWlSsIECi9ZvrQQWAoAM7aCa8gIzHZwC1/0fFNwLN0l0JB",
-	"LS52en7RbUE8DTQTXYcKDZ+5x5okBVBO76/DQS0R6dAyl6KpWODpXGP1ZMvDKzNG5K8wxT22xg6vhIqH",
-	"HIglLonyV7H/wiEXbBV+GVoE56gn8hHcJf/8Vqi5XZxcPHdWx1Iq/7+fDYwwz4FMwfmLzXIi6oI9e+7z",
-	"wIbLElXZWubJMSpAn22NSi6b5cnFdzgk/B/tgB65mb7byHJwYe2aGwaw/QOfGO8y7gUV0lOPsTLvovTZ",
-	"kP58RJqE1+OBCnMCaXlaA1+V5bs2avZFlu7+KtbtQj5uCrz73cR9SixXkkyQw1+sUVeMIOFPf/f/CSny",
-	"PXV4HvSNqBP2ThFVJeMVBDhrseRAA54urbu3dPgfDsU4vpn9AhM5lhj58eC0HtsqGypJSDwsjSclXwju",
-	"G46+/Mjne+A8jyx9TyvB7whEmXMKP7XM+xgdhUitYSbhKVHJzVt668Mk7qgO+v/L3vX9to0j4X+FyMvu",
-	"Ak6d3j0ckLxcrt297WF7WyRd9GFRHBhrbAuRSYOkojWC/u8HzpAU5VCy7EiOt9un/rAtUvwxHM58832u",
-	"h0li/chRkvP5CLoTLUEBdHbI3ZuEq2muQpDAx2pCJHYJq6guhPDOHj6Ft9oZFyT3nI4V/Zmn6ZMX9eH3",
-	"4JIvS1mxOVe0/8Y4ebdzlMSLOAmSzzpi7iCQezS1DfwRTopTDIjOoFkhNWRYqZgQ+7E++YBzNoJgUNzD",
-	"Y+tc7trRGO1U98MKXa25Np2CJzPctAvAmxjxTeUrj3zUrjJPKhK60kaBmS0x1pnb29LdxmcUEdsTc36G",
-	"QPE9rI27M9rv02WJLnwup1dIeQ8Z2xJIoT2DVxidDnp94AfUWdVFOU+tnH2pK/u2eO8mzixDAcbUxWkL",
-	"RRvQOBk3cO4ykIkrXC8tjb4P2y7yrHphgPG1BmgPq5uJWjCQufKiaDCp5zEnOS+0tP8tRb3GiFWjLYFI",
-	"yL19iQ+xWVcJ0SctsAedoju9AmkjW3KMlYvB2Rs71KGHoG4c82C0W7OthOw6hE7qDMPAd3Wq1JhmJXSn",
-	"wjChEaYRw29YX3MZTbVcgwgLWjG9tBZzEpwcztCz9dUcqqbqw19jVE8bXgDTUoorawJ9KVhTnQDbQdC4",
-	"7E6OfsCXe1vCMehaE8uyyVl6xVbgrqcuzD7kPri29qLaGkg7wp61ConvMr7RV+wfvUwf/bgbGzLqzrCz",
-	"97aEviSjYU0OvEUwmde6O36WFVVERklAFK+x/66k8iu0dmxxIux5v3Q/TR7ZN3CI3NUw6zbWbsO1g0PQ",
-	"SkJruGnCP3awf82Wt/iTLz2aR8z1ZW0AcuGkhbJ8PgdVi5KRM9XWR4Ju74f2afQFA/WIKqv4xiPRJs7G",
-	"1aQkpBvqAEFIUX3HM9ZxbFdSqc0zOhbL9o9z+HU2742LgkUHYJw+PbyViC6maVId70A4bPDfg3sXzcpt",
-	"cpf2avkwH6qx9ARJ0xaY1s99LdghHN6jQrHs5u5jr4f2ZVIoUzRa0xVft9ruX5y5XnC7h9DAXEZ2201A",
-	"ZL7nUpEnRAnzADwNVomy+mFVtFv293y9K+GWSFnVQzdhr+159/ri4uKK/e3ioteJ/jR/tRvs+e1A+GZ3",
-	"v9ndP4PdtSalVb1/PbhTjOSx3SneG/+l01XLwBn3L/MkDNM203mttLLv6qrCal4BF/oSy6gzT8aJaA3h",
-	"6qKlgIn/QDgK7LjouqZUZN+XGtQ//Sc/tIL+gQvzgqsUh7mPf+BnJAWDHl1K4l8EmTFYXJyoOrnbME64",
-	"cq9FSqXqRq51szoBsTymZnVDQIymA2viQXZUw3AH28pPhDqYpMTX3EieKkyg0ccjZw8azaYoivHjYdMI",
-	"zfo4v3anj6qkyvnWwEGd40KqXVUKD9yey6KQFWQkWbEhbNIlm6pSuAdP4QGcg5NwMQ9bHzelfcQxjMCO",
-	"+RnptHIjR9SzO7D/3NErVkvwSVzr4CFhomSZjArthTS+45lP41qzAIX2cSEvl8xVa9Xi6U8a9bN96uyn",
-	"485cKTLZXmv6xtpaOZ97YcR1yJy4ve7VXSTopjC1PXhLMakDOXTWMHREnpYxC6jQGbWTH6qdJ0zaA557",
-	"eAVqbrntbNtM1av+JjL5zHk/Ebm27m1t3x/zBjjOw5tcabDT56osdvmk7qs3JdUIjw89jFvsCz/0L8Tw",
-	"hYYEIe5yfhzjT6MDcZInN0xDATPj6D3t9yBz+e2VhuIBgW6UoaE4d1amhSYbA3Oirsx2N4+MenzadsLu",
-	"lgWMvKOs9S3gy86KI06dYdf1+omZoXDzYyFkLkrQbWIVz1oX9kf7ylaUBYwiWtE6kFNXe95RjoFfGHIk",
-	"xpJV2H97XHw926PfWXPyAZC/clDCzVGvqISfzxcJS+CtunE2O1DZuuDCoZWR9muJWtAUmdByBcRXYQ2w",
-	"I6wgJqGJgzcrrzrkvVuKpEOS9p2u9q4Dpx1/8J08dgCi0W6KkMDN3pghCL9Qp3ZtdLDzfKIIf+gTIZPt",
-	"5bYJQ4xJ632tOSJfGSJ78LNNgxvlHtYJVM6Hgoto9YxCtxo38ULnke1DK6dnwYcuUayn+9H/9UsX9+rB",
-	"+9f/cPR4Q8ce+nlgbPiugUz5atuVkSUSCIVtNKl9XF94OUHuFVcCNOd5ARnlnfEwdSEJH2QS0rANGMcw",
-	"I0tzidEKVPrH70sR2ENesU8Io3sApfLM4Y6Q4tZVXDpUCqLCQnI0PIDxwixluQi0QUvUf1gsSG1nO+LR",
-	"Vpo03Ioa2019KZOw6zgY8QyI1nIIWOz0WYnh4znTOTkSWo3oVnxGHMEHAyEToqHwAIVjWD3bXh93tArU",
-	"bVTONWENVVzPdn+c86Z3UD0Un1XEFIGxosBPK1eTWGhOyrnnjCACHbtiXOSdCjIc91eG95I69M4Fk0WG",
-	"lm/FN0ybvChYkT+0R9//LGfiSwThU/ON5Vq7Bd8g0BwQzVVEMgJZbnQLtWNgEbCzGAs2sB85aV9xpkrh",
-	"BQ+0gbVu0kvacdBXjfoJytPYD5yWHJbmmEoGITmHooolnK1NAVOTA0zw+NZUAoTI37XMRcLXtSMwnDUd",
-	"6XB82smXUga3PcEu7MVfgC7S8GdnuSuyU55+UMe+xKHHYj8sC7YgxTfMzIhWv+wXmaL12IxIDaNM3jgI",
-	"Avqg83pZipNMYpftTng5uIu0jdNoHbBP3MyWzxiyNEss1ybwiWuIIJLEYlAv71+4Nuc/2i6ev3s7hNYJ",
-	"vu65Ngr4ak/Jk2vB8NdsDcrFKr0Xq0pxhdipjBtOx/9NKYJif041GJ64HnUlqAsMmc+CSznoTCPq3L1o",
-	"DTuvZ945IV3k2PiFiOwdL+0IXcC/qVI8oVevpLpHs5v2nJwXzO2wlJ6qjQn4w6AvlGtWqdwYECzDOLGz",
-	"sJIZKe9Zbqy/3OYk3xpYP2trj8WpjR079s1+bHvS9Emsq9lldW/t5yO+Lj6/5X3Rgai1GuYwbG2+feJU",
-	"QNUtWvihNCQvs3FB6FojzgmtcwxjOf1CZD0soOHr2737dO3/Fyr78odoVbVDb8afGCJLyJ6Z1C6kWHSR",
-	"0Tg9ti755tt8IX4tTV+GUebl+hyrQjDyMynvcwhV8BEfzy2Y8zf46WisPN31RpPWbfl+1E35HtK3I+nk",
-	"q3OxGK/Iqo3IzM73u7HSO+7hx2byTI6z7QtGEq6cFQnrFklAaL0ee6lqmJUqN5uzy98/x1tWbKSAxp6d",
-	"zmQG7fb03/mDj9fIrLbuqDfA5nxm8JpFYZB8Ic7zkJDOtS6to4I+yFwq549Rq9+Fjeyp2rxiXALKnD/A",
-	"G9vJcdbST/gS2MBprafD9+xes5/mhW1bBWuudSVVRtwl7YvCCbKupIJX7Cep2OuLEF+Lt8mKb4indIUK",
-	"9/IetTcaj9KT0CpR5nhaRva9d4idb+9o0354xa7pUfh4IU1KRQvf+9YdXKOS3e6Rckochu4hMDRBp18B",
-	"tE9bQ/ZEGo0hFiUrXUs9/7oG8e4teyOFgJlx2z0B8dT376iFrZf9O8Et2ii+fWsNoGBkQn+Rs7BoO0JJ",
-	"J2VqaYymXOiqY8QpaB6kkpwd1dyz5oMnzcd8CZUpcdYqiXuNrYU52HJdD44Epn44Iyu99+9AKal6/ZAO",
-	"jfqX66JcFdzMlv/L/Qs+O3axNKtiz5jFlg+AAbkCeEaBUenOT6Fl8RxP4C+4Y7zh7yj3cLSqDZ0DWYlw",
-	"Zlz56AgW37kHawYia8MxfPCNjoRNco/fh/i0VV00qE+NySDvB60zG3Lrv7ST0UBq9Bnwln4ns80VUirg",
-	"dbK1VJ8XxbjiQr3SU95d6JGc+ri9Ht3+r1cgus1LWWRRxRFiMIfGksZTOH10f/vSdVn/UWS1Z5Q6Mdbc",
-	"LKMDo+FFDSW+2S8wMPg4mfNy3Q1gaFB/uoyy9icAFnu1yI7cgvltPWp4DhtowcsZSd7CaPeKNszy+yD0",
-	"jyubdnpgw9QwU2BCen6tcmE8MKQRl0NYs+HKpMT26qEd4YZoe33tol2HGethycn7HKDlnW3/DnYQ8N9G",
-	"3zuKBQ3t9a2Ci97kuDz8UVdPl4k/Hs/jVqVtt5yw1OEbV4yzCu6WUt5/p/2Oz2tgAt2IGC+GKb6KI9P1",
-	"6pk+1v/oPP2oAK1r+rveNSJtSB2V8VPbT8uDTkcPvF85bgMNAsvUczPofknLGzj8c26YVF3VfeT1nt7g",
-	"jhCkDr0ZxNPnGMsfJAzUY39MM+BZ58nx1n7hFHfGCKfWWyhye1vpjUprwlLp15CNUjG24yC7BZFdL3gu",
-	"voK56nZ9haH3bHF/A+Mq6d9i3cWR9pIBmpmWkj6MsEoBDvfCDcbOE1hSiP21r30+Q5fsa7dvNIeXGfKM",
-	"w7msANadoB3uBZKBF0/E6wNFIwZpbQ+4otMxgJBqasJEceUtZlhHLIykBo5cFRk1mlir9sOR6iFTzKA0",
-	"w9NH/HM3QxMPHUxf7d2E7XdPwF+NDXncPerjUrA2B/pJ9VFK3d6za7pBj+59KYZ3GsWDwPVhAibHZdUe",
-	"oVApjMIxqpRCY6fC84tSmu1MGtdZ9hH46oQv8ti954SX7AgMInz39DDEwZ0+2j866V9uPIkAYuoc3wtP",
-	"l4zSJTs9KemX63ZhDD1p4Ct1PLCLwYMT8bhOV7Aiz7EhJtgWo/jAlXnBwZs8W1WsZbBdattF1R16k6Th",
-	"B7wplQkT8R+Zi697REcZTVzHCNvpjBZ8pK98xblBfMODMoPGj82YlTsdgW7q+elyr7mRPW542x7JdbsJ",
-	"E4D4Mkfs4GPaZ5MzEgVojW0/c1J35+ppMU0f8c/OI+QGHuQ9tEx+yqS5b45xxOJgCskKKRaBWZ4LAvEP",
-	"nOI1is+6ipZv+UbX2g5MKrb0/BmczXPbQUxSesXzuyKf4ae5bjLk4Fs0+HCIHTYR2bFdGum6j8/+CH+Y",
-	"Y8Nb6aWSgRs7tgpmiOgcg8Kl4puOCb6ezWCNJFoV3xCrt7uW3YHOM3BK/bqcLTHqzmagTD63owA+0mM2",
-	"IWNdcUHErypSDrUfvmLXgnFszDrFti3NjCyy2mzQp07sT1DEGLPERPp8BxspsihcNGHIzCIWjuqLtHsD",
-	"7VcC/YcNfOKbkVZX/fwjr65rN66f7FS3Fr5oOWwJVjP5/nh2B1yBOrv8/bN14EIZzO+fre3ToB68PS1V",
-	"cXZ5NuXrfPrw+uzL5y//DwAA//8=",
+	"7L37bxtH8i/6rzR0LuAEdyTLzmOzEg5wFMdee+PEhuU9vjhnA6HJaZITDbu50z2iuUH+94uuqn4M2T2c",
+	"kUglX3z3l11HnJl+V9fjU5/67WSqlislhTT65OK3kxVv+FIY0cB/Xc2MaOw/SqGnTbUylZInFycfF4JN",
+	"20arhpkFN8wsBFvxuWATMVONYHN+JxjXTIrP5uykOKnsS/9qRbM5KU4kX4qTixMOny5O9HQhlty2YTYr",
+	"+4M2TSXnJ7//Xpy8qFVb/gzPJ7tgf36imf2ib2bFzSK0Ao+cFCeN+FdbNaI8uTBNK/pbfVOK5UoZIaeb",
+	"H8Vmt+krdsfrVjA1g4FPeV2L5olm04WqpgJnxDavmVlUmikpmG1e6DAXC8FLGD11M2ry1LYZd3DJP78V",
+	"cm4WJxfPnn9XpDo8+4mb6SI9ScLwue3q2narsr3kci5KuzyVYWuuWSN4eWH/I/pVyXrDqhmTaqLKDRO1",
+	"FmzBw++VYbqSU8G++PDqBfvrs2fnBdNiattlz746e3b27MtLpg03rWZfP3vOlFmIZl1pkZ+C2SmOIjf2",
+	"8+dfJwcvteFyKvLbpKIn+neKe2rkZvlRbPIt34pNf6O3sNZj2ntbLSuTbm3eCG6ENky2y4lo7KILaZpK",
+	"6II9Y0axb87PL9k356yVtdCazas7IXPHs4Z2En2ppBFz0WBn1LyS+eHX9ueCtVo0/8tNb2Yi4NGRU/Fu",
+	"JRpuVJPvgKIn+hfBPTWy+Q+Ca9vSdsOfFpuCzUA0ClbyzUSp29wsN/iNPQ0pw+2335T298QAGnqgdwAz",
+	"1Sy5Obk4advKSsREO23dc4qatt5zguwTY+ew7RlV+9ABXa+FWGW/r+2vD2zhozK8Tm0BYeWdPXNT1UrD",
+	"eF3jvbC0Ii63Gwx8LTFjE6VqweXJ77bNRuiVklrABf2+UZNaLO0/p0oaIUE28NWqrqawJ56u8In/91fa",
+	"rOHj/08jZicXJ//jadAAnuKv+qn7LrS4PThu2FpIw9aNknO6Ab7+5i9fnsGc0CdAfZhOxcp84nCJrhp7",
+	"0EyFHYcDr3enriMsCkbHyP0BzlVlNFNrieIFpAtMqBFLndhlhb1E3uCP35yfFyfLStJ/PvNLypuGb05g",
+	"crOH+pJJIUpR2lXlMLCz3T1RnKz5Jn2A7CJbmczZmm+YFYyqYeuFaIS9Te3lKq2qgPc0XMZ8olpT2Jva",
+	"OGmq2cLqVlWm7cosyoavdzvwBj4oFauVnIuGBiDK6DNhk8Vn4v/CgAq3Xr/4x9XkVzE1ttUr+tYnvtG7",
+	"C00aQ0KNMmyh1mzJ5YZptRRmUcm5UzCifvkLp8humqu6Jm1sCdO1e+NkN8f2BqDl2z3q2Skp/BCTk1OW",
+	"f2s4HsvuxAhZ3kw2+w7iS1l+Dx0TsrS3dkodndsGUL7YbcQlE7JktdLC6nhn7FNlFqo1oI4WjLNGrISp",
+	"QFdb00/0TmW1wVmr0xujOJk1anljt2xGIQdVmK1qPhW0aSsp0p+6FZvkgqAmcDi5sNNAOOI7P7XSVGlx",
+	"Lu2RFLLU9pP+Xii5EaemWork5RDvGFT0cGyZbfLWDTwhKPfMx97mext2+oW9/3fbX/JbkZySRsASSLG2",
+	"eq5mU7UUzG4QO0VCtkvbsBbNXQUdnEDHfkksiCSdY8xKaWFMJed63/FxY7t2z8MRlwYF0pA3P+HT2zMK",
+	"nfbfKnCaMhN8bcSaN+Xu3PIpqAfpw/TuGvawFWxuZxu6G2o116ySjOvLzjF4oqPN31XzGd4AS14KUk5B",
+	"FsiSJK5ms6oW2rYGtppmkw3TbanOkpsrNcyP6lYkNnBJ10J3hK/VGu4iuPtUXepL9teuZVIwqy8pbdhX",
+	"336buQ+skYIzWZYg0Hj9vtP4zsZJWCl8ImrtrHk3ldpPthbWgJq1Dap0Cy7dHQ2LIhp4IupgmJTszrbm",
+	"9e6cvFIN42zJp4tKCqcvblipmFR4O1o7vHO8vA7Ly+TZahSe6f6dXov0/k7vZ7UyzuhObOmybDLX1MKu",
+	"JWpBjb1w6NGkkLbP3lixklBlJCyUkuLU3i7s3UrI6+vXdlcvx931uPKjts/OdNSCN6kTbPe37SYMGuTj",
+	"2kpMfLxgup0urKYyqxptmFXd+TSt08GBvrEHOn9dJmbpHexWkiEahQhuKd54XdJKa+ilNrwxQ7XoZ1aL",
+	"3p7L7FZfqSYxPc+f73ghdo/3XcX7PTpWRlllGtxb1XRBenMj+HQhyks8p3Z8v7bLFViwmmm+yTWduTxJ",
+	"1Lud3VmSeKcmT8tq1SiOvrmBByVcreC8tB0OwgiU+HVyo9AHb9AHmzIBtDtyzk8LGhq3GxDugN7PkpJ7",
+	"w03HNO5Rgey7y8oY4fTchFPBftOJXrs+ONBaGFQfXX8recn4RIPRCdMDplKpRFp6wMTdcH2bsjuccc5p",
+	"ftdWZbaPXuJXneG1LYrhOSv8+pTjjB4zVU1p5y6s+e5DdnemZklp6sC85U0J144Vd/ZcdU5sn4h/VTVi",
+	"zesaVLyEJNSGm733hBP61/Dw9imB0Xen3g0qeTD07QsltUhZRjnTIKsPJpVtejrTuCjJt791Ku0vo/b4",
+	"hDSQXfE1U3Wt1jrrGmZrWFuwlkA681uRuw3rMiP/q3KApyp/Tbx2FjjdCGteGTKm0jJZJh2En5yghWFV",
+	"dc0mgrltz7gea4hRvMRLjoReQy7PIYPHP+woJDr2tUyENqAdX6L+y+xLGi5Luy6S5M6Wishv4U/L5Pg2",
+	"qm10j3MwGMxWywP7qDvtOY8MjJJuJbfJ/Caht2ljFtvOYT+rRdjrkSsD+5w8M61ZqKYyiUMzVcslHeSd",
+	"SZhVci6aVVNlfndr03+iaUjxx1J9/F7MK/lW8Dv7jd2zPecpS/qjPXasXTH0vtkj6ebMbgx1Z+8KWYJr",
+	"pRYzE5xV6WugZ1sblRYGuHS2cUbr6Z2NpKpA3weaYt+LjZJl5qxbvROUCGPVT/Ac4X22ZfVXWtMk7soA",
+	"OCA366Rd98lqK5W056kqQR7otCDRBi7/JiM8W0l9y/0MJk9aENH4bqVaywvmXAWFk3F2Mb1ijFc7qhQG",
+	"QqGp7m5tRzc7cTfjEXWmyHc2uWPtMr5JWM0YuE6fqEabGzIZ0tt5y/JAtd9rM3qh1tp7njWpQVaZgjkw",
+	"AoIVYgkT5VQi8XklplnVx4tEiLUM0Uho4N6Q3LUwev30BzHdOpZV3gFjlN05wd/CDYRWuT1JSz4X+8wJ",
+	"e7bEXSUSbvmPdq7hFlqrti7ZRIAXjT6P/plbIVbOATBa4ow3ocxCbODaO7AV5ZAYYav0nIce/4Luj67Y",
+	"DY2KBy2VNwyt/K5kMKwKcoZVpti/gs7KSzd+/frq9Pk337LofgJHmvRd8ofx0tuopBw5pAX10PY52YNK",
+	"p026qmTk+4YpiEe4f1GqnlVI6serdlJX0/xM4O+gBlZ7/DT9PYsaSvdQtfOFSUnOPiML9K0yPZE703fJ",
+	"xHJlNqAOWzHYY2pWaVHd48XKbBvyQ3qbzx7EVSUlCt7hrq3UbrnyiB871DLtbep3Z21iL1beXZXsosxC",
+	"C3bPbvLTqjVWOu5+41dVSVFe9BjsVrDC8prYezrBTXQKyBP8CLj09amBGJedjpk5Va1J+lZXIfY+LJS+",
+	"c/b8hoz2kdfs3XALD44JHqiwsfySpU7JC254reat6NEv8ssRXFB0582swpQJPcNNOPz6f2MfT3oiqn+P",
+	"+Mx19e/kV/6t5Iiv/B8lE1/ZXi4coOuha4NWLj39C7u6cp6YfvF5VTVCj/I0DDT1AXq44tPEQXmHi6qr",
+	"ueSmbQT74vr69fWbv32ZXFIjPpucqa/gIwWbbAzGk+w/Btw30GP73bifRTwdmYmUc5EEYzqFHywz1Rqm",
+	"jbVAEN1Y6V3LJu+obpuV0qMjkY1YqjtxExTS9IECwY4PjZPkWpibh2u7v2dn9UPkSUkhNxCqgAJzxVuN",
+	"EC/dwh5tZangvw3gmKyt3FSlSIrLTCD7U2UWzH7HqjHwoQvUiQA8Cy8hgoG5r3tVSbGJ8LHCBOqjZxl3",
+	"A28xWo9dydCaNcQBxTtAx8UZ+2XvZKdD7Xsn/Jfi/k7R3r6pKiUuXgFACc8XmbwX3l2pAduBICaCHcFf",
+	"wR4+Y/5dQhCTmQwWjZUX3li+YHiCPFwEPon4JLvSXS+Fn5gaBYdHPLmDaK9JeDc5WS+sZiV/qOxVJpL2",
+	"xdTPRd+NQTPWcc1uyyWFcW2IdBJCyo/6ibYqMuzaGW9AWmn0V1y6CdtrkjxE04JwC2hapGYm+sjmwuhL",
+	"MpIatURfAbr69vdOL/jzb77tg0VHWm/6C4Ae36sB4FNpwIvvhv9a4RY4eQ5qpZOew2mt9MiwQCl4aXfz",
+	"iOs9snl3l1SZpNt944OChmEv2UYYOEILtWY1N4KU/rRKvRJy5MAaoQ3FF/eqIlYA5K9s2/gAlSHG5WPT",
+	"9OFokjOr2aYwNyVfZZNa/vHhrTNE6DlnBAb3P0GawLyAuLkoPYwuoxzzshwdOS3zwQ8utTXD3BfTYDWI",
+	"67onh6LWinsEwKZ8xSdVXXm8T2KxDZtyyUpVoGLmZxd7qXk10ryd8apum/yJKKsSXdwwfrt40tm+OC8Y",
+	"742XFt9KLh9IuRymlnwcIRHK7Y+quz0GOE4zobkQb0K3HDmOKpkN0tljL6ebm2U/8ErHm4QZpW4L+9Vl",
+	"VdeVFlMlS33JzlP+j0RAMCWyblxne0bXtBKHAqoB9454fLGI8pSgszkPfXGi1vJmynO4B9huTzSbWkkw",
+	"q6YgGEEpj//CKchVCR3h7tJLB7rZuKNCr2SONf26XmSj3z0nHoJXbpLWC1WL4Wcevtx7pDxQxDVj1wha",
+	"iTGEpXNT75ysdT4EXN7Y479X4bLC/IPgZfyiaao+IYgYK9gxlZxj/4Usx0hDaAYxnj3tqKUAlS2IFjgz",
+	"oWk1CxkgTSt1OLvDuqHToTaHQnTCdMrr2p4WN/0AZ3bWUnwV7DRwBH+JR03hdeukKA1m69oI3pQgELck",
+	"SEeqhRtga/dGd210iWbVgxfe4hqoJFxJRAdYRQENQ3s0jLoVMhujtWPd/dJL71sGP1teCEV3yhPtPJxn",
+	"efGSyhvaE5Um3O6A2DLM2ivVzJUxKbDvuPsMnMlwFgov/SvJpCK/YxfqlovG9keUoMf5eFLsv89gWrAv",
+	"7nAlZx5jsloIOULfBxdoakFuxQZdPmnEJx/dVM1bOV3kZVgHb2hEXevhsiltbPqACnjSB0VSVk11x43o",
+	"BclRVKgXR+fBdiMihVvXFRlU7lOZq2te5ZITqn+nF1brxY3Dw6YQEeNBePhWckqiw2+F6wAP0U4IAnvk",
+	"tioNjD7nZ2B35XbWKRr5Tofj7d45SPFO7y7r3mP+nqeEur/bBl1yXbmRsEEkuccT8pSSQvfJLehGdjBO",
+	"28kLpqDreU1jplqZgPNkk/C8UI5NCxTGHhSD+YcbtuAlm4gcWHve3WPRL0PuBG8FZIyMFHjCvww9tfvE",
+	"X6cIq7ciKwM+QutmyCLF+ohYR9l+NOTwseRKKjmrmuVPHPPKtnFzZcrr6kD5S17VA3zOqhR9Teec+8m2",
+	"XYAIRsRmfGpUg/5Y2Bx3otkw++YZZDx5boZvv05qI1qvFaY9DeBxSPVfIqNE5ghwNq0rIY1TxBxMZ3f7",
+	"990XnRj9IMnwWmnzo9ikZEJeuGcTOLIIHUDb2N5pphCVsOabIt7eClG2ANPBv112UfM6hsAEGw4zZelN",
+	"PRhE/lqt9mr9lBQR3QQo9PuzJLJI8PHeKHwjY2GXYlqVox25+E7mk0cM5OZg8M4XvOvNXctBcGOYIxTy",
+	"WrEpl1bK4zhHA8y80uIiMw76H3CRlFF8AoegpDBhIjyTihUjlN8vahEYMyL0crQGQWexk9Gz134Q00on",
+	"JePcpWvvzkNm5rc6jh/oafut0+13pNQhvcRZxxywF+0fBumA+HTUVmRi7xtj1rzWtz3AeFTAjbL7FG70",
+	"KX4SLiK7VbtmYbw+Bx6y7WZyjK02qtzE296j729zsccfMLj8YiGmt4n7mMubEP/NH+GSGz7hgFGvxZZ7",
+	"gE0BRIqfcdw/ADjUC/hFKpOeOHq2R8eiJ8hEN3xqipA+iPeRymiGM97WZt/lQrPzCp6113IS3g1gea4X",
+	"buDRfabTVmXlYdIpsVbyqRGZdtyIMSWgFIZXNbksMCOEw32MNFioIIu6ZJyROcRuxeaScYjBNfC1DdrW",
+	"Dt6bCnlE09Z7z7oFo4ny4yzijRSNMLWLO1O+syG1+NfuvITFpvFEcHu3K1QT4QXSO8LFBftPo+0BPZvs",
+	"vqgrq5AmxIsx1qDPzCu4gEeJWdE0Kq283VayzPATSCNywdzk1IJrwhN3GdqAHkYbEUntsVhw2qBnRZgK",
+	"N4qoa9FUJOd3L0oi55Oecmk101JJQamUlUHFFdL5p9xqBDVupMHaZ4BcbCvdfdlxfTH1+wAoAqOb5yBx",
+	"kAig9okAHnXOTSvVzVJwqfOhFi/PUTUjge5JgJ4QWUMRPFb4ZBpHIYQctd0DdCPh2ZJTkY85rwNYB6YH",
+	"RYUmn8HA1g8B+4hAAx744XxaDhHi9nD/3j+EKyk6ScP9SIOdRT+0PRi+bNDKJWtOFRBVKjQcu8nYl1bT",
+	"Ag3MocDKVjBeN4KXm+ErinszG6unTU4CY3T+6z1PeDIbh+bEhIQcOz1bqefDuqzqMgcXFeUmmwG+fyOA",
+	"kUNUe4ntbttN7ZKXctpsVkaU7yO3zDYhFT2yOzMfrq9eXp++u3r5HrAMPnMBM8QQ14pEcN+dP/uLZwL9",
+	"y9mzLzv7ZLIxyS2y5KUYF0kflYdiL6La5wWgfeFHy4zKxqYdxdAuti+EeQm5sF4ohnAqf9uBdjrulnOr",
+	"E4W69+iBbs06cxJmNBpHeluU3+dQ1UKWmnFiF6NQs12Pi/iOKsi7hOjLQPqFnqjr69fwoGgKNtkAy5i1",
+	"1Tewrk61wcdVwyYKYTI+P0MBX2PgkNrCeoW1emlVpYT0s8pHDyZJyalopA50LLdiczHnUgoDaiwdqwtu",
+	"aq5Py8k4kBL3zstdw32UAwosjzz6G2krd5bW2km7Y3cnF9KazZY5hRonkYPQvnbcU1MulaymvIYELjrs",
+	"f/numy/35ersnl3R5LxJq0bc3aQ7/rG/r5kjDAnvufSsWElP238gPex51GfsfaPmDV8iXzIzqkYwszMM",
+	"7WYRvMR9D69AWn8PswqZAYnoRIuLmOwz/naTtTwM3Tz5wKfP5+zapGTP43EGmLYz7/0QjWZuzhyZ2Bm7",
+	"wsuxkt5ihhdpZdzzZDkDmlgrdD5WkjkD1YpoDYKlajptAOIzHYFNes75qirYtLb/o6QGH0njZFWaM3Ox",
+	"GWqKgjil3YvN+0O+tTBhDeM8Lr/f0pLYNJtXaGd2pdi9ck/jDPCQDqfFPjB5hsU5fMJeWrUwBM3bl3OR",
+	"0c/9kLIzcQi9G2+Fxw3dvvy8UjqlQr2tpEDSPjDeQHUIWgpFamqlblld3YquG+mMfXRZ2bdiBQ5Qq4qe",
+	"sZd3otkA9syqH+j+Q/EEjppabP1tWTCtWCMwicPZACteNbtBM4de390R5O6b+dtbk+x4lqPpkyLjjMEZ",
+	"GL2zw8QVETIb2kH+gsyF0JeV4G/GaFw+9q2NUiWCWQAjuxCfeSmm1ZIPCNHCTLpp8J1I7Z5XEHFNOeOm",
+	"jTBJLrwJ1+Kr5wWYcJuVYBkIWtvUOcLBVTWFZECfCdKahZCmmnIDKVm81PvHSD3EhvJDe0Fh53Qw+p6R",
+	"7ldVLf63aNLhHGtyZJBANYSk3YIjkMIemvQunuZ57nHfdZhEYKvQJThObYx4vNN5EyACAMB0xr63owup",
+	"4lKxf3x8dfodwTngmFOkL+pkRsogMyDlUSY3kQjCbZgApudTCerDYqBLYRYqregskwiGN5KpqeF10OnP",
+	"vz0/z8AlzSKjF471mNkXPHnwsHeMo1HejUusRY4Tdnun3XeXpUKtxI7vUt/dNizoBIXVp6n3ixMmrDMT",
+	"dGJoOOlzK8s0U9PUZCkDS455c8/Pvzo/ffb89KtnBYNaMhHMwW7mEPJiEzA1Wy0gFgZkW4KtuI6osZUU",
+	"F9bGVY5MesJRvZ/y1jZe2KO1aJtm46HdS97cptG+aWnW6/sxOY1kLar5wsSRxgnEe6hfmPfIm9v98fQp",
+	"Lhp90KdhU6cy6+N5KRLE0OU3SY4Jx/NBfBaZm3h1O9Xf3egFf5a2UZ8FC/X9jy+u/8d37IeXH/z1H4QW",
+	"7AWtloRe1cBuBGsUtCq4wZHbDXIsMb84Tk5gQJ0uy1FKw+Cx6tVtdZOcrp9++CaM8xpNhveg2/woNm/k",
+	"TNmN+8PLD/lRVsuVghyjLaatDuh0tsqdJcMhbiHZ9fXrV+9dTigY918//yZp3G9f/M6fbgeY3kUR92QC",
+	"9LDsEijGGTZ5qKxqm5TdfuVZhZFadED38UseqET9yQxEm6tymWJpz7MKRO7WxL2RVus+gn/NnLYrho+k",
+	"+RkqU4u0d5LiskVwXwxX4ChO4juenArvkN+SCUPv5L+Mu5O3yYHwqlpmFULVLEXjcHq7e66eq6YyizRb",
+	"a6DA2e0dMPGMTJftYY5A/Wzk9+ilDOonG7zbDiP4OYhCYjT0eKDdbnbb7+VYxTV4mzQir7peiWAUc6xB",
+	"EeqUgDaSwDP3ME7OlRRZ7QFNV4eWhh64XFEtxKikrCHqYz5MiomvAiNxjbhnWQk6CG46Yk3MTUNqbTIV",
+	"SaYdxG1vMD48iYiKMZVMspU/sg6HKHajkYCiRLaQpbrLEVllQ39Nu3d4H1q5rxyIgYJrXB6sKkjh3ATR",
+	"KmTX7hDeMfjQB7jwH9lHFrd8gLI4NxERVzrCHFsCjjFEupCWyKh99ssOupqF5EXNI1H7uq/JNPiOEBOj",
+	"rgH3TuYW6I2K0/nrm94fxeaDmLlDeWO3eJ9EQ7AL00atkNYBhavzHU/slGhRz7LZ3APT2LJn2urQZZvJ",
+	"Q8NYIzL5UuDBYGihqmt7+cxUM70f8nk4UMU+76vApLQ9l+Bp7ZNbsUl3Z6SPwW+8UXsrvDXZDCVbTyAR",
+	"om3d2a8pifCay/LdXUqjHMmmfEVcyvv1XaOyPRGZvgw7OFhiqDL6ZqaavXzPRGS1apACyVmr9gnI5N6G",
+	"nlQ6hzlJrEtygBnV3QUUPcOSi3MZwZdpQi8xM/1gZfyGZ85O7+mlWE5Eiij93YxxZlsf5z/NmmLeXhoE",
+	"Aqc4Hr6UnshVav/5tJ0oawfA7NLjCc5YlHMbGOCDElq4pP1FVZZCMl7Tko9Ia4I303b1QVOeeq+a0flQ",
+	"efKf+2UWPdgGTFf1cQBNfI6c8UkjYbzF2IU2HdbA60CEEtZezxQmPIAzMPF6a5aAlxq/T3QUVF0MfnCc",
+	"Y/eGS3UN/VRCHjT98H2+bXfhZws3Bal5e7NMKukzvqzqTTbvH8pOdPq7v4xVf4WoA8lDfLpw/d+qghS6",
+	"np4Ke1iT5zCy5LcghyIqI0lPuUT9srGKZmUgLu4B2C405rg/fWS40jFD6B6E6Y4zTWM8AT55Gcvs/Qx9",
+	"ByCpz5eQayrShvs29Dt86qAO9274Ow7AUz7ugoOK3edTPxCPeMHAU/2XZ98W7P3Ln5hq2N8//ZhpMUfv",
+	"mt7vewjI/ZbWKcBOFq6cJgO/okKH35yjW3SQrHpbaYNVjLZrHJ8fp17C4BnM3sZ9ZQNVGnmMJGsxKYzz",
+	"A2EoBxEZWoXaXQDMdWknaZWTiL9vqjSrW8OJjMDVxgiISGu5JmhBom/3EGvH/fdEUKNZ5u/PUnNf/960",
+	"EXysg8K9k3NQDAv/D+TI6YHxh6lBFmaqSxPXccIMSb7Rvswm7h6X9FBJIr3NVd7LM/yHhC6IRkZEtinS",
+	"viPeFgcj17kH6c3RaG20UaubqdJGZxki7CM+lUObbkBsuIo1jEAnRZ3jBFtH6Oxl1HHFUiJKniEkO33M",
+	"OrS9OlKAtm5nJjvHvXOO+yT61XRKy7SFvvK1qHqLAeFTg9J5eq7PZ+fnkGbgSn8Pu0YVKUhJtVrfZN3d",
+	"9tIFLrZ9LfyEj0UpHZErsN93iI8BSlnVPZnhnl1wLgyyC2pX/koAaQs6YoFjra5DTVikmcGaGWCRbdFr",
+	"ZivQBbvcl47rzFeYHNf3vt1ziHDGH0TV1BVckf8MOdewSljTSon/sgdtFf2TCofxxuAfS1GL+J9oZPKq",
+	"Fun6zn9vlytrtKZO3qKS5b5raavcdVT3yXF+py+rnnOa3yrUpdQ02nHkACIHZcUYWi8zrVq8irKCNKbC",
+	"YZkC+3jB1k1ljJCgavxPYJFIJwALs1bN7aDPhzrZaAhVmtHrcJe9ePPDB6u2QPonmsOSN41aC23cgwyK",
+	"zFO1dy43/u+k1nLsfl+OxYB7j9IhBrJv2vXW6VSH4Ufeb/7Ekc+U03XFw5tSNKALhJpnMEuDrw2/Yfe5",
+	"ihZ0q+ZL4f4oVuY10V1sTQdlQg1NHUpmrcBH0u3u84vmcojIsV2B6UWQHq0Xp6J8/s03z/56Nq5Obh+Y",
+	"4wimxzSQt/SaQPQY1jD1maADyy3LMsdcvoWp3POZ8GzHSdXvw4SnRsq6o7mpVkLuNY6oMKeJqwhXe8yl",
+	"0f6vRt0NZ3HGp9lKaS20rpRMeMJGQIWw7Rzv9x5f2NAKev0ljAaZYT+KTWSBjYlXg/8CXDDeqqZCJqLW",
+	"gkqh5Pwxw4oAx+YVFQSOgxxU77hzwLYiHgEn5WYqtovowPutFYy4nEXktnckIjKC9m2lTUTouZtpNVy4",
+	"2E8BrC6l6CqTZWVB19WK2+l0TlUjPkOms6+e5SNZ98wkcDlO2JHMZBxC3c/Ee46o6QMmJrOC/dHE+119",
+	"f5Zbx4m4JJxSNcsgtmE3Lbi+oDpOzWyKrnm9uq3sNvt1nc6YAFO1n7C5leVOikdcRjViJUkSJj7uqRhZ",
+	"13y/GAuSi5bDjWq/6Plgl3rHOsxuyZ7gRfaS72EMGjYPXalOU9CTJ+nvqZh4cmqqO/SiGfhucVJb4yBl",
+	"Nr8F43wPK3yPE/+yW/YFC/cK9m/7lzgsWODtF3PkibPRju59ZQXpPEQ2vEEuktG79qiqoFRpHQcXw9dQ",
+	"shbqrdhcOP1hXdU1mwjGJ7XokvyOg+v1+af3e5ozutB7CAxwRg9gGqVma1HX4IoMAstBRvRaiJWOqqbo",
+	"7dSdBHF7Dsi+s+H248LoqHUc0Kkj9pZqBuRrPIzxyA0FXfcU/2rTeOi3gt9lkgjBor/BsmiDgGpTLqPc",
+	"g1Z3Cn5dMq0CJ8ZEzCtw6nVpL+Mgo5i344CX+EbObN0zDBe7ckgHo6DellYx6ZG660Aj40JUTkakc44R",
+	"K4uM0w5/OExbxeV5Y8Qyp7DmW13zyiDLUtrcyRPJ9KXdRGRpu+fK/UrFemIQijumew1qvWhND5eGjgnG",
+	"JoLZx730C7txpL4h+DJTavxHezXQNWEfiwxt2vcQ5LxweZIbtuAARlVaFMwoNbInCzTLR7yh9sJkZ6qu",
+	"1XpAGpuHrWLztBjUq3ia/IkqtiVFj5SBbbwraWZmv1vmg+DThTeu0fU67p1s3kwWFu94Vp2KRNu5Wzd1",
+	"Ya8ioOR2qtP+XGI0p7PUrG/FzLxrTXq2elD84znzBrH3OHC6/T6+kuy0s6tHKMsDDJeOUwsKcfVYKi4F",
+	"Kl9mr6+VSjPbcagC6iphdFMJhjmd3vQirpykUvB4rq5bNm9m49lVKNPPQzWINra36s6DLY1suVD00Ogk",
+	"FzISYGXzi9CGhBHf17wdtUvydti2TRRVT4NOkAMNCawjav5fBmqN2EBu+hCNNiI3+p57cLCSuwfDh33+",
+	"KUTxx1cNGc5cBCts1XUqPeXIuTRbttrAlXuPzeMUZC8AvEMEHSbwZwzaNIxTL1xAsVcSHcASTCd0fnKp",
+	"LKBC6wIDby7gnKOQArCxmqVnwUEYPHWTNu5EVdrLGk61+xALoWb5vNE8mDoHQXkHX353HaAVlSPIn7UN",
+	"NgvcLVEXD5TWks+x6JXCHRpbQikNp9mL955nwk4sAxrBfIO8g9YWrmibAshgIHdW8vA6NWLbE6tVxqCo",
+	"hdEhzFPJGAt4G+nIxK2NPPZ2gog0ZAZ7KoKQMQSnIn4z4hRxRiPQgGthTCXnOuBrkI5JGES1+hjJaJao",
+	"e2E5YXDpPEn4yTOeQXd9lvrwjIyIiyvliAaVXue8yfAj4xNMhhPLqMbEQi3dE6xUa1k8uKc+TrrbyVam",
+	"I4XXUOzBlZN2ICsHgQ8FX+0NDl9xLKq0znCzl1C9eQTTQAaM0oX+PgE/ElExW9tZNWbRSwByQCb6kOKb",
+	"JMs+Yx9VXdoTBEzMiEWrs9TZKyFpjwxayHeYcJxEgVgxMwgBCKYWQiuau/3WHLxzjY+C4oW0/8M7fU1v",
+	"pHqt12KVJsD63nkUkXoLFAlcgHAItiB8ka3Ec55kbRUEUDq1KqA2CYKP7OdvK4kSy15Agw/XJ74/iQoX",
+	"J6x3PI1bMFWUWkF8FCjns/fCB7fuqcSM1HYHqBWbNUIvrA2lZpfsOYOzwcxa2btgSRRrKSzcDZrVvdUP",
+	"+033bnc6rKpJWjysrpIxFSkGmkQSQLaUXU7HF2mfTh9DnVeDQJG6SW+oUJaRbwi0BsIRiOrgwrWXbUp8",
+	"99d2Jy/N3rpRnnYAia3otd1KyiS4USfRXQ9+DYr6SkidjTPslytd700fdD4XXYhd1LuIiyg1Id3LjlRK",
+	"kGithVjd+OI2PVXfqYqM3TOgwASxg9DUtKkOUmyM/7uVrmhcOmVYNsmiUM86ahdpW2RlBQJ64sc07sqG",
+	"wNx5rj7RJn/dNoLKk9kPRfVtem/atWqaTd7RDWyDE+f/nQhtQGme8Oktq2ThyAz9gtjln9h9rs1w0mV3",
+	"oDssDT7lwEnjhRexXq4FeROvUVdcuz3c41+Lrsy8LhMtWI1YdqMYd0Qiuwq734oF6SBhC3yh9aK8mSo5",
+	"q+Zf5sSNoy/HLRSpaZ4yOZF3Hwq0Z2LEmWruWEos+hUyVQ2/HVGF84q+l4S/RI3d5I4LnWwgY4ddtAQQ",
+	"cHgzlzvm3AAJtdhNOfrxUN5ae2imGqQtRHpquNHH2TmlaicmwyBmjxs2aUdiLSpaP3tkSrESAIxgSsbN",
+	"62wK1w1djZmMVKT/Dx4V7S172IvcoOIEOzXfhpolfBg/KyfQqbKcYbyu00IdvtJKLLOZFduut2uuqYbz",
+	"rSjptoPuVjSIXX19zdNThCqnzpfTgH0c3/EXzJEIFva/J4o35akVsw1iNQpwgp1OuBZlweZa8xXAhG5F",
+	"MxGN0uMdJOVNHi4REBI09nLwmfvZPp1DnNlZzG2ZSk6rFa9JDbKHH69N1RqYJU/U721bROmbwKAQr+Zu",
+	"r/fOSuhDDkdQB69U1GHvr+EdaQa+SgKBi0Cfy+WGioa7Pzg9E6hMwltBO9tJ0hoxlNEnNRrY/nMatbPn",
+	"nHGTPmjDD5UV0SP5HzM+PdriIBN3gCfuNvXyMc0R339jhJu1o0pB1on0+ANXP8zqMNWAgK0TK53L66Sz",
+	"cbu3T1q3SCcfplOgPnlfOWY6BRdlVHMb72oK2PtYPSBtNJ+NAEAorb/HjqTceAgBGoEWuF8PqBJvogdp",
+	"gfkp3BQoi3gjQMPa8QKMwwe70DsNO7eW3/uVe3CkPRTwz1uqIecqToAL2yKXBWe3y82C0u+SYTrdh94y",
+	"Qvpi7A+f2tCZguYpHrzrTm7Gs6WaHwfbcK8yfvuLP1JX3IRkBm9e1lqsHR9/kvNtDL/oWN9AL6Eefi3V",
+	"cYpb9mYWBOy2iwhP9d1JcfIrYmS0XpyifZREyVI8Z1xqQgio7tuwHsns2+kZZjTELIqbg4u5k+DMXVAq",
+	"YcWhY6hPLuBnvP8qLQTmSYzmK6dXgQy1dpD7GDesVHB9is/jo4DqZs03PV128oRuepcP3qlx2AkR8nSk",
+	"Y5BZPJgCu9znzeZZIImD/iRWfQkGh9U2UHOBzvFJnQ4rNNV8YXK+X7zt8ZEL1ihlnuiC/t/KZt2WClbR",
+	"RXjARegjn0GlRf9cXMXQfgQKgpXK0dj9MkL5CtfFN+dhX68XkJzdjVBaK5cWfLBy8A9o9op8q4kdh/26",
+	"GZo/40+V36t+aFvfopOTPvOlSEJJrLVyk4ZCEeEH0IhTYnYnW89OVatbXtcbJPAqc0b6wNQjR8jRB1/B",
+	"AxKYzn3V0LOB3NBxI0U0/PSsIUZpOIoFupNPibRGXCmocJwE9++YsCXcLM2yr4XK1ZSjJ73hhFyBZjGm",
+	"crSQ9uz3utErHXD4UN50yau6193Syy3t/bHwmQ7nsx1FpuqjNDe9ZZnDF9ElrJW1kYBSWdmrw63HPUnH",
+	"3TSlt9Bt+uA5CGS3y43mF+z5+dffFeyr8788t9Lw6/O/fnvGxLSEn775tmBfffe1/eGb5xloT28OnNdf",
+	"eovm4iF5hQ/35zAdl2WJa71aNFwn5BMVYNbbcunSCvUSCw9xWXYL/O0sZnGybioj3sl6g4Vf92T9OlBk",
+	"ty+Up9/JHIEKvI3mBS7eQIxdehOtXoi6zurSCY8NZNGETCarsWCQEOAfmSjNgyrFo0ClT2RGkb6CGpEq",
+	"TxuCkHr71oE36g3llKfFTN+OzUHOJFs4rY88BZ7RZ0W6gacuU01/Nv19UvtGZpRnEKWOmtblWuP8+mFn",
+	"liaD/pqKuh5urriNmiN/Oox5d4j47mUcng7+N75URLQPA79HFDhjQrtgYDrCh7OcXpnm9m2SjiibkLML",
+	"CslVlPkpBc3f5EmaiabV3vnVHOqyd/RyInawc6ZuhUwq5T15oK6asgdgJW/7mS/omV956idgw5gWUyVL",
+	"hu+lF7SuXMmswVdYwrcI96AbwBYNVNQrLQQmKxrVThdCx3SVXaVpCBmIrHsC6wzWASSmaooO5T3EEddC",
+	"rBiZYD3wsYaY0nrPp0LmHldaPr/Cduh3iGfcgpAMRqFDh4oT4IsItewdxR+tpt8qyZ2P4fdXqvmgWiNS",
+	"pyttJgO4y4hV7EO211BVZmumu5yh/qFlU38gVDauEj8WIK8MXvbID34R8+U/0Qxuh4JB1iqsCeIWCsat",
+	"RHyiEctkf1hQGM0awzwkuKWNvWR44Io5sQeocaeQSEXgeo808KzU9j9gt1R0gBwCOpTOdvdxLIG2WfSQ",
+	"jzGuMQ61F4IYTsqoAVd3oq4CZFgjeMLnKAwwSrEoAm1sXNTsLtjH951ivHBdyRSIWlYmH4AmpD8+BQFp",
+	"la6bN4aaIe5TcqRi/cJdEtuGN18ZkakA8o8Pbx16hZ5Loy4S0PsXGXBJJdn7lz8VLsckBACpgSd6N5I7",
+	"sY9eUohnByHn8Px7ic6zW7C3esutkD2XAfWacX0L8v/SubvEnWiwL8DNwee8Gp727hZl99LvLOnrXjp4",
+	"KdaUucNLwZx3+KI7japGZe0JSSTtwIYAjAk3LCl8iMW5dA5F9xvKMczJleh49UncToyYhahAQ1t2cyXC",
+	"XP8s1u9WouHJ2uKV1q1obrJreA91Y5zF7MpjbqH6zplR7Nn586/ZdMEbPjWi0ZdMCoHZTbAlPRzP3hZh",
+	"HA/WC8aVRmhy/KY/i7Wv5vpfKC/uZ7G+bie21UmqUlDkUez2bWHMSl88fWo3sf23/SdWS16LyUKp20vW",
+	"lvavBTPTFT1oangFyS7ZSjUGtb2NrtU8e2uPANr7kfyYicFn1iEnQHDwmXn7aC/s4Ss9Zp/lWnRytNtk",
+	"KC2bl7x904af3S2ahXmj9PVUl97V9uJ/7wDxW1sn72rWkq/0QgHxkj3NoOmtOQpZCLQ4FOhW+UyFdAVj",
+	"PNPbta6c9qX5DHwS1BVPk/JLhlQqe31xgzEtAkXBH8F3m6hLsD//3WcX9FuhMIrCT6TTliNO2f0CAlPk",
+	"Sc1z6F8YanKtKfMm4ZtC7xdQC7iUn90QrJBGNJn4wEfnCbebE5iQ42qCw9f6sasruh9v7sd7P6o4463Y",
+	"3IzmdezVom+BnMhn6KNFtlPQ0Qpo5BUnio7guu0vxjoyzaUvBeWP5PPsLeqcT/MIdYGHNQMvDEsDo6BQ",
+	"Rj//05eq7IXA9OctbJ23Xp8+yatD8E/2JB0ekYMyr8UHeqhESZp7kCgLw+fp9Y+8YeuItgMhfXEaC0EB",
+	"LsFYg0RYzd7MTn/iZrq4l7N0yztKDvJWZ9KftgybjJ1pF/LND4yypMmKoDo6gSLpgnE78GpWiZKJU4zO",
+	"oiroQSC6hXXK0CloczNaANSB2+yPcgOTA+2gbuC80Re5xcmu8ykEmUS8Uc5ekPyZbDhgxhrJW5XR3knF",
+	"HhJw2SquR65i7xPGTvmTEU1dNBzfXERp5XbOFncxnOo+wZKDgebY517Yv+v4uMNxgNRJOPJb3plo6Waq",
+	"mQtzkzv0Hz24q3vo+ZpvUC/xN/x6oSAVLssvfQQXR1+xwrZpBGRAdc/JVnWvqLBadB7GMdkN3fwpn8w7",
+	"T6Ce4meBs8+rxptgVnrPeAPVFYn3IHZCYem/ToSjghJ5SePpPY04t92kWN/0zkpehHzsrsAAxrhwpDrN",
+	"po6J63eeCHpModc8feE2cRtmoVCq/AC6Jh9AgA8VJ5lgzXuuDRTj3x3IEcymnp38J6xrPqZ8uZ3H0dGO",
+	"uZIiqd0HxKcHm84MhrSszl9WZVQqeqQhnMlHwN86tfAHacFhAyWux56aqmwhalcjtMOmWmTEzDgbPAs0",
+	"wlghhvE81hBdlC7GlifhSiMN1qKuYzKYLpWblZ5xkn4AH4AfLWB3J8KshZBuyQFwYf8bMxgKWHEIfOtK",
+	"OqcMqknp2ux9Rj78KEofMuu32VOer5uQ45Hx2rit6/r/sL2bqSISg67AX4HyMfJUkFtZL0QO4DnEyOao",
+	"zNjFxIOZt7Tt16x2MuRYw07RfL1b6B+KmZZVOXyGoOEckWpnRaJWR3x+YNXxRA6OR3gFDnvHReiqZ5Bo",
+	"yonWtL3uZnmgy3dMuXsnz8cY963MCIm3URafT6TAXAU22XiM8+CO/YMaSmL1x12jWUIgR90SJXNv7VCE",
+	"RYDkJB9gt/buqCENYQuC5XZD9IUr3aznts4/wqpsZxI02tzk8l0DND2c2M59AVHoEQxeYzLYcmP5xBMa",
+	"xkO1iNGxk/6LNwOoIT+lqxXGI2IAnmTL2NgfEoncu1QLBAHqZvYX5JqCVBSiwuTMZxF7tsyID0Y1+I5L",
+	"5HZkRO7GxiFEacqYngE9JEhMeerKDFE7Iffll0MoFbQlyap5NFUirwhkOYlxsgqiU/QIGu8qo3nLVWt5",
+	"qHoxelOPv7axxv1jX9vY6vDPmyQV2Js8U9H+65xig/Blt4eTEgvZVwKSZotSWWVL8gBND1LQQ8yUylTC",
+	"n+dIm4n3pgfiXAD3yHY8R7vaPeBE4jNRsIkdJUP4A2UY2B1pX8YX7hxnrncuAU/UkpedM2ffgJLO6GOz",
+	"/3kKFOqpA9SD7d/RSvZXaPHZAHs8i9RqgTPtL8weWP37Sr5WoPhkKnNmyFWu6jpiM3aSCigwG7VkUq2Z",
+	"koUrrpRFruTnYMk/v8Efn30LKCf3X4npEbxJccQRJtzRP8FTBdzkK6FWuYxR77DYSf3yQCSnDa0qKQUG",
+	"u+dKDDhaYUJ9r5OLUnP5IapYkSI03Etf4wFtMJm3WVJmD2yjGkJT4KVp1PKM/SPCAF4g5o2GXtce64bv",
+	"bUHbiGrN5d1FXG18Bj5+5R6B4xQfM7iTYpeiO3BSZZBujqJkv1sUp9QxV6E67Ljnhrz5CZ/eAUbjn3NL",
+	"KUWZroogPq/E1IjyBr3dmaz02uV7QP1eRQWB0dRd8g1IMqo7BEpSU1ei8TVNNDNK3eJVT1PO5QYW5NIz",
+	"96x5ZfQWLRqGY1Az6rgLsIRnn7PnY4BCPtHjPTm1mJmbDHR8E9e8KdVoP0aG+vZ7mr1dklu7u0VZGVFe",
+	"xPk4lKUGc6QaNm+FNozPcwmgUqyzzilHoJYk5nKVfci6ysGHej6ckUzw6k1PphekA93cgwoEX7wPIUhv",
+	"4v8ALBVs45uZaoaU+anApghnymOpEL2ltGBClrsVifZUAtqvTCHcKpr9rSnrESO9abq74U0qoJPfIDhM",
+	"zBaMSQl71Jldt66r1RbKMmoqdmDfSdPK8VsxLEEK6R4qU/g8D/DKYap4V1+zygdBfnIxwTwmM5kya6cJ",
+	"ckyMgo4Mxtq6ie9WN0wubCeNOcvW5kgFgN2kk0gM7jS92MHru+uUfocEE2uzrm6n+jv7/6vb5/h/X6Wj",
+	"dSEHfju8USam6trwSS0uUbtCQy/HKVm3y4R+9QwpARn+7hRHrClayQgOns5lzVdroapijZLzvcrfrBJ1",
+	"lo5D1KWVGDPe1qa3kE96YFiRgigi7MeeaCg6muNoeZgotJtSaHNTpYajrH1eEmUbPOc6FnBeOSB2gJUl",
+	"krPb+VzodJ21K3bH61bESWllJlUnj7BIJ/EUJ57HKXF+F8BeR+Nb880hGM3oVDsEB81JgWfDb8b0eVdq",
+	"9kMrcmr9TX70o1CiuQTy11vZ40Mrr3eQlwPdHIbXop/1AljXQUMBV5zVfOCtEb6U7epHmCqE3T2hTtj/",
+	"V0rit4cWOnPQwj7jmRbzENhCvzGGxx8GIwjf29lIx6oX9polOMb+GofVXHLTpo7a9fXr6zd/s8cM0tua",
+	"pWoH8N2E5uOPJ4fQmr+3y9WHtk7MdKZWhj3k/xOkTlolN1b5QzuML1f2wyfP/vrd2TfPzp6dn5+dP33+",
+	"9UgcMFXN6R+zfSg1QlCFf+KrJIVGUoezuluC7AHUIjQgSLFd8lUo4RaTCoSSxp49aam0ccIBXKCDgzpE",
+	"ntHrvxr6IaR6SJaNNCky6m2xNkuzN6aJKal77uPZxUkf8wxZrO+RFOvY+egyA8GwxNiZUegFQfUkMtwx",
+	"NFEZV9hvmSPTcZR2e5BsHX0pxyTH67pDQjqrjKuQBKGkSUvJWpidDT5b9MSDFZMEu5VNNTPJpJEdDjv4",
+	"Hjx/ETjf/S4vq9lMNKFAEAaR09MCpCI3ZTLe+Uo1gUjFPoKRJzWj8FGm6Mcoid4tMTM4pqzuRFO2omeq",
+	"CLhjNxCW6HUQHmZP+BzOcdU463XFdUbHfNhZovoGyVW9MmF2x2+pVDkExAVPeLmF7+uH0/uz4QYbbcXO",
+	"Bik82s4PKqxEViD4cvS7Ewh+Tpe8VukLplVdlSRmQ3EZLw3WO8VoClBd8QegHQTthTxD3vHqTwYWnMKi",
+	"d13yoYKKDVO0ylEb4GtYG1BukCLaRx4xv65grYSKHhlKyMqwjTCduCQW3qXXIv2LSvHCLCTtzQ+Cl/lI",
+	"RB+hnauF112E589zKezRDt5b5q6/kl0RKiZFt+p+tacvn9TOQ1JV6yYI74GC9uf6UhtvqxRpz6oRs+pz",
+	"T/IEJrhjaJ5iBgDlg8k4Gx6RvDKobDxjP1Xfw/795vz8HEsm7p9DikVSb3OjjPhyM0WJfbLZ7gXhKGq7",
+	"zApQaFLbK0Pm3M9mkL4OT6U7Pq1WlZBJRqXopwQG2oVg/j/kegt6BwRQuRbffo06H7cntKHaSZIJJKpD",
+	"ZaQy7IvX7398WbAPr16wvz777vyC/fD6x5c/fYGfLdjrH394dXr9+ur5N99+2fmvgl29vD59/s23p397",
+	"8VMRtMpKzhRb1e2S1dxMFx22tJ+vfnr5ZRE6mF771CxZAb15oUqh026qUWHWbdME3k8vz0LwRvO6r2Zw",
+	"ArffmgHucG1UI5DwJ4KEZ9iPTVNlGE2tZaNTKUTbzFvQkoeM42u9DowPwsrbl9I0+8zJ3exgT4kKuRmu",
+	"XrUPZgEdomcHpQTgQcX3x1fm9UU4qLCS71oW5ZkjBe8xit8RU5ibFfL4FZhb4Q9Hp/1azedAW4a/f4GG",
+	"NZ6PMaY1OjH8xBQjbG1c4leuaOguG28GD4ABMw+FphoUVlMgDBeWxo3pkwcbl9dCSNuj49YXPUAd0cfY",
+	"istQvbpfmth17HCz36PQ5TYkk6oy+nHmd9C1EQlvRk/tucp0+XQhvssgdNfaO6qEkB2oW1a9XqkqE25V",
+	"rZmqbAbolPgTMq5zTd3uJ16wT+0/hfCt/AwJT8KdP2cPPh73Km6aScHfGh6laLs9QS31jTcNhNhTax8L",
+	"Dga4ZkWIhQyptjVHypHO6nvVoojgBLmIf+rvfVH3HB2Iqsub3jJAUQ09JzuwdKN9JyanQkgwBX+W6o5n",
+	"ciT2wAOs7tVUpcik+mDBAGgTAl/QlIhrRXlijwjU54LvaUYJsFjHLStY0kNBDLhDwREf3h2KY9h9+R7x",
+	"kgEaInkH7TlKc+xmEQd2R4awBu7cvqP6U7hlxlTfiIvCu6iilZuUutxfk+PglTYu7Y0BZuY354epunGl",
+	"O76tROGNTDlb4LjMgKUA9oBDgCoPHtkQanmA+FvyTRjRs+L8/HywyrJ94yQrZ7ugc08hjQOVuLhKL8sh",
+	"ylYs6cDucRHSkIpB5SuWWFIIdqNfy77Tg5LgQLnCuwI2ECTxOOuNzIlLj7x02rb7byzYPsBFZQIlaXqY",
+	"YKmmSQMcGDNdMnLBNeXsDV75F/jRZK1QiAjoPPIDC/SRXVnQ7ccla2UGf3ArVmYQbXdEnET315MODzzG",
+	"cwIUCspv81uxDVHP1vzMaKHYVhqCImY5h8GOZh0pAnDVjROPeZ2oJi7wMUUe+2mddrY4TUGPp2APlZNV",
+	"RvpKhlIhQPD+YXk4UF8uyHLVSPRQENcZ46xBMogllExB88BXFvesU+KuUq3uMLMNn6R7OZCadi/p34cW",
+	"A628mQuzxxvugJPBSWHUBeMS7y+IUsTIVZqUMlN4slR80sG6RLsf9PsBXf8Ez+2I9hYI7cm51eVZrrFa",
+	"ntsDfuRFEF10jqI+klTokYSHwIA4ofq4/FJuzwgXSEmGXoISvVtRiJ4IqnIC9bdKFs6+Jt5C5BkC7kId",
+	"jnntE0xQkVwOvjBiQsrEbIq49l9OHYsjlt3e2NtrTCXOqNZgojNLXopxRg3lUY7Kbe5QmCR1P3+hD9qi",
+	"OyUc8O9hOPEs+w0Qd75vLzpZt40hjCLCoUR8JwBpOKSgUVYm4PJPAZcPNo/hJTf8lIAfk0attWhOgSmg",
+	"S7S0EPVKNKdlpW9BWHjpflKcrCtZqrU+TbDGRPFM4ulxHburxBqcJcrRudmDs6xk5u1c9s8BwR6wdVwU",
+	"GQNcYB0mIRz34pMb74YpBwHR8gW/MSxJNy5VXF00YqsSOK3nyGLjUIV9H2jCFVqPm0jAKXmrRXmzXoxm",
+	"zSHAbg/jDkHkevIf7CM4FxMx5zLrCH1AXtUoZ4ZPAMleZsVJ28yTYc9XqgmSmSKOUrF5w6dJxXr7WixD",
+	"mmS0vsFP0pnvLWY1P0E7OJOkbItcN2NcoFsOT3KDRo7R5OKV7R7sLcwQpOKNYjV4fNfqH5Kplfj754x2",
+	"bE0pqk0PFt5mZQ2Uz8bpwt6XYw3fTHmKnNuX9PdcmngrHZ6+uYVE1O1E8SyS9xF9jfvOwkE05/hsHQFB",
+	"vTsVO6sCALILCuV1yVEcwJPxLTToJaKw6LXgRMBckQj3SJwszqUOlpbdbx3LGI2uFebgXxL664IIOCIe",
+	"dW8x4zfi2AAYbeSp7wqKlWgqVUIQLta3PGyOV4Sqsx0O/4IfPRofvo0/luhJQwlGphb+Yv+VyfR1y3DI",
+	"LfPY1pYbQs3lgzKCY1ClmqNzKqQDc8OefWv/V8np3uzgrbTTbOZvDIWNK+w/FCkbJ0mnXE3ZfOCEKpvI",
+	"lo36NTQtBomN09/oS6aPCSqiTPoHpbdLsb7JK7xBr3XsGZNAXTFm9jPYfRInuTCfpmS0UK92P3PH8J51",
+	"6ET2IbYc5NfPV4TsD9s12k60lGGMfec15x7pcSXgluDSS1d7PBGxXVd34lDOjL50eUfoXHPpT0aAv2jD",
+	"m+H5HW/FzLxrTe6UjnZjSGVuStUbYETWIrxHQO+1fyDI8aigV67T7uO9Qc7gxDxMm5FtP+yC2gHt0Q+x",
+	"s8WPJJrYzl4PG7V3mycTrO5j/Lt3MmYqkKPHU5HTcbtJ+2SyDlJya6VuBxQiD2Vl1hTjCcKs0qxsR6Qj",
+	"ursh8HR1xfyoWn5WC0n2/o1BxLWG+oRughwtFjB8haLikN3FtX2jtUIAKmhxyTgr+YbxuRo+up7yNzhR",
+	"oE9OuYyiTP2QjoO4GLwuOjXVHchz8K4kJ/sgfC+U5U/f8tdI5A5w3oPoEHR8B31H8Dqak+3g8Y2SU7Ff",
+	"fbGKULAJvRb4DKqrfXtpVcP9yRFEKZeC8tYbsDjQK6+twdM2uvBUf8+fX5yfn55/fXF+nkmzb3QqIYAc",
+	"dvNGtSv04VUaxuXCtgGF73c9rLUmQggXdtLtUpSX7DxFwR5jS6xlM0DVniizQEVLGx4lzyh30KxmY89Z",
+	"CG13Ia6pOuZqFUIq3Xbf2yH56CxNAfh62kZoPyzHRplI7FoIeTNPEMx9smYiTPIFmyppKtlGOORGaEM1",
+	"6eu660PFJbHbCs90gHHB/Kcj2P9OXu6QlF8tBfs3Fa1Ei7mzgV62dt8//V40dSUv2T8+vthXj/L3vgOV",
+	"NtgxBl5rFflpfM4bmKWXqMXaYYN/T3TIIZsW2KuDvImNWLp/B9iyn7xE2hardq+jeq+cFkI+JRSqZNSd",
+	"sSvULltt2BLSK6BOE95gLmSrUWvaUl6prPkuVN9F2KHqE58uvA5r5QnwVBJqH9n07FT6R52y7RgaAbir",
+	"F7wBt4T9SI6sBIM23puUmjarvN706du+jIhUXTdgxCojSnCmkh5cNVSNE0Fr/jwoKJzcKRU1qoh/x0ZO",
+	"iFBF4nN8FCKXaqApADISypFOn3d9DAViaGYqjSVkChYy7DM0XCkx/xOHiwlyHXQPUU8qy4CtuDGikR7X",
+	"5OM9zrgsQjDrt1ux+Z1SnAIfGbxSsN/csH7vVMF5otkXMMzOTv6yYL/hQv8eOfieEADkt43gze8F+22p",
+	"pFn8jn8r+QaftRqV7dM/Pr6wJxUw5O5QGn4rJGL8OENetZx7WDSZVOYPjnZpiWY3l9GlganNc5WBJN6J",
+	"puarXpYZSkyNqlo7uIe/gjtMWpesFvxOnNrbIXfM/RPkOEwe9FBULbEtKxokPnSWYS9vUnL1Tbi9oymD",
+	"zNndionRlkwRtl5JRJlaQetTN4wvYkPtzLaqJe2jnRIlpdk1mhdMTEv7f/r2lP5u5a39L/v3NLKmJ1QW",
+	"3EX2Vlt2juKFD5wV9l90J0sV6wCX6HaWzOG/qZICeZfjNOEpl/bPLAHcSs/wWvBb0dzY9UgdfV/tnbNa",
+	"yLlZXNgJ+ur8L8+ZFrWYGs0+XF8RfgsUHbEWDZtURg9WGFojXn5eKd2moI1ZRdGxCaBfFoGtmZT54YX2",
+	"C9/eL7muvlulMQJ83gixz2OHF99q2wO097ZA1+hIBttSraVV+mJle4dOMuX83nkIak+Na3wpuF3Qcg/h",
+	"XK3a8omGGXFqqe2yxmpI9A2MIzpTG5PuDeMaLI70tl5WWpMHdRj9CT7/SjUexrcbn1jfZCsyx4OiUBM9",
+	"i0WzUXqDeWGVI525gcX6piqFNJXZ9FTno695wL+OqQXA/bmnHV/lY2DQJj6hiZlRrdHJrBRwKEGBFO9J",
+	"KpUgNnghVhSZHQFaVVpXWfzivdCa1rrsQTKDAzcQPnQmdni/reWp053W7XLJm82oqtVo46SN5xlvIKcP",
+	"i0WiLZROV15ksM4IhPE46obL27NcmadK3oQKOAPznj2DG408Wtbtj4aDHHYZ9tzNaULMJYRaJI+CMHVy",
+	"ze2BUCYFZTnN8tax7AqC7DWR8CT1YzKgPuQDKuPBhgVOzphRBNEKoknjy+5bLjhtY3zcYQ6KS7HYDdlq",
+	"EdedQv+H1aQ1M1Q3aGBSSqv5pBaZ8FnjTOwxLLjAL9AblIDM/8LHa+mviDagpMiBsQrHZZBDnGfCjsDP",
+	"M44fLFZZknLpPqWzwY82VTpb94oz+wgxTtoH0UBUo+UmEAPlhfOEx2VwYXpcdphzlqEgcdUhna7sAg33",
+	"KswQUGp2m/mj25kXv5BuDBEG3u20pOxoZbq4XWXMnrAKZFgDk4jGLG2w0BVrhGkb2fXmuhmwAg6ofofH",
+	"Ix4Hk+oT1u+LVh1UPWdPnsOP9rEHIkOHgb5aGR0usRqRg27EKnVwqHZ0GijysDwPRG9icZLEqXAt70Fx",
+	"wigzJ+BHWh7vuuCthJMGsXM6aMCYUgtoE8jZTkLhSYoLUaVff1wRLZ/0C7eHgTe1j45sanOedilEqU9d",
+	"UW1KAYSDWDApKrQkMOQAarm0cjH+E6qOaG9ZmQJHEkmY1t5VFXuY/tWKFhFn3kmf881HGLS4n7m1+cSr",
+	"nrvG6jgeqdutWLzrfZ9sbhZcln0lDp297lL2SPH0wbFVo8p2mnOiZiGrHq6K6dIgdpMgsKqH5QorSY1I",
+	"b0dajYH2QzQHOKGUS26fznBwxK6kPHHSVqUhUAIreWH/i7xV9u9iUnH5v0qlGsJWSqFPl9261rH9ova5",
+	"W5IY+xRbiFf17Uc9M5PbK27aUwfwms8SYmPJkeR2axcIV+seqFRc8WTgh1jxxoQQ37y6AwXFQBXutHta",
+	"pu1JCp5k0Gs+aN0p38SB3XCV8Z/Zzu77HAzI52ldYn2nZ1bbqAUhcO1RSrlpAaqVbhnzwF3CYmJfSeVb",
+	"djFgD6H1QAyoxQJaEUbz3N7rFrGyfbFb7/RWbHqqsoDe9AAWc7gZO2sUT3ByhzmamYReKA05nb04mGxM",
+	"GiRDFQRSaTFmkR6Hi/jtsevhA+7xwveK2kwPSZqrOa9SYNw7kaGl2GqVHkx/Xuu0j7bHfdd4GjQE7TgM",
+	"6WEU4M+rqhH6GGlZydKGkSB3oThHBQdX2BTCyVRvviNfY0mSL5sO1fSStTMUcpFUsjUjIFxJTtCpklrV",
+	"omDTuoICqKtqvziHSfJV2bcyh7DTneXAtn0+7QlOaHpXARt6wrFTVo19JnXrbyiTHahLofR1NV8YrJop",
+	"7hwlUFsLbTWr9Dp0QtqDiredn5/vKd+2n1B9V4H5tV2ugDHtjH2ie8peUDIQDOFEdMcEQRqzNRMD1tEP",
+	"um8tfiC0yw4jopyLcoAQcU9m2viJssMGSpEryYTVV2rn+48xO676xf1Zaq+F+UeC2w14HXsK+2DpFfC/",
+	"6WouCRvOJdQFfPMDe6GktKuG38lptaLcE8vx+A9idmEbYQqmVcjlxogm5N9GKraDze+5ZKgHhRtuZoJM",
+	"LX5oqplJbQpVJWEhgRRnOCvOi4XSQv4ANChCpiHi2SO2swexY/kRlVFDmXEN6HCF3dxD+wbg3L7iZ/ur",
+	"1OYS6vYnyOWZz3Zwp67wFTgh0Agk6LXt+f56I86v58uBEb6UprMvjw4XZZnkCh7nL9hd3tQ+auUDPRCZ",
+	"nA34cHKAC7V2FUoT4q+eq6Yyi2U6jpFkL3uzpyTpvcvgh85ESwl9yA4snQrcs60zyanp9NHMNgsZmsl+",
+	"VXP5Rg4u+1V9ZmU1txaNs8khzMVmfGooV5lDYOVONBtmP5LOus2dV8+xsHd4dGgSpAzdwYnyNRGS3Z+Z",
+	"a8F12k7pkrQn2YBDiS21lpgECvHnCtxYt1KtQZWZ53wNWvwrU32Lcg1GkhSnKvf4wr0Ar1tB5Q2+mSh1",
+	"+79WdbsEDu/CFU4WQGrskbxUQn2Pp8PnRdjh0IQWxDoW5nAfU/F19e/UNbTKFSgrK317M68m6V+XYqma",
+	"zc0y93u+eqBYrlTDm81NXwPp/Qqd7bQddTP56eREGN6YPCebkrOqWfaTO3lkZCjWC3EjiJ8BpYVq2Ko1",
+	"AUJCWwZcGRkmNbG62S3dMILkjDrVf/v3RIxRAAUMq0cSANUQncFtmP7g4HLMEjZX3XQAyqbG1OczhtWa",
+	"EkHoDkjy0vYVw4NQZiBOXxiBd8olqO4Q2C29D8yTryKnHaxr5JCK0ysQtDqIw27JP984TETyJiZQRNrl",
+	"JsX6xp25XcBdh3PtAnqc3SpS3UCcJu2lVI3Rg9qwg/344j2DNwDz6mqCkA2BVRVSqxVnZwy3f++JIlKr",
+	"m0yKTWJQ62hf+GNSaTj2K1G6fF5/aJyvJhhULoK7bipjhESCuDSyO6OSODhOjk8cxdtjVURPJ3FfoIeK",
+	"cpkxkcAKSwVHVzs8Zaj0ddl5gY6cy4kI1JEd7zeJVHuiLtmkUe18YdwXiFVCzToJGdiFKgJ/QCyHBEfC",
+	"uD1GIjrkFTlozyDj4Gexfg9TlcfN5B1+D8gZXGR8lHGitH0IUdE4c6MzgINun8KRHLDivBsQ7efs0ble",
+	"ixQVP6/rtEjsyVz5CNv8gFkms47k0XuSSn5PD5FK0m5nRtTchPvNk52A1Ln0ta26qYO8k+Pl4GMd9F8r",
+	"qdIimOYNl3MgdnNFr1JHJ1MK4R5cSiYJ7XcsUZV2ICSVK6+b1WKjogkpKuIpNZzKZeSNOQbZuZ21wA12",
+	"DwAqzkgWeJrWyOOqvuLEzzm1kz5jrp87vajFDJSTfvrdFEQKq/eBF2kH3hDYdgK+IUWo4zkAcptyzZsy",
+	"57QexlWuBdFvVQb4LfBde2fp1kXXDaXyC6oKQGjx0Xlv+6tyZHmRB9kK1Fc132Jx70S4bngo2ZHTsLmB",
+	"CUK8vfdCq4QDYICS5GhryXsT9SDgh9O7kkTTSLfZVC2X3bO+lbl9E4Xchp32gMtOiK2gCoE/DkAzaiUk",
+	"Zq+SuMbsUnAiBT2od8WrXPJxtyjaSF/g2JE/yHnoVoJGsz39oTvJ5W8nduST5AboKad4BK6PMlkBIMFK",
+	"LurqTjRW90KW9rpm3BhrEGfL/tMbaZ20iuAXX51DNmT6O7eVHEGnG6bWwTJ3lR1txp0Q+0IeadrjH3Ul",
+	"YRLpHGLaiJyyoKs5lX+3pgy4bzlbi8lCqVv2xeufrl6EAn++NF/b1JdMAf1DjFL4FTPPM75dd1kNdomF",
+	"+DcuS5RgHy6+EsszhA2wFWGPtmT/6XgBIjRRBzM7szuYkzYHod7aKDGO1Aq1UyqXGimRTStP/RVub+5T",
+	"KwrRND5tRC04TgRooKeuQq1LQz91dHxWs09e+b5DH0WqJGbnPO3uqNwG3ZqR8JXkpGSMkQSBeFzkOh9I",
+	"fywgOK1LmvBuGEJmL0a7hwF3+Dmqyj2QZ0dyG45TmP0w1X7E2VVMx68qeYNGUw9LsqTgx1YVYyew4cqX",
+	"at1PPjiWUTYkYvZV1hZl6Ji9mAwlaqx76vrcrHkvJtH+TINrBHyZGD1tSxfMk6IXbGrncVZNuRGMt2Zh",
+	"tYLKmsWrRs0bvqT0RVB6HZleolO9BfBc7aZuKsw9bTS3D6KsAZRmeh9LNvd4Rp+QjoRvGE7P4TCd8T14",
+	"d0VtuEJN+Ik+pGfm8+104YrKQCsXUanLJ8CyAr4m5IuxBoXHrYPT7t01GgZbdbJMl/COlyxmOEaiF8d8",
+	"FKXaNt1YW04c9OQNuX1ShEO7z9Oh+8XBIXIXgmw5ApXv1oaN7uRYGrIh0jAclY/8VsQcwQlk3kDO+iiw",
+	"1PEMR+w1Cz7W9WbNrzzaKKLZ8gxh3+0lCNu1UtPzbafmYEAHKdY3fTH2bXCHvZAvgm1pVJZPeRQtt6rL",
+	"0d1IlzRccJ2Q0pW8CEn0EIuAz3R7fcZUay5yFBsFETl3yjAWTAsRUHAd1meoLXkG1TUu4ndd6123KMqO",
+	"k+LEPp/mbxmEtEoW7nECC2fHIVa2Jt2RjG9tieQWVLdCHobV8ojoaTABoSzE/Vwrg5O1d+Yn7xKWdWJ3",
+	"aytBmWpIh0ACGGPnGLfWkm+oBiOEBUWt06erp76dphJSyfcaKq3SHz+pRVovdjghh8uGr/l53MvS+LHh",
+	"SeijWq54k83Zjqqa26fgtI4N6pvpYkRFYOhnmQmtlTdc90TBAM8DaeYQ6k9X2d0pAIRfLcJUhE5nJ/Ij",
+	"XebdyTTJxLWrTtXsSjKr6klHQmVVLL0SdV3JOcHOuo4+4FBMy+GtoUDz2S4n/OX2s/vjz6/gqbdUiXuu",
+	"ZLpAxzXQt/rUoTgkb9/xaXozot3zXGIu/jpMbtC91ddhCs3ebrkuQmV5Rhit4L5wFsuG+gF/tCcOLprk",
+	"PREo2YeRYaNnOH9EckeQft1j86TxJu9mobKm6gYsSVfz1dtBbEH8nR6MmNMwZxEnC6lyigiSDtOFF/2a",
+	"449Q6cV+nio7Y85aZCJ6tdFPfFqPuetD5XNWc0OV+q3A9rw4kCVZZbJLV5WUGRqAdzPG/YxcECHxmrgB",
+	"HCXImHKNvLyZNWqZbkmGweO59/vtIsL6u8H5IAwZakSdP454AHqUIoQLtNXU3D0/3yl1PXRysSotmLy4",
+	"ODsIvaGx2RA46g/P0nM7tgBm5NNN645lSqJ2S/ruCNZMFXpPGDSoOr19Nt12YG7pgRRtXUK1VkipTdm9",
+	"tZiZcXH2oSEhmj56PDWCT2iwvuayfHeXjPPo25HqJL6RcU66M5i7TMbUMcPT0z8DeL0YdRL1qwiDSk/J",
+	"Jlc3MC4ZGJtSmCo8g5MCoWyQu4ED3kSFhNGzRMQuiVLmk2Qdhjd9Nw6fTsUqwwCMW8w9wSqsKSUdpfol",
+	"yVPbMyIoth2TWznD5PQit0GWgWR7zuz4Vek5mbn3UhaMJ92UG/sDuSmDl1KTI86gBwym3z7o+TIrfK7E",
+	"TEQcCIA24GqaKolmze460P245TqL7VQcwpZeQj10iglVivTthOLfvwzWD6zYx7aK7m0Mxcm80godpnrL",
+	"tgv7VVGSpLivkvudaEb+BrQjuwJAbtJF7APtdWWQsVVH2opetAb7WslLBrQYABu1pzmtDfTQMn8Mnisq",
+	"uusdMr2Vr0d49ofmt8VQitRs/p9kDmc+mcxT1A6S5PT4bsMYq23thrm2dyvRgwjeoFCHCxcmCf/kP7Aw",
+	"ZoWRXp9lvqUsWK3x49trD49GQChWo55Vn9nNzWulzSnYopjorG4r4S7vixOf7nHj2gh696oCC+F3iMjM",
+	"MtpQQLtMlTQNn5ozdo3arDbtROOB+Zti07qyIsuB9Cjj+okG3lfQav4p50KKxlrnjru7QpHNvljyW8Hc",
+	"z1+e/VP+U77ElCNe134H4/yRr0KReLHNMBpdwcRnK2whPA60F/KMfT5t7COV/qeEjSuwLomrobnkGwDS",
+	"exfthbU1we+PRV8L5mq+Qpvl0h6qz6foRlny5hZW5J8SA/EYC6E+WiMPntOM11btcI2dsWtXVhAtBA8y",
+	"csOrNBKOQf25f0pkBmNaCKy1bFRrTXOM5ncQmHE1qYVYAnkxe9k0qqFVWDVqUoslw/RNzb748OoF++vX",
+	"3/zlS8cWrY1VrDDdi72ttHFV1HnJVhzhYfD/zmv5TzltG62aYA7hY4g9n/M7ccau2Pt31x/xCXTS6PiW",
+	"BtOIy3/KN6VYrpQRcro5/dEZAZriZZhYRUB97Zj/qFBstUSCYUyLcP4rs66m4uyf0kMDL07e1+2SvbXH",
+	"ImKZujh55ghN+ao6uTj56uz87KsTZLWAE/0UVJdTFwnI1lvvFgl0CwIaKU7kVllBu0uiim54I1bGkaQv",
+	"C+ftFWCZQFw4kPfh5qyUfFOeXJzY1bqyn/8RCUFWvOFLYSCc93/TlUA8lcN23cOZai7ZUniydrwFvKz5",
+	"VyuAjY5EDancBYo7nhKrvwB11kpJ4gB+fn6+RT7CV6vaaiWVkk9/pTshfG+Qh8GNPpG8usN0iRylMKH6",
+	"DAFJM97WJteG7/3T93iIQPijgDm5cEWi7d+ivfL0N/j373AzJTOSvm/Alu24vBKskOxjSCNY8k2BoB8j",
+	"+PKJBv+Yk1OFY/kGYYXvebp3VzhEu6qTu5sI+uPncWcTweoTVQstvgOuhGvTNK2I98K+QMIvHvLwvSo3",
+	"o7ZF326Aofh7rtu93x+4Hfc639IbDiCPD95rvg457LYpN7xW81ZEgqm7pn8T5oV/aI9c+Oj4tC+7hC9O",
+	"+YDSL3GAsUC62CCLXdJbQk7Ah3vFRJHqz799LzrlvRxbaqKhfyN++njiqJclwc91Yhd4Tz3MBVOzmb0Z",
+	"iIkfGAoPLIymtdIu52aexRQSraFG5YFIsBxHuv2EKJGKQ2GpUnjsC6no0RtuvoyyT3FsCzLt8Mammjy0",
+	"SUrBS4yv5u+yF67nj3F1UGNDbg7HG2uHjuCiQy9YW5528nh61q2Vnl8PXtSAhQd73VfIc7Z1corb8k1U",
+	"YXNLNqSGEh55egVVsOyh3fPgW4AxDHjwI8DbdsVAp3QIDPSAMuY91Q3glEYNtyfS7lMOcra1f41r6R2q",
+	"7D6hGFVrBE2RiyHAqXJtRqQlO00HpOtRJVy8bQA2lDgm7ySZAo5MebKhNN/DHxedvfv8Ln80MdKWQ4TI",
+	"VV37A7vFrBaSvCGXFzK0qCwKCsuDzV+RUUqvSrC56YqCEKa1A0u+Mghi8jIdFUxvtt5aA5zEkcst767H",
+	"VVm+oBN6DJ3vZ7GmJRii8z077IlIrfMbzOwrARX54IUDpT7e909/g///nRDgwqRT7qFOlb8jztgbYGV1",
+	"XgMojci1wydqymeDZwtv6FcNgi/RCbGorMKwOWMfEH5EJJ1wH4Gd68tK4eFXW7VZ4fKEINfuHsEOu23S",
+	"q65+WmwKb6QS0UlebnLEjfxBaqEdjx2aMkbI/F6ZuUcOt1+KvF3gz+IxR50zh+giP6Q8G6W/QOd+trvD",
+	"rvwKvEI7xwezTLT3uQdBWGkK5/gMXr1CLBUWXyuc7OyITKYVgAyo/GmFSjUGmsni9xRC3fXCnhxTfMK3",
+	"Ka3mka3mfRKUvCHHFKJPpwsxvcUMogdso/SVqm91Z/NItfY7Z8ol8ll3YjuVxj1SpnaCmN7+cWfXAePc",
+	"lrb9a9gauf/KqkTt9UK2dX1oZ0d3wRzc/0jrNSPOFY8/4XWNWtqO3WXv1ECOjwcfsSZNBfYxVBoRi0qW",
+	"+Hfkgbjhifvvg+DloNvvI7+FnYLBDIWFS9ZknjozwcHPinhnBfJVsKgwUuxHSrnJzo/uCpM79ijUC70b",
+	"wOuCmXsXg+A384xPps9kef544sXX3zn0jrVPSnMaSjPl7RR89K2rBPMI5krU4lCnOQ4EPNCIvwC8XMQC",
+	"MlOuQAx3nIII2XWUNjQlRzFkurN6LTqTeqxbM2pizOX5dQJvcszLDrs5aA8+6vYbG67x+EyuDfsrJocX",
+	"LuMhCpAd8CT3XhMU9wXjN6ZesxJyItiC45UAMFAVh9PYlY/pmdipyGsriTeoYJLW6HDnW+a0vnWTeJy9",
+	"HTXw2CZ13Gx2MxxLXlsdA//1+9NSTCtfCiC5DX5GnJZ9sPSEYmotQy+3F+4HeDSs3f4427Szzn+qSBsN",
+	"4wc3T49tOgzaKcQRAzC09cG3DfkeemXrD/TMn9zNHlABdG2Xef+3z8UZ6wQX0irGLl9St4CnoihjFfgg",
+	"U23Sw/fyvFuJOjUAF3LoyFuxOauWK9WgIU6lq5QU7LaSZfe5rIZL8MP7zoIrP1j1NkM5Gw9vIy6Xnmoo",
+	"Tjd+eGtNC4gth0LIuufah8ygK6sFSCDVYF5ErilAQyflZg/Cek8HCPDkO5FrGzjrxjd+TM/kS2mazZAw",
+	"Do0VUzcjReswln4c1SFxGnlkkvfu3xTctsC2CYrVeqFq7wgG79yskmUMFbNj2HQQyZU0fGoyTpYgs49x",
+	"cf4oVgY4zX+nK/NIK0yjgBH1OXSo+udDbsdayblTTHqXNtRoSl6Yn7iZLrI35n+urf9cW/+5tv7811YS",
+	"zyXb5SQwqYAVj1JZC6j6F4EkFLI4bzNaQA8Xgpc+S9Wq2Fyb05dWqpy++eGBYT4jPhuUUKfaNIIvu7J2",
+	"+4O74X3J4G0ri3Bwl+D9L7nhxC0Jt66vi1ohdh6nBpzJAayJNLcRjchciQNiVu1f3CDBVOtI6c9WxGSl",
+	"9Ev4+T9i+j9i+j9i+r+NdfH5VJa7+ud+mVjXmMoP1CI4sE5+AyjogF/8+/W7n9nbSj6amFtQIDGHkyAJ",
+	"9xqpK4+mp0dVjjLOLLo7Xa7VguvF7kVaQBKUQ405EvUuifGBYXilq5eXxKpCNT022WCS4oWPURJfGeWP",
+	"dineMJPBc5elAaxYpu8RHGqJs+mEgi9CkzqQvkLcSMkTh9TcMtq2+ETU20T7yXYp3nWPdvGiqGR5EdbH",
+	"08kBkIvWJHuFIqt/MXTT4+PH9XGE6nhDHB2lf1of45w81b74n847N7Cun447Q1lvG7YWjYBqF9FhCsnm",
+	"UfCfG8Ai4GGyaoe9L4GR26d0I8kEYplcmi9URjpjV1HjIQ+EePUIFUAESdAZz3uvWhOQg1H68U541pfa",
+	"PI6DJW5hUFTi+YGbXmYCEy6JYCKQt0UKUmrsuhw+OtGKU59m2J9RYOKEMay/u67q2pVSgUWtJIA5KfBK",
+	"RW5KvmFKhsJKlWZlSxvPbdGyFWzSAuApqqcwYKeArG89UePe9EZPKGq7yPgC6M7OrT351bffXrKvztMm",
+	"5ZYgsy+nZGhgUnyUtMZo4GPyU2D24cZXSh4yLB7LM6wWmRdiP2FyL0NG8618UqBdjYpOsi8+vvv4vmAf",
+	"Xr1g3z7/6rsvXc0lsCqg5hoAqzjkJyPzBwgfv4pbyYxiXslX2MMjRqqphYzGhiPvjgRNRQjtY3b4Q1Zl",
+	"1gi96HW54uw+pWKCoRRXEjPzAp+Kpu3wYhk//kKVjw4z/UAFTW3bumfJok3pN98liaioJKonwf5jVhSu",
+	"a2QdTy/mB7jP/1Rr+XUyc94X/u7O/QND9fsnElMaeq5ELPm2sfpNW5eIz8GjTHw4gcarIE8d/huon9XS",
+	"Mf4U3vxJ325/w478ybEB3jw4tB/JowlnMSHBAwgHBthsBWEXeV3jH0Lz+3xY/4XMuqh+KVgNa+IdkgV0",
+	"RfASR91JSsSyPfnxA8q5H827N/mRwMNMyHK4O2tUM+j+FViPa8XBuQSnEcCp1oIyVrXdN9hQq+MPyrcE",
+	"2TDEbkVp9ggZgn+jTDDHkamIFsxOL5mTldFE3W2lO5B3QoF9hJ4zTzsVOL4r4rQJxqtm68gXFEVAfBvJ",
+	"DEOk1BorSiP2GaBwOBJYzvfvke3RqNFdjQc2Tuw4OLgJilvzqZM+vO7xfDhqNLvBsGexb8JtrHhLhSxE",
+	"XzBiDfc1EKRl+NEKZwQi1xokcAnjmJBypmiXt+04e6Tbxp9yo6Djwl8mB98vCy5LqJLUj1d3DJqPA1jf",
+	"pu0cBFwP169jdgKuRTXbDX4c2Dgn4qn+CaRnHmP6QhHnIenxGP0lzjPBl4d2xaYoNnbn578CO0aXwIJI",
+	"K4jC4pDMFUF1dRYvEiPmM67n94tc7zYEZW/6Ag7iQc14vX/J5/nAtf3xIKM5NINJmleETxcdvsVf2+UK",
+	"+KdzLd9V/EHD2zFoXF35Ixk2dquXorkg3pZT/D8qA2GPwSn9O7txVGP+MEKAMQQqfo4PHA/Hgn6kUaRd",
+	"SG+BlepNAG38KbXqrV4+ssqErYsynzNpf4cgHeirh1aW/PZ4ykvlKKl7CQdBde4UMYOUZq0XJZILyo3j",
+	"f2mY7AZpHIW9Dow1ZJZpvk4ZZGplov1zHKMqbuORM9W67e6uflwI5Gj21c4WeGqXyTOW9qQvcsmur1+7",
+	"QhVWP7UWll/kwt0gATrCfiaC1TuionV0pReuTg6lwEUM2nQ7QCTQJZJbo8uIutbpHPjXShviMj3Gnuk0",
+	"cYQwxLCCeQu1ltSLoXmwfmkeYRPVlTanxAvQs5HsXII7qEISAk8l9MWL6/9dIJ4L1VJXqJtIoyEmNW9x",
+	"5b8kO98eEc8+kN4bP2EDVkM/4vaIW3nkQFXU9Aec/tx2iGmb0Jd2hLTY3Z3xm/tTL/nUW8c8hauKVwuj",
+	"bwTJOFeXnrUZKaPiapnIeF2mdgKUVb6/ckIvIhnIfgPsA1JIJdTCdFTLjZooOA6bzx+WZAIJUOa0kn0n",
+	"FE/VFll400rUBfCyB/LgrWquHQqw8Bj8cUsVqAzK8yKKN4jPKzElfdwbJw6rdMaudkuput0BPGPEOwss",
+	"4L5U00RM1VJElGZPwsAKR26sY74yuNICZ9lKcANMZGab7CRDifxGnhyRpfiN/MMuoO9x77wZDi2ZCEgT",
+	"UzPAKhWOBgdMMSjR5QreEkwNanUcPKUsJ55yYmk7/d7+/U8gNw5ng3xoZe6GELLcKX7mDkVZATPV4SyT",
+	"vZxzB5r1xzDN92n0x7PGc5v6qZWcug+woBiwPVJUTvq+XkCcG4InGOvGOEdduxLnRajI01BU2D7datHo",
+	"LozP1/HZFZbR+l5hT//8q0wdTZJDudk6lu+5s7SrVaM4chDmAZpLvmG3QqximmJvobmPPdFg061UYy5g",
+	"FcFFWhADHb7kJMCsasTa7gNEe/LoWsXbHBk8qYz+znJfuV4/WIjunjPXVawcYq/8yy58EGpJORWBWHOh",
+	"UEplikEQz51kncf0APqpy4gZtyH+ADHTcR4kN+MHYdpGUkkiLFoYtMGt28bF77tIFHoLc5uSeyvyAPxZ",
+	"hUjXg3BcY30fKuO9FevZRXCKGuK4YzbDNQA09qjNPveAN7SexFkKlwVSlrJPEH/nbmmVFJCsCoYBIYFz",
+	"cfX3lTzkch9eU487+MjOgD2bbBNVDj2i5R+JByj7sCey/I6eObZyfbQ46zHFBhVDHkieH5nYdqWjXCxM",
+	"BBJIpu1hLjtn/zHUF1dksrdAFlgHlTawwZ5oX5kSw9efKlmqdWzLCzltNisshWY1ng/XV1GppDP20ZWF",
+	"gdRBpPGsPDVrxAi+c7e8dF9+7/r9571kdvuatfTcdLmJfRx54Fp7OsRVjI6o7diRvU2o8AxWkXMbQ5Lr",
+	"ifxEKS+g1XPd1IDYOfxiZsk6HyGiE0001IPI4/2v7c//XdwaMBePEVTtzL9Y8x4ZF2vF9GycfN1xv3CN",
+	"GQKVsVLbCq2koLqmJv+84sn1MLtOfh4eQQn2GWfR7Lu0s8hHDLZIzNaaKF+Cai6pw5XZtrDVWkaJBCDP",
+	"KLzhKnqiB0WtqRAfSTosUgnVhunBCDYdF9jdATYfcCscBdgcbYRjBtx7EaqIOVeudP7jCAW16pPJavXf",
+	"RySr1fEk8q/tcnUKXiqY7VTB9tdco5+zC0rjDpGmGgx3SWHWqrktPExusgE4AhxgQCcACZPxRzVYzeAn",
+	"8yJFE5fQljHbmr+3y9WHtj4W4iVu4ZGt0W67iaBnWx841BkW/ulv9v96YzuY8xhN/35u5Sas0/2IlY8R",
+	"Om6hcvURAsd2NvvLGHukqI7OBSUw+4MVgUxDfg4sUjrD8e/Q7JH3pc6hyakK3SMoINd8szttfkbTE4j6",
+	"gfNgkzZob7HKBL9cpNFcMnEnmg0YvVB/laRcUDWRgDzJuREW4iiEG9EyPJ5Mcu3+oGRSLnlCCHCYEIPJ",
+	"wS+oLYf57hm4l3fzj0okKIBoYbkUWJyes1XbrJQWh0wp6CT92ldyH4fPPfD7R0oqhjb+g30fWSN7iOvz",
+	"keImwSUl4jrscBDsP1a8anYl6RugdUyWSf9zYOJDBx8ZEN1fAf2oTjOouj8QtAoXNQKSmRGf6aYFbk6x",
+	"wZxmzDN1JJ3WtG/NQjXVv0V5A8d+VtWiAMFCGIlWlsLVP7InDfNVUURARuoklPwNQGrIcFJNGuPIyx/F",
+	"5shIV9fC49fK34NwBcwDkpUhGvTAoQy/YQa4rEGBCAICCNJgqwA8wXNa+fz1WyFWGrInnP8PLEvCa2AG",
+	"rVaXTAsJddc80BFg1BBS3UZDM7OupqJHGB1LsYsa+KOgirhTtF33+2EVGXKTdACLhA45RrFC2FpLXor9",
+	"9Fj2hvGeR7ICMMTuqhfErkooJaXkVJDZYIcY3SmnP4oN7R4AT9elR+euuY7rUe3uI9uhP/GV5rr3yBfa",
+	"T7wUey41h5aI1umkONlD+nW0XTfu8ltxDRFWewfGRW39hUV304jr6rhX1R9wTe27ouwZpQk8xg31263Y",
+	"9CZadOtwm6BqObAAlxtgx7gkcQKtwk1DtY1TRcpsW/cRBz+KzYhA6lEyJeLifTko8oGHdv5IGvSBS2b3",
+	"lr2GqgRgW6J1BB4ARs5vrAUagVSeONUea8yjSc2WfFN4VoJlvrT1w5fjCLXtfM8eX+b0bIGCDA175Uix",
+	"ppIGx7hKQPI8nS54XQu7I/JXyhutW9BmQA4aBTfHFhF5dD0CcBeIUHaxINaeYpW5ZKopiDKFIq0cMYRW",
+	"GfWvUSHiX1sNKOGVlVqld50ad2gSmw7H9Gfcd1Ae5BXSih61zKabhGyRfvfA0a61pzPVyp6U9Y+gJFeG",
+	"Tfj0NlRbhdutVtqcMeSh2BI464UCUNGqUXeQaxhY8o2QbFnJ1gi9vYm2NmlKQ25uX0GH/2xbxvbsrfpD",
+	"jPjHuay2to2niOqLBr7gdf1uNvOUTcfVZKgQrK8ofuhSo0V/Ij+m1dMhMArC16H+w51oIhpi4BxXSOwu",
+	"NnhK4sNgzcbKnLGrjukJD0hhDVAgendQGZ9GGZ1C4p7fPUJuMf6Mcjdwez0yxBus8tBy5taP07DWvDJH",
+	"qlofnbKaNlzOgdHcar/FOApk4LqNNkKs+rE3BmCeZHxW7r+QOtdx+7ng6NKK7rQMBkn3HxH8x4pgWLu9",
+	"WQD6/uv0H/h/BOr3avKWaa8aLMGBaQDHW226CE5vxSYvEV6Dy5Lv3hr+qkC3eFwPHy3HXWlRkJfTOTes",
+	"JQChFFLmpq029r71kAf8RBFxzRjFSuWYjrMMEu+xsw+6kEZigI7hHJtWq4oKjvw+rMbhqubV2EJeH7fc",
+	"0VVgdUGc1DGvo2gPPp2pZi6Msd3MbscfhDaN2lBSq1ptugBfUIB8/og1F8CKJJthpbQWWldKupPYaxq8",
+	"gv78F3UqOUy0U95qqx86+o14uY9RPr+zwErN9D5rEFawmktu2oZgmd5QZV9cX7++fvO3L4ODQc2itUzA",
+	"Ne1y/xm1Ud+x/yb6BAZX3QWTc9u+h6ceKqx3h2al1wXF/JvZ9Ou/PPu2YHp1W9k76df17SXGoAfllSNg",
+	"9ABVaO8toQOQxR5i8fnQ7MKolPSQy5Wljvx2kr27BjIJSpLwqTAuNrkA6HYjeLkpmFb+71Mu2cQnPVqD",
+	"lKJbTiY7AiFeQqzUJ5l7sR4RYqBhIupZMr/iLZV1OFJ6BH7+kWOXUaOJZAksSHJgaY474+lv8P+9USuM",
+	"MO0whLmyAlFVSKvggtvB74OPXZIwqRyXE8GRud8n8J1ZZfVSvyfWEVGKw1hUBLrI3exue4yTOfDW6LRC",
+	"q9soY4Q8Tihs66i6U+oZYFxKcYXJSVDMppou2FKYhSqTeWpHmJ3z/1qnYFc6ujOwpz6qy1sCchaX6+wq",
+	"HhCFc4Qigm8+QfCZZhNh1na1zFq5HZ9A4L9AYs7/LRqdLqA3fJ2Sd2dFJ/cOG9jDt/KgTIts4+T/pC74",
+	"grd8KWCqstBi9aAeHXPbvqpqt2R5bmETjTkYvgB8AnehkIaqVNnpELypK9Ecd7tTeefxWeAhfOcugTiG",
+	"F7hoMb1hX044BNEeLJKOYamH3j2yZp8VhK5spEcvHsPO29omIMD2b5L11iYBxhky41OAXB0pEWO3zCvo",
+	"0p91y2Dv/rtsmRRb1dYOalRrRH8yG9DbQei4kgjqRrkChgLsGd4IilvYHTXx5ViotjJAR6UQpS7Y/8/e",
+	"9f24jSPpf4Xol90FnLgzh8MB3S/bl2Ruc5dMgnQGeRgMBmyLtoWWSEOkWjGC/O8HVhUpyk3KsltyPNl5",
+	"mvTYFin+qmLVV9+3UNrY/2C2a2Z/RtLJEAoPCuEg1ufptCsu7zv4OV+CFCuV+4hvNbaNLpTttGEmL4EN",
+	"CrUWkb6bEOsqvDClDGbJv/yRqUba5/Tr484eU9gJsNFBqYUjeStrbZg2vEdZUGz+oG8fKAoXNusvntAg",
+	"Yba1UZsNhtJJ6ThZOCPVH1DwfVgP/q/D4GP4vcDFQfkyofNMhJfX9kakgYWPqWVajFB3Iw0eTb3jqjwC",
+	"TafHSTFTbZ0jAfdva9ARyKNqg5TMdilzuYU1fW2vCrBJSEK6EMxt5LQ+zFrwSn9HZT3aaKlCZvh0Wk/p",
+	"wTnkfUcYvWvgLnWvAC0LlJ0fPMakaAJdqdgpM8Zd4CQC2B0veIB4lGGl0oa9uLx0fvH4k6j36Kg77PRC",
+	"lbtpvJy0TmHW7OZlRq1g313tivgAdzKFMxxbH3chekDJJa7ieq9EelC64nHetjPXPuCWPwhrIx5ExQuw",
+	"GXqo5mv6ACr5lzf44YvLy/3n0U1RML4w+YPoVnKiNhjAUAUvn1DROW3MQeueKLr2voIj5IW5h4pwmhJ0",
+	"EkZeuyXPi76Y3GtXcuJZVu0vUjGxdxwUWg8TeXYmfxx/scUyJ7ajUxml6wN4N/adGL+ztqzZQQAqlqno",
+	"toq/65iaD3mR5ILFIZvZ08O4oRwHKR9gwWOUKrcCE/qguY8sfL4zPi7YucKDgHwrCZBrvH7p5+xXQPmY",
+	"tZB2GWC4BmYCWEJJKdZuCyiaI3SAWy0potjbYGYmYTRo5+WU+h9718K0yuh2WuY0lxwbTzEcvcRvTTgJ",
+	"YQvHqsy/a9dZd11BgECqhqmxg8BQAJz0E36GjMTdFqz8VeduAjdLaxRmpMH0SAyTrAXxNNCbqMpXaLjM",
+	"PdYkSYByuvs6bNQMkQ4ttTa6ijPcnQ1WT7ZE8XnCifwFXnGPr/GIV0KGXfbEEtdEYyLZP7HLM7bxv/Ta",
+	"+SnqiXQEt+Rf3gq5MuuLq5+s11Hm0v39YmCEeQVkCva+WJd3opqxFz+5PLDmeYZHWZOnyTEKQJ/t9Cov",
+	"6/Li6j+xS/hH26H2Fn0SJ9tOZDa4sLbhmgFsf+Qd466Me0GF9K1TjMz7IH02RLiWWP3QPI5UmONVNeIn",
+	"8E2WvW+jZmdZuvuLaNqBPG0KvNtuxJ4SDWNOLsj4hjVg3/IrfP7V/RNS5Hvq8BzoG1En7L0kLmXGCwhw",
+	"VqLkoFMRL607enW4Hw7FOL5ZvoMXmWoZuf7ga53aKxu6kpAZP9dONWMtuFPifv2Jr/bAeU68+uaF4A8E",
+	"okxdCj+30jAYHYVIrWY6clOikpu39NSnrbhJL+jUw6jyS+AoqeVyAmGkRFAAnB1092b+appXPkjgYjU+",
+	"ErsWZVAXgnhnB5+CW+2CS2anOK6x8aeeps9OdY7fC0q+rFXDlrzC/TeF5d3NUSJxL2LOs4o3OmDuQJB7",
+	"MLUd/BFMCknaBDZoUSgtMqhUjKjRWZ98xDmbQNEu7OGphZj37WiIdlb34xJqbrg2vYpcC9i0KwE3MeSb",
+	"ykuHfNRUmeeoabWphFmsIdaZ29vS3dZlFAHbE5JS+0DxvdgYujPa7+NlCS98lNMrlLoXGdtR8MI9A1cY",
+	"HQ96feBH1Fm1RTmPTzn7Utf2beHejZxZBgOMsYvTDorWo3EybsQzykBGrnCDxJ6GPmy3yLMZhAGG1xqh",
+	"PVL3z3XANs6LoiP1kYeiGbzQyv5vJds1hqwaqQQiIvcOJT6EZqkSYkha4AA6RbJenrSRrTnEyuXo7I07",
+	"TNEhheMY1I1TGka7NVMlZDc+dNJmGEa+q2OlxjyrRX8qDBIafhoh/Ab1NVfBVKuNkH5BV0yv7Yk5804O",
+	"Z+DZumqOqqXqg19DVE8bXgimlZLX9gh0pWBd+RxoB0Djqj85+gFe7lUtTkHXGlmWXc7Sa1YKup5SmH3M",
+	"fXBjz4tmZyDtCDvWKiC+y/hWX7P/GnT04Y/7sSGT7gw7e69qMZRk1K/JkbcIJPOSu+NfqsGKyCAJCOpq",
+	"9u9GVW6Fto4tTIS192v6adRkfxTH6DGOs25DcVFYOzAESRJaw00X/rGH/WuxvoWffBvQPGCur9oDIJfE",
+	"4p/ly6WoWtVMdKZSfUTo9mFon05fIFAPqLKGbx0SbUZnXEtKgsLWBAgCDYU7nrEes92oqto+oWNqObXx",
+	"623eHS6VWPUAxvHT41sJ6GK6RyrxDnhjA3+P7l10K7fRXTqo5eN8qM7Sk6idXkBaP3e1YMdweE8KxbKb",
+	"e8h5PbYvE0OZwqE1L/kmeXa/peN6xe0eggPmKji3aQKC43upKvSEMGHugaf+VMKsvl8V6ZP9Hd/sS7hF",
+	"Ulbt0M3YC2vvXlxeXl6zny4vB1n0x/mr/WDPvwzCX+fuX+fun+HctUdKIqVR8s3oTjGQx/aneD+6L52v",
+	"WgbMuHuZR2GY1EznrRTYoaur8au5FFzqKyijzhwZJ6A1JNVFKylm7gNJFNhh0XVLqcj+XmtR/dN98o8k",
+	"6F9wab7jKoVhHuIfuBmJwaAnl5L4b4TMGCgujlSd3G0ZR1y5E8vGUnWjNrpbnQBYHtOyugEgRqPBmjmQ",
+	"HdYw3IldaUIZVSUDdVAayXOFCXT6eOLsQafZGEUxfDxuGqFbH+fW7vxrVWPlfDJw0Oa4gGq3qqUDbi9V",
+	"UahGZChZsUVs0hWbV7WkB8/FgyAHJ+JiHrc+Ptb2Eac4BPbMz0TWikYOqWf3YP850Ss2a+GSuNbBA8JE",
+	"xTIVFNpLZVzHM5fGtccCqHphXMjp+fMqWbV4/pOG/UxPnf102pmrZabStaYv7Vmrlkun3LvxmRPa607d",
+	"RQnd1mJACcedWNVy1gZy0NYwcEQelzFL0YAzaiffVzvPmLIGnjt4BWhu0Xa2bcbqVX+VmXrivJ+Jnmj/",
+	"trbvD3kDGOfxj1xloNOtsGjaJ6WvfqyxRnh66GHY4lD4oXsh1GIcE4S4z/khxp9OB8IkT26YFoVYGKL3",
+	"tN9D6VWzFqUWxQMA3TBDg3HurI4rIXcG5kxdmd1unhj1+LjtyaRa+3ZUVLE1UnGEurpA7+TWT8gMBZsf",
+	"CiFzWcckRpFK6Enrwv7oUNmKcVVaBwzknGrPe8ox4AtjjsRUsgqHb4/LH2d7DLM1Zx8A+XcOStAcDYpK",
+	"uPn8LmEJuFV3bDOByjYFl4RWBtqvtWqki0xoVQrkq7AHMBFWIJPQjODNlVMdct4tRtJFlPYdr/bUgfOO",
+	"P7hOnjoA0Wk3RkhAszdlCMIt1LldGz3sPJ8xwu/7hMhke7ntwhBD0npXaw7IVwbIHvhs2+FGuRebCCrn",
+	"Q8FlsHomoVsNm/hO9sj2IcnpWfCxSxTb6f7q/vmtj3v16P3rfjh5vKFnD/1rZGz4voGM+Wq7lZE1EAj5",
+	"bTRrfVxXeDkD7hUqAVryvBAZ5p3BmFJIwgWZpDJsKwwxzKjaXEG0Qi3hQaoC0ByxhzxnnwFG9yCqKs8I",
+	"dwQUt1RxSagUQIX55Kh/AOOFWat65WmD1qD/sFqh2s5uxCNVmjTeipraTf1eR8I+czChDQjWsg9Y7PVZ",
+	"keHjKdM5OxFaDelWXEYcwAcjIROCoXAAhVOcera9Ie5o46nbsJxrxjqquI7t/jT2ZnBQ3RefNcgUAbEi",
+	"z0+rylkoNKfU0nFGIIGOXTEUeceCDOL+yuBe0obeuWSqyODkK/mWaZMXBSvyh3T0/c9iE79HED4231Cu",
+	"tV/wTXiaA6S5CkhGRJYbnaB29CwCdhZDwQb2mqP2FWdVLZ3ggTZio7v0knYc9HWnfgLzNPYD0pKD0hzT",
+	"KC8kRyiqUMLZninCtOQAMzDfGkuAAPm7UbmM+Lp2BMY7TScyjo87+b2UwW1PoAsH8ReAizS+7az3RXbq",
+	"8w/q2Jc41iwOw7JAC0r+hZmZ8NSvh0WmcD12I1LjKJN3DIFHH/ReL2t5lknsOu2E16O7SLs4jeSAfeZm",
+	"sX7CkMVZYrk2nk9ciwAiiSwG7fJ+y7V59tp28dmbV2NoncDrPtOmErw8UPLkRjL4NduIimKVzoutankN",
+	"2KmMG47m/2MtvWJ/jjUYjrgedCWwCwyYz7xLOepMA+qcXrSFnbczT05IHzk2fCEge4dLO0AX4F9VLR/R",
+	"qzequodjN+45kRfM7bDUjqqNSfHFgC+Ua9ZUuTFCsgzixHTCKmaUume5sf5yykm+NWLzpK09Fac2dOzU",
+	"N/upz5OuT2Jdzb5T99Z+PuHrwvMT7wsORKvVsBTj1ubbJ86laPpFCz/UBuVlthSEbjXiSGidQxiL9AuB",
+	"9bAQHV/f7t3Ha/8X0diXP0arKg29mX5ikCwhe2JSu1By1UdGQ3psffLNt/lKvq/NUIZR5uT6iFXBH/IL",
+	"pe5z4avgAz6eW2GevYRPJ2Pl6a83miW35btJN+U7Eb8dKZKvzuVquiKrFJGZne83U6V36OGnZvKMjrPt",
+	"C0QSrukU8esWSEBwvZ56qWqxqKvcbC+ufvs93LJyq6To7Nn5QmUifZ7+T/7g4jUqa0930BtgS74wcM3C",
+	"MEi+ks9yn5DOta6towI+yFJV5I9hq3/zG9lRtTnFuAiUOX8QL20np1lLP8NLQAPntZ6O37MHzX6cFza1",
+	"CjZc60ZVGXKXpBcFCbKWqhLP2c+qYi8ufXwt3CYl3yJPaQkK9+oetDc6j9Iz3ypS5jhaRvZ35xCTb0+0",
+	"af94zm7wUfB4qUxMRQve+5YM16RktweknCLGkB4ixibodCsA92kyZI+k0RBiqVSjW6nn9xsh37xiL5WU",
+	"YmFou0cgnvr+Dbaw87L/gXCLFMW3a60DFAyO0Ldq4RdtTyjprI5aHKM5l7rpGXEMmnupJDpHNXes+cKR",
+	"5kO+BMuUOEtK4t5Aa34OdlzXoyOBsR8u8JQ++HeiqlQ16IdoNNpfboq6LLhZrP/I3Qs+OXaxNmVxYMxi",
+	"xweAgFwheIaBUUX2U2pVPMUT+DfcMe7g7yn3IFrVjs6BaqS3GdcuOgLFd/RgzYTMUjiGD67RibBJ9PhD",
+	"iE+T6qJefWpKBnk3aL3ZkFv3pb2MBkqDzwC39DuVba+BUgGuk8lSfV4U04oLDUpPOXdhQHLq0+56pP3f",
+	"rkBwm9eqyIKKI8Bgjo0lDadw/pX+9a3vsv5aZq1nFLMYG27WgcHoeFFjiW8OCwyMPk7mWb3pBzB0qD8p",
+	"o6ydBYBir4TsyK0wv24mDc9BAwm8nFHoLUx2r0hhlt95oX9Y2bjTPRumFotKGJ+e31S5NA4Y0onLAazZ",
+	"8MrExPbaoZ3ghmh7fUPRruMO63HJyYcY0PrOtn8n9hDw3wbfO8kJ6tsbWgUXvMlpefiDrp4vE384nqet",
+	"StttOXJS+29cM84acbdW6v5v2u34vAUm4I2I8WKc4qswMt2unvnX9o9e64cFaH3T3/euAWlDzFSGT01b",
+	"y6OsowPel8RtoIWEMvXcjLpf4vIGhH/ODVNVX3Ufer3nN7gTBKl9b0bx9DnE8kcJAw3YH/NM8KzXcryy",
+	"XzjHnTGB1XolitzeVgaj0rqwVPy1yCapGNtjyG6FzG5WPJc/wFz1u77S4Hsm3F/PuIr6t1B3caK9ZATO",
+	"TKKkDyKsSgrCvXADsfMIllSE/tqPPp++S/a10xuN8DJj2jiYy0aITS9ohzuBZMGLR+L1nqIRgrS2B7xC",
+	"6+hBSC01YaS48hYyrBMWRmIDJ66KDBqNrFX74UT1kDFmUJzh+Vf4736GJu47GL/a04Qddk+AX00Nedw/",
+	"6tNSsHYH+lH1UUzd3rFr0qAH974YwzuO4lHgej8Bs9Oyak9QqORH4RRVSr6xc+H5BSnNNJPGTZZ9Erw8",
+	"44s8dO8p4SU7AqMI3z02hjC486/2P730Lx8diQBg6ojvhcdLRvGSHZ+U+Mv1uzAGnzTylToc2NXowYlw",
+	"XOelKNFz7IgJpmIUH3hlvuPgzZ6sKpYYbEptU1Sd0JsoDT/iTamOHBH/q3L5Y4/oJKMJ6xhgO73Rgk/4",
+	"lR84NwhveFRm0LixmbJypyfQjT0/X+41GtnThretSW7bjRwBgC8jYgcX076YXaAoQDK2/cRJ3Z+rx8U0",
+	"/wr/7TUhH8WDuheJyY8dafTNKUwsDKZUrFBy5ZnluUQQ/8gpXlPxRV/R8i3f6lbbgamKrR1/BmfL3HYQ",
+	"kpRO8fyuyBfwaa67DDnwFh0+HGSHjUR2bJcmuu7Dsz+JL+bU8FZ8qWjgxo5tJRaA6JyCwqXh254Jvlks",
+	"xAZItBq+RVZvupbdCZ1ngpT6db1YQ9SdLURl8qUdBeEiPWbrM9YNl0j8WgXKofbD5+xGMg6NWafYtqWZ",
+	"UUXWHhv4KYn9SYwYQ5YYSZ/vxFbJLAgXzRgws8gVUX2hdq+n/Yqg/6CBz3w70epqn3/i1XVD4/rZTnWy",
+	"8EWrcUuwusn3rxd3gleiurj67XfrwPkymN9+t2efFtWDO0/rqri4upjzTT5/eHHx7fdv/x8AAP//",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

@@ -28,13 +28,14 @@ type Server struct {
 	config    *ssh.ServerConfig
 	listeners []net.Listener
 	booted    time.Time
+	private   string // its address for connections of its own
 
 	mu    sync.Mutex
 	conns map[net.Conn]bool
 }
 
 // Listen starts the SSH server of a disk, which it closes when it is closed itself. Connections that admits does not
-// let in are reset, as by a firewall.
+// let in are reset, as by a firewall. The first address is the private one, from which forwarded connections come.
 func Listen(d *Disk, hostname string, admits func(from net.Addr) bool, addresses ...string) (*Server, error) {
 	e := &Server{disk: d, hostname: hostname, admits: admits, booted: time.Now(), conns: map[net.Conn]bool{}}
 	keys, err := d.HostKeys()
@@ -46,6 +47,7 @@ func Listen(d *Disk, hostname string, admits func(from net.Addr) bool, addresses
 	for _, k := range keys {
 		e.config.AddHostKey(k)
 	}
+	e.private, _, _ = net.SplitHostPort(addresses[0])
 	for _, a := range addresses {
 		l, err := net.Listen("tcp4", a)
 		if err != nil {
@@ -113,8 +115,13 @@ func (e *Server) serve(conn net.Conn) {
 	conn.SetDeadline(time.Time{})
 	go ssh.DiscardRequests(requests)
 	for ch := range channels {
-		if ch.ChannelType() != "session" {
-			ch.Reject(ssh.UnknownChannelType, "only sessions are offered")
+		switch ch.ChannelType() {
+		case "session":
+		case "direct-tcpip":
+			go e.forward(ch)
+			continue
+		default:
+			ch.Reject(ssh.UnknownChannelType, "only sessions and forwarded connections are offered")
 			continue
 		}
 		channel, reqs, err := ch.Accept()

@@ -157,7 +157,7 @@ func (s *Service) endedByItself(ctx context.Context, g record.GrantOver) (bool, 
 	}
 	asking, cancel := context.WithTimeout(ctx, askTimeout)
 	defer cancel()
-	accepted, err := sshio.Accepts(asking, fleet.TargetOf(found[0].Instance, g.OSUser), k.Blob)
+	accepted, err := sshio.Accepts(asking, s.fleet.Target(found[0].Instance, g.OSUser), k.Blob)
 	if err != nil || accepted {
 		return false, ctx.Err()
 	}

@@ -195,7 +195,7 @@ func (e *edit) ask(want bool) func(context.Context, *runs.Progress) (string, err
 		if err != nil {
 			return "", err
 		}
-		accepted, err := sshio.Accepts(ctx, fleet.TargetOf(l.Instance, l.OSUser), k.Blob)
+		accepted, err := sshio.Accepts(ctx, e.fleet.Target(l.Instance, l.OSUser), k.Blob)
 		switch {
 		case err != nil:
 			return "", fleet.Answering(err)

@@ -5,8 +5,11 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"time"
+
+	"github.com/google/uuid"
 
 	"plumlatch/internal/core/custody"
 	"plumlatch/internal/core/reach"
@@ -23,11 +26,25 @@ type LossChange struct {
 	Before, After   reach.State
 }
 
+// Lost is what would become of the logins if keys were lost together.
+type Lost struct {
+	Keys    []string // the names of all
+	Changes []LossChange
+	Behind  []LossBehind
+}
+
+// LossBehind is what is reached by way of a jump host whose login user's login would be less safe.
+type LossBehind struct {
+	JumpHost  string
+	After     reach.State
+	Instances []string // by name
+}
+
 // Loss returns what would become of the logins if keys were lost together: those of the
-// names, and all active ones of the holder, unless that is "". It returns the names of all, too.
-func (s *Service) Loss(ctx context.Context, names []string, holder string) ([]string, []LossChange, error) {
+// names, and all active ones of the holder, unless that is "".
+func (s *Service) Loss(ctx context.Context, names []string, holder string) (Lost, error) {
 	if len(names) == 0 && holder == "" {
-		return nil, nil, &problem.Problem{
+		return Lost{}, &problem.Problem{
 			Kind:   problem.Invalid,
 			Code:   "no-key",
 			Field:  "key",
@@ -37,17 +54,17 @@ func (s *Service) Loss(ctx context.Context, names []string, holder string) ([]st
 	}
 	keys, err := s.store.KeysNamed(ctx, names)
 	if err != nil {
-		return nil, nil, err
+		return Lost{}, err
 	}
 	for _, n := range names {
 		if !slices.ContainsFunc(keys, func(k record.Key) bool { return k.Name == n }) {
-			return nil, nil, s.keys.NoKey(store.ErrNotFound, n)
+			return Lost{}, s.keys.NoKey(store.ErrNotFound, n)
 		}
 	}
 	if holder != "" {
 		k, err := s.store.HolderNamed(ctx, holder)
 		if errors.Is(err, store.ErrNotFound) {
-			return nil, nil, &problem.Problem{
+			return Lost{}, &problem.Problem{
 				Kind:   problem.NotFound,
 				Code:   "no-such-holder",
 				Field:  "holder",
@@ -57,23 +74,23 @@ func (s *Service) Loss(ctx context.Context, names []string, holder string) ([]st
 			}
 		}
 		if err != nil {
-			return nil, nil, err
+			return Lost{}, err
 		}
 		held, err := s.store.KeysHeldBy(ctx, k.ID)
 		if err != nil {
-			return nil, nil, err
+			return Lost{}, err
 		}
 		keys = append(keys, held...)
 	}
 	slices.SortFunc(keys, func(a, b record.Key) int { return cmp.Compare(a.Name, b.Name) })
 	keys = slices.CompactFunc(keys, func(a, b record.Key) bool { return a.Name == b.Name })
-	all := make([]string, len(keys))
+	lost := Lost{Keys: make([]string, len(keys))}
 	for n, k := range keys {
-		all[n] = k.Name
+		lost.Keys[n] = k.Name
 	}
-	w, err := s.World(ctx, record.ReachFilter{Keys: all})
+	w, err := s.World(ctx, record.ReachFilter{Keys: lost.Keys})
 	if err != nil {
-		return nil, nil, err
+		return Lost{}, err
 	}
 	var places []int
 	for _, k := range keys {
@@ -81,12 +98,39 @@ func (s *Service) Loss(ctx context.Context, names []string, holder string) ([]st
 			places = append(places, place)
 		}
 	}
-	var out []LossChange
+	less := map[uuid.UUID]LossBehind{}
 	for _, c := range reach.Loss(w.Input, places...) {
 		l := w.Logins[c.Login]
-		out = append(out, LossChange{fleet.LoginName(l.OSUser, l.Instance), l.Instance, c.Before, c.After})
+		lost.Changes = append(
+			lost.Changes, LossChange{fleet.LoginName(l.OSUser, l.Instance), l.Instance, c.Before, c.After},
+		)
+		less[l.ID] = LossBehind{JumpHost: l.Instance, After: c.After}
 	}
-	return all, out, nil
+	lost.Behind, err = s.behind(ctx, less)
+	return lost, err
+}
+
+// behind adds what is reached by way of the instances of the logins, where those are the instances' own login users. It
+// leaves those out by way of which nothing is.
+func (s *Service) behind(ctx context.Context, less map[uuid.UUID]LossBehind) ([]LossBehind, error) {
+	hosts, err := s.store.JumpHostsOf(ctx, slices.Collect(maps.Keys(less)))
+	if err != nil || len(hosts) == 0 {
+		return nil, err
+	}
+	found, err := s.store.BehindAny(ctx, slices.Collect(maps.Keys(hosts)))
+	if err != nil {
+		return nil, err
+	}
+	var out []LossBehind
+	for id, reached := range found {
+		b := less[hosts[id]]
+		if b.Instances, err = s.store.InstanceNames(ctx, reached); err != nil {
+			return nil, err
+		}
+		out = append(out, b)
+	}
+	slices.SortFunc(out, func(a, b LossBehind) int { return cmp.Compare(a.JumpHost, b.JumpHost) })
+	return out, nil
 }
 
 // MarkLost marks a key as lost: by the person who is its holder, or an admin.

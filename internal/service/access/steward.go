@@ -189,7 +189,7 @@ func (s *Service) EntryBeside(
 		if err != nil {
 			continue
 		}
-		accepted, err := sshio.Accepts(ctx, fleet.TargetOf(l.Instance, l.OSUser), k.Blob)
+		accepted, err := sshio.Accepts(ctx, s.fleet.Target(l.Instance, l.OSUser), k.Blob)
 		if err != nil {
 			return sshio.Entry{}, reading.Reaching(err)
 		}

@@ -3,6 +3,8 @@ package fleet
 import (
 	"context"
 	"errors"
+	"fmt"
+	"slices"
 
 	"github.com/google/uuid"
 
@@ -23,7 +25,16 @@ type Adopted struct {
 	HostKeys                 []string
 	Learnt                   string
 	Labels                   map[string]string
+	// Via is the instance by way of which it is reached; "" for what the jump rules say.
+	Via string
+	// Logins are other OS users of it that are logins from the start.
+	Logins []string
 }
+
+func noUser(user string) bool { return name.CheckUser(user) != nil }
+
+// mostLogins is how many logins a machine is adopted with, beside its first.
+const mostLogins = 100
 
 // Adopt records a machine that was not launched here, with the host keys that
 // the caller saw.
@@ -55,6 +66,8 @@ func (s *Service) Adopt(ctx context.Context, actor people.Actor, a Adopted) (rec
 	switch {
 	case name.CheckUser(a.LoginUser) != nil:
 		return bad("login_user", name.ErrUser.Error(), "Give the OS user to log in as")
+	case len(a.Logins) > mostLogins || slices.ContainsFunc(a.Logins, noUser):
+		return bad("logins", fmt.Sprintf("at most %d OS users are taken; %s", mostLogins, name.ErrUser), "")
 	case len(a.HostKeys) == 0 || len(a.HostKeys) > 16:
 		return bad(
 			"host_keys", "1 to 16 host keys are needed",
@@ -81,25 +94,37 @@ func (s *Service) Adopt(ctx context.Context, actor people.Actor, a Adopted) (rec
 	if err != nil {
 		return record.Instance{}, err
 	}
+	facts := journal.Facts{
+		"login":    a.LoginUser,
+		"address":  a.Address,
+		"port":     a.Port,
+		"host_key": keypair.FormatSHA256(pins[0].SHA256),
+		"learnt":   string(a.Learnt),
+	}
+	if a.Via != "" {
+		host, err := s.Instance(ctx, a.Via)
+		if err != nil {
+			return record.Instance{}, err
+		}
+		i.Via, facts["via"] = &host.ID, host.Name
+	}
+	users := append([]string{a.LoginUser}, a.Logins...)
+	slices.Sort(users)
 	err = s.store.InTx(ctx, func(tx *store.Store) error {
 		if err := tx.AddInstance(ctx, &i); err != nil {
 			return err
 		}
-		if err := tx.AddLogin(ctx, record.Login{ID: store.NewID(), InstanceID: i.ID, OSUser: a.LoginUser}); err != nil {
-			return err
+		for _, user := range slices.Compact(users) {
+			l := record.Login{ID: store.NewID(), InstanceID: i.ID, OSUser: user}
+			if err := tx.AddLogin(ctx, l); err != nil {
+				return err
+			}
 		}
 		if err := tx.PinHostKeys(ctx, pins); err != nil {
 			return err
 		}
 		return tx.Note(ctx, s.journal.Entry(
-			actor.By(), "instance.adopt", "instance", a.Name, "",
-			journal.Facts{
-				"login":    a.LoginUser,
-				"address":  a.Address,
-				"port":     a.Port,
-				"host_key": keypair.FormatSHA256(pins[0].SHA256),
-				"learnt":   string(a.Learnt),
-			},
+			actor.By(), "instance.adopt", "instance", a.Name, "", facts,
 		))
 	})
 	if err != nil {

@@ -104,6 +104,9 @@ func StopCosts(i record.Instance) []string {
 			costs, fmt.Sprintf("the public address %s is given back; the next start brings another", i.PublicAddress),
 		)
 	}
+	if i.JumpHost {
+		costs = append(costs, "instances are reached by way of it, and are not while it is stopped: plumlatch jump list")
+	}
 	if i.TemporaryGiB > 0 {
 		costs = append(costs, fmt.Sprintf("the temporary disk (%d GiB) is wiped", i.TemporaryGiB))
 	}

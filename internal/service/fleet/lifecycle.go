@@ -273,10 +273,7 @@ func (l *lifecycle) answer(ctx context.Context, _ *runs.Progress) (string, error
 	if err != nil {
 		return "", err
 	}
-	target := sshio.Target{User: i.LoginUser, Address: i.PublicAddress, Port: i.SSHPort}
-	for _, h := range i.HostKeys {
-		target.HostKeys = append(target.HostKeys, h.Blob)
-	}
+	target := l.Target(i, i.LoginUser)
 	if len(keys) == 0 {
 		if err := sshio.Answers(ctx, target); err != nil {
 			return "", Answering(err)
@@ -313,6 +310,9 @@ func (l *lifecycle) answer(ctx context.Context, _ *runs.Progress) (string, error
 // wrong host key is for good.
 func Answering(err error) error {
 	if errors.Is(err, sshio.ErrHostKey) {
+		return err
+	}
+	if hop, ok := errors.AsType[*sshio.HopError](err); ok && hop.Final() {
 		return err
 	}
 	return runs.Temporary(err)

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"net/netip"
+	"slices"
 
 	"plumlatch/internal/cloud"
 	"plumlatch/internal/core/keypair"
@@ -47,8 +48,10 @@ func (s *Service) ReadMachines(ctx context.Context, text, user string) (machines
 		}
 	}
 	var names, addresses []string
+	inList := map[string]bool{}
 	for _, m := range list {
-		names, addresses = append(names, m.Name), append(addresses, m.Address)
+		names, addresses = append(names, m.Name, m.Via), append(addresses, m.Address)
+		inList[m.Name] = m.Refused == "" || inList[m.Name]
 	}
 	known, err := s.store.InstancesKnown(ctx, names, addresses)
 	if err != nil {
@@ -57,25 +60,49 @@ func (s *Service) ReadMachines(ctx context.Context, text, user string) (machines
 	out := make([]ListedMachine, len(list))
 	for n, m := range list {
 		out[n].Machine = m
-		for _, i := range known {
-			if i.Name == m.Name || i.PublicAddress == m.Address && i.SSHPort == m.Port {
-				out[n].KnownAs = i.Name
-				break
-			}
+		out[n].KnownAs = knownAs(m, known)
+		at := slices.IndexFunc(known, func(i record.Instance) bool { return i.Name == m.Via })
+		if m.Via != "" && at < 0 && !inList[m.Via] && m.Refused == "" {
+			out[n].Refused = m.Via + ", by way of which it is reached, is neither recorded nor in the list"
 		}
 	}
 	return format, out, nil
 }
 
+// knownAs is the instance that is recorded under the name of a machine, or at its address and by the same way; "" for
+// none.
+func knownAs(m machines.Machine, known []record.Instance) string {
+	via := slices.IndexFunc(known, func(i record.Instance) bool { return i.Name == m.Via && m.Via != "" })
+	for _, i := range known {
+		same := i.PublicAddress == m.Address && i.SSHPort == m.Port
+		switch {
+		case i.Name == m.Name,
+			same && m.Via == "" && i.Via == nil,
+			same && via >= 0 && i.Via != nil && *i.Via == known[via].ID:
+			return i.Name
+		}
+	}
+	return ""
+}
+
 // ShownHostKeys asks an SSH server for its host keys. Nothing vouches for them.
-func (s *Service) ShownHostKeys(ctx context.Context, address string, port int) ([]keypair.Public, error) {
+// via is the instance by way of which it is reached; "" for straight.
+func (s *Service) ShownHostKeys(ctx context.Context, address string, port int, via string) ([]keypair.Public, error) {
 	if port == 0 {
 		port = 22
 	}
 	if err := checkAddress(address, port); err != nil {
 		return nil, err
 	}
-	shown, err := sshio.HostKeys(ctx, address, port)
+	target := sshio.Target{Address: address, Port: port}
+	if via != "" {
+		host, err := s.Instance(ctx, via)
+		if err != nil {
+			return nil, err
+		}
+		target = s.Jumps.By(host, address, port)
+	}
+	shown, err := sshio.HostKeys(ctx, target)
 	if err != nil {
 		return nil, &problem.Problem{
 			Kind:   problem.Conflict,

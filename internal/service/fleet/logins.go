@@ -101,10 +101,5 @@ func CheckHostKey(i record.Instance, seen string) error {
 	}
 }
 
-func TargetOf(i record.Instance, user string) sshio.Target {
-	t := sshio.Target{User: user, Address: i.PublicAddress, Port: i.SSHPort}
-	for _, h := range i.HostKeys {
-		t.HostKeys = append(t.HostKeys, h.Blob)
-	}
-	return t
-}
+// Target is how the service reaches a login of the instance.
+func (s *Service) Target(i record.Instance, user string) sshio.Target { return s.Jumps.Target(i, user) }

@@ -9,6 +9,7 @@ import (
 	"plumlatch/internal/safe"
 	"plumlatch/internal/service/clouds"
 	"plumlatch/internal/service/journal"
+	"plumlatch/internal/service/jump"
 	"plumlatch/internal/service/keys"
 	"plumlatch/internal/store"
 )
@@ -17,6 +18,8 @@ import (
 type Service struct {
 	// Safe keeps the private keys of steward keys; nil where it is switched off.
 	Safe *safe.Safe
+	// Jumps is how machines are reached.
+	Jumps *jump.Service
 
 	store   *store.Store
 	clouds  *clouds.Service
@@ -28,9 +31,15 @@ type Service struct {
 
 // New returns the use cases of instances and registers the runs that change them.
 func New(
-	s *store.Store, c *clouds.Service, e *runs.Engine, j *journal.Service, k *keys.Service, now func() time.Time,
+	s *store.Store,
+	c *clouds.Service,
+	e *runs.Engine,
+	j *journal.Service,
+	k *keys.Service,
+	w *jump.Service,
+	now func() time.Time,
 ) *Service {
-	service := &Service{Safe: k.Safe, store: s, clouds: c, engine: e, journal: j, keys: k, now: now}
+	service := &Service{Safe: k.Safe, Jumps: w, store: s, clouds: c, engine: e, journal: j, keys: k, now: now}
 	for _, kind := range []string{launchKind, startKind, stopKind, endKind} {
 		e.Register(kind, service.lifecyclePlan)
 	}

@@ -36,6 +36,8 @@ type Wanted struct {
 	Instances []WantedInstance
 	// LoginUser is the OS user to log in as; "" for that of each image.
 	LoginUser string
+	// Via is the instance by way of which they are reached; "" for what the jump rules say.
+	Via string
 	// FirstContact is whether the host keys of a machine are taken as it shows them where its cloud does not tell them
 	// and none is expected.
 	FirstContact bool
@@ -87,6 +89,7 @@ type candidate struct {
 	now    cloud.Instance
 	user   string
 	gib    int // of its temporary disk
+	via    *record.Instance
 	keys   []keypair.Public
 }
 
@@ -296,7 +299,12 @@ func (s *Service) askOne(
 			Remedy: "Ask the person who runs the adapter",
 		}
 	}
-	one.Address = one.now.PublicAddress
+	if one.via, err = s.viaOf(ctx, w, one.now); err != nil {
+		return err
+	}
+	if one.Address = one.now.PublicAddress; one.via != nil && one.now.PrivateAddress != "" {
+		one.Address = one.now.PrivateAddress
+	}
 	if one.user = w.LoginUser; one.user == "" {
 		if i := slices.IndexFunc(images, func(i cloud.Image) bool { return i.Name == one.now.Image }); i >= 0 {
 			one.user = images[i].LoginUser
@@ -310,6 +318,25 @@ func (s *Service) askOne(
 		}
 	}
 	return s.hostKeysOf(ctx, from, boot, w.FirstContact, one)
+}
+
+// viaOf returns the jump host by way of which an instance is reached; nil for none.
+func (s *Service) viaOf(ctx context.Context, w Wanted, now cloud.Instance) (*record.Instance, error) {
+	if w.Via != "" {
+		i, err := s.fleet.Instance(ctx, w.Via)
+		return &i, err
+	}
+	address := now.PrivateAddress
+	if address == "" {
+		address = now.PublicAddress
+	}
+	ctx = store.Unlimited(ctx) // rules count for everybody
+	via, err := s.store.ViaFor(ctx, w.Labels, address)
+	if err != nil || via == nil {
+		return nil, err
+	}
+	i, err := s.store.InstanceByID(ctx, *via)
+	return &i, err
 }
 
 // hostKeysOf finds the host keys of an instance: by what its cloud tells, else by what it shows, where one was
@@ -370,19 +397,23 @@ func fingerprints(keys []keypair.Public) string {
 
 // shown asks a machine for its host keys, in place of those that were told.
 func (s *Service) shown(ctx context.Context, one *candidate) error {
-	if one.now.PublicAddress == "" || one.now.State != cloud.Running {
+	if one.Address == "" || one.now.State != cloud.Running {
 		return &problem.Problem{
 			Kind: problem.Conflict, Code: "host-key-unknown", Where: []string{one.Is},
 			Detail: fmt.Sprintf("the cloud does not tell the host keys of %s, and it is %s", one.Is, one.now.State),
 			Remedy: "Start it in its cloud first",
 		}
 	}
-	shown, err := sshio.HostKeys(ctx, one.now.PublicAddress, one.now.SshPort)
+	target := sshio.Target{Address: one.Address, Port: one.now.SshPort}
+	if one.via != nil {
+		target = s.fleet.Jumps.By(*one.via, one.Address, one.now.SshPort)
+	}
+	shown, err := sshio.HostKeys(ctx, target)
 	if err != nil {
 		return &problem.Problem{
 			Kind: problem.Conflict, Code: "no-ssh-server", Where: []string{one.Is},
 			Detail: fmt.Sprintf(
-				"the cloud does not tell the host keys of %s, and at %s: %v", one.Is, one.now.PublicAddress, err,
+				"the cloud does not tell the host keys of %s, and at %s: %v", one.Is, one.Address, err,
 			),
 			Remedy: "See that a firewall lets this service in",
 		}
@@ -481,6 +512,9 @@ func (s *Service) bringIn(
 	i.Image, i.Size, i.Zone, i.Region, i.KeyLabel = told.Image, told.Size, told.Zone, told.Region, told.KeyLabel
 	i.PrivateAddress, i.PublicAddress, i.SSHPort = told.PrivateAddress, told.PublicAddress, told.SSHPort
 	i.StaticAddress = told.StaticAddress
+	if w.Via != "" {
+		i.Via = &one.via.ID
+	}
 	err = s.store.InTx(ctx, func(tx *store.Store) error {
 		if err := tx.AddInstance(ctx, &i); err != nil {
 			return err

@@ -65,6 +65,12 @@ func (s *Service) RecordSeen(
 // Reaching marks the errors of a host that cannot be reached as temporary; a
 // refusal, a changed host key and a file that cannot be edited are not.
 func Reaching(err error) error {
+	if hop, ok := errors.AsType[*sshio.HopError](err); ok {
+		if hop.Final() {
+			return err
+		}
+		return runs.Temporary(err)
+	}
 	if errors.Is(err, sshio.ErrHostKey) || errors.Is(err, sshio.ErrRefused) ||
 		!(errors.Is(err, cloud.ErrUnreachable) || strings.Contains(err.Error(), "reach ") ||
 			strings.Contains(err.Error(), "speak SSH") || strings.Contains(err.Error(), "connection lost") ||
@@ -125,7 +131,7 @@ func (s *Service) StewardSession(
 	}
 	s.journal.Use("to read or change what opens its login", l.Steward.Name)
 	ctx, cancel := context.WithTimeout(ctx, SweepTimeout)
-	login, err := sshio.Login(ctx, fleet.TargetOf(i, l.StewardUser()), signer)
+	login, err := sshio.Login(ctx, s.fleet.Target(i, l.StewardUser()), signer)
 	if err != nil {
 		cancel()
 		return nil, nil, plainly(err)
@@ -143,7 +149,14 @@ func (s *Service) StewardSession(
 
 // plainly adds what to do to the errors that have an everyday cause.
 func plainly(err error) error {
+	hop, onTheWay := errors.AsType[*sshio.HopError](err)
 	switch {
+	case onTheWay && hop.Changed:
+		return fmt.Errorf("%w; nothing was sent. Find out why it changed, then: plumlatch host-key pin %s", err, hop.Hop)
+	case onTheWay && hop.Refused:
+		return fmt.Errorf("%w: its steward key no longer is in place there", err)
+	case onTheWay:
+		return err
 	case errors.Is(err, sshio.ErrHostKey):
 		return fmt.Errorf(
 			"%w; nothing was sent. Find out why it changed before anything else, then: plumlatch host-key pin", err,

@@ -157,7 +157,7 @@ func (s *Service) keyFacts(
 func (s *Service) takesPasswords(ctx context.Context, i record.Instance, user string) restore.Answer {
 	ctx, cancel := context.WithTimeout(ctx, 5*time.Second)
 	defer cancel()
-	takes, err := sshio.TakesPasswords(ctx, fleet.TargetOf(i, user))
+	takes, err := sshio.TakesPasswords(ctx, s.fleet.Target(i, user))
 	switch {
 	case err != nil:
 		return restore.Unknown

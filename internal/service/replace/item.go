@@ -166,7 +166,7 @@ func (e *rotating) place(ctx context.Context, p *runs.Progress) (string, error) 
 	if err != nil {
 		return "", err
 	}
-	accepted, err := sshio.Accepts(ctx, fleet.TargetOf(r.login.Instance, r.login.OSUser), r.New.Blob)
+	accepted, err := sshio.Accepts(ctx, e.jumps.Target(r.login.Instance, r.login.OSUser), r.New.Blob)
 	if err != nil {
 		return "", fleet.Answering(err)
 	}

@@ -63,7 +63,7 @@ func (e *rotating) enteredWithOld(ctx context.Context, r subject) (sshio.Entry, 
 	}
 	ctx, cancel := context.WithTimeout(ctx, reading.SweepTimeout)
 	defer cancel()
-	session, err := sshio.Login(ctx, fleet.TargetOf(r.login.Instance, r.login.OSUser), signer)
+	session, err := sshio.Login(ctx, e.jumps.Target(r.login.Instance, r.login.OSUser), signer)
 	if err != nil {
 		return sshio.Entry{}, reading.Reaching(err)
 	}
@@ -76,7 +76,7 @@ func (e *rotating) enteredWithOld(ctx context.Context, r subject) (sshio.Entry, 
 // reported a login with it since it was placed. Where a guest agent edits, it is that
 // reported login, which is signed with the new key.
 func (e *rotating) entered(ctx context.Context, r subject) (sshio.Entry, error) {
-	target := fleet.TargetOf(r.login.Instance, r.login.OSUser)
+	target := e.jumps.Target(r.login.Instance, r.login.OSUser)
 	if !e.work.Kept {
 		accepted, err := sshio.Accepts(ctx, target, r.New.Blob)
 		if err != nil {
@@ -139,7 +139,7 @@ func (e *rotating) enteredSeeing(ctx context.Context, r subject) (old bool, err 
 	}
 	ctx, cancel := context.WithTimeout(ctx, reading.SweepTimeout)
 	defer cancel()
-	session, old, err := sshio.LoginAndSee(ctx, fleet.TargetOf(r.login.Instance, r.login.OSUser), signer, r.old.Blob)
+	session, old, err := sshio.LoginAndSee(ctx, e.jumps.Target(r.login.Instance, r.login.OSUser), signer, r.old.Blob)
 	if err != nil {
 		return false, reading.Reaching(err)
 	}
@@ -171,7 +171,7 @@ func (e *rotating) see(ctx context.Context, _ *runs.Progress) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	target := fleet.TargetOf(r.login.Instance, r.login.OSUser)
+	target := e.jumps.Target(r.login.Instance, r.login.OSUser)
 	kept, forced := e.work.Kept, e.work.Phase == rotation.Forced
 	accepted := false
 	if kept && !forced { // one connection shows both

@@ -13,6 +13,7 @@ import (
 
 	"plumlatch/internal/runs"
 	"plumlatch/internal/service/journal"
+	"plumlatch/internal/service/jump"
 	"plumlatch/internal/service/keys"
 	"plumlatch/internal/service/reading"
 	"plumlatch/internal/service/work"
@@ -30,6 +31,7 @@ type Service struct {
 	keys    *keys.Service
 	runs    *work.Service
 	reading *reading.Service
+	jumps   *jump.Service
 	log     *slog.Logger
 	now     func() time.Time
 
@@ -47,6 +49,7 @@ type Parts struct {
 	Keys    *keys.Service
 	Runs    *work.Service
 	Reading *reading.Service
+	Jumps   *jump.Service
 	Log     *slog.Logger
 	Now     func() time.Time
 }
@@ -61,6 +64,7 @@ func New(p Parts) *Service {
 		keys:    p.Keys,
 		runs:    p.Runs,
 		reading: p.Reading,
+		jumps:   p.Jumps,
 		log:     p.Log,
 		now:     p.Now,
 	}

@@ -143,7 +143,7 @@ func (r *restoring) lineOut(
 func (r *restoring) placedElsewhere(
 	ctx context.Context, k record.Key, l record.LoginToSweep, waits func(what, login string) error,
 ) (string, error) {
-	accepted, err := sshio.Accepts(ctx, fleet.TargetOf(l.Instance, l.OSUser), k.Blob)
+	accepted, err := sshio.Accepts(ctx, r.fleet.Target(l.Instance, l.OSUser), k.Blob)
 	if err != nil {
 		return "", fleet.Answering(err)
 	}
@@ -157,7 +157,7 @@ func (r *restoring) placedElsewhere(
 // tellOfLine writes down that a line which somebody placed from their machine stays, since
 // the service has no way to take it out.
 func (r *restoring) tellOfLine(ctx context.Context, p *runs.Progress, k record.Key, l record.LoginToSweep) error {
-	accepted, err := sshio.Accepts(ctx, fleet.TargetOf(l.Instance, l.OSUser), k.Blob)
+	accepted, err := sshio.Accepts(ctx, r.fleet.Target(l.Instance, l.OSUser), k.Blob)
 	if err != nil || !accepted {
 		return err
 	}

@@ -29,7 +29,7 @@ func (r *restoring) ask(ctx context.Context, _ *runs.Progress) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	accepted, err := sshio.Accepts(ctx, fleet.TargetOf(l.Instance, l.OSUser), k.Blob)
+	accepted, err := sshio.Accepts(ctx, r.fleet.Target(l.Instance, l.OSUser), k.Blob)
 	if err != nil {
 		return "", fleet.Answering(err)
 	}
@@ -90,7 +90,7 @@ func (r *restoring) keptSession(ctx context.Context, k record.Key, l record.Logi
 	if err != nil {
 		return nil, err
 	}
-	session, err := sshio.Login(ctx, fleet.TargetOf(l.Instance, l.OSUser), signer)
+	session, err := sshio.Login(ctx, r.fleet.Target(l.Instance, l.OSUser), signer)
 	if err != nil {
 		return nil, reading.Reaching(err)
 	}
@@ -197,7 +197,7 @@ func (r *restoring) see(ctx context.Context, _ *runs.Progress) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	target := fleet.TargetOf(l.Instance, l.OSUser)
+	target := r.fleet.Target(l.Instance, l.OSUser)
 	for _, old := range lost {
 		accepted, err := sshio.Accepts(ctx, target, old.Blob)
 		if err != nil {

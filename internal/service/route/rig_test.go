@@ -186,7 +186,7 @@ func (o *lockedOut) help(r reentry.Restore) error {
 		}
 		var s *sshio.Session
 		if o.route == restore.Password {
-			s, err = sshio.LoginWithPassword(ctx, fleet.TargetOf(i, o.user), doorPassword)
+			s, err = sshio.LoginWithPassword(ctx, o.Fleet.Target(i, o.user), doorPassword)
 		} else {
 			s, err = o.Session(o.name, o.user, o.other)
 		}

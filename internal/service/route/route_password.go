@@ -60,7 +60,7 @@ func (r *restoring) passwordsOff(ctx context.Context, _ *runs.Progress) (string,
 			return "", err
 		}
 	}
-	takes, err := sshio.TakesPasswords(ctx, fleet.TargetOf(l.Instance, l.OSUser))
+	takes, err := sshio.TakesPasswords(ctx, r.fleet.Target(l.Instance, l.OSUser))
 	if err != nil {
 		return "", fleet.Answering(err)
 	}

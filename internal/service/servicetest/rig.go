@@ -455,5 +455,5 @@ func (r *Rig) Session(instance, user string, by ssh.Signer) (*sshio.Session, err
 	if err != nil {
 		return nil, err
 	}
-	return sshio.Login(r.T.Context(), fleet.TargetOf(i, user), by)
+	return sshio.Login(r.T.Context(), r.Fleet.Target(i, user), by)
 }

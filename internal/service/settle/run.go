@@ -175,7 +175,7 @@ func (e *settling) ask(ctx context.Context, _ *runs.Progress) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	target := fleet.TargetOf(l.Instance, l.OSUser)
+	target := e.fleet.Target(l.Instance, l.OSUser)
 	for _, k := range keys {
 		accepted, err := sshio.Accepts(ctx, target, k.Blob)
 		if err != nil {

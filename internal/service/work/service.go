@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"plumlatch/internal/runs"
+	"plumlatch/internal/service/jump"
 	"plumlatch/internal/store"
 )
 
@@ -17,12 +18,13 @@ type Service struct {
 
 	store  *store.Store
 	engine *runs.Engine
+	jumps  *jump.Service
 	now    func() time.Time
 	jobs   map[string]Job // by the kind of the run
 }
 
 // New returns the use cases of runs. within is for how long a step that somebody takes from their
 // own machine is waited for.
-func New(s *store.Store, e *runs.Engine, now func() time.Time, within time.Duration) *Service {
-	return &Service{ReportWithin: within, store: s, engine: e, now: now, jobs: map[string]Job{}}
+func New(s *store.Store, e *runs.Engine, w *jump.Service, now func() time.Time, within time.Duration) *Service {
+	return &Service{ReportWithin: within, store: s, engine: e, jumps: w, now: now, jobs: map[string]Job{}}
 }

@@ -13,7 +13,6 @@ import (
 	"plumlatch/internal/core/text"
 	"plumlatch/internal/record"
 	"plumlatch/internal/runs"
-	"plumlatch/internal/service/fleet"
 	"plumlatch/internal/service/people"
 	"plumlatch/internal/service/problem"
 	"plumlatch/internal/sshio"
@@ -193,7 +192,7 @@ func (s *Service) seeFromHere(ctx context.Context, job Job, run record.Run, work
 	login, key := about.Login, about.Key
 	ctx, cancel := context.WithTimeout(ctx, askWithin)
 	defer cancel()
-	accepted, err := sshio.Accepts(ctx, fleet.TargetOf(login.Instance, login.OSUser), key.Blob)
+	accepted, err := sshio.Accepts(ctx, s.jumps.Target(login.Instance, login.OSUser), key.Blob)
 	switch {
 	case err != nil:
 		return said + "; seen from the machine of " + worker + " alone", nil

@@ -73,8 +73,18 @@ export function actBy(f: { act_by?: string; weight: string }): string {
 
 export const typeText = (type: string, bits: number) => `${type} ${bits}`;
 
-export const loginCommand = (c: { user: string; address: string; port: number }, file: string) =>
-  `ssh -i ${file} -o IdentitiesOnly=yes -p ${c.port} ${c.user}@${c.address}`;
+interface At {
+  user: string;
+  address: string;
+  port: number;
+}
+
+/** What to type to log in; jump hosts on the way take the keys of the ssh-agent, or those that ssh tries by itself. */
+export const loginCommand = (c: At & { via?: (At & { hidden?: boolean })[] }, file: string) => {
+  const hops = (c.via ?? []).filter((h) => !h.hidden).map((h) => `${h.user}@${h.address}:${h.port}`);
+  const jump = hops.length > 0 ? `-J ${hops.join(",")} ` : "";
+  return `ssh -i ${file} -o IdentitiesOnly=yes ${jump}-p ${c.port} ${c.user}@${c.address}`;
+};
 
 /** The states of a login, the worst first, and what each means. */
 export const reachOrder = ["shut", "unswept", "stale", "thin", "solid"] as const;

@@ -41,6 +41,7 @@ const People = lazy(() => import("./pages/settings/People"));
 const LeavingPage = lazy(() => import("./pages/settings/LeavingPage"));
 const Custody = lazy(() => import("./pages/settings/Custody"));
 const Clouds = lazy(() => import("./pages/settings/Clouds"));
+const JumpHosts = lazy(() => import("./pages/settings/JumpHosts"));
 const BringIn = lazy(() => import("./pages/instances/BringIn"));
 const Subscribers = lazy(() => import("./pages/settings/Subscribers"));
 const Daybook = lazy(() => import("./pages/daybook/Daybook"));
@@ -100,6 +101,7 @@ const router = createBrowserRouter([
           { path: "settings/custody", element: <Custody /> },
           { path: "settings/subscribers", element: <Subscribers /> },
           { path: "settings/clouds", element: <Clouds /> },
+          { path: "settings/jump-hosts", element: <JumpHosts /> },
           { path: "bring-in", element: <BringIn /> },
           { path: "*", element: <NotFound /> },
         ],

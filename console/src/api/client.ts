@@ -55,6 +55,7 @@ export type Leaving = components["schemas"]["Leaving"];
 export type LeavingItem = components["schemas"]["LeavingItem"];
 export type Consent = components["schemas"]["Consent"];
 export type WaitingHandOver = components["schemas"]["WaitingHandOver"];
+export type JumpRule = components["schemas"]["JumpRule"];
 export type Cloud = components["schemas"]["Cloud"];
 export type CloudInstance = components["schemas"]["CloudInstance"];
 export type BroughtIn = components["schemas"]["BroughtIn"];

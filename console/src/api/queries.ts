@@ -29,6 +29,7 @@ export type Subject =
   | "daybook"
   | "instances"
   | "holders"
+  | "jumps"
   | "keys"
   | "leaving"
   | "me"
@@ -77,6 +78,10 @@ export function useCatalogue(cloud?: string) {
 
 export function useClouds() {
   return useQuery({ queryKey: ["clouds"], queryFn: () => take(api.GET("/clouds")), refetchInterval: 5_000 });
+}
+
+export function useJumps() {
+  return useQuery({ queryKey: ["jumps"], queryFn: () => take(api.GET("/jumps")) });
 }
 
 /** What runs in a cloud and is not recorded. */

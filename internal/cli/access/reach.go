@@ -493,6 +493,18 @@ func ShowLoss(s *kit.Session, loss apiclient.Loss) {
 		t.Add(c.Login, string(c.Before), string(c.After))
 	}
 	t.Write(s)
+	for _, b := range kit.Given(loss.Behind) {
+		more := ""
+		if b.Instances > len(b.Names) {
+			more = ", …"
+		}
+		s.Below(
+			"", fmt.Sprintf(
+				"By way of %s, whose login would be %s, %s reached: %s%s", b.JumpHost, b.After,
+				text.Counted(b.Instances, "instance"), strings.Join(b.Names, ", "), more,
+			), kit.AsItIs,
+		)
+	}
 }
 
 func keyMarkLost(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error {

@@ -13,6 +13,7 @@ interface One {
   address: string;
   port?: number;
   login_user: string;
+  via?: string;
 }
 interface Many {
   text: string;
@@ -39,8 +40,7 @@ export default function Adopt() {
     setChosen(list.filter((r) => r.keys).map((r) => r.line));
   };
   const one = useMutation({
-    mutationFn: (v: One) =>
-      asked([{ line: 1, name: v.name, address: v.address, port: v.port ?? 22, login_user: v.login_user }]),
+    mutationFn: (v: One) => asked([{ line: 1, ...v, port: v.port ?? 22, via: v.via || undefined }]),
     onSuccess: show,
   });
   const list = useMutation({
@@ -99,8 +99,8 @@ export default function Adopt() {
               <Form.Item
                 name="text"
                 label={
-                  "CSV with the heading name,address,port,login (other columns are labels), a JSON array of the " +
-                  "same, or an OpenSSH client configuration"
+                  "CSV with the heading name,address,port,login,host_key,via (other columns are labels), a JSON " +
+                  "array of the same, or an OpenSSH client configuration"
                 }
                 rules={[{ required: true, message: "Paste the list" }]}
               >
@@ -158,6 +158,9 @@ export default function Adopt() {
                   rules={[{ required: true, message: "Name the OS user" }]}
                 >
                   <Input placeholder="pi" />
+                </Form.Item>
+                <Form.Item name="via" label="By way of the jump host">
+                  <Input placeholder="none" />
                 </Form.Item>
               </div>
               <Button type={rows ? "default" : "primary"} htmlType="submit" loading={reading}>
@@ -233,11 +236,12 @@ const columns = [
     render: (_: unknown, r: Row) =>
       r.adopted ? <Link to={`/instances/${encodeURIComponent(r.name ?? "")}`}>{r.name}</Link> : r.name,
   },
-  { title: "Login", dataIndex: "login_user" },
+  { title: "Login", key: "login", render: (_: unknown, r: Row) => [r.login_user, ...(r.logins ?? [])].join(", ") },
   {
     title: "Address",
     key: "address",
-    render: (_: unknown, r: Row) => r.address && `${r.address}, port ${r.port ?? 22}`,
+    render: (_: unknown, r: Row) =>
+      r.address && `${r.address}, port ${r.port ?? 22}${r.via ? `, by way of ${r.via}` : ""}`,
   },
   {
     title: "Host keys that it shows, or why it is left out",
@@ -266,16 +270,25 @@ const columns = [
 async function asked(machines: ListedMachine[]): Promise<Row[]> {
   const out: Row[] = machines.map((m) => ({
     ...m,
-    problem: m.refused ?? (m.known_as && `recorded already as ${m.known_as}`),
+    problem:
+      m.refused ??
+      (m.known_as && `recorded already as ${m.known_as}`) ??
+      (m.login_of && `another login of ${m.login_of}, and adopted with it`),
   }));
   const waiting = out.filter((r) => !r.problem);
   await Promise.all(
     Array.from({ length: askedAtOnce }, async () => {
       for (let r = waiting.shift(); r; r = waiting.shift()) {
         try {
-          r.keys = await take(
-            api.POST("/instances/adopted/host-keys", { body: { address: r.address ?? "", port: r.port } }),
+          const shown = await take(
+            api.POST("/instances/adopted/host-keys", { body: { address: r.address ?? "", port: r.port, via: r.via } }),
           );
+          const expected = r.host_key;
+          r.keys = expected ? shown.filter((k) => k.sha256 === expected) : shown;
+          if (r.keys.length === 0) {
+            r.keys = undefined;
+            r.problem = `it shows ${shown.map((k) => k.sha256).join(", ")}, and not the host key that the list expects`;
+          }
         } catch (e) {
           r.problem = problemOf(e).detail;
         }
@@ -295,8 +308,12 @@ async function adoptOne(r: Row): Promise<Partial<Row>> {
           port: r.port,
           login_user: r.login_user ?? "",
           labels: r.labels,
+          via: r.via,
+          logins: r.logins,
           host_keys: (r.keys ?? []).map((k) => k.line),
-          learnt: "first contact by the service, compared in the console",
+          learnt: r.host_key
+            ? "machine itself, with the fingerprint that was expected"
+            : "first contact by the service, compared in the console",
         },
       }),
     );

@@ -13,7 +13,7 @@ export function HostKeyChange({ of: i }: { of: Instance }) {
     mutationFn: () =>
       take(
         api.POST("/instances/adopted/host-keys", {
-          body: { address: i.connection.address, port: i.connection.port },
+          body: { address: i.connection.address, port: i.connection.port, via: i.connection.via?.at(-1)?.instance },
         }),
       ),
     onSuccess: setShown,

@@ -20,6 +20,7 @@ import { ProblemNote } from "../../parts/ProblemNote";
 import { StateMark } from "../../parts/StateMark";
 import { Access } from "./Access";
 import { Past } from "./Past";
+import { Way } from "./Way";
 
 export default function InstancePage() {
   const { name = "" } = useParams();
@@ -44,7 +45,7 @@ export default function InstancePage() {
       ))}
       <div className="columns cards after-l">
         <Card size="small" title="Log in">
-          {i.public_address ? (
+          {i.connection.address ? (
             <CopyText
               block
               label="ssh command"
@@ -53,7 +54,7 @@ export default function InstancePage() {
           ) : (
             <p className="flush">It has no address while it is {i.state}. Start it to log in.</p>
           )}
-          {i.public_address && (
+          {i.connection.address && (
             <p>
               The file is where the private key of {first ? <strong>{first.key.name}</strong> : "your key"} lies on your
               machine. Compare the host key at the first connection:
@@ -74,6 +75,7 @@ export default function InstancePage() {
                 i.public_address && i.public_address + (i.static_address ? " (static: stays at a stop)" : ""),
               ],
               ["Private address", i.private_address],
+              ["Reached", <Way key="w" of={i} />],
               [
                 "Who gets in",
                 <Link key="l" to={`/logins/${encodeURIComponent(`${i.connection.user}@${i.name}`)}`}>

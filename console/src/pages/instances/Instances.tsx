@@ -21,6 +21,7 @@ export default function Instances() {
     q: get("q"),
     sort: get("sort"),
     cloud: get("cloud"),
+    via: get("via"),
     region: get("region"),
     state: get("state"),
     label: get("label"),
@@ -50,6 +51,11 @@ export default function Instances() {
       <PageHead title="Instances">{launch}</PageHead>
       <div className="row middle many after-m">
         <SearchBox value={filter.q ?? ""} change={(v) => set("q", v)} hint="Name or address" />
+        {filter.via && (
+          <Tag closable onClose={() => set("via", undefined)}>
+            by way of {filter.via}
+          </Tag>
+        )}
         {(clouds.data?.length ?? 0) > 1 && (
           <Select
             allowClear
@@ -119,7 +125,9 @@ export default function Instances() {
           {
             title: "Address",
             key: "address",
-            render: (_, i) => (i.public_address || "none") + (i.static_address ? ", static" : ""),
+            render: (_, i) =>
+              (i.connection.address || "none") +
+              (i.connection.via ? ", by way of a jump host" : i.static_address ? ", static" : ""),
           },
           { title: "Image", dataIndex: "image" },
           { title: "Cloud", key: "cloud", render: (_, i) => i.cloud || "none" },

@@ -29,6 +29,7 @@ export function Weight({ of }: { of: string }) {
         </p>
       )}
       <Changes of={changes} />
+      <Behind of={loss.data.behind} />
     </Card>
   );
 }
@@ -61,6 +62,17 @@ function InWords({ of }: { of: Change[] }) {
       .
     </>
   );
+}
+
+/** What is reached by way of jump hosts whose logins would be less safe. */
+function Behind({ of }: { of?: components["schemas"]["LossBehind"][] }) {
+  return of?.map((b) => (
+    <p key={b.jump_host}>
+      By way of <Link to={`/instances/${encodeURIComponent(b.jump_host)}`}>{b.jump_host}</Link>, whose login would be{" "}
+      {b.after}, {counted(b.instances, "instance")} {b.instances === 1 ? "is" : "are"} reached: {b.names.join(", ")}
+      {b.instances > b.names.length && " and others"}.
+    </p>
+  ));
 }
 
 function Changes({ of }: { of: Change[] }) {
@@ -151,6 +163,7 @@ function LostDialog({ of, close }: { of: { key?: string; holder?: string }; clos
             </p>
           )}
           <Changes of={loss.data.changes} />
+          <Behind of={loss.data.behind} />
         </>
       )}
       <p className="before-m">

@@ -10,6 +10,7 @@ export function SettingsTabs() {
   if (role === "admin") of.push({ to: "/settings/people", text: "People and teams" });
   if (role !== "viewer") of.push({ to: "/settings/custody", text: "Custody", mine: waiting });
   of.push({ to: "/settings/clouds", text: "Clouds" });
+  of.push({ to: "/settings/jump-hosts", text: "Jump hosts" });
   if (role === "admin") of.push({ to: "/settings/subscribers", text: "Subscribers" });
   return <Tabs of={of} />;
 }

@@ -288,6 +288,27 @@ func (e InstanceState) Valid() bool {
 	}
 }
 
+// Defines values for KeyGroupKind.
+const (
+	KeyGroupKindGroup   KeyGroupKind = "group"
+	KeyGroupKindProject KeyGroupKind = "project"
+	KeyGroupKindZone    KeyGroupKind = "zone"
+)
+
+// Valid indicates whether the value is a known member of the KeyGroupKind enum.
+func (e KeyGroupKind) Valid() bool {
+	switch e {
+	case KeyGroupKindGroup:
+		return true
+	case KeyGroupKindProject:
+		return true
+	case KeyGroupKindZone:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for KeyState.
 const (
 	KeyStateActive  KeyState = "active"
@@ -556,6 +577,7 @@ func (e PastKeyKnown) Valid() bool {
 const (
 	PastWayKindAuthority PastWayKind = "authority"
 	PastWayKindCondition PastWayKind = "condition"
+	PastWayKindGroupKey  PastWayKind = "group-key"
 	PastWayKindMethod    PastWayKind = "method"
 	PastWayKindNamedKey  PastWayKind = "named-key"
 	PastWayKindProgram   PastWayKind = "program"
@@ -568,6 +590,8 @@ func (e PastWayKind) Valid() bool {
 	case PastWayKindAuthority:
 		return true
 	case PastWayKindCondition:
+		return true
+	case PastWayKindGroupKey:
 		return true
 	case PastWayKindMethod:
 		return true
@@ -1228,6 +1252,7 @@ func (e TakenItemPhase) Valid() bool {
 const (
 	TracedKindAuthority TracedKind = "authority"
 	TracedKindFormer    TracedKind = "former"
+	TracedKindGroupKey  TracedKind = "group key"
 	TracedKindHostKey   TracedKind = "host key"
 	TracedKindKey       TracedKind = "key"
 	TracedKindNamedKey  TracedKind = "named key"
@@ -1240,6 +1265,8 @@ func (e TracedKind) Valid() bool {
 	case TracedKindAuthority:
 		return true
 	case TracedKindFormer:
+		return true
+	case TracedKindGroupKey:
 		return true
 	case TracedKindHostKey:
 		return true
@@ -1580,6 +1607,24 @@ type ChangeKey struct {
 	SetLabels    *map[string]string `json:"set_labels,omitempty"`
 }
 
+// ChangeKeyGroup defines model for ChangeKeyGroup.
+type ChangeKeyGroup struct {
+	// Anyway Do it though it leaves logins without a holder whose proof is fresh; needs a reason.
+	Anyway *bool `json:"anyway,omitempty"`
+
+	// Group Its id or its name.
+	Group string `json:"group"`
+
+	// Key The name of a record; of a key that goes also its SHA-256 fingerprint.
+	Key string `json:"key"`
+
+	// Preview Tell what it would do, and change nothing.
+	Preview *bool   `json:"preview,omitempty"`
+	Reason  *string `json:"reason,omitempty"`
+	Remove  *bool   `json:"remove,omitempty"`
+	User    string  `json:"user"`
+}
+
 // ChangeRotation defines model for ChangeRotation.
 type ChangeRotation struct {
 	Change ChangeRotationChange `json:"change"`
@@ -1682,7 +1727,7 @@ type Cloud struct {
 	// ReadFailure Why the last one was not whole, and changed nothing; empty where it was.
 	ReadFailure string `json:"read_failure"`
 
-	// ReadSaid What the last whole reading found.
+	// ReadSaid What the last reading found.
 	ReadSaid *CloudReading `json:"read_said,omitempty"`
 
 	// ReadTriedAt When such a reading last ended.
@@ -1721,15 +1766,19 @@ type CloudInstance struct {
 	FirstSeen time.Time `json:"first_seen"`
 	Image     string    `json:"image"`
 	KeyLabel  string    `json:"key_label"`
-	LastSeen  time.Time `json:"last_seen"`
+
+	// Labels Those that it has in the cloud.
+	Labels   *map[string]string `json:"labels,omitempty"`
+	LastSeen time.Time          `json:"last_seen"`
 
 	// LaunchedAt Where the cloud tells.
 	LaunchedAt *time.Time `json:"launched_at,omitempty"`
 
 	// Name Its name there; empty for none.
-	Name           string `json:"name"`
-	PrivateAddress string `json:"private_address"`
-	PublicAddress  string `json:"public_address"`
+	Name           string    `json:"name"`
+	OtherAddresses *[]string `json:"other_addresses,omitempty"`
+	PrivateAddress string    `json:"private_address"`
+	PublicAddress  string    `json:"public_address"`
 
 	// RecordedAs The name of its record; empty where it is not recorded.
 	RecordedAs    string        `json:"recorded_as"`
@@ -1748,7 +1797,41 @@ type CloudInstancePage struct {
 	Total *int            `json:"total,omitempty"`
 }
 
-// CloudReading What the last whole reading found.
+// CloudKey defines model for CloudKey.
+type CloudKey struct {
+	// Fingerprint In the cloud's own notation.
+	Fingerprint string `json:"fingerprint"`
+
+	// Launched How many instances the cloud shows its name beside.
+	Launched int    `json:"launched"`
+	Name     string `json:"name"`
+
+	// Notation Which that is: SHA-256, MD5 or SHA-1.
+	Notation *string `json:"notation,omitempty"`
+
+	// Opens How many of those that are recorded it opens, as they were last read.
+	Opens int `json:"opens"`
+
+	// PublicKey In one line, where the cloud gives it.
+	PublicKey *string `json:"public_key,omitempty"`
+
+	// RecordedAs The records that it is, traced by whichever notation.
+	RecordedAs []string `json:"recorded_as"`
+	Region     string   `json:"region"`
+
+	// Untrue How many of those that are recorded it does not open, as they were last read: there the name is not the truth.
+	Untrue int `json:"untrue"`
+}
+
+// CloudKeys defines model for CloudKeys.
+type CloudKeys struct {
+	Keys []CloudKey `json:"keys"`
+
+	// Quota How many there may be in a region, where the cloud says.
+	Quota *int `json:"quota,omitempty"`
+}
+
+// CloudReading What the last reading found.
 type CloudReading struct {
 	// Changed How many are recorded, and were not as they had been.
 	Changed int `json:"changed"`
@@ -1758,8 +1841,11 @@ type CloudReading struct {
 	Instances int `json:"instances"`
 
 	// New How many were seen for the first time.
-	New     int `json:"new"`
-	Seconds int `json:"seconds"`
+	New int `json:"new"`
+
+	// Part Whether only what had changed was read, of a cloud that can tell that.
+	Part    *bool `json:"part,omitempty"`
+	Seconds int   `json:"seconds"`
 }
 
 // ConfirmMail defines model for ConfirmMail.
@@ -2248,6 +2334,9 @@ type ImportKey struct {
 	Labels *map[string]string `json:"labels,omitempty"`
 	Name   string             `json:"name"`
 
+	// NoHolder Nobody is known to have the private key, as of one that was found somewhere.
+	NoHolder *bool `json:"no_holder,omitempty"`
+
 	// Origin Where the pair was made as far as is known.
 	Origin *Origin `json:"origin,omitempty"`
 
@@ -2408,12 +2497,53 @@ type Key struct {
 	Type    string `json:"type"`
 }
 
+// KeyGroup defines model for KeyGroup.
+type KeyGroup struct {
+	Id   string       `json:"id"`
+	Keys []KeyOfGroup `json:"keys"`
+	Kind KeyGroupKind `json:"kind"`
+	Name string       `json:"name"`
+
+	// Refusing How many recorded instances are in it and do not: their image has no process for it, or they refuse.
+	Refusing int `json:"refusing"`
+
+	// Taking How many recorded instances take its keys.
+	Taking int `json:"taking"`
+}
+
+// KeyGroupKind defines model for KeyGroup.Kind.
+type KeyGroupKind string
+
+// KeyGroupEffect defines model for KeyGroupEffect.
+type KeyGroupEffect struct {
+	Changed bool   `json:"changed"`
+	Group   string `json:"group"`
+
+	// Logins The logins that it is about.
+	Logins []string `json:"logins"`
+
+	// Worse Those that it leaves without a holder whose proof is fresh.
+	Worse []LossChange `json:"worse"`
+}
+
 // KeyListReading defines model for KeyListReading.
 type KeyListReading struct {
 	Lines []ListLine `json:"lines"`
 
 	// Notes What was repaired in the text or left out of it.
 	Notes []string `json:"notes"`
+}
+
+// KeyOfGroup defines model for KeyOfGroup.
+type KeyOfGroup struct {
+	Comment string `json:"comment"`
+
+	// Key The name of its record; absent where it has none.
+	Key    *string `json:"key,omitempty"`
+	Sha256 string  `json:"sha256"`
+
+	// User The OS user whose login it opens.
+	User string `json:"user"`
 }
 
 // KeyPage defines model for KeyPage.
@@ -3237,7 +3367,7 @@ type PastWay struct {
 	GoneBy   *time.Time `json:"gone_by,omitempty"`
 	Instance string     `json:"instance"`
 
-	// Kind A method such as a password, a certificate authority, a program that names keys at each login, a key that it named, what counts under a condition that is not known, or what was not read.
+	// Kind A method such as a password, a certificate authority, a program that names keys at each login, a key that it named, a key that the cloud hands to a group of machines, what counts under a condition that is not known, or what was not read.
 	Kind PastWayKind `json:"kind"`
 
 	// Known How well it is known that it was one.
@@ -3260,7 +3390,7 @@ type PastWay struct {
 	Text string `json:"text"`
 }
 
-// PastWayKind A method such as a password, a certificate authority, a program that names keys at each login, a key that it named, what counts under a condition that is not known, or what was not read.
+// PastWayKind A method such as a password, a certificate authority, a program that names keys at each login, a key that it named, a key that the cloud hands to a group of machines, what counts under a condition that is not known, or what was not read.
 type PastWayKind string
 
 // PastWayKnown How well it is known that it was one.
@@ -3427,6 +3557,24 @@ type ProveKey struct {
 	Signature string `json:"signature"`
 }
 
+// PublishKey defines model for PublishKey.
+type PublishKey struct {
+	// As Its name in the cloud; that of the record unless given.
+	As      *string   `json:"as,omitempty"`
+	Key     string    `json:"key"`
+	Reason  *string   `json:"reason,omitempty"`
+	Regions *[]string `json:"regions,omitempty"`
+}
+
+// PublishedKey defines model for PublishedKey.
+type PublishedKey struct {
+	Problem *Problem `json:"problem,omitempty"`
+	Region  string   `json:"region"`
+
+	// Was Whether it was there before.
+	Was bool `json:"was"`
+}
+
 // PutJumpRule defines model for PutJumpRule.
 type PutJumpRule struct {
 	// Label name=value
@@ -3436,6 +3584,14 @@ type PutJumpRule struct {
 	Network *string `json:"network,omitempty"`
 	Reason  *string `json:"reason,omitempty"`
 	Via     string  `json:"via"`
+}
+
+// PutRecordRule defines model for PutRecordRule.
+type PutRecordRule struct {
+	Cloud      *string `json:"cloud,omitempty"`
+	Label      string  `json:"label"`
+	LeaveAlone *bool   `json:"leave_alone,omitempty"`
+	Reason     *string `json:"reason,omitempty"`
 }
 
 // ReachMap defines model for ReachMap.
@@ -3513,6 +3669,22 @@ type ReadMachineList struct {
 type Recipient struct {
 	// Recipient The caller's X25519 public key in base64; the answer is then encrypted to it (HPKE, RFC 9180: DHKEM(X25519, HKDF-SHA256), HKDF-SHA256, AES-256-GCM, with the info plum latch private key NAME), in base64.
 	Recipient *string `json:"recipient,omitempty"`
+}
+
+// RecordRule defines model for RecordRule.
+type RecordRule struct {
+	AddedAt time.Time `json:"added_at"`
+	AddedBy string    `json:"added_by"`
+
+	// Cloud Absent for all clouds.
+	Cloud *string            `json:"cloud,omitempty"`
+	Id    openapi_types.UUID `json:"id"`
+
+	// Label Written name=value, as the instance has it in its cloud.
+	Label string `json:"label"`
+
+	// LeaveAlone They are left alone, and not listed as not recorded; else they are recorded by themselves once they run, where their cloud tells their host keys.
+	LeaveAlone bool `json:"leave_alone"`
 }
 
 // RecoveryCodes defines model for RecoveryCodes.
@@ -4433,6 +4605,14 @@ type SweepItemPage struct {
 // SweepItemState defines model for SweepItemState.
 type SweepItemState string
 
+// TakeGroupKeys defines model for TakeGroupKeys.
+type TakeGroupKeys struct {
+	Anyway  *bool   `json:"anyway,omitempty"`
+	Preview *bool   `json:"preview,omitempty"`
+	Reason  *string `json:"reason,omitempty"`
+	Taken   bool    `json:"taken"`
+}
+
 // TakeRotationItems defines model for TakeRotationItems.
 type TakeRotationItems struct {
 	// Keys The names of the keys whose private keys the caller has.
@@ -4677,6 +4857,15 @@ type ListCloudInstancesParams struct {
 type ForgetCloudParams struct {
 	// Reason Why, for the daybook.
 	Reason *string `form:"reason,omitempty" json:"reason,omitempty"`
+}
+
+// UnpublishKeyParams defines parameters for UnpublishKey.
+type UnpublishKeyParams struct {
+	// Region Only in these regions.
+	Region *[]string `form:"region,omitempty" json:"region,omitempty"`
+
+	// Reason Why, for the daybook.
+	Reason *Reason `form:"reason,omitempty" json:"reason,omitempty"`
 }
 
 // ReadCloudParams defines parameters for ReadCloud.
@@ -5151,6 +5340,12 @@ type GetReachMapParams struct {
 	Q *string `form:"q,omitempty" json:"q,omitempty"`
 }
 
+// RemoveRecordRuleParams defines parameters for RemoveRecordRule.
+type RemoveRecordRuleParams struct {
+	// Reason Why, for the daybook.
+	Reason *Reason `form:"reason,omitempty" json:"reason,omitempty"`
+}
+
 // ListRestoresParams defines parameters for ListRestores.
 type ListRestoresParams struct {
 	// After The cursor that the page before gave as next.
@@ -5312,6 +5507,12 @@ type AddCloudJSONRequestBody = NewCloud
 // ChangeCloudJSONRequestBody defines body for ChangeCloud for application/json ContentType.
 type ChangeCloudJSONRequestBody = CloudChange
 
+// ChangeKeyGroupJSONRequestBody defines body for ChangeKeyGroup for application/json ContentType.
+type ChangeKeyGroupJSONRequestBody = ChangeKeyGroup
+
+// PublishKeyJSONRequestBody defines body for PublishKey for application/json ContentType.
+type PublishKeyJSONRequestBody = PublishKey
+
 // SetConsentLabelJSONRequestBody defines body for SetConsentLabel for application/json ContentType.
 type SetConsentLabelJSONRequestBody = ConsentLabelChange
 
@@ -5353,6 +5554,9 @@ type ReadMachineListJSONRequestBody = ReadMachineList
 
 // BringInJSONRequestBody defines body for BringIn for application/json ContentType.
 type BringInJSONRequestBody = BringIn
+
+// TakeGroupKeysJSONRequestBody defines body for TakeGroupKeys for application/json ContentType.
+type TakeGroupKeysJSONRequestBody = TakeGroupKeys
 
 // PinHostKeysJSONRequestBody defines body for PinHostKeys for application/json ContentType.
 type PinHostKeysJSONRequestBody = PinHostKeys
@@ -5425,6 +5629,9 @@ type ChangeOperatorJSONRequestBody = OperatorChange
 
 // BeginLeavingJSONRequestBody defines body for BeginLeaving for application/json ContentType.
 type BeginLeavingJSONRequestBody = BeginLeaving
+
+// PutRecordRuleJSONRequestBody defines body for PutRecordRule for application/json ContentType.
+type PutRecordRuleJSONRequestBody = PutRecordRule
 
 // StartRestoreJSONRequestBody defines body for StartRestore for application/json ContentType.
 type StartRestoreJSONRequestBody = StartRestore
@@ -5629,6 +5836,45 @@ type ClientInterface interface {
 	//
 	// Asks its adapter now what it can do, also where it is paused.
 	CheckCloud(ctx context.Context, cloud CloudName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListKeyGroups performs a GET /clouds/{cloud}/key-groups (the `ListKeyGroups` operationId) request.
+	//
+	// The projects, zones and groups of a cloud, to whose instances it hands keys, as they were last read.
+	ListKeyGroups(ctx context.Context, cloud CloudName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ChangeKeyGroupWithBody performs a POST /clouds/{cloud}/key-groups (the `ChangeKeyGroup` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Has a cloud hand a key to all instances of a group, or no longer. A key that goes is refused to go where that leaves a login without a holder whose proof is fresh.
+	ChangeKeyGroupWithBody(ctx context.Context, cloud CloudName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ChangeKeyGroup performs a POST /clouds/{cloud}/key-groups (the `ChangeKeyGroup` operationId) request.
+	// Takes a body of the `application/json` content type.
+	//
+	// Has a cloud hand a key to all instances of a group, or no longer. A key that goes is refused to go where that leaves a login without a holder whose proof is fresh.
+	ChangeKeyGroup(ctx context.Context, cloud CloudName, body ChangeKeyGroupJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListCloudKeys performs a GET /clouds/{cloud}/keys (the `ListCloudKeys` operationId) request.
+	//
+	// Asks the cloud for its own catalogue of named keys, and says which of them are recorded here and what their names beside instances are worth.
+	ListCloudKeys(ctx context.Context, cloud CloudName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PublishKeyWithBody performs a POST /clouds/{cloud}/keys (the `PublishKey` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Puts the public key of a record into the cloud's catalogue, in all of its regions unless some are named. Repeating it changes nothing.
+	PublishKeyWithBody(ctx context.Context, cloud CloudName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PublishKey performs a POST /clouds/{cloud}/keys (the `PublishKey` operationId) request.
+	// Takes a body of the `application/json` content type.
+	//
+	// Puts the public key of a record into the cloud's catalogue, in all of its regions unless some are named. Repeating it changes nothing.
+	PublishKey(ctx context.Context, cloud CloudName, body PublishKeyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// UnpublishKey performs a DELETE /clouds/{cloud}/keys/{key} (the `UnpublishKey` operationId) request.
+	//
+	// Takes a named key out of the cloud's catalogue. What it opens stays as it is.
+	UnpublishKey(ctx context.Context, cloud CloudName, key string, params *UnpublishKeyParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ReadCloud performs a POST /clouds/{cloud}/read (the `ReadCloud` operationId) request.
 	//
@@ -5854,6 +6100,18 @@ type ClientInterface interface {
 	//
 	// What may keep an address from the instance's SSH port: its state, its address and its firewall rules as the cloud tells them now.
 	GetApproach(ctx context.Context, instance InstanceName, params *GetApproachParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TakeGroupKeysWithBody performs a PUT /instances/{instance}/group-keys (the `TakeGroupKeys` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Has one instance take the keys that its cloud hands to its groups, or refuse them.
+	TakeGroupKeysWithBody(ctx context.Context, instance InstanceName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TakeGroupKeys performs a PUT /instances/{instance}/group-keys (the `TakeGroupKeys` operationId) request.
+	// Takes a body of the `application/json` content type.
+	//
+	// Has one instance take the keys that its cloud hands to its groups, or refuse them.
+	TakeGroupKeys(ctx context.Context, instance InstanceName, body TakeGroupKeysJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetHostKeys performs a GET /instances/{instance}/host-keys (the `GetHostKeys` operationId) request.
 	//
@@ -6274,6 +6532,26 @@ type ClientInterface interface {
 	//
 	// Logins against keys: the worst logins first, and for each which keys are in place there or should.
 	GetReachMap(ctx context.Context, params *GetReachMapParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListRecordRules performs a GET /record-rules (the `ListRecordRules` operationId) request.
+	//
+	// Which instances that run in clouds are recorded by themselves, and which are left alone, by a label that they have there.
+	ListRecordRules(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PutRecordRuleWithBody performs a PUT /record-rules (the `PutRecordRule` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Keeps a rule, in the place of one for the same label. A rule for one cloud counts before one for all, and one that leaves alone before one that records.
+	PutRecordRuleWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PutRecordRule performs a PUT /record-rules (the `PutRecordRule` operationId) request.
+	// Takes a body of the `application/json` content type.
+	//
+	// Keeps a rule, in the place of one for the same label. A rule for one cloud counts before one for all, and one that leaves alone before one that records.
+	PutRecordRule(ctx context.Context, body PutRecordRuleJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RemoveRecordRule performs a DELETE /record-rules/{rule} (the `RemoveRecordRule` operationId) request.
+	RemoveRecordRule(ctx context.Context, rule openapi_types.UUID, params *RemoveRecordRuleParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListRestores performs a GET /restores (the `ListRestores` operationId) request.
 	ListRestores(ctx context.Context, params *ListRestoresParams, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -6824,6 +7102,115 @@ func (c *Client) ChangeCloud(ctx context.Context, cloud CloudName, body ChangeCl
 // Asks its adapter now what it can do, also where it is paused.
 func (c *Client) CheckCloud(ctx context.Context, cloud CloudName, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewCheckCloudRequest(c.Server, cloud)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListKeyGroups performs a GET /clouds/{cloud}/key-groups (the `ListKeyGroups` operationId) request.
+//
+// The projects, zones and groups of a cloud, to whose instances it hands keys, as they were last read.
+func (c *Client) ListKeyGroups(ctx context.Context, cloud CloudName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListKeyGroupsRequest(c.Server, cloud)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ChangeKeyGroupWithBody performs a POST /clouds/{cloud}/key-groups (the `ChangeKeyGroup` operationId) request,
+// with any type of body and a specified content type.
+//
+// Has a cloud hand a key to all instances of a group, or no longer. A key that goes is refused to go where that leaves a login without a holder whose proof is fresh.
+func (c *Client) ChangeKeyGroupWithBody(ctx context.Context, cloud CloudName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewChangeKeyGroupRequestWithBody(c.Server, cloud, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ChangeKeyGroup performs a POST /clouds/{cloud}/key-groups (the `ChangeKeyGroup` operationId) request.
+// Takes a body of the `application/json` content type.
+//
+// Has a cloud hand a key to all instances of a group, or no longer. A key that goes is refused to go where that leaves a login without a holder whose proof is fresh.
+func (c *Client) ChangeKeyGroup(ctx context.Context, cloud CloudName, body ChangeKeyGroupJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewChangeKeyGroupRequest(c.Server, cloud, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListCloudKeys performs a GET /clouds/{cloud}/keys (the `ListCloudKeys` operationId) request.
+//
+// Asks the cloud for its own catalogue of named keys, and says which of them are recorded here and what their names beside instances are worth.
+func (c *Client) ListCloudKeys(ctx context.Context, cloud CloudName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListCloudKeysRequest(c.Server, cloud)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PublishKeyWithBody performs a POST /clouds/{cloud}/keys (the `PublishKey` operationId) request,
+// with any type of body and a specified content type.
+//
+// Puts the public key of a record into the cloud's catalogue, in all of its regions unless some are named. Repeating it changes nothing.
+func (c *Client) PublishKeyWithBody(ctx context.Context, cloud CloudName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPublishKeyRequestWithBody(c.Server, cloud, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PublishKey performs a POST /clouds/{cloud}/keys (the `PublishKey` operationId) request.
+// Takes a body of the `application/json` content type.
+//
+// Puts the public key of a record into the cloud's catalogue, in all of its regions unless some are named. Repeating it changes nothing.
+func (c *Client) PublishKey(ctx context.Context, cloud CloudName, body PublishKeyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPublishKeyRequest(c.Server, cloud, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// UnpublishKey performs a DELETE /clouds/{cloud}/keys/{key} (the `UnpublishKey` operationId) request.
+//
+// Takes a named key out of the cloud's catalogue. What it opens stays as it is.
+func (c *Client) UnpublishKey(ctx context.Context, cloud CloudName, key string, params *UnpublishKeyParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewUnpublishKeyRequest(c.Server, cloud, key, params)
 	if err != nil {
 		return nil, err
 	}
@@ -7519,6 +7906,38 @@ func (c *Client) GetInstanceAccess(ctx context.Context, instance InstanceName, r
 // What may keep an address from the instance's SSH port: its state, its address and its firewall rules as the cloud tells them now.
 func (c *Client) GetApproach(ctx context.Context, instance InstanceName, params *GetApproachParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetApproachRequest(c.Server, instance, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TakeGroupKeysWithBody performs a PUT /instances/{instance}/group-keys (the `TakeGroupKeys` operationId) request,
+// with any type of body and a specified content type.
+//
+// Has one instance take the keys that its cloud hands to its groups, or refuse them.
+func (c *Client) TakeGroupKeysWithBody(ctx context.Context, instance InstanceName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTakeGroupKeysRequestWithBody(c.Server, instance, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TakeGroupKeys performs a PUT /instances/{instance}/group-keys (the `TakeGroupKeys` operationId) request.
+// Takes a body of the `application/json` content type.
+//
+// Has one instance take the keys that its cloud hands to its groups, or refuse them.
+func (c *Client) TakeGroupKeys(ctx context.Context, instance InstanceName, body TakeGroupKeysJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTakeGroupKeysRequest(c.Server, instance, body)
 	if err != nil {
 		return nil, err
 	}
@@ -8739,6 +9158,66 @@ func (c *Client) GetReach(ctx context.Context, params *GetReachParams, reqEditor
 // Logins against keys: the worst logins first, and for each which keys are in place there or should.
 func (c *Client) GetReachMap(ctx context.Context, params *GetReachMapParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetReachMapRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListRecordRules performs a GET /record-rules (the `ListRecordRules` operationId) request.
+//
+// Which instances that run in clouds are recorded by themselves, and which are left alone, by a label that they have there.
+func (c *Client) ListRecordRules(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListRecordRulesRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PutRecordRuleWithBody performs a PUT /record-rules (the `PutRecordRule` operationId) request,
+// with any type of body and a specified content type.
+//
+// Keeps a rule, in the place of one for the same label. A rule for one cloud counts before one for all, and one that leaves alone before one that records.
+func (c *Client) PutRecordRuleWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPutRecordRuleRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PutRecordRule performs a PUT /record-rules (the `PutRecordRule` operationId) request.
+// Takes a body of the `application/json` content type.
+//
+// Keeps a rule, in the place of one for the same label. A rule for one cloud counts before one for all, and one that leaves alone before one that records.
+func (c *Client) PutRecordRule(ctx context.Context, body PutRecordRuleJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPutRecordRuleRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemoveRecordRule performs a DELETE /record-rules/{rule} (the `RemoveRecordRule` operationId) request.
+func (c *Client) RemoveRecordRule(ctx context.Context, rule openapi_types.UUID, params *RemoveRecordRuleParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveRecordRuleRequest(c.Server, rule, params)
 	if err != nil {
 		return nil, err
 	}
@@ -10381,6 +10860,248 @@ func NewCheckCloudRequest(server string, cloud CloudName) (*http.Request, error)
 	}
 
 	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListKeyGroupsRequest constructs an http.Request for the ListKeyGroups method
+func NewListKeyGroupsRequest(server string, cloud CloudName) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "cloud", cloud, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/clouds/%s/key-groups", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewChangeKeyGroupRequest calls the generic ChangeKeyGroup builder with application/json body
+func NewChangeKeyGroupRequest(server string, cloud CloudName, body ChangeKeyGroupJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewChangeKeyGroupRequestWithBody(server, cloud, "application/json", bodyReader)
+}
+
+// NewChangeKeyGroupRequestWithBody constructs an http.Request for the ChangeKeyGroup method, with any body, and a specified content type
+func NewChangeKeyGroupRequestWithBody(server string, cloud CloudName, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "cloud", cloud, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/clouds/%s/key-groups", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewListCloudKeysRequest constructs an http.Request for the ListCloudKeys method
+func NewListCloudKeysRequest(server string, cloud CloudName) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "cloud", cloud, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/clouds/%s/keys", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewPublishKeyRequest calls the generic PublishKey builder with application/json body
+func NewPublishKeyRequest(server string, cloud CloudName, body PublishKeyJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewPublishKeyRequestWithBody(server, cloud, "application/json", bodyReader)
+}
+
+// NewPublishKeyRequestWithBody constructs an http.Request for the PublishKey method, with any body, and a specified content type
+func NewPublishKeyRequestWithBody(server string, cloud CloudName, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "cloud", cloud, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/clouds/%s/keys", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewUnpublishKeyRequest constructs an http.Request for the UnpublishKey method
+func NewUnpublishKeyRequest(server string, cloud CloudName, key string, params *UnpublishKeyParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "cloud", cloud, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "key", key, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/clouds/%s/keys/%s", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Region != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "region", *params.Region, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "array", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Reason != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "reason", *params.Reason, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
 	if err != nil {
 		return nil, err
 	}
@@ -12412,6 +13133,53 @@ func NewGetApproachRequest(server string, instance InstanceName, params *GetAppr
 	if err != nil {
 		return nil, err
 	}
+
+	return req, nil
+}
+
+// NewTakeGroupKeysRequest calls the generic TakeGroupKeys builder with application/json body
+func NewTakeGroupKeysRequest(server string, instance InstanceName, body TakeGroupKeysJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewTakeGroupKeysRequestWithBody(server, instance, "application/json", bodyReader)
+}
+
+// NewTakeGroupKeysRequestWithBody constructs an http.Request for the TakeGroupKeys method, with any body, and a specified content type
+func NewTakeGroupKeysRequestWithBody(server string, instance InstanceName, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "instance", instance, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/instances/%s/group-keys", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -15479,6 +16247,134 @@ func NewGetReachMapRequest(server string, params *GetReachMapParams) (*http.Requ
 	}
 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListRecordRulesRequest constructs an http.Request for the ListRecordRules method
+func NewListRecordRulesRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/record-rules")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewPutRecordRuleRequest calls the generic PutRecordRule builder with application/json body
+func NewPutRecordRuleRequest(server string, body PutRecordRuleJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewPutRecordRuleRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewPutRecordRuleRequestWithBody constructs an http.Request for the PutRecordRule method, with any body, and a specified content type
+func NewPutRecordRuleRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/record-rules")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewRemoveRecordRuleRequest constructs an http.Request for the RemoveRecordRule method
+func NewRemoveRecordRuleRequest(server string, rule openapi_types.UUID, params *RemoveRecordRuleParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "rule", rule, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/record-rules/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Reason != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "reason", *params.Reason, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
 	if err != nil {
 		return nil, err
 	}

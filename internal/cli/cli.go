@@ -60,7 +60,7 @@ func groups() []group {
 		{"Clouds", clouds.CloudCommands},
 		{"Instances", slices.Concat(
 			fleet.InstanceCommands,
-			clouds.BringInCommands,
+			clouds.BringInCommands, clouds.KeyCommands,
 			fleet.JumpCommands,
 			fleet.HostKeyCommands,
 			restore.PasswordCommands,

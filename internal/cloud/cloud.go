@@ -68,6 +68,11 @@ type (
 	CommandResult = adapter.CommandResult
 	Fault         = adapter.Fault
 	FaultKind     = adapter.FaultKind
+
+	InstanceChanges = adapter.InstanceChanges
+	KeyPair         = adapter.KeyPair
+	KeyPairs        = adapter.KeyPairs
+	KeyGroup        = adapter.KeyGroup
 )
 
 // What a cloud may be able to do, what an instance may be doing, and the states of a guest agent.
@@ -83,6 +88,9 @@ const (
 	CanMetadata   = adapter.CapabilityMetadataKeys
 	CanShell      = adapter.CapabilityBrowserShell
 	CanPasswords  = adapter.CapabilityPasswords
+	CanChanges    = adapter.CapabilityInstanceChanges
+	CanCatalogue  = adapter.CapabilityKeyCatalogue
+	CanGroupKeys  = adapter.CapabilityGroupKeys
 
 	AgentFileIsNone   = adapter.AgentFileKindNone
 	AgentFileIsFile   = adapter.AgentFileKindFile
@@ -420,4 +428,53 @@ func (c *Cloud) InstancesPage(ctx context.Context, after string, limit int) ([]I
 		params.After = &after
 	}
 	return read[[]Instance](c.client.ListInstances(ctx, &params))
+}
+
+// InstanceChanges returns what has changed of instances since the place after, at most limit at once. Without one it
+// returns the place of now. Changes that are too old to be known are a *RefusedError with the status 410.
+func (c *Cloud) InstanceChanges(ctx context.Context, after string, limit int) (InstanceChanges, error) {
+	params := adapter.ListInstanceChangesParams{Limit: &limit}
+	if after != "" {
+		params.After = &after
+	}
+	return read[InstanceChanges](c.client.ListInstanceChanges(ctx, &params))
+}
+
+// KeyPairs returns the cloud's catalogue of named public keys.
+func (c *Cloud) KeyPairs(ctx context.Context) (KeyPairs, error) {
+	return read[KeyPairs](c.client.ListKeyPairs(ctx))
+}
+
+// AddKeyPair puts a public key, in one line, into the catalogue.
+func (c *Cloud) AddKeyPair(ctx context.Context, region, name, line string) (KeyPair, error) {
+	return read[KeyPair](c.client.AddKeyPair(ctx, adapter.NewKeyPair{Name: name, Region: region, PublicKey: line}))
+}
+
+// RemoveKeyPair takes a public key out of the catalogue; one that is gone already is no error.
+func (c *Cloud) RemoveKeyPair(ctx context.Context, region, name string) error {
+	_, err := body(c.client.RemoveKeyPair(ctx, region, name))
+	return err
+}
+
+// KeyGroups returns the keys that the cloud hands to every instance of a project, a zone or a group.
+func (c *Cloud) KeyGroups(ctx context.Context) ([]KeyGroup, error) {
+	return read[[]KeyGroup](c.client.ListKeyGroups(ctx))
+}
+
+// SetKeyGroup replaces the keys of a group, which must still be was.
+func (c *Cloud) SetKeyGroup(ctx context.Context, group string, was, keys []MetadataKey) error {
+	_, err := body(c.client.SetKeyGroup(ctx, group, adapter.KeyGroupChange{Was: was, Keys: keys}))
+	return err
+}
+
+// TakeGroupKeys has an instance take the keys of its groups, or refuse them.
+func (c *Cloud) TakeGroupKeys(ctx context.Context, id string, taken bool) error {
+	_, err := body(c.client.TakeGroupKeys(ctx, id, adapter.GroupKeysTaken{Taken: taken}))
+	return err
+}
+
+// Gone reports whether the cloud says that what was asked for is too old to be known.
+func Gone(err error) bool {
+	refused, ok := errors.AsType[*RefusedError](err)
+	return ok && refused.Status == http.StatusGone
 }

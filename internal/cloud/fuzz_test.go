@@ -115,6 +115,12 @@ func everyCall(ctx context.Context, c *Cloud) map[string]error {
 	one("disk", err)
 	_, err = c.MetadataKeys(ctx, "i-1")
 	one("metadata", err)
+	_, err = c.InstanceChanges(ctx, "after", 10)
+	one("changes", err)
+	_, err = c.KeyPairs(ctx)
+	one("key pairs", err)
+	_, err = c.KeyGroups(ctx)
+	one("key groups", err)
 	_, err = c.Password(ctx, "i-1")
 	one("password", err)
 	return all

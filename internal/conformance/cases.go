@@ -81,6 +81,35 @@ var cases = []oneCase{
 	{"disks", "listDisks", "an instance has one root disk, under a device name", disks},
 	{"snapshots", "listSnapshots", "each copy has an id of its own and says of which instance it is", snapshots},
 	{"metadata keys", "getMetadataKeys", "each entry has a user and a line", metadata},
+	{
+		"changes",
+		"listInstanceChanges",
+		"without a place it names the current one, and tells of no instance",
+		changes,
+	},
+	{
+		"changes too old",
+		"listInstanceChanges",
+		"a place that it does not know is 410, so that the whole list is read instead",
+		func(c *check) error {
+			if err := c.needs(cloud.CanChanges, "/instance-changes"); err != nil {
+				return err
+			}
+			return c.refused(http.MethodGet, "/instance-changes?after=no-such-place-"+uuid.NewString(), nil, 410)
+		},
+	},
+	{
+		"key catalogue",
+		"listKeyPairs",
+		"each named key has a name of its own in its region, and a fingerprint that can be read",
+		catalogue,
+	},
+	{
+		"key groups",
+		"listKeyGroups",
+		"each group has an id of its own and a kind, and each of its keys a user and a line",
+		keyGroups,
+	},
 	{"stop", "stopInstance", "what is stopped, or being stopped, may be stopped again", stop},
 	{"start", "startInstance", "what is started, or being started, may be started again", start},
 	{"delete", "deleteInstance", "what is ended may be ended again, and is 404 or deleted then", end},
@@ -89,6 +118,7 @@ var cases = []oneCase{
 var known = []cloud.Capability{
 	cloud.CanFirewall, cloud.CanBootOutput, cloud.CanGuestAgent, cloud.CanSnapshots, cloud.CanStartStop, cloud.CanLaunch,
 	cloud.CanDisks, cloud.CanAddresses, cloud.CanMetadata, cloud.CanShell, cloud.CanPasswords,
+	cloud.CanChanges, cloud.CanCatalogue, cloud.CanGroupKeys,
 }
 
 func capabilities(c *check) error {

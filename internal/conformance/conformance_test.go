@@ -230,6 +230,22 @@ func TestPlantedFaultsAreFound(t *testing.T) {
 			bent(h, to("GET", "/snapshots"), words(`"instance":"i-`, `"instance":"","was":"`)),
 			"snapshots", "",
 		},
+		"changes of all that there ever was": {
+			bent(h, to("GET", "/instance-changes"), words(`"instances":[]`, `"instances":[{"id":"i-1"}]`)),
+			"changes", "",
+		},
+		"a place that is not known is forgiven": {
+			bent(h, to("GET", "/instance-changes"), always(200, `{"instances":[],"next":"1","more":false}`)),
+			"changes too old", "",
+		},
+		"a fingerprint of its own": {
+			bent(h, to("GET", "/key-pairs"), always(200, `{"key_pairs":[{"name":"a","region":"b","fingerprint":"blue"}]}`)),
+			"key catalogue", "",
+		},
+		"a group of no kind": {
+			bent(h, to("GET", "/key-groups"), words(`"kind":"zone"`, `"kind":"flock"`)),
+			"key groups", "",
+		},
 		"each launch is another": {
 			forgetful,
 			"launch", "debian-12",

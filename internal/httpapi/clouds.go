@@ -75,7 +75,7 @@ func cloudOf(c record.Cloud) contract.Cloud {
 	if c.ReadSaid != nil {
 		out.ReadSaid = &contract.CloudReading{
 			Instances: c.ReadSaid.Instances, New: c.ReadSaid.New, Changed: c.ReadSaid.Changed, Gone: c.ReadSaid.Gone,
-			Seconds: c.ReadSaid.Seconds,
+			Seconds: c.ReadSaid.Seconds, Part: optional(c.ReadSaid.Part),
 		}
 	}
 	if c.CA != "" {
@@ -116,7 +116,7 @@ func cloudInstanceOf(i record.CloudInstance) contract.CloudInstance {
 		CloudId: i.CloudID, Name: i.Name, State: contract.InstanceState(i.State), Image: i.Image, Size: i.Size, Zone: i.Zone,
 		Region: i.Region, PrivateAddress: i.PrivateAddress, PublicAddress: i.PublicAddress, SshPort: i.SSHPort,
 		StaticAddress: i.StaticAddress, KeyLabel: i.KeyLabel, LaunchedAt: i.LaunchedAt, FirstSeen: i.FirstSeen,
-		LastSeen: i.LastSeen, RecordedAs: i.RecordedAs,
+		LastSeen: i.LastSeen, RecordedAs: i.RecordedAs, Labels: &i.Labels, OtherAddresses: &i.OtherAddresses,
 	}
 }
 

@@ -205,6 +205,7 @@ func (a *api) ImportKey(
 		Comment:      b.Comment,
 		MadeByClient: given(b.Origin) == contract.OriginClient,
 		PKCS8SHA1:    given(b.Pkcs8Sha1),
+		NoHolder:     given(b.NoHolder),
 	})
 	return contract.ImportKey201JSONResponse(keyOf(k)), err
 }

@@ -61,6 +61,8 @@ func answerProblem(g *gin.Context, err error) {
 	var clash *conflict
 	var bad *badRequest
 	switch {
+	case errors.Is(err, errTooOld):
+		writeProblem(g, http.StatusGone, "gone", err.Error())
 	case errors.Is(err, errNotFound):
 		writeProblem(g, http.StatusNotFound, "not-found", err.Error())
 	case errors.As(err, &clash):
@@ -127,7 +129,7 @@ func (a api) ListInstances(
 				return err
 			}
 			i, err := get[instance](tx, bucketInstances, id.Instance)
-			out = append(out, i.Instance)
+			out = append(out, told(i))
 			return err
 		})
 		if errors.Is(err, errNotFound) {
@@ -137,7 +139,7 @@ func (a api) ListInstances(
 	}
 	page, err := all[instance](a.state, bucketInstances, after, limit, nil)
 	for _, i := range page {
-		out = append(out, i.Instance)
+		out = append(out, told(i))
 	}
 	return out, err
 }
@@ -201,6 +203,9 @@ func (a api) judgeLaunch(l adapter.Launch) (instance, error) {
 	if l.KeyLabel != nil {
 		i.KeyLabel = *l.KeyLabel
 	}
+	if l.Labels != nil {
+		i.Labels = l.Labels
+	}
 	if l.StaticAddress != nil {
 		i.StaticAddress = *l.StaticAddress
 	}
@@ -229,7 +234,7 @@ func (a api) GetInstance(
 	if err != nil {
 		return nil, fmt.Errorf("instance %s: %w", r.Instance, err)
 	}
-	return adapter.GetInstance200JSONResponse(i.Instance), nil
+	return adapter.GetInstance200JSONResponse(told(i)), nil
 }
 
 func (a api) DeleteInstance(

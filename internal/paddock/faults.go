@@ -26,6 +26,9 @@ var everything = []adapter.Capability{
 	adapter.CapabilityMetadataKeys,
 	adapter.CapabilityBrowserShell,
 	adapter.CapabilityPasswords,
+	adapter.CapabilityInstanceChanges,
+	adapter.CapabilityKeyCatalogue,
+	adapter.CapabilityGroupKeys,
 }
 
 // needs is what a call is a part of; a call that is not named is always there.
@@ -53,6 +56,14 @@ var needs = map[string]adapter.Capability{
 	"RunInShell":      adapter.CapabilityBrowserShell,
 	"GetPassword":     adapter.CapabilityPasswords,
 	"ResetPassword":   adapter.CapabilityPasswords,
+
+	"ListInstanceChanges": adapter.CapabilityInstanceChanges,
+	"ListKeyPairs":        adapter.CapabilityKeyCatalogue,
+	"AddKeyPair":          adapter.CapabilityKeyCatalogue,
+	"RemoveKeyPair":       adapter.CapabilityKeyCatalogue,
+	"ListKeyGroups":       adapter.CapabilityGroupKeys,
+	"SetKeyGroup":         adapter.CapabilityGroupKeys,
+	"TakeGroupKeys":       adapter.CapabilityGroupKeys,
 }
 
 func (c *Cloud) capabilities() []adapter.Capability {

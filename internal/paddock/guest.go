@@ -189,14 +189,8 @@ func (a api) GetMetadataKeys(
 func (a api) SetMetadataKeys(
 	_ context.Context, r adapter.SetMetadataKeysRequestObject,
 ) (adapter.SetMetadataKeysResponseObject, error) {
-	if len(*r.Body) > 64 {
-		return nil, &badRequest{"64 entries are the limit"}
-	}
-	for _, k := range *r.Body {
-		if _, _, _, _, err := ssh.ParseAuthorizedKey([]byte(k.Line)); err != nil || k.User == "" ||
-			strings.ContainsAny(k.Line+k.User, "\r\n/:") && strings.ContainsAny(k.User, "/:") {
-			return nil, &badRequest{"an entry has no user or no public key in one line"}
-		}
+	if err := checkEntries(*r.Body); err != nil {
+		return nil, err
 	}
 	defer a.lock("metadata " + r.Instance)()
 	if err := a.changeInstance(
@@ -217,6 +211,19 @@ func (a api) SetMetadataKeys(
 	return adapter.SetMetadataKeys204Response{}, nil
 }
 
+func checkEntries(entries []adapter.MetadataKey) error {
+	if len(entries) > 64 {
+		return &badRequest{"64 entries are the limit"}
+	}
+	for _, k := range entries {
+		if _, _, _, _, err := ssh.ParseAuthorizedKey([]byte(k.Line)); err != nil || k.User == "" ||
+			strings.ContainsAny(k.Line+k.User, "\r\n/:") && strings.ContainsAny(k.User, "/:") {
+			return &badRequest{"an entry has no user or no public key in one line"}
+		}
+	}
+	return nil
+}
+
 // copyMetadataKeys is the process in the guest: it places the lines of new entries and
 // takes out those that it placed and whose entries are gone.
 func (c *Cloud) copyMetadataKeys(id string) {
@@ -230,6 +237,10 @@ func (c *Cloud) copyMetadataKeys(id string) {
 		time.Since(i.MetadataSince) < c.opts.Latency.Metadata {
 		return
 	}
+	wanted, err := c.keysFor(i)
+	if err != nil || slices.Equal(wanted, i.PlacedKeys) {
+		return
+	}
 	d, err := c.openDisk(id)
 	if err != nil {
 		return
@@ -237,16 +248,16 @@ func (c *Cloud) copyMetadataKeys(id string) {
 	defer d.Close()
 	c.agentWrites.Lock()
 	defer c.agentWrites.Unlock()
-	for _, k := range i.MetadataKeys {
+	for _, k := range wanted {
 		err = errors.Join(err, d.ChangeLines(k.User, k.Line, true))
 	}
 	for _, k := range i.PlacedKeys {
-		if !slices.Contains(i.MetadataKeys, k) {
+		if !slices.Contains(wanted, k) {
 			err = errors.Join(err, d.ChangeLines(k.User, k.Line, false))
 		}
 	}
 	if err == nil {
-		err = c.changeInstance(id, func(now *instance) { now.PlacedKeys = i.MetadataKeys })
+		err = c.changeInstance(id, func(now *instance) { now.PlacedKeys = wanted })
 	}
 	if err != nil {
 		c.log.Error("copy metadata keys", "instance", i.Name, "err", err)

@@ -276,7 +276,7 @@ func (c *Cloud) boot(op operation) error {
 		i.Password = password
 		i.Booted, i.BootOutput, i.State = true, output, adapter.InstanceStateRunning
 	})
-	if err == nil && len(i.MetadataKeys)+len(i.PlacedKeys) > 0 {
+	if err == nil {
 		c.copyMetadataKeys(i.Id)
 	}
 	return err

@@ -149,9 +149,7 @@ func (c *Cloud) resume() error {
 			if err := c.listen(i); err != nil {
 				return fmt.Errorf("paddock: instance %s: %w (is another paddockd running on %s?)", i.Name, err, c.opts.Block)
 			}
-			if len(i.MetadataKeys)+len(i.PlacedKeys) > 0 {
-				c.copyMetadataKeys(i.Id)
-			}
+			c.copyMetadataKeys(i.Id)
 		}
 	}
 	ops, err := c.state.runningOperations()

@@ -15,7 +15,10 @@ import (
 	"plumlatch/internal/paddock/adapter"
 )
 
-var errNotFound = errors.New("not found")
+var (
+	errNotFound = errors.New("not found")
+	errTooOld   = errors.New("changes since then are not known: read the whole list")
+)
 
 // instance is one machine as the cloud keeps it.
 type instance struct {
@@ -35,6 +38,8 @@ type instance struct {
 	// in the guest has placed.
 	MetadataKeys, PlacedKeys []adapter.MetadataKey
 	MetadataSince            time.Time
+	// RefusesGroupKeys is whether it was told to refuse the keys of its groups.
+	RefusesGroupKeys bool
 	// Password is the administrator's of a Windows instance.
 	Password *adapter.Password
 	// Copied is the copy that it was launched from.
@@ -65,6 +70,10 @@ var (
 	bucketAddresses  = []byte("addresses")
 	bucketSnapshots  = []byte("snapshots")
 	bucketDisks      = []byte("disks")
+	bucketKeyPairs   = []byte("key pairs") // a region and a name to a key
+	bucketGroups     = []byte("key groups")
+	bucketChanges    = []byte("changes") // numbers to instances, each once
+	bucketChangeOf   = []byte("change of")
 	bucketAttached   = []byte("attached") // an instance and a disk to a key
 	buckets          = [][]byte{
 		bucketInstances,
@@ -74,6 +83,10 @@ var (
 		bucketAddresses,
 		bucketSnapshots,
 		bucketDisks,
+		bucketKeyPairs,
+		bucketGroups,
+		bucketChanges,
+		bucketChangeOf,
 	}
 )
 
@@ -116,6 +129,11 @@ func put(tx *bbolt.Tx, bucket []byte, key string, v any) error {
 	data, err := json.Marshal(v)
 	if err != nil {
 		return err
+	}
+	if string(bucket) == string(bucketInstances) {
+		if err := noteChange(tx, key); err != nil {
+			return err
+		}
 	}
 	return tx.Bucket(bucket).Put([]byte(key), data)
 }

@@ -40,6 +40,8 @@ type CloudChange struct {
 	ReadWantedAt, ReadTriedAt, ReadAt *time.Time
 	ReadSaid                          *CloudReading `gorm:"serializer:json"`
 	ReadAccepts                       *bool
+	ChangesAfter                      *string
+	WholeAt                           *time.Time
 }
 
 // CloudAnswer is what a cloud answered when it was asked what it can do.

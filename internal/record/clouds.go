@@ -54,9 +54,13 @@ type Cloud struct {
 	ReadFailure                       string
 	// ReadAccepts is whether the next reading may find most of what is recorded gone.
 	ReadAccepts bool
-	ReadSaid    *CloudReading `gorm:"serializer:json"`
-	Instances   int           `gorm:"->;-:migration"` // how many are recorded in it
-	NotRecorded int           `gorm:"->;-:migration"` // how many run in it and are not
+	// ChangesAfter is the place in time, as the adapter names it, up to which changes were read; "" for none. WholeAt is
+	// when its whole list was read last.
+	ChangesAfter string
+	WholeAt      *time.Time
+	ReadSaid     *CloudReading `gorm:"serializer:json"`
+	Instances    int           `gorm:"->;-:migration"` // how many are recorded in it
+	NotRecorded  int           `gorm:"->;-:migration"` // how many run in it and are not
 }
 
 // CloudReading is what a reading of all that runs in a cloud found.
@@ -66,6 +70,8 @@ type CloudReading struct {
 	Changed   int `json:"changed"` // recorded, and not as they were
 	Gone      int `json:"gone"`
 	Seconds   int `json:"seconds"`
+	// Part is whether only what had changed was read.
+	Part bool `json:"part,omitempty"`
 }
 
 // CloudInstance is an instance as its cloud last told.
@@ -80,10 +86,15 @@ type CloudInstance struct {
 	SSHPort                       int `gorm:"column:ssh_port"`
 	StaticAddress                 bool
 	KeyLabel                      string
-	LaunchedAt                    *time.Time
-	FirstSeen, LastSeen           time.Time
-	GoneAt                        *time.Time
-	RecordedAs                    string `gorm:"->;-:migration"` // the name of its record; "" for none
+	Labels                        map[string]string `gorm:"serializer:json"` // those that it has in the cloud
+	OtherAddresses                []string          `gorm:"serializer:json"`
+	// KeyGroups are the ids of the groups whose keys the cloud hands to it, TakesGroupKeys whether those open it.
+	KeyGroups           []string `gorm:"serializer:json"`
+	TakesGroupKeys      bool
+	LaunchedAt          *time.Time
+	FirstSeen, LastSeen time.Time
+	GoneAt              *time.Time
+	RecordedAs          string `gorm:"->;-:migration"` // the name of its record; "" for none
 }
 
 // CloudInstanceFilter narrows a list of what runs in clouds; empty fields do not.

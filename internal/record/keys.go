@@ -1,11 +1,13 @@
 package record
 
 import (
+	"bytes"
 	"time"
 
 	"github.com/google/uuid"
 
 	"plumlatch/internal/core/custody"
+	"plumlatch/internal/core/keypair"
 )
 
 // AskedKey is a new public key that a holder is asked to bring for a rotation.
@@ -129,4 +131,17 @@ type SharedPrime struct {
 	KeyID   uuid.UUID
 	OtherID uuid.UUID
 	FoundAt time.Time
+}
+
+// Has reports whether the digest, in whichever notation, is the key's.
+func (k *Key) Has(d keypair.Digest) bool {
+	switch d.Kind {
+	case "sha256":
+		return bytes.Equal(k.SHA256, d.Sum)
+	case "md5":
+		return bytes.Equal(k.MD5, d.Sum) || bytes.Equal(k.SPKIMD5, d.Sum)
+	case "sha1":
+		return len(d.Sum) > 0 && bytes.Equal(k.PKCS8SHA1, d.Sum)
+	}
+	return false
 }

@@ -15,6 +15,7 @@ import (
 	"plumlatch/internal/safe"
 	"plumlatch/internal/service/access"
 	"plumlatch/internal/service/closing"
+	"plumlatch/internal/service/cloudkeys"
 	"plumlatch/internal/service/clouds"
 	"plumlatch/internal/service/fleet"
 	"plumlatch/internal/service/history"
@@ -83,6 +84,7 @@ type Service struct {
 	Reading   *reading.Service
 	Inventory *inventory.Service
 	Access    *access.Service
+	CloudKeys *cloudkeys.Service
 	Settle    *settle.Service
 	History   *history.Service
 	Replace   *replace.Service
@@ -130,6 +132,7 @@ func New(s *store.Store, c *cloud.Cloud, e *runs.Engine, log *slog.Logger, o Opt
 		Every:   o.ReadCloudsEvery,
 	})
 	h.Access = access.New(s, e, h.Journal, h.Keys, h.Fleet, h.Runs, h.Reading, now, cmp.Or(o.Fresh, defaultFresh))
+	h.CloudKeys = cloudkeys.New(s, h.Clouds, h.Keys, h.Fleet, h.Access, h.Inventory, h.Journal, now)
 	h.Settle = settle.New(s, e, h.Journal, h.Keys, h.Fleet, h.Reading, h.Access, now)
 	h.History = history.New(s, h.Keys, now)
 	h.Replace = replace.New(replace.Parts{

@@ -49,12 +49,18 @@ func (s *Store) PutCloudInstances(
 			StaticAddress  bool       `json:"static_address"`
 			KeyLabel       string     `json:"key_label"`
 			LaunchedAt     *time.Time `json:"launched_at"`
+
+			Labels         map[string]string `json:"labels"`
+			OtherAddresses []string          `json:"other_addresses"`
+			KeyGroups      []string          `json:"key_groups"`
+			TakesGroupKeys bool              `json:"takes_group_keys"`
 		}
 		rows := make([]row, 0, part)
 		for _, i := range list[:min(part, len(list))] {
 			rows = append(rows, row{
 				NewID(), i.CloudID, i.Name, string(i.State), i.Image, i.Size, i.Zone, i.Region, i.PrivateAddress,
-				i.PublicAddress, i.SSHPort, i.StaticAddress, i.KeyLabel, i.LaunchedAt,
+				i.PublicAddress, i.SSHPort, i.StaticAddress, i.KeyLabel, i.LaunchedAt, notNil(i.Labels),
+				append([]string{}, i.OtherAddresses...), append([]string{}, i.KeyGroups...), i.TakesGroupKeys,
 			})
 		}
 		text, err := json.Marshal(rows)
@@ -64,17 +70,20 @@ func (s *Store) PutCloudInstances(
 		var n int
 		err = s.db.WithContext(ctx).Raw(`WITH put AS (INSERT INTO public.cloud_instances (id, cloud, cloud_id, name, state,
 				image, size, zone, region, private_address, public_address, ssh_port, static_address, key_label, launched_at,
-				first_seen, last_seen)
+				first_seen, last_seen, labels, other_addresses, key_groups, takes_group_keys)
 			SELECT id, ?, cloud_id, name, state, image, size, zone, region, private_address, public_address, ssh_port,
-				static_address, key_label, launched_at, ?, ?
+				static_address, key_label, launched_at, ?, ?, labels, other_addresses, key_groups, takes_group_keys
 			FROM jsonb_to_recordset(CAST(? AS jsonb)) AS n (id uuid, cloud_id text, name text, state text, image text,
 				size text, zone text, region text, private_address text, public_address text, ssh_port int,
-				static_address bool, key_label text, launched_at timestamptz)
+				static_address bool, key_label text, launched_at timestamptz, labels jsonb, other_addresses jsonb,
+				key_groups jsonb, takes_group_keys bool)
 			ON CONFLICT (cloud, cloud_id) DO UPDATE SET name = excluded.name, state = excluded.state,
 				image = excluded.image, size = excluded.size, zone = excluded.zone, region = excluded.region,
 				private_address = excluded.private_address, public_address = excluded.public_address,
 				ssh_port = excluded.ssh_port, static_address = excluded.static_address, key_label = excluded.key_label,
-				launched_at = excluded.launched_at, last_seen = excluded.last_seen, gone_at = NULL
+				launched_at = excluded.launched_at, labels = excluded.labels, other_addresses = excluded.other_addresses,
+				key_groups = excluded.key_groups, takes_group_keys = excluded.takes_group_keys,
+				last_seen = excluded.last_seen, gone_at = NULL
 			RETURNING first_seen = last_seen AS fresh)
 			SELECT count(*) FILTER (WHERE fresh) FROM put`, cloud, at, at, string(text)).Scan(&n).Error
 		if err != nil {
@@ -83,6 +92,13 @@ func (s *Store) PutCloudInstances(
 		fresh += n
 	}
 	return fresh, nil
+}
+
+func notNil(m map[string]string) map[string]string {
+	if m == nil {
+		return map[string]string{}
+	}
+	return m
 }
 
 // CloudInstancesThere returns those of a cloud that were there when it was last read: first those that are recorded
@@ -197,7 +213,7 @@ func (s *Store) CloudInstances(
 		if *f.Recorded {
 			q = q.Where("i.id IS NOT NULL")
 		} else {
-			q = q.Where("i.id IS NULL AND " + notOurs)
+			q = q.Where("i.id IS NULL AND " + notOurs + " AND NOT coalesce(" + ruleFor + ", false)")
 		}
 	}
 	q = q.Session(&gorm.Session{})

@@ -14,7 +14,7 @@ const instancesInCloud = `clouds.*, (SELECT count(*) FROM instances i
 	(SELECT count(*) FROM cloud_instances ` + recordedAs + `
 		WHERE cloud_instances.cloud = clouds.id AND cloud_instances.gone_at IS NULL
 		AND cloud_instances.state <> 'deleted'
-		AND i.id IS NULL AND ` + notOurs + `) AS not_recorded`
+		AND i.id IS NULL AND ` + notOurs + ` AND NOT coalesce(` + ruleFor + `, false)) AS not_recorded`
 
 // AddCloud keeps a cloud. A *TakenError names clouds_name or clouds_adapter.
 func (s *Store) AddCloud(ctx context.Context, c record.Cloud, token record.Secret) error {

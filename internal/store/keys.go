@@ -10,6 +10,7 @@ import (
 	"gorm.io/gorm/clause"
 
 	"plumlatch/internal/core/custody"
+	"plumlatch/internal/core/keypair"
 	"plumlatch/internal/record"
 )
 
@@ -221,6 +222,20 @@ func (s *Store) KeysWithDigest(ctx context.Context, kind string, digest []byte) 
 		return nil, plain(err)
 	}
 	return keys, s.withSharedPrimes(ctx, keys)
+}
+
+// KeysWithDigests returns the keys that have one of the digests, in whichever notation, by name.
+func (s *Store) KeysWithDigests(ctx context.Context, digests []keypair.Digest) (keys []record.Key, err error) {
+	of := map[string][][]byte{"sha256": {{}}, "md5": {{}}, "sha1": {{}}}
+	for _, d := range digests {
+		of[d.Kind] = append(of[d.Kind], d.Sum)
+	}
+	err = s.db.WithContext(ctx).
+		Where("sha256 IN ? OR md5 IN ? OR spki_md5 IN ? OR pkcs8_sha1 IN ?", of["sha256"], of["md5"], of["md5"], of["sha1"]).
+		Order("name").
+		Find(&keys).
+		Error
+	return keys, plain(err)
 }
 
 // KeysIn returns those of the keys, told by their digests, that are recorded,

@@ -233,6 +233,27 @@ func (s *Store) reachAuthorities(
 		out = append(out, record.ReachPair{KeyID: key.Bytes, LoginID: login.Bytes, Authority: true})
 		return nil
 	})
+	if err != nil {
+		return out, plain(err)
+	}
+	groups, err := s.reachGroups(ctx, among, args)
+	return append(out, groups...), err
+}
+
+// reachGroups returns the recorded keys that clouds hand to the groups in which instances are. They open logins whether
+// their lines are there or not, and so count as authorities do.
+// Raw, as those are.
+func (s *Store) reachGroups(ctx context.Context, among string, args []any) (out []record.ReachPair, err error) {
+	rows, err := s.pools.plainOf(ctx).Query(ctx, `SELECT DISTINCT key_id, login_id FROM (SELECT n.id AS key_id,
+			l.id AS login_id FROM group_keys k JOIN keys n ON n.sha256 = k.sha256 `+openedByGroups+`) AS o `+among, args...)
+	if err != nil {
+		return nil, plain(err)
+	}
+	var key, login pgtype.UUID
+	_, err = pgx.ForEachRow(rows, []any{&key, &login}, func() error {
+		out = append(out, record.ReachPair{KeyID: key.Bytes, LoginID: login.Bytes, Authority: true})
+		return nil
+	})
 	return out, plain(err)
 }
 
@@ -274,13 +295,23 @@ func conditionsOf(f record.ReachFilter) (string, []any) {
 	}
 	opened := func(of string) string {
 		return "l.id IN (SELECT login_id FROM grants WHERE withdrawn_at IS NULL AND key_id IN (" + of + ")" +
-			" UNION SELECT login_id FROM sightings WHERE present AND key_id IN (" + of + "))"
+			" UNION SELECT login_id FROM sightings WHERE present AND key_id IN (" + of + ")" +
+			" UNION SELECT r.login_id FROM login_servers r JOIN keys a ON r.server @> jsonb_build_object('authorities'," +
+			" jsonb_build_array(jsonb_build_object('fingerprint', 'SHA256:' || rtrim(encode(a.sha256, 'base64'), '='))))" +
+			" WHERE a.id IN (" + of + ") UNION SELECT o.login_id FROM (SELECT l.id AS login_id, n.id AS key_id" +
+			" FROM group_keys k JOIN keys n ON n.sha256 = k.sha256 " + openedByGroups + ") o WHERE o.key_id IN (" + of + "))"
 	}
 	if len(f.Keys) > 0 {
-		add(opened("SELECT id FROM keys WHERE name = ANY(?)"), f.Keys, f.Keys)
+		add(opened("SELECT id FROM keys WHERE name = ANY(?)"), f.Keys, f.Keys, f.Keys, f.Keys)
 	}
 	if f.Holder != "" {
-		add(opened("SELECT k.id FROM keys k JOIN holders o ON o.id = k.holder_id WHERE o.name = ?"), f.Holder, f.Holder)
+		add(
+			opened("SELECT k.id FROM keys k JOIN holders o ON o.id = k.holder_id WHERE o.name = ?"),
+			f.Holder,
+			f.Holder,
+			f.Holder,
+			f.Holder,
+		)
 	}
 	return strings.Join(conditions, " AND "), args
 }

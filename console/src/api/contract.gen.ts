@@ -698,6 +698,121 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/clouds/{cloud}/keys": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The cloud's name. */
+                cloud: components["parameters"]["CloudName"];
+            };
+            cookie?: never;
+        };
+        /** @description Asks the cloud for its own catalogue of named keys, and says which of them are recorded here and what their names beside instances are worth. */
+        get: operations["listCloudKeys"];
+        put?: never;
+        /** @description Puts the public key of a record into the cloud's catalogue, in all of its regions unless some are named. Repeating it changes nothing. */
+        post: operations["publishKey"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/clouds/{cloud}/keys/{key}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The cloud's name. */
+                cloud: components["parameters"]["CloudName"];
+                /** @description Its name in the cloud. */
+                key: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** @description Takes a named key out of the cloud's catalogue. What it opens stays as it is. */
+        delete: operations["unpublishKey"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/clouds/{cloud}/key-groups": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The cloud's name. */
+                cloud: components["parameters"]["CloudName"];
+            };
+            cookie?: never;
+        };
+        /** @description The projects, zones and groups of a cloud, to whose instances it hands keys, as they were last read. */
+        get: operations["listKeyGroups"];
+        put?: never;
+        /** @description Has a cloud hand a key to all instances of a group, or no longer. A key that goes is refused to go where that leaves a login without a holder whose proof is fresh. */
+        post: operations["changeKeyGroup"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/instances/{instance}/group-keys": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** @description Has one instance take the keys that its cloud hands to its groups, or refuse them. */
+        put: operations["takeGroupKeys"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/record-rules": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Which instances that run in clouds are recorded by themselves, and which are left alone, by a label that they have there. */
+        get: operations["listRecordRules"];
+        /** @description Keeps a rule, in the place of one for the same label. A rule for one cloud counts before one for all, and one that leaves alone before one that records. */
+        put: operations["putRecordRule"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/record-rules/{rule}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        delete: operations["removeRecordRule"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/jumps": {
         parameters: {
             query?: never;
@@ -2650,10 +2765,10 @@ export interface components {
             login: string;
             instance: string;
             /**
-             * @description A method such as a password, a certificate authority, a program that names keys at each login, a key that it named, what counts under a condition that is not known, or what was not read.
+             * @description A method such as a password, a certificate authority, a program that names keys at each login, a key that it named, a key that the cloud hands to a group of machines, what counts under a condition that is not known, or what was not read.
              * @enum {string}
              */
-            kind: "method" | "authority" | "program" | "named-key" | "condition" | "unread";
+            kind: "method" | "authority" | "program" | "named-key" | "group-key" | "condition" | "unread";
             /** @description The method, the fingerprint, or the program. */
             name?: string;
             /** @description In words. */
@@ -4033,7 +4148,7 @@ export interface components {
             added_at: string;
             added_by: string;
         };
-        /** @description What the last whole reading found. */
+        /** @description What the last reading found. */
         CloudReading: {
             /** @description How many run in it. */
             instances: number;
@@ -4043,6 +4158,8 @@ export interface components {
             changed: number;
             gone: number;
             seconds: number;
+            /** @description Whether only what had changed was read, of a cloud that can tell that. */
+            part?: boolean;
         };
         CloudInstance: {
             /** @description What the cloud calls it. */
@@ -4059,6 +4176,11 @@ export interface components {
             ssh_port: number;
             static_address: boolean;
             key_label: string;
+            /** @description Those that it has in the cloud. */
+            labels?: {
+                [key: string]: string;
+            };
+            other_addresses?: string[];
             /**
              * Format: date-time
              * @description Where the cloud tells.
@@ -4196,7 +4318,7 @@ export interface components {
         };
         Traced: {
             /** @enum {string} */
-            kind: "key" | "host key" | "stranger" | "authority" | "former" | "named key";
+            kind: "key" | "host key" | "stranger" | "authority" | "former" | "named key" | "group key";
             /** @description Of the key; of the instance whose host key it is; or of the login that the stranger is in, that the former line was in, or whose server takes certificates of the authority. */
             name: string;
             /** @description What matched, in words. */
@@ -4333,6 +4455,8 @@ export interface components {
             comment?: string;
             /** @description Whose key it is; the caller unless given. */
             holder?: string;
+            /** @description Nobody is known to have the private key, as of one that was found somewhere. */
+            no_holder?: boolean;
             purpose?: string;
             labels?: {
                 [key: string]: string;
@@ -4513,6 +4637,107 @@ export interface components {
             port: number;
             host_keys: components["schemas"]["HostKey"][];
             hidden?: boolean;
+        };
+        CloudKeys: {
+            keys: components["schemas"]["CloudKey"][];
+            /** @description How many there may be in a region, where the cloud says. */
+            quota?: number;
+        };
+        CloudKey: {
+            name: string;
+            region: string;
+            /** @description In the cloud's own notation. */
+            fingerprint: string;
+            /** @description Which that is: SHA-256, MD5 or SHA-1. */
+            notation?: string;
+            /** @description In one line, where the cloud gives it. */
+            public_key?: string;
+            /** @description The records that it is, traced by whichever notation. */
+            recorded_as: string[];
+            /** @description How many instances the cloud shows its name beside. */
+            launched: number;
+            /** @description How many of those that are recorded it opens, as they were last read. */
+            opens: number;
+            /** @description How many of those that are recorded it does not open, as they were last read: there the name is not the truth. */
+            untrue: number;
+        };
+        PublishKey: {
+            key: string;
+            /** @description Its name in the cloud; that of the record unless given. */
+            as?: string;
+            regions?: string[];
+            reason?: string;
+        };
+        PublishedKey: {
+            region: string;
+            /** @description Whether it was there before. */
+            was: boolean;
+            problem?: components["schemas"]["Problem"];
+        };
+        KeyGroup: {
+            id: string;
+            name: string;
+            /** @enum {string} */
+            kind: "project" | "zone" | "group";
+            keys: components["schemas"]["KeyOfGroup"][];
+            /** @description How many recorded instances take its keys. */
+            taking: number;
+            /** @description How many recorded instances are in it and do not: their image has no process for it, or they refuse. */
+            refusing: number;
+        };
+        KeyOfGroup: {
+            /** @description The OS user whose login it opens. */
+            user: string;
+            sha256: string;
+            comment: string;
+            /** @description The name of its record; absent where it has none. */
+            key?: string;
+        };
+        ChangeKeyGroup: {
+            /** @description Its id or its name. */
+            group: string;
+            user: string;
+            /** @description The name of a record; of a key that goes also its SHA-256 fingerprint. */
+            key: string;
+            remove?: boolean;
+            /** @description Tell what it would do, and change nothing. */
+            preview?: boolean;
+            /** @description Do it though it leaves logins without a holder whose proof is fresh; needs a reason. */
+            anyway?: boolean;
+            reason?: string;
+        };
+        TakeGroupKeys: {
+            taken: boolean;
+            preview?: boolean;
+            anyway?: boolean;
+            reason?: string;
+        };
+        KeyGroupEffect: {
+            group: string;
+            changed: boolean;
+            /** @description The logins that it is about. */
+            logins: string[];
+            /** @description Those that it leaves without a holder whose proof is fresh. */
+            worse: components["schemas"]["LossChange"][];
+        };
+        RecordRule: {
+            /** Format: uuid */
+            id: string;
+            /** @description Absent for all clouds. */
+            cloud?: string;
+            /** @description Written name=value, as the instance has it in its cloud. */
+            label: string;
+            /** @description They are left alone, and not listed as not recorded; else they are recorded by themselves once they run, where their cloud tells their host keys. */
+            leave_alone: boolean;
+            /** Format: date-time */
+            added_at: string;
+            added_by: string;
+        };
+        PutRecordRule: {
+            cloud?: string;
+            label: string;
+            leave_alone?: boolean;
+            reason?: string;
         };
         Jumps: {
             hosts: components["schemas"]["JumpHost"][];
@@ -6186,6 +6411,237 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["CloudInstancePage"];
                 };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listCloudKeys: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The cloud's name. */
+                cloud: components["parameters"]["CloudName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The catalogue. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CloudKeys"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    publishKey: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The cloud's name. */
+                cloud: components["parameters"]["CloudName"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PublishKey"];
+            };
+        };
+        responses: {
+            /** @description What came of it in each region. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PublishedKey"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    unpublishKey: {
+        parameters: {
+            query?: {
+                /** @description Only in these regions. */
+                region?: string[];
+                /** @description Why, for the daybook. */
+                reason?: components["parameters"]["Reason"];
+            };
+            header?: never;
+            path: {
+                /** @description The cloud's name. */
+                cloud: components["parameters"]["CloudName"];
+                /** @description Its name in the cloud. */
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description It is gone. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listKeyGroups: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The cloud's name. */
+                cloud: components["parameters"]["CloudName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description All of them. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["KeyGroup"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    changeKeyGroup: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The cloud's name. */
+                cloud: components["parameters"]["CloudName"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ChangeKeyGroup"];
+            };
+        };
+        responses: {
+            /** @description What it does. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["KeyGroupEffect"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    takeGroupKeys: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The instance's name. */
+                instance: components["parameters"]["InstanceName"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TakeGroupKeys"];
+            };
+        };
+        responses: {
+            /** @description What it does. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["KeyGroupEffect"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listRecordRules: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description All rules. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RecordRule"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    putRecordRule: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PutRecordRule"];
+            };
+        };
+        responses: {
+            /** @description The rule. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RecordRule"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    removeRecordRule: {
+        parameters: {
+            query?: {
+                /** @description Why, for the daybook. */
+                reason?: components["parameters"]["Reason"];
+            };
+            header?: never;
+            path: {
+                rule: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The rule is gone. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             default: components["responses"]["Problem"];
         };

@@ -272,13 +272,14 @@ function Match({ of, close }: { of: Traced; close: () => void }) {
       </div>
     );
   }
-  if (of.kind === "stranger" || of.kind === "authority" || of.kind === "named key") {
+  if (of.kind === "stranger" || of.kind === "authority" || of.kind === "named key" || of.kind === "group key") {
     return (
       <div>
         {
           {
             stranger: "It is a key in no record, a stranger in ",
             authority: "It is a certificate authority for ",
+            "group key": "It is a key that a cloud hands to a group of machines, and opens ",
             "named key": "It is a key that a program of the SSH server names at a login to ",
           }[of.kind]
         }

@@ -162,6 +162,9 @@ func showTrace(s *kit.Session, t apiclient.Trace) {
 				m.Matched,
 			), kit.AsItIs)
 			continue
+		case apiclient.TracedKindGroupKey:
+			s.Below("", fmt.Sprintf("It opens %s (%s).", m.Name, m.Matched), kit.AsItIs)
+			continue
 		case apiclient.TracedKindNamedKey:
 			s.Below("", fmt.Sprintf(
 				"It is a key that a program of %s's SSH server %s at a login, %s (%s).", m.Name, now(m, "names", "named"),

@@ -74,7 +74,10 @@ const (
 	CapabilityBrowserShell    Capability = "browser-shell"
 	CapabilityDisks           Capability = "disks"
 	CapabilityFirewall        Capability = "firewall"
+	CapabilityGroupKeys       Capability = "group-keys"
 	CapabilityGuestAgent      Capability = "guest-agent"
+	CapabilityInstanceChanges Capability = "instance-changes"
+	CapabilityKeyCatalogue    Capability = "key-catalogue"
 	CapabilityLaunch          Capability = "launch"
 	CapabilityMetadataKeys    Capability = "metadata-keys"
 	CapabilityPasswords       Capability = "passwords"
@@ -94,7 +97,13 @@ func (e Capability) Valid() bool {
 		return true
 	case CapabilityFirewall:
 		return true
+	case CapabilityGroupKeys:
+		return true
 	case CapabilityGuestAgent:
+		return true
+	case CapabilityInstanceChanges:
+		return true
+	case CapabilityKeyCatalogue:
 		return true
 	case CapabilityLaunch:
 		return true
@@ -191,6 +200,27 @@ func (e InstanceState) Valid() bool {
 	case InstanceStateStopped:
 		return true
 	case InstanceStateStopping:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for KeyGroupKind.
+const (
+	KeyGroupKindGroup   KeyGroupKind = "group"
+	KeyGroupKindProject KeyGroupKind = "project"
+	KeyGroupKindZone    KeyGroupKind = "zone"
+)
+
+// Valid indicates whether the value is a known member of the KeyGroupKind enum.
+func (e KeyGroupKind) Valid() bool {
+	switch e {
+	case KeyGroupKindGroup:
+		return true
+	case KeyGroupKindProject:
+		return true
+	case KeyGroupKindZone:
 		return true
 	default:
 		return false
@@ -412,6 +442,11 @@ type FirewallRule struct {
 	Source string `json:"source"`
 }
 
+// GroupKeysTaken defines model for GroupKeysTaken.
+type GroupKeysTaken struct {
+	Taken bool `json:"taken"`
+}
+
 // Image defines model for Image.
 type Image struct {
 	// BrowserShell Whether the image lets the browser shell in.
@@ -441,12 +476,21 @@ type Instance struct {
 	Firewall string `json:"firewall"`
 	Id       string `json:"id"`
 	Image    string `json:"image"`
-	KeyLabel string `json:"key_label"`
+
+	// KeyGroups The ids of the groups whose keys the cloud hands to it.
+	KeyGroups *[]string `json:"key_groups,omitempty"`
+	KeyLabel  string    `json:"key_label"`
+
+	// Labels Its labels or tags, where the cloud has such.
+	Labels *map[string]string `json:"labels,omitempty"`
 
 	// LaunchedAt When it was launched, where the cloud tells.
-	LaunchedAt     *time.Time `json:"launched_at,omitempty"`
-	Name           string     `json:"name"`
-	PrivateAddress string     `json:"private_address"`
+	LaunchedAt *time.Time `json:"launched_at,omitempty"`
+	Name       string     `json:"name"`
+
+	// OtherAddresses Addresses that it has beside the two.
+	OtherAddresses *[]string `json:"other_addresses,omitempty"`
+	PrivateAddress string    `json:"private_address"`
 
 	// PublicAddress Empty while the instance is stopped and its address is not static.
 	PublicAddress string        `json:"public_address"`
@@ -455,11 +499,69 @@ type Instance struct {
 	SshPort       int           `json:"ssh_port"`
 	State         InstanceState `json:"state"`
 	StaticAddress bool          `json:"static_address"`
-	Zone          string        `json:"zone"`
+
+	// TakesGroupKeys Whether keys of its groups open it: where its image has no process for them, or it was told to refuse them, they do not. True unless said.
+	TakesGroupKeys *bool  `json:"takes_group_keys,omitempty"`
+	Zone           string `json:"zone"`
+}
+
+// InstanceChanges defines model for InstanceChanges.
+type InstanceChanges struct {
+	Instances []Instance `json:"instances"`
+
+	// More Whether there is more at once.
+	More bool `json:"more"`
+
+	// Next The place from which the next call goes on.
+	Next string `json:"next"`
 }
 
 // InstanceState defines model for InstanceState.
 type InstanceState string
+
+// KeyGroup defines model for KeyGroup.
+type KeyGroup struct {
+	Id   string        `json:"id"`
+	Keys []MetadataKey `json:"keys"`
+	Kind KeyGroupKind  `json:"kind"`
+
+	// Name What people call it.
+	Name string `json:"name"`
+}
+
+// KeyGroupKind defines model for KeyGroup.Kind.
+type KeyGroupKind string
+
+// KeyGroupChange defines model for KeyGroupChange.
+type KeyGroupChange struct {
+	Keys []MetadataKey `json:"keys"`
+
+	// Was The keys that it must still have.
+	Was []MetadataKey `json:"was"`
+}
+
+// KeyPair defines model for KeyPair.
+type KeyPair struct {
+	CreatedAt *time.Time `json:"created_at,omitempty"`
+
+	// Fingerprint In the cloud's own notation.
+	Fingerprint string `json:"fingerprint"`
+	Name        string `json:"name"`
+
+	// PublicKey In one line, where the cloud gives it.
+	PublicKey *string `json:"public_key,omitempty"`
+
+	// Region Empty where the catalogue is one for all regions.
+	Region string `json:"region"`
+}
+
+// KeyPairs defines model for KeyPairs.
+type KeyPairs struct {
+	KeyPairs []KeyPair `json:"key_pairs"`
+
+	// Quota How many there may be in a region, where there is a limit.
+	Quota *int `json:"quota,omitempty"`
+}
 
 // Launch defines model for Launch.
 type Launch struct {
@@ -471,10 +573,13 @@ type Launch struct {
 	Image    string  `json:"image"`
 
 	// KeyLabel The name of the key that the cloud shows beside the instance. It never changes after the launch.
-	KeyLabel     *string `json:"key_label,omitempty"`
-	Name         string  `json:"name"`
-	RequestToken string  `json:"request_token"`
-	Size         string  `json:"size"`
+	KeyLabel *string `json:"key_label,omitempty"`
+
+	// Labels The labels or tags that it gets in the cloud.
+	Labels       *map[string]string `json:"labels,omitempty"`
+	Name         string             `json:"name"`
+	RequestToken string             `json:"request_token"`
+	Size         string             `json:"size"`
 
 	// Snapshot The id of a copy of the kind image to launch from; image is then that of the instance that was copied.
 	Snapshot      *string `json:"snapshot,omitempty"`
@@ -517,6 +622,15 @@ type NewFirewallRule struct {
 
 	// Source An address range, such as 198.51.100.0/24.
 	Source string `json:"source"`
+}
+
+// NewKeyPair defines model for NewKeyPair.
+type NewKeyPair struct {
+	Name string `json:"name"`
+
+	// PublicKey In one line.
+	PublicKey string `json:"public_key"`
+	Region    string `json:"region"`
 }
 
 // NewSnapshot defines model for NewSnapshot.
@@ -631,6 +745,13 @@ type ListDisksParams struct {
 	Disk *string `form:"disk,omitempty" json:"disk,omitempty"`
 }
 
+// ListInstanceChangesParams defines parameters for ListInstanceChanges.
+type ListInstanceChangesParams struct {
+	// After The next of an earlier answer.
+	After *string `form:"after,omitempty" json:"after,omitempty"`
+	Limit *int    `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
 // ListInstancesParams defines parameters for ListInstances.
 type ListInstancesParams struct {
 	// After The id of the last instance of the page before.
@@ -701,6 +822,9 @@ type RunAgentCommandJSONRequestBody = Command
 // WriteAgentFileJSONRequestBody defines body for WriteAgentFile for application/json ContentType.
 type WriteAgentFileJSONRequestBody = AgentWrite
 
+// TakeGroupKeysJSONRequestBody defines body for TakeGroupKeys for application/json ContentType.
+type TakeGroupKeysJSONRequestBody = GroupKeysTaken
+
 // SetMetadataKeysJSONRequestBody defines body for SetMetadataKeys for application/json ContentType.
 type SetMetadataKeysJSONRequestBody = SetMetadataKeysJSONBody
 
@@ -709,6 +833,12 @@ type ResetPasswordJSONRequestBody = PasswordReset
 
 // RunInShellJSONRequestBody defines body for RunInShell for application/json ContentType.
 type RunInShellJSONRequestBody = Command
+
+// SetKeyGroupJSONRequestBody defines body for SetKeyGroup for application/json ContentType.
+type SetKeyGroupJSONRequestBody = KeyGroupChange
+
+// AddKeyPairJSONRequestBody defines body for AddKeyPair for application/json ContentType.
+type AddKeyPairJSONRequestBody = NewKeyPair
 
 // MakeSnapshotJSONRequestBody defines body for MakeSnapshot for application/json ContentType.
 type MakeSnapshotJSONRequestBody = NewSnapshot
@@ -849,6 +979,13 @@ type ClientInterface interface {
 	// ListImages performs a GET /images (the `ListImages` operationId) request.
 	ListImages(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListInstanceChanges performs a GET /instance-changes (the `ListInstanceChanges` operationId) request.
+	//
+	// What has changed of instances since a place in time that an earlier answer named, the ended ones too. The places
+	// are the adapter's own, so that no two clocks have to agree. Without after it names the place of now, and no
+	// instances. Where after is too old to be known it is 410, and the whole list is read instead.
+	ListInstanceChanges(ctx context.Context, params *ListInstanceChangesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListInstances performs a GET /instances (the `ListInstances` operationId) request.
 	ListInstances(ctx context.Context, params *ListInstancesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
@@ -939,6 +1076,18 @@ type ClientInterface interface {
 	// What the instance wrote to its console since its last start, the host key fingerprints of cloud-init's first boot among it.
 	GetBootOutput(ctx context.Context, instance InstanceId, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// TakeGroupKeysWithBody performs a PUT /instances/{instance}/group-keys (the `TakeGroupKeys` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Has one instance take the keys of its groups, or refuse them.
+	TakeGroupKeysWithBody(ctx context.Context, instance InstanceId, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TakeGroupKeys performs a PUT /instances/{instance}/group-keys (the `TakeGroupKeys` operationId) request.
+	// Takes a body of the `application/json` content type.
+	//
+	// Has one instance take the keys of its groups, or refuse them.
+	TakeGroupKeys(ctx context.Context, instance InstanceId, body TakeGroupKeysJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// GetMetadataKeys performs a GET /instances/{instance}/metadata-keys (the `GetMetadataKeys` operationId) request.
 	//
 	// The keys that a process in the guest copies to the logins.
@@ -992,6 +1141,45 @@ type ClientInterface interface {
 	//
 	// Stops the instance. Its public address is given back unless it is static, and its temporary disks are wiped.
 	StopInstance(ctx context.Context, instance InstanceId, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListKeyGroups performs a GET /key-groups (the `ListKeyGroups` operationId) request.
+	//
+	// The keys that the cloud hands to every instance of a project, a zone or a group.
+	ListKeyGroups(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetKeyGroupWithBody performs a PUT /key-groups/{group} (the `SetKeyGroup` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Sets the keys of a group. It is 409 where they are not what they were said to be, and where they are so already it succeeds.
+	SetKeyGroupWithBody(ctx context.Context, group string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetKeyGroup performs a PUT /key-groups/{group} (the `SetKeyGroup` operationId) request.
+	// Takes a body of the `application/json` content type.
+	//
+	// Sets the keys of a group. It is 409 where they are not what they were said to be, and where they are so already it succeeds.
+	SetKeyGroup(ctx context.Context, group string, body SetKeyGroupJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListKeyPairs performs a GET /key-pairs (the `ListKeyPairs` operationId) request.
+	//
+	// The cloud's own catalogue of named public keys, which launches name.
+	ListKeyPairs(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddKeyPairWithBody performs a POST /key-pairs (the `AddKeyPair` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Puts a public key into the catalogue. The same name with the same key again succeeds; with another key it is 409, and so it is where the quota is used up.
+	AddKeyPairWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddKeyPair performs a POST /key-pairs (the `AddKeyPair` operationId) request.
+	// Takes a body of the `application/json` content type.
+	//
+	// Puts a public key into the catalogue. The same name with the same key again succeeds; with another key it is 409, and so it is where the quota is used up.
+	AddKeyPair(ctx context.Context, body AddKeyPairJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RemoveKeyPair performs a DELETE /key-pairs/{region}/{name} (the `RemoveKeyPair` operationId) request.
+	//
+	// Takes a public key out of the catalogue. What it opens stays as it is.
+	RemoveKeyPair(ctx context.Context, region string, name string, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetOperation performs a GET /operations/{operation} (the `GetOperation` operationId) request.
 	GetOperation(ctx context.Context, operation string, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -1215,6 +1403,23 @@ func (c *Client) RemoveFirewallRule(ctx context.Context, rule string, reqEditors
 // ListImages performs a GET /images (the `ListImages` operationId) request.
 func (c *Client) ListImages(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListImagesRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListInstanceChanges performs a GET /instance-changes (the `ListInstanceChanges` operationId) request.
+//
+// What has changed of instances since a place in time that an earlier answer named, the ended ones too. The places
+// are the adapter's own, so that no two clocks have to agree. Without after it names the place of now, and no
+// instances. Where after is too old to be known it is 410, and the whole list is read instead.
+func (c *Client) ListInstanceChanges(ctx context.Context, params *ListInstanceChangesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListInstanceChangesRequest(c.Server, params)
 	if err != nil {
 		return nil, err
 	}
@@ -1475,6 +1680,38 @@ func (c *Client) GetBootOutput(ctx context.Context, instance InstanceId, reqEdit
 	return c.Client.Do(req)
 }
 
+// TakeGroupKeysWithBody performs a PUT /instances/{instance}/group-keys (the `TakeGroupKeys` operationId) request,
+// with any type of body and a specified content type.
+//
+// Has one instance take the keys of its groups, or refuse them.
+func (c *Client) TakeGroupKeysWithBody(ctx context.Context, instance InstanceId, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTakeGroupKeysRequestWithBody(c.Server, instance, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TakeGroupKeys performs a PUT /instances/{instance}/group-keys (the `TakeGroupKeys` operationId) request.
+// Takes a body of the `application/json` content type.
+//
+// Has one instance take the keys of its groups, or refuse them.
+func (c *Client) TakeGroupKeys(ctx context.Context, instance InstanceId, body TakeGroupKeysJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTakeGroupKeysRequest(c.Server, instance, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // GetMetadataKeys performs a GET /instances/{instance}/metadata-keys (the `GetMetadataKeys` operationId) request.
 //
 // The keys that a process in the guest copies to the logins.
@@ -1619,6 +1856,115 @@ func (c *Client) StartInstance(ctx context.Context, instance InstanceId, reqEdit
 // Stops the instance. Its public address is given back unless it is static, and its temporary disks are wiped.
 func (c *Client) StopInstance(ctx context.Context, instance InstanceId, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewStopInstanceRequest(c.Server, instance)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListKeyGroups performs a GET /key-groups (the `ListKeyGroups` operationId) request.
+//
+// The keys that the cloud hands to every instance of a project, a zone or a group.
+func (c *Client) ListKeyGroups(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListKeyGroupsRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetKeyGroupWithBody performs a PUT /key-groups/{group} (the `SetKeyGroup` operationId) request,
+// with any type of body and a specified content type.
+//
+// Sets the keys of a group. It is 409 where they are not what they were said to be, and where they are so already it succeeds.
+func (c *Client) SetKeyGroupWithBody(ctx context.Context, group string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetKeyGroupRequestWithBody(c.Server, group, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetKeyGroup performs a PUT /key-groups/{group} (the `SetKeyGroup` operationId) request.
+// Takes a body of the `application/json` content type.
+//
+// Sets the keys of a group. It is 409 where they are not what they were said to be, and where they are so already it succeeds.
+func (c *Client) SetKeyGroup(ctx context.Context, group string, body SetKeyGroupJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetKeyGroupRequest(c.Server, group, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListKeyPairs performs a GET /key-pairs (the `ListKeyPairs` operationId) request.
+//
+// The cloud's own catalogue of named public keys, which launches name.
+func (c *Client) ListKeyPairs(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListKeyPairsRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddKeyPairWithBody performs a POST /key-pairs (the `AddKeyPair` operationId) request,
+// with any type of body and a specified content type.
+//
+// Puts a public key into the catalogue. The same name with the same key again succeeds; with another key it is 409, and so it is where the quota is used up.
+func (c *Client) AddKeyPairWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddKeyPairRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddKeyPair performs a POST /key-pairs (the `AddKeyPair` operationId) request.
+// Takes a body of the `application/json` content type.
+//
+// Puts a public key into the catalogue. The same name with the same key again succeeds; with another key it is 409, and so it is where the quota is used up.
+func (c *Client) AddKeyPair(ctx context.Context, body AddKeyPairJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddKeyPairRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemoveKeyPair performs a DELETE /key-pairs/{region}/{name} (the `RemoveKeyPair` operationId) request.
+//
+// Takes a public key out of the catalogue. What it opens stays as it is.
+func (c *Client) RemoveKeyPair(ctx context.Context, region string, name string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveKeyPairRequest(c.Server, region, name)
 	if err != nil {
 		return nil, err
 	}
@@ -2100,6 +2446,72 @@ func NewListImagesRequest(server string) (*http.Request, error) {
 	queryURL, err := serverURL.Parse(operationPath)
 	if err != nil {
 		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListInstanceChangesRequest constructs an http.Request for the ListInstanceChanges method
+func NewListInstanceChangesRequest(server string, params *ListInstanceChangesParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/instance-changes")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.After != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "after", *params.After, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
 	}
 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
@@ -2668,6 +3080,53 @@ func NewGetBootOutputRequest(server string, instance InstanceId) (*http.Request,
 	return req, nil
 }
 
+// NewTakeGroupKeysRequest calls the generic TakeGroupKeys builder with application/json body
+func NewTakeGroupKeysRequest(server string, instance InstanceId, body TakeGroupKeysJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewTakeGroupKeysRequestWithBody(server, instance, "application/json", bodyReader)
+}
+
+// NewTakeGroupKeysRequestWithBody constructs an http.Request for the TakeGroupKeys method, with any body, and a specified content type
+func NewTakeGroupKeysRequestWithBody(server string, instance InstanceId, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "instance", instance, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/instances/%s/group-keys", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewGetMetadataKeysRequest constructs an http.Request for the GetMetadataKeys method
 func NewGetMetadataKeysRequest(server string, instance InstanceId) (*http.Request, error) {
 	var err error
@@ -2938,6 +3397,188 @@ func NewStopInstanceRequest(server string, instance InstanceId) (*http.Request, 
 	}
 
 	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListKeyGroupsRequest constructs an http.Request for the ListKeyGroups method
+func NewListKeyGroupsRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/key-groups")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSetKeyGroupRequest calls the generic SetKeyGroup builder with application/json body
+func NewSetKeyGroupRequest(server string, group string, body SetKeyGroupJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSetKeyGroupRequestWithBody(server, group, "application/json", bodyReader)
+}
+
+// NewSetKeyGroupRequestWithBody constructs an http.Request for the SetKeyGroup method, with any body, and a specified content type
+func NewSetKeyGroupRequestWithBody(server string, group string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "group", group, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/key-groups/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewListKeyPairsRequest constructs an http.Request for the ListKeyPairs method
+func NewListKeyPairsRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/key-pairs")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewAddKeyPairRequest calls the generic AddKeyPair builder with application/json body
+func NewAddKeyPairRequest(server string, body AddKeyPairJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAddKeyPairRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewAddKeyPairRequestWithBody constructs an http.Request for the AddKeyPair method, with any body, and a specified content type
+func NewAddKeyPairRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/key-pairs")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewRemoveKeyPairRequest constructs an http.Request for the RemoveKeyPair method
+func NewRemoveKeyPairRequest(server string, region string, name string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "region", region, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/key-pairs/%s/%s", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
 	if err != nil {
 		return nil, err
 	}

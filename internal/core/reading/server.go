@@ -224,13 +224,15 @@ func (s Server) Within() Server {
 // WayKind is what sort of way into a login something is, beside the keys of its files.
 type WayKind string
 
-// The kinds: a method such as a password, an authority whose certificates are taken, a program that names
-// keys at each login, a key that it named, what counts under a condition that is not known, and what was not read.
+// The kinds: a method such as a password, an authority whose certificates are taken, a program that names keys at each
+// login, a key that it named, a key that the cloud hands to a group of machines, what counts under a condition that is
+// not known, and what was not read.
 const (
 	WayMethod    WayKind = "method"
 	WayAuthority WayKind = "authority"
 	WayProgram   WayKind = "program"
 	WayNamed     WayKind = "named-key"
+	WayGroup     WayKind = "group-key"
 	WayCondition WayKind = "condition"
 	WayUnread    WayKind = "unread"
 )
@@ -300,6 +302,23 @@ func WaysOf(s *Server, user string) []Way {
 		}}
 	}
 	return s.Ways(user)
+}
+
+// GroupWay is a key that a cloud hands to all machines of a project, a zone or a group.
+func GroupWay(fingerprint, recorded, comment, kind, group, cloud string) Way {
+	key := Authority{Fingerprint: fingerprint, Comment: comment}.String()
+	if recorded != "" {
+		key = recorded
+	}
+	what := kind + " " + group
+	if kind == "project" {
+		what = group
+	}
+	return Way{
+		Kind: WayGroup,
+		Name: fingerprint,
+		Text: fmt.Sprintf("the key %s, which the cloud %s hands to %s", key, cloud, what),
+	}
 }
 
 // Ways returns what lets somebody into the login of the user beside the keys of its files, and

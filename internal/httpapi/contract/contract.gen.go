@@ -295,6 +295,27 @@ func (e InstanceState) Valid() bool {
 	}
 }
 
+// Defines values for KeyGroupKind.
+const (
+	KeyGroupKindGroup   KeyGroupKind = "group"
+	KeyGroupKindProject KeyGroupKind = "project"
+	KeyGroupKindZone    KeyGroupKind = "zone"
+)
+
+// Valid indicates whether the value is a known member of the KeyGroupKind enum.
+func (e KeyGroupKind) Valid() bool {
+	switch e {
+	case KeyGroupKindGroup:
+		return true
+	case KeyGroupKindProject:
+		return true
+	case KeyGroupKindZone:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for KeyState.
 const (
 	KeyStateActive  KeyState = "active"
@@ -563,6 +584,7 @@ func (e PastKeyKnown) Valid() bool {
 const (
 	PastWayKindAuthority PastWayKind = "authority"
 	PastWayKindCondition PastWayKind = "condition"
+	PastWayKindGroupKey  PastWayKind = "group-key"
 	PastWayKindMethod    PastWayKind = "method"
 	PastWayKindNamedKey  PastWayKind = "named-key"
 	PastWayKindProgram   PastWayKind = "program"
@@ -575,6 +597,8 @@ func (e PastWayKind) Valid() bool {
 	case PastWayKindAuthority:
 		return true
 	case PastWayKindCondition:
+		return true
+	case PastWayKindGroupKey:
 		return true
 	case PastWayKindMethod:
 		return true
@@ -1235,6 +1259,7 @@ func (e TakenItemPhase) Valid() bool {
 const (
 	TracedKindAuthority TracedKind = "authority"
 	TracedKindFormer    TracedKind = "former"
+	TracedKindGroupKey  TracedKind = "group key"
 	TracedKindHostKey   TracedKind = "host key"
 	TracedKindKey       TracedKind = "key"
 	TracedKindNamedKey  TracedKind = "named key"
@@ -1247,6 +1272,8 @@ func (e TracedKind) Valid() bool {
 	case TracedKindAuthority:
 		return true
 	case TracedKindFormer:
+		return true
+	case TracedKindGroupKey:
 		return true
 	case TracedKindHostKey:
 		return true
@@ -1587,6 +1614,24 @@ type ChangeKey struct {
 	SetLabels    *map[string]string `json:"set_labels,omitempty"`
 }
 
+// ChangeKeyGroup defines model for ChangeKeyGroup.
+type ChangeKeyGroup struct {
+	// Anyway Do it though it leaves logins without a holder whose proof is fresh; needs a reason.
+	Anyway *bool `json:"anyway,omitempty"`
+
+	// Group Its id or its name.
+	Group string `json:"group"`
+
+	// Key The name of a record; of a key that goes also its SHA-256 fingerprint.
+	Key string `json:"key"`
+
+	// Preview Tell what it would do, and change nothing.
+	Preview *bool   `json:"preview,omitempty"`
+	Reason  *string `json:"reason,omitempty"`
+	Remove  *bool   `json:"remove,omitempty"`
+	User    string  `json:"user"`
+}
+
 // ChangeRotation defines model for ChangeRotation.
 type ChangeRotation struct {
 	Change ChangeRotationChange `json:"change"`
@@ -1689,7 +1734,7 @@ type Cloud struct {
 	// ReadFailure Why the last one was not whole, and changed nothing; empty where it was.
 	ReadFailure string `json:"read_failure"`
 
-	// ReadSaid What the last whole reading found.
+	// ReadSaid What the last reading found.
 	ReadSaid *CloudReading `json:"read_said,omitempty"`
 
 	// ReadTriedAt When such a reading last ended.
@@ -1728,15 +1773,19 @@ type CloudInstance struct {
 	FirstSeen time.Time `json:"first_seen"`
 	Image     string    `json:"image"`
 	KeyLabel  string    `json:"key_label"`
-	LastSeen  time.Time `json:"last_seen"`
+
+	// Labels Those that it has in the cloud.
+	Labels   *map[string]string `json:"labels,omitempty"`
+	LastSeen time.Time          `json:"last_seen"`
 
 	// LaunchedAt Where the cloud tells.
 	LaunchedAt *time.Time `json:"launched_at,omitempty"`
 
 	// Name Its name there; empty for none.
-	Name           string `json:"name"`
-	PrivateAddress string `json:"private_address"`
-	PublicAddress  string `json:"public_address"`
+	Name           string    `json:"name"`
+	OtherAddresses *[]string `json:"other_addresses,omitempty"`
+	PrivateAddress string    `json:"private_address"`
+	PublicAddress  string    `json:"public_address"`
 
 	// RecordedAs The name of its record; empty where it is not recorded.
 	RecordedAs    string        `json:"recorded_as"`
@@ -1755,7 +1804,41 @@ type CloudInstancePage struct {
 	Total *int            `json:"total,omitempty"`
 }
 
-// CloudReading What the last whole reading found.
+// CloudKey defines model for CloudKey.
+type CloudKey struct {
+	// Fingerprint In the cloud's own notation.
+	Fingerprint string `json:"fingerprint"`
+
+	// Launched How many instances the cloud shows its name beside.
+	Launched int    `json:"launched"`
+	Name     string `json:"name"`
+
+	// Notation Which that is: SHA-256, MD5 or SHA-1.
+	Notation *string `json:"notation,omitempty"`
+
+	// Opens How many of those that are recorded it opens, as they were last read.
+	Opens int `json:"opens"`
+
+	// PublicKey In one line, where the cloud gives it.
+	PublicKey *string `json:"public_key,omitempty"`
+
+	// RecordedAs The records that it is, traced by whichever notation.
+	RecordedAs []string `json:"recorded_as"`
+	Region     string   `json:"region"`
+
+	// Untrue How many of those that are recorded it does not open, as they were last read: there the name is not the truth.
+	Untrue int `json:"untrue"`
+}
+
+// CloudKeys defines model for CloudKeys.
+type CloudKeys struct {
+	Keys []CloudKey `json:"keys"`
+
+	// Quota How many there may be in a region, where the cloud says.
+	Quota *int `json:"quota,omitempty"`
+}
+
+// CloudReading What the last reading found.
 type CloudReading struct {
 	// Changed How many are recorded, and were not as they had been.
 	Changed int `json:"changed"`
@@ -1765,8 +1848,11 @@ type CloudReading struct {
 	Instances int `json:"instances"`
 
 	// New How many were seen for the first time.
-	New     int `json:"new"`
-	Seconds int `json:"seconds"`
+	New int `json:"new"`
+
+	// Part Whether only what had changed was read, of a cloud that can tell that.
+	Part    *bool `json:"part,omitempty"`
+	Seconds int   `json:"seconds"`
 }
 
 // ConfirmMail defines model for ConfirmMail.
@@ -2255,6 +2341,9 @@ type ImportKey struct {
 	Labels *map[string]string `json:"labels,omitempty"`
 	Name   string             `json:"name"`
 
+	// NoHolder Nobody is known to have the private key, as of one that was found somewhere.
+	NoHolder *bool `json:"no_holder,omitempty"`
+
 	// Origin Where the pair was made as far as is known.
 	Origin *Origin `json:"origin,omitempty"`
 
@@ -2415,12 +2504,53 @@ type Key struct {
 	Type    string `json:"type"`
 }
 
+// KeyGroup defines model for KeyGroup.
+type KeyGroup struct {
+	Id   string       `json:"id"`
+	Keys []KeyOfGroup `json:"keys"`
+	Kind KeyGroupKind `json:"kind"`
+	Name string       `json:"name"`
+
+	// Refusing How many recorded instances are in it and do not: their image has no process for it, or they refuse.
+	Refusing int `json:"refusing"`
+
+	// Taking How many recorded instances take its keys.
+	Taking int `json:"taking"`
+}
+
+// KeyGroupKind defines model for KeyGroup.Kind.
+type KeyGroupKind string
+
+// KeyGroupEffect defines model for KeyGroupEffect.
+type KeyGroupEffect struct {
+	Changed bool   `json:"changed"`
+	Group   string `json:"group"`
+
+	// Logins The logins that it is about.
+	Logins []string `json:"logins"`
+
+	// Worse Those that it leaves without a holder whose proof is fresh.
+	Worse []LossChange `json:"worse"`
+}
+
 // KeyListReading defines model for KeyListReading.
 type KeyListReading struct {
 	Lines []ListLine `json:"lines"`
 
 	// Notes What was repaired in the text or left out of it.
 	Notes []string `json:"notes"`
+}
+
+// KeyOfGroup defines model for KeyOfGroup.
+type KeyOfGroup struct {
+	Comment string `json:"comment"`
+
+	// Key The name of its record; absent where it has none.
+	Key    *string `json:"key,omitempty"`
+	Sha256 string  `json:"sha256"`
+
+	// User The OS user whose login it opens.
+	User string `json:"user"`
 }
 
 // KeyPage defines model for KeyPage.
@@ -3244,7 +3374,7 @@ type PastWay struct {
 	GoneBy   *time.Time `json:"gone_by,omitempty"`
 	Instance string     `json:"instance"`
 
-	// Kind A method such as a password, a certificate authority, a program that names keys at each login, a key that it named, what counts under a condition that is not known, or what was not read.
+	// Kind A method such as a password, a certificate authority, a program that names keys at each login, a key that it named, a key that the cloud hands to a group of machines, what counts under a condition that is not known, or what was not read.
 	Kind PastWayKind `json:"kind"`
 
 	// Known How well it is known that it was one.
@@ -3267,7 +3397,7 @@ type PastWay struct {
 	Text string `json:"text"`
 }
 
-// PastWayKind A method such as a password, a certificate authority, a program that names keys at each login, a key that it named, what counts under a condition that is not known, or what was not read.
+// PastWayKind A method such as a password, a certificate authority, a program that names keys at each login, a key that it named, a key that the cloud hands to a group of machines, what counts under a condition that is not known, or what was not read.
 type PastWayKind string
 
 // PastWayKnown How well it is known that it was one.
@@ -3434,6 +3564,24 @@ type ProveKey struct {
 	Signature string `json:"signature"`
 }
 
+// PublishKey defines model for PublishKey.
+type PublishKey struct {
+	// As Its name in the cloud; that of the record unless given.
+	As      *string   `json:"as,omitempty"`
+	Key     string    `json:"key"`
+	Reason  *string   `json:"reason,omitempty"`
+	Regions *[]string `json:"regions,omitempty"`
+}
+
+// PublishedKey defines model for PublishedKey.
+type PublishedKey struct {
+	Problem *Problem `json:"problem,omitempty"`
+	Region  string   `json:"region"`
+
+	// Was Whether it was there before.
+	Was bool `json:"was"`
+}
+
 // PutJumpRule defines model for PutJumpRule.
 type PutJumpRule struct {
 	// Label name=value
@@ -3443,6 +3591,14 @@ type PutJumpRule struct {
 	Network *string `json:"network,omitempty"`
 	Reason  *string `json:"reason,omitempty"`
 	Via     string  `json:"via"`
+}
+
+// PutRecordRule defines model for PutRecordRule.
+type PutRecordRule struct {
+	Cloud      *string `json:"cloud,omitempty"`
+	Label      string  `json:"label"`
+	LeaveAlone *bool   `json:"leave_alone,omitempty"`
+	Reason     *string `json:"reason,omitempty"`
 }
 
 // ReachMap defines model for ReachMap.
@@ -3520,6 +3676,22 @@ type ReadMachineList struct {
 type Recipient struct {
 	// Recipient The caller's X25519 public key in base64; the answer is then encrypted to it (HPKE, RFC 9180: DHKEM(X25519, HKDF-SHA256), HKDF-SHA256, AES-256-GCM, with the info plum latch private key NAME), in base64.
 	Recipient *string `json:"recipient,omitempty"`
+}
+
+// RecordRule defines model for RecordRule.
+type RecordRule struct {
+	AddedAt time.Time `json:"added_at"`
+	AddedBy string    `json:"added_by"`
+
+	// Cloud Absent for all clouds.
+	Cloud *string            `json:"cloud,omitempty"`
+	Id    openapi_types.UUID `json:"id"`
+
+	// Label Written name=value, as the instance has it in its cloud.
+	Label string `json:"label"`
+
+	// LeaveAlone They are left alone, and not listed as not recorded; else they are recorded by themselves once they run, where their cloud tells their host keys.
+	LeaveAlone bool `json:"leave_alone"`
 }
 
 // RecoveryCodes defines model for RecoveryCodes.
@@ -4440,6 +4612,14 @@ type SweepItemPage struct {
 // SweepItemState defines model for SweepItemState.
 type SweepItemState string
 
+// TakeGroupKeys defines model for TakeGroupKeys.
+type TakeGroupKeys struct {
+	Anyway  *bool   `json:"anyway,omitempty"`
+	Preview *bool   `json:"preview,omitempty"`
+	Reason  *string `json:"reason,omitempty"`
+	Taken   bool    `json:"taken"`
+}
+
 // TakeRotationItems defines model for TakeRotationItems.
 type TakeRotationItems struct {
 	// Keys The names of the keys whose private keys the caller has.
@@ -4684,6 +4864,15 @@ type ListCloudInstancesParams struct {
 type ForgetCloudParams struct {
 	// Reason Why, for the daybook.
 	Reason *string `form:"reason,omitempty" json:"reason,omitempty"`
+}
+
+// UnpublishKeyParams defines parameters for UnpublishKey.
+type UnpublishKeyParams struct {
+	// Region Only in these regions.
+	Region *[]string `form:"region,omitempty" json:"region,omitempty"`
+
+	// Reason Why, for the daybook.
+	Reason *Reason `form:"reason,omitempty" json:"reason,omitempty"`
 }
 
 // ReadCloudParams defines parameters for ReadCloud.
@@ -5158,6 +5347,12 @@ type GetReachMapParams struct {
 	Q *string `form:"q,omitempty" json:"q,omitempty"`
 }
 
+// RemoveRecordRuleParams defines parameters for RemoveRecordRule.
+type RemoveRecordRuleParams struct {
+	// Reason Why, for the daybook.
+	Reason *Reason `form:"reason,omitempty" json:"reason,omitempty"`
+}
+
 // ListRestoresParams defines parameters for ListRestores.
 type ListRestoresParams struct {
 	// After The cursor that the page before gave as next.
@@ -5319,6 +5514,12 @@ type AddCloudJSONRequestBody = NewCloud
 // ChangeCloudJSONRequestBody defines body for ChangeCloud for application/json ContentType.
 type ChangeCloudJSONRequestBody = CloudChange
 
+// ChangeKeyGroupJSONRequestBody defines body for ChangeKeyGroup for application/json ContentType.
+type ChangeKeyGroupJSONRequestBody = ChangeKeyGroup
+
+// PublishKeyJSONRequestBody defines body for PublishKey for application/json ContentType.
+type PublishKeyJSONRequestBody = PublishKey
+
 // SetConsentLabelJSONRequestBody defines body for SetConsentLabel for application/json ContentType.
 type SetConsentLabelJSONRequestBody = ConsentLabelChange
 
@@ -5360,6 +5561,9 @@ type ReadMachineListJSONRequestBody = ReadMachineList
 
 // BringInJSONRequestBody defines body for BringIn for application/json ContentType.
 type BringInJSONRequestBody = BringIn
+
+// TakeGroupKeysJSONRequestBody defines body for TakeGroupKeys for application/json ContentType.
+type TakeGroupKeysJSONRequestBody = TakeGroupKeys
 
 // PinHostKeysJSONRequestBody defines body for PinHostKeys for application/json ContentType.
 type PinHostKeysJSONRequestBody = PinHostKeys
@@ -5432,6 +5636,9 @@ type ChangeOperatorJSONRequestBody = OperatorChange
 
 // BeginLeavingJSONRequestBody defines body for BeginLeaving for application/json ContentType.
 type BeginLeavingJSONRequestBody = BeginLeaving
+
+// PutRecordRuleJSONRequestBody defines body for PutRecordRule for application/json ContentType.
+type PutRecordRuleJSONRequestBody = PutRecordRule
 
 // StartRestoreJSONRequestBody defines body for StartRestore for application/json ContentType.
 type StartRestoreJSONRequestBody = StartRestore
@@ -5528,6 +5735,21 @@ type ServerInterface interface {
 
 	// (POST /clouds/{cloud}/check)
 	CheckCloud(c *gin.Context, cloud CloudName)
+
+	// (GET /clouds/{cloud}/key-groups)
+	ListKeyGroups(c *gin.Context, cloud CloudName)
+
+	// (POST /clouds/{cloud}/key-groups)
+	ChangeKeyGroup(c *gin.Context, cloud CloudName)
+
+	// (GET /clouds/{cloud}/keys)
+	ListCloudKeys(c *gin.Context, cloud CloudName)
+
+	// (POST /clouds/{cloud}/keys)
+	PublishKey(c *gin.Context, cloud CloudName)
+
+	// (DELETE /clouds/{cloud}/keys/{key})
+	UnpublishKey(c *gin.Context, cloud CloudName, key string, params UnpublishKeyParams)
 
 	// (POST /clouds/{cloud}/read)
 	ReadCloud(c *gin.Context, cloud CloudName, params ReadCloudParams)
@@ -5627,6 +5849,9 @@ type ServerInterface interface {
 
 	// (GET /instances/{instance}/approach)
 	GetApproach(c *gin.Context, instance InstanceName, params GetApproachParams)
+
+	// (PUT /instances/{instance}/group-keys)
+	TakeGroupKeys(c *gin.Context, instance InstanceName)
 
 	// (GET /instances/{instance}/host-keys)
 	GetHostKeys(c *gin.Context, instance InstanceName)
@@ -5795,6 +6020,15 @@ type ServerInterface interface {
 
 	// (GET /reach/map)
 	GetReachMap(c *gin.Context, params GetReachMapParams)
+
+	// (GET /record-rules)
+	ListRecordRules(c *gin.Context)
+
+	// (PUT /record-rules)
+	PutRecordRule(c *gin.Context)
+
+	// (DELETE /record-rules/{rule})
+	RemoveRecordRule(c *gin.Context, rule openapi_types.UUID, params RemoveRecordRuleParams)
 
 	// (GET /restores)
 	ListRestores(c *gin.Context, params ListRestoresParams)
@@ -6270,6 +6504,159 @@ func (siw *ServerInterfaceWrapper) CheckCloud(c *gin.Context) {
 	}
 
 	siw.Handler.CheckCloud(c, cloud)
+}
+
+// ListKeyGroups operation middleware
+func (siw *ServerInterfaceWrapper) ListKeyGroups(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "cloud" -------------
+	var cloud CloudName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "cloud", c.Param("cloud"), &cloud, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter cloud: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListKeyGroups(c, cloud)
+}
+
+// ChangeKeyGroup operation middleware
+func (siw *ServerInterfaceWrapper) ChangeKeyGroup(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "cloud" -------------
+	var cloud CloudName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "cloud", c.Param("cloud"), &cloud, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter cloud: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ChangeKeyGroup(c, cloud)
+}
+
+// ListCloudKeys operation middleware
+func (siw *ServerInterfaceWrapper) ListCloudKeys(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "cloud" -------------
+	var cloud CloudName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "cloud", c.Param("cloud"), &cloud, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter cloud: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListCloudKeys(c, cloud)
+}
+
+// PublishKey operation middleware
+func (siw *ServerInterfaceWrapper) PublishKey(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "cloud" -------------
+	var cloud CloudName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "cloud", c.Param("cloud"), &cloud, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter cloud: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.PublishKey(c, cloud)
+}
+
+// UnpublishKey operation middleware
+func (siw *ServerInterfaceWrapper) UnpublishKey(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "cloud" -------------
+	var cloud CloudName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "cloud", c.Param("cloud"), &cloud, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter cloud: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Path parameter "key" -------------
+	var key string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "key", c.Param("key"), &key, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter key: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params UnpublishKeyParams
+
+	// ------------- Optional query parameter "region" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "region", c.Request.URL.Query(), &params.Region, runtime.BindQueryParameterOptions{Type: "array", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter region: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "reason" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "reason", c.Request.URL.Query(), &params.Reason, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter reason: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.UnpublishKey(c, cloud, key, params)
 }
 
 // ReadCloud operation middleware
@@ -7376,6 +7763,31 @@ func (siw *ServerInterfaceWrapper) GetApproach(c *gin.Context) {
 	}
 
 	siw.Handler.GetApproach(c, instance, params)
+}
+
+// TakeGroupKeys operation middleware
+func (siw *ServerInterfaceWrapper) TakeGroupKeys(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "instance" -------------
+	var instance InstanceName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "instance", c.Param("instance"), &instance, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter instance: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.TakeGroupKeys(c, instance)
 }
 
 // GetHostKeys operation middleware
@@ -9168,6 +9580,68 @@ func (siw *ServerInterfaceWrapper) GetReachMap(c *gin.Context) {
 	siw.Handler.GetReachMap(c, params)
 }
 
+// ListRecordRules operation middleware
+func (siw *ServerInterfaceWrapper) ListRecordRules(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListRecordRules(c)
+}
+
+// PutRecordRule operation middleware
+func (siw *ServerInterfaceWrapper) PutRecordRule(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.PutRecordRule(c)
+}
+
+// RemoveRecordRule operation middleware
+func (siw *ServerInterfaceWrapper) RemoveRecordRule(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "rule" -------------
+	var rule openapi_types.UUID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "rule", c.Param("rule"), &rule, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter rule: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params RemoveRecordRuleParams
+
+	// ------------- Optional query parameter "reason" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "reason", c.Request.URL.Query(), &params.Reason, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter reason: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.RemoveRecordRule(c, rule, params)
+}
+
 // ListRestores operation middleware
 func (siw *ServerInterfaceWrapper) ListRestores(c *gin.Context) {
 
@@ -10751,6 +11225,15 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.POST(options.BaseURL+"/clouds/:cloud/check", wrapper.CheckCloud)
 	router.POST(options.BaseURL+"/clouds/:cloud/read", wrapper.ReadCloud)
 	router.GET(options.BaseURL+"/cloud-instances", wrapper.ListCloudInstances)
+	router.GET(options.BaseURL+"/clouds/:cloud/keys", wrapper.ListCloudKeys)
+	router.POST(options.BaseURL+"/clouds/:cloud/keys", wrapper.PublishKey)
+	router.DELETE(options.BaseURL+"/clouds/:cloud/keys/:key", wrapper.UnpublishKey)
+	router.GET(options.BaseURL+"/clouds/:cloud/key-groups", wrapper.ListKeyGroups)
+	router.POST(options.BaseURL+"/clouds/:cloud/key-groups", wrapper.ChangeKeyGroup)
+	router.PUT(options.BaseURL+"/instances/:instance/group-keys", wrapper.TakeGroupKeys)
+	router.GET(options.BaseURL+"/record-rules", wrapper.ListRecordRules)
+	router.PUT(options.BaseURL+"/record-rules", wrapper.PutRecordRule)
+	router.DELETE(options.BaseURL+"/record-rules/:rule", wrapper.RemoveRecordRule)
 	router.GET(options.BaseURL+"/jumps", wrapper.ListJumps)
 	router.POST(options.BaseURL+"/jumps", wrapper.SetJumps)
 	router.PUT(options.BaseURL+"/jump-rules", wrapper.PutJumpRule)
@@ -11268,6 +11751,199 @@ type CheckClouddefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response CheckClouddefaultApplicationProblemPlusJSONResponse) VisitCheckCloudResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListKeyGroupsRequestObject struct {
+	Cloud CloudName `json:"cloud"`
+}
+
+type ListKeyGroupsResponseObject interface {
+	VisitListKeyGroupsResponse(w http.ResponseWriter) error
+}
+
+type ListKeyGroups200JSONResponse []KeyGroup
+
+func (response ListKeyGroups200JSONResponse) VisitListKeyGroupsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListKeyGroupsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListKeyGroupsdefaultApplicationProblemPlusJSONResponse) VisitListKeyGroupsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ChangeKeyGroupRequestObject struct {
+	Cloud CloudName `json:"cloud"`
+	Body  *ChangeKeyGroupJSONRequestBody
+}
+
+type ChangeKeyGroupResponseObject interface {
+	VisitChangeKeyGroupResponse(w http.ResponseWriter) error
+}
+
+type ChangeKeyGroup200JSONResponse KeyGroupEffect
+
+func (response ChangeKeyGroup200JSONResponse) VisitChangeKeyGroupResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ChangeKeyGroupdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ChangeKeyGroupdefaultApplicationProblemPlusJSONResponse) VisitChangeKeyGroupResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListCloudKeysRequestObject struct {
+	Cloud CloudName `json:"cloud"`
+}
+
+type ListCloudKeysResponseObject interface {
+	VisitListCloudKeysResponse(w http.ResponseWriter) error
+}
+
+type ListCloudKeys200JSONResponse CloudKeys
+
+func (response ListCloudKeys200JSONResponse) VisitListCloudKeysResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListCloudKeysdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListCloudKeysdefaultApplicationProblemPlusJSONResponse) VisitListCloudKeysResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PublishKeyRequestObject struct {
+	Cloud CloudName `json:"cloud"`
+	Body  *PublishKeyJSONRequestBody
+}
+
+type PublishKeyResponseObject interface {
+	VisitPublishKeyResponse(w http.ResponseWriter) error
+}
+
+type PublishKey200JSONResponse []PublishedKey
+
+func (response PublishKey200JSONResponse) VisitPublishKeyResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PublishKeydefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response PublishKeydefaultApplicationProblemPlusJSONResponse) VisitPublishKeyResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type UnpublishKeyRequestObject struct {
+	Cloud  CloudName `json:"cloud"`
+	Key    string    `json:"key"`
+	Params UnpublishKeyParams
+}
+
+type UnpublishKeyResponseObject interface {
+	VisitUnpublishKeyResponse(w http.ResponseWriter) error
+}
+
+type UnpublishKey204Response struct {
+}
+
+func (response UnpublishKey204Response) VisitUnpublishKeyResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type UnpublishKeydefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response UnpublishKeydefaultApplicationProblemPlusJSONResponse) VisitUnpublishKeyResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -12596,6 +13272,46 @@ type GetApproachdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response GetApproachdefaultApplicationProblemPlusJSONResponse) VisitGetApproachResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type TakeGroupKeysRequestObject struct {
+	Instance InstanceName `json:"instance"`
+	Body     *TakeGroupKeysJSONRequestBody
+}
+
+type TakeGroupKeysResponseObject interface {
+	VisitTakeGroupKeysResponse(w http.ResponseWriter) error
+}
+
+type TakeGroupKeys200JSONResponse KeyGroupEffect
+
+func (response TakeGroupKeys200JSONResponse) VisitTakeGroupKeysResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type TakeGroupKeysdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response TakeGroupKeysdefaultApplicationProblemPlusJSONResponse) VisitTakeGroupKeysResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -14775,6 +15491,117 @@ func (response GetReachMapdefaultApplicationProblemPlusJSONResponse) VisitGetRea
 	return err
 }
 
+type ListRecordRulesRequestObject struct {
+}
+
+type ListRecordRulesResponseObject interface {
+	VisitListRecordRulesResponse(w http.ResponseWriter) error
+}
+
+type ListRecordRules200JSONResponse []RecordRule
+
+func (response ListRecordRules200JSONResponse) VisitListRecordRulesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListRecordRulesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListRecordRulesdefaultApplicationProblemPlusJSONResponse) VisitListRecordRulesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PutRecordRuleRequestObject struct {
+	Body *PutRecordRuleJSONRequestBody
+}
+
+type PutRecordRuleResponseObject interface {
+	VisitPutRecordRuleResponse(w http.ResponseWriter) error
+}
+
+type PutRecordRule200JSONResponse RecordRule
+
+func (response PutRecordRule200JSONResponse) VisitPutRecordRuleResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PutRecordRuledefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response PutRecordRuledefaultApplicationProblemPlusJSONResponse) VisitPutRecordRuleResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RemoveRecordRuleRequestObject struct {
+	Rule   openapi_types.UUID `json:"rule"`
+	Params RemoveRecordRuleParams
+}
+
+type RemoveRecordRuleResponseObject interface {
+	VisitRemoveRecordRuleResponse(w http.ResponseWriter) error
+}
+
+type RemoveRecordRule204Response struct {
+}
+
+func (response RemoveRecordRule204Response) VisitRemoveRecordRuleResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type RemoveRecordRuledefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RemoveRecordRuledefaultApplicationProblemPlusJSONResponse) VisitRemoveRecordRuleResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListRestoresRequestObject struct {
 	Params ListRestoresParams
 }
@@ -16936,6 +17763,21 @@ type StrictServerInterface interface {
 	// (POST /clouds/{cloud}/check)
 	CheckCloud(ctx context.Context, request CheckCloudRequestObject) (CheckCloudResponseObject, error)
 
+	// (GET /clouds/{cloud}/key-groups)
+	ListKeyGroups(ctx context.Context, request ListKeyGroupsRequestObject) (ListKeyGroupsResponseObject, error)
+
+	// (POST /clouds/{cloud}/key-groups)
+	ChangeKeyGroup(ctx context.Context, request ChangeKeyGroupRequestObject) (ChangeKeyGroupResponseObject, error)
+
+	// (GET /clouds/{cloud}/keys)
+	ListCloudKeys(ctx context.Context, request ListCloudKeysRequestObject) (ListCloudKeysResponseObject, error)
+
+	// (POST /clouds/{cloud}/keys)
+	PublishKey(ctx context.Context, request PublishKeyRequestObject) (PublishKeyResponseObject, error)
+
+	// (DELETE /clouds/{cloud}/keys/{key})
+	UnpublishKey(ctx context.Context, request UnpublishKeyRequestObject) (UnpublishKeyResponseObject, error)
+
 	// (POST /clouds/{cloud}/read)
 	ReadCloud(ctx context.Context, request ReadCloudRequestObject) (ReadCloudResponseObject, error)
 
@@ -17034,6 +17876,9 @@ type StrictServerInterface interface {
 
 	// (GET /instances/{instance}/approach)
 	GetApproach(ctx context.Context, request GetApproachRequestObject) (GetApproachResponseObject, error)
+
+	// (PUT /instances/{instance}/group-keys)
+	TakeGroupKeys(ctx context.Context, request TakeGroupKeysRequestObject) (TakeGroupKeysResponseObject, error)
 
 	// (GET /instances/{instance}/host-keys)
 	GetHostKeys(ctx context.Context, request GetHostKeysRequestObject) (GetHostKeysResponseObject, error)
@@ -17202,6 +18047,15 @@ type StrictServerInterface interface {
 
 	// (GET /reach/map)
 	GetReachMap(ctx context.Context, request GetReachMapRequestObject) (GetReachMapResponseObject, error)
+
+	// (GET /record-rules)
+	ListRecordRules(ctx context.Context, request ListRecordRulesRequestObject) (ListRecordRulesResponseObject, error)
+
+	// (PUT /record-rules)
+	PutRecordRule(ctx context.Context, request PutRecordRuleRequestObject) (PutRecordRuleResponseObject, error)
+
+	// (DELETE /record-rules/{rule})
+	RemoveRecordRule(ctx context.Context, request RemoveRecordRuleRequestObject) (RemoveRecordRuleResponseObject, error)
 
 	// (GET /restores)
 	ListRestores(ctx context.Context, request ListRestoresRequestObject) (ListRestoresResponseObject, error)
@@ -17751,6 +18605,174 @@ func (sh *strictHandler) CheckCloud(ctx *gin.Context, cloud CloudName) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(CheckCloudResponseObject); ok {
 		if err := validResponse.VisitCheckCloudResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ListKeyGroups operation middleware
+func (sh *strictHandler) ListKeyGroups(ctx *gin.Context, cloud CloudName) {
+	var request ListKeyGroupsRequestObject
+
+	request.Cloud = cloud
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListKeyGroups(ctx, request.(ListKeyGroupsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListKeyGroups")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListKeyGroupsResponseObject); ok {
+		if err := validResponse.VisitListKeyGroupsResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ChangeKeyGroup operation middleware
+func (sh *strictHandler) ChangeKeyGroup(ctx *gin.Context, cloud CloudName) {
+	var request ChangeKeyGroupRequestObject
+
+	request.Cloud = cloud
+
+	var body ChangeKeyGroupJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ChangeKeyGroup(ctx, request.(ChangeKeyGroupRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ChangeKeyGroup")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ChangeKeyGroupResponseObject); ok {
+		if err := validResponse.VisitChangeKeyGroupResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ListCloudKeys operation middleware
+func (sh *strictHandler) ListCloudKeys(ctx *gin.Context, cloud CloudName) {
+	var request ListCloudKeysRequestObject
+
+	request.Cloud = cloud
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListCloudKeys(ctx, request.(ListCloudKeysRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListCloudKeys")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListCloudKeysResponseObject); ok {
+		if err := validResponse.VisitListCloudKeysResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// PublishKey operation middleware
+func (sh *strictHandler) PublishKey(ctx *gin.Context, cloud CloudName) {
+	var request PublishKeyRequestObject
+
+	request.Cloud = cloud
+
+	var body PublishKeyJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.PublishKey(ctx, request.(PublishKeyRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "PublishKey")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(PublishKeyResponseObject); ok {
+		if err := validResponse.VisitPublishKeyResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// UnpublishKey operation middleware
+func (sh *strictHandler) UnpublishKey(ctx *gin.Context, cloud CloudName, key string, params UnpublishKeyParams) {
+	var request UnpublishKeyRequestObject
+
+	request.Cloud = cloud
+	request.Key = key
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.UnpublishKey(ctx, request.(UnpublishKeyRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "UnpublishKey")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(UnpublishKeyResponseObject); ok {
+		if err := validResponse.VisitUnpublishKeyResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {
@@ -18834,6 +19856,50 @@ func (sh *strictHandler) GetApproach(ctx *gin.Context, instance InstanceName, pa
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(GetApproachResponseObject); ok {
 		if err := validResponse.VisitGetApproachResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// TakeGroupKeys operation middleware
+func (sh *strictHandler) TakeGroupKeys(ctx *gin.Context, instance InstanceName) {
+	var request TakeGroupKeysRequestObject
+
+	request.Instance = instance
+
+	var body TakeGroupKeysJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.TakeGroupKeys(ctx, request.(TakeGroupKeysRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "TakeGroupKeys")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(TakeGroupKeysResponseObject); ok {
+		if err := validResponse.VisitTakeGroupKeysResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {
@@ -20724,6 +21790,99 @@ func (sh *strictHandler) GetReachMap(ctx *gin.Context, params GetReachMapParams)
 	}
 }
 
+// ListRecordRules operation middleware
+func (sh *strictHandler) ListRecordRules(ctx *gin.Context) {
+	var request ListRecordRulesRequestObject
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListRecordRules(ctx, request.(ListRecordRulesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListRecordRules")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListRecordRulesResponseObject); ok {
+		if err := validResponse.VisitListRecordRulesResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// PutRecordRule operation middleware
+func (sh *strictHandler) PutRecordRule(ctx *gin.Context) {
+	var request PutRecordRuleRequestObject
+
+	var body PutRecordRuleJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.PutRecordRule(ctx, request.(PutRecordRuleRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "PutRecordRule")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(PutRecordRuleResponseObject); ok {
+		if err := validResponse.VisitPutRecordRuleResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// RemoveRecordRule operation middleware
+func (sh *strictHandler) RemoveRecordRule(ctx *gin.Context, rule openapi_types.UUID, params RemoveRecordRuleParams) {
+	var request RemoveRecordRuleRequestObject
+
+	request.Rule = rule
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.RemoveRecordRule(ctx, request.(RemoveRecordRuleRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RemoveRecordRule")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(RemoveRecordRuleResponseObject); ok {
+		if err := validResponse.VisitRemoveRecordRuleResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // ListRestores operation middleware
 func (sh *strictHandler) ListRestores(ctx *gin.Context, params ListRestoresParams) {
 	var request ListRestoresRequestObject
@@ -22467,551 +23626,578 @@ func (sh *strictHandler) AcceptWay(ctx *gin.Context) {
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7L37bxtH8i/6rzR0LuAEdyTLzmOzEg5wFMdee+PEhuU9vjhnA6HJaZITDbu50z2iuUH+94uuqn4M2T2c",
-	"kUglX3z3l11HnJl+V9fjU5/67WSqlislhTT65OK3kxVv+FIY0cB/Xc2MaOw/SqGnTbUylZInFycfF4JN",
-	"20arhpkFN8wsBFvxuWATMVONYHN+JxjXTIrP5uykOKnsS/9qRbM5KU4kX4qTixMOny5O9HQhlty2YTYr",
-	"+4M2TSXnJ7//Xpy8qFVb/gzPJ7tgf36imf2ib2bFzSK0Ao+cFCeN+FdbNaI8uTBNK/pbfVOK5UoZIaeb",
-	"H8Vmt+krdsfrVjA1g4FPeV2L5olm04WqpgJnxDavmVlUmikpmG1e6DAXC8FLGD11M2ry1LYZd3DJP78V",
-	"cm4WJxfPnn9XpDo8+4mb6SI9ScLwue3q2narsr3kci5KuzyVYWuuWSN4eWH/I/pVyXrDqhmTaqLKDRO1",
-	"FmzBw++VYbqSU8G++PDqBfvrs2fnBdNiattlz746e3b27MtLpg03rWZfP3vOlFmIZl1pkZ+C2SmOIjf2",
-	"8+dfJwcvteFyKvLbpKIn+neKe2rkZvlRbPIt34pNf6O3sNZj2ntbLSuTbm3eCG6ENky2y4lo7KILaZpK",
-	"6II9Y0axb87PL9k356yVtdCazas7IXPHs4Z2En2ppBFz0WBn1LyS+eHX9ueCtVo0/8tNb2Yi4NGRU/Fu",
-	"JRpuVJPvgKIn+hfBPTWy+Q+Ca9vSdsOfFpuCzUA0ClbyzUSp29wsN/iNPQ0pw+2335T298QAGnqgdwAz",
-	"1Sy5Obk4advKSsREO23dc4qatt5zguwTY+ew7RlV+9ABXa+FWGW/r+2vD2zhozK8Tm0BYeWdPXNT1UrD",
-	"eF3jvbC0Ii63Gwx8LTFjE6VqweXJ77bNRuiVklrABf2+UZNaLO0/p0oaIUE28NWqrqawJ56u8In/91fa",
-	"rOHj/08jZicXJ//jadAAnuKv+qn7LrS4PThu2FpIw9aNknO6Ab7+5i9fnsGc0CdAfZhOxcp84nCJrhp7",
-	"0EyFHYcDr3enriMsCkbHyP0BzlVlNFNrieIFpAtMqBFLndhlhb1E3uCP35yfFyfLStJ/PvNLypuGb05g",
-	"crOH+pJJIUpR2lXlMLCz3T1RnKz5Jn2A7CJbmczZmm+YFYyqYeuFaIS9Te3lKq2qgPc0XMZ8olpT2Jva",
-	"OGmq2cLqVlWm7cosyoavdzvwBj4oFauVnIuGBiDK6DNhk8Vn4v/CgAq3Xr/4x9XkVzE1ttUr+tYnvtG7",
-	"C00aQ0KNMmyh1mzJ5YZptRRmUcm5UzCifvkLp8humqu6Jm1sCdO1e+NkN8f2BqDl2z3q2Skp/BCTk1OW",
-	"f2s4HsvuxAhZ3kw2+w7iS1l+Dx0TsrS3dkodndsGUL7YbcQlE7JktdLC6nhn7FNlFqo1oI4WjLNGrISp",
-	"QFdb00/0TmW1wVmr0xujOJk1anljt2xGIQdVmK1qPhW0aSsp0p+6FZvkgqAmcDi5sNNAOOI7P7XSVGlx",
-	"Lu2RFLLU9pP+Xii5EaemWork5RDvGFT0cGyZbfLWDTwhKPfMx97mext2+oW9/3fbX/JbkZySRsASSLG2",
-	"eq5mU7UUzG4QO0VCtkvbsBbNXQUdnEDHfkksiCSdY8xKaWFMJed63/FxY7t2z8MRlwYF0pA3P+HT2zMK",
-	"nfbfKnCaMhN8bcSaN+Xu3PIpqAfpw/TuGvawFWxuZxu6G2o116ySjOvLzjF4oqPN31XzGd4AS14KUk5B",
-	"FsiSJK5ms6oW2rYGtppmkw3TbanOkpsrNcyP6lYkNnBJ10J3hK/VGu4iuPtUXepL9teuZVIwqy8pbdhX",
-	"336buQ+skYIzWZYg0Hj9vtP4zsZJWCl8ImrtrHk3ldpPthbWgJq1Dap0Cy7dHQ2LIhp4IupgmJTszrbm",
-	"9e6cvFIN42zJp4tKCqcvblipmFR4O1o7vHO8vA7Ly+TZahSe6f6dXov0/k7vZ7UyzuhObOmybDLX1MKu",
-	"JWpBjb1w6NGkkLbP3lixklBlJCyUkuLU3i7s3UrI6+vXdlcvx931uPKjts/OdNSCN6kTbPe37SYMGuTj",
-	"2kpMfLxgup0urKYyqxptmFXd+TSt08GBvrEHOn9dJmbpHexWkiEahQhuKd54XdJKa+ilNrwxQ7XoZ1aL",
-	"3p7L7FZfqSYxPc+f73ghdo/3XcX7PTpWRlllGtxb1XRBenMj+HQhyks8p3Z8v7bLFViwmmm+yTWduTxJ",
-	"1Lud3VmSeKcmT8tq1SiOvrmBByVcreC8tB0OwgiU+HVyo9AHb9AHmzIBtDtyzk8LGhq3GxDugN7PkpJ7",
-	"w03HNO5Rgey7y8oY4fTchFPBftOJXrs+ONBaGFQfXX8recn4RIPRCdMDplKpRFp6wMTdcH2bsjuccc5p",
-	"ftdWZbaPXuJXneG1LYrhOSv8+pTjjB4zVU1p5y6s+e5DdnemZklp6sC85U0J144Vd/ZcdU5sn4h/VTVi",
-	"zesaVLyEJNSGm733hBP61/Dw9imB0Xen3g0qeTD07QsltUhZRjnTIKsPJpVtejrTuCjJt791Ku0vo/b4",
-	"hDSQXfE1U3Wt1jrrGmZrWFuwlkA681uRuw3rMiP/q3KApyp/Tbx2FjjdCGteGTKm0jJZJh2En5yghWFV",
-	"dc0mgrltz7gea4hRvMRLjoReQy7PIYPHP+woJDr2tUyENqAdX6L+y+xLGi5Luy6S5M6Wishv4U/L5Pg2",
-	"qm10j3MwGMxWywP7qDvtOY8MjJJuJbfJ/Caht2ljFtvOYT+rRdjrkSsD+5w8M61ZqKYyiUMzVcslHeSd",
-	"SZhVci6aVVNlfndr03+iaUjxx1J9/F7MK/lW8Dv7jd2zPecpS/qjPXasXTH0vtkj6ebMbgx1Z+8KWYJr",
-	"pRYzE5xV6WugZ1sblRYGuHS2cUbr6Z2NpKpA3weaYt+LjZJl5qxbvROUCGPVT/Ac4X22ZfVXWtMk7soA",
-	"OCA366Rd98lqK5W056kqQR7otCDRBi7/JiM8W0l9y/0MJk9aENH4bqVaywvmXAWFk3F2Mb1ijFc7qhQG",
-	"QqGp7m5tRzc7cTfjEXWmyHc2uWPtMr5JWM0YuE6fqEabGzIZ0tt5y/JAtd9rM3qh1tp7njWpQVaZgjkw",
-	"AoIVYgkT5VQi8XklplnVx4tEiLUM0Uho4N6Q3LUwev30BzHdOpZV3gFjlN05wd/CDYRWuT1JSz4X+8wJ",
-	"e7bEXSUSbvmPdq7hFlqrti7ZRIAXjT6P/plbIVbOATBa4ow3ocxCbODaO7AV5ZAYYav0nIce/4Luj67Y",
-	"DY2KBy2VNwyt/K5kMKwKcoZVpti/gs7KSzd+/frq9Pk337LofgJHmvRd8ofx0tuopBw5pAX10PY52YNK",
-	"p026qmTk+4YpiEe4f1GqnlVI6serdlJX0/xM4O+gBlZ7/DT9PYsaSvdQtfOFSUnOPiML9K0yPZE703fJ",
-	"xHJlNqAOWzHYY2pWaVHd48XKbBvyQ3qbzx7EVSUlCt7hrq3UbrnyiB871DLtbep3Z21iL1beXZXsosxC",
-	"C3bPbvLTqjVWOu5+41dVSVFe9BjsVrDC8prYezrBTXQKyBP8CLj09amBGJedjpk5Va1J+lZXIfY+LJS+",
-	"c/b8hoz2kdfs3XALD44JHqiwsfySpU7JC254reat6NEv8ssRXFB0582swpQJPcNNOPz6f2MfT3oiqn+P",
-	"+Mx19e/kV/6t5Iiv/B8lE1/ZXi4coOuha4NWLj39C7u6cp6YfvF5VTVCj/I0DDT1AXq44tPEQXmHi6qr",
-	"ueSmbQT74vr69fWbv32ZXFIjPpucqa/gIwWbbAzGk+w/Btw30GP73bifRTwdmYmUc5EEYzqFHywz1Rqm",
-	"jbVAEN1Y6V3LJu+obpuV0qMjkY1YqjtxExTS9IECwY4PjZPkWpibh2u7v2dn9UPkSUkhNxCqgAJzxVuN",
-	"EC/dwh5tZangvw3gmKyt3FSlSIrLTCD7U2UWzH7HqjHwoQvUiQA8Cy8hgoG5r3tVSbGJ8LHCBOqjZxl3",
-	"A28xWo9dydCaNcQBxTtAx8UZ+2XvZKdD7Xsn/Jfi/k7R3r6pKiUuXgFACc8XmbwX3l2pAduBICaCHcFf",
-	"wR4+Y/5dQhCTmQwWjZUX3li+YHiCPFwEPon4JLvSXS+Fn5gaBYdHPLmDaK9JeDc5WS+sZiV/qOxVJpL2",
-	"xdTPRd+NQTPWcc1uyyWFcW2IdBJCyo/6ibYqMuzaGW9AWmn0V1y6CdtrkjxE04JwC2hapGYm+sjmwuhL",
-	"MpIatURfAbr69vdOL/jzb77tg0VHWm/6C4Ae36sB4FNpwIvvhv9a4RY4eQ5qpZOew2mt9MiwQCl4aXfz",
-	"iOs9snl3l1SZpNt944OChmEv2UYYOEILtWY1N4KU/rRKvRJy5MAaoQ3FF/eqIlYA5K9s2/gAlSHG5WPT",
-	"9OFokjOr2aYwNyVfZZNa/vHhrTNE6DlnBAb3P0GawLyAuLkoPYwuoxzzshwdOS3zwQ8utTXD3BfTYDWI",
-	"67onh6LWinsEwKZ8xSdVXXm8T2KxDZtyyUpVoGLmZxd7qXk10ryd8apum/yJKKsSXdwwfrt40tm+OC8Y",
-	"742XFt9KLh9IuRymlnwcIRHK7Y+quz0GOE4zobkQb0K3HDmOKpkN0tljL6ebm2U/8ErHm4QZpW4L+9Vl",
-	"VdeVFlMlS33JzlP+j0RAMCWyblxne0bXtBKHAqoB9454fLGI8pSgszkPfXGi1vJmynO4B9huTzSbWkkw",
-	"q6YgGEEpj//CKchVCR3h7tJLB7rZuKNCr2SONf26XmSj3z0nHoJXbpLWC1WL4Wcevtx7pDxQxDVj1wha",
-	"iTGEpXNT75ysdT4EXN7Y479X4bLC/IPgZfyiaao+IYgYK9gxlZxj/4Usx0hDaAYxnj3tqKUAlS2IFjgz",
-	"oWk1CxkgTSt1OLvDuqHToTaHQnTCdMrr2p4WN/0AZ3bWUnwV7DRwBH+JR03hdeukKA1m69oI3pQgELck",
-	"SEeqhRtga/dGd210iWbVgxfe4hqoJFxJRAdYRQENQ3s0jLoVMhujtWPd/dJL71sGP1teCEV3yhPtPJxn",
-	"efGSyhvaE5Um3O6A2DLM2ivVzJUxKbDvuPsMnMlwFgov/SvJpCK/YxfqlovG9keUoMf5eFLsv89gWrAv",
-	"7nAlZx5jsloIOULfBxdoakFuxQZdPmnEJx/dVM1bOV3kZVgHb2hEXevhsiltbPqACnjSB0VSVk11x43o",
-	"BclRVKgXR+fBdiMihVvXFRlU7lOZq2te5ZITqn+nF1brxY3Dw6YQEeNBePhWckqiw2+F6wAP0U4IAnvk",
-	"tioNjD7nZ2B35XbWKRr5Tofj7d45SPFO7y7r3mP+nqeEur/bBl1yXbmRsEEkuccT8pSSQvfJLehGdjBO",
-	"28kLpqDreU1jplqZgPNkk/C8UI5NCxTGHhSD+YcbtuAlm4gcWHve3WPRL0PuBG8FZIyMFHjCvww9tfvE",
-	"X6cIq7ciKwM+QutmyCLF+ohYR9l+NOTwseRKKjmrmuVPHPPKtnFzZcrr6kD5S17VA3zOqhR9Teec+8m2",
-	"XYAIRsRmfGpUg/5Y2Bx3otkw++YZZDx5boZvv05qI1qvFaY9DeBxSPVfIqNE5ghwNq0rIY1TxBxMZ3f7",
-	"990XnRj9IMnwWmnzo9ikZEJeuGcTOLIIHUDb2N5pphCVsOabIt7eClG2ANPBv112UfM6hsAEGw4zZelN",
-	"PRhE/lqt9mr9lBQR3QQo9PuzJLJI8PHeKHwjY2GXYlqVox25+E7mk0cM5OZg8M4XvOvNXctBcGOYIxTy",
-	"WrEpl1bK4zhHA8y80uIiMw76H3CRlFF8AoegpDBhIjyTihUjlN8vahEYMyL0crQGQWexk9Gz134Q00on",
-	"JePcpWvvzkNm5rc6jh/oafut0+13pNQhvcRZxxywF+0fBumA+HTUVmRi7xtj1rzWtz3AeFTAjbL7FG70",
-	"KX4SLiK7VbtmYbw+Bx6y7WZyjK02qtzE296j729zsccfMLj8YiGmt4n7mMubEP/NH+GSGz7hgFGvxZZ7",
-	"gE0BRIqfcdw/ADjUC/hFKpOeOHq2R8eiJ8hEN3xqipA+iPeRymiGM97WZt/lQrPzCp6113IS3g1gea4X",
-	"buDRfabTVmXlYdIpsVbyqRGZdtyIMSWgFIZXNbksMCOEw32MNFioIIu6ZJyROcRuxeaScYjBNfC1DdrW",
-	"Dt6bCnlE09Z7z7oFo4ny4yzijRSNMLWLO1O+syG1+NfuvITFpvFEcHu3K1QT4QXSO8LFBftPo+0BPZvs",
-	"vqgrq5AmxIsx1qDPzCu4gEeJWdE0Kq283VayzPATSCNywdzk1IJrwhN3GdqAHkYbEUntsVhw2qBnRZgK",
-	"N4qoa9FUJOd3L0oi55Oecmk101JJQamUlUHFFdL5p9xqBDVupMHaZ4BcbCvdfdlxfTH1+wAoAqOb5yBx",
-	"kAig9okAHnXOTSvVzVJwqfOhFi/PUTUjge5JgJ4QWUMRPFb4ZBpHIYQctd0DdCPh2ZJTkY85rwNYB6YH",
-	"RYUmn8HA1g8B+4hAAx744XxaDhHi9nD/3j+EKyk6ScP9SIOdRT+0PRi+bNDKJWtOFRBVKjQcu8nYl1bT",
-	"Ag3MocDKVjBeN4KXm+ErinszG6unTU4CY3T+6z1PeDIbh+bEhIQcOz1bqefDuqzqMgcXFeUmmwG+fyOA",
-	"kUNUe4ntbttN7ZKXctpsVkaU7yO3zDYhFT2yOzMfrq9eXp++u3r5HrAMPnMBM8QQ14pEcN+dP/uLZwL9",
-	"y9mzLzv7ZLIxyS2y5KUYF0kflYdiL6La5wWgfeFHy4zKxqYdxdAuti+EeQm5sF4ohnAqf9uBdjrulnOr",
-	"E4W69+iBbs06cxJmNBpHeluU3+dQ1UKWmnFiF6NQs12Pi/iOKsi7hOjLQPqFnqjr69fwoGgKNtkAy5i1",
-	"1Tewrk61wcdVwyYKYTI+P0MBX2PgkNrCeoW1emlVpYT0s8pHDyZJyalopA50LLdiczHnUgoDaiwdqwtu",
-	"aq5Py8k4kBL3zstdw32UAwosjzz6G2krd5bW2km7Y3cnF9KazZY5hRonkYPQvnbcU1MulaymvIYELjrs",
-	"f/numy/35ersnl3R5LxJq0bc3aQ7/rG/r5kjDAnvufSsWElP238gPex51GfsfaPmDV8iXzIzqkYwszMM",
-	"7WYRvMR9D69AWn8PswqZAYnoRIuLmOwz/naTtTwM3Tz5wKfP5+zapGTP43EGmLYz7/0QjWZuzhyZ2Bm7",
-	"wsuxkt5ihhdpZdzzZDkDmlgrdD5WkjkD1YpoDYKlajptAOIzHYFNes75qirYtLb/o6QGH0njZFWaM3Ox",
-	"GWqKgjil3YvN+0O+tTBhDeM8Lr/f0pLYNJtXaGd2pdi9ck/jDPCQDqfFPjB5hsU5fMJeWrUwBM3bl3OR",
-	"0c/9kLIzcQi9G2+Fxw3dvvy8UjqlQr2tpEDSPjDeQHUIWgpFamqlblld3YquG+mMfXRZ2bdiBQ5Qq4qe",
-	"sZd3otkA9syqH+j+Q/EEjppabP1tWTCtWCMwicPZACteNbtBM4de390R5O6b+dtbk+x4lqPpkyLjjMEZ",
-	"GL2zw8QVETIb2kH+gsyF0JeV4G/GaFw+9q2NUiWCWQAjuxCfeSmm1ZIPCNHCTLpp8J1I7Z5XEHFNOeOm",
-	"jTBJLrwJ1+Kr5wWYcJuVYBkIWtvUOcLBVTWFZECfCdKahZCmmnIDKVm81PvHSD3EhvJDe0Fh53Qw+p6R",
-	"7ldVLf63aNLhHGtyZJBANYSk3YIjkMIemvQunuZ57nHfdZhEYKvQJThObYx4vNN5EyACAMB0xr63owup",
-	"4lKxf3x8dfodwTngmFOkL+pkRsogMyDlUSY3kQjCbZgApudTCerDYqBLYRYqregskwiGN5KpqeF10OnP",
-	"vz0/z8AlzSKjF471mNkXPHnwsHeMo1HejUusRY4Tdnun3XeXpUKtxI7vUt/dNizoBIXVp6n3ixMmrDMT",
-	"dGJoOOlzK8s0U9PUZCkDS455c8/Pvzo/ffb89KtnBYNaMhHMwW7mEPJiEzA1Wy0gFgZkW4KtuI6osZUU",
-	"F9bGVY5MesJRvZ/y1jZe2KO1aJtm46HdS97cptG+aWnW6/sxOY1kLar5wsSRxgnEe6hfmPfIm9v98fQp",
-	"Lhp90KdhU6cy6+N5KRLE0OU3SY4Jx/NBfBaZm3h1O9Xf3egFf5a2UZ8FC/X9jy+u/8d37IeXH/z1H4QW",
-	"7AWtloRe1cBuBGsUtCq4wZHbDXIsMb84Tk5gQJ0uy1FKw+Cx6tVtdZOcrp9++CaM8xpNhveg2/woNm/k",
-	"TNmN+8PLD/lRVsuVghyjLaatDuh0tsqdJcMhbiHZ9fXrV+9dTigY918//yZp3G9f/M6fbgeY3kUR92QC",
-	"9LDsEijGGTZ5qKxqm5TdfuVZhZFadED38UseqET9yQxEm6tymWJpz7MKRO7WxL2RVus+gn/NnLYrho+k",
-	"+RkqU4u0d5LiskVwXwxX4ChO4juenArvkN+SCUPv5L+Mu5O3yYHwqlpmFULVLEXjcHq7e66eq6YyizRb",
-	"a6DA2e0dMPGMTJftYY5A/Wzk9+ilDOonG7zbDiP4OYhCYjT0eKDdbnbb7+VYxTV4mzQir7peiWAUc6xB",
-	"EeqUgDaSwDP3ME7OlRRZ7QFNV4eWhh64XFEtxKikrCHqYz5MiomvAiNxjbhnWQk6CG46Yk3MTUNqbTIV",
-	"SaYdxG1vMD48iYiKMZVMspU/sg6HKHajkYCiRLaQpbrLEVllQ39Nu3d4H1q5rxyIgYJrXB6sKkjh3ATR",
-	"KmTX7hDeMfjQB7jwH9lHFrd8gLI4NxERVzrCHFsCjjFEupCWyKh99ssOupqF5EXNI1H7uq/JNPiOEBOj",
-	"rgH3TuYW6I2K0/nrm94fxeaDmLlDeWO3eJ9EQ7AL00atkNYBhavzHU/slGhRz7LZ3APT2LJn2urQZZvJ",
-	"Q8NYIzL5UuDBYGihqmt7+cxUM70f8nk4UMU+76vApLQ9l+Bp7ZNbsUl3Z6SPwW+8UXsrvDXZDCVbTyAR",
-	"om3d2a8pifCay/LdXUqjHMmmfEVcyvv1XaOyPRGZvgw7OFhiqDL6ZqaavXzPRGS1apACyVmr9gnI5N6G",
-	"nlQ6hzlJrEtygBnV3QUUPcOSi3MZwZdpQi8xM/1gZfyGZ85O7+mlWE5Eiij93YxxZlsf5z/NmmLeXhoE",
-	"Aqc4Hr6UnshVav/5tJ0oawfA7NLjCc5YlHMbGOCDElq4pP1FVZZCMl7Tko9Ia4I303b1QVOeeq+a0flQ",
-	"efKf+2UWPdgGTFf1cQBNfI6c8UkjYbzF2IU2HdbA60CEEtZezxQmPIAzMPF6a5aAlxq/T3QUVF0MfnCc",
-	"Y/eGS3UN/VRCHjT98H2+bXfhZws3Bal5e7NMKukzvqzqTTbvH8pOdPq7v4xVf4WoA8lDfLpw/d+qghS6",
-	"np4Ke1iT5zCy5LcghyIqI0lPuUT9srGKZmUgLu4B2C405rg/fWS40jFD6B6E6Y4zTWM8AT55Gcvs/Qx9",
-	"ByCpz5eQayrShvs29Dt86qAO9274Ow7AUz7ugoOK3edTPxCPeMHAU/2XZ98W7P3Ln5hq2N8//ZhpMUfv",
-	"mt7vewjI/ZbWKcBOFq6cJgO/okKH35yjW3SQrHpbaYNVjLZrHJ8fp17C4BnM3sZ9ZQNVGnmMJGsxKYzz",
-	"A2EoBxEZWoXaXQDMdWknaZWTiL9vqjSrW8OJjMDVxgiISGu5JmhBom/3EGvH/fdEUKNZ5u/PUnNf/960",
-	"EXysg8K9k3NQDAv/D+TI6YHxh6lBFmaqSxPXccIMSb7Rvswm7h6X9FBJIr3NVd7LM/yHhC6IRkZEtinS",
-	"viPeFgcj17kH6c3RaG20UaubqdJGZxki7CM+lUObbkBsuIo1jEAnRZ3jBFtH6Oxl1HHFUiJKniEkO33M",
-	"OrS9OlKAtm5nJjvHvXOO+yT61XRKy7SFvvK1qHqLAeFTg9J5eq7PZ+fnkGbgSn8Pu0YVKUhJtVrfZN3d",
-	"9tIFLrZ9LfyEj0UpHZErsN93iI8BSlnVPZnhnl1wLgyyC2pX/koAaQs6YoFjra5DTVikmcGaGWCRbdFr",
-	"ZivQBbvcl47rzFeYHNf3vt1ziHDGH0TV1BVckf8MOdewSljTSon/sgdtFf2TCofxxuAfS1GL+J9oZPKq",
-	"Fun6zn9vlytrtKZO3qKS5b5raavcdVT3yXF+py+rnnOa3yrUpdQ02nHkACIHZcUYWi8zrVq8irKCNKbC",
-	"YZkC+3jB1k1ljJCgavxPYJFIJwALs1bN7aDPhzrZaAhVmtHrcJe9ePPDB6u2QPonmsOSN41aC23cgwyK",
-	"zFO1dy43/u+k1nLsfl+OxYB7j9IhBrJv2vXW6VSH4Ufeb/7Ekc+U03XFw5tSNKALhJpnMEuDrw2/Yfe5",
-	"ihZ0q+ZL4f4oVuY10V1sTQdlQg1NHUpmrcBH0u3u84vmcojIsV2B6UWQHq0Xp6J8/s03z/56Nq5Obh+Y",
-	"4wimxzSQt/SaQPQY1jD1maADyy3LMsdcvoWp3POZ8GzHSdXvw4SnRsq6o7mpVkLuNY6oMKeJqwhXe8yl",
-	"0f6vRt0NZ3HGp9lKaS20rpRMeMJGQIWw7Rzv9x5f2NAKev0ljAaZYT+KTWSBjYlXg/8CXDDeqqZCJqLW",
-	"gkqh5Pwxw4oAx+YVFQSOgxxU77hzwLYiHgEn5WYqtovowPutFYy4nEXktnckIjKC9m2lTUTouZtpNVy4",
-	"2E8BrC6l6CqTZWVB19WK2+l0TlUjPkOms6+e5SNZ98wkcDlO2JHMZBxC3c/Ee46o6QMmJrOC/dHE+119",
-	"f5Zbx4m4JJxSNcsgtmE3Lbi+oDpOzWyKrnm9uq3sNvt1nc6YAFO1n7C5leVOikdcRjViJUkSJj7uqRhZ",
-	"13y/GAuSi5bDjWq/6Plgl3rHOsxuyZ7gRfaS72EMGjYPXalOU9CTJ+nvqZh4cmqqO/SiGfhucVJb4yBl",
-	"Nr8F43wPK3yPE/+yW/YFC/cK9m/7lzgsWODtF3PkibPRju59ZQXpPEQ2vEEuktG79qiqoFRpHQcXw9dQ",
-	"shbqrdhcOP1hXdU1mwjGJ7XokvyOg+v1+af3e5ozutB7CAxwRg9gGqVma1HX4IoMAstBRvRaiJWOqqbo",
-	"7dSdBHF7Dsi+s+H248LoqHUc0Kkj9pZqBuRrPIzxyA0FXfcU/2rTeOi3gt9lkgjBor/BsmiDgGpTLqPc",
-	"g1Z3Cn5dMq0CJ8ZEzCtw6nVpL+Mgo5i344CX+EbObN0zDBe7ckgHo6DellYx6ZG660Aj40JUTkakc44R",
-	"K4uM0w5/OExbxeV5Y8Qyp7DmW13zyiDLUtrcyRPJ9KXdRGRpu+fK/UrFemIQijumew1qvWhND5eGjgnG",
-	"JoLZx730C7txpL4h+DJTavxHezXQNWEfiwxt2vcQ5LxweZIbtuAARlVaFMwoNbInCzTLR7yh9sJkZ6qu",
-	"1XpAGpuHrWLztBjUq3ia/IkqtiVFj5SBbbwraWZmv1vmg+DThTeu0fU67p1s3kwWFu94Vp2KRNu5Wzd1",
-	"Ya8ioOR2qtP+XGI0p7PUrG/FzLxrTXq2elD84znzBrH3OHC6/T6+kuy0s6tHKMsDDJeOUwsKcfVYKi4F",
-	"Kl9mr6+VSjPbcagC6iphdFMJhjmd3vQirpykUvB4rq5bNm9m49lVKNPPQzWINra36s6DLY1suVD00Ogk",
-	"FzISYGXzi9CGhBHf17wdtUvydti2TRRVT4NOkAMNCawjav5fBmqN2EBu+hCNNiI3+p57cLCSuwfDh33+",
-	"KUTxx1cNGc5cBCts1XUqPeXIuTRbttrAlXuPzeMUZC8AvEMEHSbwZwzaNIxTL1xAsVcSHcASTCd0fnKp",
-	"LKBC6wIDby7gnKOQArCxmqVnwUEYPHWTNu5EVdrLGk61+xALoWb5vNE8mDoHQXkHX353HaAVlSPIn7UN",
-	"NgvcLVEXD5TWks+x6JXCHRpbQikNp9mL955nwk4sAxrBfIO8g9YWrmibAshgIHdW8vA6NWLbE6tVxqCo",
-	"hdEhzFPJGAt4G+nIxK2NPPZ2gog0ZAZ7KoKQMQSnIn4z4hRxRiPQgGthTCXnOuBrkI5JGES1+hjJaJao",
-	"e2E5YXDpPEn4yTOeQXd9lvrwjIyIiyvliAaVXue8yfAj4xNMhhPLqMbEQi3dE6xUa1k8uKc+TrrbyVam",
-	"I4XXUOzBlZN2ICsHgQ8FX+0NDl9xLKq0znCzl1C9eQTTQAaM0oX+PgE/ElExW9tZNWbRSwByQCb6kOKb",
-	"JMs+Yx9VXdoTBEzMiEWrs9TZKyFpjwxayHeYcJxEgVgxMwgBCKYWQiuau/3WHLxzjY+C4oW0/8M7fU1v",
-	"pHqt12KVJsD63nkUkXoLFAlcgHAItiB8ka3Ec55kbRUEUDq1KqA2CYKP7OdvK4kSy15Agw/XJ74/iQoX",
-	"J6x3PI1bMFWUWkF8FCjns/fCB7fuqcSM1HYHqBWbNUIvrA2lZpfsOYOzwcxa2btgSRRrKSzcDZrVvdUP",
-	"+033bnc6rKpJWjysrpIxFSkGmkQSQLaUXU7HF2mfTh9DnVeDQJG6SW+oUJaRbwi0BsIRiOrgwrWXbUp8",
-	"99d2Jy/N3rpRnnYAia3otd1KyiS4USfRXQ9+DYr6SkidjTPslytd700fdD4XXYhd1LuIiyg1Id3LjlRK",
-	"kGithVjd+OI2PVXfqYqM3TOgwASxg9DUtKkOUmyM/7uVrmhcOmVYNsmiUM86ahdpW2RlBQJ64sc07sqG",
-	"wNx5rj7RJn/dNoLKk9kPRfVtem/atWqaTd7RDWyDE+f/nQhtQGme8Oktq2ThyAz9gtjln9h9rs1w0mV3",
-	"oDssDT7lwEnjhRexXq4FeROvUVdcuz3c41+Lrsy8LhMtWI1YdqMYd0Qiuwq734oF6SBhC3yh9aK8mSo5",
-	"q+Zf5sSNoy/HLRSpaZ4yOZF3Hwq0Z2LEmWruWEos+hUyVQ2/HVGF84q+l4S/RI3d5I4LnWwgY4ddtAQQ",
-	"cHgzlzvm3AAJtdhNOfrxUN5ae2imGqQtRHpquNHH2TmlaicmwyBmjxs2aUdiLSpaP3tkSrESAIxgSsbN",
-	"62wK1w1djZmMVKT/Dx4V7S172IvcoOIEOzXfhpolfBg/KyfQqbKcYbyu00IdvtJKLLOZFduut2uuqYbz",
-	"rSjptoPuVjSIXX19zdNThCqnzpfTgH0c3/EXzJEIFva/J4o35akVsw1iNQpwgp1OuBZlweZa8xXAhG5F",
-	"MxGN0uMdJOVNHi4REBI09nLwmfvZPp1DnNlZzG2ZSk6rFa9JDbKHH69N1RqYJU/U721bROmbwKAQr+Zu",
-	"r/fOSuhDDkdQB69U1GHvr+EdaQa+SgKBi0Cfy+WGioa7Pzg9E6hMwltBO9tJ0hoxlNEnNRrY/nMatbPn",
-	"nHGTPmjDD5UV0SP5HzM+PdriIBN3gCfuNvXyMc0R339jhJu1o0pB1on0+ANXP8zqMNWAgK0TK53L66Sz",
-	"cbu3T1q3SCcfplOgPnlfOWY6BRdlVHMb72oK2PtYPSBtNJ+NAEAorb/HjqTceAgBGoEWuF8PqBJvogdp",
-	"gfkp3BQoi3gjQMPa8QKMwwe70DsNO7eW3/uVe3CkPRTwz1uqIecqToAL2yKXBWe3y82C0u+SYTrdh94y",
-	"Qvpi7A+f2tCZguYpHrzrTm7Gs6WaHwfbcK8yfvuLP1JX3IRkBm9e1lqsHR9/kvNtDL/oWN9AL6Eefi3V",
-	"cYpb9mYWBOy2iwhP9d1JcfIrYmS0XpyifZREyVI8Z1xqQgio7tuwHsns2+kZZjTELIqbg4u5k+DMXVAq",
-	"YcWhY6hPLuBnvP8qLQTmSYzmK6dXgQy1dpD7GDesVHB9is/jo4DqZs03PV128oRuepcP3qlx2AkR8nSk",
-	"Y5BZPJgCu9znzeZZIImD/iRWfQkGh9U2UHOBzvFJnQ4rNNV8YXK+X7zt8ZEL1ihlnuiC/t/KZt2WClbR",
-	"RXjARegjn0GlRf9cXMXQfgQKgpXK0dj9MkL5CtfFN+dhX68XkJzdjVBaK5cWfLBy8A9o9op8q4kdh/26",
-	"GZo/40+V36t+aFvfopOTPvOlSEJJrLVyk4ZCEeEH0IhTYnYnW89OVatbXtcbJPAqc0b6wNQjR8jRB1/B",
-	"AxKYzn3V0LOB3NBxI0U0/PSsIUZpOIoFupNPibRGXCmocJwE9++YsCXcLM2yr4XK1ZSjJ73hhFyBZjGm",
-	"crSQ9uz3utErHXD4UN50yau6193Syy3t/bHwmQ7nsx1FpuqjNDe9ZZnDF9ElrJW1kYBSWdmrw63HPUnH",
-	"3TSlt9Bt+uA5CGS3y43mF+z5+dffFeyr8788t9Lw6/O/fnvGxLSEn775tmBfffe1/eGb5xloT28OnNdf",
-	"eovm4iF5hQ/35zAdl2WJa71aNFwn5BMVYNbbcunSCvUSCw9xWXYL/O0sZnGybioj3sl6g4Vf92T9OlBk",
-	"ty+Up9/JHIEKvI3mBS7eQIxdehOtXoi6zurSCY8NZNGETCarsWCQEOAfmSjNgyrFo0ClT2RGkb6CGpEq",
-	"TxuCkHr71oE36g3llKfFTN+OzUHOJFs4rY88BZ7RZ0W6gacuU01/Nv19UvtGZpRnEKWOmtblWuP8+mFn",
-	"liaD/pqKuh5urriNmiN/Oox5d4j47mUcng7+N75URLQPA79HFDhjQrtgYDrCh7OcXpnm9m2SjiibkLML",
-	"CslVlPkpBc3f5EmaiabV3vnVHOqyd/RyInawc6ZuhUwq5T15oK6asgdgJW/7mS/omV956idgw5gWUyVL",
-	"hu+lF7SuXMmswVdYwrcI96AbwBYNVNQrLQQmKxrVThdCx3SVXaVpCBmIrHsC6wzWASSmaooO5T3EEddC",
-	"rBiZYD3wsYaY0nrPp0LmHldaPr/Cduh3iGfcgpAMRqFDh4oT4IsItewdxR+tpt8qyZ2P4fdXqvmgWiNS",
-	"pyttJgO4y4hV7EO211BVZmumu5yh/qFlU38gVDauEj8WIK8MXvbID34R8+U/0Qxuh4JB1iqsCeIWCsat",
-	"RHyiEctkf1hQGM0awzwkuKWNvWR44Io5sQeocaeQSEXgeo808KzU9j9gt1R0gBwCOpTOdvdxLIG2WfSQ",
-	"jzGuMQ61F4IYTsqoAVd3oq4CZFgjeMLnKAwwSrEoAm1sXNTsLtjH951ivHBdyRSIWlYmH4AmpD8+BQFp",
-	"la6bN4aaIe5TcqRi/cJdEtuGN18ZkakA8o8Pbx16hZ5Loy4S0PsXGXBJJdn7lz8VLsckBACpgSd6N5I7",
-	"sY9eUohnByHn8Px7ic6zW7C3esutkD2XAfWacX0L8v/SubvEnWiwL8DNwee8Gp727hZl99LvLOnrXjp4",
-	"KdaUucNLwZx3+KI7japGZe0JSSTtwIYAjAk3LCl8iMW5dA5F9xvKMczJleh49UncToyYhahAQ1t2cyXC",
-	"XP8s1u9WouHJ2uKV1q1obrJreA91Y5zF7MpjbqH6zplR7Nn586/ZdMEbPjWi0ZdMCoHZTbAlPRzP3hZh",
-	"HA/WC8aVRmhy/KY/i7Wv5vpfKC/uZ7G+bie21UmqUlDkUez2bWHMSl88fWo3sf23/SdWS16LyUKp20vW",
-	"lvavBTPTFT1oangFyS7ZSjUGtb2NrtU8e2uPANr7kfyYicFn1iEnQHDwmXn7aC/s4Ss9Zp/lWnRytNtk",
-	"KC2bl7x904af3S2ahXmj9PVUl97V9uJ/7wDxW1sn72rWkq/0QgHxkj3NoOmtOQpZCLQ4FOhW+UyFdAVj",
-	"PNPbta6c9qX5DHwS1BVPk/JLhlQqe31xgzEtAkXBH8F3m6hLsD//3WcX9FuhMIrCT6TTliNO2f0CAlPk",
-	"Sc1z6F8YanKtKfMm4ZtC7xdQC7iUn90QrJBGNJn4wEfnCbebE5iQ42qCw9f6sasruh9v7sd7P6o4463Y",
-	"3IzmdezVom+BnMhn6KNFtlPQ0Qpo5BUnio7guu0vxjoyzaUvBeWP5PPsLeqcT/MIdYGHNQMvDEsDo6BQ",
-	"Rj//05eq7IXA9OctbJ23Xp8+yatD8E/2JB0ekYMyr8UHeqhESZp7kCgLw+fp9Y+8YeuItgMhfXEaC0EB",
-	"LsFYg0RYzd7MTn/iZrq4l7N0yztKDvJWZ9KftgybjJ1pF/LND4yypMmKoDo6gSLpgnE78GpWiZKJU4zO",
-	"oiroQSC6hXXK0CloczNaANSB2+yPcgOTA+2gbuC80Re5xcmu8ykEmUS8Uc5ekPyZbDhgxhrJW5XR3knF",
-	"HhJw2SquR65i7xPGTvmTEU1dNBzfXERp5XbOFncxnOo+wZKDgebY517Yv+v4uMNxgNRJOPJb3plo6Waq",
-	"mQtzkzv0Hz24q3vo+ZpvUC/xN/x6oSAVLssvfQQXR1+xwrZpBGRAdc/JVnWvqLBadB7GMdkN3fwpn8w7",
-	"T6Ce4meBs8+rxptgVnrPeAPVFYn3IHZCYem/ToSjghJ5SePpPY04t92kWN/0zkpehHzsrsAAxrhwpDrN",
-	"po6J63eeCHpModc8feE2cRtmoVCq/AC6Jh9AgA8VJ5lgzXuuDRTj3x3IEcymnp38J6xrPqZ8uZ3H0dGO",
-	"uZIiqd0HxKcHm84MhrSszl9WZVQqeqQhnMlHwN86tfAHacFhAyWux56aqmwhalcjtMOmWmTEzDgbPAs0",
-	"wlghhvE81hBdlC7GlifhSiMN1qKuYzKYLpWblZ5xkn4AH4AfLWB3J8KshZBuyQFwYf8bMxgKWHEIfOtK",
-	"OqcMqknp2ux9Rj78KEofMuu32VOer5uQ45Hx2rit6/r/sL2bqSISg67AX4HyMfJUkFtZL0QO4DnEyOao",
-	"zNjFxIOZt7Tt16x2MuRYw07RfL1b6B+KmZZVOXyGoOEckWpnRaJWR3x+YNXxRA6OR3gFDnvHReiqZ5Bo",
-	"yonWtL3uZnmgy3dMuXsnz8cY963MCIm3URafT6TAXAU22XiM8+CO/YMaSmL1x12jWUIgR90SJXNv7VCE",
-	"RYDkJB9gt/buqCENYQuC5XZD9IUr3aznts4/wqpsZxI02tzk8l0DND2c2M59AVHoEQxeYzLYcmP5xBMa",
-	"xkO1iNGxk/6LNwOoIT+lqxXGI2IAnmTL2NgfEoncu1QLBAHqZvYX5JqCVBSiwuTMZxF7tsyID0Y1+I5L",
-	"5HZkRO7GxiFEacqYngE9JEhMeerKDFE7Iffll0MoFbQlyap5NFUirwhkOYlxsgqiU/QIGu8qo3nLVWt5",
-	"qHoxelOPv7axxv1jX9vY6vDPmyQV2Js8U9H+65xig/Blt4eTEgvZVwKSZotSWWVL8gBND1LQQ8yUylTC",
-	"n+dIm4n3pgfiXAD3yHY8R7vaPeBE4jNRsIkdJUP4A2UY2B1pX8YX7hxnrncuAU/UkpedM2ffgJLO6GOz",
-	"/3kKFOqpA9SD7d/RSvZXaPHZAHs8i9RqgTPtL8weWP37Sr5WoPhkKnNmyFWu6jpiM3aSCigwG7VkUq2Z",
-	"koUrrpRFruTnYMk/v8Efn30LKCf3X4npEbxJccQRJtzRP8FTBdzkK6FWuYxR77DYSf3yQCSnDa0qKQUG",
-	"u+dKDDhaYUJ9r5OLUnP5IapYkSI03Etf4wFtMJm3WVJmD2yjGkJT4KVp1PKM/SPCAF4g5o2GXtce64bv",
-	"bUHbiGrN5d1FXG18Bj5+5R6B4xQfM7iTYpeiO3BSZZBujqJkv1sUp9QxV6E67Ljnhrz5CZ/eAUbjn3NL",
-	"KUWZroogPq/E1IjyBr3dmaz02uV7QP1eRQWB0dRd8g1IMqo7BEpSU1ei8TVNNDNK3eJVT1PO5QYW5NIz",
-	"96x5ZfQWLRqGY1Az6rgLsIRnn7PnY4BCPtHjPTm1mJmbDHR8E9e8KdVoP0aG+vZ7mr1dklu7u0VZGVFe",
-	"xPk4lKUGc6QaNm+FNozPcwmgUqyzzilHoJYk5nKVfci6ysGHej6ckUzw6k1PphekA93cgwoEX7wPIUhv",
-	"4v8ALBVs45uZaoaU+anApghnymOpEL2ltGBClrsVifZUAtqvTCHcKpr9rSnrESO9abq74U0qoJPfIDhM",
-	"zBaMSQl71Jldt66r1RbKMmoqdmDfSdPK8VsxLEEK6R4qU/g8D/DKYap4V1+zygdBfnIxwTwmM5kya6cJ",
-	"ckyMgo4Mxtq6ie9WN0wubCeNOcvW5kgFgN2kk0gM7jS92MHru+uUfocEE2uzrm6n+jv7/6vb5/h/X6Wj",
-	"dSEHfju8USam6trwSS0uUbtCQy/HKVm3y4R+9QwpARn+7hRHrClayQgOns5lzVdroapijZLzvcrfrBJ1",
-	"lo5D1KWVGDPe1qa3kE96YFiRgigi7MeeaCg6muNoeZgotJtSaHNTpYajrH1eEmUbPOc6FnBeOSB2gJUl",
-	"krPb+VzodJ21K3bH61bESWllJlUnj7BIJ/EUJ57HKXF+F8BeR+Nb880hGM3oVDsEB81JgWfDb8b0eVdq",
-	"9kMrcmr9TX70o1CiuQTy11vZ40Mrr3eQlwPdHIbXop/1AljXQUMBV5zVfOCtEb6U7epHmCqE3T2hTtj/",
-	"V0rit4cWOnPQwj7jmRbzENhCvzGGxx8GIwjf29lIx6oX9polOMb+GofVXHLTpo7a9fXr6zd/s8cM0tua",
-	"pWoH8N2E5uOPJ4fQmr+3y9WHtk7MdKZWhj3k/xOkTlolN1b5QzuML1f2wyfP/vrd2TfPzp6dn5+dP33+",
-	"9UgcMFXN6R+zfSg1QlCFf+KrJIVGUoezuluC7AHUIjQgSLFd8lUo4RaTCoSSxp49aam0ccIBXKCDgzpE",
-	"ntHrvxr6IaR6SJaNNCky6m2xNkuzN6aJKal77uPZxUkf8wxZrO+RFOvY+egyA8GwxNiZUegFQfUkMtwx",
-	"NFEZV9hvmSPTcZR2e5BsHX0pxyTH67pDQjqrjKuQBKGkSUvJWpidDT5b9MSDFZMEu5VNNTPJpJEdDjv4",
-	"Hjx/ETjf/S4vq9lMNKFAEAaR09MCpCI3ZTLe+Uo1gUjFPoKRJzWj8FGm6Mcoid4tMTM4pqzuRFO2omeq",
-	"CLhjNxCW6HUQHmZP+BzOcdU463XFdUbHfNhZovoGyVW9MmF2x2+pVDkExAVPeLmF7+uH0/uz4QYbbcXO",
-	"Bik82s4PKqxEViD4cvS7Ewh+Tpe8VukLplVdlSRmQ3EZLw3WO8VoClBd8QegHQTthTxD3vHqTwYWnMKi",
-	"d13yoYKKDVO0ylEb4GtYG1BukCLaRx4xv65grYSKHhlKyMqwjTCduCQW3qXXIv2LSvHCLCTtzQ+Cl/lI",
-	"RB+hnauF112E589zKezRDt5b5q6/kl0RKiZFt+p+tacvn9TOQ1JV6yYI74GC9uf6UhtvqxRpz6oRs+pz",
-	"T/IEJrhjaJ5iBgDlg8k4Gx6RvDKobDxjP1Xfw/795vz8HEsm7p9DikVSb3OjjPhyM0WJfbLZ7gXhKGq7",
-	"zApQaFLbK0Pm3M9mkL4OT6U7Pq1WlZBJRqXopwQG2oVg/j/kegt6BwRQuRbffo06H7cntKHaSZIJJKpD",
-	"ZaQy7IvX7398WbAPr16wvz777vyC/fD6x5c/fYGfLdjrH394dXr9+ur5N99+2fmvgl29vD59/s23p397",
-	"8VMRtMpKzhRb1e2S1dxMFx22tJ+vfnr5ZRE6mF771CxZAb15oUqh026qUWHWbdME3k8vz0LwRvO6r2Zw",
-	"ArffmgHucG1UI5DwJ4KEZ9iPTVNlGE2tZaNTKUTbzFvQkoeM42u9DowPwsrbl9I0+8zJ3exgT4kKuRmu",
-	"XrUPZgEdomcHpQTgQcX3x1fm9UU4qLCS71oW5ZkjBe8xit8RU5ibFfL4FZhb4Q9Hp/1azedAW4a/f4GG",
-	"NZ6PMaY1OjH8xBQjbG1c4leuaOguG28GD4ABMw+FphoUVlMgDBeWxo3pkwcbl9dCSNuj49YXPUAd0cfY",
-	"istQvbpfmth17HCz36PQ5TYkk6oy+nHmd9C1EQlvRk/tucp0+XQhvssgdNfaO6qEkB2oW1a9XqkqE25V",
-	"rZmqbAbolPgTMq5zTd3uJ16wT+0/hfCt/AwJT8KdP2cPPh73Km6aScHfGh6laLs9QS31jTcNhNhTax8L",
-	"Dga4ZkWIhQyptjVHypHO6nvVoojgBLmIf+rvfVH3HB2Iqsub3jJAUQ09JzuwdKN9JyanQkgwBX+W6o5n",
-	"ciT2wAOs7tVUpcik+mDBAGgTAl/QlIhrRXlijwjU54LvaUYJsFjHLStY0kNBDLhDwREf3h2KY9h9+R7x",
-	"kgEaInkH7TlKc+xmEQd2R4awBu7cvqP6U7hlxlTfiIvCu6iilZuUutxfk+PglTYu7Y0BZuY354epunGl",
-	"O76tROGNTDlb4LjMgKUA9oBDgCoPHtkQanmA+FvyTRjRs+L8/HywyrJ94yQrZ7ugc08hjQOVuLhKL8sh",
-	"ylYs6cDucRHSkIpB5SuWWFIIdqNfy77Tg5LgQLnCuwI2ECTxOOuNzIlLj7x02rb7byzYPsBFZQIlaXqY",
-	"YKmmSQMcGDNdMnLBNeXsDV75F/jRZK1QiAjoPPIDC/SRXVnQ7ccla2UGf3ArVmYQbXdEnET315MODzzG",
-	"cwIUCspv81uxDVHP1vzMaKHYVhqCImY5h8GOZh0pAnDVjROPeZ2oJi7wMUUe+2mddrY4TUGPp2APlZNV",
-	"RvpKhlIhQPD+YXk4UF8uyHLVSPRQENcZ46xBMogllExB88BXFvesU+KuUq3uMLMNn6R7OZCadi/p34cW",
-	"A628mQuzxxvugJPBSWHUBeMS7y+IUsTIVZqUMlN4slR80sG6RLsf9PsBXf8Ez+2I9hYI7cm51eVZrrFa",
-	"ntsDfuRFEF10jqI+klTokYSHwIA4ofq4/FJuzwgXSEmGXoISvVtRiJ4IqnIC9bdKFs6+Jt5C5BkC7kId",
-	"jnntE0xQkVwOvjBiQsrEbIq49l9OHYsjlt3e2NtrTCXOqNZgojNLXopxRg3lUY7Kbe5QmCR1P3+hD9qi",
-	"OyUc8O9hOPEs+w0Qd75vLzpZt40hjCLCoUR8JwBpOKSgUVYm4PJPAZcPNo/hJTf8lIAfk0attWhOgSmg",
-	"S7S0EPVKNKdlpW9BWHjpflKcrCtZqrU+TbDGRPFM4ulxHburxBqcJcrRudmDs6xk5u1c9s8BwR6wdVwU",
-	"GQNcYB0mIRz34pMb74YpBwHR8gW/MSxJNy5VXF00YqsSOK3nyGLjUIV9H2jCFVqPm0jAKXmrRXmzXoxm",
-	"zSHAbg/jDkHkevIf7CM4FxMx5zLrCH1AXtUoZ4ZPAMleZsVJ28yTYc9XqgmSmSKOUrF5w6dJxXr7WixD",
-	"mmS0vsFP0pnvLWY1P0E7OJOkbItcN2NcoFsOT3KDRo7R5OKV7R7sLcwQpOKNYjV4fNfqH5Kplfj754x2",
-	"bE0pqk0PFt5mZQ2Uz8bpwt6XYw3fTHmKnNuX9PdcmngrHZ6+uYVE1O1E8SyS9xF9jfvOwkE05/hsHQFB",
-	"vTsVO6sCALILCuV1yVEcwJPxLTToJaKw6LXgRMBckQj3SJwszqUOlpbdbx3LGI2uFebgXxL664IIOCIe",
-	"dW8x4zfi2AAYbeSp7wqKlWgqVUIQLta3PGyOV4Sqsx0O/4IfPRofvo0/luhJQwlGphb+Yv+VyfR1y3DI",
-	"LfPY1pYbQs3lgzKCY1ClmqNzKqQDc8OefWv/V8np3uzgrbTTbOZvDIWNK+w/FCkbJ0mnXE3ZfOCEKpvI",
-	"lo36NTQtBomN09/oS6aPCSqiTPoHpbdLsb7JK7xBr3XsGZNAXTFm9jPYfRInuTCfpmS0UK92P3PH8J51",
-	"6ET2IbYc5NfPV4TsD9s12k60lGGMfec15x7pcSXgluDSS1d7PBGxXVd34lDOjL50eUfoXHPpT0aAv2jD",
-	"m+H5HW/FzLxrTe6UjnZjSGVuStUbYETWIrxHQO+1fyDI8aigV67T7uO9Qc7gxDxMm5FtP+yC2gHt0Q+x",
-	"s8WPJJrYzl4PG7V3mycTrO5j/Lt3MmYqkKPHU5HTcbtJ+2SyDlJya6VuBxQiD2Vl1hTjCcKs0qxsR6Qj",
-	"ursh8HR1xfyoWn5WC0n2/o1BxLWG+oRughwtFjB8haLikN3FtX2jtUIAKmhxyTgr+YbxuRo+up7yNzhR",
-	"oE9OuYyiTP2QjoO4GLwuOjXVHchz8K4kJ/sgfC+U5U/f8tdI5A5w3oPoEHR8B31H8Dqak+3g8Y2SU7Ff",
-	"fbGKULAJvRb4DKqrfXtpVcP9yRFEKZeC8tYbsDjQK6+twdM2uvBUf8+fX5yfn55/fXF+nkmzb3QqIYAc",
-	"dvNGtSv04VUaxuXCtgGF73c9rLUmQggXdtLtUpSX7DxFwR5jS6xlM0DVniizQEVLGx4lzyh30KxmY89Z",
-	"CG13Ia6pOuZqFUIq3Xbf2yH56CxNAfh62kZoPyzHRplI7FoIeTNPEMx9smYiTPIFmyppKtlGOORGaEM1",
-	"6eu660PFJbHbCs90gHHB/Kcj2P9OXu6QlF8tBfs3Fa1Ei7mzgV62dt8//V40dSUv2T8+vthXj/L3vgOV",
-	"NtgxBl5rFflpfM4bmKWXqMXaYYN/T3TIIZsW2KuDvImNWLp/B9iyn7xE2hardq+jeq+cFkI+JRSqZNSd",
-	"sSvULltt2BLSK6BOE95gLmSrUWvaUl6prPkuVN9F2KHqE58uvA5r5QnwVBJqH9n07FT6R52y7RgaAbir",
-	"F7wBt4T9SI6sBIM23puUmjarvN706du+jIhUXTdgxCojSnCmkh5cNVSNE0Fr/jwoKJzcKRU1qoh/x0ZO",
-	"iFBF4nN8FCKXaqApADISypFOn3d9DAViaGYqjSVkChYy7DM0XCkx/xOHiwlyHXQPUU8qy4CtuDGikR7X",
-	"5OM9zrgsQjDrt1ux+Z1SnAIfGbxSsN/csH7vVMF5otkXMMzOTv6yYL/hQv8eOfieEADkt43gze8F+22p",
-	"pFn8jn8r+QaftRqV7dM/Pr6wJxUw5O5QGn4rJGL8OENetZx7WDSZVOYPjnZpiWY3l9GlganNc5WBJN6J",
-	"puarXpYZSkyNqlo7uIe/gjtMWpesFvxOnNrbIXfM/RPkOEwe9FBULbEtKxokPnSWYS9vUnL1Tbi9oymD",
-	"zNndionRlkwRtl5JRJlaQetTN4wvYkPtzLaqJe2jnRIlpdk1mhdMTEv7f/r2lP5u5a39L/v3NLKmJ1QW",
-	"3EX2Vlt2juKFD5wV9l90J0sV6wCX6HaWzOG/qZICeZfjNOEpl/bPLAHcSs/wWvBb0dzY9UgdfV/tnbNa",
-	"yLlZXNgJ+ur8L8+ZFrWYGs0+XF8RfgsUHbEWDZtURg9WGFojXn5eKd2moI1ZRdGxCaBfFoGtmZT54YX2",
-	"C9/eL7muvlulMQJ83gixz2OHF99q2wO097ZA1+hIBttSraVV+mJle4dOMuX83nkIak+Na3wpuF3Qcg/h",
-	"XK3a8omGGXFqqe2yxmpI9A2MIzpTG5PuDeMaLI70tl5WWpMHdRj9CT7/SjUexrcbn1jfZCsyx4OiUBM9",
-	"i0WzUXqDeWGVI525gcX6piqFNJXZ9FTno695wL+OqQXA/bmnHV/lY2DQJj6hiZlRrdHJrBRwKEGBFO9J",
-	"KpUgNnghVhSZHQFaVVpXWfzivdCa1rrsQTKDAzcQPnQmdni/reWp053W7XLJm82oqtVo46SN5xlvIKcP",
-	"i0WiLZROV15ksM4IhPE46obL27NcmadK3oQKOAPznj2DG408Wtbtj4aDHHYZ9tzNaULMJYRaJI+CMHVy",
-	"ze2BUCYFZTnN8tax7AqC7DWR8CT1YzKgPuQDKuPBhgVOzphRBNEKoknjy+5bLjhtY3zcYQ6KS7HYDdlq",
-	"EdedQv+H1aQ1M1Q3aGBSSqv5pBaZ8FnjTOwxLLjAL9AblIDM/8LHa+mviDagpMiBsQrHZZBDnGfCjsDP",
-	"M44fLFZZknLpPqWzwY82VTpb94oz+wgxTtoH0UBUo+UmEAPlhfOEx2VwYXpcdphzlqEgcdUhna7sAg33",
-	"KswQUGp2m/mj25kXv5BuDBEG3u20pOxoZbq4XWXMnrAKZFgDk4jGLG2w0BVrhGkb2fXmuhmwAg6ofofH",
-	"Ix4Hk+oT1u+LVh1UPWdPnsOP9rEHIkOHgb5aGR0usRqRg27EKnVwqHZ0GijysDwPRG9icZLEqXAt70Fx",
-	"wigzJ+BHWh7vuuCthJMGsXM6aMCYUgtoE8jZTkLhSYoLUaVff1wRLZ/0C7eHgTe1j45sanOedilEqU9d",
-	"UW1KAYSDWDApKrQkMOQAarm0cjH+E6qOaG9ZmQJHEkmY1t5VFXuY/tWKFhFn3kmf881HGLS4n7m1+cSr",
-	"nrvG6jgeqdutWLzrfZ9sbhZcln0lDp297lL2SPH0wbFVo8p2mnOiZiGrHq6K6dIgdpMgsKqH5QorSY1I",
-	"b0dajYH2QzQHOKGUS26fznBwxK6kPHHSVqUhUAIreWH/i7xV9u9iUnH5v0qlGsJWSqFPl9261rH9ova5",
-	"W5IY+xRbiFf17Uc9M5PbK27aUwfwms8SYmPJkeR2axcIV+seqFRc8WTgh1jxxoQQ37y6AwXFQBXutHta",
-	"pu1JCp5k0Gs+aN0p38SB3XCV8Z/Zzu77HAzI52ldYn2nZ1bbqAUhcO1RSrlpAaqVbhnzwF3CYmJfSeVb",
-	"djFgD6H1QAyoxQJaEUbz3N7rFrGyfbFb7/RWbHqqsoDe9AAWc7gZO2sUT3ByhzmamYReKA05nb04mGxM",
-	"GiRDFQRSaTFmkR6Hi/jtsevhA+7xwveK2kwPSZqrOa9SYNw7kaGl2GqVHkx/Xuu0j7bHfdd4GjQE7TgM",
-	"6WEU4M+rqhH6GGlZydKGkSB3oThHBQdX2BTCyVRvviNfY0mSL5sO1fSStTMUcpFUsjUjIFxJTtCpklrV",
-	"omDTuoICqKtqvziHSfJV2bcyh7DTneXAtn0+7QlOaHpXARt6wrFTVo19JnXrbyiTHahLofR1NV8YrJop",
-	"7hwlUFsLbTWr9Dp0QtqDiredn5/vKd+2n1B9V4H5tV2ugDHtjH2ie8peUDIQDOFEdMcEQRqzNRMD1tEP",
-	"um8tfiC0yw4jopyLcoAQcU9m2viJssMGSpEryYTVV2rn+48xO676xf1Zaq+F+UeC2w14HXsK+2DpFfC/",
-	"6WouCRvOJdQFfPMDe6GktKuG38lptaLcE8vx+A9idmEbYQqmVcjlxogm5N9GKraDze+5ZKgHhRtuZoJM",
-	"LX5oqplJbQpVJWEhgRRnOCvOi4XSQv4ANChCpiHi2SO2swexY/kRlVFDmXEN6HCF3dxD+wbg3L7iZ/ur",
-	"1OYS6vYnyOWZz3Zwp67wFTgh0Agk6LXt+f56I86v58uBEb6UprMvjw4XZZnkCh7nL9hd3tQ+auUDPRCZ",
-	"nA34cHKAC7V2FUoT4q+eq6Yyi2U6jpFkL3uzpyTpvcvgh85ESwl9yA4snQrcs60zyanp9NHMNgsZmsl+",
-	"VXP5Rg4u+1V9ZmU1txaNs8khzMVmfGooV5lDYOVONBtmP5LOus2dV8+xsHd4dGgSpAzdwYnyNRGS3Z+Z",
-	"a8F12k7pkrQn2YBDiS21lpgECvHnCtxYt1KtQZWZ53wNWvwrU32Lcg1GkhSnKvf4wr0Ar1tB5Q2+mSh1",
-	"+79WdbsEDu/CFU4WQGrskbxUQn2Pp8PnRdjh0IQWxDoW5nAfU/F19e/UNbTKFSgrK317M68m6V+XYqma",
-	"zc0y93u+eqBYrlTDm81NXwPp/Qqd7bQddTP56eREGN6YPCebkrOqWfaTO3lkZCjWC3EjiJ8BpYVq2Ko1",
-	"AUJCWwZcGRkmNbG62S3dMILkjDrVf/v3RIxRAAUMq0cSANUQncFtmP7g4HLMEjZX3XQAyqbG1OczhtWa",
-	"EkHoDkjy0vYVw4NQZiBOXxiBd8olqO4Q2C29D8yTryKnHaxr5JCK0ysQtDqIw27JP984TETyJiZQRNrl",
-	"JsX6xp25XcBdh3PtAnqc3SpS3UCcJu2lVI3Rg9qwg/344j2DNwDz6mqCkA2BVRVSqxVnZwy3f++JIlKr",
-	"m0yKTWJQ62hf+GNSaTj2K1G6fF5/aJyvJhhULoK7bipjhESCuDSyO6OSODhOjk8cxdtjVURPJ3FfoIeK",
-	"cpkxkcAKSwVHVzs8Zaj0ddl5gY6cy4kI1JEd7zeJVHuiLtmkUe18YdwXiFVCzToJGdiFKgJ/QCyHBEfC",
-	"uD1GIjrkFTlozyDj4Gexfg9TlcfN5B1+D8gZXGR8lHGitH0IUdE4c6MzgINun8KRHLDivBsQ7efs0ble",
-	"ixQVP6/rtEjsyVz5CNv8gFkms47k0XuSSn5PD5FK0m5nRtTchPvNk52A1Ln0ta26qYO8k+Pl4GMd9F8r",
-	"qdIimOYNl3MgdnNFr1JHJ1MK4R5cSiYJ7XcsUZV2ICSVK6+b1WKjogkpKuIpNZzKZeSNOQbZuZ21wA12",
-	"DwAqzkgWeJrWyOOqvuLEzzm1kz5jrp87vajFDJSTfvrdFEQKq/eBF2kH3hDYdgK+IUWo4zkAcptyzZsy",
-	"57QexlWuBdFvVQb4LfBde2fp1kXXDaXyC6oKQGjx0Xlv+6tyZHmRB9kK1Fc132Jx70S4bngo2ZHTsLmB",
-	"CUK8vfdCq4QDYICS5GhryXsT9SDgh9O7kkTTSLfZVC2X3bO+lbl9E4Xchp32gMtOiK2gCoE/DkAzaiUk",
-	"Zq+SuMbsUnAiBT2od8WrXPJxtyjaSF/g2JE/yHnoVoJGsz39oTvJ5W8nduST5AboKad4BK6PMlkBIMFK",
-	"LurqTjRW90KW9rpm3BhrEGfL/tMbaZ20iuAXX51DNmT6O7eVHEGnG6bWwTJ3lR1txp0Q+0IeadrjH3Ul",
-	"YRLpHGLaiJyyoKs5lX+3pgy4bzlbi8lCqVv2xeufrl6EAn++NF/b1JdMAf1DjFL4FTPPM75dd1kNdomF",
-	"+DcuS5RgHy6+EsszhA2wFWGPtmT/6XgBIjRRBzM7szuYkzYHod7aKDGO1Aq1UyqXGimRTStP/RVub+5T",
-	"KwrRND5tRC04TgRooKeuQq1LQz91dHxWs09e+b5DH0WqJGbnPO3uqNwG3ZqR8JXkpGSMkQSBeFzkOh9I",
-	"fywgOK1LmvBuGEJmL0a7hwF3+Dmqyj2QZ0dyG45TmP0w1X7E2VVMx68qeYNGUw9LsqTgx1YVYyew4cqX",
-	"at1PPjiWUTYkYvZV1hZl6Ji9mAwlaqx76vrcrHkvJtH+TINrBHyZGD1tSxfMk6IXbGrncVZNuRGMt2Zh",
-	"tYLKmsWrRs0bvqT0RVB6HZleolO9BfBc7aZuKsw9bTS3D6KsAZRmeh9LNvd4Rp+QjoRvGE7P4TCd8T14",
-	"d0VtuEJN+Ik+pGfm8+104YrKQCsXUanLJ8CyAr4m5IuxBoXHrYPT7t01GgZbdbJMl/COlyxmOEaiF8d8",
-	"FKXaNt1YW04c9OQNuX1ShEO7z9Oh+8XBIXIXgmw5ApXv1oaN7uRYGrIh0jAclY/8VsQcwQlk3kDO+iiw",
-	"1PEMR+w1Cz7W9WbNrzzaKKLZ8gxh3+0lCNu1UtPzbafmYEAHKdY3fTH2bXCHvZAvgm1pVJZPeRQtt6rL",
-	"0d1IlzRccJ2Q0pW8CEn0EIuAz3R7fcZUay5yFBsFETl3yjAWTAsRUHAd1meoLXkG1TUu4ndd6123KMqO",
-	"k+LEPp/mbxmEtEoW7nECC2fHIVa2Jt2RjG9tieQWVLdCHobV8ojoaTABoSzE/Vwrg5O1d+Yn7xKWdWJ3",
-	"aytBmWpIh0ACGGPnGLfWkm+oBiOEBUWt06erp76dphJSyfcaKq3SHz+pRVovdjghh8uGr/l53MvS+LHh",
-	"SeijWq54k83Zjqqa26fgtI4N6pvpYkRFYOhnmQmtlTdc90TBAM8DaeYQ6k9X2d0pAIRfLcJUhE5nJ/Ij",
-	"XebdyTTJxLWrTtXsSjKr6klHQmVVLL0SdV3JOcHOuo4+4FBMy+GtoUDz2S4n/OX2s/vjz6/gqbdUiXuu",
-	"ZLpAxzXQt/rUoTgkb9/xaXozot3zXGIu/jpMbtC91ddhCs3ebrkuQmV5Rhit4L5wFsuG+gF/tCcOLprk",
-	"PREo2YeRYaNnOH9EckeQft1j86TxJu9mobKm6gYsSVfz1dtBbEH8nR6MmNMwZxEnC6lyigiSDtOFF/2a",
-	"449Q6cV+nio7Y85aZCJ6tdFPfFqPuetD5XNWc0OV+q3A9rw4kCVZZbJLV5WUGRqAdzPG/YxcECHxmrgB",
-	"HCXImHKNvLyZNWqZbkmGweO59/vtIsL6u8H5IAwZakSdP454AHqUIoQLtNXU3D0/3yl1PXRysSotmLy4",
-	"ODsIvaGx2RA46g/P0nM7tgBm5NNN645lSqJ2S/ruCNZMFXpPGDSoOr19Nt12YG7pgRRtXUK1VkipTdm9",
-	"tZiZcXH2oSEhmj56PDWCT2iwvuayfHeXjPPo25HqJL6RcU66M5i7TMbUMcPT0z8DeL0YdRL1qwiDSk/J",
-	"Jlc3MC4ZGJtSmCo8g5MCoWyQu4ED3kSFhNGzRMQuiVLmk2Qdhjd9Nw6fTsUqwwCMW8w9wSqsKSUdpfol",
-	"yVPbMyIoth2TWznD5PQit0GWgWR7zuz4Vek5mbn3UhaMJ92UG/sDuSmDl1KTI86gBwym3z7o+TIrfK7E",
-	"TEQcCIA24GqaKolmze460P245TqL7VQcwpZeQj10iglVivTthOLfvwzWD6zYx7aK7m0Mxcm80godpnrL",
-	"tgv7VVGSpLivkvudaEb+BrQjuwJAbtJF7APtdWWQsVVH2opetAb7WslLBrQYABu1pzmtDfTQMn8Mnisq",
-	"uusdMr2Vr0d49ofmt8VQitRs/p9kDmc+mcxT1A6S5PT4bsMYq23thrm2dyvRgwjeoFCHCxcmCf/kP7Aw",
-	"ZoWRXp9lvqUsWK3x49trD49GQChWo55Vn9nNzWulzSnYopjorG4r4S7vixOf7nHj2gh696oCC+F3iMjM",
-	"MtpQQLtMlTQNn5ozdo3arDbtROOB+Zti07qyIsuB9Cjj+okG3lfQav4p50KKxlrnjru7QpHNvljyW8Hc",
-	"z1+e/VP+U77ElCNe134H4/yRr0KReLHNMBpdwcRnK2whPA60F/KMfT5t7COV/qeEjSuwLomrobnkGwDS",
-	"exfthbU1we+PRV8L5mq+Qpvl0h6qz6foRlny5hZW5J8SA/EYC6E+WiMPntOM11btcI2dsWtXVhAtBA8y",
-	"csOrNBKOQf25f0pkBmNaCKy1bFRrTXOM5ncQmHE1qYVYAnkxe9k0qqFVWDVqUoslw/RNzb748OoF++vX",
-	"3/zlS8cWrY1VrDDdi72ttHFV1HnJVhzhYfD/zmv5TzltG62aYA7hY4g9n/M7ccau2Pt31x/xCXTS6PiW",
-	"BtOIy3/KN6VYrpQRcro5/dEZAZriZZhYRUB97Zj/qFBstUSCYUyLcP4rs66m4uyf0kMDL07e1+2SvbXH",
-	"ImKZujh55ghN+ao6uTj56uz87KsTZLWAE/0UVJdTFwnI1lvvFgl0CwIaKU7kVllBu0uiim54I1bGkaQv",
-	"C+ftFWCZQFw4kPfh5qyUfFOeXJzY1bqyn/8RCUFWvOFLYSCc93/TlUA8lcN23cOZai7ZUniydrwFvKz5",
-	"VyuAjY5EDancBYo7nhKrvwB11kpJ4gB+fn6+RT7CV6vaaiWVkk9/pTshfG+Qh8GNPpG8usN0iRylMKH6",
-	"DAFJM97WJteG7/3T93iIQPijgDm5cEWi7d+ivfL0N/j373AzJTOSvm/Alu24vBKskOxjSCNY8k2BoB8j",
-	"+PKJBv+Yk1OFY/kGYYXvebp3VzhEu6qTu5sI+uPncWcTweoTVQstvgOuhGvTNK2I98K+QMIvHvLwvSo3",
-	"o7ZF326Aofh7rtu93x+4Hfc639IbDiCPD95rvg457LYpN7xW81ZEgqm7pn8T5oV/aI9c+Oj4tC+7hC9O",
-	"+YDSL3GAsUC62CCLXdJbQk7Ah3vFRJHqz799LzrlvRxbaqKhfyN++njiqJclwc91Yhd4Tz3MBVOzmb0Z",
-	"iIkfGAoPLIymtdIu52aexRQSraFG5YFIsBxHuv2EKJGKQ2GpUnjsC6no0RtuvoyyT3FsCzLt8Mammjy0",
-	"SUrBS4yv5u+yF67nj3F1UGNDbg7HG2uHjuCiQy9YW5528nh61q2Vnl8PXtSAhQd73VfIc7Z1corb8k1U",
-	"YXNLNqSGEh55egVVsOyh3fPgW4AxDHjwI8DbdsVAp3QIDPSAMuY91Q3glEYNtyfS7lMOcra1f41r6R2q",
-	"7D6hGFVrBE2RiyHAqXJtRqQlO00HpOtRJVy8bQA2lDgm7ySZAo5MebKhNN/DHxedvfv8Ln80MdKWQ4TI",
-	"VV37A7vFrBaSvCGXFzK0qCwKCsuDzV+RUUqvSrC56YqCEKa1A0u+Mghi8jIdFUxvtt5aA5zEkcst767H",
-	"VVm+oBN6DJ3vZ7GmJRii8z077IlIrfMbzOwrARX54IUDpT7e909/g///nRDgwqRT7qFOlb8jztgbYGV1",
-	"XgMojci1wydqymeDZwtv6FcNgi/RCbGorMKwOWMfEH5EJJ1wH4Gd68tK4eFXW7VZ4fKEINfuHsEOu23S",
-	"q65+WmwKb6QS0UlebnLEjfxBaqEdjx2aMkbI/F6ZuUcOt1+KvF3gz+IxR50zh+giP6Q8G6W/QOd+trvD",
-	"rvwKvEI7xwezTLT3uQdBWGkK5/gMXr1CLBUWXyuc7OyITKYVgAyo/GmFSjUGmsni9xRC3fXCnhxTfMK3",
-	"Ka3mka3mfRKUvCHHFKJPpwsxvcUMogdso/SVqm91Z/NItfY7Z8ol8ll3YjuVxj1SpnaCmN7+cWfXAePc",
-	"lrb9a9gauf/KqkTt9UK2dX1oZ0d3wRzc/0jrNSPOFY8/4XWNWtqO3WXv1ECOjwcfsSZNBfYxVBoRi0qW",
-	"+Hfkgbjhifvvg+DloNvvI7+FnYLBDIWFS9ZknjozwcHPinhnBfJVsKgwUuxHSrnJzo/uCpM79ijUC70b",
-	"wOuCmXsXg+A384xPps9kef544sXX3zn0jrVPSnMaSjPl7RR89K2rBPMI5krU4lCnOQ4EPNCIvwC8XMQC",
-	"MlOuQAx3nIII2XWUNjQlRzFkurN6LTqTeqxbM2pizOX5dQJvcszLDrs5aA8+6vYbG67x+EyuDfsrJocX",
-	"LuMhCpAd8CT3XhMU9wXjN6ZesxJyItiC45UAMFAVh9PYlY/pmdipyGsriTeoYJLW6HDnW+a0vnWTeJy9",
-	"HTXw2CZ13Gx2MxxLXlsdA//1+9NSTCtfCiC5DX5GnJZ9sPSEYmotQy+3F+4HeDSs3f4427Szzn+qSBsN",
-	"4wc3T49tOgzaKcQRAzC09cG3DfkeemXrD/TMn9zNHlABdG2Xef+3z8UZ6wQX0irGLl9St4CnoihjFfgg",
-	"U23Sw/fyvFuJOjUAF3LoyFuxOauWK9WgIU6lq5QU7LaSZfe5rIZL8MP7zoIrP1j1NkM5Gw9vIy6Xnmoo",
-	"Tjd+eGtNC4gth0LIuufah8ygK6sFSCDVYF5ErilAQyflZg/Cek8HCPDkO5FrGzjrxjd+TM/kS2mazZAw",
-	"Do0VUzcjReswln4c1SFxGnlkkvfu3xTctsC2CYrVeqFq7wgG79yskmUMFbNj2HQQyZU0fGoyTpYgs49x",
-	"cf4oVgY4zX+nK/NIK0yjgBH1OXSo+udDbsdayblTTHqXNtRoSl6Yn7iZLrI35n+urf9cW/+5tv7811YS",
-	"zyXb5SQwqYAVj1JZC6j6F4EkFLI4bzNaQA8Xgpc+S9Wq2Fyb05dWqpy++eGBYT4jPhuUUKfaNIIvu7J2",
-	"+4O74X3J4G0ri3Bwl+D9L7nhxC0Jt66vi1ohdh6nBpzJAayJNLcRjchciQNiVu1f3CDBVOtI6c9WxGSl",
-	"9Ev4+T9i+j9i+j9i+r+NdfH5VJa7+ud+mVjXmMoP1CI4sE5+AyjogF/8+/W7n9nbSj6amFtQIDGHkyAJ",
-	"9xqpK4+mp0dVjjLOLLo7Xa7VguvF7kVaQBKUQ405EvUuifGBYXilq5eXxKpCNT022WCS4oWPURJfGeWP",
-	"dineMJPBc5elAaxYpu8RHGqJs+mEgi9CkzqQvkLcSMkTh9TcMtq2+ETU20T7yXYp3nWPdvGiqGR5EdbH",
-	"08kBkIvWJHuFIqt/MXTT4+PH9XGE6nhDHB2lf1of45w81b74n847N7Cun447Q1lvG7YWjYBqF9FhCsnm",
-	"UfCfG8Ai4GGyaoe9L4GR26d0I8kEYplcmi9URjpjV1HjIQ+EePUIFUAESdAZz3uvWhOQg1H68U541pfa",
-	"PI6DJW5hUFTi+YGbXmYCEy6JYCKQt0UKUmrsuhw+OtGKU59m2J9RYOKEMay/u67q2pVSgUWtJIA5KfBK",
-	"RW5KvmFKhsJKlWZlSxvPbdGyFWzSAuApqqcwYKeArG89UePe9EZPKGq7yPgC6M7OrT351bffXrKvztMm",
-	"5ZYgsy+nZGhgUnyUtMZo4GPyU2D24cZXSh4yLB7LM6wWmRdiP2FyL0NG8618UqBdjYpOsi8+vvv4vmAf",
-	"Xr1g3z7/6rsvXc0lsCqg5hoAqzjkJyPzBwgfv4pbyYxiXslX2MMjRqqphYzGhiPvjgRNRQjtY3b4Q1Zl",
-	"1gi96HW54uw+pWKCoRRXEjPzAp+Kpu3wYhk//kKVjw4z/UAFTW3bumfJok3pN98liaioJKonwf5jVhSu",
-	"a2QdTy/mB7jP/1Rr+XUyc94X/u7O/QND9fsnElMaeq5ELPm2sfpNW5eIz8GjTHw4gcarIE8d/huon9XS",
-	"Mf4U3vxJ325/w478ybEB3jw4tB/JowlnMSHBAwgHBthsBWEXeV3jH0Lz+3xY/4XMuqh+KVgNa+IdkgV0",
-	"RfASR91JSsSyPfnxA8q5H827N/mRwMNMyHK4O2tUM+j+FViPa8XBuQSnEcCp1oIyVrXdN9hQq+MPyrcE",
-	"2TDEbkVp9ggZgn+jTDDHkamIFsxOL5mTldFE3W2lO5B3QoF9hJ4zTzsVOL4r4rQJxqtm68gXFEVAfBvJ",
-	"DEOk1BorSiP2GaBwOBJYzvfvke3RqNFdjQc2Tuw4OLgJilvzqZM+vO7xfDhqNLvBsGexb8JtrHhLhSxE",
-	"XzBiDfc1EKRl+NEKZwQi1xokcAnjmJBypmiXt+04e6Tbxp9yo6Djwl8mB98vCy5LqJLUj1d3DJqPA1jf",
-	"pu0cBFwP169jdgKuRTXbDX4c2Dgn4qn+CaRnHmP6QhHnIenxGP0lzjPBl4d2xaYoNnbn578CO0aXwIJI",
-	"K4jC4pDMFUF1dRYvEiPmM67n94tc7zYEZW/6Ag7iQc14vX/J5/nAtf3xIKM5NINJmleETxcdvsVf2+UK",
-	"+KdzLd9V/EHD2zFoXF35Ixk2dquXorkg3pZT/D8qA2GPwSn9O7txVGP+MEKAMQQqfo4PHA/Hgn6kUaRd",
-	"SG+BlepNAG38KbXqrV4+ssqErYsynzNpf4cgHeirh1aW/PZ4ykvlKKl7CQdBde4UMYOUZq0XJZILyo3j",
-	"f2mY7AZpHIW9Dow1ZJZpvk4ZZGplov1zHKMqbuORM9W67e6uflwI5Gj21c4WeGqXyTOW9qQvcsmur1+7",
-	"QhVWP7UWll/kwt0gATrCfiaC1TuionV0pReuTg6lwEUM2nQ7QCTQJZJbo8uIutbpHPjXShviMj3Gnuk0",
-	"cYQwxLCCeQu1ltSLoXmwfmkeYRPVlTanxAvQs5HsXII7qEISAk8l9MWL6/9dIJ4L1VJXqJtIoyEmNW9x",
-	"5b8kO98eEc8+kN4bP2EDVkM/4vaIW3nkQFXU9Aec/tx2iGmb0Jd2hLTY3Z3xm/tTL/nUW8c8hauKVwuj",
-	"bwTJOFeXnrUZKaPiapnIeF2mdgKUVb6/ckIvIhnIfgPsA1JIJdTCdFTLjZooOA6bzx+WZAIJUOa0kn0n",
-	"FE/VFll400rUBfCyB/LgrWquHQqw8Bj8cUsVqAzK8yKKN4jPKzElfdwbJw6rdMaudkuput0BPGPEOwss",
-	"4L5U00RM1VJElGZPwsAKR26sY74yuNICZ9lKcANMZGab7CRDifxGnhyRpfiN/MMuoO9x77wZDi2ZCEgT",
-	"UzPAKhWOBgdMMSjR5QreEkwNanUcPKUsJ55yYmk7/d7+/U8gNw5ng3xoZe6GELLcKX7mDkVZATPV4SyT",
-	"vZxzB5r1xzDN92n0x7PGc5v6qZWcug+woBiwPVJUTvq+XkCcG4InGOvGOEdduxLnRajI01BU2D7datHo",
-	"LozP1/HZFZbR+l5hT//8q0wdTZJDudk6lu+5s7SrVaM4chDmAZpLvmG3QqximmJvobmPPdFg061UYy5g",
-	"FcFFWhADHb7kJMCsasTa7gNEe/LoWsXbHBk8qYz+znJfuV4/WIjunjPXVawcYq/8yy58EGpJORWBWHOh",
-	"UEplikEQz51kncf0APqpy4gZtyH+ADHTcR4kN+MHYdpGUkkiLFoYtMGt28bF77tIFHoLc5uSeyvyAPxZ",
-	"hUjXg3BcY30fKuO9FevZRXCKGuK4YzbDNQA09qjNPveAN7SexFkKlwVSlrJPEH/nbmmVFJCsCoYBIYFz",
-	"cfX3lTzkch9eU487+MjOgD2bbBNVDj2i5R+JByj7sCey/I6eObZyfbQ46zHFBhVDHkieH5nYdqWjXCxM",
-	"BBJIpu1hLjtn/zHUF1dksrdAFlgHlTawwZ5oX5kSw9efKlmqdWzLCzltNisshWY1ng/XV1GppDP20ZWF",
-	"gdRBpPGsPDVrxAi+c7e8dF9+7/r9571kdvuatfTcdLmJfRx54Fp7OsRVjI6o7diRvU2o8AxWkXMbQ5Lr",
-	"ifxEKS+g1XPd1IDYOfxiZsk6HyGiE0001IPI4/2v7c//XdwaMBePEVTtzL9Y8x4ZF2vF9GycfN1xv3CN",
-	"GQKVsVLbCq2koLqmJv+84sn1MLtOfh4eQQn2GWfR7Lu0s8hHDLZIzNaaKF+Cai6pw5XZtrDVWkaJBCDP",
-	"KLzhKnqiB0WtqRAfSTosUgnVhunBCDYdF9jdATYfcCscBdgcbYRjBtx7EaqIOVeudP7jCAW16pPJavXf",
-	"RySr1fEk8q/tcnUKXiqY7VTB9tdco5+zC0rjDpGmGgx3SWHWqrktPExusgE4AhxgQCcACZPxRzVYzeAn",
-	"8yJFE5fQljHbmr+3y9WHtj4W4iVu4ZGt0W67iaBnWx841BkW/ulv9v96YzuY8xhN/35u5Sas0/2IlY8R",
-	"Om6hcvURAsd2NvvLGHukqI7OBSUw+4MVgUxDfg4sUjrD8e/Q7JH3pc6hyakK3SMoINd8szttfkbTE4j6",
-	"gfNgkzZob7HKBL9cpNFcMnEnmg0YvVB/laRcUDWRgDzJuREW4iiEG9EyPJ5Mcu3+oGRSLnlCCHCYEIPJ",
-	"wS+oLYf57hm4l3fzj0okKIBoYbkUWJyes1XbrJQWh0wp6CT92ldyH4fPPfD7R0oqhjb+g30fWSN7iOvz",
-	"keImwSUl4jrscBDsP1a8anYl6RugdUyWSf9zYOJDBx8ZEN1fAf2oTjOouj8QtAoXNQKSmRGf6aYFbk6x",
-	"wZxmzDN1JJ3WtG/NQjXVv0V5A8d+VtWiAMFCGIlWlsLVP7InDfNVUURARuoklPwNQGrIcFJNGuPIyx/F",
-	"5shIV9fC49fK34NwBcwDkpUhGvTAoQy/YQa4rEGBCAICCNJgqwA8wXNa+fz1WyFWGrInnP8PLEvCa2AG",
-	"rVaXTAsJddc80BFg1BBS3UZDM7OupqJHGB1LsYsa+KOgirhTtF33+2EVGXKTdACLhA45RrFC2FpLXor9",
-	"9Fj2hvGeR7ICMMTuqhfErkooJaXkVJDZYIcY3SmnP4oN7R4AT9elR+euuY7rUe3uI9uhP/GV5rr3yBfa",
-	"T7wUey41h5aI1umkONlD+nW0XTfu8ltxDRFWewfGRW39hUV304jr6rhX1R9wTe27ouwZpQk8xg31263Y",
-	"9CZadOtwm6BqObAAlxtgx7gkcQKtwk1DtY1TRcpsW/cRBz+KzYhA6lEyJeLifTko8oGHdv5IGvSBS2b3",
-	"lr2GqgRgW6J1BB4ARs5vrAUagVSeONUea8yjSc2WfFN4VoJlvrT1w5fjCLXtfM8eX+b0bIGCDA175Uix",
-	"ppIGx7hKQPI8nS54XQu7I/JXyhutW9BmQA4aBTfHFhF5dD0CcBeIUHaxINaeYpW5ZKopiDKFIq0cMYRW",
-	"GfWvUSHiX1sNKOGVlVqld50ad2gSmw7H9Gfcd1Ae5BXSih61zKabhGyRfvfA0a61pzPVyp6U9Y+gJFeG",
-	"Tfj0NlRbhdutVtqcMeSh2BI464UCUNGqUXeQaxhY8o2QbFnJ1gi9vYm2NmlKQ25uX0GH/2xbxvbsrfpD",
-	"jPjHuay2to2niOqLBr7gdf1uNvOUTcfVZKgQrK8ofuhSo0V/Ij+m1dMhMArC16H+w51oIhpi4BxXSOwu",
-	"NnhK4sNgzcbKnLGrjukJD0hhDVAgendQGZ9GGZ1C4p7fPUJuMf6Mcjdwez0yxBus8tBy5taP07DWvDJH",
-	"qlofnbKaNlzOgdHcar/FOApk4LqNNkKs+rE3BmCeZHxW7r+QOtdx+7ng6NKK7rQMBkn3HxH8x4pgWLu9",
-	"WQD6/uv0H/h/BOr3avKWaa8aLMGBaQDHW226CE5vxSYvEV6Dy5Lv3hr+qkC3eFwPHy3HXWlRkJfTOTes",
-	"JQChFFLmpq029r71kAf8RBFxzRjFSuWYjrMMEu+xsw+6kEZigI7hHJtWq4oKjvw+rMbhqubV2EJeH7fc",
-	"0VVgdUGc1DGvo2gPPp2pZi6Msd3MbscfhDaN2lBSq1ptugBfUIB8/og1F8CKJJthpbQWWldKupPYaxq8",
-	"gv78F3UqOUy0U95qqx86+o14uY9RPr+zwErN9D5rEFawmktu2oZgmd5QZV9cX7++fvO3L4ODQc2itUzA",
-	"Ne1y/xm1Ud+x/yb6BAZX3QWTc9u+h6ceKqx3h2al1wXF/JvZ9Ou/PPu2YHp1W9k76df17SXGoAfllSNg",
-	"9ABVaO8toQOQxR5i8fnQ7MKolPSQy5Wljvx2kr27BjIJSpLwqTAuNrkA6HYjeLkpmFb+71Mu2cQnPVqD",
-	"lKJbTiY7AiFeQqzUJ5l7sR4RYqBhIupZMr/iLZV1OFJ6BH7+kWOXUaOJZAksSHJgaY474+lv8P+9USuM",
-	"MO0whLmyAlFVSKvggtvB74OPXZIwqRyXE8GRud8n8J1ZZfVSvyfWEVGKw1hUBLrI3exue4yTOfDW6LRC",
-	"q9soY4Q8Tihs66i6U+oZYFxKcYXJSVDMppou2FKYhSqTeWpHmJ3z/1qnYFc6ujOwpz6qy1sCchaX6+wq",
-	"HhCFc4Qigm8+QfCZZhNh1na1zFq5HZ9A4L9AYs7/LRqdLqA3fJ2Sd2dFJ/cOG9jDt/KgTIts4+T/pC74",
-	"grd8KWCqstBi9aAeHXPbvqpqt2R5bmETjTkYvgB8AnehkIaqVNnpELypK9Ecd7tTeefxWeAhfOcugTiG",
-	"F7hoMb1hX044BNEeLJKOYamH3j2yZp8VhK5spEcvHsPO29omIMD2b5L11iYBxhky41OAXB0pEWO3zCvo",
-	"0p91y2Dv/rtsmRRb1dYOalRrRH8yG9DbQei4kgjqRrkChgLsGd4IilvYHTXx5ViotjJAR6UQpS7Y/8/e",
-	"9f24jSPpf4Xol90FnLgzh8MB3S/bl2Ruc5dMgnQGeRgMBmyLtoWWSEOkWjGC/O8HVhUpyk3KsltyPNl5",
-	"mvTYFin+qmLVV9+3UNrY/2C2a2Z/RtLJEAoPCuEg1ufptCsu7zv4OV+CFCuV+4hvNbaNLpTttGEmL4EN",
-	"CrUWkb6bEOsqvDClDGbJv/yRqUba5/Tr484eU9gJsNFBqYUjeStrbZg2vEdZUGz+oG8fKAoXNusvntAg",
-	"Yba1UZsNhtJJ6ThZOCPVH1DwfVgP/q/D4GP4vcDFQfkyofNMhJfX9kakgYWPqWVajFB3Iw0eTb3jqjwC",
-	"TafHSTFTbZ0jAfdva9ARyKNqg5TMdilzuYU1fW2vCrBJSEK6EMxt5LQ+zFrwSn9HZT3aaKlCZvh0Wk/p",
-	"wTnkfUcYvWvgLnWvAC0LlJ0fPMakaAJdqdgpM8Zd4CQC2B0veIB4lGGl0oa9uLx0fvH4k6j36Kg77PRC",
-	"lbtpvJy0TmHW7OZlRq1g313tivgAdzKFMxxbH3chekDJJa7ieq9EelC64nHetjPXPuCWPwhrIx5ExQuw",
-	"GXqo5mv6ACr5lzf44YvLy/3n0U1RML4w+YPoVnKiNhjAUAUvn1DROW3MQeueKLr2voIj5IW5h4pwmhJ0",
-	"EkZeuyXPi76Y3GtXcuJZVu0vUjGxdxwUWg8TeXYmfxx/scUyJ7ajUxml6wN4N/adGL+ztqzZQQAqlqno",
-	"toq/65iaD3mR5ILFIZvZ08O4oRwHKR9gwWOUKrcCE/qguY8sfL4zPi7YucKDgHwrCZBrvH7p5+xXQPmY",
-	"tZB2GWC4BmYCWEJJKdZuCyiaI3SAWy0potjbYGYmYTRo5+WU+h9718K0yuh2WuY0lxwbTzEcvcRvTTgJ",
-	"YQvHqsy/a9dZd11BgECqhqmxg8BQAJz0E36GjMTdFqz8VeduAjdLaxRmpMH0SAyTrAXxNNCbqMpXaLjM",
-	"PdYkSYByuvs6bNQMkQ4ttTa6ijPcnQ1WT7ZE8XnCifwFXnGPr/GIV0KGXfbEEtdEYyLZP7HLM7bxv/Ta",
-	"+SnqiXQEt+Rf3gq5MuuLq5+s11Hm0v39YmCEeQVkCva+WJd3opqxFz+5PLDmeYZHWZOnyTEKQJ/t9Cov",
-	"6/Li6j+xS/hH26H2Fn0SJ9tOZDa4sLbhmgFsf+Qd466Me0GF9K1TjMz7IH02RLiWWP3QPI5UmONVNeIn",
-	"8E2WvW+jZmdZuvuLaNqBPG0KvNtuxJ4SDWNOLsj4hjVg3/IrfP7V/RNS5Hvq8BzoG1En7L0kLmXGCwhw",
-	"VqLkoFMRL607enW4Hw7FOL5ZvoMXmWoZuf7ga53aKxu6kpAZP9dONWMtuFPifv2Jr/bAeU68+uaF4A8E",
-	"okxdCj+30jAYHYVIrWY6clOikpu39NSnrbhJL+jUw6jyS+AoqeVyAmGkRFAAnB1092b+appXPkjgYjU+",
-	"ErsWZVAXgnhnB5+CW+2CS2anOK6x8aeeps9OdY7fC0q+rFXDlrzC/TeF5d3NUSJxL2LOs4o3OmDuQJB7",
-	"MLUd/BFMCknaBDZoUSgtMqhUjKjRWZ98xDmbQNEu7OGphZj37WiIdlb34xJqbrg2vYpcC9i0KwE3MeSb",
-	"ykuHfNRUmeeoabWphFmsIdaZ29vS3dZlFAHbE5JS+0DxvdgYujPa7+NlCS98lNMrlLoXGdtR8MI9A1cY",
-	"HQ96feBH1Fm1RTmPTzn7Utf2beHejZxZBgOMsYvTDorWo3EybsQzykBGrnCDxJ6GPmy3yLMZhAGG1xqh",
-	"PVL3z3XANs6LoiP1kYeiGbzQyv5vJds1hqwaqQQiIvcOJT6EZqkSYkha4AA6RbJenrSRrTnEyuXo7I07",
-	"TNEhheMY1I1TGka7NVMlZDc+dNJmGEa+q2OlxjyrRX8qDBIafhoh/Ab1NVfBVKuNkH5BV0yv7Yk5804O",
-	"Z+DZumqOqqXqg19DVE8bXgimlZLX9gh0pWBd+RxoB0Djqj85+gFe7lUtTkHXGlmWXc7Sa1YKup5SmH3M",
-	"fXBjz4tmZyDtCDvWKiC+y/hWX7P/GnT04Y/7sSGT7gw7e69qMZRk1K/JkbcIJPOSu+NfqsGKyCAJCOpq",
-	"9u9GVW6Fto4tTIS192v6adRkfxTH6DGOs25DcVFYOzAESRJaw00X/rGH/WuxvoWffBvQPGCur9oDIJfE",
-	"4p/ly6WoWtVMdKZSfUTo9mFon05fIFAPqLKGbx0SbUZnXEtKgsLWBAgCDYU7nrEes92oqto+oWNqObXx",
-	"623eHS6VWPUAxvHT41sJ6GK6RyrxDnhjA3+P7l10K7fRXTqo5eN8qM7Sk6idXkBaP3e1YMdweE8KxbKb",
-	"e8h5PbYvE0OZwqE1L/kmeXa/peN6xe0eggPmKji3aQKC43upKvSEMGHugaf+VMKsvl8V6ZP9Hd/sS7hF",
-	"Ulbt0M3YC2vvXlxeXl6zny4vB1n0x/mr/WDPvwzCX+fuX+fun+HctUdKIqVR8s3oTjGQx/aneD+6L52v",
-	"WgbMuHuZR2GY1EznrRTYoaur8au5FFzqKyijzhwZJ6A1JNVFKylm7gNJFNhh0XVLqcj+XmtR/dN98o8k",
-	"6F9wab7jKoVhHuIfuBmJwaAnl5L4b4TMGCgujlSd3G0ZR1y5E8vGUnWjNrpbnQBYHtOyugEgRqPBmjmQ",
-	"HdYw3IldaUIZVSUDdVAayXOFCXT6eOLsQafZGEUxfDxuGqFbH+fW7vxrVWPlfDJw0Oa4gGq3qqUDbi9V",
-	"UahGZChZsUVs0hWbV7WkB8/FgyAHJ+JiHrc+Ptb2Eac4BPbMz0TWikYOqWf3YP850Ss2a+GSuNbBA8JE",
-	"xTIVFNpLZVzHM5fGtccCqHphXMjp+fMqWbV4/pOG/UxPnf102pmrZabStaYv7Vmrlkun3LvxmRPa607d",
-	"RQnd1mJACcedWNVy1gZy0NYwcEQelzFL0YAzaiffVzvPmLIGnjt4BWhu0Xa2bcbqVX+VmXrivJ+Jnmj/",
-	"trbvD3kDGOfxj1xloNOtsGjaJ6WvfqyxRnh66GHY4lD4oXsh1GIcE4S4z/khxp9OB8IkT26YFoVYGKL3",
-	"tN9D6VWzFqUWxQMA3TBDg3HurI4rIXcG5kxdmd1unhj1+LjtyaRa+3ZUVLE1UnGEurpA7+TWT8gMBZsf",
-	"CiFzWcckRpFK6Enrwv7oUNmKcVVaBwzknGrPe8ox4AtjjsRUsgqHb4/LH2d7DLM1Zx8A+XcOStAcDYpK",
-	"uPn8LmEJuFV3bDOByjYFl4RWBtqvtWqki0xoVQrkq7AHMBFWIJPQjODNlVMdct4tRtJFlPYdr/bUgfOO",
-	"P7hOnjoA0Wk3RkhAszdlCMIt1LldGz3sPJ8xwu/7hMhke7ntwhBD0npXaw7IVwbIHvhs2+FGuRebCCrn",
-	"Q8FlsHomoVsNm/hO9sj2IcnpWfCxSxTb6f7q/vmtj3v16P3rfjh5vKFnD/1rZGz4voGM+Wq7lZE1EAj5",
-	"bTRrfVxXeDkD7hUqAVryvBAZ5p3BmFJIwgWZpDJsKwwxzKjaXEG0Qi3hQaoC0ByxhzxnnwFG9yCqKs8I",
-	"dwQUt1RxSagUQIX55Kh/AOOFWat65WmD1qD/sFqh2s5uxCNVmjTeipraTf1eR8I+czChDQjWsg9Y7PVZ",
-	"keHjKdM5OxFaDelWXEYcwAcjIROCoXAAhVOcera9Ie5o46nbsJxrxjqquI7t/jT2ZnBQ3RefNcgUAbEi",
-	"z0+rylkoNKfU0nFGIIGOXTEUeceCDOL+yuBe0obeuWSqyODkK/mWaZMXBSvyh3T0/c9iE79HED4231Cu",
-	"tV/wTXiaA6S5CkhGRJYbnaB29CwCdhZDwQb2mqP2FWdVLZ3ggTZio7v0knYc9HWnfgLzNPYD0pKD0hzT",
-	"KC8kRyiqUMLZninCtOQAMzDfGkuAAPm7UbmM+Lp2BMY7TScyjo87+b2UwW1PoAsH8ReAizS+7az3RXbq",
-	"8w/q2Jc41iwOw7JAC0r+hZmZ8NSvh0WmcD12I1LjKJN3DIFHH/ReL2t5lknsOu2E16O7SLs4jeSAfeZm",
-	"sX7CkMVZYrk2nk9ciwAiiSwG7fJ+y7V59tp28dmbV2NoncDrPtOmErw8UPLkRjL4NduIimKVzoutankN",
-	"2KmMG47m/2MtvWJ/jjUYjrgedCWwCwyYz7xLOepMA+qcXrSFnbczT05IHzk2fCEge4dLO0AX4F9VLR/R",
-	"qzequodjN+45kRfM7bDUjqqNSfHFgC+Ua9ZUuTFCsgzixHTCKmaUume5sf5yykm+NWLzpK09Fac2dOzU",
-	"N/upz5OuT2Jdzb5T99Z+PuHrwvMT7wsORKvVsBTj1ubbJ86laPpFCz/UBuVlthSEbjXiSGidQxiL9AuB",
-	"9bAQHV/f7t3Ha/8X0diXP0arKg29mX5ikCwhe2JSu1By1UdGQ3psffLNt/lKvq/NUIZR5uT6iFXBH/IL",
-	"pe5z4avgAz6eW2GevYRPJ2Pl6a83miW35btJN+U7Eb8dKZKvzuVquiKrFJGZne83U6V36OGnZvKMjrPt",
-	"C0QSrukU8esWSEBwvZ56qWqxqKvcbC+ufvs93LJyq6To7Nn5QmUifZ7+T/7g4jUqa0930BtgS74wcM3C",
-	"MEi+ks9yn5DOta6towI+yFJV5I9hq3/zG9lRtTnFuAiUOX8QL20np1lLP8NLQAPntZ6O37MHzX6cFza1",
-	"CjZc60ZVGXKXpBcFCbKWqhLP2c+qYi8ufXwt3CYl3yJPaQkK9+oetDc6j9Iz3ypS5jhaRvZ35xCTb0+0",
-	"af94zm7wUfB4qUxMRQve+5YM16RktweknCLGkB4ixibodCsA92kyZI+k0RBiqVSjW6nn9xsh37xiL5WU",
-	"YmFou0cgnvr+Dbaw87L/gXCLFMW3a60DFAyO0Ldq4RdtTyjprI5aHKM5l7rpGXEMmnupJDpHNXes+cKR",
-	"5kO+BMuUOEtK4t5Aa34OdlzXoyOBsR8u8JQ++HeiqlQ16IdoNNpfboq6LLhZrP/I3Qs+OXaxNmVxYMxi",
-	"xweAgFwheIaBUUX2U2pVPMUT+DfcMe7g7yn3IFrVjs6BaqS3GdcuOgLFd/RgzYTMUjiGD67RibBJ9PhD",
-	"iE+T6qJefWpKBnk3aL3ZkFv3pb2MBkqDzwC39DuVba+BUgGuk8lSfV4U04oLDUpPOXdhQHLq0+56pP3f",
-	"rkBwm9eqyIKKI8Bgjo0lDadw/pX+9a3vsv5aZq1nFLMYG27WgcHoeFFjiW8OCwyMPk7mWb3pBzB0qD8p",
-	"o6ydBYBir4TsyK0wv24mDc9BAwm8nFHoLUx2r0hhlt95oX9Y2bjTPRumFotKGJ+e31S5NA4Y0onLAazZ",
-	"8MrExPbaoZ3ghmh7fUPRruMO63HJyYcY0PrOtn8n9hDw3wbfO8kJ6tsbWgUXvMlpefiDrp4vE384nqet",
-	"StttOXJS+29cM84acbdW6v5v2u34vAUm4I2I8WKc4qswMt2unvnX9o9e64cFaH3T3/euAWlDzFSGT01b",
-	"y6OsowPel8RtoIWEMvXcjLpf4vIGhH/ODVNVX3Ufer3nN7gTBKl9b0bx9DnE8kcJAw3YH/NM8KzXcryy",
-	"XzjHnTGB1XolitzeVgaj0rqwVPy1yCapGNtjyG6FzG5WPJc/wFz1u77S4Hsm3F/PuIr6t1B3caK9ZATO",
-	"TKKkDyKsSgrCvXADsfMIllSE/tqPPp++S/a10xuN8DJj2jiYy0aITS9ohzuBZMGLR+L1nqIRgrS2B7xC",
-	"6+hBSC01YaS48hYyrBMWRmIDJ66KDBqNrFX74UT1kDFmUJzh+Vf4736GJu47GL/a04Qddk+AX00Nedw/",
-	"6tNSsHYH+lH1UUzd3rFr0qAH974YwzuO4lHgej8Bs9Oyak9QqORH4RRVSr6xc+H5BSnNNJPGTZZ9Erw8",
-	"44s8dO8p4SU7AqMI3z02hjC486/2P730Lx8diQBg6ojvhcdLRvGSHZ+U+Mv1uzAGnzTylToc2NXowYlw",
-	"XOelKNFz7IgJpmIUH3hlvuPgzZ6sKpYYbEptU1Sd0JsoDT/iTamOHBH/q3L5Y4/oJKMJ6xhgO73Rgk/4",
-	"lR84NwhveFRm0LixmbJypyfQjT0/X+41GtnThretSW7bjRwBgC8jYgcX076YXaAoQDK2/cRJ3Z+rx8U0",
-	"/wr/7TUhH8WDuheJyY8dafTNKUwsDKZUrFBy5ZnluUQQ/8gpXlPxRV/R8i3f6lbbgamKrR1/BmfL3HYQ",
-	"kpRO8fyuyBfwaa67DDnwFh0+HGSHjUR2bJcmuu7Dsz+JL+bU8FZ8qWjgxo5tJRaA6JyCwqXh254Jvlks",
-	"xAZItBq+RVZvupbdCZ1ngpT6db1YQ9SdLURl8qUdBeEiPWbrM9YNl0j8WgXKofbD5+xGMg6NWafYtqWZ",
-	"UUXWHhv4KYn9SYwYQ5YYSZ/vxFbJLAgXzRgws8gVUX2hdq+n/Yqg/6CBz3w70epqn3/i1XVD4/rZTnWy",
-	"8EWrcUuwusn3rxd3gleiurj67XfrwPkymN9+t2efFtWDO0/rqri4upjzTT5/eHHx7fdv/x8AAP//",
+	"7L37bxtH8i/6rzR0LuAEdyTLzmOzEg5wFMeOvXFiw/IeX5yzAdHkNMmJht3c6R7R3EX+94uuqn4M2T2c",
+	"kSglX3z3l11HnJl+V9fjU5/698lMrdZKCmn0ycW/T9a84SthRAP/dTU3orH/KIWeNdXaVEqeXJx8XAo2",
+	"axutGmaW3DCzFGzNF4JNxVw1gi34rWBcMyk+m7OT4qSyL/2zFc32pDiRfCVOLk44fLo40bOlWHHbhtmu",
+	"7Q/aNJVcnPz+e3HyolZt+Qs8n+yC/fmJZvaLvpk1N8vQCjxyUpw04p9t1Yjy5MI0rehv9U0pVmtlhJxt",
+	"fxLb/aav2C2vW8HUHAY+43UtmieazZaqmgmcEdu8ZmZZaaakYLZ5ocNcLAUvYfTUzajJU9tm3MEV//xW",
+	"yIVZnlw8e/5dkerw/GduZsv0JAnDF7arG9utyvaSy4Uo7fJUhm24Zo3g5YX9j+hXJestq+ZMqqkqt0zU",
+	"WrAlD79XhulKzgT74sOrF+yvz56dF0yLmW2XPfvq7NnZsy8vmTbctJp9/ew5U2Ypmk2lRX4K5qc4itzY",
+	"z59/nRy81IbLmchvk4qe6N8p7qmRm+Unsc23fCO2/Y3ewFqPae9ttapMurVFI7gR2jDZrqaisYsupGkq",
+	"oQv2jBnFvjk/v2TfnLNW1kJrtqhuhcwdzxraSfSlkkYsRIOdUYtK5odf258L1mrR/C83vZmJgEdHTsW7",
+	"tWi4UU2+A4qe6F8E99TI5j8Irm1Luw1/Wm4LNgfRKFjJt1OlbnKz3OA3DjSkDLffflPa3xMDaOiB3gHM",
+	"VbPi5uTipG0rKxET7bR1zylq2vrACbJPjJ3DtmdU7X0HdL0RYp39vra/3rOFj8rwOrUFhJV39szNVCsN",
+	"43WN98LKirjcbjDwtcSMTZWqBZcnv9s2G6HXSmoBF/T7Rk1rsbL/nClphATZwNfruprBnni6xif+399o",
+	"s4aP/z+NmJ9cnPyPp0EDeIq/6qfuu9Di7uC4YRshDds0Si7oBvj6m798eQZzQp8A9WE2E2vzicMlum7s",
+	"QTMVdhwOvN6fuo6wKBgdI/cHOFeV0UxtJIoXkC4woUasdGKXFfYSeYM/fnN+XpysKkn/+cwvKW8avj2B",
+	"yc0e6ksmhShFaVeVw8DO9vdEcbLh2/QBsotsZTJnG75lVjCqhm2WohH2NrWXq7SqAt7TcBnzqWpNYW9q",
+	"46SpZkurW1WZtiuzLBu+2e/AG/igVKxWciEaGoAoo8+ETRafif8LAyrcev3qH1fT38TM2Fav6Fuf+Fbv",
+	"LzRpDAk1yrCl2rAVl1um1UqYZSUXTsGI+uUvnCK7aa7qmrSxFUzX/o2T3Ry7G4CWb/+oZ6ek8ENMTk5Z",
+	"/thwPJbdiRGynEy3hw7iS1l+Dx0TsrS3dkodXdgGUL7YbcQlE7JktdLC6nhn7FNllqo1oI4WjLNGrIWp",
+	"QFfb0E/0TmW1wXmr0xujOJk3ajWxWzajkIMqzNY1nwnatJUU6U/diG1yQVATOJ5c2GsgHPG9n1ppqrQ4",
+	"l/ZICllq+0l/L5TciFNTrUTycoh3DCp6OLbMNnnrBp4QlAfm42DzvQ07/cLe//vtr/iNSE5JI2AJpNhY",
+	"PVezmVoJZjeInSIh25VtWIvmtoIOTqFjvyYWRJLOMWaltDCmkgt96Pi4sV275+GIS4MCacibn/Dp3RmF",
+	"TvtvFThNmQm+NmLDm3J/bvkM1IP0YXp3DXvYCja3sw3dDbVaaFZJxvVl5xg80dHm76r5DG+AFS8FKacg",
+	"C2RJElezeVULbVsDW02z6ZbptlRnyc2VGuZHdSMSG7ika6E7wtdqA3cR3H2qLvUl+2vXMimY1ZeUNuyr",
+	"b7/N3AfWSMGZLEsQaLx+32l8b+MkrBQ+FbV21rybSu0nWwtrQM3bBlW6JZfujoZFEQ08EXUwTEp2Z1vz",
+	"en9OXqmGcbbis2UlhdMXt6xUTCq8Ha0d3jleXoflZfJsNQrPdP9Or0V6f6f3s1obZ3QntnRZNplramnX",
+	"ErWgxl449GhSSNtnJ1asJFQZCQulpDi1twt7txby+vq13dWrcXc9rvyo7bM3HbXgTeoE2/1tuwmDBvm4",
+	"sRITHy+YbmdLq6nMq0YbZlV3PkvrdHCgJ/ZA56/LxCy9g91KMkSjEMEtxRuvS1ppDb3UhjdmqBb9zGrR",
+	"u3OZ3epr1SSm5/nzPS/E/vG+rXi/R8fKKKtMg3urmi1Jb24Eny1FeYnn1I7vt3a1BgtWM823uaYzlyeJ",
+	"erezO0sS79TkaVmvG8XRNzfwoISrFZyXtsNBGIESv0luFPrgBH2wKRNAuyPn/LSgoXG7AeEO6P0sKbkT",
+	"bjqmcY8KZN9dVcYIp+cmnAr2m0702vXBgdbCoPro+lvJS8anGoxOmB4wlUol0tIDJm7C9U3K7nDGOaf5",
+	"3ViV2T56iV91hteuKIbnrPDrU44zesxMNaWdu7Dm+w/Z3ZmaJaWpA4uWNyVcO1bc2XPVObF9Iv5V1YgN",
+	"r2tQ8RKSUBtuDt4TTuhfw8O7pwRG3516N6jkwdA3L5TUImUZ5UyDrD6YVLbp6UzjoiTf/s6ptL+M2uNT",
+	"0kD2xddc1bXa6KxrmG1gbcFaAunMb0TuNqzLjPyvygGeqvw18dpZ4HQjbHhlyJhKy2SZdBB+coIWhlXV",
+	"NZsK5rY943qsIUbxEi85EnoNuTyHDB7/sKeQ6NjXMhXagHZ8ifovsy9puCztukiSOzsqIr+BP62S49uq",
+	"ttE9zsFgMFstD+yj7rTnPDIwSrqV3Cbzm4Tepo1Z7DqH/awWYa9Hrgzsc/LMtGapmsokDs1MrVZ0kPcm",
+	"YV7JhWjWTZX53a1N/4mmIcUfS/Xxe7Go5FvBb+039s/2gqcs6Y/22LF2zdD7Zo+kmzO7MdStvStkCa6V",
+	"WsxNcFalr4GebW1UWhjg0tnGGa2ndzaSqgJ9H2iKfS+2SpaZs271TlAijFU/wXOE99mO1V9pTZO4LwPg",
+	"gEw2Sbvuk9VWKmnPU1WCPNBpQaINXP5NRni2kvqW+xlMnrQgovHdSLWRF8y5Cgon4+xiesUYr3ZUKQyE",
+	"QlPd3dmObnbibsYj6kyR72xyx9plfJOwmjFwnT5RjTYTMhnS23nH8kC132szeqk22nueNalBVpmCOTAC",
+	"ghViBRPlVCLxeS1mWdXHi0SItQzRSGjg3pDctzB6/fRHMd06llXeAWOU3TnB38INhFa5PUkrvhCHzAl7",
+	"tsRtJRJu+Y92ruEW2qi2LtlUgBeNPo/+mRsh1s4BMFrijDehzFJs4do7shXlkBhhq/Schx7/gu6PrtgN",
+	"jYoHLZU3DK38rmQwrApyhlWmOLyCzspLN379+ur0+Tffsuh+Akea9F3yh/HS26ikHDmkBfXQ9jnZg0qn",
+	"TbqqZOT7himIR3h4UaqeVUjqx+t2Wlez/Ezg76AGVgf8NP09ixpK91C1i6VJSc4+Iwv0rTI9kXvTd8nE",
+	"am22oA5bMdhjalZpUd3jxcpsG/JDepvPHsR1JSUK3uGurdRuufKIHzvUMu1t6ndnbWMvVt5dleyizEIL",
+	"9s9u8tOqNVY67n/jN1VJUV70GOxWsMLymth7OsVNdArIE/wIuPT1qYEYl52OuTlVrUn6Vtch9j4slL53",
+	"9vyGjPaR1+zdcAsPjgkeqLCx/JKlTskLbnitFq3o0S/yyxFcUHTnza3ClAk9w004/Pp/Yx9PeiKqf434",
+	"zHX1r+RX/qXkiK/8HyUTX9ldLhyg66Frg1YuPf1Lu7pykZh+8XldNUKP8jQMNPUBerjms8RBeYeLqquF",
+	"5KZtBPvi+vr19Zsfv0wuqRGfTc7UV/CRgk23BuNJ9h8D7hvosf1u3M8ino7MRMqFSIIxncIPlplqDdPG",
+	"WiCIbqz0vmWTd1S3zVrp0ZHIRqzUrZgEhTR9oECw40PjJLkWZnJ/bff3vln9sVHtOnGRym0SzPKDwliC",
+	"FZ4QjRT8VmjvQXKIgsiq1YKtG2UlvGbzRuglmrcasAh2ZtN67cL165DWk9y+WR0lAHGcogj/YXUW9LNa",
+	"S4jXWqGvdf+SvquOXzk1v1Rx6PXOyj1uvRROrDjJBIx2ziPOMD2NU5Y/fx8in1sK44OgFrxa17zVCAbU",
+	"LUizVpYK/tsA4k3diqapSpG8WDOQh0+VWTL7Hbv08KEL1J4BZg0vIdaFua97pVqxqfBR5QQ+qOfA74do",
+	"Y1wnu5KhNdzTaU1x1xrCGTs82WlQxsEJ/7W4u/u8t2+qSl0srwDKhpKYnCMX3rGtAQWEcDcCqMFfwXNy",
+	"xvy7hDUnhwocEHuzeLfKBcMN74FF8ElEstmV7vqz/MTUeMV4bJw/N8UJvpucrBdWaskfKqv0iKQlOvNz",
+	"0adb0Ix1nPi7N5hCBATExAlL50f9RFvBBLt2zhu41zR6ti7dhB00Xu+jk0NgDsQkGSSJPrKFMPqSzOlG",
+	"rdCrhE7hw73TS/78m2/7APSHRC/mGRzUFfGpNDTKd8N/rXALnDwHtdJJH/OsVnpkAKkUvLS7eYQiGHlH",
+	"9pdUmWSAZuvDx4ZhL9lWGDhCS7VhNTeCzMO08bUWcuTAGqENRaIPKq1WAOSVO9v4AOUyzuDApunD0SRn",
+	"VrNNobNKvs6mP/39w1tnstJzzl0QAkUEfgNDFBAWovTqUcaM4mU5OsZe5sNkXGprsLsvpmGNgABwTw7F",
+	"NxZ3CJXO+JpPq7ryyLDEYhs24xIVJB3PLvZS82qkI2TOq7pt8ieirEoMhsD47eJJ5yXBeUFkQLy0+FZy",
+	"+UDK5dDX5A0LKXNuf1Td7THAxZ4J4obIJDpwycVYyWw41x57OdtOVv0QPR1vEmaUuinsV1dVXVdazJQs",
+	"9SU7T3nKEqHjlMiauM72jK5pJQ4FVAPuQzb4YhFltEFnc7Gc4kRt5GTGcwgZ2G5PNJtZSTCvZiAYwXyL",
+	"/8IpHFoJHSE000sHutm4o0KvZI41/bpZZnESPScewpxukjZLVYvhZx6+3HukPKTINWPXCFqJTZ7S2Tx7",
+	"J2uTBwuUE3v8DypcVph/ELyMXzRN1ScEEY0HO6aSC+y/kOUYaQjNIBq4px21EqCyBdECZyY0bS1RlyvU",
+	"tFKHszusGzodlHV4VSdMZ7yu7Wlx0w/Ad2ctxVfBXgMP4Fnz+Dq8bp0UpcHsXBvB7xYE4o4E6Ui1cAPs",
+	"7N7oro0u0ax68MJbXAOVhCuJOBKrKKBhaI+GUTdCZqP5dqz7X3rpoxDgkc0LoehOeaKdL/wsL17SnoNe",
+	"/AIhvAegEGDWXqlmoYxJwcLH3WcQdoCzUHjpX0kmFXmou6DIXNy+P/YIPc5HHuNITwb9hH1xhys58xi9",
+	"10LIEfo+OMtTC3IjtugcTGODx7sNs+DDRAA1CXm3km3k8GreytkyLzc7aFgj6loPl4dpA9eH+yDOMyjO",
+	"h4AOisDsSMCDSui6qW65Eb34Twp49kJEPY50RBB8534lC9B9KnPXLqpc3k31r/RO1Ho5cVDvFNhnPL4U",
+	"30pOSSSt7G0wwKW1F13DHrmzRQOjz/kZ2F+5vXWKRr7X4fh8dk5+fEy6y3pQLr3nqVvIb8VBt3JX0CX2",
+	"q6TIT+ICoHznQ4IWupEdTBJasIMUTCZ9OMYPtbGyHz2kZ30yZdDlEmHtARrlwRQIYhtvzXg3+a4sQ4AN",
+	"ODUuXGShYD//8A1TDfz3s6zzpe+e3McMBNvPgPdEuzRiF8Hvt5D6YB5v0IRAB+xmRzxb1S179x2UX/hA",
+	"nO1QMNPwmSgBpmSnT9yKprP0w6Vwj1hrpWlacecZ9tg5O9W5mb7A2waTJgGMQHg7qxY2bcfuz50rEl5e",
+	"PMVnpju/0RFw+8cPs+9c6iQcf6Rssec7sQD/bJXhPZOM8wNgaNDurFlkB7q/zaxlMGC6smk5HSMxr8/5",
+	"tbOm2Vy1MoGUzea3+2HFuwW1V483dTtlyUs2Fbk8qEX3jot+GaJEe7dJRo6lYpb+Zeipvae8/YEZa1bf",
+	"yogO3pg86B3idRvMVA/OAMdCVGAkNgKdzLh0gFRu0t4V8j8NuZVii1Fsosx9muPwseSmUXJeNaufOeaI",
+	"72Lgy1RczCXYrXhVD4gKqlL0NZ0LvybbdmAPGBGb85lRDUbMYDfeimbL7JtnkL3seZa+/TppL2q9UZjC",
+	"PICTKdV/iexQmdNmF70S0jhT2UFu989bn4LcwdsNElevlTYZaZXXZrPJmFm0LSBnbe80U6jJbPi2iM+T",
+	"wowZgNzi3y67GXA6hrMGLxuyXtCbenBC2Gu1PuiXIVBApPqiltuf8ZjN6hofL8A3Mj7QUsyqcnSoDd/J",
+	"fPIBQVm5lDYXrdtX+TZyUOoQzBHeKlpZcWmvFRznaDyJt9Jc7Nyl8YUcB2IHQchISUCORAA9hfvCtDy/",
+	"qEVgv4oykaI1CEaanYyevfaDmFU6KRkXjnplfx4yM78HkOE5bCW2/dZ5X/ak1DHjeFljA5gIDw+D9EZ8",
+	"OmorcoIeGmPWAapvepLc0ONglN2noELM8JNwEdmt2nXcxetz5CHbbibH2Gqjym287X0m3U0OHfIDwn9e",
+	"LMXsJnEfczkJCJ38ES654VMO+Wa12HHgshkgxQghRjx+kDygl/CLVBl9iJ7tUeroCXKiGj4zRaACwPtI",
+	"ZVTROW9rc+hyodl5Bc/aazmZqgWJb1wv3cCj+0ynfXCVT3lKibWSz4zItONGjFjEUhhe1eRUxuxODvcx",
+	"UlqiRi7qknFG/h92I7aXjANKooGvbdET6VJ1UpZoNG2996xbMJooP84i3kjRCFO7uDPlextSi3/uz0tY",
+	"bBpPlDrndoVqIkRXekc45Eb/abQ9oGeT3Rd1ZRXShHgxRqzWuRRrCNKNErOiaVRaebupZJnhGpJG5OA2",
+	"yakFX6wn4TS0AX1KTEQKecBiwWmDnhVhKtwooq5FU5Gc34M4tlzU0BpgU8FKJQXRIlQGFVeg5plxqxHU",
+	"uJEGa58BFLerdPdluvehnu4CcQvsrJ5PzIHWwAyNIHh1LpAm1WQluNT5YLiX56iakUD3hH5PiHipCC56",
+	"fDKNdBNCjtruAVyXcOXLmcijgjYBTgnTg6JCk5NiYOvHAOZFsC4PzXNOfIfZc3u4f+8fw3cenaThjvPB",
+	"3vEf2h6UdRZW4IgXZgpIpxUajl1ilUuraYEG5nC6ZSsYrxvBy+3wFcW9mUVT0SYngTGay+KOJzyJuqc5",
+	"MSG51k7PDo3MsC6ruszh70W5zbK5HN4IYOQQbW5iu9t2U7vkpZw127UR5fvILbNLLkmP7M/Mh+url9en",
+	"765evge0mU9wwGxvzFFBUtfvzp/9xbN6/+Xs2ZedfTLdmuQWWfFSjMM6jcopdbGHmBLJj5YZlUUPObrA",
+	"ffR1AOIQtmyzVAwBr/62A+103C3nVicCIx3QA92adeYkzGg0jvS2KL/PZUgJCdk2yBRKYCC7HhfxHVWQ",
+	"dwnx8YHAEz1R19ev4UHRFGy6BcZQa6tvYV2daoOPq4ZNFQY0fK6lAu7lwAe5g8YNa/XSqkoJ6WeVjx7U",
+	"qJIz0UgdqNVuxPZiwaUUBtRYOlYX3NRcn5bTcbEj7p2X+4b7KAcUWB55SAZSUO8trbWT9sfuTi5QlJgd",
+	"cwo1TiL6on3teCRnXCpZzXgNydh02P/y3TdfHsq73T+7osl5k9aNuJ2kO/6xv6+ZIwzkNblU61hJT9t/",
+	"ID3sedRn7H2jFg1fYdSBGVVjuokzDO1mEbzEfQ+vQFSqhyWNzIAE8qHFRUz2GX+bZC0PQzdPHunhuRm6",
+	"NinZ83icIZHGmfd+iEYzN2eOGPSMXeHlWElvMcOLtDLuebKcId9DUypbJZkzUK2I1iBYqqbTBmDy05CT",
+	"pOecr6uCzWr7P0pq8JE0Tlal+a+X26GmKIhT2r3YvD/kOwsT1jDOyfb7LS2JTbN9hXZmV4rdiUciZnMJ",
+	"qe1aHEr3yVRkCJ+wl1YtDIGnD2XFZfRzP6TsTBxD78Zb4XGxKi8/r5VOqVBvKymQgBeMN1AdgpZCkZpa",
+	"qRtWVzei60Y6Yx8dw8qNWIMD1KqiZ+zlrWi2gA626ge6/1A8gaOmFjt/WxVMK9YITLNzNsCaV81+0Mzl",
+	"F+3vCHL3zf3trUl2PMtR7kqRccbgDIze2WHi4jg/tIOh38yF0Jc35m/GaFw+2K6NUiWCDSCLYSk+81LM",
+	"qhUfEKKFmXTT4DuR2j2vIOKacsbNGpGGOE25Fl89L8CE264Fy4CE26bOkQevqxkk9vtcvdYshTTVjBtI",
+	"muWlPjxG6iE2lB/aCwo7p4PRd4x0v6pq8b9Fkw7nWJMjAx2qISTtFhwSDuDQpHfxLF+zBvddhxUMcSl4",
+	"CY5TG6OaHOnMNhABgNg8Y9/b0QWAkVTs7x9fnX5H+BE45hTpizqZkTLI8kucCMlNJIJwGyaA6fkU2cyw",
+	"GOhKmKVKKzqrJILhjWRqZngddPrzb8/PM4B2s8zohWM9ZvYFXwhg2DvGlUTYj0tsRI7ffXen3XWXpUKt",
+	"VOnG0di4bVjQCQqrT1PvFydMWGcm6MTQcNLnVpZp1sWZydL/lhwzm5+ff3V++uz56VfPCgZ14SKYg93M",
+	"IeRFyLBWC4iFEVZszXVU5kJJcWFtXOUKQ0w5qvcz3hqAk0nFlm3TbH3yzYo3N+l8jLQ06/X9mJxGshHV",
+	"YmniSOMU4j3UL8xM583N4Xj6DBeNPugpVahTmfXxHFOJIg/lN0m+KMfZRdxUmZt4fTPT3030kj9L26jP",
+	"goX6/qcX1//jO/bDyw/++g9CC/aCVitC+WmA48IaBa0KbnDkaYUseIcoC+ljDMBlshylNAweq17fVJPk",
+	"dAGK143zGk2G96Db/CS2b+Rc2Y37w8sP+VFWq7WCLNAd1swOyn6+zp0lwyFuIdn19etX713WPhj3Xz//",
+	"Jmnc7178zp9uB5jeRRGPdAL0sOqSIcc5kPncANU2Kbv9ylcIQJrwAd3HL3mgEvUnMxBtrspVquJKniEo",
+	"crcm7o20WvcR/GvmtF0zfCTNtVSZWqS9kxSXLYL7YrgCR3ES3/HkVHiH/I5MGHon/2XcnbxL9IdX1Sqr",
+	"EKpmJRqH09vfc/VCNZVZppnXA53dfu+AVW8koUEPFQ/qZyO/Ry9lUD/Z4N1uGMHPQRQSo6HHA+12s9t+",
+	"L186rsHbpBF51fVKBKOYYz2pUHMMtJEEgLqHPXqhpMhqD2i6Ong29MBl82shRqXNDlEf82FSpCYQGIlr",
+	"xB1LRNFBcNMRa2JuGlJrk6kuNusgbnuD8eFJRFSMqUqWreKVdThEsRuNFEEl8jmt1G2OlDIb+mvag8P7",
+	"0MpDpb0MFE/l8mgVvgrnJohWIbt2x/COwYc+wIX/yD6yuOUjlLibRKSa6QhzbAk4TifpQloio/bZLzvo",
+	"ahaSFzWPRVc2fU3mKOtiCoBhwse9k7kFeqPidP76pvcnsf0g5u5QTuwW75NoCHZh2qg1Eu+gcHW+46md",
+	"Ei3qeZZvY2DSb/ZMWx26bDNZuxhrRFZ+CjwYDC1UdW0vn7lqZndDPg8HqtjnfUW3lLbnUvCtfXIjtunu",
+	"jPQx+I03am+Ft6bboYVTEkiEaFt39mtKIrzmsnx3m9IoR1ZGuCIGycP6rlHZnohMX4YdHCwXWBk9mavm",
+	"YO0GohpcN0hS56xV+wRwbexCTyqdw5wk1iU5wIzq7gKKngPPxbmM4Ks05aKYm36wMn7DV8FI7+mVWE1F",
+	"qujJuznjzLY+zn+aNcW8vTQIBE5xPHwpPZHr1P7zaTtR1g6A2aXHE5yxiKEgVHMJSmjhqBOWVVkKyXhN",
+	"Sz4irQneTNvVR0156r1qRudD5enZ7pZZdG8bMF2hzwE08TlyxieNhPEWYxfadFwDrwMRSlh7PVOY8ADO",
+	"wcTrrT8GXmr8PhEGUaVQ+MGxQt4ZLtU19FMJedD0/ff5rt2Fny3cFKTm7c0qqaTP+aqqt1lmFighNY4p",
+	"5EC1xyPJQ3y6cP3fqWgYup6eCntYk+cwsuR3IIciKglNTzlmkrKximZlIC7uAdguNOZ4vH1kuNIx2/cB",
+	"hOmeM01jPAE+eRnL7MMcqkcoONNDGTHJdfoX5Hh1pK/29oEK8CnXOZUc8b4YyFgHV/PG+SX2LxDVVKSJ",
+	"9x2md/jUUZ393dB7N8kfcoGXHNT7Pn/+keqRFAy85H959m3B3r/8mamG/e3TT5kWczTx6bN2oJCJP046",
+	"BRbKQqXTRUWuqGDyN+fokh0kJ99W2ghH2RBqMNlvPEzdpcEzmNUE+soPqzTqGSk4Y8ow54PCc4VoEK1C",
+	"DVAABbuUl/TZoQIikyrN+dlwYl5wNbYCGhMZD/Y4mKJv9xToiPvvaQJHV6u5O4fZXX2Ls0bwsc4R907O",
+	"OTIMejCQQa0nhSBMDVZzoPp2cT1IzM7kW+3LdePucQkXlSRK9FwF33yloJBMBpHQiOY8Ren6gDfV0ZjM",
+	"7sAw9mAcYtqo9WSmtNFZdgr7iE8j0aYbjBuu3g1jK0vxlDnB1hE6B+nLXNG1iP9sCKNZH40Zba+OFKCt",
+	"25nJznHvnOM+iX41m9Ey7SC/fE3L3qKC+NSgVKKe6/PZ+TmkOFh9ePg1qkhBSqr0epJ1tdtLF5g6D7Xw",
+	"Mz4WpZNEbsh+vyU+BghpVfdkpXvu2YUwyD2rXRlNAYQx6AQGBs66DrXlkeIGa2+BNbhDLZatZBt8Ar4E",
+	"bWe+wuS4vvftnmOEUv4gXryu4Ip8d0jjhdVGm1ZK/Jc9aOvon1SAlDcG/1iKWsT/RAOXV3UnfzwM4G/t",
+	"am0N5tTJW1ayPHQtxWR6niCNyGywIkT6suo5p/mtQl1KTaMdRw6cclRGjqF1t9OqxasoIwlLJlERG/t4",
+	"wTZNZYyQoGr8T2CwSCcfC7NRzc2gz3MZFdPHxuh1uMtevPnhQ6DVY5hi0jRqI7RxD7KZaqXRRMArt/7v",
+	"pNZy7H5ffseAe49SMQZyM9v11uk0i+FH3m/+FGlguiw/8VFa/b0BXSDUToVZGnxt+A17yE21pFs1X1L/",
+	"J7E2r4lqY2c6KAtraNpSMmMGPpJu95BPNpe/RE71CkwvghNpvTwV5fNvvnn217Nx9fb7gCQPYHrMAnFM",
+	"rwlEj2EtdJ+FOswlSqDaVF2LHTzngc+EZzsOsn7/KTw1UtY9lOGRoUDt3kJUgs4bbOD2OWAujfZ/Nep2",
+	"OMc/Ps3WSmuhdaVkwhM2AqaEbeeqQhzwhQ2txNtfCnGQGfaT2EYW2JhYOfgvwAXjrWoqcyVqLahQVs4f",
+	"g38ZY17Bk0UnwAICZueA7URbAkbLzVRsF9GB91srGHE5iygwtHoRkRG0mVKNmaTYUXHBn8T23Ry/n5A3",
+	"eyHlRlFOJNmcWErw12JE0AIQOUkG1kBeGmrYxKVtQhmYUlm1xWWbYj32JZQdsWfPGpOU2O84Xuw3563O",
+	"JAYZfjO6Q4bfYJm7Hdh21giI9h9Fpsl8ptajmenbBi/nc8oszjLS9tTUHGwV+7zRmJcZXVvjnB8b1WjR",
+	"G2EMxUQHVREdYZtrTfx1h9QsVxEzMMN6wxT7n1mRt5U2EaHwfvrl8INoPwVY25QFqkyWqgl9ymtuh+Ki",
+	"HUZ8BvoDXx7Xh7fvmF7kEh+xI5nJcHKkL0I4vl5rXNVgF0qDRz7j9e4hQXKR1v1W312De4M2Hvo9HJn6",
+	"YcQOhVIDQRENPDNhx3BcZKLmD+izAGRhZsv3YzLupsT/WfRnp6wlQemqWQUFFI7fkusLostv5jMMMur1",
+	"TWXP5W+bdN4ZON3663y0stxLlKtCVCnmdkrSzj6uGBmqnA1WyIIORsvhRnVYifpgl3rPz5Xdkj1h2Kxq",
+	"0yNyhs1DVz+lKejJNvcad0zfOzPVLcYDDHzXXmY6zWj6FtyMB6of9YQjL7vlDZeYbM+sctgBVxSox8dM",
+	"oxmyz76Q3aFC63QeIm+kQUan0bv2oXEfyVsPFyMoQXILbEbOEtpUdc2mgvFpLbpU6eNAz32RtsMxs4xV",
+	"9x5CnJzRA5iMrtlG1HXhq3h0gHd6I8RaR9UB9zTpRL2fXDrQ3oY7fFfTUeuE0lJH7G1UUyZdy2xMbGFo",
+	"6kpPkds2nVXyVvDbTCo2+CYnWP53ENx3xmWUwdXqTmHbS6ZVYBaaikUF4QmWq+c/FYt2HHwd38g54A4M",
+	"w0XhHV7MKKgrq1Vsx6jbDsA8LrjqZESauQEzDpC336G4h6n3uDxvjFjlNPx8qxteGeSqSztu8nRcfcmL",
+	"2YpFUJSHfqWilDGUzx3Tg65BvWzNYcsS4+tTwezjXvqF3ThS3xB8NUnfFT/Zq4GuCftY5DKkfQ9wjQuX",
+	"bb51mDulRcGMUiN7skQH44g31MFkg7mqa7UZYIp48D82T4tBvYqnyZ+oYldS9EgZ2Mb7kmZuDjuYPwg+",
+	"W3o3IQaRxr2TzT7MJhc5tmqnItF2PgmZMhDpkCUIBq86HWZkQMdgluD6rZibd61Jz1ZPLtR45tFBHGgu",
+	"xcd+H19Jdto5IkYoywMMl457HgrO9lgqLpE0X4Ctr5VKM9txqHbvChh1E7KGuc/f9GJHnaRS8HiufnE2",
+	"+3DrOaooX9qDzoh8u7dY470tjWxZfHRp6SSjPNIIZrM00YaEEd/VvB21S/J22K5NFFUJhk6QKxbLAEQF",
+	"Tn4dqDViA7npE+lSh3l43R334GAl9wAaGfv8c8Ajja+9NJz/DVbYquvk23MUh5qtWm3gyr3D5nEKshcA",
+	"3iGCDhP4M7oUG8apFw4a0SuJjmAJptPiPzkvJqjQukAIgYPO5Ij4IGVDzdOz4MBYngBPG3eiKu1lDaca",
+	"1ejdVPN89n0+JSUXNngHXyYvKtXIJ2rBedtgs8CAFXXxSMmB+Uy1XincIQMnvOVwstJ47/l6AollQCOY",
+	"b5G91drCFW1TgEsNZCBMHl6nRux6YrXKGBS1MDoErCsZo5pvIh2ZKhRgNRA7QUS9NIc9FYFhGcLsEYke",
+	"MTM5oxGKKWhhTCUXOiAFkdROGMTn+2jvaK69O6HSYXDpbHP4KVHO01GvDnRCB0bDlCMaVHqd8ybDj4xP",
+	"MaVYrKJKPUu1ck+wUm2ShUfH9dQjPvY72co05uEaSuZsiA3FwUVdMg/39CxLn49EgVtaZ7jZS6yjOoI9",
+	"IA2r6yYxPAE/EhHaW9tZNWbZS6N0xHoegSghWXLgjH1UdekytghVW2cLEKyFpD0yaCHfIW1Dugguny0H",
+	"YZnB1EKQWHN72JqDd67xUVC8sHjK8E5f0xupXuuNWKdpBL93HkUkMARFAhcgW+c4spV4zpOsrYIASqdW",
+	"BVR4QhglhPkriRLLXkCDD9cnfjgVFRcnrHc8jTuAe5RaQXwUKOez98IHt+6pFLPUdgfQKMbZMex+yZ4z",
+	"OBvMbJS9C1aqETlU7wTN6t6itf2me7c7HW7qJLko1qjKmIoUA01ioiDn1C6nY921T6ePoc6rQaBITdIb",
+	"KlTT5VuC34JwbFyFcbhsx1XoBhUYvTQHq+958hakB6TXdgrOIQSr8DqJ7nrwa1DUd4Lf3TjDYbnS9d70",
+	"JQHloguxi3ofOxYlWWVqBcdSKUFFuBFiPfElwjKGul0YqsVl9wwoMEHsIMg+baqDFBvj/26lK72ZJl6Q",
+	"TbK03rOO2kXaFllZoYwHsQwbd2VDYO48V+Vtm79uG0FFHu2HoiphvTftRjXNNu/oBs7WqfP/ToU2oDRP",
+	"+eyGVbJwlLB+QezyT+0+12Y4db070B2uG5885aTx0otYL9eCvInXqCuu3R7u8a9FV2Zel4kWrMasHKMY",
+	"d3RM+wq734oF6SBhC3yh9bKczJScV4svc+LGFYHALRSpaZ54PsFe0pqlaipT5ei5Z/bZeTXjRrDoYULX",
+	"RL9Cvr/hNyNqGV/R95Lwl6ixSe640MkOtedXkM4Q3sxlwTo3QEItdlOOfjyUt9YemqsGyV+R5B9u9HF2",
+	"TqnaqcnwMNrjhk3akViLitbPHplSrAUAI5iScfM6m4w6oasxk1uPRVSCR0V7yx72IjeoOMFOzbeh5vMU",
+	"7YET6FSf0zBe12mhDl9pJRYrzopt19sN11R6/0aUdNtBdysaxL6+vuHpKUKVU+eLEsE+ju/4C+aoWAv7",
+	"31PFm/LUitkGsRoFOMFOp1yLsmALrfkaYEI3opmKRunxDpJykodLBIQEjb0cfOZ+sU/nEGd2FnNbppKz",
+	"as1rUoPs4cdrU7UGZsmXO/G2LeYbmYASjVdzv9cHZyX0IYcjqINXKuqw99fwjjQDXyWls4hAQs7lFjse",
+	"kKx0mIAQKrwVtLO9dNMRQxl9UqOBHT6nUTsHzhk36YM2/FBZET2SRTfj06MtDjJxD3jiblMvH9OVNvpv",
+	"jHCzdlQpyJ+THn/gqjBaHaYaELB1YqVzeZ10Nm739knrFuk06nQy5yfvK8eczeCi9BRoOkbC6hCrB6SN",
+	"5nMxCo39PXYk5cZDCNAItMDdepDDg+fwZZ/CTYGyiDcCNKw9L8A4QLULvdOwc2v5vV+5e0fafeZCj6Xa",
+	"TbfY3xa5fF67XSZLSiROhul0H3rLCJcgtTrC1IbOFDRP8eBdd3Izni14/zjYhjsVQz1cQpe64iYkM3jz",
+	"stZIGpVlzhzD0jzWN9BLS4pfS3Wc4pa9qRgBu+0iwjN9e1Kc/IYYGa2Xp2gfJVGyFM8Zl8sRAqqHNqxH",
+	"Mvt2eoYZDTGL4ubgYu5QNXAXlEpYcegY6pML+Bnvv0oLgUUSo/nK6VUgQ60d5D7GDaVxMfF5fBRQTTZ8",
+	"29NlJ0/opnfMFp1KsZ0QIU9HOgaZxYMLCZSHvNk8CyRx0J/Eqq/A4LDaBmou0Dk+rdNhhaZaLE3O94u3",
+	"PT5ywRqlzBNd0P9b2azbUsEquggPuAh95DOotOifi2vB2o9AWcVSOTLQX0coX+G6+OY87OvNEmgmuhFK",
+	"a+XSgg9WDv4OzV6RbzWx47Bfk6H5M/5U+b3qh7bzLTo56TNfiiSUxForkzQUiqiLoBgDUUx08o7tVLW6",
+	"5XW9RRrEMmekD0w9ctRCffAVPCCBo9DXXj4byLAfN1JEw0/PGmKUhqNYoDv55G5rxJWCym9KcP+OCVvC",
+	"zdKs+lqoXGVOetIbTsi4apZj6u8Lac9+rxu90gGHD0WiV7yqe90tvQz93h8Ln+kw59tRZGrnSjPpLW4f",
+	"voguYa2sjQTE9MpeHW497li6wU1TegvdpA+eg0B2u9xofsGen3/9XcG+Ov/LcysNvz7/67dnTMxK+Omb",
+	"bwv21Xdf2x++eZ6B9vTmwHn9pbf0OB6SV/hwfw7Tw/LFca3Xy4anEn+pjL3elUuXVqiXWL6Ny7JbJnVv",
+	"MYuTTVMZ8U7WWyyffYC/wIEiu30hxpFO5gjUMW80L3DxBmLs0pto/ULUdVaXTnhsIIsmZDJZjQWDhAD/",
+	"yERpxpUxSIpX+kRmFOkrqBGpIt8hCKl3bx14o94SO0ZazPTt2BzkTLKl0/rIU+C5ydakG3gSRtX084Lc",
+	"JbVvJDdGBlHqcoYdawTOrx92Zmky6K+ZqOvh5orbqDkau+OYd8eI717G4engf+MrReVKYOB3iAJnTGgX",
+	"DExH+HCW0yvT3LxNEqtlE3L2QSG5ulw/p6D52zzVPZFd2zu/WkhI7431cqKosXOmboRMKuU9eaAuT98D",
+	"sJK3/dyXRc6vPPUTsGFMi5mSJcP30gtaV67w4OArLOFbhHvQDWCH0C7qlRYCkxWNamdLoWPi3a7SNITW",
+	"SNY9gXUG6wASUzVFp3AIxBE3QqwZmWA98LGGOB97z6dCDjI6dD0rbId+i3jGHQjJYBQ6dKg4AeYb12Ag",
+	"K6XV9FslufMx/P5KNR9Ua0TqdKXNZAB3GbGOfcj2GqpKkaM7djlD/UPLpv5AqCxhhVhNNrf0AtmX8bLH",
+	"KgsXcdWRJ5rB7VAQ441dE8QtFIxbifhEI5bJ/rCkMJo1hnlIcEsbe8nwwBVzYg9Q404hkYrA9R5p4Ln9",
+	"7X/AbqnoADkENLgFovzLrgTa5QNFapyTYqeCTRDD4wiHctVfoToNZFgjeMLnKAwwSpHAhzY2Lmp2Fxyq",
+	"mpBivHBdyZTZW1UmH4AmpD8+BQFpla4+OoaaIe5TcqRi88JdEruGN1+bHN/K3z+8degVei6NukhA719k",
+	"wCWVZO9f/ly4HJMQAKQGnuj9SO7UPnpJIZ49hJzD8x8sF9HDedVTA+tGyJ7LgHrNuL4B+X/p3F3iVjTY",
+	"F+Dm4AteDU97d4uyf+l3lvR1b1ENKTaUucNLwZx3+KI7japGZe0JSSTtwIYAjAk3LCl8iMW5dA5F9xvK",
+	"MczJleh49UncTowAGZgGlJYUSRHxi9i8W4uGkyqyk86vdSuaSXYN76BujLOYXZHhHVTfOTOKPTt//jWb",
+	"LXnDZ0Y0+pJJITC7Cbakh+PZ2yKM4956wbgCM02OqfkXsfE1sf8L5cX9IjbX7dS2Ok3VW4s8it2+LY1Z",
+	"64unT+0mtv+2/8Sa8xsxXSp1c8na0v61YGa2pgdNDa8gbS9bq8agtrfVtVpkb+0RQHs/kp8yMfjMOuQE",
+	"CA4+M28f7YU9fKXH7LNci06OdpsMBbrzkrdv2vCz+6UHMW+Uvp7q0rvaXvzvHSB+Z+vkXc1a8rVeKiBe",
+	"sqcZNL0NRyELgRaHAt0pQkwlgsZ4pnfpHZ32pfkcfBLUFU+T8muGVCp7fXGDMS0CRcEfwXebqLByOP/d",
+	"Zxf0W6EwisJPpNOWI3bswwICU+RJzXPoXxhqcq0p8ybhm0LvF1ALuJSf/RCskEY0mfjAR+cJt5sTON3j",
+	"mqzD1/qxa9S6Hyd3q+AxqsTtjdhORjPU9mrRN0BO5DP00SLbK4trBTRWSCCKjuC67S9pPTLNpS8F5Y9k",
+	"Ju4tjZ9P8wjV1Yc1Ay8MSwOjoFBGP//TF/zthcD05y3snLdenz7Jq2PwT/YkHT4gB2Veiw/0UIniWneg",
+	"gxeGL9LrH3nDNhFtB1HIRmksBAW4BGMNEmE1ezM//Zmb2fJOztId7yg5yLvsxjGlVdewydiZdiHf/MAo",
+	"S5qsCKoIFiiSLhi3A6/mlSiZOMXoLKqCHgSiW1inDJ2CNpPRAqAO3GZ/lBuYHGhHdQPnjb7ILU52nU8h",
+	"yCTijXL2guTPZMMBM9ZI3qqM9k4q9pCAy06JUnIVe58wdsqfjGjqouH45iJKK7dzdljY4VT3CZYcDDTH",
+	"PvfC/l3Hxx2OA6ROwpHf8c5ESzdXzUKYSe7Qf/Tgru6h5xu+Rb3E3/CbpYJUuCxT/gO4OPpKvrZNIyAD",
+	"qntOdhiboxKR0XkYx2Q3dPOnfDLvfCmIFD8LnH1eNd4Es9J7zhuoUUu8B7ETCouYdiIcFRT7TBpP72nE",
+	"ue0mxWbSOyt5EfKxuwIDGOPCkeo0mzomrt95Iugx5bLz9IW7xG2YhUKp8gPomnwAAT5UnGSCNe+5Nj9a",
+	"W2d/IA9gNvXs5FHKYmCvG3ebhremA0jjognojCw3j6OjHQslRVK7D4hPDzadGwxpWZ2/rMqo4P5IQziT",
+	"j4C/MTTtZsNTS8IGSlyPPZWp2VLUrtpxh021yIiZcTZ4FmiEscIdWn10UboYW56EK4002Ii6jslgulRu",
+	"VnrGSfoBfAB+tIDdnQqzEUK6JQfAhf1vzGAoYMUh8K0r6ZwyqCYlBWyvkQ8/itKHzPpt9pTnaxJyPDJe",
+	"G7d1Xf/vt3cz9ZBi0BX4K1A+Rp4KcivrpcgBPIcY2RyVGagyDgczb2nbr1ntZMixhp2i+YZVZidjEMoy",
+	"l1U5fIag4RyRamdFolZHfD4HAzucg7NXFSJwEbo6QCSacqI1ba+7WR7o8h1THMjJ8zHGfSszQuJtlMXn",
+	"EykwV4FNtx7jPLhjf6eGklj9cddolhDIUbdEydw7OxRhESA5yQfYrSI+akhD2IJgud0QfQ0hN+u5rfP3",
+	"sCq7mQSNNpNcvmuApocT27kvIAo9gsFrTAZbbiyfeELDuK8WMTp20n/xZgA15Kd0VQ95RAzAk2wZW/tD",
+	"IpF7n2qBIEDdzP7OH0Mx8yWXJVC3cAaVj5iaO5ADRNodeYUm9kzOfOKxJ9iMKGRUg++43G/HX+QueRx1",
+	"lNmMGR0wKELRlKfo64TunLp6a9RmSJ359Rg6Ce1oMooeTRPJ6xFZSmOcuILYGD0Ax3vaaA5zxV7uq52M",
+	"PhPjb/0lsCg99q2PrQ7/vEkyib3JEx0d1gYotAhfdns4KfCQvCUAcXYYmVW2og+w/CCDPYRcqV4v/HmB",
+	"rJt47XoczwUWtdsJB2lX+gd8UHwuCja1o2SInqAEBbsj7cv4wq2j3PW+KaCZWvGyc+bsG1DbHl109j9P",
+	"gYE9dYB6UgP2lJrDBV58MsEBxyS1WuBM+/u2B5X/vpKvFehNmRLFGW6Wq7qOyJCdpAIGzUatmFQbpmTh",
+	"ajNlgS/5OVjxz2/wx2ffAkjK/VdiegRvUhRzBCl37FHwVAGKwFqodS7h1Ps79jLHPI7JKVPrSkqBsfKF",
+	"EgOOVphQ3+vkotRcfogKXqT4EA+y33g8HEzmTZbT2ePiqATRDGhtGrU6Y3+PIIQXCJmjode1h8rhezvI",
+	"OGJqc2l7EdUbn0OIQLlH4DjFxwzupNgj6Q6cVBmgnGM4OexVxSl1xFeoTTvquiFvfsKn93DV+OfcUkpR",
+	"posqiM9rMTOinKCzPJPUXrt0EShkrqgyOlrKK74FSUZli0DHaupKNL4kitWc1A1e9TTlXG5hQS498c+G",
+	"V0bvsKphNGezX7QQaxn3+Yo+BiTlEz3eEVSLuZlkkOfbuGROqUa7QTLMud/T7O1z5NrdLcrKiPIiTueh",
+	"JDeYI9WwRSu0YXyRyx+VYpP1bTn+tSSvlysMRMZZDn3U8+GMZIJXJz2JYpBNNLkDkwi+eBc+kV7egAFQ",
+	"LNjGk7lqhlQJqsAkCWfKQ7EQ/KW0YEKW+wWNDhQSOqxMIVormv2dKesRI71ZvvvRUaq/k98gVLEWkg1j",
+	"TsMedWbfK+xKvYWqjppqJdh30qx0/EYMy69CtojKFD5NBJx6mGne1des8kGIoVxIMQ/pTGbc2mmCFBWj",
+	"oCODobpu4rvFEZML28mCzpK9OU4CIEfp5CGDN04v9+D+7jql3yE/xdqv65uZ/s7+//rmOf7fV+lgX0ih",
+	"342OlImpujZ8WotL1K7Q0MtRUtbtKqFfPUNGQYa/O8URS5JWMkKTp1Nh88VeqChZo+TioPI3r0SdZfMQ",
+	"dWklxpy3temtA5QeGBa0IIYJ+7EnGmqW5ihe7icK7aYU2kyq1HCUtc9LYnyD51zHAkwsh+MOqLREbne7",
+	"WAidLtN2xW553Yo4p63MZPrkARrpHKDixNNAJc7vEsjvaHwbvj0GIRqdagcAoTkp8Gz4zZg+70rNf2hF",
+	"Tq2f5Ec/CmSayz9/vZN8HlXl7U017wA3B7o5DK9FP2kG1kq3Ggq45azmA2+N8KXsFk/CTCPs7gl1wv6/",
+	"UhK/PbROmkMm9hnPtJjHgCb6jTE8fDEYgPjezkY61L201yyhOQ6XSKwWkps2ddSur19fv/mRQQFyqzSv",
+	"VDuALic0H388OYR2Wld6mRwEz5RGweROGVzJl508T9RXDufJ5cjkDuKJR3l5EnuwZx4yqmDEe3Ngr8Fj",
+	"/cjnDe8N3oJpiEYiKq4plWuPJ4Dwv/bb6eGZv7Wr9Ye2ThyoTEUVu8z/Ey6XtOVlrI6P5jZfre2HT579",
+	"9buzb56dPTs/Pzt/+vzrkWhxqq3Uv7XtQ5kRfoCNlx6j5y7I15NJAk7FBHLr06DToTQO2ESq12Cn/czX",
+	"SXqYpIFhDYsEkQno7GjdktW14utQnjAmzAjluj0z2Epp424u8M8PDlgSMUyvc3Xoh5DGJFkS1aSI1nfv",
+	"3HmamTRNukrdcx/PLk76DsoQIfseSbGJPeMu6xW8HhgXNgpddKg7R14ljKFVxhWtXOWIohxd4wGUZkeZ",
+	"z7Ek8rruEOzOK+Oqf0GYdNpSIiIyD0BAAcNEYGIngZxlU81NMiFqj58RvgfPX4R6Bn6Xl9V8LppQ/AoB",
+	"EulpAcKcSZmM5b9STSAJso9gVFXNKc6ZKWgzSt3olk8ajJdQt6IpW9EzVQRKsxsIy087eBqzJ3wB57hq",
+	"nGtlzXXGALrfWaLaHclVvTJhdsdvqVSpD8S8T3m5g13tTxXxZ8MNNtqKnQ1SeCSpH1RYiaxAuHaa8f4E",
+	"ghPeJWZW+oJpVVclidlQOMlLg81eoaUC7Cr8ASg1QbUmt6WPCviTgcXUsKBjl1iroELaFEp1tB34Gta9",
+	"lFukP/dhccwdLVgroVpNhu60MmwrTCdojkWl6bXIOKAy0zALSWfIB8HLfJisj6zR1XnsLsLz5zm1M9rB",
+	"B0s49ldpLEI1sOhWPayT9+VK23lIK56d5PcDMOf+PHZq422VIqRaN2Jefe5JDELyBoSdUEALYKowGWfD",
+	"w+VXBpWNZ+zn6nvYv9+cn59jOdDDc0iBcuptbpQRF3Sm4LZPpNy/IBwCpssaAkVUtb0yZC42YgYZk/BU",
+	"uuOzal0JmWQLi35K4PtdfPD/Qx7DoHdAdJ9r8e3XqPNxe0IbqgsmmUASRlRGKsO+eP3+p5cF+/DqBfvr",
+	"s+/OL9gPr396+fMX+NmCvf7ph1en16+vnn/z7Zed/yrY1cvr0+fffHv644ufi6BVVnKu2LpuV6zmZrbs",
+	"MAH+cvXzyy+L0MH02qdmKaviQynJUZ4UfCMD0M+wnV1FMOm6Rvs3E4srBxn/uXqWTWWMkCxYYa5IXJBT",
+	"S4gIOOdAnndtx5DZ20JbONIQDyMmZ7xYDOx7jDwg0AkjEZcYGDDuTR+hQCjJSov61p4gLMUstqxpfVlQ",
+	"VFMQgYZcV/gXD3oYYO7CROK8dQdXhE0QrW7muNmbfvtClUKnnfH3cTPg++mGl4I3mtd9hdUTyU2tGRD0",
+	"00Y1AlnRoryZDEW8aaoM7bM17HXK5N11O0BLPq8GX+t1034Q9uJ+KU1zyGm2T6HgeaMhgc0V9fche9ht",
+	"nkKZWBIGBBbvUr7cVyqi6nO+a1kofM7Z1eP6e0d0im5WKK5RYAKal7Kd9mu1WAC3I/7+BboPUdCOcSCi",
+	"q9ZPTDHCo4hL/MpVVt6nLM+gnhAW4DGqVKjHqpwEdMX64THH/GAvxbUQ0vboYYswH6HY8mNsxVUo8d8v",
+	"Tew6dgpY3KEa8C5unUrX+nHmd9C1EQm3WE+Bzsp0SccBxcIAoNBaZacEYALo7dZOW6sqAypRrZmpbJr8",
+	"jEhmMgFCTd3uZ6exTx0+hfCt/AwJX6kgf87ufTzuVAE6w1OyMzzisXB7glrqG28a7pWPUcOmwKqsAaBe",
+	"ES4rU3nA2rVjFck7FeyJQFM5XFPq733YohxnkqrLSW+ttKjQqJMdWN/WvhMz+GHeBMV5VuqWZxLJDoCg",
+	"rO7VVKXI5ENiVRVoE8L70JSIC+p59qMIuuwgRmnaHXB9jFtWcMkMhWrhDoVwY3h3KFpr/+U7RIUHaIjk",
+	"ZrbnKE1EnsVV2R0Zgre4c/uO6s/hlhlToggjF8i06bATVm4Sv0N/4aKjlyO6tDcG+Cu+OT9OaaIr3XGS",
+	"JqoTZWp+AxFwBhIKkUMcApTC8fitUPAIxN+Kb8OInhXn5+eDVZbdGycx5ACt6ak2dKQ6QFfpZTlGbZ8V",
+	"HdgDvmYaUjGoxs8K664t0Ealtew7PSgJjkSosC9gA4scj1ODyZy49Phyp227/66MFvV8gK/TBN7m9DDB",
+	"Uk0zqzjIebqu7pJrSmwevPIv8KPJgsoQWtJ5fBtWMSW7sqDbj0vWygzK6kaszaDaBhG7HN1fTzrFMjAw",
+	"GACf9j6G5JqdRJxsYeSMFoptZfxE85zDYE+zjhQBuOrGice8TlRTwYQxlXD7ue/2tjhNQY+n4ADfnVVG",
+	"+uoqU7VUcCOjfwzUlwuyXDWy4RRECMk4a5AxZwV1pdA8cIGFQM0nbivV6g595fBJupMDqWkPMqN+aDFi",
+	"z5uFMAfCKg4eHpwURl0wLvH+Ar9jjM+nSSkz1XlLxad1BpgB+v2Arn+C5/ZEewtVP8i51SWjr7GkqNsD",
+	"fuRFEF10jqI+klTokYTHQLo5ofq4JHxuzwgXkUvG8IISnXLCwxNBVU5gm9dV6sBdE7krkrEBwasOx7z2",
+	"aXSoSK4GXxgxa29iNkVcIDWnjsWh725v7O01plxxVJA10ZkVL8U4o4aSzUcRQHR4npK6n7/QB23RPfwa",
+	"/j0MJ55lvwHizvftRSfrdpHSEbQA0t69E9FHsg2HRFuXh94KbU4h+whsHsNLbvgpIYimjdpo0ZwCnUqX",
+	"jW4p6rVoTstK34Cw8NL9pDjZVLJUG32aoNaKAuNEZuY6dluJDThLlOO8tAdnVcnM27kcxyOihmDrODgC",
+	"RkrBOkxige5EujneDTMs4paD1gmKb9ONS2Wpl40Q3WxcWk897ga2n5gcQt+guOo2kQCN81aLcrJZ3gFA",
+	"C2kJPbRkFFrtyfKyj+BcTMWCy6wj9B7Zo6OcGT7NLXuZFSdts0jGz1+pJkhmCl1LxRYNn4mhgUgSB9H6",
+	"Bj9JZ7536Cf9BO0BlpKyLXLdjHGB7jg8yQ0aOUaTi1e2BzIMYIYg4XgU9cvju1b/kHzUxN8/Z7Rja0rN",
+	"1GqFdLKYFichzIe6sPflWMM3U8Mn5/Yl/T1HhtFKlzXU3EC6/S4dRjZf4RF9jYfOwlE05/hsPUCeyP5U",
+	"7K0KIBEvKJTXZZBySGHGd2DFlwjno9eCEwEz4iIALRFXOZe6R3h0LGM0utbINHJJMMILYimKik14ixm/",
+	"EccGwGgjT31XUKxFU6kSgnCxvuXxl7wieKbtcPgX/OhzjuDb+GOJnjSUYGRq4S/2Xxk+A7cMx9wyj21t",
+	"uSHUXN6L9yBG56oFOqcC6QE37Nm39n+VnB3kQNhJrs/yG8SYaketnb6tR2Z4RVQQKVdTlvUgocomOAGi",
+	"fg1N/kP29/Q3+ihDYhqeiC/kXiQeUmwmeYU36LWOI2gaCHrGzH4mCYTESS7MpynlNhT1PsxPNLxnHdKk",
+	"Q4gthx338xWliITtGm0nWsowxr7zmnOP9LgScEtw6aWrPZ4I/a+rW3EsZ0YfKYhjva+59CcjwF+04c3w",
+	"RKG3Ym7etSZ3Ske7MaQyk1L1BhgRsoj3COi99g+EXR8V9Mp12n28N8gZnJjHaTOy7YddUHugPfohdrb4",
+	"kUQT29nrYaP2bvN07t0djH/3TsZMhQoS8VTkdNwuNQmZrIOU3Fqpm76wAkENQ+2tDcV4gjCrNCvbEUnX",
+	"7m4IbIRdMT+q4KnVQpK9f2MQuq+hiKubIEf+BzyGaB9xDFTAMKdi0VohAGUGuWSclXzL+EINH11PjTCc",
+	"KNAnZ1xGUaZ+SMdRXAxeF52Z6hbkOXhXkpN9FFYr4jKhb/lrJHIHOO9BdAg6voO+I3gdzclu8Hii5Ewc",
+	"Vl+sIhRsQq8FPoMSlN9eWtXwcJYNEWemoLz1FiwO9Mpra/C0jS48H+rz5xfn56fnX18gPCFBJtLoVGYJ",
+	"Oew8lylgg+24XNg2pHP4XQ9rrYn2xoWddLsS5SU7T9WpiLEl1rIZoGpPlVmioqUNj7KwHDweNBt7zkJo",
+	"uwtxTRCCGLUOIZVuu+/tkHx0lqYAfD1tI7QflqPsTWQILoWcLBI0mp+smQiTfMFmSppKthEOuREadwqy",
+	"2MU+VFwSu63wTAcYF8x/OoL9r1y2ArMChv2LKvuixdzZQC9bu++ffi+aupKX7O8fXxwiI/i970ClDXaM",
+	"gddaRX4anzwJZullSJAA/57o0OE2LVD8B3kTG7F0/w6wZT95ibQrVu1eR/VeOS2EfEooVMmoO2NXqF22",
+	"2rAV5OlAMTu8wVzIVqPWtKO88tkyDdV3EXYojcdnS6/DWnkCbLyE2kfOUDuV/lGnbDseWgDu6iVvwC1h",
+	"P5KjZMKgjfcmpabNKq+TPn3b11qSqusGjLizRAnOVNKDq4ZKFiNozZ8HBdXlO/X09jd5D51px0ZOiFBF",
+	"4nN8FCKXaqApADISypHOX3J9DFW0aGYqjXW2iii1KUM2mBLzP3O4mCDXQffQkaWyDNiaGyMa6XFNPt7j",
+	"jMsiBLP+fSO2v1OuXGBdhFcK9m83rN87GVlPNPsChtnZyV8W7N+40L9HDr4nBAD591bw5veC/XulpFn+",
+	"jn8r+RaftRqV7dPfP76wJxUw5O5QGn4jJGL8OEP2yJx7WDSZnPgPLnVrhWY3l9GlgTnyC5WBJN6Kpubr",
+	"Xi4tynCOSv87uIe/gjt8gZcM0rlO7e2QO+b+CXIcJg964F9JbMuKBokPnWVKPDQpufom3N7RlEEK9n5Z",
+	"2WhLpmiprySiTK2gDfzsvtIXtTPfKSl3iFxPlJSv2WheMDEr7f/pm1P6u5W39r/s39PImp5QWXAX2Vtt",
+	"1TmKFz5wVth/0Z0sVawDXKLbWTKH/6ZyM+RdjvPNZ1zaP7MEcCs9wxvBb0QzseuROvoQWCGnt5ALs7yw",
+	"E/TV+V+eMy1qMTOafbi+IvwWKDpiIxo2rYwerDC0Rrz8vFa6TUEbs4qio6VAvywCWzPcC5TQ1x+HoGw8",
+	"196vua6+W6cxAnzRCHHIY4cX33rXA3TwtkDX6Eie7lJtpFX6YmV7jzQ35fzeewgK9I1rfCW4XdDyAK1m",
+	"rdryiYYZcWqp7bLGknH0DRbROoUkW67B4khv61WlNXlQh/Ho4POvVONhfPvxic0kW7Y+HhSFmuhZkNQk",
+	"vcG8sMqRztzAYjOpSiFNZbY9JUzpax7wr2OOCnB/HmjHl0IaGLSJT2hiZlRrdDIrBRxKUEXKe5JKJaj+",
+	"hRBrisyOAK0qrassfvFOaE1rXfYgmcGBG5hDOhM7vN/W8tTpTut2teLNdlRpf7Rx0sbznAMdGlXURVso",
+	"na68zGCdEQjjcdQNlzdnuVp4lZyEMmED8549TyWNPFrW3Y+Ggxx2GfbczWlCzCWEWiSPgjB1cs3tgVBL",
+	"CmU5zfLOsewKguw1kfAk9WMyoIjuPcqHwoYFgoGYmgbRCqJJ48vuWlM9bWN83KOgiutV2Q3ZahEX5wu0",
+	"hxpIDUYkpbSaT2uRCZ81zsQew/UN/AK9QQnI/A+EDPRXRBtQUuTAWIXjMsghzjNhRyB6Gkc0F6ssSbk0",
+	"AJLyhnaCnyzwo82UzhYH5Mw+Qry69kE0ENVouQkMU3nhPOVxrXCYHpcd5pxlKEhcCV2nK7tAw53KzwSU",
+	"mt1m/uh25sUvpBtDhIF3Oy0pO1qZrgBaGXMgrAIZ1kBJozFLGyx0xRph2kZ2vbluBqyAA0Lz4fGIx8Gk",
+	"+oT1u6JVB5UYO5Dn8JN97J7I0GGgr1ZGh0usR+SgG7FOHRwqsJ8GitwvzwPRm1iCKXEqXMsHUJwwyswJ",
+	"+ImWx7sueCvhpEHsnA4aMKbUAtoElr+TUJ2X4kJUDt0fV0TLJ/3C7XHgTe2jI5vanKddClHqU8wmvHAp",
+	"gHAQCyZFhZYEhhxALZdWLsZ/QtUR7S0rU+BIIpvXxruqYg/TP1vRIuLMO+lzvvkIgxb3M7c2n3jVc9dY",
+	"Hccjdbtl3fe979PtZMll2UslTPa6S9kjxdMHx9aNKttZzomahax6uCqmS4PYTYLAqh66NKyXNyK9HWk1",
+	"BtoPHTrlynieevt0hoMjdiXliZN26qmBEljJC/tf5K2yfxfTisv/VSrVELZSCn266hb/j+0XdcjdksTY",
+	"p9hCvKpvP+qZmdxecdOeOoDXfJ4QGyuOHM87u8ARdyGViqswD/wQa96YEOJbVLegoBjGNzwdxe8I92gV",
+	"KHiSQa/5oHWnSB0Hmsx1xn9mO3voczAgn6d1iVXsnlltoxaEwLVHKeWmBahWumXMA3cJi4l9JZVv2cWA",
+	"PYTWAzGg4hRoRRjNc3uvW6rP9sVuvdMbse2pPQV60z1qNcDN2FmjeIKTO8zRzCT0QmnI6ezFwXRr0iAZ",
+	"qpOSSosxy/Q4XMTvgF0PH3CPF75X1GZ6SNJcLXiVAuPeigwtxU6r9GD681qnfbQ97rvG06AhaMdhSI+j",
+	"AH9eV43QD5GWlSzgGglyF4pzVHBwhc0gnKyRE60jX2NJ4qkQ0jVDkxWCFHKRVLI1IyBcSXLZmZJa1aJg",
+	"s7qCKtHr6rA4h0minu9lDmGnO8uBbft82hOc0PSugmIACcdOWTX2mTxHJHHgMm0aXi2WBusEi1tHCdTW",
+	"QlvNKr0OnZD2oBKV5+fnB4pUHq4nsK/A/Nau1sCYdsY+0T1lLygZCIZwIrpjgiCN2ZmJAevoB923Fj8Q",
+	"2mWPEVEuRDlAiLgnM238TNlhA6XIlWTC6iu18/3HmB1X4+fudMfXwvw9we0GvI495cuwwBT433S1kIQN",
+	"5xKqn775gb1QUtpVw+/ktFpRHojlePwHMbuwrTAF0yrkcmNEE/JvIxXbweYPXDLUg8INNzNBphY/NNXc",
+	"pDaFqpKwkECKM5wV58VSaSF/ABoUIdMQ8aFlLlzH8iMqo4Yy4xrQ4Qq7eYD2DcC5fSUeD9fiziXUHU6Q",
+	"yzOf7eFOHXkuOCHQCCTote354apKzq/nix4SvpSmsy+PDhdllSSdHucv2F/e1D5q5T09EJmcDfhwcoBL",
+	"tXF1mBPir16opjLLVTqOkWQve3Og8PLwrbArL31noqWEPmQHlk4F7tnWmeTUdPpoZpuFDM1kv6qFfCMH",
+	"FzesPrOyWliLxtnkEOZicz4zlKvMIbByK5otsx9JZ93mzqvnWDg4PDo0CVKG7uBE+ZoIye7OzLXkOm2n",
+	"dNn+k2zAoZCg2khMAoX4cwVurBupNqDKLHK+Bi3+makxSLkGI0mKU/XJfHlygNetoYQL306Vuvlf67pd",
+	"ARl84crDCyA19khewQeoVCEvwg6HJrQg1rEwh4eYiq+rf6WuoXWuDGNZ6ZvJopqmf12JlWq2k1Xu93yN",
+	"VLFaq4Y320lfA+n9Cp3ttB11M/np5EQY3pg8J5uS86pZ9ZM7eWRkKEkOcSOInwGlhWrYujUBQkJbBlwZ",
+	"GSY1sZ7s1wAZQXJGneq//XsixiiAAobVIwmAaojO4C5Mf3BwOWYJW6huOgBlU2Pq8xnDsl+JIHQHJHlp",
+	"+4rhQahXEacvjMA75RJU9wjsVt4H5slXkdMO1jVySMXpFQhaHcRht+KfJw4TkbyJCRSRdrlJsZm4M7cP",
+	"uOtwrl1Aj7NbRaoJxGnSXkrVGD2oDTvYjy/eM3gDMK+uuAzZEFieI7VacXbGcPv3jigitZ5kUmwSg9pE",
+	"+8Ifk0rDsV+L0uXz+kPjfDXBoHIR3A0VvKjyyO6MSuLgODk+cRRvWU6kgMHvm6dfxCZkEo9P4r5ADxXl",
+	"MmMigRWWCo6uK4IRlYy77LxAR87lRATqyI73m0SqPVGXbNqodrE07gvEKqHmnYQM7EIVgT8glkOCI2Hc",
+	"PkQiOuQVOWjPIOPgF7GBgp2zPG4m7/C7R87gMuOjjBOl7UOIisaZG50BHHT7FI7kGBmIPvUQB0T7OXt0",
+	"rjciRcXP6zotEnsyVz7CNj9ilsm8I3n0gaSS39NDpMLbu5kRNTfhfvNkJyB1Ln2RtG7qIO/keDn4WAf9",
+	"10oq2QmmecPlAojdXPW01NHJlEK4A5eSSUL7HUtUpR0ISeWKiGe12KhoQoqKeEYNp3IZeWMeguzczlrg",
+	"BrsDABVnJAs8TWvkce1yceLnnNpJnzHXz71e1GIOykk//W4KIoVlIMGLtAdvCGw7Ad+QItTxHAC5Tbnh",
+	"TZlzWg/jKteC6LcqA/wW+K69s3TrouuGUvkFVQUgtPjovLfDVTmyvMiDbAXqq1rssLh3IlwTHkp25DRs",
+	"bmCCEG/vvdAq4QAYoCQ52lry3kQ9CPjh9K4k0TTSbTZTq1X3rO9kbk+ikNuw0x5w2QmxFVQh8McBaEat",
+	"hcTsVRLXmF0KTqSgB/WueJVLPu5W1xvpCxw78ns5D91K0Gh2pz90J7n87dSOfJrcAD11OR+A66NMVgBI",
+	"sJKLuroVjdW9kKW9rhk3xhrEGRPRv5HWSasIfvHVOWRDpr9zU8kRdLphah0sc1/Z0WbcCbEv5JGmPf5R",
+	"VxImkc4hZo3IKQu6WkjtTRlw33K2EdOlUjfsi9c/X70IlSJ9jce2qS+ZAvqHGKXwG2aeZ3y77rIa7BIL",
+	"8W9clijBPlx8JZZnCBtgJ8Iebcn+0/ECRGiioGp2ZvcwJ20OQr2zUWIcqRVqp1R3N1Iim1ae+ivc3tyn",
+	"VhSiaXzaiFpwnAjQQE9dqWOXhn7q6PisZp+88n2HPopUbdXOedrfUbkNujMj4SvJSckYIwkC8bhaej6Q",
+	"/lhAcFqXNOHdMITMQYx2DwPu8HNUlQcgz47kNhynMPthqv2Is6uYjl9VcoJGUw9LsqTgx045bCew4cqX",
+	"atNPPjiWUTYkYvaVaBdl6Ji9mAwlamx66vpMNrwXk2h/psE1Ar5MjJ62pQvmSdELNrPzOK9m3AjGW7O0",
+	"WkFlzeJ1oxYNX1H6Iii9O8VW4071FsBztZu6qTB3tNHcPoiyBlCa6UMs2dzjGX1CelyjNofDdMb34N0V",
+	"teEKNeEn+pCemc+3s6UrKgOtXESlLp8Aywr4mpAvxhoUHrcOTrt312gY7NTJMl3CO16ymOEYiV4c81GU",
+	"att0Y205cdCTN+T2SREO7SFPh+4XB8fIXQiy5QGofHc2bHQnx9KQDZGG4ah85Dfix0a160wdfLmlWmIp",
+	"kLS4rTpx/TiNOO8GhTDMAPUEn0vNhO10TGyc6PhAov0oGtZxZ0eUO0s+1l9obcY8RCriBvO0Zt8dZDXb",
+	"N611dmqOhs6QYjPpAwbsIlKsFnERDGKjsiTQo7jEVV2O7ka6DuOS68TVUsmLkPkPART4TLfXZ0y15iLH",
+	"C1IQ+3SndmTBtBAButehqoaCmGdQEuQifte13vXlosA7KU7s82nSmUHwsGS1ISdlcXYczGZn0h0z+s6W",
+	"SG5BRef7/lScDwj5BrsValnczR80OMN8b37yfmxZJ3a3tmKfqYYUH2StMXaOcWut+JYKR0IsU9Q6fbp6",
+	"ivJpqnuVfK+hejD9QZ9apJV5B25yYHL4mp/Hg9SSHxuexGuq1Zo32UTzqBS7fQpO61gkgpktR5Qxhn6W",
+	"mXhgOeG6J3QHICTIjQd8Qro08F7VIvxqEaYidDo7kR9JA+lOpklm2111Sn1Xkln9VDrmLKsX6rWo60ou",
+	"CCvX9U4C8WNaDu9e87b5bJcTTn772cNB81fw1FsqH75QMl1V5Bo4Z32+U4wjsO/43MI5cQV6AjQXNB4m",
+	"N+je6uswxZNvdvwtoRw+I2BZ8Lk4M2tL/YA/2hNX0rPIftkV1DsG5/A9/g5d2/njkjuO9OsBoy0NmHk3",
+	"D6VBVTfiSnqbLz8PIgwABPRgRP2GSZc4ccj1U0SYepg6vPQ3HH+EUjX281SaGpPuIhvXq5B+EdI6zW1f",
+	"WgFnNTcCRbsV3p7YB9I8q0x67LqSMsNj8G7OuJ+RC2JU3hC5geM0GVNvkpeTeaNW6ZZkGDzKAL/3LqJk",
+	"BTc4H0UiS5O4/8cxJ0CPUox2gXebmrvj5zu1uodOLpbVBZsdF2cPYjg0uBwiX/3xZXpuzy5ASgG6dd2x",
+	"TEnXbk3iPSGbKaPvGY8Glde3z6bbDtQzPZionQup1go5wSk9uRZzMw4oMDSmRdNHj6dG8Akt7tdclu9u",
+	"k4EqfTNStcQ3Mt5VdwZzF8uYQmx4evpnAK8Po06ifhVhUOkp2eYKH8Y1D2OzCnOd53BSIBYPcjeQ2Juo",
+	"EjK6xoiZJlGLfZosJPGm78bhs5lYZyiMcYu5J1iFRbGk44S/JHlqe0YMy7Zjcifpmbx25ELIUqjszpkd",
+	"vyo9qTT3btaC8aSfdWt/ID9rcLNq8iQadOHB9NsHPeFnhc+VmEqJAwHUCVxNMyXRxNlfB7ofd3x/sc2K",
+	"Q9jRUaiHTkmhUpe+nVC9/NfB+oEV+9hW0b2NobqaV2Chw1Qw2nbhsFpKkhT3VXK/E0/Kj8Cb0uM5S4gx",
+	"H4QEQlkdaSt62RrsayUvGfB6AO7Vnua0NtDDK/0xeLGoarB3zvSW7h4RmhiaoBdjQVKz+X+SSaj5bDjP",
+	"sTtIktPj+w1jsLm1G+ba3q3EbyJ4g0IdLlyYJPyT/8DSmDWGqn2a/I6yYLXGj2+vPb4bEa1YTntefWaT",
+	"yWulzSnYpZiprW4q4S7vixOfrzJxbQS9e12BtfA7hJTmGW0owHVmSpqGz8wZu0ZtVpt2qvHA/KjYrK6s",
+	"yHIoQ0oZf6KBuBa0mn/IhZCisZa6Ix+vUGSzL1b8RjD385dn/5D/kC8xZ4rXtd/BOH/kt1AkXmwzjEZX",
+	"MPHZCluI7wNvhzxjn08b+0il/yFh4wosrOKKgK74FjIBvLv2wtqdELjAqrUFc0Vroc1yZQ/V51N0qax4",
+	"cwMr8g+JSAIM5lAfrcEHz2nGa6t2uMbO2LWri4gWgkdJueFVGhnToIDePyRSmzEtBBaLNqq1ZjrCEToQ",
+	"0rgc1lKsgH2ZvWwa1dAqrBs1rcWKYf6pZl98ePWC/fXrb/7ypaO71sYqVpivxt5W2rgy8Lxka474Nvh/",
+	"58H8h5y1jVZNMIfwMQTPL/itOGNX7P2764/4BDpsdHxLg2nE5T/km1Ks1soIOdue/uSMAE0BP8wMo0wD",
+	"7agLqdJttUKGZMzrcL4ss6lm4uwf0mMbL07e1+2KvbXHIqLJujh55hhZ+bo6uTj56uz87KsTpOWAE/0U",
+	"VJdTFxXIFozvVjl0CwIaKU7kTl1Eu0uiknR4I1bGsbyvCuf5FWCZQGA7sA/i5qyUfFOeXJzY1bqyn/8J",
+	"GU3WvOErYSAe+X/TpUw8F8Vu4ca5ai7ZSni2ebwFvKz5ZyuATo9EDancBYo7nhKrvwL311pJIjF+fn6+",
+	"w57C1+vaaiWVkk9/ozshfG+Qh8GNPpF9u0fViSSrMKH6DBFVc97WJteG7/3T93iIQPijgDm5cFWu7d+i",
+	"vfL03/Dv3+FmSqZUfd+ALdtxfyVoLdnHkAex4tsCUUtG8NUTDb4yJ6cKR1MOwgrf83z1rvKJdmUz9zcR",
+	"9MfP494mgtUnrhlafIe8CdemaVoR74VDQYVfPWbje1VuR22Lvt0AQ/H3XLd7v99zOx50xKU3HGA2773X",
+	"fCF12G0zbnitFq2IBFN3TX8U5oV/6IBc+OgIwS+7jDVO+YDaNXGwsUC+2yCLXdZeQk7Ah3vFRJHqz798",
+	"Lzr1yRzda6KhfyEA/OHEUS/Ng5/rxC7wXnuYC6bmc3szUCkBoFg8sjCa1Uq7pKFFFhRJvIwalQdi8XIk",
+	"7/YTokQuEYW1VuGxL6SiRyfcfBmlz+LYlmTa4Y1NRYVok5SClxhrzd9lL1zPH+PqoMaG3ByO+NYOHdFR",
+	"x16wtjztJCL1rFsrPUEgvKgBzA/2ui/x52zr5BS35ZuoROiObEgNJTzy9ArKeNlDe+DBtwBpGPDgR8Dn",
+	"7YuBTu0TGOgRZcx7KnzAKQ8cbk+sG0BJ1NnW/jmupXeosvuMaFStEfVFLoaAB8u1GbGu7DUdsDAPKuHi",
+	"bQO4p8QxeSfJFHBs0NMt5Skf/7jo7N3nd/mjiZG2HCJEruraH9gdariQpQ7JyJBiRnVdUFgebf6KjFJ6",
+	"VYLNTVcUhDOtHVjytUFAk5fpqGB6s/XGGuAkjlxyfHc9rsryBZ3Qh9D5fhEbWoIhOt+z456I1Dq/wdTE",
+	"EmCd9144UOrjff/03/D/vxOEXZg0ZwAU2vJ3xBl7A7SyzmsAtR25dgBLTQl58GzhDf2qQfQoOiGWlVUY",
+	"tmfsA0KRiGUU7iOwc31dLDz8aqe4LFyeEOTa3yPYYbdNetXVT8tt4Y1UYmrJy02OGJI/SC2047FDU8YI",
+	"md8rc/fI8fZLkbcL/Fl8yFHnzCG6yI8pz0bpL9C5X+zusCu/Bq/Q3vHBNBntfe5BEFaawjk+BVmvEVeF",
+	"1eMKJzs7IpNpBSADqt9aoVKNgWay+D0HUne9sCcPKT7h25QX9MhW8yEJSt6QhxSiT2dLMbvBFKh7bKP0",
+	"lapvdGfzSLXxO2fGJRJyd2I7lcY9UqZ2gpjd/HFn14Hk3Ja2/WvYBskLy6pE7fVCtnV9bGdHd8FuxPYU",
+	"MEr9Xtl1o34TM6MLcCXgqcXXUO2nm84eWwQz+qsRzq4sNVXYRCfIltlRH7KtfhLbH7Frj6F4utaG6p4+",
+	"EP5nEb7JU/OaBz10iRUQwUGqsBSvXyZYRVjRAglgoCKhaFyFYNCsF0D378HT9isLFVcSomCqr+noaWPJ",
+	"8epw/krN4aJuhF7mpLRfjwcS1N1GHt/DCe2+nM8xCpqVEKUS+kFFdm9EBoRucEg5CjS1kcx7TUHZdbAz",
+	"qmtL9TWq2dIbr7GljqUQ/dVvAjGMA6eEnUkF6c2yxwFD8ZqHlePQSE4Pc5PxJxcH71syY6JgCRx9XBnE",
+	"CcUlLf3AADvqy6q48rnaebKhAjq4XexOsEbNWnBD1R+IaiKuO9BdSOBz0ksMmDzEaY8aeICTPuh+oS4M",
+	"Dq8hxwERlFTgFACnpKtb/OB6gX4KVbD7DOOPGHgOxz/m9tvbQmfMCTWoUAhWsybmFEx96O6Kv8t1vC8O",
+	"R2MrqoruNmfejl1UO3bs8DoYB8/hB7SSE6bw1wl4nHFA92Maq3cWHMV+/wg7E7vI/bx245g3/vimo5h7",
+	"voLEvnP5sw9kP8yJxNDjoa1EM8k4wBl7E1WbQkMUsc9NBfEaKN0nlpUs8e9IrDbhCX/MB8HLQd4Ye6CA",
+	"zndJtaBtHzcULvG3J+2YIrZ0QjUD8PAjctGPdEcCFwSddnSseLv7sJT3TWbOD4IyJ4tMjLDPhf788cxd",
+	"X9Dy2JLSPinNaah1mveb46NvXWnFR3CfRy0OBXHgQAARgXhgyN+IaPXmylVc5I6kG9PJHEckTcmDONa7",
+	"s3otOpP6UMZB1MQYZ05WwD+Q8wW7OWgPPur2Gwsf8vlCXBv2V2RbKlw2bgTYOuJJ7r0mCIcIwZiYy9hK",
+	"yKkAQ9peCZCWpGJ4F7vyGDMTB7l5bSXxFh2e5MV0OZE74R194ybxYfZ21MBjh3jiZrOb4aHktdUx8F+/",
+	"Py3FrPK1tZLb4BfMG7APlp6h15q9vpe7C/cDPBrW7jDua9ZZ5z8V8ouG8YObp8d2ZQ/aKd50OBKGpLtt",
+	"KBbWK1t/oGf+5LCPgFKla7vM4zF8nvhYUIaQVjF2XB66BXw/od6qQLCeapMevhMSxErUmQH4usvWuRHb",
+	"s2q1Vg0GhshpoaRgN5Usu89lNVxT3WsWXD3vqrcZyie+fxtOWcs1FPP33L+1poUMAoeKzZrZ7X1m0NWp",
+	"BWS6ajBPN9cUZOcl5WZPxt+BDhAA33ci1zaQQI9v/CEj5S+labZDYEU0VqQViRSt40SeYpQRidMoQpi8",
+	"d39UcNsCfT0oVpulqj0wAVzG80qWceqCHcO2kyFXScNnJhP0CzL7IS7On8TaQJGg3+nKfKAVplHAiPrC",
+	"B1RO/z63Y63kwikmvUsbip4mL8xP3MyW2RvzP9fWf66t/1xbf/5rK5lfINvVNFATghWPUlkLKKMdgXYV",
+	"lkXZZVuDHi4FLz2DilWxuTanL61UOX3zwz1hZ0Z8NiihTrVpBF91Ze3uB/dD/pLB21YW4eAuIQ5WcsOJ",
+	"rB1uXWTfN5pVmMuJUwPO5JA8hHUjIoq7xXGivCSV7V/cIMFU60jpz1bEZKX0S/j5P2L6P2L6P2L6v411",
+	"8flUlvv652GZWNdILQW0dziwTr4tKOgA+vrb9btf2NtKPpqYW1IgMYfbJQn3GrngH0xPj8qGZpxZdHe6",
+	"3P8l18v9i7SApHyXxeCqEnWrghw5LaR0BaiTwCAoT82mW0R6XfgYJREAE59JlzOZoEGODDiN58G614/g",
+	"UEucTScUfFXH1IH0JZdHSp44pOaW0bbFp6LerVyVbJfiXXdoFy+KSpYXYX08PzMkFtCaZK9QLJNVDN30",
+	"+PjD+jhCuekhjo7SP60f4pw81b6ats47N7BQto470wXEQkm2cJgC+VEU/OcGsAh4mKzaYe9LKHHjKYaQ",
+	"9AxRuo52BkqNnrGrqPGQl0xE1YQKIPJO6IwvJKVaEzJZIjqcvfCsr13/MA6WuIVBUYnnR256lQlMuKTW",
+	"qUAeQSlIqbHrcvzoRCtOPe1Ff4ariQkMmrYG8VPXrjYhLGolEcGHgVeqGlnyLVMyVCqtNCtb2nhui5at",
+	"YNMWAPhRgbIBOwVkfetJxA/SbXiG/hJAY0ug4j239uRX3357yb46T5uUO4LMvpySoYHl+1FoNqKBj8mX",
+	"htmHG18pecyweCzPsPx6Xoj9TJg/LBG0w28CdQyiKu7si4/vPr4v2IdXL9i3z7/67ktXxBSsCihiDMAq",
+	"Dnw5hHS0wsev4g65hlhU8hX28AEj1dRCRmPDkXdHgqYihPaRreg+qwK4+F6XK87uU6rOHWrbJjEzL/Cp",
+	"aNqOL5bx4y9U+ehpTx/ETN2KZmvb1j1LFm1Kv/kuSUThF2AP+qoyf8yKwnWNZXzSi/kB7vM/1Vp+ncwZ",
+	"agSGY3bm/p6h+sMTiSm2PVci1lDeWv2mrUvE5+BRJn7GQCtbkKcO/w21VNTKMVAW3vxJ324/Ykf+5NgA",
+	"bx4c24/k0YTzmCDrHgRYA2y2grCLvK7xD6H5Qz6s/0Jm3cdAfwFWw4Z4MGUBXRG8xFF3SDKwDmZ+/IBy",
+	"7kfzHiTjIPAwE7Ic7s4a1Qy6fwUWuF1zcC7BaQRwqrWgTAV5bf2DDcXv/iD+D5ANQ+xWlGaPwFjxIzET",
+	"OM52RZmCdnrJnKyMprIyVrpjQpC1PhF6zjwNaqg/UxHHYjBeNdtEvqAoAuLbSDJeIMXrWFEasSFC0s0D",
+	"geV8/x7ZHo0a3dd4YOPEjoOjm6C4NZ866cPrHs+Ho+rVkGXKievU+Sbcxoq3VGDF8NmlG7ivIcc0w9db",
+	"OCMQuX+BUEAYx8yZM0W7PMIPs0e6bfwpNwo6LvxlcvT9suSyhLKj/Xh1x+j+OID1XRr5QcD1cP06plGO",
+	"Sc37wY8jG+dEhNo/gfTMY0wftjU0ZR6jv8TBK/jq2K7YFOXb/vz8V2Br6xKqEYkaUaodk0kt4mkgi9el",
+	"lw7OnLxrQ1BHsi/gIO7VjNf7V3yRD1zbH48ymmMz6qV57vhs2eH//q1draEeSq7l24rfa3h7Bs2mqYwR",
+	"8qEMG7vVS9FcEI/gKf4flSizx+CU/p3dOKoxfxhB1RhCPz/HR46HY4Vs0ijSLqS3wJL6JoA2/pRa9U4v",
+	"H1llwtZFmc+ZtL9DkA701WMrS357POWlciVSegmwQXXuVAWGlGatlyWSXcut4yNsmOwGaVxJJR0YFMks",
+	"03yTMsjU2kT752GMqriNR85U67a7v/pxkboHs6/2tsBTu0yeQb8nfZFLdn392hVOc6QtfpELd4ME6Aj7",
+	"hQj/b6k0gqPPv3A1HCkFLqroQrcDRAJdIrk1uoyoa53OgX+tgNVJP9Ce6TTxR/F8XC/VRlIvhubB+qV5",
+	"hE1UV9qcEi9Az0aycwnuoApJCDy15Rcvrv93gXguVEvfrYW0242KmEBMatHiyn9Jdr49Ij38L7axn7EB",
+	"q6E/4PaIW3nkQFXU9Aec/tx2iGlE0Zf2AGmx+zvj3+5PvZwvbx0TKlEGKSxDiN8IknGhLn0VEaQwjcvP",
+	"YwWWMrUTasG1uLtyQi96OpNjkrV8DKM+OmlLd0mmkABlTivZd0LxVO0Ur2laiboAXvbA+YZ02BFRdkRJ",
+	"Gx6DP+6oApVBeV5E8QbxeS1mpI9748Rhlc7YVVcLgTIctDuA95bqIEBVGl86dCpmaiV0hzjIDaxwxTZ0",
+	"zJ8LV1rg0B1DNwUa0xt58oBVM97IP+wC+h73zpvh0JKpcDxT1sIsHA0OmGJQMhbCKwGmhhxfx04py4mn",
+	"nFjaTb+3f/8TyI3j2SAfWpm7IYQs94rxukNRVsCUejzL5CAH8pFm/TFM80Ma/cNZ47lN/dRKTt0HWFAM",
+	"2McpKid9Xy+Qw9NoF+vGOEddWzUciyj7CpENRYXt060Wje7C+HxdyX1hGa3vFfb0z7/K1NEkOZSbrYfy",
+	"PXeWdr1uFEdO7DxAc8W37EaIdVw2w1to7mNPNNh0a9WYC1hFcJEWxIiMLzkJMK8asbH7ANGePKbwhNsc",
+	"GTkBipNY7ivX63sL0f1z5rqKlezslX/ZhQ9CbVOnIlAVByjcV5liEMRzL1nnMT2AfuoyYsZtiD9AzAC5",
+	"b/AetBmyYCWjK8W40o6xQqgjOmFg/0LFTLVrrB6M7MC+SnB3e33kNwKYb9Ml9sZLkuPrb90u/jciBk5u",
+	"m47PKSnDPgjTNpJoZbH2ejAidpQUB/voApjoLUyJS4qkyHH0Z717uo6nh/XxHALzvLfaQHYRnH6P8P+Y",
+	"BHMDuJ4D1pZPWeENrSeVXgAdAysvsE/I8OyW1koVZA83rlppFo7xvpLHXO4HIBOOOvjI4uHAJoM1oTl/",
+	"QIdRJB6get0BQMI7euahbbIHC88/pNiwk1PJxcAaYNFFbFc6SuHD/DGBNYE8Omrv7D+G1utq5fdWlIB7",
+	"p9IGNtgT7QvsI+rhUyVLtYldQELOmu0aKzpbRfnD9VVEYn7GPrrqlpBxiuyvlWf0jQob7d0tL92X37t+",
+	"/3kvmf2+Zh0EbrrcxD6OPHCtPR0SYUD/5W7I0d4mVD8Ti2G7jSHJY0nuxZTz2JpHbmpA7Bx/MbMcr48Q",
+	"CIwmGsra5dNEru3P/128YTAXjxGL78y/2PAeGRdrxfRsnLPf8dpxjYkllbFS2wqtpKC6pib/vOLJ9TC7",
+	"Tn4eHkEJ9omK0ey7bMUotEAlaQLJb6IKY0EFj0AdrsyuY0ZtZJR/AvKMomKzmWqlcY43taF64iTpsNa+",
+	"/Zh7MELbOxB9Eg9/xK3wIHj4aCM8JE6jF9iMqQoK5/OxhIJa98lktf7vI5LV+uEk8m/tan0Kzs1eX1a3",
+	"xBVlARCQUTUYJZXCbFRzU3h05XQLKBY4wABqAe4u449qsJrBvepFiiYKqt3KNuZv7Wr9oa3Fg5W2CS08",
+	"sjXabTcRK2/rI0fIw8I//bf9v96QIKbKRtN/mJK7Cet0Nz7uh0Ac2F32IHgDO5v9df88wFhH54Ly3jsV",
+	"uuj0hLQuWKR0YuzfoNkH3pf6Uev2pele+HZ/2vyMpicQ9QMX+CBtEJ3swS8XaTSXTNyKZgtGr6i1cFIu",
+	"qJrIW5+kagkL8SA8LdEyPJ5Mcu3+oGRSLnkeEXCYEPHN0S+oHYd5srblf538kwL4OVYrISHTjrN126yV",
+	"FsfMROnkittXch+Hz93z+w+Uiw5t/CdlYmS8a4jr85HiJsEltV8h0f5jzatmX5K+ATbQZJG6P0cqRejg",
+	"I+PofZP7m5Ys7QdzmkEBw4FY52usVgo1f4z4TDctULpSrVxKT3bcrta0b81SNdW/RDmBYz+valGAYCFo",
+	"TSux4q299LG0qb26UURAIvM01EMN+HtIjFNNGhrLy5/E9oEB0q6Fx497HwBGQ9wbOe4QRHzkUIbfMANc",
+	"1qBABAGhO1WSAxWapz24EWKtIenG+f/AsiSYDyZea3XJtJBQrs/jYwF9DyHVXRA9M5tqJnqE0UMpdlED",
+	"fxTCFXeKtut+N4grQ0qbDs6VQEUPUXMdttaKl+Iwq5q9YbznkawADLG7ohexqxIqkCk5E2Q22CFGd8rp",
+	"T2JLuwcw93XpQd0bruMyZvv7yHboT3ylue498oX2My/FgUvNoSWidTopTg5wxT3Yrht3+a25hgirvQMr",
+	"HRCi/sKiu2nEdfWwV9UfcE0duqLsGaUJfIgb6mBN5kCcUtUevPf/s3d9TW7bSP6roPySTZVsjXN7t1Uz",
+	"Lztnx5u52LHL45wfUqkURoRG3CEBFQEOrXPlu1+huwGCEkBRM6SsJH7yH0kECDT6H7p/P8gfUbEAlxsA",
+	"VbkgdQKjgqXRiLYS47azYz1EHfwoNgdcpE7SYBNyPqYq2Ed+tbMjedAjs80brFTuDvWCummAzAJiS4yO",
+	"IAPAKPmNFLJBkco3zrV/xq6MC7hZyTczD2ZRxq45cbTHb8cElIh+ZsfXOT0iMKNAw5ocKRpiwpjClIDm",
+	"mS9WvCiElYi0SbnSugZvBvSgUWA5tvDrA/MI9d6An7NbC2LjKZabC6aqGSHt0E0rxxpC64z6nxF/9b9r",
+	"DcXla6u1Mp86Ne7QRIQO3+kU5Q5YZV4hGu2k7KxuEVLC5nd+MrM2X6pa9iAdfAAnOTfshi/uWpJesG6F",
+	"0uYZQ/iSLYXTrBQUFa0rdQ8tqi25ghGSlbmsjdDbQrQlpDEPubp7BRM+NZGxM3utvkgQfxxjtSU2Hlms",
+	"7zbwBS+Kt8ulR/qa1pMh/mBPRD82Q+2sH/8B0RjoEBjVaeSAgC9ArwaoeoV8AGKDpyQ8DDZszM0zdtkJ",
+	"PeELUtgAFPgBXKmM774NTiFRFuweIbcZp6h3W0i4I5d4Q1Tejpyw+mH3XsNza+eWqprS8hckcKkERnWn",
+	"vYhxVMgAkRwIQuj6sSsDZZ4UfObuX4i47CAh3eVoaVV3XAeDpvuqgr+sCoa929sFoB++T1/L/4Oifu8m",
+	"b4X2qkLmFmwDmG63yRA8vRObtEb4AVKWfNdqeFOBaXFIYlob5SPHXW0xoyynS27YSACuUsiZW9TaWHvr",
+	"Sx7wEbMAosgolikHkJ0EHnmHk32UQTqwBmiK5NgiX+fEU/P7MGrMdcHzQ/nfPmylo/MWDAjrpKY0R4EM",
+	"zpequhXG2GkmxfGl0KZSG+qFVutNt8AXHCDfP2LDBYgiKWZYK62F1rmS7iT2hgavYD5/0KSSq4l2zlth",
+	"/UOH2hJu99g+7c4GK7XU+6JB2MH8VnJTV1SW6QNV9rfr6x+ur/71bZtgUMtgLyPlmna7T9Eb9RP7i/gT",
+	"eLnqDEwqbfsOvvVYZb37alZ7ndOdf7Vc/P0fz/9rxvT6Lrc26d/N3QXeQQ+CI8CC0RHIix+sodtCFnuI",
+	"xaexQanRKenBJMwyHeTtJHt7DRgk1CTRog1QHLCC0u1K8GwzY1r5/19wyW5806MNSOl2y+lkhzvFM7gr",
+	"9U3mXq0HOCoYmIhiGe2veE1sIBO1R+Djj3x3GQwaaZZAHpuRtTlKxvwz/Nl7a4U3TDvAco6NIiATtQ4u",
+	"pB28HHzoYstJ5SDAqByZezmB5yxz65d6mWgCfB1XY5FT0UXKsjvxOEznwK8Obiu0vo0yRshprsK2jqo7",
+	"pR44yLUU59icBBxI+WLFSmFWKov2qU2wOmd/rFOwqx3dGdhDq+v6lgDTx/U6O6IMQv4Oqojgmd9g8Zlm",
+	"N8I0drdMo5zERyrwXyCe6/+KSsd5F4fvU9R25nRy73GAPTA9j+q0SA5O+U+agudJ5qWApUqWFqtHzWhK",
+	"sX2VF27L0pDUJnjnNvCFwidIFwppiNzMLofgVZGLalpxJ1bww7vA2+s7ZwTCO7wWwhjbG/b1hMMl2qNV",
+	"0hSReju7I3v2SUXo2EZ99eIUcd6WmIAC2y8kzZaQAOIMhfGxglwdOBGHiswrmNKpigzO7q8iMjGQsy0J",
+	"qlRtRH8zG6AiwtVxLrGoG/UKBAogM7wSdG9hJerGs/gQJTeUjkohMj1jC6WN/QNvu2b2Z8S4DanwoBEO",
+	"cn0ehb3i8q5TP+dbkGKtcu/xrca20YWykzbM5CWgQSFFJ6K+U8W6CgOmlMEs+affMtVI+5x+WuXZLvKh",
+	"ABsdtFo4bMCy1oZpw3sIKcX6N/r2gVyC4bA+8IQBqWZbG7VeYyqdCLKTjTNS/QYN34fN4McOgo/hdwKF",
+	"g+7LhM4zEQavbUSkAbyRqWWaw1J3Mw2+mnrLVdkpmk6vk2Km2jhHAuJva9CxkEfVBpG8rShzuQGZvrCh",
+	"AhwSYh4vBHMHOU0rtBK80l+QkJEOWqqRGT6d1lO6dw55nwqjdw3cpW4I0KJA2f1BNSZFE9CRxbTMGLHA",
+	"UXjTO17wAM4xw0qlDXt+dub84vE3Ue+h33e10wtVbl/j5USRC7tmDy8z6hbO3fk29xNAblM6w6H1cZei",
+	"hyq5RCiu9zLrB60rvs7bTubCJ9zye2FtxL2oeAE2Qw+lCk4roJJ/usIPn5+d7ddHl0XB+MLk96LbyYmU",
+	"clCGKnj5iI7OaXMOWvdk0bX3FRyOM+w9dITTlqCTMLLsljwv+nJy37uWEw/Oa3+Ryom94UDsexg3uDP5",
+	"4/iLbS1z4jg6cloKH8C7se/E+I21Zc1WBaBimYoeq/i7jkkVkhdJCGFcspnVHsYt5TiV8kEteAxS5Vrg",
+	"hf5CZYJQ+PxkfF6wE8LLZV6VLZNErjH80s/Yz1DlY1ZCWjHAdA3sBKCEEsGwPRbQNEfVAU5aUkCx18HO",
+	"TIJo0O7LMWlj9srCtIT6dlvmtJccB08hHL3Ab024CeEIgzbi77FSNS9nXbmCBIFUDVNjJ4GhATjpJ7yC",
+	"G4mbDVj5805sApGlNQozou7a4VAla0E4DfQmqvIdGu7mHnuSJJRyungdDmqGlQ4tIju6ijM8nQ12T7b8",
+	"AnnCifwJXnGPr7GDKyHDKXtgiQuCMZHsnzjlGVv7X1KSPg09kc7glvzTayFvzerJ+XfW6yhz6f79fGCG",
+	"+RbAFGy8WJc3opqx59+5e2DN8wxVWZOnwTEKqD7bmlVe1uWT8//EKeE/2gm1UfRRnGy7kdngxtqGawZl",
+	"+yOfGBcy7i0qpG8dY2XeBtdnQ/iOCdUPzeNIjTmejCWugS+z7G2bNTvJ1t2fRNMu5HGvwLvjRuwpwTDm",
+	"5IKMb1gD9C0v4fPP7q9wRb6nD88VfWPVCXsrCUuZ8QISnJUoOdCbxFvrHiwd7odDaxyvlm/gRaYSIzcf",
+	"fK1je2VDJQmR8XPtyFZWgjsC9+8/8Ns95TxHlr55Ifg9FVGmgsKPLaMQZkchU6uZjkRK1HLzmp76OImb",
+	"NECnGUYJgwJHSS2XE/BpJZIC4OyguzfzoWle+SSBy9X4TOxKlEFfCNY7u/IpiGoXXDK7xXGOjT/0NjlW",
+	"FMDpJFYK1bAlr/D8TWF5t+8oEbgXa86zijc6QO7AIvdgazv1R7ApxIQU2KBFobTIoFMxQmJoffIR92wC",
+	"IsRwhsfm7953oiHbWd2NC6i55tr0Erkt4NDeCojEEG8qL13lo6bOPAdNq00lzGIFuc7cRks3G3ejCLU9",
+	"ISi1TxTfibWhmNF+H4MlDPjoTq9Q6k5kbIv4Dc8MhDA6nvR6xx/QZ9U25exqOftSF/ZtIe5GzCyDCcZY",
+	"4LRVReurcTJuxFO6gYyEcIM4woY+bLvJsxlUAwyvNcJ40N2M0IIebZwXRYfqIw9JM3ihlf1vJVsZQ1SN",
+	"1AUiVu4dCnwIw1InxJBrgQPgFMl6edBGtuKQK5ejozduIUWHEI5jQDdOaRjt0Uy1kF361El7wzByrI6d",
+	"GvOsFv1XYXCh4bcR0m/QX3MebLVaC+kFumJ6ZTXmzDs5nIFn67o5qhaqD34NWT1teCGYVkpeWBXoWsG6",
+	"9DkwDhSNq/7L0Xfwci9rcQy41ohYdjFLL1gpKDylNPuY5+DS6otmayHtCjvUKgC+y/hGX7B/DFJ9+OP+",
+	"2pBJT4bdvZe1GAoy6mVy5CMCl3nJ0/GDarAjMrgEBHY1++9GVU5CW8cWNsLa+xX9NGqy34uH0HiOI7ch",
+	"Jy3IDixBEoTWcNMt/9iD/rVYXcNPfh8wPNRcn7cKIJeE4p/ly6WoWrJVdKZSc8TS7cOqfTpzgUQ9VJU1",
+	"fOMq0Wak41pQEuRDp4Ig4FC44RnrMduNqqrNIyamllMbv97hnXKpxG1PwTh++vBRAriYrkol3AFvbODf",
+	"o3sX3c5tdJcOGvlhPlRH9CRS7hdwrZ+7XrCHYHhPWoplD/cQfT22LxOrMgWlNS/5Oqm7X5O6vuX2DIGC",
+	"OQ/0Nm1AoL6XqkJPCC/MfeGp10p4q++lIq3Z3/D1vgu3yJVVu3Qz9tzau+dnZ2cX7Luzs0EWfff+an+x",
+	"51eD8FXvftW7fwS9a1VK4kqj5OvRneKFqrKWyCkROXbZZmAnqxqaEoGI3EEEUesBJslKLYp7lwlGRQvF",
+	"/WJpENEAsmnEBhWBfouVFyHstB3mfY29IdNfObfjDb10JuKdqYvBfgTsFuTAmu0wStuAPCTGwnWGlm3H",
+	"mWW/gkTyeElOVV3+p7wocPd8cI9ZcgKkCL6NEoEl8lEGrmARJ+PgCjfquFeR2yMfg4crPLmDmbg62/CV",
+	"i2t7RQFIu7/c5b370ukyB4H1cy+zk5JOWb28pUU81NI23rKXgkt9DpASmQMmhso1SRgRoPbpA0l0ACEA",
+	"RQsvy/5Wa1H9033ybbIBSnBpvqDFhmUeEiu5HYm1hExOq/PfWD5oAGgh0oEHlhh6bJ4xV6TNDbRi6W6n",
+	"FtQ1mhbhEooDNdqdmSs4xn6uG7FN0yqjDI3AlEwreaolU505HvkmtTNsDK4dPh73SrXbK+xk1xoaRBFJ",
+	"JlHb+36AHbduIjWxLFVRqEZkSN+zwTrNczavakkPnot7QcFeJNx+mHy8r+0jjqEE9uzP6J57uCVzhOHe",
+	"0wfFCWq2WQlX0GKDXQCPVSxTAeiIVMZNPHMuvFULwHCIOXJKtVivPtXBffqbhvNMb539dNqdq2Wm0n33",
+	"L6yuVculYzFf+1tkOuuO6UoJ3falQTvbjbit5axNaqOtYeCI7EI6SNFAYG433yM/zJiyBp67UjPgH6Tj",
+	"bMeM9e7/LDP1yH0/EW7l/mNt3x/uUGGdx1e5ysCkd2LzWIs6fvWIMXEw4uComH6D4fGYBdn7nB9CP+tM",
+	"ILzwzg3TohALQ3kM+73tNAboTExQ2O9kdZwVvrMwJ+rKbE/zyBXgu2NPFi73nahozBzpvsT8CuRNnPyE",
+	"KHlw+KEpPJd1jG4ZYdUeJRf2R4dS+IwbJQ9YyDnhcPS0psEXxlyJqShmDj8eZ3+e4zHM1px8AuSvnJSg",
+	"PRqUlXD7+UXSEhBVd2wzFdiuCy6pcwMgEFeqkS4zoVUpELvHKmAC70FUtRm1elSOgc15t3irKKIUGBja",
+	"0wROO//gJnnsBERn3Bg4C+3elCkIJ6hzKxs9SGUf8bbTzwm7NGxw2y3JDgk8HO4G3G8wqHKEzzYdnKg7",
+	"sY5UKL4ruAykZ5LLjXCIL2SP7ByS+MYFH7tdu93uz+6vv/fhUD/4/LofTp5v6DlDP4zcJ7NvIWO+2naX",
+	"eA1gav4YzVof1zWhzwCHitohlzwvRIY1OGBMKSXhkkxSGbYRhtC2VG3OIVuhlvAguowkJKVn7COUFN+L",
+	"qsozqsEEuG/qPqcKPaiQ9YUi/gGMF2al6lsPobYCLpzbW2Qe2854pNo0x5Ooqd3UL6US9pmDCW1AIMs+",
+	"YbHXZ0W0o8ds5+xIlbsIPeWqg6AQa6QqrWApXLHWMbSeHW+IO9p4GEtsbfV1DcgQ7pg/jmNvBifVfSNu",
+	"g6g5kCvyWN2qnIWkm0otfaUFgIlZiaHMOzanEQ5iBnFJm3rnkqkiA81X8g3TJi8KVuT36ez7H8Umfokk",
+	"fGy/oXV1P/ml8JAvCPkXAC6JLDc6AXPrEVXsLobkNex7jjyAnFW1dOQv2oi17kLt2nXQF51eMrynsR8Q",
+	"rya0KZpGeVJNqigN6eytThGmBUqZgfnW2A4JXRBrlcuIr2tXYDxtOpFx3J3kBPZxUJrczgSmcBCWC7hI",
+	"49vOel9mpz79pI59iYeaxWG1LDCCkl9rZibU+vWwzBTKYzcjdS7rohjXEPjqg97wspYneYldp53wenQX",
+	"abtOI7lgH7lZrB6xZHHEbK6N51bQIigXR0SXVrxfc22efm+n+PTq5Ri8T/C6T7WpBC8PpH+6lAx+zdai",
+	"olyl82KrWl5A7VTGDUfz/75Gv9H+b479aI7EAzh2cAoMUCC9SznqTkMHDr1o24LT7jw5IX1EAfCFgPgC",
+	"gnYoXYC/VbXcoZpoVHUHajfuOZEXzO2y1A62kknxyYAvlGvWVLkxQrIM8sSkYRUzSt2x3Fh/OeUkXxux",
+	"ftTRnopfACZ27Mh+an3S9Umsq9mnda/t5xO+Ljw/8b7gQLS8NcuRi43tE+dSNP0Eru9qg1RbG0pCt3yZ",
+	"rJbADQlpLOJyBQTYQnR8fXt2d2X/J9HYl38Ib1+69Gb6jUHgmOyRl9qFkrd9wFzETdlXTn+d38q3tRmK",
+	"tswcdSkhzHglv1DqLhceESTAJrsW5ukL+HQyhLL+3stZ8li+mfRQvhHx6EgRlX8ub6drOE2BOtr9vprq",
+	"eocefmxU4+g627lAJuGCtIiXWwBEQnk9tqhqsair3GyenP/ya3hk5UZJ0Tmz84XKRFqf/iu/d/kalbXa",
+	"HbhX2JIvDIRZmAbJb+XT3F9I51rX1lEBH2SpKvLHcNRv/EF2sJWOPTNSypzfixd2ktPI0it4CRjgtOTp",
+	"4Wf2oN2PY2SnpGDNtW5UlSGOU1ooiJy6VJV4xl6pij0/8/m18JiUfIOYzSW/E8yoO+Ah6jxKz/yoCB/m",
+	"IGrZ35xDTL49QUh++4xd4qPg8VKZGKMgvPc1Ga5Jgb8PuHKKGEN6iBgbrNhJAJ7TZMoeAfQhxVKpRre0",
+	"92/XQl69ZC+UlGJh6LhHSjz13RWOsPWy/4HlFim6Azdap1AwUKGv1cILbU8q6aRULa7RnEvd9Kw4Js09",
+	"bRzpUc0dg4hwBCJwX4JtSpwl6cEvYTS/B7EexodkAmM/XKCWPvh3oqpUNeiHaDTaX66Luiy4Wax+y90L",
+	"Pjp3sTJlcWDOYssHgIRcIXiGiVFF9lNqVTzGE/gLnhin+HvaPQhiusP5ohrpbcaFy45A8x09WDMhs1Qd",
+	"wzs36ES1SfT4Q0Cgk0zLnolvSjYNt2i9tyHX7kt70V2UBp8BovQblW0usHfehpNJ2BJeFNMSrQ26nnLu",
+	"woDLqQ/b8kjnv5VAcJtXqsiCjiOowRy7ljTcwvln+ltv7/v3Mms9o/1d77rjRY1FRDwsMTD6Opmn9bq/",
+	"gKEDg0w3ytpZAGj2SlAwXQvz83rS9BwMkKiXMwq9hcniilTN8htwaKyMg2TjSffIwFosKmH89fy6yqVx",
+	"hSGdvByUNRtemRjxaLu0E0SIdtaXlO16mLIel6hhiAGtb+z4N2IPGcl18L2jaFA/3tAuuOBNjstJEkz1",
+	"dFlJwvU8blfa9sgRTe2/ccE4a8TNSqm7b7Q78XlbmIAREaLkjHxr0ErP/HP7j17rhw1ofdvf964BaEPM",
+	"VIZPTVvLB1lHV3hfEraBFhLa1HMz6nmJU71Q/XNumKr6uvvQ6z29xZ0gSe1nM4qnzyGXP0oaaMD5mGeC",
+	"Z72W46X9wimejAms1ktR5DZaGVyV1i1LxV+LbJKOsT2G7FrI7PKW5/JPsFf9rq80+J4J99ejTyMXOPRd",
+	"HOksGYE7k2jpgwyrkoLqXriB3HmkllSE/tqffT/9lOxrpw8a1cuMaeNgLxsh1r1FO9yRxQteMF6blary",
+	"/xPZb44sx0GiywzQQXiF1tEXIbUwrZHmymu4YZ2wMRIHOHJXZDBoRFbthxP1Q8ZQknGH55/hz/0ITdxP",
+	"MB7a04YdFifAr6Yuedy/6tPCUXcXeqf7KFK36JGGadGDuC+Gb4qr+KDier8Bs+MyDEzQqORX4RhdSn6w",
+	"U8E8B1rhNJLGZZZ9ELw84UAepveY9JJdgVFIQHeNISzu/LP9oxf+5b0DEYCaOsJ74fGWUQyy45sSf7l+",
+	"F8bgk0YOqcOFHR8/NVzXeSlK9Bw7xKqpHMU7XpkvuHizRzMsJhabrrYpq07Vm3Z6o0ZKdURF/I/K5Z97",
+	"RSdZTZBjKNvpzRZ8wK/8ie8G4Q0fdDNo3NpM2bnTk+jGmZ8u9hqt7HHT29Ykt+NGVADUlxGwg8tpP5k9",
+	"Qdz+ZG77kZu6/64ehWn+Gf7cA3B+r+5EYvNjKo2+OYWJhcWUihVK3nqWDS6xiH/kK15T8UVf0/I13+iW",
+	"54apiq0cfgZny9xOEC4psQJyXd8U+QI+zXUXIQfeooOHg+iwkcyOndJE4T48+4P4ZI5d3oovFU3c2LUl",
+	"8oNJIFwavunZ4MvFQqwBRKvhG0T1prDsRug8Q36dGdP1YgVZd7YQlcmXdhWEy/SYjb+xbrhE4NcqYFG2",
+	"Hz5jl5JxGMw6xXYszYwqslZt4KdEfCoxYwy3xAj6fCM2SmZBumjGAJlF3hLUF/KYe9ivSPUfDPCRbyaS",
+	"rvb5R5auS1rXj3ark40vWo3bgtW9fP/85EbwSlRPzn/51Tpwvg3ml1+t7tOiunf6tK6KJ+dP5nydz++f",
+	"P/n919//PwAA//8=",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

@@ -73,7 +73,10 @@ const (
 	CapabilityBrowserShell    Capability = "browser-shell"
 	CapabilityDisks           Capability = "disks"
 	CapabilityFirewall        Capability = "firewall"
+	CapabilityGroupKeys       Capability = "group-keys"
 	CapabilityGuestAgent      Capability = "guest-agent"
+	CapabilityInstanceChanges Capability = "instance-changes"
+	CapabilityKeyCatalogue    Capability = "key-catalogue"
 	CapabilityLaunch          Capability = "launch"
 	CapabilityMetadataKeys    Capability = "metadata-keys"
 	CapabilityPasswords       Capability = "passwords"
@@ -93,7 +96,13 @@ func (e Capability) Valid() bool {
 		return true
 	case CapabilityFirewall:
 		return true
+	case CapabilityGroupKeys:
+		return true
 	case CapabilityGuestAgent:
+		return true
+	case CapabilityInstanceChanges:
+		return true
+	case CapabilityKeyCatalogue:
 		return true
 	case CapabilityLaunch:
 		return true
@@ -190,6 +199,27 @@ func (e InstanceState) Valid() bool {
 	case InstanceStateStopped:
 		return true
 	case InstanceStateStopping:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for KeyGroupKind.
+const (
+	KeyGroupKindGroup   KeyGroupKind = "group"
+	KeyGroupKindProject KeyGroupKind = "project"
+	KeyGroupKindZone    KeyGroupKind = "zone"
+)
+
+// Valid indicates whether the value is a known member of the KeyGroupKind enum.
+func (e KeyGroupKind) Valid() bool {
+	switch e {
+	case KeyGroupKindGroup:
+		return true
+	case KeyGroupKindProject:
+		return true
+	case KeyGroupKindZone:
 		return true
 	default:
 		return false
@@ -411,6 +441,11 @@ type FirewallRule struct {
 	Source string `json:"source"`
 }
 
+// GroupKeysTaken defines model for GroupKeysTaken.
+type GroupKeysTaken struct {
+	Taken bool `json:"taken"`
+}
+
 // Image defines model for Image.
 type Image struct {
 	// BrowserShell Whether the image lets the browser shell in.
@@ -440,12 +475,21 @@ type Instance struct {
 	Firewall string `json:"firewall"`
 	Id       string `json:"id"`
 	Image    string `json:"image"`
-	KeyLabel string `json:"key_label"`
+
+	// KeyGroups The ids of the groups whose keys the cloud hands to it.
+	KeyGroups *[]string `json:"key_groups,omitempty"`
+	KeyLabel  string    `json:"key_label"`
+
+	// Labels Its labels or tags, where the cloud has such.
+	Labels *map[string]string `json:"labels,omitempty"`
 
 	// LaunchedAt When it was launched, where the cloud tells.
-	LaunchedAt     *time.Time `json:"launched_at,omitempty"`
-	Name           string     `json:"name"`
-	PrivateAddress string     `json:"private_address"`
+	LaunchedAt *time.Time `json:"launched_at,omitempty"`
+	Name       string     `json:"name"`
+
+	// OtherAddresses Addresses that it has beside the two.
+	OtherAddresses *[]string `json:"other_addresses,omitempty"`
+	PrivateAddress string    `json:"private_address"`
 
 	// PublicAddress Empty while the instance is stopped and its address is not static.
 	PublicAddress string        `json:"public_address"`
@@ -454,11 +498,69 @@ type Instance struct {
 	SshPort       int           `json:"ssh_port"`
 	State         InstanceState `json:"state"`
 	StaticAddress bool          `json:"static_address"`
-	Zone          string        `json:"zone"`
+
+	// TakesGroupKeys Whether keys of its groups open it: where its image has no process for them, or it was told to refuse them, they do not. True unless said.
+	TakesGroupKeys *bool  `json:"takes_group_keys,omitempty"`
+	Zone           string `json:"zone"`
+}
+
+// InstanceChanges defines model for InstanceChanges.
+type InstanceChanges struct {
+	Instances []Instance `json:"instances"`
+
+	// More Whether there is more at once.
+	More bool `json:"more"`
+
+	// Next The place from which the next call goes on.
+	Next string `json:"next"`
 }
 
 // InstanceState defines model for InstanceState.
 type InstanceState string
+
+// KeyGroup defines model for KeyGroup.
+type KeyGroup struct {
+	Id   string        `json:"id"`
+	Keys []MetadataKey `json:"keys"`
+	Kind KeyGroupKind  `json:"kind"`
+
+	// Name What people call it.
+	Name string `json:"name"`
+}
+
+// KeyGroupKind defines model for KeyGroup.Kind.
+type KeyGroupKind string
+
+// KeyGroupChange defines model for KeyGroupChange.
+type KeyGroupChange struct {
+	Keys []MetadataKey `json:"keys"`
+
+	// Was The keys that it must still have.
+	Was []MetadataKey `json:"was"`
+}
+
+// KeyPair defines model for KeyPair.
+type KeyPair struct {
+	CreatedAt *time.Time `json:"created_at,omitempty"`
+
+	// Fingerprint In the cloud's own notation.
+	Fingerprint string `json:"fingerprint"`
+	Name        string `json:"name"`
+
+	// PublicKey In one line, where the cloud gives it.
+	PublicKey *string `json:"public_key,omitempty"`
+
+	// Region Empty where the catalogue is one for all regions.
+	Region string `json:"region"`
+}
+
+// KeyPairs defines model for KeyPairs.
+type KeyPairs struct {
+	KeyPairs []KeyPair `json:"key_pairs"`
+
+	// Quota How many there may be in a region, where there is a limit.
+	Quota *int `json:"quota,omitempty"`
+}
 
 // Launch defines model for Launch.
 type Launch struct {
@@ -470,10 +572,13 @@ type Launch struct {
 	Image    string  `json:"image"`
 
 	// KeyLabel The name of the key that the cloud shows beside the instance. It never changes after the launch.
-	KeyLabel     *string `json:"key_label,omitempty"`
-	Name         string  `json:"name"`
-	RequestToken string  `json:"request_token"`
-	Size         string  `json:"size"`
+	KeyLabel *string `json:"key_label,omitempty"`
+
+	// Labels The labels or tags that it gets in the cloud.
+	Labels       *map[string]string `json:"labels,omitempty"`
+	Name         string             `json:"name"`
+	RequestToken string             `json:"request_token"`
+	Size         string             `json:"size"`
 
 	// Snapshot The id of a copy of the kind image to launch from; image is then that of the instance that was copied.
 	Snapshot      *string `json:"snapshot,omitempty"`
@@ -516,6 +621,15 @@ type NewFirewallRule struct {
 
 	// Source An address range, such as 198.51.100.0/24.
 	Source string `json:"source"`
+}
+
+// NewKeyPair defines model for NewKeyPair.
+type NewKeyPair struct {
+	Name string `json:"name"`
+
+	// PublicKey In one line.
+	PublicKey string `json:"public_key"`
+	Region    string `json:"region"`
 }
 
 // NewSnapshot defines model for NewSnapshot.
@@ -630,6 +744,13 @@ type ListDisksParams struct {
 	Disk *string `form:"disk,omitempty" json:"disk,omitempty"`
 }
 
+// ListInstanceChangesParams defines parameters for ListInstanceChanges.
+type ListInstanceChangesParams struct {
+	// After The next of an earlier answer.
+	After *string `form:"after,omitempty" json:"after,omitempty"`
+	Limit *int    `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
 // ListInstancesParams defines parameters for ListInstances.
 type ListInstancesParams struct {
 	// After The id of the last instance of the page before.
@@ -700,6 +821,9 @@ type RunAgentCommandJSONRequestBody = Command
 // WriteAgentFileJSONRequestBody defines body for WriteAgentFile for application/json ContentType.
 type WriteAgentFileJSONRequestBody = AgentWrite
 
+// TakeGroupKeysJSONRequestBody defines body for TakeGroupKeys for application/json ContentType.
+type TakeGroupKeysJSONRequestBody = GroupKeysTaken
+
 // SetMetadataKeysJSONRequestBody defines body for SetMetadataKeys for application/json ContentType.
 type SetMetadataKeysJSONRequestBody = SetMetadataKeysJSONBody
 
@@ -708,6 +832,12 @@ type ResetPasswordJSONRequestBody = PasswordReset
 
 // RunInShellJSONRequestBody defines body for RunInShell for application/json ContentType.
 type RunInShellJSONRequestBody = Command
+
+// SetKeyGroupJSONRequestBody defines body for SetKeyGroup for application/json ContentType.
+type SetKeyGroupJSONRequestBody = KeyGroupChange
+
+// AddKeyPairJSONRequestBody defines body for AddKeyPair for application/json ContentType.
+type AddKeyPairJSONRequestBody = NewKeyPair
 
 // MakeSnapshotJSONRequestBody defines body for MakeSnapshot for application/json ContentType.
 type MakeSnapshotJSONRequestBody = NewSnapshot
@@ -745,6 +875,9 @@ type ServerInterface interface {
 	// (GET /images)
 	ListImages(c *gin.Context)
 
+	// (GET /instance-changes)
+	ListInstanceChanges(c *gin.Context, params ListInstanceChangesParams)
+
 	// (GET /instances)
 	ListInstances(c *gin.Context, params ListInstancesParams)
 
@@ -778,6 +911,9 @@ type ServerInterface interface {
 	// (GET /instances/{instance}/boot-output)
 	GetBootOutput(c *gin.Context, instance InstanceId)
 
+	// (PUT /instances/{instance}/group-keys)
+	TakeGroupKeys(c *gin.Context, instance InstanceId)
+
 	// (GET /instances/{instance}/metadata-keys)
 	GetMetadataKeys(c *gin.Context, instance InstanceId)
 
@@ -798,6 +934,21 @@ type ServerInterface interface {
 
 	// (POST /instances/{instance}/stop)
 	StopInstance(c *gin.Context, instance InstanceId)
+
+	// (GET /key-groups)
+	ListKeyGroups(c *gin.Context)
+
+	// (PUT /key-groups/{group})
+	SetKeyGroup(c *gin.Context, group string)
+
+	// (GET /key-pairs)
+	ListKeyPairs(c *gin.Context)
+
+	// (POST /key-pairs)
+	AddKeyPair(c *gin.Context)
+
+	// (DELETE /key-pairs/{region}/{name})
+	RemoveKeyPair(c *gin.Context, region string, name string)
 
 	// (GET /operations/{operation})
 	GetOperation(c *gin.Context, operation string)
@@ -1013,6 +1164,41 @@ func (siw *ServerInterfaceWrapper) ListImages(c *gin.Context) {
 	}
 
 	siw.Handler.ListImages(c)
+}
+
+// ListInstanceChanges operation middleware
+func (siw *ServerInterfaceWrapper) ListInstanceChanges(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListInstanceChangesParams
+
+	// ------------- Optional query parameter "after" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "after", c.Request.URL.Query(), &params.After, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter after: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter limit: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListInstanceChanges(c, params)
 }
 
 // ListInstances operation middleware
@@ -1342,6 +1528,31 @@ func (siw *ServerInterfaceWrapper) GetBootOutput(c *gin.Context) {
 	siw.Handler.GetBootOutput(c, instance)
 }
 
+// TakeGroupKeys operation middleware
+func (siw *ServerInterfaceWrapper) TakeGroupKeys(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "instance" -------------
+	var instance InstanceId
+
+	err = runtime.BindStyledParameterWithOptions("simple", "instance", c.Param("instance"), &instance, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter instance: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.TakeGroupKeys(c, instance)
+}
+
 // GetMetadataKeys operation middleware
 func (siw *ServerInterfaceWrapper) GetMetadataKeys(c *gin.Context) {
 
@@ -1517,6 +1728,104 @@ func (siw *ServerInterfaceWrapper) StopInstance(c *gin.Context) {
 	siw.Handler.StopInstance(c, instance)
 }
 
+// ListKeyGroups operation middleware
+func (siw *ServerInterfaceWrapper) ListKeyGroups(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListKeyGroups(c)
+}
+
+// SetKeyGroup operation middleware
+func (siw *ServerInterfaceWrapper) SetKeyGroup(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "group" -------------
+	var group string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "group", c.Param("group"), &group, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter group: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.SetKeyGroup(c, group)
+}
+
+// ListKeyPairs operation middleware
+func (siw *ServerInterfaceWrapper) ListKeyPairs(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListKeyPairs(c)
+}
+
+// AddKeyPair operation middleware
+func (siw *ServerInterfaceWrapper) AddKeyPair(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.AddKeyPair(c)
+}
+
+// RemoveKeyPair operation middleware
+func (siw *ServerInterfaceWrapper) RemoveKeyPair(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "region" -------------
+	var region string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "region", c.Param("region"), &region, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter region: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Path parameter "name" -------------
+	var name string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.RemoveKeyPair(c, region, name)
+}
+
 // GetOperation operation middleware
 func (siw *ServerInterfaceWrapper) GetOperation(c *gin.Context) {
 
@@ -1674,6 +1983,13 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/zones", wrapper.ListZones)
 	router.GET(options.BaseURL+"/instances", wrapper.ListInstances)
 	router.POST(options.BaseURL+"/instances", wrapper.LaunchInstance)
+	router.GET(options.BaseURL+"/instance-changes", wrapper.ListInstanceChanges)
+	router.GET(options.BaseURL+"/key-pairs", wrapper.ListKeyPairs)
+	router.POST(options.BaseURL+"/key-pairs", wrapper.AddKeyPair)
+	router.DELETE(options.BaseURL+"/key-pairs/:region/:name", wrapper.RemoveKeyPair)
+	router.GET(options.BaseURL+"/key-groups", wrapper.ListKeyGroups)
+	router.PUT(options.BaseURL+"/key-groups/:group", wrapper.SetKeyGroup)
+	router.PUT(options.BaseURL+"/instances/:instance/group-keys", wrapper.TakeGroupKeys)
 	router.DELETE(options.BaseURL+"/instances/:instance", wrapper.DeleteInstance)
 	router.GET(options.BaseURL+"/instances/:instance", wrapper.GetInstance)
 	router.POST(options.BaseURL+"/instances/:instance/start", wrapper.StartInstance)
@@ -2065,6 +2381,45 @@ type ListImagesdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response ListImagesdefaultApplicationProblemPlusJSONResponse) VisitListImagesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListInstanceChangesRequestObject struct {
+	Params ListInstanceChangesParams
+}
+
+type ListInstanceChangesResponseObject interface {
+	VisitListInstanceChangesResponse(w http.ResponseWriter) error
+}
+
+type ListInstanceChanges200JSONResponse InstanceChanges
+
+func (response ListInstanceChanges200JSONResponse) VisitListInstanceChangesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListInstanceChangesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListInstanceChangesdefaultApplicationProblemPlusJSONResponse) VisitListInstanceChangesResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -2496,6 +2851,40 @@ func (response GetBootOutputdefaultApplicationProblemPlusJSONResponse) VisitGetB
 	return err
 }
 
+type TakeGroupKeysRequestObject struct {
+	Instance InstanceId `json:"instance"`
+	Body     *TakeGroupKeysJSONRequestBody
+}
+
+type TakeGroupKeysResponseObject interface {
+	VisitTakeGroupKeysResponse(w http.ResponseWriter) error
+}
+
+type TakeGroupKeys204Response struct {
+}
+
+func (response TakeGroupKeys204Response) VisitTakeGroupKeysResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type TakeGroupKeysdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response TakeGroupKeysdefaultApplicationProblemPlusJSONResponse) VisitTakeGroupKeysResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type GetMetadataKeysRequestObject struct {
 	Instance InstanceId `json:"instance"`
 }
@@ -2766,6 +3155,189 @@ func (response StopInstancedefaultApplicationProblemPlusJSONResponse) VisitStopI
 	return err
 }
 
+type ListKeyGroupsRequestObject struct {
+}
+
+type ListKeyGroupsResponseObject interface {
+	VisitListKeyGroupsResponse(w http.ResponseWriter) error
+}
+
+type ListKeyGroups200JSONResponse []KeyGroup
+
+func (response ListKeyGroups200JSONResponse) VisitListKeyGroupsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListKeyGroupsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListKeyGroupsdefaultApplicationProblemPlusJSONResponse) VisitListKeyGroupsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SetKeyGroupRequestObject struct {
+	Group string `json:"group"`
+	Body  *SetKeyGroupJSONRequestBody
+}
+
+type SetKeyGroupResponseObject interface {
+	VisitSetKeyGroupResponse(w http.ResponseWriter) error
+}
+
+type SetKeyGroup204Response struct {
+}
+
+func (response SetKeyGroup204Response) VisitSetKeyGroupResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type SetKeyGroupdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SetKeyGroupdefaultApplicationProblemPlusJSONResponse) VisitSetKeyGroupResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListKeyPairsRequestObject struct {
+}
+
+type ListKeyPairsResponseObject interface {
+	VisitListKeyPairsResponse(w http.ResponseWriter) error
+}
+
+type ListKeyPairs200JSONResponse KeyPairs
+
+func (response ListKeyPairs200JSONResponse) VisitListKeyPairsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListKeyPairsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListKeyPairsdefaultApplicationProblemPlusJSONResponse) VisitListKeyPairsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddKeyPairRequestObject struct {
+	Body *AddKeyPairJSONRequestBody
+}
+
+type AddKeyPairResponseObject interface {
+	VisitAddKeyPairResponse(w http.ResponseWriter) error
+}
+
+type AddKeyPair201JSONResponse KeyPair
+
+func (response AddKeyPair201JSONResponse) VisitAddKeyPairResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddKeyPairdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response AddKeyPairdefaultApplicationProblemPlusJSONResponse) VisitAddKeyPairResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RemoveKeyPairRequestObject struct {
+	Region string `json:"region"`
+	Name   string `json:"name"`
+}
+
+type RemoveKeyPairResponseObject interface {
+	VisitRemoveKeyPairResponse(w http.ResponseWriter) error
+}
+
+type RemoveKeyPair204Response struct {
+}
+
+func (response RemoveKeyPair204Response) VisitRemoveKeyPairResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type RemoveKeyPairdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RemoveKeyPairdefaultApplicationProblemPlusJSONResponse) VisitRemoveKeyPairResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type GetOperationRequestObject struct {
 	Operation string `json:"operation"`
 }
@@ -3025,6 +3597,9 @@ type StrictServerInterface interface {
 	// (GET /images)
 	ListImages(ctx context.Context, request ListImagesRequestObject) (ListImagesResponseObject, error)
 
+	// (GET /instance-changes)
+	ListInstanceChanges(ctx context.Context, request ListInstanceChangesRequestObject) (ListInstanceChangesResponseObject, error)
+
 	// (GET /instances)
 	ListInstances(ctx context.Context, request ListInstancesRequestObject) (ListInstancesResponseObject, error)
 
@@ -3058,6 +3633,9 @@ type StrictServerInterface interface {
 	// (GET /instances/{instance}/boot-output)
 	GetBootOutput(ctx context.Context, request GetBootOutputRequestObject) (GetBootOutputResponseObject, error)
 
+	// (PUT /instances/{instance}/group-keys)
+	TakeGroupKeys(ctx context.Context, request TakeGroupKeysRequestObject) (TakeGroupKeysResponseObject, error)
+
 	// (GET /instances/{instance}/metadata-keys)
 	GetMetadataKeys(ctx context.Context, request GetMetadataKeysRequestObject) (GetMetadataKeysResponseObject, error)
 
@@ -3078,6 +3656,21 @@ type StrictServerInterface interface {
 
 	// (POST /instances/{instance}/stop)
 	StopInstance(ctx context.Context, request StopInstanceRequestObject) (StopInstanceResponseObject, error)
+
+	// (GET /key-groups)
+	ListKeyGroups(ctx context.Context, request ListKeyGroupsRequestObject) (ListKeyGroupsResponseObject, error)
+
+	// (PUT /key-groups/{group})
+	SetKeyGroup(ctx context.Context, request SetKeyGroupRequestObject) (SetKeyGroupResponseObject, error)
+
+	// (GET /key-pairs)
+	ListKeyPairs(ctx context.Context, request ListKeyPairsRequestObject) (ListKeyPairsResponseObject, error)
+
+	// (POST /key-pairs)
+	AddKeyPair(ctx context.Context, request AddKeyPairRequestObject) (AddKeyPairResponseObject, error)
+
+	// (DELETE /key-pairs/{region}/{name})
+	RemoveKeyPair(ctx context.Context, request RemoveKeyPairRequestObject) (RemoveKeyPairResponseObject, error)
 
 	// (GET /operations/{operation})
 	GetOperation(ctx context.Context, request GetOperationRequestObject) (GetOperationResponseObject, error)
@@ -3475,6 +4068,32 @@ func (sh *strictHandler) ListImages(ctx *gin.Context) {
 	}
 }
 
+// ListInstanceChanges operation middleware
+func (sh *strictHandler) ListInstanceChanges(ctx *gin.Context, params ListInstanceChangesParams) {
+	var request ListInstanceChangesRequestObject
+
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListInstanceChanges(ctx, request.(ListInstanceChangesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListInstanceChanges")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListInstanceChangesResponseObject); ok {
+		if err := validResponse.VisitListInstanceChangesResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // ListInstances operation middleware
 func (sh *strictHandler) ListInstances(ctx *gin.Context, params ListInstancesParams) {
 	var request ListInstancesRequestObject
@@ -3851,6 +4470,50 @@ func (sh *strictHandler) GetBootOutput(ctx *gin.Context, instance InstanceId) {
 	}
 }
 
+// TakeGroupKeys operation middleware
+func (sh *strictHandler) TakeGroupKeys(ctx *gin.Context, instance InstanceId) {
+	var request TakeGroupKeysRequestObject
+
+	request.Instance = instance
+
+	var body TakeGroupKeysJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.TakeGroupKeys(ctx, request.(TakeGroupKeysRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "TakeGroupKeys")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(TakeGroupKeysResponseObject); ok {
+		if err := validResponse.VisitTakeGroupKeysResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // GetMetadataKeys operation middleware
 func (sh *strictHandler) GetMetadataKeys(ctx *gin.Context, instance InstanceId) {
 	var request GetMetadataKeysRequestObject
@@ -4080,6 +4743,167 @@ func (sh *strictHandler) StopInstance(ctx *gin.Context, instance InstanceId) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(StopInstanceResponseObject); ok {
 		if err := validResponse.VisitStopInstanceResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ListKeyGroups operation middleware
+func (sh *strictHandler) ListKeyGroups(ctx *gin.Context) {
+	var request ListKeyGroupsRequestObject
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListKeyGroups(ctx, request.(ListKeyGroupsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListKeyGroups")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListKeyGroupsResponseObject); ok {
+		if err := validResponse.VisitListKeyGroupsResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// SetKeyGroup operation middleware
+func (sh *strictHandler) SetKeyGroup(ctx *gin.Context, group string) {
+	var request SetKeyGroupRequestObject
+
+	request.Group = group
+
+	var body SetKeyGroupJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.SetKeyGroup(ctx, request.(SetKeyGroupRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SetKeyGroup")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(SetKeyGroupResponseObject); ok {
+		if err := validResponse.VisitSetKeyGroupResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ListKeyPairs operation middleware
+func (sh *strictHandler) ListKeyPairs(ctx *gin.Context) {
+	var request ListKeyPairsRequestObject
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListKeyPairs(ctx, request.(ListKeyPairsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListKeyPairs")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListKeyPairsResponseObject); ok {
+		if err := validResponse.VisitListKeyPairsResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// AddKeyPair operation middleware
+func (sh *strictHandler) AddKeyPair(ctx *gin.Context) {
+	var request AddKeyPairRequestObject
+
+	var body AddKeyPairJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.AddKeyPair(ctx, request.(AddKeyPairRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "AddKeyPair")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(AddKeyPairResponseObject); ok {
+		if err := validResponse.VisitAddKeyPairResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// RemoveKeyPair operation middleware
+func (sh *strictHandler) RemoveKeyPair(ctx *gin.Context, region string, name string) {
+	var request RemoveKeyPairRequestObject
+
+	request.Region = region
+	request.Name = name
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.RemoveKeyPair(ctx, request.(RemoveKeyPairRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RemoveKeyPair")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(RemoveKeyPairResponseObject); ok {
+		if err := validResponse.VisitRemoveKeyPairResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {

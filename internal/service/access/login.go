@@ -86,7 +86,11 @@ func (s *Service) Login(ctx context.Context, name string) (Login, error) {
 	if err != nil {
 		return Login{}, err
 	}
-	out.Ways = waysOf(out.Server, l.OSUser, accepted[l.ID])
+	groups, err := s.store.GroupWays(ctx, []uuid.UUID{l.ID})
+	if err != nil {
+		return Login{}, err
+	}
+	out.Ways = waysOf(out.Server, l.OSUser, groups[l.ID], accepted[l.ID])
 	out.count(out.Ways)
 	out.Files, err = s.store.NewestVersions(ctx, l.ID)
 	return out, err
@@ -163,10 +167,11 @@ func (l Login) Also() []string {
 	return out
 }
 
-func waysOf(server *record.LoginServer, user string, accepted []record.AcceptedWay) []seen.Way {
+// waysOf are the ways in beside keys: by the server, and by keys that the cloud hands to the machine's groups.
+func waysOf(server *record.LoginServer, user string, groups []seen.Way, accepted []record.AcceptedWay) []seen.Way {
 	var read *seen.Server
 	if server != nil {
 		read = &server.Server
 	}
-	return seen.Mark(seen.WaysOf(read, user), record.Acceptances(accepted))
+	return seen.Mark(append(seen.WaysOf(read, user), groups...), record.Acceptances(accepted))
 }

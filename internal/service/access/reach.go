@@ -1,6 +1,7 @@
 package access
 
 import (
+	"bytes"
 	"cmp"
 	"context"
 	"slices"
@@ -146,6 +147,11 @@ func (w *World) KeyPlace(id uuid.UUID) int {
 	return -1
 }
 
+// KeyWithDigest is the place of the key with the SHA-256 digest; -1 where it opens nothing, or has no record.
+func (w *World) KeyWithDigest(sha256 []byte) int {
+	return slices.IndexFunc(w.Keys, func(k record.ReachKey) bool { return bytes.Equal(k.SHA256, sha256) })
+}
+
 // LoginReach is a login and its reach.
 type LoginReach struct {
 	record.ReachLogin
@@ -252,12 +258,16 @@ func (s *Service) countWays(ctx context.Context, logins []LoginReach) error {
 	if err != nil {
 		return err
 	}
+	groups, err := s.store.GroupWays(ctx, ids)
+	if err != nil {
+		return err
+	}
 	for n := range logins {
 		var server *record.LoginServer
 		if read, ok := servers[logins[n].ID]; ok {
 			server = &read
 		}
-		logins[n].count(waysOf(server, logins[n].OSUser, accepted[logins[n].ID]))
+		logins[n].count(waysOf(server, logins[n].OSUser, groups[logins[n].ID], accepted[logins[n].ID]))
 	}
 	return nil
 }

@@ -115,6 +115,10 @@ func (s *Service) waysAt(
 	if err != nil {
 		return nil, nil, err
 	}
+	groups, err := tx.GroupWays(ctx, ids)
+	if err != nil {
+		return nil, nil, err
+	}
 	users = map[uuid.UUID]string{}
 	for _, l := range logins {
 		id := l.ID
@@ -130,6 +134,7 @@ func (s *Service) waysAt(
 		if server, ok := servers[id]; ok {
 			ways = server.Server.Ways(l.OSUser)
 		}
+		ways = append(ways, groups[id]...)
 		n := slices.IndexFunc(ways, func(have seen.Way) bool { return have.ID() == w.Way && have.Kind != seen.WayUnread })
 		if n < 0 {
 			return nil, nil, noWay(users[id], w.Way, ways)

@@ -5,6 +5,8 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
+	"slices"
 	"time"
 
 	"github.com/google/uuid"
@@ -89,15 +91,20 @@ func (s *Service) readDue(ctx context.Context) error {
 	return group.Wait()
 }
 
-// readCloud reads all that runs in a cloud, and keeps what came of it. A reading that is not whole changes nothing.
+// readCloud reads what has changed in a cloud, where it can tell, and all that runs in it, where that is due; and keeps
+// what came of it. A reading that is not whole changes nothing.
 func (s *Service) readCloud(ctx context.Context, c record.Cloud) error {
 	began := s.now()
-	said, err := s.readWhole(ctx, c, began)
+	note := record.CloudChange{ReadAccepts: new(false)}
+	said, err := s.readBoth(ctx, c, began, &note)
 	if ctx.Err() != nil {
 		return ctx.Err()
 	}
-	note := record.CloudChange{ReadTriedAt: new(s.now()), ReadAccepts: new(false)}
+	note.ReadTriedAt = new(s.now())
 	failure := ""
+	if err == nil {
+		err = s.recordByRules(ctx, c)
+	}
 	if err != nil {
 		failure = text.Line(err.Error(), text.MaxMessage)
 		s.log.Warn("a cloud could not be read", "cloud", c.Name, "err", err)
@@ -108,9 +115,155 @@ func (s *Service) readCloud(ctx context.Context, c record.Cloud) error {
 	return s.store.NoteCloudRead(ctx, c.ID, note, failure)
 }
 
-func (s *Service) readWhole(ctx context.Context, c record.Cloud, at time.Time) (said record.CloudReading, err error) {
+// wholeEvery is how often the whole list is read of a cloud that tells what has changed.
+const wholeEvery = 6 * time.Hour
+
+// readBoth reads what has changed first, since that is known at once, and then the whole list: where somebody asked for
+// it, where the cloud does not tell of changes, and from time to time.
+func (s *Service) readBoth(
+	ctx context.Context, c record.Cloud, at time.Time, note *record.CloudChange,
+) (said record.CloudReading, err error) {
 	ctx, cancel := context.WithTimeout(ctx, readWithin)
 	defer cancel()
+	can, err := s.clouds.Of(&c.ID).Capabilities(ctx)
+	if err != nil {
+		return said, err
+	}
+	tells := slices.Contains(can.Capabilities, cloud.CanChanges)
+	groups, err := s.keyGroups(ctx, c, slices.Contains(can.Capabilities, cloud.CanGroupKeys))
+	if err != nil {
+		return said, err
+	}
+	wanted := c.ReadWantedAt != nil && (c.ReadTriedAt == nil || c.ReadTriedAt.Before(*c.ReadWantedAt))
+	whole := wanted || !tells || c.ChangesAfter == "" || c.WholeAt == nil || at.Sub(*c.WholeAt) >= wholeEvery
+	if tells && c.ChangesAfter != "" {
+		var next string
+		said, next, err = s.readChanges(ctx, c, at, groups)
+		switch {
+		case cloud.Gone(err):
+			whole = true
+		case err != nil:
+			return said, err
+		default:
+			note.ChangesAfter = &next
+		}
+	}
+	if !whole {
+		return said, nil
+	}
+	if tells { // the place of before the list is read, so that nothing falls between
+		now, err := s.clouds.Of(&c.ID).InstanceChanges(ctx, "", 1)
+		if err != nil {
+			return said, err
+		}
+		note.ChangesAfter = new(text.Cut(now.Next, mostPlace))
+	}
+	note.WholeAt = &at
+	if said, err = s.readWhole(ctx, c, at, groups); err != nil {
+		note.WholeAt, note.ChangesAfter = nil, nil
+	}
+	return said, err
+}
+
+// mostPlace is the length of a place in time, in bytes; mostParts how many parts of changes are read at once.
+const (
+	mostPlace = 512
+	mostParts = 1 + machines.MostListed/pageSize
+)
+
+// readChanges reads what has changed since the last reading.
+func (s *Service) readChanges(
+	ctx context.Context, c record.Cloud, at time.Time, groups []record.KeyGroup,
+) (said record.CloudReading, next string, err error) {
+	next = c.ChangesAfter
+	latest := map[string]record.CloudInstance{}
+	for parts := 0; ; parts++ {
+		if parts > mostParts {
+			return said, "", errors.New("it tells of changes without an end")
+		}
+		part, err := s.clouds.Of(&c.ID).InstanceChanges(ctx, next, pageSize)
+		if err != nil {
+			return said, "", err
+		}
+		for _, i := range part.Instances {
+			told, err := toldOf(i)
+			if err != nil {
+				return said, "", err
+			}
+			latest[told.CloudID] = told
+		}
+		if part.More && (part.Next == next || len(part.Instances) == 0) || len(part.Next) > mostPlace {
+			return said, "", errors.New("it tells of changes and does not come further")
+		}
+		if next = part.Next; !part.More {
+			break
+		}
+	}
+	var list []record.CloudInstance
+	ended := map[string]bool{}
+	for id, i := range latest {
+		if i.State == machines.Deleted {
+			ended[id] = true
+		} else {
+			list = append(list, i)
+		}
+	}
+	known, err := s.store.CloudInstancesThere(ctx, c.ID)
+	if err != nil {
+		return said, "", err
+	}
+	gone := slices.DeleteFunc(known, func(i record.CloudInstance) bool { return !ended[i.CloudID] })
+	recorded := 0
+	for _, i := range gone {
+		if i.RecordedAs != "" {
+			recorded++
+		}
+	}
+	if err := tooManyGone(c, recorded); err != nil {
+		return said, "", err
+	}
+	said = record.CloudReading{Instances: len(latest), Gone: len(gone), Part: true}
+	return said, next, s.keep(ctx, c, at, &said, list, gone, nil, groups)
+}
+
+func tooManyGone(c record.Cloud, ended int) error {
+	if machines.TooManyGone(ended, c.Instances) && !c.ReadAccepts {
+		return fmt.Errorf(
+			"it no longer knows %d of the %d instances that are recorded in it, so that it may be another cloud: nothing was "+
+				"changed. If they are gone, say so: plumlatch cloud read %s -accept-gone", ended, c.Instances, c.Name,
+		)
+	}
+	return nil
+}
+
+// keep keeps what a reading found, all of it or nothing.
+func (s *Service) keep(
+	ctx context.Context, c record.Cloud, at time.Time, said *record.CloudReading, list, gone []record.CloudInstance,
+	lost []record.Instance, groups []record.KeyGroup,
+) error {
+	return s.store.InTx(ctx, func(tx *store.Store) (err error) {
+		if said.New, err = tx.PutCloudInstances(ctx, c.ID, list, at); err != nil {
+			return err
+		}
+		if err := s.putGroups(ctx, tx, c, groups); err != nil {
+			return err
+		}
+		if err := s.endGone(ctx, tx, c, gone); err != nil {
+			return err
+		}
+		for _, i := range lost {
+			if err := s.endRecorded(ctx, tx, c, i.Name); err != nil {
+				return err
+			}
+		}
+		said.Changed, err = s.noteChanges(ctx, tx, c, at)
+		return err
+	})
+}
+
+func (s *Service) readWhole(
+	ctx context.Context, c record.Cloud, at time.Time, groups []record.KeyGroup,
+) (said record.CloudReading, err error) {
 	var list []record.CloudInstance
 	err = problem.Guard(s.log, "reading "+c.Name, func() (err error) { list, err = s.listAll(ctx, c); return err })
 	if err != nil {
@@ -138,29 +291,11 @@ func (s *Service) readWhole(ctx context.Context, c record.Cloud, at time.Time) (
 			ended++
 		}
 	}
-	if machines.TooManyGone(ended, c.Instances) && !c.ReadAccepts {
-		return said, fmt.Errorf(
-			"it no longer knows %d of the %d instances that are recorded in it, so that it may be another cloud: nothing was "+
-				"changed. If they are gone, say so: plumlatch cloud read %s -accept-gone", ended, c.Instances, c.Name,
-		)
+	if err := tooManyGone(c, ended); err != nil {
+		return said, err
 	}
 	said = record.CloudReading{Instances: len(list), Gone: len(gone) + len(lost)}
-	err = s.store.InTx(ctx, func(tx *store.Store) error {
-		if said.New, err = tx.PutCloudInstances(ctx, c.ID, list, at); err != nil {
-			return err
-		}
-		if err := s.endGone(ctx, tx, c, gone); err != nil {
-			return err
-		}
-		for _, i := range lost {
-			if err := s.endRecorded(ctx, tx, c, i.Name); err != nil {
-				return err
-			}
-		}
-		said.Changed, err = s.noteChanges(ctx, tx, c, at)
-		return err
-	})
-	return said, err
+	return said, s.keep(ctx, c, at, &said, list, gone, lost, groups)
 }
 
 // listAll reads the list of a cloud to its end.
@@ -201,7 +336,10 @@ func toldOf(i cloud.Instance) (record.CloudInstance, error) {
 		CloudID: i.Id, Name: line(i.Name), State: machines.State(i.State), Image: line(i.Image), Size: line(i.Size),
 		Zone: line(i.Zone), Region: line(i.Region), PrivateAddress: line(i.PrivateAddress),
 		PublicAddress: line(i.PublicAddress), SSHPort: i.SshPort, StaticAddress: i.StaticAddress,
-		KeyLabel: line(i.KeyLabel), LaunchedAt: i.LaunchedAt,
+		KeyLabel: line(i.KeyLabel), LaunchedAt: i.LaunchedAt, TakesGroupKeys: i.TakesGroupKeys == nil || *i.TakesGroupKeys,
+	}
+	if err := tellBeside(&out, i); err != nil {
+		return out, err
 	}
 	switch {
 	case line(i.Id) != i.Id:
@@ -212,6 +350,35 @@ func toldOf(i cloud.Instance) (record.CloudInstance, error) {
 		return out, fmt.Errorf("it says that the SSH port of %s is %d", i.Id, i.SshPort)
 	}
 	return out, nil
+}
+
+// At most so many labels, other addresses and groups of one instance are taken over.
+const mostBeside = 64
+
+// tellBeside takes over the labels, other addresses and groups of an instance. Groups are ways in: too many are an
+// error.
+func tellBeside(out *record.CloudInstance, i cloud.Instance) error {
+	line := func(s string) string { return text.Line(s, text.MaxLine) }
+	if i.Labels != nil {
+		out.Labels = map[string]string{}
+		for _, name := range slices.Sorted(maps.Keys(*i.Labels))[:min(len(*i.Labels), mostBeside)] {
+			out.Labels[line(name)] = line((*i.Labels)[name])
+		}
+	}
+	if i.OtherAddresses != nil {
+		for _, a := range (*i.OtherAddresses)[:min(len(*i.OtherAddresses), mostBeside)] {
+			out.OtherAddresses = append(out.OtherAddresses, line(a))
+		}
+	}
+	if i.KeyGroups != nil {
+		if len(*i.KeyGroups) > mostBeside {
+			return fmt.Errorf("it says that %s is in %d groups; %d are read", line(i.Id), len(*i.KeyGroups), mostBeside)
+		}
+		for _, g := range *i.KeyGroups {
+			out.KeyGroups = append(out.KeyGroups, line(g))
+		}
+	}
+	return nil
 }
 
 // goneFrom returns those that a whole list no longer has. Each that is recorded here, and some of the others, are

@@ -41,6 +41,8 @@ type ImportedKey struct {
 	Comment *string
 	// MadeByClient is whether the pair was made by our client just now.
 	MadeByClient bool
+	// NoHolder is whether nobody is known to have the private key.
+	NoHolder bool
 }
 
 // ReadKey says what a pasted text is, and the name under which the key is
@@ -85,9 +87,17 @@ func (s *Service) ImportKey(
 	}
 	var k record.Key
 	var to *record.Holder
-	if in.MadeByClient {
+	switch {
+	case in.NoHolder && (in.MadeByClient || in.Holder != ""):
+		return k, &problem.Problem{
+			Kind: problem.Invalid, Code: "bad-no_holder", Field: "no_holder",
+			Detail: "a key has a holder who is named, or that it was made by, or none", Remedy: "Leave one of the two out",
+		}
+	case in.NoHolder:
+		k = s.NewRecord(actor, in.NewKey, public, origin)
+	case in.MadeByClient:
 		k, to, err = s.madeFor(ctx, actor, in.NewKey, public, origin)
-	} else {
+	default:
 		k, err = s.record(ctx, actor, in.NewKey, public, origin)
 	}
 	if err != nil {

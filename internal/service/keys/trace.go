@@ -21,6 +21,7 @@ const (
 	TracedHostKey   TracedKind = "host key"
 	TracedStranger  TracedKind = "stranger"
 	TracedAuthority TracedKind = "authority"
+	TracedGroup     TracedKind = "group key"
 	TracedFormer    TracedKind = "former"
 	TracedNamed     TracedKind = "named key"
 )
@@ -53,7 +54,8 @@ type Trace struct {
 
 var compared = map[string][]string{
 	"sha256": {"SHA-256 of keys", "SHA-256 of host keys", "SHA-256 of strangers", "SHA-256 of certificate authorities",
-		"SHA-256 of keys that were in a login and are gone", "SHA-256 of keys that programs name"},
+		"SHA-256 of keys that were in a login and are gone", "SHA-256 of keys that programs name",
+		"SHA-256 of keys that clouds hand to groups"},
 	"md5": {
 		"MD5 of keys as OpenSSH prints it", "MD5 of keys over the SPKI DER", "MD5 of strangers as OpenSSH prints it",
 		"MD5 of host keys as OpenSSH prints it", "MD5 of keys that were in a login and are gone, as OpenSSH prints it",
@@ -164,6 +166,15 @@ func (s *Service) traceBeyond(ctx context.Context, digest keypair.Digest) (found
 	for _, l := range logins {
 		found = append(found, Traced{
 			Kind: TracedNamed, Name: l.Name, Matched: "SHA-256 of a key that a program names", Setting: &l,
+		})
+	}
+	if err != nil {
+		return found, err
+	}
+	groups, err := s.store.LoginsOfGroupKey(ctx, digest.Sum, maxTracedLogins)
+	for _, g := range groups {
+		found = append(found, Traced{
+			Kind: TracedGroup, Name: g.Login, Matched: "SHA-256 of " + g.Way().Text,
 		})
 	}
 	return found, err

@@ -154,6 +154,10 @@ func (s *Service) countBeyond(ctx context.Context, items []record.SweepItem) err
 	if err != nil {
 		return err
 	}
+	groups, err := s.store.GroupWays(ctx, logins)
+	if err != nil {
+		return err
+	}
 	for n := range items {
 		i := &items[n]
 		var server *reading.Server
@@ -161,7 +165,8 @@ func (s *Service) countBeyond(ctx context.Context, items []record.SweepItem) err
 			server = &read.Server
 		}
 		var c reading.Counts
-		c.CountWays(reading.Mark(reading.WaysOf(server, i.OSUser), record.Acceptances(accepted[i.LoginID])))
+		ways := append(reading.WaysOf(server, i.OSUser), groups[i.LoginID]...)
+		c.CountWays(reading.Mark(ways, record.Acceptances(accepted[i.LoginID])))
 		if m, read := machines[i.InstanceID]; i.Main && read {
 			c.Unread += m.Machine.Unknown()
 		} else if i.Main {

@@ -68,8 +68,8 @@ function InWords({ of }: { of: Change[] }) {
 function Behind({ of }: { of?: components["schemas"]["LossBehind"][] }) {
   return of?.map((b) => (
     <p key={b.jump_host}>
-      By way of <Link to={`/instances/${encodeURIComponent(b.jump_host)}`}>{b.jump_host}</Link>, whose login would be{" "}
-      {b.after}, {counted(b.instances, "instance")} {b.instances === 1 ? "is" : "are"} reached: {b.names.join(", ")}
+      <Link to={`/instances/${encodeURIComponent(b.jump_host)}`}>{b.jump_host}</Link> would be {b.after}. It is the jump
+      host of {counted(b.instances, "instance")}: {b.names.join(", ")}
       {b.instances > b.names.length && " and others"}.
     </p>
   ));

@@ -58,7 +58,7 @@ func TestAListOfMachinesIsAdoptedAfterTheirHostKeysWereShown(t *testing.T) {
 	r = h.clientIn(config, "instance", "adopt", "-list", "-", "-yes")
 	if r.status != 3 || !strings.Contains(r.out, "recorded already as mast") ||
 		!strings.Contains(r.out, "1 adopted, 1 left out, 1 recorded before") ||
-		!strings.Contains(r.err, "reached through another host") {
+		!strings.Contains(r.err, "the jump host pier") {
 		t.Errorf("%d\n%s%s", r.status, r.out, r.err)
 	}
 	if r := h.clientIn(config, "instance", "adopt", "-list", "-", "-yes", "-json"); r.status != 3 ||

@@ -7,8 +7,6 @@ import (
 	"strings"
 	"testing"
 
-	"github.com/jackc/pgx/v5"
-
 	"plumlatch/internal/apiclient"
 	"plumlatch/internal/cloud"
 )
@@ -309,7 +307,7 @@ func TestWhatHasChangedInACloudIsReadBeforeTheRest(t *testing.T) {
 	// The next reading of the schedule reads changes alone.
 	due := func() {
 		t.Helper()
-		h.exec("UPDATE clouds SET read_tried_at = now() - interval '1 hour', read_wanted_at = NULL")
+		h.sql("UPDATE clouds SET read_tried_at = now() - interval '1 hour', read_wanted_at = NULL")
 		was := h.inCloud("main").ReadTriedAt
 		eventually(t, "the schedule reads it", func() bool {
 			c := h.inCloud("main")
@@ -333,22 +331,9 @@ func TestWhatHasChangedInACloudIsReadBeforeTheRest(t *testing.T) {
 		t.Errorf("it is %s", i.State)
 	}
 	// A place that the adapter does not know any longer has the whole list read.
-	h.exec("UPDATE clouds SET changes_after = '99999999'")
+	h.sql("UPDATE clouds SET changes_after = '99999999'")
 	due()
 	if c := h.inCloud("main"); c.ReadFailure != "" || c.ReadSaid.Part != nil || c.ReadSaid.Instances != 2 {
 		t.Errorf("%+v %+v", c, c.ReadSaid)
-	}
-}
-
-// exec changes the database behind the service's back.
-func (h *house) exec(statement string) {
-	h.t.Helper()
-	conn, err := pgx.Connect(h.t.Context(), h.owner)
-	if err != nil {
-		h.t.Fatal(err)
-	}
-	defer conn.Close(h.t.Context())
-	if _, err := conn.Exec(h.t.Context(), statement); err != nil {
-		h.t.Fatal(err)
 	}
 }

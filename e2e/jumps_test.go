@@ -281,3 +281,55 @@ func TestTheWayIsSetForInstancesLabelsAndNetworksAndNeverGoesRound(t *testing.T)
 		t.Errorf("%d %s", status, answer)
 	}
 }
+
+func TestAListTakesUsersHostKeysAndWays(t *testing.T) {
+	t.Parallel()
+	h := newHouse(t, "")
+	h.must("key", "new", "mine")
+	inner := h.behindGate(t, "inner")
+	h.must("instance", "launch", "plain", "-image", "debian-12", "-size", "small", "-key", "mine")
+	plain, gate := h.instance("plain"), h.instance("gate")
+	h.must("instance", "launch", "third", "-image", "debian-12", "-size", "small", "-key", "mine")
+	third := h.instance("third")
+	// Behind our back they are in no record any longer, so that they can be adopted.
+	h.sql("UPDATE instances SET gone_at = now(), state = 'deleted' WHERE name IN ('plain', 'third')")
+	list := writeFile(t, filepath.Join(t.TempDir(), "machines.csv"), strings.Join([]string{
+		"name,address,port,login,host_key,via,team",
+		"pier," + plain.PublicAddress + ",2222,debian," + plain.Connection.HostKeys[0].Sha256 + ",,field",
+		"pier," + plain.PublicAddress + ",2222,root,,,field",
+		"ledge," + third.PublicAddress + ",2222,debian," + gate.Connection.HostKeys[0].Sha256 + ",,field",
+		"cave," + inner.PrivateAddress + ",2222,debian,,gate,field",
+		"lost," + inner.PrivateAddress + ",2222,debian,,nowhere,field",
+		"again," + plain.PublicAddress + ",2222,debian,,,field",
+	}, "\n")+"\n")
+	r := h.client("instance", "adopt", "-list", list, "-preview")
+	if r.status != 3 || h.must("instance", "list", "-q") != "gate\n" || !strings.Contains(r.out, "a login of pier") {
+		t.Errorf("%+v", r)
+	}
+	r = h.client("instance", "adopt", "-list", list, "-yes", "-json", "-with", h.private("mine"))
+	var rows []struct{ Name, Outcome string }
+	if err := json.Unmarshal([]byte(r.out), &rows); err != nil || r.status != 3 || len(rows) != 6 {
+		t.Fatalf("%v %+v", err, r)
+	}
+	for n, want := range []string{
+		"adopted", "a login of pier", "does not show that host key", "adopted", "neither recorded nor in the list",
+		"on line 2 already",
+	} {
+		if !strings.Contains(rows[n].Outcome, want) {
+			t.Errorf("line %d, %s: %s, want %s", n+2, rows[n].Name, rows[n].Outcome, want)
+		}
+	}
+	if r := h.client("login", "show", "root@pier"); r.status != 0 {
+		t.Errorf("the other user: %+v", r)
+	}
+	cave := h.instance("cave")
+	if cave.Connection.Via == nil || (*cave.Connection.Via)[0].Instance != "gate" {
+		t.Errorf("%+v", cave.Connection)
+	}
+	if learnt := h.instance("pier").Connection.HostKeys[0].Learnt; !strings.Contains(learnt, "expected") {
+		t.Errorf("%s", learnt)
+	}
+	if r := h.client("instance", "adopt", "-list", list, "-yes", "-json"); !strings.Contains(r.out, "already as cave") {
+		t.Errorf("again: %+v", r)
+	}
+}

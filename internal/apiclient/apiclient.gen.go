@@ -1356,6 +1356,17 @@ type AddGrant struct {
 	Until *time.Time `json:"until,omitempty"`
 }
 
+// AddHostAuthority defines model for AddHostAuthority.
+type AddHostAuthority struct {
+	// Hosts All hosts unless given.
+	Hosts *string `json:"hosts,omitempty"`
+	Name  string  `json:"name"`
+
+	// PublicKey In one line, or a line of known_hosts that begins with @cert-authority, which names the hosts too.
+	PublicKey string  `json:"public_key"`
+	Reason    *string `json:"reason,omitempty"`
+}
+
 // AddLogin defines model for AddLogin.
 type AddLogin struct {
 	// Login user@instance
@@ -2063,6 +2074,26 @@ type EntryPage struct {
 	Total *int    `json:"total,omitempty"`
 }
 
+// ExpectHostKey defines model for ExpectHostKey.
+type ExpectHostKey struct {
+	// Reason Why the machine has another host key from some time on.
+	Reason string `json:"reason"`
+
+	// Sha256 The SHA-256 fingerprint of a host key.
+	Sha256 string `json:"sha256"`
+
+	// Withdraw It is expected no longer.
+	Withdraw *bool `json:"withdraw,omitempty"`
+}
+
+// ExpectedHostKey defines model for ExpectedHostKey.
+type ExpectedHostKey struct {
+	At     time.Time `json:"at"`
+	By     string    `json:"by"`
+	Reason string    `json:"reason"`
+	Sha256 string    `json:"sha256"`
+}
+
 // Exposed Lines in a file for public keys that look like a private key. They are kept nowhere. Everybody who could read the file could read them, so replace the key pair.
 type Exposed struct {
 	// Line The first of the lines, from 1.
@@ -2297,6 +2328,18 @@ type Hop struct {
 	User     string    `json:"user"`
 }
 
+// HostAuthority defines model for HostAuthority.
+type HostAuthority struct {
+	AddedAt time.Time `json:"added_at"`
+	AddedBy string    `json:"added_by"`
+
+	// Hosts The patterns of host names and addresses that it vouches for, with commas between, as in known_hosts.
+	Hosts     string `json:"hosts"`
+	Name      string `json:"name"`
+	PublicKey string `json:"public_key"`
+	Sha256    string `json:"sha256"`
+}
+
 // HostKey defines model for HostKey.
 type HostKey struct {
 	Algorithm string `json:"algorithm"`
@@ -2310,6 +2353,9 @@ type HostKey struct {
 
 // HostKeys defines model for HostKeys.
 type HostKeys struct {
+	// Expected Those that are accepted once the machine shows them.
+	Expected *[]ExpectedHostKey `json:"expected,omitempty"`
+
 	// Former Those that were pinned until others were accepted, the last first.
 	Former []FormerHostKey `json:"former"`
 	Pinned []HostKey       `json:"pinned"`
@@ -5030,6 +5076,12 @@ type AddGrantParams struct {
 	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
 }
 
+// RemoveHostAuthorityParams defines parameters for RemoveHostAuthority.
+type RemoveHostAuthorityParams struct {
+	// Reason Why, for the daybook.
+	Reason *Reason `form:"reason,omitempty" json:"reason,omitempty"`
+}
+
 // ListInstancesParams defines parameters for ListInstances.
 type ListInstancesParams struct {
 	// After The cursor that the page before gave as next.
@@ -5540,6 +5592,9 @@ type AddGrantJSONRequestBody = AddGrant
 // WithdrawGrantJSONRequestBody defines body for WithdrawGrant for application/json ContentType.
 type WithdrawGrantJSONRequestBody = WithdrawGrant
 
+// AddHostAuthorityJSONRequestBody defines body for AddHostAuthority for application/json ContentType.
+type AddHostAuthorityJSONRequestBody = AddHostAuthority
+
 // LaunchInstanceJSONRequestBody defines body for LaunchInstance for application/json ContentType.
 type LaunchInstanceJSONRequestBody = LaunchInstance
 
@@ -5560,6 +5615,9 @@ type TakeGroupKeysJSONRequestBody = TakeGroupKeys
 
 // PinHostKeysJSONRequestBody defines body for PinHostKeys for application/json ContentType.
 type PinHostKeysJSONRequestBody = PinHostKeys
+
+// ExpectHostKeyJSONRequestBody defines body for ExpectHostKey for application/json ContentType.
+type ExpectHostKeyJSONRequestBody = ExpectHostKey
 
 // AddStewardJSONRequestBody defines body for AddSteward for application/json ContentType.
 type AddStewardJSONRequestBody = AddSteward
@@ -6021,6 +6079,28 @@ type ClientInterface interface {
 	// ListHolders performs a GET /holders (the `ListHolders` operationId) request.
 	ListHolders(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListHostAuthorities performs a GET /host-authorities (the `ListHostAuthorities` operationId) request.
+	//
+	// The certificate authorities whose host certificates vouch for the host keys of machines.
+	ListHostAuthorities(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddHostAuthorityWithBody performs a POST /host-authorities (the `AddHostAuthority` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// A host key that a machine shows with a certificate of the authority, valid and for its name or address, is pinned without a question, also where it is another than before.
+	AddHostAuthorityWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddHostAuthority performs a POST /host-authorities (the `AddHostAuthority` operationId) request.
+	// Takes a body of the `application/json` content type.
+	//
+	// A host key that a machine shows with a certificate of the authority, valid and for its name or address, is pinned without a question, also where it is another than before.
+	AddHostAuthority(ctx context.Context, body AddHostAuthorityJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RemoveHostAuthority performs a DELETE /host-authorities/{name} (the `RemoveHostAuthority` operationId) request.
+	//
+	// What it has vouched for stays pinned.
+	RemoveHostAuthority(ctx context.Context, name string, params *RemoveHostAuthorityParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListInstances performs a GET /instances (the `ListInstances` operationId) request.
 	ListInstances(ctx context.Context, params *ListInstancesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
@@ -6129,6 +6209,18 @@ type ClientInterface interface {
 	//
 	// Pins host keys of the instance in the place of all that were, with its grants and its history as they are, and has it read again. Where a pinned one goes it takes a reason.
 	PinHostKeys(ctx context.Context, instance InstanceName, body PinHostKeysJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ExpectHostKeyWithBody performs a POST /instances/{instance}/host-keys/expected (the `ExpectHostKey` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Says which host key an instance will have, so that the change is accepted by itself once the machine shows it.
+	ExpectHostKeyWithBody(ctx context.Context, instance InstanceName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ExpectHostKey performs a POST /instances/{instance}/host-keys/expected (the `ExpectHostKey` operationId) request.
+	// Takes a body of the `application/json` content type.
+	//
+	// Says which host key an instance will have, so that the change is accepted by itself once the machine shows it.
+	ExpectHostKey(ctx context.Context, instance InstanceName, body ExpectHostKeyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListOpeners performs a GET /instances/{instance}/openers (the `ListOpeners` operationId) request.
 	ListOpeners(ctx context.Context, instance InstanceName, params *ListOpenersParams, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -7676,6 +7768,68 @@ func (c *Client) ListHolders(ctx context.Context, reqEditors ...RequestEditorFn)
 	return c.Client.Do(req)
 }
 
+// ListHostAuthorities performs a GET /host-authorities (the `ListHostAuthorities` operationId) request.
+//
+// The certificate authorities whose host certificates vouch for the host keys of machines.
+func (c *Client) ListHostAuthorities(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListHostAuthoritiesRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddHostAuthorityWithBody performs a POST /host-authorities (the `AddHostAuthority` operationId) request,
+// with any type of body and a specified content type.
+//
+// A host key that a machine shows with a certificate of the authority, valid and for its name or address, is pinned without a question, also where it is another than before.
+func (c *Client) AddHostAuthorityWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddHostAuthorityRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddHostAuthority performs a POST /host-authorities (the `AddHostAuthority` operationId) request.
+// Takes a body of the `application/json` content type.
+//
+// A host key that a machine shows with a certificate of the authority, valid and for its name or address, is pinned without a question, also where it is another than before.
+func (c *Client) AddHostAuthority(ctx context.Context, body AddHostAuthorityJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddHostAuthorityRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemoveHostAuthority performs a DELETE /host-authorities/{name} (the `RemoveHostAuthority` operationId) request.
+//
+// What it has vouched for stays pinned.
+func (c *Client) RemoveHostAuthority(ctx context.Context, name string, params *RemoveHostAuthorityParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveHostAuthorityRequest(c.Server, name, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListInstances performs a GET /instances (the `ListInstances` operationId) request.
 func (c *Client) ListInstances(ctx context.Context, params *ListInstancesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListInstancesRequest(c.Server, params)
@@ -7985,6 +8139,38 @@ func (c *Client) PinHostKeysWithBody(ctx context.Context, instance InstanceName,
 // Pins host keys of the instance in the place of all that were, with its grants and its history as they are, and has it read again. Where a pinned one goes it takes a reason.
 func (c *Client) PinHostKeys(ctx context.Context, instance InstanceName, body PinHostKeysJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewPinHostKeysRequest(c.Server, instance, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ExpectHostKeyWithBody performs a POST /instances/{instance}/host-keys/expected (the `ExpectHostKey` operationId) request,
+// with any type of body and a specified content type.
+//
+// Says which host key an instance will have, so that the change is accepted by itself once the machine shows it.
+func (c *Client) ExpectHostKeyWithBody(ctx context.Context, instance InstanceName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewExpectHostKeyRequestWithBody(c.Server, instance, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ExpectHostKey performs a POST /instances/{instance}/host-keys/expected (the `ExpectHostKey` operationId) request.
+// Takes a body of the `application/json` content type.
+//
+// Says which host key an instance will have, so that the change is accepted by itself once the machine shows it.
+func (c *Client) ExpectHostKey(ctx context.Context, instance InstanceName, body ExpectHostKeyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewExpectHostKeyRequest(c.Server, instance, body)
 	if err != nil {
 		return nil, err
 	}
@@ -12497,6 +12683,134 @@ func NewListHoldersRequest(server string) (*http.Request, error) {
 	return req, nil
 }
 
+// NewListHostAuthoritiesRequest constructs an http.Request for the ListHostAuthorities method
+func NewListHostAuthoritiesRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/host-authorities")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewAddHostAuthorityRequest calls the generic AddHostAuthority builder with application/json body
+func NewAddHostAuthorityRequest(server string, body AddHostAuthorityJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAddHostAuthorityRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewAddHostAuthorityRequestWithBody constructs an http.Request for the AddHostAuthority method, with any body, and a specified content type
+func NewAddHostAuthorityRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/host-authorities")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewRemoveHostAuthorityRequest constructs an http.Request for the RemoveHostAuthority method
+func NewRemoveHostAuthorityRequest(server string, name string, params *RemoveHostAuthorityParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/host-authorities/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Reason != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "reason", *params.Reason, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewListInstancesRequest constructs an http.Request for the ListInstances method
 func NewListInstancesRequest(server string, params *ListInstancesParams) (*http.Request, error) {
 	var err error
@@ -13246,6 +13560,53 @@ func NewPinHostKeysRequestWithBody(server string, instance InstanceName, content
 	}
 
 	operationPath := fmt.Sprintf("/instances/%s/host-keys", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewExpectHostKeyRequest calls the generic ExpectHostKey builder with application/json body
+func NewExpectHostKeyRequest(server string, instance InstanceName, body ExpectHostKeyJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewExpectHostKeyRequestWithBody(server, instance, "application/json", bodyReader)
+}
+
+// NewExpectHostKeyRequestWithBody constructs an http.Request for the ExpectHostKey method, with any body, and a specified content type
+func NewExpectHostKeyRequestWithBody(server string, instance InstanceName, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "instance", instance, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/instances/%s/host-keys/expected", pathParam0)
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}

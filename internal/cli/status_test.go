@@ -46,7 +46,7 @@ func atHome(t *testing.T, url string) (kit.Env, *bytes.Buffer, *bytes.Buffer) {
 	}
 	for file, text := range map[string]string{
 		".ssh/id_ed25519.pub": pair.Line() + "\n", ".ssh/oona": string(private),
-		"marsh.token": "secret", "new.token": "secret",
+		"marsh.token": "secret", "host-ca.pub": "a key", "new.token": "secret",
 		"machines.csv": "name,user,address,port\nmast,debian,127.0.0.1,1\n",
 	} {
 		path := filepath.Join(home, file)

@@ -41,5 +41,48 @@ func hostKeysOf(keys fleet.HostKeysOf) contract.HostKeys {
 				ReplacedAt: k.ReplacedAt, ReplacedBy: k.ReplacedBy, Reason: k.Reason,
 			}
 		}),
+		Expected: new(each(keys.Expected, func(e record.ExpectedHostKey) contract.ExpectedHostKey {
+			return contract.ExpectedHostKey{Sha256: keypair.FormatSHA256(e.SHA256), At: e.At, By: e.By, Reason: e.Reason}
+		})),
 	}
+}
+
+func (a *api) ExpectHostKey(
+	ctx context.Context, r contract.ExpectHostKeyRequestObject,
+) (contract.ExpectHostKeyResponseObject, error) {
+	keys, err := a.Service.Fleet.Expect(
+		ctx, actorOf(ctx), r.Instance, r.Body.Sha256, r.Body.Reason, given(r.Body.Withdraw),
+	)
+	return contract.ExpectHostKey200JSONResponse(hostKeysOf(keys)), err
+}
+
+func (a *api) ListHostAuthorities(
+	ctx context.Context, _ contract.ListHostAuthoritiesRequestObject,
+) (contract.ListHostAuthoritiesResponseObject, error) {
+	all, err := a.Service.Fleet.HostAuthorities(ctx)
+	return contract.ListHostAuthorities200JSONResponse(each(all, hostAuthorityOf)), err
+}
+
+func hostAuthorityOf(h record.HostAuthority) contract.HostAuthority {
+	return contract.HostAuthority{
+		Name: h.Name, Sha256: keypair.FormatSHA256(h.SHA256), Hosts: h.Hosts, AddedAt: h.AddedAt, AddedBy: h.AddedBy,
+		PublicKey: keypair.Public{Algorithm: h.Algorithm, Blob: h.Blob}.Line(),
+	}
+}
+
+func (a *api) AddHostAuthority(
+	ctx context.Context, r contract.AddHostAuthorityRequestObject,
+) (contract.AddHostAuthorityResponseObject, error) {
+	h, err := a.Service.Fleet.AddHostAuthority(ctx, actorOf(ctx), fleet.AuthorityWanted{
+		Name: r.Body.Name, PublicKey: r.Body.PublicKey, Hosts: given(r.Body.Hosts), Reason: given(r.Body.Reason),
+	})
+	return contract.AddHostAuthority201JSONResponse(hostAuthorityOf(h)), err
+}
+
+func (a *api) RemoveHostAuthority(
+	ctx context.Context, r contract.RemoveHostAuthorityRequestObject,
+) (contract.RemoveHostAuthorityResponseObject, error) {
+	return contract.RemoveHostAuthority204Response{}, a.Service.Fleet.RemoveHostAuthority(
+		ctx, actorOf(ctx), r.Name, given(r.Params.Reason),
+	)
 }

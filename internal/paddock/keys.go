@@ -172,6 +172,37 @@ func (c *Cloud) copyLater(which func(instance) bool) {
 	}()
 }
 
+// RebuildInstance sets the root disk of a stopped instance up anew: its next start is its first boot.
+func (a api) RebuildInstance(
+	_ context.Context, r adapter.RebuildInstanceRequestObject,
+) (adapter.RebuildInstanceResponseObject, error) {
+	defer a.lock(r.Instance)()
+	i, err := a.state.instance(r.Instance)
+	if err != nil {
+		return nil, fmt.Errorf("instance %s: %w", r.Instance, err)
+	}
+	if i.State != adapter.InstanceStateStopped {
+		return nil, &conflict{i.Name + " is " + string(i.State) + ", so it cannot be set up anew"}
+	}
+	d, err := a.openDisk(i.Id)
+	if err != nil {
+		return nil, err
+	}
+	defer d.Close()
+	for _, folder := range []string{"etc", "home", "root", "srv", "usr", "var"} {
+		if err := d.Root.RemoveAll(folder); err != nil {
+			return nil, err
+		}
+	}
+	image, _ := imageNamed(i.Image)
+	if err := a.makeDisk(i, image); err != nil {
+		return nil, err
+	}
+	return adapter.RebuildInstance204Response{}, a.changeInstance(i.Id, func(i *instance) {
+		i.Booted, i.PlacedKeys, i.RebuiltAt = false, nil, new(time.Now().UTC())
+	})
+}
+
 func (a api) ListKeyPairs(
 	context.Context, adapter.ListKeyPairsRequestObject,
 ) (adapter.ListKeyPairsResponseObject, error) {

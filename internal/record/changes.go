@@ -27,6 +27,7 @@ type InstanceChange struct {
 	Adopted, BroughtIn            *bool
 	InCloud                       *uuid.UUID
 	GoneAt                        *time.Time
+	RebuiltAt                     *time.Time
 }
 
 // CloudChange is a change of a cloud's record.

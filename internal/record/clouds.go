@@ -89,8 +89,10 @@ type CloudInstance struct {
 	Labels                        map[string]string `gorm:"serializer:json"` // those that it has in the cloud
 	OtherAddresses                []string          `gorm:"serializer:json"`
 	// KeyGroups are the ids of the groups whose keys the cloud hands to it, TakesGroupKeys whether those open it.
-	KeyGroups           []string `gorm:"serializer:json"`
-	TakesGroupKeys      bool
+	KeyGroups      []string `gorm:"serializer:json"`
+	TakesGroupKeys bool
+	// RebuiltAt is when its root disk was set up anew; nil for never, or where the cloud does not tell.
+	RebuiltAt           *time.Time
 	LaunchedAt          *time.Time
 	FirstSeen, LastSeen time.Time
 	GoneAt              *time.Time

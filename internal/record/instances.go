@@ -57,6 +57,8 @@ type Instance struct {
 	CloudName string `gorm:"->;-:migration"`
 	// BroughtIn is whether it was there before it was recorded, in its cloud.
 	BroughtIn bool
+	// RebuiltAt is when its cloud set it up anew, as far as that is taken account of.
+	RebuiltAt *time.Time
 	HostKeys  []HostKey
 	// Via is the instance by way of which it is reached, where that was said of it alone. Direct is whether it is
 	// reached straight whatever the jump rules say.

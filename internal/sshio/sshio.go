@@ -191,6 +191,26 @@ func HostKeys(ctx context.Context, t Target) ([]ssh.PublicKey, error) {
 	return keys, nil
 }
 
+// HostCertificates returns the host certificates that the server shows, one for each kind that it has; none where it
+// has none. Nothing vouches for them but who signed them. User and HostKeys of the target do not count.
+func HostCertificates(ctx context.Context, t Target) ([]*ssh.Certificate, error) {
+	var out []*ssh.Certificate
+	for _, algorithms := range [][]string{
+		{ssh.CertAlgoED25519v01},
+		{ssh.CertAlgoECDSA256v01, ssh.CertAlgoECDSA384v01, ssh.CertAlgoECDSA521v01},
+		{ssh.CertAlgoRSASHA512v01, ssh.CertAlgoRSASHA256v01},
+	} {
+		shown, reached, err := t.shownKey(ctx, algorithms)
+		if !reached {
+			return out, err
+		}
+		if c, ok := shown.(*ssh.Certificate); ok {
+			out = append(out, c)
+		}
+	}
+	return out, nil
+}
+
 var errShown = errors.New("the host key was shown")
 
 func (t Target) shownKey(

@@ -54,13 +54,14 @@ func (s *Store) PutCloudInstances(
 			OtherAddresses []string          `json:"other_addresses"`
 			KeyGroups      []string          `json:"key_groups"`
 			TakesGroupKeys bool              `json:"takes_group_keys"`
+			RebuiltAt      *time.Time        `json:"rebuilt_at"`
 		}
 		rows := make([]row, 0, part)
 		for _, i := range list[:min(part, len(list))] {
 			rows = append(rows, row{
 				NewID(), i.CloudID, i.Name, string(i.State), i.Image, i.Size, i.Zone, i.Region, i.PrivateAddress,
 				i.PublicAddress, i.SSHPort, i.StaticAddress, i.KeyLabel, i.LaunchedAt, notNil(i.Labels),
-				append([]string{}, i.OtherAddresses...), append([]string{}, i.KeyGroups...), i.TakesGroupKeys,
+				append([]string{}, i.OtherAddresses...), append([]string{}, i.KeyGroups...), i.TakesGroupKeys, i.RebuiltAt,
 			})
 		}
 		text, err := json.Marshal(rows)
@@ -70,19 +71,21 @@ func (s *Store) PutCloudInstances(
 		var n int
 		err = s.db.WithContext(ctx).Raw(`WITH put AS (INSERT INTO public.cloud_instances (id, cloud, cloud_id, name, state,
 				image, size, zone, region, private_address, public_address, ssh_port, static_address, key_label, launched_at,
-				first_seen, last_seen, labels, other_addresses, key_groups, takes_group_keys)
+				first_seen, last_seen, labels, other_addresses, key_groups, takes_group_keys, rebuilt_at)
 			SELECT id, ?, cloud_id, name, state, image, size, zone, region, private_address, public_address, ssh_port,
-				static_address, key_label, launched_at, ?, ?, labels, other_addresses, key_groups, takes_group_keys
+				static_address, key_label, launched_at, ?, ?, labels, other_addresses, key_groups, takes_group_keys,
+				rebuilt_at
 			FROM jsonb_to_recordset(CAST(? AS jsonb)) AS n (id uuid, cloud_id text, name text, state text, image text,
 				size text, zone text, region text, private_address text, public_address text, ssh_port int,
 				static_address bool, key_label text, launched_at timestamptz, labels jsonb, other_addresses jsonb,
-				key_groups jsonb, takes_group_keys bool)
+				key_groups jsonb, takes_group_keys bool, rebuilt_at timestamptz)
 			ON CONFLICT (cloud, cloud_id) DO UPDATE SET name = excluded.name, state = excluded.state,
 				image = excluded.image, size = excluded.size, zone = excluded.zone, region = excluded.region,
 				private_address = excluded.private_address, public_address = excluded.public_address,
 				ssh_port = excluded.ssh_port, static_address = excluded.static_address, key_label = excluded.key_label,
 				launched_at = excluded.launched_at, labels = excluded.labels, other_addresses = excluded.other_addresses,
 				key_groups = excluded.key_groups, takes_group_keys = excluded.takes_group_keys,
+				rebuilt_at = excluded.rebuilt_at,
 				last_seen = excluded.last_seen, gone_at = NULL
 			RETURNING first_seen = last_seen AS fresh)
 			SELECT count(*) FILTER (WHERE fresh) FROM put`, cloud, at, at, string(text)).Scan(&n).Error
@@ -181,6 +184,28 @@ func (s *Store) CloudChanges(
 		}
 	}
 	return out, nil
+}
+
+// Rebuilt returns the recorded instances of a cloud that it set up anew since that was last taken account of.
+func (s *Store) Rebuilt(ctx context.Context, cloud uuid.UUID) (out []record.CloudChanged, err error) {
+	db := s.db.WithContext(ctx)
+	var now []record.CloudInstance
+	err = db.Model(&record.CloudInstance{}).
+		Select("cloud_instances.*, i.name AS recorded_as").
+		Joins("JOIN "+recordOf).
+		Where("cloud = ? AND cloud_instances.gone_at IS NULL AND cloud_instances.state = 'running'", cloud).
+		Where("cloud_instances.rebuilt_at IS NOT NULL AND cloud_instances.rebuilt_at IS DISTINCT FROM i.rebuilt_at").
+		Order("i.name").
+		Find(&now).
+		Error
+	for _, n := range now {
+		i, failed := s.InstanceNamed(ctx, n.RecordedAs)
+		if failed != nil {
+			return out, failed
+		}
+		out = append(out, record.CloudChanged{Instance: i, Now: n})
+	}
+	return out, plain(err)
 }
 
 // NoteCloudRead keeps what came of a reading of all that runs in a cloud.

@@ -1033,6 +1033,58 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/host-authorities": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description The certificate authorities whose host certificates vouch for the host keys of machines. */
+        get: operations["listHostAuthorities"];
+        put?: never;
+        /** @description A host key that a machine shows with a certificate of the authority, valid and for its name or address, is pinned without a question, also where it is another than before. */
+        post: operations["addHostAuthority"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/host-authorities/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** @description What it has vouched for stays pinned. */
+        delete: operations["removeHostAuthority"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/instances/{instance}/host-keys/expected": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Says which host key an instance will have, so that the change is accepted by itself once the machine shows it. */
+        post: operations["expectHostKey"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/names": {
         parameters: {
             query?: never;
@@ -4600,6 +4652,41 @@ export interface components {
             pinned: components["schemas"]["HostKey"][];
             /** @description Those that were pinned until others were accepted, the last first. */
             former: components["schemas"]["FormerHostKey"][];
+            /** @description Those that are accepted once the machine shows them. */
+            expected?: components["schemas"]["ExpectedHostKey"][];
+        };
+        ExpectedHostKey: {
+            sha256: string;
+            /** Format: date-time */
+            at: string;
+            by: string;
+            reason: string;
+        };
+        ExpectHostKey: {
+            /** @description The SHA-256 fingerprint of a host key. */
+            sha256: string;
+            /** @description Why the machine has another host key from some time on. */
+            reason: string;
+            /** @description It is expected no longer. */
+            withdraw?: boolean;
+        };
+        HostAuthority: {
+            name: string;
+            sha256: string;
+            public_key: string;
+            /** @description The patterns of host names and addresses that it vouches for, with commas between, as in known_hosts. */
+            hosts: string;
+            /** Format: date-time */
+            added_at: string;
+            added_by: string;
+        };
+        AddHostAuthority: {
+            name: string;
+            /** @description In one line, or a line of known_hosts that begins with @cert-authority, which names the hosts too. */
+            public_key: string;
+            /** @description All hosts unless given. */
+            hosts?: string;
+            reason?: string;
         };
         FormerHostKey: {
             algorithm: string;
@@ -7093,6 +7180,104 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["OpeningPage"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listHostAuthorities: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description All of them. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HostAuthority"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    addHostAuthority: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AddHostAuthority"];
+            };
+        };
+        responses: {
+            /** @description The authority. */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HostAuthority"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    removeHostAuthority: {
+        parameters: {
+            query?: {
+                /** @description Why, for the daybook. */
+                reason?: components["parameters"]["Reason"];
+            };
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description It is gone. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    expectHostKey: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The instance's name. */
+                instance: components["parameters"]["InstanceName"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ExpectHostKey"];
+            };
+        };
+        responses: {
+            /** @description The host keys. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HostKeys"];
                 };
             };
             default: components["responses"]["Problem"];

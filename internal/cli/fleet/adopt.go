@@ -111,7 +111,7 @@ func instanceAdopt(f *flag.FlagSet) func(context.Context, *kit.Session, []string
 			shown = append(shown, fmt.Sprintf("  %s  %s", ssh.FingerprintSHA256(k), k.Type()))
 		}
 		if err := s.Confirm(
-			*yes || *hostKey != "",
+			*yes || m.sure,
 			fmt.Sprintf(
 				"%s shows these host keys. Compare one of them with what another way tells:\n%s", *address,
 				strings.Join(shown, "\n"),
@@ -148,6 +148,7 @@ type found struct {
 
 	keys   []ssh.PublicKey
 	learnt string
+	sure   bool // nothing has to be compared
 }
 
 // ask asks the machine for its host keys: from here, or where no key here opens the jump host on the way, from the
@@ -174,7 +175,11 @@ func (m *found) ask(s *kit.Session, ctx context.Context, client *apiclient.Clien
 		}
 		err = nil
 	}
+	if err == nil && m.Expected == "" && m.learnt != "first contact by the service" {
+		err = m.vouched(s, ctx, client, s.Unpinned(at, signers))
+	}
 	if err == nil && m.Expected != "" {
+		m.sure = true
 		m.learnt = "machine itself, with the fingerprint that was expected"
 		m.keys, err = expected(m.keys, m.Expected)
 	}
@@ -374,7 +379,7 @@ func (a *adoption) next() (round []int) {
 
 // tell says how far a long list is.
 func (a *adoption) tell(what string, n, of int) {
-	if step := max(of/10, 50); n%step == 0 && n < of && !a.Json && !a.Quiet {
+	if step := max(of/10, 50); n > 0 && n%step == 0 && !a.Json && !a.Quiet {
 		fmt.Fprintf(a.Env.Err, "%s %d of %d\n", what, n, of)
 	}
 }
@@ -404,7 +409,7 @@ func (a *adoption) takeIn(ctx context.Context, round []int) error {
 	for _, n := range round {
 		if r := a.rows[n]; !r.left {
 			ready++
-			if r.Expected == "" {
+			if !r.sure {
 				compare++
 			}
 		}

@@ -27,6 +27,37 @@ var HostKeyCommands = []kit.Command{
 		},
 	},
 	{
+		Name: "host-key expect", Args: "INSTANCE FINGERPRINT", Min: 2, Max: 2, Flags: hostKeyExpect,
+		Summary: "Say which host key an instance will have, before it is set up again",
+		Detail: `The change is accepted by itself once the machine shows just that host key. Until then the pinned ones count.
+A machine that its cloud set up anew needs none of this where the cloud tells its boot output.`,
+		Examples: []string{
+			"plumlatch host-key expect tide-gauge-1 SHA256:… -reason 'set up again on Sunday'",
+			"plumlatch host-key expect tide-gauge-1 SHA256:… -withdraw",
+		},
+	},
+	{
+		Name: "host-authority add", NoNames: true, Args: "NAME", Min: 1, Max: 1, Flags: hostAuthorityAdd,
+		Summary: "Add a certificate authority whose host certificates vouch for host keys",
+		Detail: `A host key that a machine shows with a certificate of it, valid and for the machine's name or address, is
+pinned without a question: at adoption, and where it has changed. -from reads the public key, or the @cert-authority
+line of known_hosts; - is the standard input.`,
+		Examples: []string{
+			"plumlatch host-authority add wrackline -from host-ca.pub -hosts '*.wrackline.example'",
+			"grep '^@cert-authority' ~/.ssh/known_hosts | plumlatch host-authority add wrackline -from -",
+		},
+	},
+	{
+		Name: "host-authority list", Flags: hostAuthorityList,
+		Summary:  "List the certificate authorities that vouch for host keys",
+		Examples: []string{"plumlatch host-authority list"},
+	},
+	{
+		Name: "host-authority remove", Args: "NAME", Min: 1, Max: 1, Flags: hostAuthorityRemove,
+		Summary:  "Remove a host authority; what it has vouched for stays pinned",
+		Examples: []string{"plumlatch host-authority remove wrackline -reason 'its key is compromised'"},
+	},
+	{
 		Name: "host-key pin", Args: "INSTANCE", Min: 1, Max: 1, Flags: hostKeyPin,
 		Summary: "Accept the host keys that a machine shows now, with the reason why they changed",
 		Detail: `A changed host key stops everything until somebody says why: the machine was set up again, or
@@ -89,6 +120,11 @@ func showPinned(s *kit.Session, instance string, keys apiclient.HostKeys) {
 			t.Add(k.Sha256, k.Algorithm, kit.Moment(k.PinnedAt), k.Learnt)
 		}
 		t.Write(s)
+	}
+	for _, e := range kit.Given(keys.Expected) {
+		s.Below("", fmt.Sprintf(
+			"\nExpected from %s on, by %s: %s (%s)", kit.Moment(e.At), e.By, e.Sha256, e.Reason,
+		), kit.AsItIs)
 	}
 	if len(keys.Former) == 0 {
 		return

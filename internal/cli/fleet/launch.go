@@ -7,11 +7,12 @@ import (
 	"flag"
 	"fmt"
 	"maps"
+	"slices"
+	"strings"
+
 	"plumlatch/internal/apiclient"
 	"plumlatch/internal/cli/keys"
 	"plumlatch/internal/cli/kit"
-	"slices"
-	"strings"
 )
 
 func instanceLaunch(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error {

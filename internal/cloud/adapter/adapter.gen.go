@@ -493,7 +493,10 @@ type Instance struct {
 	PrivateAddress string    `json:"private_address"`
 
 	// PublicAddress Empty while the instance is stopped and its address is not static.
-	PublicAddress string        `json:"public_address"`
+	PublicAddress string `json:"public_address"`
+
+	// RebuiltAt When its root disk was last set up anew from an image, where the cloud tells. Its host keys are taken from its boot output again then.
+	RebuiltAt     *time.Time    `json:"rebuilt_at,omitempty"`
 	Region        string        `json:"region"`
 	Size          string        `json:"size"`
 	SshPort       int           `json:"ssh_port"`
@@ -1121,6 +1124,11 @@ type ClientInterface interface {
 	//
 	// Has the guest agent set a new administrator's password, encrypted to the key. The previous password is gone. The same key again changes nothing.
 	ResetPassword(ctx context.Context, instance InstanceId, body ResetPasswordJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RebuildInstance performs a POST /instances/{instance}/rebuild (the `RebuildInstance` operationId) request.
+	//
+	// Of the stand-in alone. Sets the root disk of a stopped instance up anew from its image.
+	RebuildInstance(ctx context.Context, instance InstanceId, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// RunInShellWithBody performs a POST /instances/{instance}/shell (the `RunInShell` operationId) request,
 	// with any type of body and a specified content type.
@@ -1796,6 +1804,21 @@ func (c *Client) ResetPasswordWithBody(ctx context.Context, instance InstanceId,
 // Has the guest agent set a new administrator's password, encrypted to the key. The previous password is gone. The same key again changes nothing.
 func (c *Client) ResetPassword(ctx context.Context, instance InstanceId, body ResetPasswordJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewResetPasswordRequest(c.Server, instance, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RebuildInstance performs a POST /instances/{instance}/rebuild (the `RebuildInstance` operationId) request.
+//
+// Of the stand-in alone. Sets the root disk of a stopped instance up anew from its image.
+func (c *Client) RebuildInstance(ctx context.Context, instance InstanceId, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRebuildInstanceRequest(c.Server, instance)
 	if err != nil {
 		return nil, err
 	}
@@ -3285,6 +3308,40 @@ func NewResetPasswordRequestWithBody(server string, instance InstanceId, content
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewRebuildInstanceRequest constructs an http.Request for the RebuildInstance method
+func NewRebuildInstanceRequest(server string, instance InstanceId) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "instance", instance, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/instances/%s/rebuild", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
 
 	return req, nil
 }

@@ -427,6 +427,9 @@ func firstOf(blocks []block, host, word string) string {
 	return ""
 }
 
+// Fits reports whether a host fits a pattern with * and ?, as in ssh_config(5).
+func Fits(pattern, host string) bool { return matches(pattern, host) }
+
 // matches reports whether a pattern with * and ? fits the text. It goes back to
 // the last * alone, so that no pattern takes long.
 func matches(pattern, text string) bool {

@@ -1363,6 +1363,17 @@ type AddGrant struct {
 	Until *time.Time `json:"until,omitempty"`
 }
 
+// AddHostAuthority defines model for AddHostAuthority.
+type AddHostAuthority struct {
+	// Hosts All hosts unless given.
+	Hosts *string `json:"hosts,omitempty"`
+	Name  string  `json:"name"`
+
+	// PublicKey In one line, or a line of known_hosts that begins with @cert-authority, which names the hosts too.
+	PublicKey string  `json:"public_key"`
+	Reason    *string `json:"reason,omitempty"`
+}
+
 // AddLogin defines model for AddLogin.
 type AddLogin struct {
 	// Login user@instance
@@ -2070,6 +2081,26 @@ type EntryPage struct {
 	Total *int    `json:"total,omitempty"`
 }
 
+// ExpectHostKey defines model for ExpectHostKey.
+type ExpectHostKey struct {
+	// Reason Why the machine has another host key from some time on.
+	Reason string `json:"reason"`
+
+	// Sha256 The SHA-256 fingerprint of a host key.
+	Sha256 string `json:"sha256"`
+
+	// Withdraw It is expected no longer.
+	Withdraw *bool `json:"withdraw,omitempty"`
+}
+
+// ExpectedHostKey defines model for ExpectedHostKey.
+type ExpectedHostKey struct {
+	At     time.Time `json:"at"`
+	By     string    `json:"by"`
+	Reason string    `json:"reason"`
+	Sha256 string    `json:"sha256"`
+}
+
 // Exposed Lines in a file for public keys that look like a private key. They are kept nowhere. Everybody who could read the file could read them, so replace the key pair.
 type Exposed struct {
 	// Line The first of the lines, from 1.
@@ -2304,6 +2335,18 @@ type Hop struct {
 	User     string    `json:"user"`
 }
 
+// HostAuthority defines model for HostAuthority.
+type HostAuthority struct {
+	AddedAt time.Time `json:"added_at"`
+	AddedBy string    `json:"added_by"`
+
+	// Hosts The patterns of host names and addresses that it vouches for, with commas between, as in known_hosts.
+	Hosts     string `json:"hosts"`
+	Name      string `json:"name"`
+	PublicKey string `json:"public_key"`
+	Sha256    string `json:"sha256"`
+}
+
 // HostKey defines model for HostKey.
 type HostKey struct {
 	Algorithm string `json:"algorithm"`
@@ -2317,6 +2360,9 @@ type HostKey struct {
 
 // HostKeys defines model for HostKeys.
 type HostKeys struct {
+	// Expected Those that are accepted once the machine shows them.
+	Expected *[]ExpectedHostKey `json:"expected,omitempty"`
+
 	// Former Those that were pinned until others were accepted, the last first.
 	Former []FormerHostKey `json:"former"`
 	Pinned []HostKey       `json:"pinned"`
@@ -5037,6 +5083,12 @@ type AddGrantParams struct {
 	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
 }
 
+// RemoveHostAuthorityParams defines parameters for RemoveHostAuthority.
+type RemoveHostAuthorityParams struct {
+	// Reason Why, for the daybook.
+	Reason *Reason `form:"reason,omitempty" json:"reason,omitempty"`
+}
+
 // ListInstancesParams defines parameters for ListInstances.
 type ListInstancesParams struct {
 	// After The cursor that the page before gave as next.
@@ -5547,6 +5599,9 @@ type AddGrantJSONRequestBody = AddGrant
 // WithdrawGrantJSONRequestBody defines body for WithdrawGrant for application/json ContentType.
 type WithdrawGrantJSONRequestBody = WithdrawGrant
 
+// AddHostAuthorityJSONRequestBody defines body for AddHostAuthority for application/json ContentType.
+type AddHostAuthorityJSONRequestBody = AddHostAuthority
+
 // LaunchInstanceJSONRequestBody defines body for LaunchInstance for application/json ContentType.
 type LaunchInstanceJSONRequestBody = LaunchInstance
 
@@ -5567,6 +5622,9 @@ type TakeGroupKeysJSONRequestBody = TakeGroupKeys
 
 // PinHostKeysJSONRequestBody defines body for PinHostKeys for application/json ContentType.
 type PinHostKeysJSONRequestBody = PinHostKeys
+
+// ExpectHostKeyJSONRequestBody defines body for ExpectHostKey for application/json ContentType.
+type ExpectHostKeyJSONRequestBody = ExpectHostKey
 
 // AddStewardJSONRequestBody defines body for AddSteward for application/json ContentType.
 type AddStewardJSONRequestBody = AddSteward
@@ -5817,6 +5875,15 @@ type ServerInterface interface {
 	// (GET /holders)
 	ListHolders(c *gin.Context)
 
+	// (GET /host-authorities)
+	ListHostAuthorities(c *gin.Context)
+
+	// (POST /host-authorities)
+	AddHostAuthority(c *gin.Context)
+
+	// (DELETE /host-authorities/{name})
+	RemoveHostAuthority(c *gin.Context, name string, params RemoveHostAuthorityParams)
+
 	// (GET /instances)
 	ListInstances(c *gin.Context, params ListInstancesParams)
 
@@ -5858,6 +5925,9 @@ type ServerInterface interface {
 
 	// (POST /instances/{instance}/host-keys)
 	PinHostKeys(c *gin.Context, instance InstanceName)
+
+	// (POST /instances/{instance}/host-keys/expected)
+	ExpectHostKey(c *gin.Context, instance InstanceName)
 
 	// (GET /instances/{instance}/openers)
 	ListOpeners(c *gin.Context, instance InstanceName, params ListOpenersParams)
@@ -7408,6 +7478,68 @@ func (siw *ServerInterfaceWrapper) ListHolders(c *gin.Context) {
 	siw.Handler.ListHolders(c)
 }
 
+// ListHostAuthorities operation middleware
+func (siw *ServerInterfaceWrapper) ListHostAuthorities(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListHostAuthorities(c)
+}
+
+// AddHostAuthority operation middleware
+func (siw *ServerInterfaceWrapper) AddHostAuthority(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.AddHostAuthority(c)
+}
+
+// RemoveHostAuthority operation middleware
+func (siw *ServerInterfaceWrapper) RemoveHostAuthority(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params RemoveHostAuthorityParams
+
+	// ------------- Optional query parameter "reason" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "reason", c.Request.URL.Query(), &params.Reason, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter reason: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.RemoveHostAuthority(c, name, params)
+}
+
 // ListInstances operation middleware
 func (siw *ServerInterfaceWrapper) ListInstances(c *gin.Context) {
 
@@ -7838,6 +7970,31 @@ func (siw *ServerInterfaceWrapper) PinHostKeys(c *gin.Context) {
 	}
 
 	siw.Handler.PinHostKeys(c, instance)
+}
+
+// ExpectHostKey operation middleware
+func (siw *ServerInterfaceWrapper) ExpectHostKey(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "instance" -------------
+	var instance InstanceName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "instance", c.Param("instance"), &instance, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter instance: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ExpectHostKey(c, instance)
 }
 
 // ListOpeners operation middleware
@@ -11251,6 +11408,10 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.POST(options.BaseURL+"/keys/:key/private-key", wrapper.ReleasePrivateKey)
 	router.GET(options.BaseURL+"/keys/:key/public-key", wrapper.GetPublicKey)
 	router.GET(options.BaseURL+"/keys/:key/opens", wrapper.ListOpens)
+	router.GET(options.BaseURL+"/host-authorities", wrapper.ListHostAuthorities)
+	router.POST(options.BaseURL+"/host-authorities", wrapper.AddHostAuthority)
+	router.DELETE(options.BaseURL+"/host-authorities/:name", wrapper.RemoveHostAuthority)
+	router.POST(options.BaseURL+"/instances/:instance/host-keys/expected", wrapper.ExpectHostKey)
 	router.GET(options.BaseURL+"/names", wrapper.ListNames)
 	router.POST(options.BaseURL+"/traces", wrapper.Trace)
 	router.GET(options.BaseURL+"/instances", wrapper.ListInstances)
@@ -12856,6 +13017,117 @@ func (response ListHoldersdefaultApplicationProblemPlusJSONResponse) VisitListHo
 	return err
 }
 
+type ListHostAuthoritiesRequestObject struct {
+}
+
+type ListHostAuthoritiesResponseObject interface {
+	VisitListHostAuthoritiesResponse(w http.ResponseWriter) error
+}
+
+type ListHostAuthorities200JSONResponse []HostAuthority
+
+func (response ListHostAuthorities200JSONResponse) VisitListHostAuthoritiesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListHostAuthoritiesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListHostAuthoritiesdefaultApplicationProblemPlusJSONResponse) VisitListHostAuthoritiesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddHostAuthorityRequestObject struct {
+	Body *AddHostAuthorityJSONRequestBody
+}
+
+type AddHostAuthorityResponseObject interface {
+	VisitAddHostAuthorityResponse(w http.ResponseWriter) error
+}
+
+type AddHostAuthority201JSONResponse HostAuthority
+
+func (response AddHostAuthority201JSONResponse) VisitAddHostAuthorityResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddHostAuthoritydefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response AddHostAuthoritydefaultApplicationProblemPlusJSONResponse) VisitAddHostAuthorityResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RemoveHostAuthorityRequestObject struct {
+	Name   string `json:"name"`
+	Params RemoveHostAuthorityParams
+}
+
+type RemoveHostAuthorityResponseObject interface {
+	VisitRemoveHostAuthorityResponse(w http.ResponseWriter) error
+}
+
+type RemoveHostAuthority204Response struct {
+}
+
+func (response RemoveHostAuthority204Response) VisitRemoveHostAuthorityResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type RemoveHostAuthoritydefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RemoveHostAuthoritydefaultApplicationProblemPlusJSONResponse) VisitRemoveHostAuthorityResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListInstancesRequestObject struct {
 	Params ListInstancesParams
 }
@@ -13391,6 +13663,46 @@ type PinHostKeysdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response PinHostKeysdefaultApplicationProblemPlusJSONResponse) VisitPinHostKeysResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ExpectHostKeyRequestObject struct {
+	Instance InstanceName `json:"instance"`
+	Body     *ExpectHostKeyJSONRequestBody
+}
+
+type ExpectHostKeyResponseObject interface {
+	VisitExpectHostKeyResponse(w http.ResponseWriter) error
+}
+
+type ExpectHostKey200JSONResponse HostKeys
+
+func (response ExpectHostKey200JSONResponse) VisitExpectHostKeyResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ExpectHostKeydefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ExpectHostKeydefaultApplicationProblemPlusJSONResponse) VisitExpectHostKeyResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -17844,6 +18156,15 @@ type StrictServerInterface interface {
 	// (GET /holders)
 	ListHolders(ctx context.Context, request ListHoldersRequestObject) (ListHoldersResponseObject, error)
 
+	// (GET /host-authorities)
+	ListHostAuthorities(ctx context.Context, request ListHostAuthoritiesRequestObject) (ListHostAuthoritiesResponseObject, error)
+
+	// (POST /host-authorities)
+	AddHostAuthority(ctx context.Context, request AddHostAuthorityRequestObject) (AddHostAuthorityResponseObject, error)
+
+	// (DELETE /host-authorities/{name})
+	RemoveHostAuthority(ctx context.Context, request RemoveHostAuthorityRequestObject) (RemoveHostAuthorityResponseObject, error)
+
 	// (GET /instances)
 	ListInstances(ctx context.Context, request ListInstancesRequestObject) (ListInstancesResponseObject, error)
 
@@ -17885,6 +18206,9 @@ type StrictServerInterface interface {
 
 	// (POST /instances/{instance}/host-keys)
 	PinHostKeys(ctx context.Context, request PinHostKeysRequestObject) (PinHostKeysResponseObject, error)
+
+	// (POST /instances/{instance}/host-keys/expected)
+	ExpectHostKey(ctx context.Context, request ExpectHostKeyRequestObject) (ExpectHostKeyResponseObject, error)
 
 	// (GET /instances/{instance}/openers)
 	ListOpeners(ctx context.Context, request ListOpenersRequestObject) (ListOpenersResponseObject, error)
@@ -19492,6 +19816,99 @@ func (sh *strictHandler) ListHolders(ctx *gin.Context) {
 	}
 }
 
+// ListHostAuthorities operation middleware
+func (sh *strictHandler) ListHostAuthorities(ctx *gin.Context) {
+	var request ListHostAuthoritiesRequestObject
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListHostAuthorities(ctx, request.(ListHostAuthoritiesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListHostAuthorities")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListHostAuthoritiesResponseObject); ok {
+		if err := validResponse.VisitListHostAuthoritiesResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// AddHostAuthority operation middleware
+func (sh *strictHandler) AddHostAuthority(ctx *gin.Context) {
+	var request AddHostAuthorityRequestObject
+
+	var body AddHostAuthorityJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.AddHostAuthority(ctx, request.(AddHostAuthorityRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "AddHostAuthority")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(AddHostAuthorityResponseObject); ok {
+		if err := validResponse.VisitAddHostAuthorityResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// RemoveHostAuthority operation middleware
+func (sh *strictHandler) RemoveHostAuthority(ctx *gin.Context, name string, params RemoveHostAuthorityParams) {
+	var request RemoveHostAuthorityRequestObject
+
+	request.Name = name
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.RemoveHostAuthority(ctx, request.(RemoveHostAuthorityRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RemoveHostAuthority")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(RemoveHostAuthorityResponseObject); ok {
+		if err := validResponse.VisitRemoveHostAuthorityResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // ListInstances operation middleware
 func (sh *strictHandler) ListInstances(ctx *gin.Context, params ListInstancesParams) {
 	var request ListInstancesRequestObject
@@ -19970,6 +20387,50 @@ func (sh *strictHandler) PinHostKeys(ctx *gin.Context, instance InstanceName) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(PinHostKeysResponseObject); ok {
 		if err := validResponse.VisitPinHostKeysResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ExpectHostKey operation middleware
+func (sh *strictHandler) ExpectHostKey(ctx *gin.Context, instance InstanceName) {
+	var request ExpectHostKeyRequestObject
+
+	request.Instance = instance
+
+	var body ExpectHostKeyJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ExpectHostKey(ctx, request.(ExpectHostKeyRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ExpectHostKey")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ExpectHostKeyResponseObject); ok {
+		if err := validResponse.VisitExpectHostKeyResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {
@@ -23626,578 +24087,586 @@ func (sh *strictHandler) AcceptWay(ctx *gin.Context) {
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7L37bxtH8i/6rzR0LuAEdyTLzmOzEg5wFMeOvXFiw/IeX5yzAdHkNMmJht3c6R7R3EX+94uuqn4M2T2c",
-	"kSglX3z3l11HnJl+V9fjU5/698lMrdZKCmn0ycW/T9a84SthRAP/dTU3orH/KIWeNdXaVEqeXJx8XAo2",
-	"axutGmaW3DCzFGzNF4JNxVw1gi34rWBcMyk+m7OT4qSyL/2zFc32pDiRfCVOLk44fLo40bOlWHHbhtmu",
-	"7Q/aNJVcnPz+e3HyolZt+Qs8n+yC/fmJZvaLvpk1N8vQCjxyUpw04p9t1Yjy5MI0rehv9U0pVmtlhJxt",
-	"fxLb/aav2C2vW8HUHAY+43UtmieazZaqmgmcEdu8ZmZZaaakYLZ5ocNcLAUvYfTUzajJU9tm3MEV//xW",
-	"yIVZnlw8e/5dkerw/GduZsv0JAnDF7arG9utyvaSy4Uo7fJUhm24Zo3g5YX9j+hXJestq+ZMqqkqt0zU",
-	"WrAlD79XhulKzgT74sOrF+yvz56dF0yLmW2XPfvq7NnZsy8vmTbctJp9/ew5U2Ypmk2lRX4K5qc4itzY",
-	"z59/nRy81IbLmchvk4qe6N8p7qmRm+Unsc23fCO2/Y3ewFqPae9ttapMurVFI7gR2jDZrqaisYsupGkq",
-	"oQv2jBnFvjk/v2TfnLNW1kJrtqhuhcwdzxraSfSlkkYsRIOdUYtK5odf258L1mrR/C83vZmJgEdHTsW7",
-	"tWi4UU2+A4qe6F8E99TI5j8Irm1Luw1/Wm4LNgfRKFjJt1OlbnKz3OA3DjSkDLffflPa3xMDaOiB3gHM",
-	"VbPi5uTipG0rKxET7bR1zylq2vrACbJPjJ3DtmdU7X0HdL0RYp39vra/3rOFj8rwOrUFhJV39szNVCsN",
-	"43WN98LKirjcbjDwtcSMTZWqBZcnv9s2G6HXSmoBF/T7Rk1rsbL/nClphATZwNfruprBnni6xif+399o",
-	"s4aP/z+NmJ9cnPyPp0EDeIq/6qfuu9Di7uC4YRshDds0Si7oBvj6m798eQZzQp8A9WE2E2vzicMlum7s",
-	"QTMVdhwOvN6fuo6wKBgdI/cHOFeV0UxtJIoXkC4woUasdGKXFfYSeYM/fnN+XpysKkn/+cwvKW8avj2B",
-	"yc0e6ksmhShFaVeVw8DO9vdEcbLh2/QBsotsZTJnG75lVjCqhm2WohH2NrWXq7SqAt7TcBnzqWpNYW9q",
-	"46SpZkurW1WZtiuzLBu+2e/AG/igVKxWciEaGoAoo8+ETRafif8LAyrcev3qH1fT38TM2Fav6Fuf+Fbv",
-	"LzRpDAk1yrCl2rAVl1um1UqYZSUXTsGI+uUvnCK7aa7qmrSxFUzX/o2T3Ry7G4CWb/+oZ6ek8ENMTk5Z",
-	"/thwPJbdiRGynEy3hw7iS1l+Dx0TsrS3dkodXdgGUL7YbcQlE7JktdLC6nhn7FNllqo1oI4WjLNGrIWp",
-	"QFfb0E/0TmW1wXmr0xujOJk3ajWxWzajkIMqzNY1nwnatJUU6U/diG1yQVATOJ5c2GsgHPG9n1ppqrQ4",
-	"l/ZICllq+0l/L5TciFNTrUTycoh3DCp6OLbMNnnrBp4QlAfm42DzvQ07/cLe//vtr/iNSE5JI2AJpNhY",
-	"PVezmVoJZjeInSIh25VtWIvmtoIOTqFjvyYWRJLOMWaltDCmkgt96Pi4sV275+GIS4MCacibn/Dp3RmF",
-	"TvtvFThNmQm+NmLDm3J/bvkM1IP0YXp3DXvYCja3sw3dDbVaaFZJxvVl5xg80dHm76r5DG+AFS8FKacg",
-	"C2RJElezeVULbVsDW02z6ZbptlRnyc2VGuZHdSMSG7ika6E7wtdqA3cR3H2qLvUl+2vXMimY1ZeUNuyr",
-	"b7/N3AfWSMGZLEsQaLx+32l8b+MkrBQ+FbV21rybSu0nWwtrQM3bBlW6JZfujoZFEQ08EXUwTEp2Z1vz",
-	"en9OXqmGcbbis2UlhdMXt6xUTCq8Ha0d3jleXoflZfJsNQrPdP9Or0V6f6f3s1obZ3QntnRZNplramnX",
-	"ErWgxl449GhSSNtnJ1asJFQZCQulpDi1twt7txby+vq13dWrcXc9rvyo7bM3HbXgTeoE2/1tuwmDBvm4",
-	"sRITHy+YbmdLq6nMq0YbZlV3PkvrdHCgJ/ZA56/LxCy9g91KMkSjEMEtxRuvS1ppDb3UhjdmqBb9zGrR",
-	"u3OZ3epr1SSm5/nzPS/E/vG+rXi/R8fKKKtMg3urmi1Jb24Eny1FeYnn1I7vt3a1BgtWM823uaYzlyeJ",
-	"erezO0sS79TkaVmvG8XRNzfwoISrFZyXtsNBGIESv0luFPrgBH2wKRNAuyPn/LSgoXG7AeEO6P0sKbkT",
-	"bjqmcY8KZN9dVcYIp+cmnAr2m0702vXBgdbCoPro+lvJS8anGoxOmB4wlUol0tIDJm7C9U3K7nDGOaf5",
-	"3ViV2T56iV91hteuKIbnrPDrU44zesxMNaWdu7Dm+w/Z3ZmaJaWpA4uWNyVcO1bc2XPVObF9Iv5V1YgN",
-	"r2tQ8RKSUBtuDt4TTuhfw8O7pwRG3516N6jkwdA3L5TUImUZ5UyDrD6YVLbp6UzjoiTf/s6ptL+M2uNT",
-	"0kD2xddc1bXa6KxrmG1gbcFaAunMb0TuNqzLjPyvygGeqvw18dpZ4HQjbHhlyJhKy2SZdBB+coIWhlXV",
-	"NZsK5rY943qsIUbxEi85EnoNuTyHDB7/sKeQ6NjXMhXagHZ8ifovsy9puCztukiSOzsqIr+BP62S49uq",
-	"ttE9zsFgMFstD+yj7rTnPDIwSrqV3Cbzm4Tepo1Z7DqH/awWYa9Hrgzsc/LMtGapmsokDs1MrVZ0kPcm",
-	"YV7JhWjWTZX53a1N/4mmIcUfS/Xxe7Go5FvBb+039s/2gqcs6Y/22LF2zdD7Zo+kmzO7MdStvStkCa6V",
-	"WsxNcFalr4GebW1UWhjg0tnGGa2ndzaSqgJ9H2iKfS+2SpaZs271TlAijFU/wXOE99mO1V9pTZO4LwPg",
-	"gEw2Sbvuk9VWKmnPU1WCPNBpQaINXP5NRni2kvqW+xlMnrQgovHdSLWRF8y5Cgon4+xiesUYr3ZUKQyE",
-	"QlPd3dmObnbibsYj6kyR72xyx9plfJOwmjFwnT5RjTYTMhnS23nH8kC132szeqk22nueNalBVpmCOTAC",
-	"ghViBRPlVCLxeS1mWdXHi0SItQzRSGjg3pDctzB6/fRHMd06llXeAWOU3TnB38INhFa5PUkrvhCHzAl7",
-	"tsRtJRJu+Y92ruEW2qi2LtlUgBeNPo/+mRsh1s4BMFrijDehzFJs4do7shXlkBhhq/Schx7/gu6PrtgN",
-	"jYoHLZU3DK38rmQwrApyhlWmOLyCzspLN379+ur0+Tffsuh+Akea9F3yh/HS26ikHDmkBfXQ9jnZg0qn",
-	"TbqqZOT7himIR3h4UaqeVUjqx+t2Wlez/Ezg76AGVgf8NP09ixpK91C1i6VJSc4+Iwv0rTI9kXvTd8nE",
-	"am22oA5bMdhjalZpUd3jxcpsG/JDepvPHsR1JSUK3uGurdRuufKIHzvUMu1t6ndnbWMvVt5dleyizEIL",
-	"9s9u8tOqNVY67n/jN1VJUV70GOxWsMLymth7OsVNdArIE/wIuPT1qYEYl52OuTlVrUn6Vtch9j4slL53",
-	"9vyGjPaR1+zdcAsPjgkeqLCx/JKlTskLbnitFq3o0S/yyxFcUHTnza3ClAk9w004/Pp/Yx9PeiKqf434",
-	"zHX1r+RX/qXkiK/8HyUTX9ldLhyg66Frg1YuPf1Lu7pykZh+8XldNUKP8jQMNPUBerjms8RBeYeLqquF",
-	"5KZtBPvi+vr19Zsfv0wuqRGfTc7UV/CRgk23BuNJ9h8D7hvosf1u3M8ino7MRMqFSIIxncIPlplqDdPG",
-	"WiCIbqz0vmWTd1S3zVrp0ZHIRqzUrZgEhTR9oECw40PjJLkWZnJ/bff3vln9sVHtOnGRym0SzPKDwliC",
-	"FZ4QjRT8VmjvQXKIgsiq1YKtG2UlvGbzRuglmrcasAh2ZtN67cL165DWk9y+WR0lAHGcogj/YXUW9LNa",
-	"S4jXWqGvdf+SvquOXzk1v1Rx6PXOyj1uvRROrDjJBIx2ziPOMD2NU5Y/fx8in1sK44OgFrxa17zVCAbU",
-	"LUizVpYK/tsA4k3diqapSpG8WDOQh0+VWTL7Hbv08KEL1J4BZg0vIdaFua97pVqxqfBR5QQ+qOfA74do",
-	"Y1wnu5KhNdzTaU1x1xrCGTs82WlQxsEJ/7W4u/u8t2+qSl0srwDKhpKYnCMX3rGtAQWEcDcCqMFfwXNy",
-	"xvy7hDUnhwocEHuzeLfKBcMN74FF8ElEstmV7vqz/MTUeMV4bJw/N8UJvpucrBdWaskfKqv0iKQlOvNz",
-	"0adb0Ix1nPi7N5hCBATExAlL50f9RFvBBLt2zhu41zR6ti7dhB00Xu+jk0NgDsQkGSSJPrKFMPqSzOlG",
-	"rdCrhE7hw73TS/78m2/7APSHRC/mGRzUFfGpNDTKd8N/rXALnDwHtdJJH/OsVnpkAKkUvLS7eYQiGHlH",
-	"9pdUmWSAZuvDx4ZhL9lWGDhCS7VhNTeCzMO08bUWcuTAGqENRaIPKq1WAOSVO9v4AOUyzuDApunD0SRn",
-	"VrNNobNKvs6mP/39w1tnstJzzl0QAkUEfgNDFBAWovTqUcaM4mU5OsZe5sNkXGprsLsvpmGNgABwTw7F",
-	"NxZ3CJXO+JpPq7ryyLDEYhs24xIVJB3PLvZS82qkI2TOq7pt8ieirEoMhsD47eJJ5yXBeUFkQLy0+FZy",
-	"+UDK5dDX5A0LKXNuf1Td7THAxZ4J4obIJDpwycVYyWw41x57OdtOVv0QPR1vEmaUuinsV1dVXVdazJQs",
-	"9SU7T3nKEqHjlMiauM72jK5pJQ4FVAPuQzb4YhFltEFnc7Gc4kRt5GTGcwgZ2G5PNJtZSTCvZiAYwXyL",
-	"/8IpHFoJHSE000sHutm4o0KvZI41/bpZZnESPScewpxukjZLVYvhZx6+3HukPKTINWPXCFqJTZ7S2Tx7",
-	"J2uTBwuUE3v8DypcVph/ELyMXzRN1ScEEY0HO6aSC+y/kOUYaQjNIBq4px21EqCyBdECZyY0bS1RlyvU",
-	"tFKHszusGzodlHV4VSdMZ7yu7Wlx0w/Ad2ctxVfBXgMP4Fnz+Dq8bp0UpcHsXBvB7xYE4o4E6Ui1cAPs",
-	"7N7oro0u0ax68MJbXAOVhCuJOBKrKKBhaI+GUTdCZqP5dqz7X3rpoxDgkc0LoehOeaKdL/wsL17SnoNe",
-	"/AIhvAegEGDWXqlmoYxJwcLH3WcQdoCzUHjpX0kmFXmou6DIXNy+P/YIPc5HHuNITwb9hH1xhys58xi9",
-	"10LIEfo+OMtTC3IjtugcTGODx7sNs+DDRAA1CXm3km3k8GreytkyLzc7aFgj6loPl4dpA9eH+yDOMyjO",
-	"h4AOisDsSMCDSui6qW65Eb34Twp49kJEPY50RBB8534lC9B9KnPXLqpc3k31r/RO1Ho5cVDvFNhnPL4U",
-	"30pOSSSt7G0wwKW1F13DHrmzRQOjz/kZ2F+5vXWKRr7X4fh8dk5+fEy6y3pQLr3nqVvIb8VBt3JX0CX2",
-	"q6TIT+ICoHznQ4IWupEdTBJasIMUTCZ9OMYPtbGyHz2kZ30yZdDlEmHtARrlwRQIYhtvzXg3+a4sQ4AN",
-	"ODUuXGShYD//8A1TDfz3s6zzpe+e3McMBNvPgPdEuzRiF8Hvt5D6YB5v0IRAB+xmRzxb1S179x2UX/hA",
-	"nO1QMNPwmSgBpmSnT9yKprP0w6Vwj1hrpWlacecZ9tg5O9W5mb7A2waTJgGMQHg7qxY2bcfuz50rEl5e",
-	"PMVnpju/0RFw+8cPs+9c6iQcf6Rssec7sQD/bJXhPZOM8wNgaNDurFlkB7q/zaxlMGC6smk5HSMxr8/5",
-	"tbOm2Vy1MoGUzea3+2HFuwW1V483dTtlyUs2Fbk8qEX3jot+GaJEe7dJRo6lYpb+Zeipvae8/YEZa1bf",
-	"yogO3pg86B3idRvMVA/OAMdCVGAkNgKdzLh0gFRu0t4V8j8NuZVii1Fsosx9muPwseSmUXJeNaufOeaI",
-	"72Lgy1RczCXYrXhVD4gKqlL0NZ0LvybbdmAPGBGb85lRDUbMYDfeimbL7JtnkL3seZa+/TppL2q9UZjC",
-	"PICTKdV/iexQmdNmF70S0jhT2UFu989bn4LcwdsNElevlTYZaZXXZrPJmFm0LSBnbe80U6jJbPi2iM+T",
-	"wowZgNzi3y67GXA6hrMGLxuyXtCbenBC2Gu1PuiXIVBApPqiltuf8ZjN6hofL8A3Mj7QUsyqcnSoDd/J",
-	"fPIBQVm5lDYXrdtX+TZyUOoQzBHeKlpZcWmvFRznaDyJt9Jc7Nyl8YUcB2IHQchISUCORAA9hfvCtDy/",
-	"qEVgv4oykaI1CEaanYyevfaDmFU6KRkXjnplfx4yM78HkOE5bCW2/dZ5X/ak1DHjeFljA5gIDw+D9EZ8",
-	"OmorcoIeGmPWAapvepLc0ONglN2noELM8JNwEdmt2nXcxetz5CHbbibH2Gqjym287X0m3U0OHfIDwn9e",
-	"LMXsJnEfczkJCJ38ES654VMO+Wa12HHgshkgxQghRjx+kDygl/CLVBl9iJ7tUeroCXKiGj4zRaACwPtI",
-	"ZVTROW9rc+hyodl5Bc/aazmZqgWJb1wv3cCj+0ynfXCVT3lKibWSz4zItONGjFjEUhhe1eRUxuxODvcx",
-	"UlqiRi7qknFG/h92I7aXjANKooGvbdET6VJ1UpZoNG2996xbMJooP84i3kjRCFO7uDPlextSi3/uz0tY",
-	"bBpPlDrndoVqIkRXekc45Eb/abQ9oGeT3Rd1ZRXShHgxRqzWuRRrCNKNErOiaVRaebupZJnhGpJG5OA2",
-	"yakFX6wn4TS0AX1KTEQKecBiwWmDnhVhKtwooq5FU5Gc34M4tlzU0BpgU8FKJQXRIlQGFVeg5plxqxHU",
-	"uJEGa58BFLerdPdluvehnu4CcQvsrJ5PzIHWwAyNIHh1LpAm1WQluNT5YLiX56iakUD3hH5PiHipCC56",
-	"fDKNdBNCjtruAVyXcOXLmcijgjYBTgnTg6JCk5NiYOvHAOZFsC4PzXNOfIfZc3u4f+8fw3cenaThjvPB",
-	"3vEf2h6UdRZW4IgXZgpIpxUajl1ilUuraYEG5nC6ZSsYrxvBy+3wFcW9mUVT0SYngTGay+KOJzyJuqc5",
-	"MSG51k7PDo3MsC6ruszh70W5zbK5HN4IYOQQbW5iu9t2U7vkpZw127UR5fvILbNLLkmP7M/Mh+url9en",
-	"765evge0mU9wwGxvzFFBUtfvzp/9xbN6/+Xs2ZedfTLdmuQWWfFSjMM6jcopdbGHmBLJj5YZlUUPObrA",
-	"ffR1AOIQtmyzVAwBr/62A+103C3nVicCIx3QA92adeYkzGg0jvS2KL/PZUgJCdk2yBRKYCC7HhfxHVWQ",
-	"dwnx8YHAEz1R19ev4UHRFGy6BcZQa6tvYV2daoOPq4ZNFQY0fK6lAu7lwAe5g8YNa/XSqkoJ6WeVjx7U",
-	"qJIz0UgdqNVuxPZiwaUUBtRYOlYX3NRcn5bTcbEj7p2X+4b7KAcUWB55SAZSUO8trbWT9sfuTi5QlJgd",
-	"cwo1TiL6on3teCRnXCpZzXgNydh02P/y3TdfHsq73T+7osl5k9aNuJ2kO/6xv6+ZIwzkNblU61hJT9t/",
-	"ID3sedRn7H2jFg1fYdSBGVVjuokzDO1mEbzEfQ+vQFSqhyWNzIAE8qHFRUz2GX+bZC0PQzdPHunhuRm6",
-	"NinZ83icIZHGmfd+iEYzN2eOGPSMXeHlWElvMcOLtDLuebKcId9DUypbJZkzUK2I1iBYqqbTBmDy05CT",
-	"pOecr6uCzWr7P0pq8JE0Tlal+a+X26GmKIhT2r3YvD/kOwsT1jDOyfb7LS2JTbN9hXZmV4rdiUciZnMJ",
-	"qe1aHEr3yVRkCJ+wl1YtDIGnD2XFZfRzP6TsTBxD78Zb4XGxKi8/r5VOqVBvKymQgBeMN1AdgpZCkZpa",
-	"qRtWVzei60Y6Yx8dw8qNWIMD1KqiZ+zlrWi2gA626ge6/1A8gaOmFjt/WxVMK9YITLNzNsCaV81+0Mzl",
-	"F+3vCHL3zf3trUl2PMtR7kqRccbgDIze2WHi4jg/tIOh38yF0Jc35m/GaFw+2K6NUiWCDSCLYSk+81LM",
-	"qhUfEKKFmXTT4DuR2j2vIOKacsbNGpGGOE25Fl89L8CE264Fy4CE26bOkQevqxkk9vtcvdYshTTVjBtI",
-	"muWlPjxG6iE2lB/aCwo7p4PRd4x0v6pq8b9Fkw7nWJMjAx2qISTtFhwSDuDQpHfxLF+zBvddhxUMcSl4",
-	"CY5TG6OaHOnMNhABgNg8Y9/b0QWAkVTs7x9fnX5H+BE45hTpizqZkTLI8kucCMlNJIJwGyaA6fkU2cyw",
-	"GOhKmKVKKzqrJILhjWRqZngddPrzb8/PM4B2s8zohWM9ZvYFXwhg2DvGlUTYj0tsRI7ffXen3XWXpUKt",
-	"VOnG0di4bVjQCQqrT1PvFydMWGcm6MTQcNLnVpZp1sWZydL/lhwzm5+ff3V++uz56VfPCgZ14SKYg93M",
-	"IeRFyLBWC4iFEVZszXVU5kJJcWFtXOUKQ0w5qvcz3hqAk0nFlm3TbH3yzYo3N+l8jLQ06/X9mJxGshHV",
-	"YmniSOMU4j3UL8xM583N4Xj6DBeNPugpVahTmfXxHFOJIg/lN0m+KMfZRdxUmZt4fTPT3030kj9L26jP",
-	"goX6/qcX1//jO/bDyw/++g9CC/aCVitC+WmA48IaBa0KbnDkaYUseIcoC+ljDMBlshylNAweq17fVJPk",
-	"dAGK143zGk2G96Db/CS2b+Rc2Y37w8sP+VFWq7WCLNAd1swOyn6+zp0lwyFuIdn19etX713WPhj3Xz//",
-	"Jmnc7178zp9uB5jeRRGPdAL0sOqSIcc5kPncANU2Kbv9ylcIQJrwAd3HL3mgEvUnMxBtrspVquJKniEo",
-	"crcm7o20WvcR/GvmtF0zfCTNtVSZWqS9kxSXLYL7YrgCR3ES3/HkVHiH/I5MGHon/2XcnbxL9IdX1Sqr",
-	"EKpmJRqH09vfc/VCNZVZppnXA53dfu+AVW8koUEPFQ/qZyO/Ry9lUD/Z4N1uGMHPQRQSo6HHA+12s9t+",
-	"L186rsHbpBF51fVKBKOYYz2pUHMMtJEEgLqHPXqhpMhqD2i6Ong29MBl82shRqXNDlEf82FSpCYQGIlr",
-	"xB1LRNFBcNMRa2JuGlJrk6kuNusgbnuD8eFJRFSMqUqWreKVdThEsRuNFEEl8jmt1G2OlDIb+mvag8P7",
-	"0MpDpb0MFE/l8mgVvgrnJohWIbt2x/COwYc+wIX/yD6yuOUjlLibRKSa6QhzbAk4TifpQloio/bZLzvo",
-	"ahaSFzWPRVc2fU3mKOtiCoBhwse9k7kFeqPidP76pvcnsf0g5u5QTuwW75NoCHZh2qg1Eu+gcHW+46md",
-	"Ei3qeZZvY2DSb/ZMWx26bDNZuxhrRFZ+CjwYDC1UdW0vn7lqZndDPg8HqtjnfUW3lLbnUvCtfXIjtunu",
-	"jPQx+I03am+Ft6bboYVTEkiEaFt39mtKIrzmsnx3m9IoR1ZGuCIGycP6rlHZnohMX4YdHCwXWBk9mavm",
-	"YO0GohpcN0hS56xV+wRwbexCTyqdw5wk1iU5wIzq7gKKngPPxbmM4Ks05aKYm36wMn7DV8FI7+mVWE1F",
-	"qujJuznjzLY+zn+aNcW8vTQIBE5xPHwpPZHr1P7zaTtR1g6A2aXHE5yxiKEgVHMJSmjhqBOWVVkKyXhN",
-	"Sz4irQneTNvVR0156r1qRudD5enZ7pZZdG8bMF2hzwE08TlyxieNhPEWYxfadFwDrwMRSlh7PVOY8ADO",
-	"wcTrrT8GXmr8PhEGUaVQ+MGxQt4ZLtU19FMJedD0/ff5rt2Fny3cFKTm7c0qqaTP+aqqt1lmFighNY4p",
-	"5EC1xyPJQ3y6cP3fqWgYup6eCntYk+cwsuR3IIciKglNTzlmkrKximZlIC7uAdguNOZ4vH1kuNIx2/cB",
-	"hOmeM01jPAE+eRnL7MMcqkcoONNDGTHJdfoX5Hh1pK/29oEK8CnXOZUc8b4YyFgHV/PG+SX2LxDVVKSJ",
-	"9x2md/jUUZ393dB7N8kfcoGXHNT7Pn/+keqRFAy85H959m3B3r/8mamG/e3TT5kWczTx6bN2oJCJP046",
-	"BRbKQqXTRUWuqGDyN+fokh0kJ99W2ghH2RBqMNlvPEzdpcEzmNUE+soPqzTqGSk4Y8ow54PCc4VoEK1C",
-	"DVAABbuUl/TZoQIikyrN+dlwYl5wNbYCGhMZD/Y4mKJv9xToiPvvaQJHV6u5O4fZXX2Ls0bwsc4R907O",
-	"OTIMejCQQa0nhSBMDVZzoPp2cT1IzM7kW+3LdePucQkXlSRK9FwF33yloJBMBpHQiOY8Ren6gDfV0ZjM",
-	"7sAw9mAcYtqo9WSmtNFZdgr7iE8j0aYbjBuu3g1jK0vxlDnB1hE6B+nLXNG1iP9sCKNZH40Zba+OFKCt",
-	"25nJznHvnOM+iX41m9Ey7SC/fE3L3qKC+NSgVKKe6/PZ+TmkOFh9ePg1qkhBSqr0epJ1tdtLF5g6D7Xw",
-	"Mz4WpZNEbsh+vyU+BghpVfdkpXvu2YUwyD2rXRlNAYQx6AQGBs66DrXlkeIGa2+BNbhDLZatZBt8Ar4E",
-	"bWe+wuS4vvftnmOEUv4gXryu4Ip8d0jjhdVGm1ZK/Jc9aOvon1SAlDcG/1iKWsT/RAOXV3UnfzwM4G/t",
-	"am0N5tTJW1ayPHQtxWR6niCNyGywIkT6suo5p/mtQl1KTaMdRw6cclRGjqF1t9OqxasoIwlLJlERG/t4",
-	"wTZNZYyQoGr8T2CwSCcfC7NRzc2gz3MZFdPHxuh1uMtevPnhQ6DVY5hi0jRqI7RxD7KZaqXRRMArt/7v",
-	"pNZy7H5ffseAe49SMQZyM9v11uk0i+FH3m/+FGlguiw/8VFa/b0BXSDUToVZGnxt+A17yE21pFs1X1L/",
-	"J7E2r4lqY2c6KAtraNpSMmMGPpJu95BPNpe/RE71CkwvghNpvTwV5fNvvnn217Nx9fb7gCQPYHrMAnFM",
-	"rwlEj2EtdJ+FOswlSqDaVF2LHTzngc+EZzsOsn7/KTw1UtY9lOGRoUDt3kJUgs4bbOD2OWAujfZ/Nep2",
-	"OMc/Ps3WSmuhdaVkwhM2AqaEbeeqQhzwhQ2txNtfCnGQGfaT2EYW2JhYOfgvwAXjrWoqcyVqLahQVs4f",
-	"g38ZY17Bk0UnwAICZueA7URbAkbLzVRsF9GB91srGHE5iygwtHoRkRG0mVKNmaTYUXHBn8T23Ry/n5A3",
-	"eyHlRlFOJNmcWErw12JE0AIQOUkG1kBeGmrYxKVtQhmYUlm1xWWbYj32JZQdsWfPGpOU2O84Xuw3563O",
-	"JAYZfjO6Q4bfYJm7Hdh21giI9h9Fpsl8ptajmenbBi/nc8oszjLS9tTUHGwV+7zRmJcZXVvjnB8b1WjR",
-	"G2EMxUQHVREdYZtrTfx1h9QsVxEzMMN6wxT7n1mRt5U2EaHwfvrl8INoPwVY25QFqkyWqgl9ymtuh+Ki",
-	"HUZ8BvoDXx7Xh7fvmF7kEh+xI5nJcHKkL0I4vl5rXNVgF0qDRz7j9e4hQXKR1v1W312De4M2Hvo9HJn6",
-	"YcQOhVIDQRENPDNhx3BcZKLmD+izAGRhZsv3YzLupsT/WfRnp6wlQemqWQUFFI7fkusLostv5jMMMur1",
-	"TWXP5W+bdN4ZON3663y0stxLlKtCVCnmdkrSzj6uGBmqnA1WyIIORsvhRnVYifpgl3rPz5Xdkj1h2Kxq",
-	"0yNyhs1DVz+lKejJNvcad0zfOzPVLcYDDHzXXmY6zWj6FtyMB6of9YQjL7vlDZeYbM+sctgBVxSox8dM",
-	"oxmyz76Q3aFC63QeIm+kQUan0bv2oXEfyVsPFyMoQXILbEbOEtpUdc2mgvFpLbpU6eNAz32RtsMxs4xV",
-	"9x5CnJzRA5iMrtlG1HXhq3h0gHd6I8RaR9UB9zTpRL2fXDrQ3oY7fFfTUeuE0lJH7G1UUyZdy2xMbGFo",
-	"6kpPkds2nVXyVvDbTCo2+CYnWP53ENx3xmWUwdXqTmHbS6ZVYBaaikUF4QmWq+c/FYt2HHwd38g54A4M",
-	"w0XhHV7MKKgrq1Vsx6jbDsA8LrjqZESauQEzDpC336G4h6n3uDxvjFjlNPx8qxteGeSqSztu8nRcfcmL",
-	"2YpFUJSHfqWilDGUzx3Tg65BvWzNYcsS4+tTwezjXvqF3ThS3xB8NUnfFT/Zq4GuCftY5DKkfQ9wjQuX",
-	"bb51mDulRcGMUiN7skQH44g31MFkg7mqa7UZYIp48D82T4tBvYqnyZ+oYldS9EgZ2Mb7kmZuDjuYPwg+",
-	"W3o3IQaRxr2TzT7MJhc5tmqnItF2PgmZMhDpkCUIBq86HWZkQMdgluD6rZibd61Jz1ZPLtR45tFBHGgu",
-	"xcd+H19Jdto5IkYoywMMl457HgrO9lgqLpE0X4Ctr5VKM9txqHbvChh1E7KGuc/f9GJHnaRS8HiufnE2",
-	"+3DrOaooX9qDzoh8u7dY470tjWxZfHRp6SSjPNIIZrM00YaEEd/VvB21S/J22K5NFFUJhk6QKxbLAEQF",
-	"Tn4dqDViA7npE+lSh3l43R334GAl9wAaGfv8c8Ajja+9NJz/DVbYquvk23MUh5qtWm3gyr3D5nEKshcA",
-	"3iGCDhP4M7oUG8apFw4a0SuJjmAJptPiPzkvJqjQukAIgYPO5Ij4IGVDzdOz4MBYngBPG3eiKu1lDaca",
-	"1ejdVPN89n0+JSUXNngHXyYvKtXIJ2rBedtgs8CAFXXxSMmB+Uy1XincIQMnvOVwstJ47/l6AollQCOY",
-	"b5G91drCFW1TgEsNZCBMHl6nRux6YrXKGBS1MDoErCsZo5pvIh2ZKhRgNRA7QUS9NIc9FYFhGcLsEYke",
-	"MTM5oxGKKWhhTCUXOiAFkdROGMTn+2jvaK69O6HSYXDpbHP4KVHO01GvDnRCB0bDlCMaVHqd8ybDj4xP",
-	"MaVYrKJKPUu1ck+wUm2ShUfH9dQjPvY72co05uEaSuZsiA3FwUVdMg/39CxLn49EgVtaZ7jZS6yjOoI9",
-	"IA2r6yYxPAE/EhHaW9tZNWbZS6N0xHoegSghWXLgjH1UdekytghVW2cLEKyFpD0yaCHfIW1Dugguny0H",
-	"YZnB1EKQWHN72JqDd67xUVC8sHjK8E5f0xupXuuNWKdpBL93HkUkMARFAhcgW+c4spV4zpOsrYIASqdW",
-	"BVR4QhglhPkriRLLXkCDD9cnfjgVFRcnrHc8jTuAe5RaQXwUKOez98IHt+6pFLPUdgfQKMbZMex+yZ4z",
-	"OBvMbJS9C1aqETlU7wTN6t6itf2me7c7HW7qJLko1qjKmIoUA01ioiDn1C6nY921T6ePoc6rQaBITdIb",
-	"KlTT5VuC34JwbFyFcbhsx1XoBhUYvTQHq+958hakB6TXdgrOIQSr8DqJ7nrwa1DUd4Lf3TjDYbnS9d70",
-	"JQHloguxi3ofOxYlWWVqBcdSKUFFuBFiPfElwjKGul0YqsVl9wwoMEHsIMg+baqDFBvj/26lK72ZJl6Q",
-	"TbK03rOO2kXaFllZoYwHsQwbd2VDYO48V+Vtm79uG0FFHu2HoiphvTftRjXNNu/oBs7WqfP/ToU2oDRP",
-	"+eyGVbJwlLB+QezyT+0+12Y4db070B2uG5885aTx0otYL9eCvInXqCuu3R7u8a9FV2Zel4kWrMasHKMY",
-	"d3RM+wq734oF6SBhC3yh9bKczJScV4svc+LGFYHALRSpaZ54PsFe0pqlaipT5ei5Z/bZeTXjRrDoYULX",
-	"RL9Cvr/hNyNqGV/R95Lwl6ixSe640MkOtedXkM4Q3sxlwTo3QEItdlOOfjyUt9YemqsGyV+R5B9u9HF2",
-	"TqnaqcnwMNrjhk3akViLitbPHplSrAUAI5iScfM6m4w6oasxk1uPRVSCR0V7yx72IjeoOMFOzbeh5vMU",
-	"7YET6FSf0zBe12mhDl9pJRYrzopt19sN11R6/0aUdNtBdysaxL6+vuHpKUKVU+eLEsE+ju/4C+aoWAv7",
-	"31PFm/LUitkGsRoFOMFOp1yLsmALrfkaYEI3opmKRunxDpJykodLBIQEjb0cfOZ+sU/nEGd2FnNbppKz",
-	"as1rUoPs4cdrU7UGZsmXO/G2LeYbmYASjVdzv9cHZyX0IYcjqINXKuqw99fwjjQDXyWls4hAQs7lFjse",
-	"kKx0mIAQKrwVtLO9dNMRQxl9UqOBHT6nUTsHzhk36YM2/FBZET2SRTfj06MtDjJxD3jiblMvH9OVNvpv",
-	"jHCzdlQpyJ+THn/gqjBaHaYaELB1YqVzeZ10Nm739knrFuk06nQy5yfvK8eczeCi9BRoOkbC6hCrB6SN",
-	"5nMxCo39PXYk5cZDCNAItMDdepDDg+fwZZ/CTYGyiDcCNKw9L8A4QLULvdOwc2v5vV+5e0fafeZCj6Xa",
-	"TbfY3xa5fF67XSZLSiROhul0H3rLCJcgtTrC1IbOFDRP8eBdd3Izni14/zjYhjsVQz1cQpe64iYkM3jz",
-	"stZIGpVlzhzD0jzWN9BLS4pfS3Wc4pa9qRgBu+0iwjN9e1Kc/IYYGa2Xp2gfJVGyFM8Zl8sRAqqHNqxH",
-	"Mvt2eoYZDTGL4ubgYu5QNXAXlEpYcegY6pML+Bnvv0oLgUUSo/nK6VUgQ60d5D7GDaVxMfF5fBRQTTZ8",
-	"29NlJ0/opnfMFp1KsZ0QIU9HOgaZxYMLCZSHvNk8CyRx0J/Eqq/A4LDaBmou0Dk+rdNhhaZaLE3O94u3",
-	"PT5ywRqlzBNd0P9b2azbUsEquggPuAh95DOotOifi2vB2o9AWcVSOTLQX0coX+G6+OY87OvNEmgmuhFK",
-	"a+XSgg9WDv4OzV6RbzWx47Bfk6H5M/5U+b3qh7bzLTo56TNfiiSUxForkzQUiqiLoBgDUUx08o7tVLW6",
-	"5XW9RRrEMmekD0w9ctRCffAVPCCBo9DXXj4byLAfN1JEw0/PGmKUhqNYoDv55G5rxJWCym9KcP+OCVvC",
-	"zdKs+lqoXGVOetIbTsi4apZj6u8Lac9+rxu90gGHD0WiV7yqe90tvQz93h8Ln+kw59tRZGrnSjPpLW4f",
-	"voguYa2sjQTE9MpeHW497li6wU1TegvdpA+eg0B2u9xofsGen3/9XcG+Ov/LcysNvz7/67dnTMxK+Omb",
-	"bwv21Xdf2x++eZ6B9vTmwHn9pbf0OB6SV/hwfw7Tw/LFca3Xy4anEn+pjL3elUuXVqiXWL6Ny7JbJnVv",
-	"MYuTTVMZ8U7WWyyffYC/wIEiu30hxpFO5gjUMW80L3DxBmLs0pto/ULUdVaXTnhsIIsmZDJZjQWDhAD/",
-	"yERpxpUxSIpX+kRmFOkrqBGpIt8hCKl3bx14o94SO0ZazPTt2BzkTLKl0/rIU+C5ydakG3gSRtX084Lc",
-	"JbVvJDdGBlHqcoYdawTOrx92Zmky6K+ZqOvh5orbqDkau+OYd8eI717G4engf+MrReVKYOB3iAJnTGgX",
-	"DExH+HCW0yvT3LxNEqtlE3L2QSG5ulw/p6D52zzVPZFd2zu/WkhI7431cqKosXOmboRMKuU9eaAuT98D",
-	"sJK3/dyXRc6vPPUTsGFMi5mSJcP30gtaV67w4OArLOFbhHvQDWCH0C7qlRYCkxWNamdLoWPi3a7SNITW",
-	"SNY9gXUG6wASUzVFp3AIxBE3QqwZmWA98LGGOB97z6dCDjI6dD0rbId+i3jGHQjJYBQ6dKg4AeYb12Ag",
-	"K6XV9FslufMx/P5KNR9Ua0TqdKXNZAB3GbGOfcj2GqpKkaM7djlD/UPLpv5AqCxhhVhNNrf0AtmX8bLH",
-	"KgsXcdWRJ5rB7VAQ441dE8QtFIxbifhEI5bJ/rCkMJo1hnlIcEsbe8nwwBVzYg9Q404hkYrA9R5p4Ln9",
-	"7X/AbqnoADkENLgFovzLrgTa5QNFapyTYqeCTRDD4wiHctVfoToNZFgjeMLnKAwwSpHAhzY2Lmp2Fxyq",
-	"mpBivHBdyZTZW1UmH4AmpD8+BQFpla4+OoaaIe5TcqRi88JdEruGN1+bHN/K3z+8degVei6NukhA719k",
-	"wCWVZO9f/ly4HJMQAKQGnuj9SO7UPnpJIZ49hJzD8x8sF9HDedVTA+tGyJ7LgHrNuL4B+X/p3F3iVjTY",
-	"F+Dm4AteDU97d4uyf+l3lvR1b1ENKTaUucNLwZx3+KI7japGZe0JSSTtwIYAjAk3LCl8iMW5dA5F9xvK",
-	"MczJleh49UncTowAGZgGlJYUSRHxi9i8W4uGkyqyk86vdSuaSXYN76BujLOYXZHhHVTfOTOKPTt//jWb",
-	"LXnDZ0Y0+pJJITC7Cbakh+PZ2yKM4956wbgCM02OqfkXsfE1sf8L5cX9IjbX7dS2Ok3VW4s8it2+LY1Z",
-	"64unT+0mtv+2/8Sa8xsxXSp1c8na0v61YGa2pgdNDa8gbS9bq8agtrfVtVpkb+0RQHs/kp8yMfjMOuQE",
-	"CA4+M28f7YU9fKXH7LNci06OdpsMBbrzkrdv2vCz+6UHMW+Uvp7q0rvaXvzvHSB+Z+vkXc1a8rVeKiBe",
-	"sqcZNL0NRyELgRaHAt0pQkwlgsZ4pnfpHZ32pfkcfBLUFU+T8muGVCp7fXGDMS0CRcEfwXebqLByOP/d",
-	"Zxf0W6EwisJPpNOWI3bswwICU+RJzXPoXxhqcq0p8ybhm0LvF1ALuJSf/RCskEY0mfjAR+cJt5sTON3j",
-	"mqzD1/qxa9S6Hyd3q+AxqsTtjdhORjPU9mrRN0BO5DP00SLbK4trBTRWSCCKjuC67S9pPTLNpS8F5Y9k",
-	"Ju4tjZ9P8wjV1Yc1Ay8MSwOjoFBGP//TF/zthcD05y3snLdenz7Jq2PwT/YkHT4gB2Veiw/0UIniWneg",
-	"gxeGL9LrH3nDNhFtB1HIRmksBAW4BGMNEmE1ezM//Zmb2fJOztId7yg5yLvsxjGlVdewydiZdiHf/MAo",
-	"S5qsCKoIFiiSLhi3A6/mlSiZOMXoLKqCHgSiW1inDJ2CNpPRAqAO3GZ/lBuYHGhHdQPnjb7ILU52nU8h",
-	"yCTijXL2guTPZMMBM9ZI3qqM9k4q9pCAy06JUnIVe58wdsqfjGjqouH45iJKK7dzdljY4VT3CZYcDDTH",
-	"PvfC/l3Hxx2OA6ROwpHf8c5ESzdXzUKYSe7Qf/Tgru6h5xu+Rb3E3/CbpYJUuCxT/gO4OPpKvrZNIyAD",
-	"qntOdhiboxKR0XkYx2Q3dPOnfDLvfCmIFD8LnH1eNd4Es9J7zhuoUUu8B7ETCouYdiIcFRT7TBpP72nE",
-	"ue0mxWbSOyt5EfKxuwIDGOPCkeo0mzomrt95Iugx5bLz9IW7xG2YhUKp8gPomnwAAT5UnGSCNe+5Nj9a",
-	"W2d/IA9gNvXs5FHKYmCvG3ebhremA0jjognojCw3j6OjHQslRVK7D4hPDzadGwxpWZ2/rMqo4P5IQziT",
-	"j4C/MTTtZsNTS8IGSlyPPZWp2VLUrtpxh021yIiZcTZ4FmiEscIdWn10UboYW56EK4002Ii6jslgulRu",
-	"VnrGSfoBfAB+tIDdnQqzEUK6JQfAhf1vzGAoYMUh8K0r6ZwyqCYlBWyvkQ8/itKHzPpt9pTnaxJyPDJe",
-	"G7d1Xf/vt3cz9ZBi0BX4K1A+Rp4KcivrpcgBPIcY2RyVGagyDgczb2nbr1ntZMixhp2i+YZVZidjEMoy",
-	"l1U5fIag4RyRamdFolZHfD4HAzucg7NXFSJwEbo6QCSacqI1ba+7WR7o8h1THMjJ8zHGfSszQuJtlMXn",
-	"EykwV4FNtx7jPLhjf6eGklj9cddolhDIUbdEydw7OxRhESA5yQfYrSI+akhD2IJgud0QfQ0hN+u5rfP3",
-	"sCq7mQSNNpNcvmuApocT27kvIAo9gsFrTAZbbiyfeELDuK8WMTp20n/xZgA15Kd0VQ95RAzAk2wZW/tD",
-	"IpF7n2qBIEDdzP7OH0Mx8yWXJVC3cAaVj5iaO5ADRNodeYUm9kzOfOKxJ9iMKGRUg++43G/HX+QueRx1",
-	"lNmMGR0wKELRlKfo64TunLp6a9RmSJ359Rg6Ce1oMooeTRPJ6xFZSmOcuILYGD0Ax3vaaA5zxV7uq52M",
-	"PhPjb/0lsCg99q2PrQ7/vEkyib3JEx0d1gYotAhfdns4KfCQvCUAcXYYmVW2og+w/CCDPYRcqV4v/HmB",
-	"rJt47XoczwUWtdsJB2lX+gd8UHwuCja1o2SInqAEBbsj7cv4wq2j3PW+KaCZWvGyc+bsG1DbHl109j9P",
-	"gYE9dYB6UgP2lJrDBV58MsEBxyS1WuBM+/u2B5X/vpKvFehNmRLFGW6Wq7qOyJCdpAIGzUatmFQbpmTh",
-	"ajNlgS/5OVjxz2/wx2ffAkjK/VdiegRvUhRzBCl37FHwVAGKwFqodS7h1Ps79jLHPI7JKVPrSkqBsfKF",
-	"EgOOVphQ3+vkotRcfogKXqT4EA+y33g8HEzmTZbT2ePiqATRDGhtGrU6Y3+PIIQXCJmjode1h8rhezvI",
-	"OGJqc2l7EdUbn0OIQLlH4DjFxwzupNgj6Q6cVBmgnGM4OexVxSl1xFeoTTvquiFvfsKn93DV+OfcUkpR",
-	"posqiM9rMTOinKCzPJPUXrt0EShkrqgyOlrKK74FSUZli0DHaupKNL4kitWc1A1e9TTlXG5hQS498c+G",
-	"V0bvsKphNGezX7QQaxn3+Yo+BiTlEz3eEVSLuZlkkOfbuGROqUa7QTLMud/T7O1z5NrdLcrKiPIiTueh",
-	"JDeYI9WwRSu0YXyRyx+VYpP1bTn+tSSvlysMRMZZDn3U8+GMZIJXJz2JYpBNNLkDkwi+eBc+kV7egAFQ",
-	"LNjGk7lqhlQJqsAkCWfKQ7EQ/KW0YEKW+wWNDhQSOqxMIVormv2dKesRI71ZvvvRUaq/k98gVLEWkg1j",
-	"TsMedWbfK+xKvYWqjppqJdh30qx0/EYMy69CtojKFD5NBJx6mGne1des8kGIoVxIMQ/pTGbc2mmCFBWj",
-	"oCODobpu4rvFEZML28mCzpK9OU4CIEfp5CGDN04v9+D+7jql3yE/xdqv65uZ/s7+//rmOf7fV+lgX0ih",
-	"342OlImpujZ8WotL1K7Q0MtRUtbtKqFfPUNGQYa/O8URS5JWMkKTp1Nh88VeqChZo+TioPI3r0SdZfMQ",
-	"dWklxpy3temtA5QeGBa0IIYJ+7EnGmqW5ihe7icK7aYU2kyq1HCUtc9LYnyD51zHAkwsh+MOqLREbne7",
-	"WAidLtN2xW553Yo4p63MZPrkARrpHKDixNNAJc7vEsjvaHwbvj0GIRqdagcAoTkp8Gz4zZg+70rNf2hF",
-	"Tq2f5Ec/CmSayz9/vZN8HlXl7U017wA3B7o5DK9FP2kG1kq3Ggq45azmA2+N8KXsFk/CTCPs7gl1wv6/",
-	"UhK/PbROmkMm9hnPtJjHgCb6jTE8fDEYgPjezkY61L201yyhOQ6XSKwWkps2ddSur19fv/mRQQFyqzSv",
-	"VDuALic0H388OYR2Wld6mRwEz5RGweROGVzJl508T9RXDufJ5cjkDuKJR3l5EnuwZx4yqmDEe3Ngr8Fj",
-	"/cjnDe8N3oJpiEYiKq4plWuPJ4Dwv/bb6eGZv7Wr9Ye2ThyoTEUVu8z/Ey6XtOVlrI6P5jZfre2HT579",
-	"9buzb56dPTs/Pzt/+vzrkWhxqq3Uv7XtQ5kRfoCNlx6j5y7I15NJAk7FBHLr06DToTQO2ESq12Cn/czX",
-	"SXqYpIFhDYsEkQno7GjdktW14utQnjAmzAjluj0z2Epp424u8M8PDlgSMUyvc3Xoh5DGJFkS1aSI1nfv",
-	"3HmamTRNukrdcx/PLk76DsoQIfseSbGJPeMu6xW8HhgXNgpddKg7R14ljKFVxhWtXOWIohxd4wGUZkeZ",
-	"z7Ek8rruEOzOK+Oqf0GYdNpSIiIyD0BAAcNEYGIngZxlU81NMiFqj58RvgfPX4R6Bn6Xl9V8LppQ/AoB",
-	"EulpAcKcSZmM5b9STSAJso9gVFXNKc6ZKWgzSt3olk8ajJdQt6IpW9EzVQRKsxsIy087eBqzJ3wB57hq",
-	"nGtlzXXGALrfWaLaHclVvTJhdsdvqVSpD8S8T3m5g13tTxXxZ8MNNtqKnQ1SeCSpH1RYiaxAuHaa8f4E",
-	"ghPeJWZW+oJpVVclidlQOMlLg81eoaUC7Cr8ASg1QbUmt6WPCviTgcXUsKBjl1iroELaFEp1tB34Gta9",
-	"lFukP/dhccwdLVgroVpNhu60MmwrTCdojkWl6bXIOKAy0zALSWfIB8HLfJisj6zR1XnsLsLz5zm1M9rB",
-	"B0s49ldpLEI1sOhWPayT9+VK23lIK56d5PcDMOf+PHZq422VIqRaN2Jefe5JDELyBoSdUEALYKowGWfD",
-	"w+VXBpWNZ+zn6nvYv9+cn59jOdDDc0iBcuptbpQRF3Sm4LZPpNy/IBwCpssaAkVUtb0yZC42YgYZk/BU",
-	"uuOzal0JmWQLi35K4PtdfPD/Qx7DoHdAdJ9r8e3XqPNxe0IbqgsmmUASRlRGKsO+eP3+p5cF+/DqBfvr",
-	"s+/OL9gPr396+fMX+NmCvf7ph1en16+vnn/z7Zed/yrY1cvr0+fffHv644ufi6BVVnKu2LpuV6zmZrbs",
-	"MAH+cvXzyy+L0MH02qdmKaviQynJUZ4UfCMD0M+wnV1FMOm6Rvs3E4srBxn/uXqWTWWMkCxYYa5IXJBT",
-	"S4gIOOdAnndtx5DZ20JbONIQDyMmZ7xYDOx7jDwg0AkjEZcYGDDuTR+hQCjJSov61p4gLMUstqxpfVlQ",
-	"VFMQgYZcV/gXD3oYYO7CROK8dQdXhE0QrW7muNmbfvtClUKnnfH3cTPg++mGl4I3mtd9hdUTyU2tGRD0",
-	"00Y1AlnRoryZDEW8aaoM7bM17HXK5N11O0BLPq8GX+t1034Q9uJ+KU1zyGm2T6HgeaMhgc0V9fche9ht",
-	"nkKZWBIGBBbvUr7cVyqi6nO+a1kofM7Z1eP6e0d0im5WKK5RYAKal7Kd9mu1WAC3I/7+BboPUdCOcSCi",
-	"q9ZPTDHCo4hL/MpVVt6nLM+gnhAW4DGqVKjHqpwEdMX64THH/GAvxbUQ0vboYYswH6HY8mNsxVUo8d8v",
-	"Tew6dgpY3KEa8C5unUrX+nHmd9C1EQm3WE+Bzsp0SccBxcIAoNBaZacEYALo7dZOW6sqAypRrZmpbJr8",
-	"jEhmMgFCTd3uZ6exTx0+hfCt/AwJX6kgf87ufTzuVAE6w1OyMzzisXB7glrqG28a7pWPUcOmwKqsAaBe",
-	"ES4rU3nA2rVjFck7FeyJQFM5XFPq733YohxnkqrLSW+ttKjQqJMdWN/WvhMz+GHeBMV5VuqWZxLJDoCg",
-	"rO7VVKXI5ENiVRVoE8L70JSIC+p59qMIuuwgRmnaHXB9jFtWcMkMhWrhDoVwY3h3KFpr/+U7RIUHaIjk",
-	"ZrbnKE1EnsVV2R0Zgre4c/uO6s/hlhlToggjF8i06bATVm4Sv0N/4aKjlyO6tDcG+Cu+OT9OaaIr3XGS",
-	"JqoTZWp+AxFwBhIKkUMcApTC8fitUPAIxN+Kb8OInhXn5+eDVZbdGycx5ACt6ak2dKQ6QFfpZTlGbZ8V",
-	"HdgDvmYaUjGoxs8K664t0Ealtew7PSgJjkSosC9gA4scj1ODyZy49Phyp227/66MFvV8gK/TBN7m9DDB",
-	"Uk0zqzjIebqu7pJrSmwevPIv8KPJgsoQWtJ5fBtWMSW7sqDbj0vWygzK6kaszaDaBhG7HN1fTzrFMjAw",
-	"GACf9j6G5JqdRJxsYeSMFoptZfxE85zDYE+zjhQBuOrGice8TlRTwYQxlXD7ue/2tjhNQY+n4ADfnVVG",
-	"+uoqU7VUcCOjfwzUlwuyXDWy4RRECMk4a5AxZwV1pdA8cIGFQM0nbivV6g595fBJupMDqWkPMqN+aDFi",
-	"z5uFMAfCKg4eHpwURl0wLvH+Ar9jjM+nSSkz1XlLxad1BpgB+v2Arn+C5/ZEewtVP8i51SWjr7GkqNsD",
-	"fuRFEF10jqI+klTokYTHQLo5ofq4JHxuzwgXkUvG8IISnXLCwxNBVU5gm9dV6sBdE7krkrEBwasOx7z2",
-	"aXSoSK4GXxgxa29iNkVcIDWnjsWh725v7O01plxxVJA10ZkVL8U4o4aSzUcRQHR4npK6n7/QB23RPfwa",
-	"/j0MJ55lvwHizvftRSfrdpHSEbQA0t69E9FHsg2HRFuXh94KbU4h+whsHsNLbvgpIYimjdpo0ZwCnUqX",
-	"jW4p6rVoTstK34Cw8NL9pDjZVLJUG32aoNaKAuNEZuY6dluJDThLlOO8tAdnVcnM27kcxyOihmDrODgC",
-	"RkrBOkxige5EujneDTMs4paD1gmKb9ONS2Wpl40Q3WxcWk897ga2n5gcQt+guOo2kQCN81aLcrJZ3gFA",
-	"C2kJPbRkFFrtyfKyj+BcTMWCy6wj9B7Zo6OcGT7NLXuZFSdts0jGz1+pJkhmCl1LxRYNn4mhgUgSB9H6",
-	"Bj9JZ7536Cf9BO0BlpKyLXLdjHGB7jg8yQ0aOUaTi1e2BzIMYIYg4XgU9cvju1b/kHzUxN8/Z7Rja0rN",
-	"1GqFdLKYFichzIe6sPflWMM3U8Mn5/Yl/T1HhtFKlzXU3EC6/S4dRjZf4RF9jYfOwlE05/hsPUCeyP5U",
-	"7K0KIBEvKJTXZZBySGHGd2DFlwjno9eCEwEz4iIALRFXOZe6R3h0LGM0utbINHJJMMILYimKik14ixm/",
-	"EccGwGgjT31XUKxFU6kSgnCxvuXxl7wieKbtcPgX/OhzjuDb+GOJnjSUYGRq4S/2Xxk+A7cMx9wyj21t",
-	"uSHUXN6L9yBG56oFOqcC6QE37Nm39n+VnB3kQNhJrs/yG8SYaketnb6tR2Z4RVQQKVdTlvUgocomOAGi",
-	"fg1N/kP29/Q3+ihDYhqeiC/kXiQeUmwmeYU36LWOI2gaCHrGzH4mCYTESS7MpynlNhT1PsxPNLxnHdKk",
-	"Q4gthx338xWliITtGm0nWsowxr7zmnOP9LgScEtw6aWrPZ4I/a+rW3EsZ0YfKYhjva+59CcjwF+04c3w",
-	"RKG3Ym7etSZ3Ske7MaQyk1L1BhgRsoj3COi99g+EXR8V9Mp12n28N8gZnJjHaTOy7YddUHugPfohdrb4",
-	"kUQT29nrYaP2bvN07t0djH/3TsZMhQoS8VTkdNwuNQmZrIOU3Fqpm76wAkENQ+2tDcV4gjCrNCvbEUnX",
-	"7m4IbIRdMT+q4KnVQpK9f2MQuq+hiKubIEf+BzyGaB9xDFTAMKdi0VohAGUGuWSclXzL+EINH11PjTCc",
-	"KNAnZ1xGUaZ+SMdRXAxeF52Z6hbkOXhXkpN9FFYr4jKhb/lrJHIHOO9BdAg6voO+I3gdzclu8Hii5Ewc",
-	"Vl+sIhRsQq8FPoMSlN9eWtXwcJYNEWemoLz1FiwO9Mpra/C0jS48H+rz5xfn56fnX18gPCFBJtLoVGYJ",
-	"Oew8lylgg+24XNg2pHP4XQ9rrYn2xoWddLsS5SU7T9WpiLEl1rIZoGpPlVmioqUNj7KwHDweNBt7zkJo",
-	"uwtxTRCCGLUOIZVuu+/tkHx0lqYAfD1tI7QflqPsTWQILoWcLBI0mp+smQiTfMFmSppKthEOuREadwqy",
-	"2MU+VFwSu63wTAcYF8x/OoL9r1y2ArMChv2LKvuixdzZQC9bu++ffi+aupKX7O8fXxwiI/i970ClDXaM",
-	"gddaRX4anzwJZullSJAA/57o0OE2LVD8B3kTG7F0/w6wZT95ibQrVu1eR/VeOS2EfEooVMmoO2NXqF22",
-	"2rAV5OlAMTu8wVzIVqPWtKO88tkyDdV3EXYojcdnS6/DWnkCbLyE2kfOUDuV/lGnbDseWgDu6iVvwC1h",
-	"P5KjZMKgjfcmpabNKq+TPn3b11qSqusGjLizRAnOVNKDq4ZKFiNozZ8HBdXlO/X09jd5D51px0ZOiFBF",
-	"4nN8FCKXaqApADISypHOX3J9DFW0aGYqjXW2iii1KUM2mBLzP3O4mCDXQffQkaWyDNiaGyMa6XFNPt7j",
-	"jMsiBLP+fSO2v1OuXGBdhFcK9m83rN87GVlPNPsChtnZyV8W7N+40L9HDr4nBAD591bw5veC/XulpFn+",
-	"jn8r+RaftRqV7dPfP76wJxUw5O5QGn4jJGL8OEP2yJx7WDSZnPgPLnVrhWY3l9GlgTnyC5WBJN6Kpubr",
-	"Xi4tynCOSv87uIe/gjt8gZcM0rlO7e2QO+b+CXIcJg964F9JbMuKBokPnWVKPDQpufom3N7RlEEK9n5Z",
-	"2WhLpmiprySiTK2gDfzsvtIXtTPfKSl3iFxPlJSv2WheMDEr7f/pm1P6u5W39r/s39PImp5QWXAX2Vtt",
-	"1TmKFz5wVth/0Z0sVawDXKLbWTKH/6ZyM+RdjvPNZ1zaP7MEcCs9wxvBb0QzseuROvoQWCGnt5ALs7yw",
-	"E/TV+V+eMy1qMTOafbi+IvwWKDpiIxo2rYwerDC0Rrz8vFa6TUEbs4qio6VAvywCWzPcC5TQ1x+HoGw8",
-	"196vua6+W6cxAnzRCHHIY4cX33rXA3TwtkDX6Eie7lJtpFX6YmV7jzQ35fzeewgK9I1rfCW4XdDyAK1m",
-	"rdryiYYZcWqp7bLGknH0DRbROoUkW67B4khv61WlNXlQh/Ho4POvVONhfPvxic0kW7Y+HhSFmuhZkNQk",
-	"vcG8sMqRztzAYjOpSiFNZbY9JUzpax7wr2OOCnB/HmjHl0IaGLSJT2hiZlRrdDIrBRxKUEXKe5JKJaj+",
-	"hRBrisyOAK0qrassfvFOaE1rXfYgmcGBG5hDOhM7vN/W8tTpTut2teLNdlRpf7Rx0sbznAMdGlXURVso",
-	"na68zGCdEQjjcdQNlzdnuVp4lZyEMmED8549TyWNPFrW3Y+Ggxx2GfbczWlCzCWEWiSPgjB1cs3tgVBL",
-	"CmU5zfLOsewKguw1kfAk9WMyoIjuPcqHwoYFgoGYmgbRCqJJ48vuWlM9bWN83KOgiutV2Q3ZahEX5wu0",
-	"hxpIDUYkpbSaT2uRCZ81zsQew/UN/AK9QQnI/A+EDPRXRBtQUuTAWIXjMsghzjNhRyB6Gkc0F6ssSbk0",
-	"AJLyhnaCnyzwo82UzhYH5Mw+Qry69kE0ENVouQkMU3nhPOVxrXCYHpcd5pxlKEhcCV2nK7tAw53KzwSU",
-	"mt1m/uh25sUvpBtDhIF3Oy0pO1qZrgBaGXMgrAIZ1kBJozFLGyx0xRph2kZ2vbluBqyAA0Lz4fGIx8Gk",
-	"+oT1u6JVB5UYO5Dn8JN97J7I0GGgr1ZGh0usR+SgG7FOHRwqsJ8GitwvzwPRm1iCKXEqXMsHUJwwyswJ",
-	"+ImWx7sueCvhpEHsnA4aMKbUAtoElr+TUJ2X4kJUDt0fV0TLJ/3C7XHgTe2jI5vanKddClHqU8wmvHAp",
-	"gHAQCyZFhZYEhhxALZdWLsZ/QtUR7S0rU+BIIpvXxruqYg/TP1vRIuLMO+lzvvkIgxb3M7c2n3jVc9dY",
-	"Hccjdbtl3fe979PtZMll2UslTPa6S9kjxdMHx9aNKttZzomahax6uCqmS4PYTYLAqh66NKyXNyK9HWk1",
-	"BtoPHTrlynieevt0hoMjdiXliZN26qmBEljJC/tf5K2yfxfTisv/VSrVELZSCn266hb/j+0XdcjdksTY",
-	"p9hCvKpvP+qZmdxecdOeOoDXfJ4QGyuOHM87u8ARdyGViqswD/wQa96YEOJbVLegoBjGNzwdxe8I92gV",
-	"KHiSQa/5oHWnSB0Hmsx1xn9mO3voczAgn6d1iVXsnlltoxaEwLVHKeWmBahWumXMA3cJi4l9JZVv2cWA",
-	"PYTWAzGg4hRoRRjNc3uvW6rP9sVuvdMbse2pPQV60z1qNcDN2FmjeIKTO8zRzCT0QmnI6ezFwXRr0iAZ",
-	"qpOSSosxy/Q4XMTvgF0PH3CPF75X1GZ6SNJcLXiVAuPeigwtxU6r9GD681qnfbQ97rvG06AhaMdhSI+j",
-	"AH9eV43QD5GWlSzgGglyF4pzVHBwhc0gnKyRE60jX2NJ4qkQ0jVDkxWCFHKRVLI1IyBcSXLZmZJa1aJg",
-	"s7qCKtHr6rA4h0minu9lDmGnO8uBbft82hOc0PSugmIACcdOWTX2mTxHJHHgMm0aXi2WBusEi1tHCdTW",
-	"QlvNKr0OnZD2oBKV5+fnB4pUHq4nsK/A/Nau1sCYdsY+0T1lLygZCIZwIrpjgiCN2ZmJAevoB923Fj8Q",
-	"2mWPEVEuRDlAiLgnM238TNlhA6XIlWTC6iu18/3HmB1X4+fudMfXwvw9we0GvI495cuwwBT433S1kIQN",
-	"5xKqn775gb1QUtpVw+/ktFpRHojlePwHMbuwrTAF0yrkcmNEE/JvIxXbweYPXDLUg8INNzNBphY/NNXc",
-	"pDaFqpKwkECKM5wV58VSaSF/ABoUIdMQ8aFlLlzH8iMqo4Yy4xrQ4Qq7eYD2DcC5fSUeD9fiziXUHU6Q",
-	"yzOf7eFOHXkuOCHQCCTote354apKzq/nix4SvpSmsy+PDhdllSSdHucv2F/e1D5q5T09EJmcDfhwcoBL",
-	"tXF1mBPir16opjLLVTqOkWQve3Og8PLwrbArL31noqWEPmQHlk4F7tnWmeTUdPpoZpuFDM1kv6qFfCMH",
-	"FzesPrOyWliLxtnkEOZicz4zlKvMIbByK5otsx9JZ93mzqvnWDg4PDo0CVKG7uBE+ZoIye7OzLXkOm2n",
-	"dNn+k2zAoZCg2khMAoX4cwVurBupNqDKLHK+Bi3+makxSLkGI0mKU/XJfHlygNetoYQL306Vuvlf67pd",
-	"ARl84crDCyA19khewQeoVCEvwg6HJrQg1rEwh4eYiq+rf6WuoXWuDGNZ6ZvJopqmf12JlWq2k1Xu93yN",
-	"VLFaq4Y320lfA+n9Cp3ttB11M/np5EQY3pg8J5uS86pZ9ZM7eWRkKEkOcSOInwGlhWrYujUBQkJbBlwZ",
-	"GSY1sZ7s1wAZQXJGneq//XsixiiAAobVIwmAaojO4C5Mf3BwOWYJW6huOgBlU2Pq8xnDsl+JIHQHJHlp",
-	"+4rhQahXEacvjMA75RJU9wjsVt4H5slXkdMO1jVySMXpFQhaHcRht+KfJw4TkbyJCRSRdrlJsZm4M7cP",
-	"uOtwrl1Aj7NbRaoJxGnSXkrVGD2oDTvYjy/eM3gDMK+uuAzZEFieI7VacXbGcPv3jigitZ5kUmwSg9pE",
-	"+8Ifk0rDsV+L0uXz+kPjfDXBoHIR3A0VvKjyyO6MSuLgODk+cRRvWU6kgMHvm6dfxCZkEo9P4r5ADxXl",
-	"MmMigRWWCo6uK4IRlYy77LxAR87lRATqyI73m0SqPVGXbNqodrE07gvEKqHmnYQM7EIVgT8glkOCI2Hc",
-	"PkQiOuQVOWjPIOPgF7GBgp2zPG4m7/C7R87gMuOjjBOl7UOIisaZG50BHHT7FI7kGBmIPvUQB0T7OXt0",
-	"rjciRcXP6zotEnsyVz7CNj9ilsm8I3n0gaSS39NDpMLbu5kRNTfhfvNkJyB1Ln2RtG7qIO/keDn4WAf9",
-	"10oq2QmmecPlAojdXPW01NHJlEK4A5eSSUL7HUtUpR0ISeWKiGe12KhoQoqKeEYNp3IZeWMeguzczlrg",
-	"BrsDABVnJAs8TWvkce1yceLnnNpJnzHXz71e1GIOykk//W4KIoVlIMGLtAdvCGw7Ad+QItTxHAC5Tbnh",
-	"TZlzWg/jKteC6LcqA/wW+K69s3TrouuGUvkFVQUgtPjovLfDVTmyvMiDbAXqq1rssLh3IlwTHkp25DRs",
-	"bmCCEG/vvdAq4QAYoCQ52lry3kQ9CPjh9K4k0TTSbTZTq1X3rO9kbk+ikNuw0x5w2QmxFVQh8McBaEat",
-	"hcTsVRLXmF0KTqSgB/WueJVLPu5W1xvpCxw78ns5D91K0Gh2pz90J7n87dSOfJrcAD11OR+A66NMVgBI",
-	"sJKLuroVjdW9kKW9rhk3xhrEGRPRv5HWSasIfvHVOWRDpr9zU8kRdLphah0sc1/Z0WbcCbEv5JGmPf5R",
-	"VxImkc4hZo3IKQu6WkjtTRlw33K2EdOlUjfsi9c/X70IlSJ9jce2qS+ZAvqHGKXwG2aeZ3y77rIa7BIL",
-	"8W9clijBPlx8JZZnCBtgJ8Iebcn+0/ECRGiioGp2ZvcwJ20OQr2zUWIcqRVqp1R3N1Iim1ae+ivc3tyn",
-	"VhSiaXzaiFpwnAjQQE9dqWOXhn7q6PisZp+88n2HPopUbdXOedrfUbkNujMj4SvJSckYIwkC8bhaej6Q",
-	"/lhAcFqXNOHdMITMQYx2DwPu8HNUlQcgz47kNhynMPthqv2Is6uYjl9VcoJGUw9LsqTgx045bCew4cqX",
-	"atNPPjiWUTYkYvaVaBdl6Ji9mAwlamx66vpMNrwXk2h/psE1Ar5MjJ62pQvmSdELNrPzOK9m3AjGW7O0",
-	"WkFlzeJ1oxYNX1H6Iii9O8VW4071FsBztZu6qTB3tNHcPoiyBlCa6UMs2dzjGX1CelyjNofDdMb34N0V",
-	"teEKNeEn+pCemc+3s6UrKgOtXESlLp8Aywr4mpAvxhoUHrcOTrt312gY7NTJMl3CO16ymOEYiV4c81GU",
-	"att0Y205cdCTN+T2SREO7SFPh+4XB8fIXQiy5QGofHc2bHQnx9KQDZGG4ah85Dfix0a160wdfLmlWmIp",
-	"kLS4rTpx/TiNOO8GhTDMAPUEn0vNhO10TGyc6PhAov0oGtZxZ0eUO0s+1l9obcY8RCriBvO0Zt8dZDXb",
-	"N611dmqOhs6QYjPpAwbsIlKsFnERDGKjsiTQo7jEVV2O7ka6DuOS68TVUsmLkPkPART4TLfXZ0y15iLH",
-	"C1IQ+3SndmTBtBAButehqoaCmGdQEuQifte13vXlosA7KU7s82nSmUHwsGS1ISdlcXYczGZn0h0z+s6W",
-	"SG5BRef7/lScDwj5BrsValnczR80OMN8b37yfmxZJ3a3tmKfqYYUH2StMXaOcWut+JYKR0IsU9Q6fbp6",
-	"ivJpqnuVfK+hejD9QZ9apJV5B25yYHL4mp/Hg9SSHxuexGuq1Zo32UTzqBS7fQpO61gkgpktR5Qxhn6W",
-	"mXhgOeG6J3QHICTIjQd8Qro08F7VIvxqEaYidDo7kR9JA+lOpklm2111Sn1Xkln9VDrmLKsX6rWo60ou",
-	"CCvX9U4C8WNaDu9e87b5bJcTTn772cNB81fw1FsqH75QMl1V5Bo4Z32+U4wjsO/43MI5cQV6AjQXNB4m",
-	"N+je6uswxZNvdvwtoRw+I2BZ8Lk4M2tL/YA/2hNX0rPIftkV1DsG5/A9/g5d2/njkjuO9OsBoy0NmHk3",
-	"D6VBVTfiSnqbLz8PIgwABPRgRP2GSZc4ccj1U0SYepg6vPQ3HH+EUjX281SaGpPuIhvXq5B+EdI6zW1f",
-	"WgFnNTcCRbsV3p7YB9I8q0x67LqSMsNj8G7OuJ+RC2JU3hC5geM0GVNvkpeTeaNW6ZZkGDzKAL/3LqJk",
-	"BTc4H0UiS5O4/8cxJ0CPUox2gXebmrvj5zu1uodOLpbVBZsdF2cPYjg0uBwiX/3xZXpuzy5ASgG6dd2x",
-	"TEnXbk3iPSGbKaPvGY8Glde3z6bbDtQzPZionQup1go5wSk9uRZzMw4oMDSmRdNHj6dG8Akt7tdclu9u",
-	"k4EqfTNStcQ3Mt5VdwZzF8uYQmx4evpnAK8Po06ifhVhUOkp2eYKH8Y1D2OzCnOd53BSIBYPcjeQ2Juo",
-	"EjK6xoiZJlGLfZosJPGm78bhs5lYZyiMcYu5J1iFRbGk44S/JHlqe0YMy7Zjcifpmbx25ELIUqjszpkd",
-	"vyo9qTT3btaC8aSfdWt/ID9rcLNq8iQadOHB9NsHPeFnhc+VmEqJAwHUCVxNMyXRxNlfB7ofd3x/sc2K",
-	"Q9jRUaiHTkmhUpe+nVC9/NfB+oEV+9hW0b2NobqaV2Chw1Qw2nbhsFpKkhT3VXK/E0/Kj8Cb0uM5S4gx",
-	"H4QEQlkdaSt62RrsayUvGfB6AO7Vnua0NtDDK/0xeLGoarB3zvSW7h4RmhiaoBdjQVKz+X+SSaj5bDjP",
-	"sTtIktPj+w1jsLm1G+ba3q3EbyJ4g0IdLlyYJPyT/8DSmDWGqn2a/I6yYLXGj2+vPb4bEa1YTntefWaT",
-	"yWulzSnYpZiprW4q4S7vixOfrzJxbQS9e12BtfA7hJTmGW0owHVmSpqGz8wZu0ZtVpt2qvHA/KjYrK6s",
-	"yHIoQ0oZf6KBuBa0mn/IhZCisZa6Ix+vUGSzL1b8RjD385dn/5D/kC8xZ4rXtd/BOH/kt1AkXmwzjEZX",
-	"MPHZCluI7wNvhzxjn08b+0il/yFh4wosrOKKgK74FjIBvLv2wtqdELjAqrUFc0Vroc1yZQ/V51N0qax4",
-	"cwMr8g+JSAIM5lAfrcEHz2nGa6t2uMbO2LWri4gWgkdJueFVGhnToIDePyRSmzEtBBaLNqq1ZjrCEToQ",
-	"0rgc1lKsgH2ZvWwa1dAqrBs1rcWKYf6pZl98ePWC/fXrb/7ypaO71sYqVpivxt5W2rgy8Lxka474Nvh/",
-	"58H8h5y1jVZNMIfwMQTPL/itOGNX7P2764/4BDpsdHxLg2nE5T/km1Ks1soIOdue/uSMAE0BP8wMo0wD",
-	"7agLqdJttUKGZMzrcL4ss6lm4uwf0mMbL07e1+2KvbXHIqLJujh55hhZ+bo6uTj56uz87KsTpOWAE/0U",
-	"VJdTFxXIFozvVjl0CwIaKU7kTl1Eu0uiknR4I1bGsbyvCuf5FWCZQGA7sA/i5qyUfFOeXJzY1bqyn/8J",
-	"GU3WvOErYSAe+X/TpUw8F8Vu4ca5ai7ZSni2ebwFvKz5ZyuATo9EDancBYo7nhKrvwL311pJIjF+fn6+",
-	"w57C1+vaaiWVkk9/ozshfG+Qh8GNPpF9u0fViSSrMKH6DBFVc97WJteG7/3T93iIQPijgDm5cFWu7d+i",
-	"vfL03/Dv3+FmSqZUfd+ALdtxfyVoLdnHkAex4tsCUUtG8NUTDb4yJ6cKR1MOwgrf83z1rvKJdmUz9zcR",
-	"9MfP494mgtUnrhlafIe8CdemaVoR74VDQYVfPWbje1VuR22Lvt0AQ/H3XLd7v99zOx50xKU3HGA2773X",
-	"fCF12G0zbnitFq2IBFN3TX8U5oV/6IBc+OgIwS+7jDVO+YDaNXGwsUC+2yCLXdZeQk7Ah3vFRJHqz798",
-	"Lzr1yRzda6KhfyEA/OHEUS/Ng5/rxC7wXnuYC6bmc3szUCkBoFg8sjCa1Uq7pKFFFhRJvIwalQdi8XIk",
-	"7/YTokQuEYW1VuGxL6SiRyfcfBmlz+LYlmTa4Y1NRYVok5SClxhrzd9lL1zPH+PqoMaG3ByO+NYOHdFR",
-	"x16wtjztJCL1rFsrPUEgvKgBzA/2ui/x52zr5BS35ZuoROiObEgNJTzy9ArKeNlDe+DBtwBpGPDgR8Dn",
-	"7YuBTu0TGOgRZcx7KnzAKQ8cbk+sG0BJ1NnW/jmupXeosvuMaFStEfVFLoaAB8u1GbGu7DUdsDAPKuHi",
-	"bQO4p8QxeSfJFHBs0NMt5Skf/7jo7N3nd/mjiZG2HCJEruraH9gdariQpQ7JyJBiRnVdUFgebf6KjFJ6",
-	"VYLNTVcUhDOtHVjytUFAk5fpqGB6s/XGGuAkjlxyfHc9rsryBZ3Qh9D5fhEbWoIhOt+z456I1Dq/wdTE",
-	"EmCd9144UOrjff/03/D/vxOEXZg0ZwAU2vJ3xBl7A7SyzmsAtR25dgBLTQl58GzhDf2qQfQoOiGWlVUY",
-	"tmfsA0KRiGUU7iOwc31dLDz8aqe4LFyeEOTa3yPYYbdNetXVT8tt4Y1UYmrJy02OGJI/SC2047FDU8YI",
-	"md8rc/fI8fZLkbcL/Fl8yFHnzCG6yI8pz0bpL9C5X+zusCu/Bq/Q3vHBNBntfe5BEFaawjk+BVmvEVeF",
-	"1eMKJzs7IpNpBSADqt9aoVKNgWay+D0HUne9sCcPKT7h25QX9MhW8yEJSt6QhxSiT2dLMbvBFKh7bKP0",
-	"lapvdGfzSLXxO2fGJRJyd2I7lcY9UqZ2gpjd/HFn14Hk3Ja2/WvYBskLy6pE7fVCtnV9bGdHd8FuxPYU",
-	"MEr9Xtl1o34TM6MLcCXgqcXXUO2nm84eWwQz+qsRzq4sNVXYRCfIltlRH7KtfhLbH7Frj6F4utaG6p4+",
-	"EP5nEb7JU/OaBz10iRUQwUGqsBSvXyZYRVjRAglgoCKhaFyFYNCsF0D378HT9isLFVcSomCqr+noaWPJ",
-	"8epw/krN4aJuhF7mpLRfjwcS1N1GHt/DCe2+nM8xCpqVEKUS+kFFdm9EBoRucEg5CjS1kcx7TUHZdbAz",
-	"qmtL9TWq2dIbr7GljqUQ/dVvAjGMA6eEnUkF6c2yxwFD8ZqHlePQSE4Pc5PxJxcH71syY6JgCRx9XBnE",
-	"CcUlLf3AADvqy6q48rnaebKhAjq4XexOsEbNWnBD1R+IaiKuO9BdSOBz0ksMmDzEaY8aeICTPuh+oS4M",
-	"Dq8hxwERlFTgFACnpKtb/OB6gX4KVbD7DOOPGHgOxz/m9tvbQmfMCTWoUAhWsybmFEx96O6Kv8t1vC8O",
-	"R2MrqoruNmfejl1UO3bs8DoYB8/hB7SSE6bw1wl4nHFA92Maq3cWHMV+/wg7E7vI/bx245g3/vimo5h7",
-	"voLEvnP5sw9kP8yJxNDjoa1EM8k4wBl7E1WbQkMUsc9NBfEaKN0nlpUs8e9IrDbhCX/MB8HLQd4Ye6CA",
-	"zndJtaBtHzcULvG3J+2YIrZ0QjUD8PAjctGPdEcCFwSddnSseLv7sJT3TWbOD4IyJ4tMjLDPhf788cxd",
-	"X9Dy2JLSPinNaah1mveb46NvXWnFR3CfRy0OBXHgQAARgXhgyN+IaPXmylVc5I6kG9PJHEckTcmDONa7",
-	"s3otOpP6UMZB1MQYZ05WwD+Q8wW7OWgPPur2Gwsf8vlCXBv2V2RbKlw2bgTYOuJJ7r0mCIcIwZiYy9hK",
-	"yKkAQ9peCZCWpGJ4F7vyGDMTB7l5bSXxFh2e5MV0OZE74R194ybxYfZ21MBjh3jiZrOb4aHktdUx8F+/",
-	"Py3FrPK1tZLb4BfMG7APlp6h15q9vpe7C/cDPBrW7jDua9ZZ5z8V8ouG8YObp8d2ZQ/aKd50OBKGpLtt",
-	"KBbWK1t/oGf+5LCPgFKla7vM4zF8nvhYUIaQVjF2XB66BXw/od6qQLCeapMevhMSxErUmQH4usvWuRHb",
-	"s2q1Vg0GhshpoaRgN5Usu89lNVxT3WsWXD3vqrcZyie+fxtOWcs1FPP33L+1poUMAoeKzZrZ7X1m0NWp",
-	"BWS6ajBPN9cUZOcl5WZPxt+BDhAA33ci1zaQQI9v/CEj5S+labZDYEU0VqQViRSt40SeYpQRidMoQpi8",
-	"d39UcNsCfT0oVpulqj0wAVzG80qWceqCHcO2kyFXScNnJhP0CzL7IS7On8TaQJGg3+nKfKAVplHAiPrC",
-	"B1RO/z63Y63kwikmvUsbip4mL8xP3MyW2RvzP9fWf66t/1xbf/5rK5lfINvVNFATghWPUlkLKKMdgXYV",
-	"lkXZZVuDHi4FLz2DilWxuTanL61UOX3zwz1hZ0Z8NiihTrVpBF91Ze3uB/dD/pLB21YW4eAuIQ5WcsOJ",
-	"rB1uXWTfN5pVmMuJUwPO5JA8hHUjIoq7xXGivCSV7V/cIMFU60jpz1bEZKX0S/j5P2L6P2L6P2L6v411",
-	"8flUlvv652GZWNdILQW0dziwTr4tKOgA+vrb9btf2NtKPpqYW1IgMYfbJQn3GrngH0xPj8qGZpxZdHe6",
-	"3P8l18v9i7SApHyXxeCqEnWrghw5LaR0BaiTwCAoT82mW0R6XfgYJREAE59JlzOZoEGODDiN58G614/g",
-	"UEucTScUfFXH1IH0JZdHSp44pOaW0bbFp6LerVyVbJfiXXdoFy+KSpYXYX08PzMkFtCaZK9QLJNVDN30",
-	"+PjD+jhCuekhjo7SP60f4pw81b6ats47N7BQto470wXEQkm2cJgC+VEU/OcGsAh4mKzaYe9LKHHjKYaQ",
-	"9AxRuo52BkqNnrGrqPGQl0xE1YQKIPJO6IwvJKVaEzJZIjqcvfCsr13/MA6WuIVBUYnnR256lQlMuKTW",
-	"qUAeQSlIqbHrcvzoRCtOPe1Ff4ariQkMmrYG8VPXrjYhLGolEcGHgVeqGlnyLVMyVCqtNCtb2nhui5at",
-	"YNMWAPhRgbIBOwVkfetJxA/SbXiG/hJAY0ug4j239uRX3357yb46T5uUO4LMvpySoYHl+1FoNqKBj8mX",
-	"htmHG18pecyweCzPsPx6Xoj9TJg/LBG0w28CdQyiKu7si4/vPr4v2IdXL9i3z7/67ktXxBSsCihiDMAq",
-	"Dnw5hHS0wsev4g65hlhU8hX28AEj1dRCRmPDkXdHgqYihPaRreg+qwK4+F6XK87uU6rOHWrbJjEzL/Cp",
-	"aNqOL5bx4y9U+ehpTx/ETN2KZmvb1j1LFm1Kv/kuSUThF2AP+qoyf8yKwnWNZXzSi/kB7vM/1Vp+ncwZ",
-	"agSGY3bm/p6h+sMTiSm2PVci1lDeWv2mrUvE5+BRJn7GQCtbkKcO/w21VNTKMVAW3vxJ324/Ykf+5NgA",
-	"bx4c24/k0YTzmCDrHgRYA2y2grCLvK7xD6H5Qz6s/0Jm3cdAfwFWw4Z4MGUBXRG8xFF3SDKwDmZ+/IBy",
-	"7kfzHiTjIPAwE7Ic7s4a1Qy6fwUWuF1zcC7BaQRwqrWgTAV5bf2DDcXv/iD+D5ANQ+xWlGaPwFjxIzET",
-	"OM52RZmCdnrJnKyMprIyVrpjQpC1PhF6zjwNaqg/UxHHYjBeNdtEvqAoAuLbSDJeIMXrWFEasSFC0s0D",
-	"geV8/x7ZHo0a3dd4YOPEjoOjm6C4NZ866cPrHs+Ho+rVkGXKievU+Sbcxoq3VGDF8NmlG7ivIcc0w9db",
-	"OCMQuX+BUEAYx8yZM0W7PMIPs0e6bfwpNwo6LvxlcvT9suSyhLKj/Xh1x+j+OID1XRr5QcD1cP06plGO",
-	"Sc37wY8jG+dEhNo/gfTMY0wftjU0ZR6jv8TBK/jq2K7YFOXb/vz8V2Br6xKqEYkaUaodk0kt4mkgi9el",
-	"lw7OnLxrQ1BHsi/gIO7VjNf7V3yRD1zbH48ymmMz6qV57vhs2eH//q1draEeSq7l24rfa3h7Bs2mqYwR",
-	"8qEMG7vVS9FcEI/gKf4flSizx+CU/p3dOKoxfxhB1RhCPz/HR46HY4Vs0ijSLqS3wJL6JoA2/pRa9U4v",
-	"H1llwtZFmc+ZtL9DkA701WMrS357POWlciVSegmwQXXuVAWGlGatlyWSXcut4yNsmOwGaVxJJR0YFMks",
-	"03yTMsjU2kT752GMqriNR85U67a7v/pxkboHs6/2tsBTu0yeQb8nfZFLdn392hVOc6QtfpELd4ME6Aj7",
-	"hQj/b6k0gqPPv3A1HCkFLqroQrcDRAJdIrk1uoyoa53OgX+tgNVJP9Ce6TTxR/F8XC/VRlIvhubB+qV5",
-	"hE1UV9qcEi9Az0aycwnuoApJCDy15Rcvrv93gXguVEvfrYW0242KmEBMatHiyn9Jdr49Ij38L7axn7EB",
-	"q6E/4PaIW3nkQFXU9Aec/tx2iGlE0Zf2AGmx+zvj3+5PvZwvbx0TKlEGKSxDiN8IknGhLn0VEaQwjcvP",
-	"YwWWMrUTasG1uLtyQi96OpNjkrV8DKM+OmlLd0mmkABlTivZd0LxVO0Ur2laiboAXvbA+YZ02BFRdkRJ",
-	"Gx6DP+6oApVBeV5E8QbxeS1mpI9748Rhlc7YVVcLgTIctDuA95bqIEBVGl86dCpmaiV0hzjIDaxwxTZ0",
-	"zJ8LV1rg0B1DNwUa0xt58oBVM97IP+wC+h73zpvh0JKpcDxT1sIsHA0OmGJQMhbCKwGmhhxfx04py4mn",
-	"nFjaTb+3f/8TyI3j2SAfWpm7IYQs94rxukNRVsCUejzL5CAH8pFm/TFM80Ma/cNZ47lN/dRKTt0HWFAM",
-	"2McpKid9Xy+Qw9NoF+vGOEddWzUciyj7CpENRYXt060Wje7C+HxdyX1hGa3vFfb0z7/K1NEkOZSbrYfy",
-	"PXeWdr1uFEdO7DxAc8W37EaIdVw2w1to7mNPNNh0a9WYC1hFcJEWxIiMLzkJMK8asbH7ANGePKbwhNsc",
-	"GTkBipNY7ivX63sL0f1z5rqKlezslX/ZhQ9CbVOnIlAVByjcV5liEMRzL1nnMT2AfuoyYsZtiD9AzAC5",
-	"b/AetBmyYCWjK8W40o6xQqgjOmFg/0LFTLVrrB6M7MC+SnB3e33kNwKYb9Ml9sZLkuPrb90u/jciBk5u",
-	"m47PKSnDPgjTNpJoZbH2ejAidpQUB/voApjoLUyJS4qkyHH0Z717uo6nh/XxHALzvLfaQHYRnH6P8P+Y",
-	"BHMDuJ4D1pZPWeENrSeVXgAdAysvsE/I8OyW1koVZA83rlppFo7xvpLHXO4HIBOOOvjI4uHAJoM1oTl/",
-	"QIdRJB6get0BQMI7euahbbIHC88/pNiwk1PJxcAaYNFFbFc6SuHD/DGBNYE8Omrv7D+G1utq5fdWlIB7",
-	"p9IGNtgT7QvsI+rhUyVLtYldQELOmu0aKzpbRfnD9VVEYn7GPrrqlpBxiuyvlWf0jQob7d0tL92X37t+",
-	"/3kvmf2+Zh0EbrrcxD6OPHCtPR0SYUD/5W7I0d4mVD8Ti2G7jSHJY0nuxZTz2JpHbmpA7Bx/MbMcr48Q",
-	"CIwmGsra5dNEru3P/128YTAXjxGL78y/2PAeGRdrxfRsnLPf8dpxjYkllbFS2wqtpKC6pib/vOLJ9TC7",
-	"Tn4eHkEJ9omK0ey7bMUotEAlaQLJb6IKY0EFj0AdrsyuY0ZtZJR/AvKMomKzmWqlcY43taF64iTpsNa+",
-	"/Zh7MELbOxB9Eg9/xK3wIHj4aCM8JE6jF9iMqQoK5/OxhIJa98lktf7vI5LV+uEk8m/tan0Kzs1eX1a3",
-	"xBVlARCQUTUYJZXCbFRzU3h05XQLKBY4wABqAe4u449qsJrBvepFiiYKqt3KNuZv7Wr9oa3Fg5W2CS08",
-	"sjXabTcRK2/rI0fIw8I//bf9v96QIKbKRtN/mJK7Cet0Nz7uh0Ac2F32IHgDO5v9df88wFhH54Ly3jsV",
-	"uuj0hLQuWKR0YuzfoNkH3pf6Uev2pele+HZ/2vyMpicQ9QMX+CBtEJ3swS8XaTSXTNyKZgtGr6i1cFIu",
-	"qJrIW5+kagkL8SA8LdEyPJ5Mcu3+oGRSLnkeEXCYEPHN0S+oHYd5srblf538kwL4OVYrISHTjrN126yV",
-	"FsfMROnkittXch+Hz93z+w+Uiw5t/CdlYmS8a4jr85HiJsEltV8h0f5jzatmX5K+ATbQZJG6P0cqRejg",
-	"I+PofZP7m5Ys7QdzmkEBw4FY52usVgo1f4z4TDctULpSrVxKT3bcrta0b81SNdW/RDmBYz+valGAYCFo",
-	"TSux4q299LG0qb26UURAIvM01EMN+HtIjFNNGhrLy5/E9oEB0q6Fx497HwBGQ9wbOe4QRHzkUIbfMANc",
-	"1qBABAGhO1WSAxWapz24EWKtIenG+f/AsiSYDyZea3XJtJBQrs/jYwF9DyHVXRA9M5tqJnqE0UMpdlED",
-	"fxTCFXeKtut+N4grQ0qbDs6VQEUPUXMdttaKl+Iwq5q9YbznkawADLG7ohexqxIqkCk5E2Q22CFGd8rp",
-	"T2JLuwcw93XpQd0bruMyZvv7yHboT3ylue498oX2My/FgUvNoSWidTopTg5wxT3Yrht3+a25hgirvQMr",
-	"HRCi/sKiu2nEdfWwV9UfcE0duqLsGaUJfIgb6mBN5kCcUtUevPf/s3d9TW7bSP6roPySTZVsjXN7t1Uz",
-	"Lztnx5u52LHL45wfUqkURoRG3CEBFQEOrXPlu1+huwGCEkBRM6SsJH7yH0kECDT6H7p/P8gfUbEAlxsA",
-	"VbkgdQKjgqXRiLYS47azYz1EHfwoNgdcpE7SYBNyPqYq2Ed+tbMjedAjs80brFTuDvWCummAzAJiS4yO",
-	"IAPAKPmNFLJBkco3zrV/xq6MC7hZyTczD2ZRxq45cbTHb8cElIh+ZsfXOT0iMKNAw5ocKRpiwpjClIDm",
-	"mS9WvCiElYi0SbnSugZvBvSgUWA5tvDrA/MI9d6An7NbC2LjKZabC6aqGSHt0E0rxxpC64z6nxF/9b9r",
-	"DcXla6u1Mp86Ne7QRIQO3+kU5Q5YZV4hGu2k7KxuEVLC5nd+MrM2X6pa9iAdfAAnOTfshi/uWpJesG6F",
-	"0uYZQ/iSLYXTrBQUFa0rdQ8tqi25ghGSlbmsjdDbQrQlpDEPubp7BRM+NZGxM3utvkgQfxxjtSU2Hlms",
-	"7zbwBS+Kt8ulR/qa1pMh/mBPRD82Q+2sH/8B0RjoEBjVaeSAgC9ArwaoeoV8AGKDpyQ8DDZszM0zdtkJ",
-	"PeELUtgAFPgBXKmM774NTiFRFuweIbcZp6h3W0i4I5d4Q1Tejpyw+mH3XsNza+eWqprS8hckcKkERnWn",
-	"vYhxVMgAkRwIQuj6sSsDZZ4UfObuX4i47CAh3eVoaVV3XAeDpvuqgr+sCoa929sFoB++T1/L/4Oifu8m",
-	"b4X2qkLmFmwDmG63yRA8vRObtEb4AVKWfNdqeFOBaXFIYlob5SPHXW0xoyynS27YSACuUsiZW9TaWHvr",
-	"Sx7wEbMAosgolikHkJ0EHnmHk32UQTqwBmiK5NgiX+fEU/P7MGrMdcHzQ/nfPmylo/MWDAjrpKY0R4EM",
-	"zpequhXG2GkmxfGl0KZSG+qFVutNt8AXHCDfP2LDBYgiKWZYK62F1rmS7iT2hgavYD5/0KSSq4l2zlth",
-	"/UOH2hJu99g+7c4GK7XU+6JB2MH8VnJTV1SW6QNV9rfr6x+ur/71bZtgUMtgLyPlmna7T9Eb9RP7i/gT",
-	"eLnqDEwqbfsOvvVYZb37alZ7ndOdf7Vc/P0fz/9rxvT6Lrc26d/N3QXeQQ+CI8CC0RHIix+sodtCFnuI",
-	"xaexQanRKenBJMwyHeTtJHt7DRgk1CTRog1QHLCC0u1K8GwzY1r5/19wyW5806MNSOl2y+lkhzvFM7gr",
-	"9U3mXq0HOCoYmIhiGe2veE1sIBO1R+Djj3x3GQwaaZZAHpuRtTlKxvwz/Nl7a4U3TDvAco6NIiATtQ4u",
-	"pB28HHzoYstJ5SDAqByZezmB5yxz65d6mWgCfB1XY5FT0UXKsjvxOEznwK8Obiu0vo0yRshprsK2jqo7",
-	"pR44yLUU59icBBxI+WLFSmFWKov2qU2wOmd/rFOwqx3dGdhDq+v6lgDTx/U6O6IMQv4Oqojgmd9g8Zlm",
-	"N8I0drdMo5zERyrwXyCe6/+KSsd5F4fvU9R25nRy73GAPTA9j+q0SA5O+U+agudJ5qWApUqWFqtHzWhK",
-	"sX2VF27L0pDUJnjnNvCFwidIFwppiNzMLofgVZGLalpxJ1bww7vA2+s7ZwTCO7wWwhjbG/b1hMMl2qNV",
-	"0hSReju7I3v2SUXo2EZ99eIUcd6WmIAC2y8kzZaQAOIMhfGxglwdOBGHiswrmNKpigzO7q8iMjGQsy0J",
-	"qlRtRH8zG6AiwtVxLrGoG/UKBAogM7wSdG9hJerGs/gQJTeUjkohMj1jC6WN/QNvu2b2Z8S4DanwoBEO",
-	"cn0ehb3i8q5TP+dbkGKtcu/xrca20YWykzbM5CWgQSFFJ6K+U8W6CgOmlMEs+affMtVI+5x+WuXZLvKh",
-	"ABsdtFo4bMCy1oZpw3sIKcX6N/r2gVyC4bA+8IQBqWZbG7VeYyqdCLKTjTNS/QYN34fN4McOgo/hdwKF",
-	"g+7LhM4zEQavbUSkAbyRqWWaw1J3Mw2+mnrLVdkpmk6vk2Km2jhHAuJva9CxkEfVBpG8rShzuQGZvrCh",
-	"AhwSYh4vBHMHOU0rtBK80l+QkJEOWqqRGT6d1lO6dw55nwqjdw3cpW4I0KJA2f1BNSZFE9CRxbTMGLHA",
-	"UXjTO17wAM4xw0qlDXt+dub84vE3Ue+h33e10wtVbl/j5USRC7tmDy8z6hbO3fk29xNAblM6w6H1cZei",
-	"hyq5RCiu9zLrB60rvs7bTubCJ9zye2FtxL2oeAE2Qw+lCk4roJJ/usIPn5+d7ddHl0XB+MLk96LbyYmU",
-	"clCGKnj5iI7OaXMOWvdk0bX3FRyOM+w9dITTlqCTMLLsljwv+nJy37uWEw/Oa3+Ryom94UDsexg3uDP5",
-	"4/iLbS1z4jg6cloKH8C7se/E+I21Zc1WBaBimYoeq/i7jkkVkhdJCGFcspnVHsYt5TiV8kEteAxS5Vrg",
-	"hf5CZYJQ+PxkfF6wE8LLZV6VLZNErjH80s/Yz1DlY1ZCWjHAdA3sBKCEEsGwPRbQNEfVAU5aUkCx18HO",
-	"TIJo0O7LMWlj9srCtIT6dlvmtJccB08hHL3Ab024CeEIgzbi77FSNS9nXbmCBIFUDVNjJ4GhATjpJ7yC",
-	"G4mbDVj5805sApGlNQozou7a4VAla0E4DfQmqvIdGu7mHnuSJJRyungdDmqGlQ4tIju6ijM8nQ12T7b8",
-	"AnnCifwJXnGPr7GDKyHDKXtgiQuCMZHsnzjlGVv7X1KSPg09kc7glvzTayFvzerJ+XfW6yhz6f79fGCG",
-	"+RbAFGy8WJc3opqx59+5e2DN8wxVWZOnwTEKqD7bmlVe1uWT8//EKeE/2gm1UfRRnGy7kdngxtqGawZl",
-	"+yOfGBcy7i0qpG8dY2XeBtdnQ/iOCdUPzeNIjTmejCWugS+z7G2bNTvJ1t2fRNMu5HGvwLvjRuwpwTDm",
-	"5IKMb1gD9C0v4fPP7q9wRb6nD88VfWPVCXsrCUuZ8QISnJUoOdCbxFvrHiwd7odDaxyvlm/gRaYSIzcf",
-	"fK1je2VDJQmR8XPtyFZWgjsC9+8/8Ns95TxHlr55Ifg9FVGmgsKPLaMQZkchU6uZjkRK1HLzmp76OImb",
-	"NECnGUYJgwJHSS2XE/BpJZIC4OyguzfzoWle+SSBy9X4TOxKlEFfCNY7u/IpiGoXXDK7xXGOjT/0NjlW",
-	"FMDpJFYK1bAlr/D8TWF5t+8oEbgXa86zijc6QO7AIvdgazv1R7ApxIQU2KBFobTIoFMxQmJoffIR92wC",
-	"IsRwhsfm7953oiHbWd2NC6i55tr0Erkt4NDeCojEEG8qL13lo6bOPAdNq00lzGIFuc7cRks3G3ejCLU9",
-	"ISi1TxTfibWhmNF+H4MlDPjoTq9Q6k5kbIv4Dc8MhDA6nvR6xx/QZ9U25exqOftSF/ZtIe5GzCyDCcZY",
-	"4LRVReurcTJuxFO6gYyEcIM4woY+bLvJsxlUAwyvNcJ40N2M0IIebZwXRYfqIw9JM3ihlf1vJVsZQ1SN",
-	"1AUiVu4dCnwIw1InxJBrgQPgFMl6edBGtuKQK5ejozduIUWHEI5jQDdOaRjt0Uy1kF361El7wzByrI6d",
-	"GvOsFv1XYXCh4bcR0m/QX3MebLVaC+kFumJ6ZTXmzDs5nIFn67o5qhaqD34NWT1teCGYVkpeWBXoWsG6",
-	"9DkwDhSNq/7L0Xfwci9rcQy41ohYdjFLL1gpKDylNPuY5+DS6otmayHtCjvUKgC+y/hGX7B/DFJ9+OP+",
-	"2pBJT4bdvZe1GAoy6mVy5CMCl3nJ0/GDarAjMrgEBHY1++9GVU5CW8cWNsLa+xX9NGqy34uH0HiOI7ch",
-	"Jy3IDixBEoTWcNMt/9iD/rVYXcNPfh8wPNRcn7cKIJeE4p/ly6WoWrJVdKZSc8TS7cOqfTpzgUQ9VJU1",
-	"fOMq0Wak41pQEuRDp4Ig4FC44RnrMduNqqrNIyamllMbv97hnXKpxG1PwTh++vBRAriYrkol3AFvbODf",
-	"o3sX3c5tdJcOGvlhPlRH9CRS7hdwrZ+7XrCHYHhPWoplD/cQfT22LxOrMgWlNS/5Oqm7X5O6vuX2DIGC",
-	"OQ/0Nm1AoL6XqkJPCC/MfeGp10p4q++lIq3Z3/D1vgu3yJVVu3Qz9tzau+dnZ2cX7Luzs0EWfff+an+x",
-	"51eD8FXvftW7fwS9a1VK4kqj5OvRneKFqrKWyCkROXbZZmAnqxqaEoGI3EEEUesBJslKLYp7lwlGRQvF",
-	"/WJpENEAsmnEBhWBfouVFyHstB3mfY29IdNfObfjDb10JuKdqYvBfgTsFuTAmu0wStuAPCTGwnWGlm3H",
-	"mWW/gkTyeElOVV3+p7wocPd8cI9ZcgKkCL6NEoEl8lEGrmARJ+PgCjfquFeR2yMfg4crPLmDmbg62/CV",
-	"i2t7RQFIu7/c5b370ukyB4H1cy+zk5JOWb28pUU81NI23rKXgkt9DpASmQMmhso1SRgRoPbpA0l0ACEA",
-	"RQsvy/5Wa1H9033ybbIBSnBpvqDFhmUeEiu5HYm1hExOq/PfWD5oAGgh0oEHlhh6bJ4xV6TNDbRi6W6n",
-	"FtQ1mhbhEooDNdqdmSs4xn6uG7FN0yqjDI3AlEwreaolU505HvkmtTNsDK4dPh73SrXbK+xk1xoaRBFJ",
-	"JlHb+36AHbduIjWxLFVRqEZkSN+zwTrNczavakkPnot7QcFeJNx+mHy8r+0jjqEE9uzP6J57uCVzhOHe",
-	"0wfFCWq2WQlX0GKDXQCPVSxTAeiIVMZNPHMuvFULwHCIOXJKtVivPtXBffqbhvNMb539dNqdq2Wm0n33",
-	"L6yuVculYzFf+1tkOuuO6UoJ3falQTvbjbit5axNaqOtYeCI7EI6SNFAYG433yM/zJiyBp67UjPgH6Tj",
-	"bMeM9e7/LDP1yH0/EW7l/mNt3x/uUGGdx1e5ysCkd2LzWIs6fvWIMXEw4uComH6D4fGYBdn7nB9CP+tM",
-	"ILzwzg3TohALQ3kM+73tNAboTExQ2O9kdZwVvrMwJ+rKbE/zyBXgu2NPFi73nahozBzpvsT8CuRNnPyE",
-	"KHlw+KEpPJd1jG4ZYdUeJRf2R4dS+IwbJQ9YyDnhcPS0psEXxlyJqShmDj8eZ3+e4zHM1px8AuSvnJSg",
-	"PRqUlXD7+UXSEhBVd2wzFdiuCy6pcwMgEFeqkS4zoVUpELvHKmAC70FUtRm1elSOgc15t3irKKIUGBja",
-	"0wROO//gJnnsBERn3Bg4C+3elCkIJ6hzKxs9SGUf8bbTzwm7NGxw2y3JDgk8HO4G3G8wqHKEzzYdnKg7",
-	"sY5UKL4ruAykZ5LLjXCIL2SP7ByS+MYFH7tdu93uz+6vv/fhUD/4/LofTp5v6DlDP4zcJ7NvIWO+2naX",
-	"eA1gav4YzVof1zWhzwCHitohlzwvRIY1OGBMKSXhkkxSGbYRhtC2VG3OIVuhlvAguowkJKVn7COUFN+L",
-	"qsozqsEEuG/qPqcKPaiQ9YUi/gGMF2al6lsPobYCLpzbW2Qe2854pNo0x5Ooqd3UL6US9pmDCW1AIMs+",
-	"YbHXZ0W0o8ds5+xIlbsIPeWqg6AQa6QqrWApXLHWMbSeHW+IO9p4GEtsbfV1DcgQ7pg/jmNvBifVfSNu",
-	"g6g5kCvyWN2qnIWkm0otfaUFgIlZiaHMOzanEQ5iBnFJm3rnkqkiA81X8g3TJi8KVuT36ez7H8Umfokk",
-	"fGy/oXV1P/ml8JAvCPkXAC6JLDc6AXPrEVXsLobkNex7jjyAnFW1dOQv2oi17kLt2nXQF51eMrynsR8Q",
-	"rya0KZpGeVJNqigN6eytThGmBUqZgfnW2A4JXRBrlcuIr2tXYDxtOpFx3J3kBPZxUJrczgSmcBCWC7hI",
-	"49vOel9mpz79pI59iYeaxWG1LDCCkl9rZibU+vWwzBTKYzcjdS7rohjXEPjqg97wspYneYldp53wenQX",
-	"abtOI7lgH7lZrB6xZHHEbK6N51bQIigXR0SXVrxfc22efm+n+PTq5Ri8T/C6T7WpBC8PpH+6lAx+zdai",
-	"olyl82KrWl5A7VTGDUfz/75Gv9H+b479aI7EAzh2cAoMUCC9SznqTkMHDr1o24LT7jw5IX1EAfCFgPgC",
-	"gnYoXYC/VbXcoZpoVHUHajfuOZEXzO2y1A62kknxyYAvlGvWVLkxQrIM8sSkYRUzSt2x3Fh/OeUkXxux",
-	"ftTRnopfACZ27Mh+an3S9Umsq9mnda/t5xO+Ljw/8b7gQLS8NcuRi43tE+dSNP0Eru9qg1RbG0pCt3yZ",
-	"rJbADQlpLOJyBQTYQnR8fXt2d2X/J9HYl38Ib1+69Gb6jUHgmOyRl9qFkrd9wFzETdlXTn+d38q3tRmK",
-	"tswcdSkhzHglv1DqLhceESTAJrsW5ukL+HQyhLL+3stZ8li+mfRQvhHx6EgRlX8ub6drOE2BOtr9vprq",
-	"eocefmxU4+g627lAJuGCtIiXWwBEQnk9tqhqsair3GyenP/ya3hk5UZJ0Tmz84XKRFqf/iu/d/kalbXa",
-	"HbhX2JIvDIRZmAbJb+XT3F9I51rX1lEBH2SpKvLHcNRv/EF2sJWOPTNSypzfixd2ktPI0it4CRjgtOTp",
-	"4Wf2oN2PY2SnpGDNtW5UlSGOU1ooiJy6VJV4xl6pij0/8/m18JiUfIOYzSW/E8yoO+Ah6jxKz/yoCB/m",
-	"IGrZ35xDTL49QUh++4xd4qPg8VKZGKMgvPc1Ga5Jgb8PuHKKGEN6iBgbrNhJAJ7TZMoeAfQhxVKpRre0",
-	"92/XQl69ZC+UlGJh6LhHSjz13RWOsPWy/4HlFim6Azdap1AwUKGv1cILbU8q6aRULa7RnEvd9Kw4Js09",
-	"bRzpUc0dg4hwBCJwX4JtSpwl6cEvYTS/B7EexodkAmM/XKCWPvh3oqpUNeiHaDTaX66Luiy4Wax+y90L",
-	"Pjp3sTJlcWDOYssHgIRcIXiGiVFF9lNqVTzGE/gLnhin+HvaPQhiusP5ohrpbcaFy45A8x09WDMhs1Qd",
-	"wzs36ES1SfT4Q0Cgk0zLnolvSjYNt2i9tyHX7kt70V2UBp8BovQblW0usHfehpNJ2BJeFNMSrQ26nnLu",
-	"woDLqQ/b8kjnv5VAcJtXqsiCjiOowRy7ljTcwvln+ltv7/v3Mms9o/1d77rjRY1FRDwsMTD6Opmn9bq/",
-	"gKEDg0w3ytpZAGj2SlAwXQvz83rS9BwMkKiXMwq9hcniilTN8htwaKyMg2TjSffIwFosKmH89fy6yqVx",
-	"hSGdvByUNRtemRjxaLu0E0SIdtaXlO16mLIel6hhiAGtb+z4N2IPGcl18L2jaFA/3tAuuOBNjstJEkz1",
-	"dFlJwvU8blfa9sgRTe2/ccE4a8TNSqm7b7Q78XlbmIAREaLkjHxr0ErP/HP7j17rhw1ofdvf964BaEPM",
-	"VIZPTVvLB1lHV3hfEraBFhLa1HMz6nmJU71Q/XNumKr6uvvQ6z29xZ0gSe1nM4qnzyGXP0oaaMD5mGeC",
-	"Z72W46X9wimejAms1ktR5DZaGVyV1i1LxV+LbJKOsT2G7FrI7PKW5/JPsFf9rq80+J4J99ejTyMXOPRd",
-	"HOksGYE7k2jpgwyrkoLqXriB3HmkllSE/tqffT/9lOxrpw8a1cuMaeNgLxsh1r1FO9yRxQteMF6blary",
-	"/xPZb44sx0GiywzQQXiF1tEXIbUwrZHmymu4YZ2wMRIHOHJXZDBoRFbthxP1Q8ZQknGH55/hz/0ITdxP",
-	"MB7a04YdFifAr6Yuedy/6tPCUXcXeqf7KFK36JGGadGDuC+Gb4qr+KDier8Bs+MyDEzQqORX4RhdSn6w",
-	"U8E8B1rhNJLGZZZ9ELw84UAepveY9JJdgVFIQHeNISzu/LP9oxf+5b0DEYCaOsJ74fGWUQyy45sSf7l+",
-	"F8bgk0YOqcOFHR8/NVzXeSlK9Bw7xKqpHMU7XpkvuHizRzMsJhabrrYpq07Vm3Z6o0ZKdURF/I/K5Z97",
-	"RSdZTZBjKNvpzRZ8wK/8ie8G4Q0fdDNo3NpM2bnTk+jGmZ8u9hqt7HHT29Ykt+NGVADUlxGwg8tpP5k9",
-	"Qdz+ZG77kZu6/64ehWn+Gf7cA3B+r+5EYvNjKo2+OYWJhcWUihVK3nqWDS6xiH/kK15T8UVf0/I13+iW",
-	"54apiq0cfgZny9xOEC4psQJyXd8U+QI+zXUXIQfeooOHg+iwkcyOndJE4T48+4P4ZI5d3oovFU3c2LUl",
-	"8oNJIFwavunZ4MvFQqwBRKvhG0T1prDsRug8Q36dGdP1YgVZd7YQlcmXdhWEy/SYjb+xbrhE4NcqYFG2",
-	"Hz5jl5JxGMw6xXYszYwqslZt4KdEfCoxYwy3xAj6fCM2SmZBumjGAJlF3hLUF/KYe9ivSPUfDPCRbyaS",
-	"rvb5R5auS1rXj3ark40vWo3bgtW9fP/85EbwSlRPzn/51Tpwvg3ml1+t7tOiunf6tK6KJ+dP5nydz++f",
-	"P/n919//PwAA//8=",
+	"7P17bxtHti+AfpWCzgWc4LZk2XlMRsIBtuLYsXec2LA8xxfnTEAU2UWyo2YVp6taNCfId7+otVY9mqxq",
+	"dkuUko29/5lxxO6u96r1+K3f+v1kplZrJYU0+uTi95M1b/hKGNHAf13NjWjsP0qhZ021NpWSJxcnH5eC",
+	"zdpGq4aZJTfMLAVb84VgUzFXjWALfisY10yKz+bspDip7Ev/akWzPSlOJF+Jk4sTDp8uTvRsKVbctmG2",
+	"a/uDNk0lFyd//FGcvKhVW/4Czye7YH9+opn9om9mzc0ytAKPnBQnjfhXWzWiPLkwTSv6W31TitVaGSFn",
+	"25/Edr/pK3bL61YwNYeBz3hdi+aJZrOlqmYCZ8Q2r5lZVpopKZhtXugwF0vBSxg9dTNq8tS2GXdwxT+/",
+	"FXJhlicXz55/V6Q6PP+Zm9kyPUnC8IXt6sZ2q7K95HIhSrs8lWEbrlkjeHlh/yP6Vcl6y6o5k2qqyi0T",
+	"tRZsycPvlWG6kjPBvvjw6gX7+7Nn5wXTYmbbZc++Ont29uzLS6YNN61mXz97zpRZimZTaZGfgvkpjiI3",
+	"9vPnXycHL7Xhciby26SiJ/p3intq5Gb5SWzzLd+IbX+jN7DWY9p7W60qk25t0QhuhDZMtqupaOyiC2ma",
+	"SuiCPWNGsW/Ozy/ZN+eslbXQmi2qWyFzx7OGdhJ9qaQRC9FgZ9Sikvnh1/bngrVaNP/hpjczEfDoyKl4",
+	"txYNN6rJd0DRE/2L4J4a2fwHwbVtabfhT8ttweYgGgUr+Xaq1E1ulhv8xoGGlOH2229K+3tiAA090DuA",
+	"uWpW3JxcnLRtZSViop227jlFTVsfOEH2ibFz2PaMqr3vgK43Qqyz39f213u28FEZXqe2gLDyzp65mWql",
+	"Ybyu8V5YWRGX2w0GvpaYsalSteDy5A/bZiP0Wkkt4IJ+36hpLVb2nzMljZAgG/h6XVcz2BNP1/jE//c3",
+	"2qzh4/+fRsxPLk7+19OgATzFX/VT911ocXdw3LCNkIZtGiUXdAN8/c3fvjyDOaFPgPowm4m1+cThEl03",
+	"9qCZCjsOB17vT11HWBSMjpH7A5yrymimNhLFC0gXmFAjVjqxywp7ibzBH785Py9OVpWk/3zml5Q3Dd+e",
+	"wORmD/Ulk0KUorSrymFgZ/t7ojjZ8G36ANlFtjKZsw3fMisYVcM2S9EIe5vay1VaVQHvabiM+VS1prA3",
+	"tXHSVLOl1a2qTNuVWZYN3+x34A18UCpWK7kQDQ1AlNFnwiaLz8T/gwEVbr1+9Y+r6W9iZmyrV/StT3yr",
+	"9xeaNIaEGmXYUm3Yisst02olzLKSC6dgRP3yF06R3TRXdU3a2Aqma//GyW6O3Q1Ay7d/1LNTUvghJien",
+	"LH9sOB7L7sQIWU6m20MH8aUsv4eOCVnaWzulji5sAyhf7DbikglZslppYXW8M/apMkvVGlBHC8ZZI9bC",
+	"VKCrbegneqey2uC81emNUZzMG7Wa2C2bUchBFWbrms8EbdpKivSnbsQ2uSCoCRxPLuw1EI743k+tNFVa",
+	"nEt7JIUstf2kvxdKbsSpqVYieTnEOwYVPRxbZpu8VtpctWapmsokBOZSaZPZ+vDTnla3NzpJd/veD+t2",
+	"WlezyU3K2HkjwYCx6wizzuGf9rTdSLWRE2wb9t5UgICyW4r9x0w05pS74RRss6xmS28WCeqzUWrcGu1M",
+	"KwypM4DM5L51uypxCx3YbAfXtndVnfJmlav99lf8RiT3WyNglqTYWCNCs5laCWZPn50uIduVbViL5raC",
+	"Dk6hY7+OWfSeY6CFMZVc6EOyyY3t2j0P8lMalPZD3vyET2eWlb5V4DRlJvjaiA1vyv255TPQvdKS6t01",
+	"CAi7j53YMHTx1mqhWSUZ15cdGfNER5Kle9oYXq8rXgrS/EHQypKuM83mVS20bQ0MYc2mW6bbMrX5/0gP",
+	"86O6EYkNXNKd2x3ha7WBix4UC1WX+pL9vWv2Fcwqo0ob9tW332YuW2sB4kyWJdwWvH7faXxv4yRMQD4V",
+	"tXauEjeV2k+2FtY6nbcN6stLLp0CBIsiGngi6mCYlOzOVrJOCLJXILxWfLa08ouU8S0rFZMKVQ9Ro3vC",
+	"Hy9vIPAyebYahWe6f6fXIr2/0/tZrY3zaCS2dFk2GR3AylNSMRt7m9OjSelqn7XCUifFvV0oJcUpyPl3",
+	"ayGvr1/bXb0ap0jhyo/aPnvTUQvepE6w3d/uEkH5uLESEx8vmG5nS6sGzqtGG2btIj5LK8xwoCf2QOd1",
+	"kcQsvYPdSjJEoxDBLcUbr6hbaQ291IY3ZqiJ8syaKLtzmb+5VZOYnufPc8pAdLxvK97vLrMyyloq4Du0",
+	"lzcaJY3gs6UoL/Gc2vH91q7W4B7QTPPtIT0kLerdzu4sSbxTk6dlvW4UR8fnwIMSrlbwDNsOB2EEFtIm",
+	"uVHogxN0cKfsK+2OnHOCg/rL7QaEO6D3s2RBTLjp+B169Ev77qoyRjgjIuGxsd90oteuDw60FgZVMNff",
+	"Sl4yPtVg0cP0gB1aKpGWHjBxE65vUkad83xwmt+NtUfso5f4VWfV7opieM4Kvz7LI6PHzFRT2rkLa77/",
+	"kN2dqVlSmjqwaHlTwrVjxZ09V50T2yfiX1WN2PC6BhUvIQm14ebgPeGE/jU8vHtKYPTdqXeDSh4MffNC",
+	"SS1SZmfO7hqqcjuXNTydaVyUFDjZOZX2l1F7fEoayL74mqu6Vhud9buzDawtmKIgnfmNyN2GdZmR/1U5",
+	"wA2YvyZeO/cG3QgbXhmyVNMyWSa9r5+coIVhVXXNpoK5bc+4HmvlUjDKS46EXkP+5CGDxz/sKSQ6dmRN",
+	"hTagHV+i/svsSxouS7sukuTOjorIb+BPq+T4tqptdI/nNXgjrJYH9lF32nPuLhgl3Upuk/lNQm/Txix2",
+	"Pe9+Vouw1yM/EfY5eWbydv9MrVZ0kPcmYV7JhWjWTZX53a1N/4mmIcUfS/Xxe2vevxX81n5j/2wveMqS",
+	"/miPHWvXDF2b9ki6ObMbQ93au0KW4LeqxdwET2D6GujZ1kalhQEunW2c0Xp6Ty6pKtD3gabY92KrZJk5",
+	"61bvBCXCWPUT3HJ4n+1Y/ZXWNIn7MgAOyGSTtOs+WW2lkvY8VSXIA50WJNrA5d9khGcrqW+5n8HkSQsi",
+	"Gh94fy6YcxUUTsbZxfSKMV7tqFIYiDOnuruzHd3sxN2MR9SZIt/Z5I61y/gmYTUjKiB9ohptJmQypLfz",
+	"juWBar/XZvRSbbR362tSg6wyBXNgBESCxAomyqlE4vNazLKqjxeJEMgaopHQwL0huW9h9AZBjmK6dSyr",
+	"vAPGKLtzgr+FG4hbc3uSVnwhDrs11424rUQi5vHRzjXcQhvV1iWbCvCi0efRP3MjxNo5AEZLnPEmlFmK",
+	"LVx7R7aiHMwlbJWe89DjX9D9oSu7oVHxoKXyhqGV35UMhlVBzrDKFIdX0Fl56cavX1+dPv/mWxbdT+BI",
+	"k75L/jBeehuVlCMHY6Ee2j4ne1DptElXlYwCCzAF8QgPL0rVswpJ/bjPD29nAn8HNbA64Kfp79kBf/n3",
+	"jWoXS5OSnH1GFuhbZXoi96bvkonV2mxBHbZisMfUrNKiuseLldk25If0Np89iOtKShS8w11bqd1y5eFU",
+	"dqhl2tvU787axl6svLsq2UWZxW3sn93kp1VrrHTc/8ZvqpKivOgx2K1gheU1sfd0ipvoFGA9+BFw6etT",
+	"AwFEOx1zc6pak/StrgOwYRhOYe/s+Q0Z7SOv2bvhFh55FDxQYWP5JUudkhfc8FotWtGjX+SXI7ig6M6b",
+	"W4UpE9eHm3D49f/GPp70RFT/HvGZ6+rfya/8W8kRX/m/Sia+srtcOEDXQ9cGrVx6+pd2deUiMf3i87pq",
+	"hB7laRho6kMAc81niYPyDhdVVwvJTdsI9sX19evrNz9+mVxSIz6bnKmv4CMFm24NxpPsPwbcN9Bj+924",
+	"n0U8HZmJlAuRRLo6hR8sM9Uapo21QBA6Wul9y6YnxNyslR4diWzESt2KSVBI0wcKBDs+NE6Sa2Em99d2",
+	"/+ib1R8b1a4TF6ncJpFCPyiMJVjhCdFIwW+F9h4kB9eIrFot2LpRVsJrNm+EXqJ5qwHoYWc2rdcuXL8O",
+	"aT3J7ZvVUQLKySmK8B9WZ0E/q7WEeK0V+lr3L+m76viVU/NLFYde76zc49ZLgfCKk0zAaOc84gzT0zhl",
+	"+fP3IfK5pQBUiBjCq3XNW41IS92CNGtlqeC/DcAJ1a1omqoUyYs1A3n4VJkls9+xSw8fukDtGTDs8BIC",
+	"iZj7uleqFZsKH1VOgK96Dvx+iDYGzbIrGVrDPZ3WFHetIZyxw5OdBmUcnPBf74FY6e2bqlIXyyvACaIk",
+	"JufIhXds6wDNceg/+Ct4Ts6Yf5eA/ORQgQNibxbvVrlguOE9agvRPgDtsyvd9Wf5ianxivHAQ39uihN8",
+	"NzlZL6zUkj9UVukRSUt05ueiT7egGes48XdvMIUICIiJE1DRj/qJtoIJdu2cN3CvafRsXboJO2i83kcn",
+	"h8AciEkySBJ9ZAth9CWZ041aoVcJncKHe6eX/Pk33/ZlJxwSvZjEcVBXxKfS0CjfDf+1wi1w8hzUSid9",
+	"zLNa6ZEBpFLw0u7mEYpg5B3ZX1JlkgGarQ8fG4a9ZFth4Agt1YbV3AgyD9PG11rIkQNrhDYUiT6otFoB",
+	"kFfubOMDlMs4PQabpg9Hk5xZzTaFzir5Optb9o8Pb53JSs85d0EIFBH4DQxRQFiI0qtHGTOKl+XoGHuZ",
+	"D5Nxqa3B7r6YxowCAsA9ORQ8WtwhVDrjaz6t6sojwxKLbdiMS1SQdDy72EvNq5GOkDmv6rbJn4iyKjEY",
+	"AuO3iyedlwTnBZEB8dLiW8nlAymXg7aTNyzkI7r9UXW3xwAXeyaIGyKT6MAlF2Mls+Fce+zlbDtZ9UP0",
+	"dLxJmFHqprBfXVV1XWkxU7LUl+w85SlLhI5TImviOtszuqaVOBRQDbgP2eCLRZQuCJ3NxXKKE7WRkxnP",
+	"IWRguz3RbGYlwbyagWAE8y3+i8MNV0JHCM300oFuNu6o0CuZY02/bpZZnETPiYcwp5ukzVLVYviZhy/3",
+	"HikPKXLN2DWCVmKTp3Q2z97J2uTBAuXEHv+DCpcV5h8EL+MXTVP1CUFE48GOqeQC+y9kOUYaQjOIBu5p",
+	"R60EqGxBtMCZCU1bS9QlYjWt1OHsDuuGTgdlHV7VCdMZr2t7Wtz0Q1aBs5biq2CvgQfwrHl8HV63TorS",
+	"YHaujeB3CwJxR4J0pFq4AXZ2b3TXRpdoVj144S2ugUrClUQciVUU0DC0R8OoGyGz0Xw71v0vvfRRCPDI",
+	"5oVQdKc80c4XfpYXL2nPQS9+gRDeA1AIMGuvVLNQxqRg4ePuMwg7wFkovPSvJJOKPNRdUGQubt8fe4Qe",
+	"5yOPcaQng37CvrjDlZx5jN5rIeQIfR+c5akFuRFbdA6mscHj3YZZ8GEigJqEvFvJNnJ4NW/lbJmXmx00",
+	"rBF1rYfLw7SB68N9EOcZFOdDQAdFYHYk4EEldN1Ut9yIXvwnBTx7IaIeRzoiCL5zv5IF6D6VuWsXVS7v",
+	"pvp3eidqvZw4qHcK7DMeX4pvJackklb2Nhjg0tqLrmGP3NmigdHn/Azsr9zeOkUj3+twfD47Jz8+Jt1l",
+	"PSiX3vPULeS34qBbuSvoEvtVUuQncQFQMvkhQQvdyA4mCS3YQQomkz4cnYraWNmPHtKzPpky6HKJsPYA",
+	"jfJgCgSxjbdmvJt8V5YhwAacGhcuslCwn3/4hqkG/vtZ1vnSd0/uYwaC7WfAe6JdjraL4PdbSIPTLTc7",
+	"4tmqbtm776D8wgfibIeCmYbPRAkwJTt94lY0naUfLoV7xForTdOKO8+wx87Zqc7N9AXeNpg0CWAEwttZ",
+	"tbBpO3Z/7lyR8PLiKT4z3fmNjoDbP36YfedSJ+H4I2WLPd+JBfhXqwzvmWScHwBDg3ZnzSI70P1tZi2D",
+	"AdOVTcvpGIl5fc6vnTXN5qqVCaRsljzADyveLai9eryp2ylLXrKpyOVBLbp3XPTLECXau00yciwVs/Qv",
+	"Q0/tPeXtD8xYs/pWRnTwxuRB7xCv2yANQHAGOIqnAiOxEehkxqUDpHKT9q6Q/2nIrRRbjGIT0SLQHIeP",
+	"JTeNkvOqWf3MMQF/FwNfpuJiLsFuxat6QFRQlaKv6Vz4Ndm2A3vAiNicz4xqKD/e7sZb0WyZffMMspc9",
+	"idW3XyftRa03ClOYBxBepfovkXorc9rsoldCGmcqO8jt/nnrU5A7eLtB4uq10iYjrfLabDYZM4u2BeQs",
+	"8gko1GQ2fFvE50lhxgxAbvFvl90MOB3DWYOXDSlF6E09OCHstVof9MsQKCBSfVHL7c94zGZ1jY8X4BsZ",
+	"H2gpZlU5OtSG72Q++YCgrFxKm4vW7at8GzkodQjmCG8Vray4tNcKjnM0nsRbaS527tL4Qo4DUa8gZKQk",
+	"IEcigJ7CfWFanl/UIlCLRZlI0RoEI81ORs9e+0HMKp2UjAvHa7M/D5mZ3wPI8By2Ett+67wve1LqmHG8",
+	"rLEBNI+DSUjw6aityAl6aIxZB6i+6UlyQ4+DUXafggoxw0/CRWS3atdxF6/PkYdsu5kcY6uNKrfxtveZ",
+	"dDc5dMgPCP95sRSzm8R9zOUkIHTyR7jkhk855JvVYseBy2aAFCOEGJEkQvKAXsIvUmX0IXq2R6mjJ8iJ",
+	"avjMFIEKAO8jlVFF57ytzaHLhWbnFTxrr+VkqhYkvnG9dAOP7jOd9sFVPuUpJdZKPjMi044bMWIRS2F4",
+	"VZNTGbM7OdzHyBeKGrmoS8YZ+X/YjdheMg4oiQa+tkVPpEvVSVmi0bT13rNuwWii/DiLeCNFI0zt4s6U",
+	"721ILf61Py9hsWk8Ueqc2xWqiRBd6R3hkBv9p9H2gJ5Ndl/UlVVIE+LFGLFa51KsIUg3SsyKplFp5e2m",
+	"kmWGa0gakYPbJKcWfLGe4dTQBvQpMRHj5gGLBacNelaEqXCjiLoWTUVyfg/i2HJRQ2uATQUrlRREi1AZ",
+	"VFyBmmfGrUZQ40YarH0GUNyu0t2X6d6HeroLxC1Q33qyNgdaAzM0guDVuUCaVJOV4FLng+FenqNqRgLd",
+	"syU+IeKlIrjo8ck00k0IOWq7B3BdwpUvZyKPCtoEOCVMD4oKTU6Kga0fA5gXwbo8NM858R1mz+3h/r1/",
+	"DN95dJKGO84He8d/aHtQ1llYgSNemCmgrlNoOHaJVS6tpgUamMPplq1gvG4EL7fDVxT3ZhZNRZucBMZo",
+	"Los7nvAk6p7mxITkWjs9OzQyw7qs6jKHvxflNsvmcngjgJFDnMSJ7W7bTe2Sl3LWbNdGlO8jt8wucyc9",
+	"sj8zH66vXl6fvrt6+R55EF2CA2Z7Y44KMuZ+d/7sb54y/W9nz77s7JPp1iS3yIqXYhzWaVROqYs9xJRI",
+	"frTMZMkaS0cXuI++DkAcwpZtlooh4NXfdqCdjrvl3OpEYKQDeqBbs86chBmNxpHeFuX3uQwpISHbBmlY",
+	"CQxk1+MivqMcBSbi4wM7Knqirq9fw4OiKdh0C3Ss1lbfwro61QYfVw2bKgxo+FxLBcTWgQ9yB40b1uql",
+	"VZUS0s8qHz2oUSVnopE6UKvdiO3FgkspDKixdKwuuKm5Pi2n42JH3Dsv9w33UQ4osDzykAzk995bWmsn",
+	"7Y/dnVygKDE75hRqnET0Rfva8UjOuFSymvEakrHpsP/tu2++PJR3u392RZPzJq0bcTtJd/xjf18zRxjI",
+	"a3Kp1rGSnrb/QHrY86jP2PtGLRq+wqgDM6rGdBNnGNrNIniJ+x5egahUD0samQEJ5EOLi5jsM/42yVoe",
+	"hm6ePNLDczN0bVKy5/E4QyKNM+/9EI1mbs4cMegZu8LLsZLeYoYXaWXc82Q5Q76HplS2SjJnoFoRrUGw",
+	"VE2nDcDkpyEnSc85X1cFm9X2f5TU4CNpnKxKk4svt0NNURCntHuxeX/IdxYmrGGck+33W1oSm2b7Cu3M",
+	"fYrk0TwSMZtLSG3X4lC6T6bcRfiEvbRqYQg8fSgrLqOf+yFlZ+IYejfeCo+LVXkJnDcuRLQ3gB4ifor5",
+	"IRkBYmoRDeqXEc6VVisB1zBT43OjMpuF+zbuxL/veH4CEf8AQjJvh/Vw7r2kD2encxTp3nY0YXTOEM4N",
+	"BQTEdHtwUEqnlOy3lRRI0QzmPSiXQY+lWF6t1A2rqxvRdTSesY+Og+dGrMFFbo2VM/byVjRbwI9bBRUd",
+	"xHiBgSuvFjt/WxVMK9YITMR0VuKaV81+WNVloO3vM3IIz71+p+l2eZYjZZYi467DGRgt+8LExUgQaAfB",
+	"ARmVYcjpicfl4RjaKFUiHAXyXJbiMy/FrFrxAUF8mEk3Db4Tqd3zCmLyKXftrBFpENyUa/HV8wKM/O1a",
+	"sAyMvG3qHL30upoB9YPP5mzNUkhTzbiBtGpe6sNjpB5iQ/mhvSBgQhqucEcsxKuqFv9HNOmAnzVKM+Cy",
+	"GkALbsEhJQUOTXoXz/Ilo3DfdXjjELmEatI4wyIqiZPOfQQRAJjeM/a9HV2AoEnF/vHx1el3hDCCY06x",
+	"4KiTGSmDPNDEmpHcRCIIt2FXND2foiMaFiVfCbNUaVV4lcS4vJFMzQyvg9V3/u35eSblwSwzlsNYn6p9",
+	"wdfhGPaOcRVJ9iNXG5GrALC70+66y1LBeCo05YiO3DYs6ASF1aep94sTJqwzE3RiaDjpcyvLNC/nzGQJ",
+	"okuOue/Pz786P332/PSrZwWDsowREMZu5hAUJexgqwVESwlNuOY6qjKjpLhg3P4/1WWZcjQAZ7w1ADiU",
+	"ii3bptn69KwVb27SGTtpadbrHTQ5nXUjqsXSxLHoKUQEqV/IXcCbm8OIixkuGn3Qk+5QpzLr41nIEmVA",
+	"ym+SjGKO1Y3YyzI38fpmpr+b6CV/lvZiPAs+jPc/vbj+X9+xH15+8Nd/EFqwF0BrBoygBsA2rFHQquAG",
+	"RyZf4ElwmMOQYMgAfijLUUrD4LHq9U01SU4X4LzdOK/RqHwPus1PYvtGzpXduD+8/JAfZbVaK8gT3uFV",
+	"7eRhzNe5s2Q4WAiSXV+/fvXe8TqA++fr598k3T859dgOML2LIqbxBCxm1aXLjrNk89kjqm1Snp0rX0MC",
+	"ieQHdB+/5KFs1J/MQLS5Klepmjx5DqnIIZ+4N9Jq3UfwwJrTds3wkTQbV2VqkfZfU+S+CA6u4QqcK0/k",
+	"Op6cCh+y2ZEJQ+/kv427k3epIPGqWmUVQtWsRJO3K+uFaiqzTHPzB8LD/d4B7+JIyosesibUz0Z+j17K",
+	"GLxDrdowB1HQlIYeD7TbzW77vYYwrsHbpBF51fVbBaOYYzm3UPIPtJEExL6HX3yhpMhqD2i6OgA/9MDx",
+	"PWghRiVWD1Ef84F0JK8QGKttxB0rtNFBcNMRa2JuGlJrkynuN+tgsnvhGuFJxNyMKQqYLaKXdThE0T2N",
+	"JFIlMn6t1G2OtjQbHG7ag8P70MpDlfUM1C7m8mgF9grnJohWIbt2x/Cfwoc+wIX/yF7UuOUjVJicRLSr",
+	"aQxCbAk4d6d0QU+RUfvslx24OQvajJrHsjybviZzpIYxScQw4ePeydwCvbgJOn990/uT2H4Qc3coJ3aL",
+	"90k0hEMxbdQaqZlQuLrowtROiRb1PMvIMjAtPHumrQ5dtpm8boxGY90GCk0ZDD5VdW0vn7lqZnfDxg+H",
+	"Mtnnfc2/lLbnSBqsfdJ11cccjuN8DH7jjdpb4a3pdmhpnQRWJdrWnf2akgivuSzf3aY0ypG1M66IY/Sw",
+	"vmtUtici05dhBwcLSlZGT+aqOVjdg8go1w3SGDpr1T4BbCy74KRK51BJiXVJDjCjuruQs2dJdJFQI/gq",
+	"Tcop5qYfzo7f8HVS0nt6JVZTkSqL827OOLOtj/OfZk0xby8NShOgSC++lJ7IdWr/+cSuKK8L0h2kR5yc",
+	"sYjDItT7CUpo4cg1llVZCsl4TUs+IvEN3kzb1UdNiuu9akZnzOUJ/O6We3agPvGRk3Iy5Y4BssaNEY2E",
+	"9ABf9hIrz3gKEQ9gu1XtbCm0vZgKhORZDZ9rNhVmIyihvJJxNeP7FE++sxG5C7rtYNRwMoaTKt3bXE+X",
+	"23Roa3yO4iZJe268cX+kaUza4p25TBjmPVOok+zyIpcM0yEx8FSuihJfdooEudpmQ+M/nQh/io0R3AS9",
+	"3YJIBw6caMmoHjH84Dp8Z1Bm11mUSvuFpu8vK3dtd/ysn4LUgr5ZJQ29OV9V9TbL/wSF6sbxER2oKXuk",
+	"OxWfLlz/d+qmhq6np8IK/KSAiLxBO8BmEVX1p6cc/1HZWGOlMoCt8GkeLrzqqgV4dEGl45oCB3Dsew5Z",
+	"jTEp+ORlfO8fZmo+QlmrHmKaSa7TvyCTtKOWthrMkhPT9m74hQobeX8e8GJAuGLjfFv7SohqKrLm+g7T",
+	"O3zqqAGjLnyjSyUCjANLDiZiX0zoSFWPCgaRlr89+7Zg71/+zFTD/vPTT5kWc8Uo0mftQLkkf5x0CpKY",
+	"TchIly66orLs35yjW3+QnHxbaSMcMUyo9Ga/8TDV3QbPYFab7CtyrtK5FYihi4kJnR8TzxUiirQKlYYh",
+	"9cAl1qXPDpUpmlRpZuGGE7+Lq+QXMN/Iq7LH9BZ9u6cMUNx/T0Y6uibW3ZkS7+qfnjWCj3WwuXdyDrZh",
+	"8JWBPI09iUphatBgoCqacdVZzAHnW+0odGn3uLSuSlLhhVyd8Hw9spCyCtH0qJhCijj6AW+qo/El3oHH",
+	"8MGYCrVR68ksbTMSB459xCeradMN6A5X74ZxIqbYEJ1g6widgySJrrRjxLI4hDexjyyRtldHCtDW7cxk",
+	"57h3znGfRL+azWiZdtCDvnJub+lSfGpQwmLP9fns/BwSqaw+PPwaVaQgJVV6PcmGa+ylC5bdoRZ+xsei",
+	"pLXIld3v+8bHIA9D1T3cF57heiEMMlxrV6xXAC0VBhLAW1LXVKiXdDtnn4I1uENgmK2XHfxKvtB1Z77C",
+	"5Li+9+2eY4Tj/iT2za7givy/SBaINY2bVkr8lz1o6+ifVOaYNwb/WIpaxP9EA5dXdYelIgzgP9vV2hrM",
+	"qZO3rGR56FqKKTs9DSNRZmHdmfRl1XNO81uFupSaRjuOHMDpqC7GodX906rFqyjvEQuzUaks+3jBNk1l",
+	"jJCgavxv4MlJuxWF2ajmZtDneUBkgSFUaUavw1324s0PHwJ5J8NEtqZRG6GNe5DNVCuNJppvufV/J7WW",
+	"Y/f7ssgG3HuU8DXQWWnXW6eTuYYfeb/5U9SkbZ2CrRPrrdXfG9AFQoVmmKXB14bfsIfcVM6Nix1KzcVP",
+	"Ym1eE6HPznRQrufQ5MhkXh58JN3uIWdxLkuSAjMVmF4ESdN6eSrK59988+zvyZ00rXKUM31gpAcwPWaB",
+	"nqrXBKLHgGFe+lz3YS5RAman/LU7mOADnwnPdhxk/f5TeGqkrHsowyNDtNy9hajQpTfYwO1zwFwa7f9q",
+	"1O3wSiL4NFsrrYXWlZIJT9gIqBu2nas9c8AXNrTed3/B1UFm2E9iG1lgY/AW4L8AF4y3qqmYnqi1oHJ8",
+	"OX8M/mWMeQVPFp3IDwiYnQO2EwYKOD83U7FdRAfeb61gxOUsosAD7UVERtBmCsJmUu9HxZZ/Ett3c/x+",
+	"Qt7swRIaRZnXZHNiwdJfx0Q/AdWV5HkOFMmhUlZcQCsUmyqVVVtcTjuYwxCxl4DlsMYk0Yc4Jin7zXmr",
+	"M8llht+M7pDhN1hMcwf6nzUCov1H6AYyn6n1aGb6tsHL+Zz4C7K81z2VewdbxT47PWZ/R9fWOOfHRjVa",
+	"9EYYQ8niQbWKR9jmWhNL5iE1y9XdDfzT3jDF/mdW5G2lTURbvp/CO/wg2k8BXjtlgSqTJYRDn/Ka26G4",
+	"aIcRn4FkxRfh9nH3O6aoueRZ7EhmMpwc6YsQjq8KHddO2YVj4ZHPeL17qNZcpHW/1XfX4N6gjYd+D1ey",
+	"4TDqi0KpgQaNBp6ZsGM4LjJR8wf0WQA6NbPl+8Eid1Pi/yr6s1PWkokNqlkFBRSO35LrCyrK0cxnGGTU",
+	"65vKnsvfNuncRUQU9VYTamW5l2xZhahSzCCXJLd+XDEyVDkbrJAFHYyWw43qsBL1wS71np8ruyV7wrBZ",
+	"1aZH5Aybh65+SlPQw1jgNe6YJHxmqluMBxj4rr3MdJo3+S24GQ/UWOsJR152i6gukbCBWeWwA64oUI+P",
+	"+YwzlMJ9Ibuec+H90SHv1GqMBnnjRu/ah8Z9JG89XIygBMktcKY5S2hT1TWbCsantegWZBgHnO+LtB2O",
+	"mWWsuvcQ4uSMHkBCA802oq4LXyuogwjUGyHWOqpBuqdJJ6qK5VLK9jbc4buajlonlJY6Ym+jylXpiolj",
+	"YgtD0596Smm36cykt4LfZtL5wTc5wSLjgyDjMy6jLMBWd8pnXzKtAn/ZVCwqCE90KZNiuIRYtONSIPCN",
+	"nAPuwDBcFN7hxYyC6tVaxXaMuk3zKEUyIs3+gVkrWB3EZQIMU+9xed4Yscpp+PlWN7wyyIiZdtzkSf/6",
+	"EmCzddGg9Bf9SqVvYyifO6YHXYN62ZrDliXG16eC2ce99Au7caS+Ifhqkr4rfrJXA10T9rHIZUj7HuAa",
+	"F46xYOswd0qLghmlRvZkiQ7GEW+ogwkrc1XXajPAFPEJJNg8LQb1Kp4mf6KKXUnRI2VgG+9Lmrk57GD+",
+	"IPhs6d2EGEQa9042gzWboOY48Z2KRNv5JKJfK06W9iqC8ilOdTrM6oGOwSyN/lsxN+9ak56tnny68fzG",
+	"g5gWXZqY/T6+kuy0c0SMUJYHGC4d9zxQ8PVYKi4ZOV/msa+VSjPbcbuJfZm0HP/egcqKPdhRJ6kUPJ6r",
+	"kp7NYN16njPKufegM6L47y0Je29LY4fut7v8H4RO1q1AstJspi/akDDiu5q3o3ZJ3g7btYmiWuTQCXLF",
+	"YrGRqIzSrwO1RmwgN30iXVB1YD7Q8D04WMk9gEbGPv8c8EjjK7wN5xCEFbbqOvn2HDumZqtWG7hy77B5",
+	"nILsBYB3iKDDBP6MLsWGceqFg0b0SqIjWIJpaoVPzosJKrQuEELgoDM5MkdI2VDz9Cw4MJYnUdTGnahK",
+	"e1njuE/Ru6nmeQaHfEpKLmzwDr5MXlSNa0z0lPO2wWaBRS3q4pESTPPZjr1SuFNygPCWwymR473nq5Yk",
+	"lgGNYL5FjmhrC1e0TQEuNZDFMnl4nRqx64nVKmNQ1MLoELCuZIxqvol0ZKqDgjWH7AQRfdcc9lQEhmVE",
+	"VQtI9IjdyxmNULJFC2MqudABKYjEiMIgPt9He0fzNd4JlQ6DSzMWwE+JosGO4HmgEzqwYiYT76xKr3Pe",
+	"ZPiR8SmmpYtVVA9sqVbuCVaqTbK88bieesTHfidbmcY8XENhrg0x6ji4qEvm4Z7iZ+nzkShwS+sMN3uJ",
+	"1ZpHMFCkYXXdJIYn4EeishnWdlaNWfZScR2xalAg20gWNjljH1VduowtQtXW2TInayFpjwxayHdI/ZEu",
+	"tc1ny0FYZjC1ECTW3B625uCda3wUFC8s0TS809f0RqrXeiPWaSrK751HEUkwQZHABchWU49sJZ7zJGur",
+	"IIDSqVUBdeQQRglh/kqixLIX0ODD9YkfTkXFxQnrHU/jDuAepVYQHwXK+ey98MGteyrFLLXdATSKcXYM",
+	"u1+y5wzOBjMbZe+ClWpEDtU7QbO6tzR2v+ne7U6HAT9JUIuV8DKmIsVAk5gozOmXpWdutk+nj6HOq0Gg",
+	"SE3SGyrU7OZbgt+CcATKWLhw7WWbq06fga1ZFRi9NAdrfHoCIKSYpNd2yloiBKvwOonuevBrUNR3gt/d",
+	"OMNhudL13vQlAeWiC7GLeh87FiVZZSqSx1IpQWe5EWI98YUIM4a6XRiq+Gf3DCgwQewgyD5tqoMUG+P/",
+	"bqUr8Jsm75BNsoDns47aRdoWWVmhWBAxVRt3ZUNg7jxXS3Kbv24bQaVk7YeiWoS9N+1GNc027+gG3t+p",
+	"8/9OhTagNE/57IZVsnC0wn5B7PJP7T7XZniBDHegO3xJPnnKSeOlF7FergV5E69RV1y7PdzjX4uuzLwu",
+	"Ey1YjVk5RjHuKL32FXa/FQvSQcIW+ELrZTmZKTmvFl/mxI0rNYNbKFLTfPGCBAMOUbtUOYr3mX12Xs24",
+	"ESx6mNA10a+Q72/4zYiK6YFXJlUeKjQ2yR0XOtlQOAd20QrSGcKbuSxY5wZIqMVuytGPh/LW2kNz1SCB",
+	"MBaKgBt9nJ1TqnZqMlye9rhhk3Yk1qKi9bNHphRrAcAIpmTcvM4mo07oaszk1mOppuBR0d6yh73IDSpO",
+	"sFPzbaj5PEV74AQ6VQE2jNd1WqjDV1qJJdGzYtv1dsPRhMX8brztoLsVDWJfX9/w9BShyqnzpc9gH8d3",
+	"/AVzdL6F/e+p4k15asVsg1iNApxgp1OuRVmwhdZ8DTChG9FMRaP0eAdJOcnDJQJCgsZeDj5zv9inc4gz",
+	"O4u5LVPJWbXmNalB9vDjtalaA7Pkiyp52xbzjUxAicarud/rg7MS+pDDEdTBKxV12PtreEeaga+S0llE",
+	"ILLncosdD0hWOkxAKhbeCtrZXrrpiKGMPqnRwA6f06idA+eMm/RBG36orIgeycSc8enRFgeZuAc8cbep",
+	"l4/pai39N0a4WTuqFOTPSY8/cLVerQ5TDQjYOrHSubxOOhu3e/ukdYt0GnU6mfOT95VjzmZwUXoaPR0j",
+	"YXWI1QPSRvO5GIXG/h47knLjIQRoBFrgbj3I4cFz+LJP4aZAWcQbARrWnhdgHKDahd5p2Lm1/N6v3L0j",
+	"7T5zocdS7aZb7G+LXD6v3S5AhJeFS+o+9JYRLkFqdYSpDZ0paJ7iwbvu5GacNsifhW24U8nlw4W6qStu",
+	"QjKDNy9rjaRRWfbVMUzfY30DvdS2+LVUxylu2ZuKEbDbLiI807cnxclviJHRenmK9lESJUvxnHG5HCGg",
+	"emjDeiSzb6dnmNEQsyhuDi7mDlUDd0GphBWHjqE+uYCf8f6rtBBYJDGar5xeBTLU2kHuY9xQGhcTn8dH",
+	"AdVkw7c9XXbyhG56x2zRqUfdCRHydKRjkFk8uBhFecibzbNAEgf9Saz6CgwOq22g5gKd49M6HVZoqsXS",
+	"5Hy/eNvjIxesUco80QX9v5XNui0VrKKL8ICL0Ec+g0qL/rm44rT9CBRvLZUjlP11hPIVrotvzsO+3iyB",
+	"ZqIbobRWLi34YOXgH9DsFflWEzsO+zUZmj/jT5Xfq35oO9+ik5M+86VIQkmstTJJQ6GIuggKehDFRCfv",
+	"2E5Vq1te11ukQSxzRvrA1CNHLdQHX8EDEjgKfYX3s4FVGuJGimj46VlDjNJwFAt0J5/cbY24UlCRXwnu",
+	"3zFhS7hZmlVfC5Wr/0tPesMJGVfNEuO5w9oT0p79Xjd6pQMOH0rRr3hV97pbeqs8eH8sfKZTfcGOIlOh",
+	"W5r8hHS/iC5hrayNBMUNlL063HrcsfyHm6b0FrpJHzwHgex2udH8gj0///q7gn11/rfnVhp+ff73b8+Y",
+	"mJXw0zffFuyr7762P3zzPAPt6c2B8/pL34F8j4fkFT7cn8P0sHxxXOv1suGpxN+XctZs10bvyqVLK9SJ",
+	"+JjLsltqd28xi5NNUxnxTtZbLNJ/gL/AgSK7fSHGkU7myCXUttG8wMUbiLFLb6L1C1HXWV064bGBLJqQ",
+	"yQQs4xAkBPhHJkozrhRGUrzSJzKjSF9BjUB6mVwQUu/eOvBGvSV2jLSY6duxOciZZEun9ZGnwHOTrUk3",
+	"8CSMqunnBblLat9IbowDLO6ONQLn1w87szQZ9NdM1PVwc8Vt1ByN3XHMu2PEdy/j8HTwv/GVopI3MPA7",
+	"RIEzJrQLBqYjfDjL6ZVpbt4midWyCTn7oJBcbbefU9D8bZ6Dn8iu7Z1fLSSk98Z6OVHU2DlTN0ImlfKe",
+	"PFCXp+8BWMnbfu5La+dXnvoJ2DCmxUzJkuF76QWtK1e8cvAVlvAtwj3oBrBDaBf1SguqF2GwOkRMvNtV",
+	"mobQGsm6J7DOYB1AYkIFiqj4DMQRN0KsGZlgPfCxhjgfe8+nQg4yOnQ9K2yHfot4xh0IyWAUOnSIavi7",
+	"BgNZKa2m3yrJnY/h91eq+aBaI1KnK20mA7jLiHXsQ7bXUFWKHN2xyxnqH1o29QdCZQkrxGqyuaUXyL6M",
+	"lz1WWbiIK9c80Qxuh4IYb+yaIG6hYNxKxCcasUz2hyWF0awxzEOCW9rYS4YHrpgTe4AadwqJVASu90gD",
+	"z+1v/wN2S0UHyCGgwS0Q5V92JdAuHyhS45wUO1WQghgeRziUqyAMFY4gwxrBEz5HYYBRigQ+tLFxUbO7",
+	"4FDVhBTjhetKplTjqjL5ADQh/fEpCEirdAXbMdQMcZ+SIxWbF+6S2DW8+drk+Fb+8eGtQ6/Qc2nURQJ6",
+	"/yIDLqkke//y58LlmIQAIDXwRO9Hcqf20UsK8ewh5Bye/2C5iB7Oq546ajdC9lwG1GvG9Q3I/0vn7hK3",
+	"osG+ADcHX/BqeNq7W5T9S7+zpK97i2pIsaHMHV4K5rzDF91pVDUqa09IImkHNgRgTLhhSeFDLM6lcyi6",
+	"31COYU6uRMerT+J2YgTIwDSgtKRIiohfxObdWjScVJGddH6tW9FMsmt4B3VjnMXsClXvoPrOmVHs2fnz",
+	"r9lsyRs+M6LRl0wKgdlNsCU9HM/eFmEc99YLxhWYaXJMzb+Ija+r/l8oL+4Xsblup7bVaapmX+RR7PZt",
+	"acxaXzx9ajex/bf9J+iJbCOmS6VuLllb2r8WzMzW9KCp4RWk7WVr1RjU9ra6VovsrT0CaO9H8lMmBp9Z",
+	"h5wAwcFn5u2jvbCHr/SYfZZr0cnRbpOhyHte8vZNG352v3wl5o3S11Ndelfbi/+9A8TvbJ28q1lLvtZL",
+	"BcRL9jSDprfhKGQh0OJQoDuFrKlE0BjP9C69o9O+NJ+DT4K64mlSfs2QSmWvL24wpkWgKPgj+G4TFVYO",
+	"57/77IJ+KxRGUfiJdNpyxI59WEBgijypeQ79C0NNrjVl3iR8U+j9AmoBl/KzH4IV0ogmEx/46DzhdnMC",
+	"p3tc13f4Wj92nWP34+RuFTxGlUm+EdvJaIbaXi36BsiJfIY+WmR7pZWtgMYKCUTREVy3/WXRR6a59KWg",
+	"/JnMxH3sMj1pHqFC/7Bm4IVhaWAUFMro53/5otG9EJj+vIWd89br0yd5dQz+yZ6kwwfkoMxr8YEeKlFc",
+	"6w508MLwRXr9I2/YJqLtIArZKI2FoACXYKxBIqxmb+anP3MzW97JWbrjHSUHeZfdOKa06ho2GTvTLuSb",
+	"HxhlSZMVQRXBAkXSBeN24NW8EiUTpxidRVXQg0B0C+uUoVPQZjJaANSB2+zPcgOTA+2obuC80Re5xcmu",
+	"8ykEmUS8Uc5ekPyZbDhgxhrJW5XR3knFHhJw2SlRSq5i7xPGTvmTEU1dNBzfXERp5XbODgs7nOo+wZKD",
+	"gebY517Yv+v4uMNxgNRJOPI73plo6eaqWQgzyR36jx7c1T30fMO3qJf4G36zVJAKl2XKfwAXR1/J17Zp",
+	"BGRAdc/JDmNzVCIyOg/jmOyGbv6UT+adLwWR4meBs8+rxptgVnrPeQM1aon3IHZCYRHTToSjgmKfSePp",
+	"PY04t92k2Ex6ZyUvQj52V2AAY1w4Up1mU8fE9TtPBD2mjneevnCXuA2zUChVfgBdkw8gwIeKk0yw5j3X",
+	"5kdr6+wP5AHMpp6dPEpZDOx1427T8NZ0AGlcNAGdkeXmcXS0Y6GkSGr3AfHpwaZzgyEtq/OXFYLMtBDj",
+	"DeFMPgL+xtC0mw1PLQkbKHE99lSmZktRu2rHHTbVIiNmxtngWaARxgp3aPXRRelibHkSrjTSYCPqOiaD",
+	"6VK5WekZJ+kH8AH40QJ2dyrMRgjplhwAF/a/MYOhgBWHwLeupHPKoJqUFLC9Rj78KEofMuu32VOer0nI",
+	"8ch4bdzWdf2/397N1EOKQVfgr0D5GHkqyK2slyIH8BxiZHNUZqDKOBzMvKVtv2a1kyHHGnaK5htWmZ2M",
+	"QSjLXFbl8BmChnNEqp0ViVod8fkcDOxwDs5eVYjARejqAJFoyonWtL3uZnmgy3dMcSAnz8cY963MCIm3",
+	"URafT6TAXAU23XqM8+CO/YMaSmL1x12jWUIgR90SJXPv7FCERYDkJB9gt4r4qCENYQuC5XZD9DWE3Kzn",
+	"ts4/wqrsZhI02kxy+a4Bmh5ObOe+gCj0CAavMRlsubF84gkN475axOjYSf/FmwHUkJ/SVT3kETEAT7Jl",
+	"bO0PiUTufaoFggB1M/s7fwzFzJdclkDdwhlUPmJq7kAOEGl35BWa2DM584nHnmAzopBRDb7jcr8df5G7",
+	"5HHUUWYzZnTAoAhFU56irxO6c+rqrVGbIXXm12PoJLSjySh6NE0kr0dkKY1x4gpiY/QAHO9poznMFXu5",
+	"r3Yy+kyMv/WXwKL02Lc+tjr88ybJJPYmT3R0WBug0CJ82e3hpMBD8pYAxNlhZFbZij7A8oMM9hBypXq9",
+	"8OcFsm7itetxPBdY1G4nHKRd6R/wQfG5KNjUjpIheoISFOyOtC/jC7eOctf7poBmasXLzpmzb0Bte3TR",
+	"2f88BQb21AHqSQ3YU2oOF3jxyQQHHJPUaoEz7e/bHlT++0q+VqA3ZUoUZ7hZruo6IkN2kgoYNBu1YlJt",
+	"mJKFq82UBb7k52DFP7/BH599CyAp91+J6RG8SVHMEaTcsUfBUwUoAmuh1rmEU+/v2Msc8zgmp0ytKykF",
+	"xsoXSgw4WmFCfa+Ti1Jz+SEqeJHiQzzIfuPxcDCZN1lOZ4+LoxJEM6C1adTqjP0jghBeIGSOhl7XHiqH",
+	"7+0g44ipzaXtRVRvfA4hAuUegeMUHzO4k2KPpDtwUmWAco7h5LBXFafUEV+hNu2o64a8+Qmf3sNV459z",
+	"SylFmS6qID6vxcyIcoLO8kxSe+3SRaCQuaLK6Ggpr/gWJBmVLQIdq6kr0fiSKFZzUjd41dOUc7mFBbn0",
+	"xD8bXhm9w6qG0ZzNftFCrGXc5yv6GJCUT/R4R1At5maSQZ5v45I5pRrtBskw535Ps7fPkWt3tygrI8qL",
+	"OJ2HktxgjlTDFq3QhvFFLn9Uik3Wt+X415K8Xq4wEBlnOfRRz4czkglenfQkikE20eQOTCL44l34RHp5",
+	"AwZAsWAbT+aqGVIlqAKTJJwpD8VC8JfSgglZ7hc0OlBI6LAyhWitaPZ3pqxHjPRm+e5HR6n+Tn6DUMVa",
+	"SDaMOQ171Jl9r7Ar9RaqOmqqlWDfSbPS8RsxLL8K2SIqU/g0EXDqYaZ5V1+zygchhnIhxTykM5lxa6cJ",
+	"UlSMgo4Mhuq6ie8WR0wubCcLOkv25jgJgBylk4cM3ji93IP7u+uUfof8FGu/rm9m+jv7/+ub5/h/X6WD",
+	"fSGFfjc6Uiam6trwaS0uUbtCQy9HSVm3q4R+9QwZBRn+7hRHLElayQhNnk6FzRd7oaJkjZKLg8rfvBJ1",
+	"ls1D1KWVGHPe1qa3DlB6YFjQghgm7MeeaKhZmqN4uZ8otJtSaDOpUsNR1j4vifENnnMdCzCxHI47oNIS",
+	"ud3tYiF0ukzbFbvldSvinLYyk+mTB2ikc4CKE08DlTi/SyC/o/Ft+PYYhGh0qh0AhOakwLPhN2P6vCs1",
+	"/6EVObV+kh/9KJBpLv/89U7yeVSVtzfVvAPcHOjmMLwW/aQZWCvdaijglrOaD7w1wpeyWzwJM42wuyfU",
+	"Cfv/Skn89tA6aQ6Z2Gc802IeA5roN8bw8MVgAOJ7OxvpUPfSXrOE5jhcIrFaSG7a1FG7vn59/eZHBgXI",
+	"rdK8Uu0AupzQfPzx5BDaaV3pZXIQPFMaBZM7ZXAlX3byPFFfOZwnlyOTO4gnHuXlSezBnnnIqIIR782B",
+	"vQaP9SOfN7w3eAumIRqJqLimVK49ngDC/9pvp4dn/rNdrT+0deJAZSqq2GX+33C5pC0vY3V8NLf5am0/",
+	"fPLs79+dffPs7Nn5+dn50+dfj0SLU22l/q1tH8qM8ANsvPQYPXdBvp5MEnAqJpBbnwadDqVxwCZSvQY7",
+	"7We+TtLDJA0Ma1gkiExAZ0frlqyuFV+H8oQxYUYo1+2ZwVZKG3dzgX9+cMCSiGF6natDP4Q0JsmSqCZF",
+	"tL57587TzKRp0lXqnvt4dnHSd1CGCNn3SIpN7Bl3Wa/g9cC4sFHookPdOfIqYQytMq5o5SpHFOXoGg+g",
+	"NDvKfI4lkdd1h2B3XhlX/QvCpNOWEhGReQACChgmAhM7CeQsm2pukglRe/yM8D14/iLUM/C7vKzmc9GE",
+	"4lcIkEhPCxDmTMpkLP+VagJJkH0Eo6pqTnHOTEGbUepGt3zSYLyEuhVN2YqeqSJQmt1AWH7awdOYPeEL",
+	"OMdV41wra64zBtD9zhLV7kiu6pUJszt+S6VKfSDmfcrLHexqf6qIPxtusNFW7GyQwiNJ/aDCSmQFwrXT",
+	"jPcnEJzwLjGz0hdMq7oqScyGwkleGmz2Ci0VYFfhD0CpCao1uS19VMCfDCymhgUdu8RaBRXSplCqo+3A",
+	"17Dupdwi/bkPi2PuaMFaCdVqMnSnlWFbYTpBcywqTa9FxgGVmYZZSDpDPghe5sNkfWSNrs5jdxGeP8+p",
+	"ndEOPljCsb9KYxGqgUW36mGdvC9X2s5DWvHsJL8fgDn357FTG2+rFCHVuhHz6nNPYhCSNyDshAJaAFOF",
+	"yTgbHi6/MqhsPGM/V9/D/v3m/Pwcy4EenkMKlFNvc6OMuKAzBbd9IuX+BeEQMF3WECiiqu2VIXOxETPI",
+	"mISn0h2fVetKyCRbWPRTAt/v4oP/P+QxDHoHRPe5Ft9+jToftye0obpgkgkkYURlpDLsi9fvf3pZsA+v",
+	"XrC/P/vu/IL98Pqnlz9/gZ8t2Ouffnh1ev366vk3337Z+a+CXb28Pn3+zbenP774uQhaZSXniq3rdsVq",
+	"bmbLDhPgL1c/v/yyCB1Mr31qlrIqPpSSHOVJwTcyAP0M29lVBJOua7R/M7G4cpDxn6tn2VTGCMmCFeaK",
+	"xAU5tYSIgHMO5HnXdgyZvS20hSMN8TBicsaLxcC+x8gDAp0wEnGJgQHj3vQRCoSSrLSob+0JwlLMYsua",
+	"1pcFRTUFEWjIdYV/8aCHAeYuTCTOW3dwRdgE0epmjpu96bcvVCl02hl/HzcDvp9ueCl4o3ndV1g9kdzU",
+	"mgFBP21UI5AVLcqbyVDEm6bK0D5bw16nTN5dtwO05PNq8LVeN+0HYS/ul9I0h5xm+xQKnjcaEthcUX8f",
+	"sofd5imUiSVhQGDxLuXLfaUiqj7nu5aFwuecXT2uv3dEp+hmheIaBSageSnbab9WiwVwO+LvX6D7EAXt",
+	"GAciumr9xBQjPIq4xK9cZeV9yvIM6glhAR6jSoV6rMpJQFesHx5zzA/2UlwLIW2PHrYI8xGKLT/GVlyF",
+	"Ev/90sSuY6eAxR2qAe/i1ql0rR9nfgddG5Fwi/UU6KxMl3QcUCwMAAqtVXZKACaA3m7ttLWqMqAS1ZqZ",
+	"yqbJz4hkJhMg1NTtfnYa+9ThUwjfys+Q8JUK8ufs3sfjThWgMzwlO8MjHgu3J6ilvvGm4V75GDVsCqzK",
+	"GgDqFeGyMpUHrF07VpG8U8GeCDSVwzWl/t6HLcpxJqm6nPTWSosKjTrZgfVt7Tsxgx/mTVCcZ6VueSaR",
+	"7AAIyupeTVWKTD4kVlWBNiG8D02JuKCeZz+KoMsOYpSm3QHXx7hlBZfMUKgW7lAIN4Z3h6K19l++Q1R4",
+	"gIZIbmZ7jtJE5Flcld2RIXiLO7fvqP4cbpkxJYowcoFMmw47YeUm8Tv0Fy46ejmiS3tjgL/im/PjlCa6",
+	"0h0naaI6UabmNxABZyChEDnEIUApHI/fCgWPQPyt+DaM6Flxfn4+WGXZvXESQw7Qmp5qQ0eqA3SVXpZj",
+	"1PZZ0YE94GumIRWDavyssO7aAm1UWsu+04OS4EiECvsCNrDI8Tg1mMyJS48vd9q2++/KaFHPB/g6TeBt",
+	"Tg8TLNU0s4qDnKfr6i65psTmwSv/Aj+aLKgMoSWdx7dhFVOyKwu6/bhkrcygrG7E2gyqbRCxy9H99aRT",
+	"LAMDgwHwae9jSK7ZScTJFkbOaKHYVsZPNM85DPY060gRgKtunHjM60Q1FUwYUwm3n/tub4vTFPR4Cg7w",
+	"3VllpK+uMlVLBTcy+sdAfbkgy1UjG05BhJCMswYZc1ZQVwrNAxdYCNR84rZSre7QVw6fpDs5kJr2IDPq",
+	"hxYj9rxZCHMgrOLg4cFJYdQF4xLvL/A7xvh8mpQyU523VHxaZ4AZoN8P6PoneG5PtLdQ9YOcW10y+hpL",
+	"iro94EdeBNFF5yjqI0mFHkl4DKSbE6qPS8Ln9oxwEblkDC8o0SknPDwRVOUEtnldpQ7cNZG7IhkbELzq",
+	"cMxrn0aHiuRq8IURs/YmZlPEBVJz6lgc+u72xt5eY8oVRwVZE51Z8VKMM2oo2XwUAUSH5ymp+/kLfdAW",
+	"3cOv4d/DcOJZ9hsg7nzfXnSybhcpHUELIO3dOxF9JNtwSLR1eeit0OYUso/A5jG85IafEoJo2qiNFs0p",
+	"0Kl02eiWol6L5rSs9A0ICy/dT4qTTSVLtdGnCWqtKDBOZGauY7eV2ICzRDnOS3twVpXMvJ3LcTwiagi2",
+	"joMjYKQUrMMkFuhOpJvj3TDDIm45aJ2g+DbduFSWetkI0c3GpfXU425g+4nJIfQNiqtuEwnQOG+1KCeb",
+	"5R0AtJCW0ENLRqHVniwv+wjOxVQsuMw6Qu+RPTrKmeHT3LKXWXHSNotk/PyVaoJkptC1VGzR8JkYGogk",
+	"cRCtb/CTdOZ7h37ST9AeYCkp2yLXzRgX6I7Dk9ygkWM0uXhleyDDAGYIEo5HUb88vmv1T8lHTfz9c0Y7",
+	"tqbUTK1WSCeLaXESwnyoC3tfjjV8MzV8cm5f0t9zZBitdFlDzQ2k2+/SYWTzFR7R13joLBxFc47P1gPk",
+	"iexPxd6qABLxgkJ5XQYphxRmfAdWfIlwPnotOBEwIy4C0BJxlXOpe4RHxzJGo2uNTCOXBCO8IJaiqNiE",
+	"t5jxG3FsAIw28tR3BcVaNJUqIQgX61sef8krgmfaDod/wY8+5wi+jT+W6ElDCUamFv5i/5XhM3DLcMwt",
+	"89jWlhtCzeW9eA9idK5aoHMqkB5ww559a/9XydlBDoSd5Posv0GMqXbU2unbemSGV0QFkXI1ZVkPEqps",
+	"ghMg6tfQ5D9kf09/o48yJKbhifhC7kXiIcVmkld4g17rOIKmgaBnzOxnkkBInOTCfJpSbkNR78P8RMN7",
+	"1iFNOoTYcthxP19RikjYrtF2oqUMY+w7rzn3SI8rAbcEl1662uOJ0P+6uhXHcmb0kYI41vuaS38yAvxF",
+	"G94MTxR6K+bmXWtyp3S0G0MqMylVb4ARIYt4j4Dea/9A2PVRQa9cp93He4OcwYl5nDYj237YBbUH2qMf",
+	"YmeLH0k0sZ29HjZq7zZP597dwfh372TMVKggEU9FTsftUpOQyTpIya2VuukLKxDUMNTe2lCMJwizSrOy",
+	"HZF07e6GwEbYFfOjCp5aLSTZ+zcGofsairi6CXLkf8BjiPYRx0AFDHMqFq0VAlBmkEvGWcm3jC/U8NH1",
+	"1AjDiQJ9csZlFGXqh3QcxcXgddGZqW5BnoN3JTnZR2G1Ii4T+pa/RiJ3gPMeRIeg4zvoO4LX0ZzsBo8n",
+	"Ss7EYfXFKkLBJvRa4DMoQfntpVUND2fZEHFmCspbb8HiQK+8tgZP2+jC86E+f35xfn56/vUFwhMSZCKN",
+	"TmWWkMPOc5kCNtiOy4VtQzqH3/Ww1ppob1zYSbcrUV6y81SdihhbYi2bAar2VJklKlra8CgLy8HjQbOx",
+	"5yyEtrsQ1wQhiFHrEFLptvveDslHZ2kKwNfTNkL7YTnK3kSG4FLIySJBo/nJmokwyRdspqSpZBvhkBuh",
+	"cacgi13sQ8UlsdsKz3SAccH8pyPY/85lKzArYNi/qbIvWsydDfSytfv+6feiqSt5yf7x8cUhMoI/+g5U",
+	"2mDHGHitVeSn8cmTYJZehgQJ8O+JDh1u0wLFf5A3sRFL9+8AW/aTl0i7YtXudVTvldNCyKeEQpWMujN2",
+	"hdplqw1bQZ4OFLPDG8yFbDVqTTvKK58t01B9F2GH0nh8tvQ6rJUnwMZLqH3kDLVT6R91yrbjoQXgrl7y",
+	"BtwS9iM5SiYM2nhvUmrarPI66dO3fa0lqbpuwIg7S5TgTCU9uGqoZDGC1vx5UFBdvlNPb3+T99CZdmzk",
+	"hAhVJD7HRyFyqQaaAiAjoRzp/CXXx1BFi2am0lhnq4hSmzJkgykx/zOHiwlyHXQPHVkqy4CtuTGikR7X",
+	"5OM9zrgsQjDr9xux/YNy5QLrIrxSsN/dsP7oZGQ90ewLGGZnJ39ZsN9xof+IHHxPCADy+1bw5o+C/b5S",
+	"0iz/wL+VfIvPWo3K9ukfH1/YkwoYcncoDb8REjF+nCF7ZM49LJpMTvwHl7q1QrOby+jSwBz5hcpAEm9F",
+	"U/N1L5cWZThHpf8d3MNfwR2+wEsG6Vyn9nbIHXP/BDkOkwc98K8ktmVFg8SHzjIlHpqUXH0Tbu9oyiAF",
+	"e7+sbLQlU7TUVxJRplbQBn52X+mL2pnvlJQ7RK4nSsrXbDQvmJiV9v/0zSn93cpb+1/272lkTU+oLLiL",
+	"7K226hzFCx84K+y/6E6WKtYBLtHtLJnDf1O5GfIux/nmMy7tn1kCuJWe4Y3gN6KZ2PVIHX0IrJDTW8iF",
+	"WV7YCfrq/G/PmRa1mBnNPlxfEX4LFB2xEQ2bVkYPVhhaI15+XivdpqCNWUXR0VKgXxaBrRnuBUro649D",
+	"UDaea+/XXFffrdMYAb5ohDjkscOLb73rATp4W6BrdCRPd6k20ip9sbK9R5qbcn7vPQQF+sY1vhLcLmh5",
+	"gFazVm35RMOMOLXUdlljyTj6BotonUKSLddgcaS39arSmjyow3h08PlXqvEwvv34xGaSLVsfD4pCTfQs",
+	"SGqS3mBeWOVIZ25gsZlUpZCmMtueEqb0NQ/41zFHBbg/D7TjSyENDNrEJzQxM6o1OpmVAg4lqCLlPUml",
+	"ElT/Qog1RWZHgFaV1lUWv3gntKa1LnuQzODADcwhnYkd3m9reep0p3W7WvFmO6q0P9o4aeN5zoEOjSrq",
+	"oi2UTldeZrDOCITxOOqGy5uzXC28Sk5CmbCBec+ep5JGHi3r7kfDQQ67DHvu5jQh5hJCLZJHQZg6ueb2",
+	"QKglhbKcZnnnWHYFQfaaSHiS+jEZUET3HuVDYcMCwUBMTYNoBdGk8WV3rametjE+7lFQxfWq7IZstYiL",
+	"8wXaQw2kBiOSUlrNp7XIhM8aZ2KP4foGfoHeoARk/gdCBvorog0oKXJgrMJxGeQQ55mwIxA9jSOai1WW",
+	"pFwaAEl5QzvBTxb40WZKZ4sDcmYfIV5d+yAaiGq03ASGqbxwnvK4VjhMj8sOc84yFCSuhK7TlV2g4U7l",
+	"ZwJKzW4zf3Q78+IX0o0hwsC7nZaUHa1MVwCtjDkQVoEMa6Ck0ZilDRa6Yo0wbSO73lw3A1bAAaH58HjE",
+	"42BSfcL6XdGqg0qMHchz+Mk+dk9k6DDQVyujwyXWI3LQjVinDg4V2E8DRe6X54HoTSzBlDgVruUDKE4Y",
+	"ZeYE/ETL410XvJVw0iB2TgcNGFNqAW0Cy99JqM5LcSEqh+6PK6Llk37h9jjwpvbRkU1tztMuhSj1KWYT",
+	"XrgUQDiIBZOiQksCQw6glksrF+M/oeqI9paVKXAkkc1r411VsYfpX61oEXHmnfQ533yEQYv7mVubT7zq",
+	"uWusjuORut2y7vve9+l2suSy7KUSJnvdpeyR4umDY+tGle0s50TNQlY9XBXTpUHsJkFgVQ9dGtbLG5He",
+	"jrQaA+2HDp1yZTxPvX06w8ERu5LyxEk79dRACazkhf0v8lbZv4tpxeV/lEo1hK2UQp+uusX/Y/tFHXK3",
+	"JDH2KbYQr+rbj3pmJrdX3LSnDuA1nyfExoojx/POLnDEXUil4irMAz/EmjcmhPgW1S0oKIbxDU9H8TvC",
+	"PVoFCp5k0Gs+aN0pUseBJnOd8Z/Zzh76HAzI52ldYhW7Z1bbqAUhcO1RSrlpAaqVbhnzwF3CYmJfSeVb",
+	"djFgD6H1QAyoOAVaEUbz3N7rluqzfbFb7/RGbHtqT4HedI9aDXAzdtYonuDkDnM0Mwm9UBpyOntxMN2a",
+	"NEiG6qSk0mLMMj0OF/E7YNfDB9zjhe8VtZkekjRXC16lwLi3IkNLsdMqPZj+vNZpH22P+67xNGgI2nEY",
+	"0uMowJ/XVSP0Q6RlJQu4RoLcheIcFRxcYTMIJ2vkROvI11iSeCqEdM3QZIUghVwklWzNCAhXklx2pqRW",
+	"tSjYrK6gSvS6OizOYZKo53uZQ9jpznJg2z6f9gQnNL2roBhAwrFTVo19Js8RSRy4TJuGV4ulwTrB4tZR",
+	"ArW10FazSq9DJ6Q9qETl+fn5gSKVh+sJ7Cswv7WrNTCmnbFPdE/ZC0oGgiGciO6YIEhjdmZiwDr6Qfet",
+	"xQ+EdtljRJQLUQ4QIu7JTBs/U3bYQClyJZmw+krtfP8xZsfV+Lk73fG1MP9IcLsBr2NP+TIsMAX+N10t",
+	"JGHDuYTqp29+YC+UlHbV8Ds5rVaUB2I5Hv9BzC5sK0zBtAq53BjRhPzbSMV2sPkDlwz1oHDDzUyQqcUP",
+	"TTU3qU2hqiQsJJDiDGfFebFUWsgfgAZFyDREfGiZC9ex/IjKqKHMuAZ0uMJuHqB9A3BuX4nHw7W4cwl1",
+	"hxPk8sxne7hTR54LTgg0Agl6bXt+uKqS8+v5ooeEL6Xp7Mujw0VZJUmnx/kL9pc3tY9aeU8PRCZnAz6c",
+	"HOBSbVwd5oT4qxeqqcxylY5jJNnL3hwovDx8K+zKS9+ZaCmhD9mBpVOBe7Z1Jjk1nT6a2WYhQzPZr2oh",
+	"38jBxQ2rz6ysFtaicTY5hLnYnM8M5SpzCKzcimbL7EfSWbe58+o5Fg4Ojw5NgpShOzhRviZCsrszcy25",
+	"TtspXbb/JBtwKCSoNhKTQCH+XIEb60aqDagyi5yvQYt/ZWoMUq7BSJLiVH0yX54c4HVrKOHCt1Olbv5j",
+	"XbcrIIMvXHl4AaTGHskr+ACVKuRF2OHQhBbEOhbm8BBT8XX179Q1tM6VYSwrfTNZVNP0ryuxUs12ssr9",
+	"nq+RKlZr1fBmO+lrIL1fobOdtqNuJj+dnAjDG5PnZFNyXjWrfnInj4wMJckhbgTxM6C0UA1btyZASGjL",
+	"gCsjw6Qm1pP9GiAjSM6oU/23f0/EGAVQwLB6JAFQDdEZ3IXpDw4uxyxhC9VNB6Bsakx9PmNY9isRhO6A",
+	"JC9tXzE8CPUq4vSFEXinXILqHoHdyvvAPPkqctrBukYOqTi9AkGrgzjsVvzzxGEikjcxgSLSLjcpNhN3",
+	"5vYBdx3OtQvocXarSDWBOE3aS6kaowe1YQf78cV7Bm8A5tUVlyEbAstzpFYrzs4Ybv/eEUWk1pNMik1i",
+	"UJtoX/hjUmk49mtRunxef2icryYYVC6Cu6GCF1Ue2Z1RSRwcJ8cnjuIty4kUMPh98/SL2IRM4vFJ3Bfo",
+	"oaJcZkwksMJSwdF1RTCiknGXnRfoyLmciEAd2fF+k0i1J+qSTRvVLpbGfYFYJdS8k5CBXagi8AfEckhw",
+	"JIzbh0hEh7wiB+0ZZBz8IjZQsHOWx83kHX73yBlcZnyUcaK0fQhR0ThzozOAg26fwpEcIwPRpx7igGg/",
+	"Z4/O9UakqPh5XadFYk/mykfY5kfMMpl3JI8+kFTyR3qIVHh7NzOi5ibcb57sBKTOpS+S1k0d5J0cLwcf",
+	"66D/WkklO8E0b7hcALGbq56WOjqZUgh34FIySWi/Y4mqtAMhqVwR8awWGxVNSFERz6jhVC4jb8xDkJ3b",
+	"WQvcYHcAoOKMZIGnaY08rl0uTvycUzvpM+b6udeLWsxBOemn301BpLAMJHiR9uANgW0n4BtShDqeAyC3",
+	"KTe8KXNO62Fc5VoQ/VZlgN8C37V3lm5ddN1QKr+gqgCEFh+d93a4KkeWF3mQrUB9VYsdFvdOhGvCQ8mO",
+	"nIbNDUwQ4u29F1olHAADlCRHW0vem6gHAT+c3pUkmka6zWZqteqe9Z3M7UkUcht22gMuOyG2gioE/jgA",
+	"zai1kJi9SuIas0vBiRT0oN4Vr3LJx93qeiN9gWNHfi/noVsJGs3u9IfuJJe/ndqRT5MboKcu5wNwfZTJ",
+	"CgAJVnJRV7eisboXsrTXNePGWIM4YyL6N9I6aRXBL746h2zI9HduKjmCTjdMrYNl7is72ow7IfaFPNK0",
+	"xz/qSsIk0jnErBE5ZUFXC6m9KQPuW842YrpU6oZ98frnqxehUqSv8dg29SVTQP8QoxR+w8zzjG/XXVaD",
+	"XWIh/o3LEiXYh4uvxPIMYQPsRNijLdl/Ol6ACE0UVM3O7B7mpM1BqHc2SowjtULtlOruRkpk08pTf4Xb",
+	"m/vUikI0jU8bUQuOEwEa6KkrdezS0E8dHZ/V7JNXvu/QR5Gqrdo5T/s7KrdBd2YkfCU5KRljJEEgHldL",
+	"zwfSHwsITuuSJrwbhpA5iNHuYcAdfo6q8gDk2ZHchuMUZj9MtR9xdhXT8atKTtBo6mFJlhT82CmH7QQ2",
+	"XPlSbfrJB8cyyoZEzL4S7aIMHbMXk6FEjU1PXZ/JhvdiEu3PNLhGwJeJ0dO2dME8KXrBZnYe59WMG8F4",
+	"a5ZWK6isWbxu1KLhK0pfBKV3p9hq3KneAniudlM3FeaONprbB1HWAEozfYglm3s8o09Ij2vU5nCYzvge",
+	"vLuiNlyhJvxEH9Iz8/l2tnRFZaCVi6jU5RNgWQFfE/LFWIPC49bBaffuGg2DnTpZpkt4x0sWMxwj0Ytj",
+	"PopSbZturC0nDnryhtw+KcKhPeTp0P3i4Bi5C0G2PACV786Gje7kWBqyIdIwHJWP/Eb82Kh2namDL7dU",
+	"SywFkha3VSeuH6cR592gEIYZoJ7gc6mZsJ2OiY0THR9ItB9Fwzru7IhyZ8nH+gutzZiHSEXcYJ7W7LuD",
+	"rGb7prXOTs3R0BlSbCZ9wIBdRIrVIi6CQWxUlgR6FJe4qsvR3UjXYVxynbhaKnkRMv8hgAKf6fb6jKnW",
+	"XOR4QQpin+7UjiyYFiJA9zpU1VAQ8wxKglzE77rWu75cFHgnxYl9Pk06Mwgelqw25KQszo6D2exMumNG",
+	"39kSyS2o6Hzfn4rzASHfYLdCLYu7+YMGZ5jvzU/ejy3rxO7WVuwz1ZDig6w1xs4xbq0V31LhSIhlilqn",
+	"T1dPUT5Nda+S7zVUD6Y/6FOLtDLvwE0OTA5f8/N4kFryY8OTeE21WvMmm2gelWK3T8FpHYtEMLPliDLG",
+	"0M8yEw8sJ1z3hO4AhAS58YBPSJcG3qtahF8twlSETmcn8iNpIN3JNMlsu6tOqe9KMqufSsecZfVCvRZ1",
+	"XckFYeW63kkgfkzL4d1r3jaf7XLCyW8/ezho/gqeekvlwxdKpquKXAPnrM93inEE9h2fWzgnrkBPgOaC",
+	"xsPkBt1bfR2mePLNjr8llMNnBCwLPhdnZm2pH/BHe+JKehbZL7uCesfgHL7H36FrO39ccseRfj1gtKUB",
+	"M+/moTSo6kZcSW/z5edBhAGAgB6MqN8w6RInDrl+ighTD1OHl/6G449QqsZ+nkpTY9JdZON6FdIvQlqn",
+	"ue1LK+Cs5kagaLfC2xP7QJpnlUmPXVdSZngM3s0Z9zNyQYzKGyI3cJwmY+pN8nIyb9Qq3ZIMg0cZ4Pfe",
+	"RZSs4Abno0hkaRL3/zjmBOhRitEu8G5Tc3f8fKdW99DJxbK6YLPj4uxBDIcGl0Pkqz++TM/t2QVIKUC3",
+	"rjuWKenarUm8J2QzZfQ949Gg8vr22XTbgXqmBxO1cyHVWiEnOKUn12JuxgEFhsa0aPro8dQIPqHF/ZrL",
+	"8t1tMlClb0aqlvhGxrvqzmDuYhlTiA1PT/8M4PVh1EnUryIMKj0l21zhw7jmYWxWYa7zHE4KxOJB7gYS",
+	"exNVQkbXGDHTJGqxT5OFJN703Th8NhPrDIUxbjH3BKuwKJZ0nPCXJE9tz4hh2XZM7iQ9k9eOXAhZCpXd",
+	"ObPjV6UnlebezVownvSzbu0P5GcNblZNnkSDLjyYfvugJ/ys8LkSUylxIIA6gatppiSaOPvrQPfjju8v",
+	"tllxCDs6CvXQKSlU6tK3E6qX/zpYP7BiH9squrcxVFfzCix0mApG2y4cVktJkuK+Su534kn5EXhTejxn",
+	"CTHmg5BAKKsjbUUvW4N9reQlA14PwL3a05zWBnp4pT8GLxZVDfbOmd7S3SNCE0MT9GIsSGo2/28yCTWf",
+	"Dec5dgdJcnp8v2EMNrd2w1zbu5X4TQRvUKjDhQuThH/yH1gas8ZQtU+T31EWrNb48e21x3cjohXLac+r",
+	"z2wyea20OQW7FDO11U0l3OV9ceLzVSaujaB3ryuwFv6AkNI8ow0FuM5MSdPwmTlj16jNatNONR6YHxWb",
+	"1ZUVWQ5lSCnjTzQQ14JW80+5EFI01lJ35OMVimz2xYrfCOZ+/vLsn/Kf8iXmTPG69jsY54/8ForEi22G",
+	"0egKJj5bYQvxfeDtkGfs82ljH6n0PyVsXIGFVVwR0BXfQiaAd9deWLsTAhdYtbZgrmgttFmu7KH6fIou",
+	"lRVvbmBF/ikRSYDBHOqjNfjgOc14bdUO19gZu3Z1EdFC8CgpN7xKI2MaFND7p0RqM6aFwGLRRrXWTEc4",
+	"QgdCGpfDWooVsC+zl02jGlqFdaOmtVgxzD/V7IsPr16wv3/9zd++dHTX2ljFCvPV2NtKG1cGnpdszRHf",
+	"Bv/vPJj/lLO20aoJ5hA+huD5Bb8VZ+yKvX93/RGfQIeNjm9pMI24/Kd8U4rVWhkhZ9vTn5wRoCngh5lh",
+	"lGmgHXUhVbqtVsiQjHkdzpdlNtVMnP1Temzjxcn7ul2xt/ZYRDRZFyfPHCMrX1cnFydfnZ2ffXWCtBxw",
+	"op+C6nLqogLZgvHdKoduQUAjxYncqYtod0lUkg5vxMo4lvdV4Ty/AiwTCGwH9kHcnJWSb8qTixO7Wlf2",
+	"8z8ho8maN3wlDMQj/1+6lInnotgt3DhXzSVbCc82j7eAlzX/agXQ6ZGoIZW7QHHHU2L1V+D+WitJJMbP",
+	"z8932FP4el1braRS8ulvdCeE7w3yMLjRJ7Jv96g6kWQVJlSfIaJqztva5NrwvX/6Hg8RCH8UMCcXrsq1",
+	"/Vu0V57+Dv/+A26mZErV9w3Ysh33V4LWkn0MeRArvi0QtWQEXz3R4CtzcqpwNOUgrPA9z1fvKp9oVzZz",
+	"fxNBf/w87m0iWH3imqHFd8ibcG2aphXxXjgUVPjVYza+V+V21Lbo2w0wFH/Pdbv3xz2340FHXHrDAWbz",
+	"3nvNF1KH3Tbjhtdq0YpIMHXX9EdhXviHDsiFj44Q/LLLWOOUD6hdEwcbC+S7DbLYZe0l5AR8uFdMFKn+",
+	"/Nv3olOfzNG9Jhr6NwLAH04c9dI8+LlO7ALvtYe5YGo+tzcDlRIAisUjC6NZrbRLGlpkQZHEy6hReSAW",
+	"L0fybj8hSuQSUVhrFR77Qip6dMLNl1H6LI5tSaYd3thUVIg2SSl4ibHW/F32wvX8Ma4OamzIzeGIb+3Q",
+	"ER117AVry9NOIlLPurXSEwTCixrA/GCv+xJ/zrZOTnFbvolKhO7IhtRQwiNPr6CMlz20Bx58C5CGAQ9+",
+	"BHzevhjo1D6BgR5Rxrynwgec8sDh9sS6AZREnW3tX+Naeocqu8+IRtUaUV/kYgh4sFybEevKXtMBC/Og",
+	"Ei7eNoB7ShyTd5JMAccGPd1SnvLxj4vO3n1+lz+aGGnLIULkqq79gd2hhgtZ6pCMDClmVNcFheXR5q/I",
+	"KKVXJdjcdEVBONPagSVfGwQ0eZmOCqY3W2+sAU7iyCXHd9fjqixf0Al9CJ3vF7GhJRii8z077olIrfMb",
+	"TE0sAdZ574UDpT7e909/h///gyDswqQ5A6DQlr8jztgboJV1XgOo7ci1A1hqSsiDZwtv6FcNokfRCbGs",
+	"rMKwPWMfEIpELKNwH4Gd6+ti4eFXO8Vl4fKEINf+HsEOu23Sq65+Wm4Lb6QSU0tebnLEkPxJaqEdjx2a",
+	"MkbI/F6Zu0eOt1+KvF3gz+JDjjpnDtFFfkx5Nkp/gc79YneHXfk1eIX2jg+myWjvcw+CsNIUzvEpyHqN",
+	"uCqsHlc42dkRmUwrABlQ/dYKlWoMNJPF7zmQuuuFPXlI8QnfprygR7aaD0lQ8oY8pBB9OluK2Q2mQN1j",
+	"G6WvVH2jO5tHqo3fOTMukZC7E9upNO6RMrUTxOzmzzu7DiTntrTtX8M2SF5YViVqrxeyretjOzu6C3Yj",
+	"tqeAUer3yq4b9ZuYGV2AKwFPLb6Gaj/ddPbYIpjRX41wdmWpqcImOkG2zI76kG31k9j+iF17DMXTtTZU",
+	"9/SB8L+K8E2emtc86KFLrIAIDlKFpXj9MsEqwooWSAADFQlF4yoEg2a9ALp/D562X1mouJIQBVN9TUdP",
+	"G0uOV4fzV2oOF3Uj9DInpf16PJCg7jby+B5OaPflfI5R0KyEKJXQDyqyeyMyIHSDQ8pRoKmNZN5rCsqu",
+	"g51RXVuqr1HNlt54jS11LIXor34TiGEcOCXsTCpIb5Y9DhiK1zysHIdGcnqYm4y/uDh435IZEwVL4Ojj",
+	"yiBOKC5p6QcG2FFfVsWVz9XOkw0V0MHtYneCNWrWghuq/kBUE3Hdge5CAp+TXmLA5CFOe9TAA5z0QfcL",
+	"dWFweA05DoigpAKnADglXd3iB9cL9FOogt1nGH/EwHM4/jG3394WOmNOqEGFQrCaNTGnYOpDd1f8Q67j",
+	"fXE4GltRVXS3OfN27KLasWOH18E4eA4/oJWcMIW/TsDjjAO6H9NYvbPgKPb7R9iZ2EXu57Ubx7zxxzcd",
+	"xdzzFST2ncuffSD7YU4khh4PbSWaScYBztibqNoUGqKIfW4qiNdA6T6xrGSJf0ditQlP+GM+CF4O8sbY",
+	"AwV0vkuqBW37uKFwib89accUsaUTqhmAhx+Ri36kOxK4IOi0o2PF292HpbxvMnN+EJQ5WWRihH0u9OeP",
+	"Z+76gpbHlpT2SWlOQ63TvN8cH33rSis+gvs8anEoiAMHAogIxAND/kZEqzdXruIidyTdmE7mOCJpSh7E",
+	"sd6d1WvRmdSHMg6iJsY4c7IC/oGcL9jNQXvwUbffWPiQzxfi2rC/I9tS4bJxI8DWEU9y7zVBOEQIxsRc",
+	"xlZCTgUY0vZKgLQkFcO72JXHmJk4yM1rK4m36PAkL6bLidwJ7+gbN4kPs7ejBh47xBM3m90MDyWvrY6B",
+	"//rjaSlmla+tldwGv2DegH2w9Ay91uz1vdxduB/g0bB2h3Ffs846/6WQXzSMH9w8PbYre9BO8abDkTAk",
+	"3W1DsbBe2foDPfMXh30ElCpd22Uej+HzxMeCMoS0irHj8tAt4PsJ9VYFgvVUm/TwnZAgVqLODMDXXbbO",
+	"jdieVau1ajAwRE4LJQW7qWTZfS6r4ZrqXrPg6nlXvc1QPvH923DKWq6hmL/n/q01LWQQOFRs1sxu7zOD",
+	"rk4tINNVg3m6uaYgOy8pN3sy/g50gAD4vhO5toEEenzjDxkpfylNsx0CK6KxIq1IpGgdJ/IUo4xInEYR",
+	"wuS9+6OC2xbo60Gx2ixV7YEJ4DKeV7KMUxfsGLadDLlKGj4zmaBfkNkPcXH+JNYGigT9QVfmA60wjQJG",
+	"1Bc+oHL697kdayUXTjHpXdpQ9DR5YX7iZrbM3pj/c239z7X1P9fWX//aSuYXyHY1DdSEYMWjVNYCymhH",
+	"oF2FZVF22dagh0vBS8+gYlVsrs3pSytVTt/8cE/YmRGfDUqoU20awVddWbv7wf2Qv2TwtpVFOLhLiIOV",
+	"3HAia4dbF9n3jWYV5nLi1IAzOSQPYd2IiOJucZwoL0ll+xc3SDDVOlL6sxUxWSn9En7+HzH9P2L6f8T0",
+	"fxvr4vOpLPf1z8Mysa6RWgpo73BgnXxbUNAB9PWf1+9+YW8r+WhibkmBxBxulyTca+SCfzA9PSobmnFm",
+	"0d3pcv+XXC/3L9ICkvJdFoOrStStCnLktJDSFaBOAoOgPDWbbhHpdeFjlEQATHwmXc5kggY5MuA0ngfr",
+	"Xj+CQy1xNp1Q8FUdUwfSl1weKXnikJpbRtsWn4p6t3JVsl2Kd92hXbwoKllehPXx/MyQWEBrkr1CsUxW",
+	"MXTT4+MP6+MI5aaHODpK/7R+iHPyVPtq2jrv3MBC2TruTBcQCyXZwmEK5EdR8J8bwCLgYbJqh70vocSN",
+	"pxhC0jNE6TraGSg1esauosZDXjIRVRMqgMg7oTO+kJRqTchkiehw9sKzvnb9wzhY4hYGRSWeH7npVSYw",
+	"4ZJapwJ5BKUgpcauy/GjE6049bQX/RmuJiYwaNoaxE9du9qEsKiVRAQfBl6pamTJt0zJUKm00qxsaeO5",
+	"LVq2gk1bAOBHBcoG7BSQ9a0nET9It+EZ+ksAjS2Bivfc2pNfffvtJfvqPG1S7ggy+3JKhgaW70eh2YgG",
+	"PiZfGmYfbnyl5DHD4rE8w/LreSH2M2H+sETQDr8J1DGIqrizLz6++/i+YB9evWDfPv/quy9dEVOwKqCI",
+	"MQCrOPDlENLRCh+/ijvkGmJRyVfYwweMVFMLGY0NR94dCZqKENpHtqL7rArg4ntdrji7T6k6d6htm8TM",
+	"vMCnomk7vljGj79Q5aOnPX0QM3Urmq1tW/csWbQp/ea7JBGFX4A96KvK/DkrCtc1lvFJL+YHuM//Umv5",
+	"dTJnqBEYjtmZ+3uG6g9PJKbY9lyJWEN5a/Wbti4Rn4NHmfgZA61sQZ46/DfUUlErx0BZePMnfbv9iB35",
+	"i2MDvHlwbD+SRxPOY4KsexBgDbDZCsIu8rrGP4TmD/mw/guZdR8D/QVYDRviwZQFdEXwEkfdIcnAOpj5",
+	"8QPKuR/Ne5CMg8DDTMhyuDtrVDPo/hVY4HbNwbkEpxHAqdaCMhXktfUPNhS/+5P4P0A2DLFbUZo9AmPF",
+	"j8RM4DjbFWUK2uklc7IymsrKWOmOCUHW+kToOfM0qKH+TEUci8F41WwT+YKiCIhvI8l4gRSvY0VpxIYI",
+	"STcPBJbz/XtkezRqdF/jgY0TOw6OboLi1nzqpA+vezwfjqpXQ5YpJ65T55twGyveUoEVw2eXbuC+hhzT",
+	"DF9v4YxA5P4FQgFhHDNnzhTt8gg/zB7ptvGX3CjouPCXydH3y5LLEsqO9uPVHaP74wDWd2nkBwHXw/Xr",
+	"mEY5JjXvBz+ObJwTEWr/BNIzjzF92NbQlHmM/hIHr+ArffTZ0eY0qnzZS2mQqZYZ1zTpFBu5Ve1s6d0d",
+	"rggFKJiO9idtB7xW2lxFnXqcdQltbv9URoN0kkWoGUOpFq40pV6qjXYCO16i3VovBbvldYUUiy4tHcv5",
+	"N457rgAlEauBBCoCkO0Q0d8jC3HpcGbJJQVok9pId3YfTKnYWcTHTdZINL5/hqLKO8fMa9o9x09/tyvb",
+	"m4ns8I5LTicVk/8oxxg3QSov0yogu8t5OHPDk9oPTXX9L5A1bCc+xZm5L9D+K9BddhkpiYWS5MIxqSgj",
+	"ohtyGbr8/MGp53dtCArx9kVsxb2a8Y6TFV/kkT/2x6OM5tiUpGmiUI6CwRdQ+K1dreEuyrV8W/F7DW/P",
+	"I7RpKmOEfCjPkN3qpWguiIj1FP+PajzaY3BK/85uHNWYP43hbwwjqp/jIwOKNkKs/fWa9sG/BZrpNwH1",
+	"9pd0S+z08pFtTmxdlPmkc/s7aF1g8B/b2vTb4ykvlasx1VtBAHwPnbLqwAmh9bLEagFy6whdGya7Ue5g",
+	"DngKWvJrab5J6ZBqbaL98zAKZNzGI2uP3Xb3Vz+u8vlgDqq9LYCKpSO86sn/5pJdX792lSedeeEXuXA3",
+	"SMDesV+oYsot1ZZx9UcuXBFcyiGOSmLR7QBQCmd6bPiWGVHXOk0iYlVVT3Z1/D3TaeLPIkq6XqqNpF4M",
+	"JRLwS/MIm6iutDklYpWejWTnEvzpFbK4eG7gL15c/58CAbGolr5bC2m3G1WBgqD+osWV/5IcpfaI9BBo",
+	"2cZ+xgashv6A2yNu5ZEj/VHTH3D6c9sh5mHGYMQD8Ars74zf3Z96TdW3jkqaONcU1nHFbwTJuFCXvgwT",
+	"ckD7y6nSVMIqadLWgmtxd+WEXvR8UMe0Wz+GUT+s/fp0Chmk5rSSfScUT9VO9a+mlagL4GUPpJlYTyCq",
+	"NBBxeofH4I87qkBlUJ4XUcBWfF6LGenj3jhxYM8zdtXVQqCOEe0OIA6nQjJQ1sv70aZiplZCd5jX3MAK",
+	"V61IxwTkcKUFEvIxfH2gMb2RJw9YduiN/NMuoO9x77wZjs2bCkfUZy3MwvGIgSkGNbchPh1wvkiSeOyc",
+	"3Jx4yomlXf4S+/e/gNw4ng3yoZW5G0LIcq+auTsUZQVU08ezTA6SyB9p1h/DND+k0T+cNZ7b1E+t5NR9",
+	"iC/FoHwDwRqk7+sFkiAb7cBCGHeoa6uGYxV6X2K3IViNfbrVotFdHLQvzLsvLKP1vcKe/vVXmTqaZNdz",
+	"s3Xk4F16adfrRnEsKpBHuK/4lt0IsY7rDnkLzX3siQabbq0acwGrCC7Sgijl8SUnAeZVIzZ2HyBcnscc",
+	"yHCbI6UxYBkTy33len1vIZoIuVBXsRSovfIvu/hrKA7tVAQqgwOVTytTDMLI72U7PqYH0E9dLuJEv/8J",
+	"YgbY0YP3oM2wrSsZXSnG1caNFUId8bEDfSIqZqpdY/l1pFf3Zda72+sjvxFAHZ6uUTpekhxff+t28b8R",
+	"s3py23R8TkkZ9kGYtpHEy43h6g68IJZiDjfXRYDSW7mQ9Y/CRI6jv+rd03U8PayP5xBA4b3VBrKL4PR7",
+	"zJ+KWYQ3AIw8YG35nD/e0HpS7RrQMbB0DfuEFPluaa1UwfILxpV7zuLZ3lfymMv9AGzsUQcfWTwc2GSw",
+	"Jh4u8GAOo5R4eOq8Aj35o6Gqgrf7I3UW0/qW/FYUTKsoEgHmfCehdLq1G1LUc0y/ip1LiMBJ4XBfQged",
+	"Z/YvubO6Xfxr7a1HcVJHOwsKyx7ACr6jZx7a2n8w4MdDXkh2ciq5GFieM1LxrAyJsusxtVtguT4PXN67",
+	"VR7DnlpzrTeqKXuRkaDRVNrABnsCeRbwEuJpPlWyBAnhNRIhZ80WxAqa1x+ur6L6Imfsoys8DWQQSMxe",
+	"ebL9qObgntby0n35vev3X1d92e9r1vXkpstN7OPIA9fa0yGxK/SM7wazrZ5Cpa1B//EbQ5IvnC6RVFjC",
+	"Gt5uakDsHH8xs0i5RwgxRxMNFWfzGZzX9uf/Ln5WmIvHQHl05l9seI+Mi+0tejam0+n4g7nGnM/KWKlt",
+	"hVZSUF1Tk39d8eR6mF0nPw+PYF55DoFo9h2yPgpaUbW4wL+fKJBcUC1CMLQqs+vyUxsZpYaCPKN462ym",
+	"WmmcS1dtJFZiJkm3gh4C4pwejBLhXH5bEhx+xK3wIKjyaCM8JAKoN+cIswgVzudjCQW17pPJav3fRySr",
+	"9cNJ5N/a1foU3Oa9XtJu9UnK9yCIrGow/i6F2ajmpvC43ekW8FFwgAEuBbSaxh/V4I8Bx70XKZrYIXeL",
+	"zpn/bFfrD20tHqzqXGjhkW3RbrsJFEZbHxl7ERb+6e/2/3qDzZh4EU3/4ZyLJqzT3UplPASWxe6yB0Gy",
+	"2Nnsz1/z0HUdnQuipOkUz6TTEzKuYZHSuWr/Cc0+8L7Uf34CGnjSdqfNz2h6AlE/cCE10gYxfBM8vpFG",
+	"c8nE7f+fva9rbtvW1v4rGN90d0aJnL77PXvGvtk+SbOb06TJxOnJRaeTgUXIwjYFaAjQjHam//0M1loA",
+	"QQmkKIuUlTZX+ZBEgPhY3+t5RLEGp1fkRngpV5uaSCmTRFGrN2IUCLVoG44nk/y4L7RKyqUA8QUBE8Kk",
+	"G1xBbaRikrTTX09n0wSgs5ZLoaAJnrNVWay0EUP2ODVgXNxP2h4Ojzvw+SPBxMAY35px9syk9gl9Hikj",
+	"V4ektsmL3V9WXBbbkvQVAHU/KF1xnCadeoJH7tAIQ24fWvK0RwuaQbarZxU9pbygR9yKz6RpAW2daOwJ",
+	"OcTDrjvXHnt5/yOyT3Dt5zIXExAsVLRVKiSjd0ofWced6kYRARgjNzVVed3ZAS2XukgXXfPsZ7EeufTe",
+	"j3D8ioodJfdQUYHws1iePnAqIxyYHiFrMCBqAQGQtwFnoEYpDYhEd0KsDLRz+fgfeJZUQIaYKEZfMiMU",
+	"MOmGymvo64Bk/WZ7BrOVnIkOYTSWYRcN8Fi103hSjNv3hxVPM0Sba1RQU7naMKRUCVm05JnYDXjqNEyI",
+	"PJIXgMUbno8qDlUCOahWM0Fug3vFSKc8+Vms6fRAN0eehXaBipuYYXT7HLkJnbBK89M7skJ7wzOxQ6n5",
+	"Opxon84mZztgXEc7dfspvxU3kGF1OlCauvY4KCzSTXuoq3FV1SOoqV0qyt1RWsAxNNSXO7Hu7PyqMc1k",
+	"HspCIX5ExQJcrQGP5pLECYwKmsYgUE2KdtaN9RBx8LNY75FIHaV1K6ZjbuuNGPjVzo9kQQ/rEnGLNfDN",
+	"oZ5TnxbwTIFvid4RRAAYBb+R3T0qUvnOm/ZP2SvrHW625OtJgElZptKcONrh2zECW3GY2fFlTscRmJCj",
+	"AdBUoiKSqjFUCUie6WzB81y4E9GuUl4ZU4I1A3LQatAcG9QykXqETgKAttuuBXH+FJP2kuliQiB4lGnl",
+	"WJ3qjNHwszWiw/67NNC2sHJSKwuhU+svTeLQ4Tud4rkDwreXCBQ/KnG6X4S2wxZ2fjS1Np3rUnWUpn4A",
+	"I1ladsNndzV/Pmi3XBv7lCEwzobAqRYaiopWhb6H5uea98gKxZZSlVaYzUO0cUhTFnJx9xImfGpHxs3s",
+	"tX4UJ/44ymrj2ATQz65s4HOe52/n8wDCOa4lQ9T+zoiGUsShyeMn3cgiiPNBl8DqRosQOHwRsQSwyPgK",
+	"7TXekvgyOLdR2qfsquF6wheUcA4oUPf4UpnQ1x3dQmIT2r5CfjNOUe7WaK1HLvAGr7weuUXrx32hFZcW",
+	"oQjH1Pw5Hbi2AEZxZ8IR4yiQJ9QD4A9CbPqxVxbKPMn5lP5fSIbg0Zp9cnTpRHdaBoOk+yaCH1cEw97t",
+	"7AIwD9+nb+X/UVF/MJM3XHtdIKkatgGMt9ukCJ7ciXW7RPgJQpZ8W2sEVYFhcQhiOh0VPMdtaTGhKKcP",
+	"bjhPAFIpZMzNSmOdvg0lD/iISQR+ZTXLtOeuaIW0eYeTPUgh7VkDNEZwbCZXkijk/ujHWr3KudyXmvXD",
+	"Rjha1jBTWCc1pjqKzuB0rotbYa2bZutxfCGMLfSauuz1at0s8AUDKPSPOHcBvEjyGVbaGGGM1MrfxE7X",
+	"4CXM5ysNKk0COjkab7mzDz0eULzdQ9u0Wxus9dzs8gZhB+Wt4rYsqCwzOKrsb9fXP12/+tf3dYBBz6O9",
+	"TJRruu0+RWs0TOwvYk9gctUrmLaw7Tv41qHCevvVnPS6oJx/MZ/9/R/P/mvCzOpOOp307+ruEnPQvYAu",
+	"sGD0sPqawyR0XcjiLrH4PDRfBBolHWiXWWaiuJ1ib68B3YaaJGociwheneeF4Nm67jGWkFhnN6Hp0Tmk",
+	"lN3yMtl3F/MMcqUBviCI9QihJzQnJ/srXhNR10jtEfj4I+cuo0ETzRJIMTewNMeTMf0Cf3ZmrTDDtAVZ",
+	"6ImiIp5vZ+BC2CGcgw9N1EKlPbgclSPzcE7gOXPp7NJwJqoIucnXWEgqumjT7P547Cdz4Fd7txU620Zb",
+	"K9Q4qbBNzgy6pQGSyrcUS2xOAnpCOVuwpbALnSX71EZYnfOv6xZsS0d/B3Yw3vu+JUCL8r3OnsOKMOWj",
+	"KiJ45ndYfGbYjbCV2y1baX/iExX4zxEp+H9FYdKUyP33Kak7Jd3cexxgBwDUQZ0WrYNT/JOm4FcLymPc",
+	"UrWWFuuDZjTmsX0pc79l7WDnNnrn2vGFwicIFwpliXfULYfgRS5FMe5xF8oWUjygC7xO33klEOfwanBs",
+	"bG/Y1RMOSbSDRdIYnno9uyNb9q2C0BOBh+rFMfy8jWMCAmz3Iak2DglgGZEbnyrINZERse+ReQlTOtUj",
+	"g7P7qxyZFHzexgkqdGl3kLEB3iakjqXCom6UK+AowJnhhaC8hTtRN4Fg7wJPHpSOKiEyM2Ezbaz7A7Nd",
+	"E/czgRVzEAqPGuEg1hfw/Quu7hr1c6EFKdUq9x7famgdnWs3acusXALOGLJnI58AVazr2GFqU5hL/vlT",
+	"pivlnpNycaWy4hY1wzampiAatOChetTJZWkscGq1c0WL1Sf69p40v/GwwfGEAalm21i9WmEovRDQ69va",
+	"OKP0J2j43m8GPzcQfCy/E3g4KF8mjMxE7LzWHpEBWFCm5+300qYZaQjV1BumylbRdPs6aWaLtTckwP92",
+	"Cr3mugOMeHeUuVrDmb50rgJcEpy6zgXzF7mdsGoheGEekSuZLlpbIzN8Oq6ldO8N8k4+SXzXyFxqugA1",
+	"CpTbHxRjSlQRU2hKygzhC/x+jML/hhXcg2/SsqU2lj07P/d28fCb2AkKHdVOz/RyM40nib0eds1dXmb1",
+	"Ldy7i01WMQBzp3CGx4HkPkQPVXItrngKCXrT5w+ZuVDn7SZzGQJu8l44HXEvCp6DzjB9WfzbBdCSf36F",
+	"Hz47P98tj67ynPGZlfei2cmJbK9Qhir48oCOznFjDsZ0RNFNsBU8QjjsPXSE05agkTDw2V1ymXfF5H70",
+	"LScB9tn9oi0m9oYD536vIu+CAnVB5Q9jL9a1zC3X0fPGk/sA1o17J8ZvnC6rNioANct08lql33VIEhqZ",
+	"t4JTB97ZOXLkIwG+GLYWPAWpci0woT/TmSAUvjCZEBdsuPBqLotlzVEiDbpf5in7Fap87EIodwwwXAM7",
+	"AfizxP3vrgU0zVF1gD8tbRDE19HOjIJoUO/LMQmJdp6FQ7Z+Xgiz2GL52BQTU9pLjoO3IRw9x2+NuAnx",
+	"CL024u+pUrVwzprnCgIESldMDx0EhgbgVjvhJWQkbtag5S8avgl4lk4pTIgUbovenLQF4TTQm+gidGj4",
+	"zD32JCko5fT+OlzUDCsdaqx/NBUneDsr7J6smStkixH5C7ziDltjC1dCxVMOwBKXBGOi2D9xyhO2Cr+k",
+	"IH079ER7BHfJP78W6tYuzi5+cFbHUir/72c9I8y3AKbg/MVyeSOKCXv2g88DGy4zFGWVbAfHyKH6bGNW",
+	"clkuzy7+P04J/1FPqPaij2Jku43MejfWVtwwKNsf+MZ4l3FnUSF96xgr8zZKn/XhuidUP1SPAzXmBJqf",
+	"tAS+yrK3ddTsJFt3fxFVvZDHTYE3x03oU4JhlGSCDK9YI/StcMKnX/xfIUW+ow/PF31j1Ql7qwhLmfEc",
+	"ApyFWHIgzkm31j34dPgf9q1xfDV/Ay8y1jHy88HXOrZV1vckIeeCNJ7GZyF4RnjpP37gtzvKeY58+qa5",
+	"4PdURNnmFH6suaowOgqRWsNMwlOilpvX9NTDTtyoDjrNMElFFRlKej4fgamtJSgAxg6ae5PgmsoiBAl8",
+	"rCZEYhdiGfWFYL1zRNGwhniO2+I0e8tXvU2ebwdwOonvRFdszgu8f2No3s0cJQL3Ys15VvDKRMgdWOQe",
+	"bW2j/gg2hTi2Ih00y7URGXQqJugxnU0+4J6NQLEZz/DYzPC7bjREO4u7YQE1V9zYTorAGVzaWwGeGOJN",
+	"yaWvfDTUmeehaY0thJ0tINYpnbd0s/YZRajtiUGpQ6D4Tqws+Yzu++gsocNHOb1c6zuRsQ1KQbwz4MKY",
+	"dNDrHX9An1XdlLMt5dxLXbq3Bb8bMbMsBhhTjtNGFW2oxsm4FU8oA5lw4Xqxz/V92GaTZ9WrBhhea4Dx",
+	"oLsZoQUD2jjP8wbVh4xJM3hutPtvreozhqgabQlErNzbF/gQhqVOiD5pgT3gFEl7BdBGtuAQK1eDozdu",
+	"IEXHEI5DQDeOqRjd1WxrIbsKoZM6wzCwr46dGtOsFN2pMEhohG2E8Bv011xEW61XQoUDXTCzcBJzEowc",
+	"zsCy9d0cRQ3VB7+GqJ6xPBfMaK0unQj0rWBN+hwYB4rGdXdy9B283ItSHAOuNXEsm5ill2wpyD2lMPuQ",
+	"9+DKyYtqYyHdCnvUKgC+y/jaXLJ/9BJ9+OPu2pBRb4bbvRel6AsyGs7kwFcEknmtt+MnXWFHZJQEBN4+",
+	"9+9KF/6E1oYtbITT9wv6aVJlvxcPIYgd5tzGbMdwdmAJWkFoLbfN8o8d6F+zxTX85I8ew0PN9UUtAKQi",
+	"FP9MzueiqGl80ZhqmyOWbu9X7dOYCwTqoaqs4mtfiTYhGVeDkiDTPhUEAYfCDc9Yh9qudFGsD5iYno+t",
+	"/DqH98KlELcdBeP46cNHieBimiKVcAeCsoF/D25dNDu30Vzaa+SH2VCNo+eeRJBKCLMNvWAPwfAetRTL",
+	"Xe4+8npoWyZVZQpCa7rkq1bZ/ZrE9S13dwgEzEUkt2kDIvE91wVaQpgwD4WnQSphVj+cinbJ/oavdiXc",
+	"Eimreukm7JnTd8/Oz88v2Q/n5700+nb+anex5zeF8E3ufpO7X4PcdSKlJaWx5KvBjeKZLrKayKnFc2yy",
+	"zcBOFiU0JQLFvYcIotYDDJItjcjvfSQYBS0U94u5RUQDiKYRG1QC+i1VXoSw026Y9yX2hoyfcq7H65t0",
+	"JuKdsYvBfgbsFuTAmmxxlTuHPCbGwnWGlm3PmeW+AvvHMElOVV3hpzzPcfeCc49RcgKkiL6NJwJL5JMM",
+	"XNEijsbBFW/UcVORmyMfg4crvrm9mbga2/CNi2tzRQFIu7vc5b3/0ukyB4H28y+zFZJu03qypkXcV9NW",
+	"QbMvBVfmAiAlMg9MDJVrijAiQOzTB4roAGIAihpelv2tNKL4p//k+9YGKMGVfUSNDcvcx1fyO5JqCRmd",
+	"Vue/sXzQAtBCogMPNDH02DxlvkibW2jFMs1OLahrtDXCJRQHGtQ7E19wjP1cN2KTplUlGRqBKZlW8lRL",
+	"phpzPHImtTFsCq4dPh42pdrsFfZn1ykaRBFpDaLW+X6AHXdmIjWxzHWe60pkSN+zxjrNCzYtSkUPnop7",
+	"Qc5ewt1+2Pl4X7pHHEMI7NifwS33eEumCMO9ow+KE9RstRC+oMU5uwAeq1mmI9ARpa2feOZNeCcWgOEQ",
+	"Y+QUanFWfVsH9+lvGs6zfevcp+PuXKky3d53/9zJWj2fexbzVcgi0133TFdamLovDdrZbsRtqSZ1UBt1",
+	"DQNDZBvSQYkKHHO3+QH5YcK0U/Dcl5oB/yBdZzdmqnf/V5XpA/f9RLiVu6+1e3/IocI6Dy9ytYVJb/nm",
+	"qRZ1/OoRfeJoxN5eMf0G3eMhC7J3GT+EftaYQJzwlpYZkYuZpTiG+95mGANkJgYo3HeyMs0K31iYEzVl",
+	"Nqd55Arw7bFHc5e7blTSZ050X2J8BeIm/vzEKHlw+aEpXKoyRbeMsGoHnQv3o30pfIb1knss5JRwODpa",
+	"0+ALQ67EWBQz+1+P8z/P9eina04+APJXDkrQHvWKSvj9fJSwBHjVDd1MBbarnCvq3AAIxIWulI9MGL0U",
+	"iN3jBDCB9yCq2oRaPQrPwOatW8wqiiQFBrr2NIHTjj/4SR47ANEYNwXOQrs3ZgjCH9SpOxsdSGUfMdsZ",
+	"5oRdGs65bZZkxwQeHncD8hsMqhzhs3UDJ+pOrBIViu9yrqLTM0pyIx7ikfSRm0MrvnHOh27Xrrf7i//r",
+	"H1041A++v/6Ho8cbOu7QTwP3yexayJStttklXgKYWrhGk9rG9U3oE8ChonbIOZe5yLAGB5QphSR8kElp",
+	"y9bCEtqWLu0FRCv0HB5EyUhCUnrKPkJJ8b0oCplRDSbAfVP3OVXoQYVsKBQJD2A8twtd3gYItQVw4dze",
+	"IvPYZsSjrU1zuBM1tpn6WCJhlzoYUQdEZzkELHbarIh2dMh2To5UuYvQU746CAqxBqrSipbCF2sdQ+q5",
+	"8fqYo1WAscTW1lDXgAzhnvnjOPqmd1A9NOJWiJoDsaKA1a2Xk5h0U+t5qLQAMDF3Yijyjs1phIOYgV9S",
+	"h965YjrPQPIt+ZoZK/Oc5fK+Pfr+tejExwjCp/YbWld3k1+KAPmCkH8R4JLIpDUtMLcBUcXtYkxew37k",
+	"yAPIWVEqT/5irFiZJtSuWwdz2eglwzyN+4B4NaFN0VY6kGpSRWlMZ+9kirA1UMoE1LfBdkjoglhpqRK2",
+	"rluB4aTpSMpxe5Ij6MdeYXI3E5jCXlguYCINrzvLXZGd8vSDOu4lHqoW+9WywAhafauZGVHql/0iU3ge",
+	"mxGpC1Xm+bCKIFQfdLqXpTrJJHbZboSXg5tIm3UarQv2kdvZ4oAlSyNmc2MDt4IRUbk4IrrUx/s1N/bJ",
+	"j26KT169GIL3CV73ibGF4Ms96Z+uFINfs5UoKFbprdiiVJdQO5Vxy1H9vy/RbnT/K7EfzZN4AMcOToEB",
+	"CmQwKQfdaejAoRetW3DqnScjpIsoAL4QEV+A0w6lC/C3olRbVBOVLu5A7KYtJ7KCuVuW0sNWMiU+W7CF",
+	"pGFVIa0VimUQJyYJq5nV+o5J6+zlNiP52orVQVd7LH4BmNixPfux5UnTJnGmZpfUvXafj/i68PyW9wUD",
+	"ouatmQ9cbOyeOFWi6iZwfVdapNpaUxC65stkpQJuSAhjEZcrIMDmomHru7u7ffZ/EZV7+Yfw9rWX3oy/",
+	"MQgckx2Y1M61uu0C5iJuyq5y+mt5q96Wti/aMvPUpYQwE4T8TOs7KQIiSIRNdi3sk+fw6WgIZd29l5PW",
+	"a/lm1Ev5RqS9I01U/lLdjtdw2gbq6Pb71VjpHXr4sVGNk+vs5gKRhEuSIuHcAiASntdjH1UjZmUh7frs",
+	"4rff4yur1lqJxp2dznQm2uXpv+S9j9forJbuwL3C5nxmwc3CMIi8VU9kSEhLY0pnqIANMtcF2WM46nfh",
+	"InvYSs+emShllvfiuZvkOGfpJbwEDHBa5+nhd3av3U9jZLedghU3ptJFhjhO7YeCyKmXuhBP2UtdsGfn",
+	"Ib4WX5MlXyNm85LfCWb1HfAQNR5lJmFUhA/zELXsb94gJtueICS/f8qu8FHweKVtilEQ3vuaFNeowN97",
+	"pJwSypAeIoYGK/YnAO9pa8geAfQhxFLoytS0929XQr16wZ5rpcTM0nVPlHiau1c4wsbL/j8st2ijO/Cj",
+	"NQoFIxH6Ws/Coe0IJZ2UqMU1mnJlqo4Vx6B5oI0jOWq4ZxARnkAE8iXYpsRZKz34FYwW9iDVw/iQSGDq",
+	"hzOU0nv/ThSFLnr9EJVG/ctVXi5zbmeLT9K/4MGxi4Vd5nvGLDZsAAjI5YJnGBjVpD+V0fkhlsBf8MZ4",
+	"wd/R7kEQ0w3OF12poDMufXQEmu/owYYJlbXVMbzzg45Um0SP3wcEupVpOTDxjcmm4RetMxty7b+0E91F",
+	"G7AZwEu/0dn6EnvnnTvZClvC83xcorVe6SlvLvRITn3YPI90/+sTCGbzQudZ1HEENZhD15LGWzj9Qn/r",
+	"7H3/UWW1ZbS76900rKihiIj7BQYGXyf7pFx1FzA0YJApo2y8BoBmrxYKpmthf12NGp6DAVrq5axGa2E0",
+	"v6KtZvkNGDTujMPJxpsekIGNmBXChvT8qpDK+sKQRlwOypotL2yKeLRe2hE8RDfrK4p2PUxYD0vU0EeB",
+	"ljdu/Buxg4zkOvreUSRoGK9vF1z0JsflJImmerqsJPF6HrcrbXPkhKQO37hknFXiZqH13XfG33hZFyag",
+	"R4QoOQNnDerTM/1S/6NT+2EDWtf2d71rBNqQUpXxU9u15YO0oy+8XxK2gREK2tSlHfS+pKleqP5ZWqaL",
+	"ru4+tHpPb3FHCFKH2Qxi6XOI5Q8SBupxP6aZ4Fmn5njhvnCKN2MErfVC5NJ5K72r0pplqfhrkY3SMbZD",
+	"kV0LlV3dcqn+BHvVbfoqi+/ZYv4G9GnkAoe+iyPdJStwZ1pa+iDCqpWguhduIXaeqCUVsb32Z9/PMCX3",
+	"2u0XjeplhtRxsJeVEKvOoh3uyeIFzxkv7UIX8j8i++TJcjwkusoAHYQXqB1DEVIN05porryGDOuIjZE4",
+	"wJG7IqNBE2fVfThSP2QKJRl3ePoF/tyN0MTDBNOuPW3Yfn4C/Grsksfdqz4uHHVzobe6jxJ1iwFpmBY9",
+	"8vtS+Ka4ig8qrg8bMDkuw8AIjUphFY7RpRQGOxXMc6AVbkfSuMqyD4IvT9iRh+kdEl5yKzAICei2MoTF",
+	"nX5xf3TCv7z3IAJQU0d4LzzdMopOdnpT0i/XbcJYfNLALnW8sMPjp8brOl2KJVqODWLVthjFO17YR1y8",
+	"ycEMiy2LTaltiqpT9aab3qCeUpkQEf+jpfpzr+goqwnnGMp2OqMFH/Arf+LcILzhgzKD1q/NmJ07HYFu",
+	"nPnpYq/Ryh43vO1Ucj1uQgRAfRkBO/iY9tnkDHH7W2PbB27q7lw9HqbpF/hzB8D5vb4TLZufEmn0zTFU",
+	"LCym0izX6jawbHCFRfwDp3htwWddTcvXfG1qnhumC7bw+BmczaWbICQpsQJyVd7kcgafStNEyIG3aODh",
+	"IDpsIrLjpjSSuw/P/iA+22OXt+JLJQM3bm2J/GAUCJeKrzs2+Go2EysA0ar4GlG9yS27EUZmyK8zYaac",
+	"LSDqzmaisHLuVkH4SI9dh4x1xRUCvxYRi7L78Cm7UozDYM4odmMZZnWe1WIDPyXiU4URY8gSI+jzjVhr",
+	"lUXhogkDZBZ1S1BfyGMeYL8S1X8wwEe+Hul01c8/8um6onX96La6tfHF6GFbsJrJ9y9nN4IXoji7+O13",
+	"Z8CFNpjffneyz4ji3svTssjPLs6mfCWn98/O/vj9j/8LAAD//w==",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

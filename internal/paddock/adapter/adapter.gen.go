@@ -492,7 +492,10 @@ type Instance struct {
 	PrivateAddress string    `json:"private_address"`
 
 	// PublicAddress Empty while the instance is stopped and its address is not static.
-	PublicAddress string        `json:"public_address"`
+	PublicAddress string `json:"public_address"`
+
+	// RebuiltAt When its root disk was last set up anew from an image, where the cloud tells. Its host keys are taken from its boot output again then.
+	RebuiltAt     *time.Time    `json:"rebuilt_at,omitempty"`
 	Region        string        `json:"region"`
 	Size          string        `json:"size"`
 	SshPort       int           `json:"ssh_port"`
@@ -925,6 +928,9 @@ type ServerInterface interface {
 
 	// (POST /instances/{instance}/password)
 	ResetPassword(c *gin.Context, instance InstanceId)
+
+	// (POST /instances/{instance}/rebuild)
+	RebuildInstance(c *gin.Context, instance InstanceId)
 
 	// (POST /instances/{instance}/shell)
 	RunInShell(c *gin.Context, instance InstanceId)
@@ -1653,6 +1659,31 @@ func (siw *ServerInterfaceWrapper) ResetPassword(c *gin.Context) {
 	siw.Handler.ResetPassword(c, instance)
 }
 
+// RebuildInstance operation middleware
+func (siw *ServerInterfaceWrapper) RebuildInstance(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "instance" -------------
+	var instance InstanceId
+
+	err = runtime.BindStyledParameterWithOptions("simple", "instance", c.Param("instance"), &instance, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter instance: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.RebuildInstance(c, instance)
+}
+
 // RunInShell operation middleware
 func (siw *ServerInterfaceWrapper) RunInShell(c *gin.Context) {
 
@@ -1993,6 +2024,7 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.DELETE(options.BaseURL+"/instances/:instance", wrapper.DeleteInstance)
 	router.GET(options.BaseURL+"/instances/:instance", wrapper.GetInstance)
 	router.POST(options.BaseURL+"/instances/:instance/start", wrapper.StartInstance)
+	router.POST(options.BaseURL+"/instances/:instance/rebuild", wrapper.RebuildInstance)
 	router.POST(options.BaseURL+"/instances/:instance/stop", wrapper.StopInstance)
 	router.GET(options.BaseURL+"/instances/:instance/boot-output", wrapper.GetBootOutput)
 	router.GET(options.BaseURL+"/instances/:instance/agent", wrapper.GetAgent)
@@ -3037,6 +3069,39 @@ func (response ResetPassworddefaultApplicationProblemPlusJSONResponse) VisitRese
 	return err
 }
 
+type RebuildInstanceRequestObject struct {
+	Instance InstanceId `json:"instance"`
+}
+
+type RebuildInstanceResponseObject interface {
+	VisitRebuildInstanceResponse(w http.ResponseWriter) error
+}
+
+type RebuildInstance204Response struct {
+}
+
+func (response RebuildInstance204Response) VisitRebuildInstanceResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type RebuildInstancedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RebuildInstancedefaultApplicationProblemPlusJSONResponse) VisitRebuildInstanceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type RunInShellRequestObject struct {
 	Instance InstanceId `json:"instance"`
 	Body     *RunInShellJSONRequestBody
@@ -3647,6 +3712,9 @@ type StrictServerInterface interface {
 
 	// (POST /instances/{instance}/password)
 	ResetPassword(ctx context.Context, request ResetPasswordRequestObject) (ResetPasswordResponseObject, error)
+
+	// (POST /instances/{instance}/rebuild)
+	RebuildInstance(ctx context.Context, request RebuildInstanceRequestObject) (RebuildInstanceResponseObject, error)
 
 	// (POST /instances/{instance}/shell)
 	RunInShell(ctx context.Context, request RunInShellRequestObject) (RunInShellResponseObject, error)
@@ -4647,6 +4715,32 @@ func (sh *strictHandler) ResetPassword(ctx *gin.Context, instance InstanceId) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(ResetPasswordResponseObject); ok {
 		if err := validResponse.VisitResetPasswordResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// RebuildInstance operation middleware
+func (sh *strictHandler) RebuildInstance(ctx *gin.Context, instance InstanceId) {
+	var request RebuildInstanceRequestObject
+
+	request.Instance = instance
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.RebuildInstance(ctx, request.(RebuildInstanceRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RebuildInstance")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(RebuildInstanceResponseObject); ok {
+		if err := validResponse.VisitRebuildInstanceResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {

@@ -18,6 +18,8 @@ import (
 type HostKeysOf struct {
 	Pinned []record.HostKey
 	Former []record.FormerHostKey
+	// Expected are those that are accepted once the machine shows them.
+	Expected []record.ExpectedHostKey
 }
 
 const (
@@ -33,7 +35,10 @@ func (s *Service) HostKeys(ctx context.Context, instance string) (HostKeysOf, er
 		return HostKeysOf{}, err
 	}
 	out := HostKeysOf{Pinned: i.HostKeys}
-	out.Former, err = s.store.FormerHostKeys(ctx, i.ID, mostFormer)
+	if out.Former, err = s.store.FormerHostKeys(ctx, i.ID, mostFormer); err != nil {
+		return out, err
+	}
+	out.Expected, err = s.store.ExpectedHostKeys(ctx, i.ID)
 	return out, err
 }
 
@@ -74,6 +79,9 @@ func (s *Service) PinHostKeys(
 		err = s.store.InTx(ctx, func(tx *store.Store) error {
 			was := record.FormerHostKey{ReplacedAt: s.now(), ReplacedBy: actor.Name, Reason: w.Reason}
 			if err := tx.ReplaceHostKeys(ctx, i.ID, keys, was); err != nil {
+				return err
+			}
+			if _, err := tx.ForgetExpected(ctx, i.ID, nil); err != nil {
 				return err
 			}
 			return tx.Note(ctx, s.journal.Entry(

@@ -357,6 +357,15 @@ func (s *Service) hostKeysOf(
 			return err
 		}
 		one.Learnt = "first contact"
+		if expected == "" {
+			public, by, err := s.fleet.Vouched(ctx, s.targetOf(one), one.now.Name, one.now.PublicAddress, one.Address)
+			if err != nil {
+				return err
+			}
+			if by != "" {
+				one.keys, one.Learnt = []keypair.Public{public}, "host certificate of the authority "+by
+			}
+		}
 	}
 	if len(one.keys) > fleet.MostHostKeys {
 		one.keys = one.keys[:fleet.MostHostKeys]
@@ -404,11 +413,7 @@ func (s *Service) shown(ctx context.Context, one *candidate) error {
 			Remedy: "Start it in its cloud first",
 		}
 	}
-	target := sshio.Target{Address: one.Address, Port: one.now.SshPort}
-	if one.via != nil {
-		target = s.fleet.Jumps.By(*one.via, one.Address, one.now.SshPort)
-	}
-	shown, err := sshio.HostKeys(ctx, target)
+	shown, err := sshio.HostKeys(ctx, s.targetOf(one))
 	if err != nil {
 		return &problem.Problem{
 			Kind: problem.Conflict, Code: "no-ssh-server", Where: []string{one.Is},
@@ -427,6 +432,14 @@ func (s *Service) shown(ctx context.Context, one *candidate) error {
 		one.keys = append(one.keys, public)
 	}
 	return nil
+}
+
+// targetOf is how one is reached that is not recorded yet.
+func (s *Service) targetOf(one *candidate) sshio.Target {
+	if one.via != nil {
+		return s.fleet.Jumps.By(*one.via, one.Address, one.now.SshPort)
+	}
+	return sshio.Target{Address: one.Address, Port: one.now.SshPort}
 }
 
 // nameEach finds the names under which they are recorded.
@@ -511,7 +524,7 @@ func (s *Service) bringIn(
 	}
 	i.Image, i.Size, i.Zone, i.Region, i.KeyLabel = told.Image, told.Size, told.Zone, told.Region, told.KeyLabel
 	i.PrivateAddress, i.PublicAddress, i.SSHPort = told.PrivateAddress, told.PublicAddress, told.SSHPort
-	i.StaticAddress = told.StaticAddress
+	i.StaticAddress, i.RebuiltAt = told.StaticAddress, told.RebuiltAt
 	if w.Via != "" {
 		i.Via = &one.via.ID
 	}
@@ -593,7 +606,7 @@ func (s *Service) join(
 		InCloud: &c.ID, CloudID: one.CloudID, Adopted: new(false), BroughtIn: new(true), State: told.State,
 		Image: told.Image, Size: told.Size, Zone: told.Zone, Region: told.Region, KeyLabel: &told.KeyLabel,
 		PrivateAddress: &told.PrivateAddress, PublicAddress: &told.PublicAddress, SSHPort: told.SSHPort,
-		StaticAddress: &told.StaticAddress, TemporaryGiB: &one.gib,
+		StaticAddress: &told.StaticAddress, TemporaryGiB: &one.gib, RebuiltAt: told.RebuiltAt,
 	}
 	if was.PublicAddress != told.PublicAddress {
 		change.AddressBefore, change.AddressChangedAt = was.PublicAddress, new(s.now())

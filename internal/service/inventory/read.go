@@ -103,7 +103,7 @@ func (s *Service) readCloud(ctx context.Context, c record.Cloud) error {
 	note.ReadTriedAt = new(s.now())
 	failure := ""
 	if err == nil {
-		err = s.recordByRules(ctx, c)
+		err = cmp.Or(s.afterRebuilds(ctx, c), s.recordByRules(ctx, c))
 	}
 	if err != nil {
 		failure = text.Line(err.Error(), text.MaxMessage)
@@ -336,7 +336,9 @@ func toldOf(i cloud.Instance) (record.CloudInstance, error) {
 		CloudID: i.Id, Name: line(i.Name), State: machines.State(i.State), Image: line(i.Image), Size: line(i.Size),
 		Zone: line(i.Zone), Region: line(i.Region), PrivateAddress: line(i.PrivateAddress),
 		PublicAddress: line(i.PublicAddress), SSHPort: i.SshPort, StaticAddress: i.StaticAddress,
-		KeyLabel: line(i.KeyLabel), LaunchedAt: i.LaunchedAt, TakesGroupKeys: i.TakesGroupKeys == nil || *i.TakesGroupKeys,
+		KeyLabel: line(
+			i.KeyLabel,
+		), LaunchedAt: i.LaunchedAt, RebuiltAt: i.RebuiltAt, TakesGroupKeys: i.TakesGroupKeys == nil || *i.TakesGroupKeys,
 	}
 	if err := tellBeside(&out, i); err != nil {
 		return out, err

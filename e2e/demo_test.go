@@ -57,7 +57,7 @@ func running(dir string) int {
 func TestDemoStartsWholeStopsWholeAndKeepsItsData(t *testing.T) {
 	dir := demoDir(t)
 	p, h := startDemo(t, dir)
-	if out := h.must("instance", "list", "-q", "-all"); len(strings.Fields(out)) != 24 {
+	if out := h.must("instance", "list", "-q", "-all"); len(strings.Fields(out)) != 27 {
 		t.Errorf("the fleet has %d instances", len(strings.Fields(out)))
 	}
 	if out := h.must("opens", "hides-shared", "-q"); len(strings.Fields(out)) != 9 {
@@ -101,7 +101,7 @@ func TestDemoKilledLeavesNothingRunningAndStartsAgain(t *testing.T) {
 	p.kill(t)
 	eventually(t, "its PostgreSQL and its cloud end", func() bool { return running(dir) == 0 })
 	_, h := startDemo(t, dir)
-	if out := h.must("instance", "list", "-q", "-all"); len(strings.Fields(out)) != 24 {
+	if out := h.must("instance", "list", "-q", "-all"); len(strings.Fields(out)) != 27 {
 		t.Errorf("after the kill: %s", out)
 	}
 }

@@ -113,7 +113,7 @@ func loadFleet(ctx context.Context, o settings, stage *demo.Stage, log *slog.Log
 	if err != nil || loaded {
 		return err
 	}
-	if stage.Marsh == nil { // nothing was loaded by the version that began here
+	if stage.Marsh == nil || stage.Shed == nil { // nothing was loaded by the version that began here
 		return fmt.Errorf("%s was begun by an earlier version and holds no sample fleet: give another folder", stage.Dir)
 	}
 	if err := stage.OpenClouds(""); err != nil {
@@ -123,6 +123,9 @@ func loadFleet(ctx context.Context, o settings, stage *demo.Stage, log *slog.Log
 		return err
 	}
 	if l.Marsh, err = cloud.Connect(stage.Marsh.URL, stage.Marsh.Token, cloud.CallTimeout); err != nil {
+		return err
+	}
+	if l.Shed, err = cloud.Connect(stage.Shed.URL, stage.Shed.Token, cloud.CallTimeout); err != nil {
 		return err
 	}
 	l.MarshURL, l.MarshToken = stage.Marsh.URL, stage.Marsh.Token

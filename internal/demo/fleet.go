@@ -202,6 +202,9 @@ type machine struct {
 	// grants were withdrawn.
 	until map[string]int
 	past  []string
+	// shed is whether it is a machine of no cloud, in the boat shed; via is the machine by way of which it is reached.
+	shed bool
+	via  string
 }
 
 // pierRules is the group of firewall rules of the tide gauges, which lets in where the
@@ -224,6 +227,40 @@ var copies = []struct {
 	{"hide-cam-golden", "hide-cam-1", true},
 	{"gateway-field-kit", "gateway-1", true},
 }
+
+// innerRules is the group of firewall rules of what is behind a jump host: it lets in that alone.
+const innerRules = "inner"
+
+// shed are machines of no cloud: boards and a desk computer in the boat shed, which a stand-in of their own plays.
+var shed = []machine{
+	{
+		name: "boat-logger", image: "debian-12", size: "small", zone: "north-shore-a", shed: true,
+		labels: map[string]string{"team": "field", "site": "boat-shed"}, onDisk: []string{"oona-main"},
+		grants: []grant{{"oona-main", seen}}, age: 40, by: "oona", steward: true,
+	},
+	{
+		name: "visitor-kiosk", image: "debian-12", size: "small", zone: "north-shore-a", shed: true,
+		labels: map[string]string{"team": "office", "site": "boat-shed"}, onDisk: []string{"ines-main"},
+		grants: []grant{{"ines-main", seen}}, age: 36, by: "ines",
+	},
+	{
+		name: "nest-recorder", image: "debian-12", size: "small", zone: "north-shore-a", shed: true, via: "gateway-1",
+		firewall: innerRules, labels: map[string]string{"team": "field", "site": "islet"},
+		onDisk: []string{"oona-main"}, grants: []grant{{"oona-main", seen}}, age: 28, by: "oona", steward: true,
+	},
+}
+
+// named are keys of the clouds' own catalogues, by region. Those that begin with a parenthesis are in no record.
+var named = map[string][]struct{ name, key string }{
+	"north-shore": {
+		{"hides-shared", "hides-shared"}, {"ines-main", "ines-main"}, {"atlas-old", "atlas-old"},
+		{"atlas-deploy", "atlas-deploy"}, {"id_rsa_2", "id_rsa_2"}, {"workshop-2019", stranger},
+	},
+	"south-marsh": {{"oona", "oona-main"}, {"tern-survey", ternSurvey}, {"gateway-field", "gateway-field"}},
+}
+
+// ternSurvey is a key of the people who count terns, which is in no record. The marsh hands it to all its machines.
+const ternSurvey = "(tern-survey)"
 
 // unrecorded are machines that run in the second cloud, launched by somebody with another tool.
 var unrecorded = []machine{
@@ -289,6 +326,7 @@ func fleet() []machine {
 		}
 		out = append(out, m)
 	}
+	out = append(out, shed...)
 	return append(
 		out,
 		machine{

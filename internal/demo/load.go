@@ -52,6 +52,8 @@ type Loader struct {
 	Service *service.Service
 	// Shore and Marsh are the clouds of the two regions.
 	Shore, Marsh *cloud.Cloud
+	// Shed plays machines of no cloud.
+	Shed *cloud.Cloud
 	// MarshURL and MarshToken are where the adapter of the second is, and what it asks for.
 	MarshURL, MarshToken string
 	// KeyDir is where private keys that are at hand are written, mode 0600.
@@ -62,7 +64,8 @@ type Loader struct {
 	// Tell is called with what is being done.
 	Tell func(string)
 
-	marsh uuid.UUID // the id of the second cloud
+	marsh uuid.UUID            // the id of the second cloud
+	ids   map[string]uuid.UUID // of the machines that are recorded
 }
 
 // Loaded reports whether the fleet is there already. The teams come with the
@@ -93,6 +96,15 @@ func (l *Loader) Load(ctx context.Context) error {
 		ctx, "demo-"+pierRules, pierRules, pierSource, launched[machines[0].name].instance.SshPort,
 	); err != nil {
 		return fmt.Errorf("open the SSH port of the tide gauges: %w", err)
+	}
+	gateway := launched["gateway-1"].instance
+	if _, err := l.Shed.OpenPort(
+		ctx, "demo-"+innerRules, innerRules, gateway.PrivateAddress+"/32", gateway.SshPort,
+	); err != nil {
+		return fmt.Errorf("open the SSH port of what is behind the gateway: %w", err)
+	}
+	if err := l.cloudKeys(ctx, public); err != nil {
+		return err
 	}
 	if err := l.snapshots(ctx, launched); err != nil {
 		return err
@@ -141,13 +153,43 @@ func (l *Loader) elsewhere(ctx context.Context, public map[string]keypair.Public
 				return err
 			}
 			var up launched
-			return l.launchOne(ctx, cloud.Launch{
+			return launchOne(ctx, l.cloudOf(m.zone), cloud.Launch{
 				RequestToken: "demo-elsewhere-" + m.name, Name: m.name, Image: m.image, Size: m.size, Zone: m.zone,
 				UserData: &data, KeyLabel: &m.label,
 			}, &up)
 		})
 	}
 	return group.Wait()
+}
+
+// cloudKeys puts keys into the catalogues of the clouds, and has the marsh hand one to all its machines.
+func (l *Loader) cloudKeys(ctx context.Context, public map[string]keypair.Public) error {
+	for region, list := range named {
+		for _, k := range list {
+			if _, err := l.cloudOf(region).AddKeyPair(ctx, region, k.name, public[k.key].Line()); err != nil {
+				return fmt.Errorf("the catalogue of %s: %w", region, err)
+			}
+		}
+	}
+	groups, err := l.Marsh.KeyGroups(ctx)
+	if err != nil {
+		return err
+	}
+	for _, g := range groups {
+		entry := []cloud.MetadataKey{{User: "ubuntu", Line: public[ternSurvey].Line()}}
+		if g.Id == "project" {
+			err = errors.Join(err, l.Marsh.SetKeyGroup(ctx, g.Id, g.Keys, entry))
+		}
+	}
+	return err
+}
+
+// in is what plays a machine.
+func (l *Loader) in(m machine) *cloud.Cloud {
+	if m.shed {
+		return l.Shed
+	}
+	return l.cloudOf(m.zone)
 }
 
 // cloudOf is the cloud that has a zone or a region.
@@ -216,6 +258,7 @@ func (l *Loader) ensureKeys(machines []machine) (map[string]keypair.Public, erro
 			}
 		}
 	}
+	wanted = append(wanted, key{name: ternSurvey, comment: "tern survey"})
 	public := map[string]keypair.Public{}
 	for _, k := range wanted {
 		file := filepath.Join(l.KeyDir, strings.Trim(k.name, "()"))
@@ -328,10 +371,10 @@ func (l *Loader) launch(
 			if m.firewall != "" {
 				request.Firewall = &m.firewall
 			}
-			if err := l.launchOne(ctx, request, &out[n]); err != nil || !m.agent {
+			if err := launchOne(ctx, l.in(m), request, &out[n]); err != nil || !m.agent {
 				return err
 			}
-			return l.cloudOf(m.zone).PermitAgent(ctx, out[n].instance.Id, true)
+			return l.in(m).PermitAgent(ctx, out[n].instance.Id, true)
 		})
 	}
 	if err := group.Wait(); err != nil {
@@ -344,8 +387,7 @@ func (l *Loader) launch(
 	return byName, nil
 }
 
-func (l *Loader) launchOne(ctx context.Context, request cloud.Launch, out *launched) error {
-	in := l.cloudOf(request.Zone)
+func launchOne(ctx context.Context, in *cloud.Cloud, request cloud.Launch, out *launched) error {
 	op, err := in.Launch(ctx, request)
 	if op, err = in.Await(ctx, op, err); err != nil {
 		return fmt.Errorf("launch %s: %w", request.Name, err)
@@ -429,6 +471,8 @@ func (l *Loader) record(
 			return err
 		}
 	}
+	l.ids = map[string]uuid.UUID{}
+	slices.SortStableFunc(machines, func(a, b machine) int { return strings.Compare(a.via, b.via) }) // jump hosts first
 	for _, m := range machines {
 		if err := l.recordMachine(ctx, tx, m, launches[m.name], ids, &b); err != nil {
 			return err
@@ -494,6 +538,20 @@ func (l *Loader) recordMachine(
 		TemporaryGiB:   up.scratch,
 		KeyLabel:       m.label, Labels: labelsOf(m.labels), CreatedAt: at, CreatedBy: m.by,
 	}
+	learnt, told, facts := "cloud boot output", "instance.launch", map[string]any{"image": m.image, "size": m.size}
+	if m.shed {
+		learnt, told = "machine's own screen", "instance.adopt"
+		i.CloudID, i.InCloud, i.Adopted, i.StaticAddress = "", nil, true, true
+		i.Image, i.Size, i.Zone, i.Region, i.TemporaryGiB = "", "", "", "", 0
+		facts = map[string]any{
+			"login": up.user, "address": i.PublicAddress, "port": i.SSHPort, "learnt": learnt,
+			"host_key": keypair.FormatSHA256(up.hostKeys[0].SHA256()),
+		}
+		if i.PrivateAddress = ""; m.via != "" {
+			i.Via, facts["via"] = new(l.ids[m.via]), m.via
+		}
+	}
+	l.ids[m.name] = i.ID
 	if err := tx.AddInstance(ctx, &i); err != nil {
 		return err
 	}
@@ -509,7 +567,7 @@ func (l *Loader) recordMachine(
 			Algorithm:  k.Algorithm,
 			Blob:       k.Blob,
 			SHA256:     k.SHA256(),
-			Learnt:     "cloud boot output",
+			Learnt:     learnt,
 			PinnedAt:   at,
 		})
 	}
@@ -558,11 +616,13 @@ func (l *Loader) recordMachine(
 		})
 		b.note(over, "oona", "grant.withdraw", "login", up.user+"@"+m.name, map[string]any{"key": k})
 	}
-	b.note(
-		at, m.by, "instance.launch", "instance", m.name,
-		map[string]any{"image": m.image, "size": m.size, "keys": names},
-	)
-	b.note(at.Add(time.Minute), m.by, "instance.launched", "instance", m.name, map[string]any{"by": m.by})
+	if !m.shed {
+		facts["keys"] = names
+	}
+	b.note(at, m.by, told, "instance", m.name, facts)
+	if !m.shed {
+		b.note(at.Add(time.Minute), m.by, "instance.launched", "instance", m.name, map[string]any{"by": m.by})
+	}
 	if err := tx.AddGrants(ctx, grants); err != nil {
 		return err
 	}

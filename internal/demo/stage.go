@@ -35,6 +35,8 @@ type Stage struct {
 	// Shore is the cloud that the service is started with. Marsh is added to it; nil in a folder of a version that had
 	// one cloud.
 	Shore, Marsh *StandIn
+	// Shed plays machines of no cloud; nil in a folder of a version that had none.
+	Shed *StandIn
 	// Dir is the data folder.
 	Dir string
 
@@ -99,6 +101,13 @@ func (s *Stage) furnish() (err error) {
 			return err
 		}
 	}
+	shed := filepath.Join(s.Dir, "paddock-boat-shed")
+	if _, err := os.Stat(shed + ".token"); err == nil || before != nil {
+		s.Shed = &StandIn{file: shed, region: "north-shore", without: "instance-changes"}
+		if s.Shed.Token, err = ensureToken(s.Shed.tokenFile()); err != nil {
+			return err
+		}
+	}
 	s.Shore.Token, err = ensureToken(s.Shore.tokenFile())
 	return err
 }
@@ -134,10 +143,13 @@ func (s *Stage) OpenClouds(latency string) error {
 }
 
 func (s *Stage) clouds() []*StandIn {
-	if s.Marsh == nil {
-		return []*StandIn{s.Shore}
+	all := []*StandIn{s.Shore}
+	for _, c := range []*StandIn{s.Marsh, s.Shed} {
+		if c != nil {
+			all = append(all, c)
+		}
 	}
-	return []*StandIn{s.Shore, s.Marsh}
+	return all
 }
 
 func (s *Stage) openCloud(c *StandIn, program, latency string) error {

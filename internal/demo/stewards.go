@@ -22,20 +22,33 @@ import (
 // reports what is in the file then. It uses the addresses of the cloud as it runs
 // now.
 func (l *Loader) Stewards(ctx context.Context, by people.Actor) error {
+	all := ctx
 	group, ctx := errgroup.WithContext(ctx)
 	group.SetLimit(8)
-	for _, m := range fleet() {
-		if !m.steward {
-			continue
+	var behind []machine // a jump host, which has to have its own first
+	place := func(m machine) error {
+		if err := l.placeSteward(ctx, by, m); err != nil {
+			return fmt.Errorf("steward key of %s: %w", m.name, err)
 		}
-		group.Go(func() error {
-			if err := l.placeSteward(ctx, by, m); err != nil {
-				return fmt.Errorf("steward key of %s: %w", m.name, err)
-			}
-			return nil
-		})
+		return nil
 	}
-	return group.Wait()
+	for _, m := range fleet() {
+		switch {
+		case m.steward && m.via != "":
+			behind = append(behind, m)
+		case m.steward:
+			group.Go(func() error { return place(m) })
+		}
+	}
+	if err := group.Wait(); err != nil {
+		return err
+	}
+	for _, m := range behind {
+		if err := l.placeSteward(all, by, m); err != nil {
+			return fmt.Errorf("steward key of %s: %w", m.name, err)
+		}
+	}
+	return nil
 }
 
 func (l *Loader) placeSteward(ctx context.Context, by people.Actor, m machine) error {
@@ -58,11 +71,7 @@ func (l *Loader) placeSteward(ctx context.Context, by people.Actor, m machine) e
 		return err
 	}
 	at := granted.Instance
-	target := sshio.Target{User: at.LoginUser, Address: at.PublicAddress, Port: at.SSHPort}
-	for _, h := range at.HostKeys {
-		target.HostKeys = append(target.HostKeys, h.Blob)
-	}
-	session, err := sshio.Login(ctx, target, signer)
+	session, err := sshio.Login(ctx, l.Service.Fleet.Target(at, at.LoginUser), signer)
 	if err != nil {
 		return err
 	}

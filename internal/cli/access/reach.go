@@ -500,7 +500,7 @@ func ShowLoss(s *kit.Session, loss apiclient.Loss) {
 		}
 		s.Below(
 			"", fmt.Sprintf(
-				"By way of %s, whose login would be %s, %s reached: %s%s", b.JumpHost, b.After,
+				"Reached by way of %s, whose login would be %s: %s (%s%s)", b.JumpHost, b.After,
 				text.Counted(b.Instances, "instance"), strings.Join(b.Names, ", "), more,
 			), kit.AsItIs,
 		)

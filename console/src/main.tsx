@@ -41,6 +41,7 @@ const People = lazy(() => import("./pages/settings/People"));
 const LeavingPage = lazy(() => import("./pages/settings/LeavingPage"));
 const Custody = lazy(() => import("./pages/settings/Custody"));
 const Clouds = lazy(() => import("./pages/settings/Clouds"));
+const CloudKeys = lazy(() => import("./pages/settings/CloudKeys"));
 const JumpHosts = lazy(() => import("./pages/settings/JumpHosts"));
 const BringIn = lazy(() => import("./pages/instances/BringIn"));
 const Subscribers = lazy(() => import("./pages/settings/Subscribers"));
@@ -101,6 +102,7 @@ const router = createBrowserRouter([
           { path: "settings/custody", element: <Custody /> },
           { path: "settings/subscribers", element: <Subscribers /> },
           { path: "settings/clouds", element: <Clouds /> },
+          { path: "settings/clouds/:name/keys", element: <CloudKeys /> },
           { path: "settings/jump-hosts", element: <JumpHosts /> },
           { path: "bring-in", element: <BringIn /> },
           { path: "*", element: <NotFound /> },

@@ -80,6 +80,26 @@ export function useClouds() {
   return useQuery({ queryKey: ["clouds"], queryFn: () => take(api.GET("/clouds")), refetchInterval: 5_000 });
 }
 
+/** A cloud's own catalogue of named keys. */
+export function useCloudKeys(cloud: string) {
+  return useQuery({
+    queryKey: ["clouds", "keys", cloud],
+    queryFn: () => take(api.GET("/clouds/{cloud}/keys", { params: { path: { cloud } } })),
+  });
+}
+
+/** The keys that a cloud hands to groups of instances. */
+export function useKeyGroups(cloud: string) {
+  return useQuery({
+    queryKey: ["clouds", "groups", cloud],
+    queryFn: () => take(api.GET("/clouds/{cloud}/key-groups", { params: { path: { cloud } } })),
+  });
+}
+
+export function useRecordRules() {
+  return useQuery({ queryKey: ["clouds", "rules"], queryFn: () => take(api.GET("/record-rules")) });
+}
+
 export function useJumps() {
   return useQuery({ queryKey: ["jumps"], queryFn: () => take(api.GET("/jumps")) });
 }

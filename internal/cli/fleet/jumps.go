@@ -115,9 +115,9 @@ func jumpSet(f *flag.FlagSet) func(context.Context, *kit.Session, []string) erro
 
 func ruleFor(r apiclient.JumpRule) string {
 	if r.Network != nil {
-		return "instances in " + *r.Network
+		return "Instances in " + *r.Network
 	}
-	return "instances with the label " + kit.Given(r.Label)
+	return "Instances with the label " + kit.Given(r.Label)
 }
 
 func jumpList(*flag.FlagSet) func(context.Context, *kit.Session, []string) error {
@@ -176,7 +176,7 @@ func jumpRemove(f *flag.FlagSet) func(context.Context, *kit.Session, []string) e
 					return err
 				}
 				return keys.Record(s, r, r.Via, func() {
-					keys.Say(s, "The rule is removed: %s are not reached by way of %s because of it.", ruleFor(r), r.Via)
+					keys.Say(s, "The rule is removed. %s are not reached by way of %s because of it.", ruleFor(r), r.Via)
 				})
 			}
 		}

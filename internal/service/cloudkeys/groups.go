@@ -197,7 +197,7 @@ func refuseWorse(e Effect, anyway bool, reason string) error {
 			Kind: problem.Forbidden, Code: "nobody-left", Where: which,
 			Detail: fmt.Sprintf(
 				"nobody else is known to get in to %s: no other holder has a fresh proof",
-				text.Counted(len(e.Worse), "login")+", such as "+which[0],
+				strings.Join(which, ", "),
 			),
 			Remedy: "Prove another key there first: plumlatch prove LOGIN. To do it all the same: -anyway -reason TEXT",
 		}

@@ -20,6 +20,7 @@ import { ProblemNote } from "../../parts/ProblemNote";
 import { StateMark } from "../../parts/StateMark";
 import { Access } from "./Access";
 import { Past } from "./Past";
+import { Timeline } from "./Timeline";
 import { Way } from "./Way";
 
 export default function InstancePage() {
@@ -108,6 +109,7 @@ export default function InstancePage() {
       </Card>
       <Access of={i.name} />
       <Past of={i.name} />
+      <Timeline of={i.name} login={`${i.connection.user}@${i.name}`} />
     </>
   );
 }

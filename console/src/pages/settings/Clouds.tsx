@@ -10,6 +10,7 @@ import { PageHead } from "../../parts/PageHead";
 import { ProblemNote } from "../../parts/ProblemNote";
 import { StateMark } from "../../parts/StateMark";
 import { useAct } from "../../parts/useAct";
+import { RecordRules } from "./RecordRules";
 import { SettingsTabs } from "./SettingsTabs";
 
 interface Wanted {
@@ -49,6 +50,7 @@ export default function Clouds() {
           locale={{ emptyText: <EmptyNote text="No cloud yet. Machines of no cloud are adopted.">{add}</EmptyNote> }}
         />
       </Card>
+      <RecordRules />
       {adding && (
         <FormDialog<Wanted, Cloud>
           title="Add a cloud"
@@ -170,6 +172,13 @@ function Details({ of: c }: { of: Cloud }) {
           <Tag key={can}>{can}</Tag>
         ))}
       </div>
+      {c.capabilities.some((can) => can === "key-catalogue" || can === "group-keys") && (
+        <div>
+          <Link to={`/settings/clouds/${encodeURIComponent(c.name)}/keys`}>
+            Its named keys, and the keys of its groups
+          </Link>
+        </div>
+      )}
       <div>Zones: {c.zones.map((z) => `${z.name} in ${z.region}`).join(", ") || "none"}</div>
       {c.read_said && (
         <div>

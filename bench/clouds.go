@@ -3,6 +3,7 @@ package main
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"net/http"
@@ -28,13 +29,18 @@ const (
 type fakeCloud struct {
 	ids   []string
 	moved atomic.Bool
+	back  atomic.Bool  // whether those that had moved are where they were
+	asked atomic.Int64 // when what it can do was asked for last, in nanoseconds
 }
 
 func (f *fakeCloud) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	w.Header().Set("Content-Type", "application/json")
 	switch r.URL.Path {
 	case "/v1/capabilities":
-		io.WriteString(w, `{"name": "the bench's", "capabilities": ["launch"]}`)
+		f.asked.Store(time.Now().UnixNano())
+		io.WriteString(w, `{"name": "the bench's", "capabilities": ["launch", "instance-changes"]}`)
+	case "/v1/instance-changes":
+		f.changes(w, r.URL.Query().Get("after"))
 	case "/v1/instances":
 		limit, err := strconv.Atoi(r.URL.Query().Get("limit"))
 		if err != nil {
@@ -52,6 +58,21 @@ func (f *fakeCloud) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	}
 }
 
+// changes tells of those that are back, once; the places are how often that was asked for.
+func (f *fakeCloud) changes(w io.Writer, after string) {
+	out := cloud.InstanceChanges{Instances: []cloud.Instance{}, Next: "1"}
+	if after == "1" && f.back.Load() {
+		out.Next = "2"
+		for n := 0; n < len(f.ids); n += movesEach {
+			out.Instances = append(out.Instances, f.instance(n))
+		}
+	}
+	if after == "2" {
+		out.Next = "2"
+	}
+	json.NewEncoder(w).Encode(out)
+}
+
 func (f *fakeCloud) instance(n int) cloud.Instance {
 	i := cloud.Instance{
 		Id: f.ids[n], Name: fmt.Sprintf("board-%05d", n), State: cloud.Running, Image: "debian-12", Size: "small",
@@ -59,7 +80,7 @@ func (f *fakeCloud) instance(n int) cloud.Instance {
 		PrivateAddress: fmt.Sprintf("10.%d.%d.%d", n>>16, n>>8&255, n&255),
 		PublicAddress:  fmt.Sprintf("198.%d.%d.%d", 18+n>>16, n>>8&255, n&255),
 	}
-	if n%movesEach == 0 && f.moved.Load() {
+	if n%movesEach == 0 && f.moved.Load() && !f.back.Load() {
 		i.PublicAddress = fmt.Sprintf("203.0.%d.%d", n>>8&255, n&255)
 	}
 	return i
@@ -74,7 +95,7 @@ func readClouds(ctx context.Context, dir, database string) error {
 	}
 	server := httptest.NewServer(f)
 	defer server.Close()
-	s, err := startServiceWith(dir, database, "-cloud", server.URL, "-read-clouds-every", "0s")
+	s, err := startServiceWith(dir, database, "-cloud", server.URL, "-read-clouds-every", "1h")
 	if err != nil {
 		return err
 	}
@@ -99,6 +120,11 @@ func readClouds(ctx context.Context, dir, database string) error {
 	if err != nil {
 		return err
 	}
+	f.back.Store(true)
+	part, err := s.readPart(ctx, f, database)
+	if err != nil {
+		return err
+	}
 	for _, row := range []struct {
 		what string
 		took time.Duration
@@ -107,6 +133,7 @@ func readClouds(ctx context.Context, dir, database string) error {
 		{"the same read by the service, none of it recorded before", fresh},
 		{fmt.Sprintf("the same, all recorded, %d moved: each told in the daybook", inTheCloud/movesEach), moved},
 		{"the same, nothing changed", again},
+		{fmt.Sprintf("only what has changed, %d of them back where they were", inTheCloud/movesEach), part},
 	} {
 		fmt.Printf("| %s | %.2f s |\n", row.what, row.took.Seconds())
 	}
@@ -153,6 +180,39 @@ func (s *service) readMain(ctx context.Context) (time.Duration, error) {
 		return 0, fmt.Errorf("the cloud could not be read: %s", c.Failure)
 	}
 	return time.Since(begun), nil
+}
+
+// readPart has the schedule read what has changed alone, and returns how long that took from the first call on.
+func (s *service) readPart(ctx context.Context, f *fakeCloud, database string) (time.Duration, error) {
+	conn, err := pgx.Connect(ctx, database)
+	if err != nil {
+		return 0, err
+	}
+	defer conn.Close(ctx)
+	before := f.asked.Load()
+	if _, err := conn.Exec(
+		ctx, "UPDATE clouds SET read_tried_at = now() - interval '2 hours', read_wanted_at = NULL",
+	); err != nil {
+		return 0, err
+	}
+	for f.asked.Load() == before {
+		time.Sleep(time.Millisecond)
+	}
+	begun := time.Unix(0, f.asked.Load())
+	for {
+		var done, part bool
+		err := conn.QueryRow(ctx, `SELECT read_tried_at > now() - interval '1 hour', coalesce((read_said->>'part')::bool, false)
+			FROM clouds WHERE given`).Scan(&done, &part)
+		switch {
+		case err != nil:
+			return 0, err
+		case done && !part:
+			return 0, errors.New("more than what has changed was read")
+		case done:
+			return time.Since(begun), nil
+		}
+		time.Sleep(5 * time.Millisecond)
+	}
 }
 
 // recordAll records all that runs in the cloud.

@@ -143,13 +143,17 @@ func (s *Store) EndCloudInstances(ctx context.Context, ids []uuid.UUID, at time.
 }
 
 // CloudChanges returns the recorded instances of a cloud that it told otherwise of in a reading that began at a time,
-// where no run has been at work since.
+// where no run has been at work since: of all, or of those with the ids.
 func (s *Store) CloudChanges(
-	ctx context.Context, cloud uuid.UUID, since time.Time,
+	ctx context.Context, cloud uuid.UUID, since time.Time, among []string,
 ) ([]record.CloudChanged, error) {
 	db := s.db.WithContext(ctx)
 	var now []record.CloudInstance
-	err := db.Model(&record.CloudInstance{}).
+	q := db
+	if among != nil {
+		q = q.Where("cloud_instances.cloud_id IN ?", among)
+	}
+	err := q.Model(&record.CloudInstance{}).
 		Select("cloud_instances.*, i.name AS recorded_as").
 		Joins("JOIN "+recordOf).
 		Where("cloud = ? AND cloud_instances.gone_at IS NULL", cloud).

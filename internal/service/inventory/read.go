@@ -208,11 +208,14 @@ func (s *Service) readChanges(
 			list = append(list, i)
 		}
 	}
-	known, err := s.store.CloudInstancesThere(ctx, c.ID)
-	if err != nil {
-		return said, "", err
+	var gone []record.CloudInstance
+	if len(ended) > 0 {
+		known, err := s.store.CloudInstancesThere(ctx, c.ID)
+		if err != nil {
+			return said, "", err
+		}
+		gone = slices.DeleteFunc(known, func(i record.CloudInstance) bool { return !ended[i.CloudID] })
 	}
-	gone := slices.DeleteFunc(known, func(i record.CloudInstance) bool { return !ended[i.CloudID] })
 	recorded := 0
 	for _, i := range gone {
 		if i.RecordedAs != "" {
@@ -223,7 +226,11 @@ func (s *Service) readChanges(
 		return said, "", err
 	}
 	said = record.CloudReading{Instances: len(latest), Gone: len(gone), Part: true}
-	return said, next, s.keep(ctx, c, at, &said, list, gone, nil, groups)
+	among := make([]string, len(list))
+	for n, i := range list {
+		among[n] = i.CloudID
+	}
+	return said, next, s.keep(ctx, c, at, &said, found{list: list, gone: gone, among: among, groups: groups})
 }
 
 func tooManyGone(c record.Cloud, ended int) error {
@@ -236,27 +243,37 @@ func tooManyGone(c record.Cloud, ended int) error {
 	return nil
 }
 
+// found is what a reading found: what is there, what is gone, recorded instances that no reading ever had, and groups.
+// among are the ids of those that may have changed; nil for all.
+type found struct {
+	list, gone []record.CloudInstance
+	lost       []record.Instance
+	groups     []record.KeyGroup
+	among      []string
+}
+
 // keep keeps what a reading found, all of it or nothing.
 func (s *Service) keep(
-	ctx context.Context, c record.Cloud, at time.Time, said *record.CloudReading, list, gone []record.CloudInstance,
-	lost []record.Instance, groups []record.KeyGroup,
+	ctx context.Context, c record.Cloud, at time.Time, said *record.CloudReading, f found,
 ) error {
 	return s.store.InTx(ctx, func(tx *store.Store) (err error) {
-		if said.New, err = tx.PutCloudInstances(ctx, c.ID, list, at); err != nil {
+		if said.New, err = tx.PutCloudInstances(ctx, c.ID, f.list, at); err != nil {
 			return err
 		}
-		if err := s.putGroups(ctx, tx, c, groups); err != nil {
+		if err := s.putGroups(ctx, tx, c, f.groups); err != nil {
 			return err
 		}
-		if err := s.endGone(ctx, tx, c, gone); err != nil {
+		if err := s.endGone(ctx, tx, c, f.gone); err != nil {
 			return err
 		}
-		for _, i := range lost {
+		for _, i := range f.lost {
 			if err := s.endRecorded(ctx, tx, c, i.Name); err != nil {
 				return err
 			}
 		}
-		said.Changed, err = s.noteChanges(ctx, tx, c, at)
+		if f.among == nil || len(f.among) > 0 {
+			said.Changed, err = s.noteChanges(ctx, tx, c, at, f.among)
+		}
 		return err
 	})
 }
@@ -295,7 +312,7 @@ func (s *Service) readWhole(
 		return said, err
 	}
 	said = record.CloudReading{Instances: len(list), Gone: len(gone) + len(lost)}
-	return said, s.keep(ctx, c, at, &said, list, gone, lost, groups)
+	return said, s.keep(ctx, c, at, &said, found{list: list, gone: gone, lost: lost, groups: groups})
 }
 
 // listAll reads the list of a cloud to its end.
@@ -490,9 +507,9 @@ func (s *Service) endRecorded(ctx context.Context, tx *store.Store, c record.Clo
 
 // noteChanges takes over what a cloud tells otherwise of recorded instances.
 func (s *Service) noteChanges(
-	ctx context.Context, tx *store.Store, c record.Cloud, since time.Time,
+	ctx context.Context, tx *store.Store, c record.Cloud, since time.Time, among []string,
 ) (int, error) {
-	changes, err := tx.CloudChanges(ctx, c.ID, since)
+	changes, err := tx.CloudChanges(ctx, c.ID, since, among)
 	if err != nil {
 		return 0, err
 	}

@@ -201,8 +201,8 @@ func (s *service) readPart(ctx context.Context, f *fakeCloud, database string) (
 	begun := time.Unix(0, f.asked.Load())
 	for {
 		var done, part bool
-		err := conn.QueryRow(ctx, `SELECT read_tried_at > now() - interval '1 hour', coalesce((read_said->>'part')::bool, false)
-			FROM clouds WHERE given`).Scan(&done, &part)
+		err := conn.QueryRow(ctx, `SELECT read_tried_at > now() - interval '1 hour',
+			coalesce((read_said->>'part')::bool, false) FROM clouds WHERE given`).Scan(&done, &part)
 		switch {
 		case err != nil:
 			return 0, err

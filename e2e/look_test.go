@@ -147,6 +147,10 @@ var pages = []string{
 	"/settings/people/marek/leaving",
 	"/settings/custody",
 	"/settings/subscribers",
+	"/settings/clouds",
+	"/settings/clouds/south-marsh/keys",
+	"/settings/jump-hosts",
+	"/bring-in",
 }
 
 func TestEveryPageIsReadableInLightAndDarkAtEveryWidthAndByName(t *testing.T) {

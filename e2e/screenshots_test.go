@@ -212,7 +212,19 @@ func TestScreenshots(t *testing.T) {
 	p.says("south-marsh")
 	p.holds("a cloud is opened", `(document.querySelectorAll(".ant-table-row-expand-icon")[1].click(), true)`)
 	take("console-clouds", "It calls itself")
-	stack("console-settings", "console-you", "console-people", "console-custody", "console-subscribers", "console-clouds")
+	p.open("/settings/clouds/south-marsh/keys")
+	p.says("the whole project")
+	take("console-cloud-keys", "tern-survey")
+	p.open("/settings/jump-hosts")
+	take("console-jump-hosts", "gateway-1")
+	p.open("/instances/nest-recorder")
+	p.says("oona adopted nest-recorder")
+	p.holds("the end of the page", `(window.scrollTo(0, document.body.scrollHeight), true)`)
+	take("console-timeline", "What has happened to it")
+	stack(
+		"console-settings", "console-you", "console-people", "console-custody", "console-subscribers", "console-clouds",
+		"console-cloud-keys", "console-jump-hosts", "console-timeline",
+	)
 	p.open("/settings/people/marek/leaving")
 	take("console-leaving", "Still to do")
 	stack("console-daybook-and-leaving", "console-daybook", "console-leaving")

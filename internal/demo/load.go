@@ -649,6 +649,10 @@ type book struct {
 }
 
 func (b *book) note(at time.Time, person, told, kind, subject string, facts map[string]any) {
+	about := []string{kind + ":" + subject}
+	if _, instance, ok := strings.Cut(subject, "@"); ok && kind == "login" {
+		about = append(about, "instance:"+instance)
+	}
 	b.entries = append(b.entries, record.Entry{
 		At:          at,
 		Person:      person,
@@ -659,5 +663,6 @@ func (b *book) note(at time.Time, person, told, kind, subject string, facts map[
 		Outcome:     "done",
 		Told:        told,
 		Details:     facts,
+		About:       about,
 	})
 }

@@ -108,8 +108,8 @@ export default function InstancePage() {
         />
       </Card>
       <Access of={i.name} />
-      <Past of={i.name} />
       <Timeline of={i.name} login={`${i.connection.user}@${i.name}`} />
+      <Past of={i.name} />
     </>
   );
 }

@@ -201,7 +201,7 @@ const columns: TableColumnsType<LoginReach> = [
   {
     title: "Region",
     key: "region",
-    render: (_, l) => <Link to={`/?region=${encodeURIComponent(l.region)}`}>{l.region}</Link>,
+    render: (_, l) => l.region && <Link to={`/?region=${encodeURIComponent(l.region)}`}>{l.region}</Link>,
   },
   { title: "Swept", key: "swept", render: (_, l) => (l.swept_at ? day(l.swept_at) : "never") },
   {

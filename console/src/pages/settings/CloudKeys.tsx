@@ -61,6 +61,7 @@ function Catalogue({ of: cloud }: { of: string }) {
       <Table<CloudKey>
         size="small"
         rowKey={(k) => `${k.region}/${k.name}`}
+        scroll={{ x: "max-content" }}
         loading={keys.isPending}
         dataSource={keys.data?.keys}
         pagination={{ pageSize: 50, hideOnSinglePage: true }}
@@ -218,6 +219,7 @@ function Groups({ of: cloud }: { of: string }) {
       <Table<Row>
         size="small"
         rowKey={(r) => `${r.group.id} ${r.user ?? ""} ${r.sha256 ?? ""}`}
+        scroll={{ x: "max-content" }}
         loading={groups.isPending}
         dataSource={rows}
         pagination={{ pageSize: 50, hideOnSinglePage: true }}

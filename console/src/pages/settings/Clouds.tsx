@@ -46,6 +46,7 @@ export default function Clouds() {
           loading={clouds.isPending}
           dataSource={clouds.data}
           columns={columns(setChanging)}
+          scroll={{ x: "max-content" }}
           expandable={{ expandedRowRender: (c) => <Details of={c} /> }}
           locale={{ emptyText: <EmptyNote text="No cloud yet. Machines of no cloud are adopted.">{add}</EmptyNote> }}
         />

@@ -384,6 +384,16 @@ func TestAnAdapterThatAnswersWronglyChangesNothing(t *testing.T) {
 			"region": "r", "ssh_port": 22, "private_address": "", "public_address": "", "static_address": false,
 			"key_label": "", "firewall": ""}`, id, state)
 	}
+	told := func(path, answer string) func(http.ResponseWriter, *http.Request) bool {
+		return func(w http.ResponseWriter, r *http.Request) bool {
+			if r.URL.Path != path {
+				return false
+			}
+			w.Header().Set("Content-Type", "application/json")
+			fmt.Fprint(w, answer)
+			return true
+		}
+	}
 	for name, how := range map[string]func(http.ResponseWriter, *http.Request) bool{
 		"the list is empty": list(func(string) string { return "[]" }),
 		"the list is half": list(func(after string) string {
@@ -393,6 +403,24 @@ func TestAnAdapterThatAnswersWronglyChangesNothing(t *testing.T) {
 		"there is no such state": list(func(after string) string {
 			return map[bool]string{true: "[" + one("i-1", "on fire") + "]", false: "[]"}[after == ""]
 		}),
+		"it tells that one is gone which it knows": told("/v1/instance-changes", fmt.Sprintf(
+			`{"instances": [%s], "next": "9", "more": false}`, one(ids[0], "deleted"),
+		)),
+		"the changes never end": told("/v1/instance-changes", fmt.Sprintf(
+			`{"instances": [%s], "next": "9", "more": true}`, one(ids[0], "running"),
+		)),
+		"a place is a whole book": told(
+			"/v1/instance-changes", `{"instances": [], "more": false, "next": "`+strings.Repeat("9", 90_000)+`"}`,
+		),
+		"a group is of no kind": told("/v1/key-groups", `[{"id": "a", "name": "a", "kind": "flock", "keys": []}]`),
+		"a group is there twice": told(
+			"/v1/key-groups", `[{"id": "a", "name": "a", "kind": "zone", "keys": []},
+				{"id": "a", "name": "b", "kind": "zone", "keys": []}]`,
+		),
+		"a group's key cannot be read": told(
+			"/v1/key-groups",
+			`[{"id": "a", "name": "a", "kind": "zone", "keys": [{"user": "root", "line": "ssh-ed25519 AAAA"}]}]`,
+		),
 		"it is no JSON": list(func(string) string { return "<html>" }),
 		"an id is a whole book": list(func(string) string {
 			return "[" + one(strings.Repeat("i", 90_000), "running") + "]"

@@ -16,7 +16,7 @@ import (
 func TestOfAThousandLoginsFiftyFailInFiveWaysAndHoldUpNoOther(t *testing.T) {
 	t.Parallel() // it waits more than it works
 	dir := demoDir(t)
-	_, h := startDemo(t, dir, "-demo-size", "1000", "-sweep-every", "0")
+	_, h := startDemo(t, dir, "-demo-size", "1003", "-sweep-every", "0")
 	var instances []apiclient.Instance
 	if err := json.Unmarshal(
 		[]byte(h.must("instance", "list", "-all", "-label", "team=load", "-json")), &instances,

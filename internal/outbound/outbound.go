@@ -10,6 +10,7 @@ import (
 	"net"
 	"net/netip"
 	"slices"
+	"strings"
 	"sync/atomic"
 	"syscall"
 	"time"
@@ -69,11 +70,31 @@ func Dialer(timeout time.Duration) *net.Dialer {
 		if err != nil {
 			return &RefusedError{address}
 		}
-		if ip := plain(to.Addr()); slices.Contains(metadata, ip) || ip.IsLoopback() || ip.IsUnspecified() ||
-			ip.IsLinkLocalUnicast() ||
-			ip.IsMulticast() {
+		if local(to.Addr()) {
 			return &RefusedError{address}
 		}
 		return nil
 	}}
+}
+
+// local reports whether an address leads to the machine that connects, or to where clouds answer for its credentials.
+func local(ip netip.Addr) bool {
+	ip = plain(ip)
+	return slices.Contains(metadata, ip) || ip.IsLoopback() || ip.IsUnspecified() || ip.IsLinkLocalUnicast() ||
+		ip.IsMulticast()
+}
+
+// Beyond refuses hosts that another machine would connect with on behalf of this one, and that lead back to that
+// machine or to where a cloud answers for its credentials. A name that it resolves itself is not known here, but for
+// localhost.
+func Beyond(host string) error {
+	if !refuse.Load() {
+		return nil
+	}
+	name := strings.ToLower(strings.TrimSuffix(host, "."))
+	ip, err := netip.ParseAddr(name)
+	if err == nil && local(ip) || name == "localhost" || strings.HasSuffix(name, ".localhost") {
+		return &RefusedError{host}
+	}
+	return nil
 }

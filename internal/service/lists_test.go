@@ -5,6 +5,8 @@ import (
 	"fmt"
 	"testing"
 
+	"github.com/google/uuid"
+
 	"plumlatch/internal/core/keypair"
 	"plumlatch/internal/core/reach"
 	"plumlatch/internal/core/rotation"
@@ -35,11 +37,26 @@ func fill(t *testing.T, o *servicetest.Office, n int) {
 		ID: store.NewID(), State: rotation.Running, RequestedBy: "ines", CreatedAt: at,
 		Settings: rotation.Settings{AtOnce: 1, Zone: "UTC"},
 	}
+	var running []record.CloudInstance
+	var groups []record.KeyGroup
+	var gate *uuid.UUID // the first, by way of which all others are reached
 	for i := range n {
 		name := fmt.Sprintf("door-%d", i)
+		running = append(running, record.CloudInstance{
+			CloudID: fmt.Sprintf("i-%03d", i), Name: name, State: "running", SSHPort: 22, KeyGroups: []string{"group-0"},
+			TakesGroupKeys: true,
+		})
+		groups = append(groups, record.KeyGroup{
+			GroupID: fmt.Sprintf("group-%d", i), Name: "a group", Kind: "group",
+			Keys: []record.GroupKey{{OSUser: "debian", SHA256: []byte(name), Line: "a line", Comment: name}},
+		})
 		instance := record.Instance{
 			ID: store.NewID(), Name: name, State: "running", LoginUser: "debian", Adopted: true,
 			PublicAddress: "127.0.0.1", SSHPort: 22, Labels: map[string]string{}, CreatedAt: at, CreatedBy: "ines",
+			Via: gate,
+		}
+		if gate == nil {
+			gate = &instance.ID
 		}
 		must(o.Store.AddInstance(ctx, &instance))
 		login := record.Login{ID: store.NewID(), InstanceID: instance.ID, OSUser: "debian"}
@@ -79,6 +96,9 @@ func fill(t *testing.T, o *servicetest.Office, n int) {
 		must(o.Store.AddHolder(ctx, record.Holder{ID: store.NewID(), Name: fmt.Sprintf("team-%d", i), Kind: "team"}))
 	}
 	must(o.Store.AddRotation(ctx, first, items))
+	_, err := o.Store.PutCloudInstances(ctx, record.GivenCloud, running, at)
+	must(err)
+	must(o.Store.PutKeyGroups(ctx, record.GivenCloud, groups))
 	must(o.Store.Note(ctx, o.Journal.Entry(o.Ines.By(), "key.make", "key", "key-0", "", nil)))
 	rotationOfAll = first
 }
@@ -96,6 +116,22 @@ func TestAListOfFiftyCostsNoMoreStatementsThanOneOfFive(t *testing.T) {
 		},
 		"instances": func(ctx context.Context, o *servicetest.Office) (int, error) {
 			l, err := o.Fleet.List(ctx, record.InstanceFilter{}, page)
+			return len(l.Items), err
+		},
+		"what runs in the clouds": func(ctx context.Context, o *servicetest.Office) (int, error) {
+			l, err := o.Inventory.List(ctx, "", record.CloudInstanceFilter{}, page)
+			return len(l.Items), err
+		},
+		"keys of groups": func(ctx context.Context, o *servicetest.Office) (int, error) {
+			l, err := o.CloudKeys.Groups(ctx, "main")
+			return len(l), err
+		},
+		"what is behind a jump host": func(ctx context.Context, o *servicetest.Office) (int, error) {
+			w, err := o.Jumps.List(ctx)
+			if err != nil {
+				return 0, err
+			}
+			l, err := o.Fleet.List(ctx, record.InstanceFilter{Via: w.Hosts[0].Name}, page)
 			return len(l.Items), err
 		},
 		"grants": func(ctx context.Context, o *servicetest.Office) (int, error) {

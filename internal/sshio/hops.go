@@ -89,6 +89,9 @@ func (p *Pool) Connect(ctx context.Context, hops []Hop, host string, port int) (
 	case len(hops) > MaxHops:
 		return nil, &HopError{Hop: hops[0].Name, what: fmt.Sprintf("over %d jump hosts are on the way", MaxHops)}
 	}
+	if err := outbound.Beyond(host); err != nil {
+		return nil, fmt.Errorf("reach %s: %w", address, err)
+	}
 	last := hops[len(hops)-1]
 	for again := false; ; again = true {
 		s, old, err := p.take(ctx, hops)

@@ -96,38 +96,43 @@ func why(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error {
 	}
 }
 
-// question is a check. A recorded one asks the records, which the server need not agree with.
+// question is a check. A recorded one asks the records, which the server need not agree with. One about hops is asked
+// where jump hosts are on the way.
 type question struct {
 	name     string
 	ask      func(context.Context) (string, error)
 	recorded bool
+	hops     bool
 }
 
 // askAll makes the checks up to the first that fails. Where that is one of the records, the server has the last
 // word: a login is tried all the same.
 func (d *diagnosis) askAll(ctx context.Context) (checks []check, failed bool) {
 	questions := []question{
-		{"The instance exists and runs", d.runs, false},
-		{"Its address is today's", d.address, false},
-		{"The jump hosts on the way let you pass", d.way, false},
-		{"A firewall rule lets your address in", d.firewall, false},
-		{"Its SSH port answers", d.port, false},
-		{"The host key is the pinned one", d.hostKey, false},
-		{"The private key is at hand, as ssh wants it", d.keyFile, false},
-		{"The private key opens", d.opens, false},
-		{"The key is recorded, and neither lost nor retired", d.known, true},
-		{"The login user is right for the image", d.rightUser, true},
-		{"The key is in the login's file, without a limit", d.stands, true},
-		{"The modes of home, .ssh and the file pass the server's strict check", d.modes, true},
+		{name: "The instance exists and runs", ask: d.runs},
+		{name: "Its address is today's", ask: d.address},
+		{name: "The jump hosts on the way let you pass", ask: d.way, hops: true},
+		{name: "A firewall rule lets your address in", ask: d.firewall},
+		{name: "Its SSH port answers", ask: d.port},
+		{name: "The host key is the pinned one", ask: d.hostKey},
+		{name: "The private key is at hand, as ssh wants it", ask: d.keyFile},
+		{name: "The private key opens", ask: d.opens},
+		{name: "The key is recorded, and neither lost nor retired", ask: d.known, recorded: true},
+		{name: "The login user is right for the image", ask: d.rightUser, recorded: true},
+		{name: "The key is in the login's file, without a limit", ask: d.stands, recorded: true},
+		{name: "The modes of home, .ssh and the file pass the server's strict check", ask: d.modes, recorded: true},
 	}
 	differs := -1
-	for n, q := range questions {
+	for _, q := range questions {
+		if q.hops && len(kit.Given(d.found.Connection.Via)) == 0 {
+			continue // it is reached straight
+		}
 		c := check{Name: q.name, State: "not reached"}
 		if !failed {
 			c = answered(q.name)(q.ask(ctx))
 			failed = c.State == "failed"
 			if failed && q.recorded {
-				differs = n
+				differs = len(checks)
 			}
 		}
 		checks = append(checks, c)
@@ -256,10 +261,6 @@ func (d *diagnosis) comesFrom(ctx context.Context) (string, error) {
 
 // way goes over the jump hosts.
 func (d *diagnosis) way(ctx context.Context) (string, error) {
-	via := kit.Given(d.found.Connection.Via)
-	if len(via) == 0 {
-		return "there is none; it is reached straight", nil
-	}
 	err := d.TryHops(ctx, d.found.Connection, d.withFile())
 	var hop *sshio.HopError
 	switch {

@@ -95,7 +95,7 @@ func (s *Service) AcceptChange(ctx context.Context, i record.Instance) (bool, er
 			})
 		}
 	}
-	public, by, err := s.Vouched(ctx, target, i.Name, i.DialAddress(len(i.Hops) > 0), i.PublicAddress)
+	public, by, err := s.Vouched(ctx, target, i.Name, i.PublicAddress, i.PrivateAddress)
 	if err != nil || by == "" {
 		return false, err
 	}

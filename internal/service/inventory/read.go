@@ -216,13 +216,16 @@ func (s *Service) readChanges(
 		}
 		gone = slices.DeleteFunc(known, func(i record.CloudInstance) bool { return !ended[i.CloudID] })
 	}
-	recorded := 0
+	var recorded []string
 	for _, i := range gone {
 		if i.RecordedAs != "" {
-			recorded++
+			recorded = append(recorded, i.CloudID)
 		}
 	}
-	if err := tooManyGone(c, recorded); err != nil {
+	if err := tooManyGone(c, len(recorded)); err != nil {
+		return said, "", err
+	}
+	if err := s.askGone(ctx, c, recorded); err != nil {
 		return said, "", err
 	}
 	said = record.CloudReading{Instances: len(latest), Gone: len(gone), Part: true}
@@ -453,7 +456,7 @@ func (s *Service) askGone(ctx context.Context, c record.Cloud, ids []string) err
 			case err != nil:
 				return err
 			}
-			return fmt.Errorf("its list leaves out %s, which it knows when asked for that alone: nothing was changed", id)
+			return fmt.Errorf("it tells that %s is gone, and knows it when asked for that alone: nothing was changed", id)
 		})
 	}
 	return group.Wait()

@@ -132,6 +132,7 @@ function choice(
 interface How {
   login_user?: string;
   host_key?: string;
+  via?: string;
   first_contact?: boolean;
 }
 
@@ -149,6 +150,7 @@ function Preview({ cloud, ids, close, done }: { cloud: string; ids: string[]; cl
             cloud,
             preview,
             login_user: how.login_user || undefined,
+            via: how.via || undefined,
             first_contact: how.first_contact,
             instances: ids.map((is) => ({ is, host_key: (ids.length === 1 && how.host_key) || undefined })),
           },
@@ -197,6 +199,9 @@ function Preview({ cloud, ids, close, done }: { cloud: string; ids: string[]; cl
           <div className="row gap-l many">
             <Form.Item name="login_user" label="Log in as; the image's user unless given">
               <Input placeholder="debian" />
+            </Form.Item>
+            <Form.Item name="via" label="By way of the jump host; as the rules say unless given">
+              <Input placeholder="gateway-1" />
             </Form.Item>
             {ids.length === 1 && (
               <Form.Item name="host_key" label="The host key that it must have">

@@ -11,6 +11,7 @@ import (
 	"fmt"
 	"io"
 	"math/rand/v2"
+	"net"
 	"net/http"
 	"os"
 	"os/exec"
@@ -307,6 +308,12 @@ func (h *house) startService(listen string, more ...string) {
 			filepath.Join(h.dir, "safe.key"),
 		},
 		more...)
+	if !strings.HasSuffix(listen, ":0") { // a connection of another test may go out from the port at this moment
+		eventually(h.t, listen+" is free", func() bool {
+			l, err := net.Listen("tcp", listen)
+			return err == nil && l.Close() == nil
+		})
+	}
 	h.service = start(h.t, "plumlatchd", args...)
 	h.url = h.service.await(h.t, `Plum Latch is at (http\S+)`)
 }

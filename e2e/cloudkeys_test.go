@@ -236,6 +236,13 @@ func TestKeysThatACloudHandsToGroupsAreWaysInAndAreChanged(t *testing.T) {
 	if r := h.as(h.signIn("runa", "harbour kittiwake"), append(add, "-yes")...); r.status != 5 {
 		t.Errorf("an operator: %+v", r)
 	}
+	// Nor does somebody who works on a part plant a key that others launch with.
+	h.must("operator", "change", "runa", "-limit", "team=field")
+	h.must("instance", "launch", "part", "-image", "debian-12", "-size", "small", "-no-key", "-label", "team=field")
+	token := h.signIn("runa", "harbour kittiwake")
+	if r := h.as(token, "cloud", "publish", "main", "mine"); r.status != 5 || len(h.cloudKeys(t)) != 0 {
+		t.Errorf("a limited operator publishes: %+v", r)
+	}
 }
 
 func TestShortLivedInstancesAreRecordedByThemselvesOrLeftAlone(t *testing.T) {

@@ -137,6 +137,9 @@ func (s *Service) Publish(ctx context.Context, actor people.Actor, name string, 
 	if err := problem.CheckText("reason", w.Reason); err != nil {
 		return nil, err
 	}
+	if err := people.FleetWide(ctx, "what a cloud's catalogue names for other launches"); err != nil {
+		return nil, err
+	}
 	c, err := s.asked(ctx, name, cloud.CanCatalogue, "a catalogue of named keys")
 	if err != nil {
 		return nil, err

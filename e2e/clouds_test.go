@@ -429,6 +429,13 @@ func TestAnAdapterThatAnswersWronglyChangesNothing(t *testing.T) {
 			w.WriteHeader(http.StatusBadGateway)
 			return true
 		},
+		"it takes longer than anybody waits": func(_ http.ResponseWriter, r *http.Request) bool {
+			select {
+			case <-r.Context().Done():
+			case <-time.After(time.Minute):
+			}
+			return true
+		},
 		"it dies in the middle": func(w http.ResponseWriter, r *http.Request) bool {
 			if r.URL.Query().Get("after") != "" {
 				panic(http.ErrAbortHandler)
@@ -460,6 +467,18 @@ func TestAnAdapterThatAnswersWronglyChangesNothing(t *testing.T) {
 	})
 	if one := h.broughtIn(3, "-cloud", "odd", ids[2])[0]; one.Problem == nil || one.Problem.Code != "bad-answer" {
 		t.Errorf("another's instance: %+v", one)
+	}
+	// Its clock is a day ahead, and once it was a day behind: that is no reason to leave anything out.
+	for _, off := range []time.Duration{24 * time.Hour, -24 * time.Hour} {
+		s.how.Store(told("/v1/instance-changes", fmt.Sprintf(
+			`{"instances": [%s], "next": "9", "more": false}`, strings.Replace(
+				one(ids[2], "stopped"), "{", fmt.Sprintf(`{"launched_at": %q, `, time.Now().Add(off).Format(time.RFC3339)), 1,
+			),
+		)))
+		h.must("cloud", "read", "odd")
+		if c := h.inCloud("odd"); c.ReadFailure != "" || c.NotRecorded != 1 {
+			t.Errorf("with a clock that is %v off: %+v", off, c)
+		}
 	}
 	s.how.Store(func(http.ResponseWriter, *http.Request) bool { return false })
 	h.must("cloud", "read", "odd")
@@ -503,6 +522,42 @@ func TestAnAdoptedMachineBecomesTheCloudsInstanceThatItIs(t *testing.T) {
 	h.must("cloud", "read", "main")
 	if one := h.broughtIn(3, "other")[0]; one.Problem == nil || one.Problem.Code != "address-taken" {
 		t.Errorf("another machine at its address: %+v", one)
+	}
+	// Unless somebody says, with a reason, that it is.
+	h.refused("no-reason", "instance", "bring-in", "other", "-same-as", "beside", "-yes")
+	why := []string{"-reason", "reinstalled last week"}
+	if one := h.broughtIn(3, append(why, "other", "-same-as", "gone")...)[0]; one.Problem == nil ||
+		one.Problem.Code != "not-the-same" {
+		t.Errorf("as a machine elsewhere: %+v", one)
+	}
+	pinned := h.hostKeys("beside").Pinned
+	h.sql(
+		`INSERT INTO grants (id, key_id, login_id, granted_at, granted_by, reason)
+			SELECT gen_random_uuid(), k.id, l.id, now(),
+		'ines', '' FROM keys k, logins l JOIN instances i ON i.id = l.instance_id WHERE i.name = 'beside'`,
+	)
+	one = h.broughtIn(0, append(why, "other", "-same-as", "beside")...)[0]
+	if i := h.instance("beside"); one.Outcome != "joined" || one.Name != "beside" || i.CloudId != again.Id ||
+		h.hostKeys("beside").Pinned[0].Sha256 == pinned[0].Sha256 || h.toldOften("hostkey.pin") != 1 {
+		t.Errorf("as it was confirmed: %+v %+v", one, i)
+	}
+	if len(first(h.grants("-login", server.User+"@beside"))) == 0 {
+		t.Error("its grants are gone")
+	}
+}
+
+func TestInACloudWithoutBootOutputNothingIsLaunched(t *testing.T) {
+	t.Parallel()
+	h := newHouse(t, "")
+	at, tokenFile := h.cloudBeside("boot-output")
+	h.must("key", "new", "mine")
+	h.must("cloud", "add", "mute", "-adapter", at, "-adapter-token-file", tokenFile)
+	p := h.refused(
+		"no-boot-output", "instance", "launch", "late", "-cloud", "mute", "-image", "debian-12", "-size", "small", "-key",
+		"mine",
+	)
+	if !strings.Contains(*p.Remedy, "bring-in") || h.must("instance", "list", "-q") != "" {
+		t.Errorf("%+v", p)
 	}
 }
 
@@ -633,6 +688,25 @@ func TestAnInstanceThatTellsAnothersHostKeyIsNotTakenForIt(t *testing.T) {
 	}
 	if one := h.broughtIn(0, "-cloud", "odd", "gate")[0]; one.Outcome != "joined" {
 		t.Errorf("the machine itself: %+v", one)
+	}
+	// Another address of an instance is one at which it may have been adopted.
+	h.must("instance", "adopt", "old-liar", "-address", liar.PublicAddress, "-port", fmt.Sprint(liar.SshPort), "-login",
+		"debian", "-yes")
+	h.sql("UPDATE instances SET public_address = '203.0.113.77' WHERE name = 'old-liar'")
+	h.sql("DELETE FROM host_keys WHERE instance_id = (SELECT id FROM instances WHERE name = 'old-liar')")
+	s.how.Store(func(w http.ResponseWriter, r *http.Request) bool {
+		if !strings.HasSuffix(r.URL.Path, "/instances/"+liar.Id) {
+			return false
+		}
+		there := liar
+		there.OtherAddresses = &[]string{"203.0.113.77"}
+		w.Header().Set("Content-Type", "application/json")
+		_ = json.NewEncoder(w).Encode(there)
+		return true
+	})
+	one = h.broughtIn(3, "-cloud", "odd", "liar")[0]
+	if one.Problem == nil || one.Problem.Code != "address-taken" || (*one.Problem.Where)[0] != "old-liar" {
+		t.Errorf("adopted at its other address: %+v", one)
 	}
 }
 

@@ -8,8 +8,9 @@ import (
 	"strings"
 	"testing"
 
-	"plumlatch/internal/pgboot/pgtest"
 	"time"
+
+	"plumlatch/internal/pgboot/pgtest"
 )
 
 // demoDir is a folder that the user postgres can reach.

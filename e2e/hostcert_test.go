@@ -132,6 +132,19 @@ func TestAHostAuthorityVouchesForHostKeysOfItsHostsAlone(t *testing.T) {
 	}
 	h.must("host-authority", "remove", "wrackline", "-reason", "over")
 	h.refused("no-such-authority", "host-authority", "remove", "wrackline")
+	p := h.console(t)
+	p.open("/settings/host-authorities")
+	p.press("Add an authority")
+	p.fill("Name", "south")
+	p.fill("Public key", line)
+	p.press("Add it")
+	p.says("pump,127.*")
+	if out := h.must("host-authority", "list", "-q"); out != "south\n" {
+		t.Errorf("added in the console: %q", out)
+	}
+	p.press("Remove")
+	p.press("Remove it")
+	p.says("No authority")
 }
 
 func TestAnExpectedHostKeyIsTakenOnceTheMachineShowsIt(t *testing.T) {
@@ -162,6 +175,15 @@ func TestAnExpectedHostKeyIsTakenOnceTheMachineShowsIt(t *testing.T) {
 	}
 	h.must("host-key", "expect", "pump", ssh.FingerprintSHA256(third.HostKey), "-reason", "x")
 	h.must("host-key", "expect", "pump", ssh.FingerprintSHA256(third.HostKey), "-withdraw")
+	p := h.console(t)
+	p.open("/instances/pump")
+	p.press("Expect another host key")
+	p.fill("SHA-256 fingerprint", ssh.FingerprintSHA256(third.HostKey))
+	p.fill("Reason, for the daybook", "a new disk")
+	p.press("Expect it")
+	p.says("a new disk")
+	p.press("Withdraw")
+	p.holds("it to be expected no longer", `!document.body.innerText.includes("a new disk")`)
 	if now := h.hostKeys("pump"); len(*now.Expected) != 0 {
 		t.Errorf("after it was withdrawn: %+v", now)
 	}

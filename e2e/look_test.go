@@ -98,11 +98,16 @@ const flaws = `(() => {
 	return JSON.stringify(found);
 })()`
 
+// flaws measures at a moment at which the page is settled: what is loading is shown dimmed.
 func (p *page) flaws() []string {
 	p.t.Helper()
-	text, err := chromedp.Run(p.ctx, chromedp.Evaluate[string](flaws))
-	if err != nil {
-		p.t.Fatal(err)
+	text := ""
+	for text == "" {
+		p.settle()
+		var err error
+		if text, err = chromedp.Run(p.ctx, chromedp.Evaluate[string](settled+` ? `+flaws+` : ""`)); err != nil {
+			p.t.Fatal(err)
+		}
 	}
 	var found []string
 	if err := json.Unmarshal([]byte(text), &found); err != nil {
@@ -111,13 +116,14 @@ func (p *page) flaws() []string {
 	return found
 }
 
+// settled is whether a page has loaded all that it shows, with nothing on the move.
+const settled = `(Boolean(document.querySelector("h1")) &&
+	!document.querySelector(".ant-spin-spinning, [aria-label=Loading]") &&
+	document.getAnimations().every((a) => a.effect.getTiming().iterations === Infinity))`
+
 func (p *page) settle() {
 	p.t.Helper()
-	p.holds(
-		"the page to settle",
-		`Boolean(document.querySelector("h1")) && !document.querySelector(".ant-spin-spinning, [aria-label=Loading]")
-			&& document.getAnimations().every((a) => a.effect.getTiming().iterations === Infinity)`,
-	)
+	p.holds("the page to settle", settled)
 }
 
 // pages are all pages of the console with what the sample fleet has for them.
@@ -150,6 +156,7 @@ var pages = []string{
 	"/settings/clouds",
 	"/settings/clouds/south-marsh/keys",
 	"/settings/jump-hosts",
+	"/settings/host-authorities",
 	"/bring-in",
 }
 
@@ -181,7 +188,6 @@ func TestEveryPageIsReadableInLightAndDarkAtEveryWidthAndByName(t *testing.T) {
 				p.open(path)
 			}
 			p.holds("the look", fmt.Sprintf(`document.documentElement.style.colorScheme === (%v ? "dark" : "light")`, look.dark))
-			p.settle()
 			if found := p.flaws(); len(found) > 0 {
 				t.Errorf("%s, dark %v, %d wide:\n  %s", path, look.dark, look.wide, strings.Join(found, "\n  "))
 			}

@@ -42,6 +42,7 @@ const LeavingPage = lazy(() => import("./pages/settings/LeavingPage"));
 const Custody = lazy(() => import("./pages/settings/Custody"));
 const Clouds = lazy(() => import("./pages/settings/Clouds"));
 const CloudKeys = lazy(() => import("./pages/settings/CloudKeys"));
+const HostAuthorities = lazy(() => import("./pages/settings/HostAuthorities"));
 const JumpHosts = lazy(() => import("./pages/settings/JumpHosts"));
 const BringIn = lazy(() => import("./pages/instances/BringIn"));
 const Subscribers = lazy(() => import("./pages/settings/Subscribers"));
@@ -103,6 +104,7 @@ const router = createBrowserRouter([
           { path: "settings/subscribers", element: <Subscribers /> },
           { path: "settings/clouds", element: <Clouds /> },
           { path: "settings/clouds/:name/keys", element: <CloudKeys /> },
+          { path: "settings/host-authorities", element: <HostAuthorities /> },
           { path: "settings/jump-hosts", element: <JumpHosts /> },
           { path: "bring-in", element: <BringIn /> },
           { path: "*", element: <NotFound /> },

@@ -1549,6 +1549,9 @@ type BringInInstance struct {
 
 	// Is Its id or its name in the cloud.
 	Is string `json:"is"`
+
+	// SameAs The adopted machine at its address that it is, though its host keys are others. They replace the pinned ones, which takes a reason.
+	SameAs *string `json:"same_as,omitempty"`
 }
 
 // BringKey defines model for BringKey.

@@ -126,7 +126,7 @@ func (a *api) BringIn(ctx context.Context, r contract.BringInRequestObject) (con
 		Cloud: b.Cloud, LoginUser: given(b.LoginUser), FirstContact: given(b.FirstContact), Labels: given(b.Labels),
 		Via: given(b.Via), Reason: given(b.Reason), Preview: given(b.Preview),
 		Instances: each(b.Instances, func(i contract.BringInInstance) inventory.WantedInstance {
-			return inventory.WantedInstance{Is: i.Is, As: given(i.As), HostKey: given(i.HostKey)}
+			return inventory.WantedInstance{Is: i.Is, As: given(i.As), HostKey: given(i.HostKey), SameAs: given(i.SameAs)}
 		}),
 	})
 	return contract.BringIn200JSONResponse(each(out, func(o inventory.Brought) contract.BroughtIn {

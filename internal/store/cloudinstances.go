@@ -234,8 +234,9 @@ func (s *Store) CloudInstances(
 	}
 	if f.Text != "" {
 		q = q.Where(
-			"(cloud_instances.name || ' ' || cloud_instances.public_address || ' ' || cloud_instances.cloud_id) ILIKE ?",
-			like(f.Text),
+			"((cloud_instances.name || ' ' || cloud_instances.public_address || ' ' || cloud_instances.cloud_id) ILIKE ?"+
+				" OR cloud_instances.other_addresses::text ILIKE ?)",
+			like(f.Text), like(f.Text),
 		)
 	}
 	if f.Recorded != nil {
@@ -275,9 +276,9 @@ func (s *Store) CloudInstancesOf(
 	return out, plain(err)
 }
 
-// AdoptedWith returns the machines of no cloud that have one of the host keys, or the address.
+// AdoptedWith returns the machines of no cloud that have one of the host keys, or one of the addresses.
 func (s *Store) AdoptedWith(
-	ctx context.Context, sha256 [][]byte, address string, port int,
+	ctx context.Context, sha256 [][]byte, addresses []string, port int,
 ) (byKey, byAddress []record.Instance, err error) {
 	db := s.db.WithContext(ctx).
 		Preload("HostKeys", byAlgorithm).
@@ -289,8 +290,8 @@ func (s *Store) AdoptedWith(
 			Find(&byKey).
 			Error
 	}
-	if err == nil && address != "" {
-		err = db.Where("public_address = ? AND ssh_port = ?", address, port).Order("name").Find(&byAddress).Error
+	if err == nil && len(addresses) > 0 {
+		err = db.Where("public_address IN ? AND ssh_port = ?", addresses, port).Order("name").Find(&byAddress).Error
 	}
 	return byKey, byAddress, plain(err)
 }

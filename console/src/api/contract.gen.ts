@@ -4273,6 +4273,8 @@ export interface components {
             as?: string;
             /** @description The SHA-256 fingerprint of one of its host keys; it is recorded only if it has that. */
             host_key?: string;
+            /** @description The adopted machine at its address that it is, though its host keys are others. They replace the pinned ones, which takes a reason. */
+            same_as?: string;
         };
         BroughtIn: {
             /** @description As it was named. */

@@ -29,6 +29,7 @@ export type Subject =
   | "daybook"
   | "instances"
   | "holders"
+  | "host-authorities"
   | "jumps"
   | "keys"
   | "leaving"
@@ -102,6 +103,17 @@ export function useRecordRules() {
 
 export function useJumps() {
   return useQuery({ queryKey: ["jumps"], queryFn: () => take(api.GET("/jumps")) });
+}
+
+export function useHostAuthorities() {
+  return useQuery({ queryKey: ["host-authorities"], queryFn: () => take(api.GET("/host-authorities")) });
+}
+
+export function useHostKeys(instance: string) {
+  return useQuery({
+    queryKey: ["instances", instance, "host-keys"],
+    queryFn: () => take(api.GET("/instances/{instance}/host-keys", { params: { path: { instance } } })),
+  });
 }
 
 /** What runs in a cloud and is not recorded. */

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"net/http"
 	"slices"
+	"strings"
 	"time"
 
 	"plumlatch/internal/apiclient"
@@ -111,7 +112,8 @@ var instanceListing = kit.Listing[apiclient.CloudInstance]{
 		if name == "" {
 			name = "(no name)"
 		}
-		return []string{name, i.CloudId, string(i.State), i.Image, i.Zone, i.PublicAddress, i.KeyLabel, launched, as}
+		addresses := strings.Join(append([]string{i.PublicAddress}, kit.Given(i.OtherAddresses)...), ", ")
+		return []string{name, i.CloudId, string(i.State), i.Image, i.Zone, addresses, i.KeyLabel, launched, as}
 	},
 }
 
@@ -123,12 +125,14 @@ var BringInCommands = []kit.Command{
 		Detail: `They are recorded with their cloud, so that every way back in that it offers is open to them. Host keys are
 taken from the cloud's boot output; where it has none, -host-key says which is expected, or -first-contact takes
 what the machine shows. One that was adopted as a machine of no cloud becomes the cloud's, with its grants and its
-history: its host key tells. It first shows what would become of each. Who gets in is read right after, where the
-guest agent or a steward key lets the service; else by  plumlatch sweep NAME -with FILE.`,
+history: its host key tells, or -same-as where the host key changed and the address is the same. You first see what
+would become of each. Who gets in is read right after, where the guest agent or a steward key lets the service;
+else by  plumlatch sweep NAME -with FILE.`,
 		Examples: []string{
 			"plumlatch instance bring-in -all",
 			"plumlatch instance bring-in gauge-north gauge-south -login debian -label team=field",
 			"plumlatch instance bring-in i-0a1b2c3d4e5f -as gauge-west -host-key SHA256:…",
+			"plumlatch instance bring-in gauge-old -same-as gauge-3 -reason \"new host keys after its reinstall\"",
 		},
 	},
 }
@@ -144,6 +148,7 @@ func bringIn(f *flag.FlagSet) func(context.Context, *kit.Session, []string) erro
 	login := f.String("login", "", "the OS `user` to log in as; that of each image unless given")
 	as := f.String("as", "", "the `name` of the record, of one; its name in the cloud unless given")
 	hostKey := f.String("host-key", "", "of one: the `fingerprint` that one of its host keys must have")
+	same := f.String("same-as", "", "of one: the adopted `machine` at its address that it is, with a new host key")
 	first := f.Bool("first-contact", false, "take host keys as a machine shows them where its cloud does not tell them")
 	f.Var(l, "label", "a label, `name=value`; can be given several times")
 	reason := f.String("reason", "", "why, for the daybook")
@@ -153,8 +158,8 @@ func bringIn(f *flag.FlagSet) func(context.Context, *kit.Session, []string) erro
 		switch {
 		case *all == (len(args) > 0):
 			return kit.Usage("name instances of the cloud, or say -all\nSee them: plumlatch cloud instances -not-recorded")
-		case (*as != "" || *hostKey != "") && len(args) != 1:
-			return kit.Usage("-as and -host-key are for one instance")
+		case (*as != "" || *hostKey != "" || *same != "") && len(args) != 1:
+			return kit.Usage("-as, -host-key and -same-as are for one instance")
 		case *find != "" && !*all:
 			return kit.Usage("-find is for -all")
 		}
@@ -182,7 +187,7 @@ func bringIn(f *flag.FlagSet) func(context.Context, *kit.Session, []string) erro
 		}
 		for _, name := range args {
 			request.Instances = append(request.Instances, apiclient.BringInInstance{
-				Is: name, As: kit.Optional(*as), HostKey: kit.Optional(*hostKey),
+				Is: name, As: kit.Optional(*as), HostKey: kit.Optional(*hostKey), SameAs: kit.Optional(*same),
 			})
 		}
 		return carryIn(s, ctx, client, request, *yes)

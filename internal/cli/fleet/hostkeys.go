@@ -121,9 +121,12 @@ func showPinned(s *kit.Session, instance string, keys apiclient.HostKeys) {
 		}
 		t.Write(s)
 	}
+	if len(kit.Given(keys.Expected)) > 0 {
+		fmt.Fprintln(s.Env.Out)
+	}
 	for _, e := range kit.Given(keys.Expected) {
 		s.Below("", fmt.Sprintf(
-			"\nExpected from %s on, by %s: %s (%s)", kit.Moment(e.At), e.By, e.Sha256, e.Reason,
+			"Expected from %s on, by %s: %s (%s)", kit.Moment(e.At), e.By, e.Sha256, e.Reason,
 		), kit.AsItIs)
 	}
 	if len(keys.Former) == 0 {

@@ -66,28 +66,9 @@ func (s *Service) PinHostKeys(
 		return out, false, err
 	}
 	came, went := differing(keys, i.HostKeys), differing(i.HostKeys, keys)
-	if len(went) > 0 && w.Reason == "" {
-		return out, false, &problem.Problem{
-			Kind:   problem.Invalid,
-			Code:   "no-reason",
-			Field:  "reason",
-			Detail: "pinned host keys are replaced with a reason, for the daybook",
-			Remedy: "Find out why they changed, and say so: -reason TEXT",
-		}
-	}
 	if changed = len(came)+len(went) > 0; changed {
 		err = s.store.InTx(ctx, func(tx *store.Store) error {
-			was := record.FormerHostKey{ReplacedAt: s.now(), ReplacedBy: actor.Name, Reason: w.Reason}
-			if err := tx.ReplaceHostKeys(ctx, i.ID, keys, was); err != nil {
-				return err
-			}
-			if _, err := tx.ForgetExpected(ctx, i.ID, nil); err != nil {
-				return err
-			}
-			return tx.Note(ctx, s.journal.Entry(
-				actor.By(), "hostkey.pin", "instance", i.Name, w.Reason,
-				journal.Facts{"came": prints(came), "went": prints(went), "learnt": w.Learnt},
-			))
+			return s.ReplaceHostKeys(ctx, tx, actor, i, keys, w)
 		})
 		if err != nil {
 			return out, false, err
@@ -95,6 +76,34 @@ func (s *Service) PinHostKeys(
 	}
 	out, err = s.HostKeys(ctx, instance)
 	return out, changed, err
+}
+
+// ReplaceHostKeys pins host keys in the place of those that are pinned, within a transaction. It takes a reason where a
+// pinned one goes.
+func (s *Service) ReplaceHostKeys(
+	ctx context.Context, tx *store.Store, actor people.Actor, i record.Instance, keys []record.HostKey, w PinWanted,
+) error {
+	came, went := differing(keys, i.HostKeys), differing(i.HostKeys, keys)
+	if len(went) > 0 && w.Reason == "" {
+		return &problem.Problem{
+			Kind:   problem.Invalid,
+			Code:   "no-reason",
+			Field:  "reason",
+			Detail: "pinned host keys are replaced with a reason, for the daybook",
+			Remedy: "Find out why they changed, and say so: -reason TEXT",
+		}
+	}
+	was := record.FormerHostKey{ReplacedAt: s.now(), ReplacedBy: actor.Name, Reason: w.Reason}
+	if err := tx.ReplaceHostKeys(ctx, i.ID, keys, was); err != nil {
+		return err
+	}
+	if _, err := tx.ForgetExpected(ctx, i.ID, nil); err != nil {
+		return err
+	}
+	return tx.Note(ctx, s.journal.Entry(
+		actor.By(), "hostkey.pin", "instance", i.Name, w.Reason,
+		journal.Facts{"came": prints(came), "went": prints(went), "learnt": w.Learnt},
+	))
 }
 
 // hostKeysIn reads the host keys that are to be pinned, one of each algorithm.

@@ -253,6 +253,18 @@ func (s *Service) judgeLaunch(
 	if err != nil {
 		return none(err)
 	}
+	can, _, err := s.clouds.Outline(ctx, &c.Cloud.ID)
+	if err != nil {
+		return none(problem.FromCloud(err))
+	}
+	if !slices.Contains(can.Capabilities, cloud.CanBootOutput) {
+		return none(&problem.Problem{
+			Kind: problem.Conflict, Code: "no-boot-output", Field: "cloud",
+			Detail: "the cloud " + c.Cloud.Name + " does not tell the boot output, from which the first host keys are pinned",
+			Remedy: "Launch it there, and bring it in with the host key that its console shows: " +
+				"plumlatch instance bring-in NAME -host-key SHA256:…",
+		})
+	}
 	image, err := Choose("image", l.Image, c.Images, func(i cloud.Image) string { return i.Name })
 	if err != nil {
 		return none(err)

@@ -54,6 +54,9 @@ type WantedInstance struct {
 	As string
 	// HostKey is the SHA-256 fingerprint that one of its host keys must have; "" for none.
 	HostKey string
+	// SameAs is the adopted machine at its address that it is, though its host keys are others; "" for none. The new
+	// host keys are pinned in the place of those, which takes a reason.
+	SameAs string
 }
 
 // Outcome is what became of one.
@@ -161,6 +164,13 @@ func (s *Service) judge(ctx context.Context, actor people.Actor, w *Wanted) (rec
 	}
 	for n, i := range w.Instances {
 		field := fmt.Sprintf("instances[%d]", n)
+		if i.SameAs != "" && w.Reason == "" {
+			return none(&problem.Problem{
+				Kind: problem.Invalid, Code: "no-reason", Field: "reason",
+				Detail: "pinned host keys are replaced with a reason, for the daybook",
+				Remedy: "Find out why they changed, and say so: -reason TEXT",
+			})
+		}
 		if d, ok := keypair.ReadFingerprint(i.HostKey); i.HostKey != "" && (!ok || d.Kind != "sha256") {
 			return none(&problem.Problem{
 				Kind: problem.Invalid, Code: "bad-digest", Field: field + ".host_key",
@@ -487,11 +497,19 @@ func (s *Service) bringIn(
 	for n, k := range one.keys {
 		digests[n] = k.SHA256()
 	}
-	same, beside, err := s.store.AdoptedWith(ctx, digests, one.Address, one.now.SshPort)
+	same, beside, err := s.store.AdoptedWith(ctx, digests, addressesOf(one), one.now.SshPort)
 	if err != nil {
 		return err
 	}
+	as := one.wanted.SameAs
+	named := slices.IndexFunc(beside, func(i record.Instance) bool { return i.Name == as })
 	switch {
+	case as != "" && named < 0 && (len(same) != 1 || same[0].Name != as):
+		return &problem.Problem{
+			Kind: problem.Conflict, Code: "not-the-same", Where: []string{one.Is, as},
+			Detail: fmt.Sprintf("no adopted machine %s has a host key or the address of %s", as, one.Is),
+			Remedy: "See both: plumlatch instance show " + as,
+		}
 	case len(same) > 1:
 		return &problem.Problem{
 			Kind: problem.Conflict, Code: "host-key-shared", Where: []string{same[0].Name, same[1].Name},
@@ -500,13 +518,16 @@ func (s *Service) bringIn(
 		}
 	case len(same) == 1:
 		return s.join(ctx, actor, c, w, same[0], one)
+	case named >= 0:
+		return s.join(ctx, actor, c, w, beside[named], one)
 	case len(beside) > 0:
 		return &problem.Problem{
 			Kind: problem.Conflict, Code: "address-taken", Where: []string{beside[0].Name},
 			Detail: fmt.Sprintf(
-				"%s was adopted at its address %s, with another host key: %s", beside[0].Name, one.Address, pinnedOf(beside[0]),
+				"%s was adopted at its address %s, with another host key: %s", beside[0].Name, one.Address,
+				strings.Join(prints(beside[0].HostKeys), ", "),
 			),
-			Remedy: "See which machine it is. Accept its host keys, or release it: plumlatch host-key pin " + beside[0].Name,
+			Remedy: "If it is that machine, say why its host keys changed: -same-as " + beside[0].Name + " -reason TEXT",
 		}
 	}
 	one.Outcome = BroughtIn
@@ -557,16 +578,25 @@ func (s *Service) pins(instance uuid.UUID, one *candidate) []record.HostKey {
 	return pins
 }
 
-func pinnedOf(i record.Instance) string {
-	all := make([]string, len(i.HostKeys))
-	for n, k := range i.HostKeys {
+func prints(keys []record.HostKey) []string {
+	all := make([]string, len(keys))
+	for n, k := range keys {
 		all[n] = keypair.FormatSHA256(k.SHA256)
 	}
-	return strings.Join(all, ", ")
+	return all
+}
+
+// addressesOf are those at which one may have been adopted.
+func addressesOf(one *candidate) []string {
+	all := []string{one.Address, one.now.PublicAddress}
+	if one.now.OtherAddresses != nil {
+		all = append(all, (*one.now.OtherAddresses)[:min(len(*one.now.OtherAddresses), mostBeside)]...)
+	}
+	return slices.DeleteFunc(all, func(a string) bool { return a == "" })
 }
 
 // join has a machine that was adopted become the cloud's instance that it is. Its name, its grants and its history
-// stay.
+// stay; its host keys too, but where none of them is the cloud's instance's and somebody said that it is the same.
 func (s *Service) join(
 	ctx context.Context, actor people.Actor, c record.Cloud, w Wanted, was record.Instance, one *candidate,
 ) error {
@@ -578,7 +608,11 @@ func (s *Service) join(
 	has := func(k record.HostKey) bool {
 		return slices.ContainsFunc(showing.keys, func(o keypair.Public) bool { return bytes.Equal(o.Blob, k.Blob) })
 	}
-	if !slices.ContainsFunc(was.HostKeys, has) {
+	pinned := was.HostKeys
+	if !slices.ContainsFunc(pinned, has) && one.wanted.SameAs == was.Name {
+		pinned = s.pins(was.ID, one)
+	}
+	if !slices.ContainsFunc(pinned, has) {
 		return &problem.Problem{
 			Kind: problem.Conflict, Code: "host-key-not-shown", Where: []string{was.Name},
 			Detail: fmt.Sprintf(
@@ -589,8 +623,8 @@ func (s *Service) join(
 	}
 	one.Name, one.Outcome = was.Name, Joined
 	one.Login, one.HostKeys, one.Learnt = fleet.LoginName(was.LoginUser, was.Name), nil, ""
-	for _, k := range was.HostKeys {
-		one.HostKeys = append(one.HostKeys, keypair.FormatSHA256(k.SHA256))
+	one.HostKeys = prints(pinned)
+	for _, k := range pinned {
 		if at := slices.IndexFunc(one.keys, func(o keypair.Public) bool { return bytes.Equal(o.Blob, k.Blob) }); at >= 0 {
 			one.Learnt = k.Learnt
 		}
@@ -614,6 +648,12 @@ func (s *Service) join(
 	return s.store.InTx(ctx, func(tx *store.Store) error {
 		if err := tx.ChangeInstance(ctx, was.ID, change); err != nil {
 			return err
+		}
+		if !slices.Equal(prints(pinned), prints(was.HostKeys)) {
+			w := fleet.PinWanted{Learnt: one.Learnt, Reason: w.Reason}
+			if err := s.fleet.ReplaceHostKeys(ctx, tx, actor, was, pinned, w); err != nil {
+				return err
+			}
 		}
 		return tx.Note(ctx, s.journal.Entry(
 			actor.By(), "instance.join", "instance", was.Name, w.Reason, journal.Facts{"cloud": c.Name, "id": one.CloudID},

@@ -87,7 +87,11 @@ export default function BringIn() {
           { title: "State", dataIndex: "state", render: (s: CloudInstance["state"]) => <StateMark state={s} /> },
           { title: "Image", dataIndex: "image" },
           { title: "Zone", dataIndex: "zone" },
-          { title: "Address", dataIndex: "public_address" },
+          {
+            title: "Address",
+            key: "address",
+            render: (_, i) => [i.public_address, ...(i.other_addresses ?? [])].filter(Boolean).join(", "),
+          },
           { title: "Key label", dataIndex: "key_label" },
           { title: "Launched", key: "launched", render: (_, i) => (i.launched_at ? day(i.launched_at) : "") },
           { title: "First seen", key: "seen", render: (_, i) => day(i.first_seen) },
@@ -134,6 +138,8 @@ interface How {
   host_key?: string;
   via?: string;
   first_contact?: boolean;
+  same_as?: string;
+  reason?: string;
 }
 
 /** Shows what would become of each, and then what did. */
@@ -152,7 +158,12 @@ function Preview({ cloud, ids, close, done }: { cloud: string; ids: string[]; cl
             login_user: how.login_user || undefined,
             via: how.via || undefined,
             first_contact: how.first_contact,
-            instances: ids.map((is) => ({ is, host_key: (ids.length === 1 && how.host_key) || undefined })),
+            reason: how.reason || undefined,
+            instances: ids.map((is) => ({
+              is,
+              host_key: (ids.length === 1 && how.host_key) || undefined,
+              same_as: (ids.length === 1 && how.same_as) || undefined,
+            })),
           },
         }),
       ),
@@ -204,10 +215,18 @@ function Preview({ cloud, ids, close, done }: { cloud: string; ids: string[]; cl
               <Input placeholder="gateway-1" />
             </Form.Item>
             {ids.length === 1 && (
-              <Form.Item name="host_key" label="The host key that it must have">
-                <Input placeholder="SHA256:…" className="code" />
-              </Form.Item>
+              <>
+                <Form.Item name="host_key" label="The host key that it must have">
+                  <Input placeholder="SHA256:…" className="code" />
+                </Form.Item>
+                <Form.Item name="same_as" label="The adopted machine that it is, with a new host key">
+                  <Input placeholder="gauge-3" />
+                </Form.Item>
+              </>
             )}
+            <Form.Item name="reason" label="Reason, for the daybook">
+              <Input />
+            </Form.Item>
           </div>
           <Form.Item name="first_contact" valuePropName="checked">
             <Checkbox>Take host keys as a machine shows them where its cloud does not tell them</Checkbox>

@@ -10,6 +10,7 @@ import { CopyText } from "../../parts/CopyText";
 import { EmptyNote } from "../../parts/EmptyNote";
 import { Facts } from "../../parts/Facts";
 import { HostKeys } from "../../parts/HostKeys";
+import { ExpectedHostKeys } from "./ExpectedHostKeys";
 import { HostKeyChange } from "./HostKeyChange";
 import { Labels } from "../../parts/Labels";
 import { Loading } from "../../parts/Loading";
@@ -62,7 +63,7 @@ export default function InstancePage() {
             </p>
           )}
           <HostKeys keys={i.connection.host_keys} />
-          <HostKeyChange of={i} />
+          <ExpectedHostKeys of={i} /> <HostKeyChange of={i} />
         </Card>
         <Card size="small" title="What it is">
           <Facts

@@ -11,6 +11,7 @@ export function SettingsTabs() {
   if (role !== "viewer") of.push({ to: "/settings/custody", text: "Custody", mine: waiting });
   of.push({ to: "/settings/clouds", text: "Clouds" });
   of.push({ to: "/settings/jump-hosts", text: "Jump hosts" });
+  of.push({ to: "/settings/host-authorities", text: "Host authorities" });
   if (role === "admin") of.push({ to: "/settings/subscribers", text: "Subscribers" });
   return <Tabs of={of} />;
 }

@@ -123,6 +123,102 @@ func (e ChangeRotationRuleChange) Valid() bool {
 	}
 }
 
+// Defines values for CharterChangeKind.
+const (
+	CharterChangeKindAdopt         CharterChangeKind = "adopt"
+	CharterChangeKindBringIn       CharterChangeKind = "bring-in"
+	CharterChangeKindChangeEnd     CharterChangeKind = "change-end"
+	CharterChangeKindDescribeKey   CharterChangeKind = "describe-key"
+	CharterChangeKindForget        CharterChangeKind = "forget"
+	CharterChangeKindImportKey     CharterChangeKind = "import-key"
+	CharterChangeKindLabelInstance CharterChangeKind = "label-instance"
+	CharterChangeKindLaunch        CharterChangeKind = "launch"
+	CharterChangeKindOwn           CharterChangeKind = "own"
+	CharterChangeKindPlace         CharterChangeKind = "place"
+	CharterChangeKindRecord        CharterChangeKind = "record"
+	CharterChangeKindWithdraw      CharterChangeKind = "withdraw"
+)
+
+// Valid indicates whether the value is a known member of the CharterChangeKind enum.
+func (e CharterChangeKind) Valid() bool {
+	switch e {
+	case CharterChangeKindAdopt:
+		return true
+	case CharterChangeKindBringIn:
+		return true
+	case CharterChangeKindChangeEnd:
+		return true
+	case CharterChangeKindDescribeKey:
+		return true
+	case CharterChangeKindForget:
+		return true
+	case CharterChangeKindImportKey:
+		return true
+	case CharterChangeKindLabelInstance:
+		return true
+	case CharterChangeKindLaunch:
+		return true
+	case CharterChangeKindOwn:
+		return true
+	case CharterChangeKindPlace:
+		return true
+	case CharterChangeKindRecord:
+		return true
+	case CharterChangeKindWithdraw:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for CharterSettlementChangeState.
+const (
+	CharterSettlementChangeStateAtWork  CharterSettlementChangeState = "at-work"
+	CharterSettlementChangeStateDone    CharterSettlementChangeState = "done"
+	CharterSettlementChangeStateFailed  CharterSettlementChangeState = "failed"
+	CharterSettlementChangeStateLeftOut CharterSettlementChangeState = "left-out"
+	CharterSettlementChangeStateWaiting CharterSettlementChangeState = "waiting"
+)
+
+// Valid indicates whether the value is a known member of the CharterSettlementChangeState enum.
+func (e CharterSettlementChangeState) Valid() bool {
+	switch e {
+	case CharterSettlementChangeStateAtWork:
+		return true
+	case CharterSettlementChangeStateDone:
+		return true
+	case CharterSettlementChangeStateFailed:
+		return true
+	case CharterSettlementChangeStateLeftOut:
+		return true
+	case CharterSettlementChangeStateWaiting:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for CharterSettlementState.
+const (
+	CharterSettlementStateEnded   CharterSettlementState = "ended"
+	CharterSettlementStatePaused  CharterSettlementState = "paused"
+	CharterSettlementStateRunning CharterSettlementState = "running"
+)
+
+// Valid indicates whether the value is a known member of the CharterSettlementState enum.
+func (e CharterSettlementState) Valid() bool {
+	switch e {
+	case CharterSettlementStateEnded:
+		return true
+	case CharterSettlementStatePaused:
+		return true
+	case CharterSettlementStateRunning:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for Choice.
 const (
 	ChoiceAccept   Choice = "accept"
@@ -1662,6 +1758,189 @@ type ChangeRotationRule struct {
 // ChangeRotationRuleChange defines model for ChangeRotationRule.Change.
 type ChangeRotationRuleChange string
 
+// Charter defines model for Charter.
+type Charter struct {
+	// ComparedAt When the service last compared it.
+	ComparedAt *time.Time `json:"compared_at,omitempty"`
+	CreatedAt  time.Time  `json:"created_at"`
+	CreatedBy  string     `json:"created_by"`
+
+	// Differs How many changes were found then.
+	Differs int `json:"differs"`
+
+	// Grants How many it owns.
+	Grants int    `json:"grants"`
+	Name   string `json:"name"`
+	Note   string `json:"note"`
+
+	// Problem Why it could not be compared then, or must not be settled.
+	Problem *string `json:"problem,omitempty"`
+
+	// Version That which counts; 0 for none.
+	Version int `json:"version"`
+}
+
+// CharterChange defines model for CharterChange.
+type CharterChange struct {
+	At       *CharterPlace `json:"at,omitempty"`
+	Instance *string       `json:"instance,omitempty"`
+	Key      *string       `json:"key,omitempty"`
+
+	// Keys Those that open an instance from its first boot.
+	Keys *[]string `json:"keys,omitempty"`
+
+	// Kind own: a grant that was made by hand is the charter's from now on. record: a line that is in place is granted. forget: a grant ends whose line is not in place.
+	Kind  CharterChangeKind `json:"kind"`
+	Login *string           `json:"login,omitempty"`
+
+	// Unable Why it cannot be done now.
+	Unable *string    `json:"unable,omitempty"`
+	Until  *time.Time `json:"until,omitempty"`
+
+	// Was When the grant would have ended.
+	Was *time.Time `json:"was,omitempty"`
+	Why *string    `json:"why,omitempty"`
+}
+
+// CharterChangeKind own: a grant that was made by hand is the charter's from now on. record: a line that is in place is granted. forget: a grant ends whose line is not in place.
+type CharterChangeKind string
+
+// CharterComparison defines model for CharterComparison.
+type CharterComparison struct {
+	// Changes In the order in which they are made.
+	Changes []CharterChange `json:"changes"`
+	Charter string          `json:"charter"`
+
+	// Digest The SHA-256 of the files, in hexadecimal.
+	Digest string `json:"digest"`
+
+	// Flaws With any of them nothing is settled.
+	Flaws []CharterFlaw `json:"flaws"`
+
+	// Id Names just this comparison. Empty where the files have flaws of their own.
+	Id string `json:"id"`
+
+	// Notes What to know, that settling does not change.
+	Notes []CharterFlaw `json:"notes"`
+
+	// Reach The logins whose reach would change, the worst first.
+	Reach []CharterReach `json:"reach"`
+
+	// Refused Why nothing of it may be settled.
+	Refused *string `json:"refused,omitempty"`
+}
+
+// CharterDetail defines model for CharterDetail.
+type CharterDetail struct {
+	Charter Charter `json:"charter"`
+
+	// Files Of the version that counts.
+	Files []CharterFile `json:"files"`
+
+	// Versions The last first, without their files.
+	Versions []CharterVersion `json:"versions"`
+}
+
+// CharterFile defines model for CharterFile.
+type CharterFile struct {
+	Content string `json:"content"`
+
+	// Path Its path below the folder that the charter is in, with / between.
+	Path string `json:"path"`
+}
+
+// CharterFlaw defines model for CharterFlaw.
+type CharterFlaw struct {
+	At     *CharterPlace `json:"at,omitempty"`
+	Code   string        `json:"code"`
+	Remedy *string       `json:"remedy,omitempty"`
+	What   string        `json:"what"`
+}
+
+// CharterPlace defines model for CharterPlace.
+type CharterPlace struct {
+	Column int    `json:"column"`
+	File   string `json:"file"`
+	Line   int    `json:"line"`
+}
+
+// CharterReach defines model for CharterReach.
+type CharterReach struct {
+	// After How safe a login is: solid with two or more holders with a fresh proof, thin with one, stale where keys are in place and none is freshly proved, shut where no key in place that anybody is known to have, unswept where nobody has read it yet.
+	After ReachState `json:"after"`
+
+	// Before How safe a login is: solid with two or more holders with a fresh proof, thin with one, stale where keys are in place and none is freshly proved, shut where no key in place that anybody is known to have, unswept where nobody has read it yet.
+	Before ReachState `json:"before"`
+	Login  string     `json:"login"`
+
+	// Refused Why it must not come to that.
+	Refused *string `json:"refused,omitempty"`
+}
+
+// CharterSettlement defines model for CharterSettlement.
+type CharterSettlement struct {
+	AtWork      int                    `json:"at_work"`
+	Charter     string                 `json:"charter"`
+	CreatedAt   time.Time              `json:"created_at"`
+	Done        int                    `json:"done"`
+	EndedAt     *time.Time             `json:"ended_at,omitempty"`
+	Failed      int                    `json:"failed"`
+	Id          openapi_types.UUID     `json:"id"`
+	LeftOut     int                    `json:"left_out"`
+	Reason      string                 `json:"reason"`
+	RequestedBy string                 `json:"requested_by"`
+	State       CharterSettlementState `json:"state"`
+
+	// Undoes The settlement that it takes back.
+	Undoes  *openapi_types.UUID `json:"undoes,omitempty"`
+	Version int                 `json:"version"`
+	Waiting int                 `json:"waiting"`
+}
+
+// CharterSettlementChange defines model for CharterSettlementChange.
+type CharterSettlementChange struct {
+	Change CharterChange `json:"change"`
+
+	// Detail Why it has failed or was left out.
+	Detail  *string                      `json:"detail,omitempty"`
+	EndedAt *time.Time                   `json:"ended_at,omitempty"`
+	Run     *openapi_types.UUID          `json:"run,omitempty"`
+	State   CharterSettlementChangeState `json:"state"`
+}
+
+// CharterSettlementChangePage defines model for CharterSettlementChangePage.
+type CharterSettlementChangePage struct {
+	Items []CharterSettlementChange `json:"items"`
+	Next  *string                   `json:"next,omitempty"`
+	Total *int                      `json:"total,omitempty"`
+}
+
+// CharterSettlementChangeState defines model for CharterSettlementChangeState.
+type CharterSettlementChangeState string
+
+// CharterSettlementPage defines model for CharterSettlementPage.
+type CharterSettlementPage struct {
+	Items []CharterSettlement `json:"items"`
+	Next  *string             `json:"next,omitempty"`
+	Total *int                `json:"total,omitempty"`
+}
+
+// CharterSettlementState defines model for CharterSettlementState.
+type CharterSettlementState string
+
+// CharterVersion defines model for CharterVersion.
+type CharterVersion struct {
+	Digest    string         `json:"digest"`
+	Files     *[]CharterFile `json:"files,omitempty"`
+	Number    int            `json:"number"`
+	Reason    string         `json:"reason"`
+	SettledAt time.Time      `json:"settled_at"`
+	SettledBy string         `json:"settled_by"`
+
+	// SignedBy The key that has signed the files.
+	SignedBy *string `json:"signed_by,omitempty"`
+}
+
 // Choice For what is missing: place its line, or withdraw its grant. For what nobody granted and for strangers: remove the line, or accept it as granted.
 type Choice string
 
@@ -1860,6 +2139,15 @@ type CloudReading struct {
 	// Part Whether only what had changed was read, of a cloud that can tell that.
 	Part    *bool `json:"part,omitempty"`
 	Seconds int   `json:"seconds"`
+}
+
+// CompareCharter defines model for CompareCharter.
+type CompareCharter struct {
+	// Files Those that declare, and the public keys that they name.
+	Files []CharterFile `json:"files"`
+
+	// Strict A pattern that fits no login is a flaw.
+	Strict *bool `json:"strict,omitempty"`
 }
 
 // ConfirmMail defines model for ConfirmMail.
@@ -2258,6 +2546,12 @@ type GrantPage struct {
 
 // GrantRecord defines model for GrantRecord.
 type GrantRecord struct {
+	// Charter The charter that owns it.
+	Charter *string `json:"charter,omitempty"`
+
+	// CharterAt The place in the charter's files, as FILE:LINE.
+	CharterAt *string `json:"charter_at,omitempty"`
+
 	// EndBy What ends a grant at its time: the service, which removes the line; the SSH server, by an expiry-time in the line; or both.
 	EndBy *EndBy `json:"end_by,omitempty"`
 
@@ -3445,6 +3739,14 @@ type PastWayKind string
 // PastWayKnown How well it is known that it was one.
 type PastWayKnown string
 
+// PauseCharterSettlement defines model for PauseCharterSettlement.
+type PauseCharterSettlement struct {
+	Reason *string `json:"reason,omitempty"`
+
+	// Resume It continues.
+	Resume *bool `json:"resume,omitempty"`
+}
+
 // PendingHolder defines model for PendingHolder.
 type PendingHolder struct {
 	// Does What they have to do before they get in by the new keys: take the private keys out of the safe, bring public keys, or take keys over that somebody else made.
@@ -4367,6 +4669,18 @@ type SetUp struct {
 	Needed bool `json:"needed"`
 }
 
+// SettleCharter defines model for SettleCharter.
+type SettleCharter struct {
+	// As The id of the comparison that was shown. It is refused where something has changed since.
+	As    string        `json:"as"`
+	Files []CharterFile `json:"files"`
+
+	// Partly Do the rest where some changes cannot be made now.
+	Partly *bool   `json:"partly,omitempty"`
+	Reason *string `json:"reason,omitempty"`
+	Strict *bool   `json:"strict,omitempty"`
+}
+
 // SettleDrift defines model for SettleDrift.
 type SettleDrift struct {
 	// Choices At most 500.
@@ -4761,6 +5075,11 @@ type Traced struct {
 // TracedKind defines model for Traced.Kind.
 type TracedKind string
 
+// UndoCharter defines model for UndoCharter.
+type UndoCharter struct {
+	Reason *string `json:"reason,omitempty"`
+}
+
 // UnreadAccount defines model for UnreadAccount.
 type UnreadAccount struct {
 	User string `json:"user"`
@@ -4815,6 +5134,11 @@ type WithdrawGrant struct {
 	Reason   *string `json:"reason,omitempty"`
 }
 
+// WrittenCharter defines model for WrittenCharter.
+type WrittenCharter struct {
+	Text string `json:"text"`
+}
+
 // Zone defines model for Zone.
 type Zone struct {
 	Name   string `json:"name"`
@@ -4823,6 +5147,9 @@ type Zone struct {
 
 // After defines model for After.
 type After = string
+
+// CharterName defines model for CharterName.
+type CharterName = string
 
 // CloudName defines model for CloudName.
 type CloudName = string
@@ -4860,6 +5187,9 @@ type RuleName = string
 // RunId defines model for RunId.
 type RunId = openapi_types.UUID
 
+// SettlementId defines model for SettlementId.
+type SettlementId = openapi_types.UUID
+
 // SweepId defines model for SweepId.
 type SweepId = openapi_types.UUID
 
@@ -4879,6 +5209,42 @@ type GetCatalogueParams struct {
 
 	// Zone The zone that something is for.
 	Zone *string `form:"zone,omitempty" json:"zone,omitempty"`
+}
+
+// ListCharterSettlementsParams defines parameters for ListCharterSettlements.
+type ListCharterSettlementsParams struct {
+	// After The cursor that the page before gave as next.
+	After *After `form:"after,omitempty" json:"after,omitempty"`
+
+	// Limit The greatest number of entries, 1 to 500; 50 unless given.
+	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
+
+	// Total Whether to count all that match.
+	Total *Total `form:"total,omitempty" json:"total,omitempty"`
+
+	// Charter Only those of this charter.
+	Charter *string `form:"charter,omitempty" json:"charter,omitempty"`
+}
+
+// ListCharterSettlementChangesParams defines parameters for ListCharterSettlementChanges.
+type ListCharterSettlementChangesParams struct {
+	// After The cursor that the page before gave as next.
+	After *After `form:"after,omitempty" json:"after,omitempty"`
+
+	// Limit The greatest number of entries, 1 to 500; 50 unless given.
+	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
+
+	// Total Whether to count all that match.
+	Total *Total `form:"total,omitempty" json:"total,omitempty"`
+
+	// State Only those in this state.
+	State *CharterSettlementChangeState `form:"state,omitempty" json:"state,omitempty"`
+}
+
+// ReleaseCharterParams defines parameters for ReleaseCharter.
+type ReleaseCharterParams struct {
+	// Reason Why, for the daybook.
+	Reason *Reason `form:"reason,omitempty" json:"reason,omitempty"`
 }
 
 // ListCloudInstancesParams defines parameters for ListCloudInstances.
@@ -5553,8 +5919,29 @@ type AddTokenParams struct {
 	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
 }
 
+// WriteCharterParams defines parameters for WriteCharter.
+type WriteCharterParams struct {
+	// Name What the charter is called.
+	Name string `form:"name" json:"name"`
+
+	// Label Only logins of instances with this label, written name=value.
+	Label *string `form:"label,omitempty" json:"label,omitempty"`
+}
+
 // BringAskedKeyJSONRequestBody defines body for BringAskedKey for application/json ContentType.
 type BringAskedKeyJSONRequestBody = BringKey
+
+// CompareCharterJSONRequestBody defines body for CompareCharter for application/json ContentType.
+type CompareCharterJSONRequestBody = CompareCharter
+
+// SettleCharterJSONRequestBody defines body for SettleCharter for application/json ContentType.
+type SettleCharterJSONRequestBody = SettleCharter
+
+// PauseCharterSettlementJSONRequestBody defines body for PauseCharterSettlement for application/json ContentType.
+type PauseCharterSettlementJSONRequestBody = PauseCharterSettlement
+
+// UndoCharterJSONRequestBody defines body for UndoCharter for application/json ContentType.
+type UndoCharterJSONRequestBody = UndoCharter
 
 // AddCloudJSONRequestBody defines body for AddCloud for application/json ContentType.
 type AddCloudJSONRequestBody = NewCloud
@@ -5847,6 +6234,84 @@ type ClientInterface interface {
 
 	// GetCatalogue performs a GET /catalogue (the `GetCatalogue` operationId) request.
 	GetCatalogue(ctx context.Context, params *GetCatalogueParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// CompareCharterWithBody performs a POST /charter-comparisons (the `CompareCharter` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Says what differs from the files of a charter. Nothing is kept.
+	CompareCharterWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// CompareCharter performs a POST /charter-comparisons (the `CompareCharter` operationId) request.
+	// Takes a body of the `application/json` content type.
+	//
+	// Says what differs from the files of a charter. Nothing is kept.
+	CompareCharter(ctx context.Context, body CompareCharterJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListCharterSettlements performs a GET /charter-settlements (the `ListCharterSettlements` operationId) request.
+	ListCharterSettlements(ctx context.Context, params *ListCharterSettlementsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SettleCharterWithBody performs a POST /charter-settlements (the `SettleCharter` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Makes what a charter declares so, exactly as a comparison showed it. Where it is so already, nothing is done.
+	SettleCharterWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SettleCharter performs a POST /charter-settlements (the `SettleCharter` operationId) request.
+	// Takes a body of the `application/json` content type.
+	//
+	// Makes what a charter declares so, exactly as a comparison showed it. Where it is so already, nothing is done.
+	SettleCharter(ctx context.Context, body SettleCharterJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetCharterSettlement performs a GET /charter-settlements/{settlement} (the `GetCharterSettlement` operationId) request.
+	GetCharterSettlement(ctx context.Context, settlement SettlementId, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListCharterSettlementChanges performs a GET /charter-settlements/{settlement}/changes (the `ListCharterSettlementChanges` operationId) request.
+	ListCharterSettlementChanges(ctx context.Context, settlement SettlementId, params *ListCharterSettlementChangesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PauseCharterSettlementWithBody performs a POST /charter-settlements/{settlement}/pause (the `PauseCharterSettlement` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Begins no more changes of it, or continues.
+	PauseCharterSettlementWithBody(ctx context.Context, settlement SettlementId, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PauseCharterSettlement performs a POST /charter-settlements/{settlement}/pause (the `PauseCharterSettlement` operationId) request.
+	// Takes a body of the `application/json` content type.
+	//
+	// Begins no more changes of it, or continues.
+	PauseCharterSettlement(ctx context.Context, settlement SettlementId, body PauseCharterSettlementJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListCharters performs a GET /charters (the `ListCharters` operationId) request.
+	//
+	// The charters that were settled, by name, with what was found when each was last compared.
+	ListCharters(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ReleaseCharter performs a DELETE /charters/{charter} (the `ReleaseCharter` operationId) request.
+	//
+	// Lets a charter go. What it owned stays as it is, as if it had been done by hand.
+	ReleaseCharter(ctx context.Context, charter CharterName, params *ReleaseCharterParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetCharter performs a GET /charters/{charter} (the `GetCharter` operationId) request.
+	GetCharter(ctx context.Context, charter CharterName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// CompareCharterNow performs a GET /charters/{charter}/comparison (the `CompareCharterNow` operationId) request.
+	//
+	// Says what differs now from the version that was settled.
+	CompareCharterNow(ctx context.Context, charter CharterName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// UndoCharterWithBody performs a POST /charters/{charter}/undo (the `UndoCharter` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Takes the last settlement back: what it placed is withdrawn, what it withdrew is put back as it was, and the version before counts again. Imported keys and instances that came to be stay.
+	UndoCharterWithBody(ctx context.Context, charter CharterName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// UndoCharter performs a POST /charters/{charter}/undo (the `UndoCharter` operationId) request.
+	// Takes a body of the `application/json` content type.
+	//
+	// Takes the last settlement back: what it placed is withdrawn, what it withdrew is put back as it was, and the version before counts again. Imported keys and instances that came to be stay.
+	UndoCharter(ctx context.Context, charter CharterName, body UndoCharterJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetCharterVersion performs a GET /charters/{charter}/versions/{version} (the `GetCharterVersion` operationId) request.
+	GetCharterVersion(ctx context.Context, charter CharterName, version int, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListClosings performs a GET /closings (the `ListClosings` operationId) request.
 	//
@@ -6995,6 +7460,11 @@ type ClientInterface interface {
 	//
 	// Accepts a way into logins beside keys, such as a certificate authority that is wanted, or withdraws that. An accepted way is told with its acceptance, and not counted as beyond the grants, as long as it stays as it was.
 	AcceptWay(ctx context.Context, body AcceptWayJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// WriteCharter performs a GET /written-charter (the `WriteCharter` operationId) request.
+	//
+	// Writes who may open what, as it is now, as a charter. Grants that a charter owns are left out, but those of the one that is named.
+	WriteCharter(ctx context.Context, params *WriteCharterParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 }
 
 // ListAskedKeys performs a GET /asked-keys (the `ListAskedKeys` operationId) request.
@@ -7047,6 +7517,244 @@ func (c *Client) BringAskedKey(ctx context.Context, asked openapi_types.UUID, bo
 // GetCatalogue performs a GET /catalogue (the `GetCatalogue` operationId) request.
 func (c *Client) GetCatalogue(ctx context.Context, params *GetCatalogueParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetCatalogueRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CompareCharterWithBody performs a POST /charter-comparisons (the `CompareCharter` operationId) request,
+// with any type of body and a specified content type.
+//
+// Says what differs from the files of a charter. Nothing is kept.
+func (c *Client) CompareCharterWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCompareCharterRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CompareCharter performs a POST /charter-comparisons (the `CompareCharter` operationId) request.
+// Takes a body of the `application/json` content type.
+//
+// Says what differs from the files of a charter. Nothing is kept.
+func (c *Client) CompareCharter(ctx context.Context, body CompareCharterJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCompareCharterRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListCharterSettlements performs a GET /charter-settlements (the `ListCharterSettlements` operationId) request.
+func (c *Client) ListCharterSettlements(ctx context.Context, params *ListCharterSettlementsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListCharterSettlementsRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SettleCharterWithBody performs a POST /charter-settlements (the `SettleCharter` operationId) request,
+// with any type of body and a specified content type.
+//
+// Makes what a charter declares so, exactly as a comparison showed it. Where it is so already, nothing is done.
+func (c *Client) SettleCharterWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSettleCharterRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SettleCharter performs a POST /charter-settlements (the `SettleCharter` operationId) request.
+// Takes a body of the `application/json` content type.
+//
+// Makes what a charter declares so, exactly as a comparison showed it. Where it is so already, nothing is done.
+func (c *Client) SettleCharter(ctx context.Context, body SettleCharterJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSettleCharterRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetCharterSettlement performs a GET /charter-settlements/{settlement} (the `GetCharterSettlement` operationId) request.
+func (c *Client) GetCharterSettlement(ctx context.Context, settlement SettlementId, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetCharterSettlementRequest(c.Server, settlement)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListCharterSettlementChanges performs a GET /charter-settlements/{settlement}/changes (the `ListCharterSettlementChanges` operationId) request.
+func (c *Client) ListCharterSettlementChanges(ctx context.Context, settlement SettlementId, params *ListCharterSettlementChangesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListCharterSettlementChangesRequest(c.Server, settlement, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PauseCharterSettlementWithBody performs a POST /charter-settlements/{settlement}/pause (the `PauseCharterSettlement` operationId) request,
+// with any type of body and a specified content type.
+//
+// Begins no more changes of it, or continues.
+func (c *Client) PauseCharterSettlementWithBody(ctx context.Context, settlement SettlementId, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPauseCharterSettlementRequestWithBody(c.Server, settlement, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PauseCharterSettlement performs a POST /charter-settlements/{settlement}/pause (the `PauseCharterSettlement` operationId) request.
+// Takes a body of the `application/json` content type.
+//
+// Begins no more changes of it, or continues.
+func (c *Client) PauseCharterSettlement(ctx context.Context, settlement SettlementId, body PauseCharterSettlementJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPauseCharterSettlementRequest(c.Server, settlement, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListCharters performs a GET /charters (the `ListCharters` operationId) request.
+//
+// The charters that were settled, by name, with what was found when each was last compared.
+func (c *Client) ListCharters(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListChartersRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ReleaseCharter performs a DELETE /charters/{charter} (the `ReleaseCharter` operationId) request.
+//
+// Lets a charter go. What it owned stays as it is, as if it had been done by hand.
+func (c *Client) ReleaseCharter(ctx context.Context, charter CharterName, params *ReleaseCharterParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewReleaseCharterRequest(c.Server, charter, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetCharter performs a GET /charters/{charter} (the `GetCharter` operationId) request.
+func (c *Client) GetCharter(ctx context.Context, charter CharterName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetCharterRequest(c.Server, charter)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CompareCharterNow performs a GET /charters/{charter}/comparison (the `CompareCharterNow` operationId) request.
+//
+// Says what differs now from the version that was settled.
+func (c *Client) CompareCharterNow(ctx context.Context, charter CharterName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCompareCharterNowRequest(c.Server, charter)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// UndoCharterWithBody performs a POST /charters/{charter}/undo (the `UndoCharter` operationId) request,
+// with any type of body and a specified content type.
+//
+// Takes the last settlement back: what it placed is withdrawn, what it withdrew is put back as it was, and the version before counts again. Imported keys and instances that came to be stay.
+func (c *Client) UndoCharterWithBody(ctx context.Context, charter CharterName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewUndoCharterRequestWithBody(c.Server, charter, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// UndoCharter performs a POST /charters/{charter}/undo (the `UndoCharter` operationId) request.
+// Takes a body of the `application/json` content type.
+//
+// Takes the last settlement back: what it placed is withdrawn, what it withdrew is put back as it was, and the version before counts again. Imported keys and instances that came to be stay.
+func (c *Client) UndoCharter(ctx context.Context, charter CharterName, body UndoCharterJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewUndoCharterRequest(c.Server, charter, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetCharterVersion performs a GET /charters/{charter}/versions/{version} (the `GetCharterVersion` operationId) request.
+func (c *Client) GetCharterVersion(ctx context.Context, charter CharterName, version int, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetCharterVersionRequest(c.Server, charter, version)
 	if err != nil {
 		return nil, err
 	}
@@ -10505,6 +11213,21 @@ func (c *Client) AcceptWay(ctx context.Context, body AcceptWayJSONRequestBody, r
 	return c.Client.Do(req)
 }
 
+// WriteCharter performs a GET /written-charter (the `WriteCharter` operationId) request.
+//
+// Writes who may open what, as it is now, as a charter. Grants that a charter owns are left out, but those of the one that is named.
+func (c *Client) WriteCharter(ctx context.Context, params *WriteCharterParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewWriteCharterRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // NewListAskedKeysRequest constructs an http.Request for the ListAskedKeys method
 func NewListAskedKeysRequest(server string, params *ListAskedKeysParams) (*http.Request, error) {
 	var err error
@@ -10662,6 +11385,598 @@ func NewGetCatalogueRequest(server string, params *GetCatalogueParams) (*http.Re
 			rawQueryFragments = append(rawQueryFragments, encoded)
 		}
 		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewCompareCharterRequest calls the generic CompareCharter builder with application/json body
+func NewCompareCharterRequest(server string, body CompareCharterJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewCompareCharterRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewCompareCharterRequestWithBody constructs an http.Request for the CompareCharter method, with any body, and a specified content type
+func NewCompareCharterRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/charter-comparisons")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewListCharterSettlementsRequest constructs an http.Request for the ListCharterSettlements method
+func NewListCharterSettlementsRequest(server string, params *ListCharterSettlementsParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/charter-settlements")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.After != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "after", *params.After, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Total != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "total", *params.Total, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Charter != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "charter", *params.Charter, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSettleCharterRequest calls the generic SettleCharter builder with application/json body
+func NewSettleCharterRequest(server string, body SettleCharterJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSettleCharterRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewSettleCharterRequestWithBody constructs an http.Request for the SettleCharter method, with any body, and a specified content type
+func NewSettleCharterRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/charter-settlements")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewGetCharterSettlementRequest constructs an http.Request for the GetCharterSettlement method
+func NewGetCharterSettlementRequest(server string, settlement SettlementId) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "settlement", settlement, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/charter-settlements/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListCharterSettlementChangesRequest constructs an http.Request for the ListCharterSettlementChanges method
+func NewListCharterSettlementChangesRequest(server string, settlement SettlementId, params *ListCharterSettlementChangesParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "settlement", settlement, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/charter-settlements/%s/changes", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.After != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "after", *params.After, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Total != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "total", *params.Total, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.State != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "state", *params.State, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewPauseCharterSettlementRequest calls the generic PauseCharterSettlement builder with application/json body
+func NewPauseCharterSettlementRequest(server string, settlement SettlementId, body PauseCharterSettlementJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewPauseCharterSettlementRequestWithBody(server, settlement, "application/json", bodyReader)
+}
+
+// NewPauseCharterSettlementRequestWithBody constructs an http.Request for the PauseCharterSettlement method, with any body, and a specified content type
+func NewPauseCharterSettlementRequestWithBody(server string, settlement SettlementId, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "settlement", settlement, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/charter-settlements/%s/pause", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewListChartersRequest constructs an http.Request for the ListCharters method
+func NewListChartersRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/charters")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewReleaseCharterRequest constructs an http.Request for the ReleaseCharter method
+func NewReleaseCharterRequest(server string, charter CharterName, params *ReleaseCharterParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "charter", charter, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/charters/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Reason != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "reason", *params.Reason, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetCharterRequest constructs an http.Request for the GetCharter method
+func NewGetCharterRequest(server string, charter CharterName) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "charter", charter, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/charters/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewCompareCharterNowRequest constructs an http.Request for the CompareCharterNow method
+func NewCompareCharterNowRequest(server string, charter CharterName) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "charter", charter, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/charters/%s/comparison", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewUndoCharterRequest calls the generic UndoCharter builder with application/json body
+func NewUndoCharterRequest(server string, charter CharterName, body UndoCharterJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewUndoCharterRequestWithBody(server, charter, "application/json", bodyReader)
+}
+
+// NewUndoCharterRequestWithBody constructs an http.Request for the UndoCharter method, with any body, and a specified content type
+func NewUndoCharterRequestWithBody(server string, charter CharterName, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "charter", charter, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/charters/%s/undo", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewGetCharterVersionRequest constructs an http.Request for the GetCharterVersion method
+func NewGetCharterVersionRequest(server string, charter CharterName, version int) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "charter", charter, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "version", version, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/charters/%s/versions/%s", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
 	}
 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
@@ -19257,6 +20572,68 @@ func NewAcceptWayRequestWithBody(server string, contentType string, body io.Read
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewWriteCharterRequest constructs an http.Request for the WriteCharter method
+func NewWriteCharterRequest(server string, params *WriteCharterParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/written-charter")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "name", params.Name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if params.Label != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "label", *params.Label, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
 
 	return req, nil
 }

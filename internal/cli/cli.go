@@ -13,6 +13,7 @@ import (
 	"strings"
 
 	"plumlatch/internal/cli/access"
+	"plumlatch/internal/cli/charters"
 	"plumlatch/internal/cli/clouds"
 	"plumlatch/internal/cli/connect"
 	"plumlatch/internal/cli/fleet"
@@ -54,6 +55,7 @@ func groups() []group {
 			"Granting access and proving keys",
 			slices.Concat(grants.GrantCommands, grants.SettleCommands, grants.WayCommands, grants.ProveCommands),
 		},
+		{"Access as a file", charters.Commands},
 		{"Replacing keys", slices.Concat(rotate.RotateCommands, rotate.RuleCommands)},
 		{"Logging in", slices.Concat(connect.ConnectCommands, connect.WhyCommands)},
 		{"Getting back in after a lost key", restore.RestoreCommands},

@@ -222,6 +222,8 @@ func (a *api) ListGrants(
 			EndRefused:  optional(g.EndProblem != ""),
 			LineEndsAt:  g.ExpiresAt,
 			Steward:     o.Steward,
+			Charter:     optional(g.Charter),
+			CharterAt:   optional(g.CharterAt),
 		}
 	}), Next: optional(l.Next), Total: l.Total}, err
 }

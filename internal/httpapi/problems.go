@@ -20,7 +20,7 @@ var (
 	errBodyTooLarge = &problem.Problem{
 		Kind:   problem.TooLarge,
 		Code:   "too-large",
-		Detail: fmt.Sprintf("the request has over %d bytes", maxBody),
+		Detail: "the request is larger than this call takes",
 		Remedy: "Give the one line of the .pub file; a key has at most 64 KiB",
 	}
 	errForeignOrigin = &problem.Problem{

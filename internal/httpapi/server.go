@@ -29,8 +29,9 @@ import (
 const (
 	basePath   = "/api/v1"
 	cookieName = "plumlatch_session"
-	// maxBody is the largest request, in bytes.
-	maxBody = 1 << 20
+	// maxBody is the largest request, in bytes, and largeBody that of a call with the files of a charter.
+	maxBody   = 1 << 20
+	largeBody = 6 << 20
 )
 
 // Options say how the interface will be served.
@@ -147,7 +148,7 @@ func (s *server) readContract() error {
 			role, _ := op.Extensions["x-role"].(string)
 			route := basePath + strings.NewReplacer("{", ":", "}", "").Replace(path)
 			is := func(name string) bool { on, _ := op.Extensions[name].(bool); return on }
-			c := call{sweep: is("x-sweep"), fresh: is("x-fresh"), stream: is("x-stream"), long: is("x-long")}
+			c := call{sweep: is("x-sweep"), fresh: is("x-fresh"), stream: is("x-stream"), long: is("x-long"), large: is("x-large")}
 			switch {
 			case role == "anyone":
 			case people.Role(role).May(people.Viewer):
@@ -172,6 +173,8 @@ type call struct {
 	// stream is whether it continues for as long as the caller likes, long whether it may take
 	// longer than others.
 	stream, long bool
+	// large is whether its body may have largeBody bytes.
+	large bool
 }
 
 // How long a request may take, so that none holds a connection of the database for ever.
@@ -251,11 +254,15 @@ func (s *server) secureHeaders(c *gin.Context) {
 }
 
 func (s *server) limitBody(c *gin.Context) {
-	if c.Request.ContentLength > maxBody {
+	most := int64(maxBody)
+	if s.calls[c.Request.Method+" "+c.FullPath()].large {
+		most = largeBody
+	}
+	if c.Request.ContentLength > most {
 		s.fail(c, errBodyTooLarge)
 		return
 	}
-	c.Request.Body = http.MaxBytesReader(c.Writer, c.Request.Body, maxBody)
+	c.Request.Body = http.MaxBytesReader(c.Writer, c.Request.Body, most)
 }
 
 // authorize lets a call of the contract pass to those who have its role.

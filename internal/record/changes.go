@@ -14,6 +14,7 @@ import (
 
 // InstanceChange is a change of an instance.
 type InstanceChange struct {
+	Labels                        *map[string]string `gorm:"serializer:json"`
 	State                         machines.State
 	CloudID                       string
 	PrivateAddress, PublicAddress *string

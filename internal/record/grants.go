@@ -24,6 +24,9 @@ type Grant struct {
 	EndBy       grants.EndBy
 	EndProblem  string // why it could not be withdrawn when its time was over
 	EndToldAt   *time.Time
+	// CharterID is the charter that owns it, and CharterAt the place in its files; nil for none.
+	CharterID *uuid.UUID
+	CharterAt string
 }
 
 // GrantFilter narrows a list of grants; empty fields do not.
@@ -46,6 +49,8 @@ type GrantRecord struct {
 	WithdrawnBy *string
 	EndBy       grants.EndBy
 	EndProblem  string
+	// Charter is the name of that which owns it, and CharterAt the place in its files; "" for none.
+	Charter, CharterAt string
 }
 
 // GrantOver is a grant whose time is over.

@@ -17,6 +17,8 @@ type ReachFilter struct {
 	// Holder and Keys name those that open a login or should, any of them.
 	Holder string
 	Keys   []string
+	// EveryKey asks for all keys, also those that no login joins.
+	EveryKey bool
 }
 
 // ReachLogin is a login as far as its reach needs it.

@@ -14,6 +14,7 @@ import (
 	"plumlatch/internal/runs"
 	"plumlatch/internal/safe"
 	"plumlatch/internal/service/access"
+	"plumlatch/internal/service/charter"
 	"plumlatch/internal/service/closing"
 	"plumlatch/internal/service/cloudkeys"
 	"plumlatch/internal/service/clouds"
@@ -93,6 +94,7 @@ type Service struct {
 	Closings  *closing.Service
 	Routes    *route.Service
 	Reentry   *reentry.Service
+	Charters  *charter.Service
 	Leaving   *leaving.Service
 	Notify    *notify.Service
 	Mailing   *mailing.Service
@@ -189,6 +191,18 @@ func New(s *store.Store, c *cloud.Cloud, e *runs.Engine, log *slog.Logger, o Opt
 		Log:     log,
 		Now:     now,
 	})
+	h.Charters = charter.New(charter.Parts{
+		Store:     s,
+		Engine:    e,
+		Journal:   h.Journal,
+		People:    h.People,
+		Keys:      h.Keys,
+		Clouds:    h.Clouds,
+		Fleet:     h.Fleet,
+		Inventory: h.Inventory,
+		Access:    h.Access,
+		Now:       now,
+	})
 	h.Leaving = leaving.New(s, e, h.Journal, h.People, h.Keys, h.Access, h.Rotate, now)
 	h.Notify = notify.New(s, e, h.Journal, h.Safes, h.Access, log, now)
 	h.Mailing = mailing.New(s, h.Journal, log, now, cmp.Or(o.Fresh, defaultFresh), o.Mail)
@@ -213,7 +227,7 @@ func (s *Service) Start(ctx context.Context) error {
 	}
 	for _, of := range []interface{ Duties() []runs.Duty }{
 		s.Safes, s.Keys, s.Clouds, s.Inventory, s.Reading, s.Access, s.Rotate, s.Rules, s.Closings, s.Journal, s.Leaving,
-		s.Notify, s.Mailing,
+		s.Charters, s.Notify, s.Mailing,
 	} {
 		s.engine.Take(of.Duties()...)
 	}

@@ -20,7 +20,8 @@ func (s *Store) Grants(
 		Joins("JOIN instances i ON i.id = l.instance_id AND i.gone_at IS NULL").
 		Joins("JOIN keys k ON k.id = g.key_id").
 		Joins("LEFT JOIN holders o ON o.id = k.holder_id").
-		Joins("LEFT JOIN sightings s ON s.login_id = g.login_id AND s.key_id = g.key_id")
+		Joins("LEFT JOIN sightings s ON s.login_id = g.login_id AND s.key_id = g.key_id").
+		Joins("LEFT JOIN public.charters c ON c.id = g.charter_id")
 	if f.Ended {
 		q = q.Where("g.withdrawn_at IS NOT NULL")
 	} else {
@@ -48,7 +49,8 @@ func (s *Store) Grants(
 		return record.List[record.GrantRecord]{}, err
 	}
 	var items []record.GrantRecord
-	page = page.Select(openingColumns + ", g.id, g.withdrawn_at, g.withdrawn_by, g.end_by, g.end_problem")
+	page = page.Select(openingColumns + ", g.id, g.withdrawn_at, g.withdrawn_by, g.end_by, g.end_problem, " +
+		"coalesce(c.name, '') AS charter, g.charter_at")
 	if err := page.Scan(&items).Error; err != nil {
 		return record.List[record.GrantRecord]{}, plain(err)
 	}
@@ -118,13 +120,14 @@ func (s *Store) AddOrKeepGrant(ctx context.Context, g record.Grant) (added bool,
 func (s *Store) ReplaceGrant(ctx context.Context, g record.Grant, old uuid.UUID, withdraw bool) error {
 	return plain(
 		s.db.WithContext(ctx).
-			Exec(`WITH replaced AS (SELECT until, end_by FROM grants
+			Exec(`WITH replaced AS (SELECT until, end_by, charter_id, charter_at FROM grants
 			WHERE login_id = @login AND key_id = @old AND withdrawn_at IS NULL),
 		withdrawn AS (UPDATE grants SET withdrawn_at = @at, withdrawn_by = @by WHERE @withdraw AND login_id = @login
 			AND key_id = @old AND withdrawn_at IS NULL)
-		INSERT INTO grants (id, key_id, login_id, granted_at, granted_by, reason, until, end_by)
+		INSERT INTO grants (id, key_id, login_id, granted_at, granted_by, reason, until, end_by, charter_id, charter_at)
 			SELECT @id, @key, @login, @at, @by, @reason, (SELECT until FROM replaced),
-				coalesce((SELECT end_by FROM replaced), 'service')
+				coalesce((SELECT end_by FROM replaced), 'service'), (SELECT charter_id FROM replaced),
+				coalesce((SELECT charter_at FROM replaced), '')
 		ON CONFLICT (login_id, key_id) WHERE withdrawn_at IS NULL DO UPDATE
 			SET until = excluded.until, reason = excluded.reason, end_by = excluded.end_by, end_problem = '',
 				end_told_at = NULL`,

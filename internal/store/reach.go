@@ -59,7 +59,7 @@ func (s *Store) Reach(
 	rows, err := s.pools.plainOf(ctx).
 		Query(ctx, `SELECT k.id, k.name, CASE WHEN o.left_at IS NULL THEN k.holder_id END, k.state, k.steward_of IS NOT NULL,
 			k.proved_at, k.proved_by, k.sha256, o.name
-		FROM keys k LEFT JOIN holders o ON o.id = k.holder_id WHERE k.id = ANY($1)`, ids)
+		FROM keys k LEFT JOIN holders o ON o.id = k.holder_id WHERE $2 OR k.id = ANY($1)`, ids, f.EveryKey)
 	if err != nil {
 		return nil, nil, nil, plain(err)
 	}

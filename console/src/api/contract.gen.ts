@@ -831,6 +831,190 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/charters": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description The charters that were settled, by name, with what was found when each was last compared. */
+        get: operations["listCharters"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/charter-comparisons": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Says what differs from the files of a charter. Nothing is kept. */
+        post: operations["compareCharter"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/written-charter": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Writes who may open what, as it is now, as a charter. Grants that a charter owns are left out, but those of the one that is named. */
+        get: operations["writeCharter"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/charters/{charter}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: operations["getCharter"];
+        put?: never;
+        post?: never;
+        /** @description Lets a charter go. What it owned stays as it is, as if it had been done by hand. */
+        delete: operations["releaseCharter"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/charters/{charter}/comparison": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Says what differs now from the version that was settled. */
+        get: operations["compareCharterNow"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/charters/{charter}/versions/{version}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: operations["getCharterVersion"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/charters/{charter}/undo": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Takes the last settlement back: what it placed is withdrawn, what it withdrew is put back as it was, and the version before counts again. Imported keys and instances that came to be stay. */
+        post: operations["undoCharter"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/charter-settlements": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: operations["listCharterSettlements"];
+        put?: never;
+        /** @description Makes what a charter declares so, exactly as a comparison showed it. Where it is so already, nothing is done. */
+        post: operations["settleCharter"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/charter-settlements/{settlement}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: operations["getCharterSettlement"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/charter-settlements/{settlement}/changes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: operations["listCharterSettlementChanges"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/charter-settlements/{settlement}/pause": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Begins no more changes of it, or continues. */
+        post: operations["pauseCharterSettlement"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/jump-rules": {
         parameters: {
             query?: never;
@@ -2656,6 +2840,10 @@ export interface components {
             /** @description Its time is over, and it is still in force. */
             overdue?: boolean;
             end_by?: components["schemas"]["EndBy"];
+            /** @description The charter that owns it. */
+            charter?: string;
+            /** @description The place in the charter's files, as FILE:LINE. */
+            charter_at?: string;
             /** @description Whether end_problem says why it could not be withdrawn. */
             end_refused?: boolean;
             /** @description Why it could not be withdrawn at its end. */
@@ -4833,6 +5021,181 @@ export interface components {
             /** @description In the order in which they count. */
             rules: components["schemas"]["JumpRule"][];
         };
+        CharterFile: {
+            /** @description Its path below the folder that the charter is in, with / between. */
+            path: string;
+            content: string;
+        };
+        CompareCharter: {
+            /** @description Those that declare, and the public keys that they name. */
+            files: components["schemas"]["CharterFile"][];
+            /** @description A pattern that fits no login is a flaw. */
+            strict?: boolean;
+        };
+        SettleCharter: {
+            files: components["schemas"]["CharterFile"][];
+            strict?: boolean;
+            /** @description The id of the comparison that was shown. It is refused where something has changed since. */
+            as: string;
+            /** @description Do the rest where some changes cannot be made now. */
+            partly?: boolean;
+            reason?: string;
+        };
+        UndoCharter: {
+            reason?: string;
+        };
+        PauseCharterSettlement: {
+            /** @description It continues. */
+            resume?: boolean;
+            reason?: string;
+        };
+        CharterPlace: {
+            file: string;
+            line: number;
+            column: number;
+        };
+        /**
+         * @description own: a grant that was made by hand is the charter's from now on. record: a line that is in place is granted. forget: a grant ends whose line is not in place.
+         * @enum {string}
+         */
+        CharterChangeKind: "import-key" | "describe-key" | "launch" | "adopt" | "bring-in" | "label-instance" | "own" | "record" | "place" | "change-end" | "forget" | "withdraw";
+        CharterChange: {
+            kind: components["schemas"]["CharterChangeKind"];
+            key?: string;
+            login?: string;
+            instance?: string;
+            /** @description Those that open an instance from its first boot. */
+            keys?: string[];
+            /** Format: date-time */
+            until?: string;
+            /**
+             * Format: date-time
+             * @description When the grant would have ended.
+             */
+            was?: string;
+            why?: string;
+            at?: components["schemas"]["CharterPlace"];
+            /** @description Why it cannot be done now. */
+            unable?: string;
+        };
+        CharterFlaw: {
+            code: string;
+            what: string;
+            remedy?: string;
+            at?: components["schemas"]["CharterPlace"];
+        };
+        CharterReach: {
+            login: string;
+            before: components["schemas"]["ReachState"];
+            after: components["schemas"]["ReachState"];
+            /** @description Why it must not come to that. */
+            refused?: string;
+        };
+        CharterComparison: {
+            /** @description Names just this comparison. Empty where the files have flaws of their own. */
+            id: string;
+            charter: string;
+            /** @description The SHA-256 of the files, in hexadecimal. */
+            digest: string;
+            /** @description In the order in which they are made. */
+            changes: components["schemas"]["CharterChange"][];
+            /** @description What to know, that settling does not change. */
+            notes: components["schemas"]["CharterFlaw"][];
+            /** @description With any of them nothing is settled. */
+            flaws: components["schemas"]["CharterFlaw"][];
+            /** @description The logins whose reach would change, the worst first. */
+            reach: components["schemas"]["CharterReach"][];
+            /** @description Why nothing of it may be settled. */
+            refused?: string;
+        };
+        Charter: {
+            name: string;
+            note: string;
+            /** @description That which counts; 0 for none. */
+            version: number;
+            /** Format: date-time */
+            created_at: string;
+            created_by: string;
+            /** @description How many it owns. */
+            grants: number;
+            /**
+             * Format: date-time
+             * @description When the service last compared it.
+             */
+            compared_at?: string;
+            /** @description How many changes were found then. */
+            differs: number;
+            /** @description Why it could not be compared then, or must not be settled. */
+            problem?: string;
+        };
+        CharterVersion: {
+            number: number;
+            digest: string;
+            /** Format: date-time */
+            settled_at: string;
+            settled_by: string;
+            reason: string;
+            /** @description The key that has signed the files. */
+            signed_by?: string;
+            files?: components["schemas"]["CharterFile"][];
+        };
+        CharterDetail: {
+            charter: components["schemas"]["Charter"];
+            /** @description Of the version that counts. */
+            files: components["schemas"]["CharterFile"][];
+            /** @description The last first, without their files. */
+            versions: components["schemas"]["CharterVersion"][];
+        };
+        WrittenCharter: {
+            text: string;
+        };
+        /** @enum {string} */
+        CharterSettlementState: "running" | "paused" | "ended";
+        CharterSettlement: {
+            /** Format: uuid */
+            id: string;
+            charter: string;
+            version: number;
+            /**
+             * Format: uuid
+             * @description The settlement that it takes back.
+             */
+            undoes?: string;
+            state: components["schemas"]["CharterSettlementState"];
+            requested_by: string;
+            reason: string;
+            /** Format: date-time */
+            created_at: string;
+            /** Format: date-time */
+            ended_at?: string;
+            waiting: number;
+            at_work: number;
+            done: number;
+            failed: number;
+            left_out: number;
+        };
+        CharterSettlementPage: {
+            items: components["schemas"]["CharterSettlement"][];
+            next?: string;
+            total?: number;
+        };
+        /** @enum {string} */
+        CharterSettlementChangeState: "waiting" | "at-work" | "done" | "failed" | "left-out";
+        CharterSettlementChange: {
+            change: components["schemas"]["CharterChange"];
+            state: components["schemas"]["CharterSettlementChangeState"];
+            /** @description Why it has failed or was left out. */
+            detail?: string;
+            /** Format: uuid */
+            run?: string;
+            /** Format: date-time */
+            ended_at?: string;
+        };
+        CharterSettlementChangePage: {
+            items: components["schemas"]["CharterSettlementChange"][];
+            next?: string;
+            total?: number;
+        };
         JumpHost: {
             instance: string;
             /** @description The number of instances that are reached from it. */
@@ -5019,6 +5382,9 @@ export interface components {
         };
     };
     parameters: {
+        /** @description The name of a charter. */
+        CharterName: string;
+        SettlementId: string;
         /** @description The key's name. */
         KeyName: string;
         /** @description The operator's name. */
@@ -6776,6 +7142,341 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["SetJumpsDone"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listCharters: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description All of them. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Charter"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    compareCharter: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CompareCharter"];
+            };
+        };
+        responses: {
+            /** @description What differs. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CharterComparison"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    writeCharter: {
+        parameters: {
+            query: {
+                /** @description What the charter is called. */
+                name: string;
+                /** @description Only logins of instances with this label, written name=value. */
+                label?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The charter. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WrittenCharter"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getCharter: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The name of a charter. */
+                charter: components["parameters"]["CharterName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The charter with its versions. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CharterDetail"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    releaseCharter: {
+        parameters: {
+            query?: {
+                /** @description Why, for the daybook. */
+                reason?: components["parameters"]["Reason"];
+            };
+            header?: never;
+            path: {
+                /** @description The name of a charter. */
+                charter: components["parameters"]["CharterName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description It is gone. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    compareCharterNow: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The name of a charter. */
+                charter: components["parameters"]["CharterName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What differs. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CharterComparison"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getCharterVersion: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The name of a charter. */
+                charter: components["parameters"]["CharterName"];
+                version: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The version with its files. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CharterVersion"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    undoCharter: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The name of a charter. */
+                charter: components["parameters"]["CharterName"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["UndoCharter"];
+            };
+        };
+        responses: {
+            /** @description The settlement that takes it back. */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CharterSettlement"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listCharterSettlements: {
+        parameters: {
+            query?: {
+                /** @description The cursor that the page before gave as next. */
+                after?: components["parameters"]["After"];
+                /** @description The greatest number of entries, 1 to 500; 50 unless given. */
+                limit?: components["parameters"]["Limit"];
+                /** @description Whether to count all that match. */
+                total?: components["parameters"]["Total"];
+                /** @description Only those of this charter. */
+                charter?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description One page of settlements, the last first. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CharterSettlementPage"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    settleCharter: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SettleCharter"];
+            };
+        };
+        responses: {
+            /** @description The settlement. */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CharterSettlement"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getCharterSettlement: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                settlement: components["parameters"]["SettlementId"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The settlement. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CharterSettlement"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listCharterSettlementChanges: {
+        parameters: {
+            query?: {
+                /** @description The cursor that the page before gave as next. */
+                after?: components["parameters"]["After"];
+                /** @description The greatest number of entries, 1 to 500; 50 unless given. */
+                limit?: components["parameters"]["Limit"];
+                /** @description Whether to count all that match. */
+                total?: components["parameters"]["Total"];
+                /** @description Only those in this state. */
+                state?: components["schemas"]["CharterSettlementChangeState"];
+            };
+            header?: never;
+            path: {
+                settlement: components["parameters"]["SettlementId"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description One page of its changes, in order. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CharterSettlementChangePage"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    pauseCharterSettlement: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                settlement: components["parameters"]["SettlementId"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PauseCharterSettlement"];
+            };
+        };
+        responses: {
+            /** @description The settlement. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CharterSettlement"];
                 };
             };
             default: components["responses"]["Problem"];

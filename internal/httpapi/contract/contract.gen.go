@@ -130,6 +130,102 @@ func (e ChangeRotationRuleChange) Valid() bool {
 	}
 }
 
+// Defines values for CharterChangeKind.
+const (
+	CharterChangeKindAdopt         CharterChangeKind = "adopt"
+	CharterChangeKindBringIn       CharterChangeKind = "bring-in"
+	CharterChangeKindChangeEnd     CharterChangeKind = "change-end"
+	CharterChangeKindDescribeKey   CharterChangeKind = "describe-key"
+	CharterChangeKindForget        CharterChangeKind = "forget"
+	CharterChangeKindImportKey     CharterChangeKind = "import-key"
+	CharterChangeKindLabelInstance CharterChangeKind = "label-instance"
+	CharterChangeKindLaunch        CharterChangeKind = "launch"
+	CharterChangeKindOwn           CharterChangeKind = "own"
+	CharterChangeKindPlace         CharterChangeKind = "place"
+	CharterChangeKindRecord        CharterChangeKind = "record"
+	CharterChangeKindWithdraw      CharterChangeKind = "withdraw"
+)
+
+// Valid indicates whether the value is a known member of the CharterChangeKind enum.
+func (e CharterChangeKind) Valid() bool {
+	switch e {
+	case CharterChangeKindAdopt:
+		return true
+	case CharterChangeKindBringIn:
+		return true
+	case CharterChangeKindChangeEnd:
+		return true
+	case CharterChangeKindDescribeKey:
+		return true
+	case CharterChangeKindForget:
+		return true
+	case CharterChangeKindImportKey:
+		return true
+	case CharterChangeKindLabelInstance:
+		return true
+	case CharterChangeKindLaunch:
+		return true
+	case CharterChangeKindOwn:
+		return true
+	case CharterChangeKindPlace:
+		return true
+	case CharterChangeKindRecord:
+		return true
+	case CharterChangeKindWithdraw:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for CharterSettlementChangeState.
+const (
+	CharterSettlementChangeStateAtWork  CharterSettlementChangeState = "at-work"
+	CharterSettlementChangeStateDone    CharterSettlementChangeState = "done"
+	CharterSettlementChangeStateFailed  CharterSettlementChangeState = "failed"
+	CharterSettlementChangeStateLeftOut CharterSettlementChangeState = "left-out"
+	CharterSettlementChangeStateWaiting CharterSettlementChangeState = "waiting"
+)
+
+// Valid indicates whether the value is a known member of the CharterSettlementChangeState enum.
+func (e CharterSettlementChangeState) Valid() bool {
+	switch e {
+	case CharterSettlementChangeStateAtWork:
+		return true
+	case CharterSettlementChangeStateDone:
+		return true
+	case CharterSettlementChangeStateFailed:
+		return true
+	case CharterSettlementChangeStateLeftOut:
+		return true
+	case CharterSettlementChangeStateWaiting:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for CharterSettlementState.
+const (
+	CharterSettlementStateEnded   CharterSettlementState = "ended"
+	CharterSettlementStatePaused  CharterSettlementState = "paused"
+	CharterSettlementStateRunning CharterSettlementState = "running"
+)
+
+// Valid indicates whether the value is a known member of the CharterSettlementState enum.
+func (e CharterSettlementState) Valid() bool {
+	switch e {
+	case CharterSettlementStateEnded:
+		return true
+	case CharterSettlementStatePaused:
+		return true
+	case CharterSettlementStateRunning:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for Choice.
 const (
 	ChoiceAccept   Choice = "accept"
@@ -1669,6 +1765,189 @@ type ChangeRotationRule struct {
 // ChangeRotationRuleChange defines model for ChangeRotationRule.Change.
 type ChangeRotationRuleChange string
 
+// Charter defines model for Charter.
+type Charter struct {
+	// ComparedAt When the service last compared it.
+	ComparedAt *time.Time `json:"compared_at,omitempty"`
+	CreatedAt  time.Time  `json:"created_at"`
+	CreatedBy  string     `json:"created_by"`
+
+	// Differs How many changes were found then.
+	Differs int `json:"differs"`
+
+	// Grants How many it owns.
+	Grants int    `json:"grants"`
+	Name   string `json:"name"`
+	Note   string `json:"note"`
+
+	// Problem Why it could not be compared then, or must not be settled.
+	Problem *string `json:"problem,omitempty"`
+
+	// Version That which counts; 0 for none.
+	Version int `json:"version"`
+}
+
+// CharterChange defines model for CharterChange.
+type CharterChange struct {
+	At       *CharterPlace `json:"at,omitempty"`
+	Instance *string       `json:"instance,omitempty"`
+	Key      *string       `json:"key,omitempty"`
+
+	// Keys Those that open an instance from its first boot.
+	Keys *[]string `json:"keys,omitempty"`
+
+	// Kind own: a grant that was made by hand is the charter's from now on. record: a line that is in place is granted. forget: a grant ends whose line is not in place.
+	Kind  CharterChangeKind `json:"kind"`
+	Login *string           `json:"login,omitempty"`
+
+	// Unable Why it cannot be done now.
+	Unable *string    `json:"unable,omitempty"`
+	Until  *time.Time `json:"until,omitempty"`
+
+	// Was When the grant would have ended.
+	Was *time.Time `json:"was,omitempty"`
+	Why *string    `json:"why,omitempty"`
+}
+
+// CharterChangeKind own: a grant that was made by hand is the charter's from now on. record: a line that is in place is granted. forget: a grant ends whose line is not in place.
+type CharterChangeKind string
+
+// CharterComparison defines model for CharterComparison.
+type CharterComparison struct {
+	// Changes In the order in which they are made.
+	Changes []CharterChange `json:"changes"`
+	Charter string          `json:"charter"`
+
+	// Digest The SHA-256 of the files, in hexadecimal.
+	Digest string `json:"digest"`
+
+	// Flaws With any of them nothing is settled.
+	Flaws []CharterFlaw `json:"flaws"`
+
+	// Id Names just this comparison. Empty where the files have flaws of their own.
+	Id string `json:"id"`
+
+	// Notes What to know, that settling does not change.
+	Notes []CharterFlaw `json:"notes"`
+
+	// Reach The logins whose reach would change, the worst first.
+	Reach []CharterReach `json:"reach"`
+
+	// Refused Why nothing of it may be settled.
+	Refused *string `json:"refused,omitempty"`
+}
+
+// CharterDetail defines model for CharterDetail.
+type CharterDetail struct {
+	Charter Charter `json:"charter"`
+
+	// Files Of the version that counts.
+	Files []CharterFile `json:"files"`
+
+	// Versions The last first, without their files.
+	Versions []CharterVersion `json:"versions"`
+}
+
+// CharterFile defines model for CharterFile.
+type CharterFile struct {
+	Content string `json:"content"`
+
+	// Path Its path below the folder that the charter is in, with / between.
+	Path string `json:"path"`
+}
+
+// CharterFlaw defines model for CharterFlaw.
+type CharterFlaw struct {
+	At     *CharterPlace `json:"at,omitempty"`
+	Code   string        `json:"code"`
+	Remedy *string       `json:"remedy,omitempty"`
+	What   string        `json:"what"`
+}
+
+// CharterPlace defines model for CharterPlace.
+type CharterPlace struct {
+	Column int    `json:"column"`
+	File   string `json:"file"`
+	Line   int    `json:"line"`
+}
+
+// CharterReach defines model for CharterReach.
+type CharterReach struct {
+	// After How safe a login is: solid with two or more holders with a fresh proof, thin with one, stale where keys are in place and none is freshly proved, shut where no key in place that anybody is known to have, unswept where nobody has read it yet.
+	After ReachState `json:"after"`
+
+	// Before How safe a login is: solid with two or more holders with a fresh proof, thin with one, stale where keys are in place and none is freshly proved, shut where no key in place that anybody is known to have, unswept where nobody has read it yet.
+	Before ReachState `json:"before"`
+	Login  string     `json:"login"`
+
+	// Refused Why it must not come to that.
+	Refused *string `json:"refused,omitempty"`
+}
+
+// CharterSettlement defines model for CharterSettlement.
+type CharterSettlement struct {
+	AtWork      int                    `json:"at_work"`
+	Charter     string                 `json:"charter"`
+	CreatedAt   time.Time              `json:"created_at"`
+	Done        int                    `json:"done"`
+	EndedAt     *time.Time             `json:"ended_at,omitempty"`
+	Failed      int                    `json:"failed"`
+	Id          openapi_types.UUID     `json:"id"`
+	LeftOut     int                    `json:"left_out"`
+	Reason      string                 `json:"reason"`
+	RequestedBy string                 `json:"requested_by"`
+	State       CharterSettlementState `json:"state"`
+
+	// Undoes The settlement that it takes back.
+	Undoes  *openapi_types.UUID `json:"undoes,omitempty"`
+	Version int                 `json:"version"`
+	Waiting int                 `json:"waiting"`
+}
+
+// CharterSettlementChange defines model for CharterSettlementChange.
+type CharterSettlementChange struct {
+	Change CharterChange `json:"change"`
+
+	// Detail Why it has failed or was left out.
+	Detail  *string                      `json:"detail,omitempty"`
+	EndedAt *time.Time                   `json:"ended_at,omitempty"`
+	Run     *openapi_types.UUID          `json:"run,omitempty"`
+	State   CharterSettlementChangeState `json:"state"`
+}
+
+// CharterSettlementChangePage defines model for CharterSettlementChangePage.
+type CharterSettlementChangePage struct {
+	Items []CharterSettlementChange `json:"items"`
+	Next  *string                   `json:"next,omitempty"`
+	Total *int                      `json:"total,omitempty"`
+}
+
+// CharterSettlementChangeState defines model for CharterSettlementChangeState.
+type CharterSettlementChangeState string
+
+// CharterSettlementPage defines model for CharterSettlementPage.
+type CharterSettlementPage struct {
+	Items []CharterSettlement `json:"items"`
+	Next  *string             `json:"next,omitempty"`
+	Total *int                `json:"total,omitempty"`
+}
+
+// CharterSettlementState defines model for CharterSettlementState.
+type CharterSettlementState string
+
+// CharterVersion defines model for CharterVersion.
+type CharterVersion struct {
+	Digest    string         `json:"digest"`
+	Files     *[]CharterFile `json:"files,omitempty"`
+	Number    int            `json:"number"`
+	Reason    string         `json:"reason"`
+	SettledAt time.Time      `json:"settled_at"`
+	SettledBy string         `json:"settled_by"`
+
+	// SignedBy The key that has signed the files.
+	SignedBy *string `json:"signed_by,omitempty"`
+}
+
 // Choice For what is missing: place its line, or withdraw its grant. For what nobody granted and for strangers: remove the line, or accept it as granted.
 type Choice string
 
@@ -1867,6 +2146,15 @@ type CloudReading struct {
 	// Part Whether only what had changed was read, of a cloud that can tell that.
 	Part    *bool `json:"part,omitempty"`
 	Seconds int   `json:"seconds"`
+}
+
+// CompareCharter defines model for CompareCharter.
+type CompareCharter struct {
+	// Files Those that declare, and the public keys that they name.
+	Files []CharterFile `json:"files"`
+
+	// Strict A pattern that fits no login is a flaw.
+	Strict *bool `json:"strict,omitempty"`
 }
 
 // ConfirmMail defines model for ConfirmMail.
@@ -2265,6 +2553,12 @@ type GrantPage struct {
 
 // GrantRecord defines model for GrantRecord.
 type GrantRecord struct {
+	// Charter The charter that owns it.
+	Charter *string `json:"charter,omitempty"`
+
+	// CharterAt The place in the charter's files, as FILE:LINE.
+	CharterAt *string `json:"charter_at,omitempty"`
+
 	// EndBy What ends a grant at its time: the service, which removes the line; the SSH server, by an expiry-time in the line; or both.
 	EndBy *EndBy `json:"end_by,omitempty"`
 
@@ -3452,6 +3746,14 @@ type PastWayKind string
 // PastWayKnown How well it is known that it was one.
 type PastWayKnown string
 
+// PauseCharterSettlement defines model for PauseCharterSettlement.
+type PauseCharterSettlement struct {
+	Reason *string `json:"reason,omitempty"`
+
+	// Resume It continues.
+	Resume *bool `json:"resume,omitempty"`
+}
+
 // PendingHolder defines model for PendingHolder.
 type PendingHolder struct {
 	// Does What they have to do before they get in by the new keys: take the private keys out of the safe, bring public keys, or take keys over that somebody else made.
@@ -4374,6 +4676,18 @@ type SetUp struct {
 	Needed bool `json:"needed"`
 }
 
+// SettleCharter defines model for SettleCharter.
+type SettleCharter struct {
+	// As The id of the comparison that was shown. It is refused where something has changed since.
+	As    string        `json:"as"`
+	Files []CharterFile `json:"files"`
+
+	// Partly Do the rest where some changes cannot be made now.
+	Partly *bool   `json:"partly,omitempty"`
+	Reason *string `json:"reason,omitempty"`
+	Strict *bool   `json:"strict,omitempty"`
+}
+
 // SettleDrift defines model for SettleDrift.
 type SettleDrift struct {
 	// Choices At most 500.
@@ -4768,6 +5082,11 @@ type Traced struct {
 // TracedKind defines model for Traced.Kind.
 type TracedKind string
 
+// UndoCharter defines model for UndoCharter.
+type UndoCharter struct {
+	Reason *string `json:"reason,omitempty"`
+}
+
 // UnreadAccount defines model for UnreadAccount.
 type UnreadAccount struct {
 	User string `json:"user"`
@@ -4822,6 +5141,11 @@ type WithdrawGrant struct {
 	Reason   *string `json:"reason,omitempty"`
 }
 
+// WrittenCharter defines model for WrittenCharter.
+type WrittenCharter struct {
+	Text string `json:"text"`
+}
+
 // Zone defines model for Zone.
 type Zone struct {
 	Name   string `json:"name"`
@@ -4830,6 +5154,9 @@ type Zone struct {
 
 // After defines model for After.
 type After = string
+
+// CharterName defines model for CharterName.
+type CharterName = string
 
 // CloudName defines model for CloudName.
 type CloudName = string
@@ -4867,6 +5194,9 @@ type RuleName = string
 // RunId defines model for RunId.
 type RunId = openapi_types.UUID
 
+// SettlementId defines model for SettlementId.
+type SettlementId = openapi_types.UUID
+
 // SweepId defines model for SweepId.
 type SweepId = openapi_types.UUID
 
@@ -4886,6 +5216,42 @@ type GetCatalogueParams struct {
 
 	// Zone The zone that something is for.
 	Zone *string `form:"zone,omitempty" json:"zone,omitempty"`
+}
+
+// ListCharterSettlementsParams defines parameters for ListCharterSettlements.
+type ListCharterSettlementsParams struct {
+	// After The cursor that the page before gave as next.
+	After *After `form:"after,omitempty" json:"after,omitempty"`
+
+	// Limit The greatest number of entries, 1 to 500; 50 unless given.
+	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
+
+	// Total Whether to count all that match.
+	Total *Total `form:"total,omitempty" json:"total,omitempty"`
+
+	// Charter Only those of this charter.
+	Charter *string `form:"charter,omitempty" json:"charter,omitempty"`
+}
+
+// ListCharterSettlementChangesParams defines parameters for ListCharterSettlementChanges.
+type ListCharterSettlementChangesParams struct {
+	// After The cursor that the page before gave as next.
+	After *After `form:"after,omitempty" json:"after,omitempty"`
+
+	// Limit The greatest number of entries, 1 to 500; 50 unless given.
+	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
+
+	// Total Whether to count all that match.
+	Total *Total `form:"total,omitempty" json:"total,omitempty"`
+
+	// State Only those in this state.
+	State *CharterSettlementChangeState `form:"state,omitempty" json:"state,omitempty"`
+}
+
+// ReleaseCharterParams defines parameters for ReleaseCharter.
+type ReleaseCharterParams struct {
+	// Reason Why, for the daybook.
+	Reason *Reason `form:"reason,omitempty" json:"reason,omitempty"`
 }
 
 // ListCloudInstancesParams defines parameters for ListCloudInstances.
@@ -5560,8 +5926,29 @@ type AddTokenParams struct {
 	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
 }
 
+// WriteCharterParams defines parameters for WriteCharter.
+type WriteCharterParams struct {
+	// Name What the charter is called.
+	Name string `form:"name" json:"name"`
+
+	// Label Only logins of instances with this label, written name=value.
+	Label *string `form:"label,omitempty" json:"label,omitempty"`
+}
+
 // BringAskedKeyJSONRequestBody defines body for BringAskedKey for application/json ContentType.
 type BringAskedKeyJSONRequestBody = BringKey
+
+// CompareCharterJSONRequestBody defines body for CompareCharter for application/json ContentType.
+type CompareCharterJSONRequestBody = CompareCharter
+
+// SettleCharterJSONRequestBody defines body for SettleCharter for application/json ContentType.
+type SettleCharterJSONRequestBody = SettleCharter
+
+// PauseCharterSettlementJSONRequestBody defines body for PauseCharterSettlement for application/json ContentType.
+type PauseCharterSettlementJSONRequestBody = PauseCharterSettlement
+
+// UndoCharterJSONRequestBody defines body for UndoCharter for application/json ContentType.
+type UndoCharterJSONRequestBody = UndoCharter
 
 // AddCloudJSONRequestBody defines body for AddCloud for application/json ContentType.
 type AddCloudJSONRequestBody = NewCloud
@@ -5772,6 +6159,42 @@ type ServerInterface interface {
 
 	// (GET /catalogue)
 	GetCatalogue(c *gin.Context, params GetCatalogueParams)
+
+	// (POST /charter-comparisons)
+	CompareCharter(c *gin.Context)
+
+	// (GET /charter-settlements)
+	ListCharterSettlements(c *gin.Context, params ListCharterSettlementsParams)
+
+	// (POST /charter-settlements)
+	SettleCharter(c *gin.Context)
+
+	// (GET /charter-settlements/{settlement})
+	GetCharterSettlement(c *gin.Context, settlement SettlementId)
+
+	// (GET /charter-settlements/{settlement}/changes)
+	ListCharterSettlementChanges(c *gin.Context, settlement SettlementId, params ListCharterSettlementChangesParams)
+
+	// (POST /charter-settlements/{settlement}/pause)
+	PauseCharterSettlement(c *gin.Context, settlement SettlementId)
+
+	// (GET /charters)
+	ListCharters(c *gin.Context)
+
+	// (DELETE /charters/{charter})
+	ReleaseCharter(c *gin.Context, charter CharterName, params ReleaseCharterParams)
+
+	// (GET /charters/{charter})
+	GetCharter(c *gin.Context, charter CharterName)
+
+	// (GET /charters/{charter}/comparison)
+	CompareCharterNow(c *gin.Context, charter CharterName)
+
+	// (POST /charters/{charter}/undo)
+	UndoCharter(c *gin.Context, charter CharterName)
+
+	// (GET /charters/{charter}/versions/{version})
+	GetCharterVersion(c *gin.Context, charter CharterName, version int)
 
 	// (GET /closings)
 	ListClosings(c *gin.Context)
@@ -6264,6 +6687,9 @@ type ServerInterface interface {
 
 	// (POST /ways)
 	AcceptWay(c *gin.Context)
+
+	// (GET /written-charter)
+	WriteCharter(c *gin.Context, params WriteCharterParams)
 }
 
 // ServerInterfaceWrapper converts contexts to parameters.
@@ -6360,6 +6786,351 @@ func (siw *ServerInterfaceWrapper) GetCatalogue(c *gin.Context) {
 	}
 
 	siw.Handler.GetCatalogue(c, params)
+}
+
+// CompareCharter operation middleware
+func (siw *ServerInterfaceWrapper) CompareCharter(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.CompareCharter(c)
+}
+
+// ListCharterSettlements operation middleware
+func (siw *ServerInterfaceWrapper) ListCharterSettlements(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListCharterSettlementsParams
+
+	// ------------- Optional query parameter "after" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "after", c.Request.URL.Query(), &params.After, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter after: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter limit: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "total" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "total", c.Request.URL.Query(), &params.Total, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter total: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "charter" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "charter", c.Request.URL.Query(), &params.Charter, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter charter: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListCharterSettlements(c, params)
+}
+
+// SettleCharter operation middleware
+func (siw *ServerInterfaceWrapper) SettleCharter(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.SettleCharter(c)
+}
+
+// GetCharterSettlement operation middleware
+func (siw *ServerInterfaceWrapper) GetCharterSettlement(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "settlement" -------------
+	var settlement SettlementId
+
+	err = runtime.BindStyledParameterWithOptions("simple", "settlement", c.Param("settlement"), &settlement, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter settlement: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetCharterSettlement(c, settlement)
+}
+
+// ListCharterSettlementChanges operation middleware
+func (siw *ServerInterfaceWrapper) ListCharterSettlementChanges(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "settlement" -------------
+	var settlement SettlementId
+
+	err = runtime.BindStyledParameterWithOptions("simple", "settlement", c.Param("settlement"), &settlement, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter settlement: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListCharterSettlementChangesParams
+
+	// ------------- Optional query parameter "after" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "after", c.Request.URL.Query(), &params.After, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter after: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter limit: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "total" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "total", c.Request.URL.Query(), &params.Total, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter total: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "state" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "state", c.Request.URL.Query(), &params.State, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter state: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListCharterSettlementChanges(c, settlement, params)
+}
+
+// PauseCharterSettlement operation middleware
+func (siw *ServerInterfaceWrapper) PauseCharterSettlement(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "settlement" -------------
+	var settlement SettlementId
+
+	err = runtime.BindStyledParameterWithOptions("simple", "settlement", c.Param("settlement"), &settlement, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter settlement: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.PauseCharterSettlement(c, settlement)
+}
+
+// ListCharters operation middleware
+func (siw *ServerInterfaceWrapper) ListCharters(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListCharters(c)
+}
+
+// ReleaseCharter operation middleware
+func (siw *ServerInterfaceWrapper) ReleaseCharter(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "charter" -------------
+	var charter CharterName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "charter", c.Param("charter"), &charter, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter charter: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ReleaseCharterParams
+
+	// ------------- Optional query parameter "reason" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "reason", c.Request.URL.Query(), &params.Reason, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter reason: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ReleaseCharter(c, charter, params)
+}
+
+// GetCharter operation middleware
+func (siw *ServerInterfaceWrapper) GetCharter(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "charter" -------------
+	var charter CharterName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "charter", c.Param("charter"), &charter, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter charter: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetCharter(c, charter)
+}
+
+// CompareCharterNow operation middleware
+func (siw *ServerInterfaceWrapper) CompareCharterNow(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "charter" -------------
+	var charter CharterName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "charter", c.Param("charter"), &charter, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter charter: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.CompareCharterNow(c, charter)
+}
+
+// UndoCharter operation middleware
+func (siw *ServerInterfaceWrapper) UndoCharter(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "charter" -------------
+	var charter CharterName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "charter", c.Param("charter"), &charter, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter charter: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.UndoCharter(c, charter)
+}
+
+// GetCharterVersion operation middleware
+func (siw *ServerInterfaceWrapper) GetCharterVersion(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "charter" -------------
+	var charter CharterName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "charter", c.Param("charter"), &charter, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter charter: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Path parameter "version" -------------
+	var version int
+
+	err = runtime.BindStyledParameterWithOptions("simple", "version", c.Param("version"), &version, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter version: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetCharterVersion(c, charter, version)
 }
 
 // ListClosings operation middleware
@@ -11298,6 +12069,41 @@ func (siw *ServerInterfaceWrapper) AcceptWay(c *gin.Context) {
 	siw.Handler.AcceptWay(c)
 }
 
+// WriteCharter operation middleware
+func (siw *ServerInterfaceWrapper) WriteCharter(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params WriteCharterParams
+
+	// ------------- Required query parameter "name" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "name", c.Request.URL.Query(), &params.Name, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "label" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "label", c.Request.URL.Query(), &params.Label, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter label: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.WriteCharter(c, params)
+}
+
 // GinServerOptions provides options for the Gin server.
 type GinServerOptions struct {
 	BaseURL      string
@@ -11396,6 +12202,19 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.DELETE(options.BaseURL+"/record-rules/:rule", wrapper.RemoveRecordRule)
 	router.GET(options.BaseURL+"/jumps", wrapper.ListJumps)
 	router.POST(options.BaseURL+"/jumps", wrapper.SetJumps)
+	router.GET(options.BaseURL+"/charters", wrapper.ListCharters)
+	router.POST(options.BaseURL+"/charter-comparisons", wrapper.CompareCharter)
+	router.GET(options.BaseURL+"/written-charter", wrapper.WriteCharter)
+	router.DELETE(options.BaseURL+"/charters/:charter", wrapper.ReleaseCharter)
+	router.GET(options.BaseURL+"/charters/:charter", wrapper.GetCharter)
+	router.GET(options.BaseURL+"/charters/:charter/comparison", wrapper.CompareCharterNow)
+	router.GET(options.BaseURL+"/charters/:charter/versions/:version", wrapper.GetCharterVersion)
+	router.POST(options.BaseURL+"/charters/:charter/undo", wrapper.UndoCharter)
+	router.GET(options.BaseURL+"/charter-settlements", wrapper.ListCharterSettlements)
+	router.POST(options.BaseURL+"/charter-settlements", wrapper.SettleCharter)
+	router.GET(options.BaseURL+"/charter-settlements/:settlement", wrapper.GetCharterSettlement)
+	router.GET(options.BaseURL+"/charter-settlements/:settlement/changes", wrapper.ListCharterSettlementChanges)
+	router.POST(options.BaseURL+"/charter-settlements/:settlement/pause", wrapper.PauseCharterSettlement)
 	router.PUT(options.BaseURL+"/jump-rules", wrapper.PutJumpRule)
 	router.DELETE(options.BaseURL+"/jump-rules/:rule", wrapper.RemoveJumpRule)
 	router.POST(options.BaseURL+"/instances/brought-in", wrapper.BringIn)
@@ -11603,6 +12422,472 @@ type GetCataloguedefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response GetCataloguedefaultApplicationProblemPlusJSONResponse) VisitGetCatalogueResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type CompareCharterRequestObject struct {
+	Body *CompareCharterJSONRequestBody
+}
+
+type CompareCharterResponseObject interface {
+	VisitCompareCharterResponse(w http.ResponseWriter) error
+}
+
+type CompareCharter200JSONResponse CharterComparison
+
+func (response CompareCharter200JSONResponse) VisitCompareCharterResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type CompareCharterdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response CompareCharterdefaultApplicationProblemPlusJSONResponse) VisitCompareCharterResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListCharterSettlementsRequestObject struct {
+	Params ListCharterSettlementsParams
+}
+
+type ListCharterSettlementsResponseObject interface {
+	VisitListCharterSettlementsResponse(w http.ResponseWriter) error
+}
+
+type ListCharterSettlements200JSONResponse CharterSettlementPage
+
+func (response ListCharterSettlements200JSONResponse) VisitListCharterSettlementsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListCharterSettlementsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListCharterSettlementsdefaultApplicationProblemPlusJSONResponse) VisitListCharterSettlementsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SettleCharterRequestObject struct {
+	Body *SettleCharterJSONRequestBody
+}
+
+type SettleCharterResponseObject interface {
+	VisitSettleCharterResponse(w http.ResponseWriter) error
+}
+
+type SettleCharter202JSONResponse CharterSettlement
+
+func (response SettleCharter202JSONResponse) VisitSettleCharterResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(202)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SettleCharterdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SettleCharterdefaultApplicationProblemPlusJSONResponse) VisitSettleCharterResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetCharterSettlementRequestObject struct {
+	Settlement SettlementId `json:"settlement"`
+}
+
+type GetCharterSettlementResponseObject interface {
+	VisitGetCharterSettlementResponse(w http.ResponseWriter) error
+}
+
+type GetCharterSettlement200JSONResponse CharterSettlement
+
+func (response GetCharterSettlement200JSONResponse) VisitGetCharterSettlementResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetCharterSettlementdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetCharterSettlementdefaultApplicationProblemPlusJSONResponse) VisitGetCharterSettlementResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListCharterSettlementChangesRequestObject struct {
+	Settlement SettlementId `json:"settlement"`
+	Params     ListCharterSettlementChangesParams
+}
+
+type ListCharterSettlementChangesResponseObject interface {
+	VisitListCharterSettlementChangesResponse(w http.ResponseWriter) error
+}
+
+type ListCharterSettlementChanges200JSONResponse CharterSettlementChangePage
+
+func (response ListCharterSettlementChanges200JSONResponse) VisitListCharterSettlementChangesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListCharterSettlementChangesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListCharterSettlementChangesdefaultApplicationProblemPlusJSONResponse) VisitListCharterSettlementChangesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PauseCharterSettlementRequestObject struct {
+	Settlement SettlementId `json:"settlement"`
+	Body       *PauseCharterSettlementJSONRequestBody
+}
+
+type PauseCharterSettlementResponseObject interface {
+	VisitPauseCharterSettlementResponse(w http.ResponseWriter) error
+}
+
+type PauseCharterSettlement200JSONResponse CharterSettlement
+
+func (response PauseCharterSettlement200JSONResponse) VisitPauseCharterSettlementResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PauseCharterSettlementdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response PauseCharterSettlementdefaultApplicationProblemPlusJSONResponse) VisitPauseCharterSettlementResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListChartersRequestObject struct {
+}
+
+type ListChartersResponseObject interface {
+	VisitListChartersResponse(w http.ResponseWriter) error
+}
+
+type ListCharters200JSONResponse []Charter
+
+func (response ListCharters200JSONResponse) VisitListChartersResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListChartersdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListChartersdefaultApplicationProblemPlusJSONResponse) VisitListChartersResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ReleaseCharterRequestObject struct {
+	Charter CharterName `json:"charter"`
+	Params  ReleaseCharterParams
+}
+
+type ReleaseCharterResponseObject interface {
+	VisitReleaseCharterResponse(w http.ResponseWriter) error
+}
+
+type ReleaseCharter204Response struct {
+}
+
+func (response ReleaseCharter204Response) VisitReleaseCharterResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type ReleaseCharterdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ReleaseCharterdefaultApplicationProblemPlusJSONResponse) VisitReleaseCharterResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetCharterRequestObject struct {
+	Charter CharterName `json:"charter"`
+}
+
+type GetCharterResponseObject interface {
+	VisitGetCharterResponse(w http.ResponseWriter) error
+}
+
+type GetCharter200JSONResponse CharterDetail
+
+func (response GetCharter200JSONResponse) VisitGetCharterResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetCharterdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetCharterdefaultApplicationProblemPlusJSONResponse) VisitGetCharterResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type CompareCharterNowRequestObject struct {
+	Charter CharterName `json:"charter"`
+}
+
+type CompareCharterNowResponseObject interface {
+	VisitCompareCharterNowResponse(w http.ResponseWriter) error
+}
+
+type CompareCharterNow200JSONResponse CharterComparison
+
+func (response CompareCharterNow200JSONResponse) VisitCompareCharterNowResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type CompareCharterNowdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response CompareCharterNowdefaultApplicationProblemPlusJSONResponse) VisitCompareCharterNowResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type UndoCharterRequestObject struct {
+	Charter CharterName `json:"charter"`
+	Body    *UndoCharterJSONRequestBody
+}
+
+type UndoCharterResponseObject interface {
+	VisitUndoCharterResponse(w http.ResponseWriter) error
+}
+
+type UndoCharter202JSONResponse CharterSettlement
+
+func (response UndoCharter202JSONResponse) VisitUndoCharterResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(202)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type UndoCharterdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response UndoCharterdefaultApplicationProblemPlusJSONResponse) VisitUndoCharterResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetCharterVersionRequestObject struct {
+	Charter CharterName `json:"charter"`
+	Version int         `json:"version"`
+}
+
+type GetCharterVersionResponseObject interface {
+	VisitGetCharterVersionResponse(w http.ResponseWriter) error
+}
+
+type GetCharterVersion200JSONResponse CharterVersion
+
+func (response GetCharterVersion200JSONResponse) VisitGetCharterVersionResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetCharterVersiondefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetCharterVersiondefaultApplicationProblemPlusJSONResponse) VisitGetCharterVersionResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -18042,6 +19327,45 @@ func (response AcceptWaydefaultApplicationProblemPlusJSONResponse) VisitAcceptWa
 	return err
 }
 
+type WriteCharterRequestObject struct {
+	Params WriteCharterParams
+}
+
+type WriteCharterResponseObject interface {
+	VisitWriteCharterResponse(w http.ResponseWriter) error
+}
+
+type WriteCharter200JSONResponse WrittenCharter
+
+func (response WriteCharter200JSONResponse) VisitWriteCharterResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type WriteCharterdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response WriteCharterdefaultApplicationProblemPlusJSONResponse) VisitWriteCharterResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 // StrictServerInterface represents all server handlers.
 type StrictServerInterface interface {
 
@@ -18053,6 +19377,42 @@ type StrictServerInterface interface {
 
 	// (GET /catalogue)
 	GetCatalogue(ctx context.Context, request GetCatalogueRequestObject) (GetCatalogueResponseObject, error)
+
+	// (POST /charter-comparisons)
+	CompareCharter(ctx context.Context, request CompareCharterRequestObject) (CompareCharterResponseObject, error)
+
+	// (GET /charter-settlements)
+	ListCharterSettlements(ctx context.Context, request ListCharterSettlementsRequestObject) (ListCharterSettlementsResponseObject, error)
+
+	// (POST /charter-settlements)
+	SettleCharter(ctx context.Context, request SettleCharterRequestObject) (SettleCharterResponseObject, error)
+
+	// (GET /charter-settlements/{settlement})
+	GetCharterSettlement(ctx context.Context, request GetCharterSettlementRequestObject) (GetCharterSettlementResponseObject, error)
+
+	// (GET /charter-settlements/{settlement}/changes)
+	ListCharterSettlementChanges(ctx context.Context, request ListCharterSettlementChangesRequestObject) (ListCharterSettlementChangesResponseObject, error)
+
+	// (POST /charter-settlements/{settlement}/pause)
+	PauseCharterSettlement(ctx context.Context, request PauseCharterSettlementRequestObject) (PauseCharterSettlementResponseObject, error)
+
+	// (GET /charters)
+	ListCharters(ctx context.Context, request ListChartersRequestObject) (ListChartersResponseObject, error)
+
+	// (DELETE /charters/{charter})
+	ReleaseCharter(ctx context.Context, request ReleaseCharterRequestObject) (ReleaseCharterResponseObject, error)
+
+	// (GET /charters/{charter})
+	GetCharter(ctx context.Context, request GetCharterRequestObject) (GetCharterResponseObject, error)
+
+	// (GET /charters/{charter}/comparison)
+	CompareCharterNow(ctx context.Context, request CompareCharterNowRequestObject) (CompareCharterNowResponseObject, error)
+
+	// (POST /charters/{charter}/undo)
+	UndoCharter(ctx context.Context, request UndoCharterRequestObject) (UndoCharterResponseObject, error)
+
+	// (GET /charters/{charter}/versions/{version})
+	GetCharterVersion(ctx context.Context, request GetCharterVersionRequestObject) (GetCharterVersionResponseObject, error)
 
 	// (GET /closings)
 	ListClosings(ctx context.Context, request ListClosingsRequestObject) (ListClosingsResponseObject, error)
@@ -18545,6 +19905,9 @@ type StrictServerInterface interface {
 
 	// (POST /ways)
 	AcceptWay(ctx context.Context, request AcceptWayRequestObject) (AcceptWayResponseObject, error)
+
+	// (GET /written-charter)
+	WriteCharter(ctx context.Context, request WriteCharterRequestObject) (WriteCharterResponseObject, error)
 }
 
 type StrictHandlerFunc func(ctx *gin.Context, request any) (any, error)
@@ -18693,6 +20056,387 @@ func (sh *strictHandler) GetCatalogue(ctx *gin.Context, params GetCatalogueParam
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(GetCatalogueResponseObject); ok {
 		if err := validResponse.VisitGetCatalogueResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// CompareCharter operation middleware
+func (sh *strictHandler) CompareCharter(ctx *gin.Context) {
+	var request CompareCharterRequestObject
+
+	var body CompareCharterJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.CompareCharter(ctx, request.(CompareCharterRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "CompareCharter")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(CompareCharterResponseObject); ok {
+		if err := validResponse.VisitCompareCharterResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ListCharterSettlements operation middleware
+func (sh *strictHandler) ListCharterSettlements(ctx *gin.Context, params ListCharterSettlementsParams) {
+	var request ListCharterSettlementsRequestObject
+
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListCharterSettlements(ctx, request.(ListCharterSettlementsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListCharterSettlements")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListCharterSettlementsResponseObject); ok {
+		if err := validResponse.VisitListCharterSettlementsResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// SettleCharter operation middleware
+func (sh *strictHandler) SettleCharter(ctx *gin.Context) {
+	var request SettleCharterRequestObject
+
+	var body SettleCharterJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.SettleCharter(ctx, request.(SettleCharterRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SettleCharter")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(SettleCharterResponseObject); ok {
+		if err := validResponse.VisitSettleCharterResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// GetCharterSettlement operation middleware
+func (sh *strictHandler) GetCharterSettlement(ctx *gin.Context, settlement SettlementId) {
+	var request GetCharterSettlementRequestObject
+
+	request.Settlement = settlement
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetCharterSettlement(ctx, request.(GetCharterSettlementRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetCharterSettlement")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetCharterSettlementResponseObject); ok {
+		if err := validResponse.VisitGetCharterSettlementResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ListCharterSettlementChanges operation middleware
+func (sh *strictHandler) ListCharterSettlementChanges(ctx *gin.Context, settlement SettlementId, params ListCharterSettlementChangesParams) {
+	var request ListCharterSettlementChangesRequestObject
+
+	request.Settlement = settlement
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListCharterSettlementChanges(ctx, request.(ListCharterSettlementChangesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListCharterSettlementChanges")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListCharterSettlementChangesResponseObject); ok {
+		if err := validResponse.VisitListCharterSettlementChangesResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// PauseCharterSettlement operation middleware
+func (sh *strictHandler) PauseCharterSettlement(ctx *gin.Context, settlement SettlementId) {
+	var request PauseCharterSettlementRequestObject
+
+	request.Settlement = settlement
+
+	var body PauseCharterSettlementJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.PauseCharterSettlement(ctx, request.(PauseCharterSettlementRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "PauseCharterSettlement")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(PauseCharterSettlementResponseObject); ok {
+		if err := validResponse.VisitPauseCharterSettlementResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ListCharters operation middleware
+func (sh *strictHandler) ListCharters(ctx *gin.Context) {
+	var request ListChartersRequestObject
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListCharters(ctx, request.(ListChartersRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListCharters")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListChartersResponseObject); ok {
+		if err := validResponse.VisitListChartersResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ReleaseCharter operation middleware
+func (sh *strictHandler) ReleaseCharter(ctx *gin.Context, charter CharterName, params ReleaseCharterParams) {
+	var request ReleaseCharterRequestObject
+
+	request.Charter = charter
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ReleaseCharter(ctx, request.(ReleaseCharterRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ReleaseCharter")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ReleaseCharterResponseObject); ok {
+		if err := validResponse.VisitReleaseCharterResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// GetCharter operation middleware
+func (sh *strictHandler) GetCharter(ctx *gin.Context, charter CharterName) {
+	var request GetCharterRequestObject
+
+	request.Charter = charter
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetCharter(ctx, request.(GetCharterRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetCharter")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetCharterResponseObject); ok {
+		if err := validResponse.VisitGetCharterResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// CompareCharterNow operation middleware
+func (sh *strictHandler) CompareCharterNow(ctx *gin.Context, charter CharterName) {
+	var request CompareCharterNowRequestObject
+
+	request.Charter = charter
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.CompareCharterNow(ctx, request.(CompareCharterNowRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "CompareCharterNow")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(CompareCharterNowResponseObject); ok {
+		if err := validResponse.VisitCompareCharterNowResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// UndoCharter operation middleware
+func (sh *strictHandler) UndoCharter(ctx *gin.Context, charter CharterName) {
+	var request UndoCharterRequestObject
+
+	request.Charter = charter
+
+	var body UndoCharterJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.UndoCharter(ctx, request.(UndoCharterRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "UndoCharter")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(UndoCharterResponseObject); ok {
+		if err := validResponse.VisitUndoCharterResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// GetCharterVersion operation middleware
+func (sh *strictHandler) GetCharterVersion(ctx *gin.Context, charter CharterName, version int) {
+	var request GetCharterVersionRequestObject
+
+	request.Charter = charter
+	request.Version = version
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetCharterVersion(ctx, request.(GetCharterVersionRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetCharterVersion")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetCharterVersionResponseObject); ok {
+		if err := validResponse.VisitGetCharterVersionResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {
@@ -24085,592 +25829,654 @@ func (sh *strictHandler) AcceptWay(ctx *gin.Context) {
 	}
 }
 
+// WriteCharter operation middleware
+func (sh *strictHandler) WriteCharter(ctx *gin.Context, params WriteCharterParams) {
+	var request WriteCharterRequestObject
+
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.WriteCharter(ctx, request.(WriteCharterRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "WriteCharter")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(WriteCharterResponseObject); ok {
+		if err := validResponse.VisitWriteCharterResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // Base64 encoded, compressed with deflate, json marshaled OpenAPI spec.
 // Stored as a slice of fixed-width chunks rather than one concatenated
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7P17bxtHti+AfpWCzgWc4LZk2XlMRsIBtuLYsXec2LA8xxfnTEAU2UWyo2YVp6taNCfId7+otVY9mqxq",
-	"dkuUko29/5mJxe6u96r1+K3f+v1kplZrJYU0+uTi95M1b/hKGNHAv67mRjT2P0qhZ021NpWSJxcnH5eC",
-	"zdpGq4aZJTfMLAVb84VgUzFXjWALfisY10yKz+bspDip7Ev/akWzPSlOJF+Jk4sTDp8uTvRsKVbctmG2",
-	"a/uDNk0lFyd//FGcvKhVW/4Czye7YH9+opn9om9mzc0ytAKPnBQnjfhXWzWiPLkwTSv6W31TitVaGSFn",
-	"25/Edr/pK3bL61YwNYeBz3hdi+aJZrOlqmYCZ8Q2r5lZVpopKZhtXugwF0vBSxg9dTNq8tS2GXdwxT+/",
-	"FXJhlicXz55/V6Q6PP+Zm9kyPUnC8IXt6sZ2q7K95HIhSrs8lWEbrlkjeHlh/xH9qmS9ZdWcSTVV5ZaJ",
-	"Wgu25OH3yjBdyZlgX3x49YL9/dmz84JpMbPtsmdfnT07e/blJdOGm1azr589Z8osRbOptMhPwfwUR5Eb",
-	"+/nzr5ODl9pwORP5bVLRE/07xT01crP8JLb5lm/Etr/RG1jrMe29rVaVSbe2aAQ3Qhsm29VUNHbRhTRN",
-	"JXTBnjGj2Dfn55fsm3PWylpozRbVrZC541lDO4m+VNKIhWiwM2pRyfzwa/tzwVotmv9w05uZCHh05FS8",
-	"W4uGG9XkO6Doif5FcE+NbP6D4Nq2tNvwp+W2YHMQjYKVfDtV6iY3yw1+40BDynD77Tel/T0xgIYe6B3A",
-	"XDUrbk4uTtq2shIx0U5b95yipq0PnCD7xNg5bHtG1d53QNcbIdbZ72v76z1b+KgMr1NbQFh5Z8/cTLXS",
-	"MF7XeC+srIjL7QYDX0vM2FSpWnB58odtsxF6raQWcEG/b9S0Fiv7nzMljZAgG/h6XVcz2BNP1/jE//c3",
-	"2qzh4/+fRsxPLk7+19OgATzFX/VT911ocXdw3LCNkIZtGiUXdAN8/c3fvjyDOaFPgPowm4m1+cThEl03",
-	"9qCZCjsOB17vT11HWBSMjpH7A5yrymimNhLFC0gXmFAjVjqxywp7ibzBH785Py9OVpWkfz7zS8qbhm9P",
-	"YHKzh/qSSSFKUdpV5TCws/09UZxs+DZ9gOwiW5nM2YZvmRWMqmGbpWiEvU3t5SqtqoD3NFzGfKpaU9ib",
-	"2jhpqtnS6lZVpu3KLMuGb/Y78AY+KBWrlVyIhgYgyugzYZPFZ+L/wYAKt16/+sfV9DcxM7bVK/rWJ77V",
-	"+wtNGkNCjTJsqTZsxeWWabUSZlnJhVMwon75C6fIbpqruiZtbAXTtX/jZDfH7gag5ds/6tkpKfwQk5NT",
-	"lj82HI9ld2KELCfT7aGD+FKW30PHhCztrZ1SRxe2AZQvdhtxyYQsWa20sDreGftUmaVqDaijBeOsEWth",
-	"KtDVNvQTvVNZbXDe6vTGKE7mjVpN7JbNKOSgCrN1zWeCNm0lRfpTN2KbXBDUBI4nF/YaCEd876dWmiot",
-	"zqU9kkKW2n7S3wslN+LUVCuRvBziHYOKHo4ts01eK22uWrNUTWUSAnOptMlsffhpT6vbG52ku33vh3U7",
-	"ravZ5CZl7LyRYMDYdYRZ5/Cf9rTdSLWRE2wb9t5UgICyW4r9x0w05pS74RRss6xmS28WCeqzUWrcGu1M",
-	"KwypM4DM5L51uypxCx3YbAfXtndVnfJmlav99lf8RiT3WyNglqTYWCNCs5laCWZPn50uIduVbViL5raC",
-	"Dk6hY7+OWfSeY6CFMZVc6EOyyY3t2j0P8lMalPZD3vyET2eWlb5V4DRlJvjaiA1vyv255TPQvdKS6t01",
-	"CAi7j53YMHTx1mqhWSUZ15cdGfNER5Kle9oYXq8rXgrS/EHQypKuM83mVS20bQ0MYc2mW6bbMrX5/0gP",
-	"86O6EYkNXNKd2x3ha7WBix4UC1WX+pL9vWv2Fcwqo0ob9tW332YuW2sB4kyWJdwWvH7faXxv4yRMQD4V",
-	"tXauEjeV2k+2FtY6nbcN6stLLp0CBIsiGngi6mCYlOzOVrJOCLJXILxWfLa08ouU8S0rFZMKVQ9Ro3vC",
-	"Hy9vIPAyebYahWe6f6fXIr2/0/tZrY3zaCS2dFk2GR3AylNSMRt7m9OjSelqn7XCUifFvV0oJcUpyPl3",
-	"ayGvr1/bXb0ap0jhyo/aPnvTUQvepE6w3d/uEkH5uLESEx8vmG5nS6sGzqtGG2btIj5LK8xwoCf2QOd1",
-	"kcQsvYPdSjJEoxDBLcUbr6hbaQ291IY3ZqiJ8syaKLtzmb+5VZOYnufPc8pAdLxvK97vLrMyyloq4Du0",
-	"lzcaJY3gs6UoL/Gc2vH91q7W4B7QTPPtIT0kLerdzu4sSbxTk6dlvW4UR8fnwIMSrlbwDNsOB2EEFtIm",
-	"uVHogxN0cKfsK+2OnHOCg/rL7QaEO6D3s2RBTLjp+B169Ev77qoyRjgjIuGxsd90oteuDw60FgZVMNff",
-	"Sl4yPtVg0cP0gB1aKpGWHjBxE65vUkad83xwmt+NtUfso5f4VWfV7opieM4Kvz7LI6PHzFRT2rkLa77/",
-	"kN2dqVlSmjqwaHlTwrVjxZ09V50T2yfiX1WN2PC6BhUvIQm14ebgPeGE/jU8vHtKYPTdqXeDSh4MffNC",
-	"SS1SZmfO7hqqcjuXNTydaVyUFDjZOZX2l1F7fEoayL74mqu6Vhud9buzDawtmKIgnfmNyN2GdZmR/1U5",
-	"wA2YvyZeO/cG3QgbXhmyVNMyWSa9r5+coIVhVXXNpoK5bc+4HmvlUjDKS46EXkP+5CGDxz/sKSQ6dmRN",
-	"hTagHV+i/svsSxouS7sukuTOjorIb+BPq+T4tqptdI/nNXgjrJYH9lF32nPuLhgl3Upuk/lNQm/Txix2",
-	"Pe9+Vouw1yM/EfY5eWbydv9MrVZ0kPcmYV7JhWjWTZX53a1N/4mmIcUfS/Xxe2vevxX81n5j/2wveMqS",
-	"/miPHWvXDF2b9ki6ObMbQ93au0KW4LeqxdwET2D6GujZ1kalhQEunW2c0Xp6Ty6pKtD3gabY92KrZJk5",
-	"61bvBCXCWPUT3HJ4n+1Y/ZXWNIn7MgAOyGSTtOs+WW2lkvY8VSXIA50WJNrA5d9khGcrqW+5n8HkSQsi",
-	"Gh94fy6YcxUUTsbZxfSKMV7tqFIYiDOnuruzHd3sxN2MR9SZIt/Z5I61y/gmYTUjKiB9ohptJmQypLfz",
-	"juWBar/XZvRSbbR362tSg6wyBXNgBESCxAomyqlE4vNazLKqjxeJEMgaopHQwL0huW9h9AZBjmK6dSyr",
-	"vAPGKLtzgr+FG4hbc3uSVnwhDrs11424rUQi5vHRzjXcQhvV1iWbCvCi0efRP3MjxNo5AEZLnPEmlFmK",
-	"LVx7R7aiHMwlbJWe89DjX9D9oSu7oVHxoKXyhqGV35UMhlVBzrDKFIdX0Fl56cavX1+dPv/mWxbdT+BI",
-	"k75L/jBeehuVlCMHY6Ee2j4ne1DptElXlYwCCzAF8QiT39F8JSa5WST7xosKcnM5MyxYoQUzS9Uult3B",
-	"wb5B9+EZ+2g3UiNQvQX4VSUlDFho52wHlRfCPXYHH95EVc+uSerzfXEDO2D8HdTW6oBfqb9nB/z73zd2",
-	"tkxK0vcZhaAflumF31vuSyZWa7MF9d2K7R7TuEpfLT1et8w2J7+pt1HtBsB1HueKS+3uKw//skNN7+YD",
-	"7rdt7HXLu9eSXZRZnMm+rEl+WrXGSvP9b/ymKinKix4Hg70IYHlN7O2d4iY6BRgSfgRCEPrUQMDTTsfc",
-	"nKrWJH3B6wDEGIar2Dt7fkNG+8hbIm64hUdKBY9Z2Fh+yVKn5AU3vFaLVvToQ/nlCC4zuqPnVsHL4BDg",
-	"5h6urryxjyc9J9W/R3zmuvp38iv/tkJx8Ff+r5KJr+wuFw7Q9dC1QSuXnv6lXV25SEy/+LyuGqFHeUYG",
-	"uiYg4Lrms8RBeYeLqquF5KZtBPvi+vr19Zsfv0wuqRGfTc41oeAjBZtuDca/7H8MuG+gx/a7cT+LeDoy",
-	"EykXIonMdQYKWJKqNUwbazEh1LXS+5ZYT0i8WSs9OnLaiJW6FZOgQKcPFAh2fGicJNfCTO6vnf/RN6s/",
-	"NqpdJy5SuU0im35QGPsgfcXeBrdCe4+Xg5dEVrgWbN0oK+E1mzdCL9EcT2oqkR6+cP06pKUlt29WRwmo",
-	"LKfYwj+szoJ+YWu58Vor9A3vX9J3tUkqZ5aUKg4V39kYwa2XAg0WJ5kA1855xBmmp3HK8ufvQ+QjTAG+",
-	"EOGEV+uatxqRoboFadbKUsG/DcAf1a1omqoUyYs1A9H4VJkls9+xSw8fukBtHzD38BICn5j7ujcCFJsK",
-	"HwVPgMV6Dvx+SDkG+bIrGVrDPZ3WFHetN5yxw5OdBpEcnPBf74Gw6e2bqlIXyyvANaIkJmfOhXfE6wAl",
-	"cmhF+Ct4es6Yf5cSD8gBBAfE3izeDXTBcMN7lBmikwCKaFe663/zE1PjFeOBkv7cFCf4bnKyXlipJX+o",
-	"rNIjkpbzzM9Fn25BM9YJOuzeYAoRGxDDJ2ClH/UTbQUT7No5b+Be0+iJu3QTdtDYvo9ODoFEEJNkkCT6",
-	"yBbC6Esy/xu1Qi8YOrEP904v+fNvvu3LpjgkejHp5KCuiE+loVy+G/5rhVvg5DmolU76xGe10iMDXqXg",
-	"pd3NIxTByJuzv6TKJANKWx/uNgx7ybbCwBFaqg2ruRFkHqaNr7WQIwfWCG0ocn5QabUCIK/c2cYHKJdx",
-	"Og82TR+OJjmzmm0KTVbydTYX7h8f3jqTlZ5z7oIQ2CKwHhiigAgRpVePMmYUL8vRmIAyH9bjUluD3X0x",
-	"jXEFxIJ7cijYtbhDaHfG13xa1ZVHsiUW27AZl6gg6Xh2sZeaVyMdIXNe1W2TPxFlVWLwBsZvF086LwnO",
-	"CyIZ4qXFt5LLB1IuB8Unb1jIn3T7o+pujwEhgUzQOURS0eFMLtFKZsPP9tjL2Xay6ocU6niTMKPUTWG/",
-	"uqrqutJipmSpL9l5ylOWCHWnRNbEdbZndE0rcSigGnAfYsIXiyi9ETqbiz0VJ2ojJzOeQ/TAdnui2cxK",
-	"gnk1A8EI5lv8F4dzroSOEKXppQPdbNxRoVcyx5p+3SyzuI6eEw9hWTdJm6WqxfAzD1/uPVIeAuWasWsE",
-	"rcQmT+lsnr2TtcmDG8qJPf4HFS4rzD8IXsYvmqbqE4KIHoQdU8kF9l/Icow0hGYQvdzTjloJUNmCaIEz",
-	"E5q2lqhLHGtaqcPZHdYNnQ4iL33gAYXpjNe1PS1u+iELwllL8VWw18ADeNY8HhCvWydFaTA710bwuwWB",
-	"uCNBOlIt3AA7uze6a6NLNKsevPAW10Al4Uoi7sUqCmgY2qNh1I2QWfSBHev+l176KAR4ZPNCKLpTnmjn",
-	"Cz/Li5e056AXb0GI9AGoCZi1V6pZKGNSMPZx9xmEHeAsFF76V5JJRR7qLogzhzPoj5VCj/OR0jjSk0Fr",
-	"YV/c4UrOPKINtBByhL4PzvLUgtyILToH01jm8W7DLFgyEfBNQvStZBs5vJq3crbMy80OeteIutbD5WHa",
-	"wPXhPojzDIrzIQCFIjA7EvCgErpuqltuRC9elQKevZBWj3sdEbTfuV/JAnSfyty1iyqXJ1T9O70TtV5O",
-	"HDQ9BU4aj4fFt5JTEkkrexsMcGntRdewR+5s0cDoc34G9ldub52ike91OD6fnZMfH5Push6US+956hby",
-	"W3HQrdwVdIn9Kinyk7gAKPn9kKCFbmQHk4QW7CAbk0kqjv5FbazsRw/pWZ9MGXS5RLkBAOXy4A8E3Y23",
-	"ZrybfFeWISAInBoXLrJQsJ9/+IapBv79LOt86bsn9zEDwfYz4D3RLqfcRfD7LaTB6aGbHfFsVbfs3XdQ",
-	"fuEDO7iYhs9ECbAqO33iVjSdpR8uhXvEWitN04o7z7DH+tmpzs30Bd42mOQJYATCB1q1sGk7dn/uXJHw",
-	"8uIpPjPd+Y2OgNs/fph951In0wdGyhZ7vhML8K9WGd4zyTg/AN4G7c6aRXag+9vMWgYDpiubRtQxEvP6",
-	"nF87a5rNVSsTyN4s2YEfVrxbUHv1+Fi3U5a8ZFORy9tadO+46JchSrR3m2TkWCpm6V+Gntp7ytsfmGFn",
-	"9a2M6OCNyYP0IV63QdqC4AxwlFQFRmIj0MmMSweg5SbtXSH/05BbKbYYxSaicaA5Dh9Lbhol51Wz+pkj",
-	"YcAuZr9MxcVcQuCKV/WAqKAqRV/TufBrsm0H9oARsTmfGdVQPr/djbei2TL75hlkW3vSrW+/TtqLWm8U",
-	"plwPIOhK9V8iVVjmtNlFr4Q0zlR2EOH989anIHfwdoPE1WulTUZa5bXZbPJoFh0MSF/kP1CoyWz4tojP",
-	"k8IMH4AI498uuxl7OobfBi8bUqDQm3pwAttrtT7olyFQQKT6opbbn6GZzUIbHy/ANzI+0FLMqnJ0qA3f",
-	"yXzyAUFZuRQ8F63bV/k2clCqE8wR3ipaWXFprxUc52g8ibfSXOzcpR2GnAyiikHISElAjkQAPYX7wjRC",
-	"v6hFoEKLMqeiNQhGmp2Mnr32g5hVOikZF46HZ38eMjO/B5DhOWwltv3WeV/2pNQx43hZYwNoKQeTpuDT",
-	"UVuRE/TQGLMOUH3Tk5SHHgej7D4FFWKGn4SLyG7VruMuXp8jD9l2MznGVhtVbuNt7zP/bnLokB8Q/vNi",
-	"KWY3ifuYy0lA6OSPcMkNn3LIj6vFjgOXzQApRggxInWEZAe9hF+kyuhD9GyPUkdPkBPV8JkpAnUB3kcq",
-	"o4rOeVubQ5cLzc4reNZey8nUMkjU43rpBh7dZzrtg6t8ilZKrJV8ZkSmHTdixCKWwvCqJqcyZqNyuI+R",
-	"3xQ1clGXjDPy/7Absb1kHFASDXxti55Il1qUskSjaeu9Z92C0UT5cRbxRopGmNrFnSnf25Ba/Gt/XsJi",
-	"03iiVD+3K1QTIbrSO8IhN/pPo+0BPZvsvqgrq5AmxIsxYrXOpYRDkG6UmBVNo9LK200lyww3kjQiB7dJ",
-	"Ti34Yj0jq6EN6FNiIobQAxYLThv0rAhT4UYRdS2aiuT8HsSx5aKG1gCbClYqKYjGoTKouAKV0IxbjaDG",
-	"jTRY+wyguF2luy8zvw/1dBeIW6Dq9eRyDrQGZmgEwatzgTSpJivBpc4Hw708R9WMBLpnd3xCRFFFcNHj",
-	"k2mkmxBy1HYP4LqEK1/ORB4VtAlwSpgeFBWanBQDWz8GMC+CdXlonnPiO8ye28P9e/8YvvPoJA13nA/2",
-	"jv/Q9qCss7ACRxQxU0C1p9Bw7BLBXFpNCzQwh9MtW8F43QheboevKO7NLJqKNjkJjNHcG3c84UnUPc2J",
-	"CcnAdnp2aG+GdVnVZQ5/L8ptln3m8EYAI4c4lBPb3bab2iUv5azZro0o30dumV2mUXpkf2Y+XF+9vD59",
-	"d/XyPfI2ugQHzE7HHBVk+P3u/NnfPMX7386efdnZJ9OtSW6RFS/FOKzTqJxSF3uIKZz8aJnJkkuWjt5w",
-	"H30dgDiELdssFUPAq7/tQDsdd8u51YnASAf0QLdmnTkJMxqNI70tyu9zGVJCQrYN0sYSGMiux0V8R7ks",
-	"YsTHBzZX9ERdX7+GB0VTsOkW6GOtrb6FdXWqDT6uGjZVGNDwuZYKiLgDf+UOGjes1UurKiWkn1U+elCj",
-	"Ss5EI3WggrsR24sFl1IYUGPpWF1wU3N9Wk7HxY64d17uG+6jHFBgeeQhGchHvre01k7aH7s7uUCpYnbM",
-	"KdQ4iZiM9rXjvZxxqWQ14zUkY9Nh/9t333x5KO92/+yKJudNWjfidpLu+Mf+vmaOMJDt5FKtYyU9bf+B",
-	"9LDnUZ+x941aNHyFUQdmVI3pJs4wtJtF8BL3PbwCUakeVjcyAxLIhxYXMdln/G2StTwM3Tx5pIfnkuja",
-	"pGTP43GGRBpn3vshGs3cnDki0zN2hZdjJb3FDC/SyrjnyXKGfA9NqWyVZM5ABUYCECxV02kDMPlpyEnS",
-	"c87XVcFmtf0fJTX4SBonq9Jk6MvtUFMUxCntXmzeH/KdhQlrGOdk+/2WlsSm2b5CO3Of0nk070XMPhNS",
-	"27U4lO6TKc8RPmEvrVoYAk8fyorL6Od+SNmZOIbejbfC42JVXgJHjwsR7Q2gp3AAxfyQjAAxtYgG9csI",
-	"50qrlYBrmKnxuVGZzcJ9G3eqF+B4iULhgAEEat4O6+EIfEkfzk7nKJLA7WiC65whnBsKCIjp9uCglE4p",
-	"2W8rKZBSGsx7UC6DHkuxvFqpG1ZXN6LraCSqF97Yf63BRW6NlTP28lY0W8CPWwUVHcR4gYErrxY7f1sV",
-	"TKsOZYzdeWteNfthVZeBtr/PyCE89/qdptvlWY5EWoqMuw5nYLTsCxMXI0GgHQQHZFSGIacnHpeHY2ij",
-	"VIlwFMhzWYrPvBSzasUHBPFhJt00+E6kds8riMmn3LWzRqRBcFOuxVfPCzDyt2vBMjDytqlzdNjragbU",
-	"Dz6bszVLIU014wbSqnmpD4+ReogN5Yf2goAJabjCHbEQr6pa/B/RpAN+1ijNgMtqAC24BYeUFDg06V08",
-	"y5e4wn3X4blD5BKqSeMMi6iETzr3EUQAYHrP2Pd2dAGCJhX7x8dXp98RwgiOOcWCo05mpAzyVhNrRnIT",
-	"iSDchl3R9HyKjmhYlHwlzFKlVeFVEuPyRjI1M7wOVt/5t+fnmZQHs8xYDmN9qvYFXzdk2DvGVVDZj1xt",
-	"RK5iwe5Ou+suSwXjqTCWIzpy27CgExRWn6beL06YsM5M0Imh4aTPrSzTPKIzkyW0Ljnmvj8//+r89Nnz",
-	"06+eFQzKSEZAGLuZQ1CUsIOtFhAtJTThmuuoKo6S4oJx+/9UR2bK0QCc8dYA4FAqtmybZuvTs1a8uUln",
-	"7KSlWa930OR01o2oFksTx6KnEBGkfiF3AW9uDiMuZrho9EFPukOdyqyPZyFLlC0pv0kyijlWN2Ivy9zE",
-	"65uZ/m6il/xZ2ovxLPgw3v/04vp/fcd+ePnBX/9BaMFeAK0ZMIIaANuwRkGrghscmYeBJ8FhDkOCIQP4",
-	"oSxHKQ2Dx6rXN9UkOV2A83bjvEaj8j3oNj+J7Rs5V3bj/vDyQ36U1WqtIE94hwe2k4cxX+fOkuFgIUh2",
-	"ff361XvH6wDun6+ff5N0/+TUYzvA9C6KmNETsJhVl947zpLNZ4+otkl5dq58zQskvh/QffySh7JRfzID",
-	"0eaqXKVqCOU5pCKHfOLeSKt1H8EDa07bNcNH0mxclalF2n9NkfsiOLiGK3CunJLreHIqfMhmRyYMvZP/",
-	"Nu5O3qWCxKtqlVUIVbMSTd6urBeqqcwyXUsgEB7u9w54F0dSXvSQNaF+NvJ79FLG4B1q1YY5iIKmNPR4",
-	"oN1udtvvNYRxDd4mjcirrt8qGMUcy8+FEoWgjSQg9j186AslRVZ7QNPVAfihB47vQQsxKrF6iPqYD6Qj",
-	"eYXAWG0j7lhRjg6Cm45YE3PTkFqbTDHCWQeT3QvXCE8i5mZMEcNs0b+swyGK7mkkkSqR8WulbnO0pdng",
-	"cNMeHN6HVh6qBGig1jKXRysIWDg3QbQK2bU7hv8UPvQBLvxH9qLGLR+hIuYkol1NYxBiS8C5O6ULeoqM",
-	"2me/7MDNWdBm1DyWEdr0NZkjNYxJIoYJH/dO5hboxU3Q+eub3p/E9oOYu0M5sVu8T6IhHIppo9ZIzYTC",
-	"1UUXpnZKtKjnWUaWgWnh2TNtdeiyzeR1YzQa60xQaMpg8Kmqa3v5zFUzuxs2fjiUyT7vaxSmtD1H0mDt",
-	"k66rPuZwHOdj8Btv1N4Kb023Q0sBJbAq0bbu7NeURHjNZfnuNqVRjqz1cUUco4f1XaOyPRGZvgw7OFgA",
-	"szJ6MlfNwWokREa5bpDG0Fmr9glgY9kFJ1U6h0pKrEtygBnV3YWcPUuii4QawVdpUk4xN/1wdvyGr+uS",
-	"3tMrsZqKVBmfd3PGmW19nP80a4p5e2lQmgBFevGl9ESuU/vPJ3ZFeV2Q7iA94uSMRRwWoT5RUEILR66x",
-	"rMpSSMZrWvIRiW/wZtquPmpSXO9VMzpjLk/gd7fcswP1lI+clJMpzwyQNW6MaCSkB/gynVgpx1OIeADb",
-	"rWpnS6HtxVQgJM9q+FyzqTAbQQnllYyrL9+n2POdjchd0G0Ho4aTMZxU6d7mero8qENb43MUN0nac+ON",
-	"+yNNY9IW78xlwjDvmUKdZJcXuWSYDomBp3JVlPiyU9TI1WIbGv/pRPhTbIzgJujtFkQ6qLQJ0pJR/WT4",
-	"wXX4zqDMrrMolfYLTd9fVu7a7vhZPwWpBX2zShp6c76q6m2W/wkK643jIzpQA/dIdyo+Xbj+79R5DV1P",
-	"T4UV+EkBEXmDdoDN6KzScSaH4z8qG2usVAawFT7Nw4VXXbUAjy6odFxT4ACOfc8hqzEmBZ+8jO/9w0zN",
-	"RyjD1UNMM8l1+hdkknbU0laDWXJi2t4Nv1AhJu/PA14MCFdsnG9rXwlRTUXWXN9heodPHTVg1IVvdKlE",
-	"gHFgycFE7IsJHanqUcEg0vK3Z98W7P3Ln5lq2H9++inTYq4YRfqsHSiX5I+TTkESswkZ6dJFV1RG/ptz",
-	"dOsPkpNvK22EI4YJlensNx6mGt3gGcxqk31F2VU6twIxdDExofNj4rlCRJFWoTIypB64xLr02aEyRZMq",
-	"zSzccOJ3cZUHA+YbeVX2mN6ib/eUAYr778lIR9fEujtT4l3907NG8LEONvdOzsE2DL4ykKexJ1EpTA0a",
-	"DFT1M66SizngfKsdhS7tHpfWVUkqvJCra56vRxZSViGaHhVTSBFHP+BNdTS+xDvwGD4YU6E2aj2ZpW1G",
-	"4sCxj/hkNW26Ad3h6t0wTsQUG6ITbB2hc5Ak0ZWijFgWh/Am9pEl0vbqSAHaup2Z7Bz3zjnuk+hXsxkt",
-	"0w560Ff67S21ik8NSljsuT6fnZ9DIpXVh4dfo4oUpKRKryfZcI29dMGyO9TCz/hYlLQWubL7fd/4GORh",
-	"qLqH+8IzXC+EQYZr7YoLC6ClwkACeEvqmgoLk27n7FOwBncIDLP1vYNfyRfm7sxXmBzX977dc4xw3J/E",
-	"vtkVXJH/F8kCsQZz00qJ/2UP2jr6TyrLzBuDfyxFLeL/RAOXV3WHpSIM4D/b1doazKmTt6xkeehaiik7",
-	"PQ0jUWZh3Zn0ZdVzTvNbhbqUmkY7jhzA6aguxoGKR0a1eBXlPWJhNiqVZR8v2KapjBESVI3/DTw5abei",
-	"MBvV3Az6PA+ILDCEKs3odbjLXrz54UMg72SYyNY0aiO0cQ+ymWql0UTzLbf+76TWcux+XxbZgHuPEr4G",
-	"Oivteut0MtfwI+83f4qatK1TsHVivbX6ewO6QKgoDbM0+NrwG/aQm8q5cbFDqbn4SazNayL02ZkOyvUc",
-	"mhyZzMuDj6TbPeQszmVJUmCmAtOLIGlaL09F+fybb579PbmTplWOcqYPjPQApscs0FP1mkD0GDDMS5/r",
-	"PswlSsDslL92BxN84DPh2Y6DrN9/Ck+NlHUPZXhkiJa7txAVuvQGG7h9DphLo/1fjbodXkkEn2ZrpbXQ",
-	"ulIy4QkbAXXDtnO1Zw74wobW++4vuDrIDPtJbCMLbAzeAvwX4ILxVjUV0xO1FlSOL+ePwb+MMa/gyaIT",
-	"+QEBs3PAdsJAAefnZiq2i+jA+60VjLicRRR4oL2IyAjaTEHYTOr9qNjyT2L7bo7fT8ibPVhCoyjzmmxO",
-	"LFj665joJ6C6kjzPgSI5VMqKC2iFYlOlsmqLy2kHcxgi9hKwHNaYJPoQxyRlvzlvdSa5zPCb0R0y/AaL",
-	"ae5A/7NGQLT/CN1A5jO1Hs1M3zZ4OZ8Tf0GW97qncu9gq9hnp8fs7+jaGuf82KhGi94IYyhZPKhW8Qjb",
-	"XGtiyTykZrm6u4F/2hum2P/MiryttIloy/dTeIcfRPspwGunLFBlsoRw6FNeczsUF+0w4jOQrPgi3D7u",
-	"fscUNZc8ix3JTIaTI30RwvFVoePaKbtwLDzyGa93D9Wai7Tut/ruGtwbtPHQ7+FKNhxGfVEoNdCg0cAz",
-	"E3YMx0Umav6APgtAp2a2fD9Y5G5K/F9Ff3bKWjKxQTWroIDC8VtyfUFFOZr5DIOMen1T2XP52yadu4iI",
-	"ot5qQq0s95ItqxBVihnkkuTWjytGhipngxWyoIPRcrhRHVaiPtil3vNzZbdkTxg2q9r0iJxh89DVT2kK",
-	"ehgLvMYdk4TPTHWL8QAD37WXmU7zJr8FN+OBGms94cjLbhHVJRI2MKscdsAVBerxMZ9xhlK4L2TXcy68",
-	"PzrknVqN0SBv3Ohd+9C4j+Sth4sRlCC5Bc40ZwltqrpmU8H4tBbdggzjgPN9kbbDMbOMVfceQpyc0QNI",
-	"aKDZRtR14WsFdRCBeiPEWkc1SPc06URVsVxK2d6GO3xX01HrhNJSR+xtVLkqXTFxTGxhaPpTTyntNp2Z",
-	"9Fbw20w6P/gmJ1hkfBBkfMZllAXY6k757EumVeAvm4pFBeGJLmVSDJcQi3ZcCgS+kXPAHRiGi8I7vJhR",
-	"UL1aq9iOUbdpHqVIRqTZPzBrBauDuEyAYeo9Ls8bI1Y5DT/f6oZXBhkx046bPOlfXwJsti4alP6iX6n0",
-	"bQzlc8f0oGtQL1tz2LLE+PpUMPu4l35hN47UNwRfTdJ3xU/2aqBrwj4WuQxp3wNc48IxFmwd5k5pUTCj",
-	"1MieLNHBOOINdTBhZa7qWm0GmCI+gQSbp8WgXsXT5E9UsSspeqQMbON9STM3hx3MHwSfLb2bEINI497J",
-	"ZrBmE9QcJ75TkWg7n0T0a8XJ0l5FUD7FqU6HWT3QMZil0X8r5uZda9Kz1ZNPN57feBDToksTs9/HV5Kd",
-	"do6IEcryAMOl454HCr4eS8UlI+fLPPa1UmlmO243sS+TluPfO1BZsQc76iSVgsdzVdKzGaxbz3NGOfce",
-	"dEYU/70lYe9taezQ/XaX/4PQyboVSFaazfRFGxJGfFfzdtQuydthuzZRVIscOkGuWCw2EpVR+nWg1ogN",
-	"5KZPpAuqDswHGr4HByu5B9DI2OefAx5pfIW34RyCsMJWXSffnmPH1GzVagNX7h02j1OQvQDwDhF0mMCf",
-	"0aXYME69cNCIXkl0BEswTa3wyXkxQYXWBUIIHHQmR+YIKRtqnp4FB8byJIrauBNVaS9rHPcpejfVPM/g",
-	"kE9JyYUN3sGXyYuqcY2JnnLeNtgssKhFXTxSgmk+27FXCndKDhDecjglcrz3fNWSxDKgEcy3yBFtbeGK",
-	"tinApQayWCYPr1Mjdj2xWmUMiloYHQLWlYxRzTeRjkx1ULDmkJ0gou+aw56KwLCMqGoBiR6xezmjEUq2",
-	"aGFMJRc6IAWRGFEYxOf7aO9ovsY7odJhcGnGAvgpUTTYETwPdEIHVsxk4p1V6XXOmww/Mj7FtHSxiuqB",
-	"LdXKPcFKtUmWNx7XU4/42O9kK9OYh2sozLUhRh0HF3XJPNxT/Cx9PhIFbmmd4WYvsVrzCAaKNKyum8Tw",
-	"BPxIVDbD2s6qMcteKq4jVg0KZBvJwiZn7KOqS5exRajaOlvmZC0k7ZFBC/kOqT/Spbb5bDkIywymFoLE",
-	"mtvD1hy8c42PguKFJZqGd/qa3kj1Wm/EOk1F+b3zKCIJJigSuADZauqRrcRznmRtFQRQOrUqoI4cwigh",
-	"zF9JlFj2Ahp8uD7xw6mouDhhveNp3AHco9QK4qNAOZ+9Fz64dU+lmKW2O4BGMc6OYfdL9pzB2WBmo+xd",
-	"sFKNyKF6J2hW95bG7jfdu93pMOAnCWqxEl7GVKQYaBIThTn9svTMzfbp9DHUeTUIFKlJekOFmt18S/Bb",
-	"EI5AGQsXrr1sc9XpM7A1qwKjl+ZgjU9PAIQUk/TaTllLhGAVXifRXQ9+DYr6TvC7G2c4LFe63pu+JKBc",
-	"dCF2Ue9jx6Ikq0xF8lgqJegsN0KsJ74QYcZQtwtDFf/sngEFJogdBNmnTXWQYmP83610BX7T5B2ySRbw",
-	"fNZRu0jbIisrFAsipmrjrmwIzJ3naklu89dtI6iUrP1QVIuw96bdqKbZ5h3dwPs7df7fqdAGlOYpn92w",
-	"ShaOVtgviF3+qd3n2gwvkOEOdIcvySdPOWm89CLWy7Ugb+I16oprt4d7/GvRlZnXZaIFqzErxyjGHaXX",
-	"vsLut2JBOkjYAl9ovSwnMyXn1eLLnLhxpWZwC0Vqmi9ekGDAIWqXKkfxPrPPzqsZN4JFDxO6JvoV8v0N",
-	"vxlRMT3wyqTKQ4XGJrnjQicbCufALlpBOkN4M5cF69wACbXYTTn68VDeWntorhokEMZCEXCjj7NzStVO",
-	"TYbL0x43bNKOxFpUtH72yJRiLQAYwZSMm9fZZNQJXY2Z3Hos1RQ8Ktpb9rAXuUHFCXZqvg01n6doD5xA",
-	"pyrAhvG6Tgt1+EorsSR6Vmy73m44mrCY3423HXS3okHs6+sbnp4iVDl1vvQZ7OP4jr9gjs63sP+eKt6U",
-	"p1bMNojVKMAJdjrlWpQFW2jN1wATuhHNVDRKj3eQlJM8XCIgJGjs5eAz94t9Ooc4s7OY2zKVnFVrXpMa",
-	"ZA8/XpuqNTBLvqiSt20x38gElGi8mvu9PjgroQ85HEEdvFJRh72/hnekGfgqKZ1FBCJ7LrfY8YBkpcME",
-	"pGLhraCd7aWbjhjK6JMaDezwOY3aOXDOuEkftOGHyorokUzMGZ8ebXGQiXvAE3ebevmYrtbSf2OEm7Wj",
-	"SkH+nPT4A1fr1eow1YCArRMrncvrpLNxu7dPWrdIp1Gnkzk/eV855mwGF6Wn0dMxElaHWD0gbTSfi1Fo",
-	"7O+xIyk3HkKARqAF7taDHB48hy/7FG4KlEW8EaBh7XkBxgGqXeidhp1by+/9yt070u4zF3os1W66xf62",
-	"yOXz2u0CRHhZuKTuQ28Z4RKkVkeY2tCZguYpHrzrTm7GaYP8WdiGO5VcPlyom7riJiQzePOy1kgalWVf",
-	"HcP0PdY30Etti19LdZzilr2pGAG77SLCM317Upz8hhgZrZenaB8lUbIUzxmXyxECqoc2rEcy+3Z6hhkN",
-	"MYvi5uBi7lA1cBeUSlhx6Bjqkwv4Ge+/SguBRRKj+crpVSBDrR3kPsYNpXEx8Xl8FFBNNnzb02UnT+im",
-	"d8wWnXrUnRAhT0c6BpnFg4tRlIe82TwLJHHQn8Sqr8DgsNoGai7QOT6t02GFplosTc73i7c9PnLBGqXM",
-	"E13Q/1vZrNtSwSq6CA+4CH3kM6i06J+LK07bj0Dx1lI5QtlfRyhf4br45jzs680SaCa6EUpr5dKCD1YO",
-	"/gHNXpFvNbHjsF+Tofkz/lT5veqHtvMtOjnpM1+KJJTEWiuTNBSKqIugoAdRTHTyju1Utbrldb1FGsQy",
-	"Z6QPTD1y1EJ98BU8IIGj0Fd4PxtYpSFupIiGn541xCgNR7FAd/LJ3daIKwUV+ZXg/h0TtoSbpVn1tVC5",
-	"+r/0pDeckHHVLDGeO6w9Ie3Z73WjVzrg8KEU/YpXda+7pbfKg/fHwmc61RfsKDIVuqXJT0j3i+gS1sra",
-	"SFDcQNmrw63HHct/uGlKb6Gb9MFzEMhulxvNL9jz86+/K9hX5397bqXh1+d///aMiVkJP33zbcG++u5r",
-	"+8M3zzPQnt4cOK+/9B3I93hIXuHD/TlMD8sXx7VeLxueSvx9KWfNdm30rly6tEKdiI+5LLuldvcWszjZ",
-	"NJUR72S9xSL9B/gLHCiy2xdiHOlkjlxCbRvNC1y8gRi79CZavxB1ndWlEx4byKIJmUzAMg5BQoB/ZKI0",
-	"40phJMUrfSIzivQV1Aikl8kFIfXurQNv1Ftix0iLmb4dm4OcSbZ0Wh95Cjw32Zp0A0/CqJp+XpC7pPaN",
-	"5MY4wOLuWCNwfv2wM0uTQX/NRF0PN1fcRs3R2B3HvDtGfPcyDk8H/xtfKSp5AwO/QxQ4Y0K7YGA6woez",
-	"nF6Z5uZtklgtm5CzDwrJ1Xb7OQXN3+Y5+Ins2t751UJCem+slxNFjZ0zdSNkUinvyQN1efoegJW87ee+",
-	"tHZ+5amfgA1jWsyULBm+l17QunLFKwdfYQnfItyDbgA7hHZRr7SgehEGq0PExLtdpWkIrZGsewLrDNYB",
-	"JCZUoIiKz0AccSPEmpEJ1gMfa4jzsfd8KuQgo0PXs8J26LeIZ9yBkAxGoUOHqIa/azCQldJq+q2S3PkY",
-	"fn+lmg+qNSJ1utJmMoC7jFjHPmR7DVWlyNEdu5yh/qFlU38gVJawQqwmm1t6gezLeNljlYWLuHLNE83g",
-	"diiI8cauCeIWCsatRHyiEctkf1hSGM0awzwkuKWNvWR44Io5sQeocaeQSEXgeo808Nz+9h+wWyo6QA4B",
-	"DW6BKP+yK4F2+UCRGuek2KmCFMTwOMKhXAVhqHAEGdYInvA5CgOMUiTwoY2Ni5rdBYeqJqQYL1xXMqUa",
-	"V5XJB6AJ6Y9PQUBapSvYjqFmiPuUHKnYvHCXxK7hzdcmx7fyjw9vHXqFnkujLhLQ+xcZcEkl2fuXPxcu",
-	"xyQEAKmBJ3o/kju1j15SiGcPIefw/AfLRfRwXvXUUbsRsucyoF4zrm9A/l86d5e4FQ32Bbg5+IJXw9Pe",
-	"3aLsX/qdJX3dW1RDig1l7vBSMOcdvuhOo6pRWXtCEkk7sCEAY8INSwofYnEunUPR/YZyDHNyJTpefRK3",
-	"EyNABqYBpSVFUkT8Ijbv1qLhpIrspPNr3Ypmkl3DO6gb4yxmV6h6B9V3zoxiz86ff81mS97wmRGNvmRS",
-	"CMxugi3p4Xj2tgjjuLdeMK7ATJNjav5FbHxd9f9CeXG/iM11O7WtTlM1+yKPYrdvS2PW+uLpU7uJ7X/b",
-	"/wQ9kW3EdKnUzSVrS/vXgpnZmh40NbyCtL1srRqD2t5W12qRvbVHAO39SH7KxOAz65ATIDj4zLx9tBf2",
-	"8JUes89yLTo52m0yFHnPS96+acPP7pevxLxR+nqqS+9qe/G/d4D4na2TdzVrydd6qYB4yZ5m0PQ2HIUs",
-	"BFocCnSnkDWVCBrjmd6ld3Tal+Zz8ElQVzxNyq8ZUqns9cUNxrQIFAV/BN9tosLK4fx3n13Qb4XCKAo/",
-	"kU5bjtixDwsITJEnNc+hf2GoybWmzJuEbwq9X0At4FJ+9kOwQhrRZOIDH50n3G5O4HSP6/oOX+vHrnPs",
-	"fpzcrYLHqDLJN2I7Gc1Q26tF3wA5kc/QR4tsr7SyFdBYIYEoOoLrtr8s+sg0l74UlD+TmbiPXaYnzSNU",
-	"6B/WDLwwLA2MgkIZ/fwvXzS6FwLTn7ewc956ffokr47BP9mTdPiAHJR5LT7QQyWKa92BDl4Yvkivf+QN",
-	"20S0HUQhG6WxEBTgEow1SITV7M389GduZss7OUt3vKPkIO+yG8eUVl3DJmNn2oV88wOjLGmyIqgiWKBI",
-	"umDcDryaV6Jk4hSjs6gKehCIbmGdMnQK2kxGC4A6cJv9WW5gcqAd1Q2cN/oitzjZdT6FIJOIN8rZC5I/",
-	"kw0HzFgjeasy2jup2EMCLjslSslV7H3C2Cl/MqKpi4bjm4sordzO2WFhh1PdJ1hyMNAc+9wL+3cdH3c4",
-	"DpA6CUd+xzsTLd1cNQthJrlD/9GDu7qHnm/4FvUSf8NvlgpS4bJM+Q/g4ugr+do2jYAMqO452WFsjkpE",
-	"RudhHJPd0M2f8sm886UgUvwscPZ51XgTzErvOW+gRi3xHsROKCxi2olwVFDsM2k8vacR57abFJtJ76zk",
-	"RcjH7goMYIwLR6rTbOqYuH7niaDH1PHO0xfuErdhFgqlyg+ga/IBBPhQcZIJ1rzn2vxobZ39gTyA2dSz",
-	"k0cpi4G9btxtGt6aDiCNiyagM7LcPI6OdiyUFEntPiA+Pdh0bjCkZXX+skKQmRZivCGcyUfA3xiadrPh",
-	"qSVhAyWux57K1GwpalftuMOmWmTEzDgbPAs0wljhDq0+uihdjC1PwpVGGmxEXcdkMF0qNys94yT9AD4A",
-	"P1rA7k6F2Qgh3ZID4ML+GzMYClhxCHzrSjqnDKpJSQHba+TDj6L0IbN+mz3l+ZqEHI+M18ZtXdf/++3d",
-	"TD2kGHQF/gqUj5GngtzKeilyAM8hRjZHZQaqjMPBzFva9mtWOxlyrGGnaL5hldnJGISyzGVVDp8haDhH",
-	"pNpZkajVEZ/PwcAO5+DsVYUIXISuDhCJppxoTdvrbpYHunzHFAdy8nyMcd/KjJB4G2Xx+UQKzFVg063H",
-	"OA/u2D+ooSRWf9w1miUEctQtUTL3zg5FWARITvIBdquIjxrSELYgWG43RF9DyM16buv8I6zKbiZBo80k",
-	"l+8aoOnhxHbuC4hCj2DwGpPBlhvLJ57QMO6rRYyOnfRfvBlADfkpXdVDHhED8CRbxtb+kEjk3qdaIAhQ",
-	"N7O/88dQzHzJZQnULZxB5SOm5g7kAJF2R16hiT2TM5947Ak2IwoZ1eA7Lvfb8Re5Sx5HHWU2Y0YHDIpQ",
-	"NOUp+jqhO6eu3hq1GVJnfj2GTkI7moyiR9NE8npEltIYJ64gNkYPwPGeNprDXLGX+2ono8/E+Ft/CSxK",
-	"j33rY6vDP2+STGJv8kRHh7UBCi3Cl90eTgo8JG8JQJwdRmaVregDLD/IYA8hV6rXC39eIOsmXrsex3OB",
-	"Re12wkHalf4BHxSfi4JN7SgZoicoQcHuSPsyvnDrKHe9bwpopla87Jw5+wbUtkcXnf3nKTCwpw5QT2rA",
-	"nlJzuMCLTyY44JikVgucaX/f9qDy31fytQK9KVOiOMPNclXXERmyk1TAoNmoFZNqw5QsXG2mLPAlPwcr",
-	"/vkN/vjsWwBJuX8lpkfwJkUxR5Byxx4FTxWgCKyFWucSTr2/Yy9zzOOYnDK1rqQUGCtfKDHgaIUJ9b1O",
-	"LkrN5Yeo4EWKD/Eg+43Hw8Fk3mQ5nT0ujkoQzYDWplGrM/aPCEJ4gZA5Gnpde6gcvreDjCOmNpe2F1G9",
-	"8TmECJR7BI5TfMzgToo9ku7ASZUByjmGk8NeVZxSR3yF2rSjrhvy5id8eg9XjX/OLaUUZbqogvi8FjMj",
-	"ygk6yzNJ7bVLF4FC5ooqo6OlvOJbkGRUtgh0rKauRONLoljNSd3gVU9TzuUWFuTSE/9seGX0DqsaRnM2",
-	"+0ULsZZxn6/oY0BSPtHjHUG1mJtJBnm+jUvmlGq0GyTDnPs9zd4+R67d3aKsjCgv4nQeSnKDOVINW7RC",
-	"G8YXufxRKTZZ35bjX0vyernCQGSc5dBHPR/OSCZ4ddKTKAbZRJM7MIngi3fhE+nlDRgAxYJtPJmrZkiV",
-	"oApMknCmPBQLwV9KCyZkuV/Q6EAhocPKFKK1otnfmbIeMdKb5bsfHaX6O/kNQhVrIdkw5jTsUWf2vcKu",
-	"1Fuo6qipVoJ9J81Kx2/EsPwqZIuoTOHTRMCph5nmXX3NKh+EGMqFFPOQzmTGrZ0mSFExCjoyGKrrJr5b",
-	"HDG5sJ0s6CzZm+MkAHKUTh4yeOP0cg/u765T+h3yU6z9ur6Z6e/s/69vnuP/fZUO9oUU+t3oSJmYqmvD",
-	"p7W4RO0KDb0cJWXdrhL61TNkFGT4u1McsSRpJSM0eToVNl/shYqSNUouDip/80rUWTYPUZdWYsx5W5ve",
-	"OkDpgWFBC2KYsB97oqFmaY7i5X6i0G5Koc2kSg1HWfu8JMY3eM51LMDEcjjugEpL5Ha3i4XQ6TJtV+yW",
-	"162Ic9rKTKZPHqCRzgEqTjwNVOL8LoH8jsa34dtjEKLRqXYAEJqTAs+G34zp867U/IdW5NT6SX70o0Cm",
-	"ufzz1zvJ51FV3t5U8w5wc6Cbw/Ba9JNmYK10q6GAW85qPvDWCF/KbvEkzDTC7p5QJ+z/KyXx20PrpDlk",
-	"Yp/xTIt5DGii3xjDwxeDAYjv7WykQ91Le80SmuNwicRqIblpU0ft+vr19ZsfGRQgt0rzSrUD6HJC8/HH",
-	"k0Nop3Wll8lB8ExpFEzulMGVfNnJ80R95XCeXI5M7iCeeJSXJ7EHe+YhowpGvDcH9ho81o983vDe4C2Y",
-	"hmgkouKaUrn2eAII/2u/nR6e+c92tf7Q1okDlamoYpf5f8Plkra8jNXx0dzmq7X98Mmzv3939s2zs2fn",
-	"52fnT59/PRItTrWV+re2fSgzwg+w8dJj9NwF+XoyScCpmEBufRp0OpTGAZtI9RrstJ/5OkkPkzQwrGGR",
-	"IDIBnR2tW7K6VnwdyhPGhBmhXLdnBlspbdzNBf75wQFLIobpda4O/RDSmCRLopoU0frunTtPM5OmSVep",
-	"e+7j2cVJ30EZImTfIyk2sWfcZb2C1wPjwkahiw5158irhDG0yriilascUZSjazyA0uwo8zmWRF7XHYLd",
-	"eWVc9S8Ik05bSkRE5gEIKGCYCEzsJJCzbKq5SSZE7fEzwvfg+YtQz8Dv8rKaz0UTil8hQCI9LUCYMymT",
-	"sfxXqgkkQfYRjKqqOcU5MwVtRqkb3fJJg/ES6lY0ZSt6popAaXYDYflpB09j9oQv4BxXjXOtrLnOGED3",
-	"O0tUuyO5qlcmzO74LZUq9YGY9ykvd7Cr/aki/my4wUZbsbNBCo8k9YMKK5EVCNdOM96fQHDCu8TMSl8w",
-	"reqqJDEbCid5abDZK7RUgF2FPwClJqjW5Lb0UQF/MrCYGhZ07BJrFVRIm0KpjrYDX8O6l3KL9Oc+LI65",
-	"owVrJVSrydCdVoZthekEzbGoNL0WGQdUZhpmIekM+SB4mQ+T9ZE1ujqP3UV4/jyndkY7+GAJx/4qjUWo",
-	"Bhbdqod18r5caTsPacWzk/x+AObcn8dObbytUoRU60bMq889iUFI3oCwEwpoAUwVJuNseLj8yqCy8Yz9",
-	"XH0P+/eb8/NzLAd6eA4pUE69zY0y4oLOFNz2iZT7F4RDwHRZQ6CIqrZXhszFRswgYxKeSnd8Vq0rIZNs",
-	"YdFPCXy/iw/+/5DHMOgdEN3nWnz7Nep83J7QhuqCSSaQhBGVkcqwL16//+llwT68esH+/uy78wv2w+uf",
-	"Xv78BX62YK9/+uHV6fXrq+fffPtl518Fu3p5ffr8m29Pf3zxcxG0ykrOFVvX7YrV3MyWHSbAX65+fvll",
-	"ETqYXvvULGVVfCglOcqTgm9kAPoZtrOrCCZd12j/ZmJx5SDjP1fPsqmMEZIFK8wViQtyagkRAeccyPOu",
-	"7Rgye1toC0ca4mHE5IwXi4F9j5EHBDphJOISAwPGvekjFAglWWlR39oThKWYxZY1rS8LimoKItCQ6wr/",
-	"4kEPA8xdmEict+7girAJotXNHDd7029fqFLotDP+Pm4GfD/d8FLwRvO6r7B6IrmpNQOCftqoRiArWpQ3",
-	"k6GIN02VoX22hr1Omby7bgdoyefV4Gu9btoPwl7cL6VpDjnN9ikUPG80JLC5ov4+ZA+7zVMoE0vCgMDi",
-	"XcqX+0pFVH3Ody0Lhc85u3pcf++ITtHNCsU1CkxA81K2036tFgvgdsTfv0D3IQraMQ5EdNX6iSlGeBRx",
-	"iV+5ysr7lOUZ1BPCAjxGlQr1WJWTgK5YPzzmmB/spbgWQtoePWwR5iMUW36MrbgKJf77pYldx04BiztU",
-	"A97FrVPpWj/O/A66NiLhFusp0FmZLuk4oFgYABRaq+yUAEwAvd3aaWtVZUAlqjUzlU2TnxHJTCZAqKnb",
-	"/ew09qnDpxC+lZ8h4SsV5M/ZvY/HnSpAZ3hKdoZHPBZuT1BLfeNNw73yMWrYFFiVNQDUK8JlZSoPWLt2",
-	"rCJ5p4I9EWgqh2tK/b0PW5TjTFJ1OemtlRYVGnWyA+vb2ndiBj/Mm6A4z0rd8kwi2QEQlNW9mqoUmXxI",
-	"rKoCbUJ4H5oScUE9z34UQZcdxChNuwOuj3HLCi6ZoVAt3KEQbgzvDkVr7b98h6jwAA2R3Mz2HKWJyLO4",
-	"KrsjQ/AWd27fUf053DJjShRh5AKZNh12wspN4nfoL1x09HJEl/bGAH/FN+fHKU10pTtO0kR1okzNbyAC",
-	"zkBCIXKIQ4BSOB6/FQoegfhb8W0Y0bPi/Px8sMqye+MkhhygNT3Vho5UB+gqvSzHqO2zogN7wNdMQyoG",
-	"1fhZYd21BdqotJZ9pwclwZEIFfYFbGCR43FqMJkTlx5f7rRt9+/KaFHPB/g6TeBtTg8TLNU0s4qDnKfr",
-	"6i65psTmwSv/Aj+aLKgMoSWdx7dhFVOyKwu6/bhkrcygrG7E2gyqbRCxy9H99aRTLAMDgwHwae9jSK7Z",
-	"ScTJFkbOaKHYVsZPNM85DPY060gRgKtunHjM60Q1FUwYUwm3n/tub4vTFPR4Cg7w3VllpK+uMlVLBTcy",
-	"+sdAfbkgy1UjG05BhJCMswYZc1ZQVwrNAxdYCNR84rZSre7QVw6fpDs5kJr2IDPqhxYj9rxZCHMgrOLg",
-	"4cFJYdQF4xLvL/A7xvh8mpQyU523VHxaZ4AZoN8P6PoneG5PtLdQ9YOcW10y+hpLiro94EdeBNFF5yjq",
-	"I0mFHkl4DKSbE6qPS8Ln9oxwEblkDC8o0SknPDwRVOUEtnldpQ7cNZG7IhkbELzqcMxrn0aHiuRq8IUR",
-	"s/YmZlPEBVJz6lgc+u72xt5eY8oVRwVZE51Z8VKMM2oo2XwUAUSH5ymp+/kLfdAW3cOv4d/DcOJZ9hsg",
-	"7nzfXnSybhcpHUELIO3dOxF9JNtwSLR1eeit0OYUso/A5jG85IafEoJo2qiNFs0p0Kl02eiWol6L5rSs",
-	"9A0ICy/dT4qTTSVLtdGnCWqtKDBOZGauY7eV2ICzRDnOS3twVpXMvJ3LcTwiagi2joMjYKQUrMMkFuhO",
-	"pJvj3TDDIm45aJ2g+DbduFSWetkI0c3GpfXU425g+4nJIfQNiqtuEwnQOG+1KCeb5R0AtJCW0ENLRqHV",
-	"niwv+wjOxVQsuMw6Qu+RPTrKmeHT3LKXWXHSNotk/PyVaoJkptC1VGzR8JkYGogkcRCtb/CTdOZ7h37S",
-	"T9AeYCkp2yLXzRgX6I7Dk9ygkWM0uXhleyDDAGYIEo5HUb88vmv1T8lHTfz9c0Y7tqbUTK1WSCeLaXES",
-	"wnyoC3tfjjV8MzV8cm5f0t9zZBitdFlDzQ2k2+/SYWTzFR7R13joLBxFc47P1gPkiexPxd6qABLxgkJ5",
-	"XQYphxRmfAdWfIlwPnotOBEwIy4C0BJxlXOpe4RHxzJGo2uNTCOXBCO8IJaiqNiEt5jxG3FsAIw28tR3",
-	"BcVaNJUqIQgX61sef8krgmfaDof/gh99zhF8G38s0ZOGEoxMLfzF/leGz8AtwzG3zGNbW24INZf34j2I",
-	"0blqgc6pQHrADXv2rf1fJWcHORB2kuuz/AYxptpRa6dv65EZXhEVRMrVlGU9SKiyCU6AqF9Dk/+Q/T39",
-	"jT7KkJiGJ+ILuReJhxSbSV7hDXqt4wiaBoKeMbOfSQIhcZIL82lKuQ1FvQ/zEw3vWYc06RBiy2HH/XxF",
-	"KSJhu0bbiZYyjLHvvObcIz2uBNwSXHrpao8nQv/r6lYcy5nRRwriWO9rLv3JCPAXbXgzPFHorZibd63J",
-	"ndLRbgypzKRUvQFGhCziPQJ6r/0DYddHBb1ynXYf7w1yBifmcdqMbPthF9QeaI9+iJ0tfiTRxHb2etio",
-	"vds8nXt3B+PfvZMxU6GCRDwVOR23S01CJusgJbdW6qYvrEBQw1B7a0MxniDMKs3KdkTStbsbAhthV8yP",
-	"KnhqtZBk798YhO5rKOLqJsiR/wGPIdpHHAMVMMypWLRWCECZQS4ZZyXfMr5Qw0fXUyMMJwr0yRmXUZSp",
-	"H9JxFBeD10VnproFeQ7eleRkH4XVirhM6Fv+GoncAc57EB2Cju+g7wheR3OyGzyeKDkTh9UXqwgFm9Br",
-	"gc+gBOW3l1Y1PJxlQ8SZKShvvQWLA73y2ho8baMLz4f6/PnF+fnp+dcXCE9IkIk0OpVZQg47z2UK2GA7",
-	"Lhe2DekcftfDWmuivXFhJ92uRHnJzlN1KmJsibVsBqjaU2WWqGhpw6MsLAePB83GnrMQ2u5CXBOEIEat",
-	"Q0il2+57OyQfnaUpAF9P2wjth+UoexMZgkshJ4sEjeYnaybCJF+wmZKmkm2EQ26Exp2CLHaxDxWXxG4r",
-	"PNMBxgXzn45g/zuXrcCsgGH/psq+aDF3NtDL1u77p9+Lpq7kJfvHxxeHyAj+6DtQaYMdY+C1VpGfxidP",
-	"gll6GRIkwL8nOnS4TQsU/0HexEYs3b8DbNlPXiLtilW711G9V04LIZ8SClUy6s7YFWqXrTZsBXk6UMwO",
-	"bzAXstWoNe0or3y2TEP1XYQdSuPx2dLrsFaeABsvofaRM9ROpX/UKduOhxaAu3rJG3BL2I/kKJkwaOO9",
-	"Salps8rrpE/f9rWWpOq6ASPuLFGCM5X04KqhksUIWvPnQUF1+U49vf1N3kNn2rGREyJUkfgcH4XIpRpo",
-	"CoCMhHKk85dcH0MVLZqZSmOdrSJKbcqQDabE/M8cLibIddA9dGSpLAO25saIRnpck4/3OOOyCMGs32/E",
-	"9g/KlQusi/BKwX53w/qjk5H1RLMvYJidnfxlwX7Hhf4jcvA9IQDI71vBmz8K9vtKSbP8A/9W8i0+azUq",
-	"26d/fHxhTypgyN2hNPxGSMT4cYbskTn3sGgyOfEfXOrWCs1uLqNLA3PkFyoDSbwVTc3XvVxalOEclf53",
-	"cA9/BXf4Ai8ZpHOd2tshd8z9E+Q4TB70wL+S2JYVDRIfOsuUeGhScvVNuL2jKYMU7P2ystGWTNFSX0lE",
-	"mVpBG/jZfaUvame+U1LuELmeKClfs9G8YGJW2v/TN6f0dytv7b/s39PImp5QWXAX2Vtt1TmKFz5wVtj/",
-	"ojtZqlgHuES3s2QO/03lZsi7HOebz7i0f2YJ4FZ6hjeC34hmYtcjdfQhsEJObyEXZnlhJ+ir8789Z1rU",
-	"YmY0+3B9RfgtUHTERjRsWhk9WGFojXj5ea10m4I2ZhVFR0uBflkEtma4Fyihrz8OQdl4rr1fc119t05j",
-	"BPiiEeKQxw4vvvWuB+jgbYGu0ZE83aXaSKv0xcr2Hmluyvm99xAU6BvX+Epwu6DlAVrNWrXlEw0z4tRS",
-	"22WNJePoGyyidQpJtlyDxZHe1qtKa/KgDuPRwedfqcbD+PbjE5tJtmx9PCgKNdGzIKlJeoN5YZUjnbmB",
-	"xWZSlUKaymx7SpjS1zzgX8ccFeD+PNCOL4U0MGgTn9DEzKjW6GRWCjiUoIqU9ySVSlD9CyHWFJkdAVpV",
-	"WldZ/OKd0JrWuuxBMoMDNzCHdCZ2eL+t5anTndbtasWb7ajS/mjjpI3nOQc6NKqoi7ZQOl15mcE6IxDG",
-	"46gbLm/OcrXwKjkJZcIG5j17nkoaebSsux8NBznsMuy5m9OEmEsItUgeBWHq5JrbA6GWFMpymuWdY9kV",
-	"BNlrIuFJ6sdkQBHde5QPhQ0LBAMxNQ2iFUSTxpfdtaZ62sb4uEdBFdershuy1SIuzhdoDzWQGoxISmk1",
-	"n9YiEz5rnIk9husb+AV6gxKQ+R8IGeiviDagpMiBsQrHZZBDnGfCjkD0NI5oLlZZknJpACTlDe0EP1ng",
-	"R5spnS0OyJl9hHh17YNoIKrRchMYpvLCecrjWuEwPS47zDnLUJC4ErpOV3aBhjuVnwkoNbvN/NHtzItf",
-	"SDeGCAPvdlpSdrQyXQG0MuZAWAUyrIGSRmOWNljoijXCtI3senPdDFgBB4Tmw+MRj4NJ9Qnrd0WrDiox",
-	"diDP4Sf72D2RocNAX62MDpdYj8hBN2KdOjhUYD8NFLlfngeiN7EEU+JUuJYPoDhhlJkT8BMtj3dd8FbC",
-	"SYPYOR00YEypBbQJLH8noTovxYWoHLo/roiWT/qF2+PAm9pHRza1OU+7FKLUp5hNeOFSAOEgFkyKCi0J",
-	"DDmAWi6tXIz/hKoj2ltWpsCRRDavjXdVxR6mf7WiRcSZd9LnfPMRBi3uZ25tPvGq566xOo5H6nbLuu97",
-	"36fbyZLLspdKmOx1l7JHiqcPjq0bVbaznBM1C1n1cFVMlwaxmwSBVT10aVgvb0R6O9JqDLQfOnTKlfE8",
-	"9fbpDAdH7ErKEyft1FMDJbCSF/Zf5K2yfxfTisv/KJVqCFsphT5ddYv/x/aLOuRuSWLsU2whXtW3H/XM",
-	"TG6vuGlPHcBrPk+IjRVHjuedXeCIu5BKxVWYB36INW9MCPEtqltQUAzjG56O4neEe7QKFDzJoNd80LpT",
-	"pI4DTeY64z+znT30ORiQz9O6xCp2z6y2UQtC4NqjlHLTAlQr3TLmgbuExcS+ksq37GLAHkLrgRhQcQq0",
-	"Iozmub3XLdVn+2K33umN2PbUngK96R61GuBm7KxRPMHJHeZoZhJ6oTTkdPbiYLo1aZAM1UlJpcWYZXoc",
-	"LuJ3wK6HD7jHC98rajM9JGmuFrxKgXFvRYaWYqdVejD9ea3TPtoe913jadAQtOMwpMdRgD+vq0boh0jL",
-	"ShZwjQS5C8U5Kji4wmYQTtbIidaRr7Ek8VQI6ZqhyQpBCrlIKtmaERCuJLnsTEmtalGwWV1Bleh1dVic",
-	"wyRRz/cyh7DTneXAtn0+7QlOaHpXQTGAhGOnrBr7TJ4jkjhwmTYNrxZLg3WCxa2jBGproa1mlV6HTkh7",
-	"UInK8/PzA0UqD9cT2FdgfmtXa2BMO2Of6J6yF5QMBEM4Ed0xQZDG7MzEgHX0g+5bix8I7bLHiCgXohwg",
-	"RNyTmTZ+puywgVLkSjJh9ZXa+f5jzI6r8XN3uuNrYf6R4HYDXsee8mVYYAr8b7paSMKGcwnVT9/8wF4o",
-	"Ke2q4XdyWq0oD8RyPP6DmF3YVpiCaRVyuTGiCfm3kYrtYPMHLhnqQeGGm5kgU4sfmmpuUptCVUlYSCDF",
-	"Gc6K82KptJA/AA2KkGmI+NAyF65j+RGVUUOZcQ3ocIXdPED7BuDcvhKPh2tx5xLqDifI5ZnP9nCnjjwX",
-	"nBBoBBL02vb8cFUl59fzRQ8JX0rT2ZdHh4uySpJOj/MX7C9vah+18p4eiEzOBnw4OcCl2rg6zAnxVy9U",
-	"U5nlKh3HSLKXvTlQeHn4VtiVl74z0VJCH7IDS6cC92zrTHJqOn00s81ChmayX9VCvpGDixtWn1lZLaxF",
-	"42xyCHOxOZ8ZylXmEFi5Fc2W2Y+ks25z59VzLBwcHh2aBClDd3CifE2EZHdn5lpynbZTumz/STbgUEhQ",
-	"bSQmgUL8uQI31o1UG1BlFjlfgxb/ytQYpFyDkSTFqfpkvjw5wOvWUMKFb6dK3fzHum5XQAZfuPLwAkiN",
-	"PZJX8AEqVciLsMOhCS2IdSzM4SGm4uvq36lraJ0rw1hW+mayqKbpX1dipZrtZJX7PV8jVazWquHNdtLX",
-	"QHq/Qmc7bUfdTH46ORGGNybPyabkvGpW/eROHhkZSpJD3AjiZ0BpoRq2bk2AkNCWAVdGhklNrCf7NUBG",
-	"kJxRp/pv/56IMQqggGH1SAKgGqIzuAvTHxxcjlnCFqqbDkDZ1Jj6fMaw7FciCN0BSV7avmJ4EOpVxOkL",
-	"I/BOuQTVPQK7lfeBefJV5LSDdY0cUnF6BYJWB3HYrfjnicNEJG9iAkWkXW5SbCbuzO0D7jqcaxfQ4+xW",
-	"kWoCcZq0l1I1Rg9qww7244v3DN4AzKsrLkM2BJbnSK1WnJ0x3P69I4pIrSeZFJvEoDbRvvDHpNJw7Nei",
-	"dPm8/tA4X00wqFwEd0MFL6o8sjujkjg4To5PHMVblhMpYPD75ukXsQmZxOOTuC/QQ0W5zJhIYIWlgqPr",
-	"imBEJeMuOy/QkXM5EYE6suP9JpFqT9QlmzaqXSyN+wKxSqh5JyEDu1BF4A+I5ZDgSBi3D5GIDnlFDtoz",
-	"yDj4RWygYOcsj5vJO/zukTO4zPgo40Rp+xCionHmRmcAB90+hSM5RgaiTz3EAdF+zh6d641IUfHzuk6L",
-	"xJ7MlY+wzY+YZTLvSB59IKnkj/QQqfD2bmZEzU243zzZCUidS18krZs6yDs5Xg4+1kH/tZJKdoJp3nC5",
-	"AGI3Vz0tdXQypRDuwKVkktB+xxJVaQdCUrki4lktNiqakKIinlHDqVxG3piHIDu3sxa4we4AQMUZyQJP",
-	"0xp5XLtcnPg5p3bSZ8z1c68XtZiDctJPv5uCSGEZSPAi7cEbAttOwDekCHU8B0BuU254U+ac1sO4yrUg",
-	"+q3KAL8FvmvvLN266LqhVH5BVQEILT467+1wVY4sL/IgW4H6qhY7LO6dCNeEh5IdOQ2bG5ggxNt7L7RK",
-	"OAAGKEmOtpa8N1EPAn44vStJNI10m83UatU96zuZ25Mo5DbstAdcdkJsBVUI/HEAmlFrITF7lcQ1ZpeC",
-	"EynoQb0rXuWSj7vV9Ub6AseO/F7OQ7cSNJrd6Q/dSS5/O7UjnyY3QE9dzgfg+iiTFQASrOSirm5FY3Uv",
-	"ZGmva8aNsQZxxkT0b6R10iqCX3x1DtmQ6e/cVHIEnW6YWgfL3Fd2tBl3QuwLeaRpj3/UlYRJpHOIWSNy",
-	"yoKuFlJ7Uwbct5xtxHSp1A374vXPVy9CpUhf47Ft6kumgP4hRin8hpnnGd+uu6wGu8RC/BuXJUqwDxdf",
-	"ieUZwgbYibBHW7L/dLwAEZooqJqd2T3MSZuDUO9slBhHaoXaKdXdjZTIppWn/gq3N/epFYVoGp82ohYc",
-	"JwI00FNX6tiloZ86Oj6r2SevfN+hjyJVW7VznvZ3VG6D7sxI+EpyUjLGSIJAPK6Wng+kPxYQnNYlTXg3",
-	"DCFzEKPdw4A7/BxV5QHIsyO5DccpzH6Yaj/i7Cqm41eVnKDR1MOSLCn4sVMO2wlsuPKl2vSTD45llA2J",
-	"mH0l2kUZOmYvJkOJGpueuj6TDe/FJNqfaXCNgC8To6dt6YJ5UvSCzew8zqsZN4Lx1iytVlBZs3jdqEXD",
-	"V5S+CErvTrHVuFO9BfBc7aZuKswdbTS3D6KsAZRm+hBLNvd4Rp+QHteozeEwnfE9eHdFbbhCTfiJPqRn",
-	"5vPtbOmKykArF1GpyyfAsgK+JuSLsQaFx62D0+7dNRoGO3WyTJfwjpcsZjhGohfHfBSl2jbdWFtOHPTk",
-	"Dbl9UoRDe8jTofvFwTFyF4JseQAq350NG93JsTRkQ6RhOCof+Y34sVHtOlMHX26pllgKJC1uq05cP04j",
-	"zrtBIQwzQD3B51IzYTsdExsnOj6QaD+KhnXc2RHlzpKP9RdamzEPkYq4wTyt2XcHWc32TWudnZqjoTOk",
-	"2Ez6gAG7iBSrRVwEg9ioLAn0KC5xVZeju5Guw7jkOnG1VPIiZP5DAAU+0+31GVOtucjxghTEPt2pHVkw",
-	"LUSA7nWoqqEg5hmUBLmI33Wtd325KPBOihP7fJp0ZhA8LFltyElZnB0Hs9mZdMeMvrMlkltQ0fm+PxXn",
-	"A0K+wW6FWhZ38wcNzjDfm5+8H1vWid2trdhnqiHFB1lrjJ1j3ForvqXCkRDLFLVOn66eonya6l4l32uo",
-	"Hkx/0KcWaWXegZscmBy+5ufxILXkx4Yn8ZpqteZNNtE8KsVun4LTOhaJYGbLEWWMoZ9lJh5YTrjuCd0B",
-	"CAly4wGfkC4NvFe1CL9ahKkInc5O5EfSQLqTaZLZdledUt+VZFY/lY45y+qFei3qupILwsp1vZNA/JiW",
-	"w7vXvG0+2+WEk99+9nDQ/BU89ZbKhy+UTFcVuQbOWZ/vFOMI7Ds+t3BOXIGeAM0FjYfJDbq3+jpM8eSb",
-	"HX9LKIfPCFgWfC7OzNpSP+CP9sSV9CyyX3YF9Y7BOXyPv0PXdv645I4j/XrAaEsDZt7NQ2lQ1Y24kt7m",
-	"y8+DCAMAAT0YUb9h0iVOHHL9FBGmHqYOL/0Nxx+hVI39PJWmxqS7yMb1KqRfhLROc9uXVsBZzY1A0W6F",
-	"tyf2gTTPKpMeu66kzPAYvJsz7mfkghiVN0Ru4DhNxtSb5OVk3qhVuiUZBo8ywO+9iyhZwQ3OR5HI0iTu",
-	"/3HMCdCjFKNd4N2m5u74+U6t7qGTi2V1wWbHxdmDGA4NLofIV398mZ7bswuQUoBuXXcsU9K1W5N4T8hm",
-	"yuh7xqNB5fXts+m2A/VMDyZq50KqtUJOcEpPrsXcjAMKDI1p0fTR46kRfEKL+zWX5bvbZKBK34xULfGN",
-	"jHfVncHcxTKmEBuenv4ZwOvDqJOoX0UYVHpKtrnCh3HNw9iswlznOZwUiMWD3A0k9iaqhIyuMWKmSdRi",
-	"nyYLSbzpu3H4bCbWGQpj3GLuCVZhUSzpOOEvSZ7anhHDsu2Y3El6Jq8duRCyFCq7c2bHr0pPKs29m7Vg",
-	"POln3dofyM8a3KyaPIkGXXgw/fZBT/hZ4XMlplLiQAB1AlfTTEk0cfbXge7HHd9fbLPiEHZ0FOqhU1Ko",
-	"1KVvJ1Qv/3WwfmDFPrZVdG9jqK7mFVjoMBWMtl04rJaSJMV9ldzvxJPyI/Cm9HjOEmLMByGBUFZH2ope",
-	"tgb7WslLBrwegHu1pzmtDfTwSn8MXiyqGuydM72lu0eEJoYm6MVYkNRs/t9kEmo+G85z7A6S5PT4fsMY",
-	"bG7thrm2dyvxmwjeoFCHCxcmCf/kP7A0Zo2hap8mv6MsWK3x49trj+9GRCuW055Xn9lk8lppcwp2KWZq",
-	"q5tKuMv74sTnq0xcG0HvXldgLfwBIaV5RhsKcJ2ZkqbhM3PGrlGb1aadajwwPyo2qysrshzKkFLGn2gg",
-	"rgWt5p9yIaRorKXuyMcrFNnsixW/Ecz9/OXZP+U/5UvMmeJ17Xcwzh/5LRSJF9sMo9EVTHy2whbi+8Db",
-	"Ic/Y59PGPlLpf0rYuAILq7gioCu+hUwA7669sHYnBC6wam3BXNFaaLNc2UP1+RRdKive3MCK/FMikgCD",
-	"OdRHa/DBc5rx2qodrrEzdu3qIqKF4FFSbniVRsY0KKD3T4nUZkwLgcWijWqtmY5whA6ENC6HtRQrYF9m",
-	"L5tGNbQK60ZNa7FimH+q2RcfXr1gf//6m7996eiutbGKFearsbeVNq4MPC/ZmiO+Df7feTD/KWdto1UT",
-	"zCF8DMHzC34rztgVe//u+iM+gQ4bHd/SYBpx+U/5phSrtTJCzranPzkjQFPADzPDKNNAO+pCqnRbrZAh",
-	"GfM6nC/LbKqZOPun9NjGi5P3dbtib+2xiGiyLk6eOUZWvq5OLk6+Ojs/++oEaTngRD8F1eXURQWyBeO7",
-	"VQ7dgoBGihO5UxfR7pKoJB3eiJVxLO+rwnl+BVgmENgO7IO4OSsl35QnFyd2ta7s539CRpM1b/hKGIhH",
-	"/r90KRPPRbFbuHGumku2Ep5tHm8BL2v+1Qqg0yNRQyp3geKOp8Tqr8D9tVaSSIyfn5/vsKfw9bq2Wkml",
-	"5NPf6E4I3xvkYXCjT2Tf7lF1IskqTKg+Q0TVnLe1ybXhe//0PR4iEP4oYE4uXJVr+7dorzz9Hf77D7iZ",
-	"kilV3zdgy3bcXwlaS/Yx5EGs+LZA1JIRfPVEg6/MyanC0ZSDsML3PF+9q3yiXdnM/U0E/fHzuLeJYPWJ",
-	"a4YW3yFvwrVpmlbEe+FQUOFXj9n4XpXbUduibzfAUPw91+3eH/fcjgcdcekNB5jNe+81X0gddtuMG16r",
-	"RSsiwdRd0x+FeeEfOiAXPjpC8MsuY41TPqB2TRxsLJDvNshil7WXkBPw4V4xUaT682/fi059Mkf3mmjo",
-	"3wgAfzhx1Evz4Oc6sQu81x7mgqn53N4MVEoAKBaPLIxmtdIuaWiRBUUSL6NG5YFYvBzJu/2EKJFLRGGt",
-	"VXjsC6no0Qk3X0bpszi2JZl2eGNTUSHaJKXgJcZa83fZC9fzx7g6qLEhN4cjvrVDR3TUsResLU87iUg9",
-	"69ZKTxAIL2oA84O97kv8Ods6OcVt+SYqEbojG1JDCY88vYIyXvbQHnjwLUAaBjz4EfB5+2KgU/sEBnpE",
-	"GfOeCh9wygOH2xPrBlASdba1f41r6R2q7D4jGlVrRH2RiyHgwXJtRqwre00HLMyDSrh42wDuKXFM3kky",
-	"BRwb9HRLecrHPy46e/f5Xf5oYqQthwiRq7r2B3aHGi5kqUMyMqSYUV0XFJZHm78io5RelWBz0xUF4Uxr",
-	"B5Z8bRDQ5GU6KpjebL2xBjiJI5cc312Pq7J8QSf0IXS+X8SGlmCIzvfsuCcitc5vMDWxBFjnvRcOlPp4",
-	"3z/9Hf7/D4KwC5PmDIBCW/6OOGNvgFbWeQ2gtiPXDmCpKSEPni28oV81iB5FJ8SysgrD9ox9QCgSsYzC",
-	"fQR2rq+LhYdf7RSXhcsTglz7ewQ77LZJr7r6abktvJFKTC15uckRQ/InqYV2PHZoyhgh83tl7h453n4p",
-	"8naBP4sPOeqcOUQX+THl2Sj9BTr3i90dduXX4BXaOz6YJqO9zz0IwkpTOMenIOs14qqwelzhZGdHZDKt",
-	"AGRA9VsrVKox0EwWv+dA6q4X9uQhxSd8m/KCHtlqPiRByRvykEL06WwpZjeYAnWPbZS+UvWN7mweqTZ+",
-	"58y4RELuTmyn0rhHytROELObP+/sOpCc29K2fw3bIHlhWZWovV7Itq6P7ezoLtiN2J4CRqnfK7tu1G9i",
-	"ZnQBrgQ8tfgaqv1009lji2BGfzXC2ZWlpgqb6ATZMjvqQ7bVT2L7I3btMRRP19pQ3dMHwv8qwjd5al7z",
-	"oIcusQIiOEgVluL1ywSrCCtaIAEMVCQUjasQDJr1Auj+PXjafmWh4kpCFEz1NR09bSw5Xh3OX6k5XNSN",
-	"0MuclPbr8UCCutvI43s4od2X8zlGQbMSolRCP6jI7o3IgNANDilHgaY2knmvKSi7DnZGdW2pvkY1W3rj",
-	"NbbUsRSiv/pNIIZx4JSwM6kgvVn2OGAoXvOwchwayelhbjL+4uLgfUtmTBQsgaOPK4M4obikpR8YYEd9",
-	"WRVXPlc7TzZUQAe3i90J1qhZC26o+gNRTcR1B7oLCXxOeokBk4c47VEDD3DSB90v1IXB4TXkOCCCkgqc",
-	"AuCUdHWLH1wv0E+hCnafYfwRA8/h+Mfcfntb6Iw5oQYVCsFq1sScgqkP3V3xD7mO98XhaGxFVdHd5szb",
-	"sYtqx44dXgfj4Dn8gFZywhT+OgGPMw7ofkxj9c6Co9jvH2FnYhe5n9duHPPGH990FHPPV5DYdy5/9oHs",
-	"hzmRGHo8tJVoJhkHOGNvompTaIgi9rmpIF4DpfvEspIl/h2J1SY84Y/5IHg5yBtjDxTQ+S6pFrTt44bC",
-	"Jf72pB1TxJZOqGYAHn5ELvqR7kjggqDTjo4Vb3cflvK+ycz5QVDmZJGJEfa50J8/nrnrC1oeW1LaJ6U5",
-	"DbVO835zfPStK634CO7zqMWhIA4cCCAiEA8M+RsRrd5cuYqL3JF0YzqZ44ikKXkQx3p3Vq9FZ1IfyjiI",
-	"mhjjzMkK+AdyvmA3B+3BR91+Y+FDPl+Ia8P+jmxLhcvGjQBbRzzJvdcE4RAhGBNzGVsJORVgSNsrAdKS",
-	"VAzvYlceY2biIDevrSTeosOTvJguJ3InvKNv3CQ+zN6OGnjsEE/cbHYzPJS8tjoG/tcfT0sxq3xtreQ2",
-	"+AXzBuyDpWfotWav7+Xuwv0Aj4a1O4z7mnXW+S+F/KJh/ODm6bFd2YN2ijcdjoQh6W4bioX1ytYf6Jm/",
-	"OOwjoFTp2i7zeAyfJz4WlCGkVYwdl4duAd9PqLcqEKyn2qSH74QEsRJ1ZgC+7rJ1bsT2rFqtVYOBIXJa",
-	"KCnYTSXL7nNZDddU95oFV8+76m2G8onv34ZT1nINxfw992+taSGDwKFis2Z2e58ZdHVqAZmuGszTzTUF",
-	"2XlJudmT8XegAwTA953ItQ0k0OMbf8hI+Utpmu0QWBGNFWlFIkXrOJGnGGVE4jSKECbv3R8V3LZAXw+K",
-	"1Wapag9MAJfxvJJlnLpgx7DtZMhV0vCZyQT9gsx+iIvzJ7E2UCToD7oyH2iFaRQwor7wAZXTv8/tWCu5",
-	"cIpJ79KGoqfJC/MTN7Nl9sb8n2vrf66t/7m2/vrXVjK/QLaraaAmBCsepbIWUEY7Au0qLIuyy7YGPVwK",
-	"XnoGFatic21OX1qpcvrmh3vCzoz4bFBCnWrTCL7qytrdD+6H/CWDt60swsFdQhys5IYTWTvcusi+bzSr",
-	"MJcTpwacySF5COtGRBR3i+NEeUkq27+4QYKp1pHSn62IyUrpl/Dz/4jp/xHT/yOm/9tYF59PZbmvfx6W",
-	"iXWN1FJAe4cD6+TbgoIOoK//vH73C3tbyUcTc0sKJOZwuyThXiMX/IPp6VHZ0Iwzi+5Ol/u/5Hq5f5EW",
-	"kJTvshhcVaJuVZAjp4WUrgB1EhgE5anZdItIrwsfoyQCYOIz6XImEzTIkQGn8TxY9/oRHGqJs+mEgq/q",
-	"mDqQvuTySMkTh9TcMtq2+FTUu5Wrku1SvOsO7eJFUcnyIqyP52eGxAJak+wVimWyiqGbHh9/WB9HKDc9",
-	"xNFR+qf1Q5yTp9pX09Z55wYWytZxZ7qAWCjJFg5TID+Kgv/cABYBD5NVO+x9CSVuPMUQkp4hStfRzkCp",
-	"0TN2FTUe8pKJqJpQAUTeCZ3xhaRUa0ImS0SHsxee9bXrH8bBErcwKCrx/MhNrzKBCZfUOhXIIygFKTV2",
-	"XY4fnWjFqae96M9wNTGBQdPWIH7q2tUmhEWtJCL4MPBKVSNLvmVKhkqllWZlSxvPbdGyFWzaAgA/KlA2",
-	"YKeArG89ifhBug3P0F8CaGwJVLzn1p786ttvL9lX52mTckeQ2ZdTMjSwfD8KzUY08DH50jD7cOMrJY8Z",
-	"Fo/lGZZfzwuxnwnzhyWCdvhNoI5BVMWdffHx3cf3Bfvw6gX79vlX333pipiCVQFFjAFYxYEvh5COVvj4",
-	"Vdwh1xCLSr7CHj5gpJpayGhsOPLuSNBUhNA+shXdZ1UAF9/rcsXZfUrVuUNt2yRm5gU+FU3b8cUyfvyF",
-	"Kh897emDmKlb0Wxt27pnyaJN6TffJYko/ALsQV9V5s9ZUbiusYxPejE/wH3+l1rLr5M5Q43AcMzO3N8z",
-	"VH94IjHFtudKxBrKW6vftHWJ+Bw8ysTPGGhlC/LU4X9DLRW1cgyUhTd/0rfbj9iRvzg2wJsHx/YjeTTh",
-	"PCbIugcB1gCbrSDsIq9r/ENo/pAP67+QWfcx0F+A1bAhHkxZQFcEL3HUHZIMrIOZHz+gnPvRvAfJOAg8",
-	"zIQsh7uzRjWD7l+BBW7XHJxLcBoBnGotKFNBXlv/YEPxuz+J/wNkwxC7FaXZIzBW/EjMBI6zXVGmoJ1e",
-	"Micro6msjJXumBBkrU+EnjNPgxrqz1TEsRiMV802kS8oioD4NpKMF0jxOlaURmyIkHTzQGA5379Htkej",
-	"Rvc1Htg4sePg6CYobs2nTvrwusfz4ah6NWSZcuI6db4Jt7HiLRVYMXx26Qbua8gxzfD1Fs4IRO5fIBQQ",
-	"xjFz5kzRLo/ww+yRbht/yY2Cjgt/mRx9vyy5LKHsaD9e3TG6Pw5gfZdGfhBwPVy/jmmUY1LzfvDjyMY5",
-	"EaH2TyA98xjTh20NTZnH6C9x8Aq+0kefHW1Oo8qXvZQGmWqZcU2TTrGRW9XOlt7d4YpQgILpaH/SdsBr",
-	"pc1V1KnHWZfQ5vZPZTRIJ1mEmjGUauFKU+ql2mgnsOMl2q31UrBbXldIsejS0rGcf+O45wpQErEaSKAi",
-	"ANkOEf09shCXDmeWXFKANqmNdGf3wZSKnUV83GSNROP7ZyiqvHPMvKbdc/z0d7uyvZnIDu+45HRSMfmP",
-	"coxxE6TyMq0CsruchzM3PKn90FTX/wJZw3biU5yZ+wLtvwLdZZeRklgoSS4ck4oyIrohl6HLzx+cen7X",
-	"hqAQb1/EVtyrGe84WfFFHvljfzzKaI5NSZomCuUoGHwBhd/a1RruolzLtxW/1/D2PEKbpjJGyIfyDNmt",
-	"XormgohYT/H/qMajPQan9N/ZjaMa86cx/I1hRPVzfGRA0UaItb9e0z74t0Az/Sag3v6SbomdXj6yzYmt",
-	"izKfdG5/B60LDP5jW5t+ezzlpXI1pnorCIDvoVNWHTghtF6WWC1Abh2ha8NkN8odzAFPQUt+Lc03KR1S",
-	"rU20fx5GgYzbeGTtsdvu/urHVT4fzEG1twVQsXSEVz3531yy6+vXrvKkMy/8IhfuBgnYO/YLVUy5pdoy",
-	"rv7IhSuCSznEUUksuh0ASuFMjw3fMiPqWqdJRKyq6smujr9nOk38WURJ10u1kdSLoUQCfmkeYRPVlTan",
-	"RKzSs5HsXII/vUIWF88N/MWL6/9TICAW1dJ3ayHtdqMqUBDUX7S48l+So9QekR4CLdvYz9iA1dAfcHvE",
-	"rTxypD9q+gNOf247xDzMGIx4AF6B/Z3xu/tTr6n61lFJE+eawjqu+I0gGRfq0pdhQg5ofzlVmkpYJU3a",
-	"WnAt7q6c0IueD+qYduvHMOqHtV+fTiGD1JxWsu+E4qnaqf7VtBJ1AbzsgTQT6wlElQYiTu/wGPxxRxWo",
-	"DMrzIgrYis9rMSN93BsnDux5xq66WgjUMaLdAcThVEgGynp5P9pUzNRK6A7zmhtY4aoV6ZiAHK60QEI+",
-	"hq8PNKY38uQByw69kX/aBfQ97p03w7F5U+GI+qyFWTgeMTDFoOY2xKcDzhdJEo+dk5sTTzmxtMtfYv/+",
-	"F5Abx7NBPrQyd0MIWe5VM3eHoqyAavp4lslBEvkjzfpjmOaHNPqHs8Zzm/qplZy6D/GlGJRvIFiD9H29",
-	"QBJkox1YCOMOdW3VcKxC70vsNgSrsU+3WjS6i4P2hXn3hWW0vlfY07/+KlNHk+x6braOHLxLL+163SiO",
-	"RQXyCPcV37IbIdZx3SFvobmPPdFg061VYy5gFcFFWhClPL7kJMC8asTG7gOEy/OYAxluc6Q0BixjYrmv",
-	"XK/vLUQTIRfqKpYCtVf+ZRd/DcWhnYpAZXCg8mllikEY+b1sx8f0APqpy0Wc6Pc/QcwAO3rwHrQZtnUl",
-	"oyvFuNq4sUKoIz52oE9ExUy1ayy/jvTqvsx6d3t95DcCqMPTNUrHS5Lj62/dLv43YlZPbpuOzykpwz4I",
-	"0zaSeLkxXN2BF8RSzOHmughQeisXsv5RmMhx9Fe9e7qOp4f18RwCKLy32kB2EZx+j/lTMYvwBoCRB6wt",
-	"n/PHG1pPql0DOgaWrmGfkCLfLa2VKlh+wbhyz1k82/tKHnO5H4CNPergI4uHA5sM1sTDBR7MYZQSD0+d",
-	"V6AnfzRUVfB2f6TOYlrfkt+KgmkVRSLAnO8klE63dkOKeo7pV7FzCRE4KRzuS+ig88z+JXdWt4t/rb31",
-	"KE7qaGdBYdkDWMF39MxDW/sPBvx4yAvJTk4lFwPLc0YqnpUhUXY9pnYLLNfngct7t8pj2FNrrvVGNWUv",
-	"MhI0mkob2GBPIM8CXkI8zadKliAhvEYi5KzZglhB8/rD9VVUX+SMfXSFp4EMAonZK0+2H9Uc3NNaXrov",
-	"v3f9/uuqL/t9zbqe3HS5iX0ceeBaezokdoWe8d1gttVTqLQ16D9+Y0jyhdMlkgpLWMPbTQ2IneMvZhYp",
-	"9wgh5miioeJsPoPz2v7838XPCnPxGCiPzvyLDe+RcbG9Rc/GdDodfzDXmPNZGSu1rdBKCqpravKvK55c",
-	"D7Pr5OfhEcwrzyEQzb5D1kdBK6oWF/j3EwWSC6pFCIZWZXZdfmojo9RQkGcUb53NVCuNc+mqjcRKzCTp",
-	"VtBDQJzTg1EinMtvS4LDj7gVHgRVHm2Eh0QA9eYcYRahwvl8LKGg1n0yWa3/+4hktX44ifxbu1qfgtu8",
-	"10varT5J+R4EkVUNxt+lMBvV3BQetzvdAj4KDjDApYBW0/ijGvwx4Lj3IkUTO+Ru0Tnzn+1q/aGtxYNV",
-	"nQstPLIt2m03gcJo6yNjL8LCP/3d/l9vsBkTL6LpP5xz0YR1ulupjIfAsthd9iBIFjub/flrHrquo3NB",
-	"lDSd4pl0ekLGNSzS/5+9a2ty28bSfwXVL5mpkq12dnanqvtleu144okdu9zO+iGVcqFFqIVpClARYNMa",
-	"V/77Fs45AEEJpKgWqZYTP/kiiQBxOffzfeletX/BsCOfS/P4DWgQSdtctrCi6QVE+8Cn1MgaxPRNHfGN",
-	"LJpLJu5FsQanV+RGeClXm5pIKZNEUas3YhQItWgbjieT/LgvtErKpQDxBQETwqQbXEFtpGKStNNfT2fT",
-	"BKCzlkuhoAmes1VZrLQRQ/Y4NWBc3E/aHg6PO/D5I8HEwBjfmnH2zKT2CX0eKSNXh6S2yYvdX1ZcFtuS",
-	"9BUAdT8oXXGcJp16gkfu0AhDbh9a8rRHC5pBtqtnFT2lvKBH3IrPpGkBbZ1o7Ak5xMOuO9cee3n/I7JP",
-	"cO3nMhcTECxUtFUqJKN3Sh9Zx53qRhEBGCM3NVV53dkBLZe6SBdd8+wnsR659N6PcPyKih0l91BRgfCz",
-	"WJ4+cCojHJgeIWswIGoBAZC3AWegRikNiER3QqwMtHP5+B94llRAhpgoRl8yIxQw6YbKa+jrgGT9ZnsG",
-	"s5WciQ5hNJZhFw3wWLXTeFKM2/eHFU8zRJtrVFBTudowpFQJWbTkmdgNeOo0TIg8kheAxRuejyoOVQI5",
-	"qFYzQW6De8VIpzz5Sazp9EA3R56FdoGKm5hhdPscuQmdsErz0zuyQnvDM7FDqfk6nGifziZnO2BcRzt1",
-	"+ym/FTeQYXU6UJq69jgoLNJNe6ircVXVI6ipXSrK3VFawDE01Jc7se7s/KoxzWQeykIhfkTFAlytAY/m",
-	"ksQJjAqaxiBQTYp21o31EHHwk1jvkUgdpXUrpmNu640Y+NXOj2RBD+sScYs18M2hnlOfFvBMgW+J3hFE",
-	"ABgFv5HdPSpS+c6b9k/ZK+sdbrbk60mASVmm0pw42uHbMQJbcZjZ8WVOxxGYkKMB0FSiIpKqMVQJSJ7p",
-	"bMHzXLgT0a5SXhlTgjUDctBq0Bwb1DKReoROAoC2264Fcf4Uk/aS6WJCIHiUaeVYneqM0fCzNaLD/rs0",
-	"0LawclIrC6FT6y9N4tDhO53iuQPCt5cIFD8qcbpfhLbDFnZ+NLU2netSdZSmfgAjWVp2w2d3NX8+aLdc",
-	"G/uUITDOhsCpFhqKilaFvofm55r3yArFllKVVpjNQ7RxSFMWcnH3EiZ8akfGzey1fhQn/jjKauPYBNDP",
-	"rmzgc57nb+fzAMI5riVD1P7OiIZSxKHJ4yfdyCKI80GXwOpGixA4fBGxBLDI+ArtNd6S+DI4t1Hap+yq",
-	"4XrCF5RwDihQ9/hSmdDXHd1CYhPavkJ+M05R7tZorUcu8AavvB65RevHfaEVlxahCMfU/DkduLYARnFn",
-	"whHjKJAn1APgD0Js+rFXFso8yfmU/l9IhuDRmn1ydOlEd1oGg6T7JoIfVwTD3u3sAjAP36dv5f9RUX8w",
-	"kzdce10gqRq2AYy326QIntyJdbtE+BFClnxbawRVgWFxCGI6HRU8x21pMaEopw9uOE8AUilkzM1KY52+",
-	"DSUP+IhJBH5lNcu0565ohbR5h5M9SCHtWQM0RnBsJleSKOR+78davcq53Jea9cNGOFrWMFNYJzWmOorO",
-	"4HSui1thrZtm63F8IYwt9Jq67PVq3SzwBQMo9I84dwG8SPIZVtoYYYzUyt/ETtfgJcznKw0qTQI6ORpv",
-	"ubMPPR5QvN1D27RbG6z13OzyBmEH5a3itiyoLDM4quwv19c/Xr/651/rAIOeR3uZKNd0232K1miY2J/E",
-	"nsDkqlcwbWHbd/CtQ4X19qs56XVBOf9iPvvb35/9z4SZ1Z10Ounf1d0l5qB7AV1gwehh9TWHSei6kMVd",
-	"YvF5aL4INEo60C6zzERxO8XeXgO6DTVJ1DgWEbw6zwvBs3XdYywhsc5uQtOjc0gpu+Vlsu8u5hnkSgN8",
-	"QRDrEUJPaE5O9le8JqKukdoj8PFHzl1GgyaaJZBibmBpjidj+gX+7MxaYYZpC7LQE0VFPN/OwIWwQzgH",
-	"H5qohUp7cDkqR+bhnMBz5tLZpeFMVBFyk6+xkFR00abZ/fHYT+bAr/ZuK3S2jbZWqHFSYZucGXRLAySV",
-	"bymW2JwE9IRytmBLYRc6S/apjbA651/XLdiWjv4O7GC8931LgBble509hxVhykdVRPDM77D4zLAbYSu3",
-	"W7bS/sQnKvCfI1Lw/4nCpCmR++9TUndKurn3OMAOAKiDOi1aB6f4J03BrxaUx7ilai0t1gfNaMxj+1Lm",
-	"fsvawc5t9M614wuFTxAuFMoS76hbDsGLXIpi3OMulC2keEAXeJ2+80ogzuHV4NjY3rCrJxySaAeLpDE8",
-	"9Xp2R7bsWwWhJwIP1Ytj+HkbxwQE2O5DUm0cEsAyIjc+VZBrIiNi3yPzEqZ0qkcGZ/dnOTIp+LyNE1To",
-	"0u4gYwO8TUgdS4VF3ShXwFGAM8MLQXkLd6JuAsHeBZ48KB1VQmRmwmbaWPcHZrsm7mcCK+YgFB41wkGs",
-	"L+D7F1zdNernQgtSqlXuPb7V0Do6127Sllm5BJwxZM9GPgGqWNexw9SmMJf886dMV8o9J+XiSmXFLWqG",
-	"bUxNQTRowUP1qJPL0ljg1GrniharT/TtPWl+42GD4wkDUs22sXq1wlB6IaDXt7VxRulP0PC93wx+aiD4",
-	"WH4n8HBQvkwYmYnYea09IgOwoEzP2+mlTTPSEKqpN0yVraLp9nXSzBZrb0iA/+0Ues11Bxjx7ihztYYz",
-	"felcBbgkOHWdC+Yvcjth1ULwwjwiVzJdtLZGZvh0XEvp3hvknXyS+K6RudR0AWoUKLc/KMaUqCKm0JSU",
-	"GcIX+O0Yhf8NK7gH36RlS20se3Z+7u3i4TexExQ6qp2e6eVmGk8Sez3smru8zOpbuHcXm6xiAOZO4QyP",
-	"A8l9iB6q5Fpc8RQS9KbPHzJzoc7bTeYyBNzkvXA64l4UPAedYfqy+LcLoCX//Ao/fHZ+vlseXeU54zMr",
-	"70WzkxPZXqEMVfDlAR2d48YcjOmIoptgK3iEcNh76AinLUEjYeCzu+Qy74rJ/eBbTgLss/tFW0zsDQfO",
-	"/V5F3gUF6oLKH8ZerGuZW66j540n9wGsG/dOjN84XVZtVABqlunktUq/65AkNDJvBacOvLNz5MhHAnwx",
-	"bC14ClLlWmBCf6YzQSh8YTIhLthw4dVcFsuao0QadL/MU/YLVPnYhVDuGGC4BnYC8GeJ+99dC2iao+oA",
-	"f1raIIivo50ZBdGg3pdjEhLtPAuHbP28EGaxxfKxKSamtJccB29DOHqO3xpxE+IRem3E31KlauGcNc8V",
-	"BAiUrpgeOggMDcCtdsJLyEjcrEHLXzR8E/AsnVKYECncFr05aQvCaaA30UXo0PCZe+xJUlDK6f11uKgZ",
-	"VjrUWP9oKk7wdlbYPVkzV8gWI/JneMUdtsYWroSKpxyAJS4JxkSxf+CUJ2wVfklB+nboifYI7pJ/fi3U",
-	"rV2cXXzvrI6lVP7fz3pGmG8BTMH5i+XyRhQT9ux7nwc2XGYoyirZDo6RQ/XZxqzkslyeXfw3Tgn/UU+o",
-	"9qKPYmS7jcx6N9ZW3DAo2x/4xniXcWdRIX3rGCvzNkqf9eG6J1Q/VI8DNeYEmp+0BL7Ksrd11OwkW3d/",
-	"FlW9kMdNgTfHTehTgmGUZIIMr1gj9K1wwqdf/F8hRb6jD88XfWPVCXurCEuZ8RwCnIVYciDOSbfWPfh0",
-	"+B/2rXF8NX8DLzLWMfLzwdc6tlXW9yQh54I0nsZnIXhGeOk/fOC3O8p5jnz6prng91RE2eYUfqy5qjA6",
-	"CpFaw0zCU6KWm9f01MNO3KgOOs0wSUUVGUp6Ph+Bqa0lKADGDpp7k+CayiIECXysJkRiF2IZ9YVgvXNE",
-	"0bCGeI7b4jR7y1e9TZ5vB3A6ie9EV2zOC7x/Y2jezRwlAvdizXlW8MpEyB1Y5B5tbaP+CDaFOLYiHTTL",
-	"tREZdCom6DGdTT7gno1AsRnP8NjM8LtuNEQ7i7thATVX3NhOisAZXNpbAZ4Y4k3Jpa98NNSZ56FpjS2E",
-	"nS0g1imdt3Sz9hlFqO2JQalDoPhOrCz5jO776Cyhw0c5vVzrO5GxDUpBvDPgwph00Osdf0CfVd2Usy3l",
-	"3EtdurcFvxsxsywGGFOO00YVbajGybgVTygDmXDherHP9X3YZpNn1asGGF5rgPGguxmhBQPaOM/zBtWH",
-	"jEkzeG60+2+t6jOGqBptCUSs3NsX+BCGpU6IPmmBPeAUSXsF0Ea24BArV4OjN24gRccQjkNAN46pGN3V",
-	"bGshuwqhkzrDMLCvjp0a06wU3akwSGiEbYTwG/TXXERbrVdChQNdMLNwEnMSjBzOwLL13RxFDdUHv4ao",
-	"nrE8F8xorS6dCPStYE36HBgHisZ1d3L0Hbzci1IcA641cSybmKWXbCnIPaUw+5D34MrJi2pjId0Ke9Qq",
-	"AL7L+Npcsr/3En344+7akFFvhtu9F6XoCzIazuTAVwSSea2340ddYUdklAQE3j7370oX/oTWhi1shNP3",
-	"C/ppUmW/Fw8hiB3m3MZsx3B2YAlaQWgtt83yjx3oX7PFNfzk9x7DQ831RS0ApCIU/0zO56KoaXzRmGqb",
-	"I5Zu71ft05gLBOqhqqzia1+JNiEZV4OSINM+FQQBh8INz1iH2q50UawPmJiej638Oof3wqUQtx0F4/jp",
-	"w0eJ4GKaIpVwB4KygX8Pbl00O7fRXNpr5IfZUI2j555EkEoIsw29YA/B8B61FMtd7j7yemhbJlVlCkJr",
-	"uuSrVtn9msT1LXd3CATMRSS3aQMi8T3XBVpCmDAPhadBKmFWP5yKdsn+hq92JdwSKat66SbsmdN3z87P",
-	"zy/Z9+fnvTT6dv5qd7HnN4XwTe5+k7tfg9x1IqUlpbHkq8GN4pkusprIqcVzbLLNwE4WJTQlAsW9hwii",
-	"1gMMki2NyO99JBgFLRT3i7lFRAOIphEbVAL6LVVehLDTbpj3JfaGjJ9yrsfrm3Qm4p2xi8F+AuwW5MCa",
-	"bHGVO4c8JsbCdYaWbc+Z5b4C+8cwSU5VXeGnPM9x94Jzj1FyAqSIvo0nAkvkkwxc0SKOxsEVb9RxU5Gb",
-	"Ix+Dhyu+ub2ZuBrb8I2La3NFAUi7u9zlvf/S6TIHgfbzL7MVkm7TerKmRdxX01ZBsy8FV+YCICUyD0wM",
-	"lWuKMCJA7NMHiugAYgCKGl6W/aU0oviH/+SvrQ1Qgiv7iBoblrmPr+R3JNUSMjqtzv9i+aAFoIVEBx5o",
-	"Yuixecp8kTa30Iplmp1aUNdoa4RLKA40qHcmvuAY+7luxCZNq0oyNAJTMq3kqZZMNeZ45ExqY9gUXDt8",
-	"PGxKtdkr7M+uUzSIItIaRK3z/QA77sxEamKZ6zzXlciQvmeNdZoXbFqUih48FfeCnL2Eu/2w8/G+dI84",
-	"hhDYsT+DW+7xlkwRhntHHxQnqNlqIXxBi3N2ATxWs0xHoCNKWz/xzJvwTiwAwyHGyCnU4qz6tg7u0980",
-	"nGf71rlPx925UmW6ve/+uZO1ej73LOarkEWmu+6ZrrQwdV8atLPdiNtSTeqgNuoaBobINqSDEhU45m7z",
-	"A/LDhGmn4LkvNQP+QbrObsxU7/4vKtMH7vuJcCt3X2v3/pBDhXUeXuRqC5Pe8s1TLer41SP6xNGIvb1i",
-	"+g26x0MWZO8yfgj9rDGBOOEtLTMiFzNLcQz3vc0wBshMDFC472RlmhW+sTAnaspsTvPIFeDbY4/mLnfd",
-	"qKTPnOi+xPgKxE38+YlR8uDyQ1O4VGWKbhlh1Q46F+5H+1L4DOsl91jIKeFwdLSmwReGXImxKGb2vx7n",
-	"f5zr0U/XnHwA5M8clKA96hWV8Pv5KGEJ8KobupkKbFc5V9S5ARCIC10pH5kweikQu8cJYALvQVS1CbV6",
-	"FJ6BzVu3mFUUSQoMdO1pAqcdf/CTPHYAojFuCpyFdm/MEIQ/qFN3NjqQyj5itjPMCbs0nHPbLMmOCTw8",
-	"7gbkNxhUOcJn6wZO1J1YJSoU3+VcRadnlORGPMQj6SM3h1Z845wP3a5db/cX/9ffu3CoH3x//Q9Hjzd0",
-	"3KEfB+6T2bWQKVtts0u8BDC1cI0mtY3rm9AngENF7ZBzLnORYQ0OKFMKSfggk9KWrYUltC1d2guIVug5",
-	"PIiSkYSk9JR9hJLie1EUMqMaTID7pu5zqtCDCtlQKBIewHhuF7q8DRBqC+DCub1F5rHNiEdbm+ZwJ2ps",
-	"M/WxRMIudTCiDojOcghY7LRZEe3okO2cHKlyF6GnfHUQFGINVKUVLYUv1jqG1HPj9TFHqwBjia2toa4B",
-	"GcI988dx9E3voHpoxK0QNQdiRQGrWy8nMemm1vNQaQFgYu7EUOQdm9MIBzEDv6QOvXPFdJ6B5FvyNTNW",
-	"5jnL5X179P1r0YmPEYRP7Te0ru4mvxQB8gUh/yLAJZFJa1pgbgOiitvFmLyG/cCRB5CzolSe/MVYsTJN",
-	"qF23Duay0UuGeRr3AfFqQpuirXQg1aSK0pjO3skUYWuglAmob4PtkNAFsdJSJWxdtwLDSdORlOP2JEfQ",
-	"j73C5G4mMIW9sFzARBped5a7Ijvl6Qd13Es8VC32q2WBEbT6VjMzotQv+0Wm8Dw2I1IXqszzYRVBqD7o",
-	"dC9LdZJJ7LLdCC8HN5E26zRaF+wjt7PFAUuWRszmxgZuBSOicnFEdKmP92tu7JMf3BSfvHoxBO8TvO4T",
-	"YwvBl3vSP10pBr9mK1FQrNJbsUWpLqF2KuOWo/p/X6Ld6P5XYj+aJ/EAjh2cAgMUyGBSDrrT0IFDL1q3",
-	"4NQ7T0ZIF1EAfCEivgCnHUoX4G9FqbaoJipd3IHYTVtOZAVztyylh61kSny2YAtJw6pCWisUyyBOTBJW",
-	"M6v1HZPW2cttRvK1FauDrvZY/AIwsWN79mPLk6ZN4kzNLql77T4f8XXh+S3vCwZEzVszH7jY2D1xqkTV",
-	"TeD6rrRItbWmIHTNl8lKBdyQEMYiLldAgM1Fw9Z3d3f77P8sKvfyD+Htay+9GX9jEDgmOzCpnWt12wXM",
-	"RdyUXeX01/JWvS1tX7Rl5qlLCWEmCPmZ1ndSBESQCJvsWtgnz+HT0RDKunsvJ63X8s2ol/KNSHtHmqj8",
-	"pbodr+G0DdTR7fersdI79PBjoxon19nNBSIJlyRFwrkFQCQ8r8c+qkbMykLa9dnFr7/FV1attRKNOzud",
-	"6Uy0y9N/ynsfr9FZLd2Be4XN+cyCm4VhEHmrnsiQkJbGlM5QARtkrguyx3DU78JF9rCVnj0zUcos78Vz",
-	"N8lxztJLeAkY4LTO08Pv7F67n8bIbjsFK25MpYsMcZzaDwWRUy91IZ6yl7pgz85DfC2+Jku+RszmJb8T",
-	"zOo74CFqPMpMwqgIH+YhatlfvEFMtj1BSP71KbvCR8HjlbYpRkF472tSXKMCf++RckooQ3qIGBqs2J8A",
-	"vKetIXsE0IcQS6ErU9Pev10J9eoFe66VEjNL1z1R4mnuXuEIGy/7X1hu0UZ34EdrFApGIvS1noVD2xFK",
-	"OilRi2s05cpUHSuOQfNAG0dy1HDPICI8gQjkS7BNibNWevArGC3sQaqH8SGRwNQPZyil9/6dKApd9Poh",
-	"Ko36l6u8XObczhafpH/Bg2MXC7vM94xZbNgAEJDLBc8wMKpJfyqj80MsgT/hjfGCv6PdgyCmG5wvulJB",
-	"Z1z66Ag039GDDRMqa6tjeOcHHak2iR6/Dwh0K9NyYOIbk03DL1pnNuTaf2knuos2YDOAl36js/Ul9s47",
-	"d7IVtoTn+bhEa73SU95c6JGc+rB5Hun+1ycQzOaFzrOo4whqMIeuJY23cPqF/tbZ+/6DymrLaHfXu2lY",
-	"UUMREfcLDAy+TvZJueouYGjAIFNG2XgNAM1eLRRM18L+sho1PAcDtNTLWY3Wwmh+RVvN8hswaNwZh5ON",
-	"Nz0gAxsxK4QN6flVIZX1hSGNuByUNVte2BTxaL20I3iIbtZXFO16mLAelqihjwItb9z4N2IHGcl19L2j",
-	"SNAwXt8uuOhNjstJEk31dFlJ4vU8blfa5sgJSR2+cck4q8TNQuu774y/8bIuTECPCFFyBs4a1Kdn+qX+",
-	"R6f2wwa0ru3vetcItCGlKuOntmvLB2lHX3i/JGwDIxS0qUs76H1JU71Q/bO0TBdd3X1o9Z7e4o4QpA6z",
-	"GcTS5xDLHyQM1ON+TDPBs07N8cJ94RRvxgha64XIpfNWelelNctS8dciG6VjbIciuxYqu7rlUv0B9qrb",
-	"9FUW37PF/A3o08gFDn0XR7pLVuDOtLT0QYRVK0F1L9xC7DxRSypie+2Pvp9hSu612y8a1csMqeNgLysh",
-	"Vp1FO9yTxQueM17ahS7kf0T2yZPleEh0lQE6CC9QO4YipBqmNdFceQ0Z1hEbI3GAI3dFRoMmzqr7cKR+",
-	"yBRKMu7w9Av8uRuhiYcJpl172rD9/AT41dglj7tXfVw46uZCb3UfJeoWA9IwLXrk96XwTXEVH1RcHzZg",
-	"clyGgREalcIqHKNLKQx2KpjnQCvcjqRxlWUfBF+esCMP0zskvORWYBAS0G1lCIs7/eL+6IR/ee9BBKCm",
-	"jvBeeLplFJ3s9KakX67bhLH4pIFd6nhhh8dPjdd1uhRLtBwbxKptMYp3vLCPuHiTgxkWWxabUtsUVafq",
-	"TTe9QT2lMiEi/qWl+mOv6CirCecYynY6owUf8Ct/4NwgvOGDMoPWr82YnTsdgW6c+elir9HKHje87VRy",
-	"PW5CBEB9GQE7+Jj22eQMcftbY9sHburuXD0epukX+HMHwPm9vhMtm58SafTNMVQsLKbSLNfqNrBscIVF",
-	"/AOneG3BZ11Ny9d8bWqeG6YLtvD4GZzNpZsgJCmxAnJV3uRyBp9K00TIgbdo4OEgOmwisuOmNJK7D8/+",
-	"ID7bY5e34kslAzdubYn8YBQIl4qvOzb4ajYTKwDRqvgaUb3JLbsRRmbIrzNhppwtIOrOZqKwcu5WQfhI",
-	"j12HjHXFFQK/FhGLsvvwKbtSjMNgzih2YxlmdZ7VYgM/JeJThRFjyBIj6PONWGuVReGiCQNkFnVLUF/I",
-	"Yx5gvxLVfzDAR74e6XTVzz/y6bqidf3otrq18cXoYVuwmsn3L2c3gheiOLv49TdnwIU2mF9/c7LPiOLe",
-	"y9OyyM8uzqZ8Jaf3z85+/+33/w8AAP//",
+	"7L37b9xG8i/6rzR0LuANLiXLzmOzEg7wVfyI/Y0TG5b3+OKcDQY9w54Zrjjds+ymxrNB/veLrqp+cNjN",
+	"IWXJycXdX3ZjDcl+V9fjU5/67WShNlslhTT65OK3ky1v+EYY0cC/rpZGNPY/SqEXTbU1lZInFycf1oIt",
+	"2karhpk1N8ysBdvylWBzsVSNYCt+KxjXTIpP5uykOKnsS/9qRbM/KU4k34iTixMOny5O9GItNty2YfZb",
+	"+4M2TSVXJ7//Xpw8W/PGiOYXeCPVCfstppaMswU+6lvbcrMOjdGvJ8VJI/7VVo0oTy5M04ojzdeqLfON",
+	"L+zPjzR0IteufWRiq69LsdkqI+Ri/5PY95u+Yre8bmHYdt4XvK5F80izxVpVC4ELYpvXzKwrzZQUzDYv",
+	"dFiKteAlzAZ1M2ry1LYZd3DDP70RcmXWJxdPnn5fpDq8/JmbxTo9ScLwle3qznarsr3kciVKuzsqw3Zc",
+	"s0bw8sL+I/pVyXrPqiWTaq7KPRO1FmzNw++VYbqSC8H+8v7lM/a3J0/OC6bFwrbLnnx99uTsyVeXTBtu",
+	"Ws2+efKUKbMWza7SIj8Fy1McRW7s50+/SQ5easPlQuS3SUVPDO8U99TEzfKT2OdbvhH74UZvYK2ntPem",
+	"2lQm3dqqEdwIbZhsN3PR2EUX0jSV0AV7woxi356fX7Jvz1kra6E1W1W3QuakQw3tJPpSSSNWosHOqFUl",
+	"88Ov7c8Fa7Vo/stNb2Yi4NGJU/F2Kxpu1IB0UvTE8CK4pyY2/15wbVs6bPjjel+wJUhmwUq+nyt1k5vl",
+	"Br9xpCFluP3269L+nhhAQw8MDmCpmg03JxcnbVtZiZhop60HTlHT1kdOkH1i6hy2A6NqP3dA18KYWmyE",
+	"NNlGtH/kc9vaCbHNN2N//cwWPijD69R2E1a22vO9UK00jNc13kEbK05zO8/A1xKrM1eqFlye/G7bbITe",
+	"KqkF6CLvGjWvxcb+50JJY+fs4rcTvt3W1QL23+MtPvF//5MORvj4/9WI5cnFyf94HJSdx/irfuy+Cy0e",
+	"Do4bthPSsF2j5Ipum2++/etXZzAn9AnQlBYLsTUfOVzY28YealNhx0G46P7UdQRTwejIuj/AGa6MZmon",
+	"UZSBJIMJNWKjEzu6sBfWa/zx2/Pz4mRTSfrnE7+kvGn4/gQmNytALpkUohSlXVUOAzvr74niZMf3x9Sy",
+	"Hd8zK4RVw3Zr0Qh7c9uLXFq1BHUCuPj5XLWmsFqBcZJbs7VVI6tM25VZlw3f9TvwGj4oFauVXImGBiDK",
+	"6DNhk8Vn4v/AgAq3Xr/6x9X8n2JhbKtX9K2PfK/7C03aSUJlM2ytdmzD5Z5ptRFmXcmVU2aifvnLrchu",
+	"mqu6Js1vA9PVv92ym+NwA9Dy9Y96dkoKP8Tk5JTljw3HY9mdGCHL2Xx/7CC+kOUP0DEhS6shpFTflW0A",
+	"5YvdRlwyIUtWKy2sPnnGPlZmrVoDqm/BOGvEVpgK9MId/UTvVFbzXLY6vTGKk2WjNjO7ZTPKP6jdbFvz",
+	"haBNW0mR/tSN2CcXBLWO+5MLvQbCEe/91EpTpcW5tEdSyFLbT/p7oeRGnJpqI5KXQ7xjUKnEsWW2ySul",
+	"zVVr1qqpTEJgrpU2ma0PP/U0yN7oJOkRvR+27byuFrOblGH1WoKxZNcRZp3Df9rTdiPVTs6wbdh7cwEC",
+	"ym4p9l8L0ZhT7oZTsN26Wqy9CSaoz0apaWt0MK0wpM4AMpP7xu2qxC10ZLMdXdvBVXWKolXk+u1v+I1I",
+	"7rdGwCxJsbMGi2YLtRHMnj47XUK2G9uwFs1tBR2cQ8d+nbLoA8fAKmCVXOljssmN7do9D/JTGpT2Y978",
+	"iE9nlpW+VeA0ZSb42ogdb8r+3PIF6F5pSfX2GgSE3cdObBi6eGu10qySjOvLjox5pCPJ0j1tDK/XDS8F",
+	"WRkgaGVJ15lmy6oW2rYGRrdm8z3TbZna/L+nh/lB3YjEBi7pzu2O8JXawUUPioWqS33J/tY1MQtmlVGl",
+	"Dfv6u+8yl621NnEmyxJuC16/6zTe2zgJc5PPRa2dW8ZNpfaTrYW1hJdtg/rymkunAMGiiAaeiDoYJiW7",
+	"s5WsE4LsJQivDV+srfwiZXzPSsWkQtVD1OgK8cfLGwi8TJ6tRuGZHt7ptUjv7/R+VlvjvCeJLV2WTUYH",
+	"sPKUVMzG3ub0aFK62metsNRJcW8XSklxCnL+7VbI6+tXdldvpilSuPKTtk9vOmrBm9QJtvvbXSIoH3dW",
+	"YuLjBdPtYm3VwGXVaMOsXcQXaYUZDvTMHui8LpKYpbewW0mGaBQiuKV44xV1K62hl9rwxow1UZ5YE+Vw",
+	"LvM3t2oS0/P0aU4ZiI73bcWHXXNWRllLBfyU9vJGo6QRfLEW5SWeUzu+f7abLbgiNNN8f0wPSYt6t7M7",
+	"SxLv1ORp2W4bxdHJOvKghKsVvNC2w0EYgYW0S24U+uAMffkp+0q7I+f8/aD+crsB4Q4Y/CxZEDNuOn6H",
+	"Af3SvrupjBHOiEh4h+w3nei164MDrYVBFcz1t5KXjM81WPQwPWCHlkqkpQdM3Izrm5RR5zwfnOZ3Z+0R",
+	"++glftVZtYeiGJ6zwm/I8sjoMQvVlHbuwpr3H7K7MzVLSlMHVi1vSrh2rLiz56pzYodE/MuqETte16Di",
+	"JSShNtwcvSec0L+Ghw9PCYy+O/VuUMmDoW+eKalFyuzM2V1jVW7nHoenM42LkoI0B6fS/jJpj89JA+mL",
+	"r6Wqa7XTWR8/28HagikK0pnfiNxtWJcZ+V+VI9yA+WvilXNv0I2w45UhSzUtk2XS0/vRCVoYVlXXbC6Y",
+	"2/aM66lWLgW+vORI6DXkux4zePxDTyHRsSNrLrQB7fgS9V9mX9JwWdp1kSR3DlREfgN/2iTHt1dtowc8",
+	"r8EbYbU8sI+6055zd8Eo6VZym8xvEnqbNmZx6OX3s1qEvR75ibDPyTOTt/sXarOhg9ybhGUlV6LZNlXm",
+	"d7c2wyeahhR/LNXHH6x5/0bwW/uN/tle8ZQl/cEeO9ZuGbo27ZF0c2Y3hrq1d4UswW9Vi6UJnsD0NTCw",
+	"rY1KCwNcOts4o/X0nlxSVaDvI02xH8ReyTJz1q3eCUqEseonuOXwPjuw+iutaRL7MgAOyGyXtOs+Wm2l",
+	"kvY8VSXIA50WJNrA5d9khGcrqW+5n8HkSQsiGh94fy6YcxUUTsbZxfSKMV7tqFIYiGmnunuwHd3sxN2M",
+	"R9SZIt/Z5I61y/g6YTUjAiF9ohptZmQypLfzgeWBar/XZvRa7bR362tSg6wyBXNgBESCxAYmyqlE4tNW",
+	"LLKqjxeJEMgao5HQwL0h2bcwBoMg92K6dSyrvAPGKLtzgr+FG4iRc3uSNnwljrs1t424rUQi5vHBzjXc",
+	"QjvV1iWbC/Ci0efRP3MjxNY5ACZLnOkmlFmLPVx792xFOUhN2CoD52HAv6CHQ1d2Q6PiQUvlDUMrvysZ",
+	"DKuCnGGVKY6voLPy0o1fv7o6ffrtdyy6n8CRJn2X/GG89DYqKUcOMkM9tH1O9qDSaZOuKhkFFmAK4hEm",
+	"v6P5Rsxys0j2jRcV5OZyZliwQgtm1qpdrbuDg32D7sMz9sFupEagegtIs0pKGLDQztkOKi+Ee+wOPr6J",
+	"qoFdk9Tnh+IGdsD4O6it1RG/0nDPjvj3f2jsbJmUpB8yCkE/LNML31vuSyY2W7MH9d2K7QHTuEpfLQNe",
+	"t8w2J7+pt1HtBsB1nuaKS+3uKw81s0NN7+Yj7rd97HXLu9eSXZRH0YtB1iQ/rVpjpXn/G/9UlRTlxYCD",
+	"wV4EsLwm9vbOcROdAuQJPwIhCH1qIOBpp2NpTlVrkr7gbQBijMNV9M6e35DRPvKWiBtu4VFZwWMWNpZf",
+	"stQpecYNr9WqFQP6UH45gsuM7uilVfAyOAS4ucerK6/t40nPSfXvCZ+5rv6d/Mq/rVAc/ZX/rWTiK4fL",
+	"hQN0PXRt0Mqlp39tV1euEtMvPm2rRuhJnpGRrgkIuG75InFQ3uKi6moluWkbwf5yff3q+vWPXyWX1IhP",
+	"JueaUPCRgs33BuNf9j9G3DfQY/vduJ9FPB2ZiZQrkUQBOwMFLEnVGqaNtZgQVlvpviU2EBJvtkpPjpw2",
+	"YqNuxSwo0OkDBYIdH5omybUws8/Xzn8fmtUfG9VuExep3CeRTc8Vxj5IX7G3wa3Q3uPl4CWRFa4F2zbK",
+	"SnjNlo3QazTHk5pKpIevXL+OaWnJ7ZvVUQIqyym28A+rs6Bf2FpuvNYKfcP9S/quNknlzJJSxaHiOxsj",
+	"uPVSoMHiJBPgOjiPOMP0NE5Z/vy9j3yEKcAXIpzwat3yViMKVbcgzVpZKvi3AfijuhVNU5UiebFmIBof",
+	"K7Nm9jt26eFDF6jtA74fXkLgE3Nf90aAYnPho+AJsNjAge+HlGNAMbuSoTXc02lN8dB6wxk7PtlpEMnR",
+	"Cf/1MxA2w31rKBOm57Lc8sa7+hNgKrh4EL1CMTJ6hTSKcXfgAsD10yIK7p2M67usQLEZ8OU7RAfovkvV",
+	"SqsR5YKs4L8a+lplmNpJPRwO6N/qymSuraCF9vCrtq0FSBypjD0Cfs5t/wHctWm1cb8iCjutfN+KRlep",
+	"E/EhOAUAfKMv2XnKZMr5/kjbhfGFZjor3VlCP8Nh5QZ26jN/UA7uNnNMKaQPvLPmduySSy5CLsKWs/28",
+	"fae2QjIuI1RjozZw7yCSYa6UmaYv3FSyHDk2UgDsC4OWWyv5vBb5HcYlbaBSSZGNp3uk5bhTu+N6QJIg",
+	"/hVvU4BHC1nizh359fUIzC9M5dHN9VOVCg6Aq5zHOF1rjoKHbL5na47IWzCx8GOPCD4i1Y4peUa6yYVD",
+	"XxrScyvpApwh2mCP20qY0J6QpSa9C14mB757N7aBq81WNeYUQ7w4hLmgf9a8lZAJBla0wxyiuQwq6WkE",
+	"mFQ7DInZXlulu0bNHmXnqZAlrs1K2A951HrqnnKzC7Kq0nmFYwDM1FjNs5KHPlg7/6OD/F0Rkjhqi3Ab",
+	"Jm6VldBm2O9DNjYABQvb27X4xEuxqDa8Th6hZc1T8W/QeezVQoB4D2+rdCzTpwz6Zc13Sb9SYqv/AubN",
+	"P+1FAprYwi/cGXsBHrQQ60VQJJxYGAx1uWrsnZiGMCsjdN4MvZFqV+DpgKHaYfvQS4Dh3MfYwYE/kGLn",
+	"jhw8R7IJe1DA2HfKSnSQ61O79B6aTvYJoPtp2ey2AYLVICg+dMmnbPWQMEwbuvBnzy2N25ZuggYE5nNh",
+	"ON4BvePsDtKIycCgXRLdQw4O0iJwW6BWMnkTVGlkD306Y+mDYgsrXHhDGLc3dHhqJ/4XaUPHfFNhlXBe",
+	"om4OrAYMMaHJ+5yyvq7JzTptj9tf2FzUhNJcounvk+Kpg3iB4dSwx2wuzE6MiXVRFp/r2tCYakyF+lxt",
+	"b6HKnCdoI8q0smdt/BHWlf0yPTwwEOxJYnXqdiMz+Chaz749XUmRSR3uIM4qSByFpwvX0kAX34s0EHM5",
+	"4ijDuwR8K04CxHL8O3l1dVAmWkHoTB6IDRuVixEmcz58Zwsa6MAEhcTX1Jac7VRzk17JIcXiLhaw1cvT",
+	"LYHaPOlbS17VORTJWPCcWJqZak36I58DYxuFu+ytjt9TrbSqQ1q0hxRlH7bFaOucL246hkdu2JEJ3R/1",
+	"jlcmAxAavpeDxYyD78HSfHJ7x6J27RV+J9I28SscrdOoPZ4ztYOvapKyXXpdIXmI11wz7Cjk1PIQAUhq",
+	"kdP3edOOA0PebcvhONPIX5ow9+kJk/+OpxbAaxxTVI/euiZ0IUkBogQuj3Lkj21l6NCEAV67yXbma7yN",
+	"Twe2cTaI22voQebwj5693rw1rZQ4b+A4Lk/oiAzN0f8K8usgI83buglwXS0mz1tO90ZClcm3Blk8k06/",
+	"eyd3z1QrOZCG4UNJVkrhs8H6HZEgg+OMbK5oCJ2+DaLynwERUjqG4WiICHl54VHzOuT9OicN/BUcS2fM",
+	"v0uMROSCgmjWUjXMYzYvGEanfEo4phIDb4CV312wrI9ikNfI+4d8kKs4wXczG1RpIZ+DO1gkYW4LPxfD",
+	"+w+e6mQIHN4+CtMrIeGOWBD8qB9pu/QQYlryBoLQGmGzl27CjiLjPgdAA1k/4IEj9FCij2wljL4krJ5z",
+	"NhPi/Hjv9Jo//fa7IZqlY3FSZKM6CuzAp3I6OHXDf61wC5w8B7XSSQD7olZ6qiYteOnMqZGojaG4gYvq",
+	"JFUc8tpiL9leGDhCa7VjNTeCsFxppNRWyKnqjtCGbLCjKo8zdNNIDNv4CO9SzPOFTdOHo0nOrGabSv0u",
+	"+TbL0ff3928cvoyec9i+4Jl0sUmrSkL6pii9CyeDeeJlOTmBr8xfKlzqnRiMoVYGPUzuyfHxjul5WAu+",
+	"5fOqrvwln1hsiP0gmkHHs4u91LyaiFq0Klvb5E9EWWEkE8dvF086SCPOC6YdxkuLbyWXD6RcjjeHoKvB",
+	"heX2R9XdHiPw+7k4sE97QnQ44Zcrmc0Vs8deLvazzXD+v443CTNK3UBwYVPVdaXFQsnyaIx2OBA9c50d",
+	"GF3TShwKqAbc54Pgi0XEewidzSWKQFxptuC59FvYbo80W1hJsKwWIBghqhD/xZGSVEJH9A/ppUN9eNJR",
+	"oVcyx5p+TUcckWogf+Ihh8pN0m6tajH+zMOXB4+Uz1d2zdg1glZifFLpAgm9k7XLZyKWM3v8jypcVpi/",
+	"F7yMXzRNNSQEMdUfdkwlV9j/idFfaAapRgbaURsBKlsQLXBmQtNqGVjemlbqcHZHGhnpjK+1zxJAYbrg",
+	"dW1Pi5t+CKQ7H0h8FfQaeAAYrE/ex+vWSVEazMG1EUCyQSAeSJCOVAs3wMHuje7a6BLNqgdZ1EdOSbiS",
+	"mKRqFQVEcdmjYdSNkNlUQTvW/pde+JQBiHvkhVB0pzzSDrh+lhcvaZjfYHIk0ceMSHGEWXupmpUyJsU5",
+	"M+0+A5wUnIXCS/9KMqkITt5FiGTdG4OJTdDjfFpTnJaRSa3GvrjDlY63Q2qgFkJO0Pc35EBKgYEQyZsO",
+	"0kzH+GZRRYnsrCSfjpVsE4eHmJC83OxQbRhR13q8PEwbuD43B5IyRiXlYLYopUscSMCjSui2qW65EYPk",
+	"EpSdNMg/4UkqJmTYHdyvZAG6T2Xu2lWVc3xV/07vRK3XM8cjk8oknk5egW8lpySSVv/uxqGGMhs7qTAu",
+	"soFniwZGn/Mz0F+53jpFI+91OD6fnZMfH5Push6VS/fiS+4Iui/sR7ZtJ/MAD2gIkiAsxwuvdlb2I5z5",
+	"bEimjLpcIiIfyLv2mZqYIT/dmvGY9kNZhsgxcGpcOMxWwX5+/i1TDfz7Sdb5MnRP9hP8gu2HgFDtCGBd",
+	"ut2whTSay3F3IJ6t6pa9+47KL3zgIIm14QtRQg60nT5xK5rO0o+XwgNirZWmacWdZ9ijw+xU52b6Am8b",
+	"ZGSEzEFK5rdqYdN27P4jyGYvnuIz053f6Ai4/eOHOXQudZLrZ6Jssec7sQD/apXhA5OM80OgskqCWWQH",
+	"2t9m1jIYMV1Zzq+OkZjX5/zaWdMMUPr95K8sM7EfVrxbUHv1ZBZup6x5yeYii//PYi3GKNHebZKRY6kE",
+	"I/8y9NTeU97+QBC51bcyooM3Js+oA8k1O4xjBWeAq1VRUMGRkCG64NKxXXCT9q6Q/2nMrRRbjGIXcS7T",
+	"HIePJTcNZjpkE1YyAMJIiS7FouYNeUJMJ7dde7fgPjDx3yHA2WHoOE/RiDVVipPkim25MaIhhOMS7kBF",
+	"XKWVZhzAtSOYj3AW0vMnl1Wz+TmN1yR03EFc0bEfbnhVj0iBUqUYajqXa5Zs22W2wo5gS74wqiHyYnua",
+	"b0WzZ/bNM6CW9dVMvvsmaW9rvVPILzui8kmq/xJrsGSklT00lZDGuRocH0pfXg0ZGB1ygVG775XSJiPt",
+	"89ZAlikzS4UCtCZI9qxQE9zxfRHLI4V0ZsCHgn+77NIT6phrJHgpCd6Ob45H075S26N+LcqAjEwHtBKG",
+	"6SizlHvT4y34Ri5HTSyqcnKoEt/JfPIBM9Bz2VDZHDa1k6N43WCOUCBr5fKOcJyTk2f1ISTGcSwGAioH",
+	"JIVDUFLWagKAkALoYQaNX9QIhhfRxEVrEIxcOxkDe+25WFRpGM7KFR3oz0Nm5nvZwDyHrsa23zjvVU9K",
+	"3WccNGusQb2v0Qzx+HTUVuREPjbGrANZ3wwwEKLHxii7T0EFW+An4SKyW7Xr+IzX556HbLuZHGOrjUL4",
+	"utv2nubwJoeueY65zs/WYnGTuI+5nAWIZ/4Il9zwOQcywFocOMApSZXS4alaFjA76bVLX01PHD07oBTT",
+	"E+SENnxhisDTjPeRyqjyS97WRzMHaHZewrP2Wk7y6AErIddrN/DoPtNpH2bl+ehSYq3kCyMy7bgRYzYS",
+	"4mjJKY/UmxzuYywchxaNqEvGGfnPrIZ7yTigTBr42h49uY5HLWXJR9M2eM+6BaOJ8uMs4o0UjTC1iztT",
+	"3tuQWvyrPy9hsWk8Ea+h2xWqiRBx6R0xLsXD9mAgw+O5qCurkKaSAozYbHP8t9MxzKJpVFp5c1nCCeCj",
+	"NCIHV0pOLfiyfak7QxvQ839FpdeOWHw4bdCzIkyFG0XUtWgqkvN7FAeYi7paA9alMSNndWVQcYW6CQtu",
+	"NYJ6cgqfAxUeKt1DNMRDqLG7QARDDURfSceB/sCMjyCMdS4QKdVsI7jUeTCBl+eompFA96WsHmmX7OpD",
+	"HPhkGikohJwG2vXgxEQoRC5EHlW1C3BUmB4UFZqcPCNbvw9gYwSL89BGFwRxmEe3h4f3/n3EHqKTND7w",
+	"MDq68LwdoJQZ5BG5EXtI3tKYvSUY77LeX0IW/TLCOZetYLxuBC/3E8hGYG+O5D2YTDR+xxOepBiKMeeU",
+	"eKw24oDjf1yXVV1OTXxs2nqEjgpGDhWnTGx3225ql7yQi2a/NaJ8F7llDsuq0SP9mXl/ffXi+vTt1Yt3",
+	"mHTqUu+RihcJubCc4ffnT/7qa+f+9ezJV519Mt+b5BbZ8FJMw4pNItB0sZu4XoUfLTPZSlqlq+XUR68H",
+	"IBNh83ZrxRAw7G+7kMY8+pZzqxOBuY7ogW7NOnMSZjQaR3pblD/k6OCA/sJxYRCYyq7HRXxHOcpUzC8I",
+	"pevQE3V9/QoeFE3B5nuolWdt9T2sq1Nt8HHVsLnCgJAnllSQrxyKdR2gmcNavbCqUkL6zSk9MoO6VXIh",
+	"GqlD3Zsbsb9YcSmFATWWjtUFNzXXp+V8WuyNe+dl33Cf5IACyyMPacHiq72ltXZSf+yeNOOWDMrYnEKN",
+	"k6qw0L52Rb4WXCpZLXgNzLN02P/6/bdfHSMZ7Z9d0eS8SdtG3M7SHf8w3NfMEYYUzhyvbKykp+0/kB72",
+	"POoz9q5Rq4ZvMGrDjKoxXccZhnazCF5eOo6KUkNUb6CEDZkBCeRIi4uY7DP+NstaHoZunjxSxhNnd21S",
+	"sufxOEMikjPv/RCNZm7OXNW2M3aFl2MlvcUML9LKuOfJcoZ8GU28fZVkzkAF+uULInmI24CchgyXVspz",
+	"zrdVwRa1/R8lNfhIGierzu5MYYQ2FYhT2r3YvD/kBwsT1jAmoPX7LS2JTbN/qZp0/crJJN8x1X4gTtLi",
+	"WLpUhpQlfMJeWrUwBD4/RgGY0c/9kLIzcR96N94KXxbr8wIKErgQUW8AA1WSKeaHzMuISUY0rV9GOFca",
+	"2Bbs9amm55ZlNgv3bdypOLIrwhCqJI+ImXo7bCD18gV9ODudkyoi7SdX88wZwrmhgIA4lk/64tNWJXk1",
+	"3lRSYP1MMO9BuewFy2ulblhd3Yiuo5F47Xlj/7UFF7k1Vs7Yi1vR7AF/bxVUdBDjBUaJtAd/2xRMqw4/",
+	"vt15W141/bCqy+Dr7zNyCC+9fqfpdnmSq5gpRcZdhzMwWfaFiYuRNNAOgisyKsOY0xOPy8NZtFGqRDjP",
+	"CBKyQ7mIZDE4Db4Tqd3zEmLyKXftohFpEOGca/H10wKM/P1WsAwMv23qXO3PbbUAnmufDduatZCmWnAD",
+	"HLK8HJGOTT3EhvJDe0bAhDRc4Y5YiJdVLbJ599YozRFRAWjBLTik9MChSe/iRdZtSPuuU9QHkV+oJk0z",
+	"LCJuqXTuKIgAwESfsR/s6AKETyr29w8vT78nhBYcc4oFR53MSBks0jlIEBKE27grmp7PcuQdjZJvhFmr",
+	"tCq8SWJcXkumFobXweo7/+78PJMygkRd9+BTtS9MpO40rlx8P3K1E7nyzIc77a67LBWMJ/4wV9XBbcOC",
+	"TlBYfZp6vzhhwjozQSeGhpM+t7JMF01bmCxtRMmRO+Dp+dfnp0+enn79pGBAMhUBYexmDkFRwl62WlxG",
+	"FH9brg0yYasWcvsuGLf/T0Xz5xwNwAVvDQA2pWLrtmn2Pr1tw5ubdMbTHWjRTE5n3YlqtTZxLHoOEUHq",
+	"F3I/8ObmOOLCcarhB32FAepUZn18yZVEjfby22T5FFfChkq1ZG7i7c1Cfz/Ta/4k7cV4EnwY7356dv0/",
+	"vmfPX7z3138QWrAXQGsGjKUGwDus0QEEEcssAs+Ew2yGBE0G8E1ZTlIaRo9Vb2+qWXK6ACfvxnmNRuU7",
+	"0G1+EvvXcqnsxn3+4n1+lEhNK8rDonedPJblNneWDAcLQbLr61cv3zleDHD/fPP026T7J6ce2wGmd1FU",
+	"BjYBi9l0a5nGWcb57BvVNinPzpUv8I1Vfkd0H7/koWzUn8xAtLkqN1VCy8gXzIgc8ol7I63WEZXaabtl",
+	"+Ei69Ehl0oTTykXui+DgGq/AUSTNdzw5FT5kcyATxt7Jf512J6epLjdZhVA1G9Hk7cp6pZrKrNOFk0N1",
+	"p37voMjURMqQAaI+1M8mfo9eypEujbRqwxxEQVMaejzQbje77Q8awrgGb5JG5FXXbxWMYmL89p4GVHAS",
+	"KQoDxV9XSoqs9oCmq0uAQAg78WVoISYlpo9RH/OBdCT/EBirbUYTFuQ4X3E6Yk3MTUNqbX50IMgeq22E",
+	"yR6Ea4QnEXNDEz7sryt/2A8hX/MOhw65O+4/LG+yUbe5Gm155tP26PDet7JDxj/Iry9kqe+4fMQgT25T",
+	"zynr5za7dvfhP4UPvUcq+i/rRY1bHqK57m8ER5GMZSF2Mqty0YPJYwgRZGRyk4fFBRB4wzV7+frNi4s3",
+	"r395kWPKnLLj7eOTSpA4n6x0kVmR0U3tlweofBFZGjUPeWZsN9RkrsxUzAQyTkK6dzJX1ZhiIUPT+5PY",
+	"vxdLJzlm9hwOiV3EbDFt1Bb5t/AGcCGQuZ0SLepllnZnZO5/VvBYRb9sM8n7GDLHyt8UPzMYIavq2m7U",
+	"pWoWdwPwj8db2efFjjdlTiV1TBzWiOrGE+KqWhNrmLiNN2lvhbfmY4qUdARtBKiJtnVnv6bE1isuy7e3",
+	"KbV3YvX1K6r6dlwpNyrbE5Hpy7iD49iU9WypmqP14ak82LZBrkpnUtsngHLnEEFV6Rx0KrEuyQFm7AsX",
+	"F/dUmC5cawTfpMukiaUZxtzjN3yl/fSe3ojNPFn/6u2ScWZbn+bkzdqL3qgblctA4Wh8KT2R29T+89ln",
+	"UfIZ5GSEIktnLCIqwcyiDd9HmnLhGFTWVVkKyXhNSz4hOw/eTBv/95q5N3jVTE7ry7M03i1Bznb8ioiP",
+	"9g+eOQRJhxmtCBNmIYcBdgcW5QR6IscT41F2t6pdrIW2FxMVq7BmCNeuYgXeoxJdbjNo9WyI0OYICvDO",
+	"lu4hMrgDpMPJGM+c9dk+hWTF6FDzD56j4E7S6JzugbinaUw6DDpzmfAeDEyhTtb7FbmMnQ5ThefrVZSd",
+	"45EVSHdi1mIzGpR5CENIUW6CL2OwWxCOoWLzyD2HJenxB9fhOyNHux6tVG4yNP35svLQwYCf9VOQWtDX",
+	"m6Q1uuSbqs5W/JvZP04knQL9bZbNtb6nOxWfLlz/O83GXU9PhRX4SQERuawO0NfoUdNxuokjuSoba6xU",
+	"BgAgPhfFxYBd/WYPgah0XOX5CNi+5zXWGDiDT17G9/5xOu7PLr08yD40y3X6F6QLd/zhVoOBqmmpGJFa",
+	"Bqpaa9phiVKtNmLnHHB9JUQ1FVlzQ4fpLT51r1GtLsakyxcDtAhrDibiUOBqGoyeyHxPwUp2gS177AsG",
+	"4aC/PvmuYO9e/MxUw/7740+ZFnPlwdNnLerh4HHSKdxkNmskXVD0ymCC2rfnGHsYJSffVNoIx/4TmEi+",
+	"TTKR3McxGD2DWW0yz/cIFSpT1+trVzXTs086ZyueK4Q9aQVkgsCdAvkRLvsvfXbmjWpXazOr0vTRDScS",
+	"H01NBmA6kuf06Pyiby8cv3nCRRj13zPOjiJEvB86zLs60R+gaPNIjM1IMs6BbKowNWgwIMsc/NkZR5io",
+	"zvfaF1zE3bM7LNmaq4ybqxIc59VCyD+qmJFiB3/Am+reSDHvQFb5YHSU2qjtbJG2GYmoxz7iM+q06Uad",
+	"x6t344gvU5SXTrB1hM5RJkwUIkVMpTmGHHOIEZO2V0cK0NbtzGS+cveQRL9aLGiZDiCOYq+O17P+AZ8a",
+	"lVU5cH0+OT+HbC+rD4+/RhUpSEmVXs+yMSV76YJld6yFn/GxKLMucmUP+77xMUgWUfUAQYenMV8JgzTm",
+	"dD9eMAHcWRhIAG9JXcMEeRJrZ5+CNXjAUpnD0Ed+JVqUg/kKk+P6PrR77iNm+AdRrHYFV+T/RUZIrNEV",
+	"qnXZg7aN/hMkA9SjwD+Wohbxf6KBi5XQUj7k/243W2swp07eOlnYvHstxbysnmuTeL2wuFD6sho4p/mt",
+	"Ql1KTaMdRw6Fda8uxrElLtOqxcsoOVOjZxFMW3i8YLumMkZIUDX+J5D5pN2KwrjaoUc/zwNsDAyhSjN6",
+	"He6yZ6+fvw8MrQyz7ZpG7YQ27kGqoExc7nLv/05qLcfuD6W6jbj3KCttpLPSrrdOZ5yNP/J+86f4Z9t6",
+	"Yn15mKXR14bfsMfcVM6Nix1KzcVPYmteEevQwXRQQurYDM5k8iB8JN3uMWdxLpWTAjMVmF6Em9N6fSrK",
+	"p99+++RvyZ00r3K8OEOIqQcwPRaBQ2vQBKLHoIyA9An541yihB5P+WsPgMtHPhOe7TjIhv2n8NREWfdQ",
+	"hkeGTbt7C1H5fW+wgdvniLk02f/VqNvx5WLwabZVWgsNtej7nrAJeDxsO1dg6IgvLOn5mujjGmmG/ST2",
+	"kQU2BW8B/gtwwXirmiomiloLqrmY88fgX6aYV/Bk0Yn8gIA5OGAHYaAARnQzFdtFdOD91gpGXM4iCmTf",
+	"XkRkBO2PjWq3CRW3HPQSjhI2P4n92yV+PyFverCERlF6ONmcK3jz1ynRT0B1Jcm8Aw92KIcWV0kLFcVK",
+	"ZdUWl3gP5jBE7CVgOawxSRwnju7KfnPZ6kwGnOE3kztk+A1WTD3ITxgs3N1FN5D5TK1HMzO0DV4sl0Sy",
+	"kCU3T4HcaAONtop9Cn1M8Y+urWnOj51qtBiMMFaG1YLfks6qWgOJ3Q6jo63UVNbY0GzZCL2eYJtrnStf",
+	"3eM+tfMTk4x7wxT7n1mRN5U2ETd9P894/EG0nwJQecoCVSbLWoc+5S23Q3HRDiM+AROMC5iFuPsd8+hc",
+	"hi92JDMZTo4MRQhzcMhxBXIO4Vh45DNe7wE+OBdp7bf69hrcG7TxiFKd6nIcR31RKDVwtdHAMxN2H46L",
+	"TNT8AX0WgE7NbPlhsMjdlPg/i/7slLVk9oVqNkEBheO35vqCKq80ywUGGfX2prLn8p+7dIIlIooGS0a1",
+	"suxlhFYhqhTT3CUZuL+sGBmrnI1WyIIORsvhRnVciXpvl7rn58puyYEwbFa1GRA54+ahq5/SFAzQKniN",
+	"O2YyX5jqFuMBBr5rLzOdJnd+A27GI4X0BsKRl91KuWtklWBWOeyAKwrU42PS5Qzv8VDIbuBceH90SI61",
+	"GqNBcrvJu/ahcR/JWw8XIyhBcg/Ebs4S2lV1zeaC8XktulUjpgHnhyJtx2NmGavuHYQ4OaMHkHVBs52o",
+	"68IXhOogAvVOiK2OCs32NOlE6bhc3ltvwx2/q+modUJpqSP2JipPli6LOSW2MDZHa6BeeptOn3oj+G2G",
+	"cwB8kzOsJD8KMr7gMkpVbHWnRvol0yqQrM3FqoLwRJfXKYZLiFU7LQUC38g54I4Mw0XhHV7MKChRrlVs",
+	"x6jbNNlTJCPSFCWYtYIlTFwmwDj1HpfntRGbnIafb3XHK4O0nWnHTZ6ZcChLN1v8Duq70a9U3ziG8rlj",
+	"etQ1qNetOW5ZYnx9Lph93Eu/sBsn6huCb2bpu+InezXQNWEfi1yGtO8BrnHhaBX2DnOntCiYUWpiT9bo",
+	"YJzwhjqasLJUda12I0wRn0CCzdNiUK/iafInqjiUFANSBrZxX9IszXEH83vBF2vvJsQg0rR3smm22QQ1",
+	"R9zvVCTazicRR1xxsrZXEdR4carTceoRdAxmuf7fiKV525r0bA3k000nYR5FB+nSxOz38ZVkp50jYoKy",
+	"PMJw6bjngSdwwFJxGdP5Wp5DrVSa2Y7bTexr4eVIAo+UzxzAjjpJpeDxXCn8bAbr3pOxETGAB51RHYLB",
+	"ur+fbWkccBJ3l/+90MniGsioms30RRsSRnxX83bSLsnbYYc2UVRwHjpBrlisiBLVevp1pNaIDeSmT6Sr",
+	"5o7MBxq/B0cruUfQyNjnnwMeaXoZuvFEh5jhLr1vz1F4arZptYEr9w6bxynIXgB4hwg6TODP6FJsGKde",
+	"OGjEoCS6B0swzf/w0XkxQYXWBUIIHHQmxzgJKRtqmZ4FB8byTI/auBNVaS9rHEErejfVMk8zkU9JyYUN",
+	"3sKXyYuqcY2JQ3PZNtgsUL1FXbynBNN8tuOgFO7URSC85Xje5njv+dIqiWVAI5jvkcja2sIVbVOAS42k",
+	"2kweXqdGHHpitcoYFLUwOgSsKxmjmm8iHZk4I7Awkp0g4hhbwp6KwLCM+HQBiR5RkDmjERgotDCmkisd",
+	"kILI3igM4vN9tHcyqeSdUOmZCrCvDXFlJCpDOxbqkU7oQN2ZTLyzKr3OeZPhR8bnmJYuNlHRsrXauCdY",
+	"qXbJGtbTeuoRH/1OtjKNebiG6mE7ov1xcFGXzMM9D9Ha5yNR4JbWGW72EktyT2CgSMPqukkMj8CPRLU9",
+	"rO2sGrMe5Au7x9JGgWwjWX3ljH1QdekytghVW2drsWyFpD0yaiHfIvVHup46X6xHYZnB1EKQWHN73JqD",
+	"d67xUSxZDHWkxnf6mt5I9VrvxDbNl/mD8ygiUycoErgA2ZL5ka3Ec55kbRUEUDq1KqDYHcIoIcxfSZRY",
+	"k0o+f+THU1FxccJ6x9N4ALhHqRXER4FyPnsvvHfrnkoxS213AI1inB3D7pfsKYOzwcxO2btgoxqRQ/XO",
+	"0KwerH8+bLp3u9Oh6U+y6GK5voypSDHQJCYKc/pl6eml7dPpY6jzahAoUrP0hgqF2fme4LcgHIHXFi5c",
+	"e9mmxPfBzo1ha1YFRi/N0UKkngAIeTDptYPamwjBKrxOorse/BoU9YPgdzfOcFyudL03Q0lAuehC7KLu",
+	"Y8eiJKtM2flYKiU4N3dCbGe+WmLGULcLQ2UJ7Z4BBSaIHQTZp011kGJT/N+tdFWI0+QdsklWGX3SUbtI",
+	"2yIrK1Q0Ijpt465sCMyd5wpe7vPXbSOo3q39UFQwcfCm3amm2ecd3UBOPHf+37nQBpTmOV/csEoWjvvY",
+	"L4hd/rnd59qMr+LhDnSHL8knTzlpvPYi1su1IG/iNeqKa7eHB/xr0ZWZ12WiBasxK8coxh2lV19h91ux",
+	"IB0kbIG/aL0uZwsll9Xqq5y4cfVwcAtFapqvsJBgwCFqlyrHQ7+wzy6rBTeCRQ8Tuib6FfL9Db+ZUNY9",
+	"8MqkaliFxma540InG6r7wC7aQDpDeDOXBevcAAm12E05+vFQ3lp7aKkaZDnGahZwo0+zc0rVzk2GcNQe",
+	"N2zSjsRaVLR+9siUYisAGMGUjJvX2WTUGV2Nmdx6rCcVPCraW/awF7lBxQl2ar4NtVymaA+cQKdSxYbx",
+	"uk4LdfhKK7Fue1Zsu97uOJqwmN+Ntx10t6JB9PX1HU9PEaqcOl+fDfZxfMdfMMc5XNh/zxVvylMrZhvE",
+	"ahTgBDudcy3Kgq205luACd2IZi4apac7SMpZHi4REBI09nL0mfvFPp1DnNlZzG2ZSi6qLa9JDbKHH69N",
+	"1RqYJV/5ydu2mG9kAko0Xs1+r4/OSuhDDkdQB69U1GHvr+EdaQa+SkpnEYFtn8s9djwgWekwAalYeCto",
+	"Z7100wlDmXxSo4EdP6dRO0fOGTfpgzb+UFkRPZEuOuPToy0OMrEHPHG3qZeP6ZIywzdGuFk7qhTkz0mP",
+	"P3AFaa0OU40I2Dqx0rm8Tjobt3v7pHWLdBp1Opnzo/eVY85mcFF6Gj0dI2F1iNUD0kbzpZiExv4BO5Jy",
+	"4yEEaAJa4G49yOHBc/iyj+GmQFnEGwEaVs8LMA1Q7ULvNOzcWv7gV+6zI+0+c2HAUu2mW/S3RS6f124X",
+	"IMLLwiX1EHrLCJcgtbmHqQ2dKWie4sG77uRmnDbIH4VtuFNd6OPVxKkrbkIygzcvao2kUVn21Sl05FN9",
+	"A4PUtvi1VMcpbjmYihGw2y4ivNC3J8XJPxEjo/X6FO2jJEqW4jnTcjlCQPXYhvVIZt/OwDCjIWZR3Bxc",
+	"zB2qBu6CUgkrDh1DQ3IBP+P9V2khsEpiNF86vQpkqLWD3Me4oTQuJj5NjwKq2Y7vB7rs5And9I7ZolM0",
+	"uxMi5OlIxyizeHTFjPKYN5tngSQO+pNY9Q0YHFbbQM0FOsfndTqs0FSrtcn5fvG2x0cuWKOUeaQL+n8r",
+	"m3VbKlhFF+EBF6GPfAaVFv1zcVls+xGoMFsqRyj76wTlK1wX356Hfb1bA81EN0JprVxa8NHKwd+h2Svy",
+	"rSZ2HPZrNjZ/xp8qv1f90A6+RScnfeZLkYSSWGtlloZCEXURVB0hiolO3rGdqla3vK73SINY5oz0kalH",
+	"jlpoCL6CByRwFPoy9GcjS0nEjRTR8NOzhhil8SgW6E4+udsacaWgSsQS3L9TwpZwszSboRYqV6SYnvSG",
+	"EzKumjXGc8e1J6Q9+4Nu9EoHHD7Uy9/wqh50twxWefD+WPhMp/qCHUWmjLg0+QnpfhFdwlpZGwmKGyh7",
+	"dbj1uGONEjdN6S10kz54DgLZ7XKj+QV7ev7N9wX7+vyvT600/Ob8b9+dMbEo4advvyvY199/Y3/49mkG",
+	"2jOYA+f1l6ED+Q4PyUt8eDiH6WH54rjW23XDU4m/L+Si2W+NPpRLl1aoE/Exl2W3HnBvMYuTXVMZ8VbW",
+	"+5ML07TiCH+BA0V2+0KMI53MkUsowKN5gYs3EmOX3kTbZ6Kus7p0rnhLyGQClnEIEgL8IxOlmVYKIyle",
+	"6ROZUaSvoEYgvUwuCKkPbx14o94TO0ZazAzt2BzkTLK10/rIU+C5ybakG3gSRtUM84LcJbVvIjfGERZ3",
+	"xxqB8+uHnVmaDPprIep6vLniNmqOxu5+zLv7iO9exuHp4H/jG0Ulb2Dgd4gCZ0xoFwxMR/hwltMr09y8",
+	"SRKrZRNy+qCQXAG6n1PQ/H2eg5/Iru2dX60kpPfGejlR1Ng5UzdCJpXygTxQl6fvAVjJ237p63/nV576",
+	"CdgwpsVCyZLhe+kFrStXYXP0FZbwLcI96AZwQGgX9UoLqhdhsDpETLzbVZrG0BrJeiCwzmAdQGJCBYqo",
+	"+AzEEXdCbBmZYAPwsYY4HwfPp0IOMjp0Aytsh36LeMYDCMloFDp0qDgB5hvXYCArpdX0WyW58zH8/lI1",
+	"71VrROp0pc1kAHcZsY19yPYaqkqRozt2OUPDQ8um/kCoLGGFWE02t/QC2ZfxsscqCxdx5ZpHmsHtUBDj",
+	"jV0TxC0UjFuJ+Egjlsn+sKYwmjWGeUhwSxt7yfDAFXNiD1DjTiGRisD1Hmnguf3tP2C3VHSAHAIa3AJR",
+	"/mVXAh3ygSI1zklxUAUpiOFphEO5MsdQ4QgyrBE84XMURhilSOBDGxsXNbsLjlVNSDFeuK5k6kluKpMP",
+	"QBPSH5+CgLRKl9mdQs0Q9yk5UrF75i6JQ8Obb7N1D//+/o1Dr9BzadRFAnr/LAMuqSR79+LnwuWYhAAg",
+	"NfBI9yO5c/voJYV4egg5h+c/Wi5igPNqoI7ajZADlwH1mnF9A/L/0rm7xK1osC/AzcFXvBqf9u4WpX/p",
+	"d5b01WBRDSl2lLnDS8Gcd/iiO42qRmXtEUkk7cCGAIwJNywpfIjFuXQORfcbyjHMyZXoePVJ3E6MABmY",
+	"BpSWFEkR8YvYvd2KhpMqcpDOr3Urmll2De+gbkyzmF017QNU3zkzij05f/oNlPPkCyMafcmkEJjdBFvS",
+	"w/HsbRHG8dl6wbQCM02OqfkXsfPF3/8/lBf3i9hdt3Pb6jxVsy/yKHb7tjZmqy8eP7ab2P63/U/QE9lO",
+	"zNdK3VyytrR/LZhZbOlBU8MrSNvLtqoxqO3tda1W2Vt7AtDej+SnTAw+sw45AYKDz8zbB3thj1/pKfss",
+	"16KTo90mQyX6vOQdmjb8bL98JeaN0tdTXXpb24v/nQPEH2ydvKtZS77VawXES/Y0g6a34yhkIdDiUKAH",
+	"1bapRNAUz/QhvaPTvjRfgk+CuuJpUn7NkEplry9uMKZFoCj4I/huExVWjue/++yCYSsURlH4iXTacsSO",
+	"fVxAYIo8qXkO/QtDTa41Zd4kfFPo/QJqAZfy0w/BCmlEk4kPfHCecLs5gdM9rus7fq2/dJ1j9+PsbhU8",
+	"JpVJvhH72WSG2kEt+gbIiXyGPlpkvdLKVkBjhQSi6Aiu2+Ha7RPTXIZSUP5IZuIhdpmBNA8q5T96G8IL",
+	"49LAKCiU0c//9EWjByEww3kLB+dt0KdP8uo++CcHkg4fkIMyr8UHeqhEca070MELw1fp9Y+8YbuItoMo",
+	"ZKM0FoICXIKxBomwmr1env7MzWJ9J2fpgXeUHORdduOY0qpr2GTsTLuQr58zypImK4IqggWKpAvG7cCr",
+	"ZSVKJk4xOouqoAeB6BbWKUOnoM1ssgCoA7fZH+UGJgfavbqB80Zf5BYnu86nEGQS8SY5e0HyZ7LhgBlr",
+	"Im9VRnsnFXtMwOWgRCm5ir1PGDvlT0Y0ddFwfHMRpZXbOQcs7HCqhwRLDgaaY597Zv+u4+MOxwFSJ+HI",
+	"H3hnoqVbqmYlzCx36D94cFf30PMd36Ne4m/43VpBKlyWKf8BXBxDJV/bphGQAdU9JweMzVGJyOg8TGOy",
+	"G7v5Uz6Zt74URIqfBc4+rxpvglnpveQN1Kgl3oPYCYVFTDsRjgqKfSaNp3c04tx2k2I3G5yVvAj50F2B",
+	"EYxx4Uh1mk0dE9fvPBH0lDreefrCQ+I2zEKhVPkRdE0+gAAfKk4ywZp3XJsfra3TH8gDmE0DO3mSshjY",
+	"66bdpuGt+QjSuGgCOiPLzePkaMdKSZHU7gPi04NNlwZDWlbnLysEmWkhphvCmXwE/I2habcYn1oSNlDi",
+	"ehyoTM3WonbVjjtsqkVGzEyzwbNAI4wVHtDqo4vSxdjyJFxppMFO1HVMBtOlcrPSM07SD+AD8KMF7O5c",
+	"mJ0Q0i05AC7svzGDoYAVh8C3rqRzyqCalBSwg0Y+/ChKHzIbttlTnq9ZyPHIeG3c1nX9/7y9m6mHFIOu",
+	"wF+B8jHyVJBbWa9FDuA5xsjmqMxAlXE4mHlL237NaidjjjXsFM13rDIHGYNQlrmsyvEzBA3niFQ7KxK1",
+	"OuHzORjY8RycXlWIwEXo6gCRaMqJ1rS97mZ5pMt3SnEgJ8+nGPetzAiJN1EWn0+kwFwFNt97jPPojv2d",
+	"Gkpi9addo1lCIEfdEiVzH+xQhEWA5CQfYLeK+KQhjWELguV2Q/Q1hNys57bO38OqHGYSNNrMcvmuAZoe",
+	"TmznvoAo9AQGrykZbLmxfOQJDeNztYjJsZPhizcDqCE/pat6yCNiAJ5ky9jbHxKJ3H2qBYIAdTP7O38M",
+	"xczXXJZA3cIZVD5iaulADhBpd+QVmtgzOfOJx55gM6KQUQ2+43K/HX+Ru+Rx1FFmM2Z0wKAIRVOeoq8T",
+	"unPq6q1RmyF15tf70EloR5NR9MU0kbwekaU0xokriI3RA3C8p43mMFfs5XO1k8lnYvqtvwYWpS9962Or",
+	"4z9vkkxir/NER8e1AQotwpfdHk4LvFaLZ2veGNFcC2Nq4Qypkbhi2xPdpnbYa3vKpalkK3Smane/O8gl",
+	"E3BBBwTRKltgCEiHkFAfIsBUPhj+vEISUNQCPKzoAmvsHUSntKtEBC4xvhQFm9uRMgRzUL6EPSD2ZXzh",
+	"1jEAe1cZsF5teNkRAfYNKLWPHkP7z1MghE+d54FMhZ6OdbzejM9tOOInpVYLnGl//Q8kCbyr5CsFalym",
+	"YnKGKuaqriNuZic4gdCzURsm1Y4pWbhSUVkcTn4ONvzTa/zxyXeA2XL/SkyP4E2K8Y4Q7o7MCp4qQC/Z",
+	"CrXN5b/6k9JLZPOwKqfbbSspBYbuV0qMOOlhQn2vk4tSc/k+qr+Romc8Ssbj4XkwmTdZimkP06OKSAtg",
+	"2WnU5oz9PUI0XiCCj4Ze1x65h+8dAPWIOM5lEUbMc3wJEQvlHoHjFB8zuCJjB6k7cFJlcHuOcOW4kxen",
+	"1PFwoXLvmPTGvPkRn+7BvPHPuaWUokzXeBCftmJhRDlD330mx7522StQV11RoXY03Dd8D5KMqiiBytfU",
+	"lWh8hRaryKkb1Dxoyrncw4Jceh6iHa+MPiB5w+DSrl9DEUsrD7muPgRg5yM93S9Vi6WZZYDw+7iCT6km",
+	"e2UyRL4/0Oz1KXvt7hZlZUR5EWcXUc4dzJFq2KoV2jC+yqWzSrHLutocHVySZszVKSJbMQeGGvhwRjLB",
+	"q7OBvDVIbprdgdgEX7wLvckgjcEIZBhs49lSNWOKFlVgIYUz5ZFhiEVTWjAhy359pSN1jY7rdggei2b/",
+	"YMoGxMhg0nE/WEvlgPIbhAroQu5jTLE4oM70ndSu8lwoMqmpdIN9J02Sx2/EuHQvJK+oTOGzVsDHiInv",
+	"XX3NKh8EYMpFOPMI02QCsJ0myJgxCjoyGjnsJr5bqzG5sJ2k7Cz3nKNIAK6WTlo0OAf1upd94K5T+h3S",
+	"Zaw5vb1Z6O/t/29vnuL/fZ2OPYaM/sNgTZmYqmvD57W4RO0K7c4cQ2bdbhL61RMkOGT4u1McsUJqJSNw",
+	"ezozN197hmqkNUqujip/y0rUWXIRUZdWYix5W5vBskTpgWF9DSK8sB97pKGEao5x5vNEod2UQptZlRqO",
+	"YssK0yQYPec6FlBrOVh5AMklUs3b1UrodNW4K3bL61bEKXZlJvEojxdJpyQVJ56VKnF+18DFR+Pb8f19",
+	"8LPRqXZ4FJqTAs+G34zp867U8nkrcmr9LD/6SZjXXDr8q4Nc+KhI8GDmewdHOtLrYngthjk8sHS71VDA",
+	"S2g1H3hrgmvnsJYTJj5hd0+oE/b/lZL47bFl2xxQcsh4psW8D6Sk3xjjoymj8ZDv7GykI+9re80SuOR4",
+	"xcZqJblpU0ft+vrV9esfGdRDt0rzRrUj2HtC8/HHk0No53Wl18lB8EylFsw1lcGzfdlJO0V95XjaXo7b",
+	"7ii8eZKXJ7EHB+YhowpGNDxH9ho8NgzE3vHBWDKYhmgkouKacRJ2aQsIjmy/nR6e+e92s33f1okDlSnw",
+	"Ypf5f8Llkra8jNXx0dzmm6398MmTv31/9u2Tsyfn52fnj59+MxG8TqWehre2fSgzwvew8dJj9FQK+fI2",
+	"SfyrmEGqfxoDO5ZVAptI9RrstJ/5NslWkzQwrGGR4FUBnR2tW7K6NnwbqiXG/B2hergnKtsobdzNBeGC",
+	"0fFT4qkZdK6O/RCyqiQrtJoU7/vhnbtME6WmOWCpe+7j2cVJ30EZXmbfIyl2sWfcJeGC1wPD1Eahiw51",
+	"58irhCG9yrgampscb5VjjzwCGu0o8znSRl7XHb7fZWVcMTKI2s5byotEIgQIKGDUCkzsJK60bKqlSeZn",
+	"9egi4Xvw/EUor+B3eVktl6IJtbgQr5GeFuDvmZVJaMFL1QTOIvsIBnnVksKumfo6k9SNbjWn0fANdSua",
+	"shUDU0UYObuBsBq2Q8sxe8JXcI6rxrlWtlxnDKDPO0tUSiS5qlcmzO70LZWqPIIQ/DkvD6C0w5kr/my4",
+	"wUZbsbNBCg9s9YMKK5EVCNdOM+5PIDjhXZ5opS+YVnVVkpgNdZy8NNj16j4VYFfhD8DwCao1uS19VMCf",
+	"DKzthvUluzxfBdX1psiuYxHB17AMp9wjG7uP0mMqa8FaCcVzMuyrlWF7YToxfKxxTa9FxgFVvYZZSDpD",
+	"3gte5sNkQ9yRruxkdxGePs2pndEOPlpRcrhoZBGKk0W36nGdfCh1285DWvHs5OIfQV0Pp9VTG2+qFD/W",
+	"thHL6tNAnhJySSAKhgJagJqFyTgbH72/MqhsPGE/Vz/A/v32/Pwcq5Men0OK21Nvc6OMqKkz9b99Xmf/",
+	"gnCAnC6JCdR01fbKkLnYiBllTMJT6Y4vqm2VARlEPyXSDVx88P9BWsWgd0B0n2vx3Teo83F7QhsqUyaZ",
+	"QE5IVEYqw/7y6t1PLwr2/uUz9rcn359fsOevfnrx81/wswV79dPzl6fXr66efvvdV51/FezqxfXp02+/",
+	"O/3x2c9F0CoruVRsW7cbVnOzWHeICX+5+vnFV0XoYHrtU7OUVfGhsuUkTwq+kckXyJCvXUWo7bpG+zcT",
+	"iytHGf+58ppNZYyQLFhhrmZdkFNriAg450CeBu7AkOltoT0caYiHEbE0XiwG9j1GHhB3hZGISwwMGPem",
+	"j1AglGSjRX1rTxBWhhZ71rS+SimqKQiIQ+ot/IsHPYwwd2Eicd66gyvCJohWN3Pc7E2/f6ZKodPO+M9x",
+	"M+D76YbXgjea10N13hO5Vq0ZEfTTRjUCSdqiNJ4MY71pqgwLtTXsdcrkPXQ7QEs+zQdfG3TTvhf24n4h",
+	"TXPMadZndPA01pBPV5J95EP2sNs8ozORNowILN6lmrovnETF8HzXssj8nLNrwPX3ltgd3axQXKPAfDgv",
+	"ZTvt12q1AqpJ/P0v6D5EQTvFgYiuWj8xxQSPIi7xS1fouc+gnkE9ISzAQ2apbpBVOQl3i+XMY8r70V6K",
+	"ayGk7dHD1oS+h9rPX2IrkoZzXJrYdezU07hDceJDGD1V0vXjzO+gayMSbrGBeqGV6XKgA4qFAUChtcpO",
+	"CcAE0NutnbZVVQZUolqzUNms/QVx3mQChJq6PUyWY586fgrhW/kZEr5wQv6cffbxuFNB6gxtysHwiFbD",
+	"7QlqaWi8abhXPkYNmwKLxAa8fEW4rEwhBGvXTlUk71Q/KAJN5XBNqb8PYYtyFE6qLmeDpduiuqdOdmC5",
+	"XftOTCiIaRwU59moW57JazsCgrK6V1OVIpOeiUVeoE0I70NTIq7v58mYIuiygxilWYDA9TFtWcElMxaq",
+	"hTsUwo3h3bForf7Ld4gKj9AQyc1sz1GaFz2Lq7I7MgRvcecOHdWfwy0zpWISRi6Q+NNhJ6zcJLqJ4TpK",
+	"914d6dLeGOCv+Pb8fiolXemOkzRRLClTghx4iTOQUIgc4hCgMo/Hb4X6SyD+NnwfRvSkOD8/H62yHN44",
+	"iSEHaM1A8aN7Kkt0lV6W+yg1tKEDe8TXTEMqRpUc2mAZuBXaqLSWQ6cHJcE98Tv0BWwgteNxpjKZE5ce",
+	"X+60bffvymhRL0f4Ok2gkU4PEyzVNNGLg5yny/yuuaY869Er/ww/mqzvDKElnce3YVFVsisLuv24ZK3M",
+	"oKxuxNaMKrUQkd3R/fWoU7sDA4MB8GnvY0iuOUjEydZpzmih2FbGT7TMOQx6mnWkCMBVN0085nWimuo3",
+	"TCnMO0zF19viNAUDnoIj9HtWGRkq80zFW8GNjP4xUF8uyHLVSM5TED8l46xBAp8NlLlC88AFFgJToLit",
+	"VKs7bJrjJ+lODqSmPUrU+r7FiD1vVsIcCas4eHhwUhh1wbjE+wv8jjE+nyalzBQLLhWf1xlgBuj3I7r+",
+	"EZ7rifYWipCQc6vLjV9jhVO3B/zIiyC66BxFfSSpMCAJ7wPp5oTql+UEdHtGuIhcMoYXlOiUEx6eCKpy",
+	"Atu8rVIH7pq4ZpEbDvhmdTjmtU+jQ0VyM/rCiEmEE7Mp4nqtOXUsDn13e2NvrynVk6P6sInObHgpphk1",
+	"lPs+iY+iQzuV1P38hT5qi/bwa/j3MJx4lv0GiDs/tBedrDtESkfQAsjC905EH8k2HBJtXVp8K7Q5hewj",
+	"sHkML7nhp4Qgmjdqp0VzCuwuXXK8tai3ojktK30DwsJL95PiZFfJUu30aYLpKwqME7ea69htJXbgLFGO",
+	"gtMenE0lM2/nchzvETUEW8fBETBSCtZhEgt0Jw7Q6W6YcRG3HLROUHybblyqkr1uhOhm49J66mk3sP3E",
+	"7Bj6BsVVt4kEaJy3WpSz3foOAFpISxhgSaPQ6kCWl30E52IuVlxmHaGfkT06yZnh09yyl1lx0jarZPz8",
+	"pWqCZKbQtVRs1fCFGBuIJHEQrW/wk3Tm+4AN009QD7CUlG2R62aKC/TA4Ulu0Mgxmly8sj2SYQAzBAnH",
+	"k5hovrxr9Q/JR038/VNGO7am1EJtNshui2lxEsJ8qAt7X441fDMlhXJuX9Lfc9wcrXRZQ80NpNsfsnNk",
+	"8xW+oK/x2Fm4F805PlsPkCfSn4reqgAS8YJCeV1CK4cUZvwAVnyJcD56LTgRMCMuAtASj5ZzqXuER8cy",
+	"RqNri0wjlwQjvCDSpKj2hbeY8RtxbACMNvLUdwXFVjSVKiEIF+tbHn/JK4Jn2g6H/4Iffc4RfBt/LNGT",
+	"hhKMTC38xf5Xhs/ALcN9bpkvbW25IdRcfhbvQYzOVSt0TgXSA27Yk+/s/yq5OMqBcJBcn+U3iDHVjuk7",
+	"fVtPzPCKqCBSrqYs60FClU1wAkT9Gpv8h2T06W8MUYbENDwRX8hnkXhIsZvlFd6g1zqOoHkg6Jky+5kk",
+	"EBInuTCfppTbUGP8OD/R+J51SJOOIbYcdtzPV5QiErZrtJ1oKcMYh85rzj0y4ErALcGll672eCL0v65u",
+	"xX05M4ZIQRwJf82lPxkB/qINb8YnCr0RS/O2NblTOtmNIZWZlWowwIiQRbxHQO+1fyDs+qSgV67T7uOD",
+	"Qc7gxLyfNiPbftwF1QPt0Q+xs8WPJJrYzl4PG3Vwm6dz7+5g/Lt3MmYqFLSIpyKn43apSchkHaXk1krd",
+	"DIUVCGoYSoHtKMYThFmlWdlOSLp2d0MgR+yK+Un1V60Wkuz9a4PQfQ01Zd0EOS5CoFVE+4hjoAKGORer",
+	"1goBqHrIJeOs5HvGV2r86AZKluFEgT654DKKMg1DOu7FxeB10YWpbkGeg3clOdn3wmpFXCb0LX+NRO4A",
+	"5z2IDkHHdzB0BK+jOTkMHs+UXIjj6otVhIJN6LXAJ1AR87tLqxoez7IhHs8UlLfeg8WBXnltDZ620YWn",
+	"Z3369OL8/PT8mwuEJyTIRBqdyiwhh52nVgVssB2XC9uGdA6/62GtNdHeuLCTbjeivGTnqbIZMbbEWjYj",
+	"VO25MmtUtLThURaWg8eDZmPPWQhtdyGuCUIQo7YhpNJtF6grfXSWpgB8PW0jtB+WYxBOZAiuhZytEqye",
+	"H62ZCJN84SksQ7ilERp3CrLYxT5UXBK7rfBMBxgXzH86gv3vXLYCswKG/ZsKDaPF3NlAL1q77x//IJq6",
+	"kpfs7x+eHSMj+H3oQKUNdoyB11pFfhqfPAlm6WVIkAD/nuiw8zYtVBwI8iY2Yun+HWHLfvQS6VCs2r2O",
+	"6r1yWgj5lFCoklF3xq5Qu2y1YRvI04HaeniDuZCtRq3pQHnli3Uaqu8i7FCpjy/WXoe18gTIgQm1j5yh",
+	"dir9o07ZdrS4ANzVa96AW8J+JEfJhEEb701KTZtVXmdD+rYv/SRV1w0YcWeJEpyppAdXDVVQRtCaPw8K",
+	"it13yvv1N/kAnWnHRk6IUEXic3oUIpdqoCkAMhHKkc5fcn0MRb1oZiqNZb+KKLUpQzaYEvM/c7iYINdB",
+	"D9CRpbIM2JYbIxrpcU0+3uOMyyIEs367EfvfKVcusC7CKwX7zQ3r905G1iPN/gLD7Ozkrwr2Gy7075GD",
+	"7xEBQH7bC978XrDfNkqa9e/4t5Lv8VmrUdk+/f3DM3tSAUPuDqXhN0Iixo8zZI/MuYdFk8mJf+9StzZo",
+	"dnMZXRqYI79SGUjirWhqvh3k0qIMZ/QeUtoxxsf9FdzhC7xkkM51am+H3DH3T5DjMHnQA/9KYltWNEh8",
+	"6CxTcaJJydXX4faOpgxSsPtVbqMtmWLJvpKIMrWCNtDF+8Jj1M7yoMLdMXI9UVK+ZqN5wcSitP+nb07p",
+	"71be2n/Zv6eRNQOhsuAusrfapnMUL3zgrLD/RXeyVLEOcIluZ8kc/puq35B3Oc43X3Bp/8wSwK30DO8E",
+	"vxHNzK5H6uhDYIWc3kKuzPrCTtDX5399yrSoxcJo9v76ivBboOiInWjYvDJ6tMLQGvHi01bpNgVtzCqK",
+	"jpYC/bIIbM1wL1BC33AcgrLxXHu/5rr6dpvGCPBVI8Qxjx1efNtDD9DR2wJdoxN5uku1k1bpi5XtHmlu",
+	"yvndewjqBU5rfCO4XdDyCK1mrdrykYYZcWqp7bLGCnb0DRbROoUkW67B4khv602lNXlQx/Ho4PMvVeNh",
+	"fP34xG6WraIfD4pCTfQsSGqS3mBeWOVIZ25gsZtVpZCmMvuBiqr0NQ/41zFHBbg/j7TjKzONDNrEJzQx",
+	"M6o1OpmVAg4lKGrlPUmlElSOQ4gtRWYngFaV1lUWv3gntKa1LgeQzODADcwhnYkd329reep0p3W72fAm",
+	"7a/Lsy9aGydtPC850KFRgV+0hdLpyusM1hmBMB5H3XB5c5YrzVfJWahaNjLv2fNU0sijZT38aDjIYZdh",
+	"z92cJsRcQqhF8igIUyfX3B4Ipa1QltMsHxzLriDIXhMJT9IwJgNq+n5GNVPYsEAwEFPTIFpBNGl82V1L",
+	"vKdtjA89Cqq4fJbdkK0Wca3AQHuogdRgQlJKq/m8FpnwWeNM7Clc38AvMBiUgMz/QMhAf0W0ASVFjoxV",
+	"OC6DHOI8E3YEoqdpRHOxypKUSyMgKa9pJ/jJAj/aQulsrULO7CPEq2sfRANRTZabwDCVF85zHpcuh+lx",
+	"2WHOWYaCxFX0dbqyCzTcqRpOQKnZbeaPbmde/EK6MUQYeLfTkrKjlemCpJUxR8IqkGENlDQas7TBQles",
+	"EaZtZNeb62bACjggNB8fj/gymFSfsH5XtOqoimdH8hx+so99JjJ0HOirldHhEtsJOehGbFMHh+r9p4Ei",
+	"n5fngehNrAiVOBWu5SMoThhl5gT8RMvjXRe8lXDSIHZOBw0YU2oBbQLL30koFkxxIarO7o8rouWTfuH2",
+	"fuBN7RdHNrU5T7sUotSnmE144VIA4SAWTIoKLQkMOYBaLq1cjP+EqiPaW1amwJFENq+dd1XFHqZ/taJF",
+	"xJl30ud88xEGLe5nbm0+8mrgrrE6jkfqdqvM973v8/1szWU5SCVM9rpL2SPF0wfHto0q20XOiZqFrHq4",
+	"KqZLg9hNgsCqAbo0LN83Ib0daTVG2g8dOuXKeJ56+3SGgyN2JeWJkw7qqYESWMkL+y/yVtm/i3nF5X+V",
+	"SjWErZRCn254JTP2izrmbkli7FNsIV7Vtx/1zExur7hpTx3Aa75MiI0NR47ng13giLuQSsUVvAd+iC1v",
+	"TAjxrapbUFAM4zuejuJ3hHu0ChQ8yaDXfNC6U6SOA03mNuM/s5099jkYkM/TusQqdk+stlELQuDao5Ry",
+	"0wJUK90y5oG7hMXEvpLKt+xiwB5C64EYUHEKtCKM5rm91y3VZ/tit97pjdgP1J4CvekzajXAzdhZo3iC",
+	"kzvM0cwk9EJpyOnsxcF8b9IgGaqTkkqLMev0OFzE74hdDx9wjxe+V9RmekjSXK14lQLj3ooMLcVBq/Rg",
+	"+vNap320A+67xtOgIWjHYUjvRwH+tK0aoR8iLStZTzYS5C4U56jg4ApbQDhZIydaR77GksRTIaRLmCYr",
+	"BCnkIqlkayZAuJLksgsltapFwRZ1BUWrt9VxcQ6TRD3vZQ5hpzvLgW37fNoTnND0roJiAAnHTlk19pk8",
+	"RyRx4DJtGl6t1gbLFotbRwnU1kJbzSq9Dp2Q9qgSlefn50eKVB6vJ9BXYP7ZbrbAmHbGPtI9ZS8oGQiG",
+	"cCK6Y4IgjTmYiRHr6Ac9tBbPCe3SY0SUK1GOECLuyUwbP1N22EgpciWZsPpK7Xz/MWbH1fi5O93xtTB/",
+	"T3C7Aa/jQPkyLDAF/jddrSRhw7mE6qevn7NnSkq7avidnFYryiOxHI//IGYXthemYFqFXG6MaEL+baRi",
+	"O9j8kUuGelC44WYmyNSu/vC4wizAtFA63daadLyptEO+AqnXWu3kGXtNKDdgA4vAS+hHscOhvYRQ0AwE",
+	"bwq9HI3DMcwdHu9eaIQ3pk74yp6rgDOLMFfkBI+Ao3AXSLVL74ABgWH/a2FGKAqOso7rgeV73lRLkzrT",
+	"qkqiegKn0XhSo2drpYV8Diw2QqYR/mOrlLiO5UdURg1lxjWiwxV28whrH2Crhyp0Hq/snsuHPJ7fmCeu",
+	"68GGHfcx+JDQhifkvO358aJYzi3ra1YSPJimcygNcqgw+TR3T395U/uolZ/pQMqk3MCHkwO0EovqAySk",
+	"YL1STWXWm3QYKkk+9/pI3ezxW+HwuvOdiZYS+pAdWDqTe2BbZ3KL09m/mW0WEmyT/apW8rUcXZuy+sTK",
+	"amUNUudSgSglW/KFoVRzDnGxW9Hsmf1IOmk6d149RcbR4dGhSXBqdAcnylfEJ3d3YrU112kzs1usIUnm",
+	"HOpAqp3EHF6AD1TghbyRagea6CrnKtLiX5kSkZQqMpFjOlVezleXB3TkFirw8P1cqZv/2tbtBrj8C1fd",
+	"XwAntQdiCz5CIw5pLXY4NKEFkcaFOTxGNH1d/Tt1DW1zVTTLSt/MVtU8/etGbFSzn21yv+dL3IrNVjW8",
+	"2c+GGkjvV+hsp+2om8lPJyfC8MbkKfWUXFbNZpibywNbQ0V5CPtB+BMYSVTDtq0JCCDaMuCJyhDhie2s",
+	"X8JlAkcddWr49h8I+KMAChBkDwQBpig6g4dZFqOxATHJ20p1szkoGR4z188YVm1LYAg6GNdL21eM7kK5",
+	"kTj7ZAJcLZdf3OMf3HgXpufORUpCWNfInxhnxyDmeBQF4YZ/mjlIS/ImJkxL2mMqxW7mzlwfL9mhzLuA",
+	"Hme3ilQzCLOlncyqMXpUG3awH569Y/AGQJZdbSAyAbG6Smq14uSa8e6LO4LA1HaWyZBKDGoX7Qt/TCoN",
+	"x34rSpeO7Q+Nc7UFe9gF4HdUr6TKA/MzKolDU+Xo4FG8ZSmtQgrF0Dz9InYhEXx6Dv4FGpWUio55IFZY",
+	"Kji6roZJVPHvsvMCHTmX0hKYPzvBCxKp9kRdsnmj2tXauC8QKYhadvJpsAtVhN2BUBwJjoRv4iF4BCAt",
+	"zCGzRhkHv4gd1Ftd5GFPeX/tZ6R8rjMu5jjP3T6EoHacuckJ3EG3T8GA7iOB1GeO4oBoP2ePzvVOpCop",
+	"8LpOi8SBxKMPsM3vMUlo2ZE8+khO0O/pIVLd9MPElpqbcL95rhqQOpe+xl0385N3UvQc+q8D3mwlVVwF",
+	"07zhcgW8fK74XeroZCpZ3IEKyyQzMxzJV6UdhkzlasBntdio5kWKSXpBDadSUXljHoKr3s5aoHa7A34Y",
+	"ZySLG05r5HHpeXHi55zaSZ8x189eL2qxBOVkmD05hXDDKp7gReqhUwJZUoCnpPiQPIVDblPueFPmYg7j",
+	"qOa1IPa0ygA9Cb5r7yzdOnCEISYGQUUdCOw/OW3xeFGVLK31KFuB+qpWByT8nQDljIeKKzkNmxuYIEyX",
+	"8EEElXAAjFCSHOsweW+iHgT4d3pXkmia6DZbqM2me9YPEu9nUcR03GkPsPqE2AqqEPjjAPOktkJi8jGJ",
+	"a0wOBidS0IMGV7zK5Y53iyNO9AVOHflnOQ/dStBoDqc/dCe5/O3cjnye3AADZVUfgKqlTBZwSJDKi7q6",
+	"FY3VvZBkv64ZN8YaxBkT0b+R1kmrCD3z9Tkks6a/c1PJCWzIYWodqrav7Ggz7YTYF/JA4QH/qKvok8jG",
+	"EYtG5JQFXa2k9qYMuG8524n5Wqkb9pdXP189C4U+fYnOtqkvmQL2jhhk8k8kDsj4dt1lNdolFuALuCwR",
+	"P0K4+EqsrhE2wAFAItqSw6fjGYjQRD3c7Mz2IENtDgF/sFFiGLAVaqdUNjlSIptWnvor3N7cp1YUoml8",
+	"2ohacJwI0EBPXaVqxyJw6tgUrWafvPJ9hz6IVGncznnq76jcBj2YkfCV5KRkjJEE/3tc7D6Pg/hSOH5a",
+	"lzRf4TiA01GI/QCB8fhzVJVHEOuOozgcpzD7Yar9iLOrmI5fVXKGRtMAybWk4MdBNXMnsOHK78bvE9yR",
+	"UwmBQx7tUIV9UYaO2YvJUJ7NbqAs02zHByGl9mcaXCPgy0TIalu6YJ7TvmALO4/LasGNYLw1a6sVVNYs",
+	"3jZq1fANZZ+C0ntQKzfu1GD9Qld6q5vJdEcbze2DKOkDpZk+RnLOPRzV8wnEJYZzMFpnfI/eXVEbrs4W",
+	"fmIIqJv5fLtYu5pA0MpFVKn0EZDkgK8J6X6sQeHTDsBp9/YaDYODMmemy1fISxYTVCNPjyOuijKlm26s",
+	"LScOBtK+3D4pwqE95unQw+LgPlJPgmx5ACbmgw0b3cmxNGRjpGE4Kh/4jfixUe32J/KPHtxtck+l4FIY",
+	"d3FbdeL645BKEIYZoZ7gc6mZsJ2OeakTHR9ZJyGKhnXc2RFj0ppP9RdamzEPkYqo3Twr3fdHSen6prXO",
+	"Ts29oTOk2M2GgAGHiBSrRVwEg9ioLIf3JCp4VZeTu5Euo7nmOnG1VPIiEDdAAAU+0+31GVOtucjRuhRE",
+	"Ht4p/VkwLURAXnaYxgHBeAYVXS7id13rXV8uCryT4sQ+n+YMGgUPSxaLclIWZ8fBbA4m3RHbH2yJ5BZU",
+	"dL4/n0n1ARH7YLdCKZK7+YNGEwT05ifvx5Yp6Ki2Yp+phhQfJB0ydo5xa234nup+QixT1Dp9ugZqKmoq",
+	"W5Z8r6FyPsNBn1qklXkHbnK5APA1P49HmUE/NDyJ1wSIcJYnIKqkb5+C0zoViWAW6wkwYehnmYkHljOu",
+	"B0J3AEICagPAJ6QrO/eKTuFXizAVodPZifxAGkh3Mk0yWfKqU6m9kszqp9IRn1m9UG9FXVdyRVi5rncS",
+	"eDvTcvjwmrfNZ7uccPLbzx4Pmr+Ep95Q9feVkumiMNdAGezT1WIcgX3Hp4YuierR89e5oPE4uUH31lCH",
+	"KZ58c+BvQeHrSuR3fS7OzNpTP+CP9sSV9CySl3YF9YHBOX6Pv0XXdv645I4j/XrEaEsDZt4uQ2VX1Y24",
+	"kt7mpgZFGAAI6MGIuQ9zZnHikKqpiFIiYOrw0t9x/BEqDdnPU2VxzJmMbFyvQvpFSOs0t0NZIZzV3AgU",
+	"7VZ4e14myNKtMtnN20rKDA3F2yXjfkYuiBB7R9wUjpJmSrlQXs6WjdqkW5Jh8CgD/N67iHJN3OB8FIks",
+	"TSrdMI34AnqUIiQMtOnU3B0/3ym1PnZysSoy2Oy4OD2I4djgcoh8DceX6bmeXYCMEHTrumOZkq5/l6XK",
+	"JukMpV0kvhQXp+59C+pjp+7cdAm4gwHB2/hsehSBg2gAXXVwtdVaITk85anXYmmmQQ7GRsdoIejx1Ag+",
+	"ou3+isvy7W06YepmopKKb2T8tO40566oKRX58BwOzwBeREadRP0qwqDSU7LPVcCMi1/GBhomvS/hzEFU",
+	"HyR4SA0zUUlsdLIRRVGiKP88WVHk9dDdxRcLsc1wWeMWc0+wCqujSVcc4JIks+0ZUW3bjsmD7Hfy/5Ez",
+	"Isulczhndvyq9Ozi3DtsC8aTHtu9/YE8tsFhq8knadAZCNNvH/TMrxU+V2JOLQ4E8CtwyS2URGOpvw50",
+	"0x54EWPrF4dwoO1QD526QzVPfTuhjP2vozUNe4FgW0X3Xocye14Vhg5T5XDbheMKLslk3FfJ/U6EOT8C",
+	"gc6ADy4hxnw4E5iFdaT36HVrsK+VvGRA8AIIWnua03rFAMH4h+APo/LR3s0zWMN9QpBjbKpfjCpJziaC",
+	"ebN3mxnlhs1aJf87meycT9vzXM6jLgp6vN8wRsVbux+vrRJAPDqCNzhG0AxgDfBP/gNrY7YYU/d0DAda",
+	"jVVvP7y59kB0hN5i2fZl9YnNZq+UNqdgQCMjgLqphNMyLk58Ys3MtREMhG0FZs3vEPtaZtS2gCtaKGka",
+	"vjBn7BrVbm3aucbz+KNii7qyEtHBIYma4JEGgmRQv/4hV0KKhlspSiT3Fd4I7C8bfiOY+/mrs3/If8gX",
+	"mNzF69ofEJw/crAokl62GUajK5j4ZGU5ABGAH0aesU+njX2k0v+QcC4EFvBxxWY3fA8pC96vfGENZIiw",
+	"YHXkgrniyNBmubFn9tMp+n42vLmBFfmHRMgDRp2oj9Yyhec047XValxjZ+za1d9EU8bDudzwKo3MfFCo",
+	"8R8SKfSYFgKLkhvVLtbW0JH1vot1jcuurcUGWL7Zi6ZRDa3CtlHzWmwYJspq9pf3L5+xv33z7V+/crTq",
+	"2li9DRPr2JtKG+2oCUq25QjEg/93rtZ/yEXbaNUEuw0fQ5T/it+KM3bF3r29/oBPoGdJx0oA2HBc/kO+",
+	"LsVmq4yQi/3pT85a0RSZxBQ2SonQjiKTKipXG2TixgQU53Qzu2ohzv4hPQjz4uRd3W7YG3ssIjq2i5Mn",
+	"jvmXb6uTi5Ovz87Pvj5B+hc40Y9BMzp14YuVMPk0owiyTwsCCi9O5EH9TbtLotKHeOFWxlUT2BTORS3A",
+	"hIIIfGC5xM1ZKfm6PLk4sat1ZT//EzLnbHnDN8JA4PT/pEvmeM6TwwKhS9Vcso3wVQ3wkvGy5l+tANpG",
+	"EjWk0Rco7nhKrP4KHHNbJYks++n5+QFLD99ua6v0VEo+/iddOeF7o1whbvSJNOEeJSyS+cKE6jOEfi15",
+	"W5tcG773j9/hIQLhjwLm5MJVU7d/i/bK49/gv3+HmymZ+/VDA0Z3x0+XoE9lH0LCxobvC4RXGcE3jzQ4",
+	"9ZycKhwdPggrfM/XRXAVdrQrz9rfRNAfP4+9TQSrT5xGtPgOIhSuTdO0It4Lx6Ifv3pwyQ+q3E/aFkO7",
+	"AYbi77lu937/zO141GOY3nAALv3sveYL9sNuW3DDa7VqRSSYumv6ozDP/ENH5MIHRzx/2WVGcsoH1EiK",
+	"o6IF8ioHWezSCxNyAj48KCaKVH/+7XvRqYPnaIUTDf0bkeoPJ44G+Sj8XCd2gQ8vwFwwtVzam4FKVgCV",
+	"5z0LowUq3KeBvkXnpdG1J7AsK+qZK82JoHwQO/TJM/aL5wr2DHndnfcMoyBO6X+Yc37QyBc+7dTsMz+9",
+	"2VWnKf2c9a15sxJOwH46rZVchX8NLL72tB46KyWs+kCDuY4e78mLVH/DI4+voIScPchHHnwDeIwRD34A",
+	"cGFfNLxF/deq0I591O3MnPzx+/APkgyH0wvgpsR+eStJjVZLFq1dEdDnpAPem6goMhLhZ1Cod2jZ0Pyx",
+	"Uixq3oASb80uvjD1Hv1YEUkUZT1W5ox5BsHKvsJ4bc2JfRFxjTOXUdXdk13SqocRH902RkmPpw+3I3Ka",
+	"Q9gFDy0/DrSLvgR5/Fv4x++DSkdvcFOFSXj1dXnyZY/mwy7EOFndmenHURbdeAH+zNfz+JyZL/6cYt8V",
+	"XQP0aU7oO2jqHfcBTiCBkb/sFsSmx9wRlXEUe1huUDWlvQW/7P6EvJUBS9cXiIYid45jD3oP3ntvnfbv",
+	"AShA+yDi5P7vk0xf/xi19AvLs+TdMewxcw+R1wM4GJE6rmDzvaMQqsw6hKOWqpXEZQ1xL18z3YGu0r6x",
+	"Z647X8IV5fWJ456oK1/bePMwR1Y//o3+63fKyRKp1PI3WPXTKXkrZRU3DCKqnQSGXijeqVGTw/TmJbLV",
+	"lGwuhMQ89PmerblMLMJ7TDcL6ty000vv/WLF+oj74z0GrhIi+5tkAXuClt3rKSiO6UafNwlf4DZ6jpSa",
+	"GeHh9gq5EzUjj7p+8I38OFgaWfHS92ZItQseDeprxGaLcueYG+MXtfvTL9sXckeM9D/E6+bINdJKwgdP",
+	"IAYCPVxOBMnfkUBCOJg9s66sjSz8j/gnsQO+tBZfJbG141QiOd4AFKsidAQyJbLXm61qQu6eLA/DbK6k",
+	"1FyAYOzvmhjK9fn75f4Vlbh/f36zNy5lXOGa3vvWTasv0eZ14u3xb/RfY+zf/+WLPn3efZeIvXTrSaWj",
+	"L5tKVpt2EzPdh/SlLyCK3PAzK+wOob9CwNF83/dHrbSj+FplKQyoCJbGCDqVTHEVde0nRInE7QqCcPjY",
+	"X6SiR2fcfBWRXaKDf03wKQxbCwqrYKSkFLzEzKh8QPeZ6/kXUVqxsTFKq6syaIeOucz3vWBtedqhDRtY",
+	"t1b6akzwIuqmXdvA4deSU9yWr31Tf3KHt/N5wEDvMdD2jqpMczK5IISMRZqJ8jTb2r+mtRQ5cHyetsvR",
+	"JhhfyN7OtRlxpPeaDpmrDyre4m0zxkkDkBwyaR/iuBzxDOIjX0iMtOVYy9cd2IM6PIFTFv17oIphEf0v",
+	"FPm4KgF4RnFaSD6y2mHJtwbTj71MR5SFx27diK1x4shR2XbX46osn9EJfQjF7hexoyUYo9U9ud8TkVpn",
+	"tK55CSQMn71wgGyJ9/3j3+D/B50bL1WzEkaHO+KMvYYafk6ntzq8vTWIDkETfR48W3i0W9Ug1wNaBOvK",
+	"Kgz7M/belz6paoH3EYC9DNup5oaBkSk2Xey7uzwhJaW/R7DDbpsMYjY+rveFR2oRr3pebnLM+PyDIqB2",
+	"PHZoyhgh83tl6R65v/0y4IvxZ/EhR531oeBFfp/ybJqZYdv3huYWoJG940NhJI9rD4Kw0pQy4QlD9Raz",
+	"oBWcmsLJzo7IZFpBSiDEDLSLAGBaGMHefMWCA18M9OQhxSd8m1i8vrTX/ogEJUjgQwrRx4u1WNwgYdln",
+	"bKP0lapvdGfzSLXzO2fBJVY/7eRPVBr3SMorZzv6x51d5xt3W9r2r2E7LDVUViVqrxeyrev7jqt0F+xG",
+	"7E8ho3g40LJt1D/FwugC8HR4avE1QnXhTWePLQVX3dUIZ1eWmG1UEPJ6j7GaI7bVT2L/I3btSyierrU/",
+	"LupSPMCpecWDHroGdC+ihBXwWYZlglWEFS2Qrp3VSq5Ec8auAqx4BbWVQ7E2o9hKea8F9wlLLpkv1Ogj",
+	"9LFj5VFqCRd1I/Q6J6X9ejyQoO428uVhvtDui+USU4GyEqJU9+LQyovswbQEELrBIeUKlqidZB46DMqu",
+	"SxInDzkVM68Wa2+8xpY6Q+Y5d/WbQOPuEkDDzrTv7VRj1gMOGEpaeFg5Do3k9DA3GX9ycfCuJTMmyhiA",
+	"o48rg7m4fr0f6TAwgIb4GvZWBqwg7YTg3FD6ENwudidYo2YruKFS2w6uERV5PoBo2N7oNWYNPAiuIjTw",
+	"ACd91P1CXRidY/LRx4lgxu30g1MSJ/7+8RZ9qfD4txuxHzSMMeIWcUTElXh6WyiCBGyF1AeQgFQMbBvv",
+	"i+MpSeg30cJtzrwdu6oO7NjxRcf/xNgBb6zeWXAU/f5RAmnsIvfz2g0o3fjjmw4m9XwFiX3n2C4fyH5Y",
+	"Uskhz15iJZpJxgGgMq01KoGbFw1RZCppKojX2IWbi3UlS/w7lkGZcZMCr/BylDfGHigovgcZpkrDYdpR",
+	"uMTfnrRjitjSCaWjEdUI7AB+pAcSuCCiE1c8DW93H5byvsnM+UHig9kqkygz5EJ/+uXMXZf+du+S0j4p",
+	"zSmm1g77zfHRN/jkF3GfRy2OzWTEgUBaIHJuANtSVARnCbZpBTuKSmoi+Zur6ERT8iCO9R6ovzPEh8oK",
+	"Ck1MceZkBfwDOV+wm6P24BfdflNzaD27F9eG/Q1rIxSOO1PcY8ZKjK4buCYoGR+CMXHlQSsh5wIMaXsl",
+	"AImYinOc2ZVPtDZxkJuyVtDhSV5Mx2B4EN7RN24SH2ZvRw186RBP3Gx2MzyUvLY6Bv7X749Lsagcc0Z6",
+	"G/yC3Dz2wdLX07Nmr+/l4cI9h0fD2h1Pfl501vlPlf5Mw3ju5ulLu7JH7RRvOtwThqS7bSgWNihbn9Mz",
+	"f3LYR6BqoGu7zOMxPKvrVFCGkFYxdszbugWSG0r9rkI51GSWDT58JySIlagLAxwujhHrRuzPKkBgIo0p",
+	"Oi2UFOymkmX3uayGa6rPmgUqfLeuBpsh9s/Pb8Mpa7mGYrb9z2+taYFGx1FDZM3s9nNm0KXlAj2LapBV",
+	"M9cUMOAl5eYAq96RDhCy13ci1zaUbJze+ENGyl9I0+zHwIporEgCHila9xN5ilFGJE6jCGHy3v1RwW0L",
+	"xWZBsdqtVe2BCeAyXlayjPl77Bj2HRa6Shq+MJmgX5DZD3Fx/iS2Bkr6/05X5gOtMI0CRjQUPiCg+YMC",
+	"9d3SittBY+QjN4t19sb8z7X1n2vrP9fWn//aSpLsyHYzD4WEwIpHqayFkJeObA5AuwqLmB/WRoEergUv",
+	"Pd+5VbG5NqcvrFQ5ff38M2FnRnwyKKFOtWkE33Rl7eEH+yF/yeBtK4twcJcQByu54VRaFW5dzPYxmlWY",
+	"J4RTA87kwKCFVZ6jgjQrdZ9pC/YvbpBgqnWk9CcrYrJS+gX8/B8x/R8x/R8x/f8b6+LTqSz7+udxmVjX",
+	"WAgCitTgwDqkk6CgA+jrv6/f/sLeVPKLibk1BRJzuF2ScK+wcuuD6enX1UqK0lkERf7udHmla67X/Yu0",
+	"AGZal8VA7OgHNbzvOS2kbKqlyQKDnttf2XyPSK8LH6Okcn2UT9utcEjQIFe6L43ngQ9/CYda4mw6oQBj",
+	"yh1IV1prquSJQ2puGW1bfC7qAi6w/3nL6zYrCGqKd92hXbwoKllehPXx1RQhsYDWZIgGp9WjeXCu8fGH",
+	"9XE8hxR0MTJ/qvRP64c4J48PSPIyDInwkI470wXE6jVU8XSHKRQYiIL/3AAWAQ+TVTvsfQkF6T2NP2a4",
+	"I0rXUbvXIHvZVdR4IOekspKECqBSW9AZ4JMWS8NUa0ImS0Q5n+Jcc2f44RjXsIUvnHg+nHHuklrnAqv+",
+	"SEFKjV2X+49OtOLUcz8PZ7iamMW3aWsQP3XNqC4OLGolEcGHgdf53mUDMSUp8o+BlrKljee2aNkKNm8B",
+	"gO/q5iMy5dhOAVnf+pKfRzmnfT3dEkBjayicd27tya+/++6SfX2eNikPBJl9OSVD7y+pfVSYPBr4lHxp",
+	"mH248ZWS4gGIHO3OWvKFwbrqQ6SOAARphDkg+YaqwwAQwc+wv3x4++Fdwd6/fMa+e/r1918VbjsB2KrV",
+	"AoFVHEjjCelohY9fxQOGabGq5Evs4QNGqqmFLK+EHXl3JGgqQmgfKfs/Z1UAFz/ocsXZfbxQcllZa+Ag",
+	"ln3IQANPRdN2/2IZP/5MlV887em9WKhb0ext23pgyaJN6TffJYko/ALsQV8D/o9ZUbiuseh+ejHfw33+",
+	"p1rLb5I5Q43AcMz/y97XLbltI+G+Cso3Sao4lr1nz9mqmZudteNkNvba5fGuL7ZSKYwIjZihABUBDq11",
+	"5d1PobsBghJIUSOSI8e+8o8kAgQa/Yfu79ta+yOv6vcvJLbYdphEe2ht9KSXqsxTrM/Bo0wcSDUJXEKZ",
+	"Ovw7MJ+rlWN5Snz4E7duP+FETrw2wIcHQ+eRfDXhImSJOIIFokfMllDtIs9z/I96+H05rC8orPtQw19A",
+	"1BCgWNmpCJ7iWzdAMjIIEtrfH6qcu6t594JxUPEwEzLtn846aBhM/wqZYm8nJJfgNEJxqo2gTAZ9bd0v",
+	"a9V9WorHw/8A3dAnbkVtNgFixU+ETOAYVhV1CtrlpXAyM5pI4K12x4YgG31i6TnzVGM1W3xGREN18KpZ",
+	"FeSCghsQP0YU8QJp1A5VpQElEDTdjFQs5+c3cTwaDLrr8YDghImDwUNQFM2Z0z4878h8ODo8DV2mnAi/",
+	"XG7CCVYoUjUqhu8urcBeQ49pCyde4oJA5NcDQAFhHD1VWyja5OobR0aaY5ykoGDiwhuTweVlyWV6ZjVv",
+	"d726Y02dpmB9m6q1V+F6bX4d3RbHpubdy4+Bg3NiA+teQPrOFMuHY/VtmcfbXyKiE3ylB18dbc4cx2cm",
+	"9mBHR5hS6xtmoIRuUIPfq3K+9OkORxkNDqaD/YnHAT8rbS6DSU2zL/WYm0dFNIg3WdQM79RqQUsISWft",
+	"FHa4RdvM7Am753mGEIuuLR0aFYFrEbDnEnASkbu7hiIA3Q43+jtgIa4dziy5A3aNeiPN1R3NqdjaxGmb",
+	"NSKD756hgCd/yL6m7XM8+2x3trMT2dU7LjmdVGz+ox5jFIJYX6Z1QLa3c3/nhmd27dvq+gV0DduFj2Fm",
+	"7iq0LwHusolISSiUpBeGhKIMgG4oZej683u3nj90oAOJSw4dxidOVvy2vfLHfjjI2wwNSRoHCuWoGDyL",
+	"8O/lag22qG3k+4wf9Xo7GaEKqazHygwJpG85JyDWM/wDeXPhqv+M/t4qOKowj4bwdwgiql/jgQuKKiHW",
+	"3rzGc/CvgWvxqq56O8m0xNYsJ445cXSRtjed28/B64KAf+ho04vHjKdqbUS6l0YXcg/OD60xIbRepkiZ",
+	"KzcO0LVgsnnLXYcDHoKW8lqaVzEfUq1NID/jOJDhGBN7j81xd3ff7c6oCaodEUDH0gFedfR/c8mur3+G",
+	"wjpR+PDCb3JS84C42jtPZ3pPBOuOhPvcEQtRD/Eik7eiWBeZNDqgJnKhR8U3zIg813EQEeuqerCr4WWm",
+	"McRjASVdL1UlaRZ9gQT81kwgRHmmzRkBq3QIkl1LyKdniOLisYG/f3H9nwQLYtEtfbsW0orbPM+EhDaB",
+	"RXZb4s7/QIlSe0Q6ALTsYG9wAOuhjyge4SgT3/QHQ7/H5W8ThxCHGS8jRsAV2JWMz+6/9lNlubqDIkXT",
+	"wugZtWa8VRee4xQxoL1xyjQzGOO28mQ93DmhH47ClPWhfutx49fZDXSQmrNMdp1QPFVb3DxFKdEXQGMP",
+	"oJnIJxAwDQSY3vXX4D+3XIHMoD5Pggtb8Wkt5uSP++DEFXs+ZZdNLwTI/Ek6ADic2NS1DWx9Hu1GzNVK",
+	"6AbymnuxpCZICQDIwaTVIOSH4PWBx3Qln4zIvX8lH80A/QNl56p/bd6NcEB9NsJMHI4YhGL2H3g/Xdf5",
+	"IkjiuAxE9VloU0vb+CX2/09AbwwXg7wvW5mDhEydcfAa1x2KNAOo6eEik70g8gOt+hSh+T6PfrxovE2o",
+	"Z1Zz6q6KL8WAvoHKGqSf6zmCIBvtioXw3iHPrRtuv5/UvKEFldXYb5daFLpZB22tw51UVeR6OdjfS5zp",
+	"6e8yTTSKrudWa+DLu/jWrteF4kgq0F7hvuIbdifEOuQd8hGae9h3GmK6tSrMOewipEgTgpTHHzkNsMgK",
+	"UVk5wHJ5HmIggzVHSGOoZYxs96Wb9dFKNHLlQlNFGkFr8i+a9deqkg5m3dPgaEE8CX1q5He6HafMAPql",
+	"a7txos8fQc0AOnqdPShb0NaVDEyK4XfCtet5h1AHeOwAn4iOmSrXGgoYEV6d7mK3xesDvxMAHU5pgKM1",
+	"yfD+W3OKXxGyelRsGjmnqA57L0xZSMLlxuvqRnlBqMVc3VyzApR+1XZl/ZMwQeLoVG1PM/E0bo5nX4HC",
+	"O+sNtG6C8++xfypEEa6gMHJPtOV7/nhB+0ncNeBjEIXsR4TId1trtQrSLzge0/Z6tneZHHK7R0BjDyY4",
+	"sXrYI2SwJ75cYLSEUUw9zFxWoKN/tGZV8HF/4M5iW9+S34uEaRXcREA432govdlYgRT5AtuvwuQSVuDE",
+	"6nB/hAm6zOxJSlZziqclW5MkqQPJAmLZPbWCb+k7Y0f7oxV+jGmQ7OJk8rYnPWfg4lkdEnTXY2u3QLo+",
+	"X7i8Y1WmiKfWXOtKFWlnZSR4NJk2IGDfQZ8F/AjraT5mMgUN4T0SIefFBtQKhtfvry8DfpGn7INdE61W",
+	"AsAgEJg982D7Aefgjtfyo3vyOzfv03Vfdufamnpyy+UWdhp94Eab9bm7wsz49mW29VOI2hr8Hy8YknLh",
+	"ZERi1xI28HZLA2pn+M1srZSb4Io5WGhgnG3v4Ly2H38teVZYiymqPBrrLyreoePCeIu+G8LpNPLBXGPP",
+	"Z2as1rZKK6qormnI01VPboat++TXYYLwymMIBKvvKuuDSytii6vx9yMEyQlxEUKglZntlJ+qZNAaCvqM",
+	"7lvnc1VK41K6qpLIxEyabgUzhIpz+mLQCOf626LF4QOKwihV5YEgjFkB1NlzhF2ECtdzKqWg1l06Wa2/",
+	"HpWs1uNp5N/L1foM0uadWdIm+yT1e1CJrCrw/l0KU6niLvF1uzcbqI+CAwzlUgCrafxRrfMxkLj3KkUT",
+	"OuQ26Zz5Z7lavy9zMRrrXD3CxLFoc9xIFUaZD1x7UW/87LP9o/OyGRsvguXf33NR1Pv0MKqMMWpZrJSN",
+	"UsliV7O7f82XruvgXBAkTYM8k05P3XENmxTvVfsnDDuyXOrHb0CDTNr2svkVjS8g+gfuSo28Qby+qTO+",
+	"gUdzwcS9KDYQ9IpcC6flalcTKWWiKGr1RowCoRZsw3Q6yY37UsmoXvIQX5AwIUy6wQ3U1lVMlHb6y+ls",
+	"SgA6a7USEprgOVuXxVppMWSPUwPGxf6k7eHwuCOfPxJMDIzxrRnnwJvUPqnPiW7k6pTULnmx/cuaZ8Wu",
+	"Jr0CoO4HXVdM06RTT3DiDg0/5K7QUqQ9WtIMbrt6VtHTlRf0iBvxiSwtoK0TjT0hhzjYdRvaYy/v/0T6",
+	"Gxz7RZaLBBQLFW2VEsnordFH1nFrulFFAMbITU1VXnd2QMulKuJF1zz9RWxGLr13I0xfUbGn5B4qKhB+",
+	"FsvTB77K8ALTI2UNDkStIADy1uMM1CilHpHoToi1hnYul/+DyJIKyBATRasLpoUEJl1feQ19HXBZv92e",
+	"wUyVzUWHMhrLsQsGeKzaaZQUbff9YcXTDNHmGhXUVK42DClVRBeteCr2A55aC+MzjxQFYPGG46MKU5VA",
+	"DqrkXFDYYF8xsClnv4gNSQ90c+SpbxeouA4ZRnflyE7ohE2am97EBu0NT8Ueo+bqcIJ9epI82QPjOprU",
+	"HWb81lzDDau1gZmua4+9wSLbdIC5GtdUPYKZ2mei7BmlBRzDQn2+E5vOzq8a0yzLfVko5I+oWIDLDeDR",
+	"XJA6gVHB0mgEqonRztqxHqIOfhGbAy5SR2ndCumY23ojBn61ZxN50MOGRNxgDXxzqBfUpwU8UxBbYnQE",
+	"GQBGyW9kdw+KVL5zrv1TdmVcwM1WfJN4mJRV7JoTRzt+O0ZgK/Yzm17ndIhAQoEGQFOJikiqxjAloHlm",
+	"8yXPc2Elot2kXGldgjcDetAosBxb1DKBeYROAoC2260FsfEUy8wFU0VCIHh008qxOtU6o/5nG0SH/b3U",
+	"0Lawtlor9alT4w5NROjwnU5R7oDw7RUCxY9KnO4WoU3Y/M6PZtZmC1XKjtLUD+AkZ4bd8PldzZ8P1i1X",
+	"2jxlCIyzpXCqpYKionWh7qH5ueY9MkKyVSZLI/S2EG0JacxDLu5ewYRPTWTszF6rRwnipzFWW2LjQT+7",
+	"bgNf8Dx/u1h4EM5xPRmi9rdONJQiDk0en3QjiyDOBx0CoxotQhDwBcQSwCLjKrQ3eErCw2DDxsw8ZZeN",
+	"0BO+IIUNQIG6x5XK+L7u4BQSm9DuEXKbcYp6t0ZrnbjAG6LyeuQWqx/2hVY8MwhFOKblz0ng2hIYxZ32",
+	"IsZRISfUA+AEIXT92JWBMk8KPjP3LyRDcGjN7nJ0ZVV3XAeDpvumgh9XBcPe7e0C0A/fp2/l/0FRv3eT",
+	"t0J7VSCpGrYBjLfbZAjO7sSmXSP8DClLvms1vKnAtDgkMa2N8pHjrrZIKMvpkhs2EoCrFHLm5qU21t76",
+	"kgd8RBKAXxnFUuW4K1ohbd7hZI8ySAfWAI2RHJtn64wo5P7ox1q9znl2KDXrh610dFbDTGGd1JjmKJDB",
+	"2UIVt8IYO81WcXwptCnUhrrs1XrTLPAFB8j3j9hwAaJIihnWSmuhdaakO4mdocErmM8XmlRKPDo5Om+5",
+	"9Q8dHlC43UP7tDsbrNRC74sGYQezW8lNWVBZpg9U2ffX1z9fX/30Q51gUItgLyPlmna7T9Eb9RP7SvwJ",
+	"vFx1BqYtbfsOvnWsst59Nau9zunOv1jM//q35/8vYXp9l1mb9Ht1d4F30L2ALrBg9Lj6muM0dF3IYg+x",
+	"+DQ0XwQ6JR1ol2mqg7ydZG+vAd2GmiRqHIsAXp3nheDppu4xzuBind34pkcbkNLtltPJrruYp3BX6uEL",
+	"vFoPEHp8c3K0v+I1EXWN1B6Bj5/47jIYNNIsgRRzA2tzlIzZZ/iz89YKb5h2IAsdUVTA820dXEg7eDn4",
+	"0EQtlMqBy1E5MvdyAs9ZZNYv9TJRBchNrsYio6KLNsvuxOMwnQO/Orit0Po2yhghx7kK2+bMoFPqIalc",
+	"S3GGzUlAT5jNl2wlzFKl0T61EVbn2Zd1Cna1ozsDexjvXd8SoEW5XmfHYUWY8kEVETzzOyw+0+xGmMru",
+	"lqmUk/hIBf4LRAr+jyh0nBK5/z5FbWdGJ/ceB9gDAHVUp0Xr4JT/pCm41YLyGLtUraXF6qgZjSm2r7Lc",
+	"bVk72LkJ3rkOfKHwCdKFQhriHbXLIXiRZ6IYV9yFNEUmHtAFXl/fOSMQ3uHV4NjY3rCvJxwu0Y5WSWNE",
+	"6vXsJvbsWxWhIwL31YtjxHlbYgIKbL+QVFtCAlhGFMbHCnJ14EQcKjKvYEqnKjI4u69FZGLweVsSVKjS",
+	"7CFjA7xNuDrOJBZ1o16BQAFkhheC7i2sRN14gr1zlDwoHZVCpDphc6WN/QNvuxL7M4EVc5AKDxrhINfn",
+	"8f0LLu8a9XO+BSnWKvce32poG50rO2nDTLYCnDFkz0Y+AapYV2HA1GYwV/zTb6mqpH1OLMTNpBG3aBl2",
+	"MTUF0aD5CNWhTq5KbYBTq50rWqx/o28fSPMbDusDTxiQara1Ues1ptILAb2+rY0zUv0GDd+HzeCXBoKP",
+	"4XcChYPuy4TOUhEGr3VEpAEWlKlFO720bmYafDX1lquyUzTdvk6KmWLjHAmIv61Br7nuACPeijKXG5Dp",
+	"CxsqwCHBqatcMHeQ2wmrloIX+hG5kumgtTUyw6fjekr3ziHv5JPEdw3cpWYIUKNA2f1BNSZFFTCFxrTM",
+	"ELHAr1MU/je84B58k4atlDbs+bNnzi8efhM7QaGD2um5Wm1f42XEXg+7Zg8vM+oWzt35NqsYgLlTOsPh",
+	"QHKXoocquZZQPIYEvR3z+5s5X+dtJ3PhE27ZvbA24l4UPAebofuy+LcroBX/dIUfPn/2bL8+usxzxucm",
+	"uxfNTk5ke4UyVMFXR3R0jptz0Loji669r+AQwmHvoSOctgSdhIFld8WzvCsn96NrOfGwz/YXbTmxNxw4",
+	"93sVeReUqPMmfxh/sa5lbjmOjjeewgfwbuw7MX5jbVm1VQGoWKqixyr+rkOS0GR5Kzi1551dIEc+EuCL",
+	"YWvBY5Aq1wIv9OcqFYTC5yfj84KNEF4usmJVc5RkGsMv/ZT9G6p8zFJIKwaYroGdAPxZ4v63xwKa5qg6",
+	"wElLGwTxdbAzoyAa1PsyJSHRXlk4ZusXhdDLHZaPbTUxo73kOHgbwtEL/NaImxCO0Gsj/horVfNy1pQr",
+	"SBBIVTE1dBIYGoBb/YRXcCNxswErf96ITSCytEYhIVK4HXpzshaE00BvogrfoeFu7rEnSUIpp4vX4aCm",
+	"WOlQY/2jq5jg6aywe7JmrshanMh/wSvu8TV2cCVkOGUPLHFBMCaS/R2nnLC1/yUl6duhJ9ozuCv+6bWQ",
+	"t2b55Pwv1utYZdL9+3nPDPMtgCnYeLFc3YgiYc//4u6BNc9SVGVV1g6OkUP12dasslW5enL+f3FK+I96",
+	"QnUUPYmTbTcy7d1YW3HNoGx/4BPjQsa9RYX0rSlW5m1wfdaH655Q/dA8DtSY42l+4hr4Mk3f1lmzk2zd",
+	"/Zeo6oWc9gq8OW7EnhIMY0YuyPCGNUDf8hI+++z+Clfke/rwXNE3Vp2wt5KwlBnPIcFZiBUH4px4a92D",
+	"pcP9sG+N49XiDbzIWGLk5oOvNbVX1leSkHMh047GZyl4SnjpP37gt3vKeSaWvlku+D0VUbYFhR9rrirM",
+	"jkKmVjMdiZSo5eY1PfU4iRs1QKcZRqmoAkdJLRYjMLW1JAXA2UF3L/GhaVb4JIHL1fhM7FKsgr4QrHcO",
+	"KBo2kM+xWxxnb/mit8nx7QBOJ/GdqIoteIHnbwzLu31HicC9WHOeFrzSAXIHFrkHW9uoP4JNIY6twAbN",
+	"c6VFCp2KEXpM65MPuGcjUGyGM5yaGX7fiYZsZ3E3LKDmmmvTSRE4h0N7KyASQ7ypbOUqHzV15jloWm0K",
+	"YeZLyHVmNlq62bgbRajtCUGpfaL4TqwNxYz2+xgsYcBHd3q5UnciZVuUgnhmIITR8aTXO/6APqu6KWdX",
+	"y9mXurBvC3E3YmYZTDDGAqetKlpfjZNyI87oBjISwvVin+v7sO0mz6pXDTC81gDjQXczQgt6tHGe5w2q",
+	"jywkzeC5Vva/laxlDFE12i4QsXLvUOBDGJY6IfpcCxwAp0jWy4M2siWHXLkcHL1xCyk6hHAcArpxTMNo",
+	"j2ZbC9mlT53UNwwDx+rYqTFLS9F9FQYXGn4bIf0G/TXnwVartZBeoAuml1ZjJt7J4Qw8W9fNUdRQffBr",
+	"yOppw3PBtFLywqpA1wrWpM+BcaBoXHVfjr6Dl3tZiingWiNi2cQsvWArQeEppdmHPAeXVl9UWwtpV9ih",
+	"VgHwXco3+oL9rZfqwx9314aMejLs7r0sRV+QUS+TAx8RuMxrPR0/qwo7IoNLQODts/+uVOEktHZsYSOs",
+	"vV/ST6Mm+714CEHsMHIbsh2D7MAStILQGm6a5R970L/my2v4yR89hoea6/NaAWSSUPzTbLEQRU3ji85U",
+	"2xyxdPuwap/GXCBRD1VlFd+4SrSEdFwNSoJM+1QQBBwKNzxlHWa7UkWxOWJiajG28esc3imXQtx2FIzj",
+	"pw8fJYCLaapUwh3wxgb+Pbh30ezcRnfpoJEf5kM1RM8+iSCVEGYbesEeguE9aimWPdx99PXQvkysyhSU",
+	"1mzF1626+zWp61tuzxAomPNAb9MGBOp7oQr0hPDC3Beeeq2Et/peKto1+xu+3nfhFrmyqpcuYc+tvXv+",
+	"7NmzC/aXZ896WfTd+6v9xZ7fDMI3vftN734JeteqlJYrjRVfD+4Uz1WR1kROLZFjk20GdrIooSkRKO4d",
+	"RBC1HmCSbKVFfu8ywahoobhfLAwiGkA2jdigItBvsfIihJ22w7wvsTdk/Cvnery+l85EvDN2MdgvgN2C",
+	"HFjJDle5DchDYixcZ2jZdpxZ9iuwfwwvyamqy/+U5znung/uMUtOgBTBt1EisEQ+ysAVLOJoHFzhRk17",
+	"Fbk98hQ8XOHJ7c3E1diGb1xc2ysKQNrd5S7v3ZdOlzkIrJ97mZ2UdJvVy2paxEMtbeUt+0pwqc8BUiJ1",
+	"wMRQuSYJIwLUPn0giQ4gBKCo4WXZ96UWxd/dJz+0NkAJLs0jWmxY5j6xktuRWEvI6LQ6/8DyQQNAC5EO",
+	"PLDE0GPzlLkibW6gFUs3O7WgrtHUCJdQHKjR7iSu4Bj7uW7ENk2rjDI0AlMyreSplkw15jjxTWpj2Bhc",
+	"O3w87JVqs1fYya41NIgi0ppEre/7AXbcuonUxLJQea4qkSJ9zwbrNM/ZrCglPXgm7gUFe5Fw+2Hy8b60",
+	"j5hCCezZn8E993BLZgjDvacPihPUbLUUrqDFBrsAHqtYqgLQEamMm3jqXHirFoDhEHPklGqxXn1bB/fp",
+	"bxrOs33r7Kfj7lwpU9Xed//C6lq1WDgW87W/Raaz7piulNB1Xxq0s92I21ImdVIbbQ0DR2QX0kGKCgJz",
+	"u/ke+SFhyhp47krNgH+QjrMdM9a7/2+ZqiP3/US4lbuPtX1/uEOFdR5e5SoDk96JzWMt6vjVCWPiYMTe",
+	"UTH9BsPjIQuy9zk/hH7WmEB44Z0ZpkUu5obyGPZ722kM0JmYoLDfScs4K3xjYU7Uldme5sQV4LtjjxYu",
+	"d52oaMwc6b7E/ArkTZz8hCh5cPihKTyTZYxuGWHVjpIL+6NDKXyGjZJ7LOSMcDg6WtPgC0OuxFgUM4cf",
+	"j2d/nuPRz9acfALka05K0B71ykq4/XyUtARE1Q3bTAW265xL6twACMSlqqTLTGi1EojdYxUwgfcgqlpC",
+	"rR6FY2Bz3i3eKoooBQaG9jSB084/uElOnYBojBsDZ6HdGzMF4QR1ZmWjA6nsI952+jlhl4YNbpsl2SGB",
+	"h8PdgPsNBlWO8NmmgRN1J9aRCsV3OZeB9IxyuREO8Uj2yM6hFd8450O3a9fb/dn99Y8uHOoHn1/3w9Hz",
+	"DR1n6OeB+2T2LWTMV9vuEi8BTM0fo6T2cV0TegI4VNQOueBZLlKswQFjSikJl2SSyrCNMIS2pUpzDtkK",
+	"tYAH0WUkISk9ZR+hpPheFEWWUg0mwH1T9zlV6EGFrC8U8Q9gPDdLVd56CLUlcOHc3iLz2HbGo61NcziJ",
+	"GttNfSyVsM8cjGgDAln2CYu9PiuiHR2znclElbsIPeWqg6AQa6AqrWApXLHWFFrPjtfHHa08jCW2tvq6",
+	"BmQId8wf09ib3kl134hbIWoO5Io8VrdaJSHpplILX2kBYGJWYijzjs1phIOYQlxSp965ZCpPQfOt+IZp",
+	"k+U5y7P79uz7l2ITHyMJH9tvaF3dT34pPOQLQv4FgEsizYxugbn1iCp2F0PyGvYjRx5AzopSOvIXbcRa",
+	"N6F27Troi0YvGd7T2A+IVxPaFE2lPKkmVZSGdPZWpwhTA6UkYL41tkNCF8RaZTLi69oVGE6bjmQcdyc5",
+	"gn3slSa3M4EpHITlAi7S8Laz3JfZKU8/qWNf4qFmsV8tC4yg5LeamRG1ftkvM4Xy2MxIncsyz4c1BL76",
+	"oDO8LOVJXmKX7U54ObiLtF2n0bpgH7mZL49YsjhiNtfGcytoEZSLI6JLLd6vuTZnP9opnl29HIL3CV73",
+	"TJtC8NWB9E+XksGv2VoUlKt0XmxRyguonUq54Wj+35foN9r/zbAfzZF4AMcOToEBCqR3KQfdaejAoRet",
+	"W3DqnScnpIsoAL4QEF9A0A6lC/C3opQ7VBOVKu5A7cY9J/KCuV2W0sFWMik+GfCFMs2qIjNGSJZCnpg0",
+	"rGJGqTuWGesvtznJ10asjzraY/ELwMSmjuzH1idNn8S6ml1a99p+PuLrwvNb3hcciJq3ZjFwsbF94kyK",
+	"qpvA9V1pkGprQ0nomi+TlRK4ISGNRVyugACbi4avb8/uruz/S1T25R/C29deejP+xiBwTHrkpXau5G0X",
+	"MBdxU3aV019nt/JtafqiLTNHXUoIM17Jz5W6y4RHBAmwya6FOXsBn46GUNbde5m0Hss3ox7KNyIeHSmi",
+	"8s/k7XgNp22gjna/r8a63qGHT41qHF1nOxfIJFyQFvFyC4BIKK9Ti6oW87LIzObJ+X9/DY+s3CgpGmd2",
+	"NlepaNenP2X3Ll+j0lq7A/cKW/C5gTAL0yDZrTzL/IV0pnVpHRXwQRaqIH8MR/3OH2QHW+nYMyOlzNm9",
+	"eGEnOY4svYKXgAFOS54efmYP2v04RnabFKy51pUqUsRxahcKIqdeqUI8Za9UwZ4/8/m18Jis+AYxm1f8",
+	"TjCj7oCHqPEonfhRET7MQdSy751DTL49QUj+8JRd4qPg8VKZGKMgvPc1Ga5Rgb8PuHKKGEN6iBgarNhJ",
+	"AJ7T1pQ9AuhDiqVQla5p79+uhbx6yV4oKcXc0HGPlHjquyscYetl/w+WW7TRHbjRGoWCgQp9reZeaDtS",
+	"SSelanGNZlzqqmPFMWnuaeNIj2ruGESEIxCB+xJsU+KslR78EkbzexDrYXxIJjD2wzlq6YN/J4pCFb1+",
+	"iEaj/uU6L1c5N/Plb5l7waNzF0uzyg/MWWz5AJCQywVPMTGqyH5KrfJjPIGv8MQ4xd/R7kEQ0w3OF1VJ",
+	"bzMuXHYEmu/owZoJmbbVMbxzg45Um0SPPwQEupVp2TPxjcmm4Rat8zbk2n1pL7qL0uAzQJR+o9LNBfbO",
+	"23CyFbaE5/m4RGu9rqecu9DjcurDtjzS+a8lENzmpcrToOMIajCHriUNt3D2mf7W2fv+o0xrz2h/17tu",
+	"eFFDERH3SwwMvk7mrFx3FzA0YJDpRlk7CwDNXi0UTNfC/Hs9anoOBmiplzMKvYXR4oq2muU34NBYGQfJ",
+	"xpPukYG1mBfC+Ov5dZFJ4wpDGnk5KGs2vDAx4tF6aUeIEO2sLynb9TBlPSxRQx8DWt7Y8W/EHjKS6+B7",
+	"k2hQP17fLrjgTablJAmmerqsJOF6TtuVtj1yRFP7b1wwzipxs1Tq7jvtTnxWFyZgRIQoOQPfGtTSM/tc",
+	"/6PT+mEDWtf2d71rANoQM5XhU9ut5YOsoyu8XxG2gRYS2tQzM+h5iVO9UP1zZpgqurr70Os9vcUdIUnt",
+	"ZzOIp88hlz9IGqjH+ZilgqedluOl/cIpnowRrNZLkWc2WuldldYsS8Vfi3SUjrE9huxayPTylmfyT7BX",
+	"3a6vNPieLe6vR59GLnDou5joLBmBO9PS0gcZViUF1b1wA7nzSC2pCP21P/t++inZ124/aFQvM6SNg72s",
+	"hFh3Fu1wRxYveM54aZaqyP4n0t8cWY6DRJcpoIPwAq2jL0KqYVojzZXXcMM6YmMkDjBxV2QwaERW7Ycj",
+	"9UPGUJJxh2ef4c/9CE3cTzAe2tOGHRYnwK/GLnncv+rjwlE3F3qn+yhSt+iRhmnRg7gvhm+Kq/ig4nq/",
+	"Acm0DAMjNCr5VZiiS8kPdiqY50Ar3I6kcZmmHwRfnXAgD9M7Jr1kV2AQEtBdYwiLO/ts/+iEf3nvQASg",
+	"po7wXni8ZRSD7PimxF+u24Ux+KSBQ+pwYYfHTw3XdbYSK/QcG8SqbTmKd7wwj7h4ydEMiy2LTVfblFWn",
+	"6k07vUEjpTKiIv6pMvnnXtFRVhPkGMp2OrMFH/Arf+K7QXjDB90MGrc2Y3budCS6ceani71GKzttetua",
+	"5HrciAqA+jICdnA57SfJE8Ttb81tH7mp++/qUZhmn+HPPQDn9+pOtGx+TKXRN8cwsbCYUrFcyVvPssEl",
+	"FvEPfMVrCj7valq+5htd89wwVbClw8/gbJHZCcIlJVZArsubPJvDp5luIuTAWzTwcBAdNpLZsVMaKdyH",
+	"Z38Qn8zU5a34UtHEjV1bIj8YBcKl4puODb6cz8UaQLQqvkFUbwrLboTOUuTXSZgu50vIurO5KEy2sKsg",
+	"XKbHbPyNdcUlAr8WAYuy/fApu5SMw2DWKbZjaWZUntZqAz8l4lOJGWO4JUbQ5xuxUTIN0kUJA2QWeUtQ",
+	"X8hj7mG/ItV/MMBHvhlJuurnTyxdl7SuH+1Wtza+aDV4CxY1zp3Nl7wwHWWcH4vMQB2ngipk4O60miFp",
+	"8OsnJGH4sKfsp5Aa2f239RJ0zQWjSpOwG2BPJ3fJofl4jAO+iqkZmNILmvceV+yjbzikOXhG+TY3DP44",
+	"0OV9KM+U6148dZLbjzhPt+Zt3iDt/tAdWl4lNmtGPj+5EbywovvfX+0m+O6t//5qF0OL4t7JRFnkT86f",
+	"zPg6m90/f/LHr3/8/wAAAP//",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

@@ -130,6 +130,11 @@ func (e *edit) place(ctx context.Context, p *runs.Progress) (string, error) {
 		ctx,
 		p,
 		func(d *means.Door, _ sshio.Entry, k means.Key) (means.Seen, error) {
+			if e.work.Back {
+				if seen, err := d.PutBack(ctx); err != nil {
+					return seen, err
+				}
+			}
 			seen, err := d.PlaceUntil(ctx, e.work.lineEnd(), k)
 			if errors.Is(err, means.ErrNoEnds) && e.work.EndBy == grants.ByBoth {
 				also = "without an end of its own: " + err.Error() + "; "
@@ -148,6 +153,9 @@ func (e *edit) place(ctx context.Context, p *runs.Progress) (string, error) {
 // is not this run's to remove.
 func (e *edit) takeBack(ctx context.Context, p *runs.Progress) error {
 	_, err := e.changing(ctx, p, func(d *means.Door, _ sshio.Entry, k means.Key) (means.Seen, error) {
+		if e.work.Back { // what was there once is no line that this run placed
+			return d.Read(ctx)
+		}
 		if len(d.Journal.Ends) > 0 {
 			return d.PutBackEnds(ctx, k)
 		}
@@ -272,6 +280,8 @@ type grantWork struct {
 	EndBy grants.EndBy `json:"end_by,omitempty"`
 	// Lifted is whether the line's own end is taken away, since the login would be shut by it.
 	Lifted bool `json:"lifted,omitempty"`
+	// Back is whether lines are put back that an earlier run removed, which the journal has.
+	Back bool `json:"back,omitempty"`
 	// Worker is who changes the lines from their own machine; "" for the service.
 	Worker  string        `json:"worker,omitempty"`
 	Journal means.Journal `json:"journal"`

@@ -12,6 +12,7 @@ import (
 	"plumlatch/internal/core/grants"
 	"plumlatch/internal/core/machines"
 	"plumlatch/internal/core/reach"
+	"plumlatch/internal/means"
 	"plumlatch/internal/record"
 	"plumlatch/internal/runs"
 	"plumlatch/internal/service/fleet"
@@ -39,6 +40,8 @@ type GrantWanted struct {
 	Reason  string
 	// FromHere is whether the caller places the line.
 	FromHere bool
+	// Back is a run that withdrew the key there, whose lines are put back as they were; nil to place a new line.
+	Back *uuid.UUID
 }
 
 // AddGrant records that the key should open the login, and has a run place its
@@ -79,6 +82,12 @@ func (s *Service) AddGrant(
 	work := grantWork{Key: k.ID, Login: l.ID, Until: w.Until, EndBy: w.EndBy}
 	if w.FromHere {
 		work.Worker = actor.Name
+	}
+	if w.Back != nil {
+		if work.Journal, err = s.withdrawnBy(ctx, *w.Back, work); err != nil {
+			return Granted{}, err
+		}
+		work.Back = len(work.Journal.Removed) > 0
 	}
 	run := s.engine.NewRun(runs.Request{
 		Kind:     grantKind,
@@ -131,6 +140,22 @@ func (s *Service) AddGrant(
 		))
 	})
 	return s.startGranted(ctx, out, run, err)
+}
+
+// withdrawnBy returns which lines a run has removed of the key and the login that w is about.
+func (s *Service) withdrawnBy(ctx context.Context, run uuid.UUID, w grantWork) (means.Journal, error) {
+	earlier, err := s.store.RunByID(ctx, run)
+	if errors.Is(err, store.ErrNotFound) {
+		return means.Journal{}, nil
+	}
+	if err != nil || earlier.Kind != withdrawKind {
+		return means.Journal{}, err
+	}
+	was, err := grantWorkOf(earlier)
+	if err != nil || was.Key != w.Key || was.Login != w.Login {
+		return means.Journal{}, err
+	}
+	return means.Journal{Removed: was.Journal.Removed}, nil
 }
 
 // untilFact is a grant's end as the daybook keeps it, "" for none.

@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
@@ -487,4 +488,30 @@ func (s *Service) Change(
 	}
 	s.engine.Wake(ctx, run.ID)
 	return s.store.RunByID(ctx, run.ID)
+}
+
+// Relabel gives an instance just these labels.
+func (s *Service) Relabel(
+	ctx context.Context, actor people.Actor, name string, labels map[string]string, reason string,
+) error {
+	if err := errors.Join(
+		people.FleetWide(ctx, "to label instances"), problem.CheckLabels(labels), problem.CheckText("reason", reason),
+	); err != nil {
+		return err
+	}
+	i, err := s.Instance(ctx, name)
+	if err != nil || maps.Equal(i.Labels, labels) {
+		return err
+	}
+	if labels == nil {
+		labels = map[string]string{}
+	}
+	return s.store.InTx(ctx, func(tx *store.Store) error {
+		if err := tx.ChangeInstance(ctx, i.ID, record.InstanceChange{Labels: &labels}); err != nil {
+			return err
+		}
+		return tx.Note(ctx, s.journal.Entry(
+			actor.By(), "instance.label", "instance", name, reason, journal.Facts{"labels": labels, "were": i.Labels},
+		))
+	})
 }

@@ -1,0 +1,73 @@
+// Package charter keeps the charters of teams, says what differs from them, and makes what they declare so. What has to
+// change, and in which order, is decided in core; each change is made by the use case that makes it for a person too.
+package charter
+
+import (
+	"time"
+
+	"plumlatch/internal/runs"
+	"plumlatch/internal/service/access"
+	"plumlatch/internal/service/clouds"
+	"plumlatch/internal/service/fleet"
+	"plumlatch/internal/service/inventory"
+	"plumlatch/internal/service/journal"
+	"plumlatch/internal/service/keys"
+	"plumlatch/internal/service/people"
+	"plumlatch/internal/store"
+)
+
+// Parts are what the use cases of charters need.
+type Parts struct {
+	Store     *store.Store
+	Engine    *runs.Engine
+	Journal   *journal.Service
+	People    *people.Service
+	Keys      *keys.Service
+	Clouds    *clouds.Service
+	Fleet     *fleet.Service
+	Inventory *inventory.Service
+	Access    *access.Service
+	Now       func() time.Time
+}
+
+// Service is the use cases of charters.
+type Service struct {
+	store     *store.Store
+	engine    *runs.Engine
+	journal   *journal.Service
+	people    *people.Service
+	keys      *keys.Service
+	clouds    *clouds.Service
+	fleet     *fleet.Service
+	inventory *inventory.Service
+	access    *access.Service
+	now       func() time.Time
+	// reading bounds the memory that is taken by charters that are read at the same time.
+	reading chan struct{}
+}
+
+// mostRead is how many charters are read and compared at the same time.
+const mostRead = 2
+
+// New returns the use cases of charters.
+func New(p Parts) *Service {
+	return &Service{
+		p.Store, p.Engine, p.Journal, p.People, p.Keys, p.Clouds, p.Fleet, p.Inventory, p.Access, p.Now,
+		make(chan struct{}, mostRead),
+	}
+}
+
+const (
+	settleDuty  = "settle-charters"
+	settleEvery = time.Second
+	watchDuty   = "compare-charters"
+	watchEvery  = 10 * time.Minute
+)
+
+// Duties are what is done from time to time.
+func (s *Service) Duties() []runs.Duty {
+	return []runs.Duty{
+		{Name: settleDuty, Every: settleEvery, Do: s.carrySettlements},
+		{Name: watchDuty, Every: watchEvery, Do: s.watch},
+	}
+}

@@ -38,14 +38,20 @@ func (e AddRotationRuleMake) Valid() bool {
 
 // Defines values for AddTokenOnly.
 const (
-	AddTokenOnlyRead  AddTokenOnly = "read"
-	AddTokenOnlySweep AddTokenOnly = "sweep"
+	AddTokenOnlyCompare AddTokenOnly = "compare"
+	AddTokenOnlyRead    AddTokenOnly = "read"
+	AddTokenOnlySettle  AddTokenOnly = "settle"
+	AddTokenOnlySweep   AddTokenOnly = "sweep"
 )
 
 // Valid indicates whether the value is a known member of the AddTokenOnly enum.
 func (e AddTokenOnly) Valid() bool {
 	switch e {
+	case AddTokenOnlyCompare:
+		return true
 	case AddTokenOnlyRead:
+		return true
+	case AddTokenOnlySettle:
 		return true
 	case AddTokenOnlySweep:
 		return true
@@ -1492,19 +1498,28 @@ type AddSteward struct {
 
 // AddToken defines model for AddToken.
 type AddToken struct {
+	// Charter The name of the charter that a token settles.
+	Charter *string `json:"charter,omitempty"`
+
 	// Days How long it holds; 90 unless given, at most 366.
 	Days *int `json:"days,omitempty"`
+
+	// For The machine account that has it, for an admin; one's own unless given.
+	For *string `json:"for,omitempty"`
 
 	// Limits The labels of the instances that it sees, further than what its owner sees.
 	Limits *map[string]string `json:"limits,omitempty"`
 	Name   string             `json:"name"`
 
-	// Only For a machine that may do nothing else.
+	// Only For a program that may do nothing else. compare: charters; settle: one charter.
 	Only *AddTokenOnly `json:"only,omitempty"`
 	Role *Role         `json:"role,omitempty"`
+
+	// Unsigned Settling by it needs no signature by a person.
+	Unsigned *bool `json:"unsigned,omitempty"`
 }
 
-// AddTokenOnly For a machine that may do nothing else.
+// AddTokenOnly For a program that may do nothing else. compare: charters; settle: one charter.
 type AddTokenOnly string
 
 // AdoptInstance defines model for AdoptInstance.
@@ -3468,7 +3483,10 @@ type NewHolder string
 type NewOperator struct {
 	IssuerName *string            `json:"issuer_name,omitempty"`
 	Limits     *map[string]string `json:"limits,omitempty"`
-	Name       string             `json:"name"`
+
+	// Machine It is for a machine: with no password, by tokens alone.
+	Machine *bool  `json:"machine,omitempty"`
+	Name    string `json:"name"`
 
 	// Password 10 to 1024 characters; needed unless there is an issuer_name.
 	Password *string `json:"password,omitempty"`
@@ -3581,7 +3599,10 @@ type Operator struct {
 
 	// Limits The labels of the instances that the person sees and touches; empty for all.
 	Limits map[string]string `json:"limits"`
-	Name   string            `json:"name"`
+
+	// Machine It is the account of a machine, which has tokens alone.
+	Machine *bool  `json:"machine,omitempty"`
+	Name    string `json:"name"`
 
 	// Password Whether there is a password.
 	Password bool     `json:"password"`
@@ -4678,7 +4699,10 @@ type SettleCharter struct {
 	// Partly Do the rest where some changes cannot be made now.
 	Partly *bool   `json:"partly,omitempty"`
 	Reason *string `json:"reason,omitempty"`
-	Strict *bool   `json:"strict,omitempty"`
+
+	// Signature An SSHSIG signature over what charter sign says of the files, by the key of a person who may settle it.
+	Signature *string `json:"signature,omitempty"`
+	Strict    *bool   `json:"strict,omitempty"`
 }
 
 // SettleDrift defines model for SettleDrift.
@@ -5007,6 +5031,8 @@ type TakenItemPhase string
 
 // Token defines model for Token.
 type Token struct {
+	// Charter The charter that it settles.
+	Charter    *string            `json:"charter,omitempty"`
 	CreatedAt  time.Time          `json:"created_at"`
 	ExpiresAt  *time.Time         `json:"expires_at,omitempty"`
 	Id         openapi_types.UUID `json:"id"`
@@ -5014,12 +5040,15 @@ type Token struct {
 	Limits     map[string]string  `json:"limits"`
 	Name       string             `json:"name"`
 
-	// Only sweep or read, for a token that may do nothing else.
+	// Only sweep, read, compare or settle, for a token that may do nothing else.
 	Only *string `json:"only,omitempty"`
 
 	// Person Whose it is.
 	Person string `json:"person"`
 	Role   Role   `json:"role"`
+
+	// Unsigned It settles without a signature by a person.
+	Unsigned *bool `json:"unsigned,omitempty"`
 }
 
 // Trace defines model for Trace.
@@ -6271,13 +6300,13 @@ type ClientInterface interface {
 	// PauseCharterSettlementWithBody performs a POST /charter-settlements/{settlement}/pause (the `PauseCharterSettlement` operationId) request,
 	// with any type of body and a specified content type.
 	//
-	// Begins no more changes of it, or continues.
+	// Pauses it, so that no further changes start, or continues it.
 	PauseCharterSettlementWithBody(ctx context.Context, settlement SettlementId, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// PauseCharterSettlement performs a POST /charter-settlements/{settlement}/pause (the `PauseCharterSettlement` operationId) request.
 	// Takes a body of the `application/json` content type.
 	//
-	// Begins no more changes of it, or continues.
+	// Pauses it, so that no further changes start, or continues it.
 	PauseCharterSettlement(ctx context.Context, settlement SettlementId, body PauseCharterSettlementJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListCharters performs a GET /charters (the `ListCharters` operationId) request.
@@ -7633,7 +7662,7 @@ func (c *Client) ListCharterSettlementChanges(ctx context.Context, settlement Se
 // PauseCharterSettlementWithBody performs a POST /charter-settlements/{settlement}/pause (the `PauseCharterSettlement` operationId) request,
 // with any type of body and a specified content type.
 //
-// Begins no more changes of it, or continues.
+// Pauses it, so that no further changes start, or continues it.
 func (c *Client) PauseCharterSettlementWithBody(ctx context.Context, settlement SettlementId, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewPauseCharterSettlementRequestWithBody(c.Server, settlement, contentType, body)
 	if err != nil {
@@ -7649,7 +7678,7 @@ func (c *Client) PauseCharterSettlementWithBody(ctx context.Context, settlement 
 // PauseCharterSettlement performs a POST /charter-settlements/{settlement}/pause (the `PauseCharterSettlement` operationId) request.
 // Takes a body of the `application/json` content type.
 //
-// Begins no more changes of it, or continues.
+// Pauses it, so that no further changes start, or continues it.
 func (c *Client) PauseCharterSettlement(ctx context.Context, settlement SettlementId, body PauseCharterSettlementJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewPauseCharterSettlementRequest(c.Server, settlement, body)
 	if err != nil {

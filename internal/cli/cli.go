@@ -55,7 +55,7 @@ func groups() []group {
 			"Granting access and proving keys",
 			slices.Concat(grants.GrantCommands, grants.SettleCommands, grants.WayCommands, grants.ProveCommands),
 		},
-		{"Access as a file", charters.Commands},
+		{"Access as a file", charters.Commands()},
 		{"Replacing keys", slices.Concat(rotate.RotateCommands, rotate.RuleCommands)},
 		{"Logging in", slices.Concat(connect.ConnectCommands, connect.WhyCommands)},
 		{"Getting back in after a lost key", restore.RestoreCommands},

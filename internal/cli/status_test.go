@@ -45,9 +45,9 @@ func atHome(t *testing.T, url string) (kit.Env, *bytes.Buffer, *bytes.Buffer) {
 		t.Fatal(err)
 	}
 	for file, text := range map[string]string{
-		".ssh/id_ed25519.pub": pair.Line() + "\n", ".ssh/oona": string(private),
+		".ssh/id_ed25519.pub": pair.Line() + "\n", ".ssh/oona": string(private), "field.sig": "none",
 		"marsh.token": "secret", "host-ca.pub": "a key", "new.token": "secret",
-		"machines.csv": "name,user,address,port\nmast,debian,127.0.0.1,1\n",
+		"field.yaml": "charter: field\n", "machines.csv": "name,user,address,port\nmast,debian,127.0.0.1,1\n",
 	} {
 		path := filepath.Join(home, file)
 		if err := errors.Join(os.MkdirAll(filepath.Dir(path), 0o700), os.WriteFile(path, []byte(text), 0o600)); err != nil {
@@ -67,7 +67,7 @@ func atHome(t *testing.T, url string) (kit.Env, *bytes.Buffer, *bytes.Buffer) {
 // alone are the commands that ask no service, or another than the one that is set.
 var alone = map[string]bool{
 	"key inspect": true, "key convert": true, "key public": true, "key passphrase": true,
-	"completion": true, "reference": true, "manual": true, "version": true,
+	"charter check": true, "charter schema": true, "completion": true, "reference": true, "manual": true, "version": true,
 	"sign-in": true, "sign-out": true, "set-up": true,
 }
 

@@ -149,7 +149,7 @@ func (a *api) SettleCharter(
 	b := r.Body
 	t, err := a.Service.Charters.Settle(ctx, actorOf(ctx), charter.Settling{
 		Wanted: charter.Wanted{Files: charterFilesFrom(b.Files), Strict: given(b.Strict)}, As: b.As, Partly: given(b.Partly),
-		Reason: given(b.Reason),
+		Reason: given(b.Reason), Signature: given(b.Signature),
 	})
 	return contract.SettleCharter202JSONResponse(settlementOf(t)), err
 }

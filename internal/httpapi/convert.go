@@ -227,6 +227,8 @@ func tokenOf(t record.Token) contract.Token {
 		Person:     t.Person,
 		Role:       contract.Role(t.Role),
 		Only:       optional(t.Only),
+		Charter:    optional(t.Charter),
+		Unsigned:   optional(t.Unsigned),
 		Limits:     t.Limits,
 		CreatedAt:  t.CreatedAt,
 		ExpiresAt:  t.ExpiresAt,

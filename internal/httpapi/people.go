@@ -248,7 +248,7 @@ func (a *api) AddToken(ctx context.Context, r contract.AddTokenRequestObject) (c
 		Role:   people.Role(given(r.Body.Role)),
 		Days:   given(r.Body.Days),
 		Only:   string(given(r.Body.Only)),
-		Limits: given(r.Body.Limits),
+		Limits: given(r.Body.Limits), Charter: given(r.Body.Charter), Unsigned: given(r.Body.Unsigned), For: given(r.Body.For),
 	})
 	return contract.AddToken201JSONResponse{Token: tokenOf(t), Secret: secret}, err
 }
@@ -282,6 +282,7 @@ func operatorOf(o record.Operator) contract.Operator {
 		Teams:    split(o.Teams),
 		Factor:   o.FactorAt != nil,
 		Password: o.PasswordHash != "",
+		Machine:  optional(o.Machine),
 		IssuerName: optional(
 			o.IssuerName,
 		), Sessions: o.Sessions,
@@ -318,6 +319,7 @@ func (a *api) AddOperator(
 		return nil, err
 	}
 	if err := a.Service.People.AddOperator(ctx, actorOf(ctx), once, people.NewOperator{
+		Machine: given(r.Body.Machine),
 		Name:       b.Name,
 		Title:      given(b.Title),
 		Role:       people.Role(b.Role),

@@ -148,7 +148,10 @@ func (s *server) readContract() error {
 			role, _ := op.Extensions["x-role"].(string)
 			route := basePath + strings.NewReplacer("{", ":", "}", "").Replace(path)
 			is := func(name string) bool { on, _ := op.Extensions[name].(bool); return on }
-			c := call{sweep: is("x-sweep"), fresh: is("x-fresh"), stream: is("x-stream"), long: is("x-long"), large: is("x-large")}
+			only := map[string]bool{
+				"sweep": is("x-sweep"), "compare": is("x-compare"), "settle": is("x-compare") || is("x-settle"),
+			}
+			c := call{of: only, fresh: is("x-fresh"), stream: is("x-stream"), long: is("x-long"), large: is("x-large")}
 			switch {
 			case role == "anyone":
 			case people.Role(role).May(people.Viewer):
@@ -166,8 +169,8 @@ func (s *server) readContract() error {
 type call struct {
 	// role is the least that may make it; "" where nobody has to sign in.
 	role people.Role
-	// sweep is whether a token for sweeps alone may make it.
-	sweep bool
+	// of is by which tokens for one purpose alone it may be made.
+	of map[string]bool
 	// fresh is whether it needs a session whose person has just shown who they are.
 	fresh bool
 	// stream is whether it continues for as long as the caller likes, long whether it may take
@@ -342,6 +345,9 @@ func (s *server) authorizeAs(least people.Role) gin.HandlerFunc {
 			r.via = "console"
 		}
 		actor.Via, actor.RequestID = r.via, r.id
+		if actor.Machine {
+			actor.Via = "machine"
+		}
 		c.Request = c.Request.WithContext(context.WithValue(actor.Within(c.Request.Context()), actorKey, actor))
 	}
 }
@@ -349,7 +355,7 @@ func (s *server) authorizeAs(least people.Role) gin.HandlerFunc {
 // onlyFor holds a token for a machine to what it is for.
 func (s *server) onlyFor(c *gin.Context, actor people.Actor) error {
 	if actor.Only == "" || actor.Only == "read" && c.Request.Method == http.MethodGet ||
-		actor.Only == "sweep" && s.calls[c.Request.Method+" "+c.FullPath()].sweep {
+		s.calls[c.Request.Method+" "+c.FullPath()].of[actor.Only] {
 		return nil
 	}
 	return &problem.Problem{

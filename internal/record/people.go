@@ -24,7 +24,9 @@ type Operator struct {
 	Name         string
 	Role         string
 	PasswordHash string // "" for those who sign in by an issuer alone
-	CreatedAt    time.Time
+	// Machine is whether it is the account of a machine, which has tokens alone.
+	Machine   bool
+	CreatedAt time.Time
 	// Limits are the labels of the instances that the person sees and touches.
 	Limits   map[string]string `gorm:"serializer:json;default:'{}'"`
 	ClosedAt *time.Time
@@ -91,8 +93,11 @@ type Token struct {
 	ExpiresAt  *time.Time
 	LastUsedAt *time.Time
 	RevokedAt  *time.Time
-	// Only is sweep or read for a token that may do nothing else.
-	Only   string            `gorm:"column:only_for"`
+	// Only is sweep, read, compare or settle for a token that may do nothing else. One that settles does so for the
+	// charter of a name, with a signature unless it is Unsigned.
+	Only     string `gorm:"column:only_for"`
+	Charter  string
+	Unsigned bool
 	Limits map[string]string `gorm:"serializer:json;default:'{}'"`
 	Person string            `gorm:"->;-:migration"`
 }

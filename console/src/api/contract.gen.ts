@@ -1007,7 +1007,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** @description Begins no more changes of it, or continues. */
+        /** @description Pauses it, so that no further changes start, or continues it. */
         post: operations["pauseCharterSettlement"];
         delete?: never;
         options?: never;
@@ -4010,6 +4010,8 @@ export interface components {
             factor: boolean;
             /** @description Whether there is a password. */
             password: boolean;
+            /** @description It is the account of a machine, which has tokens alone. */
+            machine?: boolean;
             /** @description What the OpenID Connect issuer calls the person: a verified e-mail address, or the subject. */
             issuer_name?: string;
             sessions: number;
@@ -4033,6 +4035,8 @@ export interface components {
                 [key: string]: string;
             };
             issuer_name?: string;
+            /** @description It is for a machine: with no password, by tokens alone. */
+            machine?: boolean;
         };
         OperatorChange: {
             role?: components["schemas"]["Role"];
@@ -4281,8 +4285,12 @@ export interface components {
             /** @description Whose it is. */
             person: string;
             role: components["schemas"]["Role"];
-            /** @description sweep or read, for a token that may do nothing else. */
+            /** @description sweep, read, compare or settle, for a token that may do nothing else. */
             only?: string;
+            /** @description The charter that it settles. */
+            charter?: string;
+            /** @description It settles without a signature by a person. */
+            unsigned?: boolean;
             limits: {
                 [key: string]: string;
             };
@@ -4299,10 +4307,16 @@ export interface components {
             /** @description How long it holds; 90 unless given, at most 366. */
             days?: number;
             /**
-             * @description For a machine that may do nothing else.
+             * @description For a program that may do nothing else. compare: charters; settle: one charter.
              * @enum {string}
              */
-            only?: "sweep" | "read";
+            only?: "sweep" | "read" | "compare" | "settle";
+            /** @description The name of the charter that a token settles. */
+            charter?: string;
+            /** @description Settling by it needs no signature by a person. */
+            unsigned?: boolean;
+            /** @description The machine account that has it, for an admin; one's own unless given. */
+            for?: string;
             /** @description The labels of the instances that it sees, further than what its owner sees. */
             limits?: {
                 [key: string]: string;
@@ -5040,6 +5054,8 @@ export interface components {
             /** @description Do the rest where some changes cannot be made now. */
             partly?: boolean;
             reason?: string;
+            /** @description An SSHSIG signature over what charter sign says of the files, by the key of a person who may settle it. */
+            signature?: string;
         };
         UndoCharter: {
             reason?: string;

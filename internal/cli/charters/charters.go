@@ -23,13 +23,15 @@ import (
 )
 
 // Commands are about charters.
-var Commands = []kit.Command{
+func Commands() []kit.Command { return slices.Concat(charterCommands, signCommands) }
+
+var charterCommands = []kit.Command{
 	{
 		Name: "charter check", NoNames: true, Args: "FILE ...", Min: 1, Max: -1, Flags: check,
 		Summary: "Check the files of a charter on this machine, without a service",
-		Detail: `It checks the form, the names and the public keys, and says what is wrong with line and column. A folder stands
-for all .yaml, .yml and .json files in it. It ends with status 3 where something is wrong.`,
-		Examples: []string{"plumlatch charter check docs/examples/charters"},
+		Detail: `It checks the form, the names and the public keys, and says what is wrong with line and column. In a
+folder all .yaml, .yml and .json files are read. It ends with status 3 where something is wrong.`,
+		Examples: []string{"plumlatch charter check field.yaml"},
 	},
 	{
 		Name: "charter schema", NoNames: true, Flags: schema,
@@ -39,10 +41,10 @@ for all .yaml, .yml and .json files in it. It ends with status 3 where something
 	{
 		Name: "charter compare", NoNames: true, Args: "[FILE ...]", Max: -1, Flags: compare,
 		Summary: "Show what differs between a charter and what there is",
-		Detail: `It ends with status 3 where something differs or the files are flawed, and with 5 where a login would be left
-less safe than a charter may leave it. -markdown prints a comment for a review. Nothing is changed.`,
+		Detail: `It ends with status 3 where something differs, with 1 where the files are flawed, and with 5 where a login would
+be left less safe than a charter may leave it. -markdown prints a comment for a review. Nothing is changed.`,
 		Examples: []string{
-			"plumlatch charter compare docs/examples/charters",
+			"plumlatch charter compare field.yaml",
 			"plumlatch charter compare -settled field",
 		},
 	},
@@ -53,8 +55,8 @@ less safe than a charter may leave it. -markdown prints a comment for a review. 
 are judged together, and nothing is done where a login would be left shut, or thin without may-be. With -as just the
 comparison with that id is settled, and refused if anything has changed since. Repeating it changes nothing.`,
 		Examples: []string{
-			"plumlatch charter settle docs/examples/charters -reason 'oona joins the field team'",
-			"plumlatch charter settle docs/examples/charters -as ID -yes",
+			"plumlatch charter settle field.yaml -reason 'oona joins the field team'",
+			"plumlatch charter settle field -as ID -yes",
 		},
 	},
 	{
@@ -89,7 +91,7 @@ comparison with that id is settled, and refused if anything has changed since. R
 	},
 	{
 		Name: "charter pause", Args: "CHARTER", Min: 1, Max: 1, Flags: pause(false),
-		Summary:  "Begin no more changes of the settlement of a charter",
+		Summary:  "Pause the settlement of a charter; no further changes start",
 		Examples: []string{"plumlatch charter pause field -reason 'a storm'"},
 	},
 	{
@@ -229,9 +231,11 @@ func compareFiles(
 // verdict is how a command ends that compares.
 func verdict(c apiclient.CharterComparison) error {
 	switch {
-	case len(c.Flaws) == 0 && c.Refused != nil:
+	case len(c.Flaws) > 0:
+		return kit.Quiet(kit.ExitFailed)
+	case c.Refused != nil:
 		return kit.Quiet(kit.ExitRefused)
-	case len(c.Flaws)+len(c.Changes) > 0:
+	case len(c.Changes) > 0:
 		return kit.Quiet(kit.ExitNotAsItShould)
 	}
 	return nil
@@ -242,6 +246,7 @@ func settle(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error
 	as := f.String("as", "", "settle just the comparison with this `id`")
 	partly := f.Bool("partly", false, "do the rest where some changes cannot be made now")
 	reason := f.String("reason", "", "why, for the daybook")
+	signed := f.String("signed", "", "the `file` with a person's signature over the files, see charter sign")
 	detach := f.Bool("detach", false, "do not wait until it is over")
 	yes := f.Bool("yes", false, "do not ask")
 	return keys.With(func(ctx context.Context, s *kit.Session, client *apiclient.Client, args []string) error {
@@ -249,8 +254,13 @@ func settle(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error
 		if err != nil {
 			return err
 		}
+		by, err := signatureIn(*signed)
+		if err != nil {
+			return err
+		}
 		request := apiclient.SettleCharter{
 			Files: wire(files), Strict: strict, As: *as, Partly: partly, Reason: kit.Optional(*reason),
+			Signature: by,
 		}
 		if *as == "" {
 			c, err := kit.Answer[apiclient.CharterComparison](

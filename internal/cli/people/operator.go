@@ -67,12 +67,14 @@ var OperatorCommands = []kit.Command{
 		Min:     1,
 		Max:     1,
 		Flags:   operatorAdd,
-		Summary: "Create an account for a person",
+		Summary: "Create an account for a person, or a machine",
 		Detail: "It asks for the password, or reads it from a file. A person with an issuer name signs in through " +
-			"the OpenID Connect issuer and needs no password.",
+			"the OpenID Connect issuer and needs no password. A machine has tokens alone, which an admin makes; " +
+			"it consents to nothing, and the daybook shows it as a machine.",
 		Examples: []string{
 			"plumlatch operator add runa -role operator -limit team=cameras -title \"Runa Lund, cameras\"",
 			"plumlatch operator add marek -role admin -issuer-name marek@wrackline.example",
+			"plumlatch operator add ci -machine -role operator",
 		},
 	},
 	{
@@ -371,6 +373,7 @@ func operatorAdd(f *flag.FlagSet) func(context.Context, *kit.Session, []string) 
 	issuer := f.String(
 		"issuer-name", "", "what the OpenID Connect issuer calls them: a verified e-mail address, or the subject",
 	)
+	machine := f.Bool("machine", false, "it is for a machine: with no password, by tokens alone")
 	limits := kit.Labels{}
 	f.Var(limits, "limit", "limit them to instances with this label, `name=value`; can be given several times")
 	return kit.WithConfirmed(f, func(ctx context.Context, s *kit.Session, client *apiclient.Client, args []string) error {
@@ -381,7 +384,10 @@ func operatorAdd(f *flag.FlagSet) func(context.Context, *kit.Session, []string) 
 			IssuerName: kit.Optional(*issuer),
 			Limits:     labelsOf(limits),
 		}
-		if *issuer == "" || *passwordFile != "" {
+		if *machine {
+			request.Machine = machine
+		}
+		if *issuer == "" && !*machine || *passwordFile != "" {
 			word, err := s.Secret("Password for "+args[0]+" (10 characters or more): ", *passwordFile)
 			if err != nil {
 				return err

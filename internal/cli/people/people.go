@@ -50,6 +50,7 @@ var PeopleCommands = []kit.Command{
 		Examples: []string{
 			"plumlatch token new nightly-report -role viewer -valid 30d",
 			"plumlatch token new sweeper -only sweep -limit team=cameras",
+			"plumlatch token new pipeline -for ci -only settle -charter field",
 		},
 	},
 	{
@@ -241,12 +242,19 @@ func tokenNew(f *flag.FlagSet) func(context.Context, *kit.Session, []string) err
 	role := f.String("role", "", "viewer, operator or admin; yours unless given")
 	var valid kit.When
 	f.Var(&valid, "valid", "`until` when it is valid, such as 90d, friday or 2026-12-31; 90d unless given, at most 366d")
-	only := f.String("only", "", "sweep or read: the only thing that the token allows")
+	only := f.String("only", "", "sweep, read, compare or settle: the only thing that the token allows")
+	charter := f.String("charter", "", "with -only settle: the `charter` that it settles")
+	unsigned := f.Bool("unsigned", false, "with -only settle: a signature by a person is not needed")
+	of := f.String("for", "", "the `machine` account that has it; you unless given")
 	limits := kit.Labels{}
 	f.Var(limits, "limit", "limit it to instances with this label, `name=value`; can be given several times")
 	return kit.WithConfirmed(f, func(ctx context.Context, s *kit.Session, client *apiclient.Client, args []string) error {
 		request := apiclient.AddToken{Name: args[0], Days: new(valid.Days(90))}
 		request.Limits = labelsOf(limits)
+		request.Charter, request.For = kit.Optional(*charter), kit.Optional(*of)
+		if *unsigned {
+			request.Unsigned = unsigned
+		}
 		if *only != "" {
 			request.Only = new(apiclient.AddTokenOnly(*only))
 		}
@@ -305,6 +313,12 @@ var tokenListing = kit.Listing[apiclient.Token]{
 		may := string(k.Role)
 		if k.Only != nil {
 			may = *k.Only + " alone"
+		}
+		if k.Charter != nil {
+			may = "settle " + *k.Charter + " alone"
+			if kit.Given(k.Unsigned) {
+				may += ", unsigned"
+			}
 		}
 		if len(k.Limits) > 0 {
 			may += ", " + kit.LabelText(k.Limits)

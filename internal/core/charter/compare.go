@@ -184,7 +184,7 @@ func (x *comparing) compareKeys() {
 		case there && x.keys[n].Name != k.Name:
 			x.flaw(
 				k.Place, "other-name", fmt.Sprintf("the key %s is recorded as %s", k.Name, x.keys[n].Name),
-				"Call it so here, or rename the record: plumlatch key rename "+x.keys[n].Name+" "+k.Name,
+				"Call it so here, or rename the record: plumlatch key change "+x.keys[n].Name+" -name "+k.Name,
 			)
 		case !there && taken:
 			x.flaw(
@@ -397,7 +397,7 @@ func (x *comparing) expand() {
 				a.Place,
 				"no-such-rule",
 				"there is no rotation rule "+quoted(a.Rotation),
-				"See what there is: plumlatch rotate rule list",
+				"See what there is: plumlatch rule list",
 			)
 		}
 		keys := x.keysOf(a)
@@ -452,7 +452,7 @@ func (x *comparing) loginsOf(a *Access, at map[string]int32) (out []int32) {
 		if !strings.ContainsAny(l.Name, "*?") {
 			n, there := at[l.Name]
 			if !there && !x.comesLater(l.Name) {
-				x.flaw(l.Place, "no-such-login", "there is no login "+quoted(l.Name), "See what there is: plumlatch login list")
+				x.flaw(l.Place, "no-such-login", "there is no login "+quoted(l.Name), "See what there is: plumlatch reach")
 			}
 			if there && x.labelled(n, a) {
 				out = append(out, n)
@@ -468,7 +468,7 @@ func (x *comparing) loginsOf(a *Access, at map[string]int32) (out []int32) {
 		}
 		if found == 0 {
 			x.out.Notes = append(x.out.Notes, Note{
-				"nothing-fits", "no login fits " + quoted(l.Name), "See what there is: plumlatch login list", l.Place,
+				"nothing-fits", "no login fits " + quoted(l.Name), "See what there is: plumlatch reach", l.Place,
 			})
 		}
 	}

@@ -59,7 +59,7 @@ func (x *comparing) judge() {
 		r := Reached{Login: l.Name, Before: was, After: is}
 		switch worse := reach.Rank(is) < reach.Rank(was); {
 		case worse && is == reach.Shut:
-			r.Refused = "nobody would get in who is known to hold a key"
+			r.Refused = "nobody would get in who is known to have a key"
 		case worse && is == reach.Stale:
 			r.Refused = "nobody who has freshly proved a key would get in"
 		case worse && is == reach.Thin && !mayBe[int32(n)]:

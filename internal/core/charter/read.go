@@ -217,16 +217,20 @@ func (r *reader) mapping(n *yaml.Node, of string, fields map[string]field) {
 			r.bad(key, "unknown-field", fmt.Sprintf("%s has no %s", of, quoted(key.Value)), remedy)
 			return
 		}
-		if value.Tag != "!!null" {
-			read(value)
-		}
+		read(value)
 	})
 }
 
+// empty reports whether there is nothing where a mapping or a list is expected.
+func empty(n *yaml.Node) bool { return n.Kind == yaml.ScalarNode && n.Tag == "!!null" && n.Anchor == "" }
+
 func quoted(s string) string { return strconv.Quote(text.Line(s, text.MaxLine)) }
 
-// each reads the entries of a mapping, each of which is there once.
+// each reads the entries of a mapping, each of which is there once. Nothing at all is a mapping with no entries.
 func (r *reader) each(n *yaml.Node, of string, read func(key, value *yaml.Node)) {
+	if empty(n) {
+		return
+	}
 	if !r.is(n, yaml.MappingNode, of, "a mapping of names to values") {
 		return
 	}
@@ -403,7 +407,7 @@ func (r *reader) top(n *yaml.Node) {
 		"keys":      func(n *yaml.Node) { r.each(n, "keys", r.key) },
 		"instances": func(n *yaml.Node) { r.each(n, "instances", r.instance) },
 		"access": func(n *yaml.Node) {
-			if r.is(n, yaml.SequenceNode, "access", "a list") {
+			if !empty(n) && r.is(n, yaml.SequenceNode, "access", "a list") {
 				for _, one := range n.Content {
 					r.entry(one)
 				}
@@ -540,7 +544,7 @@ func (r *reader) instance(called, n *yaml.Node) {
 			read(n)
 		}
 	}
-	if n.Tag != "!!null" {
+	if !empty(n) {
 		r.mapping(n, of, map[string]field{
 			"labels": r.labels(&i.Labels, "labels"),
 			"note":   r.text(&i.Note, "note"),
@@ -628,9 +632,9 @@ func (r *reader) entry(n *yaml.Node) {
 	}
 	for _, l := range a.Logins {
 		if user, host, ok := strings.Cut(l.Name, "@"); !ok || user == "" || host == "" {
-			r.flaw(l.Place, "bad-login", quoted(l.Name)+" is no login", "Write user@instance; * stands for some text")
+			r.flaw(l.Place, "bad-login", quoted(l.Name)+" is no login", "Write user@instance; * means some text")
 		} else if _, err := path.Match(l.Name, ""); err != nil || strings.ContainsAny(l.Name, "/[\\") {
-			r.flaw(l.Place, "bad-login", quoted(l.Name)+" is no login", "* and ? stand for some text and one character; nothing else does")
+			r.flaw(l.Place, "bad-login", quoted(l.Name)+" is no login", "* means some text and ? one character; there are no other signs")
 		}
 	}
 	r.out.Access = append(r.out.Access, a)

@@ -107,19 +107,32 @@ func Sign(signer ssh.Signer, namespace string, text []byte) (string, error) {
 	return b.String(), err
 }
 
-// Verify returns nil if the armoured signature is one of the text, in the
-// namespace, by the key in the wire form.
-func Verify(armoured string, namespace string, text, key []byte) error {
+// KeyOf returns the key that a signature says it was made with, in the wire form. Whether it was, Verify says.
+func KeyOf(armoured string) ([]byte, error) {
+	e, err := envelopeOf(armoured)
+	return e.PublicKey, err
+}
+
+func envelopeOf(armoured string) (e envelope, err error) {
 	if len(armoured) > MaxArmourBytes {
-		return ErrArmour
+		return e, ErrArmour
 	}
 	block, _ := pem.Decode([]byte(armoured))
 	if block == nil || block.Type != armour || !bytes.HasPrefix(block.Bytes, []byte(magic)) {
-		return ErrArmour
+		return e, ErrArmour
 	}
-	var e envelope
 	if err := ssh.Unmarshal(block.Bytes[len(magic):], &e); err != nil || e.Version != version {
-		return ErrArmour
+		return e, ErrArmour
+	}
+	return e, nil
+}
+
+// Verify returns nil if the armoured signature is one of the text, in the
+// namespace, by the key in the wire form.
+func Verify(armoured string, namespace string, text, key []byte) error {
+	e, err := envelopeOf(armoured)
+	if err != nil {
+		return err
 	}
 	if e.Namespace != namespace || e.Reserved != "" {
 		return ErrNamespace

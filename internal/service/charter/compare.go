@@ -1,10 +1,8 @@
 package charter
 
 import (
-	"cmp"
 	"context"
 	"crypto/sha256"
-	"encoding/binary"
 	"encoding/hex"
 	"encoding/json"
 	"errors"
@@ -50,7 +48,7 @@ func (s *Service) Compare(ctx context.Context, w Wanted) (Compared, error) {
 		return Compared{}, ctx.Err()
 	}
 	defer func() { <-s.reading }()
-	out := Compared{Digest: digestOf(w.Files)}
+	out := Compared{Digest: charter.Digest(w.Files)}
 	var flaws []charter.Flaw
 	if out.Charter, flaws = charter.Read(w.Files); len(flaws) > 0 {
 		out.Flaws = flaws
@@ -77,21 +75,6 @@ func (s *Service) Compare(ctx context.Context, w Wanted) (Compared, error) {
 	}
 	out.ID, err = idOf(out)
 	return out, err
-}
-
-// digestOf is the SHA-256 of files: of the path and the content of each, in the order of their paths, with the lengths
-// before them as 8 bytes in network order.
-func digestOf(files []charter.File) []byte {
-	files = slices.Clone(files)
-	slices.SortFunc(files, func(a, b charter.File) int { return cmp.Compare(a.Path, b.Path) })
-	h := sha256.New()
-	for _, f := range files {
-		for _, part := range [][]byte{[]byte(f.Path), f.Content} {
-			h.Write(binary.BigEndian.AppendUint64(nil, uint64(len(part))))
-			h.Write(part)
-		}
-	}
-	return h.Sum(nil)
 }
 
 func idOf(c Compared) (string, error) {

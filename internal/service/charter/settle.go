@@ -28,8 +28,9 @@ type Settling struct {
 	// Partly is whether to do the rest where some cannot be done now.
 	Partly bool
 	Reason string
-	// SignedBy is the name of the key that has signed the files; "" for none.
-	SignedBy string
+	// Signature is an SSHSIG signature over what charter.ToSign says; "" for none.
+	Signature string
+	signedBy  string // the name of the key that has made it
 }
 
 // Settle makes what a charter declares so, exactly as it was shown. It reports a settlement with nothing to do where
@@ -41,6 +42,9 @@ func (s *Service) Settle(ctx context.Context, actor people.Actor, w Settling) (r
 	}
 	c, err := s.Compare(ctx, w.Wanted)
 	if err != nil {
+		return none, err
+	}
+	if err := s.mayBeSettled(ctx, actor, c, &w); err != nil {
 		return none, err
 	}
 	if err := settleable(c, w); err != nil {
@@ -139,7 +143,7 @@ func (s *Service) begin(
 		}
 		v := record.CharterVersion{
 			CharterID: of.ID, Number: t.Version, Digest: c.Digest, SettledAt: s.now(), SettledBy: actor.Name, Reason: w.Reason,
-			SignedBy: w.SignedBy,
+			SignedBy: w.signedBy,
 		}
 		for _, f := range w.Files {
 			v.Files = append(v.Files, record.CharterFile{Path: f.Path, Content: string(f.Content)})
@@ -163,7 +167,7 @@ func (s *Service) begin(
 	return tx.Note(ctx, s.journal.Entry(
 		actor.By(), "charter.settle", "charter", of.Name, w.Reason,
 		journal.Facts{
-			"version": t.Version, "digest": hex.EncodeToString(c.Digest), "changes": len(items), "signed": w.SignedBy,
+			"version": t.Version, "digest": hex.EncodeToString(c.Digest), "changes": len(items), "signed": w.signedBy,
 		},
 	))
 }
@@ -285,7 +289,7 @@ func (s *Service) Settlement(ctx context.Context, id uuid.UUID) (record.Settleme
 	if errors.Is(err, store.ErrNotFound) {
 		return t, &problem.Problem{
 			Kind: problem.NotFound, Code: "no-such-settlement", Where: []string{id.String()},
-			Detail: "there is no settlement " + id.String(), Remedy: "See which there are: plumlatch charter settlements",
+			Detail: "there is no settlement " + id.String(), Remedy: "See which there are: plumlatch charter changes",
 		}
 	}
 	return t, err

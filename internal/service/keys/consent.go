@@ -162,6 +162,11 @@ func (s *Service) DecideConsent(
 	if err := problem.CheckText("note", note); err != nil {
 		return record.Consent{}, err
 	}
+	if actor.Machine {
+		return record.Consent{}, &problem.Problem{
+			Kind: problem.Forbidden, Code: "machine", Detail: "a machine consents to nothing", Remedy: "Ask a person",
+		}
+	}
 	var c record.Consent
 	err := s.store.InTx(ctx, func(tx *store.Store) error {
 		var err error

@@ -31,8 +31,13 @@ type Actor struct {
 	RequestID string
 	// Limits are the labels of the instances that the actor sees and touches.
 	Limits map[string]string
-	// Only is what a token for a machine may do: sweep or read; "" for all.
-	Only string
+	// Only is what a token for a program may do: sweep, read, compare or settle; "" for all. One that settles does so for
+	// the charter of that name, with a signature by a person unless it is Unsigned.
+	Only     string
+	Charter  string
+	Unsigned bool
+	// Machine is whether it is the account of a machine.
+	Machine bool
 	// Session is the console session that the call was made in, and ConfirmedAt when its person
 	// last gave their password or a code.
 	Session     uuid.UUID

@@ -33,6 +33,8 @@ type NewOperator struct {
 	Limits   map[string]string
 	// IssuerName is what the OpenID Connect issuer calls the person.
 	IssuerName string
+	// Machine is whether it is for a machine: with no password and no issuer, by tokens alone.
+	Machine bool
 }
 
 func checkPassword(field, password string) error {
@@ -108,15 +110,23 @@ func (s *Service) newOperator(ctx context.Context, in NewOperator) (made madeOpe
 	); err != nil {
 		return made, problem.First(err)
 	}
+	if in.Machine && (in.Password != "" || in.IssuerName != "" || in.Role == Admin) {
+		return made, &problem.Problem{
+			Kind: problem.Invalid, Code: "bad-machine", Field: "machine",
+			Detail: "a machine has tokens alone: no password, no name at an issuer, and it is no admin",
+			Remedy: "Give it the role viewer or operator, and make it a token: plumlatch token new NAME -for " + in.Name,
+		}
+	}
 	o := record.Operator{
 		ID:         store.NewID(),
+		Machine:    in.Machine,
 		Name:       in.Name,
 		Role:       string(in.Role),
 		CreatedAt:  s.now(),
 		Limits:     in.Limits,
 		IssuerName: in.IssuerName,
 	}
-	if in.Password != "" || in.IssuerName == "" {
+	if !in.Machine && (in.Password != "" || in.IssuerName == "") {
 		if err := checkPassword("password", in.Password); err != nil {
 			return made, err
 		}
@@ -268,6 +278,12 @@ func (s *Service) ChangeOperator(ctx context.Context, actor Actor, name string, 
 				Where:  []string{name},
 				Detail: "somebody else has changed the account of " + name + " since you read it; nothing was changed now",
 				Remedy: "See it as it is now and change it again: plumlatch operator list",
+			}
+		}
+		if o.Machine && (c.Password != nil || c.IssuerName != nil || c.Role != nil && *c.Role == Admin) {
+			return &problem.Problem{
+				Kind: problem.Invalid, Code: "bad-machine", Where: []string{name},
+				Detail: name + " is a machine: it has no password and no name at an issuer, and is no admin",
 			}
 		}
 		did, err := s.changeOperator(ctx, tx, &o, c)

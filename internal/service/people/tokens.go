@@ -25,6 +25,7 @@ func (s *Service) ByToken(ctx context.Context, secret string) (Actor, error) {
 	}
 	actor := actorOf(o)
 	actor.ByToken, actor.Only, actor.Limits = true, t.Only, both(o.Limits, t.Limits)
+	actor.Charter, actor.Unsigned = t.Charter, t.Unsigned
 	if Role(o.Role).May(Role(t.Role)) {
 		actor.Role = Role(t.Role)
 	}
@@ -35,7 +36,7 @@ func (s *Service) ByToken(ctx context.Context, secret string) (Actor, error) {
 }
 
 func actorOf(o record.Operator) Actor {
-	return Actor{ID: o.ID, Name: o.Name, Role: Role(o.Role), Limits: o.Limits}
+	return Actor{ID: o.ID, Name: o.Name, Role: Role(o.Role), Limits: o.Limits, Machine: o.Machine}
 }
 
 // both returns the labels of two limits that hold together.
@@ -57,8 +58,13 @@ type NewToken struct {
 	Name string
 	Role Role // "" for the actor's own
 	Days int  // 0 for 90
-	// Only is sweep or read; "" for all that the role may.
+	// Only is sweep, read, compare or settle; "" for all that the role may.
 	Only string
+	// Charter is the one that a token settles, with a signature by a person unless it is Unsigned.
+	Charter  string
+	Unsigned bool
+	// For is the machine account that has it; "" for the actor.
+	For string
 	// Limits narrow what the token sees further than its owner's do.
 	Limits map[string]string
 }
@@ -70,7 +76,11 @@ func (s *Service) AddToken(
 	if err := errors.Join(problem.CheckName("name", in.Name), problem.CheckLabels(in.Limits)); err != nil {
 		return record.Token{}, "", problem.First(err)
 	}
-	if err := in.settle(actor); err != nil {
+	owner, err := s.ownerOf(ctx, actor, in)
+	if err != nil {
+		return record.Token{}, "", err
+	}
+	if err := in.settle(actor, owner); err != nil {
 		return record.Token{}, "", err
 	}
 	secret := tokenPrefix + secrets.New()
@@ -78,15 +88,17 @@ func (s *Service) AddToken(
 		ID:         store.NewID(),
 		Name:       in.Name,
 		Hash:       secrets.Hash(secret),
-		OperatorID: actor.ID,
+		OperatorID: owner.ID,
 		Role:       string(in.Role),
 		Only:       in.Only,
+		Charter:    in.Charter,
+		Unsigned:   in.Unsigned,
 		Limits:     in.Limits,
 		CreatedAt:  s.now(),
 		ExpiresAt:  new(s.now().AddDate(0, 0, in.Days)),
-		Person:     actor.Name,
+		Person:     owner.Name,
 	}
-	err := s.store.InTx(ctx, func(tx *store.Store) error {
+	err = s.store.InTx(ctx, func(tx *store.Store) error {
 		earlier, err := s.journal.Once(ctx, tx, actor.ID, once, t.ID.String())
 		if err != nil {
 			return err
@@ -104,37 +116,72 @@ func (s *Service) AddToken(
 		}
 		return tx.Note(ctx, s.journal.Entry(
 			actor.By(), "token.add", "token", in.Name, "",
-			journal.Facts{"role": string(in.Role), "only": in.Only, "limits": limitWords(in.Limits), "days": in.Days},
+			journal.Facts{
+				"role": string(in.Role), "only": in.Only, "limits": limitWords(in.Limits), "days": in.Days, "for": in.For,
+				"charter": in.Charter,
+			},
 		))
 	})
 	return t, secret, err
 }
 
-// settle fills in what was left out, and refuses what would be wider, longer or higher than the maker.
-func (in *NewToken) settle(actor Actor) error {
+// ownerOf is who will have a token: the actor, or a machine for which an admin makes it.
+func (s *Service) ownerOf(ctx context.Context, actor Actor, in NewToken) (Actor, error) {
+	if in.For == "" {
+		return actor, nil
+	}
+	if actor.Role != Admin {
+		return Actor{}, &problem.Problem{
+			Kind: problem.Forbidden, Code: "role-too-low", Field: "for", Detail: "an admin makes the tokens of machines",
+			Remedy: "Ask an admin",
+		}
+	}
+	o, err := s.OperatorNamed(ctx, s.store, in.For)
+	if err != nil {
+		return Actor{}, err
+	}
+	if !o.Machine || o.ClosedAt != nil {
+		return Actor{}, &problem.Problem{
+			Kind: problem.Forbidden, Code: "no-machine", Field: "for", Where: []string{in.For},
+			Detail: in.For + " is no machine with an account; people make their own tokens",
+			Remedy: "Add one: plumlatch operator add NAME -machine",
+		}
+	}
+	return actorOf(o), nil
+}
+
+// settle fills in what was left out, and refuses what would be wider, longer or higher than its maker and its owner.
+func (in *NewToken) settle(actor, owner Actor) error {
 	if in.Role == "" {
-		in.Role = actor.Role
+		in.Role = owner.Role
+	}
+	if (in.Charter != "") != (in.Only == "settle") || in.Unsigned && in.Only != "settle" {
+		return &problem.Problem{
+			Kind: problem.Invalid, Code: "bad-charter", Field: "charter",
+			Detail: "a token that settles is for the charter of one name, and no other is for any",
+			Remedy: "Give both: -only settle -charter NAME",
+		}
 	}
 	switch in.Only {
 	case "":
-	case "read":
+	case "read", "compare":
 		in.Role = Viewer
-	case "sweep":
+	case "sweep", "settle":
 		in.Role = Operator
 	default:
 		return &problem.Problem{
 			Kind:   problem.Invalid,
 			Code:   "bad-only",
 			Field:  "only",
-			Detail: "a token can be for sweep or read alone",
+			Detail: "a token can be for sweep, read, compare or settle alone",
 		}
 	}
-	if !actor.Role.May(in.Role) {
+	if !actor.Role.May(in.Role) || !owner.Role.May(in.Role) {
 		return &problem.Problem{
 			Kind:   problem.Forbidden,
 			Code:   "role-too-high",
 			Field:  "role",
-			Detail: fmt.Sprintf("a token of yours can have at most the role %s", actor.Role),
+			Detail: fmt.Sprintf("a token of %s can have at most the role %s", owner.Name, owner.Role),
 		}
 	}
 	// The HTTP interface lets no token come here (Confirmed). What is made is within the

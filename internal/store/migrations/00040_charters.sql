@@ -67,6 +67,14 @@ ALTER TABLE grants ADD COLUMN charter_at text NOT NULL DEFAULT '';
 CREATE INDEX grants_by_charter ON grants (charter_id) WHERE withdrawn_at IS NULL AND charter_id IS NOT NULL;
 CREATE OR REPLACE VIEW limited.grants AS SELECT * FROM public.grants WHERE login_id IN (SELECT id FROM limited.logins);
 
+-- Accounts of machines, which have no password and sign in by tokens alone; and tokens that compare charters, or settle
+-- one, with a signature over its files unless it is said that they need none.
+ALTER TABLE operators ADD COLUMN machine boolean NOT NULL DEFAULT false;
+ALTER TABLE tokens DROP CONSTRAINT tokens_only_for_check;
+ALTER TABLE tokens ADD CONSTRAINT tokens_only_for_check CHECK (only_for IN ('', 'sweep', 'read', 'compare', 'settle'));
+ALTER TABLE tokens ADD COLUMN charter text NOT NULL DEFAULT '';
+ALTER TABLE tokens ADD COLUMN unsigned boolean NOT NULL DEFAULT false;
+
 -- A charter is about the whole fleet, and not for those who work on a part of it.
 CREATE VIEW limited.charters AS SELECT * FROM public.charters WHERE false;
 CREATE VIEW limited.charter_versions AS SELECT * FROM public.charter_versions WHERE false;
@@ -78,6 +86,11 @@ DROP VIEW limited.settlement_items;
 DROP VIEW limited.settlements;
 DROP VIEW limited.charter_versions;
 DROP VIEW limited.charters;
+DELETE FROM tokens WHERE only_for IN ('compare', 'settle');
+ALTER TABLE tokens DROP CONSTRAINT tokens_only_for_check;
+ALTER TABLE tokens ADD CONSTRAINT tokens_only_for_check CHECK (only_for IN ('', 'sweep', 'read'));
+ALTER TABLE tokens DROP COLUMN unsigned, DROP COLUMN charter;
+ALTER TABLE operators DROP COLUMN machine;
 DROP VIEW limited.grants;
 DROP INDEX grants_by_charter;
 ALTER TABLE grants DROP COLUMN charter_at, DROP COLUMN charter_id;

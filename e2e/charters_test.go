@@ -154,6 +154,31 @@ func TestACharterIsComparedSettledRepeatedAndTakenBack(t *testing.T) {
 		t.Errorf("taken back, it differs: %s", changesOf(c))
 	}
 	h.refused("nothing-to-undo", "charter", "undo", "field", "-yes")
+
+	// What somebody changes on a machine is found by the next reading, and told.
+	if err := os.WriteFile(h.keysFile("mast"), []byte(strings.ReplaceAll(read(t, h.keysFile("mast")), " second\n", " gone\n#")), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	gone := strings.Split(read(t, h.keysFile("mast")), "\n")
+	gone = slices.DeleteFunc(gone, func(line string) bool { return strings.HasSuffix(line, " gone") })
+	if err := os.WriteFile(h.keysFile("mast"), []byte(strings.Join(gone, "\n")), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	h.client("sweep", "mast")
+	eventually(t, "the charter to be told of", func() bool { return h.toldOften("charter.differs") == 1 })
+	var reach apiclient.ReachPage
+	_, out := h.call("GET", "/api/v1/reach", h.token, "")
+	if err := json.Unmarshal([]byte(out), &reach); err != nil || reach.Charters == nil || *reach.Charters != 1 {
+		t.Errorf("%v %s", err, out)
+	}
+	var list []apiclient.Charter
+	if err := json.Unmarshal([]byte(h.must("charter", "list", "-json")), &list); err != nil || len(list) != 1 ||
+		list[0].Differs != 1 {
+		t.Errorf("%v %+v", err, list)
+	}
+	if _, figures := h.call("GET", "/metrics", h.token, ""); !strings.Contains(figures, "plumlatch_charter_changes 1") {
+		t.Error("the figures do not tell that something differs")
+	}
 	h.must("daybook", "check")
 }
 
@@ -446,4 +471,40 @@ func TestASettlementWhoseChangesFailLeavesOutWhatRestsOnThemAndIsPausedAndSettle
 	if c := h.compared(0, path); len(c.Changes) > 0 {
 		t.Errorf("settled again, it differs: %s", changesOf(c))
 	}
+}
+
+func TestConsoleComparesSettlesAndTakesBackACharter(t *testing.T) {
+	t.Parallel()
+	h := newHouse(t, "")
+	h.chartered(t, "door")
+	h.must("charter", "settle", h.charter(t, "note: who opens the door\naccess:\n"+may("mine", "debian@door")), "-yes", "-reason", "first")
+	p := h.console(t)
+	p.open("/charters/compare")
+	p.fill("Or paste one", "charter: field\naccess:\n"+may("nobody", "debian@door"))
+	p.press("Compare")
+	p.says("there is no key \"nobody\"")
+	p.fill("Or paste one", "charter: field\naccess:\n"+may("second", "debian@door", "why: oona joins"))
+	p.press("Compare")
+	p.says("2 changes")
+	p.says("withdraw the key")
+	p.press("Settle 2 changes")
+	p.fill("Reason, for the daybook", "in the console")
+	p.press("Settle it")
+	p.says("in the console")
+	p.says("field is so: nothing differs")
+	if text := read(t, h.keysFile("door")); strings.Contains(text, " mine\n") || !strings.Contains(text, " second\n") {
+		t.Errorf("the file is\n%s", text)
+	}
+	p.open("/grants")
+	p.says("pasted.yaml:3")
+	p.open("/charters/field")
+	p.press("Undo the last settlement")
+	p.press("Undo it")
+	eventually(t, "the undo", func() bool { return h.settlement("field").Undoes != nil && h.settlement("field").EndedAt != nil })
+	if text := read(t, h.keysFile("door")); !strings.Contains(text, " mine\n") || strings.Contains(text, " second\n") {
+		t.Errorf("taken back, the file is\n%s", text)
+	}
+	p.press("Release")
+	p.press("Release it")
+	p.says("No charter yet")
 }

@@ -3,6 +3,7 @@ package e2e
 import (
 	"encoding/json"
 	"fmt"
+	"path/filepath"
 	"strings"
 	"testing"
 	"time"
@@ -147,6 +148,9 @@ var pages = []string{
 	"/rotations/calendar",
 	"/rotations/asked",
 	"/restores",
+	"/charters",
+	"/charters/compare",
+	"/charters/fleet",
 	"/daybook",
 	"/settings",
 	"/settings/people",
@@ -174,6 +178,9 @@ func TestEveryPageIsReadableInLightAndDarkAtEveryWidthAndByName(t *testing.T) {
 		t.Fatal(restores, err)
 	}
 	restore := "/restores/" + restores[0].Run.Id.String()
+	whole := filepath.Join(t.TempDir(), "fleet.yaml")
+	h.must("charter", "write", "fleet", "-into", whole)
+	h.must("charter", "settle", whole, "-yes")
 	p := openBrowser(t, h.url)
 	p.signedIn("ines", demo.Password("ines"))
 	p.within(12 * time.Minute) // for so many pages

@@ -136,6 +136,7 @@ export type State =
   | components["schemas"]["ReachState"]
   | components["schemas"]["RotationState"]
   | components["schemas"]["RotationItemState"]
+  | components["schemas"]["CharterSettlementChangeState"]
   | Outcome
   | NonNullable<components["schemas"]["ProofDue"]["state"]>
   | NonNullable<components["schemas"]["Consent"]["state"]>
@@ -188,6 +189,8 @@ const looks: Record<State, Look> = {
   queued: { tone: "busy", sign: "◔" },
   asked: { tone: "warn", sign: "?" },
   waiting: { tone: "off", sign: "·" },
+  "at-work": { tone: "busy", sign: "◔" },
+  "left-out": { tone: "warn", sign: "!" },
   open: { tone: "good", sign: "●" },
   closed: { tone: "off", sign: "■" },
   leaving: { tone: "warn", sign: "◔" },

@@ -34,6 +34,9 @@ const Routes = lazy(() => import("./pages/restores/Routes"));
 const Restores = lazy(() => import("./pages/restores/Restores"));
 const RestorePage = lazy(() => import("./pages/restores/RestorePage"));
 const RestoreReport = lazy(() => import("./pages/restores/RestoreReport"));
+const Charters = lazy(() => import("./pages/charters/Charters"));
+const CharterCompare = lazy(() => import("./pages/charters/Compare"));
+const CharterPage = lazy(() => import("./pages/charters/CharterPage"));
 const RunPage = lazy(() => import("./pages/runs/Run"));
 const SetUp = lazy(() => import("./pages/signin/SetUp"));
 const You = lazy(() => import("./pages/settings/You"));
@@ -95,6 +98,9 @@ const router = createBrowserRouter([
           { path: "restores", element: <Restores /> },
           { path: "restores/:id/report", element: <RestoreReport /> },
           { path: "restores/:id", element: <RestorePage /> },
+          { path: "charters", element: <Charters /> },
+          { path: "charters/compare", element: <CharterCompare /> },
+          { path: "charters/:name", element: <CharterPage /> },
           { path: "runs/:id", element: <RunPage /> },
           { path: "daybook", element: <Daybook /> },
           { path: "settings", element: <You /> },

@@ -11,6 +11,7 @@ export const places: (Place & { also?: string[] })[] = [
   { to: "/keys", text: "Key pairs" },
   { to: "/rotations", text: "Rotations" },
   { to: "/restores", text: "Restores" },
+  { to: "/charters", text: "Charters" },
   { to: "/daybook", text: "Daybook" },
   { to: "/settings", text: "Settings" },
 ];
@@ -24,6 +25,7 @@ export const further: Place[] = [
   { to: "/launch", text: "Launch an instance" },
   { to: "/adopt", text: "Adopt machines" },
   { to: "/bring-in", text: "Not yet recorded" },
+  { to: "/charters/compare", text: "Compare a charter" },
   { to: "/rotations/plan", text: "Plan a rotation" },
   { to: "/rotations/rules", text: "Rotation rules" },
   { to: "/rotations/calendar", text: "Calendar" },

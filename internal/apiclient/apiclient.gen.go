@@ -1271,20 +1271,23 @@ func (e StepState) Valid() bool {
 
 // Defines values for SubscriberKind.
 const (
-	SubscriberKindAll          SubscriberKind = "all"
-	SubscriberKindGrantOverdue SubscriberKind = "grant-overdue"
-	SubscriberKindHolderAsked  SubscriberKind = "holder-asked"
-	SubscriberKindKeyReleased  SubscriberKind = "key-released"
-	SubscriberKindLeftOpen     SubscriberKind = "left-open"
-	SubscriberKindLoginShut    SubscriberKind = "login-shut"
-	SubscriberKindRunFailed    SubscriberKind = "run-failed"
-	SubscriberKindStranger     SubscriberKind = "stranger"
+	SubscriberKindAll            SubscriberKind = "all"
+	SubscriberKindCharterDiffers SubscriberKind = "charter-differs"
+	SubscriberKindGrantOverdue   SubscriberKind = "grant-overdue"
+	SubscriberKindHolderAsked    SubscriberKind = "holder-asked"
+	SubscriberKindKeyReleased    SubscriberKind = "key-released"
+	SubscriberKindLeftOpen       SubscriberKind = "left-open"
+	SubscriberKindLoginShut      SubscriberKind = "login-shut"
+	SubscriberKindRunFailed      SubscriberKind = "run-failed"
+	SubscriberKindStranger       SubscriberKind = "stranger"
 )
 
 // Valid indicates whether the value is a known member of the SubscriberKind enum.
 func (e SubscriberKind) Valid() bool {
 	switch e {
 	case SubscriberKindAll:
+		return true
+	case SubscriberKindCharterDiffers:
 		return true
 	case SubscriberKindGrantOverdue:
 		return true
@@ -3980,6 +3983,9 @@ type ReachMap struct {
 type ReachPage struct {
 	// Asked How many new public keys holders are asked to bring, for rotations that wait for them.
 	Asked int `json:"asked"`
+
+	// Charters How many charters something differs from, as they were last compared.
+	Charters *int `json:"charters,omitempty"`
 
 	// Counts How many of all logins that fit the filter, but for state, have which reach.
 	Counts map[string]int `json:"counts"`

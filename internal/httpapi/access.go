@@ -55,7 +55,7 @@ func (a *api) GetReach(ctx context.Context, r contract.GetReachRequestObject) (c
 			page.Items, loginReachOf,
 		), Next: optional(page.Next), Total: page.Total, Counts: counts, Drifting: page.Drifting,
 		FreshDays: int(a.Service.Access.Fresh / (24 * time.Hour)), Asked: page.Asked, Worrying: page.Worrying,
-		Overdue: page.Overdue,
+		Overdue: page.Overdue, Charters: optional(page.Charters),
 	}, err
 }
 

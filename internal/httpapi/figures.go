@@ -30,6 +30,7 @@ var (
 	openFigure          = described("open", "What restores have opened and not closed yet.")
 	overdueFigure       = described("open_overdue", "What is open beyond its deadline.")
 	grantsOverdueFigure = described("grants_overdue", "Grants that are in force though their end is past.")
+	chartersFigure      = described("charter_changes", "Changes that would make all charters so, as they were last compared.")
 	deliveriesFigure    = described(
 		"deliveries", "Deliveries to subscribers that are not done, by state: waiting or dead.", "state",
 	)
@@ -48,6 +49,7 @@ func (f figures) Describe(to chan<- *prometheus.Desc) {
 		openFigure,
 		overdueFigure,
 		grantsOverdueFigure,
+		chartersFigure,
 		deliveriesFigure,
 		daybookFigure,
 		failedFigure,
@@ -88,5 +90,6 @@ func (f figures) Collect(to chan<- prometheus.Metric) {
 	gauge(openFigure, float64(now.OpenClosings))
 	gauge(overdueFigure, float64(now.Overdue))
 	gauge(grantsOverdueFigure, float64(now.GrantsOverdue))
+	gauge(chartersFigure, float64(now.CharterChanges))
 	gauge(daybookFigure, float64(now.LastEntry))
 }

@@ -319,7 +319,7 @@ func (a *api) AddOperator(
 		return nil, err
 	}
 	if err := a.Service.People.AddOperator(ctx, actorOf(ctx), once, people.NewOperator{
-		Machine: given(r.Body.Machine),
+		Machine:    given(r.Body.Machine),
 		Name:       b.Name,
 		Title:      given(b.Title),
 		Role:       people.Role(b.Role),

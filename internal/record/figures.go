@@ -15,6 +15,8 @@ type Figures struct {
 	OpenClosings, Overdue int
 	// GrantsOverdue are in force though their time is over.
 	GrantsOverdue int
+	// CharterChanges would be made for all charters to be so, as they were last compared.
+	CharterChanges int
 	// Deliveries are those to subscribers that are not done, by state.
 	Deliveries map[string]int
 	// LastEntry is the number of the daybook's last entry.

@@ -98,6 +98,6 @@ type Token struct {
 	Only     string `gorm:"column:only_for"`
 	Charter  string
 	Unsigned bool
-	Limits map[string]string `gorm:"serializer:json;default:'{}'"`
-	Person string            `gorm:"->;-:migration"`
+	Limits   map[string]string `gorm:"serializer:json;default:'{}'"`
+	Person   string            `gorm:"->;-:migration"`
 }

@@ -287,3 +287,25 @@ func (s *Store) SetSettlement(ctx context.Context, id uuid.UUID, state record.Se
 	return plain(s.db.WithContext(ctx).Model(&record.Settlement{}).Where("id = ?", id).
 		Updates(map[string]any{"state": state, "ended_at": ended}).Error)
 }
+
+// CountDiffering returns how many charters something differs from, as they were last compared, and how many changes that
+// is.
+func (s *Store) CountDiffering(ctx context.Context) (charters, changes int, err error) {
+	var row struct{ Charters, Changes int }
+	err = s.db.WithContext(ctx).Model(&record.Charter{}).
+		Select("count(*) AS charters, coalesce(sum(differs), 0) AS changes").
+		Where("released_at IS NULL AND version > 0 AND (differs > 0 OR problem <> '')").
+		Scan(&row).
+		Error
+	return row.Charters, row.Changes, plain(err)
+}
+
+// LastReading returns when a login was last read; the zero time for never.
+func (s *Store) LastReading(ctx context.Context) (time.Time, error) {
+	var at *time.Time
+	err := s.db.WithContext(ctx).Table("logins").Select("max(swept_at)").Scan(&at).Error
+	if err != nil || at == nil {
+		return time.Time{}, plain(err)
+	}
+	return *at, nil
+}

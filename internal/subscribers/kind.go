@@ -12,11 +12,12 @@ const (
 	KeyReleased Kind = "key-released"
 	Overdue     Kind = "grant-overdue"
 	Asked       Kind = "holder-asked"
+	Differs     Kind = "charter-differs"
 	All         Kind = "all"
 )
 
 // Kinds are all that there are.
-var Kinds = []Kind{LoginShut, Stranger, RunFailed, LeftOpen, KeyReleased, Overdue, Asked, All}
+var Kinds = []Kind{LoginShut, Stranger, RunFailed, LeftOpen, KeyReleased, Overdue, Asked, Differs, All}
 
 // KindOf returns of which kind an entry of the daybook is; "" for one that only those are told of who
 // are told of all.
@@ -28,6 +29,8 @@ func KindOf(action, outcome string) Kind {
 		return Stranger
 	case action == "restore.left-open":
 		return LeftOpen
+	case action == "charter.differs":
+		return Differs
 	case action == "holder.asked":
 		return Asked
 	case action == "key.release":

@@ -2527,6 +2527,8 @@ export interface components {
             asked: number;
             /** @description How many grants are still in force though their end is past. */
             overdue: number;
+            /** @description How many charters something differs from, as they were last compared. */
+            charters?: number;
             /** @description At how many of all logins that fit the filter, but for state, the best way back in is a bad one. */
             worrying: number;
         };
@@ -4173,7 +4175,7 @@ export interface components {
             unreadable?: string[];
         };
         /** @enum {string} */
-        SubscriberKind: "login-shut" | "stranger" | "run-failed" | "left-open" | "key-released" | "grant-overdue" | "holder-asked" | "all";
+        SubscriberKind: "login-shut" | "stranger" | "run-failed" | "left-open" | "key-released" | "grant-overdue" | "holder-asked" | "charter-differs" | "all";
         Subscriber: {
             name: string;
             address: string;

@@ -3,6 +3,7 @@ import { useEffect, useState } from "react";
 import {
   api,
   take,
+  type CharterSettlementChange,
   type CloudInstance,
   type Difference,
   type GrantRecord,
@@ -23,6 +24,7 @@ export type Subject =
   | "asked"
   | "catalogue"
   | "closings"
+  | "charters"
   | "clouds"
   | "consent-labels"
   | "consents"
@@ -103,6 +105,67 @@ export function useRecordRules() {
 
 export function useJumps() {
   return useQuery({ queryKey: ["jumps"], queryFn: () => take(api.GET("/jumps")) });
+}
+
+export function useCharters() {
+  return useQuery({
+    queryKey: ["charters"],
+    queryFn: () => take(api.GET("/charters")),
+    refetchInterval: 15_000,
+  });
+}
+
+export function useCharter(name: string) {
+  return useQuery({
+    queryKey: ["charters", name],
+    queryFn: () => take(api.GET("/charters/{charter}", { params: { path: { charter: name } } })),
+    refetchInterval: 5_000,
+  });
+}
+
+/** What differs now from the version of a charter that counts. */
+export function useCharterComparison(name: string, enabled: boolean) {
+  return useQuery({
+    queryKey: ["charters", name, "comparison"],
+    enabled,
+    queryFn: () => take(api.GET("/charters/{charter}/comparison", { params: { path: { charter: name } } })),
+    refetchInterval: 15_000,
+  });
+}
+
+export function useCharterVersion(name: string, version: number | undefined) {
+  return useQuery({
+    queryKey: ["charters", name, "version", version],
+    enabled: version !== undefined,
+    queryFn: () =>
+      take(
+        api.GET("/charters/{charter}/versions/{version}", {
+          params: { path: { charter: name, version: version ?? 0 } },
+        }),
+      ),
+  });
+}
+
+/** The settlements of a charter, the last first. */
+export function useSettlements(name: string) {
+  return useQuery({
+    queryKey: ["charters", name, "settlements"],
+    queryFn: () => take(api.GET("/charter-settlements", { params: { query: { charter: name, limit: 1 } } })),
+    refetchInterval: (q) => (q.state.data?.items[0]?.ended_at ? 5_000 : 500),
+  });
+}
+
+export function useSettlementChanges(id: string, state: CharterSettlementChange["state"] | undefined, live: boolean) {
+  return usePages<CharterSettlementChange>(
+    ["charters", "changes", { id, state, live }],
+    (after) =>
+      take(
+        api.GET("/charter-settlements/{settlement}/changes", {
+          params: { path: { settlement: id }, query: { state, ...part(after) } },
+        }),
+      ),
+    live ? 1_000 : undefined,
+  );
 }
 
 export function useHostAuthorities() {

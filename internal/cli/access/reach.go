@@ -182,6 +182,9 @@ func showReach(s *kit.Session, rows []apiclient.LoginReach, p apiclient.ReachPag
 			text.Counted(p.Asked, "new public key"),
 		)
 	}
+	if n := kit.Given(p.Charters); n > 0 {
+		fmt.Fprintf(s.Env.Out, "Something differs from %s: plumlatch charter list\n", text.Counted(n, "charter"))
+	}
 	if p.Overdue > 0 {
 		fmt.Fprintf(
 			s.Env.Out, "%s past the end and still in force:\n  plumlatch grant list -overdue\n\n",

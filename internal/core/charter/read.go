@@ -222,7 +222,9 @@ func (r *reader) mapping(n *yaml.Node, of string, fields map[string]field) {
 }
 
 // empty reports whether there is nothing where a mapping or a list is expected.
-func empty(n *yaml.Node) bool { return n.Kind == yaml.ScalarNode && n.Tag == "!!null" && n.Anchor == "" }
+func empty(n *yaml.Node) bool {
+	return n.Kind == yaml.ScalarNode && n.Tag == "!!null" && n.Anchor == ""
+}
 
 func quoted(s string) string { return strconv.Quote(text.Line(s, text.MaxLine)) }
 
@@ -511,7 +513,11 @@ func (r *reader) public(n *yaml.Node, into *keypair.Public, of string) {
 		if errors.As(err, &refusal) {
 			code, remedy = string(refusal.Code), refusal.Remedy
 		}
-		r.bad(n, code, err.Error(), remedy)
+		what := err.Error()
+		if refusal != nil {
+			what = refusal.Problem
+		}
+		r.bad(n, code, what, remedy)
 		return
 	}
 	*into = found.Public

@@ -47,6 +47,9 @@ func (s *Service) Figures(ctx context.Context) (Figures, error) {
 	if counts.GrantsOverdue, err = s.store.CountOverdue(ctx, s.now()); err != nil {
 		return Figures{}, err
 	}
+	if _, counts.CharterChanges, err = s.store.CountDiffering(ctx); err != nil {
+		return Figures{}, err
+	}
 	f := Figures{Figures: counts, Reach: map[reach.State]int{}}
 	for _, state := range reach.States {
 		f.Reach[state] = 0

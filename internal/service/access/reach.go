@@ -187,6 +187,8 @@ type ReachPage struct {
 	Asked int
 	// Overdue is how many grants are in force though their time is over.
 	Overdue int
+	// Charters is how many charters something differs from.
+	Charters int
 	// Worrying is at how many the best way back in is a bad one.
 	Worrying int
 }
@@ -237,6 +239,9 @@ func (s *Service) Reach(ctx context.Context, r ReachWanted) (ReachPage, error) {
 		page.Next = strconv.Itoa(end)
 	}
 	if page.Overdue, err = s.store.CountOverdue(ctx, s.now()); err != nil {
+		return page, err
+	}
+	if page.Charters, _, err = s.store.CountDiffering(ctx); err != nil {
 		return page, err
 	}
 	asked, err := s.store.AskedKeys(ctx, "")

@@ -196,8 +196,9 @@ func (s *Service) failed(i *record.SettlementItem, err error) error {
 	return nil
 }
 
-// end ends a settlement.
+// end ends a settlement. The charter is compared again soon.
 func (s *Service) end(ctx context.Context, t record.Settlement) error {
+	defer s.engine.Nudge(ctx, watchDuty)
 	return s.store.InTx(ctx, func(tx *store.Store) error {
 		now, err := tx.LockSettlement(ctx, t.ID)
 		if err != nil || now.EndedAt != nil {

@@ -61,7 +61,9 @@ const (
 	settleDuty  = "settle-charters"
 	settleEvery = time.Second
 	watchDuty   = "compare-charters"
-	watchEvery  = 10 * time.Minute
+	watchEvery  = 10 * time.Second
+	// compareEvery is how often a charter is compared where nothing was read meanwhile.
+	compareEvery = 10 * time.Minute
 )
 
 // Duties are what is done from time to time.

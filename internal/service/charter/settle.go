@@ -8,7 +8,6 @@ import (
 	"errors"
 	"fmt"
 	"slices"
-	"strings"
 
 	"github.com/google/uuid"
 
@@ -344,14 +343,19 @@ func (s *Service) Pause(ctx context.Context, actor people.Actor, id uuid.UUID, g
 	return err
 }
 
-// watch compares each charter with what there is, and keeps how much differs.
+// watch compares each charter with what there is, and keeps how much differs: after readings, after settlements, and
+// from time to time. That something differs is told once, until it is another number or reason.
 func (s *Service) watch(ctx context.Context) error {
 	list, err := s.store.Charters(ctx)
+	if err != nil || len(list) == 0 {
+		return err
+	}
+	read, err := s.store.LastReading(ctx)
 	if err != nil {
 		return err
 	}
 	for _, c := range list {
-		if c.Version == 0 {
+		if c.Version == 0 || c.ComparedAt != nil && c.ComparedAt.After(read) && s.now().Sub(*c.ComparedAt) < compareEvery {
 			continue
 		}
 		found, err := s.CompareNow(ctx, c.Name)
@@ -365,7 +369,18 @@ func (s *Service) watch(ctx context.Context) error {
 		default:
 			n, why = len(found.Changes), found.Refused()
 		}
-		if err := s.store.NoteCompared(ctx, c.ID, s.now(), n, strings.TrimSpace(why)); err != nil {
+		err = s.store.InTx(ctx, func(tx *store.Store) error {
+			if err := tx.NoteCompared(ctx, c.ID, s.now(), n, why); err != nil || n == 0 && why == "" ||
+				n == c.Differs && why == c.Problem {
+				return err
+			}
+			entry := s.journal.Entry(
+				journal.ByService, "charter.differs", "charter", c.Name, "", journal.Facts{"changes": n, "problem": why},
+			)
+			entry.Outcome = "found"
+			return tx.Note(ctx, entry)
+		})
+		if err != nil {
 			return err
 		}
 	}

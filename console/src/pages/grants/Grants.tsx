@@ -109,6 +109,16 @@ const columnsFor = (ended: boolean): TableColumnsType<GrantRecord> => [
         },
       ]),
   { title: "Why", dataIndex: "reason" },
+  {
+    title: "Charter",
+    key: "charter",
+    render: (_, g) =>
+      g.charter && (
+        <>
+          <Link to={`/charters/${encodeURIComponent(g.charter)}`}>{g.charter}</Link> {g.charter_at}
+        </>
+      ),
+  },
 ];
 
 /** When a grant ends, and why it has not ended yet where it should have. */

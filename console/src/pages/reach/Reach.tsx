@@ -71,6 +71,18 @@ export default function Reach() {
           }
         />
       )}
+      {Boolean(first?.charters) && (
+        <Alert
+          type="warning"
+          showIcon
+          className="after-m"
+          title={
+            <>
+              Something differs from {counted(first?.charters ?? 0, "charter")}. <Link to="/charters">See what</Link>
+            </>
+          }
+        />
+      )}
       {Boolean(first?.worrying) && !values.worry && (
         <Alert
           type="warning"

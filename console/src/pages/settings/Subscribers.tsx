@@ -18,6 +18,7 @@ const kinds: { value: Subscriber["kinds"][number]; label: string }[] = [
   { value: "run-failed", label: "a run has failed" },
   { value: "left-open", label: "something is open beyond its deadline" },
   { value: "grant-overdue", label: "a grant is in force though its end is past" },
+  { value: "charter-differs", label: "something differs from a charter" },
   { value: "holder-asked", label: "somebody has to do something before they get in" },
   { value: "key-released", label: "a private key was taken out of the safe" },
   { value: "all", label: "every entry of the daybook" },

@@ -43,10 +43,15 @@ func newStory(t *testing.T) *story {
 	dir := demoDir(t)
 	_, h := startDemo(t, dir)
 	work := filepath.Join(h.dir, "work")
+	docs, err := filepath.Abs(filepath.Join("..", "docs"))
+	if err != nil {
+		t.Fatal(err)
+	}
 	if err := errors.Join(
 		os.MkdirAll(filepath.Join(work, "bin"), 0o755), os.MkdirAll(h.home(), 0o700),
 		os.Symlink(dir, filepath.Join(work, ".demo")),
 		os.Symlink(filepath.Join(bin, "plumlatch"), filepath.Join(work, "bin/plumlatch")),
+		os.Symlink(docs, filepath.Join(work, "docs")),
 	); err != nil {
 		t.Fatal(err)
 	}
@@ -123,7 +128,7 @@ var changing = []struct {
 	{regexp.MustCompile(`[0-9a-f]{8}-[0-9a-f]{4}-[0-9a-f]{4}-[0-9a-f]{4}-[0-9a-f]{12}`), "ID"},
 	{regexp.MustCompile(`\bi-[0-9a-f]{12}\b`), "ID"},
 	{regexp.MustCompile(`SHA256:[A-Za-z0-9+/]{43}`), "FINGERPRINT"},
-	{regexp.MustCompile(`\b[0-9a-f]{64}\b`), "HASH"},
+	{regexp.MustCompile(`\b[0-9a-f]{64}\b|\b[0-9a-f]{32}\b|\b[0-9a-f]{16}\b`), "HASH"},
 	{regexp.MustCompile(`(?:[0-9a-f]{2}:){15,19}[0-9a-f]{2}`), "DIGEST"},
 	{regexp.MustCompile(`127\.\d+\.\d+\.\d+`), "ADDRESS"},
 	{regexp.MustCompile(`\b\d{1,2} (?:Jan|Feb|Mar|Apr|May|Jun|Jul|Aug|Sep|Oct|Nov|Dec) \d{4}\b`), "DAY"},
@@ -232,6 +237,19 @@ func nightZone() string {
 		offset -= 24
 	}
 	return fmt.Sprintf("Etc/GMT%+d", -offset) // POSIX counts to the west
+}
+
+func TestStoryOfTheFleetInAFile(t *testing.T) {
+	t.Parallel()
+	s := newStory(t)
+	s.told("stories/7-the-fleet-in-a-file", map[string]func(p *page){
+		"versions": func(p *page) {
+			p.open("/charters/atlas")
+			p.says("2, which counts")
+			p.says("oona joins the atlas team")
+			p.says("atlas is so: nothing differs")
+		},
+	})
 }
 
 func TestStoryOfTheFirstHour(t *testing.T) {

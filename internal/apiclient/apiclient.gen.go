@@ -5961,6 +5961,9 @@ type WriteCharterParams struct {
 
 	// Label Only logins of instances with this label, written name=value.
 	Label *string `form:"label,omitempty" json:"label,omitempty"`
+
+	// NoKeys Leave the public keys out, which are recorded already.
+	NoKeys *bool `form:"no_keys,omitempty" json:"no_keys,omitempty"`
 }
 
 // BringAskedKeyJSONRequestBody defines body for BringAskedKey for application/json ContentType.
@@ -20650,6 +20653,18 @@ func NewWriteCharterRequest(server string, params *WriteCharterParams) (*http.Re
 		if params.Label != nil {
 
 			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "label", *params.Label, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.NoKeys != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "no_keys", *params.NoKeys, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {

@@ -106,7 +106,7 @@ func (a *api) WriteCharter(
 	if err != nil {
 		return nil, err
 	}
-	out, err := a.Service.Charters.Write(ctx, r.Params.Name, name, text)
+	out, err := a.Service.Charters.Write(ctx, r.Params.Name, name, text, !given(r.Params.NoKeys))
 	return contract.WriteCharter200JSONResponse{Text: out}, err
 }
 

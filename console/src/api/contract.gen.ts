@@ -7218,6 +7218,8 @@ export interface operations {
                 name: string;
                 /** @description Only logins of instances with this label, written name=value. */
                 label?: string;
+                /** @description Leave the public keys out, which are recorded already. */
+                no_keys?: boolean;
             };
             header?: never;
             path?: never;

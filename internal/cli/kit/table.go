@@ -27,6 +27,21 @@ type Table struct {
 	Whole []string
 }
 
+// WithoutEmpty returns the table without the columns that have nothing in any row.
+func (t *Table) WithoutEmpty() *Table {
+	out := &Table{Least: t.Least, Wraps: t.Wraps, Whole: t.Whole, Rows: make([][]string, len(t.Rows))}
+	for n, head := range t.Head {
+		if !slices.ContainsFunc(t.Rows, func(row []string) bool { return row[n] != "" }) {
+			continue
+		}
+		out.Head = append(out.Head, head)
+		for i, row := range t.Rows {
+			out.Rows[i] = append(out.Rows[i], row[n])
+		}
+	}
+	return out
+}
+
 // leastOfAll are columns that matter less than others in most tables, the least important first.
 var leastOfAll = []string{
 	"ID", "BITS", "WAY", "IMAGE", "FROM", "REGION", "LABELS", "BY", "LAST USED", "MADE", "GRANTED", "BEGUN", "TYPE",

@@ -15,8 +15,8 @@ import (
 
 // Write writes who may open what, as it is granted now, as a charter of that name: the grants on the logins of those
 // instances that have the label, and that no other charter owns. Grants of keys that are out of use, steward keys and
-// grants whose time is over are left out.
-func Write(name string, w World, labelName, labelText string) string {
+// grants whose time is over are left out. Without withKeys the public keys are not declared: they are recorded already.
+func Write(name string, w World, labelName, labelText string, withKeys bool) string {
 	var keys []int32
 	byLogin := map[int32][]WorldGrant{}
 	for _, g := range w.Grants {
@@ -37,7 +37,7 @@ func Write(name string, w World, labelName, labelText string) string {
 		"note",
 		scalar("Who may open what, as it was on "+w.Reach.Now.UTC().Format("2 January 2006 15:04")+" UTC"),
 	)
-	if declared := writeKeys(w, slices.Compact(keys)); declared != nil {
+	if declared := writeKeys(w, slices.Compact(keys)); withKeys && declared != nil {
 		out.Content = append(out.Content, scalar("keys"), declared)
 	}
 	if declared := writeInstances(w, byLogin); declared != nil {

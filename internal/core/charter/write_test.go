@@ -29,7 +29,7 @@ func TestWhatIsWrittenIsSoAlready(t *testing.T) {
 				}
 			}
 		}
-		text := Write("c", w, "", "")
+		text := Write("c", w, "", "", true)
 		c, flaws := Read([]File{{"c.yaml", []byte(text)}})
 		if len(flaws) > 0 {
 			t.Fatalf("seed %d: %v\n%s", seed, flaws, text)
@@ -55,7 +55,7 @@ func TestKeysOutOfUseAndOtherLabelsAreNotWritten(t *testing.T) {
 	w.grant(1, 0, "")
 	w.grant(0, 1, "")
 	w.Keys[0].Line, w.Keys[1].Line, w.Keys[1].State = oneKey, twoKey, custody.Lost
-	c, flaws := Read([]File{{"c.yaml", []byte(Write("c", w, "site", "s0"))}})
+	c, flaws := Read([]File{{"c.yaml", []byte(Write("c", w, "site", "s0", true))}})
 	if len(flaws) > 0 || len(c.Keys) != 1 || len(c.Access) != 1 || len(c.Access[0].Logins) != 1 {
 		t.Errorf("%+v %+v", c, flaws)
 	}

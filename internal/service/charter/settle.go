@@ -70,6 +70,10 @@ func (s *Service) Settle(ctx context.Context, actor people.Actor, w Settling) (r
 		}
 		return none, err
 	}
+	if len(items) == 0 && t.Version == t.Was {
+		t.Charter = c.Charter.Name
+		return t, nil
+	}
 	s.engine.Nudge(ctx, settleDuty)
 	return s.store.Settlement(ctx, t.ID)
 }
@@ -151,17 +155,19 @@ func (s *Service) begin(
 			return err
 		}
 	}
-	if err := tx.SetCharterVersion(ctx, of.ID, t.Version, c.Charter.Note); err != nil {
-		return err
+	if t.Version != of.Version {
+		if err := tx.SetCharterVersion(ctx, of.ID, t.Version, c.Charter.Note); err != nil {
+			return err
+		}
 	}
 	if len(items) == 0 {
 		t.State, t.EndedAt = record.SettlementEnded, new(s.now())
 	}
+	if len(items) == 0 && t.Version == t.Was {
+		return nil // it is so already; nothing is kept, so that the last settlement is still that which an undo takes back
+	}
 	if err := tx.AddSettlement(ctx, *t, items); err != nil {
 		return err
-	}
-	if len(items) == 0 && t.Version == t.Was {
-		return nil // nothing was done
 	}
 	return tx.Note(ctx, s.journal.Entry(
 		actor.By(), "charter.settle", "charter", of.Name, w.Reason,

@@ -9,7 +9,7 @@ import (
 )
 
 // Write writes who may open what, as it is now, as a charter.
-func (s *Service) Write(ctx context.Context, name, labelName, labelText string) (string, error) {
+func (s *Service) Write(ctx context.Context, name, labelName, labelText string, withKeys bool) (string, error) {
 	if err := people.FleetWide(ctx, "a charter"); err != nil {
 		return "", err
 	}
@@ -20,5 +20,5 @@ func (s *Service) Write(ctx context.Context, name, labelName, labelText string) 
 	if err != nil {
 		return "", err
 	}
-	return charter.Write(name, w.World, labelName, labelText), nil
+	return charter.Write(name, w.World, labelName, labelText, withKeys), nil
 }

@@ -21,7 +21,7 @@ for other files, nor once another version counts. A person who may settle charte
 -after says which version it follows; unless given, the service is asked.`,
 	Examples: []string{
 		"plumlatch charter sign field.yaml -with ~/.ssh/oona -into field.sig",
-		"plumlatch charter settle field.yaml -signed field.sig -yes",
+		"plumlatch charter sign field.yaml -agent -after 3",
 	},
 }}
 

@@ -42,7 +42,8 @@ func main() {
 	only := flag.String(
 		"only",
 		"",
-		"measure `this` alone: fleet, which is sweeps and rotations, restore, daybook, limits, past, clouds, or held, "+
+		"measure `this` alone: fleet, which is sweeps and rotations, restore, daybook, limits, past, clouds, "+
+			"charters, or held, "+
 			"which is a "+
 			"viewer "+
 			"who has many requests open",
@@ -87,6 +88,8 @@ func run(ctx context.Context, only string) error {
 		return past(ctx, dir, database.URL)
 	case "clouds":
 		return readClouds(ctx, dir, database.URL)
+	case "charters":
+		return charters(ctx, dir, database.URL)
 	}
 	empty, err := startServiceWith(dir, database.URL, "-cloud", "http://127.0.0.1:1")
 	if err != nil {
@@ -166,6 +169,9 @@ func run(ctx context.Context, only string) error {
 		return err
 	}
 	if err := readClouds(ctx, dir, database.URL); err != nil {
+		return err
+	}
+	if err := charters(ctx, dir, database.URL); err != nil {
 		return err
 	}
 	size, err := firstLoad()

@@ -12,6 +12,8 @@ import (
 	"testing"
 
 	"plumlatch/internal/apiclient"
+	"plumlatch/internal/cloud"
+	"plumlatch/internal/core/keypair"
 )
 
 // chartered has instances with a steward key each, which the key mine opens, and more keys that are recorded.
@@ -98,9 +100,14 @@ func TestACharterIsComparedSettledRepeatedAndTakenBack(t *testing.T) {
 	}
 
 	// One key more, and another in the place of the first.
-	two := h.charter(t, "access:\n"+may("second, third", "debian@door", "why: the field team")+may("mine, second", "debian@mast"))
+	two := h.charter(
+		t,
+		"access:\n"+may("second, third", "debian@door", "why: the field team")+may("mine, second", "debian@mast"),
+	)
 	c := h.compared(3, two)
-	if changesOf(c) != "place second debian@door; place third debian@door; place second debian@mast; withdraw mine debian@door" {
+	if changesOf(
+		c,
+	) != "place second debian@door; place third debian@door; place second debian@mast; withdraw mine debian@door" {
 		t.Errorf("%s", changesOf(c))
 	}
 	if r := h.client("charter", "settle", two); r.status != 2 {
@@ -156,11 +163,8 @@ func TestACharterIsComparedSettledRepeatedAndTakenBack(t *testing.T) {
 	h.refused("nothing-to-undo", "charter", "undo", "field", "-yes")
 
 	// What somebody changes on a machine is found by the next reading, and told.
-	if err := os.WriteFile(h.keysFile("mast"), []byte(strings.ReplaceAll(read(t, h.keysFile("mast")), " second\n", " gone\n#")), 0o600); err != nil {
-		t.Fatal(err)
-	}
 	gone := strings.Split(read(t, h.keysFile("mast")), "\n")
-	gone = slices.DeleteFunc(gone, func(line string) bool { return strings.HasSuffix(line, " gone") })
+	gone = slices.DeleteFunc(gone, func(line string) bool { return strings.HasSuffix(line, " second") })
 	if err := os.WriteFile(h.keysFile("mast"), []byte(strings.Join(gone, "\n")), 0o600); err != nil {
 		t.Fatal(err)
 	}
@@ -192,7 +196,7 @@ func TestAllChangesOfACharterAreJudgedTogether(t *testing.T) {
 	sshKeygen(t, h.dir, "stranger", "-t", "ed25519", "-N", "", "-C", "stranger")
 	public := strings.TrimSpace(read(t, filepath.Join(h.dir, "stranger.pub")))
 	for name, text := range map[string]string{
-		"nobody":           "note: empty\n",
+		"nobody":          "note: empty\n",
 		"an unproved key": "keys:\n  stranger: {public-key: '" + public + "'}\naccess:\n" + may("stranger", "debian@door"),
 	} {
 		path := h.charter(t, text)
@@ -235,7 +239,11 @@ func TestACharterImportsKeysLaunchesAndOwnsWhatItDeclares(t *testing.T) {
 	if err := os.Remove(filepath.Join(folder, "oona")); err != nil {
 		t.Fatal(err)
 	}
-	writeFile(t, filepath.Join(folder, "keys.yaml"), "charter: field\nkeys:\n  oona-main: {file: oona.pub, purpose: days, labels: {team: field}}\n")
+	writeFile(
+		t,
+		filepath.Join(folder, "keys.yaml"),
+		"charter: field\nkeys:\n  oona-main: {file: oona.pub, purpose: days, labels: {team: field}}\n",
+	)
 	writeFile(t, filepath.Join(folder, "access.json"), `{"instances": {"new": {"labels": {"team": "field"}, "launch":
 		{"image": "debian-12", "size": "small"}}}, "access": [{"who": {"keys": ["oona-main", "mine"]}, "logins": "debian@new",
 		"until": "2099-01-31"}]}`)
@@ -274,7 +282,11 @@ func TestACharterImportsKeysLaunchesAndOwnsWhatItDeclares(t *testing.T) {
 	}
 	h.refused("charter-flawed", "charter", "settle", other, "-as", "0", "-yes")
 	// Labels of keys and instances follow the file, and a lost key is a flaw.
-	writeFile(t, filepath.Join(folder, "keys.yaml"), "charter: field\nkeys:\n  oona-main: {file: oona.pub, purpose: nights}\n")
+	writeFile(
+		t,
+		filepath.Join(folder, "keys.yaml"),
+		"charter: field\nkeys:\n  oona-main: {file: oona.pub, purpose: nights}\n",
+	)
 	if c := h.compared(3, folder); changesOf(c) != "describe-key oona-main" {
 		t.Errorf("%s", changesOf(c))
 	}
@@ -297,8 +309,9 @@ func TestACharterWithFlawsOrFromSomebodyWithALimitChangesNothing(t *testing.T) {
 	private := read(t, h.private("mine"))
 	for code, text := range map[string]string{
 		"unknown-field": "charter: field\nkees: {}\n",
-		"private-key":   "charter: field\nkeys:\n  k:\n    public-key: |\n      " + strings.ReplaceAll(private, "\n", "\n      "),
-		"no-yaml":       "charter: field\nkeys:\n\tk: {}\n",
+		"private-key": "charter: field\nkeys:\n  k:\n    public-key: |\n      " +
+			strings.ReplaceAll(private, "\n", "\n      "),
+		"no-yaml": "charter: field\nkeys:\n\tk: {}\n",
 	} {
 		path := writeFile(t, filepath.Join(t.TempDir(), "a.yaml"), text)
 		for want, r := range map[int]result{
@@ -384,7 +397,10 @@ func TestOfTwoSettlementsAtOnceOneIsMadeAndWhatCannotBeIsLeftOut(t *testing.T) {
 		t.Errorf("%s", changesOf(c))
 	}
 	// A cloud that is away is a part that cannot be done.
-	with := h.charter(t, "instances:\n  new: {launch: {image: debian-12, size: small}}\naccess:\n"+may("mine, second, third", "debian@door"))
+	with := h.charter(
+		t,
+		"instances:\n  new: {launch: {image: debian-12, size: small}}\naccess:\n"+may("mine, second, third", "debian@door"),
+	)
 	h.cloud.kill(t)
 	if c := h.compared(3, with); len(c.Changes) != 3 || c.Changes[0].Kind != "launch" || c.Changes[0].Unable == nil {
 		t.Errorf("%+v", c)
@@ -477,7 +493,14 @@ func TestConsoleComparesSettlesAndTakesBackACharter(t *testing.T) {
 	t.Parallel()
 	h := newHouse(t, "")
 	h.chartered(t, "door")
-	h.must("charter", "settle", h.charter(t, "note: who opens the door\naccess:\n"+may("mine", "debian@door")), "-yes", "-reason", "first")
+	h.must(
+		"charter",
+		"settle",
+		h.charter(t, "note: who opens the door\naccess:\n"+may("mine", "debian@door")),
+		"-yes",
+		"-reason",
+		"first",
+	)
 	p := h.console(t)
 	p.open("/charters/compare")
 	p.fill("Or paste one", "charter: field\naccess:\n"+may("nobody", "debian@door"))
@@ -500,11 +523,173 @@ func TestConsoleComparesSettlesAndTakesBackACharter(t *testing.T) {
 	p.open("/charters/field")
 	p.press("Undo the last settlement")
 	p.press("Undo it")
-	eventually(t, "the undo", func() bool { return h.settlement("field").Undoes != nil && h.settlement("field").EndedAt != nil })
+	eventually(
+		t,
+		"the undo",
+		func() bool { return h.settlement("field").Undoes != nil && h.settlement("field").EndedAt != nil },
+	)
 	if text := read(t, h.keysFile("door")); !strings.Contains(text, " mine\n") || strings.Contains(text, " second\n") {
 		t.Errorf("taken back, the file is\n%s", text)
 	}
 	p.press("Release")
 	p.press("Release it")
 	p.says("No charter yet")
+}
+
+func TestACharterAdoptsMachinesAndBringsInInstances(t *testing.T) {
+	t.Parallel()
+	h := newHouse(t, "")
+	h.must("key", "new", "mine")
+	gate, gauge := h.launchedElsewhere(t, "gate", "debian-12"), h.launchedElsewhere(t, "Gauge North", "debian-12")
+	h.must("cloud", "read", "main")
+	output, err := h.cloudPort().BootOutput(t.Context(), gate.Id)
+	if err != nil {
+		t.Fatal(err)
+	}
+	print := keypair.FormatSHA256(cloud.HostKeys(output)[0].SHA256())
+	text := func(print string) string {
+		return fmt.Sprintf(
+			"instances:\n  old-gate:\n    labels: {site: pier}\n    adopt: {address: %s, port: %d, login: debian%s}\n"+
+				"  north:\n    bring-in: {cloud: main, called: Gauge North}\n",
+			gate.PublicAddress,
+			gate.SshPort,
+			print,
+		)
+	}
+	if c := h.compared(3, h.charter(t, text(""))); changesOf(c) != "adopt old-gate; bring-in north" ||
+		c.Changes[0].Unable == nil {
+		t.Errorf("%s", changesOf(c))
+	}
+	wrong := h.charter(t, text(", host-key: \"SHA256:"+strings.Repeat("A", 43)+"\""))
+	if r := h.client("charter", "settle", wrong, "-yes"); r.status != 3 || h.settlement("field").Failed != 1 {
+		t.Errorf("another host key: %+v", r)
+	}
+	right := h.charter(t, text(", host-key: \""+print+"\""))
+	h.must("charter", "settle", right, "-yes")
+	if i := h.instance("old-gate"); !i.Adopted || i.Labels["site"] != "pier" || i.Connection.HostKeys[0].Sha256 != print {
+		t.Errorf("%+v", i)
+	}
+	if i := h.instance("north"); i.CloudId != gauge.Id || i.Cloud != "main" {
+		t.Errorf("%+v", i)
+	}
+	if c := h.compared(0, right); len(c.Changes) > 0 {
+		t.Errorf("settled, it differs: %s", changesOf(c))
+	}
+	relabelled := h.charter(t, strings.Replace(text(", host-key: \""+print+"\""), "site: pier", "site: mole", 1))
+	h.must("charter", "settle", relabelled, "-yes")
+	if i := h.instance("old-gate"); i.Labels["site"] != "mole" {
+		t.Errorf("%+v", i.Labels)
+	}
+	h.must("charter", "undo", "field", "-yes")
+	if i := h.instance("old-gate"); i.Labels["site"] != "pier" {
+		t.Errorf("taken back: %+v", i.Labels)
+	}
+}
+
+func TestARotatedKeyStaysInItsCharterAndASettlementIsPausedAndResumed(t *testing.T) {
+	t.Parallel()
+	h := newHouse(t, "")
+	h.chartered(t, "door", "mast")
+	path := h.charter(t, "access:\n- who: {holders: [ines]}\n  logins: [\"debian@door\"]\n")
+	h.must("charter", "settle", path, "-yes")
+	h.must("rotate", "start", "-key", "mine", "-make", "here", "-yes")
+	if c := h.compared(0, path); len(c.Changes) > 0 {
+		t.Errorf("rotated, it differs: %s", changesOf(c))
+	}
+	var list []apiclient.GrantRecord
+	if err := json.Unmarshal([]byte(h.must("grant", "list", "-login", "debian@door", "-json")), &list); err != nil {
+		t.Fatal(err)
+	}
+	if !slices.ContainsFunc(list, func(g apiclient.GrantRecord) bool {
+		return g.Key.Name == "mine-2" && g.Charter != nil && *g.Charter == "field"
+	}) {
+		t.Errorf("%+v", list)
+	}
+	// Paused, nothing further begins; what waits begins once it is resumed.
+	two := h.charter(t, "access:\n- who: {holders: [ines]}\n  logins: [\"debian@*\"]\n")
+	held, letGo := h.holdAt(t, at{"settlement_items", "NEW.state = 'at-work'"})
+	h.must("charter", "settle", two, "-yes", "-detach")
+	eventually(t, "the first item", held)
+	h.must("charter", "pause", "field", "-reason", "a storm")
+	letGo()
+	if s := h.settlement("field"); s.State != "paused" || s.Waiting+s.AtWork == 0 {
+		t.Errorf("%+v", s)
+	}
+	h.must("charter", "resume", "field")
+	h.must("charter", "watch", "field")
+	if c := h.compared(0, two); len(c.Changes) > 0 {
+		t.Errorf("resumed, it differs: %s", changesOf(c))
+	}
+	if out := h.must("charter", "compare", two, "-markdown"); out != "**field** is so: nothing differs.\n" {
+		t.Errorf("%q", out)
+	}
+}
+
+// TestKilledAtEveryMomentAnUndoAndALaunchAreMadeWhole kills the service where a settlement imports, launches and takes
+// back.
+func TestKilledAtEveryMomentAnUndoAndALaunchAreMadeWhole(t *testing.T) {
+	t.Parallel()
+	h := newHouse(t, "")
+	h.chartered(t, "door")
+	h.must("charter", "settle", h.charter(t, "access:\n"+may("mine", "debian@door")), "-yes")
+	killed := func(a at, args ...string) apiclient.CharterSettlement {
+		t.Helper()
+		held, letGo := h.holdAt(t, a)
+		gone := make(chan result, 1)
+		go func() { gone <- h.client(append([]string{"charter"}, args...)...) }()
+		eventually(t, a.condition, held)
+		h.service.kill(t)
+		letGo()
+		<-gone
+		h.startService(h.listen())
+		eventually(t, a.condition+": the end", func() bool { return h.settlement("field").EndedAt != nil })
+		s := h.settlement("field")
+		if s.Failed+s.LeftOut > 0 {
+			t.Errorf("%s: %+v\n%s", a.condition, s, h.must("charter", "changes", "field"))
+		}
+		return s
+	}
+	keys, instances, access := "keys:\n", "instances:\n", "access:\n"+may("mine", "debian@door")
+	for n, condition := range []string{
+		"NEW.state = 'at-work' AND NEW.change->>'kind' = 'import-key'",
+		"NEW.state = 'done' AND NEW.change->>'kind' = 'import-key'",
+		"NEW.state = 'at-work' AND NEW.change->>'kind' = 'launch'",
+		"NEW.run_id IS NOT NULL AND OLD.run_id IS NULL AND NEW.change->>'kind' = 'launch'",
+		"NEW.state = 'done' AND NEW.change->>'kind' = 'launch'",
+	} {
+		key := fmt.Sprintf("new-%d", n)
+		sshKeygen(t, h.dir, key, "-t", "ed25519", "-N", "", "-C", key)
+		keys += fmt.Sprintf("  %s: {public-key: '%s'}\n", key, strings.TrimSpace(read(t, filepath.Join(h.dir, key+".pub"))))
+		instances += fmt.Sprintf("  i%d: {launch: {image: debian-12, size: small}}\n", n)
+		access += may(key+", mine", fmt.Sprintf("debian@i%d", n))
+		path := h.charter(t, keys+instances+access)
+		killed(at{"settlement_items", condition}, "settle", path, "-yes", "-detach")
+		if c := h.compared(0, path); len(c.Changes) > 0 {
+			t.Errorf("%s: it differs: %s", condition, changesOf(c))
+		}
+		if n := len(strings.Fields(h.must("instance", "list", "-q"))); n < 2 {
+			t.Errorf("%s: %d instances", condition, n)
+		}
+	}
+	if n := h.cloudInstances(); n != 6 {
+		t.Errorf("%d instances run in the cloud, want 6", n)
+	}
+	one, two := h.charter(t, keys+instances+access), h.charter(
+		t, keys+instances+strings.Replace(access, "[mine]", "[second]", 1),
+	)
+	h.must("charter", "settle", one, "-yes")
+	before := read(t, h.keysFile("door"))
+	for _, condition := range []string{
+		"NEW.state = 'at-work' AND NEW.change->>'kind' = 'place'", "NEW.state = 'done' AND NEW.change->>'kind' = 'place'",
+		"NEW.state = 'at-work' AND NEW.change->>'kind' = 'withdraw'",
+	} {
+		h.must("charter", "settle", two, "-yes")
+		if s := killed(at{"settlement_items", condition}, "undo", "field", "-yes", "-detach"); s.Undoes == nil ||
+			s.Done != 2 {
+			t.Errorf("%s: %+v", condition, s)
+		}
+		if c := h.compared(0, one); len(c.Changes) > 0 || len(read(t, h.keysFile("door"))) != len(before) {
+			t.Errorf("%s: it differs: %s\n%s", condition, changesOf(c), read(t, h.keysFile("door")))
+		}
+	}
 }

@@ -38,7 +38,8 @@ func TestAMachineHasTokensAloneForWhatTheyAreFor(t *testing.T) {
 	h.refused("no-machine", "token", "new", "for-ines", "-for", "ines")
 	h.refused("bad-charter", "token", "new", "x", "-for", "ci", "-only", "settle")
 	h.refused("role-too-high", "token", "new", "x", "-for", "ci", "-role", "admin")
-	if status, out := h.call("POST", "/api/v1/session", "", `{"name": "ci", "password": ""}`); status == 200 || status == 204 {
+	if status, out := h.call("POST", "/api/v1/session", "", `{"name": "ci", "password": ""}`); status == 200 ||
+		status == 204 {
 		t.Errorf("a machine signs in: %d %s", status, out)
 	}
 
@@ -55,7 +56,11 @@ func TestAMachineHasTokensAloneForWhatTheyAreFor(t *testing.T) {
 	before := read(t, h.keysFile("door"))
 	h.refusedTo(settle, "not-signed", "charter", "settle", path, "-yes")
 	h.refusedTo(settle, "token-for-less", "grant", "add", "second", "debian@door")
-	other := writeFile(t, filepath.Join(t.TempDir(), "a.yaml"), "charter: other\naccess:\n"+may("mine, second", "debian@door"))
+	other := writeFile(
+		t,
+		filepath.Join(t.TempDir(), "a.yaml"),
+		"charter: other\naccess:\n"+may("mine, second", "debian@door"),
+	)
 	h.refusedTo(settle, "token-for-less", "charter", "settle", other, "-yes")
 
 	// A signature by a person who may, and nobody else's, over these files, after this version.
@@ -113,9 +118,16 @@ func TestAPushToAPlainGitServerIsComparedAndSettled(t *testing.T) {
 	}
 	bare, work := filepath.Join(t.TempDir(), "access.git"), t.TempDir()
 	git := func(in string, args ...string) (string, error) {
-		cmd := exec.Command("git", append([]string{"-c", "user.name=oona", "-c", "user.email=oona@wrackline.example"}, args...)...)
+		cmd := exec.Command(
+			"git",
+			append([]string{"-c", "user.name=oona", "-c", "user.email=oona@wrackline.example"}, args...)...)
 		cmd.Dir = in
-		cmd.Env = append(os.Environ(), "PATH="+bin+":"+os.Getenv("PATH"), "GIT_CONFIG_GLOBAL=/dev/null", "GIT_CONFIG_SYSTEM=/dev/null")
+		cmd.Env = append(
+			os.Environ(),
+			"PATH="+bin+":"+os.Getenv("PATH"),
+			"GIT_CONFIG_GLOBAL=/dev/null",
+			"GIT_CONFIG_SYSTEM=/dev/null",
+		)
 		out, err := cmd.CombinedOutput()
 		return string(out), err
 	}
@@ -129,8 +141,12 @@ func TestAPushToAPlainGitServerIsComparedAndSettled(t *testing.T) {
 	}
 	must(work, "init", "-q", "--bare", bare)
 	for hook, file := range hooks {
-		text := strings.ReplaceAll(read(t, filepath.Join("..", "docs", "examples", "hooks", hook)), "${PLUMLATCH_HOOK_ENV:-", "${UNSET_"+
-			strings.ToUpper(strings.ReplaceAll(hook, "-", "_"))+":-")
+		text := strings.ReplaceAll(
+			read(t, filepath.Join("..", "docs", "examples", "hooks", hook)),
+			"${PLUMLATCH_HOOK_ENV:-",
+			"${UNSET_"+
+				strings.ToUpper(strings.ReplaceAll(hook, "-", "_"))+":-",
+		)
 		for _, place := range []string{"/etc/plumlatch/compare.env", "/etc/plumlatch/settle.env"} {
 			text = strings.ReplaceAll(text, place, file)
 		}

@@ -30,8 +30,10 @@ var (
 	openFigure          = described("open", "What restores have opened and not closed yet.")
 	overdueFigure       = described("open_overdue", "What is open beyond its deadline.")
 	grantsOverdueFigure = described("grants_overdue", "Grants that are in force though their end is past.")
-	chartersFigure      = described("charter_changes", "Changes that would make all charters so, as they were last compared.")
-	deliveriesFigure    = described(
+	chartersFigure      = described(
+		"charter_changes", "Changes that would make all charters so, as they were last compared.",
+	)
+	deliveriesFigure = described(
 		"deliveries", "Deliveries to subscribers that are not done, by state: waiting or dead.", "state",
 	)
 	daybookFigure = described("daybook_entries", "The number of the daybook's last entry.")

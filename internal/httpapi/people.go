@@ -248,7 +248,8 @@ func (a *api) AddToken(ctx context.Context, r contract.AddTokenRequestObject) (c
 		Role:   people.Role(given(r.Body.Role)),
 		Days:   given(r.Body.Days),
 		Only:   string(given(r.Body.Only)),
-		Limits: given(r.Body.Limits), Charter: given(r.Body.Charter), Unsigned: given(r.Body.Unsigned), For: given(r.Body.For),
+		Limits: given(r.Body.Limits), Charter: given(r.Body.Charter), Unsigned: given(r.Body.Unsigned),
+		For: given(r.Body.For),
 	})
 	return contract.AddToken201JSONResponse{Token: tokenOf(t), Secret: secret}, err
 }

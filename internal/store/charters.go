@@ -14,8 +14,8 @@ import (
 )
 
 // withGrants counts the grants that charters own.
-const withGrants = `charters.*, (SELECT count(*) FROM grants g WHERE g.charter_id = charters.id AND g.withdrawn_at IS NULL)
-	AS grants`
+const withGrants = `charters.*, (SELECT count(*) FROM grants g
+	WHERE g.charter_id = charters.id AND g.withdrawn_at IS NULL) AS grants`
 
 // Charters returns all that were not released, by name.
 func (s *Store) Charters(ctx context.Context) (out []record.Charter, err error) {
@@ -140,7 +140,8 @@ func (s *Store) OwnGrant(ctx context.Context, login, key uuid.UUID, charter *uui
 func (s *Store) OwnGrantsOf(ctx context.Context, instance string, keys []string, charter uuid.UUID, at string) error {
 	return plain(s.db.WithContext(ctx).Model(&record.Grant{}).
 		Where(`withdrawn_at IS NULL AND key_id IN (SELECT id FROM keys WHERE name IN ?) AND login_id IN (
-			SELECT l.id FROM logins l JOIN instances i ON i.id = l.instance_id WHERE i.name = ? AND i.gone_at IS NULL)`, keys, instance).
+			SELECT l.id FROM logins l JOIN instances i ON i.id = l.instance_id WHERE i.name = ? AND i.gone_at IS NULL)`,
+			keys, instance).
 		Updates(map[string]any{"charter_id": charter, "charter_at": at}).Error)
 }
 
@@ -288,8 +289,8 @@ func (s *Store) SetSettlement(ctx context.Context, id uuid.UUID, state record.Se
 		Updates(map[string]any{"state": state, "ended_at": ended}).Error)
 }
 
-// CountDiffering returns how many charters something differs from, as they were last compared, and how many changes that
-// is.
+// CountDiffering returns how many charters something differs from, as they were last compared, and how many changes
+// that is.
 func (s *Store) CountDiffering(ctx context.Context) (charters, changes int, err error) {
 	var row struct{ Charters, Changes int }
 	err = s.db.WithContext(ctx).Model(&record.Charter{}).

@@ -27,8 +27,8 @@ folder all .yaml, .yml and .json files are read. It ends with status 3 where som
 	{
 		Name: "charter compare", NoNames: true, Args: "[FILE ...]", Max: -1, Flags: compare,
 		Summary: "Show what differs between a charter and what there is",
-		Detail: `It ends with status 3 where something differs, with 1 where the files are flawed, and with 5 where a login would
-be left less safe than a charter may leave it. -markdown prints a comment for a review. Nothing is changed.`,
+		Detail: `It ends with status 3 where something differs, with 1 where the files are flawed, and with 5 where a login
+would be left less safe than a charter may leave it. -markdown prints a comment for a review. Nothing is changed.`,
 		Examples: []string{
 			"plumlatch charter compare field.yaml",
 			"plumlatch charter compare -settled field",
@@ -37,9 +37,9 @@ be left less safe than a charter may leave it. -markdown prints a comment for a 
 	{
 		Name: "charter settle", NoNames: true, Args: "FILE ...", Min: 1, Max: -1, Flags: settle,
 		Summary: "Make what a charter declares so",
-		Detail: `It shows what differs, asks, and does it: what lets somebody in first, then what keeps somebody out. All changes
-are judged together, and nothing is done where a login would be left shut, or thin without may-be. With -as just the
-comparison with that id is settled, and refused if anything has changed since. Repeating it changes nothing.`,
+		Detail: `It shows what differs, asks, and does it: what lets somebody in first, then what keeps somebody out. All
+changes are judged together, and nothing is done where a login would be left shut, or thin without may-be. With -as just
+the comparison with that id is settled, and refused if anything has changed since. Repeating it changes nothing.`,
 		Examples: []string{
 			"plumlatch charter settle field.yaml -reason 'oona joins the field team'",
 			"plumlatch charter settle field -as ID -yes",
@@ -62,8 +62,8 @@ comparison with that id is settled, and refused if anything has changed since. R
 	{
 		Name: "charter show", Args: "CHARTER", Min: 1, Max: 1, Flags: show,
 		Summary: "Show a charter, its versions, and who settled each and why",
-		Detail: `-files prints the files as they were settled; -version chooses an earlier version. -against prints what changed in
-them, as a unified diff.`,
+		Detail: `-files prints the files as they were settled; -version chooses an earlier version. -against prints what
+changed in them, as a unified diff.`,
 		Examples: []string{"plumlatch charter show field", "plumlatch charter show field -against 1"},
 	},
 	{
@@ -89,8 +89,8 @@ them, as a unified diff.`,
 	{
 		Name: "charter undo", Args: "CHARTER", Min: 1, Max: 1, Flags: undo,
 		Summary: "Take the last settlement of a charter back",
-		Detail: `What it placed is withdrawn, what it withdrew is put back as it was, and the version before counts again. Keys
-that it imported and instances that it launched stay.`,
+		Detail: `What it placed is withdrawn, what it withdrew is put back as it was, and the version before counts again.
+Keys that it imported and instances that it launched stay.`,
 		Examples: []string{"plumlatch charter undo field -reason 'the wrong file'"},
 	},
 	{

@@ -55,7 +55,8 @@ func settle(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error
 				return verdict(c)
 			}
 			if len(c.Changes) > 0 {
-				if err := s.Confirm(*yes, fmt.Sprintf("This makes %s.", text.Counted(len(c.Changes), "change")), "yes"); err != nil {
+				what := fmt.Sprintf("This makes %s.", text.Counted(len(c.Changes), "change"))
+				if err := s.Confirm(*yes, what, "yes"); err != nil {
 					return err
 				}
 			}

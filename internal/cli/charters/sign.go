@@ -16,9 +16,9 @@ import (
 var signCommands = []kit.Command{{
 	Name: "charter sign", NoNames: true, Args: "FILE ...", Min: 1, Max: -1, Flags: sign,
 	Summary: "Sign the files of a charter, so that a pipeline may settle them",
-	Detail: `The signature (SSHSIG) names the charter, the SHA-256 of its files and the version that it follows. It is of no use
-for other files, nor once another version counts. A person who may settle charters signs, with a key that they hold.
--after says which version it follows; unless given, the service is asked.`,
+	Detail: `The signature (SSHSIG) names the charter, the SHA-256 of its files and the version that it follows. It is of
+no use for other files, nor once another version counts. A person who may settle charters signs, with a key that they
+hold. -after says which version it follows; unless given, the service is asked.`,
 	Examples: []string{
 		"plumlatch charter sign field.yaml -with ~/.ssh/oona -into field.sig",
 		"plumlatch charter sign field.yaml -agent -after 3",

@@ -85,8 +85,8 @@ func subscriberAdd(f *flag.FlagSet) func(context.Context, *kit.Session, []string
 	f.Var(
 		&kinds,
 		"kind",
-		"login-shut, stranger, run-failed, left-open, key-released, grant-overdue, holder-asked, charter-differs or all; may be given "+
-			"several times; all but the last unless given",
+		"login-shut, stranger, run-failed, left-open, key-released, grant-overdue, holder-asked, charter-differs or all; "+
+			"may be given several times; all but the last unless given",
 	)
 	return keys.With(func(ctx context.Context, s *kit.Session, client *apiclient.Client, args []string) error {
 		request := apiclient.NewSubscriber{Name: args[0], Address: args[1]}

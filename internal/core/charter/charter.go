@@ -52,8 +52,8 @@ type Key struct {
 	Place
 }
 
-// Instance is one that is declared. At most one of Launch, Adopt and BringIn is set; one with none of them is only named,
-// and is recorded already.
+// Instance is one that is declared. At most one of Launch, Adopt and BringIn is set; one with none of them is only
+// named, and is recorded already.
 type Instance struct {
 	Name    string
 	Labels  map[string]string

@@ -121,7 +121,8 @@ type wanted struct {
 // Compare says what has to change for the charter to be so.
 func Compare(c Charter, w World) Comparison {
 	x := &comparing{
-		c: c, w: w, keyAt: map[string]int32{}, byUser: map[string][]int32{}, user: map[string]string{}, want: map[pair]wanted{},
+		c: c, w: w, keyAt: map[string]int32{}, byUser: map[string][]int32{}, user: map[string]string{},
+		want:   map[pair]wanted{},
 		labels: map[string]map[string]string{},
 	}
 	x.people()
@@ -254,7 +255,11 @@ func (x *comparing) compareInstances() {
 		case i.Launch != nil:
 			x.launch(i)
 		case i.Adopt != nil:
-			x.comesIn(i, i.Adopt.Login, Change{Kind: AdoptOne, Instance: i.Name, At: i.Place})
+			change := Change{Kind: AdoptOne, Instance: i.Name, At: i.Place}
+			if i.Adopt.HostKey == "" {
+				change.Unable = "it does not say which host key the machine has: host-key: SHA256:…"
+			}
+			x.comesIn(i, i.Adopt.Login, change)
 		case i.BringIn != nil:
 			change := Change{Kind: BringInOne, Instance: i.Name, At: i.Place}
 			cloud, known := x.w.Clouds[i.BringIn.Cloud]

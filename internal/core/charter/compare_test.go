@@ -16,7 +16,7 @@ import (
 
 var now = time.Date(2026, 11, 28, 12, 0, 0, 0, time.UTC)
 
-// worldOf has keys k0, k1 …, of which each is held by a person of their own and freshly proved, and logins debian@i0 ….
+// worldOf has keys k0, k1 …, each held by a person of its own and freshly proved, and logins debian@i0 ….
 func worldOf(keys, logins int) World {
 	w := World{
 		Instances: map[string]WorldInstance{}, People: map[string]bool{}, Teams: map[string][]string{"field": {"p0", "p1"}},
@@ -217,11 +217,13 @@ func TestCompareRefusesWhatIsNotThere(t *testing.T) {
 		"no-such-image":    launch("plan-9", "small", ""),
 		"no-such-size":     launch("debian-12", "vast", ""),
 		"no-such-cloud":    launch("debian-12", "small", "sky"),
-		"no-such-rule":     {Access: []Access{{Keys: []Named{{Name: "k0"}}, Logins: []Named{{Name: "*@i0"}}, Rotation: "yearly"}}},
-		"past":             {Access: []Access{{Keys: []Named{{Name: "k0"}}, Logins: []Named{{Name: "*@i0"}}, Until: now}}},
-		"key-lost":         {Access: []Access{entry("lost", "debian@i0")}},
-		"steward-key":      {Access: []Access{entry("steward", "debian@i0")}},
-		"other-charter":    {Access: []Access{entry("k1", "debian@i0")}},
+		"no-such-rule": {Access: []Access{
+			{Keys: []Named{{Name: "k0"}}, Logins: []Named{{Name: "*@i0"}}, Rotation: "yearly"},
+		}},
+		"past":          {Access: []Access{{Keys: []Named{{Name: "k0"}}, Logins: []Named{{Name: "*@i0"}}, Until: now}}},
+		"key-lost":      {Access: []Access{entry("lost", "debian@i0")}},
+		"steward-key":   {Access: []Access{entry("steward", "debian@i0")}},
+		"other-charter": {Access: []Access{entry("k1", "debian@i0")}},
 	} {
 		t.Run(code, func(t *testing.T) {
 			w := worldOf(2, 1)

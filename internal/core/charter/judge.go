@@ -8,8 +8,8 @@ import (
 	"plumlatch/internal/core/reach"
 )
 
-// order puts the changes into the order in which they are done. For each login, what lets somebody in is done before what
-// keeps somebody out; cut off anywhere, a login is as safe as it was, or as it will be.
+// order puts the changes into the order in which they are done. For each login, what lets somebody in is done before
+// what keeps somebody out; cut off anywhere, a login is as safe as it was, or as it will be.
 func (x *comparing) order() {
 	slices.SortFunc(x.out.Changes, InOrder)
 	slices.SortStableFunc(x.out.Notes, func(a, b Note) int {

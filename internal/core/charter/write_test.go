@@ -16,7 +16,9 @@ func TestWhatIsWrittenIsSoAlready(t *testing.T) {
 		r := rand.New(rand.NewPCG(seed, 2))
 		w := worldOf(2, 4)
 		for n := range w.Keys {
-			w.Keys[n].Line, w.Keys[n].Purpose, w.Keys[n].Labels = lines[n], "no: 'quotes' # or | signs", map[string]string{"a": "yes"}
+			w.Keys[n].Line, w.Keys[n].Purpose, w.Keys[n].Labels = lines[n], "no: 'quotes' # or | signs", map[string]string{
+				"a": "yes",
+			}
 		}
 		for k := range int32(2) {
 			for l := range int32(4) {

@@ -156,7 +156,8 @@ func (s *Service) follow(ctx context.Context, t record.Settlement, i *record.Set
 	return true, s.store.SetItem(ctx, *i)
 }
 
-// begin1 begins an item, or does all of it. What a rule or a right forbids has failed; what cannot be now is tried again.
+// begin1 begins an item, or does all of it. What a rule or a right forbids has failed; what cannot be now is tried
+// again.
 func (s *Service) begin1(ctx context.Context, t record.Settlement, by people.Actor, i *record.SettlementItem) error {
 	if !by.Role.May(people.Operator) {
 		i.State, i.Detail, i.EndedAt = record.ItemFailed, t.RequestedBy+" may not change anything any longer", new(s.now())
@@ -184,7 +185,8 @@ func (s *Service) begin1(ctx context.Context, t record.Settlement, by people.Act
 	return nil
 }
 
-// failed has an item be failed where the error says that it will not do; it is begun again where another run is at work.
+// failed has an item be failed where the error says that it will not do; it is begun again where another run is at
+// work.
 func (s *Service) failed(i *record.SettlementItem, err error) error {
 	var p *problem.Problem
 	if !errors.As(err, &p) {

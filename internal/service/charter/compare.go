@@ -238,8 +238,8 @@ func (s *Service) cloudsOf(ctx context.Context, w *world, c charter.Charter) err
 // atOnce is how many logins are asked for in one question.
 const atOnce = 5000
 
-// means finds whether the service can change the lines of the logins that a comparison changes. It reports whether there
-// is one that it cannot.
+// means finds whether the service can change the lines of the logins that a comparison changes. It reports whether
+// there is one that it cannot.
 func (s *Service) means(ctx context.Context, w *world, changes []charter.Change) (some bool, err error) {
 	at := make(map[string]int, len(w.Logins))
 	for n, l := range w.Logins {

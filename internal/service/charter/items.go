@@ -63,8 +63,8 @@ func (s *Service) granted(
 	return g, k, l, there, err
 }
 
-// do makes a change. It returns the run that makes it; nil where it is made at once. It may be called again for the same
-// item after a cut.
+// do makes a change. It returns the run that makes it; nil where it is made at once. It may be called again for the
+// same item after a cut.
 func (s *Service) do(
 	ctx context.Context, t record.Settlement, by people.Actor, i *record.SettlementItem,
 ) (*record.Run, error) {

@@ -90,7 +90,8 @@ func settleable(c Compared, w Settling) error {
 	switch why := c.Refused(); {
 	case len(c.Flaws) > 0:
 		return &problem.Problem{
-			Kind: problem.Invalid, Code: "charter-flawed", Field: "files", Where: []string{c.Flaws[0].Place.String()}, Detail: why,
+			Kind: problem.Invalid, Code: "charter-flawed", Field: "files", Where: []string{c.Flaws[0].Place.String()},
+			Detail: why,
 			Remedy: cmp.Or(c.Flaws[0].Remedy, "See all of it: plumlatch charter compare"),
 		}
 	case c.ID != w.As:

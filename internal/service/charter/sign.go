@@ -16,15 +16,16 @@ import (
 	"plumlatch/internal/store"
 )
 
-// mayBeSettled refuses an actor whose token is for another charter, or who needs a signature by a person and has none. A
-// signature that is given is always checked.
+// mayBeSettled refuses an actor whose token is for another charter, or who needs a signature by a person and has
+// none. A signature that is given is always checked.
 func (s *Service) mayBeSettled(ctx context.Context, actor people.Actor, c Compared, w *Settling) error {
 	if len(c.Flaws) > 0 {
 		return nil // refused for those
 	}
 	if actor.Only == "settle" && actor.Charter != c.Charter.Name {
 		return &problem.Problem{
-			Kind: problem.Forbidden, Code: "token-for-less", Detail: "this token settles the charter " + actor.Charter + " alone",
+			Kind: problem.Forbidden, Code: "token-for-less",
+			Detail: "this token settles the charter " + actor.Charter + " alone",
 			Remedy: "Use one for " + c.Charter.Name,
 		}
 	}
@@ -84,7 +85,12 @@ func (s *Service) signer(ctx context.Context, c Compared, version int, armoured 
 	}
 	text := charter.ToSign(c.Charter.Name, version, c.Digest)
 	if err := signature.Verify(armoured, charter.Namespace, []byte(text), k.Blob); err != nil {
-		return bad("the signature by %s: %v; it is for files with another content, or after another version than %d", k.Name, err, version)
+		return bad(
+			"the signature by %s: %v; it is for files with another content, or after another version than %d",
+			k.Name,
+			err,
+			version,
+		)
 	}
 	if k.State != custody.Active || k.Holder == nil {
 		return bad("%s, which has signed the files, is no key in use of a known holder", k.Name)

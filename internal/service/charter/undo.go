@@ -16,9 +16,9 @@ import (
 	"plumlatch/internal/store"
 )
 
-// Undo takes the last settlement of a charter back: what it placed is withdrawn, what it withdrew is put back as it was,
-// and the version before counts again. Imported keys and instances that came to be stay. As with settling, nothing may
-// leave a login shut.
+// Undo takes the last settlement of a charter back: what it placed is withdrawn, what it withdrew is put back as it
+// was, and the version before counts again. Imported keys and instances that came to be stay. As with settling,
+// nothing may leave a login shut.
 func (s *Service) Undo(ctx context.Context, actor people.Actor, name, reason string) (record.Settlement, error) {
 	none := record.Settlement{}
 	if err := errors.Join(people.FleetWide(ctx, "a charter"), problem.CheckText("reason", reason)); err != nil {

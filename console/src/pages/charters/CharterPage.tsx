@@ -106,7 +106,7 @@ export default function CharterPage() {
         >
           <p>
             {asks === "undo"
-              ? "What it placed is withdrawn, what it withdrew is put back as it was, and the version before counts again."
+              ? "What it placed is withdrawn, what it withdrew comes back as it was. The version before counts again."
               : `The ${counted(c.grants, "grant")} that it owns stay as they are, as if they had been made by hand.`}
           </p>
           <Form.Item name="reason" label="Reason, for the daybook">

@@ -44,6 +44,9 @@ func TestAMachineHasTokensAloneForWhatTheyAreFor(t *testing.T) {
 	}
 
 	path := h.charter(t, "access:\n"+may("mine, second", "debian@door"))
+	p := h.console(t)
+	p.open("/settings/people")
+	p.says("operator, machine")
 	compare := h.newToken("gate", "-for", "ci", "-only", "compare")
 	if r := h.as(compare, "charter", "compare", path); r.status != 3 {
 		t.Errorf("%+v", r)

@@ -82,7 +82,6 @@ func TestScreenshots(t *testing.T) {
 	take("console-grants", "cover for the field team")
 	p.open("/proofs")
 	take("console-to-prove", "never proved")
-	stack("console-grants-and-proofs", "console-grants", "console-to-prove")
 	p.open("/instances")
 	take("console-instances", "atlas-db")
 	p.open("/instances/atlas-db")
@@ -228,6 +227,15 @@ func TestScreenshots(t *testing.T) {
 	p.open("/settings/people/marek/leaving")
 	take("console-leaving", "Still to do")
 	stack("console-daybook-and-leaving", "console-daybook", "console-leaving")
+	file := filepath.Join("..", "docs", "examples", "charters", "atlas", "access.yaml")
+	h.must("charter", "settle", file, "-yes", "-reason", "the atlas team keeps its access in a file")
+	p.open("/charters/compare")
+	p.fill("Or paste one", strings.Replace(read(t, file), "marek-main]\n    logins: [ubuntu", "oona-main]\n    logins: [ubuntu", 1))
+	p.press("Compare")
+	take("console-compare", "withdraw the key")
+	p.open("/charters/atlas")
+	take("console-charter", "the atlas team keeps its access in a file")
+	stack("console-grants-and-proofs", "console-grants", "console-to-prove", "console-compare", "console-charter")
 }
 
 // settingsToShow adds what the sample fleet's settings lack to be looked at.

@@ -55,6 +55,11 @@ func (s *Store) NoteCompared(ctx context.Context, id uuid.UUID, at time.Time, di
 		Updates(map[string]any{"compared_at": at, "differs": differs, "problem": problem}).Error)
 }
 
+// ForgetCompared has a charter be compared again soon.
+func (s *Store) ForgetCompared(ctx context.Context, id uuid.UUID) error {
+	return plain(s.db.WithContext(ctx).Model(&record.Charter{}).Where("id = ?", id).Update("compared_at", nil).Error)
+}
+
 // ReleaseCharter ends a charter. What it owned stays as it is, and is nobody's.
 func (s *Store) ReleaseCharter(ctx context.Context, id uuid.UUID, at time.Time) error {
 	db := s.db.WithContext(ctx)

@@ -406,6 +406,14 @@ func operatorAdd(f *flag.FlagSet) func(context.Context, *kit.Session, []string) 
 	})
 }
 
+// roleOf is the role of an account, and whether that is a machine's.
+func roleOf(o apiclient.Operator) string {
+	if kit.Given(o.Machine) {
+		return string(o.Role) + ", machine"
+	}
+	return string(o.Role)
+}
+
 func labelsOf(l kit.Labels) *map[string]string {
 	if len(l) == 0 {
 		return nil
@@ -451,7 +459,7 @@ var operatorListing = kit.Listing[apiclient.Operator]{
 		return []string{
 			o.Name,
 			o.Title,
-			string(o.Role),
+			roleOf(o),
 			kit.LabelText(o.Limits),
 			strings.Join(o.Teams, " "),
 			factor,

@@ -10,6 +10,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"unicode/utf8"
 
 	"go.yaml.in/yaml/v3"
 
@@ -54,6 +55,14 @@ func Read(files []File) (Charter, []Flaw) {
 	}
 	files = slices.Clone(files)
 	slices.SortFunc(files, func(a, b File) int { return strings.Compare(a.Path, b.Path) })
+	for n, f := range files {
+		if flaw := unfit(f); flaw != nil {
+			return Charter{}, []Flaw{*flaw}
+		}
+		if n > 0 && files[n-1].Path == f.Path {
+			return Charter{}, []Flaw{{Place{f.Path, 1, 1}, "twice", "the file is there twice", "Give it once"}}
+		}
+	}
 	for _, f := range files {
 		if !Declares(f.Path) {
 			r.beside[f.Path] = f.Content
@@ -115,6 +124,20 @@ func tooMuch(files []File) *Flaw {
 				fmt.Sprintf("it has more than %d values, with the files before it", mostMarks), "Make several charters of it",
 			}
 		}
+	}
+	return nil
+}
+
+// unfit refuses a file whose path leads elsewhere or cannot be shown, or that is no text.
+func unfit(f File) *Flaw {
+	at := Place{"." + strconv.Quote(text.Line(f.Path, text.MaxLine)), 1, 1}
+	switch {
+	case f.Path == "" || len(f.Path) > mostText || f.Path != text.Plain(f.Path) || strings.Contains(f.Path, "\\") ||
+		path.IsAbs(f.Path) || path.Clean(f.Path) != f.Path || strings.HasPrefix(f.Path, ".."):
+		return &Flaw{at, "bad-path", "its path does not lead to a file below the charter's folder", "Write folder/file.yaml"}
+	case !utf8.Valid(f.Content) || bytes.ContainsRune(f.Content, 0):
+		at.File = f.Path
+		return &Flaw{at, "no-text", "it is no text in UTF-8", "Save it as UTF-8"}
 	}
 	return nil
 }

@@ -210,6 +210,26 @@ func TestWhatIsTooLargeIsRefusedBeforeItIsRead(t *testing.T) {
 	}
 }
 
+func TestFilesThatLeadElsewhereOrAreNoTextAreRefused(t *testing.T) {
+	good := []byte("charter: a")
+	for name, c := range map[string]struct {
+		code  string
+		files []File
+	}{
+		"out of the folder": {"bad-path", []File{{"../a.yaml", good}}},
+		"absolute":          {"bad-path", []File{{"/etc/a.yaml", good}}},
+		"control codes":     {"bad-path", []File{{"a\x1b[31m.yaml", good}}},
+		"none":              {"bad-path", []File{{"", good}}},
+		"twice":             {"twice", []File{{"a.yaml", good}, {"a.yaml", good}}},
+		"a zero":            {"no-text", []File{{"a.yaml", good}, {"k.pub", []byte("a\x00")}}},
+		"no UTF-8":          {"no-text", []File{{"a.yaml", []byte("charter: a\xff")}}},
+	} {
+		if _, flaws := Read(c.files); len(flaws) != 1 || flaws[0].Code != c.code {
+			t.Errorf("%s: %+v", name, flaws)
+		}
+	}
+}
+
 func FuzzRead(f *testing.F) {
 	for _, c := range flawed {
 		f.Add(c.text)

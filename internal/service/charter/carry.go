@@ -209,6 +209,9 @@ func (s *Service) end(ctx context.Context, t record.Settlement) error {
 		if err := tx.SetSettlement(ctx, t.ID, record.SettlementEnded, new(s.now())); err != nil {
 			return err
 		}
+		if err := tx.ForgetCompared(ctx, t.CharterID); err != nil {
+			return err
+		}
 		told := "charter.settled"
 		if t.Undoes != nil {
 			told = "charter.undone"

@@ -64,6 +64,8 @@ const (
 	watchEvery  = 10 * time.Second
 	// compareEvery is how often a charter is compared where nothing was read meanwhile.
 	compareEvery = 10 * time.Minute
+	// compareRest is for how long it is left alone at least: machines are read all the time.
+	compareRest = 30 * time.Second
 )
 
 // Duties are what is done from time to time.

@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"time"
 
 	"github.com/google/uuid"
 
@@ -350,6 +351,12 @@ func (s *Service) Pause(ctx context.Context, actor people.Actor, id uuid.UUID, g
 	return err
 }
 
+// due reports whether a charter that was compared is to be again: some time after a reading, or after a longer one.
+func (s *Service) due(c record.Charter, read time.Time) bool {
+	since := s.now().Sub(*c.ComparedAt)
+	return since >= compareEvery || read.After(*c.ComparedAt) && since >= compareRest
+}
+
 // watch compares each charter with what there is, and keeps how much differs: after readings, after settlements, and
 // from time to time. That something differs is told once, until it is another number or reason.
 func (s *Service) watch(ctx context.Context) error {
@@ -362,7 +369,7 @@ func (s *Service) watch(ctx context.Context) error {
 		return err
 	}
 	for _, c := range list {
-		if c.Version == 0 || c.ComparedAt != nil && c.ComparedAt.After(read) && s.now().Sub(*c.ComparedAt) < compareEvery {
+		if c.Version == 0 || c.ComparedAt != nil && !s.due(c, read) {
 			continue
 		}
 		found, err := s.CompareNow(ctx, c.Name)

@@ -1,4 +1,4 @@
-import { App, Button, Card, Form, Input, Select, Table, type TableColumnsType } from "antd";
+import { App, Button, Card, Checkbox, Form, Input, Select, Table, type TableColumnsType } from "antd";
 import { useState } from "react";
 import { Link } from "react-router";
 import { api, requestKey, take, type Holder, type Operator } from "../../api/client";
@@ -66,7 +66,7 @@ export default function People() {
 const columns = (change: (o: Operator) => void): TableColumnsType<Operator> => [
   { title: "Name", key: "name", render: (_, o) => <strong>{o.name}</strong> },
   { title: "Who", dataIndex: "title" },
-  { title: "Role", dataIndex: "role" },
+  { title: "Role", key: "role", render: (_, o) => (o.machine ? `${o.role}, machine` : o.role) },
   {
     title: "Limited to",
     key: "limits",
@@ -132,6 +132,7 @@ interface PersonForm {
   password?: string;
   limits?: string;
   issuer_name?: string;
+  machine?: boolean;
 }
 
 function AddPerson({ close }: { close: () => void }) {
@@ -154,6 +155,7 @@ function AddPerson({ close }: { close: () => void }) {
               password: v.password || undefined,
               issuer_name: v.issuer_name || undefined,
               limits: labelsOf(v.limits),
+              machine: v.machine || undefined,
             },
           }),
         )
@@ -174,6 +176,9 @@ function AddPerson({ close }: { close: () => void }) {
       </Form.Item>
       <Form.Item name="issuer_name" label="Or what the OpenID Connect issuer calls them">
         <Input autoComplete="off" placeholder="runa@wrackline.example" />
+      </Form.Item>
+      <Form.Item name="machine" valuePropName="checked">
+        <Checkbox>It is a machine: with no password, by tokens that an admin makes</Checkbox>
       </Form.Item>
     </FormDialog>
   );

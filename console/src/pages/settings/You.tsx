@@ -300,7 +300,7 @@ function Tokens({ all, add }: { all: boolean; add: () => void }) {
       key: "may",
       render: (_, k) => (
         <>
-          {k.only ? `${k.only} alone` : k.role}
+          {k.only ? [k.only, k.charter, k.unsigned ? "unsigned" : "", "alone"].filter(Boolean).join(" ") : k.role}
           {Object.keys(k.limits).length > 0 && (
             <>
               {" "}
@@ -357,7 +357,9 @@ function Tokens({ all, add }: { all: boolean; add: () => void }) {
 
 interface TokenForm {
   name: string;
-  may: "viewer" | "operator" | "admin" | "sweep" | "read";
+  may: "viewer" | "operator" | "admin" | "sweep" | "read" | "compare" | "settle";
+  charter?: string;
+  machine?: string;
   days: number;
   limits?: string;
 }
@@ -382,7 +384,9 @@ function AddToken({ close, made }: { close: () => void; made: (secret: string) =
               name: v.name,
               days: v.days,
               limits: labelsOf(v.limits),
-              ...(v.may === "sweep" || v.may === "read" ? { only: v.may } : { role: v.may }),
+              charter: v.may === "settle" ? v.charter : undefined,
+              for: v.machine || undefined,
+              ...(v.may === "viewer" || v.may === "operator" || v.may === "admin" ? { role: v.may } : { only: v.may }),
             },
           }),
         )
@@ -396,10 +400,30 @@ function AddToken({ close, made }: { close: () => void; made: (secret: string) =
           options={[
             ...roles.map((r) => ({ value: r, label: `what the role ${r} may` })),
             { value: "read", label: "only read" },
-            ...(role === "viewer" ? [] : [{ value: "sweep", label: "only sweep" }]),
+            { value: "compare", label: "only compare charters" },
+            ...(role === "viewer"
+              ? []
+              : [
+                  { value: "sweep", label: "only sweep" },
+                  { value: "settle", label: "only settle one charter that a person has signed" },
+                ]),
           ]}
         />
       </Form.Item>
+      <Form.Item noStyle shouldUpdate={(a: TokenForm, b: TokenForm) => a.may !== b.may}>
+        {({ getFieldValue }) =>
+          getFieldValue("may") === "settle" && (
+            <Form.Item name="charter" label="Charter" rules={[{ required: true, message: "Name the charter" }]}>
+              <Input placeholder="field" />
+            </Form.Item>
+          )
+        }
+      </Form.Item>
+      {role === "admin" && (
+        <Form.Item name="machine" label="For the machine; for you unless given">
+          <Input placeholder="ci" />
+        </Form.Item>
+      )}
       <LabelsInput name="limits" label="Only for instances with" />
       <Form.Item name="days" label="Valid for (days)">
         <InputNumber min={1} max={366} />

@@ -92,6 +92,7 @@ func TestAChangedHostKeyStopsEverythingUntilSomebodySaysWhy(t *testing.T) {
 	page.says("other host keys than those that are pinned")
 	page.fill("Reason", "the old disk is back")
 	page.press("Pin what it shows")
+	eventually(t, "the pin by the page", func() bool { return len(h.hostKeys("pump").Former) == 2 })
 	page.says(before.Pinned[0].Sha256)
 	if now := h.hostKeys("pump"); len(now.Former) != 2 || now.Pinned[0].Sha256 != before.Pinned[0].Sha256 {
 		t.Errorf("by the page: %+v", now)

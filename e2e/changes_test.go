@@ -135,7 +135,8 @@ func TestAWatchGoesOnWhenTheServiceIsKilled(t *testing.T) {
 	go func() {
 		watched <- h.client("instance", "launch", "door", "-image", "debian-12", "-size", "small", "-key", "mine")
 	}()
-	eventually(t, "the launch", func() bool { return strings.Contains(h.client("run", "list").out, "running") })
+	// Its first step is over, so that the client has had the answer and watches.
+	eventually(t, "the launch", func() bool { return h.count("run_steps WHERE name = 'disk' AND state = 'done'") == 1 })
 	h.service.kill(t)
 	h.startService(h.listen())
 	if r := <-watched; r.status != 0 || !strings.Contains(r.out, "door") {

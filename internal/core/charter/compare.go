@@ -136,6 +136,9 @@ func Compare(c Charter, w World) Comparison {
 }
 
 func (x *comparing) flaw(at Place, code, what, remedy string) {
+	if len(x.out.Flaws) == mostFlaws { // with any of them nothing is settled
+		return
+	}
 	x.out.Flaws = append(x.out.Flaws, Flaw{at, code, what, remedy})
 }
 

@@ -3,6 +3,7 @@
 package charter
 
 import (
+	"sync/atomic"
 	"time"
 
 	"plumlatch/internal/runs"
@@ -44,6 +45,8 @@ type Service struct {
 	now       func() time.Time
 	// reading bounds the memory that is taken by charters that are read at the same time.
 	reading chan struct{}
+	// took is how long it took to compare all charters, the last time; in nanoseconds.
+	took atomic.Int64
 }
 
 // mostRead is how many charters are read and compared at the same time.
@@ -52,8 +55,8 @@ const mostRead = 2
 // New returns the use cases of charters.
 func New(p Parts) *Service {
 	return &Service{
-		p.Store, p.Engine, p.Journal, p.People, p.Keys, p.Clouds, p.Fleet, p.Inventory, p.Access, p.Now,
-		make(chan struct{}, mostRead),
+		store: p.Store, engine: p.Engine, journal: p.Journal, people: p.People, keys: p.Keys, clouds: p.Clouds, fleet: p.Fleet,
+		inventory: p.Inventory, access: p.Access, now: p.Now, reading: make(chan struct{}, mostRead),
 	}
 }
 
@@ -64,8 +67,10 @@ const (
 	watchEvery  = 10 * time.Second
 	// compareEvery is how often a charter is compared where nothing was read meanwhile.
 	compareEvery = 10 * time.Minute
-	// compareRest is for how long it is left alone at least: machines are read all the time.
-	compareRest = 30 * time.Second
+	// compareRest is for how long it is left alone at least, since machines are read all the time; and for so many times as
+	// long as comparing has taken.
+	compareRest = 10 * time.Second
+	restTimes   = 20
 )
 
 // Duties are what is done from time to time.

@@ -354,7 +354,8 @@ func (s *Service) Pause(ctx context.Context, actor people.Actor, id uuid.UUID, g
 // due reports whether a charter that was compared is to be again: some time after a reading, or after a longer one.
 func (s *Service) due(c record.Charter, read time.Time) bool {
 	since := s.now().Sub(*c.ComparedAt)
-	return since >= compareEvery || read.After(*c.ComparedAt) && since >= compareRest
+	rest := max(compareRest, restTimes*time.Duration(s.took.Load()))
+	return since >= compareEvery || read.After(*c.ComparedAt) && since >= rest
 }
 
 // watch compares each charter with what there is, and keeps how much differs: after readings, after settlements, and
@@ -368,10 +369,17 @@ func (s *Service) watch(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	begun, some := s.now(), false
+	defer func() {
+		if some {
+			s.took.Store(int64(s.now().Sub(begun)))
+		}
+	}()
 	for _, c := range list {
 		if c.Version == 0 || c.ComparedAt != nil && !s.due(c, read) {
 			continue
 		}
+		some = true
 		found, err := s.CompareNow(ctx, c.Name)
 		why, n := "", 0
 		var p *problem.Problem

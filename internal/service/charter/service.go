@@ -55,8 +55,8 @@ const mostRead = 2
 // New returns the use cases of charters.
 func New(p Parts) *Service {
 	return &Service{
-		store: p.Store, engine: p.Engine, journal: p.Journal, people: p.People, keys: p.Keys, clouds: p.Clouds, fleet: p.Fleet,
-		inventory: p.Inventory, access: p.Access, now: p.Now, reading: make(chan struct{}, mostRead),
+		store: p.Store, engine: p.Engine, journal: p.Journal, people: p.People, keys: p.Keys, clouds: p.Clouds,
+		fleet: p.Fleet, inventory: p.Inventory, access: p.Access, now: p.Now, reading: make(chan struct{}, mostRead),
 	}
 }
 
@@ -67,8 +67,8 @@ const (
 	watchEvery  = 10 * time.Second
 	// compareEvery is how often a charter is compared where nothing was read meanwhile.
 	compareEvery = 10 * time.Minute
-	// compareRest is for how long it is left alone at least, since machines are read all the time; and for so many times as
-	// long as comparing has taken.
+	// compareRest is for how long it is left alone at least, since machines are read all the time; and for so many
+	// times as long as comparing has taken.
 	compareRest = 10 * time.Second
 	restTimes   = 20
 )

@@ -125,9 +125,9 @@ func (s *Store) CharterKeys(ctx context.Context) (out map[uuid.UUID]record.Chart
 	return out, plain(err)
 }
 
-// InstanceLabels returns the labels and the states of all instances that are there, by name.
+// InstanceLabels returns the names and the labels of all instances that are there.
 func (s *Store) InstanceLabels(ctx context.Context) (out []record.Instance, err error) {
-	err = s.db.WithContext(ctx).Model(&record.Instance{}).Select("id, name, labels, state").
+	err = s.db.WithContext(ctx).Model(&record.Instance{}).Select("id, name, labels").
 		Where("gone_at IS NULL AND state <> ?", machines.Deleted).
 		Find(&out).
 		Error

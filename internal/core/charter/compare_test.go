@@ -10,7 +10,6 @@ import (
 	"time"
 
 	"plumlatch/internal/core/custody"
-	"plumlatch/internal/core/machines"
 	"plumlatch/internal/core/reach"
 )
 
@@ -37,7 +36,7 @@ func worldOf(keys, logins int) World {
 	}
 	for n := range logins {
 		i := fmt.Sprintf("i%d", n)
-		w.Instances[i] = WorldInstance{Labels: map[string]string{"site": fmt.Sprintf("s%d", n%3)}, State: machines.Running}
+		w.Instances[i] = WorldInstance{Labels: map[string]string{"site": fmt.Sprintf("s%d", n%3)}}
 		w.Logins = append(w.Logins, WorldLogin{Name: "debian@" + i, Instance: i})
 	}
 	w.Reach.Swept, w.Reach.Strangers = make([]bool, logins), make([]int, logins)

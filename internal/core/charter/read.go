@@ -145,7 +145,7 @@ func unfit(f File) *Flaw {
 type reader struct {
 	out    Charter
 	flaws  []Flaw
-	file0  string            // that is being read
+	path   string            // that is being read
 	beside map[string][]byte // public keys by path
 	seen   map[string]Place  // what was declared, by its kind and name
 	// the defaults of the file that is being read
@@ -159,7 +159,7 @@ func (r *reader) flaw(at Place, code, what, remedy string) {
 	}
 }
 
-func (r *reader) at(n *yaml.Node) Place { return Place{r.file0, max(n.Line, 1), max(n.Column, 1)} }
+func (r *reader) at(n *yaml.Node) Place { return Place{r.path, max(n.Line, 1), max(n.Column, 1)} }
 
 func (r *reader) bad(n *yaml.Node, code, what, remedy string) { r.flaw(r.at(n), code, what, remedy) }
 
@@ -167,7 +167,7 @@ func (r *reader) bad(n *yaml.Node, code, what, remedy string) { r.flaw(r.at(n), 
 var yamlLine = regexp.MustCompile(`^yaml: (?:line (\d+): )?(.*)$`)
 
 func (r *reader) file(f File) {
-	r.file0, r.launch, r.access = f.Path, Launch{}, Access{}
+	r.path, r.launch, r.access = f.Path, Launch{}, Access{}
 	if keypair.HoldsPrivate(string(f.Content)) {
 		r.flaw(
 			Place{f.Path, privateLine(f.Content), 1}, "private-key", "there is a private key in it",
@@ -327,7 +327,7 @@ func (r *reader) key(called, n *yaml.Node) {
 }
 
 func (r *reader) keyFile(n *yaml.Node, into *keypair.Public, file string) {
-	at, ok := Beside(r.file0, file)
+	at, ok := Beside(r.path, file)
 	if !ok {
 		r.bad(n, "bad-path", quoted(file)+" is not below the folder of this file", "Put the public key beside it")
 		return

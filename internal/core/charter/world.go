@@ -4,7 +4,6 @@ import (
 	"time"
 
 	"plumlatch/internal/core/custody"
-	"plumlatch/internal/core/machines"
 	"plumlatch/internal/core/reach"
 )
 
@@ -58,7 +57,6 @@ type WorldGrant struct {
 // WorldInstance is an instance that is recorded.
 type WorldInstance struct {
 	Labels map[string]string
-	State  machines.State
 }
 
 // WorldCloud is what a cloud offers.

@@ -110,7 +110,7 @@ func (s *Service) carryItems(
 		}
 		if slices.Contains(failed, i.Change.Login) && i.Change.Login != "" && charter.KeepsOut(i.Change.Kind) {
 			i.State, i.Detail, i.EndedAt = record.ItemLeft, "another change of this login has failed", new(s.now())
-		} else if err := s.begin1(ctx, t, by, i); err != nil {
+		} else if err := s.start(ctx, t, by, i); err != nil {
 			return false, err
 		}
 		if err := s.store.SetItem(ctx, *i); err != nil {
@@ -156,9 +156,9 @@ func (s *Service) follow(ctx context.Context, t record.Settlement, i *record.Set
 	return true, s.store.SetItem(ctx, *i)
 }
 
-// begin1 begins an item, or does all of it. What a rule or a right forbids has failed; what cannot be now is tried
+// start begins an item, or does all of it. What a rule or a right forbids has failed; what cannot be now is tried
 // again.
-func (s *Service) begin1(ctx context.Context, t record.Settlement, by people.Actor, i *record.SettlementItem) error {
+func (s *Service) start(ctx context.Context, t record.Settlement, by people.Actor, i *record.SettlementItem) error {
 	if !by.Role.May(people.Operator) {
 		i.State, i.Detail, i.EndedAt = record.ItemFailed, t.RequestedBy+" may not change anything any longer", new(s.now())
 		return nil

@@ -117,7 +117,7 @@ func (s *Service) world(ctx context.Context, c charter.Charter) (*world, error) 
 		return nil, err
 	}
 	for _, i := range instances {
-		w.Instances[i.Name] = charter.WorldInstance{Labels: i.Labels, State: i.State}
+		w.Instances[i.Name] = charter.WorldInstance{Labels: i.Labels}
 	}
 	if err := s.peopleOf(ctx, w); err != nil {
 		return nil, err

@@ -8,12 +8,10 @@ import (
 
 	"plumlatch/internal/runs"
 	"plumlatch/internal/service/access"
-	"plumlatch/internal/service/clouds"
 	"plumlatch/internal/service/fleet"
 	"plumlatch/internal/service/inventory"
 	"plumlatch/internal/service/journal"
 	"plumlatch/internal/service/keys"
-	"plumlatch/internal/service/people"
 	"plumlatch/internal/store"
 )
 
@@ -22,9 +20,7 @@ type Parts struct {
 	Store     *store.Store
 	Engine    *runs.Engine
 	Journal   *journal.Service
-	People    *people.Service
 	Keys      *keys.Service
-	Clouds    *clouds.Service
 	Fleet     *fleet.Service
 	Inventory *inventory.Service
 	Access    *access.Service
@@ -36,9 +32,7 @@ type Service struct {
 	store     *store.Store
 	engine    *runs.Engine
 	journal   *journal.Service
-	people    *people.Service
 	keys      *keys.Service
-	clouds    *clouds.Service
 	fleet     *fleet.Service
 	inventory *inventory.Service
 	access    *access.Service
@@ -55,7 +49,7 @@ const mostRead = 2
 // New returns the use cases of charters.
 func New(p Parts) *Service {
 	return &Service{
-		store: p.Store, engine: p.Engine, journal: p.Journal, people: p.People, keys: p.Keys, clouds: p.Clouds,
+		store: p.Store, engine: p.Engine, journal: p.Journal, keys: p.Keys,
 		fleet: p.Fleet, inventory: p.Inventory, access: p.Access, now: p.Now, reading: make(chan struct{}, mostRead),
 	}
 }

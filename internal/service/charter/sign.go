@@ -17,7 +17,7 @@ import (
 )
 
 // mayBeSettled refuses an actor whose token is for another charter, or who needs a signature by a person and has
-// none. A signature that is given is always checked.
+// none. Files that count already need none.
 func (s *Service) mayBeSettled(ctx context.Context, actor people.Actor, c Compared, w *Settling) error {
 	if len(c.Flaws) > 0 {
 		return nil // refused for those

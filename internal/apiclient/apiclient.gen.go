@@ -139,6 +139,8 @@ const (
 	CharterChangeKindImportKey     CharterChangeKind = "import-key"
 	CharterChangeKindLabelInstance CharterChangeKind = "label-instance"
 	CharterChangeKindLaunch        CharterChangeKind = "launch"
+	CharterChangeKindLimit         CharterChangeKind = "limit"
+	CharterChangeKindLoosen        CharterChangeKind = "loosen"
 	CharterChangeKindOwn           CharterChangeKind = "own"
 	CharterChangeKindPlace         CharterChangeKind = "place"
 	CharterChangeKindRecord        CharterChangeKind = "record"
@@ -163,6 +165,10 @@ func (e CharterChangeKind) Valid() bool {
 	case CharterChangeKindLabelInstance:
 		return true
 	case CharterChangeKindLaunch:
+		return true
+	case CharterChangeKindLimit:
+		return true
+	case CharterChangeKindLoosen:
 		return true
 	case CharterChangeKindOwn:
 		return true
@@ -1453,6 +1459,9 @@ type AddGrant struct {
 	FromHere *bool  `json:"from_here,omitempty"`
 	Key      string `json:"key"`
 
+	// Limits The options of its line, as sshd(8) writes them before a key; empty for none. Unless given, those that it has stay.
+	Limits *string `json:"limits,omitempty"`
+
 	// Login user@instance, or the instance for its own login user.
 	Login  string  `json:"login"`
 	Reason *string `json:"reason,omitempty"`
@@ -1808,8 +1817,14 @@ type CharterChange struct {
 	Keys *[]string `json:"keys,omitempty"`
 
 	// Kind own: a grant that was made by hand is the charter's from now on. record: a line that is in place is granted. forget: a grant ends whose line is not in place.
-	Kind  CharterChangeKind `json:"kind"`
-	Login *string           `json:"login,omitempty"`
+	Kind CharterChangeKind `json:"kind"`
+
+	// Limited Those that it had.
+	Limited *string `json:"limited,omitempty"`
+
+	// Limits The options that the line gets, as sshd(8) writes them before a key.
+	Limits *string `json:"limits,omitempty"`
+	Login  *string `json:"login,omitempty"`
 
 	// Unable Why it cannot be done now.
 	Unable *string    `json:"unable,omitempty"`
@@ -2546,6 +2561,9 @@ type Grant struct {
 	EndBy *EndBy `json:"end_by,omitempty"`
 	Key   string `json:"key"`
 
+	// Limits The options that its line gets; without it, lines that are in place there keep theirs.
+	Limits *string `json:"limits,omitempty"`
+
 	// Line The line that is placed or removed.
 	Line  string `json:"line"`
 	Login string `json:"login"`
@@ -2582,6 +2600,9 @@ type GrantRecord struct {
 	GrantedBy  string    `json:"granted_by"`
 	Instance   string    `json:"instance"`
 	Key        KeyRef    `json:"key"`
+
+	// Limits The options that its line should have, as sshd(8) writes them before a key.
+	Limits *string `json:"limits,omitempty"`
 
 	// LineEndsAt When its line stops opening the login by itself, as it was last read.
 	LineEndsAt *time.Time `json:"line_ends_at,omitempty"`

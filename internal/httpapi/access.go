@@ -224,6 +224,7 @@ func (a *api) ListGrants(
 			Steward:     o.Steward,
 			Charter:     optional(g.Charter),
 			CharterAt:   optional(g.CharterAt),
+			Limits:      optional(g.GrantLimits),
 		}
 	}), Next: optional(l.Next), Total: l.Total}, err
 }
@@ -431,6 +432,7 @@ func (a *api) AddGrant(ctx context.Context, r contract.AddGrantRequestObject) (c
 			Endless:  given(b.Endless),
 			Reason:   given(b.Reason),
 			FromHere: given(b.FromHere),
+			Limits:   b.Limits,
 		},
 	)
 	return contract.AddGrant202JSONResponse(grantOf(g)), err
@@ -736,6 +738,7 @@ func grantOf(g access.Granted) contract.Grant {
 		Connection: connectionOf(g.Instance, g.Login.OSUser),
 		Until:      g.Until,
 		EndBy:      endByOf(g.Until, g.EndBy),
+		Limits:     g.Limits,
 	}
 	if g.Run != nil {
 		out.Run = new(runOf(*g.Run))

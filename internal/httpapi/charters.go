@@ -91,7 +91,7 @@ func charterChangeOf(c declared.Change) contract.CharterChange {
 		Instance: optional(
 			c.Instance,
 		), Until: moment(c.Until), Was: moment(c.Was), Why: optional(c.Why), At: charterPlaceOf(c.At),
-		Unable: optional(c.Unable),
+		Unable: optional(c.Unable), Limits: optional(c.Limits), Limited: optional(c.Limited),
 	}
 	if len(c.Keys) > 0 {
 		out.Keys = &c.Keys

@@ -98,7 +98,7 @@ type Journal struct {
 	Placed []string `json:"placed,omitempty"`
 	// Others is how many other lines let somebody in when the first was placed.
 	Others int `json:"others,omitempty"`
-	// Ends are lines as they were before their end was changed, by the path of the file.
+	// Ends are lines as they were before their end or their limits were changed, by the path of the file.
 	Ends map[string][]string `json:"ends,omitempty"`
 	// Removed are the lines that were removed, by the path of the file, as they were there.
 	Removed map[string][]string `json:"removed,omitempty"`
@@ -191,16 +191,30 @@ func (d *Door) EndsLines() bool {
 	return ok && sshio.EndsLines(s.ServerVersion())
 }
 
-// PlaceUntil places the key's line with an end that the SSH server enforces (expiry-time, sshd(8)), the zero
-// time for none. Lines of the key that are there get the end, and keep all else.
-func (d *Door) PlaceUntil(ctx context.Context, end time.Time, k Key) (Seen, error) {
-	if !end.IsZero() && !d.EndsLines() {
+// As says how a key's line is placed.
+type As struct {
+	// End is when the SSH server refuses it from (expiry-time, sshd(8)); the zero time for never.
+	End time.Time
+	// Limits are those that ReadLimits of package authorizedkeys has read; nil for what lines that are there have.
+	Limits *string
+}
+
+func (a As) on(l authorizedkeys.Line) authorizedkeys.Line {
+	if a.Limits != nil {
+		l = l.WithLimits(*a.Limits)
+	}
+	return l.WithExpiry(a.End)
+}
+
+// PlaceAs places the key's line. Lines of the key that are there get the end and the limits, and keep all else.
+func (d *Door) PlaceAs(ctx context.Context, as As, k Key) (Seen, error) {
+	if !as.End.IsZero() && !d.EndsLines() {
 		return Seen{}, ErrNoEnds
 	}
 	if err := checkKey(k); err != nil {
 		return Seen{}, err
 	}
-	added := authorizedkeys.Parse([]byte(k.Line))[0].WithExpiry(end)
+	added := as.on(authorizedkeys.Parse([]byte(k.Line))[0])
 	seen, err := d.Place(ctx, Key{Name: k.Name, Blob: k.Blob, Line: added.Raw})
 	if err != nil || d.Journal.HasPlaced(k.Blob) {
 		return seen, err
@@ -212,7 +226,7 @@ func (d *Door) PlaceUntil(ctx context.Context, end time.Time, k Key) (Seen, erro
 			f, changed := withEnds(
 				f,
 				k.Blob,
-				func(l authorizedkeys.Line, _ int) authorizedkeys.Line { return l.WithExpiry(end) },
+				func(l authorizedkeys.Line, _ int) authorizedkeys.Line { return as.on(l) },
 			)
 			if !changed {
 				return f, nil
@@ -228,7 +242,7 @@ func (d *Door) PlaceUntil(ctx context.Context, end time.Time, k Key) (Seen, erro
 	)
 }
 
-// PutBackEnds gives the lines of the key the text back that they had before PlaceUntil.
+// PutBackEnds gives the lines of the key the text back that they had before PlaceAs.
 func (d *Door) PutBackEnds(ctx context.Context, k Key) (Seen, error) {
 	return d.change(
 		ctx,

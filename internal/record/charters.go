@@ -114,6 +114,7 @@ type ItemBefore struct {
 	Granted bool   `json:"granted,omitempty"`
 	At      string `json:"at,omitempty"` // the place in the charter's files that the grant had
 	Why     string `json:"why,omitempty"`
+	Limits  string `json:"limits,omitempty"` // those that the grant had
 }
 
 // CharterGrant is a grant in force, as far as a charter needs it.
@@ -121,7 +122,7 @@ type CharterGrant struct {
 	KeyID, LoginID uuid.UUID
 	Until          *time.Time
 	Charter        string // that which owns it; "" for none
-	Reason         string
+	Reason, Limits string
 }
 
 // CharterKey is what a charter describes of a key.
@@ -130,6 +131,7 @@ type CharterKey struct {
 	Purpose string
 	Labels  map[string]string `gorm:"serializer:json"`
 	// Its public key.
-	Algorithm, Comment string
-	Blob               []byte
+	Algorithm, Type, Comment string
+	Bits                     int
+	Blob                     []byte
 }

@@ -27,6 +27,10 @@ type Grant struct {
 	// CharterID is the charter that owns it, and CharterAt the place in its files; nil for none.
 	CharterID *uuid.UUID
 	CharterAt string
+	// Limits are the options that its line has; see ReadLimits of package authorizedkeys. Forced is whether it runs one
+	// command by them, and gives no shell.
+	Limits string
+	Forced bool
 }
 
 // GrantFilter narrows a list of grants; empty fields do not.
@@ -51,6 +55,8 @@ type GrantRecord struct {
 	EndProblem  string
 	// Charter is the name of that which owns it, and CharterAt the place in its files; "" for none.
 	Charter, CharterAt string
+	// GrantLimits are those that its line should have.
+	GrantLimits string
 }
 
 // GrantOver is a grant whose time is over.
@@ -63,6 +69,7 @@ type GrantOver struct {
 	EndBy                 grants.EndBy
 	EndProblem            string
 	EndToldAt             *time.Time
+	Limits                string
 }
 
 // Opening is one key and one login, with the grant and the sighting that join them.

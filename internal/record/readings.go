@@ -40,6 +40,8 @@ type Sighting struct {
 	Limits    string
 	Opens     bool
 	ExpiresAt *time.Time // when the line stops opening it by itself
+	// Options are those of the line; nil where it was not read.
+	Options   *string
 	EnteredAt *time.Time
 }
 

@@ -198,6 +198,7 @@ func New(s *store.Store, c *cloud.Cloud, e *runs.Engine, log *slog.Logger, o Opt
 		Keys:      h.Keys,
 		Fleet:     h.Fleet,
 		Inventory: h.Inventory,
+		Rules:     h.Rules,
 		Access:    h.Access,
 		Now:       now,
 	})

@@ -95,7 +95,7 @@ func (s *Store) CharterVersion(
 
 // CharterGrants returns all grants in force. Raw, for the names of charters in one question.
 func (s *Store) CharterGrants(ctx context.Context) ([]record.CharterGrant, error) {
-	rows, err := s.pools.plainOf(ctx).Query(ctx, `SELECT g.key_id, g.login_id, g.until, coalesce(c.name, ''), g.reason
+	rows, err := s.pools.plainOf(ctx).Query(ctx, `SELECT g.key_id, g.login_id, g.until, coalesce(c.name, ''), g.reason, g.limits
 		FROM grants g LEFT JOIN charters c ON c.id = g.charter_id WHERE g.withdrawn_at IS NULL`)
 	if err != nil {
 		return nil, plain(err)
@@ -105,7 +105,7 @@ func (s *Store) CharterGrants(ctx context.Context) ([]record.CharterGrant, error
 	for rows.Next() {
 		var g record.CharterGrant
 		if err := rows.Scan(
-			(*[16]byte)(&g.KeyID), (*[16]byte)(&g.LoginID), &g.Until, &g.Charter, &g.Reason,
+			(*[16]byte)(&g.KeyID), (*[16]byte)(&g.LoginID), &g.Until, &g.Charter, &g.Reason, &g.Limits,
 		); err != nil {
 			return nil, plain(err)
 		}
@@ -114,10 +114,21 @@ func (s *Store) CharterGrants(ctx context.Context) ([]record.CharterGrant, error
 	return out, plain(rows.Err())
 }
 
+// LinesNotAsGranted returns the sightings of lines whose options are not the limits of their grants.
+func (s *Store) LinesNotAsGranted(ctx context.Context) (out []record.Sighting, err error) {
+	err = s.db.WithContext(ctx).Table("sightings s").
+		Select("s.key_id, s.login_id, s.options").
+		Joins("LEFT JOIN grants g ON g.key_id = s.key_id AND g.login_id = s.login_id AND g.withdrawn_at IS NULL").
+		Where("s.present AND s.options IS NOT NULL AND s.options <> coalesce(g.limits, '')").
+		Scan(&out).
+		Error
+	return out, plain(err)
+}
+
 // CharterKeys returns what charters describe of all keys.
 func (s *Store) CharterKeys(ctx context.Context) (out map[uuid.UUID]record.CharterKey, err error) {
 	var list []record.CharterKey
-	err = s.db.WithContext(ctx).Table("keys").Select("id, purpose, labels, algorithm, blob, comment").Find(&list).Error
+	err = s.db.WithContext(ctx).Table("keys").Select("id, purpose, labels, algorithm, type, bits, blob, comment").Find(&list).Error
 	out = make(map[uuid.UUID]record.CharterKey, len(list))
 	for _, k := range list {
 		out[k.ID] = k

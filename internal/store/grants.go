@@ -7,6 +7,7 @@ import (
 	"github.com/google/uuid"
 	"gorm.io/gorm"
 
+	"plumlatch/internal/core/authorizedkeys"
 	"plumlatch/internal/core/grants"
 	"plumlatch/internal/record"
 )
@@ -50,7 +51,7 @@ func (s *Store) Grants(
 	}
 	var items []record.GrantRecord
 	page = page.Select(openingColumns + ", g.id, g.withdrawn_at, g.withdrawn_by, g.end_by, g.end_problem, " +
-		"coalesce(c.name, '') AS charter, g.charter_at")
+		"coalesce(c.name, '') AS charter, g.charter_at, g.limits AS grant_limits")
 	if err := page.Scan(&items).Error; err != nil {
 		return record.List[record.GrantRecord]{}, plain(err)
 	}
@@ -98,7 +99,7 @@ func (s *Store) WithdrawGrantsOf(ctx context.Context, instance uuid.UUID, at tim
 }
 
 // AddOrKeepGrant records a grant; one that is live already is kept, with the
-// later end and the new reason. added is whether it is new.
+// new end, limits and reason. added is whether it is new.
 func (s *Store) AddOrKeepGrant(ctx context.Context, g record.Grant) (added bool, err error) {
 	if g.EndBy == "" {
 		g.EndBy = grants.ByService
@@ -107,6 +108,7 @@ func (s *Store) AddOrKeepGrant(ctx context.Context, g record.Grant) (added bool,
 	kept := db.Model(&record.Grant{}).Where("key_id = ? AND login_id = ? AND withdrawn_at IS NULL", g.KeyID, g.LoginID).
 		Updates(map[string]any{
 			"until": g.Until, "reason": g.Reason, "end_by": g.EndBy, "end_problem": "", "end_told_at": nil,
+			"limits": g.Limits, "forced": g.Forced,
 		})
 	if kept.Error != nil || kept.RowsAffected > 0 {
 		return false, plain(kept.Error)
@@ -120,17 +122,19 @@ func (s *Store) AddOrKeepGrant(ctx context.Context, g record.Grant) (added bool,
 func (s *Store) ReplaceGrant(ctx context.Context, g record.Grant, old uuid.UUID, withdraw bool) error {
 	return plain(
 		s.db.WithContext(ctx).
-			Exec(`WITH replaced AS (SELECT until, end_by, charter_id, charter_at FROM grants
+			Exec(`WITH replaced AS (SELECT until, end_by, charter_id, charter_at, limits, forced FROM grants
 			WHERE login_id = @login AND key_id = @old AND withdrawn_at IS NULL),
 		withdrawn AS (UPDATE grants SET withdrawn_at = @at, withdrawn_by = @by WHERE @withdraw AND login_id = @login
 			AND key_id = @old AND withdrawn_at IS NULL)
-		INSERT INTO grants (id, key_id, login_id, granted_at, granted_by, reason, until, end_by, charter_id, charter_at)
+		INSERT INTO grants (id, key_id, login_id, granted_at, granted_by, reason, until, end_by, charter_id, charter_at,
+				limits, forced)
 			SELECT @id, @key, @login, @at, @by, @reason, (SELECT until FROM replaced),
 				coalesce((SELECT end_by FROM replaced), 'service'), (SELECT charter_id FROM replaced),
-				coalesce((SELECT charter_at FROM replaced), '')
+				coalesce((SELECT charter_at FROM replaced), ''), coalesce((SELECT limits FROM replaced), ''),
+				coalesce((SELECT forced FROM replaced), false)
 		ON CONFLICT (login_id, key_id) WHERE withdrawn_at IS NULL DO UPDATE
 			SET until = excluded.until, reason = excluded.reason, end_by = excluded.end_by, end_problem = '',
-				end_told_at = NULL`,
+				end_told_at = NULL, limits = excluded.limits, forced = excluded.forced`,
 				map[string]any{
 					"id":       g.ID,
 					"key":      g.KeyID,
@@ -204,7 +208,7 @@ func (s *Store) grantsOver(q *gorm.DB, limit int) ([]record.GrantOver, error) {
 	err := q.
 		Table("grants g").
 		Select(`g.id, g.login_id, g.key_id, k.name AS key_name, i.name AS instance_name, l.os_user, g.until, g.end_by,
-			g.end_problem, g.end_told_at`).
+			g.end_problem, g.end_told_at, g.limits`).
 		Joins("JOIN keys k ON k.id = g.key_id").
 		Joins("JOIN logins l ON l.id = g.login_id").
 		Joins("JOIN instances i ON i.id = l.instance_id AND i.gone_at IS NULL").
@@ -252,4 +256,21 @@ func (s *Store) GrantedAmong(ctx context.Context, items []uuid.UUID) (map[uuid.U
 		granted[id] = true
 	}
 	return granted, plain(err)
+}
+
+// LimitAsSeen gives the grant in force of the key in the login the limits that its line was seen to have.
+func (s *Store) LimitAsSeen(ctx context.Context, login, key uuid.UUID) error {
+	var seen []record.Sighting
+	db := s.db.WithContext(ctx)
+	err := db.Where("login_id = ? AND key_id = ? AND present AND options IS NOT NULL", login, key).Find(&seen).Error
+	if err != nil || len(seen) == 0 {
+		return plain(err)
+	}
+	limits := *seen[0].Options
+	return plain(
+		db.Model(&record.Grant{}).
+			Where("login_id = ? AND key_id = ? AND withdrawn_at IS NULL", login, key).
+			Updates(map[string]any{"limits": limits, "forced": !authorizedkeys.OpensWith(limits)}).
+			Error,
+	)
 }

@@ -141,7 +141,7 @@ func (s *Store) reachPairs(
 	ctx context.Context, now time.Time, among string, args []any,
 ) ([]record.ReachPair, error) {
 	var pairs []record.ReachPair
-	opens := fmt.Sprintf("coalesce(s.opens AND (s.expires_at IS NULL OR s.expires_at > $%d), true)", len(args)+1)
+	opens := fmt.Sprintf("coalesce(s.opens AND (s.expires_at IS NULL OR s.expires_at > $%d), NOT g.forced, true)", len(args)+1)
 	err := pgx.BeginFunc(ctx, s.pools.plainOf(ctx), func(tx pgx.Tx) error {
 		if _, err := tx.Exec(ctx, "SET LOCAL work_mem = '64MB'"); err != nil { // so that the join stays in memory
 			return err
@@ -149,7 +149,7 @@ func (s *Store) reachPairs(
 		rows, err := tx.Query(
 			ctx,
 			`SELECT key_id, login_id, g.key_id IS NOT NULL, s.present, `+opens+`, s.entered_at, coalesce(s.entered_by, '')
-			FROM (SELECT key_id, login_id FROM grants WHERE withdrawn_at IS NULL) g
+			FROM (SELECT key_id, login_id, forced FROM grants WHERE withdrawn_at IS NULL) g
 			FULL JOIN sightings s USING (key_id, login_id) `+among,
 			append(slices.Clone(args), now)...)
 		if err != nil {

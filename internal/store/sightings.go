@@ -21,6 +21,7 @@ func (s *Store) PutSightings(ctx context.Context, sightings []record.Sighting) e
 	var methods, limits []string
 	var present, opens []bool
 	var expires []*time.Time
+	var options []*string
 	for _, g := range sightings {
 		logins, keys, at = append(logins, g.LoginID), append(keys, g.KeyID), append(at, g.SeenAt)
 		methods, limits, present, opens = append(
@@ -32,16 +33,17 @@ func (s *Store) PutSightings(ctx context.Context, sightings []record.Sighting) e
 		), append(
 			opens, g.Opens,
 		)
-		expires = append(expires, g.ExpiresAt)
+		expires, options = append(expires, g.ExpiresAt), append(options, g.Options)
 	}
 	_, err := s.db.Statement.ConnPool.ExecContext(
 		ctx,
-		`INSERT INTO sightings (login_id, key_id, seen_at, method, present, limits, opens, expires_at)
+		`INSERT INTO sightings (login_id, key_id, seen_at, method, present, limits, opens, expires_at, options)
 		SELECT * FROM unnest($1::uuid[], $2::uuid[], $3::timestamptz[], $4::text[], $5::bool[], $6::text[], $7::bool[],
-			$8::timestamptz[])
+			$8::timestamptz[], $9::text[])
 		ON CONFLICT (login_id, key_id) DO UPDATE
 			SET seen_at = excluded.seen_at, method = excluded.method, present = excluded.present,
-			limits = excluded.limits, opens = excluded.opens, expires_at = excluded.expires_at
+			limits = excluded.limits, opens = excluded.opens, expires_at = excluded.expires_at,
+			options = coalesce(excluded.options, sightings.options)
 		WHERE sightings.seen_at <= excluded.seen_at`,
 		logins,
 		keys,
@@ -51,6 +53,7 @@ func (s *Store) PutSightings(ctx context.Context, sightings []record.Sighting) e
 		limits,
 		opens,
 		expires,
+		options,
 	)
 	return plain(err)
 }

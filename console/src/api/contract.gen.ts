@@ -2846,6 +2846,8 @@ export interface components {
             charter?: string;
             /** @description The place in the charter's files, as FILE:LINE. */
             charter_at?: string;
+            /** @description The options that its line should have, as sshd(8) writes them before a key. */
+            limits?: string;
             /** @description Whether end_problem says why it could not be withdrawn. */
             end_refused?: boolean;
             /** @description Why it could not be withdrawn at its end. */
@@ -3439,6 +3441,8 @@ export interface components {
             end_by?: components["schemas"]["EndBy"];
             /** @description A grant that has an end loses it. Without this, a repetition without an end is refused. */
             endless?: boolean;
+            /** @description The options of its line, as sshd(8) writes them before a key; empty for none. Unless given, those that it has stay. */
+            limits?: string;
             reason?: string;
             /** @description The caller places the line. */
             from_here?: boolean;
@@ -3471,6 +3475,8 @@ export interface components {
             login: string;
             /** @description The line that is placed or removed. */
             line: string;
+            /** @description The options that its line gets; without it, lines that are in place there keep theirs. */
+            limits?: string;
             /**
              * Format: date-time
              * @description When the grant ends.
@@ -5076,7 +5082,7 @@ export interface components {
          * @description own: a grant that was made by hand is the charter's from now on. record: a line that is in place is granted. forget: a grant ends whose line is not in place.
          * @enum {string}
          */
-        CharterChangeKind: "import-key" | "describe-key" | "launch" | "adopt" | "bring-in" | "label-instance" | "own" | "record" | "place" | "change-end" | "forget" | "withdraw";
+        CharterChangeKind: "import-key" | "describe-key" | "launch" | "adopt" | "bring-in" | "label-instance" | "own" | "record" | "place" | "loosen" | "change-end" | "forget" | "limit" | "withdraw";
         CharterChange: {
             kind: components["schemas"]["CharterChangeKind"];
             key?: string;
@@ -5091,6 +5097,10 @@ export interface components {
              * @description When the grant would have ended.
              */
             was?: string;
+            /** @description The options that the line gets, as sshd(8) writes them before a key. */
+            limits?: string;
+            /** @description Those that it had. */
+            limited?: string;
             why?: string;
             at?: components["schemas"]["CharterPlace"];
             /** @description Why it cannot be done now. */

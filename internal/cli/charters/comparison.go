@@ -12,6 +12,7 @@ import (
 	"plumlatch/internal/apiclient"
 	"plumlatch/internal/cli/keys"
 	"plumlatch/internal/cli/kit"
+	"plumlatch/internal/core/authorizedkeys"
 	"plumlatch/internal/core/charter"
 	"plumlatch/internal/core/text"
 )
@@ -155,8 +156,10 @@ var wordsOf = map[apiclient.CharterChangeKind]string{
 	apiclient.CharterChangeKindOwn:           "take over the grant",
 	apiclient.CharterChangeKindRecord:        "grant what is in place",
 	apiclient.CharterChangeKindPlace:         "place the key",
+	apiclient.CharterChangeKindLoosen:        "loosen its limits",
 	apiclient.CharterChangeKindChangeEnd:     "change the end",
 	apiclient.CharterChangeKindForget:        "end the grant, whose line is missing",
+	apiclient.CharterChangeKindLimit:         "limit it",
 	apiclient.CharterChangeKindWithdraw:      "withdraw the key",
 }
 
@@ -172,6 +175,14 @@ func endOf(at *time.Time) string {
 	return kit.Moment(*at)
 }
 
+// limitsOf says which limits the line gets.
+func limitsOf(c apiclient.CharterChange) string {
+	if now := kit.Given(c.Limits); now != "" || c.Limited == nil {
+		return authorizedkeys.LimitsTold(now)
+	}
+	return "none; now " + authorizedkeys.LimitsTold(*c.Limited)
+}
+
 func fromOf(at *apiclient.CharterPlace) string {
 	if at == nil {
 		return ""
@@ -183,8 +194,8 @@ func showComparison(s *kit.Session, c apiclient.CharterComparison) {
 	showFlaws(s, c.Flaws)
 	if len(c.Changes) > 0 {
 		t := kit.Table{
-			Head:  []string{"CHANGE", "KEY", "WHERE", "UNTIL", "FROM", "CANNOT BE DONE NOW", "WHY"},
-			Least: []string{"WHY", "FROM", "UNTIL"}, Wraps: []string{"WHY", "CANNOT BE DONE NOW"},
+			Head:  []string{"CHANGE", "KEY", "WHERE", "UNTIL", "LIMITS", "FROM", "CANNOT BE DONE NOW", "WHY"},
+			Least: []string{"WHY", "FROM", "UNTIL"}, Wraps: []string{"WHY", "LIMITS", "CANNOT BE DONE NOW"},
 		}
 		for _, one := range c.Changes {
 			keys := kit.Given(one.Key)
@@ -192,7 +203,7 @@ func showComparison(s *kit.Session, c apiclient.CharterComparison) {
 				keys = strings.Join(*one.Keys, ", ")
 			}
 			t.Add(
-				wordsOf[one.Kind], keys, whereOf(one), endOf(one.Until), fromOf(one.At), kit.Given(one.Unable), kit.Given(one.Why),
+				wordsOf[one.Kind], keys, whereOf(one), endOf(one.Until), limitsOf(one), fromOf(one.At), kit.Given(one.Unable), kit.Given(one.Why),
 			)
 		}
 		t.WithoutEmpty().Write(s)

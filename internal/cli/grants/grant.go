@@ -35,6 +35,7 @@ too where the SSH server enforces it. Repeat it with another -until to move the 
 			`plumlatch grant add oona-main debian@ringing-db -reason "cover for ines in May"`,
 			"plumlatch grant add marek-main atlas-db -until 2d",
 			"plumlatch grant add oona -label service=atlas -until friday",
+			`plumlatch grant add tomas-laptop tide-gauge-1 -limits 'from="192.0.2.0/24",no-pty'`,
 			"plumlatch grant add ines-main tide-gauge-1 -with ~/.ssh/oona",
 		},
 	},
@@ -82,11 +83,21 @@ func grantAdd(f *flag.FlagSet) func(context.Context, *kit.Session, []string) err
 		"what ends it: service (removes the line), line (the SSH server, by an expiry-time in the line), or both; "+
 			"both unless given",
 	)
+	limits := f.String(
+		"limits", "", `what its line is limited to, as sshd(8) writes it before a key: from="192.0.2.0/24",no-pty`,
+	)
+	unlimited := f.Bool("no-limits", false, "take the limits of its line away")
 	endless := f.Bool("endless", false, "take the end of a grant away that has one")
 	label := f.String("label", "", "grant the logins of all instances with this label, `name=value`")
 	yes := f.Bool("yes", false, "do not ask for confirmation")
 	return func(ctx context.Context, s *kit.Session, args []string) error {
 		w := wanted{grantFlags: g, until: until.At, endBy: *endBy, endless: *endless, yes: *yes}
+		switch {
+		case *unlimited && *limits != "":
+			return kit.Usage("give -limits or -no-limits")
+		case *unlimited || *limits != "":
+			w.limits = limits
+		}
 		if *label != "" || len(args) != 2 {
 			return grantMany(ctx, s, w, args[0], args[1:], *label)
 		}
@@ -103,11 +114,12 @@ type wanted struct {
 	grantFlags
 	until        *time.Time
 	endBy        string
+	limits       *string // nil for those that it has
 	endless, yes bool
 }
 
 func (w wanted) request(key, login string) apiclient.AddGrant {
-	request := apiclient.AddGrant{Key: key, Login: login, Reason: kit.Optional(w.reason), Until: w.until}
+	request := apiclient.AddGrant{Key: key, Login: login, Reason: kit.Optional(w.reason), Until: w.until, Limits: w.limits}
 	if w.endBy != "" {
 		request.EndBy = new(apiclient.EndBy(w.endBy))
 	}
@@ -153,6 +165,9 @@ func grantOne(ctx context.Context, s *kit.Session, client *apiclient.Client, w w
 	if note != "" {
 		fmt.Fprintln(s.Env.Out, note)
 	}
+	if limits := authorizedkeys.LimitsTold(kit.Given(granted.Limits)); limits != "" {
+		fmt.Fprintf(s.Env.Out, "Its line is limited: %s.\n", limits)
+	}
 	if granted.Until != nil {
 		fmt.Fprintf(s.Env.Out, "The grant ends on %s%s.\n", kit.Moment(*granted.Until), endedBy(granted.EndBy))
 	}
@@ -178,10 +193,10 @@ func placeUntil(ctx context.Context, d *means.Door, line means.Key, g apiclient.
 	if by := kit.Given(g.EndBy); g.Until != nil && (by == apiclient.EndByBoth || by == apiclient.EndByLine) {
 		end = *g.Until
 	}
-	_, err = d.PlaceUntil(ctx, end, line)
+	_, err = d.PlaceAs(ctx, means.As{End: end, Limits: g.Limits}, line)
 	if errors.Is(err, means.ErrNoEnds) && kit.Given(g.EndBy) == apiclient.EndByBoth {
 		note = "The line has no end of its own: " + err.Error() + "."
-		_, err = d.PlaceUntil(ctx, time.Time{}, line)
+		_, err = d.PlaceAs(ctx, means.As{Limits: g.Limits}, line)
 	}
 	return note, err
 }
@@ -236,13 +251,14 @@ func grantList(f *flag.FlagSet) func(context.Context, *kit.Session, []string) er
 				"HOLDER",
 				"GRANTED",
 				"UNTIL",
+				"LIMITS",
 				"STATUS",
 				"WHY",
-			}, Least: []string{"WHY", "HOLDER", "GRANTED"}, Cells: grantCells, None: "No grant matches.",
+			}, Least: []string{"WHY", "LIMITS", "HOLDER", "GRANTED"}, Cells: grantCells, None: "No grant matches.",
 			Name: func(g apiclient.GrantRecord) string { return g.Login + " " + g.Key.Name },
 		}
 		if *ended {
-			l.Head[4], l.Head[5] = "ENDED", "BY"
+			l.Head[4], l.Head[6] = "ENDED", "BY"
 		}
 		if err := l.Show(s, rows, total); err != nil {
 			return err
@@ -279,6 +295,7 @@ func grantCells(g apiclient.GrantRecord) []string {
 		holder,
 		kit.Day(g.GrantedAt) + " by " + g.GrantedBy,
 		end,
+		authorizedkeys.LimitsTold(kit.Given(g.Limits)),
 		status,
 		kit.Given(g.Reason),
 	}

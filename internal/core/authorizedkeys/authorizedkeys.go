@@ -216,20 +216,32 @@ func ExpiryTime(at time.Time) string { return at.UTC().Format("20060102150405") 
 // WithExpiry returns the line with the end in its expiry-time option, and without that option for the zero
 // time. Nothing else of it changes. It is for lines that hold a key.
 func (l Line) WithExpiry(end time.Time) Line {
-	options := l.optionTexts()
-	kept := slices.DeleteFunc(slices.Clone(options), func(o string) bool {
-		name, _, _ := strings.Cut(o, "=")
-		return strings.EqualFold(name, "expiry-time")
-	})
+	lead, rest := l.bareText()
+	kept := slices.DeleteFunc(l.optionTexts(), endsLine)
 	if !end.IsZero() {
 		kept = append([]string{`expiry-time="` + ExpiryTime(end) + `"`}, kept...)
 	}
-	lead := l.Raw[:len(l.Raw)-len(strings.TrimLeft(l.Raw, " \t"))]
-	rest := strings.TrimLeft(l.Raw[len(lead)+len(strings.Join(options, ",")):], " \t")
-	if len(kept) > 0 {
-		rest = strings.Join(kept, ",") + " " + rest
+	return parseLine(lead+before(kept, rest), l.Number)
+}
+
+// endsLine reports whether the text of an option is that of an expiry-time.
+func endsLine(option string) bool {
+	name, _, _ := strings.Cut(option, "=")
+	return strings.EqualFold(name, "expiry-time")
+}
+
+// bareText returns the spaces before the line's options, and its text after them.
+func (l Line) bareText() (lead, rest string) {
+	lead = l.Raw[:len(l.Raw)-len(strings.TrimLeft(l.Raw, " \t"))]
+	return lead, strings.TrimLeft(l.Raw[len(lead)+len(strings.Join(l.optionTexts(), ",")):], " \t")
+}
+
+// before returns a key's text with options before it.
+func before(options []string, rest string) string {
+	if len(options) == 0 {
+		return rest
 	}
-	return parseLine(lead+rest, l.Number)
+	return strings.Join(options, ",") + " " + rest
 }
 
 // optionTexts returns the options as they are written.

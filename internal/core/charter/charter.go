@@ -103,6 +103,8 @@ type Access struct {
 	// Until is when it ends; zero for never.
 	Until time.Time
 	Why   string
+	// Limits are the options that the lines have, as package authorizedkeys has read them; "" for none.
+	Limits string
 	// Rotation is the rotation rule by which the keys are rotated; "" for none.
 	Rotation string
 	// MayBe is the reach that its logins may come down to: reach.Thin, or "" where they may not come down.

@@ -8,9 +8,11 @@ import (
 	"strings"
 	"time"
 
+	"plumlatch/internal/core/authorizedkeys"
 	"plumlatch/internal/core/custody"
 	"plumlatch/internal/core/keypair"
 	"plumlatch/internal/core/reach"
+	"plumlatch/internal/core/rotation"
 )
 
 // Kind is what a change does.
@@ -27,14 +29,16 @@ const (
 	Own         Kind = "own"    // a grant that was made by hand is the charter's from now on
 	Record      Kind = "record" // a line that is in place is granted
 	PlaceLine   Kind = "place"
+	Loosen      Kind = "loosen" // a line lets in where its limits did not
 	ChangeEnd   Kind = "change-end"
 	Forget      Kind = "forget" // a grant ends whose line is not in place
+	Limit       Kind = "limit"  // a line gets other limits
 	Withdraw    Kind = "withdraw"
 )
 
 var kindOrder = map[Kind]int{
 	ImportKey: 1, DescribeKey: 2, LaunchOne: 3, AdoptOne: 4, BringInOne: 5, LabelOne: 6, Own: 7, Record: 8, PlaceLine: 9,
-	ChangeEnd: 10, Forget: 11, Withdraw: 12,
+	Loosen: 10, ChangeEnd: 11, Forget: 12, Limit: 13, Withdraw: 14,
 }
 
 // Change is one thing that has to be done for the charter to be so.
@@ -48,8 +52,11 @@ type Change struct {
 	Keys  []string  `json:"keys,omitempty"`
 	Until time.Time `json:"until,omitzero"`
 	Was   time.Time `json:"was,omitzero"` // the end before
-	Why   string    `json:"why,omitempty"`
-	At    Place     `json:"at"`
+	// Limits are those that its line gets, and Limited those that it had.
+	Limits  string `json:"limits,omitempty"`
+	Limited string `json:"limited,omitempty"`
+	Why     string `json:"why,omitempty"`
+	At      Place  `json:"at"`
 	// Unable is why it cannot be done now; "" where it can.
 	Unable string `json:"unable,omitempty"`
 }
@@ -199,6 +206,7 @@ func (x *comparing) compareKeys() {
 			x.keyAt[k.Name] = int32(len(x.keys))
 			x.keys = append(x.keys, WorldKey{
 				Name: k.Name, SHA256: print, Holder: k.Holder, State: custody.Active, Purpose: k.Purpose, Labels: k.Labels,
+				Type: k.Public.Type, Bits: k.Public.Bits,
 			})
 			x.change(Change{Kind: ImportKey, Key: k.Name, Why: k.Purpose, At: k.Place})
 		case x.keys[n].State != custody.Active:
@@ -400,7 +408,7 @@ func (x *comparing) expand() {
 				"Take the entry out, or give a later until",
 			)
 		}
-		if a.Rotation != "" && !x.w.Rules[a.Rotation] {
+		if _, there := x.w.Rules[a.Rotation]; a.Rotation != "" && !there {
 			x.flaw(
 				a.Place,
 				"no-such-rule",
@@ -408,17 +416,61 @@ func (x *comparing) expand() {
 				"See what there is: plumlatch rule list",
 			)
 		}
-		keys := x.keysOf(a)
-		for _, l := range x.loginsOf(a, at) {
+		keys, logins := x.keysOf(a), x.loginsOf(a, at)
+		x.rotated(a, keys, logins)
+		for _, l := range logins {
 			for _, k := range keys {
 				p := pair{k, l}
 				was, twice := x.want[p]
+				if twice && was.entry.Limits != a.Limits {
+					x.flaw(
+						a.Place, "two-limits",
+						fmt.Sprintf(
+							"%s is limited in one way on %s here, and in another at %s", x.keys[k].Name, x.logins[l].Name, was.entry.Place,
+						), "Say it once, or the same in both",
+					)
+				}
 				if !twice || !was.until.IsZero() && (a.Until.IsZero() || a.Until.After(was.until)) {
 					x.want[p] = wanted{a.Until, a}
 				}
 			}
 		}
 	}
+}
+
+// rotated tells where the rotation rule of an entry does not replace its keys.
+func (x *comparing) rotated(a *Access, keys, logins []int32) {
+	r, there := x.w.Rules[a.Rotation]
+	if !there {
+		return
+	}
+	first, missed := "", 0
+	for _, l := range logins {
+		for _, k := range keys {
+			if r.covers(x.keys[k], x.logins[l], x.labels[x.logins[l].Instance]) {
+				continue
+			}
+			if missed++; missed == 1 {
+				first = x.keys[k].Name + " on " + x.logins[l].Name
+			}
+		}
+	}
+	if missed > 1 {
+		first += fmt.Sprintf(" and %d more", missed-1)
+	}
+	if missed > 0 {
+		x.out.Notes = append(x.out.Notes, Note{
+			"not-rotated", fmt.Sprintf("the rotation rule %s never replaces %s", a.Rotation, first),
+			"Name a rule that does, or change what it replaces: plumlatch rule list", a.Place,
+		})
+	}
+}
+
+// covers reports whether a rule may come to replace the key in the login.
+func (r WorldRule) covers(k WorldKey, l WorldLogin, labels map[string]string) bool {
+	return (len(r.Instances) == 0 || slices.Contains(r.Instances, l.Instance)) &&
+		(r.LabelName == "" || labels[r.LabelName] == r.LabelText) && (r.Region == "" || l.Region == r.Region) &&
+		r.MayCome(rotation.Key{Name: k.Name, Holder: k.Holder, Type: k.Type, Bits: k.Bits, Steward: k.Steward})
 }
 
 // keysOf returns the keys that an entry is about, in order, each once.
@@ -550,11 +602,24 @@ func (x *comparing) compareGrants() {
 			Login:  login.Name,
 			Until:  w.until,
 			Why:    w.entry.Why,
+			Limits: w.entry.Limits,
 			At:     w.entry.Place,
 			Unable: login.NoMeans,
 		}
 		if int(p.login) >= len(x.w.Logins) {
-			if n, launched := first[login.Instance]; launched {
+			n, launched := first[login.Instance]
+			if launched && w.entry.Limits != "" {
+				if slices.Contains(x.out.Changes[n].Keys, key) {
+					x.flaw(
+						w.entry.Place, "limited-later", key+" opens "+login.Instance+" without limits from its first boot",
+						"Take it out of the keys of its launch",
+					)
+				}
+				change.Kind, change.Unable = PlaceLine, ""
+				x.change(change)
+				continue
+			}
+			if launched {
 				x.out.Changes[n].Keys = append(x.out.Changes[n].Keys, key)
 				if !w.until.IsZero() {
 					change.Kind, change.Unable = ChangeEnd, ""
@@ -569,8 +634,10 @@ func (x *comparing) compareGrants() {
 		g, there := granted[p]
 		switch {
 		case !there && seen[p] == reach.Seen:
-			change.Kind, change.Unable = Record, ""
+			change.Kind, change.Unable, change.Limits = Record, "", x.w.lineOf(WorldGrant{Key: p.key, Login: p.login})
 			x.change(change)
+			change.Unable = login.NoMeans
+			x.limit(change, w.entry.Limits, change.Limits, change.Limits)
 			continue
 		case !there:
 			change.Kind = PlaceLine
@@ -592,6 +659,9 @@ func (x *comparing) compareGrants() {
 			change.Kind, change.Unable = PlaceLine, login.NoMeans
 			x.change(change)
 		}
+		if seen[p] != reach.NotSeen { // a line that is missing gets them as it is placed
+			x.limit(change, w.entry.Limits, x.w.lineOf(g), g.Limits)
+		}
 		if !g.Until.Equal(w.until) {
 			change.Kind, change.Was, change.Unable = ChangeEnd, g.Until, login.NoMeans
 			x.change(change)
@@ -602,6 +672,25 @@ func (x *comparing) compareGrants() {
 		x.out.Changes[n].Keys = slices.Compact(x.out.Changes[n].Keys)
 	}
 	x.compareOthers(seen)
+}
+
+// lineOf returns the limits that the line of a grant has, as far as is known.
+func (w World) lineOf(g WorldGrant) string {
+	if limits, seen := w.Lines[[2]int32{g.Key, g.Login}]; seen {
+		return limits
+	}
+	return g.Limits
+}
+
+// limit adds the change of a line's limits, if they, or those of its grant, are not those that are wanted.
+func (x *comparing) limit(c Change, wanted, now, granted string) {
+	if c.Kind, c.Limits, c.Limited = Limit, wanted, now; wanted == now && wanted == granted {
+		return
+	}
+	if wanted == "" || authorizedkeys.OpensWith(wanted) && !authorizedkeys.OpensWith(now) {
+		c.Kind = Loosen
+	}
+	x.change(c)
 }
 
 // compareOthers finds the grants that the charter owns and no longer declares, and tells of those beside it.

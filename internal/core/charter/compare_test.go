@@ -9,6 +9,7 @@ import (
 	"testing"
 	"time"
 
+	"plumlatch/internal/core/authorizedkeys"
 	"plumlatch/internal/core/custody"
 	"plumlatch/internal/core/reach"
 )
@@ -19,7 +20,7 @@ var now = time.Date(2026, 11, 28, 12, 0, 0, 0, time.UTC)
 func worldOf(keys, logins int) World {
 	w := World{
 		Instances: map[string]WorldInstance{}, People: map[string]bool{}, Teams: map[string][]string{"field": {"p0", "p1"}},
-		Rules: map[string]bool{}, Clouds: map[string]WorldCloud{"shore": {
+		Rules: map[string]WorldRule{}, Lines: map[[2]int32]string{}, Clouds: map[string]WorldCloud{"shore": {
 			Users: map[string]string{
 				"debian-12": "debian",
 			}, Sizes: map[string]bool{"small": true}, Zones: map[string]bool{"a": true},
@@ -75,10 +76,14 @@ func (w *World) do(t testing.TB, c Change, charter string) {
 			w.Reach.Pairs = append(w.Reach.Pairs, reach.Pair{Key: at.key, Login: at.login})
 			p = len(w.Reach.Pairs) - 1
 		}
-		w.Reach.Pairs[p].Granted, w.Reach.Pairs[p].Sighting, w.Reach.Pairs[p].Opens = true, reach.Seen, true
+		w.Reach.Pairs[p].Granted, w.Reach.Pairs[p].Sighting = true, reach.Seen
 		if g < 0 {
+			g = len(w.Grants)
 			w.Grants = append(w.Grants, WorldGrant{Key: at.key, Login: at.login, Until: c.Until, Charter: charter})
 		}
+		w.limit(g, p, c.Limits)
+	case Loosen, Limit:
+		w.limit(g, p, c.Limits)
 	case Own:
 		w.Grants[g].Charter = charter
 	case ChangeEnd:
@@ -91,6 +96,25 @@ func (w *World) do(t testing.TB, c Change, charter string) {
 	default:
 		t.Fatalf("no way to do %+v", c)
 	}
+}
+
+// limit has the line of a grant have limits, and the grant too.
+func (w *World) limit(g, p int, limits string) {
+	w.Grants[g].Limits, w.Reach.Pairs[p].Opens = limits, authorizedkeys.OpensWith(limits)
+	delete(w.Lines, [2]int32{w.Grants[g].Key, w.Grants[g].Login})
+}
+
+// limitLine has a line have limits that nobody granted.
+func (w *World) limitLine(p int, limits string) {
+	w.Reach.Pairs[p].Opens = authorizedkeys.OpensWith(limits)
+	w.Lines[[2]int32{w.Reach.Pairs[p].Key, w.Reach.Pairs[p].Login}] = limits
+}
+
+// limited is an entry whose lines have limits.
+func limited(limits, keys string, logins ...string) Access {
+	a := entry(keys, logins...)
+	a.Limits = limits
+	return a
 }
 
 // entry has keys open logins.
@@ -122,6 +146,36 @@ func TestCompareFindsWhatHasToChange(t *testing.T) {
 		"a key that is not there": {has: Charter{Access: []Access{entry("k0", "debian@i0")}}, want: "place k0 debian@i0"},
 		"what is so": {
 			world: func(w *World) { w.grant(0, 0, "c") }, has: Charter{Access: []Access{entry("k0", "debian@i0")}},
+		},
+		"limits that the line has not": {
+			world: func(w *World) { w.grant(0, 0, "c"); w.grant(1, 0, "c") },
+			has:   Charter{Access: []Access{limited(`from="a"`, "k0", "debian@i0"), entry("k1", "debian@i0")}},
+			want:  "limit k0 debian@i0",
+		},
+		"limits that somebody took from the line": {
+			world: func(w *World) {
+				w.grant(0, 0, "c")
+				w.Grants[0].Limits = `from="a"`
+				w.limitLine(0, "")
+			},
+			has: Charter{Access: []Access{limited(`from="a"`, "k0", "debian@i0")}}, want: "limit k0 debian@i0",
+		},
+		"limits that somebody gave the line": {
+			world: func(w *World) { w.grant(0, 0, "c"); w.limitLine(0, `command="true"`) },
+			has:   Charter{Access: []Access{entry("k0", "debian@i0")}}, want: "loosen k0 debian@i0",
+		},
+		"a limited line that nobody granted": {
+			world: func(w *World) {
+				w.Reach.Pairs = append(w.Reach.Pairs, reach.Pair{Sighting: reach.Seen, Opens: true})
+				w.limitLine(0, "no-pty")
+			},
+			has: Charter{Access: []Access{entry("k0", "debian@i0")}}, want: "record k0 debian@i0; loosen k0 debian@i0",
+		},
+		"limits for one that is launched": {
+			has: Charter{
+				Access:    []Access{limited("no-pty", "k0", "debian@new"), entry("k1", "debian@new")},
+				Instances: []Instance{{Name: "new", Launch: &Launch{Image: "debian-12", Size: "small"}}},
+			}, want: "launch new; place k0 debian@new",
 		},
 		"what was granted by hand": {
 			world: func(w *World) { w.grant(0, 0, "") }, has: Charter{Access: []Access{entry("k0", "debian@i0")}},
@@ -317,10 +371,15 @@ func someCharter(r *rand.Rand, keys, logins int) Charter {
 		if r.IntN(2) == 0 {
 			a.MayBe = reach.Thin
 		}
+		if r.IntN(4) == 0 {
+			a.Limits = someLimits(r)
+		}
 		c.Access = append(c.Access, a)
 	}
 	return c
 }
+
+func someLimits(r *rand.Rand) string { return []string{"", `from="a"`, `command="true"`}[r.IntN(3)] }
 
 // someWorld has grants and lines at random.
 func someWorld(r *rand.Rand, keys, logins int) World {
@@ -333,10 +392,16 @@ func someWorld(r *rand.Rand, keys, logins int) World {
 			switch r.IntN(6) {
 			case 0:
 				w.grant(k, l, "c")
+				if r.IntN(3) == 0 {
+					w.limit(len(w.Grants)-1, len(w.Reach.Pairs)-1, someLimits(r))
+				}
 			case 1:
 				w.grant(k, l, "")
 			case 2:
 				w.Reach.Pairs = append(w.Reach.Pairs, reach.Pair{Key: k, Login: l, Sighting: reach.Seen, Opens: true})
+				if r.IntN(2) == 0 {
+					w.limitLine(len(w.Reach.Pairs)-1, someLimits(r))
+				}
 			case 3:
 				w.grant(k, l, "c")
 				w.Reach.Pairs[len(w.Reach.Pairs)-1].Sighting = reach.NotSeen

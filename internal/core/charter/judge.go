@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strings"
 
+	"plumlatch/internal/core/authorizedkeys"
 	"plumlatch/internal/core/reach"
 )
 
@@ -26,7 +27,7 @@ func InOrder(a, b Change) int {
 }
 
 // KeepsOut reports whether a change of the kind keeps somebody out.
-func KeepsOut(k Kind) bool { return k == Withdraw || k == Forget }
+func KeepsOut(k Kind) bool { return k == Withdraw || k == Forget || k == Limit }
 
 // Judge returns the logins whose reach changes would change.
 func Judge(w World, changes []Change) (out []Reached) {
@@ -85,15 +86,20 @@ func (x *comparing) after(changes []Change) reach.Input {
 	for n, l := range x.w.Logins {
 		login[l.Name] = int32(n)
 	}
-	placed, gone := map[pair]bool{}, map[pair]bool{}
+	placed, gone, opens := map[pair]bool{}, map[pair]bool{}, map[pair]bool{}
 	for _, c := range changes {
 		l, there := login[c.Login]
 		if !there || c.Unable != "" {
 			continue
 		}
 		switch p := (pair{x.keyAt[c.Key], l}); c.Kind {
-		case PlaceLine, Record:
+		case Record:
 			placed[p] = true
+		case PlaceLine:
+			placed[p] = true
+			opens[p] = authorizedkeys.OpensWith(c.Limits)
+		case Loosen, Limit:
+			opens[p] = authorizedkeys.OpensWith(c.Limits)
 		case Withdraw, Forget:
 			gone[p] = true
 		}
@@ -104,8 +110,11 @@ func (x *comparing) after(changes []Change) reach.Input {
 		if gone[at] {
 			continue
 		}
+		if as, said := opens[at]; said {
+			p.Opens = as
+		}
 		if placed[at] {
-			p.Granted, p.Opens = true, p.Opens || p.Sighting != reach.Seen
+			p.Granted = true
 			p.Sighting = reach.Seen
 			delete(placed, at)
 		}
@@ -114,7 +123,7 @@ func (x *comparing) after(changes []Change) reach.Input {
 	for at := range placed {
 		in.Pairs = append(
 			in.Pairs,
-			reach.Pair{Key: at.key, Login: at.login, Granted: true, Sighting: reach.Seen, Opens: true},
+			reach.Pair{Key: at.key, Login: at.login, Granted: true, Sighting: reach.Seen, Opens: opens[at]},
 		)
 	}
 	return in

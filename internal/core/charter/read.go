@@ -14,6 +14,7 @@ import (
 
 	"go.yaml.in/yaml/v3"
 
+	"plumlatch/internal/core/authorizedkeys"
 	"plumlatch/internal/core/keypair"
 	"plumlatch/internal/core/name"
 	"plumlatch/internal/core/reach"
@@ -272,6 +273,7 @@ func (r *reader) defaults(n *yaml.Node) {
 			r.mapping(n, "defaults of access", map[string]field{
 				"until":    r.moment(&r.access.Until, "until"),
 				"why":      r.text(&r.access.Why, "why"),
+				"limits":   r.limits(&r.access.Limits),
 				"rotation": r.name(&r.access.Rotation, "rotation"),
 			})
 		},
@@ -463,6 +465,7 @@ func (r *reader) entry(n *yaml.Node) {
 		"labels":   r.labels(&a.Labels, "labels"),
 		"until":    r.moment(&a.Until, "until"),
 		"why":      r.text(&a.Why, "why"),
+		"limits":   r.limits(&a.Limits),
 		"rotation": r.name(&a.Rotation, "rotation"),
 		"may-be": func(n *yaml.Node) {
 			r.text(&mayBe, "may-be")(n)
@@ -491,6 +494,19 @@ func (r *reader) entry(n *yaml.Node) {
 		}
 	}
 	r.out.Access = append(r.out.Access, a)
+}
+
+// limits reads the options of lines.
+func (r *reader) limits(into *string) field {
+	return func(n *yaml.Node) {
+		var text string
+		r.text(&text, "limits")(n)
+		limits, err := authorizedkeys.ReadLimits(text)
+		if err != nil {
+			r.bad(n, "bad-limits", err.Error(), `Write them as sshd(8) does before a key: from="192.0.2.0/24",no-pty`)
+		}
+		*into = limits
+	}
 }
 
 // Names returns the paths of the public keys that a file names, as far as it can be read; Read says what cannot.

@@ -5,6 +5,7 @@ import (
 
 	"plumlatch/internal/core/custody"
 	"plumlatch/internal/core/reach"
+	"plumlatch/internal/core/rotation"
 )
 
 // World is what there is, as far as a charter is compared with it.
@@ -14,14 +15,24 @@ type World struct {
 	Keys   []WorldKey
 	Logins []WorldLogin
 	Grants []WorldGrant
+	// Lines are the limits that lines were seen to have, by the places of key and login, where those are not the limits of
+	// their grants. Lines that are granted to nobody are here if they have any.
+	Lines map[[2]int32]string
 	// Instances are those that are recorded, by name.
 	Instances map[string]WorldInstance
 	// People are whether each person can still sign in; Teams are the people of each team.
 	People map[string]bool
 	Teams  map[string][]string
-	Rules  map[string]bool // rotation rules
+	Rules  map[string]WorldRule // rotation rules
 	// Clouds are those that there are, by name, and what each offers.
 	Clouds map[string]WorldCloud
+}
+
+// WorldRule is which keys a rotation rule replaces, and where. Fields that are empty leave none out.
+type WorldRule struct {
+	rotation.Selection
+	Instances                    []string
+	LabelName, LabelText, Region string
 }
 
 // WorldKey is a key that is recorded.
@@ -31,6 +42,8 @@ type WorldKey struct {
 	Holder  string
 	State   custody.State
 	Steward bool
+	Type    string
+	Bits    int
 	Purpose string
 	Labels  map[string]string
 	// Line is its public key in the one-line OpenSSH form.
@@ -39,7 +52,7 @@ type WorldKey struct {
 
 // WorldLogin is a login that is recorded.
 type WorldLogin struct {
-	Name, Instance string
+	Name, Instance, Region string
 	// NoMeans is why its lines cannot be changed by the service; "" where they can.
 	NoMeans string
 }
@@ -52,6 +65,8 @@ type WorldGrant struct {
 	Charter string
 	// Why is its reason.
 	Why string
+	// Limits are the options that its line should have.
+	Limits string
 }
 
 // WorldInstance is an instance that is recorded.

@@ -10,6 +10,7 @@ import (
 
 	"go.yaml.in/yaml/v3"
 
+	"plumlatch/internal/core/authorizedkeys"
 	"plumlatch/internal/core/custody"
 )
 
@@ -146,21 +147,25 @@ func writeInstances(w World, byLogin map[int32][]WorldGrant) *yaml.Node {
 // writeAccess has one entry for those logins that just the same keys may open, until the same time and for the same
 // reason.
 func writeAccess(w World, byLogin map[int32][]WorldGrant) *yaml.Node {
-	type about struct{ keys, until, why string }
+	type about struct{ keys, until, why, limits string }
 	parts := map[about][]string{} // the logins
 	for l, grants := range byLogin {
-		of := map[[2]string][]string{}
+		of := map[[3]string][]string{}
 		for _, g := range grants {
 			until := ""
 			if !g.Until.IsZero() {
 				until = g.Until.UTC().Format(time.RFC3339Nano)
 			}
-			at := [2]string{until, g.Why}
+			limits, err := authorizedkeys.ReadLimits(w.lineOf(g))
+			if err != nil { // options that no charter gives
+				limits = g.Limits
+			}
+			at := [3]string{until, g.Why, limits}
 			of[at] = append(of[at], w.Keys[g.Key].Name)
 		}
 		for at, keys := range of {
 			slices.Sort(keys)
-			id := about{strings.Join(keys, "\x00"), at[0], at[1]}
+			id := about{strings.Join(keys, "\x00"), at[0], at[1], at[2]}
 			parts[id] = append(parts[id], w.Logins[l].Name)
 		}
 	}
@@ -180,7 +185,8 @@ func writeAccess(w World, byLogin map[int32][]WorldGrant) *yaml.Node {
 			until = &yaml.Node{Kind: yaml.ScalarNode, Value: id.until}
 		}
 		n.Content = append(n.Content, mapping(
-			"who", who, "logins", list(parts[id]), "until", until, "why", optional(id.why),
+			"who", who, "logins", list(parts[id]), "until", until, "why", optional(id.why), "limits",
+			optional(id.limits),
 		))
 	}
 	return n

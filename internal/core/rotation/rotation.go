@@ -81,6 +81,13 @@ func (s Selection) Wants(k Key, now time.Time) bool {
 		(!s.Shared || k.Instances > 1)
 }
 
+// MayCome reports whether the key may come to be replaced, now or once it is old, shared or lost.
+func (s Selection) MayCome(k Key) bool {
+	always := s
+	always.Older, always.Lost, always.Shared = 0, false, false
+	return !s.Empty() && !k.Steward && (always.Empty() || always.Wants(k, time.Time{}))
+}
+
 // Due returns when the key comes to the age that is selected by; now, where it has
 // or where its age does not matter. Hours of the day are not looked at.
 func (s Selection) Due(k Key, now time.Time) time.Time {

@@ -230,8 +230,10 @@ func (s *Service) liftEnd(ctx context.Context, g record.GrantOver) error {
 		Instance: l.Instance,
 		By:       people.TheService.Name,
 		Reason:   fmt.Sprintf("without %s, %s would be %s", g.KeyName, name, change.After),
-		Payload:  grantWork{Key: g.KeyID, Login: g.LoginID, Until: &g.Until, EndBy: g.EndBy, Lifted: true},
-		At:       s.now(),
+		Payload: grantWork{
+			Key: g.KeyID, Login: g.LoginID, Until: &g.Until, EndBy: g.EndBy, Lifted: true, Limits: limitsOf(g.Limits),
+		},
+		At: s.now(),
 	})
 	err = s.store.InTx(ctx, func(tx *store.Store) error {
 		if err := tx.AddRun(ctx, run); err != nil {

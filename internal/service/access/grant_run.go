@@ -5,10 +5,12 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"strings"
 	"time"
 
 	"github.com/google/uuid"
 
+	"plumlatch/internal/core/authorizedkeys"
 	"plumlatch/internal/core/grants"
 	"plumlatch/internal/means"
 	"plumlatch/internal/record"
@@ -135,10 +137,10 @@ func (e *edit) place(ctx context.Context, p *runs.Progress) (string, error) {
 					return seen, err
 				}
 			}
-			seen, err := d.PlaceUntil(ctx, e.work.lineEnd(), k)
+			seen, err := d.PlaceAs(ctx, means.As{End: e.work.lineEnd(), Limits: e.work.Limits}, k)
 			if errors.Is(err, means.ErrNoEnds) && e.work.EndBy == grants.ByBoth {
 				also = "without an end of its own: " + err.Error() + "; "
-				return d.PlaceUntil(ctx, time.Time{}, k)
+				return d.PlaceAs(ctx, means.As{Limits: e.work.Limits}, k)
 			}
 			return seen, err
 		},
@@ -209,6 +211,9 @@ func (e *edit) ask(want bool) func(context.Context, *runs.Progress) (string, err
 			return "", fleet.Answering(err)
 		case accepted && !want:
 			return "", fmt.Errorf("the SSH server still accepts %s", k.Name)
+		case !accepted && want && strings.Contains(given(e.work.Limits), "from="):
+			return "it does not accept " + k.Name + " from here, where its line may not let it in: " +
+				authorizedkeys.LimitsTold(*e.work.Limits), nil
 		case !accepted && want:
 			return "", fmt.Errorf(
 				"the line is in place there, but the SSH server does not accept %s; see why: plumlatch why %s", k.Name,
@@ -278,6 +283,8 @@ type grantWork struct {
 	// Until is when the grant ends, by what EndBy says.
 	Until *time.Time   `json:"until,omitempty"`
 	EndBy grants.EndBy `json:"end_by,omitempty"`
+	// Limits are the options that the line has; nil for those that it has now.
+	Limits *string `json:"limits,omitempty"`
 	// Lifted is whether the line's own end is taken away, since the login would be shut by it.
 	Lifted bool `json:"lifted,omitempty"`
 	// Back is whether lines are put back that an earlier run removed, which the journal has.

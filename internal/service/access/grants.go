@@ -8,6 +8,7 @@ import (
 
 	"github.com/google/uuid"
 
+	"plumlatch/internal/core/authorizedkeys"
 	"plumlatch/internal/core/custody"
 	"plumlatch/internal/core/grants"
 	"plumlatch/internal/core/machines"
@@ -37,7 +38,12 @@ type GrantWanted struct {
 	EndBy grants.EndBy
 	// Endless is whether a grant that has an end may lose it.
 	Endless bool
-	Reason  string
+	// Limits are options that the line has (sshd(8)); nil for those that it has now, if it is granted already.
+	Limits *string
+	// Judged is whether somebody has judged together with other changes what limits keep out; only a login that would be
+	// shut is still refused.
+	Judged bool
+	Reason string
 	// FromHere is whether the caller places the line.
 	FromHere bool
 	// Back is a run that withdrew the key there, whose lines are put back as they were; nil to place a new line.
@@ -79,7 +85,10 @@ func (s *Service) AddGrant(
 		return Granted{}, err
 	}
 	out.EndBy = w.EndBy
-	work := grantWork{Key: k.ID, Login: l.ID, Until: w.Until, EndBy: w.EndBy}
+	if out.Limits, err = s.checkLimits(ctx, out, w); err != nil {
+		return Granted{}, err
+	}
+	work := grantWork{Key: k.ID, Login: l.ID, Until: w.Until, EndBy: w.EndBy, Limits: out.Limits}
 	if w.FromHere {
 		work.Worker = actor.Name
 	}
@@ -120,6 +129,8 @@ func (s *Service) AddGrant(
 			Until:     w.Until,
 			EndBy:     w.EndBy,
 			Reason:    w.Reason,
+			Limits:    given(out.Limits),
+			Forced:    !authorizedkeys.OpensWith(given(out.Limits)),
 		})
 		if err != nil {
 			return err
@@ -134,12 +145,51 @@ func (s *Service) AddGrant(
 		return tx.Note(ctx, journal.OnKeys(
 			s.journal.Entry(
 				actor.By(), "grant.add", "login", out.Name, w.Reason,
-				journal.Facts{"key": k.Name, "until": untilFact(w.Until)},
+				journal.Facts{"key": k.Name, "until": untilFact(w.Until), "limits": given(out.Limits)},
 			),
 			k.Name,
 		))
 	})
 	return s.startGranted(ctx, out, run, err)
+}
+
+// limitsOf are the limits that a grant has; nil for none, so that those of lines that are there stay.
+func limitsOf(limits string) *string {
+	if limits == "" {
+		return nil
+	}
+	return &limits
+}
+
+func given(s *string) string {
+	if s == nil {
+		return ""
+	}
+	return *s
+}
+
+// checkLimits returns the limits that the line is to have; nil for those that lines of the key have there. It refuses
+// those by which the login would be left shut or thin.
+func (s *Service) checkLimits(ctx context.Context, g Granted, w GrantWanted) (*string, error) {
+	has, err := s.store.LiveGrant(ctx, g.Login.ID, g.Key.ID)
+	if err != nil && !errors.Is(err, store.ErrNotFound) {
+		return nil, err
+	}
+	if w.Limits == nil {
+		return limitsOf(has.Limits), nil
+	}
+	limits, failed := authorizedkeys.ReadLimits(*w.Limits)
+	if failed != nil {
+		return nil, &problem.Problem{
+			Kind: problem.Invalid, Code: "bad-limits", Field: "limits", Detail: failed.Error(),
+			Remedy: `Write them as sshd(8) does before a key: from="192.0.2.0/24",no-pty`,
+		}
+	}
+	if authorizedkeys.OpensWith(limits) {
+		return &limits, nil
+	}
+	i := g.Instance
+	return &limits, s.checkLeft(ctx, g.Key, g.Login, i, Withdrawal{AtEnd: w.Judged})
 }
 
 // withdrawnBy returns which lines a run has removed of the key and the login that w is about.

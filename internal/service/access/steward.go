@@ -37,6 +37,8 @@ type Granted struct {
 	// Until is when the grant ends, by what EndBy says.
 	Until *time.Time
 	EndBy grants.EndBy
+	// Limits are the options that its line has; nil for those that lines of the key have there.
+	Limits *string
 	// Run places or removes the line; nil where the caller does that.
 	Run *record.Run
 }

@@ -98,7 +98,8 @@ func (s *Service) world(ctx context.Context, c charter.Charter) (*world, error) 
 	}
 	w := &world{World: charter.World{
 		Reach: now.Input, Instances: map[string]charter.WorldInstance{}, People: map[string]bool{},
-		Teams: map[string][]string{}, Rules: map[string]bool{}, Clouds: map[string]charter.WorldCloud{},
+		Teams: map[string][]string{}, Rules: map[string]charter.WorldRule{}, Clouds: map[string]charter.WorldCloud{},
+		Lines: map[[2]int32]string{},
 	}}
 	if err := s.keysOf(ctx, w, now.Keys); err != nil {
 		return nil, err
@@ -106,7 +107,7 @@ func (s *Service) world(ctx context.Context, c charter.Charter) (*world, error) 
 	loginAt := make(map[uuid.UUID]int32, len(now.Logins))
 	for n, l := range now.Logins {
 		w.logins = append(w.logins, l.ID)
-		w.Logins = append(w.Logins, charter.WorldLogin{Name: fleet.LoginName(l.OSUser, l.Instance), Instance: l.Instance})
+		w.Logins = append(w.Logins, charter.WorldLogin{Name: fleet.LoginName(l.OSUser, l.Instance), Instance: l.Instance, Region: l.Region})
 		loginAt[l.ID] = int32(n)
 	}
 	if err := s.grantsOf(ctx, w, loginAt); err != nil {
@@ -134,6 +135,7 @@ func (s *Service) keysOf(ctx context.Context, w *world, list []record.ReachKey) 
 		out := charter.WorldKey{
 			Name: k.Name, SHA256: keypair.FormatSHA256(k.SHA256), State: custody.State(k.State), Steward: k.Steward,
 			Purpose: described[k.ID].Purpose, Labels: described[k.ID].Labels,
+			Type: described[k.ID].Type, Bits: described[k.ID].Bits,
 		}
 		of := described[k.ID]
 		out.Line = keypair.Public{Algorithm: of.Algorithm, Blob: of.Blob, Comment: of.Comment}.Line()
@@ -161,13 +163,21 @@ func (s *Service) grantsOf(ctx context.Context, w *world, loginAt map[uuid.UUID]
 		if !known || !here {
 			continue // of an instance that is gone
 		}
-		out := charter.WorldGrant{Key: key, Login: login, Charter: g.Charter, Why: g.Reason}
+		out := charter.WorldGrant{Key: key, Login: login, Charter: g.Charter, Why: g.Reason, Limits: g.Limits}
 		if g.Until != nil {
 			out.Until = g.Until.UTC()
 		}
 		w.Grants = append(w.Grants, out)
 	}
-	return nil
+	lines, err := s.store.LinesNotAsGranted(ctx)
+	for _, l := range lines {
+		key, known := keyAt[l.KeyID]
+		login, here := loginAt[l.LoginID]
+		if known && here {
+			w.Lines[[2]int32{key, login}] = *l.Options
+		}
+	}
+	return err
 }
 
 func (s *Service) peopleOf(ctx context.Context, w *world) error {
@@ -185,9 +195,12 @@ func (s *Service) peopleOf(ctx context.Context, w *world) error {
 		}
 		w.People[h.Name] = h.LeftAt == nil
 	}
-	rules, err := s.store.RotationRules(ctx)
-	for _, r := range rules {
-		w.Rules[r.Name] = true
+	list, err := s.rules.RotationRules(ctx)
+	for _, r := range list {
+		w.Rules[r.Name] = charter.WorldRule{
+			Selection: r.Wanted.Selection, Instances: r.Wanted.Instances, LabelName: r.Wanted.LabelName,
+			LabelText: r.Wanted.LabelText, Region: r.Wanted.Region,
+		}
 	}
 	return err
 }
@@ -249,7 +262,7 @@ func (s *Service) means(ctx context.Context, w *world, changes []charter.Change)
 	var ids []uuid.UUID
 	for _, c := range changes {
 		n, there := at[c.Login]
-		if !there || c.Kind != charter.PlaceLine && c.Kind != charter.Withdraw && c.Kind != charter.ChangeEnd {
+		if !there || !edits(c.Kind) {
 			continue
 		}
 		if _, twice := place[w.logins[n]]; !twice {
@@ -269,6 +282,13 @@ func (s *Service) means(ctx context.Context, w *world, changes []charter.Change)
 		}
 	}
 	return some, nil
+}
+
+// edits reports whether a change of the kind changes lines.
+func edits(k charter.Kind) bool {
+	return slices.Contains(
+		[]charter.Kind{charter.PlaceLine, charter.Loosen, charter.ChangeEnd, charter.Limit, charter.Withdraw}, k,
+	)
 }
 
 // Charters returns all charters that were settled, by name.

@@ -11,6 +11,7 @@ import (
 
 	"github.com/google/uuid"
 
+	"plumlatch/internal/core/authorizedkeys"
 	"plumlatch/internal/core/charter"
 	"plumlatch/internal/core/keypair"
 	"plumlatch/internal/record"
@@ -41,9 +42,10 @@ func (s *Service) before(ctx context.Context, c charter.Change) (*record.ItemBef
 	case charter.LabelOne:
 		i, err := s.fleet.Instance(ctx, c.Instance)
 		return &record.ItemBefore{Labels: i.Labels}, err
-	case charter.PlaceLine, charter.Record, charter.Own, charter.ChangeEnd, charter.Withdraw, charter.Forget:
+	case charter.PlaceLine, charter.Record, charter.Own, charter.Loosen, charter.ChangeEnd, charter.Forget, charter.Limit,
+		charter.Withdraw:
 		g, _, _, there, err := s.granted(ctx, c)
-		return &record.ItemBefore{Granted: there, At: g.CharterAt, Why: g.Reason}, err
+		return &record.ItemBefore{Granted: there, At: g.CharterAt, Why: g.Reason, Limits: g.Limits}, err
 	}
 	return &record.ItemBefore{}, nil
 }
@@ -71,7 +73,7 @@ func (s *Service) do(
 	c := i.Change
 	once := journal.IdempotencyKey{Key: "charter " + i.ID.String()}
 	switch c.Kind {
-	case charter.PlaceLine, charter.ChangeEnd:
+	case charter.PlaceLine, charter.Loosen, charter.ChangeEnd, charter.Limit:
 		return s.place(ctx, t, by, i, once)
 	case charter.Withdraw:
 		_, _, _, there, err := s.granted(ctx, c)
@@ -105,6 +107,19 @@ func (s *Service) place(
 	w := access.GrantWanted{Key: c.Key, Login: c.Login, Endless: true, Reason: reasonOf(t, c), Back: i.PutsBack}
 	if !c.Until.IsZero() {
 		w.Until = new(c.Until)
+	}
+	if c.Kind != charter.ChangeEnd {
+		w.Limits, w.Judged = &c.Limits, true
+	}
+	if i.PutsBack != nil && c.Limits == "" { // what the lines had beside their grant comes back with them
+		w.Limits = nil
+	}
+	if c.Kind == charter.Loosen || c.Kind == charter.Limit {
+		g, _, _, there, err := s.granted(ctx, c)
+		if err != nil || !there {
+			return nil, err // withdrawn meanwhile
+		}
+		w.Until = g.Until
 	}
 	out, err := s.access.AddGrant(ctx, by, once, w)
 	if err != nil {
@@ -152,6 +167,7 @@ func (s *Service) recordGrant(
 		case c.Kind == charter.Record && !there:
 			g := record.Grant{
 				ID: store.NewID(), KeyID: k.ID, LoginID: l.ID, GrantedAt: s.now(), GrantedBy: by.Name, Reason: reasonOf(t, c),
+				Limits: c.Limits, Forced: !authorizedkeys.OpensWith(c.Limits),
 			}
 			if !c.Until.IsZero() {
 				g.Until = new(c.Until)

@@ -12,6 +12,7 @@ import (
 	"plumlatch/internal/service/inventory"
 	"plumlatch/internal/service/journal"
 	"plumlatch/internal/service/keys"
+	"plumlatch/internal/service/rules"
 	"plumlatch/internal/store"
 )
 
@@ -24,6 +25,7 @@ type Parts struct {
 	Fleet     *fleet.Service
 	Inventory *inventory.Service
 	Access    *access.Service
+	Rules     *rules.Service
 	Now       func() time.Time
 }
 
@@ -36,6 +38,7 @@ type Service struct {
 	fleet     *fleet.Service
 	inventory *inventory.Service
 	access    *access.Service
+	rules     *rules.Service
 	now       func() time.Time
 	// reading bounds the memory that is taken by charters that are read at the same time.
 	reading chan struct{}
@@ -50,7 +53,7 @@ const mostRead = 2
 func New(p Parts) *Service {
 	return &Service{
 		store: p.Store, engine: p.Engine, journal: p.Journal, keys: p.Keys,
-		fleet: p.Fleet, inventory: p.Inventory, access: p.Access, now: p.Now, reading: make(chan struct{}, mostRead),
+		fleet: p.Fleet, inventory: p.Inventory, access: p.Access, rules: p.Rules, now: p.Now, reading: make(chan struct{}, mostRead),
 	}
 }
 

@@ -98,14 +98,20 @@ func inverse(t record.Settlement, done []record.SettlementItem) []record.Settlem
 			if back.Change.Kind = charter.Withdraw; i.Before.Granted {
 				continue // a line that was missing stays
 			}
+		case charter.Loosen, charter.Limit:
+			back.Change.Limits, back.Change.Limited = i.Change.Limited, i.Change.Limits
+			if back.Change.Kind = charter.Loosen; i.Change.Kind == charter.Loosen {
+				back.Change.Kind = charter.Limit
+			}
 		case charter.Own:
 			back.Disowns = true
 		case charter.ChangeEnd:
 			back.Change.Until, back.Change.Was = i.Change.Was, i.Change.Until
 		case charter.Withdraw:
 			back.Change.Kind, back.PutsBack = charter.PlaceLine, i.RunID
+			back.Change.Limits = i.Before.Limits
 		case charter.Forget:
-			back.Change.Kind = charter.Record
+			back.Change.Kind, back.Change.Limits = charter.Record, i.Before.Limits
 		case charter.DescribeKey, charter.LabelOne:
 			back.Restores = i.Before
 		default:

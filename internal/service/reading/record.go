@@ -373,6 +373,7 @@ func compareKeys(f *findings, l Look, lines reading.Lines, known map[string]reco
 				Opens:   line.Opens,
 				// The zone of the machine is not known; OpenSSH counts in it where there is no Z.
 				ExpiresAt: expiryOf(line.Line),
+				Options:   new(text.Line(line.LimitText(), authorizedkeys.MaxLimits)),
 			})
 			continue
 		}

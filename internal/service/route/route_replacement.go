@@ -359,6 +359,14 @@ func (r *restoring) endedReplaced(ctx context.Context, tx *store.Store, actor jo
 	if err != nil {
 		return err
 	}
+	ids := make([]uuid.UUID, len(granted))
+	for n, k := range granted {
+		ids[n] = k.ID
+	}
+	before, err := tx.LiveGrants(ctx, w.Login, ids)
+	if err != nil {
+		return err
+	}
 	grants := []record.Grant{
 		{
 			ID:        store.NewID(),
@@ -378,6 +386,8 @@ func (r *restoring) endedReplaced(ctx context.Context, tx *store.Store, actor jo
 				GrantedAt: r.now(),
 				GrantedBy: run.RequestedBy,
 				Reason:    "as on " + run.Instance.Name,
+				Limits:    before[k.ID].Limits,
+				Forced:    before[k.ID].Forced,
 			})
 		}
 	}

@@ -119,7 +119,7 @@ func (e *settling) changing(
 	return e.reading.RecordSeen(ctx, l, e.run.RequestedBy, read)
 }
 
-// linesFor are the lines of the keys, with the ends that their grants have.
+// linesFor are the lines of the keys, with the ends and the limits that their grants have.
 func (e *settling) linesFor(
 	ctx context.Context, d *means.Door, l record.LoginToSweep, keys []record.Key,
 ) ([]means.Key, error) {
@@ -129,6 +129,9 @@ func (e *settling) linesFor(
 		return nil, err
 	}
 	for n, k := range keys {
+		if g := granted[k.ID]; g.Limits != "" {
+			lines[n].Line = authorizedkeys.Parse([]byte(lines[n].Line))[0].WithLimits(g.Limits).Raw
+		}
 		if g := granted[k.ID]; g.Until != nil && g.EndBy.InLine() && d.EndsLines() {
 			lines[n].Line = authorizedkeys.Parse([]byte(lines[n].Line))[0].WithExpiry(*g.Until).Raw
 		}
@@ -175,13 +178,17 @@ func (e *settling) ask(ctx context.Context, _ *runs.Progress) (string, error) {
 	if err != nil {
 		return "", err
 	}
+	granted, err := e.store.LiveGrants(ctx, l.ID, e.work.Place)
+	if err != nil {
+		return "", err
+	}
 	target := e.fleet.Target(l.Instance, l.OSUser)
 	for _, k := range keys {
 		accepted, err := sshio.Accepts(ctx, target, k.Blob)
 		if err != nil {
 			return "", fleet.Answering(err)
 		}
-		if !accepted {
+		if !accepted && !strings.Contains(granted[k.ID].Limits, "from=") {
 			return "", fmt.Errorf(
 				"the line is in place there, but the SSH server does not accept %s; see why: plumlatch why %s", k.Name,
 				l.Instance.Name,

@@ -338,6 +338,9 @@ func (s *Service) settleAtOnce(
 		}); err != nil {
 			return err
 		}
+		if err := tx.LimitAsSeen(ctx, l.ID, k.ID); err != nil {
+			return err
+		}
 		return tx.Note(ctx, journal.OnKeys(
 			s.journal.Entry(
 				actor.By(), "grant.accept", "login", called, reason,

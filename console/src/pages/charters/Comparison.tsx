@@ -15,8 +15,10 @@ export const kindWords: Record<CharterChange["kind"], string> = {
   own: "take over the grant",
   record: "grant what is in place",
   place: "place the key",
+  loosen: "loosen its limits",
   "change-end": "change the end",
   forget: "end the grant, whose line is missing",
+  limit: "limit it",
   withdraw: "withdraw the key",
 };
 
@@ -76,6 +78,16 @@ export function Comparison({ of: c }: { of: CharterComparison }) {
                       title: "Until",
                       key: "until",
                       render: (_: unknown, r: CharterChange) => r.until && moment(r.until),
+                    },
+                  ]
+                : []),
+              ...(c.changes.some((r) => r.limits || r.limited)
+                ? [
+                    {
+                      title: "Limits",
+                      key: "limits",
+                      render: (_: unknown, r: CharterChange) =>
+                        r.limits ?? (r.limited ? `none; now ${r.limited}` : undefined),
                     },
                   ]
                 : []),

@@ -85,7 +85,16 @@ const columnsFor = (ended: boolean): TableColumnsType<GrantRecord> => [
     key: "login",
     render: (_, g) => <Link to={`/logins/${encodeURIComponent(g.login)}`}>{g.login}</Link>,
   },
-  { title: "Key", key: "key", render: (_, g) => <KeyName name={g.key.name} sha256={g.key.sha256} /> },
+  {
+    title: "Key",
+    key: "key",
+    render: (_, g) => (
+      <>
+        <KeyName name={g.key.name} sha256={g.key.sha256} />
+        {g.limits && <div className="code anywhere">{g.limits}</div>}
+      </>
+    ),
+  },
   { title: "Holder", key: "holder", render: (_, g) => (g.steward ? "the service's own" : (g.key.holder ?? "nobody")) },
   { title: "Granted", key: "granted", render: (_, g) => `${day(g.granted_at)} by ${g.granted_by}` },
   ended

@@ -12,6 +12,7 @@ interface GrantForm {
   reason?: string;
   until?: string;
   endBy: EndBy;
+  limits?: string;
 }
 
 const endBys: { value: EndBy; label: string }[] = [
@@ -44,6 +45,7 @@ export function GrantDialog({ login, close }: { login: Login; close: () => void 
             reason: v.reason || undefined,
             until: v.until ? endOfDay(v.until) : undefined,
             end_by: v.until ? v.endBy : undefined,
+            limits: v.limits?.trim() || undefined,
           },
         }),
       ),
@@ -103,6 +105,13 @@ export function GrantDialog({ login, close }: { login: Login; close: () => void 
             <Input type="date" />
           </Form.Item>
         </div>
+        <Form.Item
+          name="limits"
+          label="Limited to"
+          extra="Options as sshd(8) writes them before a key; empty for none."
+        >
+          <Input placeholder='from="192.0.2.0/24",no-pty' className="code" />
+        </Form.Item>
         {until && (
           <Form.Item name="endBy" label="Ended by">
             <Select options={endBys} />

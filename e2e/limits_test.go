@@ -100,7 +100,9 @@ func TestAGrantMayBeLimitedAndTheSSHServerKeepsIt(t *testing.T) {
 		t.Error(l)
 	}
 	// What sshd would refuse is refused, and what leaves nobody with a shell.
-	for _, limits := range []string{`from="192.0.2.7/24"`, "cert-authority", `expiry-time="20300101"`, "no-pty x", "nonsense"} {
+	for _, limits := range []string{
+		`from="192.0.2.7/24"`, "cert-authority", `expiry-time="20300101"`, "no-pty x", "nonsense",
+	} {
 		if p := h.refused("bad-limits", "grant", "add", "guest", "pump", "-limits", limits); p.Field == nil {
 			t.Errorf("%+v", p)
 		}
@@ -141,9 +143,13 @@ func TestACharterLimitsLines(t *testing.T) {
 	h.chartered(t, "door")
 	const from = `from="127.0.0.0/8",no-pty`
 	all := may("mine, second", "debian@door")
-	limited := func(limits string) string { return h.charter(t, "access:\n"+all+may("third", "debian@door", "limits: "+limits)) }
+	limited := func(limits string) string {
+		return h.charter(t, "access:\n"+all+may("third", "debian@door", "limits: "+limits))
+	}
 	path := limited(from)
-	if c := h.compared(3, path); changesOf(c) != "own mine debian@door; place second debian@door; place third debian@door" {
+	if c := h.compared(3, path); changesOf(
+		c,
+	) != "own mine debian@door; place second debian@door; place third debian@door" {
 		t.Error(changesOf(c))
 	}
 	if out := h.client("charter", "compare", path).out; !strings.Contains(out, "only from 127.0.0.0/8; no-pty") {

@@ -95,7 +95,8 @@ func (s *Store) CharterVersion(
 
 // CharterGrants returns all grants in force. Raw, for the names of charters in one question.
 func (s *Store) CharterGrants(ctx context.Context) ([]record.CharterGrant, error) {
-	rows, err := s.pools.plainOf(ctx).Query(ctx, `SELECT g.key_id, g.login_id, g.until, coalesce(c.name, ''), g.reason, g.limits
+	rows, err := s.pools.plainOf(ctx).
+		Query(ctx, `SELECT g.key_id, g.login_id, g.until, coalesce(c.name, ''), g.reason, g.limits
 		FROM grants g LEFT JOIN charters c ON c.id = g.charter_id WHERE g.withdrawn_at IS NULL`)
 	if err != nil {
 		return nil, plain(err)
@@ -128,7 +129,11 @@ func (s *Store) LinesNotAsGranted(ctx context.Context) (out []record.Sighting, e
 // CharterKeys returns what charters describe of all keys.
 func (s *Store) CharterKeys(ctx context.Context) (out map[uuid.UUID]record.CharterKey, err error) {
 	var list []record.CharterKey
-	err = s.db.WithContext(ctx).Table("keys").Select("id, purpose, labels, algorithm, type, bits, blob, comment").Find(&list).Error
+	err = s.db.WithContext(ctx).
+		Table("keys").
+		Select("id, purpose, labels, algorithm, type, bits, blob, comment").
+		Find(&list).
+		Error
 	out = make(map[uuid.UUID]record.CharterKey, len(list))
 	for _, k := range list {
 		out[k.ID] = k

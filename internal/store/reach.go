@@ -141,7 +141,10 @@ func (s *Store) reachPairs(
 	ctx context.Context, now time.Time, among string, args []any,
 ) ([]record.ReachPair, error) {
 	var pairs []record.ReachPair
-	opens := fmt.Sprintf("coalesce(s.opens AND (s.expires_at IS NULL OR s.expires_at > $%d), NOT g.forced, true)", len(args)+1)
+	opens := fmt.Sprintf(
+		"coalesce(s.opens AND (s.expires_at IS NULL OR s.expires_at > $%d), NOT g.forced, true)",
+		len(args)+1,
+	)
 	err := pgx.BeginFunc(ctx, s.pools.plainOf(ctx), func(tx pgx.Tx) error {
 		if _, err := tx.Exec(ctx, "SET LOCAL work_mem = '64MB'"); err != nil { // so that the join stays in memory
 			return err

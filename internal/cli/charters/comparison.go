@@ -203,7 +203,14 @@ func showComparison(s *kit.Session, c apiclient.CharterComparison) {
 				keys = strings.Join(*one.Keys, ", ")
 			}
 			t.Add(
-				wordsOf[one.Kind], keys, whereOf(one), endOf(one.Until), limitsOf(one), fromOf(one.At), kit.Given(one.Unable), kit.Given(one.Why),
+				wordsOf[one.Kind],
+				keys,
+				whereOf(one),
+				endOf(one.Until),
+				limitsOf(one),
+				fromOf(one.At),
+				kit.Given(one.Unable),
+				kit.Given(one.Why),
 			)
 		}
 		t.WithoutEmpty().Write(s)

@@ -6,6 +6,7 @@ import (
 	"flag"
 	"fmt"
 	"net/http"
+	"strings"
 	"time"
 
 	"github.com/google/uuid"
@@ -164,20 +165,27 @@ func changes(f *flag.FlagSet) func(context.Context, *kit.Session, []string) erro
 	})
 }
 
-func showItems(
-	ctx context.Context, s *kit.Session, client *apiclient.Client, id uuid.UUID, p kit.Paging, state string,
-) error {
+// itemsOf fetches the changes of a settlement, all or those in a state.
+func itemsOf(
+	ctx context.Context, client *apiclient.Client, id uuid.UUID, p kit.Paging, state string,
+) ([]apiclient.CharterSettlementChange, int, error) {
 	params := apiclient.ListCharterSettlementChangesParams{}
 	if state != "" {
 		params.State = new(apiclient.CharterSettlementChangeState(state))
 	}
-	items, total, err := kit.Fetch[apiclient.CharterSettlementChange](
+	return kit.Fetch[apiclient.CharterSettlementChange](
 		ctx, p, func(ctx context.Context, after *string, limit int, count *bool) (*http.Response, error) {
 			q := params
 			q.After, q.Limit, q.Total = after, &limit, count
 			return client.ListCharterSettlementChanges(ctx, id, &q)
 		},
 	)
+}
+
+func showItems(
+	ctx context.Context, s *kit.Session, client *apiclient.Client, id uuid.UUID, p kit.Paging, state string,
+) error {
+	items, total, err := itemsOf(ctx, client, id, p, state)
 	if err != nil {
 		return err
 	}
@@ -237,6 +245,20 @@ func undo(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error {
 			t.RequestedBy,
 			t.Charter,
 		)
+		done, _, err := itemsOf(ctx, client, t.Id, kit.Paging{All: true}, "done")
+		if err != nil {
+			return err
+		}
+		var stay []string
+		for _, i := range done {
+			if i.Change.Kind == apiclient.CharterChangeKindLaunch {
+				stay = append(stay, *i.Change.Instance)
+			}
+		}
+		if len(stay) > 0 {
+			what += " Instances that it launched stay: " + strings.Join(stay, ", ") +
+				". Each is deleted by its name alone: plumlatch instance delete " + stay[0]
+		}
 		if err := s.Confirm(*yes, what, "yes"); err != nil {
 			return err
 		}

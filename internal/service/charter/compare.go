@@ -107,7 +107,10 @@ func (s *Service) world(ctx context.Context, c charter.Charter) (*world, error) 
 	loginAt := make(map[uuid.UUID]int32, len(now.Logins))
 	for n, l := range now.Logins {
 		w.logins = append(w.logins, l.ID)
-		w.Logins = append(w.Logins, charter.WorldLogin{Name: fleet.LoginName(l.OSUser, l.Instance), Instance: l.Instance, Region: l.Region})
+		w.Logins = append(
+			w.Logins,
+			charter.WorldLogin{Name: fleet.LoginName(l.OSUser, l.Instance), Instance: l.Instance, Region: l.Region},
+		)
 		loginAt[l.ID] = int32(n)
 	}
 	if err := s.grantsOf(ctx, w, loginAt); err != nil {

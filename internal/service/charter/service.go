@@ -53,7 +53,8 @@ const mostRead = 2
 func New(p Parts) *Service {
 	return &Service{
 		store: p.Store, engine: p.Engine, journal: p.Journal, keys: p.Keys,
-		fleet: p.Fleet, inventory: p.Inventory, access: p.Access, rules: p.Rules, now: p.Now, reading: make(chan struct{}, mostRead),
+		fleet: p.Fleet, inventory: p.Inventory, access: p.Access, rules: p.Rules, now: p.Now,
+		reading: make(chan struct{}, mostRead),
 	}
 }
 

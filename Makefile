@@ -36,7 +36,7 @@ generate: console/node_modules/.package-lock.json ## make the server, client and
 	go tool oapi-codegen -config internal/httpapi/contract/generate.yaml api/openapi.yaml
 	go tool oapi-codegen -config internal/apiclient/generate.yaml api/openapi.yaml
 	go tool oapi-codegen -config internal/cloud/adapter/generate.yaml api/adapter.yaml
-	go tool oapi-codegen -config internal/paddock/adapter/generate.yaml api/adapter.yaml
+	go tool oapi-codegen -config internal/adapter/generate.yaml api/adapter.yaml
 	cd console && npm run --silent generate
 
 lint: console/node_modules/.package-lock.json ## gofmt, width, go vet, staticcheck, tsc, prettier, eslint

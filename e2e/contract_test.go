@@ -14,7 +14,7 @@ func TestGeneratedCodeFollowsTheContracts(t *testing.T) {
 		"internal/httpapi/contract/generate.yaml": "api/openapi.yaml",
 		"internal/apiclient/generate.yaml":        "api/openapi.yaml",
 		"internal/cloud/adapter/generate.yaml":    "api/adapter.yaml",
-		"internal/paddock/adapter/generate.yaml":  "api/adapter.yaml",
+		"internal/adapter/generate.yaml":          "api/adapter.yaml",
 	} {
 		data, err := os.ReadFile("../" + config)
 		if err != nil {

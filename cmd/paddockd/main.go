@@ -18,7 +18,7 @@ import (
 	"time"
 
 	"plumlatch/internal/paddock"
-	"plumlatch/internal/paddock/adapter"
+	"plumlatch/internal/adapter"
 )
 
 func main() {

@@ -10,7 +10,7 @@ import (
 
 	"go.etcd.io/bbolt"
 
-	"plumlatch/internal/paddock/adapter"
+	"plumlatch/internal/adapter"
 	"plumlatch/internal/paddock/guest"
 )
 

@@ -15,7 +15,7 @@ import (
 	"github.com/gin-gonic/gin"
 	"go.etcd.io/bbolt"
 
-	"plumlatch/internal/paddock/adapter"
+	"plumlatch/internal/adapter"
 )
 
 // conflict is an error about the state that something is in.

@@ -1,6 +1,6 @@
 package paddock
 
-import "plumlatch/internal/paddock/adapter"
+import "plumlatch/internal/adapter"
 
 var anyKey = []string{"ed25519", "rsa", "ecdsa", "sk-ed25519", "sk-ecdsa"}
 

@@ -8,7 +8,7 @@ import (
 	"path"
 	"strings"
 
-	"plumlatch/internal/paddock/adapter"
+	"plumlatch/internal/adapter"
 	"plumlatch/internal/paddock/guest"
 )
 

@@ -14,7 +14,7 @@ import (
 
 	"go.etcd.io/bbolt"
 
-	"plumlatch/internal/paddock/adapter"
+	"plumlatch/internal/adapter"
 )
 
 // diskRecord is a disk as the cloud keeps it.

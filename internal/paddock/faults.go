@@ -10,7 +10,7 @@ import (
 
 	"github.com/gin-gonic/gin"
 
-	"plumlatch/internal/paddock/adapter"
+	"plumlatch/internal/adapter"
 )
 
 // everything is what the stand-in can do.

@@ -15,7 +15,7 @@ import (
 	"go.etcd.io/bbolt"
 	"golang.org/x/crypto/ssh"
 
-	"plumlatch/internal/paddock/adapter"
+	"plumlatch/internal/adapter"
 	"plumlatch/internal/paddock/guest"
 )
 

@@ -17,7 +17,7 @@ import (
 	"go.etcd.io/bbolt"
 	"golang.org/x/crypto/ssh"
 
-	"plumlatch/internal/paddock/adapter"
+	"plumlatch/internal/adapter"
 )
 
 // keyQuota is how many named keys there may be in a region.

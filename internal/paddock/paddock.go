@@ -20,7 +20,7 @@ import (
 	"sync"
 	"time"
 
-	"plumlatch/internal/paddock/adapter"
+	"plumlatch/internal/adapter"
 	"plumlatch/internal/paddock/block"
 	"plumlatch/internal/paddock/guest"
 )

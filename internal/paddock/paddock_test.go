@@ -24,7 +24,7 @@ import (
 
 	"plumlatch/internal/cloud"
 	"plumlatch/internal/core/userdata"
-	"plumlatch/internal/paddock/adapter"
+	"plumlatch/internal/adapter"
 )
 
 // callTimeout is for how long the client waits for a call, which a test has hang.

@@ -17,7 +17,7 @@ import (
 
 	"plumlatch/internal/cloud"
 	"plumlatch/internal/core/userdata"
-	"plumlatch/internal/paddock/adapter"
+	"plumlatch/internal/adapter"
 )
 
 // The parts of the cloud by which a way back in is found.

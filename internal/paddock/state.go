@@ -12,7 +12,7 @@ import (
 
 	"go.etcd.io/bbolt"
 
-	"plumlatch/internal/paddock/adapter"
+	"plumlatch/internal/adapter"
 )
 
 var (

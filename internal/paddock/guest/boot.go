@@ -10,7 +10,7 @@ import (
 	"golang.org/x/crypto/ssh"
 	"gopkg.in/yaml.v3"
 
-	"plumlatch/internal/paddock/adapter"
+	"plumlatch/internal/adapter"
 )
 
 // cloudConfig is what the stand-in's guest understands of cloud-init's format.

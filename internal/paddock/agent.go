@@ -48,7 +48,7 @@ func (a api) PermitAgent(
 		case !r.Body.Permitted:
 			i.AgentPermittedAt = time.Time{}
 		case a.agentState(i) == adapter.AgentStateAbsent:
-			return &conflict{"the image " + i.Image + " has no guest agent"}
+			return adapter.Conflict("the image " + i.Image + " has no guest agent")
 		case i.AgentPermittedAt.IsZero():
 			i.AgentPermittedAt = time.Now()
 		}
@@ -69,7 +69,7 @@ func below(p *string) string {
 // path on it, which ".." does not lead out of.
 func (c *Cloud) place(i instance, below, name string) (*disk, string, error) {
 	if !path.IsAbs(name) || !path.IsAbs(below) {
-		return nil, "", &badRequest{fmt.Sprintf("the path %q below %q is not absolute", name, below)}
+		return nil, "", adapter.BadRequest(fmt.Sprintf("the path %q below %q is not absolute", name, below))
 	}
 	name = path.Clean(name)
 	if below = path.Clean(below); below == "/" {
@@ -78,7 +78,7 @@ func (c *Cloud) place(i instance, below, name string) (*disk, string, error) {
 	}
 	id := i.Mounts[below]
 	if id == "" {
-		return nil, "", &conflict{"nothing is mounted at " + below}
+		return nil, "", adapter.Conflict("nothing is mounted at " + below)
 	}
 	d, err := c.openDiskNamed(id)
 	return d, name, err
@@ -94,7 +94,7 @@ func (a api) ReadAgentFile(
 		return nil, fmt.Errorf("instance %s: %w", r.Instance, err)
 	}
 	if s := a.agentState(i); s != adapter.AgentStateReady {
-		return nil, &conflict{"the guest agent of " + i.Name + " is " + string(s)}
+		return nil, adapter.Conflict("the guest agent of " + i.Name + " is " + string(s))
 	}
 	d, name, err := a.place(i, below(r.Params.Below), r.Params.Path)
 	if err != nil {
@@ -108,7 +108,7 @@ func (a api) ReadAgentFile(
 	}
 	link, err := d.LinkIn(name, user)
 	if err != nil {
-		return nil, &conflict{err.Error()}
+		return nil, adapter.Conflict(err.Error())
 	}
 	if link != "" {
 		return adapter.ReadAgentFile200JSONResponse{Kind: adapter.AgentFileKindLink, Owner: guest.OwnerOf(link)}, nil
@@ -118,7 +118,7 @@ func (a api) ReadAgentFile(
 		return adapter.ReadAgentFile200JSONResponse{Kind: adapter.AgentFileKindNone}, nil
 	}
 	if err != nil {
-		return nil, &conflict{err.Error()}
+		return nil, adapter.Conflict(err.Error())
 	}
 	owner := guest.OwnerOf(name)
 	out := adapter.ReadAgentFile200JSONResponse{
@@ -132,14 +132,14 @@ func (a api) ReadAgentFile(
 	case info.Mode().IsRegular():
 		out.Kind = adapter.AgentFileKindFile
 		if owner != v.User && owner != "root" {
-			return nil, &conflict{fmt.Sprintf("%s belongs to %s", name, owner)}
+			return nil, adapter.Conflict(fmt.Sprintf("%s belongs to %s", name, owner))
 		}
 		if info.Size() > guest.MaxFile {
-			return nil, &conflict{fmt.Sprintf("%s has %d bytes; %d is the limit", name, info.Size(), guest.MaxFile)}
+			return nil, adapter.Conflict(fmt.Sprintf("%s has %d bytes; %d is the limit", name, info.Size(), guest.MaxFile))
 		}
 		content, err := v.Read(name)
 		if err != nil {
-			return nil, &conflict{fmt.Sprintf("%s cannot be read as %s: %v", name, v.User, err)}
+			return nil, adapter.Conflict(fmt.Sprintf("%s cannot be read as %s: %v", name, v.User, err))
 		}
 		out.Content = &content
 	}
@@ -156,13 +156,13 @@ func (a api) WriteAgentFile(
 		return nil, fmt.Errorf("instance %s: %w", r.Instance, err)
 	}
 	if s := a.agentState(i); s != adapter.AgentStateReady {
-		return nil, &conflict{"the guest agent of " + i.Name + " is " + string(s)}
+		return nil, adapter.Conflict("the guest agent of " + i.Name + " is " + string(s))
 	}
 	if r.Body.Mode&^0o777 != 0 {
-		return nil, &badRequest{fmt.Sprintf("%o are no permission bits", r.Body.Mode)}
+		return nil, adapter.BadRequest(fmt.Sprintf("%o are no permission bits", r.Body.Mode))
 	}
 	if len(r.Body.Content) > guest.MaxFile {
-		return nil, &badRequest{fmt.Sprintf("%d bytes are too many; %d is the limit", len(r.Body.Content), guest.MaxFile)}
+		return nil, adapter.BadRequest(fmt.Sprintf("%d bytes are too many; %d is the limit", len(r.Body.Content), guest.MaxFile))
 	}
 	d, name, err := a.place(i, below(r.Params.Below), r.Params.Path)
 	if err != nil {
@@ -172,10 +172,10 @@ func (a api) WriteAgentFile(
 	a.agentWrites.Lock() // two compare and rename one after the other
 	defer a.agentWrites.Unlock()
 	if err := d.MayReplace(name, r.Body.Owner); err != nil {
-		return nil, &conflict{r.Params.Path + ": " + err.Error()}
+		return nil, adapter.Conflict(r.Params.Path + ": " + err.Error())
 	}
 	if err := d.Replace(guest.Relative(name), r.Body.Was, r.Body.Content, fs.FileMode(r.Body.Mode)); err != nil {
-		return nil, &conflict{r.Params.Path + ": " + err.Error()}
+		return nil, adapter.Conflict(r.Params.Path + ": " + err.Error())
 	}
 	if d.id != i.RootDisk { // a new file from outside has no label of the other system's
 		if err := d.label(name, "unlabeled_t"); err != nil {

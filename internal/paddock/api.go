@@ -3,82 +3,21 @@ package paddock
 import (
 	"cmp"
 	"context"
-	"crypto/subtle"
 	"errors"
 	"fmt"
 	"net/http"
 	"net/netip"
 	"slices"
-	"strings"
 	"time"
 
-	"github.com/gin-gonic/gin"
 	"go.etcd.io/bbolt"
 
 	"plumlatch/internal/adapter"
 )
 
-// conflict is an error about the state that something is in.
-type conflict struct{ detail string }
-
-func (c *conflict) Error() string { return c.detail }
-
-// badRequest is an error about what was asked for.
-type badRequest struct{ detail string }
-
-func (b *badRequest) Error() string { return b.detail }
-
 // Handler serves the adapter contract under /v1.
 func (c *Cloud) Handler() http.Handler {
-	gin.SetMode(gin.ReleaseMode)
-	r := gin.New()
-	r.Use(gin.Recovery(), c.authorize)
-	fail := func(g *gin.Context, err error) { answerProblem(g, err) }
-	strict := adapter.NewStrictHandlerWithOptions(
-		api{c},
-		[]adapter.StrictMiddlewareFunc{c.can, c.goWrong},
-		adapter.StrictGinServerOptions{
-			RequestErrorHandlerFunc:  func(g *gin.Context, err error) { answerProblem(g, &badRequest{err.Error()}) },
-			HandlerErrorFunc:         fail,
-			ResponseErrorHandlerFunc: fail,
-		},
-	)
-	adapter.RegisterHandlersWithOptions(r, strict, adapter.GinServerOptions{
-		BaseURL:      "/v1",
-		ErrorHandler: func(g *gin.Context, err error, _ int) { answerProblem(g, &badRequest{err.Error()}) },
-	})
-	return r
-}
-
-func (c *Cloud) authorize(g *gin.Context) {
-	token, ok := strings.CutPrefix(g.GetHeader("Authorization"), "Bearer ")
-	if !ok || c.opts.Token == "" || subtle.ConstantTimeCompare([]byte(token), []byte(c.opts.Token)) != 1 {
-		writeProblem(g, http.StatusUnauthorized, "unauthorized", "the token is missing or wrong")
-	}
-}
-
-func answerProblem(g *gin.Context, err error) {
-	var clash *conflict
-	var bad *badRequest
-	switch {
-	case errors.Is(err, errTooOld):
-		writeProblem(g, http.StatusGone, "gone", err.Error())
-	case errors.Is(err, errNotFound):
-		writeProblem(g, http.StatusNotFound, "not-found", err.Error())
-	case errors.As(err, &clash):
-		writeProblem(g, http.StatusConflict, "conflict", err.Error())
-	case errors.As(err, &bad):
-		writeProblem(g, http.StatusBadRequest, "bad-request", err.Error())
-	default:
-		writeProblem(g, http.StatusInternalServerError, "failed", err.Error())
-	}
-}
-
-func writeProblem(g *gin.Context, status int, code, detail string) {
-	g.Header("Content-Type", "application/problem+json")
-	g.AbortWithStatusJSON(
-		status, adapter.Problem{Status: status, Code: code, Title: http.StatusText(status), Detail: &detail},
-	)
+	return adapter.Serve(c.opts.Token, api{c}, adapter.Only(c.capabilities()), c.goWrong)
 }
 
 // api answers the calls of the contract.
@@ -119,7 +58,7 @@ func (a api) ListInstances(
 		limit = *r.Params.Limit
 	}
 	if limit < 1 || limit > 1000 {
-		return nil, &badRequest{fmt.Sprintf("limit is %d; 1 to 1000 are allowed", limit)}
+		return nil, adapter.BadRequest(fmt.Sprintf("limit is %d; 1 to 1000 are allowed", limit))
 	}
 	out := adapter.ListInstances200JSONResponse{}
 	if r.Params.RequestToken != nil {
@@ -132,7 +71,7 @@ func (a api) ListInstances(
 			out = append(out, told(i))
 			return err
 		})
-		if errors.Is(err, errNotFound) {
+		if errors.Is(err, adapter.ErrNotFound) {
 			return out, nil
 		}
 		return out, err
@@ -181,17 +120,17 @@ func (a api) LaunchInstance(
 
 func (a api) judgeLaunch(l adapter.Launch) (instance, error) {
 	if l.RequestToken == "" || l.Name == "" {
-		return instance{}, &badRequest{"request_token and name must be given"}
+		return instance{}, adapter.BadRequest("request_token and name must be given")
 	}
 	if _, ok := imageNamed(l.Image); !ok {
-		return instance{}, &badRequest{fmt.Sprintf("there is no image %q", l.Image)}
+		return instance{}, adapter.BadRequest(fmt.Sprintf("there is no image %q", l.Image))
 	}
 	if sizeNamed(l.Size).Name == "" {
-		return instance{}, &badRequest{fmt.Sprintf("there is no size %q", l.Size)}
+		return instance{}, adapter.BadRequest(fmt.Sprintf("there is no size %q", l.Size))
 	}
 	zone, ok := zoneNamed(l.Zone)
 	if !ok || a.opts.Region != "" && zone.Region != a.opts.Region {
-		return instance{}, &badRequest{fmt.Sprintf("there is no zone %q", l.Zone)}
+		return instance{}, adapter.BadRequest(fmt.Sprintf("there is no zone %q", l.Zone))
 	}
 	i := instance{Instance: adapter.Instance{
 		Id: newID("i"), Name: l.Name, Image: l.Image, Size: l.Size, Zone: l.Zone, Region: zone.Region,
@@ -215,14 +154,14 @@ func (a api) judgeLaunch(l adapter.Launch) (instance, error) {
 	if l.Snapshot != nil && *l.Snapshot != "" {
 		s, err := a.state.snapshot(*l.Snapshot)
 		if err != nil || s.Kind != adapter.SnapshotKindImage || !s.Done {
-			return instance{}, &badRequest{fmt.Sprintf("there is no copy of the kind image %q", *l.Snapshot)}
+			return instance{}, adapter.BadRequest(fmt.Sprintf("there is no copy of the kind image %q", *l.Snapshot))
 		}
 		i.Copied, i.Image = s.Id, s.Image
 	}
 	i.Encrypted = l.EncryptedDisk != nil && *l.EncryptedDisk
 	i.Device = layouts[i.Image].device
 	if len(i.UserData) > 16<<10 {
-		return instance{}, &badRequest{fmt.Sprintf("the user-data has %d bytes; %d is the limit", len(i.UserData), 16<<10)}
+		return instance{}, adapter.BadRequest(fmt.Sprintf("the user-data has %d bytes; %d is the limit", len(i.UserData), 16<<10))
 	}
 	return i, nil
 }
@@ -301,10 +240,10 @@ func (a api) AddFirewallRule(
 	_ context.Context, r adapter.AddFirewallRuleRequestObject,
 ) (adapter.AddFirewallRuleResponseObject, error) {
 	if _, err := netip.ParsePrefix(r.Body.Source); err != nil {
-		return nil, &badRequest{fmt.Sprintf("source %q is not an address range such as 198.51.100.0/24", r.Body.Source)}
+		return nil, adapter.BadRequest(fmt.Sprintf("source %q is not an address range such as 198.51.100.0/24", r.Body.Source))
 	}
 	if r.Body.Group == "" || r.Body.Port < 1 || r.Body.Port > 65535 {
-		return nil, &badRequest{"a group and a port from 1 to 65535 must be given"}
+		return nil, adapter.BadRequest("a group and a port from 1 to 65535 must be given")
 	}
 	rule := adapter.FirewallRule{
 		Id:           newID("rule"),

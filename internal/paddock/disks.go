@@ -70,7 +70,7 @@ func putDisk(tx *bbolt.Tx, d diskRecord) error {
 // unlinkDisk has a disk no longer found by any instance.
 func unlinkDisk(tx *bbolt.Tx, id string) error {
 	before, err := get[diskRecord](tx, bucketDisks, id)
-	if errors.Is(err, errNotFound) {
+	if errors.Is(err, adapter.ErrNotFound) {
 		return nil
 	}
 	for _, a := range before.Attachments {
@@ -150,7 +150,7 @@ func (c *Cloud) removeDisks(id string) error {
 		}
 	}
 	d, err := c.state.disk(i.RootDisk)
-	if errors.Is(err, errNotFound) {
+	if errors.Is(err, adapter.ErrNotFound) {
 		return nil
 	}
 	if err == nil && slices.ContainsFunc(d.Attachments, func(a adapter.Attachment) bool { return a.Instance != id }) {
@@ -213,7 +213,7 @@ func (a api) ListDisks(_ context.Context, r adapter.ListDisksRequestObject) (ada
 	out := adapter.ListDisks200JSONResponse{}
 	if r.Params.Disk != nil {
 		d, err := a.state.disk(*r.Params.Disk)
-		if errors.Is(err, errNotFound) {
+		if errors.Is(err, adapter.ErrNotFound) {
 			return out, nil
 		}
 		return append(out, d.Disk), err
@@ -238,7 +238,7 @@ func (a api) AttachDisk(
 ) (adapter.AttachDiskResponseObject, error) {
 	want := adapter.Attachment{Instance: r.Body.Instance, Device: r.Body.Device, Root: r.Body.Root}
 	if !strings.HasPrefix(want.Device, "/dev/") {
-		return nil, &badRequest{fmt.Sprintf("%q is no device name such as /dev/vdb", want.Device)}
+		return nil, adapter.BadRequest(fmt.Sprintf("%q is no device name such as /dev/vdb", want.Device))
 	}
 	op, err := a.beginOn(ctx, r.Disk, adapter.OperationKindAttach, want, func(d diskRecord) (bool, error) {
 		if slices.Contains(d.Attachments, want) {
@@ -249,13 +249,13 @@ func (a api) AttachDisk(
 		case err != nil:
 			return false, fmt.Errorf("instance %s: %w", want.Instance, err)
 		case i.State == adapter.InstanceStateDeleted || i.State == adapter.InstanceStateDeleting:
-			return false, &conflict{i.Name + " is " + string(i.State)}
+			return false, adapter.Conflict(i.Name + " is " + string(i.State))
 		case i.Zone != d.Zone:
-			return false, &conflict{fmt.Sprintf("the disk is in the zone %s, and %s in %s", d.Zone, i.Name, i.Zone)}
+			return false, adapter.Conflict(fmt.Sprintf("the disk is in the zone %s, and %s in %s", d.Zone, i.Name, i.Zone))
 		case want.Root && i.State != adapter.InstanceStateStopped:
-			return false, &conflict{fmt.Sprintf("%s is %s; a root disk is attached while it is stopped", i.Name, i.State)}
+			return false, adapter.Conflict(fmt.Sprintf("%s is %s; a root disk is attached while it is stopped", i.Name, i.State))
 		case len(d.Attachments) > 0 && (r.Body.Shared == nil || !*r.Body.Shared):
-			return false, &conflict{"the disk is attached to " + d.Attachments[0].Instance}
+			return false, adapter.Conflict("the disk is attached to " + d.Attachments[0].Instance)
 		}
 		return false, nil
 	})
@@ -280,11 +280,11 @@ func (a api) DetachDisk(
 				return false, fmt.Errorf("instance %s: %w", r.Body.Instance, err)
 			}
 			if d.Attachments[at].Root && i.State != adapter.InstanceStateStopped {
-				return false, &conflict{fmt.Sprintf("%s is %s; its root disk is detached while it is stopped", i.Name, i.State)}
+				return false, adapter.Conflict(fmt.Sprintf("%s is %s; its root disk is detached while it is stopped", i.Name, i.State))
 			}
 			for point, id := range i.Mounts {
 				if id == d.Id {
-					return false, &conflict{"the disk is mounted at " + point}
+					return false, adapter.Conflict("the disk is mounted at " + point)
 				}
 			}
 			return false, nil
@@ -310,7 +310,7 @@ func (c *Cloud) beginOn(
 		case err == nil && op.State == adapter.OperationStateRunning && op.Kind == kind && op.Attachment == want:
 			return op, nil
 		case err == nil && op.State == adapter.OperationStateRunning:
-			return op, &conflict{fmt.Sprintf("an %s is under way on the disk", op.Kind)}
+			return op, adapter.Conflict(fmt.Sprintf("an %s is under way on the disk", op.Kind))
 		}
 	}
 	done, err := judge(d)
@@ -385,7 +385,7 @@ func (a api) MoveAddress(
 	_ context.Context, r adapter.MoveAddressRequestObject,
 ) (adapter.MoveAddressResponseObject, error) {
 	if r.Instance == r.Body.To {
-		return nil, &badRequest{"an address is moved from one instance to another"}
+		return nil, adapter.BadRequest("an address is moved from one instance to another")
 	}
 	first, second := min(r.Instance, r.Body.To), max(r.Instance, r.Body.To)
 	defer a.lock(first)()
@@ -403,11 +403,11 @@ func (a api) MoveAddress(
 		case to.StaticAddress && !from.StaticAddress:
 			return nil
 		case to.StaticAddress:
-			return &conflict{to.Name + " has a static address of its own"}
+			return adapter.Conflict(to.Name + " has a static address of its own")
 		case !from.StaticAddress:
-			return &conflict{from.Name + " has no static address"}
+			return adapter.Conflict(from.Name + " has no static address")
 		case from.Region != to.Region:
-			return &conflict{"an address stays in its region"}
+			return adapter.Conflict("an address stays in its region")
 		}
 		moved = true
 		from.PublicAddress, to.PublicAddress = to.PublicAddress, from.PublicAddress

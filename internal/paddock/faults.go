@@ -31,57 +31,11 @@ var everything = []adapter.Capability{
 	adapter.CapabilityGroupKeys,
 }
 
-// needs is what a call is a part of; a call that is not named is always there.
-var needs = map[string]adapter.Capability{
-	"LaunchInstance":     adapter.CapabilityLaunch,
-	"StartInstance":      adapter.CapabilityStartStop,
-	"StopInstance":       adapter.CapabilityStartStop,
-	"GetBootOutput":      adapter.CapabilityBootOutput,
-	"AddFirewallRule":    adapter.CapabilityFirewall,
-	"RemoveFirewallRule": adapter.CapabilityFirewall,
-	"ListFirewallRules":  adapter.CapabilityFirewall,
-	"GetAgent":           adapter.CapabilityGuestAgent,
-	"PermitAgent":        adapter.CapabilityGuestAgent,
-	"ReadAgentFile":      adapter.CapabilityGuestAgent,
-	"WriteAgentFile":     adapter.CapabilityGuestAgent, "RunAgentCommand": adapter.CapabilityGuestAgent,
-	"ListSnapshots":   adapter.CapabilitySnapshots,
-	"MakeSnapshot":    adapter.CapabilitySnapshots,
-	"DeleteSnapshot":  adapter.CapabilitySnapshots,
-	"ListDisks":       adapter.CapabilityDisks,
-	"AttachDisk":      adapter.CapabilityDisks,
-	"DetachDisk":      adapter.CapabilityDisks,
-	"MoveAddress":     adapter.CapabilityStaticAddresses,
-	"GetMetadataKeys": adapter.CapabilityMetadataKeys,
-	"SetMetadataKeys": adapter.CapabilityMetadataKeys,
-	"RunInShell":      adapter.CapabilityBrowserShell,
-	"GetPassword":     adapter.CapabilityPasswords,
-	"ResetPassword":   adapter.CapabilityPasswords,
-
-	"ListInstanceChanges": adapter.CapabilityInstanceChanges,
-	"ListKeyPairs":        adapter.CapabilityKeyCatalogue,
-	"AddKeyPair":          adapter.CapabilityKeyCatalogue,
-	"RemoveKeyPair":       adapter.CapabilityKeyCatalogue,
-	"ListKeyGroups":       adapter.CapabilityGroupKeys,
-	"SetKeyGroup":         adapter.CapabilityGroupKeys,
-	"TakeGroupKeys":       adapter.CapabilityGroupKeys,
-}
-
 func (c *Cloud) capabilities() []adapter.Capability {
 	return slices.DeleteFunc(
 		slices.Clone(everything),
 		func(one adapter.Capability) bool { return slices.Contains(c.opts.Without, one) },
 	)
-}
-
-// can answers the calls that this cloud does without.
-func (c *Cloud) can(next adapter.StrictHandlerFunc, call string) adapter.StrictHandlerFunc {
-	return func(g *gin.Context, request any) (any, error) {
-		if need, named := needs[call]; named && slices.Contains(c.opts.Without, need) {
-			writeProblem(g, http.StatusNotFound, "not-found", "this cloud has no call for "+string(need))
-			return nil, nil
-		}
-		return next(g, request)
-	}
 }
 
 // faults are what is scheduled to go wrong.
@@ -123,7 +77,7 @@ func (a api) ScheduleFault(
 		}
 	}
 	if f.Call == "" || *f.Nth < 1 || *f.Times < 1 || !f.Kind.Valid() {
-		return nil, &badRequest{"a fault needs a call, a kind, and numbers from 1 on"}
+		return nil, adapter.BadRequest("a fault needs a call, a kind, and numbers from 1 on")
 	}
 	a.faults.mu.Lock()
 	defer a.faults.mu.Unlock()
@@ -155,10 +109,10 @@ func (c *Cloud) goWrong(next adapter.StrictHandlerFunc, call string) adapter.Str
 	return func(g *gin.Context, request any) (any, error) {
 		switch c.faults.next(call) {
 		case adapter.FaultKindFail:
-			writeProblem(g, http.StatusInternalServerError, "failed", "scheduled: "+call+" fails")
+			adapter.WriteProblem(g, http.StatusInternalServerError, "failed", "scheduled: "+call+" fails")
 			return nil, nil
 		case adapter.FaultKindRefuse:
-			writeProblem(g, http.StatusConflict, "conflict", "scheduled: "+call+" is refused")
+			adapter.WriteProblem(g, http.StatusConflict, "conflict", "scheduled: "+call+" is refused")
 			return nil, nil
 		case adapter.FaultKindHang:
 			select {

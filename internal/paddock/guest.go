@@ -31,7 +31,7 @@ func (a api) RunAgentCommand(
 		return nil, fmt.Errorf("instance %s: %w", r.Instance, err)
 	}
 	if s := a.agentState(i); s != adapter.AgentStateReady {
-		return nil, &conflict{"the guest agent of " + i.Name + " is " + string(s)}
+		return nil, adapter.Conflict("the guest agent of " + i.Name + " is " + string(s))
 	}
 	out, err := a.asRoot(i, r.Body.Command)
 	answer := adapter.RunAgentCommand200JSONResponse{Output: []byte(out)}
@@ -159,13 +159,13 @@ func (a api) RunInShell(
 	from := &net.TCPAddr{IP: net.IP(shellRange.Addr().Next().AsSlice()), Port: 1024}
 	switch {
 	case image.BrowserShell == nil || !*image.BrowserShell:
-		return nil, &conflict{"the image " + i.Image + " lets no browser shell in"}
+		return nil, adapter.Conflict("the image " + i.Image + " lets no browser shell in")
 	case e == nil:
-		return nil, &conflict{i.Name + " is " + string(i.State)}
+		return nil, adapter.Conflict(i.Name + " is " + string(i.State))
 	case !a.admits(i.Firewall, from, SSHPort):
-		return nil, &conflict{
+		return nil, adapter.Conflict(
 			fmt.Sprintf("the SSH port of %s is closed to %s, where the browser shell comes from", i.Name, shellRange),
-		}
+		)
 	}
 	var input []byte
 	if r.Body.Input != nil {
@@ -213,12 +213,12 @@ func (a api) SetMetadataKeys(
 
 func checkEntries(entries []adapter.MetadataKey) error {
 	if len(entries) > 64 {
-		return &badRequest{"64 entries are the limit"}
+		return adapter.BadRequest("64 entries are the limit")
 	}
 	for _, k := range entries {
 		if _, _, _, _, err := ssh.ParseAuthorizedKey([]byte(k.Line)); err != nil || k.User == "" ||
 			strings.ContainsAny(k.Line+k.User, "\r\n/:") && strings.ContainsAny(k.User, "/:") {
-			return &badRequest{"an entry has no user or no public key in one line"}
+			return adapter.BadRequest("an entry has no user or no public key in one line")
 		}
 	}
 	return nil
@@ -272,7 +272,7 @@ func (a api) GetPassword(
 		return nil, fmt.Errorf("instance %s: %w", r.Instance, err)
 	}
 	if i.Password == nil {
-		return nil, &conflict{i.Name + " has no administrator's password to give"}
+		return nil, adapter.Conflict(i.Name + " has no administrator's password to give")
 	}
 	return adapter.GetPassword200JSONResponse(*i.Password), nil
 }
@@ -286,13 +286,13 @@ func (a api) ResetPassword(
 	}
 	image, _ := imageNamed(i.Image)
 	if image.Family != adapter.ImageFamilyWindows {
-		return nil, &conflict{i.Name + " is no Windows instance"}
+		return nil, adapter.Conflict(i.Name + " is no Windows instance")
 	}
 	if s := a.agentState(i); s != adapter.AgentStateReady {
-		return nil, &conflict{"the guest agent of " + i.Name + " is " + string(s)}
+		return nil, adapter.Conflict("the guest agent of " + i.Name + " is " + string(s))
 	}
 	if _, err := guest.RSAIn(r.Body.PublicKey); err != nil {
-		return nil, &badRequest{"public_key: " + err.Error()}
+		return nil, adapter.BadRequest("public_key: " + err.Error())
 	}
 	defer a.lock(i.Id)()
 	if i, err = a.state.instance(i.Id); err != nil {

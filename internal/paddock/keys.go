@@ -115,7 +115,7 @@ func (a api) SetKeyGroup(
 		return nil, err
 	}
 	if kind, _, _ := strings.Cut(r.Group, "."); !slices.Contains([]string{"project", "zone", "group"}, kind) {
-		return nil, fmt.Errorf("group %s: %w", r.Group, errNotFound)
+		return nil, fmt.Errorf("group %s: %w", r.Group, adapter.ErrNotFound)
 	}
 	err := a.state.db.Update(func(tx *bbolt.Tx) error {
 		now, err := groupKeys(tx, r.Group)
@@ -123,7 +123,7 @@ func (a api) SetKeyGroup(
 			return err
 		}
 		if !slices.Equal(now, r.Body.Was) {
-			return &conflict{"the keys of " + r.Group + " are not what they were said to be"}
+			return adapter.Conflict("the keys of " + r.Group + " are not what they were said to be")
 		}
 		return put(tx, bucketGroups, r.Group, r.Body.Keys)
 	})
@@ -141,7 +141,7 @@ func (a api) TakeGroupKeys(
 		return nil, fmt.Errorf("instance %s: %w", r.Instance, err)
 	}
 	if image, _ := imageNamed(i.Image); r.Body.Taken && (image.MetadataKeys == nil || !*image.MetadataKeys) {
-		return nil, &conflict{i.Name + " has no process that takes the keys of its groups"}
+		return nil, adapter.Conflict(i.Name + " has no process that takes the keys of its groups")
 	}
 	if err := a.changeInstance(i.Id, func(i *instance) { i.RefusesGroupKeys = !r.Body.Taken }); err != nil {
 		return nil, err
@@ -182,7 +182,7 @@ func (a api) RebuildInstance(
 		return nil, fmt.Errorf("instance %s: %w", r.Instance, err)
 	}
 	if i.State != adapter.InstanceStateStopped {
-		return nil, &conflict{i.Name + " is " + string(i.State) + ", so it cannot be set up anew"}
+		return nil, adapter.Conflict(i.Name + " is " + string(i.State) + ", so it cannot be set up anew")
 	}
 	d, err := a.openDisk(i.Id)
 	if err != nil {
@@ -215,12 +215,12 @@ func (a api) AddKeyPair(
 ) (adapter.AddKeyPairResponseObject, error) {
 	public, _, _, _, err := ssh.ParseAuthorizedKey([]byte(r.Body.PublicKey))
 	if err != nil || strings.ContainsAny(r.Body.Name, "\n\x00") || r.Body.Name == "" {
-		return nil, &badRequest{"a name and a public key in one line must be given"}
+		return nil, adapter.BadRequest("a name and a public key in one line must be given")
 	}
 	if !slices.ContainsFunc(zones, func(z adapter.Zone) bool {
 		return z.Region == r.Body.Region && (a.opts.Region == "" || z.Region == a.opts.Region)
 	}) {
-		return nil, &badRequest{fmt.Sprintf("there is no region %q", r.Body.Region)}
+		return nil, adapter.BadRequest(fmt.Sprintf("there is no region %q", r.Body.Region))
 	}
 	k := adapter.KeyPair{
 		Name: r.Body.Name, Region: r.Body.Region, Fingerprint: notation(public), CreatedAt: new(time.Now().UTC()),
@@ -234,7 +234,7 @@ func (a api) AddKeyPair(
 			k = before
 			return nil
 		case err == nil:
-			return &conflict{k.Name + " is another key"}
+			return adapter.Conflict(k.Name + " is another key")
 		}
 		there := 0
 		c := tx.Bucket(bucketKeyPairs).Cursor()
@@ -242,7 +242,7 @@ func (a api) AddKeyPair(
 			there++
 		}
 		if there >= keyQuota {
-			return &conflict{fmt.Sprintf("the quota of %d named keys in %s is used up", keyQuota, k.Region)}
+			return adapter.Conflict(fmt.Sprintf("the quota of %d named keys in %s is used up", keyQuota, k.Region))
 		}
 		return put(tx, bucketKeyPairs, at, k)
 	})
@@ -299,7 +299,7 @@ func (a api) ListInstanceChanges(
 		limit = *r.Params.Limit
 	}
 	if limit < 1 || limit > 1000 {
-		return nil, &badRequest{fmt.Sprintf("limit is %d; 1 to 1000 are allowed", limit)}
+		return nil, adapter.BadRequest(fmt.Sprintf("limit is %d; 1 to 1000 are allowed", limit))
 	}
 	out := adapter.ListInstanceChanges200JSONResponse{Instances: []adapter.Instance{}}
 	err := a.state.db.View(func(tx *bbolt.Tx) error {
@@ -311,7 +311,7 @@ func (a api) ListInstanceChanges(
 		}
 		after, err := strconv.ParseUint(*r.Params.After, 10, 64)
 		if err != nil || after > last {
-			return errTooOld
+			return adapter.ErrGone
 		}
 		c := log.Cursor()
 		place, id := c.Seek(binary.BigEndian.AppendUint64(nil, after+1))

@@ -155,7 +155,7 @@ func (c *Cloud) begin(
 			ok = ok || i.State == s
 		}
 		if !ok {
-			return &conflict{fmt.Sprintf("instance %s is %s, so it cannot %s", i.Name, i.State, kind)}
+			return adapter.Conflict(fmt.Sprintf("instance %s is %s, so it cannot %s", i.Name, i.State, kind))
 		}
 		op = c.newOperation(ctx, id, kind)
 		i.State, i.Operation = during, op.Id

@@ -22,9 +22,9 @@ import (
 	"go.etcd.io/bbolt"
 	"golang.org/x/crypto/ssh"
 
+	"plumlatch/internal/adapter"
 	"plumlatch/internal/cloud"
 	"plumlatch/internal/core/userdata"
-	"plumlatch/internal/adapter"
 )
 
 // callTimeout is for how long the client waits for a call, which a test has hang.

@@ -15,9 +15,9 @@ import (
 
 	"golang.org/x/crypto/ssh"
 
+	"plumlatch/internal/adapter"
 	"plumlatch/internal/cloud"
 	"plumlatch/internal/core/userdata"
-	"plumlatch/internal/adapter"
 )
 
 // The parts of the cloud by which a way back in is found.

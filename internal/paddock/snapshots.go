@@ -40,7 +40,7 @@ func (a api) ListSnapshots(
 			only = op.Copy.Id
 			return err
 		})
-		if errors.Is(err, errNotFound) {
+		if errors.Is(err, adapter.ErrNotFound) {
 			return adapter.ListSnapshots200JSONResponse{}, nil
 		}
 		if err != nil {
@@ -67,7 +67,7 @@ func (a api) MakeSnapshot(
 		return nil, fmt.Errorf("instance %s: %w", r.Body.Instance, err)
 	}
 	if r.Body.Name == "" || r.Body.RequestToken == "" {
-		return nil, &badRequest{"a snapshot needs a name and a request_token"}
+		return nil, adapter.BadRequest("a snapshot needs a name and a request_token")
 	}
 	op := a.newOperation(ctx, i.Id, adapter.OperationKindSnapshot)
 	op.Disk, op.Copy = i.RootDisk, adapter.Snapshot{

@@ -5,7 +5,6 @@ import (
 	"crypto/rand"
 	"encoding/hex"
 	"encoding/json"
-	"errors"
 	"fmt"
 	"net/netip"
 	"time"
@@ -13,11 +12,6 @@ import (
 	"go.etcd.io/bbolt"
 
 	"plumlatch/internal/adapter"
-)
-
-var (
-	errNotFound = errors.New("not found")
-	errTooOld   = errors.New("changes since then are not known: read the whole list")
 )
 
 // instance is one machine as the cloud keeps it.
@@ -142,7 +136,7 @@ func get[T any](tx *bbolt.Tx, bucket []byte, key string) (T, error) {
 	var v T
 	data := tx.Bucket(bucket).Get([]byte(key))
 	if data == nil {
-		return v, errNotFound
+		return v, adapter.ErrNotFound
 	}
 	return v, json.Unmarshal(data, &v)
 }

@@ -30,6 +30,7 @@ import (
 	"plumlatch/internal/child"
 	"plumlatch/internal/cli/kit"
 	"plumlatch/internal/cloud"
+	"plumlatch/internal/hall"
 	"plumlatch/internal/pgboot/pgtest"
 )
 
@@ -38,6 +39,13 @@ import (
 var bin string
 
 func TestMain(m *testing.M) {
+	flag.Parse()
+	if *machines != "" {
+		if err := hall.Enter(); err != nil {
+			fmt.Fprintln(os.Stderr, "a machine hall of its own:", err)
+			os.Exit(1)
+		}
+	}
 	if bin = os.Getenv("PLUMLATCH_BUILT"); bin == "" {
 		dir, err := os.MkdirTemp("", "plumlatch-bin-*")
 		if err == nil {
@@ -56,13 +64,13 @@ func TestMain(m *testing.M) {
 		defer os.RemoveAll(dir)
 	}
 	// Most of these tests wait more than they work: twice as many as elsewhere run at once.
-	flag.Parse()
 	at := flag.Lookup("test.parallel").Value
 	if n, err := strconv.Atoi(at.String()); err == nil {
 		at.Set(strconv.Itoa(2 * n))
 	}
 	pgtest.Main(m, prepare)
 	endChromium()
+	endHall()
 }
 
 // output collects what a process writes.

@@ -1,0 +1,67 @@
+// Command croftd is an adapter over hosts that run virtual machines with libvirt. See package croft.
+package main
+
+import (
+	"context"
+	"errors"
+	"flag"
+	"fmt"
+	"log/slog"
+	"net"
+	"net/http"
+	"os"
+	"os/signal"
+	"syscall"
+	"time"
+
+	"plumlatch/internal/croft"
+)
+
+func main() {
+	if err := run(); err != nil {
+		fmt.Fprintln(os.Stderr, "croftd:", err)
+		os.Exit(1)
+	}
+}
+
+func run() error {
+	settings := flag.String("settings", "/etc/plumlatch/croftd.yaml", "file with the hosts, the sizes and the token")
+	listen := flag.String("listen", "127.0.0.1:0", "address of the API; port 0 picks a free one")
+	certificate := flag.String("certificate", "", "certificate in PEM, to listen beyond loopback")
+	key := flag.String("certificate-key", "", "private key of the certificate, in PEM")
+	flag.Parse()
+	s, err := croft.ReadSettings(*settings)
+	if err != nil {
+		return err
+	}
+	l, err := net.Listen("tcp", *listen)
+	if err != nil {
+		return err
+	}
+	if a, ok := l.Addr().(*net.TCPAddr); *certificate == "" && (!ok || !a.IP.IsLoopback()) {
+		return fmt.Errorf("-listen %s: beyond loopback it needs -certificate and -certificate-key", *listen)
+	}
+	c, err := croft.Open(s, slog.New(slog.NewTextHandler(os.Stderr, nil)))
+	if err != nil {
+		return err
+	}
+	defer c.Close()
+	ctx, stop := signal.NotifyContext(context.Background(), syscall.SIGINT, syscall.SIGTERM)
+	defer stop()
+	server := &http.Server{Handler: c.Handler(), ReadHeaderTimeout: 10 * time.Second}
+	go func() {
+		<-ctx.Done()
+		server.Close()
+	}()
+	if *certificate != "" {
+		fmt.Printf("https://%s\n", l.Addr())
+		err = server.ServeTLS(l, *certificate, *key)
+	} else {
+		fmt.Printf("http://%s\n", l.Addr())
+		err = server.Serve(l)
+	}
+	if !errors.Is(err, http.ErrServerClosed) {
+		return err
+	}
+	return nil
+}

@@ -1,0 +1,169 @@
+package croft
+
+import (
+	"context"
+	"crypto/tls"
+	"crypto/x509"
+	"errors"
+	"fmt"
+	"net"
+	"os"
+	"sync"
+	"time"
+
+	"github.com/digitalocean/go-libvirt"
+)
+
+const (
+	dialWithin = 10 * time.Second
+	// callWithin is for how long one call of libvirt may take.
+	callWithin = 60 * time.Second
+)
+
+// errAway is wrapped by errors of a host that does not answer: it is not known whether anything was done.
+var errAway = errors.New("the host does not answer")
+
+// host is a libvirt host with its connection, which is made anew when it is lost.
+type host struct {
+	Host
+	mu   sync.Mutex
+	conn *libvirt.Libvirt
+}
+
+// Dial connects to libvirtd; it makes a host a dialer of go-libvirt's.
+func (h *host) Dial() (net.Conn, error) {
+	if h.TLS == nil {
+		return net.DialTimeout("unix", h.Socket, dialWithin)
+	}
+	own, err := tls.LoadX509KeyPair(h.TLS.Certificate, h.TLS.Key)
+	if err != nil {
+		return nil, err
+	}
+	authorities, err := os.ReadFile(h.TLS.Authorities)
+	if err != nil {
+		return nil, err
+	}
+	pool := x509.NewCertPool()
+	if !pool.AppendCertsFromPEM(authorities) {
+		return nil, fmt.Errorf("%s has no certificate in PEM", h.TLS.Authorities)
+	}
+	name, _, err := net.SplitHostPort(h.TLS.Address)
+	if err != nil {
+		return nil, err
+	}
+	conn, err := tls.DialWithDialer(&net.Dialer{Timeout: dialWithin}, "tcp", h.TLS.Address, &tls.Config{
+		Certificates: []tls.Certificate{own}, RootCAs: pool, ServerName: name, MinVersion: tls.VersionTLS12,
+	})
+	if err != nil {
+		return nil, err
+	}
+	// libvirtd says by one byte whether it lets the certificate in.
+	said := make([]byte, 1)
+	err = conn.SetReadDeadline(time.Now().Add(dialWithin))
+	if err == nil {
+		_, err = conn.Read(said)
+	}
+	if err == nil && said[0] != 1 {
+		err = errors.New("libvirtd does not let this certificate in")
+	}
+	if err == nil {
+		err = conn.SetReadDeadline(time.Time{})
+	}
+	if err != nil {
+		conn.Close()
+		return nil, err
+	}
+	return conn, nil
+}
+
+// connection returns one that is up.
+func (h *host) connection() (*libvirt.Libvirt, error) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	if h.conn != nil && h.conn.IsConnected() {
+		return h.conn, nil
+	}
+	l := libvirt.NewWithDialer(h)
+	if err := l.ConnectToURI(libvirt.QEMUSystem); err != nil {
+		return nil, fmt.Errorf("%w: %s: %w", errAway, h.Zone, err)
+	}
+	h.conn = l
+	return l, nil
+}
+
+// drop lets a connection go on which a call was not answered.
+func (h *host) drop(l *libvirt.Libvirt) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	if h.conn == l {
+		h.conn = nil
+	}
+	go l.Disconnect() //nolint:errcheck // it is of no use any longer
+}
+
+func (h *host) close() {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	if h.conn != nil {
+		h.conn.Disconnect() //nolint:errcheck // nothing can be done about it
+		h.conn = nil
+	}
+}
+
+// call has the host do something. Where that is not answered in time, or the connection is lost, the error wraps errAway.
+func (h *host) call(ctx context.Context, do func(l *libvirt.Libvirt) error) error {
+	l, err := h.connection()
+	if err != nil {
+		return err
+	}
+	done := make(chan error, 1)
+	go func() { done <- do(l) }()
+	late := time.NewTimer(callWithin)
+	defer late.Stop()
+	select {
+	case err = <-done:
+	case <-late.C:
+		h.drop(l)
+		return fmt.Errorf("%w: %s: no answer after %s", errAway, h.Zone, callWithin)
+	case <-ctx.Done():
+		return ctx.Err()
+	}
+	if said := (libvirt.Error{}); err != nil && !errors.As(err, &said) && !l.IsConnected() {
+		return fmt.Errorf("%w: %s: %w", errAway, h.Zone, err)
+	}
+	return err
+}
+
+// is reports whether an error is libvirt's with one of the numbers.
+func is(err error, numbers ...libvirt.ErrorNumber) bool {
+	said := libvirt.Error{}
+	if !errors.As(err, &said) {
+		return false
+	}
+	for _, n := range numbers {
+		if said.Code == uint32(n) {
+			return true
+		}
+	}
+	return false
+}
+
+// pool returns the storage pool of that name.
+func (h *host) pool(ctx context.Context, name string) (p libvirt.StoragePool, err error) {
+	err = h.call(ctx, func(l *libvirt.Libvirt) (err error) { p, err = l.StoragePoolLookupByName(name); return err })
+	if is(err, libvirt.ErrNoStoragePool) {
+		return p, fmt.Errorf("%s has no storage pool %s", h.Zone, name)
+	}
+	return p, err
+}
+
+// volume returns a volume of the pool; there is whether there is one.
+func (h *host) volume(
+	ctx context.Context, p libvirt.StoragePool, name string,
+) (v libvirt.StorageVol, there bool, err error) {
+	err = h.call(ctx, func(l *libvirt.Libvirt) (err error) { v, err = l.StorageVolLookupByName(p, name); return err })
+	if is(err, libvirt.ErrNoStorageVol) {
+		return v, false, nil
+	}
+	return v, err == nil, err
+}

@@ -1,0 +1,209 @@
+package croft
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"io"
+	"slices"
+	"strings"
+
+	"github.com/digitalocean/go-libvirt"
+	"go.yaml.in/yaml/v3"
+	"libvirt.org/go/libvirtxml"
+
+	"plumlatch/internal/adapter"
+)
+
+// aboutSuffix ends the name of the volume that tells about the image beside it.
+const aboutSuffix = ".image.yaml"
+
+// mostAbout is how long such a volume may be, in bytes.
+const mostAbout = 64 << 10
+
+// Image is what is known of an image, which lies as a volume of its name in a host's pool.
+type Image struct {
+	Name      string   `yaml:"name"`
+	Title     string   `yaml:"title"`
+	LoginUser string   `yaml:"login-user"`
+	KeyTypes  []string `yaml:"key-types"`
+	Agent     bool     `yaml:"guest-agent"`
+	// FileSystem and FileSystemUUID are those of the root, Partition is the number of its partition; "" and 0 where it is
+	// not known.
+	FileSystem     string `yaml:"file-system,omitempty"`
+	FileSystemUUID string `yaml:"file-system-uuid,omitempty"`
+	Partition      int    `yaml:"partition,omitempty"`
+	// SHA256 is that of the volume as it was put there, in hexadecimal.
+	SHA256 string `yaml:"sha256"`
+}
+
+func (i Image) volume() string { return i.Name + ".qcow2" }
+
+func (i Image) check() error {
+	known := []string{"ed25519", "rsa", "ecdsa", "sk-ed25519", "sk-ecdsa"}
+	switch {
+	case !nameForm.MatchString(i.Name):
+		return fmt.Errorf("%q is no name for an image", i.Name)
+	case !nameForm.MatchString(i.LoginUser):
+		return fmt.Errorf("%s: %q is no login user", i.Name, i.LoginUser)
+	case len(i.KeyTypes) == 0 || slices.ContainsFunc(i.KeyTypes, func(t string) bool { return !slices.Contains(known, t) }):
+		return fmt.Errorf("%s: key-types are some of %s", i.Name, strings.Join(known, ", "))
+	}
+	return nil
+}
+
+// images are those in the host's pool whose description can be read.
+func (h *host) images(ctx context.Context) (out []Image, err error) {
+	p, err := h.pool(ctx, h.Pool)
+	if err != nil {
+		return nil, err
+	}
+	var volumes []libvirt.StorageVol
+	err = h.call(ctx, func(l *libvirt.Libvirt) (err error) {
+		volumes, _, err = l.StoragePoolListAllVolumes(p, 1, 0)
+		return err
+	})
+	if err != nil {
+		return nil, err
+	}
+	for _, v := range volumes {
+		name, is := strings.CutSuffix(v.Name, aboutSuffix)
+		if !is {
+			continue
+		}
+		text, err := h.download(ctx, v, mostAbout)
+		if err != nil {
+			return nil, err
+		}
+		var i Image
+		d := yaml.NewDecoder(bytes.NewReader(text))
+		d.KnownFields(true)
+		if err := d.Decode(&i); err != nil || i.Name != name || i.check() != nil {
+			continue // -check tells of it
+		}
+		out = append(out, i)
+	}
+	return out, nil
+}
+
+// image returns the image of that name in the host's pool.
+func (h *host) image(ctx context.Context, name string) (Image, error) {
+	list, err := h.images(ctx)
+	if err != nil {
+		return Image{}, err
+	}
+	at := slices.IndexFunc(list, func(i Image) bool { return i.Name == name })
+	if at < 0 {
+		return Image{}, adapter.BadRequest(fmt.Sprintf("there is no image %q in %s", name, h.Zone))
+	}
+	return list[at], nil
+}
+
+// limited writes no more than left bytes and says nothing of the rest.
+type limited struct {
+	to   *bytes.Buffer
+	left int
+}
+
+func (l *limited) Write(p []byte) (int, error) {
+	take := min(len(p), l.left-l.to.Len())
+	l.to.Write(p[:max(take, 0)])
+	return len(p), nil
+}
+
+// download reads a volume, at most so many bytes of it.
+func (h *host) download(ctx context.Context, v libvirt.StorageVol, most int) ([]byte, error) {
+	var out bytes.Buffer
+	err := h.call(ctx, func(l *libvirt.Libvirt) error {
+		return l.StorageVolDownload(v, &limited{&out, most}, 0, uint64(most), 0)
+	})
+	return out.Bytes(), err
+}
+
+// upload makes a raw volume with content, of so many bytes. One that is there is written over.
+func (h *host) upload(ctx context.Context, p libvirt.StoragePool, name string, content io.Reader, size uint64) error {
+	v, there, err := h.volume(ctx, p, name)
+	if err != nil {
+		return err
+	}
+	if there {
+		if err := h.remove(ctx, v); err != nil {
+			return err
+		}
+	}
+	about := libvirtxml.StorageVolume{
+		Name:     name,
+		Capacity: &libvirtxml.StorageVolumeSize{Value: size, Unit: "bytes"},
+		Target:   &libvirtxml.StorageVolumeTarget{Format: &libvirtxml.StorageVolumeTargetFormat{Type: "raw"}},
+	}
+	text, err := about.Marshal()
+	if err != nil {
+		return err
+	}
+	return h.call(ctx, func(l *libvirt.Libvirt) error {
+		v, err := l.StorageVolCreateXML(p, text, 0)
+		if err != nil {
+			return err
+		}
+		return l.StorageVolUpload(v, content, 0, size, 0)
+	})
+}
+
+func (h *host) remove(ctx context.Context, v libvirt.StorageVol) error {
+	err := h.call(ctx, func(l *libvirt.Libvirt) error { return l.StorageVolDelete(v, 0) })
+	if is(err, libvirt.ErrNoStorageVol) {
+		return nil
+	}
+	return err
+}
+
+// removeNamed removes a volume of the host's pool, if there is one of that name.
+func (h *host) removeNamed(ctx context.Context, name string) error {
+	p, err := h.pool(ctx, h.Pool)
+	if err != nil {
+		return err
+	}
+	v, there, err := h.volume(ctx, p, name)
+	if err != nil || !there {
+		return err
+	}
+	return h.remove(ctx, v)
+}
+
+// diskOver makes a disk of a size whose content is that of another volume until it is written to.
+func (h *host) diskOver(ctx context.Context, p libvirt.StoragePool, name, base string, gib int) error {
+	if _, there, err := h.volume(ctx, p, name); err != nil || there {
+		return err
+	}
+	under, there, err := h.volume(ctx, p, base)
+	if err != nil {
+		return err
+	}
+	if !there {
+		return adapter.BadRequest(fmt.Sprintf("there is no volume %s in the pool %s of %s", base, h.Pool, h.Zone))
+	}
+	return h.call(ctx, func(l *libvirt.Libvirt) error {
+		path, err := l.StorageVolGetPath(under)
+		if err != nil {
+			return err
+		}
+		_, capacity, _, err := l.StorageVolGetInfo(under)
+		if err != nil {
+			return err
+		}
+		about := libvirtxml.StorageVolume{
+			Name:     name,
+			Capacity: &libvirtxml.StorageVolumeSize{Value: max(uint64(gib)<<30, capacity), Unit: "bytes"},
+			Target:   &libvirtxml.StorageVolumeTarget{Format: &libvirtxml.StorageVolumeTargetFormat{Type: "qcow2"}},
+			BackingStore: &libvirtxml.StorageVolumeBackingStore{
+				Path: path, Format: &libvirtxml.StorageVolumeTargetFormat{Type: "qcow2"},
+			},
+		}
+		text, err := about.Marshal()
+		if err != nil {
+			return err
+		}
+		_, err = l.StorageVolCreateXML(p, text, 0)
+		return err
+	})
+}

@@ -1,0 +1,34 @@
+# Tells of a file: kind, mode, owner, size and SHA-256 in one line, and a stretch of its content after it.
+# BELOW PATH USER FROM MOST: the path is one of the system that is mounted at BELOW ("" for its own). With a USER it is read with
+# that user's rights, and no symbolic link is followed below their home.
+home=
+if [ -n "$user" ]; then
+	known "$user"
+	drop "$@"
+fi
+tell() { # kind path
+	n=$(stat -c '%u' -- "$2") || refuse "$path cannot be looked at"
+	o=$(entry "$n"); o=${o%%:*}
+	printf '%s %s %s %s ' "$1" "$(stat -c '%a' -- "$2")" "${o:-$n}" "$(stat -c '%s' -- "$2")"
+}
+found() { tell "$1" "$2"; echo -; exit 0; }
+islink() { found link "$1"; }
+resolve
+[ ! -L "$file" ] || found link "$file"
+if [ ! -e "$file" ]; then
+	# Nothing, unless the way there is closed to the user.
+	d=$(dirname -- "$file")
+	while [ ! -e "$d" ] && [ "$d" != / ]; do d=$(dirname -- "$d"); done
+	[ -x "$d" ] || refuse "$path cannot be looked at as ${user:-root}"
+	echo "none 0 - 0 -"; exit 0
+fi
+[ ! -d "$file" ] || found folder "$file"
+[ -f "$file" ] || found other "$file"
+if [ -n "$user" ]; then
+	o=$(stat -c '%u' -- "$file")
+	[ "$o" = 0 ] || [ "$o" = "$uid" ] || refuse "$path belongs to $(entry "$o" | cut -d: -f1)"
+	[ -r "$file" ] || refuse "$path cannot be read as $user"
+fi
+sum=$(sha256sum < "$file") || refuse "$path cannot be read"
+tell file "$file"; echo "${sum%% *}"
+tail -c +$(($4 + 1)) < "$file" | head -c "$5"

@@ -1,0 +1,227 @@
+package hall
+
+import (
+	"errors"
+	"fmt"
+	"net"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"syscall"
+	"time"
+
+	"github.com/digitalocean/go-libvirt"
+	"libvirt.org/go/libvirtxml"
+
+	"plumlatch/internal/child"
+)
+
+// The names in the hall's libvirtd, and the addresses of its network.
+const (
+	Pool    = "machines"
+	Network = "hall"
+	Range   = "10.77.0.0/24"
+	Gateway = "10.77.0.1"
+	socket  = "/run/libvirt/libvirt-sock"
+)
+
+// startsWithin is for how long libvirtd may take: the first time it looks at what QEMU can do.
+const startsWithin = 60 * time.Second
+
+// Hall is a libvirtd at work.
+type Hall struct {
+	folder string
+	daemon *child.Process
+}
+
+// overlaid are the folders of libvirt that a hall has of its own.
+var overlaid = map[string]string{
+	"settings": "/etc/libvirt", "state": "/var/lib/libvirt", "run": "/run/libvirt", "cache": "/var/cache/libvirt",
+	"log": "/var/log/libvirt",
+}
+
+// settings are libvirt's own, for a libvirtd without systemd, in a hall whose machines are of no danger to anybody else.
+var settings = map[string]string{
+	"qemu.conf": `user = "root"
+group = "root"
+security_driver = "none"
+cgroup_controllers = [ ]
+namespaces = [ ]
+stdio_handler = "file"
+remember_owner = 0
+dynamic_ownership = 0
+`,
+	"libvirtd.conf": `unix_sock_ro_perms = "0700"
+unix_sock_rw_perms = "0700"
+auth_unix_rw = "none"
+auth_unix_ro = "none"
+log_outputs = "2:file:/var/log/libvirt/libvirtd.log"
+log_filters = "3:util.object 3:rpc"
+`,
+}
+
+// Open lays a hall out in a folder, where an earlier one may be, and starts its libvirtd. It needs to run inside.
+func Open(folder string) (*Hall, error) {
+	if !Inside() {
+		return nil, errors.New("a hall is opened in namespaces of its own alone")
+	}
+	for name, over := range overlaid {
+		own := filepath.Join(folder, name)
+		for _, d := range []string{own, over} {
+			if err := os.MkdirAll(d, 0o755); err != nil {
+				return nil, err
+			}
+		}
+		if name == "run" { // which a hall that was cut off may have left behind
+			if err := empty(own); err != nil {
+				return nil, err
+			}
+		}
+		if err := syscall.Mount(own, over, "", syscall.MS_BIND, ""); err != nil {
+			return nil, fmt.Errorf("%s of its own: %w", over, err)
+		}
+	}
+	for name, text := range settings {
+		if err := os.WriteFile(filepath.Join(overlaid["settings"], name), []byte(text), 0o600); err != nil {
+			return nil, err
+		}
+	}
+	for _, name := range []string{"pool", "boot-output"} {
+		if err := os.MkdirAll(filepath.Join(folder, name), 0o755); err != nil {
+			return nil, err
+		}
+	}
+	h := &Hall{folder: folder}
+	if err := h.Start(); err != nil {
+		return nil, err
+	}
+	return h, h.layOut()
+}
+
+func empty(folder string) error {
+	list, err := os.ReadDir(folder)
+	for _, e := range list {
+		err = errors.Join(err, os.RemoveAll(filepath.Join(folder, e.Name())))
+	}
+	return err
+}
+
+// Start starts libvirtd, after Kill.
+func (h *Hall) Start() error {
+	log, err := os.Create(filepath.Join(h.folder, "libvirtd.output"))
+	if err != nil {
+		return err
+	}
+	defer log.Close()
+	cmd := exec.Command("libvirtd", "--config", filepath.Join(overlaid["settings"], "libvirtd.conf"))
+	cmd.Stdout, cmd.Stderr = log, log
+	if h.daemon, err = child.Start(cmd); err != nil {
+		return err
+	}
+	for until := time.Now().Add(startsWithin); time.Now().Before(until); time.Sleep(100 * time.Millisecond) {
+		if h.do(func(*libvirt.Libvirt) error { return nil }) == nil {
+			return nil
+		}
+	}
+	return fmt.Errorf("libvirtd does not answer after %s; see %s", startsWithin, filepath.Join(h.folder, "log"))
+}
+
+// Kill ends libvirtd at once. Its machines run on.
+func (h *Hall) Kill() error {
+	if err := syscall.Kill(h.daemon.PID(), syscall.SIGKILL); err != nil {
+		return err
+	}
+	<-h.daemon.Done()
+	return nil
+}
+
+// Dial connects to libvirtd; it makes a hall a dialer of go-libvirt's.
+func (h *Hall) Dial() (net.Conn, error) { return net.DialTimeout("unix", socket, time.Second) }
+
+func (h *Hall) do(what func(l *libvirt.Libvirt) error) error {
+	l := libvirt.NewWithDialer(h)
+	if err := l.ConnectToURI(libvirt.QEMUSystem); err != nil {
+		return err
+	}
+	defer l.Disconnect() //nolint:errcheck // it was of use already
+	return what(l)
+}
+
+// layOut makes the pool and the network.
+func (h *Hall) layOut() error {
+	return h.do(func(l *libvirt.Libvirt) error {
+		if _, err := l.StoragePoolLookupByName(Pool); err != nil {
+			about := libvirtxml.StoragePool{
+				Type: "dir", Name: Pool, Target: &libvirtxml.StoragePoolTarget{Path: filepath.Join(h.folder, "pool")},
+			}
+			text, err := about.Marshal()
+			if err != nil {
+				return err
+			}
+			if _, err := l.StoragePoolDefineXML(text, 0); err != nil {
+				return err
+			}
+		}
+		pool, err := l.StoragePoolLookupByName(Pool)
+		if err != nil {
+			return err
+		}
+		if state, _, _, _, err := l.StoragePoolGetInfo(pool); err != nil {
+			return err
+		} else if libvirt.StoragePoolState(state) != libvirt.StoragePoolRunning {
+			if err := l.StoragePoolCreate(pool, 0); err != nil {
+				return err
+			}
+		}
+		return network(l)
+	})
+}
+
+// Refresh has libvirt look at what files are in the pool.
+func (h *Hall) Refresh() error {
+	return h.do(func(l *libvirt.Libvirt) error {
+		pool, err := l.StoragePoolLookupByName(Pool)
+		if err != nil {
+			return err
+		}
+		return l.StoragePoolRefresh(pool, 0)
+	})
+}
+
+func network(l *libvirt.Libvirt) error {
+	n, err := l.NetworkLookupByName(Network)
+	if err != nil {
+		about := libvirtxml.Network{
+			Name: Network, Bridge: &libvirtxml.NetworkBridge{Name: "hall0", STP: "off", Delay: "0"},
+			Forward: &libvirtxml.NetworkForward{Mode: "open"},
+			IPs: []libvirtxml.NetworkIP{{
+				Address: Gateway, Netmask: "255.255.255.0", DHCP: &libvirtxml.NetworkDHCP{
+					Ranges: []libvirtxml.NetworkDHCPRange{{Start: "10.77.0.10", End: "10.77.0.250"}},
+				},
+			}},
+		}
+		text, err := about.Marshal()
+		if err != nil {
+			return err
+		}
+		if n, err = l.NetworkDefineXML(text); err != nil {
+			return err
+		}
+	}
+	if active, err := l.NetworkIsActive(n); err != nil || active == 1 {
+		return err
+	}
+	return l.NetworkCreate(n)
+}
+
+// Settings are those of a croftd over the hall, with a zone for each driver.
+func (h *Hall) Settings(tokenFile, state string, drivers ...string) string {
+	text := fmt.Sprintf("name: the machine hall\ntoken-file: %s\nstate: %s\nopen: [0.0.0.0/0]\nhosts:\n", tokenFile, state)
+	for _, d := range drivers {
+		text += fmt.Sprintf(
+			"  - {zone: hall-%s, region: wrackline, socket: %s, driver: %s, pool: %s, network: %s, boot-output: %s, "+
+				"disk-cache: unsafe}\n", d, socket, d, Pool, Network, filepath.Join(h.folder, "boot-output"),
+		)
+	}
+	return text + "sizes:\n  - {name: small, cpus: 1, memory-mib: 384, disk-gib: 3}\n"
+}

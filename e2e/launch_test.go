@@ -36,7 +36,11 @@ func (h *house) ssh(i apiclient.Instance, key, command string) (string, error) {
 	known := filepath.Join(h.dir, "known_hosts")
 	text := ""
 	for _, k := range c.HostKeys {
-		text += fmt.Sprintf("[%s]:%d %s\n", c.Address, c.Port, k.PublicKey)
+		host := fmt.Sprintf("[%s]:%d", c.Address, c.Port)
+		if c.Port == 22 {
+			host = c.Address
+		}
+		text += host + " " + k.PublicKey + "\n"
 	}
 	if err := os.WriteFile(known, []byte(text), 0o600); err != nil {
 		h.t.Fatal(err)

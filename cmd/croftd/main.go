@@ -25,6 +25,9 @@ func main() {
 }
 
 func run() error {
+	if len(os.Args) > 1 && os.Args[1] == "image" {
+		return images(os.Args[2:])
+	}
 	settings := flag.String("settings", "/etc/plumlatch/croftd.yaml", "file with the hosts, the sizes and the token")
 	listen := flag.String("listen", "127.0.0.1:0", "address of the API; port 0 picks a free one")
 	certificate := flag.String("certificate", "", "certificate in PEM, to listen beyond loopback")

@@ -223,7 +223,7 @@ func (a api) RunAgentCommand(
 		return nil, err
 	}
 	return adapter.RunAgentCommand200JSONResponse{
-		Status: got.status, Output: got.out[:min(len(got.out), mostOutput)], Errors: text.Line(string(got.errors), 4096),
+		Status: got.status, Output: append([]byte{}, got.out[:min(len(got.out), mostOutput)]...), Errors: text.Line(string(got.errors), 4096),
 	}, nil
 }
 
@@ -272,7 +272,7 @@ func (a api) ReadAgentFile(
 		return nil, err
 	}
 	out := adapter.ReadAgentFile200JSONResponse{}
-	var content []byte
+	content := []byte{}
 	digest := ""
 	for { // a chunk at a time; the digest shows that all are of one file
 		said, err := m.script(ctx, common+readScript, nil, below, name, given(r.Params.User), strconv.Itoa(len(content)), strconv.Itoa(chunk))

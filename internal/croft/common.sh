@@ -6,21 +6,23 @@ refuse() { echo "$1" >&2; exit 40; }
 for p in /etc /etc/passwd; do
 	[ ! -L "$below$p" ] || refuse "$p is a symbolic link"
 done
-entry() { # the entry of a user, by name or number, in the passwd file of that system
+me=$(id -u)
+entry() { # finds the entry of a user, by name or number, in the passwd file of that system
 	while IFS=: read -r name x number group gecos folder shell; do
-		if [ "$name" = "$1" ] || [ "$number" = "$1" ]; then echo "$name:$number:$group:$folder"; return; fi
+		if [ "$name" = "$1" ] || [ "$number" = "$1" ]; then return; fi
 	done < "$below/etc/passwd"
+	name=
 }
 known() { # finds uid, gid and home of a user
-	e=$(entry "$1")
-	case $e in "$1":*) ;; *) refuse "there is no user $1" ;; esac
-	uid=$(echo "$e" | cut -d: -f2) gid=$(echo "$e" | cut -d: -f3) home=$(echo "$e" | cut -d: -f4)
+	entry "$1"
+	[ "$name" = "$1" ] || refuse "there is no user $1"
+	uid=$number gid=$group home=$folder
 	case $uid$gid in *[!0-9]* | '') refuse "the entry of $1 in /etc/passwd cannot be read" ;; esac
 	case $home in /?*) ;; *) refuse "$1 has no home folder" ;; esac
 }
 CROFT_AS=${CROFT_AS:-}
 drop() { # goes on with the rights of the user
-	if [ -n "$CROFT_AS" ] || [ "$uid" = "$(id -u)" ]; then return; fi
+	if [ -n "$CROFT_AS" ] || [ "$uid" = "$me" ]; then return; fi
 	groups=--clear-groups
 	[ -n "$below" ] || groups=--init-groups
 	export CROFT_AS="$user"

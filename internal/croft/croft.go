@@ -76,7 +76,9 @@ func (c *Croft) Close() {
 }
 
 // Handler serves the contract.
-func (c *Croft) Handler() http.Handler { return adapter.Serve(c.token, api{Croft: c}, adapter.Only(can)) }
+func (c *Croft) Handler() http.Handler {
+	return adapter.Serve(c.token, api{Croft: c}, adapter.Only(can))
+}
 
 // lock keeps the operations on one instance from each other, and returns the unlocking.
 func (c *Croft) lock(id string) func() {
@@ -152,6 +154,9 @@ func (c *Croft) keep(o operation) error { return put(c.journal, bucketOperations
 
 // phase tells how far an operation is.
 func (c *Croft) phase(o *operation, name string, percent int) error {
+	if o.Phase != name || o.Percent == 0 {
+		c.log.Info("phase begun", "operation", o.Kind, "instance", o.Instance, "phase", name)
+	}
 	o.Phase, o.Percent = name, percent
 	return c.keep(*o)
 }

@@ -7,9 +7,10 @@ if [ -n "$user" ]; then
 	drop "$@"
 fi
 tell() { # kind path
-	n=$(stat -c '%u' -- "$2") || refuse "$path cannot be looked at"
-	o=$(entry "$n"); o=${o%%:*}
-	printf '%s %s %s %s ' "$1" "$(stat -c '%a' -- "$2")" "${o:-$n}" "$(stat -c '%s' -- "$2")"
+	told=$(stat -c '%u %a %s' -- "$2") || refuse "$path cannot be looked at"
+	owner=${told%% *} told=${told#* }
+	entry "$owner"
+	printf '%s %s %s %s ' "$1" "${told% *}" "${name:-$owner}" "${told#* }"
 }
 found() { tell "$1" "$2"; echo -; exit 0; }
 islink() { found link "$1"; }
@@ -26,7 +27,7 @@ fi
 [ -f "$file" ] || found other "$file"
 if [ -n "$user" ]; then
 	o=$(stat -c '%u' -- "$file")
-	[ "$o" = 0 ] || [ "$o" = "$uid" ] || refuse "$path belongs to $(entry "$o" | cut -d: -f1)"
+	if [ "$o" != 0 ] && [ "$o" != "$uid" ]; then entry "$o"; refuse "$path belongs to ${name:-$o}"; fi
 	[ -r "$file" ] || refuse "$path cannot be read as $user"
 fi
 sum=$(sha256sum < "$file") || refuse "$path cannot be read"

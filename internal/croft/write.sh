@@ -24,7 +24,7 @@ same() { # is the file still what it was?
 same
 new=$file.plumlatch-edit
 set -C
-cat > "$new" 2> /dev/null || refuse "$path.plumlatch-edit is there already, or cannot be made"
+{ cat > "$new"; } 2> /dev/null || refuse "$path.plumlatch-edit is there already, or cannot be made"
 set +C
 undo() { rm -f -- "$new"; refuse "$1"; }
 s=$(sha256sum < "$new") || undo "$path cannot be read back"

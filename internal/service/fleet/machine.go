@@ -111,6 +111,10 @@ func (m *Machine) NoteAddresses(ctx context.Context) (cloud.Instance, error) {
 	return i, m.Set(ctx, change)
 }
 
+// bootPatience is for how long after its launch an instance may not have written its host keys to its console yet:
+// cloud-init does so at its end, a while after the SSH server lets people in.
+const bootPatience = 5 * time.Minute
+
 // PinBoot pins the host keys of the boot output, or compares them with the pinned ones.
 func (m *Machine) PinBoot(ctx context.Context) (string, error) {
 	i, err := m.fleet.store.InstanceByID(ctx, m.Instance.ID)
@@ -131,7 +135,11 @@ func (m *Machine) PinBoot(ctx context.Context) (string, error) {
 		return "the host keys are the pinned ones", nil
 	}
 	if len(seen) == 0 {
-		return "", errors.New("the boot output shows no host key, so the instance cannot be told from another")
+		err := errors.New("the boot output shows no host key, so the instance cannot be told from another")
+		if m.fleet.now().Sub(i.CreatedAt) < bootPatience {
+			err = runs.Temporary(err)
+		}
+		return "", err
 	}
 	pins := make([]record.HostKey, len(seen))
 	for n, k := range seen {

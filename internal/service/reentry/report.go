@@ -85,7 +85,8 @@ func (s *Service) lostElsewhere(
 	place, standings := w.KeyPlace(k.ID), reach.Standings(w.Input)
 	for _, p := range w.Input.Pairs {
 		l := w.Logins[p.Login]
-		if name := fleet.LoginName(l.OSUser, l.Instance); int(p.Key) == place && p.Sighting != reach.NotSeen && name != but {
+		if name := fleet.LoginName(l.OSUser, l.Instance); int(p.Key) == place && p.Sighting != reach.NotSeen && p.Opens &&
+			name != but {
 			so = append(so, LostElsewhere{k.Name, name, standings[p.Login].State})
 		}
 	}

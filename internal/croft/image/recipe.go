@@ -1,0 +1,153 @@
+// Package image makes images of Debian from Debian's packages: a disk with GRUB, one ext4 file system, cloud-init, OpenSSH and
+// QEMU's guest agent. It needs root, and the programs of Debian that Needs names; no loop device and no mount of an image.
+package image
+
+import (
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"github.com/google/uuid"
+)
+
+// recipe is what an image is made by. The same recipe makes the same image, except for what Debian has published since.
+type recipe struct {
+	Version  int
+	Suite    string
+	Packages []string
+	// Files are written into it, and Masked are units of systemd that are switched off.
+	Files  map[string]string
+	Masked []string
+	// Line is what the kernel is started with.
+	Line string
+	MiB  int
+	UUID string
+}
+
+// Releases are the names of the releases of Debian that images are made of, by the names of the images.
+var Releases = map[string]string{"debian-12": "bookworm", "debian-13": "trixie"}
+
+// Needs are the programs that Build runs, by the packages of Debian that they are in.
+var Needs = map[string]string{
+	"mmdebstrap": "mmdebstrap", "sfdisk": "fdisk", "mke2fs": "e2fsprogs", "grub-mkimage": "grub-common",
+	"/usr/lib/grub/i386-pc/boot.img": "grub-pc-bin", "qemu-img": "qemu-utils",
+}
+
+var packages = []string{
+	"systemd-sysv", "udev", "dbus", "linux-image-cloud-amd64", "initramfs-tools", "busybox", "zstd", "cloud-init",
+	"openssh-server", "qemu-guest-agent", "sudo", "iproute2", "e2fsprogs", "xfsprogs", "procps", "netbase", "less",
+	"util-linux", "kmod",
+}
+
+// idle are units that do nothing useful in a machine that a cloud looks after.
+var idle = []string{
+	"apt-daily.timer", "apt-daily-upgrade.timer", "dpkg-db-backup.timer", "e2scrub_all.timer", "fstrim.timer",
+	"e2scrub_reap.service", "systemd-pstore.service", "systemd-networkd-wait-online.service", "cloud-init-hotplugd.socket",
+	"systemd-timesyncd.service", "systemd-rfkill.socket",
+}
+
+// slow are more that take long under emulation.
+var slow = []string{
+	"systemd-binfmt.service", "proc-sys-fs-binfmt_misc.automount", "dev-hugepages.mount", "dev-mqueue.mount",
+	"sys-kernel-debug.mount", "sys-kernel-tracing.mount", "sys-kernel-config.mount", "sys-fs-fuse-connections.mount",
+	"modprobe@.service", "systemd-journal-flush.service", "systemd-fsck-root.service", "systemd-random-seed.service",
+	"systemd-update-utmp.service", "systemd-update-utmp-runlevel.service", "kmod-static-nodes.service",
+	"systemd-modules-load.service", "systemd-network-generator.service", "systemd-sysusers.service",
+	"systemd-firstboot.service", "systemd-machine-id-commit.service", "getty@tty1.service", "getty-static.service",
+	"systemd-ask-password-console.path", "systemd-ask-password-wall.path", "systemd-hwdb-update.service",
+	"ldconfig.service",
+}
+
+const cloudConfig = `datasource_list: [NoCloud, None]
+system_info:
+  network: {renderers: [networkd]}
+  default_user:
+    name: debian
+    gecos: Debian
+    groups: [adm, sudo]
+    sudo: ["ALL=(ALL) NOPASSWD:ALL"]
+    shell: /bin/bash
+    lock_passwd: true
+ssh_genkeytypes: [ed25519, ecdsa]
+manage_etc_hosts: false
+apt_preserve_sources_list: true
+`
+
+const quickConfig = `cloud_init_modules: [bootcmd, write-files, growpart, resizefs, set_hostname, users-groups, ssh]
+cloud_config_modules: [runcmd]
+cloud_final_modules: [scripts-user, ssh-authkey-fingerprints, keys-to-console, final-message]
+`
+
+// recipeFor is the recipe of an image. A quick one starts in half the time under emulation; it does without protections of
+// the kernel, and is for tests and demos alone.
+func recipeFor(name string, quick bool) (recipe, error) {
+	suite, known := Releases[name]
+	if !known {
+		return recipe{}, fmt.Errorf("there is no recipe for %q; there are debian-12 and debian-13", name)
+	}
+	r := recipe{
+		Version: 1, Suite: suite, Packages: packages, Masked: idle, MiB: 2048,
+		Line: "ro console=ttyS0 net.ifnames=0 quiet",
+		Files: map[string]string{
+			"etc/hostname":                          "debian\n",
+			"etc/hosts":                             "127.0.0.1 localhost\n127.0.1.1 debian\n::1 localhost\n",
+			"etc/machine-id":                        "",
+			"etc/cloud/cloud.cfg.d/90_image.cfg":    cloudConfig,
+			"etc/initramfs-tools/conf.d/small":      "MODULES=list\nCOMPRESS=lz4\n",
+			"etc/initramfs-tools/modules":           "virtio_pci\nvirtio_blk\next4\n",
+			"etc/systemd/journald.conf.d/size.conf": "[Journal]\nSystemMaxUse=64M\n",
+		},
+	}
+	if quick {
+		r.Masked = append(slices.Clone(r.Masked), slow...)
+		r.Files["etc/cloud/cloud.cfg.d/95_quick.cfg"] = quickConfig
+		r.Files["etc/systemd/journald.conf.d/size.conf"] = "[Journal]\nStorage=volatile\n"
+		r.Line = "rw console=ttyS0 net.ifnames=0 quiet mitigations=off systemd.show_status=0 audit=0 lsm= fsck.mode=skip panic=-1 nokaslr " +
+			"norandmaps rcupdate.rcu_expedited=1 8250.nr_uarts=1 cryptomgr.notests systemd.unit=multi-user.target"
+	}
+	r.UUID = uuid.NewSHA1(uuid.Nil, []byte(r.digest())).String()
+	r.Line = "root=UUID=" + r.UUID + " " + r.Line
+	r.Files["etc/fstab"] = "UUID=" + r.UUID + " / ext4 noatime,errors=remount-ro 0 1\n"
+	return r, nil
+}
+
+// digest tells recipes apart, in hexadecimal.
+func (r recipe) digest() string {
+	text, err := json.Marshal(r)
+	if err != nil { // of text and numbers alone
+		panic(err)
+	}
+	sum := sha256.Sum256(text)
+	return hex.EncodeToString(sum[:])
+}
+
+// mirror is where this machine gets Debian's packages from, as its apt is told.
+func mirror(root string) (string, error) {
+	lists, err := filepath.Glob(filepath.Join(root, "etc/apt/sources.list.d/*"))
+	if err != nil {
+		return "", err
+	}
+	for _, path := range append(lists, filepath.Join(root, "etc/apt/sources.list")) {
+		text, err := os.ReadFile(path)
+		if err != nil {
+			continue
+		}
+		for line := range strings.Lines(string(text)) {
+			words := strings.Fields(line)
+			if len(words) < 2 || words[0] != "deb" && words[0] != "URIs:" {
+				continue
+			}
+			for _, w := range words[1:] {
+				if strings.Contains(w, "://") && !strings.Contains(w, "security") {
+					return w, nil
+				}
+			}
+		}
+	}
+	return "", fmt.Errorf("no source of packages is named in %s/etc/apt", strings.TrimSuffix(root, "/"))
+}

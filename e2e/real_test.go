@@ -12,9 +12,13 @@ import (
 	"plumlatch/internal/hall"
 )
 
-// machines is the folder with the images for the tests of real machines, which run only where it is given: they need root,
-// libvirt and QEMU, and a hall of their own, in which TestMain starts them.
-var machines = flag.String("machines", "", "run the tests of real machines with the images of this folder, and no others")
+// machines is the folder with the images for the tests of real machines, which run only where it is given: they need
+// root, libvirt and QEMU, and a hall of their own, in which TestMain starts them.
+var machines = flag.String(
+	"machines",
+	"",
+	"run the tests of real machines with the images of this folder, and no others",
+)
 
 var (
 	theHall     *hall.Hall
@@ -119,7 +123,14 @@ func TestRealMachineIsLaunchedReadRotatedAndEnded(t *testing.T) {
 	// croftd and libvirtd are killed while it is launched; both go on where they were.
 	gone := make(chan result, 1)
 	go func() { gone <- h.client(launched...) }()
-	eventually(t, "the launch to be in its boot phase", func() bool { return strings.Contains(croftd.out.String(), "phase=boot") })
+	eventually(t, "the launch to be in its boot phase", func() bool {
+		select {
+		case r := <-gone:
+			t.Fatalf("%+v", r)
+		default:
+		}
+		return strings.Contains(croftd.out.String(), "phase=boot")
+	})
 	croftd.kill(t)
 	if err := theHall.Kill(); err != nil {
 		t.Fatal(err)
@@ -156,7 +167,8 @@ func TestRealMachineIsLaunchedReadRotatedAndEnded(t *testing.T) {
 	opens("second", false)
 	// The private key that opens it is lost, and the steward key's line is gone; the guest agent lets a new key in.
 	if out, err := h.ssh(
-		h.instance("door"), "mine", "sed -i -e /steward/d -e '1i # by hand' .ssh/authorized_keys; head -1 .ssh/authorized_keys",
+		h.instance("door"), "mine",
+		"sed -i -e '1i # by hand' -e /steward/d .ssh/authorized_keys; head -1 .ssh/authorized_keys",
 	); err != nil || out != "# by hand" {
 		t.Fatal(err, out)
 	}
@@ -166,13 +178,56 @@ func TestRealMachineIsLaunchedReadRotatedAndEnded(t *testing.T) {
 	)
 	opens("back", true)
 	opens("mine", false)
-	if out, err := h.ssh(h.instance("door"), "back", "stat -c '%a %U' .ssh/authorized_keys; head -1 .ssh/authorized_keys"); err != nil ||
+	if out, err := h.ssh(
+		h.instance("door"), "back", "cd .ssh; stat -c '%a %U' authorized_keys; head -1 authorized_keys",
+	); err != nil ||
 		out != "600 debian\n# by hand" {
 		t.Error(err, out)
 	}
-	// The firewall is in effect on the running machine.
+	// Two more at once: a helper's disk brings back one whose agent is not asked, and a copy of the running machine is
+	// another.
+	h.must("key", "mark-lost", "back", "-reason", "the same bag", "-yes")
+	h.must(
+		"restore",
+		"start",
+		"door",
+		"-route",
+		"helper-disk",
+		"-new",
+		"third",
+		"-lost",
+		"back",
+		"-reason",
+		"lost again",
+		"-yes",
+		"-confirm",
+		"door",
+	)
+	opens("third", true)
+	opens("back", false)
+	h.must(
+		"restore",
+		"start",
+		"door",
+		"-route",
+		"replacement",
+		"-new",
+		"fourth",
+		"-lost",
+		"third",
+		"-reason",
+		"and again",
+		"-yes",
+		"-confirm",
+		"door",
+	)
+	opens("fourth", true)
+	// A stop asks the machine first, so that nothing is lost, and the host keys are the pinned ones afterwards.
 	h.must("instance", "stop", "door", "-yes")
 	h.must("instance", "start", "door")
-	opens("back", true)
+	opens("fourth", true)
 	h.must("instance", "delete", "door", "-yes", "-confirm", "door")
+	if left, err := theHall.Machines(); err != nil || len(left) > 0 {
+		t.Errorf("%v are left: %v", left, err)
+	}
 }

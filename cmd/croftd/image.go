@@ -30,7 +30,9 @@ func images(args []string) error {
 	}
 	cache := f.String("cache", filepath.Join(own, "plumlatch-images"), "folder in which images are kept")
 	quick := f.Bool(
-		"quick", false, "one that starts in half the time under emulation, without protections of the kernel: for trying alone",
+		"quick",
+		false,
+		"one that starts in half the time under emulation, without protections of the kernel: for trying alone",
 	)
 	settings := f.String("settings", "", "put it into the pools of the hosts of this file too")
 	zone := f.String("zone", "", "with -settings: into that of this zone alone")

@@ -32,10 +32,14 @@ func run() error {
 	listen := flag.String("listen", "127.0.0.1:0", "address of the API; port 0 picks a free one")
 	certificate := flag.String("certificate", "", "certificate in PEM, to listen beyond loopback")
 	key := flag.String("certificate-key", "", "private key of the certificate, in PEM")
+	check := flag.Bool("check", false, "look at the hosts, say what is missing, and end; nothing is changed")
 	flag.Parse()
 	s, err := croft.ReadSettings(*settings)
 	if err != nil {
 		return err
+	}
+	if *check {
+		return look(s)
 	}
 	l, err := net.Listen("tcp", *listen)
 	if err != nil {
@@ -65,6 +69,23 @@ func run() error {
 	}
 	if !errors.Is(err, http.ErrServerClosed) {
 		return err
+	}
+	return nil
+}
+
+// look says what is missing on the hosts.
+func look(s croft.Settings) error {
+	missing := 0
+	for _, f := range croft.Check(context.Background(), s) {
+		if f.Wrong == "" {
+			fmt.Printf("fine     %-10s %s\n", f.Zone, f.What)
+			continue
+		}
+		missing++
+		fmt.Printf("missing  %-10s %s: %s\n         %s\n", f.Zone, f.What, f.Wrong, f.Remedy)
+	}
+	if missing > 0 {
+		return fmt.Errorf("%d missing", missing)
 	}
 	return nil
 }

@@ -17,8 +17,8 @@ import (
 	"syscall"
 	"time"
 
-	"plumlatch/internal/paddock"
 	"plumlatch/internal/adapter"
+	"plumlatch/internal/paddock"
 )
 
 func main() {

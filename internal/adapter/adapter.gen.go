@@ -350,7 +350,9 @@ type AgentWrite struct {
 
 // Attachment defines model for Attachment.
 type Attachment struct {
-	// Device Example: /dev/vda
+	// Device The path under which the instance finds it. A hypervisor need not heed the one that was asked for, and answers with the one that it is; that of a root disk is always the same.
+	//
+	// Example: /dev/vda
 	Device   string `json:"device"`
 	Instance string `json:"instance"`
 
@@ -406,8 +408,11 @@ type Disk struct {
 	Filesystem     string `json:"filesystem"`
 	FilesystemUuid string `json:"filesystem_uuid"`
 	Id             string `json:"id"`
-	SizeGib        int    `json:"size_gib"`
-	Zone           string `json:"zone"`
+
+	// Partition The number of the partition with that filesystem; without it the filesystem fills the disk.
+	Partition *int   `json:"partition,omitempty"`
+	SizeGib   int    `json:"size_gib"`
+	Zone      string `json:"zone"`
 }
 
 // Fault defines model for Fault.
@@ -603,7 +608,9 @@ type MetadataKey struct {
 
 // NewAttachment defines model for NewAttachment.
 type NewAttachment struct {
-	// Device Example: /dev/vda
+	// Device The path under which the instance finds it. A hypervisor need not heed the one that was asked for, and answers with the one that it is; that of a root disk is always the same.
+	//
+	// Example: /dev/vda
 	Device   string `json:"device"`
 	Instance string `json:"instance"`
 

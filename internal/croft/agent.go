@@ -20,8 +20,8 @@ import (
 	"plumlatch/internal/core/text"
 )
 
-// The guest agent is QEMU's (https://qemu-project.gitlab.io/qemu/interop/qemu-ga.html), asked by way of libvirt. It works as
-// root; what is done for a user is done by a process that it starts with the user's rights.
+// The guest agent is QEMU's (https://qemu-project.gitlab.io/qemu/interop/qemu-ga.html), asked by way of libvirt. It
+// works as root; what is done for a user is done by a process that it starts with the user's rights.
 
 const (
 	// agentWithin is for how long one request may take, and commandWithin for how long a command may run.
@@ -223,7 +223,8 @@ func (a api) RunAgentCommand(
 		return nil, err
 	}
 	return adapter.RunAgentCommand200JSONResponse{
-		Status: got.status, Output: append([]byte{}, got.out[:min(len(got.out), mostOutput)]...), Errors: text.Line(string(got.errors), 4096),
+		Status: got.status, Output: append([]byte{}, got.out[:min(len(got.out), mostOutput)]...),
+		Errors: text.Line(string(got.errors), 4096),
 	}, nil
 }
 
@@ -275,7 +276,16 @@ func (a api) ReadAgentFile(
 	content := []byte{}
 	digest := ""
 	for { // a chunk at a time; the digest shows that all are of one file
-		said, err := m.script(ctx, common+readScript, nil, below, name, given(r.Params.User), strconv.Itoa(len(content)), strconv.Itoa(chunk))
+		said, err := m.script(
+			ctx,
+			common+readScript,
+			nil,
+			below,
+			name,
+			given(r.Params.User),
+			strconv.Itoa(len(content)),
+			strconv.Itoa(chunk),
+		)
 		if err != nil {
 			return nil, err
 		}
@@ -353,7 +363,13 @@ func (a api) WriteAgentFile(
 	}
 	// What is longer is laid down first where only root gets at it.
 	whole := "/run/croft-" + rand.Text()
-	defer m.run(context.WithoutCancel(ctx), nil, "/bin/rm", "-f", whole) //nolint:errcheck // it is gone with the next start
+	defer m.run(
+		context.WithoutCancel(ctx),
+		nil,
+		"/bin/rm",
+		"-f",
+		whole,
+	) //nolint:errcheck // it is gone with the next start
 	for rest := b.Content; len(rest) > 0; {
 		part := rest[:min(len(rest), chunk)]
 		rest = rest[len(part):]

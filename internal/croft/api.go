@@ -224,8 +224,6 @@ func (c *Croft) wanted(ctx context.Context, b adapter.Launch) (m mark, z Size, h
 		return bad("this cloud has no static addresses")
 	case b.EncryptedDisk != nil && *b.EncryptedDisk:
 		return bad("this cloud encrypts no disks")
-	case b.Snapshot != nil:
-		return bad("this cloud launches from images alone")
 	}
 	image, err := h.image(ctx, b.Image)
 	if err != nil {
@@ -234,6 +232,21 @@ func (c *Croft) wanted(ctx context.Context, b adapter.Launch) (m mark, z Size, h
 	m = mark{
 		Token: b.RequestToken, Name: b.Name, Image: b.Image, Size: b.Size, KeyLabel: given(b.KeyLabel), Firewall: group,
 		LaunchedAt: time.Now().UTC().Truncate(time.Second), Agent: image.Agent,
+		FileSystem: image.FileSystem, FileSystemUUID: image.FileSystemUUID,
+		Partition: image.Partition,
+	}
+	if given(b.Snapshot) != "" {
+		list, err := h.copies(ctx)
+		if err != nil {
+			return m, z, h, err
+		}
+		if !slices.ContainsFunc(
+			list,
+			func(c copied) bool { return c.Id == *b.Snapshot && c.Kind == adapter.SnapshotKindImage },
+		) {
+			return bad("there is no copy %s in %s to launch from", *b.Snapshot, b.Zone)
+		}
+		m.Copy = *b.Snapshot
 	}
 	if b.Labels != nil {
 		m.Labels = *b.Labels
@@ -248,8 +261,10 @@ func given[T any](p *T) (v T) {
 	return v
 }
 
-// change begins an operation on a machine that is there. Where one of its kind is on its way, that is the answer.
-func (c *Croft) change(ctx context.Context, id string, kind adapter.OperationKind) (adapter.Operation, error) {
+// change begins an operation on a machine that is there. Where the same is on its way, that is the answer.
+func (c *Croft) change(
+	ctx context.Context, id string, kind adapter.OperationKind, lent ...lending,
+) (adapter.Operation, error) {
 	if _, err := c.find(ctx, id); err != nil {
 		return adapter.Operation{}, err
 	}
@@ -259,11 +274,14 @@ func (c *Croft) change(ctx context.Context, id string, kind adapter.OperationKin
 		return adapter.Operation{}, err
 	}
 	for _, o := range list {
-		if o.Instance == id && o.Kind == kind {
+		if o.Instance == id && o.Kind == kind && (len(lent) == 0 || o.Lending != nil && *o.Lending == lent[0]) {
 			return o.Operation, nil
 		}
 	}
 	var o operation
+	if len(lent) > 0 {
+		o.Lending = &lent[0]
+	}
 	o.Kind, o.Instance, o.Phase = kind, id, string(kind)
 	return c.begin(o)
 }
@@ -282,10 +300,31 @@ func (a api) StopInstance(
 	return adapter.StopInstance202JSONResponse(o), err
 }
 
+// lentOut refuses to end a machine whose disk is attached to another one.
+func (c *Croft) lentOut(ctx context.Context, id string) error {
+	for _, h := range c.hosts {
+		list, err := h.disks(ctx)
+		if err != nil {
+			return err
+		}
+		for _, d := range list {
+			for _, at := range d.Attachments {
+				if d.Id == rootOf(id) && at.Instance != id {
+					return adapter.Conflict(fmt.Sprintf("its disk is attached to %s: detach it there first", at.Instance))
+				}
+			}
+		}
+	}
+	return nil
+}
+
 // DeleteInstance ends a machine. One that is gone already is an operation that is done.
 func (a api) DeleteInstance(
 	ctx context.Context, r adapter.DeleteInstanceRequestObject,
 ) (adapter.DeleteInstanceResponseObject, error) {
+	if err := a.lentOut(ctx, r.Instance); err != nil {
+		return nil, err
+	}
 	o, err := a.change(ctx, r.Instance, adapter.OperationKindDelete)
 	if !errors.Is(err, adapter.ErrNotFound) {
 		return adapter.DeleteInstance202JSONResponse(o), err

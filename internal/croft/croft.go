@@ -34,7 +34,7 @@ type Croft struct {
 // can is what croft has calls for.
 var can = []adapter.Capability{
 	adapter.CapabilityLaunch, adapter.CapabilityStartStop, adapter.CapabilityBootOutput, adapter.CapabilityFirewall,
-	adapter.CapabilityGuestAgent,
+	adapter.CapabilityGuestAgent, adapter.CapabilityDisks, adapter.CapabilitySnapshots,
 }
 
 // Open opens the journal and goes on with the operations that had not ended.

@@ -36,8 +36,13 @@ type mark struct {
 	// Agent is whether there is a guest agent in the image, AgentAllowed whether it may be asked.
 	Agent        bool `json:"agent,omitempty"`
 	AgentAllowed bool `json:"agent_allowed,omitempty"`
-	// Root is the volume that it starts from.
+	// Root is the volume that it starts from, and Copy that of which it was launched; "" for its image.
 	Root string `json:"root"`
+	Copy string `json:"copy,omitempty"`
+	// FileSystem and FileSystemUUID are those of its root, and Partition is where that is, as its image tells.
+	Partition      int    `json:"partition,omitempty"`
+	FileSystem     string `json:"file_system,omitempty"`
+	FileSystemUUID string `json:"file_system_uuid,omitempty"`
 }
 
 // machine is a domain with croft's mark.

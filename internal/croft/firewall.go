@@ -23,8 +23,8 @@ var groupForm = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{0,40}$`)
 // filterOf is the name of the network filter of a group.
 func filterOf(group string) string { return prefix + group }
 
-// lastGuarded is the last port that a group closes unless a rule opens it. Answers to what a machine asks of others come to
-// ports above it, and the filter keeps no account of connections.
+// lastGuarded is the last port that a group closes unless a rule opens it. Answers to what a machine asks of others
+// come to ports above it, and the filter keeps no account of connections.
 const lastGuarded = 32767
 
 // rule lets a range of addresses in to a port.
@@ -38,8 +38,8 @@ func (r rule) id(group string) string {
 	return hex.EncodeToString(sum[:8])
 }
 
-// filterXML is the network filter of a group. Its rules are such that libvirt has each tap checked by itself (ip, not tcp),
-// since those for bridged traffic would let the host's own connections pass.
+// filterXML is the network filter of a group. Its rules are such that libvirt has each tap checked by itself (ip, not
+// tcp), since those for bridged traffic would let the host's own connections pass.
 func filterXML(group, id string, rules []rule) (string, error) {
 	f := libvirtxml.NWFilter{Name: filterOf(group), UUID: id, Chain: "root"}
 	for _, r := range rules {

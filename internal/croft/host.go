@@ -110,7 +110,8 @@ func (h *host) close() {
 	}
 }
 
-// call has the host do something. Where that is not answered in time, or the connection is lost, the error wraps errAway.
+// call has the host do something. Where that is not answered in time, or the connection is lost, the error wraps
+// errAway.
 func (h *host) call(ctx context.Context, do func(l *libvirt.Libvirt) error) error {
 	l, err := h.connection()
 	if err != nil {

@@ -41,12 +41,13 @@ func (i Image) volume() string { return i.Name + ".qcow2" }
 
 func (i Image) check() error {
 	known := []string{"ed25519", "rsa", "ecdsa", "sk-ed25519", "sk-ecdsa"}
+	other := func(t string) bool { return !slices.Contains(known, t) }
 	switch {
 	case !nameForm.MatchString(i.Name):
 		return fmt.Errorf("%q is no name for an image", i.Name)
 	case !nameForm.MatchString(i.LoginUser):
 		return fmt.Errorf("%s: %q is no login user", i.Name, i.LoginUser)
-	case len(i.KeyTypes) == 0 || slices.ContainsFunc(i.KeyTypes, func(t string) bool { return !slices.Contains(known, t) }):
+	case len(i.KeyTypes) == 0 || slices.ContainsFunc(i.KeyTypes, other):
 		return fmt.Errorf("%s: key-types are some of %s", i.Name, strings.Join(known, ", "))
 	}
 	return nil

@@ -27,6 +27,9 @@ type operation struct {
 	Begun time.Time
 	// UserData is that of a launch.
 	UserData string `json:",omitempty"`
+	// Lending is what an attach or a detach is about, Copy what a snapshot is.
+	Lending *lending `json:",omitempty"`
+	Copy    *copying `json:",omitempty"`
 }
 
 // openJournal opens the journal in a folder. A second croftd on it is refused.

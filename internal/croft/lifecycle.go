@@ -18,8 +18,8 @@ import (
 const (
 	// bootsWithin is for how long a machine may take until it has an address.
 	bootsWithin = 5 * time.Minute
-	// stopsWithin is for how long a machine may take to stop by itself. Afterwards it is cut off, which may lose what it has
-	// not written yet.
+	// stopsWithin is for how long a machine may take to stop by itself. Afterwards it is cut off, which may lose what it
+	// has not written yet.
 	stopsWithin = 90 * time.Second
 	look        = 250 * time.Millisecond
 )
@@ -57,6 +57,12 @@ func (c *Croft) do(ctx context.Context, o *operation) error {
 			return err
 		}
 		return m.stop(ctx)
+	case adapter.OperationKindAttach:
+		return m.attach(ctx, *o.Lending)
+	case adapter.OperationKindDetach:
+		return c.detach(ctx, m, *o.Lending)
+	case adapter.OperationKindSnapshot:
+		return c.copy(ctx, o, m)
 	case adapter.OperationKindDelete:
 		if err := c.phase(o, "delete", 10); err != nil {
 			return err
@@ -79,11 +85,11 @@ func (c *Croft) launch(ctx context.Context, o *operation, m machine) error {
 	if err != nil {
 		return err
 	}
-	image, err := h.image(ctx, m.mark.Image)
-	if err != nil {
-		return err
+	base := Image{Name: m.mark.Image}.volume()
+	if m.mark.Copy != "" {
+		base = volumeOfCopy(m.mark.Copy)
 	}
-	if err := h.diskOver(ctx, p, m.mark.Root, image.volume(), size.DiskGiB); err != nil {
+	if err := h.diskOver(ctx, p, m.mark.Root, base, size.DiskGiB); err != nil {
 		return err
 	}
 	if err := c.phase(o, "disk", 60); err != nil {
@@ -134,8 +140,8 @@ func running(state int32) bool {
 	return m.runs()
 }
 
-// awaitAddress waits until the network has lent the machine an address. Where it never does, the error has the end of what
-// the machine wrote to its console.
+// awaitAddress waits until the network has lent the machine an address. Where it never does, the error has the end of
+// what the machine wrote to its console.
 func (c *Croft) awaitAddress(ctx context.Context, m machine) error {
 	for until := time.Now().Add(bootsWithin); time.Now().Before(until); {
 		now, err := m.host.machines(ctx, m.id)
@@ -209,7 +215,10 @@ func (m *machine) stop(ctx context.Context) error {
 					return nil
 				}
 			}
-			if err := l.DomainShutdownFlags(m.domain, libvirt.DomainShutdownAcpiPowerBtn); !is(err, libvirt.ErrOperationInvalid) {
+			if err := l.DomainShutdownFlags(m.domain, libvirt.DomainShutdownAcpiPowerBtn); !is(
+				err,
+				libvirt.ErrOperationInvalid,
+			) {
 				return err
 			}
 			return nil
@@ -257,8 +266,8 @@ func (c *Croft) end(ctx context.Context, m machine) error {
 // mostConsole is how much of a console is read, in bytes.
 const mostConsole = 4 << 20
 
-// console is what a machine has written to its console since it was last started. The folder is read as a storage pool, so
-// that a host elsewhere needs no other way in.
+// console is what a machine has written to its console since it was last started. The folder is read as a storage pool,
+// so that a host elsewhere needs no other way in.
 func (h *host) console(ctx context.Context, id string) ([]byte, error) {
 	const called = prefix + "boot-output"
 	p, err := h.pool(ctx, called)

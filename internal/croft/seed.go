@@ -10,8 +10,8 @@ import (
 	"github.com/diskfs/go-diskfs/filesystem/iso9660"
 )
 
-// seedImage is the disk from which cloud-init reads a machine's user-data, as its data source NoCloud wants it: ISO 9660 with
-// the label cidata. instanceID is what tells first boots of one disk apart.
+// seedImage is the disk from which cloud-init reads a machine's user-data, as its data source NoCloud wants it: ISO
+// 9660 with the label cidata. instanceID is what tells first boots of one disk apart.
 func seedImage(instanceID, hostname, userData string) (image []byte, err error) {
 	folder, err := os.MkdirTemp("", "croft-seed-")
 	if err != nil {

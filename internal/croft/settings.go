@@ -1,6 +1,6 @@
 // Package croft is an adapter, in the sense of api/adapter.yaml, over hosts that run virtual machines with libvirt
-// (https://libvirt.org): it speaks libvirt's public RPC with them, and starts none of its programs. What there is is kept in
-// libvirt itself: an instance is a domain that carries croft's mark, and domains without it are never touched.
+// (https://libvirt.org): it speaks libvirt's public RPC with them, and starts none of its programs. What there is is
+// kept in libvirt itself: an instance is a domain that carries croft's mark, and domains without it are never touched.
 package croft
 
 import (
@@ -20,7 +20,8 @@ import (
 // Driver is by what a zone runs its machines.
 type Driver string
 
-// The drivers. KVM needs the processor's help, and a /dev/kvm that is there is no proof that it helps. Emulated does without.
+// The drivers. KVM needs the processor's help, and a /dev/kvm that is there is no proof that it helps. Emulated does
+// without.
 const (
 	KVM      Driver = "kvm"
 	Emulated Driver = "qemu"

@@ -40,7 +40,8 @@ var overlaid = map[string]string{
 	"log": "/var/log/libvirt",
 }
 
-// settings are libvirt's own, for a libvirtd without systemd, in a hall whose machines are of no danger to anybody else.
+// settings are libvirt's own, for a libvirtd without systemd, in a hall whose machines are of no danger to anybody
+// else.
 var settings = map[string]string{
 	"qemu.conf": `user = "root"
 group = "root"
@@ -175,6 +176,18 @@ func (h *Hall) layOut() error {
 		}
 		return network(l)
 	})
+}
+
+// Machines are the names of all machines in the hall.
+func (h *Hall) Machines() (names []string, err error) {
+	err = h.do(func(l *libvirt.Libvirt) error {
+		list, _, err := l.ConnectListAllDomains(1, 0)
+		for _, d := range list {
+			names = append(names, d.Name)
+		}
+		return err
+	})
+	return names, err
 }
 
 // Refresh has libvirt look at what files are in the pool.

@@ -1,6 +1,6 @@
 // Package hall makes a machine hall of one's own, for the demo and for tests: a libvirtd that shares nothing with the
-// machine that it runs on but its files, in mount, network and process namespaces of its own (namespaces(7)). Whatever runs
-// in it ends with it.
+// machine that it runs on but its files, in mount, network and process namespaces of its own (namespaces(7)). Whatever
+// runs in it ends with it.
 package hall
 
 import (
@@ -37,8 +37,8 @@ func WhyNot() error {
 	return nil
 }
 
-// Enter starts this program anew in a hall, with the same arguments, and ends this process with what came of it. It does
-// nothing in a process that is inside. Call it first.
+// Enter starts this program anew in a hall, with the same arguments, and ends this process with what came of it. It
+// does nothing in a process that is inside. Call it first.
 func Enter() error {
 	switch os.Getenv(stageVariable) {
 	case "inside":

@@ -162,7 +162,9 @@ func (a api) WriteAgentFile(
 		return nil, adapter.BadRequest(fmt.Sprintf("%o are no permission bits", r.Body.Mode))
 	}
 	if len(r.Body.Content) > guest.MaxFile {
-		return nil, adapter.BadRequest(fmt.Sprintf("%d bytes are too many; %d is the limit", len(r.Body.Content), guest.MaxFile))
+		return nil, adapter.BadRequest(
+			fmt.Sprintf("%d bytes are too many; %d is the limit", len(r.Body.Content), guest.MaxFile),
+		)
 	}
 	d, name, err := a.place(i, below(r.Params.Below), r.Params.Path)
 	if err != nil {

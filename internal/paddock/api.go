@@ -161,7 +161,9 @@ func (a api) judgeLaunch(l adapter.Launch) (instance, error) {
 	i.Encrypted = l.EncryptedDisk != nil && *l.EncryptedDisk
 	i.Device = layouts[i.Image].device
 	if len(i.UserData) > 16<<10 {
-		return instance{}, adapter.BadRequest(fmt.Sprintf("the user-data has %d bytes; %d is the limit", len(i.UserData), 16<<10))
+		return instance{}, adapter.BadRequest(
+			fmt.Sprintf("the user-data has %d bytes; %d is the limit", len(i.UserData), 16<<10),
+		)
 	}
 	return i, nil
 }
@@ -240,7 +242,9 @@ func (a api) AddFirewallRule(
 	_ context.Context, r adapter.AddFirewallRuleRequestObject,
 ) (adapter.AddFirewallRuleResponseObject, error) {
 	if _, err := netip.ParsePrefix(r.Body.Source); err != nil {
-		return nil, adapter.BadRequest(fmt.Sprintf("source %q is not an address range such as 198.51.100.0/24", r.Body.Source))
+		return nil, adapter.BadRequest(
+			fmt.Sprintf("source %q is not an address range such as 198.51.100.0/24", r.Body.Source),
+		)
 	}
 	if r.Body.Group == "" || r.Body.Port < 1 || r.Body.Port > 65535 {
 		return nil, adapter.BadRequest("a group and a port from 1 to 65535 must be given")

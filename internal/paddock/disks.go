@@ -280,7 +280,9 @@ func (a api) DetachDisk(
 				return false, fmt.Errorf("instance %s: %w", r.Body.Instance, err)
 			}
 			if d.Attachments[at].Root && i.State != adapter.InstanceStateStopped {
-				return false, adapter.Conflict(fmt.Sprintf("%s is %s; its root disk is detached while it is stopped", i.Name, i.State))
+				return false, adapter.Conflict(
+					fmt.Sprintf("%s is %s; its root disk is detached while it is stopped", i.Name, i.State),
+				)
 			}
 			for point, id := range i.Mounts {
 				if id == d.Id {

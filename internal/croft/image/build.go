@@ -18,9 +18,15 @@ import (
 	"plumlatch/internal/croft"
 )
 
-// Build makes an image, or finds one that was made by the same recipe, in a folder: NAME.qcow2, and NAME.image.yaml that tells
-// of it. say is told what is being done.
-func Build(ctx context.Context, name string, quick bool, cache string, say func(string)) (disk, about string, err error) {
+// Build makes an image, or finds one that was made by the same recipe, in a folder: NAME.qcow2, and NAME.image.yaml
+// that tells of it. say is told what is being done.
+func Build(
+	ctx context.Context,
+	name string,
+	quick bool,
+	cache string,
+	say func(string),
+) (disk, about string, err error) {
 	r, err := recipeFor(name, quick)
 	if err != nil {
 		return "", "", err

@@ -1,5 +1,6 @@
-// Package image makes images of Debian from Debian's packages: a disk with GRUB, one ext4 file system, cloud-init, OpenSSH and
-// QEMU's guest agent. It needs root, and the programs of Debian that Needs names; no loop device and no mount of an image.
+// Package image makes images of Debian from Debian's packages: a disk with GRUB, one ext4 file system, cloud-init,
+// OpenSSH and QEMU's guest agent. It needs root, and the programs of Debian that Needs names; no loop device and no
+// mount of an image.
 package image
 
 import (
@@ -83,8 +84,8 @@ cloud_config_modules: [runcmd]
 cloud_final_modules: [scripts-user, ssh-authkey-fingerprints, keys-to-console, final-message]
 `
 
-// recipeFor is the recipe of an image. A quick one starts in half the time under emulation; it does without protections of
-// the kernel, and is for tests and demos alone.
+// recipeFor is the recipe of an image. A quick one starts in half the time under emulation; it does without protections
+// of the kernel, and is for tests and demos alone.
 func recipeFor(name string, quick bool) (recipe, error) {
 	suite, known := Releases[name]
 	if !known {
@@ -107,8 +108,9 @@ func recipeFor(name string, quick bool) (recipe, error) {
 		r.Masked = append(slices.Clone(r.Masked), slow...)
 		r.Files["etc/cloud/cloud.cfg.d/95_quick.cfg"] = quickConfig
 		r.Files["etc/systemd/journald.conf.d/size.conf"] = "[Journal]\nStorage=volatile\n"
-		r.Line = "rw console=ttyS0 net.ifnames=0 quiet mitigations=off systemd.show_status=0 audit=0 lsm= fsck.mode=skip panic=-1 nokaslr " +
-			"norandmaps rcupdate.rcu_expedited=1 8250.nr_uarts=1 cryptomgr.notests systemd.unit=multi-user.target"
+		r.Line = "rw console=ttyS0 net.ifnames=0 quiet mitigations=off systemd.show_status=0 audit=0 lsm= fsck.mode=skip " +
+			"panic=-1 nokaslr norandmaps rcupdate.rcu_expedited=1 8250.nr_uarts=1 cryptomgr.notests " +
+			"systemd.unit=multi-user.target"
 	}
 	r.UUID = uuid.NewSHA1(uuid.Nil, []byte(r.digest())).String()
 	r.Line = "root=UUID=" + r.UUID + " " + r.Line

@@ -121,6 +121,9 @@ func (r *restoring) remove(ctx context.Context, p *runs.Progress) (string, error
 		method = "logged in by the service with " + k.Name
 	case l.Steward != nil && r.access.NoMeans(l) == nil:
 		session, end, err = r.reading.StewardSession(ctx, l)
+		if errors.Is(err, sshio.ErrRefused) { // its line is gone too
+			return r.removedElsewhere(ctx, l, lost, *r.work.ProvedAt)
+		}
 		err = reading.ReachingOrNil(err)
 	default:
 		return r.removedElsewhere(ctx, l, lost, *r.work.ProvedAt)

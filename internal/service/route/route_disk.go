@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"regexp"
 	"slices"
 	"strings"
 
@@ -137,12 +138,15 @@ func diskSteps(r *restoring) map[restore.Step]runs.Step {
 // that it can be repeated after a cut and undone from anywhere.
 
 const (
-	// lentDevice and mountPoint are where the disk is on the helper.
+	// lentDevice is what a helper is to find the disk as, if the cloud heeds that, and mountPoint where it is mounted.
 	lentDevice = "/dev/vdx"
 	mountPoint = "/mnt/plumlatch"
 	// maxHelpers is how many helpers are made for one restore, where they vanish.
 	maxHelpers = 5
 )
+
+// deviceForm is that of a path to a device.
+var deviceForm = regexp.MustCompile(`^/dev/[A-Za-z0-9/_.-]{1,80}$`)
 
 // ownPlace is where the root disk belongs.
 func (r *restoring) ownPlace() cloud.Attachment {
@@ -160,7 +164,8 @@ func (r *restoring) attached(ctx context.Context, p *runs.Progress, want *cloud.
 			return fleet.Calling(err)
 		case !there:
 			return fmt.Errorf("the cloud does not know the disk %s now", id)
-		case want == nil && len(d.Attachments) == 0, want != nil && slices.Equal(d.Attachments, []cloud.Attachment{*want}):
+		case want == nil && len(d.Attachments) == 0,
+			want != nil && len(d.Attachments) == 1 && isPlace(d.Attachments[0], *want):
 			return nil
 		}
 		var op cloud.Operation
@@ -178,6 +183,12 @@ func (r *restoring) attached(ctx context.Context, p *runs.Progress, want *cloud.
 			}
 		}
 	}
+}
+
+// isPlace reports whether a disk that is attached so is where it is wanted. What a helper finds it as is the cloud's
+// affair.
+func isPlace(a, want cloud.Attachment) bool {
+	return a.Instance == want.Instance && a.Root == want.Root && (!want.Root || a.Device == want.Device)
 }
 
 func (r *restoring) detachRoot(ctx context.Context, p *runs.Progress) (string, error) {
@@ -300,7 +311,36 @@ func (r *restoring) lend(ctx context.Context, p *runs.Progress) (string, error) 
 		return "", err
 	}
 	to := lentTo(i)
-	return "attached as " + lentDevice, r.attached(ctx, p, &to)
+	if err := r.attached(ctx, p, &to); err != nil {
+		return "", err
+	}
+	device, err := r.deviceOn(ctx, i)
+	return "attached as " + device, err
+}
+
+// deviceOn is where a helper finds the root's file system.
+func (r *restoring) deviceOn(ctx context.Context, i cloud.Instance) (string, error) {
+	d, there, err := r.cloud.Disk(ctx, r.work.Disk)
+	if err != nil {
+		return "", fleet.Calling(err)
+	}
+	at := slices.IndexFunc(d.Attachments, func(a cloud.Attachment) bool { return a.Instance == i.Id })
+	if !there || at < 0 {
+		return "", runs.Temporary(fmt.Errorf("the disk %s is not at the helper", r.work.Disk))
+	}
+	device := d.Attachments[at].Device
+	if !deviceForm.MatchString(device) {
+		return "", fmt.Errorf("the cloud tells %q as the helper's name of the disk", text.Line(device, 100))
+	}
+	switch {
+	case d.Partition == nil:
+		return device, nil
+	case strings.HasPrefix(device, "/dev/disk/"):
+		return fmt.Sprintf("%s-part%d", device, *d.Partition), nil
+	case device[len(device)-1] >= '0' && device[len(device)-1] <= '9':
+		return fmt.Sprintf("%sp%d", device, *d.Partition), nil
+	}
+	return fmt.Sprintf("%s%d", device, *d.Partition), nil
 }
 
 // fetchBack takes the disk off every helper.
@@ -312,7 +352,7 @@ func (r *restoring) fetchBack(ctx context.Context, p *runs.Progress) error {
 		return err
 	}
 	d, there, err := r.cloud.Disk(ctx, r.work.Disk)
-	if err != nil || !there || slices.Equal(d.Attachments, []cloud.Attachment{r.ownPlace()}) {
+	if err != nil || !there || len(d.Attachments) == 1 && isPlace(d.Attachments[0], r.ownPlace()) {
 		return err
 	}
 	return r.attached(ctx, p, nil)
@@ -321,10 +361,14 @@ func (r *restoring) fetchBack(ctx context.Context, p *runs.Progress) error {
 // mounted mounts the disk on the helper, if it is not. A filesystem of the kind that goes
 // by its UUID is mounted although the helper's own, of the same image, has the same one.
 func (r *restoring) mounted(ctx context.Context, i cloud.Instance) error {
+	device, err := r.deviceOn(ctx, i)
+	if err != nil {
+		return err
+	}
 	for _, words := range [][]string{
 		{"mkdir", "-p", mountPoint},
-		{"mount", lentDevice, mountPoint},
-		{"mount", "-o", "nouuid", lentDevice, mountPoint},
+		{"mount", device, mountPoint},
+		{"mount", "-o", "nouuid", device, mountPoint},
 	} {
 		said, err := r.cloud.AgentCommand(ctx, i.Id, words...)
 		if err != nil {
@@ -336,6 +380,8 @@ func (r *restoring) mounted(ctx context.Context, i cloud.Instance) error {
 			strings.Contains(said.Errors, "mounted at "+mountPoint+" already"),
 			strings.Contains(said.Errors, "already mounted on "+mountPoint):
 			return nil
+		case strings.Contains(said.Errors, "does not exist"): // the helper has not seen it yet
+			return runs.Temporary(fmt.Errorf("the helper does not see the disk: %s", text.Line(said.Errors, text.MaxLine)))
 		case words[1] == "-o":
 			return fmt.Errorf("the helper cannot mount the disk: %s", text.Line(said.Errors, text.MaxLine))
 		}
@@ -366,8 +412,11 @@ func (r *restoring) onHelper(ctx context.Context, p *runs.Progress, l record.Log
 	if err != nil {
 		return nil, fleet.Calling(err)
 	}
-	if to := lentTo(i); !slices.Contains(d.Attachments, to) { // in an undo, or where a helper vanished
-		if slices.Contains(d.Attachments, r.ownPlace()) {
+	is := func(want cloud.Attachment) bool {
+		return slices.ContainsFunc(d.Attachments, func(a cloud.Attachment) bool { return isPlace(a, want) })
+	}
+	if to := lentTo(i); !is(to) { // in an undo, or where a helper vanished
+		if is(r.ownPlace()) {
 			if _, err := r.stopIt(ctx, p); err != nil {
 				return nil, err
 			}

@@ -4,7 +4,7 @@ VERSION := $(shell git describe --tags --always --dirty 2>/dev/null || echo dev)
 LDFLAGS := -X main.version=$(VERSION) -X plumlatch/internal/cli/kit.Version=$(VERSION)
 CONSOLE := $(shell find console/src console/public console/index.html console/vite.config.ts console/tsconfig.json -type f 2>/dev/null)
 
-.PHONY: help demo test test-machines race build generate lint bench screenshots clean
+.PHONY: help demo demo-machines test test-machines race build generate lint bench screenshots clean
 
 help: ## list these commands
 	@awk -F ':.*## ' '/^[a-z-]+:.*## / {printf "  make %-14s %s\n", $$1, $$2}' $(MAKEFILE_LIST)
@@ -13,19 +13,24 @@ demo: build ## start everything with the sample fleet; Ctrl-C stops it and keeps
 	@scripts/need "/usr/lib/postgresql/*/bin/initdb=postgresql" ssh=openssh-client
 	@bin/plumlatchd -demo
 
+demo-machines: build ## the same, and three real machines under libvirt and QEMU; needs root
+	@scripts/need $(HALL) && images=$$(bin/croftd image build debian-12 -quick -cache "$(CACHE)") && \
+	bin/plumlatchd -demo -data .demo-machines -machines "$$images"
+
 test: build lint ## install what tests need, check the code, run all tests
 	@scripts/need "/usr/lib/postgresql/*/bin/initdb=postgresql" ssh=openssh-client /usr/bin/chromium-headless-shell=chromium-headless-shell pgrep=procps /usr/sbin/sshd=openssh-server /usr/sbin/visudo=sudo /usr/sbin/pgbouncer=pgbouncer curl=curl jq=jq zsh=zsh fish=fish
 	TMPDIR=$$(scripts/quick-folder) PLUMLATCH_BUILT=$(CURDIR)/bin go test -count=1 -vet=off -timeout 60m -parallel 3 ./e2e ./internal/service/route ./internal/service/rotate ./... # the longest first
 
+HALL = "/usr/lib/postgresql/*/bin/initdb=postgresql" ssh=openssh-client libvirtd=libvirt-daemon \
+	"/usr/lib/*/libvirt/connection-driver/libvirt_driver_qemu.so=libvirt-daemon-driver-qemu" \
+	qemu-system-x86_64=qemu-system-x86 qemu-img=qemu-utils /usr/sbin/dnsmasq=dnsmasq-base ip=iproute2 \
+	/usr/sbin/ebtables=iptables mmdebstrap=mmdebstrap /usr/sbin/sfdisk=fdisk /usr/sbin/mke2fs=e2fsprogs \
+	grub-mkimage=grub-common /usr/lib/grub/i386-pc/boot.img=grub-pc-bin
 CACHE ?= $(or $(XDG_CACHE_HOME),$(HOME)/.cache)/plumlatch-images
 
 test-machines: build ## install what they need, make an image of Debian, and try all on real machines under libvirt and QEMU; needs root
 	@[ "$$(id -u)" = 0 ] || { echo "SKIPPED: real machines need root, for namespaces of their own"; exit 0; }; \
-	scripts/need "/usr/lib/postgresql/*/bin/initdb=postgresql" ssh=openssh-client libvirtd=libvirt-daemon \
-		"/usr/lib/*/libvirt/connection-driver/libvirt_driver_qemu.so=libvirt-daemon-driver-qemu" \
-		qemu-system-x86_64=qemu-system-x86 qemu-img=qemu-utils /usr/sbin/dnsmasq=dnsmasq-base ip=iproute2 \
-		/usr/sbin/ebtables=iptables mmdebstrap=mmdebstrap /usr/sbin/sfdisk=fdisk /usr/sbin/mke2fs=e2fsprogs \
-		grub-mkimage=grub-common /usr/lib/grub/i386-pc/boot.img=grub-pc-bin && \
+	scripts/need $(HALL) && \
 	images=$$(bin/croftd image build debian-12 -quick -cache "$(CACHE)") && \
 	TMPDIR=$$(scripts/quick-folder) PLUMLATCH_BUILT=$(CURDIR)/bin go test -count=1 -vet=off -timeout 30m ./e2e -run TestReal \
 		-machines "$$images"

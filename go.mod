@@ -8,6 +8,8 @@ require (
 	github.com/chromedp/cdproto v0.159.2
 	github.com/chromedp/chromedp v0.23.0
 	github.com/coreos/go-oidc/v3 v3.21.0
+	github.com/digitalocean/go-libvirt v0.0.0-20261013170128-efbbdf578ac8
+	github.com/diskfs/go-diskfs v1.9.4
 	github.com/emersion/go-sasl v0.0.0-20241020182733-b788ff22d5a6
 	github.com/emersion/go-smtp v0.25.1
 	github.com/getkin/kin-openapi v0.152.0
@@ -40,9 +42,8 @@ require (
 	gopkg.in/yaml.v3 v3.0.1
 	gorm.io/driver/postgres v1.6.3
 	gorm.io/gorm v1.31.2
+	libvirt.org/go/libvirtxml v1.12008.0
 )
-
-require github.com/djherbis/times v1.6.0 // indirect
 
 require (
 	github.com/BurntSushi/toml v1.4.1-0.20240526193622-a339e1f7089c // indirect
@@ -54,8 +55,7 @@ require (
 	github.com/bytedance/sonic/loader v0.5.0 // indirect
 	github.com/cespare/xxhash/v2 v2.3.0 // indirect
 	github.com/cloudwego/base64x v0.1.6 // indirect
-	github.com/digitalocean/go-libvirt v0.0.0-20261013170128-efbbdf578ac8
-	github.com/diskfs/go-diskfs v1.9.4
+	github.com/djherbis/times v1.6.0 // indirect
 	github.com/dprotaso/go-yit v0.0.0-20220510233725-9ba8df137936 // indirect
 	github.com/gabriel-vasile/mimetype v1.4.12 // indirect
 	github.com/gin-contrib/sse v1.1.0 // indirect
@@ -112,7 +112,6 @@ require (
 	golang.org/x/tools v0.51.0 // indirect
 	google.golang.org/protobuf v1.36.12 // indirect
 	honnef.co/go/tools v0.8.2 // indirect
-	libvirt.org/go/libvirtxml v1.12008.0
 )
 
 tool (

@@ -1,14 +1,24 @@
 package e2e
 
 import (
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
 	"flag"
 	"io"
+	"net"
+	"net/http"
 	"os"
+	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
+	"time"
 
+	"plumlatch/internal/apiclient"
+	"plumlatch/internal/cloud"
 	"plumlatch/internal/hall"
 )
 
@@ -82,6 +92,64 @@ func (c *crofter) again() {
 	c.await(c.t, `(http://\S+)`)
 }
 
+// ask calls croftd as the service does, and returns the status.
+func (c *crofter) ask(method, path, body string, answer any) int {
+	c.t.Helper()
+	r, err := http.NewRequestWithContext(c.t.Context(), method, c.url+"/v1"+path, strings.NewReader(body))
+	if err != nil {
+		c.t.Fatal(err)
+	}
+	r.Header.Set("Authorization", "Bearer of-the-hall")
+	r.Header.Set("Content-Type", "application/json")
+	got, err := http.DefaultClient.Do(r)
+	if err != nil {
+		c.t.Fatal(err)
+	}
+	defer got.Body.Close()
+	if answer != nil {
+		if err := json.NewDecoder(got.Body).Decode(answer); err != nil {
+			c.t.Fatal(err)
+		}
+	}
+	return got.StatusCode
+}
+
+// TestRealHostsKeepWhatIsSomebodyElses asks for a machine whose name somebody has taken, and for a second croftd.
+func TestRealHostsKeepWhatIsSomebodyElses(t *testing.T) {
+	_, croftd := realMachines(t)
+	sum := sha256.Sum256([]byte("taken"))
+	name := "croft-" + hex.EncodeToString(sum[:8])
+	if err := theHall.Define(name); err != nil {
+		t.Fatal(err)
+	}
+	wanted := `{"request_token": "taken", "name": "x", "image": "debian-12", "size": "small", "zone": "hall-qemu"}`
+	var p apiclient.Problem
+	if status := croftd.ask("POST", "/instances", wanted, &p); status != 409 ||
+		!strings.Contains(p.Detail, "somebody's own") {
+		t.Errorf("%d %+v", status, p)
+	}
+	for method, path := range map[string]string{"DELETE": "", "GET": "", "POST": "/start"} {
+		if status := croftd.ask(method, "/instances/"+name+path, "", nil); status != 404 {
+			t.Errorf("%s %s: %d", method, path, status)
+		}
+	}
+	if there, err := theHall.Machines(); err != nil || !slices.Contains(there, name) {
+		t.Errorf("%v %v", there, err)
+	}
+	if err := theHall.Undefine(name); err != nil {
+		t.Error(err)
+	}
+	second := start(t, "croftd", "-settings", croftd.settings)
+	<-second.Done()
+	if out := second.out.String(); !strings.Contains(out, "another croftd") {
+		t.Errorf("a second croftd: %s", out)
+	}
+	check := exec.Command(filepath.Join(bin, "croftd"), "-settings", croftd.settings, "-check")
+	if out, err := check.CombinedOutput(); err != nil || strings.Contains(string(out), "missing") {
+		t.Errorf("%v\n%s", err, out)
+	}
+}
+
 func copyImages(from, to string) error {
 	list, err := os.ReadDir(from)
 	if err != nil {
@@ -106,6 +174,52 @@ func copyImages(from, to string) error {
 		}
 	}
 	return nil
+}
+
+// firewalled changes the rules of a running machine, and sees who gets through from three addresses.
+func (h *house) firewalled(t *testing.T, croftd *crofter, opens func(key string, want bool)) {
+	t.Helper()
+	for _, a := range []string{"198.51.100.7/32", "203.0.113.9/32"} {
+		exec.Command("ip", "addr", "add", a, "dev", "lo").Run() //nolint:errcheck // it may be there
+	}
+	through := func(want ...bool) {
+		t.Helper()
+		for n, from := range []string{"", "198.51.100.7", "203.0.113.9"} {
+			d := net.Dialer{Timeout: 3 * time.Second}
+			if from != "" {
+				d.LocalAddr = &net.TCPAddr{IP: net.ParseIP(from)}
+			}
+			c, err := d.Dial("tcp", h.instance("door").Connection.Address+":22")
+			if err == nil {
+				c.Close()
+			}
+			if (err == nil) != want[n] {
+				t.Errorf("from %q: %v, want %v", from, err, want[n])
+			}
+		}
+	}
+	through(true, true, true)
+	var rules []cloud.FirewallRule
+	if status := croftd.ask("GET", "/firewall-rules", "", &rules); status != 200 || len(rules) != 1 {
+		t.Fatal(status, rules)
+	}
+	var added cloud.FirewallRule
+	rule := `{"group": "default", "source": "198.51.100.0/24", "port": 22}`
+	for range 2 { // the second time it is there
+		if status := croftd.ask("POST", "/firewall-rules", rule, &added); status != 201 {
+			t.Error(status)
+		}
+	}
+	croftd.ask("DELETE", "/firewall-rules/"+rules[0].Id, "", nil)
+	through(false, true, false)
+	var again cloud.FirewallRule
+	croftd.ask("POST", "/firewall-rules", `{"group": "default", "source": "0.0.0.0/0", "port": 22}`, &again)
+	croftd.ask("DELETE", "/firewall-rules/"+added.Id, "", nil)
+	if again.Id != rules[0].Id {
+		t.Errorf("%s is %s now", rules[0].Id, again.Id)
+	}
+	through(true, true, true)
+	opens("mine", true)
 }
 
 // TestRealMachineIsLaunchedReadRotatedAndEnded does the whole job on a virtual machine with Debian's own cloud-init,
@@ -153,6 +267,7 @@ func TestRealMachineIsLaunchedReadRotatedAndEnded(t *testing.T) {
 	if c := h.instance("door").Connection; len(c.HostKeys) == 0 {
 		t.Errorf("%+v", c)
 	}
+	h.firewalled(t, croftd, opens)
 	// All of the machine is read by the steward key.
 	if out := h.client("sweep", "door").out; !strings.Contains(out, "3 known keys") {
 		t.Error(out)

@@ -13,6 +13,7 @@ import (
 
 	"plumlatch/internal/cloud"
 	"plumlatch/internal/demo"
+	"plumlatch/internal/hall"
 	"plumlatch/internal/service"
 	"plumlatch/internal/service/clouds"
 	"plumlatch/internal/service/journal"
@@ -60,12 +61,23 @@ func runDemo(ctx context.Context, o settings) (err error) {
 	if err := findMarsh(ctx, h, stage.Marsh); err != nil {
 		return err
 	}
+	var more *machineHall
+	if o.machines != "" {
+		tell("opening a machine hall: libvirtd in namespaces of its own")
+		if more, err = openHall(ctx, h, stage.Dir, o.machines, logFile); err != nil {
+			return err
+		}
+		defer func() { err = errors.Join(err, more.close()) }()
+	}
 	err = h.serve(ctx, o, func(url string) error {
 		if err := writeEnv(ctx, h, stage.Dir, url, stage.Shore.URL); err != nil {
 			return err
 		}
 		tell("ready")
 		greet(url, stage.Dir)
+		if more != nil {
+			return more.launch(ctx, h)
+		}
 		return nil
 	})
 	if ctx.Err() != nil {
@@ -203,6 +215,10 @@ func newToken(ctx context.Context, h *house, operator string) (string, error) {
 }
 
 func greet(url, dir string) {
+	first := "source " + shorten(filepath.Join(dir, "demo.env"))
+	if hall.Inside() {
+		first = shorten(filepath.Join(dir, enterFile)) + "      # a shell in the network of the real machines"
+	}
 	fmt.Printf(
 		"\nPlum Latch is at %s, with the sample fleet of the Wrackline Observatory.\nThe cloud is a stand-in; the SSH "+
 			"endpoints, the keys and the database are real.\n\nSign in to the console as\n",
@@ -213,13 +229,13 @@ func greet(url, dir string) {
 	}
 	fmt.Printf(`
 In another terminal, type first:
-  source %s
+  %s
   bin/plumlatch opens hides-shared
   bin/plumlatch instance launch my-first -image debian-12 -size small -new my-key
   bin/plumlatch openers atlas-web-1
 
 Ctrl-C stops all of it and keeps the data.
-`, shorten(filepath.Join(dir, "demo.env")))
+`, first)
 }
 
 // shorten writes a path from here where it lies below.

@@ -156,8 +156,11 @@ func (h *house) serve(ctx context.Context, o settings, ready func(url string) er
 		Handler: handler, ReadHeaderTimeout: 10 * time.Second, ReadTimeout: 30 * time.Second, WriteTimeout: 60 * time.Second,
 		IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 64 << 10, ErrorLog: slog.NewLogLogger(h.log.Handler(), slog.LevelInfo),
 	}
-	failed := make(chan error, 1)
+	failed := make(chan error, 2)
 	go func() { failed <- server.Serve(l) }()
+	if o.outside != nil {
+		go func() { failed <- server.Serve(o.outside) }()
+	}
 	err = ready(url)
 	if err == nil {
 		select {

@@ -33,6 +33,8 @@ var version = "dev"
 type settings struct {
 	demo         bool
 	demoSize     int
+	machines     string
+	outside      net.Listener // that of the network from which the hall was entered
 	dir          string
 	listen       string
 	database     string
@@ -123,6 +125,10 @@ func main() {
 func (o *settings) flags(f *flag.FlagSet) {
 	f.BoolVar(&o.demo, "demo", false, "start PostgreSQL, the stand-in cloud and the sample fleet as well")
 	f.IntVar(&o.demoSize, "demo-size", 0, "with -demo: how many instances the sample fleet has at least")
+	f.StringVar(
+		&o.machines, "machines", "",
+		"with -demo: launch real machines too, from the image in this folder; it needs root, libvirt and QEMU",
+	)
 	f.StringVar(&o.dir, "data", ".demo", "with -demo: the folder for the data")
 	f.StringVar(&o.listen, "listen", "127.0.0.1:8420", "address to serve on; port 0 picks a free one")
 	f.StringVar(
@@ -270,6 +276,11 @@ func run(ctx context.Context, o settings, log *slog.Logger) error {
 	}
 	if err := o.check(); err != nil {
 		return err
+	}
+	if o.demo && o.machines != "" {
+		if err := enterHall(&o); err != nil {
+			return err
+		}
 	}
 	if o.demo {
 		return runDemo(ctx, o)

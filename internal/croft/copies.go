@@ -129,7 +129,7 @@ func (a api) MakeSnapshot(
 	return adapter.MakeSnapshot202JSONResponse(begun), err
 }
 
-// DeleteSnapshot removes a copy. One from which a machine was launched stays, since the machine reads from it.
+// DeleteSnapshot removes a copy. A machine that was launched from it has a disk of its own.
 func (a api) DeleteSnapshot(
 	ctx context.Context, r adapter.DeleteSnapshotRequestObject,
 ) (adapter.DeleteSnapshotResponseObject, error) {
@@ -140,15 +140,6 @@ func (a api) DeleteSnapshot(
 		}
 		if !slices.ContainsFunc(list, func(c copied) bool { return c.Id == r.Snapshot }) {
 			continue
-		}
-		machines, err := h.machines(ctx, "")
-		if err != nil {
-			return nil, err
-		}
-		for _, m := range machines {
-			if m.mark.Copy == r.Snapshot {
-				return nil, adapter.Conflict(m.mark.Name + " was launched from it, and reads from it still")
-			}
 		}
 		for _, volume := range []string{r.Snapshot + copySuffix, volumeOfCopy(r.Snapshot)} {
 			if err := h.removeNamed(ctx, volume); err != nil {
@@ -179,7 +170,7 @@ func (c *Croft) copy(ctx context.Context, o *operation, m machine) error {
 	if m.runs() {
 		err = c.copyRunning(ctx, o, m, p)
 	} else {
-		err = h.copyStopped(ctx, p, m, w.ID)
+		err = h.clone(ctx, p, m.mark.Root, volumeOfCopy(w.ID), 0)
 	}
 	if err != nil {
 		return err
@@ -324,21 +315,22 @@ func (h *host) copyIsWhole(ctx context.Context, p libvirt.StoragePool, m machine
 	return err
 }
 
-func (h *host) copyStopped(ctx context.Context, p libvirt.StoragePool, m machine, id string) error {
-	v, there, err := h.volume(ctx, p, m.mark.Root)
+// clone copies a volume whole to another one of the pool, of so many GiB or as large as it is.
+func (h *host) clone(ctx context.Context, p libvirt.StoragePool, from, to string, gib int) error {
+	v, there, err := h.volume(ctx, p, from)
 	if err != nil {
 		return err
 	}
 	if !there {
-		return fmt.Errorf("the disk of %s is not in the pool", m.mark.Name)
+		return fmt.Errorf("there is no volume %s in the pool %s of %s", from, h.Pool, h.Zone)
 	}
-	return h.call(ctx, func(l *libvirt.Libvirt) error {
+	return h.callFor(ctx, copiesWithin, func(l *libvirt.Libvirt) error {
 		_, capacity, _, err := l.StorageVolGetInfo(v)
 		if err != nil {
 			return err
 		}
 		about := libvirtxml.StorageVolume{
-			Name: volumeOfCopy(id), Capacity: &libvirtxml.StorageVolumeSize{Value: capacity, Unit: "bytes"},
+			Name: to, Capacity: &libvirtxml.StorageVolumeSize{Value: max(capacity, uint64(gib)<<30), Unit: "bytes"},
 			Target: &libvirtxml.StorageVolumeTarget{Format: &libvirtxml.StorageVolumeTargetFormat{Type: "qcow2"}},
 		}
 		text, err := about.Marshal()

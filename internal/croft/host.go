@@ -110,22 +110,27 @@ func (h *host) close() {
 	}
 }
 
-// call has the host do something. Where that is not answered in time, or the connection is lost, the error wraps
-// errAway.
+// call has the host do something, within callWithin. Where that is not answered in time, or the connection is lost, the
+// error wraps errAway.
 func (h *host) call(ctx context.Context, do func(l *libvirt.Libvirt) error) error {
+	return h.callFor(ctx, callWithin, do)
+}
+
+// callFor is call for what may take another time.
+func (h *host) callFor(ctx context.Context, most time.Duration, do func(l *libvirt.Libvirt) error) error {
 	l, err := h.connection()
 	if err != nil {
 		return err
 	}
 	done := make(chan error, 1)
 	go func() { done <- do(l) }()
-	late := time.NewTimer(callWithin)
+	late := time.NewTimer(most)
 	defer late.Stop()
 	select {
 	case err = <-done:
 	case <-late.C:
 		h.drop(l)
-		return fmt.Errorf("%w: %s: no answer after %s", errAway, h.Zone, callWithin)
+		return fmt.Errorf("%w: %s: no answer after %s", errAway, h.Zone, most)
 	case <-ctx.Done():
 		return ctx.Err()
 	}

@@ -85,11 +85,17 @@ func (c *Croft) launch(ctx context.Context, o *operation, m machine) error {
 	if err != nil {
 		return err
 	}
-	base := Image{Name: m.mark.Image}.volume()
-	if m.mark.Copy != "" {
-		base = volumeOfCopy(m.mark.Copy)
+	_, there, err := h.volume(ctx, p, m.mark.Root)
+	switch {
+	case err != nil || there && m.runs():
+	case m.mark.Copy == "":
+		err = h.diskOver(ctx, p, m.mark.Root, Image{Name: m.mark.Image}.volume(), size.DiskGiB)
+	default: // whole, so that the copy can be deleted; what a croftd that was cut off has left of it is made anew
+		if err = h.removeNamed(ctx, m.mark.Root); err == nil {
+			err = h.clone(ctx, p, volumeOfCopy(m.mark.Copy), m.mark.Root, size.DiskGiB)
+		}
 	}
-	if err := h.diskOver(ctx, p, m.mark.Root, base, size.DiskGiB); err != nil {
+	if err != nil {
 		return err
 	}
 	if err := c.phase(o, "disk", 60); err != nil {

@@ -7,6 +7,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strings"
 	"syscall"
 	"time"
 
@@ -96,7 +97,10 @@ func Open(folder string) (*Hall, error) {
 	if err := h.Start(); err != nil {
 		return nil, err
 	}
-	return h, h.layOut()
+	if err := h.layOut(); err != nil {
+		return nil, err
+	}
+	return h, h.resume()
 }
 
 func empty(folder string) error {
@@ -114,7 +118,10 @@ func (h *Hall) Start() error {
 		return err
 	}
 	defer log.Close()
-	cmd := exec.Command("libvirtd", "--config", filepath.Join(overlaid["settings"], "libvirtd.conf"))
+	cmd := exec.Command(
+		"libvirtd", "--config", filepath.Join(overlaid["settings"], "libvirtd.conf"), "--pid-file",
+		filepath.Join(overlaid["run"], "libvirtd.pid"),
+	)
 	cmd.Stdout, cmd.Stderr = log, log
 	if h.daemon, err = child.Start(cmd); err != nil {
 		return err
@@ -134,6 +141,57 @@ func (h *Hall) Kill() error {
 	}
 	<-h.daemon.Done()
 	return nil
+}
+
+// runningFile has the names of the machines that ran when a hall was closed.
+const runningFile = "were-running"
+
+// closesWithin is for how long machines may take to stop when the hall is closed.
+const closesWithin = 45 * time.Second
+
+// Close has the machines stop by themselves, since what is cut off loses what it has not written yet.
+func (h *Hall) Close() error {
+	var names []string
+	err := h.do(func(l *libvirt.Libvirt) error {
+		list, _, err := l.ConnectListAllDomains(1, libvirt.ConnectListDomainsActive)
+		if err != nil {
+			return err
+		}
+		for _, d := range list {
+			names = append(names, d.Name)
+			if l.DomainShutdownFlags(d, libvirt.DomainShutdownGuestAgent) != nil {
+				l.DomainShutdownFlags(d, libvirt.DomainShutdownAcpiPowerBtn) //nolint:errcheck // it is cut off then
+			}
+		}
+		for until := time.Now().Add(closesWithin); len(list) > 0 && time.Now().Before(until); {
+			time.Sleep(200 * time.Millisecond)
+			if list, _, err = l.ConnectListAllDomains(1, libvirt.ConnectListDomainsActive); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+	kept := os.WriteFile(filepath.Join(h.folder, runningFile), []byte(strings.Join(names, "\n")), 0o600)
+	return errors.Join(err, kept, h.daemon.Stop(10*time.Second))
+}
+
+// resume starts the machines that ran when the hall was closed.
+func (h *Hall) resume() error {
+	text, err := os.ReadFile(filepath.Join(h.folder, runningFile))
+	if errors.Is(err, os.ErrNotExist) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	return h.do(func(l *libvirt.Libvirt) error {
+		for name := range strings.FieldsSeq(string(text)) {
+			if d, err := l.DomainLookupByName(name); err == nil {
+				l.DomainCreate(d) //nolint:errcheck // people start it then
+			}
+		}
+		return os.Remove(filepath.Join(h.folder, runningFile))
+	})
 }
 
 // Dial connects to libvirtd; it makes a hall a dialer of go-libvirt's.
@@ -175,6 +233,30 @@ func (h *Hall) layOut() error {
 			}
 		}
 		return network(l)
+	})
+}
+
+// Define writes down a machine that does nothing, as somebody else's own.
+func (h *Hall) Define(name string) error {
+	about := libvirtxml.Domain{
+		Type: "qemu", Name: name, Memory: &libvirtxml.DomainMemory{Value: 64, Unit: "MiB"},
+		OS: &libvirtxml.DomainOS{Type: &libvirtxml.DomainOSType{Arch: "x86_64", Machine: "q35", Type: "hvm"}},
+	}
+	text, err := about.Marshal()
+	if err != nil {
+		return err
+	}
+	return h.do(func(l *libvirt.Libvirt) error { _, err := l.DomainDefineXML(text); return err })
+}
+
+// Undefine takes away what Define wrote down.
+func (h *Hall) Undefine(name string) error {
+	return h.do(func(l *libvirt.Libvirt) error {
+		d, err := l.DomainLookupByName(name)
+		if err != nil {
+			return err
+		}
+		return l.DomainUndefineFlags(d, 0)
 	})
 }
 

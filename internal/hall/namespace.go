@@ -19,6 +19,9 @@ const stageVariable = "PLUMLATCH_HALL"
 // Inside reports whether this process runs in a hall.
 func Inside() bool { return os.Getenv(stageVariable) == "inside" }
 
+// Outside reports whether this process is outside of any hall. What is neither outside nor inside has to call Enter.
+func Outside() bool { return os.Getenv(stageVariable) == "" }
+
 // WhyNot says why there cannot be a hall on this machine; nil where there can.
 func WhyNot() error {
 	if os.Getuid() != 0 {
@@ -38,8 +41,9 @@ func WhyNot() error {
 }
 
 // Enter starts this program anew in a hall, with the same arguments, and ends this process with what came of it. It
-// does nothing in a process that is inside. Call it first.
-func Enter() error {
+// does nothing in a process that is inside. Call it first. A file is handed in, and is Handed there: a socket that
+// listens stays in the network that it was opened in. begun is told the id of a process in the namespaces.
+func Enter(hand *os.File, begun func(pid int) error) error {
 	switch os.Getenv(stageVariable) {
 	case "inside":
 		return nil
@@ -49,7 +53,7 @@ func Enter() error {
 	runtime.LockOSThread() // the first process ends when the thread ends that has started it
 	status, err := again("first", &syscall.SysProcAttr{
 		Cloneflags: syscall.CLONE_NEWNS | syscall.CLONE_NEWPID | syscall.CLONE_NEWNET, Pdeathsig: syscall.SIGKILL,
-	}, nil)
+	}, hand, begun, nil)
 	if err != nil {
 		return err
 	}
@@ -57,9 +61,21 @@ func Enter() error {
 	return nil
 }
 
+// handed is the number of the file that is handed in, and handedVariable says in the environment that one is.
+const (
+	handed         = 3
+	handedVariable = "PLUMLATCH_HALL_HANDED"
+)
+
+// Handed is the file that was handed to a process in a hall.
+func Handed() *os.File { return os.NewFile(handed, "handed in") }
+
 // again starts this program with another stage, passes signals on to it and returns its exit status. wait stands in for
 // waiting for it alone.
-func again(stage string, attributes *syscall.SysProcAttr, wait func(pid int) (int, error)) (int, error) {
+func again(
+	stage string, attributes *syscall.SysProcAttr, hand *os.File, begun func(pid int) error,
+	wait func(pid int) (int, error),
+) (int, error) {
 	self, err := os.Executable()
 	if err != nil {
 		return 0, err
@@ -67,6 +83,9 @@ func again(stage string, attributes *syscall.SysProcAttr, wait func(pid int) (in
 	c := exec.Command(self, os.Args[1:]...)
 	c.Env = append(os.Environ(), stageVariable+"="+stage)
 	c.Stdin, c.Stdout, c.Stderr, c.SysProcAttr = os.Stdin, os.Stdout, os.Stderr, attributes
+	if hand != nil {
+		c.ExtraFiles, c.Env = []*os.File{hand}, append(c.Env, handedVariable+"=yes")
+	}
 	signals := make(chan os.Signal, 8)
 	signal.Notify(signals, syscall.SIGINT, syscall.SIGTERM, syscall.SIGHUP, syscall.SIGQUIT)
 	if err := c.Start(); err != nil {
@@ -77,6 +96,12 @@ func again(stage string, attributes *syscall.SysProcAttr, wait func(pid int) (in
 			c.Process.Signal(s) //nolint:errcheck // it may have ended
 		}
 	}()
+	if begun != nil {
+		if err := begun(c.Process.Pid); err != nil {
+			c.Process.Kill() //nolint:errcheck // it is of no use
+			return 0, err
+		}
+	}
 	if wait != nil {
 		return wait(c.Process.Pid)
 	}
@@ -101,7 +126,11 @@ func first() error {
 	if out, err := exec.Command("ip", "link", "set", "lo", "up").CombinedOutput(); err != nil {
 		return fmt.Errorf("loopback of its own: %w: %s", err, out)
 	}
-	status, err := again("inside", nil, func(pid int) (int, error) {
+	var hand *os.File
+	if os.Getenv(handedVariable) != "" {
+		hand = Handed()
+	}
+	status, err := again("inside", nil, hand, nil, func(pid int) (int, error) {
 		for {
 			var s syscall.WaitStatus
 			ended, err := syscall.Wait4(-1, &s, 0, nil)

@@ -210,6 +210,16 @@ func (a agent) changeOnce(ctx context.Context, edit edit) (Seen, error) {
 // own asks for. A system without labels has no use for it, and says so.
 func (a agent) label(ctx context.Context, path string) error {
 	said, err := a.cloud.AgentCommand(ctx, a.at.Instance, "chcon", "-h", "-t", "ssh_home_t", a.at.Below+path)
+	if err == nil && strings.Contains(said.Errors, "unlabeled file") {
+		// The helper's system gives none by itself. The whole label is set, if that of the disk has labels at all.
+		config, failed := a.system(ctx, "/etc/selinux/config")
+		if failed != nil || config == "" {
+			return failed
+		}
+		said, err = a.cloud.AgentCommand(
+			ctx, a.at.Instance, "chcon", "-h", "system_u:object_r:ssh_home_t:s0", a.at.Below+path,
+		)
+	}
 	if err == nil && said.Status != 0 && !strings.Contains(said.Errors, "not supported") {
 		err = errors.New("give it its security label: " + text.Line(said.Errors, text.MaxLine))
 	}

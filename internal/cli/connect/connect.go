@@ -175,9 +175,11 @@ func wayTo(
 		return w, nil, err
 	}
 	if i.State != apiclient.InstanceStateRunning {
-		return w, nil, kit.Conflict(
-			"wrong-state", fmt.Sprintf("%s is %s", i.Name, i.State), "Start it: plumlatch instance start "+i.Name,
-		)
+		remedy := "Start it: plumlatch instance start " + i.Name
+		if i.State == apiclient.InstanceStateLaunching || i.State == apiclient.InstanceStateStarting {
+			remedy = "Wait for it: plumlatch run watch " + i.Name
+		}
+		return w, nil, kit.Conflict("wrong-state", fmt.Sprintf("%s is %s", i.Name, i.State), remedy)
 	}
 	w.name, w.connection = i.Name, i.Connection
 	var openers []apiclient.Opening

@@ -113,7 +113,7 @@ func (m *Machine) NoteAddresses(ctx context.Context) (cloud.Instance, error) {
 
 // bootPatience is for how long after its launch an instance may not have written its host keys to its console yet:
 // cloud-init does so at its end, a while after the SSH server lets people in.
-const bootPatience = 5 * time.Minute
+const bootPatience = 10 * time.Minute
 
 // PinBoot pins the host keys of the boot output, or compares them with the pinned ones.
 func (m *Machine) PinBoot(ctx context.Context) (string, error) {

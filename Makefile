@@ -32,7 +32,7 @@ test-machines: build ## install what they need, make an image of Debian, and try
 	@[ "$$(id -u)" = 0 ] || { echo "SKIPPED: real machines need root, for namespaces of their own"; exit 0; }; \
 	scripts/need $(HALL) && \
 	images=$$(bin/croftd image build debian-12 -quick -cache "$(CACHE)") && \
-	TMPDIR=$$(scripts/quick-folder) PLUMLATCH_BUILT=$(CURDIR)/bin go test -count=1 -vet=off -timeout 30m ./e2e -run TestReal \
+	TMPDIR=$$(scripts/quick-folder) PLUMLATCH_BUILT=$(CURDIR)/bin go test -v -count=1 -vet=off -timeout 30m ./e2e -run TestReal \
 		-machines "$$images"
 
 race: ## run the tests of the packages under the race detector, which takes some 15 minutes on two cores

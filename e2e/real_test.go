@@ -176,6 +176,14 @@ func copyImages(from, to string) error {
 	return nil
 }
 
+// timed is must, and tells how long it took.
+func (h *house) timed(t *testing.T, args ...string) {
+	t.Helper()
+	begun := time.Now()
+	h.must(args...)
+	t.Logf("%.1f s: plumlatch %s", time.Since(begun).Seconds(), strings.Join(args, " "))
+}
+
 // firewalled changes the rules of a running machine, and sees who gets through from three addresses.
 func (h *house) firewalled(t *testing.T, croftd *crofter, opens func(key string, want bool)) {
 	t.Helper()
@@ -235,7 +243,7 @@ func TestRealMachineIsLaunchedReadRotatedAndEnded(t *testing.T) {
 		"second", "-steward",
 	}
 	// croftd and libvirtd are killed while it is launched; both go on where they were.
-	gone := make(chan result, 1)
+	gone, begun := make(chan result, 1), time.Now()
 	go func() { gone <- h.client(launched...) }()
 	eventually(t, "the launch to be in its boot phase", func() bool {
 		select {
@@ -256,6 +264,7 @@ func TestRealMachineIsLaunchedReadRotatedAndEnded(t *testing.T) {
 	if r := <-gone; r.status != 0 {
 		t.Fatalf("%+v", r)
 	}
+	t.Logf("a launch, with croftd and libvirtd killed in it: %.0f s", time.Since(begun).Seconds())
 	opens := func(key string, want bool) {
 		t.Helper()
 		if out, err := h.ssh(h.instance("door"), key, "id -un"); (err == nil) != want || want && out != "debian" {
@@ -287,8 +296,8 @@ func TestRealMachineIsLaunchedReadRotatedAndEnded(t *testing.T) {
 	); err != nil || out != "# by hand" {
 		t.Fatal(err, out)
 	}
-	h.must(
-		"restore", "start", "door", "-route", "guest-agent", "-new", "back", "-lost", "mine", "-reason", "lost", "-yes",
+	h.timed(
+		t, "restore", "start", "door", "-route", "guest-agent", "-new", "back", "-lost", "mine", "-reason", "lost", "-yes",
 		"-confirm", "door",
 	)
 	opens("back", true)
@@ -302,7 +311,8 @@ func TestRealMachineIsLaunchedReadRotatedAndEnded(t *testing.T) {
 	// Two more at once: a helper's disk brings back one whose agent is not asked, and a copy of the running machine is
 	// another.
 	h.must("key", "mark-lost", "back", "-reason", "the same bag", "-yes")
-	h.must(
+	h.timed(
+		t,
 		"restore",
 		"start",
 		"door",
@@ -320,7 +330,8 @@ func TestRealMachineIsLaunchedReadRotatedAndEnded(t *testing.T) {
 	)
 	opens("third", true)
 	opens("back", false)
-	h.must(
+	h.timed(
+		t,
 		"restore",
 		"start",
 		"door",
@@ -338,8 +349,8 @@ func TestRealMachineIsLaunchedReadRotatedAndEnded(t *testing.T) {
 	)
 	opens("fourth", true)
 	// A stop asks the machine first, so that nothing is lost, and the host keys are the pinned ones afterwards.
-	h.must("instance", "stop", "door", "-yes")
-	h.must("instance", "start", "door")
+	h.timed(t, "instance", "stop", "door", "-yes")
+	h.timed(t, "instance", "start", "door")
 	opens("fourth", true)
 	h.must("instance", "delete", "door", "-yes", "-confirm", "door")
 	if left, err := theHall.Machines(); err != nil || len(left) > 0 {

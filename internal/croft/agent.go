@@ -298,7 +298,7 @@ func (a api) ReadAgentFile(
 		if err != nil {
 			return nil, fmt.Errorf("%s: the guest told of %s: %q", m.mark.Name, name, text.Line(string(head), 200))
 		}
-		out.Kind, out.Mode, out.Owner = adapter.AgentFileKind(told[0]), int(mode&0o777), told[2]
+		out.Kind, out.Mode, out.Owner = adapter.AgentFileKind(told[0]), int(mode&0o777), text.Line(told[2], 64)
 		switch out.Kind {
 		case adapter.AgentFileKindNone:
 			return adapter.ReadAgentFile200JSONResponse{Kind: out.Kind}, nil
@@ -316,8 +316,10 @@ func (a api) ReadAgentFile(
 			return nil, adapter.Conflict(name + " was changed while it was read")
 		}
 		digest = told[4]
-		content = append(content, part...)
-		if len(content) < size && len(part) > 0 {
+		if len(part) != min(chunk, size-len(content)) {
+			return nil, adapter.Conflict(name + " was changed while it was read")
+		}
+		if content = append(content, part...); len(content) < size {
 			continue
 		}
 		if sum := sha256.Sum256(content); hex.EncodeToString(sum[:]) != digest {

@@ -118,13 +118,48 @@ func (c *Croft) launch(ctx context.Context, o *operation, m machine) error {
 	if err := c.ensureGroup(ctx, h, m.mark.Firewall); err != nil {
 		return err
 	}
+	before, err := h.taken(ctx, m.id)
+	if err != nil {
+		return err
+	}
 	if err := m.start(ctx); err != nil {
 		return err
 	}
 	if err := c.phase(o, "boot", 10); err != nil {
 		return err
 	}
-	return c.awaitAddress(ctx, m)
+	if err := c.awaitAddress(ctx, m); err != nil {
+		return err
+	}
+	lent, err := h.addresses(ctx)
+	if err != nil {
+		return err
+	}
+	if now, err := c.find(ctx, m.id); err != nil {
+		return err
+	} else if of := before[now.address(lent)]; of != "" {
+		return fmt.Errorf(
+			"%s was lent the address of %s, since it tells the network that it is the same machine: its image has to identify "+
+				"itself by its MAC address (for systemd-networkd, ClientIdentifier=mac or DUIDType=link-layer)", m.mark.Name, of,
+		)
+	}
+	return nil
+}
+
+// taken are the names of the other machines that run, by their addresses.
+func (h *host) taken(ctx context.Context, but string) (map[string]string, error) {
+	list, err := h.machines(ctx, "")
+	if err != nil {
+		return nil, err
+	}
+	lent, err := h.addresses(ctx)
+	out := map[string]string{}
+	for _, m := range list {
+		if at := m.address(lent); at != "" && m.id != but && m.runs() {
+			out[at] = m.mark.Name
+		}
+	}
+	return out, err
 }
 
 func (m *machine) start(ctx context.Context) error {

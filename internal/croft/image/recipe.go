@@ -95,13 +95,15 @@ func recipeFor(name string, quick bool) (recipe, error) {
 		Version: 1, Suite: suite, Packages: packages, Masked: idle, MiB: 2048,
 		Line: "ro console=ttyS0 net.ifnames=0 quiet",
 		Files: map[string]string{
-			"etc/hostname":                          "debian\n",
-			"etc/hosts":                             "127.0.0.1 localhost\n127.0.1.1 debian\n::1 localhost\n",
-			"etc/machine-id":                        "",
-			"etc/cloud/cloud.cfg.d/90_image.cfg":    cloudConfig,
-			"etc/initramfs-tools/conf.d/small":      "MODULES=list\nCOMPRESS=lz4\n",
-			"etc/initramfs-tools/modules":           "virtio_pci\nvirtio_blk\next4\n",
-			"etc/systemd/journald.conf.d/size.conf": "[Journal]\nSystemMaxUse=64M\n",
+			"etc/hostname":                       "debian\n",
+			"etc/hosts":                          "127.0.0.1 localhost\n127.0.1.1 debian\n::1 localhost\n",
+			"etc/machine-id":                     "",
+			"etc/cloud/cloud.cfg.d/90_image.cfg": cloudConfig,
+			// By its MAC address; by its machine-id, a copy that is launched would take the address of the first.
+			"etc/systemd/networkd.conf.d/identity.conf": "[DHCPv4]\nDUIDType=link-layer\n",
+			"etc/initramfs-tools/conf.d/small":          "MODULES=list\nCOMPRESS=lz4\n",
+			"etc/initramfs-tools/modules":               "virtio_pci\nvirtio_blk\next4\n",
+			"etc/systemd/journald.conf.d/size.conf":     "[Journal]\nSystemMaxUse=64M\n",
 		},
 	}
 	if quick {

@@ -74,7 +74,7 @@ func (s *Service) lifecyclePlan(run record.Run) (runs.Plan, error) {
 				Title:    "First boot",
 				Intent:   "Wait for the first boot, which places the keys, and pin the host keys from the boot output",
 				Do:       l.boot,
-				Patience: bootPatience,
+				Patience: cloudPatience,
 			},
 			{
 				Name:     "ssh",

@@ -115,17 +115,31 @@ func (m *Machine) NoteAddresses(ctx context.Context) (cloud.Instance, error) {
 // cloud-init does so at its end, a while after the SSH server lets people in.
 const bootPatience = 10 * time.Minute
 
+// lookAgain is how soon its console is looked at again.
+const lookAgain = 2 * time.Second
+
 // PinBoot pins the host keys of the boot output, or compares them with the pinned ones.
 func (m *Machine) PinBoot(ctx context.Context) (string, error) {
 	i, err := m.fleet.store.InstanceByID(ctx, m.Instance.ID)
 	if err != nil {
 		return "", err
 	}
-	output, err := m.Cloud.BootOutput(ctx, i.CloudID)
-	if err != nil {
-		return "", Calling(err)
+	var seen []keypair.Public
+	for {
+		output, err := m.Cloud.BootOutput(ctx, i.CloudID)
+		if err != nil {
+			return "", Calling(err)
+		}
+		seen = cloud.HostKeys(output)
+		if len(seen) > 0 || len(i.HostKeys) > 0 || m.fleet.now().Sub(i.CreatedAt) > bootPatience {
+			break
+		}
+		select {
+		case <-ctx.Done():
+			return "", ctx.Err()
+		case <-time.After(lookAgain):
+		}
 	}
-	seen := cloud.HostKeys(output)
 	if len(i.HostKeys) > 0 {
 		for _, k := range seen {
 			if !pinned(i.HostKeys, k) {
@@ -135,11 +149,7 @@ func (m *Machine) PinBoot(ctx context.Context) (string, error) {
 		return "the host keys are the pinned ones", nil
 	}
 	if len(seen) == 0 {
-		err := errors.New("the boot output shows no host key, so the instance cannot be told from another")
-		if m.fleet.now().Sub(i.CreatedAt) < bootPatience {
-			err = runs.Temporary(err)
-		}
-		return "", err
+		return "", errors.New("the boot output shows no host key, so the instance cannot be told from another")
 	}
 	pins := make([]record.HostKey, len(seen))
 	for n, k := range seen {

@@ -332,15 +332,20 @@ func (r *restoring) deviceOn(ctx context.Context, i cloud.Instance) (string, err
 	if !deviceForm.MatchString(device) {
 		return "", fmt.Errorf("the cloud tells %q as the helper's name of the disk", text.Line(device, 100))
 	}
-	switch {
-	case d.Partition == nil:
-		return device, nil
+	return partitionOf(device, d.Partition), nil
+}
+
+// partitionOf is the path of a partition of a device; the device itself for none.
+func partitionOf(device string, number *int) string {
+	switch last := device[len(device)-1]; {
+	case number == nil:
+		return device
 	case strings.HasPrefix(device, "/dev/disk/"):
-		return fmt.Sprintf("%s-part%d", device, *d.Partition), nil
-	case device[len(device)-1] >= '0' && device[len(device)-1] <= '9':
-		return fmt.Sprintf("%sp%d", device, *d.Partition), nil
+		return fmt.Sprintf("%s-part%d", device, *number)
+	case last >= '0' && last <= '9':
+		return fmt.Sprintf("%sp%d", device, *number)
 	}
-	return fmt.Sprintf("%s%d", device, *d.Partition), nil
+	return fmt.Sprintf("%s%d", device, *number)
 }
 
 // fetchBack takes the disk off every helper.

@@ -245,7 +245,7 @@ func undo(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error {
 			t.RequestedBy,
 			t.Charter,
 		)
-		done, _, err := itemsOf(ctx, client, t.Id, kit.Paging{All: true}, "done")
+		done, _, err := itemsOf(ctx, client, t.Id, kit.Paging{All: true, Limit: kit.PageSize}, "done")
 		if err != nil {
 			return err
 		}

@@ -251,14 +251,19 @@ func grantList(f *flag.FlagSet) func(context.Context, *kit.Session, []string) er
 				"HOLDER",
 				"GRANTED",
 				"UNTIL",
-				"LIMITS",
 				"STATUS",
 				"WHY",
-			}, Least: []string{"WHY", "LIMITS", "HOLDER", "GRANTED"}, Cells: grantCells, None: "No grant matches.",
+			}, Least: []string{"WHY", "HOLDER", "GRANTED", "LIMITS"}, Cells: grantCells, None: "No grant matches.",
 			Name: func(g apiclient.GrantRecord) string { return g.Login + " " + g.Key.Name },
 		}
 		if *ended {
-			l.Head[4], l.Head[6] = "ENDED", "BY"
+			l.Head[4], l.Head[5] = "ENDED", "BY"
+		}
+		if slices.ContainsFunc(rows, func(g apiclient.GrantRecord) bool { return g.Limits != nil }) {
+			l.Head = append(l.Head, "LIMITS")
+			l.Cells = func(g apiclient.GrantRecord) []string {
+				return append(grantCells(g), authorizedkeys.LimitsTold(kit.Given(g.Limits)))
+			}
 		}
 		if err := l.Show(s, rows, total); err != nil {
 			return err
@@ -295,7 +300,6 @@ func grantCells(g apiclient.GrantRecord) []string {
 		holder,
 		kit.Day(g.GrantedAt) + " by " + g.GrantedBy,
 		end,
-		authorizedkeys.LimitsTold(kit.Given(g.Limits)),
 		status,
 		kit.Given(g.Reason),
 	}

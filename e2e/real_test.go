@@ -5,7 +5,6 @@ import (
 	"encoding/hex"
 	"encoding/json"
 	"flag"
-	"io"
 	"net"
 	"net/http"
 	"os"
@@ -49,10 +48,7 @@ func realMachines(t *testing.T) (h *house, c *crofter) {
 			theHall, err = hall.Open(folder)
 		}
 		if err == nil {
-			err = copyImages(*machines, filepath.Join(folder, "pool"))
-		}
-		if err == nil {
-			err = theHall.Refresh()
+			err = theHall.TakeImages(*machines)
 		}
 		if err != nil {
 			t.Fatal(err)
@@ -148,32 +144,6 @@ func TestRealHostsKeepWhatIsSomebodyElses(t *testing.T) {
 	if out, err := check.CombinedOutput(); err != nil || strings.Contains(string(out), "missing") {
 		t.Errorf("%v\n%s", err, out)
 	}
-}
-
-func copyImages(from, to string) error {
-	list, err := os.ReadDir(from)
-	if err != nil {
-		return err
-	}
-	for _, e := range list {
-		if !strings.HasSuffix(e.Name(), ".qcow2") && !strings.HasSuffix(e.Name(), ".image.yaml") {
-			continue
-		}
-		in, err := os.Open(filepath.Join(from, e.Name()))
-		if err != nil {
-			return err
-		}
-		out, err := os.Create(filepath.Join(to, e.Name()))
-		if err == nil {
-			_, err = io.Copy(out, in)
-			out.Close()
-		}
-		in.Close()
-		if err != nil {
-			return err
-		}
-	}
-	return nil
 }
 
 // timed is must, and tells how long it took.
@@ -359,7 +329,7 @@ func TestRealMachineIsLaunchedReadRotatedAndEnded(t *testing.T) {
 	h.timed(t, "instance", "start", "door-2")
 	again()
 	for _, name := range []string{"door-2", "door"} {
-		h.must("instance", "delete", name, "-yes", "-confirm", name)
+		h.must("instance", "delete", name, "-yes")
 	}
 	if left, err := theHall.Machines(); err != nil || len(left) > 0 {
 		t.Errorf("%v are left: %v", left, err)

@@ -6,7 +6,6 @@ import (
 	"crypto/rand"
 	"errors"
 	"fmt"
-	"io"
 	"net"
 	"os"
 	"os/exec"
@@ -94,11 +93,10 @@ func openHall(ctx context.Context, h *house, dir, images string, log *os.File) (
 	if m.hall, err = hall.Open(folder); err != nil {
 		return nil, err
 	}
-	err = copyImages(images, filepath.Join(folder, "pool"))
-	if err == nil {
-		err = m.hall.Refresh()
-	}
 	var url, token string
+	if err = m.hall.TakeImages(images); err != nil {
+		err = fmt.Errorf("-machines: %w", err)
+	}
 	if err == nil {
 		url, token, err = m.startCroftd(folder, log)
 	}
@@ -109,46 +107,6 @@ func openHall(ctx context.Context, h *house, dir, images string, log *os.File) (
 		return nil, errors.Join(err, m.close())
 	}
 	return m, nil
-}
-
-// copyImages copies what is not there.
-func copyImages(from, to string) error {
-	list, err := os.ReadDir(from)
-	if err != nil {
-		return fmt.Errorf("-machines: %w", err)
-	}
-	found := false
-	for _, e := range list {
-		found = found || strings.HasSuffix(e.Name(), ".image.yaml")
-		into := filepath.Join(to, e.Name())
-		if _, err := os.Stat(into); err == nil {
-			continue
-		}
-		if err := copyFile(filepath.Join(from, e.Name()), into); err != nil {
-			return err
-		}
-	}
-	if !found {
-		return fmt.Errorf("-machines: there is no image in %s; make one: croftd image build debian-12 -quick", from)
-	}
-	return nil
-}
-
-func copyFile(from, into string) error {
-	in, err := os.Open(from)
-	if err != nil {
-		return err
-	}
-	defer in.Close()
-	out, err := os.Create(into + ".part")
-	if err != nil {
-		return err
-	}
-	_, err = io.Copy(out, in)
-	if err = errors.Join(err, out.Close()); err != nil {
-		return err
-	}
-	return os.Rename(into+".part", into)
 }
 
 func (m *machineHall) startCroftd(folder string, log *os.File) (url, token string, err error) {

@@ -3,6 +3,7 @@ package hall
 import (
 	"errors"
 	"fmt"
+	"io"
 	"net"
 	"os"
 	"os/exec"
@@ -272,8 +273,29 @@ func (h *Hall) Machines() (names []string, err error) {
 	return names, err
 }
 
-// Refresh has libvirt look at what files are in the pool.
-func (h *Hall) Refresh() error {
+// TakeImages copies the images of a folder into the pool, except those that are there.
+func (h *Hall) TakeImages(from string) error {
+	list, err := os.ReadDir(from)
+	if err != nil {
+		return err
+	}
+	found := false
+	for _, e := range list {
+		if !strings.HasSuffix(e.Name(), ".qcow2") && !strings.HasSuffix(e.Name(), ".image.yaml") {
+			continue
+		}
+		found = true
+		into := filepath.Join(h.folder, "pool", e.Name())
+		if _, err := os.Stat(into); err == nil {
+			continue
+		}
+		if err := copyFile(filepath.Join(from, e.Name()), into); err != nil {
+			return err
+		}
+	}
+	if !found {
+		return fmt.Errorf("there is no image in %s; make one: croftd image build debian-12 -quick", from)
+	}
 	return h.do(func(l *libvirt.Libvirt) error {
 		pool, err := l.StoragePoolLookupByName(Pool)
 		if err != nil {
@@ -281,6 +303,23 @@ func (h *Hall) Refresh() error {
 		}
 		return l.StoragePoolRefresh(pool, 0)
 	})
+}
+
+func copyFile(from, into string) error {
+	in, err := os.Open(from)
+	if err != nil {
+		return err
+	}
+	defer in.Close()
+	out, err := os.Create(into + ".part")
+	if err != nil {
+		return err
+	}
+	_, err = io.Copy(out, in)
+	if err = errors.Join(err, out.Close()); err != nil {
+		return err
+	}
+	return os.Rename(into+".part", into)
 }
 
 func network(l *libvirt.Libvirt) error {

@@ -140,6 +140,32 @@ func TestRealHostsKeepWhatIsSomebodyElses(t *testing.T) {
 	if out := second.out.String(); !strings.Contains(out, "another croftd") {
 		t.Errorf("a second croftd: %s", out)
 	}
+	// An image is put into the pool by libvirt alone; one that is not what its description says is refused.
+	put := func(folder string) (string, error) {
+		out, err := exec.Command(
+			filepath.Join(bin, "croftd"), "image", "put", folder, "-settings", croftd.settings,
+		).CombinedOutput()
+		return string(out), err
+	}
+	folder := t.TempDir()
+	about := "name: tiny\ntitle: Tiny\nlogin-user: tiny\nkey-types: [ed25519]\nguest-agent: false\nsha256: "
+	disk := strings.Repeat("a disk ", 5_000_000)
+	right := sha256.Sum256([]byte(disk))
+	writeFile(t, filepath.Join(folder, "tiny.qcow2"), disk)
+	writeFile(t, filepath.Join(folder, "tiny.image.yaml"), about+strings.Repeat("0", 64)+"\n")
+	if out, err := put(folder); err == nil || !strings.Contains(out, "SHA-256") {
+		t.Errorf("%v %s", err, out)
+	}
+	writeFile(t, filepath.Join(folder, "tiny.image.yaml"), about+hex.EncodeToString(right[:])+"\n")
+	for range 2 { // the second time it is there
+		if out, err := put(folder); err != nil {
+			t.Errorf("%v %s", err, out)
+		}
+	}
+	var images []cloud.Image
+	if status := croftd.ask("GET", "/images", "", &images); status != 200 || len(images) != 2 {
+		t.Errorf("%d %+v", status, images)
+	}
 	check := exec.Command(filepath.Join(bin, "croftd"), "-settings", croftd.settings, "-check")
 	if out, err := check.CombinedOutput(); err != nil || strings.Contains(string(out), "missing") {
 		t.Errorf("%v\n%s", err, out)

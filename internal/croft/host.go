@@ -140,6 +140,48 @@ func (h *host) callFor(ctx context.Context, most time.Duration, do func(l *libvi
 	return err
 }
 
+// dialed keeps the connection that it made.
+type dialed struct {
+	host *host
+	conn net.Conn
+}
+
+func (d *dialed) Dial() (c net.Conn, err error) {
+	d.conn, err = d.host.Dial()
+	return d.conn, err
+}
+
+// apart has the host do something over a connection of its own, until it is done or there is enough. It is for streams: at
+// the end of one, go-libvirt may wait for itself, with all other calls of the connection.
+func (h *host) apart(ctx context.Context, enough <-chan struct{}, do func(l *libvirt.Libvirt) error) error {
+	d := &dialed{host: h}
+	l := libvirt.NewWithDialer(d)
+	err := l.ConnectToURI(libvirt.QEMUSystem)
+	if d.conn != nil {
+		defer d.conn.Close()
+	}
+	if err != nil {
+		return fmt.Errorf("%w: %s: %w", errAway, h.Zone, err)
+	}
+	done := make(chan error, 1)
+	go func() { done <- do(l) }()
+	late := time.NewTimer(callWithin)
+	defer late.Stop()
+	select {
+	case err = <-done:
+	case <-enough:
+		return nil
+	case <-late.C:
+		return fmt.Errorf("%w: %s: no answer after %s", errAway, h.Zone, callWithin)
+	case <-ctx.Done():
+		return ctx.Err()
+	}
+	if said := (libvirt.Error{}); err != nil && !errors.As(err, &said) {
+		return fmt.Errorf("%w: %s: %w", errAway, h.Zone, err)
+	}
+	return err
+}
+
 // is reports whether an error is libvirt's with one of the numbers.
 func is(err error, numbers ...libvirt.ErrorNumber) bool {
 	said := libvirt.Error{}

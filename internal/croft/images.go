@@ -100,36 +100,59 @@ func (h *host) image(ctx context.Context, name string) (Image, error) {
 	return list[at], nil
 }
 
-// limited writes no more than left bytes and says nothing of the rest.
-type limited struct {
-	to   *bytes.Buffer
-	left int
+// stretch takes so many bytes, and says when it has them all. What comes after them is passed over.
+type stretch struct {
+	bytes []byte
+	size  int
+	full  chan struct{}
 }
 
-func (l *limited) Write(p []byte) (int, error) {
-	take := min(len(p), l.left-l.to.Len())
-	l.to.Write(p[:max(take, 0)])
+func (s *stretch) Write(p []byte) (int, error) {
+	if left := s.size - len(s.bytes); left > 0 {
+		if s.bytes = append(s.bytes, p[:min(len(p), left)]...); len(s.bytes) == s.size {
+			close(s.full)
+		}
+	}
 	return len(p), nil
 }
 
 // download reads a volume, at most so many bytes of it.
 func (h *host) download(ctx context.Context, v libvirt.StorageVol, most int) ([]byte, error) {
-	var out bytes.Buffer
-	err := h.call(ctx, func(l *libvirt.Libvirt) error {
-		return l.StorageVolDownload(v, &limited{&out, most}, 0, uint64(most), 0)
+	var capacity uint64
+	err := h.call(ctx, func(l *libvirt.Libvirt) (err error) { _, capacity, _, err = l.StorageVolGetInfo(v); return err })
+	if err != nil || capacity == 0 {
+		return nil, err
+	}
+	s := &stretch{size: int(min(capacity, uint64(most))), full: make(chan struct{})}
+	err = h.apart(ctx, s.full, func(l *libvirt.Libvirt) error {
+		return l.StorageVolDownload(v, s, 0, uint64(s.size), 0)
 	})
-	return out.Bytes(), err
+	if err == nil && len(s.bytes) < s.size {
+		err = fmt.Errorf("%w: %s: %d of %d bytes of %s came", errAway, h.Zone, len(s.bytes), s.size, v.Name)
+	}
+	return s.bytes, err
 }
 
-// upload makes a raw volume with content, of so many bytes. One that is there is written over.
+// upload makes a raw volume with content, of so many bytes. One that is there is made anew.
 func (h *host) upload(ctx context.Context, p libvirt.StoragePool, name string, content io.Reader, size uint64) error {
-	v, there, err := h.volume(ctx, p, name)
+	v, err := h.create(ctx, p, name, size)
 	if err != nil {
 		return err
 	}
+	return h.apart(ctx, nil, func(l *libvirt.Libvirt) error { return l.StorageVolUpload(v, content, 0, size, 0) })
+}
+
+// create makes a raw volume of so many bytes. One that is there is made anew.
+func (h *host) create(
+	ctx context.Context, p libvirt.StoragePool, name string, size uint64,
+) (v libvirt.StorageVol, err error) {
+	v, there, err := h.volume(ctx, p, name)
+	if err != nil {
+		return v, err
+	}
 	if there {
 		if err := h.remove(ctx, v); err != nil {
-			return err
+			return v, err
 		}
 	}
 	about := libvirtxml.StorageVolume{
@@ -139,15 +162,10 @@ func (h *host) upload(ctx context.Context, p libvirt.StoragePool, name string, c
 	}
 	text, err := about.Marshal()
 	if err != nil {
-		return err
+		return v, err
 	}
-	return h.call(ctx, func(l *libvirt.Libvirt) error {
-		v, err := l.StorageVolCreateXML(p, text, 0)
-		if err != nil {
-			return err
-		}
-		return l.StorageVolUpload(v, content, 0, size, 0)
-	})
+	err = h.call(ctx, func(l *libvirt.Libvirt) (err error) { v, err = l.StorageVolCreateXML(p, text, 0); return err })
+	return v, err
 }
 
 func (h *host) remove(ctx context.Context, v libvirt.StorageVol) error {

@@ -103,10 +103,7 @@ func (h *host) put(ctx context.Context, i Image, about, disk string) error {
 
 // uploadLong is upload for what may take longer than one call: it goes a stretch at a time.
 func (h *host) uploadLong(ctx context.Context, p libvirt.StoragePool, name string, f io.Reader, size uint64) error {
-	if err := h.upload(ctx, p, name, bytes.NewReader(nil), size); err != nil {
-		return err
-	}
-	v, _, err := h.volume(ctx, p, name)
+	v, err := h.create(ctx, p, name, size)
 	if err != nil {
 		return err
 	}
@@ -116,7 +113,7 @@ func (h *host) uploadLong(ctx context.Context, p libvirt.StoragePool, name strin
 		if err != nil {
 			return err
 		}
-		err = h.call(ctx, func(l *libvirt.Libvirt) error {
+		err = h.apart(ctx, nil, func(l *libvirt.Libvirt) error {
 			return l.StorageVolUpload(v, bytes.NewReader(part[:n]), at, uint64(n), 0)
 		})
 		if err != nil {

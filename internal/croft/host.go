@@ -151,8 +151,8 @@ func (d *dialed) Dial() (c net.Conn, err error) {
 	return d.conn, err
 }
 
-// apart has the host do something over a connection of its own, until it is done or there is enough. It is for streams: at
-// the end of one, go-libvirt may wait for itself, with all other calls of the connection.
+// apart has the host do something over a connection of its own, until it is done or there is enough. It is for streams:
+// at the end of one, go-libvirt may wait for itself, with all other calls of the connection.
 func (h *host) apart(ctx context.Context, enough <-chan struct{}, do func(l *libvirt.Libvirt) error) error {
 	d := &dialed{host: h}
 	l := libvirt.NewWithDialer(d)

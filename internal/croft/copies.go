@@ -161,7 +161,7 @@ func (c *Croft) copy(ctx context.Context, o *operation, m machine) error {
 	if _, whole, err := h.volume(ctx, p, w.ID+copySuffix); err != nil || whole {
 		return err
 	}
-	if m.mark.Agent && m.runs() { // a croftd that was cut off may have left it frozen
+	if m.mark.Agent && m.runs() { // a croftd that was killed may have left it frozen
 		m.thaw(ctx)
 	}
 	if err := h.abandon(ctx, p, m, w.ID); err != nil {

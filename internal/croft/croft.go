@@ -112,7 +112,7 @@ const (
 	within = 10 * time.Minute
 )
 
-// carry does an operation. It looks at how things are each time, so that it may be cut off anywhere and done again.
+// carry does an operation. It looks at how things are each time, so that it may be killed anywhere and done again.
 func (c *Croft) carry(o operation) {
 	c.work.Add(1)
 	go func() {

@@ -18,8 +18,8 @@ import (
 const (
 	// bootsWithin is for how long a machine may take until it has an address.
 	bootsWithin = 5 * time.Minute
-	// stopsWithin is for how long a machine may take to stop by itself. Afterwards it is cut off, which may lose what it
-	// has not written yet.
+	// stopsWithin is for how long a machine may take to stop by itself. Afterwards it is switched off, which may lose what
+	// it has not written yet.
 	stopsWithin = 90 * time.Second
 	look        = 250 * time.Millisecond
 )
@@ -90,7 +90,7 @@ func (c *Croft) launch(ctx context.Context, o *operation, m machine) error {
 	case err != nil || there && m.runs():
 	case m.mark.Copy == "":
 		err = h.diskOver(ctx, p, m.mark.Root, Image{Name: m.mark.Image}.volume(), size.DiskGiB)
-	default: // whole, so that the copy can be deleted; what a croftd that was cut off has left of it is made anew
+	default: // whole, so that the copy can be deleted; what a croftd that was killed has left of it is made anew
 		if err = h.removeNamed(ctx, m.mark.Root); err == nil {
 			err = h.clone(ctx, p, volumeOfCopy(m.mark.Copy), m.mark.Root, size.DiskGiB)
 		}
@@ -228,7 +228,7 @@ func (m *machine) lastSaid(ctx context.Context) string {
 	return "; the last on its console: " + text.Line(lines[len(lines)-1], 200)
 }
 
-// stop asks the guest agent, and then the machine itself, to stop; only one that does not is cut off.
+// stop asks the guest agent, and then the machine itself, to stop; only one that does not is switched off.
 func (m *machine) stop(ctx context.Context) error {
 	asked := time.Time{}
 	byAgent := m.mark.Agent

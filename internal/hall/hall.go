@@ -75,7 +75,7 @@ func Open(folder string) (*Hall, error) {
 				return nil, err
 			}
 		}
-		if name == "run" { // which a hall that was cut off may have left behind
+		if name == "run" { // which a hall that was killed may have left behind
 			if err := empty(own); err != nil {
 				return nil, err
 			}
@@ -150,7 +150,7 @@ const runningFile = "were-running"
 // closesWithin is for how long machines may take to stop when the hall is closed.
 const closesWithin = 45 * time.Second
 
-// Close has the machines stop by themselves, since what is cut off loses what it has not written yet.
+// Close has the machines stop by themselves, since what is switched off loses what it has not written yet.
 func (h *Hall) Close() error {
 	var names []string
 	err := h.do(func(l *libvirt.Libvirt) error {
@@ -161,7 +161,7 @@ func (h *Hall) Close() error {
 		for _, d := range list {
 			names = append(names, d.Name)
 			if l.DomainShutdownFlags(d, libvirt.DomainShutdownGuestAgent) != nil {
-				l.DomainShutdownFlags(d, libvirt.DomainShutdownAcpiPowerBtn) //nolint:errcheck // it is cut off then
+				l.DomainShutdownFlags(d, libvirt.DomainShutdownAcpiPowerBtn) //nolint:errcheck // it is switched off then
 			}
 		}
 		for until := time.Now().Add(closesWithin); len(list) > 0 && time.Now().Before(until); {

@@ -58,14 +58,17 @@ func (s *Store) PutSightings(ctx context.Context, sightings []record.Sighting) e
 	return plain(err)
 }
 
-// SeeEntry records that a key was seen to open a login. What limits its line stays as it was read.
+// SeeEntry records that a key was seen to open a login. What limits its line stays as it was read; one that
+// runs a command and gives no shell is not a way in by that.
 // Raw, since GORM's upsert knows no condition on what is there.
 func (s *Store) SeeEntry(ctx context.Context, login, key uuid.UUID, at time.Time, method string) error {
 	return plain(s.db.WithContext(ctx).Exec(
 		`INSERT INTO sightings (login_id, key_id, seen_at, method, present, opens)
-			VALUES (@login, @key, @at, @method, true, true)
+			VALUES (@login, @key, @at, @method, true, NOT EXISTS (SELECT FROM grants g
+				WHERE g.login_id = @login AND g.key_id = @key AND g.withdrawn_at IS NULL AND g.forced))
 		ON CONFLICT (login_id, key_id) DO UPDATE SET seen_at = excluded.seen_at, method = excluded.method, present = true,
-			opens = true, expires_at = CASE WHEN sightings.expires_at > excluded.seen_at THEN sightings.expires_at END
+			opens = sightings.opens OR coalesce(sightings.options, '') !~ '(^|,)command=',
+			expires_at = CASE WHEN sightings.expires_at > excluded.seen_at THEN sightings.expires_at END
 		WHERE sightings.seen_at <= excluded.seen_at`,
 		map[string]any{"login": login, "key": key, "at": at, "method": method},
 	).

@@ -212,6 +212,20 @@ func TestOpeningsJoinGrantsAndSightings(t *testing.T) {
 	must(
 		t, s.PutSightings(ctx, []record.Sighting{see("gone", true, begin.Add(-time.Hour))}),
 	) // an older look changes nothing
+	// A login that was completed by a line with a command is no way in; one by another line is.
+	limited := see("seen", true, begin.Add(time.Minute))
+	limited.Options = new(`from="a",command="true"`)
+	must(t, s.PutSightings(ctx, []record.Sighting{limited}))
+	for _, name := range []string{"seen", "granted-seen"} {
+		must(t, s.SeeEntry(ctx, login.ID, keys[name].ID, begin.Add(2*time.Minute), "logged in"))
+	}
+	_, pairs, _, err := s.Reach(ctx, begin.Add(time.Hour), record.ReachFilter{})
+	must(t, err)
+	for _, p := range pairs {
+		if p.KeyID == keys["seen"].ID && p.Opens || p.KeyID == keys["granted-seen"].ID && !p.Opens {
+			t.Errorf("after a login: %+v", p)
+		}
+	}
 	l, err := s.Openers(ctx, i.ID, record.Page{Limit: 10, Total: true})
 	must(t, err)
 	var got []string

@@ -21,12 +21,10 @@ import (
 	"plumlatch/internal/hall"
 )
 
-// machines is the folder with the images for the tests of real machines, which run only where it is given: they need
-// root, libvirt and QEMU, and a hall of their own, in which TestMain starts them.
+// machines are the folders with the images for the tests of real machines, which run only where they are given: they
+// need root, libvirt and QEMU, and a hall of their own, in which TestMain starts them.
 var machines = flag.String(
-	"machines",
-	"",
-	"run the tests of real machines with the images of this folder, and no others",
+	"machines", "", "run the tests of real machines with the images of these folders, divided by commas, and no others",
 )
 
 var (
@@ -35,8 +33,8 @@ var (
 	endHall     = func() {}
 )
 
-// realMachines are real machines under a croftd, as a cloud called hall of a house.
-func realMachines(t *testing.T) (h *house, c *crofter) {
+// realMachines are real machines under a croftd, as a cloud called hall of a house, with a zone for each driver.
+func realMachines(t *testing.T, drivers ...string) (h *house, c *crofter) {
 	t.Helper()
 	if *machines == "" {
 		t.Skip("real machines are tried by make test-machines")
@@ -47,8 +45,10 @@ func realMachines(t *testing.T) (h *house, c *crofter) {
 			endHall = func() { os.RemoveAll(folder) }
 			theHall, err = hall.Open(folder)
 		}
-		if err == nil {
-			err = theHall.TakeImages(*machines)
+		for from := range strings.SplitSeq(*machines, ",") {
+			if err == nil {
+				err = theHall.TakeImages(from)
+			}
 		}
 		if err != nil {
 			t.Fatal(err)
@@ -61,7 +61,7 @@ func realMachines(t *testing.T) (h *house, c *crofter) {
 	folder := t.TempDir()
 	token := writeFile(t, filepath.Join(folder, "token"), "of-the-hall\n")
 	settings := writeFile(
-		t, filepath.Join(folder, "croftd.yaml"), theHall.Settings(token, filepath.Join(folder, "state"), "qemu"),
+		t, filepath.Join(folder, "croftd.yaml"), theHall.Settings(token, filepath.Join(folder, "state"), drivers...),
 	)
 	c = &crofter{t: t, settings: settings}
 	c.start("127.0.0.1:0")
@@ -112,7 +112,7 @@ func (c *crofter) ask(method, path, body string, answer any) int {
 
 // TestRealHostsKeepWhatIsSomebodyElses asks for a machine whose name somebody has taken, and for a second croftd.
 func TestRealHostsKeepWhatIsSomebodyElses(t *testing.T) {
-	_, croftd := realMachines(t)
+	_, croftd := realMachines(t, "qemu")
 	sum := sha256.Sum256([]byte("taken"))
 	name := "croft-" + hex.EncodeToString(sum[:8])
 	if err := theHall.Define(name); err != nil {
@@ -229,7 +229,7 @@ func (h *house) firewalled(t *testing.T, croftd *crofter, opens func(key string,
 // TestRealMachineIsLaunchedReadRotatedAndEnded does the whole job on a virtual machine with Debian's own cloud-init,
 // OpenSSH and guest agent.
 func TestRealMachineIsLaunchedReadRotatedAndEnded(t *testing.T) {
-	h, croftd := realMachines(t)
+	h, croftd := realMachines(t, "qemu")
 	for _, k := range []string{"mine", "second"} {
 		h.must("key", "new", k)
 		h.must("prove", k, "-with", h.private(k))

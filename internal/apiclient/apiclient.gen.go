@@ -2704,6 +2704,9 @@ type Image struct {
 	LoginUser string   `json:"login_user"`
 	Name      string   `json:"name"`
 	Title     string   `json:"title"`
+
+	// Zones The zones in which it can be launched; all where this is missing.
+	Zones *[]string `json:"zones,omitempty"`
 }
 
 // ImportKey defines model for ImportKey.

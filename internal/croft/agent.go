@@ -55,6 +55,13 @@ func (m *machine) ask(ctx context.Context, command string, arguments, answer any
 	if err != nil {
 		return err
 	}
+	if m.host.contains() {
+		said, err := m.host.askByFolder(ctx, m.id, string(sent), agentWithin*time.Second)
+		if err != nil {
+			return err
+		}
+		return m.answer(said, answer)
+	}
 	var said libvirt.OptString
 	err = m.host.call(ctx, func(l *libvirt.Libvirt) (err error) {
 		said, err = l.QEMUDomainAgentCommand(m.domain, string(sent), agentWithin, 0)
@@ -66,10 +73,15 @@ func (m *machine) ask(ctx context.Context, command string, arguments, answer any
 	case len(said) == 0:
 		return fmt.Errorf("the guest agent of %s gives no answer", m.mark.Name)
 	}
+	return m.answer(said[0], answer)
+}
+
+// answer reads what a guest agent has said.
+func (m *machine) answer(said string, answer any) error {
 	var envelope struct {
 		Return json.RawMessage `json:"return"`
 	}
-	if err := json.Unmarshal([]byte(said[0]), &envelope); err != nil {
+	if err := json.Unmarshal([]byte(said), &envelope); err != nil {
 		return fmt.Errorf("the guest agent of %s gives an answer that cannot be read: %w", m.mark.Name, err)
 	}
 	if answer == nil {

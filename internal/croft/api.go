@@ -22,7 +22,7 @@ type api struct {
 func (a api) GetCapabilities(
 	context.Context, adapter.GetCapabilitiesRequestObject,
 ) (adapter.GetCapabilitiesResponseObject, error) {
-	return adapter.GetCapabilities200JSONResponse{Name: a.settings.Name, Capabilities: can}, nil
+	return adapter.GetCapabilities200JSONResponse{Name: a.settings.Name, Capabilities: a.can()}, nil
 }
 
 // ListImages lists those that are in the pool of some host.
@@ -36,13 +36,15 @@ func (a api) ListImages(
 			return nil, err
 		}
 		for _, i := range list {
-			if slices.ContainsFunc(out, func(o adapter.Image) bool { return o.Name == i.Name }) {
-				continue
+			at := slices.IndexFunc(out, func(o adapter.Image) bool { return o.Name == i.Name })
+			if at < 0 {
+				at = len(out)
+				out = append(out, adapter.Image{
+					Name: i.Name, Title: i.Title, Family: adapter.ImageFamilyLinux, LoginUser: i.LoginUser,
+					GuestAgent: i.Agent, KeyTypes: i.KeyTypes, Zones: &[]string{},
+				})
 			}
-			out = append(out, adapter.Image{
-				Name: i.Name, Title: i.Title, Family: adapter.ImageFamilyLinux, LoginUser: i.LoginUser,
-				GuestAgent: i.Agent, KeyTypes: i.KeyTypes,
-			})
+			*out[at].Zones = append(*out[at].Zones, h.Zone)
 		}
 	}
 	return out, nil
@@ -169,8 +171,8 @@ func (a api) LaunchInstance(
 	if err != nil {
 		return nil, err
 	}
-	m.Root = rootOf(id)
-	text, err := h.define(id, m, z)
+	m.Root = h.rootOf(id)
+	text, err := h.describe(ctx, id, m, z)
 	if err != nil {
 		return nil, err
 	}
@@ -222,6 +224,8 @@ func (c *Croft) wanted(ctx context.Context, b adapter.Launch) (m mark, z Size, h
 		return bad("the user-data has %d bytes; %d is the limit", len(given(b.UserData)), mostUserData)
 	case b.StaticAddress != nil && *b.StaticAddress:
 		return bad("this cloud has no static addresses")
+	case h.contains() && given(b.Snapshot) != "":
+		return bad("%s has containers, which are launched from images alone", b.Zone)
 	case b.EncryptedDisk != nil && *b.EncryptedDisk:
 		return bad("this cloud encrypts no disks")
 	}
@@ -309,7 +313,7 @@ func (c *Croft) lentOut(ctx context.Context, id string) error {
 		}
 		for _, d := range list {
 			for _, at := range d.Attachments {
-				if d.Id == rootOf(id) && at.Instance != id {
+				if d.Id == h.rootOf(id) && at.Instance != id {
 					return adapter.Conflict(fmt.Sprintf("its disk is attached to %s: detach it there first", at.Instance))
 				}
 			}

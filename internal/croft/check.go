@@ -29,7 +29,7 @@ func Check(ctx context.Context, s Settings) (out []Finding) {
 		})
 	}
 	for n := range s.Hosts {
-		h := &host{Host: s.Hosts[n]}
+		h := newHost(s.Hosts[n])
 		ctx, cancel := context.WithTimeout(ctx, checkWithin)
 		out = append(out, h.check(ctx)...)
 		cancel()
@@ -73,6 +73,12 @@ func (h *host) check(ctx context.Context) (out []Finding) {
 			return nil
 		})
 	}
+	if err == nil && h.contains() {
+		var folder string
+		if folder, err = h.folder(ctx, p); err == nil {
+			err = fits(folder)
+		}
+	}
 	fine := say("pool "+h.Pool, err, fmt.Sprintf(
 		"Define one of the type dir and start it: virsh pool-define-as %s dir --target FOLDER; virsh pool-start %s; "+
 			"virsh pool-autostart %s", h.Pool, h.Pool, h.Pool,
@@ -103,8 +109,10 @@ func (h *host) check(ctx context.Context) (out []Finding) {
 	say("network "+h.Network, err, fmt.Sprintf(
 		"Start one with DHCP: virsh net-start %s; virsh net-autostart %s", h.Network, h.Network,
 	))
-	_, err = h.console(ctx, "none")
-	say("boot output in "+h.BootOutput, err, "Make the folder on the host: install -d -m 755 "+h.BootOutput)
+	if !h.contains() {
+		_, err = h.console(ctx, "none")
+		say("boot output in "+h.BootOutput, err, "Make the folder on the host: install -d -m 755 "+h.BootOutput)
+	}
 	_, err = h.groups(ctx)
 	say(
 		"firewall",
@@ -118,7 +126,11 @@ func (h *host) check(ctx context.Context) (out []Finding) {
 	if err == nil && len(list) == 0 {
 		err = fmt.Errorf("there is no image in the pool")
 	}
-	say("images", err, "Make one: croftd image build debian-12 -settings FILE")
+	image := "debian-12"
+	if h.contains() {
+		image = "debian-12-container"
+	}
+	say("images", err, "Make one: croftd image build "+image+" -settings FILE")
 	return out
 }
 
@@ -129,7 +141,7 @@ func (h *host) drives(capabilities string) error {
 		return err
 	}
 	for _, g := range c.Guests {
-		if g.OSType != "hvm" || g.Arch.Name != "x86_64" {
+		if g.OSType != "hvm" && g.OSType != "exe" || g.Arch.Name != "x86_64" {
 			continue
 		}
 		for _, d := range g.Arch.Domains {
@@ -146,13 +158,19 @@ func (h *host) driverRemedy() string {
 		return "Switch virtualization on in the firmware and load kvm_intel or kvm_amd; or say driver: qemu, which is ten " +
 			"times slower"
 	}
+	if h.contains() {
+		return "Install it: apt-get install libvirt-daemon-driver-lxc"
+	}
 	return "Install it: apt-get install qemu-system-x86"
 }
 
 // doubt is what is to be known of a driver that is offered.
 func (h *host) doubt() string {
-	if h.Driver == KVM {
+	switch {
+	case h.Driver == KVM:
 		return ", as libvirt offers it: whether it helps shows a machine that boots"
+	case h.contains():
+		return ", for machines that may trust each other: whoever has root in a container may get out of it"
 	}
 	return ""
 }

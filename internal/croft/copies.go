@@ -49,6 +49,9 @@ func volumeOfCopy(id string) string { return id + ".qcow2" }
 
 // copies are all of the host, the oldest first.
 func (h *host) copies(ctx context.Context) (out []copied, err error) {
+	if h.contains() {
+		return nil, nil
+	}
 	p, err := h.pool(ctx, h.Pool)
 	if err != nil {
 		return nil, err
@@ -118,6 +121,9 @@ func (a api) MakeSnapshot(
 	}
 	if !b.Kind.Valid() {
 		return nil, adapter.BadRequest(fmt.Sprintf("there is no kind %q", b.Kind))
+	}
+	if m.host.contains() {
+		return nil, adapter.Conflict(m.mark.Name + " is a container, of which croft makes no copies")
 	}
 	if _, there := m.disk(m.mark.Root); !there {
 		return nil, adapter.Conflict(fmt.Sprintf("the disk of %s is not attached to it", m.mark.Name))
@@ -215,14 +221,9 @@ func (m *machine) thaw(ctx context.Context) {
 
 func (c *Croft) copyRunning(ctx context.Context, o *operation, m machine, p libvirt.StoragePool) error {
 	h := m.host
-	var text string
-	err := h.call(ctx, func(l *libvirt.Libvirt) (err error) { text, err = l.StoragePoolGetXMLDesc(p, 0); return err })
+	folder, err := h.folder(ctx, p)
 	if err != nil {
 		return err
-	}
-	var about libvirtxml.StoragePool
-	if err := about.Unmarshal(text); err != nil || about.Target == nil {
-		return fmt.Errorf("the pool %s of %s tells no folder: %w", h.Pool, h.Zone, err)
 	}
 	backup := libvirtxml.DomainBackup{
 		Push: &libvirtxml.DomainBackupPush{Disks: &libvirtxml.DomainBackupPushDisks{}},
@@ -232,7 +233,7 @@ func (c *Croft) copyRunning(ctx context.Context, o *operation, m machine, p libv
 		if m.volumeOf(d) == m.mark.Root {
 			one.Backup, one.Driver = "yes", &libvirtxml.DomainBackupDiskDriver{Type: "qcow2"}
 			one.Target = &libvirtxml.DomainDiskSource{
-				File: &libvirtxml.DomainDiskSourceFile{File: path.Join(about.Target.Path, volumeOfCopy(o.Copy.ID))},
+				File: &libvirtxml.DomainDiskSourceFile{File: path.Join(folder, volumeOfCopy(o.Copy.ID))},
 			}
 		}
 		backup.Push.Disks.Disks = append(backup.Push.Disks.Disks, one)
@@ -315,6 +316,14 @@ func (h *host) copyIsWhole(ctx context.Context, p libvirt.StoragePool, m machine
 	return err
 }
 
+// format is the form of the volumes that machines start from.
+func (h *host) format() string {
+	if h.contains() {
+		return "raw"
+	}
+	return "qcow2"
+}
+
 // clone copies a volume whole to another one of the pool, of so many GiB or as large as it is.
 func (h *host) clone(ctx context.Context, p libvirt.StoragePool, from, to string, gib int) error {
 	v, there, err := h.volume(ctx, p, from)
@@ -331,7 +340,8 @@ func (h *host) clone(ctx context.Context, p libvirt.StoragePool, from, to string
 		}
 		about := libvirtxml.StorageVolume{
 			Name: to, Capacity: &libvirtxml.StorageVolumeSize{Value: max(capacity, uint64(gib)<<30), Unit: "bytes"},
-			Target: &libvirtxml.StorageVolumeTarget{Format: &libvirtxml.StorageVolumeTargetFormat{Type: "qcow2"}},
+			Allocation: &libvirtxml.StorageVolumeSize{}, // what is not written takes no room
+			Target:     &libvirtxml.StorageVolumeTarget{Format: &libvirtxml.StorageVolumeTargetFormat{Type: h.format()}},
 		}
 		text, err := about.Marshal()
 		if err != nil {

@@ -6,6 +6,7 @@ import (
 	"log/slog"
 	"net/http"
 	"os"
+	"path/filepath"
 	"slices"
 	"strings"
 	"sync"
@@ -31,10 +32,16 @@ type Croft struct {
 	firewall sync.Mutex
 }
 
-// can is what croft has calls for.
-var can = []adapter.Capability{
-	adapter.CapabilityLaunch, adapter.CapabilityStartStop, adapter.CapabilityBootOutput, adapter.CapabilityFirewall,
-	adapter.CapabilityGuestAgent, adapter.CapabilityDisks, adapter.CapabilitySnapshots,
+// can is what croft has calls for: with containers alone, none for disks and copies.
+func (c *Croft) can() []adapter.Capability {
+	out := []adapter.Capability{
+		adapter.CapabilityLaunch, adapter.CapabilityStartStop, adapter.CapabilityBootOutput, adapter.CapabilityFirewall,
+		adapter.CapabilityGuestAgent,
+	}
+	if slices.ContainsFunc(c.hosts, func(h *host) bool { return !h.contains() }) {
+		out = append(out, adapter.CapabilityDisks, adapter.CapabilitySnapshots)
+	}
+	return out
 }
 
 // Open opens the journal and goes on with the operations that had not ended.
@@ -48,12 +55,23 @@ func Open(s Settings, log *slog.Logger) (*Croft, error) {
 	}
 	c := &Croft{settings: s, token: strings.TrimSpace(string(token)), log: log, locks: map[string]*sync.Mutex{}}
 	for _, h := range s.Hosts {
-		c.hosts = append(c.hosts, &host{Host: h})
+		c.hosts = append(c.hosts, newHost(h))
 	}
 	if c.journal, err = openJournal(s.State); err != nil {
 		return nil, err
 	}
 	c.ctx, c.stop = context.WithCancel(context.Background())
+	for _, h := range c.hosts {
+		h.ctx, h.log, h.state = c.ctx, log, filepath.Join(s.State, h.Zone)
+		if err := os.MkdirAll(h.state, 0o700); err != nil {
+			c.Close()
+			return nil, err
+		}
+		if h.contains() {
+			c.work.Add(1)
+			go c.watch(h)
+		}
+	}
 	running, err := c.journal.running()
 	if err != nil {
 		c.Close()
@@ -70,6 +88,7 @@ func (c *Croft) Close() {
 	c.stop()
 	c.work.Wait()
 	for _, h := range c.hosts {
+		h.following.Wait()
 		h.close()
 	}
 	c.journal.db.Close()
@@ -77,7 +96,7 @@ func (c *Croft) Close() {
 
 // Handler serves the contract.
 func (c *Croft) Handler() http.Handler {
-	return adapter.Serve(c.token, api{Croft: c}, adapter.Only(can))
+	return adapter.Serve(c.token, api{Croft: c}, adapter.Only(c.can()))
 }
 
 // lock keeps the operations on one instance from each other, and returns the unlocking.

@@ -69,6 +69,9 @@ func (a api) ListDisks(ctx context.Context, r adapter.ListDisksRequestObject) (a
 }
 
 func (h *host) disks(ctx context.Context) (out []adapter.Disk, err error) {
+	if h.contains() { // what they start from is mounted by the host, and is no disk that could be lent
+		return nil, nil
+	}
 	list, err := h.machines(ctx, "")
 	if err != nil || len(list) == 0 {
 		return nil, err

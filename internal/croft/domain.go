@@ -123,7 +123,28 @@ func (h *host) diskOf(volume, target string) libvirtxml.DomainDisk {
 	}
 }
 
-// define writes down the domain of a machine.
+func (h *host) rootOf(id string) string { return id + "." + h.format() }
+
+// describe writes down the domain of a machine, by the host's driver.
+func (h *host) describe(ctx context.Context, id string, m mark, z Size) (string, error) {
+	if !h.contains() {
+		return h.define(id, m, z)
+	}
+	p, err := h.pool(ctx, h.Pool)
+	if err != nil {
+		return "", err
+	}
+	folder, err := h.folder(ctx, p)
+	if err != nil {
+		return "", err
+	}
+	if err := fits(folder); err != nil {
+		return "", err
+	}
+	return h.defineContainer(id, m, z, path.Join(folder, m.Root))
+}
+
+// define writes down the domain of a virtual machine.
 func (h *host) define(id string, m mark, z Size) (string, error) {
 	element, err := m.element()
 	if err != nil {
@@ -199,7 +220,6 @@ func (h *host) processor() *libvirtxml.DomainCPU {
 }
 
 func seedOf(id string) string    { return id + "-seed.iso" }
-func rootOf(id string) string    { return id + ".qcow2" }
 func consoleOf(id string) string { return id + ".console" }
 
 // machines returns all machines of the host, or the one with that id. Domains without croft's mark are left out.

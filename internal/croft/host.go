@@ -6,12 +6,14 @@ import (
 	"crypto/x509"
 	"errors"
 	"fmt"
+	"log/slog"
 	"net"
 	"os"
 	"sync"
 	"time"
 
 	"github.com/digitalocean/go-libvirt"
+	"libvirt.org/go/libvirtxml"
 )
 
 const (
@@ -28,6 +30,25 @@ type host struct {
 	Host
 	mu   sync.Mutex
 	conn *libvirt.Libvirt
+	// Of a host with containers: the folder of what croft keeps of them, those whose consoles are followed, and whose
+	// turn it is with a guest agent.
+	state     string
+	ctx       context.Context
+	log       *slog.Logger
+	following sync.WaitGroup
+	followed  map[string]bool
+	turns     map[string]chan struct{}
+}
+
+func newHost(s Host) *host {
+	return &host{Host: s, followed: map[string]bool{}, turns: map[string]chan struct{}{}}
+}
+
+func (h *host) uri() libvirt.ConnectURI {
+	if h.contains() {
+		return "lxc:///system"
+	}
+	return libvirt.QEMUSystem
 }
 
 // Dial connects to libvirtd; it makes a host a dialer of go-libvirt's.
@@ -84,7 +105,7 @@ func (h *host) connection() (*libvirt.Libvirt, error) {
 		return h.conn, nil
 	}
 	l := libvirt.NewWithDialer(h)
-	if err := l.ConnectToURI(libvirt.QEMUSystem); err != nil {
+	if err := l.ConnectToURI(h.uri()); err != nil {
 		return nil, fmt.Errorf("%w: %s: %w", errAway, h.Zone, err)
 	}
 	h.conn = l
@@ -154,9 +175,16 @@ func (d *dialed) Dial() (c net.Conn, err error) {
 // apart has the host do something over a connection of its own, until it is done or there is enough. It is for streams:
 // at the end of one, go-libvirt may wait for itself, with all other calls of the connection.
 func (h *host) apart(ctx context.Context, enough <-chan struct{}, do func(l *libvirt.Libvirt) error) error {
+	return h.stream(ctx, callWithin, enough, do)
+}
+
+// stream is apart for what may take another time, or without an end for 0.
+func (h *host) stream(
+	ctx context.Context, most time.Duration, enough <-chan struct{}, do func(l *libvirt.Libvirt) error,
+) error {
 	d := &dialed{host: h}
 	l := libvirt.NewWithDialer(d)
-	err := l.ConnectToURI(libvirt.QEMUSystem)
+	err := l.ConnectToURI(h.uri())
 	if d.conn != nil {
 		defer d.conn.Close()
 	}
@@ -165,14 +193,18 @@ func (h *host) apart(ctx context.Context, enough <-chan struct{}, do func(l *lib
 	}
 	done := make(chan error, 1)
 	go func() { done <- do(l) }()
-	late := time.NewTimer(callWithin)
-	defer late.Stop()
+	late := make(<-chan time.Time)
+	if most > 0 {
+		t := time.NewTimer(most)
+		defer t.Stop()
+		late = t.C
+	}
 	select {
 	case err = <-done:
 	case <-enough:
 		return nil
-	case <-late.C:
-		return fmt.Errorf("%w: %s: no answer after %s", errAway, h.Zone, callWithin)
+	case <-late:
+		return fmt.Errorf("%w: %s: no answer after %s", errAway, h.Zone, most)
 	case <-ctx.Done():
 		return ctx.Err()
 	}
@@ -203,6 +235,23 @@ func (h *host) pool(ctx context.Context, name string) (p libvirt.StoragePool, er
 		return p, fmt.Errorf("%s has no storage pool %s", h.Zone, name)
 	}
 	return p, err
+}
+
+// folder is where the volumes of a pool are on the host.
+func (h *host) folder(ctx context.Context, p libvirt.StoragePool) (string, error) {
+	var text string
+	err := h.call(ctx, func(l *libvirt.Libvirt) (err error) { text, err = l.StoragePoolGetXMLDesc(p, 0); return err })
+	if err != nil {
+		return "", err
+	}
+	var about libvirtxml.StoragePool
+	if err := about.Unmarshal(text); err != nil {
+		return "", fmt.Errorf("the pool %s of %s: %w", p.Name, h.Zone, err)
+	}
+	if about.Target == nil || about.Target.Path == "" {
+		return "", fmt.Errorf("the pool %s of %s has no folder", p.Name, h.Zone)
+	}
+	return about.Target.Path, nil
 }
 
 // volume returns a volume of the pool; there is whether there is one.

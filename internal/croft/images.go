@@ -33,11 +33,27 @@ type Image struct {
 	FileSystem     string `yaml:"file-system,omitempty"`
 	FileSystemUUID string `yaml:"file-system-uuid,omitempty"`
 	Partition      int    `yaml:"partition,omitempty"`
+	// Container is whether it is a file system that containers start from, in the place of a disk for virtual machines.
+	Container bool `yaml:"container,omitempty"`
 	// SHA256 is that of the volume as it was put there, in hexadecimal.
 	SHA256 string `yaml:"sha256"`
 }
 
-func (i Image) volume() string { return i.Name + ".qcow2" }
+// Volume is the name of the volume that it is: raw for containers, qcow2 otherwise.
+func (i Image) Volume() string {
+	if i.Container {
+		return i.Name + ".raw"
+	}
+	return i.Name + ".qcow2"
+}
+
+// kind is what it is for.
+func (i Image) kind() string {
+	if i.Container {
+		return "for containers"
+	}
+	return "for virtual machines"
+}
 
 func (i Image) check() error {
 	known := []string{"ed25519", "rsa", "ecdsa", "sk-ed25519", "sk-ecdsa"}
@@ -79,7 +95,8 @@ func (h *host) images(ctx context.Context) (out []Image, err error) {
 		var i Image
 		d := yaml.NewDecoder(bytes.NewReader(text))
 		d.KnownFields(true)
-		if err := d.Decode(&i); err != nil || i.Name != name || i.check() != nil {
+		if err := d.Decode(&i); err != nil || i.Name != name || i.check() != nil ||
+			i.Container != h.contains() {
 			continue // -check tells of it
 		}
 		out = append(out, i)
@@ -95,9 +112,18 @@ func (h *host) image(ctx context.Context, name string) (Image, error) {
 	}
 	at := slices.IndexFunc(list, func(i Image) bool { return i.Name == name })
 	if at < 0 {
-		return Image{}, adapter.BadRequest(fmt.Sprintf("there is no image %q in %s", name, h.Zone))
+		return Image{}, adapter.BadRequest(fmt.Sprintf(
+			"there is no image %q in %s; there are: %s", name, h.Zone, strings.Join(namesOf(list), ", "),
+		))
 	}
 	return list[at], nil
+}
+
+func namesOf(list []Image) (out []string) {
+	for _, i := range list {
+		out = append(out, i.Name)
+	}
+	return out
 }
 
 // stretch takes so many bytes, and says when it has them all. What comes after them is passed over.

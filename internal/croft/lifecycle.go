@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"os"
 	"strings"
 	"time"
 
@@ -88,8 +89,12 @@ func (c *Croft) launch(ctx context.Context, o *operation, m machine) error {
 	_, there, err := h.volume(ctx, p, m.mark.Root)
 	switch {
 	case err != nil || there && m.runs():
+	case h.contains():
+		if err = h.removeNamed(ctx, m.mark.Root); err == nil {
+			err = h.clone(ctx, p, Image{Name: m.mark.Image, Container: true}.Volume(), m.mark.Root, 0)
+		}
 	case m.mark.Copy == "":
-		err = h.diskOver(ctx, p, m.mark.Root, Image{Name: m.mark.Image}.volume(), size.DiskGiB)
+		err = h.diskOver(ctx, p, m.mark.Root, Image{Name: m.mark.Image}.Volume(), size.DiskGiB)
 	default: // whole, so that the copy can be deleted; what a croftd that was killed has left of it is made anew
 		if err = h.removeNamed(ctx, m.mark.Root); err == nil {
 			err = h.clone(ctx, p, volumeOfCopy(m.mark.Copy), m.mark.Root, size.DiskGiB)
@@ -101,16 +106,8 @@ func (c *Croft) launch(ctx context.Context, o *operation, m machine) error {
 	if err := c.phase(o, "disk", 60); err != nil {
 		return err
 	}
-	seed, err := seedImage(m.id, m.mark.Name, o.UserData)
-	if err != nil {
+	if err := h.putSeed(ctx, p, m, o.UserData); err != nil {
 		return err
-	}
-	if _, there, err := h.volume(ctx, p, seedOf(m.id)); err != nil {
-		return err
-	} else if !there || !m.runs() {
-		if err := h.upload(ctx, p, seedOf(m.id), bytes.NewReader(seed), uint64(len(seed))); err != nil {
-			return err
-		}
 	}
 	if err := c.phase(o, "instance", 30); err != nil {
 		return err
@@ -146,6 +143,25 @@ func (c *Croft) launch(ctx context.Context, o *operation, m machine) error {
 	return nil
 }
 
+// putSeed puts the user-data where the machine finds it.
+func (h *host) putSeed(ctx context.Context, p libvirt.StoragePool, m machine, userData string) error {
+	if h.contains() {
+		folder := h.seedFolder(m.id)
+		if err := os.MkdirAll(folder, 0o700); err != nil {
+			return err
+		}
+		return writeSeed(folder, m.id, m.mark.Name, userData)
+	}
+	if _, there, err := h.volume(ctx, p, seedOf(m.id)); err != nil || there && m.runs() {
+		return err
+	}
+	seed, err := seedImage(m.id, m.mark.Name, userData)
+	if err != nil {
+		return err
+	}
+	return h.upload(ctx, p, seedOf(m.id), bytes.NewReader(seed), uint64(len(seed)))
+}
+
 // taken are the names of the other machines that run, by their addresses.
 func (h *host) taken(ctx context.Context, but string) (map[string]string, error) {
 	list, err := h.machines(ctx, "")
@@ -163,6 +179,9 @@ func (h *host) taken(ctx context.Context, but string) (map[string]string, error)
 }
 
 func (m *machine) start(ctx context.Context) error {
+	if m.host.contains() {
+		return m.startContainer(ctx)
+	}
 	return m.host.call(ctx, func(l *libvirt.Libvirt) error {
 		state, _, err := l.DomainGetState(m.domain, 0)
 		if err != nil || running(state) {
@@ -231,7 +250,10 @@ func (m *machine) lastSaid(ctx context.Context) string {
 // stop asks the guest agent, and then the machine itself, to stop; only one that does not is switched off.
 func (m *machine) stop(ctx context.Context) error {
 	asked := time.Time{}
-	byAgent := m.mark.Agent
+	byAgent, how := m.mark.Agent, libvirt.DomainShutdownAcpiPowerBtn
+	if m.host.contains() {
+		byAgent, how = false, libvirt.DomainShutdownInitctl
+	}
 	begun := time.Now()
 	for {
 		over := false
@@ -256,10 +278,7 @@ func (m *machine) stop(ctx context.Context) error {
 					return nil
 				}
 			}
-			if err := l.DomainShutdownFlags(m.domain, libvirt.DomainShutdownAcpiPowerBtn); !is(
-				err,
-				libvirt.ErrOperationInvalid,
-			) {
+			if err := l.DomainShutdownFlags(m.domain, how); !is(err, libvirt.ErrOperationInvalid) {
 				return err
 			}
 			return nil
@@ -296,6 +315,11 @@ func (c *Croft) end(ctx context.Context, m machine) error {
 			return err
 		}
 	}
+	if h.contains() {
+		if err := h.removeContainer(ctx, m.id); err != nil {
+			return err
+		}
+	}
 	return h.call(ctx, func(l *libvirt.Libvirt) error {
 		if err := l.DomainUndefineFlags(m.domain, 0); err != nil && !is(err, libvirt.ErrNoDomain) {
 			return err
@@ -310,6 +334,9 @@ const mostConsole = 4 << 20
 // console is what a machine has written to its console since it was last started. The folder is read as a storage pool,
 // so that a host elsewhere needs no other way in.
 func (h *host) console(ctx context.Context, id string) ([]byte, error) {
+	if h.contains() {
+		return h.consoleFollowed(id)
+	}
 	const called = prefix + "boot-output"
 	p, err := h.pool(ctx, called)
 	if isAway(err) {

@@ -56,8 +56,11 @@ func Put(ctx context.Context, s Settings, zone, about, disk string, say func(str
 		if zone != "" && s.Hosts[n].Zone != zone {
 			continue
 		}
+		if i.Container != (s.Hosts[n].Driver == Containers) { // which is of no use there
+			continue
+		}
 		put++
-		h := &host{Host: s.Hosts[n]}
+		h := newHost(s.Hosts[n])
 		defer h.close()
 		say("putting " + i.Name + " into the pool " + h.Pool + " of " + h.Zone)
 		if err := h.put(ctx, i, about, disk); err != nil {
@@ -65,7 +68,7 @@ func Put(ctx context.Context, s Settings, zone, about, disk string, say func(str
 		}
 	}
 	if put == 0 {
-		return fmt.Errorf("there is no zone %q", zone)
+		return fmt.Errorf("there is no zone that takes it: %s is %s", i.Name, i.kind())
 	}
 	return nil
 }
@@ -92,7 +95,7 @@ func (h *host) put(ctx context.Context, i Image, about, disk string) error {
 	if err := h.removeNamed(ctx, i.Name+aboutSuffix); err != nil {
 		return err
 	}
-	if err := h.uploadLong(ctx, p, i.volume(), f, uint64(info.Size())); err != nil {
+	if err := h.uploadLong(ctx, p, i.Volume(), f, uint64(info.Size())); err != nil {
 		return err
 	}
 	if err := h.call(ctx, func(l *libvirt.Libvirt) error { return l.StoragePoolRefresh(p, 0) }); err != nil {
@@ -113,13 +116,15 @@ func (h *host) uploadLong(ctx context.Context, p libvirt.StoragePool, name strin
 		if err != nil {
 			return err
 		}
+		if at += uint64(n); len(bytes.TrimRight(part[:n], "\x00")) == 0 { // so it is in a new volume
+			continue
+		}
 		err = h.apart(ctx, nil, func(l *libvirt.Libvirt) error {
-			return l.StorageVolUpload(v, bytes.NewReader(part[:n]), at, uint64(n), 0)
+			return l.StorageVolUpload(v, bytes.NewReader(part[:n]), at-uint64(n), uint64(n), 0)
 		})
 		if err != nil {
 			return err
 		}
-		at += uint64(n)
 	}
 	return nil
 }

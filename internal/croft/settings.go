@@ -21,14 +21,15 @@ import (
 type Driver string
 
 // The drivers. KVM needs the processor's help, and a /dev/kvm that is there is no proof that it helps. Emulated does
-// without.
+// without. Containers share the host's kernel, and are no boundary for who has root in one.
 const (
-	KVM      Driver = "kvm"
-	Emulated Driver = "qemu"
+	KVM        Driver = "kvm"
+	Emulated   Driver = "qemu"
+	Containers Driver = "lxc"
 )
 
 // Drivers are all of them.
-var Drivers = []Driver{KVM, Emulated}
+var Drivers = []Driver{KVM, Emulated, Containers}
 
 // Settings say which hosts there are, and what is launched on them.
 type Settings struct {
@@ -54,7 +55,7 @@ type Host struct {
 	// Pool has the images and the disks, Network gives the addresses.
 	Pool    string `yaml:"pool"`
 	Network string `yaml:"network"`
-	// BootOutput is a folder on the host into which the consoles are written.
+	// BootOutput is a folder on the host into which the consoles of virtual machines are written.
 	BootOutput string `yaml:"boot-output"`
 	SSHPort    int    `yaml:"ssh-port"`
 	// Processor is the model that machines see; DiskCache how writes to disks are kept (libvirt's words for both).
@@ -126,6 +127,11 @@ func (s *Settings) check() error {
 			return fmt.Errorf("host %d: there are two of the zone %s", n+1, h.Zone)
 		}
 		seen[h.Zone] = true
+		for _, other := range s.Hosts[:n] {
+			if other.where() == h.where() && other.Driver == h.Driver {
+				return fmt.Errorf("host %d: it is that of the zone %s, with the same driver", n+1, other.Zone)
+			}
+		}
 	}
 	for n, z := range s.Sizes {
 		if !nameForm.MatchString(z.Name) || z.CPUs < 1 || z.MemoryMiB < 64 || z.DiskGiB < 1 {
@@ -138,6 +144,14 @@ func (s *Settings) check() error {
 		}
 	}
 	return nil
+}
+
+// where tells hosts apart.
+func (h *Host) where() string {
+	if h.TLS != nil {
+		return h.TLS.Address
+	}
+	return h.Socket
 }
 
 func (h *Host) check() error {
@@ -161,7 +175,11 @@ func (h *Host) check() error {
 		return errors.New("tls needs address, authorities, certificate and key")
 	case h.Pool == "" || h.Network == "":
 		return errors.New("pool and network are needed: names that libvirt knows")
-	case !filepath.IsAbs(h.BootOutput):
+	case h.Driver == Containers && h.BootOutput != "":
+		return errors.New("boot-output is for virtual machines; the consoles of containers are kept in the state folder")
+	case h.Driver == Containers && h.TLS != nil:
+		return errors.New("containers are run by a croftd on their own host, by its socket")
+	case h.Driver != Containers && !filepath.IsAbs(h.BootOutput):
 		return errors.New("boot-output is needed: an absolute path of a folder on the host")
 	case h.SSHPort < 1 || h.SSHPort > 65535:
 		return fmt.Errorf("ssh-port is %d", h.SSHPort)

@@ -1,6 +1,7 @@
 package hall
 
 import (
+	"bytes"
 	"errors"
 	"fmt"
 	"io"
@@ -8,6 +9,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"syscall"
 	"time"
@@ -29,6 +31,9 @@ const (
 
 // startsWithin is for how long libvirtd may take: the first time it looks at what QEMU can do.
 const startsWithin = 60 * time.Second
+
+// poolFolder is where the pool is, in the hall: a path that is short enough for libvirt's loop devices.
+var poolFolder = filepath.Join(overlaid["state"], "pool")
 
 // Hall is a libvirtd at work.
 type Hall struct {
@@ -89,10 +94,13 @@ func Open(folder string) (*Hall, error) {
 			return nil, err
 		}
 	}
-	for _, name := range []string{"pool", "boot-output"} {
-		if err := os.MkdirAll(filepath.Join(folder, name), 0o755); err != nil {
+	for _, path := range []string{poolFolder, filepath.Join(folder, "boot-output")} {
+		if err := os.MkdirAll(path, 0o755); err != nil {
 			return nil, err
 		}
+	}
+	if err := controllers(); err != nil {
+		return nil, err
 	}
 	h := &Hall{folder: folder}
 	if err := h.Start(); err != nil {
@@ -103,6 +111,37 @@ func Open(folder string) (*Hall, error) {
 	}
 	return h, h.resume()
 }
+
+// controllers mounts those of the kernel for control groups, each by itself, as libvirt wants them for containers.
+func controllers() error {
+	const at = "/sys/fs/cgroup"
+	text, err := os.ReadFile("/proc/cgroups")
+	if err != nil {
+		return err
+	}
+	for syscall.Unmount(at, syscall.MNT_DETACH) == nil { // what is there, with all below it; libvirt would look for that
+	}
+	if err := syscall.Mount("cgroup", at, "tmpfs", 0, ""); err != nil {
+		return fmt.Errorf("control groups of its own: %w", err)
+	}
+	for line := range strings.Lines(string(text)) {
+		about := strings.Fields(line) // name, hierarchy, how many, enabled
+		if len(about) != 4 || about[3] != "1" || !slices.Contains(wantedControllers, about[0]) {
+			continue
+		}
+		folder := filepath.Join(at, about[0])
+		if err := os.Mkdir(folder, 0o755); err != nil {
+			return err
+		}
+		if err := syscall.Mount("cgroup", folder, "cgroup", 0, about[0]); err != nil {
+			return fmt.Errorf("the controller %s: %w", about[0], err)
+		}
+	}
+	return nil
+}
+
+// wantedControllers are those that libvirt uses.
+var wantedControllers = []string{"memory", "cpu", "cpuacct", "cpuset", "devices", "freezer", "blkio"}
 
 func empty(folder string) error {
 	list, err := os.ReadDir(folder)
@@ -153,15 +192,19 @@ const closesWithin = 45 * time.Second
 // Close has the machines stop by themselves, since what is switched off loses what it has not written yet.
 func (h *Hall) Close() error {
 	var names []string
-	err := h.do(func(l *libvirt.Libvirt) error {
+	stop := func(l *libvirt.Libvirt) error {
 		list, _, err := l.ConnectListAllDomains(1, libvirt.ConnectListDomainsActive)
 		if err != nil {
 			return err
 		}
 		for _, d := range list {
 			names = append(names, d.Name)
-			if l.DomainShutdownFlags(d, libvirt.DomainShutdownGuestAgent) != nil {
-				l.DomainShutdownFlags(d, libvirt.DomainShutdownAcpiPowerBtn) //nolint:errcheck // it is switched off then
+			for _, by := range []libvirt.DomainShutdownFlagValues{
+				libvirt.DomainShutdownGuestAgent, libvirt.DomainShutdownAcpiPowerBtn, libvirt.DomainShutdownInitctl,
+			} {
+				if l.DomainShutdownFlags(d, by) == nil {
+					break
+				}
 			}
 		}
 		for until := time.Now().Add(closesWithin); len(list) > 0 && time.Now().Before(until); {
@@ -171,7 +214,8 @@ func (h *Hall) Close() error {
 			}
 		}
 		return nil
-	})
+	}
+	err := errors.Join(h.by(machines, stop), h.by(containers, stop))
 	kept := os.WriteFile(filepath.Join(h.folder, runningFile), []byte(strings.Join(names, "\n")), 0o600)
 	return errors.Join(err, kept, h.daemon.Stop(10*time.Second))
 }
@@ -185,22 +229,34 @@ func (h *Hall) resume() error {
 	if err != nil {
 		return err
 	}
-	return h.do(func(l *libvirt.Libvirt) error {
+	start := func(l *libvirt.Libvirt) error {
 		for name := range strings.FieldsSeq(string(text)) {
 			if d, err := l.DomainLookupByName(name); err == nil {
 				l.DomainCreate(d) //nolint:errcheck // people start it then
 			}
 		}
-		return os.Remove(filepath.Join(h.folder, runningFile))
-	})
+		return nil
+	}
+	return errors.Join(
+		h.by(machines, start), h.by(containers, start), os.Remove(filepath.Join(h.folder, runningFile)),
+	)
 }
 
 // Dial connects to libvirtd; it makes a hall a dialer of go-libvirt's.
 func (h *Hall) Dial() (net.Conn, error) { return net.DialTimeout("unix", socket, time.Second) }
 
-func (h *Hall) do(what func(l *libvirt.Libvirt) error) error {
+// machines and containers are the drivers of libvirt.
+const (
+	machines   = libvirt.QEMUSystem
+	containers = libvirt.ConnectURI("lxc:///system")
+)
+
+func (h *Hall) do(what func(l *libvirt.Libvirt) error) error { return h.by(machines, what) }
+
+// by does something over a connection to one of the drivers.
+func (h *Hall) by(driver libvirt.ConnectURI, what func(l *libvirt.Libvirt) error) error {
 	l := libvirt.NewWithDialer(h)
-	if err := l.ConnectToURI(libvirt.QEMUSystem); err != nil {
+	if err := l.ConnectToURI(driver); err != nil {
 		return err
 	}
 	defer l.Disconnect() //nolint:errcheck // it was of use already
@@ -212,7 +268,7 @@ func (h *Hall) layOut() error {
 	return h.do(func(l *libvirt.Libvirt) error {
 		if _, err := l.StoragePoolLookupByName(Pool); err != nil {
 			about := libvirtxml.StoragePool{
-				Type: "dir", Name: Pool, Target: &libvirtxml.StoragePoolTarget{Path: filepath.Join(h.folder, "pool")},
+				Type: "dir", Name: Pool, Target: &libvirtxml.StoragePoolTarget{Path: poolFolder},
 			}
 			text, err := about.Marshal()
 			if err != nil {
@@ -263,14 +319,14 @@ func (h *Hall) Undefine(name string) error {
 
 // Machines are the names of all machines in the hall.
 func (h *Hall) Machines() (names []string, err error) {
-	err = h.do(func(l *libvirt.Libvirt) error {
+	list := func(l *libvirt.Libvirt) error {
 		list, _, err := l.ConnectListAllDomains(1, 0)
 		for _, d := range list {
 			names = append(names, d.Name)
 		}
 		return err
-	})
-	return names, err
+	}
+	return names, errors.Join(h.by(machines, list), h.by(containers, list))
 }
 
 // TakeImages copies the images of a folder into the pool, except those that are there.
@@ -281,11 +337,11 @@ func (h *Hall) TakeImages(from string) error {
 	}
 	found := false
 	for _, e := range list {
-		if !strings.HasSuffix(e.Name(), ".qcow2") && !strings.HasSuffix(e.Name(), ".image.yaml") {
+		if !slices.Contains([]string{".qcow2", ".raw", ".yaml"}, filepath.Ext(e.Name())) {
 			continue
 		}
 		found = true
-		into := filepath.Join(h.folder, "pool", e.Name())
+		into := filepath.Join(poolFolder, e.Name())
 		if _, err := os.Stat(into); err == nil {
 			continue
 		}
@@ -315,11 +371,31 @@ func copyFile(from, into string) error {
 	if err != nil {
 		return err
 	}
-	_, err = io.Copy(out, in)
+	err = copySparse(out, in)
 	if err = errors.Join(err, out.Close()); err != nil {
 		return err
 	}
 	return os.Rename(into+".part", into)
+}
+
+// copySparse copies a file and leaves out what is all zeros, which then takes no room.
+func copySparse(out, in *os.File) error {
+	part := make([]byte, 1<<20)
+	for at := int64(0); ; {
+		n, err := io.ReadFull(in, part)
+		if n > 0 && len(bytes.TrimRight(part[:n], "\x00")) > 0 {
+			if _, err := out.WriteAt(part[:n], at); err != nil {
+				return err
+			}
+		}
+		at += int64(n)
+		if errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) {
+			return out.Truncate(at)
+		}
+		if err != nil {
+			return err
+		}
+	}
 }
 
 func network(l *libvirt.Libvirt) error {
@@ -352,9 +428,13 @@ func network(l *libvirt.Libvirt) error {
 func (h *Hall) Settings(tokenFile, state string, drivers ...string) string {
 	text := fmt.Sprintf("name: the machine hall\ntoken-file: %s\nstate: %s\nopen: [0.0.0.0/0]\nhosts:\n", tokenFile, state)
 	for _, d := range drivers {
+		boot := ", disk-cache: unsafe, boot-output: " + filepath.Join(h.folder, "boot-output")
+		if d == "lxc" {
+			boot = ""
+		}
 		text += fmt.Sprintf(
-			"  - {zone: hall-%s, region: wrackline, socket: %s, driver: %s, pool: %s, network: %s, boot-output: %s, "+
-				"disk-cache: unsafe}\n", d, socket, d, Pool, Network, filepath.Join(h.folder, "boot-output"),
+			"  - {zone: hall-%s, region: wrackline, socket: %s, driver: %s, pool: %s, network: %s%s}\n", d, socket, d, Pool,
+			Network, boot,
 		)
 	}
 	return text + "sizes:\n  - {name: small, cpus: 1, memory-mib: 384, disk-gib: 3}\n"

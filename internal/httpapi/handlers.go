@@ -80,10 +80,10 @@ func (a *api) GetCatalogue(
 	}
 	out := contract.GetCatalogue200JSONResponse{Cloud: c.Cloud.Name}
 	for _, i := range c.Images {
-		out.Images = append(
-			out.Images,
-			contract.Image{Name: i.Name, Title: i.Title, Family: string(i.Family), LoginUser: i.LoginUser, KeyTypes: i.KeyTypes},
-		)
+		out.Images = append(out.Images, contract.Image{
+			Name: i.Name, Title: i.Title, Family: string(i.Family), LoginUser: i.LoginUser, KeyTypes: i.KeyTypes,
+			Zones: i.Zones,
+		})
 	}
 	for _, z := range c.Sizes {
 		out.Sizes = append(out.Sizes, contract.Size(z))

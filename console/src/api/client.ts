@@ -21,6 +21,7 @@ export type ReachMap = components["schemas"]["ReachMap"];
 export type MapLogin = components["schemas"]["MapLogin"];
 export type Difference = components["schemas"]["Difference"];
 export type Settlement = components["schemas"]["Settlement"];
+export type Catalogue = components["schemas"]["Catalogue"];
 export type InstanceAccess = components["schemas"]["InstanceAccess"];
 export type Way = components["schemas"]["Way"];
 export type PastKey = components["schemas"]["PastKey"];

@@ -4543,6 +4543,8 @@ export interface components {
             family: string;
             login_user: string;
             key_types: string[];
+            /** @description The zones in which it can be launched; all where this is missing. */
+            zones?: string[];
         };
         Size: {
             name: string;

@@ -471,6 +471,9 @@ type Image struct {
 	MetadataKeys *bool  `json:"metadata_keys,omitempty"`
 	Name         string `json:"name"`
 	Title        string `json:"title"`
+
+	// Zones The zones in which it can be launched; all where this is missing.
+	Zones *[]string `json:"zones,omitempty"`
 }
 
 // ImageFamily defines model for Image.Family.

@@ -32,7 +32,14 @@ func Build(
 		return "", "", err
 	}
 	folder := filepath.Join(cache, name+"-"+r.digest()[:16])
-	disk, about = filepath.Join(folder, name+".qcow2"), filepath.Join(folder, name+".image.yaml")
+	told := croft.Image{
+		Name: name, Title: title(name), LoginUser: "debian", Agent: true, FileSystem: "ext4", FileSystemUUID: r.UUID,
+		KeyTypes: []string{"ed25519", "ecdsa", "rsa", "sk-ed25519", "sk-ecdsa"}, Container: r.Container,
+	}
+	if !r.Container {
+		told.Partition = 1
+	}
+	disk, about = filepath.Join(folder, told.Volume()), filepath.Join(folder, name+".image.yaml")
 	if _, err := os.Stat(about); err == nil {
 		say("it is there already: " + folder)
 		return disk, about, nil
@@ -53,25 +60,29 @@ func Build(
 	if err := os.Mkdir(made, 0o755); err != nil {
 		return "", "", err
 	}
-	if err := b.build(filepath.Join(made, name+".qcow2")); err != nil {
+	if err := b.build(filepath.Join(made, told.Volume())); err != nil {
 		return "", "", err
 	}
-	sum, err := digestOf(filepath.Join(made, name+".qcow2"))
+	if told.SHA256, err = digestOf(filepath.Join(made, told.Volume())); err != nil {
+		return "", "", err
+	}
+	text, err := yaml.Marshal(told)
 	if err != nil {
 		return "", "", err
 	}
-	told, err := yaml.Marshal(croft.Image{
-		Name: name, Title: "Debian " + strings.TrimPrefix(name, "debian-"), LoginUser: "debian", Agent: true,
-		KeyTypes: []string{"ed25519", "ecdsa", "rsa", "sk-ed25519", "sk-ecdsa"}, FileSystem: "ext4", FileSystemUUID: r.UUID,
-		Partition: 1, SHA256: sum,
-	})
-	if err != nil {
-		return "", "", err
-	}
-	if err := os.WriteFile(filepath.Join(made, name+".image.yaml"), told, 0o644); err != nil {
+	if err := os.WriteFile(filepath.Join(made, name+".image.yaml"), text, 0o644); err != nil {
 		return "", "", err
 	}
 	return disk, about, os.Rename(made, folder)
+}
+
+// title is what people call an image.
+func title(name string) string {
+	release, container := strings.CutSuffix(strings.TrimPrefix(name, "debian-"), containerSuffix)
+	if container {
+		return "Debian " + release + ", a container"
+	}
+	return "Debian " + release
 }
 
 // possible reports what is missing on this machine.
@@ -145,6 +156,9 @@ func (b *builder) build(into string) error {
 		return err
 	}
 	b.say("making the disk")
+	if b.recipe.Container {
+		return b.fileSystem(into)
+	}
 	return b.disk(into)
 }
 
@@ -180,7 +194,16 @@ func (b *builder) setUp() error {
 	if err := b.run("", "chroot", b.root, "systemctl", "enable", "systemd-networkd.service"); err != nil {
 		return err
 	}
+	if b.recipe.Container {
+		return b.run("", "chroot", b.root, "systemctl", "enable", agentService)
+	}
 	return b.run("", "chroot", b.root, "update-initramfs", "-u")
+}
+
+// fileSystem makes a file with an ext4 file system and nothing else.
+func (b *builder) fileSystem(into string) error {
+	return b.run("", "mke2fs", "-q", "-t", "ext4", "-U", b.recipe.UUID, "-L", "root", "-m", "0", "-d", b.root, into,
+		fmt.Sprintf("%dM", b.recipe.MiB))
 }
 
 // sector is where the file system begins, in sectors of 512 bytes: behind the boot record and GRUB.

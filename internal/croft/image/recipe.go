@@ -1,6 +1,6 @@
-// Package image makes images of Debian from Debian's packages: a disk with GRUB, one ext4 file system, cloud-init,
-// OpenSSH and QEMU's guest agent. It needs root, and the programs of Debian that Needs names; no loop device and no
-// mount of an image.
+// Package image makes images of Debian from Debian's packages, with cloud-init, OpenSSH and QEMU's guest agent: for
+// virtual machines a disk with GRUB and one ext4 file system, for containers that file system alone. It needs root, and
+// the programs of Debian that Needs names; no loop device and no mount of an image.
 package image
 
 import (
@@ -14,6 +14,8 @@ import (
 	"strings"
 
 	"github.com/google/uuid"
+
+	"plumlatch/internal/croft"
 )
 
 // recipe is what an image is made by. The same recipe makes the same image, except for what Debian has published since.
@@ -28,10 +30,15 @@ type recipe struct {
 	Line string
 	MiB  int
 	UUID string
+	// Container is whether it is for containers, which have no kernel of their own and no boot loader.
+	Container bool `json:",omitempty"`
 }
 
-// Releases are the names of the releases of Debian that images are made of, by the names of the images.
-var Releases = map[string]string{"debian-12": "bookworm", "debian-13": "trixie"}
+// containerSuffix ends the name of an image for containers.
+const containerSuffix = "-container"
+
+// releases are the names of the releases of Debian that images are made of, by the names of the images.
+var releases = map[string]string{"debian-12": "bookworm", "debian-13": "trixie"}
 
 // Needs are the programs that Build runs, by the packages of Debian that they are in.
 var Needs = map[string]string{
@@ -44,6 +51,34 @@ var packages = []string{
 	"openssh-server", "qemu-guest-agent", "sudo", "iproute2", "e2fsprogs", "xfsprogs", "procps", "netbase", "less",
 	"util-linux", "kmod",
 }
+
+// ofMachines are those of the packages that a container has no use for.
+var ofMachines = []string{
+	"linux-image-cloud-amd64", "initramfs-tools", "busybox", "zstd", "e2fsprogs", "xfsprogs", "kmod",
+}
+
+// ofHosts are units that the host of a container sees to.
+var ofHosts = []string{
+	"systemd-udevd.service", "systemd-udev-trigger.service", "systemd-udev-settle.service", "systemd-udevd-kernel.socket",
+	"systemd-udevd-control.socket", "console-getty.service", "container-getty@.service", "systemd-remount-fs.service",
+	"systemd-logind.service", "qemu-guest-agent.service", "dev-hugepages.mount", "dev-mqueue.mount",
+	"sys-kernel-debug.mount", "sys-kernel-tracing.mount", "sys-kernel-config.mount", "sys-fs-fuse-connections.mount",
+}
+
+// agentUnit has the guest agent listen in the folder by which croft reaches it, since a container has no serial port.
+const agentUnit = `[Unit]
+Description=Guest agent, over a folder of the host
+ConditionPathIsDirectory=` + croft.AgentFolder + `
+
+[Service]
+ExecStartPre=/bin/rm -f ` + croft.AgentFolder + "/" + croft.AgentSocket + `
+ExecStart=/usr/sbin/qemu-ga -m unix-listen -p ` + croft.AgentFolder + "/" + croft.AgentSocket + ` -t /run
+Restart=always
+RestartSec=1
+
+[Install]
+WantedBy=multi-user.target
+`
 
 // idle are units that do nothing useful in a machine that a cloud looks after.
 var idle = []string{
@@ -87,9 +122,15 @@ cloud_final_modules: [scripts-user, ssh-authkey-fingerprints, keys-to-console, f
 // recipeFor is the recipe of an image. A quick one starts in half the time under emulation; it does without protections
 // of the kernel, and is for tests and demos alone.
 func recipeFor(name string, quick bool) (recipe, error) {
-	suite, known := Releases[name]
+	base, container := strings.CutSuffix(name, containerSuffix)
+	suite, known := releases[base]
 	if !known {
-		return recipe{}, fmt.Errorf("there is no recipe for %q; there are debian-12 and debian-13", name)
+		return recipe{}, fmt.Errorf(
+			"there is no recipe for %q; there are debian-12 and debian-13, and both with %s", name, containerSuffix,
+		)
+	}
+	if container {
+		return containerRecipe(suite, quick), nil
 	}
 	r := recipe{
 		Version: 1, Suite: suite, Packages: packages, Masked: idle, MiB: 2048,
@@ -119,6 +160,33 @@ func recipeFor(name string, quick bool) (recipe, error) {
 	r.Files["etc/fstab"] = "UUID=" + r.UUID + " / ext4 noatime,errors=remount-ro 0 1\n"
 	return r, nil
 }
+
+// containerRecipe is the recipe of an image for containers.
+func containerRecipe(suite string, quick bool) recipe {
+	r := recipe{
+		Version: 1, Suite: suite, MiB: 1024, Container: true, Masked: slices.Concat(idle, ofHosts),
+		Packages: slices.DeleteFunc(slices.Clone(packages), func(p string) bool { return slices.Contains(ofMachines, p) }),
+		Files: map[string]string{
+			"etc/hostname":                       "debian\n",
+			"etc/hosts":                          "127.0.0.1 localhost\n127.0.1.1 debian\n::1 localhost\n",
+			"etc/machine-id":                     "",
+			"etc/fstab":                          "",
+			"etc/cloud/cloud.cfg.d/90_image.cfg": cloudConfig,
+			"etc/systemd/networkd.conf.d/identity.conf": "[DHCPv4]\nDUIDType=link-layer\n",
+			"etc/systemd/journald.conf.d/size.conf":     "[Journal]\nSystemMaxUse=16M\n",
+			"etc/systemd/system/" + agentService:        agentUnit,
+		},
+	}
+	if quick {
+		r.Files["etc/cloud/cloud.cfg.d/95_quick.cfg"] = quickConfig
+		r.Files["etc/systemd/journald.conf.d/size.conf"] = "[Journal]\nStorage=volatile\n"
+	}
+	r.UUID = uuid.NewSHA1(uuid.Nil, []byte(r.digest())).String()
+	return r
+}
+
+// agentService is the unit of the guest agent in a container.
+const agentService = "guest-agent-folder.service"
 
 // digest tells recipes apart, in hexadecimal.
 func (r recipe) digest() string {

@@ -48,6 +48,19 @@ type Catalogue struct {
 	Zones  []cloud.Zone
 }
 
+// ZonesOf are the zones in which an image can be launched.
+func (c Catalogue) ZonesOf(i cloud.Image) (out []cloud.Zone) {
+	if i.Zones == nil {
+		return c.Zones
+	}
+	for _, z := range c.Zones {
+		if slices.Contains(*i.Zones, z.Name) {
+			out = append(out, z)
+		}
+	}
+	return out
+}
+
 // Catalogue asks a cloud what it offers: the one that is named, else the one that has the zone, else the first.
 func (s *Service) Catalogue(ctx context.Context, name, zone string) (c Catalogue, err error) {
 	if c.Cloud, err = s.clouds.For(ctx, name, zone); err != nil {
@@ -286,10 +299,11 @@ func (s *Service) judgeLaunch(
 	if err != nil {
 		return none(err)
 	}
-	if l.Zone == "" && len(c.Zones) > 0 {
-		l.Zone = c.Zones[0].Name
+	zones := c.ZonesOf(image)
+	if l.Zone == "" && len(zones) > 0 {
+		l.Zone = zones[0].Name
 	}
-	zone, err := Choose("zone", l.Zone, c.Zones, func(z cloud.Zone) string { return z.Name })
+	zone, err := Choose("zone", l.Zone, zones, func(z cloud.Zone) string { return z.Name })
 	if err != nil {
 		return none(err)
 	}

@@ -2,7 +2,7 @@ import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { Alert, Button, Card, Checkbox, Form, Input, Radio, Select } from "antd";
 import { useState } from "react";
 import { useNavigate, useSearchParams } from "react-router";
-import { api, problemOf, requestKey, take } from "../../api/client";
+import { api, problemOf, requestKey, take, type Catalogue } from "../../api/client";
 import { catalogueOf, useCatalogue, useClouds, useKeys } from "../../api/queries";
 import { labelRules, labelsOf } from "../../labels";
 import { typeText } from "../../format";
@@ -25,6 +25,12 @@ interface Wanted {
   static_address?: boolean;
   labels?: string;
   reason?: string;
+}
+
+/** The zones in which an image can be launched. */
+function zonesOf(offered: Catalogue, image?: string) {
+  const some = offered.images.find((i) => i.name === image)?.zones;
+  return some ? offered.zones.filter((z) => some.includes(z.name)) : offered.zones;
 }
 
 export default function Launch() {
@@ -68,16 +74,18 @@ export default function Launch() {
   });
   if (catalogue.error) return <ProblemNote error={catalogue.error} again={() => void catalogue.refetch()} />;
   if (!catalogue.data) return <Loading />;
-  const { images, sizes, zones } = catalogue.data;
+  const { images, sizes } = catalogue.data;
+  const zones = zonesOf(catalogue.data, now?.image ?? images[0]?.name);
   // What the other cloud offers is there before the form shows it.
   const change = async (to: string) => {
     const offered = await queries.ensureQueryData(catalogueOf(to)).catch(() => undefined);
     if (!offered) return;
     setCloud(to);
+    const image = offered.images.some((i) => i.name === now?.image) ? now?.image : offered.images[0]?.name;
     form.setFieldsValue({
-      image: offered.images.some((i) => i.name === now?.image) ? now?.image : offered.images[0]?.name,
+      image,
       size: offered.sizes.some((z) => z.name === now?.size) ? now?.size : offered.sizes[0]?.name,
-      zone: offered.zones[0]?.name,
+      zone: zonesOf(offered, image)[0]?.name,
     });
   };
   const image = images.find((i) => i.name === now?.image);
@@ -136,7 +144,13 @@ export default function Launch() {
                     (image.key_types.length < 5 ? `; takes ${image.key_types.join(", ")} keys only` : "")
                 }
               >
-                <Select options={images.map((i) => ({ value: i.name, label: i.title }))} />
+                <Select
+                  options={images.map((i) => ({ value: i.name, label: i.title }))}
+                  onChange={(to: string) => {
+                    const there = zonesOf(catalogue.data, to);
+                    if (!there.some((z) => z.name === now?.zone)) form.setFieldsValue({ zone: there[0]?.name });
+                  }}
+                />
               </Form.Item>
             </div>
             <Form.Item name="size" label="Size" className="flush-end">

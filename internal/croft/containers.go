@@ -139,6 +139,8 @@ func (m *machine) startContainer(ctx context.Context) error {
 
 // guard binds the firewall of a container that runs to its network device; anew after it was started.
 func (h *host) guard(ctx context.Context, id string, anew bool) error {
+	h.guarding.Lock() // a start and watch each look first
+	defer h.guarding.Unlock()
 	list, err := h.machines(ctx, id)
 	if err != nil || len(list) == 0 || !list[0].runs() {
 		return err

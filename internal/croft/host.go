@@ -35,6 +35,7 @@ type host struct {
 	state     string
 	ctx       context.Context
 	log       *slog.Logger
+	guarding  sync.Mutex
 	following sync.WaitGroup
 	followed  map[string]bool
 	turns     map[string]chan struct{}

@@ -317,6 +317,23 @@ func (h *Hall) Undefine(name string) error {
 	})
 }
 
+// Destroy ends a machine or a container behind everybody's back, and forgets it.
+func (h *Hall) Destroy(name string) error {
+	for _, driver := range []libvirt.ConnectURI{machines, containers} {
+		err := h.by(driver, func(l *libvirt.Libvirt) error {
+			d, err := l.DomainLookupByName(name)
+			if err != nil {
+				return nil //nolint:nilerr // it is one of the other driver
+			}
+			return errors.Join(l.DomainDestroy(d), l.DomainUndefineFlags(d, 0))
+		})
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
 // Machines are the names of all machines in the hall.
 func (h *Hall) Machines() (names []string, err error) {
 	list := func(l *libvirt.Libvirt) error {

@@ -75,6 +75,7 @@ ExecStartPre=/bin/rm -f ` + croft.AgentFolder + "/" + croft.AgentSocket + `
 ExecStart=/usr/sbin/qemu-ga -m unix-listen -p ` + croft.AgentFolder + "/" + croft.AgentSocket + ` -t /run
 Restart=always
 RestartSec=1
+TimeoutStopSec=3
 
 [Install]
 WantedBy=multi-user.target

@@ -32,8 +32,15 @@ func (h *house) instance(name string) apiclient.Instance {
 // one that the service learnt from the boot output.
 func (h *house) ssh(i apiclient.Instance, key, command string) (string, error) {
 	h.t.Helper()
+	out, err := exec.Command("ssh", h.sshArgs(i, key, command)...).CombinedOutput()
+	return strings.TrimSpace(string(out)), err
+}
+
+// sshArgs are those by which ssh does that.
+func (h *house) sshArgs(i apiclient.Instance, key, command string) []string {
+	h.t.Helper()
 	c := i.Connection
-	known := filepath.Join(h.dir, "known_hosts")
+	known := filepath.Join(h.dir, "known_hosts."+i.Name)
 	text := ""
 	for _, k := range c.HostKeys {
 		host := fmt.Sprintf("[%s]:%d", c.Address, c.Port)
@@ -45,12 +52,11 @@ func (h *house) ssh(i apiclient.Instance, key, command string) (string, error) {
 	if err := os.WriteFile(known, []byte(text), 0o600); err != nil {
 		h.t.Fatal(err)
 	}
-	out, err := exec.Command("ssh", "-F", "none", "-i", filepath.Join(h.home(), ".ssh", key), "-o", "IdentitiesOnly=yes",
-		"-o", "BatchMode=yes",
-		"-o", "StrictHostKeyChecking=yes", "-o", "UserKnownHostsFile="+known, "-o", "ConnectTimeout=10",
-		"-p", fmt.Sprint(c.Port), c.User+"@"+c.Address, command).
-		CombinedOutput()
-	return strings.TrimSpace(string(out)), err
+	return []string{
+		"-F", "none", "-i", filepath.Join(h.home(), ".ssh", key), "-o", "IdentitiesOnly=yes", "-o", "BatchMode=yes", "-o",
+		"StrictHostKeyChecking=yes", "-o", "UserKnownHostsFile=" + known, "-o", "ConnectTimeout=10", "-p", fmt.Sprint(c.Port),
+		c.User + "@" + c.Address, command,
+	}
 }
 
 func TestAKeyFromKeyNewOpensTheInstanceAndNoOtherDoes(t *testing.T) {

@@ -5,6 +5,7 @@ import (
 	"encoding/hex"
 	"encoding/json"
 	"flag"
+	"io"
 	"net"
 	"net/http"
 	"os"
@@ -108,6 +109,36 @@ func (c *crofter) ask(method, path, body string, answer any) int {
 		}
 	}
 	return got.StatusCode
+}
+
+// text calls croftd for what is no JSON.
+func (c *crofter) text(path string) string {
+	c.t.Helper()
+	r, err := http.NewRequestWithContext(c.t.Context(), "GET", c.url+"/v1"+path, nil)
+	if err != nil {
+		c.t.Fatal(err)
+	}
+	r.Header.Set("Authorization", "Bearer of-the-hall")
+	got, err := http.DefaultClient.Do(r)
+	if err != nil {
+		c.t.Fatal(err)
+	}
+	defer got.Body.Close()
+	out, err := io.ReadAll(got.Body)
+	if err != nil {
+		c.t.Fatal(err)
+	}
+	return string(out)
+}
+
+// answers reports whether somebody listens at an address.
+func answers(address string) bool {
+	c, err := net.DialTimeout("tcp", address, time.Second)
+	if err != nil {
+		return false
+	}
+	c.Close()
+	return true
 }
 
 // TestRealHostsKeepWhatIsSomebodyElses asks for a machine whose name somebody has taken, and for a second croftd.

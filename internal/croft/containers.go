@@ -207,7 +207,7 @@ func (c *Croft) watch(h *host) {
 				continue
 			}
 			h.follow(m.domain)
-			if err = h.guard(c.ctx, m.id, false); err != nil {
+			if err = h.guard(c.ctx, m.id, false); err != nil && c.ctx.Err() == nil {
 				c.log.Error("the firewall of a container is not in effect", "instance", m.id, "error", err)
 			}
 		}

@@ -68,7 +68,7 @@ func (h *host) copies(ctx context.Context) (out []copied, err error) {
 		if !strings.HasPrefix(v.Name, prefix) || !strings.HasSuffix(v.Name, copySuffix) {
 			continue
 		}
-		text, err := h.download(ctx, v, mostAbout)
+		text, err := h.small(ctx, v)
 		if err != nil {
 			return nil, err
 		}

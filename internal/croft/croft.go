@@ -2,6 +2,7 @@ package croft
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"log/slog"
 	"net/http"
@@ -12,6 +13,7 @@ import (
 	"sync"
 	"time"
 
+	"github.com/gin-gonic/gin"
 	"github.com/google/uuid"
 
 	"plumlatch/internal/adapter"
@@ -96,7 +98,20 @@ func (c *Croft) Close() {
 
 // Handler serves the contract.
 func (c *Croft) Handler() http.Handler {
-	return adapter.Serve(c.token, api{Croft: c}, adapter.Only(c.can()))
+	return adapter.Serve(c.token, api{Croft: c}, adapter.Only(c.can()), c.told)
+}
+
+// told writes down the calls that fail without a fault of the caller's.
+func (c *Croft) told(next adapter.StrictHandlerFunc, call string) adapter.StrictHandlerFunc {
+	return func(g *gin.Context, request any) (any, error) {
+		out, err := next(g, request)
+		var clash *adapter.ConflictError
+		var bad *adapter.RequestError
+		if err != nil && !errors.As(err, &clash) && !errors.As(err, &bad) && !errors.Is(err, adapter.ErrNotFound) {
+			c.log.Warn("a call failed", "call", call, "error", err)
+		}
+		return out, err
+	}
 }
 
 // lock keeps the operations on one instance from each other, and returns the unlocking.

@@ -159,6 +159,8 @@ func (h *host) setGroup(ctx context.Context, group string, rules []rule) error {
 
 // ensureGroup makes a group that is not there; one called default lets SSH in from the ranges that the settings say.
 func (c *Croft) ensureGroup(ctx context.Context, h *host, group string) error {
+	c.firewall.Lock() // two launches each look first
+	defer c.firewall.Unlock()
 	now, err := h.groups(ctx)
 	if err != nil {
 		return err

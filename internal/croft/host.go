@@ -20,6 +20,8 @@ const (
 	dialWithin = 10 * time.Second
 	// callWithin is for how long one call of libvirt may take.
 	callWithin = 60 * time.Second
+	// shortStreams are as many as there are at once; libvirtd takes few connections that have not said yet who they are.
+	shortStreams = 4
 )
 
 // errAway is wrapped by errors of a host that does not answer: it is not known whether anything was done.
@@ -30,6 +32,9 @@ type host struct {
 	Host
 	mu   sync.Mutex
 	conn *libvirt.Libvirt
+	// read has what was read of small volumes, by their keys; short is whose turn it is with a short stream.
+	read  map[string]readVolume
+	short chan struct{}
 	// Of a host with containers: the folder of what croft keeps of them, those whose consoles are followed, and whose
 	// turn it is with a guest agent.
 	state     string
@@ -42,7 +47,10 @@ type host struct {
 }
 
 func newHost(s Host) *host {
-	return &host{Host: s, followed: map[string]bool{}, turns: map[string]chan struct{}{}}
+	return &host{
+		Host: s, read: map[string]readVolume{}, short: make(chan struct{}, shortStreams), followed: map[string]bool{},
+		turns: map[string]chan struct{}{},
+	}
 }
 
 func (h *host) uri() libvirt.ConnectURI {
@@ -176,6 +184,12 @@ func (d *dialed) Dial() (c net.Conn, err error) {
 // apart has the host do something over a connection of its own, until it is done or there is enough. It is for streams:
 // at the end of one, go-libvirt may wait for itself, with all other calls of the connection.
 func (h *host) apart(ctx context.Context, enough <-chan struct{}, do func(l *libvirt.Libvirt) error) error {
+	select {
+	case h.short <- struct{}{}:
+		defer func() { <-h.short }()
+	case <-ctx.Done():
+		return ctx.Err()
+	}
 	return h.stream(ctx, callWithin, enough, do)
 }
 

@@ -88,7 +88,7 @@ func (h *host) images(ctx context.Context) (out []Image, err error) {
 		if !is {
 			continue
 		}
-		text, err := h.download(ctx, v, mostAbout)
+		text, err := h.small(ctx, v)
 		if err != nil {
 			return nil, err
 		}
@@ -140,6 +140,42 @@ func (s *stretch) Write(p []byte) (int, error) {
 		}
 	}
 	return len(p), nil
+}
+
+// small reads a volume of no more than mostAbout bytes, unless it is as it was when it was read last.
+func (h *host) small(ctx context.Context, v libvirt.StorageVol) ([]byte, error) {
+	var about string
+	err := h.call(ctx, func(l *libvirt.Libvirt) (err error) { about, err = l.StorageVolGetXMLDesc(v, 0); return err })
+	if err != nil {
+		return nil, err
+	}
+	var now libvirtxml.StorageVolume
+	if err := now.Unmarshal(about); err != nil {
+		return nil, fmt.Errorf("the volume %s of %s: %w", v.Name, h.Zone, err)
+	}
+	changed := ""
+	if now.Target != nil && now.Target.Timestamps != nil {
+		changed = now.Target.Timestamps.Mtime
+	}
+	h.mu.Lock()
+	before := h.read[v.Key]
+	h.mu.Unlock()
+	if changed != "" && before.changed == changed {
+		return before.text, nil
+	}
+	text, err := h.download(ctx, v, mostAbout)
+	if err == nil {
+		h.mu.Lock()
+		h.read[v.Key] = readVolume{changed, text}
+		h.mu.Unlock()
+	}
+	return text, err
+}
+
+// readVolume is what was read of a volume, and when it had been changed last.
+type readVolume struct {
+	changed string
+	text    []byte
 }
 
 // download reads a volume, at most so many bytes of it.

@@ -4,10 +4,12 @@ import (
 	"context"
 	"encoding/hex"
 
+	"plumlatch/internal/core/authorizedkeys"
 	"plumlatch/internal/record"
 )
 
-// Differences returns one page of differences, by login, and there by status and key.
+// Differences returns one page of differences, by login, and there by status and key. Lines by which nobody gets in are
+// none.
 func (s *Store) Differences(
 	ctx context.Context, f record.DifferenceFilter, p record.Page,
 ) (record.List[record.Difference], error) {
@@ -20,11 +22,11 @@ func (s *Store) Differences(
 		UNION ALL
 			SELECT s.login_id, 'ungranted', s.key_id, k.name, k.holder_id, k.sha256, k.steward_of IS NOT NULL, NULL, s.seen_at
 			FROM sightings s JOIN keys k ON k.id = s.key_id
-			WHERE s.present AND NOT EXISTS (SELECT 1 FROM grants g WHERE g.login_id = s.login_id AND g.key_id = s.key_id
+			WHERE s.present AND coalesce(s.options, '') !~ ? AND NOT EXISTS (SELECT 1 FROM grants g WHERE g.login_id = s.login_id AND g.key_id = s.key_id
 				AND g.withdrawn_at IS NULL)
 		UNION ALL
 			SELECT login_id, 'stranger', NULL, comment, NULL, sha256, false, first_seen_at, seen_at FROM strangers
-		) d`).
+		) d`, authorizedkeys.SentAway).
 		Joins("JOIN logins l ON l.id = d.login_id").
 		Joins("JOIN instances i ON i.id = l.instance_id AND i.gone_at IS NULL").
 		Joins("LEFT JOIN holders o ON o.id = d.holder_id")

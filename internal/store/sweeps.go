@@ -2,11 +2,13 @@ package store
 
 import (
 	"context"
+	"database/sql"
 	"encoding/json"
 	"time"
 
 	"github.com/google/uuid"
 
+	"plumlatch/internal/core/authorizedkeys"
 	"plumlatch/internal/core/reading"
 	"plumlatch/internal/record"
 )
@@ -71,18 +73,22 @@ func (s *Store) SweepItems(
 	}
 	var items []record.SweepItem
 	const columns = "sweep_items.*, l.os_user, i.name AS instance_name, l.instance_id, l.os_user = i.login_user AS main, "
-	if err := page.Select(columns + keysNow).Scan(&items).Error; err != nil {
+	if err := page.Select(columns+keysNow, away).Scan(&items).Error; err != nil {
 		return record.List[record.SweepItem]{}, plain(err)
 	}
 	return cut(items, p, func(i record.SweepItem) []string { return []string{i.InstanceName, i.OSUser} }), nil
 }
+
+// away names lines by which nobody gets in, which are no differences.
+var away = sql.Named("away", authorizedkeys.SentAway)
 
 // keysNow counts, for each login of a sweep, the keys by their status as it is now.
 const keysNow = `
 	(SELECT count(*) FROM sightings s WHERE s.login_id = l.id AND s.present) AS in_place,
 	(SELECT count(*) FROM grants g JOIN sightings s ON s.login_id = g.login_id AND s.key_id = g.key_id AND NOT s.present
 		WHERE g.login_id = l.id AND g.withdrawn_at IS NULL) AS missing,
-	(SELECT count(*) FROM sightings s WHERE s.login_id = l.id AND s.present AND NOT EXISTS (SELECT 1 FROM grants g
+	(SELECT count(*) FROM sightings s WHERE s.login_id = l.id AND s.present AND coalesce(s.options, '') !~ @away
+		AND NOT EXISTS (SELECT 1 FROM grants g
 		WHERE g.login_id = s.login_id AND g.key_id = s.key_id AND g.withdrawn_at IS NULL)) AS ungranted,
 	(SELECT count(*) FROM strangers t WHERE t.login_id = l.id) AS strangers`
 

@@ -3,6 +3,7 @@ package authorizedkeys
 import (
 	"fmt"
 	"net/netip"
+	"regexp"
 	"slices"
 	"strings"
 	"unicode/utf8"
@@ -145,3 +146,14 @@ func LimitsTold(limits string) string {
 	}
 	return strings.Join(told, "; ")
 }
+
+// SentAway is a regular expression, as Go and PostgreSQL both read it, for the limits of a line by which nobody gets
+// in: cloud-init puts such lines before root's copies of the keys (its setting disable_root_opts), so that they say
+// which login to use.
+const SentAway = `(^|,)command="echo 'Please login as the user \\"[A-Za-z0-9._-]+\\" rather than the user ` +
+	`\\"[A-Za-z0-9._-]+\\"\.';echo;sleep [0-9]+;exit [0-9]+"(,|$)`
+
+var sentAway = regexp.MustCompile(SentAway)
+
+// SendsAway reports whether limits, as LimitText gives them, are of that kind.
+func SendsAway(limits string) bool { return sentAway.MatchString(limits) }

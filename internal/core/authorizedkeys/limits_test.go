@@ -87,3 +87,23 @@ func FuzzLimits(f *testing.F) {
 		}
 	})
 }
+
+func TestALineThatSendsPeopleAwayIsToldFromOneThatRunsACommand(t *testing.T) {
+	const key = " ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIDUCV6X9BkSyMYBqEHVhvPjRcmn3TjsEsWQ0vG4zqzfk"
+	const notice = `echo 'Please login as the user \"debian\" rather than the user \"root\".';echo;sleep 10;exit 142`
+	for options, want := range map[string]bool{
+		`no-port-forwarding,no-agent-forwarding,no-X11-forwarding,command="` + notice + `"`: true,
+		`command="` + notice + `",no-pty`:                                          true,
+		`command="` + notice + `;sh"`:                                              false,
+		`command="sh;` + notice + `"`:                                              false,
+		`command="` + strings.Replace(notice, "debian", "x';sh '", 1) + `"`:        false,
+		`environment="A=command=\"` + strings.ReplaceAll(notice, `\"`, "") + `\""`: false,
+		`command="rsync --server"`:                                                 false,
+		"no-pty":                                                                   false,
+	} {
+		line := parseLine(options+key, 1)
+		if got := SendsAway(line.LimitText()); got != want {
+			t.Errorf("%s: %v", line.LimitText(), got)
+		}
+	}
+}

@@ -49,7 +49,7 @@ var Needs = map[string]string{
 var packages = []string{
 	"systemd-sysv", "udev", "dbus", "linux-image-cloud-amd64", "initramfs-tools", "busybox", "zstd", "cloud-init",
 	"openssh-server", "qemu-guest-agent", "sudo", "iproute2", "e2fsprogs", "xfsprogs", "procps", "netbase", "less",
-	"util-linux", "kmod",
+	"util-linux", "kmod", "libnss-myhostname", // without which sudo waits for a name server
 }
 
 // ofMachines are those of the packages that a container has no use for.

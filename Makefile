@@ -13,8 +13,9 @@ demo: build ## start everything with the sample fleet; Ctrl-C stops it and keeps
 	@scripts/need "/usr/lib/postgresql/*/bin/initdb=postgresql" ssh=openssh-client
 	@bin/plumlatchd -demo
 
-demo-machines: build ## the same, and three real machines under libvirt and QEMU; needs root
-	@scripts/need $(HALL) && images=$$(bin/croftd image build debian-12 -quick -cache "$(CACHE)") && \
+demo-machines: build ## the same, and three real machines under libvirt (DRIVER=lxc or qemu); needs root
+	@case "$(DRIVER)" in lxc) image=debian-12-container;; qemu) image=debian-12;; *) echo "DRIVER is lxc or qemu"; exit 2;; esac; \
+	scripts/need $(HALL) && images=$$(bin/croftd image build $$image -quick -cache "$(CACHE)") && \
 	bin/plumlatchd -demo -data .demo-machines -machines "$$images"
 
 test: build lint ## install what tests need, check the code, run all tests
@@ -23,17 +24,21 @@ test: build lint ## install what tests need, check the code, run all tests
 
 HALL = "/usr/lib/postgresql/*/bin/initdb=postgresql" ssh=openssh-client libvirtd=libvirt-daemon \
 	"/usr/lib/*/libvirt/connection-driver/libvirt_driver_qemu.so=libvirt-daemon-driver-qemu" \
+	"/usr/lib/*/libvirt/connection-driver/libvirt_driver_lxc.so=libvirt-daemon-driver-lxc" virsh=libvirt-clients \
 	qemu-system-x86_64=qemu-system-x86 qemu-img=qemu-utils /usr/sbin/dnsmasq=dnsmasq-base ip=iproute2 \
 	/usr/sbin/ebtables=iptables mmdebstrap=mmdebstrap /usr/sbin/sfdisk=fdisk /usr/sbin/mke2fs=e2fsprogs \
-	grub-mkimage=grub-common /usr/lib/grub/i386-pc/boot.img=grub-pc-bin
+	/usr/sbin/mkfs.xfs=xfsprogs grub-mkimage=grub-common /usr/lib/grub/i386-pc/boot.img=grub-pc-bin
+# By what make demo-machines runs its machines: lxc (containers, which start in seconds) or qemu (emulated).
+DRIVER ?= lxc
 CACHE ?= $(or $(XDG_CACHE_HOME),$(HOME)/.cache)/plumlatch-images
 
 test-machines: build ## install what they need, make an image of Debian, and try all on real machines under libvirt and QEMU; needs root
 	@[ "$$(id -u)" = 0 ] || { echo "SKIPPED: real machines need root, for namespaces of their own"; exit 0; }; \
 	scripts/need $(HALL) && \
-	images=$$(bin/croftd image build debian-12 -quick -cache "$(CACHE)") && \
-	TMPDIR=$$(scripts/quick-folder) PLUMLATCH_BUILT=$(CURDIR)/bin go test -v -count=1 -vet=off -timeout 30m ./e2e -run TestReal \
-		-machines "$$images"
+	images= && for i in debian-12 debian-12-xfs debian-12-container; do \
+		made=$$(bin/croftd image build $$i -quick -cache "$(CACHE)") && images=$$images,$$made || exit 1; done && \
+	TMPDIR=$$(scripts/quick-folder) PLUMLATCH_BUILT=$(CURDIR)/bin go test -v -count=1 -vet=off -timeout 40m ./e2e -run TestReal \
+		-machines "$${images#,}"
 
 race: ## run the tests of the packages under the race detector, which takes some 15 minutes on two cores
 	@scripts/need "/usr/lib/postgresql/*/bin/initdb=postgresql" ssh=openssh-client /usr/sbin/sshd=openssh-server /usr/sbin/visudo=sudo

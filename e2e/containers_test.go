@@ -30,10 +30,31 @@ func (h *house) launching(n int) (names []string, done chan result) {
 	return names, done
 }
 
+// launched waits for launches.
+func launched(t *testing.T, done chan result) {
+	t.Helper()
+	late := time.After(4 * time.Minute)
+	for range cap(done) {
+		select {
+		case r := <-done:
+			if r.status != 0 {
+				t.Fatalf("%+v", r)
+			}
+		case <-late:
+			t.Fatal("not all were launched within four minutes")
+		}
+	}
+}
+
 // on runs a command as root on an instance.
 func (h *house) on(t *testing.T, instance, command string) string {
 	t.Helper()
-	out, err := h.ssh(h.instance(instance), "mine", "sudo sh -c '"+command+"'")
+	return h.onBy(t, "mine", instance, command)
+}
+
+func (h *house) onBy(t *testing.T, key, instance, command string) string {
+	t.Helper()
+	out, err := h.ssh(h.instance(instance), key, "sudo sh -c '"+command+"'")
 	if err != nil {
 		t.Fatalf("%s: %s: %v", instance, command, err)
 	}
@@ -65,11 +86,7 @@ func TestRealContainersAreLaunchedReadRestoredAndEnded(t *testing.T) {
 	if err := theHall.Start(); err != nil {
 		t.Fatal(err)
 	}
-	for range names {
-		if r := <-done; r.status != 0 {
-			t.Fatalf("%+v", r)
-		}
-	}
+	launched(t, done)
 	t.Logf("%.0f s: %d containers, with croftd and libvirtd killed in it", time.Since(begun).Seconds(), len(names))
 	for _, name := range names {
 		h.sees(t, name, "mine", true)

@@ -78,8 +78,10 @@ type crofter struct {
 	settings, url string
 }
 
+func (c *crofter) tokenFile() string { return filepath.Join(filepath.Dir(c.settings), "token") }
+
 func (c *crofter) start(listen string) {
-	c.process = start(c.t, "croftd", "-settings", c.settings, "-listen", listen)
+	c.process = start(c.t, "croftd", "-settings", c.settings, "-listen", listen, "-take-over") // from the test before
 }
 
 // again starts it once more, after a kill, where it was.
@@ -171,6 +173,19 @@ func TestRealHostsKeepWhatIsSomebodyElses(t *testing.T) {
 	if out := second.out.String(); !strings.Contains(out, "another croftd") {
 		t.Errorf("a second croftd: %s", out)
 	}
+	// Nor may one with a journal of its own, unless it is told to take the host over.
+	other := filepath.Join(t.TempDir(), "croftd.yaml")
+	writeFile(t, other, theHall.Settings(croftd.tokenFile(), filepath.Join(t.TempDir(), "state"), "qemu", "lxc"))
+	third := start(t, "croftd", "-settings", other)
+	<-third.Done()
+	if out := third.out.String(); !strings.Contains(out, "another croftd") || !strings.Contains(out, "-take-over") {
+		t.Errorf("a third croftd: %s", out)
+	}
+	if status := croftd.ask("GET", "/instances", "", nil); status != 200 {
+		t.Errorf("the first one answers %d", status)
+	}
+	croftd.kill(t)
+	croftd.again()
 	// An image is put into the pool by libvirt alone; one that is not what its description says is refused.
 	put := func(folder string) (string, error) {
 		out, err := exec.Command(

@@ -20,11 +20,7 @@ func TestRealFleetIsRotatedWithAKillSettledAndChartered(t *testing.T) {
 	h, croftd := realMachines(t, "lxc")
 	begun := time.Now()
 	names, done := h.launching(20)
-	for range names {
-		if r := <-done; r.status != 0 {
-			t.Fatalf("%+v", r)
-		}
-	}
+	launched(t, done)
 	t.Logf("%.0f s: %d containers", time.Since(begun).Seconds(), len(names))
 	begun = time.Now()
 	if r := h.client("sweep", "-all"); r.status != 3 && r.status != 0 {
@@ -167,22 +163,8 @@ func (h *house) ownContainer(t *testing.T, name, userData string) string {
 	t.Helper()
 	folder := t.TempDir()
 	root := filepath.Join("/var/lib/libvirt", name+".raw")
-	virsh := func(args ...string) string {
-		t.Helper()
-		out, err := exec.Command("virsh", append([]string{"-q", "-c", "lxc:///system"}, args...)...).CombinedOutput()
-		if err != nil {
-			t.Fatalf("virsh %v: %v %s", args, err, out)
-		}
-		return string(out)
-	}
-	for _, command := range [][]string{
-		{"cp", "--sparse=always", "/var/lib/libvirt/pool/debian-12-container.raw", root},
-		{"mkdir", "-p", filepath.Join(folder, "seed")},
-	} {
-		if out, err := exec.Command(command[0], command[1:]...).CombinedOutput(); err != nil {
-			t.Fatalf("%s", out)
-		}
-	}
+	does(t, "cp", "--sparse=always", "/var/lib/libvirt/pool/debian-12-container.raw", root)
+	does(t, "mkdir", "-p", filepath.Join(folder, "seed"))
 	writeFile(t, filepath.Join(folder, "seed", "user-data"), strings.ReplaceAll(userData, `\n`, "\n"))
 	writeFile(t, filepath.Join(folder, "seed", "meta-data"), "instance-id: "+name+"\nlocal-hostname: "+name+"\n")
 	about := writeFile(t, filepath.Join(folder, "domain.xml"), fmt.Sprintf(`<domain type='lxc'><name>%s</name>
@@ -191,8 +173,8 @@ func (h *house) ownContainer(t *testing.T, name, userData string) string {
 <filesystem type='mount'><source dir='%s/seed'/><target dir='/var/lib/cloud/seed/nocloud'/><readonly/></filesystem>
 <interface type='network'><source network='hall'/><mac address='52:54:00:77:00:01'/></interface><console type='pty'/>
 </devices></domain>`, name, root, folder))
-	virsh("define", about)
-	virsh("start", name)
+	virsh(t, "define", about)
+	virsh(t, "start", name)
 	t.Cleanup(func() {
 		if err := theHall.Destroy(name); err != nil {
 			t.Error(err)
@@ -201,7 +183,7 @@ func (h *house) ownContainer(t *testing.T, name, userData string) string {
 	})
 	address := ""
 	eventually(t, "the address of "+name, func() bool {
-		for line := range strings.Lines(virsh("net-dhcp-leases", "hall", "--mac", "52:54:00:77:00:01")) {
+		for line := range strings.Lines(virsh(t, "net-dhcp-leases", "hall", "--mac", "52:54:00:77:00:01")) {
 			for word := range strings.FieldsSeq(line) {
 				if at, found := strings.CutSuffix(word, "/24"); found {
 					address = at

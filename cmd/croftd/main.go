@@ -33,11 +33,13 @@ func run() error {
 	certificate := flag.String("certificate", "", "certificate in PEM, to listen beyond loopback")
 	key := flag.String("certificate-key", "", "private key of the certificate, in PEM")
 	check := flag.Bool("check", false, "look at the hosts, say what is missing, and end; nothing is changed")
+	takeOver := flag.Bool("take-over", false, "take the hosts from another croftd that is gone for good")
 	flag.Parse()
 	s, err := croft.ReadSettings(*settings)
 	if err != nil {
 		return err
 	}
+	s.TakeOver = *takeOver
 	if *check {
 		return look(s)
 	}

@@ -13,7 +13,10 @@ import (
 	"strings"
 	"time"
 
+	"go.yaml.in/yaml/v3"
+
 	"plumlatch/internal/child"
+	"plumlatch/internal/croft"
 	"plumlatch/internal/hall"
 	"plumlatch/internal/service/clouds"
 	"plumlatch/internal/service/fleet"
@@ -80,6 +83,7 @@ exec nsenter -a -t %d sh -c 'cd "%s" && . "%s/demo.env" && exec "$@"' enter "$@"
 // machineHall is the hall of the demo with its croftd.
 type machineHall struct {
 	hall   *hall.Hall
+	image  croft.Image
 	croftd *child.Process
 }
 
@@ -94,7 +98,10 @@ func openHall(ctx context.Context, h *house, dir, images string, log *os.File) (
 		return nil, err
 	}
 	var url, token string
-	if err = m.hall.TakeImages(images); err != nil {
+	if m.image, err = imageIn(images); err == nil {
+		err = m.hall.TakeImages(images)
+	}
+	if err != nil {
 		err = fmt.Errorf("-machines: %w", err)
 	}
 	if err == nil {
@@ -109,6 +116,27 @@ func openHall(ctx context.Context, h *house, dir, images string, log *os.File) (
 	return m, nil
 }
 
+// imageIn reads the description of the image in a folder.
+func imageIn(folder string) (i croft.Image, err error) {
+	found, err := filepath.Glob(filepath.Join(folder, "*.image.yaml"))
+	if err != nil || len(found) != 1 {
+		return i, fmt.Errorf("%s has %d files NAME.image.yaml, want one", folder, len(found))
+	}
+	text, err := os.ReadFile(found[0])
+	if err != nil {
+		return i, err
+	}
+	return i, yaml.Unmarshal(text, &i)
+}
+
+// driver is that by which machines of the image run here.
+func (m *machineHall) driver() croft.Driver {
+	if m.image.Container {
+		return croft.Containers
+	}
+	return croft.Emulated
+}
+
 func (m *machineHall) startCroftd(folder string, log *os.File) (url, token string, err error) {
 	tokenFile, settings := filepath.Join(folder, "croftd.token"), filepath.Join(folder, "croftd.yaml")
 	text, err := os.ReadFile(tokenFile)
@@ -118,7 +146,7 @@ func (m *machineHall) startCroftd(folder string, log *os.File) (url, token strin
 			return "", "", err
 		}
 	}
-	wanted := m.hall.Settings(tokenFile, filepath.Join(folder, "croftd"), "qemu")
+	wanted := m.hall.Settings(tokenFile, filepath.Join(folder, "croftd"), string(m.driver()))
 	if err := os.WriteFile(settings, []byte(wanted), 0o600); err != nil {
 		return "", "", err
 	}
@@ -171,7 +199,7 @@ func (m *machineHall) launch(ctx context.Context, h *house) error {
 	begun := 0
 	for _, name := range realMachines {
 		_, _, err := h.service.Fleet.Launch(ctx, by, journal.IdempotencyKey{}, fleet.Launch{
-			Name: name, Image: "debian-12", Size: "small", Cloud: hallCloud, Keys: []string{"ines-main", "oona-main"},
+			Name: name, Image: m.image.Name, Size: "small", Cloud: hallCloud, Keys: []string{"ines-main", "oona-main"},
 			Steward: true, Labels: map[string]string{"team": "hall"}, Reason: "a real machine",
 		})
 		if p := (&problem.Problem{}); errors.As(err, &p) && p.Kind == problem.Conflict {
@@ -184,13 +212,16 @@ func (m *machineHall) launch(ctx context.Context, h *house) error {
 	}
 	if begun > 0 {
 		fmt.Printf(
-			"\n%d real machines (%s) are being launched, emulated, which takes some two minutes:\n"+
+			"\n%d real machines (%s; %s) are being launched, which takes %s:\n"+
 				"  bin/plumlatch run list -instance hall-1\n  bin/plumlatch openers hall-1\n",
-			begun, strings.Join(realMachines, ", "),
+			begun, strings.Join(realMachines, ", "), m.image.Title, takes[m.driver()],
 		)
 	}
 	return nil
 }
+
+// takes is about how long launches take, three at once.
+var takes = map[croft.Driver]string{croft.Containers: "some 20 seconds", croft.Emulated: "some two minutes, emulated"}
 
 func (m *machineHall) close() error {
 	var err error

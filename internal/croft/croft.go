@@ -63,7 +63,17 @@ func Open(s Settings, log *slog.Logger) (*Croft, error) {
 		return nil, err
 	}
 	c.ctx, c.stop = context.WithCancel(context.Background())
+	id, err := c.journal.id()
+	if err != nil {
+		c.Close()
+		return nil, err
+	}
 	for _, h := range c.hosts {
+		h.owner, h.takeOver = id, s.TakeOver
+		if _, err := h.connection(); err != nil && !isAway(err) {
+			c.Close()
+			return nil, err
+		}
 		h.ctx, h.log, h.state = c.ctx, log, filepath.Join(s.State, h.Zone)
 		if err := os.MkdirAll(h.state, 0o700); err != nil {
 			c.Close()

@@ -9,6 +9,7 @@ import (
 	"log/slog"
 	"net"
 	"os"
+	"strings"
 	"sync"
 	"time"
 
@@ -27,6 +28,9 @@ const (
 // errAway is wrapped by errors of a host that does not answer: it is not known whether anything was done.
 var errAway = errors.New("the host does not answer")
 
+// errTaken is wrapped by errors of a host that another croftd looks after.
+var errTaken = errors.New("another croftd looks after the machines of this host")
+
 // host is a libvirt host with its connection, which is made anew when it is lost.
 type host struct {
 	Host
@@ -35,6 +39,9 @@ type host struct {
 	// read has what was read of small volumes, by their keys; short is whose turn it is with a short stream.
 	read  map[string]readVolume
 	short chan struct{}
+	// owner is the id of the journal for which the host is claimed; "" where it is only looked at.
+	owner    string
+	takeOver bool
 	// Of a host with containers: the folder of what croft keeps of them, those whose consoles are followed, and whose
 	// turn it is with a guest agent.
 	state     string
@@ -117,8 +124,61 @@ func (h *host) connection() (*libvirt.Libvirt, error) {
 	if err := l.ConnectToURI(h.uri()); err != nil {
 		return nil, fmt.Errorf("%w: %s: %w", errAway, h.Zone, err)
 	}
+	if err := h.claim(l); err != nil {
+		l.Disconnect() //nolint:errcheck // it is of no use
+		return nil, err
+	}
 	h.conn = l
 	return l, nil
+}
+
+// ownerPrefix begins the name of a network filter without rules that says which croftd a host belongs to: libvirt keeps
+// it, and everybody who connects sees it.
+const ownerPrefix = "croftd-of-"
+
+// claim takes a host for this croftd. Another one's is refused, since each would undo what the other does.
+func (h *host) claim(l *libvirt.Libvirt) error {
+	if h.owner == "" {
+		return nil
+	}
+	away := func(err error) error { return fmt.Errorf("%w: %s: %w", errAway, h.Zone, err) }
+	own := ownerPrefix + h.owner
+	_, err := l.NwfilterLookupByName(own)
+	made := is(err, libvirt.ErrNoNwfilter)
+	if made {
+		text, failed := (&libvirtxml.NWFilter{Name: own, Chain: "root"}).Marshal()
+		if failed != nil {
+			return failed
+		}
+		_, err = l.NwfilterDefineXML(text)
+	}
+	if err != nil {
+		return away(err)
+	}
+	list, _, err := l.ConnectListAllNwfilters(1, 0)
+	if err != nil {
+		return away(err)
+	}
+	for _, other := range list {
+		if !strings.HasPrefix(other.Name, ownerPrefix) || other.Name == own {
+			continue
+		}
+		if h.takeOver {
+			if err := l.NwfilterUndefine(other); err != nil && !is(err, libvirt.ErrNoNwfilter) {
+				return away(err)
+			}
+			continue
+		}
+		if mine, err := l.NwfilterLookupByName(own); made && err == nil {
+			if err := l.NwfilterUndefine(mine); err != nil {
+				return away(err)
+			}
+		}
+		return fmt.Errorf("%w: %s (network filter %s): stop that one; where it is gone for good, start this one with "+
+			"-take-over", errTaken, h.Zone, other.Name)
+	}
+	h.takeOver = false // once: whoever takes it over from this one keeps it
+	return nil
 }
 
 // drop lets a connection go on which a call was not answered.

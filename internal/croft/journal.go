@@ -1,10 +1,12 @@
 package croft
 
 import (
+	"crypto/rand"
 	"encoding/json"
 	"fmt"
 	"os"
 	"path/filepath"
+	"strings"
 	"time"
 
 	"go.etcd.io/bbolt"
@@ -19,6 +21,7 @@ type journal struct{ db *bbolt.DB }
 var (
 	bucketOperations = []byte("operations")
 	bucketGone       = []byte("gone")
+	bucketSelf       = []byte("self")
 )
 
 // operation is one as it is kept.
@@ -43,7 +46,7 @@ func openJournal(folder string) (*journal, error) {
 		return nil, fmt.Errorf("%s: %w (is another croftd at work with it?)", path, err)
 	}
 	err = db.Update(func(tx *bbolt.Tx) error {
-		for _, name := range [][]byte{bucketOperations, bucketGone} {
+		for _, name := range [][]byte{bucketOperations, bucketGone, bucketSelf} {
 			if _, err := tx.CreateBucketIfNotExists(name); err != nil {
 				return err
 			}
@@ -55,6 +58,16 @@ func openJournal(folder string) (*journal, error) {
 		return nil, err
 	}
 	return &journal{db}, nil
+}
+
+// id tells this journal from all others.
+func (j *journal) id() (string, error) {
+	id, there, err := get[string](j, bucketSelf, "id")
+	if err != nil || there {
+		return id, err
+	}
+	id = strings.ToLower(rand.Text()[:16])
+	return id, put(j, bucketSelf, "id", id)
 }
 
 func put(j *journal, bucket []byte, id string, v any) error {

@@ -17,8 +17,6 @@ import (
 )
 
 const (
-	// bootsWithin is for how long a machine may take until it has an address.
-	bootsWithin = 5 * time.Minute
 	// stopsWithin is for how long a machine may take to stop by itself. Afterwards it is switched off, which may lose what
 	// it has not written yet.
 	stopsWithin = 90 * time.Second
@@ -203,7 +201,7 @@ func running(state int32) bool {
 // awaitAddress waits until the network has lent the machine an address. Where it never does, the error has the end of
 // what the machine wrote to its console.
 func (c *Croft) awaitAddress(ctx context.Context, m machine) error {
-	for until := time.Now().Add(bootsWithin); time.Now().Before(until); {
+	for until := time.Now().Add(m.host.BootsWithin); time.Now().Before(until); {
 		now, err := m.host.machines(ctx, m.id)
 		if err != nil {
 			return err
@@ -222,7 +220,7 @@ func (c *Croft) awaitAddress(ctx context.Context, m machine) error {
 			return err
 		}
 	}
-	return fmt.Errorf("%s has got no address after %s%s", m.mark.Name, bootsWithin, m.lastSaid(ctx))
+	return fmt.Errorf("%s has got no address after %s%s", m.mark.Name, m.host.BootsWithin, m.lastSaid(ctx))
 }
 
 func pause(ctx context.Context, d time.Duration) error {

@@ -13,6 +13,7 @@ import (
 	"path/filepath"
 	"regexp"
 	"slices"
+	"time"
 
 	"go.yaml.in/yaml/v3"
 )
@@ -40,6 +41,8 @@ type Settings struct {
 	State     string `yaml:"state"`
 	Hosts     []Host `yaml:"hosts"`
 	Sizes     []Size `yaml:"sizes"`
+	// TakeOver is whether hosts are taken from another croftd.
+	TakeOver bool `yaml:"-"`
 	// Open are the address ranges from which the group default lets SSH in until somebody changes that.
 	Open []string `yaml:"open"`
 }
@@ -58,6 +61,8 @@ type Host struct {
 	// BootOutput is a folder on the host into which the consoles of virtual machines are written.
 	BootOutput string `yaml:"boot-output"`
 	SSHPort    int    `yaml:"ssh-port"`
+	// BootsWithin is for how long a machine may take until it has an address.
+	BootsWithin time.Duration `yaml:"boots-within"`
 	// Processor is the model that machines see; DiskCache how writes to disks are kept (libvirt's words for both).
 	Processor string `yaml:"processor"`
 	DiskCache string `yaml:"disk-cache"`
@@ -158,6 +163,9 @@ func (h *Host) check() error {
 	if h.SSHPort == 0 {
 		h.SSHPort = 22
 	}
+	if h.BootsWithin == 0 {
+		h.BootsWithin = 5 * time.Minute
+	}
 	if h.Region == "" {
 		h.Region = h.Zone
 	}
@@ -181,6 +189,8 @@ func (h *Host) check() error {
 		return errors.New("containers are run by a croftd on their own host, by its socket")
 	case h.Driver != Containers && !filepath.IsAbs(h.BootOutput):
 		return errors.New("boot-output is needed: an absolute path of a folder on the host")
+	case h.BootsWithin < time.Second || h.BootsWithin > time.Hour:
+		return fmt.Errorf("boots-within is %s; it is from 1s to 1h", h.BootsWithin)
 	case h.SSHPort < 1 || h.SSHPort > 65535:
 		return fmt.Errorf("ssh-port is %d", h.SSHPort)
 	}

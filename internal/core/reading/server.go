@@ -22,8 +22,14 @@ type Server struct {
 	// depending on what is not known.
 	Refused string `json:"refused,omitempty"`
 	Doubt   string `json:"doubt,omitempty"`
-	// KeysOff is whether no key is taken at all.
-	KeysOff bool `json:"keys_off,omitempty"`
+	// KeysOff is whether no key is taken at all. Together are the lists of methods by which a key lets in only together
+	// with something else.
+	KeysOff  bool     `json:"keys_off,omitempty"`
+	Together []string `json:"together,omitempty"`
+	// Revoked are the fingerprints of the keys that RevokedKeys refuses.
+	Revoked []string `json:"revoked,omitempty"`
+	// NotTaken are the key types that PubkeyAcceptedAlgorithms leaves out.
+	NotTaken []string `json:"not_taken,omitempty"`
 	// Methods are those that it offers beside keys.
 	Methods []sshdconfig.Method `json:"methods,omitempty"`
 	// Authorities are the certificate authorities of TrustedUserCAKeys. AuthoritiesUnread is why
@@ -91,6 +97,19 @@ func ServerOf(
 	case sshdconfig.Maybe:
 		out.Doubt = by
 	}
+	if together, keys := s.Beside(); !keys {
+		out.KeysOff = true
+	} else {
+		out.Together = together
+	}
+	for _, t := range keyTypes {
+		if !s.Takes(t) {
+			out.NotTaken = append(out.NotTaken, t)
+		}
+	}
+	if path := word(s, sshdconfig.RevokedKeys); path != "" {
+		out.revoke(path, read)
+	}
 	if out.KeysCommand = command(s, sshdconfig.AuthorizedKeysCommand); out.KeysCommand != "" {
 		out.KeysUnasked = unasked
 	}
@@ -119,6 +138,58 @@ func ServerOf(
 		}
 	}
 	return out
+}
+
+// keyTypes are those of the keys that a server may be asked with (sshd_config(5), PubkeyAcceptedAlgorithms).
+var keyTypes = []string{
+	"ssh-ed25519", "ssh-rsa", "ecdsa-sha2-nistp256", "ecdsa-sha2-nistp384", "ecdsa-sha2-nistp521",
+	"sk-ssh-ed25519@openssh.com", "sk-ecdsa-sha2-nistp256@openssh.com",
+}
+
+// krlMagic begins a file of RevokedKeys that is not a list of keys (OpenSSH's PROTOCOL.krl).
+const krlMagic = "SSHKRL\n\x00"
+
+// revoke reads the file of RevokedKeys: public keys, one to a line. What is not known of it is a doubt.
+func (s *Server) revoke(path string, read func(path string) ([]byte, error)) {
+	content, err := read(path)
+	why := ""
+	switch {
+	case err != nil:
+		why = err.Error()
+	case strings.HasPrefix(string(content), krlMagic):
+		why = "it is a binary revocation list"
+	}
+	if why != "" {
+		if s.Doubt == "" {
+			s.Doubt = fmt.Sprintf("which keys %s of RevokedKeys refuses: %s", path, why)
+		}
+		return
+	}
+	for _, a := range authoritiesIn(content) {
+		s.Revoked = append(s.Revoked, a.Fingerprint)
+	}
+	if len(s.Revoked) == mostAuthorities && s.Doubt == "" {
+		s.Doubt = fmt.Sprintf("which keys %s of RevokedKeys refuses beside the first %d", path, mostAuthorities)
+	}
+}
+
+// Judge says of the lines of a login what the settings make of them: a revoked key opens nothing.
+func (s *Server) Judge(lines Lines) {
+	for n := range lines.Keys {
+		l := &lines.Keys[n]
+		limit := ""
+		switch {
+		case slices.Contains(s.Revoked, keypair.FormatSHA256(l.SHA256)):
+			l.Opens, limit = false, "revoked by the server's RevokedKeys"
+		case slices.Contains(s.NotTaken, l.Algorithm):
+			l.Opens, limit = false, "its type is left out by the server's PubkeyAcceptedAlgorithms"
+		case len(s.Together) > 0:
+			limit = "only together with another method (" + strings.Join(s.Together, " or ") + ")"
+		}
+		if limit != "" {
+			l.Limits = strings.TrimPrefix(l.Limits+"; "+limit, "; ")
+		}
+	}
 }
 
 // principal is a name that a certificate may be for, as far as it is told.
@@ -212,7 +283,11 @@ func (s Server) Within() Server {
 	for n, m := range s.Methods {
 		s.Methods[n] = sshdconfig.Method(text.Line(string(m), text.MaxLine))
 	}
-	for _, list := range []*[]string{&s.Principals, &s.Conditional, &s.Names} {
+	s.Revoked = slices.Clone(s.Revoked[:min(len(s.Revoked), mostAuthorities)])
+	for n := range s.Revoked {
+		line(&s.Revoked[n])
+	}
+	for _, list := range []*[]string{&s.Principals, &s.Conditional, &s.Names, &s.Together, &s.NotTaken} {
 		*list = slices.Clone((*list)[:min(len(*list), mostConditional)])
 		for n := range *list {
 			line(&(*list)[n])
@@ -395,6 +470,12 @@ func (s Server) principals(user string) string {
 func (s Server) conditions() (out []Way) {
 	for _, c := range s.Conditional {
 		out = append(out, Way{Kind: WayCondition, Text: "depends on who connects: " + c})
+	}
+	if len(s.Together) > 0 {
+		out = append(out, Way{
+			Kind: WayCondition,
+			Text: "a key alone does not open it: AuthenticationMethods " + strings.Join(s.Together, " "),
+		})
 	}
 	if s.Doubt != "" {
 		out = append(out, Way{Kind: WayCondition, Text: "depends on what is not known: " + s.Doubt})

@@ -1,6 +1,7 @@
 package reading
 
 import (
+	"errors"
 	"slices"
 	"testing"
 	"time"
@@ -50,6 +51,49 @@ func TestAWayIsAcceptedAsItWas(t *testing.T) {
 		c.change(&changed)
 		if got := count(changed); got != c.want {
 			t.Errorf("%s: counted is %+v, want %+v", name, got, c.want)
+		}
+	}
+}
+
+func TestWhatTheServerMakesOfALine(t *testing.T) {
+	const one, other = "ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIDUCV6X9BkSyMYBqEHVhvPjRcmn3TjsEsWQ0vG4zqzfk",
+		"ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIOMqqnkVzrm0SdG6UOoqKLsabgH5C9okWi0dh2l9GKJl"
+	file := []File{{There: true, Content: []byte(one + "\n" + other + "\n")}}
+	for text, want := range map[string]struct {
+		opens  [2]bool
+		limits [2]bool
+		doubt  bool
+	}{
+		"":                               {opens: [2]bool{true, true}},
+		"RevokedKeys /list":              {opens: [2]bool{false, true}, limits: [2]bool{true, false}},
+		"RevokedKeys /binary":            {opens: [2]bool{true, true}, doubt: true},
+		"RevokedKeys /nowhere":           {opens: [2]bool{true, true}, doubt: true},
+		"PubkeyAcceptedAlgorithms *rsa*": {limits: [2]bool{true, true}},
+		"AuthenticationMethods publickey,password": {opens: [2]bool{true, true}, limits: [2]bool{true, true}},
+	} {
+		config, _ := sshdconfig.Parse(sshdconfig.File{Content: []byte(text)}, nil)
+		settings, err := config.For(sshdconfig.Conn{User: "pi"})
+		if err != nil {
+			t.Fatal(err)
+		}
+		s := ServerOf(settings, sshdconfig.User{Name: "pi", UID: 1000}, sshdconfig.Conn{User: "pi"}, func(path string) ([]byte, error) {
+			switch path {
+			case "/list":
+				return []byte("# gone\n" + one + "\n"), nil
+			case "/binary":
+				return []byte(krlMagic + one), nil
+			}
+			return nil, errors.New("it is not there")
+		}).Within()
+		lines := Read(file, time.Date(2026, 11, 2, 9, 0, 0, 0, time.UTC))
+		s.Judge(lines)
+		for n, l := range lines.Keys {
+			if l.Opens != want.opens[n] || (l.Limits != "") != want.limits[n] {
+				t.Errorf("%q: line %d: %v %q, want %+v", text, n+1, l.Opens, l.Limits, want)
+			}
+		}
+		if (s.Doubt != "") != want.doubt {
+			t.Errorf("%q: the doubt is %q", text, s.Doubt)
 		}
 	}
 }

@@ -30,6 +30,7 @@ const (
 	PermitEmptyPasswords            = "permitemptypasswords"
 	PermitRootLogin                 = "permitrootlogin"
 	PubkeyAuthentication            = "pubkeyauthentication"
+	PubkeyAcceptedAlgorithms        = "pubkeyacceptedalgorithms"
 	RevokedKeys                     = "revokedkeys"
 	StrictModes                     = "strictmodes"
 	TrustedUserCAKeys               = "trustedusercakeys"

@@ -234,7 +234,54 @@ func (s Settings) Methods(u User) (out []Method) {
 	return out
 }
 
-// named reports whether AuthenticationMethods has a list with the method in it.
+// Takes reports whether the server takes keys of a type, by PubkeyAcceptedAlgorithms; a list that is not set takes all.
+func (s Settings) Takes(keyType string) bool {
+	list := strings.Join(s.Get(PubkeyAcceptedAlgorithms), ",")
+	signatures := []string{keyType}
+	if keyType == "ssh-rsa" { // RFC 8332
+		signatures = []string{"rsa-sha2-512", "rsa-sha2-256", "ssh-rsa"}
+	}
+	named := func(patterns string) bool {
+		return slices.ContainsFunc(signatures, func(signature string) bool {
+			return slices.ContainsFunc(strings.Split(patterns, ","), func(p string) bool { return like(signature, p) })
+		})
+	}
+	all := func(patterns string) bool {
+		return !slices.ContainsFunc(signatures, func(signature string) bool {
+			return !slices.ContainsFunc(strings.Split(patterns, ","), func(p string) bool { return like(signature, p) })
+		})
+	}
+	switch {
+	case list == "" || list[0] == '+' || list[0] == '^':
+		return true
+	case list[0] == '-':
+		return !all(list[1:])
+	}
+	return named(list)
+}
+
+// Beside returns the lists of AuthenticationMethods by which a key lets in together with something else; none where a
+// key alone does, or no key does. keys is whether any list has a key in it.
+func (s Settings) Beside() (lists []string, keys bool) {
+	all := s.Get(AuthenticationMethods)
+	if strings.EqualFold(first(all), "any") {
+		return nil, true
+	}
+	for _, list := range all {
+		methods := strings.Split(strings.ToLower(list), ",")
+		if !slices.Contains(methods, "publickey") {
+			continue
+		}
+		keys = true
+		if len(methods) == 1 {
+			return nil, true
+		}
+		lists = append(lists, list)
+	}
+	return lists, keys
+}
+
+// named reports whether AuthenticationMethods has a list with the method in it, and without a key.
 func (s Settings) named(method string) bool {
 	lists := s.Get(AuthenticationMethods)
 	if strings.EqualFold(first(lists), "any") {
@@ -245,9 +292,10 @@ func (s Settings) named(method string) bool {
 		method = name
 	}
 	return slices.ContainsFunc(lists, func(list string) bool {
-		return slices.ContainsFunc(strings.Split(list, ","), func(m string) bool {
+		methods := strings.Split(strings.ToLower(list), ",")
+		return !slices.Contains(methods, "publickey") && slices.ContainsFunc(methods, func(m string) bool {
 			name, _, _ := strings.Cut(m, ":")
-			return strings.EqualFold(name, method)
+			return name == method
 		})
 	})
 }

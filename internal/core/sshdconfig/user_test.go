@@ -86,7 +86,8 @@ func TestMethodsBesideKeys(t *testing.T) {
 		{"", root, ""},
 		{"PermitRootLogin yes", root, "password"},
 		{"AuthenticationMethods publickey", user, ""},
-		{"AuthenticationMethods publickey,password", user, "password"},
+		{"AuthenticationMethods publickey,password", user, ""},
+		{"AuthenticationMethods publickey,password password", user, "password"},
 		{"HostbasedAuthentication yes\nGSSAPIAuthentication yes\nPasswordAuthentication no", user, "host-based gssapi"},
 		{"Match User runa\nPasswordAuthentication no", user, ""},
 	} {
@@ -96,6 +97,51 @@ func TestMethodsBesideKeys(t *testing.T) {
 		}
 		if strings.Join(got, " ") != c.want {
 			t.Errorf("%q offers %s %v, want %s", c.text, c.user.Name, got, c.want)
+		}
+	}
+}
+
+func TestWhatAKeyNeedsBesideItself(t *testing.T) {
+	for text, want := range map[string]struct {
+		together string
+		keys     bool
+	}{
+		"":                                {"", true},
+		"AuthenticationMethods any":       {"", true},
+		"AuthenticationMethods password":  {"", false},
+		"AuthenticationMethods publickey": {"", true},
+		"AuthenticationMethods publickey,password":           {"publickey,password", true},
+		"AuthenticationMethods publickey,password publickey": {"", true},
+		"AuthenticationMethods publickey,password publickey,publickey password": {
+			"publickey,password publickey,publickey", true,
+		},
+	} {
+		lists, keys := settings(t, text, sshdconfig.Conn{User: "runa"}).Beside()
+		if got := strings.Join(lists, " "); got != want.together || keys != want.keys {
+			t.Errorf("%q: %q %v, want %+v", text, got, keys, want)
+		}
+	}
+}
+
+func TestWhichKeyTypesAreTaken(t *testing.T) {
+	for text, want := range map[string]string{
+		"":                                      "ssh-ed25519 ssh-rsa ecdsa-sha2-nistp256",
+		"PubkeyAcceptedAlgorithms -ssh-ed25519": "ssh-rsa ecdsa-sha2-nistp256",
+		"PubkeyAcceptedAlgorithms -ssh-rsa":     "ssh-ed25519 ssh-rsa ecdsa-sha2-nistp256",
+		"PubkeyAcceptedAlgorithms -*rsa*":       "ssh-ed25519 ecdsa-sha2-nistp256",
+		"PubkeyAcceptedAlgorithms +ssh-dss":     "ssh-ed25519 ssh-rsa ecdsa-sha2-nistp256",
+		"PubkeyAcceptedAlgorithms rsa-sha2-256,ecdsa-sha2-*": "ssh-rsa ecdsa-sha2-nistp256",
+		"PubkeyAcceptedKeyTypes ssh-ed25519":                 "ssh-ed25519",
+	} {
+		s := settings(t, text, sshdconfig.Conn{User: "runa"})
+		var got []string
+		for _, keyType := range []string{"ssh-ed25519", "ssh-rsa", "ecdsa-sha2-nistp256"} {
+			if s.Takes(keyType) {
+				got = append(got, keyType)
+			}
+		}
+		if strings.Join(got, " ") != want {
+			t.Errorf("%q takes %v, want %s", text, got, want)
 		}
 	}
 }

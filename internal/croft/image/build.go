@@ -33,7 +33,7 @@ func Build(
 	}
 	folder := filepath.Join(cache, name+"-"+r.digest()[:16])
 	told := croft.Image{
-		Name: name, Title: title(name), LoginUser: "debian", Agent: true, FileSystem: "ext4", FileSystemUUID: r.UUID,
+		Name: name, Title: title(name), LoginUser: "debian", Agent: true, FileSystem: r.fileSystem(), FileSystemUUID: r.UUID,
 		KeyTypes: []string{"ed25519", "ecdsa", "rsa", "sk-ed25519", "sk-ecdsa"}, Container: r.Container,
 	}
 	if !r.Container {
@@ -55,7 +55,7 @@ func Build(
 		return "", "", err
 	}
 	defer os.RemoveAll(work)
-	b := &builder{ctx, r, work, filepath.Join(work, "root"), say}
+	b := &builder{ctx, r, cache, work, filepath.Join(work, "root"), say}
 	made := filepath.Join(work, name)
 	if err := os.Mkdir(made, 0o755); err != nil {
 		return "", "", err
@@ -79,8 +79,12 @@ func Build(
 // title is what people call an image.
 func title(name string) string {
 	release, container := strings.CutSuffix(strings.TrimPrefix(name, "debian-"), containerSuffix)
-	if container {
-		return "Debian " + release + ", a container"
+	release, xfs := strings.CutSuffix(release, xfsSuffix)
+	switch {
+	case container:
+		release += ", a container"
+	case xfs:
+		release += " on XFS"
 	}
 	return "Debian " + release
 }
@@ -120,21 +124,29 @@ func digestOf(path string) (string, error) {
 
 // builder is an image on its way.
 type builder struct {
-	ctx        context.Context
-	recipe     recipe
-	work, root string
-	say        func(string)
+	ctx    context.Context
+	recipe recipe
+	// cache is where images are kept, and work where this one is made.
+	cache, work, root string
+	say               func(string)
 }
 
 func (b *builder) run(input string, command ...string) error {
+	_, err := b.ran(input, command...)
+	return err
+}
+
+func (b *builder) output(command ...string) (string, error) { return b.ran("", command...) }
+
+func (b *builder) ran(input string, command ...string) (string, error) {
 	c := exec.CommandContext(b.ctx, command[0], command[1:]...)
 	c.Env = append(os.Environ(), "PATH=/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin", "LC_ALL=C.UTF-8")
 	c.Stdin = strings.NewReader(input)
 	out, err := c.CombinedOutput()
 	if err != nil {
-		return fmt.Errorf("%s: %w: %s", command[0], err, text.Line(string(out[max(0, len(out)-400):]), 400))
+		return "", fmt.Errorf("%s: %w: %s", command[0], err, text.Line(string(out[max(0, len(out)-400):]), 400))
 	}
-	return nil
+	return string(out), nil
 }
 
 func (b *builder) build(into string) error {
@@ -142,16 +154,31 @@ func (b *builder) build(into string) error {
 	if err != nil {
 		return err
 	}
-	b.say("fetching and unpacking Debian's packages")
-	err = b.run("", "mmdebstrap", "--mode=root", "--variant=minbase",
-		"--aptopt=APT::Install-Recommends \"false\"", "--aptopt=Acquire::Languages \"none\"",
-		"--dpkgopt=path-exclude=/usr/share/doc/*", "--dpkgopt=path-exclude=/usr/share/man/*",
-		"--dpkgopt=path-exclude=/usr/share/locale/*", "--dpkgopt=path-exclude=/usr/share/info/*",
-		"--include="+strings.Join(b.recipe.Packages, ","), b.recipe.Suite, b.root, from)
+	unpacked := filepath.Join(b.cache, b.recipe.packagesFile())
+	if _, err := os.Stat(unpacked); err != nil {
+		b.say("fetching and unpacking Debian's packages")
+		fresh := filepath.Join(b.work, "packages.tar")
+		err = b.run("", "mmdebstrap", "--mode=root", "--variant=minbase",
+			"--aptopt=APT::Install-Recommends \"false\"", "--aptopt=Acquire::Languages \"none\"",
+			"--dpkgopt=path-exclude=/usr/share/doc/*", "--dpkgopt=path-exclude=/usr/share/man/*",
+			"--dpkgopt=path-exclude=/usr/share/locale/*", "--dpkgopt=path-exclude=/usr/share/info/*",
+			"--include="+strings.Join(b.recipe.Packages, ","), b.recipe.Suite, fresh, from)
+		if err != nil {
+			return err
+		}
+		if err := os.Rename(fresh, unpacked); err != nil {
+			return err
+		}
+	}
+	b.say("setting it up")
+	if err := os.Mkdir(b.root, 0o755); err != nil {
+		return err
+	}
+	err = b.run("", "tar", "--extract", "--preserve-permissions", "--numeric-owner", "--xattrs", "--xattrs-include=*",
+		"--directory", b.root, "--file", unpacked)
 	if err != nil {
 		return err
 	}
-	b.say("setting it up")
 	if err := b.setUp(); err != nil {
 		return err
 	}
@@ -246,14 +273,20 @@ boot
 	if err := b.run(fmt.Sprintf("%d,,L,*\n", sector), "sfdisk", "-q", raw); err != nil {
 		return err
 	}
-	err = b.run("", "mke2fs", "-q", "-t", "ext4", "-U", b.recipe.UUID, "-L", "root", "-O", "^metadata_csum_seed",
-		"-E", fmt.Sprintf("offset=%d,lazy_itable_init=1,lazy_journal_init=1", sector*512), "-d", b.root, raw,
-		fmt.Sprintf("%dk", b.recipe.MiB<<10-sector/2))
+	reads := "ext2"
+	if b.recipe.XFS {
+		reads = "xfs"
+		err = b.fillXFS(raw)
+	} else {
+		err = b.run("", "mke2fs", "-q", "-t", "ext4", "-U", b.recipe.UUID, "-L", "root", "-O", "^metadata_csum_seed",
+			"-E", fmt.Sprintf("offset=%d,lazy_itable_init=1,lazy_journal_init=1", sector*512), "-d", b.root, raw,
+			fmt.Sprintf("%dk", b.recipe.MiB<<10-sector/2))
+	}
 	if err != nil {
 		return err
 	}
 	err = b.run("", "grub-mkimage", "-O", "i386-pc", "-p", "/boot/grub", "-c", earlyFile, "-o", core, "biosdisk",
-		"part_msdos", "ext2", "search", "search_fs_uuid", "linux", "normal", "configfile", "serial", "terminal", "boot")
+		"part_msdos", reads, "search", "search_fs_uuid", "linux", "normal", "configfile", "serial", "terminal", "boot")
 	if err != nil {
 		return err
 	}
@@ -261,6 +294,27 @@ boot
 		return err
 	}
 	return b.run("", "qemu-img", "convert", "-O", "qcow2", raw, into)
+}
+
+// fillXFS makes an XFS file system in the partition of a disk, and copies the root into it. Features that GRUB 2.06
+// does not read are left out.
+func (b *builder) fillXFS(raw string) error {
+	loop, err := b.output("losetup", "--find", "--show", "--offset", fmt.Sprint(sector*512), raw)
+	if err != nil {
+		return err
+	}
+	loop = strings.TrimSpace(loop)
+	at := filepath.Join(b.work, "mounted")
+	err = errors.Join(
+		os.MkdirAll(at, 0o755),
+		b.run("", "mkfs.xfs", "-q", "-m", "uuid="+b.recipe.UUID+",bigtime=0,inobtcount=0", "-i", "nrext64=0", "-L", "root", loop),
+	)
+	if err == nil {
+		if err = b.run("", "mount", "-t", "xfs", loop, at); err == nil {
+			err = errors.Join(b.run("", "cp", "-a", b.root+"/.", at), b.run("", "umount", at))
+		}
+	}
+	return errors.Join(err, b.run("", "losetup", "--detach", loop))
 }
 
 // putGRUB writes GRUB's boot record before the table of partitions, and its core behind that.

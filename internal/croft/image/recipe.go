@@ -1,6 +1,6 @@
 // Package image makes images of Debian from Debian's packages, with cloud-init, OpenSSH and QEMU's guest agent: for
-// virtual machines a disk with GRUB and one ext4 file system, for containers that file system alone. It needs root, and
-// the programs of Debian that Needs names; no loop device and no mount of an image.
+// virtual machines a disk with GRUB and one file system, for containers that file system alone. It needs root, and the
+// programs of Debian that Needs names; for XFS a loop device too, since only a mounted one can be filled.
 package image
 
 import (
@@ -30,12 +30,17 @@ type recipe struct {
 	Line string
 	MiB  int
 	UUID string
+	// XFS is whether its file system is XFS in the place of ext4.
+	XFS bool `json:",omitempty"`
 	// Container is whether it is for containers, which have no kernel of their own and no boot loader.
 	Container bool `json:",omitempty"`
 }
 
-// containerSuffix ends the name of an image for containers.
-const containerSuffix = "-container"
+// containerSuffix ends the name of an image for containers, and xfsSuffix that of one whose file system is XFS.
+const (
+	containerSuffix = "-container"
+	xfsSuffix       = "-xfs"
+)
 
 // releases are the names of the releases of Debian that images are made of, by the names of the images.
 var releases = map[string]string{"debian-12": "bookworm", "debian-13": "trixie"}
@@ -43,6 +48,7 @@ var releases = map[string]string{"debian-12": "bookworm", "debian-13": "trixie"}
 // Needs are the programs that Build runs, by the packages of Debian that they are in.
 var Needs = map[string]string{
 	"mmdebstrap": "mmdebstrap", "sfdisk": "fdisk", "mke2fs": "e2fsprogs", "grub-mkimage": "grub-common",
+	"mkfs.xfs":                       "xfsprogs",
 	"/usr/lib/grub/i386-pc/boot.img": "grub-pc-bin", "qemu-img": "qemu-utils",
 }
 
@@ -124,10 +130,12 @@ cloud_final_modules: [scripts-user, ssh-authkey-fingerprints, keys-to-console, f
 // of the kernel, and is for tests and demos alone.
 func recipeFor(name string, quick bool) (recipe, error) {
 	base, container := strings.CutSuffix(name, containerSuffix)
+	base, xfs := strings.CutSuffix(base, xfsSuffix)
 	suite, known := releases[base]
-	if !known {
+	if !known || container && xfs {
 		return recipe{}, fmt.Errorf(
-			"there is no recipe for %q; there are debian-12 and debian-13, and both with %s", name, containerSuffix,
+			"there is no recipe for %q; there are debian-12 and debian-13, and both with %s or %s", name, xfsSuffix,
+			containerSuffix,
 		)
 	}
 	if container {
@@ -156,9 +164,15 @@ func recipeFor(name string, quick bool) (recipe, error) {
 			"panic=-1 nokaslr norandmaps rcupdate.rcu_expedited=1 8250.nr_uarts=1 cryptomgr.notests " +
 			"systemd.unit=multi-user.target"
 	}
+	if r.XFS = xfs; xfs {
+		r.Files["etc/initramfs-tools/modules"] = "virtio_pci\nvirtio_blk\nxfs\n"
+	}
 	r.UUID = uuid.NewSHA1(uuid.Nil, []byte(r.digest())).String()
 	r.Line = "root=UUID=" + r.UUID + " " + r.Line
 	r.Files["etc/fstab"] = "UUID=" + r.UUID + " / ext4 noatime,errors=remount-ro 0 1\n"
+	if xfs {
+		r.Files["etc/fstab"] = "UUID=" + r.UUID + " / xfs noatime 0 0\n"
+	}
 	return r, nil
 }
 
@@ -184,6 +198,20 @@ func containerRecipe(suite string, quick bool) recipe {
 	}
 	r.UUID = uuid.NewSHA1(uuid.Nil, []byte(r.digest())).String()
 	return r
+}
+
+// packagesFile is the name of the file with the packages, unpacked, which other recipes with the same ones take too.
+func (r recipe) packagesFile() string {
+	sum := sha256.Sum256([]byte(r.Suite + " " + strings.Join(r.Packages, " ")))
+	return "packages-" + hex.EncodeToString(sum[:8]) + ".tar"
+}
+
+// fileSystem is that of the image.
+func (r recipe) fileSystem() string {
+	if r.XFS {
+		return "xfs"
+	}
+	return "ext4"
 }
 
 // agentService is the unit of the guest agent in a container.

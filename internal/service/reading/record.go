@@ -343,7 +343,11 @@ func linesIn(l Look) reading.Lines {
 	for n, f := range l.Files {
 		files[n] = fileOf(f)
 	}
-	return reading.Read(files, l.At)
+	lines := reading.Read(files, l.At)
+	if l.Server != nil {
+		l.Server.Judge(lines)
+	}
+	return lines
 }
 
 // expiryOf is when a line stops opening its login by itself; nil where it does not.

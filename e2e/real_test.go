@@ -195,7 +195,7 @@ func TestRealHostsKeepWhatIsSomebodyElses(t *testing.T) {
 	}
 	folder := t.TempDir()
 	about := "name: tiny\ntitle: Tiny\nlogin-user: tiny\nkey-types: [ed25519]\nguest-agent: false\nsha256: "
-	disk := strings.Repeat("a disk ", 5_000_000)
+	disk := "QFI\xfb\x00\x00\x00\x03" + strings.Repeat("\x00", 96) + strings.Repeat("a disk ", 5_000_000)
 	right := sha256.Sum256([]byte(disk))
 	writeFile(t, filepath.Join(folder, "tiny.qcow2"), disk)
 	writeFile(t, filepath.Join(folder, "tiny.image.yaml"), about+strings.Repeat("0", 64)+"\n")

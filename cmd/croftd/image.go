@@ -7,7 +7,10 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"time"
+
+	"golang.org/x/term"
 
 	"plumlatch/internal/croft"
 	"plumlatch/internal/croft/image"
@@ -15,7 +18,12 @@ import (
 
 const imageUsage = `Usage:
   croftd image build NAME   make an image of Debian (debian-12, debian-13) from Debian's packages
+  croftd image add FILE     take a cloud image that somebody else made (qcow2); what is not known of it is asked
   croftd image put FOLDER   put an image that was made already into the pools
+
+Examples:
+  croftd image build debian-12 -settings /etc/plumlatch/croftd.yaml
+  croftd image add fedora-cloud.qcow2 -file-system btrfs -partition 4 -guest-agent yes
 
 Flags:
 `
@@ -36,9 +44,10 @@ func images(args []string) error {
 	)
 	settings := f.String("settings", "", "put it into the pools of the hosts of this file too")
 	zone := f.String("zone", "", "with -settings: into that of this zone alone")
-	if len(args) < 2 || args[0] != "build" && args[0] != "put" {
+	given := flagsOf(f)
+	if len(args) < 2 || !slices.Contains([]string{"build", "add", "put"}, args[0]) {
 		f.Usage()
-		return errors.New("say what to do with an image: build or put")
+		return errors.New("say what to do with an image: build, add or put")
 	}
 	if err := f.Parse(args[2:]); err != nil {
 		return err
@@ -46,15 +55,22 @@ func images(args []string) error {
 	begun := time.Now()
 	say := func(what string) { fmt.Fprintf(os.Stderr, "%6.1f s  %s\n", time.Since(begun).Seconds(), what) }
 	ctx := context.Background()
-	var disk, about string
-	if args[0] == "build" {
-		if disk, about, err = image.Build(ctx, args[1], *quick, *cache, say); err != nil {
-			return err
+	var about string
+	switch args[0] {
+	case "build":
+		about, err = image.Build(ctx, args[1], *quick, *cache, say)
+	case "add":
+		var told croft.Image
+		if told, err = describe(args[1], given, os.Stdin, os.Stderr, term.IsTerminal(int(os.Stdin.Fd()))); err == nil {
+			about, err = image.Add(ctx, args[1], told, *cache)
 		}
-	} else if disk, about, err = pair(args[1]); err != nil {
+	default:
+		about, err = described(args[1])
+	}
+	if err != nil {
 		return err
 	}
-	fmt.Println(filepath.Dir(disk))
+	fmt.Println(filepath.Dir(about))
 	if *settings == "" {
 		return nil
 	}
@@ -62,15 +78,17 @@ func images(args []string) error {
 	if err != nil {
 		return err
 	}
-	return croft.Put(ctx, s, *zone, about, disk, say)
+	return croft.Put(ctx, s, *zone, about, say)
 }
 
-// pair finds an image and its description in a folder.
-func pair(folder string) (disk, about string, err error) {
+// described finds the description of the image in a folder.
+func described(folder string) (string, error) {
 	found, err := filepath.Glob(filepath.Join(folder, "*.image.yaml"))
-	if err != nil || len(found) != 1 {
-		return "", "", fmt.Errorf("%s has %d files NAME.image.yaml, want one", folder, len(found))
+	if err == nil && len(found) != 1 {
+		err = fmt.Errorf("%s has %d files NAME.image.yaml, want one", folder, len(found))
 	}
-	about = found[0]
-	return about[:len(about)-len(".image.yaml")] + ".qcow2", about, nil
+	if err != nil {
+		return "", err
+	}
+	return found[0], nil
 }

@@ -55,7 +55,8 @@ func (i Image) kind() string {
 	return "for virtual machines"
 }
 
-func (i Image) check() error {
+// Check says what is wrong with a description; nil for nothing.
+func (i Image) Check() error {
 	known := []string{"ed25519", "rsa", "ecdsa", "sk-ed25519", "sk-ecdsa"}
 	other := func(t string) bool { return !slices.Contains(known, t) }
 	switch {
@@ -95,7 +96,7 @@ func (h *host) images(ctx context.Context) (out []Image, err error) {
 		var i Image
 		d := yaml.NewDecoder(bytes.NewReader(text))
 		d.KnownFields(true)
-		if err := d.Decode(&i); err != nil || i.Name != name || i.check() != nil ||
+		if err := d.Decode(&i); err != nil || i.Name != name || i.Check() != nil ||
 			i.Container != h.contains() {
 			continue // -check tells of it
 		}

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"path/filepath"
 
 	"github.com/digitalocean/go-libvirt"
 	"go.yaml.in/yaml/v3"
@@ -16,38 +17,43 @@ import (
 // putChunk is how much of an image goes to a host by one call, in bytes.
 const putChunk = 16 << 20
 
-// ReadImage reads the description of an image, and sees that the disk beside it is the one that it tells of.
-func ReadImage(about, disk string) (i Image, err error) {
+// ReadImage reads the description of an image, and sees that the disk beside it is the one that it tells of. It returns
+// the path of that, too.
+func ReadImage(about string) (i Image, disk string, err error) {
 	text, err := os.ReadFile(about)
 	if err != nil {
-		return i, err
+		return i, "", err
 	}
 	d := yaml.NewDecoder(bytes.NewReader(text))
 	d.KnownFields(true)
 	if err := d.Decode(&i); err != nil {
-		return i, fmt.Errorf("%s: %w", about, err)
+		return i, "", fmt.Errorf("%s: %w", about, err)
 	}
-	if err := i.check(); err != nil {
-		return i, err
+	if err := i.Check(); err != nil {
+		return i, "", err
 	}
+	disk = filepath.Join(filepath.Dir(about), i.Volume())
 	f, err := os.Open(disk)
 	if err != nil {
-		return i, err
+		return i, "", err
 	}
 	defer f.Close()
 	h := sha256.New()
 	if _, err := io.Copy(h, f); err != nil {
-		return i, err
+		return i, "", err
 	}
 	if sum := hex.EncodeToString(h.Sum(nil)); sum != i.SHA256 {
-		return i, fmt.Errorf("%s has the SHA-256 %s, and is said to have %q", disk, sum, i.SHA256)
+		return i, "", fmt.Errorf("%s has the SHA-256 %s, and is said to have %q", disk, sum, i.SHA256)
 	}
-	return i, nil
+	if !i.Container {
+		err = CheckDisk(disk)
+	}
+	return i, disk, err
 }
 
 // Put puts an image into the pools of all hosts, or of the one of a zone. say is told what is being done.
-func Put(ctx context.Context, s Settings, zone, about, disk string, say func(string)) error {
-	i, err := ReadImage(about, disk)
+func Put(ctx context.Context, s Settings, zone, about string, say func(string)) error {
+	i, disk, err := ReadImage(about)
 	if err != nil {
 		return err
 	}

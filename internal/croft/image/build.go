@@ -26,10 +26,10 @@ func Build(
 	quick bool,
 	cache string,
 	say func(string),
-) (disk, about string, err error) {
+) (about string, err error) {
 	r, err := recipeFor(name, quick)
 	if err != nil {
-		return "", "", err
+		return "", err
 	}
 	folder := filepath.Join(cache, name+"-"+r.digest()[:16])
 	told := croft.Image{
@@ -39,41 +39,41 @@ func Build(
 	if !r.Container {
 		told.Partition = 1
 	}
-	disk, about = filepath.Join(folder, told.Volume()), filepath.Join(folder, name+".image.yaml")
+	about = filepath.Join(folder, name+".image.yaml")
 	if _, err := os.Stat(about); err == nil {
 		say("it is there already: " + folder)
-		return disk, about, nil
+		return about, nil
 	}
 	if err := possible(); err != nil {
-		return "", "", err
+		return "", err
 	}
 	if err := os.MkdirAll(cache, 0o755); err != nil {
-		return "", "", err
+		return "", err
 	}
 	work, err := os.MkdirTemp(cache, "making-")
 	if err != nil {
-		return "", "", err
+		return "", err
 	}
 	defer os.RemoveAll(work)
 	b := &builder{ctx, r, cache, work, filepath.Join(work, "root"), say}
 	made := filepath.Join(work, name)
 	if err := os.Mkdir(made, 0o755); err != nil {
-		return "", "", err
+		return "", err
 	}
 	if err := b.build(filepath.Join(made, told.Volume())); err != nil {
-		return "", "", err
+		return "", err
 	}
 	if told.SHA256, err = digestOf(filepath.Join(made, told.Volume())); err != nil {
-		return "", "", err
+		return "", err
 	}
 	text, err := yaml.Marshal(told)
 	if err != nil {
-		return "", "", err
+		return "", err
 	}
 	if err := os.WriteFile(filepath.Join(made, name+".image.yaml"), text, 0o644); err != nil {
-		return "", "", err
+		return "", err
 	}
-	return disk, about, os.Rename(made, folder)
+	return about, os.Rename(made, folder)
 }
 
 // title is what people call an image.

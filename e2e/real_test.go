@@ -5,6 +5,7 @@ import (
 	"encoding/hex"
 	"encoding/json"
 	"flag"
+	"fmt"
 	"io"
 	"net"
 	"net/http"
@@ -271,6 +272,86 @@ func (h *house) firewalled(t *testing.T, croftd *crofter, name string) {
 	through(true, true, true)
 }
 
+// killedWhile returns what runs a restore of the client's with the service, croftd and libvirtd killed as each of some
+// steps ends.
+func (h *house) killedWhile(t *testing.T, croftd *crofter, steps ...string) func(args ...string) {
+	return func(args ...string) {
+		t.Helper()
+		begun := time.Now()
+		gone := make(chan result, 1)
+		for n, step := range steps {
+			held, letGo := h.holdAt(t, at{
+				"run_steps", fmt.Sprintf("NEW.name = '%s' AND NEW.state = 'done' AND OLD.state <> NEW.state", step),
+			})
+			if n == 0 {
+				go func() { gone <- h.client(args...) }()
+			}
+			eventually(t, "the step "+step, func() bool {
+				select {
+				case r := <-gone:
+					t.Fatalf("%+v", r)
+				default:
+				}
+				return held()
+			})
+			h.service.kill(t)
+			croftd.kill(t)
+			if err := theHall.Kill(); err != nil {
+				t.Fatal(err)
+			}
+			letGo()
+			if err := theHall.Start(); err != nil {
+				t.Fatal(err)
+			}
+			croftd.again()
+			h.startService(h.listen())
+		}
+		if r := <-gone; r.status != 0 {
+			t.Fatalf("%+v", r)
+		}
+		t.Logf(
+			"%.0f s: plumlatch %s, with all killed at %s", time.Since(begun).Seconds(), strings.Join(args, " "),
+			strings.Join(steps, " and "),
+		)
+	}
+}
+
+// TestRealDiskOfAnXFSMachineIsLentAndGivenBack has a restore over a helper's disk undone at the latest point there is:
+// the helper's own file system is XFS with the same UUID.
+func TestRealDiskOfAnXFSMachineIsLentAndGivenBack(t *testing.T) {
+	h, croftd := realMachines(t, "qemu")
+	h.must("key", "new", "mine")
+	h.must("prove", "mine", "-with", h.private("mine"))
+	h.timed(t, "instance", "launch", "xfs", "-cloud", "hall", "-image", "debian-12-xfs", "-size", "small", "-key", "mine")
+	if out, err := h.ssh(h.instance("xfs"), "mine", "stat -fc %T /"); err != nil || out != "xfs" {
+		t.Fatal(err, out)
+	}
+	h.must("key", "new", "back")
+	begun := time.Now()
+	h.must("restore", "start", "xfs", "-route", "helper-disk", "-key", "back", "-no-wait", "-yes", "-confirm", "xfs")
+	id := h.newestRestore().Run.Id.String()
+	eventually(t, "the new key's login to be asked for", func() bool {
+		_, err := h.ssh(h.instance("xfs"), "back", "true")
+		steps := h.newestRestore().Run.Steps
+		return err == nil && steps[len(steps)-1].Name == "enter"
+	})
+	t.Logf("%.0f s: a restore over a helper's disk with XFS, until the login", time.Since(begun).Seconds())
+	h.timed(t, "restore", "undo", id, "-yes", "-reason", "the key was found")
+	for key, want := range map[string]bool{"mine": true, "back": false} {
+		if out, err := h.ssh(h.instance("xfs"), key, "id -un"); (err == nil) != want {
+			t.Errorf("%s opens xfs: %v %s, want %v", key, err, out, want)
+		}
+	}
+	if there, err := theHall.Machines(); err != nil || len(there) != 1 {
+		t.Errorf("there are %v %v", there, err)
+	}
+	var disks []cloud.Disk
+	if croftd.ask("GET", "/disks", "", &disks); len(disks) != 1 || len(disks[0].Attachments) != 1 {
+		t.Errorf("%+v", disks)
+	}
+	h.must("instance", "delete", "xfs", "-yes")
+}
+
 // TestRealMachineIsLaunchedReadRotatedAndEnded does the whole job on a virtual machine with Debian's own cloud-init,
 // OpenSSH and guest agent.
 func TestRealMachineIsLaunchedReadRotatedAndEnded(t *testing.T) {
@@ -353,42 +434,32 @@ func TestRealMachineIsLaunchedReadRotatedAndEnded(t *testing.T) {
 	// Two more at once: a helper's disk brings back one whose agent is not asked, and a copy of the running machine is
 	// another.
 	h.must("key", "mark-lost", "back", "-reason", "the same bag", "-yes")
-	h.timed(
-		t,
-		"restore",
-		"start",
-		"door",
-		"-route",
-		"helper-disk",
-		"-new",
-		"third",
-		"-lost",
-		"back",
-		"-reason",
-		"lost again",
-		"-yes",
-		"-confirm",
-		"door",
+	h.killedWhile(t, croftd, "lend", "mount")(
+		"restore", "start", "door", "-route", "helper-disk", "-new", "third", "-lost", "back", "-reason", "lost again", "-yes",
+		"-confirm", "door",
 	)
 	opens("third", true)
 	opens("back", false)
-	h.timed(
-		t,
-		"restore",
-		"start",
-		"door",
-		"-route",
-		"replacement",
-		"-new",
-		"fourth",
-		"-lost",
-		"third",
-		"-reason",
-		"and again",
-		"-yes",
-		"-confirm",
-		"door",
-	)
+	// libvirtd is killed as the copy begins: it is made anew.
+	gone = make(chan result, 1)
+	begun = time.Now()
+	go func() {
+		gone <- h.client(
+			"restore", "start", "door", "-route", "replacement", "-new", "fourth", "-lost", "third", "-reason", "and again",
+			"-yes", "-confirm", "door",
+		)
+	}()
+	eventually(t, "the copy to begin", func() bool { return strings.Contains(croftd.out.String(), "operation=snapshot") })
+	if err := theHall.Kill(); err != nil {
+		t.Fatal(err)
+	}
+	if err := theHall.Start(); err != nil {
+		t.Fatal(err)
+	}
+	if r := <-gone; r.status != 0 {
+		t.Fatalf("%+v", r)
+	}
+	t.Logf("%.0f s: a replacement, with libvirtd killed in it", time.Since(begun).Seconds())
 	again := func() {
 		t.Helper()
 		if out, err := h.ssh(h.instance("door-2"), "fourth", "id -un"); err != nil || out != "debian" {

@@ -1,14 +1,15 @@
 package sshio
 
 import (
+	"bytes"
 	"fmt"
 	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	"golang.org/x/crypto/ssh"
 
-	"plumlatch/internal/core/authorizedkeys"
 	"plumlatch/internal/core/reading"
 	"plumlatch/internal/core/sshdconfig"
 	"plumlatch/internal/sshio/sshdtest"
@@ -84,6 +85,9 @@ var truths = []struct {
 		config: "AuthorizedKeysFile none\nAuthorizedKeysCommand /etc/ssh/program %u\nAuthorizedKeysCommandUser nobody\n",
 	},
 	{name: "a key and a password", config: "AuthenticationMethods publickey,password\n", shut: true},
+	{name: "a revoked key", config: "RevokedKeys /etc/ssh/revoked\n", files: []string{"revoked"}},
+	{name: "revoked keys for root to read", config: "RevokedKeys /etc/ssh/revoked\n", files: []string{"revoked?"}},
+	{name: "some key types", config: "PubkeyAcceptedAlgorithms ssh-ed25519*,ecdsa-*\n"},
 	{name: "keys alone by the methods", config: "AuthenticationMethods publickey\n"},
 	{name: "no keys", config: "PubkeyAuthentication no\n", shut: true},
 	{name: "AllowUsers of others", config: "AllowUsers other\n", shut: true},
@@ -121,6 +125,8 @@ func TestNothingFalseIsSaidOfARealServer(t *testing.T) {
 					files["/etc/ssh/sshd_config.d/50-keys.conf"] = "AuthorizedKeysFile /etc/ssh/keys/%u\nPasswordAuthentication no\n"
 				case "include?":
 					files["/etc/ssh/sshd_config.d/50-keys.conf?"] = "AuthorizedKeysFile /etc/ssh/keys/%u\n"
+				case "revoked", "revoked?":
+					files["/etc/ssh/"+f] = line(home, "home")
 				case "ca?":
 					files["/etc/ssh/ca-secret.pub?"] = line(ca, "secret authority")
 				}
@@ -175,9 +181,19 @@ func saidOf(
 	server reading.Server, files []RemoteFile, keys map[credential]ssh.PublicKey, ca ssh.Signer,
 ) map[credential]sshdconfig.Truth {
 	said := map[credential]sshdconfig.Truth{}
+	var read []reading.File
+	for _, f := range files {
+		read = append(read, reading.File{There: true, Content: f.Content})
+	}
+	lines := reading.Read(read, time.Now())
+	server.Judge(lines)
 	for name, key := range keys {
-		for _, f := range files {
-			if len(authorizedkeys.Parse(f.Content).Find(key.Marshal())) > 0 && !server.KeysOff {
+		for _, l := range lines.Keys {
+			switch {
+			case !bytes.Equal(l.Blob, key.Marshal()) || !l.Opens || server.KeysOff:
+			case server.Doubt != "":
+				said[name] = sshdconfig.Maybe
+			default:
 				said[name] = sshdconfig.Yes
 			}
 		}

@@ -236,11 +236,22 @@ func (s *Service) offerFacts(can cloud.Capabilities, images []cloud.Image, name 
 			f.Agent = restore.AgentUnknown
 		}
 	}
-	offered := make([]restore.HelperCandidate, len(images))
-	for n, i := range images {
-		offered[n] = candidateOf(i)
+	var offered []restore.HelperCandidate
+	for _, i := range images {
+		if beside(i, images, name) {
+			offered = append(offered, candidateOf(i))
+		}
 	}
 	f.HelperImage = restore.HelperImage(offered, name)
+}
+
+// beside reports whether an image can be launched where the named one can.
+func beside(i cloud.Image, images []cloud.Image, name string) bool {
+	at := slices.IndexFunc(images, func(own cloud.Image) bool { return own.Name == name })
+	if at < 0 || i.Zones == nil || images[at].Zones == nil {
+		return true
+	}
+	return slices.ContainsFunc(*i.Zones, func(z string) bool { return slices.Contains(*images[at].Zones, z) })
 }
 
 func candidateOf(i cloud.Image) restore.HelperCandidate {

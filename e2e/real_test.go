@@ -332,8 +332,9 @@ func TestRealDiskOfAnXFSMachineIsLentAndGivenBack(t *testing.T) {
 	id := h.newestRestore().Run.Id.String()
 	eventually(t, "the new key's login to be asked for", func() bool {
 		_, err := h.ssh(h.instance("xfs"), "back", "true")
-		steps := h.newestRestore().Run.Steps
-		return err == nil && steps[len(steps)-1].Name == "enter"
+		return err == nil && slices.ContainsFunc(h.newestRestore().Run.Steps, func(s apiclient.Step) bool {
+			return s.Name == "enter" && s.State == "running"
+		})
 	})
 	t.Logf("%.0f s: a restore over a helper's disk with XFS, until the login", time.Since(begun).Seconds())
 	h.timed(t, "restore", "undo", id, "-yes", "-reason", "the key was found")

@@ -13,6 +13,7 @@ import (
 
 	"plumlatch/internal/apiclient"
 	"plumlatch/internal/cloud"
+	"plumlatch/internal/demo"
 )
 
 // TestRealFleetIsRotatedWithAKillSettledAndChartered does on twenty containers what is done on many at once.
@@ -194,4 +195,23 @@ func (h *house) ownContainer(t *testing.T, name, userData string) string {
 	})
 	eventually(t, "SSH on "+name, func() bool { return answers(address + ":22") })
 	return address
+}
+
+// TestRealStoryOfTheWorstDay has a page's commands typed again on a demo with real machines.
+func TestRealStoryOfTheWorstDay(t *testing.T) {
+	_, croftd := realMachines(t, "lxc")
+	s := newStory(t)
+	does(t, "ln", "-s", ".demo", filepath.Join(s.dir, "work", ".demo-machines"))
+	s.types("export PLUMLATCH_URL=" + s.url + " PLUMLATCH_TOKEN=" + s.signIn("ines", demo.Password("ines")))
+	if said := s.types("plumlatch cloud add machine-hall -adapter " + croftd.url + " -adapter-token-file " +
+		croftd.tokenFile()); strings.Contains(said, "status") {
+		t.Fatal(said)
+	}
+	s.told("stories/8-worst-day-real-machines", map[string]func(p *page){
+		"over": func(p *page) {
+			p.open("/instances/deep-store")
+			p.says("store-spare")
+			p.says("machine-hall")
+		},
+	})
 }

@@ -130,7 +130,7 @@ var changing = []struct {
 	{regexp.MustCompile(`SHA256:[A-Za-z0-9+/]{43}`), "FINGERPRINT"},
 	{regexp.MustCompile(`\b[0-9a-f]{64}\b|\b[0-9a-f]{32}\b|\b[0-9a-f]{16}\b`), "HASH"},
 	{regexp.MustCompile(`(?:[0-9a-f]{2}:){15,19}[0-9a-f]{2}`), "DIGEST"},
-	{regexp.MustCompile(`127\.\d+\.\d+\.\d+`), "ADDRESS"},
+	{regexp.MustCompile(`127\.\d+\.\d+\.\d+|10\.77\.0\.\d+`), "ADDRESS"},
 	{regexp.MustCompile(`\b\d{1,2} (?:Jan|Feb|Mar|Apr|May|Jun|Jul|Aug|Sep|Oct|Nov|Dec)[a-z]* \d{4}\b`), "DAY"},
 	{regexp.MustCompile(`\b\d{4}-\d{2}-\d{2}(?:T[0-9:.]+Z)?\b`), "DATE"},
 	{regexp.MustCompile(`\b\d{2}:\d{2}(?::\d{2})?\b`), "TIME"},

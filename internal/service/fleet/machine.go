@@ -140,6 +140,9 @@ func (m *Machine) PinBoot(ctx context.Context) (string, error) {
 		case <-time.After(lookAgain):
 		}
 	}
+	if len(i.HostKeys) > 0 && len(seen) == 0 { // after a start that was not the first
+		return "its console shows no host keys; those of its SSH server are compared at each login", nil
+	}
 	if len(i.HostKeys) > 0 {
 		for _, k := range seen {
 			if !pinned(i.HostKeys, k) {

@@ -338,6 +338,7 @@ func TestRealDiskOfAnXFSMachineIsLentAndGivenBack(t *testing.T) {
 	})
 	t.Logf("%.0f s: a restore over a helper's disk with XFS, until the login", time.Since(begun).Seconds())
 	h.timed(t, "restore", "undo", id, "-yes", "-reason", "the key was found")
+	eventually(t, "the machine to be up again", func() bool { return answers(h.instance("xfs").Connection.Address + ":22") })
 	for key, want := range map[string]bool{"mine": true, "back": false} {
 		if out, err := h.ssh(h.instance("xfs"), key, "id -un"); (err == nil) != want {
 			t.Errorf("%s opens xfs: %v %s, want %v", key, err, out, want)

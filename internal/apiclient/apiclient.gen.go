@@ -4670,6 +4670,15 @@ type SentAgain struct {
 	Events int `json:"events"`
 }
 
+// ServerFault defines model for ServerFault.
+type ServerFault struct {
+	// Asked Whether the machine could be asked.
+	Asked bool `json:"asked"`
+
+	// Fault What keeps its SSH server from starting; absent where nothing does.
+	Fault *string `json:"fault,omitempty"`
+}
+
 // Session defines model for Session.
 type Session struct {
 	// Address Where it was begun from.
@@ -6764,6 +6773,11 @@ type ClientInterface interface {
 	//
 	// Records that the caller has opened the password on their machine.
 	ReportPasswordOpened(ctx context.Context, instance InstanceName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetServerFault performs a GET /instances/{instance}/server-fault (the `GetServerFault` operationId) request.
+	//
+	// Why the SSH server of an instance does not run, by its own check of its settings and host keys (sshd -t). The guest agent makes it, where it may be asked already; nothing is permitted for that.
+	GetServerFault(ctx context.Context, instance InstanceName, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// StartInstance performs a POST /instances/{instance}/start (the `StartInstance` operationId) request.
 	StartInstance(ctx context.Context, instance InstanceName, params *StartInstanceParams, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -8987,6 +9001,21 @@ func (c *Client) GetEncryptedPassword(ctx context.Context, instance InstanceName
 // Records that the caller has opened the password on their machine.
 func (c *Client) ReportPasswordOpened(ctx context.Context, instance InstanceName, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewReportPasswordOpenedRequest(c.Server, instance)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetServerFault performs a GET /instances/{instance}/server-fault (the `GetServerFault` operationId) request.
+//
+// Why the SSH server of an instance does not run, by its own check of its settings and host keys (sshd -t). The guest agent makes it, where it may be asked already; nothing is permitted for that.
+func (c *Client) GetServerFault(ctx context.Context, instance InstanceName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetServerFaultRequest(c.Server, instance)
 	if err != nil {
 		return nil, err
 	}
@@ -15152,6 +15181,40 @@ func NewReportPasswordOpenedRequest(server string, instance InstanceName) (*http
 	}
 
 	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetServerFaultRequest constructs an http.Request for the GetServerFault method
+func NewGetServerFaultRequest(server string, instance InstanceName) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "instance", instance, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/instances/%s/server-fault", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
 	if err != nil {
 		return nil, err
 	}

@@ -321,6 +321,13 @@ func (a *api) GetApproach(
 	return out, err
 }
 
+func (a *api) GetServerFault(
+	ctx context.Context, r contract.GetServerFaultRequestObject,
+) (contract.GetServerFaultResponseObject, error) {
+	asked, fault, err := a.Service.Fleet.ServerFault(ctx, r.Instance)
+	return contract.GetServerFault200JSONResponse{Asked: asked, Fault: optional(fault)}, err
+}
+
 func (a *api) GetLogin(ctx context.Context, r contract.GetLoginRequestObject) (contract.GetLoginResponseObject, error) {
 	l, err := a.Service.Access.Login(ctx, r.Login)
 	if err != nil {

@@ -1438,6 +1438,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/instances/{instance}/server-fault": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Why the SSH server of an instance does not run, by its own check of its settings and host keys (sshd -t). The guest agent makes it, where it may be asked already; nothing is permitted for that. */
+        get: operations["getServerFault"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/instances/{instance}/steward": {
         parameters: {
             query?: never;
@@ -2947,6 +2964,12 @@ export interface components {
             rules: components["schemas"]["FirewallRule"][];
             /** @description The range of the rule that lets the address in; absent where none does. */
             admitted_by?: string;
+        };
+        ServerFault: {
+            /** @description Whether the machine could be asked. */
+            asked: boolean;
+            /** @description What keeps its SSH server from starting; absent where nothing does. */
+            fault?: string;
         };
         FirewallRule: {
             /** @description An address range. */
@@ -8366,6 +8389,30 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Approach"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getServerFault: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The instance's name. */
+                instance: components["parameters"]["InstanceName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What the machine says. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ServerFault"];
                 };
             };
             default: components["responses"]["Problem"];

@@ -335,6 +335,12 @@ func (d *diagnosis) port(ctx context.Context) (string, error) {
 	}
 	conn, err := (&net.Dialer{Timeout: 5 * time.Second}).DialContext(ctx, "tcp", address)
 	if err != nil {
+		if fault := d.serverFault(ctx); fault != "" {
+			return "", &failure{
+				fmt.Sprintf("%s does not answer: %v; its SSH server does not start: %s", address, err, fault),
+				faultRemedy(fault, d.instance),
+			}
+		}
 		return "", &failure{
 			fmt.Sprintf("%s does not answer: %v", address, err),
 			"Its address may have changed, or a firewall refuses yours: plumlatch instance show " + d.instance,
@@ -342,6 +348,25 @@ func (d *diagnosis) port(ctx context.Context) (string, error) {
 	}
 	defer conn.Close()
 	return address, nil
+}
+
+// serverFault is why the machine's SSH server does not start, as its guest agent tells; "" where nobody says.
+func (d *diagnosis) serverFault(ctx context.Context) string {
+	f, err := kit.Answer[apiclient.ServerFault](d.client.GetServerFault(ctx, d.instance))
+	if err != nil {
+		return "" // not everybody may ask
+	}
+	return kit.Given(f.Fault)
+}
+
+// faultRemedy is what to do about it. Host keys of 0 bytes are left by a machine that was switched off soon after its
+// first boot, before it had written them.
+func faultRemedy(fault, instance string) string {
+	if strings.Contains(fault, "no hostkeys available") {
+		return "Its host keys are missing or empty, as after a power cut soon after its first boot. As root on it, by the " +
+			"cloud's console: ssh-keygen -A; then pin the new ones: plumlatch host-key pin " + instance + " -reason TEXT"
+	}
+	return "As root on it, by the cloud's console: sshd -t"
 }
 
 func (d *diagnosis) hostKey(ctx context.Context) (string, error) {

@@ -4677,6 +4677,15 @@ type SentAgain struct {
 	Events int `json:"events"`
 }
 
+// ServerFault defines model for ServerFault.
+type ServerFault struct {
+	// Asked Whether the machine could be asked.
+	Asked bool `json:"asked"`
+
+	// Fault What keeps its SSH server from starting; absent where nothing does.
+	Fault *string `json:"fault,omitempty"`
+}
+
 // Session defines model for Session.
 type Session struct {
 	// Address Where it was begun from.
@@ -6425,6 +6434,9 @@ type ServerInterface interface {
 
 	// (POST /instances/{instance}/password/readings)
 	ReportPasswordOpened(c *gin.Context, instance InstanceName)
+
+	// (GET /instances/{instance}/server-fault)
+	GetServerFault(c *gin.Context, instance InstanceName)
 
 	// (POST /instances/{instance}/start)
 	StartInstance(c *gin.Context, instance InstanceName, params StartInstanceParams)
@@ -8933,6 +8945,31 @@ func (siw *ServerInterfaceWrapper) ReportPasswordOpened(c *gin.Context) {
 	}
 
 	siw.Handler.ReportPasswordOpened(c, instance)
+}
+
+// GetServerFault operation middleware
+func (siw *ServerInterfaceWrapper) GetServerFault(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "instance" -------------
+	var instance InstanceName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "instance", c.Param("instance"), &instance, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter instance: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetServerFault(c, instance)
 }
 
 // StartInstance operation middleware
@@ -12317,6 +12354,7 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/instances/:instance/host-keys", wrapper.GetHostKeys)
 	router.POST(options.BaseURL+"/instances/:instance/host-keys", wrapper.PinHostKeys)
 	router.GET(options.BaseURL+"/instances/:instance/approach", wrapper.GetApproach)
+	router.GET(options.BaseURL+"/instances/:instance/server-fault", wrapper.GetServerFault)
 	router.GET(options.BaseURL+"/instances/:instance/steward", wrapper.GetSteward)
 	router.POST(options.BaseURL+"/instances/:instance/steward", wrapper.AddSteward)
 	router.POST(options.BaseURL+"/instances/:instance/start", wrapper.StartInstance)
@@ -15173,6 +15211,45 @@ type ReportPasswordOpeneddefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response ReportPasswordOpeneddefaultApplicationProblemPlusJSONResponse) VisitReportPasswordOpenedResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetServerFaultRequestObject struct {
+	Instance InstanceName `json:"instance"`
+}
+
+type GetServerFaultResponseObject interface {
+	VisitGetServerFaultResponse(w http.ResponseWriter) error
+}
+
+type GetServerFault200JSONResponse ServerFault
+
+func (response GetServerFault200JSONResponse) VisitGetServerFaultResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetServerFaultdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetServerFaultdefaultApplicationProblemPlusJSONResponse) VisitGetServerFaultResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -19652,6 +19729,9 @@ type StrictServerInterface interface {
 	// (POST /instances/{instance}/password/readings)
 	ReportPasswordOpened(ctx context.Context, request ReportPasswordOpenedRequestObject) (ReportPasswordOpenedResponseObject, error)
 
+	// (GET /instances/{instance}/server-fault)
+	GetServerFault(ctx context.Context, request GetServerFaultRequestObject) (GetServerFaultResponseObject, error)
+
 	// (POST /instances/{instance}/start)
 	StartInstance(ctx context.Context, request StartInstanceRequestObject) (StartInstanceResponseObject, error)
 
@@ -22327,6 +22407,32 @@ func (sh *strictHandler) ReportPasswordOpened(ctx *gin.Context, instance Instanc
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(ReportPasswordOpenedResponseObject); ok {
 		if err := validResponse.VisitReportPasswordOpenedResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// GetServerFault operation middleware
+func (sh *strictHandler) GetServerFault(ctx *gin.Context, instance InstanceName) {
+	var request GetServerFaultRequestObject
+
+	request.Instance = instance
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetServerFault(ctx, request.(GetServerFaultRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetServerFault")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetServerFaultResponseObject); ok {
+		if err := validResponse.VisitGetServerFaultResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {
@@ -26281,280 +26387,283 @@ var swaggerSpec = []string{
 	"wS5wxF1IpeKK7AM/xJY3JoT4VtUtKCiG8R1PR/E7wj1aBQqeZNBrPmjdKYzHgSZzm/Gf2c4e+xwMyOdp",
 	"XWLlvKdW26gFIXDtUUq5aQGqlW4Z88BdwmJiX0nlW3YxYA+h9UAMqHIFWhFG89ze65YHtH2xW+/0RuwH",
 	"6l2B3nSP+hBwM3bWKJ7g5A5zNDMJvVAacjp7cTDfmzRIhmqzpNJizDo9DhfxO2LXwwfc44XvFbWZHpI0",
-	"VytepcC4tyJDS3HQKj2Y/rzWaR/tgPuu8TRoCNpxGNKHUYA/b6tG6MdIy0rWsI0EuQvFOSo4uMIWEE7W",
-	"yInWka+xJPFUCOmyqcmqRAq5SCrZmgkQriS57EJJrWpRsEVdQaHsbXVcnMMkUc97mUPY6c5yYNs+n/YE",
-	"JzS9q6AAQcKxU1aNfSbPEUkcuEybhlertcFSyeLWUQK1tdBWs0qvQyekPaos5vn5+ZHCmMdrGPQVmH+0",
-	"my0wpp2xT3RP2QtKBoIhnIjumCBIYw5mYsQ6+kEPrcULQrv0GBHlSpQjhIh7MtPGL5QdNlKKXEkmrL5S",
-	"O99/jNlxdYXuTnd8LcxfE9xuwOs4UDINi1qB/01XK0nYcC6h4uqbF+y5ktKuGn4np9WK8kgsx+M/iNmF",
-	"7YUpmFYhlxsjmpB/G6nYDjZ/5JKhHhRuuJkJMrWreTyuGAwwLZROt8XaAZV2yFcg9VqrnTxjbwjlBmxg",
-	"EXgJ/Sh2OLSXEAqageBNoZejcTiGucPj3QuN8MbUCV/ZCxVwZhHmipzgEXAU7gKpdukdMCAwBsg4rySj",
-	"8j/+IVQNsVQ8jhC3JRiWHv9WC124FAZSzjhDsc52a4WoflhuUvI3/PNbCFCfXDz9/psfvk0aQ021MCMU",
-	"Gketx/XANnvRVEuTkj2qSqKPAvfSePKl52ulhXwBbDtCpjMRxlZwcR3Lj6iMGsqMa0SHK+zmEXZBwIAP",
-	"VS89XvU+l7d5PA8zT7DXgzc7jmbwdaGvgRD+tufHC4Y597Gv50kwZprOoXTNoaLt09xS/eVN7aNW3tPR",
-	"lUkNgg8nB2glK9UxSEjreqWayqw36XBZkiTvzZGa4uO3wuG17DsTLSX0ITuwdMb5wLbO5ECns5Qz2ywk",
-	"Aif7Va3kGzm6bmf1mZXVyhrOzvUD0VS25AtDKfEc4ne3otkz+5F0cnfuvHoqj6PDo0OT4P7oDk6Ur4n3",
-	"7u4EcGuu0+Zwt6hEknQ61MhUO4m5xgBzqMBbeiPVDjTmVc6lpcU/M+UzKaVl4vWbKr3nK+8DinMLlYL4",
-	"fq7UzX9t63YDNQcKvKQBjSM+B7ZkwUdo7iH9xg6HJrQgcrswh8cIsa+rf6WuoW2uwmhZ6ZvZqpqnf92I",
-	"jWr2s03u93z5X7HZqoY3+9lQA+n9Cp3ttB11M/np5EQY3pg89Z+Sy6rZDHOIeQBuqLYP4UkI0wJzimrY",
-	"tjUBqURbBjxmGcI+sZ31S81M4NKjTg3f/gPABBRAASrtASvAaEVn8DAbZDSGISajW6lu1gkl7WOG/RnD",
-	"inYJrEMHi3tp+4pRaCiLEmfJTIDV5fKgezyJG+9q9Ry/SJ0I6xr5PeMsHsRGj6JK3PDPMwe9Sd7EhL1J",
-	"e3al2M3cmevjOjvUfhfQ4+xWkWoG4cC0M1w1Ro9qww724/P3DN4AaLWrYUSmKlaBSa1WnAQ03s1yR7Ca",
-	"2s4ymVyJQe2ifeGPSaXh2G9F6dLG/aFxLsFgtzugwI7qqlT5BIKMSuJQXznaehRvWeqtkOoxNE+/il1I",
-	"WJ/OFXCBxi/Zm5ivUoCdaY+uq7USVUO87LxAR86l3gSG0k6QhUSqPVGXbN6odrU27gtEXqKWnbwf7EIV",
-	"YYwgZEiCI+FDeQy+A0hfcwiyUcbBr2IHtWgXeXhW3q98j9TUdcYVHufj24cQfI8zNznRPOj2KbjSQyS6",
-	"+gxXHBDt5+zRud6JVMUHXtdpkTiQIPURtvkDJjMtO5JHH8ld+j09RKopf5iAU3MT7jfPqQNS59LX4utm",
-	"qPJOKqFDKXZApq2karRgmjdcroA/0BXpSx2dTMWNO1B2mWQGiSMjq7TDuqlcffysFhvV5kgxXi+o4VTK",
-	"LG/MY3Dq21kLFHR3wDnjjGTxzWmNPC7LL078nFM76TPm+tnrRS2WoJwMszynkHhYbRS8SD0UTSB1CjCa",
-	"FG+Tp5rIbcodb8pcbGQcJb4mT6wd44bvyWds7yzdOhCHIcYIQcUnKClhcnrl8eIvWfrtUbYC9VWtDooF",
-	"dAKpMx4qw+Q0bG5ggjCtwwc7VMIBMEJJcuzI5L2JehBg6uldSaJpottsoTab7lk/IAiYRZHdcac9wP8T",
-	"YiuoQuCPA2yW2gqJSdIkrjGJGZxIQQ8aXPEql+PeLeI40Rc4deT3ch66laDRHE5/6E5y+du5Hfk8uQEG",
-	"yr8+AqVMmSw0kSC/F3V1Kxqre2ExgLpm3BhrEGdMRP9GWietIpTPN+eQdJv+zk0lJ7A2h6l16N++sqPN",
-	"tBNiX8gDmgf8o67yUCJrSCwakVMWdLWS2psyGoNnOzFfK3XD/vT6l6vnoSCpLyXaNvUlU8AyEoNh/oEE",
-	"BxnfrrusRrvEAswClyXicQgXX4lVQMIGOAByRFty+HQ8BxGaqNubndketKnNIfUPNkoMV7ZC7ZTKO0dK",
-	"ZNPKU3+F25v71IpCNI1PG1ELjhMBGuipq6jt2A5OHesjRU1PXRGOAnT9pBLgu/hRpIr6dk5Yf4/ltuzB",
-	"HIWvJKcpY54kmOvjMv15BMeXykCglUozLY6DZh1NDhigXh5/sqryCNbesSuHAxZmP0y1H3F2FdMRrUrO",
-	"0IwaoOeWFA45qMPuRDgoAV3kQYL1ciqVccgAznSLLL3QMXtVGcoQ2g0UlJrt+CAY1v5Mg2sEfJmoZG1L",
-	"F8yz8RdsYedxWS24EYy3Zm31hMoayttGrRq+obxZUIMPqvzGnRqsvOiKhnVzsO5otbl9EKWroHzTx+jZ",
-	"uQfSeiaEuDhyDgDszPHRuytqw1UIw08MQYwzn28Xa1fNCFq5iGqsPgF6H/A+IVGRNTF8wgS48d5do6lw",
-	"UKDNdJkWecliam1kGHKUW1GOd9ONvuXEwUDCmtsnRTi0x3wfelgcPETSTJAtj8AhfbBho1s6loZsjDQM",
-	"R+UjvxE/Nard/kwe04O7Te6piF0KnS9uq06kfxzGCgIzIxQWfC41E7bTMaN2ouMjKzxE8bGOgzvielrz",
-	"qR5Ea0XmQVMRKZ3n0/vhKJ1e39jW2al5MLyGFLvZEFTgEKNitYiLYCIblWUfn0Rir+pycjfSBUDXXCeu",
-	"lkpeBMoJCKnAZ7q9PmOqNRc5QpqCaM87RUsLpoUImNEORzpgL8+gFs1F/K5rvevdRYF3UpzY59NsR6MA",
-	"Y8kyV07K4uw44M3BpDtK/oMtkdyCis53z1vXJOkKP2KJ88Y4n1RlCA+p/29IWgCTGKqx3M3VNJojoTfR",
-	"eRe5TKFntb0/CtKfEB4MFS1wrgsiYjJ29XAdNnxPtVAhbipqnT63A3UmNZVyS77XUImj4QATQoZbqQEU",
-	"lSSzpd0SIdQDRHe+92jbseVcHETLZV5AP/2SHeVh/djwJOoUZ7wcKtGi3bpgHsJUPIVZrCeAsqGfZSaq",
-	"Wc64HghAApQKiCQAZZGuo90r8YVfLcJUhE5nJ/IjaU3dyTTJ1NSrTl38SjKrU0tHM2d1Wb0VdV3JFSH+",
-	"uj5WYElN3x2HqoltPtvlRKjCfvZ46P8VPPWWau2vlEyX4LkGgmafHBijIew7PhF3ScSani3Qhb7HiSi6",
-	"a4c6TFHxmwOvEV4Ya6qq1PUcOdNwT/2AP9oTV9KzSBXbvVwOjOTxe/wdOujzxyV3HOnXI4ZmGvbzbhnq",
-	"6Kpu3Jh0TTc1KBwBBkEPRjyJmKGME4fEWEWUgAJTh4rKjuOPUNfJfp7quGOGamSXe7XXL0JaD7sdysHh",
-	"rOb2qm6wFmBgwYKc6CqTS76tpMyQfrxbMu5n5ILox3fEBOIIgKYUZ+XlbNmoTbolGQaPMsDvvYsos8cN",
-	"zsfCyDqmQhnTaEagRyn6x0BST83d8fOdwvZjJxdrUIOfARenB5QcGyIP8bvhKDk917NlkH+Dbl13LFPS",
-	"9a+yVNmUqKHkkcSX4lLgvW9BNfLUnZsuuHcwIHgbn02PIjA+DWDEDq62Wiuk4idWgFoszTTgxNgYHy0E",
-	"PZ4awSf0N7zmsnx3m05Pu5moD+MbGd+yO825K2pK/UM8h8MzgBeRUSdRv4owqPSU7HP1RuNSo7FRiRQD",
-	"SzhzlCWm4toRJipAjo5BIoTqM4EAmCZpGOfvLr5YiG2GORy3mHuCVViLTrpSDJckmW3PiNjcdkwecA2Q",
-	"z5IcKFnmosM5s+NXpedy597JXDCe9DLv7Q/kZQ5OZk1+VIMOTJh++6Dn2a3wubKgDD6owMhaWcIlt1AS",
-	"7bL+OtBNe+D5jC12HMKBtkM9dOoOVZj17Zx4B+7fR2sa9gLBtoruvQ5FDb0qDB2mOu22C8cVXJLJuK+S",
-	"+53oiX4CuqIBv2FCjPmgLPA460jv0evWYF8recmATgdwwDxjvQ3SuX8MPjwq1u1dU4MV8ycEZsYmLMbY",
-	"mORsIiQ5e7eZUa7jrFXyv5Op5fnkQ8+cPeqioMf7DWNsv7X78doqAcRaJHiDYwTNANYA/+Q/sDZmi8gA",
-	"T35xoNVY9fbj22sPp0cAMRbJX1af2Wz2WmlzCgY08i+om0o4LePixKcHzVwbwUDYVmDW/A7xumVGbQvo",
-	"qIWSpuELc8auUe3Wpp1rPI8/KbaoKysRHaiTiCCeaKCjBvXrb3IlpGi4laJUUqDCG4H9acNvBHM/f3X2",
-	"N/k3+RJT1Hhd+wOC80euG0XSyzbDaHQFE5+tLAe/CLDxyDP2+bSxj1T6bxLOhcBySa6074bvIfHC+8Iv",
-	"rIEMUSGsRV0wV4oa2iw39sx+PgU3EzCDw4r8TSJwAyNl1EdrmcJzmvHaajWusTN27aqdoinjQWlueJVG",
-	"HkQoi/k3iYSFTAuBJeCNahdra+jIet9F7MZF7tZiA5zq7GXTqIZWYduoeS02DNN9NfvTh1fP2V++/e7P",
-	"XzkSe22s3obpgextpY12RBAl23KEE8L/O/fw3+SibbRqgt2Gj2GuworfijN2xd6/u/6IT6BnScdKANhw",
-	"XP5NvinFZquMkIv96c/OWtEUTcVEPErs0I6QlOpXVxvkPcc0GufOM7tqIc7+Jj2U9OLkfd1u2Ft7LCLy",
-	"u4uTp45nmW+rk4uTb87Oz745QbIdONFfg2Z06kIuK2HyyVJR4gEtCCi8OJEH1U7tLokKTeKFWxlXu2FT",
-	"OLe6ABMKUAOBUxQ3Z6Xkm/Lk4sSu1pX9/M/IU7TlDd8IA8He/5MuUOQZZg7LsS5Vc8k2wteQwEvGy5p/",
-	"tgJIMknUkEZfoLjjKbH6d2D02ypJ1OTPzs8POJH4dltbpadS8ut/0JUTvjfKFeJGn0h27hHwInUyTKg+",
-	"QwDbkre1ybXhe//1ezxEIPxRwJxcuNr19m/RXvn6N/jv3+FmSmaw/diA0d3x0yXIatnHkHay4fsCQWJG",
-	"8M0TDU49J6cKV3wAhBW+56tQuHpG2hXD7W8i6I+fx94mgtUnBilafAd0CtemaVoR74VjEZu/e0DMj6rc",
-	"T9oWQ7sBhuLvuW73fr/ndjzqMUxvOIDI3nuvubXG3bbghtdq1YpIMHXX9CdhnvuHjsiFj47m/7LLQ+WU",
-	"D6hIFUdyC2SxDrLYJUkm5AR8eFBMFKn+/Mv3olN10JE4Jxr6F+LtH08cDbJq+LlO7AIfXoC5YApAga5A",
-	"CBCnPrAwcvjDQJaj89Lo2tOFElwxFELF1AIQO/TJM/arZ2b2fITdnfccoyBO6X+cc37QyBc+7dTscz+9",
-	"2VWnKb3P+lJUyYnYz6c1b1bxP5VchX8N7Abt2Up0VmxYfYJGdx093hMgqQGER76+ggp+9mQfefAtgEpG",
-	"PPgREJJ9WfEOFWKrUzvyV7dVcwLJb8w/SFQcTi8gtBIb6J0kvVotWbR2RQDVk1L4ULLD/oVImd0R2mZK",
-	"lVmNe4emj8M4lGJR8wa0fGuX8YWp9+joiji7KLmzMmfMEzpW9hXGa2tv7IuI+p25xLHuHu1yiD2OfOm2",
-	"MUq8PHu8HZJTLcKuuM8mGCNPvPrR2yMZCfP1b+Efvw9qKb3BThU24dU35cmXPbqPuzBHTueYmf86SiYc",
-	"L/Cf+/Ir91mJ4t/zmnA18gBym7skHB73jvsCJ5AQ2F92S2LTY+6UyjhGRKwOqZrS3pp/7H6FdJ68svoe",
-	"yxpXJua/YMu2gRi+Y0yElGiIDgTrN2X4wtceRQA9/I2U6esfo/l+YQl4YPxiH4adcu4hcqwAqSZy7AFp",
-	"JXEtVWYdIl5L1UoiJ4fQmi+C73Bdaffbc9edL+Ht8hrJcWfXlS9WvXlQ8yNvYeivf6P/+p1y10QqKf8t",
-	"1nV1euNKWV0QA5dqJ4GDGcqzalQOMTF8iTw/JZsLITGDf75nay4Tq/IBE/WChjjtONN7v9qbYMSV8wGD",
-	"ZQkp/20S1Ulwtgc9FsUx9ep+k/AFLrAXSEaakSZur5ALUzPy4usvv7O/DtZMVgD1XSpS7YJbhTofERij",
-	"ZDrmS/lV7f7t1/GP8omMdILEC+mIS9KaxkdPzgZ3QLjPKLlhRyILQWr2VLvSRrLwP+KfxA646Fp8lQTb",
-	"jlOZ7HhHUASNMBvIQsnebLaqCVmQsjwM/rmyYnMBorO/jWKA2f030MPrNnH//v1t7bicdYVrei/ze9De",
-	"zm1eJwC//o3+a4yR/b984a/73YiJiFC3plg6JrSpZLVpN3G1g5AI9gVkkxt+ZoXdIfSXDLi/H/2GqZV2",
-	"fGqrLF8EVUbTGOinOjquzLL9hCiRzV9BrBAf+5NU9OiMm68iZlGMQ6wJ5YXRdUHRHwzolIKXmHSWjzs/",
-	"dz3/IoovNjZG8XWlJ+3QMU38YYMrdvJOOxxtA+vWSl+iC15EdbZrXziYXXKK2/KNb+rf3A3vPCsw0AeM",
-	"B76n0uOczDaIdGPlbuKXzbb2z2ktRW4inwLv0t8JbRgS43NtRoT0vaZDgtajyrt424xxBQFyiMzixzgu",
-	"R/yP+MgXEiNtOdZ6dgf2oDhTIPCtyNVEeW0PHY/Jxl+uSsDHUTgZcqSsuljyrcHMbi/TEQziIWY3Ymuc",
-	"OHK8wd31uCrL53RCH0PT+1XsaAnGqHlPH/ZEpNYZDXJeAr/FvRcOADjxvv/6N/j/QX/IK9WshNHhjjhj",
-	"b6Cwo1PyrVJvbw1imtDEVQjPFh6UVzVIo4EmwrqyCsP+jH3w9XCqWuB9BJg0w3aquWFghopNF6LvLk/I",
-	"nOnvEeyw2yaD0JJP633hAWVEYp+XmxwTU/+guKwdjx2aMkbI/F5Zukcebr8MuG/8WXzMUWfdLniRP6Q8",
-	"m2Z32Pa95bkFBGfv+FCwysPvgyCsNGV2eHZWvcU0cAWnpnCysyMymVaQubgNoQbVUPYaofN8eYgDbw30",
-	"5DHFJ3ybKNO+tOf/iAQl5OJjCtGvF2uxuEF2uHtso/SVqm90Z/NItfM7Z8EllsTtpHlUGvdIym9nO/rH",
-	"nV3nTndb2vavYTus61RWJWqvF7Kt64eOzXQX7EbsTyHxeThYs23UP8TC6AJgf3hq8TUCn+FNZ48thXDd",
-	"1QhnV5aYFFUQQHyP8Z4jttXPYv8Tdu1LKJ6utS8YuXlY4Zs8Na950EPXAEJGMLMC8tCwTLCKsKIFcuOz",
-	"WsmVaM7YVUA/r6DgdqjgZxRbKe+14D6vyuUcBloMAkk7wiOllnBRN0Kvc1Lar8cjCepuI18ejQztvlwu",
-	"MWMpKyFKJfSjiuzB7AkQusEh5arDqJ1kHuEMyq7LZSeXOVW4rxZrb7zGljpDUj939ZvAme/yVMPOtO/t",
-	"VGPWAw4Yyq14XDkOjeT0MDcZ/+bi4H1LZkyU2ABHH1cGU4b9ej/RYWAAQOEo9+wWwOQ77VDnUA8T3C52",
-	"J1ijZiu4ofrrDvURVf4+gHnY3ug1Jjc8CjYjNPAIJ33U/UJdGJ0K88kHjmDG7fSDUxIn/uExG32p8PVv",
-	"N2I/aBhjCC6isojLHvW2UIQi2AqpD1AEqaDYNt4XxzOn0G+ihduceTt2VR3YseMr0f8bww28sXpnwVH0",
-	"+0d5rrGL3M9rN8J0449vOrrU8xUk9p0jEn0k+2FJ9Z08yYqVaCYZB4ByxdaoBNpjNESRUKWpIF5jF24u",
-	"1pUs8e9Yc2bGTQrvwstR3hh7oKDSISTCKg2HaUfhEn970o4pYksn1BNH7CSQGPiRHkjggvhYXKU6vN19",
-	"WMr7JjPnB/kZZqtMPs+QC/3ZlzN3XZbeg0tK+6Q0p5gBPOw3x0ff4pNfxH0etTg24RIHAtmLSA0CpFBR",
-	"xaEl2KYV7CiqX0plpKl8Fk3JozjWe6kFnSE+VvJSaGKKMycr4B/J+YLdHLUHv+j2m5rq60nIuDbsL1iI",
-	"onC0pOIB82hiQN7ANUGcARCMics8Wgk5F2BI2ysBuM5UnIrNrnw+uImD3JQ7gw5P8mI6osWD8I6+cZP4",
-	"OHs7auBLh3jiZrOb4bHktdUx8L9+/7oUi8oRfKS3wa9IIWQfLH3xQmv2+l4eLtwLeDSs3fEc7UVnnf+t",
-	"srRpGC/cPH1pV/aoneJNhwfCkHS3DcXCBmXrC3rm3xz2ERgl6Nou83gMTz47FZQhpFWMHam5boGLhzLU",
-	"q1B7NpnLgw/fCQliJerCANWMI+66EfuzCiCZyLaKTgslBbupZNl9Lqvhmupes0BVBtfVYDNEUnr/Npyy",
-	"lmsoLmRw/9aaFth+HINF1sxu7zODLlkYWGRUg+SfuaaAqC8pNwfI/450gKC+vhO5tqE+5vTGHzNS/lKa",
-	"Zj8GVkRjRX71SNF6mMhTjDIicRpFCJP37k8Kbluo7AuK1W6tag9MAJfxspJlTDNkx7DvkOVV0vCFyQT9",
-	"gsx+jIvzZ7E1rwUHw/Qxb0gaBYxoKHxAyPMHhz+nllbcDhojn7hZrLM35n+urf9cW/+5tv79r60kF5Bs",
-	"N/NQowmseJTKWgh56TjxALSrsGL8YdkZ6OFa8NLTslsVm2tz+tJKldM3L+4JOzPis0EJdapNI/imK2sP",
-	"P9gP+UsGb1tZhIO7hDhYyQ2nOrZw62L6j9GswsQhnBpwJodUZyypHdX6WT1MlDdO7KZB+sRuL6U/WxGT",
-	"ldIv4ef/iOn/iOn/iOn/z1gXn09l2dc/j8vEusZ6FVClBwfW4cYEBR1AX/99/e5X9raSX0zMrSmQmMPt",
-	"koR7jWVyH01Pv4biQc4iKPJ3p0s0XXO97l+kBcMqRKH+FyE3omSHB04LKZtqabLAoBf2VzbfI9Lrwsco",
-	"qRIiJdh2i0cSNMhVRUzjeeDDX8KhljibTijAmHIH0lUtmyp54pCaW0bbFp+LuoAL7H/e8rrNCoKa4l13",
-	"aBcvikqWF2F9fKFKSCygNRki22n1aLada3z8cX0cLyBJXYzMnyr90/oxzsnXB9R9GSJHKhcWdaYLiNXr",
-	"/5e9r2ty20bW/iso3ySp4ljjZN+ct2ZuzqwdJ97Ya9eMd32xlUpBIjRihgJUBDi01pX/fgrdDRCUQEoa",
-	"kRw59pU/JBEg0Gj05/MAQao7TDUPQpD85wZqEfAwWbPD3pfA/u/ZBrDlHat0HQJ9DrqXXQWD1xiixNhJ",
-	"VQHECAaTAdhrMTdMlabuZAmQ8WPIb+4MD4f7hiOM3Ine3YLumlqnAsmJpCCjxu5L/9mJUpx5iOruDlcT",
-	"gg0XJfLV5Tkj+h7Y1ExiBR8mXqdr1w3ElKTMPyZa0pIEz4loWgo2LaEAXyrDpgLefA9JAV1fejbVndDY",
-	"nqo4haKxBZAJnlt/8ocff7xkP5zHXcoNRWZ/HNOh/XW575UmD178kH5pWH248ZWSon94SZCsOZ8ZpKzv",
-	"gpaEQpBCmA0sciB0hgIRfAz79v3b9+8Sdv3yOfvx+x/+/3eJEycotiq1wMIqDtj2VOlolY/fxQ0gbHGb",
-	"yZc4wwEz1TRCK9CEffPmm6CrCKl9ZBY4ZlegLr4z5IqrO5kpOc+sN7CRy97EqIFvBcvWv1rGhz9X6eht",
-	"T9dipu5FsbZj644tC4TSC98lqSh8Asigp9d/nB2F65rn7Zt5Dff5Se3l36I9Q4XAdMzG2h+Zqt+9kNhi",
-	"23El2kNrvSe9UGWeYn0OHmWiaqq56hKK1OHfgVReLR0ZVeLdn/jt9jNO5MRrA7x70HccyVcTzkMyiyPI",
-	"Kvbw2RKqXeR5jv9RD78rhvUZuXXva/gL8BoCWCs7FcFTfOsGSEYGTkL7+0OVc3c1704wDioeZkKm+4ez",
-	"DhoGw79CptjbCcElOI1QnGo9KJNBX1v3y1p1n5bi8fA/QDfs47eiNhsBseJnQiZwRLCKOgXt8pI7mRlN",
-	"/PpWu2NDkPU+sfSceUa0mog/Iz6k2nnVrApiQUEGxI8RRbxAtrdDVWnAXARNNwMVy/n5jeyPBoNuWzwg",
-	"OGHgoHcXFEVz4rQPzzsiH461T0OXKSdeMhebcIIVilSNiuG7Syu4r6HHtIW6L3FOINIAAqCAMI5Fq80V",
-	"bVIKDiMjzTFOUlAwcOEvk97lZcFlemY1b3e9uiN3HadgfZNRdq/C9fr6daxgHJuat5MfPTvnRFrWvYD0",
-	"nTGWD8fat2Ues7/Elyf4Uve+OtqcOSrSTOzAn44QutYZZmCubjCY36tytvDhDsdsDQamg/2J+wG/KG2u",
-	"gkmNsy/1mOtHRTSIN1nURPTUakFLCEFn7RR2uEWbBPIJu+d5hhCLri0dGhWBEhKw5xIwEpFivIYiAN0O",
-	"Gf0tsBDXDmcW3CG9Rq2R5uoOZlRsbOK4zRqRwbfPUEDn32df0+Y5nnyyO9vZiezqHRecTio2/1GPMQpB",
-	"rC/TGiCb27m7c8MT0O7b6voZdA3bhY9hZm4rtM8B7rKJSEkolKQX+oSiDIBuKGTo+vP3bj1/6EAH0qMc",
-	"OowPnCz5bXvlj/2wl7fpG5I0DhTKUTF4suM/yuUK7qK2ke8zftTrbUWEKmTcHioyJJAk5oKAWM/wD6T3",
-	"hVT/Gf29VXBUYR4N4e8QRFS/xj0XFFVCrLbY1TaUIFBCvqqr3k4yLLExy5F9ThxdpO1N5/ZzsLrA4e/b",
-	"2/TiMeGpWhmR7mT7hdiDs0NrTAitFyky+8q1A3QtmGxmuWt3wEPQUlxL8ypmQ6qVCeRnGAMyHGNk67E5",
-	"7vbuu90ZNEC1JQJoWDrAq47+by7Zzc0vUFgnCu9e+E1OaqYQV3vnWVfviQfecYVfOHIi6iGeZ/JWFKsi",
-	"k0YH9EbO9aj4mhmR5zoOImJNVQ921b/MNIZ4LKCkm4WqJM1iXyABvzUjCFGeaXNGwCodgmTXEuLpGaK4",
-	"eGzgb5/f/DvBglg0S9+uhLTiNsszIaFNYJ7dlrjz31Gg1B6RDgAtO9gbHMBa6AOKRzjKyJn+YOhrXP42",
-	"cQhxmDEZMQCuwLZkfHL/tZtdy9UdFCleLYyeUWvGW3XpmVYRA9pfTplmBn3cVmqthxsn9MNByLXe1289",
-	"rP86mUIHqTnLZNcJxVO1QdZTlBJtAbzsATQT+QQCpoEA07v+GvznhimQGdTnSZCwFR9XYkb2uHdOXLHn",
-	"U3bVtEIqrr10AHA4kb5r69j6ONpUzNRS6AbymnuxpGZMCQDI4UqrQcgPwesDi+mVHEjNuKc/1gX0d5Sd",
-	"V/vX5k2FA+qzHmbicMTAFbP/wPx0XeeLIInDUhLVZ6FNLW3il9j/PwG90Z8Pcl22UgkJmbrLwWtcdyjS",
-	"DKCm+/NMdoLI97TqY7jmuyz64bzxNqGeWM2puyq+FAP6BiprkH6uFwiCbLQrFsK8Q55bM9x+P6m5Rwsq",
-	"q7HfLrUodLMO2t4Od1JVkfRysL9XONPT32WaaBRdz61Wz8m7+NauVoXiSCrQXuG+5Gt2J8Qq5B3yHpp7",
-	"2DcafLqVKswF7CKESBOClMcfOQ0wzwpRWTnAcnkeYiDDbY6QxlDLGNnuKzfro5VoJOVCU0VeQXvlXzbr",
-	"r1UlHcy6p8HRgngS9qmR3+p2HDMC6JeuLeNEnz+CmgF09Dp6ULagrSsZXCmG3wnXrucNQh3gsQN8Ihpm",
-	"qlxpKGBEeHXKxW6K13t+JwA6nMIAR2uS/u235hS/IGT1qNg0Yk5RHXYtTFlIwuXGdHWjvCDUYq5urlkB",
-	"Sr9qS1n/LEwQODrVu6cZeBo2xrOrQOGdtQZaN8HZ99g/FaIIV1AYucPb8j1/vKD9JO4asDGIU/YDQuS7",
-	"rbVaBekXHLFpez3bu0z2ud0DoLEHExxZPewQMtgTXy4wWMAoph4mLirQ0T9asyp4vz8wZ7Gtb8HvRcK0",
-	"CjIR4M43GkqnayuQIp9j+1UYXMIKnFgd7k8wQReZPUnJak7xtGRrlCB1IFlALLujVvAtfWdob3+wwo8h",
-	"LyS7OJm83ZOeMzDxrA4JuuuxtVsgXZ8vXN66Vcbwp1Zc60oVaWdlJFg0mTYgYN9AnwX8COtpPmQyBQ3h",
-	"LRIhZ8Ua1Aq619c3VwG/yFP23q6JVksBYBAIzJ55sP2Ac3DLavnJPfmdm/fpmi/bc20NPbnlcgs7jj5w",
-	"o032yV1hZHwzmW3tFKK2BvvHC4akWDhdIrG0hHW83dKA2ul/M1sr5UZIMQcLDYyz7R2cN/bjLyXOCmsx",
-	"RpVHY/1FxTt0XOhv0XdDOJ1GPJhr7PnMjNXaVmlFFdUNDXm66snNsHWf/DqM4F55DIFg9V1lfZC0Ira4",
-	"Gn8/QpCcEBchOFqZ2Qz5qUoGraGgzyjfOpupUhoX0lWVRCZm0nRLmCFUnNMXg0Y4198WLQ7vURQGqSoP",
-	"BGHICqDOniPsIlS4nmMpBbXq0slq9eWoZLUaTiP/US5XZxA274ySNtknqd+DSmRVgfl3KUylirvE1+1O",
-	"11AfBQcYyqUAVtP4o1rHYyBw71WKJnTITdI5849yubouczEY61w9wsi+aHPcSBVGmfdce1Fv/OST/aMz",
-	"2YyNF8Hy7+65KOp9ehhVxhC1LFbKBqlksavZ3b/mS9d1cC4IkqZBnkmnp+64hk2K96r9A4YdWC714zeg",
-	"QSRtc9n8isYXEO0Dl1IjaxDTN3XEN7BoLpm4F8UanF6Ra+G0XG1qIqVMFEWt3ohBINSCbRhPJ7lxXygZ",
-	"1Use4gsCJoRJ1/sFtZGKidJOfz6dTQlAZy2XQkITPGerslgpLfrscWrAuNiftD0cHnfk8weCiYExvjbj",
-	"HJhJ3Sf0OVJGrg5JbZMX27+seFZsa9JXANT9oHTFOE069QRH7tDwQ24LLXnagwXNINu1ZxU9pbygR9yI",
-	"j3TTAto60dgTcoiDXbeuPfby/lekv8Oxn2e5SECxUNFWKZGM3l76yDpur25UEYAxMq2pyuvODmi5VEW8",
-	"6Jqnv4r1wKX3boTxKyp2lNxDRQXCz2J5es+pDC8we4SswYCoFQRA3nqcgRql1CMS3Qmx0tDO5eJ/4FlS",
-	"ARliomh1ybSQwKTrK6+hrwOS9ZvtGcxU2Ux0KKOhDLtggMeqnUZJ0XbfH1Y8zRBtrlFBTeVq/ZBSRXTR",
-	"kqdiN+CpvWF85JG8ACzecHxUYagSyEGVnAlyG+wrBnfK2a9iTdID3Rx56tsFKq5DhtFtObITOuErzU1v",
-	"5AvtDU/FjkvN1eEE+/QkebIDxnUwqTvs8ltxDRlWewdmuq499hcW3U0HXFfDXlWPcE3tuqLsGaUFHOKG",
-	"+nQn1p2dXzWmWZb7slCIH1GxAJdrwKO5JHUCo8JNoxGoJkY7a8d6iDr4VawPSKQO0roV0jG39Ub0/Grn",
-	"I1nQ/bpE3GANfHOo59SnBTxT4FuidwQRAEbBb2R3D4pUvnGm/VP2yjiHmy35OvEwKctYmhNHO347BmAr",
-	"9jMbX+d0iEBCjgZAU4mKSKqGuEpA80xmC57nwkpE+5XySusSrBnQg0bBzbFBLRNcj9BJANB227Ug1p9i",
-	"mblkqkgIBI8yrRyrU60x6n+2RnTYP0oNbQsrq7VSHzo17tBEhA7f6RTlDgjfXiJQ/KDE6W4R2oTN7/xg",
-	"19pkrkrZUZr6HozkzLApn93V/Plwu+VKm6cMgXE2FE61UFBUtCrUPTQ/17xHRki2zGRphN4Uog0hjVnI",
-	"xd1LmPCpiYyd2Wv1KE78OJfVhth40M+ubOBznudv53MPwjmsJUPU/taIhlLEvsnjk25kEcT5oENgVKNF",
-	"CBy+gFgCWGRchfYaT0l4GKzbmJmn7KrhesIXpLAOKFD3uFIZ39cdnEJiE9o+Qm4zTlHv1mitIxd4g1de",
-	"j9xy64d9oRXPDEIRDnnz5yRwbQGM4k57EeOokBPqAXCCEJp+7JWBMk9yPjP3LyRDcGjNLjm6tKo7roNB",
-	"031VwY+rgmHvdnYB6Ifv09fy/6Co35vJG669KpBUDdsAhtttugjO7sS6XSP8AiFLvn1r+KsCw+IQxLR3",
-	"lPcct7VFQlFOF9ywngCkUsiYm5Xa2PvWlzzgI5IA/MoolirHXdEKafMOJ3vUhXRgDdAQwbFZtsqIQu7P",
-	"/VirVznPDqVmfb8Rjs5qmCmskxryOgpkcDJXxa0wxk6zVRxfCG0KtaYue7VaNwt8wQDy/SPWXQAvknyG",
-	"ldJaaJ0p6U5ip2vwEubzmQaVEo9OjsZbbu1DhwcUbnffNu3WBis117u8QdjB7FZyUxZUlukdVfbtzc0v",
-	"N69+/q4OMKh5sJeRck273adojfqJfSH2BCZX3QXTFrZ9B986Vllvv5rVXheU8y/ms7/9z7MfE6ZXd5m9",
-	"k/6o7i4xB70X0AUWjB5XX3Ochq4LWewhFh/75otAo6QD7TJNdRC3k+ztDaDbUJNEjWMRwKvzvBA8Xdc9",
-	"xhkk1tnUNz1ah5SyW04nu+5inkKu1MMXeLUeIPT45uRof8VrIuoaqD0CHz9y7jIYNNIsgRRzPWtzlIzJ",
-	"J/izM2uFGaYtyEJHFBXwfFsDF8IOXg7eN1ELpXLgclSOzL2cwHPmmbVLvUxUAXKTq7HIqOii7WZ34nGY",
-	"zoFfHdxWaG0bZYyQw6TCNjkz6JR6SCrXUpxhcxLQE2azBVsKs1BptE9tgNU5/7xOwbZ2dGdgB+O961sC",
-	"tCjX6+w4rAhTPqgigmd+g8Vnmk2FqexumUo5iY9U4D9HpOB/i0LHKZH336fo3ZnRyb3HAXYAQB3VadE6",
-	"OMU/aQputaA8xi5Va2mxOmpGQ4rtyyx3W9YOdm6Cd64dXyh8gnChkIZ4R+1yCF7kmSiGFXchTZGJB3SB",
-	"1+k7dwmEObwaHBvbG3b1hEMS7WiVNISnXs9uZMu+VRE6InBfvTiEn7chJqDAdgtJtSEkgGVEbnysIFcH",
-	"RsShIvMSpnSqIoOz+1JEJgaftyFBhSrNDjI2wNuE1HEmsagb9Qo4CiAzvBCUt7ASNfUEexcoeVA6KoVI",
-	"dcJmShv7B2a7EvszgRVzEAoPGuEg1ufx/Qsu7xr1c74FKdYqd41v1fcdnSs7acNMtgScMWTPRj4BqlhX",
-	"ocPUdmEu+cffU1VJ+5yYi5tJI27xZtjG1BREg+Y9VIc6uSy1AU6tdq5osfqdvn0gzW84rHc8YUCq2dZG",
-	"rVYYSi8E9Pq2Ns5I9Ts0fB82g18bCD6G3wkUDsqXCZ2lInRea49IAywoU/N2emndjDT4auoNU2WraLp9",
-	"nRQzxdoZEuB/2wu95roDjHgrylyuQaYvrasAhwSnrnLB3EFuJ6xaCF7oR+RKpoPW1sgMnw5rKd07g7yT",
-	"TxLfNTCXmi5AjQJl9wfVmBRVwBQa0zJ9+AK/jVH437CC9+CbNGyptGHPzs+dXdz/JnaCQge10zO13Ezj",
-	"ZcReD7tmDy8z6hbO3cUmqxiAuVM4w+FAcheihyq5Flc8hgS96fP7zJyv87aTufQBt+xe2DviXhQ8hztD",
-	"78vi366AlvzjK/zw2fn5bn10leeMz0x2L5qdnMj2CmWogi+P6OgcNuagdUcUXXtbwSGEw95DRzhtCRoJ",
-	"Pcvukmd5V0zuJ9dy4mGf7S/aYmJvOHDu71XkXVCgzl/5/diLdS1zy3F0vPHkPoB1Y9+J8am9y6qNCkDF",
-	"UhU9VvF37ZOEJstbwak97+wcOfKRAF/0Wwseg1S5EZjQn6lUEAqfn4yPCzZceDnPimXNUZJpdL/0U/Yv",
-	"qPIxCyGtGGC4BnYC8GeJ+98eC2iao+oAJy1tEMQ3wc4MgmhQ78uYhEQ7ZeGYrZ8XQi+2WD421cSE9pLj",
-	"4G0IR8/xWwNuQjjCXhvxt1ipmpezplxBgECqiqm+g8DQANxqJ7yEjMR0Dbf8RcM3Ac/SXgoJkcJt0ZvT",
-	"bUE4DfQmqvAdGi5zjz1JEko5nb8OBzXFSoca6x9NxQRPZ4XdkzVzRdZiRP4TXnGHrbGFKyHDKXtgiUuC",
-	"MZHsf3HKCVv5X1KQvh16oj2Cu+QfXwt5axZPLr63Vscyk+7fz/aMMN8CmIL1F8vlVBQJe/a9ywNrnqWo",
-	"yqqsHRwjh+qzjVlly3L55OL/4ZTwH/WEai96FCPbbmS6d2NtxTWDsv2eT4xzGXcWFdK3xliZt0H6bB+u",
-	"e0L1w+uxp8YcT/MT18BXafq2jpqdZOvuP0VVL+S4KfDmuJH7lGAYMzJB+r9YA/QtL+GTT+6vkCLf0Yfn",
-	"ir6x6oS9lYSlzHgOAc5CLDkQ58Rb6x4sHe6H+9Y4vpq/gRcZSozcfPC1xrbK9pUk5FzItKPxWQieEl76",
-	"T+/57Y5ynpGlb5ILfk9FlG1O4YeaqwqjoxCp1UxHPCVquXlNTz1O4gZ10GmGUSqqwFBS8/kATG0tQQEw",
-	"dtDcS7xrmhU+SOBiNT4SuxDLoC8E650DioY1xHPsFsfZWz7rbXJ8O4DTSXwnqmJzXuD5G+Lm3cxRInAv",
-	"1pynBa90gNyBRe7B1jbqj2BTiGMruINmudIihU7FCD2mtcl73LMBKDbDGY7NDL/rREO0s7jrF1BzxbXp",
-	"pAicwaG9FeCJId5UtnSVj5o68xw0rTaFMLMFxDoz6y1N1y6jCLU9ISi1DxTfiZUhn9F+H50ldPgop5cr",
-	"dSdStkEpiGcGXBgdD3q94w/os6qbcra1nH2pS/u24HcjZpbBAGPMcdqoovXVOCk34owykBEXbi/2uX0f",
-	"ttnkWe1VAwyv1cN40N2M0IIebZzneYPqIwtJM3iulf1vJWsZQ1SNtgQiVu4dCnwIw1InxD5pgQPgFOn2",
-	"8qCNbMEhVi57R2/cQIoOIRz7gG4c8mK0R7OthezKh07qDEPPvjp2akzSUnSnwiCh4bcRwm/QX3MRbLVa",
-	"CekFumB6YTVm4o0czsCydd0cRQ3VB7+GqJ42PBdMKyUvrQp0rWBN+hwYB4rGVXdy9B283ItSjAHXGhHL",
-	"JmbpJVsKck8pzN7nObiy+qLaWEi7wg61CoDvUr7Wl+x/9lJ9+OPu2pBBT4bdvRel2Bdk1Mtkz0cEknmt",
-	"p+MXVWFHZJAEBN4+++9KFU5Ca8MWNsLe9wv6afTKvhYPIYjtR25DtmOQHViCVhBaw02z/GMH+tdscQM/",
-	"+XOP4aHm+qJWAJkkFP80m89FUdP4ojHVNkcs3T6s2qcxFwjUQ1VZxdeuEi0hHVeDkiDTPhUEAYfClKes",
-	"49quVFGsj5iYmg99+XUO75RLIW47Csbx04ePEsDFNFUq4Q74ywb+3bt10ezcRnPpoJEfZkM1RM8+iSCV",
-	"EGYbesEeguE9aCmWPdz76Ou+bZlYlSkorcmSr1p192tS17fcniFQMBeB3qYNCNT3XBVoCWHC3Beeeq2E",
-	"WX0vFe2a/Q1f7Uq4RVJW9dIl7Jm9756dn59fsu/Pz/e60bfzV7uLPb9eCF/17le9+znoXatSWlIaS77q",
-	"3SieqSKtiZxaPMcm2wzsZFFCUyJQ3DuIIGo9wCDZUov83kWCUdFCcb+YG0Q0gGgasUFFoN9i5UUIO22H",
-	"uS6xN2T4lHM93r5JZyLeGboY7FfAbkEOrGSLq9w65CExFq4ztGw7ziz7Fdg/hklyquryP+V5jrvnnXuM",
-	"khMgRfBtlAgskY8ycAWLOBgHV7hR46YiN0ceg4crPLl7M3E1tuErF9fmigKQdne5y7X70ukyB8Ht515m",
-	"KyTddutlNS3ioTdt5W/2peBSXwCkROqAiaFyTRJGBKh9+kASHUAIQFHDy7JvSy2K/3WffNfaACW4NI94",
-	"Y8My7+MruR2JtYQMTqvzdywfNAC0EOnAg5sYemyeMlekzQ20YulmpxbUNZoa4RKKAzXeO4krOMZ+rqnY",
-	"pGmVUYZGYEqmlTzVkqnGHEfOpDaGjcG1w8f9plSbvcJOdu1FgygirUHUOt8PsOPWTKQmlrnKc1WJFOl7",
-	"1linecEmRSnpwRNxL8jZi7jbD5OP69I+YgwlsGN/erfcwy2ZIAz3jj4oTlCz1UK4ghbr7AJ4rGKpCkBH",
-	"pDJu4qkz4a1aAIZDjJFTqMVa9W0d3Ke/aTjP9q2znw67c6VMVXvf/XOra9V87ljMVz6LTGfdMV0poeu+",
-	"NGhnm4rbUiZ1UBvvGgaGyDakgxQVOOZ28z3yQ8KUveC5KzUD/kE6znbMWO/+v2Sqjtz3E+FW7j7W9v0h",
-	"hwrr3L/KVQYmveWbx1rU8asj+sTBiHt7xfQbdI/7LMjeZfwQ+lljAmHCOzNMi1zMDMUx7Pc2wxigMzFA",
-	"Yb+TlnFW+MbCnKgpsznNkSvAt8cezF3uOlFRnznSfYnxFYibOPkJUfLg8ENTeCbLGN0ywqodJRf2R4dS",
-	"+PTrJe+xkBPC4ehoTYMv9LkSQ1HMHH48zv86x2O/u+bkAyBfclCC9mivqITbz0cJS4BX3bibqcB2lXNJ",
-	"nRsAgbhQlXSRCa2WArF7rAIm8B5EVUuo1aNwDGzOusWsoohSYKBrTxM47fiDm+TYAYjGuDFwFtq9IUMQ",
-	"TlAnVjY6kMo+YLbTzwm7NKxz2yzJDgk8HO4G5DcYVDnCZ+sGTtSdWEUqFN/lXAbSM0hyIxzike4jO4dW",
-	"fOOc992uXW/3J/fXP7twqB98ft0PB483dJyhX3ruk9m1kDFbbbNLvAQwNX+MktrGdU3oCeBQUTvknGe5",
-	"SLEGBy5TCkm4IJNUhq2FIbQtVZoLiFaoOTyIkpGEpPSUfYCS4ntRFFlKNZgA903d51ShBxWyvlDEP4Dx",
-	"3CxUeesh1BbAhXN7i8xjmxGPtjbN/iRqaDP1sVTCrutgwDsgkGUfsNhpsyLa0THbmYxUuYvQU646CAqx",
-	"eqrSCpbCFWuNofXsePuYo5WHscTWVl/XgAzhjvljnPtm76C6b8StEDUHYkUeq1stk5B0U6m5r7QAMDEr",
-	"MRR5x+Y0wkFMwS+pQ+9cMpWnoPmWfM20yfKc5dl9e/T9c7kTHyMIH9tvaF3dTX4pPOQLQv4FgEsizYxu",
-	"gbn1iCp2F0PyGvYTRx5AzopSOvIXbcRKN6F27Troy0YvGeZp7AfEqwltiqZSnlSTKkpDOnurU4SpgVIS",
-	"uL41tkNCF8RKZTJi69oV6E+bDnQ5bk9ygPtxrzC5nQlM4SAsFzCR+r87y12RnfL0gzr2JR56Le5XywIj",
-	"KPm1ZmZArV/uF5lCeWxGpC5kmef9XgS++qDTvSzlSSaxy3YjvOzdRNqs02hdsA/czBZHLFkcMZtr47kV",
-	"tAjKxRHRpRbv11ybs5/sFM9eveiD9wle90ybQvDlgfRPV5LBr9lKFBSrdFZsUcpLqJ1KueF4/V+XaDfa",
-	"/82wH82ReADHDk6BAQqkNyl73WnowKEXrVtw6p0nI6SLKAC+EBBfgNMOpQvwt6KUW1QTlSruQO3GLSey",
-	"grldltLBVjIpPhqwhTLNqiIzRkiWQpyYNKxiRqk7lhlrL7cZyTdGrI462kPxC8DExvbsh9YnTZvEmppd",
-	"WvfGfj7g68LzW94XDIiat2bec7GxfeJEiqqbwPVdaZBqa01B6Jovk5USuCEhjEVcroAAm4uGrW/P7rbs",
-	"/1NU9uUfwtvXXnoz/MYgcEx6ZFI7V/K2C5iLuCm7yulvslv5tjT7oi0zR11KCDNeyc+UusuERwQJsMlu",
-	"hDl7Dp8OhlDW3XuZtB7LN4Meyjci7h0povLP5O1wDadtoI52v18Nld6hh4+NahxdZzsXiCRckhbxcguA",
-	"SCivY4uqFrOyyMz6ycV/fguPrFwrKRpndjJTqWjXpz9n9y5eo9JauwP3CpvzmQE3C8Mg2a08y3xCOtO6",
-	"tIYK2CBzVZA9hqN+4w+yg6107JmRUubsXjy3kxxGll7CS8AApyVPDz+zB+1+HCO7TQpWXOtKFSniOLUL",
-	"BZFTL1UhnrKXqmDPzn18LTwmS75GzOYlvxPMqDvgIWo8Sid+VIQPcxC17FtnEJNtTxCS3z1lV/goeLxU",
-	"JsYoCO99QxfXoMDfB6ScIpchPUT0DVbsJADPaWvIHgH0IcRSqErXtPdvV0K+esGeKynFzNBxj5R46rtX",
-	"OMLGy/6A5RZtdAdutEahYKBCX6uZF9qOUNJJqVpcowmXuupYcQyae9o40qOaOwYR4QhEIF+CbUqctdKD",
-	"X8Fofg9iPYwPiQTGfjhDLX3w70RRqGKvH+KlUf9ylZfLnJvZ4vfMveDRsYuFWeYHxiw2bAAIyOWCpxgY",
-	"VXR/Sq3yYyyBL/DEOMXf0e5BENMNzhdVSX9nXLroCDTf0YM1EzJtq2N45wYdqDaJHn8ICHQr07Jn4huS",
-	"TcMtWmc25MZ9aSe6i9JgM4CXPlXp+hJ756072QpbwvN8WKK1vdJTzlzYIzn1flMe6fzXEghm80LladBx",
-	"BDWYfdeShls4+UR/6+x9/0mmtWW0u+tdN6yovoiI9wsM9L5O5qxcdRcwNGCQKaOs3Q0AzV4tFEw3wvxr",
-	"NWh4DgZoqZczCq2FwfyKtprlN2DQWBkHycaT7pGBtZgVwvj0/KrIpHGFIY24HJQ1G16YGPFovbQDeIh2",
-	"1lcU7XqYsu6XqGGfC7Sc2vGnYgcZyU3wvVE0qB9v3y644E3G5SQJpnq6rCTheo7blbY5ckRT+29cMs4q",
-	"MV0odfeNdic+qwsT0CNClJyeswa19Ew+1f/ovP2wAa1r+7veNQBtiF2V4VPbb8sH3Y6u8H5J2AZaSGhT",
-	"z0yv5yVO9UL1z5lhqujq7kOr9/QWd4AgtZ9NL5Y+h1h+L2GgPc7HJBU87bw5XtgvnOLJGODWeiHyzHor",
-	"e1elNctS8dciHaRjbMdFdiNkenXLM/kX2Ktu01cafM8W89ejTyMXOPRdjHSWjMCdaWnpgwirkoLqXriB",
-	"2HmkllSE9tpffT/9lOxrtx80qpfp846DvayEWHUW7XBHFi94znhpFqrI/ivS3x1ZjoNElymgg/ACb0df",
-	"hFTDtEaaK28gwzpgYyQOMHJXZDBoRFbthwP1Q8ZQknGHJ5/gz90ITdxPMO7a04Yd5ifAr4Yuedy96sPC",
-	"UTcXeqv7KFK36JGGadEDvy+Gb4qr+KDier8BybgMAwM0KvlVGKNLyQ92KpjnQCvcjqRxlabvBV+esCMP",
-	"0zsmvGRXoBcS0O3LEBZ38sn+0Qn/cu1ABKCmjvBeeLxlFJ3s+KbEX67bhDH4pJ5d6nBh+8dPDdd1shRL",
-	"tBwbxKptMYp3vDCPuHjJ0QyLLYtNqW2KqlP1pp1er55SGVER/1CZ/Guv6CCrCXIMZTud0YL3+JW/cG4Q",
-	"3vBBmUHj1mbIzp2OQDfO/HSx12hlxw1v2yu5HjeiAqC+jIAdXEz7SfIEcftbY9tHburuXD0K0+QT/LkD",
-	"4Pxe3YmWzY+pNPrmEFcsLKZULFfy1rNscIlF/D2neE3BZ11Nyzd8rWueG6YKtnD4GZzNMztBSFJiBeSq",
-	"nObZDD7NdBMhB96igYeD6LCRyI6d0kDuPjz7vfhoxi5vxZeKBm7s2hL5wSAQLhVfd2zw1WwmVgCiVfE1",
-	"onqTWzYVOkuRXydhupwtIOrOZqIw2dyugnCRHrP2GeuKSwR+LQIWZfvhU3YlGYfBrFFsx9LMqDyt1QZ+",
-	"SsSnEiPGkCVG0OepWCuZBuGihAEyi7wlqC/kMfewX5HqPxjgA18PJF3180eWrita1w92q1sbX7TqvQWL",
-	"GufOZgtemI4yzg9FZqCOU0EVMnB3Ws2QNPj1E5IwfNhT9nNIjez+21oJuuaCUaVJ2BTY08lccmg+HuOA",
-	"L2NqBqb0nOa9wxT74BsOaQ6eUb7NDIM/DjR5H8oz5boXB+Gbei2IUCdQ7hpXvWbl8dw9Qd9CdFUURISH",
-	"NVC7DsoHXCq37W0GKQlg301iXis3y1Y+PZkKXtjT85/f7Ab4BrL//GYXQ4vi3ollWeRPLp5M+Cqb3D97",
-	"8udvf/5fAAAA//8=",
+	"VytepcC4tyJDS3HQKj2Y/nxzK5pXvK3NaN7r2IHnHGuYvT0nvuu00Fu6VhK7E1PV7c6LiGLwfrKKDERm",
+	"D+qXEsf1qJKBOJL0BGiddlIP+C8bzwOHqCUHon0YC+DztmqEfoy8tGQR3+gmc7FIx4UHd/gC4ukaSeE6",
+	"F0wsSj0XRLpubLIsk8ItVMnWTMCwJdl1F0pqVYuCLeoKKoVvq+O7AiaJet5LncJOd5YD2/YJxSc4oeld",
+	"BRUYEp6tsmrsM3mSTCIBZto0vFqtDdaKFreOE6mthbaqZXodOjH9UXVBz8/Pj1QGPV7Eoa/B/aPdbIEy",
+	"7ox9oova3tAyMCzhRHTHBFEqczATI9bRD3poLV4Q3KdHCSlXohwhRd2TmTZ+ofS4kVLkSjJhFbbaBT9i",
+	"0JIrrHR3vudrYf6aILcDYsuBmnFY1QsckLpaSQLHcwklZ9+8YM+VlHbV8Ds5tV6UR64ND4Ahahu2F6Zg",
+	"WoVkdgzpQgJyZGO4vIEjtyz1oHDDzUyQqV3R53HVcIBqonTKPRZPqLSD/gKr2Vrt5Bl7QzA/oEOL0Ft4",
+	"Y9nh0F5CLGwGgziFX4/G4Sj2Do93LzbEG1MnnIUvVADaRaAzigJEyFm4C6TapXfAgMAYYCO9kozqH/mH",
+	"UDfGWvk4QtyWYFl7AGAtdOFyOEg75QzFOtutFaY1wHKTlbPhn99ChP7k4un33/zwbdIabKqFGaHROW5B",
+	"rge22YumWpqU7FFVEn4VyKfGs089Xyst5AugGxIynYoxtoSN61h+RGXUUGZcIzpcYTeP0CsCCH6ofOvx",
+	"sv+5xNXjiah5hsEevtuRVIOzD50tlOJge368Yprzn/uCpoTjpukcylcdqlo/zS/XX97UPmrlPT19mdwo",
+	"+HBygFayUiGHhLSuV6qpzHqTjhcmWQLfHCmqPn4rHF7LvjPRUkIfsgNLp9wPbOtMEng6TTuzzUImdLJf",
+	"1Uq+kaMLl1afWVmtrP3mfF8QTmZLvjDECcAhgHkrmj2zH0lnt+fOq+cyOTo8OjQJ8pPu4ET5moj/7s6A",
+	"t+Y67Q/oVtVIsm6HIqFqJzHZGnAeFbiLb6Tagca8yvn0tPhnpn4o5fRMvH5TtQcL59UEGOsWSiXx/Vyp",
+	"m//a1u0Gii4UeEkDHEl8DnTRgo/Q3EP+kR0OTWhB7H5hDo8xgl9X/0pdQ9tcidWy0jezVTVP/7oRG9Xs",
+	"Z5vc7/n6x2KzVQ1v9rOhBtL7FTrbaTvqZvLTyYkwvDF57kMll1WzGSZR8whk79BjEJ+FODVQx6iGbVsT",
+	"oFq0ZcBlmGEsFNtZv9bOBDJB6tTw7T+AzEABFLDiHrEDlF50Bg/TYUaDOGI2vpXqpt0QawFSDJwxLOmX",
+	"AHt0wMiXtq8Yhoe6MHGa0ARcYS4RvEcUufG+Zk9yHBxyseM3TmNCcPgorsgN/zxz2KPkTUzgo7RrW4rd",
+	"zJ25PrC1w214AT3ObhWpZhAPTUcDVGP0qDbsYD8+f8/gDcCWuyJOZKpiGZzUasVZUOPdLHdE66ntLJPK",
+	"lhjULtoX/phUGo79VpQub94fGucSDHa7c8nuqLBMlc+gyKgkDvaW4+1H8ZblHgu5LkPz9KvYhYz96WQJ",
+	"F2j8kr2JCTsF2Jn26LpiM1E5yMvOC3TkXO5RoGjtRJlIpNoTdcnmjWpXa+O+QOwtatlJfMIuVBHICmKm",
+	"JDgSPpTHIHyA/D0HoRtlHPwqdlCMd5HHp+X9yvfIzV1nXOExIYF9CLMPcOYmZ9oH3T6F13qITF+f4osD",
+	"ov2cPTrXO5EqecHrOi0SBzLEPsI2f8BsrmVH8ugjyVu/p4dIRfUPM5BqbsL95kmFQOpc+mKE3RRd3sml",
+	"dDDNDsq2lVSOF0zzhssVECi6KoWpo5MpOXIHzjKTTKFxbGyVdmA/hzwZb2pFxUlSlN8LajiVM8wb8xhF",
+	"BeysBQ6+OwC9cUayAO+0Ru6x1wSKqlysFtpJnzHXz14varEE5WSY5joFRcRyq+BF6sGIAqtVwBGliKs8",
+	"10ZuU+54U+ZiI+NqAmjyxNoxbviefMb2ztKtQ7EYoswQVH2DgseT80uPV7/J8o+PshWor2p1UC2hE0id",
+	"8VAaJ6dhcwMThHktPtihEg6AEUqSo4cm703Ug4DTT+9KEk0T3WYLtdl0z/oBQ8IsiuyOO+0h/yELAcBa",
+	"mBJ1LQCqYJY4iWvM4gYnUtCDBle8yiX5d6tYTvQFTh35vZyHbiVoNIfTH7qTXP52bkc+T26Agfq3j8Cp",
+	"UyYrbSTY/0Vd3YrG6l5YDaGuGTfGGsQZE9G/kdZJqwjm9M05ZB2nv3NTyQm01WFqHfy5r+xoM+2E2Bfy",
+	"iO4B/6grvZRImxKLRuSUBV2tpPamjMbg2U7M10rdsD+9/uXqeajI6muptk19yRTQrMRgmH8gw0PGt+su",
+	"q9EusQCzwGWJiCzCxVdiGZSwAQ6AHNGWHD4dz0GEJgoXZ2e2h+1qc6kKBxslxmtboXZK9a0jJbJp5am/",
+	"wu3NfWpFIZrGp42oBceJAA301JUUd3QPp472kqKmp64KSQG6flIJ8F38KFJVjTsnrL/Hclv2YI7CV5LT",
+	"lDFPEtT90ZkdQHB8qRQMWqk01eQ4aNbR7IgB7unxJ6sqjyQbOHrpcMDC7Iep9iPOrmI6olXJGZpRA/zk",
+	"ksIhB4XonQgHJaCLPEjQfk7lcg4p0JlukaUXOmavKkNIxN1ARa3Zjg+ige3PNLhGwJeJS9e2dMF8OYKC",
+	"Lew8LqsFN4Lx1qytnlBZQ3nbqFXDN5Q4DGrwQZnjuFODpSdd1bRuEtodrTa3D6J8HZRv+hg/PfdIYk8F",
+	"EVeHziGgnTk+endFbbgSafiJIYx15vPtYu3KOUErF1GR2SfAbwTeJ2RqsiaGzxgBN967azQVDirUmS7V",
+	"JC9ZzC2OFEuOcyxKcm+60becOBjI2HP7pAiH9pjvQw+Lg4fIGgqy5RFItA82bHRLx9KQjZGG4ah85Dfi",
+	"p0a125/JY3pwt8k9VfFLpSeI26oT6R+HsYLAzAiFBZ9LzYTtdEwpnuj4yBIXUXys4+COyK7WfKoH0VqR",
+	"edBUxMrnCQV/OMon2De2dXZqHgyvIcVuNgQVOMSoWC3iIpjIRmXp1yex+Ku6nNyNdAXUNdeJq6WSF4Fz",
+	"A0Iq8Jlur8+Yas1FjpGnIN73TtXWgmkhAma0QxIP2MszKMZzEb/rWu96d1HgnRQn9vk03dMowFiyzpeT",
+	"sjg7DnhzMOmuJsHBlkhuQUXnu+eta5J8jR+xxntjnE+qMoSH1P83JC2ASQzlaO7mahpNEtGb6LyLXKbQ",
+	"s9reHwXpTwgPhpIeONcFMVEZu3q4Dhu+p2KwEDcVtU6f24FCm5pq2SXfa6jG03CACSHDrdQAikqy+dJu",
+	"iRDqAaI733u07dh6Ng6i5TIvoJ9+yY4S0X5seBJ1ijNeDtWo0W5dMA9hKp7CLNYTQNnQzzIT1SxnXA8E",
+	"IAFKBUwagLJIFxLv1TjDrxZhKkKnsxP5kbSm7mSaZG7uFVtWVtPbNpUEqh+rU0vHs2d1Wb0VdV3JFSH+",
+	"uj5WoIlN3x2HqoltPtvlRKjCfvZ46P8VPPW2ksKVbk4mJl0DQ7XPjozREPYdn4m2JGZRT5foQt/jRBTd",
+	"tUMdpqj4zYHXCC+MNZWV6nqOnGm4p37AH+2JK+lZ5MrtXi4HRvL4Pf4OHfT545I7jvTrEUMzDft5twyF",
+	"hFU3bky6ppsaFI4Ag6AHI6JITNHGiUNmsCJKQIGpQ0Vlx/FHKGxlP0/5iZiiG9nlXu31i5DWw26HcnA4",
+	"q7m9qhsshhhowCApvMok028rKTOsJ++WjPsZuSD+9R1RoTgGpCnVaXk5WzZqk25JhsGjDPB77yLK7HGD",
+	"87Ewso6pUsg0nhXoUYr/MrD0U3N3/Hynsv/YycUi3OBnwMXpASXHhshD/G44Sk7P9WwZJCChW9cdy5R0",
+	"/assVTYlaih5JPGluBZ671tQjj1156YrDh4MCN7GZ9OjCJRXAxixg6ut1gprERAtQi2WZhpwYmyMjxaC",
+	"Hk+N4BP6G15zWb67Taen3UzUh/GNjG/ZnebcFTWlACSew+EZwIvIqJOoX0UYVHpK9rmCq3Gt1dioRI6F",
+	"JZw5yhJTcfEME1VgR8cgMWL1qVAATJM0jPN3F18sxDZDnY5bzD3BKizGJ10tikuSzLZnxOxuOyYPyBbI",
+	"Z0kOlCx10+Gc2fGr0pPZc+9kLhhPepn39gfyMgcnsyY/qkEHJky/fdATDVf4XFlQBh+UoGStLOGSWyiJ",
+	"dll/HeimPfB8xhY7DuFA26EeOnWHSuz6dk68A/fvozUNe4FgW0X3Xoeqjl4Vhg5ToXrbheMKLslk3FfJ",
+	"/U78TD8BX9OA3zAhxnxQFoisdaT36HVrsK+VvGTAJwQ4YJ6x3gb57D8GHx5VK/euqfS3ctIk7zgbm7AY",
+	"Y2OSs4mQ5OzdZka5jrNWyf9Oppbnkw89dfioi4Ie7zeMsf3W7sdrqwQQbZPgDY4RNANYA/yT/8DamC0i",
+	"Azz5xYFWY9Xbj2+vPZweAcSww8Wy+sxms9dKm1MwoJF/Qd1UwmkZFyc+PWjm2ggGwrYCs+Z3iNctM2pb",
+	"QEctlDQNX5gzhmQlTJt2rvE8/qTYoq6sRHSgTiKCeKKBjxvUr7/JlZCi4VaKUk2FCm8E9qcNvxHM/fzV",
+	"2d/k3+RLTFHjde0PCM4fuW4USS/bDKPRFUx8trIc/CJARyTP2OfTxj5S6b9JOBcC60W52sYbvofEC+8L",
+	"v7AGMkSFsBh3wVwtbmiz3Ngz+/kU3ExAjQ4r8jeJwA2MlFEfrWUKz2nGa6vVuMbO2LUr94qmjAelueFV",
+	"GokgoS7o3yQyNjItBNbAN6pdrK2hI+t9F7EbV/lbiw2QyrOXTaMaWoVto+a12DBM99XsTx9ePWd/+fa7",
+	"P3/lWPy1sXobpgeyt5U22hFBlGzLEU4I/+/cw3+Ti7bRqgl2Gz6GuQorfivO2BV7/+76Iz6BniUdKwFg",
+	"w3H5N/mmFJutMkIu9qc/O2tFUzQVE/EosUM7RlYq4F1tkPgd02icO8/sqoU4+5v0UNKLk/d1u2Fv7bGI",
+	"2P8uTp46omm+rU4uTr45Oz/75gTZhuBEfw2a0akLuayEySdLRYkHtCCg8OJEHpR7tbskqrSJF25lXPGK",
+	"TeHc6gJMKEANBFJV3JyVkm/Kk4sTu1pX9vM/I1HTljd8IwwEe/9PukKTZ5g5rEe7VM0l2whfRAMvGS9r",
+	"/tkKYAklUUMafYHijqfE6t+B0nCrJHGzPzs/PyCF4tttbZWeSsmv/0FXTvjeKFeIG30i2bnHQIzc0TCh",
+	"+gwBbJ4dKdWG7/3X7/EQgfBHAXNy4Yr3279Fe+Xr3+C/f4ebKZnB9mMDRnfHT5dg62UfQ9rJhu8LBIkZ",
+	"wTdPNDj1nJwqXPUFEFb4ni/D4Qo6aVcNuL+JoD9+HnubCFafKLRo8R3QKVybpmlFvBeORWz+7gExP6py",
+	"P2lbDO0GGIq/57rd+/2e2/GoxzC94QAie++95tYad9uCG16rVSsiwdRd05+Eee4fOiIXPro6B5ddHiqn",
+	"fEBJrjiSWyCNd5DFLkkyISfgw4Niokj151++F52yi47FOtHQvxBv/3jiaJBVw891Yhf48ALMBVMACnQV",
+	"UoA59oGFkcMfBrIcnZdG154vleCKoRIsphaA2KFPnrFfPTW1J2Ts7rznGAVxSv/jnPODRr7waadmn/vp",
+	"za46Tel91peiSk7Efj6tebOK/6nkKvxrYDdoz1ais2LD6hM0uuvo8Z4ASQ0gPPL1FZQwtCf7yINvAVQy",
+	"4sGPgJDsy4p3qBBbndqx37qtmhNIfmP+QaLicHoBoZXYQO8k6dVqyaK1KwKonpTCh5Id9i/ESu2O0DZT",
+	"q81q3Ds0fRzGoRSLmjeg5Vu7jC9MvUdHV8TZRcmdlTljntCxsq8wXlt7Y19E3PfMJY5192iXQ+xx5Eu3",
+	"jVHi5dnj7ZCcahF2xX02wRh54tWP3h7JSJivfwv/+H1QS+kNdqqwCa++KU++7NF93IU5cjrHzPzXUTLh",
+	"eIH/3Nefuc9KFP+e14QrEgiQ29wl4fC4d9wXOIGEwP6yWxKbHnOnVMYxImJ5TNWU9tb8Y/crpPPkldX3",
+	"WNe5MjH/BVu2DcTwHWMipERDdCBYvynDF772KALo4W+kTF//GM33C0vAA+MX+zDslHMPkWMFSDWRYw9I",
+	"K4lrqTLrEPFaqlYSOzuE1oAA0apZDteVdr89d935Et4ur5Ecd3Zd+Wrdmwc1P/IWhv76N/qv3yl3TaSS",
+	"8t9iYVunN66U1QUxcKl2EjiYoT6tRuUQE8OXyPNTsrkQEjP453u25jKxKh8wUS9oiNOOM733q70JRlw5",
+	"HzBYlpDy3yZRnQRne9BjURxTr+43CV/gAnuBZKQZaeL2CrkwNSMvvv7yO/vrYM1kBVDfpSLVLrhVqPMR",
+	"gTFKpmO+lF/V7t9+Hf8on8hIJ0i8kI64JK1pfPTkbHAHhPuMkht2JLIQpGZPtavtJAv/I/5J7ICLrsVX",
+	"SbDtONUJj3cERdAIs4EslOzNZquakAUpy8Pgn6urNhcgOvvbKAaY3X8DPbxuE/fv39/Wjut5V7im9zK/",
+	"B+3t3OZ1AvDr3+i/xhjZ/8tXPrvfjZiICHWLqqVjQptKVpt2E1c7CIlgX0A2ueFnVtgdQn/JgPv70W+Y",
+	"WmnHp7bK8kVQaTiNgX4qJOTqTNtPiBLZ/BXECvGxP0lFj864+SpiFsU4xJpQXhhdFxT9wYBOKXiJSWf5",
+	"uPNz1/MvovhiY2MUX1d70w4d08QfNrhiJ++0w9E2sG6t9DXK4EVUZ7v2hYPZJae4Ld/4pv7N3fDOswID",
+	"fcB44Huqvc7JbININ5YuJ37ZbGv/nNZS5CbyKfAu/Z3QhiExPtdmREjfazokaD2qvIu3zRhXECCHyCx+",
+	"jONyxP+Ij3whMdKWY61nd2APijMFAt+KXE2U1/bQ8Zhs/OWqBHwchZMhR8qqiyXfGszs9jIdwSAeYnYj",
+	"tsaJI8cb3F2Pq7J8Tif0MTS9X8WOlmCMmvf0YU9Eap3RIOcl8Fvce+EAgBPv+69/g/8f9Ie8Us1KGB3u",
+	"iDP2BipbOiXfKvX21iCmCU1chfBs4UF5VYM0GmgirCurMOzP2AdfD6eqBd5HgEkzbKeaGwZmqNh0Ifru",
+	"8oTMmf4ewQ67bTIILfm03hceUEYk9nm5yTEx9Q+Ky9rx2KEpY4TM75Wle+Th9suA+8afxcccddbtghf5",
+	"Q8qzaXaHbd9bnltAcPaODwWrPPw+CMJKU2aHZ2fVW0wDV3BqCic7OyKTaQWZi9sQalANZa8ROs+Xhzjw",
+	"1kBPHlN8wreJMu1Le/6PSFDtalA+nhD9erEWixtkh7vHNkpfqfpGdzaPVDu/cxZcYk3gTppHpXGPpPx2",
+	"tqN/3Nl17nS3pW3/GrbDuk5lVaL2eiHbun7o2Ex3wW7E/hQSn4eDNdtG/UMsjC4A9oenFl8j8BnedPbY",
+	"UgjXXY1wdmWJSVEFAcT3GO85Ylv9LPY/Yde+hOLpWvuCkZuHFb7JU/OaBz10DSBkBDMrIA8NywSrCCta",
+	"IDc+q5VcieaMXQX08woqjocKfkaxlfJeC+7zqlzOYaDFIJC0IzxSagkXdSP0Oiel/Xo8kqDuNvLl0cjQ",
+	"7svlEjOWshIC6/g+osgezJ4AoRscUq46jNpJ5hHOoOy6XHZymVOJ/2qx9sZrbKkzJPVzV78JnPkuTzXs",
+	"TPveTjVmPeCAodyKx5Xj0EhOD3OT8W8uDt63ZMZEiQ1w9HFlMGXYr/cTHQYGABSOcs9uAUy+0w51DvUw",
+	"we1id4I1araCGypA71AfUenzA5iH7Y1eY3LDo2AzQgOPcNJH3S/UhdGpMJ984Ahm3E4/OCVx4h8es9GX",
+	"Cl//diP2g4YxhuAiKou47FFvC0Uogq2Q+gBFkAqKbeN9cTxzCv0mWrjNmbdjV9WBHTu+FP+/MdzAG6t3",
+	"FhxFv3+U5xq7yP28diNMN/74pqNLPV9BYt85ItFHsh+WVN/Jk6xYiWaScQAoV2yNSqA9RkMUCVWaCuI1",
+	"duHmYl3JEv+ONWdm3KTwLrwc5Y2xBwoqHUIirNJwmHYULvG3J+2YIrZ0Qj1xxE4CiYEf6YEELoiPxVWq",
+	"w9vdh6W8bzJzfpCfYbbK5PMMudCffTlz12XpPbiktE9Kc4oZwMN+c3z0LT75RdznUYtjEy5xIJC9iNQg",
+	"QAoVVRxagm1awY6i+qVURprKZ9GUPIpjvZda0BniYyUvhSamOHOyAv6RnC/YzVF78Ituv6mpvp6EjGvD",
+	"/oKFKApHSyoeMI8mBuQNXBPEGQDBmLjMo5WQcwGGtL0SgOtMxanY7Mrng5s4yE25M+jwJC+mI1o8CO/o",
+	"GzeJj7O3owa+dIgnbja7GR5LXlsdA//r969LsagcwUd6G/yKFEL2wdIXL7Rmr+/l4cK9gEfD2h3P0V50",
+	"1vnfKkubhvHCzdOXdmWP2inedHggDEl321AsbFC2vqBn/s1hH4FRgq7tMo/H8OSzU0EZQlrF2JGa6xa4",
+	"eChDvQq1Z5O5PPjwnZAgVqIuDFDNOOKuG7E/qwCSiWyr6LRQUrCbSpbd57IarqnuNQtUZXBdDTZDJKX3",
+	"b8Mpa7mG4kIG92+taYHtxzFYZM3s9j4z6JKFgUVGNUj+mWsKiPqScnOA/O9IBwjq6zuRaxvqY05v/DEj",
+	"5S+lafZjYEU0VuRXjxSth4k8xSgjEqdRhDB57/6k4LaFyr6gWO3WqvbABHAZLytZxjRDdgz7DlleJQ1f",
+	"mEzQL8jsx7g4fxZb81pwMEwf84akUcCIhsIHhDx/cPhzamnF7aAx8ombxTp7Y/7n2vrPtfWfa+vf/9pK",
+	"cgHJdjMPNZrAikeprIWQl44TD0C7CivGH5adgR6uBS89LbtVsbk2py+tVDl98+KesDMjPhuUUKfaNIJv",
+	"urL28IP9kL9k8LaVRTi4S4iDldxwqmMLty6m/xjNKkwcwqkBZ3JIdcaS2lGtn9XDRHnjxG4apE/s9lL6",
+	"sxUxWSn9En7+j5j+j5j+j5j+/4x18flUln3987hMrGusVwFVenBgHW5MUNAB9PXf1+9+ZW8r+cXE3JoC",
+	"iTncLkm411gm99H09GsoHuQsgiJ/d7pE0zXX6/5FWjCsQhTqfxFyI0p2eOC0kLKpliYLDHphf2XzPSK9",
+	"LnyMkiohUoJtt3gkQYNcVcQ0ngc+/CUcaomz6YQCjCl3IF3VsqmSJw6puWW0bfG5qAu4wP7nLa/brCCo",
+	"Kd51h3bxoqjk/8ve1zW3bWN/fxVMbtrOyFHS7tN9xr5Zb9K02SZNJs5uLnY6HViELNYUoCFAM9pMv/t/",
+	"cM4BCFIgRVkkrbS5yoskAgQODs7r75ecV/vjiSqhsYD2pAtsp9C90Xau8OvjxjieQ5O66Nk/lfhv6zHO",
+	"ybwB3dcC5Eh0YcFk6gWxegUEqe4wVTwIQfKfG6hFwMNkzQ57XwL7v2cbwJZ3rNJ1CPQZ6F52GQxeYYgS",
+	"YydVBRAjGEwGYK/F0jBVmKqTJUDGjyG/uTM8Hu4bjjBxJ3p3C7prar0WSE4kBRk1dl+Gz04U4sxDVHd3",
+	"uJoQbDgvkK8uyxjR98CmphIr+DDxer113UBMScr8Y6IlKUjwnIgmhWDXBRTgS2XYtYA37yEpoOsLz6a6",
+	"FxrbUxUnUDS2AjLBJ9af/O777y/Yd0/iLmVDkdkfx3TocF3uvdLkwYsf0i8Nqw83vlJSDA8vCZK15AuD",
+	"lPVd0JJQCJIL08AiB0JnKBDBx7Cv3795/3bG3r14xr7/9rv//83MiRMUWxVaYGEVB2x7qnS0ysfvYgMI",
+	"W9yk8gXOcMRMNY3QCjRh37z+JugqQmofmQWO2RWoi+8MueLqzhdKLlPrDTRy2U2MGvhWsGzDq2V8+DOV",
+	"TN729E4s1J3It3Zs3bFlgVB64bsgFYVPABn09PoPs6NwXfOsfTPfwX1+Unv5t2jPUC4wHdNY+yNT9fsX",
+	"EltsO65Ee2it96RXqsgSrM/Bo0xUTRVX3Ywidfh3IJVXa0dGNfPuT/x2+xEncuK1Ad49GDqO5KsJlyGZ",
+	"xRFkFT18thnVLvIsw/+oht8Xw/qM3Lr3FfwFeA0BrJWdiuAJvnUNJCMFJ6H9/aHKubuady8YBxUPMyGT",
+	"/uGsg4bB8K+QCfZ2QnAJTiMUp1oPyqTQ19b9slbdJ4V4OPwP0A19/FbUZhMgVvxIyASOCFZRp6BdXnIn",
+	"U6OJX99qd2wIst4nlp4zz4hWEfGnxIdUOa+alUEsKMiA+DGiiBfI9naoKg2Yi6DpZqRiOT+/if3RYNBd",
+	"iwcEJwwcDO6ComjOnfbhWUfkw7H2aegy5cRL5mITTrBCkapQMXx3aQn3NfSYtlD3zZwTiDSAACggjGPR",
+	"anNF65SC48hIfYyTFBQMXPjLZHB5WXGZnFnN212v7shdpylYbzLK9ipcr65fxwrGsal5N/kxsHNOpGXd",
+	"C0jfmWL5cKy+LfOY/SW+PMHXevDV0ebMUZGmYg/+dITQtcowA3N1jcH8ThWLlQ93OGZrMDAd7E/cD/hJ",
+	"aXMZTGqafanG3D4ookG8yaIioqdWC1pCCDprp7DDLWoSyM/YHc9ShFh0benQqAiUkIA9NwMjESnGKygC",
+	"0O2Q0d8BC3HtcGbFHdJr1Bqpr+5oRkVjE6dt1ogMvnuGAjr/Ifuamud4/snubGcnsqt3XHE6qdj8Rz3G",
+	"KASxvkxrgDS3c3/nhieg7dvq+hl0DduFj2Fm7iq0zwHuso5ISSiUpBeGhKIMgG4oZOj683u3nt93oAPp",
+	"UQ4dxgdO1vymvfLHfjjI2wwNSRoHCuWoGDzZ8e/FegN3UdvIdyk/6vV2IkIlMm6PFRkSSBJzTkCsZ/gH",
+	"0vtCqv+M/t4qOCo3D4bwdwgiql/jgQuKSiE2O+xqDSUIlJAvq6q3kwxLNGY5sc+Jo4ukvencfg5WFzj8",
+	"Q3ubXjzmPFEbI5K9bL8Qe3B2aIUJofUqQWZfuXWArjmT9Sx35Q54CFqKa2lexmxItTGB/IxjQIZjTGw9",
+	"1sfd3X23O6MGqHZEAA1LB3jV0f/NJbu6+gkK60Tu3Qu/ybOKKcTV3nnW1TvigXdc4eeOnIh6iJepvBH5",
+	"Jk+l0QG9kXM9Sr5lRmSZjoOIWFPVg10NLzO1IR4KKOlqpUpJs+gLJOC3ZgIhylJtzghYpUOQ7FpCPD1F",
+	"FBePDfz1s6v/zLAgFs3SNxshrbgtslRIaBNYpjcF7vw3FCi1R6QDQMsO9hoHsBb6iOIRjjJxpj8Y+h0u",
+	"f5s4hDjMmIwYAVdgVzI+uf/az67l6g7yBK8WRs+oNOONuvBMq4gB7S+nVDODPm4rtdb9jRP64SjkWu+r",
+	"tx7Xf51fQwepOUtl1wnFU9Ug68kLibYAXvYAmol8AgHTQIDpXX0N/rNhCqQG9fksSNiKjxuxIHvcOyeu",
+	"2PMxu6xbISXXXjoAOJxI37V1bH0c7Vos1FroGvKae7FZxZgSAJDDlVaBkB+C1wcW00s5kppxT3+oC+if",
+	"KDsv+9fmXQsH1Gc9zJnDEQNXzP4D89NVnS+CJI5LSVSdhTa11MQvsf9/AnpjOB/kXdFKJSRk4i4Hr3Hd",
+	"oUhSgJoezjPZCyI/0KpP4Zrvs+jH88bbhHpuNafuqvhSDOgbqKxB+rmeIwiy0a5YCPMOWWbNcPv9WcU9",
+	"mlNZjf12oUWu63XQ9na4laqMpJeD/b3EmZ7+LtNEo+h6brUGTt7Ft3azyRVHUoH2Cvc137JbITYh75D3",
+	"0NzDvtLg021Ubs5hFyFEOiNIefyR0wDLNBellQMsl+chBjLc5ghpDLWMke2+dLM+WolGUi40VeQVtFf+",
+	"Rb3+WpXSwax7GhwtiCehT438TrfjlBFAv3RtGSf6/AHUDKCjV9GDogVtXcngSjH8Vrh2PW8Q6gCPHeAT",
+	"0TBTxUZDASPCq1Mutile7/mtAOhwCgMcrUmGt9/qU/wLIatHxaYWc4rqsHfCFLkkXG5MV9fKC0It5urm",
+	"6hWg9Ku2lPWPwgSBo1O9e+qBp3FjPPsKFN5aa6B1E5x9j/1TIYpwCYWRe7wt3/PHc9pP4q4BG4M4ZT8g",
+	"RL7bWqtVkH7BEZu217O9TeWQ2z0CGnswwYnVwx4hgz3x5QKjBYxi6mHuogId/aMVq4L3+wNzFtv6VvxO",
+	"zJhWQSYC3PlaQ+n11gqkyJbYfhUGl7ACJ1aH+wNM0EVmT1Ky6lM8LdmaJEgdSBYQy+6pFXxD3xnb2x+t",
+	"8GPMC8kuTipvetJzBiae1SFBdz22dguk6/OFyzu3yhT+1IZrXao86ayMBIsm1QYE7Cvos4AfYT3Nh1Qm",
+	"oCG8RSLkIt+CWkH3+t3VZcAv8pi9t2ui1VoAGAQCs6cebD/gHNyxWn5wT37r5n265svuXFtDT2653MJO",
+	"ow/caPM+uSuMjDeT2dZOIWprsH+8YEiKhdMlEktLWMfbLQ2oneE3s7VSboIUc7DQmDY+86O0BC6wyT7I",
+	"M2MiyN/m1j/BrEOBzYeeeWklFrcuFqWFMVC+AHakt1i/1nqVsDPzDfLL3iBe8o2Qhq2JFz+gjyBcc+JO",
+	"RKzyKvuEyF7r1BgqqrRiET2vV/AiL+DFT/ekhrNs8w9rFhGf6soGruL23t8r+/FfJUIPazFFfVBt/UXJ",
+	"O27H0FOn74ZATLVMAtfYLZwae9/b6y5+ZGjIEz4uNMPWffLrMIFj7tEngtV3PRlBupN4Bivmhgi19oxY",
+	"LMFFT00zWGw1bdVUDDchZeoXC1VI4xSwKiXqWLojUb1CrwJ9MWihdJ2R0baCAUVhlH6EQBDGrB3r7FbD",
+	"/lOF6zmVUlCbLp2sNn8dlaw242nk34v15gwSLp3x9TpvKXUKUXG1yrFyQwpTqvx25iu+r7dQWQcHGArt",
+	"AJDV+KNaRfIg5eNViiZc0SZdoflXsd68KzIxGl9hNcLEUYz6uJH6nSIbuGqn2vj5J/tHZ5kCtuwEy7+/",
+	"Wyev9ul+JCtjVEFZKRulBsquZnfno2960MG5IDCjGu0qnZ6qVx82Kd7l+C8YdmS51A/fuggx2Oay+RWN",
+	"LyDaBy4ZS9YgJv6qXEFg0VwwcSfyLYRLRKaF03KVqYlkRFH8vWojRgHfC7ZhOp3kxn2uZFQveXA4CLUR",
+	"muHgF1QjiRclLP98euJmALq2XgsJ8AmcbYp8o7QYsjuuBgBkf9L2cHjckc8fCWAIxvjSxnVgDr5P0Hyi",
+	"XG4VzNylvbZ/2fA039WkLwHi/V6Jrmnau6oJTtzb44fcFVrytEcLt0KetGf/BSVLAV3AiI900wJOv9gi",
+	"vhFizjjAfuvaYxf4/0TyGxz7ZZqJGSgWKvcrZCIcFyry1durG1UEoNNcVyT3VU8QNOuqPF6uz5OfxXbk",
+	"pg03wvS1OHuaNSDWisDF2NgwcBLMC0yPZAcYEJWCALBkj1BR4dt6LKtbITYaGgFd/A88Syo9RDQdrS6Y",
+	"FhI4mH3NPnQEQZlHs7GHmTJdiA5lNJZhFwzwUFX3KCkagvL3KrtniFNYq72nQsdh6MwiumjNE7EfKtfe",
+	"MD7ySF4Alv04JrMwVAm0skouBLkN9hWDO+XsZ7El6YE+oCzxjSYl1yE37a4c2Qmd8JXmpjfxhfaaJ2LP",
+	"peYquIJ9ejR7tAcAeDSpO+zy23ANuXl7B6a6qlr3FxbdTQdcV+NeVQ9wTe27ouwZpQUc44b6dCu2nT2D",
+	"FRpemvmCYogfUZkJl1vI5l6QOoFR4abRmOaNERbbse6jDn4W2wNS8KM0/YVE3m1dNQO/2pOJLOhhXSJu",
+	"sHuiPtQz6vADhjLwLdE7gggAo+A3eK46KG/6ypn2j9lL4xxutubbmQfYWcfSnDja8dsxAs+1n9n0OqdD",
+	"BGbkaAComSiJ3myMqwQ0z3yx4lkmrES0XykvtS7AmgE9aBTcHA1SouB6hB4UAEXcrSKy/hRLzQVT+Yzg",
+	"EynTyrGu2Rqj/mdbxBX+vdDQ8LKxWivxoVPjDk1E6PCdTlHugCrwBVIMjEq57xahTdj8zo92rc2XqpAd",
+	"Rc3vqRyJXfPFrYMDpNstU9o8Zgip1FA45UpBOdomV3fQNl8xZhkh2TqVhRG6KUQNIY1ZyPntC5jwqYmM",
+	"ndkr9SBO/DSXVUNsPFxsVzbwGc+yN8ulh28d15L5BenMrBENlXJHchlETJlOTBpEiKFDYFStuQwcvoCS",
+	"BPiHXG3/Fk9JeBis25iax+yy5nrCF6SwDiiQPrlSGY8IEJxC4qHaPUJuM05R71Y4vxO3BoBXXo3ccuuH",
+	"HcUlT6necsybPyOBawtg5LfaixhHhexrUUkQQtOPvTRQIEzOZ+r+hTQaDufbJUfXVnXHdTBoui8q+GFV",
+	"MOzd3v4Rff99+tI4ErSDeDO54dqrHOn4sIFkvN2mi+DsVmzbNcJPELLku7eGvyowLA5BTHtHec9xV1vM",
+	"KMrpghvWE4BUChlzi0Ibe9/6kgd8xCyATTOKJcqxnrSCIb3FyR51IR1YAzRGcGyRblIiH/yjH9/5JuPp",
+	"oaS+7xvh6LQCKMM6qTGvo0AG50uV32BzQ7s4Phfa5GpL+Axqs60X+IIB5DuPrLsAXiT5DBultdA6VdKd",
+	"xE7X4AXM5zMNKs08rj0ab5m1Dx2SVLjdQ9u0Oxus1FLv8wZhB9MbyU2RU1mmd1TZ11dXP129/PGbKsCg",
+	"lsFeRso17XafojXqJ/YXsScwueoumLaw7Vv41rHKevfVrPY6p5x/vlz87e9Pv58xvblN7Z30e3l7gTno",
+	"XhApWDB6XH3NcRq6KmSxh1h8HJppBI2SDpzUJNFB3E6yN1eAi9TsYjMBMD91llXd6Skk1tm1b5e1Dill",
+	"t5xOdl1YPIFcqQe+8Go9wHbybe3R/opXRPE2UnsEPn7i3GUwaKRZAskJB9bmKBnzT/BnZ9YKM0w7YJeO",
+	"YixgiLcGLoQdvBy8r+NdSuVgCakcmXs5gecsU2uXepkoA8wvV2ORUtFF283uxOMwnQO/Orgh1do2yhgh",
+	"x0mFNdlW6JR6MDPXjJ5icxIQW6aLFVsLs1JJtE9thNV58nmdgl3t6M4AcsB31txT2CNJXJe8Yz8jNoKg",
+	"igie+RUWn2l2LUxpd8uUykl8pAL/GWJM/0fkOk6m3X+fondnSif3DgfYAx12VKdF6+AU/6QpuNWC8hi7",
+	"VK2lxeqoGY0pti/SzG1ZO0y+Cd65cnyh8AnChUIaYqy1yyF4nqUiH1fchTR5Ku6BH1Cl79wlEObwKlh1",
+	"bG/YhyYASbSjVdIYnno1u4kt+1ZF6CjkffXiGH5eQ0xAge0XkrIhJICCRW58rCBXB0bEoSLzAqZ0qiKD",
+	"s/uriEwMeLEhQbkqzB4aP0BqhdRxKrGoG/UKOAogMzwXlLewEnXtqRnPUfKgdFQKkegZWyht7B+Y7ZrZ",
+	"nwmsmINQeNAIB7E+zwyRc3lbq5/zLUixVrl3+FZD39GZspM2zKRrQKhD3nVkoqCKdRU6TG0X5pp//C1R",
+	"pbTPibm4qTTiBm+GXVATQQR63kN1eKXrQhtgY2tnGReb3+jbBxJEh8N6xxMGpJptbdRmg6H0XECvb2vj",
+	"jFS/QcP3YTP4uYb9ZPitQOGgfJnQaSJC57XyiDQAyjK1bCcm1/VIg6+mbpgqO0XT7eukmMm3zpAA/9te",
+	"6BVLIrALWFHmcgsyfWFdBTgkOHWVCeYOcjvV2UrwXD8gyzYdtLZGZvh0XEvpzhnknUyk+K6BuVR3ASr8",
+	"MLs/qMakKAOO2ZiWGcIX+HWKwv+aFdyDqdSwtdKGPX3yxNnFw29iJ5x4UDu9UOtmGi9dUj+QoHuHGXUD",
+	"5+68yUcHNAAUznAIotyF6KFKrsUVj2GIN31+n5nzdd52Mhc+4JbeCXtH3ImcZ3Bn6HbNvO2pgNb840v8",
+	"8OmTJ/v10WWWMb4w6Z2od3IiTzCUoQq+PqKjc9yYg9YdUXTtbQWHLQ97Dx3htCVoJAwsu2ueZl0xuR9c",
+	"y4kHDLe/aIuJvbZP61nknVOgzl/5w9iLVS1zy3FEfnjvPoB1Y9+J8Wt7l5WNCkDFEhU9VvF3HZK+KM1a",
+	"Yc09YzHoElzKYSrlg1rwGKTKlcCE/kIlgvAb/WR8XLDmwstlmq8rdptUo/ulH7N/Q5WPWQlpxQDDNbAT",
+	"gFwM74XaDprmqDrASUsbePVVsDOjIBpU+zIlldVeWThm65e50KsdfpimmpjTXnIcvA3h6Bl+a8RNCEfo",
+	"tRF/i5WqeTmryxUECKQqmRo6CAwNwK12wgvISFxv4ZY/r/km4FnaS2FGdII7xPh0WxBOA72Jyn2Hhsvc",
+	"Y0+ShFJO56/DQU2w0qFiiUBTcYans8TuyYrzJG0xIn+BV9xja+zgSshwyh5Y4oJgTCT7B055xjb+lxSk",
+	"b4eeaI/grvnHV0LemNWj82+t1bFOpfv3054R5hsAU7D+YrG+FvmMPf3W5YE1TxNUZWXaDo6RQfVZY1bp",
+	"ulg/Ov9/OCX8RzWhyouexMi2G5n0bqwtuWZQtj/wiXEu496iQvrWFCvzJkif7fU9wGAFVD+8HgdqzPEE",
+	"UXENfJkkb6qo2Um27v4iymohp02B18eN3KcEw5iSCTL8xRqgb3kJn39yf4UU+Z4+PFf0jVUn7I0kFG7G",
+	"Mwhw5mLNgXIp3lp3b+lwP+xb4/hy+RpeZCwxcvPB15raKusrScjWkWpHALUSPCGk/R/e85s95TwTS988",
+	"E/yOiijbnMIPFcsZRkchUquZjnhK1HLzip56nMSN6qDTDKMkZoGhpJbLETj+WoICYOyguTfzrmma+yCB",
+	"i9X4SOxKrIO+EKx3Dsg9thDPsVsc5/35rLfJMTUBTicx5aiSLXmO52+Mm7eZo0TgXqw5T3Je6gC5A4vc",
+	"g62t1R/BphA7W3AHLTKlRQKdihFiVWuTD7hnI5CzhjPspZ+/ne5EQ7Qzvx0WUHPDtekkl1zAob0R4Ikh",
+	"3lS6dpWPmjrzHDStNrkwixXEOlPrLV1vXUYx8Tj+BErtA8W3YmPIZ7TfR2cJHT7K6WVKAXZ/nYwSzwy4",
+	"MDoe9HrL79FnVTXl7Go5+1IX9m3B70bMLIMBxpjj1Kii9dU4CTfijDKQEReuF29h34c1mzzLXjXA8FoD",
+	"jAfdzQgt6NHGeZbVSGLSkG6FZ1rZ/1aykjFE1WhLIGLl3qHAhzAsdUL0SQscAKdIt5cHbWQrDrFyOTh6",
+	"YwMpOoRwHAK6ccyL0R7NthaySx86qTIMA/vq2KkxTwrRnQqDhIbfRgi/QX/NebDVaiOkF+ic6ZXVmDNv",
+	"5HAGlq3r5sgrqD74NUT1tOGZYFopeWFVoGsFqxMvwThQNK66k6Nv4eWeF2IKuNaIWNYxSy/YWpB7SmH2",
+	"Ic/BpdUXZWMh7Qo71CoAvkv4Vl+wv/dSffjj7tqQUU+G3b3nhegLMuplcuAjAsm81tPxkyqxIzJIAgLj",
+	"o/13qXInoZVhCxth7/sV/TR6Zb8T96EWHkZuQ55skB1YglYQWsNNvfxjD/rXYnUFP/mjx/BQc31eKYBU",
+	"Eop/ki6XIq8IoNGYapsjlm4fVu1TmwsE6qGqrORbV4k2Ix1XgZLciq3Lwc+QQ+GaJ6zj2i5Vnm+PmJha",
+	"jn35dQ7vlEsubjoKxvHT+48SwMXUVSrhDvjLBv49uHVR79xGc+mgke9nQ9VEzz6JIJUQZht6we6D4T1q",
+	"KZY93H309dC2TKzKFJTWfM03rbr7FanrG27PECiY80Bv0wYE6nupcrSEMGHuC0+9VsKsvpeKds3+mm/2",
+	"JdwiKatq6Wbsqb3vnj558uSCffvkSa8bfTd/tb/Y88uF8EXvftG7n4PetSqlJaWx5pvBjeKFypOKyKnF",
+	"c6yzzcBO5gU0JS4yVSQOIohaDzBIttYiu3ORYFS0UNwvlgYRDSCaRmxQEei3WHkRwk7bYd4V2Bsyfsq5",
+	"Gq9v0pmId8YuBvsZsFuQA2u2w3JvHfKQGAvXGVq2HWeW/QrsH8MkOVV1+Z/yLMPd8849RskJkCL4NkoE",
+	"lshHGbiCRRyNgyvcqGlTkc2Rp+DhCk9ubyau2jZ84eJqrigAaXeXu7xzXzpd5iC4/dzL7ISk2269tKJF",
+	"PPSmLf3NvhZc6nOAlEgcMDFUrknCiAC1Tx9IogMIASgqeFn2daFF/g/3yTetDVCCS/OANzYscx9fye1I",
+	"rCVkdFqdf2L5oAGghUgHHtzE0GPzmLkibW6gFUvXO7WgrtFUCJdQHKjx3pm5gmPs57oWTZpWGWVoBKZk",
+	"WslTLZmqzXHiTGpt2BhcO3w8bEq13ivsZNdeNIgi0hpErfL9ADtuzURqYlmqLFOlSJC+Z4t1mudsnheS",
+	"HjwXd4KcvYi7fT/5eFfYR0yhBPbsz+CWe7glc4Th3tMHxQlqtlwJV9BinV0Aj1UsUQHoCFDZ4xCJM+Gt",
+	"WgCGQ4yRO/Z6nrd2cJ/+puE827fOfjruzhUyUe1998+srlXLpWMx3/gsMp11x3SlhK760qCd7VrcFHJW",
+	"BbXxrmFgiOxCOkhRgmNuN98jP8yYshc8d6VmwD9Ix9mOGevd/7dM1JH7fiLcyt3H2r4/5FBhnYdXucrA",
+	"pHd881iLOn51Qp84GLG3V0y/Qfd4yILsfcYPoZ/VJhAmvFPDtMjEwlAcw36vGcYAnYkBCvudpIizwtcW",
+	"5kRNmeY0J64A3x17NHe560RFfeZI9yXGVyBu4uQnRMmDww9N4aksYnTLCKt2lFzYHx1K4TOsl9xjIeeE",
+	"w9HRmgZfGHIlxqKYOfx4PPnzHI9+d83JB0D+ykEJ2qNeUQm3nw8SlgCvunY3U4HtJuOSOjcAAnGlSuki",
+	"E1qtBWL3WAVM4D2IqjajVo/cMbA56xaziiJKgYGuPU3gtOMPbpJTByBq48bAWWj3xgxBOEGdW9noQCr7",
+	"gNlOPyfs0rDObb0kOyTwcLgbkN9gUOUIn21rOFG3YhOpUHybcRlIzyjJjXCIB7qP7Bxa8Y0zPnS7drXd",
+	"n9xf/+jCob73+XU/HD3e0HGGfhq4T2bfQsZstWaXeAFgav4YzSob1zWhzwCHitohlzzNRII1OHCZUkjC",
+	"BZmkMmwrDKFtqcKcQ7RCLeFBlIwkJKXH7AOUFN+JPE8TqsEEuG/qPqcKPaiQ9YUi/gGMZ2alihsPobYC",
+	"LpybG2Qea0Y82to0h5Oosc3Uh1IJ+66DEe+AQJZ9wGKvzYpoR8ds52yiyl2EnnLVQVCINVCVVrAUrlhr",
+	"Cq1nx+tjjpYexhJbW31dAzKEO+aPae6b3kF134hbImoOxIo8Vrdaz0LSTaWWvtICwMSsxFDkHZvTCAcx",
+	"Ab+kCr1zyVSWgOZb8y3TJs0ylqV37dH3z+VOfIggfGy/oXV1P/ml8JAvCPkXAC6JJDW6BebWI6rYXQzJ",
+	"a9gPHHkAOcsL6chftBEbXYfateugL2q9ZJinsR8Qrya0KZpSeVJNqigN6eytThGmAkqZwfWtsR0SuiA2",
+	"KpURW9euwHDadKTLcXeSI9yPvcLkdiYwhYOwXMBEGv7uLPZFdorTD+rYl7jvtdivlgVGUPJLzcyIWr/o",
+	"F5lCeaxHpM5lkWXDXgS++qDTvSzkSSaxi3YjvBjcRGrWabQu2AduFqsjliyOmM218dwKWgTl4ojoUon3",
+	"K67N2Q92imcvnw/B+wSve6ZNLvj6QPqnS8ng12wjcopVOis2L+QF1E4l3HC8/t8VaDfa/02xH82ReADH",
+	"Dk6BAQqkNykH3WnowKEXrVpwqp0nI6SLKAC+EBBfgNMOpQvwt7yQO1QTpcpvQe3GLSeygrldlsLBVjIp",
+	"PhqwhVLNyjw1RkiWQJyYNKxiRqlblhprL7cZyVdGbI462mPxC8DEpvbsx9YndZvEmppdWvfKfj7i68Lz",
+	"W94XDIiKt2Y5cLGxfeJcirKbwPVtYZBqa0tB6IovkxUSuCEhjEVcroAAm4marW/P7q7s/yJK+/L34e1r",
+	"L70Zf2MQOCY5MqmdKXnTBcxF3JRd5fRX6Y18U5i+aMvMUZcSwoxX8gulblPhEUECbLIrYc6ewaejIZR1",
+	"917OWo/l61EP5WsR944UUfmn8ma8htM2UEe73y/HSu/Qw6dGNY6us50LRBIuSIt4uQVAJJTXqUVVi0WR",
+	"p2b76Py/v4ZHVm6VFLUzO1+oRLTr0x/TOxevUUml3YF7hS35woCbhWGQ9EaepT4hnWpdWEMFbJClyske",
+	"w1G/8gfZwVY69sxIKXN6J57ZSY4jSy/gJWCA05Kn+5/Zg3Y/jpHdJgUbrnWp8gRxnNqFgsip1yoXj9kL",
+	"lbOnT3x8LTwma75FzOY1vxXMqFvgIao9Ss/8qAgf5iBq2dfOICbbniAkv3nMLvFR8HipTIxREN77ii6u",
+	"UYG/D0g5RS5DeogYGqzYSQCe09aQPQLoQ4glV6WuaO/fbIR8+Zw9U1KKhaHjHinx1LcvcYTGy36H5RZt",
+	"dAdutFqhYKBCX6mFF9qOUNJJqVpcozmXuuxYcQyae9o40qOaOwYR4QhEIF+CbUqctdKDX8Jofg9iPYz3",
+	"iQTGfrhALX3w70Seq7zXD/HSqH65yYp1xs1i9VvqXvDo2MXKrLMDYxYNGwACcpngCQZGFd2fUqvsGEvg",
+	"L3hinOLvaPcgiOka54sqpb8zLlx0BJrv6MGaCZm01TG8dYOOVJtEjz8EBLqVadkz8Y3JpuEWrTMbcuW+",
+	"tBfdRWmwGcBLv1bJ9gJ756072QpbwrNsXKK1XukpZy70SE69b8ojnf9KAsFsXqksCTqOoAZz6FrScAvn",
+	"n+hvnb3vP8iksoz2d73rmhU1FBFxv8DA4OtkzopNdwFDDQaZMsra3QDQ7NVCwXQlzL83o4bnYICWejmj",
+	"0FoYza9oq1l+DQaNlXGQbDzpHhlYi0UujE/Pb/JUGlcYUovLQVmz4bmJEY9WSzuCh2hnfUnRrvsp62GJ",
+	"GvpcoMW1Hf9a7CEjuQq+N4kG9eP17YIL3mRaTpJgqqfLShKu57Rdac2RI5raf+OCcVaK65VSt19pd+LT",
+	"qjABPSJEyRk4a1BJz/xT9Y/O2w8b0Lq2v+tdA9CG2FUZPrX9trzX7egK79eEbaCFhDb11Ax6XuJUL1T/",
+	"nBqm8q7uPrR6T29xRwhS+9kMYulziOUPEgbqcT7mieBJ583x3H7hFE/GCLfWc5Gl1lvpXZVWL0vFX4tk",
+	"lI6xPRfZlZDJ5Q1P5Z9gr7pNX2nwPVvMX48+jVzg0Hcx0VkyAnempaUPIqxKCqp74QZi55FaUhHaa3/2",
+	"/fRTsq/dftCoXmbIOw72shRi01m0wx1ZvOAZ44VZqTz9n0h+c2Q5DhJdJoAOwnO8HX0RUgXTGmmuvIIM",
+	"64iNkTjAxF2RwaARWbUfjtQPGUNJxh2ef4I/9yM0cT/BuGtPG3aYnwC/Grvkcf+qjwtHXV/one6jSN2i",
+	"RxqmRQ/8vhi+Ka7ivYrr/QbMpmUYGKFRya/CFF1KfrBTwTwHWuF2JI3LJHkv+PqEHXmY3jHhJbsCg5CA",
+	"7l6GsLjzT/aPTviXdw5EAGrqCO+Fx1tG0cmOb0r85bpNGINPGtilDhd2ePzUcF3na7FGy7FGrNoWo3jL",
+	"c/OAizc7mmGxZbEptU1RdaretNMb1FMqIiriXyqVf+4VHWU1QY6hbKczWvAev/Inzg3CG94rM2jc2ozZ",
+	"udMR6MaZny72Gq3stOFteyVX40ZUANSXEbCDi2k/mj1C3P7W2PaRm7o/V4/CNP8Ef+4BOL9Tt6Jl82Mq",
+	"jb45xhULiykVy5S88SwbXGIR/8ApXpPzRVfT8hXf6ornhqmcrRx+BmfL1E4QkpRYAbkprrN0AZ+muo6Q",
+	"A29Rw8NBdNhIZMdOaSR3H579Xnw0U5e34ktFAzd2bYn8YBQIl5JvOzb4crEQGwDRKvkWUb3JLbsWOk2Q",
+	"X2fGdLFYQdSdLURu0qVdBeEiPWbrM9Yllwj8mgcsyvbDx+xSMg6DWaPYjqWZUVlSqQ38lIhPJUaMIUuM",
+	"oM/XYqtkEoSLZgyQWeQNQX0hj7mH/YpU/8EAH/h2JOmqnj+xdF3Sun6wW93a+KLV4C1Y1Dh3tljx3HSU",
+	"cX7IUwN1nAqqkIG702qGWY1ff0YShg97zH4MqZHdf1srQVdcMKowM3YN7OlkLjk0H49xwNcxNQNTekbz",
+	"3mOKffANhzQHzyjfZobBHweavPflmXLdi6PwTb0SRKgTKHeNq16x8njunqBvIboqCiLC4xqoXQflAy6V",
+	"2/Y2g5QEcOgmMa+V62Urnx5dC57b0/PfX+0G+Aay//5qF0OL/M6JZZFnj84fzfkmnd89ffTHr3/8XwAA",
+	"AP//",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

@@ -7,11 +7,14 @@ import (
 	"fmt"
 	"net/netip"
 	"slices"
+	"strings"
 
 	"plumlatch/internal/cloud"
+	"plumlatch/internal/cloud/adapter"
 	"plumlatch/internal/core/keypair"
 	"plumlatch/internal/core/machines"
 	"plumlatch/internal/core/name"
+	"plumlatch/internal/core/text"
 	"plumlatch/internal/record"
 	"plumlatch/internal/service/problem"
 	"plumlatch/internal/sshio"
@@ -144,6 +147,33 @@ func checkAddress(address string, port int) error {
 		}
 	}
 	return nil
+}
+
+// ServerFault asks an instance's guest agent, where it may be asked already, why its SSH server does not start; "" where
+// nothing keeps it from that.
+func (s *Service) ServerFault(ctx context.Context, name string) (asked bool, fault string, err error) {
+	i, err := s.Instance(ctx, name)
+	if err != nil || i.Adopted {
+		return false, "", err
+	}
+	can, _, err := s.clouds.Outline(ctx, i.InCloud)
+	if err != nil || !slices.Contains(can.Capabilities, cloud.CanGuestAgent) {
+		return false, "", problem.FromCloud(err)
+	}
+	at := s.clouds.Of(i.InCloud)
+	if state, err := at.Agent(ctx, i.CloudID); err != nil || state != adapter.AgentStateReady {
+		return false, "", problem.FromCloud(err)
+	}
+	said, err := at.AgentCommand(ctx, i.CloudID, "/usr/sbin/sshd", "-t")
+	switch {
+	case err != nil:
+		return false, "", problem.FromCloud(err)
+	case said.Status == 0:
+		return true, "", nil
+	case said.Status == 126 || said.Status == 127: // there is no such program
+		return false, "", nil
+	}
+	return true, text.Line(strings.TrimSpace(said.Errors), text.MaxLine), nil
 }
 
 // Approach is what is between an address and an instance's SSH port.

@@ -98,7 +98,7 @@ func TestRealContainersAreLaunchedReadRestoredAndEnded(t *testing.T) {
 	h.firewalled(t, croftd, "box-01")
 	for path, want := range map[string]string{
 		"/instances": `{"request_token": "w", "name": "w", "image": "debian-12", "size": "small", "zone": "hall-lxc"}`,
-		"/snapshots": fmt.Sprintf(`{"request_token": "w", "name": "w", "kind": "image", "instance": %q}`, croftd.id("box-01")),
+		"/snapshots": `{"request_token": "w", "name": "w", "kind": "image", "instance": "` + croftd.id("box-01") + `"}`,
 	} {
 		if status := croftd.ask("POST", path, want, nil); status < 400 || status >= 500 {
 			t.Errorf("%s %s: %d", path, want, status)

@@ -338,7 +338,11 @@ func TestRealDiskOfAnXFSMachineIsLentAndGivenBack(t *testing.T) {
 	})
 	t.Logf("%.0f s: a restore over a helper's disk with XFS, until the login", time.Since(begun).Seconds())
 	h.timed(t, "restore", "undo", id, "-yes", "-reason", "the key was found")
-	eventually(t, "the machine to be up again", func() bool { return answers(h.instance("xfs").Connection.Address + ":22") })
+	eventually(
+		t,
+		"the machine to be up again",
+		func() bool { return answers(h.instance("xfs").Connection.Address + ":22") },
+	)
 	for key, want := range map[string]bool{"mine": true, "back": false} {
 		if out, err := h.ssh(h.instance("xfs"), key, "id -un"); (err == nil) != want {
 			t.Errorf("%s opens xfs: %v %s, want %v", key, err, out, want)
@@ -437,8 +441,20 @@ func TestRealMachineIsLaunchedReadRotatedAndEnded(t *testing.T) {
 	// another.
 	h.must("key", "mark-lost", "back", "-reason", "the same bag", "-yes")
 	h.killedWhile(t, croftd, "lend", "mount")(
-		"restore", "start", "door", "-route", "helper-disk", "-new", "third", "-lost", "back", "-reason", "lost again", "-yes",
-		"-confirm", "door",
+		"restore",
+		"start",
+		"door",
+		"-route",
+		"helper-disk",
+		"-new",
+		"third",
+		"-lost",
+		"back",
+		"-reason",
+		"lost again",
+		"-yes",
+		"-confirm",
+		"door",
 	)
 	opens("third", true)
 	opens("back", false)

@@ -48,7 +48,8 @@ func (c *crofter) launch(name, image, zone string) (id string, ended cloud.Opera
 	c.t.Helper()
 	var op cloud.Operation
 	if status := c.ask("POST", "/instances", fmt.Sprintf(
-		`{"request_token": "of %s", "name": %q, "image": %q, "size": "small", "zone": %q, "user_data": "#cloud-config\n{}\n"}`,
+		`{"request_token": "of %s", "name": %q, "image": %q, "size": "small", "zone": %q, `+
+			`"user_data": "#cloud-config\n{}\n"}`,
 		name, name, image, zone,
 	), &op); status != 202 {
 		c.t.Fatalf("%s: %d %+v", name, status, op)
@@ -121,7 +122,8 @@ func TestRealHostsThatFail(t *testing.T) {
 
 	// The pool goes away, and comes back.
 	virsh(t, "pool-destroy", "tiny")
-	if r := h.client("instance", "launch", "third", "-cloud", "hall", "-image", image, "-size", "small", "-key", "mine"); r.status != 7 {
+	r = h.client("instance", "launch", "third", "-cloud", "hall", "-image", image, "-size", "small", "-key", "mine")
+	if r.status != 7 {
 		t.Errorf("%+v", r)
 	}
 	virsh(t, "pool-start", "tiny")
@@ -166,12 +168,17 @@ func TestRealHostsThatFail(t *testing.T) {
 	}
 
 	// A network that lends nothing, and a disk that nothing starts from.
-	net := writeFile(t, filepath.Join(t.TempDir(), "net.xml"), "<network><name>mute</name><bridge name='mute0'/></network>")
+	net := writeFile(
+		t,
+		filepath.Join(t.TempDir(), "net.xml"),
+		"<network><name>mute</name><bridge name='mute0'/></network>",
+	)
 	virsh(t, "net-define", net)
 	virsh(t, "net-start", "mute")
 	croftd.with("network: hall", "network: mute, boots-within: 8s")
 	id, op := croftd.launch("mute", image, "hall-lxc")
-	if op.State != "failed" || op.Error == nil || !strings.Contains(*op.Error, "no address after 8s; the last on its console") {
+	if op.State != "failed" || op.Error == nil ||
+		!strings.Contains(*op.Error, "no address after 8s; the last on its console") {
 		t.Errorf("%+v", op)
 	}
 	nothingOf(t, id, "pool")

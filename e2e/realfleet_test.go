@@ -56,7 +56,10 @@ func TestRealFleetIsRotatedWithAKillSettledAndChartered(t *testing.T) {
 		t.Errorf("mine opens %d of %d, second %d", mine, len(names), second)
 	}
 	for _, name := range names { // mine, the new one, the steward's
-		if out := h.on(t, name, "cat /home/debian/.ssh/authorized_keys; ls -A /home/debian/.ssh"); strings.Count(out, "ssh-ed25519") != 3 ||
+		if out := h.on(t, name, "cat /home/debian/.ssh/authorized_keys; ls -A /home/debian/.ssh"); strings.Count(
+			out,
+			"ssh-ed25519",
+		) != 3 ||
 			strings.Contains(out, "plumlatch-edit") {
 			t.Errorf("%s has\n%s", name, out)
 		}
@@ -144,7 +147,19 @@ func (h *house) beside(t *testing.T, croftd *crofter) {
 	h.sees(t, "elsewhere", "mine", true)
 
 	own := h.ownContainer(t, "foreign", data)
-	h.must("instance", "adopt", "foreign", "-address", own, "-login", "debian", "-with", h.private("mine"), "-steward", "-yes")
+	h.must(
+		"instance",
+		"adopt",
+		"foreign",
+		"-address",
+		own,
+		"-login",
+		"debian",
+		"-with",
+		h.private("mine"),
+		"-steward",
+		"-yes",
+	)
 	h.sees(t, "foreign", "mine", true)
 	if r := h.client("sweep", "foreign", "elsewhere"); r.status != 0 && r.status != 3 {
 		t.Errorf("%+v", r)

@@ -27,9 +27,15 @@ var serverCases = []serverCase{
 	{"no keys for one", "Match User deploy\nPubkeyAuthentication no"},
 	{"an authority", "TrustedUserCAKeys /etc/ssh/ca.pub"},
 	{"an authority for one", "Match User warden\nTrustedUserCAKeys /etc/ssh/ca.pub"},
-	{"an authority, other principals", "TrustedUserCAKeys /etc/ssh/ca.pub\nAuthorizedPrincipalsFile /etc/ssh/principals/%u"},
+	{
+		"an authority, other principals",
+		"TrustedUserCAKeys /etc/ssh/ca.pub\nAuthorizedPrincipalsFile /etc/ssh/principals/%u",
+	},
 	{"no passwords", "PasswordAuthentication no\nKbdInteractiveAuthentication no"},
-	{"passwords for one", "PasswordAuthentication no\nKbdInteractiveAuthentication no\nMatch User deploy\nPasswordAuthentication yes"},
+	{
+		"passwords for one",
+		"PasswordAuthentication no\nKbdInteractiveAuthentication no\nMatch User deploy\nPasswordAuthentication yes",
+	},
 	{"two methods together", "Match User deploy\nAuthenticationMethods publickey,password"},
 	{"a program that names keys", "AuthorizedKeysCommand /usr/local/bin/keys %u\nAuthorizedKeysCommandUser nobody"},
 	{"revoked", "RevokedKeys /etc/ssh/revoked"},
@@ -38,17 +44,32 @@ var serverCases = []serverCase{
 	{"by address", "Match Address 192.0.2.0/24\nPubkeyAuthentication no"},
 }
 
-// TestRealServersSettingsAreToldAsTheyAre compares, for each of many settings of Debian's own SSH server, what is told of
-// each login with what OpenSSH's client finds.
+// TestRealServersSettingsAreToldAsTheyAre compares, for each of many settings of Debian's own SSH server, what is told
+// of each login with what OpenSSH's client finds.
 func TestRealServersSettingsAreToldAsTheyAre(t *testing.T) {
 	h, _ := realMachines(t, "lxc")
 	_, done := h.launching(1) // what is done on it as root is done by the second key, which no setting concerns
 	launched(t, done)
 	sshKeygen(t, filepath.Join(h.home(), ".ssh"), "ca", "-t", "ed25519", "-N", "")
 	sshKeygen(t, filepath.Join(h.home(), ".ssh"), "certified", "-t", "ed25519", "-N", "")
-	does(t, "ssh-keygen", "-q", "-s", h.private("ca"), "-I", "id", "-n", "warden,deploy,root,debian", h.private("certified.pub"))
+	does(
+		t,
+		"ssh-keygen",
+		"-q",
+		"-s",
+		h.private("ca"),
+		"-I",
+		"id",
+		"-n",
+		"warden,deploy,root,debian",
+		h.private("certified.pub"),
+	)
 	mine, ca := strings.TrimSpace(read(t, h.private("mine.pub"))), strings.TrimSpace(read(t, h.private("ca.pub")))
-	h.onBy(t, "second", "box-01", `groupadd wardens; useradd -m -s /bin/bash -G wardens warden; useradd -m -s /bin/bash deploy
+	h.onBy(
+		t,
+		"second",
+		"box-01",
+		`groupadd wardens; useradd -m -s /bin/bash -G wardens warden; useradd -m -s /bin/bash deploy
 for u in warden deploy; do install -d -o $u -g $u -m 700 /home/$u/.ssh; echo "`+mine+`" > /home/$u/.ssh/authorized_keys
 chown $u:$u /home/$u/.ssh/authorized_keys; chmod 600 /home/$u/.ssh/authorized_keys; done
 echo deploy:a-made-up-password | chpasswd
@@ -60,7 +81,8 @@ cat > /usr/local/bin/keys <<"X"
 [ "$1" = warden ] && echo "`+mine+`"
 exit 0
 X
-chmod 755 /usr/local/bin/keys`)
+chmod 755 /usr/local/bin/keys`,
+	)
 	ask := writeFile(t, filepath.Join(t.TempDir(), "ask"), "#!/bin/sh\necho a-made-up-password\n")
 	if err := os.Chmod(ask, 0o700); err != nil {
 		t.Fatal(err)
@@ -92,7 +114,12 @@ chmod 755 /usr/local/bin/keys`)
 	}
 	for _, c := range serverCases {
 		const file = "/etc/ssh/sshd_config.d/00-case.conf"
-		h.onBy(t, "second", "box-01", "printf %b \""+strings.ReplaceAll(c.settings, "\n", `\n`)+`\n" > `+file+" && sshd -t && systemctl reload ssh")
+		h.onBy(
+			t,
+			"second",
+			"box-01",
+			"printf %b \""+strings.ReplaceAll(c.settings, "\n", `\n`)+`\n" > `+file+" && sshd -t && systemctl reload ssh",
+		)
 		eventually(t, "the server to be back", func() bool { return answers(at + ":22") })
 		h.client("sweep", "box-01")
 		told := map[string]apiclient.Login{}

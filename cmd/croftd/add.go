@@ -71,7 +71,9 @@ var notInNames = regexp.MustCompile(`[^a-z0-9._-]+`)
 
 // flagsOf are those that answer the questions beforehand.
 func flagsOf(f *flag.FlagSet) map[string]*string {
-	given := map[string]*string{"name": f.String("name", "", "with add: the name of the image; that of the file unless given")}
+	given := map[string]*string{
+		"name": f.String("name", "", "with add: the name of the image; that of the file unless given"),
+	}
 	for _, q := range questions {
 		given[q.name] = f.String(q.name, "", "with add: "+strings.ToLower(q.text[:1])+q.text[1:])
 	}
@@ -79,7 +81,13 @@ func flagsOf(f *flag.FlagSet) map[string]*string {
 }
 
 // describe finds out about the image in a file: by flags, and by asking for the rest.
-func describe(file string, given map[string]*string, in io.Reader, out io.Writer, asks bool) (i croft.Image, err error) {
+func describe(
+	file string,
+	given map[string]*string,
+	in io.Reader,
+	out io.Writer,
+	asks bool,
+) (i croft.Image, err error) {
 	if i.Name = *given["name"]; i.Name == "" {
 		base := strings.ToLower(strings.TrimSuffix(filepath.Base(file), filepath.Ext(file)))
 		i.Name = strings.Trim(notInNames.ReplaceAllString(base, "-"), "-._")

@@ -22,8 +22,8 @@ func (s *Store) Differences(
 		UNION ALL
 			SELECT s.login_id, 'ungranted', s.key_id, k.name, k.holder_id, k.sha256, k.steward_of IS NOT NULL, NULL, s.seen_at
 			FROM sightings s JOIN keys k ON k.id = s.key_id
-			WHERE s.present AND coalesce(s.options, '') !~ ? AND NOT EXISTS (SELECT 1 FROM grants g WHERE g.login_id = s.login_id AND g.key_id = s.key_id
-				AND g.withdrawn_at IS NULL)
+			WHERE s.present AND coalesce(s.options, '') !~ ? AND NOT EXISTS (SELECT 1 FROM grants g
+				WHERE g.login_id = s.login_id AND g.key_id = s.key_id AND g.withdrawn_at IS NULL)
 		UNION ALL
 			SELECT login_id, 'stranger', NULL, comment, NULL, sha256, false, first_seen_at, seen_at FROM strangers
 		) d`, authorizedkeys.SentAway).

@@ -76,15 +76,20 @@ func TestWhatTheServerMakesOfALine(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		s := ServerOf(settings, sshdconfig.User{Name: "pi", UID: 1000}, sshdconfig.Conn{User: "pi"}, func(path string) ([]byte, error) {
-			switch path {
-			case "/list":
-				return []byte("# gone\n" + one + "\n"), nil
-			case "/binary":
-				return []byte(krlMagic + one), nil
-			}
-			return nil, errors.New("it is not there")
-		}).Within()
+		s := ServerOf(
+			settings,
+			sshdconfig.User{Name: "pi", UID: 1000},
+			sshdconfig.Conn{User: "pi"},
+			func(path string) ([]byte, error) {
+				switch path {
+				case "/list":
+					return []byte("# gone\n" + one + "\n"), nil
+				case "/binary":
+					return []byte(krlMagic + one), nil
+				}
+				return nil, errors.New("it is not there")
+			},
+		).Within()
 		lines := Read(file, time.Date(2026, 11, 2, 9, 0, 0, 0, time.UTC))
 		s.Judge(lines)
 		for n, l := range lines.Keys {

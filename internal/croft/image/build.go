@@ -307,7 +307,18 @@ func (b *builder) fillXFS(raw string) error {
 	at := filepath.Join(b.work, "mounted")
 	err = errors.Join(
 		os.MkdirAll(at, 0o755),
-		b.run("", "mkfs.xfs", "-q", "-m", "uuid="+b.recipe.UUID+",bigtime=0,inobtcount=0", "-i", "nrext64=0", "-L", "root", loop),
+		b.run(
+			"",
+			"mkfs.xfs",
+			"-q",
+			"-m",
+			"uuid="+b.recipe.UUID+",bigtime=0,inobtcount=0",
+			"-i",
+			"nrext64=0",
+			"-L",
+			"root",
+			loop,
+		),
 	)
 	if err == nil {
 		if err = b.run("", "mount", "-t", "xfs", loop, at); err == nil {

@@ -149,8 +149,8 @@ func checkAddress(address string, port int) error {
 	return nil
 }
 
-// ServerFault asks an instance's guest agent, where it may be asked already, why its SSH server does not start; "" where
-// nothing keeps it from that.
+// ServerFault asks an instance's guest agent, where it may be asked already, why its SSH server does not start; ""
+// where nothing keeps it from that.
 func (s *Service) ServerFault(ctx context.Context, name string) (asked bool, fault string, err error) {
 	i, err := s.Instance(ctx, name)
 	if err != nil || i.Adopted {

@@ -186,15 +186,22 @@ func (h *host) download(ctx context.Context, v libvirt.StorageVol, most int) ([]
 	if err != nil || capacity == 0 {
 		return nil, err
 	}
-	s := &stretch{size: int(min(capacity, uint64(most))), full: make(chan struct{})}
-	err = h.apart(ctx, s.full, func(l *libvirt.Libvirt) error {
-		return l.StorageVolDownload(v, s, 0, uint64(s.size), 0)
-	})
-	if err == nil && len(s.bytes) < s.size {
-		err = fmt.Errorf("%w: %s: %d of %d bytes of %s came", errAway, h.Zone, len(s.bytes), s.size, v.Name)
+	for tries := 1; ; tries++ {
+		s := &stretch{size: int(min(capacity, uint64(most))), full: make(chan struct{})}
+		err = h.apart(ctx, s.full, func(l *libvirt.Libvirt) error {
+			return l.StorageVolDownload(v, s, 0, uint64(s.size), 0)
+		})
+		switch {
+		case err != nil || len(s.bytes) == s.size:
+			return s.bytes, err
+		case tries == mostTries: // streams were seen to end before their first byte
+			return nil, fmt.Errorf("%w: %s: %d of %d bytes of %s came", errAway, h.Zone, len(s.bytes), s.size, v.Name)
+		}
 	}
-	return s.bytes, err
 }
+
+// mostTries is how often a volume is read that does not come whole.
+const mostTries = 5
 
 // upload makes a raw volume with content, of so many bytes. One that is there is made anew.
 func (h *host) upload(ctx context.Context, p libvirt.StoragePool, name string, content io.Reader, size uint64) error {

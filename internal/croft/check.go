@@ -170,7 +170,7 @@ func (h *host) doubt() string {
 	case h.Driver == KVM:
 		return ", as libvirt offers it: whether it helps shows a machine that boots"
 	case h.contains():
-		return ", for machines that may trust each other: whoever has root in a container may get out of it"
+		return ", for machines that may trust each other: root in a container may get out of it"
 	}
 	return ""
 }

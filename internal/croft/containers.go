@@ -44,8 +44,38 @@ func (h *host) consoleFile(id string) string { return filepath.Join(h.state, con
 func (h *host) agentFolder(id string) string { return filepath.Join(h.state, id+".agent") }
 func (h *host) seedFolder(id string) string  { return filepath.Join(h.state, id+".seed") }
 
-// portOf is the name of a container's network device on the host, of which Linux takes 15 characters.
-func portOf(id string) string { return "ct" + strings.TrimPrefix(id, prefix)[:12] }
+// portOf is the name of a container's network device on the host, of which Linux takes 15 characters. A libvirtd that
+// is killed in a start may leave a device behind, which nobody but the host can remove; n tells the next one from it.
+func portOf(id string, n int) string {
+	return fmt.Sprintf("ct%s%d", strings.TrimPrefix(id, prefix)[:11], n%10)
+}
+
+// port is the name of its network device, as it was written down.
+func (m *machine) port() string {
+	if m.xml.Devices != nil {
+		for _, i := range m.xml.Devices.Interfaces {
+			if i.Target != nil && strings.HasPrefix(i.Target.Dev, "ct") {
+				return i.Target.Dev
+			}
+		}
+	}
+	return portOf(m.id, 0)
+}
+
+// nextPort gives a container that does not run another network device.
+func (m *machine) nextPort(ctx context.Context) error {
+	now := m.port()
+	for n := range m.xml.Devices.Interfaces {
+		if i := &m.xml.Devices.Interfaces[n]; i.Target != nil && i.Target.Dev == now {
+			i.Target.Dev = portOf(m.id, int(now[len(now)-1]-'0')+1)
+		}
+	}
+	text, err := m.xml.Marshal()
+	if err != nil {
+		return err
+	}
+	return m.host.call(ctx, func(l *libvirt.Libvirt) error { _, err := l.DomainDefineXML(text); return err })
+}
 
 // mostPath is how long the path of a file may be that libvirt makes a loop device of (LO_NAME_SIZE of loop(4), less the
 // byte that ends it).
@@ -90,7 +120,7 @@ func (h *host) defineContainer(id string, m mark, z Size, root string) (string, 
 				Source: &libvirtxml.DomainInterfaceSource{
 					Network: &libvirtxml.DomainInterfaceSourceNetwork{Network: h.Network},
 				},
-				Target: &libvirtxml.DomainInterfaceTarget{Dev: portOf(id)},
+				Target: &libvirtxml.DomainInterfaceTarget{Dev: portOf(id, 0)},
 			}},
 			Consoles: []libvirtxml.DomainConsole{{
 				Source: &libvirtxml.DomainChardevSource{Pty: &libvirtxml.DomainChardevSourcePty{}},
@@ -111,20 +141,21 @@ func (m *machine) startContainer(ctx context.Context) error {
 		return err
 	}
 	begun := false
-	err := h.call(ctx, func(l *libvirt.Libvirt) error {
-		state, _, err := l.DomainGetState(m.domain, 0)
-		if err != nil || running(state) {
-			return err
+	var err error
+	for tries := 1; ; tries++ {
+		if err = m.create(ctx, &begun); err == nil || isAway(err) || tries == mostStarts || ctx.Err() != nil {
+			break
 		}
-		if err := os.Remove(h.consoleFile(m.id)); err != nil && !errors.Is(err, os.ErrNotExist) {
-			return err
+		h.log.Warn("a container does not start", "instance", m.id, "try", tries, "error", err)
+		if strings.Contains(err.Error(), "File exists") {
+			if err = m.nextPort(ctx); err != nil {
+				break
+			}
 		}
-		begun = true
-		if err = l.DomainCreate(m.domain); is(err, libvirt.ErrOperationInvalid) { // somebody else started it
-			return nil
+		if err = pause(ctx, again); err != nil {
+			break
 		}
-		return err
-	})
+	}
 	if err != nil {
 		return err
 	}
@@ -137,6 +168,29 @@ func (m *machine) startContainer(ctx context.Context) error {
 	return nil
 }
 
+// mostStarts is how often a container is started that does not: many at once were seen to fail in libvirt's control
+// groups.
+const mostStarts = 4
+
+// create starts a container that does not run; begun is set where this call did it.
+func (m *machine) create(ctx context.Context, begun *bool) error {
+	h := m.host
+	return h.call(ctx, func(l *libvirt.Libvirt) error {
+		state, _, err := l.DomainGetState(m.domain, 0)
+		if err != nil || running(state) {
+			return err
+		}
+		if err := os.Remove(h.consoleFile(m.id)); err != nil && !errors.Is(err, os.ErrNotExist) {
+			return err
+		}
+		*begun = true
+		if err = l.DomainCreate(m.domain); is(err, libvirt.ErrOperationInvalid) { // somebody else started it
+			return nil
+		}
+		return err
+	})
+}
+
 // guard binds the firewall of a container that runs to its network device; anew after it was started.
 func (h *host) guard(ctx context.Context, id string, anew bool) error {
 	h.guarding.Lock() // a start and watch each look first
@@ -146,18 +200,19 @@ func (h *host) guard(ctx context.Context, id string, anew bool) error {
 		return err
 	}
 	m := list[0]
+	port := m.port()
 	var address string
 	for _, i := range m.xml.Devices.Interfaces {
-		if i.MAC != nil && i.Target != nil && i.Target.Dev == portOf(id) {
+		if i.MAC != nil && i.Target != nil && i.Target.Dev == port {
 			address = i.MAC.Address
 		}
 	}
 	if address == "" {
-		return fmt.Errorf("%s has no network device called %s", m.mark.Name, portOf(id))
+		return fmt.Errorf("%s has no network device called %s", m.mark.Name, port)
 	}
 	binding := libvirtxml.NWFilterBinding{
 		Owner:     &libvirtxml.NWFilterBindingOwner{Name: id, UUID: m.xml.UUID},
-		PortDev:   &libvirtxml.NWFilterBindingPortDev{Name: portOf(id)},
+		PortDev:   &libvirtxml.NWFilterBindingPortDev{Name: port},
 		MAC:       &libvirtxml.NWFilterBindingMAC{Address: address},
 		FilterRef: &libvirtxml.NWFilterBindingFilterRef{Filter: filterOf(m.mark.Firewall)},
 	}
@@ -166,7 +221,7 @@ func (h *host) guard(ctx context.Context, id string, anew bool) error {
 		return err
 	}
 	return h.call(ctx, func(l *libvirt.Libvirt) error {
-		now, err := l.NwfilterBindingLookupByPortDev(portOf(id))
+		now, err := l.NwfilterBindingLookupByPortDev(port)
 		switch {
 		case err == nil && !anew:
 			return nil
@@ -184,9 +239,9 @@ func (h *host) guard(ctx context.Context, id string, anew bool) error {
 }
 
 // unbind takes away what guard bound.
-func (h *host) unbind(ctx context.Context, id string) error {
+func (h *host) unbind(ctx context.Context, port string) error {
 	return h.call(ctx, func(l *libvirt.Libvirt) error {
-		now, err := l.NwfilterBindingLookupByPortDev(portOf(id))
+		now, err := l.NwfilterBindingLookupByPortDev(port)
 		if err == nil {
 			err = l.NwfilterBindingDelete(now)
 		}
@@ -276,10 +331,11 @@ func (h *host) consoleFollowed(id string) ([]byte, error) {
 }
 
 // removeContainer removes what croft keeps of a container on its own machine.
-func (h *host) removeContainer(ctx context.Context, id string) error {
-	if err := h.unbind(ctx, id); err != nil {
+func (h *host) removeContainer(ctx context.Context, m machine) error {
+	if err := h.unbind(ctx, m.port()); err != nil {
 		return err
 	}
+	id := m.id
 	return errors.Join(os.RemoveAll(h.consoleFile(id)), os.RemoveAll(h.agentFolder(id)), os.RemoveAll(h.seedFolder(id)))
 }
 

@@ -314,7 +314,7 @@ func (c *Croft) end(ctx context.Context, m machine) error {
 		}
 	}
 	if h.contains() {
-		if err := h.removeContainer(ctx, m.id); err != nil {
+		if err := h.removeContainer(ctx, m); err != nil {
 			return err
 		}
 	}

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"net"
 	"os"
 	"os/exec"
@@ -136,8 +137,30 @@ func controllers() error {
 		if err := syscall.Mount("cgroup", folder, "cgroup", 0, about[0]); err != nil {
 			return fmt.Errorf("the controller %s: %w", about[0], err)
 		}
+		forget(folder)
 	}
 	return nil
+}
+
+// forget removes the groups that containers of a hall that was killed have left behind. One with a process in it stays.
+func forget(folder string) {
+	left, err := filepath.Glob(filepath.Join(folder, "machine", "lxc-*-croft-*"))
+	if err != nil {
+		return
+	}
+	for _, group := range left {
+		var below []string
+		//nolint:errcheck // what cannot be looked at stays
+		filepath.WalkDir(group, func(path string, d fs.DirEntry, err error) error {
+			if err == nil && d.IsDir() {
+				below = append(below, path)
+			}
+			return nil
+		})
+		for _, path := range slices.Backward(below) {
+			syscall.Rmdir(path) //nolint:errcheck // it stays then
+		}
+	}
 }
 
 // wantedControllers are those that libvirt uses.

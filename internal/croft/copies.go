@@ -69,6 +69,9 @@ func (h *host) copies(ctx context.Context) (out []copied, err error) {
 			continue
 		}
 		text, err := h.small(ctx, v)
+		if is(err, libvirt.ErrNoStorageVol) {
+			continue
+		}
 		if err != nil {
 			return nil, err
 		}

@@ -85,11 +85,14 @@ func (h *host) images(ctx context.Context) (out []Image, err error) {
 		return nil, err
 	}
 	for _, v := range volumes {
-		name, is := strings.CutSuffix(v.Name, aboutSuffix)
-		if !is {
+		name, about := strings.CutSuffix(v.Name, aboutSuffix)
+		if !about {
 			continue
 		}
 		text, err := h.small(ctx, v)
+		if is(err, libvirt.ErrNoStorageVol) { // somebody removed the file, which libvirt has not noticed yet
+			continue
+		}
 		if err != nil {
 			return nil, err
 		}

@@ -142,21 +142,33 @@ func controllers() error {
 	return nil
 }
 
-// forget removes the groups that containers of a hall that was killed have left behind. One with a process in it stays.
+// forget removes the groups that containers of a hall that was killed have left behind. The container of somebody else
+// has a process somewhere in its groups, and one that only starts has them since a moment: these stay.
 func forget(folder string) {
 	left, err := filepath.Glob(filepath.Join(folder, "machine", "lxc-*-croft-*"))
 	if err != nil {
 		return
 	}
 	for _, group := range left {
+		about, err := os.Stat(group)
+		if err != nil || time.Since(about.ModTime()) < time.Minute {
+			continue
+		}
 		var below []string
-		//nolint:errcheck // what cannot be looked at stays
-		filepath.WalkDir(group, func(path string, d fs.DirEntry, err error) error {
-			if err == nil && d.IsDir() {
-				below = append(below, path)
+		err = filepath.WalkDir(group, func(path string, d fs.DirEntry, err error) error {
+			if err != nil || !d.IsDir() {
+				return err
 			}
-			return nil
+			below = append(below, path)
+			processes, err := os.ReadFile(filepath.Join(path, "cgroup.procs"))
+			if err == nil && len(processes) > 0 {
+				err = errors.New("somebody is at work in it")
+			}
+			return err
 		})
+		if err != nil {
+			continue
+		}
 		for _, path := range slices.Backward(below) {
 			syscall.Rmdir(path) //nolint:errcheck // it stays then
 		}

@@ -14,7 +14,7 @@ import (
 	"plumlatch/internal/croft"
 )
 
-// question is what is to be known of an image that somebody made elsewhere.
+// question asks for something about an image that somebody made elsewhere.
 type question struct {
 	name, text string
 	// suggest is what an empty answer stands for, by the name of the image.

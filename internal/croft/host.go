@@ -177,7 +177,7 @@ func (h *host) claim(l *libvirt.Libvirt) error {
 		return fmt.Errorf("%w: %s (network filter %s): stop that one; where it is gone for good, start this one with "+
 			"-take-over", errTaken, h.Zone, other.Name)
 	}
-	h.takeOver = false // once: whoever takes it over from this one keeps it
+	h.takeOver = false // once: another croftd that takes it from this one keeps it
 	return nil
 }
 

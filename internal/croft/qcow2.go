@@ -26,7 +26,7 @@ type qcow2Head struct {
 const externalData = 1 << 2
 
 // CheckDisk sees that a file is a disk in the form qcow2 that stands for itself: one that names another file would
-// have the host open that for whoever made the disk.
+// have the host open that for the person who made the disk.
 func CheckDisk(path string) error {
 	f, err := os.Open(path)
 	if err != nil {

@@ -1,8 +1,10 @@
 package reentry
 
 import (
+	"cmp"
 	"context"
 	"errors"
+	"slices"
 	"time"
 
 	"github.com/google/uuid"
@@ -25,7 +27,7 @@ type RestoreReport struct {
 	// Before and After are the state of the instance before and after: address, state and
 	// the like.
 	AddressBefore, AddressAfter string
-	// Elsewhere are the other logins that the lost keys open, and their reach.
+	// Elsewhere are the other logins that the lost keys open, and their reach; the worst first.
 	Elsewhere []LostElsewhere
 	// Copies are snapshots and images with the lost keys in them.
 	Copies    []fleet.OldKeyPlace
@@ -66,6 +68,9 @@ func (s *Service) ReportRestore(ctx context.Context, id uuid.UUID) (RestoreRepor
 			CloudID:      r.Instance.CloudID,
 		})
 	}
+	slices.SortStableFunc(out.Elsewhere, func(a, b LostElsewhere) int {
+		return cmp.Or(reach.Rank(a.State)-reach.Rank(b.State), cmp.Compare(a.Key, b.Key), cmp.Compare(a.Login, b.Login))
+	})
 	if !r.Instance.Adopted {
 		if out.Copies, err = s.fleet.CopiesWithOldKeys(ctx, items); err != nil {
 			return out, err

@@ -3346,7 +3346,7 @@ type MadeKey struct {
 	FileName string `json:"file_name"`
 	Key      Key    `json:"key"`
 
-	// PrivateKey In the format that was asked for.
+	// PrivateKey In the format that was asked for; encrypted, in base64, where the request has a recipient.
 	PrivateKey string `json:"private_key"`
 }
 
@@ -3385,6 +3385,9 @@ type MakeKey struct {
 	// Passphrase Encrypts the private key; used once and kept nowhere.
 	Passphrase *string `json:"passphrase,omitempty"`
 	Purpose    *string `json:"purpose,omitempty"`
+
+	// Recipient The caller's X25519 public key in base64; the private key is then encrypted to it, as a kept one is (Recipient).
+	Recipient *string `json:"recipient,omitempty"`
 
 	// Type ed25519 unless given; or rsa, ecdsa.
 	Type *string `json:"type,omitempty"`

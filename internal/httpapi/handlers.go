@@ -245,6 +245,8 @@ func (a *api) MakeKey(ctx context.Context, r contract.MakeKeyRequestObject) (con
 	b := *r.Body
 	passphrase := given(b.Passphrase)
 	b.Passphrase = nil // a hash of the request is kept, and must not serve to guess it
+	recipient := given(b.Recipient)
+	b.Recipient = nil // it is another one each time
 	once, err := onceFrom(r.Params.IdempotencyKey, b)
 	if err != nil {
 		return nil, err
@@ -255,7 +257,7 @@ func (a *api) MakeKey(ctx context.Context, r contract.MakeKeyRequestObject) (con
 		Spec: keypair.Spec{
 			Type: given(b.Type),
 			Bits: given(b.Bits),
-		}, Comment: given(b.Comment), Format: format, Passphrase: passphrase,
+		}, Comment: given(b.Comment), Format: format, Passphrase: passphrase, Recipient: recipient,
 	})
 	return contract.MakeKey201JSONResponse{
 		Key:        keyOf(k),

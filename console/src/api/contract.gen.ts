@@ -4815,6 +4815,8 @@ export interface components {
             format?: components["schemas"]["PrivateFormat"];
             /** @description Encrypts the private key; used once and kept nowhere. */
             passphrase?: string;
+            /** @description The caller's X25519 public key in base64; the private key is then encrypted to it, as a kept one is (Recipient). */
+            recipient?: string;
         };
         /**
          * @description The file format of a private key; openssh unless given.
@@ -4823,7 +4825,7 @@ export interface components {
         PrivateFormat: "openssh" | "pem" | "pkcs8" | "ppk2" | "ppk3";
         MadeKey: {
             key: components["schemas"]["Key"];
-            /** @description In the format that was asked for. */
+            /** @description In the format that was asked for; encrypted, in base64, where the request has a recipient. */
             private_key: string;
             /** @description What a file with the private key is usually called. */
             file_name: string;

@@ -143,6 +143,8 @@ type MadeHere struct {
 	Format keypair.Format
 	// Passphrase encrypts the private key; empty for none.
 	Passphrase string
+	// Recipient is the asker's public key, as in Release; "" for a private key that is not encrypted to anybody.
+	Recipient string
 }
 
 // MakeKey makes a pair here and returns the private key, which is kept nowhere.
@@ -168,6 +170,10 @@ func (s *Service) MakeKey(
 	if err != nil {
 		return record.Key{}, nil, problem.FromRefusal("comment", err)
 	}
+	recipient, err := recipientOf(made.Recipient)
+	if err != nil {
+		return record.Key{}, nil, err
+	}
 	private, err := pair.Write(rand.Reader, made.Format, []byte(made.Passphrase))
 	var none *keypair.FormatError
 	if errors.As(err, &none) {
@@ -177,6 +183,9 @@ func (s *Service) MakeKey(
 			Field:  "format",
 			Detail: none.Problem,
 		}
+	}
+	if err == nil && recipient != nil {
+		private, err = sealFor(recipient, in.Name, private)
 	}
 	if err != nil {
 		return record.Key{}, nil, err

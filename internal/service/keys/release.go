@@ -86,13 +86,9 @@ func (s *Service) PrivateKey(ctx context.Context, actor people.Actor, w Release)
 		return nil, fmt.Errorf("open the private key of %s: %w", name, err)
 	}
 	if recipient != nil {
-		plain := private
-		encrypted, err := hpke.Seal(recipient, hpke.HKDFSHA256(), hpke.AES256GCM(), []byte(releaseInfo+name), plain)
-		clear(plain)
-		if err != nil {
+		if private, err = sealFor(recipient, name, private); err != nil {
 			return nil, err
 		}
-		private = []byte(base64.StdEncoding.EncodeToString(encrypted))
 	}
 	err = s.store.InTx(ctx, func(tx *store.Store) error {
 		consented, err := s.useConsent(ctx, tx, actor, k)
@@ -121,6 +117,16 @@ func (s *Service) PrivateKey(ctx context.Context, actor people.Actor, w Release)
 		return nil, err
 	}
 	return private, nil
+}
+
+// sealFor encrypts the private key of the key to somebody and forgets it. What it returns is base64.
+func sealFor(recipient hpke.PublicKey, key string, private []byte) ([]byte, error) {
+	defer clear(private)
+	sealed, err := hpke.Seal(recipient, hpke.HKDFSHA256(), hpke.AES256GCM(), []byte(releaseInfo+key), private)
+	if err != nil {
+		return nil, fmt.Errorf("encrypt the private key of %s: %w", key, err)
+	}
+	return []byte(base64.StdEncoding.EncodeToString(sealed)), nil
 }
 
 func recipientOf(text string) (hpke.PublicKey, error) {

@@ -3,7 +3,7 @@ import { App, Button, Card, Input, Modal } from "antd";
 import { useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
 import { api, take, type Instance } from "../../api/client";
-import { useInstance, useMe, useOpeners, useRuns } from "../../api/queries";
+import { useCatalogue, useInstance, useMe, useOpeners, useRuns } from "../../api/queries";
 import { loginCommand, moment } from "../../format";
 import { bestOpener } from "../../parts/bestOpener";
 import { CopyText } from "../../parts/CopyText";
@@ -23,6 +23,7 @@ import { Access } from "./Access";
 import { Past } from "./Past";
 import { Timeline } from "./Timeline";
 import { Way } from "./Way";
+import { WindowsPassword } from "./WindowsPassword";
 
 export default function InstancePage() {
   const { name = "" } = useParams();
@@ -30,10 +31,12 @@ export default function InstancePage() {
   const openers = useOpeners(name);
   const runs = useRuns(name);
   const me = useMe();
+  const catalogue = useCatalogue(instance.data?.cloud);
   if (instance.error) return <ProblemNote error={instance.error} again={() => void instance.refetch()} />;
   if (!instance.data) return <Loading />;
   const i = instance.data;
   const first = bestOpener(openers.rows, me.data?.name);
+  const windows = catalogue.data?.images.find((o) => o.name === i.image)?.family === "windows";
   const live = runs.data?.items.filter((r) => !r.ended_at) ?? [];
   return (
     <>
@@ -83,6 +86,10 @@ export default function InstancePage() {
                 <Link key="l" to={`/logins/${encodeURIComponent(`${i.connection.user}@${i.name}`)}`}>
                   {i.connection.user}@{i.name}
                 </Link>,
+              ],
+              [
+                "Administrator",
+                windows && me.data && me.data.role !== "viewer" && <WindowsPassword key="a" of={i.name} />,
               ],
               ["Adopted", i.adopted && "it was not launched here, and no cloud is asked about it"],
               [

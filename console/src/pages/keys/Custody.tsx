@@ -72,7 +72,7 @@ export function HandOver({ of }: { of: Key }) {
           done={(r) =>
             void message.success(
               r.waits_for
-                ? `${r.waits_for} is asked to prove that they hold it: plumlatch prove ${of.name}`
+                ? `${r.waits_for} is asked to prove that they hold it: on the page of ${of.name}, or by plumlatch prove`
                 : "It is handed over",
               8,
             )

@@ -16,9 +16,11 @@ import { PagedTable } from "../../parts/PagedTable";
 import { PageHead } from "../../parts/PageHead";
 import { ProblemNote } from "../../parts/ProblemNote";
 import { StateMark } from "../../parts/StateMark";
+import { ProveButton } from "../../parts/Prove";
 import { Change } from "./Change";
 import { HandOver, Uses } from "./Custody";
 import { MarkLost, Weight } from "./Loss";
+import { TakeOut } from "./TakeOut";
 
 export default function KeyPage() {
   const { name = "" } = useParams();
@@ -98,12 +100,7 @@ export default function KeyPage() {
                 k.steward ? "the service's own" : k.holder ? `${k.holder.name} (${k.holder.title})` : "nobody",
               ],
               ["Private key", custody(k)],
-              [
-                "Take it out, once",
-                !k.steward && k.custody === "kept" && (
-                  <CopyText key="t" text={`plumlatch key private ${k.name} -reason "…"`} label="command" />
-                ),
-              ],
+              ["Take it out, once", !k.steward && k.custody === "kept" && <TakeOut key="t" of={k} />],
               [
                 "Forget the kept copy",
                 !k.steward && k.custody === "kept" && (
@@ -117,7 +114,7 @@ export default function KeyPage() {
               [
                 "Prove it",
                 !k.steward && k.state === "active" && (
-                  <CopyText key="v" text={`plumlatch prove ${k.name}`} label="command" />
+                  <ProveButton key="v" of={k.name} text="Prove that you hold it" small />
                 ),
               ],
               [

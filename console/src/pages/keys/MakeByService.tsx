@@ -5,6 +5,7 @@ import { api, problemOf, requestKey, take, type Key } from "../../api/client";
 import type { components } from "../../api/contract.gen";
 import { CopyText } from "../../parts/CopyText";
 import { ProblemNote } from "../../parts/ProblemNote";
+import { newRecipient } from "../../privatekey/recipient";
 import { HolderAndPurpose, nameRules } from "./HolderAndPurpose";
 
 interface MakeForm {
@@ -58,9 +59,10 @@ const kinds = [
 /** Has the service make a pair, whose private key is handed over once. */
 export function MakeByService({ done }: { done: (made: Handed) => void }) {
   const make = useMutation({
-    mutationFn: ({ once, ...v }: MakeForm & { once: string }) => {
+    mutationFn: async ({ once, ...v }: MakeForm & { once: string }) => {
       const [type, bits] = v.kind.split(" ");
-      return take(
+      const recipient = await newRecipient();
+      const made = await take(
         api.POST("/keys/made", {
           params: { header: { "Idempotency-Key": once } },
           body: {
@@ -72,9 +74,11 @@ export function MakeByService({ done }: { done: (made: Handed) => void }) {
             passphrase: v.passphrase || undefined,
             holder: v.holder,
             purpose: v.purpose || undefined,
+            recipient: recipient.text,
           },
         }),
       );
+      return { ...made, private_key: await recipient.open(made.key.name, made.private_key) };
     },
     onSuccess: (m) => done({ of: m.key, privateKey: m.private_key, file: m.file_name }),
     gcTime: 0, // the answer has the private key in it
@@ -91,8 +95,8 @@ export function MakeByService({ done }: { done: (made: Handed) => void }) {
         type="info"
         showIcon
         title={
-          "The private key is handed over once, as a download, and kept nowhere here. Making it on your own " +
-          "machine is safer."
+          "The private key is handed over once, encrypted on its way to this page, and kept nowhere here. Making it " +
+          "on your own machine is safer."
         }
         className="after-l"
       />

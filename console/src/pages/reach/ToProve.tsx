@@ -3,13 +3,13 @@ import { Link } from "react-router";
 import type { ProofDue } from "../../api/client";
 import { useAskedKeys, useHolders, useProofsDue } from "../../api/queries";
 import { counted, day } from "../../format";
-import { CopyText } from "../../parts/CopyText";
 import { EmptyNote } from "../../parts/EmptyNote";
 import { KeyName } from "../../parts/KeyName";
 import { PagedTable } from "../../parts/PagedTable";
 import { PageHead } from "../../parts/PageHead";
 import { StateMark } from "../../parts/StateMark";
 import { usePlace } from "../../parts/usePlace";
+import { ProveButton } from "../../parts/Prove";
 import { ReachTabs } from "./ReachTabs";
 
 /** What each person has to prove today. */
@@ -39,10 +39,7 @@ export default function ToProve() {
             ...(holders.data ?? []).map((k) => ({ value: k.name, label: k.name })),
           ]}
         />
-        <span>
-          Prove all that you hold, from the machine where they are:{" "}
-          <CopyText text="plumlatch prove -with ~/.ssh" label="command" />
-        </span>
+        <ProveButton text="Prove what you hold" />
       </div>
       {asked.data?.map((k) => (
         <Alert
@@ -91,6 +88,6 @@ const columns: TableColumnsType<ProofDue> = [
   {
     title: "What to do",
     key: "next",
-    render: (_, d) => <CopyText text={`plumlatch prove ${d.key.name}`} label="command" />,
+    render: (_, d) => <ProveButton of={d.key.name} small />,
   },
 ];

@@ -4,11 +4,11 @@ import { Link } from "react-router";
 import { api, take, type Consent, type WaitingHandOver } from "../../api/client";
 import { useConsentLabels, useConsents, useHandOvers, useMe, useSafe } from "../../api/queries";
 import { day, moment } from "../../format";
-import { CopyText } from "../../parts/CopyText";
 import { EmptyNote } from "../../parts/EmptyNote";
 import { Facts } from "../../parts/Facts";
 import { FormDialog } from "../../parts/FormDialog";
 import { PageHead } from "../../parts/PageHead";
+import { ProveButton } from "../../parts/Prove";
 import { StateMark } from "../../parts/StateMark";
 import { useAct } from "../../parts/useAct";
 import { SettingsTabs } from "./SettingsTabs";
@@ -121,7 +121,7 @@ const handOverColumns: TableColumnsType<WaitingHandOver> = [
   {
     title: "They prove it",
     key: "prove",
-    render: (_, h) => <CopyText text={`plumlatch prove ${h.key}`} label="command" />,
+    render: (_, h) => <ProveButton of={h.key} small />,
   },
 ];
 

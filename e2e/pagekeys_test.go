@@ -259,7 +259,7 @@ func TestPrivateKeysComeToThePageEncryptedToIt(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if out, err := h.ssh(h.instance("cam"), "taken", "whoami"); err != nil || out != "debian\n" {
+	if out, err := h.ssh(h.instance("cam"), "taken", "whoami"); err != nil || out != "debian" {
 		t.Errorf("a login with what was taken out: %v, %s", err, out)
 	}
 	p.press("I have saved the private key of " + kept)

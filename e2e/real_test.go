@@ -345,10 +345,15 @@ func TestRealDiskOfAnXFSMachineIsLentAndGivenBack(t *testing.T) {
 	h.must("restore", "start", "xfs", "-route", "helper-disk", "-key", "back", "-no-wait", "-yes", "-confirm", "xfs")
 	id := h.newestRestore().Run.Id.String()
 	eventually(t, "the new key's login to be asked for", func() bool {
-		_, err := h.ssh(h.instance("xfs"), "back", "true")
-		return err == nil && slices.ContainsFunc(h.newestRestore().Run.Steps, func(s apiclient.Step) bool {
+		// Before that the machine stops, and ssh would wait for it without end.
+		asked := slices.ContainsFunc(h.newestRestore().Run.Steps, func(s apiclient.Step) bool {
 			return s.Name == "enter" && s.State == "running"
 		})
+		if !asked {
+			return false
+		}
+		_, err := h.ssh(h.instance("xfs"), "back", "true")
+		return err == nil
 	})
 	t.Logf("%.0f s: a restore over a helper's disk with XFS, until the login", time.Since(begun).Seconds())
 	h.timed(t, "restore", "undo", id, "-yes", "-reason", "the key was found")

@@ -106,6 +106,7 @@ func (h *house) furnishBy(ctx context.Context, o settings) error {
 		People:          people.Options{Issuer: issuer, SessionLasts: o.sessionFor, SessionIdle: o.sessionIdle},
 		Keys:            keys.Options{AllowShortRSA: o.shortRSA, StewardFrom: o.stewardFrom},
 		Safe:            box,
+		Visits:          o.visits,
 		Clouds:          clouds.Options{Adapter: o.cloudURL, Name: o.cloudName, Plain: o.plainCloud},
 		SweepEvery:      o.sweepEvery,
 		ReadCloudsEvery: o.readClouds,

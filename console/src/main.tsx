@@ -49,6 +49,9 @@ const HostAuthorities = lazy(() => import("./pages/settings/HostAuthorities"));
 const JumpHosts = lazy(() => import("./pages/settings/JumpHosts"));
 const BringIn = lazy(() => import("./pages/instances/BringIn"));
 const Subscribers = lazy(() => import("./pages/settings/Subscribers"));
+const TerminalPage = lazy(() => import("./pages/terminals/TerminalPage"));
+const Terminals = lazy(() => import("./pages/terminals/Terminals"));
+const Replay = lazy(() => import("./pages/terminals/Replay"));
 const Daybook = lazy(() => import("./pages/daybook/Daybook"));
 
 const router = createBrowserRouter([
@@ -112,6 +115,9 @@ const router = createBrowserRouter([
           { path: "settings/clouds/:name/keys", element: <CloudKeys /> },
           { path: "settings/host-authorities", element: <HostAuthorities /> },
           { path: "settings/jump-hosts", element: <JumpHosts /> },
+          { path: "settings/terminals", element: <Terminals /> },
+          { path: "settings/terminals/:id", element: <Replay /> },
+          { path: "terminals/:name", element: <TerminalPage /> },
           { path: "bring-in", element: <BringIn /> },
           { path: "*", element: <NotFound /> },
         ],

@@ -6,7 +6,7 @@ export interface Place {
 
 /** The places of the bar. also are the paths that belong to one, besides those under its own. */
 export const places: (Place & { also?: string[] })[] = [
-  { to: "/", text: "Reach", also: ["/map", "/drift", "/grants", "/proofs", "/logins/"] },
+  { to: "/", text: "Reach", also: ["/map", "/drift", "/grants", "/proofs", "/logins/", "/terminals/"] },
   { to: "/instances", text: "Instances", also: ["/launch", "/adopt", "/bring-in"] },
   { to: "/keys", text: "Key pairs" },
   { to: "/rotations", text: "Rotations" },
@@ -34,4 +34,5 @@ export const further: Place[] = [
   { to: "/settings/custody", text: "Custody" },
   { to: "/settings/subscribers", text: "Subscribers" },
   { to: "/settings/clouds", text: "Clouds" },
+  { to: "/settings/terminals", text: "Terminals" },
 ];

@@ -1392,6 +1392,129 @@ func (e TracedKind) Valid() bool {
 	}
 }
 
+// Defines values for VisitEnd.
+const (
+	VisitEndAway      VisitEnd = "away"
+	VisitEndCut       VisitEnd = "cut"
+	VisitEndEndedBy   VisitEnd = "ended-by"
+	VisitEndFailed    VisitEnd = "failed"
+	VisitEndIdle      VisitEnd = "idle"
+	VisitEndLeft      VisitEnd = "left"
+	VisitEndSignedOut VisitEnd = "signed-out"
+	VisitEndTooLong   VisitEnd = "too-long"
+	VisitEndUnkept    VisitEnd = "unkept"
+)
+
+// Valid indicates whether the value is a known member of the VisitEnd enum.
+func (e VisitEnd) Valid() bool {
+	switch e {
+	case VisitEndAway:
+		return true
+	case VisitEndCut:
+		return true
+	case VisitEndEndedBy:
+		return true
+	case VisitEndFailed:
+		return true
+	case VisitEndIdle:
+		return true
+	case VisitEndLeft:
+		return true
+	case VisitEndSignedOut:
+		return true
+	case VisitEndTooLong:
+		return true
+	case VisitEndUnkept:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for VisitMessageKind.
+const (
+	VisitMessageKindEnd       VisitMessageKind = "end"
+	VisitMessageKindLeave     VisitMessageKind = "leave"
+	VisitMessageKindOpen      VisitMessageKind = "open"
+	VisitMessageKindRefusal   VisitMessageKind = "refusal"
+	VisitMessageKindSeen      VisitMessageKind = "seen"
+	VisitMessageKindSign      VisitMessageKind = "sign"
+	VisitMessageKindSignature VisitMessageKind = "signature"
+	VisitMessageKindSize      VisitMessageKind = "size"
+	VisitMessageKindWaits     VisitMessageKind = "waits"
+)
+
+// Valid indicates whether the value is a known member of the VisitMessageKind enum.
+func (e VisitMessageKind) Valid() bool {
+	switch e {
+	case VisitMessageKindEnd:
+		return true
+	case VisitMessageKindLeave:
+		return true
+	case VisitMessageKindOpen:
+		return true
+	case VisitMessageKindRefusal:
+		return true
+	case VisitMessageKindSeen:
+		return true
+	case VisitMessageKindSign:
+		return true
+	case VisitMessageKindSignature:
+		return true
+	case VisitMessageKindSize:
+		return true
+	case VisitMessageKindWaits:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for VisitState.
+const (
+	VisitStateAsked   VisitState = "asked"
+	VisitStateEnded   VisitState = "ended"
+	VisitStateOpen    VisitState = "open"
+	VisitStateOpening VisitState = "opening"
+)
+
+// Valid indicates whether the value is a known member of the VisitState enum.
+func (e VisitState) Valid() bool {
+	switch e {
+	case VisitStateAsked:
+		return true
+	case VisitStateEnded:
+		return true
+	case VisitStateOpen:
+		return true
+	case VisitStateOpening:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for VisitWay.
+const (
+	VisitWayKeptKey  VisitWay = "kept-key"
+	VisitWayOwnKey   VisitWay = "own-key"
+	VisitWayVisitKey VisitWay = "visit-key"
+)
+
+// Valid indicates whether the value is a known member of the VisitWay enum.
+func (e VisitWay) Valid() bool {
+	switch e {
+	case VisitWayKeptKey:
+		return true
+	case VisitWayOwnKey:
+		return true
+	case VisitWayVisitKey:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for WayKind.
 const (
 	WayKindAuthority WayKind = "authority"
@@ -1627,6 +1750,22 @@ type BeginLeaving struct {
 
 	// To The holder who follows; needed unless again.
 	To *string `json:"to,omitempty"`
+}
+
+// BeginVisit defines model for BeginVisit.
+type BeginVisit struct {
+	// Key The key, for own-key and kept-key.
+	Key   *string `json:"key,omitempty"`
+	Login string  `json:"login"`
+
+	// PublicKey The public key in one line, for visit-key.
+	PublicKey *string `json:"public_key,omitempty"`
+
+	// Reason For the daybook; needed for kept-key.
+	Reason *string `json:"reason,omitempty"`
+
+	// Way By what a visit authenticates. own-key: a private key in the page, which signs the request of RFC 4252 section 7; visit-key: a pair that the page makes for this visit; kept-key: a private key in the safe.
+	Way VisitWay `json:"way"`
 }
 
 // Beyond How much is not as granted.
@@ -4092,6 +4231,23 @@ type RecordRule struct {
 	LeaveAlone bool `json:"leave_alone"`
 }
 
+// RecordedLabel defines model for RecordedLabel.
+type RecordedLabel struct {
+	AddedAt time.Time `json:"added_at"`
+	AddedBy string    `json:"added_by"`
+	Name    string    `json:"name"`
+	Value   string    `json:"value"`
+}
+
+// RecordedLabelChange defines model for RecordedLabelChange.
+type RecordedLabelChange struct {
+	Name string `json:"name"`
+
+	// Records Whether visits to instances with the label are recorded from now on.
+	Records bool   `json:"records"`
+	Value   string `json:"value"`
+}
+
 // RecoveryCodes defines model for RecoveryCodes.
 type RecoveryCodes struct {
 	Codes []string `json:"codes"`
@@ -5165,6 +5321,79 @@ type UnusableKey struct {
 	Sha256 string  `json:"sha256"`
 }
 
+// Visit defines model for Visit.
+type Visit struct {
+	// Address Where the person's browser is.
+	Address string     `json:"address"`
+	AskedAt time.Time  `json:"asked_at"`
+	EndedAt *time.Time `json:"ended_at,omitempty"`
+	EndedBy *string    `json:"ended_by,omitempty"`
+
+	// EndedHow left: by its person; failed: it never opened; idle: nothing was typed for too long; away: the page did not come back; cut: the connection broke; unkept: what is recorded could not be kept.
+	EndedHow *VisitEnd          `json:"ended_how,omitempty"`
+	Id       openapi_types.UUID `json:"id"`
+
+	// Key The key's name; empty once its record is deleted.
+	Key       string     `json:"key"`
+	KeySha256 *string    `json:"key_sha256,omitempty"`
+	Login     string     `json:"login"`
+	OpenedAt  *time.Time `json:"opened_at,omitempty"`
+	Person    string     `json:"person"`
+
+	// Placed Whether the line of a visit's own key may still be in the login.
+	Placed *bool `json:"placed,omitempty"`
+
+	// Problem Why it failed or was cut.
+	Problem *string `json:"problem,omitempty"`
+	Reason  *string `json:"reason,omitempty"`
+
+	// Recorded Whether what is typed and shown is recorded.
+	Recorded bool       `json:"recorded"`
+	State    VisitState `json:"state"`
+
+	// Way By what a visit authenticates. own-key: a private key in the page, which signs the request of RFC 4252 section 7; visit-key: a pair that the page makes for this visit; kept-key: a private key in the safe.
+	Way VisitWay `json:"way"`
+}
+
+// VisitEnd left: by its person; failed: it never opened; idle: nothing was typed for too long; away: the page did not come back; cut: the connection broke; unkept: what is recorded could not be kept.
+type VisitEnd string
+
+// VisitMessage What a page and the service tell each other beside what is typed and shown.
+type VisitMessage struct {
+	// At Which byte of the output comes next.
+	At   *int64  `json:"at,omitempty"`
+	Cols *int    `json:"cols,omitempty"`
+	Data *[]byte `json:"data,omitempty"`
+
+	// How left: by its person; failed: it never opened; idle: nothing was typed for too long; away: the page did not come back; cut: the connection broke; unkept: what is recorded could not be kept.
+	How *VisitEnd `json:"how,omitempty"`
+
+	// Kind To the page: sign (data), waits (why), open (at, recorded), end (how, why). From it: signature (data, in the wire form), refusal (why), size (cols, rows), seen (seen), leave.
+	Kind     VisitMessageKind `json:"kind"`
+	Recorded *bool            `json:"recorded,omitempty"`
+	Rows     *int             `json:"rows,omitempty"`
+
+	// Seen How many bytes of the output the page has shown.
+	Seen *int64  `json:"seen,omitempty"`
+	Why  *string `json:"why,omitempty"`
+}
+
+// VisitMessageKind To the page: sign (data), waits (why), open (at, recorded), end (how, why). From it: signature (data, in the wire form), refusal (why), size (cols, rows), seen (seen), leave.
+type VisitMessageKind string
+
+// VisitPage defines model for VisitPage.
+type VisitPage struct {
+	Items []Visit `json:"items"`
+	Next  *string `json:"next,omitempty"`
+	Total *int    `json:"total,omitempty"`
+}
+
+// VisitState defines model for VisitState.
+type VisitState string
+
+// VisitWay By what a visit authenticates. own-key: a private key in the page, which signs the request of RFC 4252 section 7; visit-key: a pair that the page makes for this visit; kept-key: a private key in the safe.
+type VisitWay string
+
 // WaitingHandOver defines model for WaitingHandOver.
 type WaitingHandOver struct {
 	AskedAt time.Time `json:"asked_at"`
@@ -5266,6 +5495,9 @@ type SweepId = openapi_types.UUID
 
 // Total defines model for Total.
 type Total = bool
+
+// VisitId defines model for VisitId.
+type VisitId = openapi_types.UUID
 
 // ListAskedKeysParams defines parameters for ListAskedKeys.
 type ListAskedKeysParams struct {
@@ -5990,6 +6222,39 @@ type AddTokenParams struct {
 	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
 }
 
+// ListVisitsParams defines parameters for ListVisits.
+type ListVisitsParams struct {
+	// After The cursor that the page before gave as next.
+	After *After `form:"after,omitempty" json:"after,omitempty"`
+
+	// Limit The greatest number of entries, 1 to 500; 50 unless given.
+	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
+
+	// Total Whether to count all that match.
+	Total *Total `form:"total,omitempty" json:"total,omitempty"`
+
+	// Login Only to this login, or to all logins of this instance.
+	Login *string `form:"login,omitempty" json:"login,omitempty"`
+
+	// Person Only of this person.
+	Person *string `form:"person,omitempty" json:"person,omitempty"`
+
+	// Live Only those that are not over.
+	Live *bool `form:"live,omitempty" json:"live,omitempty"`
+}
+
+// GetRecordingParams defines parameters for GetRecording.
+type GetRecordingParams struct {
+	// Reason Why, for the daybook.
+	Reason *Reason `form:"reason,omitempty" json:"reason,omitempty"`
+}
+
+// OpenVisitParams defines parameters for OpenVisit.
+type OpenVisitParams struct {
+	// From How many bytes of the output the page has shown already.
+	From *int64 `form:"from,omitempty" json:"from,omitempty"`
+}
+
 // WriteCharterParams defines parameters for WriteCharter.
 type WriteCharterParams struct {
 	// Name What the charter is called.
@@ -6155,6 +6420,9 @@ type BeginLeavingJSONRequestBody = BeginLeaving
 // PutRecordRuleJSONRequestBody defines body for PutRecordRule for application/json ContentType.
 type PutRecordRuleJSONRequestBody = PutRecordRule
 
+// SetRecordedLabelJSONRequestBody defines body for SetRecordedLabel for application/json ContentType.
+type SetRecordedLabelJSONRequestBody = RecordedLabelChange
+
 // StartRestoreJSONRequestBody defines body for StartRestore for application/json ContentType.
 type StartRestoreJSONRequestBody = StartRestore
 
@@ -6211,6 +6479,9 @@ type AddTokenJSONRequestBody = AddToken
 
 // TraceJSONRequestBody defines body for Trace for application/json ContentType.
 type TraceJSONRequestBody = TraceText
+
+// BeginVisitJSONRequestBody defines body for BeginVisit for application/json ContentType.
+type BeginVisitJSONRequestBody = BeginVisit
 
 // AcceptWayJSONRequestBody defines body for AcceptWay for application/json ContentType.
 type AcceptWayJSONRequestBody = AcceptWay
@@ -7192,6 +7463,17 @@ type ClientInterface interface {
 	// RemoveRecordRule performs a DELETE /record-rules/{rule} (the `RemoveRecordRule` operationId) request.
 	RemoveRecordRule(ctx context.Context, rule openapi_types.UUID, params *RemoveRecordRuleParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListRecordedLabels performs a GET /recorded-labels (the `ListRecordedLabels` operationId) request.
+	ListRecordedLabels(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetRecordedLabelWithBody performs a POST /recorded-labels (the `SetRecordedLabel` operationId) request,
+	// with any type of body and a specified content type.
+	SetRecordedLabelWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetRecordedLabel performs a POST /recorded-labels (the `SetRecordedLabel` operationId) request.
+	// Takes a body of the `application/json` content type.
+	SetRecordedLabel(ctx context.Context, body SetRecordedLabelJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListRestores performs a GET /restores (the `ListRestores` operationId) request.
 	ListRestores(ctx context.Context, params *ListRestoresParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
@@ -7527,6 +7809,41 @@ type ClientInterface interface {
 	//
 	// Says which key or host key a fingerprint or a public key is, and what it opens. Nothing is stored.
 	Trace(ctx context.Context, body TraceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListVisits performs a GET /visits (the `ListVisits` operationId) request.
+	//
+	// Visits to logins through the console, the newest first: the caller's own, and for an admin everybody's.
+	ListVisits(ctx context.Context, params *ListVisitsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// BeginVisitWithBody performs a POST /visits (the `BeginVisit` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Asks for a visit to a login, in a session of the console. The page opens it by its stream within 40 seconds. With visit-key the line of the key is placed in a run, limited to the service's address and to the longest time of a visit, and removed when the visit is over.
+	BeginVisitWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// BeginVisit performs a POST /visits (the `BeginVisit` operationId) request.
+	// Takes a body of the `application/json` content type.
+	//
+	// Asks for a visit to a login, in a session of the console. The page opens it by its stream within 40 seconds. With visit-key the line of the key is placed in a run, limited to the service's address and to the longest time of a visit, and removed when the visit is over.
+	BeginVisit(ctx context.Context, body BeginVisitJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// EndVisit performs a DELETE /visits/{visit} (the `EndVisit` operationId) request.
+	//
+	// Ends a visit: one of the caller's own, or for an admin anybody's. One that is over stays as it is.
+	EndVisit(ctx context.Context, visit VisitId, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetVisit performs a GET /visits/{visit} (the `GetVisit` operationId) request.
+	GetVisit(ctx context.Context, visit VisitId, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetRecording performs a GET /visits/{visit}/recording (the `GetRecording` operationId) request.
+	//
+	// What was typed and shown, in asciicast v2. That somebody asked is in the daybook.
+	GetRecording(ctx context.Context, visit VisitId, params *GetRecordingParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// OpenVisit performs a GET /visits/{visit}/stream (the `OpenVisit` operationId) request.
+	//
+	// A WebSocket (RFC 6455), for the page of the session in which the visit was begun, from the console's own origin. Text messages are VisitMessage; binary ones are what the login shows, or what is typed into it. A page that was cut off goes on with another within two minutes.
+	OpenVisit(ctx context.Context, visit VisitId, params *OpenVisitParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// AcceptWayWithBody performs a POST /ways (the `AcceptWay` operationId) request,
 	// with any type of body and a specified content type.
@@ -10219,6 +10536,47 @@ func (c *Client) RemoveRecordRule(ctx context.Context, rule openapi_types.UUID, 
 	return c.Client.Do(req)
 }
 
+// ListRecordedLabels performs a GET /recorded-labels (the `ListRecordedLabels` operationId) request.
+func (c *Client) ListRecordedLabels(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListRecordedLabelsRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetRecordedLabelWithBody performs a POST /recorded-labels (the `SetRecordedLabel` operationId) request,
+// with any type of body and a specified content type.
+func (c *Client) SetRecordedLabelWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetRecordedLabelRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetRecordedLabel performs a POST /recorded-labels (the `SetRecordedLabel` operationId) request.
+// Takes a body of the `application/json` content type.
+func (c *Client) SetRecordedLabel(ctx context.Context, body SetRecordedLabelJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetRecordedLabelRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListRestores performs a GET /restores (the `ListRestores` operationId) request.
 func (c *Client) ListRestores(ctx context.Context, params *ListRestoresParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListRestoresRequest(c.Server, params)
@@ -11265,6 +11623,111 @@ func (c *Client) TraceWithBody(ctx context.Context, contentType string, body io.
 // Says which key or host key a fingerprint or a public key is, and what it opens. Nothing is stored.
 func (c *Client) Trace(ctx context.Context, body TraceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewTraceRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListVisits performs a GET /visits (the `ListVisits` operationId) request.
+//
+// Visits to logins through the console, the newest first: the caller's own, and for an admin everybody's.
+func (c *Client) ListVisits(ctx context.Context, params *ListVisitsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListVisitsRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// BeginVisitWithBody performs a POST /visits (the `BeginVisit` operationId) request,
+// with any type of body and a specified content type.
+//
+// Asks for a visit to a login, in a session of the console. The page opens it by its stream within 40 seconds. With visit-key the line of the key is placed in a run, limited to the service's address and to the longest time of a visit, and removed when the visit is over.
+func (c *Client) BeginVisitWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewBeginVisitRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// BeginVisit performs a POST /visits (the `BeginVisit` operationId) request.
+// Takes a body of the `application/json` content type.
+//
+// Asks for a visit to a login, in a session of the console. The page opens it by its stream within 40 seconds. With visit-key the line of the key is placed in a run, limited to the service's address and to the longest time of a visit, and removed when the visit is over.
+func (c *Client) BeginVisit(ctx context.Context, body BeginVisitJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewBeginVisitRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// EndVisit performs a DELETE /visits/{visit} (the `EndVisit` operationId) request.
+//
+// Ends a visit: one of the caller's own, or for an admin anybody's. One that is over stays as it is.
+func (c *Client) EndVisit(ctx context.Context, visit VisitId, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewEndVisitRequest(c.Server, visit)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetVisit performs a GET /visits/{visit} (the `GetVisit` operationId) request.
+func (c *Client) GetVisit(ctx context.Context, visit VisitId, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetVisitRequest(c.Server, visit)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetRecording performs a GET /visits/{visit}/recording (the `GetRecording` operationId) request.
+//
+// What was typed and shown, in asciicast v2. That somebody asked is in the daybook.
+func (c *Client) GetRecording(ctx context.Context, visit VisitId, params *GetRecordingParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetRecordingRequest(c.Server, visit, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// OpenVisit performs a GET /visits/{visit}/stream (the `OpenVisit` operationId) request.
+//
+// A WebSocket (RFC 6455), for the page of the session in which the visit was begun, from the console's own origin. Text messages are VisitMessage; binary ones are what the login shows, or what is typed into it. A page that was cut off goes on with another within two minutes.
+func (c *Client) OpenVisit(ctx context.Context, visit VisitId, params *OpenVisitParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewOpenVisitRequest(c.Server, visit, params)
 	if err != nil {
 		return nil, err
 	}
@@ -18189,6 +18652,73 @@ func NewRemoveRecordRuleRequest(server string, rule openapi_types.UUID, params *
 	return req, nil
 }
 
+// NewListRecordedLabelsRequest constructs an http.Request for the ListRecordedLabels method
+func NewListRecordedLabelsRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/recorded-labels")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSetRecordedLabelRequest calls the generic SetRecordedLabel builder with application/json body
+func NewSetRecordedLabelRequest(server string, body SetRecordedLabelJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSetRecordedLabelRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewSetRecordedLabelRequestWithBody constructs an http.Request for the SetRecordedLabel method, with any body, and a specified content type
+func NewSetRecordedLabelRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/recorded-labels")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewListRestoresRequest constructs an http.Request for the ListRestores method
 func NewListRestoresRequest(server string, params *ListRestoresParams) (*http.Request, error) {
 	var err error
@@ -20660,6 +21190,350 @@ func NewTraceRequestWithBody(server string, contentType string, body io.Reader) 
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewListVisitsRequest constructs an http.Request for the ListVisits method
+func NewListVisitsRequest(server string, params *ListVisitsParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/visits")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.After != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "after", *params.After, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Total != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "total", *params.Total, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Login != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "login", *params.Login, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Person != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "person", *params.Person, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Live != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "live", *params.Live, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewBeginVisitRequest calls the generic BeginVisit builder with application/json body
+func NewBeginVisitRequest(server string, body BeginVisitJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewBeginVisitRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewBeginVisitRequestWithBody constructs an http.Request for the BeginVisit method, with any body, and a specified content type
+func NewBeginVisitRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/visits")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewEndVisitRequest constructs an http.Request for the EndVisit method
+func NewEndVisitRequest(server string, visit VisitId) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "visit", visit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/visits/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetVisitRequest constructs an http.Request for the GetVisit method
+func NewGetVisitRequest(server string, visit VisitId) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "visit", visit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/visits/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetRecordingRequest constructs an http.Request for the GetRecording method
+func NewGetRecordingRequest(server string, visit VisitId, params *GetRecordingParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "visit", visit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/visits/%s/recording", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Reason != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "reason", *params.Reason, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewOpenVisitRequest constructs an http.Request for the OpenVisit method
+func NewOpenVisitRequest(server string, visit VisitId, params *OpenVisitParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "visit", visit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/visits/%s/stream", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.From != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "from", *params.From, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: "int64"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
 
 	return req, nil
 }

@@ -198,6 +198,7 @@ type request struct {
 	id, via, session string
 	address          string // the caller's
 	cookies          string // as the header has them
+	raw              *http.Request
 }
 
 func requestOf(ctx context.Context) *request { return ctx.Value(requestKey).(*request) }
@@ -206,7 +207,9 @@ func actorOf(ctx context.Context) people.Actor { return ctx.Value(actorKey).(peo
 
 // identify gives the request an id, logs it when it has ended, and measures it.
 func (s *server) identify(c *gin.Context) {
-	r := &request{id: rand.Text()[:16], via: "api", address: s.caller(c.Request), cookies: c.GetHeader("Cookie")}
+	r := &request{
+		id: rand.Text()[:16], via: "api", address: s.caller(c.Request), cookies: c.GetHeader("Cookie"), raw: c.Request,
+	}
 	if strings.HasPrefix(c.Request.UserAgent(), "plumlatch/") {
 		r.via = "cli"
 	}

@@ -36,6 +36,7 @@ import (
 	"plumlatch/internal/service/rules"
 	"plumlatch/internal/service/safekeeping"
 	"plumlatch/internal/service/settle"
+	"plumlatch/internal/service/visit"
 	"plumlatch/internal/service/work"
 	"plumlatch/internal/store"
 )
@@ -52,6 +53,7 @@ type Options struct {
 	Keys   keys.Options
 	Mail   mailing.Options
 	Clouds clouds.Options
+	Visits visit.Options
 	// Safe keeps private keys; nil where it is switched off.
 	Safe *safe.Safe
 	// SweepEvery is how often logins with a steward key are swept; 0 for never.
@@ -98,6 +100,7 @@ type Service struct {
 	Leaving   *leaving.Service
 	Notify    *notify.Service
 	Mailing   *mailing.Service
+	Visits    *visit.Service
 
 	store  *store.Store
 	engine *runs.Engine
@@ -205,6 +208,17 @@ func New(s *store.Store, c *cloud.Cloud, e *runs.Engine, log *slog.Logger, o Opt
 	h.Leaving = leaving.New(s, e, h.Journal, h.People, h.Keys, h.Access, h.Rotate, now)
 	h.Notify = notify.New(s, e, h.Journal, h.Safes, h.Access, log, now)
 	h.Mailing = mailing.New(s, h.Journal, log, now, cmp.Or(o.Fresh, defaultFresh), o.Mail)
+	h.Visits = visit.New(visit.Parts{
+		Store:   s,
+		Journal: h.Journal,
+		Safes:   h.Safes,
+		Keys:    h.Keys,
+		Fleet:   h.Fleet,
+		Access:  h.Access,
+		Runs:    h.Runs,
+		Log:     log,
+		Now:     now,
+	}, o.Visits)
 	// A rotation or a restore may have waited for what somebody reports.
 	h.Access.Reported = func(ctx context.Context, instance uuid.UUID) {
 		h.Rotate.Wake(ctx)
@@ -226,15 +240,20 @@ func (s *Service) Start(ctx context.Context) error {
 	}
 	for _, of := range []interface{ Duties() []runs.Duty }{
 		s.Safes, s.Keys, s.Clouds, s.Inventory, s.Reading, s.Access, s.Rotate, s.Rules, s.Closings, s.Journal, s.Leaving,
-		s.Charters, s.Notify, s.Mailing,
+		s.Charters, s.Notify, s.Mailing, s.Visits,
 	} {
 		s.engine.Take(of.Duties()...)
 	}
-	return s.StartRuns(ctx)
+	if err := s.StartRuns(ctx); err != nil {
+		return err
+	}
+	s.Visits.Start()
+	return nil
 }
 
 // Stop ends what Start has begun; the runs continue at the next start.
 func (s *Service) Stop(ctx context.Context) {
+	s.Visits.Stop()
 	s.engine.Stop(ctx)
 	s.Safes.Leave(ctx)
 }

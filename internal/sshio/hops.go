@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"net"
+	"net/netip"
 	"os"
 	"strconv"
 	"sync"
@@ -273,4 +274,24 @@ func (t Target) connect(ctx context.Context) (net.Conn, string, error) {
 	}
 	conn, err := new(Pool).Connect(ctx, nil, t.Address, t.Port)
 	return conn, net.JoinHostPort(t.Address, strconv.Itoa(t.Port)), err
+}
+
+// LocalAddress is the address that a machine sees connections come from, as far as it is known here; the zero Addr where
+// the machine is reached over a jump host, or not at all.
+func LocalAddress(ctx context.Context, t Target) netip.Addr {
+	ctx, cancel := context.WithTimeout(ctx, handshakeTimeout)
+	defer cancel()
+	conn, _, err := t.connect(ctx)
+	if err != nil {
+		return netip.Addr{}
+	}
+	defer conn.Close()
+	if _, direct := conn.(*net.TCPConn); !direct {
+		return netip.Addr{}
+	}
+	at, err := netip.ParseAddrPort(conn.LocalAddr().String())
+	if err != nil {
+		return netip.Addr{}
+	}
+	return at.Addr().Unmap()
 }

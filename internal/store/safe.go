@@ -127,6 +127,7 @@ var encryptedTables = []struct{ table, id, column, bound, name, called string }{
 	{"operators", "id", "factor_encrypted", "second factor of ", "name", "the second factor of "},
 	{"subscribers", "id", "encrypted", "receiver ", "name", "the secret of the subscriber "},
 	{"clouds", "id", "encrypted", "cloud ", "name", "the token for the adapter of the cloud "},
+	{"visits", "id", "recording_key", "visit ", "person", "the recording of a visit of "},
 	{"service_keys", "name", "encrypted", "service key ", "name", "the service's own key "},
 }
 

@@ -77,6 +77,10 @@ export type CloudInstance = components["schemas"]["CloudInstance"];
 export type BroughtIn = components["schemas"]["BroughtIn"];
 export type Subscriber = components["schemas"]["Subscriber"];
 export type Delivery = components["schemas"]["Delivery"];
+export type Visit = components["schemas"]["Visit"];
+export type VisitWay = components["schemas"]["VisitWay"];
+export type VisitMessage = components["schemas"]["VisitMessage"];
+export type VisitEnd = components["schemas"]["VisitEnd"];
 export type HostKey = components["schemas"]["HostKey"];
 
 let confirm: (() => Promise<boolean>) | undefined;

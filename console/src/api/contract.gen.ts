@@ -488,6 +488,91 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/visits": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Visits to logins through the console, the newest first: the caller's own, and for an admin everybody's. */
+        get: operations["listVisits"];
+        put?: never;
+        /** @description Asks for a visit to a login, in a session of the console. The page opens it by its stream within 40 seconds. With visit-key the line of the key is placed in a run, limited to the service's address and to the longest time of a visit, and removed when the visit is over. */
+        post: operations["beginVisit"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/visits/{visit}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: operations["getVisit"];
+        put?: never;
+        post?: never;
+        /** @description Ends a visit: one of the caller's own, or for an admin anybody's. One that is over stays as it is. */
+        delete: operations["endVisit"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/visits/{visit}/stream": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description A WebSocket (RFC 6455), for the page of the session in which the visit was begun, from the console's own origin. Text messages are VisitMessage; binary ones are what the login shows, or what is typed into it. A page that was cut off goes on with another within two minutes. */
+        get: operations["openVisit"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/visits/{visit}/recording": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description What was typed and shown, in asciicast v2. That somebody asked is in the daybook. */
+        get: operations["getRecording"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/recorded-labels": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: operations["listRecordedLabels"];
+        put?: never;
+        post: operations["setRecordedLabel"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/safe": {
         parameters: {
             query?: never;
@@ -4171,6 +4256,99 @@ export interface components {
             /** @description Whether the caller asked, and so cannot decide. */
             own: boolean;
         };
+        /**
+         * @description By what a visit authenticates. own-key: a private key in the page, which signs the request of RFC 4252 section 7; visit-key: a pair that the page makes for this visit; kept-key: a private key in the safe.
+         * @enum {string}
+         */
+        VisitWay: "own-key" | "visit-key" | "kept-key";
+        /** @enum {string} */
+        VisitState: "asked" | "opening" | "open" | "ended";
+        /**
+         * @description left: by its person; failed: it never opened; idle: nothing was typed for too long; away: the page did not come back; cut: the connection broke; unkept: what is recorded could not be kept.
+         * @enum {string}
+         */
+        VisitEnd: "left" | "failed" | "idle" | "too-long" | "away" | "ended-by" | "signed-out" | "cut" | "unkept";
+        BeginVisit: {
+            login: string;
+            way: components["schemas"]["VisitWay"];
+            /** @description The key, for own-key and kept-key. */
+            key?: string;
+            /** @description The public key in one line, for visit-key. */
+            public_key?: string;
+            /** @description For the daybook; needed for kept-key. */
+            reason?: string;
+        };
+        Visit: {
+            /** Format: uuid */
+            id: string;
+            login: string;
+            person: string;
+            way: components["schemas"]["VisitWay"];
+            /** @description The key's name; empty once its record is deleted. */
+            key: string;
+            key_sha256?: string;
+            reason?: string;
+            /** @description Where the person's browser is. */
+            address: string;
+            state: components["schemas"]["VisitState"];
+            /** Format: date-time */
+            asked_at: string;
+            /** Format: date-time */
+            opened_at?: string;
+            /** Format: date-time */
+            ended_at?: string;
+            ended_how?: components["schemas"]["VisitEnd"];
+            ended_by?: string;
+            /** @description Why it failed or was cut. */
+            problem?: string;
+            /** @description Whether what is typed and shown is recorded. */
+            recorded: boolean;
+            /** @description Whether the line of a visit's own key may still be in the login. */
+            placed?: boolean;
+        };
+        VisitPage: {
+            items: components["schemas"]["Visit"][];
+            next?: string;
+            total?: number;
+        };
+        /** @description What a page and the service tell each other beside what is typed and shown. */
+        VisitMessage: {
+            /**
+             * @description To the page: sign (data), waits (why), open (at, recorded), end (how, why). From it: signature (data, in the wire form), refusal (why), size (cols, rows), seen (seen), leave.
+             * @enum {string}
+             */
+            kind: "sign" | "signature" | "refusal" | "waits" | "open" | "size" | "seen" | "end" | "leave";
+            /** Format: byte */
+            data?: string;
+            why?: string;
+            cols?: number;
+            rows?: number;
+            /**
+             * Format: int64
+             * @description How many bytes of the output the page has shown.
+             */
+            seen?: number;
+            /**
+             * Format: int64
+             * @description Which byte of the output comes next.
+             */
+            at?: number;
+            how?: components["schemas"]["VisitEnd"];
+            recorded?: boolean;
+        };
+        RecordedLabel: {
+            name: string;
+            value: string;
+            added_by: string;
+            /** Format: date-time */
+            added_at: string;
+        };
+        RecordedLabelChange: {
+            name: string;
+            value: string;
+            /** @description Whether visits to instances with the label are recorded from now on. */
+            records: boolean;
+        };
         AskConsent: {
             key: string;
             reason: string;
@@ -5454,6 +5632,7 @@ export interface components {
         RotationId: string;
         /** @description The rule's name. */
         RuleName: string;
+        VisitId: string;
         RunId: string;
         /** @description The cursor that the page before gave as next. */
         After: string;
@@ -6462,6 +6641,207 @@ export interface operations {
         requestBody: {
             content: {
                 "application/json": components["schemas"]["ConsentLabelChange"];
+            };
+        };
+        responses: {
+            /** @description It is as asked. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listVisits: {
+        parameters: {
+            query?: {
+                /** @description The cursor that the page before gave as next. */
+                after?: components["parameters"]["After"];
+                /** @description The greatest number of entries, 1 to 500; 50 unless given. */
+                limit?: components["parameters"]["Limit"];
+                /** @description Whether to count all that match. */
+                total?: components["parameters"]["Total"];
+                /** @description Only to this login, or to all logins of this instance. */
+                login?: string;
+                /** @description Only of this person. */
+                person?: string;
+                /** @description Only those that are not over. */
+                live?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description One page of visits. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["VisitPage"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    beginVisit: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["BeginVisit"];
+            };
+        };
+        responses: {
+            /** @description The visit. */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Visit"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getVisit: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                visit: components["parameters"]["VisitId"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The visit. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Visit"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    endVisit: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                visit: components["parameters"]["VisitId"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The visit. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Visit"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    openVisit: {
+        parameters: {
+            query?: {
+                /** @description How many bytes of the output the page has shown already. */
+                from?: number;
+            };
+            header?: never;
+            path: {
+                visit: components["parameters"]["VisitId"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The connection is a WebSocket. */
+            101: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["VisitMessage"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getRecording: {
+        parameters: {
+            query?: {
+                /** @description Why, for the daybook. */
+                reason?: components["parameters"]["Reason"];
+            };
+            header?: never;
+            path: {
+                visit: components["parameters"]["VisitId"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The recording. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/plain": string;
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listRecordedLabels: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The labels of instances whose visits are recorded. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RecordedLabel"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    setRecordedLabel: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RecordedLabelChange"];
             };
         };
         responses: {

@@ -1,4 +1,11 @@
-import { queryOptions, useInfiniteQuery, useQuery, useQueryClient, type QueryKey } from "@tanstack/react-query";
+import {
+  queryOptions,
+  useInfiniteQuery,
+  useQueries,
+  useQuery,
+  useQueryClient,
+  type QueryKey,
+} from "@tanstack/react-query";
 import { useEffect, useState } from "react";
 import {
   api,
@@ -14,6 +21,7 @@ import {
   type Rotation,
   type RotationItem,
   type Run,
+  type Visit,
 } from "./client";
 import type { components } from "./contract.gen";
 
@@ -53,7 +61,8 @@ export type Subject =
   | "set-up"
   | "sweep"
   | "tokens"
-  | "trace";
+  | "trace"
+  | "visits";
 
 declare module "@tanstack/react-query" {
   interface Register {
@@ -186,6 +195,30 @@ export function useCloudInstances(cloud: string | undefined, q: string | undefin
       ? take(api.GET("/cloud-instances", { params: { query: { cloud, q, recorded: false, ...paging(after) } } }))
       : Promise.resolve({ items: [] }),
   );
+}
+
+/** Visits to logins through the console. */
+export function useVisits(filter: { login?: string; live?: boolean }) {
+  return usePages<Visit>(
+    ["visits", "list", filter],
+    (after) => take(api.GET("/visits", { params: { query: { ...filter, ...part(after) } } })),
+    5_000,
+  );
+}
+
+export function useRecordedLabels() {
+  return useQuery({ queryKey: ["visits", "labels"], queryFn: () => take(api.GET("/recorded-labels")) });
+}
+
+/** The keys of the names, as far as they are read. */
+export function useKeysNamed(names: string[]) {
+  return useQueries({
+    queries: names.map((name) => ({
+      queryKey: ["keys", name] as const,
+      queryFn: () => take(api.GET("/keys/{key}", { params: { path: { key: name } } })),
+    })),
+    combine: (all) => all.flatMap((q) => (q.data ? [q.data] : [])),
+  });
 }
 
 export function useHolders() {

@@ -1,4 +1,4 @@
-import { useQueries, useQueryClient } from "@tanstack/react-query";
+import { useQueryClient } from "@tanstack/react-query";
 import { App, Button, Modal } from "antd";
 import { useState } from "react";
 import { api, problemOf, take, type Key } from "../api/client";
@@ -6,6 +6,7 @@ import { counted } from "../format";
 import { CopyText } from "./CopyText";
 import { KeyFiles } from "./KeyFiles";
 import { KeyName } from "./KeyName";
+import { useRecords } from "./useRecords";
 import { useHeldKeys } from "../privatekey/held";
 import { sshsig, type OwnKey } from "../privatekey/key";
 
@@ -25,20 +26,6 @@ async function prove(key: Key, by: OwnKey): Promise<void> {
     throw new Error("The service asks to sign something else than a proof for this key; nothing was signed");
   const signature = await sshsig(by, namespace, challenge.text);
   await take(api.POST("/keys/{key}/proofs", { params: { path }, body: { challenge: challenge.id, signature } }));
-}
-
-/** Which records the keys in this page are. */
-function useRecords(held: readonly OwnKey[]) {
-  return useQueries({
-    queries: held.map((h) => ({
-      queryKey: ["trace", "held", h.sha256] as const,
-      queryFn: async () => {
-        const t = await take(api.POST("/traces", { body: { text: h.sha256 } }));
-        return t.matches.find((m) => m.kind === "key" && m.key)?.key ?? null;
-      },
-    })),
-    combine: (all) => all.map((q) => q.data),
-  });
 }
 
 /** Proves keys by signatures that the browser makes: the key of, or all that are chosen. */

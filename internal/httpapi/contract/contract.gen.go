@@ -1399,6 +1399,129 @@ func (e TracedKind) Valid() bool {
 	}
 }
 
+// Defines values for VisitEnd.
+const (
+	VisitEndAway      VisitEnd = "away"
+	VisitEndCut       VisitEnd = "cut"
+	VisitEndEndedBy   VisitEnd = "ended-by"
+	VisitEndFailed    VisitEnd = "failed"
+	VisitEndIdle      VisitEnd = "idle"
+	VisitEndLeft      VisitEnd = "left"
+	VisitEndSignedOut VisitEnd = "signed-out"
+	VisitEndTooLong   VisitEnd = "too-long"
+	VisitEndUnkept    VisitEnd = "unkept"
+)
+
+// Valid indicates whether the value is a known member of the VisitEnd enum.
+func (e VisitEnd) Valid() bool {
+	switch e {
+	case VisitEndAway:
+		return true
+	case VisitEndCut:
+		return true
+	case VisitEndEndedBy:
+		return true
+	case VisitEndFailed:
+		return true
+	case VisitEndIdle:
+		return true
+	case VisitEndLeft:
+		return true
+	case VisitEndSignedOut:
+		return true
+	case VisitEndTooLong:
+		return true
+	case VisitEndUnkept:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for VisitMessageKind.
+const (
+	VisitMessageKindEnd       VisitMessageKind = "end"
+	VisitMessageKindLeave     VisitMessageKind = "leave"
+	VisitMessageKindOpen      VisitMessageKind = "open"
+	VisitMessageKindRefusal   VisitMessageKind = "refusal"
+	VisitMessageKindSeen      VisitMessageKind = "seen"
+	VisitMessageKindSign      VisitMessageKind = "sign"
+	VisitMessageKindSignature VisitMessageKind = "signature"
+	VisitMessageKindSize      VisitMessageKind = "size"
+	VisitMessageKindWaits     VisitMessageKind = "waits"
+)
+
+// Valid indicates whether the value is a known member of the VisitMessageKind enum.
+func (e VisitMessageKind) Valid() bool {
+	switch e {
+	case VisitMessageKindEnd:
+		return true
+	case VisitMessageKindLeave:
+		return true
+	case VisitMessageKindOpen:
+		return true
+	case VisitMessageKindRefusal:
+		return true
+	case VisitMessageKindSeen:
+		return true
+	case VisitMessageKindSign:
+		return true
+	case VisitMessageKindSignature:
+		return true
+	case VisitMessageKindSize:
+		return true
+	case VisitMessageKindWaits:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for VisitState.
+const (
+	VisitStateAsked   VisitState = "asked"
+	VisitStateEnded   VisitState = "ended"
+	VisitStateOpen    VisitState = "open"
+	VisitStateOpening VisitState = "opening"
+)
+
+// Valid indicates whether the value is a known member of the VisitState enum.
+func (e VisitState) Valid() bool {
+	switch e {
+	case VisitStateAsked:
+		return true
+	case VisitStateEnded:
+		return true
+	case VisitStateOpen:
+		return true
+	case VisitStateOpening:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for VisitWay.
+const (
+	VisitWayKeptKey  VisitWay = "kept-key"
+	VisitWayOwnKey   VisitWay = "own-key"
+	VisitWayVisitKey VisitWay = "visit-key"
+)
+
+// Valid indicates whether the value is a known member of the VisitWay enum.
+func (e VisitWay) Valid() bool {
+	switch e {
+	case VisitWayKeptKey:
+		return true
+	case VisitWayOwnKey:
+		return true
+	case VisitWayVisitKey:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for WayKind.
 const (
 	WayKindAuthority WayKind = "authority"
@@ -1634,6 +1757,22 @@ type BeginLeaving struct {
 
 	// To The holder who follows; needed unless again.
 	To *string `json:"to,omitempty"`
+}
+
+// BeginVisit defines model for BeginVisit.
+type BeginVisit struct {
+	// Key The key, for own-key and kept-key.
+	Key   *string `json:"key,omitempty"`
+	Login string  `json:"login"`
+
+	// PublicKey The public key in one line, for visit-key.
+	PublicKey *string `json:"public_key,omitempty"`
+
+	// Reason For the daybook; needed for kept-key.
+	Reason *string `json:"reason,omitempty"`
+
+	// Way By what a visit authenticates. own-key: a private key in the page, which signs the request of RFC 4252 section 7; visit-key: a pair that the page makes for this visit; kept-key: a private key in the safe.
+	Way VisitWay `json:"way"`
 }
 
 // Beyond How much is not as granted.
@@ -4099,6 +4238,23 @@ type RecordRule struct {
 	LeaveAlone bool `json:"leave_alone"`
 }
 
+// RecordedLabel defines model for RecordedLabel.
+type RecordedLabel struct {
+	AddedAt time.Time `json:"added_at"`
+	AddedBy string    `json:"added_by"`
+	Name    string    `json:"name"`
+	Value   string    `json:"value"`
+}
+
+// RecordedLabelChange defines model for RecordedLabelChange.
+type RecordedLabelChange struct {
+	Name string `json:"name"`
+
+	// Records Whether visits to instances with the label are recorded from now on.
+	Records bool   `json:"records"`
+	Value   string `json:"value"`
+}
+
 // RecoveryCodes defines model for RecoveryCodes.
 type RecoveryCodes struct {
 	Codes []string `json:"codes"`
@@ -5172,6 +5328,79 @@ type UnusableKey struct {
 	Sha256 string  `json:"sha256"`
 }
 
+// Visit defines model for Visit.
+type Visit struct {
+	// Address Where the person's browser is.
+	Address string     `json:"address"`
+	AskedAt time.Time  `json:"asked_at"`
+	EndedAt *time.Time `json:"ended_at,omitempty"`
+	EndedBy *string    `json:"ended_by,omitempty"`
+
+	// EndedHow left: by its person; failed: it never opened; idle: nothing was typed for too long; away: the page did not come back; cut: the connection broke; unkept: what is recorded could not be kept.
+	EndedHow *VisitEnd          `json:"ended_how,omitempty"`
+	Id       openapi_types.UUID `json:"id"`
+
+	// Key The key's name; empty once its record is deleted.
+	Key       string     `json:"key"`
+	KeySha256 *string    `json:"key_sha256,omitempty"`
+	Login     string     `json:"login"`
+	OpenedAt  *time.Time `json:"opened_at,omitempty"`
+	Person    string     `json:"person"`
+
+	// Placed Whether the line of a visit's own key may still be in the login.
+	Placed *bool `json:"placed,omitempty"`
+
+	// Problem Why it failed or was cut.
+	Problem *string `json:"problem,omitempty"`
+	Reason  *string `json:"reason,omitempty"`
+
+	// Recorded Whether what is typed and shown is recorded.
+	Recorded bool       `json:"recorded"`
+	State    VisitState `json:"state"`
+
+	// Way By what a visit authenticates. own-key: a private key in the page, which signs the request of RFC 4252 section 7; visit-key: a pair that the page makes for this visit; kept-key: a private key in the safe.
+	Way VisitWay `json:"way"`
+}
+
+// VisitEnd left: by its person; failed: it never opened; idle: nothing was typed for too long; away: the page did not come back; cut: the connection broke; unkept: what is recorded could not be kept.
+type VisitEnd string
+
+// VisitMessage What a page and the service tell each other beside what is typed and shown.
+type VisitMessage struct {
+	// At Which byte of the output comes next.
+	At   *int64  `json:"at,omitempty"`
+	Cols *int    `json:"cols,omitempty"`
+	Data *[]byte `json:"data,omitempty"`
+
+	// How left: by its person; failed: it never opened; idle: nothing was typed for too long; away: the page did not come back; cut: the connection broke; unkept: what is recorded could not be kept.
+	How *VisitEnd `json:"how,omitempty"`
+
+	// Kind To the page: sign (data), waits (why), open (at, recorded), end (how, why). From it: signature (data, in the wire form), refusal (why), size (cols, rows), seen (seen), leave.
+	Kind     VisitMessageKind `json:"kind"`
+	Recorded *bool            `json:"recorded,omitempty"`
+	Rows     *int             `json:"rows,omitempty"`
+
+	// Seen How many bytes of the output the page has shown.
+	Seen *int64  `json:"seen,omitempty"`
+	Why  *string `json:"why,omitempty"`
+}
+
+// VisitMessageKind To the page: sign (data), waits (why), open (at, recorded), end (how, why). From it: signature (data, in the wire form), refusal (why), size (cols, rows), seen (seen), leave.
+type VisitMessageKind string
+
+// VisitPage defines model for VisitPage.
+type VisitPage struct {
+	Items []Visit `json:"items"`
+	Next  *string `json:"next,omitempty"`
+	Total *int    `json:"total,omitempty"`
+}
+
+// VisitState defines model for VisitState.
+type VisitState string
+
+// VisitWay By what a visit authenticates. own-key: a private key in the page, which signs the request of RFC 4252 section 7; visit-key: a pair that the page makes for this visit; kept-key: a private key in the safe.
+type VisitWay string
+
 // WaitingHandOver defines model for WaitingHandOver.
 type WaitingHandOver struct {
 	AskedAt time.Time `json:"asked_at"`
@@ -5273,6 +5502,9 @@ type SweepId = openapi_types.UUID
 
 // Total defines model for Total.
 type Total = bool
+
+// VisitId defines model for VisitId.
+type VisitId = openapi_types.UUID
 
 // ListAskedKeysParams defines parameters for ListAskedKeys.
 type ListAskedKeysParams struct {
@@ -5997,6 +6229,39 @@ type AddTokenParams struct {
 	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
 }
 
+// ListVisitsParams defines parameters for ListVisits.
+type ListVisitsParams struct {
+	// After The cursor that the page before gave as next.
+	After *After `form:"after,omitempty" json:"after,omitempty"`
+
+	// Limit The greatest number of entries, 1 to 500; 50 unless given.
+	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
+
+	// Total Whether to count all that match.
+	Total *Total `form:"total,omitempty" json:"total,omitempty"`
+
+	// Login Only to this login, or to all logins of this instance.
+	Login *string `form:"login,omitempty" json:"login,omitempty"`
+
+	// Person Only of this person.
+	Person *string `form:"person,omitempty" json:"person,omitempty"`
+
+	// Live Only those that are not over.
+	Live *bool `form:"live,omitempty" json:"live,omitempty"`
+}
+
+// GetRecordingParams defines parameters for GetRecording.
+type GetRecordingParams struct {
+	// Reason Why, for the daybook.
+	Reason *Reason `form:"reason,omitempty" json:"reason,omitempty"`
+}
+
+// OpenVisitParams defines parameters for OpenVisit.
+type OpenVisitParams struct {
+	// From How many bytes of the output the page has shown already.
+	From *int64 `form:"from,omitempty" json:"from,omitempty"`
+}
+
 // WriteCharterParams defines parameters for WriteCharter.
 type WriteCharterParams struct {
 	// Name What the charter is called.
@@ -6162,6 +6427,9 @@ type BeginLeavingJSONRequestBody = BeginLeaving
 // PutRecordRuleJSONRequestBody defines body for PutRecordRule for application/json ContentType.
 type PutRecordRuleJSONRequestBody = PutRecordRule
 
+// SetRecordedLabelJSONRequestBody defines body for SetRecordedLabel for application/json ContentType.
+type SetRecordedLabelJSONRequestBody = RecordedLabelChange
+
 // StartRestoreJSONRequestBody defines body for StartRestore for application/json ContentType.
 type StartRestoreJSONRequestBody = StartRestore
 
@@ -6218,6 +6486,9 @@ type AddTokenJSONRequestBody = AddToken
 
 // TraceJSONRequestBody defines body for Trace for application/json ContentType.
 type TraceJSONRequestBody = TraceText
+
+// BeginVisitJSONRequestBody defines body for BeginVisit for application/json ContentType.
+type BeginVisitJSONRequestBody = BeginVisit
 
 // AcceptWayJSONRequestBody defines body for AcceptWay for application/json ContentType.
 type AcceptWayJSONRequestBody = AcceptWay
@@ -6603,6 +6874,12 @@ type ServerInterface interface {
 	// (DELETE /record-rules/{rule})
 	RemoveRecordRule(c *gin.Context, rule openapi_types.UUID, params RemoveRecordRuleParams)
 
+	// (GET /recorded-labels)
+	ListRecordedLabels(c *gin.Context)
+
+	// (POST /recorded-labels)
+	SetRecordedLabel(c *gin.Context)
+
 	// (GET /restores)
 	ListRestores(c *gin.Context, params ListRestoresParams)
 
@@ -6761,6 +7038,24 @@ type ServerInterface interface {
 
 	// (POST /traces)
 	Trace(c *gin.Context)
+
+	// (GET /visits)
+	ListVisits(c *gin.Context, params ListVisitsParams)
+
+	// (POST /visits)
+	BeginVisit(c *gin.Context)
+
+	// (DELETE /visits/{visit})
+	EndVisit(c *gin.Context, visit VisitId)
+
+	// (GET /visits/{visit})
+	GetVisit(c *gin.Context, visit VisitId)
+
+	// (GET /visits/{visit}/recording)
+	GetRecording(c *gin.Context, visit VisitId, params GetRecordingParams)
+
+	// (GET /visits/{visit}/stream)
+	OpenVisit(c *gin.Context, visit VisitId, params OpenVisitParams)
 
 	// (POST /ways)
 	AcceptWay(c *gin.Context)
@@ -10675,6 +10970,32 @@ func (siw *ServerInterfaceWrapper) RemoveRecordRule(c *gin.Context) {
 	siw.Handler.RemoveRecordRule(c, rule, params)
 }
 
+// ListRecordedLabels operation middleware
+func (siw *ServerInterfaceWrapper) ListRecordedLabels(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListRecordedLabels(c)
+}
+
+// SetRecordedLabel operation middleware
+func (siw *ServerInterfaceWrapper) SetRecordedLabel(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.SetRecordedLabel(c)
+}
+
 // ListRestores operation middleware
 func (siw *ServerInterfaceWrapper) ListRestores(c *gin.Context) {
 
@@ -12158,6 +12479,208 @@ func (siw *ServerInterfaceWrapper) Trace(c *gin.Context) {
 	siw.Handler.Trace(c)
 }
 
+// ListVisits operation middleware
+func (siw *ServerInterfaceWrapper) ListVisits(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListVisitsParams
+
+	// ------------- Optional query parameter "after" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "after", c.Request.URL.Query(), &params.After, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter after: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter limit: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "total" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "total", c.Request.URL.Query(), &params.Total, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter total: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "login" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "login", c.Request.URL.Query(), &params.Login, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter login: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "person" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "person", c.Request.URL.Query(), &params.Person, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter person: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "live" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "live", c.Request.URL.Query(), &params.Live, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter live: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListVisits(c, params)
+}
+
+// BeginVisit operation middleware
+func (siw *ServerInterfaceWrapper) BeginVisit(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.BeginVisit(c)
+}
+
+// EndVisit operation middleware
+func (siw *ServerInterfaceWrapper) EndVisit(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "visit" -------------
+	var visit VisitId
+
+	err = runtime.BindStyledParameterWithOptions("simple", "visit", c.Param("visit"), &visit, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter visit: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.EndVisit(c, visit)
+}
+
+// GetVisit operation middleware
+func (siw *ServerInterfaceWrapper) GetVisit(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "visit" -------------
+	var visit VisitId
+
+	err = runtime.BindStyledParameterWithOptions("simple", "visit", c.Param("visit"), &visit, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter visit: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetVisit(c, visit)
+}
+
+// GetRecording operation middleware
+func (siw *ServerInterfaceWrapper) GetRecording(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "visit" -------------
+	var visit VisitId
+
+	err = runtime.BindStyledParameterWithOptions("simple", "visit", c.Param("visit"), &visit, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter visit: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetRecordingParams
+
+	// ------------- Optional query parameter "reason" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "reason", c.Request.URL.Query(), &params.Reason, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter reason: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetRecording(c, visit, params)
+}
+
+// OpenVisit operation middleware
+func (siw *ServerInterfaceWrapper) OpenVisit(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "visit" -------------
+	var visit VisitId
+
+	err = runtime.BindStyledParameterWithOptions("simple", "visit", c.Param("visit"), &visit, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter visit: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params OpenVisitParams
+
+	// ------------- Optional query parameter "from" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "from", c.Request.URL.Query(), &params.From, runtime.BindQueryParameterOptions{Type: "integer", Format: "int64"})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter from: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.OpenVisit(c, visit, params)
+}
+
 // AcceptWay operation middleware
 func (siw *ServerInterfaceWrapper) AcceptWay(c *gin.Context) {
 
@@ -12283,6 +12806,14 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.POST(options.BaseURL+"/consents/:consent/decision", wrapper.DecideConsent)
 	router.GET(options.BaseURL+"/consent-labels", wrapper.ListConsentLabels)
 	router.POST(options.BaseURL+"/consent-labels", wrapper.SetConsentLabel)
+	router.GET(options.BaseURL+"/visits", wrapper.ListVisits)
+	router.POST(options.BaseURL+"/visits", wrapper.BeginVisit)
+	router.DELETE(options.BaseURL+"/visits/:visit", wrapper.EndVisit)
+	router.GET(options.BaseURL+"/visits/:visit", wrapper.GetVisit)
+	router.GET(options.BaseURL+"/visits/:visit/stream", wrapper.OpenVisit)
+	router.GET(options.BaseURL+"/visits/:visit/recording", wrapper.GetRecording)
+	router.GET(options.BaseURL+"/recorded-labels", wrapper.ListRecordedLabels)
+	router.POST(options.BaseURL+"/recorded-labels", wrapper.SetRecordedLabel)
 	router.GET(options.BaseURL+"/safe", wrapper.GetSafe)
 	router.POST(options.BaseURL+"/safe/new-key", wrapper.NewSafeKey)
 	router.GET(options.BaseURL+"/subscribers", wrapper.ListSubscribers)
@@ -17352,6 +17883,77 @@ func (response RemoveRecordRuledefaultApplicationProblemPlusJSONResponse) VisitR
 	return err
 }
 
+type ListRecordedLabelsRequestObject struct {
+}
+
+type ListRecordedLabelsResponseObject interface {
+	VisitListRecordedLabelsResponse(w http.ResponseWriter) error
+}
+
+type ListRecordedLabels200JSONResponse []RecordedLabel
+
+func (response ListRecordedLabels200JSONResponse) VisitListRecordedLabelsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListRecordedLabelsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListRecordedLabelsdefaultApplicationProblemPlusJSONResponse) VisitListRecordedLabelsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SetRecordedLabelRequestObject struct {
+	Body *SetRecordedLabelJSONRequestBody
+}
+
+type SetRecordedLabelResponseObject interface {
+	VisitSetRecordedLabelResponse(w http.ResponseWriter) error
+}
+
+type SetRecordedLabel204Response struct {
+}
+
+func (response SetRecordedLabel204Response) VisitSetRecordedLabelResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type SetRecordedLabeldefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SetRecordedLabeldefaultApplicationProblemPlusJSONResponse) VisitSetRecordedLabelResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListRestoresRequestObject struct {
 	Params ListRestoresParams
 }
@@ -19438,6 +20040,239 @@ func (response TracedefaultApplicationProblemPlusJSONResponse) VisitTraceRespons
 	return err
 }
 
+type ListVisitsRequestObject struct {
+	Params ListVisitsParams
+}
+
+type ListVisitsResponseObject interface {
+	VisitListVisitsResponse(w http.ResponseWriter) error
+}
+
+type ListVisits200JSONResponse VisitPage
+
+func (response ListVisits200JSONResponse) VisitListVisitsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListVisitsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListVisitsdefaultApplicationProblemPlusJSONResponse) VisitListVisitsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type BeginVisitRequestObject struct {
+	Body *BeginVisitJSONRequestBody
+}
+
+type BeginVisitResponseObject interface {
+	VisitBeginVisitResponse(w http.ResponseWriter) error
+}
+
+type BeginVisit201JSONResponse Visit
+
+func (response BeginVisit201JSONResponse) VisitBeginVisitResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type BeginVisitdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response BeginVisitdefaultApplicationProblemPlusJSONResponse) VisitBeginVisitResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type EndVisitRequestObject struct {
+	Visit VisitId `json:"visit"`
+}
+
+type EndVisitResponseObject interface {
+	VisitEndVisitResponse(w http.ResponseWriter) error
+}
+
+type EndVisit200JSONResponse Visit
+
+func (response EndVisit200JSONResponse) VisitEndVisitResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type EndVisitdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response EndVisitdefaultApplicationProblemPlusJSONResponse) VisitEndVisitResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetVisitRequestObject struct {
+	Visit VisitId `json:"visit"`
+}
+
+type GetVisitResponseObject interface {
+	VisitGetVisitResponse(w http.ResponseWriter) error
+}
+
+type GetVisit200JSONResponse Visit
+
+func (response GetVisit200JSONResponse) VisitGetVisitResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetVisitdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetVisitdefaultApplicationProblemPlusJSONResponse) VisitGetVisitResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetRecordingRequestObject struct {
+	Visit  VisitId `json:"visit"`
+	Params GetRecordingParams
+}
+
+type GetRecordingResponseObject interface {
+	VisitGetRecordingResponse(w http.ResponseWriter) error
+}
+
+type GetRecording200TextResponse string
+
+func (response GetRecording200TextResponse) VisitGetRecordingResponse(w http.ResponseWriter) error {
+
+	w.Header().Set("Content-Type", "text/plain")
+	w.WriteHeader(200)
+
+	_, err := w.Write([]byte(fmt.Sprint(response)))
+	return err
+}
+
+type GetRecordingdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetRecordingdefaultApplicationProblemPlusJSONResponse) VisitGetRecordingResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type OpenVisitRequestObject struct {
+	Visit  VisitId `json:"visit"`
+	Params OpenVisitParams
+}
+
+type OpenVisitResponseObject interface {
+	VisitOpenVisitResponse(w http.ResponseWriter) error
+}
+
+type OpenVisit101JSONResponse VisitMessage
+
+func (response OpenVisit101JSONResponse) VisitOpenVisitResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(101)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type OpenVisitdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response OpenVisitdefaultApplicationProblemPlusJSONResponse) VisitOpenVisitResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type AcceptWayRequestObject struct {
 	Body *AcceptWayJSONRequestBody
 }
@@ -19897,6 +20732,12 @@ type StrictServerInterface interface {
 	// (DELETE /record-rules/{rule})
 	RemoveRecordRule(ctx context.Context, request RemoveRecordRuleRequestObject) (RemoveRecordRuleResponseObject, error)
 
+	// (GET /recorded-labels)
+	ListRecordedLabels(ctx context.Context, request ListRecordedLabelsRequestObject) (ListRecordedLabelsResponseObject, error)
+
+	// (POST /recorded-labels)
+	SetRecordedLabel(ctx context.Context, request SetRecordedLabelRequestObject) (SetRecordedLabelResponseObject, error)
+
 	// (GET /restores)
 	ListRestores(ctx context.Context, request ListRestoresRequestObject) (ListRestoresResponseObject, error)
 
@@ -20055,6 +20896,24 @@ type StrictServerInterface interface {
 
 	// (POST /traces)
 	Trace(ctx context.Context, request TraceRequestObject) (TraceResponseObject, error)
+
+	// (GET /visits)
+	ListVisits(ctx context.Context, request ListVisitsRequestObject) (ListVisitsResponseObject, error)
+
+	// (POST /visits)
+	BeginVisit(ctx context.Context, request BeginVisitRequestObject) (BeginVisitResponseObject, error)
+
+	// (DELETE /visits/{visit})
+	EndVisit(ctx context.Context, request EndVisitRequestObject) (EndVisitResponseObject, error)
+
+	// (GET /visits/{visit})
+	GetVisit(ctx context.Context, request GetVisitRequestObject) (GetVisitResponseObject, error)
+
+	// (GET /visits/{visit}/recording)
+	GetRecording(ctx context.Context, request GetRecordingRequestObject) (GetRecordingResponseObject, error)
+
+	// (GET /visits/{visit}/stream)
+	OpenVisit(ctx context.Context, request OpenVisitRequestObject) (OpenVisitResponseObject, error)
 
 	// (POST /ways)
 	AcceptWay(ctx context.Context, request AcceptWayRequestObject) (AcceptWayResponseObject, error)
@@ -24270,6 +25129,72 @@ func (sh *strictHandler) RemoveRecordRule(ctx *gin.Context, rule openapi_types.U
 	}
 }
 
+// ListRecordedLabels operation middleware
+func (sh *strictHandler) ListRecordedLabels(ctx *gin.Context) {
+	var request ListRecordedLabelsRequestObject
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListRecordedLabels(ctx, request.(ListRecordedLabelsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListRecordedLabels")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListRecordedLabelsResponseObject); ok {
+		if err := validResponse.VisitListRecordedLabelsResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// SetRecordedLabel operation middleware
+func (sh *strictHandler) SetRecordedLabel(ctx *gin.Context) {
+	var request SetRecordedLabelRequestObject
+
+	var body SetRecordedLabelJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.SetRecordedLabel(ctx, request.(SetRecordedLabelRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SetRecordedLabel")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(SetRecordedLabelResponseObject); ok {
+		if err := validResponse.VisitSetRecordedLabelResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // ListRestores operation middleware
 func (sh *strictHandler) ListRestores(ctx *gin.Context, params ListRestoresParams) {
 	var request ListRestoresRequestObject
@@ -25966,6 +26891,180 @@ func (sh *strictHandler) Trace(ctx *gin.Context) {
 	}
 }
 
+// ListVisits operation middleware
+func (sh *strictHandler) ListVisits(ctx *gin.Context, params ListVisitsParams) {
+	var request ListVisitsRequestObject
+
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListVisits(ctx, request.(ListVisitsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListVisits")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListVisitsResponseObject); ok {
+		if err := validResponse.VisitListVisitsResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// BeginVisit operation middleware
+func (sh *strictHandler) BeginVisit(ctx *gin.Context) {
+	var request BeginVisitRequestObject
+
+	var body BeginVisitJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.BeginVisit(ctx, request.(BeginVisitRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "BeginVisit")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(BeginVisitResponseObject); ok {
+		if err := validResponse.VisitBeginVisitResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// EndVisit operation middleware
+func (sh *strictHandler) EndVisit(ctx *gin.Context, visit VisitId) {
+	var request EndVisitRequestObject
+
+	request.Visit = visit
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.EndVisit(ctx, request.(EndVisitRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "EndVisit")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(EndVisitResponseObject); ok {
+		if err := validResponse.VisitEndVisitResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// GetVisit operation middleware
+func (sh *strictHandler) GetVisit(ctx *gin.Context, visit VisitId) {
+	var request GetVisitRequestObject
+
+	request.Visit = visit
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetVisit(ctx, request.(GetVisitRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetVisit")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetVisitResponseObject); ok {
+		if err := validResponse.VisitGetVisitResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// GetRecording operation middleware
+func (sh *strictHandler) GetRecording(ctx *gin.Context, visit VisitId, params GetRecordingParams) {
+	var request GetRecordingRequestObject
+
+	request.Visit = visit
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetRecording(ctx, request.(GetRecordingRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetRecording")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetRecordingResponseObject); ok {
+		if err := validResponse.VisitGetRecordingResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// OpenVisit operation middleware
+func (sh *strictHandler) OpenVisit(ctx *gin.Context, visit VisitId, params OpenVisitParams) {
+	var request OpenVisitRequestObject
+
+	request.Visit = visit
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.OpenVisit(ctx, request.(OpenVisitRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "OpenVisit")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(OpenVisitResponseObject); ok {
+		if err := validResponse.VisitOpenVisitResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // AcceptWay operation middleware
 func (sh *strictHandler) AcceptWay(ctx *gin.Context) {
 	var request AcceptWayRequestObject
@@ -26039,634 +27138,659 @@ func (sh *strictHandler) WriteCharter(ctx *gin.Context, params WriteCharterParam
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7P17j9zG8S+Mv5XGnh8gGz/ueiVf4uziAN+1Lpa+li1Bqxw9OCfBoGfYM8Msp3vCbu5oYvi9P+iq6guH",
-	"3RxyL0oOnvyTWDsk+15dl0996veThdpslRTS6JOL30+2vOEbYUQD/7paGtHY/yiFXjTV1lRKnlycfFwL",
-	"tmgbrRpm1twwsxZsy1eCzcVSNYKt+K1gXDMpPpuzk+Kksi/9oxXN/qQ4kXwjTi5OOHy6ONGLtdhw24bZ",
-	"b+0P2jSVXJ388Udx8nzNGyOa3+CNVCfst5haMs4W+KhvbcvNOjRGv54UJ434R1s1ojy5ME0rjjRfq7bM",
-	"N76wPz/R0Ilcu/aRia2+KcVmq4yQi/0vYt9v+ord8rqFYdt5X/C6Fs0TzRZrVS0ELohtXjOzrjRTUjDb",
-	"vNBhKdaClzAb1M2oyVPbZtzBDf/8VsiVWZ9cPH32Y5Hq8PJXbhbr9CQJw1e2qzvbrcr2ksuVKO3uqAzb",
-	"cc0awcsL+4/oVyXrPauWTKq5KvdM1FqwNQ+/V4bpSi4E++rDq+fsz0+fnhdMi4Vtlz399uzp2dOvL5k2",
-	"3LSafff0GVNmLZpdpUV+CpanOIrc2M+ffZccvNSGy4XIb5OKnhjeKe6piZvlF7HPt3wj9sON3sBaT2nv",
-	"bbWpTLq1VSO4Edow2W7morGLLqRpKqEL9pQZxb4/P79k35+zVtZCa7aqboXMSYca2kn0pZJGrESDnVGr",
-	"SuaHX9ufC9Zq0fyXm97MRMCjE6fi3VY03KgB6aToieFFcE9NbP6D4Nq2dNjwp/W+YEuQzIKVfD9X6iY3",
-	"yw1+40hDynD77Tel/T0xgIYeGBzAUjUbbk4uTtq2shIx0U5bD5yipq2PnCD7xNQ5bAdG1d53QNfCmFps",
-	"hDTZRrR/5L5t7YTY5puxv96zhY/K8Dq13YSVrfZ8L1QrDeN1jXfQxorT3M4z8LXE6syVqgWXJ3/YNhuh",
-	"t0pqAbrI+0bNa7Gx/7lQ0tg5u/j9hG+3dbWA/ffNFp/4//+dDkb4+P+vEcuTi5P/8U1Qdr7BX/U37rvQ",
-	"4uHguGE7IQ3bNUqu6Lb57vs/fX0Gc0KfAE1psRBb84nDhb1t7KE2FXYchIvuT11HMBWMjqz7A5zhymim",
-	"dhJFGUgymFAjNjqxowt7Yb3BH78/Py9ONpWkfz71S8qbhu9PYHKzAuSSSSFKUdpV5TCws/6eKE52fH9M",
-	"LdvxPbNCWDVstxaNsDe3vcilVUtQJ4CLn89VawqrFRgnuTVbWzWyyrRdmXXZ8F2/A2/gg1KxWsmVaGgA",
-	"oow+EzZZfCb+DwyocOv1N/+4mv9dLIxt9Yq+9YnvdX+hSTtJqGyGrdWObbjcM602wqwruXLKTNQvf7kV",
-	"2U1zVdek+W1guvq3W3ZzHG4AWr7+Uc9OSeGHmJycsvy54XgsuxMjZDmb748dxJey/Ak6JmRpNYSU6ruy",
-	"DaB8sduISyZkyWqlhdUnz9inyqxVa0D1LRhnjdgKU4FeuKOf6J3Kap7LVqc3RnGybNRmZrdsRvkHtZtt",
-	"a74QtGkrKdKfuhH75IKAkqNzuoP9h7ZrbYWA/Tist9br8qsfv2a7pjLY8MZZXdwqfJdMbLZmD9LDHrIz",
-	"9pdI3SqYWStNRgIdRW343va7o+xa6dHvL2hJDyfHeg0EkdT7qZWmSl8/0g5EyFLbT/p7rORGnJpqI5KX",
-	"WbzDUQnGsWW29WulzVVr1qqpTELAr5U2maMKP/U03t7oJOk9vR+27byuFrOblCH4RoJxh1tDNYzDf9od",
-	"cyPVTs6wbVjquQCBao8A+6+FaMwpd8Mp2G5dLdbeZBTUZ6PUtDU6mFYYUmcAmcl963ZV4tY8stmOru3g",
-	"qjrF1iqe/fY3/EYk91sjYJak2NnzptlCbQSz0sJOl5DtxjasRXNbQQfn0LG/TVn0gWNgFcZKrvQxWerG",
-	"du2eB3kvDd5OY978hE9nlpW+VeA0ZSb42ogdb8r+3PIF6IppyffuGgSEk3xWbDhxVauVZpVkXF92ZMwT",
-	"HUmW7mljqA5seCnIKoKLQZZ0/Wq2rGoBchacBJrN90y3ZWrz/5Ee5kd1I2RSG2iy3jOnIYEHBx/EUXJm",
-	"7OcYWgY6eQRL0j66n32tdqDygFxXdakv2Z+7xnbBrFqutGHf/vBDWu1YqkyHN3yxttKFli5cwZVBc5NL",
-	"xstNJS+tUHqC63ZU7oUbkJclXNO8ft+Zxf7g+3Y+n4tau9l0e0L7XaOF0AVbtg0aKmsuneYJvRQNPBH1",
-	"L6xu9ogqWSck8iuQwttGrRq+cVbQnpWKSYU6n6i1OLMiY8sbceGWXl/Sel+ARI98mV6eeAuO21NHHzgp",
-	"yIJMypdGoVwbPu21wOtVVyuZ0l3BirVdn+/tZFrDALRr+zw3bSPsD5xtRaOVHKFjw5SmBYbaGudOS8iM",
-	"smwySqG9sOhE0T6ER5M7zj5rbyOdvE/tBlJSnMJF+m4r5PX1a7u7N9M0a9yRk7Z1bzpqwZuUiLTH3N3S",
-	"eAHt7JWEjxdMt4u11ROXVaMNs4YyX6QtKJCYMysx08ppxgB5B6eIhDTppyS6Gm+52esQeqkNb8xYm/Vp",
-	"pHX6ucyrRqpJTM+zZzmpE0m524oP+2rtnramKziurXaEVmoj+GItykuUH3Z8f283W/BNaab5/pjAS9+l",
-	"bmd3liTeqcnTst02iqPXfeRBCboLhCVsh4OQBJN5l9wo9MEZmhkpg1u7I+dMEbCHuN2AcMkOfpZMyhk3",
-	"HUfUgAJv391UxghnVSbchfab7kqw64MDrYVBHdf1195XfK7BxQPTA46JUmVuXpi4Gdc3KUnpXGGc5ndn",
-	"DVT76CV+1bk5GPe3KXQKnrPCb8gUzSiKC9WUdu7CmvcfsrszNUveEFy1vCnhOrTizp6rzokduj9eVY3Y",
-	"8boGHTohCbXh5ugl5IT+NTx8eEpg9N2pd4NKHgx981xJLVJ+iJwhPtamcfESeDrTuCgpandwKu0vk/b4",
-	"nDSjlJJW12qns0EftoO1Bd8ESGd+I3K3YV1m5H9VjvAL56+J187fRTfCjleGXAFpmSyTrv9PTtDCsKq6",
-	"ZnPB3LZnXE91I1Ak1EuOhNJEwYwxg8c/9BQSHXs250IbMD8u0cBg9iUNl6VdF0ly50B15Tfwp01yfHvV",
-	"NnrAFR/cU1b7BAO0O+053QxGSbeS22R+k9DbtDGLw7CPn9Ui7PXIcYh9Tp6ZvGNloTYbOsi9SVhWciWa",
-	"bVNlfndrM3yiaUjxx1J9/EmsKvlW8Fv7jf7ZXvGUq+KjPXas3TL0ddsj6ebMbgx1a+8KWYIVVYulCa7h",
-	"9DUwsK2NSgsDXDrbOKP19K59UlWg7yNt3Z/EXskyc9at3glKhLHqJ/hp8T47cKtUWtMk9mUAHJDZLmne",
-	"frLaSiXteapKkAc6LUi0gcu/yQjPVlLfcj+DiZUWRDQ+cK9dMOeLKZyMs4vpFWO82lGlMABySHX3YDu6",
-	"2Ym7GY+oM0W+s8kda5fxTcotAZCU9IlqtJmRyZDezgeWB3ksnDaj12qnfZxHkxpklSmYAyMgNCg2MFFO",
-	"JRKft2KRVX28SITI5hiNhAbuDcm+hTEYFXsQ061jWeU9XEbZnRMcWtwAaILbk7ThK3Hcf7JtxG0lEkGw",
-	"j3au4RbaqbYu2VyAm5I+jw6wGyG2zjExWeJMN6HMWuzh2ntgK8phrMJWGTgPA/4FPeypsxsaFQ9aKm8Y",
-	"ghdMBsOqIG9jZYrjK+isvHTj16+vTp99/wOL7ifwVErfJX8YL72NSsqRw1BRD22fkz2odNqkq0pGkRuY",
-	"gniEye9ovhGz3CySfRPciOh+c2ZYsEIhQtWu1t3Bwb5B/+wZ+2g3UiNQvQXoYSUlDFhoF80AlRfif7zr",
-	"lspsompg1yT1+aHAjB0w/g5qa3XErzTcsyMBlJ8aO1smJemHjELQD8v0wveWuxdTzJvGVfpqGfC6ZbY5",
-	"+XO9jWo3AK7zNFdcandfeeyhHWp6Nx9xv+1jr1vevZbsojwKZw2yJvlp1Rorzfvf+LuqpCgvBhwM9iKA",
-	"5TWxd3mOm+gUMHD4EYjx6FMDEXA7HUtzqlqTdDRvAzJnHNCmd/b8hoz2kbdE3HALD9MLHrOwsfySpU7J",
-	"c254rVatGNCHjgRpQJehO3ppFbwMMAVu7vHqyhv7eNJzUv1zwmeuq38mv/JPKxRHf+V/K5n4yuFy4QBd",
-	"D10btHLp6V/b1ZWrxPSLz9uqEXqSZ2SkawIi2lu+SByUd7ioIYbx1fX16+s3P3+dXFIjPpucawIDIQWb",
-	"7w0GGO1/jLhvoMf2u3E/i3g6MhMpVyIJC3cGCliSqjWA69CEs6503xIbwBw0W6Unh6YbsVG3YhYU6PSB",
-	"AsGOD02T5FqY2f218z+GZvXnRrXbxEUq90mo2wuFsQ/SV+xtcCu093g5vFFkhWvBto2yEl6zZSP0+pIC",
-	"aglNJdLDV65fx7S05PbN6igBpucUW/iH1VnQL2wtN15rhb7h/iV9V5ukcmZJqeJY/J2NEdx6KRRpcZIJ",
-	"cB2cR5xhehqnLH/+PkQ+whQCECFveLVueasRlqxbkGatLBX82wAeVt2KpqnKdAQ3g4H5VJk1s9+xSw8f",
-	"ukBtHxI+4CVEwjH3dW8EKDYXHgyQQA8OHPh+qDtGmLMrGVrDPZ3WFA+tN5yx45OdRukcnfC/3QPCNNw3",
-	"B+7ouSy3vPGu/gRaDS4ehAdRjIxeIY1i3B24gGyLaREF907G9V1WoNgM+PIdZAZ036VqpdWIckFW8F8N",
-	"fa0yTO2kHg4H9G91ZTLXVtBCe4Bm29YCJI5Uxh4BP+e2/4Ce27TauF8RVJFWvm9Fo6vUifgYnAIAkdGX",
-	"7DxlMuV8f6TtwvhCM52V7iyhn+GwcgM79bk/KAd3mzmmFNIH3ltzO3bJJRchF2HL2X7evlNbIRmXEWy0",
-	"URu4dxDJMFfKTNMXbipZjhwbKQD2BQdKEuVgd0GelkcwTXlUr8+aBIfAShg9Ctw70dBsJZ/XIn8guKT9",
-	"XiopsuF/j7wdJ2R2XA8IPsRv4+UP8H4hSzxoI7++HoFZh5U/ehZ+qVKxDPDs8xhnbq1ncOjN92zNETke",
-	"wfaeENpFqh1T8oxUqQuHxjWkllfSxWNDcMRKh5UwoT0hS01qIrxM8Qb3bmyyV5utaswpRqRxCHNB/6x5",
-	"KyGTEYx+h0FF6x406NMIQKt2GMGzvbY2Qo2GSK2UFtIj/k+FLHGRVgLiepSf59MwUvesm26QtZXOK0wD",
-	"YKzGas6VPPQh2wUZDVLoisCEqIigmolbcSW0GfZbkY8AkKSF7e1afOalWFQbXifP1LLmqfg96Gz2aqQM",
-	"Dw8brHR8J00Z9Kua75J+scTe/w3Ms7/bixA0yYVfuDP2EjyAIVaNqFk4wjAY6nLV2Ds9jXFXRui8GX0j",
-	"1a7A46Id5NCHjgKM6CHGDgGIgZxRdwbhORJW2IMCxr5T9kaCe2lqlz5A08k+QS5KWli7bYBgOwjqDykp",
-	"KV9DyICnDV34s+eWxm1LN0EDEvSFMBwvhSzmecRkYNAxiU4iBw1pQbgtUKuavAmqNDKJPp25qEExhxUu",
-	"vCGP2xs6PLUT/4u0uWO+tbBKOC9RNwdWA4aYsER8kmRfV+ZmnfYn2F/YXNSEMl2i68LrKw6rDjcaTg37",
-	"hs2F2YkxsTpKS3VdGxpTjbl999VWF6rMebI2okwrq7s1NyOsQ/tlenhgINiTxOrU7UZm8F20ngnVUopM",
-	"LnwHMVdBJjQ8XbiWBrr4QaSBpMsRRxneJeBecRIgouPfyeuvgzLRCkJnskFs26hcjDOZFOQ7W9BAByYo",
-	"ZHKntuRsp5qb9EoOKRZ3seCtop5uCfToSd9a8qrOoWDGgv/E0sxUa9IfuQ8MbxRutLc6fk+10qoOadEe",
-	"cu69KYfR4jlf3HQskdywIxdAf9Q7XpkMwGn4Xg4WPw6+B6vzbA0dj4Brr/A7kbaJX+FonUbt8ZyrIPja",
-	"JinbpdcVkod4zTXDjkKSOA8RjKQWOX2fN+04MOfdthyOM41cpglzn54w+e95agG8xjFF9eita0IXkhTg",
-	"SuAKifTh2FaGDk0Y4LWbbGfPxtv4dGAbZ4PQvYYeZQ7/1bPXm7emlRLnDRzf5QkdkaE5+l9BfnUnJ9i6",
-	"CXBgLSbPW073RoagybcGWTyTTr97J3fPQNZbNo3Eh8IgUR6eDdbviAQfHGdkc0VD6PRtMKvgOTB7pWMw",
-	"jleLkKMXHvWvQ2K4c9LAX8HTdMb8u0SxRT4piMYtVcM85vSCYXTNuysx1xyIMKz87oJ9fRSG3EjeP+SD",
-	"dMUJvpvZoEoL+QLc2SIJ01v4uRjef/BUJ8Ph8PZRmCULCYNE6+FH/UTbpQef7JI3EETXCPu9dBN2PLf1",
-	"HgAgyFoClxyhnxJ9BLfxJWENnbOcEPPHe6fX/Nn3Pwzxhh2L8yK92lFgCj6V08GpG/5rhVvg5DmolU4C",
-	"8Be10lM1acFLZ06NRJ0MxT1cVCqp4pAbF3vJ9sLAEVqrHau5EYRFSyO9tkJOVXeENmSDHVV5nKGbRpLY",
-	"xkd4l2LiOmyaPhxNcmY12xQ3QMm32bT5v3x46/Bx9JzDJgbPpIut7pDbpLFnxrlwMpgtXpaTExDL/KXC",
-	"pd6JwRhwZdDD5J4cHwCZnke24Fs+r+rKX/KJxYZgEKIxdDy72EvNq4moS6uytU3+RJQVRmJx/HbxpINk",
-	"4rxg2mS8tPhWcvlAyuWIoAh6G1xYbn9U3e0xIv8gF8f2aVuIbif8dSWzuW722MvFfrYZpnHQ8SZhRqkb",
-	"CC5sqrqutFgoWR6NMQ8H0meuswOja1qJQwHVgPt8FnyxiIg8obO5RBcINM0WPJc+DNvtiWYLKwmW1QIE",
-	"I0QV4r841ppK6IgfJL10qA9POir0SuZY06/pECRSM+RPPOSAuUnarVUtxp95+PLgkfL51q4Zu0bQSoyv",
-	"Kl0goXeydvlMynJmj/9RhcsK8w+Cl/GLpqmGhCBSFcCOqeQK+z8xHAzNIBfNQDtqI0BlC6IFGUt802oZ",
-	"aAubVupwdkcaGemMtbXPckBhuuB1bU+Lm36IrDsfSHwV9Bp4BBivJx/A69ZJURrMwbURQL5BIB5IkI5U",
-	"CzfAwe6N7troEs2qB1nUSk5JuJKYZGsVBUSh2aOBlDq5VEc71v6XXvqUB4h75IVQdKc80Q54f5YXL2mY",
-	"4mByJ/ELjUjRhFl7pZqVMiZFSjTtPgOcF5yFwkv/SjKpCA7fhYxk3RuDiVnQ43xaVpxWkkkNx764w5WO",
-	"t0NqoxZCTtD3N+RASoGZEImcDtJMxygPw4x0Lvcqyjjkk4eHIJG83OxQhRhR13q8PEwbuD63CJJKRiUV",
-	"YbYrpXscSMCjSui2qW65EYPkGJRdNcif4Uk2JmQIHtyvZAG6T2Xu2lWVc3xV/0zvRK3XM8eDk8qEnk6+",
-	"gW8lpySSVv/sxqGGMjM7qTwusoFniwZGn/Mz0F+53jpFI+91OD6fnZMfH5Push6VSw/iS+4Iui/sR7Zt",
-	"J/MYD2gUkiAsV+hA7azsRzj22ZBMGXW5REREkDfuM00xw3+6NeMx+YeyDJFj4NS4cJitgv364numGvj3",
-	"06zzZeie7CcoBtsPAa3aMRq7dMFhC2k02efuQDxb1S179x2VX/jAQRJuwxeihBxuO33iVjSdpR8vhQfE",
-	"WitN04o7z7BHh9mpzs30Bd42SNkJmY9ERmDVwqbt2P1HkNlePMVnpju/0RFw+8cPc+hc6iRX0UTZYs93",
-	"YgH+0SrDByYZ54dAZZUEs8gOtL/NrGUwYrqynGUdIzGvz/m1s6YZZBn0k9eyVNt+WPFuQe3Vk3G4nbLm",
-	"JZuLbP5CFmsxRon2bpOMHEslSPmXoaf2nvL2B4Lgrb6VER28MXlGIEgO2mEcKzgDXPGVgirohAzXBZeO",
-	"rYObtHeF/E9jbqXYYhS7iESc5jh8LLlpMFMjm3CTARBGSnQpFjVvyBNiOrn5AYm/D6Ul7hDg7DCMnKdo",
-	"0JoqxalyxbbcGNEQwnEJd6AiMttKMw7g2hHMTTgL6fmTy6rZ/JrGaxI67iCu6NgbN7yqR6RwqVIMNZ3L",
-	"lUu27TJzYUewJV8Y1RC7tT3Nt6LZM/vmAWP5D98l7W2tdwoJiEeU8kn1X2JRoYy0soemEtKxono+l768",
-	"GjIwOuQIo3bfa6VNRtrnrYEs02eWygVoWZANXKEmuOP7IpZHCunYgM8F/3bZpVfUMVdK8FISvB3fHI+m",
-	"fa22R/1alMEZmQ5oJQzTaWYpA6fHW/CNXI6dWFTl5FAlvpP55CNm0OeyubI5eGonR/HSwRyhQNbKJSLh",
-	"OCcn/+pDSIzjiAwEWg5ICoegpKzbBAAhBdDDlBq/qBEML6K5i9YgGLl2Mgb22guxqNIwnJWrotGfh8zM",
-	"97KZeQ5djW2/dd6rnpR6yDho1liDAnajSwjg01FbkRP52BizDmR9M8CgiB4bo+w+BRVsgZ+Ei8hu1a7j",
-	"M16fBx6y7WZyjK02CuHrbtt7msabHLrmBeZqP1+LxU3iPuZyFiCe+SNccsPnHMgMa3HgAKckW0rnp/Jv",
-	"wEyl1y79Nj1x9OyAUkxPkBPa8IUpAs803kcqo8oveVsfzRyg2XkFz9prOckDCKyKXK/dwKP7TKd9mJXn",
-	"00uJtZIvMrmmfv4oGwlxtOSUR+pQDvcxVkJEi0bUJTDQg/8M68FwQJk08LU9enIdD1zKko+mbfCedQtG",
-	"E+XHWcQbKRphahd3pry3IbX4R39ewmLTeCJeRrcrVBMh4tI7YlyKh+3BQIbHC1FXViFNJQUYsdnm+Hun",
-	"Y5hF06i08uaynBPAR2lEDq6UnFrwZfvajYY2oOcvi2oJHrH4cNqgZ0WYCjeKqGvRVCTn9ygOMBd1tQas",
-	"y2tGzu3KoOIK5S8W3GoE9eQUPgcqPFS6h2iUh1Bjd4EIhqKevtSSA/2BGR9BGOtcIFKq2UZwqfNgAi/P",
-	"UTUjge5rsz3RLtnVhzjwyTRSUAg5DbTrwYmJUIhciDyqahfgqDA9KCo0OXlGtv4QwMYIFuehjS4I4jCP",
-	"bg8P7/2HiD1EJ2l84GF0dOFFO0CJM8iDciP2kLylMXtLMN5l7b+EtPplhHMuW8F43Qhe7ieQpcDeHEmE",
-	"MJko/Y4nPEmRFGPOKfFYbcRBjYJxXVZ1OTXxsWnrEToqGDlUbTWx3W27qV3yUi6a/daI8n3kljmsE0iP",
-	"9Gfmw/XVy+vTd1cv32PSqUu9RyphJBTD+pw/nj/9ky8G/aezp1939sl8b5JbZMNLMQ0rNokA1MVu4nob",
-	"frTMZEutla7YVx+9HoBMhM3brRVDwLC/7UIa8+hbzq1OBOY6oge6NevMSZjRaBzpbVH+lKOzAz4MR45B",
-	"YCq7HhfxHeUoXzG/INRiRE/U9fVreFA0BRQqkgxs9T2sq1Nt8HHVsLnCgJAnxlSQrxyquR2gmcNavbSq",
-	"UkL6zSk9MoO6VXIhGqlD3Z4bsb9YcSmFATWWjtUFNzXXp+V8WuyNe+dl33Cf5IACyyMPacFqwr2ltXZS",
-	"oqCUI824JYMyNqdQ4yTOG9rXrgrcgkslqwWvgTmXDvuffvz+62Mkqf2zC8WqMixS4naW7vjH4b5mjjCk",
-	"cOZ4cWMlPW3/gfSw51GfsfdYWAyjNsyoGtN1nGFoN4vg5aXjqCg1RPUGSvCQGZBAjrS4iMk+42+zrOVh",
-	"6ObJI2U88XfXJiV7Ho8zJCI5894P0Wjm5syV9TtjV3g5VtJbzPAirYx7nixnyJfRxDtYSeYMVKCPviCS",
-	"h7gNyGnIcIGlPOd8WxVsUdv/UVKDj6RxsurszpxGaFOBOKXdi837Q36wMGENYwJdv9/Sktg0+1eqSRc4",
-	"nUxSHpcKCExKWhxLl8qQsoRP2EurFobA58coDDP6uR9SdiYeQu/GW+HLYn1eQkEFFyLqDWCg7DfF/JA5",
-	"GjHJiKb1ywjnSgPbgr0+1fTcssxm4b6NO1X7dkUkQtnvETFTb4cNpF6+pA9np3NSRaf95HKvOUM4NxQQ",
-	"EMfySV9+3qokr8bbSgossArmPSiXvWB5rdQNq6sb0XU0Ei8/b+y/tuAit8bKGXt5K5o94O+tgooOYrzA",
-	"KJH24G+bgmnV4fe3O2/Lq6YfVnUZfP19Rg7hpdfvNN0uTzMpOZUUGXcdzsBk2RcmLkbSQDsIrsioDGNO",
-	"TzwuD2fRRqkS4TwjSMgO5SKSxeA0+E6kds8riMmn3LWLRqRBhHOuxbfPCjDy91vBMjD8tqmzNVWrBfB0",
-	"+2zY1qyFNNWCG+DA5eWIdGzqITaUH9pzAiak4Qp3xEK8qmqRzbu3RmmOiApAC27BIaUHDk16Fy+ybkPa",
-	"d52iRIj8QjVpmmERcUulc0dBBAAm+oz9tDeuaUwfY3/5+Or0R0JowTGnWHDUyYyUwSKjgwQhQbiNu6Lp",
-	"+SxH3tEo+UaYtUqrwpskxuWNZGpheB2svvMfzs8zKSNI1PUAPlX7wkQuT6z+kIxc7USufvfhTrvrLksF",
-	"44k/zFWlcNuwoBMUVp+m3i9OmLDOTNCJoeGkz60s00XfFiZLG1Fy5A54dv7t+enTZ6ffPi0YkExFQBi7",
-	"mUNQlLCXrRaXEcXflmuDTN6qhdy+C8bt/y+o1ABHA3DBWwOATanYum2avU9v2/DmJp3xdAdaNJPTWXei",
-	"Wq1NHIueY5Vq7BdyP/Dm5jjiwnGq4Qd9hQTqVGZ9fMmYRBH/8vtk+RdXgodKzWRu4u3NQv8402v+NO3F",
-	"eBp8GO9/eX79P35kL15+8Nd/EFrI7Wu1ZsBYagC8wxodQBCxTCTwTDjMZkjQZADflOUkpWH0WPX2ppol",
-	"pwtw8m6c12hUvgfd5hexfyOXym7cFy8/5EeJXLWiPCza18ljWW5zZ8lwsBAku75+/eq948UA9893z75P",
-	"un9y6rEdYHoXRWVsE7CYTbcWa5xlnM++UW2T8uxc+QLlWKV4RPfxSx7KRv3JDESbq3JTJbSMfMGPyCGf",
-	"uDfSah1RqZ22W4aPpEunVCbNQK1c5L4IDq7xChxF0nzHk1PhQzYHMmHsnfynaXdymupyk1UIVbMRTd6u",
-	"rFeqqcw6Xfg5VKfq9w6KZE2kDBkg6kP9bOL36KUc6dJIqzbMQRQ0paHHA+12s9v+oCGMa/A2aURedf1W",
-	"wSgmCnDvaUAFJ5GiMFC8dqWkyGoPaLq6BAiEsBNfhhZiUmL6GPUxH0hH8g+BsdpmNGFBjvMVpyPWxNw0",
-	"pNbmZweC7LHaRpjsQbhGeBIxNzThw/668qf9EPJ1NLm/I+AilqZAQFPECjIlVHtXBzhPxBa90DpTXkAO",
-	"mHgeD4UnAAvEbNRtrspdnnu1PTrBH1rZqQ8wSPkvZKnvuIGI1J4ct57V1q9udvc8hAcXPvQB2fG/rB83",
-	"bnmIaLu/ERxJMxbW2Mms0kcPJgUBxLCRS04e1jtA6A/X7NWbty8v3r757WWOq3PKmbOPTyri4rzC0sWG",
-	"RUY7tl8eIBNGbGvUPGS6sd1Qk7lCXTEXyTgZ7d7JXJZjyq0MTe8vYv9BLO8mu8g+XfNbcY/6JJUUM3v8",
-	"h+4b16BRWyQew6vPxX7mdiW0qJdZvqGRpAdZeWctnLLNsBYgVgBLtlPg0GBosKprez6WqlncLXNhPNDM",
-	"Pi92vClzurijILHWY3cx4nJoE6u5uP0+aUuHt+ZjyrV05HuEJIpOU+eYpKTlay7Ld7cpfX9i2fwrKtd3",
-	"3BoxKtsTkenLuPPqaKT1bKmao4X9qa7btkGSTudLsE8A19AhdKzSOcxYYl2SA8wYVg4Q4DlAXZzaCL5J",
-	"17cTSzOcbIDfgDHah9N7eiM282ThsndLxpltfZp3O2soe2t2VBIHxeHxpfREblP7z6fdRVl3kIwSqmOd",
-	"sYihBVOqNnwfmQiFo45ZV2UpJOM1LfmEtER4M+31eNCUxcEbbnI+Y56e8m6ZgbbjV8T4tH/0lCnItswo",
-	"Y5gpDMkbsDuwmirwMjmCHA8vvFXtYi20vZioSoe1v7h2pTrwHpXoa5xBq2dDTD5H4I93NvEPIdEdBCFO",
-	"xnjKsHs7U5KlvkOxRniOolpJa3u66+WBpjHpKenMZcJtMjCFOlmoWSyOlcWz9qwnKlaUluQhJcjzYrXG",
-	"0WjUQ/xFimsUnDiD3YI4FA6cSPcA10KIMNfhO0Nmu668VFI2NH1/WXnoWcHP+ilILeibTdIIXvJNVWdL",
-	"Nc7sHyeybYH+NssmmU++UyPSw74shJ9CWbjKZ/w4+pVLIHR0sItKHySE3TEGSdIKu1y4SeyMPZ6/9HrY",
-	"WycppSKH4QH2Hf2ZOk72cRRjZWMtpsoA/MZnArkIvKv+fTATgwH0AcZ0jWFL+ORlrHwcJ0O/d+HuQe6n",
-	"Wa7TvyFZu2Nvt2oU1KxLRejUMhAFW/sSC9xqtRE75/7sa0KqqcikHDrR7/CpB40pdhE+XbYeIKVYc7BT",
-	"h8KG05IYiEr5FEx1F1a0sqdgEIz709MfCvb+5a9MNey/P/2SaTFXXD591qIeDh4nnUKtZnN20uVorwym",
-	"B35/jpGfUcL6baWNcNxLgQfm+yQPzEMcg9EzmFVp82ybUDA0dce/cUVMPfenczTjuULQmVZA5QjMNZCd",
-	"4nIv02dn3qh2tTazKk3e3XCiUNLUZEgLQOqiHpli9O2FY5dPuEej/nu+31F0lA9DRnrXEMYjlPweiXAa",
-	"SYU6kMsWpgatFuT4gz87Cw1pAvhe+3KXuHt2hxV0c4WKczWm46xmAFxE9UpS3OyPeFM9GCXpHahCH40M",
-	"VBu1nS3ShivRJNlHfD6jNt2Y/3gdcxztaIpw1Am2jtA5ykOKQqSIiUzHUJMO8ZHS9upIAdq6nZnM130f",
-	"kuhXiwUt0wHAVOzV8WroP+FTo3JaB67Pp+fnkGtn9eHx16giBSlpV+hZNp5mL10wL4+18Cs+FuU1Rv70",
-	"YQc8PgapOqoeoEfxJPIrYZBEnu7HCyaAuQyjGeCyqWuYIE8h7oxkMEkPOEJzGQyRc4sW5WC+wuS4vg/t",
-	"noeIl/6LCG67gityQqNBiBXSQq00e9C20X+CZIBqIPjHUtQi/k+0srEOXcqR/d/tZmut9tTJWyfrzHev",
-	"pZgV1zOdEqsalnZKX1YD5zS/VahLqWm048hh4B7Uzzm2wGhatXgVpcZqdG+CaQuPFxCeNEKCqvE/gUop",
-	"7dsUxlVuPfp5HkB7YAhVmtHrcJc9f/PiQ+DHZZjr2DRqJ7RxD1L9amLSl3v/dx9Bhe4PJRqOuPcoJ3Ck",
-	"x9Sut07n+40/8n7zp9h/23pidX+YpdHXht+wx1w3zpeMHUrNxS9ia14T59PBdFA68Nj82WTqJnwk3e4x",
-	"j3UukZaiQxWYXoRa1Hp9Kspn33//9M/JnTSvcqxEQ3i1RzA9FoHBbNAEosegiIP0dAjj/LKE3U85jQ9g",
-	"40c+E57tOMiGnbjw1ERZ91iGR4bLvHsLoeoQDDZw+xwxlyb7vxp1O75YDz7NtkproXWlZMITNgENiW3n",
-	"yjsd8YUlPV8TfVwjzbBfxD6ywKaAPsB/AS4Yb1VTvUpRa0EVL3P+GPzLFPMKniw64ScQMAcH7CAWFaCg",
-	"bqZiu4gOvN9awYjLWUSBat2LiIyg/blR7Tah4paDXsJRwuYXsX+3xO8n5E0PG9EoSs4nm3MFb/5tSggW",
-	"EG1JKvXAQh6K0cU16kI9t1JZtcXRHoA5DLABCYASa0wSw4wjG7PfXLY6k39o+M3kDhl+g/VqD7JDBsum",
-	"dyEWZD5T69HMDG2Dl8slUVxkqeVTAD/aQKOtYk9gEBdYQNfWNOfHTjVaDIY5K8NqwW9JZ1WtgbR6BxTS",
-	"Vmoqa2xotmyEXk+wzbXOFQ/vMc/a+Ykp3r1hiv3PrMjbSpuoMkA/y3v8QbSfAkh/ygJVJssZiD7lLbdD",
-	"cdEOIz4DD48LmIXg/x0jiC6/GjuSmQwnR4YihDko6LjyRIeYMDzyGa/3ABufC/f2W313De4N2nhEaE9V",
-	"UY5DzyiUGpjyaOCZCXsIx0UmdP+IPgtA5ma2/DBi5W5K/L+L/uyUtWTui2o2QQGF47fm+oLq3jTLBQYZ",
-	"9famsufy77t0eivCmgYLdrWy7OXjViGqFJMMJvnPv6wYGaucjVbIgg5Gy+FGdVyJ+mCXuufnym7JgTBs",
-	"VrUZEDnj5qGrn9IUDJBaeI075pFfmOoW4wEGvmsvM52m1n4LbsYjZQwHwpGX3TrFa+T0AJxLB1xRoB4f",
-	"U15nWKeHQnYD58L7o0NqstUYDVILTt61j437SN56uBhBCZJ7oNVzltCuqms2F4zPa9Gt2TENvT8UaTse",
-	"M8tYde8hxMkZPYCcF5rtRF0XvhxXB5aod0JsdVTmt6dJJwr35bIOexvu+F1NR60TSksdsbdRcbh0UdIp",
-	"sYWx+WkD1erbdOrYW8FvM4wP4JucYR3/Ubj1BZdRomirOxXqL5lWgeJuLlYVhCe6rFoxXEKs2ml5GPhG",
-	"zgF3ZBguCu/wYkZBgXitYjtG3aaptiIZkSaIwdQZLCDj0hHGqfe4PG+M2OQ0/HyrO14ZJE1NO27yvJBD",
-	"OdLZ0oNQXY9+perSMZTPHdOjrkG9bs1xyxLj63PB7ONe+oXdOFHfEHwzS98Vv9irga4J+1jkMqR9D3CN",
-	"C0dqsXeYO6VFwYxSE3uyRgfjhDfU0ayZpaprtRthivgsFmyeFoN6FU+TP1HFoaQYkDKwjfuSZmmOO5g/",
-	"CL5YezchBpGmvZNNcs5mybmyCU5Fou18EjH0FSdrexVBhR2nOh0nfkHHYLbSwluxNO9ak56tgaS+6RTY",
-	"o8g4Xa6a/T6+kuy0c0RMUJZHGC4d9zywNA5YKi5bPF9JdaiVSjPbcbuJfSXCXJrnkeKlA9hRJ6koBzXD",
-	"o5vN3t17KjyiZfCgM8KED1ZdvrelccAI3V3+D0InS5sgn202yxltSBjxXc3bSbskb4cd2kRRuX/oBLli",
-	"sR5NVGnrbyO1RmwgN30iXbN4ZFLS+D04Wsk9gkbGPv8a8EjTiwCOp5nE7H7pfXuOQFWzTasNXLl32DxO",
-	"QfYCwDtE0GECf0aXYsM49cJBIwYl0QNYgmnui0/OiwkqtC4QQuCgMzm+T0jZUMv0LDgwlufZ1MadqEp7",
-	"WePocdG7qZZ5io18XkwubPAOvkxeVI1rTAymy7bBZoFHJOriA2W55lMuB6VwpyoF4S3Hs2bHe88Xtkks",
-	"AxrBfI804pT8A9sU4FIjiU6Th9epEYeeWK0yBkUtjA4B60rGqOabSEcmvgwsS2UniBjelrCnIjAsIzZj",
-	"QKJHBHDOaAT2DS2MqeRKB6QgcmcKg/h8H+2dTOl5J1R6pv7uG0M8IYm63I4DfKQTOhCnJrP/rEqvc95k",
-	"+JHxOebGi01UMm6tNu4JVqpdsoL4tJ56xEe/k61MYx6uoXbbjkiXHFzUJfNwzwK19vlIFLildYabvcSC",
-	"6BNoMNKwum4SwxPwI1FlFWs7q8asB9naHrCwVGD8SNa+OWMfVV26jC1C1dbZSjhbIWmPjFrId8g/kq5m",
-	"zxfrUVhmMLUQJNbcHrfm4J1rfBQLRkMVr/GdvqY3Ur3WO7FNs5X+5DyKyJMKigQuQLeMfpqVnec8ydoq",
-	"CKB0alVAqUGEUUKYv5IosSYV3P7Ej+fD4uKE9Y6n8QBwj1IriI8C5Xz2Xvjg1j2VYpba7gAaxTg7ht0v",
-	"2TMGZ4OZnbJ3wUY1IofqnaFZPVh9fth073anUyQhyWGMubEZU5FioElMFBILyNKTe9un08dQ59UgUKRm",
-	"6Q0VyuLzPcFvQTgCqzBcuPayTYnvg50bw9asCoxemqNlYD0LEbKQ0msHlU8RglV4nUR3Pfg1KOoHwe9u",
-	"nOG4XOl6b4aSgHLRhdhF3ceORUlWmaL/sVRKMJ7uhNjOfK3KjKFuF4aKQto9AwpMEDsIsk+b6iDFpvi/",
-	"W+lqQKcZRGSTrPH6tKN2kbZFVlaoJ0Vk5sZd2RCYO8+VG93nr9tGULVh+6GoXOXgTbtTTbPPO7qBGnru",
-	"/L9zoQ0ozXO+uGGVLByzl18Qu/xzu8+1GV9DxR3oDmmTT55y0njtRayXa0HexGvUFdduDw/416IrM6/L",
-	"RAtWY1aOUYw7XrG+wu63YkE6SNgCX2m9LmcLJZfV6uucuHHViHALRWqar2+RoOEhfpkqx3ewsM8uqwU3",
-	"gkUPE7om+hXy/Q2/mVBUP5DbpCqIhcZmueNCJxtqK8Eu2kA6Q3gzlwXr3AAJtdhNOfrxUN5ae2ipGuSY",
-	"xloicKNPs3NK1c5Nhu7VHjds0o7EWlS0fvbIlGIrABjBlIyb19lk1BldjZnceqzmFTwq2lv2sBe5QcUJ",
-	"dmq+DbVcpmgPnECnQtGG8bpOC3X4Siuxan5WbLve7jiasJjfjbcddLeiQfT19R1PTxGqnDpfHQ/2cXzH",
-	"XzDH+FzYf88Vb8pTK2YbxGoU4AQ7nXMtyoKttOZbgAndiGYuGqWnO0jKWR4uERASNPZy9Jn7zT6dQ5zZ",
-	"WcxtmUouqi2vSQ2yhx+vTdUamCVfd8vbtphvZAJKNF7Nfq+PzkroQw5HUAevVNRh76/hHWkGvkpKZxGh",
-	"1gGXe+x4QLLSYQJms/BW0M566aYThjL5pEYDO35Oo3aOnDNu0gdt/KGyInoiWXfGp0dbHGRiD3jiblMv",
-	"H9MFfYZvjHCzdlQpyJ+THn/gygFbHaYaEbB1YqVzeZ10Nm739knrFuk06nQy5yfvK8eczeCi9Fx+OkbC",
-	"6hCrB6SN5ksxCY39E3Yk5cZDCNAEtMDdepDDg+fwZZ/CTYGyiDcCNKyeF2AaoNqF3mnYubX8ya/cvSPt",
-	"PnNhwFLtplv0t0Uun9duF2Djy8Il9RB6ywiXILV5gKkNnSlonuLBu+7kZpw2yL8K23CnqtzHa7lTV9yE",
-	"ZAZvXtYaSaOyFLBTqNin+gYG+XXxa6mOU9xyMBUjYLddRHihb0+Kk78jRkbr9SnaR0mULMVzpuVyhIDq",
-	"sQ3rkcy+nYFhRkPMorg5uJg7VA3cBaUSVhw6hobkAn7G+6/SQmCVxGi+cnoVyFBrB7mPcUNpXEx8nh4F",
-	"VLMd3w902ckTuukds0WnZHknRMjTkY5RZvHoeiXlMW82zwJJHPQnseobMDistoGaC3SOz+t0WKGpVmuT",
-	"8/3ibY+PXLBGKfNEF/T/VjbrtlSwii7CAy5CH/kMKi365+Ki5PYjUN+3VI7V9m8TlK9wXXx/Hvb1bg00",
-	"E90IpbVyacFHKwd/gWavyLea2HHYr9nY/Bl/qvxe9UM7+BadnPSZL0USSmKtlVkaCkXURVDzhSgmOnnH",
-	"dqpa3fK63iMNYpkz0kemHjlqoSH4Ch6QwFGIZvhSNZfMF+IHz6G1gX/4LmYFpFLkGDJkjVhU20pIczay",
-	"/kbcuyKat/R0I7hpPPwFxpHPCrfWXymogLQEv/GUeCdcSc1mqIXK1ZamJ73FhXyxZo2B4HHtCWmFxqD/",
-	"vdIBwC8klGqv6kE/zWBpDO/Ihc90Slbo9CJjMfD8hHS/iL5kraxxBaUZlL1z3HrcsbCLm6b0FrpJn9h5",
-	"soZFo/kFe3b+3Y8F+/b8T8+sGP3u/M8/nDGxKOGn738o2Lc/fmd/+P5ZBhM0mDznFZ+hk/weD8krfHg4",
-	"+elxiea41tt1w1MZwy9RUOhDgXZpbwOibeay7JZx7i1mcQJVQN7Jen9yYZpWHCE+8AIn4+EGItknmv0/",
-	"wF1ywDyK0uwyJYLtyQyyDyUDxAI5FaFFrNZXH1z7X6cL1RHYs9szYlLpZMRcQlElzQvcWyOxg+k9vn0u",
-	"6jprI+QK8oQMLaBwh+AnwFoy0adpdUaS0p8+kRlF+mptBNLm5IKr+nAp4Y16T6wfaSk4dKByUDrJ1k6b",
-	"JQ+I51zbks7jySVVM8x3cpeUxYmcH0co8h0bBs6vH3ZmaTKotoWo6/FmmNuoOXq+hzFbHyJufRmH3YNf",
-	"kW8U1ROCgd8hup1xDbggZzpyibOcXpnm5m2SMC6baNQHu+TKGv6aSjnY5wscEIm3VUmqlYS05djeIOod",
-	"O2fqRsiksTGQ3+r4BzywLCl/l76qfH7lqZ+owGqxULJk+F56QUPBq9E3bMJnCte0G8ABUV/UKy2oGIfB",
-	"0hsxoXBXpxtD1yTrAcAAg3UAiQnlPaLKPhAf3QmxZWRaDsDiGuKyHDyfCrnV6NANrLAd+i3iNA+gMaPR",
-	"9dCh4gQYfVyDgYSVVtNvleTOR1jBK9V8UK0RqdOVNv8BtGag8qL3jdtrqCpFjsbZ5UINDy2b0gQhwISR",
-	"ZBXt3NILZJXGyx5LWFzEZYGeaAa3Q0FMPnZNEI9RYIG2JxoxWvaHNYUHrZHPQ+Je2ohNhj2umBN7gIZ3",
-	"ColUlDTgERS+ZoH9B+yWig6QQ3aDuyPKK+1KoEOeU6T8OSkOSkwFMTyNSClXPBvKR0HmOIJCfO7FCJsZ",
-	"iYloY+OiZnfBsWoQKSYP15VJVUo/dar74VMQaFeDOvEoyom4T8mRit1zd0kc+gX4NlvL8i8f3jpUDj2X",
-	"RpMkUgqeZ0AzlWTvX/5auNyZENikBp7ofoR6bh+9pNBVD/nn8hSOlsEY4PIaKFJ3I+TAZUC9ZlzfaPQE",
-	"kRtP3IoG+wKcI3zFq/Hp/G5R+pd+Z0lfDxYLkWJHGUm8FMx5vS+606hqVNaekETSDkQJgB8T24ZW4UOM",
-	"0aVzlLrfUI5hrrFEh7JPTndiBKvqAvpMiqSI+E3s3m1Fw0kVOaAp0LoVzSy7hndQN3pTGnFZpwowgDLh",
-	"ttsFuiWlilAx8z0qB7p370d60ahC8AeQyHNrWT89f/Yd1IHlCyMafcmkEJgaBvveYxntlRQm697Kx7Sy",
-	"e02O5vo3sXsPXoX/u5IKfxO763ZuW52nqi5GXtVu39bGbPXFN9/Yk2L/2/4n7p+dmK+VurlkbWn/WjCz",
-	"2NKDpoZXkPOYbVVjUKXc61qtsqrBhCwFP5JfMgCGzDrkpBQOPjNvH61WMH6lp+yzXItOWHeb1GLRCDMs",
-	"3oemDT/bL0CKSbf09VSX3tVWu3jvsgkOtk7e3a4l3+q1AtYqe5pBndxxlOQQpXIQ2oNC8VRfaYp3/pAb",
-	"06l4mi/B8UFd8Rwzf8swcmXvSG4wIEiIMvgj+K8T5WmOkwf41IxhUxdGUfiJdCp5RC1+XEAgvwDpkg46",
-	"DUNNrjWlLSUcYOhiA14Gly/Vj18LaUSTiZF8dNEAuzmBED+uzDx+rb90gWz34+xu5U8m1de+EfvZZHrf",
-	"QVX9BpidPL0Bmn294thWQGN5CeI3Cf7h4aL/E3OEhvJ3/pW0zkPUPAM5MkJMI1OCF8bl0FFgLGME/NuX",
-	"/R7EDw0nfRyct8HAAcmrhyDvHMjYfEQCz7ypELi1EpXJ7sClLwxfpdc/crntIs4T4t+NcoAIR3EJFiFk",
-	"EWv2Znn6KzeL9Z08sgcuWPLCd6mhYz6wrvWUMWbtQr55wSjFnKwIKqcW+KUuGLcDr5aVKJk4xQg1qoIe",
-	"QaNbWKcMF4U2s8kCoA7EcP8qXzN56e7iaz5iWUZbpANzc8Y4Vpl/BMsycvCT8ejN2Uyq5CS3NVwvmXxF",
-	"4C6byCyWrVaLkzNCnhwUkSWnt/duY6f88YumLhqOby4iHXPb84AnH0THkPTKAXVz/IDP7d87GwbOHCS3",
-	"glw58DNFS7dUzUqYWU6yfPTwu65k4Tu+R+XHqxG7tYJkxWwtg0dw1gwV5W2bRkCOWvcwHnBqR0U8o/Mw",
-	"jWtw7OZPeZfe+WIdKQYdEDC8arydZ6+IJW+gijAxU8TuNCwz24nVVFCONWmhvacR57abFLvZ4KzkRcjH",
-	"7gqM4PQLR6rTbOqYuH7nqbqnlHvPE0weUuthnhCRGYwg1PKhEPhQcZIJO73n2vxsDar+QB7BNhvYyZM0",
-	"0sAvOO3KDm/NR9D6RRPQGVluHifHbVZKiqQJETC5Hg68NBics5dvWSGaTwsx3drOZIzgbwztx8X45J+w",
-	"gRLX40DtcLYWtatH3eG7LTJiZpqhn4VMYdTzoPAB+kFdtDBPk5bGTOxEXcd0PV2yPSs9YxqFAKMAZ11A",
-	"V8+F2Qkh3ZIDdMT+G3NMClhxCOHrSjrPD6pJSQE76EmAH0Xpg3/DjoGUe20WsnAyriG3dV3/77d3MxWr",
-	"YvgYOEVQPkbuEPJd67XIIWnHWPIclRmoAw8HM2/O269Z7WTMsYadovmOVeYgpxMKZ5dVOX6GoOEc1W1n",
-	"RaJWJ3w+B2g7niXVq9sR2CJdpSYSTTnRmnYKuFke6VeeUr7JyfMpHoRWZoTE2yjP0qe6YDYJROjWE1jF",
-	"bMf+Qg0lsymmXaNZyiZHrhOl2x/sUAR4gOQkR2O3zvukIY3hc4LldkP0VZ7crOe2zl/CqhzmejTazHIZ",
-	"ySEHIJzYzn0B8fQJHGtTcgxzY/nEExrGfbWIyQGa4Ys3Aw0iZ6irS8mjIDVP8pns7Q+JVPs+GQaBmbrc",
-	"C50/hnLzay5LINfhDGpTMbV0rg3ADDh6EU38ppz51HBPgRqR/KgG33HZ+Y5hyl3yOOoo9xxTZ2BQhAcq",
-	"T9GhCt05dRXxqM2Q3PS3h9BJaEeTUfTFNJG8HpElncaJK4gv00OJvDuP5jBXjue+2snkMzH91l8Dz9WX",
-	"vvWx1fGfN0mutzd5Kqrj2gDFL+HLbg+nBV6rxfM1b4xoroUxtXCG1EiEtO2JbjdpH+dCSVPJVuhMXfV+",
-	"d5DtJyCcDii8VbYEFNBCYckDCDNTgWf48wppWlEL8ACpC6yCeBAC065WFLjE+FIUbG5HGiXHkL/bvowv",
-	"3DqOZu8qA16yDS87IsC+cVKczCmVx/7zFCj7U+d5IOeip2MdrwjkszSO+Emp1QJn2l//A+kO7yv5WoEa",
-	"l6lpnSHzuarriD3bCU6gXG3Uhkm1Y0oWrphXFuyTn4MN//wGf3z6A6DP3L8S0yN4k8qRIqy+oxuDpwrQ",
-	"S7ZCbXMZyv6k9DIGPXbL6XbbSkqB+ICVEiNOephQ3+vkotRcfogqpKQINI/SJXmgIUzmTZYE3AMOqWbV",
-	"AniQGrU5Y3+JsJkXiEWkode1xyDieweQQ6L2c+maETcgX0LEQrlH4DjFxwyuyNhB6g6cVBkEoqPEOe7k",
-	"xSl1TGmo3DuuwzFvfsKne4B1/HNuKaUo01U4xOetWBhRztB3n2FBqF0eDlS+V1RKHw33Dd+DJKM6V6Dy",
-	"NXUlGl9Dxypy6gY1D5pyLvewIJeeKWrHK6MPaPgwuLTrV7nE4tdDrquPAaL6RE/3S9ViaWYZSP8+rrFU",
-	"qslemQzV8k80e31SZbu7RVkZUV7EeVKUPQhzpBq2gjRxvsrlDUuxy7raHGFfkgjOVZIiWzGHuBr4cEYy",
-	"wauzgQw8SNOa3YF6Bl+8CwHNINHECPgZbOPZUjVjykpVYCGFM+XhZwh4U1owIct+BawjlaeO63aIUItm",
-	"/2DKBsTIYHZ3P1hLBZvyG4RKHEMWZ0yCOaDO9J3UrjZgKAOqqbiGfSdNY8hvxLjENaQXgfRkyr8BHyMy",
-	"DHT1Nat8EEoqF+HMw1iTqcx2miD3xyjoyGh4spv4bjXN5MJ2st+z7ICOxAJgBp38c3AO6nUvj8Jdp/Q7",
-	"JP5Yc3p7s9A/2v/f3jzD//s2HXsM1AmHwZoyMVXXhs9rcYnaFdqdOQ7Tut0k9KunSEHJ8HenOGIN20pG",
-	"CPp0jnG+OhBVsWuUXB1V/paVqLP0L6IurcRY8rY2g4Wj0gPDCihESWI/9kRDkdscJ9D9RCExl8yq1HAU",
-	"W1aY8OEZTqhjARqXw64HJF4iab5drYRO1/W7Yre8bkWcLFhmUqjyeJF0clVx4nnDEud3DWyJNL4d3z8E",
-	"gx6daodHoTkp8Gz4zZg+70otX7Qip9bP8qOfBKzNJfa/Psjqj8o4D+bwd8CqI70uhtdimCwFi+tbDQW8",
-	"hFbzgbcmuHYOq21hChd294Q6Yf9fKYnfHltYz6Exh4xnWsyHgGP6jTE+mjIadPnezkY68r621yyBS47X",
-	"1KxWkps2ddSur19fv/mZQcV6qzRvVNscvy5D8/HHk0No53Wl18lB8EwtHcyalcGzfdlJoEV95XgCYo59",
-	"8CiGepKXJ7EHB+YhowpGfEdH9ho8Noz23vHBWDKYhmgkouKacRJ2CRgI82y/nR6e+e92s/3Q1okDlSnB",
-	"Y5f5f8Llkra8jNXx0dzmm6398MnTP/949v3Ts6fn52fn3zz7biJCnopxDW9t+1BmhB9g46XH6Ekh8gWI",
-	"kiBbMQOIaRpoO5YfA5tI9RrstF/5Nsm7kzQwrGGRYIgBnR2tW7K6Nnwb6lnGTCShvrunktsobdzNBeGC",
-	"0fFTYtwZdK6O/RDywyRr6JoUM//hnbtMU9mmWXqpe+7j2cVJ30EZ5mzfIyl2sWfcpROD1wPD1Eahiw51",
-	"58irhCG9yrgqp5sMQRgGJ4ZUEfdIxJVWVsul/cuyUZtUlRq7MLzJKSuBU/QIULVjQOSoPHldd1igl5Vx",
-	"JeogUjxvKeETaSQgiIGRMjDrk1jWsqmWJpl41iMRhe/B8xeh6IY/WThRoUIbYkTS0wLsR7MyCWd4pZrA",
-	"+GQfwcCyWlKoN1N1aZKK063xNRoyom5FU7ZiYKoIl2c3LdZIdwg9ZqXKCmRH1Th3zpbrjNF1v/NLBWaS",
-	"q3plwuxO31KpejQI+5/z8gC+O5yS48+GG2y0FTsbpPBgWj+osBJZIXTttPH+BILj3yXAVvqCaVVXJYn2",
-	"UN3LS6BdrxpYAbYc/gC8r6DOk6vURyL8ycCKf8hk12VJK6jaO0WTHQcLvobFWeUeOfo9MgBzdAvWSiip",
-	"lOHkrQzbC9PBDWDlc3otMkioFjrMQtIB80HwMh+aGyIGdcVIu4vw7FlO1Y128NE6o8OlRItQsi66yY/b",
-	"AUM56XYe0spuh2TgCNJ7mC+A2nhbpdjFto1YVp8HErCQiQORNxREA6QuTMbZeMTAlUEF5yn7tfoJ9u/3",
-	"5+fnWLP2+BwSVoB6mxtlRFieqQrvE1b7F4QDAXUpYKDSr7ZXhszFY8woAxaeSnc84sE8BDY8EEUmtye0",
-	"ybFjsq9ev//lZcE+vHrO/vz0x/ML9uL1Ly9//Qo/W7DXv7x4dXr9+urZ9z983flXwa5eXp8++/6H05+f",
-	"/1oETbaSS8W2dbthNTeLdYfW8berX19+HTESp9c+NUtZswLqnU7y3uAbmRyFDHXdVYQUr2u0uTPxv3KU",
-	"wyFXdLWpjBGSBcvP6YhBTq0hCuEcEnkSvQPjqbeF9nCkIQZHdON4sRjY9xjtQKwXRj8uMRhh3Js+KoLw",
-	"lY0W9a09QVgvXOxZ08qIcrpqCISHxGX4Fw+0GGFiw0TivHUHV4RNEK1u5rjZm37/XJVCpwMA93Ft4Pvp",
-	"hteCN5rXQ9X/E/ldrRkRaNRGNQIp7qLUoUwdA9NUGW7ynWpudMrMPnR1QEs+tQhfG3QNfxD24n4pTXPM",
-	"UdenqvDk5pDDV5JN5mECsNs8XTexUYwIZt6lxr4vp0UlEn3XstkAOQfbgLvxHXFjulmhWEqBOXheynba",
-	"r9VqBUSd+PtX6LJEQTvFaYnuYT8xxQQvJi7xK1f+u8+rn0FaIRTBw3SpmpRVOQnri0Xu40IIoz0j10JI",
-	"26PHrRT+ABXBv8RWjDK+h6WJXcdOlZU7lKw+hO5TfWU/zvwOujYi4YobqCJbmS7BPSBnGIAiWqvslACG",
-	"AL3d2mlbVWWALKo1C5WlI1gQmU8mKKmp28MsQPap46cQvpWfIeHLaeTP2b2Px53KlGf4YA6GR3whbk9Q",
-	"S0PjTUPM8nFx2BRYOjhg9CvCgjmwS6JMw1RF8k5VpSKgVg5Llfr7EJ4px02l6nI2WNAvqobrZAcWYbbv",
-	"xHSMmDpCsaWNuuWZXLojwCurezVVKTIpoVj6B9oESAE0JeKqj55lKoJLO1hTmt4IXB/TlhVcMmPhYbhD",
-	"IcQZ3h2LEOu/fIdI9AgNkVzb9hylWeWzWC67I0PAGHfu0FH9NccrMlxHC6MlSJvq8BpWbhLFxXB1rQev",
-	"mXVpbwzwV3x//jD1s650x0maKKGVKUwPrM4ZGCpEK3EIUK/JY8ZCVS4Qfxu+DyN6Wpyfn49WWQ5vnMSQ",
-	"A5xnoCTWAxWrukovy0MUoNrQgT3ia6YhFaMKUW2wOOAKbVRay6HTg5LggTgl+gI2sPXxODuazIlLj2l3",
-	"2rb7d2W0qJcjfJ0mkHCnhwmWappcxsHc08Wf11xTbvfolX+OH01W/cYYXB5Th6V2ya4s6PbjkrUyg+y6",
-	"EVszqlBFxOJH99eTTuUTDEYGkKm9jyGh5yD5J1u9O6OFYlsZP9Ey5zDoadaRIgBX3TTxmNeJaqp+MaVc",
-	"8zDHYG+L0xQMeAqO8ApaZWSo+DeV9AU3MvrHQH25IMtVIyFQQcSbUHUNtJMN1DBD88AFFgIForitVKs7",
-	"NKHjJ+lODqSmPcpA+6FFlABvVsIcCas4SHpwUhh1wbjE+0shqVjICaBJKTMlpEvF53UGDAL6/Yiuf4Ln",
-	"eqK9hRIu5NzqVhaose6t2wN+5EUQXXSOoj6SVBiQhA+BrnNC9cuSHbo9I1xELhnDC0p0ygkPTwRVOYGn",
-	"3lapA3dNJLpIegdEujoc89qn7qEiuRl9YcTsyInZFHEV35w6Foe+u72xt9eUmtpR1eBEZza8FNOMGsq3",
-	"n8SB0aG6Sup+/kIftUV7mDn8exhOPMt+A8SdH9qLTtYdorMjaAFk/nsnoo9kGw7JvS4VvxXanELGE9g8",
-	"hpfc8FNCLc0btdOiOQVGmS4h31rUW9GclpW+AWHhpftJcbKrZKl2+jTBLhYFxonPzXXsthI7cJYoxy1q",
-	"D86mkpm3c3mVD4gagq3j4AgYKQXrMIkFuhO56XQ3zLiIWw7OJyi+TTcu1U5fN0J0M4BpPfW0G9h+YnYM",
-	"fYPiqttEAqjOWy3K2W59B9AupEIMMLNRaHUgs8w+gnMxFysus47Qe2SsTnJm+NS67GVWnLTNKhk/f6Wa",
-	"IJkLXzhj1fCFGBuIJHEQrW/wk3Tm+4CB009QD7CUlG2R62aKC/TA4Ulu0Mgxmly8sj2S1QAzBEnOk9hv",
-	"vrxr9V+SA5v4++eMdmxNqYXabJC2F1PxJIT5UBf2vhxk2p1UkoD09xwfSCtdplJzAyn+h4wg2RyJL+hr",
-	"PHYWHkRzjs/WI+Sm9KeityqARLygUF6XRMuhkxk/gDJfIpyPXgtOBMzCiwC0xN3lXOoe4dGxjNHo2iK7",
-	"ySXBCC+IqCkq6uEtZvxGHBsAo4089V1BsRVNpUoIwsX6lsdf8orgmbbD4b/gR5/nBN/GH0v0pKEEI1ML",
-	"f7H/leFQcMvwkFvmS1tbbgg1l/fiWojRuWqFzqlAtMANe/qD/V8lF0d5Fw4S+rOcCjGm2lGYp2/riVll",
-	"Ef1EytWUZVpIqLIJHoKoX2MTDpFlP/2NIZqSmPon4ii5F3GIFLtZXuENeq3jJZoHUqAps59JPCFxkgvz",
-	"aUrzDUkRxzmRxvesQ9R0DLHlsON+vqK0lLBdo+1ESxnGOHRec+6RAVcCbgkuvXS1xxOh/3V1Kx7KmTFE",
-	"ROKqC9Rc+pMR4C/a8GZ8ctJbsTTvWpM7pZPdGFKZWakGA4wIWcR7BPRe+wfCrk8KeuU67T4+GOQMTsyH",
-	"aTOy7cddUD3QHv0QO1v8SKKJ7ez1sFEHt3k63+8Oxr97J2OmQqWOeCpyOm6XDoVM1lFKbq3UzVBYgaCG",
-	"ocbZjmI8QZhVmpXthERvdzcEQsaumJ9UvdZqIcnevzEI3ddQkddNkOM/BCpHtI84BipgmHOxaq0QgHKO",
-	"XDLOSr5nfKXGj26gFhtOFOiTCy6jKNMwpONBXAxeF12Y6hbkOXhXkpP9IExaxJ9C3/LXSOQOcN6D6BB0",
-	"fAdDR/A6mpPD4PFMyYU4rr5YRSjYhF4LfAqlPn+4tKrh8Swb4g5NQXnrPVgc6JXX1uBpG114Sthnzy7O",
-	"z0/Pv7tAeEKCwKTRqcwScth5OlfABttxubBtSOfwux7WWhPVjgs76XYjykt2nirVEWNLrGUzQtWeK7NG",
-	"RUsbHmVhOXg8aDb2nIXQdhfimiAhMWobQirddoEu00dnaQrA19M2QvthOdbiRIbgWsjZKsEk+smaiTDJ",
-	"F542M4RbGqFxpyBzXuxDxSWx2wrPdIBxwfynI9j/zGUrMCtg2D+pTDNazJ0N9LK1+/6bn0RTV/KS/eXj",
-	"82MECH8MHai0wY4x8FqryE/jkyfBLL0MCRLg3xMdRuCmhSoHQd7ERizdvyNs2U9eIh2KVbvXUb1XTgsh",
-	"nxIKVTLqztgVapetNmwDeTpQNBBvMBey1ag1HSivfLFOQ/VdhB1KEPLF2uuwVp4AITGh9pGn1E6lf9Qp",
-	"246KF4C7es0bcEvYj+RooDBo471JqWmzyutsSN/25aak6roBI74uUYIzlfTgqqH60wha8+fBDvmgbmF/",
-	"kw9QqHZs5IQIVSQ+p0chcqkGmgIgE6Ec6fwl18dQrYxmptJYz6yIUpsyBIcpMf8rh4sJch30AAVaKsuA",
-	"bbkxopEe1+TjPc64LEIw6/cbsf/DlUDzTI/wSsF+d8P6o5OR9USzr2CYnZ38dcF+x4X+I3LwPSEAyO97",
-	"wZs/Cvb7Rkmz/gP/VvI9Pms1Ktunv3x8bk8qYMjdoTT8RkjE+HGGjJU597BoMjnxH1zq1gbNbi6jSwNz",
-	"5FcqA0m8FU3Nt4P8XZThjN5DSjvG+Li/gjschZcM0rlO7e2QO+b+CXIcJg964HxJbMuKBokPnWWqXDQp",
-	"ufom3N7RlEEKdr98b7QlU8zcVxJRplbQBop6X+yM2lkelO47RugnSsrXbDQvmFiU9v/0zSn93cpb+y/7",
-	"9zSyZiBUFtxF9lbbdI7ihQ+cFfa/6E6WKtYBLtHtLJnDf1PFHfIux/nmCy7tn1kCuJWe4Z3gN6KZ2fVI",
-	"HX0IrJDTW8iVWV/YCfr2/E/PmBa1WBjNPlxfEX4LFB2xEw2bV0aPVhhaI15+3irdpqCNWUXR0VKgXxaB",
-	"rRnuBUroG45DUDaea+9vua6+26YxAnzVCHHMY4cX3/bQA3T0tkDX6ERu8FLtpFX6YmW7R9Sbcn73HoIa",
-	"hdMa3whuF7Q8QuVZq7Z8omFGnFpqu6yxah59g0VUUiHJlmuwONLbelNpTR7Ucdw9+Pwr1XgYXz8+sZtF",
-	"3Ar5QVGoiZ4FSU3SG8wLqxzpzA0sdrOqFNJUZj9QKpa+5gH/OuaoAPfnkXZ8NaiRQZv4hCZmRrVGJ7NS",
-	"wKEEhbS8J6lUgkqACLGlyOwE0KrSusriF++E1rTW5QCSGRy4gTmkM7Hj+20tT53utG43G96k/XV5xkdr",
-	"46SN5yUHCjaqXIy2UDpdeZ3BOiMQxuOoGy5vznLlACs5C5XSRuY9e25MGnm0rIcfDQc57DLsuZvThJhL",
-	"CLVIHgVh6uSa2wOhnBbKcprlg2PZFQTZayLhSRrGZECx4ntUUIUNCwQDMTUNohVEk8aX3bV2fdrG+Nij",
-	"oIpLdtkN2WoR1ycMVIsaSA0mJKW0ms9rkQmfNc7EnsIvDvwCg0EJyPwPhAz0V0QbUFLkyFiF4zLIIc4z",
-	"YUcgeppGbherLEm5NAKS8oZ2gp8s8KMtlM7WR+TMPkJcvvZBNBDVZLkJDFN54TzncU12mB6XHeacZShI",
-	"XBVhpyu7QMOdKvAElJrdZv7odubFL6QbQ4SBdzstKTtamS6CWhlzJKwCGdZASaMxSxssdMUaYdpGdr25",
-	"bgasgAMS9fHxiC+DSfUJ63dFq46qsnYkz+EX+9g9kaHjQF+tjA6X2E7IQTdimzo4t6LRXfbW2CC6V54H",
-	"ojexClXiVLiWj6A4YZSZE/ALLY93XfBWwkmD2DkdNGBMqQW0CSx/J6FAMcWFqCK8P66Ilk/6hduHgTe1",
-	"XxzZ1OY87VKIUp9iNuGFSwGEg1gwKSq0JDDkAGq5tHIx/hOqjmhvWZkCRxLZvHbeVRV7mP7RihYRZ95J",
-	"n/PNRxi0uJ+5tfnEq4G7xuo4HqnbrWzf977P97M1l+UgfTHZ6y5ljxRPHxzbNqpsFzknahay6uGqmC4N",
-	"YjcJAqsG6NKwZOCE9Hak1RhpP3QonCvjufHt0xkOjtiVlCdOOqjhBkpgJS/sv8hbZf8u5hWX/1Uq1RC2",
-	"Ugp9uuGVzNgv6pi7JYmxT7GFeFXfftQzM7m94qY9dQCv+TIhNjYceaUPdoEj7kIqFVdkH/ghtrwxIcS3",
-	"qm5BQTGM73g6it8R7tEqUPAkg17zQetOYTwONJnbjP/MdvbY52BAPk/rEivnPbXaRi0IgWuPUspNC1Ct",
-	"dMuYB+4SFhP7SirfsosBewitB2JAlSvQijCa5/Zetzyg7Yvdeqc3Yj9Q7wr0pnvUh4CbsbNG8QQnd5ij",
-	"mUnohdKQ09mLg/nepEEyVJsllRZj1ulxuIjfEbsePuAeL3yvqM30kKS5WvEqBca9FRlaioNW6cH055tb",
-	"0bzibW1G817HDjznWMPs7TnxXaeF3tK1ktidmKpud15EFIP3k1VkIDJ7UL+UOK5HlQzEkaQnQOu0k3rA",
-	"f9l4HjhELTkQ7cNYAJ+3VSP0Y+SlJYv4RjeZi0U6Ljy4wxcQT9dICte5YGJR6rkg0nVjk2WZFG6hSrZm",
-	"AoYtya67UFKrWhRsUVdQKXxbHd8VMEnU817qFHa6sxzYtk8oPsEJTe8qqMCQ8GyVVWOfyZNkEgkw06bh",
-	"1WptsFa0uHWcSG0ttFUt0+vQiemPqgt6fn5+pDLo8SIOfQ3u7+1mC5RxZ+wTXdT2hpaBYQknojsmiFKZ",
-	"g5kYsY5+0ENr8YLgPj1KSLkS5Qgp6p7MtPErpceNlCJXkgmrsNUu+BGDllxhpbvzPV8L85cEuR0QWw7U",
-	"jMOqXuCA1NVKEjieSyg5++YFe66ktKuG38mp9aI8cm14AAxR27C9MAXTKiSzY0gXEpAjG8PlDRy5ZakH",
-	"hRtuZoJM7Yo+j6uGA1QTpVPusXhCpR30F1jN1monz9gbgvkBHVqE3sIbyw6H9hJiYTMYxCn8ejQOR7F3",
-	"eLx7sSHemDrhLHyhAtAuAp1RFCBCzsJdINUuvQMGBMYAG+mVZFT/yD+EujHWyscR4rYEy9oDAGuhC5fD",
-	"QdopZyjW2W6tMK0BlpusnA3//BYi9CcXT3/49sfvktZgUy3MCI3OcQtyPbDNXjTV0qRkj6qS8KtAPjWe",
-	"fer5WmkhXwDdkJDpVIyxJWxcx/IjKqOGMuMa0eEKu3mEXhFA8EPlW4+X/c8lrh5PRM0zDPbw3Y6kGpx9",
-	"6GyhFAfb8+MV05z/3Bc0JRw3TedQvupQ1fppfrn+8qb2USvv6enL5EbBh5MDtJKVCjkkpHW9Uk1l1pt0",
-	"vDDJEvjmSFH18Vvh8Fr2nYmWEvqQHVg65X5gW2eSwNNp2pltFjKhk/2qVvKNHF24tPrMympl7Tfn+4Jw",
-	"MlvyhSFOAA4BzFvR7Jn9SDq7PXdePZfJ0eHRoUmQn3QHJ8rXRPx3dwa8Nddpf0C3qkaSdTsUCVU7icnW",
-	"gPOowF18I9UONOZVzqenxT8y9UMpp2fi9ZuqPVg4rybAWLdQKonv50rd/Ne2bjdQdKHASxrgSOJzoIsW",
-	"fITmHvKP7HBoQgti9wtzeIwR/Lr6Z+oa2uZKrJaVvpmtqnn6143YqGY/2+R+z9c/Fputaniznw01kN6v",
-	"0NlO21E3k59OToThjclzHyq5rJrNMImaRyB7hx6D+CzEqYE6RjVs25oA1aItAy7DDGOh2M76tXYmkAlS",
-	"p4Zv/wFkBgqggBX3iB2g9KIzeJgOMxrEEbPxrVQ37YZYC5Bi4IxhSb8E2KMDRr60fcUwPNSFidOEJuAK",
-	"c4ngPaLIjfc1e5Lj4JCLHb9xGhOCw0dxRW7455nDHiVvYgIfpV3bUuxm7sz1ga0dbsML6HF2q0g1g3ho",
-	"OhqgGqNHtWEH+/H5ewZvALbcFXEiUxXL4KRWK86CGu9muSNaT21nmVS2xKB20b7wx6TScOy3onR58/7Q",
-	"OJdgsNudS3ZHhWWqfAZFRiVxsLccbz+Ktyz3WMh1GZqn38QuZOxPJ0u4QOOX7E1M2CnAzrRH1xWbicpB",
-	"XnZeoCPnco8CRWsnykQi1Z6oSzZvVLtaG/cFYm9Ry07iE3ahikBWEDMlwZHwoTwG4QPk7zkI3Sjj4Dex",
-	"g2K8izw+Le9Xvkdu7jrjCo8JCexDmH2AMzc50z7o9im81kNk+voUXxwQ7efs0bneiVTJC17XaZE4kCH2",
-	"Ebb5A2ZzLTuSRx9J3vojPUQqqn+YgVRzE+43TyoEUufSFyPspujyTi6lg2l2ULatpHK8YJo3XK6AQNFV",
-	"KUwdnUzJkTtwlplkCo1jY6u0A/s55Ml4UysqTpKi/F5Qw6mcYd6YxygqYGctcPDdAeiNM5IFeKc1co+9",
-	"JlBU5WK10E76jLl+9npRiyUoJ8M01ykoIpZbBS9SD0YUWK0CjihFXOW5NnKbcsebMhcbGVcTQJMn1o5x",
-	"w/fkM7Z3lm4disUQZYag6hsUPJ6cX3q8+k2Wf3yUrUB9VauDagmdQOqMh9I4OQ2bG5ggzGvxwQ6VcACM",
-	"UJIcPTR5b6IeBJx+eleSaJroNluozaZ71g8YEmZRZHfcaQ/5D1kIANbClKhrAVAFs8RJXGMWNziRgh40",
-	"uOJVLsm/W8Vyoi9w6sjv5Tx0K0GjOZz+0J3k8rdzO/J5cgMM1L99BE6dMllpI8H+L+rqVjRW98JqCHXN",
-	"uDHWIM6YiP6NtE5aRTCnb88h6zj9nZtKTqCtDlPr4M99ZUebaSfEvpBHdA/4R13ppUTalFg0Iqcs6Gol",
-	"tTdlNAbPdmK+VuqGffX616vnoSKrr6XaNvUlU0CzEoNh/o4MDxnfrrusRrvEAswClyUisggXX4llUMIG",
-	"OAByRFty+HQ8BxGaKFycndketqvNpSocbJQYr22F2inVt46UyKaVp/4Ktzf3qRWFaBqfNqIWHCcCNNBT",
-	"V1Lc0T2cOtpLipqeuiokBej6SSXAd/GjSFU17pyw/h7LbdmDOQpfSU5TxjxJUPdHZ3YAwfGlUjBopdJU",
-	"k+OgWUezIwa4p8efrKo8kmzg6KXDAQuzH6bajzi7iumIViVnaEYN8JNLCoccFKJ3IhyUgC7yIEH7OZXL",
-	"OaRAZ7pFll7omL2qDCERdwMVtWY7PogGtj/T4BoBXyYuXdvSBfPlCAq2sPO4rBbcCMZbs7Z6QmUN5W2j",
-	"Vg3fUOIwqMEHZY7jTg2WnnRV07pJaHe02tw+iPJ1UL7pY/z03COJPRVEXB06h4B25vjo3RW14Uqk4SeG",
-	"MNaZz7eLtSvnBK1cREVmnwC/EXifkKnJmhg+YwTceO+u0VQ4qFBnulSTvGQxtzhSLDnOsSjJvelG33Li",
-	"YCBjz+2TIhzaY74PPSwOHiJrKMiWRyDRPtiw0S0dS0M2RhqGo/KR34ifG9VufyGP6cHdJvdUxS+VniBu",
-	"q06kfxzGCgIzIxQWfC41E7bTMaV4ouMjS1xE8bGOgzsiu1rzqR5Ea0XmQVMRK58nFPzxKJ9g39jW2al5",
-	"MLyGFLvZEFTgEKNitYiLYCIblaVfn8Tir+pycjfSFVDXXCeulkpeBM4NCKnAZ7q9PmOqNRc5Rp6CeN87",
-	"VVsLpoUImNEOSTxgL8+gGM9F/K5rvevdRYF3UpzY59N0T6MAY8k6X07K4uw44M3BpLuaBAdbIrkFFZ3v",
-	"nreuSfI1fsQa741xPqnKEB5S/9+QtAAmMZSjuZuraTRJRG+i8y5ymULPant/FKQ/ITwYSnrgXBfERGXs",
-	"6uE6bPieisFC3FTUOn1uBwptaqpll3yvoRpPwwEmhAy3UgMoKsnmS7slQqgHiO5879G2Y+vZOIiWy7yA",
-	"fvolO0pE+7HhSdQpzng5VKNGu3XBPISpeAqzWE8AZUM/y0xUs5xxPRCABCgVMGkAyiJdSLxX4wy/WoSp",
-	"CJ3OTuRH0pq6k2mSublXbFlZTW/bVBKofqxOLR3PntVl9VbUdSVXhPjr+liBJjZ9dxyqJrb5bJcToQr7",
-	"2eOh/1fw1NtKCle6OZmYdA0M1T47MkZD2Hd8JtqSmEU9XaILfY8TUXTXDnWYouI3B14jvDDWVFaq6zly",
-	"puGe+gF/tCeupGeRK7d7uRwYyeP3+Dt00OePS+440q9HDM007OfdMhQSVt24MemabmpQOAIMgh6MiCIx",
-	"RRsnDpnBiigBBaYOFZUdxx+hsJX9POUnYopuZJd7tdcvQloPux3KweGs5vaqbrAYYqABg6TwKpNMv62k",
-	"zLCevFsy7mfkgvjXd0SF4hiQplSn5eVs2ahNuiUZBo8ywO+9iyizxw3Ox8LIOqZKIdN4VqBHKf7LwNJP",
-	"zd3x853K/mMnF4twg58BF6cHlBwbIg/xu+EoOT3Xs2WQgIRuXXcsU9L1L7JU2ZSooeSRxJfiWui9b0E5",
-	"9tSdm644eDAgeBufTY8iUF4NYMQOrrZaK6xFQLQItViaacCJsTE+Wgh6PDWCT+hveM1l+e42nZ52M1Ef",
-	"xjcyvmV3mnNX1JQCkHgOh2cALyKjTqJ+FWFQ6SnZ5wquxrVWY6MSORaWcOYoS0zFxTNMVIEdHYPEiNWn",
-	"QgEwTdIwzt9dfLEQ2wx1Om4x9wSrsBifdLUoLkky254Rs7vtmDwgWyCfJTlQstRNh3Nmx69KT2bPvZO5",
-	"YDzpZd7bH8jLHJzMmvyoBh2YMP32QU80XOFzZUEZfFCCkrWyhEtuoSTaZf11oJv2wPMZW+w4hANth3ro",
-	"1B0qsevbOfEO3L+N1jTsBYJtFd17Hao6elUYOkyF6m0Xjiu4JJNxXyX3O/Ez/Qx8TQN+w4QY80FZILLW",
-	"kd6j163BvlbykgGfEOCAecZ6G+Sz/xh8eFSt3Lum0t/KSZO842xswmKMjUnOJkKSs3ebGeU6zlol/zuZ",
-	"Wp5PPvTU4aMuCnq83zDG9lu7H6+tEkC0TYI3OEbQDGAN8E/+A2tjtogM8OQXB1qNVW8/vr32cHoEEMMO",
-	"F8vqM5vNXittTsGARv4FdVMJp2VcnPj0oJlrIxgI2wrMmj8gXrfMqG0BHbVQ0jR8Yc4YkpUwbdq5xvP4",
-	"s2KLurIS0YE6iQjiiQY+blC//ipXQoqGWylKNRUqvBHYVxt+I5j7+euzv8q/ypeYosbr2h8QnD9y3SiS",
-	"XrYZRqMrmPhsZTn4RYCOSJ6xz6eNfaTSf5VwLgTWi3K1jTd8D4kX3hd+YQ1kiAphMe6CuVrc0Ga5sWf2",
-	"8ym4mYAaHVbkrxKBGxgpoz5ayxSe04zXVqtxjZ2xa1fuFU0ZD0pzw6s0EkFCXdC/SmRsZFoIrIFvVLtY",
-	"W0NH1vsuYjeu8rcWGyCVZy+bRjW0CttGzWuxYZjuq9lXH149Z3/+7vs/fe1Y/LWxehumB7K3lTbaEUGU",
-	"bMsRTgj/79zDf5WLttGqCXYbPoa5Cit+K87YFXv/7vojPoGeJR0rAWDDcflX+aYUm60yQi72p784a0VT",
-	"NBUT8SixQztGVirgXW2Q+B3TaJw7z+yqhTj7q/RQ0ouT93W7YW/tsYjY/y5Onjqiab6tTi5Ovj07P/v2",
-	"BNmG4ER/A5rRqQu5rITJJ0tFiQe0IKDw4kQelHu1uySqtIkXbmVc8YpN4dzqAkwoQA0EUlXcnJWSb8qT",
-	"ixO7Wlf2878gUdOWN3wjDAR7/0+6QpNnmDmsR7tUzSXbCF9EAy8ZL2v+0QpgCSVRQxp9geKOp8Tq34DS",
-	"cKskcbM/Oz8/IIXi221tlZ5KyW/+TldO+N4oV4gbfSLZucdAjNzRMKH6DAFsnh0p1Ybv/Tfv8RCB8EcB",
-	"c3Lhivfbv0V75Zvf4b//gJspmcH2UwNGd8dPl2DrZR9D2smG7wsEiRnBN080OPWcnCpc9QUQVvieL8Ph",
-	"CjppVw24v4mgP34ee5sIVp8otGjxHdApXJumaUW8F45FbP7mATE/qXI/aVsM7QYYir/nut37457b8ajH",
-	"ML3hACJ7773m1hp324IbXqtVKyLB1F3Tn4V57h86Ihc+ujoHl10eKqd8QEmuOJJbII13kMUuSTIhJ+DD",
-	"g2KiSPXnn74XnbKLjsU60dA/EW//eOJokFXDz3ViF/jwAswFUwAKdBVSgDn2gYWRwx8Gshydl0bXni+V",
-	"4IqhEiymFoDYoU+esd88NbUnZOzuvOcYBXFK/+Oc84NGvvBpp2af++nNrjpN6X3Wl6JKTsR+Pq15s4r/",
-	"qeQq/GtgN2jPVqKzYsPqEzS66+jxngBJDSA88s0VlDC0J/vIg28BVDLiwY+AkOzLineoEFud2rHfuq2a",
-	"E0h+Y/6LRMXh9AJCK7GB3knSq9WSRWtXBFA9KYUPJTvsX4iV2h2hbaZWm9W4d2j6OIxDKRY1b0DLt3YZ",
-	"X5h6j46uiLOLkjsrc8Y8oWNlX2G8tvbGvoi475lLHOvu0S6H2OPIl24bo8TLs8fbITnVIuyK+2yCMfLE",
-	"qx+9PZKRMN/8Hv7xx6CW0hvsVGETXn1TnnzZo/u4C3PkdI6Z+W+iZMLxAv+5rz9zn5Uo/j2vCVckECC3",
-	"uUvC4XHvuC9wAgmB/WW3JDY95k6pjGNExPKYqintrfmv3a+QzpNXVt9jXefKxPwXbNk2EMN3jImQEg3R",
-	"gWD9pgxf+NqjCKCHv5Eyff3XaL5fWAIeGL/Yh2GnnHuIHCtAqokce0BaSVxLlVmHiNdStZLY2SG0BgSI",
-	"Vs1yuK60++25686X8HZ5jeS4s+vKV+vePKj5kbcw9De/03/9QblrIpWU/xYL2zq9caWsLoiBS7WTwMEM",
-	"9Wk1KoeYGL5Enp+SzYWQmME/37M1l4lV+YCJekFDnHac6b3f7E0w4sr5gMGyhJT/LonqJDjbgx6L4ph6",
-	"db9J+AIX2AskI81IE7dXyIWpGXnx9Zff2d8EayYrgPouFal2wa1CnY8IjFEyHfOl/KZ2//br+K/yiYx0",
-	"gsQL6YhL0prGR0/OBndAuM8ouWFHIgtBavZUu9pOsvA/4p/EDrjoWnyVBNuOU53weEdQBI0wG8hCyd5s",
-	"tqoJWZCyPAz+ubpqcwGis7+NYoDZ/TfQw+s2cf/+/W3tuJ53hWt6L/N70N7ObV4nAL/5nf5rjJH9v3zl",
-	"s/vdiImIULeoWjomtKlktWk3cbWDkAj2BWSTG35mhd0h9JcMuL8f/YaplXZ8aqssXwSVhtMY6KdCQq7O",
-	"tP2EKJHNX0GsEB/7Sip6dMbN1xGzKMYh1oTywui6oOgPBnRKwUtMOsvHnZ+7nn8RxRcbG6P4utqbduiY",
-	"Jv6wwRU7eacdjraBdWulr1EGL6I627UvHMwuOcVt+cY39W/uhneeFRjoA8YD31PtdU5mG0S6sXQ58ctm",
-	"W/vHtJYiN5FPgXfp74Q2DInxuTYjQvpe0yFB61HlXbxtxriCADlEZvFjHJcj/kd85AuJkbYcaz27A3tQ",
-	"nCkQ+FbkaqK8toeOx2TjL1cl4OMonAw5UlZdLPnWYGa3l+kIBvEQsxuxNU4cOd7g7npcleVzOqGPoen9",
-	"Jna0BGPUvKcPeyJS64wGOS+B3+LeCwcAnHjff/M7/P+gP+SValbC6HBHnLE3UNnSKflWqbe3BjFNaOIq",
-	"hGcLD8qrGqTRQBNhXVmFYX/GPvh6OFUt8D4CTJphO9XcMDBDxaYL0XeXJ2TO9PcIdthtk0Foyaf1vvCA",
-	"MiKxz8tNjomp/6K4rB2PHZoyRsj8Xlm6Rx5uvwy4b/xZfMxRZ90ueJE/pDybZnfY9r3luQUEZ+/4ULDK",
-	"w++DIKw0ZXZ4dla9xTRwBaemcLKzIzKZVpC5uA2hBtVQ9hqh83x5iANvDfTkMcUnfJso07605/+IBNWu",
-	"BuXjCdFvFmuxuEF2uHtso/SVqm90Z/NItfM7Z8El1gTupHlUGvdIym9nO/qvO7vOne62tO1fw3ZY16ms",
-	"StReL2Rb1w8dm+ku2I3Yn0Li83CwZtuov4uF0QXA/vDU4msEPsObzh5bCuG6qxHOriwxKaoggPge4z1H",
-	"bKtfxP5n7NqXUDxda18wcvOwwjd5al7zoIeuAYSMYGYF5KFhmWAVYUUL5MZntZIr0Zyxq4B+XkHF8VDB",
-	"zyi2Ut5rwX1elcs5DLQYBJJ2hEdKLeGiboRe56S0X49HEtTdRr48GhnafblcYsZSVkJgHd9HFNmD2RMg",
-	"dINDylWHUTvJPMIZlF2Xy04ucyrxXy3W3niNLXWGpH7u6jeBM9/lqYadad/bqcasBxwwlFvxuHIcGsnp",
-	"YW4y/s3FwfuWzJgosQGOPq4Mpgz79X6iw8AAgMJR7tktgMl32qHOoR4muF3sTrBGzVZwQwXoHeojKn1+",
-	"APOwvdFrTG54FGxGaOARTvqo+4W6MDoV5pMPHMGM2+kHpyRO/MNjNvpS4Zvfb8R+0DDGEFxEZRGXPept",
-	"oQhFsBVSH6AIUkGxbbwvjmdOod9EC7c583bsqjqwY8eX4v83hht4Y/XOgqPo94/yXGMXuZ/XboTpxh/f",
-	"dHSp5ytI7DtHJPpI9sOS6jt5khUr0UwyDgDliq1RCbTHaIgioUpTQbzGLtxcrCtZ4t+x5syMmxTehZej",
-	"vDH2QEGlQ0iEVRoO047CJf72pB1TxJZOqCeO2EkgMfAjPZDABfGxuEp1eLv7sJT3TWbOD/IzzFaZfJ4h",
-	"F/qzL2fuuiy9B5eU9klpTjEDeNhvjo++xSe/iPs8anFswiUOBLIXkRoESKGiikNLsE0r2FFUv5TKSFP5",
-	"LJqSR3Gs91ILOkN8rOSl0MQUZ05WwD+S8wW7OWoPftHtNzXV15OQcW3Yn7EQReFoScUD5tHEgLyBa4I4",
-	"AyAYE5d5tBJyLsCQtlcCcJ2pOBWbXfl8cBMHuSl3Bh2e5MV0RIsH4R194ybxcfZ21MCXDvHEzWY3w2PJ",
-	"a6tj4H/98U0pFpUj+Ehvg9+QQsg+WPrihdbs9b08XLgX8GhYu+M52ovOOv9bZWnTMF64efrSruxRO8Wb",
-	"Dg+EIeluG4qFDcrWF/TMvznsIzBK0LVd5vEYnnx2KihDSKsYO1Jz3QIXD2WoV6H2bDKXBx++ExLEStSF",
-	"AaoZR9x1I/ZnFUAykW0VnRZKCnZTybL7XFbDNdW9ZoGqDK6rwWaIpPT+bThlLddQXMjg/q01LbD9OAaL",
-	"rJnd3mcGXbIwsMioBsk/c00BUV9Sbg6Q/x3pAEF9fSdybUN9zOmNP2ak/KU0zX4MrIjGivzqkaL1MJGn",
-	"GGVE4jSKECbv3Z8V3LZQ2RcUq91a1R6YAC7jZSXLmGbIjmHfIcurpOELkwn6BZn9GBfnL2JrXgsOhulj",
-	"3pA0ChjRUPiAkOcPDn9OLa24HTRGPnGzWGdvzP9cW/+5tv5zbf37X1tJLiDZbuahRhNY8SiVtRDy0nHi",
-	"AWhXYcX4w7Iz0MO14KWnZbcqNtfm9KWVKqdvXtwTdmbEZ4MS6lSbRvBNV9YefrAf8pcM3rayCAd3CXGw",
-	"khtOdWzh1sX0H6NZhYlDODXgTA6pzlhSO6r1s3qYKG+c2E2D9IndXkp/tiImK6Vfws//EdP/EdP/EdP/",
-	"n7EuPp/Ksq9/HpeJdY31KqBKDw6sw40JCjqAvv77+t1v7G0lv5iYW1MgMYfbJQn3GsvkPpqefg3Fg5xF",
-	"UOTvTpdouuZ63b9IC4ZViEL9L0JuRMkOD5wWUjbV0mSBQS/sr2y+R6TXhY9RUiVESrDtFo8kaJCripjG",
-	"88CHv4RDLXE2nVCAMeUOpKtaNlXyxCE1t4y2LT4XdQEX2P+85f8ve1/X3LaN/f1VMLlpOyNHSbtP9xn7",
-	"Zr1J02abNJk4u7nY6XRgEbJYU4CGAM1oM/3u/8E5ByBIgRRlkbTS5iovkggQODg4r79fVrQqgozyXfcY",
-	"Fy+KVCbn1f54okpoLKA96QLbKXRvtJ0r/Pq4MY7n0KQuevZPJf7beoxzMm9A97UAORJdWDCZekGsXgFB",
-	"qjtMFQ9CkPznBmoR8DBZs8Pel8D+79kGsOUdq3QdAn0GupddBoNXGKLE2ElVAcQIBpMB2GuxNEwVpupk",
-	"CZDxY8hv7gyPh/uGI0zcid7dgu6aWq8FkhNJQUaN3ZfhsxOFOPMQ1d0driYEG84L5KvLMkb0PbCpqcQK",
-	"Pky8Xm9dNxBTkjL/mGhJChI8J6JJIdh1AQX4Uhl2LeDNe0gK6PrCs6nuhcb2VMUJFI2tgEzwifUnv/v+",
-	"+wv23ZO4S9lQZPbHMR06XJd7rzR58OKH9EvD6sONr5QUw8NLgmQt+cIgZX0XtCQUguTCNLDIgdAZCkTw",
-	"Mezr92/ev52xdy+ese+//e7/fzNz4gTFVoUWWFjFAdueKh2t8vG72ADCFjepfIEzHDFTTSO0Ak3YN6+/",
-	"CbqKkNpHZoFjdgXq4jtDrri684WSy9R6A41cdhOjBr4VLNvwahkf/kwlk7c9vRMLdSfyrR1bd2xZIJRe",
-	"+C5IReETQAY9vf7D7Chc1zxr38x3cJ+f1F7+LdozlAtMxzTW/shU/f6FxBbbjivRHlrrPemVKrIE63Pw",
-	"KBNVU8VVN6NIHf4dSOXV2pFRzbz7E7/dfsSJnHhtgHcPho4j+WrCZUhmcQRZRQ+fbUa1izzL8D+q4ffF",
-	"sD4jt+59BX8BXkMAa2WnIniCb10DyUjBSWh/f6hy7q7m3QvGQcXDTMikfzjroGEw/Ctkgr2dEFyC0wjF",
-	"qdaDMin0tXW/rFX3SSEeDv8DdEMfvxW12QSIFT8SMoEjglXUKWiXl9zJ1Gji17faHRuCrPeJpefMM6JV",
-	"RPwp8SFVzqtmZRALCjIgfowo4gWyvR2qSgPmImi6GalYzs9vYn80GHTX4gHBCQMHg7ugKJpzp3141hH5",
-	"cKx9GrpMOfGSudiEE6xQpCpUDN9dWsJ9DT2mLdR9M+cEIg0gAAoI41i02lzROqXgODJSH+MkBQUDF/4y",
-	"GVxeVlwmZ1bzdterO3LXaQrWm4yyvQrXq+vXsYJxbGreTX4M7JwTaVn3AtJ3plg+HKtvyzxmf4kvT/C1",
-	"Hnx1tDlzVKSp2IM/HSF0rTLMwFxdYzC/U8Vi5cMdjtkaDEwH+xP3A35S2lwGk5pmX6oxtw+KaBBvsqiI",
-	"6KnVgpYQgs7aKexwi5oE8jN2x7MUIRZdWzo0KgIlJGDPzcBIRIrxCooAdDtk9HfAQlw7nFlxh/QatUbq",
-	"qzuaUdHYxGmbNSKD756hgM5/yL6m5jmef7I729mJ7OodV5xOKjb/UY8xCkGsL9MaIM3t3N+54Qlo+7a6",
-	"fgZdw3bhY5iZuwrtc4C7rCNSEgol6YUhoSgDoBsKGbr+/N6t5/cd6EB6lEOH8YGTNb9pr/yxHw7yNkND",
-	"ksaBQjkqBk92/Hux3sBd1DbyXcqPer2diFCJjNtjRYYEksScExDrGf6B9L6Q6j+jv7cKjsrNgyH8HYKI",
-	"6td44IKiUojNDrtaQwkCJeTLqurtJMMSjVlO7HPi6CJpbzq3n4PVBQ7/0N6mF485T9TGiGQv2y/EHpwd",
-	"WmFCaL1KkNlXbh2ga85kPctduQMegpbiWpqXMRtSbUwgP+MYkOEYE1uP9XF3d9/tzqgBqh0RQMPSAV51",
-	"9H9zya6ufoLCOpF798Jv8qxiCnG1d5519Y544B1X+LkjJ6Ie4mUqb0S+yVNpdEBv5FyPkm+ZEVmm4yAi",
-	"1lT1YFfDy0xtiIcCSrpaqVLSLPoCCfitmUCIslSbMwJW6RAku5YQT08RxcVjA3/97Oo/MyyIRbP0zUZI",
-	"K26LLBUS2gSW6U2BO/8NBUrtEekA0LKDvcYBrIU+oniEo0yc6Q+GfofL3yYOIQ4zJiNGwBXYlYxP7r/2",
-	"s2u5uoM8wauF0TMqzXijLjzTKmJA+8sp1cygj9tKrXV/44R+OAq51vvqrcf1X+fX0EFqzlLZdULxVDXI",
-	"evJCoi2Alz2AZiKfQMA0EGB6V1+D/2yYAqlBfT4LErbi40YsyB73zokr9nzMLutWSMm1lw4ADifSd20d",
-	"Wx9HuxYLtRa6hrzmXmxWMaYEAORwpVUg5Ifg9YHF9FKOpGbc0x/qAvonys7L/rV518IB9VkPc+ZwxMAV",
-	"s//A/HRV54sgieNSElVnoU0tNfFL7P+fgN4Yzgd5V7RSCQmZuMvBa1x3KJIUoKaH80z2gsgPtOpTuOb7",
-	"LPrxvPE2oZ5bzam7Kr4UA/oGKmuQfq7nCIJstCsWwrxDllkz3H5/VnGP5lRWY79daJHreh20vR1upSoj",
-	"6eVgfy9xpqe/yzTRKLqeW62Bk3fxrd1scsWRVKC9wn3Nt+xWiE3IO+Q9NPewrzT4dBuVm3PYRQiRzghS",
-	"Hn/kNMAyzUVp5QDL5XmIgQy3OUIaQy1jZLsv3ayPVqKRlAtNFXkF7ZV/Ua+/VqV0MOueBkcL4knoUyO/",
-	"0+04ZQTQL11bxok+fwA1A+joVfSgaEFbVzK4Ugy/Fa5dzxuEOsBjB/hENMxUsdFQwIjw6pSLbYrXe34r",
-	"ADqcwgBHa5Lh7bf6FP9CyOpRsanFnKI67J0wRS4JlxvT1bXyglCLubq5egUo/aotZf2jMEHg6FTvnnrg",
-	"adwYz74ChbfWGmjdBGffY/9UiCJcQmHkHm/L9/zxnPaTuGvAxiBO2Q8Ike+21moVpF9wxKbt9WxvUznk",
-	"do+Axh5McGL1sEfIYE98ucBoAaOYepi7qEBH/2jFquD9/sCcxba+Fb8TM6ZVkIkAd77WUHq9tQIpsiW2",
-	"X4XBJazAidXh/gATdJHZk5Ss+hRPS7YmCVIHkgXEsntqBd/Qd8b29kcr/BjzQrKLk8qbnvScgYlndUjQ",
-	"XY+t3QLp+nzh8s6tMoU/teFalypPOisjwaJJtQEB+wr6LOBHWE/zIZUJaAhvkQi5yLegVtC9fnd1GfCL",
-	"PGbv7ZpotRYABoHA7KkH2w84B3eslh/ck9+6eZ+u+bI719bQk1sut7DT6AM32rxP7goj481ktrVTiNoa",
-	"7B8vGJJi4XSJxNIS1vF2SwNqZ/jNbK2UmyDFHCw0po3P/CgtgQtssg/yzJgI8re59U8w61Bg86FnXlqJ",
-	"xa2LRWlhDJQvgB3pLdavtV4l7Mx8g/yyN4iXfCOkYWvixQ/oIwjXnLgTEau8yj4hstc6NYaKKq1YRM/r",
-	"FbzIC3jx0z2p4Szb/MOaRcSnurKBq7i99/fKfvxXidDDWkxRH1Rbf1Hyjtsx9NTpuyEQUy2TwDV2C6fG",
-	"3vf2uosfGRryhI8LzbB1n/w6TOCYe/SJYPVdT0aQ7iSewYq5IUKtPSMWS3DRU9MMFltNWzUVw01ImfrF",
-	"QhXSOAWsSok6lu5IVK/Qq0BfDFooXWdktK1gQFEYpR8hEIQxa8c6u9Ww/1Thek6lFNSmSyerzV9HJavN",
-	"eBr592K9OYOES2d8vc5bSp1CVFytcqzckMKUKr+d+Yrv6y1U1sEBhkI7AGQ1/qhWkTxI+XiVoglXtElX",
-	"aP5VrDfvikyMxldYjTBxFKM+bqR+p8gGrtqpNn7+yf7RWaaALTvB8u/v1smrfbofycoYVVBWykapgbKr",
-	"2d356JsedHAuCMyoRrtKp6fq1YdNinc5/guGHVku9cO3LkIMtrlsfkXjC4j2gUvGkjWIib8qVxBYNBdM",
-	"3Il8C+ESkWnhtFxlaiIZURR/r9qIUcD3gm2YTie5cZ8rGdVLHhwOQm2EZjj4BdVI4kUJyz+fnrgZgK6t",
-	"10ICfAJnmyLfKC2G7I6rAQDZn7Q9HB535PNHAhiCMb60cR2Yg+8TNJ8ol1sFM3dpr+1fNjzNdzXpS4B4",
-	"v1eia5r2rmqCE/f2+CF3hZY87dHCrZAn7dl/QclSQBcw4iPdtIDTL7aIb4SYMw6w37r22AX+P5H8Bsd+",
-	"mWZiBoqFyv0KmQjHhYp89fbqRhUB6DTXFcl91RMEzboqj5fr8+RnsR25acONMH0tzp5mDYi1InAxNjYM",
-	"nATzAtMj2QEGRKUgACzZI1RU+LYey+pWiI2GRkAX/wPPkkoPEU1HqwumhQQOZl+zDx1BUObRbOxhpkwX",
-	"okMZjWXYBQM8VNU9SoqGoPy9yu4Z4hTWau+p0HEYOrOILlrzROyHyrU3jI88kheAZT+OySwMVQKtrJIL",
-	"QW6DfcXgTjn7WWxJeqAPKEt8o0nJdchNuytHdkInfKW56U18ob3midhzqbkKrmCfHs0e7QEAHk3qDrv8",
-	"NlxDbt7egamuqtb9hUV30wHX1bhX1QNcU/uuKHtGaQHHuKE+3YptZ89ghYaXZr6gGOJHVGbC5RayuRek",
-	"TmBUuGk0pnljhMV2rPuog5/F9oAU/ChNfyGRd1tXzcCv9mQiC3pYl4gb7J6oD/WMOvyAoQx8S/SOIALA",
-	"KPgNnqsOypu+cqb9Y/bSOIebrfl25gF21rE0J452/HaMwHPtZza9zukQgRk5GgBqJkqiNxvjKgHNM1+s",
-	"eJYJKxHtV8pLrQuwZkAPGgU3R4OUKLgeoQcFQBF3q4isP8VSc8FUPiP4RMq0cqxrtsao/9kWcYV/LzQ0",
-	"vGys1kp86NS4QxMROnynU5Q7oAp8gRQDo1Luu0VoEza/86Nda/OlKmRHUfN7Kkdi13xx6+AA6XbLlDaP",
-	"GUIqNRROuVJQjrbJ1R20zVeMWUZItk5lYYRuClFDSGMWcn77AiZ8aiJjZ/ZKPYgTP81l1RAbDxfblQ18",
-	"xrPszXLp4VvHtWR+QToza0RDpdyRXAYRU6YTkwYRYugQGFVrLgOHL6AkAf4hV9u/xVMSHgbrNqbmMbus",
-	"uZ7wBSmsAwqkT65UxiMCBKeQeKh2j5DbjFPUuxXO78StAeCVVyO33PphR3HJU6q3HPPmz0jg2gIY+a32",
-	"IsZRIftaVBKE0PRjLw0UCJPzmbp/IY2Gw/l2ydG1Vd1xHQya7osKflgVDHu3t39E33+fvjSOBO0g3kxu",
-	"uPYqRzo+bCAZb7fpIji7Fdt2jfAThCz57q3hrwoMi0MQ095R3nPc1RYzinK64Ib1BCCVQsbcotDG3re+",
-	"5AEfMQtg04xiiXKsJ61gSG9xskddSAfWAI0RHFukm5TIB//ox3e+yXh6KKnv+0Y4Oq0AyrBOaszrKJDB",
-	"+VLlN9jc0C6Oz4U2udoSPoPabOsFvmAA+c4j6y6AF0k+w0ZpLbROlXQnsdM1eAHz+UyDSjOPa4/GW2bt",
-	"Q4ckFW730DbtzgYrtdT7vEHYwfRGclPkVJbpHVX29dXVT1cvf/ymCjCoZbCXkXJNu92naI36if1F7AlM",
-	"rroLpi1s+xa+dayy3n01q73OKeefLxd/+/vT72dMb25Teyf9Xt5eYA66F0QKFoweV19znIauClnsIRYf",
-	"h2YaQaOkAyc1SXQQt5PszRXgIjW72EwAzE+dZVV3egqJdXbt22WtQ0rZLaeTXRcWTyBX6oEvvFoPsJ18",
-	"W3u0v+IVUbyN1B6Bj584dxkMGmmWQHLCgbU5Ssb8E/zZmbXCDNMO2KWjGAsY4q2BC2EHLwfv63iXUjlY",
-	"QipH5l5O4DnL1NqlXibKAPPL1VikVHTRdrM78ThM58CvDm5ItbaNMkbIcVJhTbYVOqUezMw1o6fYnATE",
-	"lulixdbCrFQS7VMbYXWefF6nYFc7ujOAHPCdNfcU9kgS1yXv2M+IjSCoIoJnfoXFZ5pdC1Pa3TKlchIf",
-	"qcB/hhjT/xG5jpNp99+n6N2Z0sm9wwH2QIcd1WnROjjFP2kKbrWgPMYuVWtpsTpqRmOK7Ys0c1vWDpNv",
-	"gneuHF8ofIJwoZCGGGvtcgieZ6nIxxV3IU2einvgB1TpO3cJhDm8ClYd2xv2oQlAEu1olTSGp17NbmLL",
-	"vlUROgp5X704hp/XEBNQYPuFpGwICaBgkRsfK8jVgRFxqMi8gCmdqsjg7P4qIhMDXmxIUK4Ks4fGD5Ba",
-	"IXWcSizqRr0CjgLIDM8F5S2sRF17asZzlDwoHZVCJHrGFkob+wdmu2b2ZwIr5iAUHjTCQazPM0PkXN7W",
-	"6ud8C1KsVe4dvtXQd3Sm7KQNM+kaEOqQdx2ZKKhiXYUOU9uFueYff0tUKe1zYi5uKo24wZthF9REEIGe",
-	"91AdXum60AbY2NpZxsXmN/r2gQTR4bDe8YQBqWZbG7XZYCg9F9Dr29o4I9Vv0PB92Ax+rmE/GX4rUDgo",
-	"XyZ0mojQea08Ig2Askwt24nJdT3S4KupG6bKTtF0+zopZvKtMyTA/7YXesWSCOwCVpS53IJMX1hXAQ4J",
-	"Tl1lgrmD3E51thI81w/Isk0Hra2RGT4d11K6cwZ5JxMpvmtgLtVdgAo/zO4PqjEpyoBjNqZlhvAFfp2i",
-	"8L9mBfdgKjVsrbRhT588cXbx8JvYCSce1E4v1LqZxkuX1A8k6N5hRt3AuTtv8tEBDQCFMxyCKHcheqiS",
-	"a3HFYxjiTZ/fZ+Z8nbedzIUPuKV3wt4RdyLnGdwZul0zb3sqoDX/+BI/fPrkyX59dJlljC9MeifqnZzI",
-	"EwxlqIKvj+joHDfmoHVHFF17W8Fhy8PeQ0c4bQkaCQPL7pqnWVdM7gfXcuIBw+0v2mJir+3TehZ55xSo",
-	"81f+MPZiVcvcchyRH967D2Dd2Hdi/NreZWWjAlCxREWPVfxdh6QvSrNWWHPPWAy6BJdymEr5oBY8Bqly",
-	"JTChv1CJIPxGPxkfF6y58HKZ5uuK3SbV6H7px+zfUOVjVkJaMcBwDewEIBfDe6G2g6Y5qg5w0tIGXn0V",
-	"7MwoiAbVvkxJZbVXFo7Z+mUu9GqHH6apJua0lxwHb0M4eobfGnETwhF6bcTfYqVqXs7qcgUBAqlKpoYO",
-	"AkMDcKud8AIyEtdbuOXPa74JeJb2UpgRneAOMT7dFoTTQG+ict+h4TL32JMkoZTT+etwUBOsdKhYItBU",
-	"nOHpLLF7suI8SVuMyF/gFffYGju4EjKcsgeWuCAYE8n+gVOesY3/JQXp26En2iO4a/7xlZA3ZvXo/Ftr",
-	"daxT6f79tGeE+QbAFKy/WKyvRT5jT791eWDN0wRVWZm2g2NkUH3WmFW6LtaPzv8fTgn/UU2o8qInMbLt",
-	"Ria9G2tLrhmU7Q98YpzLuLeokL41xcq8CdJne30PMFgB1Q+vx4EaczxBVFwDXybJmypqdpKtu7+IslrI",
-	"aVPg9XEj9ynBMKZkggx/sQboW17C55/cXyFFvqcPzxV9Y9UJeyMJhZvxDAKcuVhzoFyKt9bdWzrcD/vW",
-	"OL5cvoYXGUuM3Hzwtaa2yvpKErJ1pNoRQK0ETwhp/4f3/GZPOc/E0jfPBL+jIso2p/BDxXKG0VGI1Gqm",
-	"I54Stdy8oqceJ3GjOug0wyiJWWAoqeVyBI6/lqAAGDto7s28a5rmPkjgYjU+ErsS66AvBOudA3KPLcRz",
-	"7BbHeX8+621yTE2A00lMOapkS57j+Rvj5m3mKBG4F2vOk5yXOkDuwCL3YGtr9UewKcTOFtxBi0xpkUCn",
-	"YoRY1drkA+7ZCOSs4Qx76edvpzvREO3Mb4cF1NxwbTrJJRdwaG8EeGKIN5WuXeWjps48B02rTS7MYgWx",
-	"ztR6S9dbl1FMPI4/gVL7QPGt2BjyGe330VlCh49yeplSgN1fJ6PEMwMujI4Hvd7ye/RZVU05u1rOvtSF",
-	"fVvwuxEzy2CAMeY4NapofTVOwo04owxkxIXrxVvY92HNJs+yVw0wvNYA40F3M0ILerRxnmU1kpg0pFvh",
-	"mVb2v5WsZAxRNdoSiFi5dyjwIQxLnRB90gIHwCnS7eVBG9mKQ6xcDo7e2ECKDiEch4BuHPNitEezrYXs",
-	"0odOqgzDwL46dmrMk0J0p8IgoeG3EcJv0F9zHmy12gjpBTpnemU15swbOZyBZeu6OfIKqg9+DVE9bXgm",
-	"mFZKXlgV6FrB6sRLMA4Ujavu5OhbeLnnhZgCrjUilnXM0gu2FuSeUph9yHNwafVF2VhIu8IOtQqA7xK+",
-	"1Rfs771UH/64uzZk1JNhd+95IfqCjHqZHPiIQDKv9XT8pErsiAySgMD4aP9dqtxJaGXYwkbY+35FP41e",
-	"2e/EfaiFh5HbkCcbZAeWoBWE1nBTL//Yg/61WF3BT/7oMTzUXJ9XCiCVhOKfpMulyCsCaDSm2uaIpduH",
-	"VfvU5gKBeqgqK/nWVaLNSMdVoCS3Yuty8DPkULjmCeu4tkuV59sjJqaWY19+ncM75ZKLm46Ccfz0/qME",
-	"cDF1lUq4A/6ygX8Pbl3UO7fRXDpo5PvZUDXRs08iSCWE2YZesPtgeI9aimUPdx99PbQtE6syBaU1X/NN",
-	"q+5+Rer6htszBArmPNDbtAGB+l6qHC0hTJj7wlOvlTCr76WiXbO/5pt9CbdIyqpauhl7au+7p0+ePLlg",
-	"3z550utG381f7S/2/HIhfNG7X/Tu56B3rUppSWms+WZwo3ih8qQicmrxHOtsM7CTeQFNiYtMFYmDCKLW",
-	"AwySrbXI7lwkGBUtFPeLpUFEA4imERtUBPotVl6EsNN2mHcF9oaMn3KuxuubdCbinbGLwX4G7BbkwJrt",
-	"sNxbhzwkxsJ1hpZtx5llvwL7xzBJTlVd/qc8y3D3vHOPUXICpAi+jRKBJfJRBq5gEUfj4Ao3atpUZHPk",
-	"KXi4wpPbm4mrtg1fuLiaKwpA2t3lLu/cl06XOQhuP/cyOyHptlsvrWgRD71pS3+zrwWX+hwgJRIHTAyV",
-	"a5IwIkDt0weS6ABCAIoKXpZ9XWiR/8N98k1rA5Tg0jzgjQ3L3MdXcjsSawkZnVbnn1g+aABoIdKBBzcx",
-	"9Ng8Zq5ImxtoxdL1Ti2oazQVwiUUB2q8d2au4Bj7ua5Fk6ZVRhkagSmZVvJUS6Zqc5w4k1obNgbXDh8P",
-	"m1Kt9wo72bUXDaKItAZRq3w/wI5bM5GaWJYqy1QpEqTv2WKd5jmb54WkB8/FnSBnL+Ju308+3hX2EVMo",
-	"gT37M7jlHm7JHGG49/RBcYKaLVfCFbRYZxfAYxVLVAA6AlT2OETiTHirFoDhEGPkjr2e560d3Ke/aTjP",
-	"9q2zn467c4VMVHvf/TOra9Vy6VjMNz6LTGfdMV0poau+NGhnuxY3hZxVQW28axgYIruQDlKU4JjbzffI",
-	"DzOm7AXPXakZ8A/ScbZjxnr3/y0TdeS+nwi3cvextu8POVRY5+FVrjIw6R3fPNaijl+d0CcORuztFdNv",
-	"0D0esiB7n/FD6Ge1CYQJ79QwLTKxMBTHsN9rhjFAZ2KAwn4nKeKs8LWFOVFTpjnNiSvAd8cezV3uOlFR",
-	"nznSfYnxFYibOPkJUfLg8ENTeCqLGN0ywqodJRf2R4dS+AzrJfdYyDnhcHS0psEXhlyJsShmDj8eT/48",
-	"x6PfXXPyAZC/clCC9qhXVMLt54OEJcCrrt3NVGC7ybikzg2AQFypUrrIhFZrgdg9VgETeA+iqs2o1SN3",
-	"DGzOusWsoohSYKBrTxM47fiDm+TUAYjauDFwFtq9MUMQTlDnVjY6kMo+YLbTzwm7NKxzWy/JDgk8HO4G",
-	"5DcYVDnCZ9saTtSt2EQqFN9mXAbSM0pyIxzige4jO4dWfOOMD92uXW33J/fXP7pwqO99ft0PR483dJyh",
-	"nwbuk9m3kDFbrdklXgCYmj9Gs8rGdU3oM8ChonbIJU8zkWANDlymFJJwQSapDNsKQ2hbqjDnEK1QS3gQ",
-	"JSMJSekx+wAlxXciz9OEajAB7pu6z6lCDypkfaGIfwDjmVmp4sZDqK2AC+fmBpnHmhGPtjbN4SRqbDP1",
-	"oVTCvutgxDsgkGUfsNhrsyLa0THbOZuochehp1x1EBRiDVSlFSyFK9aaQuvZ8fqYo6WHscTWVl/XgAzh",
-	"jvljmvumd1DdN+KWiJoDsSKP1a3Ws5B0U6mlr7QAMDErMRR5x+Y0wkFMwC+pQu9cMpUloPnWfMu0SbOM",
-	"Zelde/T9c7kTHyIIH9tvaF3dT34pPOQLQv4FgEsiSY1ugbn1iCp2F0PyGvYDRx5AzvJCOvIXbcRG16F2",
-	"7Troi1ovGeZp7AfEqwltiqZUnlSTKkpDOnurU4SpgFJmcH1rbIeELoiNSmXE1rUrMJw2Hely3J3kCPdj",
-	"rzC5nQlM4SAsFzCRhr87i32RneL0gzr2Je57LfarZYERlPxSMzOi1i/6RaZQHusRqXNZZNmwF4GvPuh0",
-	"Lwt5kknsot0ILwY3kZp1Gq0L9oGbxeqIJYsjZnNtPLeCFkG5OCK6VOL9imtz9oOd4tnL50PwPsHrnmmT",
-	"C74+kP7pUjL4NduInGKVzorNC3kBtVMJNxyv/3cF2o32f1PsR3MkHsCxg1NggALpTcpBdxo6cOhFqxac",
-	"aufJCOkiCoAvBMQX4LRD6QL8LS/kDtVEqfJbULtxy4msYG6XpXCwlUyKjwZsoVSzMk+NEZIlECcmDauY",
-	"UeqWpcbay21G8pURm6OO9lj8AjCxqT37sfVJ3SaxpmaX1r2yn4/4uvD8lvcFA6LirVkOXGxsnziXouwm",
-	"cH1bGKTa2lIQuuLLZIUEbkgIYxGXKyDAZqJm69uzuyv7v4jSvvx9ePvaS2/G3xgEjkmOTGpnSt50AXMR",
-	"N2VXOf1VeiPfFKYv2jJz1KWEMOOV/EKp21R4RJAAm+xKmLNn8OloCGXdvZez1mP5etRD+VrEvSNFVP6p",
-	"vBmv4bQN1NHu98ux0jv08KlRjaPrbOcCkYQL0iJebgEQCeV1alHVYlHkqdk+Ov/vr+GRlVslRe3Mzhcq",
-	"Ee369Mf0zsVrVFJpd+BeYUu+MOBmYRgkvZFnqU9Ip1oX1lABG2SpcrLHcNSv/EF2sJWOPTNSypzeiWd2",
-	"kuPI0gt4CRjgtOTp/mf2oN2PY2S3ScGGa12qPEEcp3ahIHLqtcrFY/ZC5ezpEx9fC4/Jmm8Rs3nNbwUz",
-	"6hZ4iGqP0jM/KsKHOYha9rUziMm2JwjJbx6zS3wUPF4qE2MUhPe+ootrVODvA1JOkcuQHiKGBit2EoDn",
-	"tDVkjwD6EGLJVakr2vs3GyFfPmfPlJRiYei4R0o89e1LHKHxst9huUUb3YEbrVYoGKjQV2rhhbYjlHRS",
-	"qhbXaM6lLjtWHIPmnjaO9KjmjkFEOAIRyJdgmxJnrfTglzCa34NYD+N9IoGxHy5QSx/8O5HnKu/1Q7w0",
-	"ql9usmKdcbNY/Za6Fzw6drEy6+zAmEXDBoCAXCZ4goFRRfen1Co7xhL4C54Yp/g72j0IYrrG+aJK6e+M",
-	"CxcdgeY7erBmQiZtdQxv3aAj1SbR4w8BgW5lWvZMfGOyabhF68yGXLkv7UV3URpsBvDSr1WyvcDeeetO",
-	"tsKW8Cwbl2itV3rKmQs9klPvm/JI57+SQDCbVypLgo4jqMEcupY03ML5J/pbZ+/7DzKpLKP9Xe+6ZkUN",
-	"RUTcLzAw+DqZs2LTXcBQg0GmjLJ2NwA0e7VQMF0J8+/NqOE5GKClXs4otBZG8yvaapZfg0FjZRwkG0+6",
-	"RwbWYpEL49PzmzyVxhWG1OJyUNZseG5ixKPV0o7gIdpZX1K0637Keliihj4XaHFtx78We8hIroLvTaJB",
-	"/Xh9u+CCN5mWkySY6umykoTrOW1XWnPkiKb237hgnJXieqXU7Vfanfi0KkxAjwhRcgbOGlTSM/9U/aPz",
-	"9sMGtK7t73rXALQhdlWGT22/Le91O7rC+zVhG2ghoU09NYOelzjVC9U/p4apvKu7D63e01vcEYLUfjaD",
-	"WPocYvmDhIF6nI95InjSeXM8t184xZMxwq31XGSp9VZ6V6XVy1Lx1yIZpWNsz0V2JWRyecNT+SfYq27T",
-	"Vxp8zxbz16NPIxc49F1MdJaMwJ1paemDCKuSgupeuIHYeaSWVIT22p99P/2U7Gu3HzSqlxnyjoO9LIXY",
-	"dBbtcEcWL3jGeGFWKk//J5LfHFmOg0SXCaCD8BxvR1+EVMG0RporryDDOmJjJA4wcVdkMGhEVu2HI/VD",
-	"xlCScYfnn+DP/QhN3E8w7trThh3mJ8Cvxi553L/q48JR1xd6p/soUrfokYZp0QO/L4Zviqt4r+J6vwGz",
-	"aRkGRmhU8qswRZeSH+xUMM+BVrgdSeMySd4Lvj5hRx6md0x4ya7AICSgu5chLO78k/2jE/7lnQMRgJo6",
-	"wnvh8ZZRdLLjmxJ/uW4TxuCTBnapw4UdHj81XNf5WqzRcqwRq7bFKN7y3Dzg4s2OZlhsWWxKbVNUnao3",
-	"7fQG9ZSKiIr4l0rln3tFR1lNkGMo2+mMFrzHr/yJc4PwhvfKDBq3NmN27nQEunHmp4u9Ris7bXjbXsnV",
-	"uBEVAPVlBOzgYtqPZo8Qt781tn3kpu7P1aMwzT/Bn3sAzu/UrWjZ/JhKo2+OccXCYkrFMiVvPMsGl1jE",
-	"P3CK1+R80dW0fMW3uuK5YSpnK4efwdkytROEJCVWQG6K6yxdwKepriPkwFvU8HAQHTYS2bFTGsndh2e/",
-	"Fx/N1OWt+FLRwI1dWyI/GAXCpeTbjg2+XCzEBkC0Sr5FVG9yy66FThPk15kxXSxWEHVnC5GbdGlXQbhI",
-	"j9n6jHXJJQK/5gGLsv3wMbuUjMNg1ii2Y2lmVJZUagM/JeJTiRFjyBIj6PO12CqZBOGiGQNkFnlDUF/I",
-	"Y+5hvyLVfzDAB74dSbqq508sXZe0rh/sVrc2vmg1eAsWNc6dLVY8Nx1lnB/y1EAdp4IqZODutJphVuPX",
-	"n5GE4cMesx9DamT339ZK0BUXjCrMjF0DezqZSw7Nx2Mc8HVMzcCUntG895hiH3zDIc3BM8q3mWHwx4Em",
-	"7315plz34ih8U68EEeoEyl3jqlesPJ67J+hbiK6KgojwuAZq10H5gEvltr3NICUBHLpJzGvletnKp0fX",
-	"guf29Pz3V7sBvoHsv7/axdAiv3NiWeTZo/NHc75J53dPH/3x6x//FwAA//8=",
+	"1L19c9tG0i/6VaZ0bpWTupAiO3E2K9WpehTHjn3ixC7LeXzrnE2xhsSQRATOcDED0Uwq3/3WdPe8gJgB",
+	"AUl29vyzG4sA5r2nX3796z9PFmqzVVJIo08u/jzZ8oZvhBEN/OtqaURj/6MUetFUW1MpeXJx8n4t2KJt",
+	"tGqYWXPDzFqwLV8JNhdL1Qi24reCcc2k+GjOToqTyr7071Y0+5PiRPKNOLk44fDp4kQv1mLDbRtmv7U/",
+	"aNNUcnXy11/FybM1b4xofoE3Up2w32JqyThb4KO+tS0369AY/XpSnDTi323ViPLkwjStONJ8rdoy3/jC",
+	"/vxIQydy7dpHJrb6qhSbrTJCLvY/iX2/6St2y+sWhm3nfcHrWjSPNFusVbUQuCC2ec3MutJMScFs80KH",
+	"pVgLXsJsUDejJk9tm3EHN/zjayFXZn1y8fjJd0Wqw8ufuVms05MkDF/Zru5styrbSy5XorS7ozJsxzVr",
+	"BC8v7D+iX5Ws96xaMqnmqtwzUWvB1jz8XhmmK7kQ7It3L56xfz5+fF4wLRa2Xfb467PHZ4+/vGTacNNq",
+	"9s3jJ0yZtWh2lRb5KVie4ihyYz9/8k1y8FIbLhciv00qemJ4p7inJm6Wn8Q+3/KN2A83egNrPaW919Wm",
+	"MunWVo3gRmjDZLuZi8YuupCmqYQu2GNmFHt6fn7Jnp6zVtZCa7aqboXMSYca2kn0pZJGrESDnVGrSuaH",
+	"X9ufC9Zq0fyXm97MRMCjE6fizVY03KgB6aToieFFcE9NbP6d4Nq2dNjwh/W+YEuQzIKVfD9X6iY3yw1+",
+	"40hDynD77Vel/T0xgIYeGBzAUjUbbk4uTtq2shIx0U5bD5yipq2PnCD7xNQ5bAdG1d53QNfCmFpshDTZ",
+	"RrR/5L5t7YTY5puxv96zhffK8Dq13YSVrfZ8L1QrDeN1jXfQxorT3M4z8LXE6syVqgWX0OR/V7rKz92t",
+	"/fVeg/rLvqy3SmoB2s7bRs1rsbH/uVDS2FW5+POEb7d1tYAd/tUWn/h/f6ejF9r6fxqxPLk4+R9fBXXq",
+	"K/xVf+W+Cy0eTh83bCekYbtGyRXdZ988/ceXZzAF9AnQxRYLsTUfOKgE28aKDVNhx0F86f7idERfwUgo",
+	"uD+AlKiMZmonUViCrIQlM2KjE2emsFfiK/zx6fl5cbKpJP3zsZ9f3jR8fwKTmxVRl0wKUYrS7hsOAzvr",
+	"L1BxsuP7Y4rfju+ZFfOqYbu1aITVDayqIK3ig1oHqBZ8rlpTWL3DuLtBs7VVVKtM25VZlw3f9TvwCj4o",
+	"FauVXImGBiDK6DPxNg4b9P/AgAq3Xr/5x9X8d7EwttUr+tYHvtf9hSb9J6EUGrZWO7bhcs+02gizruTK",
+	"qUtRv/z1WWQ3zVVdk265genq35/ZzXG4AWj5+sIkOyWFH2Jycsryx4bjsexOjJDlbL4/dhCfy/J76JiQ",
+	"pdVBUsr1yjaAEsxuIy6ZkCWrlRZWYz1jHyqzVq0B5bpgnDViK0wFmueOfqJ3KqvbLlud3hjFybJRm5nd",
+	"shnzAhR7tq35QtCmraRIf+pG7JMLAmqUzmkn9h/arrUVAvbjsN5ar8svvvuS7ZrKYMMbZ9dxq1JeMrHZ",
+	"mj1ID3vIztivkUJXMLNWmswQOora8L3td0edttKj31/Qwx5OjvUaCCKp91MrTZW+4KQdiJCltp/0l0rJ",
+	"jTg11UYkr8t4h6OajWPLbOuXSpur1qxVU5mEgF8rbTJHFX7q6dS90UnSrHo/bNt5XS1mNylT85UE8xG3",
+	"hmoYh/+0O+ZGqp2cYduw1HMBAtUeAfZfC9GYU+6GU7DdulqsvVEqqM9GqWlrdDCtMKTOADKT+9rtqsSt",
+	"eWSzHV3bwVV1qrNVbfvtb/iNSO63RsAsSbGz502zhdoIZqWFnS4h241tWIvmtoIOzqFjv01Z9IFjYFXS",
+	"Sq70MVnqxnbtngd5Lw3eTmPe/IBPZ5aVvlXgNGUm+NqIHW/K/tzyBWijacn35hoEhJN8Vmw4cVWrlWaV",
+	"ZFxfdmTMIx1Jlu5pY6gObHgpyO6Ci0GWdP1qtqxqAXIW3BCazfdMt2Vq8/+VHuZ7dSNkUhtosv45pyGB",
+	"jwgfxFFyZuznGNoeOnkES9I+up99qXag8oBcV3WpL9k/u+Z8wazir7RhX3/7bVrtWKpMhzd8sbbShZYu",
+	"XMGVQYOWS8bLTSUvrVB6hOt2VO6FG5CXJVzTvH7bmcX+4PueBD4XtXaz6faE9rtGC6ELtmwbNIXWXDrN",
+	"E3opGngi6l9Y3ewRVbJOSOQXIIW3jVo1fOPsrD0rFZMKdT5Ra3FmRcaWN+LCLb2+pPW+AIkeeUu9PPE2",
+	"Irenjj5wUpCNmpQvjUK5Nnzaa4HXq65WMqW7gp1suz7f28m0hgFo1/Z5btpG2B8424pGKzlCx4YpTQsM",
+	"tTXOYZeQGWXZZJRCe2HRiaJ9CI8md5x91t5GOnmf2g2kpDiFi/TNVsjr65d2d2+mada4Iydt69501II3",
+	"KRFpj7m7pfEC2tkrCR8vmG4Xa6snLqtGG2YNZb5IW1AgMWdWYqaV04wB8gZOEQlp0k9JdDXecrPXIfRS",
+	"G96YsTbr40jr9HOZV41Uk5ieJ09yUieScrcVH/YG2z1tTVdwjVvtCK3URvDFWpSXKD/s+H5vN1vwfmmm",
+	"+f6YwEvfpW5nd5Yk3qnJ07LdNoqjX3/kQQm6CwQ+bIeDkASTeZfcKPTBGZoZKYNbuyPnTBGwh7jdgHDJ",
+	"Dn6WTMoZNx2v0IACb9/dVMYIZ1UmHJL2m+5KsOuDA62FQR3X9dfeV3yuwcUD0wOOiVJlbl6YuBnXNylJ",
+	"6ZxtnOZ3Zw1U++glftW5ORj3tyl0Cp6zwm/IFM0oigvVlHbuwpr3H7K7MzVL3hBctbwp4Tq04s6eq86J",
+	"Hbo/XlSN2PG6Bh06IQm14eboJeSE/jU8fHhKYPTdqXeDSh4MffNMSS1SfoicIT7WpnERGXg607goKS54",
+	"cCrtL5P2+Jw0o5SSVtdqp7NhJbaDtQXfBEhnfiNyt2FdZuR/VY5w0uaviZfO30U3wo5XhlwBaZksk8GF",
+	"D07QwrCqumZzwdy2Z1xPdSNQrNVLjoTSROGSMYPHP/QUEh17NudCGzA/LtHAYPYlDZelXRdJcudAdeU3",
+	"8KdNcnx71TZ6wNkf3FNW+wQDtDvtOd0MRkm3kttkfpPQ27Qxi8PAkp/VIuz1yHGIfU6embxjZaE2GzrI",
+	"vUlYVnIlmm1TZX53azN8omlI8cdSffxerCr5WvBb+43+2V7xlKvivT12rN0y9HXbI+nmzG4MdWvvClmC",
+	"FVWLpQmu4fQ1MLCtjUoLA1w62zij9fSufVJVoO8jbV2YBQj7ZEVrUh6hgah28tSeYjvkG7E19h95xXSy",
+	"N8y2hb+DrKhi55htHgJS2TZzwZAX3VCtnz37xcFBkHN96NqDmfxg78mk1wq/kd6NeyXLjMy1+j8oc8aa",
+	"AeAvR73iwL1VaU2buS+LQVDNdkk3wwerNVbSyrWqhOXVaYGuDShhTeYSayX1LfczmLrpC4HGB27OC+Z8",
+	"YoW7a+wO8wYKqlio2hmAs6S6e7ACbnbibsYj6kyR72xyreyGeJVyDwH4KC3ZGm1mZLqlxcqBBUieI6dV",
+	"6rXaaR9v06SOWqUW5sAICAKLDUyUU03Fx61YZFVQfzVBuHeMZkgD9wZ939IbjE4+iAndsXDznkaj7M4J",
+	"jkVuAB7D7Una8JU47sfaNuK2Eolg5Hs716AN7FRbl2wuwF1Mny9IGIqtcxBNlvzTTVmztkK4EQ9tzTo0",
+	"XdgqA+dhwM+jhz2mdkOjAkhL5Q108EbKYOAW5PWtTHF8BZ21nW78+uXV6ZOn37JITwCPsfRd8ofx0vsK",
+	"SEl1aDnqoe1zsgeVTpvWVckoggZTEI8w+R3NN2KWm0WyM4M7F92gzhwO3gCIFLardXdwsG/QT37G3tuN",
+	"1Ag0MwBkWkkJAxbaRZXA9IA4LO+6BzObqBrYNUm7appKMOjfG+7ZkUDW942dLZOS9EPGOejpZXrhe8vd",
+	"i+3mXRRV+moZ8H5mtjn51b2vwG4AXOdpLtHU7r7yKFM71PRuPuIG3cfez4napDwKXA6yJvlp1Rorzfvf",
+	"+F1VUpQXA44eexHA8prYyz/HTXQK2h9+BNRAfWoAiWCnY2lOVWuSDv9tQEiNAzz1zp7fkNE+8hahG27h",
+	"FdTguQwbyy9Z6pQ844bXatWKAX3oSLAMdBm6o5dWwcsAhODmHq+uvLKPJz1Y1R8TPnNd/ZH8yh9WKI7+",
+	"yv9WMvGVw+XCAboeujZo5dLTv7arK1eJ6Rcft1Uj9CQP1UgXESALtnyROChvcFFDLOmL6+uX169+/DK5",
+	"pEZ8NDkXEQakCjbfGwz02v8Ycd9Aj+13434W8XRkJlKuRDIBwBkoYNGr1gC+RhOivtJ9S2wA+9FslZ4M",
+	"EWjERt2KWVCg0wcKBDs+NE2Sa2Fm99fO/xqa1R8b1W4TF6ncJyGHPyiMQZG+Ym+DW6G959HhviJviBZs",
+	"2ygr4TVbNkKvLymwmdBUIj185fp1TEtLbt+sjhLgkk6xhX9YnQX989Zy47VW6KPvX9J3tUkqZ5aUKsZE",
+	"3NkYwa2XwgsXJ5lA48F5xBmmp3HK8ufvXeSrTSExEXqIV+uWtxoB6LoFadbKUsG/DSCf1a1omqpMR9Iz",
+	"WKQPlVkz+x279PChC9T2IbUHXkJEInNf90aAYnPhQRkJFOddHVRn7EqG1nBPpzXFQ+sNZ+z4ZKfRUkcn",
+	"/Ld7QMmG++ZANj3X8ZY3PuSSQA3CxYMwLYpV0iukUYy7AxeQVzMtsuPeyYQgygoUm4GYioMuge67VK20",
+	"GlEu2A3+q6GvVYapndTDYZn+ra5M5toKWmgPWG7bWoDEkcrYI+Dn3PYfUIybVhv3K4Jb0sr3rWh0lToR",
+	"74NTAKBK+pKdp0ymnO+PtF0YX2ims9KdJfQzHFZuYKc+8wfl4G4zx5RC+sBba27HLrnkIuQinTnbz9t3",
+	"aisk4zKC7zZqA/cOIkrmSplp+sJNJcuRYyMFwL7gwGGiHOwuyNPyCLYsj672+bHgEFgJo0eBrCcamq3k",
+	"81rkDwSXtN9LJUUWhuER0OOEzI7rAcGHOHq8/CHNQsgSD9rIr69H5A7Ayh89Cz9VqVgGePZ5jPe31jM4",
+	"9OZ7tuaI4I/gk48IdSTVjil5RqrUhUNFG1LLK+ni4iE4YqXDSpjQnpClJjURXqZ4g3s3NtmrzVY1EAY6",
+	"cdjEuaB/1ryVkLMKRr/DAqN1Dxr0aQRkVjuMpNpeWxuhRkOkVkoL6TMvToUscZFWAuKrlInp02FS96yb",
+	"bpC1lc4rTAOguMZqzpU89CHbBRkNFumKwISoiCCziVtxJbQZ9luRjwAQvYXt7Vp85KVYVBteJ8/UsuYp",
+	"HAXobPZqpEwbD9+sdHwnTRn0i5rvkn6xxN7/Bcyz3+1FCJrkwi/cGXsOHsCAGUD0MhxhGAx1uYJ4azrX",
+	"QBmh82b0jVS7Ao+LdtBPHzoKcK6HGDsEIAayg90ZhOdIWGEPChj7TtkbCe6lqV16B00n+wQ5QWlh7bYB",
+	"gh4BXDGkpKR8DYHrgDZ04c+eWxq3Ld0EDUjQH4TheClksecjJgODjkmUGDloSAvCbYFa1eRNUKURYvTp",
+	"zEUNijmscOENedze0OGpnfhv0uaO+dbCKuG8RN0cWA0YYsIS8cmqfV2Zm3Xan2B/YXNRE9p3ia4Lr6+4",
+	"nAG40XBq2FdsLsxOjInVUa6u69rQmGrMsbyvtrpQZc6TtRFlWlndrbkZYR3aL9PDAwPBniRWp243MoOz",
+	"o/VMqJZSZFgPOsjFCnLe4enCtTTQxXciDehdjjjK8C4BKIuTANUd/05efx2UiVYQOpMNYttG5WKcGZgL",
+	"dbaggQ5MUMjZT23J2U41N+mVHFIs7mLBW0U93RLo0ZO+teRVnUPBjAVhiqWZqdakP3IfOOQo/G5vdfye",
+	"aqVVHdKiPbAreFMOo8VzvrjpWCK5YUcugP6od7wyGYDT8L0cLH4cfA/e6Hk5Oh4B117hdyJtE7/C0TqN",
+	"2uM5V0HwtU1StkuvKyQP8Zprhh2FZH0eIhhJLXL6Pm/acaDau205HGcaQU4T5j49YfLf8tQCeI1jiurR",
+	"W9eELiQpwJXAdxK9x7GtDB2aMMBrN9nOno238enANs4GoXsNfZI5/LtnrzdvTSslzhs4vssTOiJDc/Tf",
+	"QX51JyfYuglwYC0mz1tO90YuqMm3Blk8k06/eyd3z0D2YTadx4fCgLAAng3W74hEKxxnZHNFQ+j0bTC7",
+	"4xlwuKVjMI5BjZCjFz77QocEfeekgb+Cp+mM+XeJTI18UhCNW6qGeczpBcPomndXYs4/EJJY+d0F+/oo",
+	"DLmRvH/IB+mKE3w3s0GVFvIHcGeLJExv4edieP/BU51Mk8PbR2G2MiRuEr2KH/UjjfhxuJsaCKJrhP1e",
+	"ugk7nmN8DwAQZI+BS47QT4k+gtv4krCGzllOmQvHe6fX/MnTb4cY4o7FeZFI7ygwBZ/K6eDUDf+1wi1w",
+	"8hzUSicTIRa10lM1acFLZ06NRJ0MxT1cVCqp4pAbF3vJ9sLAEVqrHau5EYRFSyO9tkJOVXeENmSDHVV5",
+	"nKGbRpLYxkd4l2KKQmyaPhxNcmY12xRHQ8m3WfqCX9+9dvg4es5hE4Nn0sVWd8gx09gz41w4GcwWL8vJ",
+	"iaBl/lLhUu/EYAy4Muhhck+OD4BMz+db8C2fV3XlL/nEYkMwCNEYOp5d7KXm1UTUpVXZ2iZ/IsoKI7E4",
+	"frt40kEycV4wfTVeWnwruXwg5XKEXAS9DS4stz+q7vYYkX+Qi2P79DlEtxP+upLZnEN77OViP9sM02no",
+	"eJMwo9QNBBc2VV1XWiyULI/GmIcD6TPX2YHRNa3EoYBqwH0+C75YRJSt0NlcogsEmmYLnkvjhu32SLOF",
+	"lQTLagGCEaIK8V8ce1AldMTTkl461IcnHRV6JXOs6dd0CBIpMvInHnLx3CTt1qoW4888fHnwSPm8d9eM",
+	"XSNoJcZXlS6Q0DtZu3xGazmzx/+owmWF+TvBy/hF01RDQhApI2DHVHKF/Z8YDoZmkBNooB21EaCyBdGC",
+	"zDG+abUMBJVNK3U4uyONjHTG2tpnOaAwXfC6tqfFTT9E1p0PJL4Keg18AhivJ4HA69ZJURrMwbURQL5B",
+	"IB5IkI5UCzfAwe6N7troEs2qB1nUSk5JuJKY7GwVBUSh2aOB1Ea5lFM71v6XnvuUB4h75IVQdKc80g54",
+	"f5YXL2mY4mCSLfE8jUiVhVl7oZqVMiZFDjXtPgOcF5yFwkv/SjKpCA7fhYxk3RuDiVnQ43xaVpxWkknR",
+	"x764w5WOt0NqoxZCTtD3N+RASoGZEImcDtJMxygPw4x0Lvcqyjjkk4eHIJG83OxQthhR13q8PEwbuD63",
+	"CJJKRiUVYbYrpXscSMCjSui2qW65EYMkJZRdNchj4slOJmQIHtyvZAG6T2Xu2lWVc3xVf6R3otbrmeMj",
+	"SmVCTydBwbeSUxJJqz+6caihzMxOKo+LbODZooHR5/wM9Feut07RyHsdjs9n5+THx6S7rEfl0oP4kjuC",
+	"7jP7kW3byTzGAzqLJAjLlbRQOyv7EY59NiRTRl0uESEU5I37TFPM8J9uzXhM/qEsQ+QYODUuHGarYD//",
+	"8JSpBv79OOt8Gbon+wmKwfZDQKt2zNIuXXDYQhpNuro7EM9WdcvefUflFz5wkITb8IUoIYfbTp+4FU1n",
+	"6cdL4QGx1krTtOLOM+zRYXaqczN9gbcNUqdC5iOREVi1sGk7dv8RZLYXT/GZ6c5vdATc/vHDHDqXOkls",
+	"MlG22POdWIB/t8rwgUnG+SFQWSXBLLID7W8zaxmMmK4sd1zHSMzrc37trGkGWQb95LUs5bkfVrxbUHv1",
+	"ZBxup6x5yeYim7+QxVqMUaK92yQjx1IJUv5l6Km9p7z9gSB4q29lRAdvTJ6ZCZKDdhjHCs4AV2anoFpJ",
+	"IcN1waVj6+Am7V0h/9OYWym2GMUuInOnOQ4fS24azNTIJtxkAISREl2KRc0b8oSYTm5+QOLvQxGROwQ4",
+	"Owwj5yk6uqZKcapcsS03RjSEcFzCHaiIVLjSjAO4dgSDFs5Cev7ksmo2P6fxmoSOO4grOhbNDa/qESlc",
+	"qhRDTedy5ZJtu8xc2BFsyRdGNcQybk/zrWj2zL55wBz/7TdJe1vrnUIi6BFFm1L9l1g+KiOt7KGphHTs",
+	"tJ7PpS+vhgyMDjnCqN33UmmTkfZ5ayDLuJqlcgFaFmRlV6gJ7vi+iOWRQlo84HPBv112aS51zJUSvJQE",
+	"b8c3x6NpX6rtUb8WZXBGpgNaCcO0plnqxunxFnwjl2MnFlU5OVSJ72Q++Qkz6HPZXNkcPLWTo/gBYY5Q",
+	"IGvlEpFwnJOTf/UhJMZxdQYCLQckhUNQUtZtAoCQAuhhSo1f1AiGF9ENRmsQjFw7GQN77QexqNIwnJWr",
+	"ZtKfh8zM97KZeQ5djW2/dt6rnpR6yDho1liDUoWjSzng01FbkRP52BizDmR9M8BkiR4bo+w+BRVsgZ+E",
+	"i8hu1a7jM16fBx6y7WZyjK02CuHrbtt7usybHLrmB8zVfrYWi5vEfczlLEA880e45IbPOZBK1uLAAU5J",
+	"tpTOT4X+gJlKr136bXri6NkBpZieICe04QtTBL5vvI9URpVf8rY+mjlAs/MCnrXXcpIHENgtuV67gUf3",
+	"mU77MCvPp5cSayVfZHJN/fxRNhLiaMkpjxSuHO5jrHmJFo2oS6gEAP4zrMvDAWXSwNf26Ml1PHApSz6a",
+	"tsF71i0YTZQfZxFvpGiEqV3cmfLehtTi3/15CYtN44l4Gd2uUE2EiEvviHEpHrYHAxkeP4i6sgppKinA",
+	"iM02x6M8HcMsmkallTeX5ZwAPkojcnCl5NSCL9tX6TS0AT1/WVQ18ojFh9MGPSvCVLhRRF2LpiI5v0dx",
+	"gLmoqzVgXV4zcp9XBhVXKEOy4FYjqCen8DlQ4aHSPURnPYQauwtEMJRv9SWvHOgPzPgIwljnApFSzTaC",
+	"S50HE3h5jqoZCXRfI++RdsmuPsSBT6aRgkLIaaBdD05MhELkQuRRVbsAR4XpQVGhyckzsvWHADZGsDgP",
+	"bXRBEId5dHt4eO8/ROwhOknjAw+jows/tAOUOIM8KDdiD8lbGrO3BOPd6gmXkFa/jHDOZSsYrxvBy/0E",
+	"shTYmyOJECYT1t/xhCcpkmLMOSUeq404qBUxrsuqLqcmPjZtPUJHBSOH6uomtrttN7VLnstFs98aUb6N",
+	"3DKH9Rrpkf7MvLu+en59+ubq+VtMOnWp90gljIRiWCf1u/PH//Blv/9x9vjLzj6Z701yi2x4KaZhxe7E",
+	"CR7XPfGjZSZb8q50Rdf66PUAZCJs3m6tGAKG/W0X0phH33JudSIw1xE90K1ZZ07CjEbjSG+L8vscnR3w",
+	"YThyDAJT2fW4iO8oR/mK+QWhJiZ6oq6vX8KDoimgYJRkYKvvYV2daoOPq4bNFQaEPDGmgnzlUFXvAM0c",
+	"1uq5VZUS0m9O6ZEZ1K2SC9FIHeon3Yj9xYpLKQyosXSsLripuT4t59Nib9w7L/uG+yQHFFgeeUgLllju",
+	"La21kxKFvRxpxi0ZlLE5hRoncd7QvnbV+BZcKlkteA3MuXTY//Hd0y+PkaT2zy4UDcuwSInbWbrj74f7",
+	"mjnCkMKZ48WNlfS0/QfSw55HfcbeYoE3jNowo2pM13GGod0sgpeXjqOi1BDVGyiFRGZAAjnS4iIm+4y/",
+	"zbKWh6GbJ4+U8cTfXZuU7Hk8zpCI5Mx7P0SjmZszV17xjF3h5VhJbzHDi7Qy7nmynCFfRhPvYCWZM1CB",
+	"PvqCSB7iNiCnIcMFlvKc821VsEVt/0dJDT6SxsmqsztzGqFNBeKUdi827w/5wcKENYwJdP1+S0ti0+xf",
+	"qCZdaHYySXlcKiAwKWlxLF0qQ8oSPmEvrVoYAp8fozDM6Od+SNmZeAi9G2+Fz4v1eQ4FFVyIqDeAgfLr",
+	"FPND5mjEJCOa1i8jnCsNbAv2+lTTc8sym4X7Nu5Udd0VkQjl10fETL0dNpB6+Zw+nJ3OSZW19pPL7uYM",
+	"4dxQQEAcyyd9/nGrkrwaryspsNAtmPegXPaC5bVSN6yubkTX0Ui8/LwRUKDGGm7WWDljz29Fswf8vVVQ",
+	"0UGMFxgl0h78bVMwrTr8/nbnbXnV9MOqLoOvv8/IIbz0+p2m2+VxJiWnkiLjrsMZmCz7wsTFSBpoB8EV",
+	"GZVhzOmJx+XhLNooVSKcZwQJ2aFcRLIYnAbfidTueQEx+ZS7dtGINIhwzrX4+kkBRv5+K1gGht82dba2",
+	"bbUAnm6fDduatZCmWnADHLi8HJGOTT3EhvJDe0bAhDRc4Y5YiBdVLbJ599YozRFRAWjBLTik9MChSe/i",
+	"RdZtSPuuU5QIkV+oJk0zLCJuqXTuKIgAwESfse/3xjWN6WPs1/cvTr8jhBYcc4oFR53MSBks9jpIEBKE",
+	"27grmp7PcuQdjZJvhFmrtCq8SWJcXkmmFobXweo7//b8PJMygkRdD+BTtS9M5PLE6g/JyNVO5OqoH+60",
+	"u+6yVDCe+MNcVQq3DQs6QWH1aer94oQJ68wEnRgaTvrcyjJdfG9hsrQRJUfugCfnX5+fPn5y+vXjggHJ",
+	"VASEsZs5BEUJe9lqcRlR/G25NsjkrVrI7btg3P7/gkoNcDQAF7w1ANiUiq3bptn79LYNb27SGU93oEUz",
+	"OZ11J6rV2sSx6DlWC8d+IfcDb26OIy4cpxp+0FdIoE5l1seXjOkv0qZ8miz/4krwUKmZzE28vVno72Z6",
+	"zR+nvRiPgw/j7U/Prv/Hd+yH5+/89R+EFnL7Wq0ZMJYaAO9Uyq8DQcRyncAz4TCbIUGTAXxTlpOUhtFj",
+	"1dubapacLsDJu3Feo1H5FnSbn8T+lVwqu3F/eP4uP0rkqhXlYdG+Th7Lcps7S4aDhSDZ9fXLF28dLwa4",
+	"f7558jTp/smpx3aA6V0UlRNOwGI23Zq4cZZxPvtGtU3Ks3PlC8VjtegR3ccveSgb9SczEG2uyk2V0DLy",
+	"BT8ih3zi3kirdUSldtpuGT6SLp1SmTQDtXKR+yI4uMYrcBRJ8x1PToUP2RzIhLF38j+m3clpqstNViFU",
+	"zUY0ebuyXqmmMut0Ae5QnarfOyiSNZEyZICoD/Wzid+jl3KkSyOt2jAHUdCUhh4PtNvNbvuDhjCuweuk",
+	"EXnV9VsFo5gowL2nARWcRIrCQBHhlZIiqz2g6eoSIBDCTnwZWohJielj1Md8IB3JPwTGapvRhAU5zlec",
+	"jlgTc9OQWpsfHQiyx2obYbIH4RrhScTc0IQP++vK7/dDyNfR5P6OgItYmgIBTREryJRQ7V0d4DwRW/RC",
+	"60x5ATlg4nk8FJ4ALBCzUbe5Knd57tX26AS/a2WnPsAg5b+Qpb7jBiJSe3LcelZbv7rZ3fMQHlz40Dtk",
+	"x/+8fty45SGi7f5GcCTNWFhjJ7NKHz2YFAQQw0YuOXlY7wChP1yzF69eP794/eqX5zmuzilnzj4+qYiL",
+	"8wpLFxsWGe3YfnmATBixrVHzkOnGdkNN5gp1xVwk42S0eydzWY4ptzI0vT+J/TuxvJvsIvt0zW/FPeqT",
+	"VFLM7PEfum9cg0ZtkXgMrz4X+5nbldCiXmb5hkaSHmTlnbVwyjbDWoBYASydT4FDg6HBqq7t+ViqZnG3",
+	"zIXxQDP7vNjxpszp4o6CxFqP3cWIy6FNrObi9vukLR3emo8p19KR7xGSKDpNnWOSkpYvuSzf3Kb0/UFm",
+	"lZTeh1iv49aIUdmeiExfxp1XRyOtZ0uVEfGhpKCr67ZtkKTT+RLsE8A1dAgdq3QOM5ZYl+QAM4aVAwR4",
+	"DlAXpzaCb9L17cTSDCcb4DdgjPbh9J7eiM08WbjszZJxZluf5t3OGsremh2VxEFxeHwpPZHb1P7zaXdR",
+	"1h0ko4TqWGcsYmjBlKoN30cmQuGoY9ZVWQrJeE1LPiEtEd5Mez0eNGVx8IabnM+Yp6e8W2ag7fgVMT7t",
+	"P3nKFGRbZpQxzBSG5A3YHVhNFXiZHEGOhxfeqnaxFtpeTFSlw9pfXLtSHXiPSvQ1zqDVsyEmnyPwxzub",
+	"+IeQ6A6CECdjPGXYvZ0pyVLfoVgjPEdRraS1Pd318kDTmPSUdOYy4TYZmEKdLNQsFsfK4ll71hMVK0pL",
+	"8pAS5HmxWuNoNOoh/iLFNQpOnMFuQRwKB06ke4BrIUSY6/CdIbNdV14qKRuavr+sPPSs4Gf9FKQW9NUm",
+	"aQQv+aaqs6UaZ/aPE9m2QH+bZZPMJ9+pEelhXxbCT6EsXOUzfhz9yiUQOjrYRaUPEsLuGIMkaYVdLtwk",
+	"dsYez196Peytk5RSkcPwAPuO/kwdJ/s4irGysRZTZQB+4zOBXATeVf8+mInBAPoAY7rGsCV88jJWPo6T",
+	"od+7cPcg99Ms1+lfkKzdsbdbNQpq1qUidGoZiIKtfYkFbrXaiJ1zf/Y1IdVUZFIOneg3+NSDxhS7CJ8u",
+	"Ww+QUqw52KlDYcNpSQxEpXwKproLK1rZUzAIxv3j8bcFe/v8Z6Ya9r8+/JRpMVdcPn3Woh4OHiedQq1m",
+	"c3bS5WivDKYHPj3HyM8oYf260kY47qXAA/M0yQPzEMdg9AxmVdo82yYUDE3d8a9cEVPP/ekczXiuEHSm",
+	"FVA5AnMNZKe43Mv02Zk3ql2tzaxKk3c3nCiUNDUZ0gKQuqhHphh9e+HY5RPu0aj/nu93FB3lw5CR3jWE",
+	"8QlKfo9EOI2kQh3IZQtTg1YLcvzBn52FhjQBfK99uUvcPbvDCrq5QsW5GtNxVjMALqJ6JSlu9k94Uz0Y",
+	"JekdqEI/GRmoNmo7W6QNV6JJso/4fEZtujH/8TrmONrRFOGoE2wdoXOUhxSFSBETmY6hJh3iI6Xt1ZEC",
+	"tHU7M5mv+z4k0a8WC1qmA4Cp2Kvj1dC/x6dG5bQOXJ+Pz88h187qw+OvUUUKUtKu0LNsPM1eumBeHmvh",
+	"Z3wsymuM/OnDDnh8DFJ1VD1Aj+JJ5FfCIIk83Y8XTABzGUYzwGVT1zBBnkLcGclgkh5whOYyGCLnFi3K",
+	"wXyFyXF9H9o9DxEv/ZsIbruCK3JCo0GIFdJCrTR70LbRf4JkgGog+MdS1CL+T7SysQ5dypH9v9rN1lrt",
+	"qZO3TtaZ715LMSuuZzolVjUs7ZS+rAbOaX6rUJdS02jHkcPAPaifc2yB0bRq8SJKjdXo3gTTFh4vIDxp",
+	"hARV438ClVLatymMq9x69PM8gPbAEKo0o9fhLnv26od3gR+XYa5j06id0MY9SPWriUlf7v3ffQQVuj+U",
+	"aDji3qOcwJEeU7veOp3vN/7I+82fYv9t64nV/WGWRl8bfsMec904XzJ2KDUXP4mteUmcTwfTQenAY/Nn",
+	"k6mb8JF0u8c81rlEWooOVWB6EWpR6/WpKJ88ffr4n8mdNK9yrERDeLVPYHosAoPZoAlEj0ERB+npEMb5",
+	"ZQm7n3IaH8DGj3wmPNtxkA07ceGpibLuUxkeGS7z7i2EqkMw2MDtc8Rcmuz/atTt+GI9+DTbKq2F1pWS",
+	"CU/YBDQktp0r73TEF5b0fE30cY00w34S+8gCmwL6AP8FuGC8VU31KkWtBVW8zPlj8C9TzCt4suiEn0DA",
+	"HBywg1hUgIK6mYrtIjrwfmsFIy5nEQWqdS8iMoL2x0a124SKWw56CUcJm5/E/s0Sv5+QNz1sRKMoOZ9s",
+	"zhW8+duUECwg2pJU6oGFPBSji2vUhXpupbJqi6M9AHMYYAMSACXWmCSGGUc2Zr+5bHUm/9Dwm8kdMvwG",
+	"69UeZIcMlk3vQizIfKbWo5kZ2gbPl0uiuMhSy6cAfrSBRlvFnsAgLrCArq1pzo+darQYDHNWhtWC35LO",
+	"qloDafUOKKSt1FTW2NBs2Qi9nmCba50rHt5jnrXzE1O8e8MU+59ZkdeVNlFlgH6W9/iDaD8FkP6UBapM",
+	"ljMQfcpbbofioh1GfAQeHhcwC8H/O0YQXX41diQzGU6ODEUIc1DQceWJDjFheOQzXu8BNj4X7u23+uYa",
+	"3Bu08YjQnqqiHIeeUSg1MOXRwDMT9hCOi0zo/hP6LACZm9nyw4iVuynx/yn6s1PWkrkvqtkEBRSO35rr",
+	"C6p70ywXGGTU25vKnsvfd+n0VoQ1DRbsamXZy8etQlQpJhlM8p9/XjEyVjkbrZAFHYyWw43quBL1zi51",
+	"z8+V3ZIDYdisajMgcsbNQ1c/pSkYILXwGnfMI78w1S3GAwx8115mOk2t/RrcjEfKGA6EIy+7dYrXyOkB",
+	"OJcOuKJAPT6mvM6wTg+F7AbOhfdHh9RkqzEapBacvGs/Ne4jeevhYgQlSO6BVs9ZQruqrtlcMD6vRbdm",
+	"xzT0/lCk7XjMLGPVvYUQJ2f0AHJeaLYTdV34clwdWKLeCbHVUZnfniadKNyXyzrsbbjjdzUdtU4oLXXE",
+	"XkfF4dJFSafEFsbmpw1Uq2/TqWOvBb/NMD6Ab3KGdfxH4dYXXEaJoq3uVKi/ZFoFiru5WFUQnuiyasVw",
+	"CbFqp+Vh4Bs5B9yRYbgovMOLGQUF4rWK7Rh1m6baimREmiAGU2ewgIxLRxin3uPyvDJik9Pw863ueGWQ",
+	"NDXtuMnzQg7lSGdLD0J1PfqVqkvHUD53TI+6BvW6NcctS4yvzwWzj3vpF3bjRH1D8M0sfVf8ZK8Guibs",
+	"Y5HLkPY9wDUuHKnF3mHulBYFM0pN7MkaHYwT3lBHs2aWqq7VboQp4rNYsHlaDOpVPE3+RBWHkmJAysA2",
+	"7kuapTnuYH4n+GLt3YQYRJr2TjbJOZsl58omOBWJtvNJxNBXnKztVQQVdpzqdJz4BR2D2UoLr8XSvGlN",
+	"erYGkvqmU2CPIuN0uWr2+/hKstPOETFBWR5huHTc88DSOGCpuGzxfCXVoVYqzWzH7Sb2lQhzaZ5HipcO",
+	"YEedpKIc1AyPbjZ7d++p8IiWwYPOCBM+WHX53pbGASN0d/nfCZ0sbYJ8ttksZ7QhYcR3NW8n7ZK8HXZo",
+	"E0Xl/qET5IrFejRRpa3fRmqN2EBu+kS6ZvHIpKTxe3C0knsEjYx9/jngkaYXARxPM4nZ/dL79hyBqmab",
+	"Vhu4cu+weZyC7AWAd4igwwT+jC7FhnHqhYNGDEqiB7AE09wXH5wXE1RoXSCEwEFncnyfkLKhlulZcGAs",
+	"z7OpjTtRlfayxtHjondTLfMUG/m8mFzY4A18mbyoGteYGEyXbYPNAo9I1MUHynLNp1wOSuFOVQrCW45n",
+	"zY73ni9sk1gGNIL5HmnEKfkHtinApUYSnSYPr1MjDj2xWmUMiloYHQLWlYxRzTeRjkx8GViWyk4QMbwt",
+	"YU9FYFhGbMaARI8I4JzRCOwbWhhTyZUOSEHkzhQG8fk+2juZ0vNOqPRM/d1XhnhCEnW5HQf4SCd0IE5N",
+	"Zv9ZlV7nvMnwI+NzzI0Xm6hk3Fpt3BOsVLtkBfFpPfWIj34nW5nGPFxD7bYdkS45uKhL5uGeBWrt85Eo",
+	"cEvrDDd7iQXRJ9BgpGF13SSGR+BHosoq1nZWjVkPsrU9YGGpwPiRrH1zxt6runQZW4SqrbOVcLZC0h4Z",
+	"tZBvkH8kXc2eL9ajsMxgaiFIrLk9bs3BO9f4KBaMhipe4zt9TW+keq13YptmK/3eeRSRJxUUCVyAbhn9",
+	"NCs7z3mStVUQQOnUqoBSgwijhDB/JVFiTSq4/YEfz4fFxQnrHU/jAeAepVYQHwXK+ey98M6teyrFLLXd",
+	"ATSKcXYMu1+yJwzOBjM7Ze+CjWpEDtU7Q7N6sPr8sOne7U6nSEKSwxhzYzOmIsVAk5goJBaQpSf3tk+n",
+	"j6HOq0GgSM3SGyqUxed7gt+CcARWYbhw7WWbEt8HOzeGrVkVGL00R8vAehYiZCGl1w4qnyIEq/A6ie56",
+	"8GtQ1A+C3904w3G50vXeDCUB5aILsYu6jx2LkqwyRf9jqZRgPN0JsZ35WpUZQ90uDBWFtHsGFJggdhBk",
+	"nzbVQYpN8X+30tWATjOIyCZZ4/VxR+0ibYusrFBPisjMjbuyITB3nis3us9ft42gasP2Q1G5ysGbdqea",
+	"Zp93dAM19Nz5f+dCG1Ca53xxwypZOGYvvyB2+ed2n2szvoaKO9Ad0iafPOWk8dqLWC/XgryJ16grrt0e",
+	"HvCvRVdmXpeJFqzGrByjGHe8Yn2F3W/FgnSQsAW+0HpdzhZKLqvVlzlx46oR4RaK1DRf3yJBw0P8MlWO",
+	"72Bhn11WC24Eix4mdE30K+T7G34zoah+ILdJVRALjc1yx4VONtRWgl20gXSG8GYuC9a5ARJqsZty9OOh",
+	"vLX20FI1yDGNtUTgRp9m55SqnZsM3as9btikHYm1qGj97JEpxVYAMIIpGTevs8moM7oaM7n1WM0reFS0",
+	"t+xhL3KDihPs1HwbarlM0R44gU6Fog3jdZ0W6vCVVmLV/KzYdr3dcTRhMb8bbzvobkWD6OvrO56eIlQ5",
+	"db46Huzj+I6/YI7xubD/nivelKdWzDaI1SjACXY651qUBVtpzbcAE7oRzVw0Sk93kJSzPFwiICRo7OXo",
+	"M/eLfTqHOLOzmNsylVxUW16TGmQPP16bqjUwS77ulrdtMd/IBJRovJr9Xh+dldCHHI6gDl6pqMPeX8M7",
+	"0gx8lZTOIkKtAy732PGAZKXDBMxm4a2gnfXSTScMZfJJjQZ2/JxG7Rw5Z9ykD9r4Q2VF9ESy7oxPj7Y4",
+	"yMQe8MTdpl4+pgv6DN8Y4WbtqFKQPyc9/sCVA7Y6TDUiYOvESufyOuls3O7tk9Yt0mnU6WTOD95Xjjmb",
+	"wUXpufx0jITVIVYPSBvNl2ISGvt77EjKjYcQoAlogbv1IIcHz+HLPoSbAmURbwRoWD0vwDRAtQu907Bz",
+	"a/m9X7l7R9p95sKApdpNt+hvi1w+r90uwMaXhUvqIfSWES5BavMAUxs6U9A8xYN33cnNOG2QvwvbcKeq",
+	"3MdruVNX3IRkBm+e1xpJo7IUsFOo2Kf6Bgb5dfFrqY5T3HIwFSNgt11EeKFvT4qT3xEjo/X6FO2jJEqW",
+	"4jnTcjlCQPXYhvVIZt/OwDCjIWZR3BxczB2qBu6CUgkrDh1DQ3IBP+P9V2khsEpiNF84vQpkqLWD3Me4",
+	"oTQuJj5OjwKq2Y7vB7rs5And9I7ZolOyvBMi5OlIxyizeHS9kvKYN5tngSQO+pNY9Q0YHFbbQM0FOsfn",
+	"dTqs0FSrtcn5fvG2x0cuWKOUeaQL+n8rm3VbKlhFF+EBF6GPfAaVFv1zcVFy+xGo71sqx2r72wTlK1wX",
+	"T8/Dvt6tgWaiG6G0Vi4t+Gjl4Fdo9op8q4kdh/2ajc2f8afK71U/tINv0clJn/lSJKEk1lqZpaFQRF0E",
+	"NV+IYqKTd2ynqtUtr+s90iCWOSN9ZOqRoxYagq/gAQkchWiGL1VzyXwhfvAcWhv4229iVkAqRY4hQ9aI",
+	"RbWthDRnI+tvxL0ronlLTzeCm8bDX2Ac+axwa/2VggpIS/AbT4l3wpXUbIZaqFxtaXrSW1zIF2vWGAge",
+	"156QVmgM+t8rHQD8QkKp9qoe9NMMlsbwjlz4TKdkhU4vMhYDz09I94voS9bKGldQmkHZO8etxx0Lu7hp",
+	"Sm+hm/SJnSdrWDSaX7An5998V7Cvz//xxIrRb87/+e0ZE4sSfnr6bcG+/u4b+8PTJxlM0GDynFd8hk7y",
+	"WzwkL/Dh4eSnT0s0x7Xerhueyhh+joJCHwq0S3sbEG0zl2W3jHNvMYsTqALyRtb7kwvTtOII8YEXOBkP",
+	"NxDJPtLs/wPukgPmUZRmlykRbE9mkH0oGSAWyKkILWK1vnjn2v8yXaiOwJ7dnhGTSicj5hKKKmle4N4a",
+	"iR1M7/HtM1HXWRshV5AnZGgBhTsEPwHWkok+TaszkpT+9InMKNJXayOQNicXXNWHSwlv1Hti/UhLwaED",
+	"lYPSSbZ22ix5QDzn2pZ0Hk8uqZphvpO7pCxO5Pw4QpHv2DBwfv2wM0uTQbUtRF2PN8PcRs3R8z2M2foQ",
+	"cevLOOwe/Ip8o6ieEAz8DtHtjGvABTnTkUuc5fTKNDevk4Rx2USjPtglV9bw51TKwT5f4IBIvK1KUq0k",
+	"pC3H9gZR79g5UzdCJo2NgfxWxz/ggWVJ+bv0VeXzK0/9RAVWi4WSJcP30gsaCl6NvmETPlO4pt0ADoj6",
+	"ol5pQcU4DJbeiAmFuzrdGLomWQ8ABhisA0hMKO8RVfaB+OhOiC0j03IAFtcQl+Xg+VTIrUaHbmCF7dBv",
+	"Ead5AI0Zja6HDhUnwOjjGgwkrLSafqskdz7CCl6o5p1qjUidrrT5D6A1A5UXvW/cXkNVKXI0zi4Xanho",
+	"2ZQmCAEmjCSraOeWXiCrNF72WMLiIi4L9EgzuB0KYvKxa4J4jAILtD3SiNGyP6wpPGiNfB4S99JGbDLs",
+	"ccWc2AM0vFNIpKKkAY+g8DUL7D9gt1R0gByyG9wdUV5pVwId8pwi5c9JcVBiKojhaURKueLZUD4KMscR",
+	"FOJzL0bYzEhMRBsbFzW7C45Vg0gxebiuTKpS+qFT3Q+fgkC7GtSJR1FOxH1KjlTsnrlL4tAvwLfZWpa/",
+	"vnvtUDn0XBpNkkgpeJYBzVSSvX3+c+FyZ0Jgkxp4pPsR6rl99JJCVz3kn8tTOFoGY4DLa6BI3Y2QA5cB",
+	"9ZpxfaPRE0RuPHErGuwLcI7wFa/Gp/O7Relf+p0lfTlYLESKHWUk8VIw5/W+6E6jqlFZe0QSSTsQJQB+",
+	"TGwbWoUPMUaXzlHqfkM5hrnGEh3KPjndiRGsqgvoMymSIuIXsXuzFQ0nVeSApkDrVjSz7BreQd3oTWnE",
+	"ZZ0qwADKhNtuF+iWlCpCxcz3qBzo3r0f6UWjCsEfQCLPrWX9+PzJN1AHli+MaPQlk0Jgahjse49ltFdS",
+	"mKx7Kx/Tyu41OZrrX8TuLXgV/u9KKvxF7K7buW11nqq6GHlVu31bG7PVF199ZU+K/W/7n7h/dmK+Vurm",
+	"krWl/WvBzGJLD5oaXkHOY7ZVjUGVcq9rtcqqBhOyFPxIfsoAGDLrkJNSOPjMvL23WsH4lZ6yz3ItOmHd",
+	"bVKLRSPMsHgfmjb8bL8AKSbd0tdTXXpTW+3ircsmONg6eXe7lnyr1wpYq+xpBnVyx1GSQ5TKQWgPCsVT",
+	"faUp3vlDbkyn4mm+BMcHdcVzzPyWYeTK3pHcYECQEGXwR/BfJ8rTHCcP8KkZw6YujKLwE+lU8oha/LiA",
+	"QH4B0iUddBqGmlxrSltKOMDQxQa8DC5fqh+/FtKIJhMjee+iAXZzAiF+XJl5/Fp/7gLZ7sfZ3cqfTKqv",
+	"fSP2s8n0voOq+g0wO3l6AzT7esWxrYDG8hLEbxL8w8NF/yfmCA3l7/ydtM5D1DwDOTJCTCNTghfG5dBR",
+	"YCxjBPzHl/0exA8NJ30cnLfBwAHJq4cg7xzI2PyEBJ55UyFwayUqk92BS18Yvkqvf+Ry20WcJ8S/G+UA",
+	"EY7iEixCyCLW7NXy9GduFus7eWQPXLDkhe9SQ8d8YF3rKWPM2oV89QOjFHOyIqicWuCXumDcDrxaVqJk",
+	"4hQj1KgKegSNbmGdMlwU2swmC4A6EMP9Xb5m8tLdxdd8xLKMtkgH5uaMcawy/wksy8jBT8ajN2czqZKT",
+	"3NZwvWTyFYG7bCKzWLZaLU7OCHlyUESWnN7eu42d8scvmrpoOL65iHTMbc8DnnwQHUPSKwfUzfEDPrN/",
+	"72wYOHOQ3Apy5cDPFC3dUjUrYWY5yfLew++6koXv+B6VH69G7NYKkhWztQw+gbNmqChv2zQCctS6h/GA",
+	"Uzsq4hmdh2lcg2M3f8q79MYX60gx6ICA4VXj7Tx7RSx5A1WEiZkidqdhmdlOrKaCcqxJC+0tjTi33aTY",
+	"zQZnJS9C3ndXYASnXzhSnWZTx8T1O0/VPaXce55g8pBaD/OEiMxgBKGWD4XAh4qTTNjpLdfmR2tQ9Qfy",
+	"CWyzgZ08SSMN/ILTruzw1nwErV80AZ2R5eZxctxmpaRImhABk+vhwEuDwTl7+ZYVovm0ENOt7UzGCP7G",
+	"0H5cjE/+CRsocT0O1A5na1G7etQdvtsiI2amGfpZyBRGPQ8KH6Af1EUL8zRpaczETtR1TNfTJduz0jOm",
+	"UQgwCnDWBXT1XJidENItOUBH7L8xx6SAFYcQvq6k8/ygmpQUsIOeBPhRlD74N+wYSLnXZiELJ+MaclvX",
+	"9f9+ezdTsSqGj4FTBOVj5A4h37VeixySdowlz1GZgTrwcDDz5rz9mtVOxhxr2Cma71hlDnI6oXB2WZXj",
+	"ZwgazlHddlYkanXC53OAtuNZUr26HYEt0lVqItGUE61pp4Cb5ZF+5Snlm5w8n+JBaGVGSLyO8ix9qgtm",
+	"k0CEbj2BVcx27FdqKJlNMe0azVI2OXKdKN3+YIciwAMkJzkau3XeJw1pDJ8TLLcboq/y5GY9t3V+Daty",
+	"mOvRaDPLZSSHHIBwYjv3BcTTJ3CsTckxzI3lA09oGPfVIiYHaIYv3gw0iJyhri4lj4LUPMlnsrc/JFLt",
+	"+2QYBGbqci90/hjKza+5LIFchzOoTcXU0rk2ADPg6EU08Zty5lPDPQVqRPKjGnzHZec7hil3yeOoo9xz",
+	"TJ2BQREeqDxFhyp059RVxKM2Q3LTbw+hk9COJqPos2kieT0iSzqNE1cQX6aHEnl3Hs1hrhzPfbWTyWdi",
+	"+q2/Bp6rz33rY6vjP2+SXG+v8lRUx7UBil/Cl90eTgu8Votna94Y0VwLY2rhDKmRCGnbE91u0j7OhZKm",
+	"kq3Qmbrq/e4g209AOB1QeKtsCSighcKSBxBmpgLP8OcV0rSiFuABUhdYBfEgBKZdrShwifGlKNjcjjRK",
+	"jiF/t30ZX7h1HM3eVQa8ZBtedkSAfeOkOJlTKo/95ylQ9qfO80DORU/HOl4RyGdpHPGTUqsFzrS//gfS",
+	"Hd5W8qUCNS5T0zpD5nNV1xF7thOcQLnaqA2TaseULFwxryzYJz8HG/7xFf74+FtAn7l/JaZH8CaVI0VY",
+	"fUc3Bk8VoJdshdrmMpT9SellDHrsltPttpWUAvEBKyVGnPQwob7XyUWpuXwXVUhJEWgepUvyQEOYzJss",
+	"CbgHHFLNqgXwIDVqc8Z+jbCZF4hFpKHXtccg4nsHkEOi9nPpmhE3IF9CxEK5R+A4xccMrsjYQeoOnFQZ",
+	"BKKjxDnu5MUpdUxpqNw7rsMxb37Ap3uAdfxzbimlKNNVOMTHrVgYUc7Qd59hQahdHg5UvldUSh8N9w3f",
+	"gySjOleg8jV1JRpfQ8cqcuoGNQ+aci73sCCXnilqxyujD2j4MLi061e5xOLXQ66r9wGi+khP90vVYmlm",
+	"GUj/Pq6xVKrJXpkM1fL3NHt9UmW7u0VZGVFexHlSlD0Ic6QatoI0cb7K5Q1Lscu62hxhX5IIzlWSIlsx",
+	"h7ga+HBGMsGrs4EMPEjTmt2BegZfvAsBzSDRxAj4GWzj2VI1Y8pKVWAhhTPl4WcIeFNaMCHLfgWsI5Wn",
+	"jut2iFCLZv9gygbEyGB2dz9YSwWb8huEShxDFmdMgjmgzvSd1K42YCgDqqm4hn0nTWPIb8S4xDWkF4H0",
+	"ZMq/AR8jMgx09TWrfBBKKhfhzMNYk6nMdpog98co6MhoeLKb+G41zeTCdrLfs+yAjsQCYAad/HNwDup1",
+	"L4/CXaf0OyT+WHN6e7PQ39n/3948wf/7Oh17DNQJh8GaMjFV14bPa3GJ2hXanTkO07rdJPSrx0hByfB3",
+	"pzhiDdtKRgj6dI5xvjoQVbFrlFwdVf6Wlaiz9C+iLq3EWPK2NoOFo9IDwwooREliP/ZIQ5HbHCfQ/UQh",
+	"MZfMqtRwFFtWmPDhGU6oYwEal8OuByReImm+Xa2ETtf1u2K3vG5FnCxYZlKo8niRdHJVceJ5wxLndw1s",
+	"iTS+Hd8/BIMenWqHR6E5KfBs+M2YPu9KLX9oRU6tn+VHPwlYm0vsf3mQ1R+VcR7M4e+AVUd6XQyvxTBZ",
+	"ChbXtxoKeAmt5gNvTXDtHFbbwhQu7O4JdcL+v1ISvz22sJ5DYw4Zz7SYDwHH9BtjfDRlNOjyrZ2NdOR9",
+	"ba9ZApccr6lZrSQ3beqoXV+/vH71I4OK9VZp3qi2OX5dhubjjyeH0M7rSq+Tg+CZWjqYNSuDZ/uyk0CL",
+	"+srxBMQc++BRDPUkL09iDw7MQ0YVjPiOjuw1eGwY7b3jg7FkMA3RSETFNeMk7BIwEObZfjs9PPO/2s32",
+	"XVsnDlSmBI9d5v8Jl0va8jJWx0dzm2+29sMnj//53dnTx2ePz8/Pzr968s1EhDwV4xre2vahzAjfwcZL",
+	"j9GTQuQLECVBtmIGENM00HYsPwY2keo12Gk/822SdydpYFjDIsEQAzo7WrdkdW34NtSzjJlIQn13TyW3",
+	"Udq4mwvCBaPjp8S4M+hcHfsh5IdJ1tA1KWb+wzt3maayTbP0Uvfcx7OLk76DMszZvkdS7GLPuEsnBq8H",
+	"hqmNQhcd6s6RVwlDepVxVU43GYIwDE4MqSLukYgrrayWS/uXZaM2qSo1dmF4k1NWAqfoEaBqx4DIUXny",
+	"uu6wQC8r40rUQaR43lLCJ9JIQBADI2Vg1iexrGVTLU0y8axHIgrfg+cvQtENf7JwokKFNsSIpKcF2I9m",
+	"ZRLO8EI1gfHJPoKBZbWkUG+m6tIkFadb42s0ZETdiqZsxcBUES7Pblqske4QesxKlRXIjqpx7pwt1xmj",
+	"637nlwrMJFf1yoTZnb6lUvVoEPY/5+UBfHc4JcefDTfYaCt2NkjhwbR+UGElskLo2mnj/QkEx79LgK30",
+	"BdOqrkoS7aG6l5dAu141sAJsOfwBeF9BnSdXqY9E+JOBFf+Qya7LklZQtXeKJjsOFnwNi7PKPXL0e2QA",
+	"5ugWrJVQUinDyVsZthemgxvAyuf0WmSQUC10mIWkA+ad4GU+NDdEDOqKkXYX4cmTnKob7eCjdUaHS4kW",
+	"oWRddJMftwOGctLtPKSV3Q7JwBGk9zBfALXxukqxi20bsaw+DiRgIRMHIm8oiAZIXZiMs/GIgSuDCs5j",
+	"9nP1Pezfp+fn51iz9vgcElaAepsbZURYnqkK7xNW+xeEAwF1KWCg0q+2V4bMxWPMKAMWnkp3POLBPAQ2",
+	"PBBFJrcntMmxY7IvXr796XnB3r14xv75+LvzC/bDy5+e//wFfrZgL3/64cXp9curJ0+//bLzr4JdPb8+",
+	"ffL029Mfn/1cBE22kkvFtnW7YTU3i3WH1vGXq5+ffxkxEqfXPjVLWbMC6p1O8t7gG5kchQx13VWEFK9r",
+	"tLkz8b9ylMMhV3S1qYwRkgXLz+mIQU6tIQrhHBJ5Er0D46m3hfZwpCEGR3TjeLEY2PcY7UCsF0Y/LjEY",
+	"YdybPiqC8JWNFvWtPUFYL1zsWdPKiHK6agiEh8Rl+BcPtBhhYsNE4rx1B1eETRCt7m/ZjSTK1272P+le",
+	"ysZk0KQfS2viHAC+rWi8RweZTbDKc0/Ztwf8I7eVtvvOCg+fkuoPP9YH7uyOCDWTDl3dbTZcP3MzcCua",
+	"/TNVCp2O89zHg4XvpxteC95onthbIYyTSONrzYh4sjaqEchkGGWIZcpVmKbKUNDvVHOjU96UQ48WtOQz",
+	"yPC1wQjAO2H1s+fSNMf8sX1GEs9hD6maJZneHg0CQsWzshPpyIiYdeGBSelb9Prllb3CYpBpqJpGlTB9",
+	"17JJHzk/6oBX+Q1RoLpZoZBZgamW/jx12q/VagV8rPj7F+iZxvt0im8aowB+YooJzmpc4heuynu/fEIG",
+	"UIeIE4/GpqJh1rIgSDdIiWVc72K0A+xaCGl79GkLwj9A4ffPsRWjxP5haWLXsVNM5w6VyQ8zNKiMth9n",
+	"fgddG5HwuA4UC65Mt44BAKQYYF9aq9OWgHkB88ya41tVZfBKqjULlWWdWBBnUyb2rKnbw2RP9qnjpxC+",
+	"lZ8h4aum5M/ZvY/HnarRZ2h/DoZHtDBuT1BLQ+NNIwnz8AfYFFghOqRiVAT5c5imRDWOqTrenYqHRXi8",
+	"HGQu9fch2FqOgkzV5WywbmNU9NjJDqy1bd+JWTcxQ4hCiBt1yzMpk0fwdVb3aqpSZDJ/scITtAnIEWhK",
+	"xMU9PZlYhIp36LU0ixV4uKYtK3jexqIAcYdCJDu8OxYI2H/5DoCDERoiRTDsOUoXD8hC9uyODLgA3LlD",
+	"R/XnHH3McLk0DIohO66D5Vi5SUwmw0XUHrw02qW9McAt9fT8YcqkXemOLzxRKS3tm0Ty7gzaGIwuHAKU",
+	"5fLQwFB8DcTfhu/DiB4X5+fno1WWwxsnMeSA2hqofPZANcmu0svyEHXGNnRgj4QUaEjFqHpjG6wBuUJX",
+	"BK3l0OlBSfBA1CF9ARtIGXmcBE/mxKVPXXDatvt3ZbSolyNc2iZwraeHCZZqmkPIZTOka3yvuaYU/tEr",
+	"/ww/mizujqHWPHQSKyqTXVnQ7ccla2UGwHcjtmZUPZKIrJHur0edAjcYcw5YYnsfQ97WQY5Xtkh7RgvF",
+	"tjLuwGXOYdDTrCNFAK66aeIxrxPVVORkSlXuYSrJ3hanKRjwFByhj7TKyFCNd6rcDNECdHSB+nJBlqtG",
+	"3qeC+FWhuB5oJxsoVYfmgYsfBaZLcVupVnfYYMdP0p0cSE17lGj4XYtgEN6shDkSPXOZB8FJYdQF4xLv",
+	"L4XccSH1gyalzFQKLxWf1xnMD+j3I7r+AZ7rifYWKvWQc6tbQKLG8sZuD/iRF0F00TmK+khSYUASPgSI",
+	"0gnVz8tp6faMcIHXZKg2KNEp/zg8EVTlBGx+W6UO3DVxJSO3IfAlx45mn6GJiuRm9IURk2AnZlPExZpz",
+	"6liMcOj2xt5eU0qnR8WhE53Z8FJMM2qIVmES1UmH0Syp+/kLfdQW7UEj8e9hOPEs+w0Qd35oLzpZdwjC",
+	"jxAkQPDgnYgesGA45HA7xoVWaHMKiW1g8xhecsNPCZw2b9ROi+YUiIO6vItrUW9Fc1pW+gaEhZfuJ8XJ",
+	"rpKl2unTBIlchH8g2j7XsdtK7MBZohyFrD04m0pm3s6lzz4gOAy2jkOdYEAcrMMk5OtOHLbT3TDjAqs5",
+	"1KYgGAPduFQif90I0U30pvXU025g+4nZMZAViqtuE4l8BN5qUc526ztgsyHjZYCAjyLoAwmE9hGci7lY",
+	"cZl1hN4jMXmSM8NnUGYvs+KkbVZJmMQL1QTJXPj6KKuGL8TYeDOJg2h9g5+kM98HRKt+gnq4tKRsi1w3",
+	"U1ygBw5PcoNGjtHk4pXtkeQVmCHIZZ9EcvT5Xat/S6pz4u8fM9qxNaUWarNBdmbMuJQQ5kNd2PtykFB5",
+	"UuUJ0t9ztC+tdAlpzQ0wORwSv2RTYT6jr/HYWXgQzTk+W58gBak/Fb1VAcDpBYXyulxpDoTO+AFi/RJR",
+	"m/RacCJgsmWEkyaKNudS90CejmWMRtcWSWwuCS16QXxcUe0WbzHjN+LYABht5KnvCoqtaCpVQhAu1rc8",
+	"zJZXhMK1HQ7/BT/6dDb4Nv5YoicNJRiZWviL/a8MVYZbhofcMp/b2nJDqLm8F6VGDMJWK3ROBT4Nbtjj",
+	"b+3/Krk4Sq9xwNuQpc6IofMOFpS+rScmD0YsIylXU5ZQI6HKJugmon6NzSvFYgrpbwyx0cQMTxEVzb34",
+	"YaTYzfIKb9BrHf3UPHA/TZn9TH4RiZNcmE9TNnfIfTlOfTW+Zx0+rmOILZci4Ocryj4K2zXaTrSUYYxD",
+	"5zXnHhlwJeCW4NJLV3s8McOjrm7FQzkzhvhmXBGJmkt/MgL8RRvejM9Bey2W5k1rcqd0shtDKjMr1WCA",
+	"EZGpeI+A3mv/QCkKk4JeuU67jw8GOYMT82HajGz7cRdUD7RHP8TOFj+SaGI7ez1s1MFtnk7rvIPx797J",
+	"mKlQkCWeipyO22W9IZN1lJJbK3UzFFYgqGEoZbejGE8QZpVmZTshn9/dDYF3syvmJxUptlpIsvevDGZo",
+	"aCi87CbI0VwCYycBdTFQAcOci1VrhQBU7eSScVbyPeMrNX50AyX3cKJAn1xwGUWZhiEdD+Ji8LrowlS3",
+	"IM/Bu5Kc7AchTCOUMn3LXyORO8B5D6JD0PEdDB3B62hODoPHMyUX4rj6YhWhYBN6LfAxVHT99tKqhseT",
+	"qYgiNgXlrfdgcaBXXluDp2104Zl/nzy5OD8/Pf/mAuEJCZ6aRqcSiMhh51l7ARtsx+XCtiFrx+96WGtN",
+	"jEou7KTbjSgv2XmqIkuMLbGWzQhVe67MGhUtbXiUbOeyIECzsecshLa7ENcE14xR2xBS6bYLrKg+OktT",
+	"AL6ethHaD8uRUycSQddCzlYJwtgP1kyESb7w7Kgh3NIIjTsFCRJjHyouid1WeKYDjAvmPx3B/iOXlMKs",
+	"gGF/UDVutJg7G+h5a/f9V9+Lpq7kJfv1/bNjPBd/DR2otMGOMfBaq8hP43NkwSy9DHkw4N8THeLnpoVi",
+	"FkHexEYs3b8jbNkPXiIdilW711G9V04LIZ8SClUy6s7YFWqXrTZsA+lYUBsSbzAXstWoNR0or3yxTkP1",
+	"XYQdKk3yxdrrsFaeAO80ofaRjtZOpX/UKduOcRmAu3rNG3BL2I/k2L4waOO9Salps8rrbEjf9lXFpOq6",
+	"ASNaNlGCM5X04KqhMuMIWvPnwQ75oDxlf5MPMOV2bOSECFUkPqdHIXKpBpoCIBOhHOk0NdfHXgZQpTEF",
+	"qIgy2DI8likx/zOHiwlyHfQA010qy4BtuTGikR7X5OM9zrgsQjDrzxux/8tVuvOEnvBKwf50w/qrk3j3",
+	"SLMvYJidnfxlwf7Ehf4rcvA9IgDIn3vBm78K9udGSbP+C/9W8j0+azUq26df3z+zJxUw5O5QGn4jJGL8",
+	"OENi0px7WDQZ6gOXCYb556DahUsDqRBWKgNJvBVNzbeDNG2UyI7eQ8oux/i4v4I7VJSXDLL2Tu3tkDvm",
+	"/glyHCYPeqD2SWzLigaJD51lipk0Kbn6Ktze0ZRBpn2/SnO0JVME7FcSUaZW0IZKBL6mHbWzPKjQeIy3",
+	"UZSUlttoXjCxKO3/6ZtT+ruVt/Zf9u9pZM1AqCy4i+yttukcxQsfOCvsf9GdLFWsA1yi21kyh/+mwkrk",
+	"XY5pBRZc2j+zBHArPcM7wW9EM7PrkTr6EFghp7eQK7O+sBP09fk/njAtarEwmr27viL8Fig6YicaNq+M",
+	"Hq0wtEY8/7hVuk1BG7OKomMfQb8sAlszFBuU0Dcch6BsPNfeb7muvtmmMQJ81QhxzGOHF9/20AN09LZA",
+	"1+hECvhS7aRV+mJlu8fHnHJ+9x6CUpTTGt8Ibhe0PMLYWqu2fKRhRpxaarussTgifYNFjGEhl5prsDjS",
+	"23pTaU0e1HEUTfj8C9V4GF8/PrGbRRQa+UFRqImeBUlN0hvMC6sc6cwNLHazqhTSVGY/UBGYvuYB/zqm",
+	"IgH355F2fNGvkUGb+IQmZka1RiezUsChBPXSvCepVIIqvQixpcjsBNCq0rrK4hfvhNa01uUAkhkcuIEg",
+	"pjOx4/ttLU+d7rRuNxvepP11eWJPa+OkjeclB6Y9KlCNtlA6XXmdwTojEMbjqBsub85yVR8rOQsF8Ubm",
+	"PXsKVBp5tKyHHw0HOewy7Lmb04SYSwi1SB4FYerkmtsDoWoaynKa5YNj2RUE2Wsi4UkaxmRATep7FMqF",
+	"DQs8EjEDEaIVRJPGl3kgSPdTrRbNf0XwgpE2xvse01hcmc1uyFaLuAxlYNTUwF0xISml1Xxei0z4rHEm",
+	"9hQaeeAXGAxKQOZ/4N2gvyLagJIiR8YqHJdBDnGeCTsCn9c0DsNYZUnKpRGQlFe0E/xkgR9toXS2DCZn",
+	"9hGibLYPooGoJstNIBLLC+c5j0vvw/S47DDnLENB4opFO13ZBRruVGgpoNTsNvNHtzMvfiHdGCIMvNtp",
+	"SdnRynSt28qYI2EVyLAG5iGNWdpgoSvWCNM2suvNdTNgBRxw5Y+PR3weTKpPWL8rWnVUMb0jeQ4/2cfu",
+	"iQwdB/pqZXS4xHZCDroR29TBuRWN7pL0xgbRvfI8EL2JxcYSp8K1fATFCaPMnICfaHm864K3Ek4axM7p",
+	"oAFjSi2gTSBzPAl1qCkuRIX//XFFtHzSL9w+DLyp/ezIpjbnaZdClPoUswkvXAogHMSCSVGhJYEhB1DL",
+	"pZWL8Z9QdUR7y8oUOJJI2rbzrqrYw/TvVrSIOPNO+pxvPsKgxf3Mrc0HXg3cNVbH8UhddDA7+Gff+z7f",
+	"z9ZcloMs1WSvu5Q9Ujx9cGzbqLJd5JyoWciqh6tiujSI3SQIrBpgxcPKkBPS25FWY6T90GHqrowvgWCf",
+	"znBwxK6kPHHSQak+UAIreWH/Rd4q+3cxr7j8r1KphrCVUujTDa9kxn5Rx9wtSYx9ii3Eq/r2o56Zye0V",
+	"N+2pA3jNlwmxseFIH36wCxw/G1KpLNqmsWsP/BBb3pgQ4ltVt6CgGMZ3PB3F7wj3aBUoeJJBr/mgdaf+",
+	"IQc21G3Gf2Y7e+xzMCCfp3WJBRIfW22jFoTAtUcp5aYFqFa6ZcwDdwmLiX0llW/ZxYA9hNYDMaCYGWhF",
+	"GM1ze69bBdL2xW690xuxHyhrBnrTPcqAwM3YWaN4gpM7zNHMJPRCacjp7MXBfG/SIBkqwZNKizHr9Dhc",
+	"xO+IXQ8fcI8XvlfUZnpI0lyteJUC496KDC3FQav0YPrzza1oXvC2NqPpzWMHnnOsYfb2nGjN00Jv6VpJ",
+	"7E5MVbc7LyKKwfvJKjIQmT0oU0tU5qMqQ+JI0hOgddpJPeC/bDwPHKKWHIj2YSyAj9uqEfpT5KUlazVH",
+	"N5mLRTouPLjDFxBP10gKV2X4EwMXRLo8cLL6lsItVMnWTMCwJUmUF0pqVYuCLeoKCsJvq+O7AiaJet5L",
+	"ncJOd5YD2/YJxSc4oeldBYU2Ep6tsmrsM3kuVOJ6Zto0vFqtDZYEF7eOE6mthbaqZXodOjH9UeVfz8/P",
+	"jxSAPV6ro6/B/d5utkAZd8Y+0EVtb2gZGJZwIrpjgiiVOZiJEevoBz20Fj8Q3KdHCSlXohwhRd2TmTZ+",
+	"pvS4kVLkSjJhFbbaBT9i0JKrn3V3Wu9rYX5NkNsBseVAaUAs3gYOSF2tJIHjuYTKwq9+YM+UlHbV8Ds5",
+	"tV6UR64ND4Ahahu2F6ZgWoVkdgzpQgJyZGO4vIEjtyz1oHDDzUyQqV1t73FFj4BqonTKPdbIqLSD/gKr",
+	"2Vrt5Bl7RTA/oEOL0Ft4Y9nh0F5CLGwGgziFX4/G4Sj2Do93LzbEG1MnnIU/qAC0i0BnFAWIkLNwF0i1",
+	"S++AAYExwEZ6JRmVufIPoW4MJjRVMcFtCZa1BwDWQhcuh4O0U85QrLPdWmFaAyw3WTkb/vE1ROhPLh5/",
+	"+/V33yStwaZamBEaneMW5Hpgm/3QVEuTkj2qSsKvAvnUePapZ2ulhfwB6IaETKdijK1U5DqWH1EZNZQZ",
+	"14gOV9jNI/SKAIIfqtKbT9LNM0yj8/h4ImqeYbCH73Zs0+DsQ2cLpTjYnh8vjOf8575uLeG4aTqH8lVx",
+	"UTZJDv9pfrn+8qb2USvv6enL5EbBh5MDtJKV6nUkpHW9Uk1l1pt0vDDJEvjqSO388Vvh8Fr2nYmWEvqQ",
+	"HVg65X5gW2eSwNNp2pltFjKhk/2qVvKVHF2ftvrIympl7Tfn+4JwMlvyhSFOAA4BzFvR7Jn9SDq7PXde",
+	"PZfJWIr2BPlJd3CifEnEf3dnwFtznfYHdIunJFm3Qy1YtZOYbA04jwrcxTdS7UBjXuV8elr8O1MmlnJ6",
+	"Jl6/qRKThfNqAox1CxWx+H6u1M1/bet2A7U1CrykAY4kPga6aMFHaO4h/8gOhya0IHa/MIfHGMGvqz9S",
+	"19A2V0m3rPTNbFXN079uxEY1+9km93u+zLXYbFXDm/1sqIH0foXOdtqOupn8dHIiDG9MnvtQyWXVbIZJ",
+	"1DwC2Tv0GMRnIU4N1DGqYdvWBKgWbRlwGWYYC8V21i+pNIFMkDo1fPsPIDNQAAWsuEfsAKUXncHDdJjR",
+	"II6YjW+lumk3xFqAFANnDCs3JsAeHTDype0rhuGh/E+cJjQBV5hLBO8RRW68r9mTHAeHXOz4jdOYEBw+",
+	"iitywz/OHPYoeRMT+Cjt2pZiN3Nnrg9s7XAbXkCPs1tFqhnEQ9PRANUYPaoNO9j3z94yeAOw5a5WF5mq",
+	"WO0otVpxFtR4N8sd0XpqO8uksiUGtYv2hT8mlYZjvxWly5v3h8a5BIPd7lyyO6ofVOUzKDIqiYO95Xj7",
+	"UbxlucdCrsvQPP0idiFjfzpZwgUav2RvYsJOAXamPbquplBU9fOy8wIdOZd7FChaO1EmEqn2RF2yeaPa",
+	"1dq4LxB7i1p2Ep+wC1UEsoKYKQmOhA/lUxA+QP6eg9CNMg5+ETuoubzI49PyfuV75OauM67wmJDAPoTZ",
+	"BzhzkzPtg26fwms9RKavT/HFAdF+zh6d651IlbzgdZ0WiQMZYu9hmz9gNteyI3n0keStv9JDNG0yA6nm",
+	"JtxvnlQIpM6lrznZTdHlnVxKB9PsoGxbSVWXwTRvuFwBgaIrRpk6OpmSI3fgLDPJFBrHxlZpB/ZzyJPx",
+	"plZUnCRF+b2ghlM5w7wxn6KogJ21wMF3B6A3zkgW4J3WyD32mkBRlYvVQjvpM+b62etFLZagnAzTXKeg",
+	"iFhVF7xIPRhRYLUKOKIUcZXn2shtyh1vylxsZFxNAE2eWDvGDd+Tz9jeWbp1KBZDlBmCqm9Q8Hhyfunx",
+	"6jdZ/vFRtgL1Va0OqiV0AqkzHkrj5DRsbmCCMK/FBztUwgEwQkly9NDkvYl6EHD66V1Jommi22yhNpvu",
+	"WT9gSJhFkd1xpz3kP2QhAFjyVKKuBUAVzBIncY1Z3OBECnrQ4IpXuST/brHSib7AqSO/l/PQrQSN5nD6",
+	"Q3eSy9/O7cjnyQ0wUOb4E3DqlMlKGwn2f1FXt6KxuhdWQ6hrxo2xBnHGRPRvpHXSKoI5fX0OWcfp79xU",
+	"cgJtdZhaB3/uKzvaTDsh9oU8onvAP+pKLyXSpsSiETllQVcrqb0pozF4thPztVI37IuXP189C4V3fcnc",
+	"tqkvmQKalRgM8zsyPGR8u+6yGu0SCzALXJaIyCJcfCWWQQkb4ADIEW3J4dORK1Kan9ketqvNpSocbJQY",
+	"r22F2imVMY+UyKaVp/4Ktzf3qRWFaBqfNqIWHCcCNNBTVzne0T2cOtpLipqeuiokBej6SSXAd/G9SBWv",
+	"7pyw/h7LbdmDOQpfSU5TxjxJUPdHZ3YAwfG5UjBopdJUk+OgWUezIwa4p8efrKo8kmzg6KXDAQuzH6ba",
+	"jzi7iumIViVnaEYN8JNLCod45neEvzoRDkpAF3mQoP2cyuUcUqAz3SJLL3TMXlWGkIi7gYpasx0fRAPb",
+	"n2lwjYAvE5eubemC+XIEBVvYeVxWC24E461ZWz2hsobytlGrhm8ocRjU4INq1nGnBktPuqpp3SS0O1pt",
+	"bh9E+Too3/QxfnrukcSeCiIuAp5DQDtzfPTuitpwJdLwE0MY68zn28XalXOCVi6iIrOPgN8IvE/I1GRN",
+	"DJ8xAm68N9doKhxUqDNdqklesphbHCmWHOdYlOTedKNvOXEwkLHn9kkRDu0x34ceFgcPkTUUZMsnINE+",
+	"2LDRLR1LQzZGGoaj8p7fiB8b1W5/Io/pwd0m91TFL5WeIG6rTqR/HMYKAjMjFBZ8LjUTttMxpXii4yNL",
+	"XETxsY6DOyK7WvOpHkRrReZBUxErnycU/O4on2Df2NbZqXkwvIYUu9kQVOAQo2K1iItgIhuVpV+fxOKv",
+	"6nJyN9IVUNdcJ66WSl4Ezg0IqcBnur0+Y6o1FzlGnoJ43ztVWwumhQiY0Q5JPGAvz6AYz0X8rmu9691F",
+	"gXdSnNjn03RPowBjyTpfTsri7DjgzcGku5oEB1siuQUVne+et65J8jW+xxrvjXE+qcoQHlL/35C0ACYx",
+	"lKO5m6tpNElEb6LzLnKZQs9qe38UpD8hPBhKeuBcF8REZezq4Tps+J6KwULcVNQ6fW4HCm1qqmWXfK+h",
+	"Gk/DASaEDLdSAygqyeZLuyVCqAeI7nzv0bZj69k4iJbLvIB++iU7SkT7vuFJ1CnOeDlUo0a7dcE8hKl4",
+	"CrNYTwBlQz/LTFSznHE9EIAEKBUwaQDKIl1IvFfjDL9ahKkInc5O5HvSmrqTaZK5uVdsWVlNb9tUEqh+",
+	"rE4tHc+e1WX1VtR1JVeE+Ov6WIEmNn13HKomtvlslxOhCvvZ46H/F/DU60oKV7o5mZh0DQzVPjsyRkPY",
+	"d3wm2pKYRT1dogt9jxNRdNcOdZii4jcHXiO8MNZUVqrrOXKm4Z76AX+0J66kZ5Ert3u5HBjJ4/f4G3TQ",
+	"549L7jjSr0cMzTTs580yFBJW3bgx6ZpualA4AgyCHoyIIjFFGycOmcGKKAEFpg4VlR3HH6Gwlf085Sdi",
+	"im5kl3u11y9CWg+7HcrB4azm9qpusBhioAGDpPAqk0y/raTMsJ68WTLuZ+SC+Nd3RIXiGJCmVKfl5WzZ",
+	"qE26JRkGjzLA772LKLPHDc7Hwsg6pkoh03hWoEcp/svA0k/N3fHzncr+YycXi3CDnwEXpweUHBsiD/G7",
+	"4Sg5PdezZZCAhG5ddyxT0vVXWapsStRQ8kjiS3Et9N63oBx76s5NVxw8GBC8jc+mRxEorwYwYgdXW60V",
+	"1iIgWoRaLM004MTYGB8tBD2eGsF/V7oyk1OSAUIAOtUjzah2aE41hADBpyYmgjcy7mz8ca12x7Y1zMVz",
+	"DK+NL7+ZResSktixXAFWF6j7wLcIdSKEL9ed+vJsICUo7wFAxoXZ3crr93/KFoUJGE64uSCad2tnMOQZ",
+	"RGV+5l2/euZmadS8FptsehY6v+BytPp1JkdrkBiK8qay49k5BWu/FSXqmWs7mkqnfMJx6HOMoxp2mHdS",
+	"kzvu6AsfUmlMZWzuO/PGftFV93buVX/+4jCnn4isTHieouNBbNF8j5cLtHpJqwKQI6jEQJwfl6wqa3ER",
+	"sLrczSowlisFJMGXwKVCvB98JVhZYXAeULBzvri5tAt9QYmwkBMMJV4adSMuWStvxBYgxdzEa9SN8jsW",
+	"lcC6DTXNfdTTdhQiUurU9snOFM4kiI7TuUsLESVRdS9aRGfd5NB3MIU/C63JE52kSILxOoigA8gbUdcE",
+	"t4UNSa6rzL7sUyml2X6qxZrN98ajllRrti1OsoYSnR0loZLm22+ScYmFqnOJLtzwUZwnEwWxM0iShA52",
+	"Bi8wUfcL24EvC6JI+mK33n9ZwE5kX3BT+I3xZcGELNkXa7UrmH3ojL1o1IZV5iLyNMDHfErSrmpQS/+y",
+	"QHcfr10DuvpDsC/srBTMXoNfFlg/6Qv7v18WyADfqcpdrWQnycieRfjkiaOAQxEOD/0hCHKDexEC9PxW",
+	"ZFjig2xLsfDudC6JK1XZxsex7DLqg23jD+vaZ6KP2z6jdC5Y8axceojYDio9n5cTLhL9caEmQk8Q+iys",
+	"PUievGj5wPf5gsB0D4N1JKRBe/HMXsqnYDnwTqINbXK7ni5VICB1KIBv1//di2fsmydPnzBNIvgfl9iO",
+	"/yivmmDVwv7AbB+sUFFpfPwSxPFAT1xyj5sj6jdwolBzcMnhR5Jz9AGjaC+5LN/cpkkXpiql+EZGxXQ2",
+	"ak4/nKKjoHV55IjAFBh1EvUruulT+y+5Y67YDqo4GeULF0ShEmQOW8JlT9wHKi4J55xRPhDteF4Tt9I8",
+	"WZbx1ZBHhi8WYpspCISGk3uCVVhiWroKa5fkb0BFAuoV2Y7JAwoxisRTWDBLSHo4Z3b8qvQlmriHThSM",
+	"J7ET+wJ2OmAnAnRCEzrA4HUP028f9OUzKnyuLIiXAgqrs1aW4LpZKInRhv46kP/oIJ4fnykcwoEPj3ro",
+	"nHh00Hw7Jx6W8Nto/5k1hbCtouutglrl3sELHcbUJOjCcbcteRpwXyX3O7GO/ggspAPR8IRx7qGGcNvq",
+	"yJun163BvlbykgFLJmS38UxMYrBK0/sQmcawYcAkp7+VkyZ5Y3AsDUeM+E7OJibaZT02ZhQgIutr/99J",
+	"wqQ8pYYviDPK/UGP9xtGxGpr9+O1VQ2IjFTwBscI+gKsAf7Jf2BtzBZ1J0/pduCrs3bQ+9fXPkkU0+Jg",
+	"h4tl9ZHNZi+VNqcQFkJWMXVTCec7uzjxSe8z10bQVrYVOOv/AhTaMuOMDJj/hZKm4QtzxpCCj2nTzjWe",
+	"xx8VW9SVlYjODiF6s0doaoBT8V9yJaRouJWiVCmswhuBfWFveOZ+/vLsX/Jf8jkSL/C69gcE548Ckoqk",
+	"l22G0egKJj5aWQ6qB5BsyjP28bSxj1T6XxLOhcAqqLUIMU1o3iE8LhiXe8A63VZiJxrQ/xtuVANtlht7",
+	"Zj+eQvAUCv7AivxLIhwZ8V/UR6uywHOa8VpJ4Rs7Y9fEYksOep9q4YZXaaQ3h2r3/5LIQ26tAo1zrNrF",
+	"2mrUst5389Di2tVrsYFSSex506iGVoHcIwxJbDT7wqpk//zm6T++dLWptOHzWiDpBXtdaaMdvVmJCtl8",
+	"j//vQA//kou20epQb6MM3JU1XtgVe/vm+j0+gfFSHSsBoOJx+S/5qhSbrTJCLvanPzkfvCaMINJLULqy",
+	"dnUG0EMPNRDt3KC66BwGZlctxNm/pE+Qujh5W7cb9toei4jT+uLksfN78W11cnHy9dn52dcnyKEJJ/or",
+	"0IxOHZBoJUyeAiBKp6UFATcuTiRmvBrFIHMVdklUPx4v3Mq4kmybwoFFBAQGUJX2pQJwc1ZKvipPLk7s",
+	"al3Zz/+E9KNb3vCNMABh/D/puqOeN5HyU+KU3Eu2Eb40HF4yXtb8uxXAfU+ihvzUBYo7nhKrvwFR91ZJ",
+	"qjj05Pz8gOqUb7e1VXoqJb/6na6c8L1RVpkbfYLCp1dX432wTfQZpmV4zs9UG773X70lH6P9JgqYk4sT",
+	"lBfwt2ivfPUn/PdfcDMleRm+byCU1Ik+J2pQsPchmXrD9wU6S43gm0caQtVOThWuphgIK3zPF5dzZUqp",
+	"pleV2ETQHz+PvU0Eq0/EsLT4zgAN16ZpWhHvhWM4pN88zPt7Ve4nbYuh3QBD8fdct3t/3XM7Ho2Dpzcc",
+	"JH7de6+5tcbdtuCG12rVikgwddf0R2Ge+YeOyIX3rnrXZZdd1SkfUGg2xicWWJwmyGJH/ZGQE/DhQTFR",
+	"pPrzh+9Fp5i4q82SaOgPzCL9dOJokCvOz3ViF3jQDMwFU5Dq4ur+QT2EBxZGLqsmUEDqvDS69lUAKAnH",
+	"13WlhFkQO/TJM/aLL7jiHeTdnfcMsT1O6f805/ygkc982qnZZ356s6tOU3qf9SWslBOxH09r3qzifyq5",
+	"Cv8a2A3ac/DprNiw+gSN7jp6vCdAUgMIj3x1BYW57ck+8uBrgEqPePA9uFL7suINKsRWp3Y1HdxWzQkk",
+	"vzH/JlFxOL3gm05soDeS9Gq1ZNHaFSFVlJTCh5Id9i9Ua8UdoW2mArHVuMlr7JC7pVjUvAEt39plfGHq",
+	"PTq6IiZaoiypzBnzNOWVfYXx2tob+yKq6MQcHUJ3j3aZcT+NfOm2MUq8PPl0OySnWoRdcZ9NMEaeePWj",
+	"t0cyEuarP8M//hrUUnqDnSpswquvypPPe3Q/7cIcOZ1jZv6riCJjvMB/5qsq3mcliv/Ma8KVvgakQ+6S",
+	"cDCIO+4LnECCbHzeLYlNj7lTKuN4vrHou2pKe2v+vfsVktTzyupb+7OGyE1gdWPLtgHUg+MBB6IfiA4E",
+	"6zdl+MLXPokAevgbKdPXv0fz/cwS8MD4xT4MO+XcQ+RYAap4ZI4GKnZiEK3MOkS8lqqVVHMIQmtA623V",
+	"LJetkHa/PXPd+RzeLq+RHHd2XWH1N4ysPqD5kbcw9Fd/0n/9RYwMIkU19VoYHemNK2V1QQxcqp2EyiLW",
+	"JEWSo0oj3dES2StLNhdCIi/VfM/WXCZW5R3STwQNcdpxpvd+sTfBiCvnHQbLElL+m2SuEiVpPOixKI6p",
+	"V/ebhM9wgf2AFPsZaeL2CrkwNSMvvv78O/urYM1kBVDfpSLVLrhVqPNRWQ6UTMd8Kb+o3X/8Ov5dPpGR",
+	"TpB4IR0dX1rTeO8ph+EOCPcZpezuSGQh1NmealexVBb+R/yT2AHDcouvkmDbcV348KnbERRBI8wGcquz",
+	"V5utagK3hywPg3+uWvBcgOjsb6M4beL+G+jhdZu4f//5tjZFPWF/VLim9zK/B+3t3OZ1AvCrP+m/xhjZ",
+	"/+3r+d7vRkxEhLqlgtMxoU0lq027iWt4BUTkZ5BNbviZFXaH0F8y4P7+5DdMrbRjCV5lWdCo4LHGQD+V",
+	"x7SiALBqtdKixBpVCmKF+NgXUjGf1/FlxJePcYg1obwwui4o+oMBnVLwEqkU8nHnZ67nn0XxxcbGKL6u",
+	"ojzAuIH86GGDK3byTjvMwwPr1kpfeRdeRHW2a184mF1yitvylW/qP9wN7zwrMNAHjAe+5Y3BKBSabRDp",
+	"hpwUVzUh29q/p7UUuYk8sZNDyBPaMNA95dqMyiz1mg60A59U3sXbZowrCJBDZBZ/iuNyxP+Ij3wmMdKW",
+	"Y61nd2APSo6GrJuKXE3E1vDQ8Zhs/OWqBHwchZNdhiAv+dYgX5GX6QgG8RCzG7E1h4D57npcleUzOqGf",
+	"QtP7RexoCcaoeY8f9kSk1hkNcl5Cht69Fw4AOPG+/+pP+P9Bf8gL1ayE0eGOOGOvoF67U/KtUm9vDeJP",
+	"08TADc8WHpRXNUgOhybCurIKw/6MvfNVHqta4H0EmDTDdqq5YWCGik0Xou8uT8gH7+8R7LDbJoPQkg/r",
+	"feEBZVSaKS83OeYj/k1xWTseOzRljJD5vbJ0jzzcfhlw3/iz+ClHnXW74EX+kPJsmt1h2/eW5xYQnL3j",
+	"Q8EqD78PgrDSlNnhaw7oLZIbKTg1hZOdHZHJtAI+jm0INaiGOBkIneeLnh14a6Ann1J8wreJCPhze/6P",
+	"SFDtKqt/OiH61WItFjfIeXyPbZS+UvWN7mweqXZ+5yy4ZFAjoJPmUWncIym/ne3o33d2nTvdbWnbv4bt",
+	"MB2eUqXPTi5kW9cPHZvpLtiN2J8Cnc9wsGbbqN/FwugCYH94avE1Ap/hTWePLYVw3dUIZ1eWmBRVEEB8",
+	"j/GeI7bVT2L/I3btcyierrXPGLl5WOGbPDUvedBD1wBCRjCzAkr8sEywirCiBVZ8gix+0Zyxq4B+Xim7",
+	"oKEutVFspbzXgvu8KpdzGMjeCCTtaDyVWsJF3Qi9zklpvx6fSFB3G/n8aGRo9/lyiRlLWQlRKqE/qcge",
+	"zJ4AoRscUq7modpJ5hHOoOw6hiZymWuMr1SLtTdeY0udIVW1u/pNqATl8lTDzrTv7VRj1gMOGMqt+LRy",
+	"HBrJ6WFuMv7DxcHblsyYKLEBjr4jr5FGhfV+pMPAAIDCUe4h280KsmMIdQ5V3sHtYneCNWq2ghswVYxH",
+	"fRBwMAHzsL3Ra0xu+CTYjNDAJzjpo+4X6sLoVJgPPnAEM26nH5ySOPEPj9noS4Wv/rwR+0HDGENwEUFb",
+	"XMyzt4UiFMFWSH2AIkgFxbbxvjieOYV+Ey3c5szbsavqwI4dy+H5Hw038MbqnQVH0e8f5bnGLnI/r90I",
+	"040/vuno0v/P3rc1uW1j6/4VlF+SVKktO5PJPqe7TtXu7UviiR273J7xw1QqBYlQCyMKUBFgy9qu/PdT",
+	"WGsBBCWQklokW0785IskAsRl3df37cQKEufOw+P35D/MiLU0QAc6iWaTeYDH7BW6nQDZgY4owgQWEvI1",
+	"buMmYi5Vhv+PTIq/c5uqd+HZQdEYd6GAvxsaYTUidOyAINGJGcWezmP2kawtrJ0EEIPwplsSeEQog55/",
+	"GbV7SEuF2GTD/UF8ht9vG/p52kLo3w/n7vouvc4lpfumshfYAdweN8evvsZvDhI+j0Y8tOESXwS6FxEa",
+	"BKBOIx7NGfimEk4UsfIjSJgnhaUl6SWwvtNaUHvFvpqXqiGOCeY0Cviegi84zYPO4KDH79hW3wCty41l",
+	"/xfp1UYebF902EcTF+S1qAnCDIBkTIxk5CTkRIAj7VQCIPjquBWbXYd+cBsnual3BgOeFMX08OFb6R2z",
+	"8IvYz9mOBhg6xRMP23gY+pLXzsbAv/0xzsRUeoCP9DH4FSGE3BezQMnt3N4wy+2New5frfZuf4/2tLbP",
+	"Z9WlTa/x3K/T0KHsg05KcB06qiGpHxvKhbXK1uf0nTMv+6gQJUhtZ831GAFz9NiiDKGcYeypekwJWDzU",
+	"oS4NFS409PLgl+9VCeIkKuDWjQJw10JsHksoyUQOAQxaaCXYQqqs/r1GC9fKk1aBuLPnsnUYQnQ9fQxv",
+	"rDUNFNNznT5aUQLaj0ewaHSzy1NW0DcLA4qMLhDSvmkoAOpLys0W8L89E6BS3zCJprGB9f34wfvMlL9Q",
+	"ttgcUlZE74qsQZGh1U3mKa4yInEaZQiTevcnDdq20OUtsjet5zoPhQkQMp5JlcUwQ+4dNjWwPKksn9qG",
+	"pF8ls/tQnL+Ilf1ZcHBM+9SQ9BbwRm3pA6o877z8ObW14q7VGfnI7XTeqDG/qq2vauur2jp/tZXEAlLl",
+	"clIxj4IXj1LZCKGuPCYeFO1qRIDfJlOEGc4FzwLZkDOxubEXL5xUuXj1/MSyMys+WZRQF8YWgi/rsnb7",
+	"gbspf8Xg104W4ctdQR4s45ajW89A62L7jzVMYuMQLg0Ek6tWZ1j7mMHytpssb9zYTS8ZGruDlP7kREyj",
+	"lH4BH38V01/F9Fcx/ZfxLj5dqGzX/twvE/McWdiAexJfrIaNCQY6FH394+btr+y1VIOJuTklEpvqdknC",
+	"ga3eo51+A/Qi3iMYNetO32g652a+q0hHDHlKKlZbqtyImh06bgvJCjmzjYVBz92nbLLBSq+KqIX4vanB",
+	"tk6JTqVBnus7Xc8DDx4ioJa4m14oBCqj1IX05DzHSp44pea30Y3FJyIfgQL7f3c8LxsFQU75rnuMi4pC",
+	"quyy2p9Avw6NBbQnbWA7pTkYbecGv95vjOM5NKmLA/unsvBt08c9GW9B9zUAORIJbjSZekEscK5Ul6ni",
+	"QYiS/9xCLQJeJmd2OH0500XENoAt71il6xHoc5C97DoavMIQJR56qgognttAkJWLmWW6tFUnS4SMn0J+",
+	"83e4P9w3HGHgTvT2FnTf1DoRSLmpBBk1bl+6z06U4iJAVLd3uNoYbLgokYU5zxmRUsKmSoUVfJh4nWx8",
+	"NxDTijL/mGjJSjp4/ohmpWCTEgrwiZQrw8qUfScFZH0p3od32ONqBOKiDIrG5kCR/cT5k3/78ccr9rcn",
+	"aZdyS5C5H6dkaHdd7gelyaMXP6ZfGlYfNL7WSnQPLwkna8an7pQ1CrE3VPNnxLQQdguL/BvjC0TwMezb",
+	"D28/vBsBydCP3//t/3znqYjAq2ClEVhYxQHbniodnfAJu7gFhC1upXqJM+wxU00jNAJNuDevvwm6ipDa",
+	"R2aBU3YF6uJbQ664uuOpVjPpvIGtXPY2Rg18K1q27sUyPvyZzgZve3ovpvpOFBs3tmnZsuhQhsN3RSIK",
+	"nwBnEAvOH2xHQV0jJVl6M9+DPj+rvfwh2TNUCEzHbK39ian6/QuJLbYtKtFdWuc9mTlwSUJ9Dl5lomqq",
+	"GJhHFKnDv0+AG2TpyahGwf1Ja7efcCJnXhsQ3IOu40ihmnAWk1mcQFZxgM82otpFnuf4H9Xw+2JYX5Bb",
+	"96GCvwCvIYK1clMRPMO3roFkSHASmt8fiQlbq3n3gnFQ8TATKjs8nHXUMBj+FSrD3k4ILsFthOJU50EB",
+	"K/G+l3XiPivFw+F/gGw4xG9FaTYAYsVPhExAHiQwBwK/j8q8OyktupFOaRbUEOS8Tyw9Z4ERrSKPlsSH",
+	"VDmvhq2jWFCUAQljJBEvkO3tWFEaMRdB001PxXJhfgP7o9GguxYPHJw6vXXHLigezbGXPjxviXx41j4D",
+	"XaaceMl8bMIfrPhIVagYobt0DfoaekwbqPtG3glEGkAAFBDWs2g1uaJ1SsF+zkh9jLM8KBi4CMqk8/My",
+	"5yq7cJK3vV7dk7sOU7C+zSh7UOF6pX49KxjHpubd5EfHzjmRlrUvIH1niOXDsQ5tmcfsL/HlCb40na+O",
+	"sReeilSKPfjTCULXKsPsHhV/xbA7XU7nIdwBn3v71sP+pP2An7Wx19GkhtmXaszNgyIapJsswvr5Vgta",
+	"Qgg6Gy+w4y2iXFdEvXvHc4kQi74tHRoVgRISsOdGYCRK5fNmCEUAsh0y+jtgIb4dzs65R3pNWiP11e3N",
+	"qNjaxGGbNRKD796hsBvd9jVt3+PxZ7ezrZ3Ivt5xzummYvMf9RjjIUj1ZToDZHs793duBALaQ1tdv4Cu",
+	"YbfwKczMXYH2JcBd1hEpCYWS5EKXUJQR0A2FDH1//sGt5/cd6Eh6lGOHCYGTJb9trvxxH3byNl1DkqaB",
+	"QjkKhkB2/J9yuQJd1DTyneQnvd5ORGiNjNt9RYYEksRcEhDrBf6B9L6Q6r+gvzceHF3YB0P4OwYRNaxx",
+	"xwVFayFWO+xqW0IQKCFfVVVvZxmW2JrlwD4nji6y5qZz9zlYXeDwd+1thuMx5pleWZHtZfuF2IO3QytM",
+	"CGPmGTL7qo0HdC2Yqme5K3cgQNBSXMvwdcqG1CsbnZ9+DMh4jIGtx/q4u7vvd6fXANXOEUDD0gNetfR/",
+	"c8Vubn6GwjpRBPcibPKoYgrxtXeBdfWOeOA9V/ilJyeiHuKZVLeiWBVSWRPRG3nXY803zIo8N2kQEWeq",
+	"BrCr7s9MbYiHAkq6meu1olkcCiQQtmaAQ5RLYy8IWKXlILm1hHi6RBSXgA387bObf42wIBbN0rcrodxx",
+	"m+ZSKGgTmMnbEnf+OwqUuivSAqDlBnuDAzgLvcfjEY8ycKY/Gvo9Ln/TcYhxmDEZ0QOuwO7J+Oz/az+7",
+	"lq87KDJULYyeUUnGW30VmFYRAzooJ2mYRR+3kVrr/sYJ/bAXcq0P1Vv367+OJ9BBai+karuheKu2yHqK",
+	"UqEtgMoeQDORTyBiGogwvauvwX9umQLSojwfRQlb8WklpmSPB+fEF3s+Ztd1K2TNTTgdABxOpO/GObYh",
+	"jjYRU70Upoa85l9sVDGmRADkoNIqEPJj8PrAYnqlehIz/ukPpYD+B8/Oq8Nr8ybCA/U5D3PkccTAFXP/",
+	"wPx0VeeLIIn9UhJVd6FJLG3jl7j/PwO50Z0P8r5spBISKvPKIUhcfykyCVDT3Xkme0HkO1r1IVzzfRZ9",
+	"f95406EeO8lp2iq+NAP6BiprUGGulwiCbI0vFsK8Q547M9x9f1RxjxZUVuO+XRpRmHodtNMOC6XXifRy",
+	"tL/XONPz32WaaBJdz69Wx8m79NauVoXmSCrQXOG+5Bu2EGIV8w4FD80/7BsDPt1KF/YSdhFCpCOClMcf",
+	"eQkwk4VYu3OA5fI8xkAGbY6QxlDLmNjuaz/rk4VoIuVCU0VeQafyr+r113qtPMx6oMExgngSDqmR3+l2",
+	"HDICGJauKeNEnz+AmAF09Cp6UDagrWsVqRTLF8K36wWD0ER47ACfiIaZLlcGChgRXp1ysdvH6wNfCIAO",
+	"pzDAyZKke/utPsW/ELJ68tjUYk5JGfZe2LJQhMuN6epaeUEsxXzdXL0ClH7VlLL+SdgocHSuuqceeOo3",
+	"xrOvQOGdswYaN8Hb99g/FaMIr6Ewco+3FXr+eEH7Sdw1YGMQp+xHhMj3W+ukCtIveGLT5nq2d1J1ud09",
+	"oLFHExxYPOw5ZLAnoVygt4BRSjyMfVSgpX+0YlUIfn9kzmJb35zfiREzOspEgDtfayidbNyBFPkM26/i",
+	"4BJW4KTqcF/ABH1k9ixPVn2K53W2BglSRycLiGX31Aq+pe/07e33VvjRp0JyiyPV7YH0nJGJ52RI1F2P",
+	"rd0C6fpC4fKOVhnCn1pxY9a6yForI8GikcbCAfsG+izgR1hP81GqDCREsEiEmhYbECvoXr+/uY74RR6z",
+	"D25NjF4KAINAYHYZwPYjzsEdq+WFf/I7P+/zNV9259oYevLL5Rd2GHngRxsfkrvCyPh2MtvZKURtDfZP",
+	"OBiKYuGkRFJpCed4+6UBsdP9ZjZWyg2QYo4WGtPGF2GUhsAFNtlHeWZMBAVt7vwTzDqU2HwYmJfmYrrw",
+	"sSgjrIXyBbAjg8X6rTHzjF3Y75Bf9hbxkm+FsmxJvPgRfQThmhN3ImKVV9knRPZaSmupqNIdi+R9vYEX",
+	"eQkvfr43NZ5lk39Ys4j4UCobuIqbe39v3Md/lQg9rMUQ9UG19Rdr3qIdY0+dvhsDMdUyCdxgt7C0Tt87",
+	"dZe+MjTkGV8XmmHjPoV1GMAxD+gT0er7nowo3Uk8gxVzQ4Jae0QsluCiS7sdLHaStmoqBk1ImfrpVJfK",
+	"egGs1wplLOlIFK/Qq0BfjFoofWdksq2gw6PQSz9CdBD6rB1r7VbD/lON6zmUUNCrNpmsV38dkaxX/Unk",
+	"/5TL1QUkXFrj63XeUuoUouJqXWDlhhJ2rYvFKFR8TzZQWQcXGArtAJDVhqtaRfIg5RNEiiFc0W26QvuP",
+	"crl6X+aiN77CaoSBoxj1cRP1O2XecdVOtfHjz+6P1jIFbNmJln9/t05R7dP9SFb6qIJyp6yXGii3mu2d",
+	"j6HpwUT3gsCMarSrdHuqXn3YpHSX4z9g2J7PpXn41kWIwW4vW1jR9AKifeCTsWQNYuKvyhVEFs0VE3ei",
+	"2EC4RORGeClXmZpIRpTE36s2ohfwvWgbhpNJftznWiXlUgCHg1AboRl2rqC2knhJwvIvpyduBKBry6VQ",
+	"AJ/A2aosVtqILrvjagBA7idND4fHnfj8ngCGYIyvbVxH5uAPCZoPlMutgpm7tNfuLysui11J+gog3u+V",
+	"6Bqmvaua4MC9PWHI3UNLnnZv4VbIkx7Yf0HJUkAXsOITaVrA6RcbxDdCzBkP2O9ce+wC/1+R/Q7XfiZz",
+	"MQLBQuV+pcqE50JFvnqnulFEADrNpCK5r3qCoFlXF+lyfZ79IjY9N234EYavxdnTrAGxVgQuxsaGjpNg",
+	"4cAckOwAA6ISEACWHBAqKnzbgGW1EGJloBHQx//As6TSQ0TTMfqKGaGAgznU7ENHEJR5bDf2MLuWU9Ei",
+	"jPoy7KIBHqrqHk+KgaD8vcruGeIU1mrvqdCxGzqzhCxa8kzsh8p1GiZEHskLwLIfz2QWhyqBVlarqSC3",
+	"wb1ipFMufhEbOj3QB5RnodFkzU3MTbt7jtyEzlil+ekNrNDe8EzsUWq+givap0ejR3sAgHs7dccpvxU3",
+	"kJt3OlCaqmo9KCzSTUeoq35V1QOoqX0qyt1RWsA+NNTnhdi09gxWaHgyDwXFED+iMhOuNpDNvSJxAqOC",
+	"pjGY5k0RFrux7iMOfhGbI1LwvTT9xUTeTV01Hb/ak4Es6G5dIm6xe6I+1DPq8AOGMvAt0TuCCACj4Dd4",
+	"riYqb/rGm/aP2SvrHW625JtRANhZptKcONrp29EDz3WY2fAyp+UIjMjRAFAzsSZ6sz5UCUie8XTO81y4",
+	"E9GsUl4ZU4I1A3LQatAcW6REkXqEHhQARdytInL+FJP2iuliRPCJlGnlWNfsjNHwsw3iCv+nNNDwsnJS",
+	"KwuhU+svTeLQ4Tud47kDqsCXSDHQK+W+X4SmwxZ2vje1Np7pUrUUNX+gciQ24dOFhwMk7ZZrYx8zhFTa",
+	"EjjruYZytFWh76BtvmLMskKxpVSlFWb7EG0d0pSFXCxewoTP7ci4mb3WD+LED6Osto5NgIttywY+43n+",
+	"djYL8K39WjK/Ip2ZM6KhUu5ELoOEKdOKSYMIMXQJrK41l4HDF1GSAP+Qr+3f4C2JL4NzG6V9zK5rrid8",
+	"QQnngALpky+VCYgA0S0kHqrdK+Q34xzlboXzO3BrAHjl1cgNWj/uKF5zSfWWfWr+nA5cUwCjWJhwxDgK",
+	"5FCLSgchNv3YKwsFwuR8Sv8vpNHwON8+Obp0ojstg0HSfRXBDyuCYe/29o+Y++/T18aRqB0kmMlbrr0u",
+	"kI4PG0j6221SBBcLsWmWCD9DyJLvao2gKjAsDkFMp6OC57grLUYU5fTBDecJQCqFjLlpaazTt6HkAR8x",
+	"imDTrGaZ9qwnjWBI73CyJymkI2uA+giOTeVKEvngH4fxna9yLo8l9f2wFY6WFUAZ1kn1qY6iMzie6eIW",
+	"mxuaj+NzYWyhN4TPoFebeoEvGECh88i5C+BFks+w0sYIY6RW/ia2ugYvYT5faFBpFHDt0XjLnX3okaTi",
+	"7e7apt3ZYK1nZp83CDsobxW3ZUFlmcFRZd/e3Px88+qn76oAg55Fe5ko13TbfY7WaJjYX8SewOSqVzBN",
+	"Ydt38K1ThfXuqznpdUk5/2I2/eG/nv44Yma1kE4n/We9uMIc9EEQKVgwelp9zWkSuipkcZdYfOqaaQSN",
+	"khac1CwzUdxOsbc3gIu03cVmI2B+6iyrutMlJNbZJLTLOoeUslteJvsuLJ5BrjQAXwSxHmE7hbb2ZH/F",
+	"a6J466k9Ah8/cO4yGjTRLIHkhB1LczwZ48/wZ2vWCjNMO2CXnmIsYoh3Bi6EHcI5+FDHu1TawxJSOTIP",
+	"5wSeM5POLg1nYh1hfvkaC0lFF02a3R+P42QO/OrohlRn22hrheonFbbNtkK3NICZ+WZ0ic1JQGwpp3O2",
+	"FHaus2SfWg+r8+TLugW70tHfAeSAb625p7BHlvkuec9+RmwEURURPPMbLD4zbCLs2u2WXWt/4hMV+M8Q",
+	"Y/pfojBpMu3D9ympOyXd3DscYA902EmdFo2DU/yTpuBXC8pj3FI1lhbrk2bU57F9KXO/Zc0w+TZ658rx",
+	"hcInCBcKZYmx1i2H4EUuRdHvcRfKFlLcAz+gSt95JRDn8CpYdWxv2IcmAEm0k0VSH556NbuBLftGQegp",
+	"5EP1Yh9+3tYxAQG2/5Cstw4JoGCRG58qyDWREXHskXkJUzrXI4Oz+6scmRTw4tYJKnRp99D4AVIrpI6l",
+	"wqJulCvgKMCZ4YWgvIU7UZNAzXiJJw9KR5UQmRmxqTbW/YHZrpH7mcCKOQiFR41wEOsLzBAFV4ta/Vxo",
+	"QUq1yr3Ht+paR+faTdoyK5eAUIe868hEQRXrOnaYmhTmkn/6PdNr5Z6TcnGlsuIWNcMuqIkgAr3goXq8",
+	"0mVpLLCxNbOMi9Xv9O0jCaLjYYPjCQNSzbaxerXCUHohoNe3sXFG6d+h4fu4GfxSw36yfCHwcFC+TBiZ",
+	"idh5rTwiA4CyTM+aiclNPdIQqqm3TJWdounmddLMFhtvSID/7RR6xZII7ALuKHO1gTN95VwFuCQ4dZ0L",
+	"5i9yM9XZXPDCPCDLNl20pkZm+LRfS+nOG+StTKT4rpG5VHcBKvwwtz8oxpRYRxyzKSnThS/w2xCF/zUr",
+	"+ACmUsuW2lj29MkTbxd3v4mtcOJR7fRUL7fTeHJG/UCC9A6z+hbu3eU2Hx3QAFA4wyOIch+ihyq5Blc8",
+	"hSG+7fOHzFyo83aTuQoBN3knnI64EwXPQWeYZsm8OVAALfmnV/jh0ydP9suj6zxnfGrlnah3ciJPMJSh",
+	"Cr48oaOz35iDMS1RdBNsBY8tD3sPHeG0JWgkdHx2l1zmbTG5F77lJACGu180xcTeuKcdWORdUKAuqPxu",
+	"7MWqlrnhOiI/fHAfwLpx78T4xOmy9VYFoGaZTl6r9Lt2SV8k80ZY88BYDLIEl7KbSvmoFjwFqXIjMKE/",
+	"1Zkg/MYwmRAXrLnwaiaLZcVuIw26X+Yx+ydU+di5UO4YYLgGdgKQi+G9UNpB0xxVB/jT0gRefRPtTC+I",
+	"BtW+DElltfcsnLL1s0KY+Q4/zLaYGNNechy8CeHoGX6rx02IRzhoI35IlaqFc1Y/VxAgUHrNdNdBYGgA",
+	"brQTXkJGYrIBLX9Z803As3RKYUR0gjvE+KQtCKeB3kQXoUPDZ+6xJ0lBKaf31+GiZljpULFEoKk4wtu5",
+	"xu7JivNENhiRv8Ir7rE1dnAlVDzlACxxRTAmiv03TnnEVuGXFKRvhp5ojuAu+afXQt3a+aPL753VsZTK",
+	"//vpgRHmWwBTcP5iuZyIYsSefu/zwIbLDEXZWjaDY+RQfbY1K7ksl48u/45Twn9UE6q86EGMbLeR2cGN",
+	"tWtuGJTtd3xjvMu4t6iQvjXEyryN0md7fQ8wWAHVD9VjR405gSAqLYGvs+xtFTU7y9bdX8W6WshhU+D1",
+	"cRP6lGAYJZkg3SvWCH0rnPDxZ/9XSJHv6cPzRd9YdcLeKkLhZjyHAGchlhwol9Ktdfc+Hf6Hh9Y4vpq9",
+	"gRfp6xj5+eBrDW2VHXqSkK1DGk8ANRc8I6T9Fx/47Z5ynoFP3zgX/I6KKJucwo8VyxlGRyFSa5hJeErU",
+	"cvOannraievVQacZJknMIkNJz2Y9cPw1BAXA2EFzbxRcU1mEIIGP1YRI7Fwso74QrHeOyD02EM9xW5zm",
+	"/fmit8kzNQFOJzHl6DWb8QLvXx+adztHicC9WHOeFXxtIuQOLHKPtrZWfwSbQuxskQ6a5tqIDDoVE8Sq",
+	"zibvcM96IGeNZ3iQfP5+uBsN0c5i0S2g5oob20ouOYVLeyvAE0O8Kbn0lY+GOvM8NK2xhbDTOcQ6pfOW",
+	"JhufUcwCjj+BUodA8UKsLPmM7vvoLKHDRzm9XGvA7q+TUeKdARfGpINe7/g9+qyqppxdKede6sq9Lfjd",
+	"iJllMcCYcpy2qmhDNU7GrbigDGTChTuIt/DQh203ea4PqgGG1+pgPOhuRmjBgDbO87xGEiNjuhWeG+3+",
+	"W6vqjCGqRlMCESv3jgU+hGGpE+KQtMARcIqkvQJoI5tziJWrztEbt5CiYwjHLqAb+1SM7mo2tZBdh9BJ",
+	"lWHo2FfHTo1xVor2VBgkNMI2QvgN+msuo63WK6HCgS6YmTuJOQpGDmdg2fpujqKC6oNfQ1TPWJ4LZrRW",
+	"V04E+lawOvESjANF47o9OfoOXu55KYaAa00cyzpm6RVbCnJPKcze5T24dvJivbWQboU9ahUA32V8Y67Y",
+	"fx0k+vDH7bUhvd4Mt3vPS3EoyGg4kx1fEUjmNd6On/UaOyKjJCAwPrp/r3XhT2hl2MJGOH0/p58mVfZ7",
+	"cR9q4W7ObcyTDWcHlqARhNZyWy//2IP+NZ3fwE/+OGB4qLm+rASAVITin8nZTBQVATQaU01zxNLt46p9",
+	"anOBQD1Ula35xleijUjGVaAkC7HxOfgRcihMeMZa1PZaF8XmhInpWd/Kr3V4L1wKcdtSMI6f3n+UCC6m",
+	"LlIJdyAoG/h359ZFvXMbzaWjRr6fDVU7eu5JBKmEMNvQC3YfDO9eS7Hc5T5EXndty6SqTEFojZd81Si7",
+	"X5O4vuXuDoGAuYzkNm1AJL5nukBLCBPmofA0SCXM6odT0SzZ3/DVvoRbImVVLd2IPXX67umTJ0+u2PdP",
+	"nhyk0XfzV/uLPb8qhK9y96vc/RLkrhMpDSmNJV91bhRPdZFVRE4NnmOdbQZ2siihKXGa6zLzEEHUeoBB",
+	"sqUR+Z2PBKOgheJ+MbOIaADRNGKDSkC/pcqLEHbaDfO+xN6Q/lPO1XiHJp2JeKfvYrBfALsFObBGOyz3",
+	"ziGPibFwnaFl23Nmua/A/jFMklNVV/gpz3PcveDcY5ScACmib+OJwBL5JANXtIi9cXDFGzVsKnJ75CF4",
+	"uOKbezATV20bvnJxpVZUZBcIpdta9fKevvsavzqcHKIhDxFFH2qowJGZAxrxThpp64K7F3qXnfrQ+nv0",
+	"Br9UjXFMeUIjBgAnGMmujxxgt+87a/Sl8yWrAoPLv8xOFqTJ0JIVE+exxt06GJNLwZW5BBSTzGNhQ7Gk",
+	"IlgSsDToA0UMFDHmSYVozL4tjSj+23/yXWPPneDKPqCRCMt8iHvudyTVhdQ7k9P/YMWqBWyPRNMnGH/Q",
+	"1vWY+b4AbqH7z9SbA6GU1lagqlCPatDUGfkad2whnIhtZmCVJAUFcm5ayXOt0qvNceDkfW3YFEMAfNxt",
+	"Fr/enu7PrrNtELimMW5flZgA0r3zTKhvaqbzXK9FhoxRGywNvmTjolT04LG4ExRfSER47nc+3pfuEUMI",
+	"gT3707mzGG/JGJHf97TecUI3Xs+Fr6GShvCKNct0hHOjtPUTz7zX6MQCkGpiWoaie85qaQINOP9Nw3k2",
+	"b537tN+dK1Wmm6EenjlZq2czT5y/CoULdNc9uZoWpmqFhA7Kibgt1ajKo6CuYWCI7KKIKLGGWJDb/AA2",
+	"MmLaKXjuqxuB8pKusxszBRfxT5XpE/f9TOi826+1e39I28M6dy9ytYVJ74SDUqgI+NUBwzDRiAcHYug3",
+	"GJHpsgdgn/FDgHu1CcQ1FtIyI3Ix9R6Y+9525AxkJsbE3HeyUiSB8moLc6amzPY0B2462B27twhN241K",
+	"hmkSDb8Y0oNQnT8/MTAjXH7AIZCqTDF8I5LfSefC/ehY1qhuAzMHLOSYoF9auiHhC12uRF+sRsdfjyd/",
+	"nutxmK45+wDIXzkoQXt0UFTC7+eDhCXAq67pZqrpXuVcUbMQoG7O9Vr5yITRS4FwUU4AE14UAvmNqLuo",
+	"8KR/3rrFRLZIsq6ga08TOO/4g5/k0AGI2rgpPCDavT5DEP6gjt3ZaAHH+4gJ9jAnbAxyzm29CyDmjPFQ",
+	"L5BSY1BYC59tatBkC7FKFMW+y7mKTk8v+bR4iAfSR24OjZDaOe8aIaDa7s/+r3+0QZ/f+/76H/Yeb2i5",
+	"Qz933Jq1byFTtto2MEEJ+H3hGo0qG9fjHowA+ow6cGdc5iLDsi9QphSS8EEmpS3bCEsAb7q0lxCt0DN4",
+	"EOW/CbzrMfsIVex3oihkRmW/gDBPgAdUFApF2aE2KTyA8dzOdXkbUPvmQL90e4tkd9sRj6bO4O5OVN9m",
+	"6kOJhH3qoEcdEJ3lELDYa7MiwNYp2zkaqFgc0c58QRrU/nVUGBgtha8PHELqufEOMUfXATkVu6lDKQ2S",
+	"0nuymWH0zcFB9dD7vUagJogVBXh4vRzFPK9az0JxD+DXuRNDkXfshyTozQz8kir0zhXTeQaSb8k3zFiZ",
+	"5yyXd83R9y9FJz5EED6139AtvZ9vVQSUIUSZjDC+RCataUBWDiA+bhdjviT2giP1JGdFqTzfkLFiZero",
+	"zm4dzFWtfRHzNO4DonKFzli71oHHlYqYIX8gijs5hcCQEbbC5hmB+jbYgQuNNystVcLWdSvQnTTtSTnu",
+	"TrIH/XhQmNzNBKZwFHwQmEjd685yX2SnPP+gjnuJ+6rFw2pZYAStvtbM9Cj1y8MiU3ge6xGpS1XmebeK",
+	"IFQftLqXpTrLJHbZbISXnZtI23UajQv2kdvp/IQlS4O0c2MDnYcRUYcCgghVx/s1N/bihZvixavnXVCN",
+	"weteGFsIvjyScexaMfg1W4mCYpXeii1KdQW1Uxm3HNX/+xLtRve/ElsgPW8M0DrhFBgAjwaTstOdhqYv",
+	"etGq66vaeTJC2rgp4AsR1wo47VC6AH8rSrXDbrLWxQLEbtpyIiuYu2UpPVIqU+KTBVtIGrYupLVCsQzi",
+	"xCRhNbNaL5i0zl5uMpJvrFiddLX7orSAiQ3t2fctT+o2iTM126Tujfu8x9eF5ze8LxgQFVXSrOP6dvfE",
+	"sRLrds7gd6VFdrcNBaErilZWKqAjhTAW0QcD6HAuara+u7u7Z/9XsXYvfx+qyObSm/43Bsu/sxOT2rlW",
+	"t21YcESH2tbBcSNv1dvSHgrwzTxbLoEaBSE/1XohRQChieDwboS9eAaf9gaK197uO2q8lm96vZRvRNo7",
+	"0lj5v5Dqtr8e58ZWCXmrXvWV3qGHDw2knVxnNxeIJFyRFAnnFjC48LwOfVSNmJaFtJtHl//+Lb6yaqOV",
+	"qN3Z8VRnolme/iTvfLxGZ5V0B7ofNuNTC24WhkHkrbqQISEtjSmdoQI2yEwXZI/hqN+Ei+yRUj1ha6KU",
+	"Wd6JZ26S/Zyll/ASMMB5naf739mjdj8Ny950ClbcmLUuMoQOaz4UxIe+1IV4zF7qgj19EuJr8TVZ8g3C",
+	"hC/5QjCrF0B9VXuUGYVREbHOoyKzb71BTLY9oZZ+95hd46Pg8UrbFIklvPcNKa5eseaPSDkllCE9RHSN",
+	"j+1PAN7TxpA9cjZAiKXQa0OMTnMBRP2vnrNnWikxtXTdEyWeZvEKR9h62b9huUUTw4YfrVYoGInQ13oa",
+	"Dm1LKOmsRC2u0Zgrs25ZcQyaB6ZCkqOGe9Ia4TlrIF+CbUqcNTLSX8NoYQ9SbbP3iQSmfjhFKX3070RR",
+	"6OKgH6LSqH65ystlzu10/rv0L3hy7GJul/mRMYstGwACcrngGQZGNelPZXR+iiXwF7wxXvC3tHsQqnmN",
+	"ZkivVdAZVz46As139GDDhMqa6hje+UF7qk2ix3fS2BvIH/skcPGL1poNufFf2gsopA3YDOClT3S2uUK4",
+	"BudONiLl8Dzvl9vvoPSUNxcObF+vnUe6/9UJBLN5rvMs6jiCGsyua0njLRx/pr+1wi28UFllGe0HWjA1",
+	"K6or7uvDAgOdr5O9KFftBQw15G3KKBuvAaDZq4H160bYf656Dc/BAA31clajtdCbX9FUs/wGDBp3xuFk",
+	"400PYNRGTAthQ3p+VUhlfWFILS4HZc2WFzbFdVstbQ8eopv1NUW77iesu+UGOUSBlhM3/kTs4b+5ib43",
+	"iAQN4x3aBRe9ybA0ONFUz5cIJ17PYbvStkdOSOrwjSvG2VpM5lovvjH+xsuqMAE9IgRm6jhrUJ2e8efq",
+	"H63aDxvQ2ra/7V0j0IaUqoyf2qwt76UdfeH9krANjFDQpi5tp/clzS5E9c/SMl20dfeh1Xt+i9tDkDrM",
+	"5owhfJruxzgTPGvVHM/dF87xZvSgtZ6LXDpv5eCqtHpZKv5aZL10jO1RZDdCZde3XKo/wV61m77K4ns2",
+	"mL8B8Bzp56HvYqC7ZAXuTENLH0RYtRJU98ItxM4TtaQittf+7PsZpuReu/miUb1MlzoO9nItxKq1aIdT",
+	"WLwQPGe8tHNdyP8V2e+en8mj8KsM0EF4gdoxFCFVyMCJ5sobyLD22BiJAwzcFRkNmjir7sOe+iFTwNy4",
+	"w+PP8Od+hCYeJph27WnDjvMT4Fd9lzzuX/V+EdDrC73TfZSoWwzg1rTokd+XgtTFVbxXcX3YgNGwpBY9",
+	"NCqFVRiiSykMdi4w+8Bk3YykcZ1lHwRfnrEjD9M7JbzkVqAT3tldZQiLO/7s/miFf3nvQQSgpo7wXni6",
+	"ZRSd7PSmpF+u3YSx+KSOXep4YbuH7I3XdbwUS7Qca1y+TTGKd7ywD7h4o5NJPRsWm1LbFFWn6k03vU49",
+	"pTIhIv6hpfpzr2gvqwnnGMp2WqMFH/Arf+LcILzhvTKD1q9Nn507LYFunPn5Yq/Ryg4b3nYquRo3IQKg",
+	"voyAHXxM+9HoEVJFNMa2T9zU/bl6PEzjz/DnHkz9O70QDZufEmn0zT5ULCym0izX6jYQu3CFRfwdp3ht",
+	"wadtTcs3fGMqaiWmCzb3+BmczaSbICQpsQJyVU5yOYVPpakj5MBb1PBwEB02EdlxU+rJ3YdnfxCf7NDl",
+	"rfhSycCNW1vi2+gFwgXZARqdzH8heYDVFblPAfAnUZ3Wbqz2cqfGqKLj4gp1VKW4vjFpZxXHPve2YahZ",
+	"q9EEW93GFNw1H7B/PhovTU/HT+9FN6yNqCivnamJtSRNjGV3ol8Lo+0ewYk5xM/GU99pz1kjQKxZGDz4",
+	"OCqrkPFHxD1OZTpUsuqrH6EJACcMMl5aNtmgBsVOTSKL/eEJFYF7bCMY5sKJ2RjbiAjYoHAEAUVgcACF",
+	"AJ45kfn6Syoj+cYwnmWFMBiapQ9B7xiLZOoQeILx8IIXQD6TBUBbeuVQgJQk1odde9QjLz4OMLBVFA26",
+	"q8VhWTpvecRTPf4Mfx6CPgtfvISEij98NZmti7rI5soLbPZW1an0mbHOGOBBS412C+X8Rh8nz+FXfUd+",
+	"B96t5v63r2vUfKKJuMmpq72wSU7vZCCTAN8TRa2ZSjmFVv/vnXiNCxShYCBy/TO+mWi9aKCL8NO49z6N",
+	"OmyFhVL8Vc6lOrIWHwGQ6F26jXNsbVwFb5DctWv2UUxu9HQhLPv2/ctn7Mcf/v7370aB1s6r7VrXoCLP",
+	"o1Iza4+ZPaqQ+0ibUvxAF/JWqsfMGflsKYzhtwKB2WFn3uD/XLGJVLzYOMGIn4YWE4RCcUfKgHj0mGJ4",
+	"3ID2RtrH7BqnbP1pnJYWiBYAVVArj9aEhfae9L3CVdo9dW9XQp0oGkafm1L9k40VoWNGl3ZV2mrZ5x4i",
+	"N247TJl+bskfJeuYpbI//lAVMjez0T/tWv/ShjbGlrAjy6PLVqew84zqNurFmm9a/Orr6VSsALt4zTd4",
+	"qsibmAgjM2TSHTFTTudQ7MSmorBy5hZK+AS73QT9vOYK+TbwrGUFX2NN/WN2rRiHwZzRxsE6tDrPqmgN",
+	"fsoB/9hJU+cAQHEucu1MxEarLMrSjxgAYqpbMgVis2DNEycb3/Uj3/RkAVbPH9ipv6Z1/ei2uhFvwOjO",
+	"lSbhlVxM57ywLd1zHwtpkSUQmj+dlwHybBSsOKb0ekQnDB/2mP0E2+w7mem/nXA1FeurLu2ITUCKUJTa",
+	"g6gGaDm+TEV3YErPaN57IuAfA84LzUEaNF+zJgkFfxyZabgvo7QHjemFWfq1IOrcKKZmcNUr/t3A0rtH",
+	"bisNhTgP57V/xKXy294kq+kAdo3NEYJh9W6Bz48mghfu9vz7N7cBAbfj37+5xXAusj+WZZE/unw05is5",
+	"vnv66I/f/vj/AQAA//8=",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

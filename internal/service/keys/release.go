@@ -8,6 +8,8 @@ import (
 	"errors"
 	"fmt"
 
+	"golang.org/x/crypto/ssh"
+
 	"plumlatch/internal/core/custody"
 	"plumlatch/internal/record"
 	"plumlatch/internal/service/journal"
@@ -50,32 +52,11 @@ func (s *Service) PrivateKey(ctx context.Context, actor people.Actor, w Release)
 		}
 		return nil, p
 	}
-	kept, err := s.store.KeptKey(ctx, k.ID)
-	there := err == nil
-	if err != nil && !errors.Is(err, store.ErrNotFound) {
-		return nil, err
-	}
-	beyond := s.Beyond(ctx, s.store, k)
-	var refused *problem.Problem
-	if beyond != nil && !errors.As(beyond, &refused) {
-		return nil, beyond
-	}
-	own, err := s.Holds(ctx, s.store, actor, k)
+	kept, verdict, why, err := s.judgeKept(ctx, actor, k, w.Reason, true)
 	if err != nil {
 		return nil, err
 	}
-	verdict := custody.Judge(custody.Asked{
-		Kept:     there,
-		Released: kept.ReleasedAt != nil,
-		Steward:  k.StewardOf != nil,
-		SafeOff:  s.Safe == nil,
-		Reason:   w.Reason != "",
-		Beyond:   beyond != nil,
-		Holds:    own,
-		Admin:    actor.Role == people.Admin,
-	})
 	if verdict != custody.Granted {
-		why := cmp.Or(refused, notReleased(verdict, k, kept))
 		if verdict.Noted() {
 			return refuse(why)
 		}
@@ -117,6 +98,69 @@ func (s *Service) PrivateKey(ctx context.Context, actor people.Actor, w Release)
 		return nil, err
 	}
 	return private, nil
+}
+
+// judgeKept says whether the actor gets at a kept private key, and if not why. To take it out it must not have been
+// handed over before.
+func (s *Service) judgeKept(
+	ctx context.Context, actor people.Actor, k record.Key, reason string, out bool,
+) (kept record.KeptKey, verdict custody.Verdict, why *problem.Problem, err error) {
+	kept, err = s.store.KeptKey(ctx, k.ID)
+	there := err == nil
+	if err != nil && !errors.Is(err, store.ErrNotFound) {
+		return kept, "", nil, err
+	}
+	beyond := s.Beyond(ctx, s.store, k)
+	var refused *problem.Problem
+	if beyond != nil && !errors.As(beyond, &refused) {
+		return kept, "", nil, beyond
+	}
+	own, err := s.Holds(ctx, s.store, actor, k)
+	if err != nil {
+		return kept, "", nil, err
+	}
+	verdict = custody.Judge(custody.Asked{
+		Kept:     there,
+		Released: out && kept.ReleasedAt != nil,
+		Steward:  k.StewardOf != nil,
+		SafeOff:  s.Safe == nil,
+		Reason:   reason != "",
+		Beyond:   beyond != nil,
+		Holds:    own,
+		Admin:    actor.Role == people.Admin,
+	})
+	if verdict == custody.Granted {
+		return kept, verdict, nil, nil
+	}
+	return kept, verdict, cmp.Or(refused, notReleased(verdict, k, kept)), nil
+}
+
+// MayUse refuses an actor who may not have a kept private key used for them.
+func (s *Service) MayUse(ctx context.Context, actor people.Actor, k record.Key, reason string) error {
+	_, verdict, why, err := s.judgeKept(ctx, actor, k, reason, false)
+	if err == nil && verdict != custody.Granted {
+		err = why
+	}
+	return err
+}
+
+// UseKept opens a kept private key for one use on the actor's behalf, with a second person's consent where a label asks
+// for it. consented is whose that was, "" for nobody's.
+func (s *Service) UseKept(
+	ctx context.Context, actor people.Actor, k record.Key, reason string,
+) (signer ssh.Signer, consented string, err error) {
+	if err := s.MayUse(ctx, actor, k, reason); err != nil {
+		return nil, "", err
+	}
+	err = s.store.InTx(ctx, func(tx *store.Store) error {
+		consented, err = s.useConsent(ctx, tx, actor, k)
+		return err
+	})
+	if err != nil {
+		return nil, "", err
+	}
+	signer, err = s.KeptSigner(ctx, k)
+	return signer, consented, err
 }
 
 // sealFor encrypts the private key of the key to somebody and forgets it. What it returns is base64.

@@ -41,6 +41,11 @@ export default function InstancePage() {
   return (
     <>
       <PageHead title={i.name} note={<StateMark state={i.state} />}>
+        {i.state === "running" && me.data && me.data.role !== "viewer" && (
+          <Link to={`/terminals/${encodeURIComponent(`${i.connection.user}@${i.name}`)}`}>
+            <Button>Open a terminal</Button>
+          </Link>
+        )}
         <Actions instance={i} />
       </PageHead>
       {live.map((r) => (

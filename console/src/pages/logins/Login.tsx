@@ -48,6 +48,9 @@ export default function LoginPage() {
         )}
         {may && (
           <>
+            <Link to={`/terminals/${encodeURIComponent(l.reach.login)}`}>
+              <Button>Open a terminal</Button>
+            </Link>
             <SweepOne of={l} />
             <Button type={l.reach.reach === "shut" ? "default" : "primary"} onClick={() => grant(true)}>
               Let a key in

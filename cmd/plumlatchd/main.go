@@ -176,15 +176,15 @@ func (o *settings) flags(f *flag.FlagSet) {
 			"0 for ever",
 	)
 	o.visits = visit.Options{Limits: corevisit.Usual}
-	f.BoolVar(&o.visits.Off, "no-terminals", false, "open no terminals in the console")
+	f.BoolVar(&o.visits.Off, "no-visits", false, "open no terminals in the console")
 	f.DurationVar(
-		&o.visits.Limits.Idle, "terminal-idle", corevisit.Usual.Idle, "after how long without typing a terminal ends",
+		&o.visits.Limits.Idle, "visit-idle", corevisit.Usual.Idle, "after how long without typing a terminal ends",
 	)
 	f.DurationVar(
-		&o.visits.Limits.Longest, "terminal-for", corevisit.Usual.Longest, "for how long a terminal may be open",
+		&o.visits.Limits.Longest, "visit-longest", corevisit.Usual.Longest, "for how long a terminal may be open",
 	)
-	f.IntVar(&o.visits.Limits.Each, "terminals-each", corevisit.Usual.Each, "how many terminals one person may have open")
-	f.IntVar(&o.visits.Limits.All, "terminals", corevisit.Usual.All, "how many terminals may be open in all")
+	f.IntVar(&o.visits.Limits.Each, "visits-each", corevisit.Usual.Each, "how many terminals one person may have open")
+	f.IntVar(&o.visits.Limits.All, "visits", corevisit.Usual.All, "how many terminals may be open in all")
 	f.IntVar(&o.freshDays, "fresh-days", 30, "for how many days a proof counts")
 	f.StringVar(
 		&o.stewardFrom, "steward-from", "",
@@ -370,9 +370,9 @@ func (o settings) check() error {
 		return fmt.Errorf("-cloud-name: %w", name.Check(o.cloudName))
 	case o.visits.Limits.Idle < time.Second || o.visits.Limits.Longest < time.Second ||
 		o.visits.Limits.Longest > 7*24*time.Hour:
-		return errors.New("-terminal-idle and -terminal-for are 1s or more, and -terminal-for 168h at most")
+		return errors.New("-visit-idle and -visit-longest are 1s or more, and -visit-longest is 168h at most")
 	case o.visits.Limits.Each < 1 || o.visits.Limits.All < 1:
-		return errors.New("-terminals-each and -terminals are 1 or more; -no-terminals switches them off")
+		return errors.New("-visits-each and -visits are 1 or more; -no-visits switches them off")
 	case o.freshDays < 1 || o.freshDays > 3650:
 		return fmt.Errorf("-fresh-days is %d; 1 to 3650 are allowed", o.freshDays)
 	case o.reportIn <= 0:

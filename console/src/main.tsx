@@ -50,7 +50,7 @@ const JumpHosts = lazy(() => import("./pages/settings/JumpHosts"));
 const BringIn = lazy(() => import("./pages/instances/BringIn"));
 const Subscribers = lazy(() => import("./pages/settings/Subscribers"));
 const TerminalPage = lazy(() => import("./pages/terminals/TerminalPage"));
-const Terminals = lazy(() => import("./pages/terminals/Terminals"));
+const Visits = lazy(() => import("./pages/terminals/Visits"));
 const Replay = lazy(() => import("./pages/terminals/Replay"));
 const Daybook = lazy(() => import("./pages/daybook/Daybook"));
 
@@ -115,8 +115,8 @@ const router = createBrowserRouter([
           { path: "settings/clouds/:name/keys", element: <CloudKeys /> },
           { path: "settings/host-authorities", element: <HostAuthorities /> },
           { path: "settings/jump-hosts", element: <JumpHosts /> },
-          { path: "settings/terminals", element: <Terminals /> },
-          { path: "settings/terminals/:id", element: <Replay /> },
+          { path: "settings/visits", element: <Visits /> },
+          { path: "settings/visits/:id", element: <Replay /> },
           { path: "terminals/:name", element: <TerminalPage /> },
           { path: "bring-in", element: <BringIn /> },
           { path: "*", element: <NotFound /> },

@@ -34,5 +34,5 @@ export const further: Place[] = [
   { to: "/settings/custody", text: "Custody" },
   { to: "/settings/subscribers", text: "Subscribers" },
   { to: "/settings/clouds", text: "Clouds" },
-  { to: "/settings/terminals", text: "Terminals" },
+  { to: "/settings/visits", text: "Visits" },
 ];

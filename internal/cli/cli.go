@@ -57,7 +57,7 @@ func groups() []group {
 		},
 		{"Access as a file", charters.Commands()},
 		{"Replacing keys", slices.Concat(rotate.RotateCommands, rotate.RuleCommands)},
-		{"Logging in", slices.Concat(connect.ConnectCommands, connect.WhyCommands)},
+		{"Logging in", slices.Concat(connect.ConnectCommands, connect.WhyCommands, connect.VisitCommands)},
 		{"Getting back in after a lost key", restore.RestoreCommands},
 		{"Clouds", clouds.CloudCommands},
 		{"Instances", slices.Concat(

@@ -20,12 +20,23 @@ import (
 func (s *Service) useConsent(
 	ctx context.Context, tx *store.Store, actor people.Actor, k record.Key,
 ) (words string, err error) {
+	c, err := s.consentOf(ctx, tx, actor, k)
+	if err != nil || c == nil {
+		return "", err
+	}
+	return c.DecidedBy, tx.UseConsent(ctx, c.ID)
+}
+
+// consentOf returns the consent that the actor has to make use of a kept private key; nil where none is needed.
+func (s *Service) consentOf(
+	ctx context.Context, tx *store.Store, actor people.Actor, k record.Key,
+) (*record.Consent, error) {
 	label, err := tx.AsksConsent(ctx, k.ID)
 	if errors.Is(err, store.ErrNotFound) {
-		return "", nil
+		return nil, nil
 	}
 	if err != nil {
-		return "", err
+		return nil, err
 	}
 	c, err := tx.ConsentFor(ctx, k.ID, actor.Name, s.now())
 	needed := &problem.Problem{
@@ -33,22 +44,22 @@ func (s *Service) useConsent(
 		Code:  "consent-needed",
 		Where: []string{k.Name},
 		Detail: fmt.Sprintf(
-			"the label %s=%s asks for a second person's consent before the private key of %s is handed over",
+			"the label %s=%s asks for a second person's consent before the private key of %s is handed over or used",
 			label.Name, label.Value, k.Name,
 		),
 	}
 	switch {
 	case errors.Is(err, store.ErrNotFound):
 		needed.Remedy = "Ask for it: plumlatch consent ask " + k.Name + " -reason TEXT"
-		return "", needed
+		return nil, needed
 	case err != nil:
-		return "", err
+		return nil, err
 	case c.State == custody.ConsentAsked:
 		needed.Code, needed.Detail = "consent-awaited", needed.Detail+"; you have asked, and nobody has decided yet"
 		needed.Remedy = "Another admin or holder decides: plumlatch consent grant " + k.Name
-		return "", needed
+		return nil, needed
 	case c.State == custody.ConsentRefused:
-		return "", &problem.Problem{
+		return nil, &problem.Problem{
 			Kind:   problem.Forbidden,
 			Code:   "consent-refused",
 			Where:  []string{k.Name},
@@ -56,7 +67,7 @@ func (s *Service) useConsent(
 			Remedy: "Ask them, or ask again with another reason: plumlatch consent ask " + k.Name,
 		}
 	}
-	return c.DecidedBy, tx.UseConsent(ctx, c.ID)
+	return &c, nil
 }
 
 func becauseOf(note string) string {

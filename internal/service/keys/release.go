@@ -135,13 +135,19 @@ func (s *Service) judgeKept(
 	return kept, verdict, cmp.Or(refused, notReleased(verdict, k, kept)), nil
 }
 
-// MayUse refuses an actor who may not have a kept private key used for them.
+// MayUse refuses an actor who may not have a kept private key used for them, or lacks the consent for it.
 func (s *Service) MayUse(ctx context.Context, actor people.Actor, k record.Key, reason string) error {
 	_, verdict, why, err := s.judgeKept(ctx, actor, k, reason, false)
-	if err == nil && verdict != custody.Granted {
-		err = why
+	if err != nil {
+		return err
 	}
-	return err
+	if verdict != custody.Granted {
+		return why
+	}
+	return s.store.InTx(ctx, func(tx *store.Store) error {
+		_, err := s.consentOf(ctx, tx, actor, k)
+		return err
+	})
 }
 
 // UseKept opens a kept private key for one use on the actor's behalf, with a second person's consent where a label asks

@@ -1,7 +1,8 @@
 import { useMutation, useQueryClient } from "@tanstack/react-query";
-import { App, Button, Form, Input, Modal } from "antd";
+import { Button, Form, Input, Modal } from "antd";
 import { useState } from "react";
-import { api, problemOf, take, type Key } from "../../api/client";
+import { api, take, type Key } from "../../api/client";
+import { AskConsent } from "../../parts/AskConsent";
 import { ProblemNote } from "../../parts/ProblemNote";
 import { readPrivateKey } from "../../privatekey/file";
 import { holdHere } from "../../privatekey/held";
@@ -34,7 +35,6 @@ export function TakeOut({ of }: { of: Key }) {
 }
 
 function TakeOutDialog({ of, close, done }: { of: Key; close: () => void; done: (privateKey: string) => void }) {
-  const { message } = App.useApp();
   const queries = useQueryClient();
   const out = useMutation({
     mutationFn: async ({ reason }: { reason: string }) => {
@@ -54,14 +54,6 @@ function TakeOutDialog({ of, close, done }: { of: Key; close: () => void; done: 
     },
     gcTime: 0, // the answer is the private key
   });
-  const consent = useMutation({
-    mutationFn: (reason: string) => take(api.POST("/consents", { body: { key: of.name, reason } })),
-    onSuccess: () => {
-      void queries.invalidateQueries({ queryKey: ["consents"] });
-      void message.success("Somebody else is asked to consent; come back once they have", 8);
-      close();
-    },
-  });
   const [form] = Form.useForm<{ reason: string }>();
   return (
     <Modal open title={`Take the private key of ${of.name} out of the safe`} footer={null} onCancel={close}>
@@ -73,20 +65,21 @@ function TakeOutDialog({ of, close, done }: { of: Key; close: () => void; done: 
         <Form.Item name="reason" label="Why, for the daybook" rules={[{ required: true, message: "Say why" }]}>
           <Input autoFocus />
         </Form.Item>
-        {(out.error ?? consent.error) && (
+        {out.error && (
           <Form.Item>
-            <ProblemNote error={consent.error ?? out.error} />
+            <ProblemNote error={out.error} />
           </Form.Item>
         )}
         <div className="row">
           <Button type="primary" htmlType="submit" loading={out.isPending}>
             Take it out
           </Button>
-          {out.error && problemOf(out.error).code === "consent-needed" && (
-            <Button loading={consent.isPending} onClick={() => consent.mutate(form.getFieldValue("reason") as string)}>
-              Ask for consent
-            </Button>
-          )}
+          <AskConsent
+            after={out.error}
+            of={of.name}
+            reason={() => form.getFieldValue("reason") as string}
+            done={close}
+          />
         </div>
       </Form>
     </Modal>

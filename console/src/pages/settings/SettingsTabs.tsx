@@ -9,7 +9,7 @@ export function SettingsTabs() {
   const of: { to: string; text: string; mine?: number }[] = [{ to: "/settings", text: "You" }];
   if (role === "admin") of.push({ to: "/settings/people", text: "People and teams" });
   if (role !== "viewer") of.push({ to: "/settings/custody", text: "Custody", mine: waiting });
-  if (role !== "viewer") of.push({ to: "/settings/terminals", text: "Terminals" });
+  if (role !== "viewer") of.push({ to: "/settings/visits", text: "Visits" });
   of.push({ to: "/settings/clouds", text: "Clouds" });
   of.push({ to: "/settings/jump-hosts", text: "Jump hosts" });
   of.push({ to: "/settings/host-authorities", text: "Host authorities" });

@@ -3,6 +3,7 @@ import { Button, Card, Form, Input, Radio, Select } from "antd";
 import { useState } from "react";
 import { api, take, type Key, type Visit, type VisitWay } from "../../api/client";
 import { useKeysNamed, useLogin } from "../../api/queries";
+import { AskConsent } from "../../parts/AskConsent";
 import { KeyFiles } from "../../parts/KeyFiles";
 import { Loading } from "../../parts/Loading";
 import { ProblemNote } from "../../parts/ProblemNote";
@@ -37,6 +38,7 @@ interface Values {
 
 function BeginForm({ login, opens, kept, begun }: FormProps) {
   const [way, setWay] = useState<VisitWay>("own-key");
+  const [form] = Form.useForm<Values>();
   const held = useHeldKeys();
   const records = useRecords(held);
   const own = held.flatMap((by, n) => (records[n] ? [{ by, key: records[n] }] : []));
@@ -60,7 +62,7 @@ function BeginForm({ login, opens, kept, begun }: FormProps) {
   const offered: VisitWay[] = ["own-key", "visit-key", ...(kept.length > 0 ? (["kept-key"] as const) : [])];
   return (
     <Card size="small" className="page">
-      <Form<Values> layout="vertical" requiredMark={false} onFinish={(v) => begin.mutate(v)}>
+      <Form<Values> form={form} layout="vertical" requiredMark={false} onFinish={(v) => begin.mutate(v)}>
         <Form.Item label="By which key">
           <Radio.Group value={way} onChange={(e) => setWay(e.target.value as VisitWay)}>
             {offered.map((w) => (
@@ -118,7 +120,14 @@ function BeginForm({ login, opens, kept, begun }: FormProps) {
           disabled={way === "own-key" && using === undefined}
         >
           Open the terminal
-        </Button>
+        </Button>{" "}
+        {way === "kept-key" && (
+          <AskConsent
+            after={begin.error}
+            of={form.getFieldValue("key") as string}
+            reason={() => form.getFieldValue("reason") as string}
+          />
+        )}
       </Form>
     </Card>
   );

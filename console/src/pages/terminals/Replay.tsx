@@ -21,7 +21,7 @@ export default function Replay() {
   });
   return (
     <>
-      <PageHead title="Recording of a terminal" note={reading.data?.title} />
+      <PageHead title="Recording of a visit" note={reading.data?.title} />
       {reading.data ? (
         <Player of={reading.data} />
       ) : (

@@ -16,7 +16,7 @@ import { SettingsTabs } from "../settings/SettingsTabs";
 import { endWord, ways } from "./ends";
 
 /** Who uses which login through the console, and who did. */
-export default function Terminals() {
+export default function Visits() {
   const { get, set } = usePlace();
   const live = get("live") === "true";
   const login = get("login");
@@ -29,7 +29,7 @@ export default function Terminals() {
   );
   const ask = (v: Visit) =>
     void modal.confirm({
-      title: `End the terminal of ${v.person} to ${v.login}?`,
+      title: `End the visit of ${v.person} to ${v.login}?`,
       content: "What runs in it is ended with it, as when a connection breaks.",
       okText: "End it",
       okButtonProps: { danger: true },
@@ -38,7 +38,7 @@ export default function Terminals() {
   const admin = me.data?.role === "admin";
   return (
     <>
-      <PageHead title="Terminals" note="logins used through the console: by whom, by which key, from where" />
+      <PageHead title="Visits" note="logins used through the console: by whom, by which key, from where" />
       <SettingsTabs />
       <div className="row middle gap-l many after-m">
         <Toggle on={live} change={(to) => set("live", to)}>
@@ -53,10 +53,10 @@ export default function Terminals() {
       <Card size="small" styles={{ body: { padding: 0 } }} className="after-l">
         <PagedTable<Visit>
           pages={visits}
-          noun="terminal"
+          noun="visit"
           rowKey={(v) => v.id}
           columns={columns(admin, ask)}
-          empty={<EmptyNote text={live ? "No terminal is open." : "No terminal was opened yet."} />}
+          empty={<EmptyNote text={live ? "No visit is open." : "Nobody has visited a login yet."} />}
         />
       </Card>
       <RecordedLabels admin={admin} />
@@ -89,7 +89,7 @@ function columns(admin: boolean, end: (v: Visit) => void): TableColumnsType<Visi
       align: "right",
       render: (_, v) => (
         <span className="inline">
-          {v.recorded && admin && <Link to={`/settings/terminals/${v.id}`}>Recording</Link>}
+          {v.recorded && admin && <Link to={`/settings/visits/${v.id}`}>Recording</Link>}
           {v.state !== "ended" && (
             <Button size="small" danger onClick={() => end(v)}>
               End it
@@ -111,7 +111,7 @@ function RecordedLabels({ admin }: { admin: boolean }) {
   return (
     <Card
       size="small"
-      title="Labels whose terminals are recorded"
+      title="Labels whose visits are recorded"
       extra={
         admin && (
           <Button size="small" onClick={() => setAdding(true)}>
@@ -137,7 +137,7 @@ function RecordedLabels({ admin }: { admin: boolean }) {
       )}
       {adding && (
         <FormDialog<{ label: string }, unknown>
-          title="Have terminals recorded"
+          title="Have visits recorded"
           act="Record them"
           stale="visits"
           close={() => setAdding(false)}

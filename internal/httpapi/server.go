@@ -151,7 +151,8 @@ func (s *server) readContract() error {
 			only := map[string]bool{
 				"sweep": is("x-sweep"), "compare": is("x-compare"), "settle": is("x-compare") || is("x-settle"),
 			}
-			c := call{of: only, fresh: is("x-fresh"), stream: is("x-stream"), long: is("x-long"), large: is("x-large")}
+			c := call{of: only, fresh: is("x-fresh"), stream: is("x-stream"), long: is("x-long"), large: is("x-large"),
+				socket: is("x-socket")}
 			switch {
 			case role == "anyone":
 			case people.Role(role).May(people.Viewer):
@@ -176,6 +177,8 @@ type call struct {
 	// stream is whether it continues for as long as the caller likes, long whether it may take
 	// longer than others.
 	stream, long bool
+	// socket is whether it becomes a WebSocket, of which there are limits of their own.
+	socket bool
 	// large is whether its body may have largeBody bytes.
 	large bool
 }
@@ -298,7 +301,7 @@ func (s *server) authorize(c *gin.Context) {
 			s.fail(c, err)
 		}
 	case of.stream:
-		s.watchOver(c, of.role)
+		s.watchOver(c, of)
 	}
 }
 

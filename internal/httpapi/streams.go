@@ -9,7 +9,6 @@ import (
 	"github.com/gin-gonic/gin"
 	"github.com/google/uuid"
 
-	"plumlatch/internal/service/people"
 	"plumlatch/internal/service/problem"
 )
 
@@ -55,9 +54,10 @@ func (s *streams) end(account uuid.UUID) {
 
 // watchOver ends a stream when it is not for its reader now: the session or token is over,
 // the account is closed, or its role or limits are other ones.
-func (s *server) watchOver(c *gin.Context, least people.Role) {
+func (s *server) watchOver(c *gin.Context, of call) {
+	least := of.role
 	reader := actorOf(c)
-	if !s.streams.begin(reader.ID) {
+	if !of.socket && !s.streams.begin(reader.ID) {
 		s.fail(c, &problem.Problem{
 			Kind:   problem.TooMany,
 			Code:   "too-many-streams",
@@ -67,7 +67,9 @@ func (s *server) watchOver(c *gin.Context, least people.Role) {
 		})
 		return
 	}
-	defer s.streams.end(reader.ID)
+	if !of.socket {
+		defer s.streams.end(reader.ID)
+	}
 	ctx, cancel := context.WithTimeout(c.Request.Context(), s.streams.longest)
 	defer cancel()
 	asked := c.Copy() // the other one is the handler's

@@ -352,7 +352,7 @@ func (l *live) tell(m Message) {
 	}
 }
 
-// pump takes the output of the machine, no faster than the page shows it.
+// pump takes the output of the machine, no faster than the page shows it: while the page is away, what writes it waits.
 func (l *live) pump() error {
 	b := make([]byte, chunk)
 	for {
@@ -360,7 +360,7 @@ func (l *live) pump() error {
 		if n > 0 {
 			l.recorder.add(visit.Shown, b[:n])
 			l.mu.Lock()
-			for l.page != nil && !l.over && l.base+int64(len(l.output))-l.seen > window {
+			for !l.over && l.base+int64(len(l.output))-l.seen > window {
 				l.changed.Wait()
 			}
 			l.output = append(l.output, b[:n]...)

@@ -107,10 +107,10 @@ func (s *Service) Stop() {
 		return
 	}
 	s.stop()
-	s.done.Wait()
 	for _, l := range s.all() {
 		l.end(visit.Cut, "the service stopped", "")
 	}
+	s.done.Wait()
 }
 
 func (s *Service) all() []*live {

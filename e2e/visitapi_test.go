@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"github.com/coder/websocket"
+	"github.com/jackc/pgx/v5"
 	"golang.org/x/crypto/ssh"
 
 	"plumlatch/internal/apiclient"
@@ -167,6 +168,19 @@ func (h *house) warden(t *testing.T, config string) *sshdtest.Machine {
 		"instance", "adopt", "mast", "-address", "127.0.0.1", "-port", fmt.Sprint(m.Port), "-login", "warden", "-with",
 		h.private("mine"), "-host-key", ssh.FingerprintSHA256(m.HostKey), "-steward",
 	)
+	t.Cleanup(func() { // the machine waits for those who are logged in
+		ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
+		defer cancel()
+		db, err := pgx.Connect(ctx, h.owner)
+		if err != nil {
+			t.Error(err)
+			return
+		}
+		defer db.Close(ctx)
+		if _, err := db.Exec(ctx, "UPDATE visits SET ended_by = 'the test' WHERE state <> 'ended'"); err != nil {
+			t.Error(err)
+		}
+	})
 	return m
 }
 

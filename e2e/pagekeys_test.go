@@ -2,6 +2,7 @@ package e2e
 
 import (
 	"bytes"
+	"context"
 	"encoding/base64"
 	"encoding/json"
 	"io"
@@ -28,8 +29,19 @@ type between struct {
 	// change returns another answer for a path, if it likes.
 	change func(path string, answer []byte) []byte
 
-	mu   sync.Mutex
-	sent bytes.Buffer
+	mu      sync.Mutex
+	sent    bytes.Buffer
+	sockets []context.CancelFunc // of the WebSockets that are open
+}
+
+// cut breaks the WebSockets that are open.
+func (b *between) cut() {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	for _, end := range b.sockets {
+		end()
+	}
+	b.sockets = nil
 }
 
 func (h *house) between(t *testing.T) *between {
@@ -62,6 +74,11 @@ func (h *house) between(t *testing.T) *between {
 			b.sent.WriteString(name + ": " + strings.Join(values, ",") + "\n")
 		}
 		b.sent.Write(body)
+		if r.Header.Get("Upgrade") != "" {
+			ctx, end := context.WithCancel(r.Context())
+			defer end()
+			r, b.sockets = r.WithContext(ctx), append(b.sockets, end)
+		}
 		b.mu.Unlock()
 		proxy.ServeHTTP(w, r)
 	}))

@@ -2,11 +2,17 @@ package e2e
 
 import (
 	"encoding/json"
+	"net/http"
+	"net/http/httptest"
+	"net/http/httputil"
+	"net/url"
 	"path/filepath"
 	"strings"
 	"testing"
 
 	"github.com/chromedp/chromedp"
+	"github.com/coder/websocket"
+	"golang.org/x/crypto/ssh"
 
 	"plumlatch/internal/apiclient"
 )
@@ -157,4 +163,156 @@ func TestATerminalByAKeptKeyIsRecordedAndSeenByAdmins(t *testing.T) {
 	p.fill("Why you look at it", "audit")
 	p.press("Show it")
 	p.says("naïve")
+}
+
+// TestThePageSignsOneLoginAndNothingElse stands in for a service that asks the page to sign other things than the login
+// that the visit is of.
+func TestThePageSignsOneLoginAndNothingElse(t *testing.T) {
+	t.Parallel()
+	h := newHouse(t, "")
+	dir := t.TempDir()
+	sshKeygen(t, dir, "tern", "-t", "ed25519", "-N", "")
+	h.must("key", "import", "tern", "-from", filepath.Join(dir, "tern.pub"))
+	h.must("instance", "launch", "cam", "-image", "debian-12", "-size", "small", "-key", "tern")
+	public, _, _, _, err := ssh.ParseAuthorizedKey([]byte(read(t, filepath.Join(dir, "tern.pub"))))
+	if err != nil {
+		t.Fatal(err)
+	}
+	type request struct {
+		Session         []byte
+		Kind            byte
+		User, Service   string
+		Method          string
+		Signed          bool
+		Algorithm, Blob []byte
+	}
+	good := request{
+		make([]byte, 32), 50, "debian", "ssh-connection", "publickey", true, []byte(public.Type()), public.Marshal(),
+	}
+	with := func(change func(*request)) []byte {
+		r := good
+		change(&r)
+		return ssh.Marshal(r)
+	}
+	asks := []struct {
+		what string
+		data []byte
+		good bool
+	}{
+		{"another user", with(func(r *request) { r.User = "root" }), false},
+		{"another service", with(func(r *request) { r.Service = "ssh-userauth" }), false},
+		{"another method", with(func(r *request) { r.Method = "hostbased" }), false},
+		{"another key", with(func(r *request) { r.Blob = newSigner(t).PublicKey().Marshal() }), false},
+		{"another algorithm", with(func(r *request) { r.Algorithm = []byte("ssh-rsa") }), false},
+		{"another message", with(func(r *request) { r.Kind = 51 }), false},
+		{"no session", with(func(r *request) { r.Session = nil }), false},
+		{"something behind it", append(with(func(*request) {}), 0), false},
+		{"a part of it", with(func(*request) {})[:60], false},
+		{"an SSHSIG", []byte("SSHSIG\x00\x00\x00\x03git"), false},
+		{"nothing", nil, false},
+		{"the login", with(func(*request) {}), true},
+		{"a second login", with(func(*request) {}), false},
+	}
+	got := make(chan []apiclient.VisitMessage, 1)
+	service, err := url.Parse(h.url)
+	if err != nil {
+		t.Fatal(err)
+	}
+	proxy := httputil.NewSingleHostReverseProxy(service)
+	hostile := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if !strings.HasSuffix(r.URL.Path, "/stream") {
+			proxy.ServeHTTP(w, r)
+			return
+		}
+		conn, err := websocket.Accept(w, r, nil)
+		if err != nil {
+			return
+		}
+		defer conn.CloseNow()
+		var all []apiclient.VisitMessage
+		for _, a := range asks {
+			text, _ := json.Marshal(apiclient.VisitMessage{Kind: "sign", Data: &a.data})
+			if conn.Write(r.Context(), websocket.MessageText, text) != nil {
+				return
+			}
+			for {
+				_, answer, err := conn.Read(r.Context())
+				if err != nil {
+					return
+				}
+				var m apiclient.VisitMessage
+				if json.Unmarshal(answer, &m) == nil && (m.Kind == "signature" || m.Kind == "refusal") {
+					all = append(all, m)
+					break
+				}
+			}
+		}
+		got <- all
+		<-r.Context().Done()
+	}))
+	t.Cleanup(hostile.Close)
+	p := openBrowser(t, hostile.URL)
+	p.signedIn("ines", password)
+	p.open("/terminals/debian@cam")
+	p.takesKey(filepath.Join(dir, "tern"))
+	p.press("Open the terminal")
+	var answers []apiclient.VisitMessage
+	eventually(t, "the answers", func() bool {
+		select {
+		case answers = <-got:
+			return true
+		default:
+			return false
+		}
+	})
+	for n, a := range asks {
+		m := answers[n]
+		if !a.good {
+			if m.Kind != "refusal" || m.Data != nil || given(m.Why) == "" {
+				t.Errorf("%s: the page answered %s", a.what, m.Kind)
+			}
+			continue
+		}
+		var sig ssh.Signature
+		if m.Data == nil || ssh.Unmarshal(*m.Data, &sig) != nil || public.Verify(a.data, &sig) != nil {
+			t.Errorf("%s: the page answered %+v", a.what, m)
+		}
+	}
+}
+
+// TestWhatAMachineWritesStaysInTheTerminal has a real machine write what steers terminals, and a page that is cut off.
+func TestWhatAMachineWritesStaysInTheTerminal(t *testing.T) {
+	t.Parallel()
+	h := newHouse(t, "")
+	h.warden(t, "")
+	b := h.between(t)
+	p := openBrowser(t, b.url)
+	p.signedIn("ines", password)
+	p.open("/terminals/" + mast)
+	p.takesKey(h.private("mine"))
+	p.press("Open the terminal")
+	title := `document.title === "Terminal to ` + mast + ` · Plum Latch"`
+	p.holds("its title", title)
+	p.types(`printf '\033]0;pwned\a\033]2;pwned\a\033]52;c;cHduZWQ=\a\033[21t\033]8;;http://evil.example/\aclick\033]8;;\a\n'`)
+	p.types("echo done-$((6*7))")
+	p.says("done-42")
+	p.holds("its title still", title)
+	p.holds("no link", `!document.querySelector(".terminal a")`)
+	p.holds("no other page", `location.href.startsWith("`+b.url+`/terminals/")`)
+	b.cut()
+	p.says("It goes on as soon as the service answers")
+	p.holds("it goes on", `!document.body.innerText.includes("It goes on as soon as the service answers")`)
+	p.types("echo again-$((6*7))")
+	p.says("again-42")
+	if n := h.toldOften("visit.open"); n != 1 {
+		t.Errorf("%d visits were opened", n)
+	}
+	// The keyboard leads out of it.
+	p.strike("F6")
+	p.holds("the first button", `document.activeElement.innerText === "Copy the selection"`)
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	if strings.Contains(b.sent.String(), "evil.example") {
+		t.Error("the page asked for what a machine wrote")
+	}
 }

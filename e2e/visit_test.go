@@ -300,8 +300,8 @@ func TestWhatAMachineWritesStaysInTheTerminal(t *testing.T) {
 	p.holds("no link", `!document.querySelector(".terminal a")`)
 	p.holds("no other page", `location.href.startsWith("`+b.url+`/terminals/")`)
 	b.cut()
-	p.says("It goes on as soon as the service answers")
-	p.holds("it goes on", `!document.body.innerText.includes("It goes on as soon as the service answers")`)
+	p.says("continues as soon as the service answers")
+	p.holds("it goes on", `!document.body.innerText.includes("continues as soon as the service answers")`)
 	p.types("echo again-$((6*7))")
 	p.says("again-42")
 	if n := h.toldOften("visit.open"); n != 1 {

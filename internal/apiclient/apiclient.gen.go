@@ -7842,7 +7842,7 @@ type ClientInterface interface {
 
 	// OpenVisit performs a GET /visits/{visit}/stream (the `OpenVisit` operationId) request.
 	//
-	// A WebSocket (RFC 6455), for the page of the session in which the visit was begun, from the console's own origin. Text messages are VisitMessage; binary ones are what the login shows, or what is typed into it. A page that was cut off goes on with another within two minutes.
+	// A WebSocket (RFC 6455), for the page of the session in which the visit was begun, from the console's own origin. Text messages are VisitMessage; binary ones are what the login shows, or what is typed into it. A page that lost its connection continues by another within two minutes.
 	OpenVisit(ctx context.Context, visit VisitId, params *OpenVisitParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// AcceptWayWithBody performs a POST /ways (the `AcceptWay` operationId) request,
@@ -11725,7 +11725,7 @@ func (c *Client) GetRecording(ctx context.Context, visit VisitId, params *GetRec
 
 // OpenVisit performs a GET /visits/{visit}/stream (the `OpenVisit` operationId) request.
 //
-// A WebSocket (RFC 6455), for the page of the session in which the visit was begun, from the console's own origin. Text messages are VisitMessage; binary ones are what the login shows, or what is typed into it. A page that was cut off goes on with another within two minutes.
+// A WebSocket (RFC 6455), for the page of the session in which the visit was begun, from the console's own origin. Text messages are VisitMessage; binary ones are what the login shows, or what is typed into it. A page that lost its connection continues by another within two minutes.
 func (c *Client) OpenVisit(ctx context.Context, visit VisitId, params *OpenVisitParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewOpenVisitRequest(c.Server, visit, params)
 	if err != nil {

@@ -530,7 +530,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** @description A WebSocket (RFC 6455), for the page of the session in which the visit was begun, from the console's own origin. Text messages are VisitMessage; binary ones are what the login shows, or what is typed into it. A page that was cut off goes on with another within two minutes. */
+        /** @description A WebSocket (RFC 6455), for the page of the session in which the visit was begun, from the console's own origin. Text messages are VisitMessage; binary ones are what the login shows, or what is typed into it. A page that lost its connection continues by another within two minutes. */
         get: operations["openVisit"];
         put?: never;
         post?: never;

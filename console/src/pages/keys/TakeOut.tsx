@@ -39,14 +39,14 @@ function TakeOutDialog({ of, close, done }: { of: Key; close: () => void; done: 
   const out = useMutation({
     mutationFn: async ({ reason }: { reason: string }) => {
       const recipient = await newRecipient();
-      const sealed = await take(
+      const encrypted = await take(
         api.POST("/keys/{key}/private-key", {
           params: { path: { key: of.name }, query: { reason } },
           body: { recipient: recipient.text },
           parseAs: "text",
         }),
       );
-      return recipient.open(of.name, sealed);
+      return recipient.open(of.name, encrypted);
     },
     onSuccess: (text) => {
       void queries.invalidateQueries({ queryKey: ["keys"] });

@@ -69,7 +69,7 @@ function Player({ of }: { of: Cast }) {
     return () => s.term.dispose();
   }, [of, dark]);
 
-  // The screen follows the number of events that are to be shown.
+  // The screen follows the number of events to show.
   useEffect(() => {
     const term = screen.current?.term;
     if (!term) return;

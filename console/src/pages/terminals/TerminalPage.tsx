@@ -6,11 +6,11 @@ import { useLook } from "../../look";
 import { PageHead } from "../../parts/PageHead";
 import type { OwnKey } from "../../privatekey/key";
 import { Begin } from "./Begin";
-import { Connection, type Stand } from "./connection";
+import { Connection, type TerminalState } from "./connection";
 import { endText } from "./ends";
 import { newScreen } from "./screen";
 
-/** A terminal to a login. The visit is in the URL, so that a page that is loaded again goes on with it. */
+/** A terminal to a login. The visit is in the URL, so that a page that is loaded again continues it. */
 export default function TerminalPage() {
   const { name = "" } = useParams();
   const [params, setParams] = useSearchParams();
@@ -54,7 +54,7 @@ function Screen({ id, user, by, again }: ScreenProps) {
   const { message } = App.useApp();
   const at = useRef<HTMLDivElement>(null);
   const actions = useRef<HTMLDivElement>(null);
-  const [stand, setStand] = useState<Stand>({ at: "opening", text: "Connecting" });
+  const [state, setState] = useState<TerminalState>({ at: "opening", text: "Connecting" });
   const connection = useRef<Connection>(undefined);
   const screen = useRef<ReturnType<typeof newScreen>>(undefined);
 
@@ -62,8 +62,8 @@ function Screen({ id, user, by, again }: ScreenProps) {
     const { term, fit } = (screen.current = newScreen(at.current!, dark));
     const c = (connection.current = new Connection(id, user, by, {
       show: (bytes, shown) => term.write(bytes, shown),
-      stands: (s) => {
-        setStand(s);
+      changed: (s) => {
+        setState(s);
         if (s.at === "open") term.focus();
       },
       lost: () => term.clear(),
@@ -103,17 +103,17 @@ function Screen({ id, user, by, again }: ScreenProps) {
   };
   return (
     <>
-      <Standing of={stand} again={again} />
+      <StateNote of={state} again={again} />
       <Card size="small" styles={{ body: { padding: 8 } }}>
         <div ref={at} className="terminal" role="group" aria-label={`Terminal to ${user}`} />
         <div ref={actions} className="row middle many before-s">
           <Button size="small" onClick={() => void copy()}>
             Copy the selection
           </Button>
-          <Button size="small" onClick={() => void paste()} disabled={stand.at !== "open"}>
+          <Button size="small" onClick={() => void paste()} disabled={state.at !== "open"}>
             Paste
           </Button>
-          <Button size="small" danger onClick={() => connection.current?.leave()} disabled={stand.at === "over"}>
+          <Button size="small" danger onClick={() => connection.current?.leave()} disabled={state.at === "over"}>
             End it
           </Button>
           <span className="quiet small push">F6 leaves the terminal by keyboard</span>
@@ -123,7 +123,7 @@ function Screen({ id, user, by, again }: ScreenProps) {
   );
 }
 
-function Standing({ of, again }: { of: Stand; again: () => void }) {
+function StateNote({ of, again }: { of: TerminalState; again: () => void }) {
   switch (of.at) {
     case "opening":
       return <Alert type="info" showIcon title={of.text} role="status" className="after-m" />;

@@ -146,7 +146,9 @@ function RecordedLabels({ admin }: { admin: boolean }) {
             return take(api.POST("/recorded-labels", { body: { name, value: value.join("="), records: true } }));
           }}
         >
-          <p>Whoever opens a terminal is told so. What is typed is recorded too, passwords at prompts among it.</p>
+          <p>
+            The person who opens a terminal is told so. What is typed is recorded too, passwords at prompts among it.
+          </p>
           <Form.Item
             name="label"
             label="Label of instances"

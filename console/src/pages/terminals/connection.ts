@@ -3,8 +3,8 @@ import type { OwnKey } from "../../privatekey/key";
 import { algorithmOf } from "../../privatekey/userauth";
 import { fromBase64, toBase64 } from "../../privatekey/wire";
 
-/** How a connection stands, in words for the person. */
-export type Stand =
+/** How far a terminal is, in words for the person. */
+export type TerminalState =
   | { at: "opening"; text: string }
   | { at: "open"; recorded: boolean }
   | { at: "cut"; text: string }
@@ -12,7 +12,7 @@ export type Stand =
 
 interface Hooks {
   show: (bytes: Uint8Array, shown: () => void) => void;
-  stands: (s: Stand) => void;
+  changed: (s: TerminalState) => void;
   /** Output from before was lost. */
   lost: () => void;
 }
@@ -22,7 +22,7 @@ const away = 2 * 60_000;
 /** After how many bytes the service is told that they are shown. */
 const tellEvery = 32 << 10;
 
-/** The page's end of a visit. It goes on where it was after a cut, and signs one login, if it is asked to. */
+/** The page's end of a visit. It continues where it was after a cut, and signs one login, if it is asked to. */
 export class Connection {
   private socket?: WebSocket;
   private received = 0;
@@ -64,27 +64,31 @@ export class Connection {
       this.end({ at: "over", how: "away", why: "the service did not answer for two minutes" });
       return;
     }
-    if (this.open) this.hooks.stands({ at: "cut", text: "Cut off. It goes on as soon as the service answers." });
+    if (this.open)
+      this.hooks.changed({
+        at: "cut",
+        text: "The connection broke. The terminal continues as soon as the service answers.",
+      });
     this.retry = setTimeout(() => this.connect(), 1000);
   }
 
-  private end(s: Stand) {
+  private end(s: TerminalState) {
     this.over = true;
-    this.hooks.stands(s);
+    this.hooks.changed(s);
     this.socket?.close();
   }
 
   private async hear(m: VisitMessage) {
     switch (m.kind) {
       case "waits":
-        this.hooks.stands({ at: "opening", text: `Waiting for ${m.why ?? "the service"}` });
+        this.hooks.changed({ at: "opening", text: `Waiting for ${m.why ?? "the service"}` });
         return;
       case "open":
         if ((m.at ?? 0) !== this.received) this.hooks.lost();
         this.received = this.shown = this.told = m.at ?? 0;
         this.open = true;
         this.cutAt = 0;
-        this.hooks.stands({ at: "open", recorded: Boolean(m.recorded) });
+        this.hooks.changed({ at: "open", recorded: Boolean(m.recorded) });
         return;
       case "sign":
         this.send(await this.sign(fromBase64(m.data ?? "")));

@@ -3,8 +3,10 @@ package e2e
 import (
 	"encoding/json"
 	"fmt"
+	"os"
 	"path/filepath"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -24,70 +26,19 @@ func (p *page) wide(width int64) {
 	}
 }
 
-// flaws is a program that looks a page over as somebody would who cannot see it well: texts
-// whose contrast with what is behind them is less than WCAG 2.2 level AA asks (4.5, and 3
-// for large ones), controls without a name, and what reaches out of the window to the side.
-const flaws = `(() => {
+// axe is the program of axe-core, which finds what keeps people from using a page: contrasts and names among it.
+var axe = sync.OnceValues(func() ([]byte, error) { return os.ReadFile("../console/node_modules/axe-core/axe.min.js") })
+
+// axeNow runs axe on the page as it is, by all of its rules but those that are experiments, and tells what is found: the
+// rule, what it asks for, and the first element that breaks it.
+const axeNow = `axe.run(document, {resultTypes: ["violations"]}).then((r) => JSON.stringify(
+	r.violations.map((v) => v.id + ": " + v.help + ", in " + v.nodes.length + " places: " +
+		v.nodes[0].html.slice(0, 160) + " " + (v.nodes[0].any[0]?.message ?? v.nodes[0].all[0]?.message ?? "").slice(0, 200))))`
+
+// flawsNow is what axe does not look at: how many headings of the first rank there are, and what reaches out of the
+// window to the side.
+const flawsNow = `(() => {
 	const found = [];
-	const colour = (s) => {
-		const n = (s.match(/[\d.]+/g) ?? []).map(Number);
-		const [r, g, b, a = 1] = s.startsWith("color(") ? [n[0] * 255, n[1] * 255, n[2] * 255, n[3] ?? 1] : n;
-		return { r, g, b, a };
-	};
-	const over = (top, under) => ({
-		r: top.r * top.a + under.r * (1 - top.a),
-		g: top.g * top.a + under.g * (1 - top.a),
-		b: top.b * top.a + under.b * (1 - top.a),
-		a: 1,
-	});
-	const light = ({ r, g, b }) => {
-		const [x, y, z] = [r, g, b].map((v) => v / 255).map((v) => v <= 0.04045 ? v / 12.92 : ((v + 0.055) / 1.055) ** 2.4);
-		return 0.2126 * x + 0.7152 * y + 0.0722 * z;
-	};
-	const behind = (e) => {
-		const layers = [];
-		for (let at = e; at; at = at.parentElement) {
-			layers.push(colour(getComputedStyle(at).backgroundColor));
-			if (layers.at(-1).a === 1) break;
-		}
-		return layers.reverse().reduce((under, top) => over(top, under), { r: 255, g: 255, b: 255, a: 1 });
-	};
-	const dim = (e) => {
-		let o = 1;
-		for (let at = e; at; at = at.parentElement) o *= Number(getComputedStyle(at).opacity);
-		return o;
-	};
-	const walk = document.createTreeWalker(document.body, NodeFilter.SHOW_TEXT);
-	const seen = new Set();
-	while (walk.nextNode()) {
-		const e = walk.currentNode.parentElement;
-		const text = walk.currentNode.textContent.trim();
-		if (!text || !e.checkVisibility({ opacityProperty: true, visibilityProperty: true }) || e
-			.closest("[disabled], [aria-disabled=true], .ant-select-disabled, .ant-btn-disabled, " +
-				"svg, style, script, .ant-spin-blur")) continue;
-		const style = getComputedStyle(e);
-		const ground = behind(e);
-		const ink = colour(style.color);
-		const mixed = over({ ...ink, a: ink.a * dim(e) }, ground);
-		const [a, b] = [light(mixed), light(ground)].sort((x, y) => y - x);
-		const ratio = (a + 0.05) / (b + 0.05);
-		const size = parseFloat(style.fontSize);
-		const enough = size >= 24 || size >= 18.66 && Number(style.fontWeight) >= 700 ? 3 : 4.5;
-		const said = "the text " + JSON.stringify(text.slice(0, 40)) + " has a contrast of " + ratio.toFixed(1);
-		if (ratio < enough - 0.05 && !seen.has(said)) { seen.add(said); found.push(said); }
-	}
-	const labelled = (e) => (e.getAttribute("aria-labelledby") ?? "").split(" ")
-		.some((id) => document.getElementById(id)?.textContent.trim());
-	for (const e of document.querySelectorAll("a[href], button, input, select, textarea, " +
-		"[role=button], [role=combobox], [role=switch], [role=checkbox], [role=tab]")) {
-		if (!e.checkVisibility({ visibilityProperty: true }) || e.type === "hidden") continue;
-		const name = e.getAttribute("aria-label") || labelled(e) || e.title || (e.labels?.length && [...e.labels]
-			.some((l) => l.innerText.trim())) || (!["INPUT", "TEXTAREA", "SELECT"].includes(e.tagName)
-				&& (e.innerText?.trim() || e.querySelector("img[alt]:not([alt=''])")));
-		if (!name) found.push("a control has no name: " + e.outerHTML.slice(0, 160));
-	}
-	for (const e of document.querySelectorAll("img:not([alt])"))
-		found.push("a picture has no text: " + e.outerHTML.slice(0, 120));
 	const heads = document.querySelectorAll("h1");
 	if (heads.length !== 1) found.push("there are " + heads.length + " headings of the first rank");
 	if (document.documentElement.scrollWidth > window.innerWidth) {
@@ -99,18 +50,30 @@ const flaws = `(() => {
 	return JSON.stringify(found);
 })()`
 
-// flaws measures at a moment at which the page is settled: what is loading is shown dimmed.
-func (p *page) flaws() []string {
+// flaws looks the page over at a moment at which it is settled: what is loading is shown dimmed. whole is whether axe
+// looks as well.
+func (p *page) flaws(whole bool) (found []string) {
 	p.t.Helper()
+	program := flawsNow
+	if whole {
+		text, err := axe()
+		if err != nil {
+			p.t.Fatal(err)
+		}
+		p.do(chromedp.Evaluate[chromedp.Void]("void (window.axe || (() => {" + string(text) + "})())"))
+		program = "Promise.all([" + flawsNow + ", " + axeNow + "]).then((l) => JSON.stringify(l.flatMap((t) => JSON.parse(t))))"
+	}
 	text := ""
 	for text == "" {
 		p.settle()
 		var err error
-		if text, err = chromedp.Run(p.ctx, chromedp.Evaluate[string](settled+` ? `+flaws+` : ""`)); err != nil {
+		text, err = chromedp.Run(
+			p.ctx, chromedp.Evaluate[string](settled+" ? "+program+` : ""`, chromedp.EvalAwaitPromise),
+		)
+		if err != nil {
 			p.t.Fatal(err)
 		}
 	}
-	var found []string
 	if err := json.Unmarshal([]byte(text), &found); err != nil {
 		p.t.Fatal(err)
 	}
@@ -162,6 +125,8 @@ var pages = []string{
 	"/settings/jump-hosts",
 	"/settings/host-authorities",
 	"/bring-in",
+	"/settings/visits",
+	"/terminals/ubuntu@ringing-web",
 }
 
 func TestEveryPageIsReadableInLightAndDarkAtEveryWidthAndByName(t *testing.T) {
@@ -195,7 +160,7 @@ func TestEveryPageIsReadableInLightAndDarkAtEveryWidthAndByName(t *testing.T) {
 				p.open(path)
 			}
 			p.holds("the look", fmt.Sprintf(`document.documentElement.style.colorScheme === (%v ? "dark" : "light")`, look.dark))
-			if found := p.flaws(); len(found) > 0 {
+			if found := p.flaws(look.wide == 1280); len(found) > 0 {
 				t.Errorf("%s, dark %v, %d wide:\n  %s", path, look.dark, look.wide, strings.Join(found, "\n  "))
 			}
 		}

@@ -296,7 +296,7 @@ func TestConsoleTellsWhatAFingerprintIs(t *testing.T) {
 	h.must("instance", "launch", "door", "-image", "debian-12", "-size", "small", "-new", "mine")
 	p := h.console(t)
 	p.open("/")
-	p.press("Find")
+	p.press("Find\nCtrl K")
 	p.says("Arrows choose")
 	out, err := exec.Command("ssh-keygen", "-lf", filepath.Join(h.home(), ".ssh/mine"), "-E", "md5").Output()
 	if err != nil {

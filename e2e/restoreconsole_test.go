@@ -26,7 +26,7 @@ func TestConsoleFromAShutLoginBackIn(t *testing.T) {
 		t.Error("the rehearsal changed the file")
 	}
 	// Begun, confirmed open, undone.
-	p.press("Take the way Guest agent")
+	p.press("Take this way: Guest agent")
 	p.says("Lost keys: their lines go after a login")
 	p.press("Begin")
 	p.says("Open right now: the guest agent's permission of door")
@@ -43,7 +43,7 @@ func TestConsoleFromAShutLoginBackIn(t *testing.T) {
 	h.startCloud("agent=1s")
 	p.open("/logins/debian@door")
 	p.press("Get back in")
-	p.press("Take the way Guest agent")
+	p.press("Take this way: Guest agent")
 	p.fill("Its name", "back")
 	p.fill("Why, for the daybook", "the laptop is gone")
 	p.press("Begin")
@@ -58,7 +58,7 @@ func TestConsoleFromAShutLoginBackIn(t *testing.T) {
 	p.says("the laptop is gone")
 	// What stops the instance asks for its name.
 	p.open("/logins/debian@door/routes")
-	p.press("Take the way Helper disk")
+	p.press("Take this way: Helper disk")
 	p.says("door is stopped.")
 	p.holds(
 		"no begin without the name",

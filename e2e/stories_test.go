@@ -415,7 +415,7 @@ func TestTheWorstDayInTheConsole(t *testing.T) {
 	p.open("/?state=shut")
 	p.says("debian@tide-gauge-1")
 	p.open("/logins/debian@tide-gauge-1/routes")
-	p.press("Take the way Browser shell")
+	p.press("Take this way: Browser shell")
 	p.fill("Its name", "pier-spare")
 	p.fill("Why, for the daybook", "tablet stolen")
 	p.press("Begin")

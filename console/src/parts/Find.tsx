@@ -29,13 +29,7 @@ export function Find({ narrow }: { narrow: boolean }) {
   }, []);
   return (
     <>
-      <Button
-        type="text"
-        aria-label="Find"
-        aria-keyshortcuts="Control+K"
-        className="on-head"
-        onClick={() => setOpen(true)}
-      >
+      <Button type="text" aria-keyshortcuts="Control+K" className="on-head" onClick={() => setOpen(true)}>
         Find
         {!narrow && (
           <span aria-hidden className="faint">

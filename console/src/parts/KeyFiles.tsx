@@ -97,6 +97,8 @@ export function KeyFiles() {
       {locked.length > 0 && (
         <Form
           layout="inline"
+          requiredMark={false}
+          colon={false}
           onFinish={({ passphrase }: { passphrase: string }) => void read(locked, passphrase, false)}
           aria-label="Unlock"
         >

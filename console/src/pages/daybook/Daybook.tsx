@@ -213,7 +213,7 @@ function place(e: Entry) {
       <Link
         to={`${list}/${encodeURIComponent(e.subject)}`}
         aria-label={`To ${e.subject_kind} ${e.subject}`}
-        className="apart-start"
+        className="apart-start in-text"
       >
         →
       </Link>

@@ -124,7 +124,10 @@ const columnsFor = (ended: boolean): TableColumnsType<GrantRecord> => [
     render: (_, g) =>
       g.charter && (
         <>
-          <Link to={`/charters/${encodeURIComponent(g.charter)}`}>{g.charter}</Link> {g.charter_at}
+          <Link to={`/charters/${encodeURIComponent(g.charter)}`} className="in-text">
+            {g.charter}
+          </Link>{" "}
+          {g.charter_at}
         </>
       ),
   },

@@ -16,6 +16,7 @@ import { ProblemNote } from "../../parts/ProblemNote";
 import { StateMark } from "../../parts/StateMark";
 import { GrantDialog, WithdrawDialog } from "./GrantDialogs";
 import { Ways } from "./Ways";
+import { actionsHead } from "../../parts/actionsHead";
 
 /** A login: who gets in today, by which key, proved when, and how its file changed. */
 export default function LoginPage() {
@@ -147,7 +148,7 @@ function keyColumns(may: boolean, l: Login, withdraw: (o: Opening) => void): Tab
     },
     some((o) => o.limits) && { title: "Limits", dataIndex: "limits" },
     {
-      title: "",
+      title: actionsHead,
       key: "do",
       align: "right",
       render: (_, o) =>
@@ -231,7 +232,7 @@ const strangerColumns = (may: boolean, record: (g: Stranger) => void): TableColu
   { title: "Limits", dataIndex: "limits" },
   { title: "First seen", key: "first", render: (_, g) => day(g.first_seen_at) },
   {
-    title: "",
+    title: actionsHead,
     key: "do",
     render: (_, g) =>
       may && (
@@ -343,7 +344,9 @@ function Files({ of }: { of: Login }) {
             </>
           }
         >
-          <pre className="flush small scrolls at-most-high">{f.content}</pre>
+          <section className="scrolls at-most-high" aria-label={`Lines of ${f.path}`} tabIndex={0}>
+            <pre className="flush small">{f.content}</pre>
+          </section>
         </Card>
       ))}
       <Card

@@ -12,6 +12,7 @@ import { SearchBox } from "../../parts/SearchBox";
 import { StateMark } from "../../parts/StateMark";
 import { usePlace } from "../../parts/usePlace";
 import { ReachTabs } from "./ReachTabs";
+import { actionsHead } from "../../parts/actionsHead";
 
 /** The first page: how safe each login is, the worst first, each with what to do next. */
 export default function Reach() {
@@ -232,7 +233,7 @@ const worryColumns: TableColumnsType<LoginReach> = [
     render: (_, l) => <span className="block-text wide">{l.worry}</span>,
   },
   {
-    title: "",
+    title: actionsHead,
     key: "do",
     render: (_, l) => (
       <Link to={`/logins/${encodeURIComponent(l.login)}/routes?rehearse=true`}>Rehearse the ways back</Link>

@@ -227,7 +227,7 @@ function Comparison({ of, may, choose }: { of: RouteOption[]; may: boolean; choo
                     disabled={!o.within_limits}
                     block
                     onClick={() => choose(o)}
-                    aria-label={`Take the way ${o.title}`}
+                    aria-label={`Take this way: ${o.title}`}
                   >
                     Take this way
                   </Button>

@@ -12,6 +12,7 @@ import { PageHead } from "../../parts/PageHead";
 import { ProblemNote } from "../../parts/ProblemNote";
 import { usePlace } from "../../parts/usePlace";
 import { RotationTabs } from "./RotationTabs";
+import { actionsHead } from "../../parts/actionsHead";
 
 /** The new public keys that rotations wait for. */
 export default function Asked() {
@@ -71,7 +72,7 @@ const columns = (bring: (k: AskedKey) => void): TableColumnsType<AskedKey> => [
   { title: "Asked by", key: "by", render: (_, k) => `${k.requested_by}, ${moment(k.asked_at)}` },
   { title: "Why", dataIndex: "reason" },
   {
-    title: "",
+    title: actionsHead,
     key: "do",
     align: "right",
     render: (_, k) =>

@@ -133,7 +133,7 @@ function Months({
     <div className="columns months after-l">
       {monthDays(new Date(), days).map(({ title, blanks, dates }) => (
         <Card key={title} size="small" title={title}>
-          <div role="grid" aria-label={title} className="columns seven gap-xs">
+          <div role="group" aria-label={title} className="columns seven gap-xs">
             {weekdays.map((w) => (
               <div key={w} className="small quiet centred">
                 {w}

@@ -15,6 +15,7 @@ import { ProblemNote } from "../../parts/ProblemNote";
 import { StateMark } from "../../parts/StateMark";
 import { usePlace } from "../../parts/usePlace";
 import { Counts } from "./Counts";
+import { actionsHead } from "../../parts/actionsHead";
 
 /** A rotation, live: how far it is, what each login waits for, and what can be done about it. */
 export default function RotationPage() {
@@ -144,7 +145,7 @@ const columns = (may: boolean, r: Rotation): TableColumnsType<RotationItem> => [
     ),
   },
   {
-    title: "",
+    title: actionsHead,
     key: "do",
     align: "right",
     render: (_, i) => (

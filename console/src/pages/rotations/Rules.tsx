@@ -13,6 +13,7 @@ import { StateMark } from "../../parts/StateMark";
 import { RotationTabs } from "./RotationTabs";
 import { localZone, Settings, settingsOf, settingsText, type SettingsForm } from "./Settings";
 import { selectionOf, selectionText, WhichKeys, type WhichKeysForm } from "./WhichKeys";
+import { actionsHead } from "../../parts/actionsHead";
 
 /** The rotation rules, by which keys are rotated by themselves. */
 export default function Rules() {
@@ -100,7 +101,7 @@ const columns = (may: boolean): TableColumnsType<RotationRule> => [
       <span className="nowrap">{r.state === "paused" ? "" : r.next_at ? `from ${moment(r.next_at)}` : "when due"}</span>
     ),
   },
-  { title: "", key: "do", align: "right", render: (_, r) => may && <Changes of={r} /> },
+  { title: actionsHead, key: "do", align: "right", render: (_, r) => may && <Changes of={r} /> },
 ];
 
 function Changes({ of }: { of: RotationRule }) {

@@ -11,6 +11,7 @@ import { PageHead } from "../../parts/PageHead";
 import { ProblemNote } from "../../parts/ProblemNote";
 import { useAct } from "../../parts/useAct";
 import { SettingsTabs } from "./SettingsTabs";
+import { actionsHead } from "../../parts/actionsHead";
 
 /** The keys that a cloud knows itself: its catalogue of named keys, and those that it hands to groups of instances. */
 export default function CloudKeys() {
@@ -99,7 +100,7 @@ function Catalogue({ of: cloud }: { of: string }) {
               </span>
             ),
           },
-          { title: "", key: "do", align: "right", render: (_, k) => <Changes of={k} cloud={cloud} /> },
+          { title: actionsHead, key: "do", align: "right", render: (_, k) => <Changes of={k} cloud={cloud} /> },
         ]}
       />
       {publishing && (
@@ -242,7 +243,12 @@ function Groups({ of: cloud }: { of: string }) {
           },
           { title: "Instances that take it", key: "taking", align: "right", render: (_, r) => r.group.taking },
           { title: "That do not", key: "refusing", align: "right", render: (_, r) => r.group.refusing },
-          { title: "", key: "do", align: "right", render: (_, r) => admin && <Removal of={r} cloud={cloud} /> },
+          {
+            title: actionsHead,
+            key: "do",
+            align: "right",
+            render: (_, r) => admin && <Removal of={r} cloud={cloud} />,
+          },
         ]}
       />
       {adding && (

@@ -12,6 +12,7 @@ import { StateMark } from "../../parts/StateMark";
 import { useAct } from "../../parts/useAct";
 import { RecordRules } from "./RecordRules";
 import { SettingsTabs } from "./SettingsTabs";
+import { actionsHead } from "../../parts/actionsHead";
 
 interface Wanted {
   name?: string;
@@ -47,7 +48,10 @@ export default function Clouds() {
           dataSource={clouds.data}
           columns={columns(setChanging)}
           scroll={{ x: "max-content" }}
-          expandable={{ expandedRowRender: (c) => <Details of={c} /> }}
+          expandable={{
+            columnTitle: <span className="unseen">Details</span>,
+            expandedRowRender: (c) => <Details of={c} />,
+          }}
           locale={{ emptyText: <EmptyNote text="No cloud yet. Machines of no cloud are adopted.">{add}</EmptyNote> }}
         />
       </Card>
@@ -151,7 +155,7 @@ const columns = (change: (c: Cloud) => void): TableColumnsType<Cloud> => [
       </span>
     ),
   },
-  { title: "", key: "do", align: "right", render: (_, c) => <Changes of={c} change={change} /> },
+  { title: actionsHead, key: "do", align: "right", render: (_, c) => <Changes of={c} change={change} /> },
 ];
 
 function stateOf(c: Cloud) {

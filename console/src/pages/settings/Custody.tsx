@@ -12,6 +12,7 @@ import { ProveButton } from "../../parts/Prove";
 import { StateMark } from "../../parts/StateMark";
 import { useAct } from "../../parts/useAct";
 import { SettingsTabs } from "./SettingsTabs";
+import { actionsHead } from "../../parts/actionsHead";
 
 /** Who asked for what is in the safe, which keys are being handed over, and the state of the safe. */
 export default function Custody() {
@@ -92,7 +93,7 @@ const consentColumns = (decide: (d: { of: Consent; grant: boolean }) => void): T
     render: (_, c) => (c.decided_by ? `by ${c.decided_by}${c.note ? `: ${c.note}` : ""}` : ""),
   },
   {
-    title: "",
+    title: actionsHead,
     key: "do",
     align: "right",
     render: (_, c) =>

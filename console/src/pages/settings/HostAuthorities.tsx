@@ -10,6 +10,7 @@ import { PageHead } from "../../parts/PageHead";
 import { ProblemNote } from "../../parts/ProblemNote";
 import { useAct } from "../../parts/useAct";
 import { SettingsTabs } from "./SettingsTabs";
+import { actionsHead } from "../../parts/actionsHead";
 
 interface Wanted {
   name?: string;
@@ -58,7 +59,7 @@ export default function HostAuthorities() {
               render: (_, a) => <CopyText text={a.sha256} label="fingerprint of the authority" />,
             },
             { title: "Added", key: "added", render: (_, a) => `${moment(a.added_at)} by ${a.added_by}` },
-            { title: "", key: "do", align: "right", render: (_, a) => admin && <Remove of={a} /> },
+            { title: actionsHead, key: "do", align: "right", render: (_, a) => admin && <Remove of={a} /> },
           ]}
         />
       </Card>

@@ -10,6 +10,7 @@ import { PageHead } from "../../parts/PageHead";
 import { ProblemNote } from "../../parts/ProblemNote";
 import { useAct } from "../../parts/useAct";
 import { SettingsTabs } from "./SettingsTabs";
+import { actionsHead } from "../../parts/actionsHead";
 
 interface Wanted {
   kind?: "label" | "network";
@@ -84,7 +85,7 @@ export default function JumpHosts() {
               render: (_, r) => <Link to={`/instances/${encodeURIComponent(r.via)}`}>{r.via}</Link>,
             },
             { title: "Added", key: "added", render: (_, r) => `${moment(r.added_at)} by ${r.added_by}` },
-            { title: "", key: "do", align: "right", render: (_, r) => admin && <Remove of={r} /> },
+            { title: actionsHead, key: "do", align: "right", render: (_, r) => admin && <Remove of={r} /> },
           ]}
         />
       </Card>

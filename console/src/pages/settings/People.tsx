@@ -13,6 +13,7 @@ import { ProblemNote } from "../../parts/ProblemNote";
 import { StateMark } from "../../parts/StateMark";
 import { useAct } from "../../parts/useAct";
 import { SettingsTabs } from "./SettingsTabs";
+import { actionsHead } from "../../parts/actionsHead";
 
 type Role = Operator["role"];
 
@@ -87,7 +88,7 @@ const columns = (change: (o: Operator) => void): TableColumnsType<Operator> => [
   { title: "Last seen", key: "seen", render: (_, o) => (o.last_seen_at ? moment(o.last_seen_at) : "never") },
   { title: "State", key: "state", render: (_, o) => <StateMark state={stateOf(o)} /> },
   {
-    title: "",
+    title: actionsHead,
     key: "do",
     align: "right",
     render: (_, o) => (
@@ -313,14 +314,14 @@ function Teams({ teams, people }: { teams?: Holder[]; people: Operator[] }) {
       ),
     },
     {
-      title: "",
+      title: actionsHead,
       key: "do",
       align: "right",
       render: (_, t) => (
         <Button
           size="small"
           danger
-          aria-label={`End ${t.name}`}
+          aria-label={`End it: ${t.name}`}
           onClick={() =>
             void modal.confirm({
               title: `End the team ${t.name}?`,

@@ -7,6 +7,7 @@ import { EmptyNote } from "../../parts/EmptyNote";
 import { FormDialog } from "../../parts/FormDialog";
 import { ProblemNote } from "../../parts/ProblemNote";
 import { useAct } from "../../parts/useAct";
+import { actionsHead } from "../../parts/actionsHead";
 
 interface Wanted {
   label?: string;
@@ -51,7 +52,7 @@ export function RecordRules() {
             render: (_, r) => (r.leave_alone ? "are left alone" : "are recorded by themselves"),
           },
           { title: "Added", key: "added", render: (_, r) => `${moment(r.added_at)} by ${r.added_by}` },
-          { title: "", key: "do", align: "right", render: (_, r) => admin && <Remove of={r} /> },
+          { title: actionsHead, key: "do", align: "right", render: (_, r) => admin && <Remove of={r} /> },
         ]}
       />
       {adding && (

@@ -11,6 +11,7 @@ import { ProblemNote } from "../../parts/ProblemNote";
 import { StateMark } from "../../parts/StateMark";
 import { useAct } from "../../parts/useAct";
 import { SettingsTabs } from "./SettingsTabs";
+import { actionsHead } from "../../parts/actionsHead";
 
 const kinds: { value: Subscriber["kinds"][number]; label: string }[] = [
   { value: "login-shut", label: "a login has become shut" },
@@ -127,7 +128,7 @@ const columns = (show: (name: string) => void): TableColumnsType<Subscriber> => 
       ),
   },
   { title: "Last error", dataIndex: "last_error" },
-  { title: "", key: "do", align: "right", render: (_, r) => <Changes of={r} /> },
+  { title: actionsHead, key: "do", align: "right", render: (_, r) => <Changes of={r} /> },
 ];
 
 function Changes({ of }: { of: Subscriber }) {

@@ -30,6 +30,7 @@ import { PageHead } from "../../parts/PageHead";
 import { ProblemNote } from "../../parts/ProblemNote";
 import { useAct } from "../../parts/useAct";
 import { SettingsTabs } from "./SettingsTabs";
+import { actionsHead } from "../../parts/actionsHead";
 
 /** Where the person gets mail about what they have to do. The link of a mail leads here, with its code. */
 function Mail() {
@@ -259,7 +260,7 @@ function Sessions({ all, extra }: { all: boolean; extra: React.ReactNode }) {
     { title: "Valid until", key: "until", render: (_, n) => moment(n.expires_at) },
     { title: "From", key: "from", render: (_, n) => `${n.address}, ${n.via}` },
     {
-      title: "",
+      title: actionsHead,
       key: "do",
       align: "right",
       render: (_, n) =>
@@ -314,7 +315,7 @@ function Tokens({ all, add }: { all: boolean; add: () => void }) {
     { title: "Valid until", key: "until", render: (_, k) => (k.expires_at ? day(k.expires_at) : "no end") },
     { title: "Last used", key: "used", render: (_, k) => (k.last_used_at ? moment(k.last_used_at) : "never") },
     {
-      title: "",
+      title: actionsHead,
       key: "do",
       align: "right",
       render: (_, k) => (

@@ -114,7 +114,7 @@ function Player({ of }: { of: Cast }) {
           aria-label="Speed"
           value={speed}
           onChange={setSpeed}
-          options={[1, 2, 4, 16].map((n) => ({ value: n, label: `${n} times` }))}
+          options={[1, 2, 4, 16].map((n) => ({ value: n, label: `${n}×` }))}
         />
         <Slider
           className="full"

@@ -14,6 +14,7 @@ import { useAct } from "../../parts/useAct";
 import { usePlace } from "../../parts/usePlace";
 import { SettingsTabs } from "../settings/SettingsTabs";
 import { endWord, ways } from "./ends";
+import { actionsHead } from "../../parts/actionsHead";
 
 /** Who uses which login through the console, and who did. */
 export default function Visits() {
@@ -84,7 +85,7 @@ function columns(admin: boolean, end: (v: Visit) => void): TableColumnsType<Visi
     { title: "Ended", key: "ended", render: (_, v) => v.ended_at && moment(v.ended_at) },
     { title: "Why", key: "why", render: (_, v) => v.reason ?? v.problem },
     {
-      title: "",
+      title: actionsHead,
       key: "do",
       align: "right",
       render: (_, v) => (

@@ -13,6 +13,7 @@ export function newScreen(at: HTMLElement, dark: boolean): { term: Terminal; fit
     cursorBlink: false,
     fontFamily: colour("--code") || "monospace",
     fontSize: 14,
+    lineHeight: 1.2, // lower ones cut underscores off
     scrollback: 5000,
     screenReaderMode: true,
     linkHandler: { activate: () => {} },

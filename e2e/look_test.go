@@ -29,11 +29,12 @@ func (p *page) wide(width int64) {
 // axe is the program of axe-core, which finds what keeps people from using a page: contrasts and names among it.
 var axe = sync.OnceValues(func() ([]byte, error) { return os.ReadFile("../console/node_modules/axe-core/axe.min.js") })
 
-// axeNow runs axe on the page as it is, by all of its rules but those that are experiments, and tells what is found: the
-// rule, what it asks for, and the first element that breaks it.
+// axeNow runs axe on the page as it is, by all of its rules but those that are experiments, and tells what is found:
+// the rule, what it asks for, and the first element that breaks it.
 const axeNow = `axe.run(document, {resultTypes: ["violations"]}).then((r) => JSON.stringify(
 	r.violations.map((v) => v.id + ": " + v.help + ", in " + v.nodes.length + " places: " +
-		v.nodes[0].html.slice(0, 160) + " " + (v.nodes[0].any[0]?.message ?? v.nodes[0].all[0]?.message ?? "").slice(0, 200))))`
+		v.nodes[0].html.slice(0, 160) + " " +
+		(v.nodes[0].any[0]?.message ?? v.nodes[0].all[0]?.message ?? "").slice(0, 200))))`
 
 // flawsNow is what axe does not look at: how many headings of the first rank there are, and what reaches out of the
 // window to the side.
@@ -61,7 +62,8 @@ func (p *page) flaws(whole bool) (found []string) {
 			p.t.Fatal(err)
 		}
 		p.do(chromedp.Evaluate[chromedp.Void]("void (window.axe || (() => {" + string(text) + "})())"))
-		program = "Promise.all([" + flawsNow + ", " + axeNow + "]).then((l) => JSON.stringify(l.flatMap((t) => JSON.parse(t))))"
+		program = "Promise.all([" + flawsNow + ", " + axeNow +
+			"]).then((l) => JSON.stringify(l.flatMap((t) => JSON.parse(t))))"
 	}
 	text := ""
 	for text == "" {

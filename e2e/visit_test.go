@@ -32,7 +32,10 @@ func (p *page) takesKey(file string) {
 	p.t.Helper()
 	p.says("Drop private key files here")
 	p.do(chromedp.SetUploadFiles(`input[type=file]:not([webkitdirectory])`, []string{file}))
-	p.holds("the key in the page", `[...document.querySelectorAll("li code, li .code")].some((e) => e.innerText.startsWith("SHA256:"))`)
+	p.holds(
+		"the key in the page",
+		`[...document.querySelectorAll("li code, li .code")].some((e) => e.innerText.startsWith("SHA256:"))`,
+	)
 }
 
 // types types a line into the terminal once it is open.
@@ -293,7 +296,9 @@ func TestWhatAMachineWritesStaysInTheTerminal(t *testing.T) {
 	p.press("Open the terminal")
 	title := `document.title === "Terminal to ` + mast + ` · Plum Latch"`
 	p.holds("its title", title)
-	p.types(`printf '\033]0;pwned\a\033]2;pwned\a\033]52;c;cHduZWQ=\a\033[21t\033]8;;http://evil.example/\aclick\033]8;;\a\n'`)
+	p.types(
+		`printf '\033]0;pwned\a\033]2;pwned\a\033]52;c;cHduZWQ=\a\033[21t\033]8;;http://evil.example/\aclick\033]8;;\a\n'`,
+	)
 	p.types("echo done-$((6*7))")
 	p.says("done-42")
 	p.holds("its title still", title)

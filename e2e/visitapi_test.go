@@ -197,11 +197,29 @@ func TestAVisitIsForTheSessionAndTheOriginThatItWasBegunIn(t *testing.T) {
 	if _, p := h.begins(t, h.token, ask); p.Code != "session-needed" {
 		t.Errorf("with a token: %+v", p)
 	}
-	h.must("operator", "add", "sunniva", "-role", "viewer", "-password-file", writeFile(t, filepath.Join(h.dir, "w"), password))
+	h.must(
+		"operator",
+		"add",
+		"sunniva",
+		"-role",
+		"viewer",
+		"-password-file",
+		writeFile(t, filepath.Join(h.dir, "w"), password),
+	)
 	if _, p := h.begins(t, h.session("sunniva", password), ask); p.Code != "role-too-low" {
 		t.Errorf("a viewer: %+v", p)
 	}
-	h.must("operator", "add", "oona", "-role", "operator", "-limit", "team=cameras", "-password-file", filepath.Join(h.dir, "w"))
+	h.must(
+		"operator",
+		"add",
+		"oona",
+		"-role",
+		"operator",
+		"-limit",
+		"team=cameras",
+		"-password-file",
+		filepath.Join(h.dir, "w"),
+	)
 	if _, p := h.begins(t, h.session("oona", password), ask); p.Code != "no-such-instance" {
 		t.Errorf("somebody who does not see the instance: %+v", p)
 	}
@@ -441,6 +459,9 @@ func TestVisitsAreEnded(t *testing.T) {
 	v, page := open(marek)
 	page.types("exit")
 	ends(v, "left")
+	v, page = open(marek)
+	page.types("kill -9 $(ps -o ppid= -p $$)") // the sshd of this login
+	ends(v, "cut")
 	v, _ = open(marek)
 	h.must("operator", "change", "marek", "-role", "viewer")
 	ends(v, "signed-out")

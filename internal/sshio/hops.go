@@ -276,8 +276,8 @@ func (t Target) connect(ctx context.Context) (net.Conn, string, error) {
 	return conn, net.JoinHostPort(t.Address, strconv.Itoa(t.Port)), err
 }
 
-// LocalAddress is the address that a machine sees connections come from, as far as it is known here; the zero Addr where
-// the machine is reached over a jump host, or not at all.
+// LocalAddress is the address that a machine sees connections come from, as far as it is known here; the zero Addr
+// where the machine is reached over a jump host, or not at all.
 func LocalAddress(ctx context.Context, t Target) netip.Addr {
 	ctx, cancel := context.WithTimeout(ctx, handshakeTimeout)
 	defer cancel()

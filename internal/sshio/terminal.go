@@ -1,8 +1,10 @@
 package sshio
 
 import (
+	"errors"
 	"fmt"
 	"io"
+	"time"
 
 	"golang.org/x/crypto/ssh"
 )
@@ -59,4 +61,21 @@ func (s *Session) Terminal(cols, rows int) (*Terminal, error) {
 func (t *Terminal) Resize(cols, rows int) error {
 	cols, rows = TerminalSize(cols, rows)
 	return t.session.WindowChange(rows, cols)
+}
+
+// endWithin is how long a shell whose output is over may take to say that it has ended.
+const endWithin = 5 * time.Second
+
+// Broke reports, once the output is over, whether the connection broke, so that the machine did not say that the shell
+// has ended (RFC 4254 section 6.10).
+func (t *Terminal) Broke() bool {
+	ended := make(chan error, 1)
+	go func() { ended <- t.session.Wait() }()
+	select {
+	case err := <-ended:
+		_, missing := errors.AsType[*ssh.ExitMissingError](err)
+		return missing
+	case <-time.After(endWithin):
+		return true
+	}
 }

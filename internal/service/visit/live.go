@@ -169,7 +169,11 @@ func (l *live) run() {
 	}
 	l.s.done.Go(l.typeInto)
 	err = l.pump()
-	if err == nil || errors.Is(err, io.EOF) {
+	switch {
+	case !errors.Is(err, io.EOF):
+	case l.term.Broke():
+		err = errors.New("the connection with the machine broke")
+	default:
 		l.end(visit.Left, "", "")
 		return
 	}

@@ -99,9 +99,6 @@ func (r *recorder) event(kind, data string) {
 	r.total += len(line)
 }
 
-func (r *recorder) input(data []byte)  { r.add(visit.Typed, data) }
-func (r *recorder) output(data []byte) { r.add(visit.Shown, data) }
-
 func (r *recorder) add(kind string, data []byte) {
 	if r == nil {
 		return

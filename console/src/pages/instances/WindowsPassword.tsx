@@ -9,7 +9,7 @@ import { ProblemNote } from "../../parts/ProblemNote";
 import { forgetAll, useHeldKeys } from "../../privatekey/held";
 import { fromBase64, textOf, toBase64 } from "../../privatekey/wire";
 
-/** Opens the administrator's password of a Windows instance in this page, with the private key that it is encrypted to. */
+/** Opens the administrator's password of a Windows instance in this page, with the private key that fits. */
 export function WindowsPassword({ of }: { of: string }) {
   const [asking, setAsking] = useState(false);
   return (

@@ -3,7 +3,7 @@ import { Alert, App, Button, Card, Input, Modal, Select, Table, type TableColumn
 import { useCallback, useEffect, useState } from "react";
 import { Link, useParams, useSearchParams } from "react-router";
 import { api, requestKey, take, type FileVersion, type Login, type Opening, type Stranger } from "../../api/client";
-import { useLogin, useMe, useRun, useSweep, useVersions } from "../../api/queries";
+import { useLogin, useMe, useRun, useVersions } from "../../api/queries";
 import { day, moment } from "../../format";
 import { CopyText } from "../../parts/CopyText";
 import { EmptyNote } from "../../parts/EmptyNote";
@@ -13,6 +13,7 @@ import { KeyName } from "../../parts/KeyName";
 import { Loading } from "../../parts/Loading";
 import { PageHead } from "../../parts/PageHead";
 import { ProblemNote } from "../../parts/ProblemNote";
+import { SweepButton } from "../../parts/SweepButton";
 import { StateMark } from "../../parts/StateMark";
 import { GrantDialog, WithdrawDialog } from "./GrantDialogs";
 import { Ways } from "./Ways";
@@ -52,7 +53,7 @@ export default function LoginPage() {
             <Link to={`/terminals/${encodeURIComponent(l.reach.login)}`}>
               <Button>Open a terminal</Button>
             </Link>
-            <SweepOne of={l} />
+            <SweepButton instance={l.reach.instance} />
             <Button type={l.reach.reach === "shut" ? "default" : "primary"} onClick={() => grant(true)}>
               Let a key in
             </Button>
@@ -287,21 +288,6 @@ function RecordStranger({ of, close }: { of: Stranger; close: () => void }) {
   );
 }
 
-function SweepOne({ of }: { of: Login }) {
-  const queries = useQueryClient();
-  const { message } = App.useApp();
-  const begin = useMutation({
-    mutationFn: () => take(api.POST("/sweeps", { body: { instances: [of.reach.instance] } })),
-    onError: (e) => void message.error(e.message),
-  });
-  const sweep = useSweep(begin.data?.id, () => void queries.invalidateQueries({ queryKey: ["reach"] }));
-  return (
-    <Button loading={begin.isPending || Boolean(sweep && !sweep.ended_at)} onClick={() => begin.mutate()}>
-      Sweep it
-    </Button>
-  );
-}
-
 /** The files as they were last seen, and what changed from look to look. */
 function Files({ of }: { of: Login }) {
   const versions = useVersions(of.reach.login);
@@ -344,6 +330,7 @@ function Files({ of }: { of: Login }) {
             </>
           }
         >
+          {/* eslint-disable-next-line jsx-a11y/no-noninteractive-tabindex -- it scrolls, by keyboard as well */}
           <section className="scrolls at-most-high" aria-label={`Lines of ${f.path}`} tabIndex={0}>
             <pre className="flush small">{f.content}</pre>
           </section>

@@ -9,6 +9,8 @@ import { EmptyNote } from "../../parts/EmptyNote";
 import { PagedTable } from "../../parts/PagedTable";
 import { PageHead } from "../../parts/PageHead";
 import { SearchBox } from "../../parts/SearchBox";
+import { ProveButton } from "../../parts/Prove";
+import { SweepButton } from "../../parts/SweepButton";
 import { StateMark } from "../../parts/StateMark";
 import { usePlace } from "../../parts/usePlace";
 import { ReachTabs } from "./ReachTabs";
@@ -241,14 +243,19 @@ const worryColumns: TableColumnsType<LoginReach> = [
   },
 ];
 
-/** The one next action: a place in the console where there is one, else the command. */
+/**
+ * The one next action, in place where the page can do it. A command is left where it takes a private key on the
+ * person's machine that reads or changes the login.
+ */
 function Next({ of: l }: { of: LoginReach }) {
+  const may = useMe().data?.role !== "viewer";
   const page = `/logins/${encodeURIComponent(l.login)}`;
+  const differs = l.missing + l.ungranted + l.strangers > 0;
   if (l.reach === "shut" && !l.steward) return <Link to={`${page}/routes`}>Get back in</Link>;
-  if (l.missing + l.ungranted + l.strangers > 0 && l.reach !== "shut")
-    return <Link to={page}>Decide about the drift</Link>;
-  if (l.steward && (l.reach === "thin" || l.reach === "shut"))
-    return <Link to={`${page}?grant=1`}>Let another key in</Link>;
+  if (differs && l.reach !== "shut") return <Link to={page}>Decide about the drift</Link>;
+  if (l.reach === "thin" || l.reach === "shut") return <Link to={`${page}?grant=1`}>Let another key in</Link>;
+  if (l.reach === "stale") return <ProveButton small />;
+  if (l.reach === "unswept" && l.steward && may) return <SweepButton instance={l.instance} small />;
   return l.next ? (
     <div className="block-text">
       <CopyText text={l.next} label="command" />

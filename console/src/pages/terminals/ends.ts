@@ -35,7 +35,7 @@ export const ways: Record<VisitWay, { name: string; note: string }> = {
   },
   "visit-key": {
     name: "A key for this visit",
-    note: "The page makes a key pair, the service places its line for as long as the visit lasts, and removes it after.",
+    note: "The page makes a key pair; the service places its line for as long as the visit lasts.",
   },
   "kept-key": {
     name: "A key in the safe",

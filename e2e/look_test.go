@@ -131,6 +131,19 @@ var pages = []string{
 	"/terminals/ubuntu@ringing-web",
 }
 
+// worstDay are the pages from a lost key to a login that is open again, which somebody may have to walk on a phone.
+var worstDay = []string{
+	"/",
+	"/instances",
+	"/instances/tide-gauge-3",
+	"/logins/debian@tide-gauge-3",
+	"/logins/debian@tide-gauge-3/routes",
+	"/keys/oona-main",
+	"/proofs",
+	"/restores",
+	"/terminals/ubuntu@ringing-web",
+}
+
 func TestEveryPageIsReadableInLightAndDarkAtEveryWidthAndByName(t *testing.T) {
 	t.Parallel()
 	_, h := startDemo(t, demoDir(t))
@@ -151,6 +164,13 @@ func TestEveryPageIsReadableInLightAndDarkAtEveryWidthAndByName(t *testing.T) {
 	p := openBrowser(t, h.url)
 	p.signedIn("ines", demo.Password("ines"))
 	p.within(12 * time.Minute) // for so many pages
+	p.wide(390)
+	for _, path := range append(worstDay, restore) {
+		p.open(path)
+		if found := p.flaws(true); len(found) > 0 {
+			t.Errorf("%s on a phone:\n  %s", path, strings.Join(found, "\n  "))
+		}
+	}
 	for _, path := range append(pages, rotation, rotation+"/report", restore, restore+"/report") {
 		for n, look := range []struct {
 			wide int64

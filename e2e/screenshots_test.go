@@ -77,7 +77,16 @@ func TestScreenshots(t *testing.T) {
 	h.bringIn(t, "pump-house", "pier-key")
 	p.open("/logins/warden@pump-house")
 	take("console-ways-in", "What else lets somebody in")
-	stack("console-login-and-drift", "console-login", "console-ways-in", "console-drift")
+	p.open("/terminals/ubuntu@atlas-web-1")
+	p.press("A key for this visit")
+	p.press("Open the terminal")
+	for _, line := range []string{"id", "uptime", "ls -l /etc/ssh"} {
+		p.types(line)
+	}
+	take("console-terminal", "sshd_config")
+	p.press("End it")
+	p.says("The terminal is closed")
+	stack("console-login-and-drift", "console-login", "console-ways-in", "console-drift", "console-terminal")
 	p.open("/grants")
 	take("console-grants", "cover for the field team")
 	p.open("/proofs")
@@ -230,9 +239,11 @@ func TestScreenshots(t *testing.T) {
 	p.says("oona adopted nest-recorder")
 	p.holds("the end of the page", `(window.scrollTo(0, document.body.scrollHeight), true)`)
 	take("console-timeline", "What has happened to it")
+	p.open("/settings/visits")
+	take("console-visits", "ubuntu@atlas-web-1")
 	stack(
-		"console-settings", "console-you", "console-people", "console-custody", "console-subscribers", "console-clouds",
-		"console-cloud-keys", "console-jump-hosts", "console-timeline",
+		"console-settings", "console-you", "console-people", "console-custody", "console-visits", "console-subscribers",
+		"console-clouds", "console-cloud-keys", "console-jump-hosts", "console-timeline",
 	)
 	p.open("/settings/people/marek/leaving")
 	take("console-leaving", "Still to do")

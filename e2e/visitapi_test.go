@@ -9,6 +9,7 @@ import (
 	"strconv"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -558,4 +559,72 @@ func TestTwoHundredIdleTerminalsFitInTheService(t *testing.T) {
 		"too-many-visits" {
 		t.Errorf("the 201st: %+v", p)
 	}
+}
+
+// TestMachinesThatGiveNoTerminalEndTheVisitAlone visits a machine that lets everybody in and does nothing else.
+func TestMachinesThatGiveNoTerminalEndTheVisitAlone(t *testing.T) {
+	t.Parallel()
+	h := newHouse(t, "")
+	h.must("key", "new", "mine")
+	mine, ines := h.signerOf(t, "mine"), h.session("ines", password)
+	m := sshdtest.StartHostile(t, sshdtest.Harm{})
+	h.client(
+		"instance", "adopt", "reef", "-address", "127.0.0.1", "-port", fmt.Sprint(m.Port), "-login", "warden",
+		"-host-key", ssh.FingerprintSHA256(m.HostKey),
+	)
+	v, p := h.begins(t, ines, apiclient.BeginVisit{Login: "warden@reef", Way: "own-key", Key: new("mine")})
+	if p.Code != "" {
+		t.Fatalf("%+v", p)
+	}
+	if _, err := h.visit(t, ines, v.Id.String(), 0, h.url, mine); err != nil {
+		t.Fatal(err)
+	}
+	eventually(t, "the end", func() bool {
+		v := h.visits(t)[0]
+		return v.State == "ended" && strings.Contains(*v.Problem, "gives no terminal")
+	})
+	if out := h.must("whoami"); !strings.Contains(out, "ines") {
+		t.Errorf("the service: %s", out)
+	}
+}
+
+// TestAVisitThatIsNotBegunLeavesNoKey refuses one more than there may be, many at once.
+func TestAVisitThatIsNotBegunLeavesNoKey(t *testing.T) {
+	t.Parallel()
+	h := newHouse(t, "")
+	h.service.kill(t)
+	h.startService(h.listen(), "-visits-each", "2")
+	h.must("key", "new", "mine")
+	h.must("instance", "launch", "cam", "-image", "debian-12", "-size", "small", "-key", "mine")
+	ines := h.session("ines", password)
+	var all sync.WaitGroup
+	var begun atomic.Int32
+	for range 8 {
+		all.Go(func() {
+			_, body := h.call("POST", "/api/v1/visits", ines, jsonBody(t, apiclient.BeginVisit{
+				Login: "debian@cam", Way: "own-key", Key: new("mine"),
+			}))
+			if strings.Contains(body, `"state":"asked"`) {
+				begun.Add(1)
+			}
+		})
+	}
+	all.Wait()
+	if n := begun.Load(); n != 2 {
+		t.Errorf("%d visits were begun at once, want 2", n)
+	}
+	public := string(ssh.MarshalAuthorizedKey(newSigner(t).PublicKey()))
+	if _, p := h.begins(t, ines, apiclient.BeginVisit{Login: "debian@cam", Way: "visit-key", PublicKey: &public}); p.Code !=
+		"too-many-visits" {
+		t.Errorf("%+v", p)
+	}
+	// There is no means to place a line on cam, which has no steward key.
+	h.sql("UPDATE visits SET state = 'ended', ended_at = now()")
+	if _, p := h.begins(t, ines, apiclient.BeginVisit{Login: "debian@cam", Way: "visit-key", PublicKey: &public}); p.Code !=
+		"no-means" && p.Code != "no-means-to-end" {
+		t.Errorf("%+v", p)
+	}
+	eventually(t, "no key that is left over", func() bool {
+		return h.count("keys WHERE name LIKE 'visit-%' AND state = 'active'") == 0
+	})
 }

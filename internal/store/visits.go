@@ -23,8 +23,12 @@ func (s *Store) AddVisit(ctx context.Context, v record.Visit, recording *record.
 	return plain(s.db.WithContext(ctx).Create(&v).Error)
 }
 
-// CountVisits returns how many visits are not over, of the person and of all.
+// CountVisits returns how many visits are not over, of the person and of all, and has others who count wait until the
+// transaction ends.
 func (s *Store) CountVisits(ctx context.Context, operator uuid.UUID) (own, all int, err error) {
+	if err := s.db.WithContext(ctx).Exec("SELECT pg_advisory_xact_lock(hashtextextended('visits', 0))").Error; err != nil {
+		return 0, 0, plain(err)
+	}
 	var n struct{ Own, All int }
 	err = s.db.WithContext(ctx).
 		Table("public.visits").

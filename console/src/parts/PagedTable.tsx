@@ -135,6 +135,8 @@ function Rows<T extends object>({ pages, columns, rowKey, empty, sort, wraps, pl
   useLayoutEffect(() => {
     const table = box.current?.querySelector("table");
     if (table) setFits(table.offsetWidth <= (box.current?.offsetWidth ?? 0));
+    // One that scrolls to the side does so by keyboard as well.
+    box.current?.querySelector(".ant-table-content")?.setAttribute("tabindex", "0");
   }, [rows, laid, fits === undefined]); // eslint-disable-line react-hooks/exhaustive-deps -- only whether it is known
   useEffect(() => {
     const again = () => {

@@ -67,6 +67,9 @@ func (s *Service) Begin(ctx context.Context, actor people.Actor, w Wanted) (reco
 		CreatedAt:  s.Now().Truncate(time.Microsecond),
 		SeenAt:     s.Now(),
 	}
+	if err := s.Store.InTx(ctx, func(tx *store.Store) error { return s.room(ctx, tx, actor) }); err != nil {
+		return none, err // before the record of a key is made for it
+	}
 	k, err := s.keyFor(ctx, actor, w, v.ID)
 	if err != nil {
 		return none, err
@@ -77,6 +80,9 @@ func (s *Service) Begin(ctx context.Context, actor people.Actor, w Wanted) (reco
 	}
 	name := fleet.LoginName(l.OSUser, i.Name)
 	err = s.Store.InTx(ctx, func(tx *store.Store) error {
+		if err := s.room(ctx, tx, actor); err != nil {
+			return err
+		}
 		var recording *record.Secret
 		if v.Recorded {
 			if recording, err = s.newRecording(ctx, tx, v.ID); err != nil {
@@ -90,6 +96,11 @@ func (s *Service) Begin(ctx context.Context, actor people.Actor, w Wanted) (reco
 			"key": k.Name, "way": string(w.Way), "address": w.Address, "recorded": v.Recorded,
 		}), k.Name))
 	})
+	if err != nil && w.Way == visit.VisitKey {
+		if left := s.Keys.DeleteKey(ctx, actor, k.Name); left != nil {
+			s.Log.Error("delete the key of a visit that was not begun", "key", k.Name, "err", left)
+		}
+	}
 	if err != nil {
 		return none, err
 	}
@@ -129,7 +140,12 @@ func (s *Service) mayBegin(ctx context.Context, actor people.Actor, w Wanted) er
 			Detail: fmt.Sprintf("%q is no way to authenticate; own-key, visit-key and kept-key are", w.Way),
 		}
 	}
-	own, all, err := s.Store.CountVisits(ctx, actor.ID)
+	return nil
+}
+
+// room refuses one visit more than there may be.
+func (s *Service) room(ctx context.Context, tx *store.Store, actor people.Actor) error {
+	own, all, err := tx.CountVisits(ctx, actor.ID)
 	if err != nil {
 		return err
 	}

@@ -161,14 +161,18 @@ func (s *Service) take(ctx context.Context, actor people.Actor, v record.VisitRe
 // run opens the login and passes its output on.
 func (l *live) run() {
 	ctx, cancel := context.WithTimeout(l.ctx, openWithin)
-	err := l.open(ctx)
-	cancel()
-	if err != nil {
+	defer cancel()
+	guard := func(do func() error) error { return problem.Guard(l.s.Log, "a visit", do) }
+	if err := guard(func() error { return l.open(ctx) }); err != nil {
 		l.end(visit.Failed, text.Line(err.Error(), text.MaxLine), "")
 		return
 	}
-	l.s.done.Go(l.typeInto)
-	err = l.pump()
+	l.s.done.Go(func() {
+		if err := guard(l.typeInto); err != nil {
+			l.end(visit.Cut, text.Line(err.Error(), text.MaxLine), "")
+		}
+	})
+	err := guard(l.pump)
 	switch {
 	case !errors.Is(err, io.EOF):
 	case l.term.Broke():
@@ -228,10 +232,14 @@ func (l *live) open(ctx context.Context) error {
 	l.mu.Lock()
 	cols, rows := l.cols, l.rows
 	l.mu.Unlock()
+	inTime := context.AfterFunc(ctx, session.Close) // a server may never answer
 	term, err := session.Terminal(cols, rows)
 	if err != nil {
 		session.Close()
 		return err
+	}
+	if !inTime() {
+		return fmt.Errorf("%s gives no terminal within %s", v.InstanceName, openWithin)
 	}
 	if err := l.recordOpened(ctx, k, session, consented); err != nil {
 		session.Close()
@@ -385,7 +393,7 @@ func (l *live) pump() error {
 }
 
 // typeInto passes on what is typed.
-func (l *live) typeInto() {
+func (l *live) typeInto() error {
 	for {
 		l.mu.Lock()
 		for len(l.typing) == 0 && !l.over {
@@ -396,10 +404,10 @@ func (l *live) typeInto() {
 		over := l.over
 		l.mu.Unlock()
 		if over {
-			return
+			return nil
 		}
 		if _, err := l.term.Write(data); err != nil {
-			return // the output ends as well, and says why
+			return nil // the output ends as well, and says why
 		}
 	}
 }

@@ -24,7 +24,7 @@ func (s *Store) AddVisit(ctx context.Context, v record.Visit, recording *record.
 }
 
 // CountVisits returns how many visits are not over, of the person and of all, and has others who count wait until the
-// transaction ends.
+// transaction ends. Raw, since GORM has no advisory locks.
 func (s *Store) CountVisits(ctx context.Context, operator uuid.UUID) (own, all int, err error) {
 	if err := s.db.WithContext(ctx).Exec("SELECT pg_advisory_xact_lock(hashtextextended('visits', 0))").Error; err != nil {
 		return 0, 0, plain(err)

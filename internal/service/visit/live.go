@@ -267,7 +267,10 @@ func (l *live) recordOpened(ctx context.Context, k record.Key, session *sshio.Se
 	s, v := l.s, l.v
 	now := s.Now().Truncate(time.Microsecond)
 	if l.recorder != nil {
-		l.recorder.head(l.cols, l.rows, now, fleet.LoginName(v.OSUser, v.InstanceName))
+		l.mu.Lock()
+		cols, rows := l.cols, l.rows
+		l.mu.Unlock()
+		l.recorder.head(cols, rows, now, fleet.LoginName(v.OSUser, v.InstanceName))
 	}
 	return s.Store.InTx(ctx, func(tx *store.Store) error {
 		change := map[string]any{"state": visit.Open, "opened_at": now, "seen_at": now}
@@ -278,7 +281,9 @@ func (l *live) recordOpened(ctx context.Context, k record.Key, session *sshio.Se
 		if !opened {
 			return errors.New("it was ended while it opened")
 		}
+		l.mu.Lock()
 		l.v.OpenedAt = &now
+		l.mu.Unlock()
 		if v.Way == visit.OwnKey { // the person has just signed with its private key
 			host := ssh.FingerprintSHA256(session.HostKey)
 			if err := tx.AddProof(ctx, record.Proof{
@@ -570,7 +575,7 @@ func (l *live) end(how visit.How, why, by string) {
 		how = visit.Failed
 	}
 	l.over, l.how, l.why = true, how, why
-	session := l.session
+	session, v := l.session, l.v
 	l.changed.Broadcast()
 	l.mu.Unlock()
 	if session != nil {
@@ -581,7 +586,7 @@ func (l *live) end(how visit.How, why, by string) {
 	if err := l.recorder.keep(ctx, false); err != nil {
 		l.s.Log.Error("keep the end of a recording", "visit", l.id, "err", err)
 	}
-	if err := l.s.ended(ctx, l.v, how, why, by); err != nil {
+	if err := l.s.ended(ctx, v, how, why, by); err != nil {
 		l.s.Log.Error("record the end of a visit", "visit", l.id, "err", err)
 	}
 	l.s.mu.Lock()

@@ -283,7 +283,7 @@ func TestThePageSignsOneLoginAndNothingElse(t *testing.T) {
 	}
 }
 
-// TestWhatAMachineWritesStaysInTheTerminal has a real machine write what steers terminals, and a page that is cut off.
+// TestWhatAMachineWritesStaysInTheTerminal has a real machine write what steers terminals, and breaks the connection.
 func TestWhatAMachineWritesStaysInTheTerminal(t *testing.T) {
 	t.Parallel()
 	h := newHouse(t, "")

@@ -474,7 +474,7 @@ func TestVisitsAreEnded(t *testing.T) {
 	ines := h.session("ines", password)
 	v, page = open(ines)
 	h.service.kill(t)
-	eventually(t, "the page to be cut off", func() bool {
+	eventually(t, "the page to lose its connection", func() bool {
 		page.mu.Lock()
 		defer page.mu.Unlock()
 		return page.err != nil
@@ -614,14 +614,13 @@ func TestAVisitThatIsNotBegunLeavesNoKey(t *testing.T) {
 		t.Errorf("%d visits were begun at once, want 2", n)
 	}
 	public := string(ssh.MarshalAuthorizedKey(newSigner(t).PublicKey()))
-	if _, p := h.begins(t, ines, apiclient.BeginVisit{Login: "debian@cam", Way: "visit-key", PublicKey: &public}); p.Code !=
-		"too-many-visits" {
+	own := apiclient.BeginVisit{Login: "debian@cam", Way: "visit-key", PublicKey: &public}
+	if _, p := h.begins(t, ines, own); p.Code != "too-many-visits" {
 		t.Errorf("%+v", p)
 	}
 	// There is no means to place a line on cam, which has no steward key.
 	h.sql("UPDATE visits SET state = 'ended', ended_at = now()")
-	if _, p := h.begins(t, ines, apiclient.BeginVisit{Login: "debian@cam", Way: "visit-key", PublicKey: &public}); p.Code !=
-		"no-means" && p.Code != "no-means-to-end" {
+	if _, p := h.begins(t, ines, own); p.Code != "no-means" && p.Code != "no-means-to-end" {
 		t.Errorf("%+v", p)
 	}
 	eventually(t, "no key that is left over", func() bool {

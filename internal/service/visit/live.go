@@ -24,7 +24,7 @@ import (
 
 // The kinds of messages between a page and the service, beside what is typed and shown.
 const (
-	SignKind      = "sign"      // to the page: Data is to be signed
+	SignKind      = "sign"      // to the page: sign Data
 	SignatureKind = "signature" // from the page: Data is the signature in the wire form
 	RefusalKind   = "refusal"   // from the page: it does not sign, and Why
 	WaitsKind     = "waits"     // to the page: what the opening waits for

@@ -22,7 +22,7 @@ const short: Record<VisitEnd, string> = {
   away: "page away",
   "ended-by": "ended",
   "signed-out": "signed out",
-  cut: "cut off",
+  cut: "connection broke",
   unkept: "recording full",
 };
 

@@ -627,3 +627,41 @@ func TestAVisitThatIsNotBegunLeavesNoKey(t *testing.T) {
 		return h.count("keys WHERE name LIKE 'visit-%' AND state = 'active'") == 0
 	})
 }
+
+// TestTheKeyOfAVisitLeavesAShutLoginShut visits a login whose only key is lost, by a key that is made for the visit:
+// nobody holds that one, its line ends by itself, and it goes though it is the last one.
+func TestTheKeyOfAVisitLeavesAShutLoginShut(t *testing.T) {
+	t.Parallel()
+	h := newHouse(t, "")
+	m := h.warden(t, "")
+	file := filepath.Join(m.Home("warden"), ".ssh/authorized_keys")
+	h.must("key", "mark-lost", "mine", "-reason", "laptop stolen", "-yes")
+	if r := h.login("mast").Reach.Reach; r != "shut" {
+		t.Fatalf("the login is %s before", r)
+	}
+	signer, ines := newSigner(t), h.session("ines", password)
+	v, p := h.begins(t, ines, apiclient.BeginVisit{
+		Login: mast, Way: "visit-key", PublicKey: new(string(ssh.MarshalAuthorizedKey(signer.PublicKey()))),
+	})
+	if p.Code != "" {
+		t.Fatalf("%+v", p)
+	}
+	page, err := h.visit(t, ines, v.Id.String(), 0, h.url, signer)
+	if err != nil {
+		t.Fatal(err)
+	}
+	page.hears("open")
+	if r := h.login("mast").Reach.Reach; r != "shut" {
+		t.Errorf("the login is %s while it is visited, want shut: nobody keeps a key to it", r)
+	}
+	if line := read(t, file); !strings.Contains(line, "expiry-time=") {
+		t.Errorf("the line does not end by itself: %s", line)
+	}
+	page.tell(apiclient.VisitMessage{Kind: "leave"})
+	eventually(t, "the line to be gone", func() bool {
+		return h.visits(t)[0].Placed == nil && !strings.Contains(read(t, file), "expiry-time")
+	})
+	if r := h.login("mast").Reach.Reach; r != "shut" {
+		t.Errorf("the login is %s afterwards", r)
+	}
+}

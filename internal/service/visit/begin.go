@@ -170,6 +170,9 @@ func (s *Service) keyFor(ctx context.Context, actor people.Actor, w Wanted, id u
 				Name: "visit-" + text[len(text)-12:], Purpose: "a visit of " + actor.Name + " to " + w.Login,
 			},
 			PublicKey: w.PublicKey,
+			// Its private key is gone with the page, so that a login that nobody else gets in to stays told as shut, and the
+			// line may go though it is the only one.
+			NoHolder: true,
 		})
 	}
 	k, err := s.Keys.Key(ctx, w.Key)

@@ -211,7 +211,7 @@ func (l *live) open(ctx context.Context) error {
 	var signer ssh.Signer
 	consented, unsigned := "", error(nil)
 	if v.Way == visit.KeptKey {
-		signer, consented, err = s.Keys.UseKept(ctx, l.actor, k, v.Reason)
+		signer, consented, err = s.Keys.UseKept(l.actor.Within(ctx), l.actor, k, v.Reason)
 	} else {
 		signer, err = newPageSigner(k.Blob, func(data []byte) (signature []byte, err error) {
 			signature, unsigned = l.ask(ctx, data)

@@ -193,6 +193,17 @@ func TestKeysOfAllFormsAreProvedInThePageAndLeaveItNever(t *testing.T) {
 			t.Errorf("%s: proved at %v by %v, want today by ines", name, k.ProvedAt, k.ProvedBy)
 		}
 	}
+	// The next person in the same page has none of them.
+	p.press("ines, admin ▾")
+	p.press("Sign out")
+	p.fill("Name", "ines")
+	p.fill("Password", password)
+	p.press("Sign in")
+	p.says("how safe")
+	p.press("To prove")
+	p.press("Prove what you hold")
+	p.says("Drop private key files here")
+	p.holds("no key in the page", `![...document.querySelectorAll("button")].some((b) => b.innerText.startsWith("Forget"))`)
 	secrets := map[string][]byte{"the passphrase": []byte(phrase)}
 	for _, file := range files {
 		if !strings.HasSuffix(file, ".pub") {

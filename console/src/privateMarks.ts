@@ -1,3 +1,5 @@
+import { bytesOf, equal, fromBase64, Reader, toBase64 } from "./privatekey/wire";
+
 /**
  * The marks of a private key in any of its usual wrappings, as in
  * internal/core/keypair, so that one pasted by mistake is never sent.
@@ -18,43 +20,30 @@ export function publicKeyOf(text: string): string | undefined {
   try {
     const blob = ofOpenSSH(text) ?? ofPPK(text);
     if (!blob) return undefined;
-    const type = stringAt(blob, 0).text;
-    return /^[a-z0-9@.-]+$/.test(type)
-      ? `${type} ${btoa(String.fromCharCode(...blob))} ${commentOfPPK(text)}`.trim()
-      : undefined;
+    const type = new Reader(blob).text();
+    return /^[a-z0-9@.-]+$/.test(type) ? `${type} ${toBase64(blob)} ${commentOfPPK(text)}`.trim() : undefined;
   } catch {
     return undefined; // cut short or damaged: the text is refused as it is
   }
-}
-
-const bytesOf = (base64: string) => Uint8Array.from(atob(base64.replace(/\s/g, "")), (c) => c.charCodeAt(0));
-
-/** Reads a string of RFC 4251 section 5. */
-function stringAt(bytes: Uint8Array, at: number) {
-  const length = new DataView(bytes.buffer, bytes.byteOffset).getUint32(at);
-  const end = at + 4 + length;
-  if (end > bytes.length) throw new RangeError("cut short");
-  const body = bytes.subarray(at + 4, end);
-  return { body, end, text: new TextDecoder().decode(body) };
 }
 
 /** OpenSSH's PROTOCOL.key: a magic, cipher, KDF and its options, the number of keys, the public key. */
 function ofOpenSSH(text: string): Uint8Array | undefined {
   const body = /BEGIN OPENSSH PRIVATE KEY-+([A-Za-z0-9+/=\s]+)-+END/.exec(text)?.[1];
   if (!body) return undefined;
-  const bytes = bytesOf(body);
-  const magic = "openssh-key-v1\0";
-  if (new TextDecoder().decode(bytes.subarray(0, magic.length)) !== magic) return undefined;
-  let at = magic.length;
-  for (let n = 0; n < 3; n++) at = stringAt(bytes, at).end;
-  return stringAt(bytes, at + 4).body;
+  const r = new Reader(fromBase64(body));
+  const magic = bytesOf("openssh-key-v1\0");
+  if (!equal(r.take(magic.length), magic)) return undefined;
+  for (let n = 0; n < 3; n++) r.string();
+  r.uint32();
+  return r.string();
 }
 
 function ofPPK(text: string): Uint8Array | undefined {
   const body = /-User-Key-File-[23]:[\s\S]*?Public-Lines: *\d+\r?\n([A-Za-z0-9+/=\s]+?)\r?\n[A-Z][\w-]+:/.exec(
     text,
   )?.[1];
-  return body ? bytesOf(body) : undefined;
+  return body ? fromBase64(body) : undefined;
 }
 
 const commentOfPPK = (text: string) => /-User-Key-File-[23]:[\s\S]*?\nComment: *(.*?)\r?\n/.exec(text)?.[1] ?? "";

@@ -1,5 +1,4 @@
-import { publicKeyOf } from "../privateMarks";
-import { fingerprint, hold, KeyFileError, type OwnKey } from "./key";
+import { hold, KeyFileError, type OwnKey } from "./key";
 import { readOpenSSH, type ReadKey } from "./openssh";
 import { ofPKCS1, ofSEC1, openPKCS8, readPKCS8 } from "./pem";
 import { isPPK, readPPK } from "./ppk";
@@ -49,10 +48,4 @@ async function readAny(text: string, passphrase: string): Promise<ReadKey> {
       return readPKCS8(ofSEC1(bytes));
   }
   throw new KeyFileError("not-here", `Browsers do not read ${kind}`);
-}
-
-/** The fingerprint of a private key that is still encrypted, where its file tells it. */
-export async function sealedFingerprint(text: string): Promise<string | undefined> {
-  const line = publicKeyOf(text)?.split(" ")[1];
-  return line ? fingerprint(fromBase64(line)) : undefined;
 }

@@ -4,8 +4,6 @@ import { useState } from "react";
 import { api, take, type Key } from "../../api/client";
 import { AskConsent } from "../../parts/AskConsent";
 import { ProblemNote } from "../../parts/ProblemNote";
-import { readPrivateKey } from "../../privatekey/file";
-import { holdHere } from "../../privatekey/held";
 import { newRecipient } from "../../privatekey/recipient";
 import { HandOver } from "./MakeByService";
 
@@ -25,7 +23,6 @@ export function TakeOut({ of }: { of: Key }) {
           done={(text) => {
             setAsking(false);
             setPrivateKey(text);
-            void readPrivateKey(text, "").then(holdHere, () => {});
           }}
         />
       )}

@@ -1,11 +1,14 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Alert, Button, Card, Divider, Form, Input, Typography } from "antd";
+import { useEffect } from "react";
 import { Navigate, useNavigate, useSearchParams } from "react-router";
 import { api, problemOf, take } from "../../api/client";
 import { ProblemNote } from "../../parts/ProblemNote";
 import { keepThen, within } from "../../parts/then";
+import { forgetAll } from "../../privatekey/held";
 
 export default function SignIn() {
+  useEffect(forgetAll, []); // the next person in this browser may be another one
   const navigate = useNavigate();
   const queries = useQueryClient();
   const [params] = useSearchParams();

@@ -203,7 +203,10 @@ func TestKeysOfAllFormsAreProvedInThePageAndLeaveItNever(t *testing.T) {
 	p.press("To prove")
 	p.press("Prove what you hold")
 	p.says("Drop private key files here")
-	p.holds("no key in the page", `![...document.querySelectorAll("button")].some((b) => b.innerText.startsWith("Forget"))`)
+	p.holds(
+		"no key in the page",
+		`![...document.querySelectorAll("button")].some((b) => b.innerText.startsWith("Forget"))`,
+	)
 	secrets := map[string][]byte{"the passphrase": []byte(phrase)}
 	for _, file := range files {
 		if !strings.HasSuffix(file, ".pub") {

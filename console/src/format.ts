@@ -60,7 +60,7 @@ export function took(begin?: string, end?: string): string {
   return seconds < 60 ? `${seconds.toFixed(1)} s` : `${Math.floor(seconds / 60)} min ${Math.round(seconds % 60)} s`;
 }
 
-const plural = (noun: string) => (noun === "entry" ? "entries" : `${noun}s`);
+export const plural = (noun: string) => (noun === "entry" ? "entries" : `${noun}s`);
 
 /** A number with its noun, given in the singular. */
 export const counted = (n: number, noun: string) => `${n} ${n === 1 ? noun : plural(noun)}`;

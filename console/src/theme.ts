@@ -6,6 +6,12 @@ const plumLight = "#d68fbf";
 /** The height of the head of each page, which stays in sight: in pixels. */
 export const headHeight = 48;
 
+/** Behind the heads of columns. */
+const headsFor = (dark: boolean) => (dark ? "#29212e" : "#f4edf2");
+
+/** Behind rows that are chosen. */
+const pickedFor = (dark: boolean) => (dark ? "#33232f" : "#f7ecf4");
+
 export const tones = {
   light: { good: "#1f7a4d", busy: "#7a2f66", warn: "#96590a", bad: "#b3261e", off: "#5d5862" },
   dark: { good: "#6fcf97", busy: "#d68fbf", warn: "#e5b567", bad: "#ff9c93", off: "#aaa3b0" },
@@ -29,6 +35,8 @@ export function variablesOf(token: GlobalToken, dark: boolean): Record<string, s
     line: token.colorBorderSecondary,
     fill: token.colorFillSecondary,
     "fill-light": token.colorFillQuaternary,
+    heads: headsFor(dark),
+    picked: pickedFor(dark),
     "fill-chosen": token.controlItemBgActive,
     accent: token.colorPrimary,
     "accent-ink": token.colorPrimaryText,
@@ -63,8 +71,8 @@ export function themeFor(dark: boolean): ThemeConfig {
       Table: {
         cellPaddingBlockSM: 6,
         cellPaddingInlineSM: 12,
-        headerBg: dark ? "#29212e" : "#f4edf2",
-        rowSelectedBg: dark ? "#33232f" : "#f7ecf4",
+        headerBg: headsFor(dark),
+        rowSelectedBg: pickedFor(dark),
         rowSelectedHoverBg: dark ? "#3b2937" : "#f2e2ee",
       },
       Layout: { headerBg: dark ? "#2a1726" : "#4f1d42", headerHeight: headHeight, headerPadding: "0 20px" },

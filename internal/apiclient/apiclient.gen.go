@@ -5740,6 +5740,9 @@ type ListGrantsParams struct {
 
 	// Overdue Only those whose end is past, and which are still in force.
 	Overdue *bool `form:"overdue,omitempty" json:"overdue,omitempty"`
+
+	// Own Whether those of steward keys: true for them alone, false for all others; all unless given.
+	Own *bool `form:"own,omitempty" json:"own,omitempty"`
 }
 
 // AddGrantParams defines parameters for AddGrant.
@@ -5866,6 +5869,9 @@ type ListKeysParams struct {
 
 	// Label Only keys with this label, written name=value.
 	Label *string `form:"label,omitempty" json:"label,omitempty"`
+
+	// Own Whether the service's own keys, which are steward keys and those made for one visit: true for them alone, false for all others; all keys unless given.
+	Own *bool `form:"own,omitempty" json:"own,omitempty"`
 
 	// Sort The order: name, -name, created or -created.
 	Sort *string `form:"sort,omitempty" json:"sort,omitempty"`
@@ -14395,6 +14401,18 @@ func NewListGrantsRequest(server string, params *ListGrantsParams) (*http.Reques
 
 		}
 
+		if params.Own != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "own", *params.Own, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
 		if encoded := queryValues.Encode(); encoded != "" {
 			rawQueryFragments = append(rawQueryFragments, encoded)
 		}
@@ -16162,6 +16180,18 @@ func NewListKeysRequest(server string, params *ListKeysParams) (*http.Request, e
 		if params.Label != nil {
 
 			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "label", *params.Label, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Own != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "own", *params.Own, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {

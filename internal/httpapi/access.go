@@ -197,7 +197,7 @@ func (a *api) ListGrants(
 		return nil, err
 	}
 	f.OSUser, f.Instance = splitLogin(given(q.Login))
-	f.Overdue = given(q.Overdue)
+	f.Overdue, f.Own = given(q.Overdue), q.Own
 	l, err := a.Service.Access.Grants(ctx, f, p)
 	return contract.ListGrants200JSONResponse{Items: each(l.Items, func(g record.GrantRecord) contract.GrantRecord {
 		o := openingOf(g.Opening)

@@ -141,7 +141,7 @@ func (a *api) ListKeys(ctx context.Context, r contract.ListKeysRequestObject) (c
 	if err != nil {
 		return nil, err
 	}
-	f := record.KeyFilter{Text: given(q.Q), Type: given(q.Type), Holder: given(q.Holder), Sort: given(q.Sort)}
+	f := record.KeyFilter{Text: given(q.Q), Type: given(q.Type), Holder: given(q.Holder), Own: q.Own, Sort: given(q.Sort)}
 	if f.LabelName, f.LabelText, err = labelFrom(q.Label); err != nil {
 		return nil, err
 	}

@@ -43,6 +43,8 @@ type GrantFilter struct {
 	// Overdue asks for those whose time was over at At though they are still in force.
 	Overdue bool
 	At      time.Time
+	// Own is whether only those of steward keys, or none of them; nil for all.
+	Own *bool
 }
 
 // GrantRecord is a grant with what it joins.

@@ -123,7 +123,9 @@ type Key struct {
 type KeyFilter struct {
 	Text, Type, Holder   string
 	LabelName, LabelText string
-	Sort                 string
+	// Own is whether only the service's own keys, or none of them; nil for all keys.
+	Own  *bool
+	Sort string
 }
 
 // SharedPrime says that two RSA keys share a prime, which breaks both.

@@ -28,6 +28,9 @@ func (s *Store) Grants(
 	} else {
 		q = q.Where("g.withdrawn_at IS NULL")
 	}
+	if f.Own != nil {
+		q = q.Where("(k.steward_of IS NOT NULL) = ?", *f.Own)
+	}
 	if f.WithEnd {
 		q = q.Where("g.until IS NOT NULL")
 	}

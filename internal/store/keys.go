@@ -134,6 +134,15 @@ func (s *Store) Keys(ctx context.Context, f record.KeyFilter, p record.Page) (re
 	if f.Holder != "" {
 		q = q.Where("keys.holder_id = (SELECT id FROM holders WHERE holders.name = ?)", f.Holder)
 	}
+	if f.Own != nil {
+		const own = "(keys.steward_of IS NOT NULL OR EXISTS " +
+			"(SELECT FROM visits v WHERE v.key_id = keys.id AND v.way = 'visit-key'))"
+		if *f.Own {
+			q = q.Where(own)
+		} else {
+			q = q.Where("NOT " + own)
+		}
+	}
 	q = withLabel(q, "keys", f.LabelName, f.LabelText)
 	q = q.Session(&gorm.Session{})
 	o, ok := ordersOf("keys")[f.Sort]

@@ -8010,6 +8010,8 @@ export interface operations {
                 holder?: string;
                 /** @description Only keys with this label, written name=value. */
                 label?: string;
+                /** @description Whether the service's own keys, which are steward keys and those made for one visit: true for them alone, false for all others; all keys unless given. */
+                own?: boolean;
                 /** @description The order: name, -name, created or -created. */
                 sort?: string;
             };
@@ -9675,6 +9677,8 @@ export interface operations {
                 until?: boolean;
                 /** @description Only those whose end is past, and which are still in force. */
                 overdue?: boolean;
+                /** @description Whether those of steward keys: true for them alone, false for all others; all unless given. */
+                own?: boolean;
             };
             header?: never;
             path?: never;

@@ -372,12 +372,14 @@ export function useGrants(f: {
   ended?: string;
   until?: string;
   overdue?: string;
+  own?: string;
 }) {
   const query = {
     ...f,
     ended: f.ended === "true" || undefined,
     until: f.until === "true" || undefined,
     overdue: f.overdue === "true" || undefined,
+    own: f.own === "true" ? undefined : false,
   };
   return usePages<GrantRecord>(["reach", "grants", f], (after) =>
     take(api.GET("/grants", { params: { query: { ...query, ...paging(after) } } })),

@@ -1,4 +1,4 @@
-import { App, Button, Tooltip } from "antd";
+import { App } from "antd";
 import { useState } from "react";
 
 /** Text for a terminal or a comparison, with a button that copies it. */
@@ -27,11 +27,9 @@ export function CopyText({
   return (
     <span className={block ? "copied whole" : "copied"}>
       <code title={shown && text}>{shown ?? text}</code>
-      <Tooltip title={copied ? "Copied" : `Copy ${label}`}>
-        <Button size="small" type="text" aria-label={`Copy ${label}`} onClick={() => void copy()}>
-          {copied ? "✓" : "Copy"}
-        </Button>
-      </Tooltip>
+      <button type="button" className="copier" aria-label={`Copy ${label}`} onClick={() => void copy()}>
+        {copied ? "✓" : "Copy"}
+      </button>
     </span>
   );
 }

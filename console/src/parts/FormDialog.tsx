@@ -10,7 +10,7 @@ interface Props<V extends object, R> {
   act: string;
   send: (v: V) => Promise<R>;
   /** The part of what is known that is stale afterwards. */
-  stale: Subject;
+  stale?: Subject;
   close: () => void;
   done?: (r: R) => void;
   initial?: Partial<V>;
@@ -31,7 +31,7 @@ export function FormDialog<V extends object, R>({
   children,
 }: Props<V, R>) {
   const queries = useQueryClient();
-  const look = () => void queries.invalidateQueries({ queryKey: [stale] });
+  const look = () => stale && void queries.invalidateQueries({ queryKey: [stale] });
   const sending = useMutation({
     mutationFn: send,
     onSuccess: (r: R) => {

@@ -4,8 +4,18 @@ import { lazy, Suspense, useState } from "react";
 // What reads private keys comes when it is needed.
 const ProveDialog = lazy(() => import("./ProveDialog"));
 
-/** Proves keys by signatures that the browser makes: the key of, or all that are chosen. */
-export function ProveButton({ of, text, small }: { of?: string; text?: string; small?: boolean }) {
+/** Proves keys by signatures that the browser makes: the key of, those among which it is, or all that are in the files. */
+export function ProveButton({
+  of,
+  among,
+  text,
+  small,
+}: {
+  of?: string;
+  among?: string[];
+  text?: string;
+  small?: boolean;
+}) {
   const [asking, setAsking] = useState(false);
   return (
     <>
@@ -14,7 +24,7 @@ export function ProveButton({ of, text, small }: { of?: string; text?: string; s
       </Button>
       {asking && (
         <Suspense fallback={null}>
-          <ProveDialog of={of} close={() => setAsking(false)} />
+          <ProveDialog of={of} among={among} close={() => setAsking(false)} />
         </Suspense>
       )}
     </>

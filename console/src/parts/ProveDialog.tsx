@@ -29,16 +29,17 @@ async function prove(key: Key, by: OwnKey): Promise<void> {
 }
 
 /** Takes private keys into the page and proves them by signatures that the browser makes. */
-export default function ProveDialog({ of, close }: { of?: string; close: () => void }) {
+export default function ProveDialog({ of, among, close }: { of?: string; among?: string[]; close: () => void }) {
   const { message } = App.useApp();
   const queries = useQueryClient();
   const held = useHeldKeys();
   const records = useRecords(held);
   const [said, setSaid] = useState<Record<string, string>>({});
   const [busy, setBusy] = useState(false);
+  const wanted = of ? [of] : among;
   const ready = held
     .map((by, n) => ({ by, key: records[n] }))
-    .filter((r): r is { by: OwnKey; key: Key } => Boolean(r.key) && (!of || r.key?.name === of));
+    .filter((r): r is { by: OwnKey; key: Key } => Boolean(r.key) && (!wanted || wanted.includes(r.key?.name ?? "")));
   const unknown = held.filter((_, n) => records[n] === null);
   const others = held.length - ready.length - unknown.length;
   const proveAll = async () => {

@@ -1,9 +1,9 @@
-import type { TableColumnsType } from "antd";
 import { Link } from "react-router";
 import type { Opening } from "../api/client";
 import { day, typeText } from "../format";
 import { KeyName } from "./KeyName";
 import { StateMark } from "./StateMark";
+import type { Column } from "./list/column";
 
 function seen(o: Opening): string {
   if (!o.seen_at) return "never looked";
@@ -11,48 +11,61 @@ function seen(o: Opening): string {
   return `${day(o.seen_at)}, ${o.seen_by}`;
 }
 
-const status = {
+const status: Column<Opening> = {
   title: "Status",
   key: "status",
-  render: (_: unknown, o: Opening) => (
+  text: (o) => o.status,
+  render: (o) => (
     <>
       <StateMark state={o.status} />
       {o.limits && <div>{o.limits}</div>}
     </>
   ),
 };
-const granted = {
+const granted: Column<Opening> = {
   title: "Granted",
   key: "granted",
-  render: (_: unknown, o: Opening) => (o.granted_at ? `${day(o.granted_at)} by ${o.granted_by}` : "not granted"),
+  text: (o) => (o.granted_at ? `${day(o.granted_at)} by ${o.granted_by}` : "not granted"),
 };
-const looked = { title: "Last seen", key: "seen", render: (_: unknown, o: Opening) => seen(o) };
+const looked: Column<Opening> = { title: "Last seen", key: "seen", text: seen };
 
 /** Columns for the logins of one key. */
-export const loginColumns: TableColumnsType<Opening> = [
+export const loginColumns: Column<Opening>[] = [
   {
     title: "Login",
     key: "login",
-    render: (_, o) => <Link to={`/logins/${encodeURIComponent(o.login)}`}>{o.login}</Link>,
+    text: (o) => o.login,
+    render: (o) => <Link to={`/logins/${encodeURIComponent(o.login)}`}>{o.login}</Link>,
   },
-  { title: "Region", dataIndex: "region" },
-  { title: "Instance", key: "state", render: (_, o) => <StateMark state={o.instance_state} /> },
+  { title: "Region", key: "region", text: (o) => o.region },
+  {
+    title: "Instance",
+    key: "state",
+    text: (o) => o.instance_state,
+    render: (o) => <StateMark state={o.instance_state} />,
+  },
   status,
   granted,
   looked,
-  { title: "Why", dataIndex: "reason" },
+  { title: "Why", key: "why", text: (o) => o.reason },
 ];
 
 /** Columns for the keys of one instance. */
-export const keyColumns: TableColumnsType<Opening> = [
-  { title: "Key", key: "key", render: (_, o) => <KeyName name={o.key.name} sha256={o.key.sha256} /> },
+export const keyColumns: Column<Opening>[] = [
+  {
+    title: "Key",
+    key: "key",
+    text: (o) => o.key.name,
+    render: (o) => <KeyName name={o.key.name} sha256={o.key.sha256} />,
+  },
   {
     title: "Login",
     key: "login",
-    render: (_, o) => <Link to={`/logins/${encodeURIComponent(o.login)}`}>{o.login}</Link>,
+    text: (o) => o.login,
+    render: (o) => <Link to={`/logins/${encodeURIComponent(o.login)}`}>{o.login}</Link>,
   },
-  { title: "Type", key: "type", render: (_, o) => typeText(o.key.type, o.key.bits) },
-  { title: "Holder", key: "holder", render: (_, o) => (o.steward ? "the service's own" : (o.key.holder ?? "nobody")) },
+  { title: "Type", key: "type", text: (o) => typeText(o.key.type, o.key.bits) },
+  { title: "Holder", key: "holder", text: (o) => (o.steward ? "the service's own" : (o.key.holder ?? "nobody")) },
   status,
   granted,
   looked,

@@ -208,6 +208,7 @@ func grantList(f *flag.FlagSet) func(context.Context, *kit.Session, []string) er
 	holder := f.String("holder", "", "only of keys of this holder")
 	login := f.String("login", "", "only of this login, user@instance, or of all logins of an instance")
 	label := f.String("label", "", "only of instances with this label, `name=value`")
+	own := f.Bool("own", false, "only those of steward keys")
 	withEnd := f.Bool("with-end", false, "only those that end by themselves")
 	overdue := f.Bool("overdue", false, "only those whose end is past; ends with status 3 where there is one")
 	ended := f.Bool("ended", false, "those that were withdrawn, instead of those in force")
@@ -228,6 +229,9 @@ func grantList(f *flag.FlagSet) func(context.Context, *kit.Session, []string) er
 					Holder: kit.Optional(*holder),
 					Login:  kit.Optional(*login),
 					Label:  kit.Optional(*label),
+				}
+				if *own {
+					params.Own = own
 				}
 				if *withEnd {
 					params.Until = withEnd

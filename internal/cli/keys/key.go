@@ -490,6 +490,7 @@ func keyList(f *flag.FlagSet) func(context.Context, *kit.Session, []string) erro
 	typ := f.String("type", "", "only this type")
 	holder := f.String("holder", "", "only this holder's")
 	label := f.String("label", "", "only with this label, `name=value`")
+	own := f.Bool("own", false, "the service's own keys instead: steward keys, and those made for one visit")
 	sort := f.String("sort", "name", "`order`: name, -name, created or -created")
 	return func(ctx context.Context, s *kit.Session, _ []string) error {
 		client, err := s.Connect()
@@ -508,6 +509,7 @@ func keyList(f *flag.FlagSet) func(context.Context, *kit.Session, []string) erro
 					Type:   kit.Optional(*typ),
 					Holder: kit.Optional(*holder),
 					Label:  kit.Optional(*label),
+					Own:    own,
 					Sort:   sort,
 				})
 			},

@@ -23,7 +23,7 @@ import { CopyText } from "../../parts/CopyText";
 import { EmptyNote } from "../../parts/EmptyNote";
 import { FormDialog } from "../../parts/FormDialog";
 import { Loading } from "../../parts/Loading";
-import { PagedTable } from "../../parts/PagedTable";
+import { PagedTable } from "../../parts/list/PagedTable";
 import { PageHead } from "../../parts/PageHead";
 import { ProblemNote } from "../../parts/ProblemNote";
 import { StateMark } from "../../parts/StateMark";
@@ -158,11 +158,11 @@ function Settlement({ of: t, may }: { of: CharterSettlement; may: boolean }) {
         empty={<EmptyNote text="No change of this kind." />}
         wraps
         columns={[
-          { title: "State", key: "state", render: (_, i) => <StateMark state={i.state} /> },
-          { title: "Change", key: "kind", render: (_, i) => kindWords[i.change.kind] },
-          { title: "Key", key: "key", render: (_, i) => i.change.key },
-          { title: "Where", key: "where", render: (_, i) => <Where of={i.change} /> },
-          { title: "Detail", dataIndex: "detail" },
+          { title: "State", key: "state", text: (i) => i.state, render: (i) => <StateMark state={i.state} /> },
+          { title: "Change", key: "kind", text: (i) => kindWords[i.change.kind] },
+          { title: "Key", key: "key", text: (i) => i.change.key },
+          { title: "Where", key: "where", render: (i) => <Where of={i.change} /> },
+          { title: "Detail", key: "detail", text: (i) => i.detail },
         ]}
       />
     </Card>

@@ -5,7 +5,7 @@ import { api, take, type Entry } from "../../api/client";
 import { useDaybook, useLiveDaybook } from "../../api/queries";
 import { moment } from "../../format";
 import { EmptyNote } from "../../parts/EmptyNote";
-import { PagedTable } from "../../parts/PagedTable";
+import { PagedTable } from "../../parts/list/PagedTable";
 import { PageHead } from "../../parts/PageHead";
 import { OutcomeMark } from "../../parts/StateMark";
 import { useAct } from "../../parts/useAct";
@@ -90,16 +90,28 @@ export default function Daybook() {
             title: "No.",
             key: "seq",
             align: "right",
-            render: (_, e) => <span title={`hash ${e.hash ?? ""}`}>{e.seq}</span>,
+            text: (e) => e.seq,
+            render: (e) => <span title={`hash ${e.hash ?? ""}`}>{e.seq}</span>,
           },
-          { title: "When", key: "at", render: (_, e) => <span className="nowrap">{moment(e.at)}</span> },
-          { title: "By", key: "person", render: (_, e) => narrow("person", e.person) },
-          { title: "Way", dataIndex: "via" },
-          { title: "Outcome", key: "outcome", render: (_, e) => <OutcomeMark outcome={e.outcome} /> },
+          {
+            title: "When",
+            key: "at",
+            text: (e) => e.at,
+            render: (e) => <span className="nowrap">{moment(e.at)}</span>,
+          },
+          { title: "By", key: "person", text: (e) => e.person, render: (e) => narrow("person", e.person) },
+          { title: "Way", key: "via", text: (e) => e.via },
+          {
+            title: "Outcome",
+            key: "outcome",
+            text: (e) => e.outcome,
+            render: (e) => <OutcomeMark outcome={e.outcome} />,
+          },
           {
             title: "About",
             key: "subject",
-            render: (_, e) => (
+            text: (e) => e.subject,
+            render: (e) => (
               <span className="nowrap">
                 {about(e, narrow)}
                 {place(e)}
@@ -109,7 +121,8 @@ export default function Daybook() {
           {
             title: "What",
             key: "sentence",
-            render: (_, e) => (
+            text: (e) => (e.why ? `${e.sentence} Why: ${e.why}` : e.sentence),
+            render: (e) => (
               <span>
                 {e.sentence}
                 {e.why && <em> Why: {e.why}</em>}

@@ -6,7 +6,7 @@ import { api, take, type BroughtIn, type CloudInstance } from "../../api/client"
 import { useCloudInstances, useClouds, useMe } from "../../api/queries";
 import { counted, day, moment } from "../../format";
 import { EmptyNote } from "../../parts/EmptyNote";
-import { PagedTable } from "../../parts/PagedTable";
+import { PagedTable } from "../../parts/list/PagedTable";
 import { PageHead } from "../../parts/PageHead";
 import { ProblemNote } from "../../parts/ProblemNote";
 import { SearchBox } from "../../parts/SearchBox";
@@ -24,8 +24,6 @@ export default function BringIn() {
   const of = clouds.data?.find((c) => c.name === cloud);
   const q = get("q");
   const pages = useCloudInstances(cloud, q);
-  const [chosen, setChosen] = useState<string[]>([]);
-  const [open, setOpen] = useState(false);
   const may = useMe().data?.role !== "viewer";
   const read = useAct(
     () => take(api.POST("/clouds/{cloud}/read", { params: { path: { cloud: cloud ?? "" } } })),
@@ -43,35 +41,38 @@ export default function BringIn() {
               onClick={() => read.mutate(undefined)}
             >
               Read the cloud now
-            </Button>{" "}
-            <Button type="primary" disabled={chosen.length === 0} onClick={() => setOpen(true)}>
-              Bring in {counted(chosen.length, "instance")}
             </Button>
           </>
         )}
       </PageHead>
-      <div className="row middle many after-m">
-        <Select
-          aria-label="Cloud"
-          placeholder="Cloud"
-          className="field-m"
-          value={cloud}
-          onChange={(v) => {
-            setChosen([]);
-            set("cloud", v);
-          }}
-          options={clouds.data?.map((c) => ({ value: c.name, label: `${c.name} (${c.not_recorded})` }))}
-        />
-        <SearchBox value={q ?? ""} change={(v) => set("q", v)} hint="Name, address or id" />
-        {of && (
-          <span>
-            {of.read_at ? `read ${moment(of.read_at)}` : "not read yet"}
-            {of.read_failure && `; the last try failed: ${of.read_failure}`}
-          </span>
-        )}
-      </div>
       {read.error && <ProblemNote error={read.error} />}
       <PagedTable<CloudInstance>
+        key={cloud}
+        filters={
+          <>
+            <Select
+              aria-label="Cloud"
+              placeholder="Cloud"
+              className="field-m"
+              value={cloud}
+              onChange={(v) => set("cloud", v)}
+              options={clouds.data?.map((c) => ({ value: c.name, label: `${c.name} (${c.not_recorded})` }))}
+            />
+            <SearchBox value={q ?? ""} change={(v) => set("q", v)} hint="Name, address or id" />
+            {of && (
+              <span>
+                {of.read_at ? `read ${moment(of.read_at)}` : "not read yet"}
+                {of.read_failure && `; the last try failed: ${of.read_failure}`}
+              </span>
+            )}
+          </>
+        }
+        acts={
+          may && cloud
+            ? (rows, clear) => <BringThem cloud={cloud} ids={rows.map((i) => i.cloud_id)} done={clear} />
+            : undefined
+        }
+        nameOf={(i) => i.name || i.cloud_id}
         pages={pages}
         noun="instance"
         rowKey={(i) => i.cloud_id}
@@ -81,56 +82,37 @@ export default function BringIn() {
           />
         }
         columns={[
-          ...(may ? [choice(pages.rows, chosen, setChosen)] : []),
-          { title: "Name", key: "name", render: (_, i) => i.name || "(no name)" },
-          { title: "Id", dataIndex: "cloud_id" },
-          { title: "State", dataIndex: "state", render: (s: CloudInstance["state"]) => <StateMark state={s} /> },
-          { title: "Image", dataIndex: "image" },
-          { title: "Zone", dataIndex: "zone" },
+          { title: "Name", key: "name", text: (i) => i.name || "(no name)" },
+          { title: "Id", key: "id", text: (i) => i.cloud_id },
+          { title: "State", key: "state", text: (i) => i.state, render: (i) => <StateMark state={i.state} /> },
+          { title: "Image", key: "image", text: (i) => i.image },
+          { title: "Zone", key: "zone", text: (i) => i.zone },
           {
             title: "Address",
             key: "address",
-            render: (_, i) => [i.public_address, ...(i.other_addresses ?? [])].filter(Boolean).join(", "),
+            text: (i) => [i.public_address, ...(i.other_addresses ?? [])].filter(Boolean).join(", "),
           },
-          { title: "Key label", dataIndex: "key_label" },
-          { title: "Launched", key: "launched", render: (_, i) => (i.launched_at ? day(i.launched_at) : "") },
-          { title: "First seen", key: "seen", render: (_, i) => day(i.first_seen) },
+          { title: "Key label", key: "label", text: (i) => i.key_label },
+          { title: "Launched", key: "launched", text: (i) => (i.launched_at ? day(i.launched_at) : "") },
+          { title: "First seen", key: "seen", text: (i) => day(i.first_seen) },
         ]}
       />
-      {open && cloud && <Preview cloud={cloud} ids={chosen} close={() => setOpen(false)} done={() => setChosen([])} />}
     </>
   );
 }
 
-/** The column by which some are chosen, or all that are shown. */
-function choice(
-  rows: CloudInstance[],
-  chosen: string[],
-  choose: (ids: string[]) => void,
-): TableColumnsType<CloudInstance>[number] {
-  const shown = rows.slice(0, atOnce).map((i) => i.cloud_id);
-  const all = shown.length > 0 && shown.every((id) => chosen.includes(id));
-  return {
-    key: "choice",
-    width: 40,
-    title: (
-      <Checkbox
-        aria-label="All that are shown"
-        checked={all}
-        indeterminate={!all && chosen.length > 0}
-        onChange={(e) => choose(e.target.checked ? shown : [])}
-      />
-    ),
-    render: (_, i) => (
-      <Checkbox
-        aria-label={`Choose ${i.name || i.cloud_id}`}
-        checked={chosen.includes(i.cloud_id)}
-        onChange={(e) =>
-          choose(e.target.checked ? [...chosen, i.cloud_id].slice(0, atOnce) : chosen.filter((id) => id !== i.cloud_id))
-        }
-      />
-    ),
-  };
+/** Brings in what is chosen, after a look at what would be recorded. */
+function BringThem({ cloud, ids, done }: { cloud: string; ids: string[]; done: () => void }) {
+  const [open, setOpen] = useState(false);
+  return (
+    <>
+      <Button type="primary" disabled={ids.length > atOnce} onClick={() => setOpen(true)}>
+        Bring in {counted(ids.length, "instance")}
+      </Button>
+      {ids.length > atOnce && <span>At most {atOnce} at once.</span>}
+      {open && <Preview cloud={cloud} ids={ids} close={() => setOpen(false)} done={done} />}
+    </>
+  );
 }
 
 interface How {
@@ -145,6 +127,10 @@ interface How {
 /** Shows what would become of each, and then what did. */
 function Preview({ cloud, ids, close, done }: { cloud: string; ids: string[]; close: () => void; done: () => void }) {
   const queries = useQueryClient();
+  const leave = () => {
+    close();
+    if (over) done();
+  };
   const [rows, setRows] = useState<BroughtIn[]>();
   const [over, setOver] = useState(false);
   const [how, setHow] = useState<How>({});
@@ -171,7 +157,6 @@ function Preview({ cloud, ids, close, done }: { cloud: string; ids: string[]; cl
       setRows(list);
       if (preview) return;
       setOver(true);
-      done();
       void queries.invalidateQueries();
     },
   });
@@ -185,10 +170,10 @@ function Preview({ cloud, ids, close, done }: { cloud: string; ids: string[]; cl
       open
       width={1000}
       title={over ? `Brought in from ${cloud}` : `Bring in ${counted(ids.length, "instance")} of ${cloud}`}
-      onCancel={close}
+      onCancel={leave}
       footer={
         over ? (
-          <Button type="primary" onClick={close}>
+          <Button type="primary" onClick={leave}>
             Done
           </Button>
         ) : (

@@ -15,7 +15,7 @@ import { HostKeyChange } from "./HostKeyChange";
 import { Labels } from "../../parts/Labels";
 import { Loading } from "../../parts/Loading";
 import { keyColumns } from "../../parts/openingColumns";
-import { PagedTable } from "../../parts/PagedTable";
+import { PagedTable } from "../../parts/list/PagedTable";
 import { PageHead } from "../../parts/PageHead";
 import { ProblemNote } from "../../parts/ProblemNote";
 import { StateMark } from "../../parts/StateMark";

@@ -3,13 +3,18 @@ import { Link } from "react-router";
 import type { Instance } from "../../api/client";
 import { useClouds, useInstances, useMe } from "../../api/queries";
 import { day } from "../../format";
+import { labelsText } from "../../labels";
 import { EmptyNote } from "../../parts/EmptyNote";
 import { Labels } from "../../parts/Labels";
-import { PagedTable, orderOf } from "../../parts/PagedTable";
+import { PagedTable } from "../../parts/list/PagedTable";
 import { PageHead } from "../../parts/PageHead";
 import { SearchBox } from "../../parts/SearchBox";
+import { SweepButton } from "../../parts/SweepButton";
 import { StateMark } from "../../parts/StateMark";
 import { usePlace } from "../../parts/usePlace";
+
+const launchedText = (i: Instance) =>
+  `${i.brought_in ? "brought in " : i.adopted ? "adopted " : ""}${day(i.created_at)} by ${i.created_by}`;
 
 const states = ["running", "stopped", "launching", "failed"];
 
@@ -49,50 +54,54 @@ export default function Instances() {
   return (
     <>
       <PageHead title="Instances">{launch}</PageHead>
-      <div className="row middle many after-m">
-        <SearchBox value={filter.q ?? ""} change={(v) => set("q", v)} hint="Name or address" />
-        {filter.via && (
-          <Tag closable onClose={() => set("via", undefined)}>
-            by way of {filter.via}
-          </Tag>
-        )}
-        {(clouds.data?.length ?? 0) > 1 && (
-          <Select
-            allowClear
-            placeholder="Cloud"
-            aria-label="Cloud"
-            className="field-s"
-            value={filter.cloud}
-            onChange={(v) => set("cloud", v)}
-            options={clouds.data?.map((c) => ({ value: c.name, label: c.name }))}
-          />
-        )}
-        <Select
-          allowClear
-          placeholder="Region"
-          aria-label="Region"
-          className="field-s"
-          value={filter.region}
-          onChange={(v) => set("region", v)}
-          options={regions.map((r) => ({ value: r, label: r }))}
-        />
-        <Select
-          allowClear
-          placeholder="State"
-          aria-label="State"
-          className="field-s"
-          value={filter.state}
-          onChange={(v) => set("state", v)}
-          options={states.map((v) => ({ value: v, label: v }))}
-        />
-        {filter.label && (
-          <Tag closable onClose={() => set("label", undefined)}>
-            label {filter.label}
-          </Tag>
-        )}
-      </div>
       <PagedTable<Instance>
-        plain
+        filters={
+          <>
+            <SearchBox value={filter.q ?? ""} change={(v) => set("q", v)} hint="Name or address" />
+            {filter.via && (
+              <Tag closable onClose={() => set("via", undefined)}>
+                by way of {filter.via}
+              </Tag>
+            )}
+            {(clouds.data?.length ?? 0) > 1 && (
+              <Select
+                allowClear
+                placeholder="Cloud"
+                aria-label="Cloud"
+                className="field-s"
+                value={filter.cloud}
+                onChange={(v) => set("cloud", v)}
+                options={clouds.data?.map((c) => ({ value: c.name, label: c.name }))}
+              />
+            )}
+            <Select
+              allowClear
+              placeholder="Region"
+              aria-label="Region"
+              className="field-s"
+              value={filter.region}
+              onChange={(v) => set("region", v)}
+              options={regions.map((r) => ({ value: r, label: r }))}
+            />
+            <Select
+              allowClear
+              placeholder="State"
+              aria-label="State"
+              className="field-s"
+              value={filter.state}
+              onChange={(v) => set("state", v)}
+              options={states.map((v) => ({ value: v, label: v }))}
+            />
+            {filter.label && (
+              <Tag closable onClose={() => set("label", undefined)}>
+                label {filter.label}
+              </Tag>
+            )}
+          </>
+        }
+        acts={mayLaunch ? (rows) => <SweepButton instances={rows.map((i) => i.name)} text="Sweep them" /> : undefined}
+        nameOf={(i) => i.name}
+        order={filter.sort}
         pages={pages}
         noun="instance"
         rowKey={(i) => i.id}
@@ -115,35 +124,35 @@ export default function Instances() {
           {
             title: "Name",
             key: "name",
-            sorter: true,
-            sortOrder: orderOf("name", filter.sort),
-            render: (_, i) => <Link to={`/instances/${encodeURIComponent(i.name)}`}>{i.name}</Link>,
+            sorts: true,
+            text: (i) => i.name,
+            render: (i) => <Link to={`/instances/${encodeURIComponent(i.name)}`}>{i.name}</Link>,
           },
-          { title: "State", dataIndex: "state", render: (s: Instance["state"]) => <StateMark state={s} /> },
-          { title: "Keys", dataIndex: "keys", align: "right", render: (n: number) => (n === 0 ? "none" : n) },
-          { title: "Login user", key: "user", render: (_, i) => i.connection.user },
+          { title: "State", key: "state", text: (i) => i.state, render: (i) => <StateMark state={i.state} /> },
+          { title: "Keys", key: "keys", align: "right", text: (i) => (i.keys === 0 ? "none" : i.keys) },
+          { title: "Login user", key: "user", text: (i) => i.connection.user },
           {
             title: "Address",
             key: "address",
-            render: (_, i) =>
+            text: (i) =>
               (i.connection.address || "none") +
               (i.connection.via ? ", by way of a jump host" : i.static_address ? ", static" : ""),
           },
-          { title: "Image", dataIndex: "image" },
-          { title: "Cloud", key: "cloud", render: (_, i) => i.cloud || "none" },
-          { title: "Region", dataIndex: "region" },
-          { title: "Labels", key: "labels", render: (_, i) => <Labels labels={i.labels} list="/instances" /> },
+          { title: "Image", key: "image", text: (i) => i.image },
+          { title: "Cloud", key: "cloud", text: (i) => i.cloud || "none" },
+          { title: "Region", key: "region", text: (i) => i.region },
+          {
+            title: "Labels",
+            key: "labels",
+            text: (i) => labelsText(i.labels),
+            render: (i) => <Labels labels={i.labels} list="/instances" />,
+          },
           {
             title: "Launched",
             key: "created",
-            sorter: true,
-            sortOrder: orderOf("created", filter.sort),
-            render: (_, i) => (
-              <span className="nowrap">
-                {i.brought_in ? "brought in " : i.adopted ? "adopted " : ""}
-                {day(i.created_at)} by {i.created_by}
-              </span>
-            ),
+            sorts: true,
+            text: launchedText,
+            render: (i) => <span className="nowrap">{launchedText(i)}</span>,
           },
         ]}
       />

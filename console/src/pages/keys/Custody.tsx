@@ -6,7 +6,7 @@ import { useDaybook, useHandOvers, useHolders } from "../../api/queries";
 import { moment } from "../../format";
 import { EmptyNote } from "../../parts/EmptyNote";
 import { FormDialog } from "../../parts/FormDialog";
-import { PagedTable } from "../../parts/PagedTable";
+import { PagedTable } from "../../parts/list/PagedTable";
 import { OutcomeMark } from "../../parts/StateMark";
 import { useAct } from "../../parts/useAct";
 
@@ -28,13 +28,24 @@ export function Uses({ of }: { of: string }) {
         rowKey={(e) => String(e.seq)}
         empty={<EmptyNote text="The daybook tells nothing of it yet." />}
         columns={[
-          { title: "When", key: "at", render: (_, e) => <span className="nowrap">{moment(e.at)}</span> },
-          { title: "By", dataIndex: "person" },
-          { title: "Outcome", key: "outcome", render: (_, e) => <OutcomeMark outcome={e.outcome} /> },
+          {
+            title: "When",
+            key: "at",
+            text: (e) => moment(e.at),
+            render: (e) => <span className="nowrap">{moment(e.at)}</span>,
+          },
+          { title: "By", key: "person", text: (e) => e.person },
+          {
+            title: "Outcome",
+            key: "outcome",
+            text: (e) => e.outcome,
+            render: (e) => <OutcomeMark outcome={e.outcome} />,
+          },
           {
             title: "What",
             key: "what",
-            render: (_, e) => (
+            text: (e) => e.sentence,
+            render: (e) => (
               <span>
                 {e.sentence}
                 {e.why && <em> Why: {e.why}</em>}

@@ -12,7 +12,7 @@ import { KeyGlyph } from "../../parts/KeyGlyph";
 import { Labels } from "../../parts/Labels";
 import { Loading } from "../../parts/Loading";
 import { loginColumns } from "../../parts/openingColumns";
-import { PagedTable } from "../../parts/PagedTable";
+import { PagedTable } from "../../parts/list/PagedTable";
 import { PageHead } from "../../parts/PageHead";
 import { ProblemNote } from "../../parts/ProblemNote";
 import { StateMark } from "../../parts/StateMark";

@@ -1,18 +1,25 @@
 import { Button, Select, Tag } from "antd";
 import { useState } from "react";
+import { Link } from "react-router";
 import type { Key } from "../../api/client";
 import { useHolders, useKeys, useMe } from "../../api/queries";
-import { day, typeText } from "../../format";
+import { counted, day, typeText } from "../../format";
+import { labelsText } from "../../labels";
 import { CopyText } from "../../parts/CopyText";
 import { EmptyNote } from "../../parts/EmptyNote";
 import { KeyName } from "../../parts/KeyName";
 import { Labels } from "../../parts/Labels";
-import { PagedTable, orderOf } from "../../parts/PagedTable";
+import { PagedTable } from "../../parts/list/PagedTable";
+import { ProveButton } from "../../parts/Prove";
+import { StateMark } from "../../parts/StateMark";
+import { Toggle } from "../../parts/Toggle";
 import { PageHead } from "../../parts/PageHead";
 import { SearchBox } from "../../parts/SearchBox";
 import { usePlace } from "../../parts/usePlace";
 import { MarkLost } from "./Loss";
 import { NewKey } from "./NewKey";
+
+const holderOf = (k: Key) => (k.steward ? "the service's own" : (k.holder?.name ?? "nobody"));
 
 const types = ["ed25519", "rsa", "ecdsa", "sk-ed25519", "sk-ecdsa"];
 
@@ -22,7 +29,8 @@ export default function Keys() {
   const holders = useHolders();
   const [making, setMaking] = useState(false);
   const filter = { q: get("q"), sort: get("sort"), type: get("type"), holder: get("holder"), label: get("label") };
-  const pages = useKeys(filter);
+  const own = get("own");
+  const pages = useKeys({ ...filter, own: own === "true" ? undefined : "false" });
   const make = me.data?.role !== "viewer" && (
     <Button type="primary" onClick={() => setMaking(true)}>
       New key
@@ -38,35 +46,51 @@ export default function Keys() {
         {lost}
         {make}
       </PageHead>
-      <div className="row middle many after-m">
-        <SearchBox value={filter.q ?? ""} change={(v) => set("q", v)} hint="Name, comment or purpose" />
-        <Select
-          allowClear
-          placeholder="Type"
-          aria-label="Type"
-          className="field-s"
-          value={filter.type}
-          onChange={(v) => set("type", v)}
-          options={types.map((t) => ({ value: t, label: t }))}
-        />
-        <Select
-          allowClear
-          showSearch
-          placeholder="Holder"
-          aria-label="Holder"
-          className="field-m"
-          value={filter.holder}
-          onChange={(v) => set("holder", v)}
-          options={holders.data?.map((k) => ({ value: k.name, label: k.name }))}
-        />
-        {filter.label && (
-          <Tag closable onClose={() => set("label", undefined)}>
-            label {filter.label}
-          </Tag>
-        )}
-      </div>
       <PagedTable<Key>
-        plain
+        filters={
+          <>
+            <SearchBox value={filter.q ?? ""} change={(v) => set("q", v)} hint="Name, comment or purpose" />
+            <Select
+              allowClear
+              placeholder="Type"
+              aria-label="Type"
+              className="field-s"
+              value={filter.type}
+              onChange={(v) => set("type", v)}
+              options={types.map((t) => ({ value: t, label: t }))}
+            />
+            <Select
+              allowClear
+              showSearch
+              placeholder="Holder"
+              aria-label="Holder"
+              className="field-m"
+              value={filter.holder}
+              onChange={(v) => set("holder", v)}
+              options={holders.data?.map((k) => ({ value: k.name, label: k.name }))}
+            />
+            {filter.label && (
+              <Tag closable onClose={() => set("label", undefined)}>
+                label {filter.label}
+              </Tag>
+            )}
+            <Toggle on={own === "true"} change={(to) => set("own", to)}>
+              the service’s own too
+            </Toggle>
+          </>
+        }
+        acts={(rows) => (
+          <>
+            {me.data?.role !== "viewer" && (
+              <Link to={`/rotations/plan?${rows.map((k) => `key=${encodeURIComponent(k.name)}`).join("&")}`}>
+                <Button>Rotate them</Button>
+              </Link>
+            )}
+            <ProveButton text="Prove them" among={rows.map((k) => k.name)} />
+          </>
+        )}
+        nameOf={(k) => k.name}
+        order={filter.sort}
         pages={pages}
         noun="key"
         rowKey={(k) => k.id}
@@ -89,41 +113,62 @@ export default function Keys() {
           {
             title: "Name",
             key: "name",
-            sorter: true,
-            sortOrder: orderOf("name", filter.sort),
-            render: (_, k) => <KeyName name={k.name} sha256={k.fingerprints.sha256} />,
+            sorts: true,
+            text: (k) => k.name,
+            render: (k) => <KeyName name={k.name} sha256={k.fingerprints.sha256} />,
           },
           {
             title: "Type",
             key: "type",
-            render: (_, k) => <span className="nowrap">{typeText(k.type, k.bits)}</span>,
+            text: (k) => typeText(k.type, k.bits),
+            render: (k) => <span className="nowrap">{typeText(k.type, k.bits)}</span>,
           },
           {
             title: "Holder",
             key: "holder",
-            render: (_, k) => (
-              <span title={k.holder?.title}>{k.steward ? "the service's own" : (k.holder?.name ?? "nobody")}</span>
-            ),
+            text: holderOf,
+            render: (k) => <span title={k.holder?.title}>{holderOf(k)}</span>,
           },
           {
             title: "Opens",
-            dataIndex: "opens",
+            key: "opens",
             align: "right",
-            render: (n: number) => (n === 0 ? "nothing" : `${n} login${n === 1 ? "" : "s"}`),
+            text: (k) => (k.opens === 0 ? "nothing" : counted(k.opens, "login")),
           },
-          { title: "Purpose", dataIndex: "purpose" },
-          { title: "Labels", key: "labels", render: (_, k) => <Labels labels={k.labels} list="/keys" /> },
+          { title: "Purpose", key: "purpose", text: (k) => k.purpose },
+          {
+            title: "State",
+            key: "state",
+            extra: true,
+            text: (k) => k.state,
+            render: (k) => <StateMark state={k.state} />,
+          },
+          { title: "Comment", key: "comment", extra: true, text: (k) => k.comment },
+          { title: "Custody", key: "custody", extra: true, text: (k) => k.custody },
+          {
+            title: "Last proved",
+            key: "proved",
+            extra: true,
+            text: (k) => (k.proved_at ? day(k.proved_at) : "never"),
+          },
+          {
+            title: "Labels",
+            key: "labels",
+            text: (k) => labelsText(k.labels),
+            render: (k) => <Labels labels={k.labels} list="/keys" />,
+          },
           {
             title: "Recorded",
             key: "created",
-            sorter: true,
-            sortOrder: orderOf("created", filter.sort),
-            render: (_, k) => <span className="nowrap">{day(k.created_at)}</span>,
+            sorts: true,
+            text: (k) => day(k.created_at),
+            render: (k) => <span className="nowrap">{day(k.created_at)}</span>,
           },
           {
             title: "SHA-256",
             key: "sha256",
-            render: (_, k) => (
+            text: (k) => k.fingerprints.sha256,
+            render: (k) => (
               <CopyText
                 text={k.fingerprints.sha256}
                 shown={`${k.fingerprints.sha256.slice(0, 23)}…`}

@@ -1,7 +1,7 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Alert, App, Button, Card, Input, Modal, Select, Table, type TableColumnsType } from "antd";
 import { useCallback, useEffect, useState } from "react";
-import { Link, useParams, useSearchParams } from "react-router";
+import { Link, useParams } from "react-router";
 import { api, requestKey, take, type FileVersion, type Login, type Opening, type Stranger } from "../../api/client";
 import { useLogin, useMe, useRun, useVersions } from "../../api/queries";
 import { day, moment } from "../../format";
@@ -15,14 +15,14 @@ import { PageHead } from "../../parts/PageHead";
 import { ProblemNote } from "../../parts/ProblemNote";
 import { SweepButton } from "../../parts/SweepButton";
 import { StateMark } from "../../parts/StateMark";
-import { GrantDialog, WithdrawDialog } from "./GrantDialogs";
+import { LetInButton } from "./LetInButton";
+import { Withdraw } from "./Withdraw";
 import { Ways } from "./Ways";
 import { actionsHead } from "../../parts/actionsHead";
 
 /** A login: who gets in today, by which key, proved when, and how its file changed. */
 export default function LoginPage() {
   const { name = "" } = useParams();
-  const [params, setParams] = useSearchParams();
   const login = useLogin(name);
   const me = useMe();
   const [withdrawing, setWithdrawing] = useState<Opening>();
@@ -31,8 +31,6 @@ export default function LoginPage() {
   if (!login.data) return <Loading />;
   const l = login.data;
   const may = Boolean(me.data && me.data.role !== "viewer");
-  const granting = params.get("grant") !== null;
-  const grant = (on: boolean) => setParams(on ? { grant: "1" } : {}, { replace: true });
   return (
     <>
       <PageHead title={l.reach.login} note={<StateMark state={l.reach.reach} />}>
@@ -53,10 +51,8 @@ export default function LoginPage() {
             <Link to={`/terminals/${encodeURIComponent(l.reach.login)}`}>
               <Button>Open a terminal</Button>
             </Link>
-            <SweepButton instance={l.reach.instance} />
-            <Button type={l.reach.reach === "shut" ? "default" : "primary"} onClick={() => grant(true)}>
-              Let a key in
-            </Button>
+            <SweepButton instances={[l.reach.instance]} />
+            <LetInButton logins={[l.reach.login]} primary={l.reach.reach !== "shut"} />
           </>
         )}
       </PageHead>
@@ -107,8 +103,12 @@ export default function LoginPage() {
         </Card>
       )}
       <Files of={l} />
-      {granting && may && <GrantDialog login={l} close={() => grant(false)} />}
-      {withdrawing && <WithdrawDialog login={l} opening={withdrawing} close={() => setWithdrawing(undefined)} />}
+      {withdrawing && (
+        <Withdraw
+          grants={[{ key: withdrawing.key.name, login: l.reach.login }]}
+          close={() => setWithdrawing(undefined)}
+        />
+      )}
       {recording && <RecordStranger of={recording} close={() => setRecording(undefined)} />}
     </>
   );

@@ -1,5 +1,5 @@
 import { useMutation, useQueryClient } from "@tanstack/react-query";
-import { Alert, Button, Card, Input, Modal, Segmented, Select, Table, type TableColumnsType } from "antd";
+import { Alert, Button, Card, Input, Modal, Segmented, Select, Table } from "antd";
 import { useState } from "react";
 import { Link } from "react-router";
 import { api, take, type Difference, type Settlement } from "../../api/client";
@@ -8,13 +8,14 @@ import { counted, day } from "../../format";
 import { EmptyNote } from "../../parts/EmptyNote";
 import { KeyGlyph } from "../../parts/KeyGlyph";
 import { KeyName } from "../../parts/KeyName";
-import { PagedTable } from "../../parts/PagedTable";
+import { PagedTable } from "../../parts/list/PagedTable";
 import { PageHead } from "../../parts/PageHead";
 import { ProblemNote } from "../../parts/ProblemNote";
 import { SearchBox } from "../../parts/SearchBox";
 import { StateMark } from "../../parts/StateMark";
 import { usePlace } from "../../parts/usePlace";
 import { ReachTabs } from "./ReachTabs";
+import type { Column } from "../../parts/list/column";
 
 type Choice = Difference["choices"][number];
 
@@ -111,29 +112,31 @@ const columns = (
   may: boolean,
   chosen: Record<string, Choice | undefined>,
   choose: (ds: Difference[], c: Choice | undefined) => void,
-): TableColumnsType<Difference> => [
+): Column<Difference>[] => [
   {
     title: "Login",
     key: "login",
-    render: (_, d) => <Link to={`/logins/${encodeURIComponent(d.login)}`}>{d.login}</Link>,
+    text: (d) => d.login,
+    render: (d) => <Link to={`/logins/${encodeURIComponent(d.login)}`}>{d.login}</Link>,
   },
-  { title: "Status", key: "status", render: (_, d) => <StateMark state={d.status} /> },
+  { title: "Status", key: "status", text: (d) => d.status, render: (d) => <StateMark state={d.status} /> },
   {
     title: "Key",
     key: "key",
-    render: (_, d) => (d.status === "stranger" ? <Stranger of={d} /> : <KeyName name={d.name} sha256={d.sha256} />),
+    text: (d) => (d.status === "stranger" ? `${d.name} ${d.sha256}` : d.name),
+    render: (d) => (d.status === "stranger" ? <Stranger of={d} /> : <KeyName name={d.name} sha256={d.sha256} />),
   },
-  { title: "Holder", key: "holder", render: (_, d) => (d.status === "stranger" ? "" : (d.holder ?? "nobody")) },
+  { title: "Holder", key: "holder", text: (d) => (d.status === "stranger" ? "" : (d.holder ?? "nobody")) },
   {
     title: "Since",
     key: "since",
-    render: (_, d) => d.since && `${d.status === "missing" ? "granted" : "first seen"} ${day(d.since)}`,
+    text: (d) => (d.since ? `${d.status === "missing" ? "granted" : "first seen"} ${day(d.since)}` : undefined),
   },
-  { title: "Last reading", key: "seen", render: (_, d) => d.seen_at && day(d.seen_at) },
+  { title: "Last reading", key: "seen", text: (d) => (d.seen_at ? day(d.seen_at) : "") },
   {
     title: "What to do",
     key: "choice",
-    render: (_, d) =>
+    render: (d) =>
       may && (
         <Select
           allowClear

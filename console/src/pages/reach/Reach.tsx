@@ -1,20 +1,21 @@
 import { useMutation, useQueryClient } from "@tanstack/react-query";
-import { Alert, App, Button, Card, Select, Switch, Tag, type TableColumnsType } from "antd";
+import { Alert, App, Button, Select, Switch, Tag } from "antd";
 import { Link } from "react-router";
 import { api, take, type LoginReach } from "../../api/client";
 import { useHolders, useMe, useReach, useSweep } from "../../api/queries";
 import { counted, day, lookOf, reachMeaning, reachOrder, type Tone } from "../../format";
 import { CopyText } from "../../parts/CopyText";
 import { EmptyNote } from "../../parts/EmptyNote";
-import { PagedTable } from "../../parts/PagedTable";
+import { PagedTable } from "../../parts/list/PagedTable";
 import { PageHead } from "../../parts/PageHead";
 import { SearchBox } from "../../parts/SearchBox";
 import { ProveButton } from "../../parts/Prove";
 import { SweepButton } from "../../parts/SweepButton";
 import { StateMark } from "../../parts/StateMark";
 import { usePlace } from "../../parts/usePlace";
+import { LetInButton } from "../logins/LetInButton";
 import { ReachTabs } from "./ReachTabs";
-import { actionsHead } from "../../parts/actionsHead";
+import type { Column } from "../../parts/list/column";
 
 /** The first page: how safe each login is, the worst first, each with what to do next. */
 export default function Reach() {
@@ -30,6 +31,7 @@ export default function Reach() {
     holder: get("holder"),
     key: get("key"),
   };
+  const may = useMe().data?.role !== "viewer";
   const { pages, first } = useReach(values);
   const counts = first?.counts;
   const all = counts ? Object.values(counts).reduce((a, b) => a + b, 0) : 0;
@@ -108,53 +110,55 @@ export default function Reach() {
           set={set}
         />
       )}
-      <div className="row middle many before-l after-m">
-        <SearchBox value={values.q ?? ""} change={(v) => set("q", v)} hint="Login" />
-        <Select
-          allowClear
-          showSearch
-          placeholder="Holder"
-          aria-label="Holder"
-          className="field-m"
-          value={values.holder}
-          onChange={(v) => set("holder", v)}
-          options={holders.data?.map((k) => ({ value: k.name, label: k.name }))}
-        />
-        {(["region", "label", "key"] as const).map(
-          (f) =>
-            values[f] && (
-              <Tag key={f} closable onClose={() => set(f, undefined)}>
-                {f} {values[f]}
-              </Tag>
-            ),
-        )}
-        <label className="inline middle">
-          <Switch
-            size="small"
-            checked={values.drift === "true"}
-            onChange={(on) => set("drift", on ? "true" : undefined)}
-          />{" "}
-          only with drift
-        </label>
-        <label className="inline middle">
-          <Switch
-            size="small"
-            checked={values.worry === "true"}
-            onChange={(on) => set("worry", on ? "true" : undefined)}
-          />{" "}
-          only with a bad way back
-        </label>
-      </div>
-      <Card size="small" styles={{ body: { padding: 0 } }}>
-        <PagedTable
-          plain
-          pages={pages}
-          noun="login"
-          rowKey={(l) => l.login}
-          columns={values.worry === "true" ? worryColumns : columns}
-          empty={<EmptyNote text="No login matches." />}
-        />
-      </Card>
+      <div className="before-l" />
+      <PagedTable
+        filters={
+          <>
+            <SearchBox value={values.q ?? ""} change={(v) => set("q", v)} hint="Login" />
+            <Select
+              allowClear
+              showSearch
+              placeholder="Holder"
+              aria-label="Holder"
+              className="field-m"
+              value={values.holder}
+              onChange={(v) => set("holder", v)}
+              options={holders.data?.map((k) => ({ value: k.name, label: k.name }))}
+            />
+            {(["region", "label", "key"] as const).map(
+              (f) =>
+                values[f] && (
+                  <Tag key={f} closable onClose={() => set(f, undefined)}>
+                    {f} {values[f]}
+                  </Tag>
+                ),
+            )}
+            <label className="inline middle">
+              <Switch
+                size="small"
+                checked={values.drift === "true"}
+                onChange={(on) => set("drift", on ? "true" : undefined)}
+              />{" "}
+              only with drift
+            </label>
+            <label className="inline middle">
+              <Switch
+                size="small"
+                checked={values.worry === "true"}
+                onChange={(on) => set("worry", on ? "true" : undefined)}
+              />{" "}
+              only with a bad way back
+            </label>
+          </>
+        }
+        acts={may ? (rows) => <Together of={rows} /> : undefined}
+        nameOf={(l) => l.login}
+        pages={pages}
+        noun="login"
+        rowKey={(l) => l.login}
+        columns={values.worry === "true" ? worryColumns : columns}
+        empty={<EmptyNote text="No login matches." />}
+      />
     </>
   );
 }
@@ -206,42 +210,59 @@ function Counts({
   );
 }
 
-const columns: TableColumnsType<LoginReach> = [
+const columns: Column<LoginReach>[] = [
   {
     title: "Login",
     key: "login",
-    render: (_, l) => <Link to={`/logins/${encodeURIComponent(l.login)}`}>{l.login}</Link>,
+    text: (l) => l.login,
+    render: (l) => <Link to={`/logins/${encodeURIComponent(l.login)}`}>{l.login}</Link>,
   },
-  { title: "Reach", key: "reach", render: (_, l) => <StateMark state={l.reach} /> },
+  { title: "Reach", key: "reach", text: (l) => l.reach, render: (l) => <StateMark state={l.reach} /> },
   {
     title: "Region",
     key: "region",
-    render: (_, l) => l.region && <Link to={`/?region=${encodeURIComponent(l.region)}`}>{l.region}</Link>,
+    text: (l) => l.region,
+    render: (l) => l.region && <Link to={`/?region=${encodeURIComponent(l.region)}`}>{l.region}</Link>,
   },
-  { title: "Swept", key: "swept", render: (_, l) => (l.swept_at ? day(l.swept_at) : "never") },
+  { title: "Swept", key: "swept", text: (l) => (l.swept_at ? day(l.swept_at) : "never") },
   {
     title: "Why",
     key: "why",
-    render: (_, l) => <span className="block-text">{l.why}</span>,
+    text: (l) => l.why,
+    render: (l) => <span className="block-text">{l.why}</span>,
   },
-  { title: "What to do next", key: "next", render: (_, l) => <Next of={l} /> },
+  { title: "What to do next", key: "next", render: (l) => <Next of={l} /> },
 ];
 
-const worryColumns: TableColumnsType<LoginReach> = [
+const worryColumns: Column<LoginReach>[] = [
   ...columns.slice(0, 3),
   {
     title: "What is bad about the best way back in",
     key: "worry",
-    render: (_, l) => <span className="block-text wide">{l.worry}</span>,
+    text: (l) => l.worry,
+    render: (l) => <span className="block-text wide">{l.worry}</span>,
   },
   {
-    title: actionsHead,
+    title: "Actions",
+    unseen: true,
     key: "do",
-    render: (_, l) => (
+    render: (l) => (
       <Link to={`/logins/${encodeURIComponent(l.login)}/routes?rehearse=true`}>Rehearse the ways back</Link>
     ),
   },
 ];
+
+/** What can be done with several logins at once. */
+function Together({ of: rows }: { of: LoginReach[] }) {
+  const instances = [...new Set(rows.map((l) => l.instance))];
+  return (
+    <>
+      <SweepButton instances={instances} text="Sweep them" />
+      <LetInButton logins={rows.map((l) => l.login)} text="Let a key in to them" />
+      <ProveButton text="Prove your keys" />
+    </>
+  );
+}
 
 /**
  * The one next action, in place where the page can do it. A command is left where it takes a private key on the
@@ -253,9 +274,10 @@ function Next({ of: l }: { of: LoginReach }) {
   const differs = l.missing + l.ungranted + l.strangers > 0;
   if (l.reach === "shut" && !l.steward) return <Link to={`${page}/routes`}>Get back in</Link>;
   if (differs && l.reach !== "shut") return <Link to={page}>Decide about the drift</Link>;
-  if (l.reach === "thin" || l.reach === "shut") return <Link to={`${page}?grant=1`}>Let another key in</Link>;
+  if (may && (l.reach === "thin" || l.reach === "shut"))
+    return <LetInButton logins={[l.login]} text="Let another key in" small />;
   if (l.reach === "stale") return <ProveButton small />;
-  if (l.reach === "unswept" && l.steward && may) return <SweepButton instance={l.instance} small />;
+  if (l.reach === "unswept" && l.steward && may) return <SweepButton instances={[l.instance]} small />;
   return l.next ? (
     <div className="block-text">
       <CopyText text={l.next} label="command" />

@@ -1,16 +1,17 @@
-import { Alert, Card, Select, type TableColumnsType } from "antd";
+import { Alert, Card, Select } from "antd";
 import { Link } from "react-router";
 import type { ProofDue } from "../../api/client";
 import { useAskedKeys, useHolders, useProofsDue } from "../../api/queries";
 import { counted, day } from "../../format";
 import { EmptyNote } from "../../parts/EmptyNote";
 import { KeyName } from "../../parts/KeyName";
-import { PagedTable } from "../../parts/PagedTable";
+import { PagedTable } from "../../parts/list/PagedTable";
 import { PageHead } from "../../parts/PageHead";
 import { StateMark } from "../../parts/StateMark";
 import { usePlace } from "../../parts/usePlace";
 import { ProveButton } from "../../parts/Prove";
 import { ReachTabs } from "./ReachTabs";
+import type { Column } from "../../parts/list/column";
 
 /** What each person has to prove today. */
 export default function ToProve() {
@@ -69,25 +70,31 @@ export default function ToProve() {
   );
 }
 
-const columns: TableColumnsType<ProofDue> = [
+const columns: Column<ProofDue>[] = [
   {
     title: "Holder",
     key: "holder",
-    render: (_, d) => (
+    text: (d) => d.key.holder,
+    render: (d) => (
       <>
         {d.key.holder}
         {d.holder_title && d.holder_title !== d.key.holder && <span className="faint">, {d.holder_title}</span>}
       </>
     ),
   },
-  { title: "Key", key: "key", render: (_, d) => <KeyName name={d.key.name} sha256={d.key.sha256} /> },
-  { title: "Opens", dataIndex: "logins", align: "right", render: (n: number) => (n === 1 ? "1 login" : `${n} logins`) },
-  { title: "Last proved", key: "proved", render: (_, d) => (d.proved_at ? day(d.proved_at) : "never") },
-  { title: "State", key: "state", render: (_, d) => <StateMark state={d.state} /> },
-  { title: "Stale since, or from", key: "stale", render: (_, d) => d.stale_at && day(d.stale_at) },
+  {
+    title: "Key",
+    key: "key",
+    text: (d) => d.key.name,
+    render: (d) => <KeyName name={d.key.name} sha256={d.key.sha256} />,
+  },
+  { title: "Opens", key: "logins", align: "right", text: (d) => counted(d.logins, "login") },
+  { title: "Last proved", key: "proved", text: (d) => (d.proved_at ? day(d.proved_at) : "never") },
+  { title: "State", key: "state", text: (d) => d.state, render: (d) => <StateMark state={d.state} /> },
+  { title: "Stale since, or from", key: "stale", text: (d) => d.stale_at && day(d.stale_at) },
   {
     title: "What to do",
     key: "next",
-    render: (_, d) => <ProveButton of={d.key.name} small />,
+    render: (d) => <ProveButton of={d.key.name} small />,
   },
 ];

@@ -1,12 +1,13 @@
-import { Button, type TableColumnsType } from "antd";
+import { Button } from "antd";
 import { Link } from "react-router";
 import type { Restore } from "../../api/client";
 import { useRestores } from "../../api/queries";
 import { moment, routeTitle } from "../../format";
 import { EmptyNote } from "../../parts/EmptyNote";
-import { PagedTable } from "../../parts/PagedTable";
+import { PagedTable } from "../../parts/list/PagedTable";
 import { PageHead } from "../../parts/PageHead";
 import { StateMark } from "../../parts/StateMark";
+import type { Column } from "../../parts/list/column";
 
 /** All restores, the newest first. */
 export default function Restores() {
@@ -38,31 +39,40 @@ export default function Restores() {
   );
 }
 
-const columns: TableColumnsType<Restore> = [
+const why = (r: Restore) => (r.left.length > 0 ? `left: ${r.left.join("; ")}` : r.run.reason);
+
+const columns: Column<Restore>[] = [
   {
     title: "Begun",
     key: "begun",
-    render: (_, r) => <Link to={`/restores/${r.run.id}`}>{moment(r.run.created_at)}</Link>,
+    text: (r) => moment(r.run.created_at),
+    render: (r) => <Link to={`/restores/${r.run.id}`}>{moment(r.run.created_at)}</Link>,
   },
   {
     title: "Login",
     key: "login",
-    render: (_, r) => <Link to={`/logins/${encodeURIComponent(r.login)}`}>{r.login}</Link>,
+    text: (r) => r.login,
+    render: (r) => <Link to={`/logins/${encodeURIComponent(r.login)}`}>{r.login}</Link>,
   },
-  { title: "Route", key: "route", render: (_, r) => routeTitle(r.route) },
+  { title: "Route", key: "route", text: (r) => routeTitle(r.route) },
   {
     title: "State",
     key: "state",
-    render: (_, r) => (r.waits ? <StateMark state="waits for somebody" /> : <StateMark state={r.run.state} />),
+    text: (r) => (r.waits ? "waits for somebody" : r.run.state),
+    render: (r) => (r.waits ? <StateMark state="waits for somebody" /> : <StateMark state={r.run.state} />),
   },
-  { title: "New key", key: "key", render: (_, r) => <Link to={`/keys/${encodeURIComponent(r.key)}`}>{r.key}</Link> },
-  { title: "Lost keys", key: "lost", render: (_, r) => r.lost.join(", ") },
-  { title: "By", key: "by", render: (_, r) => r.run.requested_by },
+  {
+    title: "New key",
+    key: "key",
+    text: (r) => r.key,
+    render: (r) => <Link to={`/keys/${encodeURIComponent(r.key)}`}>{r.key}</Link>,
+  },
+  { title: "Lost keys", key: "lost", text: (r) => r.lost.join(", ") },
+  { title: "By", key: "by", text: (r) => r.run.requested_by },
   {
     title: "Why",
     key: "why",
-    render: (_, r) => (
-      <span className="block-text">{r.left.length > 0 ? `left: ${r.left.join("; ")}` : r.run.reason}</span>
-    ),
+    text: why,
+    render: (r) => <span className="block-text">{why(r)}</span>,
   },
 ];

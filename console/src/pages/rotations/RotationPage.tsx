@@ -1,5 +1,5 @@
 import { useMutation, useQueryClient } from "@tanstack/react-query";
-import { Alert, App, Button, Card, Input, Modal, Segmented, type TableColumnsType } from "antd";
+import { Alert, App, Button, Card, Input, Modal, Segmented } from "antd";
 import { useState } from "react";
 import { Link, useParams } from "react-router";
 import { api, take, type Rotation, type RotationItem } from "../../api/client";
@@ -9,13 +9,13 @@ import { CopyText } from "../../parts/CopyText";
 import { EmptyNote } from "../../parts/EmptyNote";
 import { Facts } from "../../parts/Facts";
 import { Loading } from "../../parts/Loading";
-import { PagedTable } from "../../parts/PagedTable";
+import type { Column } from "../../parts/list/column";
+import { PagedTable } from "../../parts/list/PagedTable";
 import { PageHead } from "../../parts/PageHead";
 import { ProblemNote } from "../../parts/ProblemNote";
 import { StateMark } from "../../parts/StateMark";
 import { usePlace } from "../../parts/usePlace";
 import { Counts } from "./Counts";
-import { actionsHead } from "../../parts/actionsHead";
 
 /** A rotation, live: how far it is, what each login waits for, and what can be done about it. */
 export default function RotationPage() {
@@ -127,28 +127,41 @@ export default function RotationPage() {
   );
 }
 
-const columns = (may: boolean, r: Rotation): TableColumnsType<RotationItem> => [
+const what = (i: RotationItem) => (i.due_at ? `the old key is removed on ${moment(i.due_at)}` : i.detail);
+
+const columns = (may: boolean, r: Rotation): Column<RotationItem>[] => [
   {
     title: "Login",
     key: "login",
-    render: (_, i) => <Link to={`/logins/${encodeURIComponent(i.login)}`}>{i.login}</Link>,
+    text: (i) => i.login,
+    render: (i) => <Link to={`/logins/${encodeURIComponent(i.login)}`}>{i.login}</Link>,
   },
-  { title: "Old key", key: "old", render: (_, i) => <Link to={`/keys/${encodeURIComponent(i.old)}`}>{i.old}</Link> },
-  { title: "New key", key: "new", render: (_, i) => <Link to={`/keys/${encodeURIComponent(i.new)}`}>{i.new}</Link> },
-  { title: "By", dataIndex: "means" },
-  { title: "State", key: "state", render: (_, i) => <StateMark state={i.state} /> },
+  {
+    title: "Old key",
+    key: "old",
+    text: (i) => i.old,
+    render: (i) => <Link to={`/keys/${encodeURIComponent(i.old)}`}>{i.old}</Link>,
+  },
+  {
+    title: "New key",
+    key: "new",
+    text: (i) => i.new,
+    render: (i) => <Link to={`/keys/${encodeURIComponent(i.new)}`}>{i.new}</Link>,
+  },
+  { title: "By", key: "by", text: (i) => i.means },
+  { title: "State", key: "state", text: (i) => i.state, render: (i) => <StateMark state={i.state} /> },
   {
     title: "What",
     key: "what",
-    render: (_, i) => (
-      <span className="block-text wide">{i.due_at ? `the old key is removed on ${moment(i.due_at)}` : i.detail}</span>
-    ),
+    text: what,
+    render: (i) => <span className="block-text wide">{what(i)}</span>,
   },
   {
-    title: actionsHead,
+    title: "Actions",
+    unseen: true,
     key: "do",
     align: "right",
-    render: (_, i) => (
+    render: (i) => (
       <span className="inline">
         {i.run && (
           <Link to={`/runs/${i.run}`}>

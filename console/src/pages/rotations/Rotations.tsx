@@ -1,14 +1,15 @@
-import { Button, type TableColumnsType } from "antd";
+import { Button } from "antd";
 import { Link } from "react-router";
 import type { Rotation } from "../../api/client";
 import { useMe, useRotations } from "../../api/queries";
 import { moment, rotated } from "../../format";
 import { EmptyNote } from "../../parts/EmptyNote";
-import { PagedTable } from "../../parts/PagedTable";
+import { PagedTable } from "../../parts/list/PagedTable";
 import { PageHead } from "../../parts/PageHead";
 import { StateMark } from "../../parts/StateMark";
 import { Counts } from "./Counts";
 import { RotationTabs } from "./RotationTabs";
+import type { Column } from "../../parts/list/column";
 
 /** All rotations, the newest first. */
 export default function Rotations() {
@@ -36,12 +37,12 @@ export default function Rotations() {
   );
 }
 
-const columns: TableColumnsType<Rotation> = [
-  { title: "Old keys", key: "keys", render: (_, r) => <Link to={`/rotations/${r.id}`}>{rotated(r)}</Link> },
-  { title: "Begun", key: "begun", render: (_, r) => moment(r.created_at) },
-  { title: "By", key: "by", render: (_, r) => (r.rule ? `the rule ${r.rule}` : r.requested_by) },
-  { title: "State", key: "state", render: (_, r) => <StateMark state={r.state} /> },
-  { title: "Logins", key: "counts", render: (_, r) => <Counts of={r} /> },
-  { title: "Why", key: "why", render: (_, r) => r.paused_why ?? r.reason },
-  { title: "Ended", key: "ended", render: (_, r) => (r.ended_at ? moment(r.ended_at) : "") },
+const columns: Column<Rotation>[] = [
+  { title: "Old keys", key: "keys", text: rotated, render: (r) => <Link to={`/rotations/${r.id}`}>{rotated(r)}</Link> },
+  { title: "Begun", key: "begun", text: (r) => moment(r.created_at) },
+  { title: "By", key: "by", text: (r) => (r.rule ? `the rule ${r.rule}` : r.requested_by) },
+  { title: "State", key: "state", text: (r) => r.state, render: (r) => <StateMark state={r.state} /> },
+  { title: "Logins", key: "counts", text: (r) => r.total, render: (r) => <Counts of={r} /> },
+  { title: "Why", key: "why", text: (r) => r.paused_why ?? r.reason },
+  { title: "Ended", key: "ended", text: (r) => (r.ended_at ? moment(r.ended_at) : "") },
 ];

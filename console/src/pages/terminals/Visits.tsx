@@ -1,4 +1,4 @@
-import { App, Button, Card, Form, Input, Tag, type TableColumnsType } from "antd";
+import { App, Button, Card, Form, Input, Tag } from "antd";
 import { useState } from "react";
 import { Link } from "react-router";
 import { api, take, type Visit } from "../../api/client";
@@ -7,14 +7,14 @@ import { moment } from "../../format";
 import { EmptyNote } from "../../parts/EmptyNote";
 import { FormDialog } from "../../parts/FormDialog";
 import { KeyName } from "../../parts/KeyName";
-import { PagedTable } from "../../parts/PagedTable";
+import { PagedTable } from "../../parts/list/PagedTable";
 import { PageHead } from "../../parts/PageHead";
 import { Toggle } from "../../parts/Toggle";
 import { useAct } from "../../parts/useAct";
 import { usePlace } from "../../parts/usePlace";
 import { SettingsTabs } from "../settings/SettingsTabs";
 import { endWord, ways } from "./ends";
-import { actionsHead } from "../../parts/actionsHead";
+import type { Column } from "../../parts/list/column";
 
 /** Who uses which login through the console, and who did. */
 export default function Visits() {
@@ -65,30 +65,33 @@ export default function Visits() {
   );
 }
 
-function columns(admin: boolean, end: (v: Visit) => void): TableColumnsType<Visit> {
+function columns(admin: boolean, end: (v: Visit) => void): Column<Visit>[] {
   return [
     {
       title: "Login",
       key: "login",
-      render: (_, v) => <Link to={`/logins/${encodeURIComponent(v.login)}`}>{v.login}</Link>,
+      text: (v) => v.login,
+      render: (v) => <Link to={`/logins/${encodeURIComponent(v.login)}`}>{v.login}</Link>,
     },
-    { title: "Person", dataIndex: "person" },
-    { title: "State", key: "state", render: (_, v) => (v.state === "ended" ? endWord(v.ended_how) : v.state) },
+    { title: "Person", key: "person", text: (v) => v.person },
+    { title: "State", key: "state", text: (v) => (v.state === "ended" ? endWord(v.ended_how) : v.state) },
     {
       title: "By",
       key: "by",
-      render: (_, v) => (v.key && v.key_sha256 ? <KeyName name={v.key} sha256={v.key_sha256} /> : "a key that is gone"),
+      text: (v) => v.key,
+      render: (v) => (v.key && v.key_sha256 ? <KeyName name={v.key} sha256={v.key_sha256} /> : "a key that is gone"),
     },
-    { title: "Way", key: "way", render: (_, v) => ways[v.way].name.toLowerCase() },
-    { title: "From", dataIndex: "address" },
-    { title: "Opened", key: "opened", render: (_, v) => (v.opened_at ? moment(v.opened_at) : "never") },
-    { title: "Ended", key: "ended", render: (_, v) => v.ended_at && moment(v.ended_at) },
-    { title: "Why", key: "why", render: (_, v) => v.reason ?? v.problem },
+    { title: "Way", key: "way", text: (v) => ways[v.way].name.toLowerCase() },
+    { title: "From", key: "from", text: (v) => v.address },
+    { title: "Opened", key: "opened", text: (v) => (v.opened_at ? moment(v.opened_at) : "never") },
+    { title: "Ended", key: "ended", text: (v) => (v.ended_at ? moment(v.ended_at) : "") },
+    { title: "Why", key: "why", text: (v) => v.reason ?? v.problem },
     {
-      title: actionsHead,
+      title: "Actions",
+      unseen: true,
       key: "do",
       align: "right",
-      render: (_, v) => (
+      render: (v) => (
         <span className="inline">
           {v.recorded && admin && <Link to={`/settings/visits/${v.id}`}>Recording</Link>}
           {v.state !== "ended" && (

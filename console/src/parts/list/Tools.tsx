@@ -34,36 +34,33 @@ function Views() {
   const [naming, setNaming] = useState(false);
   const again = () => setRead((n) => n + 1);
   const views = viewsOf(person, pathname);
+  const now = views.find((v) => v.search === search);
   return (
     <>
       <Dropdown
         trigger={["click"]}
         menu={{
+          selectedKeys: now && [now.name],
           items: [
             ...views.map((v) => ({
               key: v.name,
-              label: (
-                <span className="row middle">
-                  {v.name}
-                  <Button
-                    size="small"
-                    type="text"
-                    className="push"
-                    aria-label={`Forget the view ${v.name}`}
-                    onClick={(e) => {
-                      e.stopPropagation();
-                      dropView(person, pathname, v.name);
-                      again();
-                    }}
-                  >
-                    ✕
-                  </Button>
-                </span>
-              ),
+              label: v.name,
               onClick: () => void navigate(pathname + v.search),
             })),
             ...(views.length > 0 ? [{ type: "divider" as const }] : []),
             { key: " save", label: "Save what is shown…", onClick: () => setNaming(true) },
+            ...(now
+              ? [
+                  {
+                    key: " forget",
+                    label: `Forget the view ${now.name}`,
+                    onClick: () => {
+                      dropView(person, pathname, now.name);
+                      again();
+                    },
+                  },
+                ]
+              : []),
             { key: " all", label: "Show all", disabled: search === "", onClick: () => void navigate(pathname) },
           ],
         }}
@@ -96,20 +93,25 @@ function Views() {
 
 function Columns<T>({ columns, shown }: { columns: Column<T>[]; shown: Column<T>[] }) {
   const { set } = usePlace();
+  // What is ticked, which the address follows.
+  const [ticked, setTicked] = useState<string[]>();
   const told = columns.filter((c) => c.text);
   const usual = told.filter((c) => !c.extra).map((c) => c.key);
   const change = (keys: string[]) => {
     const wanted = told.map((c) => c.key).filter((k) => keys.includes(k));
-    if (wanted.length > 0) set("columns", wanted.join() === usual.join() ? undefined : wanted.join());
+    if (wanted.length === 0) return;
+    setTicked(wanted);
+    set("columns", wanted.join() === usual.join() ? undefined : wanted.join());
   };
   return (
     <Popover
       trigger="click"
       placement="bottomRight"
+      onOpenChange={() => setTicked(undefined)}
       content={
         <Checkbox.Group
           className="stack gap-xs"
-          value={shown.filter((c) => c.text).map((c) => c.key)}
+          value={ticked ?? shown.filter((c) => c.text).map((c) => c.key)}
           options={told.map((c) => ({ value: c.key, label: c.title }))}
           onChange={change}
         />

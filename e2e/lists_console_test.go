@@ -45,8 +45,10 @@ func TestRowsThatAreChosenAreDoneTogether(t *testing.T) {
 	p.press("Let a key in to them")
 	p.choose("Key", "second")
 	p.press("Place its line in 2 logins")
-	p.holds("both runs done, where they were asked for",
-		`[...document.querySelectorAll("[role=dialog] [role=status]")].filter((e) => e.innerText.includes("done")).length === 2`)
+	p.holds(
+		"both runs done, where they were asked for",
+		`[...document.querySelectorAll("[role=dialog] [role=status]")].filter((e) => e.innerText.includes("done")).length === 2`,
+	)
 	for _, name := range doors[:2] {
 		if out, err := h.ssh(h.instance(name), "second", "hostname"); err != nil || out != name {
 			t.Errorf("let in to %s: %s %v", name, out, err)
@@ -127,7 +129,8 @@ func TestAListIsSavedAsAViewWithItsColumnsAndAsACSVFile(t *testing.T) {
 		t.Errorf("heads %q, want %q", rows[0], want)
 	}
 	odd := slices.IndexFunc(rows, func(r []string) bool { return r[0] == "odd" })
-	if odd < 0 || rows[odd][4] != `tides, and "more"` || rows[odd][5] != `'=HYPERLINK("x","y")` || rows[odd][3] != "1 login" {
+	if odd < 0 || rows[odd][4] != `tides, and "more"` || rows[odd][5] != `'=HYPERLINK("x","y")` ||
+		rows[odd][3] != "1 login" {
 		t.Errorf("the odd key as CSV: %q", rows[odd])
 	}
 	p.open("/keys?q=tern-a&sort=-name&columns=name,comment")

@@ -759,6 +759,42 @@ func (e PendingHolderDoes) Valid() bool {
 	}
 }
 
+// Defines values for PendingKind.
+const (
+	PendingKindBring    PendingKind = "bring"
+	PendingKindCharter  PendingKind = "charter"
+	PendingKindConsent  PendingKind = "consent"
+	PendingKindGrants   PendingKind = "grants"
+	PendingKindProve    PendingKind = "prove"
+	PendingKindRotation PendingKind = "rotation"
+	PendingKindRun      PendingKind = "run"
+	PendingKindTakeOver PendingKind = "take-over"
+)
+
+// Valid indicates whether the value is a known member of the PendingKind enum.
+func (e PendingKind) Valid() bool {
+	switch e {
+	case PendingKindBring:
+		return true
+	case PendingKindCharter:
+		return true
+	case PendingKindConsent:
+		return true
+	case PendingKindGrants:
+		return true
+	case PendingKindProve:
+		return true
+	case PendingKindRotation:
+		return true
+	case PendingKindRun:
+		return true
+	case PendingKindTakeOver:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for PlanRotationMake.
 const (
 	PlanRotationMakeBring   PlanRotationMake = "bring"
@@ -2691,6 +2727,27 @@ type FormerLine struct {
 	SeenAt time.Time `json:"seen_at"`
 }
 
+// Glance defines model for Glance.
+type Glance struct {
+	// Changed How many logins have another reach now than then.
+	Changed int `json:"changed"`
+
+	// Changes The last 20 of them, the latest first.
+	Changes []ReachChange `json:"changes"`
+
+	// History One for each day, the last of them now. Days before reach was kept are left out.
+	History []ReachMoment `json:"history"`
+
+	// Looked Whether the caller ever said that they had looked.
+	Looked bool `json:"looked"`
+
+	// Pending What is pending for the caller.
+	Pending []PendingThings `json:"pending"`
+
+	// Since From when on changes are told: when the caller last looked, or seven days ago.
+	Since time.Time `json:"since"`
+}
+
 // Grant defines model for Grant.
 type Grant struct {
 	// Connection What a client needs to log in.
@@ -3949,6 +4006,21 @@ type PendingHolder struct {
 // PendingHolderDoes What they have to do before they get in by the new keys: take the private keys out of the safe, bring public keys, or take keys over that somebody else made.
 type PendingHolderDoes string
 
+// PendingKind What is pending: runs that wait for somebody, grants past their end, paused rotations, requests to take out a private key, keys handed over to the caller, new public keys asked of them, keys of theirs to prove, charters that something differs from.
+type PendingKind string
+
+// PendingThings defines model for PendingThings.
+type PendingThings struct {
+	// Count How many there are, at most 500.
+	Count int `json:"count"`
+
+	// Kind What is pending: runs that wait for somebody, grants past their end, paused rotations, requests to take out a private key, keys handed over to the caller, new public keys asked of them, keys of theirs to prove, charters that something differs from.
+	Kind PendingKind `json:"kind"`
+
+	// Names The first 20: instances of runs, grants, ids of rotations, keys or charters.
+	Names []string `json:"names"`
+}
+
 // PinHostKeys defines model for PinHostKeys.
 type PinHostKeys struct {
 	// HostKeys All host keys that it has from now on, in the one-line OpenSSH form.
@@ -4135,6 +4207,19 @@ type PutRecordRule struct {
 	Reason     *string `json:"reason,omitempty"`
 }
 
+// ReachChange defines model for ReachChange.
+type ReachChange struct {
+	// After How safe a login is: solid with two or more holders with a fresh proof, thin with one, stale where keys are in place and none is freshly proved, shut where no key in place that anybody is known to have, unswept where nobody has read it yet.
+	After ReachState `json:"after"`
+	At    time.Time  `json:"at"`
+
+	// Before How safe a login is: solid with two or more holders with a fresh proof, thin with one, stale where keys are in place and none is freshly proved, shut where no key in place that anybody is known to have, unswept where nobody has read it yet.
+	Before *ReachState `json:"before,omitempty"`
+
+	// Login user@instance
+	Login string `json:"login"`
+}
+
 // ReachMap defines model for ReachMap.
 type ReachMap struct {
 	// Keys Those in place or granted somewhere on the map, without steward keys; the one with the most logins first.
@@ -4143,6 +4228,14 @@ type ReachMap struct {
 
 	// Total How many logins fit.
 	Total int `json:"total"`
+}
+
+// ReachMoment defines model for ReachMoment.
+type ReachMoment struct {
+	At time.Time `json:"at"`
+
+	// Counts How many logins had which reach.
+	Counts map[string]int `json:"counts"`
 }
 
 // ReachPage defines model for ReachPage.
@@ -5709,6 +5802,12 @@ type ListDueRotationsParams struct {
 	Days *int `form:"days,omitempty" json:"days,omitempty"`
 }
 
+// GetGlanceParams defines parameters for GetGlance.
+type GetGlanceParams struct {
+	// Days How many days of history, 1 to 366; 90 unless given.
+	Days *int `form:"days,omitempty" json:"days,omitempty"`
+}
+
 // ListGrantsParams defines parameters for ListGrants.
 type ListGrantsParams struct {
 	// After The cursor that the page before gave as next.
@@ -6863,6 +6962,11 @@ type ClientInterface interface {
 	// Takes a body of the `application/json` content type.
 	RemoveFactor(ctx context.Context, body RemoveFactorJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// GetGlance performs a GET /glance (the `GetGlance` operationId) request.
+	//
+	// What the caller wants to know first: what is pending for them, which logins changed since they last looked, and how the reach of all logins developed.
+	GetGlance(ctx context.Context, params *GetGlanceParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListGrants performs a GET /grants (the `ListGrants` operationId) request.
 	//
 	// Which key should open which login, since when, until when, by whom and why, by login.
@@ -7343,6 +7447,11 @@ type ClientInterface interface {
 	//
 	// The contents that the login's files were seen with, the newest first.
 	ListVersions(ctx context.Context, login LoginName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddLook performs a POST /looks (the `AddLook` operationId) request.
+	//
+	// Records that the caller has seen what changed until now. Later changes are told from then on.
+	AddLook(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetLoss performs a GET /loss (the `GetLoss` operationId) request.
 	//
@@ -8776,6 +8885,21 @@ func (c *Client) RemoveFactor(ctx context.Context, body RemoveFactorJSONRequestB
 	return c.Client.Do(req)
 }
 
+// GetGlance performs a GET /glance (the `GetGlance` operationId) request.
+//
+// What the caller wants to know first: what is pending for them, which logins changed since they last looked, and how the reach of all logins developed.
+func (c *Client) GetGlance(ctx context.Context, params *GetGlanceParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetGlanceRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListGrants performs a GET /grants (the `ListGrants` operationId) request.
 //
 // Which key should open which login, since when, until when, by whom and why, by login.
@@ -10157,6 +10281,21 @@ func (c *Client) ListRoutes(ctx context.Context, login LoginName, params *ListRo
 // The contents that the login's files were seen with, the newest first.
 func (c *Client) ListVersions(ctx context.Context, login LoginName, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListVersionsRequest(c.Server, login)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddLook performs a POST /looks (the `AddLook` operationId) request.
+//
+// Records that the caller has seen what changed until now. Later changes are told from then on.
+func (c *Client) AddLook(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddLookRequest(c.Server)
 	if err != nil {
 		return nil, err
 	}
@@ -14253,6 +14392,60 @@ func NewRemoveFactorRequestWithBody(server string, contentType string, body io.R
 	return req, nil
 }
 
+// NewGetGlanceRequest constructs an http.Request for the GetGlance method
+func NewGetGlanceRequest(server string, params *GetGlanceParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/glance")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Days != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "days", *params.Days, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewListGrantsRequest constructs an http.Request for the ListGrants method
 func NewListGrantsRequest(server string, params *ListGrantsParams) (*http.Request, error) {
 	var err error
@@ -17498,6 +17691,33 @@ func NewListVersionsRequest(server string, login LoginName) (*http.Request, erro
 	}
 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewAddLookRequest constructs an http.Request for the AddLook method
+func NewAddLookRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/looks")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
 	if err != nil {
 		return nil, err
 	}

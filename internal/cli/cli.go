@@ -46,6 +46,7 @@ func groups() []group {
 				access.ReportCommands,
 				access.HolderCommands,
 				keys.TraceCommands,
+				access.GlanceCommands,
 				access.ReachCommands,
 				access.MapCommands,
 				access.SweepCommands,

@@ -64,6 +64,7 @@ type Loader struct {
 	// Tell is called with what is being done.
 	Tell func(string)
 
+	born  births               // of the logins
 	marsh uuid.UUID            // the id of the second cloud
 	ids   map[string]uuid.UUID // of the machines that are recorded
 }
@@ -127,7 +128,12 @@ func (l *Loader) Load(ctx context.Context) error {
 	if err := l.addMarsh(ctx); err != nil {
 		return err
 	}
-	return l.Store.InTx(ctx, func(tx *store.Store) error { return l.record(ctx, tx, machines, public, launched) })
+	l.born = births{}
+	err = l.Store.InTx(ctx, func(tx *store.Store) error { return l.record(ctx, tx, machines, public, launched) })
+	if err != nil {
+		return err
+	}
+	return l.history(ctx)
 }
 
 // addMarsh adds the second cloud, as an admin would; one that is there from a cut-off load is as good.
@@ -462,7 +468,7 @@ func (l *Loader) record(
 		ids[k.name] = row.ID
 		b.note(row.CreatedAt, row.CreatedBy, "key.import", "key", k.name, map[string]any{"key": p.Type})
 	}
-	if err := leave(ctx, tx, "tomas", l.daysAgo(60)); err != nil {
+	if err := leave(ctx, tx, "tomas", l.daysAgo(gone)); err != nil {
 		return err
 	}
 	b.note(l.daysAgo(60), "ines", "operator.change", "operator", "tomas", map[string]any{"closed": true})
@@ -559,6 +565,7 @@ func (l *Loader) recordMachine(
 	if err := tx.AddLogin(ctx, login); err != nil {
 		return err
 	}
+	l.born[login.ID] = at
 	var pins []record.HostKey
 	for _, k := range up.hostKeys {
 		pins = append(pins, record.HostKey{

@@ -19,6 +19,7 @@ import (
 	"plumlatch/internal/service/cloudkeys"
 	"plumlatch/internal/service/clouds"
 	"plumlatch/internal/service/fleet"
+	"plumlatch/internal/service/glance"
 	"plumlatch/internal/service/history"
 	"plumlatch/internal/service/inventory"
 	"plumlatch/internal/service/journal"
@@ -101,6 +102,7 @@ type Service struct {
 	Notify    *notify.Service
 	Mailing   *mailing.Service
 	Visits    *visit.Service
+	Glance    *glance.Service
 
 	store  *store.Store
 	engine *runs.Engine
@@ -205,6 +207,7 @@ func New(s *store.Store, c *cloud.Cloud, e *runs.Engine, log *slog.Logger, o Opt
 		Access:    h.Access,
 		Now:       now,
 	})
+	h.Glance = glance.New(s, h.Keys, h.Access, h.Rotate, now)
 	h.Leaving = leaving.New(s, e, h.Journal, h.People, h.Keys, h.Access, h.Rotate, now)
 	h.Notify = notify.New(s, e, h.Journal, h.Safes, h.Access, log, now)
 	h.Mailing = mailing.New(s, h.Journal, log, now, cmp.Or(o.Fresh, defaultFresh), o.Mail)

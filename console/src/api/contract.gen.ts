@@ -1623,6 +1623,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/glance": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description What the caller wants to know first: what is pending for them, which logins changed since they last looked, and how the reach of all logins developed. */
+        get: operations["getGlance"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/looks": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Records that the caller has seen what changed until now. Later changes are told from then on. */
+        post: operations["addLook"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/reach/map": {
         parameters: {
             query?: never;
@@ -2611,6 +2645,51 @@ export interface components {
             next?: string;
             /** @description What is bad about the best way back in, should the last key be lost. */
             worry?: string;
+        };
+        Glance: {
+            /** @description What is pending for the caller. */
+            pending: components["schemas"]["PendingThings"][];
+            /**
+             * Format: date-time
+             * @description From when on changes are told: when the caller last looked, or seven days ago.
+             */
+            since: string;
+            /** @description Whether the caller ever said that they had looked. */
+            looked: boolean;
+            /** @description How many logins have another reach now than then. */
+            changed: number;
+            /** @description The last 20 of them, the latest first. */
+            changes: components["schemas"]["ReachChange"][];
+            /** @description One for each day, the last of them now. Days before reach was kept are left out. */
+            history: components["schemas"]["ReachMoment"][];
+        };
+        PendingThings: {
+            kind: components["schemas"]["PendingKind"];
+            /** @description How many there are, at most 500. */
+            count: number;
+            /** @description The first 20: instances of runs, grants, ids of rotations, keys or charters. */
+            names: string[];
+        };
+        /**
+         * @description What is pending: runs that wait for somebody, grants past their end, paused rotations, requests to take out a private key, keys handed over to the caller, new public keys asked of them, keys of theirs to prove, charters that something differs from.
+         * @enum {string}
+         */
+        PendingKind: "run" | "grants" | "rotation" | "consent" | "take-over" | "bring" | "prove" | "charter";
+        ReachChange: {
+            /** @description user@instance */
+            login: string;
+            before?: components["schemas"]["ReachState"];
+            after: components["schemas"]["ReachState"];
+            /** Format: date-time */
+            at: string;
+        };
+        ReachMoment: {
+            /** Format: date-time */
+            at: string;
+            /** @description How many logins had which reach. */
+            counts: {
+                [key: string]: number;
+            };
         };
         ReachPage: {
             items: components["schemas"]["LoginReach"][];
@@ -8977,6 +9056,49 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["ReachPage"];
                 };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getGlance: {
+        parameters: {
+            query?: {
+                /** @description How many days of history, 1 to 366; 90 unless given. */
+                days?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description All three. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Glance"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    addLook: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description It is recorded. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             default: components["responses"]["Problem"];
         };

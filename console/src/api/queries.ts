@@ -338,6 +338,15 @@ export function useReach(f: ReachFilter) {
   return { pages, first: pages.first as ReachPage | undefined };
 }
 
+/** What waits for the person, what changed since they last looked, and how reach developed. */
+export function useGlance() {
+  return useQuery({
+    queryKey: ["reach", "glance"],
+    queryFn: () => take(api.GET("/glance")),
+    refetchInterval: 30_000,
+  });
+}
+
 /** At most so many logins are drawn on a map. */
 const mapped = 1000;
 

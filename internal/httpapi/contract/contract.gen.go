@@ -766,6 +766,42 @@ func (e PendingHolderDoes) Valid() bool {
 	}
 }
 
+// Defines values for PendingKind.
+const (
+	PendingKindBring    PendingKind = "bring"
+	PendingKindCharter  PendingKind = "charter"
+	PendingKindConsent  PendingKind = "consent"
+	PendingKindGrants   PendingKind = "grants"
+	PendingKindProve    PendingKind = "prove"
+	PendingKindRotation PendingKind = "rotation"
+	PendingKindRun      PendingKind = "run"
+	PendingKindTakeOver PendingKind = "take-over"
+)
+
+// Valid indicates whether the value is a known member of the PendingKind enum.
+func (e PendingKind) Valid() bool {
+	switch e {
+	case PendingKindBring:
+		return true
+	case PendingKindCharter:
+		return true
+	case PendingKindConsent:
+		return true
+	case PendingKindGrants:
+		return true
+	case PendingKindProve:
+		return true
+	case PendingKindRotation:
+		return true
+	case PendingKindRun:
+		return true
+	case PendingKindTakeOver:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for PlanRotationMake.
 const (
 	PlanRotationMakeBring   PlanRotationMake = "bring"
@@ -2698,6 +2734,27 @@ type FormerLine struct {
 	SeenAt time.Time `json:"seen_at"`
 }
 
+// Glance defines model for Glance.
+type Glance struct {
+	// Changed How many logins have another reach now than then.
+	Changed int `json:"changed"`
+
+	// Changes The last 20 of them, the latest first.
+	Changes []ReachChange `json:"changes"`
+
+	// History One for each day, the last of them now. Days before reach was kept are left out.
+	History []ReachMoment `json:"history"`
+
+	// Looked Whether the caller ever said that they had looked.
+	Looked bool `json:"looked"`
+
+	// Pending What is pending for the caller.
+	Pending []PendingThings `json:"pending"`
+
+	// Since From when on changes are told: when the caller last looked, or seven days ago.
+	Since time.Time `json:"since"`
+}
+
 // Grant defines model for Grant.
 type Grant struct {
 	// Connection What a client needs to log in.
@@ -3956,6 +4013,21 @@ type PendingHolder struct {
 // PendingHolderDoes What they have to do before they get in by the new keys: take the private keys out of the safe, bring public keys, or take keys over that somebody else made.
 type PendingHolderDoes string
 
+// PendingKind What is pending: runs that wait for somebody, grants past their end, paused rotations, requests to take out a private key, keys handed over to the caller, new public keys asked of them, keys of theirs to prove, charters that something differs from.
+type PendingKind string
+
+// PendingThings defines model for PendingThings.
+type PendingThings struct {
+	// Count How many there are, at most 500.
+	Count int `json:"count"`
+
+	// Kind What is pending: runs that wait for somebody, grants past their end, paused rotations, requests to take out a private key, keys handed over to the caller, new public keys asked of them, keys of theirs to prove, charters that something differs from.
+	Kind PendingKind `json:"kind"`
+
+	// Names The first 20: instances of runs, grants, ids of rotations, keys or charters.
+	Names []string `json:"names"`
+}
+
 // PinHostKeys defines model for PinHostKeys.
 type PinHostKeys struct {
 	// HostKeys All host keys that it has from now on, in the one-line OpenSSH form.
@@ -4142,6 +4214,19 @@ type PutRecordRule struct {
 	Reason     *string `json:"reason,omitempty"`
 }
 
+// ReachChange defines model for ReachChange.
+type ReachChange struct {
+	// After How safe a login is: solid with two or more holders with a fresh proof, thin with one, stale where keys are in place and none is freshly proved, shut where no key in place that anybody is known to have, unswept where nobody has read it yet.
+	After ReachState `json:"after"`
+	At    time.Time  `json:"at"`
+
+	// Before How safe a login is: solid with two or more holders with a fresh proof, thin with one, stale where keys are in place and none is freshly proved, shut where no key in place that anybody is known to have, unswept where nobody has read it yet.
+	Before *ReachState `json:"before,omitempty"`
+
+	// Login user@instance
+	Login string `json:"login"`
+}
+
 // ReachMap defines model for ReachMap.
 type ReachMap struct {
 	// Keys Those in place or granted somewhere on the map, without steward keys; the one with the most logins first.
@@ -4150,6 +4235,14 @@ type ReachMap struct {
 
 	// Total How many logins fit.
 	Total int `json:"total"`
+}
+
+// ReachMoment defines model for ReachMoment.
+type ReachMoment struct {
+	At time.Time `json:"at"`
+
+	// Counts How many logins had which reach.
+	Counts map[string]int `json:"counts"`
 }
 
 // ReachPage defines model for ReachPage.
@@ -5716,6 +5809,12 @@ type ListDueRotationsParams struct {
 	Days *int `form:"days,omitempty" json:"days,omitempty"`
 }
 
+// GetGlanceParams defines parameters for GetGlance.
+type GetGlanceParams struct {
+	// Days How many days of history, 1 to 366; 90 unless given.
+	Days *int `form:"days,omitempty" json:"days,omitempty"`
+}
+
 // ListGrantsParams defines parameters for ListGrants.
 type ListGrantsParams struct {
 	// After The cursor that the page before gave as next.
@@ -6637,6 +6736,9 @@ type ServerInterface interface {
 	// (POST /factor/removal)
 	RemoveFactor(c *gin.Context)
 
+	// (GET /glance)
+	GetGlance(c *gin.Context, params GetGlanceParams)
+
 	// (GET /grants)
 	ListGrants(c *gin.Context, params ListGrantsParams)
 
@@ -6822,6 +6924,9 @@ type ServerInterface interface {
 
 	// (GET /logins/{login}/versions)
 	ListVersions(c *gin.Context, login LoginName)
+
+	// (POST /looks)
+	AddLook(c *gin.Context)
 
 	// (GET /loss)
 	GetLoss(c *gin.Context, params GetLossParams)
@@ -8450,6 +8555,33 @@ func (siw *ServerInterfaceWrapper) RemoveFactor(c *gin.Context) {
 	}
 
 	siw.Handler.RemoveFactor(c)
+}
+
+// GetGlance operation middleware
+func (siw *ServerInterfaceWrapper) GetGlance(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetGlanceParams
+
+	// ------------- Optional query parameter "days" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "days", c.Request.URL.Query(), &params.Days, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter days: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetGlance(c, params)
 }
 
 // ListGrants operation middleware
@@ -10313,6 +10445,19 @@ func (siw *ServerInterfaceWrapper) ListVersions(c *gin.Context) {
 	}
 
 	siw.Handler.ListVersions(c, login)
+}
+
+// AddLook operation middleware
+func (siw *ServerInterfaceWrapper) AddLook(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.AddLook(c)
 }
 
 // GetLoss operation middleware
@@ -12917,6 +13062,8 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.POST(options.BaseURL+"/instances/:instance/stop", wrapper.StopInstance)
 	router.GET(options.BaseURL+"/instances/:instance/openers", wrapper.ListOpeners)
 	router.GET(options.BaseURL+"/reach", wrapper.GetReach)
+	router.GET(options.BaseURL+"/glance", wrapper.GetGlance)
+	router.POST(options.BaseURL+"/looks", wrapper.AddLook)
 	router.GET(options.BaseURL+"/reach/map", wrapper.GetReachMap)
 	router.GET(options.BaseURL+"/drift", wrapper.ListDrift)
 	router.POST(options.BaseURL+"/drift/settlements", wrapper.SettleDrift)
@@ -14764,6 +14911,45 @@ type RemoveFactordefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response RemoveFactordefaultApplicationProblemPlusJSONResponse) VisitRemoveFactorResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetGlanceRequestObject struct {
+	Params GetGlanceParams
+}
+
+type GetGlanceResponseObject interface {
+	VisitGetGlanceResponse(w http.ResponseWriter) error
+}
+
+type GetGlance200JSONResponse Glance
+
+func (response GetGlance200JSONResponse) VisitGetGlanceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetGlancedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetGlancedefaultApplicationProblemPlusJSONResponse) VisitGetGlanceResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -17160,6 +17346,38 @@ type ListVersionsdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response ListVersionsdefaultApplicationProblemPlusJSONResponse) VisitListVersionsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddLookRequestObject struct {
+}
+
+type AddLookResponseObject interface {
+	VisitAddLookResponse(w http.ResponseWriter) error
+}
+
+type AddLook204Response struct {
+}
+
+func (response AddLook204Response) VisitAddLookResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type AddLookdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response AddLookdefaultApplicationProblemPlusJSONResponse) VisitAddLookResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -20511,6 +20729,9 @@ type StrictServerInterface interface {
 	// (POST /factor/removal)
 	RemoveFactor(ctx context.Context, request RemoveFactorRequestObject) (RemoveFactorResponseObject, error)
 
+	// (GET /glance)
+	GetGlance(ctx context.Context, request GetGlanceRequestObject) (GetGlanceResponseObject, error)
+
 	// (GET /grants)
 	ListGrants(ctx context.Context, request ListGrantsRequestObject) (ListGrantsResponseObject, error)
 
@@ -20696,6 +20917,9 @@ type StrictServerInterface interface {
 
 	// (GET /logins/{login}/versions)
 	ListVersions(ctx context.Context, request ListVersionsRequestObject) (ListVersionsResponseObject, error)
+
+	// (POST /looks)
+	AddLook(ctx context.Context, request AddLookRequestObject) (AddLookResponseObject, error)
 
 	// (GET /loss)
 	GetLoss(ctx context.Context, request GetLossRequestObject) (GetLossResponseObject, error)
@@ -22430,6 +22654,32 @@ func (sh *strictHandler) RemoveFactor(ctx *gin.Context) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(RemoveFactorResponseObject); ok {
 		if err := validResponse.VisitRemoveFactorResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// GetGlance operation middleware
+func (sh *strictHandler) GetGlance(ctx *gin.Context, params GetGlanceParams) {
+	var request GetGlanceRequestObject
+
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetGlance(ctx, request.(GetGlanceRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetGlance")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetGlanceResponseObject); ok {
+		if err := validResponse.VisitGetGlanceResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {
@@ -24554,6 +24804,30 @@ func (sh *strictHandler) ListVersions(ctx *gin.Context, login LoginName) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(ListVersionsResponseObject); ok {
 		if err := validResponse.VisitListVersionsResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// AddLook operation middleware
+func (sh *strictHandler) AddLook(ctx *gin.Context) {
+	var request AddLookRequestObject
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.AddLook(ctx, request.(AddLookRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "AddLook")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(AddLookResponseObject); ok {
+		if err := validResponse.VisitAddLookResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {
@@ -27160,660 +27434,670 @@ func (sh *strictHandler) WriteCharter(ctx *gin.Context, params WriteCharterParam
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"1L19c9tG0i/6VaZ0bpWTupAiO3E2K9WpehTHjn3ixC7LeXzrnE2xhsSQRATOcDED0Uwq3/3WdPe8gJgB",
-	"AUl29vyzG4sA5r2nX3796z9PFmqzVVJIo08u/jzZ8oZvhBEN/OtqaURj/6MUetFUW1MpeXJx8n4t2KJt",
-	"tGqYWXPDzFqwLV8JNhdL1Qi24reCcc2k+GjOToqTyr7071Y0+5PiRPKNOLk44fDp4kQv1mLDbRtmv7U/",
-	"aNNUcnXy11/FybM1b4xofoE3Up2w32JqyThb4KO+tS0369AY/XpSnDTi323ViPLkwjStONJ8rdoy3/jC",
-	"/vxIQydy7dpHJrb6qhSbrTJCLvY/iX2/6St2y+sWhm3nfcHrWjSPNFusVbUQuCC2ec3MutJMScFs80KH",
-	"pVgLXsJsUDejJk9tm3EHN/zjayFXZn1y8fjJd0Wqw8ufuVms05MkDF/Zru5styrbSy5XorS7ozJsxzVr",
-	"BC8v7D+iX5Ws96xaMqnmqtwzUWvB1jz8XhmmK7kQ7It3L56xfz5+fF4wLRa2Xfb467PHZ4+/vGTacNNq",
-	"9s3jJ0yZtWh2lRb5KVie4ihyYz9/8k1y8FIbLhciv00qemJ4p7inJm6Wn8Q+3/KN2A83egNrPaW919Wm",
-	"MunWVo3gRmjDZLuZi8YuupCmqYQu2GNmFHt6fn7Jnp6zVtZCa7aqboXMSYca2kn0pZJGrESDnVGrSuaH",
-	"X9ufC9Zq0fyXm97MRMCjE6fizVY03KgB6aToieFFcE9NbP6d4Nq2dNjwh/W+YEuQzIKVfD9X6iY3yw1+",
-	"40hDynD77Vel/T0xgIYeGBzAUjUbbk4uTtq2shIx0U5bD5yipq2PnCD7xNQ5bAdG1d53QNfCmFpshDTZ",
-	"RrR/5L5t7YTY5puxv96zhffK8Dq13YSVrfZ8L1QrDeN1jXfQxorT3M4z8LXE6syVqgWX0OR/V7rKz92t",
-	"/fVeg/rLvqy3SmoB2s7bRs1rsbH/uVDS2FW5+POEb7d1tYAd/tUWn/h/f6ejF9r6fxqxPLk4+R9fBXXq",
-	"K/xVf+W+Cy0eTh83bCekYbtGyRXdZ988/ceXZzAF9AnQxRYLsTUfOKgE28aKDVNhx0F86f7idERfwUgo",
-	"uD+AlKiMZmonUViCrIQlM2KjE2emsFfiK/zx6fl5cbKpJP3zsZ9f3jR8fwKTmxVRl0wKUYrS7hsOAzvr",
-	"L1BxsuP7Y4rfju+ZFfOqYbu1aITVDayqIK3ig1oHqBZ8rlpTWL3DuLtBs7VVVKtM25VZlw3f9TvwCj4o",
-	"FauVXImGBiDK6DPxNg4b9P/AgAq3Xr/5x9X8d7EwttUr+tYHvtf9hSb9J6EUGrZWO7bhcs+02gizruTK",
-	"qUtRv/z1WWQ3zVVdk265genq35/ZzXG4AWj5+sIkOyWFH2Jycsryx4bjsexOjJDlbL4/dhCfy/J76JiQ",
-	"pdVBUsr1yjaAEsxuIy6ZkCWrlRZWYz1jHyqzVq0B5bpgnDViK0wFmueOfqJ3KqvbLlud3hjFybJRm5nd",
-	"shnzAhR7tq35QtCmraRIf+pG7JMLAmqUzmkn9h/arrUVAvbjsN5ar8svvvuS7ZrKYMMbZ9dxq1JeMrHZ",
-	"mj1ID3vIztivkUJXMLNWmswQOora8L3td0edttKj31/Qwx5OjvUaCCKp91MrTZW+4KQdiJCltp/0l0rJ",
-	"jTg11UYkr8t4h6OajWPLbOuXSpur1qxVU5mEgF8rbTJHFX7q6dS90UnSrHo/bNt5XS1mNylT85UE8xG3",
-	"hmoYh/+0O+ZGqp2cYduw1HMBAtUeAfZfC9GYU+6GU7DdulqsvVEqqM9GqWlrdDCtMKTOADKT+9rtqsSt",
-	"eWSzHV3bwVV1qrNVbfvtb/iNSO63RsAsSbGz502zhdoIZqWFnS4h241tWIvmtoIOzqFjv01Z9IFjYFXS",
-	"Sq70MVnqxnbtngd5Lw3eTmPe/IBPZ5aVvlXgNGUm+NqIHW/K/tzyBWijacn35hoEhJN8Vmw4cVWrlWaV",
-	"ZFxfdmTMIx1Jlu5pY6gObHgpyO6Ci0GWdP1qtqxqAXIW3BCazfdMt2Vq8/+VHuZ7dSNkUhtosv45pyGB",
-	"jwgfxFFyZuznGNoeOnkES9I+up99qXag8oBcV3WpL9k/u+Z8wazir7RhX3/7bVrtWKpMhzd8sbbShZYu",
-	"XMGVQYOWS8bLTSUvrVB6hOt2VO6FG5CXJVzTvH7bmcX+4PueBD4XtXaz6faE9rtGC6ELtmwbNIXWXDrN",
-	"E3opGngi6l9Y3ewRVbJOSOQXIIW3jVo1fOPsrD0rFZMKdT5Ra3FmRcaWN+LCLb2+pPW+AIkeeUu9PPE2",
-	"Irenjj5wUpCNmpQvjUK5Nnzaa4HXq65WMqW7gp1suz7f28m0hgFo1/Z5btpG2B8424pGKzlCx4YpTQsM",
-	"tTXOYZeQGWXZZJRCe2HRiaJ9CI8md5x91t5GOnmf2g2kpDiFi/TNVsjr65d2d2+mada4Iydt69501II3",
-	"KRFpj7m7pfEC2tkrCR8vmG4Xa6snLqtGG2YNZb5IW1AgMWdWYqaV04wB8gZOEQlp0k9JdDXecrPXIfRS",
-	"G96YsTbr40jr9HOZV41Uk5ieJ09yUieScrcVH/YG2z1tTVdwjVvtCK3URvDFWpSXKD/s+H5vN1vwfmmm",
-	"+f6YwEvfpW5nd5Yk3qnJ07LdNoqjX3/kQQm6CwQ+bIeDkASTeZfcKPTBGZoZKYNbuyPnTBGwh7jdgHDJ",
-	"Dn6WTMoZNx2v0IACb9/dVMYIZ1UmHJL2m+5KsOuDA62FQR3X9dfeV3yuwcUD0wOOiVJlbl6YuBnXNylJ",
-	"6ZxtnOZ3Zw1U++glftW5ORj3tyl0Cp6zwm/IFM0oigvVlHbuwpr3H7K7MzVL3hBctbwp4Tq04s6eq86J",
-	"Hbo/XlSN2PG6Bh06IQm14eboJeSE/jU8fHhKYPTdqXeDSh4MffNMSS1SfoicIT7WpnERGXg607goKS54",
-	"cCrtL5P2+Jw0o5SSVtdqp7NhJbaDtQXfBEhnfiNyt2FdZuR/VY5w0uaviZfO30U3wo5XhlwBaZksk8GF",
-	"D07QwrCqumZzwdy2Z1xPdSNQrNVLjoTSROGSMYPHP/QUEh17NudCGzA/LtHAYPYlDZelXRdJcudAdeU3",
-	"8KdNcnx71TZ6wNkf3FNW+wQDtDvtOd0MRkm3kttkfpPQ27Qxi8PAkp/VIuz1yHGIfU6embxjZaE2GzrI",
-	"vUlYVnIlmm1TZX53azN8omlI8cdSffxerCr5WvBb+43+2V7xlKvivT12rN0y9HXbI+nmzG4MdWvvClmC",
-	"FVWLpQmu4fQ1MLCtjUoLA1w62zij9fSufVJVoO8jbV2YBQj7ZEVrUh6hgah28tSeYjvkG7E19h95xXSy",
-	"N8y2hb+DrKhi55htHgJS2TZzwZAX3VCtnz37xcFBkHN96NqDmfxg78mk1wq/kd6NeyXLjMy1+j8oc8aa",
-	"AeAvR73iwL1VaU2buS+LQVDNdkk3wwerNVbSyrWqhOXVaYGuDShhTeYSayX1LfczmLrpC4HGB27OC+Z8",
-	"YoW7a+wO8wYKqlio2hmAs6S6e7ACbnbibsYj6kyR72xyreyGeJVyDwH4KC3ZGm1mZLqlxcqBBUieI6dV",
-	"6rXaaR9v06SOWqUW5sAICAKLDUyUU03Fx61YZFVQfzVBuHeMZkgD9wZ939IbjE4+iAndsXDznkaj7M4J",
-	"jkVuAB7D7Una8JU47sfaNuK2Eolg5Hs716AN7FRbl2wuwF1Mny9IGIqtcxBNlvzTTVmztkK4EQ9tzTo0",
-	"XdgqA+dhwM+jhz2mdkOjAkhL5Q108EbKYOAW5PWtTHF8BZ21nW78+uXV6ZOn37JITwCPsfRd8ofx0vsK",
-	"SEl1aDnqoe1zsgeVTpvWVckoggZTEI8w+R3NN2KWm0WyM4M7F92gzhwO3gCIFLardXdwsG/QT37G3tuN",
-	"1Ag0MwBkWkkJAxbaRZXA9IA4LO+6BzObqBrYNUm7appKMOjfG+7ZkUDW942dLZOS9EPGOejpZXrhe8vd",
-	"i+3mXRRV+moZ8H5mtjn51b2vwG4AXOdpLtHU7r7yKFM71PRuPuIG3cfez4napDwKXA6yJvlp1Rorzfvf",
-	"+F1VUpQXA44eexHA8prYyz/HTXQK2h9+BNRAfWoAiWCnY2lOVWuSDv9tQEiNAzz1zp7fkNE+8hahG27h",
-	"FdTguQwbyy9Z6pQ844bXatWKAX3oSLAMdBm6o5dWwcsAhODmHq+uvLKPJz1Y1R8TPnNd/ZH8yh9WKI7+",
-	"yv9WMvGVw+XCAboeujZo5dLTv7arK1eJ6Rcft1Uj9CQP1UgXESALtnyROChvcFFDLOmL6+uX169+/DK5",
-	"pEZ8NDkXEQakCjbfGwz02v8Ycd9Aj+13434W8XRkJlKuRDIBwBkoYNGr1gC+RhOivtJ9S2wA+9FslZ4M",
-	"EWjERt2KWVCg0wcKBDs+NE2Sa2Fm99fO/xqa1R8b1W4TF6ncJyGHPyiMQZG+Ym+DW6G959HhviJviBZs",
-	"2ygr4TVbNkKvLymwmdBUIj185fp1TEtLbt+sjhLgkk6xhX9YnQX989Zy47VW6KPvX9J3tUkqZ5aUKsZE",
-	"3NkYwa2XwgsXJ5lA48F5xBmmp3HK8ufvXeSrTSExEXqIV+uWtxoB6LoFadbKUsG/DSCf1a1omqpMR9Iz",
-	"WKQPlVkz+x279PChC9T2IbUHXkJEInNf90aAYnPhQRkJFOddHVRn7EqG1nBPpzXFQ+sNZ+z4ZKfRUkcn",
-	"/Ld7QMmG++ZANj3X8ZY3PuSSQA3CxYMwLYpV0iukUYy7AxeQVzMtsuPeyYQgygoUm4GYioMuge67VK20",
-	"GlEu2A3+q6GvVYapndTDYZn+ra5M5toKWmgPWG7bWoDEkcrYI+Dn3PYfUIybVhv3K4Jb0sr3rWh0lToR",
-	"74NTAKBK+pKdp0ymnO+PtF0YX2ims9KdJfQzHFZuYKc+8wfl4G4zx5RC+sBba27HLrnkIuQinTnbz9t3",
-	"aisk4zKC7zZqA/cOIkrmSplp+sJNJcuRYyMFwL7gwGGiHOwuyNPyCLYsj672+bHgEFgJo0eBrCcamq3k",
-	"81rkDwSXtN9LJUUWhuER0OOEzI7rAcGHOHq8/CHNQsgSD9rIr69H5A7Ayh89Cz9VqVgGePZ5jPe31jM4",
-	"9OZ7tuaI4I/gk48IdSTVjil5RqrUhUNFG1LLK+ni4iE4YqXDSpjQnpClJjURXqZ4g3s3NtmrzVY1EAY6",
-	"cdjEuaB/1ryVkLMKRr/DAqN1Dxr0aQRkVjuMpNpeWxuhRkOkVkoL6TMvToUscZFWAuKrlInp02FS96yb",
-	"bpC1lc4rTAOguMZqzpU89CHbBRkNFumKwISoiCCziVtxJbQZ9luRjwAQvYXt7Vp85KVYVBteJ8/UsuYp",
-	"HAXobPZqpEwbD9+sdHwnTRn0i5rvkn6xxN7/Bcyz3+1FCJrkwi/cGXsOHsCAGUD0MhxhGAx1uYJ4azrX",
-	"QBmh82b0jVS7Ao+LdtBPHzoKcK6HGDsEIAayg90ZhOdIWGEPChj7TtkbCe6lqV16B00n+wQ5QWlh7bYB",
-	"gh4BXDGkpKR8DYHrgDZ04c+eWxq3Ld0EDUjQH4TheClksecjJgODjkmUGDloSAvCbYFa1eRNUKURYvTp",
-	"zEUNijmscOENedze0OGpnfhv0uaO+dbCKuG8RN0cWA0YYsIS8cmqfV2Zm3Xan2B/YXNRE9p3ia4Lr6+4",
-	"nAG40XBq2FdsLsxOjInVUa6u69rQmGrMsbyvtrpQZc6TtRFlWlndrbkZYR3aL9PDAwPBniRWp243MoOz",
-	"o/VMqJZSZFgPOsjFCnLe4enCtTTQxXciDehdjjjK8C4BKIuTANUd/05efx2UiVYQOpMNYttG5WKcGZgL",
-	"dbaggQ5MUMjZT23J2U41N+mVHFIs7mLBW0U93RLo0ZO+teRVnUPBjAVhiqWZqdakP3IfOOQo/G5vdfye",
-	"aqVVHdKiPbAreFMOo8VzvrjpWCK5YUcugP6od7wyGYDT8L0cLH4cfA/e6Hk5Oh4B117hdyJtE7/C0TqN",
-	"2uM5V0HwtU1StkuvKyQP8Zprhh2FZH0eIhhJLXL6Pm/acaDau205HGcaQU4T5j49YfLf8tQCeI1jiurR",
-	"W9eELiQpwJXAdxK9x7GtDB2aMMBrN9nOno238enANs4GoXsNfZI5/LtnrzdvTSslzhs4vssTOiJDc/Tf",
-	"QX51JyfYuglwYC0mz1tO90YuqMm3Blk8k06/eyd3z0D2YTadx4fCgLAAng3W74hEKxxnZHNFQ+j0bTC7",
-	"4xlwuKVjMI5BjZCjFz77QocEfeekgb+Cp+mM+XeJTI18UhCNW6qGeczpBcPomndXYs4/EJJY+d0F+/oo",
-	"DLmRvH/IB+mKE3w3s0GVFvIHcGeLJExv4edieP/BU51Mk8PbR2G2MiRuEr2KH/UjjfhxuJsaCKJrhP1e",
-	"ugk7nmN8DwAQZI+BS47QT4k+gtv4krCGzllOmQvHe6fX/MnTb4cY4o7FeZFI7ygwBZ/K6eDUDf+1wi1w",
-	"8hzUSicTIRa10lM1acFLZ06NRJ0MxT1cVCqp4pAbF3vJ9sLAEVqrHau5EYRFSyO9tkJOVXeENmSDHVV5",
-	"nKGbRpLYxkd4l2KKQmyaPhxNcmY12xRHQ8m3WfqCX9+9dvg4es5hE4Nn0sVWd8gx09gz41w4GcwWL8vJ",
-	"iaBl/lLhUu/EYAy4Muhhck+OD4BMz+db8C2fV3XlL/nEYkMwCNEYOp5d7KXm1UTUpVXZ2iZ/IsoKI7E4",
-	"frt40kEycV4wfTVeWnwruXwg5XKEXAS9DS4stz+q7vYYkX+Qi2P79DlEtxP+upLZnEN77OViP9sM02no",
-	"eJMwo9QNBBc2VV1XWiyULI/GmIcD6TPX2YHRNa3EoYBqwH0+C75YRJSt0NlcogsEmmYLnkvjhu32SLOF",
-	"lQTLagGCEaIK8V8ce1AldMTTkl461IcnHRV6JXOs6dd0CBIpMvInHnLx3CTt1qoW4888fHnwSPm8d9eM",
-	"XSNoJcZXlS6Q0DtZu3xGazmzx/+owmWF+TvBy/hF01RDQhApI2DHVHKF/Z8YDoZmkBNooB21EaCyBdGC",
-	"zDG+abUMBJVNK3U4uyONjHTG2tpnOaAwXfC6tqfFTT9E1p0PJL4Keg18AhivJ4HA69ZJURrMwbURQL5B",
-	"IB5IkI5UCzfAwe6N7troEs2qB1nUSk5JuJKY7GwVBUSh2aOB1Ea5lFM71v6XnvuUB4h75IVQdKc80g54",
-	"f5YXL2mY4mCSLfE8jUiVhVl7oZqVMiZFDjXtPgOcF5yFwkv/SjKpCA7fhYxk3RuDiVnQ43xaVpxWkknR",
-	"x764w5WOt0NqoxZCTtD3N+RASoGZEImcDtJMxygPw4x0Lvcqyjjkk4eHIJG83OxQthhR13q8PEwbuD63",
-	"CJJKRiUVYbYrpXscSMCjSui2qW65EYMkJZRdNchj4slOJmQIHtyvZAG6T2Xu2lWVc3xVf6R3otbrmeMj",
-	"SmVCTydBwbeSUxJJqz+6caihzMxOKo+LbODZooHR5/wM9Feut07RyHsdjs9n5+THx6S7rEfl0oP4kjuC",
-	"7jP7kW3byTzGAzqLJAjLlbRQOyv7EY59NiRTRl0uESEU5I37TFPM8J9uzXhM/qEsQ+QYODUuHGarYD//",
-	"8JSpBv79OOt8Gbon+wmKwfZDQKt2zNIuXXDYQhpNuro7EM9WdcvefUflFz5wkITb8IUoIYfbTp+4FU1n",
-	"6cdL4QGx1krTtOLOM+zRYXaqczN9gbcNUqdC5iOREVi1sGk7dv8RZLYXT/GZ6c5vdATc/vHDHDqXOkls",
-	"MlG22POdWIB/t8rwgUnG+SFQWSXBLLID7W8zaxmMmK4sd1zHSMzrc37trGkGWQb95LUs5bkfVrxbUHv1",
-	"ZBxup6x5yeYim7+QxVqMUaK92yQjx1IJUv5l6Km9p7z9gSB4q29lRAdvTJ6ZCZKDdhjHCs4AV2anoFpJ",
-	"IcN1waVj6+Am7V0h/9OYWym2GMUuInOnOQ4fS24azNTIJtxkAISREl2KRc0b8oSYTm5+QOLvQxGROwQ4",
-	"Owwj5yk6uqZKcapcsS03RjSEcFzCHaiIVLjSjAO4dgSDFs5Cev7ksmo2P6fxmoSOO4grOhbNDa/qESlc",
-	"qhRDTedy5ZJtu8xc2BFsyRdGNcQybk/zrWj2zL55wBz/7TdJe1vrnUIi6BFFm1L9l1g+KiOt7KGphHTs",
-	"tJ7PpS+vhgyMDjnCqN33UmmTkfZ5ayDLuJqlcgFaFmRlV6gJ7vi+iOWRQlo84HPBv112aS51zJUSvJQE",
-	"b8c3x6NpX6rtUb8WZXBGpgNaCcO0plnqxunxFnwjl2MnFlU5OVSJ72Q++Qkz6HPZXNkcPLWTo/gBYY5Q",
-	"IGvlEpFwnJOTf/UhJMZxdQYCLQckhUNQUtZtAoCQAuhhSo1f1AiGF9ENRmsQjFw7GQN77QexqNIwnJWr",
-	"ZtKfh8zM97KZeQ5djW2/dt6rnpR6yDho1liDUoWjSzng01FbkRP52BizDmR9M8BkiR4bo+w+BRVsgZ+E",
-	"i8hu1a7jM16fBx6y7WZyjK02CuHrbtt7usybHLrmB8zVfrYWi5vEfczlLEA880e45IbPOZBK1uLAAU5J",
-	"tpTOT4X+gJlKr136bXri6NkBpZieICe04QtTBL5vvI9URpVf8rY+mjlAs/MCnrXXcpIHENgtuV67gUf3",
-	"mU77MCvPp5cSayVfZHJN/fxRNhLiaMkpjxSuHO5jrHmJFo2oS6gEAP4zrMvDAWXSwNf26Ml1PHApSz6a",
-	"tsF71i0YTZQfZxFvpGiEqV3cmfLehtTi3/15CYtN44l4Gd2uUE2EiEvviHEpHrYHAxkeP4i6sgppKinA",
-	"iM02x6M8HcMsmkallTeX5ZwAPkojcnCl5NSCL9tX6TS0AT1/WVQ18ojFh9MGPSvCVLhRRF2LpiI5v0dx",
-	"gLmoqzVgXV4zcp9XBhVXKEOy4FYjqCen8DlQ4aHSPURnPYQauwtEMJRv9SWvHOgPzPgIwljnApFSzTaC",
-	"S50HE3h5jqoZCXRfI++RdsmuPsSBT6aRgkLIaaBdD05MhELkQuRRVbsAR4XpQVGhyckzsvWHADZGsDgP",
-	"bXRBEId5dHt4eO8/ROwhOknjAw+jows/tAOUOIM8KDdiD8lbGrO3BOPd6gmXkFa/jHDOZSsYrxvBy/0E",
-	"shTYmyOJECYT1t/xhCcpkmLMOSUeq404qBUxrsuqLqcmPjZtPUJHBSOH6uomtrttN7VLnstFs98aUb6N",
-	"3DKH9Rrpkf7MvLu+en59+ubq+VtMOnWp90gljIRiWCf1u/PH//Blv/9x9vjLzj6Z701yi2x4KaZhxe7E",
-	"CR7XPfGjZSZb8q50Rdf66PUAZCJs3m6tGAKG/W0X0phH33JudSIw1xE90K1ZZ07CjEbjSG+L8vscnR3w",
-	"YThyDAJT2fW4iO8oR/mK+QWhJiZ6oq6vX8KDoimgYJRkYKvvYV2daoOPq4bNFQaEPDGmgnzlUFXvAM0c",
-	"1uq5VZUS0m9O6ZEZ1K2SC9FIHeon3Yj9xYpLKQyosXSsLripuT4t59Nib9w7L/uG+yQHFFgeeUgLllju",
-	"La21kxKFvRxpxi0ZlLE5hRoncd7QvnbV+BZcKlkteA3MuXTY//Hd0y+PkaT2zy4UDcuwSInbWbrj74f7",
-	"mjnCkMKZ48WNlfS0/QfSw55HfcbeYoE3jNowo2pM13GGod0sgpeXjqOi1BDVGyiFRGZAAjnS4iIm+4y/",
-	"zbKWh6GbJ4+U8cTfXZuU7Hk8zpCI5Mx7P0SjmZszV17xjF3h5VhJbzHDi7Qy7nmynCFfRhPvYCWZM1CB",
-	"PvqCSB7iNiCnIcMFlvKc821VsEVt/0dJDT6SxsmqsztzGqFNBeKUdi827w/5wcKENYwJdP1+S0ti0+xf",
-	"qCZdaHYySXlcKiAwKWlxLF0qQ8oSPmEvrVoYAp8fozDM6Od+SNmZeAi9G2+Fz4v1eQ4FFVyIqDeAgfLr",
-	"FPND5mjEJCOa1i8jnCsNbAv2+lTTc8sym4X7Nu5Udd0VkQjl10fETL0dNpB6+Zw+nJ3OSZW19pPL7uYM",
-	"4dxQQEAcyyd9/nGrkrwaryspsNAtmPegXPaC5bVSN6yubkTX0Ui8/LwRUKDGGm7WWDljz29Fswf8vVVQ",
-	"0UGMFxgl0h78bVMwrTr8/nbnbXnV9MOqLoOvv8/IIbz0+p2m2+VxJiWnkiLjrsMZmCz7wsTFSBpoB8EV",
-	"GZVhzOmJx+XhLNooVSKcZwQJ2aFcRLIYnAbfidTueQEx+ZS7dtGINIhwzrX4+kkBRv5+K1gGht82dba2",
-	"bbUAnm6fDduatZCmWnADHLi8HJGOTT3EhvJDe0bAhDRc4Y5YiBdVLbJ599YozRFRAWjBLTik9MChSe/i",
-	"RdZtSPuuU5QIkV+oJk0zLCJuqXTuKIgAwESfse/3xjWN6WPs1/cvTr8jhBYcc4oFR53MSBks9jpIEBKE",
-	"27grmp7PcuQdjZJvhFmrtCq8SWJcXkmmFobXweo7//b8PJMygkRdD+BTtS9M5PLE6g/JyNVO5OqoH+60",
-	"u+6yVDCe+MNcVQq3DQs6QWH1aer94oQJ68wEnRgaTvrcyjJdfG9hsrQRJUfugCfnX5+fPn5y+vXjggHJ",
-	"VASEsZs5BEUJe9lqcRlR/G25NsjkrVrI7btg3P7/gkoNcDQAF7w1ANiUiq3bptn79LYNb27SGU93oEUz",
-	"OZ11J6rV2sSx6DlWC8d+IfcDb26OIy4cpxp+0FdIoE5l1seXjOkv0qZ8miz/4krwUKmZzE28vVno72Z6",
-	"zR+nvRiPgw/j7U/Prv/Hd+yH5+/89R+EFnL7Wq0ZMJYaAO9Uyq8DQcRyncAz4TCbIUGTAXxTlpOUhtFj",
-	"1dubapacLsDJu3Feo1H5FnSbn8T+lVwqu3F/eP4uP0rkqhXlYdG+Th7Lcps7S4aDhSDZ9fXLF28dLwa4",
-	"f7558jTp/smpx3aA6V0UlRNOwGI23Zq4cZZxPvtGtU3Ks3PlC8VjtegR3ccveSgb9SczEG2uyk2V0DLy",
-	"BT8ih3zi3kirdUSldtpuGT6SLp1SmTQDtXKR+yI4uMYrcBRJ8x1PToUP2RzIhLF38j+m3clpqstNViFU",
-	"zUY0ebuyXqmmMut0Ae5QnarfOyiSNZEyZICoD/Wzid+jl3KkSyOt2jAHUdCUhh4PtNvNbvuDhjCuweuk",
-	"EXnV9VsFo5gowL2nARWcRIrCQBHhlZIiqz2g6eoSIBDCTnwZWohJielj1Md8IB3JPwTGapvRhAU5zlec",
-	"jlgTc9OQWpsfHQiyx2obYbIH4RrhScTc0IQP++vK7/dDyNfR5P6OgItYmgIBTREryJRQ7V0d4DwRW/RC",
-	"60x5ATlg4nk8FJ4ALBCzUbe5Knd57tX26AS/a2WnPsAg5b+Qpb7jBiJSe3LcelZbv7rZ3fMQHlz40Dtk",
-	"x/+8fty45SGi7f5GcCTNWFhjJ7NKHz2YFAQQw0YuOXlY7wChP1yzF69eP794/eqX5zmuzilnzj4+qYiL",
-	"8wpLFxsWGe3YfnmATBixrVHzkOnGdkNN5gp1xVwk42S0eydzWY4ptzI0vT+J/TuxvJvsIvt0zW/FPeqT",
-	"VFLM7PEfum9cg0ZtkXgMrz4X+5nbldCiXmb5hkaSHmTlnbVwyjbDWoBYASydT4FDg6HBqq7t+ViqZnG3",
-	"zIXxQDP7vNjxpszp4o6CxFqP3cWIy6FNrObi9vukLR3emo8p19KR7xGSKDpNnWOSkpYvuSzf3Kb0/UFm",
-	"lZTeh1iv49aIUdmeiExfxp1XRyOtZ0uVEfGhpKCr67ZtkKTT+RLsE8A1dAgdq3QOM5ZYl+QAM4aVAwR4",
-	"DlAXpzaCb9L17cTSDCcb4DdgjPbh9J7eiM08WbjszZJxZluf5t3OGsremh2VxEFxeHwpPZHb1P7zaXdR",
-	"1h0ko4TqWGcsYmjBlKoN30cmQuGoY9ZVWQrJeE1LPiEtEd5Mez0eNGVx8IabnM+Yp6e8W2ag7fgVMT7t",
-	"P3nKFGRbZpQxzBSG5A3YHVhNFXiZHEGOhxfeqnaxFtpeTFSlw9pfXLtSHXiPSvQ1zqDVsyEmnyPwxzub",
-	"+IeQ6A6CECdjPGXYvZ0pyVLfoVgjPEdRraS1Pd318kDTmPSUdOYy4TYZmEKdLNQsFsfK4ll71hMVK0pL",
-	"8pAS5HmxWuNoNOoh/iLFNQpOnMFuQRwKB06ke4BrIUSY6/CdIbNdV14qKRuavr+sPPSs4Gf9FKQW9NUm",
-	"aQQv+aaqs6UaZ/aPE9m2QH+bZZPMJ9+pEelhXxbCT6EsXOUzfhz9yiUQOjrYRaUPEsLuGIMkaYVdLtwk",
-	"dsYez196Peytk5RSkcPwAPuO/kwdJ/s4irGysRZTZQB+4zOBXATeVf8+mInBAPoAY7rGsCV88jJWPo6T",
-	"od+7cPcg99Ms1+lfkKzdsbdbNQpq1qUidGoZiIKtfYkFbrXaiJ1zf/Y1IdVUZFIOneg3+NSDxhS7CJ8u",
-	"Ww+QUqw52KlDYcNpSQxEpXwKproLK1rZUzAIxv3j8bcFe/v8Z6Ya9r8+/JRpMVdcPn3Woh4OHiedQq1m",
-	"c3bS5WivDKYHPj3HyM8oYf260kY47qXAA/M0yQPzEMdg9AxmVdo82yYUDE3d8a9cEVPP/ekczXiuEHSm",
-	"FVA5AnMNZKe43Mv02Zk3ql2tzaxKk3c3nCiUNDUZ0gKQuqhHphh9e+HY5RPu0aj/nu93FB3lw5CR3jWE",
-	"8QlKfo9EOI2kQh3IZQtTg1YLcvzBn52FhjQBfK99uUvcPbvDCrq5QsW5GtNxVjMALqJ6JSlu9k94Uz0Y",
-	"JekdqEI/GRmoNmo7W6QNV6JJso/4fEZtujH/8TrmONrRFOGoE2wdoXOUhxSFSBETmY6hJh3iI6Xt1ZEC",
-	"tHU7M5mv+z4k0a8WC1qmA4Cp2Kvj1dC/x6dG5bQOXJ+Pz88h187qw+OvUUUKUtKu0LNsPM1eumBeHmvh",
-	"Z3wsymuM/OnDDnh8DFJ1VD1Aj+JJ5FfCIIk83Y8XTABzGUYzwGVT1zBBnkLcGclgkh5whOYyGCLnFi3K",
-	"wXyFyXF9H9o9DxEv/ZsIbruCK3JCo0GIFdJCrTR70LbRf4JkgGog+MdS1CL+T7SysQ5dypH9v9rN1lrt",
-	"qZO3TtaZ715LMSuuZzolVjUs7ZS+rAbOaX6rUJdS02jHkcPAPaifc2yB0bRq8SJKjdXo3gTTFh4vIDxp",
-	"hARV438ClVLatymMq9x69PM8gPbAEKo0o9fhLnv26od3gR+XYa5j06id0MY9SPWriUlf7v3ffQQVuj+U",
-	"aDji3qOcwJEeU7veOp3vN/7I+82fYv9t64nV/WGWRl8bfsMec904XzJ2KDUXP4mteUmcTwfTQenAY/Nn",
-	"k6mb8JF0u8c81rlEWooOVWB6EWpR6/WpKJ88ffr4n8mdNK9yrERDeLVPYHosAoPZoAlEj0ERB+npEMb5",
-	"ZQm7n3IaH8DGj3wmPNtxkA07ceGpibLuUxkeGS7z7i2EqkMw2MDtc8Rcmuz/atTt+GI9+DTbKq2F1pWS",
-	"CU/YBDQktp0r73TEF5b0fE30cY00w34S+8gCmwL6AP8FuGC8VU31KkWtBVW8zPlj8C9TzCt4suiEn0DA",
-	"HBywg1hUgIK6mYrtIjrwfmsFIy5nEQWqdS8iMoL2x0a124SKWw56CUcJm5/E/s0Sv5+QNz1sRKMoOZ9s",
-	"zhW8+duUECwg2pJU6oGFPBSji2vUhXpupbJqi6M9AHMYYAMSACXWmCSGGUc2Zr+5bHUm/9Dwm8kdMvwG",
-	"69UeZIcMlk3vQizIfKbWo5kZ2gbPl0uiuMhSy6cAfrSBRlvFnsAgLrCArq1pzo+darQYDHNWhtWC35LO",
-	"qloDafUOKKSt1FTW2NBs2Qi9nmCba50rHt5jnrXzE1O8e8MU+59ZkdeVNlFlgH6W9/iDaD8FkP6UBapM",
-	"ljMQfcpbbofioh1GfAQeHhcwC8H/O0YQXX41diQzGU6ODEUIc1DQceWJDjFheOQzXu8BNj4X7u23+uYa",
-	"3Bu08YjQnqqiHIeeUSg1MOXRwDMT9hCOi0zo/hP6LACZm9nyw4iVuynx/yn6s1PWkrkvqtkEBRSO35rr",
-	"C6p70ywXGGTU25vKnsvfd+n0VoQ1DRbsamXZy8etQlQpJhlM8p9/XjEyVjkbrZAFHYyWw43quBL1zi51",
-	"z8+V3ZIDYdisajMgcsbNQ1c/pSkYILXwGnfMI78w1S3GAwx8115mOk2t/RrcjEfKGA6EIy+7dYrXyOkB",
-	"OJcOuKJAPT6mvM6wTg+F7AbOhfdHh9RkqzEapBacvGs/Ne4jeevhYgQlSO6BVs9ZQruqrtlcMD6vRbdm",
-	"xzT0/lCk7XjMLGPVvYUQJ2f0AHJeaLYTdV34clwdWKLeCbHVUZnfniadKNyXyzrsbbjjdzUdtU4oLXXE",
-	"XkfF4dJFSafEFsbmpw1Uq2/TqWOvBb/NMD6Ab3KGdfxH4dYXXEaJoq3uVKi/ZFoFiru5WFUQnuiyasVw",
-	"CbFqp+Vh4Bs5B9yRYbgovMOLGQUF4rWK7Rh1m6baimREmiAGU2ewgIxLRxin3uPyvDJik9Pw863ueGWQ",
-	"NDXtuMnzQg7lSGdLD0J1PfqVqkvHUD53TI+6BvW6NcctS4yvzwWzj3vpF3bjRH1D8M0sfVf8ZK8Guibs",
-	"Y5HLkPY9wDUuHKnF3mHulBYFM0pN7MkaHYwT3lBHs2aWqq7VboQp4rNYsHlaDOpVPE3+RBWHkmJAysA2",
-	"7kuapTnuYH4n+GLt3YQYRJr2TjbJOZsl58omOBWJtvNJxNBXnKztVQQVdpzqdJz4BR2D2UoLr8XSvGlN",
-	"erYGkvqmU2CPIuN0uWr2+/hKstPOETFBWR5huHTc88DSOGCpuGzxfCXVoVYqzWzH7Sb2lQhzaZ5HipcO",
-	"YEedpKIc1AyPbjZ7d++p8IiWwYPOCBM+WHX53pbGASN0d/nfCZ0sbYJ8ttksZ7QhYcR3NW8n7ZK8HXZo",
-	"E0Xl/qET5IrFejRRpa3fRmqN2EBu+kS6ZvHIpKTxe3C0knsEjYx9/jngkaYXARxPM4nZ/dL79hyBqmab",
-	"Vhu4cu+weZyC7AWAd4igwwT+jC7FhnHqhYNGDEqiB7AE09wXH5wXE1RoXSCEwEFncnyfkLKhlulZcGAs",
-	"z7OpjTtRlfayxtHjondTLfMUG/m8mFzY4A18mbyoGteYGEyXbYPNAo9I1MUHynLNp1wOSuFOVQrCW45n",
-	"zY73ni9sk1gGNIL5HmnEKfkHtinApUYSnSYPr1MjDj2xWmUMiloYHQLWlYxRzTeRjkx8GViWyk4QMbwt",
-	"YU9FYFhGbMaARI8I4JzRCOwbWhhTyZUOSEHkzhQG8fk+2juZ0vNOqPRM/d1XhnhCEnW5HQf4SCd0IE5N",
-	"Zv9ZlV7nvMnwI+NzzI0Xm6hk3Fpt3BOsVLtkBfFpPfWIj34nW5nGPFxD7bYdkS45uKhL5uGeBWrt85Eo",
-	"cEvrDDd7iQXRJ9BgpGF13SSGR+BHosoq1nZWjVkPsrU9YGGpwPiRrH1zxt6runQZW4SqrbOVcLZC0h4Z",
-	"tZBvkH8kXc2eL9ajsMxgaiFIrLk9bs3BO9f4KBaMhipe4zt9TW+keq13YptmK/3eeRSRJxUUCVyAbhn9",
-	"NCs7z3mStVUQQOnUqoBSgwijhDB/JVFiTSq4/YEfz4fFxQnrHU/jAeAepVYQHwXK+ey98M6teyrFLLXd",
-	"ATSKcXYMu1+yJwzOBjM7Ze+CjWpEDtU7Q7N6sPr8sOne7U6nSEKSwxhzYzOmIsVAk5goJBaQpSf3tk+n",
-	"j6HOq0GgSM3SGyqUxed7gt+CcARWYbhw7WWbEt8HOzeGrVkVGL00R8vAehYiZCGl1w4qnyIEq/A6ie56",
-	"8GtQ1A+C3904w3G50vXeDCUB5aILsYu6jx2LkqwyRf9jqZRgPN0JsZ35WpUZQ90uDBWFtHsGFJggdhBk",
-	"nzbVQYpN8X+30tWATjOIyCZZ4/VxR+0ibYusrFBPisjMjbuyITB3nis3us9ft42gasP2Q1G5ysGbdqea",
-	"Zp93dAM19Nz5f+dCG1Ca53xxwypZOGYvvyB2+ed2n2szvoaKO9Ad0iafPOWk8dqLWC/XgryJ16grrt0e",
-	"HvCvRVdmXpeJFqzGrByjGHe8Yn2F3W/FgnSQsAW+0HpdzhZKLqvVlzlx46oR4RaK1DRf3yJBw0P8MlWO",
-	"72Bhn11WC24Eix4mdE30K+T7G34zoah+ILdJVRALjc1yx4VONtRWgl20gXSG8GYuC9a5ARJqsZty9OOh",
-	"vLX20FI1yDGNtUTgRp9m55SqnZsM3as9btikHYm1qGj97JEpxVYAMIIpGTevs8moM7oaM7n1WM0reFS0",
-	"t+xhL3KDihPs1HwbarlM0R44gU6Fog3jdZ0W6vCVVmLV/KzYdr3dcTRhMb8bbzvobkWD6OvrO56eIlQ5",
-	"db46Huzj+I6/YI7xubD/nivelKdWzDaI1SjACXY651qUBVtpzbcAE7oRzVw0Sk93kJSzPFwiICRo7OXo",
-	"M/eLfTqHOLOzmNsylVxUW16TGmQPP16bqjUwS77ulrdtMd/IBJRovJr9Xh+dldCHHI6gDl6pqMPeX8M7",
-	"0gx8lZTOIkKtAy732PGAZKXDBMxm4a2gnfXSTScMZfJJjQZ2/JxG7Rw5Z9ykD9r4Q2VF9ESy7oxPj7Y4",
-	"yMQe8MTdpl4+pgv6DN8Y4WbtqFKQPyc9/sCVA7Y6TDUiYOvESufyOuls3O7tk9Yt0mnU6WTOD95Xjjmb",
-	"wUXpufx0jITVIVYPSBvNl2ISGvt77EjKjYcQoAlogbv1IIcHz+HLPoSbAmURbwRoWD0vwDRAtQu907Bz",
-	"a/m9X7l7R9p95sKApdpNt+hvi1w+r90uwMaXhUvqIfSWES5BavMAUxs6U9A8xYN33cnNOG2QvwvbcKeq",
-	"3MdruVNX3IRkBm+e1xpJo7IUsFOo2Kf6Bgb5dfFrqY5T3HIwFSNgt11EeKFvT4qT3xEjo/X6FO2jJEqW",
-	"4jnTcjlCQPXYhvVIZt/OwDCjIWZR3BxczB2qBu6CUgkrDh1DQ3IBP+P9V2khsEpiNF84vQpkqLWD3Me4",
-	"oTQuJj5OjwKq2Y7vB7rs5And9I7ZolOyvBMi5OlIxyizeHS9kvKYN5tngSQO+pNY9Q0YHFbbQM0FOsfn",
-	"dTqs0FSrtcn5fvG2x0cuWKOUeaQL+n8rm3VbKlhFF+EBF6GPfAaVFv1zcVFy+xGo71sqx2r72wTlK1wX",
-	"T8/Dvt6tgWaiG6G0Vi4t+Gjl4Fdo9op8q4kdh/2ajc2f8afK71U/tINv0clJn/lSJKEk1lqZpaFQRF0E",
-	"NV+IYqKTd2ynqtUtr+s90iCWOSN9ZOqRoxYagq/gAQkchWiGL1VzyXwhfvAcWhv4229iVkAqRY4hQ9aI",
-	"RbWthDRnI+tvxL0ronlLTzeCm8bDX2Ac+axwa/2VggpIS/AbT4l3wpXUbIZaqFxtaXrSW1zIF2vWGAge",
-	"156QVmgM+t8rHQD8QkKp9qoe9NMMlsbwjlz4TKdkhU4vMhYDz09I94voS9bKGldQmkHZO8etxx0Lu7hp",
-	"Sm+hm/SJnSdrWDSaX7An5998V7Cvz//xxIrRb87/+e0ZE4sSfnr6bcG+/u4b+8PTJxlM0GDynFd8hk7y",
-	"WzwkL/Dh4eSnT0s0x7Xerhueyhh+joJCHwq0S3sbEG0zl2W3jHNvMYsTqALyRtb7kwvTtOII8YEXOBkP",
-	"NxDJPtLs/wPukgPmUZRmlykRbE9mkH0oGSAWyKkILWK1vnjn2v8yXaiOwJ7dnhGTSicj5hKKKmle4N4a",
-	"iR1M7/HtM1HXWRshV5AnZGgBhTsEPwHWkok+TaszkpT+9InMKNJXayOQNicXXNWHSwlv1Hti/UhLwaED",
-	"lYPSSbZ22ix5QDzn2pZ0Hk8uqZphvpO7pCxO5Pw4QpHv2DBwfv2wM0uTQbUtRF2PN8PcRs3R8z2M2foQ",
-	"cevLOOwe/Ip8o6ieEAz8DtHtjGvABTnTkUuc5fTKNDevk4Rx2USjPtglV9bw51TKwT5f4IBIvK1KUq0k",
-	"pC3H9gZR79g5UzdCJo2NgfxWxz/ggWVJ+bv0VeXzK0/9RAVWi4WSJcP30gsaCl6NvmETPlO4pt0ADoj6",
-	"ol5pQcU4DJbeiAmFuzrdGLomWQ8ABhisA0hMKO8RVfaB+OhOiC0j03IAFtcQl+Xg+VTIrUaHbmCF7dBv",
-	"Ead5AI0Zja6HDhUnwOjjGgwkrLSafqskdz7CCl6o5p1qjUidrrT5D6A1A5UXvW/cXkNVKXI0zi4Xanho",
-	"2ZQmCAEmjCSraOeWXiCrNF72WMLiIi4L9EgzuB0KYvKxa4J4jAILtD3SiNGyP6wpPGiNfB4S99JGbDLs",
-	"ccWc2AM0vFNIpKKkAY+g8DUL7D9gt1R0gByyG9wdUV5pVwId8pwi5c9JcVBiKojhaURKueLZUD4KMscR",
-	"FOJzL0bYzEhMRBsbFzW7C45Vg0gxebiuTKpS+qFT3Q+fgkC7GtSJR1FOxH1KjlTsnrlL4tAvwLfZWpa/",
-	"vnvtUDn0XBpNkkgpeJYBzVSSvX3+c+FyZ0Jgkxp4pPsR6rl99JJCVz3kn8tTOFoGY4DLa6BI3Y2QA5cB",
-	"9ZpxfaPRE0RuPHErGuwLcI7wFa/Gp/O7Relf+p0lfTlYLESKHWUk8VIw5/W+6E6jqlFZe0QSSTsQJQB+",
-	"TGwbWoUPMUaXzlHqfkM5hrnGEh3KPjndiRGsqgvoMymSIuIXsXuzFQ0nVeSApkDrVjSz7BreQd3oTWnE",
-	"ZZ0qwADKhNtuF+iWlCpCxcz3qBzo3r0f6UWjCsEfQCLPrWX9+PzJN1AHli+MaPQlk0Jgahjse49ltFdS",
-	"mKx7Kx/Tyu41OZrrX8TuLXgV/u9KKvxF7K7buW11nqq6GHlVu31bG7PVF199ZU+K/W/7n7h/dmK+Vurm",
-	"krWl/WvBzGJLD5oaXkHOY7ZVjUGVcq9rtcqqBhOyFPxIfsoAGDLrkJNSOPjMvL23WsH4lZ6yz3ItOmHd",
-	"bVKLRSPMsHgfmjb8bL8AKSbd0tdTXXpTW+3ircsmONg6eXe7lnyr1wpYq+xpBnVyx1GSQ5TKQWgPCsVT",
-	"faUp3vlDbkyn4mm+BMcHdcVzzPyWYeTK3pHcYECQEGXwR/BfJ8rTHCcP8KkZw6YujKLwE+lU8oha/LiA",
-	"QH4B0iUddBqGmlxrSltKOMDQxQa8DC5fqh+/FtKIJhMjee+iAXZzAiF+XJl5/Fp/7gLZ7sfZ3cqfTKqv",
-	"fSP2s8n0voOq+g0wO3l6AzT7esWxrYDG8hLEbxL8w8NF/yfmCA3l7/ydtM5D1DwDOTJCTCNTghfG5dBR",
-	"YCxjBPzHl/0exA8NJ30cnLfBwAHJq4cg7xzI2PyEBJ55UyFwayUqk92BS18Yvkqvf+Ry20WcJ8S/G+UA",
-	"EY7iEixCyCLW7NXy9GduFus7eWQPXLDkhe9SQ8d8YF3rKWPM2oV89QOjFHOyIqicWuCXumDcDrxaVqJk",
-	"4hQj1KgKegSNbmGdMlwU2swmC4A6EMP9Xb5m8tLdxdd8xLKMtkgH5uaMcawy/wksy8jBT8ajN2czqZKT",
-	"3NZwvWTyFYG7bCKzWLZaLU7OCHlyUESWnN7eu42d8scvmrpoOL65iHTMbc8DnnwQHUPSKwfUzfEDPrN/",
-	"72wYOHOQ3Apy5cDPFC3dUjUrYWY5yfLew++6koXv+B6VH69G7NYKkhWztQw+gbNmqChv2zQCctS6h/GA",
-	"Uzsq4hmdh2lcg2M3f8q79MYX60gx6ICA4VXj7Tx7RSx5A1WEiZkidqdhmdlOrKaCcqxJC+0tjTi33aTY",
-	"zQZnJS9C3ndXYASnXzhSnWZTx8T1O0/VPaXce55g8pBaD/OEiMxgBKGWD4XAh4qTTNjpLdfmR2tQ9Qfy",
-	"CWyzgZ08SSMN/ILTruzw1nwErV80AZ2R5eZxctxmpaRImhABk+vhwEuDwTl7+ZYVovm0ENOt7UzGCP7G",
-	"0H5cjE/+CRsocT0O1A5na1G7etQdvtsiI2amGfpZyBRGPQ8KH6Af1EUL8zRpaczETtR1TNfTJduz0jOm",
-	"UQgwCnDWBXT1XJidENItOUBH7L8xx6SAFYcQvq6k8/ygmpQUsIOeBPhRlD74N+wYSLnXZiELJ+MaclvX",
-	"9f9+ezdTsSqGj4FTBOVj5A4h37VeixySdowlz1GZgTrwcDDz5rz9mtVOxhxr2Cma71hlDnI6oXB2WZXj",
-	"ZwgazlHddlYkanXC53OAtuNZUr26HYEt0lVqItGUE61pp4Cb5ZF+5Snlm5w8n+JBaGVGSLyO8ix9qgtm",
-	"k0CEbj2BVcx27FdqKJlNMe0azVI2OXKdKN3+YIciwAMkJzkau3XeJw1pDJ8TLLcboq/y5GY9t3V+Daty",
-	"mOvRaDPLZSSHHIBwYjv3BcTTJ3CsTckxzI3lA09oGPfVIiYHaIYv3gw0iJyhri4lj4LUPMlnsrc/JFLt",
-	"+2QYBGbqci90/hjKza+5LIFchzOoTcXU0rk2ADPg6EU08Zty5lPDPQVqRPKjGnzHZec7hil3yeOoo9xz",
-	"TJ2BQREeqDxFhyp059RVxKM2Q3LTbw+hk9COJqPos2kieT0iSzqNE1cQX6aHEnl3Hs1hrhzPfbWTyWdi",
-	"+q2/Bp6rz33rY6vjP2+SXG+v8lRUx7UBil/Cl90eTgu8Votna94Y0VwLY2rhDKmRCGnbE91u0j7OhZKm",
-	"kq3Qmbrq/e4g209AOB1QeKtsCSighcKSBxBmpgLP8OcV0rSiFuABUhdYBfEgBKZdrShwifGlKNjcjjRK",
-	"jiF/t30ZX7h1HM3eVQa8ZBtedkSAfeOkOJlTKo/95ylQ9qfO80DORU/HOl4RyGdpHPGTUqsFzrS//gfS",
-	"Hd5W8qUCNS5T0zpD5nNV1xF7thOcQLnaqA2TaseULFwxryzYJz8HG/7xFf74+FtAn7l/JaZH8CaVI0VY",
-	"fUc3Bk8VoJdshdrmMpT9SellDHrsltPttpWUAvEBKyVGnPQwob7XyUWpuXwXVUhJEWgepUvyQEOYzJss",
-	"CbgHHFLNqgXwIDVqc8Z+jbCZF4hFpKHXtccg4nsHkEOi9nPpmhE3IF9CxEK5R+A4xccMrsjYQeoOnFQZ",
-	"BKKjxDnu5MUpdUxpqNw7rsMxb37Ap3uAdfxzbimlKNNVOMTHrVgYUc7Qd59hQahdHg5UvldUSh8N9w3f",
-	"gySjOleg8jV1JRpfQ8cqcuoGNQ+aci73sCCXnilqxyujD2j4MLi061e5xOLXQ66r9wGi+khP90vVYmlm",
-	"GUj/Pq6xVKrJXpkM1fL3NHt9UmW7u0VZGVFexHlSlD0Ic6QatoI0cb7K5Q1Lscu62hxhX5IIzlWSIlsx",
-	"h7ga+HBGMsGrs4EMPEjTmt2BegZfvAsBzSDRxAj4GWzj2VI1Y8pKVWAhhTPl4WcIeFNaMCHLfgWsI5Wn",
-	"jut2iFCLZv9gygbEyGB2dz9YSwWb8huEShxDFmdMgjmgzvSd1K42YCgDqqm4hn0nTWPIb8S4xDWkF4H0",
-	"ZMq/AR8jMgx09TWrfBBKKhfhzMNYk6nMdpog98co6MhoeLKb+G41zeTCdrLfs+yAjsQCYAad/HNwDup1",
-	"L4/CXaf0OyT+WHN6e7PQ39n/3948wf/7Oh17DNQJh8GaMjFV14bPa3GJ2hXanTkO07rdJPSrx0hByfB3",
-	"pzhiDdtKRgj6dI5xvjoQVbFrlFwdVf6Wlaiz9C+iLq3EWPK2NoOFo9IDwwooREliP/ZIQ5HbHCfQ/UQh",
-	"MZfMqtRwFFtWmPDhGU6oYwEal8OuByReImm+Xa2ETtf1u2K3vG5FnCxYZlKo8niRdHJVceJ5wxLndw1s",
-	"iTS+Hd8/BIMenWqHR6E5KfBs+M2YPu9KLX9oRU6tn+VHPwlYm0vsf3mQ1R+VcR7M4e+AVUd6XQyvxTBZ",
-	"ChbXtxoKeAmt5gNvTXDtHFbbwhQu7O4JdcL+v1ISvz22sJ5DYw4Zz7SYDwHH9BtjfDRlNOjyrZ2NdOR9",
-	"ba9ZApccr6lZrSQ3beqoXV+/vH71I4OK9VZp3qi2OX5dhubjjyeH0M7rSq+Tg+CZWjqYNSuDZ/uyk0CL",
-	"+srxBMQc++BRDPUkL09iDw7MQ0YVjPiOjuw1eGwY7b3jg7FkMA3RSETFNeMk7BIwEObZfjs9PPO/2s32",
-	"XVsnDlSmBI9d5v8Jl0va8jJWx0dzm2+29sMnj//53dnTx2ePz8/Pzr968s1EhDwV4xre2vahzAjfwcZL",
-	"j9GTQuQLECVBtmIGENM00HYsPwY2keo12Gk/822SdydpYFjDIsEQAzo7WrdkdW34NtSzjJlIQn13TyW3",
-	"Udq4mwvCBaPjp8S4M+hcHfsh5IdJ1tA1KWb+wzt3maayTbP0Uvfcx7OLk76DMszZvkdS7GLPuEsnBq8H",
-	"hqmNQhcd6s6RVwlDepVxVU43GYIwDE4MqSLukYgrrayWS/uXZaM2qSo1dmF4k1NWAqfoEaBqx4DIUXny",
-	"uu6wQC8r40rUQaR43lLCJ9JIQBADI2Vg1iexrGVTLU0y8axHIgrfg+cvQtENf7JwokKFNsSIpKcF2I9m",
-	"ZRLO8EI1gfHJPoKBZbWkUG+m6tIkFadb42s0ZETdiqZsxcBUES7Pblqske4QesxKlRXIjqpx7pwt1xmj",
-	"637nlwrMJFf1yoTZnb6lUvVoEPY/5+UBfHc4JcefDTfYaCt2NkjhwbR+UGElskLo2mnj/QkEx79LgK30",
-	"BdOqrkoS7aG6l5dAu141sAJsOfwBeF9BnSdXqY9E+JOBFf+Qya7LklZQtXeKJjsOFnwNi7PKPXL0e2QA",
-	"5ugWrJVQUinDyVsZthemgxvAyuf0WmSQUC10mIWkA+ad4GU+NDdEDOqKkXYX4cmTnKob7eCjdUaHS4kW",
-	"oWRddJMftwOGctLtPKSV3Q7JwBGk9zBfALXxukqxi20bsaw+DiRgIRMHIm8oiAZIXZiMs/GIgSuDCs5j",
-	"9nP1Pezfp+fn51iz9vgcElaAepsbZURYnqkK7xNW+xeEAwF1KWCg0q+2V4bMxWPMKAMWnkp3POLBPAQ2",
-	"PBBFJrcntMmxY7IvXr796XnB3r14xv75+LvzC/bDy5+e//wFfrZgL3/64cXp9curJ0+//bLzr4JdPb8+",
-	"ffL029Mfn/1cBE22kkvFtnW7YTU3i3WH1vGXq5+ffxkxEqfXPjVLWbMC6p1O8t7gG5kchQx13VWEFK9r",
-	"tLkz8b9ylMMhV3S1qYwRkgXLz+mIQU6tIQrhHBJ5Er0D46m3hfZwpCEGR3TjeLEY2PcY7UCsF0Y/LjEY",
-	"YdybPiqC8JWNFvWtPUFYL1zsWdPKiHK6agiEh8Rl+BcPtBhhYsNE4rx1B1eETRCt7m/ZjSTK1272P+le",
-	"ysZk0KQfS2viHAC+rWi8RweZTbDKc0/Ztwf8I7eVtvvOCg+fkuoPP9YH7uyOCDWTDl3dbTZcP3MzcCua",
-	"/TNVCp2O89zHg4XvpxteC95onthbIYyTSONrzYh4sjaqEchkGGWIZcpVmKbKUNDvVHOjU96UQ48WtOQz",
-	"yPC1wQjAO2H1s+fSNMf8sX1GEs9hD6maJZneHg0CQsWzshPpyIiYdeGBSelb9Prllb3CYpBpqJpGlTB9",
-	"17JJHzk/6oBX+Q1RoLpZoZBZgamW/jx12q/VagV8rPj7F+iZxvt0im8aowB+YooJzmpc4heuynu/fEIG",
-	"UIeIE4/GpqJh1rIgSDdIiWVc72K0A+xaCGl79GkLwj9A4ffPsRWjxP5haWLXsVNM5w6VyQ8zNKiMth9n",
-	"fgddG5HwuA4UC65Mt44BAKQYYF9aq9OWgHkB88ya41tVZfBKqjULlWWdWBBnUyb2rKnbw2RP9qnjpxC+",
-	"lZ8h4aum5M/ZvY/HnarRZ2h/DoZHtDBuT1BLQ+NNIwnz8AfYFFghOqRiVAT5c5imRDWOqTrenYqHRXi8",
-	"HGQu9fch2FqOgkzV5WywbmNU9NjJDqy1bd+JWTcxQ4hCiBt1yzMpk0fwdVb3aqpSZDJ/scITtAnIEWhK",
-	"xMU9PZlYhIp36LU0ixV4uKYtK3jexqIAcYdCJDu8OxYI2H/5DoCDERoiRTDsOUoXD8hC9uyODLgA3LlD",
-	"R/XnHH3McLk0DIohO66D5Vi5SUwmw0XUHrw02qW9McAt9fT8YcqkXemOLzxRKS3tm0Ty7gzaGIwuHAKU",
-	"5fLQwFB8DcTfhu/DiB4X5+fno1WWwxsnMeSA2hqofPZANcmu0svyEHXGNnRgj4QUaEjFqHpjG6wBuUJX",
-	"BK3l0OlBSfBA1CF9ARtIGXmcBE/mxKVPXXDatvt3ZbSolyNc2iZwraeHCZZqmkPIZTOka3yvuaYU/tEr",
-	"/ww/mizujqHWPHQSKyqTXVnQ7ccla2UGwHcjtmZUPZKIrJHur0edAjcYcw5YYnsfQ97WQY5Xtkh7RgvF",
-	"tjLuwGXOYdDTrCNFAK66aeIxrxPVVORkSlXuYSrJ3hanKRjwFByhj7TKyFCNd6rcDNECdHSB+nJBlqtG",
-	"3qeC+FWhuB5oJxsoVYfmgYsfBaZLcVupVnfYYMdP0p0cSE17lGj4XYtgEN6shDkSPXOZB8FJYdQF4xLv",
-	"L4XccSH1gyalzFQKLxWf1xnMD+j3I7r+AZ7rifYWKvWQc6tbQKLG8sZuD/iRF0F00TmK+khSYUASPgSI",
-	"0gnVz8tp6faMcIHXZKg2KNEp/zg8EVTlBGx+W6UO3DVxJSO3IfAlx45mn6GJiuRm9IURk2AnZlPExZpz",
-	"6liMcOj2xt5eU0qnR8WhE53Z8FJMM2qIVmES1UmH0Syp+/kLfdQW7UEj8e9hOPEs+w0Qd35oLzpZdwjC",
-	"jxAkQPDgnYgesGA45HA7xoVWaHMKiW1g8xhecsNPCZw2b9ROi+YUiIO6vItrUW9Fc1pW+gaEhZfuJ8XJ",
-	"rpKl2unTBIlchH8g2j7XsdtK7MBZohyFrD04m0pm3s6lzz4gOAy2jkOdYEAcrMMk5OtOHLbT3TDjAqs5",
-	"1KYgGAPduFQif90I0U30pvXU025g+4nZMZAViqtuE4l8BN5qUc526ztgsyHjZYCAjyLoAwmE9hGci7lY",
-	"cZl1hN4jMXmSM8NnUGYvs+KkbVZJmMQL1QTJXPj6KKuGL8TYeDOJg2h9g5+kM98HRKt+gnq4tKRsi1w3",
-	"U1ygBw5PcoNGjtHk4pXtkeQVmCHIZZ9EcvT5Xat/S6pz4u8fM9qxNaUWarNBdmbMuJQQ5kNd2PtykFB5",
-	"UuUJ0t9ztC+tdAlpzQ0wORwSv2RTYT6jr/HYWXgQzTk+W58gBak/Fb1VAcDpBYXyulxpDoTO+AFi/RJR",
-	"m/RacCJgsmWEkyaKNudS90CejmWMRtcWSWwuCS16QXxcUe0WbzHjN+LYABht5KnvCoqtaCpVQhAu1rc8",
-	"zJZXhMK1HQ7/BT/6dDb4Nv5YoicNJRiZWviL/a8MVYZbhofcMp/b2nJDqLm8F6VGDMJWK3ROBT4Nbtjj",
-	"b+3/Krk4Sq9xwNuQpc6IofMOFpS+rScmD0YsIylXU5ZQI6HKJugmon6NzSvFYgrpbwyx0cQMTxEVzb34",
-	"YaTYzfIKb9BrHf3UPHA/TZn9TH4RiZNcmE9TNnfIfTlOfTW+Zx0+rmOILZci4Ocryj4K2zXaTrSUYYxD",
-	"5zXnHhlwJeCW4NJLV3s8McOjrm7FQzkzhvhmXBGJmkt/MgL8RRvejM9Bey2W5k1rcqd0shtDKjMr1WCA",
-	"EZGpeI+A3mv/QCkKk4JeuU67jw8GOYMT82HajGz7cRdUD7RHP8TOFj+SaGI7ez1s1MFtnk7rvIPx797J",
-	"mKlQkCWeipyO22W9IZN1lJJbK3UzFFYgqGEoZbejGE8QZpVmZTshn9/dDYF3syvmJxUptlpIsvevDGZo",
-	"aCi87CbI0VwCYycBdTFQAcOci1VrhQBU7eSScVbyPeMrNX50AyX3cKJAn1xwGUWZhiEdD+Ji8LrowlS3",
-	"IM/Bu5Kc7AchTCOUMn3LXyORO8B5D6JD0PEdDB3B62hODoPHMyUX4rj6YhWhYBN6LfAxVHT99tKqhseT",
-	"qYgiNgXlrfdgcaBXXluDp2104Zl/nzy5OD8/Pf/mAuEJCZ6aRqcSiMhh51l7ARtsx+XCtiFrx+96WGtN",
-	"jEou7KTbjSgv2XmqIkuMLbGWzQhVe67MGhUtbXiUbOeyIECzsecshLa7ENcE14xR2xBS6bYLrKg+OktT",
-	"AL6ethHaD8uRUycSQddCzlYJwtgP1kyESb7w7Kgh3NIIjTsFCRJjHyouid1WeKYDjAvmPx3B/iOXlMKs",
-	"gGF/UDVutJg7G+h5a/f9V9+Lpq7kJfv1/bNjPBd/DR2otMGOMfBaq8hP43NkwSy9DHkw4N8THeLnpoVi",
-	"FkHexEYs3b8jbNkPXiIdilW711G9V04LIZ8SClUy6s7YFWqXrTZsA+lYUBsSbzAXstWoNR0or3yxTkP1",
-	"XYQdKk3yxdrrsFaeAO80ofaRjtZOpX/UKduOcRmAu3rNG3BL2I/k2L4waOO9Salps8rrbEjf9lXFpOq6",
-	"ASNaNlGCM5X04KqhMuMIWvPnwQ75oDxlf5MPMOV2bOSECFUkPqdHIXKpBpoCIBOhHOk0NdfHXgZQpTEF",
-	"qIgy2DI8likx/zOHiwlyHfQA010qy4BtuTGikR7X5OM9zrgsQjDrzxux/8tVuvOEnvBKwf50w/qrk3j3",
-	"SLMvYJidnfxlwf7Ehf4rcvA9IgDIn3vBm78K9udGSbP+C/9W8j0+azUq26df3z+zJxUw5O5QGn4jJGL8",
-	"OENi0px7WDQZ6gOXCYb556DahUsDqRBWKgNJvBVNzbeDNG2UyI7eQ8oux/i4v4I7VJSXDLL2Tu3tkDvm",
-	"/glyHCYPeqD2SWzLigaJD51lipk0Kbn6Ktze0ZRBpn2/SnO0JVME7FcSUaZW0IZKBL6mHbWzPKjQeIy3",
-	"UZSUlttoXjCxKO3/6ZtT+ruVt/Zf9u9pZM1AqCy4i+yttukcxQsfOCvsf9GdLFWsA1yi21kyh/+mwkrk",
-	"XY5pBRZc2j+zBHArPcM7wW9EM7PrkTr6EFghp7eQK7O+sBP09fk/njAtarEwmr27viL8Fig6YicaNq+M",
-	"Hq0wtEY8/7hVuk1BG7OKomMfQb8sAlszFBuU0Dcch6BsPNfeb7muvtmmMQJ81QhxzGOHF9/20AN09LZA",
-	"1+hECvhS7aRV+mJlu8fHnHJ+9x6CUpTTGt8Ibhe0PMLYWqu2fKRhRpxaarussTgifYNFjGEhl5prsDjS",
-	"23pTaU0e1HEUTfj8C9V4GF8/PrGbRRQa+UFRqImeBUlN0hvMC6sc6cwNLHazqhTSVGY/UBGYvuYB/zqm",
-	"IgH355F2fNGvkUGb+IQmZka1RiezUsChBPXSvCepVIIqvQixpcjsBNCq0rrK4hfvhNa01uUAkhkcuIEg",
-	"pjOx4/ttLU+d7rRuNxvepP11eWJPa+OkjeclB6Y9KlCNtlA6XXmdwTojEMbjqBsub85yVR8rOQsF8Ubm",
-	"PXsKVBp5tKyHHw0HOewy7Lmb04SYSwi1SB4FYerkmtsDoWoaynKa5YNj2RUE2Wsi4UkaxmRATep7FMqF",
-	"DQs8EjEDEaIVRJPGl3kgSPdTrRbNf0XwgpE2xvse01hcmc1uyFaLuAxlYNTUwF0xISml1Xxei0z4rHEm",
-	"9hQaeeAXGAxKQOZ/4N2gvyLagJIiR8YqHJdBDnGeCTsCn9c0DsNYZUnKpRGQlFe0E/xkgR9toXS2DCZn",
-	"9hGibLYPooGoJstNIBLLC+c5j0vvw/S47DDnLENB4opFO13ZBRruVGgpoNTsNvNHtzMvfiHdGCIMvNtp",
-	"SdnRynSt28qYI2EVyLAG5iGNWdpgoSvWCNM2suvNdTNgBRxw5Y+PR3weTKpPWL8rWnVUMb0jeQ4/2cfu",
-	"iQwdB/pqZXS4xHZCDroR29TBuRWN7pL0xgbRvfI8EL2JxcYSp8K1fATFCaPMnICfaHm864K3Ek4axM7p",
-	"oAFjSi2gTSBzPAl1qCkuRIX//XFFtHzSL9w+DLyp/ezIpjbnaZdClPoUswkvXAogHMSCSVGhJYEhB1DL",
-	"pZWL8Z9QdUR7y8oUOJJI2rbzrqrYw/TvVrSIOPNO+pxvPsKgxf3Mrc0HXg3cNVbH8UhddDA7+Gff+z7f",
-	"z9ZcloMs1WSvu5Q9Ujx9cGzbqLJd5JyoWciqh6tiujSI3SQIrBpgxcPKkBPS25FWY6T90GHqrowvgWCf",
-	"znBwxK6kPHHSQak+UAIreWH/Rd4q+3cxr7j8r1KphrCVUujTDa9kxn5Rx9wtSYx9ii3Eq/r2o56Zye0V",
-	"N+2pA3jNlwmxseFIH36wCxw/G1KpLNqmsWsP/BBb3pgQ4ltVt6CgGMZ3PB3F7wj3aBUoeJJBr/mgdaf+",
-	"IQc21G3Gf2Y7e+xzMCCfp3WJBRIfW22jFoTAtUcp5aYFqFa6ZcwDdwmLiX0llW/ZxYA9hNYDMaCYGWhF",
-	"GM1ze69bBdL2xW690xuxHyhrBnrTPcqAwM3YWaN4gpM7zNHMJPRCacjp7MXBfG/SIBkqwZNKizHr9Dhc",
-	"xO+IXQ8fcI8XvlfUZnpI0lyteJUC496KDC3FQav0YPrzza1oXvC2NqPpzWMHnnOsYfb2nGjN00Jv6VpJ",
-	"7E5MVbc7LyKKwfvJKjIQmT0oU0tU5qMqQ+JI0hOgddpJPeC/bDwPHKKWHIj2YSyAj9uqEfpT5KUlazVH",
-	"N5mLRTouPLjDFxBP10gKV2X4EwMXRLo8cLL6lsItVMnWTMCwJUmUF0pqVYuCLeoKCsJvq+O7AiaJet5L",
-	"ncJOd5YD2/YJxSc4oeldBYU2Ep6tsmrsM3kuVOJ6Zto0vFqtDZYEF7eOE6mthbaqZXodOjH9UeVfz8/P",
-	"jxSAPV6ro6/B/d5utkAZd8Y+0EVtb2gZGJZwIrpjgiiVOZiJEevoBz20Fj8Q3KdHCSlXohwhRd2TmTZ+",
-	"pvS4kVLkSjJhFbbaBT9i0JKrn3V3Wu9rYX5NkNsBseVAaUAs3gYOSF2tJIHjuYTKwq9+YM+UlHbV8Ds5",
-	"tV6UR64ND4Ahahu2F6ZgWoVkdgzpQgJyZGO4vIEjtyz1oHDDzUyQqV1t73FFj4BqonTKPdbIqLSD/gKr",
-	"2Vrt5Bl7RTA/oEOL0Ft4Y9nh0F5CLGwGgziFX4/G4Sj2Do93LzbEG1MnnIU/qAC0i0BnFAWIkLNwF0i1",
-	"S++AAYExwEZ6JRmVufIPoW4MJjRVMcFtCZa1BwDWQhcuh4O0U85QrLPdWmFaAyw3WTkb/vE1ROhPLh5/",
-	"+/V33yStwaZamBEaneMW5Hpgm/3QVEuTkj2qSsKvAvnUePapZ2ulhfwB6IaETKdijK1U5DqWH1EZNZQZ",
-	"14gOV9jNI/SKAIIfqtKbT9LNM0yj8/h4ImqeYbCH73Zs0+DsQ2cLpTjYnh8vjOf8575uLeG4aTqH8lVx",
-	"UTZJDv9pfrn+8qb2USvv6enL5EbBh5MDtJKV6nUkpHW9Uk1l1pt0vDDJEvjqSO388Vvh8Fr2nYmWEvqQ",
-	"HVg65X5gW2eSwNNp2pltFjKhk/2qVvKVHF2ftvrIympl7Tfn+4JwMlvyhSFOAA4BzFvR7Jn9SDq7PXde",
-	"PZfJWIr2BPlJd3CifEnEf3dnwFtznfYHdIunJFm3Qy1YtZOYbA04jwrcxTdS7UBjXuV8elr8O1MmlnJ6",
-	"Jl6/qRKThfNqAox1CxWx+H6u1M1/bet2A7U1CrykAY4kPga6aMFHaO4h/8gOhya0IHa/MIfHGMGvqz9S",
-	"19A2V0m3rPTNbFXN079uxEY1+9km93u+zLXYbFXDm/1sqIH0foXOdtqOupn8dHIiDG9MnvtQyWXVbIZJ",
-	"1DwC2Tv0GMRnIU4N1DGqYdvWBKgWbRlwGWYYC8V21i+pNIFMkDo1fPsPIDNQAAWsuEfsAKUXncHDdJjR",
-	"II6YjW+lumk3xFqAFANnDCs3JsAeHTDype0rhuGh/E+cJjQBV5hLBO8RRW68r9mTHAeHXOz4jdOYEBw+",
-	"iitywz/OHPYoeRMT+Cjt2pZiN3Nnrg9s7XAbXkCPs1tFqhnEQ9PRANUYPaoNO9j3z94yeAOw5a5WF5mq",
-	"WO0otVpxFtR4N8sd0XpqO8uksiUGtYv2hT8mlYZjvxWly5v3h8a5BIPd7lyyO6ofVOUzKDIqiYO95Xj7",
-	"UbxlucdCrsvQPP0idiFjfzpZwgUav2RvYsJOAXamPbquplBU9fOy8wIdOZd7FChaO1EmEqn2RF2yeaPa",
-	"1dq4LxB7i1p2Ep+wC1UEsoKYKQmOhA/lUxA+QP6eg9CNMg5+ETuoubzI49PyfuV75OauM67wmJDAPoTZ",
-	"BzhzkzPtg26fwms9RKavT/HFAdF+zh6d651IlbzgdZ0WiQMZYu9hmz9gNteyI3n0keStv9JDNG0yA6nm",
-	"JtxvnlQIpM6lrznZTdHlnVxKB9PsoGxbSVWXwTRvuFwBgaIrRpk6OpmSI3fgLDPJFBrHxlZpB/ZzyJPx",
-	"plZUnCRF+b2ghlM5w7wxn6KogJ21wMF3B6A3zkgW4J3WyD32mkBRlYvVQjvpM+b62etFLZagnAzTXKeg",
-	"iFhVF7xIPRhRYLUKOKIUcZXn2shtyh1vylxsZFxNAE2eWDvGDd+Tz9jeWbp1KBZDlBmCqm9Q8Hhyfunx",
-	"6jdZ/vFRtgL1Va0OqiV0AqkzHkrj5DRsbmCCMK/FBztUwgEwQkly9NDkvYl6EHD66V1Jommi22yhNpvu",
-	"WT9gSJhFkd1xpz3kP2QhAFjyVKKuBUAVzBIncY1Z3OBECnrQ4IpXuST/brHSib7AqSO/l/PQrQSN5nD6",
-	"Q3eSy9/O7cjnyQ0wUOb4E3DqlMlKGwn2f1FXt6KxuhdWQ6hrxo2xBnHGRPRvpHXSKoI5fX0OWcfp79xU",
-	"cgJtdZhaB3/uKzvaTDsh9oU8onvAP+pKLyXSpsSiETllQVcrqb0pozF4thPztVI37IuXP189C4V3fcnc",
-	"tqkvmQKalRgM8zsyPGR8u+6yGu0SCzALXJaIyCJcfCWWQQkb4ADIEW3J4dORK1Kan9ketqvNpSocbJQY",
-	"r22F2imVMY+UyKaVp/4Ktzf3qRWFaBqfNqIWHCcCNNBTVzne0T2cOtpLipqeuiokBej6SSXAd/G9SBWv",
-	"7pyw/h7LbdmDOQpfSU5TxjxJUPdHZ3YAwfG5UjBopdJUk+OgWUezIwa4p8efrKo8kmzg6KXDAQuzH6ba",
-	"jzi7iumIViVnaEYN8JNLCod45neEvzoRDkpAF3mQoP2cyuUcUqAz3SJLL3TMXlWGkIi7gYpasx0fRAPb",
-	"n2lwjYAvE5eubemC+XIEBVvYeVxWC24E461ZWz2hsobytlGrhm8ocRjU4INq1nGnBktPuqpp3SS0O1pt",
-	"bh9E+Too3/QxfnrukcSeCiIuAp5DQDtzfPTuitpwJdLwE0MY68zn28XalXOCVi6iIrOPgN8IvE/I1GRN",
-	"DJ8xAm68N9doKhxUqDNdqklesphbHCmWHOdYlOTedKNvOXEwkLHn9kkRDu0x34ceFgcPkTUUZMsnINE+",
-	"2LDRLR1LQzZGGoaj8p7fiB8b1W5/Io/pwd0m91TFL5WeIG6rTqR/HMYKAjMjFBZ8LjUTttMxpXii4yNL",
-	"XETxsY6DOyK7WvOpHkRrReZBUxErnycU/O4on2Df2NbZqXkwvIYUu9kQVOAQo2K1iItgIhuVpV+fxOKv",
-	"6nJyN9IVUNdcJ66WSl4Ezg0IqcBnur0+Y6o1FzlGnoJ43ztVWwumhQiY0Q5JPGAvz6AYz0X8rmu9691F",
-	"gXdSnNjn03RPowBjyTpfTsri7DjgzcGku5oEB1siuQUVne+et65J8jW+xxrvjXE+qcoQHlL/35C0ACYx",
-	"lKO5m6tpNElEb6LzLnKZQs9qe38UpD8hPBhKeuBcF8REZezq4Tps+J6KwULcVNQ6fW4HCm1qqmWXfK+h",
-	"Gk/DASaEDLdSAygqyeZLuyVCqAeI7nzv0bZj69k4iJbLvIB++iU7SkT7vuFJ1CnOeDlUo0a7dcE8hKl4",
-	"CrNYTwBlQz/LTFSznHE9EIAEKBUwaQDKIl1IvFfjDL9ahKkInc5O5HvSmrqTaZK5uVdsWVlNb9tUEqh+",
-	"rE4tHc+e1WX1VtR1JVeE+Ov6WIEmNn13HKomtvlslxOhCvvZ46H/F/DU60oKV7o5mZh0DQzVPjsyRkPY",
-	"d3wm2pKYRT1dogt9jxNRdNcOdZii4jcHXiO8MNZUVqrrOXKm4Z76AX+0J66kZ5Ert3u5HBjJ4/f4G3TQ",
-	"549L7jjSr0cMzTTs580yFBJW3bgx6ZpualA4AgyCHoyIIjFFGycOmcGKKAEFpg4VlR3HH6Gwlf085Sdi",
-	"im5kl3u11y9CWg+7HcrB4azm9qpusBhioAGDpPAqk0y/raTMsJ68WTLuZ+SC+Nd3RIXiGJCmVKfl5WzZ",
-	"qE26JRkGjzLA772LKLPHDc7Hwsg6pkoh03hWoEcp/svA0k/N3fHzncr+YycXi3CDnwEXpweUHBsiD/G7",
-	"4Sg5PdezZZCAhG5ddyxT0vVXWapsStRQ8kjiS3Et9N63oBx76s5NVxw8GBC8jc+mRxEorwYwYgdXW60V",
-	"1iIgWoRaLM004MTYGB8tBD2eGsF/V7oyk1OSAUIAOtUjzah2aE41hADBpyYmgjcy7mz8ca12x7Y1zMVz",
-	"DK+NL7+ZResSktixXAFWF6j7wLcIdSKEL9ed+vJsICUo7wFAxoXZ3crr93/KFoUJGE64uSCad2tnMOQZ",
-	"RGV+5l2/euZmadS8FptsehY6v+BytPp1JkdrkBiK8qay49k5BWu/FSXqmWs7mkqnfMJx6HOMoxp2mHdS",
-	"kzvu6AsfUmlMZWzuO/PGftFV93buVX/+4jCnn4isTHieouNBbNF8j5cLtHpJqwKQI6jEQJwfl6wqa3ER",
-	"sLrczSowlisFJMGXwKVCvB98JVhZYXAeULBzvri5tAt9QYmwkBMMJV4adSMuWStvxBYgxdzEa9SN8jsW",
-	"lcC6DTXNfdTTdhQiUurU9snOFM4kiI7TuUsLESVRdS9aRGfd5NB3MIU/C63JE52kSILxOoigA8gbUdcE",
-	"t4UNSa6rzL7sUyml2X6qxZrN98ajllRrti1OsoYSnR0loZLm22+ScYmFqnOJLtzwUZwnEwWxM0iShA52",
-	"Bi8wUfcL24EvC6JI+mK33n9ZwE5kX3BT+I3xZcGELNkXa7UrmH3ojL1o1IZV5iLyNMDHfErSrmpQS/+y",
-	"QHcfr10DuvpDsC/srBTMXoNfFlg/6Qv7v18WyADfqcpdrWQnycieRfjkiaOAQxEOD/0hCHKDexEC9PxW",
-	"ZFjig2xLsfDudC6JK1XZxsex7DLqg23jD+vaZ6KP2z6jdC5Y8axceojYDio9n5cTLhL9caEmQk8Q+iys",
-	"PUievGj5wPf5gsB0D4N1JKRBe/HMXsqnYDnwTqINbXK7ni5VICB1KIBv1//di2fsmydPnzBNIvgfl9iO",
-	"/yivmmDVwv7AbB+sUFFpfPwSxPFAT1xyj5sj6jdwolBzcMnhR5Jz9AGjaC+5LN/cpkkXpiql+EZGxXQ2",
-	"ak4/nKKjoHV55IjAFBh1EvUruulT+y+5Y67YDqo4GeULF0ShEmQOW8JlT9wHKi4J55xRPhDteF4Tt9I8",
-	"WZbx1ZBHhi8WYpspCISGk3uCVVhiWroKa5fkb0BFAuoV2Y7JAwoxisRTWDBLSHo4Z3b8qvQlmriHThSM",
-	"J7ET+wJ2OmAnAnRCEzrA4HUP028f9OUzKnyuLIiXAgqrs1aW4LpZKInRhv46kP/oIJ4fnykcwoEPj3ro",
-	"nHh00Hw7Jx6W8Nto/5k1hbCtouutglrl3sELHcbUJOjCcbcteRpwXyX3O7GO/ggspAPR8IRx7qGGcNvq",
-	"yJun163BvlbykgFLJmS38UxMYrBK0/sQmcawYcAkp7+VkyZ5Y3AsDUeM+E7OJibaZT02ZhQgIutr/99J",
-	"wqQ8pYYviDPK/UGP9xtGxGpr9+O1VQ2IjFTwBscI+gKsAf7Jf2BtzBZ1J0/pduCrs3bQ+9fXPkkU0+Jg",
-	"h4tl9ZHNZi+VNqcQFkJWMXVTCec7uzjxSe8z10bQVrYVOOv/AhTaMuOMDJj/hZKm4QtzxpCCj2nTzjWe",
-	"xx8VW9SVlYjODiF6s0doaoBT8V9yJaRouJWiVCmswhuBfWFveOZ+/vLsX/Jf8jkSL/C69gcE548Ckoqk",
-	"l22G0egKJj5aWQ6qB5BsyjP28bSxj1T6XxLOhcAqqLUIMU1o3iE8LhiXe8A63VZiJxrQ/xtuVANtlht7",
-	"Zj+eQvAUCv7AivxLIhwZ8V/UR6uywHOa8VpJ4Rs7Y9fEYksOep9q4YZXaaQ3h2r3/5LIQ26tAo1zrNrF",
-	"2mrUst5389Di2tVrsYFSSex506iGVoHcIwxJbDT7wqpk//zm6T++dLWptOHzWiDpBXtdaaMdvVmJCtl8",
-	"j//vQA//kou20epQb6MM3JU1XtgVe/vm+j0+gfFSHSsBoOJx+S/5qhSbrTJCLvanPzkfvCaMINJLULqy",
-	"dnUG0EMPNRDt3KC66BwGZlctxNm/pE+Qujh5W7cb9toei4jT+uLksfN78W11cnHy9dn52dcnyKEJJ/or",
-	"0IxOHZBoJUyeAiBKp6UFATcuTiRmvBrFIHMVdklUPx4v3Mq4kmybwoFFBAQGUJX2pQJwc1ZKvipPLk7s",
-	"al3Zz/+E9KNb3vCNMABh/D/puqOeN5HyU+KU3Eu2Eb40HF4yXtb8uxXAfU+ihvzUBYo7nhKrvwFR91ZJ",
-	"qjj05Pz8gOqUb7e1VXoqJb/6na6c8L1RVpkbfYLCp1dX432wTfQZpmV4zs9UG773X70lH6P9JgqYk4sT",
-	"lBfwt2ivfPUn/PdfcDMleRm+byCU1Ik+J2pQsPchmXrD9wU6S43gm0caQtVOThWuphgIK3zPF5dzZUqp",
-	"pleV2ETQHz+PvU0Eq0/EsLT4zgAN16ZpWhHvhWM4pN88zPt7Ve4nbYuh3QBD8fdct3t/3XM7Ho2Dpzcc",
-	"JH7de6+5tcbdtuCG12rVikgwddf0R2Ge+YeOyIX3rnrXZZdd1SkfUGg2xicWWJwmyGJH/ZGQE/DhQTFR",
-	"pPrzh+9Fp5i4q82SaOgPzCL9dOJokCvOz3ViF3jQDMwFU5Dq4ur+QT2EBxZGLqsmUEDqvDS69lUAKAnH",
-	"13WlhFkQO/TJM/aLL7jiHeTdnfcMsT1O6f805/ygkc982qnZZ356s6tOU3qf9SWslBOxH09r3qzifyq5",
-	"Cv8a2A3ac/DprNiw+gSN7jp6vCdAUgMIj3x1BYW57ck+8uBrgEqPePA9uFL7suINKsRWp3Y1HdxWzQkk",
-	"vzH/JlFxOL3gm05soDeS9Gq1ZNHaFSFVlJTCh5Id9i9Ua8UdoW2mArHVuMlr7JC7pVjUvAEt39plfGHq",
-	"PTq6IiZaoiypzBnzNOWVfYXx2tob+yKq6MQcHUJ3j3aZcT+NfOm2MUq8PPl0OySnWoRdcZ9NMEaeePWj",
-	"t0cyEuarP8M//hrUUnqDnSpswquvypPPe3Q/7cIcOZ1jZv6riCJjvMB/5qsq3mcliv/Ma8KVvgakQ+6S",
-	"cDCIO+4LnECCbHzeLYlNj7lTKuN4vrHou2pKe2v+vfsVktTzyupb+7OGyE1gdWPLtgHUg+MBB6IfiA4E",
-	"6zdl+MLXPokAevgbKdPXv0fz/cwS8MD4xT4MO+XcQ+RYAap4ZI4GKnZiEK3MOkS8lqqVVHMIQmtA623V",
-	"LJetkHa/PXPd+RzeLq+RHHd2XWH1N4ysPqD5kbcw9Fd/0n/9RYwMIkU19VoYHemNK2V1QQxcqp2EyiLW",
-	"JEWSo0oj3dES2StLNhdCIi/VfM/WXCZW5R3STwQNcdpxpvd+sTfBiCvnHQbLElL+m2SuEiVpPOixKI6p",
-	"V/ebhM9wgf2AFPsZaeL2CrkwNSMvvv78O/urYM1kBVDfpSLVLrhVqPNRWQ6UTMd8Kb+o3X/8Ov5dPpGR",
-	"TpB4IR0dX1rTeO8ph+EOCPcZpezuSGQh1NmealexVBb+R/yT2AHDcouvkmDbcV348KnbERRBI8wGcquz",
-	"V5utagK3hywPg3+uWvBcgOjsb6M4beL+G+jhdZu4f//5tjZFPWF/VLim9zK/B+3t3OZ1AvCrP+m/xhjZ",
-	"/+3r+d7vRkxEhLqlgtMxoU0lq027iWt4BUTkZ5BNbviZFXaH0F8y4P7+5DdMrbRjCV5lWdCo4LHGQD+V",
-	"x7SiALBqtdKixBpVCmKF+NgXUjGf1/FlxJePcYg1obwwui4o+oMBnVLwEqkU8nHnZ67nn0XxxcbGKL6u",
-	"ojzAuIH86GGDK3byTjvMwwPr1kpfeRdeRHW2a184mF1yitvylW/qP9wN7zwrMNAHjAe+5Y3BKBSabRDp",
-	"hpwUVzUh29q/p7UUuYk8sZNDyBPaMNA95dqMyiz1mg60A59U3sXbZowrCJBDZBZ/iuNyxP+Ij3wmMdKW",
-	"Y61nd2APSo6GrJuKXE3E1vDQ8Zhs/OWqBHwchZNdhiAv+dYgX5GX6QgG8RCzG7E1h4D57npcleUzOqGf",
-	"QtP7RexoCcaoeY8f9kSk1hkNcl5Cht69Fw4AOPG+/+pP+P9Bf8gL1ayE0eGOOGOvoF67U/KtUm9vDeJP",
-	"08TADc8WHpRXNUgOhybCurIKw/6MvfNVHqta4H0EmDTDdqq5YWCGik0Xou8uT8gH7+8R7LDbJoPQkg/r",
-	"feEBZVSaKS83OeYj/k1xWTseOzRljJD5vbJ0jzzcfhlw3/iz+ClHnXW74EX+kPJsmt1h2/eW5xYQnL3j",
-	"Q8EqD78PgrDSlNnhaw7oLZIbKTg1hZOdHZHJtAI+jm0INaiGOBkIneeLnh14a6Ann1J8wreJCPhze/6P",
-	"SFDtKqt/OiH61WItFjfIeXyPbZS+UvWN7mweqXZ+5yy4ZFAjoJPmUWncIym/ne3o33d2nTvdbWnbv4bt",
-	"MB2eUqXPTi5kW9cPHZvpLtiN2J8Cnc9wsGbbqN/FwugCYH94avE1Ap/hTWePLYVw3dUIZ1eWmBRVEEB8",
-	"j/GeI7bVT2L/I3btcyierrXPGLl5WOGbPDUvedBD1wBCRjCzAkr8sEywirCiBVZ8gix+0Zyxq4B+Xim7",
-	"oKEutVFspbzXgvu8KpdzGMjeCCTtaDyVWsJF3Qi9zklpvx6fSFB3G/n8aGRo9/lyiRlLWQlRKqE/qcge",
-	"zJ4AoRscUq7modpJ5hHOoOw6hiZymWuMr1SLtTdeY0udIVW1u/pNqATl8lTDzrTv7VRj1gMOGMqt+LRy",
-	"HBrJ6WFuMv7DxcHblsyYKLEBjr4jr5FGhfV+pMPAAIDCUe4h280KsmMIdQ5V3sHtYneCNWq2ghswVYxH",
-	"fRBwMAHzsL3Ra0xu+CTYjNDAJzjpo+4X6sLoVJgPPnAEM26nH5ySOPEPj9noS4Wv/rwR+0HDGENwEUFb",
-	"XMyzt4UiFMFWSH2AIkgFxbbxvjieOYV+Ey3c5szbsavqwI4dy+H5Hw038MbqnQVH0e8f5bnGLnI/r90I",
-	"040/vuno0v/P3rc1uW1j6/4VlF+SVKktO5PJPqe7TtXu7UviiR273J7xw1QqBYlQCyMKUBFgy9qu/PdT",
-	"WGsBBCWQklokW0785IskAsRl3df37cQKEufOw+P35D/MiLU0QAc6iWaTeYDH7BW6nQDZgY4owgQWEvI1",
-	"buMmYi5Vhv+PTIq/c5uqd+HZQdEYd6GAvxsaYTUidOyAINGJGcWezmP2kawtrJ0EEIPwplsSeEQog55/",
-	"GbV7SEuF2GTD/UF8ht9vG/p52kLo3w/n7vouvc4lpfumshfYAdweN8evvsZvDhI+j0Y8tOESXwS6FxEa",
-	"BKBOIx7NGfimEk4UsfIjSJgnhaUl6SWwvtNaUHvFvpqXqiGOCeY0Cviegi84zYPO4KDH79hW3wCty41l",
-	"/xfp1UYebF902EcTF+S1qAnCDIBkTIxk5CTkRIAj7VQCIPjquBWbXYd+cBsnual3BgOeFMX08OFb6R2z",
-	"8IvYz9mOBhg6xRMP23gY+pLXzsbAv/0xzsRUeoCP9DH4FSGE3BezQMnt3N4wy+2New5frfZuf4/2tLbP",
-	"Z9WlTa/x3K/T0KHsg05KcB06qiGpHxvKhbXK1uf0nTMv+6gQJUhtZ831GAFz9NiiDKGcYeypekwJWDzU",
-	"oS4NFS409PLgl+9VCeIkKuDWjQJw10JsHksoyUQOAQxaaCXYQqqs/r1GC9fKk1aBuLPnsnUYQnQ9fQxv",
-	"rDUNFNNznT5aUQLaj0ewaHSzy1NW0DcLA4qMLhDSvmkoAOpLys0W8L89E6BS3zCJprGB9f34wfvMlL9Q",
-	"ttgcUlZE74qsQZGh1U3mKa4yInEaZQiTevcnDdq20OUtsjet5zoPhQkQMp5JlcUwQ+4dNjWwPKksn9qG",
-	"pF8ls/tQnL+Ilf1ZcHBM+9SQ9BbwRm3pA6o877z8ObW14q7VGfnI7XTeqDG/qq2vauur2jp/tZXEAlLl",
-	"clIxj4IXj1LZCKGuPCYeFO1qRIDfJlOEGc4FzwLZkDOxubEXL5xUuXj1/MSyMys+WZRQF8YWgi/rsnb7",
-	"gbspf8Xg104W4ctdQR4s45ajW89A62L7jzVMYuMQLg0Ek6tWZ1j7mMHytpssb9zYTS8ZGruDlP7kREyj",
-	"lH4BH38V01/F9Fcx/ZfxLj5dqGzX/twvE/McWdiAexJfrIaNCQY6FH394+btr+y1VIOJuTklEpvqdknC",
-	"ga3eo51+A/Qi3iMYNetO32g652a+q0hHDHlKKlZbqtyImh06bgvJCjmzjYVBz92nbLLBSq+KqIX4vanB",
-	"tk6JTqVBnus7Xc8DDx4ioJa4m14oBCqj1IX05DzHSp44pea30Y3FJyIfgQL7f3c8LxsFQU75rnuMi4pC",
-	"quyy2p9Avw6NBbQnbWA7pTkYbecGv95vjOM5NKmLA/unsvBt08c9GW9B9zUAORIJbjSZekEscK5Ul6ni",
-	"QYiS/9xCLQJeJmd2OH0500XENoAt71il6xHoc5C97DoavMIQJR56qgognttAkJWLmWW6tFUnS4SMn0J+",
-	"83e4P9w3HGHgTvT2FnTf1DoRSLmpBBk1bl+6z06U4iJAVLd3uNoYbLgokYU5zxmRUsKmSoUVfJh4nWx8",
-	"NxDTijL/mGjJSjp4/ohmpWCTEgrwiZQrw8qUfScFZH0p3od32ONqBOKiDIrG5kCR/cT5k3/78ccr9rcn",
-	"aZdyS5C5H6dkaHdd7gelyaMXP6ZfGlYfNL7WSnQPLwkna8an7pQ1CrE3VPNnxLQQdguL/BvjC0TwMezb",
-	"D28/vBsBydCP3//t/3znqYjAq2ClEVhYxQHbniodnfAJu7gFhC1upXqJM+wxU00jNAJNuDevvwm6ipDa",
-	"R2aBU3YF6uJbQ664uuOpVjPpvIGtXPY2Rg18K1q27sUyPvyZzgZve3ovpvpOFBs3tmnZsuhQhsN3RSIK",
-	"nwBnEAvOH2xHQV0jJVl6M9+DPj+rvfwh2TNUCEzHbK39ian6/QuJLbYtKtFdWuc9mTlwSUJ9Dl5lomqq",
-	"GJhHFKnDv0+AG2TpyahGwf1Ja7efcCJnXhsQ3IOu40ihmnAWk1mcQFZxgM82otpFnuf4H9Xw+2JYX5Bb",
-	"96GCvwCvIYK1clMRPMO3roFkSHASmt8fiQlbq3n3gnFQ8TATKjs8nHXUMBj+FSrD3k4ILsFthOJU50EB",
-	"K/G+l3XiPivFkfOouJEJzNxYseYF9j1dMieTAkUMqowRm/Hc4P9CoBgI3a/g74eYq3qtHg6jBOTXIb41",
-	"StwBUDV+IvQE8nKB3RA4iFTmXV5p0dV1m1BQ05LzkLE8ngXWtorgWhJnU+VgG7aO4lVRliaMkUTlQEa6",
-	"Y8V9xK4EjUE9FfSF+Q3sM0eD7lplcHDqFNwdu8l4NMdeQvK8JTrjmQUNdMJy4k7z8RN/sOIjVSF3hA7Y",
-	"NdgU0AfbQC848jcfqQoB9EBYz/TV5C7XaQ/7OSP1Mc7yoGBwJSi8zs/LnKvswmmH9pp6T0A7TFH9Nuvt",
-	"QcX1lYngmcs4Nl7vJmg6DiAQsVr7AtJ3hlg+HOvQtn7MUBOnn+BL0/nqGHvh6VKl2IORnSCdrbLg7lHx",
-	"Vwy70+V0HkIy8Lm3wT00UdpX+Vkbex1Naph9qcbcPCjqQroRJKyfbwehJYTAuPECO94iysdF9MB3PJcI",
-	"A+lb56GZEmgrAR9vBIasVD63h3AJINuh6mAH0MS37Nk592i0SWukvrq9GRVbmzhsQ0li8N07FHaj296r",
-	"7Xs8/ux2trVb2tdkzjndVGxQpD5oPASp3lFngGxv5/7ukkCSe2g77hfQ2ewWPoXruSvQvgRIzjpqJiFl",
-	"klzoEi4zAuOhsKbHEDi4Pf6+Ax1J4XLsMCG4s+S3zdVJ7sNO3qZr2NQ0mClHwRAImf9TLlegi5pGvpP8",
-	"pNfbiVqtkRW8r+iVQCKbSwKLvcA/kIIYyhEu6O+NB0cX9sFQCI9BbQ1r3HHR01qI1Q4D3JYQBNrKV1Vl",
-	"3lmGJbZmObDPiaOLrLkx3n0OVhc4/F17m+F4jHmmV1ZkexmJIfbg7dAKt8KYeYbsw2rjQWcLpuqZ+Mod",
-	"CDC5FNcyfJ2yIfXKRuenHwMyHmNg67E+7u7u+93pNUC1cwTQsPSgXC096lyxm5ufofhPFMG9CJs8qthM",
-	"fH1gYIa9I656H6y+9ARK1Oc8k+pWFKtCKmsiCibveqz5hlmR5yYNdOJM1QDI1f2ZqQ3xUGBON3O9VjSL",
-	"Q8EOwtYMcIhyaewFgb+0HCS3lhBPl4g0E/CLv312868RFu2iWfp2JZQ7btNcCgWtDDN5W+LOf0eBUndF",
-	"WkC+3GBvcABnofd4POJRBq5GiIZ+j8vfdBxirGhMRvSAfbB7Mj77/9rPAOZrI4oMVQujZ1SS8VZfBTZY",
-	"xKkOykkaZtHHbaT/ur9xQj/shQDsQ/XW/fqv4wl0udoLqdpuKN6qLUKholRoC6CyB2BP5DyI2BAi3PHq",
-	"a/CfW6aAtCjPR1FSWXxaiSnZ48E58QWpj9l13QpZcxNOB4CbEzG9cY5tiKNNxFQvhamhw/kXG1WsLhFI",
-	"Oqi0Cij9GExBsJheqZ7EjH/6Qymg/8Gz8+rw+sGJ8GCCzsMceawzcMXcPzCHXtUiI5Bjv7RJ1V1oEkvb",
-	"GCvu/89AbnTng7wvG+mOhMq8cggS11+KTAIcdneeyV6g+45WfQjXfJ9F35833nSox05ymraqNM2AYoLK",
-	"GlSY6yUCNVvjC5ow75Dnzgx33x9V/KgFlf64b5dGFKZeq+20w0LpdSK9HO3vNc70/HeZJppEAPSr1XHy",
-	"Lr21q1WhORIfNFfhL/mGLYRYxdxIwUPzD/vGgE+30oW9hF2EEOmIYO/xR14CzGQh1u4cYEk/j3GaQZtj",
-	"HRLUWya2+9rP+mQhmki50FSR+9Cp/Kt6jbheKw8FH6h6jCAuh0MKo3Y6MoeMAIala8o40ecPIGYAwb2K",
-	"HpQNiPBaRSrF8oXwLYXBIDQRZjxAPKJhpsuVgSJLhICnXOz28frAFwLgzSkMcLIk6d5+q0/xL4T+njw2",
-	"tZhTUoa9F7YsFGGHY7q6Vl4QSzFfN1evUqVfNaWsfxI2Chydq+6pB576jfHsK1B456yBxk3w9j32eMVI",
-	"x2sojNzjbYW+RF7QfhK/DtgYxHv7EWH8/dY6qYIUEZ58tbme7Z1UXW53D4jx0QQHFg97DhnsSSgX6C1g",
-	"lBIPYx8VaOlxrZgfgt8fmbPYejjnd2LEjI4yEeDO15peJxt3IEU+wxaxOLiEFTipOtwXMEEfmT3Lk1Wf",
-	"4nmdrUGC1NHJAvLbPbWCb+k7fXv7vRV+9KmQ3OJIdXsghWhk4jkZEiEAYPu5QErBULi8o1WG8KdW3Ji1",
-	"LrLWykiwaKSxcMC+gV4Q+BHW03yUKgMJESwSoabFBsQKutfvb64jDpTH7INbE6OXAgArEDxeBkKAiBdx",
-	"x2p54Z/8zs/7fM2X3bk2hp78cvmFHUYe+NHGh+SuMDK+ncx2dgrRb4P9Ew6Golg4KZFUWsI53n5pQOx0",
-	"v5mNlXIDpJijhca08UUYpSFwgUAAUZ4ZE0FBmzv/BLMOJTZIBnaouZgufCzKCGuhfAHsyGCxfmvMPGMX",
-	"9jvkwL1FTOdboSxbEnd/RHFB2OvE74h46lX2CdHHltJaKqp0xyJ5X2/gRV7Ci5/vTY1n2eQf1iwiPpTK",
-	"Bj7l5v7kG/fxXyVCD2sxRH1Qbf2h6fAgTz1qUExmErjBjmZpnb536i59ZWjIM74uNMPGfQrrMIBjHhAy",
-	"otX3PRlRupO4ECt2iQT994iYNsFFl3Y7WOwkbdX4DJqQMvXTqS6V9QJYrxXKWNKRKF6hV4G+GLVQ+s7I",
-	"ZFtBh0ehl36E6CD0WTvW2q2G/aca13MooaBXbTJZr/46Ilmv+pPI/ymXqwtIuLTG1+vcqtQpRMXVusDK",
-	"DSXsWheLUaj4nmygsg4uMBTaAWisDVe1iuRByieIFEPYp9uUivYf5XL1vsxFb5yK1QgDRzHq4ybqd8q8",
-	"46qdauPHn90frWUK2LITLf/+bp2i2qf7EcH0UQXlTlkvNVBuNds7H0PTg4nuBQEu1ahh6fZUvfqwSeku",
-	"x3/AsD2fS/PwrYsQg91etrCi6QVE+8AnY8kaxMRflSuILJorJu5EsYFwiciN8FKuMjWRMCmJEVhtRC8A",
-	"gdE2DCeT/LjPtUrKpQBgB6E2QlzsXEFtJfGSpOpfTk/cCIDhlkuhAD6Bs1VZrLQRXXbH1UCK3E+aHg6P",
-	"O/H5PYEgwRjDtnFVYDhBapBDgt0HMSRPhZITZYaXPEMbRivB7qSR9mgIHXhiJzg6f7outV/EQfw/A6Wq",
-	"q1jtLvO4+8uKy2JXUbwClP175fGG6V6rJjhw61IYcvfQUiCht2gypIEPbC+hXDCAJ1jxiQwJoEoQG4Rv",
-	"Qkgdz5nAlW/X/1+R/Q7XeyZzMQK5SdWMpcqEp6N1Nw2heVACAvjORFRvH1qeoBdZF+luBJ79IjY996T4",
-	"EYYvNdrTiwKhZMSOxr6NjnN84cAckMsB+6gSEIBXHQA4KojhANW1EGJloM/RhzdRPWBlJYIFGX3FjFBA",
-	"gx1aEqDhCapYtvuWmF3LqWgRRn3ZrdEAD9VUgCfFQM7hXl0FDKEia60FpJi7YZRLyCJnR+xHK3YaJgRW",
-	"ycnBqiZPJhdHYoHZV6upIK/IvWKkUy5+ERs6PdDmlGehj2bNTUwPvHuO3ITOWKX56Q2s0N7wTOxRar5A",
-	"LdqnR6NHezCYezt1xym/FTdQeuB0oDRVUX5QWKSbjlBX/aqqB1BT+1SUu6O0gH1oqM8LsWltiazA/mQe",
-	"6qUhPEZVNFxtIFl9ReIERgVNYzCLneKMdmPdRxz8IjZHVBj00tMYc6k3NQ11/GpPBrKgu3WJuMXmkPpQ",
-	"z6iBEUjiwLdE7wgCHIxi++CYm6h66xtv2j9mr6yPJ7Al34wCftAylcXF0U7fjh6oxsPMhpc5LUdgRI4G",
-	"YLaJNTHM9aFKQPKMp3Oe58KdiGaV8sqYEqwZkINWg+bY4oWK1CO02ADm426RlPOnmLRXTBcjQoekRDLH",
-	"sm1njIafbRDa+T+lgX6elZNaWYgMW39pEocO3+kczx2wNb5Eloc+TZuwCE2HLex8b2ptPNOlaqnZ/kDV",
-	"VmzCpwuPdkjaLdfGPmaIGLUlcNZzDdV2q0LfASpARVpmhWJLqUorzPYh2jqkKQu5WLyECZ/bkXEze60f",
-	"xIkfRlltHZuAhtuW7HzG8/ztbBbQafu1ZH5FRjlnREMh4Il0EglTphVyBwFw6BJYXeudA4cvYoUBCijf",
-	"urDBWxJfBuc2SvuYXddcT/iCEs4BBd4tXwkUAA+iW0hUYLtXyG/GOcrdCsZ44M4H8MqrkRu0ftwwveaS",
-	"ykn71Pw5HbimAEaxMOGIcRTIodSWDkJs+rFXFuqfyfmU/l/IZOJhzH3ud+lEd1oGg6T7KoIfVgTD3u1t",
-	"jzH336evfTFRt0swk7dce10gIyL2x/S326QILhZi0ywRfoaQJd/VGkFVYFgcgphORwXPcVdajCjK6YMb",
-	"zhOAVAoZc9PSWKdvQ0UHPmIUocJZzTLtiWcasZ7e4WRPUkhHljj1ERybypUk/sc/DqOcX+VcHsur/GEr",
-	"HC0r/DUsA+tTHUVncDzTxS32bjQfx+fC2EJvCH5Crzb1+mUwgEJjlXMXwIskn2GljRHGSK38TWx1DV7C",
-	"fL7QoNIowPaj8ZY7+9ADZcXb3bVNu7PBWs/MPm8QdlDeKm7LgqpOg6PKvr25+fnm1U/fVQEGPYv2MlGN",
-	"6rb7HK3RMLG/iD2ByVWvYJrCtu/gW6cK691Xc9LrknL+xWz6w389/XHEzGohnU76z3pxhTnogxBgsB72",
-	"tPqa0yR0VcjiLrH41DWRCholLTCwWWaiuJ1ib28A9mm7Sc9GvAPUOFc130tIrLNJ6AZ2Dillt7xM9k1m",
-	"PINcacD1CGI9gq4KXfvJ9pHXxLLXU/cHPn7g3GU0aKIXBPkhO5bmeDLGn+HP1qwVZph2sDw9g1pE0u8M",
-	"XAg7hHPwoQ7nqbRHXaRqax7OCTxnJp1dGs7EOoI08zUWkooumjS7Px7HyRz41dH9ts620dYK1U8qbJtM",
-	"hm5pwGrzvfYSe6+AW1RO52wp7FxnyTa8HlbnyZd1C3alo78DSMPf2lJAYY8s8yAAntyNyBaiKiJ45jdY",
-	"fGbYRNi12y271v7EJxoMniGE9r9EYdJ85ofvU1J3Srq5dzjAHmS0kxpJGgen+CdNwa8WlMe4pWqsnNYn",
-	"zajPY/tS5n7LmlkAbPTOleMLhU8QLhTKEmmwWw7Bi1yKot/jLpQtpLgHPEKVvvNKIM7hVajx2L2xDywB",
-	"kmgni6Q+PPVqdgNb9o2C0LP4h+rFPvy8rWMCAmz/IVlvHRIA+SI3PlWQayIj4tgj8xKmdK5HBmf3Vzky",
-	"KVzJrRNU6NLuYSkEIFpIHUuFRd0oV8BRwK6PQlDewp2oSWCevMSTB6WjSojMjNhUG+v+wGzXyP1MYMUc",
-	"hMKjPj+I9QXii4KrRa1+LnRYpToB3+Nbda2jc+0mbZmVSwDgQ+p7JNqginUdO0xNCnPJP/2e6bVyz0m5",
-	"uFJZcYuaoa0vhzxUD8e6LI0Fsrlmonex+p2+fW9u7AhiAgakmm1j9WqFofRCQCtzY+OM0r9DP/txM/il",
-	"Bm1l+ULg4aB8mTAyE7HzWnlEBvBymZ41c8ObeqQhVFNvmSo7RdPN66SZLTbekAD/2yn0igQSyBPcUeZq",
-	"A2f6yrkKcElw6joXzF/kZia3ueCFEQ9HIk4XralPGz7t11K68wZ5K9EqvmtkLtVdgAoeze0PijEl1hGF",
-	"bkrKdOEL/DZE4X/NCj6AiNWypTaWPX3yxNvF3W9iK1p6VDs91cvtNJ6cUT+QIL3DrL6Fe3e5TbcHLAcU",
-	"zvAAqdyH6KFKrsEVT0Gkb/v8ITMX6rzdZK5CwE3eCacj7kTBc9AZplkybw4UQEv+6RV++PTJk/3y6DrP",
-	"GZ9aeSfqjapIgwxlqIIvT2hY7TfmYExLFN0EW8FD58PeQ8M7bQkaCR2f3SWXeVtM7oVvOQl46O4XTTGx",
-	"N+5pBxZ5FxSoCyq/G3uxqmVuuI5Ifx/cB7Bu3DsxPnG6bL1VAahZppPXKv2uXbIzybwRtT0QMoMswaXs",
-	"plI+qgVPIcbcCEzoT3UmCJ4yTCbEBWsuvJrJYlmR90iD7pd5zP4JVT52LpQ7BhiugZ0AYGZ4L5R20DRH",
-	"1QH+tDRhc99EO9MLYEO1L0Myde09C6ds/awQZr5Df7MtJsa0lxwHbwJweobf6nET4hEO2ogfUqVq4ZzV",
-	"zxUECJReM911EBgagBvthJeQkZhsQMtf1nwT8CydUhgRXsEO7z9pC4KhoDfRRejQ8Jl77ElSUMrp/XW4",
-	"qBlWOlQkGGgqjvB2rrF7sqJ0kQ1G5K/wintsjR3YDBVPOeBmXBFKi2L/jVMesVX4JQXpm5E1miO4S/7p",
-	"tVC3dv7o8ntndSyl8v9+emCE+RbAFJy/WC4nohixp9/7PLDhMkNRtpbN2B85VJ9tzUouy+Wjy7/jlPAf",
-	"1YQqL3oQI9ttZHZwY+2aGwZl+x3fGO8y7i0qpG8NsTJvo/TZXt8DDFYALUT12FFjTuC/Skvg6yx7W0XN",
-	"zrJ191exrhZy2BR4fdyEPiWUSUkmSPeKNQIXCyd8/Nn/FVLke/rwfNE3Vp2wt4pAxhnPIcBZiCUHRql0",
-	"a929T4f/4aE1jq9mb+BF+jpGfj74WkNbZYeeJCQjkcbzW80Fz4hI4MUHfrunnGfg0zfOBb+jIsomp/Bj",
-	"ReKG0VGI1BpmEp4Stdy8pqeeduJ6ddBphkmOtshQ0rNZDxSGDUEBMHbQ3BsF11QWIUjgYzUhEjsXy6gv",
-	"BOudI+6SDcRz3BanaY2+6G3yRFQAQ0pEQHrNZrzA+9eH5t3OUSIuMdacZwVfmwi5A4vco62t1R/BphD5",
-	"XKSDprk2IoNOxQRvrLPJO9yzHrhn4xkeJJ+/H+5GQ7SzWHSLF7rixrZyZ07h0t4K8MQQb0oufeWjoc48",
-	"j7xrbCHsdA6xTum8pcnGZxSzQFNAmNshULwQK0s+o/s+Okvo8FFOL9caqAnqXJt4Z8CFMemg1zt+jz6r",
-	"qilnV8q5l7pybwt+N2JmWQwwphynrSraUI2TcSsuKAOZcOEOomU89GHbTZ7rg2qA4bU6GA+6mxE5MYCp",
-	"8zyvceDImE2G50a7/9aqOmOIqtGUQMTKvWNxHWFY6oQ4JC1wBFokaa+AScnmHGLlqnNwyi0g7Bihsgtk",
-	"yj4Vo7uaTS1k1yF0UmUYOvbVsVNjnJWiPRUGCY2wjRB+g/6ay2ir9UqocKALZuZOYo6CkcMZWLa+m6Oo",
-	"oPrg1xDVM5bnghmt1ZUTgb4VrM4rBeNA0bhuT46+g5d7Xooh0GgTx7IOyXrFloLcUwqzd3kPrp28WG8t",
-	"pFthj1oFwHcZ35gr9l8HiT78cXttSK83w+3e81IcCjIazmTHVwSSeY2342e9xo7IKAkIhJbu32td+BNa",
-	"GbawEU7fz+mnSZX9XtyHObmbcxvTgMPZgSVoBKG13NbLP/agf03nN/CTPw4YHmquLysBIBWRFGRyNhNF",
-	"xW+NxlTTHLF0+7hqn9pcIFAPVWVrvvGVaCOScRUoyUJsfA5+hBQRE56xFrW91kWxOWFieta38msd3guX",
-	"Qty2FIzjp/cfJYKLqYtUwh0Iygb+3bl1Ue/cRnPpqJHvZ0PVjp57EkEqIYo49ILdB6K811Isd7kPkddd",
-	"2zKpKlMQWuMlXzXK7tckrm+5u0MgYC4juU0bEInvmS7QEsKEeSg8DVIJs/rhVDRL9jd8tS/hlkhZVUs3",
-	"Yk+dvnv65MmTK/b9kycHafTd/NX+Ys+vCuGr3P0qd78EuetESkNKY8lXnRvFU11kFU9Vg+dYJ9OBnSxK",
-	"aEqc5rrMPEQQtR5gkGxpRH7nI8EVxwNAVRFfw2Tjya4S0G+p8iKEnXbDvC+xN6T/lHM13qFJZ+IV6rsY",
-	"7BfAbkGKr9EOib9zyGPeL1xnaNn2lGDuK7B/DJPkVNUVfsrzHHcvOPcYJSdAiujbeCKwRD5JMBYtYm8U",
-	"Y/FGDZuK3B55CJqx+OYeTDRW24avVGOpFRXZBULptla9vKfvvsavDieHaMhDRNGHGipwZOaARgQenbrg",
-	"7oXeZac+tP4evcEvVWMcU57QiAHACUay6yMH2O37zhp96Xy5uMDg8i+zkwVpMrRkRTR6rHG3DsbkUnBl",
-	"LgHFJPNY2FAsqQiWBCwN+kARA0WMeVIhGrNvSyOK//affNfYcye4sg9oJMIyH+Ke+x1JdSH1zuT0P1ix",
-	"agHbI9H0CcYftHU9Zr4vgFvo/jP15kAopbUVqCrUoxo0dUa+xh1bCCdim/hYJTlPgXucVvJcq/Rqcxw4",
-	"eV8bNsUQAB93m8Wvt6f7s+tsGwSuaYzbVyUmgHTvPBPqm5rpPNdrkSFj1AZLgy/ZuCgVPXgs7gTFFxIR",
-	"nvudj/ele8QQQmDP/nTuLMZbMkbk9z2td5zQjddz4WuopCG8Ys0yHeHcKG39xDPvNTqxAJyhmJah6J6z",
-	"WppAA85/03CezVvnPu1350qV6Waoh2dO1uoZIbZYsQqFC3TXPbmaFqZqhYQOyom4LdWoyqOgrmFgiOyi",
-	"iCixhliQ2/wANjJi2il47qsbgdGTrrMbMwUX8U+V6RP3/UzYytuvtXt/SNvDOncvcrWFSe+Eg1KoCPjV",
-	"AcMw0YgHB2LoNxiR6bIHYJ/xQ4B7tQnENRbSMiNyMfUemPveduQMZCbGxNx3slIkgfJqC3Ompsz2NAdu",
-	"Otgdu7cITduNSoZpEg2/GNKDUJ0/PzEwI1x+wCGQqkwRmCOS30nnwv3oWNaobgMzByzkmKBfWroh4Qtd",
-	"rkRfrEbHX48nf57rcZiuOfsAyF85KEF7dFBUwu/ng4QlwKuu6Waq6V7lXFGzEKBuzvVa+ciE0UuBcFFO",
-	"ABNeFAL5jai7qPCkf966xUS2SLKuoGtPEzjv+IOf5NABiNq4KTwg2r0+QxD+oI7d2WgBx/uICfYwJ2wM",
-	"cs5tvQsg5ozxUC+QUmNQWAufbWrQZAuxShTFvsu5ik5PL/m0eIgH0kduDo2Q2jnvGiGg2u7P/q9/tEGf",
-	"3/v++h/2Hm9ouUM/d9yatW8hU7baNjBBCfh94RqNKhvX4x6MAPqMOnBnXOYiw7IvUKYUkvBBJqUt2whL",
-	"AG+6tJcQrdAzeBDlvwm86zH7CFXsd6IoZEZlv4AwT4AHVBQKRdmhNik8gPHcznV5G1D75kC/dHuLZHfb",
-	"EY+mzuDuTlTfZupDiYR96qBHHRCd5RCw2GuzIsDWKds5GqhYHNHOfEEa1P51VBgYLYWvDxxC6rnxDjFH",
-	"1wE5FbupQykNktJ7splh9M3BQfXQ+71GoCaIFQV4eL0cxTyvWs9CcQ/g17kTQ5F37Ick6M0M/JIq9M4V",
-	"03kGkm/JN8xYmecsl3fN0fcvRSc+RBA+td/QLb2fb1UElCFEmYwwvkQmrWlAVg4gPm4XY74k9oIj9SRn",
-	"Rak835CxYmXq6M5uHcxVrX0R8zTuA6Jyhc5Yu9aBx5WKmCF/IIo7OYXAkBG2wuYZgfo22IELjTcrLVXC",
-	"1nUr0J007Uk57k6yB/14UJjczQSmcBR8EJhI3evOcl9kpzz/oI57ifuqxcNqWWAErb7WzPQo9cvDIlN4",
-	"HusRqUtV5nm3iiBUH7S6l6U6yyR22WyEl52bSNt1Go0L9pHb6fyEJUuDtHNjA52HEVGHAoIIVcf7NTf2",
-	"4oWb4sWr511QjcHrXhhbCL48knHsWjH4NVuJgmKV3ootSnUFtVMZtxzV//sS7Ub3vxJbID1vDNA64RQY",
-	"AI8Gk7LTnYamL3rRquur2nkyQtq4KeALEdcKOO1QugB/K0q1w26y1sUCxG7aciIrmLtlKT1SKlPikwVb",
-	"SBq2LqS1QrEM4sQkYTWzWi+YtM5ebjKSb6xYnXS1+6K0gIkN7dn3LU/qNokzNduk7o37vMfXhec3vC8Y",
-	"EBVV0qzj+nb3xLES63bO4HelRXa3DQWhK4pWViqgI4UwFtEHA+hwLmq2vru7u2f/V7F2L38fqsjm0pv+",
-	"NwbLv7MTk9q5VrdtWHBEh9rWwXEjb9Xb0h4K8M08Wy6BGgUhP9V6IUUAoYng8G6EvXgGn/YGitfe7jtq",
-	"vJZver2Ub0TaO9JY+b+Q6ra/HufGVgl5q171ld6hhw8NpJ1cZzcXiCRckRQJ5xYwuPC8Dn1UjZiWhbSb",
-	"R5f//i2+smqjlajd2fFUZ6JZnv4k73y8RmeVdAe6HzbjUwtuFoZB5K26kCEhLY0pnaECNshMF2SP4ajf",
-	"hIvskVI9YWuilFneiWdukv2cpZfwEjDAeZ2n+9/Zo3Y/DcvedApW3Ji1LjKEDms+FMSHvtSFeMxe6oI9",
-	"fRLia/E1WfINwoQv+UIwqxdAfVV7lBmFURGxzqMis2+9QUy2PaGWfveYXeOj4PFK2xSJJbz3DSmuXrHm",
-	"j0g5JZQhPUR0jY/tTwDe08aQPXI2QIil0GtDjE5zAUT9r56zZ1opMbV03RMlnmbxCkfYetm/YblFE8OG",
-	"H61WKBiJ0Nd6Gg5tSyjprEQtrtGYK7NuWXEMmgemQpKjhnvSGuE5ayBfgm1KnDUy0l/DaGEPUm2z94kE",
-	"pn44RSl99O9EUejioB+i0qh+ucrLZc7tdP679C94cuxibpf5kTGLLRsAAnK54BkGRjXpT2V0fool8Be8",
-	"MV7wt7R7EKp5jWZIr1XQGVc+OgLNd/Rgw4TKmuoY3vlBe6pNosd30tgbyB/7JHDxi9aaDbnxX9oLKKQN",
-	"2AzgpU90trlCuAbnTjYi5fA875fb76D0lDcXDmxfr51Huv/VCQSzea7zLOo4ghrMrmtJ4y0cf6a/tcIt",
-	"vFBZZRntB1owNSuqK+7rwwIDna+TvShX7QUMNeRtyigbrwGg2auB9etG2H+ueg3PwQAN9XJWo7XQm1/R",
-	"VLP8Bgwad8bhZONND2DURkwLYUN6flVIZX1hSC0uB2XNlhc2xXVbLW0PHqKb9TVFu+4nrLvlBjlEgZYT",
-	"N/5E7OG/uYm+N4gEDeMd2gUXvcmwNDjRVM+XCCdez2G70rZHTkjq8I0rxtlaTOZaL74x/sbLqjABPSIE",
-	"Zuo4a1CdnvHn6h+t2g8b0Nq2v+1dI9CGlKqMn9qsLe+lHX3h/ZKwDYxQ0KYubaf3Jc0uRPXP0jJdtHX3",
-	"odV7fovbQ5A6zOaMIXya7sc4Ezxr1RzP3RfO8Wb0oLWei1w6b+XgqrR6WSr+WmS9dIztUWQ3QmXXt1yq",
-	"P8FetZu+yuJ7Npi/AfAc6eeh72Kgu2QF7kxDSx9EWLUSVPfCLcTOE7WkIrbX/uz7GabkXrv5olG9TJc6",
-	"DvZyLcSqtWiHU1i8EDxnvLRzXcj/Fdnvnp/Jo/CrDNBBeIHaMRQhVcjAiebKG8iw9tgYiQMM3BUZDZo4",
-	"q+7DnvohU8DcuMPjz/DnfoQmHiaYdu1pw47zE+BXfZc87l/1fhHQ6wu9032UqFsM4Na06JHfl4LUxVW8",
-	"V3F92IDRsKQWPTQqhVUYokspDHYuMPvAZN2MpHGdZR8EX56xIw/TOyW85FagE97ZXWUIizv+7P5ohX95",
-	"70EEoKaO8F54umUUnez0pqRfrt2Esfikjl3qeGG7h+yN13W8FEu0HGtcvk0xine8sA+4eKOTST0bFptS",
-	"2xRVp+pNN71OPaUyISL+oaX6c69oL6sJ5xjKdlqjBR/wK3/i3CC84b0yg9avTZ+dOy2Bbpz5+WKv0coO",
-	"G952KrkaNyECoL6MgB18TPvR6BFSRTTGtk/c1P25ejxM48/w5x5M/Tu9EA2bnxJp9M0+VCwsptIs1+o2",
-	"ELtwhUX8Had4bcGnbU3LN3xjKmolpgs29/gZnM2kmyAkKbECclVOcjmFT6WpI+TAW9TwcBAdNhHZcVPq",
-	"yd2HZ38Qn+zQ5a34UsnAjVtb4tvoBcIF2QEancx/IXmA1RW5TwHwJ1Gd1m6s9nKnxqii4+IKdVSluL4x",
-	"aWcVxz73tmGoWavRBFvdxhTcNR+wfz4aL01Px0/vRTesjagor52pibUkTYxld6JfC6PtHsGJOcTPxlPf",
-	"ac9ZI0CsWRg8+Dgqq5DxR8Q9TmU6VLLqqx+hCQAnDDJeWjbZoAbFTk0ii/3hCRWBe2wjGObCidkY24gI",
-	"2KBwBAFFYHAAhQCeOZH5+ksqI/nGMJ5lhTAYmqUPQe8Yi2TqEHiC8fCCF0A+kwVAW3rlUICUJNaHXXvU",
-	"Iy8+DjCwVRQNuqvFYVk6b3nEUz3+DH8egj4LX7yEhIo/fDWZrYu6yObKC2z2VtWp9JmxzhjgQUuNdgvl",
-	"/EYfJ8/hV31Hfgfereb+t69r1HyiibjJqau9sElO72QgkwDfE0WtmUo5hVb/7514jQsUoWAgcv0zvplo",
-	"vWigi/DTuPc+jTpshYVS/FXOpTqyFh8BkOhduo1zbG1cBW+Q3LVr9lFMbvR0ISz79v3LZ+zHH/7+9+9G",
-	"gdbOq+1a16Aiz6NSM2uPmT2qkPtIm1L8QBfyVqrHzBn5bCmM4bcCgdlhZ97g/1yxiVS82DjBiJ+GFhOE",
-	"QnFHyoB49JhieNyA9kbax+wap4xUes4lwn5c6P9xk6/wDiebwHbjyd8rfKXd0/d2JdSJImL0uSnlP9lY",
-	"ETpndGlXpa2Wf+6hcuP2w5QJ6Jb+UbKeWSr74w9VQXMzK/3TrvUwbWxjjKnaGYDKCKex88wqPLWKSuyg",
-	"Yaz5psXfvp5OxQowjdd8g6eNvIyJMDJDht0RM+V0DkVQbCoKK2du4YRPvNtN0NtrrpCHA89eVvA11to/",
-	"ZteKcRjMGXMcrEar86yK4uCnHHCRnZR1jgEU7SIHz0RstMqi7P2IAVCmuiUTITYX1jxx0vFdP/JNT5Zh",
-	"9fyBnf1rWtePbqsbcQiM7lyZEo7JxXTOC9vSVfexkBbZA6Ep1HkfIOdGwbpjSq9HdMLwYY/ZT7DNvsOZ",
-	"/tsJXVOxwerSjtgEpApFrz24aoCc48tU1Aem9IzmvScy/jHgv9AcpEGzNmuSWPDHkRmI+zJNezCZXhin",
-	"Xwui1I1ibQZXveLlDey9e+S40lCg83De/EdcKr/tTbKbDmDXmB0hSFbvIvj8aCJ44W7Pv39zGxDwPP79",
-	"m1sM5zr7Y1kW+aPLR2O+kuO7p4/++O2P/x8AAP//",
+	"1L37c9tG8i/6r0zp3CondSFFduJsVqpT9VX8iH3ixC7L+frWOZtiDYkhiRU4w8UMRHNT+d9vTXfPA8QM",
+	"CEiys+eX3VgEMO+efnz603+cLNRmq6SQRp9c/HGy5Q3fCCMa+NfV0ojG/kcp9KKptqZS8uTi5MNasEXb",
+	"aNUws+aGmbVgW74SbC6WqhFsxW8F45pJ8cmcnRQnlX3pX61o9ifFieQbcXJxwuHTxYlerMWG2zbMfmt/",
+	"0Kap5Orkzz+Lk2dr3hjR/ApvpDphv8XUknG2wEd9a1tu1qEx+vWkOGnEv9qqEeXJhWlacaT5WrVlvvGF",
+	"/fmRhk7k2rWPTGz1dSk2W2WEXOx/Fvt+01fsltctDNvO+4LXtWgeabZYq2ohcEFs85qZdaWZkoLZ5oUO",
+	"S7EWvITZoG5GTZ7aNuMObvinN0KuzPrk4vGTH4pUh5e/cLNYpydJGL6yXd3ZblW2l1yuRGl3R2XYjmvW",
+	"CF5e2H9EvypZ71m1ZFLNVblnotaCrXn4vTJMV3Ih2FfvXz5jf3/8+LxgWixsu+zxt2ePzx5/fcm04abV",
+	"7LvHT5gya9HsKi3yU7A8xVHkxn7+5Lvk4KU2XC5EfptU9MTwTnFPTdwsP4t9vuUbsR9u9AbWekp7b6pN",
+	"ZdKtrRrBjdCGyXYzF41ddCFNUwldsMfMKPb0/PySPT1nrayF1mxV3QqZkw41tJPoSyWNWIkGO6NWlcwP",
+	"v7Y/F6zVovkvN72ZiYBHJ07F261ouFED0knRE8OL4J6a2Px7wbVt6bDhj+t9wZYgmQUr+X6u1E1ulhv8",
+	"xpGGlOH2269L+3tiAA09MDiApWo23JxcnLRtZSViop22HjhFTVsfOUH2ialz2A6Mqr3vgK6FMbXYCGmy",
+	"jWj/yH3b2gmxzTdjf71nCx+U4XVquwkrW+35XqhWGsbrGu+gjRWnuZ1n4GuJ1ZkrVQsuocn/rnSVn7tb",
+	"++u9BvWnfVlvldQCtJ13jZrXYmP/c6Gksaty8ccJ327ragE7/JstPvH//pOOXmjr/2nE8uTi5H98E9Sp",
+	"b/BX/Y37LrR4OH3csJ2Qhu0aJVd0n3339G9fn8EU0CdAF1ssxNZ85KASbBsrNkyFHQfxpfuL0xF9BSOh",
+	"4P4AUqIymqmdRGEJshKWzIiNTpyZwl6Jr/HHp+fnxcmmkvTPx35+edPw/QlMblZEXTIpRClKu284DOys",
+	"v0DFyY7vjyl+O75nVsyrhu3WohFWN7CqgrSKD2odoFrwuWpNYfUO4+4GzdZWUa0ybVdmXTZ81+/Aa/ig",
+	"VKxWciUaGoAoo8/E2zhs0P8DAyrcev3uH1fzf4qFsa1e0bc+8r3uLzTpPwml0LC12rENl3um1UaYdSVX",
+	"Tl2K+uWvzyK7aa7qmnTLDUxX//7Mbo7DDUDL1xcm2Skp/BCTk1OWPzUcj2V3YoQsZ/P9sYP4QpY/QseE",
+	"LK0OklKuV7YBlGB2G3HJhCxZrbSwGusZ+1iZtWoNKNcF46wRW2Eq0Dx39BO9U1nddtnq9MYoTpaN2szs",
+	"ls2YF6DYs23NF4I2bSVF+lM3Yp9cEFCjdE47sf/Qdq2tELAfh/XWel1+9cPXbNdUBhveOLuOW5XykonN",
+	"1uxBethDdsZ+ixS6gpm10mSG0FHUhu9tvzvqtJUe/f6CHvZwcqzXQBBJvZ9aaar0BSftQIQstf2kv1RK",
+	"bsSpqTYieV3GOxzVbBxbZlu/UtpctWatmsokBPxaaZM5qvBTT6fujU6SZtX7YdvO62oxu0mZmq8lmI+4",
+	"NVTDOPyn3TE3Uu3kDNuGpZ4LEKj2CLD/WojGnHI3nILt1tVi7Y1SQX02Sk1bo4NphSF1BpCZ3DduVyVu",
+	"zSOb7ejaDq6qU52tattvf8NvRHK/NQJmSYqdPW+aLdRGMCst7HQJ2W5sw1o0txV0cA4d+33Kog8cA6uS",
+	"VnKlj8lSN7Zr9zzIe2nwdhrz5kd8OrOs9K0CpykzwddG7HhT9ueWL0AbTUu+t9cgIJzks2LDiatarTSr",
+	"JOP6siNjHulIsnRPG0N1YMNLQXYXXAyypOtXs2VVC5Cz4IbQbL5nui1Tm//P9DA/qBshk9pAk/XPOQ0J",
+	"fET4II6SM2M/x9D20MkjWJL20f3sK7UDlQfkuqpLfcn+3jXnC2YVf6UN+/b779Nqx1JlOrzhi7WVLrR0",
+	"4QquDBq0XDJebip5aYXSI1y3o3Iv3IC8LOGa5vW7ziz2B9/3JPC5qLWbTbcntN81WghdsGXboCm05tJp",
+	"ntBL0cATUf/C6maPqJJ1QiK/BCm8bdSq4RtnZ+1ZqZhUqPOJWoszKzK2vBEXbun1Ja33BUj0yFvq5Ym3",
+	"Ebk9dfSBk4Js1KR8aRTKteHTXgu8XnW1kindFexk2/X53k6mNQxAu7bPc9M2wv7A2VY0WskROjZMaVpg",
+	"qK1xDruEzCjLJqMU2guLThTtQ3g0uePss/Y20sn71G4gJcUpXKRvt0JeX7+yu3szTbPGHTlpW/emoxa8",
+	"SYlIe8zdLY0X0M5eSfh4wXS7WFs9cVk12jBrKPNF2oICiTmzEjOtnGYMkLdwikhIk35Koqvxlpu9DqGX",
+	"2vDGjLVZH0dap5/LvGqkmsT0PHmSkzqRlLut+LA32O5pa7qCa9xqR2ilNoIv1qK8RPlhx/fPdrMF75dm",
+	"mu+PCbz0Xep2dmdJ4p2aPC3bbaM4+vVHHpSgu0Dgw3Y4CEkwmXfJjUIfnKGZkTK4tTtyzhQBe4jbDQiX",
+	"7OBnyaSccdPxCg0o8PbdTWWMcFZlwiFpv+muBLs+ONBaGNRxXX/tfcXnGlw8MD3gmChV5uaFiZtxfZOS",
+	"lM7Zxml+d9ZAtY9e4ledm4Nxf5tCp+A5K/yGTNGMorhQTWnnLqx5/yG7O1Oz5A3BVcubEq5DK+7sueqc",
+	"2KH742XViB2va9ChE5JQG26OXkJO6F/Dw4enBEbfnXo3qOTB0DfPlNQi5YfIGeJjbRoXkYGnM42LkuKC",
+	"B6fS/jJpj89JM0opaXWtdjobVmI7WFvwTYB05jcidxvWZUb+V+UIJ23+mnjl/F10I+x4ZcgVkJbJMhlc",
+	"+OgELQyrqms2F8xte8b1VDcCxVq95EgoTRQuGTN4/ENPIdGxZ3MutAHz4xINDGZf0nBZ2nWRJHcOVFd+",
+	"A3/aJMe3V22jB5z9wT1ltU8wQLvTntPNYJR0K7lN5jcJvU0bszgMLPlZLcJejxyH2Ofkmck7VhZqs6GD",
+	"3JuEZSVXotk2VeZ3tzbDJ5qGFH8s1ccfxaqSbwS/td/on+0VT7kqPthjx9otQ1+3PZJuzuzGULf2rpAl",
+	"WFG1WJrgGk5fAwPb2qi0MMCls40zWk/v2idVBfo+0taFWYCwT1a0JuURGohqJ0/tKbZDvhFbY/+RV0wn",
+	"e8NsW/g7yIoqdo7Z5iEglW0zFwx52Q3V+tmzXxwcBDnXh649mMmP9p5Meq3wG+nduFeyzMhcq/+DMmes",
+	"GQD+ctQrDtxblda0mfuyGATVbJd0M3y0WmMlrVyrSlhenRbo2oAS1mQusVZS33I/g6mbvhBofODmvGDO",
+	"J1a4u8buMG+goIqFqp0BOEuquwcr4GYn7mY8os4U+c4m18puiNcp9xCAj9KSrdFmRqZbWqwcWIDkOXJa",
+	"pV6rnfbxNk3qqFVqYQ6MgCCw2MBEOdVUfNqKRVYF9VcThHvHaIY0cG/Q9y29wejkg5jQHQs372k0yu6c",
+	"4FjkBuAx3J6kDV+J436sbSNuK5EIRn6wcw3awE61dcnmAtzF9PmChKHYOgfRZMk/3ZQ1ayuEG/HQ1qxD",
+	"04WtMnAeBvw8ethjajc0KoC0VN5AB2+kDAZuQV7fyhTHV9BZ2+nGr19dnT55+j2L9ATwGEvfJX8YL72v",
+	"gJRUh5ajHto+J3tQ6bRpXZWMImgwBfEIk9/RfCNmuVkkOzO4c9EN6szh4A2ASGG7WncHB/sG/eRn7IPd",
+	"SI1AMwNAppWUMGChXVQJTA+Iw/KuezCziaqBXZO0q6apBIP+veGeHQlk/djY2TIpST9knIOeXqYXvrfc",
+	"vdhu3kVRpa+WAe9nZpuTX937CuwGwHWe5hJN7e4rjzK1Q03v5iNu0H3s/ZyoTcqjwOUga5KfVq2x0rz/",
+	"jX+qSoryYsDRYy8CWF4Te/nnuIlOQfvDj4AaqE8NIBHsdCzNqWpN0uG/DQipcYCn3tnzGzLaR94idMMt",
+	"vIIaPJdhY/klS52SZ9zwWq1aMaAPHQmWgS5Dd/TSKngZgBDc3OPVldf28aQHq/r3hM9cV/9OfuXfViiO",
+	"/sr/VjLxlcPlwgG6Hro2aOXS07+2qytXiekXn7ZVI/QkD9VIFxEgC7Z8kTgob3FRQyzpq+vrV9evf/o6",
+	"uaRGfDI5FxEGpAo23xsM9Nr/GHHfQI/td+N+FvF0ZCZSrkQyAcAZKGDRq9YAvkYTor7SfUtsAPvRbJWe",
+	"DBFoxEbdillQoNMHCgQ7PjRNkmthZvfXzv8cmtWfGtVuExep3Cchh88VxqBIX7G3wa3Q3vPocF+RN0QL",
+	"tm2UlfCaLRuh15cU2ExoKpEevnL9OqalJbdvVkcJcEmn2MI/rM6C/nlrufFaK/TR9y/pu9oklTNLShVj",
+	"Iu5sjODWS+GFi5NMoPHgPOIM09M4Zfnz9z7y1aaQmAg9xKt1y1uNAHTdgjRrZang3waQz+pWNE1VpiPp",
+	"GSzSx8qsmf2OXXr40AVq+5DaAy8hIpG5r3sjQLG58KCMBIrzrg6qM3YlQ2u4p9Oa4qH1hjN2fLLTaKmj",
+	"E/77PaBkw31zIJue63jLGx9ySaAG4eJBmBbFKukV0ijG3YELyKuZFtlx72RCEGUFis1ATMVBl0D3XapW",
+	"Wo0oF+wG/9XQ1yrD1E7q4bBM/1ZXJnNtBS20Byy3bS1A4khl7BHwc277DyjGTauN+xXBLWnl+1Y0ukqd",
+	"iA/BKQBQJX3JzlMmU873R9oujC8001npzhL6GQ4rN7BTn/mDcnC3mWNKIX3gnTW3Y5dcchFykc6c7eft",
+	"O7UVknEZwXcbtYF7BxElc6XMNH3hppLlyLGRAmBfcOAwUQ52F+RpeQRblkdX+/xYcAishNGjQNYTDc1W",
+	"8nkt8geCS9rvpZIiC8PwCOhxQmbH9YDgQxw9Xv6QZiFkiQdt5NfXI3IHYOWPnoWfq1QsAzz7PMb7W+sZ",
+	"HHrzPVtzRPBH8MlHhDqSaseUPCNV6sKhog2p5ZV0cfEQHLHSYSVMaE/IUpOaCC9TvMG9G5vs1WarGggD",
+	"nThs4lzQP2veSshZBaPfYYHRugcN+jQCMqsdRlJtr62NUKMhUiulhfSZF6dClrhIKwHxVcrE9OkwqXvW",
+	"TTfI2krnFaYBUFxjNedKHvqQ7YKMBot0RWBCVESQ2cStuBLaDPutyEcAiN7C9nYtPvFSLKoNr5Nnalnz",
+	"FI4CdDZ7NVKmjYdvVjq+k6YM+mXNd0m/WGLv/wrm2T/tRQia5MIv3Bl7AR7AgBlA9DIcYRgMdbmCeGs6",
+	"10AZofNm9I1UuwKPi3bQTx86CnCuhxg7BCAGsoPdGYTnSFhhDwoY+07ZGwnupaldeg9NJ/sEOUFpYe22",
+	"AYIeAVwxpKSkfA2B64A2dOHPnlsaty3dBA1I0OfCcLwUstjzEZOBQcckSowcNKQF4bZArWryJqjSCDH6",
+	"dOaiBsUcVrjwhjxub+jw1E78N2lzx3xrYZVwXqJuDqwGDDFhifhk1b6uzM067U+wv7C5qAntu0TXhddX",
+	"XM4A3Gg4NewbNhdmJ8bE6ihX13VtaEw15ljeV1tdqDLnydqIMq2s7tbcjLAO7Zfp4YGBYE8Sq1O3G5nB",
+	"2dF6JlRLKTKsBx3kYgU57/B04Voa6OJ7kQb0LkccZXiXAJTFSYDqjn8nr78OykQrCJ3JBrFto3IxzgzM",
+	"hTpb0EAHJijk7Ke25Gynmpv0Sg4pFnex4K2inm4J9OhJ31ryqs6hYMaCMMXSzFRr0h+5DxxyFH63tzp+",
+	"T7XSqg5p0R7YFbwph9HiOV/cdCyR3LAjF0B/1DtemQzAafheDhY/Dr4Hb/S8HB2PgGuv8DuRtolf4Wid",
+	"Ru3xnKsg+NomKdul1xWSh3jNNcOOQrI+DxGMpBY5fZ837ThQ7d22HI4zjSCnCXOfnjD573hqAbzGMUX1",
+	"6K1rQheSFOBK4DuJ3uPYVoYOTRjgtZtsZ8/G2/h0YBtng9C9hj7LHP7Vs9ebt6aVEucNHN/lCR2RoTn6",
+	"7yC/upMTbN0EOLAWk+ctp3sjF9TkW4Msnkmn372Tu2cg+zCbzuNDYUBYAM8G63dEohWOM7K5oiF0+jaY",
+	"3fEMONzSMRjHoEbI0QuffaFDgr5z0sBfwdN0xvy7RKZGPimIxi1Vwzzm9IJhdM27KzHnHwhJrPzugn19",
+	"FIbcSN4/5IN0xQm+m9mgSgv5HNzZIgnTW/i5GN5/8FQn0+Tw9lGYrQyJm0Sv4kf9SCN+HO6mBoLoGmG/",
+	"l27CjucY3wMABNlj4JIj9FOij+A2viSsoXOWU+bC8d7pNX/y9PshhrhjcV4k0jsKTMGncjo4dcN/rXAL",
+	"nDwHtdLJRIhFrfRUTVrw0plTI1EnQ3EPF5VKqjjkxsVesr0wcITWasdqbgRh0dJIr62QU9UdoQ3ZYEdV",
+	"HmfoppEktvER3qWYohCbpg9Hk5xZzTbF0VDybZa+4Lf3bxw+jp5z2MTgmXSx1R1yzDT2zDgXTgazxcty",
+	"ciJomb9UuNQ7MRgDrgx6mNyT4wMg0/P5FnzL51Vd+Us+sdgQDEI0ho5nF3upeTURdWlVtrbJn4iywkgs",
+	"jt8unnSQTJwXTF+NlxbfSi4fSLkcIRdBb4MLy+2Pqrs9RuQf5OLYPn0O0e2Ev65kNufQHnu52M82w3Qa",
+	"Ot4kzCh1A8GFTVXXlRYLJcujMebhQPrMdXZgdE0rcSigGnCfz4IvFhFlK3Q2l+gCgabZgufSuGG7PdJs",
+	"YSXBslqAYISoQvwXxx5UCR3xtKSXDvXhSUeFXskca/o1HYJEioz8iYdcPDdJu7WqxfgzD18ePFI+7901",
+	"Y9cIWonxVaULJPRO1i6f0VrO7PE/qnBZYf5e8DJ+0TTVkBBEygjYMZVcYf8nhoOhGeQEGmhHbQSobEG0",
+	"IHOMb1otA0Fl00odzu5IIyOdsbb2WQ4oTBe8ru1pcdMPkXXnA4mvgl4DnwHG60kg8Lp1UpQGc3BtBJBv",
+	"EIgHEqQj1cINcLB7o7s2ukSz6kEWtZJTEq4kJjtbRQFRaPZoILVRLuXUjrX/pRc+5QHiHnkhFN0pj7QD",
+	"3p/lxUsapjiYZEs8TyNSZWHWXqpmpYxJkUNNu88A5wVnofDSv5JMKoLDdyEjWffGYGIW9DiflhWnlWRS",
+	"9LEv7nCl4+2Q2qiFkBP0/Q05kFJgJkQip4M00zHKwzAjncu9ijIO+eThIUgkLzc7lC1G1LUeLw/TBq7P",
+	"LYKkklFJRZjtSukeBxLwqBK6bapbbsQgSQllVw3ymHiykwkZggf3K1mA7lOZu3ZV5Rxf1b/TO1Hr9czx",
+	"EaUyoaeToOBbySmJpNW/u3GooczMTiqPi2zg2aKB0ef8DPRXrrdO0ch7HY7PZ+fkx8eku6xH5dKD+JI7",
+	"gu4L+5Ft28k8xgM6iyQIy5W0UDsr+xGOfTYkU0ZdLhEhFOSN+0xTzPCfbs14TP6hLEPkGDg1Lhxmq2C/",
+	"PH/KVAP/fpx1vgzdk/0ExWD7IaBVO2Zply44bCGNJl3dHYhnq7pl776j8gsfOEjCbfhClJDDbadP3Iqm",
+	"s/TjpfCAWGulaVpx5xn26DA71bmZvsDbBqlTIfORyAisWti0Hbv/CDLbi6f4zHTnNzoCbv/4YQ6dS50k",
+	"NpkoW+z5TizAv1pl+MAk4/wQqKySYBbZgfa3mbUMRkxXljuuYyTm9Tm/dtY0gyyDfvJalvLcDyveLai9",
+	"ejIOt1PWvGRzkc1fyGItxijR3m2SkWOpBCn/MvTU3lPe/kAQvNW3MqKDNybPzATJQTuMYwVngCuzU1Ct",
+	"pJDhuuDSsXVwk/aukP9pzK0UW4xiF5G50xyHjyU3DWZqZBNuMgDCSIkuxaLmDXlCTCc3PyDx96GIyB0C",
+	"nB2GkfMUHV1TpThVrtiWGyMaQjgu4Q5URCpcacYBXDuCQQtnIT1/clk1m1/SeE1Cxx3EFR2L5oZX9YgU",
+	"LlWKoaZzuXLJtl1mLuwItuQLoxpiGben+VY0e2bfPGCO//67pL2t9U4hEfSIok2p/kssH5WRVvbQVEI6",
+	"dlrP59KXV0MGRoccYdTue6W0yUj7vDWQZVzNUrkALQuysivUBHd8X8TySCEtHvC54N8uuzSXOuZKCV5K",
+	"grfjm+PRtK/U9qhfizI4I9MBrYRhWtMsdeP0eAu+kcuxE4uqnByqxHcyn/yMGfS5bK5sDp7ayVH8gDBH",
+	"KJC1colIOM7Jyb/6EBLjuDoDgZYDksIhKCnrNgFASAH0MKXGL2oEw4voBqM1CEaunYyBvfZcLKo0DGfl",
+	"qpn05yEz871sZp5DV2Pbb5z3qielHjIOmjXWoFTh6FIO+HTUVuREPjbGrANZ3wwwWaLHxii7T0EFW+An",
+	"4SKyW7Xr+IzX54GHbLuZHGOrjUL4utv2ni7zJoeueY652s/WYnGTuI+5nAWIZ/4Il9zwOQdSyVocOMAp",
+	"yZbS+anQHzBT6bVLv01PHD07oBTTE+SENnxhisD3jfeRyqjyS97WRzMHaHZewrP2Wk7yAAK7JddrN/Do",
+	"PtNpH2bl+fRSYq3ki0yuqZ8/ykZCHC055ZHClcN9jDUv0aIRdQmVAMB/hnV5OKBMGvjaHj25jgcuZclH",
+	"0zZ4z7oFo4ny4yzijRSNMLWLO1Pe25Ba/Ks/L2GxaTwRL6PbFaqJEHHpHTEuxcP2YCDD47moK6uQppIC",
+	"jNhsczzK0zHMomlUWnlzWc4J4KM0IgdXSk4t+LJ9lU5DG9Dzl0VVI49YfDht0LMiTIUbRdS1aCqS83sU",
+	"B5iLuloD1uU1I/d5ZVBxhTIkC241gnpyCp8DFR4q3UN01kOosbtABEP5Vl/yyoH+wIyPIIx1LhAp1Wwj",
+	"uNR5MIGX56iakUD3NfIeaZfs6kMc+GQaKSiEnAba9eDERChELkQeVbULcFSYHhQVmpw8I1t/CGBjBIvz",
+	"0EYXBHGYR7eHh/f+Q8QeopM0PvAwOrrwvB2gxBnkQbkRe0je0pi9JRjvVk+4hLT6ZYRzLlvBeN0IXu4n",
+	"kKXA3hxJhDCZsP6OJzxJkRRjzinxWG3EQa2IcV1WdTk18bFp6xE6Khg5VFc3sd1tu6ld8kIumv3WiPJd",
+	"5JY5rNdIj/Rn5v311Yvr07dXL95h0qlLvUcqYSQUwzqpP5w//psv+/23s8dfd/bJfG+SW2TDSzENK3Yn",
+	"TvC47okfLTPZknelK7rWR68HIBNh83ZrxRAw7G+7kMY8+pZzqxOBuY7ogW7NOnMSZjQaR3pblD/m6OyA",
+	"D8ORYxCYyq7HRXxHOcpXzC8INTHRE3V9/QoeFE0BBaMkA1t9D+vqVBt8XDVsrjAg5IkxFeQrh6p6B2jm",
+	"sFYvrKqUkH5zSo/MoG6VXIhG6lA/6UbsL1ZcSmFAjaVjdcFNzfVpOZ8We+Peedk33Cc5oMDyyENasMRy",
+	"b2mtnZQo7OVIM27JoIzNKdQ4ifOG9rWrxrfgUslqwWtgzqXD/rcfnn59jCS1f3ahaFiGRUrcztId/zDc",
+	"18wRhhTOHC9urKSn7T+QHvY86jP2Dgu8YdSGGVVjuo4zDO1mEby8dBwVpYao3kApJDIDEsiRFhcx2Wf8",
+	"bZa1PAzdPHmkjCf+7tqkZM/jcYZEJGfe+yEazdycufKKZ+wKL8dKeosZXqSVcc+T5Qz5Mpp4ByvJnIEK",
+	"9NEXRPIQtwE5DRkusJTnnG+rgi1q+z9KavCRNE5Wnd2Z0whtKhCntHuxeX/IDxYmrGFMoOv3W1oSm2b/",
+	"UjXpQrOTScrjUgGBSUmLY+lSGVKW8Al7adXCEPj8GIVhRj/3Q8rOxEPo3XgrfFmszwsoqOBCRL0BDJRf",
+	"p5gfMkcjJhnRtH4Z4VxpYFuw16eanluW2Szct3GnquuuiEQovz4iZurtsIHUyxf04ex0TqqstZ9cdjdn",
+	"COeGAgLiWD7pi09bleTVeFNJgYVuwbwH5bIXLK+VumF1dSO6jkbi5eeNgAI11nCzxsoZe3Ermj3g762C",
+	"ig5ivMAokfbgb5uCadXh97c7b8urph9WdRl8/X1GDuGl1+803S6PMyk5lRQZdx3OwGTZFyYuRtJAOwiu",
+	"yKgMY05PPC4PZ9FGqRLhPCNIyA7lIpLF4DT4TqR2z0uIyafctYtGpEGEc67Ft08KMPL3W8EyMPy2qbO1",
+	"basF8HT7bNjWrIU01YIb4MDl5Yh0bOohNpQf2jMCJqThCnfEQrysapHNu7dGaY6ICkALbsEhpQcOTXoX",
+	"L7JuQ9p3naJEiPxCNWmaYRFxS6VzR0EEACb6jP24N65pTB9jv314efoDIbTgmFMsOOpkRspgsddBgpAg",
+	"3MZd0fR8liPvaJR8I8xapVXhTRLj8loytTC8Dlbf+ffn55mUESTqegCfqn1hIpcnVn9IRq52IldH/XCn",
+	"3XWXpYLxxB/mqlK4bVjQCQqrT1PvFydMWGcm6MTQcNLnVpbp4nsLk6WNKDlyBzw5//b89PGT028fFwxI",
+	"piIgjN3MIShK2MtWi8uI4m/LtUEmb9VCbt8F4/b/F1RqgKMBuOCtAcCmVGzdNs3ep7dteHOTzni6Ay2a",
+	"yemsO1Gt1iaORc+xWjj2C7kfeHNzHHHhONXwg75CAnUqsz6+ZEx/kTbl02T5F1eCh0rNZG7i7c1C/zDT",
+	"a/447cV4HHwY735+dv0/fmDPX7z3138QWsjta7VmwFhqALxTKb8OBBHLdQLPhMNshgRNBvBNWU5SGkaP",
+	"VW9vqllyugAn78Z5jUblO9Btfhb713Kp7MZ9/uJ9fpTIVSvKw6J9nTyW5TZ3lgwHC0Gy6+tXL985Xgxw",
+	"/3z35GnS/ZNTj+0A07soKiecgMVsujVx4yzjfPaNapuUZ+fKF4rHatEjuo9f8lA26k9mINpclZsqoWXk",
+	"C35EDvnEvZFW64hK7bTdMnwkXTqlMmkGauUi90VwcI1X4CiS5juenAofsjmQCWPv5L9Nu5PTVJebrEKo",
+	"mo1o8nZlvVJNZdbpAtyhOlW/d1AkayJlyABRH+pnE79HL+VIl0ZatWEOoqApDT0eaLeb3fYHDWFcgzdJ",
+	"I/Kq67cKRjFRgHtPAyo4iRSFgSLCKyVFVntA09UlQCCEnfgytBCTEtPHqI/5QDqSfwiM1TajCQtynK84",
+	"HbEm5qYhtTY/1ZmE4KOZH8ThDNzUzoOFVM4SWG25HKhakSUk96zAT84dftnF2IyYHGUDCtQ8Id+60kY1",
+	"if3xVqLqB8MpHRq7A6qWanfGnvO9dg5worHmZJUdWlDj+/uLylHgWWstTdTag/5CKpnmVRnpPWteMvxE",
+	"hspDyIGcoUozeiCk60Nb42Oe+PqHNUQpk8XYkkGalxiuAHoPXxwFKqyrurzAX6KhwzLhOAsMCtwKaVdR",
+	"M75Sdz1eNDeuk34x4jybQPXtdlbyyDnccY9IOkqDGERIhScR5kYybthFXv64HwKbj66n4TjviBgtcD4V",
+	"sU1KHAbeuwj+SrHFwI/OVPSQA14VD0HESwdrMm3Uba6wZJ7uuD06we9b2SnJMVhlQ8hS33FTUR0JipV4",
+	"Imm/utnd8xBBE/jQeyxI8WVDJ3HLQ9z2/Y3geNGxls1OZu0sejB59wJsBOkb5WGJEUTbcc1evn7z4uLN",
+	"619f5Ohxp5w5+/ikukkuECMdHENkDFL75QH+brwWouYhuZTthprM1caL6X/GqUXunYx+OqbC0dD0/iz2",
+	"78XybrKLXEJWeblHSaBKipk9/kMqnmvQqC1y/aG26cKtc7sSWtTLLMXXSJ6RrLxTt6Ip2wxRCMJzNHge",
+	"KFZvMBpf1bU9H0vVLO6WLDQe22mfFzvelDnz17H+qJ08WIy4AuHEAkpuv0/a0uGt+ZgKSR35HoH3otPU",
+	"OSYpafmKy/LtbcrEHiQzSplaCK887gAwKtsTkenLuPPqmNv1bKkyIj5U8XSlFLcN8uJ6NVbVJdB7HaI1",
+	"K52DaSbWJTnAjC/DYXA87a6DhhjBN+mSkmJphvV0/AaM0T6c3tMbsZknawW+XTLObOvTAkpZ35R3II3K",
+	"myLoC76Unshtav/5TNco0RXyv0JBujMWkSKhPr/h+8gqLxxb07oqSyEZr2nJJ2QCw5tpR+ODZgkP3nCT",
+	"U4jzjLB3S8a1Hb8ikrX9Z89ShATnjDKGyfmQLwW7AwsYAxWa46TyiN5b1S7WQtuLiQrjLNRmw7WrjoP3",
+	"qET3/gxaPRsizzqCOL6zV+0wC6ED2sXJGM/Sd2//ZbK6fqiPCs9RIDnp4Jru7XygaUw6JztzmfBUDkyh",
+	"TtZGF4tjlSitPeu5wRVlAnoUF1IrWa1xtDPkEPKUovcFv+lgtyD0iwMnnktwxBEI03X4zij1rvc8xYMA",
+	"Td9fVh56W/CzfgpSC/p6kzSCl3xT1dnqqDP7x4kEd6C/zbK8DpPv1IhntC8L4adQibHySXaO8egSOFQd",
+	"0qnSBzmYdwz7k7TCLhduEjtjj+cvvR721klKqchHf5BugiEEHefXOVa/srEWU2UA8eaT7xzoxRXcP5iJ",
+	"QczKQJECjUgB+ORlrHwcrz9w71r5g3Rrs1ynf8X6CK5gglWjwBWfCoqrZeDmtvYl1pTWaiN2LuLQ14RU",
+	"U5FJOXSi3+JTDxrG74LqugRZwAOz5mCnDkXqp+UNEXv5KZjqLpJvZU/BIP79t8ffF+zdi1+Yatj/+vhz",
+	"psVmq/R4JTrq4eBx0imgeDZNLl0B+spgRu7Tcwy2jhLWbypthKM7C9RLT5PUSw9xDEbPYFalzRPcQo3e",
+	"1B3/2tUN9nS7ztGM5wpxnloBeyqQRUFCmEt3Tp+deaPa1drMqjRffsOJtUxTkyETB9nCevyl0bcXrqBD",
+	"wj0a9d9TbI9igH0Y/t+7hjA+Q5X9kaDCkezDA+mjYWrQakFaTfizs9CQmYPvta8wi7tnd1i0OlcbPFfW",
+	"PSYSAIxTVCIoVQ7hM95UD8YCfAd23s/Gv6uN2s4WacOVmMnsIz6FWJsuzGa8jjmO6TfF8esEW0foHKX+",
+	"RSFSxNzBY9iAhyiAaXt1pABt3c5MHhRWjM7xkES/WixomQ4w3WKv5NG6CT/iU6PSyAeuz8fn55DeavXh",
+	"8deoIgUpaVfoWTaeZi9dMC+PtfALPhalEkf+9GEHPD4G2XGqHmAk8nUbVsJg3Qa6Hy8AaUBoEHTZ1DVM",
+	"kGftd0YymKQHtLy5pKHIuUWLcjBfYXJc34d2z0PES/8iTumu4Iqc0GgQIiYhlCe0B20b/SdIBijAg38s",
+	"RS3i/0QrG0s/phzZ/6vdbK3Vnjp5a3KLD11LMRG1JxcmIkOsppa+rAbOaX6rUJdS02jHkYOdPqifc2xN",
+	"37Rq8TLKRtfo3gTTFh4vIDxphARV438Ce1natymMK5Z89PM84GTBEKo0o9fhLnv2+vn7QEnNML24adRO",
+	"aOMepJLxVLxC7v3ffQQVuj+U2zvi3qM03JEeU7veOp1iO/7I+82fItxuk4S4xOVu9fcmuHEgbgWzNPra",
+	"8Bv2mOvG+ZKxQ6m5+FlszSuiWTuYDsrAH5uynsyWho+k2z3msc7lrlN0qALTi4DCWq9PRfnk6dPHf0/u",
+	"pHmVIwIbgoh+BtNjEUgDB00gegzqpkjPQDLOL0vpMimn8UGmxpHPhGc7DrJhJy48NVHWfS7DI1M+oHsL",
+	"EVbVG2zg9jliLk32fzXqdnx9LHyabZXWQutKyYQnbAIAGdvOVVQ74gtLer4m+rhGmmE/i31kgU0BfYD/",
+	"Alww3qqmErGi1oKKzOb8MfiXKeYVPFl0wk8gYA4O2EEsKqCv3UzFdhEdeL+1ghGXs4hCdQMvIjKC9qdG",
+	"tduEilsOeglHCZufxf7tEr+fkDc9bESjiA+DbM4VvPn7lBAsINqSSORA/B/qP8ZlIUMJxVJZtcUxjYA5",
+	"DLABCYASa0wSqZPj97PfXLY6k/Jr+M3kDhl+gyWiDxKyskZAtP8IYkHmM7UezczQNnixXBKrTBbTnwL4",
+	"0QYabRV7zpC4pgm6tqY5P3aq0WIwzFkZVgt+Szqrag0wWTigkLZSU1ljQ7NlI/R6gm2udS49oEf2bOcn",
+	"Rnt7wxT7n1mRN5U2UTGOPrHC+INoPwVZNCkLVJksTSf6lLfcDsVFO4z4BNRXLmAWgv93jCA6SgPsSGYy",
+	"nBwZihDmoKDjKoIdYsLwyGe83gMEmC7c22/17TW4N2jjUQ0JKkR0HHpGodRATkkDz0zYQzguMqH7z+iz",
+	"AGRuZssPI1bupsT/p+jPTllLppupZhMUUDh+a64vqNRUs1xgkFFvbyp7Lv+5S2eUI6xpsEZeK8teCnwV",
+	"okoxr2ey5MCXFSNjlbPRClnQwWg53KiOK1Hv7VL3/FzZLTkQhs2qNgMiZ9w8dPVTmoIBHhmvccelGxam",
+	"usV4gIHv2stMp9ns34Cb8Ujl0IFw5GW3NPgaaXQA59IBVxSox8cs8xmi96GQ3cC58P7owAaAOWQguifv",
+	"2s+N+0jeergYQQmSe2CydJbQrqprNheMz2vRLZMzDb0/FGk7HjPLWHXvIMTJGT2ANDOa7URdF74CXgeW",
+	"qHdCbHVUWbunSSdqZeYSfXsb7vhdTUetE0pLHbE3UT3GdB3gKbGFsflpeTe4/UKyn4LfZkhWwDc5W9RK",
+	"H8svJdz6gssoN7ulk0srd8m0CqySc7GqIDzRJbKL4RJi1U7Lw8A3cg64I8NwUXiHFzOKlQowHpEdo27T",
+	"7HaRjEgnyWLqDNZscukI49R7XJ7XRmxyGn6+1R2vDPIUpx03eSrWIVqCbLVPKGhJv1JB9xjK547pUdeg",
+	"XrfmuGWJ8fW5YPZxL/3Cbpyobwi+maXvip/t1UDXhH0schnSvge4xoXjkdk7zJ3SomBGqYk9WaODccIb",
+	"6mjWzFLVtdqNMEV8Fgs2T4tBvYqnyZ+o4lBSDEgZ2MZ9SbM0xx3MkAXv3YQYRJr2TjbJOZsl5yqVOBWJ",
+	"tvNJRIpZnKztVQRFrZzqdJxrCR2D2eImb8TSvG1NerYGkvqms86P4r91uWr2+/hKstPOETFBWR5huHTc",
+	"80CMOmCpuGzxfPHioVYqzWzH7Sb2bAa5NM8j9YIHsKNOUlEOaoa6Opu9u/fsk8SE4kFnhAkfLHR+b0vj",
+	"gIS9u/zvhU5WE0IK6WyWM9qQMOK7mreTdkneDju0idxcnlAnyBWLJaCi4na/j9QasYHc9Il0mfCRSUnj",
+	"9+BoJfcIGhn7/EvAI02vuzme2RWz+6X37TnOYs02rTZw5d5h8zgF2QsA7xBBhwn8GV2KDePUCweNGJRE",
+	"D2AJprkvPjovJqjQukAIgYPO5Ch2IWVDLdOz4MBYntpWG3eiKu1ljePzQe+mWuYpNvJ5MbmwwVv4MnlR",
+	"Na4xkQYv2wabBR6RqIsPlOWaT7kclMKdQjCEtxxPVB/vPV9LKrEMaATzPTL3U/IPbFOAS43kFk4eXqdG",
+	"HHpitcoYFLUwOgSsKxmjmm8iHZn4MrASnJ0gIlVcwp6KwLCMCMQBiR5xLjqjEdg3tDCmkisdkIJIVysM",
+	"4vN9tHcyi+6dUOmZktevDfGEJErhO9r9kU7owFWczP6zKr3OeZPhR8bnmBsvNlGVxrXauCdYqXbJov3T",
+	"euoRH/1OtjKNebiGcok74jlzcFGXzMM98dra5yNR4JbWGW72EgKqE5jYMrC6bhLDI/AjUTEjazurxqwH",
+	"CRIfsJZbYPxIlps6Yx9UXbqMLULV1tniU1shaY+MWsi3yD+SxLNZMTMKywymFoLEmtvj1hy8c42PYo12",
+	"KJw3vtPX9EaSMWwntmmC4B+dRxGpiUGRwAUIh+AAjBzZSjznSdZWQQClU6sC+eEARglh/kqixJpU4/4j",
+	"P54Pi4sT1juexgPAPUqtID4KlPPZe+G9W/dUillquwNoFOPsGHa/ZE8YnA1mdsreBRvViByqd4ZmdfIS",
+	"HlfirdudTl2SJG045sZmTEWKgSYxUUgsIEvPp2+fTh9DnVeDQJGapTeUB4/YnymkZoUjEHnDhWsv25T4",
+	"Pti5MWzNqsDopTlaedmzECHxL712UGwYIViF10l014Nfg6J+EPzuxhmOy5Wu92YoCSgXXYhd1H3sWJRk",
+	"le5lRyolSIZ3QmxnvjxsxlC3C0N1WO2eAQUmiB0E2adNdZBiU/zfrXRl19MMIrJJllV+3FG7SNsiKyuU",
+	"cKP6AcZd2RCYO89V+N3nr9tGUIFv+6GoQuzgTbtTTbPPO7qBjX3u/L9zoQ0ozXO+uGGVLByzl18Qu/xz",
+	"u8+1GV+2yB3oDmmTT55y0njtRayXa0HexGvUFdduDw/416IrM6/LRAtWY1aOUYw7XrG+wu63YkE6SNgC",
+	"X2m9LmcLJZfV6uucuHEFwHALRWqaLymToOEhfpkqx3ewsM8uqwU3gkUPE7om+hXy/Q2/EXr0zRrIbVJF",
+	"+0Jjs9xxoZMN5cxgF20gnSG8mcuCdW6AhFrsphz9eChvrT20VA3SumP5HrjRp9k5pWrnJsOwbI8bNmlH",
+	"Yi0qWj97ZErhiF2VjJvX2WTUGV2Nmdx6LKAXPCraW/awF7lBxQl2ar4NtVymaA+cQKfa7Ibxuk4LdfhK",
+	"KyFhOy+2XW93HE1YzO/G2w66W9Eg+vr6jqenCFVOnS9ICfs4vuMvmCNZL+y/54o35akVsw1iNQpwgp3O",
+	"uRZlwVZa8y3AhG5EMxeN0tMdJOUsD5cICAkaezn6zP1qn84hzuws5rZMJRfVltekBtnDj9emag3Mki91",
+	"521bzDcyASUar2a/10dnJfQhhyOog1cq6rD31/CONANfJaWziFBehMs9djwgWekwAbNZeCtoZ7100wlD",
+	"mXxSo4EdP6dRO0fOGTfpgzb+UFkRPZEfP+PToy0OMrEHPHG3qZeP6RpawzdGuFk7qhTkz0mPP3AVuK0O",
+	"U40I2Dqx0rm8Tjobt3v7pHWLdBp1Opnzo/eVY85mcFF6Lj8dI2F1iNUD0kbzpZiExv4RO5Jy4w1SxqfQ",
+	"AnfrQZ4uPi0wP4abAmURbwRoWD0vwDRAtQu907Bza/mjX7l7R9p95sKApdpNt+hvi1w+r90uwMaXhUvq",
+	"IfSWEdIz799/akNnCpqnePCuO7kZpw3yV2Eb7lQIP2PndHKnoStuQjKDNy9qjaRRWQrYKVTsU30Dg/y6",
+	"+LVUxyluOZiKEbDbLiK80Lcnxck/ESOj9foU7aMkSpbiOdNyOUJA9diG9Uhm387AMKMhZlHcHFzMHaoG",
+	"7oJSCSsOHUNDcgE/4/1XaSGwSmI0Xzq9CmSotYPcx7ihNC4mPk2PAqrZju8HuhwqecBN75gtjEp3PtI/",
+	"DgysMWbx6BJB5TFvNs8CSRz0J7HqGzA4rLaBmgt0js/rdFihqVZrk/P94m2Pj1ywRinzSBf0/1Y267ZU",
+	"sIouwgMuQh/5DCot+udsBzwGQymoXNOWyrHa/j5B+QrXxdPzsK93a6CZ6EYorZVLCz5aOfgNmr0i32pi",
+	"x2G/ZmPzZ/yp8nvVD+3gW3Ry0me+FEkoibVWZmkoFFEXQZklopjo5B3bqWp1y+t6jzSIZc5IH5l65KiF",
+	"huAreEACRyGa4UvVXDIhF80eeUwrrHL7/XcxKyBV/8eQIWvEotpWQpqzkfU34t4V0bylpxvBTePhLzCO",
+	"fFa4tf5KQTXbJfiNp8Q74UpqNkMtVK6cOz3pLS7ki3U1msa1J6QVGoP+90oHAL+QpWYbXtWDfprB0hje",
+	"kQuf6ZSs0OlFxvr7+QnpfhF9yVpZ4wpKMyh757j1uGNhFzdN6S10kz6x82QNi0bzC/bk/LsfCvbt+d+e",
+	"WDH63fnfvz9jYlHCT0+/L9i3P3xnf3j6JIMJGkye84rPYO0mPCQv8eHh5KfPSzTHtd6uG57KGH6BgkIf",
+	"CrRLexsQbTOXZbdyem8xixOoAvJW1vuTC9O04gjxgRc4GQ83EMk+0uz/A+6SA+ZRlGaXKRFsT2aQfSgZ",
+	"IBbIqe4zYrW+eu/a/zpdG5LAnt2eEZNKJyPmEooqaV7g3hqJHUzv8e0zUddZGyFXkCdkaAGFOwQ/AdaS",
+	"iT5NqzOSlP70icwo0ldrI5A2Jxdc1YdLCW/Ue2L9SEvBoQOVg9JJtj4ox+c517ak83hySdUM853cJWVx",
+	"IufHEYp8x4aB8+uHnVmaDKptIep6vBnmNmqOnu9hzNaHiFtfxmH34FfkG0X1hGDgd4huZ1wDLsiZjlzi",
+	"LKdXprl5kySMyyYa9cEuuUqiv6RSDvb5AgdE4m1VkmolIW05tjeIesfOmboRMmlsDOS3Ov4BDyxLyt8l",
+	"X5g0bKBXtBEVWC0WSpYM30svaCh4NfqGTZXZtNe0G8ABUV/UKy2oGIfB0hsxoXBXpxtD1yTrAcAAg3UA",
+	"iQnlPaLKPhAf3QmxZWRaDsDiGuKyHDyfCrnV6NANrLAd+i3iNA+gMaPR9dCh4gQYfVyDgYSVVtNvleTO",
+	"R1jBS9W8V60RqdOVNv8BtGag8qL3jdtrqCpFjsbZ5UINDy2b0gQhwISRZBXt3NILZJXGyx5LWFzEZYEe",
+	"aQa3Q0FMPnZNEI9RYIG2RxoxWvaHNYUHrZHPQ+Je2ohNhj2umBN7gIZ3ColUlDTgERS+ZoH9B+yWig6Q",
+	"Q3aDuyPKK+1KoEOeU6T8OSkOSkwFMTyNSClXrx7KR0HmOIJCfO7FCJsZiYloY+OiZnfBsWoQKSYP15VJ",
+	"VUo/dqr74VMQaFeDOvEoyom4T8mRit0zd0kc+gX4NlvL8rf3bxwqh55Lo0kSKQXPMqCZSrJ3L34pXO5M",
+	"CGxSA490P0I9t49eUuiqh/xzeQpHy2AMcHkNFKm7EXLgMqBeM65vNHqCyI0HxY2hL8A5wle8Gp/O7xal",
+	"f+l3lvTVYLEQKXaUkcRLwZzX+6I7japGZe0RSSTtQJQA+DGxbWgVPsQYXbJOceVHGuUY5hpLdCj75HQn",
+	"RrCqLqDPpEiKiF/F7u1WNJxUkQOaAq1b0cyya3gHdaM3pRGXdaoAAygTbrtdoFtSqggVM9+jcqB7936k",
+	"Fw16DXYqpYA/PreW9ePzJ99BHVi+MKLRl0wKgalhsO89ltFeSWGy7q18TCu71+Rorn8Vu3fgVfi/K6nw",
+	"V7G7bue21Xmq6mLkVe32bW3MVl988409Kfa/7X/i/tmJ+Vqpm0vWlvavBTOLLT1oangFOY/ZVjUGVcq9",
+	"rtUqqxpMyFLwI/k5A2DIrENOSuHgM/P2wWoF41d6yj7LteiEdbdJLRaNMMPifWja8LP9AqSYdEtfT3Xp",
+	"bW21i3cum+Bg6+Td7VryrV4rYK2ypxnUyR1HSQ5RKgeh9ZV4tRChvtIU7/whN6ZT8TRfguODuuI5Zn7P",
+	"MHJl70huMCBIiDL4I/ivE+VpjpMH+NSMYVMXRlH4iXQqeUQtflxAIL8A6ZIOOg1DTa41pS0lHGDoYgNe",
+	"Bpcv1Y9fC2lEk4mRfHDRALs5gRA/rsw8fq2/dIFs9+PsbuVPJtXXvhH72WR630FV/QaYnTy9AZp9veLY",
+	"VkBjeQniNwn+4eGi/xNzhIbyd/5KWuchap6BHBkhppEpwQvjcugoMJYxAv7jy34P4oeGkz4Ozttg4IDk",
+	"1UOQdw5kbH5GAs+8qRC4tRKVye7ApS8MX6XXP3K57SLOE+LfjXKACEdxCRYhZBFr9np5+gs3i/WdPLIH",
+	"LljywnepoWM+sK71lDFm7UK+fs4oxZysCCqnFvilLhi3A6+WlSiZOMUINaqCHkGjW1inDBeFNrPJAqAO",
+	"xHB/la+ZvHR38TUfsSyjLdKBuTljHKvMfwbLMnLwk/HozdlMquQktzVcL5l8ReAum8gslq1Wi5MzQp4c",
+	"FJElp7f3bmOn/PGLpi4ajm8uIh1z2/OAJx9Ex5D0ygF1c/yAz+zfOxsGzhwkt4JcOfAzRUu3VM1KmFlO",
+	"snzw8LuuZOE7vkflx6sRu7WCZMVsLYPP4KwZKsrbNo2AHLXuYTzg1I6KeEbnYRrX4NjNn/IuvfXFOlIM",
+	"OiBgeNV4O89eEUveQBVhYqaI3WlYZrYTq6mgHGvSQntHI85tNyl2s8FZyYuQD90VGMHpF45Up9nUMXH9",
+	"zlN1Tyn3nieYPKTWwzwhIjMYQajlQyHwoeIkE3Z6x7X5yRpU/YF8BttsYCdP0kgDv+C0Kzu8NR9B6xdN",
+	"QGdkuXmcHLdZKSmSJkTA5Ho48NJgcM5evmWFaD4txHRrO5Mxgr8xtB8X45N/wgZKXI8DtcPZWtSuHnWH",
+	"77bIiJlphn4WMoVRz4PCB+gHddHCPE1aGjOxE3Ud0/V0yfas9IxpFAKMApx1AV09F2YnhHRLDtAR+2/M",
+	"MSlgxSGEryvpPD+oJiUF7KAnAX4UpQ/+DTsGUu61WcjCybiG3NZ1/b/f3s1UrIrhY+AUQfkYuUPId63X",
+	"IoekHWPJc1RmoA48HMy8OW+/ZrWTMccadormO1aZg5xOKJxdVuX4GYKGc1S3nRWJWp3w+Ryg7XiWVK9u",
+	"R2CLdJWaSDTlRGvaKeBmeaRfeUr5JifPp3gQWpkREm+iPEuf6oLZJBChW09gFbMd+40aSmZTTLtGs5RN",
+	"jlwnSrc/2KEI8ADJSY7Gbp33SUMaw+cEy+2G6Ks8uVnPbZ3fwqoc5no02sxyGckhByCc2M59AfH0CRxr",
+	"U3IMc2P5yBMaxn21iMkBmuGLNwMNImeoq0vJoyA1T/KZ7O0PiVT7PhkGgZm63AudP4Zy82suSyDX4Qxq",
+	"UzG1dK4NwAw4ehFN/Kac+dRwT4EakfyoBt9x2fmOYcpd8jjqKPccU2dgUIQHKk/RoQrdOXUV8ajNkNz0",
+	"+0PoJLSjySj6YppIXo/Ikk7jxBXEl+mhRN6dR3OYK8dzX+1k8pmYfuuvgefqS9/62Or4z5sk19vrPBXV",
+	"cW2A4pfwZbeH0wKv1eLZmjdGNNfCmFo4Q2okQtr2RLebtI9zoaSpZCt0pq56vzvI9hMQTgcU3ipbAgpo",
+	"obDkAYSZqcAz/HmFNK2oBXiA1AVWQTwIgWlXKwpcYnwpCja3I42SY8jfbV/GF24dR7N3lQEv2YaXHRFg",
+	"3zgpTuaUymP/eQqU/anzPJBz0dOxjlcE8lkaR/yk1GqBM+2v/4F0B1qxnwc5OojE6YI1rafC4JXxzFJ2",
+	"zgpnHW85ED+LqmFClgXbckiRcjU9dOGyKuGKgWVAsppoFQtcGXsRiZIWSEXYtQJ2QbSkpFNR4nURUwlX",
+	"DTQE8dMCkFjG54CH5LyyWi7tn6146iQOtzJo3lHdErh/NOrpYSeE3QHNIclGYzJ7hOb+w9pVmDv0iiSZ",
+	"Fn2WuU+JL+xVv1GQnZxJZ3Iax6CKGW2FMcwZT84voniLWsLucNugYFWJfwzrjovS+DW4D4UJykecoiFa",
+	"jXeVfKXATMnUbM+QVV3VdcQO7xQDoBRu1IZJtWNKFq5YXRbMlh/ehn96jT8+/h7Qle5fieMveJPbCRGd",
+	"HjxVwKHcCrXNZeD7m6CXEeuxic522VZSCsS/rJQYcZOFCfW9Ti5KzeX7qAJQiiD2KB2YB9LCZN5kSe49",
+	"oJZqsi2A58sec/ZbhD2+QKwtDb2uPcYW3zuA1BJ1pUtHjrgv+RIicso9AgIhliigAsYBACcypMogbB3l",
+	"0/EgBk6pYwJE49VxeY558yM+3UvIwD/nllKKMl1lRnzaioUR5QxjUxmWj9rlme1Uc4MV+itNjqkN38MV",
+	"QXXcwKRp6ko0Qa4wo9QNCkOaci73sCCXngnN3lb6gGYSxeeuX8UVi7sPuWY/BAj2Iz3d71qLpZllUlb2",
+	"cQ2xUk32OmaoxH+k2euThtvdLcrKiPIizgOk7FiYI9WwFdAg8FUuL16KXdaV7Agpk0SHrlIa+UJyiMKB",
+	"D2ckE7w6G8gwhTTE2R2olfDFuxAsDRKpjIBXwjaeLVUzpmxaBR6AcKY8vBIBnUoLq5/1K7wdqax23HZB",
+	"BGY0+wdTNiBGBtkL+loNFSTLbxAq4Q1ZyjHJ64C63g/CuNqXocytpuIx9p00TSe/EeMSM5E+B9LvKb8M",
+	"fOjIoNG1R6zyQSjAXAQ/D9NOpurbaYLcNqOgI6Ph927iu9VikwvbYXfIsl86khaA0XT4FcD5rde9PCF3",
+	"ndLvkNi2sf97s9A/2P/f3jzB//s2rXwHapBDtbtMTNW14fNaXKJ2hX6VHEdv3W4S+tVjpFhl+LtTHLFG",
+	"cyWjDJG0Ap+vfkVVGhslV0eVv2Ul6iy9kahLKzGWvK3NYGG09MCwwg9R7tiPPdJQxDnHeXU/UUg25KxK",
+	"DUexZYUJTZ7BhzoWoJ+53IyANE2QQrSrldDpupVX7JbXrYiTYctMimAeD5VOHixOPC9e4vyC9ejGt+P7",
+	"h2CIpFPt8FY0JwWeDb8Z0+ddqeXzVuTU+ll+9JOA4zniilcHrBVRmfJBjooOGHukV9HwWgyTAUEVC9BQ",
+	"wAtuNR94a4Lr8rCaHKYoYndPqBP2/5WS+O2xhSMd2njIOUSL+RBwY78xxkcLR4OK39nZSCNL1vaaJfDU",
+	"8Zqx1Upy06aO2vX1q+vXP9ljBmm1zUa1zfHrMjQffzw5hHZeV3qdHATP1IrCrHAZIjeXnQRx1FeOJ9jm",
+	"2DWP5ghM8mIm9uDAPGRUwYjP68heg8eGsxl2fBArAaYhGomouGac4F2CEcL022+nh2f+V7vZvm/rxIHK",
+	"lJiyy/w/4XJJW17G6vhobvPN1n745PHffzh7+vjs8fn52fk3T76bmAFCxeaGt7Z9KDPC97Dx0mP0pCf5",
+	"AltJELmYAYQ6DSQfy/+CTaR6DXbaA9LvTqs4Pt2SvFs+UsZ2c0TFGfgjtPwL3yY5t5LGlzW6EuxQYM+g",
+	"5U8W6YZvQy3bmIXo0rlVA40kOLjpVgcH9GjsBLFtDQZWxn4IuaGS9bNNqirHoT6yTNNYpxm6qXvu4/nF",
+	"Uemo35RdGHh4j4C7O0bJ0FDX3BW7APM/gek+pC01J74f2bGmdZFMhQDfpcNw0dpVOWwEhY6MQlct2lCR",
+	"d7ET7XKkuwkiRApqDHTCx57SYadUNS67CXmTU1ofcM2Iszlmu19WxpXiBETMvKWIH9LlQLB2eH2Lk7Kp",
+	"liaZYNsjS4bvwfMXobiQlyI4UaESJUaZ0tMCLG+zMgnbeqmawGxnH0EAjVoSpCVTXW6SqtutZTgaGqdu",
+	"RVO2YmCqKMJqN602VV17JDKzEnS1DmFXiNpynTG+7yerqJBWclWvTJjd6VsqVXcL05vmvDxIUxhOPfRn",
+	"ww022oqdDVL4pAE/qLASWSF07ayy/gRCAMgl+lf6gmlVVyVdY6GKoZdAu17VwwJsevwB+K3BrCOXuY9I",
+	"+ZOBlU2RsbPLBlkwvW4DasZxTeFrWIRa7rEWiUdAIRdBwVoJpeMy3OOVYXthOviodWsAiAWvRYapHQvY",
+	"p3WVBmi9F7zMh2iHCJBd0eXuIjx5kjN5oh18tJ7ycMnkIpTmjLSW4/bgEPeGnYe00dMhUzmS0TLMi0Jt",
+	"vKlSLIrbRiyrTwOJpsg4hAhDCqZCRgJMxtl4ZNQVoRUes1+qH2H/Pj0/P8fa3MfnkDBR1NvcKKPCDAlD",
+	"q1NfvH9BOLBjl+oKKppre2XIXFzOjHJkwFPpjkd8v4cArgeiAub2hDY5FmD21at3P78o2PuXz9jfH/9w",
+	"fsGev/r5xS9f4WcL9urn5y9Pr19dPXn6/dedfxXs6sX16ZOn35/+9OyXImjtlVwqtq3bDau5Waw79LW/",
+	"Xv3y4uuIeT299qlZypqXUNd5khcP38jkYmUoOq+ijJi6Rt9LJg5cjnI85YpLN5UxQrLgAXA6YpBTa4hG",
+	"OcdUniz0wIjubaE9HGmIxVJZBbxYDOx7jHohphWjYJcYlDLuTR8dQ5jeRov61p4guaCHmlZG1PpVQ2Bj",
+	"JGjEv3jAzQhXC0wkzlt3cEXYBNHq/p7dSKJ842b/s+6lbGwOXTtj6ZucI8i3FY336CCziaR5jj379oCf",
+	"7LbSFSL5AhTMH36sg97ZHRF6Kh3CvNtsuH7mZuBWNPtnqhQ6He+7jycT3083vBa80Tyxt0I4L5Gu3JoR",
+	"3iBtVCOQsTXKhM2U5TFNlSm1sVPNjU551Q49m9CSz5TF1wYjQe+F1c9eSNMc88v3mZd8rQ5ISS/J9Pao",
+	"IBAqvvoEkSuNwC4UHqCWvkWvX13ZKywG04fqkFTx13ctm9yW86cPRBfeEtWzmxUKnRaYUu7PU6f9Wq1W",
+	"wDuNv3+FEQq8T6fEKDAa5CemmBC0wCWGKkvpMjEZYCUij3zWCRVHtJYFpa6AlFjGdX1GO/uuhZC2RynT",
+	"e5krPQ8BcOcSmqtbQTBi726IioOykpJtR3Xnpcco9vN+P/9WjAhMhqWJXcdO0TDta0Qf9XRQOeleJhqs",
+	"fzTO/A66NiLhXR4oil6Zbr0WAMoxwEC1VqctAfsE5pk1x7eqyuDWVGsWKsuusyBuugwGQVO3h0nt7FPH",
+	"TyF8Kz9DwleHyp+zex+PO6w51dI6el0T/ZXbE9TS0HjTiNI8DAY2BVbCDylnFUE/HbYtUXVoqo53pyKJ",
+	"ES4zB51M/X0IvpijWlR1ORusTxsVd3eyw6pv+E7MLoyZkBRK3qhbnkkNP4KztLpXU5Uiw3CAleygTUAQ",
+	"QVMiLmLsSROj7B+HYkyz9YGHa9qygudtLBoUdyggGsK7Y8N4/ZfvADwZoSFSBMOeo3SRlCx00+7IgA/B",
+	"nTt0VH/J0WQNl4XEACCygDt4lpWbxNg0XCzywUtAXkZJNA9TDvJKd3zhiYqQad8kFinIoM7B6MIhQPlB",
+	"DxENRSZB/G34PozocXF+fj5aZTm8cRJDDui9gQqPD1R78Sq9LA9RT3FDB/ZISIGGVIyqq7jBWrcrdEXQ",
+	"Wg6dHpQED0SR1BewgXyWx2QfZE5c+hQWp227f1dGi3o5wqVtQk2J9DDBUk1zpbmslmTJBXBtIVXJ6JV/",
+	"hh9NrTmFWvMQWqwcT3ZlQbcfl6yVGSDnjdiaUXWXIlJaur8e6W66o539gCnvJEZGuazp+zdrQ1BbGXfg",
+	"Mucw6GnWkSIAV9008ZjXiWoq5jT+W8coc3tbnKZgwFNwhCbXKiP5BANfoR6iBejoAvXlgixXjfx2BfFI",
+	"QxFR0E42UJITzQMXPwqMvuK2Uq3usF6Pn6Q7OZCa9iih+vsWgS+8WQlzJHrmMlCCk8KoC8Yl3l8KOTJD",
+	"ChBNStpFZc8fn9cZ7Bfo9yO6/hGe64l2SO91zq1uoZway7i7PeBHXgTRReco6iNJhQFJ+BBgWidUvyx3",
+	"r9szwgVek6HaoESn/OPwRFCVEzCkbZU6cNfECY8crsALHzuafaYuKpKb0RdGTPafmE0RF6XPqWMxwqHb",
+	"G3t7je5Ktwh+ojMbXoppRg3Rx0yidOowNyZ1P3+hj9qiPYgs/j0MJ55lvwHizg/tRSfrDpMxIgQJENl4",
+	"J6IHLBgO6e6OWaYV2pxCgiPYPIaX3PBTAuLNG7XTojkFgrQuv+xa1FvRnJaVvgFh4aX7SXGyq2Spdvo0",
+	"QZYZ4R+IntR17LYSO3CWKEeVbQ/OppKZt3Np1A8IDoOt41AnGBAH6zAJ+boTV/d0N8y4wGoOoSoIxkA3",
+	"LhIamHUjRDfhn9ZTT7uB7Sdmx0BWKK66TSTyUoA9Y7Zb3wGjD5lPA0SjFEEfSCS1j+BczMWKy6wj9B4J",
+	"6pOcGR7/nL3MipO2WSVhEi9VEyRz4etArRq+EGPjzSQOovUNfpLOfB8QSvsJ6uHSkrItct1McYEeODzJ",
+	"DRo5RpOLV7ZHkphghoDTYBKZ25d3rf4lKe+Jv3/KaMfWlFqozQZZ6DHzVkKYD3Vh78tB4vhJFXZIf8/R",
+	"W7XSJSY2wJMjDwmusilRX9DXeOwsPIjmHJ+tz5CK1p+K3qoA4PSCQnldTkgHQmf8ALF+iahNei04ETDp",
+	"NsJJExWlc6l7IE/HMq5iVqdLQoteEO9gVKPKW8z4jTg2AEYbeeq7gmIrmkqVEISL9S0Ps+UVoXBth8N/",
+	"wY8+rRG+jT+W6ElDCUamFv5i/ytDmeKW4SG3zJe2ttwQai7vRa0Sg7DVCp1TgVeFG/b4e/u/Si6O0qwc",
+	"8HdkKVRi6LyDBaVv64lJpBHbTMrVlCVWSaiyCdqRqF9j84uxaEz6G0OsRDGTXURJdC+eICl2s7zCG/Ra",
+	"R7M3Dxx3U2Y/k0tF4iQX5tOU1R9yX45T/I3vWYd38Bhiy6UI+PmKMq3Cdo22Ey1lGOPQec25RwZcCbgl",
+	"uPTS1R5PzPCoq1vxUM6MId4hVyyn5tKfjAB/0YY34/Pt3oiledua3Cmd7MaQysxKNRhgRGQq3iOg99o/",
+	"UIrCpKBXrtPu44NBzuDEfJg2I9t+3AXVA+15tsLgbPEjiSa2s9fDRh3c5un03jsY/+6djJkKhafiqcjp",
+	"uF32IzJZRym5tVI3Q2EFghqGkp07ivEEYVZpVrYTeB3c3RD4hbtiflIxdquFJHv/2mCGhoYC826CHJ0v",
+	"MBMTUBcDFTDMuVi1VghAdWIuGWcl3zO+UuNHN1BaFCcK9MkFl1GUaRjS8SAuBq+LLkwF7JzoXUlO9oMQ",
+	"5xFKmb7lr5HIHeC8B9Eh6PgOho7gdTQnh8HjmZILcVx9sYpQsAm9FvgYKld/f2lVw+PJVESFnYLy1nuw",
+	"ONArr63B0za68AznT55cnJ+fnn930eEtjfmKGp1KICKHnWcnB2ywHZcL24asHb/rYa01MWu5sJNuN6K8",
+	"ZOepylMxtsRaNiNU7bkya1S0tOFRsp3LggDNxp6zENruQlwTnENGbUNIpdsusD/76CxNAfh62kZoPyxH",
+	"wp9IBF0LOVsliLE/WjMRJvnCs0CHcEsjNO4UJMqMfai4JHZb4ZkOMC6Y/3QE+9+5pBRmBQyzPwfwa2cD",
+	"vWjtvv/mR9HUlbxkv314dozv5M+hA5U22DEGXmsV+Wl8jiyYpZchDwb8e6I84BCWZOiivImNWLp/R9iy",
+	"H71EOhSrdq+jeq+cFkI+JRSqZNSdsSvULltt2AbSsaAGLt5gLmSrUWs6UF75Yp2G6rsIO1TU5Yu112Gt",
+	"PAF+fULtI+22nUr/qFO2HbM8AHf1mjfglrAfybG+YdDGe5NS02aV19mQvu2rJ0rVdQNG9HyiBGcq6cFV",
+	"AxVjHWjNnwc75IMyvP1NPsAI3rGREyJUkficHoXIpRpoCoBMhHKk09RcH3sZQJXGFKAiymDL8JmmxPwv",
+	"HC4myHXQA4yHqSwDtuXGiEZ6XJOP9zjjsgjBrD9uxP5PV9HTE7vCKwX7ww3rz07i3SPNvoJhdnby1wX7",
+	"Axf6z8jB94gAIH/sBW/+LNgfGyXN+k/8W8n3+KzVqGyffvvwzJ5UwJC7Q2n4jZCI8eMMCWpz7mHRZKgP",
+	"XCYY5p+DahcuDaRCWKkMJPFWNDXfDtL1USI7eg8puxzj4/4K7lCSXjLI2ju1t0PumPsnyHGYPOiB4imx",
+	"LSsaJD50lina1KTk6utwe0dTBpn2/Wr00ZZMFZq4kogytYI2VFzxtTupneVBJdpj/J2ipLTcRvOCiUVp",
+	"/0/fnNLfrby1/7J/TyNrBkJlwV1kb7VN5yhe+MBZYf+L7mSpYh3gEt3Okjn8NxWQI+9yTCuw4NL+mSWA",
+	"W+kZ3gl+I5qZXY/U0YfACjm9hVyZ9YWdoG/P//aEaVGLhdHs/fUV4bdA0RE70bB5ZfRohaE14sWnrdJt",
+	"CtqYVRQd+wj6ZRHYmqHYoIS+4TgEZeO59n7PdfXtNo0R4KtGiGMeO7z4toceoKO3BbpGJ5a6KNVOWqUv",
+	"VrZ7vNwp53fvISi5O63xjeB2QcsjzL21astHGmbEqaW2yxqLwNI3WMQcF3KpuQaLI72tN5XW5EEdR0eF",
+	"z79UjYfx9eMTu1lEoZEfFIWa6FmQ1CS9wbywypHO3MBiN6tKIU1l9gOVz+lrHvCvYyoScH8eaccXNxwZ",
+	"tIlPaGJmVGt0MisFHEpQF9J7kkolqKKVEFuKzE4ArSqtqyx+8U5oTWtdDiCZwYEbCGI6Ezu+39by1OlO",
+	"63az4U3aX5cneLU2Ttp4XnJgXKRC/GgLpdOV1xmsMwJhPI664fLmLFfdtpKzUPhzZN6zp8KlkUfLevjR",
+	"cJDDLsOeuzlNiLmEUIvkURCmTq65PRCqQ6Isp1k+OJZdQZC9JhKepGFMBtTev0dBcNiwwCMRMxAhWkE0",
+	"aXzZ3agPczbGhx7TWFyB0m7IVou43G5gVtXAXTEhKaXVfF6LTPiscSb2lHICwC8wGJSAzP/Au0F/RbQB",
+	"JUWOjFU4LoMc4jwTdgQ+r2l8jbHKkpRLIyApr2kn+MkCP9pC6Wy5X87sI0TdbR9EA1FNlptAJJYXznNO",
+	"tT8D3ZnLDnPOMhQkrii+05VdoOFOBeUCSs1uM390O/PiF9KNIcLAu52WlB2tTNf0row5ElaBDGtgHtKY",
+	"pQ0WumKNMG0ju95cNwNWwEHNhPHxiC+DSfUJ63dFq44qGnokz8GV77oPMnQc6KuV0eES2wk56EZsUwfn",
+	"VjS6S9YcG0T3yvNA9CYWDUucCtfyERQnjDJzAlwFPe+64K2EkwaxczpowJhSC2gTyBxPQr19iguBQgEe",
+	"EzyuiJZP+oXbh4E3tV8c2dTmPO1SiFKfYjbhhUsBhINYMCkqtCQw5ABqubRyMf4Tqo5ob1mZAkcSSdt2",
+	"3lUVe5j+1YoWEWfeSZ/zzUcYtLifubX5yKuBu8bqOB6piw5mB//se9/n+9may3KQrZzsdZeyR4qnD45t",
+	"G1W2i5wTNQtZ9XBVTJcGsZsEgVUDrHhYAXdCejvSaoy0HzqM7ZXxpTDs0xkOjtiVlCdOOihJCkpgJS/s",
+	"v8hbZf8u5hWX/1Uq1RC2Ugp9uuGVzNgv6pi7JYmxT7GFeFXfftQzM7m94qY9dQCv+TIhNjYcaeQPdoHj",
+	"Z0MqlUXbNHbtgR9iyxsTQnyr6hYUFMP4jqej+B3hHq0CBU8y6DUftO7UeeXAhrrN+M9sZ499Dgbk87Qu",
+	"sc7oY6tt1IIQuPYopdy0ANVKt4x54C5hMbGvpPItuxiwh9B6IAYUtQOtCKN5bu91q93avtitd3oj9gPl",
+	"7UBvukc5GLgZO2sUT3ByhzmamYReKA05nb04mO9NGiRDpZhSaTFmnR6Hi/gdsevhA+7xwveK2kwPSZqr",
+	"Fa9SYNxbkaGlOGiVHkx/vrkVzUve1mY0vXnswHOONczenhOteVroLV0rid2Jqep250VEMXg/WUUGIrMH",
+	"5biJynxUhVAcSXoCtE47qQf8l43ngUPUkgPRPowF8GlbNUJ/jry0ZE366CZzsUjHhQd3+ALi6RpJ4aoM",
+	"f2LggkiXQU9WYcPayptKtmYChi1JorxQUqtaFGxRV8zqZtvq+K6ASaKe91KnsNOd5cC2fULxCU5oeldB",
+	"wZWEZ6usGvtMnguVuJ6ZNg2vVmtI0+FG3DpOpLYW2qqW6XXoxPRHlQE+Pz8/Ugj4eM2Wvgb3z3azBcq4",
+	"M/aRLmp7Q8vAsIQT0R0TRKnMwUyMWEc/6KG1eE5wnx4lpFyJcoQUdU9m2viF0uNGSpEryYRV2GoX/IhB",
+	"S66O2t1pva+F+S1BbgfElgMlIrGIHzggdbWSBI7nEipMv37Onikp7arhd3JqvSiPXBseAEPUNmwvTMG0",
+	"CsnsGNKFBOTIxnB5A0duWepB4YabmSBTi2dUJ31U8SugmnDV3qlGRqUd9BdYzdZqJ8/Ya4L5AR1ahN7C",
+	"G8sOh/YSYmEzGMQp/Ho0Dkexd3i8e7Eh3pg64Sx8rgLQLgKdURQgQs7CXSDVLr0DBgTGABvplWRU7sw/",
+	"hLoxmNBUxQS3JVjWHgBYC124HA7STjlDsc52a4VpDbDcZOVs+Kc3EKE/uXj8/bc/fJe0BptqYUZodI5b",
+	"kOuBbfa8qZYmJXtUlYRfXXUL64/cAkoL+RzohoRMp2KMrVjlOpYfURk1lBnXiA5X2M0j9IoAgh+q1pxP",
+	"0s0zTKPz+Hgiap5hsIfvdmzT4OxDZwulONieHy+Q6Pznvn4x4bhpOofyVXFR0uWYpvnl+sub2ketvKen",
+	"L5MbBR9ODtBKVqrXkZDW9Uo1lVlv0vHCJEvga+l03VNIZ7U3nLU97JY4m7QVDq9l35loKaEP2YGlU+4H",
+	"tnUmCTydpp3ZZiETOtmvaiVfy9F1iqtPrKxW1n5zvi8IJ7MlXxjiBOAQwLwVzZ7Zj6Sz23Pn1XOZjKVo",
+	"T5CfdAcnyldE/Hd3Brw112l/QLd4SpJ1O9QEVjuJydaA86jAXXwj1Q405lXOp6fFvzLlgimnZ+L1myo1",
+	"WjivJsBYt1ARi+/nSt3817ZuN1Bbo8BLGuBI4lOgixZ8hOYe8o/scGhCC2L3C3N4jBH8uvp36hra5ioq",
+	"l5W+ma2qefrXjdioZj/b5H7PlzsXm61qeLOfDTWQ3q/Q2U7bUTeTn05OhOGNyXMfKrmsms0wiZpHIHuH",
+	"HoP4LMSpgTpGNWzbmgDVoi0DLsMMY6HYzvollSaQCVKnhm//AWQGCqCAFfeIHaD0ojN4mA4zGsQRs/Gt",
+	"VDfthlgLkGLgjGGVygTYowNGvrR9xTA8lP+J04Qm4ApzieA9osiN9zV7kuPgkIsdv3EaE4LDR3FFbvin",
+	"mcMeJW9iAh+lXdtS7GbuzPWBrR1uwwvocXarSDWDeGg6GqAao0e1YQf74dk7Bm8AttzV6iJTFasdpVYr",
+	"zoIa72a5I1pPbWeZVLbEoHbRvvDHpNJw7LeidHnz/tA4l2Cw251Ldkf1g6p8BkVGJXGwtxxvP4q3LPdY",
+	"yHUZmqdfxS5k7E8nS7hA45fsTUzYKcDOtEfX1RSKqn5edl6gI+dyjwJFayfKRCLVnqhLNm9Uu1ob9wVi",
+	"b1HLTuITdqGKQFYQMyXBkfChfA7CB8jfcxC6UcbBr2IHtbcXeXxa3q98j9zcdcYVHhMS2Icw+wBnbnKm",
+	"fdDtU3ith8j09Sm+OCDaz9mjc70TqZIXvK7TInEgQ+wDbPMHzOZadiSPPpK89Wd6iKZNZiDV3IT7zZMK",
+	"gdS59DUnuym6vJNL6WCaHZRtK6nCNJjmDZcrIFB0xShTRydTcuQOnGUmmULj2Ngq7cB+Dnky3tSKipOk",
+	"KL8X1HAqZ5g35nMUFbCzFjj47gD0xhnJArzTGrnHXhMoqnKxWmgnfcZcP3u9qMUSlJNhmusUFBGr6oIX",
+	"qQcjCqxWAUeUIq7yXBu5TbnjTZmLjYyrCaDJE2vHuOF78hnbO0u3DsViiDJDUPUNCh5Pzi89Xv0myz8+",
+	"ylagvqrVQbWETiB1xkNpnJyGzQ1MEOa1+GCHSjgARihJjh6avDdRDwJOP70rSTRNdJst1GbTPesHDAmz",
+	"KLI77rSH/IcsBABLnkrUtQCoglniJK4xixucSEEPGlzxKpfk3y1WOtEXOHXk93IeupWg0RxOf+hOcvnb",
+	"uR35PLkBBsocfwZOnTJZaSPB/i/q6lY0VvfCagh1zbgx1iDOmIj+jbROWkUwp2/PIes4/Z2bSk6grQ5T",
+	"6+DPfWVHm2knxL6QR3QP+Edd6aVE2pRYNCKnLOhqJbU3ZTQGz3Zivlbqhn316perZ6Hwri+Z2zb1JVNA",
+	"sxKDYf6JDA8Z3667rEa7xALMApclIrIIF1+JZVDCBjgAckRbcvh05IqU5me2h+1qc6kKBxslxmtboXZK",
+	"ZcwjJbJp5am/wu3NfWpFIZrGp42oBceJAA301FWOd3QPp472kqKmp64KSQG6flIJ8F38IFLFqzsnrL/H",
+	"clv2YI7CV5LTlDFPEtT90ZkdQHB8qRQMWqk01eQ4aNbR7IgB7unxJ6sqjyQbOHrpcMDC7Iep9iPOrmI6",
+	"olXJGZpRA/zkksIhnvkd4a9OhIMS0EUeJGg/p3I5hxToTLfI0gsds1eVISTibqCi1mzHB9HA9mcaXCPg",
+	"y8Sla1u6YL4cQcEWdh6X1YIbwXhr1lZPqKyhvG3UquEbShwGNfigmnXcqcHSk65qWjcJ7Y5Wm9sHUb4O",
+	"yjd9jJ+eeySxp4KIi4DnENDOHB+9u6I2XIk0/MQQxjrz+XaxduWcoJWLqMjsI+A3Au8TMjVZE8NnjIAb",
+	"7+01mgoHFepMl2qSlyzmFkeKJcc5FiW5N93oW04cDGTsuX1ShEN7zPehh8XBQ2QNBdnyGUi0DzZsdEvH",
+	"0pCNkYbhqHzgN+KnRrXbn8ljenC3yT1V8UulJ4jbqhPpH4exgsDMCIUFn0vNhO10TCme6PjIEhdRfKzj",
+	"4I7IrtZ8qgfRWpF50FTEyucJBX84yifYN7Z1dmoeDK8hxW42BBU4xKhYLeIimMhGZenXJ7H4q7qc3I10",
+	"BdQ114mrpZIXgXMDQirwmW6vz5hqzUWOkacg3vdO1daCaSECZrRDEg/YyzMoxnMRv+ta73p3UeCdFCf2",
+	"+TTd0yjAWLLOl5OyODsOeHMw6a4mwcGWSG5BRee7561rknyNH7DGe2OcT6oyhIfU/zckLYBJDOVo7uZq",
+	"Gk0S0ZvovItcptCz2t4fBelPCA+Gkh441wUxURm7ergOG76nYrAQNxW1Tp/bgUKbmmrZJd9rqMbTcIAJ",
+	"IcOt1ACKSrL50m6JEOoBojvfe7Tt2Ho2DqLlMi+gn37JjhLRfmh4EnWKM14O1ajRbl0wD2EqnsIs1hNA",
+	"2dDPMhPVLGdcDwQgAUoFTBqAskgXEu/VOMOvFmEqQqezE/mBtKbuZJpkbu4VW1ZW09s2lQSqH6tTS8ez",
+	"Z3VZvRV1XckVIf66PlagiU3fHYeqiW0+2+VEqMJ+9njo/yU89aaSwpVuTiYmXQNDtc+OjNEQ9h2fibYk",
+	"ZlFPl+hC3+NEFN21Qx2mqPjNgdcIL4w1lZXqeo6cabinfsAf7Ykr6Vnkyu1eLgdG8vg9/hYd9PnjkjuO",
+	"9OsRQzMN+3m7DIWEVTduTLqmmxoUjgCDoAcjokhM0caJQ2awIkpAgalDRWXH8UcobGU/T/mJmKIb2eVe",
+	"7fWLkNbDbodycDirub2qGyyGGGjAICm8yiTTbyspM6wnb5eM+xm5IP71HVGhOAakKdVpeTlbNmqTbkmG",
+	"waMM8HvvIsrscYPzsTCyjqlSyDSeFehRiv8ysPRTc3f8fKey/9jJxSLc4GfAxekBJceGyEP8bjhKTs/1",
+	"bBkkIKFb1x3LlHT9TZYqmxI1lDyS+FJcC733LSjHnrpz0xUHDwYEb+Oz6VEEyqsBjNjB1VZrhbUIiBah",
+	"FkszDTgxNsZHC0GPp0bw35WuzOSUZIAQgE71SDOqHZpTDSFA8LmJieCNjDsbf1yr3bFtDXPxAsNr48tv",
+	"ZtG6hCR2LFeA1QXqPvAtQp0I4ct1p748G0gJynsAkHFhdrfy+v2fskVhAoYTbi6I5t3aGQx5BlGZn3nX",
+	"r565WRo1r8Umm56Fzi+4HK1+ncnRGiSGoryp7Hh2TsHab0WJeubajqbSKZ9wHPoc46iGHead1OSOO/rC",
+	"x1QaUxmb+868sV901b2de9WfvzjM6SciKxNepOh4EFs03+PlAq1e0qoA5AgqMRDnxyWrylpcBKwud7MK",
+	"jOVKAUnwJXCpEO8HXwlWVhicBxTsnC9uLu1CX1AiLOQEQ4mXRt2IS9bKG7EFSDE38Rp1o/yORSWwbkNN",
+	"cx/1tB2FiJQ6tX2yM4UzCaLjdO7SQkRJVN2LFtFZNzn0HUzhL0Jr8kQnKZJgvA4i6ADyRtQ1wW1hQ5Lr",
+	"KrMv+1RKabafarFm873xqCXVmm2Lk6yhRGdHSaik+f67ZFxioepcogs3fBTnyURB7AySJKGDncELTNT9",
+	"ynbg64Iokr7arfdfF7AT2VfcFH5jfF0wIUv21VrtCmYfOmMvG7VhlbmIPA3wMZ+StKsa1NK/LtDdx2vX",
+	"gK7+LdhXdlYKZq/Brwusn/SV/d+vC2SA71Tlrlayk2RkzyJ88sRRwKEIh4f+LQhyg3sRAvT8VmRY4oNs",
+	"S7Hw7nQuiStV2cbHsewy6oNt4w/r2meij9s+o3QuWPGsXHqI2A4qPV+WEy4S/XGhJkJPEPosrD1Inrxo",
+	"+cj3+YLAdA+DdSSkQXvxzF7Kp2A58E6iDW1yu54uVSAgdSiAb9f//ctn7LsnT58wTSL4b5fYjv8or5pg",
+	"1cL+wGwfrFBRaXz8EsTxQE9cco+bI+o3cKJQc3DJ4UeSc/QRo2ivuCzf3qZJF6YqpfhGRsV0NmpOP5yi",
+	"o6B1eeSIwBQYdRL1K7rpU/svuWOu2A6qOBnlCxdEoRJkDlvCZU/cByouCeecUT4Q7XheE7fSPFmW8fWQ",
+	"R4YvFmKbKQiEhpN7glVYYlq6CmuX5G9ARQLqFdmOyQMKMYrEU1gwS0h6OGd2/Kr0JZq4h04UjCexE/sC",
+	"djpgJwJ0QhM6wOB1D9NvH/TlMyp8riyIlwIKq7NWluC6WSiJ0Yb+OpD/6CCeH58pHMKBD4966Jx4dNB8",
+	"OycelvD7aP+ZNYWwraLrrYJa5d7BCx3G1CTownG3LXkacF8l9zuxjv4ELKQD0fCEce6hhnDb6sibp9et",
+	"wb5W8pIBSyZkt/FMTGKwStOHEJnGsGHAJKe/lZMmeWNwLA1HjPhOziYm2mU9NmYUICLra//fScKkPKWG",
+	"L4gzyv1Bj/cbRsRqa/fjtVUNiIxU8AbHCPoCrAH+yX9gbcwWdSdP6Xbgq7N20Ic31z5JFNPiYIeLZfWJ",
+	"zWavlDanEBZCVjF1UwnnO7s48UnvM9dG0Fa2FTjr/wQU2jLjjAyY/4WSpuELc8aQgo9p0841nsefFFvU",
+	"lZWIzg4herNHaGqAU/EfciWkaLiVolQprMIbgX1lb3jmfv767B/yH/IFEi/wuvYHBOePApKKpJdthtHo",
+	"CiY+WVkOqgeQbMoz9um0sY9U+h8SzoXAKqi1CDFNaN4hPC4Yl3vAOt1WYica0P8bblQDbZYbe2Y/nULw",
+	"FAr+wIr8QyIcGfFf1EerssBzmvFaSeEbO2PXxGJLDnqfauGGV2mkN4dq9/+QyENurQKNc6zaxdpq1LLe",
+	"d/PQ4trVa7GBUknsRdOohlaB3CMMSWw0+8qqZH//7unfvna1qbTh81og6QV7U2mjHb1ZiQrZfI//70AP",
+	"/5CLttHqUG+jDNyVNV7YFXv39voDPoHxUh0rAaDicfkP+boUm60yQi72pz87H7wmjCDSS1C6snZ1BtBD",
+	"DzUQ7dyguugcBmZXLcTZP6RPkLo4eVe3G/bGHouI0/ri5LHze/FtdXJx8u3Z+dm3J8ihCSf6G9CMTh2Q",
+	"aCVMngIgSqelBQE3Lk4kZrwaxSBzFXZJVD8eL9zKuJJsm8KBRQQEBlCV9qUCcHNWSr4uTy5O7Gpd2c//",
+	"jPSjW97wjTAAYfw/6bqjnjeR8lPilNxLthG+NBxeMl7W/KsVwH1Poob81AWKO54Sq78DUfdWSao49OT8",
+	"/IDqlG+3tVV6KiW/+SddOeF7o6wyN/oEhU+vrsaHYJvoM0zL8JyfqTZ87795Rz5G+00UMCcXJygv4G/R",
+	"XvnmD/jvP+FmSvIy/NhAKKkTfU7UoGAfQjL1hu8LdJYawTePNISqnZwqXE0xEFb4ni8u58qUUk2vKrGJ",
+	"oD9+HnubCFafiGFp8Z0BGq5N07Qi3gvHcEi/e5j3j6rcT9oWQ7sBhuLvuW73/rzndjwaB09vOEj8uvde",
+	"c2uNu23BDa/VqhWRYOqu6U/CPPMPHZELH1z1rssuu6pTPqDQbIxPLLA4TZDFjvojISfgw4Niokj159++",
+	"F51i4q42S6Khf2MW6ecTR4NccX6uE7vAg2ZgLpiCVBdX9w/qITywMHJZNYECUuel0bWvAkBJOL6uKyXM",
+	"gtihT56xX33BFe8g7+68Z4jtcUr/5znnB4184dNOzT7z05tddZrS+6wvYaWciP10WvNmFf9TyVX418Bu",
+	"0J6DT2fFhtUnaHTX0eM9AZIaQHjkmysozG1P9pEH3wBUesSDH8CV2pcVb1Ehtjq1q+ngtmpOIPmN+ReJ",
+	"isPpBd90YgO9laRXqyWL1q4IqaKkFD6U7LB/oVor7ghtMxWIrcZNXmOH3C3FouYNaPnWLuMLU+/R0RUx",
+	"0RJlSWXOmKcpr+wrjNfW3tgXUUUn5ugQunu0y4z7eeRLt41R4uXJ59shOdUi7Ir7bIIx8sSrH709kpEw",
+	"3/wR/vHnoJbSG+xUYRNefV2efNmj+3kX5sjpHDPz30QUGeMF/jNfVfE+K1H8Z14TrvQ1IB1yl4SDQdxx",
+	"X+AEEmTjy25JbHrMnVIZx/ONRd9VU9pb86/dr5CknldW39mfNURuAqsbW7YNoB4cDzgQ/UB0IFi/KcMX",
+	"vvZZBNDD30iZvv41mu8XloAHxi/2Ydgp5x4ixwpQxSNzNFCxE4NoZdYh4rVUraSaQxBaA1pvq2a5bIW0",
+	"++2Z686X8HZ5jeS4s+sKq79hZPUBzY+8haG/+YP+609iZBApqqk3wuhIb1wpqwti4FLtJFQWsSYpkhxV",
+	"GumOlsheWbK5EBJ5qeZ7tuYysSrvkX4iaIjTjjO996u9CUZcOe8xWJaQ8t8lc5UoSeNBj0VxTL263yR8",
+	"gQvsOVLsZ6SJ2yvkwtSMvPj6y+/sb4I1kxVAfZeKVLvgVqHOR2U5UDId86X8qnb/8ev4V/lERjpB4oV0",
+	"dHxpTeODpxyGOyDcZ5SyuyORhVBne6pdxVJZ+B/xT2IHDMstvkqCbcd14cOnbkdQBI0wG8itzl5vtqoJ",
+	"3B6yPAz+uWrBcwGis7+N4rSJ+2+gh9dt4v7959vaFPWE/VHhmt7L/B60t3Ob1wnAb/6g/xpjZP+3r+d7",
+	"vxsxERHqlgpOx4Q2law27Sau4RUQkV9ANrnhZ1bYHUJ/yYD7+7PfMLXSjiV4lWVBo4LHGgP9VB7TigLA",
+	"qtVKixJrVCmIFeJjX0nFfF7H1xFfPsYh1oTywui6oOgPBnRKwUukUsjHnZ+5nn8RxRcbG6P4uoryAOMG",
+	"8qOHDa7YyTvtMA8PrFsrfeVdeBHV2a594WB2ySluy9e+qf9wN7zzrMBAHzAe+I43BqNQaLZBpBtyUlzV",
+	"hGxr/5rWUuQm8sRODiFPaMNA95RrMyqz1Gs60A58VnkXb5sxriBADpFZ/DmOyxH/Iz7yhcRIW461nt2B",
+	"PSg5GrJuKnI1EVvDQ8djsvGXqxLwcRROdhmCvORbg3xFXqYjGMRDzG7E1hwC5rvrcVWWz+iEfg5N71ex",
+	"oyUYo+Y9ftgTkVpnNMh5CRl69144AODE+/6bP+D/B/0hL1WzEkaHO+KMvYZ67U7Jt0q9vTWIP00TAzc8",
+	"W3hQXtUgORyaCOvKKgz7M/beV3msaoH3EWDSDNup5oaBGSo2XYi+uzwhH7y/R7DDbpsMQks+rveFB5RR",
+	"aaa83OSYj/gXxWXteOzQlDFC5vfK0j3ycPtlwH3jz+LnHHXW7YIX+UPKs2l2h23fW55bQHD2jg8Fqzz8",
+	"PgjCSlNmh685oLdIbqTg1BROdnZEJtMK+Di2IdSgGuJkIHSeL3p24K2BnnxO8QnfJiLgL+35///Z+9Ye",
+	"t21t7b9C5EtaQDNOurt73jODFzhzcmt2kybIZO982CgK2qJt1TJpiNQ43kH/+wHXWqQom5LtsaRx23zK",
+	"xbZI8bLu63n2SFDtmNX7E6KjyVxMFoh5fMIxiqtUvdC1wyPV2p+cCZcMOAJqbR6ZxjMSi9vZiT7c3XXh",
+	"dHek7fwKtsZ2eGqVvnx0Jcs87zo3U9+whdhcAJxPe7JmVajfxMToBMr+8Nbiz6j4DDWdvbaUwnWqEe6u",
+	"TLEpKqEC8Q3me/b4Vj+JzSuc2hCGpxttwMxNt8I3emt+5JUdOociZCxmVgCJX20T7CLsaIKMT9DFL4pL",
+	"dlNVP8+U3dCKl9ooNlM+asF9X5XrOazA3qhI2sF4KjUFRV0IPW+S0n4/ehLU9UGGr0aGcV9Mp9ix1Cgh",
+	"UiV0ryK7tXsChG4VkHKch2otma9wBmPXITRRyFxjfiWbzL3zGnrqDKGqneo3FROU61OtTqb93VoVZt4S",
+	"gKHein7lOAzSZIe5xThzcfC+JDcmaGyAq+/Aa6RR1X4/1tWLQQEKR7mHaDcz6I6hqnNgeYewiz0J1qlZ",
+	"CW7AVTG+6oMKByNlHnY2eo7NDb3UZlQD9HDTD9IvNIWDW2E++cQRrLhdfghK4sJ3X7OxKxVGXxZi0+oY",
+	"YwouAGgLyTx3jlBQRbASUm9VEcSSYqvwXOzvnMK4iRbucDb7sbNsy489FMPzrMsNvLN6b8GR7M6P+lzD",
+	"ELlf13qGaeGvbzy7tBMriJw7B4/fk/8wJdZSDx1oJZqJ5gEu2Wt0OwGyAx1RhAksMsjX2I0bi3kmU/x/",
+	"ZFL8lZtYvQtPD4rG2AsF/N3QCKsQoWMHBIlOTBJ6OpfsE1lbWDsJIAb+TbckcEIog45/GbW7T0v52GTD",
+	"/UF8hl9nDf08bSH074Zzd12XXueS0n5TmgvsAG6Pm+NX3+A3BwmfByMe2nCJLwLdiwgNAlCnAY/mFHzT",
+	"DE4UsfIjSJgjhaUl6SWwvtNaUHvFvpqXqiGOCeY0Cviegi84zYPO4KDH79hWXw+ty7Vh/430aokD2xcd",
+	"9tGEBXktaoIwAyAZEyIZWQk5FuBIW5UACL4qbMVmN74f3IRJbuqdwYAnRTEdfPhWekcv3CL2c7aDAYZO",
+	"8YTDNh6GvuS1tTHwb7+PUjHJHMBH/Bj8jBBC9oupp+S2bq+f5fbGPYevVnu3v0d7Utvns+rSptd47tZp",
+	"6FD2QSfFuw4d1ZDUjw3lwlpl63P6zpmXfVSIEqS20+Z6DI85emxRhpDWMHZUPboELB7qUM80FS409PLg",
+	"l+9VCWIlKuDWJR64ayE2lxmUZCKHAAYtlBRskcm0/r1GC9dkJ60CcWfPs9ZhCNH19DGcsdY0UEjPdfpo",
+	"RQloPw7BotHNLk9ZQdcsDCgyqkBI+6ahAKgvKjdbwP/2TIBKff0kmsYG1vfjB+8zU/5CmmJzSFkRvSuy",
+	"BgWGVjeZp7DKiMRpkCGM6t1XCrRtocoZsjet5yr3hQkQMp5mMg1hhuw7bGpgeZk0fGIakn6VzO5Dcf4k",
+	"VuZHwcEx7VND0lvAG7WlD6jyvPPy59jWirtWZ+QTN5N5o8b8qra+qq2vauv81VYUC0iWy3HFPApePEpl",
+	"LYS8dph4ULSrEAF+m0wRZjgXPPVkQ9bE5tpcvLBS5eL18xPLzoz4bFBCXWhTCL6sy9rtB+6m/CWDX1tZ",
+	"hC93DXmwlBuObj0DrYvtP0azDBuHcGkgmFy1OsPahwyWs26yvGFjN72kb+z2UvqzFTGNUvoFfPxVTH8V",
+	"01/F9F/Gu/h8IdNd+3O/TMxzZGED7kl8sRo2JhjoUPT1j9t3P7M3mRxMzM0pkdhUt0sSDmz1Hu30W6AX",
+	"cR5B0qw7XaPpnOv5riJNGPKUVKy2VLkRNDt03BaSFtnUNBYGPbefsvEGK70qohbi96YG2zolOpUGOa7v",
+	"eD0PPHiIgFrkbjqh4KmMYhfSkfMcK3nClJrbRjsWH4s8AQX2/+94XjYKgpzyXfcYFxVFJtOran88/To0",
+	"FtCetIHtlPpgtJ1b/Hq/MY7n0KQuDuyfSv23dR/3ZLQF3dcA5EgkuMFk6gWxwLlSXaaKByFI/nMDtQh4",
+	"mazZYfXlVBUB2wC2vGOVrkOgz0H2sptg8ApDlHjoqSqAeG49QVYupoap0lSdLAEyfgz5zd3h/nDfcISB",
+	"O9HbW9BdU+tYIOWmFGTU2H3pPjtRigsPUd3e4WpCsOGiRBbmPGdESgmbmkms4MPE63jjuoGYkpT5x0RL",
+	"WtLBc0c0LQUbl1CAT6RcKVam7DspIOtL8cG/wx5XwxMXpVA0NgeK7CfWn/zbDz9cs789ibuUW4LM/jgm",
+	"Q7vrcj8oTR68+DH90rD6oPGVkqJ7eEk4WVM+saesUYi9pZo/LSaFMFtY5I+1KxDBx7BvPr77+D4BkqEf",
+	"vvvb//vWURGBV8FKLbCwigO2PVU6WuHjd3ELCFvMMvkSZ9hjpppGaASasG9efxN0FSG1j8wCp+wK1MW3",
+	"hlxxdUcTJaeZ9Qa2ctnbGDXwrWDZuhfL+PBnKh287emDmKg7UWzs2Lply4JD6Q/fNYkofAKcQSw4f7Ad",
+	"BXWNlGTxzfwA+vys9vL7aM9QITAds7X2J6bq9y/kLIdQxF6VSJG3NTTkGgUMSyhQKwNsJWTqCCGQ+AHv",
+	"PFKcb5lNYMaBy5YrtXDuzlytnR7EZgie5+73qbgTuVrF+tNeCfMqp5jKEXpRTV1fccKeeuX43+eiHNtO",
+	"Hb1uQ5jBzAvRtYeLzdgtJ8VutfWz9RxYR6GSKzgAScDVnVBMF/8+BhaZpaMtS7yjHLeDXuFEzryKxDuS",
+	"XUccfd3pNKQ9OYHW5ADvPqEq1+A2us/3RTv/QAGAjxVQCviXAQCanYrgKb51DU4lA3ey+f2RwrK17nsv",
+	"bAuVmTMh08MDn0cNg4kCIVPsAoYwJNxGKGO2vjbwV+97WWsYpKU4ch4VizbB3msj1rzADrkrZrWX1ylo",
+	"XCRsynON/wspBaD+v4a/HyK71Vo+HJoNyK9DojAocQfAX3lFOBsUDwEeTGCrkqkLjmQGgyJ2Ewpqb2NF",
+	"KbGRgnl+v4oKPSN2ryoUo9k6iGwGVoUfI4rfgtyFx4r7gIcLWsh6Kv308xs4uhIMumu/w8Gpk7V3HFDB",
+	"ozlyEpLnLXE8x0GpoWeaE8uei7S5gxUeqQrjxfdKr8GmgI7pBiLKxN18JLUEeAxhHCdcU2ClTpDZzxmp",
+	"j3GWBwXDcF7hdX5e5lymF1Y7tHdfOKriYdovtvmRD2rDqEwEx3HHsUV/N5XXsQFOFHztC0jfGWL5cKxD",
+	"ASCwloHYHwVf6s5XR5sLR6ybiT1o6hF64qpewj4q/Ipmd6qczH3wDj53NrgDsYr7Kj8qbW6CSQ2zL9WY",
+	"mwfF54i3DPn1c41DtISQQtFOYIdbRJnbgEj6jucZAoY6kAVouwWCU0BSTMCQzaTLAiOwBsh2qE/Zgb5x",
+	"zZ1mzh1ucdQaqa9ub0bF1iYO23oUGXz3Dvnd6LZLb/sej77YnW3tq3fVu3NONxVbWaljHg9BrMvYGiDb",
+	"27m/D8nTKR/auP0H6IG3Cx9DgN0VaH8E8NY6viphqpJc6BJYNYBtogC4Q5s4GEjhvgMdSfZz7DA+uLPk",
+	"s+Y6NvthJ2/TNcBuHPaWo2Dw1N2/lcsV6KKmke8yftLr7USt1sgf31f0SiDl0RXBCl/gH0hWDYUrF/T3",
+	"xoOjCvNgeJXH4Pv6Ne64PG4txGqHK3BLCALB6euqhvMswxJbsxzY58TRRdoMoWA/B6sLHP6uvU1/PEY8",
+	"VSsj0r3c1RB7cHZohXCi9TxFnmq5cfDEBZP1mo3KHTBb2TLN1zEbUq1McH76MSDDMQa2Huvj7u6+251e",
+	"A1Q7RwANSwff1oJmwCW7vf0RykRF4d0Lv8lJxXvjKkk9hzAan9oHq68c1RZ1xE8zORPFqsik0QFZl3M9",
+	"1nzDjMhzHYfEsaaqh27r/szUhngo2K/buVpLmsWhsBh+awY4RHmmzQXBBLUcJLuWEE/PEJPII11/8+z2",
+	"XwmWd6NZ+m4lpD1ukzwTEppeptmsxJ3/lgKl9oq0wMHZwd7iANZC7/F4hKMMXLcSDP0Bl7/pOISo4piM",
+	"6AElY/dkfHH/tZ8rzlXRFCmqFkbPqCTjTF173mBENPfKKdPMoI/bSBR3f+OEftgLVdzH6q379V9HY+iH",
+	"NheZbLuheKu2qKeKUqItgMoeIGCRHSPgzQgQ6quvwX9umQKZQXmeBEll8XklJmSPe+fElS5fspu6FbLm",
+	"2p8OqI/BAmimrWPr42hjMVFLoWs4gu7Fkor/J4DTB5VWQeofgz4JFtNr2ZOYcU9/KAX0v3h2Xh9eaToW",
+	"DnbSepiJQ8UDV8z+A3PoVdU6Qn72S7BV3YUmsbSNxmP//wzkRnc+yIeykRhLyNQpBy9x3aVIMwBO784z",
+	"2UuJ0NGqD+Ga77Po+/PGmw71yEpO3VaVphiQkVBZg/RzvUJIb6NdQRPmHfLcmuH2+0nFpFtQ6Y/9dqlF",
+	"oetV/VY7LKRay2hholu8G5zp+e8yTTSKFelWq+PkXXxrV6tCcaTIaC5OXfINWwixClm0vIfmHvZYg0+3",
+	"UoW5gl2EEGlCBAn4IycBplkh1vYcYPMHDxG9QZtjHRJU5ka2+8bN+mQhGkm50FSRJdOq/Ot6N4FaS0ca",
+	"4EmdtCDWj0MKo3Z6d4eMAPqla8o40ecPIGYA67+KHpQN3AFKBirF8IVwzafeINQBuwAUUqNhpsqVhiJL",
+	"JAugXOz28frIFwKA8CkMcLIk6d5+q0/xL8QTED02tZhTVIZ9EKYsJKHMY7q6Vl4QSjFXN1evUqVfNaWs",
+	"XwkTBI7OVffUA0/9xnj2FSi8t9ZA4yY4+x67AUNM7DUURu7xtnwHKy9oP4mJCWwMYkj+hIQPbmutVEEy",
+	"EUfT21zP9j6TXW53D9wCwQQHFg97DhnsiS8X6C1gFBMPIxcVaOmGrjhCvN8fmLPYpDrndyJhWgWZCHDn",
+	"a+3R4409kCKfYjNhGFzCCpxYHe4LmKCLzJ7lyapP8bzO1iBB6uBkAU3ynlrBd/Sdvr393go/+lRIdnEy",
+	"OTuQbDYw8awMCbAiEKhAIPmkL1ze0SpD+FMrrvVaFWlrZSRYNJk2cMAeQy8I/AjraT5lMgUJ4S0SISfF",
+	"BsQKutcfbm8CtpxL9tGuiVZLAdAmSDOQeeqIgEFzx2p54Z783s37fM2X3bk2hp7ccrmFHUYeuNFGh+Su",
+	"MDK+ncy2dgoRtYP94w+GpFg4KZFYWsI63m5pQOx0v5mNlXIDpJiDhca08YUfpSFwgZARQZ4ZE0Fem1v/",
+	"BLMOJTZIeh6xuZgsXCxKC2OgfAFbZ53F+o3W85RdmG+RLXmG6N8zIQ1bgvmYmYAMhVD6iQkUkfer7BPi",
+	"1C0zY6io0h6L6H29hRd5CS9+vjc1nGWTf1iziPhQKhuYt5s72W/tx3+VCD2sxRD1QbX1h6bDgzz1oEEx",
+	"mkngGjuaM2P1vVV38StDQ57xdaEZNu6TX4cBHHOPpRKsvuvJCNKdxJpZ8ZBEiOIT4mQFFz0z28FiK2mr",
+	"xmfQhJSpn0xUKY0TwGotUcaSjkTxCr0K9MWghdJ1RkbbCjo8Cr30IwQHoc/asdZuNew/VbieQwkFtWqT",
+	"yWr11xHJatWfRP6tXK4uIOHSGl+vs/BSpxAVV6sCKzekMGtVLBJf8T3eQGUdXGAotAN4YeOvahXJg5SP",
+	"FymaUHK3yTfNP8rl6kOZi97YN6sRBo5i1MeN1O+UecdVO9XGj77YP1rLFLBlJ1j+/d06RbVP96MM6qMK",
+	"yp6yXmqg7Gq2dz76pgcd3AuC5qqRCNPtqXr1YZPiXY7/gGF7Ppf64VsXIQa7vWx+ReMLiPaBS8aSNYiJ",
+	"vypXEFg010zciWID4RKRa+GkXGVqIrVWFE2y2oheoCSDbRhOJrlxnysZlUse0glCbQQy1bmC2kriRen3",
+	"/zg9cQlACC6XQgJ8AmerslgpLbrsjquBFNmfND0cHnfi83sCQYIxhm3jqsBwvNQghwS7D0JIngolJ8gM",
+	"L3mKNoySgt1lOjNHQ+jAEzvB0fnTdan9JA5iihooVV3Fanc56u1fVjwrdhXFa+BjuFceb5jutWqCA7cu",
+	"+SF3Dy0FEnqLJkMa+MD2EsoFA3iCEZ/JkABSDbFB+CaE1HHsGly6dv3/iPRXuN7TLBcJyE2qZixlKhxx",
+	"sb1pCM2DEhDAd8aienvf8gS9yKqIdyPw9Cex6bknxY0wfKnRnl4UCCUjyjj2bXSc4/MH5oBcDthHlYAA",
+	"ZHMPwFGBUXuoroUQKw19ji68ieoBKysRLEira6YJ8dO3JEDDE1SxbPctMbPOJqJFGPVltwYDPFRTAZ4U",
+	"DTmHe3UVMISKrLUWkGLuhnswIousHbEf19pqGB9YJScHq5oc7WAYiQUOaCUngrwi+4qBTrn4SWzo9ECb",
+	"U576Ppo11yGR9O45shM6Y5XmpjewQnvLU7FHqbkCtWCfHiWP9qB193bqjlN+K66h9MDqwExXRfleYZFu",
+	"OkJd9auqHkBN7VNR9o7SAvahob4sxKa1JbIC+8tyXy8N4TGqouFyA8nqaxInMCpoGo1Z7Bi7uB3rPuLg",
+	"J7E5osKgl57GkHW/qWmo41d7MpAF3a1LxA02h9SHekYNjEAnCL4lekcQ4GAU2wfHXAfVW4+daX/JXhsX",
+	"T2BLvkk8ftAylsXF0U7fjh5I6f3Mhpc5LUcgIUcDMNvEmrgI+1AlIHlGkznPc2FPRLNKea11CdYMyEGj",
+	"QHNsMYgF6hFabADzcbdIyvpTLDPXTBUJoUNSIplj2bY1Rv3PNgjt/FupoZ9nZaVW6iPDxl2ayKHDdzrH",
+	"cwe8ni+RD6RP08YvQtNh8zvfm1obTVUpW2q2P1K1FRvzycKhHZJ2y5U2lwwRo7YEznquoNpuVag7QAWo",
+	"6O2MkGyZydIIvX2Itg5pzEIuFi9hwud2ZOzM3qgHceKHUVZbx8aj4bYlO5/xPH83nXp02n4tmZ+Re9Aa",
+	"0VAIeCLxSMSUaYXcQQAcugRG1XrnwOEL+IOALEx5DhG4JeFlsG5jZi7ZTc31hC9IYR1QYGhzlUAe8CC4",
+	"hUQat3uF3Gaco9ytYIwH7nwAr7wauUHrhw3Ta55ROWmfmj+nA9cUwCgW2h8xjgLZl9rSQQhNP/baQP0z",
+	"OZ+Z+xcymTgYc5f7XVrRHZfBIOm+iuCHFcGwd3vbY/T99+lrX0zQ7eLN5C3XXhXInYn9Mf3tNimCi4XY",
+	"NEuEHyFkyXe1hlcVGBaHIKbVUd5z3JUWCUU5XXDDegKQSiFjblJqY/Wtr+jARyQBKpxRLFWOeKYR6+k9",
+	"TvYkhXRkiVMfwbFJtsqIKXS/tLFe2miV8+xYBu6PW+HorMJfwzKwPtVRcAZHU1XMsHej+Tg+F9oUakPw",
+	"E2q1qdcvgwHkG6usuwBeJPkMK6W10DpT0t3EVtfgJcznDxpUSjxsPxpvubUPHVBWuN1d27Q7G6zUVO/z",
+	"BmEHs5nkpiyo6tQ7quyb29sfb1+/+rYKMKhpsJeRalS73edojfqJ/UXsCUyuOgXTFLZ9D986VVjvvpqV",
+	"XleU8y+mk+//6+kPCdOrRWZ10m/rxTXmoA9CgMF62NPqa06T0FUhi73E4nPXRCpolLTAwKapDuJ2kr27",
+	"Bdin7SY9E/AOUONc1XyfQWKdjX03sHVIKbvlZLJrMuMp5Eo9rocX6wF0le/aj7aPvCGWvZ66P/DxA+cu",
+	"g0EjvSDID9mxNMeTMfoCf7ZmrTDDtIPl6RjUINiAIRVr4ELYwZ+Dj3U4T6kc6iJVW3N/TuA508zapf5M",
+	"rANIM1djkVHRRZNmd8fjOJkDvzq639baNsoYIftJhW2TydAt9Vhtrtc+w94r4BbNJnO2FGau4tSxPazO",
+	"kz/WLdiVju4OjNIim5rWlgIKe6SpAwFw5G5EthBUEcEzH2PxmWZjYdZ2t8xauRMfaTB4hhDa/xKFjjPf",
+	"H75PUd2Z0c29wwH2IKOd1EjSODjFP2kKbrWgPMYuVWPltDppRn0e25dZ7rasmQXABO9cOb5Q+AThQiFN",
+	"xRbNBC/yTBT9HnchTZGJe8AjVOk7pwTCHF6FGo/dG/vAEiCJdrJI6sNTr2Y3sGXfKAg/UVTZVy/24edt",
+	"HRMQYPsPyXrrkADIF7nxsYJcHRgRxx6ZlzClcz0yOLu/ypGJ4UpunaBClWYPSyEA0ULqOJNY1I1yBRwF",
+	"7PooBOUt7Ikae+ZJ4uSH0lEpRKoTNlHa2D8w25XYnwmsmINQeNDnB7E+T3xRcLmo1c/5DqtYJ+AHfKuu",
+	"dXSu7KQNM9kSAPi0mChrFNtJUsW6Ch2mJoW55J9/TdVa2ue0c/e39uWQh+rgWJelNkA210z0Lla/0rfv",
+	"zY0dQEzAgFSzrY1arTCUXghoZW5snJHqV+hnP24GP9WgrQxfCDwclC8TOktF6LxWHpEGvFymps3c8Loe",
+	"afDV1Fumyk7RdPM6KWaKjTMkwP+2Cr0igQTyBHuUudzAmb62rgJcEpy6ygVzF7mZyW0ueKHFw5GI00Vr",
+	"6tOGT/u1lO6cQd5KtIrvGphLdReggkez+4NiTIp1QKEbkzJd+AK/DFH4X7OCDyBiNWyptGFPnzxxdnH3",
+	"m6gW9wT/wm2Ci4UqgFLfVneyN2DMu1oKkBQq92x7QrJY9BoiS2rx6EHAvOqr0oohH1SUT9RyO7mZTalL",
+	"SpA2ZkbNQBpdbZMQAvcDBXkcbCx3iQuoHWwIUMSA47cjIT5f6avf7WSufRgyuxNWc96JguegSXWzvtoc",
+	"KJaX/PNr/PDpkyf7pfRNnjM+MdmdqLfvIjk0FOcKvjyhjbffSIzWLbkF7S0oRygAew8wALQleD06PrtL",
+	"nuVtkcoXrhHHo8TbXzRFCt/apx1Y+l5Q+NIbQt1Y0VWFd8N1FEio5mQT2Hz2nRgfWw2/3qqLVCxV0WsV",
+	"f9cuOauyvBHL3tNUgyzBpeymfyCokI/h6NwKLHOYqFQQaKefjI+W1gIbcpoVy4rSKNPolOpL9k9QACDf",
+	"pcIeQdwJgKuG90JpB62EVDPhTksTYvltsDO9wFhU+zIkf9nes3DK1k8Loec7pEDbYmJEe8lx8CZYq2f4",
+	"rR43IRzhoI34PlbA589Z/VyBzSHVGkyOTkUttEU32gkvIU8z3oCWv6p5bOBvW6WQEIoDKjxSGYIvnbYg",
+	"cA56E1X4vhVXz4CdWhIKXF0UAy5qivUfFTUIGtAJ3s419pRWRDdZg2n9M7ziHltjB0xEhlP2aCLXhF0j",
+	"2f/glBO28r+k1EUz3khzXHvJP78Rcmbmj66+s1bHMpPu308PjLvPAGLCetHlciyKhD39zmXHNc9SFGXr",
+	"rBkRJYeavK1ZZcty+ejq7zgl/Ec1oSq2MIjrYTcyPbjdeM01g2aGjm+Mc6T3llrSt4ZYmXdBUnGvRwYG",
+	"K0A5onrsqF3Js4LFJfBNmr6rYoln2dD8s1hXCzlsYUB93Ig+JezNjEyQ7hVrALnmT/joi/srFA7s6U50",
+	"pfBYi8PeSYJeZzyHsG8hlhx4tuINh/c+He6Hh1Z+vp6+hRfp6xi5+eBrDW2VHXqSkKIl0471ay54SvQK",
+	"Lz7y2Z4ip4FP3ygX/I5KS5ucwk8VtR3GjCF+rZmOeErUiPSGnnraievVQacZRpnrAkNJTac9EDs2BAXA",
+	"2EFzL/GuaVb4IIGL1fj49Fwsg24ZrAIPGF02EM+xWxwne/pDb5Oj5wJwVqJHUms25QXevz4073YAFNGa",
+	"sRI/LfhaB3gmWPofbG2tKgs2hSj5Ah00yZUWKfRvRth0rU3e4Z71wMgbzvAg+fzdcDcaop3FolsU1RXX",
+	"ppVRdAKXdibAE0MUrmzp6kE19Ss6PGJtCmEmc4h1ZtZbGm9cnjX15A2ERO4DxQuxMuQz2u+js4QOH2U6",
+	"c6WAsKHOQIp3BlwYHQ96vef36D6rWpV2pZx9qWv7tuB3I5KYwQBjzHHaqi32NUopN+KC8rIRF+4gsspD",
+	"H7bd+ro+qDIaXquD8aDnG/EkPcQ8z/MaM1AWcuzwXCv730pWZwyxRprSqljPeCzaJQxL/SGHpAWOwNAk",
+	"7eWROtmcQ6xcdg7ZuQUPHuJ2doHX2aditFezqbHuxodOqgxDx7469q+M0lK0p8IgoeG3EcJv0HV0FWy1",
+	"WgnpD3TB9NxKzMQbOZyBZet6XIoKwBB+DVE9bXgumFZKXlsR6Brk6mxbMA6U0qv2lPF7eLnnpRgCozdy",
+	"LOtAtddsKcg9pTB7l/fgxsqL9dZC2hV2WF4AB5jyjb5m/3WQ6MMft1fM9Hoz7O49L8Wh0Kv+THZ8RSCZ",
+	"13g7flRr7BMNkoBA82n/vVaFO6GVYQsbYfX9nH4aVdkfxH34pLs5tyE5OpwdWIJGaF7DTb0oZg8m2mR+",
+	"Cz/5/YDhoRL9qhIAmSTqhjSbTkVRsX6jMdU0RyxoP64GqjYXCNRDrd2ab1x9XkIyroJqWYiNy8EnSJwx",
+	"5ilrUdtrVRSbEyampn0rv9bhnXApxKyljB4/vf8oAYhOXaQSGoNXNvDvzq2Lej87mktHjXw/G6p29OyT",
+	"CGgKsdWhQ+4+wO29FqjZy32IvO7alonV3oLQGi35qlF2vyFxPeP2DoGAuQrkNm1AIL6nqkBLCBPmvhzX",
+	"SyXM6vtT0SzZ3/LVvoRbJGVVLV3Cnlp99/TJkyfX7LsnTw7S6Lv5q/0lsF8Vwle5+1Xu/hHkrhUpDSmN",
+	"JV91bhRPVJFW7F0NnmOdYgh2siihVXOSqzJ1wEnUkIFBsqUW+Z2LBFfMFwDgRSwW442jAIsA4sXKixCM",
+	"2w7zocSOmf5TztV4hyadiW2p72KwnwDRBonPEteZ5AnRrEMesqHhOkMjuyNKs1+B/WOYJKeqLv9Tnue4",
+	"e965xyg5wXQE38YTgfXHUdq1YBF7I14LN2rYVOT2yEOQr4U392D6tdo2fCVgi62oSC8QYLi16uUDffcN",
+	"fnU4OURDHiKKPtawkgMzBzQisAvVBXcvpDc79aH19+gNlKoa45jyhMbmBU7gml0fOUC033fW6Evny1AG",
+	"Bpd7mZ0sSJOhlVX0q8cad2tvTC4Fl/oKsF1ShxAOxZKSwFrA0qAPJPFyhEgwFc4z+6bUovgf98m3jZ2I",
+	"gkvzgEYiLPMh7rnbkVhvVu/8Vv+LFasGEE8irbBg/EGz2yVzfQHcQE+krrdMQimtqaBmoR5Vo6mTuBp3",
+	"bKwci206aBllggVGdlrJc63Sq81x4OR9bdgYbwJ83G0Wv960786utW0Qzqcxbl+VmAD+v/VMqG9qqvJc",
+	"rUWKPFobLA2+YqOilPTgkbgTFF+IRHjudz4+lPYRQwiBPfvTubMYbskI8fD3tN5xwnxez4Wroco0oTgr",
+	"lqoA/Ucq4yaeOq/RigVgUsW0DEX3rNXSBKVw/puG82zeOvtpvztXylQ195E+s7JWTQnHxoiVL1ygu+4o",
+	"55TQVSskdFCOxayUSZVHQV3DwBDZxVaRYg2xILv5HoIlYcoqeO6qG4HnlK6zHTMGovFPmaoT9/1MONzb",
+	"r7V9f0jbwzp3L3KVgUnvhINiWBH41QHDMMGIBwdi6DcYkemyB2Cf8UMwhLUJhDUWmWFa5GLiPDD7ve3I",
+	"GchMjInZ76SliHZh1xbmTE2Z7WkO3HSwO3ZvEZq2GxUN00QafjGkB6E6d35CuEq4/IDOkMkyRuuO+IYn",
+	"nQv7o2O5tLoNzBywkCOCLGjphoQvdLkSfXE9HX89nvx5rsdhuubsAyB/5aAE7dFBUQm3nw8SlgCvuqab",
+	"qaZ7lXNJzUKARTpXa+kiE1otBYJoWQHsIFQA3jCh7qLCUSE66xYT2SLKRYOuPU3gvOMPbpJDByBq48ZQ",
+	"kmj3+gxBuIM6smejBXnnEybY/ZywMcg6t/UugJBJx0G9QEqNQWEtfLapAbYtxCpSFPs+5zI4Pb3k08Ih",
+	"Hkgf2Tk0Ao3nvGuEgGq7v7i//t4GCH/v++t+2Hu8oeUO/dhxa9a+hYzZatvABCWgGvprlFQ2rsM9SAAQ",
+	"jjpwpzzLRYplX6BMKSThgkxSGbYRhmDvVGmuIFqhpvAgyn8TpNkl+wRV7HeiKLKUyn4Bd58AD6goFIqy",
+	"fW2SfwDjuZmrcuaxDOdASjWbIQXgdsSjqTO4uxPVt5n6UCJhnzroUQcEZ9kHLPbarAiwdcp2JgMViyPa",
+	"mStIg9q/jgoDg6Vw9YFDSD073iHm6NrjyWI3tS+lQap+R8EzjL45OKjue7/XCNQEsSIPmq+WSch+q9TU",
+	"F/cAfp09MRR5x35IAiRNwS+pQu9cMpWnIPmWfMO0yfKc5dldc/T9j6ITHyIIH9tv6Jbez0IrPMoQYm8G",
+	"GF8izYxuwJv2ID52F0MWKfaCIyEnZ0UpHQuTNmKl65jXdh30da19EfM09gMiuIXOWLNWnt2WipghfyCK",
+	"u2wCgSEtTIXNk4D61tiBC403K5XJiK1rV6A7adqTctydZA/68aAwuZ0JTOEo+CAwkbrXneW+yE55/kEd",
+	"+xL3VYuH1bLACEp+rZnpUeqXh0Wm8DzWI1JXsszzbhWBrz5odS9LeZZJ7LLZCC87N5G26zQaF+wTN5P5",
+	"CUsWh67n2niSEy2CDgUEEaqO9xuuzcULO8WL18+7IGCD173QphB8eSQP241k8Gu28qjOzootSnkNtVMp",
+	"NxzV/4cS7Ub7vxm2QDo2HSC7wikwAB71JmWnOw1NX/SiVddXtfNkhLQBX8MXAgYacNqhdAH+VpRyBxV7",
+	"rYoFiN245URWMLfLUjqkVCbFZwO2UKbZusiMEZKlECcmCauYUWrBMmPt5SYj+daI1UlXuy+iD5jY0J59",
+	"3/KkbpNYU7NN6t7az3t8XXh+w/uCAVERSE07rm+3TxxJsW5nUn5fGuS821AQuiKuZaUEklYIYxGpMoAO",
+	"56Jm69u7u3v2fxZr+/L3IdBsLr3pf2Ow/Ds9MamdKzlrw4Ijkti2Do7bbCbfleZQgG/mOIQJ1MgL+YlS",
+	"i0x4EJoADu9WmItn8GlvoHjt7b5J47V82+ulfCvi3pHCyv9FJmf99Tg3tkpkM/m6r/QOPXxoIO3oOtu5",
+	"QCThmqSIP7eAwYXndeijqsWkLDKzeXT171/CKys3SoranR1NVCqa5emr7M7Fa1RaSXcgQWJTPjHgZmEY",
+	"JJvJi8wnpDOtS2uogA0yVQXZYzjqY3+RHVKqo7GNlDJnd+KZnWQ/Z+klvAQMcF7n6f539qjdj8OyN52C",
+	"Fdd6rYoUocOaDwWxxC9VIS7ZS1Wwp098fC28Jku+QZjwJV8IZtQCCMFqj9KJHxUR6xwqMvvGGcRk2xNq",
+	"6beX7AYfBY+XysSoPeG9b0lx9Yo1f0TKKaIM6SGdE8+4E4D3tDFkj5wNEGIp1FoTz9VcsHcrIV8/Z8+U",
+	"lGJi6LpHSjz14jWOsPWyf8NyiyaGDTdarVAwEKFv1MQf2pZQ0lmJWlyjEZd63bLiGDT3/I0kRzV3pDXC",
+	"cdZAvgTblDhr5Om/gdH8HsTaZu8TCYz9cIJS+ujfiaJQxUE/RKVR/XKVl8ucm8n818y94Mmxi7lZ5kfG",
+	"LLZsAAjI5YKnGBhVpD+lVvkplsBf8MY4wd/S7kGo5jWaIbWWXmdcu+gINN/RgzUTMm2qY3jvBu2pNoke",
+	"30ljr6fE7JPAxS1aazbk1n1pL6CQ0mAzgJc+VunmGuEarDvZiJTD87xfxsOD0lPOXDiwfb12Hun+VycQ",
+	"zOa5ytOg4whqMLuuJQ23cPSF/tYKt/BCppVltB9oQdesqK4YwQ8LDHS+TuaiXLUXMNSQtymjrJ0GgGav",
+	"BtavW2H+ueo1PAcDNNTLGYXWQm9+RVPN8lswaOwZh5ONN92DUWsxKYTx6flVkUnjCkNqcTkoaza8MDEG",
+	"4Gppe/AQ7axvKNp1P2HdLTfIIQq0HNvxx2IP/81t8L1BJKgf79AuuOBNhqXBCaZ6vkQ44XoO25W2PXJE",
+	"UvtvXDPO1mI8V2rxWLsbn1WFCegRITBTx1mD6vSMvlT/aNV+2IDWtv1t7xqANsRUZfjUZm15L+3oCu+X",
+	"hG2ghYQ29cx0el/i7EJU/5wZpoq27j60es9vcXsIUvvZnDGET9P9GKWCp62a47n9wjnejB601nORZ9Zb",
+	"ObgqrV6Wir8WaS8dY3sU2a2Q6c2MZ/JPsFftpq80+J4N5q8HPEdSfui7GOguGYE709DSBxFWJQXVvXAD",
+	"sfNILakI7bU/+376KdnXbr5oVC/TpY6DvVwLsWot2uEUFi8EzxkvzVwV2X9E+qvjZ3Io/DIFdBBeoHb0",
+	"RUgVMnCkufIWMqw9NkbiAAN3RQaDRs6q/bCnfsgYMDfu8OgL/LkfoYn7CcZde9qw4/wE+FXfJY/7V71f",
+	"BPT6Qu90H0XqFj24NS164PfFIHVxFe9VXO83IBmW1KKHRiW/CkN0KfnBzgVmH5ism5E0btL0o+DLM3bk",
+	"YXqnhJfsCnTCO7urDGFxR1/sH63wLx8ciADU1BHeC4+3jKKTHd+U+Mu1mzAGn9SxSx0ubPeQveG6jpZi",
+	"iZZjjcu3KUbxnhfmARcvOZnUs2GxKbVNUXWq3rTT69RTKiMi4h8qk3/uFe1lNeEcQ9lOa7TgI37lT5wb",
+	"hDe8V2bQuLXps3OnJdCNMz9f7DVa2WHD21YlV+NGRADUlxGwg4tpP0oeIVVEY2z7xE3dn6vHwzT6An/u",
+	"wdS/UwvRsPkxkUbf7EPFwmJKxXIlZ57YhUss4u84xWsKPmlrWr7lG11RKzFVsLnDz+BsmtkJQpISKyBX",
+	"5TjPJvBppusIOfAWNTwcRIeNRHbslHpy9+HZH8VnM3R5K75UNHBj15b4NnqBcEF2gEYn819IHmBURe5T",
+	"APxJUKe1G6u92qkxqui4uEQdVSmuxzrurOLY5942DDVrNZpgo9qYgrvmA3bPR+Ol6en46b3ohpUWFeW1",
+	"NTWxlqSJsexO9GthtN0jODGH+Nl46jvtOWsEiNULjQcfR2UVMn5C3ONUpkMlq676EZoAcMIg4zPDxhvU",
+	"oNipSWSx3z+hInCHbQTDXFgxG2IbEQEbFI4goAgMDqAQwDMnUld/SWUkjzXjaVoIjaFZ+hD0jjZIpg6B",
+	"JxgPL3gB5DOpB7SlV/YFSFFifdi1Rz3y4uMAA1tFwaC7WhyWpfOWRzzVoy/w5yHos/DFK0iouMNXk9mq",
+	"qItsLp3AZu9knUqfaWONAe61VLJbKOc2+jh5Dr/qO/I78G419799XaPmE03ETVZd7YVNsnonBZkE+J4o",
+	"avUkyybQ6v+dFa9hgSIUDASuf8o3Y6UWDXQRbhr33qekw1ZYKMVf5TyTR9biIwASvUu3cY6tjavgDaK7",
+	"dsM+ifGtmiyEYd98ePmM/fD93//+beJp7ZzarnUNSvI8KjWzdpjZSYXcR9qU4geqyGaZvGTWyGdLoTWf",
+	"CQRmh515i/9zzcaZ5MXGCkb81LeYIBSKPVIaxKPDFMPjBrQ3mblkNzhlpNKzLhH240L/j518hXc43ni2",
+	"G0f+XuEr7Z6+dyshTxQRyZemlP94Y4TvnFGlWZWmWv65g8oN2w9jJqBd+kfReuZMmh++rwqam1npn3at",
+	"h2ljG2NM1c4AVIY/jZ1nVuGpVVRiBw1jzTct/vbNZCJWgGm85hs8beRljIXOUmTYTZguJ3MogmITUZhs",
+	"ahdOuMS72Xi9veYSeTjw7KUFX2Ot/SW7kYzDYNaY42A1GpWnVRQHP+WAi2ylrHUMoGgXOXjGYqNkGmTv",
+	"EwZAmXJGJkJoLqx55KTju37im54sw+r5Azv7N7Sun+xWN+IQaNW5MiUck4vJnBempavuU5EZZA+EplDr",
+	"fYCcS7x1x6RaJ3TC8GGX7BVss+twpv+2QldXbLCqNAkbg1Sh6LUDV/WQc3wZi/rAlJ7RvPdExj95/Bea",
+	"Q6bRrE2bJBb8cWQG4r5M0w5MphfG6TeCKHWDWJvGVa94eT177x45LhUU6DycN/8Jl8pte5PspgPYNWaH",
+	"D5LVuwi+PBoLXtjb8+9f7AZ4PI9//2IXw7rO7liWRf7o6tGIr7LR3dNHv//y+/8FAAD//w==",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

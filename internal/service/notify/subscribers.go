@@ -17,6 +17,7 @@ import (
 	"plumlatch/internal/core/text"
 	"plumlatch/internal/record"
 	"plumlatch/internal/service/fleet"
+	"plumlatch/internal/service/glance"
 	"plumlatch/internal/service/journal"
 	"plumlatch/internal/service/people"
 	"plumlatch/internal/service/problem"
@@ -381,14 +382,15 @@ func (s *Service) deliverOne(ctx context.Context, r record.Subscriber, d record.
 const watchReachEvery = 30 * time.Second
 
 // watchReach writes into the daybook which logins have become shut, or are open again, and
-// which strangers' keys have appeared.
+// which strangers' keys have appeared. It keeps the reach of each login, for its history.
 func (s *Service) watchReach(ctx context.Context) error {
 	w, err := s.access.World(ctx, record.ReachFilter{})
 	if err != nil {
 		return err
 	}
+	standings := reach.Standings(w.Input)
 	shut := map[uuid.UUID]string{}
-	for n, st := range reach.Standings(w.Input) {
+	for n, st := range standings {
 		if st.State == reach.Shut {
 			shut[w.Logins[n].ID] = fleet.LoginName(w.Logins[n].OSUser, w.Logins[n].Instance)
 		}
@@ -434,6 +436,9 @@ func (s *Service) watchReach(ctx context.Context) error {
 			entries = append(entries, e)
 		}
 		if err := tx.SetShut(ctx, came, went, s.now()); err != nil {
+			return err
+		}
+		if err := glance.KeepReach(ctx, tx, w.Logins, standings, s.now()); err != nil {
 			return err
 		}
 		return tx.Note(ctx, entries...)

@@ -1,5 +1,5 @@
 import { useMutation, useQueryClient } from "@tanstack/react-query";
-import { Alert, App, Button, Select, Switch, Tag } from "antd";
+import { App, Button, Select, Switch, Tag } from "antd";
 import { Link } from "react-router";
 import { api, take, type LoginReach } from "../../api/client";
 import { useHolders, useMe, useReach, useSweep } from "../../api/queries";
@@ -14,6 +14,7 @@ import { SweepButton } from "../../parts/SweepButton";
 import { StateMark } from "../../parts/StateMark";
 import { usePlace } from "../../parts/usePlace";
 import { LetInButton } from "../logins/LetInButton";
+import { Glance } from "./Glance";
 import { ReachTabs } from "./ReachTabs";
 import type { Column } from "../../parts/list/column";
 
@@ -50,57 +51,7 @@ export default function Reach() {
         <SweepAll />
       </PageHead>
       <ReachTabs />
-      {Boolean(first?.asked) && (
-        <Alert
-          type="info"
-          showIcon
-          className="after-m"
-          title={
-            <>
-              Rotations wait for {counted(first?.asked ?? 0, "new public key")} that holders are asked to bring.{" "}
-              <Link to="/rotations/asked">See which</Link>
-            </>
-          }
-        />
-      )}
-      {Boolean(first?.overdue) && (
-        <Alert
-          type="error"
-          showIcon
-          className="after-m"
-          title={
-            <>
-              {counted(first?.overdue ?? 0, "grant")} past the end and still in force.{" "}
-              <Link to="/grants?overdue=true">See which, and why</Link>
-            </>
-          }
-        />
-      )}
-      {Boolean(first?.charters) && (
-        <Alert
-          type="warning"
-          showIcon
-          className="after-m"
-          title={
-            <>
-              Something differs from {counted(first?.charters ?? 0, "charter")}. <Link to="/charters">See what</Link>
-            </>
-          }
-        />
-      )}
-      {Boolean(first?.worrying) && !values.worry && (
-        <Alert
-          type="warning"
-          showIcon
-          className="after-m"
-          title={
-            <>
-              At {counted(first?.worrying ?? 0, "login")} the best way back in, should the last key be lost, is a bad
-              one. <Link to="/?worry=true">See which, and mend it in time</Link>
-            </>
-          }
-        />
-      )}
+      <Glance worrying={first?.worrying ?? 0} />
       {counts && (
         <Counts
           counts={counts}

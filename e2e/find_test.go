@@ -70,7 +70,7 @@ func TestFindLeadsToWhateverBearsTheName(t *testing.T) {
 
 	const typeable = `document.activeElement.getAttribute("aria-label") === "A name, a fingerprint or a public key"`
 	p := h.console(t)
-	p.open("/rotations/plan")
+	p.open("/rotations/plan?all=true")
 	p.says("Plan a rotation")
 	p.do(chromedp.KeyEvent("k", chromedp.KeyModifiers(chromedp.ModifierCtrl)))
 	p.holds("the box to be typed into", typeable)

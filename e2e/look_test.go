@@ -109,6 +109,8 @@ var pages = []string{
 	"/keys/hides-shared",
 	"/rotations",
 	"/rotations/plan?key=oona-main",
+	"/rotations/plan?goal=shared",
+	"/rotations/plan?all=true",
 	"/rotations/rules",
 	"/rotations/calendar",
 	"/rotations/asked",

@@ -661,6 +661,8 @@ func TestConsolePlansStartsWatchesAndUndoesARotation(t *testing.T) {
 	p := h.console(t)
 	p.open("/keys/mine")
 	p.press("Rotate it")
+	p.says("2 logins on 2 instances change, 0 left out, 1 new key")
+	p.press("More choices")
 	p.says("Plan a rotation")
 	p.press("for each instance, which ends sharing")
 	p.press("Show the plan")

@@ -1,12 +1,15 @@
 package e2e
 
 import (
+	"encoding/json"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
 	"time"
+
+	"plumlatch/internal/apiclient"
 )
 
 func TestConsoleKeepsRulesShowsTheCalendarAndReports(t *testing.T) {
@@ -42,7 +45,7 @@ func TestConsoleKeepsRulesShowsTheCalendarAndReports(t *testing.T) {
 	p.press("End it")
 	p.says("There are no rotation rules.")
 	// A rotation whose holder is asked, planned and answered in the console.
-	p.open("/rotations/plan?key=mine")
+	p.open("/rotations/plan?all=true&key=mine")
 	p.press("new keys that the holder of each old one is asked to bring")
 	p.press("Show the plan")
 	p.says("2 logins on 2 instances change, 1 left out, 1 new key")
@@ -50,7 +53,7 @@ func TestConsoleKeepsRulesShowsTheCalendarAndReports(t *testing.T) {
 	p.press("Replace keys in 2 logins")
 	p.says("2 logins wait for new public keys")
 	p.open("/")
-	p.says("Rotations wait for 1 new public key")
+	p.says("1 new public key to bring")
 	p.open("/proofs")
 	p.says("ines is asked to bring a new public key that follows mine, for 2 logins")
 	p.open("/rotations/asked?holder=me")
@@ -90,7 +93,7 @@ func TestConsoleOverridesForALostKeyByTheLoginsName(t *testing.T) {
 	h.must("key", "new", "away")
 	h.must("key", "mark-lost", "mine", "-reason", "stolen", "-yes")
 	p := h.console(t)
-	p.open("/rotations/plan?key=mine")
+	p.open("/rotations/plan?all=true&key=mine")
 	p.press("urgent: for lost keys, with no grace and no hours")
 	p.press("a key that exists")
 	p.choose("Which", "away")
@@ -111,4 +114,61 @@ func TestConsoleOverridesForALostKeyByTheLoginsName(t *testing.T) {
 	p.press("Remove it")
 	p.holds("the end", `document.querySelector("[role=img]")?.getAttribute("aria-label") === "1 done"`)
 	h.replaced(t, "a", "away")
+}
+
+// TestARotationIsPlannedByItsGoalAndThePlanFollowsTheFields takes the one way from the list of rotations to new keys on each
+// instance: a card, and a button.
+func TestARotationIsPlannedByItsGoalAndThePlanFollowsTheFields(t *testing.T) {
+	t.Parallel()
+	h := newHouse(t, "")
+	h.fleet(t, "a", "b")
+	h.must("key", "new", "spare")
+	var goals []apiclient.RotationGoal
+	count := func(args ...string) map[apiclient.RotationGoalName][2]int {
+		t.Helper()
+		out := h.must(append([]string{"rotate", "goals", "-json"}, args...)...)
+		if err := json.Unmarshal([]byte(out), &goals); err != nil {
+			t.Fatal(err)
+		}
+		got := map[apiclient.RotationGoalName][2]int{}
+		for _, g := range goals {
+			got[g.Goal] = [2]int{g.Keys, g.Lines}
+		}
+		return got
+	}
+	if got := count(); got["shared"] != [2]int{1, 2} || got["lost"] != [2]int{} || got["weak"] != [2]int{} ||
+		got["old"] != [2]int{} || len(got) != 4 {
+		t.Errorf("goals: %v", got)
+	}
+	for _, bad := range [][]string{{"-older", "0d"}, {"-weaker-than", "dsa"}} {
+		if r := h.client(append([]string{"rotate", "goals"}, bad...)...); r.status != 1 {
+			t.Errorf("%v: status %d\n%s", bad, r.status, r.err)
+		}
+	}
+	p := h.console(t)
+	p.open("/rotations")
+	p.holds("the count of its card", `[...document.querySelectorAll("nav[aria-label=Goals] a")]
+		.some((e) => e.innerText.includes("End sharing") && e.innerText.includes("1") && e.innerText.includes("2 key lines"))`)
+	p.open("/rotations/plan?goal=keys")
+	p.says("Say which keys, and the plan is shown here.")
+	p.choose("Keys", "spare")
+	p.says("No such key is in place.")
+	p.choose("Keys", "mine")
+	p.says("The plan: 2 logins on 2 instances change, 0 left out, 1 new key")
+	p.open("/rotations")
+	p.holds("the card", `(() => { const a = [...document.querySelectorAll("nav[aria-label=Goals] a")]
+		.find((e) => e.innerText.includes("End sharing")); a?.click(); return Boolean(a); })()`)
+	p.says("The plan: 2 logins on 2 instances change, 0 left out, 2 new keys")
+	if len(h.rotations()) != 0 {
+		t.Error("a plan began something")
+	}
+	p.press("Replace keys in 2 logins")
+	p.holds("both done", `document.querySelector("[role=img]")?.getAttribute("aria-label") === "2 done"`)
+	if got := count(); got["shared"] != [2]int{} {
+		t.Errorf("after sharing ended: %v", got)
+	}
+	h.must("key", "mark-lost", "a-mine", "-reason", "stolen", "-yes")
+	if got := count(); got["lost"] != [2]int{1, 1} {
+		t.Errorf("after a key was lost: %v", got)
+	}
 }

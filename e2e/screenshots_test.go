@@ -125,9 +125,8 @@ func TestScreenshots(t *testing.T) {
 	take("console-launch", "debian@atlas-web-3")
 	p.press("Launch")
 	p.says("It is up. Log in")
-	p.open("/rotations/plan?key=oona-main")
-	p.press("Show the plan")
-	take("console-rotation-plan", "tide-gauge-1")
+	p.open("/rotations/plan?goal=weak")
+	take("console-rotation-plan", "hide-cam-9")
 	h.must(
 		"rotate",
 		"start",

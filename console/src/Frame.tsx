@@ -6,6 +6,7 @@ import { api, problemOf, take } from "./api/client";
 import { useMe } from "./api/queries";
 import { useLook } from "./look";
 import { Confirmation } from "./parts/Confirmation";
+import { DialogHost } from "./parts/dialogs";
 import { Find } from "./parts/Find";
 import { Loading } from "./parts/Loading";
 import { OpenBar } from "./parts/OpenBar";
@@ -63,9 +64,11 @@ export function Frame() {
       <OpenBar />
       <Confirmation factor={me.data.factor} />
       <Layout.Content id="content" className="content">
-        <Suspense fallback={<Loading />}>
-          <Outlet />
-        </Suspense>
+        <DialogHost>
+          <Suspense fallback={<Loading />}>
+            <Outlet />
+          </Suspense>
+        </DialogHost>
       </Layout.Content>
     </Layout>
   );

@@ -972,6 +972,30 @@ func (e Role) Valid() bool {
 	}
 }
 
+// Defines values for RotationGoalName.
+const (
+	RotationGoalNameLost   RotationGoalName = "lost"
+	RotationGoalNameOld    RotationGoalName = "old"
+	RotationGoalNameShared RotationGoalName = "shared"
+	RotationGoalNameWeak   RotationGoalName = "weak"
+)
+
+// Valid indicates whether the value is a known member of the RotationGoalName enum.
+func (e RotationGoalName) Valid() bool {
+	switch e {
+	case RotationGoalNameLost:
+		return true
+	case RotationGoalNameOld:
+		return true
+	case RotationGoalNameShared:
+		return true
+	case RotationGoalNameWeak:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for RotationItemState.
 const (
 	RotationItemStateAsked    RotationItemState = "asked"
@@ -4562,6 +4586,19 @@ type Rotation struct {
 	Urgent *bool `json:"urgent,omitempty"`
 }
 
+// RotationGoal defines model for RotationGoal.
+type RotationGoal struct {
+	// Goal Renew old keys, replace weak ones, end sharing, replace lost ones.
+	Goal RotationGoalName `json:"goal"`
+	Keys int              `json:"keys"`
+
+	// Lines In how many logins they are, each key counted by itself.
+	Lines int `json:"lines"`
+}
+
+// RotationGoalName Renew old keys, replace weak ones, end sharing, replace lost ones.
+type RotationGoalName string
+
 // RotationItem defines model for RotationItem.
 type RotationItem struct {
 	// Detail What it waits for, or why it failed.
@@ -6232,6 +6269,15 @@ type StartRotationParams struct {
 	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
 }
 
+// ListRotationGoalsParams defines parameters for ListRotationGoals.
+type ListRotationGoalsParams struct {
+	// OlderDays From what age on a key is old, in days; 180 unless given.
+	OlderDays *int `form:"older_days,omitempty" json:"older_days,omitempty"`
+
+	// WeakerThan A type and a length under which a key is weak; rsa3072 unless given.
+	WeakerThan *string `form:"weaker_than,omitempty" json:"weaker_than,omitempty"`
+}
+
 // ListRotationItemsParams defines parameters for ListRotationItems.
 type ListRotationItemsParams struct {
 	// After The cursor that the page before gave as next.
@@ -7661,6 +7707,11 @@ type ClientInterface interface {
 	//
 	// Starts a rotation by the plan as it was shown. Where something has changed since, it is refused with the difference.
 	StartRotation(ctx context.Context, params *StartRotationParams, body StartRotationJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListRotationGoals performs a GET /rotations/goals (the `ListRotationGoals` operationId) request.
+	//
+	// How many keys there are to replace for each of the usual reasons, of those that are in place somewhere or should be.
+	ListRotationGoals(ctx context.Context, params *ListRotationGoalsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// PlanRotationWithBody performs a POST /rotations/plans (the `PlanRotation` operationId) request,
 	// with any type of body and a specified content type.
@@ -10935,6 +10986,21 @@ func (c *Client) StartRotationWithBody(ctx context.Context, params *StartRotatio
 // Starts a rotation by the plan as it was shown. Where something has changed since, it is refused with the difference.
 func (c *Client) StartRotation(ctx context.Context, params *StartRotationParams, body StartRotationJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewStartRotationRequest(c.Server, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListRotationGoals performs a GET /rotations/goals (the `ListRotationGoals` operationId) request.
+//
+// How many keys there are to replace for each of the usual reasons, of those that are in place somewhere or should be.
+func (c *Client) ListRotationGoals(ctx context.Context, params *ListRotationGoalsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListRotationGoalsRequest(c.Server, params)
 	if err != nil {
 		return nil, err
 	}
@@ -19558,6 +19624,72 @@ func NewStartRotationRequestWithBody(server string, params *StartRotationParams,
 			req.Header.Set("Idempotency-Key", headerParam0)
 		}
 
+	}
+
+	return req, nil
+}
+
+// NewListRotationGoalsRequest constructs an http.Request for the ListRotationGoals method
+func NewListRotationGoalsRequest(server string, params *ListRotationGoalsParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/rotations/goals")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.OlderDays != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "older_days", *params.OlderDays, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.WeakerThan != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "weaker_than", *params.WeakerThan, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
 	}
 
 	return req, nil

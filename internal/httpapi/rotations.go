@@ -1,6 +1,7 @@
 package httpapi
 
 import (
+	"cmp"
 	"context"
 	"math"
 	"time"
@@ -30,6 +31,19 @@ func wantedFrom(w contract.RotationWanted) (rotate.RotationWanted, error) {
 		Names:    given(w.Names),
 		FromHere: given(w.FromHere), Urgent: given(w.Urgent), Wait: given(w.Overlap) == contract.RotationWantedOverlapWait,
 	}, err
+}
+
+func (a *api) ListRotationGoals(
+	ctx context.Context, r contract.ListRotationGoalsRequestObject,
+) (contract.ListRotationGoalsResponseObject, error) {
+	days := 180
+	if r.Params.OlderDays != nil {
+		days = *r.Params.OlderDays
+	}
+	goals, err := a.Service.Rotate.Goals(ctx, days, cmp.Or(given(r.Params.WeakerThan), "rsa3072"))
+	return contract.ListRotationGoals200JSONResponse(each(goals, func(g rotate.Reached) contract.RotationGoal {
+		return contract.RotationGoal{Goal: contract.RotationGoalName(g.Goal), Keys: g.Keys, Lines: g.Lines}
+	})), err
 }
 
 func (a *api) PlanRotation(

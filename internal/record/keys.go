@@ -128,6 +128,16 @@ type KeyFilter struct {
 	Sort string
 }
 
+// KeyInPlace is how a key that is in place, or should be, is judged by those who may replace it.
+type KeyInPlace struct {
+	Type      string
+	Bits      int
+	CreatedAt time.Time
+	State     custody.State
+	// Lines is in how many logins it is, Instances on how many it was seen.
+	Lines, Instances int
+}
+
 // SharedPrime says that two RSA keys share a prime, which breaks both.
 type SharedPrime struct {
 	KeyID   uuid.UUID

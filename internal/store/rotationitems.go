@@ -367,3 +367,20 @@ func (s *Store) ItemOf(
 	}
 	return i, plain(done.Error)
 }
+
+// KeysInPlace returns the keys that are in place somewhere or should be, but for steward keys: how they are judged, in how
+// many logins, and on how many instances they were seen.
+// Raw, for the union of what is granted and what was seen.
+func (s *Store) KeysInPlace(ctx context.Context) ([]record.KeyInPlace, error) {
+	var out []record.KeyInPlace
+	err := s.db.WithContext(ctx).Raw(`SELECT k.type, k.bits, k.created_at, k.state, p.lines, p.instances FROM (
+			SELECT p.key_id, count(*) AS lines, count(DISTINCT l.instance_id) FILTER (WHERE p.seen) AS instances FROM (
+				SELECT key_id, login_id, bool_or(seen) AS seen FROM (
+					SELECT key_id, login_id, false AS seen FROM grants WHERE withdrawn_at IS NULL
+					UNION ALL SELECT key_id, login_id, true FROM sightings WHERE present) e
+				GROUP BY key_id, login_id) p
+			JOIN logins l ON l.id = p.login_id JOIN instances i ON i.id = l.instance_id AND i.gone_at IS NULL
+			GROUP BY p.key_id) p
+		JOIN keys k ON k.id = p.key_id AND k.steward_of IS NULL`).Scan(&out).Error
+	return out, plain(err)
+}

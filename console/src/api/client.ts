@@ -36,6 +36,7 @@ export type Rotation = components["schemas"]["Rotation"];
 export type RotationItem = components["schemas"]["RotationItem"];
 export type PendingHolder = components["schemas"]["PendingHolder"];
 export type RotationPlan = components["schemas"]["RotationPlan"];
+export type PlannedItem = components["schemas"]["PlannedItem"];
 export type RotationSettings = components["schemas"]["RotationSettings"];
 export type RotationRule = components["schemas"]["RotationRule"];
 export type DueRotation = components["schemas"]["DueRotation"];

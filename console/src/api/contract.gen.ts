@@ -2234,6 +2234,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/rotations/goals": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description How many keys there are to replace for each of the usual reasons, of those that are in place somewhere or should be. */
+        get: operations["listRotationGoals"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/rotations/plans": {
         parameters: {
             query?: never;
@@ -3724,6 +3741,17 @@ export interface components {
          * @enum {string}
          */
         RotationItemState: "asked" | "waiting" | "placing" | "placed" | "proved" | "removing" | "done" | "failed" | "undoing" | "undone";
+        RotationGoal: {
+            goal: components["schemas"]["RotationGoalName"];
+            keys: number;
+            /** @description In how many logins they are, each key counted by itself. */
+            lines: number;
+        };
+        /**
+         * @description Renew old keys, replace weak ones, end sharing, replace lost ones.
+         * @enum {string}
+         */
+        RotationGoalName: "old" | "weak" | "shared" | "lost";
         /** @description Which keys to replace, where, and by what. A key must match everything that is set. */
         RotationWanted: {
             /** @description Of these names. */
@@ -10119,6 +10147,32 @@ export interface operations {
                 };
                 content: {
                     "text/event-stream": string;
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listRotationGoals: {
+        parameters: {
+            query?: {
+                /** @description From what age on a key is old, in days; 180 unless given. */
+                older_days?: number;
+                /** @description A type and a length under which a key is weak; rsa3072 unless given. */
+                weaker_than?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The goals. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RotationGoal"][];
                 };
             };
             default: components["responses"]["Problem"];

@@ -20,6 +20,7 @@ import {
   type Restore,
   type Rotation,
   type RotationItem,
+  type RotationWanted,
   type Run,
   type Visit,
 } from "./client";
@@ -466,6 +467,27 @@ export function useRotations() {
     (after) => take(api.GET("/rotations", { params: { query: paging(after) } })),
     3_000,
   );
+}
+
+/** How much there is to do for each of the usual reasons. */
+export function useRotationGoals() {
+  return useQuery({
+    queryKey: ["rotations", "goals"],
+    queryFn: () => take(api.GET("/rotations/goals")),
+    refetchInterval: 15_000,
+  });
+}
+
+/** What a rotation would do, as long as it is asked for. */
+export function useRotationPlan(wanted: RotationWanted, make: "service" | "here" | "bring", enabled: boolean) {
+  const key = ["rotations", "plan", { wanted, make }] as const;
+  return useQuery({
+    queryKey: key,
+    enabled,
+    placeholderData: sameList(key),
+    queryFn: () => take(api.POST("/rotations/plans", { body: { wanted, make } })),
+    retry: false,
+  });
 }
 
 export function useRotation(id: string) {

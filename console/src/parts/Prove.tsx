@@ -1,5 +1,6 @@
 import { Button } from "antd";
-import { lazy, Suspense, useState } from "react";
+import { lazy } from "react";
+import { useDialogs } from "./dialogs";
 
 // What reads private keys comes when it is needed.
 const ProveDialog = lazy(() => import("./ProveDialog"));
@@ -16,17 +17,13 @@ export function ProveButton({
   text?: string;
   small?: boolean;
 }) {
-  const [asking, setAsking] = useState(false);
+  const { open, close } = useDialogs();
   return (
-    <>
-      <Button size={small ? "small" : undefined} onClick={() => setAsking(true)}>
-        {text ?? "Prove it"}
-      </Button>
-      {asking && (
-        <Suspense fallback={null}>
-          <ProveDialog of={of} among={among} close={() => setAsking(false)} />
-        </Suspense>
-      )}
-    </>
+    <Button
+      size={small ? "small" : undefined}
+      onClick={() => open(<ProveDialog of={of} among={among} close={close} />)}
+    >
+      {text ?? "Prove it"}
+    </Button>
   );
 }

@@ -23,6 +23,14 @@ import (
 
 var RotateCommands = []kit.Command{
 	{
+		Name: "rotate goals", Flags: rotateGoals,
+		Summary: "Show how many keys are old, weak, shared or lost, and what to type to replace them",
+		Detail:  "Keys that are in place nowhere, and are granted nowhere, do not count.",
+		Examples: []string{
+			"plumlatch rotate goals", "plumlatch rotate goals -older 365d", "plumlatch rotate goals -weaker-than rsa4096",
+		},
+	},
+	{
 		Name: "rotate plan", Flags: rotatePlan,
 		Summary: "Preview a rotation, login by login",
 		Detail:  rotateDetail,

@@ -6,6 +6,8 @@ import { useInstanceAccess, useMe } from "../../api/queries";
 import { counted, day, moment } from "../../format";
 import { CopyText } from "../../parts/CopyText";
 import { ProblemNote } from "../../parts/ProblemNote";
+import { LetInButton } from "../logins/LetInButton";
+import { GetBackIn } from "../restores/GetBackIn";
 import { StateMark } from "../../parts/StateMark";
 
 const rights = { root: "root", sudo: "root by sudo", user: "the login user" };
@@ -41,6 +43,15 @@ function OneLogin({ of: l }: { of: Login }) {
       <Link to={`/logins/${encodeURIComponent(l.reach.login)}`}>{l.reach.login}</Link>{" "}
       <StateMark state={l.reach.reach} /> {counted(l.openers.length, "key")}{" "}
       {l.strangers.length > 0 && <Tag color="error">{counted(l.strangers.length, "stranger")}</Tag>}
+      {!l.reach.own_account && me.data?.role !== "viewer" && (
+        <span className="inline">
+          {l.reach.reach === "shut" ? (
+            <GetBackIn login={l.reach.login} small />
+          ) : (
+            <LetInButton logins={[l.reach.login]} small />
+          )}
+        </span>
+      )}{" "}
       {l.reach.own_account && "an account of the service's own"}
       {l.found_at && !l.reach.own_account && (
         <>

@@ -7,6 +7,7 @@ import { useCloudInstances, useClouds, useMe } from "../../api/queries";
 import { counted, day, moment } from "../../format";
 import { EmptyNote } from "../../parts/EmptyNote";
 import { PagedTable } from "../../parts/list/PagedTable";
+import { MoreChoices } from "../../parts/MoreChoices";
 import { PageHead } from "../../parts/PageHead";
 import { ProblemNote } from "../../parts/ProblemNote";
 import { SearchBox } from "../../parts/SearchBox";
@@ -192,30 +193,32 @@ function Preview({ cloud, ids, close, done }: { cloud: string; ids: string[]; cl
     >
       {!over && (
         <Form<How> layout="vertical" onValuesChange={(_, v) => (setHow(v), setRows(undefined))}>
-          <div className="row gap-l many">
-            <Form.Item name="login_user" label="Log in as; the image's user unless given">
-              <Input placeholder="debian" />
-            </Form.Item>
-            <Form.Item name="via" label="By way of the jump host; as the rules say unless given">
-              <Input placeholder="gateway-1" />
-            </Form.Item>
-            {ids.length === 1 && (
-              <>
-                <Form.Item name="host_key" label="The host key that it must have">
-                  <Input placeholder="SHA256:…" className="code" />
-                </Form.Item>
-                <Form.Item name="same_as" label="The adopted machine that it is, with a new host key">
-                  <Input placeholder="gauge-3" />
-                </Form.Item>
-              </>
-            )}
-            <Form.Item name="reason" label="Reason, for the daybook">
-              <Input />
-            </Form.Item>
-          </div>
-          <Form.Item name="first_contact" valuePropName="checked">
-            <Checkbox>Take host keys as a machine shows them where its cloud does not tell them</Checkbox>
+          <Form.Item name="reason" label="Reason, for the daybook">
+            <Input />
           </Form.Item>
+          <MoreChoices>
+            <div className="row gap-l many">
+              <Form.Item name="login_user" label="Log in as; the image's user unless given">
+                <Input placeholder="debian" />
+              </Form.Item>
+              <Form.Item name="via" label="By way of the jump host; as the rules say unless given">
+                <Input placeholder="gateway-1" />
+              </Form.Item>
+              {ids.length === 1 && (
+                <>
+                  <Form.Item name="host_key" label="The host key that it must have">
+                    <Input placeholder="SHA256:…" className="code" />
+                  </Form.Item>
+                  <Form.Item name="same_as" label="The adopted machine that it is, with a new host key">
+                    <Input placeholder="gauge-3" />
+                  </Form.Item>
+                </>
+              )}
+            </div>
+            <Form.Item name="first_contact" valuePropName="checked">
+              <Checkbox>Take host keys as a machine shows them where its cloud does not tell them</Checkbox>
+            </Form.Item>
+          </MoreChoices>
         </Form>
       )}
       {send.error && <ProblemNote error={send.error} />}

@@ -2,8 +2,8 @@ import { useMutation } from "@tanstack/react-query";
 import { App, Button, Card, Input, Modal } from "antd";
 import { useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
-import { api, take, type Instance } from "../../api/client";
-import { useCatalogue, useInstance, useMe, useOpeners, useRuns } from "../../api/queries";
+import { api, take, type Instance, type Opening } from "../../api/client";
+import { useCatalogue, useInstance, useInstanceAccess, useMe, useOpeners, useRuns } from "../../api/queries";
 import { loginCommand, moment } from "../../format";
 import { bestOpener } from "../../parts/bestOpener";
 import { CopyText } from "../../parts/CopyText";
@@ -19,6 +19,9 @@ import { PagedTable } from "../../parts/list/PagedTable";
 import { PageHead } from "../../parts/PageHead";
 import { ProblemNote } from "../../parts/ProblemNote";
 import { StateMark } from "../../parts/StateMark";
+import type { Column } from "../../parts/list/column";
+import { LoginActions } from "../logins/LoginActions";
+import { Settle } from "../logins/Settle";
 import { Access } from "./Access";
 import { Past } from "./Past";
 import { Timeline } from "./Timeline";
@@ -29,6 +32,7 @@ export default function InstancePage() {
   const { name = "" } = useParams();
   const instance = useInstance(name);
   const openers = useOpeners(name);
+  const access = useInstanceAccess(name);
   const runs = useRuns(name);
   const me = useMe();
   const catalogue = useCatalogue(instance.data?.cloud);
@@ -37,15 +41,12 @@ export default function InstancePage() {
   const i = instance.data;
   const first = bestOpener(openers.rows, me.data?.name);
   const windows = catalogue.data?.images.find((o) => o.name === i.image)?.family === "windows";
+  const main = access.data?.logins.find((l) => l.reach.login === `${i.connection.user}@${i.name}`);
   const live = runs.data?.items.filter((r) => !r.ended_at) ?? [];
   return (
     <>
       <PageHead title={i.name} note={<StateMark state={i.state} />}>
-        {i.state === "running" && me.data && me.data.role !== "viewer" && (
-          <Link to={`/terminals/${encodeURIComponent(`${i.connection.user}@${i.name}`)}`}>
-            <Button>Open a terminal</Button>
-          </Link>
-        )}
+        {main && i.state === "running" && <LoginActions of={main.reach} />}
         <Actions instance={i} />
       </PageHead>
       {live.map((r) => (
@@ -116,7 +117,7 @@ export default function InstancePage() {
           pages={openers}
           noun="key"
           rowKey={(o) => o.key.name + o.os_user}
-          columns={keyColumns}
+          columns={me.data && me.data.role !== "viewer" ? settledColumns : keyColumns}
           empty={<EmptyNote text="No key that is recorded opens it." />}
         />
       </Card>
@@ -126,6 +127,12 @@ export default function InstancePage() {
     </>
   );
 }
+
+/** The keys, each with what settles its status. */
+const settledColumns: Column<Opening>[] = [
+  ...keyColumns,
+  { title: "Actions", unseen: true, key: "do", align: "right", render: (o) => <Settle of={o} /> },
+];
 
 type Action = "start" | "stop" | "delete";
 

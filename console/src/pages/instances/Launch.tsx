@@ -8,6 +8,7 @@ import { labelRules, labelsOf } from "../../labels";
 import { typeText } from "../../format";
 import { Facts } from "../../parts/Facts";
 import { KeyGlyph } from "../../parts/KeyGlyph";
+import { MoreChoices } from "../../parts/MoreChoices";
 import { Loading } from "../../parts/Loading";
 import { PageHead } from "../../parts/PageHead";
 import { ProblemNote } from "../../parts/ProblemNote";
@@ -227,20 +228,22 @@ export default function Launch() {
             {now?.no_key && <Alert type="warning" showIcon title="Nobody will be able to log in to this instance." />}
           </Card>
           <Card size="small" title="3  Where, and why">
-            <div className="pair of-fields">
-              <Form.Item name="zone" label="Zone">
-                <Select options={zones.map((z) => ({ value: z.name, label: `${z.name} (${z.region})` }))} />
-              </Form.Item>
-              <Form.Item name="labels" label="Labels" rules={labelRules}>
-                <Input placeholder="team=atlas, site=pier-2" />
-              </Form.Item>
-            </div>
             <Form.Item name="reason" label="Why (for the daybook)">
               <Input />
             </Form.Item>
-            <Form.Item name="static_address" valuePropName="checked" className="flush-end">
-              <Checkbox>A static address, which stays at a stop</Checkbox>
-            </Form.Item>
+            <MoreChoices>
+              <div className="pair of-fields">
+                <Form.Item name="zone" label="Zone">
+                  <Select options={zones.map((z) => ({ value: z.name, label: `${z.name} (${z.region})` }))} />
+                </Form.Item>
+                <Form.Item name="labels" label="Labels" rules={labelRules}>
+                  <Input placeholder="team=atlas, site=pier-2" />
+                </Form.Item>
+              </div>
+              <Form.Item name="static_address" valuePropName="checked" className="flush-end">
+                <Checkbox>A static address, which stays at a stop</Checkbox>
+              </Form.Item>
+            </MoreChoices>
           </Card>
         </div>
         <Card size="small" title="What will be launched" className="stays">
@@ -250,6 +253,7 @@ export default function Launch() {
               ["Image", image?.title],
               ["Size", size?.name],
               ["Zone", now?.zone],
+              ["Address", now?.static_address ? "static, which stays at a stop" : "changes at a stop"],
               ["Opened by", now?.no_key ? "nobody" : now?.keys?.join(", ")],
               ["Steward key", now?.steward && "yes, the service's own"],
               ["Login", image && now?.name && `${image.login_user}@${now.name}`],

@@ -1,5 +1,6 @@
 import { Button } from "antd";
-import { lazy, Suspense, useState } from "react";
+import { lazy } from "react";
+import { useDialogs } from "../../parts/dialogs";
 
 const LetIn = lazy(() => import("./LetIn"));
 
@@ -9,26 +10,20 @@ export function LetInButton({
   text,
   small,
   primary,
-  opened,
 }: {
   logins: string[];
   text?: string;
   small?: boolean;
   primary?: boolean;
-  /** Whether it is asked for by the address of the page. */
-  opened?: boolean;
 }) {
-  const [asking, setAsking] = useState(opened ?? false);
+  const { open, close } = useDialogs();
   return (
-    <>
-      <Button size={small ? "small" : undefined} type={primary ? "primary" : undefined} onClick={() => setAsking(true)}>
-        {text ?? "Let a key in"}
-      </Button>
-      {asking && (
-        <Suspense fallback={null}>
-          <LetIn logins={logins} close={() => setAsking(false)} />
-        </Suspense>
-      )}
-    </>
+    <Button
+      size={small ? "small" : undefined}
+      type={primary ? "primary" : undefined}
+      onClick={() => open(<LetIn logins={logins} close={close} />)}
+    >
+      {text ?? "Let a key in"}
+    </Button>
   );
 }

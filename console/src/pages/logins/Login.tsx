@@ -1,9 +1,9 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { Alert, App, Button, Card, Input, Modal, Select, Table, type TableColumnsType } from "antd";
-import { useCallback, useEffect, useState } from "react";
+import { Alert, Button, Card, Input, Modal, Select, Table, type TableColumnsType } from "antd";
+import { useState } from "react";
 import { Link, useParams } from "react-router";
 import { api, requestKey, take, type FileVersion, type Login, type Opening, type Stranger } from "../../api/client";
-import { useLogin, useMe, useRun, useVersions } from "../../api/queries";
+import { useLogin, useMe, useVersions } from "../../api/queries";
 import { day, moment } from "../../format";
 import { CopyText } from "../../parts/CopyText";
 import { EmptyNote } from "../../parts/EmptyNote";
@@ -13,9 +13,9 @@ import { KeyName } from "../../parts/KeyName";
 import { Loading } from "../../parts/Loading";
 import { PageHead } from "../../parts/PageHead";
 import { ProblemNote } from "../../parts/ProblemNote";
-import { SweepButton } from "../../parts/SweepButton";
 import { StateMark } from "../../parts/StateMark";
-import { LetInButton } from "./LetInButton";
+import { LoginActions } from "./LoginActions";
+import { Settle } from "./Settle";
 import { Withdraw } from "./Withdraw";
 import { Ways } from "./Ways";
 import { actionsHead } from "../../parts/actionsHead";
@@ -34,27 +34,7 @@ export default function LoginPage() {
   return (
     <>
       <PageHead title={l.reach.login} note={<StateMark state={l.reach.reach} />}>
-        {l.reach.reach !== "shut" && (
-          <Link to={`/logins/${encodeURIComponent(l.reach.login)}/routes`}>
-            <Button>Ways back in</Button>
-          </Link>
-        )}
-        {l.reach.reach === "shut" && (
-          <Link to={`/logins/${encodeURIComponent(l.reach.login)}/routes`}>
-            <Button type="primary" danger>
-              Get back in
-            </Button>
-          </Link>
-        )}
-        {may && (
-          <>
-            <Link to={`/terminals/${encodeURIComponent(l.reach.login)}`}>
-              <Button>Open a terminal</Button>
-            </Link>
-            <SweepButton instances={[l.reach.instance]} />
-            <LetInButton logins={[l.reach.login]} primary={l.reach.reach !== "shut"} />
-          </>
-        )}
+        <LoginActions of={l.reach} />
       </PageHead>
       <Card size="small" className="after-l">
         <Facts
@@ -156,8 +136,7 @@ function keyColumns(may: boolean, l: Login, withdraw: (o: Opening) => void): Tab
         may &&
         !o.steward && (
           <span className="inline">
-            {o.status === "ungranted" && <Settle login={l} of={o} text="Accept it" />}
-            {o.status === "missing" && <Settle login={l} of={o} text="Place it" />}
+            <Settle of={o} />
             <Button size="small" onClick={() => withdraw(o)}>
               {o.status === "ungranted" ? "Remove it" : "Withdraw"}
             </Button>
@@ -166,55 +145,6 @@ function keyColumns(may: boolean, l: Login, withdraw: (o: Opening) => void): Tab
     },
   ];
   return columns.filter((c) => c !== false);
-}
-
-/** Accepts what is in place there as granted, or places what is missing: both are a grant. */
-function Settle({ login, of, text }: { login: Login; of: Opening; text: string }) {
-  const { message } = App.useApp();
-  const queries = useQueryClient();
-  const settle = useMutation({
-    mutationFn: (once: string) =>
-      take(
-        api.POST("/grants", {
-          params: { header: { "Idempotency-Key": once } },
-          body: {
-            key: of.key.name,
-            login: login.reach.login,
-            reason: of.status === "missing" ? "placed again" : "accepted",
-            until: of.until,
-            from_here: of.status === "ungranted",
-          },
-        }),
-      ),
-    onSuccess: (g) => {
-      if (!g.run) void queries.invalidateQueries({ queryKey: ["reach"] });
-    },
-    onError: (e) => void message.error(e.message),
-  });
-  const { reset, data } = settle;
-  const run = data?.run?.id;
-  const ended = useCallback(() => {
-    reset();
-    void queries.invalidateQueries({ queryKey: ["reach"] });
-  }, [reset, queries]);
-  return (
-    <>
-      <Button size="small" loading={settle.isPending || !!run} onClick={() => settle.mutate(requestKey())}>
-        {text}
-      </Button>
-      {run && <WhenEnded run={run} ended={ended} />}
-    </>
-  );
-}
-
-/** Follows a run, and tells once it has ended. */
-function WhenEnded({ run: id, ended }: { run: string; ended: () => void }) {
-  const { run } = useRun(id);
-  const over = !!run?.ended_at;
-  useEffect(() => {
-    if (over) ended();
-  }, [over, ended]);
-  return null;
 }
 
 const strangerColumns = (may: boolean, record: (g: Stranger) => void): TableColumnsType<Stranger> => [

@@ -1,16 +1,13 @@
 import { Button } from "antd";
-import { useState } from "react";
+import { useDialogs } from "../../parts/dialogs";
 import { Withdraw, type Granted } from "./Withdraw";
 
 /** Withdraws grants, after a look at what that does. */
 export function WithdrawButton({ grants }: { grants: Granted[] }) {
-  const [asking, setAsking] = useState<Granted[]>();
+  const { open, close } = useDialogs();
   return (
-    <>
-      <Button danger onClick={() => setAsking(grants)}>
-        Withdraw them
-      </Button>
-      {asking && <Withdraw grants={asking} close={() => setAsking(undefined)} />}
-    </>
+    <Button danger onClick={() => open(<Withdraw grants={grants} close={close} />)}>
+      Withdraw them
+    </Button>
   );
 }

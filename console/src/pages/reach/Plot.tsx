@@ -24,7 +24,13 @@ export function Plot({ history }: { history: ReachMoment[] }) {
   return (
     <div className="row">
       <figure className="flush">
-        <svg width={width} height={height} viewBox={`0 0 ${width} ${height}`} role="img" aria-label={`From ${day(first.at)} until now: ${summary}`}>
+        <svg
+          width={width}
+          height={height}
+          viewBox={`0 0 ${width} ${height}`}
+          role="img"
+          aria-label={`From ${day(first.at)} until now: ${summary}`}
+        >
           <defs>
             <pattern id="plot-stale" width="5" height="5" patternUnits="userSpaceOnUse" patternTransform="rotate(45)">
               <rect width="5" height="5" className="band warn" opacity="0.55" />

@@ -15,6 +15,7 @@ import { StateMark } from "../../parts/StateMark";
 import { usePlace } from "../../parts/usePlace";
 import { LetInButton } from "../logins/LetInButton";
 import { Glance } from "./Glance";
+import { GetBackIn } from "../restores/GetBackIn";
 import { ReachTabs } from "./ReachTabs";
 import type { Column } from "../../parts/list/column";
 
@@ -223,7 +224,7 @@ function Next({ of: l }: { of: LoginReach }) {
   const may = useMe().data?.role !== "viewer";
   const page = `/logins/${encodeURIComponent(l.login)}`;
   const differs = l.missing + l.ungranted + l.strangers > 0;
-  if (l.reach === "shut" && !l.steward) return <Link to={`${page}/routes`}>Get back in</Link>;
+  if (l.reach === "shut" && !l.steward) return <GetBackIn login={l.login} small />;
   if (differs && l.reach !== "shut") return <Link to={page}>Decide about the drift</Link>;
   if (may && (l.reach === "thin" || l.reach === "shut"))
     return <LetInButton logins={[l.login]} text="Let another key in" small />;

@@ -1,10 +1,12 @@
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { Alert, Checkbox, Form, Input, Modal, Radio, Select } from "antd";
 import { useState } from "react";
-import { useNavigate } from "react-router";
+import { Link, useNavigate } from "react-router";
 import { api, requestKey, take, type RouteOption, type Routes } from "../../api/client";
 import { useKeys, useLogin } from "../../api/queries";
+import { counted } from "../../format";
 import { CopyText } from "../../parts/CopyText";
+import { MoreChoices } from "../../parts/MoreChoices";
 import { LossElsewhere } from "../keys/Loss";
 import { ProblemNote } from "../../parts/ProblemNote";
 
@@ -26,11 +28,17 @@ export function StartDialog({
   option,
   limits,
   close,
+  begun,
+  others,
 }: {
   routes: Routes;
   option: RouteOption;
   limits: { max_downtime?: string; keep_address?: string; no_stop?: string };
   close: () => void;
+  /** Takes the run that has begun; its page is opened without it. */
+  begun?: (run: string) => void;
+  /** Whether to lead to the other ways. */
+  others?: boolean;
 }) {
   const [form] = Form.useForm<StartForm>();
   const [search, setSearch] = useState("");
@@ -76,7 +84,8 @@ export function StartDialog({
       ),
     onSuccess: (r) => {
       void queries.invalidateQueries({ queryKey: ["restores"] });
-      void navigate(`/restores/${r.run.id}`);
+      if (begun) begun(r.run.id);
+      else void navigate(`/restores/${r.run.id}`);
     },
   });
   const lost = Form.useWatch("lost", form);
@@ -115,6 +124,14 @@ export function StartDialog({
           }
         />
       )}
+      {others && (
+        <p>
+          It is the best of {counted(routes.routes.filter((o) => o.possible).length, "way")} back in: {option.summary}.{" "}
+          <Link to={`/logins/${encodeURIComponent(routes.login)}/routes`} className="in-text">
+            Compare them
+          </Link>
+        </p>
+      )}
       <Form
         form={form}
         layout="vertical"
@@ -122,42 +139,14 @@ export function StartDialog({
         initialValues={{ make: true, name: `${routes.instance}-new`, lost: routes.lost.map((k) => k.name) }}
         onFinish={(v) => start.mutate({ ...v, once: requestKey() })}
       >
-        <Form.Item name="make" label="The new key" className="after-s">
-          <Radio.Group
-            options={[
-              { value: true, label: "is made by the service, which logs in itself and keeps it in its safe for you" },
-              { value: false, label: "exists already, in somebody's hands" },
-            ]}
-            className="stack gap-xs"
-          />
-        </Form.Item>
-        {make !== false ? (
-          <Form.Item name="name" label="Its name" rules={[{ required: true, message: "Give it a name" }]}>
-            <Input />
-          </Form.Item>
-        ) : (
+        {make !== false && (
           <Form.Item
-            name="key"
-            label="Which key"
-            rules={[{ required: true, message: "Choose a key" }]}
-            extra={
-              <>
-                To make one on your machine:{" "}
-                <CopyText
-                  text={`plumlatch restore start ${routes.login} -route ${option.route} -new NAME`}
-                  label="command"
-                />
-              </>
-            }
+            name="name"
+            label="Name of the new key"
+            rules={[{ required: true, message: "Give it a name" }]}
+            extra="The service makes it, logs in itself, and keeps it in its safe for you."
           >
-            <Select
-              showSearch
-              filterOption={false}
-              onSearch={setSearch}
-              options={keys.rows
-                .filter((k) => k.state === "active" && !k.steward)
-                .map((k) => ({ value: k.name, label: `${k.name} (${k.holder?.name ?? "nobody"})` }))}
-            />
+            <Input />
           </Form.Item>
         )}
         {here.length > 0 && option.route !== "windows-password" && (
@@ -172,22 +161,58 @@ export function StartDialog({
           </Form.Item>
         )}
         <LossElsewhere of={lost ?? []} login={routes.login} />
-        {replaces && (
-          <div className="pair">
-            <Form.Item name="new_name" label="Name of the new instance">
-              <Input placeholder={`${routes.instance}-2`} />
-            </Form.Item>
-            <Form.Item name="ports" label="TCP ports at which it has to answer">
-              <Input placeholder="22, 443" />
-            </Form.Item>
-            <Form.Item name="stop_first" valuePropName="checked" className="whole-row">
-              <Checkbox>Stop it before its image is made, so that nothing written is lost</Checkbox>
-            </Form.Item>
-          </div>
-        )}
         <Form.Item name="reason" label="Why, for the daybook">
           <Input placeholder="the laptop with the only key was stolen" />
         </Form.Item>
+        <MoreChoices>
+          <Form.Item name="make" label="The new key" className="after-s">
+            <Radio.Group
+              options={[
+                { value: true, label: "is made by the service, which logs in itself and keeps it in its safe for you" },
+                { value: false, label: "exists already, in somebody's hands" },
+              ]}
+              className="stack gap-xs"
+            />
+          </Form.Item>
+          {make === false && (
+            <Form.Item
+              name="key"
+              label="Which key"
+              rules={[{ required: true, message: "Choose a key" }]}
+              extra={
+                <>
+                  To make one on your machine:{" "}
+                  <CopyText
+                    text={`plumlatch restore start ${routes.login} -route ${option.route} -new NAME`}
+                    label="command"
+                  />
+                </>
+              }
+            >
+              <Select
+                showSearch
+                filterOption={false}
+                onSearch={setSearch}
+                options={keys.rows
+                  .filter((k) => k.state === "active" && !k.steward)
+                  .map((k) => ({ value: k.name, label: `${k.name} (${k.holder?.name ?? "nobody"})` }))}
+              />
+            </Form.Item>
+          )}
+          {replaces && (
+            <div className="pair">
+              <Form.Item name="new_name" label="Name of the new instance">
+                <Input placeholder={`${routes.instance}-2`} />
+              </Form.Item>
+              <Form.Item name="ports" label="TCP ports at which it has to answer">
+                <Input placeholder="22, 443" />
+              </Form.Item>
+              <Form.Item name="stop_first" valuePropName="checked" className="whole-row">
+                <Checkbox>Stop it before its image is made, so that nothing written is lost</Checkbox>
+              </Form.Item>
+            </div>
+          )}
+        </MoreChoices>
         {stops && (
           <Form.Item
             name="confirm"

@@ -8,6 +8,7 @@ import { PagedTable } from "../../parts/list/PagedTable";
 import { PageHead } from "../../parts/PageHead";
 import { StateMark } from "../../parts/StateMark";
 import { Counts } from "./Counts";
+import { Goals } from "./Goals";
 import { RotationTabs } from "./RotationTabs";
 import type { Column } from "../../parts/list/column";
 
@@ -16,8 +17,8 @@ export default function Rotations() {
   const me = useMe();
   const pages = useRotations();
   const plan = me.data?.role !== "viewer" && (
-    <Link to="/rotations/plan">
-      <Button type="primary">Plan a rotation</Button>
+    <Link to="/rotations/plan?goal=keys">
+      <Button type="primary">Replace certain keys</Button>
     </Link>
   );
   return (
@@ -26,6 +27,7 @@ export default function Rotations() {
         {plan}
       </PageHead>
       <RotationTabs />
+      <Goals />
       <PagedTable<Rotation>
         pages={pages}
         noun="rotation"

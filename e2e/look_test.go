@@ -96,6 +96,8 @@ func (p *page) settle() {
 var pages = []string{
 	"/",
 	"/map",
+	"/map?view=each",
+	"/map?view=hanging&of=holder:oona",
 	"/drift",
 	"/grants",
 	"/proofs",

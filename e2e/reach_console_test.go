@@ -1,9 +1,15 @@
 package e2e
 
 import (
+	"encoding/json"
+	"net/http"
 	"path/filepath"
+	"slices"
+	"strconv"
 	"strings"
 	"testing"
+
+	"plumlatch/internal/apiclient"
 
 	"github.com/chromedp/chromedp"
 )
@@ -75,7 +81,7 @@ func TestConsoleSettlesDifferencesAndShowsTheMapTheGrantsAndTheProofs(t *testing
 	p := h.console(t)
 	p.open("/")
 	p.press("Map")
-	p.says("1 login. 3 keys. Steward keys are not drawn.")
+	p.says("1 login, in 1 row of the same keys. 3 keys. Steward keys are not drawn.")
 	p.holds(
 		"the stranger on the map",
 		`[...document.querySelectorAll("svg text")].some((e) => e.textContent.includes("1 stranger"))`,
@@ -124,7 +130,7 @@ func TestTheMapAndTheSkipLinkWorkByKeyboard(t *testing.T) {
 	h.adrift("door")
 	p := h.console(t)
 	p.open("/map")
-	p.says("1 login. 3 keys.")
+	p.says("1 login, in 1 row of the same keys. 3 keys.")
 	seen := `(document.activeElement?.getBoundingClientRect().left ?? -1) >= 0`
 	p.do(chromedp.Evaluate[chromedp.Void](`document.querySelector(".skip").focus()`))
 	p.holds("the skip link in sight once it has the focus", seen)
@@ -137,4 +143,82 @@ func TestTheMapAndTheSkipLinkWorkByKeyboard(t *testing.T) {
 	p.holds("the next key", first+` !== window.before`)
 	p.strike("Enter")
 	p.holds("the page of the login", `location.pathname.startsWith("/logins/") && location.pathname.endsWith("door")`)
+}
+
+// TestTheMapTakesTogetherWhatIsAlikeAndLeavesNothingOut compares its rows with the map of each login, by the client, and opens
+// a row and what hangs on a person in the console.
+func TestTheMapTakesTogetherWhatIsAlikeAndLeavesNothingOut(t *testing.T) {
+	t.Parallel()
+	h := newHouse(t, "")
+	h.must("key", "new", "mine")
+	h.must("key", "new", "other")
+	for n, keys := range [][]string{{"mine"}, {"mine"}, {"mine"}, {"mine", "other"}, {"other"}} {
+		args := []string{"instance", "launch", "mast-" + strconv.Itoa(n), "-image", "debian-12", "-size", "small", "-steward"}
+		for _, k := range keys {
+			args = append(args, "-key", k)
+		}
+		h.must(args...)
+	}
+	h.must("sweep", "-all")
+	var each apiclient.ReachMap
+	var groups apiclient.ReachGroups
+	if err := json.Unmarshal([]byte(h.must("reach", "map", "-json")), &each); err != nil {
+		t.Fatal(err)
+	}
+	if err := json.Unmarshal([]byte(h.must("reach", "map", "-together", "-json")), &groups); err != nil {
+		t.Fatal(err)
+	}
+	if len(groups.Rows) != 3 || groups.Total != 3 || groups.Logins != 5 || len(groups.Columns) != 2 {
+		t.Fatalf("%d rows of %d logins, %d columns", len(groups.Rows), groups.Logins, len(groups.Columns))
+	}
+	of := map[string][]string{}
+	for _, l := range each.Logins {
+		for _, c := range l.Cells {
+			of[l.Login] = append(of[l.Login], each.Keys[c.Key].Name+" "+string(c.Status))
+		}
+		slices.Sort(of[l.Login])
+	}
+	for _, row := range groups.Rows {
+		var keys []string
+		for _, c := range row.Cells {
+			for _, k := range groups.Columns[c.Key].Keys {
+				keys = append(keys, k.Name+" "+string(c.Status))
+			}
+		}
+		slices.Sort(keys)
+		for _, login := range row.Names {
+			if !slices.Equal(keys, of[login]) {
+				t.Errorf("%s is in a row with %v, and has %v", login, keys, of[login])
+			}
+			delete(of, login)
+		}
+	}
+	if len(of) != 0 {
+		t.Errorf("in no row: %v", of)
+	}
+	if r := h.client("reach", "map", "-together", "-limit", "1001"); r.status != 1 {
+		t.Errorf("too many rows: status %d %s", r.status, r.err)
+	}
+	row, err := h.api(h.token).GetReachGroups(t.Context(), &apiclient.GetReachGroupsParams{Row: new("gone")})
+	if err != nil || row.StatusCode != http.StatusNotFound {
+		t.Errorf("a row that is not there: %v %v", row, err)
+	}
+	p := h.console(t)
+	p.open("/map")
+	p.says("5 logins, in 3 rows of the same keys. 2 keys.")
+	p.do(chromedp.Evaluate[chromedp.Void](`document.querySelector("svg.map").focus()`))
+	p.strike("ArrowDown")
+	p.holds("the row of three", `document.querySelector(".map-note strong")?.innerText.endsWith("and 2 more")`)
+	p.strike("Enter")
+	p.says("3 logins with the same keys")
+	p.press("debian@mast-2")
+	p.holds("its page", `decodeURIComponent(location.pathname) === "/logins/debian@mast-2"`)
+	p.open("/map?view=hanging&of=holder:ines")
+	p.holds("her keys, and the logins that hang on them", `["mine", "other", "debian@mast-3", "debian@mast-4"].every((n) =>
+		[...document.querySelectorAll(".graph-node a")].some((a) => a.innerText === n))`)
+	p.says("If all of them were lost")
+	p.open("/map?view=hanging&of=host:mast-1")
+	p.says("Nothing is reached by way of mast-1.")
+	p.open("/map?view=each")
+	p.says("5 logins. 2 keys.")
 }

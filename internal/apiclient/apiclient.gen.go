@@ -3622,6 +3622,21 @@ type MapCell struct {
 	Status Status `json:"status"`
 }
 
+// MapColumn defines model for MapColumn.
+type MapColumn struct {
+	// Count How many keys.
+	Count int `json:"count"`
+
+	// Fresh How many of them are freshly proved.
+	Fresh int `json:"fresh"`
+
+	// Keys The first 20.
+	Keys []MapKeyName `json:"keys"`
+
+	// Logins In how many logins they are in place or granted.
+	Logins int `json:"logins"`
+}
+
 // MapKey defines model for MapKey.
 type MapKey struct {
 	// Fresh Whether its private key is freshly proved.
@@ -3630,6 +3645,14 @@ type MapKey struct {
 
 	// Logins On how many logins of the map it is in place or granted.
 	Logins int      `json:"logins"`
+	Name   string   `json:"name"`
+	Sha256 string   `json:"sha256"`
+	State  KeyState `json:"state"`
+}
+
+// MapKeyName defines model for MapKeyName.
+type MapKeyName struct {
+	Holder *string  `json:"holder,omitempty"`
 	Name   string   `json:"name"`
 	Sha256 string   `json:"sha256"`
 	State  KeyState `json:"state"`
@@ -3646,6 +3669,27 @@ type MapLogin struct {
 	// Steward Whether the service's own key is in place; steward keys are not among the cells.
 	Steward   bool `json:"steward"`
 	Strangers int  `json:"strangers"`
+}
+
+// MapRow defines model for MapRow.
+type MapRow struct {
+	// Cells The columns that they have, by place, with the status.
+	Cells []MapCell `json:"cells"`
+
+	// Count How many logins.
+	Count int `json:"count"`
+
+	// Counts How many of them have which reach.
+	Counts map[string]int `json:"counts"`
+
+	// Id Names the row as long as its logins have the same keys.
+	Id string `json:"id"`
+
+	// Names The first 5 logins, user@instance.
+	Names []string `json:"names"`
+
+	// Strangers How many strangers' keys are in them.
+	Strangers int `json:"strangers"`
 }
 
 // MarkLost defines model for MarkLost.
@@ -4242,6 +4286,21 @@ type ReachChange struct {
 
 	// Login user@instance
 	Login string `json:"login"`
+}
+
+// ReachGroups defines model for ReachGroups.
+type ReachGroups struct {
+	// Columns Keys with the same logins, without steward keys; those with the most logins first.
+	Columns []MapColumn `json:"columns"`
+
+	// Logins How many logins fit.
+	Logins int `json:"logins"`
+
+	// Rows Logins with the same keys.
+	Rows []MapRow `json:"rows"`
+
+	// Total How many rows there are, also where fewer are told.
+	Total int `json:"total"`
 }
 
 // ReachMap defines model for ReachMap.
@@ -6179,6 +6238,36 @@ type GetReachParams struct {
 	Q *string `form:"q,omitempty" json:"q,omitempty"`
 }
 
+// GetReachGroupsParams defines parameters for GetReachGroups.
+type GetReachGroupsParams struct {
+	// Limit The greatest number of rows, 1 to 1000; 200 unless given.
+	Limit *int `form:"limit,omitempty" json:"limit,omitempty"`
+
+	// Row Only the row with this id, with the names of up to 1000 of its logins.
+	Row *string `form:"row,omitempty" json:"row,omitempty"`
+
+	// State Only logins with this reach.
+	State *ReachState `form:"state,omitempty" json:"state,omitempty"`
+
+	// Drift Only logins with drift: the keys in place differ from the grants.
+	Drift *bool `form:"drift,omitempty" json:"drift,omitempty"`
+
+	// Label Only logins of instances with this label, name=value.
+	Label *string `form:"label,omitempty" json:"label,omitempty"`
+
+	// Region Only logins in this region.
+	Region *string `form:"region,omitempty" json:"region,omitempty"`
+
+	// Holder Only logins that a key of this holder opens or should open.
+	Holder *string `form:"holder,omitempty" json:"holder,omitempty"`
+
+	// Key Only logins that this key opens or should open.
+	Key *string `form:"key,omitempty" json:"key,omitempty"`
+
+	// Q Only logins whose name holds this text.
+	Q *string `form:"q,omitempty" json:"q,omitempty"`
+}
+
 // GetReachMapParams defines parameters for GetReachMap.
 type GetReachMapParams struct {
 	// Limit The greatest number of logins, 1 to 1000; 200 unless given.
@@ -7598,6 +7687,11 @@ type ClientInterface interface {
 	//
 	// How safe the logins are, the worst first, and how many are how safe.
 	GetReach(ctx context.Context, params *GetReachParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetReachGroups performs a GET /reach/groups (the `GetReachGroups` operationId) request.
+	//
+	// Logins against keys, for many: logins with the same keys are one row, keys with the same logins one column, ordered so that blocks form.
+	GetReachGroups(ctx context.Context, params *GetReachGroupsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetReachMap performs a GET /reach/map (the `GetReachMap` operationId) request.
 	//
@@ -10647,6 +10741,21 @@ func (c *Client) ListProofsDue(ctx context.Context, params *ListProofsDueParams,
 // How safe the logins are, the worst first, and how many are how safe.
 func (c *Client) GetReach(ctx context.Context, params *GetReachParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetReachRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetReachGroups performs a GET /reach/groups (the `GetReachGroups` operationId) request.
+//
+// Logins against keys, for many: logins with the same keys are one row, keys with the same logins one column, ordered so that blocks form.
+func (c *Client) GetReachGroups(ctx context.Context, params *GetReachGroupsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetReachGroupsRequest(c.Server, params)
 	if err != nil {
 		return nil, err
 	}
@@ -18619,6 +18728,156 @@ func NewGetReachRequest(server string, params *GetReachParams) (*http.Request, e
 		if params.Worry != nil {
 
 			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "worry", *params.Worry, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Label != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "label", *params.Label, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Region != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "region", *params.Region, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Holder != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "holder", *params.Holder, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Key != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "key", *params.Key, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Q != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "q", *params.Q, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetReachGroupsRequest constructs an http.Request for the GetReachGroups method
+func NewGetReachGroupsRequest(server string, params *GetReachGroupsParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/reach/groups")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Row != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "row", *params.Row, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.State != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "state", *params.State, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Drift != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "drift", *params.Drift, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {

@@ -59,55 +59,6 @@ func (a *api) GetReach(ctx context.Context, r contract.GetReachRequestObject) (c
 	}, err
 }
 
-func (a *api) GetReachMap(
-	ctx context.Context, r contract.GetReachMapRequestObject,
-) (contract.GetReachMapResponseObject, error) {
-	q := r.Params
-	name, text, err := labelFrom(q.Label)
-	if err != nil {
-		return nil, err
-	}
-	limit := 200
-	if q.Limit != nil {
-		limit = *q.Limit
-	}
-	m, err := a.Service.Access.Map(ctx, access.ReachWanted{
-		ReachFilter: record.ReachFilter{
-			Text:      given(q.Q),
-			Region:    given(q.Region),
-			LabelName: name,
-			LabelText: text,
-			Holder:    given(q.Holder),
-			Keys:      oneOf(q.Key),
-		},
-		State: string(given(q.State)), Drift: given(q.Drift), Limit: limit,
-	})
-	return contract.GetReachMap200JSONResponse{
-		Keys: each(m.Keys, func(k access.MapKey) contract.MapKey {
-			return contract.MapKey{
-				Name:   k.Name,
-				Sha256: keypair.FormatSHA256(k.SHA256),
-				Holder: k.HolderName,
-				State:  contract.KeyState(k.State),
-				Fresh:  k.Fresh,
-				Logins: k.Logins,
-			}
-		}),
-		Logins: each(m.Logins, func(l access.MapLogin) contract.MapLogin {
-			return contract.MapLogin{
-				Login:     l.Name,
-				Reach:     contract.ReachState(l.State),
-				Strangers: l.Strangers,
-				Steward:   l.Steward,
-				Cells: each(l.Cells, func(c access.MapCell) contract.MapCell {
-					return contract.MapCell{Key: c.Key, Status: contract.Status(c.Status)}
-				}),
-			}
-		}),
-		Total: m.Total,
-	}, err
-}
-
 func (a *api) ListDrift(
 	ctx context.Context, r contract.ListDriftRequestObject,
 ) (contract.ListDriftResponseObject, error) {

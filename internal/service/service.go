@@ -29,6 +29,7 @@ import (
 	"plumlatch/internal/service/mailing"
 	"plumlatch/internal/service/notify"
 	"plumlatch/internal/service/people"
+	"plumlatch/internal/service/reachmap"
 	"plumlatch/internal/service/reading"
 	"plumlatch/internal/service/reentry"
 	"plumlatch/internal/service/replace"
@@ -103,6 +104,7 @@ type Service struct {
 	Mailing   *mailing.Service
 	Visits    *visit.Service
 	Glance    *glance.Service
+	Maps      *reachmap.Service
 
 	store  *store.Store
 	engine *runs.Engine
@@ -207,6 +209,7 @@ func New(s *store.Store, c *cloud.Cloud, e *runs.Engine, log *slog.Logger, o Opt
 		Access:    h.Access,
 		Now:       now,
 	})
+	h.Maps = reachmap.New(h.Access, now)
 	h.Glance = glance.New(s, h.Keys, h.Access, h.Rotate, now)
 	h.Leaving = leaving.New(s, e, h.Journal, h.People, h.Keys, h.Access, h.Rotate, now)
 	h.Notify = notify.New(s, e, h.Journal, h.Safes, h.Access, log, now)

@@ -1674,6 +1674,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/reach/groups": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Logins against keys, for many: logins with the same keys are one row, keys with the same logins one column, ordered so that blocks form. */
+        get: operations["getReachGroups"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/drift": {
         parameters: {
             query?: never;
@@ -2956,6 +2973,48 @@ export interface components {
             strangers: number;
             /** @description Whether the service's own key is in place; steward keys are not among the cells. */
             steward: boolean;
+            cells: components["schemas"]["MapCell"][];
+        };
+        ReachGroups: {
+            /** @description Keys with the same logins, without steward keys; those with the most logins first. */
+            columns: components["schemas"]["MapColumn"][];
+            /** @description Logins with the same keys. */
+            rows: components["schemas"]["MapRow"][];
+            /** @description How many logins fit. */
+            logins: number;
+            /** @description How many rows there are, also where fewer are told. */
+            total: number;
+        };
+        MapColumn: {
+            /** @description The first 20. */
+            keys: components["schemas"]["MapKeyName"][];
+            /** @description How many keys. */
+            count: number;
+            /** @description In how many logins they are in place or granted. */
+            logins: number;
+            /** @description How many of them are freshly proved. */
+            fresh: number;
+        };
+        MapKeyName: {
+            name: string;
+            sha256: string;
+            holder?: string;
+            state: components["schemas"]["KeyState"];
+        };
+        MapRow: {
+            /** @description Names the row as long as its logins have the same keys. */
+            id: string;
+            /** @description The first 5 logins, user@instance. */
+            names: string[];
+            /** @description How many logins. */
+            count: number;
+            /** @description How many of them have which reach. */
+            counts: {
+                [key: string]: number;
+            };
+            /** @description How many strangers' keys are in them. */
+            strangers: number;
+            /** @description The columns that they have, by place, with the status. */
             cells: components["schemas"]["MapCell"][];
         };
         MapCell: {
@@ -9164,6 +9223,46 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ReachMap"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getReachGroups: {
+        parameters: {
+            query?: {
+                /** @description The greatest number of rows, 1 to 1000; 200 unless given. */
+                limit?: number;
+                /** @description Only the row with this id, with the names of up to 1000 of its logins. */
+                row?: string;
+                /** @description Only logins with this reach. */
+                state?: components["schemas"]["ReachState"];
+                /** @description Only logins with drift: the keys in place differ from the grants. */
+                drift?: boolean;
+                /** @description Only logins of instances with this label, name=value. */
+                label?: string;
+                /** @description Only logins in this region. */
+                region?: string;
+                /** @description Only logins that a key of this holder opens or should open. */
+                holder?: string;
+                /** @description Only logins that this key opens or should open. */
+                key?: string;
+                /** @description Only logins whose name holds this text. */
+                q?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The groups. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReachGroups"];
                 };
             };
             default: components["responses"]["Problem"];

@@ -351,7 +351,7 @@ export function useGlance() {
 /** At most so many logins are drawn on a map. */
 const mapped = 1000;
 
-export function useReachMap(f: ReachFilter) {
+export function useReachMap(f: ReachFilter, enabled: boolean) {
   const query = {
     ...f,
     state: f.state as ReachState | undefined,
@@ -361,9 +361,36 @@ export function useReachMap(f: ReachFilter) {
   };
   return useQuery({
     queryKey: ["reach", "map", f],
+    enabled,
     placeholderData: sameList(["reach", "map", f]),
     queryFn: () => take(api.GET("/reach/map", { params: { query } })),
     refetchInterval: 30_000,
+  });
+}
+
+/** What is alike together: logins with the same keys, and keys with the same logins. */
+export function useReachGroups(f: ReachFilter, enabled: boolean) {
+  const query = {
+    ...f,
+    state: f.state as ReachState | undefined,
+    drift: f.drift === "true" || undefined,
+    worry: undefined,
+    limit: mapped,
+  };
+  return useQuery({
+    queryKey: ["reach", "groups", f],
+    enabled,
+    placeholderData: sameList(["reach", "groups", f]),
+    queryFn: () => take(api.GET("/reach/groups", { params: { query } })),
+    refetchInterval: 30_000,
+  });
+}
+
+/** The logins of one row of what is alike. */
+export function useReachRow(row: string) {
+  return useQuery({
+    queryKey: ["reach", "row", row],
+    queryFn: () => take(api.GET("/reach/groups", { params: { query: { row } } })),
   });
 }
 

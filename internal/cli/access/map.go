@@ -4,6 +4,7 @@ import (
 	"context"
 	"flag"
 	"fmt"
+	"slices"
 	"strings"
 
 	"plumlatch/internal/apiclient"
@@ -19,6 +20,7 @@ logins first. Below it each key is named.`,
 		"plumlatch reach map",
 		"plumlatch reach map -region south-marsh",
 		"plumlatch reach map -holder oona -keys 12",
+		"plumlatch reach map -together",
 	},
 }}
 
@@ -40,6 +42,7 @@ func reachMap(f *flag.FlagSet) func(context.Context, *kit.Session, []string) err
 	holder := f.String("holder", "", "only logins that a key of this holder opens or should")
 	key := f.String("key", "", "only logins that this key opens or should")
 	find := f.String("find", "", "`part` of a login's name")
+	together := f.Bool("together", false, "logins with the same keys as one row, keys with the same logins as one column")
 	return func(ctx context.Context, s *kit.Session, _ []string) error {
 		if *columns < 1 {
 			return kit.Usage("-keys is at least 1")
@@ -61,6 +64,12 @@ func reachMap(f *flag.FlagSet) func(context.Context, *kit.Session, []string) err
 		}
 		if *drift {
 			params.Drift = drift
+		}
+		if *together {
+			return mapTogether(ctx, s, client, apiclient.GetReachGroupsParams{
+				Limit: params.Limit, Label: params.Label, Region: params.Region, Holder: params.Holder, Key: params.Key,
+				Q: params.Q, State: params.State, Drift: params.Drift,
+			}, *columns)
 		}
 		m, err := kit.Answer[apiclient.ReachMap](client.GetReachMap(ctx, &params))
 		switch {
@@ -137,4 +146,72 @@ func drawMap(s *kit.Session, m apiclient.ReachMap, columns int) {
 	if len(m.Logins) < m.Total {
 		fmt.Fprintf(s.Env.Err, "%d of %d logins shown, the worst; narrow them or raise -limit\n", len(m.Logins), m.Total)
 	}
+}
+
+// mapTogether draws logins with the same keys as one row.
+func mapTogether(
+	ctx context.Context, s *kit.Session, client *apiclient.Client, params apiclient.GetReachGroupsParams, columns int,
+) error {
+	g, err := kit.Answer[apiclient.ReachGroups](client.GetReachGroups(ctx, &params))
+	switch {
+	case err != nil:
+		return err
+	case s.Json:
+		return s.WriteJSON(g)
+	case s.Quiet:
+		for _, r := range g.Rows {
+			fmt.Fprintln(s.Env.Out, r.Id)
+		}
+		return nil
+	case len(g.Rows) == 0:
+		fmt.Fprintln(s.Env.Out, "No login matches.")
+		return nil
+	}
+	shown := g.Columns[:min(columns, len(g.Columns))]
+	heads := make([]string, len(shown))
+	for n := range shown {
+		heads[n] = fmt.Sprintf("%2d", n+1)
+	}
+	t := kit.Table{Head: []string{"LOGINS", "SUCH AS", strings.Join(heads, " "), "", "REACH", ""}}
+	for _, r := range g.Rows {
+		cells := slices.Repeat([]string{" ·"}, len(shown))
+		others := 0
+		for _, c := range r.Cells {
+			if c.Key >= len(shown) {
+				others++
+				continue
+			}
+			cells[c.Key] = " " + statusSigns[c.Status]
+		}
+		var reach []string
+		for _, state := range []string{"shut", "unswept", "stale", "thin", "solid"} {
+			if n := r.Counts[state]; n > 0 {
+				reach = append(reach, fmt.Sprintf("%d %s", n, state))
+			}
+		}
+		var more, strangers string
+		if others > 0 {
+			more = fmt.Sprintf("+%d", others)
+		}
+		if r.Strangers > 0 {
+			strangers = fmt.Sprintf("▲ %d", r.Strangers)
+		}
+		t.Add(fmt.Sprint(r.Count), r.Names[0], strings.Join(cells, " "), more, strings.Join(reach, ", "), strangers)
+	}
+	t.Write(s)
+	fmt.Fprint(s.Env.Out, "\n● in place   ○ missing   ◆ nobody granted it   ? not read yet   ▲ strangers\n\n")
+	legend := kit.Table{Head: []string{"", "KEYS", "SUCH AS", "HOLDER", "LOGINS", "FRESHLY PROVED"}}
+	for n, c := range shown {
+		legend.Add(
+			heads[n], fmt.Sprint(c.Count), c.Keys[0].Name, kit.Given(c.Keys[0].Holder), fmt.Sprint(c.Logins), fmt.Sprint(c.Fresh),
+		)
+	}
+	legend.Write(s)
+	if len(g.Columns) > len(shown) {
+		fmt.Fprintf(s.Env.Err, "%d of %d columns shown; -keys %d shows all\n", len(shown), len(g.Columns), len(g.Columns))
+	}
+	if len(g.Rows) < g.Total {
+		fmt.Fprintf(s.Env.Err, "%d of %d rows shown; narrow them or raise -limit\n", len(g.Rows), g.Total)
+	}
+	return nil
 }

@@ -3629,6 +3629,21 @@ type MapCell struct {
 	Status Status `json:"status"`
 }
 
+// MapColumn defines model for MapColumn.
+type MapColumn struct {
+	// Count How many keys.
+	Count int `json:"count"`
+
+	// Fresh How many of them are freshly proved.
+	Fresh int `json:"fresh"`
+
+	// Keys The first 20.
+	Keys []MapKeyName `json:"keys"`
+
+	// Logins In how many logins they are in place or granted.
+	Logins int `json:"logins"`
+}
+
 // MapKey defines model for MapKey.
 type MapKey struct {
 	// Fresh Whether its private key is freshly proved.
@@ -3637,6 +3652,14 @@ type MapKey struct {
 
 	// Logins On how many logins of the map it is in place or granted.
 	Logins int      `json:"logins"`
+	Name   string   `json:"name"`
+	Sha256 string   `json:"sha256"`
+	State  KeyState `json:"state"`
+}
+
+// MapKeyName defines model for MapKeyName.
+type MapKeyName struct {
+	Holder *string  `json:"holder,omitempty"`
 	Name   string   `json:"name"`
 	Sha256 string   `json:"sha256"`
 	State  KeyState `json:"state"`
@@ -3653,6 +3676,27 @@ type MapLogin struct {
 	// Steward Whether the service's own key is in place; steward keys are not among the cells.
 	Steward   bool `json:"steward"`
 	Strangers int  `json:"strangers"`
+}
+
+// MapRow defines model for MapRow.
+type MapRow struct {
+	// Cells The columns that they have, by place, with the status.
+	Cells []MapCell `json:"cells"`
+
+	// Count How many logins.
+	Count int `json:"count"`
+
+	// Counts How many of them have which reach.
+	Counts map[string]int `json:"counts"`
+
+	// Id Names the row as long as its logins have the same keys.
+	Id string `json:"id"`
+
+	// Names The first 5 logins, user@instance.
+	Names []string `json:"names"`
+
+	// Strangers How many strangers' keys are in them.
+	Strangers int `json:"strangers"`
 }
 
 // MarkLost defines model for MarkLost.
@@ -4249,6 +4293,21 @@ type ReachChange struct {
 
 	// Login user@instance
 	Login string `json:"login"`
+}
+
+// ReachGroups defines model for ReachGroups.
+type ReachGroups struct {
+	// Columns Keys with the same logins, without steward keys; those with the most logins first.
+	Columns []MapColumn `json:"columns"`
+
+	// Logins How many logins fit.
+	Logins int `json:"logins"`
+
+	// Rows Logins with the same keys.
+	Rows []MapRow `json:"rows"`
+
+	// Total How many rows there are, also where fewer are told.
+	Total int `json:"total"`
 }
 
 // ReachMap defines model for ReachMap.
@@ -6186,6 +6245,36 @@ type GetReachParams struct {
 	Q *string `form:"q,omitempty" json:"q,omitempty"`
 }
 
+// GetReachGroupsParams defines parameters for GetReachGroups.
+type GetReachGroupsParams struct {
+	// Limit The greatest number of rows, 1 to 1000; 200 unless given.
+	Limit *int `form:"limit,omitempty" json:"limit,omitempty"`
+
+	// Row Only the row with this id, with the names of up to 1000 of its logins.
+	Row *string `form:"row,omitempty" json:"row,omitempty"`
+
+	// State Only logins with this reach.
+	State *ReachState `form:"state,omitempty" json:"state,omitempty"`
+
+	// Drift Only logins with drift: the keys in place differ from the grants.
+	Drift *bool `form:"drift,omitempty" json:"drift,omitempty"`
+
+	// Label Only logins of instances with this label, name=value.
+	Label *string `form:"label,omitempty" json:"label,omitempty"`
+
+	// Region Only logins in this region.
+	Region *string `form:"region,omitempty" json:"region,omitempty"`
+
+	// Holder Only logins that a key of this holder opens or should open.
+	Holder *string `form:"holder,omitempty" json:"holder,omitempty"`
+
+	// Key Only logins that this key opens or should open.
+	Key *string `form:"key,omitempty" json:"key,omitempty"`
+
+	// Q Only logins whose name holds this text.
+	Q *string `form:"q,omitempty" json:"q,omitempty"`
+}
+
 // GetReachMapParams defines parameters for GetReachMap.
 type GetReachMapParams struct {
 	// Limit The greatest number of logins, 1 to 1000; 200 unless given.
@@ -7018,6 +7107,9 @@ type ServerInterface interface {
 
 	// (GET /reach)
 	GetReach(c *gin.Context, params GetReachParams)
+
+	// (GET /reach/groups)
+	GetReachGroups(c *gin.Context, params GetReachGroupsParams)
 
 	// (GET /reach/map)
 	GetReachMap(c *gin.Context, params GetReachMapParams)
@@ -11041,6 +11133,97 @@ func (siw *ServerInterfaceWrapper) GetReach(c *gin.Context) {
 	siw.Handler.GetReach(c, params)
 }
 
+// GetReachGroups operation middleware
+func (siw *ServerInterfaceWrapper) GetReachGroups(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetReachGroupsParams
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter limit: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "row" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "row", c.Request.URL.Query(), &params.Row, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter row: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "state" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "state", c.Request.URL.Query(), &params.State, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter state: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "drift" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "drift", c.Request.URL.Query(), &params.Drift, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter drift: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "label" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "label", c.Request.URL.Query(), &params.Label, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter label: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "region" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "region", c.Request.URL.Query(), &params.Region, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter region: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "holder" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "holder", c.Request.URL.Query(), &params.Holder, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter holder: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "key" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "key", c.Request.URL.Query(), &params.Key, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter key: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "q" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "q", c.Request.URL.Query(), &params.Q, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter q: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetReachGroups(c, params)
+}
+
 // GetReachMap operation middleware
 func (siw *ServerInterfaceWrapper) GetReachMap(c *gin.Context) {
 
@@ -13149,6 +13332,7 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/glance", wrapper.GetGlance)
 	router.POST(options.BaseURL+"/looks", wrapper.AddLook)
 	router.GET(options.BaseURL+"/reach/map", wrapper.GetReachMap)
+	router.GET(options.BaseURL+"/reach/groups", wrapper.GetReachGroups)
 	router.GET(options.BaseURL+"/drift", wrapper.ListDrift)
 	router.POST(options.BaseURL+"/drift/settlements", wrapper.SettleDrift)
 	router.POST(options.BaseURL+"/logins", wrapper.AddLogin)
@@ -18058,6 +18242,45 @@ func (response GetReachdefaultApplicationProblemPlusJSONResponse) VisitGetReachR
 	return err
 }
 
+type GetReachGroupsRequestObject struct {
+	Params GetReachGroupsParams
+}
+
+type GetReachGroupsResponseObject interface {
+	VisitGetReachGroupsResponse(w http.ResponseWriter) error
+}
+
+type GetReachGroups200JSONResponse ReachGroups
+
+func (response GetReachGroups200JSONResponse) VisitGetReachGroupsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetReachGroupsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetReachGroupsdefaultApplicationProblemPlusJSONResponse) VisitGetReachGroupsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type GetReachMapRequestObject struct {
 	Params GetReachMapParams
 }
@@ -21089,6 +21312,9 @@ type StrictServerInterface interface {
 
 	// (GET /reach)
 	GetReach(ctx context.Context, request GetReachRequestObject) (GetReachResponseObject, error)
+
+	// (GET /reach/groups)
+	GetReachGroups(ctx context.Context, request GetReachGroupsRequestObject) (GetReachGroupsResponseObject, error)
 
 	// (GET /reach/map)
 	GetReachMap(ctx context.Context, request GetReachMapRequestObject) (GetReachMapResponseObject, error)
@@ -25433,6 +25659,32 @@ func (sh *strictHandler) GetReach(ctx *gin.Context, params GetReachParams) {
 	}
 }
 
+// GetReachGroups operation middleware
+func (sh *strictHandler) GetReachGroups(ctx *gin.Context, params GetReachGroupsParams) {
+	var request GetReachGroupsRequestObject
+
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetReachGroups(ctx, request.(GetReachGroupsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetReachGroups")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetReachGroupsResponseObject); ok {
+		if err := validResponse.VisitGetReachGroupsResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // GetReachMap operation middleware
 func (sh *strictHandler) GetReachMap(ctx *gin.Context, params GetReachMapParams) {
 	var request GetReachMapRequestObject
@@ -27587,675 +27839,682 @@ func (sh *strictHandler) WriteCharter(ctx *gin.Context, params WriteCharterParam
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"1L19k9s20i/6VVBzbpWTupzJ2HnZ7Eydqsdx7NgnTuzyeB/fOmdTKkiEJO5QgJYAR9Gm8t1vobsBglKD",
-	"Isdj755/duMRSbw3+uXXv/7jbGE2W6OVdvbs6o+zrWzkRjnVwL+eLp1q/H+Uyi6aausqo8+uzt6vlVi0",
-	"jTWNcGvphFsrsZUrJeZqaRolVvJOCWmFVr+7i7PirPIv/bNVzf6sONNyo86uziR8ujizi7XaSN+G22/9",
-	"D9Y1lV6d/flncfZsLRunml/hDa4T/lvCLIUUC3w0traVbt01Rr+eFWeN+mdbNao8u3JNq040X5u2zDe+",
-	"8D8/stCJXLv+kYmtvirVZmuc0ov9z2p/3PRTcSfrFobt530h61o1j6xYrE21ULggvnkr3LqywmglfPPK",
-	"dkuxVrKE2aBuJk2e+zbTDm7k76+VXrn12dXjJ98XXIeXv0i3WPOTpJxc+a7ufLcq30upV6r0u6NyYiet",
-	"aJQsr/w/kl+NrveiWgpt5qbcC1VbJday+71ywlZ6ocQX7148E399/PiyEFYtfLvi8dcXjy8ef3ktrJOu",
-	"teKbx0+EcWvV7Cqr8lOwPMdR5MZ++eQbdvDaOqkXKr9NKnpieKeEpyZulp/VPt/yrdoPN3oLaz2lvdfV",
-	"pnJ8a6tGSaesE7rdzFXjF11p11TKFuKxcEZ8e3l5Lb69FK2ulbViVd0pnZMONbTD9KXSTq1Ug50xq0rn",
-	"h1/7nwvRWtX8V5jezETAoxOn4s1WNdKZAelk6InhRQhPTWz+nZLWt3TY8If1vhBLkMxKlHI/N+Y2N8sN",
-	"fuNEQ8ZJ/+1Xpf+dGUBDDwwOYGmajXRnV2dtW3mJyLTT1gOnqGnrEyfIPzF1DtuBUbUfO6Ab5VytNkq7",
-	"bCM2PvKxbe2U2uab8b9+ZAvvjZM1t92Ul63+fC9Mq52QdY130MaL09zOc/A1ZnXmxtRKamjyvytb5efu",
-	"zv/6UYP6079st0ZbBdrO28bMa7Xx/7kw2vlVufrjTG63dbWAHf7VFp/4f/9BR69r6/9p1PLs6ux/fNWp",
-	"U1/hr/ar8F1o8XD6pBM7pZ3YNUav6D775tu/fHkBU0CfAF1ssVBb90GCSrBtvNhwFXYcxJc9Xpye6CsE",
-	"CYXwB5ASlbPC7DQKS5CVsGRObSxzZgp/Jb7CH7+9vCzONpWmfz6O8yubRu7PYHKzIupaaKVKVfp9I2Fg",
-	"F8cLVJzt5P6U4reTe+HFvGnEbq0a5XUDrypor/ig1gGqhZyb1hVe73DhbrBi7RXVKtN25dZlI3fHHXgF",
-	"H9RG1EavVEMDUGXymXQbdxv0/8CAirBev8XHzfwfauF8q0/pWx/k3h4vNOk/jFLoxNrsxEbqvbBmo9y6",
-	"0qugLiX9itdnkd00T+uadMsNTNfx/ZndHIcbgJbvWJhkp6SIQ2Qnpyx/aiQey/7EKF3O5vtTB/G5Ln+A",
-	"jildeh2EU65XvgGUYH4bSS2ULkVtrPIa64X4ULm1aR0o14WQolFb5SrQPHf0E71Ted122Vp+YxRny8Zs",
-	"Zn7LZswLUOzFtpYLRZu20or/1K3aswsCapTNaSf+H9avtRcC/uOw3tauyy++/1Lsmsphw5tg10mvUl4L",
-	"tdm6PUgPf8guxN8Sha4Qbm0smSF0FK2Te9/vnjrtpcdxf0EPezg5dtRAJ5KOfmq1q/gLTvuBKF1a/8l4",
-	"qZTSqXNXbRR7XaY7HNVsHFtmW7801j1t3do0lWME/NpYlzmq8NORTn00Ok2a1dEP23ZeV4vZLWdqvtJg",
-	"PuLWMI2Q8J9+x9xqs9MzbBuWeq5AoPojIP5roRp3LsNwCrFbV4t1NEoV9dkZM22NDqYVhtQbQGZyX4dd",
-	"xdyaJzbbybUdXNWgOnvV9rj9jbxV7H5rFMySVjt/3qxYmI0SXlr46VK63fiGrWruKujgHDr225RFHzgG",
-	"XiWt9MqekqVhbDfheZD32uHtNObND/h0ZlnpWwVOU2aCb5zayaY8nlu5AG2Ul3xvbkBABMnnxUYQV7VZ",
-	"WVFpIe11T8Y8solk6Z82gerARpaK7C64GHRJ168Vy6pWIGfBDWHFfC9sW3Kb/09+mO/NrdKsNtBk/XNB",
-	"QwIfET6Io5TC+c8JtD0sewRL0j76n31pdqDygFw3dWmvxV/75nwhvOJvrBNff/cdr3YsTabDG7lYe+lC",
-	"S9ddwZVDg1ZqIctNpa+9UHqE63ZS7nU3oCxLuKZl/bY3i8eDP/YkyLmqbZjNsCds3DVWKVuIZdugKbSW",
-	"Omie0EvVwBNJ/7rVzR5Ro2tGIr8AKbxtzKqRm2Bn7UVphDao86naqgsvMrayUVdh6e01rfcVSPTEWxrl",
-	"SbQRpT919IGzgmxUVr40BuXa8GmvFV6vtlppTncFO9l3fb73k+kNA9Cu/fPStY3yP0ixVY01eoSODVPK",
-	"CwyzdcFhx8iMsmwySqG/sOhE0T6ER9kd55/1t5Fl71O/gYxW53CRvtkqfXPz0u/uzTTNGnfkpG19NB21",
-	"kg0nIv0xD7c0XkA7fyXh44Ww7WLt9cRl1VgnvKEsF7wFBRJz5iUmr5xmDJA3cIpISJN+SqKriZabvw6h",
-	"l9bJxo21WR8nWmecy7xqZBpmep48yUmdRMrdVXLYG+z3tDddwTXutSO0UhslF2tVXqP88OP7R7vZgvfL",
-	"Civ3pwQef5eGnd1bknSnsqdlu22MRL/+yIPS6S4Q+PAd7oQkmMw7dqPQB2doZnAGtw1HLpgiYA9JvwHh",
-	"kh38LJmUM+l6XqEBBd6/u6mcU8GqZByS/pvhSvDrgwOtlUMdN/TX31dybsHFA9MDjonSZG5emLiZtLec",
-	"pAzONknzu/MGqn/0Gr8a3BxCxtsUOgXPeeE3ZIpmFMWFaUo/d92aHz/kdyc3S9EQXLWyKeE69OLOn6ve",
-	"iR26P15UjdrJugYdmpGE1kl38hIKQv8GHj48JTD6/tSHQbEHw94+M9oqzg+RM8TH2jQhIgNPZxpXJcUF",
-	"D06l/2XSHp+TZsQpaXVtdjYbVhI7WFvwTYB0lrcqdxvWZUb+V+UIJ23+mngZ/F10I+xk5cgVwMtkzQYX",
-	"PgRBC8Oq6lrMlQjbXkg71Y1AsdYoORilicIlYwaPfzhSSGzq2Zwr68D8uEYDQ/iXLFyWfl00yZ0D1VXe",
-	"wp827Pj2pm3sgLO/c0957RMM0P6053QzGCXdSmGTxU1Cb9PGLA4DS3FWi26vJ45D7DN7ZvKOlYXZbOgg",
-	"H03CstIr1WybKvN7WJvhE01DSj/G9fEHtar0ayXv/DeOz/ZKcq6K9/7YiXYr0Nftj2SYM78xzJ2/K3QJ",
-	"VlStlq5zDfPXwMC2doYXBrh0vnFB6xld+6SqQN9H2rowCxD2yYpWVh6hgWh2+tyfYj/kW7V1/h95xXSy",
-	"N8y3hb+DrKhS55hvHgJS2TZzwZAX/VBtnD3/xcFBkHN96NqDmfzg70nWa4Xf4Hfj3ugyI3O9/g/KnPNm",
-	"APjLUa84cG9V1tJmPpbFIKhmO9bN8MFrjZX2cq0qYXktL9CtAyWsyVxiraa+5X4GU5e/EGh84Oa8EsEn",
-	"VoS7xu+waKCgioWqnQM4C9fdgxUIs5N2Mx1Rb4piZ9m18hviFeceAvARL9ka62ZkuvFi5cACJM9R0Crt",
-	"2uxsjLdZUke9Ugtz4BQEgdUGJiqopur3rVpkVdB4NUG4d4xmSAOPBv2xpTcYnXwQE7pn4eY9jc74ndM5",
-	"FqUDeIz0J2kjV+q0H2vbqLtKMcHI936uQRvYmbYuxVyBu5g+X5AwVNvgIJos+aebsm7thXCjHtqaDWi6",
-	"bqsMnIcBP48d9pj6DY0KIC1VNNDBG6k7A7cgr2/litMrGKxtvvGbl0/Pn3z7nUj0BPAY69ileBivo6+A",
-	"lNSAlqMe+j6zPagsb1pXpaAIGkxBOkL2O1Zu1Cw3i2Rndu5cdIMGc7jzBkCksF2t+4ODfYN+8gvx3m+k",
-	"RqGZASDTSmsYsLIhqgSmB8RhZd89mNlE1cCuYe2qaSrBoH9vuGcnAlk/NH62HCfph4xz0NNLfuGPlvso",
-	"tpt3UVT81TLg/cxsc/KrR1+B3wC4ztNcotzufhpRpn6o/G4+4Qbdp97PidqkPglc7mQN+2nTOi/Nj7/x",
-	"D1NpVV4NOHr8RQDL61Iv/xw30Tlof/gRUAPtuQMkgp+OpTs3rWMd/tsOITUO8HR09uKGTPZRtAjDcIuo",
-	"oHaey25jxSXjTskz6WRtVq0a0IdOBMtAl6E7eukVvAxACG7u8erKK/8468Gq/jXhMzfVv9iv/MsLxdFf",
-	"+d9GM185XC4cYOhhaINWjp/+tV9dvWKmX/2+rRplJ3moRrqIAFmwlQvmoLzBRe1iSV/c3Ly8efXTl+yS",
-	"OvW7y7mIMCBViPneYaDX/8eI+wZ67L+b9rNIpyMzkXql2ASAYKCARW9aB/gaS4j6yh5bYgPYj2Zr7GSI",
-	"QKM25k7NOgWaP1Ag2PGhaZLcKjf7eO38z6FZ/akx7Za5SPWehRz+aDAGRfqKvw3ulI2ex4D7SrwhVolt",
-	"Y7yEt2LZKLu+psAmo6kkevgq9OuUlsZu36yO0sElg2IL//A6C/rnveUma2vQR398Sd/XJqmCWVKaFBNx",
-	"b2MEtx6HFy7OMoHGg/OIM0xP45Tlz9+7xFfLITEReohX61a2FgHotgVp1urSwL8dIJ/NnWqaquQj6Rks",
-	"0ofKrYX/jl96+NAVavuQ2gMvISJRhK9HI8CIuYqgDAbFeV8H1YV4qrvWcE/zmuKh9YYzdnqyebTUyQn/",
-	"7SOgZMN9CyCbI9fxVjYx5MKgBuHiQZgWxSrpFdIoxt2BC8irmRbZCe9kQhBlBYrNQEwlQJdA912aVnuN",
-	"KBfsBv/V0NcqJ8xO2+GwzPGtblzm2uq00CNguW9rARJHG+ePQJxz339AMW5a68KvCG7hle871diKOxHv",
-	"O6cAQJXstbjkTKac74+0XRhf10xvpXtLGGe4W7mBnfosHpSDu82dUgrpA2+9uZ265NhFyEU6c7ZftO/M",
-	"VmkhdQLfbcwG7h1ElMyNcdP0hdtKlyPHRgqAfyGAw1Q52F2Qp+UJbFkeXR3zY8EhsFLOjgJZTzQ0Wy3n",
-	"tcofCKlpv5dGqywMIyKgxwmZnbQDgg9x9Hj5Q5qF0iUetJFfX4/IHYCVP3kWfq64WAZ49mWK9/fWMzj0",
-	"5nuxlojgT+CTjwh1pM1OGH1BqtRVQEU7UssrHeLiXXDES4eVcl17SpeW1ER4meIN4d3UZK82W9NAGOgs",
-	"YBPniv5Zy1ZDzioY/QELjNY9aNDnCZDZ7DCS6nvtbYQaDZHaGKt0zLw4V7rERVopiK9SJmZMh+Hu2TDd",
-	"IGsrm1eYBkBxjdecK33oQ/YLMhos0heBjKhIILPMrbhS1g37rchHAIjewvd2rX6XpVpUG1mzZ2pZSw5H",
-	"ATqbvxop0ybCNyub3klTBv2iljvWL8bs/V/BPPuHvwhBk1zEhbsQz8ED2GEGEL0MRxgGQ12uIN7K5xoY",
-	"p2zejL7VZlfgcbEB+hlDRx2c6yHGDgGIgezgcAbhORJW2IMCxr4z/kaCe2lql95B02yfICeIF9ZhGyDo",
-	"EcAVQ0oK52vouA5oQxfx7IWlCdsyTNCABP1ROYmXQhZ7PmIyMOjIosTIQUNaEG4L1Komb4KKR4jRpzMX",
-	"NSjmsMJFNORxe0OHp3biv0mbO+Vb61YJ5yXp5sBqwBAZSyQmqx7rytKteX+C/0XMVU1o3yW6LqK+EnIG",
-	"4EbDqRFfiblyOzUmVke5uqFrQ2OqMcfyY7XVhSlznqyNKnlldbeWboR16L9MDw8MBHvCrE7dbnQGZ0fr",
-	"yaiWWmVYD3rIxQpy3uHpIrQ00MV3igf0LkccZXiXAJTFWQfVHf9OXn8dlIleEAaTDWLbzuRinBmYC3W2",
-	"oIEOTFCXs89tydnONLf8Sg4pFvex4L2izrcEevSkby1lVedQMGNBmGrpZqZ1/Ec+Bg45Cr97tDpxT7Xa",
+	"1L3/k9s2si/6r6Dmvion9TiTsRNnc2bqVh3HsWPfOLHL4z1+de+mVJAISdyhAC0Bjqzdyv/+Ct0NEJQa",
+	"FDkeZ8/9ZTcekcT3Rn/59Kf/dbYwm63RSjt7dvWvs61s5EY51cC/ni2davx/lMoummrrKqPPrs4+rJVY",
+	"tI01jXBr6YRbK7GVKyXmamkaJVbyTglphVaf3MVZcVb5l/7RqmZ/VpxpuVFnV2cSPl2c2cVabaRvw+23",
+	"/gfrmkqvzv74ozh7vpaNU81v8AbXCf8tYZZCigU+GlvbSrfuGqNfz4qzRv2jrRpVnl25plUnmq9NW+Yb",
+	"X/ifH1noRK5d/8jEVl+XarM1TunF/he1P276mbiTdQvD9vO+kHWtmkdWLNamWihcEN+8FW5dWWG0Er55",
+	"ZbulWCtZwmxQN5Mmz32baQc38tMbpVdufXb1+MkPBdfh5a/SLdb8JCknV76rO9+tyvdS6pUq/e6onNhJ",
+	"Kxolyyv/j+RXo+u9qJZCm7kp90LVVom17H6vnLCVXijx1fuXz8V/PH58WQirFr5d8fjbi8cXj7++FtZJ",
+	"11rx3eMnwri1anaVVfkpWJ7jKHJjv3zyHTt4bZ3UC5XfJhU9MbxTwlMTN8svap9v+Vbthxu9hbWe0t6b",
+	"alM5vrVVo6RT1gndbuaq8YuutGsqZQvxWDgjnl5eXounl6LVtbJWrKo7pXPSoYZ2mL5U2qmVarAzZlXp",
+	"/PBr/3MhWqua/wzTm5kIeHTiVLzdqkY6MyCdDD0xvAjhqYnNv1fS+pYOG/643hdiCZJZiVLu58bc5ma5",
+	"wW+caMg46b/9uvS/MwNo6IHBASxNs5Hu7OqsbSsvEZl22nrgFDVtfeIE+SemzmE7MKr2cwd0o5yr1UZp",
+	"l23Exkc+t62dUtt8M/7Xz2zhg3Gy5rab8rLVn++FabUTsq7xDtp4cZrbeQ6+xqzO3JhaSQ1N/ldlq/zc",
+	"3flfP2tQf/iX7dZoq0DbedeYea02/j8XRju/Klf/OpPbbV0tYId/s8Un/t+/09Hr2vp/GrU8uzr7H990",
+	"6tQ3+Kv9JnwXWjycPunETmkndo3RK7rPvnv6l68vYAroE6CLLRZq6z5KUAm2jRcbrsKOg/iyx4vTE32F",
+	"IKEQ/gBSonJWmJ1GYQmyEpbMqY1lzkzhr8TX+OPTy8vibFNp+ufjOL+yaeT+DCY3K6KuhVaqVKXfNxIG",
+	"dnG8QMXZTu5PKX47uRdezJtG7NaqUV438KqC9ooPah2gWsi5aV3h9Q4X7gYr1l5RrTJtV25dNnJ33IHX",
+	"8EFtRG30SjU0AFUmn0m3cbdB/w8MqAjr9Xt83Mz/rhbOt/qMvvVR7u3xQpP+wyiFTqzNTmyk3gtrNsqt",
+	"K70K6lLSr3h9FtlN86yuSbfcwHQd35/ZzXG4AWj5joVJdkqKOER2csry50bisexPjNLlbL4/dRBf6PJH",
+	"6JjSpddBOOV65RtACea3kdRC6VLUxiqvsV6Ij5Vbm9aBcl0IKRq1Va4CzXNHP9E7lddtl63lN0ZxtmzM",
+	"Zua3bMa8AMVebGu5ULRpK634T92qPbsgoEbZnHbi/2H9Wnsh4D8O623tuvzqh6/FrqkcNrwJdp30KuW1",
+	"UJut24P08IfsQvw1UegK4dbGkhlCR9E6uff97qnTXnoc9xf0sIeTY0cNdCLp6KdWu4q/4LQfiNKl9Z+M",
+	"l0opnTp31Uax12W6w1HNxrFltvUrY92z1q1NUzlGwK+NdZmjCj8d6dRHo9OkWR39sG3ndbWY3XKm5msN",
+	"5iNuDdMICf/pd8ytNjs9w7ZhqecKBKo/AuI/F6px5zIMpxC7dbVYR6NUUZ+dMdPW6GBaYUi9AWQm903Y",
+	"VcyteWKznVzbwVUNqrNXbY/b38hbxe63RsEsabXz582Khdko4aWFny6l241v2KrmroIOzqFjv09Z9IFj",
+	"4FXSSq/sKVkaxnYTngd5rx3eTmPe/IhPZ5aVvlXgNGUm+MapnWzK47mVC9BGecn39gYERJB8XmwEcVWb",
+	"lRWVFtJe92TMI5tIlv5pE6gObGSpyO6Ci0GXdP1asaxqBXIW3BBWzPfCtiW3+f/gh/nB3CrNagNN1j8X",
+	"NCTwEeGDOEopnP+cQNvDskewJO2j/9lXZgcqD8h1U5f2WvxH35wvhFf8jXXi2++/59WOpcl0eCMXay9d",
+	"aOm6K7hyaNBKLWS5qfS1F0qPcN1Oyr3uBpRlCde0rN/1ZvF48MeeBDlXtQ2zGfaEjbvGKmULsWwbNIXW",
+	"UgfNE3qpGngi6V+3utkjanTNSOSXIIW3jVk1chPsrL0ojdAGdT5VW3XhRcZWNuoqLL29pvW+AomeeEuj",
+	"PIk2ovSnjj5wVpCNysqXxqBcGz7ttcLr1VYrzemuYCf7rs/3fjK9YQDatX9eurZR/gcptqqxRo/QsWFK",
+	"eYFhti447BiZUZZNRin0FxadKNqH8Ci74/yz/jay7H3qN5DR6hwu0rdbpW9uXvndvZmmWeOOnLStj6aj",
+	"VrLhRKQ/5uGWxgto568kfLwQtl2svZ64rBrrhDeU5YK3oEBizrzE5JXTjAHyFk4RCWnST0l0NdFy89ch",
+	"9NI62bixNuvjROuMc5lXjUzDTM+TJzmpk0i5u0oOe4P9nvamK7jGvXaEVmqj5GKtymuUH358f283W/B+",
+	"WWHl/pTA4+/SsLN7S5LuVPa0bLeNkejXH3lQOt0FAh++w52QBJN5x24U+uAMzQzO4LbhyAVTBOwh6Tcg",
+	"XLKDnyWTciZdzys0oMD7dzeVcypYlYxD0n8zXAl+fXCgtXKo44b++vtKzi24eGB6wDFRmszNCxM3k/aW",
+	"k5TB2SZpfnfeQPWPXuNXg5tDyHibQqfgOS/8hkzRjKK4ME3p565b8+OH/O7kZikagqtWNiVch17c+XPV",
+	"O7FD98fLqlE7WdegQzOS0DrpTl5CQejfwMOHpwRG35/6MCj2YNjb50Zbxfkhcob4WJsmRGTg6UzjqqS4",
+	"4MGp9L9M2uNz0ow4Ja2uzc5mw0piB2sLvgmQzvJW5W7DuszI/6oc4aTNXxOvgr+LboSdrBy5AniZrNng",
+	"wscgaGFYVV2LuRJh2wtpp7oRKNYaJQejNFG4ZMzg8Q9HColNPZtzZR2YH9doYAj/koXL0q+LJrlzoLrK",
+	"W/jThh3f3rSNHXD2d+4pr32CAdqf9pxuBqOkWylssrhJ6G3amMVhYCnOatHt9cRxiH1mz0zesbIwmw0d",
+	"5KNJWFZ6pZptU2V+D2szfKJpSOnHuD7+qFaVfqPknf/G8dleSc5V8cEfO9FuBfq6/ZEMc+Y3hrnzd4Uu",
+	"wYqq1dJ1rmH+GhjY1s7wwgCXzjcuaD2ja59UFej7SFsXZgHCPlnRysojNBDNTp/7U+yHfKu2zv8jr5hO",
+	"9ob5tvB3kBVV6hzzzUNAKttmLhjysh+qjbPnvzg4CHKuD117MJMf/T3Jeq3wG/xu3BtdZmSu1/9BmXPe",
+	"DAB/OeoVB+6tylrazMeyGATVbMe6GT56rbHSXq5VJSyv5QW6daCENZlLrNXUt9zPYOryFwKND9ycVyL4",
+	"xIpw1/gdFg0UVLFQtXMAZ+G6e7ACYXbSbqYj6k1R7Cy7Vn5DvObcQwA+4iVbY92MTDderBxYgOQ5Clql",
+	"XZudjfE2S+qoV2phDpyCILDawEQF1VR92qpFVgWNVxOEe8dohjTwaNAfW3qD0ckHMaF7Fm7e0+iM3zmd",
+	"Y1E6gMdIf5I2cqVO+7G2jbqrFBOM/ODnGrSBnWnrUswVuIvp8wUJQ7UNDqLJkn+6KevWXgg36qGt2YCm",
+	"67bKwHkY8PPYYY+p39CoANJSRQMdvJG6M3AL8vpWrji9gsHa5hu/efXs/MnT70WiJ4DHWMcuxcN4HX0F",
+	"pKQGtBz10PeZ7UFledO6KgVF0GAK0hGy37Fyo2a5WSQ7s3Pnohs0mMOdNwAihe1q3R8c7Bv0k1+ID34j",
+	"NQrNDACZVlrDgJUNUSUwPSAOK/vuwcwmqgZ2DWtXTVMJBv17wz07Ecj6sfGz5ThJP2Scg55e8gt/tNxH",
+	"sd28i6Lir5YB72dmm5NfPfoK/AbAdZ7mEuV297OIMvVD5XfzCTfoPvV+TtQm9Ungcidr2E+b1nlpfvyN",
+	"v5tKq/JqwNHjLwJYXpd6+ee4ic5B+8OPgBpozx0gEfx0LN25aR3r8N92CKlxgKejsxc3ZLKPokUYhltE",
+	"BbXzXHYbKy4Zd0qeSydrs2rVgD50IlgGugzd0Uuv4GUAQnBzj1dXXvvHWQ9W9c8Jn7mp/sl+5Z9eKI7+",
+	"yv82mvnK4XLhAEMPQxu0cvz0r/3q6hUz/erTtmqUneShGukiAmTBVi6Yg/IWF7WLJX11c/Pq5vXPX7NL",
+	"6tQnl3MRYUCqEPO9w0Cv/48R9w302H837WeRTkdmIvVKsQkAwUABi960DvA1lhD1lT22xAawH83W2MkQ",
+	"gUZtzJ2adQo0f6BAsOND0yS5VW72+dr5H0Oz+nNj2i1zkeo9Czn8yWAMivQVfxvcKRs9jwH3lXhDrBLb",
+	"xngJb8WyUXZ9TYFNRlNJ9PBV6NcpLY3dvlkdpYNLBsUW/uF1FvTPe8tN1tagj/74kr6vTVIFs6Q0KSbi",
+	"3sYIbj0OL1ycZQKNB+cRZ5iexinLn7/3ia+WQ2Ii9BCv1q1sLQLQbQvSrNWlgX87QD6bO9U0VclH0jNY",
+	"pI+VWwv/Hb/08KEr1PYhtQdeQkSiCF+PRoARcxVBGQyK874OqgvxTHet4Z7mNcVD6w1n7PRk82ipkxP+",
+	"+2dAyYb7FkA2R67jrWxiyIVBDcLFgzAtilXSK6RRjLsDF5BXMy2yE97JhCDKChSbgZhKgC6B7rs0rfYa",
+	"US7YDf6roa9VTpidtsNhmeNb3bjMtdVpoUfAct/WAiSONs4fgTjnvv+AYty01oVfEdzCK993qrEVdyI+",
+	"dE4BgCrZa3HJmUw53x9puzC+rpneSveWMM5wt3IDO/V5PCgHd5s7pRTSB955czt1ybGLkIt05my/aN+Z",
+	"rdJC6gS+25gN3DuIKJkb46bpC7eVLkeOjRQA/0IAh6lysLsgT8sT2LI8ujrmx4JDYKWcHQWynmhotlrO",
+	"a5U/EFLTfi+NVlkYRkRAjxMyO2kHBB/i6PHyhzQLpUs8aCO/vh6ROwArf/Is/FJxsQzw7MsU7++tZ3Do",
+	"zfdiLRHBn8AnHxHqSJudMPqCVKmrgIp2pJZXOsTFu+CIlw4r5br2lC4tqYnwMsUbwrupyV5ttqaBMNBZ",
+	"wCbOFf2zlq2GnFUw+gMWGK170KDPEyCz2WEk1ffa2wg1GiK1MVbpmHlxrnSJi7RSEF+lTMyYDsPds2G6",
+	"QdZWNq8wDYDiGq85V/rQh+wXZDRYpC8CGVGRQGaZW3GlrBv2W5GPABC9he/tWn2SpVpUG1mzZ2pZSw5H",
+	"ATqbvxop0ybCNyub3klTBv2yljvWL8bs/d/APPu7vwhBk1zEhbsQL8AD2GEGEL0MRxgGQ12uIN7K5xoY",
+	"p2zejL7VZlfgcbEB+hlDRx2c6yHGDgGIgezgcAbhORJW2IMCxr4z/kaCe2lql95D02yfICeIF9ZhGyDo",
+	"EcAVQ0oK52vouA5oQxfx7IWlCdsyTNCABP1JOYmXQhZ7PmIyMOjIosTIQUNaEG4L1Komb4KKR4jRpzMX",
+	"NSjmsMJFNORxe0OHp3biv0ibO+Vb61YJ5yXp5sBqwBAZSyQmqx7rytKteX+C/0XMVU1o3yW6LqK+EnIG",
+	"4EbDqRHfiLlyOzUmVke5uqFrQ2OqMcfyc7XVhSlznqyNKnlldbeWboR16L9MDw8MBHvCrE7dbnQGZ0fr",
+	"yaiWWmVYD3rIxQpy3uHpIrQ00MX3igf0LkccZXiXAJTFWQfVHf9OXn8dlIleEAaTDWLbzuRinBmYC3W2",
+	"oIEOTFCXs89tydnONLf8Sg4pFvex4L2izrcEevSkby1lVedQMGNBmGrpZqZ1/Ec+Bw45Cr97tDpxT7Xa",
 	"qw68aO/YFaIph9HiuVzc9iyR3LATF8DxqHeychmA0/C93Fn8OPgjeGPk5eh5BEJ7RdyJtE3iCifrNGqP",
-	"51wFna9tkrJdRl2BPcRraQV2FJL1ZRfBYLXI6fu8aceBau+35XCcPIKcJix8esLkv5XcAkSNY4rqcbSu",
-	"jC6kKcDF4DuJ3uPUVoYOTRjgTZjsYM+m2/h8YBtng9BHDX2SOfx3z97RvDWt1jhv4Pguz+iIDM3Rf3fy",
+	"51wFna9tkrJdRl2BPcRraQV2FJL1ZRfBYLXI6fu8aceBau+35XCcPIKcJix8esLkv5PcAkSNY4rqcbSu",
+	"jC6kKcDF4DuJ3uPUVoYOTRjgTZjsYM+m2/h8YBtng9BHDX2ROfx3z97RvDWt1jhv4Pguz+iIDM3Rf3Xy",
 	"qz85na3LgANrNXnecro3ckFNvjXI4pl0+sM7uXsGsg+z6TwxFAaEBfBsZ/2OSLTCcSY2VzKEXt8Gszue",
-	"AYcbH4MJDGqEHL2K2Re2S9APThr4K3iaLkR8l8jUyCcF0bilaUTEnF4JjK5FdyXm/AMhiZfffbBvjMKQ",
-	"Gyn6h2KQrjjDdzMb1FilfwR3tmJheos4F8P7D57qZZoc3j4Gs5UhcZPoVeKoH1nEj8Pd1EAQ3SLs9zpM",
-	"2Okc448AAEH2GLjkCP3E9BHcxteENQzOcspcON07u5ZPvv1uiCHuVJwXifROAlPwqZwOTt2IXyvCArPn",
-	"oDaWTYRY1MZO1aSVLIM5NRJ1MhT3CFEpVsUhNy72UuyVgyO0NjtRS6cIi8YjvbZKT1V3lHVkg51UeYKh",
-	"yyNJfOMjvEspRSE2TR9OJjmzmi3H0VDKbZa+4G/vXgd8HD0XsImdZzLEVnfIMdP4MxNcOBnMlizLyYmg",
-	"Zf5Skdru1GAMuHLoYQpPjg+ATM/nW8itnFd1FS95ZrEhGIRoDJvOLvbSymoi6tKrbG2TPxFlhZFYHL9f",
-	"PB0gmTgvmL6aLi2+xS4fSLkcIRdBbzsXVtgfVX97jMg/yMWxY/ocotsJf13pbM6hP/Z6sZ9thuk0bLpJ",
-	"hDPmFoILm6quK6sWRpcnY8zDgfRZ6OzA6JpW41BANZAxnwVfLBLKVuhsLtEFAk2zhcylccN2e2TFwkuC",
-	"ZbUAwQhRhfQvgT2oUjbhaeGXDvXhSUeFXskca/qVD0EiRUb+xEMuXpik3drUavyZhy8PHqmY9x6a8WsE",
-	"raT4qjIEEo5O1i6f0VrO/PE/qXB5Yf5OyTJ90TXVkBBEygjYMZVeYf8nhoOhGeQEGmjHbBSobJ1oQeaY",
-	"2LRZdgSVTattd3ZHGhl8xto6ZjmgMF3IuvanJUw/RNaDDyS9Co4a+AQw3kgCgddtkKI0mINrowP5dgLx",
-	"QIL0pFp3Axzs3uSuTS7RrHqQRa3klISnGpOdvaKAKDR/NJDaKJdy6sd6/KXnMeUB4h55IZTcKY9sAN5f",
-	"5MULD1McTLIlnqcRqbIway9MszLOceRQ0+4zwHnBWSii9K+00Ibg8H3ISNa9MZiYBT3Op2WlaSWZFH3s",
-	"SzhcfLwdUhutUnqCvr8hBxIHZkIkMh+kmY5RHoYZ2VzuVZJxKCcPD0EiebnZo2xxqq7teHnIG7gxtwiS",
-	"SkYlFWG2K6V7HEjAk0rotqnupFODJCWUXTXIYxLJTiZkCB7cr2QBhk9l7tpVlXN8Vf/id6K161ngI+Iy",
-	"oaeToOBb7JQk0upf/TjUUGZmL5UnRDbwbNHA6HNxBo5X7midkpEfdTg9n72Tnx6T/rKelEsP4kvuCbrP",
-	"7Ef2bbN5jAd0FiwIK5S0MDsv+xGOfTEkU0ZdLgkhFOSNx0xTzPCfbs1ETP6hLEPkGDg1rgJmqxC//Pit",
-	"MA38+3HW+TJ0Tx4nKHa2HwJabWCWDumCwxbSaNLV3YF49qpb9u47Kb/wgYMk3EYuVAk53H761J1qeks/",
-	"XgoPiLVWu6ZV957hiA7zU52b6Su8bZA6FTIfiYzAq4VN27P7TyCzo3hKz0x/fpMjEPZPHObQubQssclE",
-	"2eLPN7MA/2yNkwOTjPNDoLJKg1nkB3q8zbxlMGK6stxxPSMxr8/FtfOmGWQZHCevZSnP47DS3YLaayTj",
-	"CDtlLUsxV9n8hSzWYowSHd0mGTnGJUjFl6Gn/p6K9geC4L2+lREdsnF5ZiZIDtphHKtzBoQyOwXVSuoy",
-	"XBdSB7YO6XjvCvmfxtxKqcWodgmZO81x9zF202CmRjbhJgMgTJToUi1q2ZAnxPVy8zsk/r4rInKPAGeP",
-	"YeSSo6NrKo5T5anYSudUQwjHJdyBhkiFKyskgGtHMGjhLPDzp5dVs/mFx2sSOu4grhhYNDeyqkekcJlS",
-	"DTWdy5Vj2w6ZubAjxFIunGmIZdyf5jvV7IV/84A5/rtvWHvb2p1BIugRRZu4/mssH5WRVv7QVEoHdtrI",
-	"53Isr4YMjB45wqjd99JYl5H2eWsgy7iapXIBWhZkZTeoCe7kvkjlkUFaPOBzwb9d92kubcqV0nkpCd6O",
-	"b45H074025N+LcrgTEwHtBKGaU2z1I3T4y34Ri7HTi2qcnKoEt/JfPITZtDnsrmyOXhmp0fxA8IcoUC2",
-	"JiQi4TgnJ//aQ0hM4OrsCLQCkBQOQUlZtwwAgQPoYUpNXNQEhpfQDSZr0Bm5fjIG9tqPalHxMJxVqGZy",
-	"PA+ZmT/KZpY5dDW2/Tp4r46k1EPGQbPGGpQqHF3KAZ9O2kqcyKfGmHUg29sBJkv02Djj9ymoYAv8JFxE",
-	"fqv2HZ/p+jzwkH032TG21hmEr4dtH+kyb3Pomh8xV/vZWi1umftY6lkH8cwf4VI6OZdAKlmrAwc4JdlS",
-	"Oj8V+gNmKrsO6bf8xNGzA0oxPUFOaCcXruj4vvE+MhlVfinb+mTmAM3OC3jWX8ssDyCwW0q7DgNP7jPL",
-	"+zCryKfHibVSLjK5pnH+KBsJcbTklEcKVwn3Mda8RItG1SVUAgD/GdblkYAyaeBre/TkBh44zpJPpm3w",
-	"ng0LRhMVx1mkGykZIbeLe1N+tCGt+ufxvHSLTeNJeBnDrjBNgojjd8S4FA/fg4EMjx9VXXmFlEsKcGqz",
-	"zfEoT8cwq6YxvPIWspwZ4KN2KgdXYqcWfNmxSqejDRj5y5KqkScsPpw26FnRTUUYRdK1ZCrY+T2JA8xF",
-	"Xb0BG/Kakfu8cqi4QhmShfQaQT05hS+ACg+V7iE66yHU2H0ggl351ljyKoD+wIxPIIx1LhCpzWyjpLZ5",
-	"MEGU56iakUCPNfIe2ZDsGkMc+CSPFFRKTwPtRnAiEwrRC5VHVe06OCpMD4oKS06eka0/BLAxgcVFaGMI",
-	"ggTMY9jDw3v/IWIPyUkaH3gYHV34sR2gxBnkQblVe0jespi9pYTsV0+4hrT6ZYJzLlslZN0oWe4nkKXA",
-	"3hxJhDCZsP6eJ5ylSEox55R4bDbqoFbEuC6bupya+Ni09QgdFYwcqqvLbHffLrdLnutFs986Vb5N3DKH",
-	"9RrpkeOZeXfz9PnN+Zunz99i0mlIvUcqYSQUwzqp318+/kss+/2Xi8df9vbJfO/YLbKRpZqGFbsXJ3ha",
-	"9ySOVrhsybsyFF07Rq93QCbC5u3WRiBgON52XRrz6FsurE4C5jqhB4Y1681JN6PJOPhtUf6Qo7MDPoxA",
-	"jkFgKr8eV+kdFShfMb+gq4mJnqibm5fwoGoKKBilBdjqe1jXoNrg46YRc4MBoUiMaSBfuauqd4Bm7tbq",
-	"uVeVGOk3p/TIDOrW6IVqtO3qJ92q/dVKaq0cqLF0rK6kq6U9L+fTYm8yOi+PDfdJDiiwPPKQFiyxfLS0",
-	"3k5iCnsF0ow7MihTcwo1TuK8oX0dqvEtpDa6WsgamHPpsP/l+2+/PEWSenx2oWhYhkVK3c34jr8f7mvm",
-	"CEMKZ44XN1XSefsPpIc/j/ZCvMUCbxi1Ec7UmK4TDEO/WZQsrwNHRWkhqjdQConMAAY50uIisn3G32ZZ",
-	"y8PRzZNHykTi775NSvY8HmdIRArmfRyisyLMWSiveCGe4uVY6Wgxw4u0MuF5spwhX8YS72ClRTBQgT76",
-	"ikge0jYgpyHDBcZ5zuW2KsSi9v9jtAUfSRNk1cW9OY3QpgJxSrsXm4+H/GBhujVMCXTjfuMlsWv2L0zD",
-	"F5qdTFKelgromJSsOpUulSFl6T7hL61aOQKfn6IwzOjncUjZmXgIvRtvhc+L9XkOBRVCiOhoAAPl1ynm",
-	"h8zRiElGNG1cRjhXFtgW/PVppueWZTaLjG3cq+p6KCLRlV8fETONdthA6uVz+nB2OidV1tpPLrubM4Rz",
-	"QwEBcSqf9PnvW8PyaryutMJCt2Deg3J5FCyvjbkVdXWr+o5G4uWXjYICNd5w88bKhXh+p5o94O+9gooO",
-	"YrzAKJH24G+bQljT4/f3O28rq+Y4rBoy+I73GTmEl1G/s3S7PM6k5FRaZdx1OAOTZV83cSmSBtpBcEVG",
-	"ZRhzetJxRTiLdcaUCOcZQUJ2KBeRLAanIXaC2z0vICbPuWsXjeJBhHNp1ddPCjDy91slMjD8tqmztW2r",
-	"BfB0x2zY1q2VdtVCOuDAleWIdGzqITaUH9ozAibwcIV7YiFeVLXK5t17ozRHRAWghbDgkNIDh4bfxYus",
-	"25D2Xa8oESK/UE2aZlgk3FJ87iiIAMBEX4gf9i40jelj4m/vX5x/TwgtOOYUC046mZEyWOx1kCCkE27j",
-	"rmh6PsuRdzJKvlFubXhVeMNiXF5pYRZO1p3Vd/nd5WUmZQSJuh7Ap+pfmMjlidUf2MjVTuXqqB/utPvu",
-	"Mi4YT/xhoSpF2IYFnaBu9Wnq4+J0E9abCToxNBz+3OqSL763cFnaiFIid8CTy68vzx8/Of/6cSGAZCoB",
-	"wvjN3AVFCXvZWnWdUPxtpXXI5G1ayO27EtL//4JKDUg0ABeydQDY1Eas26bZx/S2jWxu+Yyne9CiuZzO",
-	"ulPVau3SWPQcq4Vjv5D7QTa3pxEXgVMNPxgrJFCnMusTS8YcL9Km/JYt/xJK8FCpmcxNvL1d2O9ndi0f",
-	"816Mx50P4+3Pz27+x/fix+fv4vXfCS3k9vVaM2AsLQDeqZRfD4KI5TqBZyJgNrsETQHwTV1OUhpGj9Vu",
-	"b6sZO12Akw/jvEGj8i3oNj+r/Su9NH7j/vj8XX6UyFWrysOifb08luU2d5acBAtBi5ubly/eBl4McP98",
-	"8+Rb1v2TU4/9APldlJQTZmAxm35N3DTLOJ99Y9qG8+w8jYXisVr0iO7jlyKUjfqTGYh1T8tNxWgZ+YIf",
-	"iUOeuTd4tY6o1M7brcBH+NIpleMZqE2I3Bedg2u8AkeRtNhxdipiyOZAJoy9k/8y7U7mqS43WYXQNBvV",
-	"5O3KemWayq35Atxddarj3kGRrImUIQNEfaifTfwevZQjXRpp1XZzkARNaejpQPvd7Lc/aAjjGrxmjcin",
-	"fb9VZxQTBXj0NKCCw6QoDBQRXhmtstoDmq4hAQIh7MSXYZWalJg+Rn3MB9KR/ENhrLYZTViQ43zF6Ug1",
-	"sTAN3Nr8VGcSgk9mfhCHM3BTBw8WUjlrYLWVeqBqRZaQPLICP7kM+OUQY3NqcpQNKFDzhHzryjrTMPvj",
-	"jUbVD4ZTBjR2D1Stze5C/Cj3NjjAicZaklV2aEGN7+8vJkeB5601nqj1CPoLqWRWVmWi96xlKfATGSoP",
-	"pQdyhior6IEuXR/aGh/zxNffryFKyRZjY4M0LzBcAfQesTgKVFg3dXmFvyRDh2XCcRYYFLhT2q+iFXJl",
-	"7nu8aG5CJ+NipHk2HdV32FnskQu44yMi6SQNYhAh1T2JMDeSccMu8vKH/RDYfHQ9jcB5R8RoHedTkdqk",
-	"xGEQvYvgr1RbDPzYTEUPPeBViRBEvHSwJtPG3OUKS+bpjtuTE/yu1b2SHINVNpQu7T03FdWRoFhJJJKO",
-	"q5vdPQ8RNIEPvcOCFJ83dJK2PMRtf7wRAi861rLZ6aydRQ+ydy/ARpC+UR+WGEG0nbTixavXz69ev/r1",
-	"eY4ed8qZ849PqpsUAjE6wDFUxiD1Xx7g78ZrIWkekkvFbqjJXG28lP5nnFoU3snop2MqHA1N789q/04t",
-	"7ye7yCXklZePKAlUaTXzx39IxQsNOrNFrj/UNkO4de5Xwqp6maX4GskzkpV35k41ZZshCkF4jgXPA8Xq",
-	"HUbjq7r252NpmsX9koXGYzv982onmzJn/gbWH7PTB4uRViCcWEAp7PdJW7p7az6mQlJPvifgveQ09Y4J",
-	"Jy1fSl2+ueNM7EEyI87UQnjlaQeAM9meqExfxp3XwNxuZ0uTEfFdFc9QSnHbIC9uVGNNXQK91yFas7I5",
-	"mCazLuwAM76MgMGJtLsBGuKU3PAlJdXSDevp+A0Yo3+Y39MbtZmztQLfLIUUvvVpAaWsbyo6kEblTRH0",
-	"BV/iJ3LL7b+Y6ZokukL+V1eQ7kIkpEioz2/kPrHKi8DWtK7KUmkha1ryCZnA8CbvaHzQLOHBG25yCnGe",
-	"EfZ+ybi+40+JZG3/ybMUIcE5o4xhcj7kS8HuwALGQIUWOKkiovfOtIu1sv5iosI4C7PZSBuq4+A9qtG9",
-	"P4NWL4bIs04gju/tVTvMQuiBdnEyxrP0fbT/kq2u39VHhecokMw6uKZ7Ox9oGlnnZG8uGU/lwBRatja6",
-	"WpyqROnt2cgNbigTMKK4kFrJa42jnSGHkCeO3hf8poPdgtAvDpx4LsERRyDM0OF7o9T73nOOBwGa/nhZ",
-	"eehtwc/GKeAW9NWGNYKXclPV2eqoM//HiQR3oL/NsrwOk+/UhGf0WBbCT10lxiom2QXGo2vgUA1Ip8oe",
-	"5GDeM+xP0gq7XIRJ7I09nT9+Pfytw0qpxEd/kG6CIQSb5tcFVr+y8RZT5QDxFpPvAuglFNw/mIlBzMpA",
-	"kQKLSAH45HWqfJyuP/DRtfIH6dZmuU7/ivURQsEEr0aBK54Liptlx83t7UusKW3NRu1CxOFYEzJNRSbl",
-	"0Il+g089aBi/D6rrE2QBD8xagp06FKmfljdE7OXnYKqHSL6XPYWA+PdfHn9XiLfPfxGmEf/rw8+ZFput",
-	"seOV6KSHg8fJckDxbJocXwH6qcOM3G8vMdg6Sli/rqxTge6so176lqVeeohjMHoGsyptnuAWavRyd/yr",
-	"UDc40u0GRzOeK8R5WgPsqUAWBQlhId2ZPzvzxrSrtZtVPF9+I4m1zFKTXSYOsoUd8Zcm316Egg6MezTp",
-	"f6TYHsUA+zD8v/cNYXyCKvsjQYUj2YcH0ke7qUGrBWk14c/BQkNmDrm3scIs7p7dYdHqXG3wXFn3lEgA",
-	"ME5JiSCuHMInvKkejAX4Huy8n4x/1zqznS14w5WYyfwjMYXYuj7MZryOOY7pl+P4DYKtJ3ROUv+iEClS",
-	"7uAxbMBDFMC0vXpSgLZubyYPCism53hIoj9dLGiZDjDdam/0yboJP+BTo9LIB67Px5eXkN7q9eHx16gh",
-	"BYm1K+wsG0/zly6Yl6da+AUfS1KJE3/6sAMeH4PsOFMPMBLFug0r5bBuA92PV4A0IDQIumzqGiYosvYH",
-	"IxlM0gNa3lzSUOLcokU5mK9uckLfh3bPQ8RL/02c0n3BlTih0SBETEJXntAftG3ynyAZoAAP/rFUtUr/",
-	"E61sLP3IObL/V7vZequdO3lrcosPXUspEXUkFyYiQ6ymxl9WA+c0v1WoS9w0+nHkYKcP6uccW9OXVy1e",
-	"JNnoFt2bYNrC4wWEJ53SoGr8T2Av432byoViySc/LzucLBhClRX0Otxlz179+K6jpBaYXtw0ZqesCw9S",
-	"yXgqXqH38e8xggrdH8rtHXHvURruSI+pX2/Lp9iOP/Jx83OE2y1LiEtc7l5/bzo3DsStYJZGXxtxw55y",
-	"3QRfMnaIm4uf1da9JJq1g+mgDPyxKetstjR8hG/3lMc6l7tO0aEKTC8CClu7Plflk2+/ffxXdifNqxwR",
-	"2BBE9BOYHouONHDQBKLHoG6Kjgwk4/yylC7DOY0PMjVOfKZ7tucgG3biwlMTZd2nMjwy5QP6txBhVaPB",
-	"Bm6fE+bSZP9XY+7G18fCp8XWWKusrYxmPGETAMjYdq6i2glfGOv5mujjGmmG/az2iQU2BfQB/gtwwUSr",
-	"mkrEqtoqKjKb88fgX6aYV/Bk0Qs/gYA5OGAHsagOfR1mKrWL6MDHrdUZcTmLqKtuEEVERtD+1Jh2y6i4",
-	"5aCXcJSw+Vnt3yzx+4y8OcJGNIb4MMjmXMGbv00JwQKijUUid8T/Xf3HtCxkV0KxNF5tCUwjYA4DbEAD",
-	"oMQbk0TqFPj9/DeXrc2k/Dp5O7lDTt5iieiDhKysEZDsP4JYkPlMrSczM7QNni+XxCqTxfRzAD/aQKOt",
-	"4sgZktY0QdfWNOfHzjRWDYY5KydqJe9IZzWtAyaLABSyXmoab2xYsWyUXU+wza3NpQcckT37+UnR3tEw",
-	"xf5nVuR1ZV1SjOOYWGH8QfSfgiwazgI1LkvTiT7lrfRDCdEOp34H6qsQMOuC//eMIAZKA+xIZjKCHBmK",
-	"EOagoOMqgh1iwvDIZ7zeAwSYIdx73OqbG3Bv0MajGhJUiOg09IxCqR05JQ08M2EP4bjIhO4/oc8CkLmZ",
-	"LT+MWLmfEv+foj8HZY1NNzPNplNA4fitpb2iUlPNcoFBRru9rfy5/MeOzyhHWNNgjbxWl0cp8FUXVUp5",
-	"PdmSA59XjIxVzkYrZJ0ORssRRnVaiXrnl/rIz5XdkgNh2KxqMyByxs1DXz+lKRjgkYkad1q6YeGqO4wH",
-	"OPiuv8wsz2b/GtyMJyqHDoQjr/ulwddIowM4lx64okA9PmWZzxC9D4XsBs5F9Ed3bACYQwaie/Ku/dS4",
-	"D/bWw8XolCC9BybLYAntqroWcyXkvFb9MjnT0PtDkbbTMbOMVfcWQpxS0ANIM2PFTtV1ESvg9WCJdqfU",
-	"1iaVtY80aaZWZi7R92jDnb6r6aj1QmncEXud1GPk6wBPiS2MzU/Lu8H9F9h+KnmXIVkB3+RsURt7Kr+U",
-	"cOsLqZPc7JZOLq3ctbCmY5Wcq1UF4Yk+kV0Kl1CrdloeBr6Rc8CdGEaIwge8mDOiNIDxSOwYc8ez2yUy",
-	"gk+SxdQZrNkU0hHGqfe4PK+c2uQ0/HyrO1k55CnmHTd5KtYhWoJstU8oaEm/UkH3FMoXjulJ16Bdt+60",
-	"ZYnx9bkS/vEo/brdOFHfUHIz4++Kn/3VQNeEfyxxGdK+B7jGVeCR2QfMnbGqEM6YiT1Zo4NxwhvmZNbM",
-	"0tS12Y0wRWIWCzZPi0G9SqcpnqjiUFIMSBnYxseSZulOO5ghCz66CTGINO2dbJJzNksuVCoJKhJt57OE",
-	"FLM4W/urCIpaBdXpNNcSOgazxU1eq6V70zp+tgaS+qazzo/ivw25av77+Arb6eCImKAsjzBceu55IEYd",
-	"sFRCtni+ePFQK5UVvuN+E0c2g1ya54l6wQPY0SCpKAc1Q12dzd7dR/ZJYkKJoDPChA8WOv9oS+OAhL2/",
-	"/O+UZasJIYV0NssZbUgY8X3N20m7JG+HHdpEYS7PqBPkisUSUElxu99Gao3YQG76FF8mfGRS0vg9OFrJ",
-	"PYFGxj7/0uGRptfdHM/sitn9Ovr2AmexFZvWOrhy77F5goIcBUB0iKDDBP6MLsVGSOpFgEYMSqIHsAR5",
-	"7osPwYsJKrQtEEIQoDM5il1I2TBLfhYCGCtS21oXTlRlo6wJfD7o3TTLPMVGPi8mFzZ4A18mL6rFNSbS",
-	"4GXbYLPAI5J08YGyXPMpl4NSuFcIhvCW44nq070Xa0kxy4BGsNwjcz8l/8A2BbjUSG5h9vAGNeLQE2tN",
-	"xqColbNdwLrSKar5NtGRiS8DK8H5CSJSxSXsqQQMK4hAHJDoCediMBqBfcMq5yq9sh1SEOlqlUN8foz2",
-	"TmbRvRcqPVPy+pUjnhCmFH6g3R/phO64itnsP6/S25w3GX4Uco658WqTVGlcm014QpRmxxbtn9bTiPg4",
-	"7mSreczDDZRL3BHPWYCLhmQeGYnX1jEfiQK3tM5ws5cQUJ3AxJaB1fWTGB6BH4mKGXnb2TRuPUiQ+IC1",
-	"3DrGD7bc1IV4b+oyZGwRqrbOFp/aKk17ZNRCvkH+ERbP5sXMKCwzmFoIEmvuTltz8M4NPoo12qFw3vhO",
-	"39AbLGPYTm15guAfgkcRqYlBkcAF6A7BARg5sZVkzpNsvYIASqc1BfLDAYwSwvyVRok1qcb9B3k6HxYX",
-	"p1vvdBoPAPcotTrxUaCcz94L78K6cylm3HYH0CjG2THsfi2eCDgbwu2Mvws2plE5VO8MzWr2Eh5X4q3f",
-	"nV5dEpY2HHNjM6YixUBZTBQSC+gy8un7p/ljaPNqEChSM35DRfCI/5lCal44ApE3XLj+suXE98HOTWFr",
-	"XgVGL83JysuRhQiJf+m1g2LDCMEqok5i+x78GhT1g+B3P85wWq70vTdDSUC56ELqoj7GjiVJVnwve1KJ",
-	"IRneKbWdxfKwGUPdLwzVYfV7BhSYTuwgyJ431UGKTfF/tzqUXecZRHTDllV+3FO7SNsiK6sr4Ub1A1y4",
-	"siEwd5mr8LvPX7eNogLf/kNJhdjBm3Znmmafd3QDG/s8+H/nyjpQmudycSsqXQRmr7ggfvnnfp9bN75s",
-	"UTjQPdKmmDwVpPE6itgo1zp5k65RX1yHPTzgX0uuzLwukyxYjVk5zggZeMWOFfa4FQvSQbot8IW163K2",
-	"MHpZrb7MiZtQAAy3UKKmxZIyDA0P8ctUOb6DhX92WS2kUyJ5mNA1ya+Q7+/krbKjb9aO3IYr2tc1Nssd",
-	"FzrZUM4MdtEG0hm6N3NZsMENwKjFYcrRj4fy1ttDS9MgrTuW74EbfZqdU5p27jIMy/64YZN+JN6iovXz",
-	"R6ZUgdjV6LR5m01GndHVmMmtxwJ6nUfFRsse9qJ0qDjBTs23YZZLjvYgCHSqze6ErGteqMNXWg0J23mx",
-	"HXq7k2jCYn433nbQ3YoGcayv7yQ/Rahy2nxBStjH6R1/JQLJeuH/PTeyKc+9mG0Qq1GAE+x8Lq0qC7Gy",
-	"Vm4BJnSrmrlqjJ3uIClnebhEh5CgsZejz9yv/ukc4szPYm7LVHpRbWVNapA//HhtmtbBLMVSd9G2xXwj",
-	"16FE09U87vXJWen6kMMR1J1XKulw9NfInjQDXyWls6iuvIjUe+x4h2SlwwTMZt1bnXZ2lG46YSiTT2oy",
-	"sNPnNGnnxDmTjj9o4w+VF9ET+fEzPj3a4iATj4An4TaN8pGvoTV8Y3Q3a0+Vgvw5HfEHoQK312GqEQHb",
-	"IFZ6l9dZb+P2bx9et+DTqPlkzg/RV445m52LMnL52RQJa7tYPSBtrFyqSWjsH7AjnBtvkDKeQwvcrwd5",
-	"unheYH7obgqURbJRoGEdeQGmAapD6J2GnVvLH+LKfXSkPWYuDFiq/XSL422Ry+f12wXY+LJwSTuE3nJK",
-	"R+b9j5/arjMFzVM6+NCd3IzTBvl3YRvuVQg/Y+f0cqehK2FCMoN3z2uLpFFZCtgpVOxTfQOD/Lr4Na7j",
-	"FLccTMXosNshIrywd2fF2T8QI2Pt+hztIxYlS/GcabkcXUD11IaNSObYzsAwkyFmUdwSXMw9qgYZglKM",
-	"FYeOoSG5gJ+J/iteCKxYjOaLoFeBDPV2UPiYdJTGJdTv06OAZraT+4Eud5U84KYPzBbO8J1P9I8DA2uM",
-	"WTy6RFB5ypsts0CSAP1hVn0DBofXNlBzgc7Jec2HFZpqtXY53y/e9vjIlWiMcY9sQf/vZbNtSwOrGCI8",
-	"4CKMkc9OpUX/nO9AxGAYA5Vr2tIEVtvfJihf3XXx7WW3r3droJnoRyi9lUsLPlo5+Bs0+5R8q8yOw37N",
-	"xubPxFMV92oc2sG36OTwZ75ULJTEWyszHgpF1EVQZokoJnp5x36qWtvKut4jDWKZM9JHph4FaqEh+Aoe",
-	"kI6jEM3wpWmuhdKLZo88phVWuf3um5QVkKr/Y8hQNGpRbSul3cXI+htp74pk3vjpRnDTePgLjCOfFe6t",
-	"v1JRzXYNfuMp8U64kprNUAtVKOdOT0aLC/liQ42mce0p7YXGoP+9sh2AX+nSio2s6kE/zWBpjOjIhc/0",
-	"SlZYfpGx/n5+QvpfRF+yNd64gtIMxt85YT3uWdglTBO/hW75Eztna1g0Vl6JJ5fffF+Iry//8sSL0W8u",
-	"//rdhVCLEn769rtCfP39N/6Hb59kMEGDyXNR8Rms3YSH5AU+PJz89GmJ5qS123UjuYzh5ygo7KFAu/a3",
-	"AdE2S132K6cfLWZxBlVA3uh6f3blmladID6IAifj4QYi2UdW/H/AXXLAPIrS7JoTwf5kdrIPJQPEAiXV",
-	"fUas1hfvQvtf8rUhCezZ7xkxqfQyYq6hqJKVBe6tkdhBfo9vn6m6ztoIuYI8XYYWULhD8BNgLZno07Q6",
-	"I6z0p09kRsFfrY1C2pxccNUeLiW8Ue+J9YOXgkMHKgel02J9UI4vcq5tSeeJ5JKmGeY7uU/K4kTOjxMU",
-	"+YENA+c3DjuzNBlU20LV9XgzLGzUHD3fw5itDxG3vk7D7p1fUW4M1ROCgd8jup1xDYQgJx+5xFnmV6a5",
-	"fc0SxmUTjY7BLrlKor9wKQf7fIEDIvH2Kkm10pC2nNobRL3j58zcKs0aGwP5rYF/IALLWPm7lAvHwwaO",
-	"ijaiAmvVwuhS4Hv8gnYFr0bfsFyZTX9NhwEcEPUlvbKKinE4LL2REgr3dboxdE26HgAMCFgHkJhQ3iOp",
-	"7APx0Z1SW0Gm5QAsriEuy8HzaZBbjQ7dwAr7od8hTvMAGjMaXQ8dKs6A0Sc02JGw0mrGrcLufIQVvDDN",
-	"O9M6xZ0u3vwH0JqDyovRN+6voapUORrnkAs1PLRsShOEABkjySvauaVXyCqNlz2WsLhKywI9sgJuh4KY",
-	"fPyaIB6jwAJtjyxitPwPawoPeiNfdol7vBHLhj2eiiD2AA0fFBJtKGkgIihizQL/D9gtFR2ggOwGd0eS",
-	"V9qXQIc8p0j5c1YclJjqxPA0IqVcvXooHwWZ4wgKibkXI2xmJCaijY2Lmt0Fp6pBcEweoSuTqpR+6FX3",
-	"w6cg0G4GdeJRlBNpn9iRqt2zcEkc+gXkNlvL8m/vXgdUDj3Ho0mYlIJnGdBMpcXb578UIXemC2xSA4/s",
-	"cYR67h+9ptDVEfIv5CmcLIMxwOU1UKTuVumBy4B6LaS9tegJIjceFDeGvgDniFzJanw6f1iU40u/t6Qv",
-	"B4uFaLWjjCRZKhG83lf9aTQ1KmuPSCLZAKIEwI9LbUOv8CHG6Fr0iis/sijHMNdYo0M5JqcHMYJVdQF9",
-	"phUrIn5Vuzdb1UhSRQ5oCqxtVTPLruE91I2jKU24rLkCDKBMhO12hW5JbRJUzHyPyoE9uvcTvWjQa7Az",
-	"nAL++NJb1o8vn3wDdWDlwqnGXgutFKaGwb6PWEZ/JXWT9dHKx7Sye02O5vpXtXsLXoX/u5IKf1W7m3bu",
-	"W51zVRcTr2q/b2vntvbqq6/8SfH/7f8T989OzdfG3F6LtvR/LYRbbOlBV8MryHkstqZxqFLubW1WWdVg",
-	"QpZCHMnPGQBDZh1yUgoHn5m3914rGL/SU/ZZrsUgrPtNWrVolBsW70PThp89LkCKSbf0da5Lb2qvXbwN",
-	"2QQHWyfvbrdabu3aAGuVP82gTu4kSnKIUgUIbazEa5Xq6itN8c4fcmMGFc/KJTg+qCuRY+a3DCNX9o6U",
-	"DgOChCiDP4L/milPc5o8IKZmDJu6MIoiTmRQyRNq8dMCAvkFSJcM0GkYKrvWlLbEOMDQxQa8DCFf6jh+",
-	"rbRTTSZG8j5EA/zmBEL8tDLz+LX+3AWyw4+z+5U/mVRf+1btZ5PpfQdV9Vtgdor0Bmj2HRXH9gIay0sQ",
-	"v0nnHx4u+j8xR2gof+ffSes8RM0zkCOj1DQyJXhhXA4dBcYyRsB/fNnvQfzQcNLHwXkbDByQvHoI8s6B",
-	"jM1PSOCZNxU6bi2mMtk9uPSVkyt+/ROX2y7hPCH+3SQHiHAU12ARQhaxFa+W579It1jfyyN74IIlL3yf",
-	"GjrlA+tbTxlj1i/kqx8FpZiTFUHl1Dp+qSsh/cCrZaVKoc4xQo2qYETQ2BbWKcNFYd1ssgCoO2K4f5ev",
-	"mbx09/E1n7Asky3Sg7kFYxyrzH8CyzJx8JPxGM3ZTKrkJLc1XC+ZfEXgLpvILJatVouTM0KeHBSRJad3",
-	"9G5jp+LxS6YuGU5sLiEdC9vzgCcfRMeQ9MoBdXP8gM/833sbBs4cJLeCXDnwMyVLtzTNSrlZTrK8j/C7",
-	"vmSRO7lH5SeqEbu1gWTFbC2DT+CsGSrK2zaNghy1/mE84NROingm52Ea1+DYzc95l97EYh0cgw4IGFk1",
-	"0c7zV8RSNlBFmJgpUncalpntxWoqKMfKWmhvacS57abVbjY4K3kR8r6/AiM4/boj1WuWOyah33mq7inl",
-	"3vMEk4fUepgnRGQGIwi1YigEPlScZcJOb6V1P3mD6nggn8A2G9jJkzTSjl9w2pXdvTUfQeuXTEBvZLl5",
-	"nBy3WRmtWBOiw+RGOPDSYXDOX75lhWg+q9R0azuTMYK/CbQfF+OTf7oNxFyPA7XDxVrVoR51j++2yIiZ",
-	"aYZ+FjKFUc+DwgfoBw3RwjxNGo+Z2Km6Tul6+mR7XnqmNAodjAKcdR26eq7cTikdlhygI/7fmGNSwIpD",
-	"CN9WOnh+UE1iBeygJwF+VGUM/g07Bjj32qzLwsm4hsLWDf3/uL2bqViVwsfAKYLyMXGHkO/arlUOSTvG",
-	"kpeozEAdeDiYeXPef81rJ2OONewUK3eicgc5nVA4u6zK8TMEDeeobnsrkrQ64fM5QNvpLKmjuh0dW2So",
-	"1ESiKSdaeadAmOWRfuUp5ZuCPJ/iQWh1Rki8TvIsY6oLZpNAhG49gVXMd+xv1BCbTTHtGs1SNgVynSTd",
-	"/mCHIsADJCc5Gvt13icNaQyfEyx3GGKs8hRmPbd1/tatymGuR2PdLJeR3OUAdCe2d19APH0Cx9qUHMPc",
-	"WD5IRsP4WC1icoBm+OLNQIPIGRrqUsokSC1ZPpO9/4FJtT8mwyAwU597offHrtz8WuoSyHWkgNpUwiyD",
-	"awMwA4FexBK/qRQxNTxSoCYkP6bBd0J2fmCYCpc8jjrJPcfUGRgU4YHKc3SoQnfOQ0U8arNLbvrtIXQS",
-	"2tFkFH02TSSvR2RJp3HiCuLLjFCi6M6jOcyV4/lY7WTymZh+66+B5+pz3/rY6vjPO5br7VWeiuq0NkDx",
-	"S/hy2MO8wGuteraWjVPNjXKuVsGQGomQ9j2x7Yb3cS6MdpVulc3UVT/uDrL9dAinAwpvky0BBbRQWPIA",
-	"wsxU4Bn+vEKaVtQCIkDqCqsgHoTAbKgVBS4xuVSFmPuRJskx5O/2L+MLd4GjObrKgJdsI8ueCPBvnBVn",
-	"c0rl8f88B8p+7jwP5Fwc6VinKwLFLI0TflJqtcCZjtf/QLoDrdjPgxwdROJ0JZo2UmHIykVmKT9nRbCO",
-	"txKIn1XVCKXLQmwlpEiFmh62CFmVcMXAMiBZTbKKBa6Mv4hUSQtkEuxaAbsgWVLSqSjxukiphKsGGoL4",
-	"aQFILBdzwLvkvLJaLv2fvXjqJQ63utO8k7olcP9Y1NO7ndDtDmgOSTYal9kjNPfv16HC3KFXhGVajFnm",
-	"MSW+8Ff9xkB2ciadKWgcgypmshXGMGc8ubxK4i1mCbsjbINCVCX+sVt3XJQmrsHHUJigfMQpGqLVeFvp",
-	"lwbMlEzN9gxZ1dO6Ttjhg2IAlMKN2QhtdsLoIhSry4LZ8sPbyN9f4Y+PvwN0ZfgXc/yVbHI7IaHTg6cK",
-	"OJRbZba5DPx4ExxlxEZsYrBdtpXWCvEvK6NG3GTdhMZes4tSS/0uqQDEEcSepAOLQFqYzNssyX0E1FJN",
-	"tgXwfPljLv6WYI+vEGtLQ6/riLHF9w4gtURdGdKRE+5LuYSInAmPgEBIJQqogGkAIIgMbTII20D5dDqI",
-	"gVMamADReA1cnmPe/IBPHyVk4J9zS6lVyVeZUb9v1cKpcoaxqQzLRx3yzHamucUK/ZUlx9RG7uGKoDpu",
-	"YNI0daWaTq4IZ8wtCkOacqn3sCDXkQnN31b2gGYSxefuuIorFncfcs2+7yDYj+x0v2utlm6WSVnZpzXE",
-	"SjPZ65ihEv+BZu+YNNzvblVWTpVXaR4gZcfCHJlGrIAGQa5yefFa7bKu5EBIyRIdhkpp5AvJIQoHPpyR",
-	"TPDqbCDDFNIQZ/egVsIX70OwNEikMgJeCdt4tjTNmLJpFXgAujMV4ZUI6DRWef3suMLbicpqp20XRGAm",
-	"s38wZQNiZJC94FiroYJk+Q1CJbwhSzkleR1Q14+DMKH2ZVfm1lLxGP8OT9Mpb9W4xEykz4H0e8ovAx86",
-	"Mmj07RGvfBAKMBfBz8O02VR9P02Q2+YMdGQ0/D5MfL9aLLuwPXaHLPtlIGkBGE2PXwGc33Z9lCcUrlP6",
-	"HRLbNv5/bxf2e///29sn+H9f88p3Rw1yqHaXzFTdODmv1TVqV+hXyXH01u2G0a8eI8WqwN+D4og1miud",
-	"ZIjwCny++hVVaWyMXp1U/paVqrP0RqouvcRYyrZ2g4XR+IFhhR+i3PEfe2ShiHOO8+rjRCHZkLOKG44R",
-	"ywoTmiKDD3Wsg37mcjM6pClDCtGuVsrydSufijtZtypNhi0zKYJ5PBSfPFicRV485vyC9RjGt5P7h2CI",
-	"pFMd8FY0JwWejbgZ+fNuzPLHVuXU+ll+9JOA4zniipcHrBVJmfJBjooeGHukV9HJWg2TAUEVC9BQwAvu",
-	"NR94a4Lr8rCaHKYoYnfPqBP+/43R+O2xhSMD2njIOUSL+RBw47gxxkcLR4OK3/rZ4JEla3/NEnjqdM3Y",
-	"aqWla7mjdnPz8ubVT/6YQVptszFtc/q67JpPP84OoZ3XlV2zg5CZWlGYFa67yM11L0Ec9ZXTCbY5ds2T",
-	"OQKTvJjMHhyYh4wqmPB5ndhr8NhwNsNODmIlwDREIxEV14wTvE8wQph+/21+eO5/tZvtu7ZmDlSmxJRf",
-	"5v8JlwtveTmv46O5LTdb/+Gzx3/9/uLbxxePLy8vLr968s3EDBAqNje8tf1DmRG+g43HjzGSnuQLbLEg",
-	"cjUDCDUPJB/L/4JNcL0GO+0B6XenVRyfbkneLx8pY7sFouIM/BFa/kVuWc4t1vjyRhfDDgX2DFr+ZJFu",
-	"5LarZZuyEF0Ht2pHIwkObrrVwQE9GjtBbFuDgZWxH0JuKLZ+tuOqchzqI0uexppn6KbuhY/nF8fwUb8p",
-	"u7Dj4T0B7u4ZJUNDXctQ7ALMfwbTfUhb6s5iP7Jj5XWRTIWA2KXDcNE6VDlsFIWOnEFXLdpQiXexF+0K",
-	"pLsMESIFNQY6EWNPfNiJq8blN6FsckrrA64ZcTanbPfLyoVSnICImbcU8UO6HAjWDq9vcVY21dKxCbZH",
-	"ZMnwPXj+qisuFKUITlRXiRKjTPy0AMvbrGRhWy9M0zHb+UcQQGOWBGnJVJebpOr2axmOhsaZO9WUrRqY",
-	"Koqw+k1rXVXXEYksvARdrbuwK0Rtpc0Y3x8nq6iQFruqT103u9O3FFd3C9Ob5rI8SFMYTj2MZyMMNtmK",
-	"vQ1SxKSBOKhuJbJC6CZYZccTCAGgkOhf2SthTV2VdI11VQyjBNodVT0swKbHH4DfGsw6cpnHiFQ8GVjZ",
-	"FBk7+2yQhbDrtkPNBK4pfA2LUOs91iKJCCjkIihEq6F0XIZ7vHJir1wPH7VuHQCx4LXEMPVjAfu0rniA",
-	"1jsly3yIdogAORRd7i/Ckyc5kyfZwSfrKQ+XTC660pyJ1nLaHhzi3vDzwBs9PTKVExktw7wo1MbrimNR",
-	"3DZqWf0+kGiKjEOIMKRgKmQkwGRcjEdGPSW0wmPxS/UD7N9vLy8vsTb36TkkTBT1NjfKpDADY2j16osf",
-	"XxAB7NinuoKK5tZfGToXl3OjHBnwFN/xhO/3EMD1QFTA0p/QJscCLL54+fbn54V49+KZ+Ovj7y+vxI8v",
-	"f37+yxf42UK8/PnHF+c3L58++fa7L3v/KsTT5zfnT7797vynZ78UndZe6aUR27rdiFq6xbpHX/vr01+e",
-	"f5kwr/Nrz81S1ryEus6TvHj4RiYXK0PR+TTJiKlr9L1k4sDlKMdTrrh0UzmntOg8AEFH7OTUGqJRwTGV",
-	"Jws9MKKPttAejjTEYqmsAl4sDvY9Rr0Q04pRsGsMSrnwZoyOIUxvY1V950+QXtBDTasTav2qIbAxEjTi",
-	"XyLgZoSrBSYS560/uKLbBMnq/pbdSKp8HWb/k+6lbGwOXTtj6ZuCIyi2lYz35CCziaR5jj3/9oCf7K6y",
-	"FSL5OihYPPxYB723OxL0FB/CvN9shH7mZuBONftnplSWj/d9jCcT3+cbXivZWMnsrS6cx6Qrt26EN8g6",
-	"0yhkbE0yYTNleVxTZUpt7Exzazmv2qFnE1qKmbL42mAk6J3y+tlz7ZpTfvlj5qVYqwNS0ksyvSMqCIRK",
-	"rD5B5EojsAtFBKjxt+jNy6f+CkvB9F11SKr4G7uWTW7L+dMHogtviOo5zAqFTgtMKY/nqdd+bVYr4J3G",
-	"37/ACAXep1NiFBgNihNTTAha4BJDlSW+TEwGWInIo5h1QsURvWVBqSsgJZZpXZ/Rzr4bpbTvEWd6L3Ol",
-	"5yEAHlxCc3OnCEYc3Q1JcVBRUrLtqO68iBjF47zfT78VEwKTYWni17FXNMzGGtEnPR1UTvooEw3WPxln",
-	"fgfdOMV4lweKoleuX68FgHICMFCt12lLwD6BeebN8a2pMrg107qFybLrLIibLoNBsNTtYVI7/9TpUwjf",
-	"ys+QitWh8ufso4/HPdacammdvK6J/irsCWppaLw8ojQPg4FNgZXwu5SziqCfAdvGVB2aquPdq0higsvM",
-	"QSe5vw/BF3NUi6YuZ4P1aZPi7kF2ePUN30nZhTETkkLJG3MnM6nhJ3CWXvdqqlJlGA6wkh20CQgiaEql",
-	"RYwjaWKS/RNQjDxbH3i4pi0reN7GokFxhwKioXt3bBjv+OV7AE9GaIgUwfDniC+SkoVu+h3Z4UNw5w4d",
-	"1V9yNFnDZSExAIgs4AGe5eUmMTYNF4t88BKQ10kSzcOUg3xqe75wpiIk75vEIgUZ1DkYXTgEKD8YIaJd",
-	"kUkQfxu570b0uLi8vBytshzeOMyQO/TeQIXHB6q9+JRfloeop7ihA3sipEBDKkbVVdxgrdsVuiJoLYdO",
-	"D0qCB6JIOhawHfmsTMk+yJy4jiksQdsO/66cVfVyhEvbdTUl+GGCpcpzpYWsFrbkAri2kKpk9Mo/w49y",
-	"a06h1jyEFivHk11Z0O0ntWh1Bsh5q7ZuVN2lhJSW7q9Htp/u6Ge/w5T3EiOTXFb+/s3aENRWxh24zDkM",
-	"jjTrRBGAq26aeMzrRDUVcxr/rVOUuUdbnKZgwFNwgibXKyP5BINYoR6iBejoAvXliixXi/x2BfFIQxFR",
-	"0E42UJITzYMQP+oYfdVdZVrbY70eP0n3ciA17UlC9XctAl9ks1LuRPQsZKB0TgpnroTUeH8Z5MjsUoBo",
-	"UngXlT9/cl5nsF+g34/o+gd47ki0Q3pvcG71C+XUWMY97IE48qITXXSOkj6SVBiQhA8Bpg1C9fNy94Y9",
-	"o0LglQ3Vdko05x+HJzpVmYEhbSvuwN0QJzxyuAIvfOpojpm6qEhuRl8YKdk/M5sqLUqfU8dShEO/N/72",
-	"Gt2VfhF8pjMbWappRg3Rx0yidOoxN7K6X7zQR23RI4gs/r0bTjrLcQOknR/ai0HWHSZjJAgSILKJTsQI",
-	"WHAS0t0Ds0yrrDuHBEeweZwspZPnBMSbN2ZnVXMOBGl9ftm1qreqOS8rewvCIkr3s+JsV+nS7Ow5Q5aZ",
-	"4B+InjR07K5SO3CWmECV7Q/OptKZt3Np1A8IDoOtE1AnGBAH65CFfN2Lq3u6G2ZcYDWHUFUEY6AbFwkN",
-	"3LpRqp/wT+tpp93A/hOzUyArFFf9Jpi8FGDPmO3W98DoQ+bTANEoRdAHEkn9IzgXc7WSOusI/YgE9UnO",
-	"jIh/zl5mxVnbrFiYxAvTdJK5iHWgVo1cqLHxZhIHyfp2fpLefB8QSscJOsKlsbKNRvuT4UKHK/rrmPny",
-	"X/hVblR6FI5nDLRXlsBofZxNtUfGEWAW8zorjAfD/kcmY07FgCF07DTQ/KmJ+JWlwXqnvIYfqBqKcJjE",
-	"Tslb0ryVLoVdS8T2ht+jZt5LJQXvl38V+Rgb5Aj3auCQ6J3qqT7wS5O3OvFfs2esbE/kmsFGBuqJSZx7",
-	"n98D/m9hJmD+/nvGiPEW78JsNlgsABOkNURj0WSJLjfk959UCInMrBwLWatD/mgDdEb6kIcsm7n2GV3C",
-	"QyfVf/pBDJz0bH2CjMHjqThaFcAFX1HEtU/dGXIFhDxILLhGcC291vl6MDc6gbMTY2iIfES8Vc+BUaXk",
-	"W9cE6r0iesiklFh0bOA30hAO2NYUUOkLiq1qKlNCrDSVgRENLSsCS/sOd/8FP8bsU/g2/liiwxMlGFnE",
-	"+Iv/rwyzTViGh9wyn9soDkOopf4oBpwUK29W6EPs6G+kE4+/8/9r9OIkG84BzUqW6SbNcAjoLV5FmJjr",
-	"m5ACcR7BLP8NY3Ew7DCp6jIyDRxr+/DfGCKPSgkHE+aoj6Jz0mo3y9slnfkR2BDnHRXhlNnPpLyROMlF",
-	"Yy2RL3QpSqeZGMf3rEcPeQpYFzI54nwlCXHddk22Ey1lN8ah85rzYg14fHBLSB2lqz+emIhTV3fqoXxO",
-	"Q/RQoaZRLXU8GR1KyTrZjE+LfK2W7k3rcqd0srdJGzcrzWAcGAHEeI+A3uv/QJkkk2KTuU6Hjw/Gojtf",
-	"88O0mbhgxl1QR9jKSCrZ+cTiSJKJ7e31bqMObnM+C/sePprwTsabAPXB0qnI6bh9kiryLIxScmtjboei",
-	"P4QI7Sqr7igU1wmzyoqynUC/Ee6Gjga6L+Yn1cz3Wgjb+1cOE2n8AekmKLAuA4E04anRaoVhztWq9UIA",
-	"ikhLLaQo5V7IlRk/uoEKsDhRoE8upE6CgcPImwfxBEVddOEqIFFFJxg72Q/Cb0hgcvpWvEYSr01w8iSH",
-	"oOfiGTqCN8mcHMb4Z0Yv1Gn1xStCnU0YtcDHUGD8u2uvGp7OeSPGcg5xXe/B4sDgifUGT9vYIhLRP3ly",
-	"dXl5fvnNVY9eNqWVaiyX50V+1UgiDxBuP64QXe+Sq+Kuh7W2RIAWooO23ajyWlxyBcJSCJC3bEao2nPj",
-	"1qhoWSeTnMiQrAKajT9nHQKhj0RmqKGc2XaRr367QNIdg+g0BeDraRtl47BCrQQmX3et9GzF8Jd/8GYi",
-	"TPJVJOvuomKNsrhTkM80dXXjkvhthWe6Q9vB/PNAg3/lcoeEFzDC/9xhlHsb6Hnr9/1XP6imrvS1+Nv7",
-	"Z6doaf4cOlC8wY5QhdqaxE8TU5nBLL3u0pXIbXlA9azJ0EV5kxqxdP+OsGU/RIl0KFarBe06gFvCliOf",
-	"EgpVMuouxFPULlvrxAay5qBUMd5gIbJuUWs6UF7lYs1nVAQgBBQ+lot11GG9PIEyCJRcgezofirjo0HZ",
-	"DgUAAF9NLtVr+EiOnA9ja9GbxE2bV15nQ/p2LHKpTd8NmLAoqhKcqaQHVw0U9g3Ywnge/JAPqiUfb/IB",
-	"4vaejcyIUEPic3qwKJcRYilONRFxw2cThj4eJWpVFjO1iiTRMEM7y4n5XyRcTJCSYgeIKblkELGVzqlG",
-	"R/hZDMsF47LoYo5/3Kr9n6HwauTfhVcK8UcY1p+9/MhHVnwBw+zt5C8L8Qcu9J+Jg+8R4XT+2CvZ/FmI",
-	"PzZGu/Wf+LdS7vFZr1H5Pv3t/TN/UgHqHw6lk7dKIxRTCuQRzrmHVZNhqAgJe0gTAKpdd2kgY8XKZJCj",
-	"d6qp5XaQVZH4BtB7SCQACGOIV3CPOfZaQHLlub8dcsc8PkGOQ/agd0xczLasaJD40EWmtlbDydVX3e2d",
-	"TBkQIiTwqeMtydUDeaoRDOwFbVcYJ5ZYpXaWBwWDT9GsqpKypxsrC6EWpf8/e3tOf/fy1v/L/50HQA1E",
-	"NDt3kb/VNr2jeBXjm4X/L7qTtUl1gGt0O2sRYPpU54+8yyn7w0Jq/2fB4Ov4Gd4peauamV8P7uhDYIWc",
-	"3kqv3PrKT9DXl395Iqyq1cJZ8e7mKcHsQNFRO9WIeeXsaIWhder571tjWw6BmlUUA0kM+mURf5xhQqG8",
-	"y+E4BCVNhvZ+y3X1zZaHcshVo9Qpjx1efNtDD9DJ2wJdoxMrkpRmp73SlyrbR/TpnPP76CGojDyt8Y2S",
-	"fkHLEwTLtWnLRxZmJKilvssWa/XSN0RC8NelvEsLFge/rTeVteRBHccahs+/ME1EWx7HJ3azhOkkPygK",
-	"NdGzIKlJeoN54ZUjm7mB1W5WlUq7yu0HCtTT12Jehk0ZY8D9eaKdWINyZNAmPaHMzJjWWTZ5CBxKUL4z",
-	"epJKo6jwmFJbisxOwBYba6sszPReoFpvXQ4AzsGB2/H49CZ2fL+95Wn5Ttt2s5EN76/L8/B6G4c3npcS",
-	"iDH9RTBXAm0hPqt8nYGkI14pwt0bqW8vckWIKz3r6rOOTE+PjMU08mRZDz/aHeRul2HPw5wyYo4Raok8",
-	"6oRpkGthD3RFPFGW0ywfHMu+IMheE4wnaRiT4ZX7j6nbDhsW6D5SoihEK6iGhwHej6EyZ2O8PyKESwuF",
-	"+g3ZWpVWRe4IcC1QjEzIHWqtnNcqEz5rgok9peoD0EAMBiWAoKGjR6G/ItqAcldHxioC5UQuMSATdgTa",
-	"tWm0mqnKwsqlEZCUV7QT4mSBH21hbLYqsxT+EWJY9w+igWgmy03ge8sL57mkEq0dK11I4gvOMhQk10Jt",
-	"tm4fdeUQaLhX3b8OTOi3WTy6vXmJCxnGkKQqhJ3Gyo5W86XXK+dOhFUgER4Ioiwm04OFbkSjXNvovjc3",
-	"zIAXcFDaYnw84vNAhyOvwH1BxaNqu55IRwlV1j4GwDsO9NXq5HCp7QSqAKe23MG5U43tc2qnBtFHpeMg",
-	"yBZruzGnIrR8AmwLo8ycgFDoMLouZKvhpEHsnA4aENvUCtoEzk1SHspG7iguBAoFeEzwuGJSA+sXbh8G",
-	"3tR+dmRTm/O0a6VKe45Jn1chUxMOYiG0qtCSwJADqOXay8X0T6g6or3lZQocSeTW20VXVeph+merWkSc",
-	"RSd9zjefYNDSfubW5kPYsOxd43WciNRFB3OAfx573+f72VrqcpBUnuz1kFlJimcMjm0bU7aLnBM1C1mN",
-	"cFXMagexy4LAqgHyQixUPIGFANlPRtoPPWL9ysWKJf7pDFVK6krK81sdVI4FJbDSV/5f5K3yf1fzSur/",
-	"Ko1pCFuplT3fyEpn7Bdzyt3CpkJwpC5R1fcfjQRaYa+EaecO4I1cMmJjI5Ht/2AXBBo9ZLxZtE3j1x5o",
-	"PLaycV2Ib1XdgYLihNxJPorfE+7JKlDwJINei0HrXjleCaS124z/zHf21OdgQDGd7hrLwT722katCIHr",
-	"jxLnpgWoFt8ypuuHvFJmX2kTWw4x4AihjUAMqD0IWhFG88Le6xcl9n3xW+/8Vu0HqhCC3vQRVXvgZuyt",
-	"UTrB7A4LbECMXqgdOZ2jOJjvHQ+SoYpZXPaSW/PjCBG/E3Y9fCA8XsReUZv8kLR7upIVB8a9Uxn2kINW",
-	"6UH+882dal7ItnajWehTB15wrGGS/ZzY53mhtwytMLsTGQX8zkv4fPB+8ooMRGYPqqYT4/yoQq44En4C",
-	"rOWd1AP+yybS9SFqKYBoH8YC+H1bNcp+ivRBs9ODN1mIRQbKQrjDFxBPt8jdV2VoLjvKDr5aPVssD0tg",
-	"byrdugkYNpbremG0NbUqxKKuhNfNttXpXQGTRD0/ynDDTveWA9uOed9nOKH8roK6OIxnq6wa/0yespYo",
-	"uYV1jaxWa0jTkU7dBeqqtlbWq5b8OvRi+qOqNV9eXp6o13y6tM6xBvePdrMFZr8L8YEuan9D644ICyei",
-	"PyaIUrmDmRixjnHQQ2vxI8F9jpg79UqVI6RoeDLTxi+UHjdSijzVQnmFrQ7BjxS0FMrd3Z99/Ua5vzEc",
-	"hMA/OlDJE2stggPSVitN4HipoRD4qx/FM6O1XzX8Tk6tV+WJayMCYIiBSOyVK4Q1HecAhnQhTzyxMULe",
-	"wIlblnpQhOFmJsjV6hmVsx9VowwYQUJRfiplUtkA/QXyubXZ6QvximB+wFqXoLfwxvLDob2EWNgMBnEK",
-	"DSKNIzAhHh7vo9iQbFzNOAt/NB3QLgGdURQgQc7CXaDNjt8BAwJjgDT2qRZUlS4+hLoxmNBUbAa3JVjW",
-	"EQBYK1uEHA7STqVAsS52a4NpDbDcZOVs5O+vIUJ/dvX4u6+//4a1Bptq4UZodIECUtqBbfZjUy0dJ3tM",
-	"xcKvOo6w8SRhz9bGKv0jsEIpzadijC0sFjqWH1GZNJQZ14gOV9jNEyyYAIIfKqqdT9LNE4Gj8/h0Imqe",
-	"CPII3x1IwcHZh84WSnHwPT9dxzL4z2OZacJx03QO5aviovBVs6b55Y6Xl9tHrf5IT18mNwo+zA7QS1Yq",
-	"q8JI63plmsqtN3y8kCVzfKWDrnsO6az+hvO2h98SF5O2wuG1HDuTLCX0ITswPuV+YFtnksD5NO3MNusy",
-	"odl+VSv9So8uJ139Lspq5e234PuCcLJYyoUjTgAJAcw71eyF/wif3Z47r5FyZiyTPsNR0x+cKl8SP+P9",
-	"iQrX0vL+gH6NG5YcvSvdbHYak60B51GBu/hWmx1ozKucT8+qf2aqOlNOz8Trl6sIWwSvJsBYt1C4TO7n",
-	"xtz+17ZuN1ACpcBLGuBI6veO1VvJEZp7l3/kh0MTWhAJYzeHp4jbb6p/cdfQNlf4uqzs7WxVzflfN2pj",
-	"mv1sk/s9X5Vebbamkc1+NtQAv1+hs722k26yn2YnwsnG5SkqjV5WzWaY6y4ikKNDT0B8FuLUwPBjGrFt",
-	"XQfVoi0DLsMMsaTazo4rX03gfKRODd/+A8gMFEAdVjwidoB5jc7gYTrMaBBHSpq4Mv20G2ItQIqBC4HF",
-	"RBmwRw+MfO37imF4qNKUpglNwBXmEsGP+Dw30dccuag7h1zq+E3TmBAcPorScyN/nwXsEXsTE/iId21r",
-	"tZtpli7nBV0rkaTsCnqc3SrazCAeykcDTOPsqDb8YN8/eyvgDcCWh5JqZKpiUSputdIsqPFulnui9cx2",
-	"lkllYwa1S/ZFPCaVhWO/VWXIm4+HJrgEO7s9uGR3VOapymdQZFSSAHvLlVdA8ZaliOtyXYbm6Ve16zL2",
-	"p5MlXKHxS/YmJuwUYGf6oxtKPyXFWa97L9CRC7lHHZNuL8pEItWfqGsxb0y7WrvwBWJvMcte4hN2oUpA",
-	"VhAzJcHB+FA+BeED5O8FCN0o4+BXtYMS6Ys8Pi3vV/6I3Nx1xhWeEhL4hzD7AGducqZ9p9tzeK2HyPSN",
-	"Kb44INrP2aNzs1NcZRJZ17xIHMgQew/b/AGzuZY9yWNPJG/9yQ/RtWwGUi1dd79FUiGQOtexNGg/RVf2",
-	"cikDTLOHsm01FQIH07yRegU8l6FmKHd0MpVh7sFZ5tgUmsDGVtkA9gvIk/GmVlJDhmNmX1DDXM6wbNyn",
-	"qP3gZ62jSrwH0BtnJAvw5jXyiL0mUFQVYrXQDn/GQj+PelGrJSgnw2zkHBQRix+DF+kIRtSxWnU4Io64",
-	"KnJt5DblTjZlLjYyrnSDJU+sH+NG7sln7O8s2wYUiyPKDEVFUih4PDm/9HSRoixN/ChbgfpqVgdFLXqB",
-	"1JnsKhjlNGzpYIIwryUGOwzjABihJAUWb/LeJD3ocPr8riTRNNFttjCbTf+sHzAkzJLI7rjT3uU/ZCEA",
-	"WJlWo64FQBXMEidxjVnc4ETq9KDBFa9ySf79mrITfYFTR/5RzsOwEjSaw+nvusMufzv3I5+zG2CgGvUn",
-	"4NQp2YIoTJEGVVd3qvG6FxatqGshnfMGccZEjG/wOmmVwJy+voSsY/47t5WewC7eTW2APx8rO9ZNOyH+",
-	"hTyie8A/GipkMWlTatGonLJgqxUS4YIpYzF4tlPztTG34ouXvzx91tVHjpWN26a+FgZoVlIwzD+Q4SHj",
-	"2w2X1WiXWAezwGVJiCy6i6/EajXdBjgAciRbcvh05GrJ5mf2CNvV5lIVDjZKitf2Qu2cqs0nSmTT6vN4",
-	"hfub+9yLQjSNzxtVK4kTARroeSjwH+gezgPtJUVNz0OxmAJ0fVYJiF18r7ga470TdrzHclv2YI66r7DT",
-	"lDFPmAoLyZkdQHB8rhQMWimeanIcNOtkdsQARfj4k1WVJ5INAgt4d8C62e+mOo44u4p8RKvSMzSjBmjk",
-	"NYVDIkE/wl+DCAcloI88YGg/p3I5dynQmW6Rpdd1zF9VjpCIu4HCZ7OdHEQD+59pcI2CLxOXrm/pSsSq",
-	"EYVY+HlcVgvplJCtW3s9ofKG8rYxq0ZuKHEY1OCDouNppwYrhIbidv0ktHtabWEfJPk6KN/sqTICMiKJ",
-	"IxVEWqs9h4AO5vjo3ZW0ESrZ4SeGMNaZz7eLdai6Ba1cJbWAHwG/EXifkKnJmxgxYwTceG9u0FQ4KCTo",
-	"+lSTshQptzhSLAXOsSTJvelH33LiYCBjL+yToju0p3wfdlgcPETWUCdbPgGJ9sGGTW7pVBqKMdKwOyrv",
-	"5a36qTHt9mfymB7cbXpPxRa59AR1V/Ui/eMwVhCYGaGw4HPcTPhOp5TiTMdHViJJ4mM9B3dCdrWWUz2I",
-	"3orMg6YSVr5IKPj9ST7BY2PbZqfmwfAaWu1mQ1CBQ4yK1yKuOhPZmSz9+iQWf1OXk7vBF6pdS8tcLZW+",
-	"6jg3IKQCn+n3+kKY1l3lGHkK4n3vFdcthFWqw4z2SOIBe3kBNZOu0ndD633vLgq8s+LMP8/TPY0CjLHl",
-	"2IKUxdkJwJuDSQ81CQ62BLsFDZ3vI29dw/I1vsdS/I0LPqnKER7S/t+QtAAmMVQNup+raTRJxNFE513k",
-	"mkPPWn9/FKQ/ITwYSnrgXBfEROX86uE6bOSeavZC3FTVlj+3A/VQLZUcZN9rqBTXcIAJIcOttgCKYtl8",
-	"abckCPUOojvfR7Tt2LJDAaIVMi+gn3HJThLRvm8kizrFGS+HatTYsC6YhzAVT+EW6wmgbOhnmYlqljNp",
-	"BwKQAKUCJg1AWfD13o9K0eFXi24quk5nJ/I9aU39yXRsbu5Tsay8prdtKg1UP16n1oFnz+uydqvqGkoT",
-	"wWbv+1iBJpa/Ow5VE998tstMqMJ/9nTo/wU89brSKlTYZhOTboChOmZHpmgI/07MRFsSs2ikSwyh73Ei",
-	"iu7aoQ5TVPz2wGuEF8aaqn/1PUfBNNxTP+CP/sSV9Cxy5fYvlwMjefwef4MO+vxxyR1H+vWEocnDft4s",
-	"u3rPph83Jl0zTA0KR4BB0IMJUSSmaOPEITNYkSSgwNShorKT+CMUtvKfp/xETNFN7PKo9sZF4PWwu6Ec",
-	"HClq6a/qBmtWdjRgkBReZZLpt5XWGdaTN0sh44xcEf/6jqhQAgPSlCLCspwtG7PhW9Ld4FEGxL13lWT2",
-	"hMHFWBhZx1QpZBrPCvSI47/sWPqpuXt+HnEfEycXa6WDnwEX5wgoOTZE3sXvhqPk9NyRLYMEJHTrhmPJ",
-	"Sde/6dJkU6KGkkeYL6Ul64++BVXzuTuXLwx5MCB4G5/lR9FRXg1gxA6uttoarEVAtAi1WrppwImxMT5a",
-	"CHqcG8F/V7Zyk1OSAUIAOtUjK6jEa041hADBpyYmgjcy7mz8cW12p7Y1zMVzDK+Nr5KaResSkjiwXAFW",
-	"F6j7wLcIdSJUrKrOfXk2kBKU9wAg48K0asf5lOp8UZgOwwk3F0Tz7vwMdnkGSZmfed+vnrlZGjOv1Sab",
-	"noXOL7gcvX6dydEaJIaivKnseHZBwdpvVYl65tqPprKcTzgNfY5xVMMOi05qcsedfOEDl8ZUpuZ+MG/8",
-	"F0MR9uBejecvDXPGicjKhOccHQ9ii7BgKQmAa1oVgBxBJQbi/LgWVVmrqw6rK8OsAmO5MUASfA1cKsT7",
-	"IVdKlBUG5wEFO5eL22u/0FeUCAs5wVDipTG36lq0+lZtAVIsXbpG/Sh/YFHpWLeh9HyMevqOQkTKnPs+",
-	"+ZnCmQTRcT4PaSGqJKruRYvorNsc+g6m8BdlLXmiWYokGG+ACAaAvFN1TXBb2JDkusrsy2MqJZ7tp1qs",
-	"xXzvImrJtG7b4iRbKNHZUxIq7b77ho1LLEydS3SRTo7iPJkoiINBwhI6+Bm8wkTdL3wHviyIIumL3Xr/",
-	"ZQE7UXwhXRE3xpdY1vaLtdkVwj90IV40ZiMqd5V4GuBjMSVpVzWopX9ZoLtP1qEBW/1LiS/8rBTCX4Nf",
-	"Flg/6Qv/v18WyADfK55erXQvycifRfjkWaCAQxEOD/1LEeQG9yIE6OWdyrDEd7KNY+Hd2VwSF1fZJsax",
-	"/DLag20TD+s6ZqKP2z6jdC5Y8axceojYDio9n5cTLhH9aaEmQk8Q+qxbe5A8edHyQe7zBYHpHgbrSGmH",
-	"9uKFv5TPwXKQvUQb2uR+PUOqQIfUoQC+X/93L56Jb558+0RYEsF/ucZ24kdl1XRWLewPzPbBChWVxcev",
-	"QRwP9CQk98Ti0thv4ESh5uCSw4+wc/QBo2gvpS7f3PGkC1OVUnwjo2IGGzWnH07RUdC6PHFEYAqcOUv6",
-	"ldz03P5jd8xTsYMqTs7EwgVJqASZw5Zw2RP3gUlLwgVnVAxEB55X5laas2UZXw15ZORiobaZgkBoOIUn",
-	"RIUlpnWosHZN/gZUJLDMuj8LBxRiFImnsGCWkPRwzvz4TRlLNMkInSiEZLET+wJ2OmAnOuiEJXSAw+se",
-	"pt8/GMtnVPhcWRAvBdS/F60uwXWzMBqjDcfrQP6jg3h+eqZwCAc+POphcOLRQYvtnEVYwm+j/WfeFMK2",
-	"ir63CmqVRwcvdBhTk6ALp9225GnAfcXud2Id/QlYSAei4YxxHqGGcNvaxJtn163Dvlb6WgBLJmS3yUxM",
-	"YrBK0/suMo1hww6TzH8rJ03yxuBYGo4U8c3OJibaZT02bhQgIutr/98sYVKeUiMWxBnl/qDHjxtGxGrr",
-	"9+ONVw2IjFTJBscI+gKsAf4pfmDt3BZ1p0jpduCr83bQ+9c3MUkU0+Jgh6tl9buYzV4a684hLISsYua2",
-	"UsF3dnUWk95noY1OW9lW4Kz/E1Boy4wzssP8L4x2jVy4C4EUfMK6dm7xPP5kxKKuvEQMdgjRmz1CUwOc",
-	"in/XK6VVI70UpUphFd4I4gt/w4vw85cXf9d/18+ReEHWdTwgOH8UkDQkvXwzgkZXCPW7l+WgegDJpr4Q",
-	"v583/pHK/l3DuVBYBbVWXUwTmg8Ijysh9R6wTneV2qkG9P9GOtNAm+XGn9nfzyF4CgV/YEX+rhGOjPgv",
-	"6qNXWeA5K2RttIqNXYgbYrElB31MtQjDqyzSm0O1+79r5CH3VoHFOTbtYu01al3v+3loae3qtdpAqSTx",
-	"vGlMQ6tA7hGBJDZWfOFVsr9+8+1fvgy1qayT81oh6YV4XVlnA71ZiQrZfI//H0APf9eLtrHmUG+jDNyV",
-	"N17EU/H2zc17fALjpTZVAkDFk/rv+lWpNlvjlF7sz38OPnhLGEGkl6B0ZRvqDKCHHmog+rlBdTE4DNyu",
-	"WqiLv+uYIHV19rZuN+K1PxYJp/XV2ePg95Lb6uzq7OuLy4uvz5BDE070V6AZnQcg0Uq5PAVAkk5LCwJu",
-	"XJxIzHh1RkDmKuySpH48XriVCyXZNkUAiygIDKAqHUsF4OasjH5Vnl2d+dV66j//M9KPbmUjN8oBhPH/",
-	"8HVHI28i5aekKbnXYqNiaTi8ZKKs+WergPueRA35qQsUd5ITq78BUffWaKo49OTy8oDqVG63tVd6KqO/",
-	"+gddOd33RlllYfQMhc9RXY33nW1iLzAtI3J+cm3E3n/1lnyM/psoYM6uzlBewN+SvfLVH/Dff8LNxPIy",
-	"/NBAKKkXfWZqUIj3XTL1Ru4LdJY6JTePLISqg5wqQk0xEFb4XiwuF8qUUk2vitlE0J84j0ebCFafiGFp",
-	"8YMB2l2brmlVuhdO4ZB+izDvH0y5n7QthnYDDCXec/3u/fmR2/FkHJzfcJD49dF7Law17raFdLI2q1Yl",
-	"gqm/pj8p9yw+dEIuvA/Vu6777KpB+YBCsyk+scDiNJ0sDtQfjJyADw+KiYLrz79iL3rFxENtFqahf2EW",
-	"6acTR4NccXGumV0QQTMwF8JAqkuo+wf1EB5YGIWsmo4C0ual0U2sAkBJOLGuKyXMgtihT16IX2PBlegg",
-	"7++8Z4jtCUr/pznnB4185tNOzT6L05tddZrSj1lfwkoFEfv7eS2bVfpPo1fdvwZ2g40cfDYrNrw+QaO7",
-	"SR4/EiDcALpHvnoKhbn9yT7x4GuASo948D24Uo9lxRtUiL1OHWo6hK2aE0hxY/6bRMXh9IJvmtlAbzTp",
-	"1WYpkrUrulRRUgofSnb4v1CtlXCEtpkKxF7jJq9xQO6WalHLBrR8b5fJhav36OhKmGiJsqRyFyLSlFf+",
-	"FSFrb2/si6Sikwh0CP092mfG/TTypd/GKPHy5NPtkJxq0e2Kj9kEY+RJVD+O9khGwnz1R/ePPwe1lKPB",
-	"ThU23auvyrPPe3Q/7cKcOJ1jZv6rhCJjvMB/FqsqfsxKFP+Z10QofQ1Ih9wlEWAQ99wXOIEE2fi8WxKb",
-	"HnOnVC7wfGPRd9OU/tb89+5XSFLPK6tv/c8WIjcdq5tYtg2gHgIPOBD9QHSgs345wxe+9kkE0MPfSJm+",
-	"/ns0388sAQ+MX+zDsFMuPESOFaCKR+ZooGInBtHKrbuI19K0mmoOQWgNaL29mhWyFXj327PQnc/h7Yoa",
-	"yWln11Os/oaR1Qc0P/IWhv3qD/qvP4mRQXFUU6+Vs4neuDJeF8TApdlpqCziTVIkOaos0h0tkb2yFHOl",
-	"NPJSzfdiLTWzKu+QfqLTEKcdZ3rvV38TjLhy3mGwjJHy37C5SpSk8aDHojilXn3cJHyGC+xHpNjPSJOw",
-	"V8iFaQV58e3n39lfddZMVgAdu1S02XVuFep8UpYDJdMpX8qvZvcfv47/Lp/ISCdIupCBjo/XNN5HymG4",
-	"A7r7jFJ2dySyEOrsT3WoWKqL+CP+Se2AYbnFV0mw7aQtYvg07AiKoBFmA7nVxavN1jQdt4cuD4N/oVrw",
-	"XIHoPN5GadrEx2+gh9dt0v7959vaFPWE/VHhmn6U+T1ob+c2bxCAX/1B/zXGyP7vWM/3425EJiLULxXM",
-	"x4Q2la427Sat4dUhIj+DbArDz6xwOITxkgH39ye/YWpjA0vwKsuCRgWPLQb6qTymFwWAVauNVSXWqDIQ",
-	"K8THvtBGxLyOLxO+fIxDrAnlhdF1RdEfDOiUSpZIpZCPOz8LPf8sii82NkbxDRXlAcYN5EcPG1zxk3fe",
-	"Yx4eWLdWx8q78CKqs337IsDs2Cluy1exqf9wN3zwrMBAHzAe+FY2DqNQaLZBpBtyUkLVhGxr/5zWUuIm",
-	"isROASFPaMOO7inXZlJm6ajpjnbgk8q7dNuMcQUBcojM4k9xXE74H/GRzyRG2nKs9RwO7EHJ0S7rpiJX",
-	"E7E1PHQ8Jht/eVoCPo7CySFDUJZy65CvKMp0BINEiNmt2rpDwHx/PZ6W5TM6oZ9C0/tV7WgJxqh5jx/2",
-	"RHDrjAa5LCFD76MXDgA46b7/6g/4/0F/yAvTrJSz3R1xIV5Bvfag5Hul3t8axJ9miYEbni0iKK9qkBwO",
-	"TYR15RWG/YV4F6s8VrXC+wgwaU7sTHMrwAxVmz5EP1yekA9+vEeww2GbDEJLPqz3xf/P3tf2uG1j+38V",
-	"Im/aApo46Xa7987gD9y5eWq2aRNkspsXi0VAW7SttUwaIjWKb9Dv/gfPOaQom5LtGUnjtnmVB9sixYfz",
-	"fH4/X1BG1EztcpNjP+ID5WXt+9hXU8YI2X5W5u4r/Z2XjvCNv4tDvnVr2AUVeZ/y7DS/w47vPc8NVHDu",
-	"XR9KVvny+1oQZpo6OzzngN4guJGCW5M42dkQmUwrwOPY1KkGVRAmA1XnedKznWgNzGRI8QnPJiDgsSP/",
-	"BySodszqwwnRyWwpZivEPL7HMYqrVL3SjcMjVeVPzoxLBhwBjTaPTOMZicXt7EQf7u66cLo70nZ+Bauw",
-	"HZ5apR8/upRlnvedm2lu2EpsLwDOpztZsynUf8TM6ATK/vDW4s+o+Aw1nb22lMJ1qhHurkyxKSqhAvEt",
-	"5nsO+FY/i+0rnNoYhqcbbcTMTb/CN3prfuK1HbqEImQsZlYAiV9vE+wi7GiCjE/QxS+Kx+y6rn5eKLuh",
-	"NS+1UWyhfNSC+74q13NYg71RkbSD8VRqDoq6EHrZJqX9fgwkqJuDjF+NDOO+mM+xY6lVQqRK6EFFdmf3",
-	"BAjdOiDlOA9VJZmvcAZj1yE0UchcY34lmy298xp66gyhqp3qNzUTlOtTrU+m/V2lCrPsCMBQb8WwchwG",
-	"abPD3GKcuTh4V5IbEzQ2wNV34DXSqHq/v9H1i0EBCke5h2g3C+iOoapzYHmHsIs9Cdap2QhuwFUxvuqD",
-	"CgcjZR52NnqJzQ2D1GbUAwxw04/SLzSFo1thPvrEEay4XX4ISuLC91+zsS8VJl9WYtvpGGMKLgBoC8k8",
-	"945QUEWwEVLvVBHEkmKb8Fwc7pzCuIkW7nC2+7GLbMePPRbD86zLDbyzemfBkezPj/pcwxC5X9dmhmnl",
-	"r288u7QXK4icOwePP5D/MCfWUg8daCWaieYBHrPX6HYCZAc6oggTWGSQr7EbNxXLTKb4/8ik+ImbWL0L",
-	"T4+KxtgLBfzd0AirEKFjDwSJTkwSejqP2UeytrB2EkAM/JvuSOCEUAYd/zJqd5+W8rHJlvuD+AyfFi39",
-	"PF0h9O/Hc3ddl17vktJ+U5oL7ADujpvjV9/gN0cJnwcjHttwiS8C3YsIDQJQpwGP5hx80wxOFLHyI0iY",
-	"I4WlJRkksL7XWtB4xaGal+ohTgnmtAr4gYIvOM2jzuCox+/UVl8Prcu1Yf+N9GqJA9sXPfbRhAV5HWqC",
-	"MAMgGRMiGVkJORXgSFuVAAi+KmzFZte+H9yESW7qncGAJ0UxHXz4TnpHr9wiDnO2gwHGTvGEw7YehqHk",
-	"tbUx8G+/TVIxyxzAR/wY/IoQQvaLqafktm6vn+Xuxj2Hr9Z7d7hHe9bY57Pq0qbXeO7WaexQ9lEnxbsO",
-	"PdWQNI8N5cI6Zetz+s6Zl33UiBKkttP2egyPOXpqUYaQ1jB2VD26BCwe6lDPNBUutPTy4JfvVAliJSrg",
-	"1iUeuGslto8zKMlEDgEMWigp2CqTafN7rRauye61CsSdvcw6hyFE1/uP4Yy1toFCeq77j1aUgPbjECxa",
-	"3ezyPivomoUBRUYVCGnfNhQA9UXlZgf434EJUKmvn0Tb2MD6fvrgQ2bKX0hTbI8pK6J3RdagwNDqJ/MU",
-	"VhmROA0yhFG9+0qBti1UuUD2pmqpcl+YACHjeSbTEGbIvsO2AZaXScNnpiXpV8vsIRTnz2JjfhIcHNMh",
-	"NSS9BbxRV/qAKs97L3+Oba247XRGPnIzW7ZqzK9q66va+qq2zl9tRbGAZLme1syj4MWjVNZCyCuHiQdF",
-	"uwoR4HfJFGGGS8FTTzZkTWyuzcULK1UuXj+/Z9mZEZ8NSqgLbQrB101Zu/vA/ZS/ZPBrK4vw5a4gD5Zy",
-	"w9GtZ6B1sf3HaJZh4xAuDQST61ZnWPuQwXLRT5Y3bOyml/SN3V5Kf7YiplVKv4CPv4rpr2L6q5j+03gX",
-	"ny9kum9/HpaJeY4sbMA9iS/WwMYEAx2Kvv5+8/ZX9iaTo4m5JSUS2+p2ScKBrT6gnX4D9CLOI0jadadr",
-	"NF1yvdxXpAlDnpKa1ZYqN4Jmh57bQtIim5vWwqDn9lM23WKlV03UQvze1GDbpESn0iDH9R2v54EHjxFQ",
-	"i9xNJxQ8lVHsQjpynlMlT5hSc9tox+JTkSegwP7fLc/LVkGQU77rDuOioshkelnvj6dfh8YC2pMusJ1S",
-	"H422c4NfHzbG8Rya1MWR/VOp/7Ye4p5MdqD7WoAciQQ3mEyzIBY4V+rLVPMgBMl/bqAWAS+TNTusvpyr",
-	"ImAbwJZ3rNJ1CPQ5yF52HQxeY4gSDz1VBRDPrSfIysXcMFWaupMlQMaPIb+5Ozwc7huOMHInencLumtq",
-	"nQqk3JSCjBq7L/1nJ0px4SGquztcTQg2XJTIwpznjEgpYVMziRV8mHidbl03EFOSMv+YaElLOnjuiKal",
-	"YNMSCvCJlCvFypRDJwVkfSne+3c44Gp44qIUisaWQJH9xPqTf/nxxyv2lydxl3JHkNkfx2Rof13uR6XJ",
-	"gxc/pV8aVh80vlJS9A8vCSdrzmf2lLUKsV+o5k+LWSHMDhb5N9oViOBj2Lcf3n54lwDJ0I/f/+W/vnNU",
-	"ROBVsFILLKzigG1PlY5W+Phd3AHCFotMvsQZDpipphFagSbsmzffBF1FSO0js8B9dgXq4jtDrri6k5mS",
-	"88x6Azu57F2MGvhWsGz9i2V8+DOVjt729F7M1K0otnZs3bFlwaH0h++KRBQ+Ac4gFpw/2I6CukZKsvhm",
-	"vgd9flZ7+UO0Z6gQmI7ZWft7puoPL+Qih1DEQZVIkbcKGnKNAoYlFKi1AbYRMnWEEEj8gHceKc53zCYw",
-	"48Bly5VaOXdnqSqnB7EZgue5+30qbkWuNrH+tFfCvMoppnKCXlRz11ecsKdeOf73uSjHrlNHr9sSZjDL",
-	"QvTt4WIzdsdJsVtt/Wy9BNZRqOQKDkAScHUnFNPFv0+BRWbtaMsS7yjH7aBXOJEzryLxjmTfEUdfdzoP",
-	"aU/uQWtyhHefUJVrcBvd54einb+jAMCHGigF/MsAAM1ORfAU37oBp5KBO9n+/khh2Vn3fRC2hcrMmZDp",
-	"8YHPk4bBRIGQKXYBQxgSbiOUMVtfG/irD72sNQzSUpw4j5pFm2DvtREVL7BD7pJZ7eV1ChoXCZvzXOP/",
-	"QkoBqP+v4O/HyG5VyYdDswH5dUwUBiXuCPgrrwhng+IhwIMJbFUydcGRzGBQxG5CQe1trCglNlIwz+9X",
-	"U6FnxO5Vh2I0q4LIZmBV+DGi+C3IXXiquA94uKCFbKDSTz+/kaMrwaD79jscnCZZe88BFTyaEyched4R",
-	"x3MclBp6pjmx7LlImztY4ZGqMV58r3QFNgV0TLcQUSbu5iOpJcBjCOM44doCK02CzGHOSHOMszwoGIbz",
-	"Cq/387LkMr2w2qG7+8JRFY/TfrHLj3xUG0ZtIjiOO44t+vupvJ4NcKLg615A+s4Yy4djHQsAgbUMxP4o",
-	"+Fr3vjraXDhi3UwcQFOP0BPX9RL2UeFXNLtV5Wzpg3fwubPBHYhV3Ff5SWlzHUxqnH2px9w+KD5HvGXI",
-	"r59rHKIlhBSKdgI73CLK3AZE0rc8zxAw1IEsQNstEJwCkmIChmwmXRYYgTVAtkN9yh70jWvuNEvucIuj",
-	"1khzdQczKnY2cdzWo8jg+3fI70a/XXq793jyxe5sZ1+9q95dcrqp2MpKHfN4CGJdxtYA2d3Ow31Ink75",
-	"2Mbt30EPvF34GALsvkD7PYC3NvFVCVOV5EKfwKoBbBMFwB3axNFACncd6ESyn1OH8cGdNV+017HZD3t5",
-	"m74BduOwtxwFg6fu/k+53oAuahv5NuP3er29qFWF/PFDRa8EUh5dEqzwBf6BZNVQuHJBf289OKowD4ZX",
-	"eQq+r1/jnsvjKiE2e1yBO0IQCE5f1zWcZxmW2JnlyD4nji7SdggF+zlYXeDw9+1t+uMx4anaGJEe5K6G",
-	"2IOzQ2uEE62XKfJUy62DJy6YbNZs1O6A2cmWaV7FbEi1McH5GcaADMcY2Xpsjru/+253Bg1Q7R0BNCwd",
-	"fFsHmgGX7ObmJygTFYV3L/wmJzXvjask9RzCaHxqH6y+dFRb1BE/z+RCFJsik0YHZF3O9aj4lhmR5zoO",
-	"iWNNVQ/d1v+ZaQzxULBfN0tVSZrFsbAYfmtGOER5ps0FwQR1HCS7lhBPzxCTyCNdf/vs5p8JlnejWfp2",
-	"I6Q9brM8ExKaXubZosSd/44CpfaKdMDB2cF+wQGshT7g8QhHGbluJRj6PS5/23EIUcUxGTEASsb+yfji",
-	"/uswV5yroilSVC2MnlFLxoW68rzBiGjulVOmmUEft5Uo7u7GCf1wEKq4D/VbD+u/TqbQD20uMtl1Q/FW",
-	"7VBPFaVEWwCVPUDAIjtGwJsRINTXX4P/3DEFMoPyPAmSyuLzRszIHvfOiStdfsyum1ZIxbU/HVAfgwXQ",
-	"TFvH1sfRpmKm1kI3cATdiyU1/08Apw8qrYbUPwV9Eiym13IgMeOe/lAK6H/x7Lw+vtJ0KhzspPUwE4eK",
-	"B66Y/Qfm0OuqdYT8HJZgq74LbWJpF43H/v8ZyI3+fJD3ZSsxlpCpUw5e4rpLkWYAnN6fZ3KQEqGnVR/D",
-	"NT9k0Q/njbcd6omVnLqrKk0xICOhsgbp53qJkN5Gu4ImzDvkuTXD7feTmkm3oNIf++1Si0I3q/qtdlhJ",
-	"VcloYaJbvGuc6fnvMk00ihXpVqvn5F18azebQnGkyGgvTl3zLVsJsQlZtLyH5h72jQafbqMKcwm7CCHS",
-	"hAgS8EdOAsyzQlT2HGDzBw8RvUGbYx0SVOZGtvvazfreQjSScqGpIkumVflXzW4CVUlHGuBJnbQg1o9j",
-	"CqP2enfHjAD6pWvLONHnDyBmAOu/jh6ULdwBSgYqxfCVcM2n3iDUAbsAFFKjYabKjYYiSyQLoFzs7vH6",
-	"wFcCgPApDHBvSdK//dac4p+IJyB6bBoxp6gMey9MWUhCmcd0daO8IJRirm6uWaVKv2pLWb8SJggcnavu",
-	"aQaeho3xHCpQeGetgdZNcPY9dgOGmNgVFEYe8LZ8BysvaD+JiQlsDGJI/oiED25rrVRBMhFH09tez/Yu",
-	"k31u9wDcAsEERxYPBw4Z7IkvFxgsYBQTDxMXFejohq45QrzfH5iz2KS65LciYVoFmQhw5xvt0dOtPZAi",
-	"n2MzYRhcwgqcWB3uC5igi8ye5clqTvG8ztYoQergZAFN8oFawbf0naG9/cEKP4ZUSHZxMrk4kmw2MPGs",
-	"DAmwIhCoQCD5pC9c3tMqY/hTG651pYq0szISLJpMGzhg30AvCPwI62k+ZjIFCeEtEiFnxRbECrrX72+u",
-	"A7acx+yDXROt1gKgTZBmIPPUEQGD5p7V8sI9+Z2b9/maL/tzbQ09ueVyCzuOPHCjTY7JXWFkfDeZbe0U",
-	"ImoH+8cfDEmxcFIisbSEdbzd0oDY6X8zWyvlRkgxBwuNaeMLP0pL4AIhI4I8MyaCvDa3/glmHUpskPQ8",
-	"YksxW7lYlBbGQPkCts46i/VbrZcpuzDfIVvyAtG/F0IatgbzMTMBGQqh9BMTKCLv19knxKlbZ8ZQUaU9",
-	"FtH7egMv8hJe/HxvajjLNv+wYRHxsVQ2MG+3d7Lf2I//LBF6WIsx6oMa6w9Nh0d56kGDYjSTwDV2NGfG",
-	"6nur7uJXhoY84+tCM2zdJ78OIzjmHkslWH3XkxGkO4k1s+YhiRDFJ8TJCi56ZnaDxVbS1o3PoAkpUz+b",
-	"qVIaJ4BVJVHGko5E8Qq9CvTFoIXSdUZG2wp6PAqD9CMEB2HI2rHObjXsP1W4nmMJBbXpkslq8+cRyWoz",
-	"nET+T7neXEDCpTO+3mThpU4hKq5WBVZuSGEqVawSX/E93UJlHVxgKLQDeGHjr2odyYOUjxcpmlByd8k3",
-	"zd/L9eZ9mYvB2DfrEUaOYjTHjdTvlHnPVTv1xk++2D86yxSwZSdY/sPdOkW9T3ejDBqiCsqeskFqoOxq",
-	"dnc++qYHHdwLguZqkAjT7al79WGT4l2Of4dhBz6X+uFbFyEGu7tsfkXjC4j2gUvGkjWIib86VxBYNFdM",
-	"3IpiC+ESkWvhpFxtaiK1VhRNst6IQaAkg20YTya5cZ8rGZVLHtIJQm0EMtW7gtpJ4kXp938/PXEJQAiu",
-	"10ICfAJnm7LYKC367I5rgBTZn7Q9HB53z+cPBIIEY4zbxlWD4XipQQ4Jdh+EkDw1Sk6QGV7zFG0YJQW7",
-	"zXRmTobQgSf2gqPzh+tS+1kcxRQ1Uqq6jtXuc9Tbv2x4VuwritfAx3CnPN443Wv1BEduXfJD7h9aCiQM",
-	"Fk2GNPCR7SWUCwbwBCM+kyEBpBpii/BNCKnj2DW4dO36/yfST3C951kuEpCbVM1YylQ44mJ70xCaByUg",
-	"gO9MRf32vuUJepFVEe9G4OnPYjtwT4obYfxSowO9KBBKRpRx7NvoOcfnD8wRuRywj2oBAcjmHoCjBqP2",
-	"UF0rITYa+hxdeBPVA1ZWIliQVldME+Knb0mAhieoYtntW2KmymaiQxgNZbcGAzxUUwGeFA05hzt1FTCE",
-	"imy0FpBi7od7MCKLrB1xGNfaahgfWCUnB6uaHO1gGIkFDmglZ4K8IvuKgU65+Fls6fRAm1Oe+j6aiuuQ",
-	"SHr/HNkJnbFKc9MbWaH9wlNxQKm5ArVgnx4ljw6gdQ926k5TfhuuofTA6sBM10X5XmGRbjpBXQ2rqh5A",
-	"TR1SUfaO0gIOoaG+rMS2syWyBvvLcl8vDeExqqLhcgvJ6isSJzAqaBqNWewYu7gd6y7i4GexPaHCYJCe",
-	"xpB1v61pqOdXezKSBd2vS8QNNoc0h3pGDYxAJwi+JXpHEOBgFNsHx1wH1VvfONP+MXttXDyBrfk28fhB",
-	"61gWF0e7/3YMQErvZza+zOk4Agk5GoDZJiriIhxClYDkmcyWPM+FPRHtKuW11iVYMyAHjQLNscMgFqhH",
-	"aLEBzMf9IinrT7HMXDFVJIQOSYlkjmXb1hj1P9sitPN/Sg39PBsrtVIfGTbu0kQOHb7TOZ474PV8iXwg",
-	"Q5o2fhHaDpvf+cHU2mSuStlRs/2Bqq3YlM9WDu2QtFuutHnMEDFqR+BUSwXVdptC3QIqQE1vZ4Rk60yW",
-	"RujdQ7RzSGMWcrF6CRM+tyNjZ/ZGPYgTP46y2jk2Hg23K9n5jOf52/nco9MOa8n8ityD1oiGQsB7Eo9E",
-	"TJlOyB0EwKFLYFSjdw4cvoA/CMjClOcQgVsSXgbrNmbmMbtuuJ7wBSmsAwoMba4SyAMeBLeQSOP2r5Db",
-	"jHOUuzWM8cidD+CV1yO3aP2wYbriGZWTDqn5czpwbQGMYqX9EeMokH2pLR2E0PRjrw3UP5Pzmbl/IZOJ",
-	"gzF3ud+1Fd1xGQyS7qsIflgRDHt3sD1G332fvvbFBN0u3kzece1VgdyZ2B8z3G6TIrhYiW27RPgJQpZ8",
-	"X2t4VYFhcQhiWh3lPcd9aZFQlNMFN6wnAKkUMuZmpTZW3/qKDnxEEqDCGcVS5YhnWrGe3uFk76WQTixx",
-	"GiI4Nss2GTGFHpY21kubbHKencrA/WEnHJ3V+GtYBjakOgrO4GSuigX2brQfx+dCm0JtCX5CbbbN+mUw",
-	"gHxjlXUXwIskn2GjtBZaZ0q6m9jpGryE+fxOg0qJh+1H4y239qEDygq3u2+bdm+DlZrrQ94g7GC2kNyU",
-	"BVWdekeVfXtz89PN61ff1QEGNQ/2MlKNarf7HK1RP7E/iT2ByVWnYNrCtu/gW/cV1vuvZqXXJeX8i/ns",
-	"h789/TFherPKrE76T7W6whz0UQgwWA97v/qa+0noupDFXmLxuW8iFTRKOmBg01QHcTvJ3t4A7NNuk54J",
-	"eAeoca5uvs8gsc6mvhvYOqSU3XIy2TWZ8RRypR7Xw4v1ALrKd+1H20feEMveQN0f+PiRc5fBoJFeEOSH",
-	"7Fma48mYfIE/O7NWmGHaw/J0DGoQbMCQijVwIezgz8GHJpynVA51kaqtuT8n8Jx5Zu1SfyaqANLM1Vhk",
-	"VHTRptnd8ThN5sCvTu63tbaNMkbIYVJhu2QydEs9Vpvrtc+w9wq4RbPZkq2FWao4dewAq/Pk93UL9qWj",
-	"uwOTtMjmprOlgMIeaepAABy5G5EtBFVE8MxvsPhMs6kwld0tUyl34iMNBs8QQvufotBx5vvj9ymqOzO6",
-	"ubc4wAFktHs1krQOTvFPmoJbLSiPsUvVWjmt7jWjIY/tyyx3W9bOAmCCd64dXyh8gnChkKZmi2aCF3km",
-	"imGPu5CmyMQd4BHq9J1TAmEOr0aNx+6NQ2AJkES7t0gawlOvZzeyZd8qCD9SVNlXLw7h5+0cExBghw9J",
-	"tXNIAOSL3PhYQa4OjIhTj8xLmNK5Hhmc3Z/lyMRwJXdOUKFKc4ClEIBoIXWcSSzqRrkCjgJ2fRSC8hb2",
-	"RE098yRx8kPpqBQi1QmbKW3sH5jtSuzPBFbMQSg86PODWJ8nvii4XDXq53yHVawT8D2+Vd86Old20oaZ",
-	"bA0AfFrMlDWK7SSpYl2FDlObwlzzz59SVUn7nG7u/s6+HPJQHRzrutQGyObaid7F5hN9+87c2AHEBAxI",
-	"NdvaqM0GQ+mFgFbm1sYZqT5BP/tpM/i5AW1l+Erg4aB8mdBZKkLntfaINODlMjVv54bXzUiDr6beMVX2",
-	"iqbb10kxU2ydIQH+t1XoNQkkkCfYo8zlFs70lXUV4JLg1FUumLvI7UxuS8ELLR6ORJwuWlufNnw6rKV0",
-	"6wzyTqJVfNfAXGq6ADU8mt0fFGNSVAGFbkzK9OEL/HuMwv+GFXwEEatha6UNe/rkibOL+99Etboj+Bdu",
-	"E1wsVAGU+ra6k70BY97VUoCkULln2xOSxaLXEFlSq0cPAubVXJVODPmgonym1rvJzWxOXVKCtDEzagHS",
-	"6HKXhBC4HyjI42BjuUtcQO1gS4AiBhy/Gwnx+Upf/W4nc+XDkNmtsJrzVhQ8B02q2/XV9kixvOafX+OH",
-	"T588OSylr/Oc8ZnJbkWzfRfJoaE4V/D1Pdp4h43EaN2RW9DegnKEArD3AANAW4LXo+ezu+ZZ3hWpfOEa",
-	"cTxKvP1FW6TwF/u0I0vfCwpfekOoHyu6rvBuuY4CCdWcbAKbz74T41Or4audukjFUhW9VvF37ZOzKstb",
-	"sew9TTXIElzKfvoHggr5GI7OjcAyh5lKBYF2+sn4aGkjsCHnWbGuKY0yjU6pfsz+AQoA5LtU2COIOwFw",
-	"1fBeKO2glZBqJtxpaUMsvwl2ZhAYi3pfxuQvO3gW7rP180Lo5R4p0K6YmNBechy8DdbqGX5rwE0IRzhq",
-	"I36IFfD5c9Y8V2BzSFWBydGrqIW26FY74SXkaaZb0PKXDY8N/G2rFBJCcUCFRypD8LXTFgTOQW+iCt+3",
-	"4uoZsFNLQoGri2LARU2x/qOmBkEDOsHbWWFPaU10k7WY1r/CKx6wNfbARGQ4ZY8mckXYNZL9D045YRv/",
-	"S0pdtOONtMe11/zzGyEXZvno8ntrdawz6f799Mi4+wIgJqwXXa6nokjY0+9ddlzzLEVRVmXtiCg51OTt",
-	"zCpbl+tHl3/FKeE/6gnVsYVRXA+7kenR7cYV1wyaGXq+Mc6RPlhqSd8aY2XeBknFgx4ZGKwA5Yjqsad2",
-	"Jc8KFpfA12n6to4lnmVD86+iqhdy3MKA5rgRfUrYmxmZIP0r1gByzZ/wyRf3VygcONCd6ErhsRaHvZUE",
-	"vc54DmHfQqw58GzFGw7vfDrcD4+t/Hw9/wVeZKhj5OaDrzW2VXbsSUKKlkw71q+l4CnRK7z4wBcHipxG",
-	"Pn2TXPBbKi1tcwo/1tR2GDOG+LVmOuIpUSPSG3rq/U7coA46zTDKXBcYSmo+H4DYsSUoAMYOmnuJd02z",
-	"wgcJXKzGx6eXYh10y2AVeMDosoV4jt3iONnT73qbHD0XgLMSPZKq2JwXeP+G0Ly7AVBEa8ZK/LTglQ7w",
-	"TLD0P9jaRlUWbApR8gU6aJYrLVLo34yw6VqbvMc9G4CRN5zhUfL5+/FuNEQ7i1W/KKobrk0no+gMLu1C",
-	"gCeGKFzZ2tWDaupXdHjE2hTCzJYQ68ystzTdujxr6skbCIncB4pXYmPIZ7TfR2cJHT7KdOZKAWFDk4EU",
-	"7wy4MDoe9HrH79B9Vrcq7Us5+1JX9m3B70YkMYMBxpjjtFNb7GuUUm7EBeVlIy7cUWSVxz5st/W1Oqoy",
-	"Gl6rh/Gg5xvxJD3EPM/zBjNQFnLs8Fwr+99K1mcMsUba0qpYz3gq2iUMS/0hx6QFTsDQJO3lkTrZkkOs",
-	"XPYO2bkDDx7idvaB1zmkYrRXs62x7tqHTuoMQ8++OvavTNJSdKfCIKHhtxHCb9B1dBlstdoI6Q90wfTS",
-	"SszEGzmcgWXrelyKGsAQfg1RPW14LphWSl5ZEega5JpsWzAOlNKr7pTxO3i556UYA6M3ciybQLVXbC3I",
-	"PaUwe5/34NrKi2pnIe0KOywvgANM+VZfsb8dJfrwx90VM4PeDLt7z0txLPSqP5M9XxFI5rXejp9UhX2i",
-	"QRIQaD7tvytVuBNaG7awEVbfL+mnUZX9XtyFT7qfcxuSo8PZgSVoheY13DSLYg5gos2WN/CT344YHirR",
-	"L2sBkEmibkiz+VwUNes3GlNtc8SC9tNqoBpzgUA91NpVfOvq8xKScTVUy0psXQ4+QeKMKU9Zh9quVFFs",
-	"7zExNR9a+XUO74RLIRYdZfT46d1HCUB0miKV0Bi8soF/925dNPvZ0Vw6aeS72VCNo2efREBTiK0OHXJ3",
-	"AW4ftEDNXu5j5HXftkys9haE1mTNN62y+w2J6wW3dwgEzGUgt2kDAvE9VwVaQpgw9+W4XiphVt+finbJ",
-	"/gvfHEq4RVJW9dIl7KnVd0+fPHlyxb5/8uQojb6fvzpcAvtVIXyVu1/l7u9B7lqR0pLSWPNN70bxTBVp",
-	"zd7V4jk2KYZgJ4sSWjVnuSpTB5xEDRkYJFtrkd+6SHDNfAEAXsRiMd06CrAIIF6svAjBuO0w70vsmBk+",
-	"5VyPd2zSmdiWhi4G+xkQbZD4LHGdSZ4QzTrkIRsarjM0sjuiNPsV2D+GSXKq6vI/5XmOu+ede4ySE0xH",
-	"8G08EVh/HKVdCxZxMOK1cKPGTUXujjwG+Vp4c4+mX2tsw1cCttiKivQCAYY7q17e03ff4FfHk0M05DGi",
-	"6EMDKzkwc0AjArtQU3APQnqzVx/afI/BQKnqMU4pT2htXuAErtn3kQNE+0Nnjb50vgxlYHC5l9nLgrQZ",
-	"WllNv3qqcVd5Y3ItuNSXgO2SOoRwKJaUBNYClgZ9IImXI0SCqXGe2belFsX/uE++a+1EFFyaBzQSYZmP",
-	"cc/djsR6swbnt/pfrFg1gHgSaYUF4w+a3R4z1xfADfRE6mbLJJTSmhpqFupRNZo6iatxx8bKqdilg5ZR",
-	"JlhgZKeVPNcqvcYcR07eN4aN8SbAx/1m8ZtN++7sWtsG4Xxa4/Z1iQng/1vPhPqm5irPVSVS5NHaYmnw",
-	"JZsUpaQHT8StoPhCJMJzt/PxvrSPGEMIHNif3p3FcEsmiId/oPWOE+ZztRSuhirThOKsWKoC9B+pjJt4",
-	"6rxGKxaASRXTMhTds1ZLG5TC+W8azrN96+ynw+5cKVPV3kf6zMpaNSccGyM2vnCB7rqjnFNC162Q0EE5",
-	"FYtSJnUeBXUNA0NkH1tFigpiQXbzPQRLwpRV8NxVNwLPKV1nO2YMROMfMlX33Pcz4XDvvtb2/SFtD+vc",
-	"v8hVBia9Fw6KYUXgV0cMwwQjHh2Iod9gRKbPHoBDxg/BEDYmENZYZIZpkYuZ88Ds93YjZyAzMSZmv5OW",
-	"ItqF3ViYMzVldqc5ctPB/tiDRWi6blQ0TBNp+MWQHoTq3PkJ4Srh8gM6QybLGK074hve61zYH53KpdVv",
-	"YOaIhZwQZEFHNyR8oc+VGIrr6fTr8eSPcz2O0zVnHwD5MwclaI+Oikq4/XyQsAR41Q3dTDXdm5xLahYC",
-	"LNKlqqSLTGi1FgiiZQWwg1ABeMOEuosKR4XorFtMZIsoFw269jSB844/uEmOHYBojBtDSaLdGzIE4Q7q",
-	"ZKF4rjtjEFANSPadPTGIouOcmLrihIqAS13ynODadIL/20Cb8fUQ9uhVzXIUNm1LjdKEX8F0D9SlvCzU",
-	"mrhY7b2UNb2ZylPIJ2KV6dP/Oq4qBcoDPtnfnFiacs3sdwg9OYdm8AahuZ9XJfjqihWa/+XJ374/rvZV",
-	"8JUoPpkll4OKxpM8GLs7x+Zv4OD1HQzwx9qKvA5AqY9YN+KvGva7pWq3uSUkiHIIRpApZlAvDp9tGziE",
-	"K7GJ1Hq/y7kMhOIgaeJwiAcys+wcWvHzcy4H2+4v7q+/dfEc3FktuR8OHkbrUA0/9dxxeGghYy7ILt5G",
-	"CWCd/holtevm4DwSwDmkxvI5z3KRYjUj2IgUaXOxU6kM2wpDaI6qNJcQhFNzeBCVdRBS32P2EZozbkVR",
-	"ZClVswOdBOF4UK0z9Br4kjv/AMZzs1TlwkN0LoFrbbFAZsvdQF5bw3t/J2po7+uhRMIhK2dA0yY4y16L",
-	"HXTFEDfuPtuZjNQDgWaVq7OEktae6l2DpXBlr2NIPTveMV5W5WGSESTAV4ipIsUKZDOevjk6V+QhDSrE",
-	"H4MQqOeCUOskJHVWau5r1sB6tCeGEkrY5ks4uym423VGiUtr44LkW/Mt0ybLc5Znt+1Jpd+LTnyI3FJs",
-	"vwEE4DC5svDgWQgpG0DXiTQzugVG3WNT2V0MydHYC448s5wVpXTkYtqIjW5Cudt10FeNrlxMP9oPiLcZ",
-	"Gr5NpTxpM3kckBYTxW02g3inFqaGnEpAfWtsLId+so3KZMTWtSvQnzQdSDnuT3IA/XiU72RnAlM4CRUL",
-	"TKT+dWd5KGBZnn+s0r7EXdXicSVaMIKSX0vBBpT65XEBVzyPzUDrpSzzvF9F4ItqOt3LUp5lbUbZboSX",
-	"vZtIu+VHrQv2kZvZ8h5LFmdk4Np47h4tgvAZYmPVx/sN1+bihZ3ixevnffAKwuteaFMIvj6RXvBaMvg1",
-	"23iwcmfFFqW8gpLAlBuO6v99iXaj/d8MO3sdSRRwuOEUGODpepOy152GXkZ60bqZsd55MkK68NzhCwGx",
-	"EjjtUJEDfytKuQf2XqliBWI3bjmRFcztspQOAJhJ8dmALZRpVhWZMUKyFNIfJGEVM0qtWGasvdxmJN8Y",
-	"sbnX1R6KvwYmNrZnP7Q8adok1tTskro39vMBXxee3/K+YEDUvGjznts27BMnUlTdBOHvSoNUjlsKQtd8",
-	"zJRs4BDGIq5wwNLORcPWt3d3/+z/Kir78nfhhW2vKBt+Y7CrIb1nrUau5KIL4pC4j7sak26yhXxbmmNx",
-	"65mjxiasLi/kZ0qtMuGxlQKUxxthLp7Bp4NhPXZ3sSet1/KXQS/lLyLuHSlsaFllcjFc635rB1C2kK+H",
-	"Su/Qw8fGh4+us50LRBKuSIr4cwvQcnhexz6qWszKIjPbR5f/+nd4ZeVWSdG4s5OZSkW7PH2V3bp4jUpr",
-	"6Q7cXmzOZwbcLAyDZAt5kfk6i0zr0hoqYIPMVUH2GI76jb/Imc+kIztzpEI/uxXP7CSHOUsv4SVggPM6",
-	"T3e/syftfpxtoO0UbLjWlSpSRMRrPxQJU8CCpgrxmL1UBXv6xMfXwmuy5ltEv1/zlWBGrYDnrvEonfhR",
-	"EYjRgX2zb51BTLY9gfF+95hd46Pg8VKZGGMtvPcNKa5BKRROSDlFlCE9pHc+JXcC8J62huyRigRCLIWq",
-	"NNG3LQV7uxHy9XP2TEkpZoaue6RyWa9e4wg7L/sXrCJqI45xozXqXwMR+kbN/KHtCCWdlajFNZpwqauO",
-	"FceguaclJTmqueNiEo6KCfIl2H3H3YWKbACM5vcg1g1+l0hg7IczlNIn/04UhSqO+iEqjfqXm7xc59zM",
-	"lp8y94L3jl0szTo/MWaxYwNAQC4XPMXAqCL9KbXK72MJ/AlvjBP8HV1MBNbfYM9SlfQ648pFR6CnlB6s",
-	"mZBpWx3DOzfoQLVJ9Phe+tU90+uQvERu0TqzITfuSwdxspQGmwG89KlKt1eIQmLdyVYAKJ7nwxJ5HpWe",
-	"cubCkVV9jfNI978+gWA2L6EI0zfSQWlx3yXS4RZOvtDfOlFEXsi0towO44fohhXVF9H9cYGB3tfJXJSb",
-	"7gKGBqA8ZZS10wDQw9hCZncjzD82g4bnYICWejmj0FoYzK9oK8X/BQwae8bhZONN9xjrWswKYXx6flNk",
-	"0rjCkEZcDqr1DS9MjNi6XtoBPEQ762uKdt1NWPdLeXOMAi2ndvypOEDrdBN8bxQJ6sc7trkzeJNx2Z2C",
-	"qZ4vv1O4nuM2W+6OHJHU/htXjLNKTJdKrb7R7sZndWECekSIN9Zz1qA+PZMv9T86tR/2VXZtf9e7Blgk",
-	"MVUZPrVdW95JO7rC+zVBdmghAX0hM73elzhpFtU/Z4apoqtpFa3e81vcAYLUfjZnjEzVdj8mqeBpp+Z4",
-	"br9wjjdjAK31XOSZ9VaOrkprlqXir0U6SCPkAUV2I2R6veCZ/APsVbfpKw2+Z4v563H8TZG5vouR7pIR",
-	"uDMtnaoQYVVSUN0LNxA7j9SSitBe+6Pvp5+Sfe32i0b1Mn3qONjLSohNZ9EOp7B4IXjOeGmWqsj+T6Sf",
-	"HO2YI5eQKYDe8AK1oy9CqgGvIz3DN5BhHbDfFwcYudk3GDRyVu2HA7X5xvDmcYcnX+DPw8Bj3E8w7trT",
-	"hp3mJ8Cvhi55PLzqwwL7Nxd6r/soUrfoMdtp0QO/L9YOjat4p+J6vwHJuFwtAzQq+VUYo0vJD3Yu7BFA",
-	"0N4OEHOdph8EX5+xIw/Tu094ya5AL3TK+8oQFnfyxf7RiWr03mFjQE0dwRjxeMsoOtnxTYm/XLcJY/BJ",
-	"PbvU4cL2j0QdrutkLdZoOTYoqttiFO94YR5w8ZJ7c9W2LDaltimqTtWbdnq9ekplRET8XWXyj72ig6wm",
-	"nGMo2+mMFnzAr/yBc4PwhnfKDBq3NkN27nQEunHm5wspSCs7bnjbquR63IgIgPoyAnZwMe1HySPEsmmN",
-	"bd9zUw/n6vEwTb7AnweoIm7VSrRsfkyk0TeHULGwmFKxXMmF5yviEov4e07xmoLPupqWb/hW14xhTBVs",
-	"6fAzOJtndoKQpMQKyE05zbMZQRc1EXLgLRp4OAh6HIns2CkN5O7Dsz+Iz2bs8lZ8qWjgxq4t0cgMAuGC",
-	"pBetTuY/kRPDqJqzqgD4k6BOaz9We7lXY1SzzHGJOqpWXN/ouLOKY5972zDUrDXYr43qIsDum+baPR+N",
-	"l7an46d3YtFugLBZUxNrSdqI+G7FsBZG1z2CE3OMn42nvtees1bcY73SePBxVFYTPiREqU9lOlSy6qof",
-	"oQkAJwwyPjNsukUNip2axIH8wxMqAnfYRjDMhRWzIbYR8QpC4QgCisDgAAoB9IkidfWXVEbyjWY8TQuh",
-	"MTRLH4Le0QbAIDDwBOPhBS+AUyn1OM30yr4AafeaAyMG7NpAIj0YYGSrKBh0X4vDsvTe8oinevIF/jwG",
-	"VBm+eAkJFXf4GjJbFU2RzaUT2OxtgBMCXWfaWGOAey2V7BfKuY0+TZ7Dr4aO/I68W+39b1/XqP1EEx+Z",
-	"VVcHYZOs3klBJgFsLYpaPcuyGbT6f2/Fa1igCAUDgeuf8u1UqVULC4qbxp33KemxFRZK8Tc5z+SJtfgI",
-	"gETv0m+cY2fjaniD6K5ds49ieqNmK2HYt+9fPmM//vDXv36XeLZGp7YbXYOSPI9azVQOCj6pkftIm1L8",
-	"QBXZIpOPmTXy2VpozRcC+QZgZ37B/7li00zyYmsFI37qW0wQCsUeKQ3i0WGK4XEDNqfMPGbXOGVkiLQu",
-	"EfbjQv+PnXyNdzjdehIn0ucBvtL+6Xu7EfKeIiJpBeudbo3wnTOqNJvS1Mu/dAjQYfthzAS0S/8oWs+c",
-	"SfPjD3VBcw2Au3vGn/ath2ljW2NM9c4AVIY/jb1nVuGpdVRiDw2j4tsOf/t6NhMbgOqu+BZPG3kZU6Gz",
-	"FImjE6bL2RKKoNhMFCab24UTLvFutl5vV1wivQyevbTgFdbaP2bXknEYzBpzHKxGo/K0juLgpxzgvq2U",
-	"tY4BFO0itdRUbJVMg+x9wgAoUy7IRAjNhYpHTjq+60e+HcgyrJ8/srN/Tev60W51Kw6BVr0rU8IxuZgt",
-	"eWE6uuo+FplBUkxoCrXeB8i5xFt3TKoqoROGD3vMXsE2uw5n+m8rdHVNcqxKk7ApSBWKXjtwVQ85x9ex",
-	"qA9M6RnN+0Bk/KPHf6E5ZBrN2rRNYsEfJ2Yg7kqg7sBkBiFSfyOIKTqItWlc9Zpu2pNSH5DjUkGBzsN5",
-	"8x9xqdy2t8luOoB9Y3b4IFmzi+DLo6nghb09//q33QCP5/Gvf9vFsK6zO5ZlkT+6fDThm2xy+/TRb//+",
-	"7f8HAAD//w==",
+	"A4cbH4MJDGqEHL2K2Re2S9APThr4K3iaLkR8l8jUyCcF0bilaUTEnF4JjK5FdyXm/AMhiZfffbBvjMKQ",
+	"Gyn6h2KQrjjDdzMb1FilfwJ3tmJheos4F8P7D57qZZoc3j4Gs5UhcZPoVeKoH1nEj8Pd1EAQ3SLs9zpM",
+	"2Okc488AAEH2GLjkCP3E9BHcxteENQzOcspcON07u5ZPnn4/xBB3Ks6LRHongSn4VE4Hp27ErxVhgdlz",
+	"UBvLJkIsamOnatJKlsGcGok6GYp7hKgUq+KQGxd7KfbKwRFam52opVOEReORXlulp6o7yjqywU6qPMHQ",
+	"5ZEkvvER3qWUohCbpg8nk5xZzZbjaCjlNktf8Nf3bwI+jp4L2MTOMxliqzvkmGn8mQkunAxmS5bl5ETQ",
+	"Mn+pSG13ajAGXDn0MIUnxwdApufzLeRWzqu6ipc8s9gQDEI0hk1nF3tpZTURdelVtrbJn4iywkgsjt8v",
+	"ng6QTJwXTF9NlxbfYpcPpFyOkIugt50LK+yPqr89RuQf5OLYMX0O0e2Ev650NufQH3u92M82w3QaNt0k",
+	"whlzC8GFTVXXlVULo8uTMebhQPosdHZgdE2rcSigGsiYz4IvFgllK3Q2l+gCgabZQubSuGG7PbJi4SXB",
+	"slqAYISoQvqXwB5UKZvwtPBLh/rwpKNCr2SONf3KhyCRIiN/4iEXL0zSbm1qNf7Mw5cHj1TMew/N+DWC",
+	"VlJ8VRkCCUcna5fPaC1n/vifVLi8MH+vZJm+6JpqSAgiZQTsmEqvsP8Tw8HQDHICDbRjNgpUtk60IHNM",
+	"bNosO4LKptW2O7sjjQw+Y20dsxxQmC5kXfvTEqYfIuvBB5JeBUcNfAEYbySBwOs2SFEazMG10YF8O4F4",
+	"IEF6Uq27AQ52b3LXJpdoVj3IolZySsIzjcnOXlFAFJo/GkhtlEs59WM9/tKLmPIAcY+8EErulEc2AO8v",
+	"8uKFhykOJtkSz9OIVFmYtZemWRnnOHKoafcZ4LzgLBRR+ldaaENw+D5kJOveGEzMgh7n07LStJJMij72",
+	"JRwuPt4OqY1WKT1B39+QA4kDMyESmQ/STMcoD8OMbC73Ksk4lJOHhyCRvNzsUbY4Vdd2vDzkDdyYWwRJ",
+	"JaOSijDbldI9DiTgSSV021R30qlBkhLKrhrkMYlkJxMyBA/uV7IAw6cyd+2qyjm+qn/yO9Ha9SzwEXGZ",
+	"0NNJUPAtdkoSafXPfhxqKDOzl8oTIht4tmhg9Lk4A8crd7ROyciPOpyez97JT49Jf1lPyqUH8SX3BN2f",
+	"7Ef2bbN5jAd0FiwIK5S0MDsv+xGOfTEkU0ZdLgkhFOSNx0xTzPCfbs1ETP6hLEPkGDg1rgJmqxC//vRU",
+	"mAb+/TjrfBm6J48TFDvbDwGtNjBLh3TBYQtpNOnq7kA8e9Ute/edlF/4wEESbiMXqoQcbj996k41vaUf",
+	"L4UHxFqrXdOqe89wRIf5qc7N9BXeNkidCpmPREbg1cKm7dn9J5DZUTylZ6Y/v8kRCPsnDnPoXFqW2GSi",
+	"bPHnm1mAf7TGyYFJxvkhUFmlwSzyAz3eZt4yGDFdWe64npGY1+fi2nnTDLIMjpPXspTncVjpbkHtNZJx",
+	"hJ2ylqWYq2z+QhZrMUaJjm6TjBzjEqTiy9BTf09F+wNB8F7fyogO2bg8MxMkB+0wjtU5A0KZnYJqJXUZ",
+	"rgupA1uHdLx3hfxPY26l1GJUu4TMnea4+xi7aTBTI5twkwEQJkp0qRa1bMgT4nq5+R0Sf98VEblHgLPH",
+	"MHLJ0dE1Fcep8kxspXOqIYTjEu5AQ6TClRUSwLUjGLRwFvj508uq2fzK4zUJHXcQVwwsmhtZ1SNSuEyp",
+	"hprO5cqxbYfMXNgRYikXzjTEMu5P851q9sK/ecAc//13rL1t7c4gEfSIok1c/zWWj8pIK39oKqUDO23k",
+	"czmWV0MGRo8cYdTue2Wsy0j7vDWQZVzNUrkALQuyshvUBHdyX6TyyCAtHvC54N+u+zSXNuVK6byUBG/H",
+	"N8ejaV+Z7Um/FmVwJqYDWgnDtKZZ6sbp8RZ8I5djpxZVOTlUie9kPvkFM+hz2VzZHDyz06P4AWGOUCBb",
+	"ExKRcJyTk3/tISQmcHV2BFoBSAqHoKSsWwaAwAH0MKUmLmoCw0voBpM16IxcPxkDe+0ntah4GM4qVDM5",
+	"nofMzB9lM8scuhrbfhO8V0dS6iHjoFljDUoVji7lgE8nbSVO5FNjzDqQ7e0AkyV6bJzx+xRUsAV+Ei4i",
+	"v1X7js90fR54yL6b7Bhb6wzC18O2j3SZtzl0zU+Yq/18rRa3zH0s9ayDeOaPcCmdnEsglazVgQOckmwp",
+	"nZ8K/QEzlV2H9Ft+4ujZAaWYniAntJMLV3R833gfmYwqv5RtfTJzgGbnJTzrr2WWBxDYLaVdh4En95nl",
+	"fZhV5NPjxFopF5lc0zh/lI2EOFpyyiOFq4T7GGteokWj6hIqAYD/DOvySECZNPC1PXpyAw8cZ8kn0zZ4",
+	"z4YFo4mK4yzSjZSMkNvFvSk/2pBW/eN4XrrFpvEkvIxhV5gmQcTxO2JciofvwUCGx0+qrrxCyiUFOLXZ",
+	"5niUp2OYVdMYXnkLWc4M8FE7lYMrsVMLvuxYpdPRBoz8ZUnVyBMWH04b9KzopiKMIulaMhXs/J7EAeai",
+	"rt6ADXnNyH1eOVRcoQzJQnqNoJ6cwhdAhYdK9xCd9RBq7D4Qwa58ayx5FUB/YMYnEMY6F4jUZrZRUts8",
+	"mCDKc1TNSKDHGnmPbEh2jSEOfJJHCiqlp4F2IziRCYXohcqjqnYdHBWmB0WFJSfPyNYfAtiYwOIitDEE",
+	"QQLmMezh4b3/ELGH5CSNDzyMji781A5Q4gzyoNyqPSRvWczeUkL2qydcQ1r9MsE5l60Ssm6ULPcTyFJg",
+	"b44kQphMWH/PE85SJKWYc0o8Nht1UCtiXJdNXU5NfGzaeoSOCkYO1dVltrtvl9slL/Si2W+dKt8lbpnD",
+	"eo30yPHMvL959uLm/O2zF+8w6TSk3iOVMBKKYZ3UHy4f/yWW/f7LxeOve/tkvnfsFtnIUk3Dit2LEzyt",
+	"exJHK1y25F0Ziq4do9c7IBNh83ZrIxAwHG+7Lo159C0XVicBc53QA8Oa9eakm9FkHPy2KH/M0dkBH0Yg",
+	"xyAwlV+Pq/SOCpSvmF/Q1cRET9TNzSt4UDUFFIzSAmz1PaxrUG3wcdOIucGAUCTGNJCv3FXVO0Azd2v1",
+	"wqtKjPSbU3pkBnVr9EI12nb1k27V/moltVYO1Fg6VlfS1dKel/NpsTcZnZfHhvskBxRYHnlIC5ZYPlpa",
+	"bycxhb0CacYdGZSpOYUaJ3He0L4O1fgWUhtdLWQNzLl02P/yw9OvT5GkHp9dKBqWYZFSdzO+4x+G+5o5",
+	"wpDCmePFTZV03v4D6eHPo70Q77DAG0ZthDM1pusEw9BvFiXL68BRUVqI6g2UQiIzgEGOtLiIbJ/xt1nW",
+	"8nB08+SRMpH4u2+Tkj2PxxkSkYJ5H4forAhzFsorXohneDlWOlrM8CKtTHieLGfIl7HEO1hpEQxUoI++",
+	"IpKHtA3IachwgXGec7mtCrGo/f8YbcFH0gRZdXFvTiO0qUCc0u7F5uMhP1iYbg1TAt2433hJ7Jr9S9Pw",
+	"hWYnk5SnpQI6JiWrTqVLZUhZuk/4S6tWjsDnpygMM/p5HFJ2Jh5C78Zb4c/F+ryAggohRHQ0gIHy6xTz",
+	"Q+ZoxCQjmjYuI5wrC2wL/vo003PLMptFxjbuVXU9FJHoyq+PiJlGO2wg9fIFfTg7nZMqa+0nl93NGcK5",
+	"oYCAOJVP+uLT1rC8Gm8qrbDQLZj3oFweBctrY25FXd2qvqORePllo6BAjTfcvLFyIV7cqWYP+HuvoKKD",
+	"GC8wSqQ9+NumENb0+P39ztvKqjkOq4YMvuN9Rg7hZdTvLN0ujzMpOZVWGXcdzsBk2ddNXIqkgXYQXJFR",
+	"GcacnnRcEc5inTElwnlGkJAdykUki8FpiJ3gds9LiMlz7tpFo3gQ4Vxa9e2TAoz8/VaJDAy/bepsbdtq",
+	"ATzdMRu2dWulXbWQDjhwZTkiHZt6iA3lh/acgAk8XOGeWIiXVa2yeffeKM0RUQFoISw4pPTAoeF38SLr",
+	"NqR91ytKhMgvVJOmGRYJtxSfOwoiADDRF+LHvQtNY/qY+OuHl+c/EEILjjnFgpNOZqQMFnsdJAjphNu4",
+	"K5qez3LknYySb5RbG14V3rAYl9damIWTdWf1XX5/eZlJGUGirgfwqfoXJnJ5YvUHNnK1U7k66oc77b67",
+	"jAvGE39YqEoRtmFBJ6hbfZr6uDjdhPVmgk4MDYc/t7rki+8tXJY2opTIHfDk8tvL88dPzr99XAggmUqA",
+	"MH4zd0FRwl62Vl0nFH9baR0yeZsWcvuuhPT/v6BSAxINwIVsHQA2tRHrtmn2Mb1tI5tbPuPpHrRoLqez",
+	"7lS1Wrs0Fj3HauHYL+R+kM3tacRF4FTDD8YKCdSpzPrEkjHHi7Qpn7LlX0IJHio1k7mJt7cL+8PMruVj",
+	"3ovxuPNhvPvl+c3/+EH89OJ9vP47oYXcvl5rBoylBcA7lfLrQRCxXCfwTATMZpegKQC+qctJSsPosdrt",
+	"bTVjpwtw8mGcN2hUvgPd5he1f62Xxm/cn168z48SuWpVeVi0r5fHstzmzpKTYCFocXPz6uW7wIsB7p/v",
+	"njxl3T859dgPkN9FSTlhBhaz6dfETbOM89k3pm04z86zWCgeq0WP6D5+KULZqD+ZgVj3rNxUjJaRL/iR",
+	"OOSZe4NX64hK7bzdCnyEL51SOZ6B2oTIfdE5uMYrcBRJix1npyKGbA5kwtg7+S/T7mSe6nKTVQhNs1FN",
+	"3q6sV6ap3JovwN1VpzruHRTJmkgZMkDUh/rZxO/RSznSpZFWbTcHSdCUhp4OtN/NfvuDhjCuwRvWiHzW",
+	"91t1RjFRgEdPAyo4TIrCQBHhldEqqz2g6RoSIBDCTnwZVqlJielj1Md8IB3JPxTGapvRhAU5zlecjlQT",
+	"C9PArc3PdSYh+GTmB3E4Azd18GAhlbMGVlupB6pWZAnJIyvwk8uAXw4xNqcmR9mAAjVPyLeurDMNsz/e",
+	"alT9YDhlQGP3QNXa7C7ET3JvgwOcaKwlWWWHFtT4/v5qchR43lrjiVqPoL+QSmZlVSZ6z1qWAj+RofJQ",
+	"eiBnqLKCHujS9aGt8TFPfP3DGqKUbDE2NkjzEsMVQO8Ri6NAhXVTl1f4SzJ0WCYcZ4FBgTul/SpaIVfm",
+	"vseL5iZ0Mi5GmmfTUX2HncUeuYA7PiKSTtIgBhFS3ZMIcyMZN+wiL3/cD4HNR9fTCJx3RIzWcT4VqU1K",
+	"HAbRuwj+SrXFwI/NVPTQA16VCEHESwdrMm3MXa6wZJ7uuD05we9b3SvJMVhlQ+nS3nNTUR0JipVEIum4",
+	"utnd8xBBE/jQeyxI8eeGTtKWh7jtjzdC4EXHWjY7nbWz6EH27gXYCNI36sMSI4i2k1a8fP3mxdWb17+9",
+	"yNHjTjlz/vFJdZNCIEYHOIbKGKT+ywP83XgtJM1DcqnYDTWZq42X0v+MU4vCOxn9dEyFo6Hp/UXt36vl",
+	"/WQXuYS88vIZJYEqrWb++A+peKFBZ7bI9YfaZgi3zv1KWFUvsxRfI3lGsvLO3KmmbDNEIQjPseB5oFi9",
+	"w2h8Vdf+fCxNs7hfstB4bKd/Xu1kU+bM38D6Y3b6YDHSCoQTCyiF/T5pS3dvzcdUSOrJ9wS8l5ym3jHh",
+	"pOUrqcu3d5yJPUhmxJlaCK887QBwJtsTlenLuPMamNvtbGkyIr6r4hlKKW4b5MWNaqypS6D3OkRrVjYH",
+	"02TWhR1gxpcRMDiRdjdAQ5ySG76kpFq6YT0dvwFj9A/ze3qjNnO2VuDbpZDCtz4toJT1TUUH0qi8KYK+",
+	"4Ev8RG65/RczXZNEV8j/6grSXYiEFAn1+Y3cJ1Z5Edia1lVZKi1kTUs+IRMY3uQdjQ+aJTx4w01OIc4z",
+	"wt4vGdd3/BmRrO2/eJYiJDhnlDFMzod8KdgdWMAYqNACJ1VE9N6ZdrFW1l9MVBhnYTYbaUN1HLxHNbr3",
+	"Z9DqxRB51gnE8b29aodZCD3QLk7GeJa+z/ZfstX1u/qo8BwFklkH13Rv5wNNI+uc7M0l46kcmELL1kZX",
+	"i1OVKL09G7nBDWUCRhQXUit5rXG0M+QQ8sTR+4LfdLBbEPrFgRPPJTjiCIQZOnxvlHrfe87xIEDTny8r",
+	"D70t+Nk4BdyCvt6wRvBSbqo6Wx115v84keAO9LdZltdh8p2a8Iwey0L4qavEWMUku8B4dA0cqgHpVNmD",
+	"HMx7hv1JWmGXizCJvbGn88evh791WCmV+OgP0k0whGDT/LrA6lc23mKqHCDeYvJdAL2EgvsHMzGIWRko",
+	"UmARKQCfvE6Vj9P1Bz67Vv4g3dos1+nfsD5CKJjg1ShwxXNBcbPsuLm9fYk1pa3ZqF2IOBxrQqapyKQc",
+	"OtFv8akHDeP3QXV9gizggVlLsFOHIvXT8oaIvfwcTPUQyfeypxAQ//7L4+8L8e7Fr8I04n99/CXTYrM1",
+	"drwSnfRw8DhZDiieTZPjK0A/c5iR+/QSg62jhPWbyjoV6M466qWnLPXSQxyD0TOYVWnzBLdQo5e741+H",
+	"usGRbjc4mvFcIc7TGmBPBbIoSAgL6c782Zk3pl2t3azi+fIbSaxllprsMnGQLeyIvzT59iIUdGDco0n/",
+	"I8X2KAbYh+H/vW8I4wtU2R8JKhzJPjyQPtpNDVotSKsJfw4WGjJzyL2NFWZx9+wOi1bnaoPnyrqnRAKA",
+	"cUpKBHHlEL7gTfVgLMD3YOf9Yvy71pntbMEbrsRM5h+JKcTW9WE243XMcUy/HMdvEGw9oXOS+heFSJFy",
+	"B49hAx6iAKbt1ZMCtHV7M3lQWDE5x0MS/dliQct0gOlWe6NP1k34EZ8alUY+cH0+vryE9FavD4+/Rg0p",
+	"SKxdYWfZeJq/dMG8PNXCr/hYkkqc+NOHHfD4GGTHmXqAkSjWbVgph3Ub6H68AqQBoUHQZVPXMEGRtT8Y",
+	"yWCSHtDy5pKGEucWLcrBfHWTE/o+tHseIl76b+KU7guuxAmNBiFiErryhP6gbZP/BMkABXjwj6WqVfqf",
+	"aGVj6UfOkf2/2s3WW+3cyVuTW3zoWkqJqCO5MBEZYjU1/rIaOKf5rUJd4qbRjyMHO31QP+fYmr68avEy",
+	"yUa36N4E0xYeLyA86ZQGVeN/AnsZ79tULhRLPvl52eFkwRCqrKDX4S57/vqn9x0ltcD04qYxO2VdeJBK",
+	"xlPxCr2Pf48RVOj+UG7viHuP0nBHekz9els+xXb8kY+bnyPcbllCXOJy9/p707lxIG4FszT62ogb9pTr",
+	"JviSsUPcXPyitu4V0awdTAdl4I9NWWezpeEjfLunPNa53HWKDlVgehFQ2Nr1uSqfPH36+D/YnTSvckRg",
+	"QxDRL2B6LDrSwEETiB6Duik6MpCM88tSugznND7I1Djxme7ZnoNs2IkLT02UdV/K8MiUD+jfQoRVjQYb",
+	"uH1OmEuT/V+NuRtfHwufFltjrbK2MprxhE0AIGPbuYpqJ3xhrOdroo9rpBn2i9onFtgU0Af4L8AFE61q",
+	"KhGraquoyGzOH4N/mWJewZNFL/wEAubggB3Eojr0dZip1C6iAx+3VmfE5SyirrpBFBEZQftzY9oto+KW",
+	"g17CUcLmF7V/u8TvM/LmCBvRGOLDIJtzBW/+PiUEC4g2FoncEf939R/TspBdCcXSeLUlMI2AOQywAQ2A",
+	"Em9MEqlT4Pfz31y2NpPy6+Tt5A45eYslog8SsrJGQLL/CGJB5jO1nszM0DZ4sVwSq0wW088B/GgDjbaK",
+	"I2dIWtMEXVvTnB8701g1GOasnKiVvCOd1bQOmCwCUMh6qWm8sWHFslF2PcE2tzaXHnBE9uznJ0V7R8MU",
+	"+59ZkTeVdUkxjmNihfEH0X8Ksmg4C9S4LE0n+pS30g8lRDuc+gTUVyFg1gX/7xlBDJQG2JHMZAQ5MhQh",
+	"zEFBx1UEO8SE4ZHPeL0HCDBDuPe41bc34N6gjUc1JKgQ0WnoGYVSO3JKGnhmwh7CcZEJ3X9BnwUgczNb",
+	"fhixcj8l/r+L/hyUNTbdzDSbTgGF47eW9opKTTXLBQYZ7fa28ufy7zs+oxxhTYM18lpdHqXAV11UKeX1",
+	"ZEsO/LliZKxyNloh63QwWo4wqtNK1Hu/1Ed+ruyWHAjDZlWbAZEzbh76+ilNwQCPTNS409INC1fdYTzA",
+	"wXf9ZWZ5Nvs34GY8UTl0IBx53S8NvkYaHcC59MAVBerxKct8huh9KGQ3cC6iP7pjA8AcMhDdk3ftl8Z9",
+	"sLceLkanBOk9MFkGS2hX1bWYKyHnteqXyZmG3h+KtJ2OmWWsuncQ4pSCHkCaGSt2qq6LWAGvB0u0O6W2",
+	"NqmsfaRJM7Uyc4m+Rxvu9F1NR60XSuOO2JukHiNfB3hKbGFsflreDe6/wPZTybsMyQr4JmeL2thT+aWE",
+	"W19IneRmt3RyaeWuhTUdq+RcrSoIT/SJ7FK4hFq10/Iw8I2cA+7EMEIUPuDFnBGlAYxHYseYO57dLpER",
+	"fJIsps5gzaaQjjBOvcflee3UJqfh51vdycohTzHvuMlTsQ7REmSrfUJBS/qVCrqnUL5wTE+6Bu26dact",
+	"S4yvz5Xwj0fp1+3GifqGkpsZf1f84q8Guib8Y4nLkPY9wDWuAo/MPmDujFWFcMZM7MkaHYwT3jAns2aW",
+	"pq7NboQpErNYsHlaDOpVOk3xRBWHkmJAysA2PpY0S3fawQxZ8NFNiEGkae9kk5yzWXKhUklQkWg7nyWk",
+	"mMXZ2l9FUNQqqE6nuZbQMZgtbvJGLd3b1vGzNZDUN511fhT/bchV89/HV9hOB0fEBGV5hOHSc88DMeqA",
+	"pRKyxfPFi4daqazwHfebOLIZ5NI8T9QLHsCOBklFOagZ6ups9u4+sk8SE0oEnREmfLDQ+WdbGgck7P3l",
+	"f68sW00IKaSzWc5oQ8KI72veTtoleTvs0CYKc3lGnSBXLJaASorb/T5Sa8QGctOn+DLhI5OSxu/B0Uru",
+	"CTQy9vnXDo80ve7meGZXzO7X0bcXOIut2LTWwZV7j80TFOQoAKJDBB0m8Gd0KTZCUi8CNGJQEj2AJchz",
+	"X3wMXkxQoW2BEIIAnclR7ELKhlnysxDAWJHa1rpwoiobZU3g80HvplnmKTbyeTG5sMFb+DJ5US2uMZEG",
+	"L9sGmwUekaSLD5Tlmk+5HJTCvUIwhLccT1Sf7r1YS4pZBjSC5R6Z+yn5B7YpwKVGcguzhzeoEYeeWGsy",
+	"BkWtnO0C1pVOUc23iY5MfBlYCc5PEJEqLmFPJWBYQQTigERPOBeD0QjsG1Y5V+mV7ZCCSFerHOLzY7R3",
+	"MovuvVDpmZLXrx3xhDCl8APt/kgndMdVzGb/eZXe5rzJ8KOQc8yNV5ukSuPabMITojQ7tmj/tJ5GxMdx",
+	"J1vNYx5uoFzijnjOAlw0JPPISLy2jvlIFLildYabvYSA6gQmtgysrp/E8Aj8SFTMyNvOpnHrQYLEB6zl",
+	"1jF+sOWmLsQHU5chY4tQtXW2+NRWadojoxbyLfKPsHg2L2ZGYZnB1EKQWHN32pqDd27wUazRDoXzxnf6",
+	"ht5gGcN2assTBP8YPIpITQyKBC5AdwgOwMiJrSRznmTrFQRQOq0pkB8OYJQQ5q80SqxJNe4/ytP5sLg4",
+	"3Xqn03gAuEep1YmPAuV89l54H9adSzHjtjuARjHOjmH3a/FEwNkQbmf8XbAxjcqhemdoVrOX8LgSb/3u",
+	"9OqSsLThmBubMRUpBspiopBYQJeRT98/zR9Dm1eDQJGa8Rsqgkf8zxRS88IRiLzhwvWXLSe+D3ZuClvz",
+	"KjB6aU5WXo4sREj8S68dFBtGCFYRdRLb9+DXoKgfBL/7cYbTcqXvvRlKAspFF1IX9TF2LEmy4nvZk0oM",
+	"yfBOqe0slofNGOp+YagOq98zoMB0YgdB9rypDlJsiv+71aHsOs8gohu2rPLjntpF2hZZWV0JN6of4MKV",
+	"DYG5y1yF333+um0UFfj2H0oqxA7etDvTNPu8oxvY2OfB/ztX1oHSPJeLW1HpIjB7xQXxyz/3+9y68WWL",
+	"woHukTbF5KkgjddRxEa51smbdI364jrs4QH/WnJl5nWZZMFqzMpxRsjAK3assMetWJAO0m2Br6xdl7OF",
+	"0ctq9XVO3IQCYLiFEjUtlpRhaHiIX6bK8R0s/LPLaiGdEsnDhK5JfoV8fydvlR19s3bkNlzRvq6xWe64",
+	"0MmGcmawizaQztC9mcuCDW4ARi0OU45+PJS33h5amgZp3bF8D9zo0+yc0rRzl2FY9scNm/Qj8RYVrZ8/",
+	"MqUKxK5Gp83bbDLqjK7GTG49FtDrPCo2WvawF6VDxQl2ar4Ns1xytAdBoFNtdidkXfNCHb7SakjYzovt",
+	"0NudRBMW87vxtoPuVjSIY319J/kpQpXT5gtSwj5O7/grEUjWC//vuZFNee7FbINYjQKcYOdzaVVZiJW1",
+	"cgswoVvVzFVj7HQHSTnLwyU6hASNvRx95n7zT+cQZ34Wc1um0otqK2tSg/zhx2vTtA5mKZa6i7Yt5hu5",
+	"DiWaruZxr0/OSteHHI6g7rxSSYejv0b2pBn4KimdRXXlRaTeY8c7JCsdJmA2697qtLOjdNMJQ5l8UpOB",
+	"nT6nSTsnzpl0/EEbf6i8iJ7Ij5/x6dEWB5l4BDwJt2mUj3wNreEbo7tZe6oU5M/piD8IFbi9DlONCNgG",
+	"sdK7vM56G7d/+/C6BZ9GzSdzfoy+cszZ7FyUkcvPpkhY28XqAWlj5VJNQmP/iB3h3HiDlPEcWuB+PcjT",
+	"xfMC82N3U6Asko0CDevICzANUB1C7zTs3Fr+GFfusyPtMXNhwFLtp1scb4tcPq/fLsDGl4VL2iH0llM6",
+	"Mu9//tR2nSlontLBh+7kZpw2yL8L23CvQvgZO6eXOw1dCROSGbx7UVskjcpSwE6hYp/qGxjk18WvcR2n",
+	"uOVgKkaH3Q4R4YW9OyvO/o4YGWvX52gfsShZiudMy+XoAqqnNmxEMsd2BoaZDDGL4pbgYu5RNcgQlGKs",
+	"OHQMDckF/Ez0X/FCYMViNF8GvQpkqLeDwsekozQuoT5NjwKa2U7uB7rcVfKAmz4wWzjDdz7RPw4MrDFm",
+	"8egSQeUpb7bMAkkC9IdZ9Q0YHF7bQM0FOifnNR9WaKrV2uV8v3jb4yNXojHGPbIF/b+XzbYtDaxiiPCA",
+	"izBGPjuVFv1zvgMRg2EMVK5pSxNYbX+foHx118XTy25f79ZAM9GPUHorlxZ8tHLwV2j2GflWmR2H/ZqN",
+	"zZ+Jpyru1Ti0g2/RyeHPfKlYKIm3VmY8FIqoi6DMElFM9PKO/VS1tpV1vUcaxDJnpI9MPQrUQkPwFTwg",
+	"HUchmuFL01wLpRfNHnlMK6xy+/13KSsgVf/HkKFo1KLaVkq7i5H1N9LeFcm88dON4Kbx8BcYRz4r3Ft/",
+	"paKa7Rr8xlPinXAlNZuhFqpQzp2ejBYX8sWGGk3j2lPaC41B/3tlOwC/0qUVG1nVg36awdIY0ZELn+mV",
+	"rLD8ImP9/fyE9L+IvmRrvHEFpRmMv3PCetyzsEuYJn4L3fInds7WsGisvBJPLr/7oRDfXv7liRej313+",
+	"x/cXQi1K+Onp94X49ofv/A9Pn2QwQYPJc1HxGazdhIfkJT48nPz0ZYnmpLXbdSO5jOEXKCjsoUC79rcB",
+	"0TZLXfYrpx8tZnEGVUDe6np/duWaVp0gPogCJ+PhBiLZR1b8f8BdcsA8itLsmhPB/mR2sg8lA8QCJdV9",
+	"RqzWV+9D+1/ztSEJ7NnvGTGp9DJirqGokpUF7q2R2EF+j2+fq7rO2gi5gjxdhhZQuEPwE2AtmejTtDoj",
+	"rPSnT+RGYep2o7l85TZHrL6hrCzLdxkC5yO0Um9ew7P1nshC+O/lvbioCj0ZT/j6q9z+ova/+UXN0tWx",
+	"9/f6oCYgRI96FcBMM0S2kvF8wBwnefY4dZmV4pUgfrK7MLg9PHTZKe/ViMiLvhzo8XiSIjvelrTTkZN1",
+	"v+TSiewsJ4oZBN4SnN847PzS/EZdHs1j/N9ljJkhZSCVC1XX430AQUrmDtvD+EweAjRxnWI+Oqe23Bgq",
+	"ZgUDvwe0IuOXChF2PmyOs5xZmfdmN7AuzPUMEt72ymTeoQMXhl50JhJeFVPEaW55T10feJ5yulxwxZzQ",
+	"rpJ3Ttw1kMSG/gWY+aThbm45cujfIGQENpjZedWk9hsCuPltr0CsC9C5bG3yky7gp/TBQvQwX9OcQr3N",
+	"mJmV+MyjbrcjNmszhcQnvcKiod+D7Q1s4+b2DUu6mU3WPAYM5qox/8qlbe3zRWKoEII366qVBuqH1GdD",
+	"9GV+Ysyt0qzDZoAjIHC4RHAuuzmWcuF46NVR4Vt0Ali1MLoU+B4vl7qigaOtFK5UsTd1wgAOyE6TXllF",
+	"BY0cli9KSdn7dvEYyjtdD4CuBKwD6DJQIimpjgYYk51SW0HuuQFocUN8wIPXjEF+Sro7BlbYD/0Ose4H",
+	"8MLRGUrQoeIMWNFCgx2RNa1m3Crszkdo1kvTvDetU9zp4l2oAPx1UL02xhe9gliVKkeFH/JJh4eWTQsF",
+	"GAXjaJqb1uWWXiEzPxpMWAboKi2t9sjCDaYKYkPza4KYtgKLXD6yiHP1P6wJYrFbGyG75GfeEciGjp9F",
+	"QQoZRcGo04YSryIKLdZ98f+A3VLRAQrZMeAyTnLz+xLokCsaadPOioMyfZ3wnUZG1ymcTAk+YN9AYF3M",
+	"Xxvhd0RyN9rYuKjZXXCqog7HhhS6MqnS88dehVR8CsBKZtCvMIq2J+0TO1K1ex4uiUPfqtxm6wH/9f2b",
+	"gGyk53hEHpOW9TwDPKy0ePfi1yLkH3bgEGrgkT1G+cz9o9cU/j9CT4dcr5OlhAb4EAcKfd4qPXAZUK+F",
+	"tLcWvekUCoEC8dAX4G2SK1mNp0QJi3J86feW9NVgwSWtdpTVKUslQuTwqj+Npkab4xFJJBuA6ACadKl/",
+	"zdstiNO8Fr0C9Y8syjHka9AYlIsEH0GMYGVyQPBqxYqI39Tu7VY1klSRA6oXa1vVzLJreA9142hKk3oA",
+	"XBEbUCbCdrtCu0WbBFk436NyYI/u/UQvGvS87gxnRz6+FM6Ix5dPvoNa2nLhVGOvhVYK02th30c8uL+S",
+	"usn6bOVjWunSJlcq4De1ewee2f+7ErN/U7ubdu5bnXOVa5PIVL9va+e29uqbb/xJ8f/t/xP3z07N18bc",
+	"Xou29H8thFts6UFXwyvIGy+2pnGoUu5tbVZZ1WBCplccyS8ZEFhmHXJSCgefmbcPXisYv9JT9lmuxSCs",
+	"+01atWiUGxbvQ9OGnz0u4ozEBfR1rktva69dvAsZWQdbJx+ytFpu7doA858/zaBO7iRKcoj0hzSEWM3c",
+	"KtXVqJsS4TzkFw4qnpVLcNdRVyJP1+8ZVsPsHSkdgioIlQt/hBggU+LrNAFLTG8bNnVhFEWcyKCSJ+UZ",
+	"TgsI5GghXTKkn8BQ2bWm1E/GNY3Ob+C2CTmnxxggpZ1qMnHmDyGi6jcnFBVJq9uPX+ukLPpolG9SPZ0t",
+	"xzGElgs/zu5XQmocAOK9WoZ6YpMp0gdV9Vtgx4sUMWj24SonZpMX0FiihziiuhhbntXhHnmWQzmQ/05q",
+	"/CF6s4E8Q6WmEdLBC+PykAlckDECpoU0p7Lo8yofIEHGjnUQgzmcOHdw3gaDrySvHoIAeSDr/QuSIOdN",
+	"hY6fkKnueI96JMrJFb/+icttl/BGEYd5kkdJWLRrsAiBicGK18vzX6XrRQPGe2QPXLAUTOrT66ecin3r",
+	"KWPM+oV8/ZMgmg6yIqgkZcfRdyWkH3i1rFQp1DmifFAVjChE28I6Zfh8rJtNFgB1R6757/I1k5fuPr7m",
+	"E5ZlskV6UOFgjAOr75ewLBMHPxmP0ZzNpJtPclvD9ZKJmQH/40R2xmzFb5ycEfLkoBA3Ob2jdxs7FY9f",
+	"MnXJcGJzCXFj2J4HtUZAdAxJr1yyQ45j9bn/e2/DwJkDggCQKwd+pmTplqZZKTfLSZYPEcLclyxyJ/eo",
+	"/EQ1Yrc2kPCdrQfzBZw1Q4XN26ZRkOfbP4wHdQmSQsjJeZjG1zp283Pepbex4BHHQgYCRlZNtPP8FbGU",
+	"DUR7id0ndadhqe5erKaCktashfaORpzbblrtZoOzkhchH/orMIIXtTtSvWa5YxL6nS93MOEKGSDpPaQn",
+	"xVxLIoQZQUoYQyHwoeIsE3Z6J6372RtUxwP5ArbZwE6epJF2HK3TruzurfkIatRkAnojy83j5LjNymjF",
+	"mhAdBiKmVCwdBuf85VtWiIi2Sk23tjOQC/xNoP24GJ9A2W0g5npc58MBYq3qUNO/xxleZMTMNEM/CzvF",
+	"qOdB8Rj0g4ZoYZ5qksdM7FRdp5RnfcJSLz1TKpoORgHOui5DZa7cTikdlhzAI/7fmKdXwIpDCN9WOnh+",
+	"UE1iBeygJwF+VGUM/g07Bjj32qzLZMy4hsLWDf3/vL2bqfqXAjvBKYLyMXGHkO/arlUuG2GMJS9RmfGL",
+	"iQczb877r3ntZMyxhp1i5U5U7iAv3qsKfrLGzxA0nKML761I0uqEz+dgmKczTY9qH3WMu6HaHYmmnGjl",
+	"nQJhlkf6laeUwAvyfIoHodUZIfEmyVWP6YKYkQcRuvUEZkbfsb9SQ2xG2rRrNEt7FwjKEsqSgx2KAA+Q",
+	"nORorEIS13FJuFNDGsOJB8sdhhgr5YVZz22dv3arcpgv11g3y7E6dHlU3Ynt3RcQT5/AUzklTzs3lo+S",
+	"0TA+V4uYHKAZvngz0CByhobavjIJUkuWE2rvf2DoSo4JhQjM1Oev6f0xYg0BDQAEZVJAfT9hlsG1AZiB",
+	"QNFkiSNaikivEWmkE6I00+A7geEksPSFSx5HnfB3YPohDIrwQOU5OlShO+ehqii12SWI/v4QOgntaDKK",
+	"/jRNJK9HZIn7ceIK4hyOUKLozqM5zJU0+1ztZPKZmH7rr4Er8M++9bHV8Z93LF/m6zyd32ltgOKX8OWw",
+	"h3mB11r1fC0bp5ob5VytgiE1EiHte2LbDe/jXBjtKt0qNoeBc5a8Q8a0DuF0UAbBZMvoxRwDCjNTkXz4",
+	"8wqprlELiACpK6wkexACs6HeHmLrl6oQcz/SJMGQ/N3+ZXzhLvDcR1cZcDtuZNkTAf6Ns+JsTumQ/p/n",
+	"UPaEO88DSTxHOtbpqmoxf+qEn5RaLXCm4/U/kIhEK/bLIM8REeFdiaaNdEKycpGdz89ZEazjrQTyfFU1",
+	"QumyEFsJaaahLpItQmY6XDGwDEj4laxigSvjLyJV0gKZBLtWwC5IlpR0KkrdKFI69qqBhiB+WgASy0Ue",
+	"jS7BuayWS/9nL5565Aut7jTvpPYT3D8W9fRuJ3S7A5pDoqLGZfYIzf2HdajSOS2bMtKKFP6q3xhgeMik",
+	"hAaNY1DFTLbCmNSTJ5dXSbzFLGF3hG1QiKrEP3brjovSxDX4HBoolI8hkyRPTfSu0q8MmCmWy7TDIhzM",
+	"MJ/VdVJhIygGQMvemI3QZieMLkLBzyyYLT+8jfz0Gn98/D2gK8O/mOOvZJPbCQklKTxVwKHcKrPNsZjE",
+	"m+CIVSBiE4Ptsq20Voh/WRk14ibrJjT2ml2UWur3SRW1XP7jIKViBNLCZN5mC4VEQC3VtVwAV6I/5uKv",
+	"Cfb4CrG2NPS6jhhbfO8AUkv0v4HSIeEPlkuIyJnwCAiEVKKACpgGAILI0CaDsA20eaeDGDilgU0VjdfA",
+	"hzzmzY/49FFCBv45t5RalXylLvVpqxZOlTOMTWXSy+qQLrkzza0AG6KiPDkAJ3vxSrUwwaRp6ko1nVwR",
+	"zphbFIY05VLvYUGuI5ukv63sAVUvis/dcSVs3W7mh6VsGSp03B6P7HS/a62WbpZJWdmndRhLM9nrmCnH",
+	"8CPN3nHhBb+7VVk5VV6l6azEMABzZBqxAioZucpxi2i1y7qSA6kvSxYbqk2SLySHKBz4cEYywauzgbxo",
+	"yOmc3YOeDl+8D0ndIBnVCHglbOPZ0jRjSk9W4AHozlSEVyKg01jl9bPjKpknqlOetl0QgZnM/sGUDYiR",
+	"QQYYhjUCizrmNwgOE/kDUqLsAXX9OAgT6gd3pcItFeDy7/BUx/JWjUvMRAoyoDCh/DLwoSMLUd8e8coH",
+	"oQBzEfw8TJulO/HTBLltzkBHRsPvw8T3K26zC9tjyMkyCAeiK4DR9DhqwPlt10d5QuE6pd8hsW3j//d2",
+	"YX/w/7+9fYL/9y2vfHf0Sodqd8lM1Y2T81pdo3aFfpUcz3ngRjnIBkGaasqsD4oj1rmvdJIhwivw+QqC",
+	"VOm2MXp1UvlbVqrOUsSpuvQSYynb2g0Wl+QHhlXSiLbMf+yRhUL4Od7AzxOFZEPOuPz7D0YsK0xoiixo",
+	"1LEO+pnLzeiQpgyxTrtaKcvX/n0m7mTdqjQZtsykCObxUHzyYHEWuUWZ8wvWYxjfTu4fgmWXTnXAW9Gc",
+	"FHg24mbkz7sxy5/aLK3JLD/6ScDxHKXMq2PSnUDbMcge0wNjj/QqOlmrYUI1qAQEGgp4wb3mA29NcF0e",
+	"VuTEFEXs7hl1wv+/MRq/Pbb4bkAbDzmHaDEfAm4cN8b4aOFoUPE7Pxs8smTtr1kCT52uu12ttHQtd9Ru",
+	"bl7dvP7ZHzNIq202pm1OX5dd8+nH2SG087qya3YQMlNvD7PCdRe5ue4liKO+cjrBNsdQfDJHYJIXk9mD",
+	"A/OQUQUTTsQTew0eG85m2MlBrASYhmgkouKacYL3CUYI0++/zQ/P/a92s33f1syBypTp88v8P+Fy4S0v",
+	"53V8NLflZus/fPb4P364ePr44vHl5cXlN0++m5gBQgU7h7e2fygzwvew8fgxRtKTfJFCFkSuZgCh5oHk",
+	"Y/lfsAmu12CnPSCF+ZR75D6W5P3ykTK2WyB7z8AfoeWfG9NuWSc1EEUdd+UXtbcJSZQXVYGpKHhlUvas",
+	"wBMQ3wB/Nl3i4G+exDCFSvgEvr5DvWGZo+xvWIOT0Cv98QZWp7G9fm92LH4+JN1keux71AsG1NaQg2Wp",
+	"dlS4zJl6DMlgWE4aZ0IziL3I7o9f5ZbltWSNc7/QDK8f2LvYcfJYbOQ2v12wHOHDbJgMjKnbLWM/hBR4",
+	"91jF4X3Hc0GOXhzDR4WnSKkHJFiLFGjlCXq1Q2rwhDQsO1ZeV81U4YldOgwnrkMlYX+oILToDLry0cZO",
+	"vM+9aGiODi0GAodET4xN8mFJruKl34SyyRk1D0uKJ+u6V1FmWblQ7hoQU/OWIsJIpzSKPq9sqqVjE7B5",
+	"Oj54/qor4BelCE5UV+0Zo5ADZLOzkoX1vTRNx0nqH0GAlVkS5ClTwXWSKdSvFzwaOmnuVFO2amCqKALv",
+	"N611VV1HpLq/XNvVugvLQ1Rf2swd93myiopVsqv6zHWzO31LcbUtMf1tLsuDNJbh1NSEfDAUE4hbsbdB",
+	"iphUEgfVrURWCN0Eq/14AiFAGIggKnslrKmrkq6xrlJwlEC7o8rCBfh88AeoIQFmP934KTcjngysHo6s",
+	"2H0e30LYdduhqgIXGb4G6yH1Hut9RYScISLQVkN51kx9j8qJvXI9/Ny6dQDUg9cSx4UfC/gv6ooH8L1X",
+	"ssyH8IeKDEBe1dEiPHmSM4mTHUwm0LG7LSjXSXGnUAI4qQhWdOWvE63ltL9giJvFzwNvFPfIdk5kPA3z",
+	"5lAbbyqOZXPbqGX1aSARGRmpEIFKwXbIWIHJuBiPnHtGaJbH4tfqR9i/Ty8vL8HBPAKDQJg56m1ulEnx",
+	"I8YQ94czEjccXxABDNunQqsr64T1V4bOxW3dKEcXPMV3POHUPwT4PRDdvvQntMkx7YuvXr375UUh3r98",
+	"Lv7j8Q+XV+KnV7+8+PUr/GwhXv3y08vzm1fPnjz9/uvevwrx7MXN+ZOn35///PzXhD240ksjtnW7EbV0",
+	"i3WPePy3Z7+++DqpbsKvPTdLWfeDLMuJXl58I5Orl6FwfZZkTNU1+uYyOIFylGMy4xn62FTOKS06D1HQ",
+	"ETs5tYZoZXBc5slkD5wsR1sIqeshVk+li/BicbDvMSqKmGeMkl5j0DKS3sfoKcI4N1bVd/4E6QU91LQ6",
+	"KV9TNQRGRwJP/EsEZI1wxcFE4rz1B1d0myBZ3d+zG0mVb8Lsf9G9lI3doutvLL1XcBTGtpLxnhxkNtE4",
+	"z8Ho3x7wo95VtkKkZwcVjIcflqe/OxJ0HR/ivt9shH7mZuBONfvnplSWjwd/jqcb3+cbXivZWMnsrS7c",
+	"y6Szt26Et9A60yhk9E0ypTOl71xTZcpZ7Uxzazmv66HnG1qKmdT42mCk8L3y+tkL7ZpTcZtjZq5YDwso",
+	"C0oyvSNqDIRKrPBE5FsjsC1FBDDyt+jNq2f+CkuTLboKzFRVP3Ytm/yYi7cMRJ/eEhV4mBUKrRdIORDP",
+	"U6/92qxWwEuOv3+FESy8T6fEsDBaGCemmBDUwiWGSoZ8KbYM8BaRaTEriQoQe8uCUptASizT2nmjnX03",
+	"SmnfI870xgraOdBzcAnNDVL3b4rO3ZAU4BYlJWOP6s7LiGE9zgv/8lsxIbgZliZ+HXuFOXFNRnk6bvDR",
+	"o0xFWP9knPkddOMU411WTcNzLe392e/VRAMgpQCMXOt12hKwcWCeeXN8a6oMrtG0bmGy7EsL4i7MYFQs",
+	"dXuY9NA/dfoUwrfyM6RiBcb8Ofvs43GPNad6lSeva6JHC3uCWhoaL484zsOkYFMsZVV76zykJFYEDQ7Y",
+	"R6ay31Qd716FiBPcbg5ay/19CN6ao+I0dTkbrAF/c/MqSNwgO7z6hu+k7NOYKUtQg425kxnqgBM4XK97",
+	"NVWpMgwYWC0W2gSEGTSlyhgVkh2pZpIdFlCuPJsjeLimLSt43saihXGHAuKle3dsmPf45XsAk0ZoiBTB",
+	"8OeIL/2Uhfb6Hdnhh3DnDh3VX3M0asOllzEAiCzxAb7n5SYxeg0XZH7wMsvXSZLVw5RcfmZ7vnCm6jLv",
+	"m8QiFpmsBDC6cAhQ4jdCiLtCziD+NnLfjehxcXk5viDe4Y3DDLlDdw5UUX6g+sbP+GV5iJrFGzqwJ0IK",
+	"NKRiVO3iDdaTX6ErgtZy6PSgJHggCq1jAduRE8uUDIbMieuY4hS07fDvyllVL0e4tF1Xc4QfJliqPJde",
+	"yHpiS3KAawupbEav/HP8KLfmFGrNQ6yhtltguCno9pNatDoD9L1VWzeqvFxCWkz31yPbT4f1s9/lHPQS",
+	"Z5NcZ/7+zdoQ1FbGHbjMOQyONOtEEYCrbpp4zOtENRX7Gv+tU5TKR1ucpmDAU3CCRtkrI/kEFEsZKBC6",
+	"IEcXqC9XZLla5D8siGccCnWDdrKBstdoHoT4Ucf4rO4q01pxv2pv93IgNe1Jwv33LQJfZLNS7kT0LGQo",
+	"dU4KZ66E1Hh/GeRQ7VLEaFJ4F5U/f3JeZ7CBoN+P6PpHeO5ItEP6d3Bu9Qspwfbs9kAcedGJLjpHSR9J",
+	"KgxIwocAWweh+udyO4c9o0LglQ3Vdko05x+HJzpVmYEhbSvuwN1QzQDk+IW6AamjOWZyJyULx7FkJ8Ug",
+	"mNlUtVUDyRm4nVOEQ783/vYa3ZU3xroXsT2mMxtZqmlGDdELTaL86jF7srpfvNBHbdEjCDX+vRtOOstx",
+	"A6SdH9qLQdYdJuskCBIgOopOxAhYcBLoEALzUKusO4cEWLB5nCylk+cExJs3ZmdVcw4Een3+4bWqt6o5",
+	"Lyt7C8IiSvez4mxX6dLs7DlDpprgH4i+NnTsrlI7cJaYQKXuD86m0pm3c2n2DwgOg60TUCcYEAfrkIV8",
+	"3YvLfbobZlxgNV8nHGEMdOMi4YVbN0r1CSFoPe20G9h/YnYKZIXiqt8Ek7cE7Cqz3foeORyQGTdAREsR",
+	"9IFEY/8IzsVcraTOOkI/g8BgkjMj4uOzl1lx1jYrFibx0jSdZC5inbBVIxdqbLyZxEGyvp2fpDffB4Tj",
+	"cYKOcGmsbKPR/my40OGK/jpmvvwXQmX7cBSOZwy010kl7gtknvM6K4wHw/5HJmNOxYAhdOxF0PypifiN",
+	"pUl7r7yGH6g8inCYxE7JW9K8lS6FXUvE9obfo2beSzUG75d/Ffk6G+SQ92rgkOid6qk+8EuTtzrxX7Nn",
+	"rGxP5CLCRgZqkkmcjH++B/zfwlzB/P1TxojxFu/CbDZYTAIT6DVEY9FkiS43rP8wqVAWmVk5lrpWh/zi",
+	"Buiu9CFPXTaz8U90CQ+dVP/pBzFw0rP1BTJKj6fiaFUAF3xFEdc+tWvIFRDyILHgGsG19Frn68Hc+QTO",
+	"ToyyIfIR8VY9B0aVkrNdE6j3iuhDk1Jz0bGB30hDOGBbU0ClLyi2qqlMCbHSVAZGNLSsCCztO9z9F/wY",
+	"s5Ph2/hjiQ5PlGBkEeMv/r8yzEdhGR5yy/zZRnEYQi31ZzEkpVh5s0IfYkePJJ14/L3/X6MXJ9mSDmh4",
+	"skxIaYZDQG/xKsLEXPCENIrzCGb5kRiLg2EPSlWXkel+WPuJ/8YQuVhKSJkwi30W3ZdWu1neLunMj8CW",
+	"Oe+oKqfMfibljcRJLhpriZyjS1E6zdQ5vmc9+tBTwLqQyRHnK0mI67Zrsp1oKbsxDp3XnBdrwOODW0Lq",
+	"KF398cREnLq6Uw/lcxqiDws1r2qp48noUErWyWZ8WuQbtXRvW5c7pZO9Tdq4WWkG48AIIMZ7BPRe/wfK",
+	"JJkUm8x1Onx8MBbd+Zofps3EBTPugjrCVkbS0c4nFkeSTGxvr3cbdXCb81n69/DRhHcy3gSoH5dORU7H",
+	"7ZOYkWdhlJJbG3M7FP0hRGhXeXdHobhOmFVWlO0EepZwN3Q04X0x//uUgvZeC2F7/9phIo0/IN0EBVZu",
+	"IBgnPDVarTDMuVq1XghAkXGphRSl3Au5MuNHN1AhGCcK9MmF1EkwcBh58yCeoKiLLlwFJLvoBGMn+0H4",
+	"LwlMTt+K10jitQlOnuQQ9Fw8Q0fwJpmTwxj/zOiFOq2+eEWoswmjFvgYCtB/f+1Vw9M5b8RozyGu6z1Y",
+	"HBg8sd7gaRtbxEIFT55cXV6eX3531aMfTmnHGsvleZFfNRYZAAi3H1eIrnfJVXHXw1pbIsgL0UHbblR5",
+	"LS65AnIpBMhbNiNU7blxa1S0rJNJTmRIVgHNxp+zDoHQRyIz1GHObLvIV79dIHGPQXSaAvD1tI2ycVih",
+	"lgaTr7tWerZi+O0/ejMRJvkqkrl3UbFGWdwpyHeburpxSfy2wjPdoe1g/nmgwT9zuUPCCxjhf+4wyr0N",
+	"9KL1+/6bH1VTV/pa/PXD81O0RX8MHSjeYEeoQkeO4aV+TGUGs/S6S1cit+UBFbgmQxflTWrE0v07wpb9",
+	"GCXSoVitFrTrAG4JW458SihUyai7EM9Qu2ytExvImoNS1niDhci6Ra3pQHmVizWfURGAEFAYWy7WUYf1",
+	"8gTKZNjI32IgQt89GpTtUCAC8NXkUr2Gj+TIGzG2Fr1J3LR55XU2pG/HIqja9N2ACcumKsGZSnpw1UDh",
+	"54AtjOfBD/mgmvbxJh8g9u/ZyIwINSQ+pweLchkhluJUExE3fDZh6ONRolZlMVOrSBINM7TEnJj/VcLF",
+	"BCkpdoC4lEsGEVvpnGp0hJ/FsFwwLosu5vivW7X/IxTmjfzM8Eoh/hWG9UcvP/KRFV/BMHs7+etC/AsX",
+	"+o/EwfeIcDr/2ivZ/FGIf22Mdus/8G+l3OOzXqPyffrrh+f+pALUPxxKJ2+VRiimFMgznXMPqybDUBES",
+	"9pAmAFS77tJAxoqVySBH71RTy+0g6ybxDaD3kEgAEMYQr+Aes/C1gOTKc3875I55fIIch+xB75jamG1Z",
+	"0SDxoYtM7bWGk6uvu9s7mTIgREjgU8dbkqsX80wjGNgL2q5wUizBS+0sDwpKn6LhVSVlTzdWFkItSv9/",
+	"9vac/u7lrf+X/zsPgBqIaHbuIn+rbXpH8SrGNwv/X3Qna5PqANfodtYiwPSpDiR5l1P2h4XU/s+Cwdfx",
+	"M7xT8lY1M78e3NGHwAo5vZVeufWVn6BvL//yRFhVq4Wz4v3NM4LZgaIDbFfzytnRCkPr1ItPW2NbDoGa",
+	"VRQDSQz6ZRF/nGFCobzL4TgEJU2G9n7PdfXtlodyyFWj1CmPHV5820MP0MnbAl2jEyvWlGanvdKXKttH",
+	"9Pqc8/voIaicPa3xjZJ+QcsTBNy1actHFmYkqKW+yxZrOdM3REIA2aW8SwsWB7+tN5W15EEdxxqGz780",
+	"TURbHscndrOE6SQ/KAo10bMgqUl6g3nhlSObuYHVblaVSrvK7fNthK/FvAybMsaA+/NEO7FG6cigTXpC",
+	"mZkxrbNs8hA4lKC8a/QklUZRYTqlthSZnYAtNtZWWZjpvUC13rocAJyDA7fj8elN7Ph+e8vT8p227WYj",
+	"G95fl+dp9jYObzwvJRCn+otgrgTaQnxW+ToDSUe8UoS7N1LfXuSKVFd61tXvHZmeHhmtaeTJsh5+tDvI",
+	"3S7Dnoc5ZcQcI9QSedQJ0yDXwh7oiryiLKdZPjiWfUGQvSYYT9IwJsMr959T1x82LNB9pERRiFZQDQ8D",
+	"vB+Dac7G+HBECJcWkvUbsrUqrZrdESRboBiZkDvUWjmvVSZ81gQTe0pVEKCBGAxKAEFDR49Cf0W0AeWu",
+	"joxVBMqJXGJAJuwItGvTaDVTlYWVSyMgKa9pJ8TJAj/awths1W4p/CPEwO8fRAPRTJabwPeWF85zSSV8",
+	"O1a6kMQXnGUoSK6F2mzdPurKIdBwr7qQHZjQb7N4dHvzEhcyjCFJVQg7jZUdreZL81fOnQirQCI8EERZ",
+	"TKYHC92IRrm20X1vbpgBL+Cg9Mn4eMSfAx2OvAL3BRWPqv17Ih0lVOH7HADvONBXq5PDpbYTqAKc2nIH",
+	"5041ts+5nhpEn5WOgyBbrP3HnIrQ8gmwLYwycwJCIczoupCthpMGsXM6aEBsUytoEzg3SXkoG7mjuBAo",
+	"FOAxweOKSQ2sX7h9GHhT+6cjm9qcp10rVdpzTPq8CpmacBALoVWFlgSGHEAt114upn9C1RHtLS9T4Egi",
+	"t94uuqpSD9M/WtUi4iw66XO++QSDlvYztzYfw4Zl7xqv40SkLjqYA/zz2Ps+38/WUpeDRQfIXg+ZlaR4",
+	"xuDYtjFlu8g5UbOQ1QhXxax2ELssCKwaIC/EQtYTWAiQ/WSk/dArvFC5WNHGP52hSkldSXl+q4PKwqAE",
+	"VvrK/4u8Vf7val5J/Z+lMQ1hK7Wy5xtZ6Yz9Yk65W9hUCI7UJar6/qORQCvslTDt3AG8kUtGbGwkVoM4",
+	"2AWBRg8ZbxZt0/i1BxqPrWxcF+JbVXegoDghd5KP4veEe7IKFDzJoNdi0LpXrlkCae024z/znT31ORhQ",
+	"TKe7xnLBj722UStC4PqjxLlpAarFt4zp+iGvlNlX2sSWQww4QmgjEANqU4JWhNG8sPf6Rat9X/zWO79V",
+	"+4EqlaA3fUZVJ7gZe2uUTjC7wwIbEKMXakdO5ygO5nvHg2SoohqXveTW/DhCxO+EXQ8fCI8XsVfUJj8k",
+	"7Z6tZMWBce9Uhj3koFV6kP98c6eal7Kt3WgW+tSBFxxrmGQ/J/Z5XugtQyvM7kRGAb/zEj4fvJ+8IgOR",
+	"2YOq+sQ4P6rQL46EnwBreSf1gP+yiXR9iFoKINqHsQA+batG2S+RPmh2evAmC7HIQFkId/gC4ukWufuq",
+	"DM1lR9nBYKiUZq2xD1gifVPp1k3AsLFc1wujralVIRZ1Jbxutq1O7wqYJOr5UYYbdrq3HNh2zPs+wwnl",
+	"dxXUTWI8W2XV+GfylLVEyS2sa2S1WkOajnTqLlBXtbWyXrXk16EX0x9Vzfvy8vJEPe/TpZeONbi/t5st",
+	"MPtdiI90UfsbWndEWDgR/TFBlModzMSIdYyDHlqLnwjuc8TcqVeqHCFFw5OZNn6l9LiRUuSZFsorbHUI",
+	"fqSgpVAO8f7s6zfK/ZXhIAT+0YFKr1iLExyQtlppAsdLDYXiX/8knhut/arhd3JqvSpPXBsRAEMMRGKv",
+	"XCGs6TgHMKQLeeKJjRHyBk7cstSDIgw3M0GuVs+xhMm4GnbACFIG5R5LmVQ2QH+BfG5tdvpCvCaYH7DW",
+	"JegtvLH8cGgvIRY2g0GcQoNI4whMiIfH+yg2JBtXM87Cn0wHtEtAZxQFSJCzcBdos+N3wIDAGCCNfaYF",
+	"VS2MD6FuDCY0FZvBbQmWdQQA1soWIYeDtFMpUKyL3dpgWgMsN1k5G/npDUToz64ef//tD9+x1mBTLdwI",
+	"jS5QQEo7sM1+aqql42SPqVj4VccRNp4k7PnaWKV/AlYopflUjLGF50LH8iMqk4Yy4xrR4Qq7eYIFE0Dw",
+	"Q0XX80m6eSJwdB6fTkTNE0Ee4bsDKTg4+9DZQikOvuen65wG/3ksQ044bprOoXxVXBS+atY0v9zx8nL7",
+	"qNWf6enL5EbBh9kBeslKZVUYaV2vTFO59YaPF7Jkjq910HXPIZ3V33De9vBb4mLSVji8lmNnkqWEPmQH",
+	"xqfcD2zrTBI4n6ad2WZdJjTbr2qlX+vR5carT6KsVt5+C74vCCeLpVw44gSQEMC8U81e+I/w2e258xop",
+	"Z8Yy6TMcNf3BqfIV8TPen6hwLS3vD+jXuGHJ0bvS3manMdkacB4VuItvtdmBxrzK+fSs+kem6jfl9Ey8",
+	"frmKwUXwagKMdQuFy+R+bsztf27rdgMlUAq8pAGOpD51rN5KjtDcu/wjPxya0IJIGLs5PEXcflP9k7uG",
+	"trnC6GVlb2eras7/ulEb0+xnm9zv2U3q1GZrGtnsZ0MN8PsVOttrO+km+2l2IpxsXJ6i0uhl1WyGue4i",
+	"Ajk69ATEZyFODQw/phHb1nVQLdoy4DLMEEuq7ey48tUEzkfq1PDtP4DMQAHUYcUjYgeY1+gMHqbDjAZx",
+	"pKSJK9NPuyHWAqQYuBBYTJQBe/TAyNe+rxiGhypNaZrQBFxhLhH8iM9zE33NkYu6c8iljt80jQnB4aMo",
+	"PTfy0yxgj9ibmMBHvGtbq91Ms3Q5L+laiSRlV9Dj7FbRZgbxUD4aYBpnR7XhB/vh+TsBbwC2PJRUI1MV",
+	"i1Jxq5VmQY13s9wTrWe2s0wqGzOoXbIv4jGpLBz7rSpD3nw8NMEl2NntwSW7ozJPVT6DIqOSBNhbrrwC",
+	"ircsRVyX6zI0T7+pXZexP50s4QqNX7I3MWGnADvTH91Q+ikpznrde4GOXMg96ph0e1EmEqn+RF2LeWPa",
+	"1dqFLxB7i1n2Ep+wC1UCsoKYKQkOxofyJQgfIH8vQOhGGQe/qR2U0F/k8Wl5v/Jn5OauM67wlJDAP4TZ",
+	"BzhzkzPtO92ew2s9RKZvTPHFAdF+zh6dm53iKpPIuuZF4kCG2AfY5g+YzbXsSR57InnrD36IrmUzkGrp",
+	"uvstkgqB1LmOpUH7Kbqyl0sZYJo9lG2rqRA4mOaN1CvguQw1Q7mjk6kMcw/OMsem0AQ2tsoGsF9Anow3",
+	"tZIaMhwz+4Ia5nKGZeO+RO0HP2sdVeI9gN44I1mAN6+RR+w1gaKqEKuFdvgzFvp51ItaLUE5GWYj56CI",
+	"WPwYvEhHMKKO1arDEXHEVZFrI7cpd7Ipc7GRcaUbLHli/Rg3ck8+Y39n2TagWBxRZigqkkLB48n5paeL",
+	"FGVp4kfZCtRXszooatELpM5kV8Eop2FLBxOEeS0x2GEYB8AIJSmweJP3JulBh9PndyWJpolus4XZbPpn",
+	"/YAhYZZEdsed9i7/IQsBwMq0GnUtAKpgljiJa8ziBidSpwcNrniVS/Lv15Sd6AucOvLPch6GlaDRHE5/",
+	"1x12+du5H/mc3QAD1ai/AKdOyRZEYYo0qLq6U43XvbBoRV0L6Zw3iDMmYnyD10mrBOb07SVkHfPfua30",
+	"BHbxbmoD/PlY2bFu2gnxL+QR3QP+0VAhi0mbUotG5ZQFW62QCBdMGYvBs52ar425FV+9+vXZ864+cqxs",
+	"3Db1tTBAs5KCYf6ODA8Z3264rEa7xDqYBS5LQmTRXXwlVqvpNsABkCPZksOnI1dLNj+zR9iuNpeqcLBR",
+	"Ury2F2rnVG0+USKbVp/HK9zf3OdeFKJpfN6oWkmcCNBAz0OB/0D3cB5oLylqeh6KxRSg67NKQOziB8XV",
+	"GO+dsOM9ltuyB3PUfYWdpox5wlRYSM7sAILjz0rBoJXiqSbHQbNOZkcMUISPP1lVeSLZILCAdwesm/1u",
+	"quOIs6vIR7QqPUMzaoBGXlM4JBL0I/w1iHBQAvrIA4b2cyqXc5cCnekWWXpdx/xV5QiJuBsofDbbyUE0",
+	"sP+ZBtco+DJx6fqWrkSsGlGIhZ/HZbWQTgnZurXXEypvKG8bs2rkhhKHQQ0+KDqedmqwQmgobtdPQrun",
+	"1Rb2QZKvg/LNniojICOSOFJBpLXacwjoYI6P3l1JG6GSHX5iCGOd+Xy7WIeqW9DKVVIL+BHwG4H3CZma",
+	"vIkRM0bAjff2Bk2Fg0KCrk81KUuRcosjxVLgHEuS3Jt+9C0nDgYy9sI+KbpDe8r3YYfFwUNkDXWy5QuQ",
+	"aB9s2OSWTqWhGCMNu6PyQd6qnxvTbn8hj+nB3ab3VGyRS09Qd1Uv0j8OYwWBmREKCz7HzYTvdEopznR8",
+	"ZCWSJD7Wc3AnZFdrOdWD6K3IPGgqYeWLhII/nOQTPDa2bXZqHgyvodVuNgQVOMSoeC3iqjORncnSr09i",
+	"8Td1ObkbfKHatbTM1VLpq45zA0Iq8Jl+ry+Ead1VjpGnIN73XnHdQlilOsxojyQesJcXUDPpKn03tN73",
+	"7qLAOyvO/PM83dMowBhbji1IWZydALw5mPRQk+BgS7Bb0ND5PvLWNSxf4wcsxd+44JOqHOEh7f8NSQtg",
+	"EkPVoPu5mkaTRBxNdN5Frjn0rPX3R0H6E8KDoaQHznVBTFTOrx6uw0buqWYvxE1VbflzO1AP1VLJQfa9",
+	"hkpxDQeYEDLcagugKJbNl3ZLglDvILrzfUTbji07FCBaIfMC+hmX7CQR7YdGsqhTnPFyqEaNDeuCeQhT",
+	"8RRusZ4AyoZ+lpmoZjmTdiAACVAqYNIAlAVf7/2oFB1+teimout0diI/kNbUn0zH5uY+E8vKa3rbptJA",
+	"9eN1ah149rwua7eqrqE0EWz2vo8VaGL5u+NQNfHNZ7vMhCr8Z0+H/l/CU28qrUKFbTYx6QYYqmN2ZIqG",
+	"8O/ETLQlMYtGusQQ+h4nouiuHeowRcVvD7xGeGGsqfpX33MUTMM99QP+6E9cSc8iV27/cjkwksfv8bfo",
+	"oM8fl9xxpF9PGJo87Oftsqv3bPpxY9I1w9SgcAQYBD2YEEViijZOHDKDFUkCCkwdKio7iT9CYSv/ecpP",
+	"xBTdxC6Pam9cBF4PuxvKwZGilv6qbrBmZUcDBknhVSaZfltpnWE9ebsUMs7IFfGv74gKJTAgTSkiLMvZ",
+	"sjEbviXdDR5lQNx7V0lmTxhcjIWRdUyVQqbxrECPOP7LjqWfmrvn5xH3MXFysVY6+BlwcY6AkmND5F38",
+	"bjhKTs8d2TJIQEK3bjiWnHT9qy5NNiVqKHmE+VJasv7oW1A1n7tz+cKQBwOCt/FZfhQd5dUARuzgaqut",
+	"wVoERItQq6WbBpwYG+OjhaDHuRH8V2UrNzklGSAEoFM9soJKvOZUQwgQfGliIngj487GH9dmd2pbw1y8",
+	"wPDa+CqpWbQuIYkDyxVgdYG6D3yLUCdCxarq3JdnAylBeQ8AMi5Mq3acT6nOF4XpMJxwc0E0787PYJdn",
+	"kJT5mff96pmbpTHzWm2y6Vno/ILL0evXmRytQWIoypvKjmcXFKz9VpWoZ679aCrL+YTT0OcYRzXssOik",
+	"JnfcyRc+cmlMZWruB/PGfzEUYQ/u1Xj+0jBnnIisTHjB0fEgtggLlpIAuKZVAcgRVGIgzo9rUZW1uuqw",
+	"ujLMKjCWGwMkwdfApUK8H3KlRFlhcB5QsHO5uL32C31FibCQEwwlXhpzq65Fq2/VFiDF0qVr1I/yBxaV",
+	"jnUbSs/HqKfvKESkzLnvk58pnEkQHefzkBaiSqLqXrSIzrrNoe9gCn9V1pInmqVIgvEGiGAAyDtV1wS3",
+	"hQ1JrqvMvjymUuLZfqrFWsz3LqKWTOu2LU6yhRKdPSWh0u7779i4xMLUuUQX6eQozpOJgjgYJCyhg5/B",
+	"K0zU/cp34OuCKJK+2q33XxewE8VX0hVxY3yNZW2/WptdIfxDF+JlYzaicleJpwE+FlOSdlWDWvrXBbr7",
+	"ZB0asNU/lfjKz0oh/DX4dYH1k77y//t1gQzwveLp1Ur3koz8WYRPngUKOBTh8NA/FUFucC9CgF7eqQxL",
+	"fCfbOBbenc0lcXGVbWIcyy+jPdg28bCuYyb6uO0zSueCFc/KpYeI7aDS8+dywiWiPy3UROgJQp91aw+S",
+	"Jy9aPsp9viAw3cNgHSnt0F688JfyOVgOspdoQ5vcr2dIFeiQOhTA9+v//uVz8d2Tp0+EJRH8l2tsJ35U",
+	"Vk1n1cL+wGwfrFBRWXz8GsTxQE9Cck8sLo39Bk4Uag4uOfwIO0cfMYr2Sury7R1PujBVKcU3MipmsFFz",
+	"+uEUHQWtyxNHBKbAmbOkX8lNz+0/dsc8Ezuo4uRMLFyQhEqQOWwJlz1xH5i0JFxwRsVAdOB5ZW6lOVuW",
+	"8fWQR0YuFmqbKQiEhlN4QlRYYlqHCmvX5G9ARQLLrPuzcEAhRpF4CgtmCUkP58yP35SxRJOM0IlCSBY7",
+	"sS9gpwN2ooNOWEIHOLzuYfr9g7F8RoXPlQXxUkD9e9HqElw3C6Mx2nC8DuQ/Oojnp2cKh3Dgw6MeBice",
+	"HbTYzlmEJfw+2n/mTSFsq+h7q6BWeXTwQocxNQm6cNptS54G3FfsfifW0Z+BhXQgGs4Y5xFqCLetTbx5",
+	"dt067GulrwWwZEJ2m8zEJAarNH3oItMYNuwwyfy3ctIkbwyOpeFIEd/sbGKiXdZj40YBIrK+9v/NEibl",
+	"KTViQZxR7g96/LhhRKy2fj/eeNWAyEiVbHCMoC/AGuCf4gfWzm1Rd4qUbge+Om8HfXhzE5NEMS0Odrha",
+	"Vp/EbPbKWHcOYSFkFTO3lQq+s6uzmPQ+C2102sq2Amf9H4BCW2ackR3mf2G0a+TCXQik4BPWtXOL5/Fn",
+	"IxZ15SVisEOI3uwRmhrgVPybXimtGumlKFUKq/BGEF/5G16En7+++Jv+m36BxAuyruMBwfmjgKQh6eWb",
+	"ETS6QqhPXpaD6gEkm/pCfDpv/COV/ZuGc6GwCmqtupgmNB8QHldC6j1gne4qtVMN6P+NdKaBNsuNP7Of",
+	"ziF4CgV/YEX+phGOjPgv6qNXWeA5K2RttIqNXYgbYrElB31MtQjDqyzSm0O1+79p5CH3VoHFOTbtYu01",
+	"al3v+3loae3qtdpAqSTxomlMQ6tA7hGBJDZWfOVVsv/47ulfvg61qayT81oh6YV4U1lnA71ZiQrZfI//",
+	"H0APf9OLtrHmUG+jDNyVN17EM/Hu7c0HfALjpTZVAkDFk/pv+nWpNlvjlF7sz38JPnhLGEGkl6B0ZRvq",
+	"DKCHHmog+rlBdTE4DNyuWqiLv+mYIHV19q5uN+KNPxYJp/XV2ePg95Lb6uzq7NuLy4tvz5BDE070N6AZ",
+	"nQcg0Uq5PAVAkk5LCwJuXJxIzHh1RkDmKuySpH48XriVCyXZNkUAiygIDKAqHUsF4OasjH5dnl2d+dV6",
+	"5j//C9KPbmUjN8oBhPH/8HVHI28i5aekKbnXYqNiaTi8ZKKs+UergPueRA35qQsUd5ITq78DUffWaKo4",
+	"9OTy8oDqVG63tVd6KqO/+TtdOd33RlllYfQMhc9RXY0PnW1iLzAtI3J+cm3E3n/zjnyM/psoYM6uzlBe",
+	"wN+SvfLNv+C//4CbieVl+LGBUFIv+szUoBAfumTqjdwX6Cx1Sm4eWQhVBzlVhJpiIKzwvVhcLpQppZpe",
+	"FbOJoD9xHo82Eaw+EcPS4gcDtLs2XdOqdC+cwiH9HmHeP5pyP2lbDO0GGEq85/rd++Mzt+PJODi/4SDx",
+	"67P3Wlhr3G0L6WRtVq1KBFN/TX9W7nl86IRc+BCqd1332VWD8gGFZlN8YoHFaTpZHKg/GDkBHx4UEwXX",
+	"n3/GXvSKiYfaLExD/8Qs0i8njga54uJcM7sggmZgLoSBVJdQ9w/qITywMApZNR0FpM1Lo5tYBYCScGJd",
+	"V0qYBbFDn7wQv8WCK9FB3t95zxHbE5T+L3PODxr5k087Nfs8Tm921WlKP2d9CSsVROyn81o2q/SfRq+6",
+	"fw3sBhs5+GxWbHh9gkZ3kzx+JEC4AXSPfPMMCnP7k33iwTcAlR7x4AdwpR7LireoEHudOtR0CFs1J5Di",
+	"xvw3iYrD6QXfNLOB3mrSq81SJGtXdKmipBQ+lOzwf6FaK+EIbTMViL3GTV7jgNwt1aKWDWj53i6TC1fv",
+	"0dGVMNESZUnlLkSkKa/8K0LW3t7YF0lFJxHoEPp7tM+M+2XkS7+NUeLlyZfbITnVotsVn7MJxsiTqH4c",
+	"7ZGMhPnmX90//hjUUo4GO1XYdK++Ls/+3KP7ZRfmxOkcM/PfJBQZ4wX+81hV8XNWovjveU2E0teAdMhd",
+	"EgEGcc99gRNIkI0/d0ti02PulMoFnm8s+m6a0t+a/979CknqeWX1nf/ZQuSmY3UTy7YB1EPgAQeiH4gO",
+	"dNYvZ/jC176IAHr4GynT13+P5vsnS8AD4xf7MOyUCw+RYwWo4pE5GqjYiUG0cusu4rU0raaaQxBaA1pv",
+	"r2aFbAXe/fY8dOfP8HZFjeS0s+sZVn/DyOoDmh95C8N+8y/6rz+IkUFxVFNvlLOJ3rgyXhfEwKXZaags",
+	"4k1SJDmqLNIdLZG9shRzpTTyUs33Yi01syrvkX6i0xCnHWd67zd/E4y4ct5jsIyR8t+xuUqUpPGgx6I4",
+	"pV593iT8CRfYT0ixn5EmYa+QC9MK8uLbP39nf9NZM1kBdOxS0WbXuVWo80lZDpRMp3wpv5ndf/t1/Hf5",
+	"REY6QdKFDHR8vKbxIVIOwx3Q3WeUsrsjkYVQZ3+qQ8VSXcQf8U9qBwzLLb5Kgm0nbRHDp2FHUASNMBvI",
+	"rS5eb7am6bg9dHkY/AvVgucKROfxNkrTJj5/Az28bpP277+/rU1RT9gfFa7pZ5nfg/Z2bvMGAfjNv+i/",
+	"xhjZ/xXr+X7ejchEhPqlgvmY0KbS1abdpDW8OkTknyCbwvAzKxwOYbxkwP39xW+Y2tjAErzKsqBRwWOL",
+	"gX4qj+lFAWDVamNViTWqDMQK8bGvtBExr+PrhC8f4xBrQnlhdF1R9AcDOqWSJVIp5OPOz0PP/xTFFxsb",
+	"o/iGivIA4wbyo4cNrvz/7L1bk9s2tjb8V1C+cVLFtuxMJrN3d31Vu7dP8cSJXW7P+GIqlYJEqIURBegj",
+	"wKa1XfPf38JaCyAokZTUItlK4isfJBEgDuu8nsct3kUNebhj3woVmHfhh2jO1v0LX2bXuMRF+iYMdeZh",
+	"eB9ZgRftMR/4nucWs1DotkGmG3pSPGtC62j//3EjRWGiAOzkK+Sp2rCCe2obM6JZ2hm6gh0YVN7Fx+aQ",
+	"UBBUDpFbPMR12RN/xK+MJEaK9FDv2V/YLcrRqutGUqiJ0Br6zse05l+uU6iPo3Sy7xDkKV9bxCsKMh2L",
+	"QUKJ2VKs7XbBfH0/rtP0Od3QISy9X0RJW3CImfes3xvRtM/okPMUOvRO3jgowInP/eQL/NkZD3ml81th",
+	"TaUjnrA3wNfujXxn1DutQfhphhC44btJKMqTOYLDoYuwkM5g2DxhHwLLo8wE6iOoSbOs1PmSgRsqVvUS",
+	"fa88oR9894zghP0x6Swt+bTYJKGgjKiZ2uUmx37EB8rLuvdxr6atFar9rMz9V/o7Lx3hm3AXh3zr1rAL",
+	"KvI+5dlxfocbP3iea6jg3Lk+lKwK5feVIJSGOjsC54BZI7iRhluTeNlZE5nMaMDjWFepBp0TJgNV5wXS",
+	"s61oDcxkSPEJzyYg4LEj/3skqPHM6sMJ0clsIWZLxDw+4Rg1q1SzNLXDo3QZTs6MKwYcAbU2D2nwjDTF",
+	"7dxEH+7u+nC6P9JufjkrsR2eWqWfPLpURZb1nZupb9hSbC4Azqc7WbPO9b/FzJoEyv7w1uLPqPgMNZ27",
+	"tpTC9aoR7q5KsSkqoQLxDeZ79vhWP4nNa5zaGIanH23EzE2/wrfx1vzIKzt0AUXIWMysARK/2ibYRdjR",
+	"BBmfoItf5E/YdVX9fKvdhla81FazWx2iFjz0VfmewwrsjYqkPYyn1nNQ1LkwizYpHfZjIEFdH2T8amQY",
+	"9+V8jh1LrRIi1cIMKrI7uydA6FYBKc95qEvFQoUzGLseoYlC5gbzK3K2CM5r7KkzhKr2qt9WTFC+T7U6",
+	"me53pc7toiMAQ70Vw8pxGKTNDvOLcebi4H1BbkzU2ABX34PXKKur/X5sqheDAhSOcg/Rbm6hO4aqzoHl",
+	"HcIu7iQ4p2YtuAVXxYaqDyocbCjzcLMxC2xuGKQ2oxpggJt+kH6hKRzcCvMpJI5gxd3yQ1ASF77/mo1d",
+	"qTD5shSbTscYU3ARQFtM5rlzhKIqgrVQZquKoCkpto7Pxf7OKYybGOEPZ7sfeyu3/NhDMTzPutwgOKv3",
+	"FhzJ7vyozzUOkYd1rWeYluH6NmeXdmIFDefOw+MP5D/MibU0QAc6iWYb8wBP2Bt0OwGyAx1RhAnMJeRr",
+	"3MZNxUKqFP8fmRR/47ap3oWnB0Vj3IUC/m5ohNWI0LEDgkQnJok9nSfsE1lbWDsJIAbhTbckcEIog55/",
+	"GbV7SEuF2GTL/UF8ht9uW/p5ukLo343n7vouvd4lpfumshfYAdwdN8evvsVvjhI+j0Y8tOESXwS6FxEa",
+	"BKBOIx7NOfimEk4UsfIjSJgnhaUlGSSwvtNaUHvFoZqXqiGOCea0CviBgi84zYPO4KjH79hW3wCty41l",
+	"/430aokH2xc99tHEBXkdaoIwAyAZEyMZOQk5FeBIO5UACL46bsVm16Ef3MZJbuqdwYAnRTE9fPhWescs",
+	"/SIOc7ajAcZO8cTDth6GoeS1szHwb/+ZpGImPcBH8zH4BSGE3BfTQMnt3N4wy+2NewFfrfZuf4/2rLbP",
+	"Z9WlTa/xwq/T2KHsg05KcB16qiGpHxvKhXXK1hf0nTMv+6gQJUhtp+31GAFz9NiiDKGcYeypekwBWDzU",
+	"oS4NFS609PLgl+9VCeIkKuDWJQG4ayk2TySUZCKHAAYttBJsKVVa/16rhWvlSatA3NkL2TkMIbqePoY3",
+	"1toGium5Th8tLwDtxyNYtLrZxSkr6JuFAUVG5whp3zYUAPU1ys0O8L89E6BS3zCJtrGB9f34wYfMlL9U",
+	"Nt8cUlZE74qsQZGh1U/mKa4yInEaZQgb9e5rDdo218UtsjeVC52FwgQIGc+lSmOYIfcOmxpYnlSWz2xL",
+	"0q+S2UMozp/E2v4oODimQ2pIegt4o670AVWe917+3LS14q7TGfnE7WzRqjG/qq2vauur2jp/tdWIBaSK",
+	"1bRiHgUvHqWyEUJdeUw8KNrViAC/TaYIM1wIngayIWdic2MvXjqpcvHmxYllZ1Z8tiihLozNBV/VZe32",
+	"A3dT/orBr50swpe7gjxYyi1Ht56B1sX2H2uYxMYhXBoIJletzrD2MYPlbT9Z3rixm14yNHYHKf3ZiZhW",
+	"Kf0SPv4qpr+K6a9i+k/jXXy+UOmu/blfJmYZsrAB9yS+WA0bEwx0KPr6+827X9hbqUYTcwtKJLbV7ZKE",
+	"A1t9QDv9BuhFvEeQtOtO32i64Gaxq0gThjwlFastVW5EzQ49t4WkuZzb1sKgF+5TNt1gpVdF1EL83tRg",
+	"W6dEp9Igz/XdXM8DDx4joNZwN71QCFRGTRfSk/McK3nilJrfRjcWn4osAQX2/93xrGgVBBnlu+4xLioK",
+	"qdLLan8C/To0FtCedIHtFOZgtJ0b/PqwMY4X0KQuDuyfSsO3zRD3ZLIF3dcC5EgkuNFk6gWxwLlSXaaK",
+	"ByFK/nMLtQh4mZzZ4fTlXOcR2wC2vGOVrkegz0D2suto8ApDlHjoqSqAeG4DQVYm5pbpwladLBEyfhPy",
+	"m7/Dw+G+4Qgjd6J3t6D7ptapQMpNJciocfvSf3aiEBcBorq7w9XGYMN5gSzMWcaIlBI2VSqs4MPE63Tj",
+	"u4GYVpT5x0RLWtDB80c0LQSbFlCAT6RcKVam7DspIOsL8SG8wx5XIxAXpVA0tgCK7KfOn/zLDz9csb88",
+	"bXYptwSZ+3GTDO2vy/2gNHn04sf0S8Pqg8bXWon+4SXhZM35zJ2yViH2M9X8GTHLhd3CIn9sfIEIPoZ9",
+	"8/Hdx/cJkAz98N1f/utbT0UEXgUrjMDCKg7Y9lTp6IRP2MUtIGxxK9UrnOGAmWoaoRVowr15/U3QVYTU",
+	"PjILnLIrUBffGXLF1Z3MtJpL5w1s5bK3MWrgW9Gy9S+W8eHPdTp629MHMdN3It+4sU3HlkWHMhy+KxJR",
+	"+AQ4g1hw/mA7CuoaKcmaN/MD6POz2svvG3uGcoHpmK21PzFVv38hbzMIRexViRR5K6Eh12pgWEKBWhlg",
+	"a6FSTwiBxA9455HifMtsAjMOXLZM66V3dxa69HoQmyF4lvnfp+JOZHrd1J/2WtjXGcVUjtCLeu77ihP2",
+	"LCjH/z4X5dh16uh1W8IMdpGLvj1cbMbuOCluq52fbRbAOgqVXNEBSCKu7oRiuvj3KbDIrDxtWRIc5WY7",
+	"6DVO5MyrSIIj2XfEMdSdzmPakxNoTQ7w7hOqco1uo/98X7TzdxQA+FgBpYB/GQGguakInuJb1+BUJLiT",
+	"7e+PFJaddd97YVuozJwJlR4e+DxqGEwUCJViFzCEIeE2Qhmz87WBv3rfyzrDIC3EkfOoWLQJ9t5YUfIc",
+	"O+QumdNeQaegcZGwOc8M/i+kFID6/wr+fojs1qV6ODQbkF+HRGFQ4o6Av/KacDYoHgI8mMBWpVIfHJEW",
+	"gyJuE3Jqb2N5obCRggV+v4oKXRK7VxWKMayMIpuRVRHGaMRvQe7CY8V9xMMFLWQDlX6G+Y0cXYkG3bXf",
+	"4eDUydp7Dqjg0Zx4Ccmzjjie56A00DPNiWXPR9r8wYqPVIXxEnqlS7ApoGO6hYgy8TcfSS0BHkNYzwnX",
+	"FlipE2QOc0bqY5zlQcEwXFB4vZ+XBVfphdMO3d0Xnqp4nPaLbX7kg9owKhPBc9xxbNHfTeX1bIATBV/3",
+	"AtJ3xlg+HOtQAAisZSD2R8FXpvfVMfbCE+tKsQdNvYGeuKqXcI+Kv2LYnS5mixC8g8+9De5BrJp9lR+1",
+	"sdfRpMbZl2rMzYPiczS3DIX1841DtISQQjFeYMdbRJnbiEj6jmcSAUM9yAK03QLBKSApJmDISuWzwAis",
+	"AbId6lN2oG98c6ddcI9b3GiN1Fd3MKNiaxPHbT1qGHz3DoXd6LdLb/seT764ne3sq/fVuwtONxVbWalj",
+	"Hg9BU5exM0C2t3N/H1KgUz60cft30APvFr4JAXZXoP0ewFvr+KqEqUpyoU9g1Qi2iQLgHm3iYCCF+w50",
+	"JNnPscOE4M6K37bXsbkPe3mbvgF2m2FvOQqGQN3972K1Bl3UNvKd5Ce93k7UqkT++KGiVwIpjy4JVvgC",
+	"/0CyaihcuaC/tx4cndsHw6s8Bt83rHHP5XGlEOsdrsAtIQgEp2+qGs6zDEtszXJknxNHF2k7hIL7HKwu",
+	"cPj79jbD8ZjwVK+tSPdyV0PswduhFcKJMYsUearVxsMT50zVazYqd8BuZcsML5tsSL220fkZxoCMxxjZ",
+	"eqyPu7v7fncGDVDtHAE0LD18WweaAVfs5uZHKBMVeXAvwiYnFe+NryQNHMJofJoQrL70VFvUET+X6lbk",
+	"61wqayKyLu96lHzDrMgy0wyJ40zVAN3W/5mpDfFQsF83C10qmsWhsBhha0Y4RJk09oJggjoOkltLiKdL",
+	"xCQKSNffPL/5Z4Ll3WiWvlsL5Y7bLJNCQdPLXN4WuPPfUqDUXZEOODg32M84gLPQBzwe8Sgj161EQ3/A",
+	"5W87DjGqOCYjBkDJ2D0ZX/x/7eeK81U0eYqqhdEzKsl4q68CbzAimgflJA2z6OO2EsXd3zihHw5CFfex",
+	"euth/dfJFPqh7YVUXTcUb9UW9VReKLQFUNkDBCyyY0S8GRFCffU1+M8tU0BalOdJlFQWn9diRvZ4cE58",
+	"6fITdl23QkpuwumA+hgsgGbGObYhjjYVM70SpoYj6F8sqfh/Ijh9UGkVpP4x6JNgMb1RA4kZ//SHUkD/",
+	"i2fnzeGVplPhYSedh5l4VDxwxdw/MIdeVa0j5OewBFvVXWgTS9toPO7/z0Bu9OeDfChaibGESr1yCBLX",
+	"X4pUAnB6f57JXkqEnlZ9DNd8n0U/nDfedqgnTnKarqo0zYCMhMoaVJjrJUJ6W+MLmjDvkGXODHffTyom",
+	"3ZxKf9y3CyNyU6/qd9phqXSpGgsT/eJd40zPf5dpoo1YkX61ek7eNW/tep1rjhQZ7cWpK75hSyHWMYtW",
+	"8ND8wx4b8OnWOreXsIsQIk2IIAF/5CXAXOaidOcAmz94jOgN2hzrkKAyt2G7r/2sTxaiDSkXmiqyZDqV",
+	"f1XvJtCl8qQBgdTJCGL9OKQwaqd3d8wIYFi6towTff4AYgaw/qvoQdHCHaBVpFIsXwrffBoMQhOxC0Ah",
+	"NRpmulgbKLJEsgDKxW4fr498KQAIn8IAJ0uS/u23+hT/RDwBjcemFnNqlGEfhC1yRSjzmK6ulRfEUszX",
+	"zdWrVOlXbSnr18JGgaNz1T31wNOwMZ59BQrvnTXQugnevsduwBgTu4TCyD3eVuhg5TntJzExgY1BDMmf",
+	"kPDBb62TKkgm4ml62+vZ3kvV53YPwC0QTXBk8bDnkMGehHKBwQJGTeJh4qMCHd3QFUdI8PsjcxabVBf8",
+	"TiTM6CgTAe58rT16unEHUmRzbCaMg0tYgdNUh/sSJugjs2d5supTPK+zNUqQOjpZQJO8p1bwHX1naG9/",
+	"sMKPIRWSWxypbg8km41MPCdDIqwIBCoQSD4ZCpd3tMoY/tSaG1PqPO2sjASLRhoLB+wx9ILAj7Ce5pNU",
+	"KUiIYJEINcs3IFbQvf5wcx2x5TxhH92aGL0SAG2CNAMyUEdEDJo7VstL/+T3ft7na77szrU19OSXyy/s",
+	"OPLAjzY5JHeFkfHtZLazU4ioHeyfcDAUxcJJiTSlJZzj7ZcGxE7/m9laKTdCijlaaEwbX4RRWgIXCBkR",
+	"5ZkxERS0ufNPMOtQYINk4BFbiNnSx6KMsBbKF7B11lus3xizSNmF/RbZkm8R/ftWKMtWYD5KG5GhEEo/",
+	"MYEi8n6VfUKcupW0looq3bFovK838CKv4MXP96bGs2zzD2sWER9LZQPzdnsn+437+M8SoYe1GKM+qLb+",
+	"0HR4kKceNSg2ZhK4wY5maZ2+d+qu+crQkGd8XWiGrfsU1mEExzxgqUSr73syonQnsWZWPCQNRPEJcbKC",
+	"iy7tdrDYSdqq8Rk0IWXqZzNdKOsFsC4VyljSkSheoVeBvhi1UPrOyMa2gh6PwiD9CNFBGLJ2rLNbDftP",
+	"Na7nWEJBr7tksl7/eUSyXg8nkf9drNYXkHDpjK/XWXipU4iKq3WOlRtK2FLnyyRUfE83UFkHFxgK7QBe",
+	"2IarWkXyIOUTRIohlNxt8k3792K1/lBkYjD2zWqEkaMY9XEb6neKrOeqnWrjJ1/cH51lCtiyEy3//m6d",
+	"vNqn+1EGDVEF5U7ZIDVQbjW7Ox9D04OJ7gVBc9VIhOn2VL36sEnNXY5/h2EHPpfm4VsXIQa7vWxhRZsX",
+	"EO0Dn4wlaxATf1WuILJorpi4E/kGwiUiM8JLucrURGqtRjTJaiMGgZKMtmE8meTHfaFVo1wKkE4QaiOQ",
+	"qd4V1FYSr5F+//fTE5cAhOBqJRTAJ3C2LvK1NqLP7rgaSJH7SdvD4XEnPn8gECQYY9w2rgoMJ0gNckiw",
+	"+yCG5KlQcqLM8IqnaMNoJdidNNIeDaEDT+wFR+cP16X2kziIKWqkVHUVq93lqHd/WXOZ7yqKN8DHcK88",
+	"3jjda9UER25dCkPuHloKJAwWTYY08IHtJZQLBvAEKz6TIQGkGmKD8E0IqePZNbjy7fr/J9Lf4HrPZSYS",
+	"kJtUzVioVHjiYnfTEJoHJSCA70xF9fah5Ql6kXXe3I3A05/EZuCeFD/C+KVGe3pRIJSMKOPYt9Fzji8c",
+	"mANyOWAfVQICkM0DAEcFRh2gupZCrA30OfrwJqoHrKxEsCCjr5ghxM/QkgANT1DFst23xGwpZ6JDGA1l",
+	"t0YDPFRTAZ4UAzmHe3UVMISKrLUWkGLuh3uwQRY5O2I/rrXTMCGwSk4OVjV52sE4Egsc0FrNBHlF7hUj",
+	"nXLxk9jQ6YE2pywNfTQlNzGR9O45chM6Y5XmpzeyQvuZp2KPUvMFatE+PUoe7UHrHuzUHaf81txA6YHT",
+	"gdJURflBYZFuOkJdDauqHkBN7VNR7o7SAg6hob4sxaazJbIC+5NZqJeG8BhV0XC1gWT1FYkTGBU0jcEs",
+	"dhO7uBvrPuLgJ7E5osJgkJ7GmHW/rWmo51d7OpIF3a9LxC02h9SHek4NjEAnCL4lekcQ4GAU2wfH3ETV",
+	"W4+9af+EvbE+nsBWfJME/KBVUxYXRzt9OwYgpQ8zG1/mdByBhBwNwGwTJXERDqFKQPJMZgueZcKdiHaV",
+	"8saYAqwZkINWg+bYYhCL1CO02ADm426RlPOnmLRXTOcJoUNSIplj2bYzRsPPNgjt/O/CQD/P2kmtNESG",
+	"rb80DYcO3+kczx3wer5CPpAhTZuwCG2HLez8YGptMteF6qjZ/kjVVmzKZ0uPdkjaLdPGPmGIGLUlcMqF",
+	"hmq7da7vABWgorezQrGVVIUVZvsQbR3SJgs5X76CCZ/bkXEze6sfxIkfR1ltHZuAhtuV7HzOs+zdfB7Q",
+	"aYe1ZH5B7kFnREMh4InEIw2mTCfkDgLg0CWwutY7Bw5fxB8EZGE6cIjALYkvg3MbpX3CrmuuJ3xBCeeA",
+	"AkObrwQKgAfRLSTSuN0r5DfjHOVuBWM8cucDeOXVyC1aP26YLrmkctIhNX9GB64tgJEvTThiHAVyKLWl",
+	"gxCbfuyNhfpncj6l/xcymXgYc5/7XTnR3SyDQdJ9FcEPK4Jh7/a2x5j779PXvpio2yWYyVuuvc6ROxP7",
+	"Y4bbbVIEF0uxaZcIP0LIku9qjaAqMCwOQUyno4LnuCstEopy+uCG8wQglULG3Kww1unbUNGBj0giVDir",
+	"Wao98Uwr1tN7nOxJCunIEqchgmMzuZbEFLpf2jgvbbLOuDyWgfvjVjhaVvhrWAY2pDqKzuBkrvNb7N1o",
+	"P44vhLG53hD8hF5v6vXLYACFxirnLoAXST7DWhsjjJFa+ZvY6Rq8gvn8ToNKSYDtR+Mtc/ahB8qKt7tv",
+	"m3Zng7Wem33eIOygvFXcFjlVnQZHlX1zc/PjzZvX31YBBj2P9rKhGtVt9zlao2FifxJ7ApOrXsG0hW3f",
+	"w7dOFda7r+ak1yXl/PP57Pu/PfshYWa9lE4n/btcXmEO+iAEGKyHPa2+5jQJXRWyuEssPvdNpIJGSQcM",
+	"bJqaKG6n2LsbgH3abtKzEe8ANc5VzfcSEutsGrqBnUNK2S0vk32TGU8hVxpwPYJYj6CrQtd+Y/vIW2LZ",
+	"G6j7Ax8/cu4yGrShFwT5IXuW5ngyJl/gz86sFWaYdrA8PYMaBBswpOIMXAg7hHPwsQ7nqbRHXaRqax7O",
+	"CTxnLp1dGs5EGUGa+RoLSUUXbZrdH4/jZA786uh+W2fbaGuFGiYVtk0mQ7c0YLX5XnuJvVfALSpnC7YS",
+	"dqGbqWMHWJ2nv69bsCsd/R2YpLmc286WAgp7pKkHAfDkbkS2EFURwTMfY/GZYVNhS7dbttT+xDc0GDxH",
+	"CO1/itw0M98fvk+NulPSzb3DAfYgo53USNI6OMU/aQp+taA8xi1Va+W0PmlGQx7bVzLzW9bOAmCjd64c",
+	"Xyh8gnChULZii2aC55kU+bDHXSibS3EPeIQqfeeVQJzDq1DjsXtjH1gCJNFOFklDeOrV7Ea27FsF4SeK",
+	"KofqxSH8vK1jAgJs/yEptw4JgHyRG99UkGsiI+LYI/MKpnSuRwZn92c5Mk24klsnKNeF3cNSCEC0kDqW",
+	"Cou6Ua6Ao4BdH7mgvIU7UdPAPEmc/FA6qoRITcJm2lj3B2a7EvczgRVzEAqP+vwg1heIL3KulrX6udBh",
+	"1dQJ+AHfqm8dnWk3acusXAEAnxEz7YxiN0mqWNexw9SmMFf882+pLpV7Tjd3f2dfDnmoHo51VRgLZHPt",
+	"RO9i/Rt9+97c2BHEBAxINdvG6vUaQ+m5gFbm1sYZpX+DfvbjZvBTDdrK8qXAw0H5MmFkKmLntfKIDODl",
+	"Mj1v54Y39UhDqKbeMlV2iqbb10kzm2+8IQH+t1PoFQkkkCe4o8zVBs70lXMV4JLg1HUmmL/I7UxuC8Fz",
+	"Ix6ORJwuWlufNnw6rKV05w3yTqJVfNfIXKq7ABU8mtsfFGNKlBGFbpOU6cMX+HWMwv+aFXwAEatlK20s",
+	"e/b0qbeL+99Evbwn+BduE1wsVAGU+na6k70FY97XUoCk0Flg2xOKNUWvIbKkl48eBMyrviqdGPJRRflM",
+	"r7aTm3JOXVKCtDGz+hak0eU2CSFwP1CQx8PGcp+4gNrBlgBFE3D8diQk5CtD9bubzFUIQ8o74TTnnch5",
+	"BprUtOurzYFiecU/v8EPnz19ul9KX2cZ4zMr70S9fRfJoaE4V/DVCW28w0ZijOnILZhgQXlCAdh7gAGg",
+	"LcHr0fPZXXGZdUUqX/pGnIAS737RFin82T3twNL3nMKXwRDqx4quKrxbrqNAQjUvm8Dmc+/E+NRp+HKr",
+	"LlKzVDdeq+Z37ZOzSmatWPaBphpkCS5lP/0DUYV8E47OjcAyh5lOBYF2hsmEaGktsKHmMl9VlEbSoFNq",
+	"nrB/gAIA+a409gjiTgBcNbwXSjtoJaSaCX9a2hDLb6KdGQTGotqXMfnL9p6FU7Z+nguz2CEF2hYTE9pL",
+	"joO3wVo9x28NuAnxCAdtxPdNBXzhnNXPFdgcSpdgcvQqaqEtutVOeAV5mukGtPxlzWMDf9sphYRQHFDh",
+	"kcoQfOW1BYFz0JvoPPSt+HoG7NRSUODqoxhwUVOs/6ioQdCATvB2lthTWhHdyBbT+hd4xT22xg6YiIqn",
+	"HNBErgi7RrH/wSknbB1+SamLdryR9rj2in9+K9StXTy6/M5ZHSup/L+fHRh3vwWICedFF6upyBP27Duf",
+	"HTdcpijKStmOiJJBTd7WrOSqWD26/CtOCf9RTaiKLYzieriNTA9uNy65YdDM0PON8Y703lJL+tYYK/Mu",
+	"Siru9cjAYAUoR1SPPbUrBVawZgl8nabvqljiWTY0/yLKaiHHLQyoj9ugTwl7U5IJ0r9ijSDXwgmffPF/",
+	"hcKBPd2JvhQea3HYO0XQ64xnEPbNxYoDz1Zzw+G9T4f/4aGVn2/mP8OLDHWM/Hzwtca2yg49SUjRIo1n",
+	"/VoInhK9wsuP/HZPkdPIp2+SCX5HpaVtTuGnitoOY8YQvzbMNHhK1Ij0lp562okb1EGnGTYy10WGkp7P",
+	"ByB2bAkKgLGD5l4SXFOZhyCBj9WE+PRCrKJuGawCjxhdNhDPcVvcTPb0u94mT88F4KxEj6RLNuc53r8h",
+	"NO92ABTRmrESP815aSI8Eyz9j7a2VpUFm0KUfJEOmmXaiBT6NxvYdJ1N3uOeDcDIG8/wIPn83Xg3GqKd",
+	"+bJfFNU1N7aTUXQGl/ZWgCeGKFxy5etBDfUrejxiY3NhZwuIdUrnLU03Ps+aBvIGQiIPgeKlWFvyGd33",
+	"0VlCh48ynZnWQNhQZyDFOwMujGkOer3n9+g+q1qVdqWce6kr97bgdyOSmMUAY5PjtFVbHGqUUm7FBeVl",
+	"G1y4g8gqD33YdutreVBlNLxWD+NBzzfiSQaIeZ5lNWYgGXPs8Mxo999aVWcMsUba0qpYz3gs2iUMS/0h",
+	"h6QFjsDQJO0VkDrZgkOsXPUO2bkFDx7jdvaB1zmkYnRXs62x7jqETqoMQ8++OvavTNJCdKfCIKERthHC",
+	"b9B1dBlttV4LFQ50zszCScwkGDmcgWXre1zyCsAQfg1RPWN5JpjRWl05Eegb5OpsWzAOlNLr7pTxe3i5",
+	"F4UYA6O34VjWgWqv2EqQe0ph9j7vwbWTF+XWQroV9lheAAeY8o25Yn87SPThj7srZga9GW73XhTiUOjV",
+	"cCZ7viKQzGu9HT/qEvtEoyQg0Hy6f5c69ye0MmxhI5y+X9BPG1X2B3EfPul+zm1Mjg5nB5agFZrXclsv",
+	"itmDiTZb3MBP/nPA8FCJflkJAKmIuiGV87nIK9ZvNKba5ogF7cfVQNXmAoF6qLUr+cbX5yUk4yqolqXY",
+	"+Bx8gsQZU56yDrVd6jzfnDAxPR9a+XUO74VLLm47yujx0/uPEoHo1EUqoTEEZQP/7t26qPezo7l01Mj3",
+	"s6FqR889iYCmEFsdOuTuA9w+aIGau9yHyOu+bZmm2lsQWkji3p6/e0sS+5a7a0SJurnOQUpfbklC6s4I",
+	"VbjOdsl1mdQg4z0oLt1PJdhMZ8UKTP5U5CINgZ1ppmdLqGddtauA1zj/Pcm5hvSWW+ZclyZhz5xmfPb0",
+	"6dMr9t3Tpwfp/t1M1/5iWXInYEkiUSTJBAzYfCC0irWflKfV8keiRYTo8oQr9FWRfdUXX/XFmeoLknAt",
+	"2RiU30OY9JMVXx+jFy4jk57WOrLsnc7Aqj+opQo6ItxzLPgKB6Bd4v/M1/cU977cZEyB/1XEfhWxX0Xs",
+	"mYtYJ1Ja5OuKr3sXrjOdpxWxY0tQsc4+BzuZF9DFP8t0kXpMPerVw/zJyojszicJK1IkwHYkgqPpxrND",
+	"NmClNlWeIk+DG+ZDgc2Uw1cjVeMdWo9ERHxD1wn/BGBnyImZ+KbVwJXpnJmYKBPXGTBOPIcm+Dtu/xjW",
+	"T1HBb/gpzzLcvRD3xQQqIThF38YTga0pjYyc0SIOxskZb9S4VSrbI4/Byxnf3IOZOWvb8JWbs2lFRXqB",
+	"2POdBZEf6Ltv8avjySEa8hBR9LEGox+ZOaARgXiuLrgH4UPbaR2ov8dgeIXVGMdUrrX2tXHCXe77yAHZ",
+	"yb6zRl86X/JKMLj8y+wkyNsMLVkxcx9r3JXBmFwJrswlwH6lnjwC6ugV4XiBpUEfKKJsikHCKgoA9k1h",
+	"RP4//pNvW5vUBVf2AY1EWOZDIrd+R5radgenPvxfbGawAIbVgJIAxh/0QT9hvmWMW2iXN/VueuiysBUK",
+	"ObQqGDR1Et/+hD33U1H76WND9eA7LUyW5/5inWsBd22OI9d11YZtotSBj/st8Krjufiz62wbRHprTelW",
+	"1YdADeM8E2qpness06VIkWJxg10jl2ySF4oePBF3guILDRGe+52PD4V7xBhCYM/+9O4sxlsyQaqUPV3Z",
+	"nOgAyoXw5bXSEMC/ZqmOgOGUtn7iqfcanVgAkm3M2FN0z1ktbSg7579pOM/2rXOfDrtzhUp1O8TAcydr",
+	"9ZwgzqxYh5o2uuuejVSDK0i+OzTXT8VtoZIqxY66hoEhsgu7pUQJsSC3+QGdK2HaKXjuC9+BApuusxuz",
+	"CV/pHyrVJ+77KZ7KaGLXvT9UdME69y9ytYVJ74SDmmCE8KsjhmGiEQ8OxNBvMCLTZ3vYPuOHEGprE4jL",
+	"76RlRmRi5j0w973tyBnITIyJue+khWgE6KgtzJmaMtvTHLkfbXfswSI0XTeqMUzTgAWBIT0I1fnzEyMZ",
+	"w+UH4B6pCmHayBVPOhfuR8fSLPYbmDlgISeEZtPRKA9f6HMlhqIBPP56PP3jXI/DdM3ZB0D+zEEJ2qOD",
+	"ohJ+Px8kLAFedU03U7vPOuOK+kgBpnqhS+UjE0avBOIrOgHs0bUA+TahxtPcs+R66xYT2aKRpgxde5rA",
+	"eccf/CTHDkDUxm0C0KPdGzIE4Q/q5FbzzHTGIKBQnOw7d2IQYM07MVXFCfWHFKbgGSF5mgT/twZEFuoh",
+	"3NEr6+UobNqWGqUJv4bp7qlLeZXrFdF0u3upKuZLnaWQT8QGhGf/dVhVCpQH/OZ+c2RpyjVz3yFg/Qxw",
+	"QoiClrLGfl6l4Msrlhv+l6d/++6wtgjBlyL/zS64GlQ0HuXBuN05NH8DB6/vYEA41k7kdWANfsK6kXDV",
+	"sBU61dt9jzF3oAe3g0wxg1Yi+GxTg6hdinVDG9D7jKtIKA6SJo6HeCAzy82hlVol42qw7f7i//qfLgqc",
+	"e6sl/8PBw2gdquHHnpvR9y1kkwuyDcVUAI5zuEZJ5bp5pKcEIHAJc2TOZSZSrGYEG5EibT52qrRlG2EJ",
+	"6FcX9hKCcFCZDd/XKoC4PmGfoG/vTuS5TKnRCZiGCOKJ2mCgDS2U3IUHMJ7ZhS5uA3rzAmg4b2+R9Hg7",
+	"kNeGhdLfiRra+3ookbDPyhnQtInOctBie10xhBQ9ZTuTkdrj0KzydZZQ0tpTvWu0FL7sdQyp58Y7xMsq",
+	"A4I+4seECjHobAmkg+Pom4NzRQHtpkRoSgiBBpogvUpivn+t56FmDaxHd2IooYQIEATBnoK7XWWUuHI2",
+	"Lki+Fd8wY2WWsUzetSeVfi868SFyS037Dfgw+3n3RcBVRLTxCNVUpNKaFoaNAFvodjHmzWQvOVKQc5YX",
+	"yvNOGivWps7y4dbBXNUAGzD96D4gSn/AArGlDnz+5HFAWkzkd3IG8U4jbIVGmID6Nog5Aq3Gay1Vg63r",
+	"VqA/aTqQctyd5AD68SDfyc0EpnAUYCKYSP3rzmJfwLI4/1ile4n7qsXDSrRgBK2+loINKPWLwwKueB7r",
+	"gdZLVWRZv4ogFNV0upeFOsvajKLdCC96N5G2y49aF+wTt7PFCUvWTNbDjQ20bkZE4TOETayO91tu7MVL",
+	"N8WLNy/6oJyF170wNhd8dSTz7LVi8Gu2DjwW3orNC3UFJYEptxzV/4cC7Ub3vxJBHzx/INB74hQYQK0H",
+	"k7LXnYY2d3rRqs+92nkyQrqoPuALEeceOO1QkQN/ywu1wwNS6nwJYrfZciIrmLtlKTw2PFPiswVbSBpW",
+	"5tJaoVgK6Q+SsJpZrZdMWmcvtxnJN1asT7raQ1GbwcTG9uyHlid1m8SZml1S98Z9PuDrwvNb3hcMiIoy",
+	"c95z24Z74kSJ0lN7t4ThCossvxsKQldU/ZRs4BDGgv+AorSFzETN1nd3d/fs/yJK9/L3oQxvrygbfmOw",
+	"qyE9sVYj0+q2C/2WaPG7GpNu5K16V9hDKU0YPdLDOAYhP9N6KUWA3YsAgG+EvXgOnw4GA9wNcJK0Xsuf",
+	"B72UP4tm70hjQ8tSqtvhUF1aO4DkrXozVHqHHj42dUjjOru5QCThiqRIOLeAOorndeyjasSsyKXdPLr8",
+	"16/xlVUbrUTtzk5mOhXt8vS1vPPxGp1W0h1oH9mczyy4WRgGkbfqQoY6C2lM4QwVsEHmOid7DEd9HC6y",
+	"DJl0JO5vqNCXd+K5m+QwZ+kVvAQMcF7n6f539qjdbyaiaTsFa25MqfMUwVLbD0XCNBBk6lw8Ya90zp49",
+	"DfG1+Jqs+AaJUVZ8KZjVS6BArT3KJGFUxOj1PBDsG28Qk21POO3fPmHX+Ch4vNK2icwc3vuGFNeg7DpH",
+	"pJwalCE9pHeqPX8C8J62huyRpQpCLLkuDTF7LgR7txbqzQv2XCslZpaue0Plslm+wRG2XvYvWEXUxinm",
+	"R6vVv0Yi9K2ehUPbEUo6K1GLazThypQdK45B88BYTXLUcE/TJzxLH+RLsPuO+wvVsAEwWtiDpm7w+0QC",
+	"m344Qyl99O9Enuv8oB+i0qh+uc6KVcbtbPGb9C94cuxiYVfZkTGLLRsAAnKZ4CkGRjXpT2V0dool8Ce8",
+	"MV7wd3QxEY9LjVhRlyrojCsfHYGeUnqwYUKlbXUM7/2gA9Um0eN76VcPJOBDUtb5RevMhtz4L+3FydIG",
+	"bAbw0qc63VwhColzJ1sBoHiWDcvxfFB6ypsLB1b11c4j3f/qBILZvIAizNBIB6XFfZdIx1s4+UJ/60QR",
+	"eanSyjLajx9ialbU/SBEfr1nYKD3dbIXxbq7gKHGNUIZZeM1APQwtvCc3gj7j/Wg4TkYoKVezmq0Fgbz",
+	"K9pK8X8Gg8adcTjZeNMD/YYRs1zYkJ5f51JZXxhSi8tBtb7luRVpI1cpLe0AHqKb9TVFu+4nrPtlQztE",
+	"gRZTN/5U7GH8u4m+N4oEDeMd2twZvcm4xH/RVM+X+i9ez3GbLbdHbpDU4RtXjLNSTBdaLx8bf+NlVZiA",
+	"HhHijfWcNahOz+RL9Y9O7Yd9lV3b3/WuERZJk6qMn9quLe+lHX3h/YogO4xQgL4gba/3pZlPkeqfpWU6",
+	"72paRav3/BZ3gCB1mM0ZI1O13Y9JKnjaqTleuC+c480YQGu9EJl03srBVWn1slT8tUgHaYTco8huhEqv",
+	"b7lUf4C96jZ9lcX3bDF/A8WLzaXvuxjpLlmBO9PSqQoRVq0E1b1wC7HzhlpSEdtrf/T9DFNyr91+0ahe",
+	"pk8dB3tZCrHuLNrhFBbPBc8YL+xC5/L/RPqbZ6T0vEMqBdAbnqN2DEVIFeB1Q8/wDWRYB+z3xQFGbvaN",
+	"Bm04q+7Dgdp8m6hIcIcnX+DP/cBjPEyw2bWnDTvOT4BfDV3yuH/Vh+V8qS/0TvdRQ91iwGynRY/8vqZ2",
+	"aFzFexXXhw1IxqXxGqBRKazCGF1KYbBzIRaygq86AGKu0/Sj4KszduRheqeEl9wK9MK0v6sMYXEnX9wf",
+	"nahGHzw2BtTUEYwRb24ZRSe7eVOaX67bhLH4pJ5d6nhh+0eijtd1shIrtBwDf3xXjOI9z+0DLl5yMo15",
+	"y2JTapui6lS96abXq6dUNIiIv2up/tgrOshqwjmGsp3OaMFH/MofODcIb3ivzKD1azNk505HoBtnfr6Q",
+	"grSy44a3nUquxm0QAVBfRsAOPqb9KHmEWDatse0TN3V/rh4P0+QL/LmHKuJOL0XL5jeJNPrmECoWFlNp",
+	"lml1G/iKuMIi/p5TvDbns66m5Ru+MRVjGNM5W3j8DM7m0k0QkpRYAbkuppmcEXRRHSEH3qKGh4Ogxw2R",
+	"HTelgdx9ePZH8dmOXd6KL9UYuHFrSzQyg0C4IOlFq5P5T+TEsLrirMoB/iSq09qN1V7u1BhVLHNcoY6q",
+	"FNdj0+ys4tjn3jYMNWvSeNwnDVWfPMsi3/ygfl/4+j2aff3z0Xhpezp+eo/Hb4GwOVMTa0naiPjuxLAW",
+	"Rtc9ghNziJ+Np77XnrNW3GODJLmM46isInxIsO/Bl+lQyaqvfoQmAJwwyHhp2XSDGhQ7NYke//unVATu",
+	"sY1gmAsnZmNsI+IVhMIRBBSBwQEUAugTRerrL6mM5LFhPE1zYTA0Sx+C3jEWwCAw8ATj4QXPgVMpDTjN",
+	"9MqhAGn7mgMjBuzaQCI9GmBkqygadFeLw7L03vKIp3ryBf48BFQZvngJCRV/+GoyW+d1kc2VF9jsXYQT",
+	"Al1nxjpjgActlewWyvmNPk6ew6+GjvyOvFvt/W9f16j9RBMfmVNXe2GTnN5JQSYBbC2KWjOTcgat/t85",
+	"8RoXKELBQOT6p3wz1XrZwoLip3HvfUp6bIWFUvx1xqU6shYfAZDoXfqNc2xtXAVv0Lhr1+yTmN7o2VJY",
+	"9s2HV8/ZD9//9a/fJoGt0avtWtegIs+jUjOlh4JPKuQ+0qYUP9C5vJXqCXNGPlsJY/itQL4B2Jmf8X+u",
+	"2FQqnm+cYMRPQ4sJQqG4I2VAPHpMMTxuwOYk7RN2jVNGhkjnEmE/LvT/uMlXeIfTTSBxIn0e4Svtnr53",
+	"a6FOFBFJK1jvdGNF6JzRhV0Xtlr+hUeAjtsPm0xAt/SPGuuZpbI/fF8VNFcAuNtn/Fnfepg2tjXGVO0M",
+	"QGWE09h7ZhWeWkUldtAwSr7p8LevZzOxBqjukm/wtJGXMRVGpkgcnTBTzBZQBMVmIrdy7hZO+MS73QS9",
+	"XXKF9DJ49tKcl1hr/4RdK8ZhMGfMcbAarc7SKoqDn3KA+3ZS1jkGULSL1FJTsdEqjbL3CQOgTHVLJkJs",
+	"LpS84aTju37im4Esw+r5Izv717Sun9xWt+IQGN27MiUck4vZgue2o6vuUy4tkmJCU6jzPkDOJcG6Y0qX",
+	"CZ0wfNgT9hq22Xc40387oWsqkmNd2IRNQapQ9NqDqwbIOb5qivrAlJ7TvPdExj8F/BeagzRo1qZtEgv+",
+	"ODIDcV8CdQ8mMwiR+ltBTNFRrM3gqld004GUeo8cVxoKdB7Om/+ES+W3vU120wHsG7MjBMnqXQRfHk0F",
+	"z93t+devbgMCnse/fnWL4VxnfyyLPHt0+WjC13Jy9+zRf379z/8LAAD//w==",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

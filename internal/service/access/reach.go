@@ -221,7 +221,7 @@ func (s *Service) Reach(ctx context.Context, r ReachWanted) (ReachPage, error) {
 			page.Worrying++
 		}
 	}
-	order := w.worstFirst(standings, r)
+	order := w.WorstFirst(standings, r)
 	if r.Worry {
 		order = slices.DeleteFunc(order, func(n int) bool { return worries[n] == "" })
 	}
@@ -277,8 +277,8 @@ func (s *Service) countWays(ctx context.Context, logins []LoginReach) error {
 	return nil
 }
 
-// worstFirst returns the places of the logins with the wanted reach, the worst first.
-func (w *World) worstFirst(standings []reach.Standing, r ReachWanted) []int {
+// WorstFirst returns the places of the logins with the wanted reach, the worst first.
+func (w *World) WorstFirst(standings []reach.Standing, r ReachWanted) []int {
 	var order []int
 	for n, st := range standings {
 		if (r.State == "" || r.State == string(st.State)) && (!r.Drift || st.Drifts()) {

@@ -49,7 +49,7 @@ export function LossElsewhere({ of, login }: { of: string[]; login: string }) {
   );
 }
 
-function InWords({ of }: { of: Change[] }) {
+export function InWords({ of }: { of: Change[] }) {
   const shut = of.filter((c) => c.after === "shut").length;
   return (
     <>

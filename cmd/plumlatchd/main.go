@@ -177,6 +177,7 @@ func (o *settings) flags(f *flag.FlagSet) {
 	)
 	o.visits = visit.Options{Limits: corevisit.Usual}
 	f.BoolVar(&o.visits.Off, "no-visits", false, "open no terminals in the console")
+	f.BoolVar(&o.visits.NoFiles, "no-visit-files", false, "transfer no files by the console's terminals")
 	f.DurationVar(
 		&o.visits.Limits.Idle, "visit-idle", corevisit.Usual.Idle, "after how long without typing a terminal ends",
 	)

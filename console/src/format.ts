@@ -63,6 +63,18 @@ export function took(begin?: string, end?: string): string {
 export const plural = (noun: string) => (noun === "entry" ? "entries" : `${noun}s`);
 
 /** A number with its noun, given in the singular. */
+/** A size in bytes, as 1.4 MB. */
+export function sizeText(bytes: number): string {
+  const units = ["B", "kB", "MB", "GB", "TB"];
+  let n = bytes;
+  let unit = 0;
+  while (n >= 1000 && unit < units.length - 1) {
+    n /= 1000;
+    unit++;
+  }
+  return `${unit === 0 || n >= 100 ? Math.round(n) : n.toFixed(1)} ${units[unit]}`;
+}
+
 export const counted = (n: number, noun: string) => `${n} ${n === 1 ? noun : plural(noun)}`;
 
 /** Says by when to act on a finding. */

@@ -1491,6 +1491,30 @@ func (e VisitEnd) Valid() bool {
 	}
 }
 
+// Defines values for VisitFileKind.
+const (
+	VisitFileKindFile   VisitFileKind = "file"
+	VisitFileKindFolder VisitFileKind = "folder"
+	VisitFileKindLink   VisitFileKind = "link"
+	VisitFileKindOther  VisitFileKind = "other"
+)
+
+// Valid indicates whether the value is a known member of the VisitFileKind enum.
+func (e VisitFileKind) Valid() bool {
+	switch e {
+	case VisitFileKindFile:
+		return true
+	case VisitFileKindFolder:
+		return true
+	case VisitFileKindLink:
+		return true
+	case VisitFileKindOther:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for VisitMessageKind.
 const (
 	VisitMessageKindEnd       VisitMessageKind = "end"
@@ -5547,6 +5571,40 @@ type Visit struct {
 // VisitEnd left: by its person; failed: it never opened; idle: nothing was typed for too long; away: the page did not come back; cut: the connection broke; unkept: what is recorded could not be kept.
 type VisitEnd string
 
+// VisitFile defines model for VisitFile.
+type VisitFile struct {
+	ChangedAt time.Time     `json:"changed_at"`
+	Kind      VisitFileKind `json:"kind"`
+	Name      string        `json:"name"`
+
+	// Size In bytes.
+	Size int64 `json:"size"`
+}
+
+// VisitFileKind defines model for VisitFile.Kind.
+type VisitFileKind string
+
+// VisitFilePut defines model for VisitFilePut.
+type VisitFilePut struct {
+	Path string `json:"path"`
+
+	// Sha256 Of what was written, in hexadecimal.
+	Sha256 string `json:"sha256"`
+	Size   int64  `json:"size"`
+}
+
+// VisitFolder defines model for VisitFolder.
+type VisitFolder struct {
+	// Entries By name, at most 2000.
+	Entries []VisitFile `json:"entries"`
+
+	// LeftOut How many entries are left out, as there are more or their names are no text.
+	LeftOut int `json:"left_out"`
+
+	// Path Its absolute path.
+	Path string `json:"path"`
+}
+
 // VisitMessage What a page and the service tell each other beside what is typed and shown.
 type VisitMessage struct {
 	// At Which byte of the output comes next.
@@ -6481,6 +6539,25 @@ type ListVisitsParams struct {
 
 	// Live Only those that are not over.
 	Live *bool `form:"live,omitempty" json:"live,omitempty"`
+}
+
+// ListVisitFilesParams defines parameters for ListVisitFiles.
+type ListVisitFilesParams struct {
+	// Path The folder; where the login begins unless given.
+	Path *string `form:"path,omitempty" json:"path,omitempty"`
+}
+
+// FetchVisitFileParams defines parameters for FetchVisitFile.
+type FetchVisitFileParams struct {
+	Path string `form:"path" json:"path"`
+}
+
+// PutVisitFileParams defines parameters for PutVisitFile.
+type PutVisitFileParams struct {
+	Path string `form:"path" json:"path"`
+
+	// Replace Whether a file of that name is replaced.
+	Replace *bool `form:"replace,omitempty" json:"replace,omitempty"`
 }
 
 // GetRecordingParams defines parameters for GetRecording.
@@ -8094,6 +8171,22 @@ type ClientInterface interface {
 
 	// GetVisit performs a GET /visits/{visit} (the `GetVisit` operationId) request.
 	GetVisit(ctx context.Context, visit VisitId, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListVisitFiles performs a GET /visits/{visit}/files (the `ListVisitFiles` operationId) request.
+	//
+	// What is in a folder of the login of an open visit, for the page of the session in which it was begun, by SFTP with the rights of the login.
+	ListVisitFiles(ctx context.Context, visit VisitId, params *ListVisitFilesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// FetchVisitFile performs a GET /visits/{visit}/files/content (the `FetchVisitFile` operationId) request.
+	//
+	// A regular file of the login of an open visit, of at most 2 GiB. That it was fetched is in the daybook.
+	FetchVisitFile(ctx context.Context, visit VisitId, params *FetchVisitFileParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PutVisitFileWithBody performs a PUT /visits/{visit}/files/content (the `PutVisitFile` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Writes a file of at most 2 GiB into the login of an open visit: beside its place first, so that a transfer that breaks leaves nothing. Files of keys are not written so.
+	PutVisitFileWithBody(ctx context.Context, visit VisitId, params *PutVisitFileParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetRecording performs a GET /visits/{visit}/recording (the `GetRecording` operationId) request.
 	//
@@ -12018,6 +12111,52 @@ func (c *Client) EndVisit(ctx context.Context, visit VisitId, reqEditors ...Requ
 // GetVisit performs a GET /visits/{visit} (the `GetVisit` operationId) request.
 func (c *Client) GetVisit(ctx context.Context, visit VisitId, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetVisitRequest(c.Server, visit)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListVisitFiles performs a GET /visits/{visit}/files (the `ListVisitFiles` operationId) request.
+//
+// What is in a folder of the login of an open visit, for the page of the session in which it was begun, by SFTP with the rights of the login.
+func (c *Client) ListVisitFiles(ctx context.Context, visit VisitId, params *ListVisitFilesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListVisitFilesRequest(c.Server, visit, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// FetchVisitFile performs a GET /visits/{visit}/files/content (the `FetchVisitFile` operationId) request.
+//
+// A regular file of the login of an open visit, of at most 2 GiB. That it was fetched is in the daybook.
+func (c *Client) FetchVisitFile(ctx context.Context, visit VisitId, params *FetchVisitFileParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewFetchVisitFileRequest(c.Server, visit, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PutVisitFileWithBody performs a PUT /visits/{visit}/files/content (the `PutVisitFile` operationId) request,
+// with any type of body and a specified content type.
+//
+// Writes a file of at most 2 GiB into the login of an open visit: beside its place first, so that a transfer that breaks leaves nothing. Files of keys are not written so.
+func (c *Client) PutVisitFileWithBody(ctx context.Context, visit VisitId, params *PutVisitFileParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPutVisitFileRequestWithBody(c.Server, visit, params, contentType, body)
 	if err != nil {
 		return nil, err
 	}
@@ -22053,6 +22192,195 @@ func NewGetVisitRequest(server string, visit VisitId) (*http.Request, error) {
 	if err != nil {
 		return nil, err
 	}
+
+	return req, nil
+}
+
+// NewListVisitFilesRequest constructs an http.Request for the ListVisitFiles method
+func NewListVisitFilesRequest(server string, visit VisitId, params *ListVisitFilesParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "visit", visit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/visits/%s/files", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Path != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "path", *params.Path, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewFetchVisitFileRequest constructs an http.Request for the FetchVisitFile method
+func NewFetchVisitFileRequest(server string, visit VisitId, params *FetchVisitFileParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "visit", visit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/visits/%s/files/content", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "path", params.Path, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewPutVisitFileRequestWithBody constructs an http.Request for the PutVisitFile method, with any body, and a specified content type
+func NewPutVisitFileRequestWithBody(server string, visit VisitId, params *PutVisitFileParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "visit", visit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/visits/%s/files/content", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "path", params.Path, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if params.Replace != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "replace", *params.Replace, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }

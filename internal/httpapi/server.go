@@ -152,7 +152,7 @@ func (s *server) readContract() error {
 				"sweep": is("x-sweep"), "compare": is("x-compare"), "settle": is("x-compare") || is("x-settle"),
 			}
 			c := call{of: only, fresh: is("x-fresh"), stream: is("x-stream"), long: is("x-long"), large: is("x-large"),
-				socket: is("x-socket")}
+				socket: is("x-socket"), file: is("x-file")}
 			switch {
 			case role == "anyone":
 			case people.Role(role).May(people.Viewer):
@@ -181,6 +181,8 @@ type call struct {
 	socket bool
 	// large is whether its body may have largeBody bytes.
 	large bool
+	// file is whether its body is a file, whose length the use case bounds.
+	file bool
 }
 
 // How long a request may take, so that none holds a connection of the database for ever.
@@ -202,6 +204,7 @@ type request struct {
 	address          string // the caller's
 	cookies          string // as the header has them
 	raw              *http.Request
+	control          *http.ResponseController
 }
 
 func requestOf(ctx context.Context) *request { return ctx.Value(requestKey).(*request) }
@@ -212,6 +215,7 @@ func actorOf(ctx context.Context) people.Actor { return ctx.Value(actorKey).(peo
 func (s *server) identify(c *gin.Context) {
 	r := &request{
 		id: rand.Text()[:16], via: "api", address: s.caller(c.Request), cookies: c.GetHeader("Cookie"), raw: c.Request,
+		control: http.NewResponseController(c.Writer),
 	}
 	if strings.HasPrefix(c.Request.UserAgent(), "plumlatch/") {
 		r.via = "cli"
@@ -264,7 +268,10 @@ func (s *server) secureHeaders(c *gin.Context) {
 
 func (s *server) limitBody(c *gin.Context) {
 	most := int64(maxBody)
-	if s.calls[c.Request.Method+" "+c.FullPath()].large {
+	switch of := s.calls[c.Request.Method+" "+c.FullPath()]; {
+	case of.file:
+		return
+	case of.large:
 		most = largeBody
 	}
 	if c.Request.ContentLength > most {

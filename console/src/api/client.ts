@@ -87,6 +87,7 @@ export type Delivery = components["schemas"]["Delivery"];
 export type Visit = components["schemas"]["Visit"];
 export type VisitWay = components["schemas"]["VisitWay"];
 export type VisitMessage = components["schemas"]["VisitMessage"];
+export type VisitFile = components["schemas"]["VisitFile"];
 export type VisitEnd = components["schemas"]["VisitEnd"];
 export type HostKey = components["schemas"]["HostKey"];
 

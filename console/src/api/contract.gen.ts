@@ -540,6 +540,41 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/visits/{visit}/files": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description What is in a folder of the login of an open visit, for the page of the session in which it was begun, by SFTP with the rights of the login. */
+        get: operations["listVisitFiles"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/visits/{visit}/files/content": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description A regular file of the login of an open visit, of at most 2 GiB. That it was fetched is in the daybook. */
+        get: operations["fetchVisitFile"];
+        /** @description Writes a file of at most 2 GiB into the login of an open visit: beside its place first, so that a transfer that breaks leaves nothing. Files of keys are not written so. */
+        put: operations["putVisitFile"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/visits/{visit}/recording": {
         parameters: {
             query?: never;
@@ -4477,6 +4512,33 @@ export interface components {
             next?: string;
             total?: number;
         };
+        VisitFolder: {
+            /** @description Its absolute path. */
+            path: string;
+            /** @description By name, at most 2000. */
+            entries: components["schemas"]["VisitFile"][];
+            /** @description How many entries are left out, as there are more or their names are no text. */
+            left_out: number;
+        };
+        VisitFile: {
+            name: string;
+            /** @enum {string} */
+            kind: "file" | "folder" | "link" | "other";
+            /**
+             * Format: int64
+             * @description In bytes.
+             */
+            size: number;
+            /** Format: date-time */
+            changed_at: string;
+        };
+        VisitFilePut: {
+            path: string;
+            /** Format: int64 */
+            size: number;
+            /** @description Of what was written, in hexadecimal. */
+            sha256: string;
+        };
         /** @description What a page and the service tell each other beside what is typed and shown. */
         VisitMessage: {
             /**
@@ -6946,6 +7008,88 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["VisitMessage"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listVisitFiles: {
+        parameters: {
+            query?: {
+                /** @description The folder; where the login begins unless given. */
+                path?: string;
+            };
+            header?: never;
+            path: {
+                visit: components["parameters"]["VisitId"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The folder. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["VisitFolder"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    fetchVisitFile: {
+        parameters: {
+            query: {
+                path: string;
+            };
+            header?: never;
+            path: {
+                visit: components["parameters"]["VisitId"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The file. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/octet-stream": string;
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    putVisitFile: {
+        parameters: {
+            query: {
+                path: string;
+                /** @description Whether a file of that name is replaced. */
+                replace?: boolean;
+            };
+            header?: never;
+            path: {
+                visit: components["parameters"]["VisitId"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/octet-stream": string;
+            };
+        };
+        responses: {
+            /** @description The file as it was written. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["VisitFilePut"];
                 };
             };
             default: components["responses"]["Problem"];

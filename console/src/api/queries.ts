@@ -207,6 +207,18 @@ export function useVisits(filter: { login?: string; live?: boolean }) {
   );
 }
 
+/** What is in a folder of the login of an open visit; "" for where the login begins. */
+export function useVisitFiles(visit: string, path: string) {
+  const key = ["visits", "files", visit, { path }] as const;
+  return useQuery({
+    queryKey: key,
+    placeholderData: sameList(key),
+    queryFn: () =>
+      take(api.GET("/visits/{visit}/files", { params: { path: { visit }, query: { path: path || undefined } } })),
+    retry: false,
+  });
+}
+
 export function useRecordedLabels() {
   return useQuery({ queryKey: ["visits", "labels"], queryFn: () => take(api.GET("/recorded-labels")) });
 }

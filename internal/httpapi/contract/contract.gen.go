@@ -1498,6 +1498,30 @@ func (e VisitEnd) Valid() bool {
 	}
 }
 
+// Defines values for VisitFileKind.
+const (
+	VisitFileKindFile   VisitFileKind = "file"
+	VisitFileKindFolder VisitFileKind = "folder"
+	VisitFileKindLink   VisitFileKind = "link"
+	VisitFileKindOther  VisitFileKind = "other"
+)
+
+// Valid indicates whether the value is a known member of the VisitFileKind enum.
+func (e VisitFileKind) Valid() bool {
+	switch e {
+	case VisitFileKindFile:
+		return true
+	case VisitFileKindFolder:
+		return true
+	case VisitFileKindLink:
+		return true
+	case VisitFileKindOther:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for VisitMessageKind.
 const (
 	VisitMessageKindEnd       VisitMessageKind = "end"
@@ -5554,6 +5578,40 @@ type Visit struct {
 // VisitEnd left: by its person; failed: it never opened; idle: nothing was typed for too long; away: the page did not come back; cut: the connection broke; unkept: what is recorded could not be kept.
 type VisitEnd string
 
+// VisitFile defines model for VisitFile.
+type VisitFile struct {
+	ChangedAt time.Time     `json:"changed_at"`
+	Kind      VisitFileKind `json:"kind"`
+	Name      string        `json:"name"`
+
+	// Size In bytes.
+	Size int64 `json:"size"`
+}
+
+// VisitFileKind defines model for VisitFile.Kind.
+type VisitFileKind string
+
+// VisitFilePut defines model for VisitFilePut.
+type VisitFilePut struct {
+	Path string `json:"path"`
+
+	// Sha256 Of what was written, in hexadecimal.
+	Sha256 string `json:"sha256"`
+	Size   int64  `json:"size"`
+}
+
+// VisitFolder defines model for VisitFolder.
+type VisitFolder struct {
+	// Entries By name, at most 2000.
+	Entries []VisitFile `json:"entries"`
+
+	// LeftOut How many entries are left out, as there are more or their names are no text.
+	LeftOut int `json:"left_out"`
+
+	// Path Its absolute path.
+	Path string `json:"path"`
+}
+
 // VisitMessage What a page and the service tell each other beside what is typed and shown.
 type VisitMessage struct {
 	// At Which byte of the output comes next.
@@ -6490,6 +6548,25 @@ type ListVisitsParams struct {
 	Live *bool `form:"live,omitempty" json:"live,omitempty"`
 }
 
+// ListVisitFilesParams defines parameters for ListVisitFiles.
+type ListVisitFilesParams struct {
+	// Path The folder; where the login begins unless given.
+	Path *string `form:"path,omitempty" json:"path,omitempty"`
+}
+
+// FetchVisitFileParams defines parameters for FetchVisitFile.
+type FetchVisitFileParams struct {
+	Path string `form:"path" json:"path"`
+}
+
+// PutVisitFileParams defines parameters for PutVisitFile.
+type PutVisitFileParams struct {
+	Path string `form:"path" json:"path"`
+
+	// Replace Whether a file of that name is replaced.
+	Replace *bool `form:"replace,omitempty" json:"replace,omitempty"`
+}
+
 // GetRecordingParams defines parameters for GetRecording.
 type GetRecordingParams struct {
 	// Reason Why, for the daybook.
@@ -7302,6 +7379,15 @@ type ServerInterface interface {
 
 	// (GET /visits/{visit})
 	GetVisit(c *gin.Context, visit VisitId)
+
+	// (GET /visits/{visit}/files)
+	ListVisitFiles(c *gin.Context, visit VisitId, params ListVisitFilesParams)
+
+	// (GET /visits/{visit}/files/content)
+	FetchVisitFile(c *gin.Context, visit VisitId, params FetchVisitFileParams)
+
+	// (PUT /visits/{visit}/files/content)
+	PutVisitFile(c *gin.Context, visit VisitId, params PutVisitFileParams)
 
 	// (GET /visits/{visit}/recording)
 	GetRecording(c *gin.Context, visit VisitId, params GetRecordingParams)
@@ -13043,6 +13129,122 @@ func (siw *ServerInterfaceWrapper) GetVisit(c *gin.Context) {
 	siw.Handler.GetVisit(c, visit)
 }
 
+// ListVisitFiles operation middleware
+func (siw *ServerInterfaceWrapper) ListVisitFiles(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "visit" -------------
+	var visit VisitId
+
+	err = runtime.BindStyledParameterWithOptions("simple", "visit", c.Param("visit"), &visit, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter visit: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListVisitFilesParams
+
+	// ------------- Optional query parameter "path" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "path", c.Request.URL.Query(), &params.Path, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter path: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListVisitFiles(c, visit, params)
+}
+
+// FetchVisitFile operation middleware
+func (siw *ServerInterfaceWrapper) FetchVisitFile(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "visit" -------------
+	var visit VisitId
+
+	err = runtime.BindStyledParameterWithOptions("simple", "visit", c.Param("visit"), &visit, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter visit: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params FetchVisitFileParams
+
+	// ------------- Required query parameter "path" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "path", c.Request.URL.Query(), &params.Path, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter path: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.FetchVisitFile(c, visit, params)
+}
+
+// PutVisitFile operation middleware
+func (siw *ServerInterfaceWrapper) PutVisitFile(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "visit" -------------
+	var visit VisitId
+
+	err = runtime.BindStyledParameterWithOptions("simple", "visit", c.Param("visit"), &visit, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter visit: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params PutVisitFileParams
+
+	// ------------- Required query parameter "path" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "path", c.Request.URL.Query(), &params.Path, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter path: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "replace" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "replace", c.Request.URL.Query(), &params.Replace, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter replace: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.PutVisitFile(c, visit, params)
+}
+
 // GetRecording operation middleware
 func (siw *ServerInterfaceWrapper) GetRecording(c *gin.Context) {
 
@@ -13245,6 +13447,9 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.DELETE(options.BaseURL+"/visits/:visit", wrapper.EndVisit)
 	router.GET(options.BaseURL+"/visits/:visit", wrapper.GetVisit)
 	router.GET(options.BaseURL+"/visits/:visit/stream", wrapper.OpenVisit)
+	router.GET(options.BaseURL+"/visits/:visit/files", wrapper.ListVisitFiles)
+	router.GET(options.BaseURL+"/visits/:visit/files/content", wrapper.FetchVisitFile)
+	router.PUT(options.BaseURL+"/visits/:visit/files/content", wrapper.PutVisitFile)
 	router.GET(options.BaseURL+"/visits/:visit/recording", wrapper.GetRecording)
 	router.GET(options.BaseURL+"/recorded-labels", wrapper.ListRecordedLabels)
 	router.POST(options.BaseURL+"/recorded-labels", wrapper.SetRecordedLabel)
@@ -20783,6 +20988,133 @@ func (response GetVisitdefaultApplicationProblemPlusJSONResponse) VisitGetVisitR
 	return err
 }
 
+type ListVisitFilesRequestObject struct {
+	Visit  VisitId `json:"visit"`
+	Params ListVisitFilesParams
+}
+
+type ListVisitFilesResponseObject interface {
+	VisitListVisitFilesResponse(w http.ResponseWriter) error
+}
+
+type ListVisitFiles200JSONResponse VisitFolder
+
+func (response ListVisitFiles200JSONResponse) VisitListVisitFilesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListVisitFilesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListVisitFilesdefaultApplicationProblemPlusJSONResponse) VisitListVisitFilesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type FetchVisitFileRequestObject struct {
+	Visit  VisitId `json:"visit"`
+	Params FetchVisitFileParams
+}
+
+type FetchVisitFileResponseObject interface {
+	VisitFetchVisitFileResponse(w http.ResponseWriter) error
+}
+
+type FetchVisitFile200ApplicationoctetStreamResponse struct {
+	Body          io.Reader
+	ContentLength int64
+}
+
+func (response FetchVisitFile200ApplicationoctetStreamResponse) VisitFetchVisitFileResponse(w http.ResponseWriter) error {
+
+	w.Header().Set("Content-Type", "application/octet-stream")
+	if response.ContentLength != 0 {
+		w.Header().Set("Content-Length", fmt.Sprint(response.ContentLength))
+	}
+	w.WriteHeader(200)
+
+	if closer, ok := response.Body.(io.ReadCloser); ok {
+		defer closer.Close()
+	}
+	_, err := io.Copy(w, response.Body)
+	return err
+}
+
+type FetchVisitFiledefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response FetchVisitFiledefaultApplicationProblemPlusJSONResponse) VisitFetchVisitFileResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PutVisitFileRequestObject struct {
+	Visit  VisitId `json:"visit"`
+	Params PutVisitFileParams
+	Body   io.Reader
+}
+
+type PutVisitFileResponseObject interface {
+	VisitPutVisitFileResponse(w http.ResponseWriter) error
+}
+
+type PutVisitFile200JSONResponse VisitFilePut
+
+func (response PutVisitFile200JSONResponse) VisitPutVisitFileResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PutVisitFiledefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response PutVisitFiledefaultApplicationProblemPlusJSONResponse) VisitPutVisitFileResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type GetRecordingRequestObject struct {
 	Visit  VisitId `json:"visit"`
 	Params GetRecordingParams
@@ -21507,6 +21839,15 @@ type StrictServerInterface interface {
 
 	// (GET /visits/{visit})
 	GetVisit(ctx context.Context, request GetVisitRequestObject) (GetVisitResponseObject, error)
+
+	// (GET /visits/{visit}/files)
+	ListVisitFiles(ctx context.Context, request ListVisitFilesRequestObject) (ListVisitFilesResponseObject, error)
+
+	// (GET /visits/{visit}/files/content)
+	FetchVisitFile(ctx context.Context, request FetchVisitFileRequestObject) (FetchVisitFileResponseObject, error)
+
+	// (PUT /visits/{visit}/files/content)
+	PutVisitFile(ctx context.Context, request PutVisitFileRequestObject) (PutVisitFileResponseObject, error)
 
 	// (GET /visits/{visit}/recording)
 	GetRecording(ctx context.Context, request GetRecordingRequestObject) (GetRecordingResponseObject, error)
@@ -27712,6 +28053,89 @@ func (sh *strictHandler) GetVisit(ctx *gin.Context, visit VisitId) {
 	}
 }
 
+// ListVisitFiles operation middleware
+func (sh *strictHandler) ListVisitFiles(ctx *gin.Context, visit VisitId, params ListVisitFilesParams) {
+	var request ListVisitFilesRequestObject
+
+	request.Visit = visit
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListVisitFiles(ctx, request.(ListVisitFilesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListVisitFiles")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListVisitFilesResponseObject); ok {
+		if err := validResponse.VisitListVisitFilesResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// FetchVisitFile operation middleware
+func (sh *strictHandler) FetchVisitFile(ctx *gin.Context, visit VisitId, params FetchVisitFileParams) {
+	var request FetchVisitFileRequestObject
+
+	request.Visit = visit
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.FetchVisitFile(ctx, request.(FetchVisitFileRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "FetchVisitFile")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(FetchVisitFileResponseObject); ok {
+		if err := validResponse.VisitFetchVisitFileResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// PutVisitFile operation middleware
+func (sh *strictHandler) PutVisitFile(ctx *gin.Context, visit VisitId, params PutVisitFileParams) {
+	var request PutVisitFileRequestObject
+
+	request.Visit = visit
+	request.Params = params
+
+	request.Body = ctx.Request.Body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.PutVisitFile(ctx, request.(PutVisitFileRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "PutVisitFile")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(PutVisitFileResponseObject); ok {
+		if err := validResponse.VisitPutVisitFileResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // GetRecording operation middleware
 func (sh *strictHandler) GetRecording(ctx *gin.Context, visit VisitId, params GetRecordingParams) {
 	var request GetRecordingRequestObject
@@ -28263,258 +28687,266 @@ var swaggerSpec = []string{
 	"kJT5mff96pmbpTHzWm2y6Vno/ILL0evXmRytQWIoypvKjmcXFKz9VpWoZ679aCrL+YTT0OcYRzXssOik",
 	"JnfcyRc+cmlMZWruB/PGfzEUYQ/u1Xj+0jBnnIisTHjB0fEgtggLlpIAuKZVAcgRVGIgzo9rUZW1uuqw",
 	"ujLMKjCWGwMkwdfApUK8H3KlRFlhcB5QsHO5uL32C31FibCQEwwlXhpzq65Fq2/VFiDF0qVr1I/yBxaV",
-	"jnUbSs/HqKfvKESkzLnvk58pnEkQHefzkBaiSqLqXrSIzrrNoe9gCn9V1pInmqVIgvEGiGAAyDtV1wS3",
-	"hQ1JrqvMvjymUuLZfqrFWsz3LqKWTOu2LU6yhRKdPSWh0u7779i4xMLUuUQX6eQozpOJgjgYJCyhg5/B",
-	"K0zU/cp34OuCKJK+2q33XxewE8VX0hVxY3yNZW2/WptdIfxDF+JlYzaicleJpwE+FlOSdlWDWvrXBbr7",
-	"ZB0asNU/lfjKz0oh/DX4dYH1k77y//t1gQzwveLp1Ur3koz8WYRPngUKOBTh8NA/FUFucC9CgF7eqQxL",
-	"fCfbOBbenc0lcXGVbWIcyy+jPdg28bCuYyb6uO0zSueCFc/KpYeI7aDS8+dywiWiPy3UROgJQp91aw+S",
-	"Jy9aPsp9viAw3cNgHSnt0F688JfyOVgOspdoQ5vcr2dIFeiQOhTA9+v//uVz8d2Tp0+EJRH8l2tsJ35U",
-	"Vk1n1cL+wGwfrFBRWXz8GsTxQE9Cck8sLo39Bk4Uag4uOfwIO0cfMYr2Sury7R1PujBVKcU3MipmsFFz",
-	"+uEUHQWtyxNHBKbAmbOkX8lNz+0/dsc8Ezuo4uRMLFyQhEqQOWwJlz1xH5i0JFxwRsVAdOB5ZW6lOVuW",
-	"8fWQR0YuFmqbKQiEhlN4QlRYYlqHCmvX5G9ARQLLrPuzcEAhRpF4CgtmCUkP58yP35SxRJOM0IlCSBY7",
-	"sS9gpwN2ooNOWEIHOLzuYfr9g7F8RoXPlQXxUkD9e9HqElw3C6Mx2nC8DuQ/Oojnp2cKh3Dgw6MeBice",
-	"HbTYzlmEJfw+2n/mTSFsq+h7q6BWeXTwQocxNQm6cNptS54G3FfsfifW0Z+BhXQgGs4Y5xFqCLetTbx5",
-	"dt067GulrwWwZEJ2m8zEJAarNH3oItMYNuwwyfy3ctIkbwyOpeFIEd/sbGKiXdZj40YBIrK+9v/NEibl",
-	"KTViQZxR7g96/LhhRKy2fj/eeNWAyEiVbHCMoC/AGuCf4gfWzm1Rd4qUbge+Om8HfXhzE5NEMS0Odrha",
-	"Vp/EbPbKWHcOYSFkFTO3lQq+s6uzmPQ+C2102sq2Amf9H4BCW2ackR3mf2G0a+TCXQik4BPWtXOL5/Fn",
-	"IxZ15SVisEOI3uwRmhrgVPybXimtGumlKFUKq/BGEF/5G16En7+++Jv+m36BxAuyruMBwfmjgKQh6eWb",
-	"ETS6QqhPXpaD6gEkm/pCfDpv/COV/ZuGc6GwCmqtupgmNB8QHldC6j1gne4qtVMN6P+NdKaBNsuNP7Of",
-	"ziF4CgV/YEX+phGOjPgv6qNXWeA5K2RttIqNXYgbYrElB31MtQjDqyzSm0O1+79p5CH3VoHFOTbtYu01",
-	"al3v+3loae3qtdpAqSTxomlMQ6tA7hGBJDZWfOVVsv/47ulfvg61qayT81oh6YV4U1lnA71ZiQrZfI//",
-	"H0APf9OLtrHmUG+jDNyVN17EM/Hu7c0HfALjpTZVAkDFk/pv+nWpNlvjlF7sz38JPnhLGEGkl6B0ZRvq",
-	"DKCHHmog+rlBdTE4DNyuWqiLv+mYIHV19q5uN+KNPxYJp/XV2ePg95Lb6uzq7NuLy4tvz5BDE070N6AZ",
-	"nQcg0Uq5PAVAkk5LCwJuXJxIzHh1RkDmKuySpH48XriVCyXZNkUAiygIDKAqHUsF4OasjH5dnl2d+dV6",
-	"5j//C9KPbmUjN8oBhPH/8HVHI28i5aekKbnXYqNiaTi8ZKKs+UergPueRA35qQsUd5ITq78DUffWaKo4",
-	"9OTy8oDqVG63tVd6KqO/+TtdOd33RlllYfQMhc9RXY0PnW1iLzAtI3J+cm3E3n/zjnyM/psoYM6uzlBe",
-	"wN+SvfLNv+C//4CbieVl+LGBUFIv+szUoBAfumTqjdwX6Cx1Sm4eWQhVBzlVhJpiIKzwvVhcLpQppZpe",
-	"FbOJoD9xHo82Eaw+EcPS4gcDtLs2XdOqdC+cwiH9HmHeP5pyP2lbDO0GGEq85/rd++Mzt+PJODi/4SDx",
-	"67P3Wlhr3G0L6WRtVq1KBFN/TX9W7nl86IRc+BCqd1332VWD8gGFZlN8YoHFaTpZHKg/GDkBHx4UEwXX",
-	"n3/GXvSKiYfaLExD/8Qs0i8njga54uJcM7sggmZgLoSBVJdQ9w/qITywMApZNR0FpM1Lo5tYBYCScGJd",
-	"V0qYBbFDn7wQv8WCK9FB3t95zxHbE5T+L3PODxr5k087Nfs8Tm921WlKP2d9CSsVROyn81o2q/SfRq+6",
-	"fw3sBhs5+GxWbHh9gkZ3kzx+JEC4AXSPfPMMCnP7k33iwTcAlR7x4AdwpR7LireoEHudOtR0CFs1J5Di",
-	"xvw3iYrD6QXfNLOB3mrSq81SJGtXdKmipBQ+lOzwf6FaK+EIbTMViL3GTV7jgNwt1aKWDWj53i6TC1fv",
-	"0dGVMNESZUnlLkSkKa/8K0LW3t7YF0lFJxHoEPp7tM+M+2XkS7+NUeLlyZfbITnVotsVn7MJxsiTqH4c",
-	"7ZGMhPnmX90//hjUUo4GO1XYdK++Ls/+3KP7ZRfmxOkcM/PfJBQZ4wX+81hV8XNWovjveU2E0teAdMhd",
-	"EgEGcc99gRNIkI0/d0ti02PulMoFnm8s+m6a0t+a/979CknqeWX1nf/ZQuSmY3UTy7YB1EPgAQeiH4gO",
-	"dNYvZ/jC176IAHr4GynT13+P5vsnS8AD4xf7MOyUCw+RYwWo4pE5GqjYiUG0cusu4rU0raaaQxBaA1pv",
-	"r2aFbAXe/fY8dOfP8HZFjeS0s+sZVn/DyOoDmh95C8N+8y/6rz+IkUFxVFNvlLOJ3rgyXhfEwKXZaags",
-	"4k1SJDmqLNIdLZG9shRzpTTyUs33Yi01syrvkX6i0xCnHWd67zd/E4y4ct5jsIyR8t+xuUqUpPGgx6I4",
-	"pV593iT8CRfYT0ixn5EmYa+QC9MK8uLbP39nf9NZM1kBdOxS0WbXuVWo80lZDpRMp3wpv5ndf/t1/Hf5",
-	"REY6QdKFDHR8vKbxIVIOwx3Q3WeUsrsjkYVQZ3+qQ8VSXcQf8U9qBwzLLb5Kgm0nbRHDp2FHUASNMBvI",
-	"rS5eb7am6bg9dHkY/AvVgucKROfxNkrTJj5/Az28bpP277+/rU1RT9gfFa7pZ5nfg/Z2bvMGAfjNv+i/",
-	"xhjZ/xXr+X7ejchEhPqlgvmY0KbS1abdpDW8OkTknyCbwvAzKxwOYbxkwP39xW+Y2tjAErzKsqBRwWOL",
-	"gX4qj+lFAWDVamNViTWqDMQK8bGvtBExr+PrhC8f4xBrQnlhdF1R9AcDOqWSJVIp5OPOz0PP/xTFFxsb",
-	"o/iGivIA4wbyo4cNrvz/7L1bk9s2tjb8V1C+cVLFtuxMJrN3d31Vu7dP8cSJXW7P+GIqlYJEqIURBegj",
-	"wKa1XfPf38JaCyAokZTUItlK4isfJBEgDuu8nsct3kUNebhj3woVmHfhh2jO1v0LX2bXuMRF+iYMdeZh",
-	"eB9ZgRftMR/4nucWs1DotkGmG3pSPGtC62j//3EjRWGiAOzkK+Sp2rCCe2obM6JZ2hm6gh0YVN7Fx+aQ",
-	"UBBUDpFbPMR12RN/xK+MJEaK9FDv2V/YLcrRqutGUqiJ0Br6zse05l+uU6iPo3Sy7xDkKV9bxCsKMh2L",
-	"QUKJ2VKs7XbBfH0/rtP0Od3QISy9X0RJW3CImfes3xvRtM/okPMUOvRO3jgowInP/eQL/NkZD3ml81th",
-	"TaUjnrA3wNfujXxn1DutQfhphhC44btJKMqTOYLDoYuwkM5g2DxhHwLLo8wE6iOoSbOs1PmSgRsqVvUS",
-	"fa88oR9894zghP0x6Swt+bTYJKGgjKiZ2uUmx37EB8rLuvdxr6atFar9rMz9V/o7Lx3hm3AXh3zr1rAL",
-	"KvI+5dlxfocbP3iea6jg3Lk+lKwK5feVIJSGOjsC54BZI7iRhluTeNlZE5nMaMDjWFepBp0TJgNV5wXS",
-	"s61oDcxkSPEJzyYg4LEj/3skqPHM6sMJ0clsIWZLxDw+4Rg1q1SzNLXDo3QZTs6MKwYcAbU2D2nwjDTF",
-	"7dxEH+7u+nC6P9JufjkrsR2eWqWfPLpURZb1nZupb9hSbC4Azqc7WbPO9b/FzJoEyv7w1uLPqPgMNZ27",
-	"tpTC9aoR7q5KsSkqoQLxDeZ79vhWP4nNa5zaGIanH23EzE2/wrfx1vzIKzt0AUXIWMysARK/2ibYRdjR",
-	"BBmfoItf5E/YdVX9fKvdhla81FazWx2iFjz0VfmewwrsjYqkPYyn1nNQ1LkwizYpHfZjIEFdH2T8amQY",
-	"9+V8jh1LrRIi1cIMKrI7uydA6FYBKc95qEvFQoUzGLseoYlC5gbzK3K2CM5r7KkzhKr2qt9WTFC+T7U6",
-	"me53pc7toiMAQ70Vw8pxGKTNDvOLcebi4H1BbkzU2ABX34PXKKur/X5sqheDAhSOcg/Rbm6hO4aqzoHl",
-	"HcIu7iQ4p2YtuAVXxYaqDyocbCjzcLMxC2xuGKQ2oxpggJt+kH6hKRzcCvMpJI5gxd3yQ1ASF77/mo1d",
-	"qTD5shSbTscYU3ARQFtM5rlzhKIqgrVQZquKoCkpto7Pxf7OKYybGOEPZ7sfeyu3/NhDMTzPutwgOKv3",
-	"FhzJ7vyozzUOkYd1rWeYluH6NmeXdmIFDefOw+MP5D/MibU0QAc6iWYb8wBP2Bt0OwGyAx1RhAnMJeRr",
-	"3MZNxUKqFP8fmRR/47ap3oWnB0Vj3IUC/m5ohNWI0LEDgkQnJok9nSfsE1lbWDsJIAbhTbckcEIog55/",
-	"GbV7SEuF2GTL/UF8ht9uW/p5ukLo343n7vouvd4lpfumshfYAdwdN8evvsVvjhI+j0Y8tOESXwS6FxEa",
-	"BKBOIx7NOfimEk4UsfIjSJgnhaUlGSSwvtNaUHvFoZqXqiGOCea0CviBgi84zYPO4KjH79hW3wCty41l",
-	"/430aokH2xc99tHEBXkdaoIwAyAZEyMZOQk5FeBIO5UACL46bsVm16Ef3MZJbuqdwYAnRTE9fPhWescs",
-	"/SIOc7ajAcZO8cTDth6GoeS1szHwb/+ZpGImPcBH8zH4BSGE3BfTQMnt3N4wy+2NewFfrfZuf4/2rLbP",
-	"Z9WlTa/xwq/T2KHsg05KcB16qiGpHxvKhXXK1hf0nTMv+6gQJUhtp+31GAFz9NiiDKGcYeypekwBWDzU",
-	"oS4NFS609PLgl+9VCeIkKuDWJQG4ayk2TySUZCKHAAYttBJsKVVa/16rhWvlSatA3NkL2TkMIbqePoY3",
-	"1toGium5Th8tLwDtxyNYtLrZxSkr6JuFAUVG5whp3zYUAPU1ys0O8L89E6BS3zCJtrGB9f34wYfMlL9U",
-	"Nt8cUlZE74qsQZGh1U/mKa4yInEaZQgb9e5rDdo218UtsjeVC52FwgQIGc+lSmOYIfcOmxpYnlSWz2xL",
-	"0q+S2UMozp/E2v4oODimQ2pIegt4o670AVWe917+3LS14q7TGfnE7WzRqjG/qq2vauur2jp/tdWIBaSK",
-	"1bRiHgUvHqWyEUJdeUw8KNrViAC/TaYIM1wIngayIWdic2MvXjqpcvHmxYllZ1Z8tiihLozNBV/VZe32",
-	"A3dT/orBr50swpe7gjxYyi1Ht56B1sX2H2uYxMYhXBoIJletzrD2MYPlbT9Z3rixm14yNHYHKf3ZiZhW",
-	"Kf0SPv4qpr+K6a9i+k/jXXy+UOmu/blfJmYZsrAB9yS+WA0bEwx0KPr6+827X9hbqUYTcwtKJLbV7ZKE",
-	"A1t9QDv9BuhFvEeQtOtO32i64Gaxq0gThjwlFastVW5EzQ49t4WkuZzb1sKgF+5TNt1gpVdF1EL83tRg",
-	"W6dEp9Igz/XdXM8DDx4joNZwN71QCFRGTRfSk/McK3nilJrfRjcWn4osAQX2/93xrGgVBBnlu+4xLioK",
-	"qdLLan8C/To0FtCedIHtFOZgtJ0b/PqwMY4X0KQuDuyfSsO3zRD3ZLIF3dcC5EgkuNFk6gWxwLlSXaaK",
-	"ByFK/nMLtQh4mZzZ4fTlXOcR2wC2vGOVrkegz0D2suto8ApDlHjoqSqAeG4DQVYm5pbpwladLBEyfhPy",
-	"m7/Dw+G+4Qgjd6J3t6D7ptapQMpNJciocfvSf3aiEBcBorq7w9XGYMN5gSzMWcaIlBI2VSqs4MPE63Tj",
-	"u4GYVpT5x0RLWtDB80c0LQSbFlCAT6RcKVam7DspIOsL8SG8wx5XIxAXpVA0tgCK7KfOn/zLDz9csb88",
-	"bXYptwSZ+3GTDO2vy/2gNHn04sf0S8Pqg8bXWon+4SXhZM35zJ2yViH2M9X8GTHLhd3CIn9sfIEIPoZ9",
-	"8/Hdx/cJkAz98N1f/utbT0UEXgUrjMDCKg7Y9lTp6IRP2MUtIGxxK9UrnOGAmWoaoRVowr15/U3QVYTU",
-	"PjILnLIrUBffGXLF1Z3MtJpL5w1s5bK3MWrgW9Gy9S+W8eHPdTp629MHMdN3It+4sU3HlkWHMhy+KxJR",
-	"+AQ4g1hw/mA7CuoaKcmaN/MD6POz2svvG3uGcoHpmK21PzFVv38hbzMIRexViRR5K6Eh12pgWEKBWhlg",
-	"a6FSTwiBxA9455HifMtsAjMOXLZM66V3dxa69HoQmyF4lvnfp+JOZHrd1J/2WtjXGcVUjtCLeu77ihP2",
-	"LCjH/z4X5dh16uh1W8IMdpGLvj1cbMbuOCluq52fbRbAOgqVXNEBSCKu7oRiuvj3KbDIrDxtWRIc5WY7",
-	"6DVO5MyrSIIj2XfEMdSdzmPakxNoTQ7w7hOqco1uo/98X7TzdxQA+FgBpYB/GQGguakInuJb1+BUJLiT",
-	"7e+PFJaddd97YVuozJwJlR4e+DxqGEwUCJViFzCEIeE2Qhmz87WBv3rfyzrDIC3EkfOoWLQJ9t5YUfIc",
-	"O+QumdNeQaegcZGwOc8M/i+kFID6/wr+fojs1qV6ODQbkF+HRGFQ4o6Av/KacDYoHgI8mMBWpVIfHJEW",
-	"gyJuE3Jqb2N5obCRggV+v4oKXRK7VxWKMayMIpuRVRHGaMRvQe7CY8V9xMMFLWQDlX6G+Y0cXYkG3bXf",
-	"4eDUydp7Dqjg0Zx4Ccmzjjie56A00DPNiWXPR9r8wYqPVIXxEnqlS7ApoGO6hYgy8TcfSS0BHkNYzwnX",
-	"FlipE2QOc0bqY5zlQcEwXFB4vZ+XBVfphdMO3d0Xnqp4nPaLbX7kg9owKhPBc9xxbNHfTeX1bIATBV/3",
-	"AtJ3xlg+HOtQAAisZSD2R8FXpvfVMfbCE+tKsQdNvYGeuKqXcI+Kv2LYnS5mixC8g8+9De5BrJp9lR+1",
-	"sdfRpMbZl2rMzYPiczS3DIX1841DtISQQjFeYMdbRJnbiEj6jmcSAUM9yAK03QLBKSApJmDISuWzwAis",
-	"AbId6lN2oG98c6ddcI9b3GiN1Fd3MKNiaxPHbT1qGHz3DoXd6LdLb/seT764ne3sq/fVuwtONxVbWalj",
-	"Hg9BU5exM0C2t3N/H1KgUz60cft30APvFr4JAXZXoP0ewFvr+KqEqUpyoU9g1Qi2iQLgHm3iYCCF+w50",
-	"JNnPscOE4M6K37bXsbkPe3mbvgF2m2FvOQqGQN3972K1Bl3UNvKd5Ce93k7UqkT++KGiVwIpjy4JVvgC",
-	"/0CyaihcuaC/tx4cndsHw6s8Bt83rHHP5XGlEOsdrsAtIQgEp2+qGs6zDEtszXJknxNHF2k7hIL7HKwu",
-	"cPj79jbD8ZjwVK+tSPdyV0PswduhFcKJMYsUearVxsMT50zVazYqd8BuZcsML5tsSL220fkZxoCMxxjZ",
-	"eqyPu7v7fncGDVDtHAE0LD18WweaAVfs5uZHKBMVeXAvwiYnFe+NryQNHMJofJoQrL70VFvUET+X6lbk",
-	"61wqayKyLu96lHzDrMgy0wyJ40zVAN3W/5mpDfFQsF83C10qmsWhsBhha0Y4RJk09oJggjoOkltLiKdL",
-	"xCQKSNffPL/5Z4Ll3WiWvlsL5Y7bLJNCQdPLXN4WuPPfUqDUXZEOODg32M84gLPQBzwe8Sgj161EQ3/A",
-	"5W87DjGqOCYjBkDJ2D0ZX/x/7eeK81U0eYqqhdEzKsl4q68CbzAimgflJA2z6OO2EsXd3zihHw5CFfex",
-	"euth/dfJFPqh7YVUXTcUb9UW9VReKLQFUNkDBCyyY0S8GRFCffU1+M8tU0BalOdJlFQWn9diRvZ4cE58",
-	"6fITdl23QkpuwumA+hgsgGbGObYhjjYVM70SpoYj6F8sqfh/Ijh9UGkVpP4x6JNgMb1RA4kZ//SHUkD/",
-	"i2fnzeGVplPhYSedh5l4VDxwxdw/MIdeVa0j5OewBFvVXWgTS9toPO7/z0Bu9OeDfChaibGESr1yCBLX",
-	"X4pUAnB6f57JXkqEnlZ9DNd8n0U/nDfedqgnTnKarqo0zYCMhMoaVJjrJUJ6W+MLmjDvkGXODHffTyom",
-	"3ZxKf9y3CyNyU6/qd9phqXSpGgsT/eJd40zPf5dpoo1YkX61ek7eNW/tep1rjhQZ7cWpK75hSyHWMYtW",
-	"8ND8wx4b8OnWOreXsIsQIk2IIAF/5CXAXOaidOcAmz94jOgN2hzrkKAyt2G7r/2sTxaiDSkXmiqyZDqV",
-	"f1XvJtCl8qQBgdTJCGL9OKQwaqd3d8wIYFi6towTff4AYgaw/qvoQdHCHaBVpFIsXwrffBoMQhOxC0Ah",
-	"NRpmulgbKLJEsgDKxW4fr498KQAIn8IAJ0uS/u23+hT/RDwBjcemFnNqlGEfhC1yRSjzmK6ulRfEUszX",
-	"zdWrVOlXbSnr18JGgaNz1T31wNOwMZ59BQrvnTXQugnevsduwBgTu4TCyD3eVuhg5TntJzExgY1BDMmf",
-	"kPDBb62TKkgm4ml62+vZ3kvV53YPwC0QTXBk8bDnkMGehHKBwQJGTeJh4qMCHd3QFUdI8PsjcxabVBf8",
-	"TiTM6CgTAe58rT16unEHUmRzbCaMg0tYgdNUh/sSJugjs2d5supTPK+zNUqQOjpZQJO8p1bwHX1naG9/",
-	"sMKPIRWSWxypbg8km41MPCdDIqwIBCoQSD4ZCpd3tMoY/tSaG1PqPO2sjASLRhoLB+wx9ILAj7Ce5pNU",
-	"KUiIYJEINcs3IFbQvf5wcx2x5TxhH92aGL0SAG2CNAMyUEdEDJo7VstL/+T3ft7na77szrU19OSXyy/s",
-	"OPLAjzY5JHeFkfHtZLazU4ioHeyfcDAUxcJJiTSlJZzj7ZcGxE7/m9laKTdCijlaaEwbX4RRWgIXCBkR",
-	"5ZkxERS0ufNPMOtQYINk4BFbiNnSx6KMsBbKF7B11lus3xizSNmF/RbZkm8R/ftWKMtWYD5KG5GhEEo/",
-	"MYEi8n6VfUKcupW0looq3bFovK838CKv4MXP96bGs2zzD2sWER9LZQPzdnsn+437+M8SoYe1GKM+qLb+",
-	"0HR4kKceNSg2ZhK4wY5maZ2+d+qu+crQkGd8XWiGrfsU1mEExzxgqUSr73syonQnsWZWPCQNRPEJcbKC",
-	"iy7tdrDYSdqq8Rk0IWXqZzNdKOsFsC4VyljSkSheoVeBvhi1UPrOyMa2gh6PwiD9CNFBGLJ2rLNbDftP",
-	"Na7nWEJBr7tksl7/eUSyXg8nkf9drNYXkHDpjK/XWXipU4iKq3WOlRtK2FLnyyRUfE83UFkHFxgK7QBe",
-	"2IarWkXyIOUTRIohlNxt8k3792K1/lBkYjD2zWqEkaMY9XEb6neKrOeqnWrjJ1/cH51lCtiyEy3//m6d",
-	"vNqn+1EGDVEF5U7ZIDVQbjW7Ox9D04OJ7gVBc9VIhOn2VL36sEnNXY5/h2EHPpfm4VsXIQa7vWxhRZsX",
-	"EO0Dn4wlaxATf1WuILJorpi4E/kGwiUiM8JLucrURGqtRjTJaiMGgZKMtmE8meTHfaFVo1wKkE4QaiOQ",
-	"qd4V1FYSr5F+//fTE5cAhOBqJRTAJ3C2LvK1NqLP7rgaSJH7SdvD4XEnPn8gECQYY9w2rgoMJ0gNckiw",
-	"+yCG5KlQcqLM8IqnaMNoJdidNNIeDaEDT+wFR+cP16X2kziIKWqkVHUVq93lqHd/WXOZ7yqKN8DHcK88",
-	"3jjda9UER25dCkPuHloKJAwWTYY08IHtJZQLBvAEKz6TIQGkGmKD8E0IqePZNbjy7fr/J9Lf4HrPZSYS",
-	"kJtUzVioVHjiYnfTEJoHJSCA70xF9fah5Ql6kXXe3I3A05/EZuCeFD/C+KVGe3pRIJSMKOPYt9Fzji8c",
-	"mANyOWAfVQICkM0DAEcFRh2gupZCrA30OfrwJqoHrKxEsCCjr5ghxM/QkgANT1DFst23xGwpZ6JDGA1l",
-	"t0YDPFRTAZ4UAzmHe3UVMISKrLUWkGLuh3uwQRY5O2I/rrXTMCGwSk4OVjV52sE4Egsc0FrNBHlF7hUj",
-	"nXLxk9jQ6YE2pywNfTQlNzGR9O45chM6Y5XmpzeyQvuZp2KPUvMFatE+PUoe7UHrHuzUHaf81txA6YHT",
-	"gdJURflBYZFuOkJdDauqHkBN7VNR7o7SAg6hob4sxaazJbIC+5NZqJeG8BhV0XC1gWT1FYkTGBU0jcEs",
-	"dhO7uBvrPuLgJ7E5osJgkJ7GmHW/rWmo51d7OpIF3a9LxC02h9SHek4NjEAnCL4lekcQ4GAU2wfH3ETV",
-	"W4+9af+EvbE+nsBWfJME/KBVUxYXRzt9OwYgpQ8zG1/mdByBhBwNwGwTJXERDqFKQPJMZgueZcKdiHaV",
-	"8saYAqwZkINWg+bYYhCL1CO02ADm426RlPOnmLRXTOcJoUNSIplj2bYzRsPPNgjt/O/CQD/P2kmtNESG",
-	"rb80DYcO3+kczx3wer5CPpAhTZuwCG2HLez8YGptMteF6qjZ/kjVVmzKZ0uPdkjaLdPGPmGIGLUlcMqF",
-	"hmq7da7vABWgorezQrGVVIUVZvsQbR3SJgs5X76CCZ/bkXEze6sfxIkfR1ltHZuAhtuV7HzOs+zdfB7Q",
-	"aYe1ZH5B7kFnREMh4InEIw2mTCfkDgLg0CWwutY7Bw5fxB8EZGE6cIjALYkvg3MbpX3CrmuuJ3xBCeeA",
-	"AkObrwQKgAfRLSTSuN0r5DfjHOVuBWM8cucDeOXVyC1aP26YLrmkctIhNX9GB64tgJEvTThiHAVyKLWl",
-	"gxCbfuyNhfpncj6l/xcymXgYc5/7XTnR3SyDQdJ9FcEPK4Jh7/a2x5j779PXvpio2yWYyVuuvc6ROxP7",
-	"Y4bbbVIEF0uxaZcIP0LIku9qjaAqMCwOQUyno4LnuCstEopy+uCG8wQglULG3Kww1unbUNGBj0giVDir",
-	"Wao98Uwr1tN7nOxJCunIEqchgmMzuZbEFLpf2jgvbbLOuDyWgfvjVjhaVvhrWAY2pDqKzuBkrvNb7N1o",
-	"P44vhLG53hD8hF5v6vXLYACFxirnLoAXST7DWhsjjJFa+ZvY6Rq8gvn8ToNKSYDtR+Mtc/ahB8qKt7tv",
-	"m3Zng7Wem33eIOygvFXcFjlVnQZHlX1zc/PjzZvX31YBBj2P9rKhGtVt9zlao2FifxJ7ApOrXsG0hW3f",
-	"w7dOFda7r+ak1yXl/PP57Pu/PfshYWa9lE4n/btcXmEO+iAEGKyHPa2+5jQJXRWyuEssPvdNpIJGSQcM",
-	"bJqaKG6n2LsbgH3abtKzEe8ANc5VzfcSEutsGrqBnUNK2S0vk32TGU8hVxpwPYJYj6CrQtd+Y/vIW2LZ",
-	"G6j7Ax8/cu4yGrShFwT5IXuW5ngyJl/gz86sFWaYdrA8PYMaBBswpOIMXAg7hHPwsQ7nqbRHXaRqax7O",
-	"CTxnLp1dGs5EGUGa+RoLSUUXbZrdH4/jZA786uh+W2fbaGuFGiYVtk0mQ7c0YLX5XnuJvVfALSpnC7YS",
-	"dqGbqWMHWJ2nv69bsCsd/R2YpLmc286WAgp7pKkHAfDkbkS2EFURwTMfY/GZYVNhS7dbttT+xDc0GDxH",
-	"CO1/itw0M98fvk+NulPSzb3DAfYgo53USNI6OMU/aQp+taA8xi1Va+W0PmlGQx7bVzLzW9bOAmCjd64c",
-	"Xyh8gnChULZii2aC55kU+bDHXSibS3EPeIQqfeeVQJzDq1DjsXtjH1gCJNFOFklDeOrV7Ea27FsF4SeK",
-	"KofqxSH8vK1jAgJs/yEptw4JgHyRG99UkGsiI+LYI/MKpnSuRwZn92c5Mk24klsnKNeF3cNSCEC0kDqW",
-	"Cou6Ua6Ao4BdH7mgvIU7UdPAPEmc/FA6qoRITcJm2lj3B2a7EvczgRVzEAqP+vwg1heIL3KulrX6udBh",
-	"1dQJ+AHfqm8dnWk3acusXAEAnxEz7YxiN0mqWNexw9SmMFf882+pLpV7Tjd3f2dfDnmoHo51VRgLZHPt",
-	"RO9i/Rt9+97c2BHEBAxINdvG6vUaQ+m5gFbm1sYZpX+DfvbjZvBTDdrK8qXAw0H5MmFkKmLntfKIDODl",
-	"Mj1v54Y39UhDqKbeMlV2iqbb10kzm2+8IQH+t1PoFQkkkCe4o8zVBs70lXMV4JLg1HUmmL/I7UxuC8Fz",
-	"Ix6ORJwuWlufNnw6rKV05w3yTqJVfNfIXKq7ABU8mtsfFGNKlBGFbpOU6cMX+HWMwv+aFXwAEatlK20s",
-	"e/b0qbeL+99Evbwn+BduE1wsVAGU+na6k70FY97XUoCk0Flg2xOKNUWvIbKkl48eBMyrviqdGPJRRflM",
-	"r7aTm3JOXVKCtDGz+hak0eU2CSFwP1CQx8PGcp+4gNrBlgBFE3D8diQk5CtD9bubzFUIQ8o74TTnnch5",
-	"BprUtOurzYFiecU/v8EPnz19ul9KX2cZ4zMr70S9fRfJoaE4V/DVCW28w0ZijOnILZhgQXlCAdh7gAGg",
-	"LcHr0fPZXXGZdUUqX/pGnIAS737RFin82T3twNL3nMKXwRDqx4quKrxbrqNAQjUvm8Dmc+/E+NRp+HKr",
-	"LlKzVDdeq+Z37ZOzSmatWPaBphpkCS5lP/0DUYV8E47OjcAyh5lOBYF2hsmEaGktsKHmMl9VlEbSoFNq",
-	"nrB/gAIA+a409gjiTgBcNbwXSjtoJaSaCX9a2hDLb6KdGQTGotqXMfnL9p6FU7Z+nguz2CEF2hYTE9pL",
-	"joO3wVo9x28NuAnxCAdtxPdNBXzhnNXPFdgcSpdgcvQqaqEtutVOeAV5mukGtPxlzWMDf9sphYRQHFDh",
-	"kcoQfOW1BYFz0JvoPPSt+HoG7NRSUODqoxhwUVOs/6ioQdCATvB2lthTWhHdyBbT+hd4xT22xg6YiIqn",
-	"HNBErgi7RrH/wSknbB1+SamLdryR9rj2in9+K9StXTy6/M5ZHSup/L+fHRh3vwWICedFF6upyBP27Duf",
-	"HTdcpijKStmOiJJBTd7WrOSqWD26/CtOCf9RTaiKLYzieriNTA9uNy65YdDM0PON8Y703lJL+tYYK/Mu",
-	"Siru9cjAYAUoR1SPPbUrBVawZgl8nabvqljiWTY0/yLKaiHHLQyoj9ugTwl7U5IJ0r9ijSDXwgmffPF/",
-	"hcKBPd2JvhQea3HYO0XQ64xnEPbNxYoDz1Zzw+G9T4f/4aGVn2/mP8OLDHWM/Hzwtca2yg49SUjRIo1n",
-	"/VoInhK9wsuP/HZPkdPIp2+SCX5HpaVtTuGnitoOY8YQvzbMNHhK1Ij0lp562okb1EGnGTYy10WGkp7P",
-	"ByB2bAkKgLGD5l4SXFOZhyCBj9WE+PRCrKJuGawCjxhdNhDPcVvcTPb0u94mT88F4KxEj6RLNuc53r8h",
-	"NO92ABTRmrESP815aSI8Eyz9j7a2VpUFm0KUfJEOmmXaiBT6NxvYdJ1N3uOeDcDIG8/wIPn83Xg3GqKd",
-	"+bJfFNU1N7aTUXQGl/ZWgCeGKFxy5etBDfUrejxiY3NhZwuIdUrnLU03Ps+aBvIGQiIPgeKlWFvyGd33",
-	"0VlCh48ynZnWQNhQZyDFOwMujGkOer3n9+g+q1qVdqWce6kr97bgdyOSmMUAY5PjtFVbHGqUUm7FBeVl",
-	"G1y4g8gqD33YdutreVBlNLxWD+NBzzfiSQaIeZ5lNWYgGXPs8Mxo999aVWcMsUba0qpYz3gs2iUMS/0h",
-	"h6QFjsDQJO0VkDrZgkOsXPUO2bkFDx7jdvaB1zmkYnRXs62x7jqETqoMQ8++OvavTNJCdKfCIKERthHC",
-	"b9B1dBlttV4LFQ50zszCScwkGDmcgWXre1zyCsAQfg1RPWN5JpjRWl05Eegb5OpsWzAOlNLr7pTxe3i5",
-	"F4UYA6O34VjWgWqv2EqQe0ph9j7vwbWTF+XWQroV9lheAAeY8o25Yn87SPThj7srZga9GW73XhTiUOjV",
-	"cCZ7viKQzGu9HT/qEvtEoyQg0Hy6f5c69ye0MmxhI5y+X9BPG1X2B3EfPul+zm1Mjg5nB5agFZrXclsv",
-	"itmDiTZb3MBP/nPA8FCJflkJAKmIuiGV87nIK9ZvNKba5ogF7cfVQNXmAoF6qLUr+cbX5yUk4yqolqXY",
-	"+Bx8gsQZU56yDrVd6jzfnDAxPR9a+XUO74VLLm47yujx0/uPEoHo1EUqoTEEZQP/7t26qPezo7l01Mj3",
-	"s6FqR889iYCmEFsdOuTuA9w+aIGau9yHyOu+bZmm2lsQWkji3p6/e0sS+5a7a0SJurnOQUpfbklC6s4I",
-	"VbjOdsl1mdQg4z0oLt1PJdhMZ8UKTP5U5CINgZ1ppmdLqGddtauA1zj/Pcm5hvSWW+ZclyZhz5xmfPb0",
-	"6dMr9t3Tpwfp/t1M1/5iWXInYEkiUSTJBAzYfCC0irWflKfV8keiRYTo8oQr9FWRfdUXX/XFmeoLknAt",
-	"2RiU30OY9JMVXx+jFy4jk57WOrLsnc7Aqj+opQo6ItxzLPgKB6Bd4v/M1/cU977cZEyB/1XEfhWxX0Xs",
-	"mYtYJ1Ja5OuKr3sXrjOdpxWxY0tQsc4+BzuZF9DFP8t0kXpMPerVw/zJyojszicJK1IkwHYkgqPpxrND",
-	"NmClNlWeIk+DG+ZDgc2Uw1cjVeMdWo9ERHxD1wn/BGBnyImZ+KbVwJXpnJmYKBPXGTBOPIcm+Dtu/xjW",
-	"T1HBb/gpzzLcvRD3xQQqIThF38YTga0pjYyc0SIOxskZb9S4VSrbI4/Byxnf3IOZOWvb8JWbs2lFRXqB",
-	"2POdBZEf6Ltv8avjySEa8hBR9LEGox+ZOaARgXiuLrgH4UPbaR2ov8dgeIXVGMdUrrX2tXHCXe77yAHZ",
-	"yb6zRl86X/JKMLj8y+wkyNsMLVkxcx9r3JXBmFwJrswlwH6lnjwC6ugV4XiBpUEfKKJsikHCKgoA9k1h",
-	"RP4//pNvW5vUBVf2AY1EWOZDIrd+R5radgenPvxfbGawAIbVgJIAxh/0QT9hvmWMW2iXN/VueuiysBUK",
-	"ObQqGDR1Et/+hD33U1H76WND9eA7LUyW5/5inWsBd22OI9d11YZtotSBj/st8Krjufiz62wbRHprTelW",
-	"1YdADeM8E2qpness06VIkWJxg10jl2ySF4oePBF3guILDRGe+52PD4V7xBhCYM/+9O4sxlsyQaqUPV3Z",
-	"nOgAyoXw5bXSEMC/ZqmOgOGUtn7iqfcanVgAkm3M2FN0z1ktbSg7579pOM/2rXOfDrtzhUp1O8TAcydr",
-	"9ZwgzqxYh5o2uuuejVSDK0i+OzTXT8VtoZIqxY66hoEhsgu7pUQJsSC3+QGdK2HaKXjuC9+BApuusxuz",
-	"CV/pHyrVJ+77KZ7KaGLXvT9UdME69y9ytYVJ74SDmmCE8KsjhmGiEQ8OxNBvMCLTZ3vYPuOHEGprE4jL",
-	"76RlRmRi5j0w973tyBnITIyJue+khWgE6KgtzJmaMtvTHLkfbXfswSI0XTeqMUzTgAWBIT0I1fnzEyMZ",
-	"w+UH4B6pCmHayBVPOhfuR8fSLPYbmDlgISeEZtPRKA9f6HMlhqIBPP56PP3jXI/DdM3ZB0D+zEEJ2qOD",
-	"ohJ+Px8kLAFedU03U7vPOuOK+kgBpnqhS+UjE0avBOIrOgHs0bUA+TahxtPcs+R66xYT2aKRpgxde5rA",
-	"eccf/CTHDkDUxm0C0KPdGzIE4Q/q5FbzzHTGIKBQnOw7d2IQYM07MVXFCfWHFKbgGSF5mgT/twZEFuoh",
-	"3NEr6+UobNqWGqUJv4bp7qlLeZXrFdF0u3upKuZLnaWQT8QGhGf/dVhVCpQH/OZ+c2RpyjVz3yFg/Qxw",
-	"QoiClrLGfl6l4Msrlhv+l6d/++6wtgjBlyL/zS64GlQ0HuXBuN05NH8DB6/vYEA41k7kdWANfsK6kXDV",
-	"sBU61dt9jzF3oAe3g0wxg1Yi+GxTg6hdinVDG9D7jKtIKA6SJo6HeCAzy82hlVol42qw7f7i//qfLgqc",
-	"e6sl/8PBw2gdquHHnpvR9y1kkwuyDcVUAI5zuEZJ5bp5pKcEIHAJc2TOZSZSrGYEG5EibT52qrRlG2EJ",
-	"6FcX9hKCcFCZDd/XKoC4PmGfoG/vTuS5TKnRCZiGCOKJ2mCgDS2U3IUHMJ7ZhS5uA3rzAmg4b2+R9Hg7",
-	"kNeGhdLfiRra+3ookbDPyhnQtInOctBie10xhBQ9ZTuTkdrj0KzydZZQ0tpTvWu0FL7sdQyp58Y7xMsq",
-	"A4I+4seECjHobAmkg+Pom4NzRQHtpkRoSgiBBpogvUpivn+t56FmDaxHd2IooYQIEATBnoK7XWWUuHI2",
-	"Lki+Fd8wY2WWsUzetSeVfi868SFyS037Dfgw+3n3RcBVRLTxCNVUpNKaFoaNAFvodjHmzWQvOVKQc5YX",
-	"yvNOGivWps7y4dbBXNUAGzD96D4gSn/AArGlDnz+5HFAWkzkd3IG8U4jbIVGmID6Nog5Aq3Gay1Vg63r",
-	"VqA/aTqQctyd5AD68SDfyc0EpnAUYCKYSP3rzmJfwLI4/1ile4n7qsXDSrRgBK2+loINKPWLwwKueB7r",
-	"gdZLVWRZv4ogFNV0upeFOsvajKLdCC96N5G2y49aF+wTt7PFCUvWTNbDjQ20bkZE4TOETayO91tu7MVL",
-	"N8WLNy/6oJyF170wNhd8dSTz7LVi8Gu2DjwW3orNC3UFJYEptxzV/4cC7Ub3vxJBHzx/INB74hQYQK0H",
-	"k7LXnYY2d3rRqs+92nkyQrqoPuALEeceOO1QkQN/ywu1wwNS6nwJYrfZciIrmLtlKTw2PFPiswVbSBpW",
-	"5tJaoVgK6Q+SsJpZrZdMWmcvtxnJN1asT7raQ1GbwcTG9uyHlid1m8SZml1S98Z9PuDrwvNb3hcMiIoy",
-	"c95z24Z74kSJ0lN7t4ThCossvxsKQldU/ZRs4BDGgv+AorSFzETN1nd3d/fs/yJK9/L3oQxvrygbfmOw",
-	"qyE9sVYj0+q2C/2WaPG7GpNu5K16V9hDKU0YPdLDOAYhP9N6KUWA3YsAgG+EvXgOnw4GA9wNcJK0Xsuf",
-	"B72UP4tm70hjQ8tSqtvhUF1aO4DkrXozVHqHHj42dUjjOru5QCThiqRIOLeAOorndeyjasSsyKXdPLr8",
-	"16/xlVUbrUTtzk5mOhXt8vS1vPPxGp1W0h1oH9mczyy4WRgGkbfqQoY6C2lM4QwVsEHmOid7DEd9HC6y",
-	"DJl0JO5vqNCXd+K5m+QwZ+kVvAQMcF7n6f539qjdbyaiaTsFa25MqfMUwVLbD0XCNBBk6lw8Ya90zp49",
-	"DfG1+Jqs+AaJUVZ8KZjVS6BArT3KJGFUxOj1PBDsG28Qk21POO3fPmHX+Ch4vNK2icwc3vuGFNeg7DpH",
-	"pJwalCE9pHeqPX8C8J62huyRpQpCLLkuDTF7LgR7txbqzQv2XCslZpaue0Plslm+wRG2XvYvWEXUxinm",
-	"R6vVv0Yi9K2ehUPbEUo6K1GLazThypQdK45B88BYTXLUcE/TJzxLH+RLsPuO+wvVsAEwWtiDpm7w+0QC",
-	"m344Qyl99O9Enuv8oB+i0qh+uc6KVcbtbPGb9C94cuxiYVfZkTGLLRsAAnKZ4CkGRjXpT2V0dool8Ce8",
-	"MV7wd3QxEY9LjVhRlyrojCsfHYGeUnqwYUKlbXUM7/2gA9Um0eN76VcPJOBDUtb5RevMhtz4L+3FydIG",
-	"bAbw0qc63VwhColzJ1sBoHiWDcvxfFB6ypsLB1b11c4j3f/qBILZvIAizNBIB6XFfZdIx1s4+UJ/60QR",
-	"eanSyjLajx9ialbU/SBEfr1nYKD3dbIXxbq7gKHGNUIZZeM1APQwtvCc3gj7j/Wg4TkYoKVezmq0Fgbz",
-	"K9pK8X8Gg8adcTjZeNMD/YYRs1zYkJ5f51JZXxhSi8tBtb7luRVpI1cpLe0AHqKb9TVFu+4nrPtlQztE",
-	"gRZTN/5U7GH8u4m+N4oEDeMd2twZvcm4xH/RVM+X+i9ez3GbLbdHbpDU4RtXjLNSTBdaLx8bf+NlVZiA",
-	"HhHijfWcNahOz+RL9Y9O7Yd9lV3b3/WuERZJk6qMn9quLe+lHX3h/YogO4xQgL4gba/3pZlPkeqfpWU6",
-	"72paRav3/BZ3gCB1mM0ZI1O13Y9JKnjaqTleuC+c480YQGu9EJl03srBVWn1slT8tUgHaYTco8huhEqv",
-	"b7lUf4C96jZ9lcX3bDF/A8WLzaXvuxjpLlmBO9PSqQoRVq0E1b1wC7HzhlpSEdtrf/T9DFNyr91+0ahe",
-	"pk8dB3tZCrHuLNrhFBbPBc8YL+xC5/L/RPqbZ6T0vEMqBdAbnqN2DEVIFeB1Q8/wDWRYB+z3xQFGbvaN",
-	"Bm04q+7Dgdp8m6hIcIcnX+DP/cBjPEyw2bWnDTvOT4BfDV3yuH/Vh+V8qS/0TvdRQ91iwGynRY/8vqZ2",
-	"aFzFexXXhw1IxqXxGqBRKazCGF1KYbBzIRaygq86AGKu0/Sj4KszduRheqeEl9wK9MK0v6sMYXEnX9wf",
-	"nahGHzw2BtTUEYwRb24ZRSe7eVOaX67bhLH4pJ5d6nhh+0eijtd1shIrtBwDf3xXjOI9z+0DLl5yMo15",
-	"y2JTapui6lS96abXq6dUNIiIv2up/tgrOshqwjmGsp3OaMFH/MofODcIb3ivzKD1azNk505HoBtnfr6Q",
-	"grSy44a3nUquxm0QAVBfRsAOPqb9KHmEWDatse0TN3V/rh4P0+QL/LmHKuJOL0XL5jeJNPrmECoWFlNp",
-	"lml1G/iKuMIi/p5TvDbns66m5Ru+MRVjGNM5W3j8DM7m0k0QkpRYAbkuppmcEXRRHSEH3qKGh4Ogxw2R",
-	"HTelgdx9ePZH8dmOXd6KL9UYuHFrSzQyg0C4IOlFq5P5T+TEsLrirMoB/iSq09qN1V7u1BhVLHNcoY6q",
-	"FNdj0+ys4tjn3jYMNWvSeNwnDVWfPMsi3/ygfl/4+j2aff3z0Xhpezp+eo/Hb4GwOVMTa0naiPjuxLAW",
-	"Rtc9ghNziJ+Np77XnrNW3GODJLmM46isInxIsO/Bl+lQyaqvfoQmAJwwyHhp2XSDGhQ7NYke//unVATu",
-	"sY1gmAsnZmNsI+IVhMIRBBSBwQEUAugTRerrL6mM5LFhPE1zYTA0Sx+C3jEWwCAw8ATj4QXPgVMpDTjN",
-	"9MqhAGn7mgMjBuzaQCI9GmBkqygadFeLw7L03vKIp3ryBf48BFQZvngJCRV/+GoyW+d1kc2VF9jsXYQT",
-	"Al1nxjpjgActlewWyvmNPk6ew6+GjvyOvFvt/W9f16j9RBMfmVNXe2GTnN5JQSYBbC2KWjOTcgat/t85",
-	"8RoXKELBQOT6p3wz1XrZwoLip3HvfUp6bIWFUvx1xqU6shYfAZDoXfqNc2xtXAVv0Lhr1+yTmN7o2VJY",
-	"9s2HV8/ZD9//9a/fJoGt0avtWtegIs+jUjOlh4JPKuQ+0qYUP9C5vJXqCXNGPlsJY/itQL4B2Jmf8X+u",
-	"2FQqnm+cYMRPQ4sJQqG4I2VAPHpMMTxuwOYk7RN2jVNGhkjnEmE/LvT/uMlXeIfTTSBxIn0e4Svtnr53",
-	"a6FOFBFJK1jvdGNF6JzRhV0Xtlr+hUeAjtsPm0xAt/SPGuuZpbI/fF8VNFcAuNtn/Fnfepg2tjXGVO0M",
-	"QGWE09h7ZhWeWkUldtAwSr7p8LevZzOxBqjukm/wtJGXMRVGpkgcnTBTzBZQBMVmIrdy7hZO+MS73QS9",
-	"XXKF9DJ49tKcl1hr/4RdK8ZhMGfMcbAarc7SKoqDn3KA+3ZS1jkGULSL1FJTsdEqjbL3CQOgTHVLJkJs",
-	"LpS84aTju37im4Esw+r5Izv717Sun9xWt+IQGN27MiUck4vZgue2o6vuUy4tkmJCU6jzPkDOJcG6Y0qX",
-	"CZ0wfNgT9hq22Xc40387oWsqkmNd2IRNQapQ9NqDqwbIOb5qivrAlJ7TvPdExj8F/BeagzRo1qZtEgv+",
-	"ODIDcV8CdQ8mMwiR+ltBTNFRrM3gqld004GUeo8cVxoKdB7Om/+ES+W3vU120wHsG7MjBMnqXQRfHk0F",
-	"z93t+devbgMCnse/fnWL4VxnfyyLPHt0+WjC13Jy9+zRf379z/8LAAD//w==",
+	"jnUbSs/HqKfvKESkzLnvk58pnEkQHefzkBaiSqLqXrSIzrrNoe9gCjP8IOjLnXRAD7XyZQUdXuINA2CN",
+	"2zMKA02rrGMpn+XIDTffO3TaxB5W2n3/3Wl/Jt05pArA94t00Nkd56frXeu4uHiGC6WTj0ea0i5EMwgi",
+	"Dtr/Wn2SpVpUG1lneJz+2adxGjlk4lqhsZ66bV9GveAQm+katoL/j3vKkyFCbfHkckK2brcV71dQkLrV",
+	"KylYEFEoxRGBPB7LEASkLkXSwLuQq8/t1pwLyHqb19St8wIBHSfDSg7Nfpi+ZFDZJfhVWUsxIpa8DCRR",
+	"AO+G1BWn6pqA8HBVkFM5c2Mck5zxPFzVYg1nLdgnpnXbFsWfheK5o85gcbYwdS4FTTo5io1ooooUhBJL",
+	"teJn8ApT6L/yHfi6IPKyr3br/dcF3BHiK+mKKLK/xoLTX63NrhD+oQvxsjEbUbmrxAcIH4vJgruqQfv5",
+	"6wId8bIODfjDKL7ys1IIr6B+XWBls6/8/35dYG2G9FLwbfTS//wug0+eBXJGVK6Sk67gX0ojdEbeqUz9",
+	"hk7r4PixdzaXXsnVnIoHEyT0wbaJ1+g6ckSM2z6jrCFY8eyheoioK5ojfy5bY6KUpSXUCNdEuNBu7UEn",
+	"yF/6H+U+X6qbNGTwWyjt0JNz4dXlc7DpZS8Fjja5X8+QxNNh6Aha49f//cvn4rsnT58IS8rRX66xnfhR",
+	"WTWdvwn2B+bhYe2YyuLj16AoDfQkpN3Fsu/Yb2ArouZA/cSPsHP0EePbr6Qu397xdChTzUV8I2P8Be9R",
+	"znKbYj2g3+fEEYEpcOYs6Veig3P7j90xz8QO6qs5E0uKJEFM5PRbghpOrCQmLdYY3MQRIhIYmJlbac5e",
+	"/6+HfKVysVDbTKkudGmEJ0SFxd91qH14TZ5AVPGhkpjvmD4g9yOMDAXss/rw4Zz58ZsyFk+TEdRUCMmi",
+	"mvYF7HRANXWgJku4HYfXPUy/fzAWtqnwubIgxhg/EMj6AKfqwmiMAx6vA3l2D5A26ZnCIRx416mHwb1O",
+	"By22cxYBQ7+P9mx/WCuarqLvR35k09BLQXpdmKTT6hgp/riv2P1OfMA/Az/wAE6FcZtFEDDctjbxs9t1",
+	"67Cvlb4WwF8LeacyEy0crJ/2ocOMYEC/yxbgv5WTJnk3zViCnDQXg51NtG+yvlQ3CqqUjYL9b5bKLE92",
+	"E0tVjXJM0uPHDSOWvPX78carBkQTrGSDYwR9AdYA/xQ/sHZui7pTJFs8sA3vVCM+vLmJ6duYsAo7XC2r",
+	"T2I2e2WsOwf7Cvn+zG2lglf76izSUcxCG522sq0gjPYH4EOXmTBBl42zMNo1cuEuBJJjCuvaucXz+LMR",
+	"i7ryEjHYIUQ8+AhNDbCw/qZXSqtGeilKNfwqvBHEV/6GF+Hnry/+pv+mXyAliqzreEBw/ggqYEh6+WYE",
+	"ja4Q6pOX5aB6AP2tvhCfzhv/SGX/puFcKKxPXKsObQDNB+zVlZB6DyjEu0rtVAP6fyOdaaDNcuPP7Kdz",
+	"gDVAKS5Ykb9pTBRAZCb10ass8JwVsjZaxcYuxA3xS1PoLCZBheFVFgsP+CvH/E1jhQBvFVicY9Mu1l6j",
+	"1vW+nyGaVpVfqw0UMRMvmsY0tArkuBRIL2XFV14l+4/vnv7l61A1zjo5rxXS0Yg3lXU2EA+WqJDN9/j/",
+	"AY70N71oG2sO9TbKjV9540U8E+/e3nzAJxDJYFMlAFQ8qf+mX5dqszVO6cX+/JcQHbOE3kXiFyISsKEC",
+	"CMbOoDqpnxtUF4Mrz+2qhbr4m46pi1dn7+p2I974Y5GwzV+dPQ4eabmtzq7Ovr24vPj2DG1/ONHfgGZ0",
+	"HiB+K+Xy5BxJojstCDhScCIxF90ZATnlsEtCVT4boK2VC8USN0WAcSkI2aEqHYt44OasjH5dnl2d+dV6",
+	"5j//CxIDb2UjN8oBuPj/8BWBI6MpZY6lyfLXYqNi0Ua8ZKKs+UeroCoFiZp18O+hecSJ1d+BQn9rNNUC",
+	"e3J5eUBCLLfb2is9ldHf/J2unO57o6yyMHqGXOuo4s2HzjaxF5gwFdl4uTZi7795R95//00UMGdXZygv",
+	"4G/JXvnmX/Dff8DNxDKm/NhAkLeHC2Gqw4gPHc3BRu4LDGM4JTePLIBIgpwqQrU/EFb4Xiz7GAoIU7W9",
+	"itlE0J84j0ebCFafHFm0+MEA7a5N17Qq3QunEIK/xwSMH025n7QthnYDDCXec/3u/fGZ2/EkQoXfcJCS",
+	"+dl7Law17raFdLI2q1Ylgqm/pj8r9zw+dEIufAh19a77vMdB+YAS0ClyuMCyUZ0sDqQ8jJyADw+KiYLr",
+	"zz9jL3pl/kPVJKahf2J+95cTR4MsjnGumV0Q4WwwF8JAElqoyAmVSh5YGIV8t46c1eal0U2sz0HpcbHi",
+	"MqWyg9ihT16I32IppBi66u+854i6C0r/lznnB438yaedmn0epze76jSln7O+hGIMIvbTeS2bVfpPo1fd",
+	"vwZ2g43smDYrNrw+QaO7SR4/EiDcALpHvnkGJfP9yT7x4BtIYhjx4AdwpR7LireoEHudOlRbCVs1J5Di",
+	"xvw3iYrD6QXfNLOB3mrSq81SJGtXdEncpBQ+lOzwf6EqSOEIbTO1wb3GTV7jgKkv1aKWDWj53i6TC1fv",
+	"0dGVcEQTmVDlLkQsIFD5V4Ssvb2xL5JaayIQlfT3aJ+z+svIl34bo8TLky+3Q3KqRbcrPmcTjJEnUf04",
+	"2iMZCfPNv7p//DGopRwNdqqw6V59XZ79uUf3yy7MidM5Zua/Schrxgv857He6eesRPHf85oIRekBg5S7",
+	"JAJA6Z77AieQwFR/7pbEpsfcKZULDPwWgtamKf2t+e/dr0AfkVdW3/mfLURuOr5FsWwbQD0Ehn6g4ILo",
+	"QGf9coYvfO2LCKCHv5Eyff33aL5/sgQ8MH6xD8NOufAQOVagiANyukORBOL2rdy6i3gtTaupGhiE1oBw",
+	"36tZIY+Id789D935M7xdUSM57ex6hnUZMbL6gOZH3sKw3/yL/usP4kpRHAncG+VsojeujNcFMXBpdhpq",
+	"/niTFOnHKotEZEvklS3FXCmNjHHzvVhLzazKeySG6TTEaceZ3vvN3wQjrpz3GCxjpPx3bBYhpU896LEo",
+	"TqlXnzcJf8IF9hMWv8hIk7BXyIVpBXnx7Z+/s7/prJmsADp2qWiz69wq1PmkYA5KplO+lN/M7r/9Ov67",
+	"fCIjnSDpQgaiTF7T+BDJwOEO6O4zSqbfkcjCJAR/qkMtYV3EH/FPagfc5y2+SoJtJ20Rw6dhR1AEjTAb",
+	"WPVAvN5s/3/2vq7JbRtZ+6+gfOOkSjOys9nsOTN1qs6sv+KNE7s83vXFVsoFiZCEFQXoJcCRdVz572+h",
+	"uwGCEklRI5KjJL7yhygBBBqN/nwenRWoOyrZTf55Hu+JANW5L0ZxQ9PpAtS9bRPP7/x9bcp6gnxI3NOT",
+	"3O9Gf7tOeL0CHH+hv7Vxsv8VmLZPuxErMkJlEu/qnNBKKrnKVzG7XlEROYBu8q9fs8P+EIZLBsLfvd8w",
+	"qTYev3tei09IVOQGE/1EXOtUAdSqpdqIBNnjNOQK8bFvlGah4+rbiMkC8xALqvLC7Lqg7A8mdBLBEwQ5",
+	"qc87P/MzH8TwxcHaGL4fqbANyrgBlqzb5IpbvIsSJnjDvuUqcGLDF9GcLfsXvsyuconz5HUY6szD8D6y",
+	"Ai/aYT7wHc8sZqGo1UR5tkjPZ1I72v87bqQoTBQg13yFPFUbFkBsdWNGBGh7QxeAIL3qu1hs2oSCoHKI",
+	"3OI+jsuB+CM+MpAayZO23rM/sDtkwEXXjaRQE+GodJ2Pqc2/3CRQH0fpZN+7yxO+togkFnQ6FoOEErOl",
+	"WNvdgvnyftwkyTM6oX1Yer+IDW1BGzPvabcnomqf0SHnCfTOnrxxUIATy/34C/zZGA95qbO5sKa4Iy7Z",
+	"a2siI98Z9e7WIGRDQ9j48OwoFOXJDGEb0UVYSGcwbC/Z+8C/KlOB9xHUpFm20dmSgRsqVuUSfX95AlLD",
+	"vozghL2YNJaWfFxsR6GgjEjT6vUmx07hB8rLuvdxr6atFapeVmb+ke7kpSF8E85in29dG3bBi7xLfXac",
+	"3+HGD57nGio4944PJatC+X2hCKWhzo7ABmLWCDum4dSMvO4sqUxmNCDlrItUg84ILYWq8wId4U60BmbS",
+	"p/qE3yaI7qEj/wc0KFUu9qlEx9OFmC6x6/oEMaq+Us3SlIRH6U2QnClXDNg7Sm0e0qCMVMXt3EQf7uz6",
+	"cLoXaTe/jG0QqIJADC4fXak8TbvOzZQ3bCm2FwC01ZysWWf6P2JqzQjK/vDU4teo+AxvOndsKYXrr0Y4",
+	"uyrBpijf+b3FfM8B3+onsX2FUxvC8PSjDZi56Vb5Vp6aH3lhhy6gCBmLmTWQVRTbBLsIOzpCLjbA1xDZ",
+	"Jbspqp/n2m1owRhvNZvrELXgoa/K9xwWMIxUJO0BdrWewUWdCbOo09JhP3pS1OVBhq9GhnFfzGbYsVSr",
+	"IRItTK8qu7F7ApRuEZDybKR6o1iocAZj12OnUcjcYH5FThfBeY09dYbgD/7qj5EfqE+1kEz3vY3O7KIh",
+	"AEO9Ff3qcRikzg7zi3Hm6uBdTm5M1NgAR9/DSimri/1+bIoXgwIUjnoPcajm0B1DVefONcGwi5ME59Ss",
+	"BbfgqthQ9UGFgxVlHm42ZoHNDb3UZhQD9HDSW90vNIXWrTAfQ+IIVtwtPwQlceG7r9nY1wrjL0uxbXSM",
+	"MQUXQSfGNLt7IhRVEayFMjtVBFVJsXUsF4c7pzBuYoQXzno/di53/Ni26LpnXW4QnNV7K45RFaIO9LnG",
+	"IfKwruUM0zIc3+rs0l6soELuPHFFT/7DjPiEA6in02i2Mg9wyV6j2wmQHeiIIoBnJiFf4zZuIhZSJfj/",
+	"yHH6iduqeheetIrGuAMFzPoLj9akZ/vwZCQxo9jTuWQfydrC2kkAMQhvuqOBR4T/6ZnR8XYPaakQm6w5",
+	"P4jP8Gle08/TFEL/bjh313fpda4p3ZPKXmAHcHPcHB99g08OEj6PRmzbcIkvAt2LCA0CIMQRw+0MfFMJ",
+	"EoUM6ATf5+maaUl6CazvtRaUXrGv5qViiGOCObUKvqfgC06zlQwOKn7HtvoG0GtuLPtvJD4ceRoM0WEf",
+	"TVyQ13BNEGYAJGNiJCOnIScCHGl3JQC2to5bsdlN6Ae3cZKbemcw4ElRTA/sv5PeMUu/iP3IdjTA0Cme",
+	"eNhaYehLXzsbA//22zgRU+kBPqrF4BeEEHIPJoEs37m9YZa7G/ccHi327nCP9rS0z2fVpU2v8dyv09Ch",
+	"7FaSElyHjmpIymJDubBG3fqcnjnzso8CUYKu7aS+HiOgAR9blOGRPol5IAcsHupQl4YKF2p6efDhe1WC",
+	"OI0KuHWjANy1FNtLCSWZyO6BQQutBFtKlZSfq7VwrTxpFYjVfiEbhyGs5dPH8MZa3UAxcd7po2U5oP14",
+	"BItaNzs/ZQV9szCgyOgMySbqhgKgvkq92QD+d2ACVOobJlE3dq6sTI8fvM9M+Qtls22bsqIC9rZsaHWT",
+	"eYqrjEidRhnCynv3lYbbNtP5HHnVNgudhsIECBnPpEpimCH3DtsSWJ5Ulk9tTdKv0Nl9XJw/ibX9UXBw",
+	"TPu8Iekt4I2a0gdUed55+XPV1oq7RmfkI7fTRe2N+fXa+nptfb22zv/aqsQCUvlqUnACgxePWtkIoa49",
+	"Jh4U7WrkZtilOYUZLgRPAg2YM7G5sRcvnFa5eP38xLIzKz5b1FAXxmaCr8q6dvcH91P+isG3nS7Cl7uG",
+	"PFjCLUe3nsGti+0/1jCJjUO4NBBMLlqdYe1jbtl5N1neuLGbXjI0dgct/dmpmFot/QI+/qqmv6rpr2r6",
+	"T+NdfL5Qyb79eVgnpinyIwIrLL5YCRsTDHQo+vrH7dtf2BupBlNzC0ok1tXtkoYDW71HO/0WiH+8RzCq",
+	"vzt9o+mCm8X+RTpiyCBU8E1T5UbU7NBxW0iSyZmtLQx67j5lky1WehUUSsS8Tw22BMROFPxUGuRZ+Kvr",
+	"eeCHhwioVZxNrxQCyVjVgfS0Wcdqnjil5rfRjcUnIh3BBfY/dzzNaxVBSvmue4yLF4VUyVWxP7miXYHG",
+	"AtqTJrCd3LRG27nFx/uNcTyHJnXRsn8qCU+bPs7JeAe6rwbIkeipo8mUC2KBc6U4TAUPQpT85xZqEfAw",
+	"ObPD3ZcznUVsA9jyjlW6HoE+Bd3LbqLBCwxRItiiqgBioA7UdQVvU9A+BTJ+FfKbP8P94b7hCAN3oje3",
+	"oPum1olAMlwlyKhx+9J9diIXFwGiurnD1cZgw1mO/OhpyoguFjZVKqzgw8TrZOu7gZhWlPnHREuSk+B5",
+	"EU1ywSY5FOATXV6ClSmHJAV0fS7eh3c44GoE4qIEisYWQF7/xPmTf/nhh2v2lyfVLuWOInNfrtKh3XW5",
+	"t0qTRy9+TL80rD7c+For0T28JEjWjE+dlNUqsZ+p5s+IaSbsDhb5Y+MLRPBn2Dcf3n54NwKSoR+++8t/",
+	"feupiMCrYLkRWFjFAdueKh2d8gm7uAOELeZSvcQZ9pipphFqgSbcm5ffBF1FSO0js8ApuwJ18Y0hV1zd",
+	"8VSrmXTewE4uexejBp6Klq17tYw//kwng7c9vRdTfSeyrRvbNGxZJJRB+K5JReEvgAxiwfmD7Shc10hJ",
+	"Vr2Z7+E+P6u9/L6yZygTmI7ZWfsTU/WHF3KeQiji4JVIkbcNNORaDQxLqFALA2wtVOIJIZD4Ac88WFm7",
+	"ZhOYceCypVovvbuz0Bt/D2IzBE9T//1E3IlUr6v6014J+yqlmMoR96Ke+b7iEXsaLsf/PpfLsUnq6HVr",
+	"wgx2kYmuPVxsxm6QFLfVzs82C+ADhkquSABGEYv+iGK6+PcJsMisPG3ZKDjK1XbQK5zImVeRBEey64hj",
+	"qDudxbQnJ9CatPDuR1TlGp1G//mhaOfvKADwoQBKAf8yAkBzUxE8wbcuwalIcCfr3x8pLBvrvg/CtlCZ",
+	"ORMqaR/4PGoYTBQIlWAXMIQh4TRCGbPztYFZ/tDLOsMgycWR8yj47Qn23lix4Rl2yF0xd3uFOwWNixGb",
+	"8dTg/0JKwX3fXMPf2+huvVEPh2YD+qtNFAY17gD4K68IZ4PiIcCDCWxVKvHBEWkxKIJM1NjexrJcYSMF",
+	"C/x+gbsPinmdgBWhGMM2UWQzsirCGJX4LchdeKy6j3i4oIWsp9LPML+BoyvRoPv2OwhOHAbrPKCCojn2",
+	"GpKnDXE8z0FpoGeaE8uej7R5wYpFqsB4Cb3SG7ApoGO6hohy5E8+kloCPIawnhOuLrBSJsjsR0bKY5yl",
+	"oGAYLlx4ncvLgqvkwt0Ozd0Xnqp4mPaLXX7kVm0YhYngOe44tujvp/I6NsCJgq95AemZIZYPx2oLAIG1",
+	"DMT+KPjKdL46xl54Yl0pDqCpV9ATF/US7qfiRwy70/l0EYJ38Lm3wT2IVbWv8qM29iaa1DD7Uoy5fVB8",
+	"juqWobB+vnGIlhBSKMYr7HiLKHMbEUnf8VQiYKgHWYC2WyA4BSTFERiyUvksMAJrgG6H+pQ96Bvf3GkX",
+	"3OMWV1oj5dXtzajY2cRhW48qBt8/Q2E3uu3S2z3H4y9uZxv76n317oLTScVWVuqYRyGo6jJ2Bsjudh7u",
+	"Qwp0ym0bt38HPfBu4asQYPcV2u8BvLWMr0qYqqQXugRWjWCbKADu0SZaAyncd6AjyX6OHSYEd1Z8Xl/H",
+	"5j7s5G26Btithr3lqBgCdfd/8tUa7qK6ke8kP+n19qJWG+SP7yt6JZDy6IpghS/wDySrhsKVC/p7reDo",
+	"zD4YXuUx+L5hjTsuj9sIsd7jCtxRgkBw+rqo4TzLsMTOLAf2OXF0kdRDKLjPweoCh79rbzOIx5gnem1F",
+	"cpC7GmIP3g4tEE6MWSTIU622Hp44Y6pcs1G4A3YnW2b4psqG1GsbyU8/BmQ8xsDWY3nc/d33u9NrgGpP",
+	"BNCw9PBtDWgGXLHb2x+hTFRkwb0ImzwqeG98JWngEEbj04Rg9ZWn2qKO+JlUc5GtM6msici6vOux4Vtm",
+	"RZqaakgcZ6oG6LbuZaY0xEPBft0u9EbRLNrCYoStGUCIUmnsBcEENQiSW0uIp0vEJApI1988u/3XCMu7",
+	"0Sx9uxbKids0lUJB08tMznPc+W8pUOqOSAMcnBvsZxzAWeg9ikc8ysB1K9HQ73H568QhRhXHZEQPKBn7",
+	"kvHF/9dhrjhfRZMleLUw+o1CM871deANRkTzcDlJwyz6uLVEcfc3TuiLvVDFfSjeul//dTyBfmh7IVXT",
+	"CcVTtUM9leUKbQG87AECFtkxIt6MCKG+eAz+c8cUkBb1+ShKKovPazElezw4J750+ZLdlK2QDTdBOqA+",
+	"BgugmXGObYijTcRUr4Qp4Qj6FxsV/D8RnD5caQWk/jHok2AxvVY9qRn/6w91Af0dZed1+0rTifCwk87D",
+	"HHlUPHDF3D8wh15UrSPkZ78EW8VZqFNLu2g87v/PQG9054O8z2uJsYRK/OUQNK4/FIkE4PTuPJODlAgd",
+	"rfoQrvkhi74/b7xOqMdOc5qmqjTNgIyEyhpUmOsVQnpb4wuaMO+Qps4Md8+PCibdjEp/3NO5EZkpV/W7",
+	"22Gp9EZVFib6xbvBmZ7/LtNEK7Ei/Wp1nLyr3tr1OtMcKTLqi1NXfMuWQqxjFq3gofkfe2zAp1vrzF7B",
+	"LkKIdEQECfglrwFmMhMbJwfY/MFjRG+4zbEOCSpzK7b7xs/6ZCVakXKhqSJLprvyr8vdBHqjPGlAIHUy",
+	"glg/2hRG7fXuDhkBDEtXl3Gizx9AzQDWfxE9yGu4A7SKrhTLl8I3nwaD0ETsAlBIjYaZztcGiiyRLIBy",
+	"sbvi9YEvBQDhUxjgZE3Svf1WnuKfiCegUmxKMadKHfZe2DxThDKP6epSeUGsxXzdXLlKlb5Vl7J+JWwU",
+	"ODrXu6cceOo3xnOoQOGdswZqN8Hb99gNGGNib6Aw8oC3FTpYeUb7SUxMYGMQQ/JHJHzwW+u0CpKJeJre",
+	"+nq2d1J1ud09cAtEExxYPRwQMtiTUC7QW8CoSj2MfVSgoRu64AgJfn9kzmKT6oLfiREzOspEgDtfao+e",
+	"bJ1AinSGzYRxcAkrcKrqcF/ABH1k9iwlqzzF85KtQYLUkWQBTfKBWsG39Ezf3n5vhR99XkhucaSatySb",
+	"jUw8p0MirAgEKhBIPhkKl/dulSH8qTU3ZqOzpLEyEiwaaSwI2GPoBYEvYT3NR6kS0BDBIhFqmm1BraB7",
+	"/f72JmLLuWQf3JoYvRIAbYI0AzJQR0QMmntWywv/y+/8vM/XfNmfa23oyS+XX9hh9IEfbdwmd4WR8d1k",
+	"trNTiKgd7J8gGIpi4XSJVKUlnOPtlwbUTvebWVspN0CKOVpoTBtfhFFqAhcIGRHlmTERFG5z559g1iHH",
+	"BsnAI7YQ06WPRRlhLZQvYOust1i/MWaRsAv7LbIlzxH9ey6UZSswH6WNyFAIpZ+YQBF5v8g+IU7dSlpL",
+	"RZVOLCrP6y28yEt48fM9qfEs6/zDkkXEh7qygXm7vpP91n38Z4nQw1oMUR9UWn9oOmzlqUcNipWZBG6w",
+	"o1lad9+76676yNCQZ3xcaIa1+xTWYQDHPGCpRKvvezKidCexZhY8JBVE8SPiZAUXXdrdYLHTtEXjM9yE",
+	"lKmfTnWurFfAeqNQx9IdieoVehXowaiF0ndGVrYVdCgKvfQjRILQZ+1YY7ca9p9qXM+hlIJeN+lkvf7z",
+	"qGS97k8j/ydfrS8g4dIYXy+z8FKnEBVX6wwrN5SwG50tR6Hie7KFyjo4wFBoB/DCNhzVIpIHKZ+gUgyh",
+	"5O6Sb9p/5Kv1+zwVvbFvFiMMHMUoj1tRv5OnHVftFBs//uL+aCxTwJadaPkPd+tkxT7djzKojyooJ2W9",
+	"1EC51WzufAxNDyY6FwTNVSIRptNT9OrDJlV3Of4Dhu1ZLs3Dty5CDHZ32cKKVi8g2gc+GUvWICb+ilxB",
+	"ZNFcM3Ensi2ES0RqhNdyhamJ1FqVaJLFRvQCJRltw3A6yY/7XKtKvRQgnSDURiBTnV9QO0m8Svr9309P",
+	"3AggBFcroQA+gbN1nq21EV12x5VAitxX6n4cfu7E3+8JBAnGGLaNqwDDCVqDHBLsPogheQqUnCgzvOIJ",
+	"2jBaCXYnjbRHQ+jAL3aCo/OH61L7SbRiihooVV3Eavc56t1f1lxm+xfFa+BjuFceb5jutWKCA7cuhSH3",
+	"hZYCCb1FkyEN3LK9hHLBAJ5gxWcyJIBUQ2wRvgkhdTy7Ble+Xf//RPIJjvdMpmIEepOqGXOVCE9c7E4a",
+	"QvOgBgTwnYko3j60PEEvss6quxF48pPY9tyT4kcYvtToQC8KhJIRZRz7NjrO8QWBaZHLAfuoUBCAbB4A",
+	"OAow6gDVtRRibaDP0Yc38XrAykoECzL6mhlC/AwtCdDwBFUsu31LzG7kVDQoo77s1miAh2oqQEkxkHO4",
+	"V1cBQ6jIUmsBXczdcA9W6CJnRxzGtXY3TAiskpODVU2edjCOxAIHtFZTQV6Re8XoTrn4SWxJeqDNKU1C",
+	"H82Gm5hIel+O3ITO+Erz0xv4QvuZJ+LApeYL1KJ9ejR6dACtuzepO+7yW3MDpQfuDpSmKMoPFxbdTUdc",
+	"V/1eVQ9wTR26otwZpQXs44b6shTbxpbIAuxPpqFeGsJjVEXD1RaS1dekTmBUuGkMZrGr2MXdWPdRBz+J",
+	"7REVBr30NMas+3VNQx2/2pOBLOhuXSJusTmkPNQzamAEOkHwLdE7ggAHo9g+OOYmqt567E37S/ba+ngC",
+	"W/HtKOAHraqyuDja6dvRAyl9mNnwOqdBBEbkaABmm9gQF2EfVwlonvF0wdNUOImov1JeG5ODNQN60Gq4",
+	"OXYYxKLrEVpsAPNxv0jK+VNM2mumsxGhQ1IimWPZtjNGw9e2CO38n9xAP8/aaa0kRIatPzQVQofvdI5y",
+	"B7yeL5EPpE/TJixCnbCFne/tWhvPdK4aarY/ULUVm/Dp0qMd0u2WamMvGSJG7SiczUJDtd0603eAClDQ",
+	"21mh2Eqq3AqzK0Q7QlplIWfLlzDhcxMZN7M3+kGc+GEuqx2xCWi4TcnOZzxN385mAZ22X0vmF+QedEY0",
+	"FAKeSDxSYco0Qu4gAA4dAqtLvXPg8EX8QUAWpgOHCJyS+DA4t1HaS3ZTcj3hASWcAwoMbb4SKAAeRKeQ",
+	"SOP2j5DfjHPUuwWM8cCdD+CVFyPX3Ppxw/SGSyon7fPmT0ng6gIY2dIEEeOokEOpLQlCbPqx1xbqn8n5",
+	"lP5fyGTiYcx97nflVHe1DgZN91UFP6wKhr072B5j7r9PX/tiom6XYCbvuPY6Q+5M7I/pb7fpIrhYim29",
+	"RvgRQpZ8/9YIVwWGxSGI6e6o4Dnua4sRRTl9cMN5ApBKIWNumhvr7ttQ0YE/MYpQ4axmifbEM7VYT+9w",
+	"siddSEeWOPURHJvKtSSm0MPaxnlp43XK5bEM3B92wtGywF/DMrA+r6NIBscznc2xd6NeHJ8LYzO9JfgJ",
+	"vd6W65fBAAqNVc5dAC+SfIa1NkYYI7XyJ7HRNXgJ8/mdBpVGAbYfjbfU2YceKCve7q5t2r0N1npmDnmD",
+	"sINyrrjNM6o6DY4q++b29sfb16++LQIMehbtZUU1qtvuc7RGw8T+JPYEJlf9BVMXtn0HT52qrPdfzWmv",
+	"K8r5Z7Pp9397+sOImfVSujvpP5vlNeagWyHAYD3safU1p2noopDFHWLxuWsiFTRKGmBgk8REcTvF3t4C",
+	"7NNuk56NeAeoca5ovpeQWGeT0A3sHFLKbnmd7JvMeAK50oDrEdR6BF0VuvYr20feEMteT90f+PMD5y6j",
+	"QSt6QZAfsmNtjpIx/gJ/NmatMMO0h+XpGdQg2IAhFWfgQtghyMGHMpyn0h51kaqteZAT+J2ZdHZpkIlN",
+	"BGnmaywkFV3U3exePI7TOfCto/ttnW2jrRWqn1TYLpkMndKA1eZ77SX2XgG3qJwu2ErYha6mju1hdZ78",
+	"vk7Bvnb0Z2CcZHJmG1sKKOyRJB4EwJO7EdlCVEUEv/kYi88Mmwi7cbtlN9pLfEWDwTOE0P6XyEw18337",
+	"faq8OyWd3Dsc4AAy2kmNJLWDU/yTpuBXC8pj3FLVVk7rk2bUp9i+lKnfsnoWABu9c+H4QuEThAuFsgVb",
+	"NBM8S6XI+hV3oWwmxT3gEYr0nb8E4hxegRqP3RuHwBIgiXaySurDUy9mN7BlX6sIP1JUOVQv9uHn7YgJ",
+	"KLDDQrLZERIA+SI3vqog10RGxLEi8xKmdK4ig7P7s4hMFa7kjgRlOrcHWAoBiBZSx1JhUTfqFXAUsOsj",
+	"E5S3cBI1CcyTxMkPpaNKiMSM2FQb6/7AbNfIfU1gxRyEwqM+P4j1BeKLjKtlqX4udFhVdQK+x7fq+o5O",
+	"tZu0ZVauAIDPiKl2RrGbJFWs69hhqrswV/zzp0RvlPudZu7+xr4c8lA9HOsqNxbI5uqJ3sX6Ez19b27s",
+	"CGICBqSabWP1eo2h9ExAK3Nt44zSn6Cf/bgZ/FSCtrJ8KVA4KF8mjExE7LwWHpEBvFymZ/Xc8KYcaQjV",
+	"1Dumyl7RdP06aWazrTckwP92F3pBAgnkCU6UudqCTF87VwEOCU5dp4L5g1zP5LYQPDPi4UjE6aDV9WnD",
+	"p/1aSnfeIG8kWsV3jcylsgtQwKO5/UE1psQmotCt0jJd+AK/DlH4X7KCWxCxWrbSxrKnT554u7j7TdTL",
+	"e4J/4TbBwcIrgFLf7u5kb8CY97UUoCl0Gtj2hGJV0WuILOnlowcB8yqvSiOGfFRRPtWr3eSmnFGXlKDb",
+	"mFk9B210tUtCCNwPFOTxsLHcJy6gdrAmQFEFHL8bCQn5ylD97iZzHcKQ8k64m/NOZDyFm9TU31fblmp5",
+	"xT+/xg+fPnlyWEvfpCnjUyvvRLl9F8mhoThX8NUJbbz9RmKMacgtmGBBeUIB2HuAAaAtwePRseyuuEyb",
+	"IpUvfCNOQIl336iLFP7sfq1l6XtG4ctgCHVjRRcV3jXHUSChmtdNYPO5d2J84m74zU5dpGaJrjxW1e/a",
+	"JWeVTGux7ANNNegSXMpu+geiCvkqHJ1bgWUOU50IAu0MkwnR0lJgQ81ktioojaRBp9Rcsn/CBQD6XWns",
+	"EcSdALhqeC/UdtBKSDUTXlrqEMtvo53pBcai2Jch+csOysIpWz/LhFnskQLtqokx7SXHwetgrZ7hUz1u",
+	"QjxCq434vqqAL8hZWa7A5lB6AyZHp6oW2qJr7YSXkKeZbOGWvyp5bOBvu0thRCgOeOHRlSH4yt8WBM5B",
+	"b6Kz0Lfi6xmwU0tBgauPYsBBTbD+o6AGQQN6hKdzgz2lBdGNrDGtf4FXPGBr7IGJqHjKAU3kmrBrFPtf",
+	"nPKIrcM3KXVRjzdSH9de8c9vhJrbxaOr75zVsZLK//tpy7j7HCAmnBedryYiG7Gn3/nsuOEyQVW2kfWI",
+	"KCnU5O3MSq7y1aOrv+KU8B/FhIrYwiCuh9vIpHW78YYbBs0MHZ8Y70gfLLWkp4ZYmbdRUvGgRwYGK0A5",
+	"4vXYUbtSYAWr1sA3SfK2iCWeZUPzL2JTLOSwhQHlcSvuU8LelGSCdH+xRpBrQcLHX/xfoXDgQHeiL4XH",
+	"Whz2VhH0OuMphH0zseLAs1XdcHhv6fBfbFv5+Xr2M7xIX2Lk54OvNbRV1laSkKJFGs/6tRA8IXqFFx/4",
+	"/ECR08DSN04Fv6PS0jqn8GNBbYcxY4hfG2YqPCVqRHpDv3qaxPXqoNMMK5nrIkNJz2Y9EDvWBAXA2EFz",
+	"bxRcU5mFIIGP1YT49EKsom4ZrAKPGF22EM9xW1xN9vS73iZPzwXgrESPpDdsxjM8f33cvLsBUERrxkr8",
+	"JOMbE+GZYOl/tLWlqizYFKLki+6gaaqNSKB/s4JN19nkHe5ZD4y88Qxb6efvhjvREO3Mlt2iqK65sY2M",
+	"olM4tHMBnhiicMmVrwc11K/o8YiNzYSdLiDWKZ23NNn6PGsSyBsIiTwEipdibclndM+js4QOH2U6U62B",
+	"sKHMQIpnBlwYUx30esfv0X1WtCrtazn3UtfubcHvRiQxiwHGKsdpp7Y41Cgl3IoLystWuHCtyCrb/thu",
+	"6+umVWU0vFYH40HPN+JJBoh5nqYlZiAZc+zw1Gj331oVMoZYI3VpVaxnPBbtEoal/pA2aYEjMDTp9gpI",
+	"nWzBIVauOofs3IEHj3E7u8Dr7PNidEezrrHuJoROigxDx7469q+Mk1w0p8IgoRG2EcJv0HV0FW21XgsV",
+	"BDpjZuE05igYOZyBZet7XLICwBC+DVE9Y3kqmNFaXTsV6BvkymxbMA6U0uvmlPE7eLnnuRgCo7dCLMtA",
+	"tddsJcg9pTB7l+fgxumLzc5CuhX2WF4AB5jwrblmf2ul+vDLzRUzvZ4Mt3vPc9EWejXIZMdHBJJ5tafj",
+	"R73BPtEoCQg0n+7fG515CS0MW9gId98v6KuVV/Z7cR8+6W7kNiZHB9mBJaiF5rXclotiDmCiTRe38JXf",
+	"WgwPlehXhQKQiqgbEjmbiaxg/UZjqm6OWNB+XA1UaS4QqIdauw3f+vq8Eem4AqplKbY+Bz9C4owJT1jD",
+	"tb3RWbY9YWJ61vfl1zi8Vy6ZmDeU0eOn9x8lAtEpq1RCYwiXDfy7c+ui3M+O5tJRI9/PhiqJnvslAppC",
+	"bHXokLsPcHuvBWrucLfR113bMlW1t6C0kMS9Pn/3hjT2nLtjRIm6mc5AS1/taELqzghVuM52yfRmVIKM",
+	"96C4dD6VYFOd5isw+RORiSQEdiapni6hnnVVfwW8wvkfSM5VpLfcMmd6Y0bsqbsZnz558uSafffkSau7",
+	"fz/TdbhYltwJWJJIFUkyAQM2HyitfO0n5Wm1vEjUqBC9OeEIfb3Ivt4XX++LM70vSMPVZGNQf/dh0o9X",
+	"fH3MvXAVmfS01pFl7+4MrPqDWqpwR4RzjgVfQQDqNf7PfH1Pde/LTYZU+F9V7FcV+1XFnrmKdSqlRr+u",
+	"+Lpz5TrVWVIQO9YEFcvsc7CTWQ5d/NNU54nH1KNePcyfrIxI73ySsCBFAmxHIjiabD07ZAVWalXlKfI0",
+	"uGHe59hM2X81UjFe23okIuLru074JwA7Q07MkW9aDVyZzpmJiTJxnQHjxHNogr/j9o9h/RQV/Iav8jTF",
+	"3QtxX0ygEoJT9DRKBLamVDJyRovYGydnvFHDVqnsjjwEL2d8clszc5a24Ss3Z9WKiuQCsecbCyLf07Nv",
+	"8NHh9BAN2UYVfSjB6EdmDtyIQDxXVty98KHttQ6U36M3vMJijGMq12r72jjhLnctckB2ckjW6KHzJa8E",
+	"g8u/zF6CvM7QkgUz97HG3SYYkyvBlbkC2K/Ek0dAHb0iHC+wNOgDRZRNMUhYQQHAvsmNyP7Xf/JtbZO6",
+	"4Mo+oJEIy9wmcut3pKptt3fqw79jM4MFMKwKlAQw/qAP+pL5ljFuoV3elLvpocvCFijk0Kpg0NQZ+fYn",
+	"7LmfiNJXHxuqB99rYbI88wfrXAu4S3McuK6rNGwVpQ583G2BVxnPxcuus20Q6a02pVtUHwI1jPNMqKV2",
+	"ptNUb0SCFItb7Bq5YuMsV/TDY3EnKL5QEeG5n3y8z91PDKEEDuxP585ivCVjpEo50JXNiQ5gsxC+vFYa",
+	"AvjXLNERMJzS1k888V6jUwtAso0Ze4ruOaulDmXn/DcN51m/de7TfncuV4muhxh45nStnhHEmRXrUNNG",
+	"Z92zkWpwBcl3h+b6iZjnalSk2PGuYWCI7MNuKbGBWJDb/IDONWLaXfDcF74DBTYdZzdmFb7SP1WiT9z3",
+	"UzyVwdSue3+o6IJ17l7laguT3gsHVcEI4aMDhmGiEVsHYug7GJHpsj3skPFDCLWlCcTld9IyI1Ix9R6Y",
+	"e243cgY6E2Ni7pkkF5UAHaWFOVNTZneaA/ej7Y/dW4Sm6URVhmkqsCAwpAehOi8/MZIxHH4A7pEqF6aO",
+	"XPEkuXBfOpZmsdvATIuFHBOaTUOjPDzQ5Ur0RQN4/PF48sc5Hu3umrMPgPyZgxK0R62iEn4/HyQsAV51",
+	"6W6mdp91yhX1kQJM9UJvlI9MGL0SiK/oFLBH1wLk2xE1nmaeJddbt5jIFpU0Zeja0wTOO/7gJzl0AKI0",
+	"bhWAHu1enyEIL6jjueapaYxBQKE42XdOYhBgzTsxRcUJ9YfkJucpIXmaEf5vCYgs1EM40duUy1HYpC41",
+	"ShN+BdM9UJfyMtMroul251IVzJc6TSCfiA0IT/+rXVUKlAd8ct85sjTlhrlnCFg/BZwQoqClrLGf10bw",
+	"5TXLDP/Lk799164tQvClyD7ZBVe9qsajPBi3O23zNyB4XQcDglg7ldeANfgR60bCUcNW6ETv9j3G3IEe",
+	"3A4yxQxaieCzbQmidinWFW1A71KuIqXYS5o4HuKBzCw3h1pqlZSr3rb7i//rb00UOPe+lvwXew+jNVwN",
+	"P3bcjH5oIatckF0ophxwnMMxGhWum0d6GgEELmGOzLhMRYLVjGAjUqTNx06VtmwrLAH96txeQRAOKrPh",
+	"ea0CiOsl+wh9e3ciy2RCjU7ANEQQT9QGA21ooeQu/ADjqV3ofB7QmxdAwzmfI+nxbiCvDgulO4nq2/t6",
+	"KJVwyMrp0bSJZDncYgddMYQUPWU7RwO1x6FZ5essoaS1o3rXaCl82esQWs+N18bL2gQEfcSPCRVi0NkS",
+	"SAeHuW9a54oC2s0GoSkhBBpogvRqFPP9az0LNWtgPTqJoYQSIkAQBHsC7naRUeLK2big+VZ8y4yVacpS",
+	"eVefVPq93IkPkVuq2m/AhznMuy8CriKijUeopiKR1tQwbATYQreLMW8me8GRgpyzLFeed9JYsTZllg+3",
+	"Dua6BNiA6Uf3AVH6AxaI3ejA508eB6TFRHYnpxDvNMIWaIQjuL4NYo5Aq/FaS1Vh67oV6E6b9nQ57k+y",
+	"h/uxle/kZgJTOAowEUyk7u/O/FDAMj//WKV7iftei+1KtGAErb6WgvWo9fN2AVeUx3Kg9UrladrtRRCK",
+	"ahrdy1ydZW1GXm+E552bSLvlR7UL9pHb6eKEJasm6+HGBlo3I6LwGcImFuL9hht78cJN8eL18y4oZ+F1",
+	"L4zNBF8dyTx7oxh8m60Dj4W3YrNcXUNJYMItx+v/fY52o/tfiaAPnj8Q6D1xCgyg1oNJ2elOQ5s7vWjR",
+	"517sPBkhTVQf8EDEuQdOO1TkwN+yXO3xgGx0tgS1W205kRXM3bLkHhueKfHZgi0kDdtk0lqhWALpD9Kw",
+	"mlmtl0xaZy/XGcm3VqxPOtp9UZvBxIb27PvWJ2WbxJmaTVr31n3e4+vC79e8LxgQBWXmrOO2DfeLYyU2",
+	"ntq7JgyXW2T53VIQuqDqp2QDhzAW/AcUpS1kKkq2vju7+7L/i9i4l78PZXh9RVn/G4NdDcmJtRqpVvMm",
+	"9FuixW9qTLqVc/U2t20pTRj9pIdxDEp+qvVSigC7FwEA3wp78Qw+7Q0GuBngZFR7LH/u9VD+LKq9I40N",
+	"LUup5v2hutR2AMm5et1Xeod+fGjqkMp1dnOBSMI1aZEgt4A6ivI6tKgaMc0zabePrv79a3xk1VYrUTqz",
+	"46lORL0+fSXvfLxGJ4V2B9pHNuNTC24WhkHkXF3IUGchjcmdoQI2yExnZI/hqI/DQZYhk47E/RUV+vJO",
+	"PHOT7EeWXsJLwADnJU/3P7NH7X41EU2dFKy5MRudJQiWWi8UI6aBIFNn4pK91Bl7+iTE1+JjsuJbJEZZ",
+	"8aVgVi+BArX0U2YURkWMXs8Dwb7xBjHZ9oTT/u0lu8Gfgp9X2laRmcN739LF1Su7zhEpp4rLkH6kc6o9",
+	"LwF4TmtD9shSBSGWTG8MMXsuBHu7Fur1c/ZMKyWmlo57ReWyWb7GEXZe9i9YRVTHKeZHK9W/Rir0jZ4G",
+	"oW0IJZ2VqsU1GnNlNg0rjkHzwFhNetRwT9MnPEsf5Euw+477A1WxATBa2IOqbvD7RAKrvjhFLX3090SW",
+	"6azVF/HSKL65TvNVyu108Un6Fzw5drGwq/TImMWODQABuVTwBAOjmu5PZXR6iiXwJzwxXvE3dDERj0uJ",
+	"WFFvVLgzrn10BHpK6YcNEyqpq2N45wftqTaJfr6TfvVAAt4nZZ1ftMZsyK1/6CBOljZgM4CXPtHJ9hpR",
+	"SJw7WQsAxdO0X47nVukpby60rOorySOd/0ICwWxeQBFmaKSD0uKuS6TjLRx/ob81ooi8UElhGR3GDzEl",
+	"K+p+ECK/3jMw0Pk62Yt83VzAUOIaoYyy8TcA9DDW8JzeCvvPda/hORigpl7OarQWevMr6krxfwaDxsk4",
+	"SDae9EC/YcQ0Ezak59eZVNYXhpTiclCtb3lmRVLJVUpL24OH6GZ9Q9Gu+ynrbtnQ2lyg+cSNPxEHGP9u",
+	"o+cG0aBhvLbNndGbDEv8F031fKn/4vUcttlyd+QKTR2euGacbcRkofXysfEnXhaFCegRId5Yx1mDQnrG",
+	"X4p/NN5+2FfZtP1N7xphkVRdlfGv1t+W97odfeH9iiA7jFCAviBtp+elmk+R6p+lZTpralpFq/f8FreH",
+	"IHWYzRkjU9Wdj3EieNJ4czx3D5zjyejh1nouUum8ldZVaeWyVPy2SHpphDxwkd0KldzMuVR/gL1qNn2V",
+	"xfesMX8DxYvNpO+7GOgsWYE7U9OpChFWrQTVvXALsfOKWlIR22t/9P0MU3KvXX/QqF6myzsO9nIjxLqx",
+	"aIdTWDwTPGU8twudyf8TySfPSOl5h1QCoDc8w9sxFCEVgNcVPcO3kGHtsd8XBxi42TcatEJW3Yc9tflW",
+	"UZHgDo+/wJ+Hgcd4mGC1a08bdpyfAN/qu+Tx8Kr3y/lSXui97qOKusWA2U6LHvl9Ve3QuIr3Kq4PGzAa",
+	"lsarh0alsApDdCmFwc6FWMgKvmoAiLlJkg+Cr87YkYfpnRJecivQCdP+/mUIizv+4v5oRDV677ExoKaO",
+	"YIx4dcsoOtnVm1L9cs0mjMVf6tiljhe2eyTqeF3HK7FCyzHwxzfFKN7xzD7g4o1OpjGvWWxKbVNUnao3",
+	"3fQ69ZTyChXxDy3VH3tFe1lNkGMo22mMFnzAR/7AuUF4w3tlBq1fmz47dxoC3Tjz84UUpJUdNrztruRi",
+	"3AoVAPVlBOzgY9qPRo8Qy6Y2tn3iph7O1aMwjb/AnweoIu70UtRsfpVKoyf7uGJhMZVmqVbzwFfEFRbx",
+	"d5zitRmfNjUt3/KtKRjDmM7YwuNncDaTboKQpMQKyHU+SeWUoIvKCDnwFiU8HAQ9rojsuCn15O7Db38Q",
+	"n+3Q5a34UpWBG7e2RCPTC4QLkl7UOpn/Qk4MqwvOqgzgT6I6rf1Y7dVejVHBMscV3lHFxfXYVDurOPa5",
+	"tw1DzZo0HvdJQ9UnT9PIN2/V7wuP36PZ1/8+Gi91v46f3uPnd0DYnKmJtSR1RHx3ol8Lo+kcgcS08bNR",
+	"6jvtOavFPTZIkss4jsoKwocR9j34Mh0qWfXVj9AEgBMGHS8tm2zxBsVOTaLH//4JFYF7bCMY5sKp2Rjb",
+	"iHgFoXAEAUVgcACFAPpEkfj6SyojeWwYT5JMGAzN0odw7xgLYBAYeILx8IBnwKmUBJxmeuVQgLR7zIER",
+	"A3atJ5UeDTCwVRQNun+Lw7J03vKIUj3+An+2AVWGB68goeKFr6SzdVZW2Vx5hc3eRjgh0HVmrDMGeLil",
+	"RvuFcn6jj9Pn8K2+I78D71Z9/9vXNaqX6DFA4jRXHPpmshnRec5Iac2lImwLp029zvJ0gP5eKLWlKTJt",
+	"Cf6WmBwmW3b78sO7qEVezhfWlEZqsGdeyvQevFVhfyvRC/Bdr6NCQEKjxI6HNrCg5L88TAITFwbJVGvE",
+	"C19xEPkaR+9UKWc3LBPzPOUZQDQdEjH3P5atnF/0HXsl/+7udYIF5YbNhJ0u3F0cYk4J3060Xu6L0Ev3",
+	"aJChk0SoQQL6SmnrqRXVMBeh3HkiFYcZHWwiAYmQ3cKv74FT1HCMfsykBfRKv/ml3UVCr3p5uGITYWQi",
+	"Crouz8JttO8OtRlXZiaoW3SSCb40nmdUoYd8yUCPuJ8PVN3ONPdQFUZXco6ekfSMKrpzoO2ER6eKWwQl",
+	"ikD76hmh4fMWvkcbI/NEaR0uchB29F1um05KBONOMnJSH4wTod3QWv1JqtC0GNJwC3YQANGtbwLeBQDQ",
+	"o9NkplJOAbTnO1KoodUASv/aKNRXnnnTTeOUA9EZqAU01a1TLtWRXXUIZUjv0m3GYmfjijNRczd+FJNb",
+	"PV0Ky755//IZ++H7v/7125aGVuEwRvZWwOAlv5gyATqTztBiH8Rny1bCGD4XqAdhZ37G/7lmeEydi4Of",
+	"hmZR1M9OpAw4Oh4dFMUN1Li0l+wGp4xcz07NI7IGdPK6yRfIxZNtoGMkzzxCStyXvrdroU409ke1sPuT",
+	"rRXBJNW5Xee2WP6F53KIgQSqdKpb+keVnUlS2R++L3RfAWW/K+NPu/aoaWNrs0XFzgDoVZDGzk0F+NVC",
+	"Ce4pvA3fNkTOb6ZTsQbSjQ3forRRvJDsA3etj5jJpwsoZ2ZTkVk5cwsnfAmd3QYPfMMVEsWh7CUZ32DX",
+	"3CW7UYzDYCLBsQyzOk2KfAx+yoG4w2lZZ0dA+w2SRE7EVqskqsMbMYC8VnO6U2LHf8MrJB3f9SPf9hTj",
+	"KX5/4Mv3htb1o9vqWkQhZ4t17LbQFX4xXfDMNvTHk626WWiAdwAz1Om5UYjTMKU3I5Iw/LFL9gq22Vuj",
+	"9N9O6aIGBaZKndsRm4BWoTy0h0kP4LF8VZW/gSk9o3kfyHF/DEhuNAdpMEBVawXCHyeZoXHpWZkjHP19",
+	"aZBBfBRsbTfm/9zxNK8P7ROv9xHTeANkEaCyQ9bM4KoTBUjEUn5IjysNpbYPF5f/iEvlt71Od5MAdo2+",
+	"FdJd5X7AL48mgmfu9Pz7V7cBAZnr37+6xTAiu/NimWfpo6tHY76W47unj3779bf/HwAA//8=",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

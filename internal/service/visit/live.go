@@ -87,6 +87,9 @@ type live struct {
 	output     []byte
 	base, seen int64
 
+	// transfers is how many files are under way.
+	transfers int
+
 	opened, typed, away time.Time
 	over                bool
 	how                 visit.How

@@ -30,8 +30,10 @@ import (
 // Options say what visits there may be. The zero value is none but the usual limits.
 type Options struct {
 	// Off is whether there are none.
-	Off    bool
-	Limits visit.Limits
+	Off bool
+	// NoFiles is whether they transfer no files.
+	NoFiles bool
+	Limits  visit.Limits
 }
 
 // Parts are what the use cases are over.

@@ -7,6 +7,7 @@ import { PageHead } from "../../parts/PageHead";
 import type { OwnKey } from "../../privatekey/key";
 import { Begin } from "./Begin";
 import { Connection, type TerminalState } from "./connection";
+import { Files } from "./Files";
 import { endText } from "./ends";
 import { newScreen } from "./screen";
 
@@ -55,6 +56,7 @@ function Screen({ id, user, by, again }: ScreenProps) {
   const at = useRef<HTMLDivElement>(null);
   const actions = useRef<HTMLDivElement>(null);
   const [state, setState] = useState<TerminalState>({ at: "opening", text: "Connecting" });
+  const [files, setFiles] = useState(false);
   const connection = useRef<Connection>(undefined);
   const screen = useRef<ReturnType<typeof newScreen>>(undefined);
 
@@ -116,9 +118,17 @@ function Screen({ id, user, by, again }: ScreenProps) {
           <Button size="small" danger onClick={() => connection.current?.leave()} disabled={state.at === "over"}>
             End it
           </Button>
+          <Button size="small" aria-expanded={files} onClick={() => setFiles(!files)} disabled={state.at !== "open"}>
+            Files
+          </Button>
           <span className="quiet small push">F6 leaves the terminal by keyboard</span>
         </div>
       </Card>
+      {files && state.at === "open" && (
+        <Card size="small" className="before-m">
+          <Files visit={id} />
+        </Card>
+      )}
     </>
   );
 }

@@ -3,6 +3,7 @@ package httpapi
 import (
 	"bytes"
 	"compress/gzip"
+	"crypto/rand"
 	"fmt"
 	"io/fs"
 	"mime"
@@ -55,6 +56,14 @@ func (f *consoleFiles) serve(c *gin.Context) {
 		h.Set("Cache-Control", "public, max-age=31536000, immutable") // the name holds a hash of the content
 	}
 	h.Set("Vary", "Accept-Encoding")
+	if name == "index.html" {
+		nonce := rand.Text()
+		h.Set("Content-Security-Policy", policy(nonce))
+		h.Set("Cache-Control", "no-store")
+		data = bytes.Replace(data, []byte("@nonce@"), []byte(nonce), 1)
+		c.Data(http.StatusOK, mime.TypeByExtension(path.Ext(name)), data)
+		return
+	}
 	if strings.Contains(c.GetHeader("Accept-Encoding"), "gzip") {
 		if data, err = f.pack(name, data); err != nil {
 			c.String(http.StatusInternalServerError, "failed\n")

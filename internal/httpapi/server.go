@@ -249,12 +249,7 @@ func (s *server) recoverPanic(c *gin.Context) {
 
 func (s *server) secureHeaders(c *gin.Context) {
 	h := c.Writer.Header()
-	// The component library writes style elements; scripts come from files alone.
-	h.Set(
-		"Content-Security-Policy",
-		"default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'; base-uri "+
-			"'none'; form-action 'self'",
-	)
+	h.Set("Content-Security-Policy", policy(""))
 	h.Set("X-Content-Type-Options", "nosniff")
 	h.Set("Referrer-Policy", "no-referrer")
 	h.Set("Cross-Origin-Opener-Policy", "same-origin")
@@ -264,6 +259,17 @@ func (s *server) secureHeaders(c *gin.Context) {
 	if s.Secure {
 		h.Set("Strict-Transport-Security", "max-age=31536000")
 	}
+}
+
+// policy is the Content-Security-Policy: scripts and styles come from files alone, but for the style elements with the
+// nonce of a page of the console.
+func policy(nonce string) string {
+	styles := "'self'"
+	if nonce != "" {
+		styles += " 'nonce-" + nonce + "'"
+	}
+	return "default-src 'self'; style-src " + styles + "; img-src 'self' data:; frame-ancestors 'none'; base-uri 'none'; " +
+		"form-action 'self'"
 }
 
 func (s *server) limitBody(c *gin.Context) {

@@ -2415,8 +2415,9 @@ type ConfirmMail struct {
 // Confirmation defines model for Confirmation.
 type Confirmation struct {
 	// Code Of the second factor, or a recovery code.
-	Code     *string `json:"code,omitempty"`
-	Password *string `json:"password,omitempty"`
+	Code     *string        `json:"code,omitempty"`
+	Passkey  *PasskeyAnswer `json:"passkey,omitempty"`
+	Password *string        `json:"password,omitempty"`
 }
 
 // Connection What a client needs to log in.
@@ -3812,6 +3813,17 @@ type NewOperator struct {
 	Title    *string `json:"title,omitempty"`
 }
 
+// NewPasskey defines model for NewPasskey.
+type NewPasskey struct {
+	Challenge openapi_types.UUID `json:"challenge"`
+
+	// Credential As toJSON of the PublicKeyCredential writes it.
+	Credential map[string]interface{} `json:"credential"`
+
+	// Name By which the caller tells it from others.
+	Name string `json:"name"`
+}
+
 // NewPublicKey defines model for NewPublicKey.
 type NewPublicKey struct {
 	Name string `json:"name"`
@@ -3949,6 +3961,34 @@ type OperatorChange struct {
 
 // Origin Where the pair was made as far as is known.
 type Origin string
+
+// Passkey defines model for Passkey.
+type Passkey struct {
+	CreatedAt time.Time `json:"created_at"`
+
+	// Host The host name of the console that it is for.
+	Host string `json:"host"`
+	Name string `json:"name"`
+
+	// UsedAt When it was last used; absent for never.
+	UsedAt *time.Time `json:"used_at,omitempty"`
+}
+
+// PasskeyAnswer defines model for PasskeyAnswer.
+type PasskeyAnswer struct {
+	Challenge openapi_types.UUID `json:"challenge"`
+
+	// Credential As toJSON of the PublicKeyCredential writes it.
+	Credential map[string]interface{} `json:"credential"`
+}
+
+// PasskeyChallenge defines model for PasskeyChallenge.
+type PasskeyChallenge struct {
+	Challenge openapi_types.UUID `json:"challenge"`
+
+	// Options As PublicKeyCredential.parseCreationOptionsFromJSON and parseRequestOptionsFromJSON take them (WebAuthn).
+	Options map[string]interface{} `json:"options"`
+}
 
 // PasswordChange defines model for PasswordChange.
 type PasswordChange struct {
@@ -6734,6 +6774,9 @@ type ChangeOperatorJSONRequestBody = OperatorChange
 // BeginLeavingJSONRequestBody defines body for BeginLeaving for application/json ContentType.
 type BeginLeavingJSONRequestBody = BeginLeaving
 
+// AddPasskeyJSONRequestBody defines body for AddPasskey for application/json ContentType.
+type AddPasskeyJSONRequestBody = NewPasskey
+
 // PutRecordRuleJSONRequestBody defines body for PutRecordRule for application/json ContentType.
 type PutRecordRuleJSONRequestBody = PutRecordRule
 
@@ -6772,6 +6815,9 @@ type GiveCodeJSONRequestBody = FactorCode
 
 // ConfirmSessionJSONRequestBody defines body for ConfirmSession for application/json ContentType.
 type ConfirmSessionJSONRequestBody = Confirmation
+
+// SignInByPasskeyJSONRequestBody defines body for SignInByPasskey for application/json ContentType.
+type SignInByPasskeyJSONRequestBody = PasskeyAnswer
 
 // ChangePasswordJSONRequestBody defines body for ChangePassword for application/json ContentType.
 type ChangePasswordJSONRequestBody = PasswordChange
@@ -7750,6 +7796,29 @@ type ClientInterface interface {
 	// Replaces, withdraws and hands over the keys of somebody who leaves; the account is closed last.
 	BeginLeaving(ctx context.Context, operator OperatorName, body BeginLeavingJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListPasskeys performs a GET /passkeys (the `ListPasskeys` operationId) request.
+	ListPasskeys(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddPasskeyWithBody performs a POST /passkeys (the `AddPasskey` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Keeps a passkey that the caller's browser has made. A challenge counts once, so sending the same again adds nothing twice.
+	AddPasskeyWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddPasskey performs a POST /passkeys (the `AddPasskey` operationId) request.
+	// Takes a body of the `application/json` content type.
+	//
+	// Keeps a passkey that the caller's browser has made. A challenge counts once, so sending the same again adds nothing twice.
+	AddPasskey(ctx context.Context, body AddPasskeyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// BeginPasskey performs a POST /passkeys/challenges (the `BeginPasskey` operationId) request.
+	//
+	// What the caller's browser is asked to make a passkey for.
+	BeginPasskey(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RemovePasskey performs a DELETE /passkeys/{passkey} (the `RemovePasskey` operationId) request.
+	RemovePasskey(ctx context.Context, passkey string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// GetPast performs a GET /past (the `GetPast` operationId) request.
 	//
 	// Who could get in at a time that is over, or in a stretch of time, by the readings and grants that are kept, login by login. What nobody looked at is not known, and said so.
@@ -7989,13 +8058,13 @@ type ClientInterface interface {
 	// ConfirmSessionWithBody performs a POST /session/confirmation (the `ConfirmSession` operationId) request,
 	// with any type of body and a specified content type.
 	//
-	// Gives the password, or a code of the second factor, once more. For 10 minutes the session may then make tokens, second factors, passwords and accounts (the calls with x-fresh). A token may not.
+	// Gives the password, a code of the second factor or a passkey once more. For 10 minutes the session may then make tokens, second factors, passkeys, passwords and accounts (the calls with x-fresh), which a token may not, and do what is dangerous (those with x-sure, and an override).
 	ConfirmSessionWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ConfirmSession performs a POST /session/confirmation (the `ConfirmSession` operationId) request.
 	// Takes a body of the `application/json` content type.
 	//
-	// Gives the password, or a code of the second factor, once more. For 10 minutes the session may then make tokens, second factors, passwords and accounts (the calls with x-fresh). A token may not.
+	// Gives the password, a code of the second factor or a passkey once more. For 10 minutes the session may then make tokens, second factors, passkeys, passwords and accounts (the calls with x-fresh), which a token may not, and do what is dangerous (those with x-sure, and an override).
 	ConfirmSession(ctx context.Context, body ConfirmSessionJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// AskIssuer performs a GET /session/issuer (the `AskIssuer` operationId) request.
@@ -8007,6 +8076,23 @@ type ClientInterface interface {
 	//
 	// Takes what the issuer says of the person and begins a session.
 	AnswerIssuer(ctx context.Context, params *AnswerIssuerParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SignInByPasskeyWithBody performs a POST /session/passkey (the `SignInByPasskey` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Signs in with a passkey, in place of a password and a second factor.
+	SignInByPasskeyWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SignInByPasskey performs a POST /session/passkey (the `SignInByPasskey` operationId) request.
+	// Takes a body of the `application/json` content type.
+	//
+	// Signs in with a passkey, in place of a password and a second factor.
+	SignInByPasskey(ctx context.Context, body SignInByPasskeyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AskPasskey performs a POST /session/passkey/challenges (the `AskPasskey` operationId) request.
+	//
+	// What a browser is asked to sign with a passkey (WebAuthn), to sign in or to confirm who is there. It is for one answer within five minutes, from the same origin.
+	AskPasskey(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ChangePasswordWithBody performs a POST /session/password (the `ChangePassword` operationId) request,
 	// with any type of body and a specified content type.
@@ -10799,6 +10885,79 @@ func (c *Client) BeginLeaving(ctx context.Context, operator OperatorName, body B
 	return c.Client.Do(req)
 }
 
+// ListPasskeys performs a GET /passkeys (the `ListPasskeys` operationId) request.
+func (c *Client) ListPasskeys(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListPasskeysRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddPasskeyWithBody performs a POST /passkeys (the `AddPasskey` operationId) request,
+// with any type of body and a specified content type.
+//
+// Keeps a passkey that the caller's browser has made. A challenge counts once, so sending the same again adds nothing twice.
+func (c *Client) AddPasskeyWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddPasskeyRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddPasskey performs a POST /passkeys (the `AddPasskey` operationId) request.
+// Takes a body of the `application/json` content type.
+//
+// Keeps a passkey that the caller's browser has made. A challenge counts once, so sending the same again adds nothing twice.
+func (c *Client) AddPasskey(ctx context.Context, body AddPasskeyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddPasskeyRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// BeginPasskey performs a POST /passkeys/challenges (the `BeginPasskey` operationId) request.
+//
+// What the caller's browser is asked to make a passkey for.
+func (c *Client) BeginPasskey(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewBeginPasskeyRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemovePasskey performs a DELETE /passkeys/{passkey} (the `RemovePasskey` operationId) request.
+func (c *Client) RemovePasskey(ctx context.Context, passkey string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemovePasskeyRequest(c.Server, passkey)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // GetPast performs a GET /past (the `GetPast` operationId) request.
 //
 // Who could get in at a time that is over, or in a stretch of time, by the readings and grants that are kept, login by login. What nobody looked at is not known, and said so.
@@ -11538,7 +11697,7 @@ func (c *Client) GiveCode(ctx context.Context, body GiveCodeJSONRequestBody, req
 // ConfirmSessionWithBody performs a POST /session/confirmation (the `ConfirmSession` operationId) request,
 // with any type of body and a specified content type.
 //
-// Gives the password, or a code of the second factor, once more. For 10 minutes the session may then make tokens, second factors, passwords and accounts (the calls with x-fresh). A token may not.
+// Gives the password, a code of the second factor or a passkey once more. For 10 minutes the session may then make tokens, second factors, passkeys, passwords and accounts (the calls with x-fresh), which a token may not, and do what is dangerous (those with x-sure, and an override).
 func (c *Client) ConfirmSessionWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewConfirmSessionRequestWithBody(c.Server, contentType, body)
 	if err != nil {
@@ -11554,7 +11713,7 @@ func (c *Client) ConfirmSessionWithBody(ctx context.Context, contentType string,
 // ConfirmSession performs a POST /session/confirmation (the `ConfirmSession` operationId) request.
 // Takes a body of the `application/json` content type.
 //
-// Gives the password, or a code of the second factor, once more. For 10 minutes the session may then make tokens, second factors, passwords and accounts (the calls with x-fresh). A token may not.
+// Gives the password, a code of the second factor or a passkey once more. For 10 minutes the session may then make tokens, second factors, passkeys, passwords and accounts (the calls with x-fresh), which a token may not, and do what is dangerous (those with x-sure, and an override).
 func (c *Client) ConfirmSession(ctx context.Context, body ConfirmSessionJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewConfirmSessionRequest(c.Server, body)
 	if err != nil {
@@ -11587,6 +11746,53 @@ func (c *Client) AskIssuer(ctx context.Context, reqEditors ...RequestEditorFn) (
 // Takes what the issuer says of the person and begins a session.
 func (c *Client) AnswerIssuer(ctx context.Context, params *AnswerIssuerParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewAnswerIssuerRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SignInByPasskeyWithBody performs a POST /session/passkey (the `SignInByPasskey` operationId) request,
+// with any type of body and a specified content type.
+//
+// Signs in with a passkey, in place of a password and a second factor.
+func (c *Client) SignInByPasskeyWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSignInByPasskeyRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SignInByPasskey performs a POST /session/passkey (the `SignInByPasskey` operationId) request.
+// Takes a body of the `application/json` content type.
+//
+// Signs in with a passkey, in place of a password and a second factor.
+func (c *Client) SignInByPasskey(ctx context.Context, body SignInByPasskeyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSignInByPasskeyRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AskPasskey performs a POST /session/passkey/challenges (the `AskPasskey` operationId) request.
+//
+// What a browser is asked to sign with a passkey (WebAuthn), to sign in or to confirm who is there. It is for one answer within five minutes, from the same origin.
+func (c *Client) AskPasskey(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAskPasskeyRequest(c.Server)
 	if err != nil {
 		return nil, err
 	}
@@ -18560,6 +18766,134 @@ func NewBeginLeavingRequestWithBody(server string, operator OperatorName, conten
 	return req, nil
 }
 
+// NewListPasskeysRequest constructs an http.Request for the ListPasskeys method
+func NewListPasskeysRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/passkeys")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewAddPasskeyRequest calls the generic AddPasskey builder with application/json body
+func NewAddPasskeyRequest(server string, body AddPasskeyJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAddPasskeyRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewAddPasskeyRequestWithBody constructs an http.Request for the AddPasskey method, with any body, and a specified content type
+func NewAddPasskeyRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/passkeys")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewBeginPasskeyRequest constructs an http.Request for the BeginPasskey method
+func NewBeginPasskeyRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/passkeys/challenges")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewRemovePasskeyRequest constructs an http.Request for the RemovePasskey method
+func NewRemovePasskeyRequest(server string, passkey string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "passkey", passkey, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/passkeys/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewGetPastRequest constructs an http.Request for the GetPast method
 func NewGetPastRequest(server string, params *GetPastParams) (*http.Request, error) {
 	var err error
@@ -20998,6 +21332,73 @@ func NewAnswerIssuerRequest(server string, params *AnswerIssuerParams) (*http.Re
 			req.AddCookie(cookie0)
 		}
 	}
+	return req, nil
+}
+
+// NewSignInByPasskeyRequest calls the generic SignInByPasskey builder with application/json body
+func NewSignInByPasskeyRequest(server string, body SignInByPasskeyJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSignInByPasskeyRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewSignInByPasskeyRequestWithBody constructs an http.Request for the SignInByPasskey method, with any body, and a specified content type
+func NewSignInByPasskeyRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/session/passkey")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewAskPasskeyRequest constructs an http.Request for the AskPasskey method
+func NewAskPasskeyRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/session/passkey/challenges")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
 	return req, nil
 }
 

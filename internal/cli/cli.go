@@ -74,7 +74,9 @@ func groups() []group {
 			slices.Concat(journal.RunCommands, journal.DaybookCommands, journal.SubscriberCommands),
 		},
 		{"Holders, consent and the safe", keys.CustodyCommands},
-		{"People and tokens", slices.Concat(people.PeopleCommands, people.OperatorCommands, people.MailCommands)},
+		{"People and tokens", slices.Concat(
+			people.PeopleCommands, people.OperatorCommands, people.PasskeyCommands, people.MailCommands,
+		)},
 		{"About this client", aboutCommands()},
 	}
 }

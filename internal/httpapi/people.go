@@ -173,6 +173,15 @@ func (a *api) GiveCode(ctx context.Context, r contract.GiveCodeRequestObject) (c
 func (a *api) ConfirmSession(
 	ctx context.Context, r contract.ConfirmSessionRequestObject,
 ) (contract.ConfirmSessionResponseObject, error) {
+	if r.Body.Passkey != nil {
+		answer, err := passkeyAnswer(r.Body.Passkey.Challenge, r.Body.Passkey.Credential)
+		if err != nil {
+			return nil, err
+		}
+		return contract.ConfirmSession204Response{}, a.Service.People.ConfirmByPasskey(
+			ctx, actorOf(ctx), requestOf(ctx).origin(), answer,
+		)
+	}
 	return contract.ConfirmSession204Response{}, a.Service.People.Confirm(
 		ctx, actorOf(ctx), given(r.Body.Password), given(r.Body.Code),
 	)

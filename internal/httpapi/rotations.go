@@ -178,6 +178,11 @@ func (a *api) ListRotationItems(
 func (a *api) ChangeRotation(
 	ctx context.Context, r contract.ChangeRotationRequestObject,
 ) (contract.ChangeRotationResponseObject, error) {
+	if r.Body.Change == contract.ChangeRotationChangeOverride {
+		if err := a.Service.People.Sure(actorOf(ctx)); err != nil {
+			return nil, err
+		}
+	}
 	state, err := a.Service.Rotate.ChangeRotation(
 		ctx, actorOf(ctx), r.Rotation, string(r.Body.Change), given(r.Body.Login), given(r.Body.Reason),
 	)

@@ -151,7 +151,7 @@ func (s *server) readContract() error {
 			only := map[string]bool{
 				"sweep": is("x-sweep"), "compare": is("x-compare"), "settle": is("x-compare") || is("x-settle"),
 			}
-			c := call{of: only, fresh: is("x-fresh"), stream: is("x-stream"), long: is("x-long"), large: is("x-large"),
+			c := call{of: only, fresh: is("x-fresh"), sure: is("x-sure"), stream: is("x-stream"), long: is("x-long"), large: is("x-large"),
 				socket: is("x-socket"), file: is("x-file")}
 			switch {
 			case role == "anyone":
@@ -172,8 +172,9 @@ type call struct {
 	role people.Role
 	// of is by which tokens for one purpose alone it may be made.
 	of map[string]bool
-	// fresh is whether it needs a session whose person has just shown who they are.
-	fresh bool
+	// fresh is whether it needs a session whose person has just shown who they are. sure is whether it needs that of a
+	// session, while a token may make it.
+	fresh, sure bool
 	// stream is whether it continues for as long as the caller likes, long whether it may take
 	// longer than others.
 	stream, long bool
@@ -311,6 +312,10 @@ func (s *server) authorize(c *gin.Context) {
 	switch {
 	case of.fresh:
 		if err := s.Service.People.Confirmed(actorOf(c)); err != nil {
+			s.fail(c, err)
+		}
+	case of.sure:
+		if err := s.Service.People.Sure(actorOf(c)); err != nil {
 			s.fail(c, err)
 		}
 	case of.stream:

@@ -52,6 +52,13 @@ func (s *Store) AddOperator(ctx context.Context, o record.Operator) error {
 	return plain(s.db.WithContext(ctx).Omit("Title", "Teams", "Sessions", "Tokens", "LastSeenAt").Create(&o).Error)
 }
 
+// OperatorByID returns the person with the id.
+func (s *Store) OperatorByID(ctx context.Context, id uuid.UUID) (record.Operator, error) {
+	var o record.Operator
+	err := s.db.WithContext(ctx).Where("id = ?", id).Take(&o).Error
+	return o, plain(err)
+}
+
 // OperatorNamed returns the account of that name.
 func (s *Store) OperatorNamed(ctx context.Context, name string) (record.Operator, error) {
 	var o record.Operator

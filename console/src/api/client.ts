@@ -88,6 +88,7 @@ export type Visit = components["schemas"]["Visit"];
 export type VisitWay = components["schemas"]["VisitWay"];
 export type VisitMessage = components["schemas"]["VisitMessage"];
 export type VisitFile = components["schemas"]["VisitFile"];
+export type Passkey = components["schemas"]["Passkey"];
 export type VisitEnd = components["schemas"]["VisitEnd"];
 export type HostKey = components["schemas"]["HostKey"];
 

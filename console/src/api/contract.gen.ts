@@ -37,6 +37,90 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/session/passkey": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Signs in with a passkey, in place of a password and a second factor. */
+        post: operations["signInByPasskey"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/session/passkey/challenges": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description What a browser is asked to sign with a passkey (WebAuthn), to sign in or to confirm who is there. It is for one answer within five minutes, from the same origin. */
+        post: operations["askPasskey"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/passkeys": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: operations["listPasskeys"];
+        put?: never;
+        /** @description Keeps a passkey that the caller's browser has made. A challenge counts once, so sending the same again adds nothing twice. */
+        post: operations["addPasskey"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/passkeys/challenges": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description What the caller's browser is asked to make a passkey for. */
+        post: operations["beginPasskey"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/passkeys/{passkey}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        delete: operations["removePasskey"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/session/confirmation": {
         parameters: {
             query?: never;
@@ -46,7 +130,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** @description Gives the password, or a code of the second factor, once more. For 10 minutes the session may then make tokens, second factors, passwords and accounts (the calls with x-fresh). A token may not. */
+        /** @description Gives the password, a code of the second factor or a passkey once more. For 10 minutes the session may then make tokens, second factors, passkeys, passwords and accounts (the calls with x-fresh), which a token may not, and do what is dangerous (those with x-sure, and an override). */
         post: operations["confirmSession"];
         delete?: never;
         options?: never;
@@ -4303,10 +4387,49 @@ export interface components {
             /** @description For a picture that an authenticator reads. */
             url: string;
         };
+        Passkey: {
+            name: string;
+            /** @description The host name of the console that it is for. */
+            host: string;
+            /** Format: date-time */
+            created_at: string;
+            /**
+             * Format: date-time
+             * @description When it was last used; absent for never.
+             */
+            used_at?: string;
+        };
+        PasskeyChallenge: {
+            /** Format: uuid */
+            challenge: string;
+            /** @description As PublicKeyCredential.parseCreationOptionsFromJSON and parseRequestOptionsFromJSON take them (WebAuthn). */
+            options: {
+                [key: string]: unknown;
+            };
+        };
+        PasskeyAnswer: {
+            /** Format: uuid */
+            challenge: string;
+            /** @description As toJSON of the PublicKeyCredential writes it. */
+            credential: {
+                [key: string]: unknown;
+            };
+        };
+        NewPasskey: {
+            /** @description By which the caller tells it from others. */
+            name: string;
+            /** Format: uuid */
+            challenge: string;
+            /** @description As toJSON of the PublicKeyCredential writes it. */
+            credential: {
+                [key: string]: unknown;
+            };
+        };
         Confirmation: {
             password?: string;
             /** @description Of the second factor, or a recovery code. */
             code?: string;
+            passkey?: components["schemas"]["PasskeyAnswer"];
         };
         FactorCode: {
             code: string;
@@ -5969,6 +6092,142 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Me"];
                 };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    signInByPasskey: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PasskeyAnswer"];
+            };
+        };
+        responses: {
+            /** @description Signed in; the session is in a cookie. */
+            200: {
+                headers: {
+                    "Set-Cookie"?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Me"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    askPasskey: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The challenge. */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PasskeyChallenge"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listPasskeys: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The caller's own passkeys, by name. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Passkey"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    addPasskey: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewPasskey"];
+            };
+        };
+        responses: {
+            /** @description The passkey. */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Passkey"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    beginPasskey: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The challenge. */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PasskeyChallenge"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    removePasskey: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Its name. */
+                passkey: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Nobody signs in with it now. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             default: components["responses"]["Problem"];
         };

@@ -47,6 +47,7 @@ export type Subject =
   | "me"
   | "names"
   | "operators"
+  | "passkeys"
   | "reach"
   | "reading"
   | "subscribers"
@@ -217,6 +218,10 @@ export function useVisitFiles(visit: string, path: string) {
       take(api.GET("/visits/{visit}/files", { params: { path: { visit }, query: { path: path || undefined } } })),
     retry: false,
   });
+}
+
+export function usePasskeys() {
+  return useQuery({ queryKey: ["passkeys"], queryFn: () => take(api.GET("/passkeys")) });
 }
 
 export function useRecordedLabels() {

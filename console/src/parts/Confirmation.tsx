@@ -1,7 +1,9 @@
 import { useMutation } from "@tanstack/react-query";
-import { Button, Form, Input, Modal } from "antd";
+import { App, Button, Form, Input, Modal } from "antd";
 import { useEffect, useState } from "react";
 import { api, confirmBy, take } from "../api/client";
+import type { components } from "../api/contract.gen";
+import { answerByPasskey, passkeysHere } from "../passkey";
 import { ProblemNote } from "./ProblemNote";
 
 /**
@@ -9,6 +11,7 @@ import { ProblemNote } from "./ProblemNote";
  * whether there is a second factor.
  */
 export function Confirmation({ factor }: { factor: boolean }) {
+  const { message } = App.useApp();
   const [ended, setEnded] = useState<(confirmed: boolean) => void>();
   useEffect(() => {
     confirmBy(
@@ -23,7 +26,7 @@ export function Confirmation({ factor }: { factor: boolean }) {
     return () => confirmBy(undefined);
   }, []);
   const sending = useMutation({
-    mutationFn: (body: { password?: string; code?: string }) => take(api.POST("/session/confirmation", { body })),
+    mutationFn: (body: components["schemas"]["Confirmation"]) => take(api.POST("/session/confirmation", { body })),
     onSuccess: () => end(true),
   });
   const end = (confirmed: boolean) => {
@@ -31,12 +34,20 @@ export function Confirmation({ factor }: { factor: boolean }) {
     setEnded(undefined);
     sending.reset();
   };
+  const byPasskey = async () => {
+    try {
+      sending.mutate({ passkey: await answerByPasskey() });
+    } catch (e) {
+      void message.error((e as Error).message);
+    }
+  };
   if (!ended) return null;
   return (
     <Modal open title="Is it still you?" footer={null} onCancel={() => end(false)} zIndex={1100} destroyOnHidden>
       <p>
-        Making tokens, second factors, passwords and accounts takes{" "}
-        {factor ? "your password or a code" : "your password"}, given within the last 10 minutes.
+        Making tokens, second factors, passwords and accounts, taking out a kept key, an override and ending
+        somebody&apos;s access take {factor ? "your password, a code" : "your password"} or a passkey, given within the
+        last 10 minutes.
       </p>
       <Form
         layout="vertical"
@@ -58,9 +69,12 @@ export function Confirmation({ factor }: { factor: boolean }) {
             <ProblemNote error={sending.error} />
           </Form.Item>
         )}
-        <Button type="primary" htmlType="submit" loading={sending.isPending}>
-          It is me
-        </Button>
+        <span className="inline">
+          <Button type="primary" htmlType="submit" loading={sending.isPending}>
+            It is me
+          </Button>
+          {passkeysHere && <Button onClick={() => void byPasskey()}>By a passkey</Button>}
+        </span>
       </Form>
     </Modal>
   );

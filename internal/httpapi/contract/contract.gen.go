@@ -2422,8 +2422,9 @@ type ConfirmMail struct {
 // Confirmation defines model for Confirmation.
 type Confirmation struct {
 	// Code Of the second factor, or a recovery code.
-	Code     *string `json:"code,omitempty"`
-	Password *string `json:"password,omitempty"`
+	Code     *string        `json:"code,omitempty"`
+	Passkey  *PasskeyAnswer `json:"passkey,omitempty"`
+	Password *string        `json:"password,omitempty"`
 }
 
 // Connection What a client needs to log in.
@@ -3819,6 +3820,17 @@ type NewOperator struct {
 	Title    *string `json:"title,omitempty"`
 }
 
+// NewPasskey defines model for NewPasskey.
+type NewPasskey struct {
+	Challenge openapi_types.UUID `json:"challenge"`
+
+	// Credential As toJSON of the PublicKeyCredential writes it.
+	Credential map[string]interface{} `json:"credential"`
+
+	// Name By which the caller tells it from others.
+	Name string `json:"name"`
+}
+
 // NewPublicKey defines model for NewPublicKey.
 type NewPublicKey struct {
 	Name string `json:"name"`
@@ -3956,6 +3968,34 @@ type OperatorChange struct {
 
 // Origin Where the pair was made as far as is known.
 type Origin string
+
+// Passkey defines model for Passkey.
+type Passkey struct {
+	CreatedAt time.Time `json:"created_at"`
+
+	// Host The host name of the console that it is for.
+	Host string `json:"host"`
+	Name string `json:"name"`
+
+	// UsedAt When it was last used; absent for never.
+	UsedAt *time.Time `json:"used_at,omitempty"`
+}
+
+// PasskeyAnswer defines model for PasskeyAnswer.
+type PasskeyAnswer struct {
+	Challenge openapi_types.UUID `json:"challenge"`
+
+	// Credential As toJSON of the PublicKeyCredential writes it.
+	Credential map[string]interface{} `json:"credential"`
+}
+
+// PasskeyChallenge defines model for PasskeyChallenge.
+type PasskeyChallenge struct {
+	Challenge openapi_types.UUID `json:"challenge"`
+
+	// Options As PublicKeyCredential.parseCreationOptionsFromJSON and parseRequestOptionsFromJSON take them (WebAuthn).
+	Options map[string]interface{} `json:"options"`
+}
 
 // PasswordChange defines model for PasswordChange.
 type PasswordChange struct {
@@ -6741,6 +6781,9 @@ type ChangeOperatorJSONRequestBody = OperatorChange
 // BeginLeavingJSONRequestBody defines body for BeginLeaving for application/json ContentType.
 type BeginLeavingJSONRequestBody = BeginLeaving
 
+// AddPasskeyJSONRequestBody defines body for AddPasskey for application/json ContentType.
+type AddPasskeyJSONRequestBody = NewPasskey
+
 // PutRecordRuleJSONRequestBody defines body for PutRecordRule for application/json ContentType.
 type PutRecordRuleJSONRequestBody = PutRecordRule
 
@@ -6779,6 +6822,9 @@ type GiveCodeJSONRequestBody = FactorCode
 
 // ConfirmSessionJSONRequestBody defines body for ConfirmSession for application/json ContentType.
 type ConfirmSessionJSONRequestBody = Confirmation
+
+// SignInByPasskeyJSONRequestBody defines body for SignInByPasskey for application/json ContentType.
+type SignInByPasskeyJSONRequestBody = PasskeyAnswer
 
 // ChangePasswordJSONRequestBody defines body for ChangePassword for application/json ContentType.
 type ChangePasswordJSONRequestBody = PasswordChange
@@ -7176,6 +7222,18 @@ type ServerInterface interface {
 	// (POST /operators/{operator}/leaving)
 	BeginLeaving(c *gin.Context, operator OperatorName)
 
+	// (GET /passkeys)
+	ListPasskeys(c *gin.Context)
+
+	// (POST /passkeys)
+	AddPasskey(c *gin.Context)
+
+	// (POST /passkeys/challenges)
+	BeginPasskey(c *gin.Context)
+
+	// (DELETE /passkeys/{passkey})
+	RemovePasskey(c *gin.Context, passkey string)
+
 	// (GET /past)
 	GetPast(c *gin.Context, params GetPastParams)
 
@@ -7298,6 +7356,12 @@ type ServerInterface interface {
 
 	// (GET /session/issuer/answer)
 	AnswerIssuer(c *gin.Context, params AnswerIssuerParams)
+
+	// (POST /session/passkey)
+	SignInByPasskey(c *gin.Context)
+
+	// (POST /session/passkey/challenges)
+	AskPasskey(c *gin.Context)
 
 	// (POST /session/password)
 	ChangePassword(c *gin.Context)
@@ -10986,6 +11050,70 @@ func (siw *ServerInterfaceWrapper) BeginLeaving(c *gin.Context) {
 	siw.Handler.BeginLeaving(c, operator)
 }
 
+// ListPasskeys operation middleware
+func (siw *ServerInterfaceWrapper) ListPasskeys(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListPasskeys(c)
+}
+
+// AddPasskey operation middleware
+func (siw *ServerInterfaceWrapper) AddPasskey(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.AddPasskey(c)
+}
+
+// BeginPasskey operation middleware
+func (siw *ServerInterfaceWrapper) BeginPasskey(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.BeginPasskey(c)
+}
+
+// RemovePasskey operation middleware
+func (siw *ServerInterfaceWrapper) RemovePasskey(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "passkey" -------------
+	var passkey string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "passkey", c.Param("passkey"), &passkey, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter passkey: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.RemovePasskey(c, passkey)
+}
+
 // GetPast operation middleware
 func (siw *ServerInterfaceWrapper) GetPast(c *gin.Context) {
 
@@ -12402,6 +12530,32 @@ func (siw *ServerInterfaceWrapper) AnswerIssuer(c *gin.Context) {
 	siw.Handler.AnswerIssuer(c, params)
 }
 
+// SignInByPasskey operation middleware
+func (siw *ServerInterfaceWrapper) SignInByPasskey(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.SignInByPasskey(c)
+}
+
+// AskPasskey operation middleware
+func (siw *ServerInterfaceWrapper) AskPasskey(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.AskPasskey(c)
+}
+
 // ChangePassword operation middleware
 func (siw *ServerInterfaceWrapper) ChangePassword(c *gin.Context) {
 
@@ -13404,6 +13558,12 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/session", wrapper.GetMe)
 	router.POST(options.BaseURL+"/session", wrapper.SignIn)
 	router.POST(options.BaseURL+"/session/code", wrapper.GiveCode)
+	router.POST(options.BaseURL+"/session/passkey", wrapper.SignInByPasskey)
+	router.POST(options.BaseURL+"/session/passkey/challenges", wrapper.AskPasskey)
+	router.GET(options.BaseURL+"/passkeys", wrapper.ListPasskeys)
+	router.POST(options.BaseURL+"/passkeys", wrapper.AddPasskey)
+	router.POST(options.BaseURL+"/passkeys/challenges", wrapper.BeginPasskey)
+	router.DELETE(options.BaseURL+"/passkeys/:passkey", wrapper.RemovePasskey)
 	router.POST(options.BaseURL+"/session/confirmation", wrapper.ConfirmSession)
 	router.GET(options.BaseURL+"/tokens", wrapper.ListTokens)
 	router.POST(options.BaseURL+"/tokens", wrapper.AddToken)
@@ -18330,6 +18490,154 @@ func (response BeginLeavingdefaultApplicationProblemPlusJSONResponse) VisitBegin
 	return err
 }
 
+type ListPasskeysRequestObject struct {
+}
+
+type ListPasskeysResponseObject interface {
+	VisitListPasskeysResponse(w http.ResponseWriter) error
+}
+
+type ListPasskeys200JSONResponse []Passkey
+
+func (response ListPasskeys200JSONResponse) VisitListPasskeysResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListPasskeysdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListPasskeysdefaultApplicationProblemPlusJSONResponse) VisitListPasskeysResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddPasskeyRequestObject struct {
+	Body *AddPasskeyJSONRequestBody
+}
+
+type AddPasskeyResponseObject interface {
+	VisitAddPasskeyResponse(w http.ResponseWriter) error
+}
+
+type AddPasskey201JSONResponse Passkey
+
+func (response AddPasskey201JSONResponse) VisitAddPasskeyResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddPasskeydefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response AddPasskeydefaultApplicationProblemPlusJSONResponse) VisitAddPasskeyResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type BeginPasskeyRequestObject struct {
+}
+
+type BeginPasskeyResponseObject interface {
+	VisitBeginPasskeyResponse(w http.ResponseWriter) error
+}
+
+type BeginPasskey201JSONResponse PasskeyChallenge
+
+func (response BeginPasskey201JSONResponse) VisitBeginPasskeyResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type BeginPasskeydefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response BeginPasskeydefaultApplicationProblemPlusJSONResponse) VisitBeginPasskeyResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RemovePasskeyRequestObject struct {
+	Passkey string `json:"passkey"`
+}
+
+type RemovePasskeyResponseObject interface {
+	VisitRemovePasskeyResponse(w http.ResponseWriter) error
+}
+
+type RemovePasskey204Response struct {
+}
+
+func (response RemovePasskey204Response) VisitRemovePasskeyResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type RemovePasskeydefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RemovePasskeydefaultApplicationProblemPlusJSONResponse) VisitRemovePasskeyResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type GetPastRequestObject struct {
 	Params GetPastParams
 }
@@ -19990,6 +20298,93 @@ func (response AnswerIssuerdefaultApplicationProblemPlusJSONResponse) VisitAnswe
 	return err
 }
 
+type SignInByPasskeyRequestObject struct {
+	Body *SignInByPasskeyJSONRequestBody
+}
+
+type SignInByPasskeyResponseObject interface {
+	VisitSignInByPasskeyResponse(w http.ResponseWriter) error
+}
+
+type SignInByPasskey200ResponseHeaders struct {
+	SetCookie *string
+}
+
+type SignInByPasskey200JSONResponse struct {
+	Body    Me
+	Headers SignInByPasskey200ResponseHeaders
+}
+
+func (response SignInByPasskey200JSONResponse) VisitSignInByPasskeyResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	if response.Headers.SetCookie != nil {
+		w.Header().Set("Set-Cookie", fmt.Sprint(*response.Headers.SetCookie))
+	}
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SignInByPasskeydefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SignInByPasskeydefaultApplicationProblemPlusJSONResponse) VisitSignInByPasskeyResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AskPasskeyRequestObject struct {
+}
+
+type AskPasskeyResponseObject interface {
+	VisitAskPasskeyResponse(w http.ResponseWriter) error
+}
+
+type AskPasskey201JSONResponse PasskeyChallenge
+
+func (response AskPasskey201JSONResponse) VisitAskPasskeyResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AskPasskeydefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response AskPasskeydefaultApplicationProblemPlusJSONResponse) VisitAskPasskeyResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ChangePasswordRequestObject struct {
 	Body *ChangePasswordJSONRequestBody
 }
@@ -21636,6 +22031,18 @@ type StrictServerInterface interface {
 	// (POST /operators/{operator}/leaving)
 	BeginLeaving(ctx context.Context, request BeginLeavingRequestObject) (BeginLeavingResponseObject, error)
 
+	// (GET /passkeys)
+	ListPasskeys(ctx context.Context, request ListPasskeysRequestObject) (ListPasskeysResponseObject, error)
+
+	// (POST /passkeys)
+	AddPasskey(ctx context.Context, request AddPasskeyRequestObject) (AddPasskeyResponseObject, error)
+
+	// (POST /passkeys/challenges)
+	BeginPasskey(ctx context.Context, request BeginPasskeyRequestObject) (BeginPasskeyResponseObject, error)
+
+	// (DELETE /passkeys/{passkey})
+	RemovePasskey(ctx context.Context, request RemovePasskeyRequestObject) (RemovePasskeyResponseObject, error)
+
 	// (GET /past)
 	GetPast(ctx context.Context, request GetPastRequestObject) (GetPastResponseObject, error)
 
@@ -21758,6 +22165,12 @@ type StrictServerInterface interface {
 
 	// (GET /session/issuer/answer)
 	AnswerIssuer(ctx context.Context, request AnswerIssuerRequestObject) (AnswerIssuerResponseObject, error)
+
+	// (POST /session/passkey)
+	SignInByPasskey(ctx context.Context, request SignInByPasskeyRequestObject) (SignInByPasskeyResponseObject, error)
+
+	// (POST /session/passkey/challenges)
+	AskPasskey(ctx context.Context, request AskPasskeyRequestObject) (AskPasskeyResponseObject, error)
 
 	// (POST /session/password)
 	ChangePassword(ctx context.Context, request ChangePasswordRequestObject) (ChangePasswordResponseObject, error)
@@ -25922,6 +26335,122 @@ func (sh *strictHandler) BeginLeaving(ctx *gin.Context, operator OperatorName) {
 	}
 }
 
+// ListPasskeys operation middleware
+func (sh *strictHandler) ListPasskeys(ctx *gin.Context) {
+	var request ListPasskeysRequestObject
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListPasskeys(ctx, request.(ListPasskeysRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListPasskeys")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListPasskeysResponseObject); ok {
+		if err := validResponse.VisitListPasskeysResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// AddPasskey operation middleware
+func (sh *strictHandler) AddPasskey(ctx *gin.Context) {
+	var request AddPasskeyRequestObject
+
+	var body AddPasskeyJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.AddPasskey(ctx, request.(AddPasskeyRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "AddPasskey")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(AddPasskeyResponseObject); ok {
+		if err := validResponse.VisitAddPasskeyResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// BeginPasskey operation middleware
+func (sh *strictHandler) BeginPasskey(ctx *gin.Context) {
+	var request BeginPasskeyRequestObject
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.BeginPasskey(ctx, request.(BeginPasskeyRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "BeginPasskey")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(BeginPasskeyResponseObject); ok {
+		if err := validResponse.VisitBeginPasskeyResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// RemovePasskey operation middleware
+func (sh *strictHandler) RemovePasskey(ctx *gin.Context, passkey string) {
+	var request RemovePasskeyRequestObject
+
+	request.Passkey = passkey
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.RemovePasskey(ctx, request.(RemovePasskeyRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RemovePasskey")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(RemovePasskeyResponseObject); ok {
+		if err := validResponse.VisitRemovePasskeyResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // GetPast operation middleware
 func (sh *strictHandler) GetPast(ctx *gin.Context, params GetPastParams) {
 	var request GetPastRequestObject
@@ -27200,6 +27729,72 @@ func (sh *strictHandler) AnswerIssuer(ctx *gin.Context, params AnswerIssuerParam
 	}
 }
 
+// SignInByPasskey operation middleware
+func (sh *strictHandler) SignInByPasskey(ctx *gin.Context) {
+	var request SignInByPasskeyRequestObject
+
+	var body SignInByPasskeyJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.SignInByPasskey(ctx, request.(SignInByPasskeyRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SignInByPasskey")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(SignInByPasskeyResponseObject); ok {
+		if err := validResponse.VisitSignInByPasskeyResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// AskPasskey operation middleware
+func (sh *strictHandler) AskPasskey(ctx *gin.Context) {
+	var request AskPasskeyRequestObject
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.AskPasskey(ctx, request.(AskPasskeyRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "AskPasskey")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(AskPasskeyResponseObject); ok {
+		if err := validResponse.VisitAskPasskeyResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // ChangePassword operation middleware
 func (sh *strictHandler) ChangePassword(ctx *gin.Context) {
 	var request ChangePasswordRequestObject
@@ -28263,690 +28858,699 @@ func (sh *strictHandler) WriteCharter(ctx *gin.Context, params WriteCharterParam
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"1L3/k9s2si/6r6Dmvion9TiTsRNnc2bqVh3HsWPfOLHL4z1+de+mVJAISdyhAC0Bjqzdyv/+Ct0NEJQa",
-	"FDkeZ8/9ZTcekcT3Rn/59Kf/dbYwm63RSjt7dvWvs61s5EY51cC/ni2davx/lMoummrrKqPPrs4+rJVY",
-	"tI01jXBr6YRbK7GVKyXmamkaJVbyTglphVaf3MVZcVb5l/7RqmZ/VpxpuVFnV2cSPl2c2cVabaRvw+23",
-	"/gfrmkqvzv74ozh7vpaNU81v8AbXCf8tYZZCigU+GlvbSrfuGqNfz4qzRv2jrRpVnl25plUnmq9NW+Yb",
-	"X/ifH1noRK5d/8jEVl+XarM1TunF/he1P276mbiTdQvD9vO+kHWtmkdWLNamWihcEN+8FW5dWWG0Er55",
-	"ZbulWCtZwmxQN5Mmz32baQc38tMbpVdufXb1+MkPBdfh5a/SLdb8JCknV76rO9+tyvdS6pUq/e6onNhJ",
-	"Kxolyyv/j+RXo+u9qJZCm7kp90LVVom17H6vnLCVXijx1fuXz8V/PH58WQirFr5d8fjbi8cXj7++FtZJ",
-	"11rx3eMnwri1anaVVfkpWJ7jKHJjv3zyHTt4bZ3UC5XfJhU9MbxTwlMTN8svap9v+Vbthxu9hbWe0t6b",
-	"alM5vrVVo6RT1gndbuaq8YuutGsqZQvxWDgjnl5eXounl6LVtbJWrKo7pXPSoYZ2mL5U2qmVarAzZlXp",
-	"/PBr/3MhWqua/wzTm5kIeHTiVLzdqkY6MyCdDD0xvAjhqYnNv1fS+pYOG/643hdiCZJZiVLu58bc5ma5",
-	"wW+caMg46b/9uvS/MwNo6IHBASxNs5Hu7OqsbSsvEZl22nrgFDVtfeIE+SemzmE7MKr2cwd0o5yr1UZp",
-	"l23Exkc+t62dUtt8M/7Xz2zhg3Gy5rab8rLVn++FabUTsq7xDtp4cZrbeQ6+xqzO3JhaSQ1N/ldlq/zc",
-	"3flfP2tQf/iX7dZoq0DbedeYea02/j8XRju/Klf/OpPbbV0tYId/s8Un/t+/09Hr2vp/GrU8uzr7H990",
-	"6tQ3+Kv9JnwXWjycPunETmkndo3RK7rPvnv6l68vYAroE6CLLRZq6z5KUAm2jRcbrsKOg/iyx4vTE32F",
-	"IKEQ/gBSonJWmJ1GYQmyEpbMqY1lzkzhr8TX+OPTy8vibFNp+ufjOL+yaeT+DCY3K6KuhVaqVKXfNxIG",
-	"dnG8QMXZTu5PKX47uRdezJtG7NaqUV438KqC9ooPah2gWsi5aV3h9Q4X7gYr1l5RrTJtV25dNnJ33IHX",
-	"8EFtRG30SjU0AFUmn0m3cbdB/w8MqAjr9Xt83Mz/rhbOt/qMvvVR7u3xQpP+wyiFTqzNTmyk3gtrNsqt",
-	"K70K6lLSr3h9FtlN86yuSbfcwHQd35/ZzXG4AWj5joVJdkqKOER2csry50bisexPjNLlbL4/dRBf6PJH",
-	"6JjSpddBOOV65RtACea3kdRC6VLUxiqvsV6Ij5Vbm9aBcl0IKRq1Va4CzXNHP9E7lddtl63lN0ZxtmzM",
-	"Zua3bMa8AMVebGu5ULRpK634T92qPbsgoEbZnHbi/2H9Wnsh4D8O623tuvzqh6/FrqkcNrwJdp30KuW1",
-	"UJut24P08IfsQvw1UegK4dbGkhlCR9E6uff97qnTXnoc9xf0sIeTY0cNdCLp6KdWu4q/4LQfiNKl9Z+M",
-	"l0opnTp31Uax12W6w1HNxrFltvUrY92z1q1NUzlGwK+NdZmjCj8d6dRHo9OkWR39sG3ndbWY3XKm5msN",
-	"5iNuDdMICf/pd8ytNjs9w7ZhqecKBKo/AuI/F6px5zIMpxC7dbVYR6NUUZ+dMdPW6GBaYUi9AWQm903Y",
-	"VcyteWKznVzbwVUNqrNXbY/b38hbxe63RsEsabXz582Khdko4aWFny6l241v2KrmroIOzqFjv09Z9IFj",
-	"4FXSSq/sKVkaxnYTngd5rx3eTmPe/IhPZ5aVvlXgNGUm+MapnWzK47mVC9BGecn39gYERJB8XmwEcVWb",
-	"lRWVFtJe92TMI5tIlv5pE6gObGSpyO6Ci0GXdP1asaxqBXIW3BBWzPfCtiW3+f/gh/nB3CrNagNN1j8X",
-	"NCTwEeGDOEopnP+cQNvDskewJO2j/9lXZgcqD8h1U5f2WvxH35wvhFf8jXXi2++/59WOpcl0eCMXay9d",
-	"aOm6K7hyaNBKLWS5qfS1F0qPcN1Oyr3uBpRlCde0rN/1ZvF48MeeBDlXtQ2zGfaEjbvGKmULsWwbNIXW",
-	"UgfNE3qpGngi6V+3utkjanTNSOSXIIW3jVk1chPsrL0ojdAGdT5VW3XhRcZWNuoqLL29pvW+AomeeEuj",
-	"PIk2ovSnjj5wVpCNysqXxqBcGz7ttcLr1VYrzemuYCf7rs/3fjK9YQDatX9eurZR/gcptqqxRo/QsWFK",
-	"eYFhti447BiZUZZNRin0FxadKNqH8Ci74/yz/jay7H3qN5DR6hwu0rdbpW9uXvndvZmmWeOOnLStj6aj",
-	"VrLhRKQ/5uGWxgto568kfLwQtl2svZ64rBrrhDeU5YK3oEBizrzE5JXTjAHyFk4RCWnST0l0NdFy89ch",
-	"9NI62bixNuvjROuMc5lXjUzDTM+TJzmpk0i5u0oOe4P9nvamK7jGvXaEVmqj5GKtymuUH358f283W/B+",
-	"WWHl/pTA4+/SsLN7S5LuVPa0bLeNkejXH3lQOt0FAh++w52QBJN5x24U+uAMzQzO4LbhyAVTBOwh6Tcg",
-	"XLKDnyWTciZdzys0oMD7dzeVcypYlYxD0n8zXAl+fXCgtXKo44b++vtKzi24eGB6wDFRmszNCxM3k/aW",
-	"k5TB2SZpfnfeQPWPXuNXg5tDyHibQqfgOS/8hkzRjKK4ME3p565b8+OH/O7kZikagqtWNiVch17c+XPV",
-	"O7FD98fLqlE7WdegQzOS0DrpTl5CQejfwMOHpwRG35/6MCj2YNjb50Zbxfkhcob4WJsmRGTg6UzjqqS4",
-	"4MGp9L9M2uNz0ow4Ja2uzc5mw0piB2sLvgmQzvJW5W7DuszI/6oc4aTNXxOvgr+LboSdrBy5AniZrNng",
-	"wscgaGFYVV2LuRJh2wtpp7oRKNYaJQejNFG4ZMzg8Q9HColNPZtzZR2YH9doYAj/koXL0q+LJrlzoLrK",
-	"W/jThh3f3rSNHXD2d+4pr32CAdqf9pxuBqOkWylssrhJ6G3amMVhYCnOatHt9cRxiH1mz0zesbIwmw0d",
-	"5KNJWFZ6pZptU2V+D2szfKJpSOnHuD7+qFaVfqPknf/G8dleSc5V8cEfO9FuBfq6/ZEMc+Y3hrnzd4Uu",
-	"wYqq1dJ1rmH+GhjY1s7wwgCXzjcuaD2ja59UFej7SFsXZgHCPlnRysojNBDNTp/7U+yHfKu2zv8jr5hO",
-	"9ob5tvB3kBVV6hzzzUNAKttmLhjysh+qjbPnvzg4CHKuD117MJMf/T3Jeq3wG/xu3BtdZmSu1/9BmXPe",
-	"DAB/OeoVB+6tylrazMeyGATVbMe6GT56rbHSXq5VJSyv5QW6daCENZlLrNXUt9zPYOryFwKND9ycVyL4",
-	"xIpw1/gdFg0UVLFQtXMAZ+G6e7ACYXbSbqYj6k1R7Cy7Vn5DvObcQwA+4iVbY92MTDderBxYgOQ5Clql",
-	"XZudjfE2S+qoV2phDpyCILDawEQF1VR92qpFVgWNVxOEe8dohjTwaNAfW3qD0ckHMaF7Fm7e0+iM3zmd",
-	"Y1E6gMdIf5I2cqVO+7G2jbqrFBOM/ODnGrSBnWnrUswVuIvp8wUJQ7UNDqLJkn+6KevWXgg36qGt2YCm",
-	"67bKwHkY8PPYYY+p39CoANJSRQMdvJG6M3AL8vpWrji9gsHa5hu/efXs/MnT70WiJ4DHWMcuxcN4HX0F",
-	"pKQGtBz10PeZ7UFledO6KgVF0GAK0hGy37Fyo2a5WSQ7s3Pnohs0mMOdNwAihe1q3R8c7Bv0k1+ID34j",
-	"NQrNDACZVlrDgJUNUSUwPSAOK/vuwcwmqgZ2DWtXTVMJBv17wz07Ecj6sfGz5ThJP2Scg55e8gt/tNxH",
-	"sd28i6Lir5YB72dmm5NfPfoK/AbAdZ7mEuV297OIMvVD5XfzCTfoPvV+TtQm9Ungcidr2E+b1nlpfvyN",
-	"v5tKq/JqwNHjLwJYXpd6+ee4ic5B+8OPgBpozx0gEfx0LN25aR3r8N92CKlxgKejsxc3ZLKPokUYhltE",
-	"BbXzXHYbKy4Zd0qeSydrs2rVgD50IlgGugzd0Uuv4GUAQnBzj1dXXvvHWQ9W9c8Jn7mp/sl+5Z9eKI7+",
-	"yv82mvnK4XLhAEMPQxu0cvz0r/3q6hUz/erTtmqUneShGukiAmTBVi6Yg/IWF7WLJX11c/Pq5vXPX7NL",
-	"6tQnl3MRYUCqEPO9w0Cv/48R9w302H837WeRTkdmIvVKsQkAwUABi960DvA1lhD1lT22xAawH83W2MkQ",
-	"gUZtzJ2adQo0f6BAsOND0yS5VW72+dr5H0Oz+nNj2i1zkeo9Czn8yWAMivQVfxvcKRs9jwH3lXhDrBLb",
-	"xngJb8WyUXZ9TYFNRlNJ9PBV6NcpLY3dvlkdpYNLBsUW/uF1FvTPe8tN1tagj/74kr6vTVIFs6Q0KSbi",
-	"3sYIbj0OL1ycZQKNB+cRZ5iexinLn7/3ia+WQ2Ii9BCv1q1sLQLQbQvSrNWlgX87QD6bO9U0VclH0jNY",
-	"pI+VWwv/Hb/08KEr1PYhtQdeQkSiCF+PRoARcxVBGQyK874OqgvxTHet4Z7mNcVD6w1n7PRk82ipkxP+",
-	"+2dAyYb7FkA2R67jrWxiyIVBDcLFgzAtilXSK6RRjLsDF5BXMy2yE97JhCDKChSbgZhKgC6B7rs0rfYa",
-	"US7YDf6roa9VTpidtsNhmeNb3bjMtdVpoUfAct/WAiSONs4fgTjnvv+AYty01oVfEdzCK993qrEVdyI+",
-	"dE4BgCrZa3HJmUw53x9puzC+rpneSveWMM5wt3IDO/V5PCgHd5s7pRTSB955czt1ybGLkIt05my/aN+Z",
-	"rdJC6gS+25gN3DuIKJkb46bpC7eVLkeOjRQA/0IAh6lysLsgT8sT2LI8ujrmx4JDYKWcHQWynmhotlrO",
-	"a5U/EFLTfi+NVlkYRkRAjxMyO2kHBB/i6PHyhzQLpUs8aCO/vh6ROwArf/Is/FJxsQzw7MsU7++tZ3Do",
-	"zfdiLRHBn8AnHxHqSJudMPqCVKmrgIp2pJZXOsTFu+CIlw4r5br2lC4tqYnwMsUbwrupyV5ttqaBMNBZ",
-	"wCbOFf2zlq2GnFUw+gMWGK170KDPEyCz2WEk1ffa2wg1GiK1MVbpmHlxrnSJi7RSEF+lTMyYDsPds2G6",
-	"QdZWNq8wDYDiGq85V/rQh+wXZDRYpC8CGVGRQGaZW3GlrBv2W5GPABC9he/tWn2SpVpUG1mzZ2pZSw5H",
-	"ATqbvxop0ybCNyub3klTBv2yljvWL8bs/d/APPu7vwhBk1zEhbsQL8AD2GEGEL0MRxgGQ12uIN7K5xoY",
-	"p2zejL7VZlfgcbEB+hlDRx2c6yHGDgGIgezgcAbhORJW2IMCxr4z/kaCe2lql95D02yfICeIF9ZhGyDo",
-	"EcAVQ0oK52vouA5oQxfx7IWlCdsyTNCABP1JOYmXQhZ7PmIyMOjIosTIQUNaEG4L1Komb4KKR4jRpzMX",
-	"NSjmsMJFNORxe0OHp3biv0ibO+Vb61YJ5yXp5sBqwBAZSyQmqx7rytKteX+C/0XMVU1o3yW6LqK+EnIG",
-	"4EbDqRHfiLlyOzUmVke5uqFrQ2OqMcfyc7XVhSlznqyNKnlldbeWboR16L9MDw8MBHvCrE7dbnQGZ0fr",
-	"yaiWWmVYD3rIxQpy3uHpIrQ00MX3igf0LkccZXiXAJTFWQfVHf9OXn8dlIleEAaTDWLbzuRinBmYC3W2",
-	"oIEOTFCXs89tydnONLf8Sg4pFvex4L2izrcEevSkby1lVedQMGNBmGrpZqZ1/Ec+Bw45Cr97tDpxT7Xa",
-	"qw68aO/YFaIph9HiuVzc9iyR3LATF8DxqHeychmA0/C93Fn8OPgjeGPk5eh5BEJ7RdyJtE3iCifrNGqP",
-	"51wFna9tkrJdRl2BPcRraQV2FJL1ZRfBYLXI6fu8aceBau+35XCcPIKcJix8esLkv5PcAkSNY4rqcbSu",
-	"jC6kKcDF4DuJ3uPUVoYOTRjgTZjsYM+m2/h8YBtng9BHDX2ROfx3z97RvDWt1jhv4Pguz+iIDM3Rf3Xy",
+	"1L3/c9w2si/6r6B0X5WTepQiO3E2K9WtOopjxz52YpflHL+6d1MqzBAzwxUHmCVAjWe38r+/QncDBGca",
+	"HFKWs+f8shtrSOJ7o798+tP/Opmb9cZopZ09ufjXyUY2cq2cauBfVwunGv8fpbLzptq4yuiTi5MPKyXm",
+	"bWNNI9xKOuFWSmzkUomZWphGiaW8U0JaodUnd3ZSnFT+pX+0qtmdFCdartXJxYmETxcndr5Sa+nbcLuN",
+	"/8G6ptLLkz/+KE6erWTjVPMrvMF1wn9LmIWQYo6PxtY20q26xujXk+KkUf9oq0aVJxeuadWR5mvTlvnG",
+	"5/7nRxY6kWvXPzKx1VelWm+MU3q+e612h01fiTtZtzBsP+9zWdeqeWTFfGWqucIF8c1b4VaVFUYr4ZtX",
+	"tluKlZIlzAZ1M2ny1LeZdnAtP71ReulWJxePn/xQcB1e/CLdfMVPknJy6bu69d2qfC+lXqrS747Kia20",
+	"olGyvPD/SH41ut6JaiG0mZlyJ1RtlVjJ7vfKCVvpuRJfvX/xTPz18ePzQlg19+2Kx9+ePT57/PWlsE66",
+	"1orvHj8Rxq1Us62syk/B4hRHkRv7+ZPv2MFr66Seq/w2qeiJ4Z0Snpq4WV6rXb7lW7UbbvQW1npKe2+q",
+	"deX41paNkk5ZJ3S7nqnGL7rSrqmULcRj4Yx4en5+KZ6ei1bXylqxrO6UzkmHGtph+lJpp5aqwc6YZaXz",
+	"w6/9z4VorWr+I0xvZiLg0YlT8XajGunMgHQy9MTwIoSnJjb/XknrW9pv+ONqV4gFSGYlSrmbGXObm+UG",
+	"v3GkIeOk//ar0v/ODKChBwYHsDDNWrqTi5O2rbxEZNpp64FT1LT1kRPkn5g6h+3AqNrPHdC1cq5Wa6Vd",
+	"thEbH/nctrZKbfLN+F8/s4UPxsma227Ky1Z/vuem1U7IusY7aO3FaW7nOfgaszozY2olNTT5X5Wt8nN3",
+	"53/9rEH94V+2G6OtAm3nXWNmtVr7/5wb7fyqXPzrRG42dTWHHf7NBp/4f/9OR69r6/9p1OLk4uR/fdOp",
+	"U9/gr/ab8F1ocX/6pBNbpZ3YNkYv6T777ulfvj6DKaBPgC42n6uN+yhBJdg0Xmy4CjsO4sseLk5P9BWC",
+	"hEL4A0iJyllhthqFJchKWDKn1pY5M4W/El/hj0/Pz4uTdaXpn4/j/MqmkbsTmNysiLoUWqlSlX7fSBjY",
+	"2eECFSdbuTum+G3lTngxbxqxXalGed3AqwraKz6odYBqIWemdYXXO1y4G6xYeUW1yrRduVXZyO1hB17B",
+	"B7URtdFL1dAAVJl8Jt3G3Qb9vzCgIqzX7/FxM/u7mjvf6hV966Pc2cOFJv2HUQqdWJmtWEu9E9aslVtV",
+	"ehnUpaRf8fosspvmqq5Jt1zDdB3en9nNsb8BaPkOhUl2Soo4RHZyyvLnRuKx7E+M0uXNbHfsID7X5Y/Q",
+	"MaVLr4NwyvXSN4ASzG8jqYXSpaiNVV5jPRMfK7cyrQPluhBSNGqjXAWa55Z+oncqr9suWstvjOJk0Zj1",
+	"jd+yGfMCFHuxqeVc0aattOI/dat27IKAGmVz2on/h/Vr7YWA/zist7Wr8qsfvhbbpnLY8DrYddKrlJdC",
+	"rTduB9LDH7Iz8Vui0BXCrYwlM4SOonVy5/vdU6e99DjsL+hhDyfHDhroRNLBT612FX/BaT8QpUvrPxkv",
+	"lVI6deqqtWKvy3SHo5qNY8ts65fGuqvWrUxTOUbAr4x1maMKPx3o1Aej06RZHfywaWd1Nb+55UzNVxrM",
+	"R9waphES/tPvmFtttvoG24alnikQqP4IiP+Yq8adyjCcQmxX1XwVjVJFfXbGTFujvWmFIfUGkJncN2FX",
+	"Mbfmkc12dG0HVzWozl61PWx/LW8Vu98aBbOk1dafNyvmZq2ElxZ+upRu175hq5q7Cjo4g479PmXRB46B",
+	"V0krvbTHZGkY23V4HuS9dng7jXnzIz6dWVb6VoHTlJnga6e2sikP51bOQRvlJd/baxAQQfJ5sRHEVW2W",
+	"VlRaSHvZkzGPbCJZ+qdNoDqwlqUiuwsuBl3S9WvFoqoVyFlwQ1gx2wnbltzm/4Mf5gdzqzSrDTRZ/1zQ",
+	"kMBHhA/iKKVw/nMCbQ/LHsGStI/+Z1+aLag8INdNXdpL8de+OV8Ir/gb68S333/Pqx0Lk+nwWs5XXrrQ",
+	"0nVXcOXQoJVayHJd6UsvlB7huh2Ve90NKMsSrmlZv+vN4uHgDz0JcqZqG2Yz7Akbd41VyhZi0TZoCq2k",
+	"Dpon9FI18ETSv251s0fU6JqRyC9ACm8as2zkOthZO1EaoQ3qfKq26syLjI1s1EVYentJ630BEj3xlkZ5",
+	"Em1E6U8dfeCkIBuVlS+NQbk2fNprhderrZaa013BTvZdn+38ZHrDALRr/7x0baP8D1JsVGONHqFjw5Ty",
+	"AsNsXHDYMTKjLJuMUugvLDpRtA/hUXbH+Wf9bWTZ+9RvIKPVKVykbzdKX1+/9Lt7PU2zxh05aVsfTEet",
+	"ZMOJSH/Mwy2NF9DWX0n4eCFsO195PXFRNdYJbyjLOW9BgcS88RKTV04zBshbOEUkpEk/JdHVRMvNX4fQ",
+	"S+tk48barI8TrTPOZV41Mg0zPU+e5KROIuXuKjnsDfZ72puu4Br32hFaqY2S85UqL1F++PH9vV1vwPtl",
+	"hZW7YwKPv0vDzu4tSbpT2dOy2TRGol9/5EHpdBcIfPgOd0ISTOYtu1HogzdoZnAGtw1HLpgiYA9JvwHh",
+	"kh38LJmUN9L1vEIDCrx/d105p4JVyTgk/TfDleDXBwdaK4c6buivv6/kzIKLB6YHHBOlydy8MHE30t5y",
+	"kjI42yTN79YbqP7RS/xqcHMIGW9T6BQ854XfkCmaURTnpin93HVrfviQ353cLEVDcNnKpoTr0Is7f656",
+	"J3bo/nhRNWor6xp0aEYSWifd0UsoCP1reHj/lMDo+1MfBsUeDHv7zGirOD9EzhAfa9OEiAw8nWlclRQX",
+	"3DuV/pdJe3xGmhGnpNW12dpsWElsYW3BNwHSWd6q3G1Ylxn5X5UjnLT5a+Jl8HfRjbCVlSNXAC+TNRtc",
+	"+BgELQyrqmsxUyJseyHtVDcCxVqj5GCUJgqXjBk8/uFAIbGpZ3OmrAPz4xINDOFfsnBZ+nXRJHf2VFd5",
+	"C39as+PbmbaxA87+zj3ltU8wQPvTntPNYJR0K4VNFjcJvU0bs9gPLMVZLbq9njgOsc/smck7VuZmvaaD",
+	"fDAJi0ovVbNpqszvYW2GTzQNKf0Y18cf1bLSb5S88984PNtLybkqPvhjJ9qNQF+3P5JhzvzGMHf+rtAl",
+	"WFG1WrjONcxfAwPb2hleGODS+cYFrWd07ZOqAn0faevCLEDYJytaWXmEBqLZ6lN/iv2Qb9XG+X/kFdPJ",
+	"3jDfFv4OsqJKnWO+eQhIZdvMBUNe9EO1cfb8FwcHQc71oWsPZvKjvydZrxV+g9+NO6PLjMz1+j8oc86b",
+	"AeAvR71iz71VWUub+VAWg6C62bJuho9ea6y0l2tVCctreYFuHShhTeYSazX1LfczmLr8hUDjAzfnhQg+",
+	"sSLcNX6HRQMFVSxU7RzAWbju7q1AmJ20m+mIelMUO8uuld8Qrzj3EICPeMnWWHdDphsvVvYsQPIcBa3S",
+	"rszWxnibJXXUK7UwB05BEFitYaKCaqo+bdQ8q4LGqwnCvWM0Qxp4NOgPLb3B6OSDmNA9CzfvaXTG75zO",
+	"sSgdwGOkP0lruVTH/VibRt1ViglGfvBzDdrA1rR1KWYK3MX0+YKEodoEB9FkyT/dlHUrL4Qb9dDWbEDT",
+	"dVtl4DwM+HnssMfUb2hUAGmpooEO3kjdGbgFeX0rVxxfwWBt841fv7w6ffL0e5HoCeAx1rFL8TBeRl8B",
+	"KakBLUc99H1me1BZ3rSuSkERNJiCdITsd6xcq5vcLJKd2blz0Q0azOHOGwCRwna56g8O9g36yc/EB7+R",
+	"GoVmBoBMK61hwMqGqBKYHhCHlX33YGYTVQO7hrWrpqkEg/694Z4dCWT92PjZcpykHzLOQU8v+YU/WO6D",
+	"2G7eRVHxV8uA9zOzzcmvHn0FfgPgOk9ziXK7+yqiTP1Q+d18xA26S72fE7VJfRS43Mka9tOmdV6aH37j",
+	"76bSqrwYcPT4iwCW16Ve/hluolPQ/vAjoAbaUwdIBD8dC3dqWsc6/DcdQmoc4Ong7MUNmeyjaBGG4RZR",
+	"Qe08l93GikvGnZJn0snaLFs1oA8dCZaBLkN39MIreBmAENzc49WVV/5x1oNV/XPCZ66rf7Jf+acXiqO/",
+	"8n+MZr6yv1w4wNDD0AatHD/9K7+6eslMv/q0qRplJ3moRrqIAFmwkXPmoLzFRe1iSV9dX7+8fvXz1+yS",
+	"OvXJ5VxEGJAqxGznMNDr/2PEfQM99t9N+1mk05GZSL1UbAJAMFDAojetA3yNJUR9ZQ8tsQHsR7MxdjJE",
+	"oFFrc6duOgWaP1Ag2PGhaZLcKnfz+dr5H0Oz+nNj2g1zkeodCzn8yWAMivQVfxvcKRs9jwH3lXhDrBKb",
+	"xngJb8WiUXZ1SYFNRlNJ9PBl6NcxLY3dvlkdpYNLBsUW/uF1FvTPe8tN1tagj/7wkr6vTVIFs6Q0KSbi",
+	"3sYIbj0OL1ycZAKNe+cRZ5iexinLn7/3ia+WQ2Ii9BCv1o1sLQLQbQvSrNWlgX87QD6bO9U0VclH0jNY",
+	"pI+VWwn/Hb/08KEL1PYhtQdeQkSiCF+PRoARMxVBGQyK874OqjNxpbvWcE/zmuK+9YYzdnyyebTU0Qn/",
+	"/TOgZMN9CyCbA9fxRjYx5MKgBuHiQZgWxSrpFdIoxt2Bc8irmRbZCe9kQhBlBYrNQEwlQJdA912YVnuN",
+	"KBfsBv/V0NcqJ8xW2+GwzOGtblzm2uq00ANguW9rDhJHG+ePQJxz339AMa5b68KvCG7hle871diKOxEf",
+	"OqcAQJXspTjnTKac74+0XRhf10xvpXtLGGe4W7mBnfosHpS9u80dUwrpA++8uZ265NhFyEU6c7ZftO/M",
+	"RmkhdQLfbcwa7h1ElMyMcdP0hdtKlyPHRgqAfyGAw1Q52F2Qp+URbFkeXR3zY8EhsFTOjgJZTzQ0Wy1n",
+	"tcofCKlpv5dGqywMIyKgxwmZrbQDgg9x9Hj5Q5qF0iUetJFfX43IHYCVP3oWXldcLAM8+zLF+3vrGRx6",
+	"s51YSUTwJ/DJR4Q60mYrjD4jVeoioKIdqeWVDnHxLjjipcNSua49pUtLaiK8TPGG8G5qslfrjWkgDHQS",
+	"sIkzRf+sZashZxWM/oAFRuseNOjTBMhsthhJ9b32NkKNhkhtjFU6Zl6cKl3iIi0VxFcpEzOmw3D3bJhu",
+	"kLWVzStMA6C4xmvOld73IfsFGQ0W6YtARlQkkFnmVlwq64b9VuQjAERv4Xu7Up9kqebVWtbsmVrUksNR",
+	"gM7mr0bKtInwzcqmd9KUQb+o5Zb1izF7/1cwz/7uL0LQJOdx4c7Ec/AAdpgBRC/DEYbBUJcriLfyuQbG",
+	"KZs3o2+12RZ4XGyAfsbQUQfneoixQwBiIDs4nEF4joQV9qCAsW+Nv5HgXprapffQNNsnyAnihXXYBgh6",
+	"BHDFkJLC+Ro6rgPa0EU8e2FpwrYMEzQgQX9STuKlkMWej5gMDDqyKDFy0JAWhNsCtarJm6DiEWL06cxF",
+	"DYo5rHARDXnc3tDhqZ34L9LmjvnWulXCeUm6ObAaMETGEonJqoe6snQr3p/gfxEzVRPad4Gui6ivhJwB",
+	"uNFwasQ3YqbcVo2J1VGubuja0JhqzLH8XG11bsqcJ2utSl5Z3a6kG2Ed+i/TwwMDwZ4wq1O3a53B2dF6",
+	"MqqlVhnWgx5ysYKcd3i6CC0NdPG94gG9ixFHGd4lAGVx0kF1x7+T118HZaIXhMFkg9i2M7kYZwbmQp0t",
+	"aKADE9Tl7HNb8mZrmlt+JYcUi/tY8F5R51sCPXrStxayqnMomLEgTLVwN6Z1/Ec+Bw45Cr97sDpxT7Xa",
+	"qw68aO/YFaIph9HimZzf9iyR3LATF8DhqLeychmA0/C93Fn8OPgDeGPk5eh5BEJ7RdyJtE3iCifrNGqP",
+	"51wFna9tkrJdRl2BPcQraQV2FJL1ZRfBYLXI6fu8aceBau+35XCcPIKcJix8esLkv5PcAkSNY4rqcbCu",
+	"jC6kKcDF4DuJ3uPYVoYOTRjgdZjsYM+m2/h0YBtng9AHDX2ROfx3z97BvDWt1jhv4PguT+iIDM3Rf3Xy",
 	"qz85na3LgANrNXnecro3ckFNvjXI4pl0+sM7uXsGsg+z6TwxFAaEBfBsZ/2OSLTCcSY2VzKEXt8Gszue",
-	"A4cbH4MJDGqEHL2K2Re2S9APThr4K3iaLkR8l8jUyCcF0bilaUTEnF4JjK5FdyXm/AMhiZfffbBvjMKQ",
-	"Gyn6h2KQrjjDdzMb1FilfwJ3tmJheos4F8P7D57qZZoc3j4Gs5UhcZPoVeKoH1nEj8Pd1EAQ3SLs9zpM",
-	"2Okc488AAEH2GLjkCP3E9BHcxteENQzOcspcON07u5ZPnn4/xBB3Ks6LRHongSn4VE4Hp27ErxVhgdlz",
-	"UBvLJkIsamOnatJKlsGcGok6GYp7hKgUq+KQGxd7KfbKwRFam52opVOEReORXlulp6o7yjqywU6qPMHQ",
-	"5ZEkvvER3qWUohCbpg8nk5xZzZbjaCjlNktf8Nf3bwI+jp4L2MTOMxliqzvkmGn8mQkunAxmS5bl5ETQ",
-	"Mn+pSG13ajAGXDn0MIUnxwdApufzLeRWzqu6ipc8s9gQDEI0hk1nF3tpZTURdelVtrbJn4iywkgsjt8v",
-	"ng6QTJwXTF9NlxbfYpcPpFyOkIugt50LK+yPqr89RuQf5OLYMX0O0e2Ev650NufQH3u92M82w3QaNt0k",
-	"whlzC8GFTVXXlVULo8uTMebhQPosdHZgdE2rcSigGsiYz4IvFgllK3Q2l+gCgabZQubSuGG7PbJi4SXB",
-	"slqAYISoQvqXwB5UKZvwtPBLh/rwpKNCr2SONf3KhyCRIiN/4iEXL0zSbm1qNf7Mw5cHj1TMew/N+DWC",
-	"VlJ8VRkCCUcna5fPaC1n/vifVLi8MH+vZJm+6JpqSAgiZQTsmEqvsP8Tw8HQDHICDbRjNgpUtk60IHNM",
-	"bNosO4LKptW2O7sjjQw+Y20dsxxQmC5kXfvTEqYfIuvBB5JeBUcNfAEYbySBwOs2SFEazMG10YF8O4F4",
-	"IEF6Uq27AQ52b3LXJpdoVj3IolZySsIzjcnOXlFAFJo/GkhtlEs59WM9/tKLmPIAcY+8EErulEc2AO8v",
-	"8uKFhykOJtkSz9OIVFmYtZemWRnnOHKoafcZ4LzgLBRR+ldaaENw+D5kJOveGEzMgh7n07LStJJMij72",
-	"JRwuPt4OqY1WKT1B39+QA4kDMyESmQ/STMcoD8OMbC73Ksk4lJOHhyCRvNzsUbY4Vdd2vDzkDdyYWwRJ",
-	"JaOSijDbldI9DiTgSSV021R30qlBkhLKrhrkMYlkJxMyBA/uV7IAw6cyd+2qyjm+qn/yO9Ha9SzwEXGZ",
-	"0NNJUPAtdkoSafXPfhxqKDOzl8oTIht4tmhg9Lk4A8crd7ROyciPOpyez97JT49Jf1lPyqUH8SX3BN2f",
-	"7Ef2bbN5jAd0FiwIK5S0MDsv+xGOfTEkU0ZdLgkhFOSNx0xTzPCfbs1ETP6hLEPkGDg1rgJmqxC//vRU",
-	"mAb+/TjrfBm6J48TFDvbDwGtNjBLh3TBYQtpNOnq7kA8e9Ute/edlF/4wEESbiMXqoQcbj996k41vaUf",
-	"L4UHxFqrXdOqe89wRIf5qc7N9BXeNkidCpmPREbg1cKm7dn9J5DZUTylZ6Y/v8kRCPsnDnPoXFqW2GSi",
-	"bPHnm1mAf7TGyYFJxvkhUFmlwSzyAz3eZt4yGDFdWe64npGY1+fi2nnTDLIMjpPXspTncVjpbkHtNZJx",
-	"hJ2ylqWYq2z+QhZrMUaJjm6TjBzjEqTiy9BTf09F+wNB8F7fyogO2bg8MxMkB+0wjtU5A0KZnYJqJXUZ",
-	"rgupA1uHdLx3hfxPY26l1GJUu4TMnea4+xi7aTBTI5twkwEQJkp0qRa1bMgT4nq5+R0Sf98VEblHgLPH",
-	"MHLJ0dE1Fcep8kxspXOqIYTjEu5AQ6TClRUSwLUjGLRwFvj508uq2fzK4zUJHXcQVwwsmhtZ1SNSuEyp",
-	"hprO5cqxbYfMXNgRYikXzjTEMu5P851q9sK/ecAc//13rL1t7c4gEfSIok1c/zWWj8pIK39oKqUDO23k",
-	"czmWV0MGRo8cYdTue2Wsy0j7vDWQZVzNUrkALQuyshvUBHdyX6TyyCAtHvC54N+u+zSXNuVK6byUBG/H",
-	"N8ejaV+Z7Um/FmVwJqYDWgnDtKZZ6sbp8RZ8I5djpxZVOTlUie9kPvkFM+hz2VzZHDyz06P4AWGOUCBb",
-	"ExKRcJyTk3/tISQmcHV2BFoBSAqHoKSsWwaAwAH0MKUmLmoCw0voBpM16IxcPxkDe+0ntah4GM4qVDM5",
-	"nofMzB9lM8scuhrbfhO8V0dS6iHjoFljDUoVji7lgE8nbSVO5FNjzDqQ7e0AkyV6bJzx+xRUsAV+Ei4i",
-	"v1X7js90fR54yL6b7Bhb6wzC18O2j3SZtzl0zU+Yq/18rRa3zH0s9ayDeOaPcCmdnEsglazVgQOckmwp",
-	"nZ8K/QEzlV2H9Ft+4ujZAaWYniAntJMLV3R833gfmYwqv5RtfTJzgGbnJTzrr2WWBxDYLaVdh4En95nl",
-	"fZhV5NPjxFopF5lc0zh/lI2EOFpyyiOFq4T7GGteokWj6hIqAYD/DOvySECZNPC1PXpyAw8cZ8kn0zZ4",
-	"z4YFo4mK4yzSjZSMkNvFvSk/2pBW/eN4XrrFpvEkvIxhV5gmQcTxO2JciofvwUCGx0+qrrxCyiUFOLXZ",
-	"5niUp2OYVdMYXnkLWc4M8FE7lYMrsVMLvuxYpdPRBoz8ZUnVyBMWH04b9KzopiKMIulaMhXs/J7EAeai",
-	"rt6ADXnNyH1eOVRcoQzJQnqNoJ6cwhdAhYdK9xCd9RBq7D4Qwa58ayx5FUB/YMYnEMY6F4jUZrZRUts8",
-	"mCDKc1TNSKDHGnmPbEh2jSEOfJJHCiqlp4F2IziRCYXohcqjqnYdHBWmB0WFJSfPyNYfAtiYwOIitDEE",
-	"QQLmMezh4b3/ELGH5CSNDzyMji781A5Q4gzyoNyqPSRvWczeUkL2qydcQ1r9MsE5l60Ssm6ULPcTyFJg",
-	"b44kQphMWH/PE85SJKWYc0o8Nht1UCtiXJdNXU5NfGzaeoSOCkYO1dVltrtvl9slL/Si2W+dKt8lbpnD",
-	"eo30yPHMvL959uLm/O2zF+8w6TSk3iOVMBKKYZ3UHy4f/yWW/f7LxeOve/tkvnfsFtnIUk3Dit2LEzyt",
-	"exJHK1y25F0Ziq4do9c7IBNh83ZrIxAwHG+7Lo159C0XVicBc53QA8Oa9eakm9FkHPy2KH/M0dkBH0Yg",
-	"xyAwlV+Pq/SOCpSvmF/Q1cRET9TNzSt4UDUFFIzSAmz1PaxrUG3wcdOIucGAUCTGNJCv3FXVO0Azd2v1",
-	"wqtKjPSbU3pkBnVr9EI12nb1k27V/moltVYO1Fg6VlfS1dKel/NpsTcZnZfHhvskBxRYHnlIC5ZYPlpa",
-	"bycxhb0CacYdGZSpOYUaJ3He0L4O1fgWUhtdLWQNzLl02P/yw9OvT5GkHp9dKBqWYZFSdzO+4x+G+5o5",
-	"wpDCmePFTZV03v4D6eHPo70Q77DAG0ZthDM1pusEw9BvFiXL68BRUVqI6g2UQiIzgEGOtLiIbJ/xt1nW",
-	"8nB08+SRMpH4u2+Tkj2PxxkSkYJ5H4forAhzFsorXohneDlWOlrM8CKtTHieLGfIl7HEO1hpEQxUoI++",
-	"IpKHtA3IachwgXGec7mtCrGo/f8YbcFH0gRZdXFvTiO0qUCc0u7F5uMhP1iYbg1TAt2433hJ7Jr9S9Pw",
-	"hWYnk5SnpQI6JiWrTqVLZUhZuk/4S6tWjsDnpygMM/p5HFJ2Jh5C78Zb4c/F+ryAggohRHQ0gIHy6xTz",
-	"Q+ZoxCQjmjYuI5wrC2wL/vo003PLMptFxjbuVXU9FJHoyq+PiJlGO2wg9fIFfTg7nZMqa+0nl93NGcK5",
-	"oYCAOJVP+uLT1rC8Gm8qrbDQLZj3oFweBctrY25FXd2qvqORePllo6BAjTfcvLFyIV7cqWYP+HuvoKKD",
-	"GC8wSqQ9+NumENb0+P39ztvKqjkOq4YMvuN9Rg7hZdTvLN0ujzMpOZVWGXcdzsBk2ddNXIqkgXYQXJFR",
-	"GcacnnRcEc5inTElwnlGkJAdykUki8FpiJ3gds9LiMlz7tpFo3gQ4Vxa9e2TAoz8/VaJDAy/bepsbdtq",
-	"ATzdMRu2dWulXbWQDjhwZTkiHZt6iA3lh/acgAk8XOGeWIiXVa2yeffeKM0RUQFoISw4pPTAoeF38SLr",
-	"NqR91ytKhMgvVJOmGRYJtxSfOwoiADDRF+LHvQtNY/qY+OuHl+c/EEILjjnFgpNOZqQMFnsdJAjphNu4",
-	"K5qez3LknYySb5RbG14V3rAYl9damIWTdWf1XX5/eZlJGUGirgfwqfoXJnJ5YvUHNnK1U7k66oc77b67",
-	"jAvGE39YqEoRtmFBJ6hbfZr6uDjdhPVmgk4MDYc/t7rki+8tXJY2opTIHfDk8tvL88dPzr99XAggmUqA",
-	"MH4zd0FRwl62Vl0nFH9baR0yeZsWcvuuhPT/v6BSAxINwIVsHQA2tRHrtmn2Mb1tI5tbPuPpHrRoLqez",
-	"7lS1Wrs0Fj3HauHYL+R+kM3tacRF4FTDD8YKCdSpzPrEkjHHi7Qpn7LlX0IJHio1k7mJt7cL+8PMruVj",
-	"3ovxuPNhvPvl+c3/+EH89OJ9vP47oYXcvl5rBoylBcA7lfLrQRCxXCfwTATMZpegKQC+qctJSsPosdrt",
-	"bTVjpwtw8mGcN2hUvgPd5he1f62Xxm/cn168z48SuWpVeVi0r5fHstzmzpKTYCFocXPz6uW7wIsB7p/v",
-	"njxl3T859dgPkN9FSTlhBhaz6dfETbOM89k3pm04z86zWCgeq0WP6D5+KULZqD+ZgVj3rNxUjJaRL/iR",
-	"OOSZe4NX64hK7bzdCnyEL51SOZ6B2oTIfdE5uMYrcBRJix1npyKGbA5kwtg7+S/T7mSe6nKTVQhNs1FN",
-	"3q6sV6ap3JovwN1VpzruHRTJmkgZMkDUh/rZxO/RSznSpZFWbTcHSdCUhp4OtN/NfvuDhjCuwRvWiHzW",
-	"91t1RjFRgEdPAyo4TIrCQBHhldEqqz2g6RoSIBDCTnwZVqlJielj1Md8IB3JPxTGapvRhAU5zlecjlQT",
-	"C9PArc3PdSYh+GTmB3E4Azd18GAhlbMGVlupB6pWZAnJIyvwk8uAXw4xNqcmR9mAAjVPyLeurDMNsz/e",
-	"alT9YDhlQGP3QNXa7C7ET3JvgwOcaKwlWWWHFtT4/v5qchR43lrjiVqPoL+QSmZlVSZ6z1qWAj+RofJQ",
-	"eiBnqLKCHujS9aGt8TFPfP3DGqKUbDE2NkjzEsMVQO8Ri6NAhXVTl1f4SzJ0WCYcZ4FBgTul/SpaIVfm",
-	"vseL5iZ0Mi5GmmfTUX2HncUeuYA7PiKSTtIgBhFS3ZMIcyMZN+wiL3/cD4HNR9fTCJx3RIzWcT4VqU1K",
-	"HAbRuwj+SrXFwI/NVPTQA16VCEHESwdrMm3MXa6wZJ7uuD05we9b3SvJMVhlQ+nS3nNTUR0JipVEIum4",
-	"utnd8xBBE/jQeyxI8eeGTtKWh7jtjzdC4EXHWjY7nbWz6EH27gXYCNI36sMSI4i2k1a8fP3mxdWb17+9",
-	"yNHjTjlz/vFJdZNCIEYHOIbKGKT+ywP83XgtJM1DcqnYDTWZq42X0v+MU4vCOxn9dEyFo6Hp/UXt36vl",
-	"/WQXuYS88vIZJYEqrWb++A+peKFBZ7bI9YfaZgi3zv1KWFUvsxRfI3lGsvLO3KmmbDNEIQjPseB5oFi9",
-	"w2h8Vdf+fCxNs7hfstB4bKd/Xu1kU+bM38D6Y3b6YDHSCoQTCyiF/T5pS3dvzcdUSOrJ9wS8l5ym3jHh",
-	"pOUrqcu3d5yJPUhmxJlaCK887QBwJtsTlenLuPMamNvtbGkyIr6r4hlKKW4b5MWNaqypS6D3OkRrVjYH",
-	"02TWhR1gxpcRMDiRdjdAQ5ySG76kpFq6YT0dvwFj9A/ze3qjNnO2VuDbpZDCtz4toJT1TUUH0qi8KYK+",
-	"4Ev8RG65/RczXZNEV8j/6grSXYiEFAn1+Y3cJ1Z5Edia1lVZKi1kTUs+IRMY3uQdjQ+aJTx4w01OIc4z",
-	"wt4vGdd3/BmRrO2/eJYiJDhnlDFMzod8KdgdWMAYqNACJ1VE9N6ZdrFW1l9MVBhnYTYbaUN1HLxHNbr3",
-	"Z9DqxRB51gnE8b29aodZCD3QLk7GeJa+z/ZfstX1u/qo8BwFklkH13Rv5wNNI+uc7M0l46kcmELL1kZX",
-	"i1OVKL09G7nBDWUCRhQXUit5rXG0M+QQ8sTR+4LfdLBbEPrFgRPPJTjiCIQZOnxvlHrfe87xIEDTny8r",
-	"D70t+Nk4BdyCvt6wRvBSbqo6Wx115v84keAO9LdZltdh8p2a8Iwey0L4qavEWMUku8B4dA0cqgHpVNmD",
-	"HMx7hv1JWmGXizCJvbGn88evh791WCmV+OgP0k0whGDT/LrA6lc23mKqHCDeYvJdAL2EgvsHMzGIWRko",
-	"UmARKQCfvE6Vj9P1Bz67Vv4g3dos1+nfsD5CKJjg1ShwxXNBcbPsuLm9fYk1pa3ZqF2IOBxrQqapyKQc",
-	"OtFv8akHDeP3QXV9gizggVlLsFOHIvXT8oaIvfwcTPUQyfeypxAQ//7L4+8L8e7Fr8I04n99/CXTYrM1",
-	"drwSnfRw8DhZDiieTZPjK0A/c5iR+/QSg62jhPWbyjoV6M466qWnLPXSQxyD0TOYVWnzBLdQo5e741+H",
-	"usGRbjc4mvFcIc7TGmBPBbIoSAgL6c782Zk3pl2t3azi+fIbSaxllprsMnGQLeyIvzT59iIUdGDco0n/",
-	"I8X2KAbYh+H/vW8I4wtU2R8JKhzJPjyQPtpNDVotSKsJfw4WGjJzyL2NFWZx9+wOi1bnaoPnyrqnRAKA",
-	"cUpKBHHlEL7gTfVgLMD3YOf9Yvy71pntbMEbrsRM5h+JKcTW9WE243XMcUy/HMdvEGw9oXOS+heFSJFy",
-	"B49hAx6iAKbt1ZMCtHV7M3lQWDE5x0MS/dliQct0gOlWe6NP1k34EZ8alUY+cH0+vryE9FavD4+/Rg0p",
-	"SKxdYWfZeJq/dMG8PNXCr/hYkkqc+NOHHfD4GGTHmXqAkSjWbVgph3Ub6H68AqQBoUHQZVPXMEGRtT8Y",
-	"yWCSHtDy5pKGEucWLcrBfHWTE/o+tHseIl76b+KU7guuxAmNBiFiErryhP6gbZP/BMkABXjwj6WqVfqf",
-	"aGVj6UfOkf2/2s3WW+3cyVuTW3zoWkqJqCO5MBEZYjU1/rIaOKf5rUJd4qbRjyMHO31QP+fYmr68avEy",
-	"yUa36N4E0xYeLyA86ZQGVeN/AnsZ79tULhRLPvl52eFkwRCqrKDX4S57/vqn9x0ltcD04qYxO2VdeJBK",
-	"xlPxCr2Pf48RVOj+UG7viHuP0nBHekz9els+xXb8kY+bnyPcbllCXOJy9/p707lxIG4FszT62ogb9pTr",
-	"JviSsUPcXPyitu4V0awdTAdl4I9NWWezpeEjfLunPNa53HWKDlVgehFQ2Nr1uSqfPH36+D/YnTSvckRg",
-	"QxDRL2B6LDrSwEETiB6Duik6MpCM88tSugznND7I1Djxme7ZnoNs2IkLT02UdV/K8MiUD+jfQoRVjQYb",
-	"uH1OmEuT/V+NuRtfHwufFltjrbK2MprxhE0AIGPbuYpqJ3xhrOdroo9rpBn2i9onFtgU0Af4L8AFE61q",
-	"KhGraquoyGzOH4N/mWJewZNFL/wEAubggB3Eojr0dZip1C6iAx+3VmfE5SyirrpBFBEZQftzY9oto+KW",
-	"g17CUcLmF7V/u8TvM/LmCBvRGOLDIJtzBW/+PiUEC4g2FoncEf939R/TspBdCcXSeLUlMI2AOQywAQ2A",
-	"Em9MEqlT4Pfz31y2NpPy6+Tt5A45eYslog8SsrJGQLL/CGJB5jO1nszM0DZ4sVwSq0wW088B/GgDjbaK",
-	"I2dIWtMEXVvTnB8701g1GOasnKiVvCOd1bQOmCwCUMh6qWm8sWHFslF2PcE2tzaXHnBE9uznJ0V7R8MU",
-	"+59ZkTeVdUkxjmNihfEH0X8Ksmg4C9S4LE0n+pS30g8lRDuc+gTUVyFg1gX/7xlBDJQG2JHMZAQ5MhQh",
-	"zEFBx1UEO8SE4ZHPeL0HCDBDuPe41bc34N6gjUc1JKgQ0WnoGYVSO3JKGnhmwh7CcZEJ3X9BnwUgczNb",
-	"fhixcj8l/r+L/hyUNTbdzDSbTgGF47eW9opKTTXLBQYZ7fa28ufy7zs+oxxhTYM18lpdHqXAV11UKeX1",
-	"ZEsO/LliZKxyNloh63QwWo4wqtNK1Hu/1Ed+ruyWHAjDZlWbAZEzbh76+ilNwQCPTNS409INC1fdYTzA",
-	"wXf9ZWZ5Nvs34GY8UTl0IBx53S8NvkYaHcC59MAVBerxKct8huh9KGQ3cC6iP7pjA8AcMhDdk3ftl8Z9",
-	"sLceLkanBOk9MFkGS2hX1bWYKyHnteqXyZmG3h+KtJ2OmWWsuncQ4pSCHkCaGSt2qq6LWAGvB0u0O6W2",
-	"NqmsfaRJM7Uyc4m+Rxvu9F1NR60XSuOO2JukHiNfB3hKbGFsflreDe6/wPZTybsMyQr4JmeL2thT+aWE",
-	"W19IneRmt3RyaeWuhTUdq+RcrSoIT/SJ7FK4hFq10/Iw8I2cA+7EMEIUPuDFnBGlAYxHYseYO57dLpER",
-	"fJIsps5gzaaQjjBOvcflee3UJqfh51vdycohTzHvuMlTsQ7REmSrfUJBS/qVCrqnUL5wTE+6Bu26dact",
-	"S4yvz5Xwj0fp1+3GifqGkpsZf1f84q8Guib8Y4nLkPY9wDWuAo/MPmDujFWFcMZM7MkaHYwT3jAns2aW",
-	"pq7NboQpErNYsHlaDOpVOk3xRBWHkmJAysA2PpY0S3fawQxZ8NFNiEGkae9kk5yzWXKhUklQkWg7nyWk",
-	"mMXZ2l9FUNQqqE6nuZbQMZgtbvJGLd3b1vGzNZDUN511fhT/bchV89/HV9hOB0fEBGV5hOHSc88DMeqA",
-	"pRKyxfPFi4daqazwHfebOLIZ5NI8T9QLHsCOBklFOagZ6ups9u4+sk8SE0oEnREmfLDQ+WdbGgck7P3l",
-	"f68sW00IKaSzWc5oQ8KI72veTtoleTvs0CYKc3lGnSBXLJaASorb/T5Sa8QGctOn+DLhI5OSxu/B0Uru",
-	"CTQy9vnXDo80ve7meGZXzO7X0bcXOIut2LTWwZV7j80TFOQoAKJDBB0m8Gd0KTZCUi8CNGJQEj2AJchz",
-	"X3wMXkxQoW2BEIIAnclR7ELKhlnysxDAWJHa1rpwoiobZU3g80HvplnmKTbyeTG5sMFb+DJ5US2uMZEG",
-	"L9sGmwUekaSLD5Tlmk+5HJTCvUIwhLccT1Sf7r1YS4pZBjSC5R6Z+yn5B7YpwKVGcguzhzeoEYeeWGsy",
-	"BkWtnO0C1pVOUc23iY5MfBlYCc5PEJEqLmFPJWBYQQTigERPOBeD0QjsG1Y5V+mV7ZCCSFerHOLzY7R3",
-	"MovuvVDpmZLXrx3xhDCl8APt/kgndMdVzGb/eZXe5rzJ8KOQc8yNV5ukSuPabMITojQ7tmj/tJ5GxMdx",
-	"J1vNYx5uoFzijnjOAlw0JPPISLy2jvlIFLildYabvYSA6gQmtgysrp/E8Aj8SFTMyNvOpnHrQYLEB6zl",
-	"1jF+sOWmLsQHU5chY4tQtXW2+NRWadojoxbyLfKPsHg2L2ZGYZnB1EKQWHN32pqDd27wUazRDoXzxnf6",
-	"ht5gGcN2assTBP8YPIpITQyKBC5AdwgOwMiJrSRznmTrFQRQOq0pkB8OYJQQ5q80SqxJNe4/ytP5sLg4",
-	"3Xqn03gAuEep1YmPAuV89l54H9adSzHjtjuARjHOjmH3a/FEwNkQbmf8XbAxjcqhemdoVrOX8LgSb/3u",
-	"9OqSsLThmBubMRUpBspiopBYQJeRT98/zR9Dm1eDQJGa8Rsqgkf8zxRS88IRiLzhwvWXLSe+D3ZuClvz",
-	"KjB6aU5WXo4sREj8S68dFBtGCFYRdRLb9+DXoKgfBL/7cYbTcqXvvRlKAspFF1IX9TF2LEmy4nvZk0oM",
-	"yfBOqe0slofNGOp+YagOq98zoMB0YgdB9rypDlJsiv+71aHsOs8gohu2rPLjntpF2hZZWV0JN6of4MKV",
-	"DYG5y1yF333+um0UFfj2H0oqxA7etDvTNPu8oxvY2OfB/ztX1oHSPJeLW1HpIjB7xQXxyz/3+9y68WWL",
-	"woHukTbF5KkgjddRxEa51smbdI364jrs4QH/WnJl5nWZZMFqzMpxRsjAK3assMetWJAO0m2Br6xdl7OF",
-	"0ctq9XVO3IQCYLiFEjUtlpRhaHiIX6bK8R0s/LPLaiGdEsnDhK5JfoV8fydvlR19s3bkNlzRvq6xWe64",
-	"0MmGcmawizaQztC9mcuCDW4ARi0OU45+PJS33h5amgZp3bF8D9zo0+yc0rRzl2FY9scNm/Qj8RYVrZ8/",
-	"MqUKxK5Gp83bbDLqjK7GTG49FtDrPCo2WvawF6VDxQl2ar4Ns1xytAdBoFNtdidkXfNCHb7SakjYzovt",
-	"0NudRBMW87vxtoPuVjSIY319J/kpQpXT5gtSwj5O7/grEUjWC//vuZFNee7FbINYjQKcYOdzaVVZiJW1",
-	"cgswoVvVzFVj7HQHSTnLwyU6hASNvRx95n7zT+cQZ34Wc1um0otqK2tSg/zhx2vTtA5mKZa6i7Yt5hu5",
-	"DiWaruZxr0/OSteHHI6g7rxSSYejv0b2pBn4KimdRXXlRaTeY8c7JCsdJmA2697qtLOjdNMJQ5l8UpOB",
-	"nT6nSTsnzpl0/EEbf6i8iJ7Ij5/x6dEWB5l4BDwJt2mUj3wNreEbo7tZe6oU5M/piD8IFbi9DlONCNgG",
-	"sdK7vM56G7d/+/C6BZ9GzSdzfoy+cszZ7FyUkcvPpkhY28XqAWlj5VJNQmP/iB3h3HiDlPEcWuB+PcjT",
-	"xfMC82N3U6Asko0CDevICzANUB1C7zTs3Fr+GFfusyPtMXNhwFLtp1scb4tcPq/fLsDGl4VL2iH0llM6",
-	"Mu9//tR2nSlontLBh+7kZpw2yL8L23CvQvgZO6eXOw1dCROSGbx7UVskjcpSwE6hYp/qGxjk18WvcR2n",
-	"uOVgKkaH3Q4R4YW9OyvO/o4YGWvX52gfsShZiudMy+XoAqqnNmxEMsd2BoaZDDGL4pbgYu5RNcgQlGKs",
-	"OHQMDckF/Ez0X/FCYMViNF8GvQpkqLeDwsekozQuoT5NjwKa2U7uB7rcVfKAmz4wWzjDdz7RPw4MrDFm",
-	"8egSQeUpb7bMAkkC9IdZ9Q0YHF7bQM0FOifnNR9WaKrV2uV8v3jb4yNXojHGPbIF/b+XzbYtDaxiiPCA",
-	"izBGPjuVFv1zvgMRg2EMVK5pSxNYbX+foHx118XTy25f79ZAM9GPUHorlxZ8tHLwV2j2GflWmR2H/ZqN",
-	"zZ+Jpyru1Ti0g2/RyeHPfKlYKIm3VmY8FIqoi6DMElFM9PKO/VS1tpV1vUcaxDJnpI9MPQrUQkPwFTwg",
-	"HUchmuFL01wLpRfNHnlMK6xy+/13KSsgVf/HkKFo1KLaVkq7i5H1N9LeFcm88dON4Kbx8BcYRz4r3Ft/",
-	"paKa7Rr8xlPinXAlNZuhFqpQzp2ejBYX8sWGGk3j2lPaC41B/3tlOwC/0qUVG1nVg36awdIY0ZELn+mV",
-	"rLD8ImP9/fyE9L+IvmRrvHEFpRmMv3PCetyzsEuYJn4L3fInds7WsGisvBJPLr/7oRDfXv7liRej313+",
-	"x/cXQi1K+Onp94X49ofv/A9Pn2QwQYPJc1HxGazdhIfkJT48nPz0ZYnmpLXbdSO5jOEXKCjsoUC79rcB",
-	"0TZLXfYrpx8tZnEGVUDe6np/duWaVp0gPogCJ+PhBiLZR1b8f8BdcsA8itLsmhPB/mR2sg8lA8QCJdV9",
-	"RqzWV+9D+1/ztSEJ7NnvGTGp9DJirqGokpUF7q2R2EF+j2+fq7rO2gi5gjxdhhZQuEPwE2AtmejTtDoj",
-	"rPSnT+RGYep2o7l85TZHrL6hrCzLdxkC5yO0Um9ew7P1nshC+O/lvbioCj0ZT/j6q9z+ova/+UXN0tWx",
-	"9/f6oCYgRI96FcBMM0S2kvF8wBwnefY4dZmV4pUgfrK7MLg9PHTZKe/ViMiLvhzo8XiSIjvelrTTkZN1",
-	"v+TSiewsJ4oZBN4SnN847PzS/EZdHs1j/N9ljJkhZSCVC1XX430AQUrmDtvD+EweAjRxnWI+Oqe23Bgq",
-	"ZgUDvwe0IuOXChF2PmyOs5xZmfdmN7AuzPUMEt72ymTeoQMXhl50JhJeFVPEaW55T10feJ5yulxwxZzQ",
-	"rpJ3Ttw1kMSG/gWY+aThbm45cujfIGQENpjZedWk9hsCuPltr0CsC9C5bG3yky7gp/TBQvQwX9OcQr3N",
-	"mJmV+MyjbrcjNmszhcQnvcKiod+D7Q1s4+b2DUu6mU3WPAYM5qox/8qlbe3zRWKoEII366qVBuqH1GdD",
-	"9GV+Ysyt0qzDZoAjIHC4RHAuuzmWcuF46NVR4Vt0Ali1MLoU+B4vl7qigaOtFK5UsTd1wgAOyE6TXllF",
-	"BY0cli9KSdn7dvEYyjtdD4CuBKwD6DJQIimpjgYYk51SW0HuuQFocUN8wIPXjEF+Sro7BlbYD/0Ose4H",
-	"8MLRGUrQoeIMWNFCgx2RNa1m3Crszkdo1kvTvDetU9zp4l2oAPx1UL02xhe9gliVKkeFH/JJh4eWTQsF",
-	"GAXjaJqb1uWWXiEzPxpMWAboKi2t9sjCDaYKYkPza4KYtgKLXD6yiHP1P6wJYrFbGyG75GfeEciGjp9F",
-	"QQoZRcGo04YSryIKLdZ98f+A3VLRAQrZMeAyTnLz+xLokCsaadPOioMyfZ3wnUZG1ymcTAk+YN9AYF3M",
-	"Xxvhd0RyN9rYuKjZXXCqog7HhhS6MqnS88dehVR8CsBKZtCvMIq2J+0TO1K1ex4uiUPfqtxm6wH/9f2b",
-	"gGyk53hEHpOW9TwDPKy0ePfi1yLkH3bgEGrgkT1G+cz9o9cU/j9CT4dcr5OlhAb4EAcKfd4qPXAZUK+F",
-	"tLcWvekUCoEC8dAX4G2SK1mNp0QJi3J86feW9NVgwSWtdpTVKUslQuTwqj+Npkab4xFJJBuA6ACadKl/",
-	"zdstiNO8Fr0C9Y8syjHka9AYlIsEH0GMYGVyQPBqxYqI39Tu7VY1klSRA6oXa1vVzLJreA9142hKk3oA",
-	"XBEbUCbCdrtCu0WbBFk436NyYI/u/UQvGvS87gxnRz6+FM6Ix5dPvoNa2nLhVGOvhVYK02th30c8uL+S",
-	"usn6bOVjWunSJlcq4De1ewee2f+7ErN/U7ubdu5bnXOVa5PIVL9va+e29uqbb/xJ8f/t/xP3z07N18bc",
-	"Xou29H8thFts6UFXwyvIGy+2pnGoUu5tbVZZ1WBCplccyS8ZEFhmHXJSCgefmbcPXisYv9JT9lmuxSCs",
-	"+01atWiUGxbvQ9OGnz0u4ozEBfR1rktva69dvAsZWQdbJx+ytFpu7doA858/zaBO7iRKcoj0hzSEWM3c",
-	"KtXVqJsS4TzkFw4qnpVLcNdRVyJP1+8ZVsPsHSkdgioIlQt/hBggU+LrNAFLTG8bNnVhFEWcyKCSJ+UZ",
-	"TgsI5GghXTKkn8BQ2bWm1E/GNY3Ob+C2CTmnxxggpZ1qMnHmDyGi6jcnFBVJq9uPX+ukLPpolG9SPZ0t",
-	"xzGElgs/zu5XQmocAOK9WoZ6YpMp0gdV9Vtgx4sUMWj24SonZpMX0FiihziiuhhbntXhHnmWQzmQ/05q",
-	"/CF6s4E8Q6WmEdLBC+PykAlckDECpoU0p7Lo8yofIEHGjnUQgzmcOHdw3gaDrySvHoIAeSDr/QuSIOdN",
-	"hY6fkKnueI96JMrJFb/+icttl/BGEYd5kkdJWLRrsAiBicGK18vzX6XrRQPGe2QPXLAUTOrT66ecin3r",
-	"KWPM+oV8/ZMgmg6yIqgkZcfRdyWkH3i1rFQp1DmifFAVjChE28I6Zfh8rJtNFgB1R6757/I1k5fuPr7m",
-	"E5ZlskV6UOFgjAOr75ewLBMHPxmP0ZzNpJtPclvD9ZKJmQH/40R2xmzFb5ycEfLkoBA3Ob2jdxs7FY9f",
-	"MnXJcGJzCXFj2J4HtUZAdAxJr1yyQ45j9bn/e2/DwJkDggCQKwd+pmTplqZZKTfLSZYPEcLclyxyJ/eo",
-	"/EQ1Yrc2kPCdrQfzBZw1Q4XN26ZRkOfbP4wHdQmSQsjJeZjG1zp283Pepbex4BHHQgYCRlZNtPP8FbGU",
-	"DUR7id0ndadhqe5erKaCktashfaORpzbblrtZoOzkhchH/orMIIXtTtSvWa5YxL6nS93MOEKGSDpPaQn",
-	"xVxLIoQZQUoYQyHwoeIsE3Z6J6372RtUxwP5ArbZwE6epJF2HK3TruzurfkIatRkAnojy83j5LjNymjF",
-	"mhAdBiKmVCwdBuf85VtWiIi2Sk23tjOQC/xNoP24GJ9A2W0g5npc58MBYq3qUNO/xxleZMTMNEM/CzvF",
-	"qOdB8Rj0g4ZoYZ5qksdM7FRdp5RnfcJSLz1TKpoORgHOui5DZa7cTikdlhzAI/7fmKdXwIpDCN9WOnh+",
-	"UE1iBeygJwF+VGUM/g07Bjj32qzLZMy4hsLWDf3/vL2bqfqXAjvBKYLyMXGHkO/arlUuG2GMJS9RmfGL",
-	"iQczb877r3ntZMyxhp1i5U5U7iAv3qsKfrLGzxA0nKML761I0uqEz+dgmKczTY9qH3WMu6HaHYmmnGjl",
-	"nQJhlkf6laeUwAvyfIoHodUZIfEmyVWP6YKYkQcRuvUEZkbfsb9SQ2xG2rRrNEt7FwjKEsqSgx2KAA+Q",
-	"nORorEIS13FJuFNDGsOJB8sdhhgr5YVZz22dv3arcpgv11g3y7E6dHlU3Ynt3RcQT5/AUzklTzs3lo+S",
-	"0TA+V4uYHKAZvngz0CByhobavjIJUkuWE2rvf2DoSo4JhQjM1Oev6f0xYg0BDQAEZVJAfT9hlsG1AZiB",
-	"QNFkiSNaikivEWmkE6I00+A7geEksPSFSx5HnfB3YPohDIrwQOU5OlShO+ehqii12SWI/v4QOgntaDKK",
-	"/jRNJK9HZIn7ceIK4hyOUKLozqM5zJU0+1ztZPKZmH7rr4Er8M++9bHV8Z93LF/m6zyd32ltgOKX8OWw",
-	"h3mB11r1fC0bp5ob5VytgiE1EiHte2LbDe/jXBjtKt0qNoeBc5a8Q8a0DuF0UAbBZMvoxRwDCjNTkXz4",
-	"8wqprlELiACpK6wkexACs6HeHmLrl6oQcz/SJMGQ/N3+ZXzhLvDcR1cZcDtuZNkTAf6Ns+JsTumQ/p/n",
-	"UPaEO88DSTxHOtbpqmoxf+qEn5RaLXCm4/U/kIhEK/bLIM8REeFdiaaNdEKycpGdz89ZEazjrQTyfFU1",
-	"QumyEFsJaaahLpItQmY6XDGwDEj4laxigSvjLyJV0gKZBLtWwC5IlpR0KkrdKFI69qqBhiB+WgASy0Ue",
-	"jS7BuayWS/9nL5565Aut7jTvpPYT3D8W9fRuJ3S7A5pDoqLGZfYIzf2HdajSOS2bMtKKFP6q3xhgeMik",
-	"hAaNY1DFTLbCmNSTJ5dXSbzFLGF3hG1QiKrEP3brjovSxDX4HBoolI8hkyRPTfSu0q8MmCmWy7TDIhzM",
-	"MJ/VdVJhIygGQMvemI3QZieMLkLBzyyYLT+8jfz0Gn98/D2gK8O/mOOvZJPbCQklKTxVwKHcKrPNsZjE",
-	"m+CIVSBiE4Ptsq20Voh/WRk14ibrJjT2ml2UWur3SRW1XP7jIKViBNLCZN5mC4VEQC3VtVwAV6I/5uKv",
-	"Cfb4CrG2NPS6jhhbfO8AUkv0v4HSIeEPlkuIyJnwCAiEVKKACpgGAILI0CaDsA20eaeDGDilgU0VjdfA",
-	"hzzmzY/49FFCBv45t5RalXylLvVpqxZOlTOMTWXSy+qQLrkzza0AG6KiPDkAJ3vxSrUwwaRp6ko1nVwR",
-	"zphbFIY05VLvYUGuI5ukv63sAVUvis/dcSVs3W7mh6VsGSp03B6P7HS/a62WbpZJWdmndRhLM9nrmCnH",
-	"8CPN3nHhBb+7VVk5VV6l6azEMABzZBqxAioZucpxi2i1y7qSA6kvSxYbqk2SLySHKBz4cEYywauzgbxo",
-	"yOmc3YOeDl+8D0ndIBnVCHglbOPZ0jRjSk9W4AHozlSEVyKg01jl9bPjKpknqlOetl0QgZnM/sGUDYiR",
-	"QQYYhjUCizrmNwgOE/kDUqLsAXX9OAgT6gd3pcItFeDy7/BUx/JWjUvMRAoyoDCh/DLwoSMLUd8e8coH",
-	"oQBzEfw8TJulO/HTBLltzkBHRsPvw8T3K26zC9tjyMkyCAeiK4DR9DhqwPlt10d5QuE6pd8hsW3j//d2",
-	"YX/w/7+9fYL/9y2vfHf0Sodqd8lM1Y2T81pdo3aFfpUcz3ngRjnIBkGaasqsD4oj1rmvdJIhwivw+QqC",
-	"VOm2MXp1UvlbVqrOUsSpuvQSYynb2g0Wl+QHhlXSiLbMf+yRhUL4Od7AzxOFZEPOuPz7D0YsK0xoiixo",
-	"1LEO+pnLzeiQpgyxTrtaKcvX/n0m7mTdqjQZtsykCObxUHzyYHEWuUWZ8wvWYxjfTu4fgmWXTnXAW9Gc",
-	"FHg24mbkz7sxy5/aLK3JLD/6ScDxHKXMq2PSnUDbMcge0wNjj/QqOlmrYUI1qAQEGgp4wb3mA29NcF0e",
-	"VuTEFEXs7hl1wv+/MRq/Pbb4bkAbDzmHaDEfAm4cN8b4aOFoUPE7Pxs8smTtr1kCT52uu12ttHQtd9Ru",
-	"bl7dvP7ZHzNIq202pm1OX5dd8+nH2SG087qya3YQMlNvD7PCdRe5ue4liKO+cjrBNsdQfDJHYJIXk9mD",
-	"A/OQUQUTTsQTew0eG85m2MlBrASYhmgkouKacYL3CUYI0++/zQ/P/a92s33f1syBypTp88v8P+Fy4S0v",
-	"53V8NLflZus/fPb4P364ePr44vHl5cXlN0++m5gBQgU7h7e2fygzwvew8fgxRtKTfJFCFkSuZgCh5oHk",
-	"Y/lfsAmu12CnPSCF+ZR75D6W5P3ykTK2WyB7z8AfoeWfG9NuWSc1EEUdd+UXtbcJSZQXVYGpKHhlUvas",
-	"wBMQ3wB/Nl3i4G+exDCFSvgEvr5DvWGZo+xvWIOT0Cv98QZWp7G9fm92LH4+JN1keux71AsG1NaQg2Wp",
-	"dlS4zJl6DMlgWE4aZ0IziL3I7o9f5ZbltWSNc7/QDK8f2LvYcfJYbOQ2v12wHOHDbJgMjKnbLWM/hBR4",
-	"91jF4X3Hc0GOXhzDR4WnSKkHJFiLFGjlCXq1Q2rwhDQsO1ZeV81U4YldOgwnrkMlYX+oILToDLry0cZO",
-	"vM+9aGiODi0GAodET4xN8mFJruKl34SyyRk1D0uKJ+u6V1FmWblQ7hoQU/OWIsJIpzSKPq9sqqVjE7B5",
-	"Oj54/qor4BelCE5UV+0Zo5ADZLOzkoX1vTRNx0nqH0GAlVkS5ClTwXWSKdSvFzwaOmnuVFO2amCqKALv",
-	"N611VV1HpLq/XNvVugvLQ1Rf2swd93myiopVsqv6zHWzO31LcbUtMf1tLsuDNJbh1NSEfDAUE4hbsbdB",
-	"iphUEgfVrURWCN0Eq/14AiFAGIggKnslrKmrkq6xrlJwlEC7o8rCBfh88AeoIQFmP934KTcjngysHo6s",
-	"2H0e30LYdduhqgIXGb4G6yH1Hut9RYScISLQVkN51kx9j8qJvXI9/Ny6dQDUg9cSx4UfC/gv6ooH8L1X",
-	"ssyH8IeKDEBe1dEiPHmSM4mTHUwm0LG7LSjXSXGnUAI4qQhWdOWvE63ltL9giJvFzwNvFPfIdk5kPA3z",
-	"5lAbbyqOZXPbqGX1aSARGRmpEIFKwXbIWIHJuBiPnHtGaJbH4tfqR9i/Ty8vL8HBPAKDQJg56m1ulEnx",
-	"I8YQ94czEjccXxABDNunQqsr64T1V4bOxW3dKEcXPMV3POHUPwT4PRDdvvQntMkx7YuvXr375UUh3r98",
-	"Lv7j8Q+XV+KnV7+8+PUr/GwhXv3y08vzm1fPnjz9/uvevwrx7MXN+ZOn35///PzXhD240ksjtnW7EbV0",
-	"i3WPePy3Z7+++DqpbsKvPTdLWfeDLMuJXl58I5Orl6FwfZZkTNU1+uYyOIFylGMy4xn62FTOKS06D1HQ",
-	"ETs5tYZoZXBc5slkD5wsR1sIqeshVk+li/BicbDvMSqKmGeMkl5j0DKS3sfoKcI4N1bVd/4E6QU91LQ6",
-	"KV9TNQRGRwJP/EsEZI1wxcFE4rz1B1d0myBZ3d+zG0mVb8Lsf9G9lI3doutvLL1XcBTGtpLxnhxkNtE4",
-	"z8Ho3x7wo95VtkKkZwcVjIcflqe/OxJ0HR/ivt9shH7mZuBONfvnplSWjwd/jqcb3+cbXivZWMnsrS7c",
-	"y6Szt26Et9A60yhk9E0ypTOl71xTZcpZ7Uxzazmv66HnG1qKmdT42mCk8L3y+tkL7ZpTcZtjZq5YDwso",
-	"C0oyvSNqDIRKrPBE5FsjsC1FBDDyt+jNq2f+CkuTLboKzFRVP3Ytm/yYi7cMRJ/eEhV4mBUKrRdIORDP",
-	"U6/92qxWwEuOv3+FESy8T6fEsDBaGCemmBDUwiWGSoZ8KbYM8BaRaTEriQoQe8uCUptASizT2nmjnX03",
-	"SmnfI870xgraOdBzcAnNDVL3b4rO3ZAU4BYlJWOP6s7LiGE9zgv/8lsxIbgZliZ+HXuFOXFNRnk6bvDR",
-	"o0xFWP9knPkddOMU411WTcNzLe392e/VRAMgpQCMXOt12hKwcWCeeXN8a6oMrtG0bmGy7EsL4i7MYFQs",
-	"dXuY9NA/dfoUwrfyM6RiBcb8Ofvs43GPNad6lSeva6JHC3uCWhoaL484zsOkYFMsZVV76zykJFYEDQ7Y",
-	"R6ay31Qd716FiBPcbg5ay/19CN6ao+I0dTkbrAF/c/MqSNwgO7z6hu+k7NOYKUtQg425kxnqgBM4XK97",
-	"NVWpMgwYWC0W2gSEGTSlyhgVkh2pZpIdFlCuPJsjeLimLSt43saihXGHAuKle3dsmPf45XsAk0ZoiBTB",
-	"8OeIL/2Uhfb6Hdnhh3DnDh3VX3M0asOllzEAiCzxAb7n5SYxeg0XZH7wMsvXSZLVw5RcfmZ7vnCm6jLv",
-	"m8QiFpmsBDC6cAhQ4jdCiLtCziD+NnLfjehxcXk5viDe4Y3DDLlDdw5UUX6g+sbP+GV5iJrFGzqwJ0IK",
-	"NKRiVO3iDdaTX6ErgtZy6PSgJHggCq1jAduRE8uUDIbMieuY4hS07fDvyllVL0e4tF1Xc4QfJliqPJde",
-	"yHpiS3KAawupbEav/HP8KLfmFGrNQ6yhtltguCno9pNatDoD9L1VWzeqvFxCWkz31yPbT4f1s9/lHPQS",
-	"Z5NcZ/7+zdoQ1FbGHbjMOQyONOtEEYCrbpp4zOtENRX7Gv+tU5TKR1ucpmDAU3CCRtkrI/kEFEsZKBC6",
-	"IEcXqC9XZLla5D8siGccCnWDdrKBstdoHoT4Ucf4rO4q01pxv2pv93IgNe1Jwv33LQJfZLNS7kT0LGQo",
-	"dU4KZ66E1Hh/GeRQ7VLEaFJ4F5U/f3JeZ7CBoN+P6PpHeO5ItEP6d3Bu9Qspwfbs9kAcedGJLjpHSR9J",
-	"KgxIwocAWweh+udyO4c9o0LglQ3Vdko05x+HJzpVmYEhbSvuwN1QzQDk+IW6AamjOWZyJyULx7FkJ8Ug",
-	"mNlUtVUDyRm4nVOEQ783/vYa3ZU3xroXsT2mMxtZqmlGDdELTaL86jF7srpfvNBHbdEjCDX+vRtOOstx",
-	"A6SdH9qLQdYdJuskCBIgOopOxAhYcBLoEALzUKusO4cEWLB5nCylk+cExJs3ZmdVcw4Een3+4bWqt6o5",
-	"Lyt7C8IiSvez4mxX6dLs7DlDpprgH4i+NnTsrlI7cJaYQKXuD86m0pm3c2n2DwgOg60TUCcYEAfrkIV8",
-	"3YvLfbobZlxgNV8nHGEMdOMi4YVbN0r1CSFoPe20G9h/YnYKZIXiqt8Ek7cE7Cqz3foeORyQGTdAREsR",
-	"9IFEY/8IzsVcraTOOkI/g8BgkjMj4uOzl1lx1jYrFibx0jSdZC5inbBVIxdqbLyZxEGyvp2fpDffB4Tj",
-	"cYKOcGmsbKPR/my40OGK/jpmvvwXQmX7cBSOZwy010kl7gtknvM6K4wHw/5HJmNOxYAhdOxF0PypifiN",
-	"pUl7r7yGH6g8inCYxE7JW9K8lS6FXUvE9obfo2beSzUG75d/Ffk6G+SQ92rgkOid6qk+8EuTtzrxX7Nn",
-	"rGxP5CLCRgZqkkmcjH++B/zfwlzB/P1TxojxFu/CbDZYTAIT6DVEY9FkiS43rP8wqVAWmVk5lrpWh/zi",
-	"Buiu9CFPXTaz8U90CQ+dVP/pBzFw0rP1BTJKj6fiaFUAF3xFEdc+tWvIFRDyILHgGsG19Frn68Hc+QTO",
-	"ToyyIfIR8VY9B0aVkrNdE6j3iuhDk1Jz0bGB30hDOGBbU0ClLyi2qqlMCbHSVAZGNLSsCCztO9z9F/wY",
-	"s5Ph2/hjiQ5PlGBkEeMv/r8yzEdhGR5yy/zZRnEYQi31ZzEkpVh5s0IfYkePJJ14/L3/X6MXJ9mSDmh4",
-	"skxIaYZDQG/xKsLEXPCENIrzCGb5kRiLg2EPSlWXkel+WPuJ/8YQuVhKSJkwi30W3ZdWu1neLunMj8CW",
-	"Oe+oKqfMfibljcRJLhpriZyjS1E6zdQ5vmc9+tBTwLqQyRHnK0mI67Zrsp1oKbsxDp3XnBdrwOODW0Lq",
-	"KF398cREnLq6Uw/lcxqiDws1r2qp48noUErWyWZ8WuQbtXRvW5c7pZO9Tdq4WWkG48AIIMZ7BPRe/wfK",
-	"JJkUm8x1Onx8MBbd+Zofps3EBTPugjrCVkbS0c4nFkeSTGxvr3cbdXCb81n69/DRhHcy3gSoH5dORU7H",
-	"7ZOYkWdhlJJbG3M7FP0hRGhXeXdHobhOmFVWlO0EepZwN3Q04X0x//uUgvZeC2F7/9phIo0/IN0EBVZu",
-	"IBgnPDVarTDMuVq1XghAkXGphRSl3Au5MuNHN1AhGCcK9MmF1EkwcBh58yCeoKiLLlwFJLvoBGMn+0H4",
-	"LwlMTt+K10jitQlOnuQQ9Fw8Q0fwJpmTwxj/zOiFOq2+eEWoswmjFvgYCtB/f+1Vw9M5b8RozyGu6z1Y",
-	"HBg8sd7gaRtbxEIFT55cXV6eX3531aMfTmnHGsvleZFfNRYZAAi3H1eIrnfJVXHXw1pbIsgL0UHbblR5",
-	"LS65AnIpBMhbNiNU7blxa1S0rJNJTmRIVgHNxp+zDoHQRyIz1GHObLvIV79dIHGPQXSaAvD1tI2ycVih",
-	"lgaTr7tWerZi+O0/ejMRJvkqkrl3UbFGWdwpyHeburpxSfy2wjPdoe1g/nmgwT9zuUPCCxjhf+4wyr0N",
-	"9KL1+/6bH1VTV/pa/PXD81O0RX8MHSjeYEeoQkeO4aV+TGUGs/S6S1cit+UBFbgmQxflTWrE0v07wpb9",
-	"GCXSoVitFrTrAG4JW458SihUyai7EM9Qu2ytExvImoNS1niDhci6Ra3pQHmVizWfURGAEFAYWy7WUYf1",
-	"8gTKZNjI32IgQt89GpTtUCAC8NXkUr2Gj+TIGzG2Fr1J3LR55XU2pG/HIqja9N2ACcumKsGZSnpw1UDh",
-	"54AtjOfBD/mgmvbxJh8g9u/ZyIwINSQ+pweLchkhluJUExE3fDZh6ONRolZlMVOrSBINM7TEnJj/VcLF",
-	"BCkpdoC4lEsGEVvpnGp0hJ/FsFwwLosu5vivW7X/IxTmjfzM8Eoh/hWG9UcvP/KRFV/BMHs7+etC/AsX",
-	"+o/EwfeIcDr/2ivZ/FGIf22Mdus/8G+l3OOzXqPyffrrh+f+pALUPxxKJ2+VRiimFMgznXMPqybDUBES",
-	"9pAmAFS77tJAxoqVySBH71RTy+0g6ybxDaD3kEgAEMYQr+Aes/C1gOTKc3875I55fIIch+xB75jamG1Z",
-	"0SDxoYtM7bWGk6uvu9s7mTIgREjgU8dbkqsX80wjGNgL2q5wUizBS+0sDwpKn6LhVSVlTzdWFkItSv9/",
-	"9vac/u7lrf+X/zsPgBqIaHbuIn+rbXpH8SrGNwv/X3Qna5PqANfodtYiwPSpDiR5l1P2h4XU/s+Cwdfx",
-	"M7xT8lY1M78e3NGHwAo5vZVeufWVn6BvL//yRFhVq4Wz4v3NM4LZgaIDbFfzytnRCkPr1ItPW2NbDoGa",
-	"VRQDSQz6ZRF/nGFCobzL4TgEJU2G9n7PdfXtlodyyFWj1CmPHV5820MP0MnbAl2jEyvWlGanvdKXKttH",
-	"9Pqc8/voIaicPa3xjZJ+QcsTBNy1actHFmYkqKW+yxZrOdM3REIA2aW8SwsWB7+tN5W15EEdxxqGz780",
-	"TURbHscndrOE6SQ/KAo10bMgqUl6g3nhlSObuYHVblaVSrvK7fNthK/FvAybMsaA+/NEO7FG6cigTXpC",
-	"mZkxrbNs8hA4lKC8a/QklUZRYTqlthSZnYAtNtZWWZjpvUC13rocAJyDA7fj8elN7Ph+e8vT8p227WYj",
-	"G95fl+dp9jYObzwvJRCn+otgrgTaQnxW+ToDSUe8UoS7N1LfXuSKVFd61tXvHZmeHhmtaeTJsh5+tDvI",
-	"3S7Dnoc5ZcQcI9QSedQJ0yDXwh7oiryiLKdZPjiWfUGQvSYYT9IwJsMr959T1x82LNB9pERRiFZQDQ8D",
-	"vB+Dac7G+HBECJcWkvUbsrUqrZrdESRboBiZkDvUWjmvVSZ81gQTe0pVEKCBGAxKAEFDR49Cf0W0AeWu",
-	"joxVBMqJXGJAJuwItGvTaDVTlYWVSyMgKa9pJ8TJAj/awths1W4p/CPEwO8fRAPRTJabwPeWF85zSSV8",
-	"O1a6kMQXnGUoSK6F2mzdPurKIdBwr7qQHZjQb7N4dHvzEhcyjCFJVQg7jZUdreZL81fOnQirQCI8EERZ",
-	"TKYHC92IRrm20X1vbpgBL+Cg9Mn4eMSfAx2OvAL3BRWPqv17Ih0lVOH7HADvONBXq5PDpbYTqAKc2nIH",
-	"5041ts+5nhpEn5WOgyBbrP3HnIrQ8gmwLYwycwJCIczoupCthpMGsXM6aEBsUytoEzg3SXkoG7mjuBAo",
-	"FOAxweOKSQ2sX7h9GHhT+6cjm9qcp10rVdpzTPq8CpmacBALoVWFlgSGHEAt114upn9C1RHtLS9T4Egi",
-	"t94uuqpSD9M/WtUi4iw66XO++QSDlvYztzYfw4Zl7xqv40SkLjqYA/zz2Ps+38/WUpeDRQfIXg+ZlaR4",
-	"xuDYtjFlu8g5UbOQ1QhXxax2ELssCKwaIC/EQtYTWAiQ/WSk/dArvFC5WNHGP52hSkldSXl+q4PKwqAE",
-	"VvrK/4u8Vf7val5J/Z+lMQ1hK7Wy5xtZ6Yz9Yk65W9hUCI7UJar6/qORQCvslTDt3AG8kUtGbGwkVoM4",
-	"2AWBRg8ZbxZt0/i1BxqPrWxcF+JbVXegoDghd5KP4veEe7IKFDzJoNdi0LpXrlkCae024z/znT31ORhQ",
-	"TKe7xnLBj722UStC4PqjxLlpAarFt4zp+iGvlNlX2sSWQww4QmgjEANqU4JWhNG8sPf6Rat9X/zWO79V",
-	"+4EqlaA3fUZVJ7gZe2uUTjC7wwIbEKMXakdO5ygO5nvHg2SoohqXveTW/DhCxO+EXQ8fCI8XsVfUJj8k",
-	"7Z6tZMWBce9Uhj3koFV6kP98c6eal7Kt3WgW+tSBFxxrmGQ/J/Z5XugtQyvM7kRGAb/zEj4fvJ+8IgOR",
-	"2YOq+sQ4P6rQL46EnwBreSf1gP+yiXR9iFoKINqHsQA+batG2S+RPmh2evAmC7HIQFkId/gC4ukWufuq",
-	"DM1lR9nBYKiUZq2xD1gifVPp1k3AsLFc1wujralVIRZ1Jbxutq1O7wqYJOr5UYYbdrq3HNh2zPs+wwnl",
-	"dxXUTWI8W2XV+GfylLVEyS2sa2S1WkOajnTqLlBXtbWyXrXk16EX0x9Vzfvy8vJEPe/TpZeONbi/t5st",
-	"MPtdiI90UfsbWndEWDgR/TFBlModzMSIdYyDHlqLnwjuc8TcqVeqHCFFw5OZNn6l9LiRUuSZFsorbHUI",
-	"fqSgpVAO8f7s6zfK/ZXhIAT+0YFKr1iLExyQtlppAsdLDYXiX/8knhut/arhd3JqvSpPXBsRAEMMRGKv",
-	"XCGs6TgHMKQLeeKJjRHyBk7cstSDIgw3M0GuVs+xhMm4GnbACFIG5R5LmVQ2QH+BfG5tdvpCvCaYH7DW",
-	"JegtvLH8cGgvIRY2g0GcQoNI4whMiIfH+yg2JBtXM87Cn0wHtEtAZxQFSJCzcBdos+N3wIDAGCCNfaYF",
-	"VS2MD6FuDCY0FZvBbQmWdQQA1soWIYeDtFMpUKyL3dpgWgMsN1k5G/npDUToz64ef//tD9+x1mBTLdwI",
-	"jS5QQEo7sM1+aqql42SPqVj4VccRNp4k7PnaWKV/AlYopflUjLGF50LH8iMqk4Yy4xrR4Qq7eYIFE0Dw",
-	"Q0XX80m6eSJwdB6fTkTNE0Ee4bsDKTg4+9DZQikOvuen65wG/3ksQ044bprOoXxVXBS+atY0v9zx8nL7",
-	"qNWf6enL5EbBh9kBeslKZVUYaV2vTFO59YaPF7Jkjq910HXPIZ3V33De9vBb4mLSVji8lmNnkqWEPmQH",
-	"xqfcD2zrTBI4n6ad2WZdJjTbr2qlX+vR5carT6KsVt5+C74vCCeLpVw44gSQEMC8U81e+I/w2e258xop",
-	"Z8Yy6TMcNf3BqfIV8TPen6hwLS3vD+jXuGHJ0bvS3manMdkacB4VuItvtdmBxrzK+fSs+kem6jfl9Ey8",
-	"frmKwUXwagKMdQuFy+R+bsztf27rdgMlUAq8pAGOpD51rN5KjtDcu/wjPxya0IJIGLs5PEXcflP9k7uG",
-	"trnC6GVlb2eras7/ulEb0+xnm9zv2U3q1GZrGtnsZ0MN8PsVOttrO+km+2l2IpxsXJ6i0uhl1WyGue4i",
-	"Ajk69ATEZyFODQw/phHb1nVQLdoy4DLMEEuq7ey48tUEzkfq1PDtP4DMQAHUYcUjYgeY1+gMHqbDjAZx",
-	"pKSJK9NPuyHWAqQYuBBYTJQBe/TAyNe+rxiGhypNaZrQBFxhLhH8iM9zE33NkYu6c8iljt80jQnB4aMo",
-	"PTfy0yxgj9ibmMBHvGtbq91Ms3Q5L+laiSRlV9Dj7FbRZgbxUD4aYBpnR7XhB/vh+TsBbwC2PJRUI1MV",
-	"i1Jxq5VmQY13s9wTrWe2s0wqGzOoXbIv4jGpLBz7rSpD3nw8NMEl2NntwSW7ozJPVT6DIqOSBNhbrrwC",
-	"ircsRVyX6zI0T7+pXZexP50s4QqNX7I3MWGnADvTH91Q+ikpznrde4GOXMg96ph0e1EmEqn+RF2LeWPa",
-	"1dqFLxB7i1n2Ep+wC1UCsoKYKQkOxofyJQgfIH8vQOhGGQe/qR2U0F/k8Wl5v/Jn5OauM67wlJDAP4TZ",
-	"BzhzkzPtO92ew2s9RKZvTPHFAdF+zh6dm53iKpPIuuZF4kCG2AfY5g+YzbXsSR57InnrD36IrmUzkGrp",
-	"uvstkgqB1LmOpUH7Kbqyl0sZYJo9lG2rqRA4mOaN1CvguQw1Q7mjk6kMcw/OMsem0AQ2tsoGsF9Anow3",
-	"tZIaMhwz+4Ia5nKGZeO+RO0HP2sdVeI9gN44I1mAN6+RR+w1gaKqEKuFdvgzFvp51ItaLUE5GWYj56CI",
-	"WPwYvEhHMKKO1arDEXHEVZFrI7cpd7Ipc7GRcaUbLHli/Rg3ck8+Y39n2TagWBxRZigqkkLB48n5paeL",
-	"FGVp4kfZCtRXszooatELpM5kV8Eop2FLBxOEeS0x2GEYB8AIJSmweJP3JulBh9PndyWJpolus4XZbPpn",
-	"/YAhYZZEdsed9i7/IQsBwMq0GnUtAKpgljiJa8ziBidSpwcNrniVS/Lv15Sd6AucOvLPch6GlaDRHE5/",
-	"1x12+du5H/mc3QAD1ai/AKdOyRZEYYo0qLq6U43XvbBoRV0L6Zw3iDMmYnyD10mrBOb07SVkHfPfua30",
-	"BHbxbmoD/PlY2bFu2gnxL+QR3QP+0VAhi0mbUotG5ZQFW62QCBdMGYvBs52ar425FV+9+vXZ864+cqxs",
-	"3Db1tTBAs5KCYf6ODA8Z3264rEa7xDqYBS5LQmTRXXwlVqvpNsABkCPZksOnI1dLNj+zR9iuNpeqcLBR",
-	"Ury2F2rnVG0+USKbVp/HK9zf3OdeFKJpfN6oWkmcCNBAz0OB/0D3cB5oLylqeh6KxRSg67NKQOziB8XV",
-	"GO+dsOM9ltuyB3PUfYWdpox5wlRYSM7sAILjz0rBoJXiqSbHQbNOZkcMUISPP1lVeSLZILCAdwesm/1u",
-	"quOIs6vIR7QqPUMzaoBGXlM4JBL0I/w1iHBQAvrIA4b2cyqXc5cCnekWWXpdx/xV5QiJuBsofDbbyUE0",
-	"sP+ZBtco+DJx6fqWrkSsGlGIhZ/HZbWQTgnZurXXEypvKG8bs2rkhhKHQQ0+KDqedmqwQmgobtdPQrun",
-	"1Rb2QZKvg/LNniojICOSOFJBpLXacwjoYI6P3l1JG6GSHX5iCGOd+Xy7WIeqW9DKVVIL+BHwG4H3CZma",
-	"vIkRM0bAjff2Bk2Fg0KCrk81KUuRcosjxVLgHEuS3Jt+9C0nDgYy9sI+KbpDe8r3YYfFwUNkDXWy5QuQ",
-	"aB9s2OSWTqWhGCMNu6PyQd6qnxvTbn8hj+nB3ab3VGyRS09Qd1Uv0j8OYwWBmREKCz7HzYTvdEopznR8",
-	"ZCWSJD7Wc3AnZFdrOdWD6K3IPGgqYeWLhII/nOQTPDa2bXZqHgyvodVuNgQVOMSoeC3iqjORncnSr09i",
-	"8Td1ObkbfKHatbTM1VLpq45zA0Iq8Jl+ry+Ead1VjpGnIN73XnHdQlilOsxojyQesJcXUDPpKn03tN73",
-	"7qLAOyvO/PM83dMowBhbji1IWZydALw5mPRQk+BgS7Bb0ND5PvLWNSxf4wcsxd+44JOqHOEh7f8NSQtg",
-	"EkPVoPu5mkaTRBxNdN5Frjn0rPX3R0H6E8KDoaQHznVBTFTOrx6uw0buqWYvxE1VbflzO1AP1VLJQfa9",
-	"hkpxDQeYEDLcagugKJbNl3ZLglDvILrzfUTbji07FCBaIfMC+hmX7CQR7YdGsqhTnPFyqEaNDeuCeQhT",
-	"8RRusZ4AyoZ+lpmoZjmTdiAACVAqYNIAlAVf7/2oFB1+teimout0diI/kNbUn0zH5uY+E8vKa3rbptJA",
-	"9eN1ah149rwua7eqrqE0EWz2vo8VaGL5u+NQNfHNZ7vMhCr8Z0+H/l/CU28qrUKFbTYx6QYYqmN2ZIqG",
-	"8O/ETLQlMYtGusQQ+h4nouiuHeowRcVvD7xGeGGsqfpX33MUTMM99QP+6E9cSc8iV27/cjkwksfv8bfo",
-	"oM8fl9xxpF9PGJo87Oftsqv3bPpxY9I1w9SgcAQYBD2YEEViijZOHDKDFUkCCkwdKio7iT9CYSv/ecpP",
-	"xBTdxC6Pam9cBF4PuxvKwZGilv6qbrBmZUcDBknhVSaZfltpnWE9ebsUMs7IFfGv74gKJTAgTSkiLMvZ",
-	"sjEbviXdDR5lQNx7V0lmTxhcjIWRdUyVQqbxrECPOP7LjqWfmrvn5xH3MXFysVY6+BlwcY6AkmND5F38",
-	"bjhKTs8d2TJIQEK3bjiWnHT9qy5NNiVqKHmE+VJasv7oW1A1n7tz+cKQBwOCt/FZfhQd5dUARuzgaqut",
-	"wVoERItQq6WbBpwYG+OjhaDHuRH8V2UrNzklGSAEoFM9soJKvOZUQwgQfGliIngj487GH9dmd2pbw1y8",
-	"wPDa+CqpWbQuIYkDyxVgdYG6D3yLUCdCxarq3JdnAylBeQ8AMi5Mq3acT6nOF4XpMJxwc0E0787PYJdn",
-	"kJT5mff96pmbpTHzWm2y6Vno/ILL0evXmRytQWIoypvKjmcXFKz9VpWoZ679aCrL+YTT0OcYRzXssOik",
-	"JnfcyRc+cmlMZWruB/PGfzEUYQ/u1Xj+0jBnnIisTHjB0fEgtggLlpIAuKZVAcgRVGIgzo9rUZW1uuqw",
-	"ujLMKjCWGwMkwdfApUK8H3KlRFlhcB5QsHO5uL32C31FibCQEwwlXhpzq65Fq2/VFiDF0qVr1I/yBxaV",
-	"jnUbSs/HqKfvKESkzLnvk58pnEkQHefzkBaiSqLqXrSIzrrNoe9gCjP8IOjLnXRAD7XyZQUdXuINA2CN",
-	"2zMKA02rrGMpn+XIDTffO3TaxB5W2n3/3Wl/Jt05pArA94t00Nkd56frXeu4uHiGC6WTj0ea0i5EMwgi",
-	"Dtr/Wn2SpVpUG1lneJz+2adxGjlk4lqhsZ66bV9GveAQm+katoL/j3vKkyFCbfHkckK2brcV71dQkLrV",
-	"KylYEFEoxRGBPB7LEASkLkXSwLuQq8/t1pwLyHqb19St8wIBHSfDSg7Nfpi+ZFDZJfhVWUsxIpa8DCRR",
-	"AO+G1BWn6pqA8HBVkFM5c2Mck5zxPFzVYg1nLdgnpnXbFsWfheK5o85gcbYwdS4FTTo5io1ooooUhBJL",
-	"teJn8ApT6L/yHfi6IPKyr3br/dcF3BHiK+mKKLK/xoLTX63NrhD+oQvxsjEbUbmrxAcIH4vJgruqQfv5",
-	"6wId8bIODfjDKL7ys1IIr6B+XWBls6/8/35dYG2G9FLwbfTS//wug0+eBXJGVK6Sk67gX0ojdEbeqUz9",
-	"hk7r4PixdzaXXsnVnIoHEyT0wbaJ1+g6ckSM2z6jrCFY8eyheoioK5ojfy5bY6KUpSXUCNdEuNBu7UEn",
-	"yF/6H+U+X6qbNGTwWyjt0JNz4dXlc7DpZS8Fjja5X8+QxNNh6Aha49f//cvn4rsnT58IS8rRX66xnfhR",
-	"WTWdvwn2B+bhYe2YyuLj16AoDfQkpN3Fsu/Yb2ArouZA/cSPsHP0EePbr6Qu397xdChTzUV8I2P8Be9R",
-	"znKbYj2g3+fEEYEpcOYs6Veig3P7j90xz8QO6qs5E0uKJEFM5PRbghpOrCQmLdYY3MQRIhIYmJlbac5e",
-	"/6+HfKVysVDbTKkudGmEJ0SFxd91qH14TZ5AVPGhkpjvmD4g9yOMDAXss/rw4Zz58ZsyFk+TEdRUCMmi",
-	"mvYF7HRANXWgJku4HYfXPUy/fzAWtqnwubIgxhg/EMj6AKfqwmiMAx6vA3l2D5A26ZnCIRx416mHwb1O",
-	"By22cxYBQ7+P9mx/WCuarqLvR35k09BLQXpdmKTT6hgp/riv2P1OfMA/Az/wAE6FcZtFEDDctjbxs9t1",
-	"67Cvlb4WwF8LeacyEy0crJ/2ocOMYEC/yxbgv5WTJnk3zViCnDQXg51NtG+yvlQ3CqqUjYL9b5bKLE92",
-	"E0tVjXJM0uPHDSOWvPX78carBkQTrGSDYwR9AdYA/xQ/sHZui7pTJFs8sA3vVCM+vLmJ6duYsAo7XC2r",
-	"T2I2e2WsOwf7Cvn+zG2lglf76izSUcxCG522sq0gjPYH4EOXmTBBl42zMNo1cuEuBJJjCuvaucXz+LMR",
-	"i7ryEjHYIUQ8+AhNDbCw/qZXSqtGeilKNfwqvBHEV/6GF+Hnry/+pv+mXyAliqzreEBw/ggqYEh6+WYE",
-	"ja4Q6pOX5aB6AP2tvhCfzhv/SGX/puFcKKxPXKsObQDNB+zVlZB6DyjEu0rtVAP6fyOdaaDNcuPP7Kdz",
-	"gDVAKS5Ykb9pTBRAZCb10ass8JwVsjZaxcYuxA3xS1PoLCZBheFVFgsP+CvH/E1jhQBvFVicY9Mu1l6j",
-	"1vW+nyGaVpVfqw0UMRMvmsY0tArkuBRIL2XFV14l+4/vnv7l61A1zjo5rxXS0Yg3lXU2EA+WqJDN9/j/",
-	"AY70N71oG2sO9TbKjV9540U8E+/e3nzAJxDJYFMlAFQ8qf+mX5dqszVO6cX+/JcQHbOE3kXiFyISsKEC",
-	"CMbOoDqpnxtUF4Mrz+2qhbr4m46pi1dn7+p2I974Y5GwzV+dPQ4eabmtzq7Ovr24vPj2DG1/ONHfgGZ0",
-	"HiB+K+Xy5BxJojstCDhScCIxF90ZATnlsEtCVT4boK2VC8USN0WAcSkI2aEqHYt44OasjH5dnl2d+dV6",
-	"5j//CxIDb2UjN8oBuPj/8BWBI6MpZY6lyfLXYqNi0Ua8ZKKs+UeroCoFiZp18O+hecSJ1d+BQn9rNNUC",
-	"e3J5eUBCLLfb2is9ldHf/J2unO57o6yyMHqGXOuo4s2HzjaxF5gwFdl4uTZi7795R95//00UMGdXZygv",
-	"4G/JXvnmX/Dff8DNxDKm/NhAkLeHC2Gqw4gPHc3BRu4LDGM4JTePLIBIgpwqQrU/EFb4Xiz7GAoIU7W9",
-	"itlE0J84j0ebCFafHFm0+MEA7a5N17Qq3QunEIK/xwSMH025n7QthnYDDCXec/3u/fGZ2/EkQoXfcJCS",
-	"+dl7Law17raFdLI2q1Ylgqm/pj8r9zw+dEIufAh19a77vMdB+YAS0ClyuMCyUZ0sDqQ8jJyADw+KiYLr",
-	"zz9jL3pl/kPVJKahf2J+95cTR4MsjnGumV0Q4WwwF8JAElqoyAmVSh5YGIV8t46c1eal0U2sz0HpcbHi",
-	"MqWyg9ihT16I32IppBi66u+854i6C0r/lznnB438yaedmn0epze76jSln7O+hGIMIvbTeS2bVfpPo1fd",
-	"vwZ2g43smDYrNrw+QaO7SR4/EiDcALpHvnkGJfP9yT7x4BtIYhjx4AdwpR7LireoEHudOlRbCVs1J5Di",
-	"xvw3iYrD6QXfNLOB3mrSq81SJGtXdEncpBQ+lOzwf6EqSOEIbTO1wb3GTV7jgKkv1aKWDWj53i6TC1fv",
-	"0dGVcEQTmVDlLkQsIFD5V4Ssvb2xL5JaayIQlfT3aJ+z+svIl34bo8TLky+3Q3KqRbcrPmcTjJEnUf04",
-	"2iMZCfPNv7p//DGopRwNdqqw6V59XZ79uUf3yy7MidM5Zua/Schrxgv857He6eesRPHf85oIRekBg5S7",
-	"JAJA6Z77AieQwFR/7pbEpsfcKZULDPwWgtamKf2t+e/dr0AfkVdW3/mfLURuOr5FsWwbQD0Ehn6g4ILo",
-	"QGf9coYvfO2LCKCHv5Eyff33aL5/sgQ8MH6xD8NOufAQOVagiANyukORBOL2rdy6i3gtTaupGhiE1oBw",
-	"36tZIY+Id789D935M7xdUSM57ex6hnUZMbL6gOZH3sKw3/yL/usP4kpRHAncG+VsojeujNcFMXBpdhpq",
-	"/niTFOnHKotEZEvklS3FXCmNjHHzvVhLzazKeySG6TTEaceZ3vvN3wQjrpz3GCxjpPx3bBYhpU896LEo",
-	"TqlXnzcJf8IF9hMWv8hIk7BXyIVpBXnx7Z+/s7/prJmsADp2qWiz69wq1PmkYA5KplO+lN/M7r/9Ov67",
-	"fCIjnSDpQgaiTF7T+BDJwOEO6O4zSqbfkcjCJAR/qkMtYV3EH/FPagfc5y2+SoJtJ20Rw6dhR1AEjTAb",
-	"WPVAvN5s/3/2vq7JbRtZ+6+gfOOkSjOys9nsOTN1qs6sv+KNE7s83vXFVsoFiZCEFQXoJcCRdVz572+h",
-	"uwGCEklRI5KjJL7yhygBBBqN/nwenRWoOyrZTf55Hu+JANW5L0ZxQ9PpAtS9bRPP7/x9bcp6gnxI3NOT",
-	"3O9Gf7tOeL0CHH+hv7Vxsv8VmLZPuxErMkJlEu/qnNBKKrnKVzG7XlEROYBu8q9fs8P+EIZLBsLfvd8w",
-	"qTYev3tei09IVOQGE/1EXOtUAdSqpdqIBNnjNOQK8bFvlGah4+rbiMkC8xALqvLC7Lqg7A8mdBLBEwQ5",
-	"qc87P/MzH8TwxcHaGL4fqbANyrgBlqzb5IpbvIsSJnjDvuUqcGLDF9GcLfsXvsyuconz5HUY6szD8D6y",
-	"Ai/aYT7wHc8sZqGo1UR5tkjPZ1I72v87bqQoTBQg13yFPFUbFkBsdWNGBGh7QxeAIL3qu1hs2oSCoHKI",
-	"3OI+jsuB+CM+MpAayZO23rM/sDtkwEXXjaRQE+GodJ2Pqc2/3CRQH0fpZN+7yxO+togkFnQ6FoOEErOl",
-	"WNvdgvnyftwkyTM6oX1Yer+IDW1BGzPvabcnomqf0SHnCfTOnrxxUIATy/34C/zZGA95qbO5sKa4Iy7Z",
-	"a2siI98Z9e7WIGRDQ9j48OwoFOXJDGEb0UVYSGcwbC/Z+8C/KlOB9xHUpFm20dmSgRsqVuUSfX95AlLD",
-	"vozghL2YNJaWfFxsR6GgjEjT6vUmx07hB8rLuvdxr6atFapeVmb+ke7kpSF8E85in29dG3bBi7xLfXac",
-	"3+HGD57nGio4944PJatC+X2hCKWhzo7ABmLWCDum4dSMvO4sqUxmNCDlrItUg84ILYWq8wId4U60BmbS",
-	"p/qE3yaI7qEj/wc0KFUu9qlEx9OFmC6x6/oEMaq+Us3SlIRH6U2QnClXDNg7Sm0e0qCMVMXt3EQf7uz6",
-	"cLoXaTe/jG0QqIJADC4fXak8TbvOzZQ3bCm2FwC01ZysWWf6P2JqzQjK/vDU4teo+AxvOndsKYXrr0Y4",
-	"uyrBpijf+b3FfM8B3+onsX2FUxvC8PSjDZi56Vb5Vp6aH3lhhy6gCBmLmTWQVRTbBLsIOzpCLjbA1xDZ",
-	"Jbspqp/n2m1owRhvNZvrELXgoa/K9xwWMIxUJO0BdrWewUWdCbOo09JhP3pS1OVBhq9GhnFfzGbYsVSr",
-	"IRItTK8qu7F7ApRuEZDybKR6o1iocAZj12OnUcjcYH5FThfBeY09dYbgD/7qj5EfqE+1kEz3vY3O7KIh",
-	"AEO9Ff3qcRikzg7zi3Hm6uBdTm5M1NgAR9/DSimri/1+bIoXgwIUjnoPcajm0B1DVefONcGwi5ME59Ss",
-	"BbfgqthQ9UGFgxVlHm42ZoHNDb3UZhQD9HDSW90vNIXWrTAfQ+IIVtwtPwQlceG7r9nY1wrjL0uxbXSM",
-	"MQUXQSfGNLt7IhRVEayFMjtVBFVJsXUsF4c7pzBuYoQXzno/di53/Ni26LpnXW4QnNV7K45RFaIO9LnG",
-	"IfKwruUM0zIc3+rs0l6soELuPHFFT/7DjPiEA6in02i2Mg9wyV6j2wmQHeiIIoBnJiFf4zZuIhZSJfj/",
-	"yHH6iduqeheetIrGuAMFzPoLj9akZ/vwZCQxo9jTuWQfydrC2kkAMQhvuqOBR4T/6ZnR8XYPaakQm6w5",
-	"P4jP8Gle08/TFEL/bjh313fpda4p3ZPKXmAHcHPcHB99g08OEj6PRmzbcIkvAt2LCA0CIMQRw+0MfFMJ",
-	"EoUM6ATf5+maaUl6CazvtRaUXrGv5qViiGOCObUKvqfgC06zlQwOKn7HtvoG0GtuLPtvJD4ceRoM0WEf",
-	"TVyQ13BNEGYAJGNiJCOnIScCHGl3JQC2to5bsdlN6Ae3cZKbemcw4ElRTA/sv5PeMUu/iP3IdjTA0Cme",
-	"eNhaYehLXzsbA//22zgRU+kBPqrF4BeEEHIPJoEs37m9YZa7G/ccHi327nCP9rS0z2fVpU2v8dyv09Ch",
-	"7FaSElyHjmpIymJDubBG3fqcnjnzso8CUYKu7aS+HiOgAR9blOGRPol5IAcsHupQl4YKF2p6efDhe1WC",
-	"OI0KuHWjANy1FNtLCSWZyO6BQQutBFtKlZSfq7VwrTxpFYjVfiEbhyGs5dPH8MZa3UAxcd7po2U5oP14",
-	"BItaNzs/ZQV9szCgyOgMySbqhgKgvkq92QD+d2ACVOobJlE3dq6sTI8fvM9M+Qtls22bsqIC9rZsaHWT",
-	"eYqrjEidRhnCynv3lYbbNtP5HHnVNgudhsIECBnPpEpimCH3DtsSWJ5Ulk9tTdKv0Nl9XJw/ibX9UXBw",
-	"TPu8Iekt4I2a0gdUed55+XPV1oq7RmfkI7fTRe2N+fXa+nptfb22zv/aqsQCUvlqUnACgxePWtkIoa49",
-	"Jh4U7WrkZtilOYUZLgRPAg2YM7G5sRcvnFa5eP38xLIzKz5b1FAXxmaCr8q6dvcH91P+isG3nS7Cl7uG",
-	"PFjCLUe3nsGti+0/1jCJjUO4NBBMLlqdYe1jbtl5N1neuLGbXjI0dgct/dmpmFot/QI+/qqmv6rpr2r6",
-	"T+NdfL5Qyb79eVgnpinyIwIrLL5YCRsTDHQo+vrH7dtf2BupBlNzC0ok1tXtkoYDW71HO/0WiH+8RzCq",
-	"vzt9o+mCm8X+RTpiyCBU8E1T5UbU7NBxW0iSyZmtLQx67j5lky1WehUUSsS8Tw22BMROFPxUGuRZ+Kvr",
-	"eeCHhwioVZxNrxQCyVjVgfS0Wcdqnjil5rfRjcUnIh3BBfY/dzzNaxVBSvmue4yLF4VUyVWxP7miXYHG",
-	"AtqTJrCd3LRG27nFx/uNcTyHJnXRsn8qCU+bPs7JeAe6rwbIkeipo8mUC2KBc6U4TAUPQpT85xZqEfAw",
-	"ObPD3ZcznUVsA9jyjlW6HoE+Bd3LbqLBCwxRItiiqgBioA7UdQVvU9A+BTJ+FfKbP8P94b7hCAN3oje3",
-	"oPum1olAMlwlyKhx+9J9diIXFwGiurnD1cZgw1mO/OhpyoguFjZVKqzgw8TrZOu7gZhWlPnHREuSk+B5",
-	"EU1ywSY5FOATXV6ClSmHJAV0fS7eh3c44GoE4qIEisYWQF7/xPmTf/nhh2v2lyfVLuWOInNfrtKh3XW5",
-	"t0qTRy9+TL80rD7c+For0T28JEjWjE+dlNUqsZ+p5s+IaSbsDhb5Y+MLRPBn2Dcf3n54NwKSoR+++8t/",
-	"feupiMCrYLkRWFjFAdueKh2d8gm7uAOELeZSvcQZ9pipphFqgSbcm5ffBF1FSO0js8ApuwJ18Y0hV1zd",
-	"8VSrmXTewE4uexejBp6Klq17tYw//kwng7c9vRdTfSeyrRvbNGxZJJRB+K5JReEvgAxiwfmD7Shc10hJ",
-	"Vr2Z7+E+P6u9/L6yZygTmI7ZWfsTU/WHF3KeQiji4JVIkbcNNORaDQxLqFALA2wtVOIJIZD4Ac88WFm7",
-	"ZhOYceCypVovvbuz0Bt/D2IzBE9T//1E3IlUr6v6014J+yqlmMoR96Ke+b7iEXsaLsf/PpfLsUnq6HVr",
-	"wgx2kYmuPVxsxm6QFLfVzs82C+ADhkquSABGEYv+iGK6+PcJsMisPG3ZKDjK1XbQK5zImVeRBEey64hj",
-	"qDudxbQnJ9CatPDuR1TlGp1G//mhaOfvKADwoQBKAf8yAkBzUxE8wbcuwalIcCfr3x8pLBvrvg/CtlCZ",
-	"ORMqaR/4PGoYTBQIlWAXMIQh4TRCGbPztYFZ/tDLOsMgycWR8yj47Qn23lix4Rl2yF0xd3uFOwWNixGb",
-	"8dTg/0JKwX3fXMPf2+huvVEPh2YD+qtNFAY17gD4K68IZ4PiIcCDCWxVKvHBEWkxKIJM1NjexrJcYSMF",
-	"C/x+gbsPinmdgBWhGMM2UWQzsirCGJX4LchdeKy6j3i4oIWsp9LPML+BoyvRoPv2OwhOHAbrPKCCojn2",
-	"GpKnDXE8z0FpoGeaE8uej7R5wYpFqsB4Cb3SG7ApoGO6hohy5E8+kloCPIawnhOuLrBSJsjsR0bKY5yl",
-	"oGAYLlx4ncvLgqvkwt0Ozd0Xnqp4mPaLXX7kVm0YhYngOe44tujvp/I6NsCJgq95AemZIZYPx2oLAIG1",
-	"DMT+KPjKdL46xl54Yl0pDqCpV9ATF/US7qfiRwy70/l0EYJ38Lm3wT2IVbWv8qM29iaa1DD7Uoy5fVB8",
-	"juqWobB+vnGIlhBSKMYr7HiLKHMbEUnf8VQiYKgHWYC2WyA4BSTFERiyUvksMAJrgG6H+pQ96Bvf3GkX",
-	"3OMWV1oj5dXtzajY2cRhW48qBt8/Q2E3uu3S2z3H4y9uZxv76n317oLTScVWVuqYRyGo6jJ2Bsjudh7u",
-	"Qwp0ym0bt38HPfBu4asQYPcV2u8BvLWMr0qYqqQXugRWjWCbKADu0SZaAyncd6AjyX6OHSYEd1Z8Xl/H",
-	"5j7s5G26Btithr3lqBgCdfd/8tUa7qK6ke8kP+n19qJWG+SP7yt6JZDy6IpghS/wDySrhsKVC/p7reDo",
-	"zD4YXuUx+L5hjTsuj9sIsd7jCtxRgkBw+rqo4TzLsMTOLAf2OXF0kdRDKLjPweoCh79rbzOIx5gnem1F",
-	"cpC7GmIP3g4tEE6MWSTIU622Hp44Y6pcs1G4A3YnW2b4psqG1GsbyU8/BmQ8xsDWY3nc/d33u9NrgGpP",
-	"BNCw9PBtDWgGXLHb2x+hTFRkwb0ImzwqeG98JWngEEbj04Rg9ZWn2qKO+JlUc5GtM6msici6vOux4Vtm",
-	"RZqaakgcZ6oG6LbuZaY0xEPBft0u9EbRLNrCYoStGUCIUmnsBcEENQiSW0uIp0vEJApI1988u/3XCMu7",
-	"0Sx9uxbKids0lUJB08tMznPc+W8pUOqOSAMcnBvsZxzAWeg9ikc8ysB1K9HQ73H568QhRhXHZEQPKBn7",
-	"kvHF/9dhrjhfRZMleLUw+o1CM871deANRkTzcDlJwyz6uLVEcfc3TuiLvVDFfSjeul//dTyBfmh7IVXT",
-	"CcVTtUM9leUKbQG87AECFtkxIt6MCKG+eAz+c8cUkBb1+ShKKovPazElezw4J750+ZLdlK2QDTdBOqA+",
-	"BgugmXGObYijTcRUr4Qp4Qj6FxsV/D8RnD5caQWk/jHok2AxvVY9qRn/6w91Af0dZed1+0rTifCwk87D",
-	"HHlUPHDF3D8wh15UrSPkZ78EW8VZqFNLu2g87v/PQG9054O8z2uJsYRK/OUQNK4/FIkE4PTuPJODlAgd",
-	"rfoQrvkhi74/b7xOqMdOc5qmqjTNgIyEyhpUmOsVQnpb4wuaMO+Qps4Md8+PCibdjEp/3NO5EZkpV/W7",
-	"22Gp9EZVFib6xbvBmZ7/LtNEK7Ei/Wp1nLyr3tr1OtMcKTLqi1NXfMuWQqxjFq3gofkfe2zAp1vrzF7B",
-	"LkKIdEQECfglrwFmMhMbJwfY/MFjRG+4zbEOCSpzK7b7xs/6ZCVakXKhqSJLprvyr8vdBHqjPGlAIHUy",
-	"glg/2hRG7fXuDhkBDEtXl3Gizx9AzQDWfxE9yGu4A7SKrhTLl8I3nwaD0ETsAlBIjYaZztcGiiyRLIBy",
-	"sbvi9YEvBQDhUxjgZE3Svf1WnuKfiCegUmxKMadKHfZe2DxThDKP6epSeUGsxXzdXLlKlb5Vl7J+JWwU",
-	"ODrXu6cceOo3xnOoQOGdswZqN8Hb99gNGGNib6Aw8oC3FTpYeUb7SUxMYGMQQ/JHJHzwW+u0CpKJeJre",
-	"+nq2d1J1ud09cAtEExxYPRwQMtiTUC7QW8CoSj2MfVSgoRu64AgJfn9kzmKT6oLfiREzOspEgDtfao+e",
-	"bJ1AinSGzYRxcAkrcKrqcF/ABH1k9iwlqzzF85KtQYLUkWQBTfKBWsG39Ezf3n5vhR99XkhucaSatySb",
-	"jUw8p0MirAgEKhBIPhkKl/dulSH8qTU3ZqOzpLEyEiwaaSwI2GPoBYEvYT3NR6kS0BDBIhFqmm1BraB7",
-	"/f72JmLLuWQf3JoYvRIAbYI0AzJQR0QMmntWywv/y+/8vM/XfNmfa23oyS+XX9hh9IEfbdwmd4WR8d1k",
-	"trNTiKgd7J8gGIpi4XSJVKUlnOPtlwbUTvebWVspN0CKOVpoTBtfhFFqAhcIGRHlmTERFG5z559g1iHH",
-	"BsnAI7YQ06WPRRlhLZQvYOust1i/MWaRsAv7LbIlzxH9ey6UZSswH6WNyFAIpZ+YQBF5v8g+IU7dSlpL",
-	"RZVOLCrP6y28yEt48fM9qfEs6/zDkkXEh7qygXm7vpP91n38Z4nQw1oMUR9UWn9oOmzlqUcNipWZBG6w",
-	"o1lad9+76676yNCQZ3xcaIa1+xTWYQDHPGCpRKvvezKidCexZhY8JBVE8SPiZAUXXdrdYLHTtEXjM9yE",
-	"lKmfTnWurFfAeqNQx9IdieoVehXowaiF0ndGVrYVdCgKvfQjRILQZ+1YY7ca9p9qXM+hlIJeN+lkvf7z",
-	"qGS97k8j/ydfrS8g4dIYXy+z8FKnEBVX6wwrN5SwG50tR6Hie7KFyjo4wFBoB/DCNhzVIpIHKZ+gUgyh",
-	"5O6Sb9p/5Kv1+zwVvbFvFiMMHMUoj1tRv5OnHVftFBs//uL+aCxTwJadaPkPd+tkxT7djzKojyooJ2W9",
-	"1EC51WzufAxNDyY6FwTNVSIRptNT9OrDJlV3Of4Dhu1ZLs3Dty5CDHZ32cKKVi8g2gc+GUvWICb+ilxB",
-	"ZNFcM3Ensi2ES0RqhNdyhamJ1FqVaJLFRvQCJRltw3A6yY/7XKtKvRQgnSDURiBTnV9QO0m8Svr9309P",
-	"3AggBFcroQA+gbN1nq21EV12x5VAitxX6n4cfu7E3+8JBAnGGLaNqwDDCVqDHBLsPogheQqUnCgzvOIJ",
-	"2jBaCXYnjbRHQ+jAL3aCo/OH61L7SbRiihooVV3Eavc56t1f1lxm+xfFa+BjuFceb5jutWKCA7cuhSH3",
-	"hZYCCb1FkyEN3LK9hHLBAJ5gxWcyJIBUQ2wRvgkhdTy7Ble+Xf//RPIJjvdMpmIEepOqGXOVCE9c7E4a",
-	"QvOgBgTwnYko3j60PEEvss6quxF48pPY9tyT4kcYvtToQC8KhJIRZRz7NjrO8QWBaZHLAfuoUBCAbB4A",
-	"OAow6gDVtRRibaDP0Yc38XrAykoECzL6mhlC/AwtCdDwBFUsu31LzG7kVDQoo77s1miAh2oqQEkxkHO4",
-	"V1cBQ6jIUmsBXczdcA9W6CJnRxzGtXY3TAiskpODVU2edjCOxAIHtFZTQV6Re8XoTrn4SWxJeqDNKU1C",
-	"H82Gm5hIel+O3ITO+Erz0xv4QvuZJ+LApeYL1KJ9ejR6dACtuzepO+7yW3MDpQfuDpSmKMoPFxbdTUdc",
-	"V/1eVQ9wTR26otwZpQXs44b6shTbxpbIAuxPpqFeGsJjVEXD1RaS1dekTmBUuGkMZrGr2MXdWPdRBz+J",
-	"7REVBr30NMas+3VNQx2/2pOBLOhuXSJusTmkPNQzamAEOkHwLdE7ggAHo9g+OOYmqt567E37S/ba+ngC",
-	"W/HtKOAHraqyuDja6dvRAyl9mNnwOqdBBEbkaABmm9gQF2EfVwlonvF0wdNUOImov1JeG5ODNQN60Gq4",
-	"OXYYxKLrEVpsAPNxv0jK+VNM2mumsxGhQ1IimWPZtjNGw9e2CO38n9xAP8/aaa0kRIatPzQVQofvdI5y",
-	"B7yeL5EPpE/TJixCnbCFne/tWhvPdK4aarY/ULUVm/Dp0qMd0u2WamMvGSJG7SiczUJDtd0603eAClDQ",
-	"21mh2Eqq3AqzK0Q7QlplIWfLlzDhcxMZN7M3+kGc+GEuqx2xCWi4TcnOZzxN385mAZ22X0vmF+QedEY0",
-	"FAKeSDxSYco0Qu4gAA4dAqtLvXPg8EX8QUAWpgOHCJyS+DA4t1HaS3ZTcj3hASWcAwoMbb4SKAAeRKeQ",
-	"SOP2j5DfjHPUuwWM8cCdD+CVFyPX3Ppxw/SGSyon7fPmT0ng6gIY2dIEEeOokEOpLQlCbPqx1xbqn8n5",
-	"lP5fyGTiYcx97nflVHe1DgZN91UFP6wKhr072B5j7r9PX/tiom6XYCbvuPY6Q+5M7I/pb7fpIrhYim29",
-	"RvgRQpZ8/9YIVwWGxSGI6e6o4Dnua4sRRTl9cMN5ApBKIWNumhvr7ttQ0YE/MYpQ4axmifbEM7VYT+9w",
-	"siddSEeWOPURHJvKtSSm0MPaxnlp43XK5bEM3B92wtGywF/DMrA+r6NIBscznc2xd6NeHJ8LYzO9JfgJ",
-	"vd6W65fBAAqNVc5dAC+SfIa1NkYYI7XyJ7HRNXgJ8/mdBpVGAbYfjbfU2YceKCve7q5t2r0N1npmDnmD",
-	"sINyrrjNM6o6DY4q++b29sfb16++LQIMehbtZUU1qtvuc7RGw8T+JPYEJlf9BVMXtn0HT52qrPdfzWmv",
-	"K8r5Z7Pp9397+sOImfVSujvpP5vlNeagWyHAYD3safU1p2noopDFHWLxuWsiFTRKGmBgk8REcTvF3t4C",
-	"7NNuk56NeAeoca5ovpeQWGeT0A3sHFLKbnmd7JvMeAK50oDrEdR6BF0VuvYr20feEMteT90f+PMD5y6j",
-	"QSt6QZAfsmNtjpIx/gJ/NmatMMO0h+XpGdQg2IAhFWfgQtghyMGHMpyn0h51kaqteZAT+J2ZdHZpkIlN",
-	"BGnmaywkFV3U3exePI7TOfCto/ttnW2jrRWqn1TYLpkMndKA1eZ77SX2XgG3qJwu2ErYha6mju1hdZ78",
-	"vk7Bvnb0Z2CcZHJmG1sKKOyRJB4EwJO7EdlCVEUEv/kYi88Mmwi7cbtlN9pLfEWDwTOE0P6XyEw18337",
-	"faq8OyWd3Dsc4AAy2kmNJLWDU/yTpuBXC8pj3FLVVk7rk2bUp9i+lKnfsnoWABu9c+H4QuEThAuFsgVb",
-	"NBM8S6XI+hV3oWwmxT3gEYr0nb8E4hxegRqP3RuHwBIgiXaySurDUy9mN7BlX6sIP1JUOVQv9uHn7YgJ",
-	"KLDDQrLZERIA+SI3vqog10RGxLEi8xKmdK4ig7P7s4hMFa7kjgRlOrcHWAoBiBZSx1JhUTfqFXAUsOsj",
-	"E5S3cBI1CcyTxMkPpaNKiMSM2FQb6/7AbNfIfU1gxRyEwqM+P4j1BeKLjKtlqX4udFhVdQK+x7fq+o5O",
-	"tZu0ZVauAIDPiKl2RrGbJFWs69hhqrswV/zzp0RvlPudZu7+xr4c8lA9HOsqNxbI5uqJ3sX6Ez19b27s",
-	"CGICBqSabWP1eo2h9ExAK3Nt44zSn6Cf/bgZ/FSCtrJ8KVA4KF8mjExE7LwWHpEBvFymZ/Xc8KYcaQjV",
-	"1Dumyl7RdP06aWazrTckwP92F3pBAgnkCU6UudqCTF87VwEOCU5dp4L5g1zP5LYQPDPi4UjE6aDV9WnD",
-	"p/1aSnfeIG8kWsV3jcylsgtQwKO5/UE1psQmotCt0jJd+AK/DlH4X7KCWxCxWrbSxrKnT554u7j7TdTL",
-	"e4J/4TbBwcIrgFLf7u5kb8CY97UUoCl0Gtj2hGJV0WuILOnlowcB8yqvSiOGfFRRPtWr3eSmnFGXlKDb",
-	"mFk9B210tUtCCNwPFOTxsLHcJy6gdrAmQFEFHL8bCQn5ylD97iZzHcKQ8k64m/NOZDyFm9TU31fblmp5",
-	"xT+/xg+fPnlyWEvfpCnjUyvvRLl9F8mhoThX8NUJbbz9RmKMacgtmGBBeUIB2HuAAaAtwePRseyuuEyb",
-	"IpUvfCNOQIl336iLFP7sfq1l6XtG4ctgCHVjRRcV3jXHUSChmtdNYPO5d2J84m74zU5dpGaJrjxW1e/a",
-	"JWeVTGux7ANNNegSXMpu+geiCvkqHJ1bgWUOU50IAu0MkwnR0lJgQ81ktioojaRBp9Rcsn/CBQD6XWns",
-	"EcSdALhqeC/UdtBKSDUTXlrqEMtvo53pBcai2Jch+csOysIpWz/LhFnskQLtqokx7SXHwetgrZ7hUz1u",
-	"QjxCq434vqqAL8hZWa7A5lB6AyZHp6oW2qJr7YSXkKeZbOGWvyp5bOBvu0thRCgOeOHRlSH4yt8WBM5B",
-	"b6Kz0Lfi6xmwU0tBgauPYsBBTbD+o6AGQQN6hKdzgz2lBdGNrDGtf4FXPGBr7IGJqHjKAU3kmrBrFPtf",
-	"nPKIrcM3KXVRjzdSH9de8c9vhJrbxaOr75zVsZLK//tpy7j7HCAmnBedryYiG7Gn3/nsuOEyQVW2kfWI",
-	"KCnU5O3MSq7y1aOrv+KU8B/FhIrYwiCuh9vIpHW78YYbBs0MHZ8Y70gfLLWkp4ZYmbdRUvGgRwYGK0A5",
-	"4vXYUbtSYAWr1sA3SfK2iCWeZUPzL2JTLOSwhQHlcSvuU8LelGSCdH+xRpBrQcLHX/xfoXDgQHeiL4XH",
-	"Whz2VhH0OuMphH0zseLAs1XdcHhv6fBfbFv5+Xr2M7xIX2Lk54OvNbRV1laSkKJFGs/6tRA8IXqFFx/4",
-	"/ECR08DSN04Fv6PS0jqn8GNBbYcxY4hfG2YqPCVqRHpDv3qaxPXqoNMMK5nrIkNJz2Y9EDvWBAXA2EFz",
-	"bxRcU5mFIIGP1YT49EKsom4ZrAKPGF22EM9xW1xN9vS73iZPzwXgrESPpDdsxjM8f33cvLsBUERrxkr8",
-	"JOMbE+GZYOl/tLWlqizYFKLki+6gaaqNSKB/s4JN19nkHe5ZD4y88Qxb6efvhjvREO3Mlt2iqK65sY2M",
-	"olM4tHMBnhiicMmVrwc11K/o8YiNzYSdLiDWKZ23NNn6PGsSyBsIiTwEipdibclndM+js4QOH2U6U62B",
-	"sKHMQIpnBlwYUx30esfv0X1WtCrtazn3UtfubcHvRiQxiwHGKsdpp7Y41Cgl3IoLystWuHCtyCrb/thu",
-	"6+umVWU0vFYH40HPN+JJBoh5nqYlZiAZc+zw1Gj331oVMoZYI3VpVaxnPBbtEoal/pA2aYEjMDTp9gpI",
-	"nWzBIVauOofs3IEHj3E7u8Dr7PNidEezrrHuJoROigxDx7469q+Mk1w0p8IgoRG2EcJv0HV0FW21XgsV",
-	"BDpjZuE05igYOZyBZet7XLICwBC+DVE9Y3kqmNFaXTsV6BvkymxbMA6U0uvmlPE7eLnnuRgCo7dCLMtA",
-	"tddsJcg9pTB7l+fgxumLzc5CuhX2WF4AB5jwrblmf2ul+vDLzRUzvZ4Mt3vPc9EWejXIZMdHBJJ5tafj",
-	"R73BPtEoCQg0n+7fG515CS0MW9gId98v6KuVV/Z7cR8+6W7kNiZHB9mBJaiF5rXclotiDmCiTRe38JXf",
-	"WgwPlehXhQKQiqgbEjmbiaxg/UZjqm6OWNB+XA1UaS4QqIdauw3f+vq8Eem4AqplKbY+Bz9C4owJT1jD",
-	"tb3RWbY9YWJ61vfl1zi8Vy6ZmDeU0eOn9x8lAtEpq1RCYwiXDfy7c+ui3M+O5tJRI9/PhiqJnvslAppC",
-	"bHXokLsPcHuvBWrucLfR113bMlW1t6C0kMS9Pn/3hjT2nLtjRIm6mc5AS1/taELqzghVuM52yfRmVIKM",
-	"96C4dD6VYFOd5isw+RORiSQEdiapni6hnnVVfwW8wvkfSM5VpLfcMmd6Y0bsqbsZnz558uSafffkSau7",
-	"fz/TdbhYltwJWJJIFUkyAQM2HyitfO0n5Wm1vEjUqBC9OeEIfb3Ivt4XX++LM70vSMPVZGNQf/dh0o9X",
-	"fH3MvXAVmfS01pFl7+4MrPqDWqpwR4RzjgVfQQDqNf7PfH1Pde/LTYZU+F9V7FcV+1XFnrmKdSqlRr+u",
-	"+Lpz5TrVWVIQO9YEFcvsc7CTWQ5d/NNU54nH1KNePcyfrIxI73ySsCBFAmxHIjiabD07ZAVWalXlKfI0",
-	"uGHe59hM2X81UjFe23okIuLru074JwA7Q07MkW9aDVyZzpmJiTJxnQHjxHNogr/j9o9h/RQV/Iav8jTF",
-	"3QtxX0ygEoJT9DRKBLamVDJyRovYGydnvFHDVqnsjjwEL2d8clszc5a24Ss3Z9WKiuQCsecbCyLf07Nv",
-	"8NHh9BAN2UYVfSjB6EdmDtyIQDxXVty98KHttQ6U36M3vMJijGMq12r72jjhLnctckB2ckjW6KHzJa8E",
-	"g8u/zF6CvM7QkgUz97HG3SYYkyvBlbkC2K/Ek0dAHb0iHC+wNOgDRZRNMUhYQQHAvsmNyP7Xf/JtbZO6",
-	"4Mo+oJEIy9wmcut3pKptt3fqw79jM4MFMKwKlAQw/qAP+pL5ljFuoV3elLvpocvCFijk0Kpg0NQZ+fYn",
-	"7LmfiNJXHxuqB99rYbI88wfrXAu4S3McuK6rNGwVpQ583G2BVxnPxcuus20Q6a02pVtUHwI1jPNMqKV2",
-	"ptNUb0SCFItb7Bq5YuMsV/TDY3EnKL5QEeG5n3y8z91PDKEEDuxP585ivCVjpEo50JXNiQ5gsxC+vFYa",
-	"AvjXLNERMJzS1k888V6jUwtAso0Ze4ruOaulDmXn/DcN51m/de7TfncuV4muhxh45nStnhHEmRXrUNNG",
-	"Z92zkWpwBcl3h+b6iZjnalSk2PGuYWCI7MNuKbGBWJDb/IDONWLaXfDcF74DBTYdZzdmFb7SP1WiT9z3",
-	"UzyVwdSue3+o6IJ17l7laguT3gsHVcEI4aMDhmGiEVsHYug7GJHpsj3skPFDCLWlCcTld9IyI1Ix9R6Y",
-	"e243cgY6E2Ni7pkkF5UAHaWFOVNTZneaA/ej7Y/dW4Sm6URVhmkqsCAwpAehOi8/MZIxHH4A7pEqF6aO",
-	"XPEkuXBfOpZmsdvATIuFHBOaTUOjPDzQ5Ur0RQN4/PF48sc5Hu3umrMPgPyZgxK0R62iEn4/HyQsAV51",
-	"6W6mdp91yhX1kQJM9UJvlI9MGL0SiK/oFLBH1wLk2xE1nmaeJddbt5jIFpU0Zeja0wTOO/7gJzl0AKI0",
-	"bhWAHu1enyEIL6jjueapaYxBQKE42XdOYhBgzTsxRcUJ9YfkJucpIXmaEf5vCYgs1EM40duUy1HYpC41",
-	"ShN+BdM9UJfyMtMroul251IVzJc6TSCfiA0IT/+rXVUKlAd8ct85sjTlhrlnCFg/BZwQoqClrLGf10bw",
-	"5TXLDP/Lk799164tQvClyD7ZBVe9qsajPBi3O23zNyB4XQcDglg7ldeANfgR60bCUcNW6ETv9j3G3IEe",
-	"3A4yxQxaieCzbQmidinWFW1A71KuIqXYS5o4HuKBzCw3h1pqlZSr3rb7i//rb00UOPe+lvwXew+jNVwN",
-	"P3bcjH5oIatckF0ophxwnMMxGhWum0d6GgEELmGOzLhMRYLVjGAjUqTNx06VtmwrLAH96txeQRAOKrPh",
-	"ea0CiOsl+wh9e3ciy2RCjU7ANEQQT9QGA21ooeQu/ADjqV3ofB7QmxdAwzmfI+nxbiCvDgulO4nq2/t6",
-	"KJVwyMrp0bSJZDncYgddMYQUPWU7RwO1x6FZ5essoaS1o3rXaCl82esQWs+N18bL2gQEfcSPCRVi0NkS",
-	"SAeHuW9a54oC2s0GoSkhBBpogvRqFPP9az0LNWtgPTqJoYQSIkAQBHsC7naRUeLK2big+VZ8y4yVacpS",
-	"eVefVPq93IkPkVuq2m/AhznMuy8CriKijUeopiKR1tQwbATYQreLMW8me8GRgpyzLFeed9JYsTZllg+3",
-	"Dua6BNiA6Uf3AVH6AxaI3ejA508eB6TFRHYnpxDvNMIWaIQjuL4NYo5Aq/FaS1Vh67oV6E6b9nQ57k+y",
-	"h/uxle/kZgJTOAowEUyk7u/O/FDAMj//WKV7iftei+1KtGAErb6WgvWo9fN2AVeUx3Kg9UrladrtRRCK",
-	"ahrdy1ydZW1GXm+E552bSLvlR7UL9pHb6eKEJasm6+HGBlo3I6LwGcImFuL9hht78cJN8eL18y4oZ+F1",
-	"L4zNBF8dyTx7oxh8m60Dj4W3YrNcXUNJYMItx+v/fY52o/tfiaAPnj8Q6D1xCgyg1oNJ2elOQ5s7vWjR",
-	"517sPBkhTVQf8EDEuQdOO1TkwN+yXO3xgGx0tgS1W205kRXM3bLkHhueKfHZgi0kDdtk0lqhWALpD9Kw",
-	"mlmtl0xaZy/XGcm3VqxPOtp9UZvBxIb27PvWJ2WbxJmaTVr31n3e4+vC79e8LxgQBWXmrOO2DfeLYyU2",
-	"ntq7JgyXW2T53VIQuqDqp2QDhzAW/AcUpS1kKkq2vju7+7L/i9i4l78PZXh9RVn/G4NdDcmJtRqpVvMm",
-	"9FuixW9qTLqVc/U2t20pTRj9pIdxDEp+qvVSigC7FwEA3wp78Qw+7Q0GuBngZFR7LH/u9VD+LKq9I40N",
-	"LUup5v2hutR2AMm5et1Xeod+fGjqkMp1dnOBSMI1aZEgt4A6ivI6tKgaMc0zabePrv79a3xk1VYrUTqz",
-	"46lORL0+fSXvfLxGJ4V2B9pHNuNTC24WhkHkXF3IUGchjcmdoQI2yExnZI/hqI/DQZYhk47E/RUV+vJO",
-	"PHOT7EeWXsJLwADnJU/3P7NH7X41EU2dFKy5MRudJQiWWi8UI6aBIFNn4pK91Bl7+iTE1+JjsuJbJEZZ",
-	"8aVgVi+BArX0U2YURkWMXs8Dwb7xBjHZ9oTT/u0lu8Gfgp9X2laRmcN739LF1Su7zhEpp4rLkH6kc6o9",
-	"LwF4TmtD9shSBSGWTG8MMXsuBHu7Fur1c/ZMKyWmlo57ReWyWb7GEXZe9i9YRVTHKeZHK9W/Rir0jZ4G",
-	"oW0IJZ2VqsU1GnNlNg0rjkHzwFhNetRwT9MnPEsf5Euw+477A1WxATBa2IOqbvD7RAKrvjhFLX3090SW",
-	"6azVF/HSKL65TvNVyu108Un6Fzw5drGwq/TImMWODQABuVTwBAOjmu5PZXR6iiXwJzwxXvE3dDERj0uJ",
-	"WFFvVLgzrn10BHpK6YcNEyqpq2N45wftqTaJfr6TfvVAAt4nZZ1ftMZsyK1/6CBOljZgM4CXPtHJ9hpR",
-	"SJw7WQsAxdO0X47nVukpby60rOorySOd/0ICwWxeQBFmaKSD0uKuS6TjLRx/ob81ooi8UElhGR3GDzEl",
-	"K+p+ECK/3jMw0Pk62Yt83VzAUOIaoYyy8TcA9DDW8JzeCvvPda/hORigpl7OarQWevMr6krxfwaDxsk4",
-	"SDae9EC/YcQ0Ezak59eZVNYXhpTiclCtb3lmRVLJVUpL24OH6GZ9Q9Gu+ynrbtnQ2lyg+cSNPxEHGP9u",
-	"o+cG0aBhvLbNndGbDEv8F031fKn/4vUcttlyd+QKTR2euGacbcRkofXysfEnXhaFCegRId5Yx1mDQnrG",
-	"X4p/NN5+2FfZtP1N7xphkVRdlfGv1t+W97odfeH9iiA7jFCAviBtp+elmk+R6p+lZTpralpFq/f8FreH",
-	"IHWYzRkjU9Wdj3EieNJ4czx3D5zjyejh1nouUum8ldZVaeWyVPy2SHpphDxwkd0KldzMuVR/gL1qNn2V",
-	"xfesMX8DxYvNpO+7GOgsWYE7U9OpChFWrQTVvXALsfOKWlIR22t/9P0MU3KvXX/QqF6myzsO9nIjxLqx",
-	"aIdTWDwTPGU8twudyf8TySfPSOl5h1QCoDc8w9sxFCEVgNcVPcO3kGHtsd8XBxi42TcatEJW3Yc9tflW",
-	"UZHgDo+/wJ+Hgcd4mGC1a08bdpyfAN/qu+Tx8Kr3y/lSXui97qOKusWA2U6LHvl9Ve3QuIr3Kq4PGzAa",
-	"lsarh0alsApDdCmFwc6FWMgKvmoAiLlJkg+Cr87YkYfpnRJecivQCdP+/mUIizv+4v5oRDV677ExoKaO",
-	"YIx4dcsoOtnVm1L9cs0mjMVf6tiljhe2eyTqeF3HK7FCyzHwxzfFKN7xzD7g4o1OpjGvWWxKbVNUnao3",
-	"3fQ69ZTyChXxDy3VH3tFe1lNkGMo22mMFnzAR/7AuUF4w3tlBq1fmz47dxoC3Tjz84UUpJUdNrztruRi",
-	"3AoVAPVlBOzgY9qPRo8Qy6Y2tn3iph7O1aMwjb/AnweoIu70UtRsfpVKoyf7uGJhMZVmqVbzwFfEFRbx",
-	"d5zitRmfNjUt3/KtKRjDmM7YwuNncDaTboKQpMQKyHU+SeWUoIvKCDnwFiU8HAQ9rojsuCn15O7Db38Q",
-	"n+3Q5a34UpWBG7e2RCPTC4QLkl7UOpn/Qk4MqwvOqgzgT6I6rf1Y7dVejVHBMscV3lHFxfXYVDurOPa5",
-	"tw1DzZo0HvdJQ9UnT9PIN2/V7wuP36PZ1/8+Gi91v46f3uPnd0DYnKmJtSR1RHx3ol8Lo+kcgcS08bNR",
-	"6jvtOavFPTZIkss4jsoKwocR9j34Mh0qWfXVj9AEgBMGHS8tm2zxBsVOTaLH//4JFYF7bCMY5sKp2Rjb",
-	"iHgFoXAEAUVgcACFAPpEkfj6SyojeWwYT5JMGAzN0odw7xgLYBAYeILx8IBnwKmUBJxmeuVQgLR7zIER",
-	"A3atJ5UeDTCwVRQNun+Lw7J03vKIUj3+An+2AVWGB68goeKFr6SzdVZW2Vx5hc3eRjgh0HVmrDMGeLil",
-	"RvuFcn6jj9Pn8K2+I78D71Z9/9vXNaqX6DFA4jRXHPpmshnRec5Iac2lImwLp029zvJ0gP5eKLWlKTJt",
-	"Cf6WmBwmW3b78sO7qEVezhfWlEZqsGdeyvQevFVhfyvRC/Bdr6NCQEKjxI6HNrCg5L88TAITFwbJVGvE",
-	"C19xEPkaR+9UKWc3LBPzPOUZQDQdEjH3P5atnF/0HXsl/+7udYIF5YbNhJ0u3F0cYk4J3060Xu6L0Ev3",
-	"aJChk0SoQQL6SmnrqRXVMBeh3HkiFYcZHWwiAYmQ3cKv74FT1HCMfsykBfRKv/ml3UVCr3p5uGITYWQi",
-	"Crouz8JttO8OtRlXZiaoW3SSCb40nmdUoYd8yUCPuJ8PVN3ONPdQFUZXco6ekfSMKrpzoO2ER6eKWwQl",
-	"ikD76hmh4fMWvkcbI/NEaR0uchB29F1um05KBONOMnJSH4wTod3QWv1JqtC0GNJwC3YQANGtbwLeBQDQ",
-	"o9NkplJOAbTnO1KoodUASv/aKNRXnnnTTeOUA9EZqAU01a1TLtWRXXUIZUjv0m3GYmfjijNRczd+FJNb",
-	"PV0Ky755//IZ++H7v/7125aGVuEwRvZWwOAlv5gyATqTztBiH8Rny1bCGD4XqAdhZ37G/7lmeEydi4Of",
-	"hmZR1M9OpAw4Oh4dFMUN1Li0l+wGp4xcz07NI7IGdPK6yRfIxZNtoGMkzzxCStyXvrdroU409ke1sPuT",
-	"rRXBJNW5Xee2WP6F53KIgQSqdKpb+keVnUlS2R++L3RfAWW/K+NPu/aoaWNrs0XFzgDoVZDGzk0F+NVC",
-	"Ce4pvA3fNkTOb6ZTsQbSjQ3forRRvJDsA3etj5jJpwsoZ2ZTkVk5cwsnfAmd3QYPfMMVEsWh7CUZ32DX",
-	"3CW7UYzDYCLBsQyzOk2KfAx+yoG4w2lZZ0dA+w2SRE7EVqskqsMbMYC8VnO6U2LHf8MrJB3f9SPf9hTj",
-	"KX5/4Mv3htb1o9vqWkQhZ4t17LbQFX4xXfDMNvTHk626WWiAdwAz1Om5UYjTMKU3I5Iw/LFL9gq22Vuj",
-	"9N9O6aIGBaZKndsRm4BWoTy0h0kP4LF8VZW/gSk9o3kfyHF/DEhuNAdpMEBVawXCHyeZoXHpWZkjHP19",
-	"aZBBfBRsbTfm/9zxNK8P7ROv9xHTeANkEaCyQ9bM4KoTBUjEUn5IjysNpbYPF5f/iEvlt71Od5MAdo2+",
-	"FdJd5X7AL48mgmfu9Pz7V7cBAZnr37+6xTAiu/NimWfpo6tHY76W47unj3779bf/HwAA//8=",
+	"AYcbH4MJDGqEHL2I2Re2S9APThr4K3iazkR8l8jUyCcF0biFaUTEnF4IjK5FdyXm/AMhiZfffbBvjMKQ",
+	"Gyn6h2KQrjjBdzMb1FilfwJ3tmJhevM4F8P7D57qZZrs3z4Gs5UhcZPoVeKoH1nEj8Pd1EAQ3SLs9zJM",
+	"2PEc488AAEH2GLjkCP3E9BHcxpeENQzOcspcON47u5JPnn4/xBB3LM6LRHpHgSn4VE4Hp27ErxVhgdlz",
+	"UBvLJkLMa2OnatJKlsGcGok6GYp7hKgUq+KQGxd7KXbKwRFama2opVOEReORXhulp6o7yjqywY6qPMHQ",
+	"5ZEkvvER3qWUohCbpg8nk5xZzZbjaCjlJktf8Nv7NwEfR88FbGLnmQyx1S1yzDT+zAQXTgazJctyciJo",
+	"mb9UpLZbNRgDrhx6mMKT4wMg0/P55nIjZ1VdxUueWWwIBiEaw6azi720spqIuvQqW9vkT0RZYSQWx+8X",
+	"TwdIJs4Lpq+mS4tvscsHUi5HyEXQ286FFfZH1d8eI/IPcnHsmD6H6HbCX1c6m3Poj72e727Ww3QaNt0k",
+	"whlzC8GFdVXXlVVzo8ujMebhQPpN6OzA6JpW41BANZAxnwVfLBLKVuhsLtEFAk03c5lL44bt9siKuZcE",
+	"i2oOghGiCulfAntQpWzC08IvHerDk44KvZI51vQrH4JEioz8iYdcvDBJ25Wp1fgzD18ePFIx7z0049cI",
+	"WknxVWUIJBycrG0+o7W88cf/qMLlhfl7Jcv0RddUQ0IQKSNgx1R6if2fGA6GZpATaKAds1agsnWiBZlj",
+	"YtNm0RFUNq223dkdaWTwGWurmOWAwnQu69qfljD9EFkPPpD0Kjho4AvAeCMJBF63QYrSYPaujQ7k2wnE",
+	"PQnSk2rdDbC3e5O7NrlEs+pBFrWSUxKuNCY7e0UBUWj+aCC1US7l1I/18EvPY8oDxD3yQii5Ux7ZALw/",
+	"y4sXHqY4mGRLPE8jUmVh1l6YZmmc48ihpt1ngPOCs1BE6V9poQ3B4fuQkax7YzAxC3qcT8tK00oyKfrY",
+	"l3C4+Hg7pDZapfQEfX9NDiQOzIRIZD5IMx2jPAwzsrncqyTjUE4eHoJE8nKzR9niVF3b8fKQN3BjbhEk",
+	"lYxKKsJsV0r32JOAR5XQTVPdSacGSUoou2qQxySSnUzIENy7X8kCDJ/K3LXLKuf4qv7J70RrVzeBj4jL",
+	"hJ5OgoJvsVOSSKt/9uNQQ5mZvVSeENnAs0UDo8/FGThcuYN1SkZ+0OH0fPZOfnpM+st6VC49iC+5J+j+",
+	"ZD+yb5vNY9yjs2BBWKGkhdl62Y9w7LMhmTLqckkIoSBvPGaaYob/dGsmYvL3ZRkix8CpcREwW4X45aen",
+	"wjTw78dZ58vQPXmYoNjZfghotYFZOqQLDltIo0lXt3vi2atu2bvvqPzCB/aScBs5VyXkcPvpU3eq6S39",
+	"eCk8INZa7ZpW3XuGIzrMT3Vupi/wtkHqVMh8JDICrxY2bc/uP4LMjuIpPTP9+U2OQNg/cZhD59KyxCYT",
+	"ZYs/38wC/KM1Tg5MMs4PgcoqDWaRH+jhNvOWwYjpynLH9YzEvD4X186bZpBlcJi8lqU8j8NKdwtqr5GM",
+	"I+yUlSzFTGXzF7JYizFKdHSbZOQYlyAVX4ae+nsq2h8Igvf6VkZ0yMblmZkgOWiLcazOGRDK7BRUK6nL",
+	"cJ1LHdg6pOO9K+R/GnMrpRaj2iZk7jTH3cfYTYOZGtmEmwyAMFGiSzWvZUOeENfLze+Q+LuuiMg9Apw9",
+	"hpFzjo6uqThOlSuxkc6phhCOC7gDDZEKV1ZIANeOYNDCWeDnTy+qZv0Lj9ckdNxeXDGwaK5lVY9I4TKl",
+	"Gmo6lyvHth0yc2FHiIWcO9MQy7g/zXeq2Qn/5h5z/Pffsfa2tXSZDual42NX4IAJ720NEkiPKPbEjVtj",
+	"2amMlPOHrVI6sNpGHphDOTdkmPRIFUbt2pfGuswtkbciskytWQoYoHNBNneDGuRW7opUjhmk0wMeGPzb",
+	"ZZ8e06YcK513k2Dx+OZ4FO5LsznqD6PMz8TkQOtimA41S/k4PU6Db+Ry89S8KieHOPGdzCe/YOZ9Lgss",
+	"m7tntnoUryDMEQpya0ICE45zctKw3YfSBI7PjngrAFDhEJSUrcsAFzhgH6bixEVN4HsJTWGyBp1x7Cdj",
+	"YK/9pOYVD99Zhiooh/OQmfmDLGiZQ2Vj22+C1+tASj1k/DRr5EGJw9ElIPDppK3E+XxsjFnHs70dYMBE",
+	"T48zfp+C6jbHT8IF5rdq32Gars8DD9l3kx1ja51B2HvY9pFm8zaHyvkJc7yfrdT8lrnHpb7poKH5I1xK",
+	"J2cSyChrtec4p+RcogGgAoHAaGVXIW2Xnzh6dkCZpifIee3k3BUdTzjeRyZjAixkWx/NOKDZeQHP+muZ",
+	"5Q8EVkxpV2HgyX1med9nFXn4OLFWynkmRzXOH2UxIf6WnPlI/SrhPsZamWgJqbqECgLgd8N6PhLQKQ18",
+	"bYce4MAfx3kAkmkbvGfDgtFExXEW6UZKRsjt4t6UH2xIq/5xOC/dYtN4Ej7HsCtMkyDp+B0xLjXE92Ag",
+	"M+QnVVdekeWSCZxab3L8y9Oxz6ppDK+8hexoBjCpncrBnNipBR94rO7paANG3rOk2uQRSxGnDXpWdFMR",
+	"RpF0LZkKdn6P4gdz0Vpv+IZ8aORMrxwqrlC+ZC69RlBPTv0LYMR9pXuIBnsIbXYfaGFX9jWWygpgQTD/",
+	"E+hjnQtganOzVlLbPAghynNUzUigx9p6j2xIko2hEXySRxgqpaeBfSOokQmh6LnKo7G2HYwVpgdFhSXn",
+	"0MjWHwIQmcDpIiQyBE8CVjLs4eG9/xAxi+QkjQ9YjI5K/NQOUOkM8qfcqh0kfVnM+lJC9qsuXEI6/iLB",
+	"R5etErJulCx3E0hWYG+OJFCYTHR/zxPOUiulWHVKWDZrtVdjYlyXTV1OTZhs2nqEjgpGDtXjZba7b5fb",
+	"Jc/1vNltnCrfJW6Z/TqP9MjhzLy/vnp+ffr26vk7TFYNKftIQYxEZFhf9Yfzx3+J5cL/cvb4694+me0c",
+	"u0XWslTTMGb34hJP66XE0QqXLZVXhmJth6j3DgBFmL7tyggEGsfbrkt/Hn3LhdVJQGBH9MCwZr056WY0",
+	"GQe/LcofczR4wKMRSDUIhOXX4yK9owJVLOYldLU00RN1ff0SHlRNAYWmtABbfQfrGlQbfNw0YmYwkBQJ",
+	"NQ3kOXfV+PZQ0N1aPfeqEiP9ZpRWmUHrGj1XjbZd3aVbtbtYSq2VAzWWjtWFdLW0p+VsWsxORufloeE+",
+	"yQEFlkceCoOlmQ+W1ttJTEGwQLZxRwZlak6hxklcObSvQxW/udRGV3NZA+MuHfa//PD062PkqodnF4qN",
+	"Zdin1N0N3/EPw33NHGFI/czx6aZKOm//gfTw59GeiXdYGA6jPcKZGtN8gmHoN4uS5WXgtigtRAMHSiiR",
+	"GcAgTlpcRLbP+NtN1vJwdPPkETaRMLxvk5I9j8cZEpiCeR+H6KwIcxbKMp6JK7wcKx0tZniRViY8T5Yz",
+	"5NlY4iustAgGKtBOXxA5RNoG5EJkOMQ4z7ncVIWY1/5/jLbgI2mCrDq7NxcS2lQgTmn3YvPxkO8tTLeG",
+	"KfFu3G+8JHbN7oVp+AK1k8nN0xIDHQOTVcfSrDJkLt0n/KVVK0eg9WPUhxn9PA4pOxMPoXfjrfDnYoSe",
+	"QyGGECI6GMBA2XaKFSLjNGKZEYUblxHOlQWWBn99muk5aZnNImMb96rWHopPdGXbR8Raox02kLL5nD6c",
+	"nc5JFbl2k8v15gzh3FBAQBzLQ33+aWNYPo43lVZYIBfMe1AuD4LstTG3oq5uVd/RSHz+slFQ2MYbbt5Y",
+	"ORPP71SzA9y+V1DRQYwXGCXg7v1tXQhrenUB/M7byKo5DKuGzL/DfUYO4UXU7yzdLo8zqTyVVhl3Hc7A",
+	"ZNnXTVyKwIF2EJSRURnGnJ50XBEGY50xJcKARpCX7ctFJJnBaYid4HbPC4jlc+7aeaN48OFMWvXtkwKM",
+	"/N1GiQx8v23qbE3cag783jGLtnUrpV01lw64c2U5Io2beogN5Yf2jAANPMzhnhiKF1Wtsvn63ijNEVgB",
+	"aCEsOKQCwaHhd/E86zakfdcrZoSIMVSTphkWCScVn3MKIgCw1Gfix50LTWPamfjtw4vTHwjZBcecYsFJ",
+	"JzNSBovEDhKLdMJt3BVNz2e59Y5GydfKrQyvCq9ZbMwrLczcybqz+s6/Pz/PpJogwdcD+FT9CxM5QLFq",
+	"BBu52qpc/fX9nXbfXcYF44l3LFSzCNuwoBPUrT5NfVycbsJ6M0EnhobDn1td8kX75i5LN1FK5Bx4cv7t",
+	"+enjJ6ffPi4EkFMlQBi/mbugKGE2W6suE2rAjbQOGcBNCzmBF0L6/59TiQKJBuBctg6AntqIVds0u5gW",
+	"t5bNLZ8pdQ86NZfTWbeqWq5cGoueYZVx7BdyRsjm9jjiInCx4QdjZQXqVGZ9YqmZw0Val0/ZsjGhdA+V",
+	"qMncxJvbuf3hxq7kY96L8bjzYbx7/ez6f/0gfnr+Pl7/ndBCTmCvNQM20wJQnkoA9qCLWOYT+CkC1rNL",
+	"7BQA+9TlJKVh9Fjt5ra6YacL8PVhnNdoVL4D3ea12r3SC+M37k/P3+dHiRy3qtwv9tfLf1lscmfJSbAQ",
+	"tLi+fvniXeDTAPfPd0+esu6fnHrsB8jvoqQMMQOLWfdr6abZyfmsHdM2nGfnKhaYxyrTI7qPX4pQNupP",
+	"ZiDWXZXritEy8oVCEoc8c2/wah1RsJ22G4GP8CVXKsczV5sQuS86B9d4BY4iabHj7FTEkM2eTBh7J/9l",
+	"2p3MU2SuswqhadaqyduV9dI0lVvxhbu7qlaHvYPiWhOpRgYI/lA/m/g9eilH1jTSqu3mIAma0tDTgfa7",
+	"2W9/0BDGNXjDGpFXfb9VZxQTdXj0NKCCw6Q2DBQfXhqtstoDmq4hcQKh78SzYZWalNA+Rn3MB9KRNERh",
+	"rLYZTXSQ44rF6Ug1sTAN3Nr8XGcSiY9mjBD3M3BaBw8WUkBrYMOVeqDaRZbIPLIJPzkP+OUQY3NqcpQN",
+	"qFPzRH6ryjrTMPvjrUbVD4ZTBjR2D1StzfZM/CR3NjjAif5aklW2b0GN7+8vJked5601nuD1APoLKWhW",
+	"VmWi96xkKfATGQoQpQdyjSor6IEuzR/aGh/zxNc/rCBKyRZxY4M0LzBcAbQgsagKVGY3dXmBvyRDh2XC",
+	"cRYYFLhT2q+iFXJp7nu8aG5CJ+NipPk5HUV42FnskQu44wMC6iQNYhAh1T2JMDeSccMu8vLH3RDYfHQd",
+	"jsCVR4RqHVdUkdqkxH0QvYvgr1QbDPzYTCUQPeBViRBEvHSwltPa3OUKUuZpktujE/y+1b1SHoPVOZQu",
+	"7T03FdWfoFhJJKCOq5vdPQ8RNIEPvcdCFn9u6CRteYgT/3AjBD51rIGz1Vk7ix5k716AjSDto94vTYJo",
+	"O2nFi1dvnl+8efXr8xyt7pQz5x+fVG8pBGJ0gGOojEHqvzzA+43XQtI8JKWK7VCTuZp6KW3QOLUovJPR",
+	"T8dURhqa3tdq914t7ie7yCXklZfPKCVUaXXjj/+QihcadGaDHIGobYZw68yvhFX1IksNNpKfJCvvzJ1q",
+	"yjZDMILwHAueB4rVO4zGV3Xtz8fCNPP7JQuNx3b659VWNmXO/A1sQWar9xYjrVw4sfBS2O+TtnT31mxM",
+	"ZaWefE/Ae8lp6h0TTlq+lLp8e8eZ2IMkSJyphfDK4w4AZ7I9UZm+jDuvgfHd3ixMRsR31T9DCcZNg3y6",
+	"UY01dQm0YPtozcrmYJrMurADzPgyAgYn0vUGaIhTcs2XolQLN6yn4zdgjP5hfk+v1XrG1hh8uxBS+Nan",
+	"BZSyvqnoQBqVN0XQF3yJn8gNt/9ipmuS6Ar5X10huzORkCmhPr+Wu8QqLwLL06oqS6WFrGnJJ2QCw5u8",
+	"o/FBs4QHb7jJKcR5Jtn7JeP6jl8ROdvui2cpQoJzRhnDpH7Il4LdgYWPgUItcFlFRO+daecrZf3FRAV1",
+	"5ma9ljZU1cF7VKN7/wZaPRsi3TqCOL63V20/C6EH2sXJGM/u99n+S7Yqf1dXFZ6jQDLr4Jru7XygaWSd",
+	"k725ZDyVA1No2Zrqan6sgqW3ZyOnuKFMwIjiQkomrzWOdobsQ544WmDwmw52C0K/OHDixwRHHIEwQ4fv",
+	"jVLve885HgRo+vNl5b63BT8bp4Bb0Fdr1gheyHVVZ6uq3vg/TiTGA/3tJsvrMPlOTfhJD2Uh/NRVcKxi",
+	"kl1gSroE7tWAdKrsXg7mPcP+JK2wy0WYxN7Y0/nj18PfOqyUSnz0e+kmGEKwaX5dYAMsG28xVQ4QbzH5",
+	"LoBeQqH+vZkYxKwMFDewiBSAT16mysfxugWfXWN/kKbtJtfpX7GuQii04NUocMVzQXGz6Di9vX2Jtait",
+	"WattiDgcakKmqcikHDrRb/GpBw3j90F1fWIt4IFZSbBThyL10/KGiPX8FEz1EMn3sqcQEP/+y+PvC/Hu",
+	"+S/CNOI/P77OtNhsjB2vRCc9HDxOlgOKZ9Pk+MrRVw4zcp+eY7B1lLB+U1mnAk1aR9n0lKVseohjMHoG",
+	"syptnhgXavtyd/yrUG840vQGRzOeK8R5WgOsq0AyBQlhId2ZPzuzxrTLlbupeJ79RhLbmaUmu0wcZBk7",
+	"4D1Nvj0PhSAY92jS/0jNPYo59mF4g+8bwvgC1flHggpHshYPpI92U4NWC9Jxwp+DhYbMHHJnY2Va3D3b",
+	"/WLXuZriuXLwKZEAYJyS0kJcGYUveFM9GHvwPVh9vxhvr3VmczPnDVdiJvOPxBRi6/owm/E65jiGYI4b",
+	"OAi2ntA5ShmMQqRIOYfHsAgPUQfT9upJAdq6vZncK8iYnOMhiX41n9My7WG61c7oo/UWfsSnRqWRD1yf",
+	"j8/PIb3V68Pjr1FDChJrV9ibbDzNX7pgXh5r4Rd8LEklTvzpww54fAyy40w9wEgU6z0slcN6D3Q/XgDS",
+	"gNAg6LKpa5igyPYfjGQwSffofHNJQ4lzixZlb766yQl9H9o9DxEv/TdxUfcFV+KERoMQMQldWUN/0DbJ",
+	"f4JkgMI9+MdS1Sr9T7SysWQk58j+z3a98VY7d/JW5BYfupZSAutISkxEhliFjb+sBs5pfqtQl7hp9OPI",
+	"wU4f1M85thYwr1q8SLLRLbo3wbSFxwsITzqlQdX438Bexvs2lQtFlo9+XnY4WTCEKivodbjLnr366X1H",
+	"ZS0wvbhpzFZZFx6kUvNU9ELv4t9jBBW6P5TbO+LeozTckR5Tv96WT7Edf+Tj5ueIuluWSJc44L3+3nRu",
+	"HIhbwSyNvjbihj3mugm+ZOwQNxev1ca9JJq1vemgDPyxKetstjR8hG/3mMc6l7tO0aEKTC8CClu7OlXl",
+	"k6dPH/+V3UmzKkcENgQR/QKmx7wjDRw0gegxqLeiIwPJOL8spctwTuO9TI0jn+me7TnIhp248NREWfel",
+	"DI9M2YH+LURY1WiwgdvniLk02f/VmLvxdbXwabEx1iprK6MZT9gEADK2navEdsQXxnq+Jvq4Rpphr9Uu",
+	"scCmgD7AfwEumGhVU2lZVVtFxWlz/hj8yxTzCp4seuEnEDB7B2wvFtWhr8NMpXYRHfi4tTojLmcRdVUR",
+	"oojICNqfG9NuGBW3HPQSjhI2r9Xu7QK/z8ibA2xEY4gPg2zOJbz5+5QQLCDaWCRyVzCgqxuZlpPsSi+W",
+	"xqstgWkEzGGADWgAlHhjkkidAr+f/+aitZmUXydvJ3fIyVssLb2XkJU1ApL9RxALMp+p9WRmhrbB88WC",
+	"WGWymH4O4EcbaLRVHDlD0loo6Nqa5vzYmsaqwTBn5USt5B3prKZ1wGQRgELWS03jjQ0rFo2yqwm2ubW5",
+	"9IADsmc/PynaOxqm2P/MiryprEuKeBwSK4w/iP5TkEXDWaDGZWk60ae8kX4oIdrh1CegvgoBsy74f88I",
+	"YqA0wI5kJiPIkaEIYQ4KOq6S2D4mDI98xus9QIAZwr2Hrb69BvcGbTyqPUEFjI5DzyiU2pFT0sAzE/YQ",
+	"jotM6P4L+iwAmZvZ8sOIlfsp8f9d9OegrLHpZqZZdwooHL+VtBdUoqpZzDHIaDe3lT+Xf9/yGeUIaxqs",
+	"rdfq8iAFvuqiSimvJ1ty4M8VI2OVs9EKWaeD0XKEUR1Xot77pT7wc2W35EAYNqvaDIiccfPQ109pCgZ4",
+	"ZKLGnZZumLvqDuMBDr7rLzPLs9m/ATfjkYqjA+HIy35J8RXS6ADOpQeuKFCPT1nmM0TvQyG7gXMR/dEd",
+	"GwDmkIHonrxrvzTug731cDE6JUjvgMkyWELbqq7FTAk5q1W/TM409P5QpO14zCxj1b2DEKcU9ADSzFix",
+	"VXVdxMp5PVii3Sq1sUlF7gNNmqmxmUv0Pdhwx+9qOmq9UBp3xN4kdRz5+sFTYgtj89PybnD/BbafSt5l",
+	"SFbAN3kzr409ll9KuPW51Eludksnl1buUljTsUrO1LKC8ESfyC6FS6hlOy0PA9/IOeCODCNE4QNezBlR",
+	"GsB4JHaMuePZ7RIZwSfJYuoM1mwK6Qjj1HtcnldOrXMafr7Vrawc8hTzjps8FesQLUG2SigUwqRfqRB8",
+	"CuULx/Soa9CuWnfcssT4+kwJ/3iUft1unKhvKLm+4e+K1/5qoGvCP5a4DGnfA1zjIvDI7ALmzlhVCGfM",
+	"xJ6s0ME44Q1zNGtmYerabEeYIjGLBZunxaBepdMUT1SxLykGpAxs40NJs3DHHcyQBR/dhBhEmvZONsk5",
+	"myUXKpUEFYm280lCilmcrPxVBEWtgup0nGsJHYPZ4iZv1MK9bR0/WwNJfdNZ50fx34ZcNf99fIXtdHBE",
+	"TFCWRxguPfc8EKMOWCohWzxf9HiolcoK33G/iSObQS7N80id4QHsaJBUlIOaoa7OZu/uIvskMaFE0Blh",
+	"wgcLpH+2pbFHwt5f/vfKstWEkEI6m+WMNiSM+L7m7aRdkrfD9m2iMJcn1AlyxWIJqKS43e8jtUZsIDd9",
+	"ii8vPjIpafweHK3kHkEjY59/6fBI0+tujmd2xex+HX17gbPYinVrHVy599g8QUGOAiA6RNBhAn9Gl2Ij",
+	"JPUiQCMGJdEDWII898XH4MUEFdoWCCEI0JkcxS6kbJgFPwsBjBWpba0LJ6qyUdYEPh/0bppFnmIjnxeT",
+	"Cxu8hS+TF9XiGhNp8KJtsFngEUm6+EBZrvmUy0Ep3CsEQ3jL8UT16d6LtaSYZUAjWO6QuZ+Sf2CbAlxq",
+	"JLcwe3iDGrHvibUmY1DUytkuYF3pFNV8m+jIxJeBleD8BBGp4gL2VAKGFUQgDkj0hHMxGI3AvmGVc5Ve",
+	"2g4piHS1yiE+P0Z7J7Po3guVnimV/coRTwhTQj/Q7o90QndcxWz2n1fpbc6bDD8KOcPceLVOqjSuzDo8",
+	"IUqzZYv9T+tpRHwcdrLVPObhGsolbonnLMBFQzKPjMRrq5iPRIFbWme42UsIqE5gYsvA6vpJDI/Aj0TF",
+	"jLztbBq3GiRIfMBabh3jB1tu6kx8MHUZMrYIVVtni09tlKY9Mmoh3yL/CItn82JmFJYZTC0EiTV3x605",
+	"eOcaH8Xa7lA4b3ynr+kNljFsqzY8QfCPwaOI1MSgSOACdIdgD4yc2Eoy50m2XkEApdOaAvnhAEYJYf5K",
+	"o8SaVBv/ozyeD4uL0613Oo17gHuUWp34KFDOZ++F92HduRQzbrsDaBTj7Bh2vxRPBJwN4bbG3wVr06gc",
+	"qvcGzWr2Eh5X4q3fnV5dEpY2HHNjM6YixUBZTBQSC+gy8un7p/ljaPNqEChSN/yGiuAR/zOF1LxwBCJv",
+	"uHD9ZcuJ772dm8LWvAqMXpqjlZcjCxES/9Jre8WGEYJVRJ3E9j34NSjqe8HvfpzhuFzpe2+GkoBy0YXU",
+	"RX2IHUuSrPhe9qQSQzK8VWpzE8vDZgx1vzBUh9XvGVBgOrGDIHveVAcpNsX/3epQdp1nENENW1b5cU/t",
+	"Im2LrKyuhBvVD3DhyobA3Hmuwu8uf902igp8+w8lFWIHb9qtaZpd3tENbOyz4P+dKetAaZ7J+a2odBGY",
+	"veKC+OWf+X1u3fiyReFA90ibYvJUkMarKGKjXOvkTbpGfXEd9vCAfy25MvO6TLJgNWblOCNk4BU7VNjj",
+	"VixIB+m2wFfWrsqbudGLavl1TtyEAmC4hRI1LZaUYWh4iF+myvEdzP2zi2ounRLJw4SuSX6FfH8nb5Ud",
+	"fbN25DZc0b6usZvccaGTDeXMYBetIZ2hezOXBRvcAIxaHKYc/Xgob709tDAN0rpj+R640afZOaVpZy7D",
+	"sOyPGzbpR+ItKlo/f2RKFYhdjU6bt9lk1Bu6GjO59VhAr/Oo2GjZw16UDhUn2Kn5NsxiwdEeBIFOtdmd",
+	"kHXNC3X4SqshYTsvtkNvtxJNWMzvxtsOulvRIA719a3kpwhVTpsvSAn7OL3jL0QgWS/8v2dGNuWpF7MN",
+	"YjUKcIKdzqRVZSGW1soNwIRuVTNTjbHTHSTlTR4u0SEkaOzl6DP3q386hzjzs5jbMpWeVxtZkxrkDz9e",
+	"m6Z1MEux1F20bTHfyHUo0XQ1D3t9dFa6PuRwBHXnlUo6HP01sifNwFdJ6SyqKy8i9Q473iFZ6TABs1n3",
+	"VqedHaSbThjK5JOaDOz4OU3aOXLOpOMP2vhD5UX0RH78jE+PtjjIxAPgSbhNo3zka2gN3xjdzdpTpSB/",
+	"Tkf8QajA7XWYakTANoiV3uV10tu4/duH1y34NGo+mfNj9JVjzmbnooxcfjZFwtouVg9IGysXahIa+0fs",
+	"COfGG6SM59AC9+tBni6eF5gfu5sCZZFsFGhYB16AaYDqEHqnYefW8se4cp8daY+ZCwOWaj/d4nBb5PJ5",
+	"/XYBNr4sXNIOobec0pF5//OntutMQfOUDj50JzfjtEH+XdiGexXCz9g5vdxp6EqYkMzg3fPaImlUlgJ2",
+	"ChX7VN/AIL8ufo3rOMUtB1MxOux2iAjP7d1JcfJ3xMhYuzpF+4hFyVI8Z1ouRxdQPbZhI5I5tjMwzGSI",
+	"WRS3BBdzj6pBhqAUY8WhY2hILuBnov+KFwJLFqP5IuhVIEO9HRQ+Jh2lcQn1aXoU0Nxs5W6gy10lD7jp",
+	"A7OFM3znE/1jz8AaYxaPLhFUHvNmyyyQJEB/mFVfg8HhtQ3UXKBzclbzYYWmWq5czveLtz0+ciEaY9wj",
+	"W9D/e9ls29LAKoYID7gIY+SzU2nRP+c7EDEYxkDlmrY0gdX29wnKV3ddPD3v9vV2BTQT/Qilt3JpwUcr",
+	"B79Bs1fkW2V2HPbrZmz+TDxVca/Goe19i04Of+ZLxUJJvLVyw0OhiLoIyiwRxUQv79hPVWtbWdc7pEEs",
+	"c0b6yNSjQC00BF/BA9JxFKIZvjDNpVB63uyQx7TCKrfff5eyAlL1fwwZikbNq02ltDsbWX8j7V2RzBs/",
+	"3QhuGg9/gXHks8K99VcqqtmuwW88Jd4JV1KzHmqhCuXc6clocSFfbKjRNK49pb3QGPS/V7YD8CtdWrGW",
+	"VT3opxksjREdufCZXskKyy8y1t/PT0j/i+hLtsYbV1Cawfg7J6zHPQu7hGnit9Atf2JnbA2LxsoL8eT8",
+	"ux8K8e35X554Mfrd+V+/PxNqXsJPT78vxLc/fOd/ePokgwkaTJ6Lis9g7SY8JC/w4eHkpy9LNCet3awa",
+	"yWUMP0dBYfcF2qW/DYi2WeqyXzn9YDGLE6gC8lbXu5ML17TqCPFBFDgZDzcQyT6y4v8D7pI95lGUZpec",
+	"CPYns5N9KBkgFiip7jNitb56H9r/mq8NSWDPfs+ISaWXEXMJRZWsLHBvjcQO8nt880zVddZGyBXk6TK0",
+	"gMIdgp8Aa8lEn6bVGWGlP30iNwpTt2vN5Su3OWL1NWVlWb7LEDgfoZV68xqerXdEFsJ/L+/FRVXoyXjC",
+	"11/k5rXa/eoXNUtXx97fq72agBA96lUAM80Q2UrG8wFznOTZ49RlVopXgvjJ7sLgdv/QZae8VyMiL/py",
+	"oMfDSYrseBvSTkdO1v2SSyeysxwpZhB4S3B+47DzS/MrdXk0j/F/lzFmhpSBVM5VXY/3AQQpmTtsD+Mz",
+	"eQjQxGWK+eic2nJtqJgVDPwe0IqMXypE2PmwOc5yZmXem+3AujDXM0h42yuTeYcOXBh60ZlIeFVMEae5",
+	"5T12feB5yulywRVzRLtK3jly10ASG/oXYOaThru55cihf4WQEdhgZutVk9pvCODmt70CsS5A57K1yY+6",
+	"gJ/SBwvRw3xNcwr1NmNmVuIzj7rdjtis9RQSn/QKi4Z+D7Y3sI2b2zcs6WY2WfMQMJirxvwLl7a1yxeJ",
+	"oUII3qyrlhqoH1KfDdGX+Ykxt0qzDpsBjoDA4RLBuezmWMi546FXB4Vv0Qlg1dzoUuB7vFzqigaOtlK4",
+	"UsXe1AkD2CM7TXplFRU0cli+KCVl79vFYyjvdD0AuhKwDqDLQImkpDoaYEy2Sm0EuecGoMUN8QEPXjMG",
+	"+Snp7hhYYT/0O8S678ELR2coQYeKE2BFCw12RNa0mnGrsDsfoVkvTPPetE5xp4t3oQLw10H12hhf9Api",
+	"VaocFX7IJx0eWjYtFGAUjKNpZlqXW3qFzPxoMGEZoIu0tNojCzeYKogNza8JYtoKLHL5yCLO1f+wIojF",
+	"dmWE7JKfeUcgGzq+ioIUMoqCUacNJV5FFFqs++L/AbulogMUsmPAZZzk5vcl0D5XNNKmnRR7Zfo64TuN",
+	"jK5TOJkSfMC+gcC6mL82wu+I5G60sXFRs7vgWEUdjg0pdGVSpeePvQqp+BSAlcygX2EUbU/aJ3akavss",
+	"XBL7vlW5ydYD/u39m4BspOd4RB6TlvUsAzystHj3/Jci5B924BBq4JE9RPnM/KOXFP4/QE+HXK+jpYQG",
+	"+BAHCn3eKj1wGVCvhbS3Fr3pFAqBAvHQF+BtkktZjadECYtyeOn3lvTlYMElrbaU1SlLJULk8KI/jaZG",
+	"m+MRSSQbgOgAmnSpf83bLYjTvBS9AvWPLMox5GvQGJSLBB9BjGBlckDwasWKiF/V9u1GNZJUkT2qF2tb",
+	"1dxk1/Ae6sbBlCb1ALgiNqBMhO12gXaLNgmycLZD5cAe3PuJXjToed0azo58fC6cEY/Pn3wHtbTl3KnG",
+	"XgqtFKbXwr6PeHB/JXWT9dnKx7TSpU2uVMCvavtOWnvLStuV30cE+jjKaTJvVKm0qzAIyK+2a1q1r09e",
+	"WeHMf16//TXs/XfgKX6tds/iF0OB6p7WcagyZoLHiULKaQujj383H73R5qY1DON/UL77r2p73c58qzOu",
+	"IHAS8Ov3beXcxl58840XQP6//X/isdyq2cqY20vRlv6vhXDzDT3oangF6fjFxjQONfWdrc0yq3FNSKCL",
+	"I3mdwdZl1iEn/HHwmXn74JWt8Ss95fjmWgx3YL9Jq+aNcsO35tC04WcPa2MjHwR9nevS29orbe9Cotve",
+	"1slHgq2WG7syQKjohSRo6VuJFyQAKEJ2RywSb5XqSv9NCRzv0zYHzdnKBXhBqSuR/uz3DFlkVvWQDrEq",
+	"BHaGP0JolamcdpzXJmYNDnsQYBRFnMhg6SRVL44LCKS+IRU9ZPXAUNm1poxaxuOPMQWgDAqpvIfQKqWd",
+	"ajLh+w8hUO03J9RqCck9u0lrnVSbHw2eTorSs1VOhkCI4ceb+1XmGocrea8WoUzbZOb5QQvoFkgHI/MO",
+	"3o+4yok16gU0Vj4i6q0udJkny7hH+upQaum/s+LAEGvcQPqmUtN4/uCFcendhNnI2FbTIsVTixPwmjQA",
+	"bMaOdRDaOpyPuHfeBmPaJK8egld6gEzgC3JL5y2wjvaRKZp5jzIvysklv/6JJ3Ob0HERNXySnkoQv0sw",
+	"tIHgwopXi9NfpOsFWcY7uvc82xSj61ctSKkq+0ZpxkfgF/LVT4LYT8g4o0qfHfXhhZB+4NWiUqVQpwie",
+	"QlUwgjttC+uUoUmy7mayAKg7ztJ/lwufnJ/3ceEfMdiTLdJDYAcfB5AlfwmDPYmbkE0evQSZLP5J0QC4",
+	"XjKhSKDVnEh6mS2kjpMzQp7s1TenWEIMGmCn4vFLpi4ZTmwu4cMM23OvhAuIjiHplcshyVHXPvN/720Y",
+	"OHPAuwByZc99lyzdwjRL5W5ykuVDRIb3JYvcyh0qP1GN2K4M5NFny+x8AR/YUL34tmkUpE/3D+NeuYek",
+	"vnRyHqbR4I7d/JzT7m2sI8WRu4GAkVUT7Tx/RSxkA0F0Ik1KvZRYAb0XAqugUjhroeU9Wve4D0P2Fsc+",
+	"G1NdKZJrtDW1SmM2OWbi7GZp7QhUM2i2/smIaoYdoMi3ew/FiyQFZYcl88QdZ5rfK223nJvof4jfcG8G",
+	"Jnj3aPzP0nF+zhQQUerk8TMjPtvIxqpnfv0qo9/ih180Zg0z5e9xeOA95g7s/w6lmyBM8NVHNbtq3Up/",
+	"PW3mwlBy0+YFUe4W0Gp7Myis8jf7h75gHMEC3d10vWaH+p0v7jJBnAxQku+TMWNmOdFfjaBgjYFf+FBx",
+	"kj+97udGagZn8wVcJgMXzCRDsWOknqZJd2/NRhBBJxPQG1luHidHqZdGK9ay7xBfMYFs4RCK4HXissL8",
+	"D6vUdCdYBmCGvwl068zHp4t3G4jRWlf54KdYqRr5Dl2/QkKRuf2n+d+yIHvEeOyVysLwRMBG5Il1eYTY",
+	"VtV1SvDYp2f2V3RKvNWBxsCH3uXjzZTbKqXDkgNUzv8bs5ILWHEALNlKB4csWi+s3jPo4IMfVRmhDsP+",
+	"Os7rfdPlbWc8tmHrhv5/3t7N1DhNYezgq0T5mHgpKaRkVyqXezXGwSbRxvCLiQcz72XzX/NGw5hjDTvF",
+	"yq2o3B4LiNfg/WSNnyFoOFccobciSasTPp8DnR/Pqz+o9Nbxi4faniSacqKV99WFWR4Z7plS8DPI8ymO",
+	"vVZnhMSbhJkjJkdj/jHgEVYTeGh9x36jhtj822nXaJbkM9AxJgRNezsU4WwgOcn/X4WU1cMCmMeGNIYB",
+	"FJY7DDHWBQ2znts6v3Wrsp8d3Fh3k+Ow6eyr7sTe38CayEqRG8tHyWgYn6tFTI6bDl+8GSAkxShCJXOZ",
+	"QHIky4C38z8w5EyH9GkE3eyzdfX+GJHVgH0COkYpoJqptxcDoURBnmwAqhMjvhSRTCiS5ie0kKbBdwKf",
+	"U+AkDZc8jjphK8JkaxgUoR/LU4xzQHdOQw1larNLh//9IXQS2tFkFP1pmkhej8iWKcGJK4hhPQIno5ed",
+	"5jBXwPFztZPJZ2L6rb8CZtQ/+9bHVsd/3rHswK/y5KXHtQGCFcCXwx7mBV5r1bOVbJxqrpVztQqG1Mh8",
+	"EN8T26750MPcaFfpVrEZW5wP8x3yQ3Z4zr2iLyZbNDRmVBH6A7cc/nmJxP6oBUQ46EV0vqSRaRuqi2Im",
+	"0UIVYuZHmqRTUxjKv4wv3IWqHtGDDUy2a1n2RIB/46Q4mVHyt//nKRR5+p11gmZTFg90rOM1JGO26JHw",
+	"BbVa4EzH638g7ZJW7PUgqxvRfl6Ipo3kabJykYvUz1kRrOONhFIhqmqE0mUhNhKS6kMVOFsEHg64YmAZ",
+	"kN4wWcUCV8ZfRKqkBTIJLLGAXZAsKelUlKhWpMUnqgYaAlhDAbhTF1mDOjqHslos/J+9eOpRzbS607yT",
+	"Sndw/1jU07ud0O0OaA4hkI3L7BGa+w+rUJN4Wu54JFEq/FW/NsBnk0mADxrHoIqZbIUxiXZPzi+SMKhZ",
+	"wO4I26AQVYl/7NYdF6WJa/A5pHcoH0PeXJ6I7V2lXxowUyyXV4wlh5hhXtV1Uk8oKAZQhKIxa6HNVhhd",
+	"hPLGWYxpfnhr+ekV/vj4e8CSh38xx1/JJrcTEgJmeKqAQ7lRZpPjbIo3wQGHSkRiB9tlU2mtEJa2NGrE",
+	"TdZNaOw1uyi11O+TmpG5bO9BAtmYNgCTeZstixTTB6iK7xyYYf0xF78lmRYXmFlAQ6/rmFGA7+0lEBDZ",
+	"eSCwSdjS5QIC5SY8AgIhlSigAqZxuSAytMnkEwSS0OOxRZzSwB2Nxmtgfx/z5kd8+iD9DP+cW0qtSr4u",
+	"ofq0UXOnyhsMGWeSaeuQHL41za0AG6KirGBIxfDilSr/gknT1JVqOrkinDG3KAxpyqXewYJcRu5cf1vZ",
+	"PWJyFJ/bw7r/ul3P9gt3M4UfcHs8stP9rrVauJtMgt4urTpbmslex0zxmR9p9g7LzPjdrcrKqfIiTd4n",
+	"PhWYI9OIJRBnyWWOSUmrbdaVHCjMWWrsUFuXfCE5oO/AhzOSCV69GWCBgAz2m3uQceKL96HkHKTeG4F6",
+	"hm18szDNmEK7FXgAujMVUc+IszZWef3ssCbwkeDrcdsFgdHJ7O9N2YAYGeS7YjhysIRtfoPgMJEtJS0L",
+	"MKCuHwZhQrX0WAeQeAvwHZ7YXd6qcWnoSLgIhE2UTQs+dORc69sjXvkgcG4OWJPPnmDJnfw0QSavM9CR",
+	"0VkxYeKLkLcJa8QubI8PLMuXHmj9AN3WY+QC57ddHWRFhuuUfoc03rX/39u5/cH//+b2Cf7ft7zy3ZHJ",
+	"7avdJTNV107OanWJ2hX6VXJVHQIT1F7uG5LyE49IUBxrQPFVOsmH4xX4fL1UquvdGL08qvwtKlVnCTFV",
+	"XXqJsZBt7QZL6fIDw5qQRNLoP/bICtevhNRjSf08UUg25A3HNvLBiEWF6ZuR85E61iGycylTHQCcoRFr",
+	"l0tl+UrnV+JO1q1KU//LTEJ0HqbIp0oXJ5FJmTm/YD2G8W3l7iE4xelUBxgkzUmBZyNuRv68G7P4qc2S",
+	"ON3kRz8pnyNHoPXykGIskBQNcmX1ciRGehWdrNUwfSTUPQMNBbzgXvOBtya4LvfrD2NCNnb3hDrh/98Y",
+	"jd8eW2o8JAEMOYdoMR8iCyBujPHRwtFY/3d+Nl5/fkaurZZaupY7atfXL69f/eyPGZAINGvTNsevyxTo",
+	"1X2cHUI7qyu7YgchM9VFkQNDd5Gbyx4dBuorx+kEcnzsR1N3JnkxmT04MA8ZVTBhgD2y1+Cx4SSjrRzE",
+	"SoBpiEYiKq4ZJ3ifTolSbfy3+eG5/2zXm/dtzRyoTFFSv8z/Gy4X3vJyXsdHc1uuN/7DJ4//+sPZ08dn",
+	"j8/Pz86/efLdxMQsKk88vLX9Q5kRvoeNx48xUjzlS7KyuR3qBjIb+PyOsWxX2ATXa7DTHrBgw5R75D6W",
+	"5P3SBDO2WyhtkYE/Qss/N6bdsE5qoMU77MprtbMJJZ4XVYGXLXhlUq7AwIoS3wB/Nl3i4G+exKeHSvgE",
+	"dtJ9vWGRK1DSsAYnoVf64w0cdmN7/d5s2bSWkAuX6bHvUS8YUFtDDpaF2lKZRmfqMZSqYTlpnAmpKvYi",
+	"uz9+kRuWxZc1zv1CMyymYO9ix8ljsZab/HbB4qsPs2EyMKZut4z9EBJ+3mMVh/cdz3w7enEMHxWeIqUe",
+	"kE4yEj6WR8gk9wshJBSJ2bHyumqm5ljs0n44cRXqpvtDBaFFZ9CVjzZ24n3uRUNz5I8xEDgkemJskg9L",
+	"cvV9/SaUTc6oeVgKUFnXvfpZi8qF4v6AmJq1FBFG8rhRZKFlUy0cy4vAk4/C8xddudIoRXCiutr2GIUc",
+	"oNa+KVlY3wvTdAzM/hEEWJkFQZ4y9aonmUL96uijoZPmTjVlqwamiiLwftNaV9V1RKr7y7VdrrqwPET1",
+	"pc3ccZ8nq6g0L7uqV66b3elbiqvki1mpM1nupbEMZ4wnVKuhdErcir0NUsSkkjiobiWyQug6WO2HEwgB",
+	"wsDPUtkLYU1dlXSNdXXRowTaHtRRL8Dngz9AxRww++nGT5lo8WRAoXmqAdBnLS+EXbUdqiowL+JrsB5S",
+	"77C6YUTIGaI9bjUUo85UM6qc2CnXw8+tWgdAPXgtcVz4sYD/oq54AN97Jct8CH+opAqkOx4swpMnOZM4",
+	"2cFkAh2624JynZSyCwXPk/qHRVfsP9FajvsLhiiT/DzwRnGPA+tIxtMwnRW18abiOIU3jVpUnwb4AZB/",
+	"DxGoFGyHjBWYjLPxyLkrQrM8Fr9UP8L+fXp+fg4O5hEYBMLMUW9zo0xKvTGGuD+ckU/l8IIIYNg+8WNd",
+	"WSesvzJ0Lm7rRjm64Cm+40kFkX2A3wMVF5GQo5qrKyK+evnu9fNCvH/xTPz18Q/nF+Knl6+f//IVfrYQ",
+	"L1//9OL0+uXVk6fff937VyGunl+fPnn6/enPz35JuNIrvTBiU7drUUs3X/XKLPx69cvzr5NaTvzac7OU",
+	"dT/Ispzo5cU3Mrl6GcLqqyRjqq7RN5fBCZSjHJMZz9DHpnJOadF5iIKO2MmpFUQrg+MyT52952Q52EJY",
+	"qANi9VSoDS8WB/seo6KIecYo6SUGLWOJjxg9RRjn2qr6zp8gPaeHmlYnxbqqhsDoSECIf4mArBGuOJhI",
+	"nLf+4IpuEySr+3t2I6nyTZj9L7qXsrFbdP2NZd0LjsLYVjLeo4PMJhrnGWf92wN+1LvKVoj07KCC8fDD",
+	"8vR3R4Ku40Pc95uN0M/cDNypZvfMlMry8eDP8XTj+3zDKyUbK5m91YV7GZaJ1o3wFlpnGoX85UmmdKbQ",
+	"p2uqTPG+rWluLed13fd8Q0sxkxpfG4wUvldeP3uuXXMsbnNImBer/wGTSEmmd0SNgVCJ9eyIE28EtqWI",
+	"AEb+Fr1+eeWvsDTZoqs3j6Kp61o2+TEXbxmIPr0luowwKxRaL5AJJJ6nXvu1WS6hCgP+/hVGsPA+nRLD",
+	"wmhhnJhiQlALlxjqtvKFJzPAW0SmxawkKrfuLQtKbQIpsUgrhY529l0rpX2PONN7gTZXBiARXEIzg4VK",
+	"1kXnblgBqBQz/EpKxh7VnRcRw3qYF/7lt2LCOzUsTfw69soQ45qM8nRc46MHmYqw/sk48zvo2inGu6ya",
+	"hqdA2/mz36sACUBKARi51uu0JWDjwDzz5vjGVBlco2nd3GRJ0eZEZZPBqFjq9jAXqX/q+CmEb+VnSMV6",
+	"s/lz9tnH4x5rTtV5j17XxFoY9gS1NDReHnGch0nBpljIqvbWeUhJrAganGUdUnqqjnevsusJbjcHreX+",
+	"PgRvzTHkmrq8adSiZenDQLJcvwwSN8gOr77hOynXPmbKEtRgbe5khjrgCA7X615NVaoMAwbWxoY2AWEG",
+	"TakyRoVkx3WbZIcFlCtPsgoermnLCp63sWhh3KGAeOneHRvmPXz5HsCkERoiRTD8OeIL3WWhvX5Hdvgh",
+	"3LlDR/WXHLvhcKF5DABiTYwA3/Nyk4j2hsvPP3hR+cskyephCsxf2Z4vnKkxz/smkYQ/k5UARhcOAQqa",
+	"RwhxV7YexN9a7roRPS7Oz8eX/9y/cZghd+jOgZrxD1TN/Ypfloeo0L6mA3skpEBDKkZVaodv0m6Mazl0",
+	"elASPBCF1qGA7TjDZUoGQ+bEZUxxCtp2+HflrKoXI1zarquwxA8TLFWe4jJkPbEFiMC1hVQ2o1f+GX6U",
+	"W3MKteYh1lDJMjDcFHT7SS1anQH63qqNG1VMM+ESp/vrke2nw/rZ73IOeomzSa4zf/9mbQhqK+MOXOQc",
+	"BgeadaIIwFU3TTzmdaKaiCTHf+sY0/nBFqcpGPAUHGE398pIPgHFUgYKhC7I0QXqywVZrhZpSQui/xdS",
+	"NEhduoYi/2gehPhRR8Su7irTWnG/2pb3ciA17dE6GO9bBL7IZqnckehZyFDqnBTOXAip8f4ySG3cpYjR",
+	"pPAuKn/+5KzOYANBvx/R9Y/w3IFoh/Tv4Nzql42rkfoz7IE48qITXXSOkj6SVBiQhA8Btg5C9c+lXA97",
+	"RoXAKxuq7ZRozj8OT3SqMgND2lTcgbumUh5IvQ3lPFJHc8zkTgq0jiOvT2q0MLOpaqsGkjNwO6cIh35v",
+	"/O01uitvjHXPY3tMZ9ayVNOMGqIXmkT51WP2ZHW/eKGP2qIHEGr8ezecdJbjBkg7P7QXg6zbT9ZJECRA",
+	"dBSdiBGw4CTQIQTmoVZZdwoJsGDzOFlKJ08JiDdrzNaq5hQI9Pq04CtVb1RzWlb2FoRFlO4nxcm20qXZ",
+	"2lOGTDXBPxCrdOjYXaW24CwxocKBPzjrSmfezqXZPyA4DLZOQJ1gQBysQxbyda8SC9PdMOMCqzmEqiIY",
+	"A924SHjhVo1SfUIIWk877Qb2n7g5BrJCcdVvgslbAnaVm+3qHjkckBk3QERLEfSBRGP/CM7FTC2lzjpC",
+	"P4PAYJIzI+Ljs5dZcdI2SxYm8cI0nWQuYlXEZSPnamy8mcRBsr6dn6Q333t1AOIEHeDSWNlGo/3ZcKHD",
+	"Jf11zHz5L/wq1yo9CoczBtorS3C1Osy22yEIHZjnvM4K48Gw/4HJmFMxYAgdexE0f2wifmVp0t4rr+EH",
+	"Ko8iHCaxVfKWNG+lS2FXErG94feomfdSjcH75V9Fvs4GSzt4NXBI9E71VO/5pclbnfiv2TNWtkdyEWEj",
+	"AzXJJE7GP98D/m9hrmD+/iljxHiLd27Wa6zxggn0GqKxaLJElxuWZZlUv47MrBxLXatDfnEDdFd6n6cu",
+	"m9n4J7qEh06q//SDGDjp2foCGaWHU3GwKoALvqCIa5/aNeQKCLmXWHCJ4Fp6rfP1YO58AmcnRtkQ+Yh4",
+	"q54Do0rJ2S4J1HtB9KFJBcjo2MBvpCEcsK0poNIXFBvVVKaEWGkqAyMaWlYElvYd7v4LfozZyfBt/LFE",
+	"hydKMLKI8Rf/Xxnmo7AMD7ll/myjOAyhlvqzGJJSrLxZog+xo0eSTjz+3v+v0fOjbEl7NDxZJqQ0wyGg",
+	"t3gVYWIueEIaxXkEs/xIjMXBsAelqsvIdD8sycZ/Y4hcLCWkTJjFPovuS6vtTd4u6cyPwJY566gqp8x+",
+	"JuWNxEkuGmuJnKNLUTrO1Dm+Zz360GPAupDJEecrSYjrtmuynWgpuzEOndecF2vA44NbQuooXf3xxESc",
+	"urpTD+VzGqIPC6XoaqnjyehQStbJZnxa5Bu1cG9blzulk71N2rib0gzGgRFAjPcI6L3+D5RJMik2met0",
+	"+PhgLLrzNT9Mm4kLZtwFdYCtjKSjnU8sjiSZ2N5e7zbq4Dbns/Tv4aMJ72S8CVDWMZ2KnI7bJzEjz8Io",
+	"Jbc25nZsLTCAtWwpFNcJs8qKsp1AzxLuho4mvC/mf59SycxrIWzvXzlMpPEHpJugwMoNBOOEp0arFYY5",
+	"U8vWCwEL14UWUpRyJ+TSjB/dQOFunCjQJ+dSJ8HAYeTNg3iCoi46dxWQ7KITjJ3sB+G/JDA5fSteI4nX",
+	"Jjh5kkNwtCjcwRiZGP+N0XN1XH3xilBnE0Yt8LG/rB9/f+lVw+M5b8RozyGu6x1YHBg8sd7gaRtbxEIF",
+	"T55cnJ+fnn930aMfTmnHGq4k4BX5VWORAYBw+3GF6HqXXBV3Pay1JYK8EB207VqVl+Kcq+uYQoC8ZTNC",
+	"1Z4Zt0JFyzqZ5ESGZBXQbPw56xAIfSQyQx3mzKaLfPXbBRL3GESnKQBfT9soG4cVamkw+borpW+WDL/9",
+	"R28mwiRfRDL3LirWKIs7BfluU1c3LonfVnimO7QdzD8PNPhnLndIeAEj/M8dRrm3gZ63ft9/86Nq6kpf",
+	"it8+PDtGW/TH0IHiDXaEKnTkGF7qx1RmMEsvu3QlclvuUYFrMnRR3qRGLN2/I2zZj1Ei7YvVak67DuCW",
+	"sOXIp4RClYy6M3GF2mVrnVhD1hxUmMcbLETWLWpNe8qrnK/4jIoAhIB69XK+ijqslydQJsNG/hYDEfru",
+	"0aBshwIRgK8ml+olfCRH3oixtehN4qbNK683Q/p2rE2sTd8NmLBsqhKcqaQHVw3UYw/Ywnge/JD3itwf",
+	"bvIBYv+ejcyIUEPic3qwKJcRYilONRFxw2cThj4eJGpVFjO1iiTRMENLzIn5XyRcTJCSYgeIS7lkELGR",
+	"zqlGR/hZDMsF47LoYo7/ulW7P0K97MjPDK8U4l9hWH/08iMfWfEVDLO3k78uxL9wof9IHHyPCKfzr52S",
+	"zR+F+NfaaLf6A/9Wyh0+6zUq36ffPjzzJxWg/uFQOnmrNEIxpUCe6Zx7WDUZhoqQsIc0AaDadZcGMlYs",
+	"TQY5eqeaWm4GWTeJbwC9h0QCgDCGeAX3mIUvBSRXnvrbIXfM4xPkOGQPesfUxmzLigaJD51laq81nFx9",
+	"1d3eyZQBIUICnzrckly9mCuNYGAvaLvCSbEyNrWz2KvzfoyGV5WUPd1YWQg1L/3/2dtT+ruXt/5f/u88",
+	"AGogotm5i/yttu4dxYsY3yz8f9GdrE2qA1yi21mLANOnOpDkXU7ZH+ZS+z8LBl/Hz/BWyVvV3Pj14I4+",
+	"BFbI6a300q0u/AR9e/6XJ8KqWs2dFe+vrwhmB4oOsF3NKmdHKwytU88/bYxtOQRqVlEMJDHol0X8cYYJ",
+	"hfIuh+MQlDQZ2vs919W3Gx7KIZeNUsc8dnjxbfY9QEdvC3SNTqxYU5qt9kpfqmwf0Otzzu+Dh6Cg/bTG",
+	"10r6BS2PEHDXpi0fWZiRoJb6LlsssU7fEAkBZJfyLi1YHPy2XlfWkgd1HGsYPv/CNBFteRif2N4kTCf5",
+	"QVGoiZ4FSU3SG8wLrxzZzA2stjcV1MR2u3wb4WsxL8OmjDHg/jzSTqxROjJok55QZmZM6yybPAQOJSjv",
+	"Gj1JpVFUmE6pDUVmJ2CLjbVVFmZ6L1Ctty4HAOfgwO14fHoTO77f3vK0fKdtu17LhvfX5XmavY3DG88L",
+	"CcSp/iKYKYG2EJ9VvspA0hGvFOHujdS3Z7ki1ZW+6er3jkxPj4zWNPJkWfc/2h3kbpdhz8OcMmKOEWqJ",
+	"POqEaZBrYQ90RV5RltMs7x3LviDIXhOMJ2kYk+GV+zFIwARtcrhhge4jJYpCtIJqeBjg/RhMczbGhwNC",
+	"uLSQrN+QrVVp1eyOINkCxciE3KHWylmtMuGzJpjYU6qCAA3EYFACCBo6ehT6K6INKHd1ZKwiUE7kEgMy",
+	"YUegXZtGq5mqLKxcGgFJeUU7IU4W+NHmxmardkvhHyEGfv8gGohmstwEvre8cJ5JKuHbsdKFJL7gLENB",
+	"cinUeuN2UVcOgYZ71YXswIR+m8Wj25uXuJBhDEmqQthprOxoNV+av3LuSFgFEuGBIMpiMj1Y6EY0yrWN",
+	"7ntzwwx4AQelT8bHI/4c6HDkFbgvqHhU7d8j6SihCt/nAHjHgb5anRwutZlAFeDUhjs4d6qxfc711CD6",
+	"rHQcBNli7T/mVISWj4BtYZSZExAKYUbXhWw1nDSIndNBA2KbWkGbwLlJykPZyC3FhUChAI8JHldMamD9",
+	"wu3DwJvaPx3Z1OY87Vqp0p5i0udFyNSEg1gIrSq0JDDkAGq59nIx/ROqjmhveZkCRxK59bbRVZV6mP7R",
+	"qhYRZ9FJn/PNJxi0tJ+5tfkYNix713gdJyJ10cEc4J+H3vfZ7mYldTlYdIDs9ZBZSYpnDI5tGlO285wT",
+	"NQtZjXBVzGoHscuCwKoB8kIsZD2BhQDZT0baD73CC5WLFW380xmqlNSVlOe32qssDEpgpS/8v8hb5f+u",
+	"ZpXU/1Ea0xC2Uit7upaVztgv5pi7hU2F4EhdoqrvPxoJtMJeCdPOHcBruWDExlpiNYi9XRBo9JDxZt42",
+	"jV97oPHYyMZ1Ib5ldQcKihNyK/kofk+4J6tAwZMMei0GrXvlmiWQ1m4y/jPf2WOfgwHFdLpLLBf82Gsb",
+	"tSIErj9KnJsWoFp8y5iuH/JKmX2lTWw5xIAjhDYCMaA2JWhFGM0Le69ftNr3xW+901u1G6hSCXrTZ1R1",
+	"gpuxt0bpBLM7LLABMXqhduR0juJgtnM8SIYqqnHZS27FjyNE/I7Y9fCB8HgRe0Vt8kPS7mopKw6Me6cy",
+	"7CF7rdKD/OebO9W8kG3tRrPQpw684FjDJPsZsc/zQm8RWmF2JzIK+J2X8Png/eQVGYjM7lXVJ8b5UYV+",
+	"cST8BFjLO6kH/JdNpOtD1FIA0T6MBfBpUzXKfon0QbPVgzdZiEUGykK4w+cQT7fI3VdlaC47yg4GQ6U0",
+	"a419wBLp60q3bgKGjeW6nhttTa0KMa8r4XWzTXV8V8AkUc8PMtyw073lwLZj3vcJTii/q6BuEuPZKqvG",
+	"P5OnrCVKbmFdI6vlCtJ0pFN3gbqqrZX1qiW/Dr2Y/qhq3ufn50fqeR8vvXSowf29XW+A2e9MfKSL2t/Q",
+	"uiPCwonojwmiVG5vJkasYxz00Fr8RHCfA+ZOvVTlCCkansy08Qulx42UIldaKK+w1SH4kYKWQjnE+7Ov",
+	"Xyv3G8NBCPyjA5VesRYnOCBttdQEjpcaCsW/+kk8M1r7VcPv5NR6VR65NiIAhhiIxE65QljTcQ5gSBfy",
+	"xBMbI+QNHLllqQdFGG5mglytnmEJk3E17IARpAzKPZYyqWyA/gL53Mps9Zl4RTA/YK1L0Ft4Y/nh0F5C",
+	"LGwGgziFBpHGEZgQ94/3QWxINq5mnIU/mQ5ol4DOKAqQIGfhLtBmy++AAYExQBp7pQVVLYwPoW4MJjQV",
+	"m8FtCZZ1BADWyhYhh4O0UylQrIvtymBaAyw3WTlr+ekNROhPLh5//+0P37HWYFPN3QiNLlBASjuwzX5q",
+	"qoXjZI+pWPhVxxE2niTs2cpYpX8CViil+VSMsYXnQsfyIyqThjLjGtHhCrt5hAUTQPBDRdfzSbp5InB0",
+	"Hh9PRM0TQR7guwMpODj70NlCKQ6+58frnAb/eSxDTjhums6hfFVcFL5q1jS/3OHycvuo1Z/p6cvkRsGH",
+	"2QF6yUplVRhpXS9NU7nVmo8XsmSOr3TQdU8hndXfcN728FvibNJW2L+WY2eSpYQ+ZAfGp9wPbOtMEjif",
+	"pp3ZZl0mNNuvaqlf6dHlxqtPoqyW3n4Lvi8IJ4uFnDviBJAQwLxTzU74j/DZ7bnzGilnxjLpMxw1/cGp",
+	"8iXxM96fqHAlLe8P6Ne4YcnRu9LeZqsx2RpwHhW4i2+12YLGvMz59Kz6R6bqN+X0TLx+uYrBRfBqAox1",
+	"A4XL5G5mzO1/bOp2DSVQCrykAY6kPnWs3kqO0Ny7/CM/HJrQgkgYuzk8Rtx+Xf2Tu4Y2ucLoZWVvb5bV",
+	"jP91rdam2d2sc79nN6lT641pZLO7GWqA36/Q2V7bSTfZT7MT4WTj8hSVRi+qZj3MdRcRyNGhJyA+C3Fq",
+	"YPgxjdi0roNq0ZYBl2GGWFJtbg4rX03gfKRODd/+A8gMFEAdVjwidoB5jc7gfjrMaBBHSpq4NP20G2It",
+	"QIqBM4HFRBmwRw+MfOn7imF4qNKUpglNwBXmEsEP+DzX0dccuag7h1zq+E3TmBAcPorScy0/3QTsEXsT",
+	"E/iId21rtb3RLF3OC7pWIknZBfQ4u1W0uYF4KB8NMI2zo9rwg/3w7J2ANwBbHkqqkamKRam41UqzoMa7",
+	"We6J1jObm0wqGzOobbIv4jGpLBz7jSpD3nw8NMEl2NntwSW7pTJPVT6DIqOSBNhbrrwCircsRVyX6zI0",
+	"T7+qbZexP50s4QKNX7I3MWGnADvTH91Q+ikpznrZe4GOXMg96ph0e1EmEqn+RF2KWWPa5cqFLxB7i1n0",
+	"Ep+wC1UCsoKYKQkOxofyJQgfIH8vQOhGGQe/qi2U0J/n8Wl5v/Jn5OauMq7wlJDAP4TZBzhzkzPtO92e",
+	"w2s9RKZvTPHFAdF+zh6d663iKpPIuuZF4kCG2AfY5g+YzbXoSR57JHnrD36IrmUzkGrpuvstkgqB1LmM",
+	"pUH7Kbqyl0sZYJo9lG2rqRA4mOaN1EvguQw1Q7mjk6kMcw/OMsem0AQ2tsoGsF9Anow3tZIaMhwz+5wa",
+	"5nKGZeO+RO0HP2sdVeI9gN44I1mAN6+RR+w1gaKqEKuFdvgzFvp50ItaLUA5GWYj56CIWPwYvEgHMKKO",
+	"1arDEXHEVZFrI7cpt7Ipc7GRcaUbLHli/RjXckc+Y39n2TagWBxRZigqkkLB48n5pceLFGVp4kfZCtRX",
+	"s9wratELpN7IroJRTsOWDiYI81pisMMwDoARSlJg8SbvTdKDDqfP70oSTRPdZnOzXvfP+h5Dwk0S2R13",
+	"2rv8hywEACvTatS1AKiCWeIkrjGLG5xInR40uOJVLsm/X1N2oi9w6sg/y3kYVoJGsz/9XXfY5W9nfuQz",
+	"dgMMVKP+Apw6JVsQhSnSoOrqTjVe98KiFXUtpHPeIM6YiPENXietEpjTt+eQdcx/57bSE9jFu6kN8OdD",
+	"Zce6aSfEv5BHdA/4R0OFLCZtSs0blVMWbLVEIlwwZSwGz7ZqtjLmVnz18perZ1195FjZuG3qS2GAZiUF",
+	"w/wdGR4yvt1wWY12iXUwC1yWhMiiu/hKrFbTbYA9IEeyJYdPR66WbH5mD7BdbS5VYW+jpHhtL9ROqdp8",
+	"okQ2rT6NV7i/uU+9KETT+LRRtZI4EaCBnoYC/4Hu4TTQXlLU9DQUiylA12eVgNjFD4qrMd47YYd7LLdl",
+	"9+ao+wo7TRnzhKmwkJzZAQTHn5WCQSvFU02Og2YdzY4YoAgff7Kq8kiyQWAB7w5YN/vdVMcRZ1eRj2hV",
+	"+gbNqAEaeU3hkEjQj/DXIMJBCegjDxjaz6lczl0KdKZbZOl1HfNXlSMk4nag8NnNVg6igf3PNLhGwZeJ",
+	"S9e3dCFi1YhCzP08Lqq5dErI1q28nlB5Q3nTmGUj15Q4DGrwXtHxtFODFUJDcbt+Eto9rbawD5J8HZRv",
+	"9lgZARmRxJEKIq3VnkNAB3N89O5K2giV7PATQxjrzOfb+SpU3YJWLpJawI+A3wi8T8jU5E2MmDECbry3",
+	"12gq7BUSdH2qSVmKlFscKZYC51iS5N70o285cTCQsRf2SdEd2mO+DzssDh4ia6iTLV+ARHtvwya3dCoN",
+	"xRhp2B2VD/JW/dyYdvOaPKZ7d5veUbFFLj1B3VW9SP84jBUEZkYoLPgcNxO+0ymlONPxkZVIkvhYz8Gd",
+	"kF2t5FQPorci86CphJUvEgr+cJRP8NDYttmpeTC8hlbbmyGowD5GxWsRF52J7EyWfn0Si7+py8nd4AvV",
+	"rqRlrpZKX3ScGxBSgc/0e30mTOsucow8BfG+94rrFsIq1WFGeyTxgL08g5pJF+m7ofW+dxcF3klx4p/n",
+	"6Z5GAcbYcmxByuLsBODN3qSHmgR7W4LdgobO94G3rmH5Gj9gKf7GBZ9U5QgPaf8nJC2ASQxVg+7nahpN",
+	"EnEw0XkXuebQs9bfHwXpTwgPhpIeONcFMVE5v3q4Dmu5o5q9EDdVteXP7UA9VEslB9n3GirFNRxgQshw",
+	"qy2Aolg2X9otCUK9g+jOdhFtO7bsUIBohcwL6GdcsqNEtB8ayaJOccbLoRo1NqwL5iFMxVO4+WoCKBv6",
+	"WWaimuWNtAMBSIBSAZMGoCz4eu8Hpejwq0U3FV2nsxP5gbSm/mQ6Njf3Siwqr+ltmkoD1Y/XqXXg2fO6",
+	"rN2ouobSRLDZ+z5WoInl74591cQ3n+0yE6rwnz0e+n8BT72ptAoVttnEpGtgqI7ZkSkawr8TM9EWxCwa",
+	"6RJD6HuciKK7dqjDFBW/3fMa4YWxoupffc9RMA131A/4oz9xJT2LXLn9y2XPSB6/x9+igz5/XHLHkX49",
+	"YmjysJ+3i67es+nHjUnXDFODwhFgEPRgQhSJKdo4ccgMViQJKDB1qKhsJf4Iha385yk/EVN0E7s8qr1x",
+	"EXg97G4oB0eKWvqrusGalR0NGCSFV5lk+k2ldYb15O1CyDgjF8S/viUqlMCANKWIsCxvFo1Z8y3pbvAo",
+	"A+Leu0gye8LgYiyMrGOqFDKNZwV6xPFfdiz91Nw9P4+4j4mTi7XSwc+Ai3MAlBwbIu/id8NRcnruwJZB",
+	"AhK6dcOx5KTrb7o02ZSooeQR5ktpyfqDb0HVfO7O5QtD7g0I3sZn+VF0lFcDGLG9q622BmsREC1CrRZu",
+	"GnBibIyPFoIe50bwX5Wt3OSUZIAQgE71yAoq8ZpTDSFA8KWJieCNjDsbf1yZ7bFtDXPxHMNr46ukZtG6",
+	"hCQOLFeA1QXqPvAtQp0IFauqc1++GUgJynsAkHFhWrXjfEp1vihMh+GEmwuieXd+Brs8g6TMz6zvV8/c",
+	"LI2Z1WqdTc9C5xdcjl6/zuRoDRJDUd5UdjzboGDtNqpEPXPlR1NZziechj7HOKphh0UnNbnjjr7wkUtj",
+	"KlNzP5g3/ouhCHtwr8bzl4Y540RkZcJzjo4HsUVYsJQEwCWtCkCOoBIDcX5ciqqs1UWH1ZVhVoGx3Bgg",
+	"Cb4ELhXi/ZBLJcoKg/OAgp3J+e2lX+gLSoSFnGAo8dKYW3UpWn2rNgApli5do36UP7CodKzbUHo+Rj19",
+	"RyEiZU59n/xM4UyC6DidhbQQVRJV97xFdNZtDn0HU5jhB0Ff7qQDuq+VLyro8AJvGABr3J5QGGhaZR1L",
+	"+SwHbrjZzqHTJvaw0u777477M+nOIVUAvl+kg87uOD9d71rHxcUzXCidfDzQlLYhmkEQcdD+V+qTLNW8",
+	"Wss6w+P0zz6N08ghE9cKjfXYbfsi6gX72EzXsBX8f9xRngwRaosn5xOydbuteL+CgtStXknBgohCKY4I",
+	"5PFYhiAgdSmSBt6FXH1ut+JcQNbbvKZunRcI6DgZVnJo9sP0JYPKLsEvylqKEbHkZSCJAng3pK44VdcE",
+	"hIergpzKmRvjkOSM5+Gq5is4a8E+Ma3btCj+LBTPHXUGi5O5qXMpaNLJUWxEE1WkIJRYqhU/gxeYQv+V",
+	"78DXBZGXfbVd7b4u4I4QX0lXRJH9NRac/mpltoXwD52JF41Zi8pdJD5A+FhMFtxWDdrPXxfoiJd1aMAf",
+	"RvGVn5VCeAX16wIrm33l//frAmszpJeCb6OX/ud3GXzyJJAzonKVnHQF/1IaoTPyTmXqN3RaB8ePvbW5",
+	"9Equ5lQ8mCCh97ZNvEZXkSNi3PYZZQ3BimcP1UNEXdEc+XPZGhOlLC2hRrgmwoV2aw86Qf7S/yh3+VLd",
+	"pCGD30Jph56cM68un4JNL3spcLTJ/XqGJJ4OQ0fQGr/+7188E989efpEWFKO/nKJ7cSPyqrp/E2wPzAP",
+	"D2vHVBYfvwRFaaAnIe0uln3HfgNbETUH6id+hJ2jjxjffil1+faOp0OZai7iGxnjL3iPcpbbFOsB/T5H",
+	"jghMgTMnSb8SHZzbf+yOuRJbqK/mTCwpkgQxkdNvAWo4sZKYtFhjcBNHiEhgYGZupRl7/b8a8pXK+Vxt",
+	"MqW60KURnhAVFn/XofbhJXkCUcWHSmK+Y3qP3I8wMhSwz+rD+3Pmx2/KWDxNRlBTISSLatoVsNMB1dSB",
+	"mizhdhxe9zD9/sFY2KbC58qCGGP8QCDrA5yqc6MxDni4DuTZ3UPapGcKh7DnXaceBvc6HbTYzkkEDP0+",
+	"2rP9YaVouoq+H/mRTUMvBel1YZKOq2Ok+OO+Yvc78QH/DPzAAzgVxm0WQcBw29rEz25XrcO+VvpSAH8t",
+	"5J3KTLRwsH7ahw4zggH9LluA/1ZOmuTdNGMJctJcDHY20b7J+lLdKKhSNgr2f1gqszzZTSxVNcoxSY8f",
+	"NoxY8tbvx2uvGhBNsJINjhH0BVgD/FP8wMq5DepOkWxxzza8U4348OY6pm9jwirscLWoPombm5fGulOw",
+	"r5Dvz9xWKni1L04iHcVNaKPTVjYVhNH+AHzoIhMm6LJx5ka7Rs7dmUByTGFdO7N4Hn82Yl5XXiIGO4SI",
+	"Bx+hqQEW1t/0UmnVSC9FqYZfhTeC+Mrf8CL8/PXZ3/Tf9HOkRJF1HQ8Izh9BBQxJL9+MoNEVQn3yshxU",
+	"D6C/1Wfi02njH6ns3zScC4X1iWvVoQ2g+YC9uhBS7wCFeFeprWpA/2+kMw20Wa79mf10CrAGKMUFK/I3",
+	"jYkCiMykPnqVBZ6zQtZGq9jYmbgmfmkKncUkqDC8ymLhAX/lmL9prBDgrQKLc2za+cpr1Lre9TNE06ry",
+	"K7WGImbiedOYhlaBHJcC6aWs+MqrZH/97ulfvg5V46yTs1ohHY14U1lnA/FgiQrZbIf/H+BIf9PztrFm",
+	"X2+j3PilN17ElXj39voDPoFIBpsqAaDiSf03/apU641xSs93p69DdMwSeheJX4hIwIYKIBg7g+qkfm5Q",
+	"XQyuPLet5ursbzqmLl6cvKvbtXjjj0XCNn9x8jh4pOWmOrk4+fbs/OzbE7T94UR/A5rRaYD4LZXLk3Mk",
+	"ie60IOBIwYnEXHRnBOSUwy4JVflsgLZWLhRLXBcBxqUgZIeqdCzigZuzMvpVeXJx4lfryn/+NRIDb2Qj",
+	"18oBuPj/8hWBI6MpZY6lyfKXYq1i0Ua8ZKKs+UeroCoFiZpV8O+hecSJ1d+BQn9jNNUCe3J+vkdCLDeb",
+	"2is9ldHf/J2unO57o6yyMHqGXOug4s2HzjaxZ5gwFdl4uTZi7795R95//00UMCcXJygv4G/JXvnmX/Df",
+	"f8DNxDKm/NhAkLeHC2Gqw4gPHc3BWu4KDGM4JdePLIBIgpwqQrU/EFb4Xiz7GAoIU7W9itlE0J84jweb",
+	"CFafHFm0+MEA7a5N17Qq3QvHEIK/xwSMH025m7QthnYDDCXec/3u/fGZ2/EoQoXfcJCS+dl7Law17ra5",
+	"dLI2y1Ylgqm/pj8r9yw+dEQufAh19S77vMdB+YAS0ClyuMCyUZ0sDqQ8jJyADw+KiYLrzz9jL3pl/kPV",
+	"JKahf2J+95cTR4MsjnGumV0Q4WwwF8JAElqoyAmVSh5YGIV8t46c1eal0XWsz0HpcbHiMqWyg9ihT56J",
+	"X2MppBi66u+8Z4i6C0r/lznne438yaedmn0Wpze76jSln7O+hGIMIvbTaS2bZfpPo5fdvwZ2g43smDYr",
+	"Nrw+QaO7Th4/ECDcALpHvrmCkvn+ZB958A0kMYx48AO4Ug9lxVtUiL1OHaqthK2aE0hxY/6bRMX+9IJv",
+	"mtlAbzXp1WYhkrUruiRuUgofSnb4v1AVpHCENpna4F7jJq9xwNSXal7LBrR8b5fJuat36OhKOKKJTKhy",
+	"ZyIWEKj8K0LW3t7YFUmtNRGISvp7tM9Z/WXkS7+NUeLlyZfbITnVotsVn7MJxsiTqH4c7JGMhPnmX90/",
+	"/hjUUg4GO1XYdK++Kk/+3KP7ZRfmyOkcM/PfJOQ14wX+s1jv9HNWovjveU2EovSAQcpdEgGgdM99gRNI",
+	"YKo/d0ti02PulMoFBn4LQWvTlP7W/PfuV6CPyCur7/zPFiI3Hd+iWLQNoB4CQz9QcEF0oLN+OcMXvvZF",
+	"BNDD30iZvv57NN8/WQLuGb/Yh2GnXHiIHCtQxAE53aFIAnH7Vv8/e1/X5LaNrP1XUL5xUqWx7Gw2e85M",
+	"naoza8eON07s8njXF1upFCRCEncoQC8BDq3jyn9/C90NEJRAihqRHCXxlT9ECSDQaPTn85hVlfFaqEIS",
+	"Gxik1gBw35pZro8oHn577qYzRrTLWySHg13XyMuImdUe3Y9mD0NPP9PffiOsFBEDgXsjjA7sxqWytiAm",
+	"LlUpgfPHuqQIP5ZqBCJbIK5swmZCSESMm23ZisvIrrxHYJjKQjzuONP3frY3QYcr5z0myyJa/ttoFyG1",
+	"T/V6LCaHzKvTFmGEC+wFkl80aBMnKxTC1Iyi+Hp8yZ5W3kyjAtoPqUhVVmEVmnxAmIOa6VAs5WdVnv0+",
+	"PlRMpGMQJNxIB5QZtzQ+eDBwuAOq+4ya6UtSWdiEYE+14xKWE/8h/pcoAfu8wK+SYiu5nvj0qZMIyqBR",
+	"zQayHrDX643KK9Qdmewm/xyP90yA6twXo7Ch6XQB6t+2Ced3/r42ZT1BPlLc05Pc71Z/u0l4nQKcfqa/",
+	"dXGy/+WZtk+7ESMZoTqJdzwntE5lui7WIbteVRE5gm5yr9+ww+4Q+ksGwt+D3zCZ0g6/e9mIT0hU5BoT",
+	"/URca1UB1KplSosE2eMU5Arxsa+kYr7j6uuAyQLzECuq8sLsuqDsDyZ0EsETBDlpzjs/dzMfxfDFwboY",
+	"vh+psA3KuAGWrN/kil28ixomeMu+FdJzYsMX0Zyt+xeuzC66xEXy2g915mF4F1mBF+0xH/iO5wazUNRq",
+	"Ih1bpOMzaRzt/x03UhAm8pBrrkKeqg0rILamMQMCtL2hK0CQQfVdKDZdQkFQOURu8RDH5UD8ER8ZSY0U",
+	"SVfv2R3YHTLgqusmpVAT4aj0nY9pzL9cJ1AfR+lk17vLE74xiCTmdToWg/gSs1uxMbsF8/X9uE6S53RC",
+	"h7D0fhYlbUEXM+9Zvycits/okPMEemdP3jgowAnlfvoZ/myNh7xU+VIYXd0RT9hrowMj3xr19tYgZENN",
+	"2Pjw7MQX5aU5wjaii7BKrcGwfcLee/7VNBN4H0FNmmGlym8ZuKFiXS/Rd5cnIDXsywhO2IlJa2nJx9V2",
+	"4gvKiDStWW9y7BR+oLysfR/7asoYIZtlZeEe6U9eWsI3/iwO+daNYRe8yPvUZ8f5HXZ873luoIJz7/hQ",
+	"ssqX31eKMNXU2eHZQPQGYccUnJqJ0501lcm0AqScTZVqUDmhpVB1nqcj3InWwEyGVJ/w2wTRPXbk/4AG",
+	"pcrFIZXodL4S81vsuj5BjOJXqr7VNeGRqvSSM+eSAXtHrc0j1SgjsbidnejDnV0XTncibeeXsxKBKgjE",
+	"4MmjS1lkWd+5mfqG3YrtBQBttSdrNrn6j5gbPYGyPzy1+DUqPsObzh5bSuG6qxHOrkywKcp1fm8x33PA",
+	"t/pRbF/h1MYwPN1oI2Zu+lW+0VPzA6/s0BUUIWMxswKyimqbYBdhRyfIxQb4GiJ/wq6r6uelshtaMcYb",
+	"xZbKRy2476tyPYcVDCMVSTuAXaUWcFHnQq+atLTfj4EUdX2Q8auRYdzvFwvsWGrUEIkSelCV3do9AUq3",
+	"Ckg5NlJVSuYrnMHYddhpFDLXmF9J5yvvvIaeOkPwB3f1h8gP1KdaSab9Xqlys2oJwFBvxbB6HAZpssPc",
+	"Ypy5OnhXkBsTNDbA0XewUtKoar8f6+rFoACFo95DHKoldMdQ1bl1TTDsYiXBOjUbwQ24KsZXfVDhYKTM",
+	"w85Gr7C5YZDajGqAAU56p/uFptC5FeajTxzBitvlh6AkLnz/NRv7WmH6+VZsWx1jTMEF0Ikhze6eCAVV",
+	"BBsh9U4VQSwptgnl4nDnFMZNtHDC2ezHLtMdP7Yruu5Zlxt4Z/XeimMSQ9SBPtcwRO7XtZ5huvXHN55d",
+	"2osVROTOEVcM5D8siE/Yg3pajWaieYAn7DW6nQDZgY4oAnjmKeRr7MbNxCqVCf4/cpz+yk2s3oUnnaIx",
+	"9kABs/7KoTWpxT48GUnMJPR0nrCPZG1h7SSAGPg33dHAE8L/dMzoeLv7tJSPTTacH8Rn+HXZ0M/TFkL/",
+	"Zjx313Xp9a4p7ZPSXGAHcHvcHB99g0+OEj4PRuzacIkvAt2LCA0CIMQBw+0CfNMUJAoZ0Am+z9E105IM",
+	"Eljfay2oveJQzUvVEMcEcxoV/EDBF5xmJxkcVfyObfX1oNdcG/bfSHw4cTQYosc+mrAgr+WaIMwASMaE",
+	"SEZWQ84EONL2SgBsbRW2YrNr3w9uwiQ39c5gwJOimA7Yfye9o2/dIg4j28EAY6d4wmEbhWEofW1tDPzb",
+	"b9NEzFMH8BEXg58RQsg+mHiyfOv2+lnubtwLeLTau8M92vPaPp9Vlza9xgu3TmOHsjtJincdeqohqYsN",
+	"5cJadesLeubMyz4qRAm6tpPmegyPBnxsUYZD+iTmgQKweKhDPdVUuNDQy4MP36sSxGpUwK2beOCuW7F9",
+	"kkJJJrJ7YNBCScFuU5nUn2u0cE160ioQq/0qbR2GsJZPH8MZa00DhcR5p4+WF4D24xAsGt3s4pQVdM3C",
+	"gCKjciSbaBoKgPqierMF/O/ABKjU10+iaexCmjQ7fvAhM+XfS5Nvu5QVVbC3dUOrn8xTWGVE6jTIEEbv",
+	"3VcKbttcFUvkVStXKvOFCRAyXqQyCWGG7Dtsa2B5qTR8bhqSfpXOHuLi/FFszA+Cg2M65A1JbwFv1JY+",
+	"oMrz3sufY1sr7lqdkY/czFeNN+aXa+vLtfXl2jr/ayuKBSSL9aziBAYvHrWyFkJeOUw8KNpVyM2wS3MK",
+	"M1wJnngaMGtic20uvrda5eL1ixPLzoz4ZFBDXWiTC76u69rdH9xP+UsG37a6CF/uCvJgCTcc3XoGty62",
+	"/xjNUmwcwqWBYHLV6gxrH3LLLvvJ8oaN3fSSvrHba+lPVsU0aunv4eMvavqLmv6ipv803sWnC5ns25+H",
+	"dWKWIT8isMLii9WwMcFAh6Kvf9y8/Zm9SeVoam5FicSmul3ScGCrD2in3wDxj/MIJs13p2s0XXG92r9I",
+	"JwwZhCq+aarcCJodem4LSfJ0YRoLg17YT9lsi5VeFYUSMe9Tgy0BsRMFP5UGORb+eD0P/PAYAbXI2XRK",
+	"wZOMxQ6ko806VvOEKTW3jXYsPhPZBC6w/7njWdGoCDLKd91jXLwoUplcVvtTSNoVaCygPWkD2yl0Z7Sd",
+	"G3x82BjHC2hSFx37pxL/tB7inEx3oPsagByJnjqYTL0gFjhXqsNU8SAEyX9uoBYBD5M1O+x9uVB5wDaA",
+	"Le9YpesQ6DPQvew6GLzCECWCLaoKIAZqT11X8TZ57VMh48eQ39wZHg73DUcYuRO9vQXdNbXOBJLhSkFG",
+	"jd2X/rMThbjwENXtHa4mBBvOC+RHzzJGdLGwqanECj5MvM62rhuIKUmZf0y0JAUJnhPRpBBsVkABPtHl",
+	"JViZckhSQNcX4r1/hwOuhicuSqBobAXk9U+tP/mX7767Yn95GncpdxSZ/XJMh/bX5d4pTR68+DH90rD6",
+	"cOMrJUX/8JIgWQs+t1LWqMR+opo/Lea5MDtY5I+1KxDBn2FffXj74d0ESIa+++Yv//W1oyICr4IVWmBh",
+	"FQdse6p0tMrH7+IOELZYpvIlznDATDWN0Ag0Yd+8/iboKkJqH5kFTtkVqItvDbni6k7nSi5S6w3s5LJ3",
+	"MWrgqWDZ+lfL+OPPVTJ629N7MVd3It/asXXLlgVC6YXvilQU/gLIIBacP9iOwnWNlGTxzXwP9/lZ7eW3",
+	"0Z6hXGA6ZmftT0zVH17IZQahiINXIkXeSmjINQoYllChVgbYRsjEEUIg8QOeebCyds0mMOPAZcuUunXu",
+	"zkqV7h7EZgieZe77ibgTmdrE+tNeCfMqo5jKEfeiWri+4gl75i/H/z6Xy7FN6uh1G8IMZpWLvj1cbMZu",
+	"kRS71dbP1ivgA4ZKrkAAJgGL/oRiuvj3GbDIrB1t2cQ7ynE76BVO5MyrSLwj2XfE0dedLkLakxNoTTp4",
+	"9xOqcg1Oo/v8ULTzdxQA+FABpYB/GQCg2akInuBb1+BUUnAnm98fKSxb674PwrZQmTkTMuke+DxqGEwU",
+	"CJlgFzCEIeE0Qhmz9bWBWf7Qy1rDICnEkfOo+O0J9l4bUfIcO+Qumb29/J2CxsWELXim8X8hpWC/r6/g",
+	"7110tyrlw6HZgP7qEoVBjTsC/sorwtmgeAjwYAJblUxccCQ1GBRBJmpsb2N5IbGRgnl+P8/dB8W8VsCq",
+	"UIxmZRDZDKwKP0YUvwW5C49V9wEPF7SQDVT66ec3cnQlGHTffgfBCcNgvQdUUDSnTkPyrCWO5zgoNfRM",
+	"c2LZc5E2J1ihSFUYL75XugSbAjqmG4goJ+7kI6klwGMI4zjhmgIrdYLMYWSkPsZZCgqG4fyF17u8rLhM",
+	"Luzt0N594aiKx2m/2OVH7tSGUZkIjuOOY4v+fiqvZwOcKPjaF5CeGWP5cKyuABBYy0Dsj4Kvde+ro82F",
+	"I9ZNxQE09Qg9cVUvYX8qfESzO1XMVz54B587G9yBWMV9lR+UNtfBpMbZl2rM7YPic8Rbhvz6ucYhWkJI",
+	"oWinsMMtosxtQCR9x7MUAUMdyAK03QLBKSApTsCQTaXLAiOwBuh2qE/Zg75xzZ1mxR1ucdQaqa/uYEbF",
+	"ziaO23oUGXz/DPnd6LdLb/ccTz/bnW3tq3fVuytOJxVbWaljHoUg1mVsDZDd7Tzch+TplLs2bv8OeuDt",
+	"wscQYPcV2u8BvLWOr0qYqqQX+gRWDWCbKADu0CY6Ayncd6AjyX6OHcYHd9Z82VzHZj/s5W36BtiNw95y",
+	"VAyeuvs/xXoDd1HTyHcpP+n19qJWJfLHDxW9Ekh5dEmwwhf4B5JVQ+HKBf29UXBUbh4Mr/IYfF+/xj2X",
+	"x5VCbPa4AneUIBCcvq5qOM8yLLEzy5F9ThxdJM0QCvZzsLrA4e/b2/TiMeWJ2hiRHOSuhtiDs0MrhBOt",
+	"VwnyVMutgyfOmazXbFTugNnJlmlexmxItTGB/AxjQIZjjGw91sfd3323O4MGqPZEAA1LB9/WgmbAJbu5",
+	"+QHKREXu3Qu/yZOK98ZVknoOYTQ+tQ9WXzqqLeqIX6RyKfJNnkqjA7Iu53qUfMuMyDIdh8SxpqqHbutf",
+	"ZmpDPBTs181KlZJm0RUWw2/NCEKUpdpcEExQiyDZtYR4eoqYRB7p+qvnN/+aYHk3mqVvN0JacZtnqZDQ",
+	"9LJIlwXu/NcUKLVHpAUOzg72Ew5gLfQBxSMcZeS6lWDo97j8TeIQoopjMmIAlIx9yfjs/uswV5yroskT",
+	"vFoY/UalGZfqyvMGI6K5v5xSzQz6uI1Ecfc3TuiLg1DFfajeelj/dTqDfmhzkcq2E4qnaod6Ki8k2gJ4",
+	"2QMELLJjBLwZAUJ99Rj8544pkBrU55MgqSw+bcSc7HHvnLjS5Sfsum6FlFx76YD6GCyAZto6tj6ONhNz",
+	"tRa6hiPoXmxS8f8EcPpwpVWQ+segT4LF9FoOpGbcrz/UBfR3lJ3X3StNZ8LBTloPc+JQ8cAVs//AHHpV",
+	"tY6Qn8MSbFVnoUkt7aLx2P8/A73Rnw/yvmgkxhIycZeD17juUCQpAKf355kcpEToadXHcM0PWfTDeeNN",
+	"Qj21mlO3VaUpBmQkVNYg/VwvEdLbaFfQhHmHLLNmuH1+UjHp5lT6Y58utMh1varf3g63UpUyWpjoFu8a",
+	"Z3r+u0wTjWJFutXqOXkX39rNJlccKTKai1PXfMtuhdiELFreQ3M/9liDT7dRubmEXYQQ6YQIEvBLTgMs",
+	"0lyUVg6w+YOHiN5wm2MdElTmRrb72s36ZCUaSbnQVJEl0175V/VuAlVKRxrgSZ20INaPLoVRe727Y0YA",
+	"/dI1ZZzo8wdQM4D1X0UPigbuACWDK8XwW+GaT71BqAN2ASikRsNMFRsNRZZIFkC52F3x+sBvBQDhUxjg",
+	"ZE3Sv/1Wn+KfiCcgKja1mFNUh70XpsglocxjurpWXhBqMVc3V69SpW81paxfCRMEjs717qkHnoaN8Rwq",
+	"UHhnrYHGTXD2PXYDhpjYJRRGHvC2fAcrz2k/iYkJbAxiSP6IhA9ua61WQTIRR9PbXM/2LpV9bvcA3ALB",
+	"BEdWDweEDPbElwsMFjCKqYepiwq0dENXHCHe7w/MWWxSXfE7MWFaBZkIcOdr7dGzrRVIkS2wmTAMLmEF",
+	"TqwO93uYoIvMnqVk1ad4XrI1SpA6kCygST5QK/iWnhna2x+s8GPIC8kuTiqXHclmAxPP6pAAKwKBCgSS",
+	"T/rC5b1bZQx/asO1LlWetFZGgkWTagMC9hh6QeBLWE/zMZUJaAhvkQg5z7egVtC9fn9zHbDlPGEf7Jpo",
+	"tRYAbYI0A6mnjggYNPeslu/dL79z8z5f82V/ro2hJ7dcbmHH0QdutGmX3BVGxneT2dZOIaJ2sH+8YEiK",
+	"hdMlEktLWMfbLQ2onf43s7FSboQUc7DQmDa+8KM0BC4QMiLIM2MiyN/m1j/BrEOBDZKeR2wl5rcuFqWF",
+	"MVC+gK2zzmL9SutVwi7M18iWvET076WQhq3BfExNQIZCKP3EBIrI+1X2CXHq1qkxVFRpxSJ6Xm/gRV7C",
+	"i5/vSQ1n2eQf1iwiPtaVDczbzZ3sN/bjP0uEHtZijPqg2vpD02EnTz1oUIxmErjGjubU2PveXnfxI0ND",
+	"nvFxoRk27pNfhxEcc4+lEqy+68kI0p3EmlnxkESI4ifEyQouemp2g8VW01aNz3ATUqZ+PleFNE4Bq1Ki",
+	"jqU7EtUr9CrQg0ELpeuMjLYV9CgKg/QjBIIwZO1Ya7ca9p8qXM+xlILatOlktfnzqGS1GU4j/6dYby4g",
+	"4dIaX6+z8FKnEBVXqxwrN6QwpcpvJ77ie7aFyjo4wFBoB/DCxh/VKpIHKR+vUjSh5O6Sb5p/FOvN+yIT",
+	"g7FvViOMHMWojxup3ymynqt2qo2ffrZ/tJYpYMtOsPyHu3Xyap/uRxk0RBWUlbJBaqDsarZ3PvqmBx2c",
+	"C4LmqpEI0+mpevVhk+Jdjv+AYQeWS/3wrYsQg91dNr+i8QVE+8AlY8kaxMRflSsILJorJu5EvoVwici0",
+	"cFquMjWRWiuKJlltxCBQksE2jKeT3LgvlIzqJQ/pBKE2Apnq/YLaSeJF6fd/Pz1xE4AQXK+FBPgEzjZF",
+	"vlFa9NkdVwMpsl9p+nH4uRN/fyAQJBhj3DauCgzHaw1ySLD7IITkqVBygszwmidowygp2F2qU3M0hA78",
+	"Yi84On+4LrUfRSemqJFS1VWsdp+j3v5lw9N8/6J4DXwM98rjjdO9Vk1w5NYlP+S+0FIgYbBoMqSBO7aX",
+	"UC4YwBOM+ESGBJBqiC3CNyGkjmPX4NK16/+fSH6F471IMzEBvUnVjIVMhCMuticNoXlQAwL4zkxUb+9b",
+	"nqAXWeXxbgSe/Ci2A/ekuBHGLzU60IsCoWREGce+jZ5zfF5gOuRywD6qFAQgm3sAjgqM2kN13Qqx0dDn",
+	"6MKbeD1gZSWCBWl1xTQhfvqWBGh4giqW3b4lZsp0LlqU0VB2azDAQzUVoKRoyDncq6uAIVRkrbWALuZ+",
+	"uAcjusjaEYdxre0N4wOr5ORgVZOjHQwjscABreRckFdkXzG4Uy5+FFuSHmhzyhLfR1NyHRJJ78uRndAZ",
+	"X2lueiNfaD/xRBy41FyBWrBPjyaPDqB1DyZ1x11+G66h9MDegamuivL9hUV30xHX1bBX1QNcU4euKHtG",
+	"aQGHuKE+34pta0tkBfaXZr5eGsJjVEXD5RaS1VekTmBUuGk0ZrFj7OJ2rPuogx/F9ogKg0F6GkPW/aam",
+	"oZ5f7elIFnS/LhE32BxSH+o5NTACnSD4lugdQYCDUWwfHHMdVG89dqb9E/bauHgCW/PtxOMHrWNZXBzt",
+	"9O0YgJTez2x8ndMiAhNyNACzTZTERTjEVQKaZzpf8SwTViKar5TXWhdgzYAeNApujh0GseB6hBYbwHzc",
+	"L5Ky/hRLzRVT+YTQISmRzLFs2xqj/mtbhHb+T6Ghn2djtVbiI8PGHZqI0OE7naPcAa/nS+QDGdK08YvQ",
+	"JGx+5we71qYLVciWmu0PVG3FZnx+69AO6XbLlDZPGCJG7SiccqWg2m6TqztABajo7YyQbJ3Kwgi9K0Q7",
+	"QhqzkPPblzDhcxMZO7M36kGc+HEuqx2x8Wi4bcnO5zzL3i4WHp12WEvmZ+QetEY0FAKeSDwSMWVaIXcQ",
+	"AIcOgVG13jlw+AL+ICALU55DBE5JeBis25iaJ+y65nrCA1JYBxQY2lwlkAc8CE4hkcbtHyG3GeeodysY",
+	"45E7H8Arr0ZuuPXDhumSp1ROOuTNn5HANQUw8lvtRYyjQvaltiQIoenHXhuofybnM3X/QiYTB2Pucr9r",
+	"q7rjOhg03RcV/LAqGPbuYHuMvv8+femLCbpdvJm849qrHLkzsT9muN2mi+DiVmybNcIPELLk+7eGvyow",
+	"LA5BTHtHec9xX1tMKMrpghvWE4BUChlz80Ibe9/6ig78iUmACmcUS5QjnmnEenqHkz3pQjqyxGmI4Ng8",
+	"3aTEFHpY21gvbbrJeHosA/eHnXB0WuGvYRlYn9cRYAsUuQigBeISOV2ofImdHM3C+UJok6stgVGozbZe",
+	"zQzmkG+zss4D+JTkQWyU1kLrVEl3LlsdhZcwn99piGniQfzRlMustehgs8LN79vC3dtgpRb6kG8IO5gu",
+	"JTdFTjWo3m1lX93c/HDz+tXXVbhBLYK9jNSm2u0+R9vUT+xPYl1gqtVdN01B3Hfw1Kmqe//VrC67pAqA",
+	"fDH/9m/PvpswvblN7Q31n/L2CjPSnfBgsDr2tGqb0/R1VdZiD7H41DetCpooLaCwSaKDKJ5kb28ABGq3",
+	"Zc8ELATURle14qeQZmcz3xts3VPKdTmd7FrOeAKZU4/y4dV6AGTle/ijzSRviHNvoF4Q/PmRM5nBoJHO",
+	"EGSL7Fmbo2RMP8OfrTkszDftIXs6PjUIPWCAxZq7EITwcvChDu4plcNgpNpr7uUEfmeRWivVy0QZAJy5",
+	"iouUSjCabnYnHsfpHPjW0d231rZRxgg5TGJsl1qGTqlHbnOd9yl2YgHTaDpfsbUwKxUnkh1gdZ7+vk7B",
+	"vnZ0Z2Ca5OnCtDYYUBAkSRwkgKN6I+qFoKYIfvMxlqJpNhOmtLtlSuUkPtJu8BwBtf8lch3nwe++T9G7",
+	"M6WTe4cDHMBJO6mtpHFwiobSFNxqQbGMXarGOmp10oyGFNuXaea2rJkTwATvXLnBUAYFwUMhTcUdzQTP",
+	"s1Tkw4q7kCZPxT3AEqpknrsEwoxehSGPvRyHoBMgpXayShrCb69mN7Jl36gIP1KM2dcyDuHn7YgJKLDD",
+	"QlLuCAlAfpEbHyvP1YERcazIvIQpnavI4Oz+LCITQ5nckaBcFeYAZyHA0kIiOZVY4o16BRwF7AHJBWUx",
+	"rETNPA8lMfRDIakUItETNlfa2D8w9zWxXxNYPweB8aDrDyJ/ngYj5/K2Vk3n+61ifYHv8a36vqMzZSdt",
+	"mEnXAMenxVxZo9hOkurXVegwNV2Ya/7p10SV0v5OO5N/a5cOeagOnHVdaAPUc82072LzKz19b6bsAHAC",
+	"BqQKbm3UZoOB9VxAY3NjG41Uv0J3+3Ez+LEGdGX4rUDhoOyZ0GkiQue18og0oOcytWhmitf1SIOvrd4x",
+	"VfZKqJvXSTGTb50hAf63vdArSkigUrCizOUWZPrKugpwSHDqKhPMHeRmXreV4LkWD0cpTgetqWsbPh3W",
+	"UrpzBnkr7Sq+a2Au1V2ACizN7g+qMSnKgFA3pmX68AV+GaMNoGYFd6BlNWyttGHPnj51dnH/m6hu7wkF",
+	"htsEBwuvAEqE27uTvQFj3lVWgKZQmefeE5LFotcQWVK3jx4E2qu+Kq2I8kF9+Vytd1Od6YJ6pgTdxsyo",
+	"JWijy11KQmCCoCCPA5HlLnEBlYQNAYoYjPxuJMRnL30tvJ3MlQ9DpnfC3px3IucZ3KS6+b7adlTLa/7p",
+	"NX747OnTw1r6OssYn5v0TtSbeZEqGkp1BV+f0NQ7bCRG65bcgvYWlKMXgL0HUADaEjwePcvumqdZW6Ty",
+	"e9eW4zHj7TeaIoU/2V/rWAifU/jSG0L9WNFVvXfDcRRIr+Z0E9h89p0Yn9kbvtypklQsUdFjFX/XPhms",
+	"0qwR2d6TVoMuwaXsp5sgqJePoercCCx6mKtEEISnn4yPltYCG3KR5uuK4CjV6JTqJ+yfcAGAfpcKOwZx",
+	"JwC8Gt4LtR00FlIFhZOWJvzym2BnBgG1qPZlTDazg7JwytYvcqFXexRBu2piSnvJcfAmkKvn+NSAmxCO",
+	"0Gkjvo2V83k5q8sV2BxSlWBy9KpqoUm60U54CXma2RZu+cuaxwb+tr0UJoTpgBceXRmCr91tQVAd9CYq",
+	"910srp4B+7YklLu6KAYc1ATrPyqiEDSgJ3g6S+wwrWhv0gbT+md4xQO2xh60iAyn7LFFrgjJRrL/xSlP",
+	"2MZ/k1IXzegjzXHtNf/0RsilWT26/MZaHetUun8/6xh3XwLghPWii/VM5BP27BuXHdc8TVCVlWkzPkoG",
+	"FXo7s0rXxfrR5V9xSviPakJVbGEU18NuZNK5+bjkmkFrQ88nxjnSBwsv6akxVuZtkFQ86JGBwQrAjng9",
+	"9tS85DnC4hr4OkneVrHEs2xv/lmU1UKOWxhQHzdynxISZ0omSP8XawDA5iV8+tn9FQoHDvQqusJ4rMVh",
+	"byUBsTOeQdg3F2sOrFvx9sN7S4f7Ytc60NeLn+BFhhIjNx98rbGtsq6ShIQtqXYcYCvBEyJb+P4DXx4o",
+	"chpZ+qaZ4HdUWtrkFH6siO4wZgzxa810xFOitqQ39KunSdygDjrNMMpjFxhKarEYgOaxISgAxg6aexPv",
+	"mqa5DxK4WI2PT6/EOuidwZrwgN9lC/Ecu8Vx6qff9TY5si6AaiWyJFWyBc/x/A1x8+4GQBG7Gevyk5yX",
+	"OkA3wUaAYGtrVVmwKUTQF9xB80xpkUA3Z4Rb19rkPe7ZAPy84Qw76edvxjvREO3Mb3uTi0gJ/4ZrfRAL",
+	"8p17aAwDlgbrypYfckUy9zZ9GrOHMOt+hCYa7sbeTS481myWq1JTmmHNE/GEXQdV8Wh+Q8cD1NfuYVAh",
+	"gBBU0R7AnrpOErd6g5nFfnvGtYprw0aqqvHjYYNMTro6YTB8bBQD35NsFADsB7KzUHmDEg33ddglHgeH",
+	"4IjV/kx/6wClXa1Sa4TntdGkHSYxjO1N7QzFozSHUzPNTek6XUoocKZY1amZhU5raVo5pedgqC0FRN8Q",
+	"hzFdux4ATR3rDpFem1yY+QryW+lagLKl2prE0/cQF4VPDt6KjaE4oX0eA2QY5KPqlkwpoOypc1CjnQRh",
+	"Kx1PdLzj9+g/rppV9wXcvtSVfVuItSKWpMGkUixYttNP4utSE27EBdXiRMJ2neiKu/7YrpyVnbph4LV6",
+	"GA9QPxBR2JOM8CyrccOlIcsaz7Sy/w15ExcrULI5Hkk17MfiHcOw1BPYJRV8BIoyXfMeq5mtOORHZe+g",
+	"zTsEESFycx+IzUM6Q/ZoNrVWX/tweZVV7jk+iz2L06QQ7eUPkMT22wgpF+g0vQy2Wm2E9AKdM72yGnPi",
+	"HVvOQAu7vsa8grCFb0MmRxueCaaVkldWBboW6TrfIowD7VOqvUzoHbzci0KMgdIeEcs6VPkVWwsKSZLF",
+	"0+c5uLb6otxZSLvCDs0RAGETvtVX7G+dVB9+ub1KctCTYXfvRSG6gm97mez5iEABR+Pp+EGViBQQFH4A",
+	"0bP9d6lyJ6FVMAM2wt73K/pq9Mp+D6M+jNy60JTXpbAEjeDshpt6IeQBVMz56ga+8luH4aH76LJSAKkk",
+	"8p4kXSxE7uvLyJhqmiM2MR1X91qbCyRnob665FtXkz0hHVeBdVkPZeZKsoE6acYT1nJtlyrPtydMTC2G",
+	"vvxah3fKJRfLltYp/PT+owQwanWVSng8/rKBf/duXdQRTdBcOmrk+9lQNdGzv0RQg8iuAV3R96HuGLQo",
+	"2R7uLvq6b1sm1m8BSmu6zFXRQpD0hjT2kttjRMUZC5WDlr7c0YQUbfKdF9Z2yVU5qZGGOFh0Op9SsLnK",
+	"ijWY/InIReKD+bNMzW+hh2HdfAW8wvkfcNcjJQ12mXNV6gl7Zm/GZ0+fPr1i3zx92unu369uONwgQe4E",
+	"LEmgilIyAT06KyitYuMm5YgVnUg0qBBVnnCEvlxkX+6LL/fFmd4XpOEaQqmov4cw6adrvjnmXrgMTHpa",
+	"68Cyt3cGVnpD/ay/I/w5xyJfLwDNGv8nvrmnunclhmMq/C8q9ouK/aJiz1zFWpXSoF/XfNO7cp2rPKmo",
+	"fRuCinX+UdjJvADklnmmisShqlJ/NuZP1lpkd64wpKLFA3RforibbR0/cAQtO9ZtgEw9dpj3BTbQD5/A",
+	"r8brWoNKVKxD94a4TL0dbuKACjxbsnVmQqpkXGfAtXIsyuDv2P1zSXts8vBf5VmGu+fjvlg0Q6h9wdMo",
+	"EdiOGOVkDhZxMFbmcKPGrUzcHXkMZubw5HbmZq5twxd25tiKiuQC2UdaS4je07Nv8NHx9BAN2bWcqCJS",
+	"CcwcuBGBerSuuAepLtprF6u/x2CItdUYx1QrN/Yyc6py6VvkgO7qkKzRQ+dLXwwGl3uZvQR5k6HlPr+H",
+	"cVd6Y3ItuNSXAPWYOPog6J2ShN0IlgZ9IIm0LwSGrEhg2FeFFvn/uk++bgQmEVyaBzQSYZm7RG7djsSg",
+	"GgYvJPw7NrAZAECMIOOA8QfYF0+YaxPmBiBSdB1BBTrrTMVDAe1pGk2diWt5RZyVmah99XFVGLWjhwzP",
+	"3cE616ad2hxHruWtDRsjVYOP+y3qrWN4Odm1tg2iezamdKuKcyAHs54JwSgsVJapUiRIsrvFTsFLNs0L",
+	"ST88FXeC4guRCM/95ON9YX9iDCVwYH96dxbDLZkiWdYBJA5OhDDlSriWilQTxYtiiQrAQKUybuKJ8xqt",
+	"WhCZdhl7iu5Zq6UJWe38Nw3n2bx19tNhd66QiWou9X1uda1aEKylERtf00Zn3fFRK3AFyXcHQJWZWBZy",
+	"UqXY8a5hYIjsQy1KUUIsyG6+R2ScMGUveO6andZCenAoO2YMU++fMlEn7vspnspoate+P1R0wTr3r3KV",
+	"gUnvhYNi0HH46IhhmGDEzoEY+g5GZMbsoiBU8toEwvK71DAtMjF3Hph9bjdyBjoTY2L2maSIt0jUFuZM",
+	"TZndaY7cbbE/9mARmrYTFQ3TRPB/MKQHoTonPyF6PRx+AGtLZSF0E73uSXJhv3Qs0W6/gZkOCzklBLMW",
+	"cBR4oM+VGIoI9vjj8fSPczy63TVnHwD5MwclaI86RSXcfj5IWAK86trdTO0+m4xLwg4AaoKVKqWLTGi1",
+	"FtiqaBWwQ1QEtPMJgQ3kjifdWbeYyBZRokp07WkC5x1/cJMcOwBRGzcGmkq7N2QIwgnqdKl4pltjEFAo",
+	"TvadlRgE1XROTFVxQv0hhS54RujNeoL/WwOf9PUQVvTKejkKmzWlRmnCr2C6B+pSXuZqjSoLzqWsuI9V",
+	"lkA+ERsQnv1Xt6oUKA/41X7nyNKUa2afITKVDLChiIScssZuXqXgt1cs1/wvT//2Tbe2CMFvRf6rWXE5",
+	"qGo8yoOxu9M1fwOC13cwwIu1VXmHen4DRYnwF4na7XsM2WMdoClkihm0EsFn2xos+a3YRNqA3mVcBkpx",
+	"kDRxOMQDmVl2Do2N3xmXg233Z/fX39poz+59LbkvDh5Ga7kafugZgOTQQsZckF34vQKw+/0xmlSum+uY",
+	"ngDsOeFMLXiaiQSrGcFGpEibi51KZdhWGAJ3V4W5hCAcVGbD80p64O4n7CP07d2JPE8TanQCdjmC9aM2",
+	"GGhD8yV3/gcYz8xKFUuP2L8CIublEmnvdwN5TfhX/UnU0N7XQ6mEQ1bOgKZNIMv+FjvoiiGM9CnbORmp",
+	"PQ7NKldnCSWtPdW7Bkvhyl7H0Hp2vC5eVulZUxAzzFeIQWeLJ5od577pnCvyCGclwhFDCNRTw6l10J6C",
+	"3dCuCg2sRysxlFBCBAii3UjA3a4ySlxaGxc035pvmTZplrEsvWtOKv1e7sSHyC3F9hswwQ6x64K+oXIk",
+	"ZJgIkKxFkhrdwKrkoWrtLoZcyex762OlGEKVjmtYG7HRdWYnuw76qgbYgOlH+wHebogFYkrF1qksjNDO",
+	"44C0mMjv0jnEO7UwFQLtBK5vjZgj0Gq8UamM2Lp2BfrTpgNdjvuTHOB+7OQ72ZnAFI4CyQUTqf+7szgU",
+	"sCzOP1ZpX+K+12K3Ei0YQckvpWADav2iW8AV5bEeaL2URZb1exH4oppW97KQZ1mbUTQb4UXvJtJu+VHj",
+	"gn3kZr46YcniBG1cG0/lqUUQPkOo3Eq833BtLr63U7x4/aIPmnF43QttcsHXR7KNX0sG32Ybz13krNi8",
+	"kFdQEphww/H6f1+g3Wj/N0XQB8cZC5TOOAUG9BrepOx1p6HNnV606nOvdp6MkDZ6J3gg4FkFpx0qcuBv",
+	"eSH3uJ9Kld+C2o1bTmQFc7ssheMDYVJ8MmALpZqVeWqMkCyB9AdpWMWMUrcsNdZebjKSb4zYnHS0h6Kz",
+	"hImN7dkPrU/qNok1Ndu07o39fMDXhd9veF8wICqa5EXPbRv2F6dSlBe3YtsShisMMrtvKQgt/XQo2cAh",
+	"jAX/AUVpqzQTNVvfnt192f9ZlPblfxTHMwA3V5QNvzHY1ZCcWKuRKblsQzzXQmtir2lqTLpJl/JtYbrS",
+	"WDH6SQfj6JX8XKnbVHjYvQD0/UaYi+fw6WDQ7+0AJ5PGY/nToIfyJxH3jhRhtqZyORyqS2MHULqUr4dK",
+	"79CPj00XFV1nOxeIJFyRFvFyC6ijKK9ji6oW8yJPzfbR5b9/CY+s3Copamd2OleJaNanr9I7F69RSaXd",
+	"geqXLfjcgJuFYZB0KS9SX2eRal1YQwVskIXKyR7DUR/7g5z6THqWC55ErA47hed2ksPI0kt4CRjgvOTp",
+	"/mf2qN2Pk481ScGGa12qPJk4srqoRCDhFKFDK2BHVrl4wl6qnD176gNt4XlZ8y2yYgG2tFG3wH9d+1k9",
+	"CZDS3UQQttfRAbGvnI1M5j7BDH898UUG8NMwnFSEE5IoH0ZPrL+RqwJ+SWnhfkUXjjWPS59n+zqSCcP1",
+	"vKELcVCmtiNSWZFLln6kd9pWJ1l4/htTAch4CKEbAhgnxri3GyFfv2DPlZRibkiNRCqi9e1rHGHnZf+C",
+	"1UlN/JRutFpdbaCa36i5PwwtIaqzUuG4RlMuddmy4hiMd2wnTj9r7ihfhWN8hTwMdvVxdz4jGwCj+T2I",
+	"dZnfJ8IY++Ictf/R3xN5rvJOX8TLKMBSz4p1xs189WvqXvDkmMjKrLMjYyE7tgUE+jLBEwy4KrqXpVbZ",
+	"KRbGn/DEOKz8xhvvpgZ27y+zSVWwhxxCdAtRVVvtuoqUg4LZ+vftsGwX9Ot4Pr/YyD2KS3cGDR6lzbAW",
+	"8o5Asa8+itl1YVby64l/JEXWbeV7nkv05RAth6FP75BdUOs7WOlFeiecfTWpSn0AGUblKdF77l2lfyye",
+	"jiN31h7gljZJIgc0MdYe+9UrF36FpnX6Yc2ETJoKpd65QYdTAPbnewHEoCL4YYk+3KK1pltv3EMHgfis",
+	"3a4WGAacqWR7hTBHyboFzJRnWTu+3Ci1w85vuA+LFBkClQSCX76CKm/fqQu9C333YIRbOP1Mf2uFKfpe",
+	"JpWLdBigSNfcqfthFP1yz8hj7+tkLopNe4VUjcCOSla0u0KhSbqBPP9GmH9uBo3/wwANBblGodswmOJu",
+	"6vX5CTwbK+Mg2XjSPb+PFvNcGF//s8lTaVzlWS3wD+1AhudGJFECfFraAUJQdtbXFE6/n7Lul2K3ywVa",
+	"zOz4M3GARvomeG4UDerH69o9HrzJuGzSwVTPl086XM9xu7l3R45oav/EFeOsFLOVUrePtTvxaVX5REYy",
+	"ABr2nJaspGf6ufpH6+2Hjdtt29/2ro9bWeB0+Ku9E8FhUnVNmEBaSIB3SU2v5yVO0k0NFqmxvlFLVzxa",
+	"vee3uANkwfxszhj6rul8TBPBk9ab44V94BxPxgC31guRpdZb6Vz2Wq97x2+LZJBO6wMX2Y2QyfWSp/IP",
+	"sFftpq80+J4N5q/nkDJ56hq7RjpLRuDONMQyIdWipKDCOm4gJxcpVhehvfZH308/JfvazQeNCvL6vONg",
+	"L0shNq1VgZzyY7ngGeOFWak8/T+R/Opozh2xmUwAVYvneDv6KscKUT8CSnADJRwDAgrgACOjCQSDRmTV",
+	"fjgQjkCM6wh3ePoZ/jyMbMj9BOOuPW3YcX4CfGvomurDqz4sqVR9offaGyOF0Z4UghY98PtieAu4ivfq",
+	"3vEbMBmXJ3CATki/CmO0QfrBzoW5zAi+bkGguk6SD4Kvz9iRh+mdEl6yK9BDbCl2GcLiTj/bP1ph0947",
+	"8B0o2iWcNB7vSUcnO74p8ZdrN2EM/lLPLnW4sP1D3YfrOl2LNVqO7tZqjVG847l5wMU7rAXf0lscCV9H",
+	"NS4UVafycDu9Xj2lIqIi/qFS+cde0UFWE+QYygFbowUf8JE/cG4Q3vBemUHj1mbI1sCWQDfO/HwxS2ll",
+	"xw1v2yu5GjeiAqBOlZBjXEz70eQR1rE2xrZP3NTDuXoUpuln+PMAF82duhUNmx9TafTkEFcsLKZULFNy",
+	"6QnRuMQuoZ5TvCbn87YKoRu+1RUlIVM5WzmAHs4WqZ0gJCmpjLqYZemcsNHqEFzwFjXALURVj0R27JQG",
+	"cvfhtz+IT2bsWjN8qWjgxq4t8VQNghGFrDqNTua/kHTHqIoULwd8paBgcz9We7lXY1TRWHKJd1R1cT3W",
+	"cWcVxz53XAIoXk21A5bDcjeeZYFv3glQAB6/B5qA+300Xpp+HT+9x8/voDxaUxNrSZqYPu/EsBZG2zkC",
+	"ieniZ6PU99rU2gisrpGFm3EclVWMMhMsGnVlOlS77sqgocsIJww6PjVstsUbFFvBqVDy26dUrevA02CY",
+	"C6tmQ/A0Ii6FwhFELILBAXUG+FmxsjMoI3msGU+SXGgMzdKHcO9oA2gzGHiC8fCA50DalnggeHplX4C0",
+	"e8yBcgd2bSCVHgwwslUUDLp/i8Oy9N5TjVI9/Qx/dkFthwcvIaHihK+ms1VeV9lcOoXN3gZARNDWqo01",
+	"Bri/pSb7hXJuo4/T5/CtoSO/I+9Wc4PtlzVqlugpYG61Vxy6SvwF8QUvSGktU0ngOVabOp3l+EbdvVCr",
+	"6Zdk2hK+NlHFzLbs5uWHdwEGR7pcGV0bqcWeeZlm9yDG8/sbhUfBd70KCgEJ7hZbn7rgDpP/8jAJTFwY",
+	"ZGtuEC98xVHkaxq8U1TOrlkulkXGc8CAOyRi9n8MW1u/6Bv2Kv27vdcJd5hrthBmvrJ3sY85JXw7U+p2",
+	"X4Re2ke9DJ0kQi0SMFRKW82NiOPo+HLnWSo5zOhgNxlIRNovv8Me+k0DifHHPDUAj+s2v7a7yBjYLA+X",
+	"bCZ0moiKD9DR/Gvl2s9NzqVeCGpHn+WC32pHZCzRQ37CQI/Yn3f0YmCaOywcraKkxmckPZNImx60nfDg",
+	"VHGDqGcBKmgz5Tx83sH36GJkniit40UO/I6+K0zbSQl4IkhGTuqDsSK0G1prPkkRTYshDbtgBxFW7fpi",
+	"WyIwXKDTpOdpOgdUsG9IofpWA2xS66BQXzlqXzuNUw5Eb6g50F27yXgqj2yvRaxUepd+MxY7G1ediYa7",
+	"8aOY3aj5rTDsq/cvn7Pvvv3rX7/uaGhVDmNgb/nOP/KLKRNALYDsg/hk2FpozZcC9SDszE/4P1cMj6l1",
+	"cfBT3zWO+tmKlAZHx+EmoLiBGk/NE3aNU0YyeavmEboHWvrt5Cto9NnW872SZx5Ase5L39uNkCca+5NG",
+	"Xo/Z1ghvkqrCbApTLf/KkcWESCUxnWqX/lG0MymV5rtvK91XcWXsyvizvj1q2tjGbFG1M4Cq56Wxd1MB",
+	"frVSgnsKr+Tblsj59XwuNsDqU/ItShvFC8k+QGwQXcxXUM7M5iI36cIunHAldGbrPfCSS2SiRNlLcl5i",
+	"19wTdi0Zh8FEgmNpZlSWVPkY/JQDM5DVstaOgPYbZKGdia2SSVCHN2GAqS+XdKeEjn/JI5KO7/qRD9Um",
+	"Xv3+yJfvNa3rR7vVjZBl1hbr2W2hK/xivuK5aQHKIFu1XCmAiQEz1Oq5iY/TMKnKCUkY/tgT9gq22Vmj",
+	"9N9W6aIGBSpcVZgJm4FWoTy042Hw6NR8HcvfwJSe07wP5Lg/eqhImkOqMUDVaAXCHyeZoWHpmVr4qL3H",
+	"3Ew1y/hMZBNva9sx/+eOZ0VzaN9+4bjY+xtgowGV7bNmGled4H9yd+PbY9qux6WCUtuHi8t/xKVy297c",
+	"Lw8C2De8n0931fsBPz+aCZ7b0/PvX+wGeOi/f/9iF0OL/M6JZZFnjy4fTfkmnd49e/TbL7/9/wAAAP//",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

@@ -29,6 +29,7 @@ import { labelsOf, LabelsInput } from "../../parts/LabelsInput";
 import { PageHead } from "../../parts/PageHead";
 import { ProblemNote } from "../../parts/ProblemNote";
 import { useAct } from "../../parts/useAct";
+import { Passkeys } from "./Passkeys";
 import { SettingsTabs } from "./SettingsTabs";
 import { actionsHead } from "../../parts/actionsHead";
 
@@ -159,6 +160,7 @@ export default function You() {
           <Mail />
         </Card>
         <div className="stack">
+          <Passkeys />
           <Sessions all={all} extra={everybody} />
           <Tokens all={all} add={() => setOpen("token")} />
         </div>

@@ -5,6 +5,7 @@ import { Navigate, useNavigate, useSearchParams } from "react-router";
 import { api, problemOf, take } from "../../api/client";
 import { ProblemNote } from "../../parts/ProblemNote";
 import { keepThen, within } from "../../parts/then";
+import { answerByPasskey, passkeysHere } from "../../passkey";
 import { forgetAll } from "../../privatekey/held";
 
 export default function SignIn() {
@@ -15,6 +16,13 @@ export default function SignIn() {
   const setUp = useQuery({ queryKey: ["set-up"], queryFn: () => take(api.GET("/set-up")), retry: false });
   const signIn = useMutation({
     mutationFn: (body: { name: string; password: string; code?: string }) => take(api.POST("/session", { body })),
+    onSuccess: async (me) => {
+      queries.setQueryData(["me"], me);
+      await navigate(within(params.get("then")), { replace: true });
+    },
+  });
+  const byPasskey = useMutation({
+    mutationFn: async () => take(api.POST("/session/passkey", { body: await answerByPasskey() })),
     onSuccess: async (me) => {
       queries.setQueryData(["me"], me);
       await navigate(within(params.get("then")), { replace: true });
@@ -104,6 +112,19 @@ export default function SignIn() {
               Sign in
             </Button>
           </Form>
+        )}
+        {passkeysHere && (
+          <>
+            <Divider plain>or</Divider>
+            {byPasskey.error && (
+              <div className="after-m">
+                <ProblemNote error={byPasskey.error} />
+              </div>
+            )}
+            <Button block size="large" loading={byPasskey.isPending} onClick={() => byPasskey.mutate()}>
+              Sign in with a passkey
+            </Button>
+          </>
         )}
         {setUp.data?.issuer && (
           <>

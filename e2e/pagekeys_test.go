@@ -343,3 +343,30 @@ func (h *house) rotatedTo(t *testing.T, old string) string {
 	}
 	return items.Items[0].New
 }
+
+// TestALostKeyIsFoundAgainInThePage proves in the page what that takes.
+func TestALostKeyIsFoundAgainInThePage(t *testing.T) {
+	t.Parallel()
+	h := newHouse(t, "")
+	dir := t.TempDir()
+	sshKeygen(t, dir, "tern", "-t", "ed25519", "-N", "")
+	h.must("key", "import", "tern", "-from", filepath.Join(dir, "tern.pub"))
+	h.must("key", "mark-lost", "tern", "-reason", "the tablet is gone", "-yes")
+	p := h.console(t)
+	p.open("/keys/tern")
+	p.press("It was found again")
+	p.fill("Why", "it was on the boat")
+	p.press("It is not lost")
+	p.holds("a refusal before a proof", `document.querySelector("[role=dialog] [role=alert]") !== null`)
+	p.press("Prove it")
+	p.takesKey(filepath.Join(dir, "tern"))
+	p.do(chromedp.Evaluate[chromedp.Void](`[...document.querySelectorAll("[role=dialog]")]
+		.find((e) => e.innerText.includes("Drop private key files")).querySelector("button.ant-btn-primary").click()`))
+	p.says("tern is proved")
+	p.press("It is not lost")
+	p.holds("the key as active", `!document.body.innerText.includes("It was found again")`)
+	var k apiclient.Key
+	if err := json.Unmarshal([]byte(h.must("key", "show", "tern", "-json")), &k); err != nil || k.State != "active" {
+		t.Errorf("the key is %s, %v", k.State, err)
+	}
+}

@@ -51,7 +51,7 @@ func TestConsoleFromAShutLoginBackIn(t *testing.T) {
 	p.fill("Why, for the daybook", "the laptop is gone")
 	p.press("Begin")
 	p.says("debian@door is open again: a login with back was completed.")
-	p.says("plumlatch key private back")
+	p.says("Take the private key out")
 	h.must("key", "private", "back", "-reason", "restore")
 	h.opensAgain(t, "door", "back")
 	p.press("Report")

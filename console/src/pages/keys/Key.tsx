@@ -20,6 +20,7 @@ import { ProveButton } from "../../parts/Prove";
 import { Change } from "./Change";
 import { HandOver, Uses } from "./Custody";
 import { MarkLost, Weight } from "./Loss";
+import { Forget, Found } from "./Claims";
 import { TakeOut } from "./TakeOut";
 
 export default function KeyPage() {
@@ -101,12 +102,7 @@ export default function KeyPage() {
               ],
               ["Private key", custody(k)],
               ["Take it out, once", !k.steward && k.custody === "kept" && <TakeOut key="t" of={k} />],
-              [
-                "Forget the kept copy",
-                !k.steward && k.custody === "kept" && (
-                  <CopyText key="g" text={`plumlatch key forget ${k.name}`} label="command" />
-                ),
-              ],
+              ["Forget the kept copy", !k.steward && k.custody === "kept" && <Forget key="g" of={k} />],
               [
                 "Last proved",
                 k.steward ? "" : k.proved_at ? `${moment(k.proved_at)} by ${k.proved_by ?? ""}` : "never",
@@ -117,12 +113,7 @@ export default function KeyPage() {
                   <ProveButton key="v" of={k.name} text="Prove that you hold it" small />
                 ),
               ],
-              [
-                "Found again",
-                !k.steward && k.state === "lost" && (
-                  <CopyText key="f" text={`plumlatch key found ${k.name} -reason "…"`} label="command" />
-                ),
-              ],
+              ["Found again", !k.steward && k.state === "lost" && <Found key="f" of={k} />],
               ["Labels", Object.keys(k.labels).length > 0 && <Labels labels={k.labels} list="/keys" />],
               ["Recorded", `${moment(k.created_at)} by ${k.created_by}`],
             ]}

@@ -15,6 +15,7 @@ import { PageHead } from "../../parts/PageHead";
 import { ProblemNote } from "../../parts/ProblemNote";
 import { StateMark } from "../../parts/StateMark";
 import { LoginActions } from "./LoginActions";
+import { NextStep } from "./NextStep";
 import { Settle } from "./Settle";
 import { Withdraw } from "./Withdraw";
 import { Ways } from "./Ways";
@@ -49,7 +50,7 @@ export default function LoginPage() {
             ["Last read", l.reach.swept_at ? `${moment(l.reach.swept_at)}, ${l.swept_by ?? ""}` : "never"],
             ["Last try", l.reach.sweep_error],
             ["Cloud's label", l.label],
-            ["What to do next", l.reach.next && <CopyText key="n" text={l.reach.next} label="command" />],
+            ["What to do next", l.reach.next && <NextStep key="n" of={l.reach} here />],
           ]}
         />
       </Card>

@@ -4,7 +4,6 @@ import { Link } from "react-router";
 import { api, take, type LoginReach } from "../../api/client";
 import { useHolders, useMe, useReach, useSweep } from "../../api/queries";
 import { counted, day, lookOf, reachMeaning, reachOrder, type Tone } from "../../format";
-import { CopyText } from "../../parts/CopyText";
 import { EmptyNote } from "../../parts/EmptyNote";
 import { PagedTable } from "../../parts/list/PagedTable";
 import { PageHead } from "../../parts/PageHead";
@@ -15,7 +14,7 @@ import { StateMark } from "../../parts/StateMark";
 import { usePlace } from "../../parts/usePlace";
 import { LetInButton } from "../logins/LetInButton";
 import { Glance } from "./Glance";
-import { GetBackIn } from "../restores/GetBackIn";
+import { NextStep } from "../logins/NextStep";
 import { ReachTabs } from "./ReachTabs";
 import type { Column } from "../../parts/list/column";
 
@@ -183,7 +182,7 @@ const columns: Column<LoginReach>[] = [
     text: (l) => l.why,
     render: (l) => <span className="block-text">{l.why}</span>,
   },
-  { title: "What to do next", key: "next", render: (l) => <Next of={l} /> },
+  { title: "What to do next", key: "next", render: (l) => <NextStep of={l} /> },
 ];
 
 const worryColumns: Column<LoginReach>[] = [
@@ -213,29 +212,6 @@ function Together({ of: rows }: { of: LoginReach[] }) {
       <LetInButton logins={rows.map((l) => l.login)} text="Let a key in to them" />
       <ProveButton text="Prove your keys" />
     </>
-  );
-}
-
-/**
- * The one next action, in place where the page can do it. A command is left where it takes a private key on the
- * person's machine that reads or changes the login.
- */
-function Next({ of: l }: { of: LoginReach }) {
-  const may = useMe().data?.role !== "viewer";
-  const page = `/logins/${encodeURIComponent(l.login)}`;
-  const differs = l.missing + l.ungranted + l.strangers > 0;
-  if (l.reach === "shut" && !l.steward) return <GetBackIn login={l.login} small />;
-  if (differs && l.reach !== "shut") return <Link to={page}>Decide about the drift</Link>;
-  if (may && (l.reach === "thin" || l.reach === "shut"))
-    return <LetInButton logins={[l.login]} text="Let another key in" small />;
-  if (l.reach === "stale") return <ProveButton small />;
-  if (l.reach === "unswept" && l.steward && may) return <SweepButton instances={[l.instance]} small />;
-  return l.next ? (
-    <div className="block-text">
-      <CopyText text={l.next} label="command" />
-    </div>
-  ) : (
-    <Link to={page}>See it</Link>
   );
 }
 

@@ -3,7 +3,7 @@ import { Alert, App, Button, Card, Input, Modal } from "antd";
 import { useEffect, useState } from "react";
 import { Link, useParams } from "react-router";
 import { api, take, type Restore } from "../../api/client";
-import { useMe, useRestore } from "../../api/queries";
+import { useKey, useMe, useRestore } from "../../api/queries";
 import { moment, routeTitle, took } from "../../format";
 import { CopyText } from "../../parts/CopyText";
 import { Facts } from "../../parts/Facts";
@@ -11,6 +11,7 @@ import { Loading } from "../../parts/Loading";
 import { PageHead } from "../../parts/PageHead";
 import { ProblemNote } from "../../parts/ProblemNote";
 import { RunSteps } from "../../parts/RunSteps";
+import { TakeOut } from "../keys/TakeOut";
 import { StateMark } from "../../parts/StateMark";
 import { WaitsNote } from "../../parts/WaitsNote";
 
@@ -136,7 +137,12 @@ export default function RestorePage() {
           {r.run.state === "done" && r.route !== "windows-password" && (
             <div className="stack gap-s before-m">
               <strong>Log in</strong>
-              {r.kept && <CopyText block label="command" text={`plumlatch key private ${r.key} -reason "restore"`} />}
+              <div className="row many">
+                <Link to={`/terminals/${encodeURIComponent(target)}`}>
+                  <Button>Open a terminal</Button>
+                </Link>
+                {r.kept && <Kept name={r.key} />}
+              </div>
               <CopyText block label="command" text={`plumlatch connect ${r.target}`} />
             </div>
           )}
@@ -151,6 +157,12 @@ export default function RestorePage() {
       </div>
     </>
   );
+}
+
+/** The new key, whose private key is in the safe. */
+function Kept({ name }: { name: string }) {
+  const key = useKey(name);
+  return key.data && key.data.custody === "kept" ? <TakeOut of={key.data} /> : null;
 }
 
 function Undo({ of }: { of: Restore }) {

@@ -40,7 +40,8 @@ func (g pendingOf) names(kind apiclient.PendingKind) []string {
 
 type pendingOf []apiclient.PendingThings
 
-// TestTheFirstPageTellsWhatChangedAndWhatWaits follows a login from thin to shut, for two people who look at different times.
+// TestTheFirstPageTellsWhatChangedAndWhatWaits follows a login from thin to shut, for two people who look at
+// different times.
 func TestTheFirstPageTellsWhatChangedAndWhatWaits(t *testing.T) {
 	t.Parallel()
 	h := newHouse(t, "")

@@ -47,7 +47,8 @@ func TestRowsThatAreChosenAreDoneTogether(t *testing.T) {
 	p.press("Place its line in 2 logins")
 	p.holds(
 		"both runs done, where they were asked for",
-		`[...document.querySelectorAll("[role=dialog] [role=status]")].filter((e) => e.innerText.includes("done")).length === 2`,
+		`[...document.querySelectorAll("[role=dialog] [role=status]")]
+			.filter((e) => e.innerText.includes("done")).length === 2`,
 	)
 	for _, name := range doors[:2] {
 		if out, err := h.ssh(h.instance(name), "second", "hostname"); err != nil || out != name {

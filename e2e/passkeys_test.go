@@ -34,9 +34,8 @@ func (p *page) authenticator(verified bool) webauthn.AuthenticatorID {
 	return added.AuthenticatorID
 }
 
-
-// TestSigningInWithAPasskey adds one in the console, signs in with it in place of a password and a code, is asked again before
-// what is dangerous, and removes it.
+// TestSigningInWithAPasskey adds one in the console, signs in with it in place of a password and a code, is asked
+// again before what is dangerous, and removes it.
 func TestSigningInWithAPasskey(t *testing.T) {
 	t.Parallel()
 	h := newHouse(t, "")
@@ -163,10 +162,11 @@ func TestPasskeysOfSomebodyElseOrAnotherTimeOpenNothing(t *testing.T) {
 		t.Fatal(err)
 	}
 	altered := strings.Replace(signed, `"signature":"M`, `"signature":"N`, 1)
+	const none = "00000000-0000-7000-8000-000000000000"
 	for what, c := range map[string]struct{ origin, body string }{
 		"another site":     {"https://other.example", signed},
 		"no page":          {"", signed},
-		"no challenge":     {name, strings.Replace(signed, answer["challenge"].(string), "00000000-0000-7000-8000-000000000000", 1)},
+		"no challenge":     {name, strings.Replace(signed, answer["challenge"].(string), none, 1)},
 		"nothing signed":   {name, `{"challenge":"00000000-0000-7000-8000-000000000000","credential":{}}`},
 		"no credential":    {name, `{"challenge":"00000000-0000-7000-8000-000000000000"}`},
 		"an address":       {h.url, `{"challenge":"00000000-0000-7000-8000-000000000000","credential":{}}`},
@@ -211,8 +211,8 @@ func TestPasskeysOfSomebodyElseOrAnotherTimeOpenNothing(t *testing.T) {
 	q.holds("no passkey at an address", `!document.body.innerText.includes("passkey")`)
 }
 
-// TestWhatIsDangerousAsksAgainWhoIsThere makes calls in a session whose person showed who they are too long ago, and with a
-// token, which is for what it is for.
+// TestWhatIsDangerousAsksAgainWhoIsThere makes calls in a session whose person showed who they are too long ago, and
+// with a token, which is for what it is for.
 func TestWhatIsDangerousAsksAgainWhoIsThere(t *testing.T) {
 	t.Parallel()
 	h := newHouse(t, "")
@@ -222,7 +222,10 @@ func TestWhatIsDangerousAsksAgainWhoIsThere(t *testing.T) {
 	calls := map[string]struct{ path, body string }{
 		"handing out a kept key": {"/api/v1/keys/tern/private-key", `{}`},
 		"a leaving":              {"/api/v1/operators/nobody/leaving", `{"reason":"x"}`},
-		"an override":            {"/api/v1/rotations/" + id + "/changes", `{"change":"override","login":"a@b","reason":"x"}`},
+		"an override": {
+			"/api/v1/rotations/" + id + "/changes",
+			`{"change":"override","login":"a@b","reason":"x"}`,
+		},
 	}
 	code := func(with, path, body string) string {
 		t.Helper()

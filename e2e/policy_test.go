@@ -2,8 +2,8 @@ package e2e
 
 import "testing"
 
-// TestThePagesPolicyTakesNoStyleFromElsewhere looks for what the browser refuses on pages of the console, and has it refuse a
-// style element that comes as markup does.
+// TestThePagesPolicyTakesNoStyleFromElsewhere looks for what the browser refuses on pages of the console, and has it
+// refuse a style element that comes as markup does.
 func TestThePagesPolicyTakesNoStyleFromElsewhere(t *testing.T) {
 	t.Parallel()
 	h := newHouse(t, "")
@@ -13,8 +13,8 @@ func TestThePagesPolicyTakesNoStyleFromElsewhere(t *testing.T) {
 	p.open("/keys")
 	p.says("1 key")
 	p.holds("an ear for what is refused", `(() => { window.refused = [];
-		document.addEventListener("securitypolicyviolation", (e) => window.refused.push(e.violatedDirective + " " + e.blockedURI +
-			" " + e.sample)); return true; })()`)
+		document.addEventListener("securitypolicyviolation", (e) => window.refused.push(
+			e.violatedDirective + " " + e.blockedURI + " " + e.sample)); return true; })()`)
 	p.press("New key") // a dialog, with styles of its own
 	p.holds("a dialog", `document.querySelector("[role=dialog]") !== null`)
 	p.holds("the terminal's page", `(() => { history.pushState({}, "", "/terminals/debian@cam");
@@ -24,7 +24,10 @@ func TestThePagesPolicyTakesNoStyleFromElsewhere(t *testing.T) {
 	p.press("Open the terminal")
 	p.types("whoami")
 	p.says("debian")
-	p.holds("a terminal with its colours", `getComputedStyle(document.querySelector(".xterm-rows")).color !== "rgb(0, 0, 0)"`)
+	p.holds(
+		"a terminal with its colours",
+		`getComputedStyle(document.querySelector(".xterm-rows")).color !== "rgb(0, 0, 0)"`,
+	)
 	p.holds("nothing refused", `window.refused.length === 0 || (document.title = window.refused.join(), false)`)
 	p.holds("a style that is markup refused", `(() => {
 		const box = document.createElement("div");

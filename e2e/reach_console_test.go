@@ -145,8 +145,8 @@ func TestTheMapAndTheSkipLinkWorkByKeyboard(t *testing.T) {
 	p.holds("the page of the login", `location.pathname.startsWith("/logins/") && location.pathname.endsWith("door")`)
 }
 
-// TestTheMapTakesTogetherWhatIsAlikeAndLeavesNothingOut compares its rows with the map of each login, by the client, and opens
-// a row and what hangs on a person in the console.
+// TestTheMapTakesTogetherWhatIsAlikeAndLeavesNothingOut compares its rows with the map of each login, by the client,
+// and opens a row and what hangs on a person in the console.
 func TestTheMapTakesTogetherWhatIsAlikeAndLeavesNothingOut(t *testing.T) {
 	t.Parallel()
 	h := newHouse(t, "")

@@ -116,8 +116,8 @@ func TestConsoleOverridesForALostKeyByTheLoginsName(t *testing.T) {
 	h.replaced(t, "a", "away")
 }
 
-// TestARotationIsPlannedByItsGoalAndThePlanFollowsTheFields takes the one way from the list of rotations to new keys on each
-// instance: a card, and a button.
+// TestARotationIsPlannedByItsGoalAndThePlanFollowsTheFields takes the one way from the list of rotations to new keys
+// on each instance: a card, and a button.
 func TestARotationIsPlannedByItsGoalAndThePlanFollowsTheFields(t *testing.T) {
 	t.Parallel()
 	h := newHouse(t, "")
@@ -148,7 +148,7 @@ func TestARotationIsPlannedByItsGoalAndThePlanFollowsTheFields(t *testing.T) {
 	p := h.console(t)
 	p.open("/rotations")
 	p.holds("the count of its card", `[...document.querySelectorAll("nav[aria-label=Goals] a")]
-		.some((e) => e.innerText.includes("End sharing") && e.innerText.includes("1") && e.innerText.includes("2 key lines"))`)
+		.some((e) => ["End sharing", "1", "2 key lines"].every((w) => e.innerText.includes(w)))`)
 	p.open("/rotations/plan?goal=keys")
 	p.says("Say which keys, and the plan is shown here.")
 	p.choose("Keys", "spare")

@@ -151,8 +151,16 @@ func (s *server) readContract() error {
 			only := map[string]bool{
 				"sweep": is("x-sweep"), "compare": is("x-compare"), "settle": is("x-compare") || is("x-settle"),
 			}
-			c := call{of: only, fresh: is("x-fresh"), sure: is("x-sure"), stream: is("x-stream"), long: is("x-long"), large: is("x-large"),
-				socket: is("x-socket"), file: is("x-file")}
+			c := call{
+				of:     only,
+				fresh:  is("x-fresh"),
+				sure:   is("x-sure"),
+				stream: is("x-stream"),
+				long:   is("x-long"),
+				large:  is("x-large"),
+				socket: is("x-socket"),
+				file:   is("x-file"),
+			}
 			switch {
 			case role == "anyone":
 			case people.Role(role).May(people.Viewer):
@@ -269,8 +277,8 @@ func policy(nonce string) string {
 	if nonce != "" {
 		styles += " 'nonce-" + nonce + "'"
 	}
-	return "default-src 'self'; style-src " + styles + "; img-src 'self' data:; frame-ancestors 'none'; base-uri 'none'; " +
-		"form-action 'self'"
+	return "default-src 'self'; style-src " + styles + "; img-src 'self' data:; frame-ancestors 'none'; " +
+		"base-uri 'none'; form-action 'self'"
 }
 
 func (s *server) limitBody(c *gin.Context) {

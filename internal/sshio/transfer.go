@@ -27,7 +27,7 @@ type Listed struct {
 
 // Folder names that a listing has at most, and how many bytes a server may say for it.
 const (
-	MaxListed     = 2000
+	MaxListed  = 2000
 	mostListed = 4 << 20
 )
 
@@ -41,7 +41,8 @@ var (
 	ErrForbidden = errors.New("the login may not do that there")
 )
 
-// transfer is an SFTP client of its own, on a channel of its own (RFC 4254 section 6.5), that hears at most so many bytes.
+// transfer is an SFTP client of its own, on a channel of its own (RFC 4254 section 6.5), that hears at most so many
+// bytes.
 func (s *Session) transfer(ctx context.Context, most int64) (files, func(), error) {
 	c, err := s.client.NewSession()
 	if err != nil {
@@ -94,7 +95,8 @@ func inTerms(err error) error {
 	return err
 }
 
-// mostLinks is how many symbolic links are followed on the way to a folder, as many as Linux follows (path_resolution(7)).
+// mostLinks is how many symbolic links are followed on the way to a folder, as many as Linux follows
+// (path_resolution(7)).
 const mostLinks = 40
 
 // followed is an absolute path without symbolic links, which a server's SSH_FXP_REALPATH may leave in it.
@@ -241,4 +243,3 @@ func (s *Session) Store(
 	}
 	return written, nil
 }
-

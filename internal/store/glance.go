@@ -48,8 +48,8 @@ func (s *Store) KeepReach(ctx context.Context, now map[uuid.UUID]reach.State, at
 	return plain(db.CreateInBatches(rows, 1000).Error)
 }
 
-// ReachTurns returns what came and went by each of n+1 points in time, of which the last is until, a step apart; and since
-// when reach was kept, the zero time for never. Raw, since GORM has no union of two questions.
+// ReachTurns returns what came and went by each of n+1 points in time, of which the last is until, a step apart; and
+// since when reach was kept, the zero time for never. Raw, since GORM has no union of two questions.
 func (s *Store) ReachTurns(
 	ctx context.Context, until time.Time, step time.Duration, n int,
 ) (turns []reach.Turn, since time.Time, err error) {
@@ -77,8 +77,8 @@ func (s *Store) ReachTurns(
 	return turns, since, nil
 }
 
-// ReachChanges returns the logins whose reach is another than at a time that is over, the last change first, and how many
-// there are. A login that was not there at that time is among them, one that is gone is not.
+// ReachChanges returns the logins whose reach is another than at a time that is over, the last change first, and how
+// many there are. A login that was not there at that time is among them, one that is gone is not.
 func (s *Store) ReachChanges(ctx context.Context, since time.Time, limit int) ([]record.ReachChange, int, error) {
 	q := s.db.WithContext(ctx).Table("login_reach r").
 		Joins("JOIN logins l ON l.id = r.login_id").
@@ -90,7 +90,8 @@ func (s *Store) ReachChanges(ctx context.Context, since time.Time, limit int) ([
 		return nil, 0, plain(err)
 	}
 	var out []record.ReachChange
-	err := q.Select("l.os_user, i.name AS instance_name, coalesce(b.state, '') AS before, r.state AS after, r.since AS at").
+	err := q.Select("l.os_user, i.name AS instance_name, coalesce(b.state, '') AS before, r.state AS after, " +
+		"r.since AS at").
 		Order("r.since DESC, i.name, l.os_user").
 		Limit(limit).
 		Scan(&out).
@@ -111,7 +112,10 @@ func (s *Store) LastLook(ctx context.Context, operator uuid.UUID) (time.Time, er
 // Look records that a person has seen what changed.
 func (s *Store) Look(ctx context.Context, operator uuid.UUID, at time.Time) error {
 	return plain(s.db.WithContext(ctx).Table("looks").
-		Clauses(clause.OnConflict{Columns: []clause.Column{{Name: "operator_id"}}, DoUpdates: clause.AssignmentColumns([]string{"at"})}).
+		Clauses(clause.OnConflict{
+			Columns:   []clause.Column{{Name: "operator_id"}},
+			DoUpdates: clause.AssignmentColumns([]string{"at"}),
+		}).
 		Create(map[string]any{"operator_id": operator, "at": at}).Error)
 }
 

@@ -51,7 +51,11 @@ func (s *Store) AddPasskeyChallenge(ctx context.Context, c record.PasskeyChallen
 }
 
 // TakePasskeyChallenge returns what a browser was asked to sign, once; ErrNotFound where it is over or was taken.
-func (s *Store) TakePasskeyChallenge(ctx context.Context, id uuid.UUID, now time.Time) (record.PasskeyChallenge, error) {
+func (s *Store) TakePasskeyChallenge(
+	ctx context.Context,
+	id uuid.UUID,
+	now time.Time,
+) (record.PasskeyChallenge, error) {
 	var taken []record.PasskeyChallenge
 	err := s.db.WithContext(ctx).Clauses(clause.Returning{}).Where("id = ? AND expires_at > ?", id, now).
 		Delete(&taken).Error

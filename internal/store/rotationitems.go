@@ -368,9 +368,9 @@ func (s *Store) ItemOf(
 	return i, plain(done.Error)
 }
 
-// KeysInPlace returns the keys that are in place somewhere or should be, but for steward keys: how they are judged, in how
-// many logins, and on how many instances they were seen.
-// Raw, for the union of what is granted and what was seen.
+// KeysInPlace returns the keys that are in place somewhere or should be, but for steward keys: how they are judged,
+// in how many logins, and on how many instances they were seen. Raw, for the union of what is granted and what was
+// seen.
 func (s *Store) KeysInPlace(ctx context.Context) ([]record.KeyInPlace, error) {
 	var out []record.KeyInPlace
 	err := s.db.WithContext(ctx).Raw(`SELECT k.type, k.bits, k.created_at, k.state, p.lines, p.instances FROM (

@@ -5,7 +5,7 @@ import { useDialogs } from "./dialogs";
 // What reads private keys comes when it is needed.
 const ProveDialog = lazy(() => import("./ProveDialog"));
 
-/** Proves keys by signatures that the browser makes: the key of, those among which it is, or all that are in the files. */
+/** Proves keys by signatures that the browser makes: the key of, those among which it is, or all in the files. */
 export function ProveButton({
   of,
   among,

@@ -203,7 +203,12 @@ func mapTogether(
 	legend := kit.Table{Head: []string{"", "KEYS", "SUCH AS", "HOLDER", "LOGINS", "FRESHLY PROVED"}}
 	for n, c := range shown {
 		legend.Add(
-			heads[n], fmt.Sprint(c.Count), c.Keys[0].Name, kit.Given(c.Keys[0].Holder), fmt.Sprint(c.Logins), fmt.Sprint(c.Fresh),
+			heads[n],
+			fmt.Sprint(c.Count),
+			c.Keys[0].Name,
+			kit.Given(c.Keys[0].Holder),
+			fmt.Sprint(c.Logins),
+			fmt.Sprint(c.Fresh),
 		)
 	}
 	legend.Write(s)

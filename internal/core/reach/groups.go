@@ -31,8 +31,9 @@ type Groups struct {
 	Columns []Column
 }
 
-// Group takes logins with the same keys together, and keys with the same logins, and orders both so that blocks form: the
-// column with the most logins first, and the rows by their columns. marks has, for each login, its keys, each once.
+// Group takes logins with the same keys together, and keys with the same logins, and orders both so that blocks form:
+// the column with the most logins first, and the rows by their columns. marks has, for each login, its keys, each
+// once.
 func Group(marks [][]Mark) Groups {
 	rows := alike(len(marks), func(login int) []Mark { return marks[login] })
 	keys := 0

@@ -2,7 +2,8 @@ package reach
 
 import "time"
 
-// Turn is how many logins came to have a reach by a point in time, or, where Count is less than nothing, no longer have it.
+// Turn is how many logins came to have a reach by a point in time, or, where Count is less than nothing, no longer
+// have it.
 type Turn struct {
 	State State
 	// Point is the number of the first point in time that it counts for.
@@ -16,8 +17,8 @@ type Moment struct {
 	Counts map[State]int
 }
 
-// History returns the counts at n+1 points in time, the last of which is until and each of which is a step before the next,
-// out of what came and went. Turns of points beyond the last count for nothing.
+// History returns the counts at n+1 points in time, the last of which is until and each of which is a step before the
+// next, out of what came and went. Turns of points beyond the last count for nothing.
 func History(until time.Time, step time.Duration, n int, turns []Turn) []Moment {
 	came := make([]map[State]int, n+1)
 	for _, t := range turns {

@@ -1,5 +1,5 @@
-// Package glance tells what somebody wants to know first: what is pending for them, what changed since they last looked, and
-// how the reach of all logins developed. It decides nothing and changes nothing but when somebody looked.
+// Package glance tells what somebody wants to know first: what is pending for them, what changed since they last
+// looked, and how the reach of all logins developed. It decides nothing and changes nothing but when somebody looked.
 package glance
 
 import (
@@ -92,7 +92,8 @@ type Glance struct {
 	History []reach.Moment
 }
 
-// Glance tells the actor what is pending for them, what changed since they last looked, and how reach developed in so many days.
+// Glance tells the actor what is pending for them, what changed since they last looked, and how reach developed in so
+// many days.
 func (s *Service) Glance(ctx context.Context, actor people.Actor, days int) (Glance, error) {
 	if days < 1 || days > maxDays {
 		return Glance{}, &problem.Problem{

@@ -18,8 +18,9 @@ import (
 	"plumlatch/internal/store"
 )
 
-// Passkeys are credentials of WebAuthn (W3C, level 3) that the browser or a hardware key keeps for the host name of the
-// console. Each sign-in asks for a check of the person on the device, so that one stands for a password and a second factor.
+// Passkeys are credentials of WebAuthn (W3C, level 3) that the browser or a hardware key keeps for the host name of
+// the console. Each sign-in asks for a check of the person on the device, so that one stands for a password and a
+// second factor.
 
 const (
 	// passkeysEach is how many a person may have.
@@ -348,7 +349,8 @@ func (s *Service) ConfirmByPasskey(ctx context.Context, actor Actor, origin stri
 	return s.store.ConfirmSession(ctx, actor.Session, s.now())
 }
 
-// Sure refuses, in a session, who has not just shown that they are its person. A token needs no more than its own rights.
+// Sure refuses, in a session, who has not just shown that they are its person. A token needs no more than its own
+// rights.
 func (s *Service) Sure(actor Actor) error {
 	if actor.Session == uuid.Nil {
 		return nil

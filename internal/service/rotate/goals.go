@@ -28,8 +28,8 @@ type Reached struct {
 	Keys, Lines int
 }
 
-// Goals returns how many keys are older than so many days, weaker than that, shared, and lost, of those that are in place
-// somewhere or should be.
+// Goals returns how many keys are older than so many days, weaker than that, shared, and lost, of those that are in
+// place somewhere or should be.
 func (s *Service) Goals(ctx context.Context, days int, weaker string) ([]Reached, error) {
 	if days < 1 || days > 36500 {
 		return nil, &problem.Problem{

@@ -24,7 +24,8 @@ const MostOfFile = 2 << 30
 // transfersEach is how many transfers a visit has at once.
 const transfersEach = 3
 
-// filesOf returns the open visit of the actor's own page, whose connection is in this process, and what ends the use of it.
+// filesOf returns the open visit of the actor's own page, whose connection is in this process, and what ends the use
+// of it.
 func (s *Service) filesOf(ctx context.Context, actor people.Actor, id uuid.UUID) (*live, func(), error) {
 	if s.NoFiles {
 		return nil, nil, &problem.Problem{
@@ -117,7 +118,8 @@ type Put struct {
 	SHA256 string
 }
 
-// Put writes a file into the login. What is there stays, unless it may be replaced; a transfer that breaks leaves nothing.
+// Put writes a file into the login. What is there stays, unless it may be replaced; a transfer that breaks leaves
+// nothing.
 func (s *Service) Put(
 	ctx context.Context, actor people.Actor, id uuid.UUID, name string, replace bool, from io.Reader,
 ) (Put, error) {

@@ -8,8 +8,8 @@ import { GetBackIn } from "../restores/GetBackIn";
 import { LetInButton } from "./LetInButton";
 
 /**
- * The one next action for a login, in place where the page can do it. A command is left where it takes a private key on the
- * person's machine that reads or changes the login. here is on the page of the login.
+ * The one next action for a login, in place where the page can do it. A command is left where it takes a private key
+ * on the person's machine that reads or changes the login. here is on the page of the login.
  */
 export function NextStep({ of: l, here }: { of: LoginReach; here?: boolean }) {
   const may = useMe().data?.role !== "viewer";

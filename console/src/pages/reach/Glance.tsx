@@ -10,7 +10,7 @@ import { Plot } from "./Plot";
 /** So many pending things and changes are told one by one. */
 const told = 4;
 
-/** What somebody wants to know first: how reach developed, what changed since they last looked, what is pending for them. */
+/** What somebody wants to know first: how reach developed, what changed since they last looked, what is pending. */
 export function Glance({ worrying }: { worrying: number }) {
   const glance = useGlance();
   const g = glance.data;

@@ -6,7 +6,7 @@ import { useMe } from "../../api/queries";
 
 const BestWay = lazy(() => import("./BestWay"));
 
-/** Gets back into a login that is shut by the best way there is, where the person is; the run is shown there as well. */
+/** Gets back into a login that is shut by the best way there is, where the person is, with its run. */
 export function GetBackIn({ login, small }: { login: string; small?: boolean }) {
   const { open, close } = useDialogs();
   const may = useMe().data?.role !== "viewer";

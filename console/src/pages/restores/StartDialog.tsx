@@ -89,6 +89,7 @@ export function StartDialog({
     },
   });
   const lost = Form.useWatch("lost", form);
+  const possible = routes.routes.filter((o) => o.possible).length;
   return (
     <Modal
       open
@@ -126,7 +127,7 @@ export function StartDialog({
       )}
       {others && (
         <p>
-          It is the best of {counted(routes.routes.filter((o) => o.possible).length, "way")} back in: {option.summary}.{" "}
+          It is the best of {counted(possible, "way")} back in: {option.summary}.{" "}
           <Link to={`/logins/${encodeURIComponent(routes.login)}/routes`} className="in-text">
             Compare them
           </Link>

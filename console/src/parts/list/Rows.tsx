@@ -2,6 +2,7 @@ import { useWindowVirtualizer } from "@tanstack/react-virtual";
 import { Checkbox, Spin } from "antd";
 import { memo, useEffect, useLayoutEffect, useRef, useState, type ReactNode } from "react";
 import type { Pages } from "../../api/queries";
+import { plural } from "../../format";
 import type { Column } from "./column";
 
 /** Which rows are chosen, by their keys. */
@@ -15,6 +16,7 @@ interface Props<T> {
   pages: Pages<T>;
   columns: Column<T>[];
   rowKey: (row: T) => string;
+  noun: string;
   empty: ReactNode;
   order?: string;
   sort?: (order: string | undefined) => void;
@@ -28,7 +30,7 @@ const block = 12;
 const many = 10 * block;
 
 /** The rows. Once there are many, the columns keep the widths that the first rows gave them. */
-export function Rows<T extends object>({ pages, columns, rowKey, empty, order, sort, wraps, choice }: Props<T>) {
+export function Rows<T extends object>({ pages, columns, rowKey, noun, empty, order, sort, wraps, choice }: Props<T>) {
   const box = useRef<HTMLDivElement>(null);
   const [laid, setLaid] = useState<{ widths: number[]; top: number }>();
   /** Whether the table is no wider than the page; unknown after that has another width. */
@@ -54,7 +56,7 @@ export function Rows<T extends object>({ pages, columns, rowKey, empty, order, s
   useLayoutEffect(() => {
     const table = box.current?.querySelector("table");
     if (table) setFits(table.offsetWidth <= (box.current?.offsetWidth ?? 0));
-  }, [rows.length, laid, fits === undefined]); // eslint-disable-line react-hooks/exhaustive-deps -- only whether it is known
+  }, [rows.length, laid, fits === undefined]); // eslint-disable-line react-hooks/exhaustive-deps -- until it is known
   useEffect(() => {
     const again = () => {
       setLaid(undefined);
@@ -112,7 +114,7 @@ export function Rows<T extends object>({ pages, columns, rowKey, empty, order, s
       // One that scrolls to the side does so by keyboard as well.
       tabIndex={fits === false ? 0 : undefined}
       role={fits === false ? "region" : undefined}
-      aria-label={fits === false ? "A table that scrolls to the side" : undefined}
+      aria-label={fits === false ? `List of ${plural(noun)}, which scrolls to the side` : undefined}
     >
       <table
         className={wraps ? "rows wrapping" : "rows"}

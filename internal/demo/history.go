@@ -9,7 +9,7 @@ import (
 	"plumlatch/internal/core/custody"
 	"plumlatch/internal/core/reach"
 	"plumlatch/internal/record"
-	"plumlatch/internal/service/glance"
+	"plumlatch/internal/service/access"
 	"plumlatch/internal/store"
 )
 
@@ -63,7 +63,7 @@ func (l *Loader) history(ctx context.Context) error {
 			}
 		}
 		if err := l.Store.InTx(ctx, func(tx *store.Store) error {
-			return glance.KeepReach(ctx, tx, logins, standings, at)
+			return access.KeepReach(ctx, tx, logins, standings, at)
 		}); err != nil {
 			return err
 		}

@@ -8,8 +8,6 @@ import (
 	"slices"
 	"time"
 
-	"github.com/google/uuid"
-
 	"plumlatch/internal/core/custody"
 	"plumlatch/internal/core/reach"
 	"plumlatch/internal/record"
@@ -131,27 +129,6 @@ func (s *Service) Glance(ctx context.Context, actor people.Actor, days int) (Gla
 // Look records that the actor has seen what changed.
 func (s *Service) Look(ctx context.Context, actor people.Actor) error {
 	return s.store.Look(ctx, actor.ID, s.now())
-}
-
-// KeepReach keeps how the reach of logins is now, so that it can be told later how it developed.
-func KeepReach(
-	ctx context.Context, tx *store.Store, logins []record.ReachLogin, standings []reach.Standing, at time.Time,
-) error {
-	before, err := tx.KeptReach(ctx)
-	if err != nil {
-		return err
-	}
-	changed := map[uuid.UUID]reach.State{}
-	for n, l := range logins {
-		if before[l.ID] != standings[n].State {
-			changed[l.ID] = standings[n].State
-		}
-		delete(before, l.ID)
-	}
-	for id := range before {
-		changed[id] = "" // gone
-	}
-	return tx.KeepReach(ctx, changed, at)
 }
 
 // pending collects what is pending for the actor.

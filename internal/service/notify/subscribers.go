@@ -16,8 +16,8 @@ import (
 	"plumlatch/internal/core/reach"
 	"plumlatch/internal/core/text"
 	"plumlatch/internal/record"
+	"plumlatch/internal/service/access"
 	"plumlatch/internal/service/fleet"
-	"plumlatch/internal/service/glance"
 	"plumlatch/internal/service/journal"
 	"plumlatch/internal/service/people"
 	"plumlatch/internal/service/problem"
@@ -438,7 +438,7 @@ func (s *Service) watchReach(ctx context.Context) error {
 		if err := tx.SetShut(ctx, came, went, s.now()); err != nil {
 			return err
 		}
-		if err := glance.KeepReach(ctx, tx, w.Logins, standings, s.now()); err != nil {
+		if err := access.KeepReach(ctx, tx, w.Logins, standings, s.now()); err != nil {
 			return err
 		}
 		return tx.Note(ctx, entries...)

@@ -39,56 +39,58 @@ export function Graph({ label, layers, edges }: Props) {
     );
   });
   return (
-    <svg viewBox={`0 0 ${across} ${height}`} role="group" aria-label={label} className="graph">
-      {edges.map((e) => {
-        const from = places.get(e.from);
-        const to = places.get(e.to);
-        if (!from || !to) return null;
-        const [x1, y1, x2, y2] = [from.x + wide, from.y + high / 2, to.x, to.y + high / 2];
-        const bend = (x2 - x1) / 2;
-        return (
-          <path
-            key={`${e.from} ${e.to}`}
-            d={`M${x1} ${y1} C${x1 + bend} ${y1} ${x2 - bend} ${y2} ${x2} ${y2}`}
-            fill="none"
-            stroke={e.status === "in place" ? token.colorTextTertiary : tones[lookOf(e.status).tone]}
-            strokeWidth={1.6}
-            strokeDasharray={e.status === "in place" ? undefined : "5 4"}
-          >
-            <title>{e.status}</title>
-          </path>
-        );
-      })}
-      {layers.flat().map((node) => {
-        const at = places.get(node.id);
-        if (!at) return null;
-        return (
-          <foreignObject key={node.id} x={at.x} y={at.y} width={wide} height={high}>
-            <div className="graph-node">
-              {node.sha256 && <KeyGlyph sha256={node.sha256} size={20} />}
-              <span className="shrinks">
-                <span className="block cut" title={node.text}>
-                  {node.to ? (
-                    <Link to={node.to} className="plain-ink">
-                      {node.text}
-                    </Link>
-                  ) : (
-                    node.text
-                  )}
+    <div className="scrolls">
+      <svg viewBox={`0 0 ${across} ${height}`} role="group" aria-label={label} className="graph">
+        {edges.map((e) => {
+          const from = places.get(e.from);
+          const to = places.get(e.to);
+          if (!from || !to) return null;
+          const [x1, y1, x2, y2] = [from.x + wide, from.y + high / 2, to.x, to.y + high / 2];
+          const bend = (x2 - x1) / 2;
+          return (
+            <path
+              key={`${e.from} ${e.to}`}
+              d={`M${x1} ${y1} C${x1 + bend} ${y1} ${x2 - bend} ${y2} ${x2} ${y2}`}
+              fill="none"
+              stroke={e.status === "in place" ? token.colorTextTertiary : tones[lookOf(e.status).tone]}
+              strokeWidth={1.6}
+              strokeDasharray={e.status === "in place" ? undefined : "5 4"}
+            >
+              <title>{e.status}</title>
+            </path>
+          );
+        })}
+        {layers.flat().map((node) => {
+          const at = places.get(node.id);
+          if (!at) return null;
+          return (
+            <foreignObject key={node.id} x={at.x} y={at.y} width={wide} height={high}>
+              <div className="graph-node">
+                {node.sha256 && <KeyGlyph sha256={node.sha256} size={20} />}
+                <span className="shrinks">
+                  <span className="block cut" title={node.text}>
+                    {node.to ? (
+                      <Link to={node.to} className="plain-ink">
+                        {node.text}
+                      </Link>
+                    ) : (
+                      node.text
+                    )}
+                  </span>
+                  <span className="block cut small">
+                    {node.note}
+                    {node.states?.map((s) => (
+                      <span key={s.state} className={lookOf(s.state).tone}>
+                        {lookOf(s.state).sign} {s.count > 1 && s.count} {s.state}{" "}
+                      </span>
+                    ))}
+                  </span>
                 </span>
-                <span className="block cut small">
-                  {node.note}
-                  {node.states?.map((s) => (
-                    <span key={s.state} className={lookOf(s.state).tone}>
-                      {lookOf(s.state).sign} {s.count > 1 && s.count} {s.state}{" "}
-                    </span>
-                  ))}
-                </span>
-              </span>
-            </div>
-          </foreignObject>
-        );
-      })}
-    </svg>
+              </div>
+            </foreignObject>
+          );
+        })}
+      </svg>
+    </div>
   );
 }

@@ -94,6 +94,7 @@ export default function LeavingPage() {
           size="small"
           rowKey={(i) => `${i.key} ${i.login ?? ""}`}
           pagination={{ pageSize: 50, hideOnSinglePage: true }}
+          scroll={{ x: 760 }}
           dataSource={l.items}
           columns={columns}
           locale={{ emptyText: <EmptyNote text={`${name} has no key that is in place.`} /> }}

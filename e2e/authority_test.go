@@ -328,7 +328,7 @@ func TestMarkedSecretsAreNowhereTheyShouldNotBe(t *testing.T) {
 			return
 		}
 		body := ""
-		if op.RequestBody != nil {
+		if op.RequestBody != nil && op.RequestBody.Value.Content["application/json"] != nil { // else it is a file
 			fields := map[string]any{}
 			for name, schema := range op.RequestBody.Value.Content["application/json"].Schema.Value.Properties {
 				switch {

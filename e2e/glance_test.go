@@ -2,6 +2,7 @@ package e2e
 
 import (
 	"encoding/json"
+	"strings"
 	"testing"
 	"time"
 
@@ -45,6 +46,9 @@ type pendingOf []apiclient.PendingThings
 func TestTheFirstPageTellsWhatChangedAndWhatWaits(t *testing.T) {
 	t.Parallel()
 	h := newHouse(t, "")
+	if out := h.must("glance"); !strings.Contains(out, "Nothing is pending") { // before anything was kept
+		t.Errorf("of an empty service:\n%s", out)
+	}
 	h.must("instance", "launch", "door", "-image", "debian-12", "-size", "small", "-new", "mine", "-steward")
 	h.must("sweep", "door")
 	reach := func(want apiclient.ReachState) func(apiclient.Glance) bool {

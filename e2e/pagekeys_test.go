@@ -360,8 +360,9 @@ func TestALostKeyIsFoundAgainInThePage(t *testing.T) {
 	p.holds("a refusal before a proof", `document.querySelector("[role=dialog] [role=alert]") !== null`)
 	p.press("Prove it")
 	p.takesKey(filepath.Join(dir, "tern"))
-	p.do(chromedp.Evaluate[chromedp.Void](`[...document.querySelectorAll("[role=dialog]")]
-		.find((e) => e.innerText.includes("Drop private key files")).querySelector("button.ant-btn-primary").click()`))
+	p.holds("the button that proves it", `(() => { const b = [...document.querySelectorAll("[role=dialog]")]
+		.find((e) => e.innerText.includes("Drop private key files"))?.querySelector("button.ant-btn-primary");
+		if (b && !b.disabled) b.click(); return Boolean(b && !b.disabled); })()`)
 	p.says("tern is proved")
 	p.press("It is not lost")
 	p.holds("the key as active", `!document.body.innerText.includes("It was found again")`)

@@ -197,6 +197,24 @@ func TestPasskeysOfSomebodyElseOrAnotherTimeOpenNothing(t *testing.T) {
 	if status, code := send(name, signed); status != http.StatusUnauthorized || code != "wrong-passkey" {
 		t.Errorf("the same answer again: %d %s", status, code)
 	}
+	// An admin who sets another password for somebody takes their passkeys away: who knows who added them.
+	word := writeFile(t, h.dir+"/word", password)
+	h.must("operator", "add", "oona", "-role", "admin", "-password-file", word)
+	oona := h.signIn("oona", password)
+	args := []string{"operator", "change", "ines", "-password-file", word, "-reason", "her laptop is gone"}
+	if r := h.as(oona, args...); r.status != 0 {
+		t.Fatalf("%+v", r)
+	}
+	h.sql("DELETE FROM tries") // those of above are slowed down still
+	p.open("/")
+	p.press("Sign in with a passkey")
+	p.says("The passkey was not taken: nobody here has it")
+	p.signIn("ines", password)
+	p.open("/settings")
+	p.press("Add a passkey")
+	p.fill("Name", "laptop")
+	p.press("Make it")
+	p.says("never")
 	// Somebody who may not sign in does not by a passkey either.
 	h.sql("UPDATE operators SET closed_at = now() WHERE name = 'ines'")
 	h.sql("DELETE FROM tries") // those of above are slowed down still

@@ -31,6 +31,9 @@ func TestConsoleFromReachToADecisionAboutAStranger(t *testing.T) {
 	p.press("Sweep all")
 	p.says("Swept: 1 as before, 0 changed, 0 could not be read") // the first look is no change
 	p.says("1 stranger in the file")
+	p.press("Decide about the drift")
+	p.says("Drift of debian@door")
+	p.press("Leave it")
 	p.press("debian@door")
 	p.says("Strangers: keys in place here")
 	p.press("Record it, to decide")

@@ -18,6 +18,7 @@ import (
 	"time"
 
 	"plumlatch/internal/adapter"
+	"plumlatch/internal/faraway"
 	"plumlatch/internal/paddock"
 )
 
@@ -39,6 +40,10 @@ func run() error {
 		"how long each phase takes, such as disk=1s,boot=2s; phases: disk instance boot start stop delete agent attach "+
 			"detach metadata, and snapshot-gib for each GiB of a copy",
 	)
+	roundTrip := flag.String(
+		"ssh-round-trip", "0",
+		"how far away the instances' SSH endpoints are, such as 40ms, or 40ms+5ms with jitter in each direction",
+	)
 	without := flag.String("without", "", "capabilities to do without, with commas between")
 	region := flag.String("region", "", "the only region that it has; all unless given")
 	flag.Parse()
@@ -50,6 +55,10 @@ func run() error {
 	slow, err := parseLatency(*latency)
 	if err != nil {
 		return err
+	}
+	away, err := faraway.Parse(*roundTrip)
+	if err != nil {
+		return fmt.Errorf("-ssh-round-trip: %w", err)
 	}
 	token, err := os.ReadFile(*tokenFile)
 	if err != nil {
@@ -68,6 +77,7 @@ func run() error {
 		Token:   strings.TrimSpace(string(token)),
 		Block:   prefix,
 		Latency: slow,
+		Away:    away,
 		Log:     log,
 		Region:  *region,
 		Without: parseCapabilities(*without),

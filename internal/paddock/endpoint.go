@@ -21,7 +21,7 @@ func (c *Cloud) listen(i instance) error {
 	}
 	port := strconv.Itoa(SSHPort)
 	e, err := guest.Listen(
-		d.Disk, i.Name, func(from net.Addr) bool { return c.admits(i.Firewall, from, SSHPort) },
+		d.Disk, i.Name, func(from net.Addr) bool { return c.admits(i.Firewall, from, SSHPort) }, c.opts.Away,
 		net.JoinHostPort(i.PrivateAddress, port), net.JoinHostPort(i.PublicAddress, port),
 	)
 	if err != nil {

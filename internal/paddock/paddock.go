@@ -21,6 +21,7 @@ import (
 	"time"
 
 	"plumlatch/internal/adapter"
+	"plumlatch/internal/faraway"
 	"plumlatch/internal/paddock/block"
 	"plumlatch/internal/paddock/guest"
 )
@@ -50,6 +51,8 @@ type Options struct {
 	Block netip.Prefix
 	// Latency is zero unless set.
 	Latency Latency
+	// Away is how far away the instances' SSH endpoints are; zero for not at all.
+	Away faraway.Distance
 	// Region is the only one that it has; "" for all.
 	Region string
 	// Without are the capabilities that it does without.

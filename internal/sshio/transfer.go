@@ -6,10 +6,12 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"math"
 	"os"
 	"path"
 	"slices"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	"github.com/pkg/sftp"
@@ -41,41 +43,55 @@ var (
 	ErrForbidden = errors.New("the login may not do that there")
 )
 
+// hearing reads what a server says, up to so many bytes.
+type hearing struct {
+	io.Reader
+	left int64
+	full atomic.Bool
+}
+
+func (h *hearing) Read(p []byte) (int, error) {
+	if h.left <= 0 {
+		h.full.Store(true)
+		return 0, io.EOF
+	}
+	n, err := h.Reader.Read(p[:min(int64(len(p)), h.left)])
+	h.left -= int64(n)
+	return n, err
+}
+
 // transfer is an SFTP client of its own, on a channel of its own (RFC 4254 section 6.5), that hears at most so many
 // bytes.
-func (s *Session) transfer(ctx context.Context, most int64) (files, func(), error) {
-	c, err := s.client.NewSession()
+func (s *Session) transfer(ctx context.Context, most int64) (c files, heard *hearing, done func(), err error) {
+	channel, err := s.client.NewSession()
 	if err != nil {
-		return files{}, nil, fmt.Errorf("open a channel for files: %w", err)
+		return c, nil, nil, fmt.Errorf("open a channel for files: %w", err)
 	}
-	fail := func(err error) (files, func(), error) {
-		c.Close()
-		return files{}, nil, fmt.Errorf("the SSH server offers no SFTP: %w", err)
+	fail := func(err error) (files, *hearing, func(), error) {
+		channel.Close()
+		return c, nil, nil, fmt.Errorf("the SSH server offers no SFTP: %w", err)
 	}
-	in, err := c.StdinPipe()
-	if err != nil {
-		return fail(err)
-	}
-	out, err := c.StdoutPipe()
+	in, err := channel.StdinPipe()
 	if err != nil {
 		return fail(err)
 	}
-	if err := c.RequestSubsystem("sftp"); err != nil {
+	out, err := channel.StdoutPipe()
+	if err != nil {
 		return fail(err)
 	}
-	heard := out
-	if most > 0 {
-		heard = io.LimitReader(out, most)
+	if err := channel.RequestSubsystem("sftp"); err != nil {
+		return fail(err)
 	}
-	inTime := context.AfterFunc(ctx, func() { c.Close() })
+	heard = &hearing{Reader: out, left: most}
+	inTime := context.AfterFunc(ctx, func() { channel.Close() })
 	client, err := sftp.NewClientPipe(heard, in)
 	if err != nil {
 		inTime()
 		return fail(err)
 	}
-	return files{client}, func() {
+	return files{client}, heard, func() {
 		inTime()
-		c.Close()
+		channel.Close()
 		client.Close()
 	}, nil
 }
@@ -98,6 +114,9 @@ func inTerms(err error) error {
 // mostLinks is how many symbolic links are followed on the way to a folder, as many as Linux follows
 // (path_resolution(7)).
 const mostLinks = 40
+
+// mostFolders is how many folders deep a path may be, which a link can say of itself.
+const mostFolders = 256
 
 // followed is an absolute path without symbolic links, which a server's SSH_FXP_REALPATH may leave in it.
 func (f files) followed(name string) (string, error) {
@@ -123,7 +142,9 @@ func (f files) followed(name string) (string, error) {
 		if path.IsAbs(to) {
 			at = "/"
 		}
-		rest = append(strings.Split(path.Clean(to), "/"), rest...)
+		if rest = append(strings.Split(path.Clean(to), "/"), rest...); len(rest) > mostFolders {
+			return "", fmt.Errorf("%w: its path is too long", ErrForbidden)
+		}
 	}
 	return at, nil
 }
@@ -131,7 +152,7 @@ func (f files) followed(name string) (string, error) {
 // List returns what is in a folder, by name, "" for where the login begins; its absolute path; and how many entries are
 // left out, as there are too many or their names are no text.
 func (s *Session) List(ctx context.Context, name string) (folder string, entries []Listed, left int, err error) {
-	c, done, err := s.transfer(ctx, mostListed)
+	c, heard, done, err := s.transfer(ctx, mostListed)
 	if err != nil {
 		return "", nil, 0, err
 	}
@@ -143,6 +164,9 @@ func (s *Session) List(ctx context.Context, name string) (folder string, entries
 		return "", nil, 0, inTerms(err)
 	}
 	infos, err := c.ReadDirContext(ctx, folder)
+	if err != nil && heard.full.Load() {
+		return "", nil, 0, fmt.Errorf("%w: the folder has too much in it", ErrTooLong)
+	}
 	if err != nil {
 		return "", nil, 0, inTerms(err)
 	}
@@ -166,7 +190,7 @@ func (s *Session) List(ctx context.Context, name string) (folder string, entries
 
 // Fetch gives a regular file of at most so many bytes to take, with its length when it was opened.
 func (s *Session) Fetch(ctx context.Context, name string, most int64, take func(r io.Reader, size int64) error) error {
-	c, done, err := s.transfer(ctx, 0)
+	c, _, done, err := s.transfer(ctx, math.MaxInt64)
 	if err != nil {
 		return err
 	}
@@ -182,7 +206,7 @@ func (s *Session) Fetch(ctx context.Context, name string, most int64, take func(
 		return inTerms(err)
 	case !info.Mode().IsRegular():
 		return ErrNotFile
-	case info.Size() > most:
+	case info.Size() > most || info.Size() < 0:
 		return ErrTooLong
 	}
 	return take(io.LimitReader(f, info.Size()), info.Size())
@@ -196,7 +220,7 @@ func (s *Session) Store(
 	if slices.Contains(strings.Split(path.Clean(name), "/"), ".ssh") {
 		return 0, ErrKeysFile
 	}
-	c, done, err := s.transfer(ctx, 0)
+	c, _, done, err := s.transfer(ctx, math.MaxInt64)
 	if err != nil {
 		return 0, err
 	}

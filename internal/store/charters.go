@@ -325,7 +325,7 @@ func (s *Store) CountDiffering(ctx context.Context) (charters, changes int, err 
 // LastReading returns when a login was last read; the zero time for never.
 func (s *Store) LastReading(ctx context.Context) (time.Time, error) {
 	var at *time.Time
-	err := s.db.WithContext(ctx).Table("logins").Select("max(swept_at)").Scan(&at).Error
+	err := s.db.WithContext(ctx).Table("logins").Select("max(swept_at)").Row().Scan(&at)
 	if err != nil || at == nil {
 		return time.Time{}, plain(err)
 	}

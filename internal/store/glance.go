@@ -68,7 +68,7 @@ func (s *Store) ReachTurns(
 		return nil, since, plain(err)
 	}
 	var at *time.Time
-	if err := s.db.WithContext(ctx).Model(&record.LoginReach{}).Select("min(since)").Scan(&at).Error; err != nil {
+	if err := s.db.WithContext(ctx).Model(&record.LoginReach{}).Select("min(since)").Row().Scan(&at); err != nil {
 		return nil, since, plain(err)
 	}
 	if at != nil {

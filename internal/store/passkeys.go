@@ -33,6 +33,12 @@ func (s *Store) RemovePasskey(ctx context.Context, operator uuid.UUID, name stri
 	return r.RowsAffected == 1, plain(r.Error)
 }
 
+// RemovePasskeys removes all passkeys of a person, and returns how many there were.
+func (s *Store) RemovePasskeys(ctx context.Context, operator uuid.UUID) (int, error) {
+	r := s.db.WithContext(ctx).Where("operator_id = ?", operator).Delete(&record.Passkey{})
+	return int(r.RowsAffected), plain(r.Error)
+}
+
 // mostChallenges is how many are open at most: a sign-in begins one before anybody is known.
 const mostChallenges = 10_000
 

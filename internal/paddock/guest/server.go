@@ -14,6 +14,8 @@ import (
 	"sync"
 	"time"
 
+	"plumlatch/internal/faraway"
+
 	"golang.org/x/crypto/ssh"
 )
 
@@ -36,7 +38,9 @@ type Server struct {
 
 // Listen starts the SSH server of a disk, which it closes when it is closed itself. Connections that admits does not
 // let in are reset, as by a firewall. The first address is the private one, from which forwarded connections come.
-func Listen(d *Disk, hostname string, admits func(from net.Addr) bool, addresses ...string) (*Server, error) {
+func Listen(
+	d *Disk, hostname string, admits func(from net.Addr) bool, away faraway.Distance, addresses ...string,
+) (*Server, error) {
 	e := &Server{disk: d, hostname: hostname, admits: admits, booted: time.Now(), conns: map[net.Conn]bool{}}
 	keys, err := d.HostKeys()
 	if err != nil {
@@ -54,6 +58,7 @@ func Listen(d *Disk, hostname string, admits func(from net.Addr) bool, addresses
 			e.Close()
 			return nil, err
 		}
+		l = faraway.Listener(l, away)
 		e.listeners = append(e.listeners, l)
 		go e.accept(l)
 	}
@@ -100,7 +105,7 @@ func (e *Server) serve(conn net.Conn) {
 		e.mu.Unlock()
 	}()
 	if !e.admits(conn.RemoteAddr()) {
-		conn.(*net.TCPConn).SetLinger(0) // a reset, as from a rejecting firewall
+		conn.(interface{ SetLinger(int) error }).SetLinger(0) // a reset, as from a rejecting firewall
 		return
 	}
 	conn.SetDeadline(time.Now().Add(30 * time.Second))

@@ -365,6 +365,16 @@ func (s *Service) changeOperator(
 		}
 		did["factor"] = true
 	}
+	// Whoever the person was for a while may have added one.
+	if c.Password != nil || c.ForgetFactor || c.Closed != nil && *c.Closed {
+		removed, err := tx.RemovePasskeys(ctx, o.ID)
+		if err != nil {
+			return nil, err
+		}
+		if removed > 0 {
+			did["passkeys"] = removed
+		}
+	}
 	switch {
 	case c.Closed == nil || *c.Closed == (o.ClosedAt != nil):
 	case *c.Closed:

@@ -46,6 +46,9 @@ type Harm struct {
 	Pause time.Duration
 	// Swallows is whether it says that it has written what it has not; else it refuses.
 	Swallows bool
+	// Crowd is whether its folders are full without end, and Link where all of its symbolic links lead.
+	Crowd bool
+	Link  string
 }
 
 // HostileFile is a file that may not be what it says.
@@ -230,7 +233,23 @@ func (h *Hostile) Filelist(r *sftp.Request) (sftp.ListerAt, error) {
 	if !ok {
 		return nil, os.ErrNotExist
 	}
+	switch {
+	case r.Method == "List" && h.harm.Crowd:
+		return crowd{}, nil
+	case r.Method == "Readlink":
+		return hostileInfo{h.harm.Link, f}, nil
+	}
 	return hostileInfo{path.Base(r.Filepath), f}, nil
+}
+
+// crowd is a folder without end.
+type crowd struct{}
+
+func (crowd) ListAt(out []fs.FileInfo, at int64) (int, error) {
+	for n := range out {
+		out[n] = hostileInfo{fmt.Sprintf("gull-%d", at+int64(n)), HostileFile{Mode: 0o600}}
+	}
+	return len(out), nil
 }
 
 // Lstat tells of one file.

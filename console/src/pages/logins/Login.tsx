@@ -350,7 +350,8 @@ function Change({ of }: { of: FileVersion }) {
       <div>
         {moment(of.seen_at)}, {of.method}
       </div>
-      <pre className="flush before-xs small scrolls">
+      {/* eslint-disable-next-line jsx-a11y/no-noninteractive-tabindex -- so that it scrolls by keyboard */}
+      <pre className="flush before-xs small scrolls" tabIndex={0}>
         {of.went.map((line, i) => (
           <del key={`went ${i}`} className="block">
             - {line}

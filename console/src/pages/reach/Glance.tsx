@@ -3,6 +3,7 @@ import { Link } from "react-router";
 import { api, take, type Glance as GlanceOf, type PendingThings } from "../../api/client";
 import { useGlance } from "../../api/queries";
 import { counted, moment } from "../../format";
+import { ProblemNote } from "../../parts/ProblemNote";
 import { StateMark } from "../../parts/StateMark";
 import { useAct } from "../../parts/useAct";
 import { Plot } from "./Plot";
@@ -14,6 +15,7 @@ const told = 4;
 export function Glance({ worrying }: { worrying: number }) {
   const glance = useGlance();
   const g = glance.data;
+  if (glance.error && !g) return <ProblemNote error={glance.error} again={() => void glance.refetch()} />;
   if (!g) return <div className="glance" aria-busy="true" />;
   return (
     <div className="glance columns after-m">

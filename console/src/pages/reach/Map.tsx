@@ -1,4 +1,4 @@
-import { Button, Card, Segmented, Select, Tag } from "antd";
+import { Button, Card, Input, Segmented, Select, Tag } from "antd";
 import { useClouds, useHolders, useReachGroups, useReachMap } from "../../api/queries";
 import { counted, reachOrder } from "../../format";
 import { EmptyNote } from "../../parts/EmptyNote";
@@ -41,6 +41,22 @@ export default function MapPage() {
       />
       {view === "hanging" ? <Hanging /> : <Drawn each={view === "each"} />}
     </>
+  );
+}
+
+/** Narrows the map to instances with a label. */
+function LabelFilter({ label, set }: { label?: string; set: (v: string | undefined) => void }) {
+  return (
+    <Input
+      allowClear={{ clearIcon: <span aria-label="Clear">✕</span> }}
+      aria-label="Label"
+      placeholder="Label, as team=atlas"
+      className="field-m"
+      defaultValue={label}
+      onChange={(e) => e.target.value === "" && set(undefined)}
+      onPressEnter={(e) => set(e.currentTarget.value.trim() || undefined)}
+      onBlur={(e) => set(e.target.value.trim() || undefined)}
+    />
   );
 }
 
@@ -99,13 +115,11 @@ function Drawn({ each }: { each: boolean }) {
           onChange={(v) => set("holder", v)}
           options={holders.data?.map((k) => ({ value: k.name, label: k.name }))}
         />
-        {(["label", "key"] as const).map(
-          (n) =>
-            f[n] && (
-              <Tag key={n} closable onClose={() => set(n, undefined)}>
-                {n} {f[n]}
-              </Tag>
-            ),
+        <LabelFilter key={f.label} label={f.label} set={(v) => set("label", v)} />
+        {f.key && (
+          <Tag closable onClose={() => set("key", undefined)}>
+            key {f.key}
+          </Tag>
         )}
         <Toggle on={f.drift === "true"} change={(to) => set("drift", to)}>
           only with drift

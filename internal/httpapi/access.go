@@ -31,20 +31,13 @@ func (a *api) GetReach(ctx context.Context, r contract.GetReachRequestObject) (c
 	if err != nil {
 		return nil, err
 	}
-	name, text, err := labelFrom(q.Label)
+	filter, err := reachFilter(q.Q, q.Region, q.Label, q.Holder, q.Key)
 	if err != nil {
 		return nil, err
 	}
 	page, err := a.Service.Access.Reach(ctx, access.ReachWanted{
-		ReachFilter: record.ReachFilter{
-			Text:      given(q.Q),
-			Region:    given(q.Region),
-			LabelName: name,
-			LabelText: text,
-			Holder:    given(q.Holder),
-			Keys:      oneOf(q.Key),
-		},
-		State: string(given(q.State)), Drift: given(q.Drift), Worry: given(q.Worry), After: p.After, Limit: p.Limit,
+		ReachFilter: filter, State: string(given(q.State)), Drift: given(q.Drift), Worry: given(q.Worry),
+		After: p.After, Limit: p.Limit,
 	})
 	counts := map[string]int{}
 	for state, n := range page.Counts {

@@ -11,11 +11,18 @@ import (
 	"plumlatch/internal/service/reachmap"
 )
 
+// reachFilter is which logins are asked for.
+func reachFilter(text, region, label, holder, key *string) (f record.ReachFilter, err error) {
+	f = record.ReachFilter{Text: given(text), Region: given(region), Holder: given(holder), Keys: oneOf(key)}
+	f.LabelName, f.LabelText, err = labelFrom(label)
+	return f, err
+}
+
 func (a *api) GetReachMap(
 	ctx context.Context, r contract.GetReachMapRequestObject,
 ) (contract.GetReachMapResponseObject, error) {
 	q := r.Params
-	name, text, err := labelFrom(q.Label)
+	filter, err := reachFilter(q.Q, q.Region, q.Label, q.Holder, q.Key)
 	if err != nil {
 		return nil, err
 	}
@@ -24,15 +31,7 @@ func (a *api) GetReachMap(
 		limit = *q.Limit
 	}
 	m, err := a.Service.Maps.Map(ctx, access.ReachWanted{
-		ReachFilter: record.ReachFilter{
-			Text:      given(q.Q),
-			Region:    given(q.Region),
-			LabelName: name,
-			LabelText: text,
-			Holder:    given(q.Holder),
-			Keys:      oneOf(q.Key),
-		},
-		State: string(given(q.State)), Drift: given(q.Drift), Limit: limit,
+		ReachFilter: filter, State: string(given(q.State)), Drift: given(q.Drift), Limit: limit,
 	})
 	return contract.GetReachMap200JSONResponse{
 		Keys: each(m.Keys, func(k reachmap.Key) contract.MapKey {
@@ -64,7 +63,7 @@ func (a *api) GetReachGroups(
 	ctx context.Context, r contract.GetReachGroupsRequestObject,
 ) (contract.GetReachGroupsResponseObject, error) {
 	q := r.Params
-	name, text, err := labelFrom(q.Label)
+	filter, err := reachFilter(q.Q, q.Region, q.Label, q.Holder, q.Key)
 	if err != nil {
 		return nil, err
 	}
@@ -73,15 +72,7 @@ func (a *api) GetReachGroups(
 		limit = *q.Limit
 	}
 	g, err := a.Service.Maps.Groups(ctx, access.ReachWanted{
-		ReachFilter: record.ReachFilter{
-			Text:      given(q.Q),
-			Region:    given(q.Region),
-			LabelName: name,
-			LabelText: text,
-			Holder:    given(q.Holder),
-			Keys:      oneOf(q.Key),
-		},
-		State: string(given(q.State)), Drift: given(q.Drift), Limit: limit,
+		ReachFilter: filter, State: string(given(q.State)), Drift: given(q.Drift), Limit: limit,
 	}, given(q.Row))
 	return contract.GetReachGroups200JSONResponse{
 		Logins: g.Logins,

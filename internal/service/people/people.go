@@ -365,7 +365,7 @@ func (s *Service) changeOperator(
 		}
 		did["factor"] = true
 	}
-	// Whoever the person was for a while may have added one.
+	// Somebody else may have signed in as this person and added one.
 	if c.Password != nil || c.ForgetFactor || c.Closed != nil && *c.Closed {
 		removed, err := tx.RemovePasskeys(ctx, o.ID)
 		if err != nil {

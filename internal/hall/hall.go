@@ -9,6 +9,7 @@ import (
 	"net"
 	"os"
 	"os/exec"
+	"os/user"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -103,6 +104,9 @@ func Open(folder string) (*Hall, error) {
 	if err := controllers(); err != nil {
 		return nil, err
 	}
+	if err := builtInUser(folder); err != nil {
+		return nil, err
+	}
 	h := &Hall{folder: folder}
 	if err := h.Start(); err != nil {
 		return nil, err
@@ -111,6 +115,33 @@ func Open(folder string) (*Hall, error) {
 		return nil, err
 	}
 	return h, h.resume()
+}
+
+// builtIn is the user that Debian's libvirt was built for. It asks for its number at the start, though qemu.conf names
+// another, and ends where there is none, as on a machine without the package that makes the user.
+const builtIn = "libvirt-qemu"
+
+// builtInUser has the user in the namespace, where the machine has none.
+func builtInUser(folder string) error {
+	if _, err := user.Lookup(builtIn); err == nil {
+		return nil
+	}
+	for name, line := range map[string]string{
+		"passwd": builtIn + ":x:64055:64055::/nonexistent:/usr/sbin/nologin\n", "group": builtIn + ":x:64055:\n",
+	} {
+		over, own := filepath.Join("/etc", name), filepath.Join(folder, name)
+		text, err := os.ReadFile(over)
+		if err != nil {
+			return err
+		}
+		if err := os.WriteFile(own, append(text, line...), 0o644); err != nil {
+			return err
+		}
+		if err := syscall.Mount(own, over, "", syscall.MS_BIND, ""); err != nil {
+			return fmt.Errorf("%s of its own: %w", over, err)
+		}
+	}
+	return nil
 }
 
 // controllers mounts those of the kernel for control groups, each by itself, as libvirt wants them for containers.
@@ -206,7 +237,18 @@ func (h *Hall) Start() error {
 			return nil
 		}
 	}
-	return fmt.Errorf("libvirtd does not answer after %s; see %s", startsWithin, filepath.Join(h.folder, "log"))
+	last := h.do(func(*libvirt.Libvirt) error { return nil })
+	return fmt.Errorf("libvirtd does not answer after %s: %w; it says: %s", startsWithin, last, h.said())
+}
+
+// said is the end of what libvirtd wrote.
+func (h *Hall) said() string {
+	var all []byte
+	for _, name := range []string{"libvirtd.output", "log/libvirtd.log"} {
+		text, _ := os.ReadFile(filepath.Join(h.folder, name))
+		all = append(all, text[max(0, len(text)-2000):]...)
+	}
+	return strings.TrimSpace(string(all))
 }
 
 // Kill ends libvirtd at once. Its machines run on.

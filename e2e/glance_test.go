@@ -87,3 +87,53 @@ func TestTheFirstPageTellsWhatChangedAndWhatWaits(t *testing.T) {
 		return g.Changed == 0 && g.History[len(g.History)-1].Counts["shut"] == 0
 	})
 }
+
+// TestSomebodyLimitedLooksAtTheirPartAlone has an operator of one team ask what changed, and for the map, beside a login
+// of another team, and say that they have seen it.
+func TestSomebodyLimitedLooksAtTheirPartAlone(t *testing.T) {
+	t.Parallel()
+	h := newHouse(t, "")
+	h.must("key", "new", "mine")
+	for name, team := range map[string]string{"gull": "cameras", "tern": "tides"} {
+		h.must("instance", "launch", name, "-image", "debian-12", "-size", "small", "-key", "mine", "-label", "team="+team)
+	}
+	word := writeFile(t, h.dir+"/word", password)
+	h.must("operator", "add", "oona", "-role", "operator", "-limit", "team=cameras", "-password-file", word)
+	h.glance(t, "both logins", func(g apiclient.Glance) bool { return g.Changed == 2 })
+	oona := h.in(t)
+	oona.token = h.signIn("oona", password)
+	g := oona.glance(t, "her login", func(g apiclient.Glance) bool { return g.Changed > 0 })
+	if g.Changed != 1 || len(g.Changes) != 1 || g.Changes[0].Login != "debian@gull" {
+		t.Errorf("she is told of %+v", g.Changes)
+	}
+	sum := 0
+	for _, n := range g.History[len(g.History)-1].Counts {
+		sum += n
+	}
+	if sum != 1 {
+		t.Errorf("the history that she sees counts %d logins", sum)
+	}
+	var groups apiclient.ReachGroups
+	if err := json.Unmarshal([]byte(oona.must("reach", "map", "-together", "-json")), &groups); err != nil {
+		t.Fatal(err)
+	}
+	if groups.Logins != 1 {
+		t.Errorf("her map has %d logins", groups.Logins)
+	}
+	var goals []apiclient.RotationGoal
+	if err := json.Unmarshal([]byte(oona.must("rotate", "goals", "-json")), &goals); err != nil {
+		t.Fatal(err)
+	}
+	for _, goal := range goals {
+		if goal.Keys != 0 { // on one instance that she sees, the key is not shared
+			t.Errorf("she is told of %+v", goal)
+		}
+	}
+	oona.must("glance", "-seen")
+	oona.must("glance", "-seen") // and again
+	oona.glance(t, "nothing new", func(g apiclient.Glance) bool { return g.Looked && g.Changed == 0 })
+	var passkeys []apiclient.Passkey
+	if err := json.Unmarshal([]byte(oona.must("passkey", "list", "-json")), &passkeys); err != nil || len(passkeys) != 0 {
+		t.Errorf("her passkeys: %+v %v", passkeys, err)
+	}
+}

@@ -368,14 +368,16 @@ export function useGlance() {
 /** At most so many logins are drawn on a map. */
 const mapped = 1000;
 
+const mapQuery = (f: ReachFilter) => ({
+  ...f,
+  state: f.state as ReachState | undefined,
+  drift: f.drift === "true" || undefined,
+  worry: undefined,
+  limit: mapped,
+});
+
 export function useReachMap(f: ReachFilter, enabled: boolean) {
-  const query = {
-    ...f,
-    state: f.state as ReachState | undefined,
-    drift: f.drift === "true" || undefined,
-    worry: undefined,
-    limit: mapped,
-  };
+  const query = mapQuery(f);
   return useQuery({
     queryKey: ["reach", "map", f],
     enabled,
@@ -387,13 +389,7 @@ export function useReachMap(f: ReachFilter, enabled: boolean) {
 
 /** What is alike together: logins with the same keys, and keys with the same logins. */
 export function useReachGroups(f: ReachFilter, enabled: boolean) {
-  const query = {
-    ...f,
-    state: f.state as ReachState | undefined,
-    drift: f.drift === "true" || undefined,
-    worry: undefined,
-    limit: mapped,
-  };
+  const query = mapQuery(f);
   return useQuery({
     queryKey: ["reach", "groups", f],
     enabled,

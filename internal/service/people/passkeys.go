@@ -349,8 +349,8 @@ func (s *Service) ConfirmByPasskey(ctx context.Context, actor Actor, origin stri
 	return s.store.ConfirmSession(ctx, actor.Session, s.now())
 }
 
-// Sure refuses, in a session, who has not just shown that they are its person. A token needs no more than its own
-// rights.
+// Sure refuses, in a session, who has not just shown that they are its person. A token is for what it
+// may do.
 func (s *Service) Sure(actor Actor) error {
 	if actor.Session == uuid.Nil {
 		return nil

@@ -95,7 +95,9 @@ func TestSomebodyLimitedLooksAtTheirPartAlone(t *testing.T) {
 	h := newHouse(t, "")
 	h.must("key", "new", "mine")
 	for name, team := range map[string]string{"gull": "cameras", "tern": "tides"} {
-		h.must("instance", "launch", name, "-image", "debian-12", "-size", "small", "-key", "mine", "-label", "team="+team)
+		h.must(
+			"instance", "launch", name, "-image", "debian-12", "-size", "small", "-key", "mine", "-label", "team="+team,
+		)
 	}
 	word := writeFile(t, h.dir+"/word", password)
 	h.must("operator", "add", "oona", "-role", "operator", "-limit", "team=cameras", "-password-file", word)

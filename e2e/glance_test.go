@@ -88,8 +88,8 @@ func TestTheFirstPageTellsWhatChangedAndWhatWaits(t *testing.T) {
 	})
 }
 
-// TestSomebodyLimitedLooksAtTheirPartAlone has an operator of one team ask what changed, and for the map, beside a login
-// of another team, and say that they have seen it.
+// TestSomebodyLimitedLooksAtTheirPartAlone has an operator of one team ask what changed, and for the map, beside a
+// login of another team, and say that they have seen it.
 func TestSomebodyLimitedLooksAtTheirPartAlone(t *testing.T) {
 	t.Parallel()
 	h := newHouse(t, "")
